@@ -1,0 +1,89 @@
+"""Run a command in a terminal window of about 1280x800 and save a PNG of it.
+
+Usage: python scripts/take_picture.py OUT.png [--size 1280x800] [--points 11] -- COMMAND...
+
+Starts a virtual screen (Xvfb) and a terminal (xterm) of its own, waits for the command to end,
+takes the picture (ImageMagick's import) and ends both. What it needs from the system is in CONTRIBUTING.
+With --after SECONDS the picture is taken while the command is still running.
+"""
+
+from __future__ import annotations
+
+import argparse
+import os
+import shlex
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+NEEDED = {"Xvfb": "xvfb", "xterm": "xterm", "import": "imagemagick", "fc-list": "fontconfig"}
+FONT = "DejaVu Sans Mono"
+MOST_SECONDS = 120
+
+
+def main() -> int:
+    """Take one picture."""
+    parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
+    parser.add_argument("out", type=Path)
+    parser.add_argument("--size", default="1280x800")
+    parser.add_argument("--points", default="11")
+    parser.add_argument("--after", type=float, help="seconds; take it while the command runs")
+    parser.add_argument("command", nargs="+")
+    wish = parser.parse_args()
+    missing = [package for program, package in NEEDED.items() if not shutil.which(program)]
+    if missing:
+        print(f"install {', '.join(missing)} first", file=sys.stderr)
+        return 2
+    wish.out.parent.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory() as folder:
+        return picture(wish, Path(folder))
+
+
+def picture(wish: argparse.Namespace, folder: Path) -> int:
+    """Screen, terminal, command, picture."""
+    width, height = wish.size.split("x")
+    reading, writing = os.pipe()
+    screen = subprocess.Popen(
+        ["Xvfb", "-displayfd", str(writing), "-screen", "0", f"{width}x{height}x24",
+         "-nolisten", "tcp"],
+        pass_fds=[writing], stderr=subprocess.DEVNULL,
+    )  # fmt: skip
+    os.close(writing)
+    terminal = None
+    try:
+        with os.fdopen(reading) as number:
+            display = f":{number.readline().strip()}"
+        env = {**os.environ, "DISPLAY": display, "TERM": "xterm-256color", "LC_ALL": "C.UTF-8"}
+        env |= {"COLORTERM": "truecolor", "PATH": f"{Path(sys.executable).parent}:{env['PATH']}"}
+        done = folder / "done"
+        line = shlex.join(wish.command)
+        script = (
+            f"printf '\\033[1;32m$\\033[0m %s\\n' {shlex.quote(line)}; {line}; "
+            f"touch {done}; sleep {MOST_SECONDS}"
+        )
+        terminal = subprocess.Popen(
+            ["xterm", "-fa", FONT, "-fs", wish.points, "-geometry", "400x200+0+0", "-b", "8",
+             "-bg", "#14181d", "-fg", "#d8dee6", "+sb", "-xrm", "XTerm*cursorColor: #14181d",
+             "-fullscreen", "-e", "bash", "-c", script],
+            env=env, stderr=subprocess.DEVNULL,
+        )  # fmt: skip
+        began = time.monotonic()
+        wait = wish.after or MOST_SECONDS
+        while not done.exists() and time.monotonic() - began < wait:
+            time.sleep(0.1)
+        time.sleep(0.6)
+        subprocess.run(["import", "-window", "root", str(wish.out)], env=env, check=True)
+    finally:
+        for process in (terminal, screen):
+            if process is not None:
+                process.terminate()
+                process.wait(10)
+    print(wish.out)
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,1 @@
+"""One module a thing a user does; the Python API. Prints nothing."""

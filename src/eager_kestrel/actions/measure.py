@@ -1,0 +1,302 @@
+"""Measuring: idle round trips, then load on one connection and on several, sampled throughout.
+
+What was learned survives whatever ends it: a broken connection, a limit, Ctrl-C. The clock is
+monotonic, so a jump of the wall clock changes nothing.
+"""
+
+from __future__ import annotations
+
+import secrets
+import time
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+
+from eager_kestrel import __version__
+from eager_kestrel.core.enough import Limits, known_well_enough, limit_reached
+from eager_kestrel.core.errors import EndpointError, NetworkError, StoppedError
+from eager_kestrel.core.progress import Beginning, Learned, Said, Tell, tell_nobody
+from eager_kestrel.core.run import (
+    Background,
+    Ending,
+    Endpoint,
+    Phase,
+    PhaseName,
+    Run,
+    Series,
+)
+from eager_kestrel.core.summary import round_trip_summary
+from eager_kestrel.core.throughput import throughput
+from eager_kestrel.files.history import History
+from eager_kestrel.net.background import BackgroundWatch
+from eager_kestrel.net.roundtrips import RoundTrips
+from eager_kestrel.net.target import Target, find_target, shown_url
+from eager_kestrel.net.upload import Upload
+
+SAMPLE_SECONDS = 0.05
+LOOK_EVERY_SAMPLES = 5
+"""How often, in samples, to ask whether enough is known."""
+IDLE_SECONDS = 1.2
+IDLE_EVERY_SECONDS = 0.1
+LOADED_EVERY_SECONDS = 0.4
+SETTLE_SECONDS = 3.0
+SETTLED_RISE_MS = 10.0
+SETTLED_FACTOR = 1.5
+
+
+@dataclass(frozen=True, slots=True)
+class Wish:
+    """How to measure."""
+
+    url: str
+    connections: int = 4
+    limits: Limits = field(default_factory=Limits)
+    bind: str | None = None
+    estimate: bool = False
+    """Count by the portable estimate even where the kernel counts."""
+    practice: bool = False
+    """The endpoint is a stand-in on loopback: other traffic of this machine does not matter."""
+
+
+@dataclass
+class _Notebook:
+    """What a measurement has learned so far."""
+
+    target: Target
+    taken_at: datetime
+    practice: bool
+    counted_by: str = ""
+    address: str = ""
+    background: Background | None = None
+    idle: Phase | None = None
+    one: Phase | None = None
+    several: Phase | None = None
+    notes: list[str] = field(default_factory=list)
+
+    def used_bytes(self) -> int:
+        loads = [phase for phase in (self.one, self.several) if phase is not None]
+        return sum(p.samples.delivered_bytes[-1] for p in loads if p.samples.delivered_bytes)
+
+    def run(self, *, partial: bool) -> Run:
+        stamp = self.taken_at.astimezone(UTC).strftime("%Y%m%d-%H%M%S")
+        return Run(
+            id=f"{stamp}-{secrets.token_hex(2)}",
+            taken_at=self.taken_at.isoformat(timespec="seconds"),
+            version=__version__,
+            endpoint=Endpoint(
+                url=self.target.shown,
+                address=self.address,
+                bound_to=self.target.bind or "",
+                proxy=shown_url(self.target.proxy) if self.target.proxy else "",
+                found_by="practice" if self.practice else self.target.found_by,
+            ),
+            counted_by=self.counted_by,
+            partial=partial,
+            notes=tuple(self.notes),
+            background=self.background,
+            idle=self.idle,
+            one_connection=self.one,
+            several_connections=self.several,
+            data_used_bytes=self.used_bytes(),
+        )
+
+
+def measure(wish: Wish, tell: Tell = tell_nobody) -> Run:
+    """Measure the upload to an endpoint once.
+
+    Args:
+        wish: where to and how.
+        tell: hears of each phase and what is learned.
+
+    Returns:
+        The run; ``partial`` when Ctrl-C or a failure cut it short after something was learned.
+
+    Raises:
+        InputError: the address is none.
+        NetworkError: the endpoint failed before anything was learned.
+        StoppedError: Ctrl-C before anything was learned.
+
+    """
+    taken_at = datetime.now().astimezone()
+    notebook: _Notebook | None = None
+    try:
+        target = find_target(wish.url, wish.bind, estimate=wish.estimate)
+        notebook = _Notebook(target, taken_at, wish.practice)
+        _tell_the_way(notebook, tell)
+        _idle(notebook, tell)
+        notebook.one = _load(notebook, "one connection", 1, wish.limits, tell)
+        if notebook.one.ended not in ("failed", "stopped") and wish.connections > 1:
+            _several(notebook, wish, tell)
+    except KeyboardInterrupt:
+        if notebook is None or notebook.one is None:
+            raise StoppedError("stopped before anything was learned", "nothing was kept") from None
+        return notebook.run(partial=True)
+    loads = [phase for phase in (notebook.one, notebook.several) if phase is not None]
+    return notebook.run(partial=any(p.ended in ("failed", "stopped") for p in loads))
+
+
+def keep(run: Run) -> None:
+    """Keep a run in the history.
+
+    Raises:
+        StorageError: the disk would not take it.
+
+    """
+    with History() as history:
+        history.add([run])
+
+
+def _tell_the_way(notebook: _Notebook, tell: Tell) -> None:
+    target = notebook.target
+    if target.found_by != "given":
+        notebook.notes.append(f"uploads to {target.shown}, found by {target.found_by}")
+    if target.proxy:
+        notebook.notes.append(
+            f"through the proxy {shown_url(target.proxy)} that the environment names"
+        )
+    for note in notebook.notes:
+        tell(Said(note))
+
+
+def _idle(notebook: _Notebook, tell: Tell) -> None:
+    """Round trips without load, while watching what this machine sends anyway."""
+    tell(Beginning("idle", IDLE_SECONDS))
+    watch = None if notebook.practice else BackgroundWatch()
+    began = time.monotonic()
+    with RoundTrips(notebook.target, began, IDLE_EVERY_SECONDS) as trips:
+        time.sleep(IDLE_SECONDS)
+        if watch is not None:
+            notebook.background = watch.so_far()
+        taken = trips.taken
+    notebook.idle = Phase(name="idle", ended="complete", round_trips=taken)
+    summary = round_trip_summary(notebook.idle)
+    tell(Learned("idle", IDLE_SECONDS, 0.0, round_trip_ms=summary.median_ms if summary else None))
+
+
+def _several(notebook: _Notebook, wish: Wish, tell: Tell) -> None:
+    limits = wish.limits
+    if limits.data_bytes is not None and notebook.used_bytes() >= limits.data_bytes:
+        notebook.notes.append("the data limit left nothing for several connections")
+        return
+    _settle(notebook)
+    try:
+        notebook.several = _load(notebook, "several connections", wish.connections, limits, tell)
+    except NetworkError as error:  # one connection is known, and that is what counts
+        notebook.notes.append(f"several connections failed: {error.what}")
+
+
+def _settle(notebook: _Notebook) -> None:
+    """Wait until round trips are as short as before the load, three seconds at most."""
+    idle = round_trip_summary(notebook.idle)
+    if idle is None:
+        return
+    enough = max(idle.median_ms + SETTLED_RISE_MS, idle.median_ms * SETTLED_FACTOR)
+    began = time.monotonic()
+    with RoundTrips(notebook.target, began, IDLE_EVERY_SECONDS) as trips:
+        while time.monotonic() - began < SETTLE_SECONDS:
+            time.sleep(SAMPLE_SECONDS)
+            last = [t.round_trip_ms for t in trips.taken[-2:] if t.round_trip_ms is not None]
+            if len(last) == 2 and max(last) <= enough:
+                return
+
+
+@dataclass
+class _Samples:
+    """Samples of one phase as they come in."""
+
+    seconds: list[float] = field(default_factory=lambda: [0.0])
+    delivered: list[int] = field(default_factory=lambda: [0])
+
+    def series(self) -> Series:
+        return Series(seconds=tuple(self.seconds), delivered_bytes=tuple(self.delivered))
+
+    def last_second_kbps(self) -> float:
+        now = self.seconds[-1]
+        index = next(i for i, at in enumerate(self.seconds) if at >= now - 1)
+        span = now - self.seconds[index]
+        return (self.delivered[-1] - self.delivered[index]) / span / 125 if span > 0 else 0.0
+
+
+def _load(
+    notebook: _Notebook, name: PhaseName, connections: int, limits: Limits, tell: Tell
+) -> Phase:
+    """One load phase, sampled until it knows enough or something ends it."""
+    tell(Beginning(name, limits.seconds))
+    used_before = notebook.used_bytes()
+    samples = _Samples()
+    with Upload(notebook.target, connections) as load:
+        base, began = load.delivered_bytes(), time.monotonic()
+        with RoundTrips(notebook.target, began, LOADED_EVERY_SECONDS) as trips:
+            ending = _sample(load, base, began, samples, limits, used_before, name, trips, tell)
+        load.stop()
+        taken, failure = trips.taken, load.failure
+        notebook.counted_by = notebook.counted_by or load.counted_by
+        notebook.address = notebook.address or load.address
+        if load.smaller_bodies:
+            notebook.notes.append(
+                "the endpoint takes only small uploads, so gaps between them lower the figures"
+            )
+    series = samples.series()
+    if throughput(series) is None:
+        if ending == "stopped":
+            raise KeyboardInterrupt
+        raise failure or EndpointError(
+            "it took almost nothing", "try again, or another endpoint", notebook.target.shown
+        )
+    return Phase(
+        name=name,
+        connections=connections,
+        ended=ending,
+        ended_why=failure.line() if failure and ending == "failed" else "",
+        samples=series,
+        round_trips=taken,
+    )
+
+
+def _sample(
+    load: Upload,
+    base: int,
+    began: float,
+    samples: _Samples,
+    limits: Limits,
+    used_before: int,
+    name: PhaseName,
+    trips: RoundTrips,
+    tell: Tell,
+) -> Ending:
+    """Fill ``samples`` every 50 ms until the phase ends; returns why it did."""
+    try:
+        for tick in range(1, 10**9):
+            time.sleep(max(0.0, began + tick * SAMPLE_SECONDS - time.monotonic()))
+            delivered = max(samples.delivered[-1], load.delivered_bytes() - base)
+            now = time.monotonic() - began
+            samples.seconds.append(round(now, 4))
+            samples.delivered.append(delivered)
+            if load.failure is not None:
+                return "failed"
+            if limit := limit_reached(now, used_before + delivered, limits):
+                return limit
+            if tick % LOOK_EVERY_SAMPLES == 0:
+                series = samples.series()
+                _tell_learned(series, samples, name, trips, tell)
+                if known_well_enough(series):
+                    return "enough"
+    except KeyboardInterrupt:
+        return "stopped"
+    return "time"
+
+
+def _tell_learned(
+    series: Series, samples: _Samples, name: PhaseName, trips: RoundTrips, tell: Tell
+) -> None:
+    found = throughput(series)
+    answered = [t.round_trip_ms for t in trips.taken[-3:] if t.round_trip_ms is not None]
+    tell(
+        Learned(
+            name,
+            samples.seconds[-1],
+            samples.last_second_kbps(),
+            typical_kbps=found.typical_kbps if found else None,
+            floor_kbps=found.floor_kbps if found else None,
+            round_trip_ms=answered[-1] if answered else None,
+        )
+    )

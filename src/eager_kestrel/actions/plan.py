@@ -1,0 +1,134 @@
+"""Planning: which uplink to plan from, which guides, and the plan they lead to."""
+
+from __future__ import annotations
+
+import ipaddress
+import json
+import time
+from dataclasses import dataclass
+from datetime import UTC, date, datetime
+from pathlib import Path
+from typing import Any
+from urllib.parse import urlsplit
+
+from eager_kestrel import __version__
+from eager_kestrel.core.errors import InputError, NotFoundError
+from eager_kestrel.core.guide import Guide
+from eager_kestrel.core.plan import Plan
+from eager_kestrel.core.planner import plan as plan_of
+from eager_kestrel.core.run import Run
+from eager_kestrel.core.show import Destination, Show
+from eager_kestrel.core.units import Bitrate
+from eager_kestrel.core.uplink import Uplink, assumed_uplink, uplink_of
+from eager_kestrel.files.bundled import quality_table
+from eager_kestrel.files.documents import write_text
+from eager_kestrel.files.guides import guide_names, load_guide
+from eager_kestrel.files.history import History
+
+RECENT_DAYS = 14
+
+
+@dataclass(frozen=True, slots=True)
+class Planned:
+    """A plan and what was said about getting to it."""
+
+    plan: Plan
+    notes: tuple[str, ...] = ()
+
+
+def plan_show(show: Show, uplink: Uplink, guides: Path | None = None) -> Planned:
+    """Plan a show on an uplink.
+
+    Args:
+        show: what is streamed and where to.
+        uplink: what the line carries.
+        guides: a folder whose guides come before the user's and the bundled ones.
+
+    Raises:
+        NotFoundError: a platform or standing is not known.
+        FormatError: a guide file is broken.
+
+    """
+    loaded = {d.platform: load_guide(d.platform, guides) for d in show.destinations}
+    today = datetime.now(UTC).date()
+    notes = [note for guide in loaded.values() if (note := _stale(guide, today))]
+    return Planned(plan_of(uplink, show, loaded, quality_table(), __version__), tuple(notes))
+
+
+def _stale(guide: Guide, today: date) -> str | None:
+    days = guide.stale_days(today)
+    if days is None:
+        return None
+    return f"the guide {guide.name} was last checked {days} days ago: hold it against its source"
+
+
+def uplink_from_number(written: str) -> Uplink:
+    """The uplink behind a bare number such as ``"12 Mbit/s"``.
+
+    Raises:
+        UnitError: it has no clear unit.
+
+    """
+    return assumed_uplink(Bitrate.parse(written), written)
+
+
+def uplink_from_history() -> Uplink:
+    """The uplink of the kept runs of the last 14 days.
+
+    Runs against stand-ins count only when there are no real ones, and then only the latest.
+
+    Raises:
+        NotFoundError: none is kept.
+
+    """
+    with History() as history:
+        runs = history.since(time.time() - RECENT_DAYS * 86400)
+        latest = history.latest()
+    real = [run for run in runs if not is_practice(run)]
+    if real:
+        return uplink_of(real)
+    if latest is None:
+        raise NotFoundError(
+            "no run is kept to plan from",
+            'run eager-kestrel measure URL, or give --upload "12 Mbit/s"',
+        )
+    return uplink_of([latest])
+
+
+def is_practice(run: Run) -> bool:
+    """Whether a run was taken through a stand-in: one of ours, or anything on loopback."""
+    host = urlsplit(run.endpoint.url).hostname or ""
+    if run.endpoint.found_by == "practice" or host == "localhost":
+        return True
+    try:
+        return ipaddress.ip_address(host).is_loopback
+    except ValueError:
+        return False
+
+
+def known_platforms(guides: Path | None = None) -> list[str]:
+    """Platforms there is a guide for."""
+    return guide_names(guides)
+
+
+def destination(written: str) -> Destination:
+    """A destination as written on the command line: ``PLATFORM`` or ``PLATFORM:STANDING``.
+
+    Raises:
+        InputError: one of the two is empty.
+
+    """
+    platform, colon, standing = written.partition(":")
+    if not platform or (colon and not standing):
+        raise InputError(f'"{written}" is no destination', "write PLATFORM or PLATFORM:STANDING")
+    return Destination(platform=platform, standing=standing or None)
+
+
+def write_document(path: Path, document: dict[str, Any]) -> None:
+    """Write a JSON document whole or not at all.
+
+    Raises:
+        StorageError: the disk would not take it.
+
+    """
+    write_text(path, json.dumps(document, indent=2, ensure_ascii=False) + "\n")

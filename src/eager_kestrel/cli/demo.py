@@ -1,0 +1,76 @@
+"""``demo``: the whole job now, on the bundled scenario, offline."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from eager_kestrel.cli.options import Json
+
+if TYPE_CHECKING:
+    from eager_kestrel.actions.demo import Story
+
+
+def register(app: typer.Typer) -> None:
+    """Add the command."""
+    app.command("demo", rich_help_panel="Start")(demo)
+
+
+def demo(
+    out: Annotated[
+        Path | None, typer.Option(metavar="DIR", help="Write run.json and plan.json there.")
+    ] = None,
+    json: Json = False,
+) -> None:
+    """See the whole thing work: measure a simulated wet evening, plan a show, say why."""
+    from eager_kestrel.actions.demo import demo as tell_story
+    from eager_kestrel.actions.demo import demo_show
+    from eager_kestrel.cli.cards import show_plan, show_run
+    from eager_kestrel.cli.screen import console, print_json, progress
+
+    screen = console()
+    if not json:
+        _introduce(demo_show().title)
+    with progress(quiet=json) as tell:
+        story = tell_story(tell)
+    documents = _documents(story)
+    if json:
+        print_json(documents)
+    else:
+        screen.print()
+        show_run(screen, story.run)
+        screen.print("\n[bold]2. Plan[/] from what was measured, with the farmhouse's reserves\n")
+        show_plan(screen, story.planned.plan)
+    if out is not None:
+        from eager_kestrel.actions.plan import write_document
+
+        for name, document in documents.items():
+            write_document(out / f"{name}.json", document)
+        if not json:
+            screen.print(f"\nWritten: {out / 'run.json'} and {out / 'plan.json'}")
+    if not json:
+        screen.print(
+            "\nNow your own line: [bold]eager-kestrel measure URL[/], then "
+            "[bold]eager-kestrel plan --for oxbow --why[/]"
+        )
+
+
+def _introduce(title: str) -> None:
+    from eager_kestrel.cli.screen import console
+
+    console().print(
+        f"[bold]Hollow Lane Pottery[/] streams [bold]{title}[/] to Oxbow over fixed wireless "
+        "on a wet evening.\nNothing here leaves this machine: line, endpoint and platform are "
+        "stand-ins.\n\n[bold]1. Measure[/] what one connection really delivers\n"
+    )
+
+
+def _documents(story: Story) -> dict[str, dict[str, object]]:
+    from eager_kestrel.core.summary import run_document
+
+    return {
+        "run": run_document(story.run, samples=True),
+        "plan": story.planned.plan.model_dump(mode="json"),
+    }

@@ -1,0 +1,40 @@
+"""Options that several commands share, so that they read the same everywhere."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated, TypeAlias
+
+import typer
+
+
+def complete_platform(incomplete: str) -> list[str]:
+    """Platform names for shell completion."""
+    from eager_kestrel.actions.plan import known_platforms
+
+    return [name for name in known_platforms() if name.startswith(incomplete)]
+
+
+def complete_practice(incomplete: str) -> list[str]:
+    """Practice lines for shell completion."""
+    from eager_kestrel.actions.practice import practice_names
+
+    return [name for name in practice_names() if name.startswith(incomplete)]
+
+
+Json: TypeAlias = Annotated[
+    bool, typer.Option("--json", help="Print one JSON document on standard output.")
+]
+PracticeName: TypeAlias = Annotated[
+    str | None,
+    typer.Option(
+        "--practice",
+        metavar="NAME",
+        autocompletion=complete_practice,
+        help="Use a bundled simulated line on this machine: day, wet-evening or bad-night.",
+    ),
+]
+GuideFolder: TypeAlias = Annotated[
+    Path | None,
+    typer.Option("--guides", metavar="DIR", help="A folder whose guides come first."),
+]

@@ -1,0 +1,125 @@
+"""``plan``: settings for a platform, with reasons."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from eager_kestrel.cli.options import GuideFolder, Json, complete_platform
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.show import Reserve, Show
+
+
+def register(app: typer.Typer) -> None:
+    """Add the command."""
+    app.command("plan", rich_help_panel="Plan")(plan)
+
+
+def plan(
+    platform: Annotated[
+        str,
+        typer.Option(
+            "--for",
+            metavar="PLATFORM[:STANDING]",
+            autocompletion=complete_platform,
+            help="Where the stream goes, for example oxbow or oxbow:hearth.",
+        ),
+    ],
+    upload: Annotated[
+        str | None,
+        typer.Option(metavar="RATE", help='Plan from a number such as "12 Mbit/s", not from runs.'),
+    ] = None,
+    source: Annotated[
+        str, typer.Option(metavar="WIDTHxHEIGHT", help="The picture your camera or screen gives.")
+    ] = "1920x1080",
+    fps: Annotated[
+        str, typer.Option(metavar="RATE", help="Its frames a second, such as 60 or 29.97.")
+    ] = "60",
+    motion: Annotated[
+        str, typer.Option(metavar="KIND", help="still, calm, lively or hectic.")
+    ] = "lively",
+    share: Annotated[
+        str, typer.Option(metavar="PERCENT", help="The share of the line a stream may take.")
+    ] = "70 %",
+    reserve: Annotated[
+        list[str] | None,
+        typer.Option(metavar='"NAME=RATE"', help='Keep upload back, "video call=1.5 Mbit/s".'),
+    ] = None,
+    guides: GuideFolder = None,
+    why: Annotated[bool, typer.Option("--why", help="Give the reason for every figure.")] = False,
+    out: Annotated[
+        Path | None, typer.Option(metavar="FILE", help="Write the plan as JSON.")
+    ] = None,
+    json: Json = False,
+) -> None:
+    """Derive settings for a platform from your line, and say what bound each of them."""
+    from eager_kestrel.actions.plan import (
+        plan_show,
+        uplink_from_history,
+        uplink_from_number,
+        write_document,
+    )
+    from eager_kestrel.cli.screen import console, print_json, warn
+    from eager_kestrel.core.errors import NoPlanError
+
+    show = _show(platform, source, fps, motion, share, reserve or [])
+    uplink = uplink_from_number(upload) if upload is not None else uplink_from_history()
+    planned = plan_show(show, uplink, guides)
+    document = planned.plan.model_dump(mode="json")
+    if out is not None:
+        write_document(out, document)
+    for note in planned.notes:
+        warn(note)
+    if json:
+        print_json(document)
+    else:
+        from eager_kestrel.cli.cards import show_plan
+
+        show_plan(console(), planned.plan, why=why)
+    if not planned.plan.feasible:
+        failed = next(d for d in planned.plan.destinations if not d.feasible)
+        raise NoPlanError(
+            f"no settings for {failed.title}: {failed.infeasible_because}",
+            "free some upload, or choose another platform",
+        )
+
+
+def _show(
+    platform: str, source: str, fps: str, motion: str, share: str, reserves: list[str]
+) -> Show:
+    """The show these options describe."""
+    from eager_kestrel.actions.plan import destination
+    from eager_kestrel.core.errors import InputError
+    from eager_kestrel.core.names import nearest_name
+    from eager_kestrel.core.picture import Picture, parse_frame_rate
+    from eager_kestrel.core.quality import MOTIONS
+    from eager_kestrel.core.show import Show
+    from eager_kestrel.core.units import parse_share
+
+    known = next((name for name in MOTIONS if name == motion.lower()), None)
+    if known is None:
+        raise InputError(
+            f'"{motion}" is not a kind of motion', nearest_name(motion, [*MOTIONS], "")
+        )
+    return Show(
+        source=Picture.parse(source),
+        frame_rate=parse_frame_rate(fps),
+        motion=known,
+        safe_share=parse_share(share),
+        reserves=tuple(_reserve(written) for written in reserves),
+        destinations=(destination(platform),),
+    )
+
+
+def _reserve(written: str) -> Reserve:
+    from eager_kestrel.core.errors import InputError
+    from eager_kestrel.core.show import Reserve
+    from eager_kestrel.core.units import Bitrate
+
+    name, equals, rate = written.partition("=")
+    if not equals or not name.strip():
+        raise InputError(f'"{written}" is no reserve', 'write "video call=1.5 Mbit/s"')
+    return Reserve(name=name.strip(), rate=Bitrate.parse(rate))

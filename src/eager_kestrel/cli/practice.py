@@ -1,0 +1,78 @@
+"""``practice``: simulated stand-ins to try things on."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import typer
+
+from eager_kestrel.cli.options import Json, complete_practice
+
+group = typer.Typer(
+    no_args_is_help=True,
+    rich_markup_mode=None,
+    help="Simulated stand-ins on this machine, to try things on.",
+)
+
+
+def register(app: typer.Typer) -> None:
+    """Add the commands."""
+    app.add_typer(group, name="practice", rich_help_panel="Keep")
+
+
+@group.callback()
+def practice() -> None:
+    """Simulated stand-ins on this machine, to try things on."""
+
+
+@group.command("uplink")
+def uplink(
+    rate: Annotated[
+        str | None, typer.Option(metavar="RATE", help='A constant rate, such as "8 Mbit/s".')
+    ] = None,
+    line: Annotated[
+        str | None,
+        typer.Option(
+            metavar="NAME",
+            autocompletion=complete_practice,
+            help="A bundled line: day, wet-evening or bad-night.",
+        ),
+    ] = None,
+    round_trip: Annotated[
+        str, typer.Option(metavar="TIME", help="Round-trip time that it adds.")
+    ] = "30 ms",
+    queue: Annotated[
+        str, typer.Option(metavar="SIZE", help="What may wait in front of the line.")
+    ] = "64 KiB",
+    port: Annotated[int, typer.Option(min=0, max=65535, help="0 takes a free one.")] = 0,
+    json: Json = False,
+) -> None:
+    """Serve an upload endpoint behind a simulated uplink until Ctrl-C."""
+    import sys
+    import time
+
+    from eager_kestrel.actions.practice import practice_line, simulated_uplink
+    from eager_kestrel.cli.screen import print_json
+    from eager_kestrel.core.errors import InputError
+    from eager_kestrel.core.units import Bitrate, DataSize, parse_seconds
+
+    if (rate is None) == (line is None):
+        raise InputError("one line is needed", 'give --rate "8 Mbit/s" or --line wet-evening')
+    simulated = practice_line(
+        line,
+        Bitrate.parse(rate) if rate else None,
+        parse_seconds(round_trip) * 1000,
+        DataSize.parse(queue).bytes,
+    )
+    with simulated_uplink(simulated, port) as standing:
+        if json:
+            print_json({"url": standing.url, "direct_url": standing.direct_url})
+        else:
+            sys.stdout.write(f"eager-kestrel measure {standing.url}\n")
+            sys.stderr.write("A simulated uplink stands here until Ctrl-C.\n")
+        sys.stdout.flush()
+        try:
+            while True:
+                time.sleep(3600)
+        except KeyboardInterrupt:
+            sys.stderr.write("\nThe simulated uplink is gone.\n")

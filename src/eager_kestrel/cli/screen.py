@@ -1,0 +1,107 @@
+"""The terminal: results on standard output, talk and progress on standard error.
+
+Rich is imported only when something is drawn. Colour follows ``NO_COLOR`` and is off in a pipe.
+"""
+
+from __future__ import annotations
+
+import json
+import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
+from typing import TYPE_CHECKING, Any
+
+from eager_kestrel.core.progress import Beginning, Event, Learned, Said, Tell
+from eager_kestrel.core.units import Bitrate
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+WIDEST = 108
+
+
+def console(*, stderr: bool = False) -> Console:
+    """A console on standard output or error, no wider than reads well."""
+    from rich.console import Console
+
+    made = Console(stderr=stderr, highlight=False, soft_wrap=False)
+    if made.width > WIDEST:
+        made.width = WIDEST
+    return made
+
+
+def print_json(document: dict[str, Any]) -> None:
+    """Exactly one JSON document on standard output."""
+    sys.stdout.write(json.dumps(document, indent=2, ensure_ascii=False) + "\n")
+
+
+def warn(line: str) -> None:
+    """A line of talk on standard error."""
+    sys.stderr.write(f"eager-kestrel: {line}\n")
+
+
+def rate(kbps: float) -> str:
+    """A rate for people."""
+    return str(Bitrate.from_kbps(kbps))
+
+
+def _learned_text(event: Learned) -> str:
+    if event.phase == "idle":
+        return f"{event.round_trip_ms:.0f} ms a round trip" if event.round_trip_ms else "no answer"
+    parts = [f"{event.seconds:4.1f} s", f"now {rate(event.now_kbps)}"]
+    if event.typical_kbps is not None and event.floor_kbps is not None:
+        parts += [f"typical {rate(event.typical_kbps)}", f"floor {rate(event.floor_kbps)}"]
+    if event.round_trip_ms is not None:
+        parts.append(f"{event.round_trip_ms:.0f} ms")
+    return "  ".join(parts)
+
+
+@contextmanager
+def progress(*, quiet: bool = False) -> Iterator[Tell]:
+    """A teller that shows what is being learned, live on a terminal, a line a phase elsewhere."""
+    if quiet:
+        yield lambda _: None
+        return
+    screen = console(stderr=True)
+    last: dict[str, Learned] = {}
+
+    if not screen.is_terminal:
+
+        def plainly(event: Event) -> None:
+            _finish_before(event, last, lambda name, text: screen.print(f"{name}: {text}"))
+            if isinstance(event, Said):
+                screen.print(event.text, markup=False)
+
+        yield plainly
+        for name, learned in last.items():
+            screen.print(f"{name}: {_learned_text(learned)}")
+        return
+
+    with screen.status("connecting", spinner="dots") as status:
+
+        def lively(event: Event) -> None:
+            _finish_before(
+                event,
+                last,
+                lambda name, text: screen.print(f"[green]✓[/] {name:<20} [dim]{text}[/]"),
+            )
+            if isinstance(event, Beginning):
+                status.update(f"{event.phase} …")
+            elif isinstance(event, Learned):
+                status.update(f"{event.phase:<20} {_learned_text(event)}")
+            else:
+                screen.print(event.text, markup=False)
+
+        yield lively
+    for name, learned in last.items():
+        screen.print(f"[green]✓[/] {name:<20} [dim]{_learned_text(learned)}[/]")
+
+
+def _finish_before(event: Event, last: dict[str, Learned], show: Any) -> None:
+    """Print the last word of a phase once the next begins; remember what is learned meanwhile."""
+    if isinstance(event, Beginning):
+        for name, learned in last.items():
+            show(name, _learned_text(learned))
+        last.clear()
+    elif isinstance(event, Learned):
+        last[event.phase] = event

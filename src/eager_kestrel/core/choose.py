@@ -1,0 +1,123 @@
+"""Choosing a picture, frame rate and bitrate: every candidate weighed at once, as arrays.
+
+Each candidate gets the most bitrate it may have (the least of budget, guide and the point of no
+visible gain, rounded down), then the quality model picks. Ties go to the lower bitrate, then to
+the smaller picture.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from eager_kestrel.core.candidates import Candidate, candidates
+from eager_kestrel.core.guide import Guide
+from eager_kestrel.core.overhead import overhead
+from eager_kestrel.core.plan import Bound, Option
+from eager_kestrel.core.quality import QualityTable, clean_kbps, quality
+from eager_kestrel.core.show import Show
+from eager_kestrel.core.throughput import Floats
+
+LEAST_VIDEO_KBPS = 100.0
+"""Below this no picture of any size is worth sending."""
+TIE = 1e-9
+
+LIMITS: tuple[Bound, ...] = ("budget", "guide", "no visible gain")
+
+
+def rounded_down(kbps: Floats) -> Floats:
+    """To 50 below 2,000 kbit/s and to 100 above, never up; exact to a bit a second."""
+    bits = np.round(np.maximum(kbps, 0) * 1000)
+    step = np.where(bits < 2_000_000, 50_000, 100_000)
+    return np.asarray(bits // step * step / 1000, dtype=np.float64)
+
+
+@dataclass(frozen=True, slots=True)
+class Weighed:
+    """All candidates of a destination with their bitrate and quality; arrays of one length."""
+
+    candidates: list[Candidate]
+    limits_kbps: Floats
+    """Shape (3, n): budget, guide and no visible gain, as in ``LIMITS``."""
+    kbps: Floats
+    floors_kbps: Floats
+    quality: Floats
+    allowed: npt.NDArray[np.bool_]
+
+    def order(self) -> list[int]:
+        """Indices of the allowed candidates, best first."""
+        indices = np.flatnonzero(self.allowed)
+        pixels = np.array([c.picture.pixels for c in self.candidates], dtype=np.float64)
+        rounded = np.round(self.quality[indices] / TIE)
+        keys = (pixels[indices], self.kbps[indices], -rounded)
+        return [int(i) for i in indices[np.lexsort(keys)]]
+
+    def limit(self, index: int) -> Bound:
+        """What bound the bitrate of a candidate."""
+        return LIMITS[int(np.argmin(self.limits_kbps[:, index]))]
+
+    def option(self, index: int) -> Option:
+        """A candidate as it stands in a plan."""
+        chosen = self.candidates[index]
+        return Option(
+            width=chosen.picture.width,
+            height=chosen.picture.height,
+            fps=round(float(chosen.frame_rate), 3),
+            bitrate_kbps=float(self.kbps[index]),
+            quality=round(float(self.quality[index]), 4),
+        )
+
+
+def weigh(
+    show: Show,
+    guide: Guide,
+    table: QualityTable,
+    safe_kbps: float,
+    audio_kbps: float,
+    sample_rate_hz: int,
+) -> Weighed:
+    """Bitrate and quality of every candidate.
+
+    Args:
+        show: source, motion.
+        guide: with the standing applied.
+        table: of the quality model.
+        safe_kbps: everything this destination may be sent.
+        audio_kbps: already chosen.
+        sample_rate_hz: of the audio; it sets how many headers audio needs.
+
+    """
+    found = candidates(
+        guide.video.shape,
+        show.source,
+        show.frame_rate,
+        guide.video.largest,
+        [rung.picture for rung in guide.rungs],
+        guide.video.frame_rates,
+    )
+    transport, codec = guide.transports[0], guide.video.codecs[0]
+    pixels = np.array([c.picture.pixels for c in found], dtype=np.float64)
+    fps = np.array([float(c.frame_rate) for c in found])
+    extra = {c.frame_rate: overhead(transport, c.frame_rate, sample_rate_hz) for c in found}
+    limits = np.array(
+        [
+            [extra[c.frame_rate].video_kbps(safe_kbps, audio_kbps) for c in found],
+            [guide.ceiling(c.picture, c.frame_rate)[0].kbps for c in found],
+            np.ceil(clean_kbps(table, show.motion, codec, pixels, fps) / 100) * 100,
+        ]
+    ).reshape(3, len(found))
+    kbps = rounded_down(limits.min(axis=0))
+    rungs = [guide.rung(c.picture, c.frame_rate) for c in found]
+    floors = np.array([r.floor.kbps if r and r.floor else 0.0 for r in rungs])
+    floors = np.maximum(floors, LEAST_VIDEO_KBPS)
+    smooth = fps >= min(table.motion[show.motion].least_fps, fps.max(initial=0.0))
+    return Weighed(
+        candidates=found,
+        limits_kbps=limits,
+        kbps=kbps,
+        floors_kbps=floors,
+        quality=quality(table, show.motion, codec, pixels, fps, kbps),
+        allowed=(kbps >= floors) & smooth,
+    )

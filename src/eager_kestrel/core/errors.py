@@ -1,0 +1,66 @@
+"""The errors a user can meet, one tree.
+
+Each says what is wrong, where (file, line or key) and what to write instead; none knows an exit
+code. The command line turns one into a single line on stderr.
+"""
+
+from __future__ import annotations
+
+
+class KestrelError(Exception):
+    """Something a user can act on.
+
+    Args:
+        what: what is wrong, with the value found.
+        instead: what to write or do instead, as an imperative; may be empty.
+        where: file, file:line, key or endpoint it concerns; may be empty.
+
+    """
+
+    def __init__(self, what: str, instead: str = "", where: str = "") -> None:
+        self.what = what
+        self.instead = instead
+        self.where = where
+        super().__init__(self.line())
+
+    def line(self) -> str:
+        """Everything in one line: where, what, what to do instead."""
+        start = f"{self.where}: " if self.where else ""
+        end = f"; {self.instead}" if self.instead else ""
+        return " ".join(f"{start}{self.what}{end}".split())
+
+
+class InputError(KestrelError):
+    """What was written cannot be used as it is."""
+
+
+class UnitError(InputError):
+    """A quantity without a unit, with an ambiguous one, or out of range."""
+
+
+class FormatError(InputError):
+    """A file is not of the kind or version it should be, or not well formed."""
+
+
+class NotFoundError(InputError):
+    """A name (guide, standing, practice line, run) that is not known here."""
+
+
+class StorageError(KestrelError):
+    """The disk would not take or give something: full, read-only, locked, damaged."""
+
+
+class NetworkError(KestrelError):
+    """The network or an endpoint failed."""
+
+
+class EndpointError(NetworkError):
+    """The endpoint was reached and refused, broke off, or answered what it should not."""
+
+
+class NoPlanError(KestrelError):
+    """No settings satisfy the guide within the budget; names the rule that cannot be met."""
+
+
+class StoppedError(KestrelError):
+    """The user stopped it before anything was learned."""

@@ -1,0 +1,55 @@
+"""What a transport adds to video and audio, from its header sizes.
+
+What a run measures is payload delivered over TCP, so TCP and IP headers are already outside. What
+remains, per message and per byte:
+
+- RTMP (the published 1.0 specification, section 5.3): a chunk header with a type-1 message header
+  is 1 + 7 bytes, each further chunk of a message 1 byte; at the 4,096-byte chunks senders set, one
+  byte in 4,096. The FLV tag body begins with 5 bytes for H.264 and 2 for AAC (FLV 10.1, annex E).
+- RTMPS: each TLS 1.3 record adds 5 bytes of header, 1 of type and 16 of tag (RFC 8446 section
+  5.2); at least one record a message and one every 16,384 bytes.
+
+An AAC frame is 1,024 samples (ISO/IEC 14496-3).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from fractions import Fraction
+
+RTMP_CHUNK_BYTES = 4096
+RTMP_MESSAGE_BYTES = 8
+FLV_VIDEO_BYTES = 5
+FLV_AUDIO_BYTES = 2
+TLS_RECORD_BYTES = 22
+TLS_PLAINTEXT_BYTES = 16384
+AAC_SAMPLES = 1024
+
+
+@dataclass(frozen=True, slots=True)
+class Overhead:
+    """Total sent = (video + audio) x ``per_byte`` + ``fixed_kbps``; an upper bound."""
+
+    per_byte: float
+    fixed_kbps: float
+
+    def total_kbps(self, video_kbps: float, audio_kbps: float) -> float:
+        """What goes out on the wire, above TCP."""
+        return (video_kbps + audio_kbps) * self.per_byte + self.fixed_kbps
+
+    def video_kbps(self, total_kbps: float, audio_kbps: float) -> float:
+        """What is left for video of a total; the inverse, possibly below zero."""
+        return (total_kbps - self.fixed_kbps) / self.per_byte - audio_kbps
+
+
+def overhead(transport: str, frame_rate: Fraction, sample_rate_hz: int) -> Overhead:
+    """The overhead of ``rtmp`` or ``rtmps`` at a frame rate and audio sample rate."""
+    audio_frames = sample_rate_hz / AAC_SAMPLES
+    messages = float(frame_rate) + audio_frames
+    headers = messages * RTMP_MESSAGE_BYTES
+    headers += float(frame_rate) * FLV_VIDEO_BYTES + audio_frames * FLV_AUDIO_BYTES
+    per_byte = 1 + 1 / RTMP_CHUNK_BYTES
+    if transport == "rtmps":
+        headers += messages * TLS_RECORD_BYTES
+        per_byte *= 1 + TLS_RECORD_BYTES / TLS_PLAINTEXT_BYTES
+    return Overhead(per_byte=per_byte, fixed_kbps=headers * 8e-3)

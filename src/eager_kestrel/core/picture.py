@@ -1,0 +1,125 @@
+"""Pictures and frame rates, exact.
+
+A frame rate is a fraction, since 29.97 is 30000/1001 and a keyframe interval counted in frames must
+not drift (SMPTE ST 12-1 and ITU-R BT.709 give the 1000/1001 family).
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from fractions import Fraction
+from math import gcd
+from typing import Self
+
+from eager_kestrel.core.errors import UnitError
+
+_NTSC = {
+    "23.976": Fraction(24000, 1001), "23.98": Fraction(24000, 1001),
+    "29.97": Fraction(30000, 1001), "47.952": Fraction(48000, 1001),
+    "59.94": Fraction(60000, 1001), "119.88": Fraction(120000, 1001),
+}  # fmt: skip
+
+
+@dataclass(frozen=True, order=True, slots=True)
+class Picture:
+    """A picture in luma samples. Ordered by width, then height."""
+
+    width: int
+    height: int
+
+    @classmethod
+    def parse(cls, text: str) -> Self:
+        """Read ``"1920x1080"`` (``×`` and spaces are fine).
+
+        Raises:
+            UnitError: not of that form, or a side outside 16 to 16384.
+
+        """
+        match = re.fullmatch(r"\s*([0-9]{1,6})\s*[x×X]\s*([0-9]{1,6})\s*", text)
+        if match is None:
+            lines = re.fullmatch(r"\s*([0-9]{3,4})[pP]?[0-9]*\s*", text)
+            raise UnitError(
+                f'"{text}" is not a picture',
+                f"write both sides, for example {round(int(lines[1]) * 16 / 9 / 2) * 2}x{lines[1]}"
+                if lines
+                else "write width x height, for example 1920x1080",
+            )
+        picture = cls(int(match[1]), int(match[2]))
+        if not all(16 <= side <= 16384 for side in (picture.width, picture.height)):
+            raise UnitError(f"a picture of {picture} has a side outside 16 to 16384", "check it")
+        return picture
+
+    @property
+    def pixels(self) -> int:
+        """Luma samples in one frame."""
+        return self.width * self.height
+
+    @property
+    def macroblocks(self) -> int:
+        """16x16 blocks that cover it (ITU-T H.264 PicSizeInMbs)."""
+        return -(-self.width // 16) * -(-self.height // 16)
+
+    @property
+    def shape(self) -> Shape:
+        """Its aspect ratio in lowest terms."""
+        divisor = gcd(self.width, self.height)
+        return Shape(self.width // divisor, self.height // divisor)
+
+    def __str__(self) -> str:
+        return f"{self.width}x{self.height}"
+
+
+@dataclass(frozen=True, slots=True)
+class Shape:
+    """An aspect ratio with square samples, in lowest terms."""
+
+    across: int
+    down: int
+
+    @classmethod
+    def parse(cls, text: str) -> Self:
+        """Read ``"16:9"``.
+
+        Raises:
+            UnitError: not two whole numbers above zero with a colon.
+
+        """
+        match = re.fullmatch(r"\s*([1-9][0-9]{0,3})\s*:\s*([1-9][0-9]{0,3})\s*", text)
+        if match is None:
+            raise UnitError(f'"{text}" is not a picture shape', "write one such as 16:9 or 9:16")
+        across, down = int(match[1]), int(match[2])
+        divisor = gcd(across, down)
+        return cls(across // divisor, down // divisor)
+
+    def fits(self, picture: Picture) -> bool:
+        """Whether the picture has this shape to within one sample a side (848x480 is 16:9)."""
+        exact = picture.width * self.down / self.across
+        return abs(exact - picture.height) <= max(2.0, picture.height * 0.01)
+
+    def __str__(self) -> str:
+        return f"{self.across}:{self.down}"
+
+
+def parse_frame_rate(text: str) -> Fraction:
+    """Read frames a second: ``"60"``, ``"30000/1001"``, or ``"29.97"`` (taken as 30000/1001).
+
+    Raises:
+        UnitError: not a number above 0 and up to 480.
+
+    """
+    plain = re.sub(r"\s*(?:fps|Hz|frames/s)$", "", text.strip())
+    try:
+        rate = _NTSC.get(plain) or Fraction(plain)
+    except (ValueError, ZeroDivisionError):
+        rate = Fraction(0)
+    if not 0 < rate <= 480:
+        raise UnitError(
+            f'"{text}" is not a frame rate', "write one such as 30, 59.94 or 30000/1001"
+        )
+    return rate
+
+
+def frame_rate_text(rate: Fraction) -> str:
+    """``60``, ``29.97`` or ``12.5``: as people say it; exact for whole rates."""
+    return str(rate.numerator) if rate.denominator == 1 else f"{float(rate):.3f}".rstrip("0")

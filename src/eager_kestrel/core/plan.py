@@ -1,0 +1,159 @@
+"""A plan: the settings for each destination and everything that explains them.
+
+A renderer or exporter finds all it needs here and recomputes nothing. Numbers carry their unit in
+the key.
+"""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import Field
+
+from eager_kestrel.core.budget import Budget, Step
+from eager_kestrel.core.document import Frozen, format_name
+from eager_kestrel.core.quality import Motion
+from eager_kestrel.core.show import Show
+from eager_kestrel.core.uplink import Uplink
+
+Bound = Literal[
+    "budget",
+    "guide",
+    "source",
+    "level",
+    "no visible gain",
+    "quality at this bitrate",
+    "quality at this picture",
+    "share of the total",
+]
+
+
+class VideoSettings(Frozen):
+    """What to type into the encoder for video."""
+
+    codec: str
+    width: int
+    height: int
+    fps: float
+    """Frames a second, as people say it."""
+    frame_rate: str
+    """The same as an exact fraction."""
+    bitrate_kbps: float
+    rate_control: str
+    buffer_kbit: float
+    keyframe_seconds: float
+    keyframe_frames: int
+    profile: str
+    level: str
+    b_frames: int
+
+
+class AudioSettings(Frozen):
+    """What to type into the encoder for audio."""
+
+    codec: str
+    bitrate_kbps: float
+    sample_rate_hz: int
+    channels: int
+
+
+class Reason(Frozen):
+    """Why one setting is what it is: the constraint that bound it and the figures behind that."""
+
+    about: str
+    value: str
+    bound_by: Bound
+    facts: dict[str, float | str] = Field(default_factory=dict)
+    text: str
+    """The same in words; made from the rest in :mod:`eager_kestrel.core.prose`."""
+
+
+class Option(Frozen):
+    """A candidate that was weighed."""
+
+    width: int
+    height: int
+    fps: float
+    bitrate_kbps: float
+    quality: float
+
+
+class DestinationPlan(Frozen):
+    """Settings for one destination, or why there are none."""
+
+    platform: str
+    title: str
+    standing: str | None
+    feasible: bool
+    transport: str
+    ingest: tuple[str, ...] = ()
+    guide_checked: str
+    video: VideoSettings | None = None
+    audio: AudioSettings | None = None
+    quality: float | None = None
+    """0..1 by the model in :mod:`eager_kestrel.core.quality`."""
+    total_kbps: float = 0.0
+    """Video, audio and transport overhead together."""
+    budget_steps: tuple[Step, ...] = ()
+    """From the safe rate down to what is left for video."""
+    bound_by: dict[str, Bound] = Field(default_factory=dict)
+    """By setting, which kind of limit bound it."""
+    reasons: tuple[Reason, ...] = ()
+    runners_up: tuple[Option, ...] = ()
+    infeasible_because: str = ""
+    """The rule that cannot be met."""
+
+
+class KeptBack(Frozen):
+    """A named reserve."""
+
+    name: str
+    kbps: float
+
+
+class Inputs(Frozen):
+    """What was asked for."""
+
+    title: str
+    source_width: int
+    source_height: int
+    source_fps: float
+    motion: Motion
+    safe_share: float
+    """0..1"""
+    reserves: tuple[KeptBack, ...]
+
+    @classmethod
+    def of(cls, show: Show) -> Inputs:
+        """The same as numbers with their unit in the key."""
+        return cls(
+            title=show.title,
+            source_width=show.source.width,
+            source_height=show.source.height,
+            source_fps=round(float(show.frame_rate), 3),
+            motion=show.motion,
+            safe_share=show.safe_share,
+            reserves=tuple(KeptBack(name=r.name, kbps=r.rate.kbps) for r in show.reserves),
+        )
+
+
+class Plan(Frozen):
+    """The whole answer for a show."""
+
+    format: str = format_name("plan")
+    version: str
+    """Of the program that made it."""
+    inputs: Inputs
+    uplink: Uplink
+    budget: Budget
+    destinations: tuple[DestinationPlan, ...]
+    total_kbps: float
+    """Everything sent, never above ``budget.safe_kbps``."""
+    quality_basis: str
+    """Where the quality model's parameters come from."""
+    warnings: tuple[str, ...] = ()
+
+    @property
+    def feasible(self) -> bool:
+        """Whether every destination has settings."""
+        return all(destination.feasible for destination in self.destinations)

@@ -1,0 +1,286 @@
+"""From uplink, guides and show to a plan: the place where everything meets.
+
+The budget is computed in :mod:`eager_kestrel.core.budget`, candidates are weighed in
+:mod:`eager_kestrel.core.choose`; here the winner becomes a settings card with a reason for each
+figure.
+"""
+
+from __future__ import annotations
+
+from eager_kestrel.core.budget import Budget, budget, destination_steps
+from eager_kestrel.core.choose import LEAST_VIDEO_KBPS, Weighed, weigh
+from eager_kestrel.core.guide import Guide
+from eager_kestrel.core.levels import h264_level
+from eager_kestrel.core.overhead import overhead
+from eager_kestrel.core.picture import Picture, frame_rate_text
+from eager_kestrel.core.plan import (
+    AudioSettings,
+    Bound,
+    DestinationPlan,
+    Inputs,
+    Plan,
+    Reason,
+    VideoSettings,
+)
+from eager_kestrel.core.prose import reason
+from eager_kestrel.core.quality import QualityTable
+from eager_kestrel.core.show import Destination, Show
+from eager_kestrel.core.units import Bitrate
+from eager_kestrel.core.uplink import Uplink
+
+BUFFER_SECONDS = 1.0
+AUDIO_STEPS_KBPS = (32.0, 48.0, 64.0, 96.0, 128.0, 160.0, 192.0, 256.0, 320.0)
+AUDIO_SHARE = 0.05
+"""Of everything sent, once there is plenty."""
+RUNNERS_UP = 3
+
+
+def plan(
+    uplink: Uplink, show: Show, guides: dict[str, Guide], table: QualityTable, version: str
+) -> Plan:
+    """Plan a show for its destination.
+
+    Args:
+        uplink: what the line carries.
+        show: with one destination; several share the line in a later version.
+        guides: by platform name.
+        table: of the quality model.
+        version: of the program, recorded in the plan.
+
+    Raises:
+        NotFoundError: a destination's standing is not in its guide.
+
+    """
+    waterfall = budget(uplink, show.safe_share, show.reserves)
+    destination = show.destinations[0]
+    planned = plan_destination(destination, guides[destination.platform], show, waterfall, table)
+    return Plan(
+        version=version,
+        inputs=Inputs.of(show),
+        uplink=uplink,
+        budget=waterfall,
+        destinations=(planned,),
+        total_kbps=planned.total_kbps,
+        quality_basis=table.basis,
+        warnings=_warnings(
+            guides[destination.platform].under(destination.standing), planned, uplink
+        ),
+    )
+
+
+def plan_destination(
+    destination: Destination, guide: Guide, show: Show, waterfall: Budget, table: QualityTable
+) -> DestinationPlan:
+    """Settings for one destination that may use the whole safe rate."""
+    ruled = guide.under(destination.standing)
+    audio, audio_reason = _audio(ruled, waterfall.safe_kbps)
+    weighed = weigh(
+        show, ruled, table, waterfall.safe_kbps, audio.bitrate_kbps, audio.sample_rate_hz
+    )
+    order = weighed.order()
+    top_rate = min(show.frame_rate, max(ruled.video.frame_rates))
+    rate = weighed.candidates[order[0]].frame_rate if order else top_rate
+    extra = overhead(ruled.transports[0], rate, audio.sample_rate_hz)
+    common = {
+        "platform": guide.name,
+        "title": guide.title,
+        "standing": destination.standing,
+        "transport": ruled.transports[0],
+        "ingest": tuple(point.url for point in ruled.ingest),
+        "guide_checked": guide.checked.isoformat(),
+        "budget_steps": destination_steps(
+            waterfall.safe_kbps, ruled.transports[0], extra, audio.bitrate_kbps
+        ),
+    }
+    if not order:
+        why = _infeasible(ruled, show, weighed, waterfall)
+        return DestinationPlan(**common, feasible=False, infeasible_because=why)
+    best = order[0]
+    video, video_reasons = _video(ruled, show, weighed, order, waterfall)
+    reasons = (*video_reasons, audio_reason)
+    return DestinationPlan(
+        **common,
+        feasible=True,
+        video=video,
+        audio=audio,
+        quality=weighed.option(best).quality,
+        total_kbps=round(extra.total_kbps(video.bitrate_kbps, audio.bitrate_kbps), 3),
+        bound_by={r.about.replace(" ", "_"): r.bound_by for r in reasons},
+        reasons=reasons,
+        runners_up=tuple(weighed.option(i) for i in order[1 : 1 + RUNNERS_UP]),
+    )
+
+
+def _audio(guide: Guide, safe_kbps: float) -> tuple[AudioSettings, Reason]:
+    """The highest customary bitrate within the guide's range and audio's share of the total."""
+    rules = guide.audio
+    least, most = rules.least.kbps, rules.most.kbps
+    steps = {least, most, *(s for s in AUDIO_STEPS_KBPS if least <= s <= most)}
+    affordable = [s for s in steps if s <= AUDIO_SHARE * safe_kbps]
+    chosen = max(affordable, default=least)
+    audio = AudioSettings(
+        codec=rules.codecs[0],
+        bitrate_kbps=chosen,
+        sample_rate_hz=rules.sample_rates_hz[0],
+        channels=max(rules.channels),
+    )
+    at_an_end = chosen in (least, most)
+    why = reason(
+        "audio",
+        f"{chosen:g} kbit/s",
+        "guide" if at_an_end else "share of the total",
+        platform=guide.title,
+        least_kbps=least,
+        most_kbps=most,
+        share=AUDIO_SHARE,
+    )
+    return audio, why
+
+
+def _video(
+    guide: Guide,
+    show: Show,
+    weighed: Weighed,
+    order: list[int],
+    waterfall: Budget,
+) -> tuple[VideoSettings, tuple[Reason, ...]]:
+    best = order[0]
+    chosen, kbps = weighed.candidates[best], float(weighed.kbps[best])
+    rate, profile = chosen.frame_rate, guide.video.profiles[0]
+    level = h264_level(chosen.picture, rate, profile, kbps, 0)
+    buffer_kbit = min(kbps * BUFFER_SECONDS, level.buffer_kbit(profile))
+    seconds = guide.video.keyframes
+    frames = max(1, round(seconds * rate))
+    b_frames = 0 if profile == "baseline" else guide.video.b_frames
+    video = VideoSettings(
+        codec=guide.video.codecs[0],
+        width=chosen.picture.width,
+        height=chosen.picture.height,
+        fps=round(float(rate), 3),
+        frame_rate=str(rate),
+        bitrate_kbps=kbps,
+        rate_control=guide.video.rate_control[0],
+        buffer_kbit=buffer_kbit,
+        keyframe_seconds=seconds,
+        keyframe_frames=frames,
+        profile=profile,
+        level=level.name,
+        b_frames=b_frames,
+    )
+    name = guide.title
+    fps = frame_rate_text(rate)
+    reasons = (
+        _bitrate_reason(guide, show, weighed, best, waterfall),
+        _picture_reason(guide, show, weighed, best),
+        _frame_rate_reason(guide, show, weighed, order),
+        reason(
+            "keyframes", f"{seconds:g} s", "guide",
+            platform=name, seconds=seconds, fps=fps, frames=float(frames),
+        ),
+        reason("rate control", video.rate_control, "guide", platform=name),
+        reason(
+            "buffer", f"{buffer_kbit:g} kbit",
+            "budget" if buffer_kbit >= kbps * BUFFER_SECONDS else "level",
+            level=level.name,
+        ),
+        reason("profile", profile, "guide", platform=name),
+        reason("level", level.name, "level"),
+        reason("b-frames", str(b_frames), "guide", platform=name),
+    )  # fmt: skip
+    return video, reasons
+
+
+def _bitrate_reason(
+    guide: Guide, show: Show, weighed: Weighed, best: int, waterfall: Budget
+) -> Reason:
+    budget_kbps, ceiling_kbps, clean = (float(x) for x in weighed.limits_kbps[:, best])
+    return reason(
+        "bitrate",
+        Bitrate.from_kbps(float(weighed.kbps[best])).in_kbps(),
+        weighed.limit(best),
+        platform=guide.title,
+        motion=show.motion,
+        safe_kbps=waterfall.safe_kbps,
+        budget_kbps=round(budget_kbps, 3),
+        ceiling_kbps=ceiling_kbps,
+        clean_kbps=round(clean, 1),
+    )
+
+
+def _picture_reason(guide: Guide, show: Show, weighed: Weighed, best: int) -> Reason:
+    chosen = weighed.candidates[best]
+    larger = [
+        i
+        for i, c in enumerate(weighed.candidates)
+        if c.frame_rate == chosen.frame_rate and c.picture.pixels > chosen.picture.pixels
+    ]
+    value = str(chosen.picture)
+    if not larger:
+        bound: Bound = "source" if show.source.pixels <= guide.video.largest.pixels else "guide"
+        return reason("picture", value, bound, platform=guide.title)
+    after = min(larger, key=lambda i: weighed.candidates[i].picture.pixels)
+    return reason(
+        "picture",
+        value,
+        "quality at this bitrate",
+        kbps=float(weighed.kbps[after]),
+        next=str(weighed.candidates[after].picture),
+        next_quality=float(weighed.quality[after]),
+        quality=float(weighed.quality[best]),
+        motion=show.motion,
+    )
+
+
+def _frame_rate_reason(guide: Guide, show: Show, weighed: Weighed, order: list[int]) -> Reason:
+    chosen = weighed.candidates[order[0]]
+    faster = [
+        i
+        for i, c in enumerate(weighed.candidates)
+        if c.frame_rate > chosen.frame_rate and weighed.kbps[i] >= weighed.floors_kbps[i]
+    ]
+    value = frame_rate_text(chosen.frame_rate)
+    if not faster:
+        bound: Bound = "source" if chosen.frame_rate == show.frame_rate else "guide"
+        return reason("frame rate", value, bound, platform=guide.title)
+    other = max(faster, key=lambda i: float(weighed.quality[i]))
+    return reason(
+        "frame rate",
+        value,
+        "quality at this picture",
+        other=frame_rate_text(weighed.candidates[other].frame_rate),
+        other_quality=float(weighed.quality[other]),
+        quality=float(weighed.quality[order[0]]),
+    )
+
+
+def _infeasible(guide: Guide, show: Show, weighed: Weighed, waterfall: Budget) -> str:
+    """Which rule leaves nothing to choose from."""
+    if not weighed.candidates:
+        smallest = Picture(show.source.width, show.source.height)
+        return (
+            f"{guide.title} takes no frame rate or picture that a source of {smallest} at "
+            f"{frame_rate_text(show.frame_rate)} can give"
+        )
+    left = max(0.0, float(weighed.limits_kbps[0].max()))
+    needed = float(weighed.floors_kbps.min())
+    rule = "the least it takes" if needed > LEAST_VIDEO_KBPS else "the least worth sending"
+    return (
+        f"{Bitrate.from_kbps(waterfall.safe_kbps).in_kbps()} may be sent and "
+        f"{Bitrate.from_kbps(left).in_kbps()} of it is left for video to {guide.title}; "
+        f"{rule} is {Bitrate.from_kbps(needed).in_kbps()}"
+    )
+
+
+def _warnings(guide: Guide, planned: DestinationPlan, uplink: Uplink) -> tuple[str, ...]:
+    found: list[str] = []
+    if uplink.basis == "assumed":
+        found.append("the upload is a bare number nobody measured; run eager-kestrel measure")
+    elif uplink.basis == "one run":
+        found.append("one run is not evidence yet; measure again at the hour of the show")
+    if planned.feasible and guide.transcodes != "always":
+        when = "may get" if guide.transcodes == "when there is capacity" else "always get"
+        total = Bitrate.from_kbps(planned.total_kbps)
+        found.append(
+            f"viewers {when} exactly what you send: a connection slower than {total} will buffer"
+        )
+    return tuple(found)

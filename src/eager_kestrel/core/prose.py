@@ -1,0 +1,88 @@
+"""Reasons in words. The only place where a structured reason becomes a sentence."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from eager_kestrel.core.plan import Bound, Reason
+from eager_kestrel.core.units import Bitrate
+
+Facts = dict[str, float | str]
+
+
+def _rate(value: float | str) -> str:
+    return Bitrate.from_kbps(float(value)).in_kbps()
+
+
+def _bitrate_budget(facts: Facts) -> str:
+    return (
+        f"your line leaves {_rate(facts['budget_kbps'])} for video "
+        f"(safe rate {_rate(facts['safe_kbps'])} less headers and audio), rounded down"
+    )
+
+
+def _bitrate_guide(facts: Facts) -> str:
+    return (
+        f"{facts['platform']} takes at most {_rate(facts['ceiling_kbps'])}; "
+        f"your line would carry {_rate(facts['budget_kbps'])}"
+    )
+
+
+def _bitrate_clean(facts: Facts) -> str:
+    return (
+        f"at this size and rate {facts['motion']} motion shows no loss from "
+        f"{_rate(facts['clean_kbps'])} up; more would be wasted"
+    )
+
+
+def _picture_quality(facts: Facts) -> str:
+    return (
+        f"at {_rate(facts['kbps'])} the next larger, {facts['next']}, would smear: "
+        f"quality {float(facts['next_quality']):.3f} against {float(facts['quality']):.3f} "
+        f"for {facts['motion']} motion"
+    )
+
+
+def _frame_rate_quality(facts: Facts) -> str:
+    return (
+        f"{facts['other']} frames a second would look worse at this bitrate: best quality there is "
+        f"{float(facts['other_quality']):.3f} against {float(facts['quality']):.3f}"
+    )
+
+
+_SENTENCES: dict[tuple[str, Bound], Callable[[Facts], str]] = {
+    ("bitrate", "budget"): _bitrate_budget,
+    ("bitrate", "guide"): _bitrate_guide,
+    ("bitrate", "no visible gain"): _bitrate_clean,
+    ("picture", "quality at this bitrate"): _picture_quality,
+    ("picture", "source"): lambda _: "as large as your source; enlarging it adds nothing",
+    ("picture", "guide"): lambda f: f"the largest {f['platform']} takes",
+    ("frame rate", "quality at this picture"): _frame_rate_quality,
+    ("frame rate", "source"): lambda _: "all that your source has",
+    ("frame rate", "guide"): lambda f: f"the most {f['platform']} takes of a source at this rate",
+    ("keyframes", "guide"): lambda f: (
+        f"{f['platform']} wants one every {float(f['seconds']):g} s; "
+        f"{float(f['seconds']):g} s x {f['fps']} = {int(float(f['frames']))} frames"
+    ),
+    ("audio", "guide"): lambda f: (
+        f"{f['platform']} takes {float(f['least_kbps']):g} to {float(f['most_kbps']):g} kbit/s"
+    ),
+    ("audio", "share of the total"): lambda f: (
+        f"about {float(f['share']):.0%} of what is sent, so that video keeps the rest; "
+        f"{f['platform']} takes {float(f['least_kbps']):g} to {float(f['most_kbps']):g}"
+    ),
+    ("rate control", "guide"): lambda f: f"{f['platform']} asks for it",
+    ("buffer", "level"): lambda f: f"the most level {f['level']} allows",
+    ("buffer", "budget"): lambda _: "one second of video, so that no burst outruns the line",
+    ("level", "level"): lambda _: (
+        "the least of H.264 table A-1 that holds picture, rate and buffer"
+    ),
+    ("profile", "guide"): lambda f: f"the best of those {f['platform']} takes",
+    ("b-frames", "guide"): lambda f: f"the most {f['platform']} takes",
+}
+
+
+def reason(about: str, value: str, bound_by: Bound, **facts: float | str) -> Reason:
+    """A reason with its sentence."""
+    sentence = _SENTENCES[about, bound_by](facts)
+    return Reason(about=about, value=value, bound_by=bound_by, facts=facts, text=sentence)

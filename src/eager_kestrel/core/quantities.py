@@ -1,0 +1,80 @@
+"""Quantities as people write them in TOML, read into numbers with the unit in the field's name.
+
+Each type takes the written string (``"6000 kbit/s"``, ``"2 s"``, ``"1920x1080"``) or, from JSON,
+the value itself, so that a model reads both and holds one thing. In a file somebody wrote
+(validation context ``WRITTEN``) a bare number is refused.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from fractions import Fraction
+from typing import Annotated, TypeVar
+
+from pydantic import BeforeValidator, PlainSerializer, ValidationInfo
+
+from eager_kestrel.core.errors import UnitError
+from eager_kestrel.core.picture import Picture, Shape, frame_rate_text, parse_frame_rate
+from eager_kestrel.core.units import Bitrate, parse_seconds, parse_share
+
+T = TypeVar("T")
+
+
+WRITTEN = {"written": True}
+
+
+def _reader(parse: Callable[[str], T], bare: str) -> Callable[[object, ValidationInfo], object]:
+    """A validator that reads strings and passes values, but no bare numbers in written files."""
+
+    def read(value: object, info: ValidationInfo) -> object:
+        if isinstance(value, str):
+            try:
+                return parse(value)
+            except UnitError as error:
+                raise ValueError(f"{error.what}; {error.instead}") from None
+        if isinstance(value, int | float) and info.context == WRITTEN:
+            raise ValueError(f"{value} has no unit; {bare.format(value)}")
+        return value
+
+    return read
+
+
+def _frame_rate(value: object) -> object:
+    if isinstance(value, bool) or not isinstance(value, str | int | float):
+        return value
+    try:
+        return parse_frame_rate(str(value))
+    except UnitError as error:
+        raise ValueError(f"{error.what}; {error.instead}") from None
+
+
+Rate = Annotated[
+    Bitrate,
+    BeforeValidator(_reader(Bitrate.parse, "write {0} kbit/s or {0} Mbit/s")),
+    PlainSerializer(lambda rate: f"{rate.kbps:g} kbit/s", return_type=str),
+]
+Seconds = Annotated[
+    float,
+    BeforeValidator(_reader(parse_seconds, "write {0} s")),
+    PlainSerializer(lambda seconds: f"{seconds:g} s", return_type=str),
+]
+Share = Annotated[
+    float,
+    BeforeValidator(_reader(parse_share, "write it with a per cent sign")),
+    PlainSerializer(lambda share: f"{share * 100:g} %", return_type=str),
+]
+PictureSize = Annotated[
+    Picture,
+    BeforeValidator(_reader(Picture.parse, "write both sides, such as 1920x1080")),
+    PlainSerializer(str, return_type=str),
+]
+PictureShape = Annotated[
+    Shape,
+    BeforeValidator(_reader(Shape.parse, "write it as 16:9")),
+    PlainSerializer(str, return_type=str),
+]
+FrameRate = Annotated[
+    Fraction,
+    BeforeValidator(_frame_rate),
+    PlainSerializer(frame_rate_text, return_type=str),
+]

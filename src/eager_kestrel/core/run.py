@@ -1,0 +1,106 @@
+"""A run: one measurement of the uplink to one endpoint, with every sample it rests on.
+
+Terms follow RFC 5136 (capacity and available capacity) and RFC 6349 (TCP throughput). Times are
+seconds since the start of their phase on a clock that cannot jump; bytes are those the counter
+named in ``counted_by`` says the peer has received.
+"""
+
+from __future__ import annotations
+
+import itertools
+from typing import Literal
+
+from pydantic import model_validator
+
+from eager_kestrel.core.document import Frozen, format_name
+
+PhaseName = Literal["idle", "one connection", "several connections"]
+Ending = Literal["complete", "enough", "time", "data", "failed", "stopped"]
+
+
+class RoundTrip(Frozen):
+    """One small request and its answer."""
+
+    at_seconds: float
+    """When it was sent, since the start of the phase."""
+    round_trip_ms: float | None
+    """Until its answer began to arrive; none when it never did."""
+
+
+class Series(Frozen):
+    """Bytes delivered so far at moments since the phase began; both columns never fall."""
+
+    seconds: tuple[float, ...]
+    delivered_bytes: tuple[int, ...]
+
+    @model_validator(mode="after")
+    def _columns_match(self) -> Series:
+        if len(self.seconds) != len(self.delivered_bytes):
+            raise ValueError("seconds and delivered_bytes must be equally long")
+        for column in (self.seconds, self.delivered_bytes):
+            if any(b < a for a, b in itertools.pairwise(column)):
+                raise ValueError("samples must never fall")
+        return self
+
+
+class Phase(Frozen):
+    """A stretch of a run under one kind of load."""
+
+    name: PhaseName
+    connections: int = 0
+    """Connections that upload; 0 when idle."""
+    ended: Ending
+    """Why it ended: the floor was known well enough, a limit came, or it broke off."""
+    ended_why: str = ""
+    """For ``failed``: what happened, in one line."""
+    samples: Series = Series(seconds=(), delivered_bytes=())
+    round_trips: tuple[RoundTrip, ...] = ()
+
+
+class Endpoint(Frozen):
+    """Where the bytes went."""
+
+    url: str
+    """Without user information or query."""
+    address: str = ""
+    """The peer's address as connected."""
+    bound_to: str = ""
+    """The local address asked for, if any."""
+    proxy: str = ""
+    """The proxy in between, if any."""
+    found_by: Literal["given", "responsiveness configuration", "redirect", "practice"] = "given"
+
+
+class Background(Frozen):
+    """What this machine was already sending before the test began."""
+
+    upload_kbps: float
+    """Mean over ``watched_seconds``, all interfaces but loopback."""
+    watched_seconds: float
+
+
+class Run(Frozen):
+    """One measurement of the uplink."""
+
+    format: str = format_name("run")
+    id: str
+    """Sortable by time, unique on this machine."""
+    taken_at: str
+    """ISO 8601 with the offset of the place it was taken."""
+    version: str
+    """Of the program that took it."""
+    endpoint: Endpoint
+    counted_by: str
+    """How delivered bytes were counted."""
+    partial: bool = False
+    """Whether it was cut short before every phase had ended on its own."""
+    notes: tuple[str, ...] = ()
+    background: Background | None = None
+    idle: Phase | None = None
+    """Round trips without load."""
+    one_connection: Phase | None = None
+    """What a live stream gets, since it rides on one."""
+    several_connections: Phase | None = None
+    """What the line carries in all."""
+    data_used_bytes: int = 0
+    """Everything the test delivered in its phases."""

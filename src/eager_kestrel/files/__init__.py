@@ -1,0 +1,1 @@
+"""Everything that reads or writes the disk."""

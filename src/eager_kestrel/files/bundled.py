@@ -1,0 +1,39 @@
+"""What ships with the program: guides, traces, the quality table."""
+
+from __future__ import annotations
+
+import tomllib
+from importlib.resources import files
+from importlib.resources.abc import Traversable
+from typing import Any
+
+from eager_kestrel.core.quality import QualityTable
+from eager_kestrel.core.show import Show
+from eager_kestrel.files.toml import read_model
+
+DATA: Traversable = files("eager_kestrel") / "data"
+
+
+def quality_table() -> QualityTable:
+    """The parameters of the quality model."""
+    return QualityTable.model_validate(bundled_toml("quality.toml"))
+
+
+def bundled_show(name: str) -> Show:
+    """A show of the scenario."""
+    where = f"bundled show {name}"
+    return read_model((DATA / "shows" / f"{name}.toml").read_bytes(), Show, "show", where)
+
+
+def bundled_toml(*path: str) -> dict[str, Any]:
+    """A bundled TOML file."""
+    return tomllib.loads(DATA.joinpath(*path).read_text(encoding="utf-8"))
+
+
+def bundled_names(folder: str, suffix: str) -> list[str]:
+    """Names of the bundled files of one kind, sorted."""
+    return sorted(
+        entry.name.removesuffix(suffix)
+        for entry in (DATA / folder).iterdir()
+        if entry.name.endswith(suffix)
+    )

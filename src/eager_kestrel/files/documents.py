@@ -1,0 +1,32 @@
+"""Writing documents so that nothing half-written is ever left: to a neighbour, then renamed."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+from pathlib import Path
+
+from eager_kestrel.files.home import made, storage_error
+
+
+def write_text(path: Path, text: str) -> None:
+    """Write a file whole or not at all, making its folder.
+
+    Raises:
+        StorageError: the disk would not take it; what stood there before still does.
+
+    """
+    folder = made(path.parent)
+    temporary: str | None = None
+    try:
+        handle, temporary = tempfile.mkstemp(dir=folder, prefix=f".{path.name}.")
+        with os.fdopen(handle, "w", encoding="utf-8", newline="\n") as out:
+            out.write(text)
+        Path(temporary).chmod(0o644)
+        Path(temporary).replace(path)
+        temporary = None
+    except OSError as error:
+        raise storage_error(error, str(path)) from None
+    finally:
+        if temporary is not None:
+            Path(temporary).unlink(missing_ok=True)

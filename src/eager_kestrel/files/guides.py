@@ -1,0 +1,73 @@
+"""Guides on disk: the bundled ones, and a user's own that stand over them by name."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from eager_kestrel.core.errors import FormatError, NotFoundError
+from eager_kestrel.core.guide import Guide
+from eager_kestrel.core.names import nearest_name
+from eager_kestrel.files.bundled import DATA, bundled_names
+from eager_kestrel.files.home import data_home, storage_error
+from eager_kestrel.files.toml import read_model
+
+
+def guide_folders(extra: Path | None = None) -> list[Path]:
+    """Folders of the user's own guides, the first wins."""
+    own = data_home() / "guides"
+    return [extra, own] if extra is not None else [own]
+
+
+def guide_names(extra: Path | None = None) -> list[str]:
+    """Every platform there is a guide for, sorted."""
+    names = set(bundled_names("guides", ".toml"))
+    for folder in guide_folders(extra):
+        if folder.is_dir():
+            names |= {path.stem for path in folder.glob("*.toml")}
+    return sorted(names)
+
+
+def load_guide(name: str, extra: Path | None = None) -> Guide:
+    """The guide of a platform.
+
+    Args:
+        name: the platform, as in its file's name; or a path to a guide file.
+        extra: a folder whose guides come first.
+
+    Raises:
+        NotFoundError: there is none of that name; suggests one.
+        FormatError: the file is broken; names the line.
+        StorageError: it cannot be read.
+
+    """
+    if name.endswith(".toml") or "/" in name:
+        return read_guide(Path(name))
+    for folder in guide_folders(extra):
+        path = folder / f"{name}.toml"
+        if path.is_file():
+            return _named(read_guide(path), name, path)
+    if name in bundled_names("guides", ".toml"):
+        raw = (DATA / "guides" / f"{name}.toml").read_bytes()
+        return read_model(raw, Guide, "guide", f"bundled guide {name}")
+    raise NotFoundError(
+        f'no guide for "{name}"', nearest_name(name, guide_names(extra), "write one")
+    )
+
+
+def read_guide(path: Path) -> Guide:
+    """A guide from a file."""
+    try:
+        raw = path.read_bytes()
+    except OSError as error:
+        raise storage_error(error, str(path)) from None
+    return read_model(raw, Guide, "guide", str(path))
+
+
+def _named(guide: Guide, name: str, path: Path) -> Guide:
+    if guide.name != name:
+        raise FormatError(
+            f'its name is "{guide.name}" but the file is called "{name}"',
+            "make them the same",
+            str(path),
+        )
+    return guide

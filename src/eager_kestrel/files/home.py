@@ -1,0 +1,58 @@
+"""Where state lives: where the operating system keeps it, or under ``EAGER_KESTREL_HOME``."""
+
+from __future__ import annotations
+
+import errno
+import os
+from pathlib import Path
+
+import platformdirs
+
+from eager_kestrel.core.errors import StorageError
+
+
+def data_home() -> Path:
+    """The folder of the run history and the user's own guides; may not exist yet."""
+    own = os.environ.get("EAGER_KESTREL_HOME")
+    if own:
+        return Path(own).expanduser()
+    return Path(platformdirs.user_data_dir("eager-kestrel", appauthor=False))
+
+
+def made(folder: Path) -> Path:
+    """The folder, made if need be.
+
+    Raises:
+        StorageError: it cannot be made.
+
+    """
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise storage_error(error, str(folder)) from None
+    return folder
+
+
+_WHY = {
+    errno.ENOSPC: ("the disk is full", "free some space"),
+    errno.EDQUOT: ("the disk quota is used up", "free some space"),
+    errno.EROFS: (
+        "the disk is read-only",
+        "set EAGER_KESTREL_HOME to a folder that can be written",
+    ),
+    errno.EACCES: (
+        "not allowed",
+        "set EAGER_KESTREL_HOME or --out to a folder that can be written",
+    ),
+    errno.EPERM: ("not allowed", "set EAGER_KESTREL_HOME or --out to a folder that can be written"),
+    errno.ENOENT: ("no such file or folder", "check the path"),
+    errno.EEXIST: ("a file stands where a folder should", "move it or choose another"),
+    errno.ENOTDIR: ("part of the path is a file", "choose another"),
+    errno.EISDIR: ("it is a folder", "name a file in it"),
+}
+
+
+def storage_error(error: OSError, where: str) -> StorageError:
+    """An error of the disk as one line."""
+    what, instead = _WHY.get(error.errno or 0, (error.strerror or str(error), "check the disk"))
+    return StorageError(what, instead, where)

@@ -1,0 +1,1 @@
+"""Everything that opens a socket to measure or publish."""

@@ -1,0 +1,204 @@
+"""The load: connections that POST without end while somebody samples what is delivered.
+
+Each connection is a thread that writes incompressible bytes through httpx over HTTP/1.1 (RFC 9110,
+RFC 9112). Little may sit unsent, and a phase ends by resetting the connections, so that nothing
+goes on draining into the next phase.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import socket
+import threading
+import time
+from collections.abc import Iterator
+from types import TracebackType
+from typing import Any, Self
+
+import httpx
+
+from eager_kestrel.core.errors import NetworkError
+from eager_kestrel.net.delivered import DeliveredCounter, delivered_counter
+from eager_kestrel.net.failures import network_error, status_error
+from eager_kestrel.net.target import TCP_NOTSENT_LOWAT, UNSENT_BYTES, Target
+
+BODY_BYTES = (2**30, 64 * 2**20, 8 * 2**20, 2**20)
+"""Sizes of one upload; the next smaller is tried when an endpoint calls one too large (413)."""
+SMALLEST_WRITE = 16_384
+LARGEST_WRITE = 1_048_576
+WRITE_SECONDS = 0.01
+JOIN_SECONDS = 5.0
+
+
+class _Stopped(Exception):  # noqa: N818 - not an error: how a body ends
+    """Raised inside a body to end its connection."""
+
+
+class _Connection(threading.Thread):
+    """One connection that uploads until it is told to stop."""
+
+    def __init__(self, target: Target) -> None:
+        super().__init__(name="upload", daemon=True)
+        self._target = target
+        self._stop_asked = threading.Event()
+        self._socket: socket.socket | None = None
+        self._counter: DeliveredCounter | None = None
+        self._before = 0
+        self._current = 0
+        self._written = 0
+        self._body_bytes = BODY_BYTES[0]
+        self.connected = threading.Event()
+        self.counted_by = ""
+        self.address = ""
+        self.failure: NetworkError | None = None
+        self.smaller_bodies = False
+
+    def run(self) -> None:
+        try:
+            with self._target.client() as client:
+                while not self._stop_asked.is_set():
+                    self._upload(client)
+        except _Stopped:
+            pass
+        except (httpx.HTTPError, OSError) as error:
+            if not self._stop_asked.is_set():
+                self.failure = network_error(error, self._target.shown)
+        except NetworkError as error:
+            self.failure = error
+        finally:
+            self.delivered_bytes()
+            self.connected.set()
+
+    def _upload(self, client: httpx.Client) -> None:
+        """One POST; returns once it has been answered."""
+        response = client.post(
+            self._target.url,
+            content=self._body(),
+            headers={"Content-Length": str(self._body_bytes)},
+            extensions={"trace": self._trace},
+        )
+        if 200 <= response.status_code < 300:
+            return
+        smaller = [size for size in BODY_BYTES if size < self._body_bytes]
+        if response.status_code == 413 and smaller:
+            self._body_bytes = smaller[0]
+            self.smaller_bodies = True
+            return
+        raise status_error(
+            response.status_code, self._target.shown, response.headers.get("location", "")
+        )
+
+    def _body(self) -> Iterator[bytes]:
+        """Random bytes, in writes of about ten milliseconds each."""
+        self.connected.set()
+        block = os.urandom(LARGEST_WRITE)
+        left, size, began = self._body_bytes, SMALLEST_WRITE, time.monotonic()
+        while left > 0:
+            if self._stop_asked.is_set():
+                raise _Stopped
+            chunk = block[: min(size, left)]
+            yield chunk
+            self._written += len(chunk)
+            left -= len(chunk)
+            now = time.monotonic()
+            fitting = len(chunk) / max(now - began, 1e-6) * WRITE_SECONDS
+            size = int(min(max(fitting, size / 2, SMALLEST_WRITE), size * 2, LARGEST_WRITE))
+            began = now
+            self._bound_unsent(size)
+
+    def _bound_unsent(self, size: int) -> None:
+        """Let no more sit unsent than two writes, at most a few hundredths of a second."""
+        connection = self._socket
+        if connection is None or TCP_NOTSENT_LOWAT is None or size * 2 <= UNSENT_BYTES:
+            return
+        with contextlib.suppress(OSError):
+            connection.setsockopt(socket.IPPROTO_TCP, TCP_NOTSENT_LOWAT, size * 2)
+
+    def _trace(self, event: str, info: dict[str, Any]) -> None:
+        """Hear of each new connection, to count on its socket (httpcore's trace extension)."""
+        if event not in ("connection.connect_tcp.complete", "connection.start_tls.complete",
+                         "proxy.start_tls.complete"):  # fmt: skip
+            return
+        connection = info["return_value"].get_extra_info("socket")
+        self.delivered_bytes()
+        self._before, self._current = self._before + self._current, 0
+        written_before = self._written
+        self._socket = connection
+        self._counter = delivered_counter(
+            connection,
+            lambda: self._written - written_before,
+            estimate=self._target.estimate,
+        )
+        self.counted_by = self._counter.kind
+        with contextlib.suppress(OSError):
+            self.address = str(connection.getpeername()[0])
+
+    def delivered_bytes(self) -> int:
+        """Over all TCP connections this one has gone through; never falls."""
+        if self._counter is not None:
+            with contextlib.suppress(OSError):
+                self._current = max(self._current, self._counter.delivered_bytes())
+        return self._before + self._current
+
+    def stop(self) -> None:
+        """Reset the connection: wake a blocked write, then the abortive close discards the rest."""
+        self.delivered_bytes()
+        self._stop_asked.set()
+        connection = self._socket
+        if connection is not None:
+            with contextlib.suppress(OSError):
+                socket.socket.shutdown(connection, socket.SHUT_RDWR)
+
+
+class Upload:
+    """Several connections uploading at once, within a ``with`` block."""
+
+    def __init__(self, target: Target, connections: int) -> None:
+        self._connections = [_Connection(target) for _ in range(connections)]
+
+    def __enter__(self) -> Self:
+        for connection in self._connections:
+            connection.start()
+        for connection in self._connections:
+            connection.connected.wait()
+        return self
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
+        self.stop()
+
+    def stop(self) -> None:
+        """End the load abruptly; the line is free at once."""
+        for connection in self._connections:
+            connection.stop()
+        for connection in self._connections:
+            connection.join(JOIN_SECONDS)
+
+    def delivered_bytes(self) -> int:
+        """Bytes the peer has received over all connections; never falls."""
+        return sum(connection.delivered_bytes() for connection in self._connections)
+
+    @property
+    def failure(self) -> NetworkError | None:
+        """What ended a connection, once one has broken."""
+        return next((c.failure for c in self._connections if c.failure), None)
+
+    @property
+    def counted_by(self) -> str:
+        """How delivered bytes are counted; empty before anything connected."""
+        return next((c.counted_by for c in self._connections if c.counted_by), "")
+
+    @property
+    def address(self) -> str:
+        """The peer's address."""
+        return next((c.address for c in self._connections if c.address), "")
+
+    @property
+    def smaller_bodies(self) -> bool:
+        """Whether the endpoint called a body too large, so that uploads are broken into pieces."""
+        return any(c.smaller_bodies for c in self._connections)

@@ -1,0 +1,1 @@
+"""Simulated stand-ins: an uplink with a known trace and an upload endpoint."""

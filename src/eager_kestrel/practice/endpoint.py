@@ -1,0 +1,168 @@
+"""A practice upload endpoint: takes POST, counts and discards, answers small requests at once.
+
+HTTP/1.1 by h11 (RFC 9112). Its behaviour can be made as bad as the real ones are: another status,
+a redirect, breaking off, going silent for a while.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import socket
+import ssl
+from dataclasses import dataclass
+from types import TracebackType
+from typing import Self
+
+import h11
+
+from eager_kestrel.practice.servers import LoopbackServer, listening_socket, reset_when_closed
+
+READ_BYTES = 262_144
+SMALL_BYTES = 4096
+"""A body up to this size is a small request; bad behaviour is kept for the larger ones."""
+
+
+@dataclass(frozen=True, slots=True)
+class Behaviour:
+    """What the endpoint does to uploads; by default it takes them."""
+
+    status: int = 200
+    location: str = ""
+    """For a redirect."""
+    small_status: int = 200
+    """The answer to small requests."""
+    break_after_bytes: int | None = None
+    """Reset the connection once an upload has come this far."""
+    early_after_bytes: int | None = None
+    """Answer with ``status`` once an upload has come this far, and close."""
+    pause_after_bytes: int | None = None
+    """Stop reading once an upload has come this far ..."""
+    pause_seconds: float = 0.0
+    """... for this long."""
+    certificate: ssl.SSLContext | None = None
+    """Serve TLS with it."""
+
+
+class PracticeEndpoint:
+    """Serves on loopback within its ``with`` block."""
+
+    def __init__(self, behaviour: Behaviour | None = None, port: int = 0) -> None:
+        self._behaviour = behaviour or Behaviour()
+        self.received_bytes = 0
+        """Bodies of all requests so far."""
+        self.requests = 0
+        self._server = LoopbackServer(self._serve, listening_socket(port))
+
+    @property
+    def port(self) -> int:
+        """Where it listens."""
+        return self._server.port
+
+    def __enter__(self) -> Self:
+        self._server.__enter__()
+        return self
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
+        self._server.__exit__(kind, error, trace)
+
+    async def _serve(self, connection: socket.socket) -> None:
+        try:
+            reader, writer = await _streams(connection, self._behaviour.certificate)
+        except ssl.SSLError:
+            return  # a client that distrusts the certificate
+        try:
+            protocol = h11.Connection(h11.SERVER)
+            while await self._exchange(protocol, reader, writer):
+                protocol.start_next_cycle()
+        except h11.RemoteProtocolError:
+            pass  # not HTTP: nothing to answer
+        finally:
+            writer.close()
+
+    async def _exchange(
+        self, protocol: h11.Connection, reader: asyncio.StreamReader, writer: asyncio.StreamWriter
+    ) -> bool:
+        """One request and its answer; whether another may follow."""
+        request = await _next_event(protocol, reader)
+        if not isinstance(request, h11.Request):
+            return False
+        self.requests += 1
+        length = int(dict(request.headers).get(b"content-length", b"0"))
+        small = length <= SMALL_BYTES
+        received = 0
+        while not isinstance(event := await _next_event(protocol, reader), h11.EndOfMessage):
+            if not isinstance(event, h11.Data):
+                return False
+            received += len(event.data)
+            self.received_bytes += len(event.data)
+            if not small and await self._misbehave(received, len(event.data), writer):
+                break
+        early = received < length
+        status = self._behaviour.small_status if small else self._behaviour.status
+        await _answer(protocol, writer, status, self._behaviour.location, received)
+        return not early and protocol.our_state is h11.DONE
+
+    async def _misbehave(self, received: int, last: int, writer: asyncio.StreamWriter) -> bool:
+        """Do to an upload what the behaviour says at this point; whether to answer early."""
+
+        def reaches(mark: int | None) -> bool:
+            return mark is not None and received - last < mark <= received
+
+        behaviour = self._behaviour
+        if reaches(behaviour.break_after_bytes):
+            reset_when_closed(writer.get_extra_info("socket"))
+            writer.transport.abort()
+            raise ConnectionResetError
+        if reaches(behaviour.pause_after_bytes):
+            await asyncio.sleep(behaviour.pause_seconds)
+        return reaches(behaviour.early_after_bytes)
+
+
+async def _streams(
+    connection: socket.socket, certificate: ssl.SSLContext | None
+) -> tuple[asyncio.StreamReader, asyncio.StreamWriter]:
+    """Streams over an accepted socket, as the serving side of TLS when there is a certificate."""
+    loop = asyncio.get_running_loop()
+    reader = asyncio.StreamReader(limit=READ_BYTES, loop=loop)
+    protocol = asyncio.StreamReaderProtocol(reader, loop=loop)
+    transport, _ = await loop.connect_accepted_socket(lambda: protocol, connection, ssl=certificate)
+    return reader, asyncio.StreamWriter(transport, protocol, reader, loop)
+
+
+async def _next_event(protocol: h11.Connection, reader: asyncio.StreamReader) -> h11.Event | None:
+    """The next event of the peer; None when it closed or the cycle is over."""
+    while True:
+        event = protocol.next_event()
+        if event is h11.NEED_DATA:
+            protocol.receive_data(await reader.read(READ_BYTES))
+        elif isinstance(event, h11.ConnectionClosed) or event is h11.PAUSED:
+            return None
+        else:
+            return event  # type: ignore[return-value]
+
+
+async def _answer(
+    protocol: h11.Connection,
+    writer: asyncio.StreamWriter,
+    status: int,
+    location: str,
+    received: int,
+) -> None:
+    body = json.dumps({"received_bytes": received}).encode()
+    headers = [("content-type", "application/json"), ("content-length", str(len(body)))]
+    if location and 300 <= status < 400:
+        headers.append(("location", location))
+    parts: list[h11.Event] = [
+        h11.Response(status_code=status, headers=headers, reason=b""),
+        h11.Data(data=body),
+        h11.EndOfMessage(),
+    ]
+    for part in parts:
+        writer.write(protocol.send(part) or b"")
+    await writer.drain()

@@ -1,0 +1,164 @@
+"""A simulated uplink: a TCP relay on loopback that lets bytes through as a trace says.
+
+All connections share one first-in, first-out queue in front of the link, as at a home router, so
+a small request waits behind an upload. The link works in exact virtual time: a chunk leaves when
+the trace has carried everything before it and itself, so no timer error adds up. Bytes that do not
+fit the queue stay with the sender, whose small window then stops it; nothing is dropped.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import socket
+import time
+from collections import deque
+from dataclasses import dataclass
+from types import TracebackType
+from typing import Self, TypeAlias
+
+from eager_kestrel.core.trace import Trace
+from eager_kestrel.practice.servers import (
+    LOOPBACK,
+    LoopbackServer,
+    listening_socket,
+    reset_when_closed,
+)
+
+RECEIVE_BUFFER_BYTES = 8192
+SMALLEST_CHUNK = 1448
+LARGEST_CHUNK = 65536
+CHUNK_SECONDS = 0.002
+END = b""
+
+Flight: TypeAlias = asyncio.Queue[tuple[float, bytes]]
+"""Chunks on their way, each with the moment it arrives."""
+
+
+@dataclass(frozen=True, slots=True)
+class Line:
+    """How a simulated line behaves."""
+
+    trace: Trace
+    round_trip_ms: float = 30.0
+    """Added to every round trip, half each way."""
+    queue_bytes: int = 65536
+    """What may wait in front of the link; at 8 Mbit/s 64 KiB are 66 ms."""
+    begin_seconds: float = 0.0
+    """Where in the trace it starts."""
+
+
+class Link:
+    """The shared queue and the link behind it. Used from one event loop."""
+
+    def __init__(self, line: Line) -> None:
+        self._line = line
+        self._gate = asyncio.Lock()
+        self._waiting: deque[tuple[float, int]] = deque()
+        self._queued = 0
+        self._began = time.monotonic() - line.begin_seconds
+        self._busy_until = line.begin_seconds
+
+    def _now(self) -> float:
+        return time.monotonic() - self._began
+
+    def chunk_bytes(self) -> int:
+        """How much to read at a time: about two milliseconds of the line."""
+        now = self._now()
+        soon = self._line.trace.bytes_until(now + CHUNK_SECONDS) - self._line.trace.bytes_until(now)
+        return int(min(max(soon, SMALLEST_CHUNK), LARGEST_CHUNK, self._line.queue_bytes))
+
+    async def enqueue(self, count: int) -> float:
+        """Wait for room for ``count`` bytes; returns when they will have left (time.monotonic)."""
+        async with self._gate:
+            while self._queued and self._queued + count > self._line.queue_bytes:
+                left_at, _ = self._waiting[0]
+                await asyncio.sleep(max(0.0, left_at - self._now()))
+                self._forget_what_left()
+            trace = self._line.trace
+            starts = max(self._now(), self._busy_until)
+            self._busy_until = max(starts, trace.when_carried(trace.bytes_until(starts) + count))
+            self._waiting.append((self._busy_until, count))
+            self._queued += count
+            return self._began + self._busy_until
+
+    def _forget_what_left(self) -> None:
+        now = self._now()
+        while self._waiting and self._waiting[0][0] <= now:
+            self._queued -= self._waiting.popleft()[1]
+
+
+async def _deliver(pending: Flight, target: socket.socket) -> None:
+    """Hand chunks on, each at its time; an empty one ends the direction."""
+    loop = asyncio.get_running_loop()
+    while True:
+        due, chunk = await pending.get()
+        await asyncio.sleep(max(0.0, due - time.monotonic()))
+        if chunk == END:
+            with contextlib.suppress(OSError):
+                target.shutdown(socket.SHUT_WR)
+            return
+        await loop.sock_sendall(target, chunk)
+
+
+class PracticeUplink:
+    """A relay to ``target_port`` on loopback through a simulated line."""
+
+    def __init__(self, line: Line, target_port: int, port: int = 0) -> None:
+        self._line = line
+        self._half = line.round_trip_ms / 2000
+        self._target_port = target_port
+        self._link: Link | None = None
+        self._server = LoopbackServer(self._relay, listening_socket(port, RECEIVE_BUFFER_BYTES))
+
+    @property
+    def port(self) -> int:
+        """Where to connect instead of the target."""
+        return self._server.port
+
+    def __enter__(self) -> Self:
+        self._server.__enter__()
+        return self
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
+        self._server.__exit__(kind, error, trace)
+
+    async def _relay(self, client: socket.socket) -> None:
+        loop = asyncio.get_running_loop()
+        self._link = self._link or Link(self._line)
+        with socket.socket(socket.AF_INET, socket.SOCK_STREAM) as server:
+            server.setblocking(False)
+            await loop.sock_connect(server, (LOOPBACK, self._target_port))
+            server.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+            up, down = self._in_flight(), self._in_flight()
+            try:
+                async with asyncio.TaskGroup() as directions:
+                    directions.create_task(self._up(client, up, self._link))
+                    directions.create_task(_deliver(up, server))
+                    directions.create_task(self._down(server, down))
+                    directions.create_task(_deliver(down, client))
+            except* OSError:  # one side broke off: let the other see that too
+                reset_when_closed(client)
+                reset_when_closed(server)
+
+    def _in_flight(self) -> Flight:
+        """Room for what half a round trip holds, so that a peer that stops reading is felt."""
+        return asyncio.Queue(32 + int(self._half / CHUNK_SECONDS))
+
+    async def _up(self, client: socket.socket, pending: Flight, link: Link) -> None:
+        loop = asyncio.get_running_loop()
+        while chunk := await loop.sock_recv(client, link.chunk_bytes()):
+            leaves = await link.enqueue(len(chunk))
+            await pending.put((leaves + self._half, chunk))
+        await pending.put((time.monotonic() + self._half, END))
+
+    async def _down(self, server: socket.socket, pending: Flight) -> None:
+        loop = asyncio.get_running_loop()
+        while chunk := await loop.sock_recv(server, LARGEST_CHUNK):
+            await pending.put((time.monotonic() + self._half, chunk))
+        await pending.put((time.monotonic() + self._half, END))

@@ -1,0 +1,1 @@
+"""Figures and pages from finished results."""

@@ -1,0 +1,1 @@
+"""Protocols and bitstreams as pure, sans-I/O state machines and parsers."""
