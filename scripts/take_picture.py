@@ -3,7 +3,7 @@
 Usage: python scripts/take_picture.py OUT.png [--size 1280x800] [--points 11] -- COMMAND...
 
 Starts a virtual screen (Xvfb) and a terminal (xterm) of its own, waits for the command to end,
-takes the picture (ImageMagick's import) and ends both. What it needs from the system is in CONTRIBUTING.
+takes the picture (ImageMagick's import) and ends both. CONTRIBUTING says what it needs.
 With --after SECONDS the picture is taken while the command is still running.
 """
 

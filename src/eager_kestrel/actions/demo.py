@@ -8,10 +8,10 @@ from eager_kestrel.actions.measure import Wish, measure
 from eager_kestrel.actions.plan import Planned, plan_show
 from eager_kestrel.actions.practice import practice_line, simulated_uplink
 from eager_kestrel.core.enough import Limits
+from eager_kestrel.core.pooling import uplink_of
 from eager_kestrel.core.progress import Tell, tell_nobody
 from eager_kestrel.core.run import Run
 from eager_kestrel.core.show import Show
-from eager_kestrel.core.uplink import uplink_of
 from eager_kestrel.files.bundled import bundled_show
 
 LINE = "wet-evening"

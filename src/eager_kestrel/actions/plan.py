@@ -8,7 +8,7 @@ import time
 from dataclasses import dataclass
 from datetime import UTC, date, datetime
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 from urllib.parse import urlsplit
 
 from eager_kestrel import __version__
@@ -16,14 +16,15 @@ from eager_kestrel.core.errors import InputError, NotFoundError
 from eager_kestrel.core.guide import Guide
 from eager_kestrel.core.plan import Plan
 from eager_kestrel.core.planner import plan as plan_of
-from eager_kestrel.core.run import Run
 from eager_kestrel.core.show import Destination, Show
 from eager_kestrel.core.units import Bitrate
-from eager_kestrel.core.uplink import Uplink, assumed_uplink, uplink_of
+from eager_kestrel.core.uplink import Uplink, assumed_uplink
 from eager_kestrel.files.bundled import quality_table
 from eager_kestrel.files.documents import write_text
 from eager_kestrel.files.guides import guide_names, load_guide
-from eager_kestrel.files.history import History
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.run import Run
 
 RECENT_DAYS = 14
 
@@ -81,6 +82,9 @@ def uplink_from_history() -> Uplink:
         NotFoundError: none is kept.
 
     """
+    from eager_kestrel.core.pooling import uplink_of
+    from eager_kestrel.files.history import History
+
     with History() as history:
         runs = history.since(time.time() - RECENT_DAYS * 86400)
         latest = history.latest()

@@ -27,7 +27,8 @@ def demo(
     """See the whole thing work: measure a simulated wet evening, plan a show, say why."""
     from eager_kestrel.actions.demo import demo as tell_story
     from eager_kestrel.actions.demo import demo_show
-    from eager_kestrel.cli.cards import show_plan, show_run
+    from eager_kestrel.cli.plan_card import show_plan
+    from eager_kestrel.cli.run_card import show_run
     from eager_kestrel.cli.screen import console, print_json, progress
 
     screen = console()

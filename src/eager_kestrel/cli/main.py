@@ -5,6 +5,7 @@ Nothing heavy is imported here: each command imports what it needs when it runs.
 
 from __future__ import annotations
 
+import gc
 import os
 import sys
 from typing import Annotated, Any
@@ -134,5 +135,11 @@ def _fail(line: str, code: int) -> int:
 
 
 def main() -> None:
-    """The console script."""
+    """The console script.
+
+    It lives for one command, so it collects garbage rarely, and pydantic need not read the metadata
+    of every installed package in search of plugins.
+    """
+    gc.set_threshold(50_000)
+    os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
     sys.exit(run(sys.argv[1:]))

@@ -47,7 +47,7 @@ def measure(
     from eager_kestrel.actions.measure import keep as keep_run
     from eager_kestrel.actions.measure import measure as take
     from eager_kestrel.actions.practice import practice_line, simulated_uplink
-    from eager_kestrel.cli.cards import show_run
+    from eager_kestrel.cli.run_card import show_run
     from eager_kestrel.cli.screen import console, print_json, progress, warn
     from eager_kestrel.core.enough import Limits
     from eager_kestrel.core.errors import InputError, StorageError, UnitError
@@ -57,8 +57,8 @@ def measure(
     if (url is None) == (practice is None):
         raise InputError("one address is needed", "give a URL, or --practice NAME")
     at_most = parse_seconds(seconds)
-    if not 1 <= at_most <= 600:
-        raise UnitError(f"{at_most:g} s is not a time to measure for", "write 1 s to 600 s")
+    if not 2 <= at_most <= 600:
+        raise UnitError(f"{at_most:g} s is not a time to measure for", "write 2 s to 600 s")
     limits = Limits(at_most, DataSize.parse(data_limit).bytes if data_limit else None)
     with ExitStack() as stack:
         if practice is not None:

@@ -76,7 +76,7 @@ def plan(
     if json:
         print_json(document)
     else:
-        from eager_kestrel.cli.cards import show_plan
+        from eager_kestrel.cli.plan_card import show_plan
 
         show_plan(console(), planned.plan, why=why)
     if not planned.plan.feasible:

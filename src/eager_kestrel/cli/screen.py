@@ -11,11 +11,13 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any
 
-from eager_kestrel.core.progress import Beginning, Event, Learned, Said, Tell
 from eager_kestrel.core.units import Bitrate
 
 if TYPE_CHECKING:
     from rich.console import Console
+    from rich.table import Table
+
+    from eager_kestrel.core.progress import Event, Learned, Tell
 
 WIDEST = 108
 
@@ -27,6 +29,16 @@ def console(*, stderr: bool = False) -> Console:
     made = Console(stderr=stderr, highlight=False, soft_wrap=False)
     if made.width > WIDEST:
         made.width = WIDEST
+    return made
+
+
+def grid(*ratios: int) -> Table:
+    """A table without lines; a column of ratio 0 keeps to its content."""
+    from rich.table import Table
+
+    made = Table.grid(padding=(0, 2))
+    for ratio in ratios:
+        made.add_column(ratio=ratio or None, no_wrap=not ratio, overflow="fold")
     return made
 
 
@@ -62,6 +74,8 @@ def progress(*, quiet: bool = False) -> Iterator[Tell]:
     if quiet:
         yield lambda _: None
         return
+    from eager_kestrel.core.progress import Beginning, Learned, Said
+
     screen = console(stderr=True)
     last: dict[str, Learned] = {}
 
@@ -99,6 +113,8 @@ def progress(*, quiet: bool = False) -> Iterator[Tell]:
 
 def _finish_before(event: Event, last: dict[str, Learned], show: Any) -> None:
     """Print the last word of a phase once the next begins; remember what is learned meanwhile."""
+    from eager_kestrel.core.progress import Beginning, Learned
+
     if isinstance(event, Beginning):
         for name, learned in last.items():
             show(name, _learned_text(learned))

@@ -10,15 +10,14 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-import numpy.typing as npt
 
+from eager_kestrel.core.arrays import Flags, Floats
 from eager_kestrel.core.candidates import Candidate, candidates
 from eager_kestrel.core.guide import Guide
 from eager_kestrel.core.overhead import overhead
 from eager_kestrel.core.plan import Bound, Option
 from eager_kestrel.core.quality import QualityTable, clean_kbps, quality
 from eager_kestrel.core.show import Show
-from eager_kestrel.core.throughput import Floats
 
 LEAST_VIDEO_KBPS = 100.0
 """Below this no picture of any size is worth sending."""
@@ -44,7 +43,7 @@ class Weighed:
     kbps: Floats
     floors_kbps: Floats
     quality: Floats
-    allowed: npt.NDArray[np.bool_]
+    allowed: Flags
 
     def order(self) -> list[int]:
         """Indices of the allowed candidates, best first."""

@@ -12,7 +12,7 @@ from eager_kestrel.core.errors import FormatError
 class Frozen(BaseModel):
     """An immutable value; an unknown key is an error, not a surprise later."""
 
-    model_config = ConfigDict(frozen=True, extra="forbid", use_attribute_docstrings=True)
+    model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
 
 
 def format_name(kind: str) -> str:

@@ -12,9 +12,9 @@ from typing import Literal
 
 import numpy as np
 
+from eager_kestrel.core.arrays import Floats
 from eager_kestrel.core.document import Frozen
 from eager_kestrel.core.quantities import PictureSize
-from eager_kestrel.core.throughput import Floats
 
 Motion = Literal["still", "calm", "lively", "hectic"]
 MOTIONS: tuple[Motion, ...] = ("still", "calm", "lively", "hectic")

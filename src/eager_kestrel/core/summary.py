@@ -8,9 +8,10 @@ import numpy as np
 
 from eager_kestrel.core.document import Frozen
 from eager_kestrel.core.errors import FormatError
+from eager_kestrel.core.pooling import uplink_of
 from eager_kestrel.core.run import Phase, Run
 from eager_kestrel.core.throughput import throughput
-from eager_kestrel.core.uplink import Uplink, uplink_of
+from eager_kestrel.core.uplink import Uplink
 
 MUCH_LESS = 0.75
 """One connection below this share of several is worth a word."""

@@ -11,14 +11,11 @@ percentile the floor. How well the floor is known comes from the stationary bloc
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TypeAlias
 
 import numpy as np
-import numpy.typing as npt
 
+from eager_kestrel.core.arrays import Floats, Indices
 from eager_kestrel.core.run import Series
-
-Floats: TypeAlias = npt.NDArray[np.float64]
 
 WINDOW_SECONDS = 2.0
 """One keyframe interval, the span a player has to ride over."""
@@ -31,7 +28,7 @@ RAMP_SHARE = 0.4
 STALL_SHARE = 0.25
 GRID_SECONDS = 0.05
 BLOCK_SECONDS = 2.0
-LEAST_SECONDS = 0.5
+LEAST_SECONDS = 1.0
 """Less steady time than this says nothing."""
 
 
@@ -143,9 +140,7 @@ def steady_increments(series: Series) -> Floats:
     return np.diff(np.interp(grid, seconds, delivered))
 
 
-def block_indices(
-    count: int, draws: int, replicates: int, rng: np.random.Generator
-) -> npt.NDArray[np.intp]:
+def block_indices(count: int, draws: int, replicates: int, rng: np.random.Generator) -> Indices:
     """Positions drawn by the stationary block bootstrap, shape (replicates, draws).
 
     Blocks begin anywhere, run round the end, and have a geometric length of two seconds on average.

@@ -11,8 +11,8 @@ from itertools import pairwise
 
 import numpy as np
 
+from eager_kestrel.core.arrays import Floats
 from eager_kestrel.core.errors import FormatError
-from eager_kestrel.core.throughput import Floats
 
 
 @dataclass(frozen=True)

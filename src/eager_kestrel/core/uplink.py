@@ -1,36 +1,18 @@
-"""The uplink: what one connection can be relied on to carry, from runs or from a bare number.
+"""The uplink: what one connection can be relied on to carry.
 
-A live stream rides on one connection, so only that series counts here. Runs are pooled with equal
-weight; the interval of the floor resamples runs, then blocks within each run. A single run, or a
-number somebody read off a screen, says less, and what it says is marked so.
+It comes from runs (:mod:`eager_kestrel.core.pooling`) or from a number somebody read off a screen,
+which says less, and what it says is marked so.
 """
 
 from __future__ import annotations
 
 from typing import Literal
 
-import numpy as np
-
 from eager_kestrel.core.document import Frozen
-from eager_kestrel.core.errors import FormatError
-from eager_kestrel.core.run import Run
-from eager_kestrel.core.throughput import (
-    FLOOR_PERCENTILE,
-    GRID_SECONDS,
-    STALL_SHARE,
-    WINDOW_SECONDS,
-    Floats,
-    block_indices,
-    grid_windows,
-    steady_increments,
-    steady_windows,
-)
 from eager_kestrel.core.units import Bitrate
 
 ASSUMED_SPREAD = 0.4
 """(P90 - P10) / typical assumed of a line known by one number only: an ordinary household's."""
-SINGLE_RUN_WIDENING = 1.5
-"""One run knows nothing of other hours: its interval is stretched below by this factor."""
 
 
 class Uplink(Frozen):
@@ -68,82 +50,3 @@ def assumed_uplink(upload: Bitrate, written: str = "") -> Uplink:
         basis="assumed",
         said=f"{said}; nothing measured, so a spread of {ASSUMED_SPREAD:.0%} is assumed",
     )
-
-
-def uplink_of(runs: list[Run], seed: int = 0) -> Uplink:
-    """Pool runs into one uplink.
-
-    Args:
-        runs: at least one with a one-connection phase.
-        seed: of the bootstrap; equal inputs give equal intervals.
-
-    Raises:
-        FormatError: none of the runs has enough steady samples on one connection.
-
-    """
-    usable: list[tuple[Run, Floats, Floats]] = []
-    for run in runs:
-        phase = run.one_connection
-        if phase is not None and (rates := steady_windows(phase.samples)).size:
-            usable.append((run, rates, steady_increments(phase.samples)))
-    if not usable:
-        raise FormatError(
-            "no steady samples on one connection to plan from", "measure again for longer"
-        )
-    rates = np.concatenate([rates for _, rates, _ in usable])
-    weights = np.concatenate([np.full(rates.size, 1 / rates.size) for _, rates, _ in usable])
-    floor, typical, high = _weighted_percentiles(
-        rates, weights, [FLOOR_PERCENTILE, 50, 100 - FLOOR_PERCENTILE]
-    )
-    if typical <= 0:
-        raise FormatError("more than half of the windows delivered nothing", "measure again")
-    interval = _floor_interval([part for _, _, part in usable], seed)
-    if interval and len(usable) == 1:
-        interval = (max(0.0, floor - SINGLE_RUN_WIDENING * (floor - interval[0])), interval[1])
-    kept = [run for run, _, _ in usable]
-    return Uplink(
-        typical_kbps=round(typical, 1),
-        floor_kbps=round(floor, 1),
-        floor_low_kbps=None if interval is None else round(min(interval[0], floor), 1),
-        floor_high_kbps=None if interval is None else round(max(interval[1], floor), 1),
-        spread=round((high - floor) / typical, 4),
-        stalled_share=round(float(np.average(rates < STALL_SHARE * typical, weights=weights)), 4),
-        basis="runs" if len(kept) > 1 else "one run",
-        said=_said(kept),
-        runs=tuple(run.id for run in kept),
-    )
-
-
-def _said(runs: list[Run]) -> str:
-    if len(runs) > 1:
-        return f"{len(runs)} runs from {runs[0].taken_at[:10]} to {runs[-1].taken_at[:10]}"
-    cut = ", cut short" if runs[0].partial else ""
-    return f"one run of {runs[0].taken_at[:16].replace('T', ' ')}{cut}; one run is not evidence yet"
-
-
-def _weighted_percentiles(values: Floats, weights: Floats, wanted: list[float]) -> list[float]:
-    """Percentiles of a weighted sample, interpolated between midpoints of the weights."""
-    order = np.argsort(values, kind="stable")
-    cumulative = np.cumsum(weights[order])
-    middles = (cumulative - weights[order] / 2) / cumulative[-1]
-    return [float(np.interp(p / 100, middles, values[order])) for p in wanted]
-
-
-def _floor_interval(
-    parts: list[Floats], seed: int, replicates: int = 400
-) -> tuple[float, float] | None:
-    """95 % interval of the pooled floor: runs resampled, then blocks within them."""
-    parts = [part for part in parts if part.size * GRID_SECONDS >= WINDOW_SECONDS]
-    if not parts:
-        return None
-    rng = np.random.default_rng(seed)
-    draws = min(part.size for part in parts)
-    floors = np.empty(replicates)
-    chosen = rng.integers(0, len(parts), (replicates, len(parts)))
-    for row, picks in enumerate(chosen):
-        windows = [
-            grid_windows(parts[i][block_indices(parts[i].size, draws, 1, rng)[0]]) for i in picks
-        ]
-        floors[row] = np.percentile(np.concatenate(windows), FLOOR_PERCENTILE)
-    low, high = np.percentile(floors, [2.5, 97.5])
-    return float(low), float(high)

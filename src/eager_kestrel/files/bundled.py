@@ -3,15 +3,14 @@
 from __future__ import annotations
 
 import tomllib
-from importlib.resources import files
-from importlib.resources.abc import Traversable
+from pathlib import Path
 from typing import Any
 
 from eager_kestrel.core.quality import QualityTable
 from eager_kestrel.core.show import Show
 from eager_kestrel.files.toml import read_model
 
-DATA: Traversable = files("eager_kestrel") / "data"
+DATA = Path(__file__).parent.parent / "data"
 
 
 def quality_table() -> QualityTable:

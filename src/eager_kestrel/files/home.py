@@ -6,8 +6,6 @@ import errno
 import os
 from pathlib import Path
 
-import platformdirs
-
 from eager_kestrel.core.errors import StorageError
 
 
@@ -16,6 +14,8 @@ def data_home() -> Path:
     own = os.environ.get("EAGER_KESTREL_HOME")
     if own:
         return Path(own).expanduser()
+    import platformdirs
+
     return Path(platformdirs.user_data_dir("eager-kestrel", appauthor=False))
 
 

@@ -66,7 +66,7 @@ def _document(text: str, kind: str, where: str) -> dict[str, Any]:
 def _field_error(
     error: ValidationError, model: type[BaseModel], text: str, where: str
 ) -> FormatError:
-    first = error.errors()[0]
+    first = min(error.errors(), key=lambda found: found["type"] != "extra_forbidden")
     path = [str(part) for part in first["loc"]]
     key = ".".join(path)
     line = _line_of(text, path)

@@ -7,6 +7,7 @@ a redirect, breaking off, going silent for a while.
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import json
 import socket
 import ssl
@@ -18,7 +19,10 @@ import h11
 
 from eager_kestrel.practice.servers import LoopbackServer, listening_socket, reset_when_closed
 
-READ_BYTES = 262_144
+READ_BYTES = 65_536
+BUFFER_BYTES = 65_536
+"""Small, so that a pause is felt by the sender and not swallowed by the system."""
+LINGER_SECONDS = 0.2
 SMALL_BYTES = 4096
 """A body up to this size is a small request; bad behaviour is kept for the larger ones."""
 
@@ -52,7 +56,7 @@ class PracticeEndpoint:
         self.received_bytes = 0
         """Bodies of all requests so far."""
         self.requests = 0
-        self._server = LoopbackServer(self._serve, listening_socket(port))
+        self._server = LoopbackServer(self._serve, listening_socket(port, BUFFER_BYTES))
 
     @property
     def port(self) -> int:
@@ -106,6 +110,8 @@ class PracticeEndpoint:
         early = received < length
         status = self._behaviour.small_status if small else self._behaviour.status
         await _answer(protocol, writer, status, self._behaviour.location, received)
+        if early:
+            await _linger(reader, writer)
         return not early and protocol.our_state is h11.DONE
 
     async def _misbehave(self, received: int, last: int, writer: asyncio.StreamWriter) -> bool:
@@ -145,6 +151,16 @@ async def _next_event(protocol: h11.Connection, reader: asyncio.StreamReader) ->
             return None
         else:
             return event  # type: ignore[return-value]
+
+
+async def _linger(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+    """Close in stages (RFC 9112 section 9.6), so that the answer outlives the unread upload."""
+    with contextlib.suppress(OSError, TimeoutError):
+        if writer.can_write_eof():
+            writer.write_eof()
+        async with asyncio.timeout(LINGER_SECONDS):
+            while await reader.read(READ_BYTES):
+                pass
 
 
 async def _answer(

@@ -30,8 +30,9 @@ SMALLEST_CHUNK = 1448
 LARGEST_CHUNK = 65536
 CHUNK_SECONDS = 0.002
 END = b""
+BROKEN = None
 
-Flight: TypeAlias = asyncio.Queue[tuple[float, bytes]]
+Flight: TypeAlias = asyncio.Queue[tuple[float, bytes | None]]
 """Chunks on their way, each with the moment it arrives."""
 
 
@@ -94,6 +95,8 @@ async def _deliver(pending: Flight, target: socket.socket) -> None:
     while True:
         due, chunk = await pending.get()
         await asyncio.sleep(max(0.0, due - time.monotonic()))
+        if chunk is BROKEN:
+            raise ConnectionResetError
         if chunk == END:
             with contextlib.suppress(OSError):
                 target.shutdown(socket.SHUT_WR)
@@ -152,13 +155,21 @@ class PracticeUplink:
 
     async def _up(self, client: socket.socket, pending: Flight, link: Link) -> None:
         loop = asyncio.get_running_loop()
-        while chunk := await loop.sock_recv(client, link.chunk_bytes()):
-            leaves = await link.enqueue(len(chunk))
-            await pending.put((leaves + self._half, chunk))
-        await pending.put((time.monotonic() + self._half, END))
+        last: bytes | None = END
+        try:
+            while chunk := await loop.sock_recv(client, link.chunk_bytes()):
+                leaves = await link.enqueue(len(chunk))
+                await pending.put((leaves + self._half, chunk))
+        except OSError:
+            last = BROKEN
+        await pending.put((time.monotonic() + self._half, last))
 
     async def _down(self, server: socket.socket, pending: Flight) -> None:
         loop = asyncio.get_running_loop()
-        while chunk := await loop.sock_recv(server, LARGEST_CHUNK):
-            await pending.put((time.monotonic() + self._half, chunk))
-        await pending.put((time.monotonic() + self._half, END))
+        last: bytes | None = END
+        try:
+            while chunk := await loop.sock_recv(server, LARGEST_CHUNK):
+                await pending.put((time.monotonic() + self._half, chunk))
+        except OSError:  # what came before the break still arrives, then the break does
+            last = BROKEN
+        await pending.put((time.monotonic() + self._half, last))

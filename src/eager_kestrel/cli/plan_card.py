@@ -1,23 +1,15 @@
-"""What results look like in a terminal: the settings card, the waterfall, a run."""
+"""A plan in a terminal: the settings card on top, the waterfall and reasons under it."""
 
 from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from eager_kestrel.cli.screen import grid
 from eager_kestrel.core.plan import DestinationPlan, Plan
-from eager_kestrel.core.run import Run
-from eager_kestrel.core.summary import (
-    PhaseSummary,
-    phase_summary,
-    round_trip_summary,
-    run_uplink,
-    verdicts,
-)
-from eager_kestrel.core.units import Bitrate, DataSize
+from eager_kestrel.core.units import Bitrate
 
 if TYPE_CHECKING:
     from rich.console import Console
-    from rich.table import Table
 
 CODECS = {"h264": "H.264", "aac": "AAC"}
 CHANNELS = {1: "mono", 2: "stereo"}
@@ -25,23 +17,10 @@ SHORT_REASONS = ("bitrate", "picture", "frame rate", "keyframes", "audio")
 BAR_CELLS = 12
 
 
-def _rate(kbps: float) -> Bitrate:
-    return Bitrate.from_kbps(kbps)
-
-
 def _both(kbps: float) -> str:
     """``5,400 kbit/s = 5.4 Mbit/s``: encoders and people want different ones."""
-    found = _rate(kbps)
+    found = Bitrate.from_kbps(kbps)
     return found.in_kbps() if found.bits_per_second < 10**6 else f"{found.in_kbps()} = {found}"
-
-
-def _grid(*ratios: int) -> Table:
-    from rich.table import Table
-
-    grid = Table.grid(padding=(0, 2))
-    for ratio in ratios:
-        grid.add_column(ratio=ratio or None, no_wrap=not ratio, overflow="fold")
-    return grid
 
 
 def show_plan(screen: Console, plan: Plan, *, why: bool = False) -> None:
@@ -66,7 +45,7 @@ def _show_destination(
         screen.print(f"[bold]{title}[/]: [red]no settings[/]")
         screen.print(f"  {destination.infeasible_because}\n")
         return
-    card = _grid(0, 1, 0)
+    card = grid(0, 1, 0)
     rows = [
         ("picture", f"{video.width}x{video.height}", "picture"),
         ("frame rate", f"{video.fps:g} a second", "frame_rate"),
@@ -79,14 +58,14 @@ def _show_destination(
         ("audio", f"{CODECS[audio.codec]} {audio.bitrate_kbps:g} kbit/s, "
                   f"{audio.sample_rate_hz / 1000:g} kHz, {CHANNELS[audio.channels]}", "audio"),
         ("sent in all", f"{_both(destination.total_kbps)} of "
-                        f"{_rate(plan.budget.safe_kbps).in_kbps()} that are safe", ""),
+                        f"{Bitrate.from_kbps(plan.budget.safe_kbps).in_kbps()} that are safe", ""),
     ]  # fmt: skip
     card.add_row("", "", Text("bound by", style="dim"))
     for name, value, key in rows:
         bound = destination.bound_by.get(key, "")
         card.add_row(Text(name, style="dim"), Text(value, style="bold"), Text(bound, style="cyan"))
     screen.print(Panel(card, title=title, title_align="left", border_style="green", padding=(0, 1)))
-    reasons = _grid(0, 1)
+    reasons = grid(0, 1)
     for reason in destination.reasons:
         if why or reason.about in SHORT_REASONS:
             reasons.add_row(Text(reason.about, style="cyan"), f"{reason.value}: {reason.text}")
@@ -107,13 +86,15 @@ def _show_budget(screen: Console, plan: Plan) -> None:
         steps += plan.destinations[0].budget_steps
     typical = max(plan.uplink.typical_kbps, 1.0)
     ends = {plan.budget.steps[-1].name: "safe rate", "audio": "left for video"}
-    table = _grid(0, 0, 0, 1)
+    table = grid(0, 0, 0, 1)
     for step in steps:
         cells = round(BAR_CELLS * step.after_kbps / typical)
         bar = Text("█" * cells, style="green") + Text("·" * (BAR_CELLS - cells), style="dim")
         end = ends.get(step.name, "")
         amount = Text(
-            _rate(step.after_kbps).in_kbps(), style="bold" if end else "", justify="right"
+            Bitrate.from_kbps(step.after_kbps).in_kbps(),
+            style="bold" if end else "",
+            justify="right",
         )
         said = f"{step.why} → {end}" if end else step.why
         name = step.name.removeprefix("reserve: ")
@@ -125,46 +106,3 @@ def _show_budget(screen: Console, plan: Plan) -> None:
 
 def _shortened(name: str, most: int = 22) -> str:
     return name if len(name) <= most else name[: most - 1].rstrip() + "…"
-
-
-def show_run(screen: Console, run: Run) -> None:
-    """What a measurement found, the one-connection figures first."""
-    from rich.panel import Panel
-    from rich.text import Text
-
-    one, several = phase_summary(run.one_connection), phase_summary(run.several_connections)
-    uplink = run_uplink(run)
-    if one is None or uplink is None:
-        screen.print("[red]too little was learned to say anything[/]")
-        return
-    card = _grid(0, 0, 1)
-    low, high = uplink.floor_low_kbps, uplink.floor_high_kbps
-    between = f"; between {_rate(low)} and {_rate(high)}" if low is not None and high else ""
-    card.add_row("typical", f"[bold]{_rate(one.typical_kbps)}[/]", "median of two-second windows")
-    card.add_row("floor", f"[bold]{_rate(one.floor_kbps)}[/]",
-                 f"nine windows in ten did at least this{between}")  # fmt: skip
-    card.add_row("spread", f"{one.spread:.0%}", _windows(one))
-    if several is not None and run.several_connections is not None:
-        count = run.several_connections.connections
-        card.add_row(f"{count} connections", str(_rate(several.typical_kbps)),
-                     f"floor {_rate(several.floor_kbps)}")  # fmt: skip
-    idle, loaded = round_trip_summary(run.idle), round_trip_summary(run.one_connection)
-    if idle is not None:
-        full = f"; {loaded.median_ms:.0f} ms while the line is full" if loaded else ""
-        card.add_row("round trip", f"{idle.median_ms:.0f} ms",
-                     f"jitter {idle.jitter_ms:.1f} ms{full}")  # fmt: skip
-    used = DataSize(run.data_used_bytes)
-    card.add_row("data used", str(used), f"counted by {run.counted_by}")
-    title = f"One connection to {run.endpoint.url}{' (cut short)' if run.partial else ''}"
-    screen.print(
-        Panel(card, title=Text(title), title_align="left", border_style="green", padding=(0, 1))
-    )
-    for line in (*verdicts(run), *run.notes):
-        screen.print(f"[yellow]![/] {line}")
-
-
-def _windows(figures: PhaseSummary) -> str:
-    return (
-        f"{figures.windows} windows over {figures.steady_seconds:.1f} steady seconds, "
-        f"ramp of {figures.ramp_seconds:.1f} s left out"
-    )

@@ -1,0 +1,69 @@
+"""The command line as tests drive it: in this process, on a home of its own."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import HealthCheck, settings
+
+from eager_kestrel.cli.main import run
+
+settings.register_profile(
+    "kestrel", deadline=None, max_examples=60, suppress_health_check=[HealthCheck.too_slow]
+)
+settings.load_profile("kestrel")
+
+
+@dataclass(frozen=True)
+class Result:
+    code: int
+    out: str
+    err: str
+
+    @property
+    def document(self) -> Any:
+        return json.loads(self.out)
+
+    @property
+    def error_line(self) -> str:
+        lines = self.err.strip().splitlines()
+        assert len(lines) == 1, self.err
+        assert "Traceback" not in self.err
+        return lines[0]
+
+
+Kestrel = Callable[..., Result]
+
+
+@pytest.fixture(autouse=True)
+def home(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
+    folder = tmp_path / "home"
+    monkeypatch.setenv("EAGER_KESTREL_HOME", str(folder))
+    monkeypatch.setenv("COLUMNS", "100")
+    for name in (
+        "http_proxy",
+        "https_proxy",
+        "all_proxy",
+        "HTTP_PROXY",
+        "HTTPS_PROXY",
+        "ALL_PROXY",
+    ):
+        monkeypatch.delenv(name, raising=False)
+    monkeypatch.chdir(tmp_path)
+    return folder
+
+
+@pytest.fixture
+def kestrel(capsys: pytest.CaptureFixture[str]) -> Kestrel:
+    def call(*arguments: str | Path) -> Result:
+        capsys.readouterr()
+        code = run([str(argument) for argument in arguments])
+        said = capsys.readouterr()
+        return Result(code, said.out, said.err)
+
+    return call

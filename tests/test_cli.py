@@ -1,0 +1,122 @@
+"""The command line as a whole: help, version, start-up, demo, practice, output discipline."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import subprocess
+import sys
+import urllib.request
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import Kestrel
+
+PROGRAM = [sys.executable, "-m", "eager_kestrel"]
+
+
+def test_help_groups_commands_by_step(kestrel: Kestrel) -> None:
+    result = kestrel("--help")
+    assert result.code == 0
+    heads = [line for line in result.out.splitlines() if line.endswith(":") and line[0] != " "]
+    assert heads == ["Options:", "Start:", "Measure:", "Plan:", "Keep:"]
+    for command in ("demo", "measure", "plan", "practice"):
+        assert kestrel(command, "--help").code == 0
+        assert f"  {command}" in result.out
+
+
+def test_help_imports_nothing_heavy() -> None:
+    code = (
+        "import sys; from eager_kestrel.cli.main import run; run(['--help']); "
+        "heavy = {'numpy','scipy','httpx','pydantic','rich','matplotlib','sqlite3','psutil'}; "
+        "sys.exit(','.join(heavy & set(sys.modules)) or None)"
+    )
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stderr
+
+
+def test_version_and_wrong_commands(kestrel: Kestrel) -> None:
+    assert kestrel("--version").out.startswith("eager-kestrel 0.")
+    wrong = kestrel("mesure")
+    assert wrong.code == 2
+    assert "measure" in wrong.error_line
+
+
+def test_the_demo_tells_the_story_and_leaves_nothing_behind(
+    kestrel: Kestrel, home: Path, tmp_path: Path
+) -> None:
+    result = kestrel("demo", "--out", tmp_path / "story")
+    assert result.code == 0, result.err
+    for words in ("Hollow Lane Pottery", "1. Measure", "2. Plan", "Wheel night on Oxbow", "Budget"):
+        assert words in result.out
+    run = json.loads((tmp_path / "story" / "run.json").read_text())
+    plan = json.loads((tmp_path / "story" / "plan.json").read_text())
+    assert 5500 < run["uplink"]["typical_kbps"] < 9500
+    assert run["uplink"]["floor_kbps"] < 5500
+    assert plan["uplink"]["typical_kbps"] == run["uplink"]["typical_kbps"]
+    assert plan["budget"]["bound_by"] == "floor"
+    assert plan["total_kbps"] <= plan["budget"]["safe_kbps"]
+    assert [r["name"] for r in plan["inputs"]["reserves"]] == [
+        "the video call upstairs",
+        "the yard camera's backup",
+    ]
+    assert not home.exists()
+
+
+@pytest.mark.skipif(os.name == "nt", reason="Ctrl-C is sent as a POSIX signal")
+def test_practice_uplink_serves_until_ctrl_c() -> None:
+    serving = subprocess.Popen(
+        [*PROGRAM, "practice", "uplink", "--rate", "8 Mbit/s", "--json"],
+        stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
+    )  # fmt: skip
+    assert serving.stdout is not None
+    first = serving.stdout.readline()
+    rest = "".join(serving.stdout.readline() for _ in range(3))
+    url = json.loads(first + rest)["url"]
+    request = urllib.request.Request(url, data=b"x" * 100_000, method="POST")
+    with urllib.request.urlopen(request, timeout=10) as answer:
+        assert json.loads(answer.read()) == {"received_bytes": 100_000}
+    serving.send_signal(signal.SIGINT)
+    _, talk = serving.communicate(timeout=10)
+    assert serving.returncode == 0
+    assert "Traceback" not in talk
+
+
+def test_practice_wants_one_line(kestrel: Kestrel) -> None:
+    assert "--rate" in kestrel("practice", "uplink").error_line
+    assert 'write "day"' in kestrel("practice", "uplink", "--line", "dey").error_line
+
+
+@pytest.mark.skipif(os.name == "nt", reason="Ctrl-C is sent as a POSIX signal")
+@pytest.mark.parametrize(("after_phase", "code"), [(True, 1), (False, 130)])
+def test_ctrl_c_keeps_what_was_learned(home: Path, after_phase: bool, code: int) -> None:
+    script = (
+        "import sys, threading, signal, os, time\n"
+        "from eager_kestrel.actions.practice import practice_line, simulated_uplink\n"
+        "from eager_kestrel.cli.main import run\n"
+        "from eager_kestrel.core.units import Bitrate\n"
+        "def stop():\n"
+        f"    time.sleep({4.2 if after_phase else 0.9})\n"
+        "    os.kill(os.getpid(), signal.SIGINT)\n"
+        "with simulated_uplink(practice_line(rate=Bitrate.parse('8 Mbit/s'))) as up:\n"
+        "    import httpx, numpy, psutil\n"
+        "    import eager_kestrel.actions.measure\n"
+        "    threading.Thread(target=stop, daemon=True).start()\n"
+        "    sys.exit(run(['measure', up.url, '--json', '--seconds', '20 s']))\n"
+    )
+    done = subprocess.run(
+        [sys.executable, "-c", script], capture_output=True, text=True, check=False,
+        env={**os.environ, "EAGER_KESTREL_HOME": str(home)},
+    )  # fmt: skip
+    assert done.returncode == code, done.stderr
+    assert len(done.stderr.strip().splitlines()) == 1, done.stderr
+    if after_phase:
+        run = json.loads(done.stdout)
+        assert run["partial"] is True
+        assert run["one_connection"]["ended"] == "stopped"
+        assert run["uplink"]["typical_kbps"] == pytest.approx(8000, rel=0.1)
+        assert (home / "runs.sqlite3").exists()
+    else:
+        assert done.stdout == ""

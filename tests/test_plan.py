@@ -1,0 +1,294 @@
+"""``plan``: what it promises in JSON, its laws, and its refusals."""
+
+from __future__ import annotations
+
+import json
+from fractions import Fraction
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from eager_kestrel.core.budget import budget
+from eager_kestrel.core.candidates import candidates, even_ladder, frame_rates
+from eager_kestrel.core.choose import rounded_down, weigh
+from eager_kestrel.core.levels import H264_LEVELS, h264_level
+from eager_kestrel.core.overhead import overhead
+from eager_kestrel.core.picture import Picture, Shape
+from eager_kestrel.core.plan import Plan
+from eager_kestrel.core.planner import plan
+from eager_kestrel.core.quality import MOTIONS, clean_kbps, quality
+from eager_kestrel.core.show import Destination, Reserve, Show
+from eager_kestrel.core.units import Bitrate
+from eager_kestrel.core.uplink import Uplink, assumed_uplink
+from eager_kestrel.files.bundled import quality_table
+from eager_kestrel.files.guides import load_guide
+from tests.conftest import Kestrel
+
+TABLE = quality_table()
+OXBOW = load_guide("oxbow")
+
+
+def show(motion: str = "lively", fps: str = "60", standing: str | None = None,
+         share: float = 0.7, reserves: tuple[Reserve, ...] = (),
+         source: str = "1920x1080") -> Show:  # fmt: skip
+    return Show(
+        source=source,  # type: ignore[arg-type]
+        frame_rate=fps,  # type: ignore[arg-type]
+        motion=motion,  # type: ignore[arg-type]
+        safe_share=share,
+        reserves=reserves,
+        destinations=(Destination(platform="oxbow", standing=standing),),
+    )
+
+
+def planned(kbps: float, wanted: Show) -> Plan:
+    uplink = assumed_uplink(Bitrate.from_kbps(kbps))
+    return plan(uplink, wanted, {"oxbow": OXBOW}, TABLE, "test")
+
+
+shows = st.builds(
+    show,
+    motion=st.sampled_from(MOTIONS),
+    fps=st.sampled_from(["60", "59.94", "50", "30", "29.97", "25", "24"]),
+    standing=st.sampled_from([None, "hearth"]),
+    share=st.floats(0.3, 1.0),
+    reserves=st.lists(
+        st.builds(Reserve, name=st.just("call"), rate=st.integers(1, 3000).map(
+            lambda k: Bitrate(k * 1000))), max_size=3).map(tuple),
+    source=st.sampled_from(["1920x1080", "1280x720", "3840x2160", "1440x1080", "1080x1920"]),
+)  # fmt: skip
+uploads = st.floats(50, 100_000)
+
+
+def test_the_document_holds_what_it_promises(kestrel: Kestrel) -> None:
+    result = kestrel("plan", "--for", "oxbow", "--upload", "12 Mbit/s", "--json")
+    assert result.code == 0, result.err
+    document = result.document
+    assert document["format"] == "eager-kestrel/plan/1"
+    assert document["uplink"]["typical_kbps"] == 12_000
+    assert document["uplink"]["floor_kbps"] < 12_000
+    steps = document["budget"]["steps"]
+    assert all(set(s) == {"name", "before_kbps", "after_kbps", "why"} for s in steps)
+    assert [s["before_kbps"] for s in steps[1:]] == [s["after_kbps"] for s in steps[:-1]]
+    (there,) = document["destinations"]
+    assert there["platform"] == "oxbow"
+    assert there["standing"] is None
+    assert there["feasible"] is True
+    video, audio = there["video"], there["audio"]
+    assert video["codec"] == "h264"
+    assert video["bitrate_kbps"] == 6000
+    assert there["bound_by"]["bitrate"] == "guide"
+    assert video["rate_control"] == "constant"
+    assert video["keyframe_frames"] == video["keyframe_seconds"] * video["fps"]
+    assert video["buffer_kbit"] == 6000
+    assert (video["profile"], video["b_frames"]) == ("high", 2)
+    assert audio == {
+        "codec": "aac", "bitrate_kbps": 160, "sample_rate_hz": 48000, "channels": 2,
+    }  # fmt: skip
+    assert there["total_kbps"] <= document["budget"]["safe_kbps"] == 8400
+    assert {r["about"] for r in there["reasons"]} >= {"bitrate", "picture", "frame rate", "audio"}
+    assert all(r["text"] for r in there["reasons"])
+
+
+def test_a_standing_raises_the_ceiling(kestrel: Kestrel) -> None:
+    result = kestrel("plan", "--for", "oxbow:hearth", "--upload", "40 Mbit/s", "--motion", "hectic",
+                     "--json")  # fmt: skip
+    there = result.document["destinations"][0]
+    assert there["video"]["bitrate_kbps"] == 8000
+    assert not any("exactly what you send" in w for w in result.document["warnings"])
+
+
+@given(uploads, shows)
+def test_never_above_the_safe_rate_the_guide_or_the_source(kbps: float, wanted: Show) -> None:
+    result = planned(kbps, wanted)
+    assert 0 <= result.budget.safe_kbps <= result.uplink.typical_kbps
+    (there,) = result.destinations
+    assert there.total_kbps <= result.budget.safe_kbps + 0.001
+    if there.video is None:
+        assert there.infeasible_because
+        return
+    video = there.video
+    ruled = OXBOW.under(wanted.destinations[0].standing)
+    assert video.bitrate_kbps <= ruled.video.ceiling.kbps
+    assert video.width <= min(wanted.source.width, ruled.video.largest.width)
+    assert video.height <= min(wanted.source.height, ruled.video.largest.height)
+    assert Fraction(video.frame_rate) <= wanted.frame_rate
+    assert Fraction(video.frame_rate) in ruled.video.frame_rates
+    assert ruled.video.shape.fits(Picture(video.width, video.height))
+    step = 50 if video.bitrate_kbps < 2000 else 100
+    assert video.bitrate_kbps % step == 0
+    level = next(row for row in H264_LEVELS if row.name == video.level)
+    assert level.takes(Picture(video.width, video.height), Fraction(video.frame_rate))
+    assert video.buffer_kbit <= level.buffer_kbit(video.profile)
+    assert there.audio is not None
+    assert ruled.audio.least.kbps <= there.audio.bitrate_kbps <= ruled.audio.most.kbps
+    assert planned(kbps, wanted).model_dump_json() == result.model_dump_json()
+    assert Plan.model_validate_json(result.model_dump_json()) == result
+
+
+@given(uploads, st.floats(1.0, 3.0), shows)
+def test_more_upload_is_never_worse_and_never_a_smaller_picture(
+    kbps: float, factor: float, wanted: Show
+) -> None:
+    less, more = (
+        planned(kbps, wanted).destinations[0],
+        planned(kbps * factor, wanted).destinations[0],
+    )
+    assert more.feasible or not less.feasible
+    if less.video and more.video and less.quality and more.quality:
+        less_audio, more_audio = less.audio, more.audio
+        assert less_audio
+        assert more_audio
+        same_audio = less_audio.bitrate_kbps == more_audio.bitrate_kbps
+        assert more.quality >= less.quality - (1e-9 if same_audio else 0.02)
+        if less.video.fps == more.video.fps and more.video.bitrate_kbps >= less.video.bitrate_kbps:
+            assert more.video.height >= less.video.height
+
+
+@given(st.sampled_from(MOTIONS), st.integers(1, 15), st.sampled_from([15, 24, 30, 60]),
+       st.floats(50, 20_000), st.floats(1.0, 4.0))  # fmt: skip
+def test_quality_never_falls_with_bitrate_and_stays_in_range(
+    motion: str, rung: int, fps: int, kbps: float, factor: float
+) -> None:
+    pixels, rate = np.array([128.0 * 72 * rung * rung]), np.array([float(fps)])
+    low = quality(TABLE, motion, "h264", pixels, rate, np.array([kbps]))[0]  # type: ignore[arg-type]
+    high = quality(TABLE, motion, "h264", pixels, rate, np.array([kbps * factor]))[0]  # type: ignore[arg-type]
+    assert 0 <= low <= high <= 1
+    assert clean_kbps(TABLE, motion, "h264", pixels, rate)[0] > 0  # type: ignore[arg-type]
+
+
+@given(st.floats(400, 8000))
+def test_more_motion_never_chooses_a_larger_picture_or_a_lower_frame_rate(kbps: float) -> None:
+    chosen = []
+    for motion in MOTIONS:
+        weighed = weigh(show(motion), OXBOW, TABLE, kbps + 200, 128, 48000)
+        best = weighed.candidates[weighed.order()[0]]
+        chosen.append((best.picture.pixels, best.frame_rate))
+    for (size, _), (next_size, _) in zip(chosen, chosen[1:], strict=False):
+        assert next_size <= size
+
+
+def test_keyframes_of_2997_are_counted_in_whole_frames() -> None:
+    video = planned(12_000, show(fps="29.97")).destinations[0].video
+    assert video is not None
+    assert video.frame_rate == "30000/1001"
+    assert (video.keyframe_seconds, video.keyframe_frames) == (2.0, 60)
+
+
+@given(st.sampled_from(["rtmp", "rtmps"]), st.sampled_from([24, 30, 60]),
+       st.floats(200, 50_000), st.floats(32, 320))  # fmt: skip
+def test_overhead_and_its_inverse(transport: str, fps: int, video: float, audio: float) -> None:
+    extra = overhead(transport, Fraction(fps), 48000)
+    total = extra.total_kbps(video, audio)
+    assert video + audio < total < (video + audio) * 1.15 + 50
+    assert extra.video_kbps(total, audio) == pytest.approx(video)
+    secure = overhead("rtmps", Fraction(fps), 48000).total_kbps(video, audio)
+    assert secure >= total
+
+
+@given(st.floats(1, 10**6))
+def test_array_rounding_agrees_with_the_quantity(kbps: float) -> None:
+    assert rounded_down(np.array([kbps]))[0] == Bitrate.from_kbps(kbps).rounded_down().kbps
+
+
+@given(st.integers(1, 20), st.integers(1, 20))
+def test_ladders_have_the_shape_and_sides_divisible_by_eight(across: int, down: int) -> None:
+    shape = Shape.parse(f"{across}:{down}")
+    for picture in even_ladder(shape, Picture(3840, 2160)):
+        assert picture.width % 8 == picture.height % 8 == 0
+        assert picture.width * shape.down == picture.height * shape.across
+
+
+def test_candidates_divide_the_frame_rate_and_never_enlarge() -> None:
+    rates = [rate for rate, _ in frame_rates(Fraction(50), OXBOW.video.frame_rates)]
+    assert rates == [50, 25]
+    uneven = frame_rates(Fraction(48), [Fraction(30), Fraction(25)])
+    assert uneven == [(30, False), (25, False)]
+    found = candidates(Shape(16, 9), Picture(1280, 720), Fraction(60), Picture(1920, 1080),
+                       [Picture(848, 480)], OXBOW.video.frame_rates)  # fmt: skip
+    assert max(c.picture for c in found) == Picture(1280, 720)
+    assert any(c.picture == Picture(848, 480) for c in found)
+    assert {c.frame_rate for c in found} == {60, 30, 20, 15}
+
+
+def test_levels_by_the_table() -> None:
+    for picture, fps, kbps, level in (
+        ("1920x1080", 30, 6000, "4"),
+        ("1920x1080", 60, 6000, "4.2"),
+        ("1280x720", 30, 4000, "3.1"),
+        ("1280x720", 60, 4000, "3.2"),
+        ("3840x2160", 60, 50_000, "5.2"),
+        ("640x480", 25, 900, "3"),
+    ):
+        assert h264_level(Picture.parse(picture), Fraction(fps), "main", kbps, kbps).name == level
+
+
+def test_the_budget_takes_the_lower_of_share_and_floor() -> None:
+    wild = Uplink(typical_kbps=8000, floor_kbps=4000, spread=1, basis="one run", said="one run")
+    calm = Uplink(typical_kbps=8000, floor_kbps=7900, spread=0.02, basis="one run", said="one run")
+    call = Reserve(name="video call", rate=Bitrate.parse("1.5 Mbit/s"))
+    assert budget(wild, 0.7, (call,)).safe_kbps == 2500
+    assert budget(wild, 0.7, ()).bound_by == "floor"
+    assert budget(calm, 0.7, (call,)).safe_kbps == pytest.approx(4100)
+    assert budget(calm, 0.7, (call, call, call, call, call)).safe_kbps == 0
+
+
+@pytest.mark.parametrize(
+    ("arguments", "code", "says"),
+    [
+        (("--for", "oxbw", "--upload", "12 Mbit/s"), 2, 'write "oxbow"'),
+        (("--for", "oxbow", "--upload", "12"), 2, "write 12 Mbit/s or 12 kbit/s"),
+        (("--for", "oxbow", "--upload", "12 mb"), 2, "may mean bits or bytes"),
+        (("--for", "oxbow:hart", "--upload", "12 Mbit/s"), 2, 'write "hearth"'),
+        (("--for", "oxbow:", "--upload", "12 Mbit/s"), 2, "PLATFORM:STANDING"),
+        (("--for", "oxbow", "--upload", "12 Mbit/s", "--motion", "livly"), 2, 'write "lively"'),
+        (("--for", "oxbow", "--upload", "12 Mbit/s", "--source", "1080p"), 2, "1920x1080"),
+        (("--for", "oxbow", "--upload", "12 Mbit/s", "--share", "0.7"), 2, 'write "70 %"'),
+        (("--for", "oxbow", "--upload", "12 Mbit/s", "--reserve", "call"), 2, "video call=1.5"),
+        (("--for", "oxbow"), 2, "run eager-kestrel measure URL"),
+        (("--upload", "12 Mbit/s"), 2, "--for"),
+        (("--for", "oxbow", "--uplod", "12 Mbit/s"), 2, "--upload"),
+        (("--for", "oxbow", "--upload", "200 kbit/s"), 4, "no settings for Oxbow"),
+        (
+            ("--for", "oxbow", "--upload", "9 Mbit/s", "--out", "/proc/nowhere/plan.json"),
+            1,
+            "/proc",
+        ),
+    ],
+)
+def test_bad_input_gets_one_line(
+    kestrel: Kestrel, arguments: tuple[str, ...], code: int, says: str
+) -> None:
+    result = kestrel("plan", *arguments)
+    assert result.code == code
+    assert says in result.error_line
+
+
+def test_bytes_are_said_back_as_bits(kestrel: Kestrel) -> None:
+    document = kestrel("plan", "--for", "oxbow", "--upload", "1.5 MB/s", "--json").document
+    assert document["uplink"]["typical_kbps"] == 12_000
+    assert '12 Mbit/s (written "1.5 MB/s")' in document["uplink"]["said"]
+
+
+def test_an_infeasible_plan_is_still_a_document(kestrel: Kestrel) -> None:
+    result = kestrel("plan", "--for", "oxbow", "--upload", "150 kbit/s", "--json")
+    assert result.code == 4
+    (there,) = result.document["destinations"]
+    assert there["feasible"] is False
+    assert "100 kbit/s" in there["infeasible_because"]
+
+
+def test_the_card_and_the_file(kestrel: Kestrel, tmp_path: Path) -> None:
+    out = tmp_path / "deep" / "plan.json"
+    result = kestrel("plan", "--for", "oxbow", "--upload", "12 Mbit/s", "--why", "--out", out,
+                     "--reserve", "video call=1.5 Mbit/s")  # fmt: skip
+    assert result.code == 0
+    assert "6,000 kbit/s = 6 Mbit/s, constant" in result.out
+    assert "every 2 s = 120 frames" in result.out
+    assert "video call" in result.out
+    assert "\x1b[" not in result.out
+    assert json.loads(out.read_text())["format"] == "eager-kestrel/plan/1"
+    assert [p.name for p in out.parent.iterdir()] == ["plan.json"]

@@ -1,0 +1,153 @@
+"""What samples say: ramp, typical, floor, intervals, against traces whose truth is known."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from eager_kestrel.core.enough import known_well_enough
+from eager_kestrel.core.errors import FormatError
+from eager_kestrel.core.pooling import uplink_of
+from eager_kestrel.core.run import Endpoint, Phase, Run, Series
+from eager_kestrel.core.throughput import floor_interval, throughput
+from eager_kestrel.core.trace import Trace
+from eager_kestrel.core.units import Bitrate
+from eager_kestrel.core.uplink import Uplink, assumed_uplink
+
+
+def sampled(trace: Trace, seconds: float, begin: float = 0.0) -> Series:
+    at = np.arange(0, seconds + 1e-9, 0.05)
+    start = trace.bytes_until(begin)
+    return Series(
+        seconds=tuple(float(x) for x in at),
+        delivered_bytes=tuple(int(trace.bytes_until(begin + float(x)) - start) for x in at),
+    )
+
+
+def run_of(series: Series, number: int = 1) -> Run:
+    return Run(
+        id=f"2026110{number}-200000-abcd",
+        taken_at=f"2026-11-0{number}T20:00:00+01:00",
+        version="1",
+        endpoint=Endpoint(url="https://up.oxbow.example/upload"),
+        counted_by="test",
+        one_connection=Phase(name="one connection", connections=1, ended="time", samples=series),
+    )
+
+
+rates = st.floats(100, 500_000, allow_nan=False)
+
+
+@given(rates)
+def test_a_constant_line_is_known_exactly_and_at_once(kbps: float) -> None:
+    series = sampled(Trace.constant(kbps), 6)
+    found = throughput(series)
+    assert found is not None
+    assert found.typical_kbps == pytest.approx(kbps, rel=0.002)
+    assert found.floor_kbps == pytest.approx(kbps, rel=0.002)
+    assert found.ramp_seconds <= 0.5
+    assert known_well_enough(series)
+
+
+@given(rates, st.floats(0.5, 3.0))
+def test_the_ramp_is_left_out(kbps: float, ramp: float) -> None:
+    steps = np.arange(0, ramp, 0.1)
+    climbing = [max(1.0, kbps * (s / ramp) ** 2) for s in steps]
+    trace = Trace((*(float(s) for s in steps), ramp), (*climbing, kbps), 100.0)
+    found = throughput(sampled(trace, 10))
+    assert found is not None
+    assert found.typical_kbps == pytest.approx(kbps, rel=0.01)
+    assert found.floor_kbps >= 0.85 * kbps
+
+
+@given(st.lists(rates, min_size=4, max_size=40), st.integers(1, 5))
+def test_order_and_scale(stretches: list[float], factor: int) -> None:
+    trace = Trace(tuple(0.5 * i for i in range(len(stretches))), tuple(stretches),
+                  0.5 * len(stretches))  # fmt: skip
+    series = sampled(trace, 12)
+    found = throughput(series)
+    assert found is not None
+    assert 0 < found.floor_kbps <= found.typical_kbps <= found.high_kbps
+    assert min(stretches) * 0.99 - 1 <= found.floor_kbps
+    assert found.high_kbps <= max(stretches) * 1.01 + 1
+    larger = Series(
+        seconds=series.seconds, delivered_bytes=tuple(b * factor for b in series.delivered_bytes)
+    )
+    scaled = throughput(larger)
+    assert scaled is not None
+    assert scaled.floor_kbps == pytest.approx(found.floor_kbps * factor, rel=1e-6)
+
+
+def test_floor_is_the_tenth_percentile_of_true_windows() -> None:
+    rng = np.random.default_rng(3)
+    kbps = tuple(float(x) for x in rng.choice([8000, 4000], size=120, p=[0.8, 0.2]))
+    trace = Trace(tuple(0.5 * i for i in range(120)), kbps, 60.0)
+    found = throughput(sampled(trace, 60))
+    assert found is not None
+    true = np.percentile(trace.window_kbps(2.0), [10, 50])
+    assert found.floor_kbps == pytest.approx(true[0], rel=0.05)
+    assert found.typical_kbps == pytest.approx(true[1], rel=0.05)
+
+
+def test_an_uneven_line_is_not_known_early() -> None:
+    kbps = (8000.0, 8000.0, 3000.0, 8000.0, 8000.0, 5000.0)
+    uneven = Trace(tuple(float(i) for i in range(6)), kbps, 6.0)
+    series = sampled(uneven, 8)
+    assert not known_well_enough(series)
+    interval = floor_interval(series, np.random.default_rng(1))
+    found = throughput(series)
+    assert interval is not None
+    assert found is not None
+    assert interval[0] < interval[1]
+    assert interval[0] <= found.floor_kbps * 1.1
+
+
+def test_too_little_says_nothing() -> None:
+    assert throughput(sampled(Trace.constant(8000), 0.9)) is None
+    assert throughput(Series(seconds=(0.0, 1.0, 5.0), delivered_bytes=(0, 0, 0))) is None
+    with pytest.raises(FormatError):
+        uplink_of([run_of(sampled(Trace.constant(8000), 0.9))])
+    with pytest.raises(ValueError, match="never fall"):
+        Series(seconds=(0.0, 1.0), delivered_bytes=(5, 4))
+
+
+def test_runs_are_pooled_with_equal_weight() -> None:
+    long, short = sampled(Trace.constant(10_000), 30), sampled(Trace.constant(4_000), 6)
+    both = uplink_of([run_of(long, 1), run_of(short, 2)])
+    assert both.basis == "runs"
+    assert 4_000 <= both.typical_kbps <= 10_000
+    assert both.floor_kbps == pytest.approx(4_000, rel=0.01)
+    assert both.floor_low_kbps is not None
+    assert both.floor_high_kbps is not None
+    assert both.floor_low_kbps <= both.floor_kbps <= both.floor_high_kbps
+    assert both.floor_high_kbps > 9_000  # had only the good evening been seen
+    alone = uplink_of([run_of(long, 1)])
+    assert alone.basis == "one run"
+    assert "not evidence" in alone.said
+
+
+def test_equal_runs_give_equal_uplinks() -> None:
+    runs = [run_of(sampled(Trace((0.0, 3.0), (8000.0, 5000.0), 6.0), 20), n) for n in (1, 2, 3)]
+    assert uplink_of(runs) == uplink_of(runs)
+    assert Uplink.model_validate_json(uplink_of(runs).model_dump_json()) == uplink_of(runs)
+
+
+@given(st.integers(10**5, 10**10))
+def test_a_bare_number_is_marked_as_assumed(bits: int) -> None:
+    uplink = assumed_uplink(Bitrate(bits))
+    assert uplink.basis == "assumed"
+    assert uplink.floor_kbps < uplink.typical_kbps == bits / 1000
+    assert "nothing measured" in uplink.said
+
+
+@given(st.lists(st.floats(0, 50_000), min_size=1, max_size=20).filter(lambda r: max(r) > 1),
+       st.floats(0, 100))  # fmt: skip
+def test_trace_integral_and_its_inverse(kbps: list[float], at: float) -> None:
+    trace = Trace(tuple(float(i) for i in range(len(kbps))), tuple(kbps), float(len(kbps)))
+    carried = trace.bytes_until(at)
+    later = trace.when_carried(carried + 1)
+    assert trace.bytes_until(later) == pytest.approx(carried + 1, abs=0.01 + carried * 1e-9)
+    assert later >= at - 1e-6
+    assert trace.bytes_until(at + 1) >= carried
