@@ -45,15 +45,9 @@ def home(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
     folder = tmp_path / "home"
     monkeypatch.setenv("EAGER_KESTREL_HOME", str(folder))
     monkeypatch.setenv("COLUMNS", "100")
-    for name in (
-        "http_proxy",
-        "https_proxy",
-        "all_proxy",
-        "HTTP_PROXY",
-        "HTTPS_PROXY",
-        "ALL_PROXY",
-    ):
+    for name in ("http_proxy", "https_proxy", "all_proxy"):
         monkeypatch.delenv(name, raising=False)
+        monkeypatch.delenv(name.upper(), raising=False)
     monkeypatch.chdir(tmp_path)
     return folder
 
