@@ -37,7 +37,6 @@ def demo(tell: Tell = tell_nobody) -> Story:
 
     Raises:
         NetworkError: loopback itself failed.
-
     """
     show = demo_show()
     with simulated_uplink(practice_line(LINE)) as stand_in:

@@ -114,7 +114,6 @@ def measure(wish: Wish, tell: Tell = tell_nobody) -> Run:
         InputError: the address is none.
         NetworkError: the endpoint failed before anything was learned.
         StoppedError: Ctrl-C before anything was learned.
-
     """
     taken_at = datetime.now().astimezone()
     notebook: _Notebook | None = None
@@ -139,7 +138,6 @@ def keep(run: Run) -> None:
 
     Raises:
         StorageError: the disk would not take it.
-
     """
     with History() as history:
         history.add([run])
@@ -206,6 +204,12 @@ class _Samples:
     seconds: list[float] = field(default_factory=lambda: [0.0])
     delivered: list[int] = field(default_factory=lambda: [0])
 
+    def add(self, seconds: float, delivered: int) -> int:
+        """One more; the count is kept from falling. Returns it."""
+        self.seconds.append(round(seconds, 4))
+        self.delivered.append(max(self.delivered[-1], delivered))
+        return self.delivered[-1]
+
     def series(self) -> Series:
         return Series(seconds=tuple(self.seconds), delivered_bytes=tuple(self.delivered))
 
@@ -227,6 +231,8 @@ def _load(
         base, began = load.delivered_bytes(), time.monotonic()
         with RoundTrips(notebook.target, began, LOADED_EVERY_SECONDS) as trips:
             ending = _sample(load, base, began, samples, limits, used_before, name, trips, tell)
+        if notebook.target.estimate and ending in ("enough", "time", "data"):
+            samples.add(time.monotonic() - began, load.confirm() - base)
         load.stop()
         taken, failure = trips.taken, load.failure
         notebook.counted_by = notebook.counted_by or load.counted_by
@@ -267,10 +273,8 @@ def _sample(
     try:
         for tick in range(1, 10**9):
             time.sleep(max(0.0, began + tick * SAMPLE_SECONDS - time.monotonic()))
-            delivered = max(samples.delivered[-1], load.delivered_bytes() - base)
             now = time.monotonic() - began
-            samples.seconds.append(round(now, 4))
-            samples.delivered.append(delivered)
+            delivered = samples.add(now, load.delivered_bytes() - base)
             if load.failure is not None:
                 return "failed"
             if limit := limit_reached(now, used_before + delivered, limits):

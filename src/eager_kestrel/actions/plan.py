@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-import ipaddress
 import json
 import time
 from dataclasses import dataclass
 from datetime import UTC, date, datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
-from urllib.parse import urlsplit
+from typing import Any
 
 from eager_kestrel import __version__
 from eager_kestrel.core.errors import InputError, NotFoundError
@@ -22,9 +20,6 @@ from eager_kestrel.core.uplink import Uplink, assumed_uplink
 from eager_kestrel.files.bundled import quality_table
 from eager_kestrel.files.documents import write_text
 from eager_kestrel.files.guides import guide_names, load_guide
-
-if TYPE_CHECKING:
-    from eager_kestrel.core.run import Run
 
 RECENT_DAYS = 14
 
@@ -48,7 +43,6 @@ def plan_show(show: Show, uplink: Uplink, guides: Path | None = None) -> Planned
     Raises:
         NotFoundError: a platform or standing is not known.
         FormatError: a guide file is broken.
-
     """
     loaded = {d.platform: load_guide(d.platform, guides) for d in show.destinations}
     today = datetime.now(UTC).date()
@@ -68,46 +62,41 @@ def uplink_from_number(written: str) -> Uplink:
 
     Raises:
         UnitError: it has no clear unit.
-
     """
     return assumed_uplink(Bitrate.parse(written), written)
 
 
-def uplink_from_history() -> Uplink:
-    """The uplink of the kept runs of the last 14 days.
+def uplink_from_history(days: float = RECENT_DAYS, around: str | None = None) -> Uplink:
+    """The uplink of the runs kept lately.
 
     Runs against stand-ins count only when there are no real ones, and then only the latest.
 
+    Args:
+        days: how far back.
+        around: a time of day (``"20:00"``); only runs within an hour and a half of it.
+
     Raises:
         NotFoundError: none is kept.
-
+        InputError: ``around`` is no time of day.
     """
-    from eager_kestrel.core.pooling import uplink_of
+    from eager_kestrel.core.hours import near_time, parse_time_of_day
+    from eager_kestrel.core.pooling import uplink_of_history
     from eager_kestrel.files.history import History
 
+    wanted = parse_time_of_day(around) if around is not None else None
     with History() as history:
-        runs = history.since(time.time() - RECENT_DAYS * 86400)
-        latest = history.latest()
-    real = [run for run in runs if not is_practice(run)]
-    if real:
-        return uplink_of(real)
-    if latest is None:
+        kept = history.since(time.time() - days * 86400)
+    runs = kept if wanted is None else [run for run in kept if near_time(run, wanted)]
+    if not runs:
         raise NotFoundError(
-            "no run is kept to plan from",
+            f"of {len(kept)} runs of the last {days:g} days none is near {around}"
+            if kept
+            else f"no run of the last {days:g} days is kept to plan from",
             'run eager-kestrel measure URL, or give --upload "12 Mbit/s"',
         )
-    return uplink_of([latest])
-
-
-def is_practice(run: Run) -> bool:
-    """Whether a run was taken through a stand-in: one of ours, or anything on loopback."""
-    host = urlsplit(run.endpoint.url).hostname or ""
-    if run.endpoint.found_by == "practice" or host == "localhost":
-        return True
-    try:
-        return ipaddress.ip_address(host).is_loopback
-    except ValueError:
-        return False
+    uplink = uplink_of_history(runs)
+    said = f"{uplink.said}, taken around {around}" if around else uplink.said
+    return uplink.model_copy(update={"said": said})
 
 
 def known_platforms(guides: Path | None = None) -> list[str]:
@@ -120,7 +109,6 @@ def destination(written: str) -> Destination:
 
     Raises:
         InputError: one of the two is empty.
-
     """
     platform, colon, standing = written.partition(":")
     if not platform or (colon and not standing):
@@ -133,6 +121,5 @@ def write_document(path: Path, document: dict[str, Any]) -> None:
 
     Raises:
         StorageError: the disk would not take it.
-
     """
     write_text(path, json.dumps(document, indent=2, ensure_ascii=False) + "\n")

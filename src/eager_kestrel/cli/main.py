@@ -14,7 +14,7 @@ import typer
 from typer.core import TyperGroup
 
 from eager_kestrel import __version__
-from eager_kestrel.cli import demo, measure, plan, practice
+from eager_kestrel.cli import demo, measure, nearest, plan, practice, runs
 from eager_kestrel.core.errors import (
     InputError,
     KestrelError,
@@ -86,6 +86,8 @@ def root(
 
 demo.register(app)
 measure.register(app)
+runs.register(app)
+nearest.register(app)
 plan.register(app)
 practice.register(app)
 

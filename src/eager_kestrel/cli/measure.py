@@ -1,14 +1,19 @@
-"""``measure``: what the line carries, now."""
+"""``measure``: what the line carries, now or repeatedly."""
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from eager_kestrel.cli.options import Json, PracticeName
+from eager_kestrel.cli.options import Figure, Json, PracticeName
 
 if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from eager_kestrel.actions.measure import Outcome
+    from eager_kestrel.core.enough import Limits
     from eager_kestrel.core.run import Run
 
 
@@ -32,10 +37,20 @@ def measure(
     data_limit: Annotated[
         str | None, typer.Option(metavar="SIZE", help='The most to send in all, such as "50 MB".')
     ] = None,
+    repeat: Annotated[int, typer.Option(min=1, max=1000, help="How many runs to take.")] = 1,
+    every: Annotated[
+        str, typer.Option(metavar="TIME", help="From one run's beginning to the next.")
+    ] = "10 min",
     bind: Annotated[
         str | None,
         typer.Option(metavar="ADDRESS", help="Leave from this local address (Wi-Fi or cable)."),
     ] = None,
+    ipv4: Annotated[bool, typer.Option("--ipv4", "-4", help="Only over IPv4.")] = False,
+    ipv6: Annotated[bool, typer.Option("--ipv6", "-6", help="Only over IPv6.")] = False,
+    estimate: Annotated[
+        bool, typer.Option("--estimate", help="Count without the kernel's help, to compare.")
+    ] = False,
+    figure: Figure = None,
     samples: Annotated[bool, typer.Option("--samples", help="With --json: all samples.")] = False,
     keep: Annotated[bool, typer.Option(help="Keep the run in the history.")] = True,
     json: Json = False,
@@ -43,41 +58,89 @@ def measure(
     """Measure what your upload carries on one connection, as a live stream would feel it."""
     from contextlib import ExitStack
 
-    from eager_kestrel.actions.measure import Wish
-    from eager_kestrel.actions.measure import keep as keep_run
+    from eager_kestrel.actions.measure import Wish, measure_repeatedly
     from eager_kestrel.actions.measure import measure as take
     from eager_kestrel.actions.practice import practice_line, simulated_uplink
-    from eager_kestrel.cli.run_card import show_run
-    from eager_kestrel.cli.screen import console, print_json, progress, warn
-    from eager_kestrel.core.enough import Limits
-    from eager_kestrel.core.errors import InputError, StorageError, UnitError
-    from eager_kestrel.core.summary import run_document
-    from eager_kestrel.core.units import DataSize, parse_seconds
+    from eager_kestrel.cli.screen import progress
+    from eager_kestrel.core.errors import InputError
 
     if (url is None) == (practice is None):
         raise InputError("one address is needed", "give a URL, or --practice NAME")
-    at_most = parse_seconds(seconds)
-    if not 2 <= at_most <= 600:
-        raise UnitError(f"{at_most:g} s is not a time to measure for", "write 2 s to 600 s")
-    limits = Limits(at_most, DataSize.parse(data_limit).bytes if data_limit else None)
+    if sum((bind is not None, ipv4, ipv6)) > 1:
+        raise InputError("--bind, --ipv4 and --ipv6 exclude each other", "give one of them")
+    if figure is not None:
+        from eager_kestrel.report.figures import require_kind
+
+        require_kind(figure)
+    limits = _limits(seconds, data_limit)
+    leave_from = "0.0.0.0" if ipv4 else "::" if ipv6 else bind  # noqa: S104 - to leave from
+    pause = _pause(every, repeat)
     with ExitStack() as stack:
         if practice is not None:
             url = stack.enter_context(simulated_uplink(practice_line(practice))).url
-        wish = Wish(url or "", connections, limits, bind, practice=practice is not None)
-        with progress(quiet=json) as tell:
-            run = take(wish, tell)
-    code = 0
-    if keep:
-        try:
-            keep_run(run)
-        except StorageError as error:
-            warn(f"the run could not be kept: {error.line()}")
-            code = 1
+        wish = Wish(url or "", connections, limits, leave_from, estimate, practice is not None)
+        if repeat > 1:
+            with progress(quiet=json) as tell:
+                outcomes = list(_told(measure_repeatedly(wish, repeat, pause, tell), keep))
+            code = _several(outcomes, repeat, json=json, samples=samples)
+        else:
+            with progress(quiet=json) as tell:
+                run = take(wish, tell)
+            code = _one(run, keep, figure, json=json, samples=samples)
+    raise typer.Exit(code)
+
+
+def _limits(seconds: str, data_limit: str | None) -> Limits:
+    from eager_kestrel.core.enough import Limits
+    from eager_kestrel.core.errors import UnitError
+    from eager_kestrel.core.units import DataSize, parse_seconds
+
+    at_most = parse_seconds(seconds)
+    if not 2 <= at_most <= 600:
+        raise UnitError(f"{at_most:g} s is not a time to measure for", "write 2 s to 600 s")
+    return Limits(at_most, DataSize.parse(data_limit).bytes if data_limit else None)
+
+
+def _pause(every: str, repeat: int) -> float:
+    from eager_kestrel.core.errors import UnitError
+    from eager_kestrel.core.units import parse_seconds
+
+    pause = parse_seconds(every)
+    if repeat > 1 and not 1 <= pause <= 86400:
+        raise UnitError(f"{pause:g} s is no time between runs", "write 1 s to 24 h")
+    return pause
+
+
+def _kept(run: Run) -> bool:
+    """Keep a run; a disk that will not take it gets a line, and the run is still shown."""
+    from eager_kestrel.actions.measure import keep
+    from eager_kestrel.cli.screen import warn
+    from eager_kestrel.core.errors import StorageError
+
+    try:
+        keep(run)
+    except StorageError as error:
+        warn(f"the run could not be kept: {error.line()}")
+        return False
+    return True
+
+
+def _one(run: Run, keep: bool, figure: Path | None, *, json: bool, samples: bool) -> int:
+    from eager_kestrel.cli.run_card import show_run
+    from eager_kestrel.cli.screen import console, print_json
+    from eager_kestrel.core.summary import run_document
+
+    stored = _kept(run) if keep else True
     if json:
         print_json(run_document(run, samples=samples))
     else:
         show_run(console(), run)
-    raise typer.Exit(_told_how_it_ended(run) or code)
+    ended = _told_how_it_ended(run)
+    if figure is not None:
+        from eager_kestrel.report.run_figure import save_run_figure
+
+        save_run_figure(run, figure)
+    return ended or (0 if stored else 1)
 
 
 def _told_how_it_ended(run: Run) -> int:
@@ -92,3 +155,52 @@ def _told_how_it_ended(run: Run) -> int:
         warn("stopped; what was learned so far is marked partial")
         return 1
     return 0
+
+
+def _told(outcomes: Iterator[Outcome], keep: bool) -> Iterator[Outcome]:
+    """Keep and tell of each run of a schedule as it ends, so that nothing waits for the last."""
+    from eager_kestrel.cli.screen import rate, warn
+    from eager_kestrel.core.summary import run_uplink
+
+    for outcome in outcomes:
+        uplink = run_uplink(outcome.run) if outcome.run else None
+        if outcome.run is not None and keep:
+            _kept(outcome.run)
+        if outcome.error is not None:
+            warn(f"run {outcome.number} failed: {outcome.error.line()}")
+        elif uplink is not None:
+            typical, floor = rate(uplink.typical_kbps), rate(uplink.floor_kbps)
+            warn(f"run {outcome.number}: typical {typical}, floor {floor}")
+        yield outcome
+
+
+def _several(outcomes: list[Outcome], wanted: int, *, json: bool, samples: bool) -> int:
+    """The runs of a schedule together; 0 when all went well, 1 when some did, 3 when none."""
+    from eager_kestrel.cli.run_card import show_uplink
+    from eager_kestrel.cli.screen import console, print_json
+    from eager_kestrel.core.document import format_name
+    from eager_kestrel.core.errors import NetworkError, StoppedError
+    from eager_kestrel.core.pooling import uplink_of
+    from eager_kestrel.core.summary import run_document
+
+    runs = [outcome.run for outcome in outcomes if outcome.run is not None]
+    errors = [outcome.error.line() for outcome in outcomes if outcome.error is not None]
+    if not runs:
+        if errors:
+            raise NetworkError(f"none of {wanted} runs went through", errors[-1])
+        raise StoppedError("stopped before anything was learned", "nothing was kept")
+    uplink = uplink_of(runs)
+    if json:
+        documents = [run_document(run, samples=samples) for run in runs]
+        print_json(
+            {
+                "format": format_name("runs"),
+                "runs": documents,
+                "uplink": uplink.model_dump(mode="json"),
+                "failed": errors,
+            }
+        )
+    else:
+        show_uplink(console(), uplink)
+    whole = len(runs) == wanted and not any(run.partial for run in runs)
+    return 0 if whole else 1

@@ -38,3 +38,6 @@ GuideFolder: TypeAlias = Annotated[
     Path | None,
     typer.Option("--guides", metavar="DIR", help="A folder whose guides come first."),
 ]
+Figure: TypeAlias = Annotated[
+    Path | None, typer.Option(metavar="FILE", help="Draw it into a .png, .svg or .pdf file.")
+]

@@ -48,6 +48,12 @@ def plan(
         list[str] | None,
         typer.Option(metavar='"NAME=RATE"', help='Keep upload back, "video call=1.5 Mbit/s".'),
     ] = None,
+    around: Annotated[
+        str | None, typer.Option(metavar="HH:MM", help="Plan from runs near this time of day.")
+    ] = None,
+    days: Annotated[
+        int, typer.Option(min=1, max=3650, help="Plan from runs of this many days.")
+    ] = 14,
     guides: GuideFolder = None,
     why: Annotated[bool, typer.Option("--why", help="Give the reason for every figure.")] = False,
     out: Annotated[
@@ -66,7 +72,7 @@ def plan(
     from eager_kestrel.core.errors import NoPlanError
 
     show = _show(platform, source, fps, motion, share, reserve or [])
-    uplink = uplink_from_number(upload) if upload is not None else uplink_from_history()
+    uplink = uplink_from_number(upload) if upload is not None else uplink_from_history(days, around)
     planned = plan_show(show, uplink, guides)
     document = planned.plan.model_dump(mode="json")
     if out is not None:

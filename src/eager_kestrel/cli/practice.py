@@ -44,6 +44,21 @@ def uplink(
     queue: Annotated[
         str, typer.Option(metavar="SIZE", help="What may wait in front of the line.")
     ] = "64 KiB",
+    per_connection: Annotated[
+        str | None, typer.Option(metavar="RATE", help="A cap on each connection.")
+    ] = None,
+    stall: Annotated[
+        list[str] | None,
+        typer.Option(metavar='"TIME@TIME"', help='Nothing gets through: "3 s@10 s", 3 s long.'),
+    ] = None,
+    others: Annotated[
+        list[str] | None,
+        typer.Option(metavar='"RATE@TIME"', help='Other traffic from then on: "2 Mbit/s@8 s".'),
+    ] = None,
+    spread: Annotated[
+        str | None, typer.Option(metavar="PERCENT", help="Let a constant rate wander this much.")
+    ] = None,
+    seed: Annotated[int, typer.Option(help="Of the wandering.")] = 0,
     port: Annotated[int, typer.Option(min=0, max=65535, help="0 takes a free one.")] = 0,
     json: Json = False,
 ) -> None:
@@ -51,10 +66,10 @@ def uplink(
     import sys
     import time
 
-    from eager_kestrel.actions.practice import practice_line, simulated_uplink
+    from eager_kestrel.actions.practice import Trouble, practice_line, simulated_uplink
     from eager_kestrel.cli.screen import print_json
     from eager_kestrel.core.errors import InputError
-    from eager_kestrel.core.units import Bitrate, DataSize, parse_seconds
+    from eager_kestrel.core.units import Bitrate, DataSize, parse_seconds, parse_share
 
     if (rate is None) == (line is None):
         raise InputError("one line is needed", 'give --rate "8 Mbit/s" or --line wet-evening')
@@ -63,6 +78,13 @@ def uplink(
         Bitrate.parse(rate) if rate else None,
         parse_seconds(round_trip) * 1000,
         DataSize.parse(queue).bytes,
+        Trouble(
+            stalls=tuple((at, parse_seconds(what)) for what, at in map(_at, stall or [])),
+            others=tuple((at, Bitrate.parse(what).kbps) for what, at in map(_at, others or [])),
+            spread=parse_share(spread) if spread else 0.0,
+            seed=seed,
+            per_connection_kbps=Bitrate.parse(per_connection).kbps if per_connection else None,
+        ),
     )
     with simulated_uplink(simulated, port) as standing:
         if json:
@@ -76,3 +98,14 @@ def uplink(
                 time.sleep(3600)
         except KeyboardInterrupt:
             sys.stderr.write("\nThe simulated uplink is gone.\n")
+
+
+def _at(written: str) -> tuple[str, float]:
+    """``WHAT@TIME`` taken apart."""
+    from eager_kestrel.core.errors import InputError
+    from eager_kestrel.core.units import parse_seconds
+
+    what, sign, when = written.partition("@")
+    if not sign:
+        raise InputError(f'"{written}" does not say when', f'write "{what.strip()}@10 s"')
+    return what, parse_seconds(when)

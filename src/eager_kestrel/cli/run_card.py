@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from eager_kestrel.cli.screen import grid, rate
+from eager_kestrel.core.hours import Hours
 from eager_kestrel.core.run import Run
 from eager_kestrel.core.summary import (
     PhaseSummary,
@@ -14,9 +15,12 @@ from eager_kestrel.core.summary import (
     verdicts,
 )
 from eager_kestrel.core.units import DataSize
+from eager_kestrel.core.uplink import Uplink
 
 if TYPE_CHECKING:
     from rich.console import Console
+
+BAR_CELLS = 30
 
 
 def show_run(screen: Console, run: Run) -> None:
@@ -24,6 +28,9 @@ def show_run(screen: Console, run: Run) -> None:
     from rich.panel import Panel
     from rich.text import Text
 
+    if run.reading_kbps is not None:
+        screen.print(f"{rate(run.reading_kbps)}, read elsewhere on {run.taken_at[:16]}")
+        return
     one, several = phase_summary(run.one_connection), phase_summary(run.several_connections)
     uplink = run_uplink(run)
     if one is None or uplink is None:
@@ -59,4 +66,40 @@ def _windows(figures: PhaseSummary) -> str:
     return (
         f"{figures.windows} windows over {figures.steady_seconds:.1f} steady seconds, "
         f"ramp of {figures.ramp_seconds:.1f} s left out"
+    )
+
+
+def show_hours(screen: Console, hours: Hours) -> None:
+    """Typical and floor by hour of day, with a bar for each."""
+    from rich.table import Table
+    from rich.text import Text
+
+    highest = max((hour.typical_kbps for hour in hours.hours), default=1.0)
+    table = Table(box=None, padding=(0, 2), header_style="dim")
+    for heading in ("hour", "typical", "floor", "", "from"):
+        table.add_column(heading, justify="right" if heading in ("typical", "floor") else "left")
+    for hour in hours.hours:
+        full = round(BAR_CELLS * hour.typical_kbps / highest)
+        sure = min(full, round(BAR_CELLS * hour.floor_kbps / highest))
+        bar = Text("█" * sure, style="green") + Text("░" * (full - sure), style="green")
+        runs = f"{hour.runs} runs" if hour.measured else f"{hour.readings} readings, floor assumed"
+        table.add_row(
+            f"{hour.hour:02d}:00", rate(hour.typical_kbps), rate(hour.floor_kbps), bar, runs
+        )
+    screen.print(table)
+    screen.print("[dim]█ up to the floor   ░ up to typical[/]")
+
+
+def show_uplink(screen: Console, uplink: Uplink) -> None:
+    """What several runs say together."""
+    from rich.panel import Panel
+
+    low, high = uplink.floor_low_kbps, uplink.floor_high_kbps
+    between = f"between {rate(low)} and {rate(high)}" if low is not None and high else ""
+    card = grid(0, 0, 1)
+    card.add_row("typical", f"[bold]{rate(uplink.typical_kbps)}[/]", uplink.said)
+    card.add_row("floor", f"[bold]{rate(uplink.floor_kbps)}[/]", between)
+    card.add_row("spread", f"{uplink.spread:.0%}", "")
+    screen.print(
+        Panel(card, title="All runs", title_align="left", border_style="green", padding=(0, 1))
     )

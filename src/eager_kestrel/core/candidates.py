@@ -60,7 +60,6 @@ def candidates(
         largest: the guide's.
         named: pictures the guide names; taken where they have the shape.
         allowed_rates: frame rates the guide takes.
-
     """
     bound = Picture(min(source.width, largest.width), min(source.height, largest.height))
     pictures = set(even_ladder(shape, bound))

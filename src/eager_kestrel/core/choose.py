@@ -86,7 +86,6 @@ def weigh(
         safe_kbps: everything this destination may be sent.
         audio_kbps: already chosen.
         sample_rate_hz: of the audio; it sets how many headers audio needs.
-
     """
     found = candidates(
         guide.video.shape,

@@ -25,7 +25,6 @@ def require_format(found: object, kind: str, where: str) -> None:
 
     Raises:
         FormatError: says what it is instead and what to do.
-
     """
     wanted = format_name(kind)
     if found == wanted:

@@ -14,7 +14,6 @@ class KestrelError(Exception):
         what: what is wrong, with the value found.
         instead: what to write or do instead, as an imperative; may be empty.
         where: file, file:line, key or endpoint it concerns; may be empty.
-
     """
 
     def __init__(self, what: str, instead: str = "", where: str = "") -> None:

@@ -138,7 +138,6 @@ class Guide(Frozen):
 
         Raises:
             NotFoundError: the guide knows no such standing; suggests one.
-
         """
         if standing is None:
             return self

@@ -74,7 +74,6 @@ def h264_level(
 
     Raises:
         NoPlanError: no level does.
-
     """
     for level in H264_LEVELS:
         if (

@@ -34,7 +34,6 @@ class Picture:
 
         Raises:
             UnitError: not of that form, or a side outside 16 to 16384.
-
         """
         match = re.fullmatch(r"\s*([0-9]{1,6})\s*[x×X]\s*([0-9]{1,6})\s*", text)
         if match is None:
@@ -83,7 +82,6 @@ class Shape:
 
         Raises:
             UnitError: not two whole numbers above zero with a colon.
-
         """
         match = re.fullmatch(r"\s*([1-9][0-9]{0,3})\s*:\s*([1-9][0-9]{0,3})\s*", text)
         if match is None:
@@ -106,7 +104,6 @@ def parse_frame_rate(text: str) -> Fraction:
 
     Raises:
         UnitError: not a number above 0 and up to 480.
-
     """
     plain = re.sub(r"\s*(?:fps|Hz|frames/s)$", "", text.strip())
     try:

@@ -49,7 +49,6 @@ def plan(
 
     Raises:
         NotFoundError: a destination's standing is not in its guide.
-
     """
     waterfall = budget(uplink, show.safe_share, show.reserves)
     destination = show.destinations[0]

@@ -11,7 +11,7 @@ import numpy as np
 
 from eager_kestrel.core.arrays import Floats
 from eager_kestrel.core.errors import FormatError
-from eager_kestrel.core.run import Run
+from eager_kestrel.core.run import Kind, Run
 from eager_kestrel.core.throughput import (
     FLOOR_PERCENTILE,
     GRID_SECONDS,
@@ -22,8 +22,11 @@ from eager_kestrel.core.throughput import (
     steady_increments,
     steady_windows,
 )
-from eager_kestrel.core.uplink import Uplink
+from eager_kestrel.core.uplink import ASSUMED_SPREAD, Uplink
 
+DRAWS_PER_RUN = 64
+"""Block resamples made of each run; replicates then pick runs and one of these each."""
+KINDS: tuple[Kind, ...] = ("measured", "reading", "practice")
 SINGLE_RUN_WIDENING = 1.5
 """One run knows nothing of other hours: its interval is stretched below by this factor."""
 
@@ -37,7 +40,6 @@ def uplink_of(runs: list[Run], seed: int = 0) -> Uplink:
 
     Raises:
         FormatError: none of the runs has enough steady samples on one connection.
-
     """
     usable: list[tuple[Run, Floats, Floats]] = []
     for run in runs:
@@ -72,10 +74,51 @@ def uplink_of(runs: list[Run], seed: int = 0) -> Uplink:
     )
 
 
+def uplink_of_readings(readings: list[Run]) -> Uplink:
+    """The uplink behind rates read elsewhere: their median, with at least an assumed spread.
+
+    Args:
+        readings: at least one run with ``reading_kbps``.
+    """
+    rates = np.array([run.reading_kbps for run in readings], dtype=np.float64)
+    typical, floor = (float(x) for x in np.percentile(rates, [50, FLOOR_PERCENTILE]))
+    floor = min(floor, typical * (1 - ASSUMED_SPREAD / 2))
+    return Uplink(
+        typical_kbps=round(typical, 1),
+        floor_kbps=round(floor, 1),
+        spread=round(max(ASSUMED_SPREAD, 2 * (1 - floor / typical)), 4),
+        basis="assumed",
+        said=(
+            f"{len(readings)} imported readings, which say nothing of single connections or "
+            f"dips, so a spread of {ASSUMED_SPREAD:.0%} at least is assumed"
+        ),
+        runs=tuple(run.id for run in readings),
+    )
+
+
+def uplink_of_history(runs: list[Run]) -> Uplink:
+    """The uplink of what is kept: real runs count first, then readings, then the last practice.
+
+    Args:
+        runs: of any kind, oldest first, at least one.
+
+    Raises:
+        FormatError: nothing usable among them.
+    """
+    of_kind = {kind: [run for run in runs if run.kind == kind] for kind in KINDS}
+    if of_kind["measured"]:
+        return uplink_of(of_kind["measured"])
+    if of_kind["reading"]:
+        return uplink_of_readings(of_kind["reading"])
+    return uplink_of(of_kind["practice"][-1:])
+
+
 def _said(runs: list[Run]) -> str:
     if len(runs) > 1:
         return f"{len(runs)} runs from {runs[0].taken_at[:10]} to {runs[-1].taken_at[:10]}"
     cut = ", cut short" if runs[0].partial else ""
+    if runs[0].kind == "practice":
+        return f"a practice run of {runs[0].taken_at[:16].replace('T', ' ')}{cut}, not your line"
     return f"one run of {runs[0].taken_at[:16].replace('T', ' ')}{cut}; one run is not evidence yet"
 
 
@@ -96,12 +139,17 @@ def _floor_interval(
         return None
     rng = np.random.default_rng(seed)
     draws = min(part.size for part in parts)
-    floors = np.empty(replicates)
-    chosen = rng.integers(0, len(parts), (replicates, len(parts)))
-    for row, picks in enumerate(chosen):
-        windows = [
-            grid_windows(parts[i][block_indices(parts[i].size, draws, 1, rng)[0]]) for i in picks
+    drawn = [
+        grid_windows(part[block_indices(part.size, draws, DRAWS_PER_RUN, rng)]) for part in parts
+    ]
+    windows = np.stack(drawn)
+    runs = rng.integers(0, len(parts), (replicates, len(parts)))
+    rows = rng.integers(0, DRAWS_PER_RUN, runs.shape)
+    floors = np.array(
+        [
+            np.percentile(windows[picks, row], FLOOR_PERCENTILE)
+            for picks, row in zip(runs, rows, strict=True)
         ]
-        floors[row] = np.percentile(np.concatenate(windows), FLOOR_PERCENTILE)
+    )
     low, high = np.percentile(floors, [2.5, 97.5])
     return float(low), float(high)

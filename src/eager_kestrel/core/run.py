@@ -8,13 +8,17 @@ named in ``counted_by`` says the peer has received.
 from __future__ import annotations
 
 import itertools
+from datetime import datetime
 from typing import Literal
+from urllib.parse import urlsplit
 
 from pydantic import model_validator
 
 from eager_kestrel.core.document import Frozen, format_name
 
 PhaseName = Literal["idle", "one connection", "several connections"]
+FoundBy = Literal["given", "responsiveness configuration", "redirect", "practice", "imported"]
+Kind = Literal["measured", "practice", "reading"]
 Ending = Literal["complete", "enough", "time", "data", "failed", "stopped"]
 
 
@@ -68,7 +72,7 @@ class Endpoint(Frozen):
     """The local address asked for, if any."""
     proxy: str = ""
     """The proxy in between, if any."""
-    found_by: Literal["given", "responsiveness configuration", "redirect", "practice"] = "given"
+    found_by: FoundBy = "given"
 
 
 class Background(Frozen):
@@ -104,3 +108,19 @@ class Run(Frozen):
     """What the line carries in all."""
     data_used_bytes: int = 0
     """Everything the test delivered in its phases."""
+    reading_kbps: float | None = None
+    """A rate somebody read elsewhere and imported; then there are no samples."""
+
+    @property
+    def kind(self) -> Kind:
+        """Measured on a real line, through a stand-in on loopback, or a reading from elsewhere."""
+        if self.reading_kbps is not None:
+            return "reading"
+        host = urlsplit(self.endpoint.url).hostname or ""
+        loopback = host in ("localhost", "::1") or host.startswith("127.")
+        return "practice" if loopback or self.endpoint.found_by == "practice" else "measured"
+
+    @property
+    def taken(self) -> datetime:
+        """When it was taken, with the offset of the place."""
+        return datetime.fromisoformat(self.taken_at)

@@ -137,7 +137,6 @@ def run_of_document(document: dict[str, Any]) -> Run:
 
     Raises:
         pydantic.ValidationError: it is not a run.
-
     """
     kept = {key: value for key, value in document.items() if key in Run.model_fields}
     for name in ("idle", "one_connection", "several_connections"):

@@ -6,6 +6,7 @@ again. Used to simulate an uplink whose true rates are known.
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from itertools import pairwise
 
@@ -63,6 +64,43 @@ class Trace:
         index = min(max(index, 0), len(self.kbps) - 1)
         into = (rest - float(self._bytes_at[index])) / (self.kbps[index] * 125)
         return rounds * self.period_seconds + self.seconds[index] + into
+
+    def with_others(self, others_kbps: float, from_seconds: float, seconds: float) -> Trace:
+        """What is left of it when others take a rate from a moment on; lasts ``seconds``."""
+        return self._changed(seconds, from_seconds, seconds, lambda rate: rate - others_kbps)
+
+    def with_stall(self, from_seconds: float, to_seconds: float, seconds: float) -> Trace:
+        """The same with nothing let through between two moments; lasts ``seconds``."""
+        return self._changed(seconds, from_seconds, to_seconds, lambda _: 0.0)
+
+    def _changed(
+        self, length: float, begin: float, end: float, change: Callable[[float], float]
+    ) -> Trace:
+        """Unrolled to a length, with the rates between two moments changed, none below zero."""
+        rounds = int(length // self.period_seconds) + 1
+        starts = {s + r * self.period_seconds for r in range(rounds) for s in self.seconds}
+        edges = sorted({s for s in (*starts, begin, end) if 0 <= s < length})
+        rates = [self.kbps_at(edge) for edge in edges]
+        kbps = [
+            max(0.0, change(rate)) if begin <= edge < end else rate
+            for edge, rate in zip(edges, rates, strict=True)
+        ]
+        return Trace(tuple(edges), tuple(kbps), length, self.title)
+
+    def kbps_at(self, seconds: float) -> float:
+        """The rate at a moment."""
+        rest = seconds % self.period_seconds
+        return self.kbps[int(np.searchsorted(self.seconds, rest, side="right")) - 1]
+
+    @classmethod
+    def uneven(
+        cls, kbps: float, spread: float, step_seconds: float, length: float, seed: int
+    ) -> Trace:
+        """Rates drawn evenly from ``kbps`` x (1 +- spread) for each step, by a fixed seed."""
+        rng = np.random.default_rng(seed)
+        starts = np.arange(0, length, step_seconds)
+        drawn = kbps * (1 + spread * rng.uniform(-1, 1, starts.size))
+        return cls(tuple(starts.tolist()), tuple(drawn.tolist()), length)
 
     def window_kbps(self, window_seconds: float, step_seconds: float = 0.05) -> Floats:
         """True window means over one period, for holding a measurement against."""

@@ -67,7 +67,6 @@ class Bitrate:
 
         Raises:
             UnitError: no unit (``18``), an ambiguous one (``mb``), an unknown one, or zero.
-
         """
         number, unit = _split(text, "a bitrate", '"6 Mbit/s" or "6000 kbit/s"')
         n = _plain(number)
@@ -140,7 +139,6 @@ class DataSize:
 
         Raises:
             UnitError: no unit, an ambiguous one (``mb``), bits, or zero.
-
         """
         number, unit = _split(text, "an amount of data", '"200 MB" or "1 GB"')
         n = _plain(number)
@@ -167,7 +165,6 @@ def parse_seconds(text: str) -> float:
 
     Raises:
         UnitError: no unit or an unknown one.
-
     """
     number, unit = _split(text, "a length of time", '"2 s", "10 min" or "500 ms"')
     if unit not in _SECONDS:
@@ -181,7 +178,6 @@ def parse_share(text: str) -> float:
 
     Raises:
         UnitError: no per cent sign, or outside 0 to 100 %.
-
     """
     number, unit = _split(text, "a share", '"70 %"')
     if unit != "%":

@@ -14,7 +14,6 @@ def write_text(path: Path, text: str) -> None:
 
     Raises:
         StorageError: the disk would not take it; what stood there before still does.
-
     """
     folder = made(path.parent)
     temporary: str | None = None

@@ -38,7 +38,6 @@ def load_guide(name: str, extra: Path | None = None) -> Guide:
         NotFoundError: there is none of that name; suggests one.
         FormatError: the file is broken; names the line.
         StorageError: it cannot be read.
-
     """
     if name.endswith(".toml") or "/" in name:
         return read_guide(Path(name))

@@ -10,7 +10,7 @@ from __future__ import annotations
 import contextlib
 import sqlite3
 from collections.abc import Iterator
-from datetime import datetime
+from dataclasses import dataclass
 from pathlib import Path
 from types import TracebackType
 from typing import Self
@@ -18,7 +18,7 @@ from typing import Self
 from pydantic import ValidationError
 
 from eager_kestrel.core.errors import FormatError, NotFoundError, StorageError
-from eager_kestrel.core.run import Run
+from eager_kestrel.core.run import Kind, Run
 from eager_kestrel.core.summary import run_uplink
 from eager_kestrel.files.home import data_home, made, storage_error
 
@@ -38,6 +38,11 @@ MIGRATIONS: tuple[str, ...] = (
     ) STRICT;
     CREATE INDEX runs_by_time ON runs (taken_epoch);
     """,
+    """
+    ALTER TABLE runs ADD COLUMN kind TEXT NOT NULL DEFAULT 'measured';
+    UPDATE runs SET kind = 'practice'
+        WHERE endpoint LIKE 'http://127.%' OR endpoint LIKE 'http://localhost%';
+    """,
 )
 
 _WHY = (
@@ -49,6 +54,19 @@ _WHY = (
     ("malformed", "the run history is damaged", "move it away; a new one will be made"),
     ("disk i/o", "the disk failed", "check it"),
 )
+
+
+@dataclass(frozen=True, slots=True)
+class Row:
+    """A run in a line."""
+
+    id: str
+    taken_at: str
+    endpoint: str
+    typical_kbps: float | None
+    floor_kbps: float | None
+    partial: bool
+    kind: Kind
 
 
 class History:
@@ -138,35 +156,37 @@ class History:
         rows = [_row(run) for run in runs]
         with self._transaction() as database:
             before = database.total_changes
-            database.executemany("INSERT OR IGNORE INTO runs VALUES (?,?,?,?,?,?,?,?)", rows)
+            database.executemany("INSERT OR IGNORE INTO runs VALUES (?,?,?,?,?,?,?,?,?)", rows)
             return database.total_changes - before
 
-    def latest(self) -> Run | None:
-        """The newest run with a usable uplink; None when there is none."""
-        rows = self._read(
-            "SELECT document FROM runs WHERE typical_kbps IS NOT NULL "
-            "ORDER BY taken_epoch DESC LIMIT 1"
-        )
-        return rows[0] if rows else None
-
-    def since(self, epoch: float) -> list[Run]:
-        """Runs with a usable uplink taken at or after a moment, oldest first."""
+    def since(self, epoch: float = 0.0) -> list[Run]:
+        """Runs with a usable rate taken at or after a moment, oldest first."""
         return self._read(
             "SELECT document FROM runs WHERE typical_kbps IS NOT NULL AND taken_epoch >= ? "
-            "ORDER BY taken_epoch",
+            "ORDER BY taken_epoch, id",
             (epoch,),
         )
 
     def all(self) -> list[Run]:
         """Every run, oldest first."""
-        return self._read("SELECT document FROM runs ORDER BY taken_epoch")
+        return self._read("SELECT document FROM runs ORDER BY taken_epoch, id")
+
+    def rows(self) -> list[Row]:
+        """Every run in a line, oldest first, without reading its samples."""
+        try:
+            found = self._connection.execute(
+                "SELECT id, taken_at, endpoint, typical_kbps, floor_kbps, partial, kind "
+                "FROM runs ORDER BY taken_epoch, id"
+            ).fetchall()
+        except sqlite3.Error as error:
+            raise self._storage_error(error) from None
+        return [Row(*row) for row in found]
 
     def find(self, name: str) -> Run:
         """A run by its id, the beginning of one, or ``latest``.
 
         Raises:
             NotFoundError: none or several begin so.
-
         """
         if name == "latest":
             rows = self._read("SELECT document FROM runs ORDER BY taken_epoch DESC LIMIT 1")
@@ -208,10 +228,11 @@ def _row(run: Run) -> tuple[object, ...]:
     return (
         run.id,
         run.taken_at,
-        datetime.fromisoformat(run.taken_at).timestamp(),
+        run.taken.timestamp(),
         run.endpoint.url,
-        uplink.typical_kbps if uplink else None,
+        uplink.typical_kbps if uplink else run.reading_kbps,
         uplink.floor_kbps if uplink else None,
         int(run.partial),
         run.model_dump_json(),
+        run.kind,
     )

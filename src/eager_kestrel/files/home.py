@@ -24,7 +24,6 @@ def made(folder: Path) -> Path:
 
     Raises:
         StorageError: it cannot be made.
-
     """
     try:
         folder.mkdir(parents=True, exist_ok=True)

@@ -30,7 +30,6 @@ def read_model(raw: bytes, model: type[Model], kind: str, where: str) -> Model:
 
     Raises:
         FormatError: it is not TOML, not of this kind, or a value is wrong; names the line.
-
     """
     text = _text(raw, kind, where)
     document = _document(text, kind, where)

@@ -24,7 +24,6 @@ def load_trace(name: str) -> Trace:
 
     Raises:
         NotFoundError: there is none of that name; suggests one.
-
     """
     if name not in trace_names():
         raise NotFoundError(
@@ -39,7 +38,6 @@ def read_trace(text: str, where: str) -> Trace:
 
     Raises:
         FormatError: a row is not two numbers; names the line.
-
     """
     lines = [line for line in text.splitlines() if not line.startswith("#")]
     rows = list(csv.DictReader(io.StringIO("\n".join(lines))))

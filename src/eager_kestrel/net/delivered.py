@@ -12,8 +12,8 @@ good it is:
   counts unsent and unacknowledged data;
 - Windows: ``SIO_TCP_INFO`` (mstcpip.h, ``TCP_INFO_v0``): ``BytesOut`` less retransmitted bytes and
   bytes in flight;
-- anywhere: bytes written less a small, fixed send buffer; an estimate that lags the truth by at
-  most that buffer.
+- anywhere: bytes written less a small, fixed send buffer, an estimate off by that buffer at most;
+  at the end of a phase the endpoint's answer confirms the total.
 """
 
 from __future__ import annotations
@@ -173,7 +173,6 @@ def delivered_counter(
         connection: a connected TCP socket, TLS or not.
         written: tells how many bytes the program has handed to it so far.
         estimate: use the portable estimate even where the kernel counts.
-
     """
     kernel = _OF_PLATFORM.get(sys.platform)
     if kernel is not None and not estimate:

@@ -33,7 +33,6 @@ def network_error(error: BaseException, where: str) -> NetworkError:
     Args:
         error: what was raised.
         where: the endpoint, without anything secret.
-
     """
     chain = _causes(error)
     text = " ".join(str(cause) for cause in chain).lower()

@@ -17,10 +17,12 @@ from typing import Literal
 from urllib.parse import urljoin, urlsplit, urlunsplit
 
 import httpx
+import psutil
 
 from eager_kestrel.core.errors import EndpointError, InputError
 from eager_kestrel.net.failures import network_error, status_error
 
+ANY_IPV4, ANY_IPV6 = "0.0.0.0", "::"  # noqa: S104 - to leave from, not to listen on
 CONNECT_SECONDS = 10.0
 ANSWER_SECONDS = 20.0
 """Longer than any stall worth sitting out."""
@@ -96,11 +98,12 @@ def find_target(url: str, bind: str | None = None, *, estimate: bool = False) ->
         InputError: not an http(s) address.
         NetworkError: it cannot be reached.
         EndpointError: it does not take uploads.
-
     """
     parts = urlsplit(url)
     if parts.scheme not in ("http", "https") or not parts.hostname:
         raise InputError(f'"{url}" is not an address to upload to', "write https://host/path")
+    if bind is not None:
+        _require_own_address(bind)
     target = Target(url=url, bind=bind, proxy=_proxy_for(url), estimate=estimate)
     with target.client() as client:
         if parts.path in ("", "/") and not parts.query:
@@ -112,6 +115,20 @@ def find_target(url: str, bind: str | None = None, *, estimate: bool = False) ->
     if not 200 <= status < 300:
         raise status_error(status, target.shown, shown_url(urljoin(target.url, location)))
     return target
+
+
+def _require_own_address(bind: str) -> None:
+    """Refuse to leave from an address this machine does not have."""
+    own = [
+        address.address.partition("%")[0]
+        for addresses in psutil.net_if_addrs().values()
+        for address in addresses
+        if address.family in (socket.AF_INET, socket.AF_INET6)
+    ]
+    if bind not in (*own, ANY_IPV4, ANY_IPV6):
+        raise InputError(
+            f'this machine has no address "{bind}"', f"give --bind one of {', '.join(own)}"
+        )
 
 
 def _proxy_for(url: str) -> str | None:

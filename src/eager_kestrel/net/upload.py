@@ -29,6 +29,7 @@ SMALLEST_WRITE = 16_384
 LARGEST_WRITE = 1_048_576
 WRITE_SECONDS = 0.01
 JOIN_SECONDS = 5.0
+CONFIRM_SECONDS = 3.0
 
 
 class _Stopped(Exception):  # noqa: N818 - not an error: how a body ends
@@ -47,6 +48,8 @@ class _Connection(threading.Thread):
         self._before = 0
         self._current = 0
         self._written = 0
+        self._confirmed = 0
+        self._finish_asked = threading.Event()
         self._body_bytes = BODY_BYTES[0]
         self.connected = threading.Event()
         self.counted_by = ""
@@ -57,7 +60,7 @@ class _Connection(threading.Thread):
     def run(self) -> None:
         try:
             with self._target.client() as client:
-                while not self._stop_asked.is_set():
+                while not (self._stop_asked.is_set() or self._finish_asked.is_set()):
                     self._upload(client)
         except _Stopped:
             pass
@@ -72,13 +75,12 @@ class _Connection(threading.Thread):
 
     def _upload(self, client: httpx.Client) -> None:
         """One POST; returns once it has been answered."""
+        sized = {} if self._target.estimate else {"Content-Length": str(self._body_bytes)}
         response = client.post(
-            self._target.url,
-            content=self._body(),
-            headers={"Content-Length": str(self._body_bytes)},
-            extensions={"trace": self._trace},
+            self._target.url, content=self._body(), headers=sized, extensions={"trace": self._trace}
         )
         if 200 <= response.status_code < 300:
+            self._confirmed = self._written
             return
         smaller = [size for size in BODY_BYTES if size < self._body_bytes]
         if response.status_code == 413 and smaller:
@@ -95,6 +97,8 @@ class _Connection(threading.Thread):
         block = os.urandom(LARGEST_WRITE)
         left, size, began = self._body_bytes, SMALLEST_WRITE, time.monotonic()
         while left > 0:
+            if self._finish_asked.is_set():
+                return  # a chunked body may end anywhere; the answer then confirms all of it
             if self._stop_asked.is_set():
                 raise _Stopped
             chunk = block[: min(size, left)]
@@ -139,7 +143,12 @@ class _Connection(threading.Thread):
         if self._counter is not None:
             with contextlib.suppress(OSError):
                 self._current = max(self._current, self._counter.delivered_bytes())
-        return self._before + self._current
+        return max(self._before + self._current, self._confirmed)
+
+    def finish(self) -> None:
+        """End the body where it is and wait for the answer, which confirms every byte written."""
+        self._finish_asked.set()
+        self.join(CONFIRM_SECONDS)
 
     def stop(self) -> None:
         """Reset the connection: wake a blocked write, then the abortive close discards the rest."""
@@ -171,6 +180,12 @@ class Upload:
         trace: TracebackType | None,
     ) -> None:
         self.stop()
+
+    def confirm(self) -> int:
+        """End the load in order where only the answer tells what arrived; returns the bytes."""
+        for connection in self._connections:
+            connection.finish()
+        return self.delivered_bytes()
 
     def stop(self) -> None:
         """End the load abruptly; the line is free at once."""

@@ -13,7 +13,7 @@ import socket
 import ssl
 from dataclasses import dataclass
 from types import TracebackType
-from typing import Self
+from typing import Any, Self
 
 import h11
 
@@ -46,6 +46,8 @@ class Behaviour:
     """... for this long."""
     certificate: ssl.SSLContext | None = None
     """Serve TLS with it."""
+    upload_url: str = ""
+    """Name this in a responsiveness configuration document."""
 
 
 class PracticeEndpoint:
@@ -97,8 +99,14 @@ class PracticeEndpoint:
         if not isinstance(request, h11.Request):
             return False
         self.requests += 1
-        length = int(dict(request.headers).get(b"content-length", b"0"))
-        small = length <= SMALL_BYTES
+        if request.target == b"/.well-known/nq" and self._behaviour.upload_url:
+            urls = {"version": 1, "urls": {"upload_url": self._behaviour.upload_url}}
+            await _answer(protocol, writer, 200, "", urls)
+            return False
+        headers = dict(request.headers)
+        chunked = b"transfer-encoding" in headers
+        length = int(headers.get(b"content-length", b"0"))
+        small = length <= SMALL_BYTES and not chunked
         received = 0
         while not isinstance(event := await _next_event(protocol, reader), h11.EndOfMessage):
             if not isinstance(event, h11.Data):
@@ -107,9 +115,10 @@ class PracticeEndpoint:
             self.received_bytes += len(event.data)
             if not small and await self._misbehave(received, len(event.data), writer):
                 break
-        early = received < length
+        early = received < length or (chunked and not isinstance(event, h11.EndOfMessage))
         status = self._behaviour.small_status if small else self._behaviour.status
-        await _answer(protocol, writer, status, self._behaviour.location, received)
+        said = {"received_bytes": received}
+        await _answer(protocol, writer, status, self._behaviour.location, said)
         if early:
             await _linger(reader, writer)
         return not early and protocol.our_state is h11.DONE
@@ -168,9 +177,9 @@ async def _answer(
     writer: asyncio.StreamWriter,
     status: int,
     location: str,
-    received: int,
+    said: dict[str, Any],
 ) -> None:
-    body = json.dumps({"received_bytes": received}).encode()
+    body = json.dumps(said).encode()
     headers = [("content-type", "application/json"), ("content-length", str(len(body)))]
     if location and 300 <= status < 400:
         headers.append(("location", location))

@@ -29,7 +29,6 @@ def listening_socket(port: int = 0, receive_buffer_bytes: int | None = None) -> 
 
     Raises:
         NetworkError: the port is taken.
-
     """
     listener = socket.socket(socket.AF_INET, socket.SOCK_STREAM)
     listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)

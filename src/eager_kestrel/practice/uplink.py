@@ -29,6 +29,8 @@ RECEIVE_BUFFER_BYTES = 8192
 SMALLEST_CHUNK = 1448
 LARGEST_CHUNK = 65536
 CHUNK_SECONDS = 0.002
+CAP_CREDIT_SECONDS = 0.02
+"""How far a capped connection may catch up after the timer woke it late."""
 END = b""
 BROKEN = None
 
@@ -45,8 +47,8 @@ class Line:
     """Added to every round trip, half each way."""
     queue_bytes: int = 65536
     """What may wait in front of the link; at 8 Mbit/s 64 KiB are 66 ms."""
-    begin_seconds: float = 0.0
-    """Where in the trace it starts."""
+    per_connection_kbps: float | None = None
+    """A cap on each connection, as distance and loss put on real ones."""
 
 
 class Link:
@@ -57,8 +59,8 @@ class Link:
         self._gate = asyncio.Lock()
         self._waiting: deque[tuple[float, int]] = deque()
         self._queued = 0
-        self._began = time.monotonic() - line.begin_seconds
-        self._busy_until = line.begin_seconds
+        self._began = time.monotonic()
+        self._busy_until = 0.0
 
     def _now(self) -> float:
         return time.monotonic() - self._began
@@ -156,8 +158,14 @@ class PracticeUplink:
     async def _up(self, client: socket.socket, pending: Flight, link: Link) -> None:
         loop = asyncio.get_running_loop()
         last: bytes | None = END
+        cap = self._line.per_connection_kbps
+        free_at = time.monotonic()
         try:
             while chunk := await loop.sock_recv(client, link.chunk_bytes()):
+                if cap is not None:
+                    free_at = max(free_at, time.monotonic() - CAP_CREDIT_SECONDS)
+                    free_at += len(chunk) / (cap * 125)
+                    await asyncio.sleep(max(0.0, free_at - time.monotonic()))
                 leaves = await link.enqueue(len(chunk))
                 await pending.put((leaves + self._half, chunk))
         except OSError:

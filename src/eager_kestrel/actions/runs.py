@@ -1,0 +1,98 @@
+"""The history of runs: list, find, forget, export, import, by hour of day."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from eager_kestrel import __version__
+from eager_kestrel.core.errors import InputError, NotFoundError
+from eager_kestrel.core.hours import Hours, by_hour
+from eager_kestrel.core.run import Run
+from eager_kestrel.files.documents import write_text
+from eager_kestrel.files.history import History, Row
+from eager_kestrel.files.run_tables import read_runs, runs_csv, runs_json
+
+__all__ = ["Imported", "Row", "export", "find", "forget", "hours", "import_file", "listed"]
+
+
+@dataclass(frozen=True, slots=True)
+class Imported:
+    """What an import did."""
+
+    added: int
+    known: int
+    """Rows that were already there."""
+    bad: tuple[str, ...]
+    """One line for each row that could not be taken."""
+
+
+def listed() -> list[Row]:
+    """Every kept run in a line, oldest first."""
+    with History() as history:
+        return history.rows()
+
+
+def find(name: str) -> Run:
+    """A run by id, the beginning of one, or ``latest``.
+
+    Raises:
+        NotFoundError: none or several match.
+    """
+    with History() as history:
+        return history.find(name)
+
+
+def forget(names: list[str], *, everything: bool = False) -> int:
+    """Remove runs by id, or all of them; returns how many.
+
+    Raises:
+        NotFoundError: a name matches none or several; then nothing is removed.
+    """
+    with History() as history:
+        if everything:
+            return history.forget([row.id for row in history.rows()])
+        return history.forget([history.find(name).id for name in names])
+
+
+def export(path: Path) -> int:
+    """Write every run to a ``.json`` file with samples, or a ``.csv`` without; returns how many.
+
+    Raises:
+        InputError: another kind of file.
+        StorageError: the disk would not take it.
+    """
+    writers = {".json": runs_json, ".csv": runs_csv}
+    writer = writers.get(path.suffix.lower())
+    if writer is None:
+        raise InputError(f'"{path.name}" is neither JSON nor CSV', "name it .json or .csv")
+    with History() as history:
+        runs = history.all()
+    write_text(path, writer(runs))
+    return len(runs)
+
+
+def import_file(path: Path) -> Imported:
+    """Take runs from an export, or readings from a table of times and upload rates.
+
+    Raises:
+        FormatError: nothing in the file can be taken for what it is.
+        StorageError: the file cannot be read or the history not written.
+    """
+    read = read_runs(path, __version__)
+    with History() as history:
+        added = history.add(read.runs)
+    return Imported(added, len(read.runs) - added, tuple(read.bad))
+
+
+def hours() -> Hours:
+    """Typical and floor by hour of day.
+
+    Raises:
+        NotFoundError: no run is kept.
+    """
+    with History() as history:
+        runs = history.since()
+    if not runs:
+        raise NotFoundError("no run is kept", "run eager-kestrel measure URL, or import some")
+    return by_hour(runs)

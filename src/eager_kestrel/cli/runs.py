@@ -1,0 +1,151 @@
+"""``runs``: what was measured before."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from eager_kestrel.cli.options import Figure, Json
+
+group = typer.Typer(no_args_is_help=True, rich_markup_mode=None, help="What you measured before.")
+
+RunName = Annotated[
+    str, typer.Argument(metavar="RUN", help='Its id, the beginning of one, or "latest".')
+]
+
+
+def register(app: typer.Typer) -> None:
+    """Add the commands."""
+    app.add_typer(group, name="runs", rich_help_panel="Measure")
+
+
+@group.callback()
+def runs() -> None:
+    """What you measured before: list, show, by hour of day, import, export, forget."""
+
+
+@group.command("list")
+def list_runs(json: Json = False) -> None:
+    """List the kept runs, oldest first."""
+    from dataclasses import asdict
+
+    from eager_kestrel.actions.runs import listed
+    from eager_kestrel.cli.screen import console, print_json, rate
+    from eager_kestrel.core.document import format_name
+
+    rows = listed()
+    if json:
+        print_json({"format": format_name("run-list"), "runs": [asdict(row) for row in rows]})
+        return
+    if not rows:
+        console().print("No run is kept yet: eager-kestrel measure URL")
+        return
+    from rich.table import Table
+
+    table = Table(box=None, padding=(0, 2), header_style="dim")
+    for heading in ("run", "taken", "typical", "floor", "kind", "to"):
+        table.add_column(heading, justify="right" if heading in ("typical", "floor") else "left")
+    for row in rows:
+        table.add_row(
+            row.id,
+            row.taken_at[:16].replace("T", " "),
+            "-" if row.typical_kbps is None else rate(row.typical_kbps),
+            "-" if row.floor_kbps is None else rate(row.floor_kbps),
+            f"{row.kind}, cut short" if row.partial else row.kind,
+            row.endpoint or "read elsewhere",
+        )
+    console().print(table)
+
+
+@group.command("show")
+def show(
+    run: RunName = "latest",
+    samples: Annotated[bool, typer.Option("--samples", help="With --json: all samples.")] = False,
+    figure: Figure = None,
+    json: Json = False,
+) -> None:
+    """Show one run, and draw it with --figure."""
+    from eager_kestrel.actions.runs import find
+    from eager_kestrel.cli.run_card import show_run
+    from eager_kestrel.cli.screen import console, print_json
+    from eager_kestrel.core.summary import run_document
+
+    found = find(run)
+    if figure is not None:
+        from eager_kestrel.report.run_figure import save_run_figure
+
+        save_run_figure(found, figure)
+    if json:
+        print_json(run_document(found, samples=samples))
+    else:
+        show_run(console(), found)
+
+
+@group.command("hours")
+def hours(figure: Figure = None, json: Json = False) -> None:
+    """Typical and floor by hour of day, as a table and a figure."""
+    from eager_kestrel.actions.runs import hours as by_hour
+    from eager_kestrel.cli.run_card import show_hours
+    from eager_kestrel.cli.screen import console, print_json
+
+    found = by_hour()
+    if figure is not None:
+        from eager_kestrel.report.hours_figure import save_hours_figure
+
+        save_hours_figure(found, figure)
+    if json:
+        print_json(found.model_dump(mode="json"))
+    else:
+        show_hours(console(), found)
+
+
+@group.command("forget")
+def forget(
+    names: Annotated[list[str] | None, typer.Argument(metavar="RUN...")] = None,
+    everything: Annotated[bool, typer.Option("--all", help="Forget all of them.")] = False,
+) -> None:
+    """Forget runs by id, or all of them."""
+    from eager_kestrel.actions.runs import forget as forget_runs
+    from eager_kestrel.cli.screen import console
+    from eager_kestrel.core.errors import InputError
+
+    if bool(names) == everything:
+        raise InputError("which runs to forget", "name them, or give --all")
+    console().print(f"{forget_runs(names or [], everything=everything)} forgotten")
+
+
+@group.command("export")
+def export(
+    file: Annotated[Path, typer.Argument(help=".json with samples, or .csv without.")],
+) -> None:
+    """Write every kept run to a file."""
+    from eager_kestrel.actions.runs import export as export_runs
+    from eager_kestrel.cli.screen import console
+
+    console().print(f"{export_runs(file)} runs written to {file}")
+
+
+@group.command("import")
+def import_runs(
+    file: Annotated[Path, typer.Argument(help="An export, or rows of time and upload rate.")],
+    json: Json = False,
+) -> None:
+    """Take in an export, or a CSV or JSON table of times and upload rates from elsewhere."""
+    from eager_kestrel.actions.runs import import_file
+    from eager_kestrel.cli.screen import console, print_json, warn
+    from eager_kestrel.core.errors import FormatError
+
+    done = import_file(file)
+    if json:
+        print_json({"added": done.added, "known": done.known, "bad": list(done.bad)})
+    else:
+        known = f", {done.known} were already there" if done.known else ""
+        console().print(f"{done.added} added{known}")
+    for line in done.bad:
+        warn(f"{file}: {line}")
+    if done.bad:
+        if done.added + done.known == 0:
+            raise FormatError(f"none of {len(done.bad)} rows could be taken", "see above")
+        raise typer.Exit(1)

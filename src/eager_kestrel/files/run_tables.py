@@ -1,0 +1,210 @@
+"""Runs in and out of files: our own JSON with samples, and tables of times and upload rates.
+
+A table comes as CSV or as JSON rows. Its rate column says the unit in its name (``upload_mbps``,
+``upload (Mbit/s)``) or in each cell (``12 Mbit/s``); a bare number in a bare column is refused,
+with its line. Good rows are taken even when others are bad.
+"""
+
+from __future__ import annotations
+
+import csv
+import hashlib
+import io
+import json
+import re
+from dataclasses import dataclass, field
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+from pydantic import ValidationError
+
+from eager_kestrel.core.document import format_name, require_format
+from eager_kestrel.core.errors import FormatError, KestrelError, UnitError
+from eager_kestrel.core.run import Endpoint, Run
+from eager_kestrel.core.summary import phase_summary, run_document, run_of_document
+from eager_kestrel.core.units import Bitrate
+from eager_kestrel.files.home import storage_error
+
+MOST_BYTES = 200_000_000
+TIME_COLUMNS = ("time", "taken_at", "timestamp", "datetime", "date", "when")
+RATE_COLUMN = re.compile(
+    r"(?:upload|up|upstream|rate)(?:[ _-]*(?:rate|speed))?[ _(\[-]*(.*?)[)\]]*"
+)
+CSV_COLUMNS = ("time", "upload_kbps", "floor_kbps", "several_kbps", "endpoint", "partial", "id")
+
+
+@dataclass
+class Read:
+    """What a file gave."""
+
+    runs: list[Run] = field(default_factory=list)
+    bad: list[str] = field(default_factory=list)
+    """One line for each row that could not be taken."""
+
+
+def runs_json(runs: list[Run]) -> str:
+    """Runs with all their samples; ``read_runs`` gives them back whole."""
+    document = {
+        "format": format_name("runs"),
+        "runs": [run_document(run, samples=True) for run in runs],
+    }
+    return json.dumps(document, indent=1) + "\n"
+
+
+def runs_csv(runs: list[Run]) -> str:
+    """A line a run, without samples."""
+    out = io.StringIO()
+    table = csv.writer(out, lineterminator="\n")
+    table.writerow(CSV_COLUMNS)
+    for run in runs:
+        one, several = phase_summary(run.one_connection), phase_summary(run.several_connections)
+        rate = one.typical_kbps if one else run.reading_kbps
+        table.writerow(
+            [
+                run.taken_at,
+                "" if rate is None else rate,
+                one.floor_kbps if one else "",
+                several.typical_kbps if several else "",
+                run.endpoint.url,
+                "yes" if run.partial else "",
+                run.id,
+            ]
+        )
+    return out.getvalue()
+
+
+def read_runs(path: Path, version: str) -> Read:
+    """Runs from a file by its content: our JSON, JSON rows, or a table.
+
+    Args:
+        path: the file.
+        version: of this program, recorded in readings.
+
+    Raises:
+        FormatError: it is none of these, or has no usable columns.
+        StorageError: it cannot be read.
+    """
+    try:
+        if path.stat().st_size > MOST_BYTES:
+            raise FormatError("more than 200 MB is no history", "give a smaller one", str(path))
+        text = path.read_text(encoding="utf-8-sig")
+    except OSError as error:
+        raise storage_error(error, str(path)) from None
+    except UnicodeDecodeError:
+        raise FormatError("not UTF-8 text", "save it as UTF-8", str(path)) from None
+    if text.lstrip()[:1] in ("{", "["):
+        return _from_json(text, str(path), version)
+    return _from_csv(text, str(path), version)
+
+
+def _from_json(text: str, where: str, version: str) -> Read:
+    try:
+        document = json.loads(text)
+    except (ValueError, RecursionError) as error:
+        line = getattr(error, "lineno", 1)
+        raise FormatError("not JSON", "correct it", f"{where}:{line}") from None
+    if isinstance(document, dict) and document.get("format") == format_name("run"):
+        document = {"format": format_name("runs"), "runs": [document]}
+    if isinstance(document, dict):
+        require_format(document.get("format"), "runs", where)
+        return _own(document, where)
+    read = Read()
+    for number, row in enumerate(document, 1):
+        if isinstance(row, dict):
+            _take_row(read, {str(k): str(v) for k, v in row.items()}, f"row {number}", version)
+        else:
+            read.bad.append(f"row {number}: not an object with a time and an upload rate")
+    return read
+
+
+def _own(document: dict[str, Any], where: str) -> Read:
+    read = Read()
+    rows = document.get("runs")
+    if not isinstance(rows, list):
+        raise FormatError("no runs in it", "export again", where)
+    for number, row in enumerate(rows, 1):
+        try:
+            read.runs.append(run_of_document(row))
+        except (ValidationError, AttributeError, TypeError) as error:
+            what = error.errors()[0] if isinstance(error, ValidationError) else None
+            key = ".".join(map(str, what["loc"])) if what else "it"
+            read.bad.append(f"run {number}: {key} is not as exported")
+    return read
+
+
+def _from_csv(text: str, where: str, version: str) -> Read:
+    try:
+        dialect: type[csv.Dialect] = csv.Sniffer().sniff(text[:4096], delimiters=",;\t")
+    except csv.Error:
+        dialect = csv.excel
+    rows = csv.DictReader(io.StringIO(text), dialect=dialect)
+    names = [name for name in (rows.fieldnames or []) if name]
+    if _time_column(names) is None or _rate_column(names) is None:
+        raise FormatError(
+            f"no columns of a time and an upload rate among {', '.join(names) or 'none'}",
+            'name them "time" and "upload_mbps"',
+            f"{where}:1",
+        )
+    read = Read()
+    try:
+        for row in rows:
+            cells = {str(k): str(v or "") for k, v in row.items() if k is not None}
+            if any(cells.values()):
+                _take_row(read, cells, f"line {rows.line_num}", version)
+    except csv.Error as error:
+        read.bad.append(f"line {rows.line_num}: {error}")
+    return read
+
+
+def _time_column(names: list[str]) -> str | None:
+    return next((n for n in names if n.strip().lower() in TIME_COLUMNS), None)
+
+
+def _rate_column(names: list[str]) -> tuple[str, str] | None:
+    """The rate column and the unit in its name, which may be empty."""
+    for name in names:
+        match = RATE_COLUMN.fullmatch(name.strip().replace("Upload", "upload"))
+        if match:
+            return name, match[1].replace("_per_", "/").strip()
+    return None
+
+
+def _take_row(read: Read, row: dict[str, str], where: str, version: str) -> None:
+    try:
+        read.runs.append(_reading(row, version))
+    except KestrelError as error:
+        read.bad.append(f"{where}: {error.line()}")
+
+
+def _reading(row: dict[str, str], version: str) -> Run:
+    time_column, rate_column = _time_column(list(row)), _rate_column(list(row))
+    if time_column is None or rate_column is None:
+        raise FormatError("no time and upload rate", 'write "time" and "upload"')
+    taken = _moment(row[time_column])
+    name, unit = rate_column
+    cell = row[name].strip()
+    bare = re.fullmatch(r"[0-9.]+", cell)
+    try:
+        rate = Bitrate.parse(f"{cell} {unit}" if bare else cell)
+    except UnitError as error:
+        hint = ', or name the column "upload_mbps"' if bare and not unit else ""
+        raise UnitError(error.what, f"{error.instead}{hint}") from None
+    taken_at = taken.isoformat(timespec="seconds")
+    digest = hashlib.sha256(f"{taken_at} {rate.bits_per_second}".encode()).hexdigest()[:4]
+    return Run(
+        id=f"{taken:%Y%m%d-%H%M%S}-i{digest}",
+        taken_at=taken_at,
+        version=version,
+        endpoint=Endpoint(url="", found_by="imported"),
+        counted_by="read elsewhere",
+        reading_kbps=rate.kbps,
+    )
+
+
+def _moment(text: str) -> datetime:
+    try:
+        moment = datetime.fromisoformat(text.strip())
+    except ValueError:
+        raise FormatError(f'"{text}" is not a time', "write one such as 2026-11-02 20:15") from None
+    return moment if moment.tzinfo else moment.astimezone()

@@ -1,0 +1,70 @@
+"""Connecting to an ingest point and waiting for the first answer of its protocol.
+
+RTMP answers C0 and C1 with S0; over TLS (RTMPS, HTTPS) the end of the handshake is the answer: one
+round trip in TLS 1.3 (RFC 8446 section 2) and verified as any client would.
+"""
+
+from __future__ import annotations
+
+import os
+import socket
+import ssl
+import time
+from urllib.parse import urlsplit
+
+from eager_kestrel.core.errors import FormatError
+from eager_kestrel.core.nearness import Try
+from eager_kestrel.net.failures import network_error
+from eager_kestrel.wire.rtmp import RANDOM_BYTES, is_opening_answer, opening
+
+PORTS = {"rtmp": 1935, "rtmps": 443, "https": 443}
+
+
+def reach(url: str, timeout_seconds: float) -> Try:
+    """One try.
+
+    Args:
+        url: ``rtmp://``, ``rtmps://`` or ``https://``.
+        timeout_seconds: for connecting and again for the answer.
+
+    Raises:
+        FormatError: another kind of address.
+    """
+    parts = urlsplit(url)
+    if parts.scheme not in PORTS or not parts.hostname:
+        raise FormatError(f'"{url}" is no ingest address', "write rtmp://, rtmps:// or https://")
+    port = parts.port or PORTS[parts.scheme]
+    began = time.monotonic()
+    try:
+        connection = socket.create_connection((parts.hostname, port), timeout=timeout_seconds)
+    except OSError as error:
+        return Try(failure=_why(error))
+    with connection:
+        connected = time.monotonic()
+        connect_ms = (connected - began) * 1000
+        try:
+            if parts.scheme == "rtmp":
+                _await_rtmp(connection)
+            else:
+                _await_tls(connection, parts.hostname)
+        except OSError as error:
+            return Try(connect_ms=connect_ms, failure=_why(error))
+        return Try(connect_ms=connect_ms, answer_ms=(time.monotonic() - connected) * 1000)
+
+
+def _await_rtmp(connection: socket.socket) -> None:
+    connection.sendall(opening(0, os.urandom(RANDOM_BYTES)))
+    if not is_opening_answer(connection.recv(1)):
+        raise OSError("it does not speak RTMP")
+
+
+def _await_tls(connection: socket.socket, host: str) -> None:
+    with ssl.create_default_context().wrap_socket(connection, server_hostname=host):
+        pass
+
+
+def _why(error: OSError) -> str:
+    if isinstance(error, TimeoutError):
+        return "it did not answer in time"
+    found = network_error(error, "").what
+    return str(error) if "broke the connection" in found and error.errno is None else found

@@ -1,0 +1,40 @@
+"""The uplink by hour of day as a figure."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from eager_kestrel.core.hours import Hours
+from eager_kestrel.report.figures import CARE, FAINT, INK, LINE, new_figure, save
+
+
+def save_hours_figure(hours: Hours, path: Path) -> None:
+    """Draw typical and floor for each hour anything is known of.
+
+    Raises:
+        InputError: the file name is no picture's.
+        StorageError: the disk would not take it.
+    """
+    figure, (axes,) = new_figure()
+    figure.suptitle("Upload by hour of day", color=INK, x=0.01, ha="left", fontsize=14)
+    at = [hour.hour for hour in hours.hours]
+    typical = [hour.typical_kbps / 1000 for hour in hours.hours]
+    floor = [hour.floor_kbps / 1000 for hour in hours.hours]
+    faces = [LINE if hour.measured else FAINT for hour in hours.hours]
+    axes.bar(at, typical, width=0.7, color=faces, alpha=0.55, label="typical (grey: imported)")
+    axes.hlines(floor, [h - 0.35 for h in at], [h + 0.35 for h in at], color=CARE, linewidth=3,
+                label="floor: nine windows in ten did at least this")  # fmt: skip
+    for hour in hours.hours:
+        if hour.floor_low_kbps is not None:
+            axes.vlines(hour.hour, hour.floor_low_kbps / 1000, hour.floor_kbps / 1000,
+                        color=CARE, linewidth=1)  # fmt: skip
+        count = f"{hour.runs} runs" if hour.measured else f"{hour.readings} read"
+        axes.annotate(count, (hour.hour, hour.typical_kbps / 1000), xytext=(0, 4),
+                      textcoords="offset points", ha="center", fontsize=9, color=INK)  # fmt: skip
+    axes.set_xlim(-0.6, 23.6)
+    axes.set_xticks(range(0, 24, 2), [f"{h:02d}:00" for h in range(0, 24, 2)])
+    axes.set_ylim(0, max(typical, default=1.0) * 1.2)
+    axes.set_ylabel("Mbit/s on one connection", color=INK)
+    axes.set_xlabel("hour the run began in", color=INK)
+    axes.legend(loc="upper right", frameon=True, framealpha=0.9, edgecolor=FAINT)
+    save(figure, path)
