@@ -8,12 +8,13 @@ from __future__ import annotations
 
 import secrets
 import time
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 
 from eager_kestrel import __version__
 from eager_kestrel.core.enough import Limits, known_well_enough, limit_reached
-from eager_kestrel.core.errors import EndpointError, NetworkError, StoppedError
+from eager_kestrel.core.errors import EndpointError, KestrelError, NetworkError, StoppedError
 from eager_kestrel.core.progress import Beginning, Learned, Said, Tell, tell_nobody
 from eager_kestrel.core.run import (
     Background,
@@ -131,6 +132,50 @@ def measure(wish: Wish, tell: Tell = tell_nobody) -> Run:
         return notebook.run(partial=True)
     loads = [phase for phase in (notebook.one, notebook.several) if phase is not None]
     return notebook.run(partial=any(p.ended in ("failed", "stopped") for p in loads))
+
+
+@dataclass(frozen=True, slots=True)
+class Outcome:
+    """What became of one run of a schedule."""
+
+    number: int
+    run: Run | None
+    error: KestrelError | None
+
+
+def measure_repeatedly(
+    wish: Wish, count: int, every_seconds: float, tell: Tell = tell_nobody
+) -> Iterator[Outcome]:
+    """Measure several times on a schedule that one failed run does not end.
+
+    Runs begin every so often by a clock that cannot jump; one that takes longer than that delays
+    the next. Ctrl-C between runs ends the schedule.
+
+    Args:
+        wish: where to and how.
+        count: how many runs.
+        every_seconds: from the beginning of one to the beginning of the next.
+        tell: hears of each phase and what is learned.
+    """
+    began = time.monotonic()
+    for number in range(count):
+        wait = began + number * every_seconds - time.monotonic()
+        if wait > 0:
+            tell(Said(f"run {number + 1} of {count} in {wait:.0f} s"))
+            try:
+                time.sleep(wait)
+            except KeyboardInterrupt:
+                return
+        try:
+            run = measure(wish, tell)
+        except NetworkError as error:
+            yield Outcome(number + 1, None, error)
+            continue
+        except StoppedError:
+            return
+        yield Outcome(number + 1, run, None)
+        if run.one_connection is not None and run.one_connection.ended == "stopped":
+            return
 
 
 def keep(run: Run) -> None:

@@ -59,10 +59,10 @@ def _show(found: Ranking) -> None:
 
     from eager_kestrel.cli.screen import console
 
-    table = Table(box=None, padding=(0, 2), header_style="dim")
-    table.add_column("ingest point")
+    table = Table(box=None, padding=(0, 1), header_style="dim")
+    table.add_column("ingest point", no_wrap=True)
     for heading in ("answer", "jitter", "lost", "connect"):
-        table.add_column(heading, justify="right")
+        table.add_column(heading, justify="right", no_wrap=True)
     table.add_column("address", overflow="fold")
     for number, point in enumerate(found.points):
         if point.median_ms is None:

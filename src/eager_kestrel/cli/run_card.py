@@ -20,7 +20,7 @@ from eager_kestrel.core.uplink import Uplink
 if TYPE_CHECKING:
     from rich.console import Console
 
-BAR_CELLS = 30
+BAR_CELLS = 20
 
 
 def show_run(screen: Console, run: Run) -> None:
@@ -82,7 +82,11 @@ def show_hours(screen: Console, hours: Hours) -> None:
         full = round(BAR_CELLS * hour.typical_kbps / highest)
         sure = min(full, round(BAR_CELLS * hour.floor_kbps / highest))
         bar = Text("█" * sure, style="green") + Text("░" * (full - sure), style="green")
-        runs = f"{hour.runs} runs" if hour.measured else f"{hour.readings} readings, floor assumed"
+        many = hour.runs if hour.measured else hour.readings
+        what = "run" if hour.measured else "reading"
+        runs = f"{many} {what}{'' if many == 1 else 's'}"
+        if not hour.measured:
+            runs += ", floor assumed"
         table.add_row(
             f"{hour.hour:02d}:00", rate(hour.typical_kbps), rate(hour.floor_kbps), bar, runs
         )

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from eager_kestrel.cli.options import Figure, Json
+
+if TYPE_CHECKING:
+    from eager_kestrel.actions.runs import Row
 
 group = typer.Typer(no_args_is_help=True, rich_markup_mode=None, help="What you measured before.")
 
@@ -44,19 +47,26 @@ def list_runs(json: Json = False) -> None:
         return
     from rich.table import Table
 
-    table = Table(box=None, padding=(0, 2), header_style="dim")
-    for heading in ("run", "taken", "typical", "floor", "kind", "to"):
-        table.add_column(heading, justify="right" if heading in ("typical", "floor") else "left")
+    table = Table(box=None, padding=(0, 1), header_style="dim")
+    for heading in ("run", "taken", "typical", "floor", "to"):
+        number = heading in ("typical", "floor")
+        table.add_column(heading, justify="right" if number else "left", no_wrap=True)
     for row in rows:
         table.add_row(
             row.id,
             row.taken_at[:16].replace("T", " "),
             "-" if row.typical_kbps is None else rate(row.typical_kbps),
             "-" if row.floor_kbps is None else rate(row.floor_kbps),
-            f"{row.kind}, cut short" if row.partial else row.kind,
-            row.endpoint or "read elsewhere",
+            f"{_whereto(row)}, cut short" if row.partial else _whereto(row),
         )
     console().print(table)
+
+
+def _whereto(row: Row) -> str:
+    """The host of a measured run, otherwise what kind of run it is."""
+    from urllib.parse import urlsplit
+
+    return urlsplit(row.endpoint).hostname or row.kind if row.kind == "measured" else row.kind
 
 
 @group.command("show")

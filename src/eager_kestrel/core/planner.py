@@ -273,7 +273,8 @@ def _infeasible(guide: Guide, show: Show, weighed: Weighed, waterfall: Budget) -
 def _warnings(guide: Guide, planned: DestinationPlan, uplink: Uplink) -> tuple[str, ...]:
     found: list[str] = []
     if uplink.basis == "assumed":
-        found.append("the upload is a bare number nobody measured; run eager-kestrel measure")
+        what = "rests on imported readings" if uplink.runs else "is a bare number nobody measured"
+        found.append(f"the upload {what}; run eager-kestrel measure")
     elif uplink.basis == "one run":
         found.append("one run is not evidence yet; measure again at the hour of the show")
     if planned.feasible and guide.transcodes != "always":

@@ -29,7 +29,7 @@ from eager_kestrel.files.home import storage_error
 MOST_BYTES = 200_000_000
 TIME_COLUMNS = ("time", "taken_at", "timestamp", "datetime", "date", "when")
 RATE_COLUMN = re.compile(
-    r"(?:upload|up|upstream|rate)(?:[ _-]*(?:rate|speed))?[ _(\[-]*(.*?)[)\]]*"
+    r"(?:upload|up|upstream|rate)(?:[ _-]*(?:rate|speed))?[ _(\[-]*(.*?)[)\]]*", re.IGNORECASE
 )
 CSV_COLUMNS = ("time", "upload_kbps", "floor_kbps", "several_kbps", "endpoint", "partial", "id")
 
@@ -164,7 +164,7 @@ def _time_column(names: list[str]) -> str | None:
 def _rate_column(names: list[str]) -> tuple[str, str] | None:
     """The rate column and the unit in its name, which may be empty."""
     for name in names:
-        match = RATE_COLUMN.fullmatch(name.strip().replace("Upload", "upload"))
+        match = RATE_COLUMN.fullmatch(name.strip())
         if match:
             return name, match[1].replace("_per_", "/").strip()
     return None

@@ -38,6 +38,8 @@ class Behaviour:
     """The answer to small requests."""
     break_after_bytes: int | None = None
     """Reset the connection once an upload has come this far."""
+    most_bytes: int | None = None
+    """Answer uploads up to this length with 200 whatever ``status`` says, longer ones at once."""
     early_after_bytes: int | None = None
     """Answer with ``status`` once an upload has come this far, and close."""
     pause_after_bytes: int | None = None
@@ -115,8 +117,12 @@ class PracticeEndpoint:
             self.received_bytes += len(event.data)
             if not small and await self._misbehave(received, len(event.data), writer):
                 break
+            if self._behaviour.most_bytes is not None and length > self._behaviour.most_bytes:
+                break
+        within = self._behaviour.most_bytes is not None and length <= self._behaviour.most_bytes
         early = received < length or (chunked and not isinstance(event, h11.EndOfMessage))
         status = self._behaviour.small_status if small else self._behaviour.status
+        status = 200 if within else status
         said = {"received_bytes": received}
         await _answer(protocol, writer, status, self._behaviour.location, said)
         if early:

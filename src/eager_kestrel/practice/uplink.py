@@ -152,8 +152,9 @@ class PracticeUplink:
                 reset_when_closed(server)
 
     def _in_flight(self) -> Flight:
-        """Room for what half a round trip holds, so that a peer that stops reading is felt."""
-        return asyncio.Queue(32 + int(self._half / CHUNK_SECONDS))
+        """Room for the queue and half a round trip, so that a peer that stops reading is felt."""
+        queued = self._line.queue_bytes // SMALLEST_CHUNK
+        return asyncio.Queue(32 + queued + int(self._half / CHUNK_SECONDS))
 
     async def _up(self, client: socket.socket, pending: Flight, link: Link) -> None:
         loop = asyncio.get_running_loop()

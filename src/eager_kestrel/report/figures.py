@@ -23,6 +23,7 @@ FAINT = "#d5dbe1"
 LINE = "#3b7ea1"
 GOOD = "#2f7d4f"
 CARE = "#c2571a"
+PALE = "#aab6c2"
 SHADE = "#eef2f5"
 
 
@@ -64,6 +65,5 @@ def save(figure: Figure, path: Path) -> None:
         path.parent.mkdir(parents=True, exist_ok=True)
         figure.savefig(path)
     except OSError as error:
-        raise StorageError(
-            error.strerror or str(error), "choose another place", str(path)
-        ) from None
+        what = error.strerror or str(error)
+        raise StorageError(what, "choose another place", str(path)) from None

@@ -21,9 +21,16 @@ def save_hours_figure(hours: Hours, path: Path) -> None:
     typical = [hour.typical_kbps / 1000 for hour in hours.hours]
     floor = [hour.floor_kbps / 1000 for hour in hours.hours]
     faces = [LINE if hour.measured else FAINT for hour in hours.hours]
-    axes.bar(at, typical, width=0.7, color=faces, alpha=0.55, label="typical (grey: imported)")
+    axes.bar(
+        at,
+        typical,
+        width=0.7,
+        color=faces,
+        alpha=0.55,
+        label="typical; grey where only imported readings are known",
+    )
     axes.hlines(floor, [h - 0.35 for h in at], [h + 0.35 for h in at], color=CARE, linewidth=3,
-                label="floor: nine windows in ten did at least this")  # fmt: skip
+                label="floor, and down to the low end of its 95 % interval")  # fmt: skip
     for hour in hours.hours:
         if hour.floor_low_kbps is not None:
             axes.vlines(hour.hour, hour.floor_low_kbps / 1000, hour.floor_kbps / 1000,

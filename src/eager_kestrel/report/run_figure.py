@@ -11,7 +11,7 @@ from eager_kestrel.core.run import Phase, Run
 from eager_kestrel.core.summary import phase_summary, round_trip_summary
 from eager_kestrel.core.throughput import WINDOW_SECONDS, window_rates
 from eager_kestrel.core.units import Bitrate
-from eager_kestrel.report.figures import CARE, FAINT, GOOD, INK, LINE, SHADE, new_figure, save
+from eager_kestrel.report.figures import CARE, FAINT, GOOD, INK, LINE, PALE, SHADE, new_figure, save
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -48,11 +48,11 @@ def _draw_rates(axes: Axes, phase: Phase) -> None:
     before = np.maximum(seconds - FINE_SECONDS, seconds[0])
     gained = delivered - np.interp(before, seconds, delivered)
     fine = gained[1:] / np.maximum(seconds[1:] - before[1:], 1e-9) / 125_000
-    axes.plot(seconds[1:], fine, color=FAINT, linewidth=1.2, label="over a quarter of a second")
+    axes.plot(seconds[1:], fine, color=PALE, linewidth=1.2, label="over a quarter of a second")
     span = min(WINDOW_SECONDS, float(seconds[-1] - seconds[0]))
     ends = seconds[seconds >= seconds[0] + span - 1e-9]
     axes.plot(
-        ends, window_rates(seconds, delivered) / 1000, color=LINE, linewidth=2,
+        ends - span / 2, window_rates(seconds, delivered) / 1000, color=LINE, linewidth=2,
         label="over two seconds, one keyframe interval",
     )  # fmt: skip
     found = phase_summary(phase)
@@ -64,7 +64,9 @@ def _draw_rates(axes: Axes, phase: Phase) -> None:
         ):
             label = f"{name} {Bitrate.from_kbps(kbps)}"
             axes.axhline(kbps / 1000, color=colour, linewidth=1.6, linestyle="--", label=label)
-    top = float(np.percentile(fine, 99)) * 1.15
+    ramp = found.ramp_seconds if found is not None else 0.0
+    steady = fine[seconds[1:] >= ramp + FINE_SECONDS]
+    top = 1.15 * float(steady.max(initial=0.0))
     axes.set_ylim(0, top if top > 0 else 1)
     axes.set_xlim(0, float(seconds[-1]))
     axes.legend(loc="lower right", frameon=True, framealpha=0.9, edgecolor=FAINT)

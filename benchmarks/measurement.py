@@ -1,0 +1,252 @@
+"""How true ``measure`` is: on a kernel-shaped link, and on simulated lines of known quantiles.
+
+Usage: python benchmarks/measurement.py [--rates 1,3,8,20,100,500,2000] [--only link|traces]
+
+Part one needs Linux, root and iproute2: it makes two network namespaces joined by a veth pair, with
+``tc tbf`` on the sender's side, and removes them again. Truth is the shaped rate x 1448/1514, since
+the shaper counts Ethernet frames and TCP delivers 1,448 bytes of each; a bare sender of a few lines
+runs on the same link as the reference. Part two runs anywhere, on loopback.
+
+Prints two tables in Markdown, which stand in docs/measurement.md.
+"""
+
+from __future__ import annotations
+
+import argparse
+import json
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+
+import numpy as np
+
+PYTHON = sys.executable
+SENDER, RECEIVER = "ek-bench-a", "ek-bench-b"
+SENDER_ADDRESS, RECEIVER_ADDRESS = "10.213.77.1", "10.213.77.2"
+PORT = 8077
+GOODPUT = 1448 / 1514
+BARE_SECONDS = 5.0
+SLOW_BARE_SECONDS = 20.0
+"""At 1 Mbit/s a packet is 12 ms: it takes this long to tell a thousandth."""
+FIXED_SECONDS = 10.0
+
+SINK = """
+import socket, sys, threading
+listener = socket.create_server((sys.argv[1], int(sys.argv[2])), backlog=64)
+print("ready", flush=True)
+OK = b"HTTP/1.1 200 OK\\r\\nContent-Length: 0\\r\\n\\r\\n"
+def serve(connection):
+    room = bytearray(1 << 20)
+    try:
+        head = b""
+        while True:
+            while b"\\r\\n\\r\\n" not in head:
+                part = connection.recv(65536)
+                if not part:
+                    return
+                head += part
+            fields, _, body = head.partition(b"\\r\\n\\r\\n")
+            length = 0
+            for line in fields.split(b"\\r\\n"):
+                if line.lower().startswith(b"content-length:"):
+                    length = int(line.split(b":")[1])
+            left, head = length - len(body), b""
+            while left > 0:
+                got = connection.recv_into(room, min(left, len(room)), socket.MSG_TRUNC)
+                if not got:
+                    return
+                left -= got
+            connection.sendall(OK)
+    except OSError:
+        pass
+    finally:
+        connection.close()
+while True:
+    connection, _ = listener.accept()
+    threading.Thread(target=serve, args=(connection,), daemon=True).start()
+"""
+
+BARE = """
+import socket, struct, sys, time
+connection = socket.create_connection((sys.argv[1], int(sys.argv[2])))
+connection.sendall(b"POST /u HTTP/1.1\\r\\nHost: x\\r\\nContent-Length: 99999999999\\r\\n\\r\\n")
+connection.setsockopt(socket.IPPROTO_TCP, 25, max(16384, int(sys.argv[4]) * 2))
+block = bytes(262144)
+def acked():
+    return struct.unpack_from("=Q", connection.getsockopt(socket.IPPROTO_TCP, 11, 256), 120)[0]
+began = time.monotonic()
+first = None
+while time.monotonic() - began < float(sys.argv[3]) + 3:
+    connection.sendall(block[: int(sys.argv[4])])
+    if first is None and time.monotonic() - began > 3:
+        first = (time.monotonic(), acked())
+last = (time.monotonic(), acked())
+print((last[1] - first[1]) * 8 / (last[0] - first[0]))
+"""
+
+
+def run(*command: str) -> None:
+    subprocess.run(command, check=True, capture_output=True)
+
+
+def may_shape() -> str:
+    """Why the first part cannot run here; empty when it can."""
+    if sys.platform != "linux" or os.geteuid() != 0:
+        return "it takes Linux and root"
+    if not (shutil.which("ip") and shutil.which("tc")):
+        return "it takes iproute2 (ip and tc)"
+    made = subprocess.run(["ip", "netns", "add", SENDER], capture_output=True, check=False)
+    return "" if made.returncode == 0 else made.stderr.decode().strip()
+
+
+def make_link() -> None:
+    run("ip", "netns", "add", RECEIVER)
+    run("ip", "link", "add", "ek0", "netns", SENDER, "type", "veth", "peer", "name", "ek1",
+        "netns", RECEIVER)  # fmt: skip
+    for name, device, address in (
+        (SENDER, "ek0", SENDER_ADDRESS), (RECEIVER, "ek1", RECEIVER_ADDRESS),
+    ):  # fmt: skip
+        run("ip", "-n", name, "addr", "add", f"{address}/24", "dev", device)
+        run("ip", "-n", name, "link", "set", device, "up")
+        run("ip", "-n", name, "link", "set", "lo", "up")
+
+
+def shape(mbps: float) -> None:
+    """A token bucket with room for 100 ms, as in a modem, and a burst of two timer ticks."""
+    burst = max(3200, int(mbps * 1e6 / 8 * 0.004))
+    limit = max(30_000, int(mbps * 1e6 / 8 * 0.1)) + burst
+    run("ip", "netns", "exec", SENDER, "tc", "qdisc", "replace", "dev", "ek0", "root", "tbf",
+        "rate", f"{mbps}mbit", "burst", str(burst), "limit", str(limit))  # fmt: skip
+
+
+def remove_link() -> None:
+    for name in (SENDER, RECEIVER):
+        subprocess.run(["ip", "netns", "del", name], capture_output=True, check=False)
+
+
+def bare_sender_mbps(mbps: float) -> float:
+    chunk = max(2048, min(262_144, int(mbps * 1e6 / 8 * 0.01)))
+    done = subprocess.run(
+        ["ip", "netns", "exec", SENDER, PYTHON, "-c", BARE, RECEIVER_ADDRESS, str(PORT),
+         str(SLOW_BARE_SECONDS if mbps < 5 else BARE_SECONDS), str(chunk)],
+        capture_output=True, text=True, check=True,
+    )  # fmt: skip
+    return float(done.stdout) / 1e6
+
+
+def measured(home: str) -> tuple[dict, float, float]:
+    """A run as JSON, its cores used over the load phases, and its peak memory in MB."""
+    process = subprocess.Popen(
+        ["ip", "netns", "exec", SENDER, PYTHON, "-m", "eager_kestrel", "measure",
+         f"http://{RECEIVER_ADDRESS}:{PORT}/u", "--json", "--no-keep"],
+        stdout=subprocess.PIPE, text=True, env={**os.environ, "EAGER_KESTREL_HOME": home},
+    )  # fmt: skip
+    assert process.stdout
+    out = process.stdout.read()
+    _, status, usage = os.wait4(process.pid, 0)
+    process.returncode = os.waitstatus_to_exitcode(status)
+    if process.returncode:
+        raise SystemExit(f"measure failed with {process.returncode}")
+    document = json.loads(out)
+    seconds = sum(
+        document[phase]["ramp_seconds"] + document[phase]["steady_seconds"]
+        for phase in ("one_connection", "several_connections")
+    )
+    return document, (usage.ru_utime + usage.ru_stime) / seconds, usage.ru_maxrss / 1024
+
+
+def link_table(rates: list[float]) -> None:
+    print("| shaped Mbit/s | true goodput | bare sender | typical | floor | typical off "
+          "| floor off | s a phase | cores | peak MB | data of a fixed 10 s test |")  # fmt: skip
+    print("| " + " | ".join(["---:"] * 11) + " |")
+    make_link()
+    sink = subprocess.Popen(
+        ["ip", "netns", "exec", RECEIVER, PYTHON, "-c", SINK, RECEIVER_ADDRESS, str(PORT)],
+        stdout=subprocess.PIPE,
+    )
+    try:
+        assert sink.stdout
+        sink.stdout.readline()
+        with tempfile.TemporaryDirectory() as home:
+            for mbps in rates:
+                shape(mbps)
+                true = mbps * GOODPUT
+                bare = bare_sender_mbps(mbps)
+                time.sleep(0.5)
+                run_, cores, memory = measured(home)
+                one, several = run_["one_connection"], run_["several_connections"]
+                typical, floor = one["typical_kbps"] / 1000, one["floor_kbps"] / 1000
+                longest = max(p["ramp_seconds"] + p["steady_seconds"] for p in (one, several))
+                fixed = 2 * FIXED_SECONDS * true * 1e6 / 8
+                print(
+                    f"| {mbps:g} | {true:.4g} | {bare / true - 1:+.2%} | {typical:.4g} | "
+                    f"{floor:.4g} | {typical / true - 1:+.2%} | {floor / true - 1:+.2%} | "
+                    f"{longest:.1f} | {cores:.2f} | {memory:.0f} | "
+                    f"{run_['data_used_bytes'] / fixed:.0%} |",
+                    flush=True,
+                )
+    finally:
+        sink.terminate()
+        sink.wait()
+
+
+def lines() -> dict[str, object]:
+    """Simulated lines whose windowed quantiles are known, short enough to be seen whole."""
+    from eager_kestrel.core.trace import Trace
+
+    rng = np.random.default_rng(7)
+    bursty = tuple(float(x) for x in rng.choice([9000, 5000, 2500], size=20, p=[0.6, 0.3, 0.1]))
+    return {
+        "two steps, 8 and 5 Mbit/s": Trace((0.0, 2.5), (8000.0, 5000.0), 5.0),
+        "three steps, 12, 6 and 9 Mbit/s": Trace((0.0, 1.5, 3.0), (12e3, 6e3, 9e3), 4.5),
+        "bursty in quarter seconds": Trace(tuple(0.25 * i for i in range(20)), bursty, 5.0),
+        "one-second dips to 2 of 8 Mbit/s": Trace((0.0, 4.0), (8000.0, 2000.0), 5.0),
+    }
+
+
+def trace_table() -> None:
+    from eager_kestrel.actions.measure import Wish, measure
+    from eager_kestrel.actions.practice import Line, simulated_uplink
+    from eager_kestrel.core.summary import phase_summary
+
+    print("\n| simulated line | true floor | floor | off | true typical | typical | off | s |")
+    print("| --- | " + " | ".join(["---:"] * 7) + " |")
+    for name, trace in lines().items():
+        true = np.percentile(trace.window_kbps(2.0), [10, 50]) / 1000
+        with simulated_uplink(Line(trace)) as up:
+            taken = measure(Wish(up.url, connections=1, practice=True))
+        one = phase_summary(taken.one_connection)
+        assert one
+        floor, typical = one.floor_kbps / 1000, one.typical_kbps / 1000
+        print(
+            f"| {name} | {true[0]:.3f} | {floor:.3f} | {floor / true[0] - 1:+.1%} | {true[1]:.3f} |"
+            f" {typical:.3f} | {typical / true[1] - 1:+.1%} | "
+            f"{one.ramp_seconds + one.steady_seconds:.1f} |",
+            flush=True,
+        )
+
+
+def main() -> None:
+    """Both tables, or why one is left out."""
+    parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
+    parser.add_argument("--rates", default="1,3,8,20,100,500,2000")
+    parser.add_argument("--only", choices=["link", "traces"])
+    wish = parser.parse_args()
+    if wish.only != "traces":
+        reason = may_shape()
+        if reason:
+            print(f"The kernel-shaped link is left out: {reason}.")
+        else:
+            try:
+                link_table([float(rate) for rate in wish.rates.split(",")])
+            finally:
+                remove_link()
+    if wish.only != "link":
+        trace_table()
+
+
+if __name__ == "__main__":
+    main()

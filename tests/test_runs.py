@@ -1,0 +1,390 @@
+"""``runs`` and ``nearest``, and a history that outlives two writers, kill -9 and a full disk."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import socket
+import sqlite3
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from eager_kestrel.core.hours import by_hour, near_time, parse_time_of_day
+from eager_kestrel.core.nearness import Try, nearness, ranking
+from eager_kestrel.core.pooling import uplink_of_history
+from eager_kestrel.core.run import Endpoint, Run
+from eager_kestrel.core.trace import Trace
+from eager_kestrel.files.history import MIGRATIONS, History
+from eager_kestrel.files.run_tables import runs_json
+from tests.conftest import Kestrel
+from tests.test_throughput import run_of, sampled
+
+
+def at(hour: int, kbps: float, day: int = 20, url: str = "https://up.oxbow.example/u") -> Run:
+    run = run_of(sampled(Trace.constant(kbps), 6))
+    stamp = f"2026-11-{day:02d}T{hour:02d}:10:00+00:00"
+    return run.model_copy(
+        update={
+            "id": f"202611{day:02d}-{hour:02d}1000-{int(kbps):x}",
+            "taken_at": stamp,
+            "endpoint": Endpoint(url=url),
+        }
+    )
+
+
+def kept(*runs: Run) -> None:
+    with History() as history:
+        history.add(list(runs))
+
+
+def test_export_and_import_give_every_sample_back(kestrel: Kestrel, tmp_path: Path) -> None:
+    kept(at(12, 12_000), at(20, 8_000), at(20, 7_000, 21))
+    assert kestrel("runs", "export", tmp_path / "all.json").code == 0
+    before = [run.model_dump_json() for run in History_all()]
+    assert kestrel("runs", "forget", "--all").out.strip() == "3 forgotten"
+    done = kestrel("runs", "import", tmp_path / "all.json", "--json").document
+    assert done == {"added": 3, "known": 0, "bad": []}
+    assert [run.model_dump_json() for run in History_all()] == before
+    again = kestrel("runs", "import", tmp_path / "all.json", "--json").document
+    assert again == {"added": 0, "known": 3, "bad": []}
+
+
+def History_all() -> list[Run]:  # noqa: N802
+    with History() as history:
+        return history.all()
+
+
+def test_a_csv_export_can_be_read_back_as_readings(kestrel: Kestrel, tmp_path: Path) -> None:
+    kept(at(12, 12_000))
+    kestrel("runs", "export", tmp_path / "all.csv")
+    kestrel("runs", "forget", "latest")
+    assert kestrel("runs", "import", tmp_path / "all.csv").code == 0
+    (row,) = kestrel("runs", "list", "--json").document["runs"]
+    assert row["kind"] == "reading"
+    assert row["typical_kbps"] == pytest.approx(12_000, rel=0.01)
+
+
+@pytest.mark.parametrize(
+    ("text", "kbps"),
+    [
+        ("time,upload_mbps\n2026-11-02 20:15,8.4\n", 8400),
+        ("Date;Upload (Mbit/s)\n2026-11-02T20:15:00+01:00;8.4\n", 8400),
+        ("when\tupload kbps\n2026-11-02 20:15\t8400\n", 8400),
+        ("timestamp,up\n2026-11-02 20:15,1.05 MB/s\n", 8400),
+        ('[{"time": "2026-11-02 20:15", "upload": "8.4 Mbit/s"}]', 8400),
+        ('[{"taken_at": "2026-11-02 20:15", "upload_mbps": 8.4}]', 8400),
+        ("\ufefftime,ping,upload rate [kbit/s]\r\n2026-11-02 20:15,21,8400\r\n", 8400),
+    ],
+)
+def test_tables_from_elsewhere(kestrel: Kestrel, tmp_path: Path, text: str, kbps: float) -> None:
+    path = tmp_path / "table.txt"
+    path.write_text(text, encoding="utf-8")
+    result = kestrel("runs", "import", path)
+    assert result.code == 0, result.err
+    (row,) = kestrel("runs", "list", "--json").document["runs"]
+    assert row["typical_kbps"] == kbps
+    assert row["taken_at"].startswith("2026-11-02T20:15")
+
+
+def test_bad_rows_are_named_by_line_and_good_ones_kept(kestrel: Kestrel, tmp_path: Path) -> None:
+    path = tmp_path / "table.csv"
+    path.write_text(
+        "time,upload\n2026-11-02 20:15,8.4 Mbit/s\n2026-11-02 20:25,8\nnever,8 Mbit/s\n"
+        "2026-11-02 20:35,8 mb\n\n2026-11-02 20:45,7 Mbit/s\n"
+    )
+    result = kestrel("runs", "import", path)
+    assert result.code == 1
+    lines = result.err.strip().splitlines()
+    assert [line.split("table.csv: ")[1].split(":")[0] for line in lines] == [
+        "line 3", "line 4", "line 5",
+    ]  # fmt: skip
+    assert 'name the column "upload_mbps"' in lines[0]
+    assert "may mean bits or bytes" in lines[2]
+    assert len(kestrel("runs", "list", "--json").document["runs"]) == 2
+
+
+@pytest.mark.parametrize(
+    ("text", "says"),
+    [
+        ("a,b\n1,2\n", 'name them "time" and "upload_mbps"'),
+        ("", "no columns"),
+        ("{not json", "not JSON"),
+        ('{"format": "eager-kestrel/plan/1"}', "this is a plan, not a runs"),
+        ('{"format": "eager-kestrel/runs/9", "runs": []}', "newer than this program"),
+        ("time,upload\nnever,8 Mbit/s\n", "none of 1 rows"),
+        ("[" * 100_000, "not JSON"),
+    ],
+)
+def test_files_that_are_no_runs(kestrel: Kestrel, tmp_path: Path, text: str, says: str) -> None:
+    path = tmp_path / "table"
+    path.write_text(text)
+    result = kestrel("runs", "import", path)
+    assert result.code == 2
+    assert says in result.err
+    assert "Traceback" not in result.err
+    assert kestrel("runs", "import", tmp_path / "missing").code == 1
+
+
+@given(st.binary(max_size=300))
+def test_no_bytes_break_the_import(tmp_path_factory: pytest.TempPathFactory, raw: bytes) -> None:
+    from eager_kestrel.core.errors import KestrelError
+    from eager_kestrel.files.run_tables import read_runs
+
+    path = tmp_path_factory.getbasetemp() / "fuzz"
+    path.write_bytes(raw)
+    try:
+        read_runs(path, "1")
+    except KestrelError as error:
+        assert "\n" not in error.line()
+
+
+def test_hours_pool_by_hour_of_day(kestrel: Kestrel, tmp_path: Path) -> None:
+    kept(at(12, 12_000), at(20, 8_000), at(20, 4_000, 21), at(3, 99_000, url="http://127.0.0.1:9/"))
+    found = {hour["hour"]: hour for hour in kestrel("runs", "hours", "--json").document["hours"]}
+    assert set(found) == {12, 20}  # practice does not count beside real runs
+    assert found[12]["typical_kbps"] == pytest.approx(12_000, rel=0.01)
+    assert found[20]["runs"] == 2
+    assert found[20]["floor_kbps"] == pytest.approx(4_000, rel=0.01)
+    figure = tmp_path / "hours.png"
+    shown = kestrel("runs", "hours", "--figure", figure)
+    assert "20:00" in shown.out
+    assert figure.read_bytes().startswith(b"\x89PNG")
+    assert "name it .png" in kestrel("runs", "hours", "--figure", tmp_path / "x.txt").error_line
+
+
+def test_runs_are_found_by_the_beginning_of_their_name(kestrel: Kestrel, tmp_path: Path) -> None:
+    kept(at(12, 12_000), at(20, 8_000), at(21, 7_000))
+    assert kestrel("runs", "show", "20261120-12", "--json").document["id"].startswith("20261120-12")
+    assert kestrel("runs", "show", "--json").document["id"].startswith("20261120-21")
+    assert "write" in kestrel("runs", "show", "2026").error_line
+    assert "no run" in kestrel("runs", "show", "nope").error_line
+    assert kestrel("runs", "show", "latest", "--figure", tmp_path / "run.svg").code == 0
+    assert "<svg" in (tmp_path / "run.svg").read_text()
+    assert kestrel("runs", "forget", "20261120-12", "nope").code == 2
+    assert len(kestrel("runs", "list", "--json").document["runs"]) == 3  # all or none
+    assert kestrel("runs", "forget").code == 2
+
+
+def test_a_plan_takes_recent_runs_and_those_near_an_hour(kestrel: Kestrel) -> None:
+    now = time.time()
+    runs = []
+    for days, hour, kbps in ((1, 12, 12_000), (2, 20, 6_000), (3, 21, 6_500), (40, 20, 1_000)):
+        day = time.strftime("%Y-%m-%d", time.gmtime(now - days * 86400))
+        runs.append(
+            at(hour, kbps).model_copy(
+                update={"id": f"r{days}", "taken_at": f"{day}T{hour}:10:00+00:00"}
+            )
+        )
+    kept(*runs)
+    recent = kestrel("plan", "--for", "oxbow", "--json").document["uplink"]
+    assert sorted(recent["runs"]) == ["r1", "r2", "r3"]
+    assert recent["basis"] == "runs"
+    evening = kestrel("plan", "--for", "oxbow", "--around", "20:30", "--json").document["uplink"]
+    assert sorted(evening["runs"]) == ["r2", "r3"]
+    assert "around 20:30" in evening["said"]
+    assert evening["typical_kbps"] < recent["typical_kbps"]
+    assert (
+        len(kestrel("plan", "--for", "oxbow", "--days", "60", "--json").document["uplink"]["runs"])
+        == 4
+    )
+    assert "none is near 05:00" in kestrel("plan", "--for", "oxbow", "--around", "05:00").error_line
+    assert "20:00" in kestrel("plan", "--for", "oxbow", "--around", "evening").error_line
+
+
+def test_real_runs_outweigh_readings_and_practice() -> None:
+    reading = at(20, 1).model_copy(update={"reading_kbps": 5_000.0, "one_connection": None})
+    practice = at(20, 3_000, url="http://127.0.0.1:1/upload")
+    real = at(20, 9_000)
+    assert uplink_of_history([reading, practice, real]).typical_kbps == pytest.approx(
+        9_000, rel=0.01
+    )
+    assert uplink_of_history([reading, practice]).basis == "assumed"
+    assert "not your line" in uplink_of_history([practice]).said
+
+
+@given(st.integers(0, 23), st.integers(0, 59), st.integers(0, 23))
+def test_near_an_hour_goes_round_midnight(hour: int, minute: int, begun: int) -> None:
+    wanted = parse_time_of_day(f"{hour}:{minute:02d}")
+    run = at(begun, 5_000)
+    apart = min((begun * 60 + 10 - hour * 60 - minute) % 1440,
+                (hour * 60 + minute - begun * 60 - 10) % 1440)  # fmt: skip
+    assert near_time(run, wanted) == (apart <= 90)
+    assert sum(h.runs for h in by_hour([run]).hours) == 1
+
+
+def test_an_old_history_is_brought_up_to_date(home: Path) -> None:
+    home.mkdir(parents=True)
+    database = sqlite3.connect(home / "runs.sqlite3")
+    for statement in MIGRATIONS[0].split(";"):
+        database.execute(statement)
+    run = at(20, 8_000)
+    database.execute(
+        "INSERT INTO runs VALUES (?,?,?,?,?,?,?,?)",
+        (run.id, run.taken_at, 1.0, run.endpoint.url, 8000.0, 8000.0, 0, run.model_dump_json()),
+    )
+    database.execute("PRAGMA user_version = 1")
+    database.commit()
+    database.close()
+    with History() as history:
+        assert [row.id for row in history.rows()] == [run.id]
+        assert history.rows()[0].kind == "measured"
+        assert history.all() == [run]
+
+
+def test_a_newer_history_is_left_alone(kestrel: Kestrel, home: Path) -> None:
+    kept(at(20, 8_000))
+    with sqlite3.connect(home / "runs.sqlite3") as database:
+        database.execute("PRAGMA user_version = 99")
+    database.close()
+    result = kestrel("runs", "list")
+    assert result.code == 1
+    assert "update eager-kestrel" in result.error_line
+
+
+def test_a_damaged_history_gets_one_line(kestrel: Kestrel, home: Path) -> None:
+    home.mkdir(parents=True)
+    (home / "runs.sqlite3").write_bytes(b"this is no database at all, not even nearly" * 100)
+    result = kestrel("runs", "list")
+    assert result.code == 1
+    assert "damaged" in result.error_line
+
+
+WRITER = """
+import sys, time
+sys.path.insert(0, sys.argv[3])
+from tests.test_runs import at, History
+from eager_kestrel.core.run import Run
+run = at(20, 8000)
+print("begun", flush=True)
+for number in range(int(sys.argv[2])):
+    with History() as history:
+        history.add([run.model_copy(update={"id": f"{sys.argv[1]}-{number:05d}"})])
+"""
+
+
+def writer(name: str, count: int) -> subprocess.Popen[str]:
+    root = str(Path(__file__).parent.parent)
+    return subprocess.Popen(
+        [sys.executable, "-c", WRITER, name, str(count), root],
+        stdout=subprocess.PIPE, text=True, env=dict(os.environ),
+    )  # fmt: skip
+
+
+def test_two_writers_at_once_lose_nothing() -> None:
+    writers = [writer("a", 25), writer("b", 25)]
+    for process in writers:
+        process.communicate(timeout=60)
+        assert process.returncode == 0
+    with History() as history:
+        assert len(history.rows()) == 50
+
+
+@pytest.mark.skipif(os.name == "nt", reason="kill -9 is POSIX")
+def test_kill_9_leaves_a_whole_history() -> None:
+    process = writer("k", 100_000)
+    assert process.stdout is not None
+    process.stdout.readline()
+    time.sleep(0.4)
+    process.send_signal(signal.SIGKILL)
+    process.communicate()
+    with History() as history:
+        rows = history.rows()
+        assert rows
+        assert [row.id for row in rows] == [f"k-{number:05d}" for number in range(len(rows))]
+        assert len(history.all()) == len(rows)
+        history.add([at(20, 8_000)])
+        assert len(history.rows()) == len(rows) + 1
+
+
+FILL = """
+import resource, sys
+sys.path.insert(0, sys.argv[1])
+from tests.test_runs import at
+from eager_kestrel.cli.main import run
+from eager_kestrel.files.history import History
+with History() as history:
+    history.add([at(12, 12000)])
+resource.setrlimit(resource.RLIMIT_FSIZE, (60_000, 60_000))
+sys.exit(run(["runs", "import", sys.argv[2]]))
+"""
+
+
+@pytest.mark.skipif(os.name == "nt", reason="file size limits are POSIX")
+def test_a_full_disk_gets_one_line_and_loses_nothing(tmp_path: Path) -> None:
+    many = [
+        at(h, 5_000 + n, d) for n, (h, d) in enumerate((h, d) for h in range(24) for d in (1, 2))
+    ]
+    (tmp_path / "many.json").write_text(runs_json(many))
+    root = str(Path(__file__).parent.parent)
+    done = subprocess.run(
+        [sys.executable, "-c", FILL, root, str(tmp_path / "many.json")],
+        capture_output=True, text=True, check=False, env=dict(os.environ),
+    )  # fmt: skip
+    assert done.returncode == 1, done.stderr
+    assert len(done.stderr.strip().splitlines()) == 1, done.stderr
+    assert "disk" in done.stderr
+    with History() as history:
+        assert [run.id for run in history.all()] == [at(12, 12_000).id]
+
+
+def test_ingest_points_are_ranked_by_their_first_answer(kestrel: Kestrel) -> None:
+    found = kestrel(
+        "nearest", "oxbow", "--practice", "60 ms, 5 ms, 30 ms", "--tries", "3", "--json"
+    )
+    assert found.code == 0, found.err
+    points = found.document["points"]
+    assert [point["name"] for point in points] == ["Coast", "Vale", "North"]
+    assert [p["median_ms"] for p in points] == pytest.approx([5, 30, 60], abs=12)
+    assert all(p["lost_share"] == 0 and p["tries"] == 3 for p in points)
+    assert "Coast" in kestrel("nearest", "oxbow", "--practice", "60 ms, 5 ms").out
+
+
+def test_unreachable_points_are_named(kestrel: Kestrel, home: Path) -> None:
+    from tests.test_guides import OXBOW, own_guide
+
+    with socket.create_server(("127.0.0.1", 0)) as silent:
+        port = silent.getsockname()[1]
+        silent.listen(8)
+        text = OXBOW.replace("rtmps://north.ingest.oxbow.example", "rtmp://127.0.0.1:1")
+        text = text.replace("rtmps://coast.ingest.oxbow.example", "rtmp://no-such.example")
+        text = text.replace("rtmps://vale.ingest.oxbow.example", f"rtmp://127.0.0.1:{port}")
+        own_guide(home, text)
+        result = kestrel("nearest", "oxbow", "--tries", "1", "--json")
+    assert result.code == 3
+    reasons = {point["name"]: point["failure"] for point in result.document["points"]}
+    assert "nothing listens" in reasons["North"]
+    assert "does not resolve" in reasons["Coast"]
+    assert "in time" in reasons["Vale"]
+    assert kestrel("nearest", "oxbw").code == 2
+    assert kestrel("nearest", "oxbow", "--practice", "5").code == 2
+    assert kestrel("nearest", "oxbow", "--practice", "5 ms,5 ms,5 ms,5 ms").code == 2
+
+
+@given(st.lists(st.lists(st.one_of(st.none(), st.floats(0.1, 900)), min_size=1, max_size=6),
+                min_size=1, max_size=6))  # fmt: skip
+def test_ranking_law(answers: list[list[float | None]]) -> None:
+    points = [
+        nearness(f"p{n}", "rtmp://x.example/live",
+                 [Try(answer_ms=a, failure="" if a else "gone") for a in row])
+        for n, row in enumerate(answers)
+    ]  # fmt: skip
+    medians = [p.median_ms for p in ranking("oxbow", points).points]
+    reachable = [m for m in medians if m is not None]
+    assert medians[: len(reachable)] == sorted(reachable)
+    assert all(m is None for m in medians[len(reachable) :])
+
+
+def test_a_run_document_is_the_run(kestrel: Kestrel, tmp_path: Path) -> None:
+    kept(at(20, 8_000))
+    path = tmp_path / "run.json"
+    path.write_text(json.dumps(kestrel("runs", "show", "--samples", "--json").document))
+    kestrel("runs", "forget", "--all")
+    assert kestrel("runs", "import", path).code == 0
+    assert History_all() == [at(20, 8_000)]
