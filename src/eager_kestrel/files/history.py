@@ -12,7 +12,6 @@ import sqlite3
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
-from types import TracebackType
 from typing import Self
 
 from pydantic import ValidationError
@@ -85,12 +84,7 @@ class History:
             raise self._storage_error(error) from None
         return self
 
-    def __exit__(
-        self,
-        kind: type[BaseException] | None,
-        error: BaseException | None,
-        trace: TracebackType | None,
-    ) -> None:
+    def __exit__(self, *_: object) -> None:
         self._close()
 
     def _close(self) -> None:

@@ -9,7 +9,6 @@ from __future__ import annotations
 import threading
 import time
 from collections.abc import Callable
-from types import TracebackType
 from typing import Self
 
 import httpx
@@ -35,12 +34,7 @@ class RoundTrips:
         self._thread.start()
         return self
 
-    def __exit__(
-        self,
-        kind: type[BaseException] | None,
-        error: BaseException | None,
-        trace: TracebackType | None,
-    ) -> None:
+    def __exit__(self, *_: object) -> None:
         self._stop_asked.set()
         self._thread.join(0.5)
 

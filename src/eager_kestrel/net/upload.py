@@ -13,7 +13,6 @@ import socket
 import threading
 import time
 from collections.abc import Iterator
-from types import TracebackType
 from typing import Any, Self
 
 import httpx
@@ -173,12 +172,7 @@ class Upload:
             connection.connected.wait()
         return self
 
-    def __exit__(
-        self,
-        kind: type[BaseException] | None,
-        error: BaseException | None,
-        trace: TracebackType | None,
-    ) -> None:
+    def __exit__(self, *_: object) -> None:
         self.stop()
 
     def confirm(self) -> int:

@@ -12,8 +12,7 @@ import json
 import socket
 import ssl
 from dataclasses import dataclass
-from types import TracebackType
-from typing import Any, Self
+from typing import Any
 
 import h11
 
@@ -52,34 +51,18 @@ class Behaviour:
     """Name this in a responsiveness configuration document."""
 
 
-class PracticeEndpoint:
+class PracticeEndpoint(LoopbackServer):
     """Serves on loopback within its ``with`` block."""
 
     def __init__(self, behaviour: Behaviour | None = None, port: int = 0) -> None:
+        super().__init__(listening_socket(port, BUFFER_BYTES))
         self._behaviour = behaviour or Behaviour()
         self.received_bytes = 0
         """Bodies of all requests so far."""
         self.requests = 0
-        self._server = LoopbackServer(self._serve, listening_socket(port, BUFFER_BYTES))
 
-    @property
-    def port(self) -> int:
-        """Where it listens."""
-        return self._server.port
-
-    def __enter__(self) -> Self:
-        self._server.__enter__()
-        return self
-
-    def __exit__(
-        self,
-        kind: type[BaseException] | None,
-        error: BaseException | None,
-        trace: TracebackType | None,
-    ) -> None:
-        self._server.__exit__(kind, error, trace)
-
-    async def _serve(self, connection: socket.socket) -> None:
+    async def handle(self, connection: socket.socket) -> None:
+        """Serve requests until the peer closes or has to be closed."""
         try:
             reader, writer = await _streams(connection, self._behaviour.certificate)
         except ssl.SSLError:

@@ -5,20 +5,19 @@ Everything binds to 127.0.0.1 and ends with its ``with`` block: tasks are cancel
 
 from __future__ import annotations
 
+import abc
 import asyncio
 import contextlib
 import socket
 import struct
 import threading
-from collections.abc import Callable, Coroutine
+from collections.abc import Coroutine
 from typing import Any, Protocol, Self
 
 from eager_kestrel.core.errors import NetworkError
 
 LOOPBACK = "127.0.0.1"
 START_SECONDS = 10.0
-
-Handler = Callable[[socket.socket], Coroutine[Any, Any, None]]
 
 
 def listening_socket(port: int = 0, receive_buffer_bytes: int | None = None) -> socket.socket:
@@ -61,13 +60,13 @@ def reset_when_closed(connection: HasOptions) -> None:
         connection.setsockopt(socket.SOL_SOCKET, socket.SO_LINGER, struct.pack("ii", 1, 0))
 
 
-class LoopbackServer:
-    """Accepts on a listener and runs a handler for each connection, in a thread of its own."""
+class LoopbackServer(abc.ABC):
+    """Accepts on a listener and handles each connection, in a thread of its own."""
 
-    def __init__(self, handler: Handler, listener: socket.socket) -> None:
-        self._handler = handler
+    def __init__(self, listener: socket.socket) -> None:
         self._listener = listener
         self.port: int = listener.getsockname()[1]
+        """Where it listens."""
         self._loop = asyncio.new_event_loop()
         self._tasks: set[asyncio.Task[None]] = set()
         self._ready = threading.Event()
@@ -81,6 +80,10 @@ class LoopbackServer:
     def __exit__(self, *_: object) -> None:
         self._loop.call_soon_threadsafe(self._stop.set)
         self._thread.join(START_SECONDS)
+
+    @abc.abstractmethod
+    async def handle(self, connection: socket.socket, /) -> None:
+        """Serve one connection; it is closed afterwards."""
 
     def _run(self) -> None:
         try:
@@ -118,7 +121,7 @@ class LoopbackServer:
 
     async def _handle(self, connection: socket.socket) -> None:
         try:
-            await self._handler(connection)
+            await self.handle(connection)
         except OSError:
             pass  # the peer went away, as peers of a practice server may
         finally:

@@ -14,8 +14,7 @@ import socket
 import time
 from collections import deque
 from dataclasses import dataclass
-from types import TracebackType
-from typing import Self, TypeAlias
+from typing import TypeAlias
 
 from eager_kestrel.core.trace import Trace
 from eager_kestrel.practice.servers import (
@@ -106,34 +105,18 @@ async def _deliver(pending: Flight, target: socket.socket) -> None:
         await loop.sock_sendall(target, chunk)
 
 
-class PracticeUplink:
+class PracticeUplink(LoopbackServer):
     """A relay to ``target_port`` on loopback through a simulated line."""
 
     def __init__(self, line: Line, target_port: int, port: int = 0) -> None:
+        super().__init__(listening_socket(port, RECEIVE_BUFFER_BYTES))
         self._line = line
         self._half = line.round_trip_ms / 2000
         self._target_port = target_port
         self._link: Link | None = None
-        self._server = LoopbackServer(self._relay, listening_socket(port, RECEIVE_BUFFER_BYTES))
 
-    @property
-    def port(self) -> int:
-        """Where to connect instead of the target."""
-        return self._server.port
-
-    def __enter__(self) -> Self:
-        self._server.__enter__()
-        return self
-
-    def __exit__(
-        self,
-        kind: type[BaseException] | None,
-        error: BaseException | None,
-        trace: TracebackType | None,
-    ) -> None:
-        self._server.__exit__(kind, error, trace)
-
-    async def _relay(self, client: socket.socket) -> None:
+    async def handle(self, client: socket.socket) -> None:
+        """Relay one connection; the trace begins with the first."""
         loop = asyncio.get_running_loop()
         self._link = self._link or Link(self._line)
         with socket.socket(socket.AF_INET, socket.SOCK_STREAM) as server:
