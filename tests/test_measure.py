@@ -2,17 +2,23 @@
 
 from __future__ import annotations
 
+import errno
+import json
 import socket
 import ssl
+import subprocess
+import sys
 import threading
 import urllib.request
 from pathlib import Path
 
+import httpx
 import pytest
 import trustme
 
 from eager_kestrel.actions.practice import practice_line, simulated_uplink
 from eager_kestrel.core.units import Bitrate
+from eager_kestrel.net.failures import network_error
 from eager_kestrel.practice.endpoint import Behaviour, PracticeEndpoint
 from tests.conftest import Kestrel, Result
 
@@ -219,3 +225,37 @@ def test_a_home_that_cannot_be_written_still_shows_the_result(kestrel: Kestrel, 
     assert "could not be kept" in result.error_line
     assert result.document["uplink"]["typical_kbps"] > 0
     assert home.read_text() == "a file where the folder should be"
+
+
+@pytest.mark.parametrize(
+    ("error", "says"),
+    [
+        (OSError(errno.ENETUNREACH, "x"), "no route"),
+        (OSError(errno.EHOSTUNREACH, "x"), "no route"),
+        (OSError(errno.ECONNREFUSED, "x"), "nothing listens"),
+        (OSError(errno.EADDRNOTAVAIL, "x"), "no such address"),
+        (socket.gaierror(-3, "Temporary failure in name resolution"), "does not resolve"),
+        (ssl.SSLError(1, "wrong version number"), "does not speak TLS"),
+        (httpx.ConnectTimeout("x"), "in time"),
+        (httpx.ReadTimeout("x"), "stopped answering"),
+        (httpx.RemoteProtocolError("x"), "broke the connection off"),
+    ],
+)
+def test_every_failure_of_the_network_has_words(error: Exception, says: str) -> None:
+    wrapped = httpx.ConnectError("wrapped")
+    wrapped.__cause__ = error
+    shown = network_error(error if isinstance(error, httpx.HTTPError) else wrapped, "https://x")
+    assert says in shown.line()
+    assert shown.instead
+
+
+def test_two_at_once_are_both_kept(kestrel: Kestrel) -> None:
+    with simulated_uplink(practice_line(rate=EIGHT)) as up:
+        command = [sys.executable, "-m", "eager_kestrel", "measure", up.url, "--json",
+                   "--connections", "1", "--seconds", "5 s"]  # fmt: skip
+        both = [subprocess.Popen(command, stdout=subprocess.PIPE, text=True) for _ in range(2)]
+        found = [json.loads(process.communicate(timeout=60)[0]) for process in both]
+    assert [process.returncode for process in both] == [0, 0]
+    total = sum(run["uplink"]["typical_kbps"] for run in found)
+    assert total == pytest.approx(8000, rel=0.25)  # they share the line
+    assert len(kestrel("runs", "list", "--json").document["runs"]) == 2

@@ -40,7 +40,6 @@ def demo(
     if json:
         print_json(documents)
     else:
-        screen.print()
         show_run(screen, story.run)
         screen.print("\n[bold]2. Plan[/] from what was measured, with the farmhouse's reserves\n")
         show_plan(screen, story.planned.plan)

@@ -109,6 +109,7 @@ def progress(*, quiet: bool = False) -> Iterator[Tell]:
         yield lively
     for name, learned in last.items():
         screen.print(f"[green]✓[/] {name:<20} [dim]{_learned_text(learned)}[/]")
+    screen.print()
 
 
 def _finish_before(event: Event, last: dict[str, Learned], show: Any) -> None:

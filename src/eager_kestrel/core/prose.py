@@ -7,6 +7,9 @@ from collections.abc import Callable
 from eager_kestrel.core.plan import Bound, Reason
 from eager_kestrel.core.units import Bitrate
 
+BARELY = 0.01
+"""A difference in quality that few would see."""
+
 Facts = dict[str, float | str]
 
 
@@ -36,8 +39,10 @@ def _bitrate_clean(facts: Facts) -> str:
 
 
 def _picture_quality(facts: Facts) -> str:
+    close = float(facts["quality"]) - float(facts["next_quality"]) < BARELY
+    worse = "look no better" if close else "smear"
     return (
-        f"at {_rate(facts['kbps'])} the next larger, {facts['next']}, would smear: "
+        f"at {_rate(facts['kbps'])} the next larger, {facts['next']}, would {worse}: "
         f"quality {float(facts['next_quality']):.3f} against {float(facts['quality']):.3f} "
         f"for {facts['motion']} motion"
     )

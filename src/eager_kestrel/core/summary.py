@@ -11,10 +11,13 @@ from eager_kestrel.core.errors import FormatError
 from eager_kestrel.core.pooling import uplink_of
 from eager_kestrel.core.run import Phase, Run
 from eager_kestrel.core.throughput import throughput
+from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.uplink import Uplink
 
 MUCH_LESS = 0.75
-"""One connection below this share of several is worth a word."""
+"""Even the best of one connection below this share of several is worth a word."""
+UNEVEN = 0.5
+"""A spread above this deserves a word."""
 BUSY_SHARE = 0.02
 BUSY_KBPS = 100.0
 """Background upload above both of these spoils a measurement."""
@@ -91,7 +94,7 @@ def verdicts(run: Run) -> tuple[str, ...]:
     """What a careful person would remark on, most important first."""
     found: list[str] = []
     one, several = phase_summary(run.one_connection), phase_summary(run.several_connections)
-    if one and several and one.typical_kbps < MUCH_LESS * several.typical_kbps:
+    if one and several and one.high_kbps < MUCH_LESS * several.typical_kbps:  # not just a dip
         share = one.typical_kbps / several.typical_kbps
         found.append(
             f"one connection carries {share:.0%} of what several do; a live stream rides on one, "
@@ -108,6 +111,11 @@ def verdicts(run: Run) -> tuple[str, ...]:
         found.append(
             f"a full line adds {loaded.median_ms - idle.median_ms:.0f} ms to every answer: "
             "calls and games will feel it"
+        )
+    if one and one.spread > UNEVEN:
+        found.append(
+            f"the line is uneven: two seconds carried {Bitrate.from_kbps(one.floor_kbps)} at one "
+            f"time and {Bitrate.from_kbps(one.high_kbps)} at another"
         )
     if one and one.stalled_share > 0:
         found.append(

@@ -1,0 +1,24 @@
+#!/usr/bin/env bash
+# Retakes every picture of docs/screenshots from the demo data. Run it from the checkout, with the
+# package installed in .venv; CONTRIBUTING says what the system needs.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+home=$(mktemp -d)
+trap 'rm -r "$home"' EXIT
+export EAGER_KESTREL_HOME="$home"
+python=.venv/bin/python
+shots=docs/screenshots
+take() { "$python" scripts/take_picture.py "$shots/$1.png" "${@:2}"; }
+
+take help -- eager-kestrel --help
+take demo --points 9 -- eager-kestrel demo
+take measure -- eager-kestrel measure --practice wet-evening
+.venv/bin/eager-kestrel runs show latest --figure "$shots/run-figure.png"
+take plan --points 10 -- eager-kestrel plan --for oxbow --upload "12 Mbit/s" \
+    --reserve "video call=1.5 Mbit/s" --why
+take nearest -- eager-kestrel nearest oxbow --practice "41 ms, 18 ms, 73 ms"
+"$python" scripts/make_history.py "$home/history.json"
+.venv/bin/eager-kestrel runs forget --all
+.venv/bin/eager-kestrel runs import "$home/history.json"
+take runs-hours -- eager-kestrel runs hours
+.venv/bin/eager-kestrel runs hours --figure "$shots/hours-figure.png"
