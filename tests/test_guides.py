@@ -27,7 +27,7 @@ def own_guide(home: Path, text: str | bytes, name: str = "oxbow") -> Path:
 
 
 def test_a_users_guide_stands_over_the_bundled_one(kestrel: Kestrel, home: Path) -> None:
-    own_guide(home, OXBOW.replace('ceiling      = "6000 kbit/s"', 'ceiling = "3000 kbit/s"'))
+    own_guide(home, OXBOW.replace('ceiling       = "6000 kbit/s"', 'ceiling = "3000 kbit/s"'))
     document = kestrel("plan", "--for", "oxbow", "--upload", "30 Mbit/s", "--json").document
     assert document["destinations"][0]["video"]["bitrate_kbps"] == 3000
 
@@ -35,7 +35,7 @@ def test_a_users_guide_stands_over_the_bundled_one(kestrel: Kestrel, home: Path)
 @pytest.mark.parametrize(
     ("old", "new", "says"),
     [
-        ('"2 s"', "2", "oxbow.toml:29: video.keyframes: 2 has no unit; write 2 s"),
+        ('"2 s"', "2", 'oxbow.toml:31: video.keyframes: 2 has no unit; write "2 s"'),
         ("keyframes ", "keyframe  ", 'no key "video.keyframe" is known; write "keyframes"'),
         ('"6000 kbit/s"', '"6000"', "write 6000 Mbit/s or 6000 kbit/s"),
         (
@@ -98,7 +98,7 @@ def test_a_stale_guide_is_said_to_be(kestrel: Kestrel, home: Path) -> None:
 def test_the_bundled_guide_says_what_the_scenario_says() -> None:
     guide = read_model(OXBOW.encode(), Guide, "guide", "oxbow")
     assert guide.under("hearth").video.ceiling.kbps == 8000
-    assert guide.under("hearth").transcodes == "always"
+    assert guide.under("hearth").delivery.transcodes == "always"
     assert str(guide.video.largest) == "1920x1080"
     assert len(guide.ingest) == 3
     assert all(".example" in point.url for point in guide.ingest)

@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 from eager_kestrel.core.budget import budget
 from eager_kestrel.core.candidates import candidates, even_ladder, frame_rates
 from eager_kestrel.core.choose import rounded_down, weigh
-from eager_kestrel.core.levels import H264_LEVELS, h264_level
+from eager_kestrel.core.levels import H264_LEVELS, least_level
 from eager_kestrel.core.overhead import overhead
 from eager_kestrel.core.picture import Picture, Shape
 from eager_kestrel.core.plan import Plan
@@ -117,8 +117,8 @@ def test_never_above_the_safe_rate_the_guide_or_the_source(kbps: float, wanted: 
     assert video.width <= min(wanted.source.width, ruled.video.largest.width)
     assert video.height <= min(wanted.source.height, ruled.video.largest.height)
     assert Fraction(video.frame_rate) <= wanted.frame_rate
-    assert Fraction(video.frame_rate) in ruled.video.frame_rates
-    assert ruled.video.shape.fits(Picture(video.width, video.height))
+    assert ruled.video.takes_rate(Fraction(video.frame_rate))
+    assert ruled.video.shapes[0].fits(Picture(video.width, video.height))
     step = 50 if video.bitrate_kbps < 2000 else 100
     assert video.bitrate_kbps % step == 0
     level = next(row for row in H264_LEVELS if row.name == video.level)
@@ -163,7 +163,7 @@ def test_quality_never_falls_with_bitrate_and_stays_in_range(
 def test_more_motion_never_chooses_a_larger_picture_or_a_lower_frame_rate(kbps: float) -> None:
     chosen = []
     for motion in MOTIONS:
-        weighed = weigh(show(motion), OXBOW, TABLE, kbps + 200, 128, 48000)
+        weighed = weigh(show(motion), OXBOW, TABLE, kbps + 200, 128, 48000, "h264")
         best = weighed.candidates[weighed.order()[0]]
         chosen.append((best.picture.pixels, best.frame_rate))
     for (size, _), (next_size, _) in pairwise(chosen):
@@ -177,15 +177,15 @@ def test_keyframes_of_2997_are_counted_in_whole_frames() -> None:
     assert (video.keyframe_seconds, video.keyframe_frames) == (2.0, 60)
 
 
-@given(st.sampled_from(["rtmp", "rtmps"]), st.sampled_from([24, 30, 60]),
+@given(st.sampled_from(["rtmp", "rtmps", "hls"]), st.sampled_from([24, 30, 60]),
        st.floats(200, 50_000), st.floats(32, 320))  # fmt: skip
 def test_overhead_and_its_inverse(transport: str, fps: int, video: float, audio: float) -> None:
     extra = overhead(transport, Fraction(fps), 48000)
     total = extra.total_kbps(video, audio)
-    assert video + audio < total < (video + audio) * 1.15 + 50
+    assert video + audio < total < (video + audio) * 1.15 + 250
     assert extra.video_kbps(total, audio) == pytest.approx(video)
-    secure = overhead("rtmps", Fraction(fps), 48000).total_kbps(video, audio)
-    assert secure >= total
+    plain = overhead("rtmp", Fraction(fps), 48000).total_kbps(video, audio)
+    assert total >= plain
 
 
 @given(st.floats(1, 10**6))
@@ -202,15 +202,15 @@ def test_ladders_have_the_shape_and_sides_divisible_by_eight(across: int, down: 
 
 
 def test_candidates_divide_the_frame_rate_and_never_enlarge() -> None:
-    rates = [rate for rate, _ in frame_rates(Fraction(50), OXBOW.video.frame_rates)]
-    assert rates == [50, 25]
+    rates = [rate for rate, _ in frame_rates(Fraction(50), OXBOW.video.taken_rates)]
+    assert rates == [50, 25, 10]
     uneven = frame_rates(Fraction(48), [Fraction(30), Fraction(25)])
     assert uneven == [(30, False), (25, False)]
     found = candidates(Shape(16, 9), Picture(1280, 720), Fraction(60), Picture(1920, 1080),
-                       [Picture(848, 480)], OXBOW.video.frame_rates)  # fmt: skip
+                       [Picture(848, 480)], OXBOW.video.taken_rates)  # fmt: skip
     assert max(c.picture for c in found) == Picture(1280, 720)
     assert any(c.picture == Picture(848, 480) for c in found)
-    assert {c.frame_rate for c in found} == {60, 30, 20, 15}
+    assert {c.frame_rate for c in found} == {60, 30, 20, 15, 10}
 
 
 def test_levels_by_the_table() -> None:
@@ -222,7 +222,10 @@ def test_levels_by_the_table() -> None:
         ("3840x2160", 60, 50_000, "5.2"),
         ("640x480", 25, 900, "3"),
     ):
-        assert h264_level(Picture.parse(picture), Fraction(fps), "main", kbps, kbps).name == level
+        assert (
+            least_level("h264", Picture.parse(picture), Fraction(fps), "main", kbps, kbps).name
+            == level
+        )
 
 
 def test_the_budget_takes_the_lower_of_share_and_floor() -> None:

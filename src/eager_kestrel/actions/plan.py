@@ -104,7 +104,7 @@ def known_platforms(guides: Path | None = None) -> list[str]:
     return guide_names(guides)
 
 
-def destination(written: str) -> Destination:
+def destination(written: str, codec: str | None = None) -> Destination:
     """A destination as written on the command line: ``PLATFORM`` or ``PLATFORM:STANDING``.
 
     Raises:
@@ -113,7 +113,7 @@ def destination(written: str) -> Destination:
     platform, colon, standing = written.partition(":")
     if not platform or (colon and not standing):
         raise InputError(f'"{written}" is no destination', "write PLATFORM or PLATFORM:STANDING")
-    return Destination(platform=platform, standing=standing or None)
+    return Destination(platform=platform, standing=standing or None, codec=codec)
 
 
 def write_document(path: Path, document: dict[str, Any]) -> None:

@@ -14,7 +14,7 @@ import typer
 from typer.core import TyperGroup
 
 from eager_kestrel import __version__
-from eager_kestrel.cli import demo, measure, nearest, plan, practice, runs
+from eager_kestrel.cli import check, demo, guides, measure, nearest, plan, practice, runs
 from eager_kestrel.core.errors import (
     InputError,
     KestrelError,
@@ -89,6 +89,8 @@ measure.register(app)
 runs.register(app)
 nearest.register(app)
 plan.register(app)
+guides.register(app)
+check.register(app)
 practice.register(app)
 
 

@@ -41,3 +41,10 @@ GuideFolder: TypeAlias = Annotated[
 Figure: TypeAlias = Annotated[
     Path | None, typer.Option(metavar="FILE", help="Draw it into a .png, .svg or .pdf file.")
 ]
+Share: TypeAlias = Annotated[
+    str, typer.Option(metavar="PERCENT", help="The share of the line a stream may take.")
+]
+Reserves: TypeAlias = Annotated[
+    list[str] | None,
+    typer.Option(metavar='"NAME=RATE"', help='Keep upload back, "video call=1.5 Mbit/s".'),
+]

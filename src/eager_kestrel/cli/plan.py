@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from eager_kestrel.cli.options import GuideFolder, Json, complete_platform
+from eager_kestrel.cli.options import GuideFolder, Json, Reserves, Share, complete_platform
 
 if TYPE_CHECKING:
     from eager_kestrel.core.show import Reserve, Show
@@ -41,19 +41,18 @@ def plan(
     motion: Annotated[
         str, typer.Option(metavar="KIND", help="still, calm, lively or hectic.")
     ] = "lively",
-    share: Annotated[
-        str, typer.Option(metavar="PERCENT", help="The share of the line a stream may take.")
-    ] = "70 %",
-    reserve: Annotated[
-        list[str] | None,
-        typer.Option(metavar='"NAME=RATE"', help='Keep upload back, "video call=1.5 Mbit/s".'),
-    ] = None,
+    share: Share = "70 %",
+    reserve: Reserves = None,
     around: Annotated[
         str | None, typer.Option(metavar="HH:MM", help="Plan from runs near this time of day.")
     ] = None,
     days: Annotated[
         int, typer.Option(min=1, max=3650, help="Plan from runs of this many days.")
     ] = 14,
+    codec: Annotated[
+        str | None,
+        typer.Option(metavar="NAME", help="h264, hevc or av1, if the guide does."),
+    ] = None,
     guides: GuideFolder = None,
     why: Annotated[bool, typer.Option("--why", help="Give the reason for every figure.")] = False,
     out: Annotated[
@@ -71,7 +70,7 @@ def plan(
     from eager_kestrel.cli.screen import console, print_json, warn
     from eager_kestrel.core.errors import NoPlanError
 
-    show = _show(platform, source, fps, motion, share, reserve or [])
+    show = _show(platform, codec, source, fps, motion, share, reserve or [])
     uplink = uplink_from_number(upload) if upload is not None else uplink_from_history(days, around)
     planned = plan_show(show, uplink, guides)
     document = planned.plan.model_dump(mode="json")
@@ -94,7 +93,13 @@ def plan(
 
 
 def _show(
-    platform: str, source: str, fps: str, motion: str, share: str, reserves: list[str]
+    platform: str,
+    codec: str | None,
+    source: str,
+    fps: str,
+    motion: str,
+    share: str,
+    reserves: list[str],
 ) -> Show:
     """The show these options describe."""
     from eager_kestrel.actions.plan import destination
@@ -115,9 +120,14 @@ def _show(
         frame_rate=parse_frame_rate(fps),
         motion=known,
         safe_share=parse_share(share),
-        reserves=tuple(_reserve(written) for written in reserves),
-        destinations=(destination(platform),),
+        reserves=reserves_of(reserves),
+        destinations=(destination(platform, codec),),
     )
+
+
+def reserves_of(written: list[str] | None) -> tuple[Reserve, ...]:
+    """Named reserves as written on the command line."""
+    return tuple(_reserve(one) for one in written or [])
 
 
 def _reserve(written: str) -> Reserve:

@@ -11,7 +11,7 @@ from eager_kestrel.core.units import Bitrate
 if TYPE_CHECKING:
     from rich.console import Console
 
-CODECS = {"h264": "H.264", "aac": "AAC"}
+CODECS = {"h264": "H.264", "hevc": "HEVC", "av1": "AV1", "aac": "AAC", "opus": "Opus", "mp3": "MP3"}
 CHANNELS = {1: "mono", 2: "stereo"}
 SHORT_REASONS = ("bitrate", "picture", "frame rate", "keyframes", "audio")
 BAR_CELLS = 12

@@ -36,6 +36,12 @@ def even_ladder(shape: Shape, largest: Picture) -> list[Picture]:
     return [p for p in ladder if p.pixels >= SMALLEST_PIXELS]
 
 
+def nearest_shape(source: Picture, allowed: Iterable[Shape]) -> Shape:
+    """The source's own shape where it is allowed or nothing is said, else the nearest to it."""
+    own = source.width / source.height
+    return min(allowed, key=lambda s: abs(s.across / s.down - own), default=source.shape)
+
+
 def frame_rates(source: Fraction, allowed: Iterable[Fraction]) -> list[tuple[Fraction, bool]]:
     """Allowed rates up to the source's, each with whether it divides it; even ones alone if any."""
     possible = sorted({rate for rate in allowed if rate <= source}, reverse=True)
@@ -50,6 +56,7 @@ def candidates(
     largest: Picture,
     named: Iterable[Picture],
     allowed_rates: Iterable[Fraction],
+    only_named: bool = False,
 ) -> list[Candidate]:
     """Every picture and frame rate worth weighing, smallest picture first.
 
@@ -60,12 +67,13 @@ def candidates(
         largest: the guide's.
         named: pictures the guide names; taken where they have the shape.
         allowed_rates: frame rates the guide takes.
+        only_named: whether the guide takes no other pictures.
     """
     bound = Picture(min(source.width, largest.width), min(source.height, largest.height))
-    pictures = set(even_ladder(shape, bound))
+    pictures = set() if only_named else {*even_ladder(shape, bound)}
     pictures |= {
         p
-        for p in (*named, bound)
+        for p in ((*named,) if only_named else (*named, bound))
         if shape.fits(p)
         and p.width <= bound.width
         and p.height <= bound.height

@@ -1,87 +1,154 @@
-"""Levels of ITU-T H.264: the least whose limits hold a stream, and the bitrate one allows.
+"""Levels of H.264, H.265 and AV1: the least whose limits hold a stream, and what one allows.
 
-Table A-1 of ITU-T H.264 (08/2021). MaxBR and MaxCPB are in units of 1000 bit(/s) for the baseline
-and main profiles and of 1250 for high (cpbBrVclFactor, Table A-2).
+- ITU-T H.264 (08/2021), Table A-1; MaxBR and MaxCPB are in units of 1000 bit(/s) for baseline and
+  main and of 1250 for high (cpbBrVclFactor, Table A-2); sides at most sqrt(8 MaxFS) (A.3.1).
+- ITU-T H.265 (08/2021), Tables A.8 and A.9, main tier; sides at most sqrt(8 MaxLumaPs) (A.4.1).
+- AV1 Bitstream and Decoding Process Specification (2019), Annex A.3, main tier; the buffer holds
+  one second at the highest bitrate (Annex E.2).
 """
 
 from __future__ import annotations
 
 from dataclasses import dataclass
 from fractions import Fraction
+from math import isqrt
 
 from eager_kestrel.core.errors import NoPlanError
 from eager_kestrel.core.picture import Picture
 
-_VCL_FACTOR = {"baseline": 1.0, "main": 1.0, "high": 1.25}
+_H264_FACTOR = {"baseline": 1.0, "main": 1.0, "high": 1.25}
 
 
 @dataclass(frozen=True, slots=True)
 class Level:
-    """One row of Table A-1."""
+    """Limits of one level; areas in 16x16 blocks for H.264 and in luma samples for the others."""
 
+    codec: str
     name: str
-    macroblocks_per_second: int
-    macroblocks: int
-    max_br: int
-    max_cpb: int
+    area_per_second: int
+    area: int
+    longest_across: int
+    longest_down: int
+    max_kbps: int
+    max_buffer_kbit: int
+
+    def _factor(self, profile: str) -> float:
+        return _H264_FACTOR.get(profile, 1.0) if self.codec == "h264" else 1.0
 
     def bitrate_kbps(self, profile: str) -> float:
-        """MaxBR in kbit/s for the profile."""
-        return self.max_br * _VCL_FACTOR[profile]
+        """The most video of that profile may run at."""
+        return self.max_kbps * self._factor(profile)
 
     def buffer_kbit(self, profile: str) -> float:
-        """MaxCPB in kbit for the profile."""
-        return self.max_cpb * _VCL_FACTOR[profile]
+        """The largest decoder buffer for that profile."""
+        return self.max_buffer_kbit * self._factor(profile)
 
     def takes(self, picture: Picture, frame_rate: Fraction) -> bool:
-        """Whether picture size, side lengths (A.3.1: at most sqrt(8 MaxFS)) and rate fit."""
-        widest_squared = 8 * self.macroblocks
-        sides = (-(-picture.width // 16), -(-picture.height // 16))
+        """Whether picture size, side lengths and rate fit."""
+        blocks = self.codec == "h264"
+        area = picture.macroblocks if blocks else picture.pixels
+        unit = 16 if blocks else 1
         return (
-            picture.macroblocks <= self.macroblocks
-            and picture.macroblocks * frame_rate <= self.macroblocks_per_second
-            and all(side * side <= widest_squared for side in sides)
+            area <= self.area
+            and area * frame_rate <= self.area_per_second
+            and -(-picture.width // unit) <= self.longest_across
+            and -(-picture.height // unit) <= self.longest_down
         )
 
 
+def _h264(name: str, per_second: int, area: int, kbps: int, buffer: int) -> Level:
+    side = isqrt(8 * area)
+    return Level("h264", name, per_second, area, side, side, kbps, buffer)
+
+
+def _h265(name: str, area: int, per_second: int, kbps: int, buffer: int) -> Level:
+    side = isqrt(8 * area)
+    return Level("hevc", name, per_second, area, side, side, kbps, buffer)
+
+
+def _av1(name: str, area: int, across: int, down: int, per_second: int, kbps: int) -> Level:
+    return Level("av1", name, per_second, area, across, down, kbps, kbps)
+
+
 H264_LEVELS = (
-    Level("1", 1_485, 99, 64, 175),
-    Level("1.1", 3_000, 396, 192, 500),
-    Level("1.2", 6_000, 396, 384, 1_000),
-    Level("1.3", 11_880, 396, 768, 2_000),
-    Level("2", 11_880, 396, 2_000, 2_000),
-    Level("2.1", 19_800, 792, 4_000, 4_000),
-    Level("2.2", 20_250, 1_620, 4_000, 4_000),
-    Level("3", 40_500, 1_620, 10_000, 10_000),
-    Level("3.1", 108_000, 3_600, 14_000, 14_000),
-    Level("3.2", 216_000, 5_120, 20_000, 20_000),
-    Level("4", 245_760, 8_192, 20_000, 25_000),
-    Level("4.1", 245_760, 8_192, 50_000, 62_500),
-    Level("4.2", 522_240, 8_704, 50_000, 62_500),
-    Level("5", 589_824, 22_080, 135_000, 135_000),
-    Level("5.1", 983_040, 36_864, 240_000, 240_000),
-    Level("5.2", 2_073_600, 36_864, 240_000, 240_000),
-    Level("6", 4_177_920, 139_264, 240_000, 240_000),
-    Level("6.1", 8_355_840, 139_264, 480_000, 480_000),
-    Level("6.2", 16_711_680, 139_264, 800_000, 800_000),
+    _h264("1", 1_485, 99, 64, 175),
+    _h264("1.1", 3_000, 396, 192, 500),
+    _h264("1.2", 6_000, 396, 384, 1_000),
+    _h264("1.3", 11_880, 396, 768, 2_000),
+    _h264("2", 11_880, 396, 2_000, 2_000),
+    _h264("2.1", 19_800, 792, 4_000, 4_000),
+    _h264("2.2", 20_250, 1_620, 4_000, 4_000),
+    _h264("3", 40_500, 1_620, 10_000, 10_000),
+    _h264("3.1", 108_000, 3_600, 14_000, 14_000),
+    _h264("3.2", 216_000, 5_120, 20_000, 20_000),
+    _h264("4", 245_760, 8_192, 20_000, 25_000),
+    _h264("4.1", 245_760, 8_192, 50_000, 62_500),
+    _h264("4.2", 522_240, 8_704, 50_000, 62_500),
+    _h264("5", 589_824, 22_080, 135_000, 135_000),
+    _h264("5.1", 983_040, 36_864, 240_000, 240_000),
+    _h264("5.2", 2_073_600, 36_864, 240_000, 240_000),
+    _h264("6", 4_177_920, 139_264, 240_000, 240_000),
+    _h264("6.1", 8_355_840, 139_264, 480_000, 480_000),
+    _h264("6.2", 16_711_680, 139_264, 800_000, 800_000),
 )
+H265_LEVELS = (
+    _h265("1", 36_864, 552_960, 128, 350),
+    _h265("2", 122_880, 3_686_400, 1_500, 1_500),
+    _h265("2.1", 245_760, 7_372_800, 3_000, 3_000),
+    _h265("3", 552_960, 16_588_800, 6_000, 6_000),
+    _h265("3.1", 983_040, 33_177_600, 10_000, 10_000),
+    _h265("4", 2_228_224, 66_846_720, 12_000, 12_000),
+    _h265("4.1", 2_228_224, 133_693_440, 20_000, 20_000),
+    _h265("5", 8_912_896, 267_386_880, 25_000, 25_000),
+    _h265("5.1", 8_912_896, 534_773_760, 40_000, 40_000),
+    _h265("5.2", 8_912_896, 1_069_547_520, 60_000, 60_000),
+    _h265("6", 35_651_584, 1_069_547_520, 60_000, 60_000),
+    _h265("6.1", 35_651_584, 2_139_095_040, 120_000, 120_000),
+    _h265("6.2", 35_651_584, 4_278_190_080, 240_000, 240_000),
+)
+AV1_LEVELS = (
+    _av1("2.0", 147_456, 2_048, 1_152, 4_423_680, 1_500),
+    _av1("2.1", 278_784, 2_816, 1_584, 8_363_520, 3_000),
+    _av1("3.0", 665_856, 4_352, 2_448, 19_975_680, 6_000),
+    _av1("3.1", 1_065_024, 5_504, 3_096, 31_950_720, 10_000),
+    _av1("4.0", 2_359_296, 6_144, 3_456, 70_778_880, 12_000),
+    _av1("4.1", 2_359_296, 6_144, 3_456, 141_557_760, 20_000),
+    _av1("5.0", 8_912_896, 8_192, 4_352, 267_386_880, 30_000),
+    _av1("5.1", 8_912_896, 8_192, 4_352, 534_773_760, 40_000),
+    _av1("5.2", 8_912_896, 8_192, 4_352, 1_069_547_520, 60_000),
+    _av1("6.0", 35_651_584, 16_384, 8_704, 1_069_547_520, 60_000),
+    _av1("6.1", 35_651_584, 16_384, 8_704, 2_139_095_040, 100_000),
+    _av1("6.2", 35_651_584, 16_384, 8_704, 4_278_190_080, 160_000),
+)
+LEVELS = {"h264": H264_LEVELS, "hevc": H265_LEVELS, "av1": AV1_LEVELS}
 
 
-def h264_level(
-    picture: Picture, frame_rate: Fraction, profile: str, kbps: float, buffer_kbit: float
+def level_rank(codec: str, name: str) -> int | None:
+    """Position of a level among its codec's, lowest first; None when there is none so called."""
+    names = [level.name for level in LEVELS[codec]]
+    written = name if name in names else f"{name}.0"
+    return names.index(written) if written in names else None
+
+
+def least_level(
+    codec: str,
+    picture: Picture,
+    frame_rate: Fraction,
+    profile: str,
+    kbps: float,
+    buffer_kbit: float = 0.0,
 ) -> Level:
     """The least level that holds picture, frame rate, bitrate (kbit/s) and buffer (kbit).
 
     Raises:
         NoPlanError: no level does.
     """
-    for level in H264_LEVELS:
+    for level in LEVELS[codec]:
         if (
             level.takes(picture, frame_rate)
             and kbps <= level.bitrate_kbps(profile)
             and buffer_kbit <= level.buffer_kbit(profile)
         ):
             return level
-    raise NoPlanError(
-        f"no H.264 level holds {picture} at {float(frame_rate):g} and {kbps:g} kbit/s"
-    )
+    rate = float(frame_rate)
+    raise NoPlanError(f"no level of {codec} holds {picture} at {rate:g} and {kbps:g} kbit/s")

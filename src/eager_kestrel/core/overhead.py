@@ -9,6 +9,11 @@ remains, per message and per byte:
 - RTMPS: each TLS 1.3 record adds 5 bytes of header, 1 of type and 16 of tag (RFC 8446 section
   5.2); at least one record a message and one every 16,384 bytes.
 
+- HLS push (MPEG-TS, ISO/IEC 13818-1, by HTTP PUT): 4 bytes of each 188-byte packet; per video frame
+  19 bytes of PES header, 6 of access unit delimiter, 8 of adaptation field and on average half a
+  packet of stuffing; per AAC frame 7 bytes of ADTS, and a PES header of 14 with half a packet of
+  stuffing for every four; PAT and PMT every 100 ms; a request of 500 bytes each two seconds; TLS.
+
 An AAC frame is 1,024 samples (ISO/IEC 14496-3).
 """
 
@@ -24,6 +29,12 @@ FLV_AUDIO_BYTES = 2
 TLS_RECORD_BYTES = 22
 TLS_PLAINTEXT_BYTES = 16384
 AAC_SAMPLES = 1024
+TS_PACKET_BYTES = 188
+TS_PAYLOAD_BYTES = 184
+TS_VIDEO_BYTES = 19 + 6 + 8 + TS_PAYLOAD_BYTES / 2
+TS_AUDIO_BYTES = 7 + (14 + TS_PAYLOAD_BYTES / 2) / 4
+TS_TABLES_BYTES_PER_SECOND = 2 * TS_PACKET_BYTES * 10
+REQUEST_BYTES_PER_SECOND = 250
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,8 +54,10 @@ class Overhead:
 
 
 def overhead(transport: str, frame_rate: Fraction, sample_rate_hz: int) -> Overhead:
-    """The overhead of ``rtmp`` or ``rtmps`` at a frame rate and audio sample rate."""
+    """The overhead of ``rtmp``, ``rtmps`` or ``hls`` at a frame rate and audio sample rate."""
     audio_frames = sample_rate_hz / AAC_SAMPLES
+    if transport == "hls":
+        return _hls(float(frame_rate), audio_frames)
     messages = float(frame_rate) + audio_frames
     headers = messages * RTMP_MESSAGE_BYTES
     headers += float(frame_rate) * FLV_VIDEO_BYTES + audio_frames * FLV_AUDIO_BYTES
@@ -53,3 +66,12 @@ def overhead(transport: str, frame_rate: Fraction, sample_rate_hz: int) -> Overh
         headers += messages * TLS_RECORD_BYTES
         per_byte *= 1 + TLS_RECORD_BYTES / TLS_PLAINTEXT_BYTES
     return Overhead(per_byte=per_byte, fixed_kbps=headers * 8e-3)
+
+
+def _hls(fps: float, audio_frames: float) -> Overhead:
+    headers = fps * TS_VIDEO_BYTES + audio_frames * TS_AUDIO_BYTES
+    headers = headers * TS_PACKET_BYTES / TS_PAYLOAD_BYTES
+    headers += TS_TABLES_BYTES_PER_SECOND + REQUEST_BYTES_PER_SECOND
+    tls = 1 + TLS_RECORD_BYTES / TLS_PLAINTEXT_BYTES
+    per_byte = TS_PACKET_BYTES / TS_PAYLOAD_BYTES * tls
+    return Overhead(per_byte=per_byte, fixed_kbps=headers * tls * 8e-3)

@@ -21,6 +21,7 @@ Bound = Literal[
     "guide",
     "source",
     "level",
+    "viewers",
     "no visible gain",
     "quality at this bitrate",
     "quality at this picture",

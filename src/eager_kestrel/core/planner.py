@@ -7,10 +7,13 @@ figure.
 
 from __future__ import annotations
 
+from fractions import Fraction
+from math import floor, inf
+
 from eager_kestrel.core.budget import Budget, budget, destination_steps
-from eager_kestrel.core.choose import LEAST_VIDEO_KBPS, Weighed, weigh
-from eager_kestrel.core.guide import Guide
-from eager_kestrel.core.levels import h264_level
+from eager_kestrel.core.choose import LEAST_VIDEO_KBPS, Weighed, viewers_kbps, weigh
+from eager_kestrel.core.guide import Codec, Guide, Keyframes
+from eager_kestrel.core.levels import least_level
 from eager_kestrel.core.overhead import overhead
 from eager_kestrel.core.picture import Picture, frame_rate_text
 from eager_kestrel.core.plan import (
@@ -33,6 +36,8 @@ AUDIO_STEPS_KBPS = (32.0, 48.0, 64.0, 96.0, 128.0, 160.0, 192.0, 256.0, 320.0)
 AUDIO_SHARE = 0.05
 """Of everything sent, once there is plenty."""
 RUNNERS_UP = 3
+MOST_B_FRAMES = 2
+"""More costs delay and buys little at live bitrates."""
 
 
 def plan(
@@ -62,7 +67,7 @@ def plan(
         total_kbps=planned.total_kbps,
         quality_basis=table.basis,
         warnings=_warnings(
-            guides[destination.platform].under(destination.standing), planned, uplink
+            guides[destination.platform].under(destination.standing), planned, uplink, show
         ),
     )
 
@@ -73,11 +78,12 @@ def plan_destination(
     """Settings for one destination that may use the whole safe rate."""
     ruled = guide.under(destination.standing)
     audio, audio_reason = _audio(ruled, waterfall.safe_kbps)
+    codec = ruled.codec(destination.codec)
     weighed = weigh(
-        show, ruled, table, waterfall.safe_kbps, audio.bitrate_kbps, audio.sample_rate_hz
+        show, ruled, table, waterfall.safe_kbps, audio.bitrate_kbps, audio.sample_rate_hz, codec
     )
     order = weighed.order()
-    top_rate = min(show.frame_rate, max(ruled.video.frame_rates))
+    top_rate = min(show.frame_rate, max(ruled.video.taken_rates))
     rate = weighed.candidates[order[0]].frame_rate if order else top_rate
     extra = overhead(ruled.transports[0], rate, audio.sample_rate_hz)
     common = {
@@ -95,7 +101,7 @@ def plan_destination(
         why = _infeasible(ruled, show, weighed, waterfall)
         return DestinationPlan(**common, feasible=False, infeasible_because=why)
     best = order[0]
-    video, video_reasons = _video(ruled, show, weighed, order, waterfall)
+    video, video_reasons = _video(ruled, show, weighed, order, waterfall, codec)
     reasons = (*video_reasons, audio_reason)
     return DestinationPlan(
         **common,
@@ -142,23 +148,26 @@ def _video(
     weighed: Weighed,
     order: list[int],
     waterfall: Budget,
+    codec: Codec,
 ) -> tuple[VideoSettings, tuple[Reason, ...]]:
     best = order[0]
     chosen, kbps = weighed.candidates[best], float(weighed.kbps[best])
-    rate, profile = chosen.frame_rate, guide.video.profiles[0]
-    level = h264_level(chosen.picture, rate, profile, kbps, 0)
+    rules = guide.video
+    rate = chosen.frame_rate
+    profile = rules.profiles_of(codec)[0]
+    level = least_level(codec, chosen.picture, rate, profile, kbps)
     buffer_kbit = min(kbps * BUFFER_SECONDS, level.buffer_kbit(profile))
-    seconds = guide.video.keyframes
-    frames = max(1, round(seconds * rate))
-    b_frames = 0 if profile == "baseline" else guide.video.b_frames
+    seconds = rules.keyframes.chosen_seconds
+    frames = keyframe_frames(rules.keyframes, rate)
+    b_frames = 0 if profile == "baseline" else min(rules.b_frames, MOST_B_FRAMES)
     video = VideoSettings(
-        codec=guide.video.codecs[0],
+        codec=codec,
         width=chosen.picture.width,
         height=chosen.picture.height,
         fps=round(float(rate), 3),
         frame_rate=str(rate),
         bitrate_kbps=kbps,
-        rate_control=guide.video.rate_control[0],
+        rate_control="constant" if "constant" in rules.rate_control else "variable",
         buffer_kbit=buffer_kbit,
         keyframe_seconds=seconds,
         keyframe_frames=frames,
@@ -175,6 +184,7 @@ def _video(
         reason(
             "keyframes", f"{seconds:g} s", "guide",
             platform=name, seconds=seconds, fps=fps, frames=float(frames),
+            rule=rules.keyframes.words(),
         ),
         reason("rate control", video.rate_control, "guide", platform=name),
         reason(
@@ -189,10 +199,20 @@ def _video(
     return video, reasons
 
 
+def keyframe_frames(rule: Keyframes, rate: Fraction) -> int:
+    """The interval in frames: rounded, but never past what the guide allows at most."""
+    frames = max(1, round(rule.chosen_seconds * rate))
+    if rule.at_most is not None and frames > rule.at_most * rate:
+        return max(1, floor(rule.at_most * rate))
+    return frames
+
+
 def _bitrate_reason(
     guide: Guide, show: Show, weighed: Weighed, best: int, waterfall: Budget
 ) -> Reason:
-    budget_kbps, ceiling_kbps, clean = (float(x) for x in weighed.limits_kbps[:, best])
+    budget_kbps, ceiling_kbps, level, viewers, clean = (
+        float(x) for x in weighed.limits_kbps[:, best]
+    )
     return reason(
         "bitrate",
         Bitrate.from_kbps(float(weighed.kbps[best])).in_kbps(),
@@ -203,6 +223,8 @@ def _bitrate_reason(
         budget_kbps=round(budget_kbps, 3),
         ceiling_kbps=ceiling_kbps,
         clean_kbps=round(clean, 1),
+        level_kbps=level,
+        viewers_kbps=viewers_kbps(guide) if viewers < inf else 0.0,
     )
 
 
@@ -215,7 +237,9 @@ def _picture_reason(guide: Guide, show: Show, weighed: Weighed, best: int) -> Re
     ]
     value = str(chosen.picture)
     if not larger:
-        bound: Bound = "source" if show.source.pixels <= guide.video.largest.pixels else "guide"
+        source, largest = show.source, guide.video.largest
+        in_full = source.width >= largest.width and source.height >= largest.height
+        bound: Bound = "guide" if in_full and source != largest else "source"
         return reason("picture", value, bound, platform=guide.title)
     after = min(larger, key=lambda i: weighed.candidates[i].picture.pixels)
     return reason(
@@ -255,11 +279,14 @@ def _frame_rate_reason(guide: Guide, show: Show, weighed: Weighed, order: list[i
 def _infeasible(guide: Guide, show: Show, weighed: Weighed, waterfall: Budget) -> str:
     """Which rule leaves nothing to choose from."""
     if not weighed.candidates:
-        smallest = Picture(show.source.width, show.source.height)
+        shapes = " or ".join(map(str, guide.video.shapes)) or "any shape"
+        sizes = ", ".join(map(str, guide.video.pictures)) or f"up to {guide.video.largest}"
         return (
-            f"{guide.title} takes no frame rate or picture that a source of {smallest} at "
-            f"{frame_rate_text(show.frame_rate)} can give"
+            f"{guide.title} takes {sizes} ({shapes}) at {guide.video.rates_words()}, which a "
+            f"source of {show.source} at {frame_rate_text(show.frame_rate)} cannot give"
         )
+    if float(weighed.limits_kbps[2].max()) == 0:
+        return f"{guide.title} takes no level that holds any of its pictures"
     left = max(0.0, float(weighed.limits_kbps[0].max()))
     needed = float(weighed.floors_kbps.min())
     rule = "the least it takes" if needed > LEAST_VIDEO_KBPS else "the least worth sending"
@@ -270,17 +297,40 @@ def _infeasible(guide: Guide, show: Show, weighed: Weighed, waterfall: Budget) -
     )
 
 
-def _warnings(guide: Guide, planned: DestinationPlan, uplink: Uplink) -> tuple[str, ...]:
+def _warnings(
+    guide: Guide, planned: DestinationPlan, uplink: Uplink, show: Show
+) -> tuple[str, ...]:
     found: list[str] = []
     if uplink.basis == "assumed":
         what = "rests on imported readings" if uplink.runs else "is a bare number nobody measured"
         found.append(f"the upload {what}; run eager-kestrel measure")
     elif uplink.basis == "one run":
         found.append("one run is not evidence yet; measure again at the hour of the show")
-    if planned.feasible and guide.transcodes != "always":
-        when = "may get" if guide.transcodes == "when there is capacity" else "always get"
+    if planned.video is not None:
+        found += _misfits(guide, planned.video, show)
+    if planned.feasible and guide.delivery.transcodes != "always":
+        open_ = guide.delivery.transcodes == "when there is capacity"
+        when = "may get" if open_ else "always get"
         total = Bitrate.from_kbps(planned.total_kbps)
         found.append(
             f"viewers {when} exactly what you send: a connection slower than {total} will buffer"
         )
     return tuple(found)
+
+
+def _misfits(guide: Guide, video: VideoSettings, show: Show) -> list[str]:
+    """Where the source does not fit what is sent: shape and frame rate."""
+    found = []
+    sent, rate = Picture(video.width, video.height), Fraction(video.frame_rate)
+    if not sent.shape.fits(show.source):
+        found.append(
+            f"your source is {show.source.shape} and {guide.title} gets {sent}: crop or pad it, "
+            "do not stretch it"
+        )
+    if (show.frame_rate / rate).denominator != 1:
+        found.append(
+            f"{frame_rate_text(rate)} does not divide {frame_rate_text(show.frame_rate)} frames a "
+            f"second, so motion will judder: set the source to {frame_rate_text(rate)} or "
+            f"{frame_rate_text(2 * rate)}"
+        )
+    return found

@@ -59,6 +59,13 @@ _SENTENCES: dict[tuple[str, Bound], Callable[[Facts], str]] = {
     ("bitrate", "budget"): _bitrate_budget,
     ("bitrate", "guide"): _bitrate_guide,
     ("bitrate", "no visible gain"): _bitrate_clean,
+    ("bitrate", "viewers"): lambda f: (
+        f"{f['platform']} may pass on exactly what it gets, and its slowest viewers have "
+        f"{_rate(f['viewers_kbps'])}"
+    ),
+    ("bitrate", "level"): lambda f: (
+        f"the highest level {f['platform']} takes allows {_rate(f['level_kbps'])}"
+    ),
     ("picture", "quality at this bitrate"): _picture_quality,
     ("picture", "source"): lambda _: "as large as your source; enlarging it adds nothing",
     ("picture", "guide"): lambda f: f"the largest {f['platform']} takes",
@@ -66,7 +73,7 @@ _SENTENCES: dict[tuple[str, Bound], Callable[[Facts], str]] = {
     ("frame rate", "source"): lambda _: "all that your source has",
     ("frame rate", "guide"): lambda f: f"the most {f['platform']} takes of a source at this rate",
     ("keyframes", "guide"): lambda f: (
-        f"{f['platform']} wants one every {float(f['seconds']):g} s; "
+        f"{f['platform']} wants them {f['rule']}; "
         f"{float(f['seconds']):g} s x {f['fps']} = {int(float(f['frames']))} frames"
     ),
     ("audio", "guide"): lambda f: (

@@ -11,7 +11,7 @@ from collections.abc import Callable
 from fractions import Fraction
 from typing import Annotated, TypeVar
 
-from pydantic import BeforeValidator, PlainSerializer, ValidationInfo
+from pydantic import BeforeValidator, PlainSerializer, ValidationInfo, WithJsonSchema
 
 from eager_kestrel.core.errors import UnitError
 from eager_kestrel.core.picture import Picture, Shape, frame_rate_text, parse_frame_rate
@@ -48,33 +48,49 @@ def _frame_rate(value: object) -> object:
         raise ValueError(f"{error.what}; {error.instead}") from None
 
 
+def _frame_rate_written(rate: Fraction) -> str:
+    """As people say it where that reads back to the same rate, else as a fraction."""
+    said = frame_rate_text(rate)
+    return said if parse_frame_rate(said) == rate else str(rate)
+
+
+def _written_as(what: str, *examples: str) -> WithJsonSchema:
+    return WithJsonSchema({"type": "string", "description": what, "examples": list(examples)})
+
+
 Rate = Annotated[
     Bitrate,
+    _written_as("a bitrate with its unit", "6000 kbit/s", "1.5 Mbit/s"),
     BeforeValidator(_reader(Bitrate.parse, "write {0} kbit/s or {0} Mbit/s")),
-    PlainSerializer(lambda rate: f"{rate.kbps:g} kbit/s", return_type=str),
+    PlainSerializer(lambda rate: f"{rate.kbps:.15g} kbit/s", return_type=str),
 ]
 Seconds = Annotated[
     float,
+    _written_as("a length of time with its unit", "2 s"),
     BeforeValidator(_reader(parse_seconds, "write {0} s")),
-    PlainSerializer(lambda seconds: f"{seconds:g} s", return_type=str),
+    PlainSerializer(lambda seconds: f"{seconds:.15g} s", return_type=str),
 ]
 Share = Annotated[
     float,
+    _written_as("a share with a per cent sign", "70 %"),
     BeforeValidator(_reader(parse_share, "write it with a per cent sign")),
-    PlainSerializer(lambda share: f"{share * 100:g} %", return_type=str),
+    PlainSerializer(lambda share: f"{share * 100:.12g} %", return_type=str),
 ]
 PictureSize = Annotated[
     Picture,
+    _written_as("width x height", "1920x1080"),
     BeforeValidator(_reader(Picture.parse, "write both sides, such as 1920x1080")),
     PlainSerializer(str, return_type=str),
 ]
 PictureShape = Annotated[
     Shape,
+    _written_as("an aspect ratio", "16:9"),
     BeforeValidator(_reader(Shape.parse, "write it as 16:9")),
     PlainSerializer(str, return_type=str),
 ]
 FrameRate = Annotated[
     Fraction,
+    _written_as("frames a second", "60", "29.97"),
     BeforeValidator(_frame_rate),
-    PlainSerializer(frame_rate_text, return_type=str),
+    PlainSerializer(_frame_rate_written, return_type=str),
 ]

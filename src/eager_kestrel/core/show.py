@@ -24,6 +24,8 @@ class Destination(Frozen):
 
     platform: str
     standing: str | None = None
+    codec: str | None = None
+    """Left out: H.264 where it is taken, since it encodes and plays everywhere."""
 
 
 class Show(Frozen):

@@ -24,6 +24,11 @@ def bundled_show(name: str) -> Show:
     return read_model((DATA / "shows" / f"{name}.toml").read_bytes(), Show, "show", where)
 
 
+def bundled_guide_text(name: str) -> str:
+    """The text of a bundled guide."""
+    return (DATA / "guides" / f"{name}.toml").read_text(encoding="utf-8")
+
+
 def bundled_toml(*path: str) -> dict[str, Any]:
     """A bundled TOML file."""
     return tomllib.loads(DATA.joinpath(*path).read_text(encoding="utf-8"))

@@ -41,13 +41,25 @@ def load_guide(name: str, extra: Path | None = None) -> Guide:
     """
     if name.endswith(".toml") or "/" in name:
         return read_guide(Path(name))
+    path = guide_path(name, extra)
+    if path is not None:
+        return _named(read_guide(path), name, path)
+    raw = (DATA / "guides" / f"{name}.toml").read_bytes()
+    return read_model(raw, Guide, "guide", f"bundled guide {name}")
+
+
+def guide_path(name: str, extra: Path | None = None) -> Path | None:
+    """The user's file a guide of that name comes from; None when it is a bundled one.
+
+    Raises:
+        NotFoundError: there is none of that name; suggests one.
+    """
     for folder in guide_folders(extra):
         path = folder / f"{name}.toml"
         if path.is_file():
-            return _named(read_guide(path), name, path)
+            return path
     if name in bundled_names("guides", ".toml"):
-        raw = (DATA / "guides" / f"{name}.toml").read_bytes()
-        return read_model(raw, Guide, "guide", f"bundled guide {name}")
+        return None
     raise NotFoundError(
         f'no guide for "{name}"', nearest_name(name, guide_names(extra), "write one")
     )

@@ -25,6 +25,7 @@ from eager_kestrel.core.run import Endpoint, Run
 from eager_kestrel.core.summary import phase_summary, run_document, run_of_document
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.home import storage_error
+from eager_kestrel.files.tables import delimiter
 
 MOST_BYTES = 200_000_000
 TIME_COLUMNS = ("time", "taken_at", "timestamp", "datetime", "date", "when")
@@ -134,11 +135,7 @@ def _own(document: dict[str, Any], where: str) -> Read:
 
 
 def _from_csv(text: str, where: str, version: str) -> Read:
-    try:
-        dialect: type[csv.Dialect] = csv.Sniffer().sniff(text[:4096], delimiters=",;\t")
-    except csv.Error:
-        dialect = csv.excel
-    rows = csv.DictReader(io.StringIO(text), dialect=dialect)
+    rows = csv.DictReader(io.StringIO(text), delimiter=delimiter(text))
     names = [name for name in (rows.fieldnames or []) if name]
     if _time_column(names) is None or _rate_column(names) is None:
         raise FormatError(

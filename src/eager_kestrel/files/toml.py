@@ -16,6 +16,7 @@ from eager_kestrel.core.quantities import WRITTEN
 Model = TypeVar("Model", bound=BaseModel)
 
 MOST_BYTES = 1_000_000
+_KEY_FIRST = re.compile(r"((?:rungs|standings|video|segments)\.[\w.-]+): ")
 _LINE = re.compile(r"\(at (?:line (\d+), column \d+|end of document)\)$")
 
 
@@ -66,7 +67,11 @@ def _field_error(
     error: ValidationError, model: type[BaseModel], text: str, where: str
 ) -> FormatError:
     first = min(error.errors(), key=lambda found: found["type"] != "extra_forbidden")
+    what = str(first["msg"]).removeprefix("Value error, ")
     path = [str(part) for part in first["loc"]]
+    named = _KEY_FIRST.match(what)
+    if named and not path:  # a rule over several keys names the one it is about
+        path, what = named[1].split("."), what[named.end() :]
     key = ".".join(path)
     line = _line_of(text, path)
     at = f"{where}:{line}" if line else where
@@ -77,7 +82,6 @@ def _field_error(
         )
     if first["type"] == "missing":
         return FormatError(f'the key "{key}" is missing', "add it", at)
-    what = str(first["msg"]).removeprefix("Value error, ")
     return FormatError(f"{key}: {what}" if key else what, "", at)
 
 

@@ -1,0 +1,104 @@
+"""Holding settings against guides and the line."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+from pydantic import ValidationError
+
+from eager_kestrel.actions.plan import destination
+from eager_kestrel.core.budget import budget
+from eager_kestrel.core.document import format_name
+from eager_kestrel.core.errors import FormatError, KestrelError
+from eager_kestrel.core.findings import Findings
+from eager_kestrel.core.findings import check as hold
+from eager_kestrel.core.plan import Plan
+from eager_kestrel.core.settings import Settings, settings_of
+from eager_kestrel.core.show import Reserve
+from eager_kestrel.core.uplink import Uplink
+from eager_kestrel.files.guides import load_guide
+from eager_kestrel.files.home import storage_error
+from eager_kestrel.files.toml import read_model
+
+
+def read_settings(path: Path, platform: str | None = None) -> Settings:
+    """Settings from TOML or JSON, or those of a plan.
+
+    Args:
+        path: the file.
+        platform: which destination of a plan; the first when it has none of that name.
+
+    Raises:
+        FormatError: it is neither settings nor a plan; names line or key.
+        StorageError: it cannot be read.
+    """
+    try:
+        raw = path.read_bytes()
+    except OSError as error:
+        raise storage_error(error, str(path)) from None
+    if not raw.lstrip(b"\xef\xbb\xbf \t\r\n").startswith(b"{"):
+        return read_model(raw, Settings, "settings", str(path))
+    try:
+        document = json.loads(raw)
+        if document.get("format") == format_name("plan"):
+            return _of_plan(Plan.model_validate(document), platform, str(path))
+        return Settings.model_validate(document)
+    except ValidationError as error:
+        first = error.errors()[0]
+        key = ".".join(str(part) for part in first["loc"])
+        what = str(first["msg"]).removeprefix("Value error, ")
+        raise FormatError(f"{key}: {what}" if key else what, "correct it", str(path)) from None
+    except (ValueError, RecursionError) as error:
+        line = getattr(error, "lineno", 1)
+        raise FormatError("not JSON", "correct it", f"{path}:{line}") from None
+
+
+def _of_plan(plan: Plan, platform: str | None, where: str) -> Settings:
+    chosen = next((d for d in plan.destinations if d.platform == platform), plan.destinations[0])
+    if not chosen.feasible:
+        raise FormatError(f"the plan has no settings for {chosen.title}", "plan again", where)
+    return settings_of(chosen)
+
+
+def check(
+    settings: Settings,
+    platforms: list[str],
+    guides: Path | None = None,
+    uplink: Uplink | None = None,
+    safe_share: float = 0.7,
+    reserves: tuple[Reserve, ...] = (),
+) -> Findings:
+    """Hold settings against one or several guides and, when it is known, against the line.
+
+    Args:
+        settings: what is set.
+        platforms: each ``PLATFORM`` or ``PLATFORM:STANDING``.
+        guides: a folder whose guides come first.
+        uplink: what the line carries.
+        safe_share: of it that a stream may take.
+        reserves: kept back from it.
+
+    Raises:
+        NotFoundError: a platform or standing is not known.
+    """
+    wanted = [destination(written) for written in platforms]
+    ruled = [(load_guide(d.platform, guides), d.standing) for d in wanted]
+    safe = None if uplink is None else budget(uplink, safe_share, reserves).safe_kbps
+    return hold(settings, ruled, safe)
+
+
+def check_many(paths: list[Path], platforms: list[str]) -> dict[Path, Findings | KestrelError]:
+    """Check each of many files against the same guides, read once.
+
+    An unreadable file gives its error in place of findings.
+    """
+    wanted = [destination(written) for written in platforms]
+    ruled = [(load_guide(d.platform), d.standing) for d in wanted]
+    outcome: dict[Path, Findings | KestrelError] = {}
+    for path in paths:
+        try:
+            outcome[path] = hold(read_settings(path), ruled)
+        except KestrelError as error:
+            outcome[path] = error
+    return outcome

@@ -1,0 +1,188 @@
+"""``check``: do these settings meet the guides."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from eager_kestrel.cli.options import GuideFolder, Json, Reserves, Share, complete_platform
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.findings import Findings
+    from eager_kestrel.core.settings import Settings
+
+HISTORY = "measured"
+
+
+def register(app: typer.Typer) -> None:
+    """Add the command."""
+    app.command("check", rich_help_panel="Prove")(check)
+
+
+def check(
+    settings: Annotated[
+        Path | None,
+        typer.Argument(metavar="[SETTINGS]", help="TOML or JSON settings, or a plan."),
+    ] = None,
+    platforms: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--for",
+            metavar="PLATFORM[:STANDING]",
+            autocompletion=complete_platform,
+            help="A guide to hold them against; may be given several times.",
+        ),
+    ] = None,
+    codec: Annotated[str | None, typer.Option(metavar="NAME", help="h264, hevc or av1.")] = None,
+    picture: Annotated[str | None, typer.Option(metavar="WIDTHxHEIGHT")] = None,
+    fps: Annotated[str | None, typer.Option(metavar="RATE", help="Frames a second sent.")] = None,
+    source_fps: Annotated[
+        str | None, typer.Option(metavar="RATE", help="Frames a second of the source.")
+    ] = None,
+    bitrate: Annotated[str | None, typer.Option(metavar="RATE", help="Of the video.")] = None,
+    peak: Annotated[
+        str | None, typer.Option(metavar="RATE", help="The most of variable bitrate.")
+    ] = None,
+    rate_control: Annotated[
+        str | None, typer.Option(metavar="KIND", help="constant or variable.")
+    ] = None,
+    buffer: Annotated[
+        str | None, typer.Option(metavar="KBIT", help='Of the encoder: "6000 kbit".')
+    ] = None,
+    keyframes: Annotated[
+        str | None, typer.Option(metavar="INTERVAL", help='"2 s", "120 frames" or "auto".')
+    ] = None,
+    profile: Annotated[str | None, typer.Option(metavar="NAME")] = None,
+    level: Annotated[str | None, typer.Option(metavar="LEVEL")] = None,
+    b_frames: Annotated[int | None, typer.Option(metavar="N", help="In a row.")] = None,
+    audio_codec: Annotated[str | None, typer.Option(metavar="NAME")] = None,
+    audio_bitrate: Annotated[str | None, typer.Option(metavar="RATE")] = None,
+    audio_rate: Annotated[int | None, typer.Option(metavar="HZ", help="Samples a second.")] = None,
+    channels: Annotated[int | None, typer.Option(metavar="N")] = None,
+    transport: Annotated[str | None, typer.Option(metavar="NAME", help="rtmp, rtmps, hls.")] = None,
+    uplink: Annotated[
+        str | None,
+        typer.Option(metavar="RATE", help='Your upload: "12 Mbit/s", or "measured" for your runs.'),
+    ] = None,
+    share: Share = "70 %",
+    reserve: Reserves = None,
+    guides: GuideFolder = None,
+    everything: Annotated[
+        bool, typer.Option("--all", help="Show the rules that hold, too.")
+    ] = False,
+    json: Json = False,
+) -> None:
+    """Hold settings, a plan's or any program's, against guides and your line."""
+    from eager_kestrel.actions.check import check as hold
+    from eager_kestrel.actions.plan import uplink_from_history, uplink_from_number
+    from eager_kestrel.cli.plan import reserves_of
+    from eager_kestrel.cli.screen import print_json
+    from eager_kestrel.core.errors import InputError
+    from eager_kestrel.core.units import parse_share
+
+    if not platforms:
+        raise InputError("no guide to hold them against", "give --for PLATFORM")
+    flags: dict[str, Any] = {
+        "transport": transport,
+        "source_frame_rate": source_fps,
+        "video": {
+            "codec": codec,
+            "picture": picture,
+            "frame_rate": fps,
+            "bitrate": bitrate,
+            "peak": peak,
+            "rate_control": rate_control,
+            "buffer_kbit": _kbit(buffer),
+            "keyframes": keyframes,
+            "profile": profile,
+            "level": level,
+            "b_frames": b_frames,
+        },
+        "audio": {
+            "codec": audio_codec,
+            "bitrate": audio_bitrate,
+            "sample_rate_hz": audio_rate,
+            "channels": channels,
+        },
+    }
+    wanted = _settings(settings, flags, platforms[0].partition(":")[0])
+    line = None
+    if uplink is not None:
+        line = uplink_from_history() if uplink == HISTORY else uplink_from_number(uplink)
+    found = hold(wanted, platforms, guides, line, parse_share(share), reserves_of(reserve))
+    if json:
+        print_json(found.model_dump(mode="json"))
+    else:
+        _show(found, everything=everything)
+    raise typer.Exit(1 if found.breaches else 0)
+
+
+def _kbit(written: str | None) -> float | None:
+    """A buffer size in kbit."""
+    from eager_kestrel.core.errors import UnitError
+    from eager_kestrel.core.units import Bitrate
+
+    if written is None:
+        return None
+    plain = written.strip()
+    if not plain.lower().endswith(("bit", "bits")):
+        raise UnitError(f'"{written}" is no buffer size', 'write "6000 kbit"')
+    return Bitrate.parse(f"{plain.removesuffix('s')}/s").kbps
+
+
+def _settings(path: Path | None, flags: dict[str, Any], platform: str) -> Settings:
+    """The file's settings with the flags over them."""
+    from pydantic import ValidationError
+
+    from eager_kestrel.actions.check import read_settings
+    from eager_kestrel.core.errors import InputError
+    from eager_kestrel.core.settings import Settings
+
+    base: dict[str, Any] = {}
+    if path is not None:
+        base = read_settings(path, platform).model_dump(exclude_none=True)
+    given = {k: v for k, v in flags.items() if v is not None and not isinstance(v, dict)}
+    for part in ("video", "audio"):
+        set_ = {k: v for k, v in flags[part].items() if v is not None}
+        given[part] = {**base.get(part, {}), **set_}
+    try:
+        return Settings.model_validate({**base, **given})
+    except ValidationError as error:
+        first = error.errors()[0]
+        key = ".".join(str(p) for p in first["loc"])
+        what = str(first["msg"]).removeprefix("Value error, ")
+        raise InputError(f"{key}: {what}" if key else what) from None
+
+
+def _words(rule: str) -> str:
+    """A guide's key as words: ``video.rate_control`` is rate control."""
+    section, dot, key = rule.partition(".")
+    plain = key if dot and section in ("video", "delivery") else rule.replace(".", " ")
+    return plain.replace("_", " ").replace(".", " ")
+
+
+def _show(found: Findings, *, everything: bool) -> None:
+    from rich.table import Table
+
+    from eager_kestrel.cli.screen import console
+
+    screen = console()
+    marks = {"breach": "[red]✗[/]", "caution": "[yellow]![/]", "fine": "[green]✓[/]"}
+    order = {"breach": 0, "caution": 1, "fine": 2}
+    shown = [f for f in found.findings if everything or f.severity != "fine"]
+    table = Table(box=None, padding=(0, 1), header_style="dim")
+    for heading in ("", "guide", "rule", "found", "wanted", "what to do"):
+        table.add_column(heading, overflow="fold")
+    for finding in sorted(shown, key=lambda f: order[f.severity]):
+        table.add_row(
+            marks[finding.severity], finding.platform, _words(finding.rule), finding.found,
+            finding.wanted, finding.do,
+        )  # fmt: skip
+    if shown:
+        screen.print(table)
+    counts = {s: sum(f.severity == s for f in found.findings) for s in order}
+    screen.print(
+        f"{counts['breach']} breaches, {counts['caution']} cautions, {counts['fine']} rules hold"
+    )

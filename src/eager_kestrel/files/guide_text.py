@@ -1,0 +1,131 @@
+"""Guides as TOML text, with comments, and the JSON Schema that editors complete them by."""
+
+from __future__ import annotations
+
+import ast
+import inspect
+import json
+import textwrap
+from typing import Any
+
+import tomlkit
+from pydantic import BaseModel
+from tomlkit.items import AoT, InlineTable, Item, Table
+
+from eager_kestrel.core import guide as guide_module
+from eager_kestrel.core.guide import Guide
+from eager_kestrel.files.bundled import DATA
+
+SCHEMA_NAME = "guide.schema.json"
+SCHEMA_LINE = f"#:schema ./{SCHEMA_NAME}"
+"""Editors that know TOML schemas read this line."""
+INLINE = ("keyframes", "profiles", "highest_level")
+
+COMMENTS = {
+    "checked": "the day you held this against the source",
+    "transports": "in the order the platform prefers",
+    "video.shapes": "aspect ratios it takes",
+    "video.pictures": "only these sizes",
+    "video.largest": "no side longer than here",
+    "video.fastest": "any customary frame rate up to this",
+    "video.ceiling": "the most video may be sent at",
+    "video.keyframes": "exactly this, or { at_most = ..., advised = ... }",
+    "video.rate_control": "constant, variable or both",
+    "video.b_frames": "the most in a row",
+    "audio.least": "kept even on poor lines",
+    "delivery.transcodes": "always, when there is capacity, or never",
+}
+
+
+def guide_toml(guide: Guide, comments: dict[str, str] | None = None) -> str:
+    """A guide as commented TOML; reading it back gives the same guide.
+
+    Args:
+        guide: what to write.
+        comments: by dotted key, in place of or beside the usual ones.
+    """
+    said = COMMENTS | (comments or {})
+    dumped = guide.model_dump(exclude_defaults=True, exclude_none=True)
+    document = tomlkit.document()
+    document.add(tomlkit.comment(SCHEMA_LINE.removeprefix("#").lstrip()))
+    text_head = f"# Ingest guidelines of {guide.title}.\n"
+    _fill(document, {"format": guide.format, **dumped}, "", said)
+    body = tomlkit.dumps(document)
+    return SCHEMA_LINE + "\n" + text_head + body.split("\n", 1)[1]
+
+
+def _fill(table: Any, values: dict[str, Any], path: str, comments: dict[str, str]) -> None:
+    """Plain values first, then tables, then arrays of tables, as TOML wants them."""
+
+    def kind(item: tuple[str, Any]) -> int:
+        key, value = item
+        if isinstance(value, dict) and key not in INLINE:
+            return 1
+        return 2 if _is_rows(value) else 0
+
+    for key, value in sorted(values.items(), key=kind):
+        here = f"{path}.{key}".lstrip(".")
+        item = _item(key, value, here, comments)
+        if here in comments and kind((key, value)) == 0:
+            item.comment(comments[here])
+        table.append(key, item)
+
+
+def _is_rows(value: object) -> bool:
+    return isinstance(value, list | tuple) and bool(value) and isinstance(value[0], dict)
+
+
+def _item(key: str, value: Any, here: str, comments: dict[str, str]) -> Item:
+    if isinstance(value, dict):
+        nested: Table | InlineTable = (
+            tomlkit.inline_table() if key in INLINE else tomlkit.table(is_super_table=False)
+        )
+        if key in INLINE:
+            nested.update(value)
+        else:
+            _fill(nested, value, here, comments)
+        return nested
+    if _is_rows(value):
+        rows: AoT = tomlkit.aot()
+        for row in value:
+            part = tomlkit.table()
+            _fill(part, row, here, comments)
+            rows.append(part)
+        return rows
+    item: Item = tomlkit.item(list(value) if isinstance(value, tuple) else value)
+    return item
+
+
+def template(name: str, title: str, today: str) -> str:
+    """The bundled template, filled in far enough to pass its own check."""
+    text = (DATA / "templates" / "guide.toml").read_text(encoding="utf-8")
+    return text.replace("@NAME@", name).replace("@TITLE@", title).replace("@TODAY@", today)
+
+
+def guide_schema() -> str:
+    """The JSON Schema of a guide; descriptions are those of the model's fields."""
+    schema = Guide.model_json_schema(mode="validation")
+    schema["$schema"] = "https://json-schema.org/draft/2020-12/schema"
+    schema["title"] = "Ingest guidelines of one platform, eager-kestrel/guide/1"
+    for name, model in vars(guide_module).items():
+        if isinstance(model, type) and issubclass(model, BaseModel):
+            part = schema if model is Guide else schema.get("$defs", {}).get(name)
+            if part:
+                _describe(part, model)
+    return json.dumps(schema, indent=2) + "\n"
+
+
+def _describe(schema: dict[str, Any], model: type[BaseModel]) -> None:
+    """Put the docstring under each field into its schema."""
+    body = ast.parse(textwrap.dedent(inspect.getsource(model))).body[0]
+    assert isinstance(body, ast.ClassDef)
+    for field, text in zip(body.body, body.body[1:], strict=False):
+        if (
+            isinstance(field, ast.AnnAssign)
+            and isinstance(field.target, ast.Name)
+            and isinstance(text, ast.Expr)
+            and isinstance(text.value, ast.Constant)
+        ):
+            described = schema.get("properties", {}).get(field.target.id)
+            if isinstance(described, dict):
+                described["description"] = str(text.value.value)
