@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
@@ -16,7 +17,8 @@ from eager_kestrel.cli.main import run
 settings.register_profile(
     "kestrel", deadline=None, max_examples=60, suppress_health_check=[HealthCheck.too_slow]
 )
-settings.load_profile("kestrel")
+settings.register_profile("thorough", settings.get_profile("kestrel"), max_examples=2000)
+settings.load_profile(os.environ.get("KESTREL_PROFILE", "kestrel"))
 
 
 @dataclass(frozen=True)

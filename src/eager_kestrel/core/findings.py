@@ -251,7 +251,7 @@ def _keyframes(settings: Settings, guide: Guide) -> Rules:
                       "give the frame rate too: frames say nothing without it")  # fmt: skip
         return
     seconds = _interval_seconds(interval, rate)
-    slack = INTERVAL_TOLERANCE_FRAMES / float(rate or 24)
+    slack = INTERVAL_TOLERANCE_FRAMES / float(rate or 24) + 1e-9
     shown = f"{interval} = {seconds:.4g} s" if interval.frames is not None else f"{interval}"
     holds = all(
         (

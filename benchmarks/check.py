@@ -1,0 +1,76 @@
+"""How long it takes to hold a hundred settings files against four guides, in one process.
+
+Usage: python benchmarks/check.py
+
+The reference, taken in the same run, is reading the same hundred files with the standard library's
+TOML parser alone. Wanted: under 1 s after start-up.
+"""
+
+from __future__ import annotations
+
+import sys
+import tempfile
+import time
+import tomllib
+from pathlib import Path
+
+from eager_kestrel.actions.check import check_many
+from eager_kestrel.core.findings import Findings
+
+FILES = 100
+PLATFORMS = ["oxbow:hearth", "fernlight", "pocketfair", "gatepost"]
+SETTINGS = """
+format = "eager-kestrel/settings/1"
+transport = "rtmps"
+[video]
+codec = "h264"
+picture = "{width}x{height}"
+frame_rate = "{fps}"
+bitrate = "{bitrate} kbit/s"
+rate_control = "constant"
+buffer_kbit = {bitrate}
+keyframes = "2 s"
+profile = "high"
+level = "4.2"
+b_frames = 2
+[audio]
+codec = "aac"
+bitrate = "160 kbit/s"
+sample_rate_hz = 48000
+channels = 2
+"""
+
+
+def main() -> int:
+    """Print both times; exit 1 when it takes a second or more."""
+    with tempfile.TemporaryDirectory() as folder:
+        paths = []
+        for number in range(FILES):
+            step = 5 + number % 11
+            path = Path(folder) / f"{number:03}.toml"
+            path.write_text(
+                SETTINGS.format(
+                    width=128 * step,
+                    height=72 * step,
+                    fps=(60, 30, 25)[number % 3],
+                    bitrate=1000 + 70 * number,
+                )
+            )
+            paths.append(path)
+        check_many(paths[:1], PLATFORMS)  # models are built on first use: that is start-up
+        began = time.perf_counter()
+        for path in paths:
+            tomllib.loads(path.read_text())
+        reference = time.perf_counter() - began
+        began = time.perf_counter()
+        outcome = check_many(paths, PLATFORMS)
+        taken = time.perf_counter() - began
+    findings = [found for found in outcome.values() if isinstance(found, Findings)]
+    count = sum(len(found.findings) for found in findings)
+    print(f"{len(findings)} files x {len(PLATFORMS)} guides: {count} findings in {taken:.3f} s")
+    print(f"{taken / reference:.1f} times parsing the same files as TOML ({reference:.3f} s)")
+    return 0 if taken < 1 and len(findings) == FILES else 1
+
+
+if __name__ == "__main__":
+    sys.exit(main())

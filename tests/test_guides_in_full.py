@@ -1,0 +1,435 @@
+"""Guides written, imported, compared and linted; laws over guides nobody wrote."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import sys
+import tomllib
+from datetime import date
+from fractions import Fraction
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from eager_kestrel.actions.guides import understood
+from eager_kestrel.core.errors import KestrelError
+from eager_kestrel.core.findings import check
+from eager_kestrel.core.guide import CUSTOMARY_RATES, Guide, Rung
+from eager_kestrel.core.guide_table import Answers
+from eager_kestrel.core.levels import LEVELS, least_level
+from eager_kestrel.core.picture import Picture
+from eager_kestrel.core.planner import keyframe_frames, plan
+from eager_kestrel.core.settings import settings_of
+from eager_kestrel.core.show import Destination, Show
+from eager_kestrel.core.units import Bitrate
+from eager_kestrel.core.uplink import assumed_uplink
+from eager_kestrel.files.bundled import quality_table
+from eager_kestrel.files.guide_text import guide_toml
+from eager_kestrel.files.guides import load_guide
+from eager_kestrel.files.tables import read_tables
+from eager_kestrel.files.toml import read_model
+from tests.conftest import Kestrel
+
+TABLES = Path(__file__).parent / "tables"
+PLATFORMS = ("oxbow", "fernlight", "pocketfair", "gatepost")
+TABLE = quality_table()
+
+kbits = st.integers(100, 60_000).map(lambda k: f"{k} kbit/s")
+
+
+@st.composite
+def guides(draw: st.DrawFn) -> Guide:
+    """Any guide that passes the check, from the mean to the generous."""
+    across, down = draw(st.sampled_from([(16, 9), (9, 16), (4, 3), (1, 1), (21, 9), (5, 4)]))
+    scale = draw(st.integers(2, 20)) * 8
+    largest = Picture(across * scale, down * scale)
+    pictures = draw(st.booleans())
+    codecs = draw(st.lists(st.sampled_from(["h264", "hevc", "av1"]), min_size=1, unique=True))
+    rates = draw(st.lists(st.sampled_from(CUSTOMARY_RATES), min_size=1, max_size=4, unique=True))
+    ceiling = draw(st.integers(200, 60_000))
+    floors = st.one_of(st.none(), st.integers(100, ceiling).map(lambda k: f"{k} kbit/s"))
+    hls = draw(st.booleans())
+    seconds = draw(st.sampled_from(["1 s", "2 s", "1.5 s"]))
+    keyframes = draw(st.sampled_from([seconds, {"at_most": "4 s"}, {"at_least": "1 s"},
+                                      {"at_most": "4 s", "advised": seconds}]))  # fmt: skip
+    video = {
+        "codecs": codecs,
+        "shapes": draw(st.sampled_from([[], [f"{across}:{down}"]])),
+        "largest": str(largest),
+        "ceiling": f"{ceiling} kbit/s",
+        "floor": draw(floors),
+        "keyframes": keyframes,
+        "rate_control": draw(
+            st.sampled_from([["constant"], ["variable"], ["variable", "constant"]])
+        ),
+        "b_frames": draw(st.integers(0, 4)),
+    }
+    if pictures:
+        video["pictures"] = [str(largest)]
+    if draw(st.booleans()):
+        video["fastest"] = str(max(rates))
+    else:
+        video["frame_rates"] = [str(rate) for rate in rates]
+    if draw(st.booleans()) and "h264" in codecs:
+        video["highest_level"] = {"h264": draw(st.sampled_from(["3.1", "4", "4.2", "5.2"]))}
+        video["profiles"] = {"h264": draw(st.sampled_from([["baseline"], ["main", "high"]]))}
+    least = draw(st.integers(16, 128))
+    rungs = []
+    if draw(st.booleans()):
+        low = draw(st.integers(100, ceiling))
+        rungs.append({"picture": str(largest), "frame_rate": str(max(rates)),
+                      "floor": f"{low} kbit/s",
+                      "ceiling": f"{draw(st.integers(low, ceiling))} kbit/s"})  # fmt: skip
+    document = {
+        "name": "made-up", "title": "Made-up", "source": "a test", "checked": date(2026, 11, 1),
+        "transports": ["hls"] if hls else draw(st.sampled_from([["rtmp"], ["rtmps", "rtmp"]])),
+        "segments": {"at_most": "6 s"} if hls else None,
+        "delivery": {
+            "transcodes": draw(st.sampled_from(["always", "when there is capacity", "never"])),
+            "slowest_viewer": draw(st.one_of(st.none(), kbits)),
+        },
+        "video": video,
+        "audio": {"codecs": ["aac"], "least": f"{least} kbit/s",
+                  "most": f"{draw(st.integers(least, 320))} kbit/s",
+                  "sample_rates_hz": [48000], "channels": [draw(st.sampled_from([1, 2]))]},
+        "rungs": rungs,
+        "standings": {"trusted": {"ceiling": f"{ceiling + 1000} kbit/s"}},
+    }  # fmt: skip
+    return Guide.model_validate(document)
+
+
+sources = st.sampled_from(["1920x1080", "1280x720", "1080x1920", "640x480", "3840x2160"])
+motions = st.sampled_from(["still", "calm", "lively", "hectic"])
+rates = st.sampled_from(["60", "59.94", "50", "30", "29.97", "24"])
+
+
+@given(guides(), st.floats(100, 80_000), sources, rates, motions,
+       st.sampled_from([None, "trusted"]))  # fmt: skip
+def test_any_guide_is_planned_for_or_names_the_rule(
+    guide: Guide, kbps: float, source: str, fps: str, motion: str, standing: str | None
+) -> None:
+    show = Show(source=source, frame_rate=fps, motion=motion,  # type: ignore[arg-type]
+                destinations=(Destination(platform=guide.name, standing=standing),))  # fmt: skip
+    uplink = assumed_uplink(Bitrate.from_kbps(kbps))
+    made = plan(uplink, show, {guide.name: guide}, TABLE, "test")
+    (there,) = made.destinations
+    if not there.feasible:
+        assert guide.title in there.infeasible_because
+        return
+    assert there.total_kbps <= made.budget.safe_kbps + 0.001
+    found = check(settings_of(there), [(guide, standing)], made.budget.safe_kbps)
+    assert [f for f in found.findings if f.severity == "breach"] == []
+
+
+@given(guides())
+def test_a_guide_written_and_read_again_is_the_same(guide: Guide) -> None:
+    text = guide_toml(guide)
+    assert read_model(text.encode(), Guide, "guide", "made-up.toml") == guide
+    assert Guide.model_validate_json(guide.model_dump_json()) == guide
+
+
+@pytest.mark.parametrize("name", PLATFORMS)
+def test_the_bundled_guides_survive_writing(name: str) -> None:
+    guide = load_guide(name)
+    assert read_model(guide_toml(guide).encode(), Guide, "guide", name) == guide
+
+
+def test_the_four_platforms_are_as_the_scenario_has_them() -> None:
+    fernlight, pocketfair, gatepost = (load_guide(name) for name in PLATFORMS[1:])
+    full, uhd = Picture(1920, 1080), Picture(3840, 2160)
+    sixty = Fraction(60)
+    assert fernlight.ceiling(full, sixty, "h264", "rtmps").kbps == 9_000
+    assert fernlight.ceiling(Picture(2560, 1440), sixty, "h264", "rtmps").kbps == 24_000
+    assert fernlight.ceiling(uhd, sixty, "av1", "hls").kbps == 51_000
+    assert fernlight.ceiling(Picture(1664, 936), sixty, "h264", "rtmps").kbps == 6_000
+    floor = fernlight.floor(Picture(1664, 936), sixty, "h264", "rtmps")
+    assert floor is not None
+    assert floor.kbps == 4_500
+    assert fernlight.delivery.better_from_lines == 1440
+    assert [str(p) for p in pocketfair.video.pictures] == ["720x1280", "540x960"]
+    assert pocketfair.audio.channels == (2, 1)
+    assert gatepost.video.profiles_of("h264") == ("baseline",)
+    assert (gatepost.video.b_frames, gatepost.video.ceiling.kbps) == (0, 900)
+    assert gatepost.delivery.slowest_viewer == Bitrate.parse("1.5 Mbit/s")
+
+
+def test_rungs_of_a_codec_outweigh_general_ones() -> None:
+    base = load_guide("fernlight")
+    row = base.rungs[2]
+    special = Rung(picture=row.picture, frame_rate=row.frame_rate, codec="av1",
+                   ceiling=Bitrate.parse("5 Mbit/s"))  # fmt: skip
+    guide = base.model_copy(update={"rungs": (*base.rungs, special)})
+    assert guide.ceiling(row.picture, row.frame_rate, "av1", "rtmps").kbps == 5_000
+    assert guide.ceiling(row.picture, row.frame_rate, "h264", "rtmps").kbps == 9_000
+
+
+@given(st.sampled_from(["h264", "hevc", "av1"]), st.integers(2, 30), st.sampled_from([24, 30, 60]),
+       st.floats(100, 50_000))  # fmt: skip
+def test_the_least_level_holds_and_the_one_below_does_not(
+    codec: str, step: int, fps: int, kbps: float
+) -> None:
+    picture = Picture(128 * step, 72 * step)
+    profile = "high" if codec == "h264" else "main"
+    level = least_level(codec, picture, Fraction(fps), profile, kbps)
+    assert level.takes(picture, Fraction(fps))
+    below = LEVELS[codec][: LEVELS[codec].index(level)]
+    assert not any(
+        b.takes(picture, Fraction(fps)) and kbps <= b.bitrate_kbps(profile) for b in below
+    )
+
+
+def test_keyframes_never_pass_what_is_allowed_at_most() -> None:
+    rule = load_guide("gatepost").video.keyframes.model_copy(update={"at_most": 2.0})
+    assert keyframe_frames(rule, Fraction(30000, 1001)) == 59  # 60 frames would be 2.002 s
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "says"),
+    [
+        ("b_frames      = 2", 'floor = "9000 kbit/s"', "floor (9 Mbit/s) is above ceiling"),
+        ('shapes        = ["16:9"]', 'pictures = ["2560x1440"]', "larger than largest"),
+        ('fastest       = "60"', 'fastest = "60"\nframe_rates = ["30"]', "either fastest"),
+        ('ceiling    = "8000 kbit/s"\ntranscodes = "always"', 'ceiling = "5000 kbit/s"',
+         "standings.hearth: it loosens nothing"),
+        ('["rtmps", "rtmp"] ', '["hls"] ', "[segments] must say how long"),
+        ('["high", "main"] ', '["hihg"] ', 'write "high"'),
+        ("[standings.hearth]", '[[rungs]]\npicture = "1280x720"\nframe_rate = "60"\n'
+         'advised = "9 Mbit/s"\n[standings.hearth]', "rungs.0: advised (9 Mbit/s) is above"),
+        ("[standings.hearth]", '[[rungs]]\npicture = "1280x720"\nframe_rate = "60"\n'
+         'advised = "5 Mbit/s"\nceiling = "4 Mbit/s"\n[standings.hearth]',
+         "advised (5 Mbit/s) is above ceiling (4 Mbit/s)"),
+        ("[standings.hearth]", '[[rungs]]\npicture = "2560x1440"\nframe_rate = "60"\n'
+         'advised = "5 Mbit/s"\n[standings.hearth]', "rungs.0: 2560x1440 is larger"),
+        ("[standings.hearth]", '[[rungs]]\npicture = "640x480"\nframe_rate = "60"\n'
+         'advised = "5 Mbit/s"\n[standings.hearth]', "rungs.0: 640x480 is not 16:9"),
+    ],
+)  # fmt: skip
+def test_contradictions_are_named_with_file_and_line(
+    kestrel: Kestrel, tmp_path: Path, old: str, new: str, says: str
+) -> None:
+    from tests.test_guides import OXBOW
+
+    assert old in OXBOW
+    path = tmp_path / "oxbow.toml"
+    path.write_text(OXBOW.replace(old, new, 1))
+    result = kestrel("guides", "check", path)
+    assert result.code == 1
+    assert says in result.err
+    assert f"{path}:" in result.err
+
+
+def test_lint_takes_many_files_and_folders(kestrel: Kestrel, tmp_path: Path) -> None:
+    from tests.test_guides import OXBOW
+
+    (tmp_path / "oxbow.toml").write_text(OXBOW)
+    (tmp_path / "other.toml").write_text(OXBOW.replace("2026-11-02", "2026-01-02"))
+    (tmp_path / "bad.toml").write_text("x")
+    result = kestrel("guides", "check", tmp_path)
+    assert result.code == 1
+    assert "2 good, 1 with errors" in result.out
+    assert "days ago" in result.out
+    assert 'its name is "oxbow"' in result.out
+    assert kestrel("guides", "check", tmp_path / "oxbow.toml").code == 0
+    assert kestrel("guides", "check", tmp_path / "none.toml").code == 1
+
+
+def test_list_show_where_schema(kestrel: Kestrel, home: Path) -> None:
+    from tests.test_guides import OXBOW, own_guide
+
+    path = own_guide(home, OXBOW)
+    rows = {row["name"]: row for row in kestrel("guides", "list", "--json").document["guides"]}
+    assert set(rows) == set(PLATFORMS)
+    assert rows["oxbow"]["where"] == str(path)
+    assert rows["gatepost"]["where"] == "bundled"
+    assert "fernlight" in kestrel("guides", "list").out
+    assert kestrel("guides", "where", "oxbow").out.strip() == str(path)
+    assert tomllib.loads(kestrel("guides", "show", "gatepost").out)["name"] == "gatepost"
+    assert kestrel("guides", "show", "gatepost", "--json").document["video"]["b_frames"] == 0
+    schema = kestrel("guides", "schema").document
+    assert schema["$schema"].endswith("2020-12/schema")
+    video = schema["$defs"]["VideoRules"]["properties"]
+    assert video["ceiling"]["description"].startswith("The most")
+    assert video["largest"]["type"] == "string"
+    path.write_text("x")
+    broken = kestrel("guides", "list")
+    assert broken.code == 1
+    assert "gatepost" in broken.out
+
+
+def test_the_template_passes_its_own_check_and_names_its_schema(
+    kestrel: Kestrel, tmp_path: Path, home: Path
+) -> None:
+    result = kestrel("guides", "new", "hill-farm", "--from-template", "--out", tmp_path / "g")
+    assert result.code == 0, result.err
+    written = tmp_path / "g" / "hill-farm.toml"
+    assert written.read_text().startswith("#:schema ./guide.schema.json\n")
+    assert json.loads((tmp_path / "g" / "guide.schema.json").read_text())["properties"]
+    assert kestrel("guides", "check", written).code == 0
+    plan = kestrel("plan", "--for", "hill-farm", "--guides", tmp_path / "g", "--upload", "9 Mbit/s")
+    assert plan.code == 0
+    assert (
+        kestrel("guides", "new", "hill-farm", "--from-template", "--out", tmp_path / "g").code == 2
+    )
+    assert kestrel("guides", "new", "../evil", "--from-template").code == 2
+    assert kestrel("guides", "new", "asks").code == 2  # nobody to ask
+    assert kestrel("guides", "new", "own", "--from-template").code == 0
+    assert (home / "guides" / "own.toml").exists()
+
+
+class Person(io.StringIO):
+    def isatty(self) -> bool:
+        return True
+
+
+def test_questions_may_be_skipped_and_wrong_answers_are_asked_again(
+    kestrel: Kestrel, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    answers = ["Hill Farm TV", "", "9:16", "720x1280", "", "4000", "4 Mbit/s", "", "both", "", "",
+               "", ""]  # fmt: skip
+    monkeypatch.setattr(sys, "stdin", Person("\n".join(answers) + "\n"))
+    result = kestrel("guides", "new", "hill", "--out", tmp_path / "hill.toml")
+    assert result.code == 0, result.err
+    assert "write 4000 Mbit/s or 4000 kbit/s" in result.err
+    document = tomllib.loads((tmp_path / "hill.toml").read_text())
+    assert document["title"] == "Hill Farm TV"
+    assert document["video"]["largest"] == "720x1280"
+    assert document["video"]["ceiling"] == "4000 kbit/s"
+    assert document["video"]["rate_control"] == ["constant", "variable"]
+    assert "# a guess: check" in (tmp_path / "hill.toml").read_text()
+
+
+SHAPES = {
+    "plain.csv": ((), 4, ("1920x1080", "60", 4500, None, 9000)),
+    "short.md": ((), 4, ("1920x1080", "60", None, 6000, 8000)),
+    "page.html": ((), 3, ("3840x2160", "60", 10_000, None, 40_000)),
+    "pasted.tsv": (("--means", "ceiling"), 2, ("1280x720", "25", None, None, 2500)),
+    "bare.csv": (("--unit", "kbit/s", "--means", "advised"), 2,
+                 ("1280x720", "30", None, 3000, None)),
+    "upright.csv": (("--shape", "9:16"), 2, ("720x1280", "30", 1000, None, 4000)),
+    "thin.md": ((), 3, ("1920x1080", "50", 5000, None, 7000)),
+    "words.html": ((), 2, ("1920x1080", "29.97", None, 5000, None)),
+    "nofps.csv": (("--fps", "30"), 2, ("1920x1080", "30", None, 6000, None)),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", sorted(SHAPES))
+def test_tables_become_guides(kestrel: Kestrel, tmp_path: Path, name: str) -> None:
+    options, rows, (picture, fps, *rates) = SHAPES[name]
+    out = tmp_path / "imported.toml"
+    result = kestrel(
+        "guides", "import", TABLES / name, "--name", "imported", *options, "--out", out
+    )
+    assert result.code == 0, result.err
+    document = tomllib.loads(out.read_text())
+    assert len(document["rungs"]) == rows
+    first = document["rungs"][0]
+    assert (first["picture"], first["frame_rate"]) == (picture, fps)
+    for key, rate in zip(("floor", "advised", "ceiling"), rates, strict=True):
+        assert first.get(key) == (None if rate is None else f"{rate} kbit/s")
+    assert document["source"] == name
+    assert document["checked"]
+    assert kestrel("guides", "check", out).code == 0
+    assert kestrel("plan", "--for", out, "--upload", "20 Mbit/s").code == 0
+
+
+def test_what_could_not_be_placed_is_shown_and_open_questions_fail(
+    kestrel: Kestrel, tmp_path: Path
+) -> None:
+    out = tmp_path / "g.toml"
+    open_ = kestrel("guides", "import", TABLES / "bare.csv", "--name", "g", "--out", out)
+    assert open_.code == 2
+    assert "--unit" in open_.err
+    assert not out.exists()
+    told = kestrel("guides", "import", TABLES / "page.html", "--name", "g", "--out", out)
+    assert 'no picture in "more to come"' in told.err
+    assert "Maximum → ceiling" in told.err
+    for options, says in (
+        (("--unit", "MB"), "kbit/s"),
+        (("--means", "most"), "floor"),
+        (("--column", "Bitrate=celing"), 'write "ceiling"'),
+        (("--shape", "wide"), "16:9"),
+        (("--fps", "fast"), "frame rate"),
+    ):
+        wrong = kestrel("guides", "import", TABLES / "bare.csv", "--name", "h", *options,
+                        "--out", tmp_path / "h.toml")  # fmt: skip
+        assert wrong.code == 2, options
+        assert says in wrong.err
+
+
+def test_asked_at_a_terminal_the_import_goes_on(
+    kestrel: Kestrel, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(sys, "stdin", Person("kbit/s\nadvised\n"))
+    out = tmp_path / "g.toml"
+    assert kestrel("guides", "import", TABLES / "bare.csv", "--name", "g", "--out", out).code == 0
+    assert tomllib.loads(out.read_text())["rungs"][1]["advised"] == "1500 kbit/s"
+
+
+def test_a_misleading_heading_can_be_corrected(kestrel: Kestrel, tmp_path: Path) -> None:
+    out = tmp_path / "g.toml"
+    done = kestrel("guides", "import", TABLES / "bare.csv", "--name", "g", "--unit", "kbit/s",
+                   "--column", "Bitrate=ceiling", "--out", out)  # fmt: skip
+    assert done.code == 0, done.err
+    assert tomllib.loads(out.read_text())["rungs"][0]["ceiling"] == "3000 kbit/s"
+
+
+@given(st.lists(st.lists(st.text(max_size=12), min_size=1, max_size=5), min_size=1, max_size=8))
+def test_any_cells_give_rows_or_reasons(
+    tmp_path_factory: pytest.TempPathFactory, cells: list[list[str]]
+) -> None:
+    out = io.StringIO()
+    csv.writer(out).writerows([["Resolution", "fps", "Bitrate"], *cells])
+    path = tmp_path_factory.getbasetemp() / "cells.csv"
+    path.write_text(out.getvalue(), encoding="utf-8", errors="replace")
+    try:
+        found = understood(path, Answers(unit="kbit/s", means="ceiling", frame_rate="30"))
+    except KestrelError:
+        return
+    told = len(found.rungs) + len({line.split(":")[0] for line in found.unplaced})
+    assert told >= min(1, sum(any(c.strip() for c in row) for row in cells))
+    assert all(r.ceiling or r.advised or r.floor for r in found.rungs)
+
+
+@given(st.binary(max_size=500))
+def test_no_bytes_break_the_tables(tmp_path_factory: pytest.TempPathFactory, raw: bytes) -> None:
+    path = tmp_path_factory.getbasetemp() / "bytes"
+    path.write_bytes(raw)
+    try:
+        read_tables(path)
+    except KestrelError as error:
+        assert "\n" not in error.line()
+
+
+@pytest.mark.parametrize(
+    "text",
+    ["<table>" * 5000, "<div>" * 20_000 + "<table><tr><td>1", "| a |\n|---|\n" * 3000,
+     "a,b\n" + "\"" * 50_000, "," * 200_000 + "\n" + "," * 1000],
+)  # fmt: skip
+def test_hostile_tables_are_refused_calmly(kestrel: Kestrel, tmp_path: Path, text: str) -> None:
+    path = tmp_path / "t"
+    path.write_text(text)
+    result = kestrel("guides", "import", path, "--name", "g", "--out", tmp_path / "g.toml")
+    assert result.code == 2
+    assert "Traceback" not in result.err
+    assert "defect" not in result.err
+
+
+def test_diff_says_what_changes_for_the_plan(kestrel: Kestrel, tmp_path: Path) -> None:
+    from tests.test_guides import OXBOW
+
+    (tmp_path / "oxbow.toml").write_text(OXBOW.replace('"6000 kbit/s"', '"4500 kbit/s"'))
+    (tmp_path / "quiet.toml").write_text(OXBOW.replace("help.oxbow", "www.oxbow"))
+    changed = kestrel("guides", "diff", "oxbow", tmp_path / "oxbow.toml", "--upload", "12 Mbit/s",
+                      "--json").document  # fmt: skip
+    assert changed["changes"] == [
+        {"key": "video.ceiling", "before": "6000 kbit/s", "after": "4500 kbit/s"}
+    ]
+    assert {c["key"] for c in changed["plan"]} >= {"video.bitrate_kbps", "video.buffer_kbit"}
+    quiet = kestrel("guides", "diff", "oxbow", tmp_path / "quiet.toml", "--upload", "12 Mbit/s")
+    assert "Your plan stays the same." in quiet.out
+    assert "give --upload" in kestrel("guides", "diff", "oxbow", tmp_path / "quiet.toml").out
+    assert "Nothing changed" in kestrel("guides", "diff", "oxbow", "oxbow").out
