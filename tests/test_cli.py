@@ -12,6 +12,7 @@ from pathlib import Path
 
 import pytest
 
+from eager_kestrel.cli.main import COMMANDS
 from tests.conftest import Kestrel
 
 PROGRAM = [sys.executable, "-m", "eager_kestrel"]
@@ -21,10 +22,12 @@ def test_help_groups_commands_by_step(kestrel: Kestrel) -> None:
     result = kestrel("--help")
     assert result.code == 0
     heads = [line for line in result.out.splitlines() if line.endswith(":") and line[0] != " "]
-    assert heads == ["Options:", "Start:", "Measure:", "Plan:", "Keep:"]
-    for command in ("demo", "measure", "plan", "practice"):
-        assert kestrel(command, "--help").code == 0
-        assert f"  {command}" in result.out
+    assert heads == ["Options:", *(f"{step}:" for step in COMMANDS)]
+    for name, said in (item for commands in COMMANDS.values() for item in commands.items()):
+        own = kestrel(name, "--help")
+        assert own.code == 0
+        assert " ".join(said.split()) in " ".join(own.out.split())
+        assert f"  {name}" in result.out
 
 
 def test_help_imports_nothing_heavy() -> None:

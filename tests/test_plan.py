@@ -294,3 +294,11 @@ def test_the_card_and_the_file(kestrel: Kestrel, tmp_path: Path) -> None:
     assert "\x1b[" not in result.out
     assert json.loads(out.read_text())["format"] == "eager-kestrel/plan/1"
     assert [p.name for p in out.parent.iterdir()] == ["plan.json"]
+
+
+def test_names_with_brackets_and_colons_are_shown_word_for_word(kestrel: Kestrel) -> None:
+    name = "[bold]:fire: call[/]"
+    result = kestrel("plan", "--for", "oxbow", "--upload", "12 Mbit/s",
+                     "--reserve", f"{name}=1 Mbit/s")  # fmt: skip
+    assert result.code == 0
+    assert name in result.out

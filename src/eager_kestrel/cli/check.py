@@ -7,18 +7,13 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from eager_kestrel.cli.options import GuideFolder, Json, Reserves, Share, complete_platform
+from eager_kestrel.cli.options import GuideFolder, Json, Reserves, Share, complete_platform, single
 
 if TYPE_CHECKING:
     from eager_kestrel.core.findings import Findings
     from eager_kestrel.core.settings import Settings
 
 HISTORY = "measured"
-
-
-def register(app: typer.Typer) -> None:
-    """Add the command."""
-    app.command("check", rich_help_panel="Prove")(check)
 
 
 def check(
@@ -165,6 +160,7 @@ def _words(rule: str) -> str:
 
 def _show(found: Findings, *, everything: bool) -> None:
     from rich.table import Table
+    from rich.text import Text
 
     from eager_kestrel.cli.screen import console
 
@@ -177,8 +173,8 @@ def _show(found: Findings, *, everything: bool) -> None:
         table.add_column(heading, overflow="fold")
     for finding in sorted(shown, key=lambda f: order[f.severity]):
         table.add_row(
-            marks[finding.severity], finding.platform, _words(finding.rule), finding.found,
-            finding.wanted, finding.do,
+            marks[finding.severity], finding.platform, _words(finding.rule), Text(finding.found),
+            Text(finding.wanted), Text(finding.do),
         )  # fmt: skip
     if shown:
         screen.print(table)
@@ -186,3 +182,6 @@ def _show(found: Findings, *, everything: bool) -> None:
     screen.print(
         f"{counts['breach']} breaches, {counts['caution']} cautions, {counts['fine']} rules hold"
     )
+
+
+app = single("check", check)

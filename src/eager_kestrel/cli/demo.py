@@ -7,15 +7,10 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from eager_kestrel.cli.options import Json
+from eager_kestrel.cli.options import Json, single
 
 if TYPE_CHECKING:
     from eager_kestrel.actions.demo import Story
-
-
-def register(app: typer.Typer) -> None:
-    """Add the command."""
-    app.command("demo", rich_help_panel="Start")(demo)
 
 
 def demo(
@@ -74,3 +69,6 @@ def _documents(story: Story) -> dict[str, dict[str, object]]:
         "run": run_document(story.run, samples=True),
         "plan": story.planned.plan.model_dump(mode="json"),
     }
+
+
+app = single("demo", demo)

@@ -7,15 +7,13 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from eager_kestrel.cli.options import GuideFolder, Json, complete_platform
+from eager_kestrel.cli.options import GuideFolder, Json, complete_platform, group
 
 if TYPE_CHECKING:
     from eager_kestrel.actions.guides import Answers, Understood
     from eager_kestrel.core.guide import Guide
 
-group = typer.Typer(
-    no_args_is_help=True, rich_markup_mode=None, help="Platform guidelines as files."
-)
+app = group()
 
 Name = Annotated[str, typer.Argument(metavar="PLATFORM", autocompletion=complete_platform)]
 Out = Annotated[
@@ -23,17 +21,12 @@ Out = Annotated[
 ]
 
 
-def register(app: typer.Typer) -> None:
-    """Add the commands."""
-    app.add_typer(group, name="guides", rich_help_panel="Plan")
-
-
-@group.callback()
+@app.callback()
 def guides() -> None:
     """Platform guidelines as files: list, show, write, import, check, compare."""
 
 
-@group.command("list")
+@app.command("list")
 def list_guides(folder: GuideFolder = None, json: Json = False) -> None:
     """List every guide there is."""
     from rich.table import Table
@@ -79,7 +72,7 @@ def list_guides(folder: GuideFolder = None, json: Json = False) -> None:
         raise typer.Exit(1)
 
 
-@group.command("show")
+@app.command("show")
 def show(name: Name, folder: GuideFolder = None, json: Json = False) -> None:
     """Show one guide as its file."""
     import sys
@@ -94,7 +87,7 @@ def show(name: Name, folder: GuideFolder = None, json: Json = False) -> None:
         sys.stdout.write(guide_text(name, folder))
 
 
-@group.command("where")
+@app.command("where")
 def where(name: Name, folder: GuideFolder = None) -> None:
     """Say which file a guide comes from."""
     import sys
@@ -104,7 +97,7 @@ def where(name: Name, folder: GuideFolder = None) -> None:
     sys.stdout.write(find(name, folder) + "\n")
 
 
-@group.command("schema")
+@app.command("schema")
 def schema() -> None:
     """Print the JSON Schema that editors complete a guide by."""
     import sys
@@ -114,13 +107,15 @@ def schema() -> None:
     sys.stdout.write(guide_schema())
 
 
-@group.command("check")
+@app.command("check")
 def check(
     files: Annotated[list[Path], typer.Argument(metavar="FILE...", help="Guides, or folders.")],
 ) -> None:
     """Check guide files; each error names file, line and what to write."""
+    from rich.text import Text
+
     from eager_kestrel.actions.guides import lint
-    from eager_kestrel.cli.screen import console, warn
+    from eager_kestrel.cli.screen import console, remark, warn
 
     outcomes = lint(files)
     screen = console()
@@ -128,9 +123,9 @@ def check(
         if outcome.error is not None:
             warn(outcome.error.line())
             continue
-        screen.print(f"[green]✓[/] {outcome.path}", soft_wrap=True)
-        for remark in outcome.remarks:
-            screen.print(f"  [yellow]![/] {remark}")
+        screen.print("[green]✓[/]", Text(str(outcome.path)), soft_wrap=True)
+        for line in outcome.remarks:
+            remark(screen, line)
     broken = sum(outcome.error is not None for outcome in outcomes)
     screen.print(f"{len(outcomes) - broken} good, {broken} with errors")
     if broken:
@@ -155,7 +150,7 @@ QUESTIONS: tuple[tuple[str, str, str], ...] = (
 LISTS = ("video.shapes", "video.codecs", "transports", "video.rate_control")
 
 
-@group.command("new")
+@app.command("new")
 def new(
     name: Annotated[str, typer.Argument(help="Of the platform, in lower case.")],
     from_template: Annotated[
@@ -224,7 +219,7 @@ def _put(document: dict[str, Any], key: str, value: object) -> object:
     return before
 
 
-@group.command("import")
+@app.command("import")
 def import_table(
     table: Annotated[Path, typer.Argument(help="A guideline page's table: CSV, Markdown, HTML.")],
     name: Annotated[str, typer.Option(help="Of the platform, in lower case.")],
@@ -331,6 +326,8 @@ def _show_mapping(found: Understood) -> None:
 
 def _understood_so(guide: Guide, path: Path) -> None:
     """What a guide says, in a few lines, after it was written and read back."""
+    from rich.text import Text
+
     from eager_kestrel.cli.screen import console, grid
 
     video, audio = guide.video, guide.audio
@@ -347,12 +344,12 @@ def _understood_so(guide: Guide, path: Path) -> None:
     ):  # fmt: skip
         table.add_row(f"[dim]{name}[/]", value)
     screen = console()
-    screen.print(f"[bold]{guide.title}[/]")
+    screen.print(Text(guide.title, style="bold"))
     screen.print(table)
-    screen.print(f"Written to {path}", soft_wrap=True)
+    screen.print(Text(f"Written to {path}"), soft_wrap=True)
 
 
-@group.command("diff")
+@app.command("diff")
 def diff(
     old: Annotated[str, typer.Argument(help="A platform or guide file.")],
     new: Annotated[str, typer.Argument(help="Another.")],
@@ -363,6 +360,8 @@ def diff(
     json: Json = False,
 ) -> None:
     """Say what changed between two guides, and what that changes for your plan."""
+    from rich.text import Text
+
     from eager_kestrel.actions.guides import compared, plan_changes
     from eager_kestrel.cli.screen import console, grid, print_json
     from eager_kestrel.core.document import format_name
@@ -384,7 +383,8 @@ def diff(
         return
     table = grid(0, 1, 0, 1)
     for change in changed:
-        table.add_row(f"[cyan]{change.key}[/]", change.before or "-", "→", change.after or "-")
+        before_, after_ = Text(change.before or "-"), Text(change.after or "-")
+        table.add_row(Text(change.key, style="cyan"), before_, "→", after_)
     screen.print(table)
     if mine is None:
         screen.print("\nNo run is kept, so no plan to compare: give --upload RATE.")
@@ -393,4 +393,5 @@ def diff(
     else:
         screen.print("\n[bold]Your plan changes[/]")
         for change in mine:
-            screen.print(f"  {change.key}: {change.before or '-'} → {change.after or '-'}")
+            shown = f"  {change.key}: {change.before or '-'} → {change.after or '-'}"
+            screen.print(Text(shown))

@@ -6,15 +6,16 @@ Nothing heavy is imported here: each command imports what it needs when it runs.
 from __future__ import annotations
 
 import gc
+import importlib
 import os
 import sys
 from typing import Annotated, Any
 
 import typer
+import typer.main
 from typer.core import TyperGroup
 
 from eager_kestrel import __version__
-from eager_kestrel.cli import check, demo, guides, measure, nearest, plan, practice, runs
 from eager_kestrel.core.errors import (
     InputError,
     KestrelError,
@@ -22,6 +23,7 @@ from eager_kestrel.core.errors import (
     NoPlanError,
     StorageError,
 )
+from eager_kestrel.core.names import nearest_name
 
 EXIT_FINE = 0
 EXIT_BREACH = 1
@@ -34,25 +36,56 @@ EXIT_STOPPED = 130
 PROGRAM = "eager-kestrel"
 
 
+COMMANDS: dict[str, dict[str, str]] = {
+    "Start": {
+        "demo": "See the whole thing work: measure a simulated wet evening, plan a show, say why.",
+    },
+    "Measure": {
+        "measure": "Measure what your upload carries on one connection, as a live stream feels it.",
+        "runs": "What you measured before: list, show, by hour of day, import, export, forget.",
+        "nearest": "Rank a platform's ingest points by how fast they answer from here.",
+    },
+    "Plan": {
+        "guides": "Platform guidelines as files: list, show, write, import, check, compare.",
+        "plan": "Derive settings for a platform from your line, and say what bound each of them.",
+    },
+    "Prove": {
+        "check": "Hold settings, a plan's or any program's, against guides and your line.",
+    },
+    "Keep": {
+        "practice": "Simulated stand-ins on this machine, to try things on.",
+    },
+}
+"""By the step of the work; each is a module of this room, imported when it is called."""
+
+
 class StepGroup(TyperGroup):
-    """Lists commands under the step of the work they belong to."""
+    """Lists commands under the step they belong to and builds only the one that is called."""
+
+    def list_commands(self, ctx: Any) -> list[str]:  # noqa: ARG002 - the parser's signature
+        """Every command, in the order people work."""
+        return [name for commands in COMMANDS.values() for name in commands]
+
+    def get_command(self, ctx: Any, cmd_name: str) -> Any:
+        """The command of that name, from its module.
+
+        Raises:
+            InputError: there is none; suggests one.
+        """
+        names = self.list_commands(ctx)
+        if cmd_name in names:
+            module = importlib.import_module(f"eager_kestrel.cli.{cmd_name}")
+            return typer.main.get_command(module.app)
+        if ctx.resilient_parsing:
+            return None
+        raise InputError(f'no command "{cmd_name}"', nearest_name(cmd_name, names, ""))
 
     def format_commands(self, ctx: Any, formatter: Any) -> None:
-        """Write one section a step, in the order people work."""
-        steps: dict[str, list[Any]] = {}
-        for name in self.list_commands(ctx):
-            command = self.get_command(ctx, name)
-            if command is not None and not command.hidden:
-                steps.setdefault(getattr(command, "rich_help_panel", None) or "", []).append(
-                    command
-                )
-        longest = max((len(c.name) for commands in steps.values() for c in commands), default=0)
-        for step, commands in steps.items():
-            limit = formatter.width - 6 - longest
-            with formatter.section(step or "Commands"):
-                formatter.write_dl(
-                    [(c.name.ljust(longest), c.get_short_help_str(limit)) for c in commands]
-                )
+        """Write one section a step."""
+        longest = max(len(name) for name in self.list_commands(ctx))
+        for step, commands in COMMANDS.items():
+            with formatter.section(step):
+                formatter.write_dl([(name.ljust(longest), said) for name, said in commands.items()])
 
 
 app = typer.Typer(
@@ -84,16 +117,6 @@ def root(
     """
 
 
-demo.register(app)
-measure.register(app)
-runs.register(app)
-nearest.register(app)
-plan.register(app)
-guides.register(app)
-check.register(app)
-practice.register(app)
-
-
 def exit_code(error: KestrelError) -> int:
     """The exit code of an error."""
     if isinstance(error, NetworkError):
@@ -112,9 +135,11 @@ def run(arguments: list[str]) -> int:
     except KestrelError as error:
         return _fail(error.line(), exit_code(error))
     except typer.TyperException as error:
-        message = " ".join(error.format_message().split())
-        if not message:  # a group without a command has shown its help
+        said = error.format_message()
+        if said.startswith("Usage:"):  # a family of commands called without one: its help
+            sys.stdout.write(f"{said}\n")
             return EXIT_INPUT
+        message = " ".join(said.split())
         context = getattr(error, "ctx", None)
         where = context.command_path if context else PROGRAM
         return _fail(f"{message.rstrip('.')}; see {where} --help", EXIT_INPUT)
@@ -144,6 +169,6 @@ def main() -> None:
     It lives for one command, so it collects garbage rarely, and pydantic need not read the metadata
     of every installed package in search of plugins.
     """
-    gc.set_threshold(50_000)
+    gc.set_threshold(500_000)
     os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
     sys.exit(run(sys.argv[1:]))

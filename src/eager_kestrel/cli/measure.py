@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from eager_kestrel.cli.options import Figure, Json, PracticeName
+from eager_kestrel.cli.options import Figure, Json, PracticeName, single
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -15,11 +15,6 @@ if TYPE_CHECKING:
     from eager_kestrel.actions.measure import Outcome
     from eager_kestrel.core.enough import Limits
     from eager_kestrel.core.run import Run
-
-
-def register(app: typer.Typer) -> None:
-    """Add the command."""
-    app.command("measure", rich_help_panel="Measure")(measure)
 
 
 def measure(
@@ -55,7 +50,7 @@ def measure(
     keep: Annotated[bool, typer.Option(help="Keep the run in the history.")] = True,
     json: Json = False,
 ) -> None:
-    """Measure what your upload carries on one connection, as a live stream would feel it."""
+    """Measure what your upload carries on one connection, as a live stream feels it."""
     from contextlib import ExitStack
 
     from eager_kestrel.actions.measure import Wish, measure_repeatedly
@@ -204,3 +199,6 @@ def _several(outcomes: list[Outcome], wanted: int, *, json: bool, samples: bool)
         show_uplink(console(), uplink)
     whole = len(runs) == wanted and not any(run.partial for run in runs)
     return 0 if whole else 1
+
+
+app = single("measure", measure)

@@ -6,15 +6,10 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from eager_kestrel.cli.options import GuideFolder, Json, complete_platform
+from eager_kestrel.cli.options import GuideFolder, Json, complete_platform, single
 
 if TYPE_CHECKING:
     from eager_kestrel.core.nearness import Ranking
-
-
-def register(app: typer.Typer) -> None:
-    """Add the command."""
-    app.command("nearest", rich_help_panel="Measure")(nearest)
 
 
 def nearest(
@@ -56,6 +51,7 @@ def nearest(
 
 def _show(found: Ranking) -> None:
     from rich.table import Table
+    from rich.text import Text
 
     from eager_kestrel.cli.screen import console
 
@@ -66,15 +62,18 @@ def _show(found: Ranking) -> None:
     table.add_column("address", overflow="fold")
     for number, point in enumerate(found.points):
         if point.median_ms is None:
-            gone = f"[red]{point.failure or 'no answer'}[/]"
-            table.add_row(point.name, "-", "-", "100%", "-", f"{point.url}\n{gone}")
+            gone = Text(f"{point.url}\n").append(point.failure or "no answer", style="red")
+            table.add_row(Text(point.name), "-", "-", "100%", "-", gone)
             continue
         table.add_row(
-            f"[bold green]{point.name}[/]" if number == 0 else point.name,
+            Text(point.name, style="bold green" if number == 0 else ""),
             f"{point.median_ms:.0f} ms",
             f"{point.jitter_ms:.1f} ms" if point.jitter_ms is not None else "-",
             f"{point.lost_share:.0%}",
             f"{point.connect_ms:.0f} ms" if point.connect_ms is not None else "-",
-            point.url,
+            Text(point.url),
         )
     console().print(table)
+
+
+app = single("nearest", nearest)

@@ -2,10 +2,30 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 from typing import Annotated, TypeAlias
 
 import typer
+
+
+def single(name: str, command: Callable[..., None]) -> typer.Typer:
+    """A module's only command, built when it is called for."""
+    app = typer.Typer(rich_markup_mode=None, add_completion=False)
+    app.command(name)(command)
+    return app
+
+
+def group() -> typer.Typer:
+    """A module's family of commands; its callback gives the help."""
+    return typer.Typer(no_args_is_help=True, rich_markup_mode=None, add_completion=False)
+
+
+def complete_run(incomplete: str) -> list[str]:
+    """Run ids for shell completion."""
+    from eager_kestrel.actions.runs import listed
+
+    return [name for row in listed() if (name := row.id).startswith(incomplete)]
 
 
 def complete_platform(incomplete: str) -> list[str]:

@@ -7,15 +7,10 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from eager_kestrel.cli.options import GuideFolder, Json, Reserves, Share, complete_platform
+from eager_kestrel.cli.options import GuideFolder, Json, Reserves, Share, complete_platform, single
 
 if TYPE_CHECKING:
     from eager_kestrel.core.show import Reserve, Show
-
-
-def register(app: typer.Typer) -> None:
-    """Add the command."""
-    app.command("plan", rich_help_panel="Plan")(plan)
 
 
 def plan(
@@ -139,3 +134,6 @@ def _reserve(written: str) -> Reserve:
     if not equals or not name.strip():
         raise InputError(f'"{written}" is no reserve', 'write "video call=1.5 Mbit/s"')
     return Reserve(name=name.strip(), rate=Bitrate.parse(rate))
+
+
+app = single("plan", plan)

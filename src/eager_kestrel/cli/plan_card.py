@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from eager_kestrel.cli.screen import grid
+from eager_kestrel.cli.screen import grid, remark
 from eager_kestrel.core.plan import DestinationPlan, Plan
 from eager_kestrel.core.units import Bitrate
 
@@ -29,7 +29,7 @@ def show_plan(screen: Console, plan: Plan, *, why: bool = False) -> None:
         _show_destination(screen, plan, destination, why=why)
     _show_budget(screen, plan)
     for warning in plan.warnings:
-        screen.print(f"[yellow]![/] {warning}")
+        remark(screen, warning)
 
 
 def _show_destination(
@@ -42,8 +42,8 @@ def _show_destination(
     title = f"{plan.inputs.title or 'Your stream'} on {destination.title}{standing}"
     video, audio = destination.video, destination.audio
     if video is None or audio is None:
-        screen.print(f"[bold]{title}[/]: [red]no settings[/]")
-        screen.print(f"  {destination.infeasible_because}\n")
+        screen.print(Text(title, style="bold").append(": no settings", style="red"))
+        screen.print(Text(f"  {destination.infeasible_because}\n"))
         return
     card = grid(0, 1, 0)
     rows = [
@@ -64,11 +64,15 @@ def _show_destination(
     for name, value, key in rows:
         bound = destination.bound_by.get(key, "")
         card.add_row(Text(name, style="dim"), Text(value, style="bold"), Text(bound, style="cyan"))
-    screen.print(Panel(card, title=title, title_align="left", border_style="green", padding=(0, 1)))
+    screen.print(
+        Panel(card, title=Text(title), title_align="left", border_style="green", padding=(0, 1))
+    )
     reasons = grid(0, 1)
     for reason in destination.reasons:
         if why or reason.about in SHORT_REASONS:
-            reasons.add_row(Text(reason.about, style="cyan"), f"{reason.value}: {reason.text}")
+            reasons.add_row(
+                Text(reason.about, style="cyan"), Text(f"{reason.value}: {reason.text}")
+            )
     screen.print(reasons)
     if why and destination.runners_up:
         others = ", ".join(

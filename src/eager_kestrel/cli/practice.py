@@ -6,26 +6,17 @@ from typing import Annotated
 
 import typer
 
-from eager_kestrel.cli.options import Json, complete_practice
+from eager_kestrel.cli.options import Json, complete_practice, group
 
-group = typer.Typer(
-    no_args_is_help=True,
-    rich_markup_mode=None,
-    help="Simulated stand-ins on this machine, to try things on.",
-)
+app = group()
 
 
-def register(app: typer.Typer) -> None:
-    """Add the commands."""
-    app.add_typer(group, name="practice", rich_help_panel="Keep")
-
-
-@group.callback()
+@app.callback()
 def practice() -> None:
     """Simulated stand-ins on this machine, to try things on."""
 
 
-@group.command("uplink")
+@app.command("uplink")
 def uplink(
     rate: Annotated[
         str | None, typer.Option(metavar="RATE", help='A constant rate, such as "8 Mbit/s".')

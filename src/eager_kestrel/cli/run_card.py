@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from eager_kestrel.cli.screen import grid, rate
+from eager_kestrel.cli.screen import grid, rate, remark
 from eager_kestrel.core.hours import Hours
 from eager_kestrel.core.run import Run
 from eager_kestrel.core.summary import (
@@ -59,7 +59,7 @@ def show_run(screen: Console, run: Run) -> None:
         Panel(card, title=Text(title), title_align="left", border_style="green", padding=(0, 1))
     )
     for line in (*verdicts(run), *run.notes):
-        screen.print(f"[yellow]![/] {line}")
+        remark(screen, line)
 
 
 def _windows(figures: PhaseSummary) -> str:

@@ -7,29 +7,29 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from eager_kestrel.cli.options import Figure, Json
+from eager_kestrel.cli.options import Figure, Json, complete_run, group
 
 if TYPE_CHECKING:
     from eager_kestrel.actions.runs import Row
 
-group = typer.Typer(no_args_is_help=True, rich_markup_mode=None, help="What you measured before.")
+app = group()
 
 RunName = Annotated[
-    str, typer.Argument(metavar="RUN", help='Its id, the beginning of one, or "latest".')
+    str,
+    typer.Argument(
+        metavar="RUN",
+        autocompletion=complete_run,
+        help='Its id, the beginning of one, or "latest".',
+    ),
 ]
 
 
-def register(app: typer.Typer) -> None:
-    """Add the commands."""
-    app.add_typer(group, name="runs", rich_help_panel="Measure")
-
-
-@group.callback()
+@app.callback()
 def runs() -> None:
     """What you measured before: list, show, by hour of day, import, export, forget."""
 
 
-@group.command("list")
+@app.command("list")
 def list_runs(json: Json = False) -> None:
     """List the kept runs, oldest first."""
     from dataclasses import asdict
@@ -69,7 +69,7 @@ def _whereto(row: Row) -> str:
     return urlsplit(row.endpoint).hostname or row.kind if row.kind == "measured" else row.kind
 
 
-@group.command("show")
+@app.command("show")
 def show(
     run: RunName = "latest",
     samples: Annotated[bool, typer.Option("--samples", help="With --json: all samples.")] = False,
@@ -93,7 +93,7 @@ def show(
         show_run(console(), found)
 
 
-@group.command("hours")
+@app.command("hours")
 def hours(figure: Figure = None, json: Json = False) -> None:
     """Typical and floor by hour of day, as a table and a figure."""
     from eager_kestrel.actions.runs import hours as by_hour
@@ -111,7 +111,7 @@ def hours(figure: Figure = None, json: Json = False) -> None:
         show_hours(console(), found)
 
 
-@group.command("forget")
+@app.command("forget")
 def forget(
     names: Annotated[list[str] | None, typer.Argument(metavar="RUN...")] = None,
     everything: Annotated[bool, typer.Option("--all", help="Forget all of them.")] = False,
@@ -126,7 +126,7 @@ def forget(
     console().print(f"{forget_runs(names or [], everything=everything)} forgotten")
 
 
-@group.command("export")
+@app.command("export")
 def export(
     file: Annotated[Path, typer.Argument(help=".json with samples, or .csv without.")],
 ) -> None:
@@ -137,7 +137,7 @@ def export(
     console().print(f"{export_runs(file)} runs written to {file}")
 
 
-@group.command("import")
+@app.command("import")
 def import_runs(
     file: Annotated[Path, typer.Argument(help="An export, or rows of time and upload rate.")],
     json: Json = False,

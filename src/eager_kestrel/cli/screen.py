@@ -26,7 +26,7 @@ def console(*, stderr: bool = False) -> Console:
     """A console on standard output or error, no wider than reads well."""
     from rich.console import Console
 
-    made = Console(stderr=stderr, highlight=False, soft_wrap=False)
+    made = Console(stderr=stderr, highlight=False, emoji=False)
     if made.width > WIDEST:
         made.width = WIDEST
     return made
@@ -40,6 +40,13 @@ def grid(*ratios: int) -> Table:
     for ratio in ratios:
         made.add_column(ratio=ratio or None, no_wrap=not ratio, overflow="fold")
     return made
+
+
+def remark(screen: Console, line: str) -> None:
+    """A line worth attention, word for word: names in it may hold anything."""
+    from rich.text import Text
+
+    screen.print(Text("! ", style="yellow").append(line, style="default"))
 
 
 def print_json(document: dict[str, Any]) -> None:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import tempfile
 from pathlib import Path
 
 from eager_kestrel.files.home import made, storage_error
@@ -15,6 +14,8 @@ def write_text(path: Path, text: str) -> None:
     Raises:
         StorageError: the disk would not take it; what stood there before still does.
     """
+    import tempfile
+
     folder = made(path.parent)
     temporary: str | None = None
     try:
