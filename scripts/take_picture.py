@@ -1,6 +1,6 @@
 """Run a command in a terminal window of about 1280x800 and save a PNG of it.
 
-Usage: python scripts/take_picture.py OUT.png [--size 1280x800] [--points 11] -- COMMAND...
+Usage: python scripts/take_picture.py OUT.png [--points 11] [--cwd DIR] -- COMMAND...
 
 Starts a virtual screen (Xvfb) and a terminal (xterm) of its own, waits for the command to end,
 takes the picture (ImageMagick's import) and ends both. CONTRIBUTING says what it needs.
@@ -30,6 +30,7 @@ def main() -> int:
     parser.add_argument("out", type=Path)
     parser.add_argument("--size", default="1280x800")
     parser.add_argument("--points", default="11")
+    parser.add_argument("--cwd", type=Path, help="run the command in this folder")
     parser.add_argument("--after", type=float, help="seconds; take it while the command runs")
     parser.add_argument("command", nargs="+")
     wish = parser.parse_args()
@@ -57,7 +58,10 @@ def picture(wish: argparse.Namespace, folder: Path) -> int:
         with os.fdopen(reading) as number:
             display = f":{number.readline().strip()}"
         env = {**os.environ, "DISPLAY": display, "TERM": "xterm-256color", "LC_ALL": "C.UTF-8"}
-        env |= {"COLORTERM": "truecolor", "PATH": f"{Path(sys.executable).parent}:{env['PATH']}"}
+        env |= {
+            "COLORTERM": "truecolor",
+            "PATH": f"{Path(sys.executable).parent.absolute()}:{env['PATH']}",
+        }
         done = folder / "done"
         line = shlex.join(wish.command)
         script = (
@@ -68,7 +72,7 @@ def picture(wish: argparse.Namespace, folder: Path) -> int:
             ["xterm", "-fa", FONT, "-fs", wish.points, "-geometry", "400x200+0+0", "-b", "8",
              "-bg", "#14181d", "-fg", "#d8dee6", "+sb", "-xrm", "XTerm*cursorColor: #14181d",
              "-fullscreen", "-e", "bash", "-c", script],
-            env=env, stderr=subprocess.DEVNULL,
+            env=env, stderr=subprocess.DEVNULL, cwd=wish.cwd,
         )  # fmt: skip
         began = time.monotonic()
         wait = wish.after or MOST_SECONDS

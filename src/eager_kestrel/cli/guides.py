@@ -60,7 +60,7 @@ def list_guides(folder: GuideFolder = None, json: Json = False) -> None:
             stale = " [yellow]stale[/]" if item.stale_days else ""
             table.add_row(
                 f"[bold]{item.guide.name}[/]",
-                f"{video.largest} {video.rates_words()}",
+                f"{video.largest}, {video.rates_words()}",
                 video.ceiling.in_kbps(),
                 video.keyframes.words(),
                 ", ".join(video.codecs),
@@ -257,7 +257,9 @@ def import_table(
     _show_mapping(found)
     if not found.rungs:
         raise InputError(f"no row of {table} could be taken", 'correct it, or give --column "H=R"')
-    guide = from_table(found, name, title or name.title(), source or str(table.name), path)
+    guide = from_table(
+        found, name, title or name.replace("-", " ").title(), source or str(table.name), path
+    )
     _understood_so(guide, path)
 
 

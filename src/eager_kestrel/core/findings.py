@@ -189,7 +189,8 @@ def _frame_rate(settings: Settings, guide: Guide) -> Rules:
     rules = guide.video
     yield _Judged("video.frame_rates", "fine" if rules.takes_rate(rate) else "breach",
                   frame_rate_text(rate), rules.rates_words(),
-                  f"set {frame_rate_text(max(rules.taken_rates))} or another it takes")  # fmt: skip
+                  f"set {frame_rate_text(max(rules.taken_rates))}"
+                  f"{' or another it takes' if len(rules.taken_rates) > 1 else ''}")  # fmt: skip
     source = settings.source_frame_rate
     if source is not None:
         even = (source / rate).denominator == 1
