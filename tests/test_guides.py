@@ -68,6 +68,7 @@ def test_a_broken_guide_is_named_by_line(
     st.builds(lambda cut, junk: OXBOW[:cut].encode() + junk, st.integers(0, len(OXBOW)),
               st.binary(max_size=20)),
     st.integers(1, 3000).map(lambda n: b"a = " + b"[" * n),
+    st.integers(12, 30_000).map(lambda n: b"a." * n + b"b = 1"),
 ))  # fmt: skip
 def test_no_bytes_cause_anything_but_a_clear_error(raw: bytes) -> None:
     try:

@@ -11,6 +11,9 @@ from eager_kestrel.files.home import storage_error
 
 MOST_BYTES = 20_000_000
 MOST_ROWS = 2_000
+MOST_HTML = 600_000
+"""From the first table to the end of the last; the rest of a saved page does not count."""
+MOST_LINES = 4_000
 
 Rows = list[list[str]]
 
@@ -38,7 +41,7 @@ def read_tables(path: Path) -> list[Rows]:
 
 
 def _tables(text: str) -> list[Rows]:
-    head = text[:100_000].lower()
+    head = text.lower()
     if "<table" in head or "<tr" in head:
         return _html(text)
     if any(set(line.strip()) <= set("|-: ") and "-" in line and "|" in line
@@ -50,7 +53,10 @@ def _tables(text: str) -> list[Rows]:
 def _html(text: str) -> list[Rows]:
     from bs4 import BeautifulSoup
 
-    soup = BeautifulSoup(text, "html.parser")
+    begin = max(0, min(text.lower().find(mark) % (len(text) + 1) for mark in ("<table", "<tr")))
+    end = text.lower().rfind("</table>")
+    part = text[begin : end + len("</table>") if end > begin else None]
+    soup = BeautifulSoup(part[:MOST_HTML], "html.parser")
     found = []
     for table in soup.find_all("table"):
         rows = [
@@ -65,7 +71,10 @@ def _markdown(text: str) -> list[Rows]:
     from markdown_it import MarkdownIt
 
     found: list[Rows] = []
-    for token in MarkdownIt("commonmark").enable("table").parse(text):
+    lines = text.splitlines()
+    first = next((n for n, line in enumerate(lines) if "|" in line), 0)
+    part = "\n".join(lines[first : first + MOST_LINES])
+    for token in MarkdownIt("commonmark").enable("table").parse(part):
         if token.type == "table_open":
             found.append([])
         elif token.type == "tr_open" and found:

@@ -15,8 +15,11 @@ from eager_kestrel.core.quantities import WRITTEN
 
 Model = TypeVar("Model", bound=BaseModel)
 
-MOST_BYTES = 1_000_000
+MOST_BYTES = 64_000
+"""Twenty times any real one; the parser takes quadratic time on hostile keys."""
 _KEY_FIRST = re.compile(r"((?:rungs|standings|video|segments)\.[\w.-]+): ")
+_DEEP_KEY = re.compile(r"[\s\[]*(?:[\w\"'-]+\s*\.\s*){12}")
+"""No key of ours has so many parts, and the parser takes ever longer over more."""
 _LINE = re.compile(r"\(at (?:line (\d+), column \d+|end of document)\)$")
 
 
@@ -52,6 +55,9 @@ def _text(raw: bytes, kind: str, where: str) -> str:
 
 
 def _document(text: str, kind: str, where: str) -> dict[str, Any]:
+    for number, line in enumerate(text.splitlines(), 1):
+        if _DEEP_KEY.match(line):
+            raise FormatError("nested too deeply", f"write a plain {kind}", f"{where}:{number}")
     try:
         return tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
@@ -127,7 +133,9 @@ def _line_of(text: str, path: list[str]) -> int | None:
             elif not right_one:
                 table = ["\0"]
             continue
-        name_match = re.match(r"([A-Za-z0-9_\-\"']+)\s*=", stripped)
-        if name_match and [*table, name_match[1].strip("\"'")] == keys[: len(table) + 1]:
-            return number
+        name_match = re.match(r"([\w.\-\"']+)\s*=", stripped)
+        if name_match:
+            named = [*table, *(part.strip("\"'") for part in name_match[1].split("."))]
+            if named == keys[: len(named)]:
+                return number
     return best

@@ -166,10 +166,14 @@ class Upload:
         self._connections = [_Connection(target) for _ in range(connections)]
 
     def __enter__(self) -> Self:
-        for connection in self._connections:
-            connection.start()
-        for connection in self._connections:
-            connection.connected.wait()
+        try:
+            for connection in self._connections:
+                connection.start()
+            for connection in self._connections:
+                connection.connected.wait()
+        except BaseException:  # Ctrl-C while connecting: nothing may go on sending
+            self.stop()
+            raise
         return self
 
     def __exit__(self, *_: object) -> None:
@@ -183,9 +187,10 @@ class Upload:
 
     def stop(self) -> None:
         """End the load abruptly; the line is free at once."""
-        for connection in self._connections:
+        begun = [connection for connection in self._connections if connection.ident is not None]
+        for connection in begun:
             connection.stop()
-        for connection in self._connections:
+        for connection in begun:
             connection.join(JOIN_SECONDS)
 
     def delivered_bytes(self) -> int:
