@@ -7,12 +7,14 @@ import os
 import signal
 import socket
 import sqlite3
+import ssl
 import subprocess
 import sys
 import time
 from pathlib import Path
 
 import pytest
+import trustme
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -388,3 +390,56 @@ def test_a_run_document_is_the_run(kestrel: Kestrel, tmp_path: Path) -> None:
     kestrel("runs", "forget", "--all")
     assert kestrel("runs", "import", path).code == 0
     assert History_all() == [at(20, 8_000)]
+
+
+def test_a_tls_ingest_point_answers_by_its_handshake(
+    kestrel: Kestrel, home: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    from eager_kestrel.practice.endpoint import Behaviour, PracticeEndpoint
+    from tests.test_guides import OXBOW, own_guide
+
+    authority = trustme.CA()
+    authority.cert_pem.write_to_path(str(tmp_path / "ca.pem"))
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    authority.issue_cert("127.0.0.1").configure_cert(context)
+    with PracticeEndpoint(Behaviour(certificate=context)) as endpoint:
+        text = OXBOW
+        for point in ("north", "coast", "vale"):
+            text = text.replace(f"{point}.ingest.oxbow.example", f"127.0.0.1:{endpoint.port}")
+        own_guide(home, text)
+        distrusted = kestrel("nearest", "oxbow", "--tries", "1", "--json")
+        monkeypatch.setenv("SSL_CERT_FILE", str(tmp_path / "ca.pem"))
+        trusted = kestrel("nearest", "oxbow", "--tries", "2", "--json")
+    assert distrusted.code == 3
+    assert "not trusted" in distrusted.document["points"][0]["failure"]
+    assert trusted.code == 0, trusted.err
+    assert all(p["answered"] == 2 and p["median_ms"] > 0 for p in trusted.document["points"])
+
+
+def test_something_else_than_rtmp_is_no_answer(kestrel: Kestrel, home: Path) -> None:
+    from eager_kestrel.practice.endpoint import PracticeEndpoint
+    from tests.test_guides import OXBOW, own_guide
+
+    with PracticeEndpoint() as endpoint:
+        text = OXBOW
+        for point in ("north", "coast", "vale"):
+            address = f"rtmp://127.0.0.1:{endpoint.port}"
+            text = text.replace(f"rtmps://{point}.ingest.oxbow.example", address)
+        own_guide(home, text)
+        result = kestrel("nearest", "oxbow", "--tries", "1")
+    assert result.code == 3
+    assert "none of the 3 ingest points" in result.err
+
+
+def test_a_schedule_leaves_its_runs_in_the_history_one_by_one(kestrel: Kestrel) -> None:
+    from eager_kestrel.actions.measure import Wish, keep, measure_repeatedly
+    from eager_kestrel.actions.practice import practice_line, simulated_uplink
+    from eager_kestrel.core.enough import Limits
+    from eager_kestrel.core.units import Bitrate
+
+    with simulated_uplink(practice_line(rate=Bitrate.parse("8 Mbit/s"))) as up:
+        wish = Wish(up.url, connections=1, limits=Limits(2.0), practice=True)
+        for outcome in measure_repeatedly(wish, 2, 0.1):
+            assert outcome.run is not None
+            keep(outcome.run)
+            assert len(kestrel("runs", "list", "--json").document["runs"]) == outcome.number

@@ -64,9 +64,13 @@ def _show_destination(
     for name, value, key in rows:
         bound = destination.bound_by.get(key, "")
         card.add_row(Text(name, style="dim"), Text(value, style="bold"), Text(bound, style="cyan"))
-    screen.print(
-        Panel(card, title=Text(title), title_align="left", border_style="green", padding=(0, 1))
-    )
+    asked = plan.inputs
+    source = f"{asked.source_width}x{asked.source_height} at {asked.source_fps:g}, {asked.motion}"
+    panel = Panel(
+        card, title=Text(title), title_align="left", border_style="green", padding=(0, 1),
+        subtitle=f"from a source of {source}", subtitle_align="right",
+    )  # fmt: skip
+    screen.print(panel)
     reasons = grid(0, 1)
     for reason in destination.reasons:
         if why or reason.about in SHORT_REASONS:
