@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 
 from eager_kestrel.core.budget import budget
 from eager_kestrel.core.candidates import candidates, even_ladder, frame_rates
-from eager_kestrel.core.choose import rounded_down, weigh
+from eager_kestrel.core.choose import field_of, rounded_down
 from eager_kestrel.core.levels import H264_LEVELS, least_level
 from eager_kestrel.core.overhead import overhead
 from eager_kestrel.core.picture import Picture, Shape
@@ -163,7 +163,7 @@ def test_quality_never_falls_with_bitrate_and_stays_in_range(
 def test_more_motion_never_chooses_a_larger_picture_or_a_lower_frame_rate(kbps: float) -> None:
     chosen = []
     for motion in MOTIONS:
-        weighed = weigh(show(motion), OXBOW, TABLE, kbps + 200, 128, 48000, "h264")
+        weighed = field_of(show(motion), OXBOW, TABLE, "h264").at(kbps + 200)
         best = weighed.candidates[weighed.order()[0]]
         chosen.append((best.picture.pixels, best.frame_rate))
     for (size, _), (next_size, _) in pairwise(chosen):

@@ -1,8 +1,9 @@
-"""Choosing a picture, frame rate and bitrate: every candidate weighed at once, as arrays.
+"""Choosing a picture, frame rate and bitrate: every candidate at every safe rate, as arrays.
 
-Each candidate gets the most bitrate it may have (the least of budget, guide and the point of no
-visible gain, rounded down), then the quality model picks. Ties go to the lower bitrate, then to
-the smaller picture.
+Each candidate gets the most bitrate it may have (the least of budget, guide, level, viewers and
+the point of no visible gain, rounded down), then the quality model picks. Ties go to the lower
+bitrate, then to the smaller picture. A :class:`Field` is prepared once and answers for one safe
+rate or for thousands.
 """
 
 from __future__ import annotations
@@ -12,18 +13,22 @@ from math import inf
 
 import numpy as np
 
-from eager_kestrel.core.arrays import Flags, Floats
+from eager_kestrel.core.arrays import Flags, Floats, Indices
 from eager_kestrel.core.candidates import Candidate, candidates, nearest_shape
 from eager_kestrel.core.guide import Codec, Guide
 from eager_kestrel.core.levels import LEVELS, Level, level_rank
 from eager_kestrel.core.overhead import overhead
 from eager_kestrel.core.plan import Bound, Option
-from eager_kestrel.core.quality import QualityTable, clean_kbps, quality
+from eager_kestrel.core.quality import Motion, QualityTable, clean_kbps, quality
 from eager_kestrel.core.show import Show
 
 LEAST_VIDEO_KBPS = 100.0
 """Below this no picture of any size is worth sending."""
 TIE = 1e-9
+
+AUDIO_STEPS_KBPS = (32.0, 48.0, 64.0, 96.0, 128.0, 160.0, 192.0, 256.0, 320.0)
+AUDIO_SHARE = 0.05
+"""Of everything sent, once there is plenty."""
 
 LIMITS: tuple[Bound, ...] = ("budget", "guide", "level", "viewers", "no visible gain")
 
@@ -40,6 +45,7 @@ class Weighed:
     """All candidates of a destination with their bitrate and quality; arrays of one length."""
 
     candidates: list[Candidate]
+    audio_kbps: float
     limits_kbps: Floats
     """Shape (5, n), in the order of ``LIMITS``."""
     kbps: Floats
@@ -71,24 +77,77 @@ class Weighed:
         )
 
 
-def weigh(
-    show: Show,
-    guide: Guide,
-    table: QualityTable,
-    safe_kbps: float,
-    audio_kbps: float,
-    sample_rate_hz: int,
-    codec: Codec,
-) -> Weighed:
-    """Bitrate and quality of every candidate.
+@dataclass(frozen=True, slots=True)
+class Field:
+    """All candidates of a show for a guide, smallest picture first; arrays of shape (n,)."""
+
+    candidates: list[Candidate]
+    codec: Codec
+    pixels: Floats
+    fps: Floats
+    per_byte: Floats
+    fixed_kbps: Floats
+    rules_kbps: Floats
+    """Shape (4, n): guide, level, viewers (of everything sent), no visible gain."""
+    floors_kbps: Floats
+    smooth: Flags
+    audio_steps: Floats
+    """Audio bitrates to choose from, ascending."""
+    table: QualityTable
+    motion: Motion
+
+    def audio_kbps(self, safe_kbps: Floats) -> Floats:
+        """The highest customary audio bitrate within its share of each total, else the least."""
+        affordable = self.audio_steps[None, :] <= AUDIO_SHARE * safe_kbps[:, None] + 1e-9
+        steps = np.where(affordable, self.audio_steps, self.audio_steps[0])
+        return np.asarray(steps.max(axis=1), dtype=np.float64)
+
+    def limits_kbps(self, safe_kbps: Floats) -> Floats:
+        """Every limit of every candidate at every safe rate; shape (5, len(safe), n)."""
+        audio = self.audio_kbps(safe_kbps)[:, None]
+        budget = (safe_kbps[:, None] - self.fixed_kbps) / self.per_byte - audio
+        guide, level, viewers, clean = self.rules_kbps
+        left_for_viewers = (viewers - self.fixed_kbps) / self.per_byte - audio
+        return np.stack(np.broadcast_arrays(budget, guide, level, left_for_viewers, clean))
+
+    def weigh(self, safe_kbps: Floats) -> tuple[Floats, Floats, Flags]:
+        """Bitrate (kbit/s), quality and whether it is allowed; each of shape (len(safe), n)."""
+        kbps = rounded_down(self.limits_kbps(safe_kbps).min(axis=0))
+        judged = quality(self.table, self.motion, self.codec, self.pixels, self.fps, kbps)
+        return kbps, judged, (kbps >= self.floors_kbps) & self.smooth
+
+    def best(self, safe_kbps: Floats) -> Indices:
+        """Index of the chosen candidate at every safe rate; -1 where none is allowed."""
+        if not self.candidates:
+            return np.full(safe_kbps.size, -1, dtype=np.intp)
+        kbps, judged, allowed = self.weigh(safe_kbps)
+        rounded = np.where(allowed, np.round(judged / TIE), -1.0)
+        tied = allowed & (rounded == rounded.max(axis=1, keepdims=True))
+        chosen = np.argmin(np.where(tied, kbps, inf), axis=1)
+        return np.where(allowed.any(axis=1), chosen, -1)
+
+    def at(self, safe_kbps: float) -> Weighed:
+        """Everything weighed at one safe rate."""
+        safe = np.array([safe_kbps])
+        kbps, judged, allowed = self.weigh(safe)
+        return Weighed(
+            candidates=self.candidates,
+            audio_kbps=float(self.audio_kbps(safe)[0]),
+            limits_kbps=self.limits_kbps(safe)[:, 0],
+            kbps=kbps[0],
+            floors_kbps=self.floors_kbps,
+            quality=judged[0],
+            allowed=allowed[0],
+        )
+
+
+def field_of(show: Show, guide: Guide, table: QualityTable, codec: Codec) -> Field:
+    """The candidates of a show for a guide.
 
     Args:
-        show: source, motion.
+        show: source, frame rate and motion.
         guide: with the standing applied.
         table: of the quality model.
-        safe_kbps: everything this destination may be sent.
-        audio_kbps: already chosen.
-        sample_rate_hz: of the audio; it sets how many headers audio needs.
         codec: already chosen.
     """
     rules = guide.video
@@ -103,31 +162,43 @@ def weigh(
     )
     transport, profile = guide.transports[0], rules.profiles_of(codec)[0]
     pixels = np.array([c.picture.pixels for c in found], dtype=np.float64)
-    fps = np.array([float(c.frame_rate) for c in found])
-    extra = {c.frame_rate: overhead(transport, c.frame_rate, sample_rate_hz) for c in found}
+    fps = np.array([float(c.frame_rate) for c in found], dtype=np.float64)
+    sample_rate = guide.audio.sample_rates_hz[0]
+    extra = {c.frame_rate: overhead(transport, c.frame_rate, sample_rate) for c in found}
     levels = _allowed_levels(guide, codec)
-    viewers = viewers_kbps(guide)
+    floors = np.array([_floor_kbps(guide, c, codec, transport) for c in found], dtype=np.float64)
+    clean = np.ceil(clean_kbps(table, show.motion, codec, pixels, fps) / 100) * 100
     limits = np.array(
         [
-            [extra[c.frame_rate].video_kbps(safe_kbps, audio_kbps) for c in found],
             [guide.ceiling(c.picture, c.frame_rate, codec, transport).kbps for c in found],
             [_level_kbps(levels, c, profile) for c in found],
-            [extra[c.frame_rate].video_kbps(viewers, audio_kbps) for c in found],
-            np.ceil(clean_kbps(table, show.motion, codec, pixels, fps) / 100) * 100,
-        ]
-    ).reshape(len(LIMITS), len(found))
-    floors = np.array([_floor_kbps(guide, c, codec, transport) for c in found], dtype=np.float64)
-    limits[-1] = np.maximum(limits[-1], floors)  # a platform's floor outweighs what can be seen
-    kbps = rounded_down(limits.min(axis=0))
-    smooth = fps >= min(table.motion[show.motion].least_fps, fps.max(initial=0.0))
-    return Weighed(
+            [viewers_kbps(guide)] * len(found),
+            np.maximum(clean, floors),  # a platform's floor outweighs what can be seen
+        ],
+        dtype=np.float64,
+    ).reshape(len(LIMITS) - 1, len(found))
+    return Field(
         candidates=found,
-        limits_kbps=limits,
-        kbps=kbps,
+        codec=codec,
+        pixels=pixels,
+        fps=fps,
+        per_byte=np.array([extra[c.frame_rate].per_byte for c in found], dtype=np.float64),
+        fixed_kbps=np.array([extra[c.frame_rate].fixed_kbps for c in found], dtype=np.float64),
+        rules_kbps=limits,
         floors_kbps=floors,
-        quality=quality(table, show.motion, codec, pixels, fps, kbps),
-        allowed=(kbps >= floors) & smooth,
+        smooth=fps >= min(table.motion[show.motion].least_fps, fps.max(initial=0.0)),
+        audio_steps=_audio_steps(guide),
+        table=table,
+        motion=show.motion,
     )
+
+
+def _audio_steps(guide: Guide) -> Floats:
+    """Customary audio bitrates in the guide's range, and its ends; none above what it advises."""
+    rules = guide.audio
+    least, most = rules.least.kbps, (rules.advised.bitrate or rules.most).kbps
+    steps = {least, most, *(step for step in AUDIO_STEPS_KBPS if least <= step <= most)}
+    return np.array(sorted(steps), dtype=np.float64)
 
 
 def viewers_kbps(guide: Guide) -> float:

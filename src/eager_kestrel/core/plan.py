@@ -79,6 +79,30 @@ class Option(Frozen):
     quality: float
 
 
+class Fallback(Frozen):
+    """Complete settings beside the chosen ones, for when the line does worse or better."""
+
+    video: VideoSettings
+    audio: AudioSettings
+    quality: float
+    total_kbps: float
+    upload_kbps: float
+    """The typical upload that carries them, with the same share and reserves."""
+
+
+class Offer(Frozen):
+    """What would have to change to do better, and what that would give."""
+
+    kind: Literal["upload", "standing", "codec"]
+    needs: str
+    """How much more upload, which standing, which codec."""
+    upload_kbps: float | None = None
+    """For more upload: the typical rate it takes."""
+    gives: Option
+    text: str
+    """The same in words."""
+
+
 class DestinationPlan(Frozen):
     """Settings for one destination, or why there are none."""
 
@@ -101,6 +125,13 @@ class DestinationPlan(Frozen):
     """By setting, which kind of limit bound it."""
     reasons: tuple[Reason, ...] = ()
     runners_up: tuple[Option, ...] = ()
+    steps_down: tuple[Fallback, ...] = ()
+    """Cheaper settings in order, each about a fifth below the one before; the last is the adaptive
+    floor."""
+    step_up: Fallback | None = None
+    """The next better choice that more upload would bring."""
+    offers: tuple[Offer, ...] = ()
+    """What one more of each thing would bring."""
     infeasible_because: str = ""
     """The rule that cannot be met."""
 

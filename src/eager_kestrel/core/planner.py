@@ -11,8 +11,15 @@ from fractions import Fraction
 from math import floor, inf
 
 from eager_kestrel.core.budget import Budget, budget, destination_steps
-from eager_kestrel.core.choose import LEAST_VIDEO_KBPS, Weighed, viewers_kbps, weigh
-from eager_kestrel.core.guide import Codec, Guide, Keyframes
+from eager_kestrel.core.choose import (
+    AUDIO_SHARE,
+    LEAST_VIDEO_KBPS,
+    Field,
+    Weighed,
+    field_of,
+    viewers_kbps,
+)
+from eager_kestrel.core.guide import Guide, Keyframes
 from eager_kestrel.core.levels import least_level
 from eager_kestrel.core.overhead import overhead
 from eager_kestrel.core.picture import Picture, frame_rate_text
@@ -32,9 +39,6 @@ from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.uplink import Uplink
 
 BUFFER_SECONDS = 1.0
-AUDIO_STEPS_KBPS = (32.0, 48.0, 64.0, 96.0, 128.0, 160.0, 192.0, 256.0, 320.0)
-AUDIO_SHARE = 0.05
-"""Of everything sent, once there is plenty."""
 RUNNERS_UP = 3
 MOST_B_FRAMES = 2
 """More costs delay and buys little at live bitrates."""
@@ -77,11 +81,10 @@ def plan_destination(
 ) -> DestinationPlan:
     """Settings for one destination that may use the whole safe rate."""
     ruled = guide.under(destination.standing)
-    audio, audio_reason = _audio(ruled, waterfall.safe_kbps)
     codec = ruled.codec(destination.codec)
-    weighed = weigh(
-        show, ruled, table, waterfall.safe_kbps, audio.bitrate_kbps, audio.sample_rate_hz, codec
-    )
+    field = field_of(show, ruled, table, codec)
+    weighed = field.at(waterfall.safe_kbps)
+    audio = audio_at(ruled, weighed.audio_kbps)
     order = weighed.order()
     top_rate = min(show.frame_rate, max(ruled.video.taken_rates))
     rate = weighed.candidates[order[0]].frame_rate if order else top_rate
@@ -101,8 +104,11 @@ def plan_destination(
         why = _infeasible(ruled, show, weighed, waterfall)
         return DestinationPlan(**common, feasible=False, infeasible_because=why)
     best = order[0]
-    video, video_reasons = _video(ruled, show, weighed, order, waterfall, codec)
-    reasons = (*video_reasons, audio_reason)
+    video = settings_at(ruled, field, weighed, best)
+    reasons = (
+        *_video_reasons(ruled, show, weighed, order, waterfall, video),
+        _audio_reason(ruled, audio.bitrate_kbps),
+    )
     return DestinationPlan(
         **common,
         feasible=True,
@@ -116,21 +122,10 @@ def plan_destination(
     )
 
 
-def _audio(guide: Guide, safe_kbps: float) -> tuple[AudioSettings, Reason]:
-    """The highest customary bitrate within the guide's range and audio's share of the total."""
-    rules = guide.audio
-    least, most = rules.least.kbps, rules.most.kbps
-    steps = {least, most, *(s for s in AUDIO_STEPS_KBPS if least <= s <= most)}
-    affordable = [s for s in steps if s <= AUDIO_SHARE * safe_kbps]
-    chosen = max(affordable, default=least)
-    audio = AudioSettings(
-        codec=rules.codecs[0],
-        bitrate_kbps=chosen,
-        sample_rate_hz=rules.sample_rates_hz[0],
-        channels=max(rules.channels),
-    )
+def _audio_reason(guide: Guide, chosen: float) -> Reason:
+    least, most = guide.audio.least.kbps, guide.audio.most.kbps
     at_an_end = chosen in (least, most)
-    why = reason(
+    return reason(
         "audio",
         f"{chosen:g} kbit/s",
         "guide" if at_an_end else "share of the total",
@@ -139,28 +134,15 @@ def _audio(guide: Guide, safe_kbps: float) -> tuple[AudioSettings, Reason]:
         most_kbps=most,
         share=AUDIO_SHARE,
     )
-    return audio, why
 
 
-def _video(
-    guide: Guide,
-    show: Show,
-    weighed: Weighed,
-    order: list[int],
-    waterfall: Budget,
-    codec: Codec,
-) -> tuple[VideoSettings, tuple[Reason, ...]]:
-    best = order[0]
-    chosen, kbps = weighed.candidates[best], float(weighed.kbps[best])
-    rules = guide.video
-    rate = chosen.frame_rate
+def settings_at(guide: Guide, field: Field, weighed: Weighed, index: int) -> VideoSettings:
+    """The full video settings of one weighed candidate."""
+    chosen, kbps = weighed.candidates[index], float(weighed.kbps[index])
+    rules, codec, rate = guide.video, field.codec, chosen.frame_rate
     profile = rules.profiles_of(codec)[0]
     level = least_level(codec, chosen.picture, rate, profile, kbps)
-    buffer_kbit = min(kbps * BUFFER_SECONDS, level.buffer_kbit(profile))
-    seconds = rules.keyframes.chosen_seconds
-    frames = keyframe_frames(rules.keyframes, rate)
-    b_frames = 0 if profile == "baseline" else min(rules.b_frames, MOST_B_FRAMES)
-    video = VideoSettings(
+    return VideoSettings(
         codec=codec,
         width=chosen.picture.width,
         height=chosen.picture.height,
@@ -168,35 +150,58 @@ def _video(
         frame_rate=str(rate),
         bitrate_kbps=kbps,
         rate_control="constant" if "constant" in rules.rate_control else "variable",
-        buffer_kbit=buffer_kbit,
-        keyframe_seconds=seconds,
-        keyframe_frames=frames,
+        buffer_kbit=min(kbps * BUFFER_SECONDS, level.buffer_kbit(profile)),
+        keyframe_seconds=rules.keyframes.chosen_seconds,
+        keyframe_frames=keyframe_frames(rules.keyframes, rate),
         profile=profile,
         level=level.name,
-        b_frames=b_frames,
+        b_frames=0 if profile == "baseline" else min(rules.b_frames, MOST_B_FRAMES),
     )
+
+
+def audio_at(guide: Guide, kbps: float) -> AudioSettings:
+    """The full audio settings at a bitrate."""
+    rules = guide.audio
+    return AudioSettings(
+        codec=rules.codecs[0],
+        bitrate_kbps=kbps,
+        sample_rate_hz=rules.sample_rates_hz[0],
+        channels=max(rules.channels),
+    )
+
+
+def _video_reasons(
+    guide: Guide,
+    show: Show,
+    weighed: Weighed,
+    order: list[int],
+    waterfall: Budget,
+    video: VideoSettings,
+) -> tuple[Reason, ...]:
+    best = order[0]
+    rate = weighed.candidates[best].frame_rate
     name = guide.title
     fps = frame_rate_text(rate)
-    reasons = (
+    seconds, frames = video.keyframe_seconds, video.keyframe_frames
+    return (
         _bitrate_reason(guide, show, weighed, best, waterfall),
         _picture_reason(guide, show, weighed, best),
         _frame_rate_reason(guide, show, weighed, order),
         reason(
             "keyframes", f"{seconds:g} s", "guide",
             platform=name, seconds=seconds, fps=fps, frames=float(frames),
-            rule=rules.keyframes.words(),
+            rule=guide.video.keyframes.words(),
         ),
         reason("rate control", video.rate_control, "guide", platform=name),
         reason(
-            "buffer", f"{buffer_kbit:g} kbit",
-            "budget" if buffer_kbit >= kbps * BUFFER_SECONDS else "level",
-            level=level.name,
+            "buffer", f"{video.buffer_kbit:g} kbit",
+            "budget" if video.buffer_kbit >= video.bitrate_kbps * BUFFER_SECONDS else "level",
+            level=video.level,
         ),
-        reason("profile", profile, "guide", platform=name),
-        reason("level", level.name, "level"),
-        reason("b-frames", str(b_frames), "guide", platform=name),
+        reason("profile", video.profile, "guide", platform=name),
+        reason("level", video.level, "level"),
+        reason("b-frames", str(video.b_frames), "guide", platform=name),
     )  # fmt: skip
-    return video, reasons
 
 
 def keyframe_frames(rule: Keyframes, rate: Fraction) -> int:
