@@ -16,13 +16,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from eager_kestrel.actions.guides import understood
+from eager_kestrel.core.card import keyframe_frames
 from eager_kestrel.core.errors import KestrelError
 from eager_kestrel.core.findings import check
 from eager_kestrel.core.guide import CUSTOMARY_RATES, Guide, Rung
 from eager_kestrel.core.guide_table import Answers
 from eager_kestrel.core.levels import LEVELS, least_level
 from eager_kestrel.core.picture import Picture
-from eager_kestrel.core.planner import keyframe_frames, plan
+from eager_kestrel.core.planner import plan
 from eager_kestrel.core.settings import settings_of
 from eager_kestrel.core.show import Destination, Show
 from eager_kestrel.core.units import Bitrate

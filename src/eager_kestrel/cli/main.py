@@ -48,6 +48,7 @@ COMMANDS: dict[str, dict[str, str]] = {
     "Plan": {
         "guides": "Platform guidelines as files: list, show, write, import, check, compare.",
         "plan": "Derive settings for a platform from your line, and say what bound each of them.",
+        "need": "Say what upload a picture on a platform takes: the inverse of a plan.",
     },
     "Prove": {
         "check": "Hold settings, a plan's or any program's, against guides and your line.",

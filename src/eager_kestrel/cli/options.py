@@ -68,3 +68,6 @@ Reserves: TypeAlias = Annotated[
     list[str] | None,
     typer.Option(metavar='"NAME=RATE"', help='Keep upload back, "video call=1.5 Mbit/s".'),
 ]
+Motion: TypeAlias = Annotated[
+    str, typer.Option(metavar="KIND", help="still, calm, lively or hectic.")
+]

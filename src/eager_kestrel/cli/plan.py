@@ -7,10 +7,20 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from eager_kestrel.cli.options import GuideFolder, Json, Reserves, Share, complete_platform, single
+from eager_kestrel.cli.options import (
+    Figure,
+    GuideFolder,
+    Json,
+    Motion,
+    Reserves,
+    Share,
+    complete_platform,
+    single,
+)
 
 if TYPE_CHECKING:
     from eager_kestrel.core.show import Reserve, Show
+    from eager_kestrel.core.uplink import Uplink
 
 
 def plan(
@@ -33,9 +43,7 @@ def plan(
     fps: Annotated[
         str, typer.Option(metavar="RATE", help="Its frames a second, such as 60 or 29.97.")
     ] = "60",
-    motion: Annotated[
-        str, typer.Option(metavar="KIND", help="still, calm, lively or hectic.")
-    ] = "lively",
+    motion: Motion = "lively",
     share: Share = "70 %",
     reserve: Reserves = None,
     around: Annotated[
@@ -50,8 +58,16 @@ def plan(
     ] = None,
     guides: GuideFolder = None,
     why: Annotated[bool, typer.Option("--why", help="Give the reason for every figure.")] = False,
+    sweep: Annotated[
+        str | None,
+        typer.Option(
+            metavar="RANGE",
+            help="See what is chosen over upload=1..40, share=50..80, motion, standing.",
+        ),
+    ] = None,
+    figure: Figure = None,
     out: Annotated[
-        Path | None, typer.Option(metavar="FILE", help="Write the plan as JSON.")
+        Path | None, typer.Option(metavar="FILE", help="Write the plan as JSON, a sweep as CSV.")
     ] = None,
     json: Json = False,
 ) -> None:
@@ -63,10 +79,20 @@ def plan(
         write_document,
     )
     from eager_kestrel.cli.screen import console, print_json, warn
-    from eager_kestrel.core.errors import NoPlanError
+    from eager_kestrel.core.errors import InputError, NoPlanError
+    from eager_kestrel.core.sweep import parse_range
 
-    show = _show(platform, codec, source, fps, motion, share, reserve or [])
+    show = show_of([platform], codec, source, fps, motion, share, reserve)
+    if figure is not None and sweep is None:
+        raise InputError(
+            "only a sweep is drawn", "give --sweep upload=1..40, or leave --figure out"
+        )
+    if sweep is not None and parse_range(sweep).over == "upload" and upload is None:
+        upload = "1 Mbit/s"  # a sweep of uploads needs no line of its own
     uplink = uplink_from_number(upload) if upload is not None else uplink_from_history(days, around)
+    if sweep is not None:
+        _sweep(sweep, show, uplink, guides, figure, out, json=json)
+        return
     planned = plan_show(show, uplink, guides)
     document = planned.plan.model_dump(mode="json")
     if out is not None:
@@ -87,14 +113,43 @@ def plan(
         )
 
 
-def _show(
-    platform: str,
+def _sweep(
+    written: str,
+    show: Show,
+    uplink: Uplink,
+    guides: Path | None,
+    figure: Path | None,
+    out: Path | None,
+    *,
+    json: bool,
+) -> None:
+    """Show, draw and write a sweep."""
+    from eager_kestrel.actions.whatif import swept, write_sweep
+    from eager_kestrel.cli.screen import console, print_json
+
+    found = swept(written, show, uplink, guides)
+    if figure is not None:
+        from eager_kestrel.report.sweep_figure import save_sweep_figure
+
+        save_sweep_figure(found, figure)
+    if out is not None:
+        write_sweep(found, out)
+    if json:
+        print_json(found.model_dump(mode="json"))
+    else:
+        from eager_kestrel.cli.plan_card import show_sweep
+
+        show_sweep(console(), found)
+
+
+def show_of(
+    platforms: list[str],
     codec: str | None,
     source: str,
     fps: str,
     motion: str,
     share: str,
-    reserves: list[str],
+    reserves: list[str] | None,
 ) -> Show:
     """The show these options describe."""
     from eager_kestrel.actions.plan import destination
@@ -116,7 +171,7 @@ def _show(
         motion=known,
         safe_share=parse_share(share),
         reserves=reserves_of(reserves),
-        destinations=(destination(platform, codec),),
+        destinations=tuple(destination(platform, codec) for platform in platforms),
     )
 
 

@@ -5,11 +5,13 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from eager_kestrel.cli.screen import grid, remark
-from eager_kestrel.core.plan import DestinationPlan, Plan
+from eager_kestrel.core.plan import DestinationPlan, Fallback, Plan
 from eager_kestrel.core.units import Bitrate
 
 if TYPE_CHECKING:
     from rich.console import Console
+
+    from eager_kestrel.core.sweep import Point, Sweep
 
 CODECS = {"h264": "H.264", "hevc": "HEVC", "av1": "AV1", "aac": "AAC", "opus": "Opus", "mp3": "MP3"}
 CHANNELS = {1: "mono", 2: "stereo"}
@@ -78,12 +80,24 @@ def _show_destination(
                 Text(reason.about, style="cyan"), Text(f"{reason.value}: {reason.text}")
             )
     screen.print(reasons)
+    for offer in destination.offers:
+        screen.print(Text("↑ ", style="green").append(offer.text, style="default"))
+    if destination.steps_down:
+        steps = [*destination.steps_down] if why else destination.steps_down[:3]
+        words = "; ".join(_fallback_words(step) for step in steps)
+        screen.print(Text("↓ ", style="yellow").append(f"if it struggles: {words}", "default"))
     if why and destination.runners_up:
         others = ", ".join(
             f"{o.width}x{o.height} at {o.fps:g} ({o.quality:.3f})" for o in destination.runners_up
         )
         screen.print(f"Next best at quality {destination.quality:.3f}: {others}")
     screen.print()
+
+
+def _fallback_words(step: Fallback) -> str:
+    video = step.video
+    rate = Bitrate.from_kbps(video.bitrate_kbps).in_kbps()
+    return f"{video.width}x{video.height} at {video.fps:g}, {rate}"
 
 
 def _show_budget(screen: Console, plan: Plan) -> None:
@@ -114,3 +128,40 @@ def _show_budget(screen: Console, plan: Plan) -> None:
 
 def _shortened(name: str, most: int = 22) -> str:
     return name if len(name) <= most else name[: most - 1].rstrip() + "…"
+
+
+def show_sweep(screen: Console, found: Sweep) -> None:
+    """A line wherever the choice of picture or frame rate changes, with the range it holds for."""
+    from rich.table import Table
+
+    table = Table(box=None, padding=(0, 1), header_style="dim")
+    for heading in (found.over, "picture", "video", "quality"):
+        table.add_column(heading, justify="left" if heading == "picture" else "right")
+    points = list(found.points)
+    start = 0
+    for index in range(1, len(points) + 1):
+        if index < len(points) and _choice(points[index]) == _choice(points[start]):
+            continue
+        first, last = points[start], points[index - 1]
+        span = first.at if first.at == last.at else f"{first.at} to {last.at}"
+        if first.chosen is None or last.chosen is None:
+            table.add_row(span, "[dim]no settings[/]", "-", "-")
+        else:
+            table.add_row(
+                span,
+                f"[bold]{_choice(first)}[/]",
+                _ends(first.chosen.bitrate_kbps, last.chosen.bitrate_kbps, "{:,.0f}") + " kbit/s",
+                _ends(first.chosen.quality, last.chosen.quality, "{:.2f}"),
+            )
+        start = index
+    screen.print(table)
+
+
+def _choice(point: Point) -> str:
+    chosen = point.chosen
+    return "" if chosen is None else f"{chosen.width}x{chosen.height} at {chosen.fps:g}"
+
+
+def _ends(first: float, last: float, form: str) -> str:
+    begin, end = form.format(first), form.format(last)
+    return begin if begin == end else f"{begin} to {end}"

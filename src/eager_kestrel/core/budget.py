@@ -32,6 +32,16 @@ class Budget(Frozen):
     bound_by: str
     """``safe share`` or ``floor``: which of the two set it, before reserves."""
 
+    def upload_for(self, safe_kbps: float) -> float:
+        """The typical upload whose safe rate is this, on a line of the same evenness; inverse."""
+        typical, before_reserves = self.steps[1].before_kbps, self.steps[1].after_kbps
+        reserved = (
+            before_reserves - self.steps[-1].after_kbps
+            if self.safe_kbps > 0
+            else sum(step.before_kbps - step.after_kbps for step in self.steps[2:])
+        )
+        return (safe_kbps + reserved) * typical / before_reserves
+
 
 def budget(uplink: Uplink, safe_share: float, reserves: tuple[Reserve, ...]) -> Budget:
     """The waterfall from the uplink to the safe rate, in kbit/s to a bit a second."""

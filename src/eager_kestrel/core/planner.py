@@ -8,23 +8,21 @@ figure.
 from __future__ import annotations
 
 from fractions import Fraction
-from math import floor, inf
+from math import inf
 
 from eager_kestrel.core.budget import Budget, budget, destination_steps
+from eager_kestrel.core.card import BUFFER_SECONDS, audio_at, settings_at
 from eager_kestrel.core.choose import (
     AUDIO_SHARE,
     LEAST_VIDEO_KBPS,
-    Field,
     Weighed,
     field_of,
     viewers_kbps,
 )
-from eager_kestrel.core.guide import Guide, Keyframes
-from eager_kestrel.core.levels import least_level
+from eager_kestrel.core.guide import Guide
 from eager_kestrel.core.overhead import overhead
 from eager_kestrel.core.picture import Picture, frame_rate_text
 from eager_kestrel.core.plan import (
-    AudioSettings,
     Bound,
     DestinationPlan,
     Inputs,
@@ -37,11 +35,9 @@ from eager_kestrel.core.quality import QualityTable
 from eager_kestrel.core.show import Destination, Show
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.uplink import Uplink
+from eager_kestrel.core.whatif import Standpoint, offers, step_up, steps_down
 
-BUFFER_SECONDS = 1.0
 RUNNERS_UP = 3
-MOST_B_FRAMES = 2
-"""More costs delay and buys little at live bitrates."""
 
 
 def plan(
@@ -105,6 +101,8 @@ def plan_destination(
         return DestinationPlan(**common, feasible=False, infeasible_because=why)
     best = order[0]
     video = settings_at(ruled, field, weighed, best)
+    total = round(extra.total_kbps(video.bitrate_kbps, audio.bitrate_kbps), 3)
+    line = Standpoint(ruled, field, weighed, best, waterfall)
     reasons = (
         *_video_reasons(ruled, show, weighed, order, waterfall, video),
         _audio_reason(ruled, audio.bitrate_kbps),
@@ -115,10 +113,13 @@ def plan_destination(
         video=video,
         audio=audio,
         quality=weighed.option(best).quality,
-        total_kbps=round(extra.total_kbps(video.bitrate_kbps, audio.bitrate_kbps), 3),
+        total_kbps=total,
         bound_by={r.about.replace(" ", "_"): r.bound_by for r in reasons},
         reasons=reasons,
         runners_up=tuple(weighed.option(i) for i in order[1 : 1 + RUNNERS_UP]),
+        steps_down=steps_down(line, total),
+        step_up=step_up(line),
+        offers=offers(line, destination, guide, show, table),
     )
 
 
@@ -133,40 +134,6 @@ def _audio_reason(guide: Guide, chosen: float) -> Reason:
         least_kbps=least,
         most_kbps=most,
         share=AUDIO_SHARE,
-    )
-
-
-def settings_at(guide: Guide, field: Field, weighed: Weighed, index: int) -> VideoSettings:
-    """The full video settings of one weighed candidate."""
-    chosen, kbps = weighed.candidates[index], float(weighed.kbps[index])
-    rules, codec, rate = guide.video, field.codec, chosen.frame_rate
-    profile = rules.profiles_of(codec)[0]
-    level = least_level(codec, chosen.picture, rate, profile, kbps)
-    return VideoSettings(
-        codec=codec,
-        width=chosen.picture.width,
-        height=chosen.picture.height,
-        fps=round(float(rate), 3),
-        frame_rate=str(rate),
-        bitrate_kbps=kbps,
-        rate_control="constant" if "constant" in rules.rate_control else "variable",
-        buffer_kbit=min(kbps * BUFFER_SECONDS, level.buffer_kbit(profile)),
-        keyframe_seconds=rules.keyframes.chosen_seconds,
-        keyframe_frames=keyframe_frames(rules.keyframes, rate),
-        profile=profile,
-        level=level.name,
-        b_frames=0 if profile == "baseline" else min(rules.b_frames, MOST_B_FRAMES),
-    )
-
-
-def audio_at(guide: Guide, kbps: float) -> AudioSettings:
-    """The full audio settings at a bitrate."""
-    rules = guide.audio
-    return AudioSettings(
-        codec=rules.codecs[0],
-        bitrate_kbps=kbps,
-        sample_rate_hz=rules.sample_rates_hz[0],
-        channels=max(rules.channels),
     )
 
 
@@ -202,14 +169,6 @@ def _video_reasons(
         reason("level", video.level, "level"),
         reason("b-frames", str(video.b_frames), "guide", platform=name),
     )  # fmt: skip
-
-
-def keyframe_frames(rule: Keyframes, rate: Fraction) -> int:
-    """The interval in frames: rounded, but never past what the guide allows at most."""
-    frames = max(1, round(rule.chosen_seconds * rate))
-    if rule.at_most is not None and frames > rule.at_most * rate:
-        return max(1, floor(rule.at_most * rate))
-    return frames
 
 
 def _bitrate_reason(

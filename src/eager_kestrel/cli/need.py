@@ -1,0 +1,100 @@
+"""``need``: what upload would this picture take."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from eager_kestrel.cli.options import (
+    GuideFolder,
+    Json,
+    Motion,
+    Reserves,
+    Share,
+    complete_platform,
+    single,
+)
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.need import Needs
+
+
+def need(
+    platforms: Annotated[
+        list[str],
+        typer.Argument(
+            metavar="PLATFORM[:STANDING]...",
+            autocompletion=complete_platform,
+            help="One platform or several.",
+        ),
+    ],
+    picture: Annotated[
+        str | None,
+        typer.Option(metavar="WIDTHxHEIGHT", help="The picture you want; left out: a table."),
+    ] = None,
+    fps: Annotated[
+        str | None, typer.Option(metavar="RATE", help="At least this many frames a second.")
+    ] = None,
+    source: Annotated[
+        str, typer.Option(metavar="WIDTHxHEIGHT", help="The picture your camera or screen gives.")
+    ] = "1920x1080",
+    source_fps: Annotated[str, typer.Option(metavar="RATE", help="Its frames a second.")] = "60",
+    motion: Motion = "lively",
+    share: Share = "70 %",
+    reserve: Reserves = None,
+    codec: Annotated[str | None, typer.Option(metavar="NAME", help="h264, hevc or av1.")] = None,
+    guides: GuideFolder = None,
+    json: Json = False,
+) -> None:
+    """Say what upload a picture on a platform takes: the inverse of a plan."""
+    from eager_kestrel.actions.whatif import needed
+    from eager_kestrel.cli.plan import show_of
+    from eager_kestrel.cli.screen import print_json
+    from eager_kestrel.core.errors import NoPlanError
+    from eager_kestrel.core.picture import Picture, parse_frame_rate
+
+    show = show_of(platforms, codec, source, source_fps, motion, share, reserve)
+    wanted = [Picture.parse(picture)] if picture is not None else None
+    rate = float(parse_frame_rate(fps)) if fps is not None else None
+    found = needed(show, wanted, rate, guides)
+    if json:
+        print_json(found.model_dump(mode="json"))
+    else:
+        _show(found)
+    if all(answer.upload_kbps is None for answer in found.needs):
+        asked = " and ".join(platforms)
+        raise NoPlanError(
+            f"no upload makes a plan for {asked} choose {picture or 'any picture'}"
+            f"{f' at {fps}' if fps else ''}",
+            "ask for another, or see eager-kestrel guides show",
+        )
+
+
+def _show(found: Needs) -> None:
+    from rich.table import Table
+
+    from eager_kestrel.cli.screen import console, rate
+    from eager_kestrel.core.units import Bitrate
+
+    table = Table(box=None, padding=(0, 1), header_style="dim")
+    for heading in ("platform", "picture", "upload", "video", "quality"):
+        number = heading in ("upload", "video", "quality")
+        table.add_column(heading, justify="right" if number else "left", no_wrap=True)
+    for answer in found.needs:
+        where = f"{answer.platform}:{answer.standing}" if answer.standing else answer.platform
+        if answer.upload_kbps is None or answer.gives is None:
+            table.add_row(where, answer.picture, "[dim]never chosen[/]", "-", "-")
+            continue
+        given = answer.gives
+        table.add_row(
+            where,
+            f"{given.width}x{given.height} at {given.fps:g}",
+            f"[bold]{rate(answer.upload_kbps)}[/]",
+            Bitrate.from_kbps(given.bitrate_kbps).in_kbps(),
+            f"{given.quality:.2f}",
+        )
+    console().print(table)
+
+
+app = single("need", need)

@@ -1,0 +1,61 @@
+"""The settings card: one weighed candidate as everything that is typed into an encoder.
+
+Keyframes in whole frames, a buffer of one second of video and never more than the level holds, the
+least level of the standard's table, B-frames as far as they pay.
+"""
+
+from __future__ import annotations
+
+from fractions import Fraction
+from math import floor
+
+from eager_kestrel.core.choose import Field, Weighed
+from eager_kestrel.core.guide import Guide, Keyframes
+from eager_kestrel.core.levels import least_level
+from eager_kestrel.core.plan import AudioSettings, VideoSettings
+
+BUFFER_SECONDS = 1.0
+MOST_B_FRAMES = 2
+"""More costs delay and buys little at live bitrates."""
+
+
+def settings_at(guide: Guide, field: Field, weighed: Weighed, index: int) -> VideoSettings:
+    """The full video settings of one weighed candidate."""
+    chosen, kbps = weighed.candidates[index], float(weighed.kbps[index])
+    rules, codec, rate = guide.video, field.codec, chosen.frame_rate
+    profile = rules.profiles_of(codec)[0]
+    level = least_level(codec, chosen.picture, rate, profile, kbps)
+    return VideoSettings(
+        codec=codec,
+        width=chosen.picture.width,
+        height=chosen.picture.height,
+        fps=round(float(rate), 3),
+        frame_rate=str(rate),
+        bitrate_kbps=kbps,
+        rate_control="constant" if "constant" in rules.rate_control else "variable",
+        buffer_kbit=min(kbps * BUFFER_SECONDS, level.buffer_kbit(profile)),
+        keyframe_seconds=rules.keyframes.chosen_seconds,
+        keyframe_frames=keyframe_frames(rules.keyframes, rate),
+        profile=profile,
+        level=level.name,
+        b_frames=0 if profile == "baseline" else min(rules.b_frames, MOST_B_FRAMES),
+    )
+
+
+def audio_at(guide: Guide, kbps: float) -> AudioSettings:
+    """The full audio settings at a bitrate."""
+    rules = guide.audio
+    return AudioSettings(
+        codec=rules.codecs[0],
+        bitrate_kbps=kbps,
+        sample_rate_hz=rules.sample_rates_hz[0],
+        channels=max(rules.channels),
+    )
+
+
+def keyframe_frames(rule: Keyframes, rate: Fraction) -> int:
+    """The interval in frames: rounded, but never past what the guide allows at most."""
+    frames = max(1, round(rule.chosen_seconds * rate))
+    if rule.at_most is not None and frames > rule.at_most * rate:
+        return max(1, floor(rule.at_most * rate))
+    return frames

@@ -1,0 +1,179 @@
+"""Steps, offers, sweeps and ``need``: they agree with the plan, whatever is asked."""
+
+from __future__ import annotations
+
+import csv
+import io
+from itertools import pairwise
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from eager_kestrel.core.budget import budget
+from eager_kestrel.core.findings import check
+from eager_kestrel.core.need import need
+from eager_kestrel.core.picture import Picture
+from eager_kestrel.core.planner import plan
+from eager_kestrel.core.settings import settings_of
+from eager_kestrel.core.show import Destination, Show
+from eager_kestrel.core.units import Bitrate
+from eager_kestrel.core.uplink import Uplink, assumed_uplink
+from eager_kestrel.files.guides import load_guide
+from tests.conftest import Kestrel
+from tests.test_plan import OXBOW, TABLE, planned, show, shows, uploads
+
+ladder = st.integers(3, 15).map(lambda n: Picture(128 * n, 72 * n))
+
+
+@given(shows, ladder, st.sampled_from([None, 24.0, 50.0, 60.0]), st.floats(0.05, 0.999))
+def test_need_is_the_exact_inverse_of_plan(
+    wanted: Show, picture: Picture, fps: float | None, less: float
+) -> None:
+    destination = wanted.destinations[0]
+    (found,) = need(wanted, destination, OXBOW, TABLE, [picture], fps)
+    if found.upload_kbps is None or found.gives is None:
+        return
+
+    def chosen(kbps: float) -> tuple[int, int, bool]:
+        video = planned(kbps, wanted).destinations[0].video
+        return (
+            (video.width, video.height, video.fps >= (fps or 0) - 1e-9) if video else (0, 0, False)
+        )
+
+    assert chosen(found.upload_kbps) == (picture.width, picture.height, True)
+    assert chosen(found.upload_kbps * less - 20) != (picture.width, picture.height, True)
+    video = planned(found.upload_kbps, wanted).destinations[0].video
+    assert video is not None
+    assert video.bitrate_kbps == found.gives.bitrate_kbps
+
+
+@given(uploads, shows)
+def test_steps_down_are_cheaper_and_each_meets_the_guide(kbps: float, wanted: Show) -> None:
+    (there,) = planned(kbps, wanted).destinations
+    if not there.feasible:
+        assert there.steps_down == ()
+        return
+    totals = [there.total_kbps, *(step.total_kbps for step in there.steps_down)]
+    for before, after in pairwise(totals):
+        assert after < before
+        assert after > before * 0.5
+    for step in there.steps_down:
+        lower = there.model_copy(update={"video": step.video, "audio": step.audio})
+        held = check(settings_of(lower), [(OXBOW, there.standing)], there.total_kbps)
+        assert held.breaches == 0
+    if there.step_up is not None and there.video is not None:
+        up, now = there.step_up.video, there.video
+        assert (up.width, up.height, up.fps) != (now.width, now.height, now.fps)
+
+
+@given(uploads, shows)
+def test_an_offer_of_more_upload_is_kept(kbps: float, wanted: Show) -> None:
+    (there,) = planned(kbps, wanted).destinations
+    for offer in there.offers:
+        if offer.kind == "upload":
+            assert offer.upload_kbps is not None
+            after = planned(offer.upload_kbps + 0.01, wanted).destinations[0].video
+            assert after is not None
+            assert (after.width, after.height, after.fps) == (
+                offer.gives.width, offer.gives.height, offer.gives.fps,
+            )  # fmt: skip
+        else:
+            assert there.quality is not None
+            assert offer.gives.quality > there.quality
+
+
+@given(st.floats(500, 50_000), st.floats(0.3, 1.0), st.floats(0.2, 1.0), st.floats(0.01, 40_000))
+def test_the_budget_can_be_turned_round(
+    typical: float, evenness: float, share: float, safe: float
+) -> None:
+    line = Uplink(typical_kbps=typical, floor_kbps=typical * evenness, spread=0.3,
+                  basis="one run", said="a run")  # fmt: skip
+    made = budget(line, share, show().reserves)
+    upload = made.upload_for(safe)
+    same = Uplink(typical_kbps=upload, floor_kbps=upload * evenness, spread=0.3,
+                  basis="one run", said="a run")  # fmt: skip
+    assert budget(same, share, ()).safe_kbps == pytest.approx(safe, rel=1e-4, abs=0.01)
+
+
+def test_a_standing_and_a_codec_are_offered(kestrel: Kestrel) -> None:
+    wish = ("--upload", "40 Mbit/s", "--motion", "hectic")
+    oxbow = kestrel("plan", "--for", "oxbow", *wish)
+    assert "the hearth standing would allow" in oxbow.out
+    fernlight = kestrel("plan", "--for", "fernlight", "--upload", "7 Mbit/s", "--motion", "hectic",
+                        "--json").document["destinations"][0]  # fmt: skip
+    assert {offer["needs"] for offer in fernlight["offers"]} >= {"hevc", "av1"}
+    assert "if it struggles" in oxbow.out
+
+
+def test_need_answers_in_words_and_as_a_table(kestrel: Kestrel) -> None:
+    one = kestrel("need", "oxbow", "--picture", "1280x720", "--fps", "60", "--json").document
+    (answer,) = one["needs"]
+    assert answer["gives"]["height"] == 720
+    upload = f"{answer['upload_kbps']} kbit/s"
+    again = kestrel("plan", "--for", "oxbow", "--upload", upload, "--json").document
+    assert again["destinations"][0]["video"]["height"] == 720
+    reserved = kestrel("need", "oxbow", "--picture", "1280x720", "--fps", "60", "--reserve",
+                       "call=1.5 Mbit/s", "--json").document["needs"][0]  # fmt: skip
+    more = reserved["upload_kbps"] - answer["upload_kbps"]
+    assert more == pytest.approx(1500 / 0.7, abs=1)
+    table = kestrel("need", "oxbow", "fernlight", "gatepost")
+    assert table.code == 0
+    assert all(name in table.out for name in ("oxbow", "fernlight", "gatepost", "never chosen"))
+    impossible = kestrel("need", "oxbow", "--picture", "1920x1080", "--motion", "hectic")
+    assert impossible.code == 4
+    assert "no upload makes a plan" in impossible.error_line
+    assert kestrel("need", "oxbw").code == 2
+
+
+def test_sweeps_agree_with_plans(kestrel: Kestrel, tmp_path: Path) -> None:
+    out, figure = tmp_path / "s.csv", tmp_path / "s.png"
+    done = kestrel("plan", "--for", "oxbow", "--sweep", "upload=1..40", "--out", out,
+                   "--figure", figure)  # fmt: skip
+    assert done.code == 0, done.err
+    assert figure.read_bytes().startswith(b"\x89PNG")
+    rows = list(csv.DictReader(io.StringIO(out.read_text())))
+    assert len(rows) == 79
+    for row in rows[:: len(rows) // 6]:
+        alone = kestrel("plan", "--for", "oxbow", "--upload", row["at"], "--json").document
+        video = alone["destinations"][0]["video"]
+        assert (str(video["width"]), str(video["bitrate_kbps"])) == (
+            row["width"],
+            row["bitrate_kbps"],
+        )
+    for over, count in (("motion", 4), ("standing", 2), ("share=50..80", 79)):
+        swept = kestrel("plan", "--for", "oxbow", "--upload", "9 Mbit/s", "--sweep", over, "--json")
+        assert len(swept.document["points"]) == count
+
+
+@pytest.mark.parametrize(
+    ("options", "says"),
+    [
+        (("--sweep", "uplod=1..4"), 'write "upload"'),
+        (("--sweep", "upload=4..1"), "write upload=1..40"),
+        (("--sweep", "upload"), "write upload=1..40"),
+        (("--sweep", "share=0..150"), "write share=50..80"),
+        (("--sweep", "upload=1..4", "--out", "s.txt"), "name it .csv or .json"),
+        (
+            ("--sweep", "motion", "--upload", "9 Mbit/s", "--figure", "s.png"),
+            "sweep upload or share",
+        ),
+        (("--figure", "s.png", "--upload", "9 Mbit/s"), "only a sweep is drawn"),
+    ],
+)
+def test_bad_sweeps_get_one_line(kestrel: Kestrel, options: tuple[str, ...], says: str) -> None:
+    result = kestrel("plan", "--for", "oxbow", *options)
+    assert result.code == 2
+    assert says in result.error_line
+
+
+def test_a_plan_with_no_candidates_has_no_steps() -> None:
+    guide = load_guide("pocketfair")
+    narrow = Show(source=Picture(320, 240), frame_rate="30", motion="calm",  # type: ignore[arg-type]
+                  destinations=(Destination(platform="pocketfair"),))  # fmt: skip
+    uplink = assumed_uplink(Bitrate.parse("9 Mbit/s"))
+    (there,) = plan(uplink, narrow, {"pocketfair": guide}, TABLE, "test").destinations
+    assert not there.feasible
+    assert "cannot give" in there.infeasible_because
+    assert need(narrow, narrow.destinations[0], guide, TABLE) == ()
