@@ -67,16 +67,21 @@ def plan(
     ] = None,
     figure: Figure = None,
     out: Annotated[
-        Path | None, typer.Option(metavar="FILE", help="Write the plan as JSON, a sweep as CSV.")
+        Path | None, typer.Option(metavar="FILE", help="Write it: .json, .toml, .csv or .md.")
+    ] = None,
+    command: Annotated[
+        str | None,
+        typer.Option(metavar="FRAMEWORK", help="Print the command line of ffmpeg or gstreamer."),
     ] = None,
     json: Json = False,
 ) -> None:
     """Derive settings for a platform from your line, and say what bound each of them."""
+    import sys
+
     from eager_kestrel.actions.plan import (
         plan_show,
         uplink_from_history,
         uplink_from_number,
-        write_document,
     )
     from eager_kestrel.cli.screen import console, print_json, warn
     from eager_kestrel.core.errors import InputError, NoPlanError
@@ -94,13 +99,18 @@ def plan(
         _sweep(sweep, show, uplink, guides, figure, out, json=json)
         return
     planned = plan_show(show, uplink, guides)
-    document = planned.plan.model_dump(mode="json")
     if out is not None:
-        write_document(out, document)
+        from eager_kestrel.actions.export import write_plan
+
+        write_plan(planned.plan, out)
     for note in planned.notes:
         warn(note)
-    if json:
-        print_json(document)
+    if command is not None and planned.plan.feasible:
+        from eager_kestrel.actions.export import command_for
+
+        sys.stdout.write(command_for(planned.plan, command) + "\n")
+    elif json:
+        print_json(planned.plan.model_dump(mode="json"))
     else:
         from eager_kestrel.cli.plan_card import show_plan
 

@@ -1,0 +1,74 @@
+"""How fast plans are made, after start-up.
+
+Usage: python benchmarks/planning.py
+
+The reference, taken in the same run, is one evaluation of NumPy's exponential over as many numbers
+as the sweep has candidates. Wanted: one plan under 15 ms; a sweep of 1,000 uplinks over four guides
+under 2 s.
+"""
+
+from __future__ import annotations
+
+import statistics
+import sys
+import time
+
+import numpy as np
+
+from eager_kestrel.core.choose import field_of
+from eager_kestrel.core.picture import Picture
+from eager_kestrel.core.planner import plan
+from eager_kestrel.core.show import Destination, Show
+from eager_kestrel.core.units import Bitrate
+from eager_kestrel.core.uplink import assumed_uplink
+from eager_kestrel.files.bundled import quality_table
+from eager_kestrel.files.guides import load_guide
+
+PLATFORMS = ("oxbow", "fernlight", "pocketfair", "gatepost")
+UPLINKS = 1000
+ROUNDS = 30
+
+
+def show_for(platform: str) -> Show:
+    """The same source for every platform."""
+    return Show(
+        source=Picture(1920, 1080),
+        frame_rate=60,
+        motion="lively",
+        destinations=(Destination(platform=platform),),
+    )
+
+
+def main() -> int:
+    """Print both times and candidates a second; exit 1 when either is missed."""
+    table = quality_table()
+    guides = {name: load_guide(name) for name in PLATFORMS}
+    uplink = assumed_uplink(Bitrate.parse("12 Mbit/s"))
+    times = []
+    for _ in range(ROUNDS):
+        for name in PLATFORMS:
+            began = time.perf_counter()
+            plan(uplink, show_for(name), guides, table, "benchmark")
+            times.append(time.perf_counter() - began)
+    one = max(statistics.median(times[i :: len(PLATFORMS)]) for i in range(len(PLATFORMS)))
+    safe = np.linspace(300, 60_000, UPLINKS)
+    began = time.perf_counter()
+    weighed = 0
+    for name in PLATFORMS:
+        field = field_of(show_for(name), guides[name], table, "h264")
+        field.best(safe)
+        weighed += UPLINKS * len(field.candidates)
+    swept = time.perf_counter() - began
+    numbers = np.linspace(0, 1, weighed)
+    began = time.perf_counter()
+    np.exp(-numbers)
+    reference = time.perf_counter() - began
+    print(f"one plan, the slowest of {len(PLATFORMS)} guides: {one * 1000:.1f} ms")
+    print(f"{UPLINKS} uplinks x {len(PLATFORMS)} guides: {swept * 1000:.0f} ms, "
+          f"{weighed / swept / 1e6:.1f} million candidates a second, "
+          f"{swept / reference:.0f} times one exponential of each")  # fmt: skip
+    return 0 if one < 0.015 and swept < 2 else 1
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,137 @@
+"""A plan in other shapes, and the FFmpeg list really encoded and probed."""
+
+from __future__ import annotations
+
+import csv
+import io
+import itertools
+import shlex
+import subprocess
+from fractions import Fraction
+from pathlib import Path
+
+import av
+import imageio_ffmpeg
+import pytest
+
+from eager_kestrel.core.exports import KEY, command_line, ffmpeg_arguments, gstreamer_arguments
+from eager_kestrel.core.plan import DestinationPlan
+from eager_kestrel.core.planner import plan
+from eager_kestrel.core.show import Destination, Show
+from eager_kestrel.core.units import Bitrate
+from eager_kestrel.core.uplink import assumed_uplink
+from eager_kestrel.files.guides import load_guide
+from tests.conftest import Kestrel
+from tests.test_plan import TABLE
+
+FFMPEG = imageio_ffmpeg.get_ffmpeg_exe()
+SECONDS = 6
+PROFILE_IDC = {"baseline": 66, "main": 77, "high": 100}
+
+
+def planned_for(platform: str, upload: str, fps: str, source: str = "1280x720") -> DestinationPlan:
+    show = Show(source=source, frame_rate=fps, motion="lively",  # type: ignore[arg-type]
+                destinations=(Destination(platform=platform),))  # fmt: skip
+    made = plan(assumed_uplink(Bitrate.parse(upload)), show, {platform: load_guide(platform)},
+                TABLE, "test")  # fmt: skip
+    (there,) = made.destinations
+    assert there.feasible
+    return there
+
+
+@pytest.fixture(scope="module")
+def clip(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A few seconds of a moving pattern with noise, and a tone, nearly lossless."""
+    path = tmp_path_factory.mktemp("clip") / "clip.mkv"
+    subprocess.run(
+        [FFMPEG, "-v", "error", "-f", "lavfi", "-i", "testsrc2=size=640x360:rate=60",
+         "-f", "lavfi", "-i", "sine=frequency=330:sample_rate=48000", "-t", str(SECONDS),
+         "-vf", "noise=alls=12:allf=t", "-c:v", "libx264", "-preset", "ultrafast", "-qp", "12",
+         "-c:a", "pcm_s16le", str(path)],
+        check=True,
+    )  # fmt: skip
+    return path
+
+
+@pytest.mark.parametrize(
+    ("platform", "upload", "fps", "source"),
+    [
+        ("oxbow", "2 Mbit/s", "30", "1280x720"),
+        ("gatepost", "4 Mbit/s", "50", "640x480"),
+        ("oxbow", "1.5 Mbit/s", "29.97", "640x360"),
+    ],
+)
+def test_the_ffmpeg_list_gives_what_was_planned(
+    clip: Path, tmp_path: Path, platform: str, upload: str, fps: str, source: str
+) -> None:
+    there = planned_for(platform, upload, fps, source)
+    assert there.video
+    assert there.audio
+    out = tmp_path / "out.flv"
+    arguments = ffmpeg_arguments(there, str(clip), str(out))
+    arguments.remove("-re")  # not in real time
+    done = subprocess.run([FFMPEG, "-v", "error", "-y", *arguments], capture_output=True,
+                          text=True, check=False)  # fmt: skip
+    assert done.returncode == 0, done.stderr
+    with av.open(str(out)) as container:
+        video, audio = container.streams.video[0], container.streams.audio[0]
+        assert (video.width, video.height) == (there.video.width, there.video.height)
+        assert video.codec_context.name == "h264"
+        head = bytes(video.codec_context.extradata or b"")
+        assert head[1] == PROFILE_IDC[there.video.profile]
+        assert head[3] == round(float(there.video.level) * 10)
+        assert audio.codec_context.sample_rate == there.audio.sample_rate_hz
+        assert audio.codec_context.layout.nb_channels == there.audio.channels
+        packets = [p for p in container.demux(video) if p.size and p.pts is not None]
+    frames = sorted(p.pts for p in packets)
+    tick = Fraction(packets[0].time_base)
+    rate = Fraction(there.video.frame_rate)
+    gaps = {round(float((b - a) * tick * rate)) for a, b in itertools.pairwise(frames)}
+    assert gaps == {1}
+    keys = sorted(p.pts for p in packets if p.is_keyframe)
+    spans = {round(float((b - a) * tick * rate)) for a, b in itertools.pairwise(keys)}
+    assert spans == {there.video.keyframe_frames}
+    sent = sum(p.size for p in packets) * 8 / 1000 / SECONDS
+    assert sent == pytest.approx(there.video.bitrate_kbps, rel=0.08)
+
+
+def test_lists_name_no_key_and_quote_everything_else() -> None:
+    there = planned_for("oxbow", "9 Mbit/s", "60")
+    for program, arguments in (
+        ("ffmpeg", ffmpeg_arguments(there, "my file; rm -rf $HOME.mkv")),
+        ("gst-launch-1.0", gstreamer_arguments(there, "file:///my file$(x).mkv")),
+    ):
+        line = command_line(program, arguments)
+        assert line.count(KEY) == 1
+        assert f'{KEY}"' in line
+        assert shlex.split(line)[1:] == arguments
+        unquoted = line.replace(f'{KEY}"', "")
+        assert "$" not in "".join(unquoted.split("'")[::2])
+
+
+@pytest.mark.parametrize("codec", ["h264", "hevc", "av1"])
+@pytest.mark.parametrize("platform", ["fernlight"])
+def test_every_codec_has_both_lists(kestrel: Kestrel, platform: str, codec: str) -> None:
+    for framework, word in (("ffmpeg", "-c:v"), ("gstreamer", "mux.")):
+        result = kestrel("plan", "--for", platform, "--upload", "9 Mbit/s", "--codec", codec,
+                         "--command", framework)  # fmt: skip
+        assert result.code == 0, result.err
+        assert word in result.out
+        assert len(result.out.strip().splitlines()) == 1
+
+
+def test_files_by_extension(kestrel: Kestrel, tmp_path: Path) -> None:
+    wish = ("plan", "--for", "oxbow", "--upload", "12 Mbit/s", "--reserve", "a|b=1 Mbit/s")
+    for name in ("p.json", "p.toml", "p.csv", "p.md"):
+        assert kestrel(*wish, "--out", tmp_path / name).code == 0
+    (row,) = csv.DictReader(io.StringIO((tmp_path / "p.csv").read_text()))
+    assert (row["platform"], row["bitrate_kbps"], row["audio_kbps"]) == ("oxbow", "6000.0", "160.0")
+    text = (tmp_path / "p.md").read_text()
+    assert "| bitrate | 6,000 kbit/s | guide |" in text
+    assert "a\\|b" in text
+    for name in ("p.json", "p.toml"):
+        assert kestrel("check", tmp_path / name, "--for", "oxbow").code == 0
+    assert kestrel(*wish, "--out", tmp_path / "p.xls").code == 2
+    poor = ("plan", "--for", "oxbow", "--upload", "150 kbit/s", "--out", tmp_path / "q.toml")
+    assert kestrel(*poor).code == 4
+    assert kestrel(*wish, "--command", "nothing").code == 2
