@@ -143,13 +143,19 @@ def test_the_four_platforms_are_as_the_scenario_has_them() -> None:
     fernlight, pocketfair, gatepost = (load_guide(name) for name in PLATFORMS[1:])
     full, uhd = Picture(1920, 1080), Picture(3840, 2160)
     sixty = Fraction(60)
-    assert fernlight.ceiling(full, sixty, "h264", "rtmps").kbps == 9_000
-    assert fernlight.ceiling(Picture(2560, 1440), sixty, "h264", "rtmps").kbps == 24_000
-    assert fernlight.ceiling(uhd, sixty, "av1", "hls").kbps == 51_000
-    assert fernlight.ceiling(Picture(1664, 936), sixty, "h264", "rtmps").kbps == 6_000
-    floor = fernlight.floor(Picture(1664, 936), sixty, "h264", "rtmps")
-    assert floor is not None
-    assert floor.kbps == 4_500
+
+    def ceiling(picture: Picture) -> float:
+        said = fernlight.limits(picture, sixty, "h264", "rtmps").ceiling
+        assert said is not None
+        return said.kbps
+
+    assert [ceiling(p) for p in (full, Picture(2560, 1440), uhd)] == [9_000, 24_000, 51_000]
+    assert ceiling(Picture(1664, 936)) == 6_000
+    between = fernlight.limits(Picture(1664, 936), sixty, "h264", "rtmps")
+    assert between.floor == Bitrate.parse("4.5 Mbit/s")
+    assert between.advised is None
+    slow = fernlight.limits(full, Fraction(30), "h264", "rtmps")
+    assert slow.ceiling == Bitrate.parse("6 Mbit/s")
     assert fernlight.delivery.better_from_lines == 1440
     assert [str(p) for p in pocketfair.video.pictures] == ["720x1280", "540x960"]
     assert pocketfair.audio.channels == (2, 1)
@@ -164,8 +170,9 @@ def test_rungs_of_a_codec_outweigh_general_ones() -> None:
     special = Rung(picture=row.picture, frame_rate=row.frame_rate, codec="av1",
                    ceiling=Bitrate.parse("5 Mbit/s"))  # fmt: skip
     guide = base.model_copy(update={"rungs": (*base.rungs, special)})
-    assert guide.ceiling(row.picture, row.frame_rate, "av1", "rtmps").kbps == 5_000
-    assert guide.ceiling(row.picture, row.frame_rate, "h264", "rtmps").kbps == 9_000
+    for codec, kbps in (("av1", 5_000), ("h264", 9_000)):
+        said = guide.limits(row.picture, row.frame_rate, codec, "rtmps").ceiling
+        assert said == Bitrate.from_kbps(kbps)
 
 
 @given(st.sampled_from(["h264", "hevc", "av1"]), st.integers(2, 30), st.sampled_from([24, 30, 60]),

@@ -165,13 +165,15 @@ def field_of(show: Show, guide: Guide, table: QualityTable, codec: Codec) -> Fie
     fps = np.array([float(c.frame_rate) for c in found], dtype=np.float64)
     sample_rate = guide.audio.sample_rates_hz[0]
     extra = {c.frame_rate: overhead(transport, c.frame_rate, sample_rate) for c in found}
-    levels = _allowed_levels(guide, codec)
-    floors = np.array([_floor_kbps(guide, c, codec, transport) for c in found], dtype=np.float64)
+    rungs = guide.rung_table(codec, transport)
+    said = [guide.within_rules(rungs.limits(c.picture, c.frame_rate)) for c in found]
+    floors = np.array([s.floor.kbps if s.floor else 0.0 for s in said], dtype=np.float64)
+    floors = np.maximum(floors, LEAST_VIDEO_KBPS)
     clean = np.ceil(clean_kbps(table, show.motion, codec, pixels, fps) / 100) * 100
     limits = np.array(
         [
-            [guide.ceiling(c.picture, c.frame_rate, codec, transport).kbps for c in found],
-            [_level_kbps(levels, c, profile) for c in found],
+            [s.ceiling.kbps if s.ceiling else inf for s in said],
+            _level_kbps(_allowed_levels(guide, codec), found, fps, profile),
             [viewers_kbps(guide)] * len(found),
             np.maximum(clean, floors),  # a platform's floor outweighs what can be seen
         ],
@@ -210,11 +212,6 @@ def viewers_kbps(guide: Guide) -> float:
     return inf if guide.delivery.transcodes == "always" or slowest is None else slowest.kbps
 
 
-def _floor_kbps(guide: Guide, candidate: Candidate, codec: Codec, transport: str) -> float:
-    floor = guide.floor(candidate.picture, candidate.frame_rate, codec, transport)
-    return max(LEAST_VIDEO_KBPS, 0.0 if floor is None else floor.kbps)
-
-
 def _allowed_levels(guide: Guide, codec: Codec) -> list[Level]:
     """Levels of a codec up to the highest the guide takes."""
     highest = guide.video.highest_level.get(codec)
@@ -222,13 +219,21 @@ def _allowed_levels(guide: Guide, codec: Codec) -> list[Level]:
     return list(LEVELS[codec] if rank is None else LEVELS[codec][: rank + 1])
 
 
-def _level_kbps(levels: list[Level], candidate: Candidate, profile: str) -> float:
-    """The most bitrate any allowed level gives a candidate; 0 when none holds it."""
-    return max(
-        (
-            level.bitrate_kbps(profile)
-            for level in levels
-            if level.takes(candidate.picture, candidate.frame_rate)
-        ),
-        default=0.0,
-    )
+def _level_kbps(
+    levels: list[Level], found: list[Candidate], fps: Floats, profile: str
+) -> list[float]:
+    """The most bitrate any allowed level gives each candidate; 0 where none holds it."""
+    blocks = levels[0].codec == "h264"
+    unit = 16 if blocks else 1
+    across = np.array([-(-c.picture.width // unit) for c in found], dtype=np.float64)
+    down = np.array([-(-c.picture.height // unit) for c in found], dtype=np.float64)
+    most = np.zeros(len(found))
+    for level in levels:
+        holds = (
+            (across * down <= level.area)
+            & (across * down * fps <= level.area_per_second * (1 + 1e-12))
+            & (across <= level.longest_across)
+            & (down <= level.longest_down)
+        )
+        most = np.where(holds, np.maximum(most, level.bitrate_kbps(profile)), most)
+    return [float(kbps) for kbps in most]

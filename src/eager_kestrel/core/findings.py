@@ -210,16 +210,17 @@ def _bitrate(settings: Settings, guide: Guide) -> Rules:
     frames = video.frame_rate or max(guide.video.taken_rates)
     codec = video.codec or guide.codec()
     transport = settings.transport or guide.transports[0]
-    ceiling = guide.ceiling(picture, frames, codec, transport)
+    limits = guide.limits(picture, frames, codec, transport)
+    ceiling = limits.ceiling or guide.video.ceiling
     yield _Judged("video.ceiling", "fine" if rate <= ceiling else "breach", rate.in_kbps(),
                   f"at most {ceiling.in_kbps()}", f"set {ceiling.in_kbps()} or less")  # fmt: skip
-    floor = guide.floor(picture, frames, codec, transport)
+    floor = limits.floor
     target = video.bitrate or rate
     if floor is not None:
         yield _Judged("video.floor", "fine" if target >= floor else "breach", target.in_kbps(),
                       f"at least {floor.in_kbps()}",
                       f"set {floor.in_kbps()}, or a smaller picture")  # fmt: skip
-    advised = guide.rung_limits(picture, frames, codec, transport).advised
+    advised = limits.advised
     if advised is not None:
         near = abs(target.kbps / advised.kbps - 1) <= FAR_FROM_ADVICE
         yield _Judged("rungs.advised", "fine" if near else "caution", target.in_kbps(),

@@ -7,6 +7,7 @@ account loosens some fields. Quantities are read by :mod:`eager_kestrel.core.qua
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from datetime import date
 from fractions import Fraction
 from itertools import pairwise
@@ -283,14 +284,50 @@ class Standing(Frozen):
     """In place of all ordinary rungs."""
 
 
-class RungLimits(Frozen):
-    """What the rungs say of one candidate."""
+@dataclass(frozen=True, slots=True)
+class RungLimits:
+    """What is said of one candidate."""
 
-    floor: Rate | None = None
-    advised: Rate | None = None
-    ceiling: Rate | None = None
-    row: str = ""
-    """Which row said so."""
+    floor: Bitrate | None = None
+    advised: Bitrate | None = None
+    ceiling: Bitrate | None = None
+
+
+class RungTable:
+    """Rungs to look a picture and frame rate up in.
+
+    A picture between two rows gets, cautiously, the ceiling of the smaller and the floor of the
+    larger one. Rows for a codec or transport outweigh general ones.
+    """
+
+    def __init__(self, rows: list[Rung]) -> None:
+        self._rows = rows
+        self._fitting: dict[Fraction, list[Rung]] = {}
+
+    def limits(self, picture: Picture, frame_rate: Fraction) -> RungLimits:
+        """What the rows say; nothing when there are none."""
+        if frame_rate not in self._fitting:
+            fast = [r for r in self._rows if r.frame_rate >= frame_rate] or self._rows
+            order = sorted(fast, key=lambda r: (r.picture.pixels, -r.frame_rate))
+            self._fitting[frame_rate] = order
+        smaller: Rung | None = None
+        larger: Rung | None = None
+        for rung in self._fitting[frame_rate]:  # by size; of one size the slowest rate last
+            if rung.picture.pixels <= picture.pixels:
+                smaller = rung
+            if rung.picture.pixels >= picture.pixels and (
+                larger is None or rung.picture.pixels == larger.picture.pixels
+            ):
+                larger = rung
+        low, high = smaller or larger, larger or smaller
+        if low is None or high is None:
+            return RungLimits()
+        exact = low.picture.pixels == picture.pixels
+        return RungLimits(
+            floor=high.floor if larger is not None else None,
+            advised=low.advised if exact else None,
+            ceiling=low.ceiling,
+        )
 
 
 class Guide(Frozen):
@@ -417,64 +454,31 @@ class Guide(Frozen):
             return "h264"
         return self.video.advised.codec or self.video.codecs[0]
 
-    def rung_limits(
-        self, picture: Picture, frame_rate: Fraction, codec: str, transport: str
-    ) -> RungLimits:
-        """What the rungs say of a picture at a rate: its own row, or cautiously those around it.
-
-        Between two rows the ceiling is that of the smaller and the floor that of the larger one.
-        Rows for this codec and transport outweigh general ones.
-        """
-        rows = self._rows(codec, transport)
-        fitting = [r for r in rows if r.frame_rate >= frame_rate] or rows
-        if not fitting:
-            return RungLimits()
-
-        def near(rung: Rung) -> tuple[int, Fraction, int]:
-            specific = (rung.codec is not None) + (rung.transport is not None)
-            return abs(rung.picture.pixels - picture.pixels), rung.frame_rate, -specific
-
-        smaller = min((r for r in fitting if r.picture.pixels <= picture.pixels), key=near,
-                      default=None)  # fmt: skip
-        larger = min((r for r in fitting if r.picture.pixels >= picture.pixels), key=near,
-                     default=None)  # fmt: skip
-        low, high = smaller or larger, larger or smaller
-        assert low is not None
-        assert high is not None
-        exact = low.picture.pixels == picture.pixels
-        return RungLimits(
-            floor=high.floor if exact or larger is not None else None,
-            advised=low.advised if exact else None,
-            ceiling=low.ceiling,
-            row=f"rung {low.picture} at {frame_rate_text(low.frame_rate)}",
-        )
-
-    def _rows(self, codec: str, transport: str) -> list[Rung]:
+    def rung_table(self, codec: str, transport: str) -> RungTable:
+        """The rungs that speak of a codec over a transport."""
         rows = [
             rung
             for rung in self.rungs
             if rung.codec in (None, codec) and rung.transport in (None, transport)
         ]
         special = {(r.picture, r.frame_rate) for r in rows if r.codec or r.transport}
-        return [
-            r for r in rows
-            if r.codec or r.transport or (r.picture, r.frame_rate) not in special
-        ]  # fmt: skip
+        return RungTable(
+            [r for r in rows if r.codec or r.transport or (r.picture, r.frame_rate) not in special]
+        )
 
-    def ceiling(
+    def limits(
         self, picture: Picture, frame_rate: Fraction, codec: str, transport: str
-    ) -> Bitrate:
-        """The most this picture may be sent at."""
-        row = self.rung_limits(picture, frame_rate, codec, transport).ceiling
-        return self.video.ceiling if row is None else min(row, self.video.ceiling)
+    ) -> RungLimits:
+        """Floor, advised value and ceiling of a picture, from its rungs and the general rules."""
+        return self.within_rules(self.rung_table(codec, transport).limits(picture, frame_rate))
 
-    def floor(
-        self, picture: Picture, frame_rate: Fraction, codec: str, transport: str
-    ) -> Bitrate | None:
-        """The least this picture may be sent at, if anything is said."""
-        row = self.rung_limits(picture, frame_rate, codec, transport).floor
-        known = [rate for rate in (row, self.video.floor) if rate is not None]
-        return max(known, default=None)
+    def within_rules(self, row: RungLimits) -> RungLimits:
+        """What a row says, within what holds for every picture."""
+        floors = [rate for rate in (row.floor, self.video.floor) if rate is not None]
+        ceiling = (
+            self.video.ceiling if row.ceiling is None else min(row.ceiling, self.video.ceiling)
+        )
+        return RungLimits(floor=max(floors, default=None), advised=row.advised, ceiling=ceiling)
 
     def stale_days(self, today: date) -> int | None:
         """Days since the guide was checked when that is too long ago, else None."""

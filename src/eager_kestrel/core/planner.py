@@ -102,7 +102,7 @@ def plan_destination(
     best = order[0]
     video = settings_at(ruled, field, weighed, best)
     total = round(extra.total_kbps(video.bitrate_kbps, audio.bitrate_kbps), 3)
-    line = Standpoint(ruled, field, weighed, best, waterfall)
+    line = Standpoint.of(ruled, field, weighed, best, waterfall)
     reasons = (
         *_video_reasons(ruled, show, weighed, order, waterfall, video),
         _audio_reason(ruled, audio.bitrate_kbps),

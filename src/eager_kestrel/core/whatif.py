@@ -8,6 +8,7 @@ adapts by itself: each is a complete set of settings about a fifth cheaper.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Self
 
 import numpy as np
 
@@ -28,6 +29,8 @@ MOST_STEPS = 5
 ACCEPTABLE = 0.25
 """Quality below which a step is not worth sending."""
 GRID_KBPS = 10.0
+LOOK_AHEAD = 128
+"""Grid points weighed at a time in search of the next choice."""
 BETTER = 0.005
 """A gain in quality smaller than this is no offer."""
 
@@ -42,6 +45,13 @@ class Standpoint:
     weighed: Weighed
     best: int
     budget: Budget
+    following: tuple[float, int] | None
+    """The least higher safe rate that chooses another candidate, and which."""
+
+    @classmethod
+    def of(cls, guide: Guide, field: Field, weighed: Weighed, best: int, budget: Budget) -> Self:
+        """With the next choice above found."""
+        return cls(guide, field, weighed, best, budget, _next(field, best, budget.safe_kbps))
 
 
 def _fallback(stand: Standpoint, safe_kbps: float) -> Fallback | None:
@@ -87,20 +97,19 @@ def _grid(field: Field, from_kbps: float = 0.0) -> Floats:
     return np.arange(begin, max(top, begin) + GRID_KBPS, GRID_KBPS)
 
 
-def _next(stand: Standpoint) -> tuple[float, int] | None:
-    """The least safe rate above the present one that chooses another, better candidate."""
-    safe = _grid(stand.field, stand.budget.safe_kbps)
-    if safe.size == 0:
-        return None
-    chosen = stand.field.best(safe)
-    other = np.flatnonzero((chosen != stand.best) & (chosen >= 0))
-    return (float(safe[other[0]]), int(chosen[other[0]])) if other.size else None
+def _next(field: Field, best: int, safe_kbps: float) -> tuple[float, int] | None:
+    """The least safe rate above this one that chooses another candidate, and which."""
+    for part in np.array_split(grid := _grid(field, safe_kbps), max(1, grid.size // LOOK_AHEAD)):
+        chosen = field.best(part)
+        other = np.flatnonzero((chosen != best) & (chosen >= 0))
+        if other.size:
+            return float(part[other[0]]), int(chosen[other[0]])
+    return None
 
 
 def step_up(stand: Standpoint) -> Fallback | None:
     """The settings that a little more upload would choose; None when none would change them."""
-    following = _next(stand)
-    return None if following is None else _fallback(stand, following[0])
+    return None if stand.following is None else _fallback(stand, stand.following[0])
 
 
 def offers(
@@ -143,10 +152,9 @@ def _said(option: Option) -> str:
 
 
 def _more_upload(stand: Standpoint) -> Offer | None:
-    following = _next(stand)
-    if following is None:
+    if stand.following is None:
         return None
-    safe, index = following
+    safe, index = stand.following
     option = stand.field.at(safe).option(index)
     upload = stand.budget.upload_for(safe)
     more = Bitrate.from_kbps(max(0.0, upload - stand.budget.steps[0].after_kbps))
