@@ -11,11 +11,14 @@ shots=docs/screenshots
 take() { "$python" scripts/take_picture.py "$shots/$1.png" "${@:2}"; }
 
 take help -- eager-kestrel --help
-take demo --points 9 -- eager-kestrel demo
+take demo --points 8 -- eager-kestrel demo
 take measure -- eager-kestrel measure --practice wet-evening
 .venv/bin/eager-kestrel runs show latest --figure "$shots/run-figure.png"
-take plan --points 10 -- eager-kestrel plan --for oxbow --upload "12 Mbit/s" \
+take plan --points 9 -- eager-kestrel plan --for oxbow --upload "12 Mbit/s" \
     --reserve "video call=1.5 Mbit/s" --why
+take need -- eager-kestrel need oxbow --reserve "video call=1.5 Mbit/s"
+take sweep -- eager-kestrel plan --for oxbow --sweep upload=1..40
+.venv/bin/eager-kestrel plan --for oxbow --sweep upload=1..40 --figure "$shots/sweep-figure.png"
 take nearest -- eager-kestrel nearest oxbow --practice "41 ms, 18 ms, 73 ms"
 "$python" scripts/make_history.py "$home/history.json"
 .venv/bin/eager-kestrel runs forget --all

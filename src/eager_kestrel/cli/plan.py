@@ -85,15 +85,17 @@ def plan(
     )
     from eager_kestrel.cli.screen import console, print_json, warn
     from eager_kestrel.core.errors import InputError, NoPlanError
-    from eager_kestrel.core.sweep import parse_range
 
     show = show_of([platform], codec, source, fps, motion, share, reserve)
     if figure is not None and sweep is None:
         raise InputError(
             "only a sweep is drawn", "give --sweep upload=1..40, or leave --figure out"
         )
-    if sweep is not None and parse_range(sweep).over == "upload" and upload is None:
-        upload = "1 Mbit/s"  # a sweep of uploads needs no line of its own
+    if sweep is not None:
+        from eager_kestrel.core.sweep import parse_range
+
+        if parse_range(sweep).over == "upload":
+            upload = upload or "1 Mbit/s"  # a sweep of uploads needs no line of its own
     uplink = uplink_from_number(upload) if upload is not None else uplink_from_history(days, around)
     if sweep is not None:
         _sweep(sweep, show, uplink, guides, figure, out, json=json)

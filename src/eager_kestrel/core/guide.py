@@ -153,7 +153,7 @@ class VideoRules(Frozen):
     colour: str = "bt709"
     """Primaries, transfer and matrix, as the media library names them."""
     colour_range: Literal["limited", "full"] = "limited"
-    advised: VideoAdvice = VideoAdvice()
+    advised: VideoAdvice = Field(default_factory=VideoAdvice)
 
     @model_validator(mode="after")
     def _consistent(self) -> VideoRules:
@@ -213,7 +213,7 @@ class AudioRules(Frozen):
     sample_rates_hz: tuple[int, ...] = Field(min_length=1)
     """The preferred first."""
     channels: tuple[Literal[1, 2], ...] = Field(min_length=1)
-    advised: AudioAdvice = AudioAdvice()
+    advised: AudioAdvice = Field(default_factory=AudioAdvice)
 
     @model_validator(mode="after")
     def _consistent(self) -> AudioRules:

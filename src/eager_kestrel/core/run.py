@@ -12,7 +12,7 @@ from datetime import datetime
 from typing import Literal
 from urllib.parse import urlsplit
 
-from pydantic import model_validator
+from pydantic import Field, model_validator
 
 from eager_kestrel.core.document import Frozen, format_name
 
@@ -57,7 +57,7 @@ class Phase(Frozen):
     """Why it ended: the floor was known well enough, a limit came, or it broke off."""
     ended_why: str = ""
     """For ``failed``: what happened, in one line."""
-    samples: Series = Series(seconds=(), delivered_bytes=())
+    samples: Series = Field(default_factory=lambda: Series(seconds=(), delivered_bytes=()))
     round_trips: tuple[RoundTrip, ...] = ()
 
 

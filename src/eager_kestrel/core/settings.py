@@ -114,8 +114,8 @@ class Settings(Frozen):
     transport: Transport | None = None
     source_frame_rate: FrameRate | None = None
     """Of the camera or screen, where it differs from what is sent."""
-    video: VideoSet = VideoSet()
-    audio: AudioSet = AudioSet()
+    video: VideoSet = Field(default_factory=VideoSet)
+    audio: AudioSet = Field(default_factory=AudioSet)
 
     @model_validator(mode="after")
     def _something(self) -> Settings:
