@@ -123,3 +123,28 @@ def test_ctrl_c_keeps_what_was_learned(home: Path, after_phase: bool, code: int)
         assert (home / "runs.sqlite3").exists()
     else:
         assert done.stdout == ""
+
+
+@pytest.mark.parametrize(
+    ("words", "offered"),
+    [
+        ("gu", ["guides"]),
+        ("plan --for ox", ["oxbow"]),
+        ("measure --practice ", ["bad-night", "day", "wet-evening"]),
+        ("runs show 2026", ["20261120-201000-1f40"]),
+        ("guides sh", ["show"]),
+    ],
+)
+def test_the_shell_completes_commands_platforms_lines_and_runs(
+    home: Path, words: str, offered: list[str]
+) -> None:
+    from tests.test_runs import at, kept
+
+    kept(at(20, 8_000))
+    line = f"eager-kestrel {words}"
+    done = subprocess.run(
+        PROGRAM, capture_output=True, text=True, check=False,
+        env={**os.environ, "_EAGER_KESTREL_COMPLETE": "complete_bash", "COMP_WORDS": line,
+             "COMP_CWORD": str(len(line.split(" ")) - 1)},
+    )  # fmt: skip
+    assert done.stdout.split() == offered, done.stderr

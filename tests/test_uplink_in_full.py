@@ -155,6 +155,22 @@ def test_a_figure_is_drawn_and_its_name_checked_first(kestrel: Kestrel, tmp_path
     assert time.monotonic() - began < 2  # nothing was measured first
 
 
+def test_a_run_is_written_by_extension_and_can_be_imported(
+    kestrel: Kestrel, tmp_path: Path
+) -> None:
+    with simulated_uplink(practice_line(rate=EIGHT)) as up:
+        done = measured(kestrel, up.url, "--out", str(tmp_path / "run.json"), "--no-keep",
+                        seconds="2 s")  # fmt: skip
+        wrong = measured(kestrel, up.url, "--out", "run.txt")
+    assert done.code == 0
+    assert wrong.code == 2
+    assert "name it .json or .csv" in wrong.error_line
+    assert kestrel("runs", "list", "--json").document["runs"] == []
+    assert kestrel("runs", "import", tmp_path / "run.json", "--json").document["added"] == 1
+    kept = kestrel("runs", "show", "latest", "--json").document
+    assert kept["uplink"]["typical_kbps"] == done.document["uplink"]["typical_kbps"]
+
+
 def test_a_wall_clock_that_jumps_changes_nothing(
     kestrel: Kestrel, monkeypatch: pytest.MonkeyPatch
 ) -> None:

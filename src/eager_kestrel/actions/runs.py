@@ -55,20 +55,36 @@ def forget(names: list[str], *, everything: bool = False) -> int:
         return history.forget([history.find(name).id for name in names])
 
 
-def export(path: Path) -> int:
-    """Write every run to a ``.json`` file with samples, or a ``.csv`` without; returns how many.
+WRITERS = {".json": runs_json, ".csv": runs_csv}
+
+
+def require_runs_file(path: Path) -> None:
+    """Refuse a file name whose extension is not one of runs, before any work is done.
+
+    Raises:
+        InputError: says which are.
+    """
+    if path.suffix.lower() not in WRITERS:
+        raise InputError(f'"{path.name}" is neither JSON nor CSV', "name it .json or .csv")
+
+
+def write_runs(runs: list[Run], path: Path) -> None:
+    """Write runs to a ``.json`` file with samples, or a ``.csv`` without.
 
     Raises:
         InputError: another kind of file.
         StorageError: the disk would not take it.
     """
-    writers = {".json": runs_json, ".csv": runs_csv}
-    writer = writers.get(path.suffix.lower())
-    if writer is None:
-        raise InputError(f'"{path.name}" is neither JSON nor CSV', "name it .json or .csv")
+    require_runs_file(path)
+    write_text(path, WRITERS[path.suffix.lower()](runs))
+
+
+def export(path: Path) -> int:
+    """Write every kept run to a file, as :func:`write_runs` does; returns how many."""
+    require_runs_file(path)
     with History() as history:
         runs = history.all()
-    write_text(path, writer(runs))
+    write_runs(runs, path)
     return len(runs)
 
 

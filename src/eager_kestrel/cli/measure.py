@@ -46,6 +46,9 @@ def measure(
         bool, typer.Option("--estimate", help="Count without the kernel's help, to compare.")
     ] = False,
     figure: Figure = None,
+    out: Annotated[
+        Path | None, typer.Option(metavar="FILE", help="Write it: .json with samples, or .csv.")
+    ] = None,
     samples: Annotated[bool, typer.Option("--samples", help="With --json: all samples.")] = False,
     keep: Annotated[bool, typer.Option(help="Keep the run in the history.")] = True,
     json: Json = False,
@@ -56,6 +59,7 @@ def measure(
     from eager_kestrel.actions.measure import Wish, measure_repeatedly
     from eager_kestrel.actions.measure import measure as take
     from eager_kestrel.actions.practice import practice_line, simulated_uplink
+    from eager_kestrel.actions.runs import require_runs_file, write_runs
     from eager_kestrel.cli.screen import progress
     from eager_kestrel.core.errors import InputError
 
@@ -67,6 +71,8 @@ def measure(
         from eager_kestrel.report.figures import require_kind
 
         require_kind(figure)
+    if out is not None:
+        require_runs_file(out)
     limits = _limits(seconds, data_limit)
     leave_from = "0.0.0.0" if ipv4 else "::" if ipv6 else bind  # noqa: S104 - to leave from
     pause = _pause(every, repeat)
@@ -78,10 +84,14 @@ def measure(
             with progress(quiet=json) as tell:
                 outcomes = list(_told(measure_repeatedly(wish, repeat, pause, tell), keep))
             code = _several(outcomes, repeat, json=json, samples=samples)
+            taken = [outcome.run for outcome in outcomes if outcome.run is not None]
         else:
             with progress(quiet=json) as tell:
                 run = take(wish, tell)
             code = _one(run, keep, figure, json=json, samples=samples)
+            taken = [run]
+        if out is not None:
+            write_runs(taken, out)
     raise typer.Exit(code)
 
 

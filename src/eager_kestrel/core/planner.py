@@ -7,6 +7,7 @@ figure.
 
 from __future__ import annotations
 
+import re
 from fractions import Fraction
 from math import inf
 
@@ -114,7 +115,7 @@ def plan_destination(
         audio=audio,
         quality=weighed.option(best).quality,
         total_kbps=total,
-        bound_by={r.about.replace(" ", "_"): r.bound_by for r in reasons},
+        bound_by={re.sub("[ -]", "_", r.about): r.bound_by for r in reasons},
         reasons=reasons,
         runners_up=tuple(weighed.option(i) for i in order[1 : 1 + RUNNERS_UP]),
         steps_down=steps_down(line, total),
