@@ -443,3 +443,25 @@ def test_a_schedule_leaves_its_runs_in_the_history_one_by_one(kestrel: Kestrel) 
             assert outcome.run is not None
             keep(outcome.run)
             assert len(kestrel("runs", "list", "--json").document["runs"]) == outcome.number
+
+
+def test_a_read_only_disk_can_still_be_planned_from(
+    kestrel: Kestrel, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    kept(at(20, 8_000), at(20, 7_000, 21))
+    real = sqlite3.connect
+
+    def read_only(*arguments: object, **named: object) -> sqlite3.Connection:
+        if not named.get("uri"):
+            raise sqlite3.OperationalError("unable to open database file")
+        return real(*arguments, **named)  # type: ignore[call-overload, no-any-return]
+
+    with monkeypatch.context() as patched:
+        patched.setattr(sqlite3, "connect", read_only)
+        assert kestrel("plan", "--for", "oxbow", "--days", "3000").code == 0
+        assert len(kestrel("runs", "list", "--json").document["runs"]) == 2
+        writing = kestrel("runs", "forget", "--all")
+    assert writing.code == 1
+    assert "read-only" in writing.error_line
+    with History() as history:
+        assert len(history.all()) == 2

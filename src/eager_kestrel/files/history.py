@@ -93,8 +93,14 @@ class History:
             self._database = None
 
     def _open(self) -> None:
-        self._database = sqlite3.connect(self.path, timeout=BUSY_SECONDS, isolation_level=None)
-        self._database.execute("PRAGMA journal_mode = WAL")
+        try:
+            self._database = sqlite3.connect(self.path, timeout=BUSY_SECONDS, isolation_level=None)
+            self._database.execute("PRAGMA journal_mode = WAL")
+        except sqlite3.OperationalError as error:
+            if not any(sign in str(error) for sign in ("readonly", "unable to open")):
+                raise
+            self._open_to_read(error)
+            return
         (version,) = self._database.execute("PRAGMA user_version").fetchone()
         if version > len(MIGRATIONS):
             raise StorageError(
@@ -104,6 +110,17 @@ class History:
             )
         if version < len(MIGRATIONS):
             self._migrate()
+
+    def _open_to_read(self, reason: sqlite3.OperationalError) -> None:
+        """On a read-only disk the log cannot be written, but what is kept can still be read."""
+        self._close()
+        if not self.path.is_file():
+            raise reason
+        address = f"{self.path.resolve().as_uri()}?mode=ro&immutable=1"
+        self._database = sqlite3.connect(address, uri=True, isolation_level=None)
+        (version,) = self._database.execute("PRAGMA user_version").fetchone()
+        if version != len(MIGRATIONS):
+            raise reason
 
     def _migrate(self) -> None:
         """Bring the schema up to date in one transaction, once even if two processes come."""
