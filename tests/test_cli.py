@@ -13,7 +13,7 @@ from pathlib import Path
 import pytest
 
 from eager_kestrel.cli.main import COMMANDS
-from tests.conftest import Kestrel
+from tests.conftest import Kestrel, on_a_busy_machine
 
 PROGRAM = [sys.executable, "-m", "eager_kestrel"]
 
@@ -94,6 +94,7 @@ def test_practice_wants_one_line(kestrel: Kestrel) -> None:
 
 @pytest.mark.skipif(os.name == "nt", reason="Ctrl-C is sent as a POSIX signal")
 @pytest.mark.parametrize(("after_phase", "code"), [(True, 1), (False, 130)])
+@on_a_busy_machine
 def test_ctrl_c_keeps_what_was_learned(home: Path, after_phase: bool, code: int) -> None:
     script = (
         "import sys, threading, signal, os, time\n"

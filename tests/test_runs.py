@@ -25,7 +25,7 @@ from eager_kestrel.core.run import Endpoint, Run
 from eager_kestrel.core.trace import Trace
 from eager_kestrel.files.history import MIGRATIONS, History
 from eager_kestrel.files.run_tables import runs_json
-from tests.conftest import Kestrel
+from tests.conftest import Kestrel, on_a_busy_machine
 from tests.test_throughput import run_of, sampled
 
 
@@ -336,6 +336,7 @@ def test_a_full_disk_gets_one_line_and_loses_nothing(tmp_path: Path) -> None:
         assert [run.id for run in history.all()] == [at(12, 12_000).id]
 
 
+@on_a_busy_machine
 def test_ingest_points_are_ranked_by_their_first_answer(kestrel: Kestrel) -> None:
     found = kestrel(
         "nearest", "oxbow", "--practice", "60 ms, 5 ms, 30 ms", "--tries", "3", "--json"

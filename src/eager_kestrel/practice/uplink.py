@@ -28,6 +28,8 @@ RECEIVE_BUFFER_BYTES = 8192
 SMALLEST_CHUNK = 1448
 LARGEST_CHUNK = 65536
 CHUNK_SECONDS = 0.002
+LATE_SECONDS = 0.1
+"""Bytes read late because this machine was busy still leave as if they had been read in time."""
 CAP_CREDIT_SECONDS = 0.02
 """How far a capped connection may catch up after the timer woke it late."""
 END = b""
@@ -78,7 +80,7 @@ class Link:
                 await asyncio.sleep(max(0.0, left_at - self._now()))
                 self._forget_what_left()
             trace = self._line.trace
-            starts = max(self._now(), self._busy_until)
+            starts = max(self._now() - LATE_SECONDS, self._busy_until)
             self._busy_until = max(starts, trace.when_carried(trace.bytes_until(starts) + count))
             self._waiting.append((self._busy_until, count))
             self._queued += count
