@@ -41,7 +41,7 @@ def test_eight_megabits_are_found_to_be_eight(kestrel: Kestrel) -> None:
     assert run["one_connection"]["typical_kbps"] == pytest.approx(8000, rel=0.03)
     assert run["several_connections"]["connections"] == 4
     assert run["several_connections"]["typical_kbps"] == pytest.approx(8000, rel=0.05)
-    assert run["idle"]["latency"]["median_ms"] == pytest.approx(30, abs=20)
+    assert 30 <= run["idle"]["latency"]["median_ms"] <= 50
     assert run["one_connection"]["latency"]["median_ms"] > run["idle"]["latency"]["median_ms"] + 20
     assert run["counted_by"]
     assert "samples" not in run["one_connection"]

@@ -84,7 +84,7 @@ class Link:
             self._busy_until = max(starts, trace.when_carried(trace.bytes_until(starts) + count))
             self._waiting.append((self._busy_until, count))
             self._queued += count
-            return self._began + self._busy_until
+            return max(self._began + self._busy_until, time.monotonic())
 
     def _forget_what_left(self) -> None:
         now = self._now()
