@@ -17,7 +17,7 @@ from eager_kestrel.core.need import need
 from eager_kestrel.core.picture import Picture
 from eager_kestrel.core.planner import plan
 from eager_kestrel.core.settings import settings_of
-from eager_kestrel.core.show import Destination, Show
+from eager_kestrel.core.show import Destination, Reserve, Show
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.uplink import Uplink, assumed_uplink
 from eager_kestrel.files.guides import load_guide
@@ -166,6 +166,17 @@ def test_bad_sweeps_get_one_line(kestrel: Kestrel, options: tuple[str, ...], say
     result = kestrel("plan", "--for", "oxbow", *options)
     assert result.code == 2
     assert says in result.error_line
+
+
+def test_need_counts_reserves_larger_than_any_line_measured() -> None:
+    huge = Reserve(name="backup", rate=Bitrate.parse("90 Mbit/s"))
+    wanted = show(reserves=(huge,))
+    picture = Picture(1280, 720)
+    (found,) = need(wanted, wanted.destinations[0], OXBOW, TABLE, [picture], 50.0)
+    assert found.upload_kbps is not None
+    video = planned(found.upload_kbps, wanted).destinations[0].video
+    assert video is not None
+    assert (video.width, video.height) == (1280, 720)
 
 
 def test_a_plan_with_no_candidates_has_no_steps() -> None:

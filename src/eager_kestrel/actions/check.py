@@ -4,18 +4,19 @@ from __future__ import annotations
 
 import json
 from pathlib import Path
+from typing import Any
 
 from pydantic import ValidationError
 
 from eager_kestrel.actions.plan import destination
 from eager_kestrel.core.budget import budget
-from eager_kestrel.core.document import format_name
-from eager_kestrel.core.errors import FormatError, KestrelError
+from eager_kestrel.core.document import first_error, format_name
+from eager_kestrel.core.errors import FormatError, InputError, KestrelError
 from eager_kestrel.core.findings import Findings
 from eager_kestrel.core.findings import check as hold
 from eager_kestrel.core.plan import Plan
 from eager_kestrel.core.settings import Settings, settings_of
-from eager_kestrel.core.show import Reserve
+from eager_kestrel.core.show import SAFE_SHARE, Reserve
 from eager_kestrel.core.uplink import Uplink
 from eager_kestrel.files.guides import load_guide
 from eager_kestrel.files.home import storage_error
@@ -45,13 +46,33 @@ def read_settings(path: Path, platform: str | None = None) -> Settings:
             return _of_plan(Plan.model_validate(document), platform, str(path))
         return Settings.model_validate(document)
     except ValidationError as error:
-        first = error.errors()[0]
-        key = ".".join(str(part) for part in first["loc"])
-        what = str(first["msg"]).removeprefix("Value error, ")
-        raise FormatError(f"{key}: {what}" if key else what, "correct it", str(path)) from None
+        raise FormatError(first_error(error), "correct it", str(path)) from None
     except (ValueError, RecursionError) as error:
         line = getattr(error, "lineno", 1)
         raise FormatError("not JSON", "correct it", f"{path}:{line}") from None
+
+
+def settings_from(path: Path | None, given: dict[str, Any], platform: str) -> Settings:
+    """A file's settings, if any, with what was given in words over them.
+
+    Args:
+        path: settings or a plan.
+        given: as in a settings file; None where nothing was said.
+        platform: which destination of a plan.
+
+    Raises:
+        InputError: what was given cannot be read, or nothing was.
+        FormatError: the file is neither settings nor a plan.
+    """
+    base = {} if path is None else read_settings(path, platform).model_dump(exclude_none=True)
+    merged = {**base, **{key: value for key, value in given.items() if value is not None}}
+    for part in ("video", "audio"):
+        said = {key: value for key, value in given.get(part, {}).items() if value is not None}
+        merged[part] = {**base.get(part, {}), **said}
+    try:
+        return Settings.model_validate(merged)
+    except ValidationError as error:
+        raise InputError(first_error(error)) from None
 
 
 def _of_plan(plan: Plan, platform: str | None, where: str) -> Settings:
@@ -66,7 +87,7 @@ def check(
     platforms: list[str],
     guides: Path | None = None,
     uplink: Uplink | None = None,
-    safe_share: float = 0.7,
+    safe_share: float = SAFE_SHARE,
     reserves: tuple[Reserve, ...] = (),
 ) -> Findings:
     """Hold settings against one or several guides and, when it is known, against the line.

@@ -10,6 +10,7 @@ from typing import Any
 
 from eager_kestrel import __version__
 from eager_kestrel.actions.plan import uplink_from_history, uplink_from_number
+from eager_kestrel.core.document import first_error
 from eager_kestrel.core.errors import FormatError, InputError, KestrelError, NotFoundError
 from eager_kestrel.core.guide import Guide
 from eager_kestrel.core.guide_diff import Change, changes
@@ -161,10 +162,7 @@ def guide_of(document: dict[str, Any]) -> Guide:
     try:
         return Guide.model_validate(document, context=WRITTEN)
     except ValidationError as error:
-        first = error.errors()[0]
-        key = ".".join(str(part) for part in first["loc"])
-        what = str(first["msg"]).removeprefix("Value error, ")
-        raise FormatError(f"{key}: {what}" if key else what) from None
+        raise FormatError(first_error(error)) from None
 
 
 def base_document(name: str, title: str, source: str) -> dict[str, Any]:

@@ -11,7 +11,6 @@ from eager_kestrel.cli.options import GuideFolder, Json, Reserves, Share, comple
 
 if TYPE_CHECKING:
     from eager_kestrel.core.findings import Findings
-    from eager_kestrel.core.settings import Settings
 
 HISTORY = "measured"
 
@@ -71,6 +70,7 @@ def check(
 ) -> None:
     """Hold settings, a plan's or any program's, against guides and your line."""
     from eager_kestrel.actions.check import check as hold
+    from eager_kestrel.actions.check import settings_from
     from eager_kestrel.actions.plan import uplink_from_history, uplink_from_number
     from eager_kestrel.cli.plan import reserves_of
     from eager_kestrel.cli.screen import print_json
@@ -102,7 +102,7 @@ def check(
             "channels": channels,
         },
     }
-    wanted = _settings(settings, flags, platforms[0].partition(":")[0])
+    wanted = settings_from(settings, flags, platforms[0].partition(":")[0])
     line = None
     if uplink is not None:
         line = uplink_from_history() if uplink == HISTORY else uplink_from_number(uplink)
@@ -125,30 +125,6 @@ def _kbit(written: str | None) -> float | None:
     if not plain.lower().endswith(("bit", "bits")):
         raise UnitError(f'"{written}" is no buffer size', 'write "6000 kbit"')
     return Bitrate.parse(f"{plain.removesuffix('s')}/s").kbps
-
-
-def _settings(path: Path | None, flags: dict[str, Any], platform: str) -> Settings:
-    """The file's settings with the flags over them."""
-    from pydantic import ValidationError
-
-    from eager_kestrel.actions.check import read_settings
-    from eager_kestrel.core.errors import InputError
-    from eager_kestrel.core.settings import Settings
-
-    base: dict[str, Any] = {}
-    if path is not None:
-        base = read_settings(path, platform).model_dump(exclude_none=True)
-    given = {k: v for k, v in flags.items() if v is not None and not isinstance(v, dict)}
-    for part in ("video", "audio"):
-        set_ = {k: v for k, v in flags[part].items() if v is not None}
-        given[part] = {**base.get(part, {}), **set_}
-    try:
-        return Settings.model_validate({**base, **given})
-    except ValidationError as error:
-        first = error.errors()[0]
-        key = ".".join(str(p) for p in first["loc"])
-        what = str(first["msg"]).removeprefix("Value error, ")
-        raise InputError(f"{key}: {what}" if key else what) from None
 
 
 def _words(rule: str) -> str:

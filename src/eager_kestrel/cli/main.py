@@ -25,7 +25,6 @@ from eager_kestrel.core.errors import (
 )
 from eager_kestrel.core.names import nearest_name
 
-EXIT_FINE = 0
 EXIT_BREACH = 1
 EXIT_INPUT = 2
 EXIT_NETWORK = 3

@@ -29,18 +29,15 @@ class Budget(Frozen):
     steps: tuple[Step, ...]
     safe_kbps: float
     """What may be sent in all; never below zero."""
+    reserved_kbps: float
+    """All named reserves, even where the line does not hold them."""
     bound_by: str
     """``safe share`` or ``floor``: which of the two set it, before reserves."""
 
     def upload_for(self, safe_kbps: float) -> float:
         """The typical upload whose safe rate is this, on a line of the same evenness; inverse."""
         typical, before_reserves = self.steps[1].before_kbps, self.steps[1].after_kbps
-        reserved = (
-            before_reserves - self.steps[-1].after_kbps
-            if self.safe_kbps > 0
-            else sum(step.before_kbps - step.after_kbps for step in self.steps[2:])
-        )
-        return (safe_kbps + reserved) * typical / before_reserves
+        return (safe_kbps + self.reserved_kbps) * typical / before_reserves
 
 
 def budget(uplink: Uplink, safe_share: float, reserves: tuple[Reserve, ...]) -> Budget:
@@ -68,7 +65,10 @@ def budget(uplink: Uplink, safe_share: float, reserves: tuple[Reserve, ...]) -> 
         )
         rate = left
     return Budget(
-        steps=tuple(steps), safe_kbps=rate, bound_by="floor" if floor_binds else "safe share"
+        steps=tuple(steps),
+        safe_kbps=rate,
+        reserved_kbps=sum(reserve.rate.kbps for reserve in reserves),
+        bound_by="floor" if floor_binds else "safe share",
     )
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from pydantic import BaseModel, ConfigDict
+from pydantic import BaseModel, ConfigDict, ValidationError
 
 from eager_kestrel.core.errors import FormatError
 
@@ -13,6 +13,14 @@ class Frozen(BaseModel):
     """An immutable value; an unknown key is an error, not a surprise later."""
 
     model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
+
+
+def first_error(error: ValidationError) -> str:
+    """What pydantic found first, as ``key: what`` in one line; unknown keys before all else."""
+    first = min(error.errors(), key=lambda found: found["type"] != "extra_forbidden")
+    key = ".".join(str(part) for part in first["loc"])
+    what = str(first["msg"]).removeprefix("Value error, ")
+    return f"{key}: {what}" if key else what
 
 
 def format_name(kind: str) -> str:

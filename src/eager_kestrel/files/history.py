@@ -16,6 +16,7 @@ from typing import Self
 
 from pydantic import ValidationError
 
+from eager_kestrel.core.document import first_error
 from eager_kestrel.core.errors import FormatError, NotFoundError, StorageError
 from eager_kestrel.core.run import Kind, Run
 from eager_kestrel.core.summary import run_uplink
@@ -228,7 +229,7 @@ class History:
             raise self._storage_error(error) from None
         except ValidationError as error:
             raise FormatError(
-                f"a kept run cannot be read ({error.errors()[0]['msg']})",
+                f"a kept run cannot be read ({first_error(error)})",
                 "update eager-kestrel, or forget it",
                 str(self.path),
             ) from None

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import threading
 import time
-from collections.abc import Callable
 from typing import Self
 
 import httpx
@@ -28,7 +27,6 @@ class RoundTrips:
         self._stop_asked = threading.Event()
         self._taken: list[RoundTrip] = []
         self._thread = threading.Thread(target=self._run, name="round trips", daemon=True)
-        self.heard: Callable[[RoundTrip], None] = lambda _: None
 
     def __enter__(self) -> Self:
         self._thread.start()

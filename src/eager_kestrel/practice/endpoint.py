@@ -57,9 +57,6 @@ class PracticeEndpoint(LoopbackServer):
     def __init__(self, behaviour: Behaviour | None = None, port: int = 0) -> None:
         super().__init__(listening_socket(port, BUFFER_BYTES))
         self._behaviour = behaviour or Behaviour()
-        self.received_bytes = 0
-        """Bodies of all requests so far."""
-        self.requests = 0
 
     async def handle(self, connection: socket.socket) -> None:
         """Serve requests until the peer closes or has to be closed."""
@@ -83,7 +80,6 @@ class PracticeEndpoint(LoopbackServer):
         request = await _next_event(protocol, reader)
         if not isinstance(request, h11.Request):
             return False
-        self.requests += 1
         if request.target == b"/.well-known/nq" and self._behaviour.upload_url:
             urls = {"version": 1, "urls": {"upload_url": self._behaviour.upload_url}}
             await _answer(protocol, writer, 200, "", urls)
@@ -97,7 +93,6 @@ class PracticeEndpoint(LoopbackServer):
             if not isinstance(event, h11.Data):
                 return False
             received += len(event.data)
-            self.received_bytes += len(event.data)
             if not small and await self._misbehave(received, len(event.data), writer):
                 break
             if self._behaviour.most_bytes is not None and length > self._behaviour.most_bytes:
