@@ -159,7 +159,7 @@ def test_sweeps_agree_with_plans(kestrel: Kestrel, tmp_path: Path) -> None:
             ("--sweep", "motion", "--upload", "9 Mbit/s", "--figure", "s.png"),
             "sweep upload or share",
         ),
-        (("--figure", "s.png", "--upload", "9 Mbit/s"), "only a sweep is drawn"),
+        (("--figure", "s.gif", "--upload", "9 Mbit/s"), "name it .png"),
     ],
 )
 def test_bad_sweeps_get_one_line(kestrel: Kestrel, options: tuple[str, ...], says: str) -> None:

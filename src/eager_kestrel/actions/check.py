@@ -8,7 +8,7 @@ from typing import Any
 
 from pydantic import ValidationError
 
-from eager_kestrel.actions.plan import destination
+from eager_kestrel.actions.shows import destination
 from eager_kestrel.core.budget import budget
 from eager_kestrel.core.document import first_error, format_name
 from eager_kestrel.core.errors import FormatError, InputError, KestrelError

@@ -10,15 +10,15 @@ from pathlib import Path
 from typing import Any
 
 from eager_kestrel import __version__
-from eager_kestrel.core.errors import InputError, NotFoundError
+from eager_kestrel.core.errors import NotFoundError
 from eager_kestrel.core.guide import Guide
 from eager_kestrel.core.plan import Plan
 from eager_kestrel.core.planner import plan as plan_of
-from eager_kestrel.core.show import Destination, Show
+from eager_kestrel.core.show import Show
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.uplink import Uplink, assumed_uplink
 from eager_kestrel.files.bundled import quality_table
-from eager_kestrel.files.documents import write_text
+from eager_kestrel.files.documents import free_bytes, write_text
 from eager_kestrel.files.guides import guide_names, load_guide
 
 RECENT_DAYS = 14
@@ -32,22 +32,28 @@ class Planned:
     notes: tuple[str, ...] = ()
 
 
-def plan_show(show: Show, uplink: Uplink, guides: Path | None = None) -> Planned:
+def plan_show(
+    show: Show, uplink: Uplink, guides: Path | None = None, copy_to: Path | None = None
+) -> Planned:
     """Plan a show on an uplink.
 
     Args:
         show: what is streamed and where to.
         uplink: what the line carries.
         guides: a folder whose guides come before the user's and the bundled ones.
+        copy_to: the folder a local copy would go to; its disk's free space is looked up.
 
     Raises:
         NotFoundError: a platform or standing is not known.
         FormatError: a guide file is broken.
+        StorageError: the folder of the copy cannot be looked at.
     """
     loaded = {d.platform: load_guide(d.platform, guides) for d in show.destinations}
     today = datetime.now(UTC).date()
     notes = [note for guide in loaded.values() if (note := _stale(guide, today))]
-    return Planned(plan_of(uplink, show, loaded, quality_table(), __version__), tuple(notes))
+    free = None if copy_to is None else free_bytes(copy_to)
+    made = plan_of(uplink, show, loaded, quality_table(), __version__, free)
+    return Planned(made, tuple(notes))
 
 
 def _stale(guide: Guide, today: date) -> str | None:
@@ -102,18 +108,6 @@ def uplink_from_history(days: float = RECENT_DAYS, around: str | None = None) ->
 def known_platforms(guides: Path | None = None) -> list[str]:
     """Platforms there is a guide for."""
     return guide_names(guides)
-
-
-def destination(written: str, codec: str | None = None) -> Destination:
-    """A destination as written on the command line: ``PLATFORM`` or ``PLATFORM:STANDING``.
-
-    Raises:
-        InputError: one of the two is empty.
-    """
-    platform, colon, standing = written.partition(":")
-    if not platform or (colon and not standing):
-        raise InputError(f'"{written}" is no destination', "write PLATFORM or PLATFORM:STANDING")
-    return Destination(platform=platform, standing=standing or None, codec=codec)
 
 
 def write_document(path: Path, document: dict[str, Any]) -> None:

@@ -7,7 +7,15 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from eager_kestrel.cli.options import GuideFolder, Json, Reserves, Share, complete_platform, single
+from eager_kestrel.cli.options import (
+    GuideFolder,
+    Json,
+    Reserves,
+    Share,
+    complete_platform,
+    complete_show,
+    single,
+)
 
 if TYPE_CHECKING:
     from eager_kestrel.core.findings import Findings
@@ -60,7 +68,15 @@ def check(
         str | None,
         typer.Option(metavar="RATE", help='Your upload: "12 Mbit/s", or "measured" for your runs.'),
     ] = None,
-    share: Share = "70 %",
+    show: Annotated[
+        str | None,
+        typer.Option(
+            metavar="SHOW",
+            autocompletion=complete_show,
+            help="Take platforms, share and reserves from a show file.",
+        ),
+    ] = None,
+    share: Share = None,
     reserve: Reserves = None,
     guides: GuideFolder = None,
     everything: Annotated[
@@ -72,13 +88,15 @@ def check(
     from eager_kestrel.actions.check import check as hold
     from eager_kestrel.actions.check import settings_from
     from eager_kestrel.actions.plan import uplink_from_history, uplink_from_number
-    from eager_kestrel.cli.plan import reserves_of
+    from eager_kestrel.actions.shows import Wishes, asked_show
     from eager_kestrel.cli.screen import print_json
     from eager_kestrel.core.errors import InputError
-    from eager_kestrel.core.units import parse_share
 
-    if not platforms:
-        raise InputError("no guide to hold them against", "give --for PLATFORM")
+    if not platforms and show is None:
+        raise InputError("no guide to hold them against", "give --for PLATFORM or --show SHOW")
+    wishes = Wishes(platforms=tuple(platforms or ()), share=share, reserves=tuple(reserve or ()))
+    asked = asked_show(show, wishes).show
+    names = [place.name for place in asked.destinations]
     flags: dict[str, Any] = {
         "transport": transport,
         "source_frame_rate": source_fps,
@@ -102,11 +120,11 @@ def check(
             "channels": channels,
         },
     }
-    wanted = settings_from(settings, flags, platforms[0].partition(":")[0])
+    wanted = settings_from(settings, flags, asked.destinations[0].platform)
     line = None
     if uplink is not None:
         line = uplink_from_history() if uplink == HISTORY else uplink_from_number(uplink)
-    found = hold(wanted, platforms, guides, line, parse_share(share), reserves_of(reserve))
+    found = hold(wanted, names, guides, line, asked.safe_share, asked.reserves)
     if json:
         print_json(found.model_dump(mode="json"))
     else:

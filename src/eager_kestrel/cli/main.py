@@ -46,7 +46,7 @@ COMMANDS: dict[str, dict[str, str]] = {
     },
     "Plan": {
         "guides": "Platform guidelines as files: list, show, write, import, check, compare.",
-        "plan": "Derive settings for a platform from your line, and say what bound each of them.",
+        "plan": "Derive settings for your platforms from your line, and say what bound each of them.",
         "need": "Say what upload a picture on a platform takes: the inverse of a plan.",
     },
     "Prove": {

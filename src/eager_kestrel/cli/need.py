@@ -7,12 +7,15 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from eager_kestrel.cli.options import (
+    Codec,
     GuideFolder,
     Json,
     Motion,
     Reserves,
     Share,
-    complete_platform,
+    Source,
+    SourceRate,
+    complete_show_or_platform,
     single,
 )
 
@@ -24,9 +27,9 @@ def need(
     platforms: Annotated[
         list[str],
         typer.Argument(
-            metavar="PLATFORM[:STANDING]...",
-            autocompletion=complete_platform,
-            help="One platform or several.",
+            metavar="PLATFORM[:STANDING]|SHOW...",
+            autocompletion=complete_show_or_platform,
+            help="One platform or several, or a show file with its own.",
         ),
     ],
     picture: Annotated[
@@ -36,25 +39,30 @@ def need(
     fps: Annotated[
         str | None, typer.Option(metavar="RATE", help="At least this many frames a second.")
     ] = None,
-    source: Annotated[
-        str, typer.Option(metavar="WIDTHxHEIGHT", help="The picture your camera or screen gives.")
-    ] = "1920x1080",
-    source_fps: Annotated[str, typer.Option(metavar="RATE", help="Its frames a second.")] = "60",
-    motion: Motion = "lively",
-    share: Share = "70 %",
+    source: Source = None,
+    source_fps: SourceRate = None,
+    motion: Motion = None,
+    share: Share = None,
     reserve: Reserves = None,
-    codec: Annotated[str | None, typer.Option(metavar="NAME", help="h264, hevc or av1.")] = None,
+    codec: Codec = None,
     guides: GuideFolder = None,
     json: Json = False,
 ) -> None:
     """Say what upload a picture on a platform takes: the inverse of a plan."""
+    from eager_kestrel.actions.shows import Wishes, asked_show, is_show
     from eager_kestrel.actions.whatif import needed
-    from eager_kestrel.cli.plan import show_of
     from eager_kestrel.cli.screen import print_json
-    from eager_kestrel.core.errors import NoPlanError
+    from eager_kestrel.core.errors import InputError, NoPlanError
     from eager_kestrel.core.picture import Picture, parse_frame_rate
 
-    show = show_of(platforms, codec, source, source_fps, motion, share, reserve)
+    shows = [name for name in platforms if is_show(name)]
+    if len(shows) > 1:
+        raise InputError(f"{len(shows)} shows are given", "give one at a time")
+    wishes = Wishes(
+        platforms=tuple(name for name in platforms if name not in shows), codec=codec,
+        source=source, fps=source_fps, motion=motion, share=share, reserves=tuple(reserve or ()),
+    )  # fmt: skip
+    show = asked_show(shows[0] if shows else None, wishes).show
     wanted = [Picture.parse(picture)] if picture is not None else None
     rate = float(parse_frame_rate(fps)) if fps is not None else None
     found = needed(show, wanted, rate, guides)

@@ -35,6 +35,18 @@ def complete_platform(incomplete: str) -> list[str]:
     return [name for name in known_platforms() if name.startswith(incomplete)]
 
 
+def complete_show(incomplete: str) -> list[str]:
+    """Bundled shows and TOML files of this folder for shell completion."""
+    from eager_kestrel.actions.shows import known_shows
+
+    return [name for name in known_shows() if name.startswith(incomplete)]
+
+
+def complete_show_or_platform(incomplete: str) -> list[str]:
+    """Either, for commands that take both."""
+    return [*complete_show(incomplete), *complete_platform(incomplete)]
+
+
 def complete_practice(incomplete: str) -> list[str]:
     """Practice lines for shell completion."""
     from eager_kestrel.actions.practice import practice_names
@@ -61,13 +73,35 @@ GuideFolder: TypeAlias = Annotated[
 Figure: TypeAlias = Annotated[
     Path | None, typer.Option(metavar="FILE", help="Draw it into a .png, .svg or .pdf file.")
 ]
+Platforms: TypeAlias = Annotated[
+    list[str] | None,
+    typer.Option(
+        "--for",
+        metavar="PLATFORM[:STANDING]",
+        autocompletion=complete_platform,
+        help="Where the stream goes, for example oxbow or oxbow:hearth; several times for several.",
+    ),
+]
+Codec: TypeAlias = Annotated[
+    str | None, typer.Option(metavar="NAME", help="h264, hevc or av1, if the guide takes it.")
+]
+Source: TypeAlias = Annotated[
+    str | None,
+    typer.Option(
+        metavar="WIDTHxHEIGHT", help="The picture your camera or screen gives; else 1920x1080."
+    ),
+]
+SourceRate: TypeAlias = Annotated[
+    str | None, typer.Option(metavar="RATE", help="Its frames a second, such as 29.97; else 60.")
+]
+Motion: TypeAlias = Annotated[
+    str | None, typer.Option(metavar="KIND", help="still, calm, lively or hectic; else lively.")
+]
 Share: TypeAlias = Annotated[
-    str, typer.Option(metavar="PERCENT", help="The share of the line a stream may take.")
+    str | None,
+    typer.Option(metavar="PERCENT", help="The share of the line a stream may take; else 70 %."),
 ]
 Reserves: TypeAlias = Annotated[
     list[str] | None,
     typer.Option(metavar='"NAME=RATE"', help='Keep upload back, "video call=1.5 Mbit/s".'),
-]
-Motion: TypeAlias = Annotated[
-    str, typer.Option(metavar="KIND", help="still, calm, lively or hectic.")
 ]

@@ -5,11 +5,12 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from eager_kestrel.cli.screen import grid, remark
-from eager_kestrel.core.plan import DestinationPlan, Fallback, Plan
+from eager_kestrel.core.plan import AudioSettings, DestinationPlan, Fallback, Plan, VideoSettings
 from eager_kestrel.core.units import Bitrate
 
 if TYPE_CHECKING:
     from rich.console import Console
+    from rich.panel import Panel
 
     from eager_kestrel.core.sweep import Point, Sweep
 
@@ -29,6 +30,7 @@ def show_plan(screen: Console, plan: Plan, *, why: bool = False) -> None:
     """The card on top, the budget under it, then reasons and warnings."""
     for destination in plan.destinations:
         _show_destination(screen, plan, destination, why=why)
+    _show_data(screen, plan, why=why)
     _show_budget(screen, plan)
     for warning in plan.warnings:
         remark(screen, warning)
@@ -37,7 +39,6 @@ def show_plan(screen: Console, plan: Plan, *, why: bool = False) -> None:
 def _show_destination(
     screen: Console, plan: Plan, destination: DestinationPlan, *, why: bool
 ) -> None:
-    from rich.panel import Panel
     from rich.text import Text
 
     standing = f" ({destination.standing})" if destination.standing else ""
@@ -47,6 +48,20 @@ def _show_destination(
         screen.print(Text(title, style="bold").append(": no settings", style="red"))
         screen.print(Text(f"  {destination.infeasible_because}\n"))
         return
+    screen.print(_card(title, plan, destination, video, audio))
+    _show_reasons(screen, destination, why=why)
+    if why:
+        _show_beside(screen, destination)
+    screen.print()
+
+
+def _card(
+    title: str, plan: Plan, destination: DestinationPlan, video: VideoSettings, audio: AudioSettings
+) -> Panel:
+    """What to type, and what bound it."""
+    from rich.panel import Panel
+    from rich.text import Text
+
     card = grid(0, 1, 0)
     rows = [
         ("picture", f"{video.width}x{video.height}", "picture"),
@@ -59,20 +74,31 @@ def _show_destination(
                   f"{video.b_frames} B-frames", "profile"),
         ("audio", f"{CODECS[audio.codec]} {audio.bitrate_kbps:g} kbit/s, "
                   f"{audio.sample_rate_hz / 1000:g} kHz, {CHANNELS[audio.channels]}", "audio"),
+        ("colour", f"{video.pixel_format}, {video.colour}, {video.colour_range} range"
+                   + (f", resized by {video.resize}" if video.resize else ""), "colour"),
         ("sent in all", f"{_both(destination.total_kbps)} of "
                         f"{Bitrate.from_kbps(plan.budget.safe_kbps).in_kbps()} that are safe", ""),
     ]  # fmt: skip
+    if video.preset is not None:
+        rows.insert(6, ("preset", video.preset, "preset"))
+    if video.peak_kbps is not None:
+        rows.insert(3, ("peak", _both(video.peak_kbps), "bitrate"))
     card.add_row("", "", Text("bound by", style="dim"))
     for name, value, key in rows:
         bound = destination.bound_by.get(key, "")
         card.add_row(Text(name, style="dim"), Text(value, style="bold"), Text(bound, style="cyan"))
     asked = plan.inputs
     source = f"{asked.source_width}x{asked.source_height} at {asked.source_fps:g}, {asked.motion}"
-    panel = Panel(
+    return Panel(
         card, title=Text(title), title_align="left", border_style="green", padding=(0, 1),
         subtitle=f"from a source of {source}", subtitle_align="right",
     )  # fmt: skip
-    screen.print(panel)
+
+
+def _show_reasons(screen: Console, destination: DestinationPlan, *, why: bool) -> None:
+    """Reasons, what more would give, and where to step down to."""
+    from rich.text import Text
+
     reasons = grid(0, 1)
     for reason in destination.reasons:
         if why or reason.about in SHORT_REASONS:
@@ -91,6 +117,55 @@ def _show_destination(
             f"{o.width}x{o.height} at {o.fps:g} ({o.quality:.3f})" for o in destination.runners_up
         )
         screen.print(f"Next best at quality {destination.quality:.3f}: {others}")
+
+
+def _show_beside(screen: Console, destination: DestinationPlan) -> None:
+    """How far to adapt and when to come back."""
+    from rich.text import Text
+
+    lines = grid(0, 1)
+    adaptive, back = destination.adaptive, destination.reconnect
+    if adaptive is not None:
+        floor = Bitrate.from_kbps(adaptive.floor_kbps).in_kbps()
+        ceiling = Bitrate.from_kbps(adaptive.ceiling_kbps).in_kbps()
+        lines.add_row(
+            Text("adapting", style="cyan"),
+            f"{floor} to {ceiling} for an encoder that lowers its bitrate by itself",
+        )
+    lines.add_row(
+        Text("reconnect", style="cyan"),
+        f"after {back.first_seconds:g} s, then wait {back.factor:g} times as long each time, at "
+        f"most {back.longest_seconds:g} s; give up after {back.give_up_seconds / 60:g} min",
+    )
+    screen.print(lines)
+
+
+def _show_data(screen: Console, plan: Plan, *, why: bool) -> None:
+    """What the stream sends in an hour and a month, and what a local copy takes."""
+    from rich.text import Text
+
+    data, copy = plan.data, plan.local_copy
+    lines = grid(0, 1)
+    lines.add_row(
+        Text("data", style="cyan"),
+        f"{data.gb_per_hour:.2f} GB an hour, {data.gb_per_month:,.0f} GB in the "
+        f"{data.hours_a_month:g} hours of a month",
+    )
+    if why or copy.free_hours is not None:
+        room = (
+            f"; {copy.free_gb:,.0f} GB are free, enough for {copy.free_hours:,.0f} hours"
+            if copy.free_gb is not None and copy.free_hours is not None
+            else ""
+        )
+        lines.add_row(
+            Text("local copy", style="cyan"),
+            f"{copy.width}x{copy.height} at {copy.fps:g}, {CODECS[copy.codec]} "
+            f"{_both(copy.bitrate_kbps)}, a keyframe every {copy.keyframe_frames} frames, "
+            f"audio {copy.audio_kbps:g} kbit/s: "
+            f"{copy.gb_per_hour:.1f} GB an hour{room}; a copy of what is sent takes "
+            f"{copy.sent_gb_per_hour:.1f} GB and no second encoder",
+        )
+    screen.print(lines)
     screen.print()
 
 

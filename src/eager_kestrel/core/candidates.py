@@ -57,6 +57,7 @@ def candidates(
     named: Iterable[Picture],
     allowed_rates: Iterable[Fraction],
     only_named: bool = False,
+    rewarded_from_lines: int | None = None,
 ) -> list[Candidate]:
     """Every picture and frame rate worth weighing, smallest picture first.
 
@@ -68,6 +69,8 @@ def candidates(
         named: pictures the guide names; taken where they have the shape.
         allowed_rates: frame rates the guide takes.
         only_named: whether the guide takes no other pictures.
+        rewarded_from_lines: pictures of so many lines are delivered better, so the least of them is
+            weighed even when the source has fewer.
     """
     bound = Picture(min(source.width, largest.width), min(source.height, largest.height))
     pictures = set() if only_named else {*even_ladder(shape, bound)}
@@ -79,6 +82,11 @@ def candidates(
         and p.height <= bound.height
         and p.width % 2 == p.height % 2 == 0
     }
+    if rewarded_from_lines is not None and bound.lines < rewarded_from_lines:
+        larger = [*even_ladder(shape, largest), *(p for p in named if shape.fits(p))]
+        rewarded = [p for p in larger if p.lines >= rewarded_from_lines]
+        if rewarded and not only_named:
+            pictures.add(min(rewarded, key=lambda p: p.pixels))
     rates = frame_rates(source_rate, allowed_rates)
     ordered = sorted(pictures, key=lambda p: (p.pixels, p.width))
     return [Candidate(p, rate, even) for p in ordered for rate, even in rates]

@@ -9,20 +9,32 @@ from __future__ import annotations
 from fractions import Fraction
 from math import floor
 
-from eager_kestrel.core.choose import Field, Weighed
+from eager_kestrel.core.choose import Field, Weighed, rate_control
 from eager_kestrel.core.guide import Guide, Keyframes
 from eager_kestrel.core.levels import least_level
 from eager_kestrel.core.plan import AudioSettings, VideoSettings
+from eager_kestrel.core.quality import Motion
+from eager_kestrel.core.show import Show
 
 BUFFER_SECONDS = 1.0
 MOST_B_FRAMES = 2
 """More costs delay and buys little at live bitrates."""
+MONO_KBPS = 64.0
+"""At or below this, voice sounds better in one channel than in two."""
+RESIZE: dict[Motion, str] = {
+    "still": "lanczos",
+    "calm": "lanczos",
+    "lively": "bicubic",
+    "hectic": "bicubic",
+}
+"""By content: sharp where detail stands still; softer, and cheaper to code, where it moves."""
 
 
 def settings_at(guide: Guide, field: Field, weighed: Weighed, index: int) -> VideoSettings:
     """The full video settings of one weighed candidate."""
     chosen, kbps = weighed.candidates[index], float(weighed.kbps[index])
-    rules, codec, rate = guide.video, field.codec, chosen.frame_rate
+    rules, codec, rate, show = guide.video, field.codec, chosen.frame_rate, field.show
+    control = rate_control(guide)
     profile = rules.profiles_of(codec)[0]
     level = least_level(codec, chosen.picture, rate, profile, kbps)
     return VideoSettings(
@@ -31,25 +43,32 @@ def settings_at(guide: Guide, field: Field, weighed: Weighed, index: int) -> Vid
         height=chosen.picture.height,
         fps=round(float(rate), 3),
         frame_rate=str(rate),
-        bitrate_kbps=kbps,
-        rate_control="constant" if "constant" in rules.rate_control else "variable",
+        bitrate_kbps=float(weighed.target_kbps[index]),
+        peak_kbps=kbps if control == "variable" else None,
+        rate_control=control,
         buffer_kbit=min(kbps * BUFFER_SECONDS, level.buffer_kbit(profile)),
         keyframe_seconds=rules.keyframes.chosen_seconds,
         keyframe_frames=keyframe_frames(rules.keyframes, rate),
         profile=profile,
         level=level.name,
         b_frames=0 if profile == "baseline" else min(rules.b_frames, MOST_B_FRAMES),
+        preset=show.machine.preset(codec, chosen.picture.pixels * float(rate)),
+        pixel_format=rules.pixel_formats[0],
+        colour=rules.colour,
+        colour_range=rules.colour_range,
+        resize=None if chosen.picture == show.source else RESIZE[show.motion],
     )
 
 
-def audio_at(guide: Guide, kbps: float) -> AudioSettings:
+def audio_at(guide: Guide, show: Show, kbps: float) -> AudioSettings:
     """The full audio settings at a bitrate."""
     rules = guide.audio
+    thin = show.audio == "voice" and kbps <= MONO_KBPS
     return AudioSettings(
         codec=rules.codecs[0],
         bitrate_kbps=kbps,
         sample_rate_hz=rules.sample_rates_hz[0],
-        channels=max(rules.channels),
+        channels=min(rules.channels) if thin else max(rules.channels),
     )
 
 

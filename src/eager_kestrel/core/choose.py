@@ -15,16 +15,18 @@ import numpy as np
 
 from eager_kestrel.core.arrays import Flags, Floats, Indices
 from eager_kestrel.core.candidates import Candidate, candidates, nearest_shape
-from eager_kestrel.core.guide import Codec, Guide
+from eager_kestrel.core.guide import Codec, Guide, RateControl
 from eager_kestrel.core.levels import LEVELS, Level, level_rank
 from eager_kestrel.core.overhead import overhead
 from eager_kestrel.core.plan import Bound, Option
-from eager_kestrel.core.quality import Motion, QualityTable, clean_kbps, quality
+from eager_kestrel.core.quality import QualityTable, clean_kbps, quality
 from eager_kestrel.core.show import Show
 
 LEAST_VIDEO_KBPS = 100.0
 """Below this no picture of any size is worth sending."""
 TIE = 1e-9
+VARIABLE_TARGET = 0.80
+"""Of the peak: what is left above it is what variable bitrate is for. The line bears the peak."""
 
 AUDIO_STEPS_KBPS = (32.0, 48.0, 64.0, 96.0, 128.0, 160.0, 192.0, 256.0, 320.0)
 AUDIO_SHARE = 0.05
@@ -49,9 +51,14 @@ class Weighed:
     limits_kbps: Floats
     """Shape (5, n), in the order of ``LIMITS``."""
     kbps: Floats
+    """What the line has to bear: constant bitrate, or the peak of variable."""
+    target_kbps: Floats
+    """What the encoder aims at: the same, or less where bitrate is variable."""
     floors_kbps: Floats
     quality: Floats
     allowed: Flags
+    encodable: Flags
+    """Whether this machine encodes it in time."""
 
     def order(self) -> list[int]:
         """Indices of the allowed candidates, best first."""
@@ -72,7 +79,7 @@ class Weighed:
             width=chosen.picture.width,
             height=chosen.picture.height,
             fps=round(float(chosen.frame_rate), 3),
-            bitrate_kbps=float(self.kbps[index]),
+            bitrate_kbps=float(self.target_kbps[index]),
             quality=round(float(self.quality[index]), 4),
         )
 
@@ -91,14 +98,24 @@ class Field:
     """Shape (4, n): guide, level, viewers (of everything sent), no visible gain."""
     floors_kbps: Floats
     smooth: Flags
+    encodable: Flags
+    delivered: Floats
+    """What is left of the quality after the platform's own copies, 0..1."""
+    seen_pixels: Floats
+    """Pixels of detail: those of the picture, but no more than the source has."""
     audio_steps: Floats
     """Audio bitrates to choose from, ascending."""
     table: QualityTable
-    motion: Motion
+    show: Show
+    target_share: float = 1.0
+    """Of the peak that is aimed at; 1 for constant bitrate."""
+    copies: int = 1
+    """How many times the encode is sent; ``per_byte`` and ``fixed_kbps`` are of all of them."""
 
     def audio_kbps(self, safe_kbps: Floats) -> Floats:
         """The highest customary audio bitrate within its share of each total, else the least."""
-        affordable = self.audio_steps[None, :] <= AUDIO_SHARE * safe_kbps[:, None] + 1e-9
+        most = AUDIO_SHARE * safe_kbps[:, None] / self.copies + 1e-9
+        affordable = self.audio_steps[None, :] <= most
         steps = np.where(affordable, self.audio_steps, self.audio_steps[0])
         return np.asarray(steps.max(axis=1), dtype=np.float64)
 
@@ -110,11 +127,19 @@ class Field:
         left_for_viewers = (viewers - self.fixed_kbps) / self.per_byte - audio
         return np.stack(np.broadcast_arrays(budget, guide, level, left_for_viewers, clean))
 
+    def target_kbps(self, kbps: Floats) -> Floats:
+        """What the encoder aims at below a peak."""
+        return kbps if self.target_share == 1 else rounded_down(kbps * self.target_share)
+
     def weigh(self, safe_kbps: Floats) -> tuple[Floats, Floats, Flags]:
         """Bitrate (kbit/s), quality and whether it is allowed; each of shape (len(safe), n)."""
         kbps = rounded_down(self.limits_kbps(safe_kbps).min(axis=0))
-        judged = quality(self.table, self.motion, self.codec, self.pixels, self.fps, kbps)
-        return kbps, judged, (kbps >= self.floors_kbps) & self.smooth
+        target = self.target_kbps(kbps)
+        judged = self.delivered * quality(
+            self.table, self.show.motion, self.codec, self.pixels, self.fps, target,
+            seen=self.seen_pixels,
+        )  # fmt: skip
+        return kbps, judged, (target >= self.floors_kbps) & self.smooth & self.encodable
 
     def best(self, safe_kbps: Floats) -> Indices:
         """Index of the chosen candidate at every safe rate; -1 where none is allowed."""
@@ -135,9 +160,11 @@ class Field:
             audio_kbps=float(self.audio_kbps(safe)[0]),
             limits_kbps=self.limits_kbps(safe)[:, 0],
             kbps=kbps[0],
+            target_kbps=self.target_kbps(kbps)[0],
             floors_kbps=self.floors_kbps,
             quality=judged[0],
             allowed=allowed[0],
+            encodable=self.encodable,
         )
 
 
@@ -159,6 +186,7 @@ def field_of(show: Show, guide: Guide, table: QualityTable, codec: Codec) -> Fie
         rules.pictures or [rung.picture for rung in guide.rungs],
         rules.taken_rates,
         only_named=bool(rules.pictures),
+        rewarded_from_lines=guide.delivery.better_from_lines,
     )
     transport, profile = guide.transports[0], rules.profiles_of(codec)[0]
     pixels = np.array([c.picture.pixels for c in found], dtype=np.float64)
@@ -169,13 +197,15 @@ def field_of(show: Show, guide: Guide, table: QualityTable, codec: Codec) -> Fie
     said = [guide.within_rules(rungs.limits(c.picture, c.frame_rate)) for c in found]
     floors = np.array([s.floor.kbps if s.floor else 0.0 for s in said], dtype=np.float64)
     floors = np.maximum(floors, LEAST_VIDEO_KBPS)
-    clean = np.ceil(clean_kbps(table, show.motion, codec, pixels, fps) / 100) * 100
+    clean = clean_kbps(table, show.motion, codec, pixels, fps)
+    share = 1.0 if rate_control(guide) == "constant" else VARIABLE_TARGET
     limits = np.array(
         [
             [s.ceiling.kbps if s.ceiling else inf for s in said],
             _level_kbps(_allowed_levels(guide, codec), found, fps, profile),
-            [viewers_kbps(guide)] * len(found),
-            np.maximum(clean, floors),  # a platform's floor outweighs what can be seen
+            [viewers_kbps(guide, show)] * len(found),
+            # a platform's floor outweighs what can be seen
+            np.ceil(np.maximum(clean, floors) / share / 100) * 100,
         ],
         dtype=np.float64,
     ).reshape(len(LIMITS) - 1, len(found))
@@ -189,9 +219,31 @@ def field_of(show: Show, guide: Guide, table: QualityTable, codec: Codec) -> Fie
         rules_kbps=limits,
         floors_kbps=floors,
         smooth=fps >= min(table.motion[show.motion].least_fps, fps.max(initial=0.0)),
+        encodable=pixels * fps <= show.machine.most_pixels(codec),
+        delivered=_delivered(guide, table, found),
+        seen_pixels=np.minimum(pixels, show.source.pixels),
         audio_steps=_audio_steps(guide),
         table=table,
-        motion=show.motion,
+        show=show,
+        target_share=share,
+    )
+
+
+def rate_control(guide: Guide) -> RateControl:
+    """Constant bitrate where it is taken, unless the platform would rather have variable."""
+    taken, advised = guide.video.rate_control, guide.video.advised.rate_control
+    if advised is not None and advised in taken:
+        return advised
+    return "constant" if "constant" in taken else "variable"
+
+
+def _delivered(guide: Guide, table: QualityTable, found: list[Candidate]) -> Floats:
+    """Where large pictures are delivered with a better codec, the others lose a little."""
+    lines = guide.delivery.better_from_lines
+    share = table.ordinary_delivery
+    return np.array(
+        [1.0 if lines is None or c.picture.lines >= lines else share for c in found],
+        dtype=np.float64,
     )
 
 
@@ -203,13 +255,15 @@ def _audio_steps(guide: Guide) -> Floats:
     return np.array(sorted(steps), dtype=np.float64)
 
 
-def viewers_kbps(guide: Guide) -> float:
+def viewers_kbps(guide: Guide, show: Show) -> float:
     """What the slowest viewers can take of everything sent; endless where smaller copies are sure.
 
     Engine of delivery: without transcodes everyone receives the full rate.
     """
-    slowest = guide.delivery.slowest_viewer
-    return inf if guide.delivery.transcodes == "always" or slowest is None else slowest.kbps
+    if guide.delivery.transcodes == "always":
+        return inf
+    slowest = (guide.delivery.slowest_viewer, show.viewers)
+    return min((rate.kbps for rate in slowest if rate is not None), default=inf)
 
 
 def _allowed_levels(guide: Guide, codec: Codec) -> list[Level]:

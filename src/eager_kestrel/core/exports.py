@@ -14,8 +14,9 @@ import shlex
 from eager_kestrel.core.plan import AudioSettings, DestinationPlan, Plan, VideoSettings
 from eager_kestrel.core.units import Bitrate
 
-PRESET = "veryfast"
-"""What most machines hold in real time beside what is being shown; not measured here."""
+PRESET = {"h264": "veryfast", "hevc": "veryfast", "av1": "10"}
+"""What most machines hold in real time beside what is being shown, where none was measured."""
+RANGES = {"limited": "tv", "full": "pc"}
 KEY = "$STREAM_KEY"
 SOURCE = "INPUT"
 FFMPEG_ENCODERS = {"h264": "libx264", "hevc": "libx265", "av1": "libsvtav1"}
@@ -36,16 +37,18 @@ def ffmpeg_arguments(
         ValueError: the destination has no settings.
     """
     video, audio = _settings(planned)
-    kbit = f"{video.bitrate_kbps:g}k"
-    picture = f"scale={video.width}:{video.height}:flags=lanczos,fps={video.frame_rate}"
-    arguments = ["-re", "-i", source, "-vf", f"{picture},format=yuv420p"]
+    kbit, most = f"{video.bitrate_kbps:g}k", f"{video.most_kbps:g}k"
+    kernel = video.resize or "bicubic"
+    picture = f"fps={video.frame_rate},scale={video.width}:{video.height}:flags={kernel}"
+    arguments = ["-re", "-i", source, "-vf", f"{picture},format={video.pixel_format}"]
     arguments += ["-c:v", FFMPEG_ENCODERS[video.codec], *_ffmpeg_encoder(video)]
-    arguments += ["-b:v", kbit, "-maxrate", kbit, "-bufsize", f"{video.buffer_kbit:g}k"]
+    arguments += ["-b:v", kbit, "-maxrate", most, "-bufsize", f"{video.buffer_kbit:g}k"]
     if video.rate_control == "constant" and video.codec != "av1":
         arguments += ["-minrate", kbit]
     arguments += ["-g", str(video.keyframe_frames), "-keyint_min", str(video.keyframe_frames)]
-    arguments += ["-bf", str(video.b_frames), "-colorspace", "bt709", "-color_primaries", "bt709"]
-    arguments += ["-color_trc", "bt709", "-color_range", "tv"]
+    arguments += ["-bf", str(video.b_frames), "-colorspace", video.colour]
+    arguments += ["-color_primaries", video.colour, "-color_trc", video.colour]
+    arguments += ["-color_range", RANGES[video.colour_range]]
     arguments += ["-c:a", "aac", "-b:a", f"{audio.bitrate_kbps:g}k"]
     arguments += ["-ar", str(audio.sample_rate_hz), "-ac", str(audio.channels)]
     return [
@@ -58,16 +61,16 @@ def ffmpeg_arguments(
 
 def _ffmpeg_encoder(video: VideoSettings) -> list[str]:
     """Options of one encoder: preset, profile, level, and keyframes only where they are due."""
-    constant = video.rate_control == "constant"
+    constant, preset = video.rate_control == "constant", video.preset or PRESET[video.codec]
     if video.codec == "h264":
         hrd = ":nal-hrd=cbr:filler=1" if constant else ""
-        return ["-preset", PRESET, "-profile:v", video.profile, "-level:v", video.level,
+        return ["-preset", preset, "-profile:v", video.profile, "-level:v", video.level,
                 "-x264-params", f"scenecut=0:open-gop=0{hrd}"]  # fmt: skip
     if video.codec == "hevc":
         strict = ":strict-cbr=1" if constant else ""
-        return ["-preset", PRESET, "-profile:v", video.profile, "-x265-params",
+        return ["-preset", preset, "-profile:v", video.profile, "-x265-params",
                 f"scenecut=0:open-gop=0:level-idc={video.level}{strict}"]  # fmt: skip
-    return ["-preset", "10", "-svtav1-params", f"rc={2 if constant else 1}:scd=0:pred-struct=1"]
+    return ["-preset", preset, "-svtav1-params", f"rc={2 if constant else 1}:scd=0:pred-struct=1"]
 
 
 def gstreamer_arguments(
@@ -85,7 +88,8 @@ def gstreamer_arguments(
     return [
         "-e", "uridecodebin", f"uri={source}", "name=in",
         *sink, "!", *where, f"location={target or _address(planned)}",
-        "in.", "!", "queue", "!", "videoconvert", "!", "videoscale", "method=lanczos", "!",
+        "in.", "!", "queue", "!", "videoconvert", "!",
+        "videoscale", f"method={'lanczos' if video.resize == 'lanczos' else 'catrom'}", "!",
         "videorate", "!", f"video/x-raw,format=I420,colorimetry=bt709,{caps}", "!",
         *_gst_encoder(video), "!", "queue", "!", "mux.",
         "in.", "!", "queue", "!", "audioconvert", "!", "audioresample", "!",
@@ -96,21 +100,22 @@ def gstreamer_arguments(
 
 
 def _gst_encoder(video: VideoSettings) -> list[str]:
+    preset = video.preset or PRESET[video.codec]
     rate, frames = f"{video.bitrate_kbps:.0f}", str(video.keyframe_frames)
     if video.codec == "h264":
         buffer_ms = video.buffer_kbit / video.bitrate_kbps * 1000
         element = ["x264enc", f"bitrate={rate}", f"key-int-max={frames}",
-                   f"bframes={video.b_frames}", f"speed-preset={PRESET}",
+                   f"bframes={video.b_frames}", f"speed-preset={preset}",
                    f"vbv-buf-capacity={buffer_ms:.0f}",
                    "option-string=scenecut=0:open-gop=0:nal-hrd=cbr"]  # fmt: skip
         caps = f"video/x-h264,profile={video.profile}"
         caps = caps.replace("profile=baseline", "profile=constrained-baseline")
         return [*element, "!", caps, "!", "h264parse"]
     if video.codec == "hevc":
-        return ["x265enc", f"bitrate={rate}", f"key-int-max={frames}", f"speed-preset={PRESET}",
+        return ["x265enc", f"bitrate={rate}", f"key-int-max={frames}", f"speed-preset={preset}",
                 "option-string=scenecut=0:open-gop=0", "!", "h265parse"]  # fmt: skip
-    return ["svtav1enc", f"target-bitrate={rate}", f"intra-period-length={frames}", "preset=10",
-            "!", "av1parse"]  # fmt: skip
+    return ["svtav1enc", f"target-bitrate={rate}", f"intra-period-length={frames}",
+            f"preset={preset}", "!", "av1parse"]  # fmt: skip
 
 
 def _slash(rate: str) -> str:
@@ -137,8 +142,8 @@ def command_line(program: str, arguments: list[str]) -> str:
     return " ".join([program, *quoted])
 
 
-ROWS = ("platform", "standing", "width", "height", "fps", "bitrate_kbps", "rate_control",
-        "buffer_kbit", "keyframe_seconds", "keyframe_frames", "codec", "profile", "level",
+ROWS = ("platform", "standing", "width", "height", "fps", "bitrate_kbps", "peak_kbps",
+        "rate_control", "buffer_kbit", "keyframe_seconds", "keyframe_frames", "codec", "profile", "level",
         "b_frames", "audio_codec", "audio_kbps", "sample_rate_hz", "channels",
         "total_kbps")  # fmt: skip
 

@@ -55,6 +55,11 @@ class Picture:
         return self.width * self.height
 
     @property
+    def lines(self) -> int:
+        """The shorter side, as people count lines of a picture that may stand upright."""
+        return min(self.width, self.height)
+
+    @property
     def macroblocks(self) -> int:
         """16x16 blocks that cover it (ITU-T H.264 PicSizeInMbs)."""
         return -(-self.width // 16) * -(-self.height // 16)

@@ -10,8 +10,10 @@ from typing import Literal
 
 from pydantic import Field
 
+from eager_kestrel.core.beside import Adaptive, DataUse, LocalCopy, Reconnect
 from eager_kestrel.core.budget import Budget, Step
 from eager_kestrel.core.document import Frozen, format_name
+from eager_kestrel.core.fitting import FrameFit
 from eager_kestrel.core.quality import Motion
 from eager_kestrel.core.show import Show
 from eager_kestrel.core.uplink import Uplink
@@ -22,6 +24,8 @@ Bound = Literal[
     "source",
     "level",
     "viewers",
+    "machine",
+    "content",
     "no visible gain",
     "quality at this bitrate",
     "quality at this picture",
@@ -40,6 +44,9 @@ class VideoSettings(Frozen):
     frame_rate: str
     """The same as an exact fraction."""
     bitrate_kbps: float
+    """The target; what constant bitrate runs at."""
+    peak_kbps: float | None = None
+    """The most of variable bitrate."""
     rate_control: str
     buffer_kbit: float
     keyframe_seconds: float
@@ -47,6 +54,19 @@ class VideoSettings(Frozen):
     profile: str
     level: str
     b_frames: int
+    preset: str | None = None
+    """As the encoder library names it; none when nothing is known of the machine."""
+    pixel_format: str = "yuv420p"
+    colour: str = "bt709"
+    """Primaries, transfer and matrix, as the media library names them."""
+    colour_range: str = "limited"
+    resize: str | None = None
+    """Kernel to scale the source with; none when it is not scaled."""
+
+    @property
+    def most_kbps(self) -> float:
+        """What the line has to bear."""
+        return self.bitrate_kbps if self.peak_kbps is None else self.peak_kbps
 
 
 class AudioSettings(Frozen):
@@ -112,6 +132,7 @@ class DestinationPlan(Frozen):
     feasible: bool
     transport: str
     ingest: tuple[str, ...] = ()
+    """Addresses without key."""
     guide_checked: str
     video: VideoSettings | None = None
     audio: AudioSettings | None = None
@@ -132,6 +153,11 @@ class DestinationPlan(Frozen):
     """The next better choice that more upload would bring."""
     offers: tuple[Offer, ...] = ()
     """What one more of each thing would bring."""
+    adaptive: Adaptive | None = None
+    """For an encoder that adapts by itself."""
+    reconnect: Reconnect = Reconnect()
+    fit: FrameFit | None = None
+    """How the source fits a picture of another shape; none when the shape is the same."""
     infeasible_because: str = ""
     """The rule that cannot be met."""
 
@@ -183,6 +209,8 @@ class Plan(Frozen):
     """Everything sent, never above ``budget.safe_kbps``."""
     quality_basis: str
     """Where the quality model's parameters come from."""
+    data: DataUse
+    local_copy: LocalCopy
     warnings: tuple[str, ...] = ()
 
     @property

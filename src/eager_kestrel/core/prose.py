@@ -10,6 +10,8 @@ from eager_kestrel.core.units import Bitrate
 BARELY = 0.01
 """A difference in quality that few would see."""
 
+LEVEL_TABLES = {"h264": "H.264 table A-1", "hevc": "H.265 table A.8", "av1": "AV1 annex A"}
+
 Facts = dict[str, float | str]
 
 
@@ -19,7 +21,7 @@ def _rate(value: float | str) -> str:
 
 def _bitrate_budget(facts: Facts) -> str:
     return (
-        f"your line leaves {_rate(facts['budget_kbps'])} for video "
+        f"your line leaves {_rate(int(float(facts['budget_kbps'])))} for video "
         f"(safe rate {_rate(facts['safe_kbps'])} less headers and audio), rounded down"
     )
 
@@ -68,7 +70,32 @@ _SENTENCES: dict[tuple[str, Bound], Callable[[Facts], str]] = {
     ),
     ("picture", "quality at this bitrate"): _picture_quality,
     ("picture", "source"): lambda _: "as large as your source; enlarging it adds nothing",
-    ("picture", "guide"): lambda f: f"the largest {f['platform']} takes",
+    ("picture", "guide"): lambda f: (
+        f"larger than your source, because {f['platform']} delivers such pictures better"
+        if "rewarded" in f
+        else f"the largest {f['platform']} takes"
+    ),
+    ("picture", "machine"): lambda f: (
+        f"this machine does not encode {f['next']} in time with {float(f['share']):.0%} of itself"
+    ),
+    ("frame rate", "machine"): lambda f: (
+        f"this machine does not encode {f['other']} frames a second in time with "
+        f"{float(f['share']):.0%} of itself"
+    ),
+    ("preset", "machine"): lambda f: (
+        f"the slowest that this machine holds: it takes {float(f['load']):.0%} of it, and "
+        f"{float(f['share']):.0%} are allowed"
+    ),
+    ("colour", "guide"): lambda f: f"what {f['platform']} reads; anything else shifts the colours",
+    ("resize", "content"): lambda f: (
+        "keeps the fine detail that a picture which hardly moves can show"
+        if f["motion"] in ("still", "calm")
+        else "a little softer than the source: moving detail costs bitrate and is not seen"
+    ),
+    ("rate control", "budget"): lambda f: (
+        f"{f['platform']} prefers it: {_rate(f['target_kbps'])} on average, and the line bears the "
+        f"peak of {_rate(f['peak_kbps'])}"
+    ),
     ("frame rate", "quality at this picture"): _frame_rate_quality,
     ("frame rate", "source"): lambda _: "all that your source has",
     ("frame rate", "guide"): lambda f: f"the most {f['platform']} takes of a source at this rate",
@@ -86,8 +113,8 @@ _SENTENCES: dict[tuple[str, Bound], Callable[[Facts], str]] = {
     ("rate control", "guide"): lambda f: f"{f['platform']} asks for it",
     ("buffer", "level"): lambda f: f"the most level {f['level']} allows",
     ("buffer", "budget"): lambda _: "one second of video, so that no burst outruns the line",
-    ("level", "level"): lambda _: (
-        "the least of H.264 table A-1 that holds picture, rate and buffer"
+    ("level", "level"): lambda f: (
+        f"the least of {LEVEL_TABLES[str(f['codec'])]} that holds picture, rate and buffer"
     ),
     ("profile", "guide"): lambda f: f"the best of those {f['platform']} takes",
     ("b-frames", "guide"): lambda f: f"the most {f['platform']} takes",

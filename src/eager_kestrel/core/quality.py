@@ -45,6 +45,8 @@ class QualityTable(Frozen):
     basis: str
     viewed_on: PictureSize
     amplitude: float
+    ordinary_delivery: float = 1.0
+    """What is left of quality where a platform delivers larger pictures with a better codec."""
     codec: dict[str, float]
     motion: dict[Motion, MotionParameters]
 
@@ -67,12 +69,22 @@ def _saturating(rate: float, x: Floats) -> Floats:
 
 
 def quality(
-    table: QualityTable, motion: Motion, codec: str, pixels: Floats, fps: Floats, kbps: Floats
+    table: QualityTable,
+    motion: Motion,
+    codec: str,
+    pixels: Floats,
+    fps: Floats,
+    kbps: Floats,
+    seen: Floats | None = None,
 ) -> Floats:
-    """Quality in 0..1 of each candidate; arrays of one shape (pixels, frames/s, kbit/s)."""
+    """Quality in 0..1 of each candidate; arrays of one shape (pixels, frames/s, kbit/s).
+
+    Where a picture is larger than its source, ``seen`` gives the pixels of detail there are.
+    """
     m = table.motion[motion]
     amplitude = np.minimum(1.0, kbps / clean_kbps(table, motion, codec, pixels, fps))
-    size = np.minimum(1.0, pixels / table.viewed_on.pixels)
+    detail = pixels if seen is None else seen
+    size = np.minimum(1.0, detail / table.viewed_on.pixels)
     smooth = np.minimum(1.0, fps / TOP_FPS)
     return (
         _saturating(table.amplitude, amplitude)

@@ -62,11 +62,11 @@ def _fallback(stand: Standpoint, safe_kbps: float) -> Fallback | None:
         return None
     index = order[0]
     video = settings_at(stand.guide, stand.field, weighed, index)
-    carried = video.bitrate_kbps + weighed.audio_kbps
+    carried = video.most_kbps + weighed.audio_kbps
     total = float(carried * stand.field.per_byte[index] + stand.field.fixed_kbps[index])
     return Fallback(
         video=video,
-        audio=audio_at(stand.guide, weighed.audio_kbps),
+        audio=audio_at(stand.guide, stand.field.show, weighed.audio_kbps),
         quality=weighed.option(index).quality,
         total_kbps=round(total, 3),
         upload_kbps=round(stand.budget.upload_for(total), 1),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shutil
 from pathlib import Path
 
 from eager_kestrel.files.home import made, storage_error
@@ -30,3 +31,15 @@ def write_text(path: Path, text: str) -> None:
     finally:
         if temporary is not None:
             Path(temporary).unlink(missing_ok=True)
+
+
+def free_bytes(folder: Path) -> int:
+    """Free space on the disk of a folder, for this user.
+
+    Raises:
+        StorageError: there is no such folder.
+    """
+    try:
+        return shutil.disk_usage(folder).free
+    except OSError as error:
+        raise storage_error(error, str(folder)) from None

@@ -1,0 +1,179 @@
+"""Procedural footage for the four motion classes: made from a seed, so nothing need be shipped.
+
+Textures follow the dead-leaves model (Lee, Mumford and Huang, "Occlusion Models for Natural
+Images", IJCV 41, 2001): discs whose radii follow an inverse cube law, in front of each other. It
+has the edges, the scale invariance and the 1/f spectrum of natural pictures. A little noise with a
+1/f spectrum lies on every leaf, and fresh grain on every frame, as a camera adds it.
+
+- *still*: a page with lines of writing and a softly glowing kiln door; the camera stands.
+- *calm*: a head and shoulders that sway, blink and speak before a background out of focus.
+- *lively*: a turning wheel with two moving hands over a sharp table top.
+- *hectic*: a walk: background and foreground pan at different speeds, shake, zoom; particles fly.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from math import cos, pi, sin
+
+import numpy as np
+from PIL import Image, ImageDraw, ImageFilter
+
+WIDTH, HEIGHT, FPS = 1920, 1080, 60
+GRAIN = {"still": 0.8, "calm": 1.0, "lively": 1.2, "hectic": 1.5}
+"""Standard deviation of the grain, in 8-bit code values: a camera in good to middling light."""
+GRAIN_FIELDS = 24
+LENS = 0.7
+"""Deviation in pixels of what a lens blurs at best."""
+
+
+def leaves(rng: np.random.Generator, width: int, height: int, count: int = 6000) -> Image.Image:
+    """A dead-leaves texture with 1/f noise on it."""
+    page = Image.new("RGB", (width, height), (96, 92, 88))
+    draw = ImageDraw.Draw(page)
+    radii = 9.0 / np.sqrt(rng.uniform((9.0 / 260) ** 2, 1.0, count))
+    base = rng.uniform(60, 170, count)
+    for radius, grey in zip(radii, base, strict=True):
+        x, y = rng.uniform(0, width), rng.uniform(0, height)
+        tint = rng.normal(0, 12, 3)
+        colour = tuple(int(v) for v in np.clip(grey + tint, 0, 255))
+        squash = rng.uniform(0.5, 1.0)
+        draw.ellipse((x - radius, y - radius * squash, x + radius, y + radius * squash), colour)
+    noise = pink(rng, width, height)[..., None] * 9.0
+    seen = Image.fromarray(np.clip(np.asarray(page) + noise, 0, 255).astype(np.uint8))
+    return seen.filter(ImageFilter.GaussianBlur(LENS))
+
+
+def pink(rng: np.random.Generator, width: int, height: int) -> np.ndarray:
+    """Noise of unit deviation whose amplitude falls as one over spatial frequency."""
+    down, across = np.fft.fftfreq(height)[:, None], np.fft.rfftfreq(width)[None]
+    falling = 1.0 / np.maximum(np.hypot(down, across), 1.0 / width)
+    field = np.fft.irfft2(np.fft.rfft2(rng.standard_normal((height, width))) * falling, (height, width))
+    return np.asarray((field - field.mean()) / field.std(), dtype=np.float32)
+
+
+def moved(layer: Image.Image, x: float, y: float, zoom: float = 1.0, turn: float = 0.0, sharp: Image.Resampling = Image.Resampling.BICUBIC) -> Image.Image:
+    """The frame-sized window of a layer whose centre is at (x, y), zoomed and turned (radians)."""
+    c, s = cos(turn) / zoom, sin(turn) / zoom
+    return layer.transform(
+        (WIDTH, HEIGHT),
+        Image.Transform.AFFINE,
+        (c, s, x - c * WIDTH / 2 - s * HEIGHT / 2, -s, c, y + s * WIDTH / 2 - c * HEIGHT / 2),
+        sharp,
+    )
+
+
+def softly(draw_on: tuple[float, float, float, float], blur: float = 2.0) -> Image.Image:
+    """A mask with one soft-edged ellipse."""
+    mask = Image.new("L", (WIDTH // 2, HEIGHT // 2), 0)
+    ImageDraw.Draw(mask).ellipse(tuple(v / 2 for v in draw_on), 255)
+    return mask.filter(ImageFilter.BoxBlur(blur / 2)).resize((WIDTH, HEIGHT), Image.Resampling.BILINEAR)
+
+
+def still(rng: np.random.Generator, count: int) -> Iterator[Image.Image]:
+    """A page and a kiln door that glows; nothing moves."""
+    scene = leaves(rng, WIDTH, HEIGHT).filter(ImageFilter.GaussianBlur(1.5))
+    draw = ImageDraw.Draw(scene)
+    draw.rectangle((1080, 120, 1800, 960), (236, 232, 222))
+    for line in range(24):
+        at = 1120
+        while at < 1740:
+            length = int(rng.integers(12, 80))
+            for stroke in range(at, min(at + length, 1750), 7):
+                top = 160 + line * 32 + int(rng.integers(0, 6))
+                draw.line((stroke, top, stroke + int(rng.integers(-3, 4)), top + 14), (40, 40, 48), 2)
+            at += length + 14
+    glow = softly((240, 300, 760, 820), 60)
+    hot = Image.new("RGB", (WIDTH, HEIGHT), (255, 120, 30))
+    for frame in range(count):
+        level = 0.45 + 0.04 * sin(2 * pi * frame / FPS * 0.7)
+        yield Image.composite(hot, scene, glow.point(lambda v, k=level: int(v * k)))
+
+
+def calm(rng: np.random.Generator, count: int) -> Iterator[Image.Image]:
+    """A head and shoulders before a background out of focus."""
+    back = leaves(rng, WIDTH, HEIGHT).filter(ImageFilter.GaussianBlur(5))
+    figure = leaves(rng, WIDTH + 200, HEIGHT + 200, 9000).filter(ImageFilter.GaussianBlur(0.8))
+    skin = Image.blend(figure, Image.new("RGB", figure.size, (205, 160, 135)), 0.75)
+    for frame in range(count):
+        t = frame / FPS
+        dx, dy = 26 * sin(2 * pi * 0.45 * t), 10 * sin(2 * pi * 0.7 * t + 1)
+        body = moved(figure, figure.width / 2 - dx * 0.5, figure.height / 2 - dy * 0.5)
+        head = moved(skin, skin.width / 2 - dx, skin.height / 2 - dy, 1.0, 0.05 * sin(2 * pi * 0.4 * t))
+        x, y = 960 + dx, 430 + dy
+        draw = ImageDraw.Draw(head)
+        opened = 12 + 10 * sin(2 * pi * 3.1 * t)
+        draw.ellipse((x - 50, y + 110 - opened, x + 50, y + 110 + opened), (110, 50, 50))
+        for side in (-80, 80):
+            lid = 4 if int(t * 10) % 23 == 0 else 16
+            draw.ellipse((x + side - 26, y - 40 - lid, x + side + 26, y - 40 + lid), (40, 36, 40))
+        shown = Image.composite(body, back, softly((x - 480, 720 + dy / 2, x + 480, 1500), 3))
+        yield Image.composite(head, shown, softly((x - 200, y - 260, x + 200, y + 240), 3))
+
+
+def lively(rng: np.random.Generator, count: int) -> Iterator[Image.Image]:
+    """A turning wheel and two hands over a table top, seen from above."""
+    table = leaves(rng, WIDTH, HEIGHT)
+    wheel = leaves(rng, 2400, 2400, 9000)
+    skin = Image.blend(leaves(rng, WIDTH + 400, HEIGHT + 400), Image.new("RGB", (WIDTH + 400, HEIGHT + 400), (200, 150, 125)), 0.6)
+    disc = softly((560, 140, 1360, 940))
+    clay = softly((760, 340, 1160, 740), 4)
+    wet = Image.new("RGB", (2400, 2400), (150, 110, 90))
+    lump = Image.blend(wheel, wet, 0.6)
+    for frame in range(count):
+        t = frame / FPS
+        turning = 2 * pi * 1.2 * t
+        shown = Image.composite(moved(wheel, 1200, 1200, 1.0, turning), table, disc)
+        shown = Image.composite(moved(lump, 1200, 1200, 1.0, turning), shown, clay)
+        for hand, side in enumerate((-1, 1)):
+            dx = 70 * sin(2 * pi * 0.9 * t + hand)
+            dy = 50 * cos(2 * pi * 0.6 * t + 2 * hand)
+            x, y = 960 + side * 280 + dx, 560 + dy
+            arm = moved(skin, skin.width / 2 - dx, skin.height / 2 - dy, 1.0, side * 0.15 * sin(2 * pi * t))
+            shown = Image.composite(arm, shown, softly((x - 170, y - 130, x + 170, y + 560), 3))
+        yield shown
+
+
+def hectic(rng: np.random.Generator, count: int) -> Iterator[Image.Image]:
+    """A walk through a crowd with the camera in the hand."""
+    back = leaves(rng, 4200, 1800, 16000)
+    front = leaves(rng, 5400, 1800, 9000)
+    gaps = Image.new("L", (5400, 1800), 0)
+    draw = ImageDraw.Draw(gaps)
+    for _ in range(26):
+        x, wide = rng.uniform(0, 5400), rng.uniform(60, 190)
+        draw.rounded_rectangle((x, rng.uniform(300, 700), x + wide, 1800), wide / 2, 255)
+    quick = Image.Resampling.BILINEAR  # motion blurs it anyway
+    flakes = rng.uniform((0, 0, -300, 200, 2), (WIDTH, HEIGHT, 300, 700, 7), (140, 5))
+    for frame in range(count):
+        parts = []
+        for part in (0.0, 0.5):  # a shutter open for half the frame
+            t = (frame + part * 0.5) / FPS
+            sx = 18 * sin(2 * pi * 1.9 * t) + 7 * sin(2 * pi * 5.3 * t + 1)
+            sy = 24 * sin(2 * pi * 1.8 * t + 0.5) + 6 * sin(2 * pi * 6.1 * t)
+            zoom, roll = 1.0 + 0.05 * t, 0.02 * sin(2 * pi * 0.9 * t)
+            seen = moved(back, 1000 + 420 * t + sx, 850 + sy, zoom, roll, quick)
+            near = moved(front, 1100 + 900 * t + 1.6 * sx, 850 + 1.6 * sy, 1.1 * zoom, roll, quick)
+            mask = moved(gaps, 1100 + 900 * t + 1.6 * sx, 850 + 1.6 * sy, 1.1 * zoom, roll, quick)
+            parts.append(Image.composite(near, seen, mask))
+        shown = Image.blend(parts[0], parts[1], 0.5)
+        drawn = ImageDraw.Draw(shown)
+        for x, y, vx, vy, size in flakes:
+            px, py = (x + vx * frame / FPS) % WIDTH, (y + vy * frame / FPS) % HEIGHT
+            drawn.ellipse((px - size, py - size, px + size, py + size), (235, 225, 205))
+        yield shown
+
+
+SCENES = {"still": still, "calm": calm, "lively": lively, "hectic": hectic}
+
+
+def frames(motion: str, count: int, seed: int = 7) -> Iterator[bytes]:
+    """RGB frames of 1920x1080 at 60 a second, as bytes, with grain."""
+    rng = np.random.default_rng([seed, *motion.encode()])
+    grain = [
+        np.round(rng.normal(0, GRAIN[motion], (HEIGHT, WIDTH))).astype(np.int16)[..., None]
+        for _ in range(GRAIN_FIELDS)
+    ]
+    for number, shown in enumerate(SCENES[motion](rng, count)):
+        noise = np.roll(grain[number % GRAIN_FIELDS], int(rng.integers(0, WIDTH)), axis=1)
+        yield np.clip(np.asarray(shown, dtype=np.int16) + noise, 0, 255).astype(np.uint8).tobytes()

@@ -1,0 +1,149 @@
+"""Which show is meant: a file, a bundled one, the one in this folder, or what flags describe."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from eager_kestrel.core.errors import InputError
+from eager_kestrel.core.names import nearest_name
+from eager_kestrel.core.picture import Picture, parse_frame_rate
+from eager_kestrel.core.quality import MOTIONS
+from eager_kestrel.core.show import Destination, Reserve, Show
+from eager_kestrel.core.units import Bitrate, parse_share
+from eager_kestrel.files.shows import USUAL, load_show, show_names
+
+SOURCE, FRAME_RATE, MOTION = "1920x1080", "60", "lively"
+"""Of a show nobody described: what most cameras give."""
+AUDIO = ("voice", "music")
+
+
+@dataclass(frozen=True, slots=True)
+class Wishes:
+    """What flags say, as written; it stands over a show file. None where nothing was said."""
+
+    platforms: tuple[str, ...] = ()
+    codec: str | None = None
+    source: str | None = None
+    fps: str | None = None
+    motion: str | None = None
+    audio: str | None = None
+    share: str | None = None
+    reserves: tuple[str, ...] = ()
+    viewers: str | None = None
+    hours: float | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """The show that is meant, and what has to be said about where it came from."""
+
+    show: Show
+    note: str | None = None
+
+
+def asked_show(name: str | None, wishes: Wishes) -> Asked:
+    """The show of that name or file with the wishes over it.
+
+    Without a name, and without a platform among the wishes, ``show.toml`` of this folder is taken.
+
+    Raises:
+        InputError: nothing says where the stream goes, or a wish cannot be read.
+        NotFoundError: no such show.
+        FormatError: its file is broken.
+    """
+    note = None
+    if name is None and not wishes.platforms and Path(USUAL).is_file():
+        name, note = f"./{USUAL}", f"planning the show of ./{USUAL}"
+    if name is not None:
+        return Asked(over(load_show(name), wishes), note)
+    if not wishes.platforms:
+        raise InputError(
+            f"nothing says where the stream goes, and there is no {USUAL} here",
+            "give --for PLATFORM, or write a show with eager-kestrel start",
+        )
+    bare = Show(
+        source=Picture.parse(wishes.source or SOURCE),
+        frame_rate=parse_frame_rate(wishes.fps or FRAME_RATE),
+        motion=MOTION,
+        destinations=tuple(destination(name) for name in wishes.platforms),
+    )
+    return Asked(over(bare, wishes), note)
+
+
+def over(show: Show, wishes: Wishes) -> Show:
+    """A show with what was wished for in place of what it says.
+
+    Reserves are added; one of a known name takes its place.
+
+    Raises:
+        InputError: a wish cannot be read.
+    """
+    readers: dict[str, tuple[str | None, Callable[[str], Any]]] = {
+        "source": (wishes.source, Picture.parse),
+        "frame_rate": (wishes.fps, parse_frame_rate),
+        "motion": (wishes.motion, lambda said: _one_of(said, MOTIONS, "a kind of motion")),
+        "audio": (wishes.audio, lambda said: _one_of(said, AUDIO, "a kind of audio")),
+        "safe_share": (wishes.share, parse_share),
+        "viewers": (wishes.viewers, Bitrate.parse),
+    }
+    changed = {key: read(said) for key, (said, read) in readers.items() if said is not None}
+    changed["destinations"] = _destinations(show, wishes)
+    named = {r.name: r for r in (*show.reserves, *map(reserve, wishes.reserves))}
+    changed["reserves"] = tuple(named.values())
+    if wishes.hours is not None:
+        changed["hours_a_month"] = wishes.hours
+    return show.model_copy(update=changed)
+
+
+def _destinations(show: Show, wishes: Wishes) -> tuple[Destination, ...]:
+    """Those wished for, with all the show says of them; else the show's own."""
+    known = {d.name: d for d in show.destinations}
+    names = wishes.platforms or tuple(known)
+    places = [known.get(name) or destination(name) for name in dict.fromkeys(names)]
+    if wishes.codec is None:
+        return tuple(places)
+    return tuple(place.model_copy(update={"codec": wishes.codec}) for place in places)
+
+
+def _one_of(written: str, known: tuple[str, ...], what: str) -> str:
+    found = next((name for name in known if name == written.lower()), None)
+    if found is None:
+        raise InputError(f'"{written}" is not {what}', nearest_name(written, [*known], ""))
+    return found
+
+
+def reserve(written: str) -> Reserve:
+    """A reserve as written on the command line: ``video call=1.5 Mbit/s``.
+
+    Raises:
+        InputError: it is none.
+    """
+    name, equals, rate = written.partition("=")
+    if not equals or not name.strip():
+        raise InputError(f'"{written}" is no reserve', 'write "video call=1.5 Mbit/s"')
+    return Reserve(name=name.strip(), rate=Bitrate.parse(rate))
+
+
+def destination(written: str) -> Destination:
+    """A destination as written on the command line: ``PLATFORM`` or ``PLATFORM:STANDING``.
+
+    Raises:
+        InputError: one of the two is empty.
+    """
+    platform, colon, standing = written.partition(":")
+    if not platform or (colon and not standing):
+        raise InputError(f'"{written}" is no destination', "write PLATFORM or PLATFORM:STANDING")
+    return Destination(platform=platform, standing=standing or None)
+
+
+def is_show(written: str) -> bool:
+    """Whether a word names a show rather than a platform."""
+    return written.endswith(".toml") or written in show_names()
+
+
+def known_shows() -> list[str]:
+    """Shows that could be meant: the bundled ones and TOML files of this folder."""
+    return [*show_names(), *sorted(str(path) for path in Path().glob("*.toml"))]

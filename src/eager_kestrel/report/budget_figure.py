@@ -1,0 +1,76 @@
+"""The budget as a figure: what the line carries, step by step down to what is left for video."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from eager_kestrel.core.budget import Step
+from eager_kestrel.core.plan import Plan
+from eager_kestrel.core.units import Bitrate
+from eager_kestrel.report.figures import CARE, FAINT, GOOD, INK, LINE, PALE, new_figure, save
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+TALL = 0.62
+WIDE_ENOUGH = 0.08
+"""Of the line, for a name to fit in."""
+
+
+def save_budget_figure(plan: Plan, path: Path) -> None:
+    """Draw the waterfall, and under it how the safe rate is divided; write it.
+
+    Raises:
+        InputError: the file name is no picture's.
+        StorageError: the disk would not take it.
+    """
+    figure, (axes,) = new_figure()
+    title = f"The budget of {plan.inputs.title or 'your stream'}"
+    figure.suptitle(title, color=INK, x=0.01, ha="left", fontsize=14)
+    steps = [*plan.budget.steps]
+    if len(plan.destinations) == 1:
+        steps += plan.destinations[0].budget_steps
+    for row, step in enumerate(steps):
+        _row(axes, row, step, first=row == 0)
+    end = len(steps)
+    left = 0.0
+    for planned in plan.destinations:
+        if planned.video is None or planned.audio is None:
+            continue
+        video = planned.video.most_kbps
+        rest = planned.total_kbps - video
+        axes.barh(end, video / 1000, TALL, left=left / 1000, color=GOOD)
+        axes.barh(end, rest / 1000, TALL, left=(left + video) / 1000, color=LINE)
+        if planned.total_kbps / plan.uplink.typical_kbps > WIDE_ENOUGH:
+            said = f"{planned.title}\n{Bitrate.from_kbps(video)}"
+            axes.text((left + video / 2) / 1000, end, said, ha="center", va="center",
+                      color="white", fontsize=10)  # fmt: skip
+        left += planned.total_kbps
+    unused = plan.budget.safe_kbps - plan.total_kbps
+    if unused > 0:
+        axes.barh(end, unused / 1000, TALL, left=plan.total_kbps / 1000, color="none",
+                  edgecolor=PALE, hatch="//", linewidth=0.8)  # fmt: skip
+    names = [step.name for step in steps]
+    axes.set_yticks(range(end + 1), [*names, "sent"])
+    axes.invert_yaxis()
+    axes.set_xlabel("Mbit/s", color=INK)
+    axes.set_xlim(0, plan.uplink.typical_kbps / 1000 * 1.28)
+    axes.grid(axis="y", visible=False)
+    axes.grid(axis="x", color=FAINT, linewidth=0.6)
+    axes.axvline(plan.budget.safe_kbps / 1000, color=CARE, linewidth=1.2, linestyle="--")
+    axes.annotate(f"safe rate {Bitrate.from_kbps(plan.budget.safe_kbps)}",
+                  (plan.budget.safe_kbps / 1000, -0.5), color=CARE, ha="center", va="bottom",
+                  fontsize=10)  # fmt: skip
+    save(figure, path)
+
+
+def _row(axes: Axes, row: int, step: Step, *, first: bool) -> None:
+    """One step: what is left in full, what it took away in pale."""
+    after, before = step.after_kbps / 1000, step.before_kbps / 1000
+    axes.barh(row, after, TALL, color=LINE if first else GOOD, alpha=1 if first else 0.75)
+    if before > after:
+        axes.barh(row, before - after, TALL, left=after, color=PALE, alpha=0.5)
+    taken = "" if first else f"  −{Bitrate.from_kbps(step.before_kbps - step.after_kbps)}"
+    axes.text(max(before, after), row, f" {Bitrate.from_kbps(step.after_kbps)}{taken}",
+              va="center", color=INK, fontsize=10)  # fmt: skip
