@@ -20,8 +20,8 @@ import numpy as np
 from PIL import Image, ImageDraw, ImageFilter
 
 WIDTH, HEIGHT, FPS = 1920, 1080, 60
-GRAIN = {"still": 0.8, "calm": 1.0, "lively": 1.2, "hectic": 1.5}
-"""Standard deviation of the grain, in 8-bit code values: a camera in good to middling light."""
+GRAIN = {"still": 0.4, "calm": 0.5, "lively": 0.6, "hectic": 0.8}
+"""Deviation of the grain in 8-bit code values: what is left of it after a camera's own cleaning."""
 GRAIN_FIELDS = 24
 LENS = 0.7
 """Deviation in pixels of what a lens blurs at best."""

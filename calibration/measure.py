@@ -150,7 +150,10 @@ def measured(want: Wanted, cache: Path) -> Point:
         capped += ["-maxrate", rate]
     _run([*source, "-vf", f"fps={want.fps},{size}", "-c:v", *ENCODERS[want.codec], *capped,
           "-g", interval, "-keyint_min", interval, "-bf", "2", str(encoded)])  # fmt: skip
-    settled = f"trim=start={SETTLING},setpts=PTS-STARTPTS"
+    # frames are paired by number: a container's rounded timestamps would pair some with a neighbour
+    settled = (
+        f"settb=1/{want.fps},setpts=N,trim=start_frame={SETTLING * want.fps},setpts=PTS-STARTPTS"
+    )
     back = f"scale={footage.WIDTH}:{footage.HEIGHT}:flags=bicubic"
     reference = f"[1:v]fps={want.fps},{settled}"
     at_size = _run(["-i", str(encoded), *source, "-filter_complex",

@@ -37,6 +37,7 @@ PROGRAM = "eager-kestrel"
 
 COMMANDS: dict[str, dict[str, str]] = {
     "Start": {
+        "start": "Answer a few questions and get a show file, and the plan it leads to.",
         "demo": "See the whole thing work: measure a simulated wet evening, plan a show, say why.",
     },
     "Measure": {
@@ -46,7 +47,7 @@ COMMANDS: dict[str, dict[str, str]] = {
     },
     "Plan": {
         "guides": "Platform guidelines as files: list, show, write, import, check, compare.",
-        "plan": "Derive settings for your platforms from your line, and say what bound each of them.",
+        "plan": "Derive settings for your platforms from your line, and say what bound each.",
         "need": "Say what upload a picture on a platform takes: the inverse of a plan.",
     },
     "Prove": {

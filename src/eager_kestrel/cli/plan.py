@@ -88,7 +88,7 @@ def plan(
     ] = None,
     json: Json = False,
 ) -> None:
-    """Derive settings for your platforms from your line, and say what bound each of them."""
+    """Derive settings for your platforms from your line, and say what bound each."""
     import sys
 
     from eager_kestrel.actions.plan import (
@@ -129,8 +129,10 @@ def plan(
         from eager_kestrel.cli.plan_card import show_plan
 
         show_plan(console(), planned.plan, why=why)
-    if not planned.plan.feasible:
+    if planned.plan.total_kbps == 0:
         raise _no_plan(planned.plan)
+    if not planned.plan.feasible:
+        raise typer.Exit(1)
 
 
 def _write(plan: Plan, figure: Path | None, out: Path | None) -> None:

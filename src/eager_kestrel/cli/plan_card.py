@@ -28,16 +28,22 @@ def _both(kbps: float) -> str:
 
 def show_plan(screen: Console, plan: Plan, *, why: bool = False) -> None:
     """The card on top, the budget under it, then reasons and warnings."""
+    several = plan.split is not None
     for destination in plan.destinations:
-        _show_destination(screen, plan, destination, why=why)
-    _show_data(screen, plan, why=why)
+        _show_destination(screen, plan, destination, why=why, brief=several and not why)
+    if several:
+        from eager_kestrel.cli.split_card import show_split
+
+        show_split(screen, plan, why=why)
+    if plan.feasible or plan.total_kbps > 0:
+        _show_data(screen, plan, why=why)
     _show_budget(screen, plan)
     for warning in plan.warnings:
         remark(screen, warning)
 
 
 def _show_destination(
-    screen: Console, plan: Plan, destination: DestinationPlan, *, why: bool
+    screen: Console, plan: Plan, destination: DestinationPlan, *, why: bool, brief: bool
 ) -> None:
     from rich.text import Text
 
@@ -49,6 +55,8 @@ def _show_destination(
         screen.print(Text(f"  {destination.infeasible_because}\n"))
         return
     screen.print(_card(title, plan, destination, video, audio))
+    if brief:
+        return
     _show_reasons(screen, destination, why=why)
     if why:
         _show_beside(screen, destination)

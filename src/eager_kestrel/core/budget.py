@@ -72,6 +72,23 @@ def budget(uplink: Uplink, safe_share: float, reserves: tuple[Reserve, ...]) -> 
     )
 
 
+def beside(waterfall: Budget, others_kbps: float) -> Budget:
+    """The waterfall of one destination when others take their part of the same line."""
+    if others_kbps <= 0:
+        return waterfall
+    before = waterfall.safe_kbps
+    after = max(0.0, round(before - others_kbps, 3))
+    why = f"{Bitrate.from_kbps(others_kbps).in_kbps()} go to other destinations"
+    step = Step(name="other destinations", before_kbps=before, after_kbps=after, why=why)
+    return waterfall.model_copy(
+        update={
+            "steps": (*waterfall.steps, step),
+            "safe_kbps": after,
+            "reserved_kbps": waterfall.reserved_kbps + others_kbps,
+        }
+    )
+
+
 def destination_steps(
     safe_kbps: float, transport: str, extra: Overhead, audio_kbps: float
 ) -> tuple[Step, ...]:

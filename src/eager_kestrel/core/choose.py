@@ -8,6 +8,7 @@ rate or for thousands.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from math import inf
 
@@ -145,11 +146,7 @@ class Field:
         """Index of the chosen candidate at every safe rate; -1 where none is allowed."""
         if not self.candidates:
             return np.full(safe_kbps.size, -1, dtype=np.intp)
-        kbps, judged, allowed = self.weigh(safe_kbps)
-        rounded = np.where(allowed, np.round(judged / TIE), -1.0)
-        tied = allowed & (rounded == rounded.max(axis=1, keepdims=True))
-        chosen = np.argmin(np.where(tied, kbps, inf), axis=1)
-        return np.where(allowed.any(axis=1), chosen, -1)
+        return best_of(*self.weigh(safe_kbps))
 
     def at(self, safe_kbps: float) -> Weighed:
         """Everything weighed at one safe rate."""
@@ -168,54 +165,72 @@ class Field:
         )
 
 
-def field_of(show: Show, guide: Guide, table: QualityTable, codec: Codec) -> Field:
-    """The candidates of a show for a guide.
+def best_of(kbps: Floats, judged: Floats, allowed: Flags) -> Indices:
+    """Index of the best allowed candidate in each row, the cheaper of equals; -1 where none is."""
+    rounded = np.where(allowed, np.round(judged / TIE), -1.0)
+    tied = allowed & (rounded == rounded.max(axis=1, keepdims=True))
+    chosen = np.argmin(np.where(tied, kbps, inf), axis=1)
+    return np.where(allowed.any(axis=1), chosen, -1)
+
+
+def field_of(
+    show: Show,
+    guide: Guide,
+    table: QualityTable,
+    codec: Codec,
+    members: Sequence[Guide] = (),
+    *,
+    relayed: bool = False,
+) -> Field:
+    """The candidates of a show for a guide, or for one encode that several platforms get.
 
     Args:
         show: source, frame rate and motion.
-        guide: with the standing applied.
+        guide: with the standing applied; for several, what satisfies all of them.
         table: of the quality model.
         codec: already chosen.
+        members: the guides of all that get the encode, each with its own rungs and transport; left
+            out, the guide itself.
+        relayed: whether only the first is sent to, and passes it on.
     """
+    members = members or (guide,)
+    senders = members[:1] if relayed else members
     rules = guide.video
     found = candidates(
         nearest_shape(show.source, rules.shapes),
         show.source,
         show.frame_rate,
         rules.largest,
-        rules.pictures or [rung.picture for rung in guide.rungs],
+        rules.pictures or [rung.picture for member in members for rung in member.rungs],
         rules.taken_rates,
         only_named=bool(rules.pictures),
         rewarded_from_lines=guide.delivery.better_from_lines,
     )
-    transport, profile = guide.transports[0], rules.profiles_of(codec)[0]
     pixels = np.array([c.picture.pixels for c in found], dtype=np.float64)
     fps = np.array([float(c.frame_rate) for c in found], dtype=np.float64)
-    sample_rate = guide.audio.sample_rates_hz[0]
-    extra = {c.frame_rate: overhead(transport, c.frame_rate, sample_rate) for c in found}
-    rungs = guide.rung_table(codec, transport)
-    said = [guide.within_rules(rungs.limits(c.picture, c.frame_rate)) for c in found]
-    floors = np.array([s.floor.kbps if s.floor else 0.0 for s in said], dtype=np.float64)
+    floors, ceilings = _rungs(members, found, codec)
     floors = np.maximum(floors, LEAST_VIDEO_KBPS)
+    per_byte, fixed = _overheads(senders, found, guide.audio.sample_rates_hz[0])
     clean = clean_kbps(table, show.motion, codec, pixels, fps)
     share = 1.0 if rate_control(guide) == "constant" else VARIABLE_TARGET
-    limits = np.array(
+    profile = rules.profiles_of(codec)[0]
+    most = [viewers_kbps(member, show) for member in members]
+    limits = np.stack(
         [
-            [s.ceiling.kbps if s.ceiling else inf for s in said],
+            ceilings,
             _level_kbps(_allowed_levels(guide, codec), found, fps, profile),
-            [viewers_kbps(guide, show)] * len(found),
+            _viewers(most, per_byte, fixed),
             # a platform's floor outweighs what can be seen
             np.ceil(np.maximum(clean, floors) / share / 100) * 100,
-        ],
-        dtype=np.float64,
-    ).reshape(len(LIMITS) - 1, len(found))
+        ]
+    )
     return Field(
         candidates=found,
         codec=codec,
         pixels=pixels,
         fps=fps,
-        per_byte=np.array([extra[c.frame_rate].per_byte for c in found], dtype=np.float64),
-        fixed_kbps=np.array([extra[c.frame_rate].fixed_kbps for c in found], dtype=np.float64),
+        per_byte=per_byte.sum(axis=0),
+        fixed_kbps=fixed.sum(axis=0),
         rules_kbps=limits,
         floors_kbps=floors,
         smooth=fps >= min(table.motion[show.motion].least_fps, fps.max(initial=0.0)),
@@ -226,7 +241,39 @@ def field_of(show: Show, guide: Guide, table: QualityTable, codec: Codec) -> Fie
         table=table,
         show=show,
         target_share=share,
+        copies=len(senders),
     )
+
+
+def _rungs(members: Sequence[Guide], found: list[Candidate], codec: Codec) -> tuple[Floats, Floats]:
+    """The highest floor and the lowest ceiling of each candidate, in kbit/s."""
+    floors, ceilings = np.zeros(len(found)), np.full(len(found), inf)
+    for member in members:
+        rows = member.rung_table(codec, member.transports[0])
+        said = [member.within_rules(rows.limits(c.picture, c.frame_rate)) for c in found]
+        floor = np.array([s.floor.kbps if s.floor else 0.0 for s in said], dtype=np.float64)
+        ceiling = np.array([s.ceiling.kbps if s.ceiling else inf for s in said], dtype=np.float64)
+        floors, ceilings = np.maximum(floors, floor), np.minimum(ceilings, ceiling)
+    return floors, ceilings
+
+
+def _overheads(
+    members: Sequence[Guide], found: list[Candidate], sample_rate_hz: int
+) -> tuple[Floats, Floats]:
+    """What each copy adds per byte and per second; both of shape (members, candidates)."""
+    per_byte, fixed = np.empty((len(members), len(found))), np.empty((len(members), len(found)))
+    for row, member in enumerate(members):
+        rates = {c.frame_rate for c in found}
+        extra = {rate: overhead(member.transports[0], rate, sample_rate_hz) for rate in rates}
+        per_byte[row] = [extra[c.frame_rate].per_byte for c in found]
+        fixed[row] = [extra[c.frame_rate].fixed_kbps for c in found]
+    return per_byte, fixed
+
+
+def _viewers(most: list[float], per_byte: Floats, fixed: Floats) -> Floats:
+    """The most of all copies together that every platform's viewers take of their own."""
+    each = (np.array(most)[:, None] - fixed) / per_byte  # a relay's one copy is everybody's
+    return np.asarray(each.min(axis=0) * per_byte.sum(axis=0) + fixed.sum(axis=0), dtype=np.float64)
 
 
 def rate_control(guide: Guide) -> RateControl:
@@ -273,9 +320,7 @@ def _allowed_levels(guide: Guide, codec: Codec) -> list[Level]:
     return list(LEVELS[codec] if rank is None else LEVELS[codec][: rank + 1])
 
 
-def _level_kbps(
-    levels: list[Level], found: list[Candidate], fps: Floats, profile: str
-) -> list[float]:
+def _level_kbps(levels: list[Level], found: list[Candidate], fps: Floats, profile: str) -> Floats:
     """The most bitrate any allowed level gives each candidate; 0 where none holds it."""
     blocks = levels[0].codec == "h264"
     unit = 16 if blocks else 1
@@ -290,4 +335,4 @@ def _level_kbps(
             & (down <= level.longest_down)
         )
         most = np.where(holds, np.maximum(most, level.bitrate_kbps(profile)), most)
-    return [float(kbps) for kbps in most]
+    return np.asarray(most, dtype=np.float64)

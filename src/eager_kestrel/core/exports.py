@@ -143,8 +143,8 @@ def command_line(program: str, arguments: list[str]) -> str:
 
 
 ROWS = ("platform", "standing", "width", "height", "fps", "bitrate_kbps", "peak_kbps",
-        "rate_control", "buffer_kbit", "keyframe_seconds", "keyframe_frames", "codec", "profile", "level",
-        "b_frames", "audio_codec", "audio_kbps", "sample_rate_hz", "channels",
+        "rate_control", "buffer_kbit", "keyframe_seconds", "keyframe_frames", "codec", "profile",
+        "level", "b_frames", "audio_codec", "audio_kbps", "sample_rate_hz", "channels",
         "total_kbps")  # fmt: skip
 
 

@@ -16,6 +16,7 @@ from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.fitting import FrameFit
 from eager_kestrel.core.quality import Motion
 from eager_kestrel.core.show import Show
+from eager_kestrel.core.split import Split
 from eager_kestrel.core.uplink import Uplink
 
 Bound = Literal[
@@ -205,6 +206,8 @@ class Plan(Frozen):
     uplink: Uplink
     budget: Budget
     destinations: tuple[DestinationPlan, ...]
+    split: Split | None = None
+    """How several destinations share the line."""
     total_kbps: float
     """Everything sent, never above ``budget.safe_kbps``."""
     quality_basis: str

@@ -8,12 +8,14 @@ figure.
 from __future__ import annotations
 
 import re
+from dataclasses import dataclass
 from fractions import Fraction
+from typing import Any
 
 from eager_kestrel.core.beside import Adaptive, data_use, local_copy
-from eager_kestrel.core.budget import Budget, budget, destination_steps
+from eager_kestrel.core.budget import Budget, beside, budget, destination_steps
 from eager_kestrel.core.card import audio_at, settings_at
-from eager_kestrel.core.choose import field_of
+from eager_kestrel.core.choose import Field, field_of
 from eager_kestrel.core.fitting import frame_fit
 from eager_kestrel.core.guide import Guide
 from eager_kestrel.core.overhead import overhead
@@ -37,87 +39,148 @@ def plan(
     version: str,
     free_bytes: int | None = None,
 ) -> Plan:
-    """Plan a show for its destination.
+    """Plan a show for its destinations.
 
     Args:
         uplink: what the line carries.
-        show: with one destination; several share the line in a later version.
+        show: with one destination, or several that share the line.
         guides: by platform name.
         table: of the quality model.
         version: of the program, recorded in the plan.
         free_bytes: on the disk a local copy would go to, when one was named.
 
     Raises:
-        NotFoundError: a destination's standing is not in its guide.
+        NotFoundError: a destination's standing is not in its guide, or it does not take its codec.
     """
     waterfall = budget(uplink, show.safe_share, show.reserves)
-    destination = show.destinations[0]
-    planned = plan_destination(destination, guides[destination.platform], show, waterfall, table)
+    split = None
+    if len(show.destinations) == 1:
+        (destination,) = show.destinations
+        place = alone(destination, guides[destination.platform], show, table, waterfall)
+        planned = [plan_destination(place, show, waterfall, table)]
+    else:
+        from eager_kestrel.core.dividing import divide
+
+        outcome = divide(show, guides, table, waterfall)
+        split = outcome.split
+        planned = [
+            plan_destination(place, show, beside(waterfall, place.others_kbps), table)
+            if place.left_out is None
+            else _left_out(place)
+            for place in outcome.places
+        ]
+    total = round(sum(there.total_kbps for there in planned), 3)
     return Plan(
         version=version,
         inputs=Inputs.of(show),
         uplink=uplink,
         budget=waterfall,
-        destinations=(planned,),
-        total_kbps=planned.total_kbps,
+        destinations=tuple(planned),
+        split=split,
+        total_kbps=total,
         quality_basis=table.basis,
-        data=data_use(planned.total_kbps, show.hours_a_month),
-        local_copy=local_copy(show, table, planned.total_kbps, free_bytes),
-        warnings=_warnings(
-            guides[destination.platform].under(destination.standing), planned, uplink, show
-        ),
+        data=data_use(total, show.hours_a_month),
+        local_copy=local_copy(show, table, total, free_bytes),
+        warnings=warnings(show, guides, planned, uplink),
     )
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """A destination with the candidates it is planned from."""
+
+    destination: Destination
+    guide: Guide
+    """Without any standing applied."""
+    rules: Guide
+    """With the standing applied; where it shares an encode, what satisfies all that do."""
+    field: Field
+    safe_kbps: float
+    """For all copies of the encode."""
+    others_kbps: float = 0.0
+    """Of the same line, for other encodes."""
+    left_out: str | None = None
+    """Why it gets nothing."""
+
+    @property
+    def transport(self) -> str:
+        """How it is sent to this destination."""
+        return self.guide.transports[0]
+
+
+def alone(
+    destination: Destination, guide: Guide, show: Show, table: QualityTable, waterfall: Budget
+) -> Place:
+    """One destination that may use the whole safe rate."""
+    ruled = guide.under(destination.standing)
+    field = field_of(show, ruled, table, ruled.codec(destination.codec))
+    return Place(destination, guide, ruled, field, waterfall.safe_kbps)
+
+
+def _common(place: Place) -> dict[str, Any]:
+    """What is said of a destination whether it has settings or not."""
+    return {
+        "platform": place.guide.name,
+        "title": place.guide.title,
+        "standing": place.destination.standing,
+        "transport": place.transport,
+        "ingest": tuple(point.url for point in place.guide.ingest),
+        "guide_checked": place.guide.checked.isoformat(),
+    }
+
+
+def _left_out(place: Place) -> DestinationPlan:
+    assert place.left_out is not None
+    return DestinationPlan(**_common(place), feasible=False, infeasible_because=place.left_out)
 
 
 def plan_destination(
-    destination: Destination, guide: Guide, show: Show, waterfall: Budget, table: QualityTable
+    place: Place, show: Show, waterfall: Budget, table: QualityTable
 ) -> DestinationPlan:
-    """Settings for one destination that may use the whole safe rate."""
-    ruled = guide.under(destination.standing)
-    codec = ruled.codec(destination.codec)
-    field = field_of(show, ruled, table, codec)
-    weighed = field.at(waterfall.safe_kbps)
-    audio = audio_at(ruled, show, weighed.audio_kbps)
+    """Settings for one destination from its candidates.
+
+    Args:
+        place: the destination, and how much of the line its encode may use.
+        show: what is streamed.
+        waterfall: down to what this encode may use.
+        table: of the quality model.
+    """
+    rules, field, transport = place.rules, place.field, place.transport
+    weighed = field.at(place.safe_kbps)
+    audio = audio_at(rules, show, weighed.audio_kbps)
     order = weighed.order()
-    top_rate = min(show.frame_rate, max(ruled.video.taken_rates))
+    top_rate = min(show.frame_rate, max(rules.video.taken_rates))
     rate = weighed.candidates[order[0]].frame_rate if order else top_rate
-    extra = overhead(ruled.transports[0], rate, audio.sample_rate_hz)
-    common = {
-        "platform": guide.name,
-        "title": guide.title,
-        "standing": destination.standing,
-        "transport": ruled.transports[0],
-        "ingest": tuple(point.url for point in ruled.ingest),
-        "guide_checked": guide.checked.isoformat(),
-        "budget_steps": destination_steps(
-            waterfall.safe_kbps, ruled.transports[0], extra, audio.bitrate_kbps
-        ),
-    }
+    extra = overhead(transport, rate, audio.sample_rate_hz)
+    safe_kbps = place.safe_kbps / field.copies
+    steps = destination_steps(safe_kbps, transport, extra, audio.bitrate_kbps)
     if not order:
-        why = infeasible(ruled, show, weighed, waterfall)
-        return DestinationPlan(**common, feasible=False, infeasible_because=why)
+        why = infeasible(rules, show, weighed, waterfall)
+        return DestinationPlan(
+            **_common(place), feasible=False, infeasible_because=why, budget_steps=steps
+        )
     best = order[0]
-    video = settings_at(ruled, field, weighed, best)
-    total = round(extra.total_kbps(video.most_kbps, audio.bitrate_kbps), 3)
-    line = Standpoint.of(ruled, field, weighed, best, waterfall)
+    video = settings_at(rules, field, weighed, best)
+    line = Standpoint.of(rules, field, weighed, best, waterfall, transport)
     reasons = (
-        *video_reasons(ruled, show, weighed, order, waterfall, video),
-        audio_reason(ruled, audio),
+        *video_reasons(rules, show, weighed, order, waterfall, video),
+        audio_reason(rules, audio),
     )
-    cheaper = steps_down(line, total)
+    cheaper = steps_down(line)
     return DestinationPlan(
-        **common,
+        **_common(place),
         feasible=True,
+        budget_steps=steps,
         video=video,
         audio=audio,
         quality=weighed.option(best).quality,
-        total_kbps=total,
+        total_kbps=round(extra.total_kbps(video.most_kbps, audio.bitrate_kbps), 3),
         bound_by={re.sub("[ -]", "_", r.about): r.bound_by for r in reasons},
         reasons=reasons,
         runners_up=tuple(weighed.option(i) for i in order[1 : 1 + RUNNERS_UP]),
         steps_down=cheaper,
         step_up=step_up(line),
-        offers=offers(line, destination, guide, show, table),
+        offers=offers(line, place.destination, place.guide, show, table),
         adaptive=_adaptive(video, cheaper, float(weighed.floors_kbps[best])),
         fit=frame_fit(show.source, Picture(video.width, video.height)),
     )
@@ -134,25 +197,28 @@ def _adaptive(video: VideoSettings, cheaper: tuple[Fallback, ...], floor: float)
     )
 
 
-def _warnings(
-    guide: Guide, planned: DestinationPlan, uplink: Uplink, show: Show
+def warnings(
+    show: Show, guides: dict[str, Guide], planned: list[DestinationPlan], uplink: Uplink
 ) -> tuple[str, ...]:
+    """What a plan cannot promise, each said once."""
     found: list[str] = []
     if uplink.basis == "assumed":
         what = "rests on imported readings" if uplink.runs else "is a bare number nobody measured"
         found.append(f"the upload {what}; run eager-kestrel measure")
     elif uplink.basis == "one run":
         found.append("one run is not evidence yet; measure again at the hour of the show")
-    if planned.video is not None:
-        found += _misfits(guide, planned.video, show)
-    if planned.feasible and guide.delivery.transcodes != "always":
-        open_ = guide.delivery.transcodes == "when there is capacity"
-        when = "may get" if open_ else "always get"
-        total = Bitrate.from_kbps(planned.total_kbps)
-        found.append(
-            f"viewers {when} exactly what you send: a connection slower than {total} will buffer"
-        )
-    return tuple(found)
+    for destination, there in zip(show.destinations, planned, strict=True):
+        guide = guides[destination.platform].under(destination.standing)
+        if there.video is None:
+            continue
+        found += _misfits(guide, there.video, show)
+        if guide.delivery.transcodes != "always":
+            open_ = guide.delivery.transcodes == "when there is capacity"
+            found.append(
+                f"viewers of {guide.title} {'may' if open_ else 'always'} get exactly what you "
+                f"send: a connection slower than {Bitrate.from_kbps(there.total_kbps)} will buffer"
+            )
+    return tuple(dict.fromkeys(found))
 
 
 def _misfits(guide: Guide, video: VideoSettings, show: Show) -> list[str]:
@@ -163,9 +229,10 @@ def _misfits(guide: Guide, video: VideoSettings, show: Show) -> list[str]:
         fit = frame_fit(show.source, sent)
         assert fit is not None
         found.append(
-            f"your source is {show.source.shape} and {guide.title} gets {sent}: cropped to "
-            f"{fit.crop_width}x{fit.crop_height} it keeps {fit.kept_share:.0%} of the source, "
-            f"padded it fills {fit.used_share:.0%} of the picture; do not stretch it"
+            f"your source is {show.source} and {guide.title} gets {sent}, {sent.shape}: cropped, it "
+            f"shows {fit.crop_width}x{fit.crop_height} of the source ({fit.kept_share:.0%}); padded, "
+            f"the source fills {fit.pad_width}x{fit.pad_height} of it ({fit.used_share:.0%}); a scene "
+            "laid out for it wastes nothing; never stretch it"
         )
     if (show.frame_rate / rate).denominator != 1:
         found.append(

@@ -19,6 +19,12 @@ def _rate(value: float | str) -> str:
     return Bitrate.from_kbps(float(value)).in_kbps()
 
 
+def _they(facts: Facts, verb: str = "take") -> str:
+    """The platform, or several that share an encode, with a verb that agrees."""
+    name = str(facts["platform"])
+    return f"{name} {verb}" if " and " in name else f"{name} {verb}s"
+
+
 def _bitrate_budget(facts: Facts) -> str:
     return (
         f"your line leaves {_rate(int(float(facts['budget_kbps'])))} for video "
@@ -28,7 +34,7 @@ def _bitrate_budget(facts: Facts) -> str:
 
 def _bitrate_guide(facts: Facts) -> str:
     return (
-        f"{facts['platform']} takes at most {_rate(facts['ceiling_kbps'])}; "
+        f"{_they(facts)} at most {_rate(facts['ceiling_kbps'])}; "
         f"your line would carry {_rate(facts['budget_kbps'])}"
     )
 
@@ -65,15 +71,13 @@ _SENTENCES: dict[tuple[str, Bound], Callable[[Facts], str]] = {
         f"{f['platform']} may pass on exactly what it gets, and its slowest viewers have "
         f"{_rate(f['viewers_kbps'])}"
     ),
-    ("bitrate", "level"): lambda f: (
-        f"the highest level {f['platform']} takes allows {_rate(f['level_kbps'])}"
-    ),
+    ("bitrate", "level"): lambda f: f"the highest level {_they(f)} allows {_rate(f['level_kbps'])}",
     ("picture", "quality at this bitrate"): _picture_quality,
     ("picture", "source"): lambda _: "as large as your source; enlarging it adds nothing",
     ("picture", "guide"): lambda f: (
-        f"larger than your source, because {f['platform']} delivers such pictures better"
+        f"larger than your source, because {_they(f, 'deliver')} such pictures better"
         if "rewarded" in f
-        else f"the largest {f['platform']} takes"
+        else f"the largest {_they(f)}"
     ),
     ("picture", "machine"): lambda f: (
         f"this machine does not encode {f['next']} in time with {float(f['share']):.0%} of itself"
@@ -86,38 +90,42 @@ _SENTENCES: dict[tuple[str, Bound], Callable[[Facts], str]] = {
         f"the slowest that this machine holds: it takes {float(f['load']):.0%} of it, and "
         f"{float(f['share']):.0%} are allowed"
     ),
-    ("colour", "guide"): lambda f: f"what {f['platform']} reads; anything else shifts the colours",
+    ("colour", "guide"): lambda f: f"what {_they(f, 'read')}; anything else shifts the colours",
     ("resize", "content"): lambda f: (
         "keeps the fine detail that a picture which hardly moves can show"
         if f["motion"] in ("still", "calm")
         else "a little softer than the source: moving detail costs bitrate and is not seen"
     ),
     ("rate control", "budget"): lambda f: (
-        f"{f['platform']} prefers it: {_rate(f['target_kbps'])} on average, and the line bears the "
+        f"{_they(f, 'prefer')} it: {_rate(f['target_kbps'])} on average, and the line bears the "
         f"peak of {_rate(f['peak_kbps'])}"
     ),
     ("frame rate", "quality at this picture"): _frame_rate_quality,
     ("frame rate", "source"): lambda _: "all that your source has",
-    ("frame rate", "guide"): lambda f: f"the most {f['platform']} takes of a source at this rate",
+    ("frame rate", "guide"): lambda f: (
+        f"at {f['other']} frames a second {_they(f)} no less than {_rate(f['floor_kbps'])}"
+        if "floor_kbps" in f
+        else f"the most {_they(f)} of a source at this rate"
+    ),
     ("keyframes", "guide"): lambda f: (
-        f"{f['platform']} wants them {f['rule']}; "
+        f"{_they(f, 'want')} them {f['rule']}; "
         f"{float(f['seconds']):g} s x {f['fps']} = {int(float(f['frames']))} frames"
     ),
     ("audio", "guide"): lambda f: (
-        f"{f['platform']} takes {float(f['least_kbps']):g} to {float(f['most_kbps']):g} kbit/s"
+        f"{_they(f)} {float(f['least_kbps']):g} to {float(f['most_kbps']):g} kbit/s"
     ),
     ("audio", "share of the total"): lambda f: (
         f"about {float(f['share']):.0%} of what is sent, so that video keeps the rest; "
-        f"{f['platform']} takes {float(f['least_kbps']):g} to {float(f['most_kbps']):g}"
+        f"{_they(f)} {float(f['least_kbps']):g} to {float(f['most_kbps']):g}"
     ),
-    ("rate control", "guide"): lambda f: f"{f['platform']} asks for it",
+    ("rate control", "guide"): lambda f: f"{_they(f, 'ask')} for it",
     ("buffer", "level"): lambda f: f"the most level {f['level']} allows",
     ("buffer", "budget"): lambda _: "one second of video, so that no burst outruns the line",
     ("level", "level"): lambda f: (
         f"the least of {LEVEL_TABLES[str(f['codec'])]} that holds picture, rate and buffer"
     ),
-    ("profile", "guide"): lambda f: f"the best of those {f['platform']} takes",
-    ("b-frames", "guide"): lambda f: f"the most {f['platform']} takes",
+    ("profile", "guide"): lambda f: f"the best of those {_they(f)}",
+    ("b-frames", "guide"): lambda f: f"the most {_they(f)}",
 }
 
 

@@ -159,6 +159,15 @@ def _frame_rate_reason(guide: Guide, show: Show, weighed: Weighed, order: list[i
     ]
     value = frame_rate_text(chosen.frame_rate)
     if not faster:
+        floors = {
+            float(weighed.floors_kbps[i]): frame_rate_text(c.frame_rate)
+            for i, c in enumerate(weighed.candidates)
+            if c.frame_rate > chosen.frame_rate
+        }
+        if floors:
+            least = min(floors)
+            return reason("frame rate", value, "guide", platform=guide.title, other=floors[least],
+                          floor_kbps=least)  # fmt: skip
         bound: Bound = "source" if chosen.frame_rate == show.frame_rate else "guide"
         return reason("frame rate", value, bound, platform=guide.title)
     other = max(faster, key=lambda i: float(weighed.quality[i]))

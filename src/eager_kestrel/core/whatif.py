@@ -8,6 +8,7 @@ adapts by itself: each is a complete set of settings about a fifth cheaper.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from fractions import Fraction
 from typing import Self
 
 import numpy as np
@@ -17,6 +18,7 @@ from eager_kestrel.core.budget import Budget
 from eager_kestrel.core.card import audio_at, settings_at
 from eager_kestrel.core.choose import Field, Weighed, field_of
 from eager_kestrel.core.guide import Guide
+from eager_kestrel.core.overhead import overhead
 from eager_kestrel.core.picture import Picture
 from eager_kestrel.core.plan import Fallback, Offer, Option
 from eager_kestrel.core.quality import QualityTable
@@ -45,13 +47,24 @@ class Standpoint:
     weighed: Weighed
     best: int
     budget: Budget
+    transport: str
+    """Of the destination that is looked at; others may get the same encode."""
     following: tuple[float, int] | None
     """The least higher safe rate that chooses another candidate, and which."""
 
     @classmethod
-    def of(cls, guide: Guide, field: Field, weighed: Weighed, best: int, budget: Budget) -> Self:
+    def of(
+        cls,
+        guide: Guide,
+        field: Field,
+        weighed: Weighed,
+        best: int,
+        budget: Budget,
+        transport: str,
+    ) -> Self:
         """With the next choice above found."""
-        return cls(guide, field, weighed, best, budget, _next(field, best, budget.safe_kbps))
+        following = _next(field, best, budget.safe_kbps)
+        return cls(guide, field, weighed, best, budget, transport, following)
 
 
 def _fallback(stand: Standpoint, safe_kbps: float) -> Fallback | None:
@@ -63,20 +76,25 @@ def _fallback(stand: Standpoint, safe_kbps: float) -> Fallback | None:
     index = order[0]
     video = settings_at(stand.guide, stand.field, weighed, index)
     carried = video.most_kbps + weighed.audio_kbps
-    total = float(carried * stand.field.per_byte[index] + stand.field.fixed_kbps[index])
+    all_copies = float(carried * stand.field.per_byte[index] + stand.field.fixed_kbps[index])
+    audio = audio_at(stand.guide, stand.field.show, weighed.audio_kbps)
+    extra = overhead(stand.transport, Fraction(video.frame_rate), audio.sample_rate_hz)
+    total = extra.total_kbps(video.most_kbps, audio.bitrate_kbps)
     return Fallback(
         video=video,
-        audio=audio_at(stand.guide, stand.field.show, weighed.audio_kbps),
+        audio=audio,
         quality=weighed.option(index).quality,
         total_kbps=round(total, 3),
-        upload_kbps=round(stand.budget.upload_for(total), 1),
+        upload_kbps=round(stand.budget.upload_for(all_copies), 1),
     )
 
 
-def steps_down(stand: Standpoint, total_kbps: float) -> tuple[Fallback, ...]:
+def steps_down(stand: Standpoint) -> tuple[Fallback, ...]:
     """Cheaper settings in order; ends where nothing is allowed or worth sending."""
     found: list[Fallback] = []
-    safe = total_kbps
+    now, field = stand.best, stand.field
+    carried = stand.weighed.kbps[now] + stand.weighed.audio_kbps
+    safe = float(carried * field.per_byte[now] + field.fixed_kbps[now])
     for _ in range(MOST_STEPS):
         safe *= STEP
         step = _fallback(stand, safe)
@@ -125,6 +143,8 @@ def offers(
         table: of the quality model.
     """
     found = [_more_upload(stand)]
+    if stand.field.copies > 1:  # another standing of one changes nothing for the rest
+        return tuple(offer for offer in found if offer is not None)
     now = stand.weighed.option(stand.best)
     for standing in guide.standings:
         if standing != destination.standing:

@@ -10,16 +10,15 @@ from typing import Any
 
 import tomlkit
 from pydantic import BaseModel
-from tomlkit.items import AoT, InlineTable, Item, Table
 
 from eager_kestrel.core import guide as guide_module
 from eager_kestrel.core.guide import Guide
 from eager_kestrel.files.bundled import DATA
+from eager_kestrel.files.toml_text import fill
 
 SCHEMA_NAME = "guide.schema.json"
 SCHEMA_LINE = f"#:schema ./{SCHEMA_NAME}"
 """Editors that know TOML schemas read this line."""
-INLINE = ("keyframes", "profiles", "highest_level")
 
 COMMENTS = {
     "checked": "the day you held this against the source",
@@ -49,51 +48,9 @@ def guide_toml(guide: Guide, comments: dict[str, str] | None = None) -> str:
     document = tomlkit.document()
     document.add(tomlkit.comment(SCHEMA_LINE.removeprefix("#").lstrip()))
     text_head = f"# Ingest guidelines of {guide.title}.\n"
-    _fill(document, {"format": guide.format, **dumped}, "", said)
+    fill(document, {"format": guide.format, **dumped}, said)
     body = tomlkit.dumps(document)
     return SCHEMA_LINE + "\n" + text_head + body.split("\n", 1)[1]
-
-
-def _fill(table: Any, values: dict[str, Any], path: str, comments: dict[str, str]) -> None:
-    """Plain values first, then tables, then arrays of tables, as TOML wants them."""
-
-    def kind(item: tuple[str, Any]) -> int:
-        key, value = item
-        if isinstance(value, dict) and key not in INLINE:
-            return 1
-        return 2 if _is_rows(value) else 0
-
-    for key, value in sorted(values.items(), key=kind):
-        here = f"{path}.{key}".lstrip(".")
-        item = _item(key, value, here, comments)
-        if here in comments and kind((key, value)) == 0:
-            item.comment(comments[here])
-        table.append(key, item)
-
-
-def _is_rows(value: object) -> bool:
-    return isinstance(value, list | tuple) and bool(value) and isinstance(value[0], dict)
-
-
-def _item(key: str, value: Any, here: str, comments: dict[str, str]) -> Item:
-    if isinstance(value, dict):
-        nested: Table | InlineTable = (
-            tomlkit.inline_table() if key in INLINE else tomlkit.table(is_super_table=False)
-        )
-        if key in INLINE:
-            nested.update(value)
-        else:
-            _fill(nested, value, here, comments)
-        return nested
-    if _is_rows(value):
-        rows: AoT = tomlkit.aot()
-        for row in value:
-            part = tomlkit.table()
-            _fill(part, row, here, comments)
-            rows.append(part)
-        return rows
-    item: Item = tomlkit.item(list(value) if isinstance(value, tuple) else value)
-    return item
 
 
 def template(name: str, title: str, today: str) -> str:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from eager_kestrel.core.budget import Step
 from eager_kestrel.core.plan import Plan
 from eager_kestrel.core.units import Bitrate
-from eager_kestrel.report.figures import CARE, FAINT, GOOD, INK, LINE, PALE, new_figure, save
+from eager_kestrel.report.figures import CARE, FAINT, GOOD, INK, LINE, PALE, SOFT, new_figure, save
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -51,6 +51,8 @@ def save_budget_figure(plan: Plan, path: Path) -> None:
     if unused > 0:
         axes.barh(end, unused / 1000, TALL, left=plan.total_kbps / 1000, color="none",
                   edgecolor=PALE, hatch="//", linewidth=0.8)  # fmt: skip
+        axes.text(plan.budget.safe_kbps / 1000, end, f"  {Bitrate.from_kbps(unused)} unused",
+                  va="center", color=INK, fontsize=10)  # fmt: skip
     names = [step.name for step in steps]
     axes.set_yticks(range(end + 1), [*names, "sent"])
     axes.invert_yaxis()
@@ -60,17 +62,17 @@ def save_budget_figure(plan: Plan, path: Path) -> None:
     axes.grid(axis="x", color=FAINT, linewidth=0.6)
     axes.axvline(plan.budget.safe_kbps / 1000, color=CARE, linewidth=1.2, linestyle="--")
     axes.annotate(f"safe rate {Bitrate.from_kbps(plan.budget.safe_kbps)}",
-                  (plan.budget.safe_kbps / 1000, -0.5), color=CARE, ha="center", va="bottom",
-                  fontsize=10)  # fmt: skip
+                  (plan.budget.safe_kbps / 1000, -0.5), color=CARE, ha="left", va="center",
+                  xytext=(6, 0), textcoords="offset points", fontsize=10)  # fmt: skip
     save(figure, path)
 
 
 def _row(axes: Axes, row: int, step: Step, *, first: bool) -> None:
     """One step: what is left in full, what it took away in pale."""
     after, before = step.after_kbps / 1000, step.before_kbps / 1000
-    axes.barh(row, after, TALL, color=LINE if first else GOOD, alpha=1 if first else 0.75)
+    axes.barh(row, after, TALL, color=LINE if first else SOFT)
     if before > after:
-        axes.barh(row, before - after, TALL, left=after, color=PALE, alpha=0.5)
+        axes.barh(row, before - after, TALL, left=after, color=FAINT)
     taken = "" if first else f"  −{Bitrate.from_kbps(step.before_kbps - step.after_kbps)}"
     axes.text(max(before, after), row, f" {Bitrate.from_kbps(step.after_kbps)}{taken}",
               va="center", color=INK, fontsize=10)  # fmt: skip

@@ -24,6 +24,7 @@ LINE = "#3b7ea1"
 GOOD = "#2f7d4f"
 CARE = "#c2571a"
 PALE = "#aab6c2"
+SOFT = "#7fb396"
 SHADE = "#eef2f5"
 
 

@@ -1,0 +1,172 @@
+"""``start``: a short conversation that writes a show file."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any, TypeVar
+
+import typer
+
+from eager_kestrel.cli.options import (
+    GuideFolder,
+    Motion,
+    Platforms,
+    Reserves,
+    Share,
+    Source,
+    SourceRate,
+    single,
+)
+
+if TYPE_CHECKING:
+    from eager_kestrel.actions.shows import Wishes
+    from eager_kestrel.core.show import Show
+
+T = TypeVar("T")
+
+
+def start(
+    yes: Annotated[
+        bool, typer.Option("--yes", help="Ask nothing: take the options, and what is usual.")
+    ] = False,
+    title: Annotated[str | None, typer.Option(help="What the show is called.")] = None,
+    platforms: Platforms = None,
+    source: Source = None,
+    fps: SourceRate = None,
+    motion: Motion = None,
+    audio: Annotated[str | None, typer.Option(metavar="KIND", help="voice or music.")] = None,
+    share: Share = None,
+    reserve: Reserves = None,
+    viewers: Annotated[
+        str | None, typer.Option(metavar="RATE", help="The slowest viewers' download.")
+    ] = None,
+    upload: Annotated[
+        str | None,
+        typer.Option(metavar="RATE", help='Plan it at the end from "12 Mbit/s", not from runs.'),
+    ] = None,
+    guides: GuideFolder = None,
+    out: Annotated[
+        Path | None, typer.Option(metavar="FILE", help="Else show.toml in this folder.")
+    ] = None,
+) -> None:
+    """Answer a few questions and get a show file, and the plan it leads to."""
+    import sys
+
+    from eager_kestrel.actions.shows import Wishes
+    from eager_kestrel.actions.start import new_show, show_path, write_show
+    from eager_kestrel.cli.screen import warn
+    from eager_kestrel.core.errors import InputError
+
+    path = show_path(out)
+    wishes = Wishes(
+        platforms=tuple(platforms or ()), source=source, fps=fps, motion=motion, audio=audio,
+        share=share, reserves=tuple(reserve or ()), viewers=viewers,
+    )  # fmt: skip
+    if not yes:
+        if not sys.stdin.isatty():
+            raise InputError("there is nobody to ask", "give --yes and options such as --for oxbow")
+        title, wishes = _asked(title, wishes, guides)
+    show = new_show(wishes, title or "", guides)
+    write_show(show, path)
+    warn(f"wrote {path}; change it with any editor, plan it with: eager-kestrel plan {path}")
+    _plan(show, upload, guides)
+
+
+def _ask(question: str, usual: str, read: Callable[[str], T]) -> T:
+    """Ask until the answer can be read."""
+    from eager_kestrel.cli.screen import warn
+    from eager_kestrel.core.errors import KestrelError
+
+    while True:
+        answer = typer.prompt(question, default=usual, err=True)
+        try:
+            return read(str(answer))
+        except KestrelError as error:
+            warn(error.line())
+
+
+def _listed(heading: str, rows: dict[str, str]) -> None:
+    typer.echo(f"\n{heading}", err=True)
+    for name, said in rows.items():
+        typer.echo(f"  {name:<8} {said}", err=True)
+
+
+def _asked(title: str | None, given: Wishes, guides: Path | None) -> tuple[str, Wishes]:
+    """Ask for everything no option gave."""
+    from dataclasses import replace
+
+    from eager_kestrel.actions import start as begin
+    from eager_kestrel.actions.plan import known_platforms
+
+    def wish(key: str, question: str, usual: str) -> None:
+        """Ask for one wish until a show can be made of it."""
+        nonlocal given
+
+        def read(answer: str) -> Wishes:
+            said: dict[str, Any] = {key: answer.strip() or None}
+            tried = replace(given, **said)
+            begin.new_show(replace(tried, platforms=tried.platforms or platforms[:1]))
+            return tried
+
+        if getattr(given, key) is None:
+            given = _ask(question, usual, read)
+
+    platforms = tuple(known_platforms(guides))
+    named = title if title is not None else _ask("What is the show called", "My show", str)
+    if given.motion is None:
+        _listed("How much moves in the picture?", {**begin.MOTIONS})
+    wish("motion", "Motion", "lively")
+    wish("source", "The picture your camera or screen gives", "1920x1080")
+    wish("fps", "Its frames a second", "60")
+    wish("audio", "Is there music, or only voice", "voice")
+    if not given.platforms:
+        typer.echo(f"\nGuides are known of: {', '.join(platforms)}", err=True)
+        given = _ask(
+            "Where does it go (with commas, oxbow:hearth for a standing)", platforms[0],
+            lambda answer: _going(given, answer, guides),
+        )  # fmt: skip
+    if not given.reserves:
+        uses = {str(n): f"{u.name}, {u.rate}" for n, u in enumerate(begin.RESERVES, 1)}
+        _listed("Who else uses the upload meanwhile?", uses)
+        reserves = _ask("Numbers, or name=rate, with commas; - for nobody", "-", _reserves)
+        given = replace(given, reserves=reserves)
+    if given.share is None:
+        _listed("How careful are you?", begin.CARE)
+    wish("share", "How much of the line may the stream take", "70 %")
+    return named, given
+
+
+def _going(given: Wishes, answer: str, guides: Path | None) -> Wishes:
+    from dataclasses import replace
+
+    from eager_kestrel.actions.start import new_show
+
+    names = tuple(part.strip() for part in answer.split(",") if part.strip())
+    tried = replace(given, platforms=names)
+    new_show(tried, guides=guides)
+    return tried
+
+
+def _reserves(answer: str) -> tuple[str, ...]:
+    from eager_kestrel.actions.start import reserves_from
+
+    return () if answer.strip() == "-" else reserves_from(answer)
+
+
+def _plan(show: Show, upload: str | None, guides: Path | None) -> None:
+    """The plan it leads to; without any run, what to do to get one."""
+    from eager_kestrel.actions.plan import plan_show, uplink_from_history, uplink_from_number
+    from eager_kestrel.cli.plan_card import show_plan
+    from eager_kestrel.cli.screen import console, warn
+    from eager_kestrel.core.errors import NotFoundError
+
+    try:
+        uplink = uplink_from_number(upload) if upload is not None else uplink_from_history()
+    except NotFoundError as error:
+        warn(f"no plan yet: {error.line()}")
+        return
+    show_plan(console(), plan_show(show, uplink, guides).plan)
+
+
+app = single("start", start)

@@ -1,0 +1,87 @@
+"""How one line is divided among several destinations, as it stands in a plan."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from eager_kestrel.core.document import Frozen
+
+Way = Literal["one encode for all", "one encode each", "grouped"]
+
+
+class Group(Frozen):
+    """Destinations that get the same encode."""
+
+    platforms: tuple[str, ...]
+    """Each as ``oxbow`` or ``oxbow:hearth``."""
+    codec: str
+    width: int
+    height: int
+    fps: float
+    bitrate_kbps: float
+    quality: float
+    total_kbps: float
+    """All copies together, with audio and overhead."""
+    machine_share: float | None
+    """Of what may be used of the machine; none when nothing is known of it."""
+
+
+class Alternative(Frozen):
+    """One way to divide the line."""
+
+    way: Way
+    feasible: bool
+    because: str = ""
+    """What stands against it: two rules that clash, or what does not fit."""
+    quality: float | None = None
+    """Mean over the destinations, by weight."""
+    total_kbps: float | None = None
+    groups: tuple[Group, ...] = ()
+
+
+class LeavingOut(Frozen):
+    """What leaving out one destination would bring the others."""
+
+    platform: str
+    frees_kbps: float
+    quality_now: float
+    """Mean of the others, by weight, with it."""
+    quality_then: float
+    """The same without it."""
+    text: str
+
+
+class Relay(Frozen):
+    """Sending once to a relay that sends it on."""
+
+    possible: bool
+    because: str = ""
+    """Why not: one stream cannot satisfy all the guides."""
+    sends_kbps: float | None = None
+    frees_kbps: float | None = None
+    """Of what is sent now."""
+    quality: float | None = None
+    width: int | None = None
+    height: int | None = None
+    fps: float | None = None
+    bitrate_kbps: float | None = None
+    text: str
+
+
+class Split(Frozen):
+    """The division chosen, and what was weighed beside it."""
+
+    way: Way
+    quality: float
+    """Mean over the destinations that are served, by weight."""
+    groups: tuple[Group, ...]
+    alternatives: tuple[Alternative, ...]
+    left_out: tuple[str, ...] = ()
+    """Destinations that get nothing, because not all fit."""
+    left_out_because: str = ""
+    leave_out_first: tuple[LeavingOut, ...] = ()
+    """Which to leave out when the line gets worse, the least loss first."""
+    unused_kbps: float
+    relay: Relay | None
+    text: str
+    """The choice and the difference in words."""
