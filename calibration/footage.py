@@ -20,7 +20,7 @@ import numpy as np
 from PIL import Image, ImageDraw, ImageFilter
 
 WIDTH, HEIGHT, FPS = 1920, 1080, 60
-GRAIN = {"still": 0.4, "calm": 0.5, "lively": 0.6, "hectic": 0.8}
+GRAIN = {"still": 0.4, "calm": 0.7, "lively": 0.6, "hectic": 0.8}
 """Deviation of the grain in 8-bit code values: what is left of it after a camera's own cleaning."""
 GRAIN_FIELDS = 24
 LENS = 0.7
@@ -48,11 +48,20 @@ def pink(rng: np.random.Generator, width: int, height: int) -> np.ndarray:
     """Noise of unit deviation whose amplitude falls as one over spatial frequency."""
     down, across = np.fft.fftfreq(height)[:, None], np.fft.rfftfreq(width)[None]
     falling = 1.0 / np.maximum(np.hypot(down, across), 1.0 / width)
-    field = np.fft.irfft2(np.fft.rfft2(rng.standard_normal((height, width))) * falling, (height, width))
+    field = np.fft.irfft2(
+        np.fft.rfft2(rng.standard_normal((height, width))) * falling, (height, width)
+    )
     return np.asarray((field - field.mean()) / field.std(), dtype=np.float32)
 
 
-def moved(layer: Image.Image, x: float, y: float, zoom: float = 1.0, turn: float = 0.0, sharp: Image.Resampling = Image.Resampling.BICUBIC) -> Image.Image:
+def moved(
+    layer: Image.Image,
+    x: float,
+    y: float,
+    zoom: float = 1.0,
+    turn: float = 0.0,
+    sharp: Image.Resampling = Image.Resampling.BICUBIC,
+) -> Image.Image:
     """The frame-sized window of a layer whose centre is at (x, y), zoomed and turned (radians)."""
     c, s = cos(turn) / zoom, sin(turn) / zoom
     return layer.transform(
@@ -67,7 +76,9 @@ def softly(draw_on: tuple[float, float, float, float], blur: float = 2.0) -> Ima
     """A mask with one soft-edged ellipse."""
     mask = Image.new("L", (WIDTH // 2, HEIGHT // 2), 0)
     ImageDraw.Draw(mask).ellipse(tuple(v / 2 for v in draw_on), 255)
-    return mask.filter(ImageFilter.BoxBlur(blur / 2)).resize((WIDTH, HEIGHT), Image.Resampling.BILINEAR)
+    return mask.filter(ImageFilter.BoxBlur(blur / 2)).resize(
+        (WIDTH, HEIGHT), Image.Resampling.BILINEAR
+    )
 
 
 def still(rng: np.random.Generator, count: int) -> Iterator[Image.Image]:
@@ -81,7 +92,9 @@ def still(rng: np.random.Generator, count: int) -> Iterator[Image.Image]:
             length = int(rng.integers(12, 80))
             for stroke in range(at, min(at + length, 1750), 7):
                 top = 160 + line * 32 + int(rng.integers(0, 6))
-                draw.line((stroke, top, stroke + int(rng.integers(-3, 4)), top + 14), (40, 40, 48), 2)
+                draw.line(
+                    (stroke, top, stroke + int(rng.integers(-3, 4)), top + 14), (40, 40, 48), 2
+                )
             at += length + 14
     glow = softly((240, 300, 760, 820), 60)
     hot = Image.new("RGB", (WIDTH, HEIGHT), (255, 120, 30))
@@ -91,15 +104,16 @@ def still(rng: np.random.Generator, count: int) -> Iterator[Image.Image]:
 
 
 def calm(rng: np.random.Generator, count: int) -> Iterator[Image.Image]:
-    """A head and shoulders before a background out of focus."""
-    back = leaves(rng, WIDTH, HEIGHT).filter(ImageFilter.GaussianBlur(5))
-    figure = leaves(rng, WIDTH + 200, HEIGHT + 200, 9000).filter(ImageFilter.GaussianBlur(0.8))
-    skin = Image.blend(figure, Image.new("RGB", figure.size, (205, 160, 135)), 0.75)
+    """A head and shoulders before a background out of focus; hands that speak along."""
+    back = leaves(rng, WIDTH, HEIGHT).filter(ImageFilter.GaussianBlur(2.5))
+    figure = leaves(rng, WIDTH + 400, HEIGHT + 400, 9000)
+    skin = Image.blend(figure, Image.new("RGB", figure.size, (205, 160, 135)), 0.7)
+    middle = (figure.width / 2, figure.height / 2)
     for frame in range(count):
         t = frame / FPS
-        dx, dy = 26 * sin(2 * pi * 0.45 * t), 10 * sin(2 * pi * 0.7 * t + 1)
-        body = moved(figure, figure.width / 2 - dx * 0.5, figure.height / 2 - dy * 0.5)
-        head = moved(skin, skin.width / 2 - dx, skin.height / 2 - dy, 1.0, 0.05 * sin(2 * pi * 0.4 * t))
+        dx, dy = 40 * sin(2 * pi * 0.45 * t), 16 * sin(2 * pi * 0.7 * t + 1)
+        body = moved(figure, middle[0] - dx * 0.6, middle[1] - dy * 0.6)
+        head = moved(skin, middle[0] - dx, middle[1] - dy, 1.0, 0.07 * sin(2 * pi * 0.4 * t))
         x, y = 960 + dx, 430 + dy
         draw = ImageDraw.Draw(head)
         opened = 12 + 10 * sin(2 * pi * 3.1 * t)
@@ -107,15 +121,25 @@ def calm(rng: np.random.Generator, count: int) -> Iterator[Image.Image]:
         for side in (-80, 80):
             lid = 4 if int(t * 10) % 23 == 0 else 16
             draw.ellipse((x + side - 26, y - 40 - lid, x + side + 26, y - 40 + lid), (40, 36, 40))
-        shown = Image.composite(body, back, softly((x - 480, 720 + dy / 2, x + 480, 1500), 3))
-        yield Image.composite(head, shown, softly((x - 200, y - 260, x + 200, y + 240), 3))
+        shown = Image.composite(body, back, softly((x - 520, 700 + dy / 2, x + 520, 1500), 3))
+        shown = Image.composite(head, shown, softly((x - 210, y - 270, x + 210, y + 250), 3))
+        for hand, side in enumerate((-1, 1)):
+            hx = 960 + side * 330 + 45 * sin(2 * pi * 0.6 * t + hand)
+            hy = 830 + 40 * sin(2 * pi * 0.8 * t + 2 * hand)
+            palm = moved(skin, 1100 - side * 330 - hx, middle[1] - hy, 1.0, 0.1 * sin(2 * pi * t))
+            shown = Image.composite(palm, shown, softly((hx - 110, hy - 80, hx + 110, hy + 110), 3))
+        yield shown
 
 
 def lively(rng: np.random.Generator, count: int) -> Iterator[Image.Image]:
     """A turning wheel and two hands over a table top, seen from above."""
     table = leaves(rng, WIDTH, HEIGHT)
     wheel = leaves(rng, 2400, 2400, 9000)
-    skin = Image.blend(leaves(rng, WIDTH + 400, HEIGHT + 400), Image.new("RGB", (WIDTH + 400, HEIGHT + 400), (200, 150, 125)), 0.6)
+    skin = Image.blend(
+        leaves(rng, WIDTH + 400, HEIGHT + 400),
+        Image.new("RGB", (WIDTH + 400, HEIGHT + 400), (200, 150, 125)),
+        0.6,
+    )
     disc = softly((560, 140, 1360, 940))
     clay = softly((760, 340, 1160, 740), 4)
     wet = Image.new("RGB", (2400, 2400), (150, 110, 90))
@@ -129,7 +153,9 @@ def lively(rng: np.random.Generator, count: int) -> Iterator[Image.Image]:
             dx = 70 * sin(2 * pi * 0.9 * t + hand)
             dy = 50 * cos(2 * pi * 0.6 * t + 2 * hand)
             x, y = 960 + side * 280 + dx, 560 + dy
-            arm = moved(skin, skin.width / 2 - dx, skin.height / 2 - dy, 1.0, side * 0.15 * sin(2 * pi * t))
+            arm = moved(
+                skin, skin.width / 2 - dx, skin.height / 2 - dy, 1.0, side * 0.15 * sin(2 * pi * t)
+            )
             shown = Image.composite(arm, shown, softly((x - 170, y - 130, x + 170, y + 560), 3))
         yield shown
 

@@ -43,7 +43,7 @@ ENCODERS = {
     "h264": ["libx264", "-preset", "veryfast", "-x264-params", "scenecut=0:open-gop=0:threads=1"],
     "hevc": ["libx265", "-preset", "veryfast", "-x265-params",
              "scenecut=0:open-gop=0:pools=none:frame-threads=1:log-level=error"],
-    "av1": ["libsvtav1", "-preset", "10", "-svtav1-params", "rc=2:scd=0:pred-struct=1:lp=1"],
+    "av1": ["libsvtav1", "-preset", "8", "-svtav1-params", "rc=2:scd=0:pred-struct=1:lp=1"],
 }  # fmt: skip
 
 
@@ -108,8 +108,9 @@ def measure_all(todo: list[Wanted], path: Path, cache: Path) -> None:
         for number, point in enumerate(workers.map(lambda w: measured(w, cache), left), 1):
             table.writerow(asdict(point))
             out.flush()
-            print(f"{number}/{len(left)} {point.motion} {point.codec} {point.width}x{point.height}"
-                  f" at {point.fps}: {point.kbps:.0f} kbit/s, {point.xpsnr:.2f} dB", flush=True)  # fmt: skip
+            what = f"{point.motion} {point.codec} {point.width}x{point.height} at {point.fps}"
+            print(f"{number}/{len(left)} {what}: {point.kbps:.0f} kbit/s, {point.xpsnr:.2f} dB",
+                  flush=True)  # fmt: skip
 
 
 def _key(w: Wanted) -> tuple[str | int, ...]:

@@ -166,8 +166,9 @@ def test_more_motion_never_chooses_a_larger_picture_or_a_lower_frame_rate(kbps: 
         weighed = field_of(show(motion), OXBOW, TABLE, "h264").at(kbps + 200)
         best = weighed.candidates[weighed.order()[0]]
         chosen.append((best.picture.pixels, best.frame_rate))
-    for (size, _), (next_size, _) in pairwise(chosen):
+    for (size, rate), (next_size, next_rate) in pairwise(chosen):
         assert next_size <= size
+        assert next_rate >= rate
 
 
 def test_keyframes_of_2997_are_counted_in_whole_frames() -> None:
@@ -302,3 +303,38 @@ def test_names_with_brackets_and_colons_are_shown_word_for_word(kestrel: Kestrel
                      "--reserve", f"{name}=1 Mbit/s")  # fmt: skip
     assert result.code == 0
     assert name in result.out
+
+
+EVEN = [72 * n for n in range(2, 16)]
+"""Lines of the 16:9 ladder, in steps of 128x72."""
+
+
+@pytest.mark.parametrize(
+    ("motion", "kbps", "lines", "rates"),
+    [
+        ("hectic", 4000, (720, 720), {60}),
+        ("hectic", 4500, (720, 720), {60}),
+        ("hectic", 6000, (800, 940), {60}),
+        ("lively", 3000, (720, 720), {30}),
+        ("lively", 6000, (1080, 1080), {60}),
+        ("calm", 4500, (1080, 1080), {30}),
+        ("calm", 5000, (1080, 1080), {30}),
+        ("calm", 6000, (1080, 1080), {60}),
+        *((motion, 600, (400, 500), {20, 30}) for motion in ("calm", "lively", "hectic")),
+    ],
+)
+def test_what_practice_does_within_one_step_of_the_ladder(
+    motion: str, kbps: float, lines: tuple[int, int], rates: set[int]
+) -> None:
+    """A source of 1080 at 60 has no even 24; 20 or 30 stand for 24 to 30."""
+    wide = OXBOW.video.model_copy(update={"largest": Picture(1920, 1080)})
+    field = field_of(show(motion), OXBOW.model_copy(update={"video": wide}), TABLE, "h264")
+    room = field.at(kbps * 1.05 + 400)
+    held = [c for c in room.candidates if float(c.frame_rate) >= TABLE.motion[motion].least_fps]  # type: ignore[index]
+    pixels = np.array([float(c.picture.pixels) for c in held])
+    fps = np.array([float(c.frame_rate) for c in held])
+    judged = quality(TABLE, motion, "h264", pixels, fps, np.full_like(pixels, kbps))  # type: ignore[arg-type]
+    best = held[int(judged.argmax())]
+    low, high = (min(EVEN, key=lambda at: abs(at - end)) for end in lines)
+    assert low - 72 <= best.picture.height <= high + 72, best
+    assert best.frame_rate in rates, best

@@ -108,22 +108,25 @@ def test_a_standing_and_a_codec_are_offered(kestrel: Kestrel) -> None:
 
 
 def test_need_answers_in_words_and_as_a_table(kestrel: Kestrel) -> None:
-    one = kestrel("need", "oxbow", "--picture", "1280x720", "--fps", "60", "--json").document
-    (answer,) = one["needs"]
-    assert answer["gives"]["height"] == 720
+    wish = ("need", "oxbow", "--picture", "1792x1008", "--fps", "60", "--json")
+    (answer,) = kestrel(*wish).document["needs"]
+    assert answer["gives"]["height"] == 1008
     upload = f"{answer['upload_kbps']} kbit/s"
     again = kestrel("plan", "--for", "oxbow", "--upload", upload, "--json").document
-    assert again["destinations"][0]["video"]["height"] == 720
-    reserved = kestrel("need", "oxbow", "--picture", "1280x720", "--fps", "60", "--reserve",
-                       "call=1.5 Mbit/s", "--json").document["needs"][0]  # fmt: skip
+    assert again["destinations"][0]["video"]["height"] == 1008
+    reserved = kestrel(*wish, "--reserve", "call=1.5 Mbit/s").document["needs"][0]
     more = reserved["upload_kbps"] - answer["upload_kbps"]
     assert more == pytest.approx(1500 / 0.7, abs=1)
     table = kestrel("need", "oxbow", "fernlight", "gatepost")
     assert table.code == 0
     assert all(name in table.out for name in ("oxbow", "fernlight", "gatepost", "never chosen"))
-    impossible = kestrel("need", "oxbow", "--picture", "1920x1080", "--motion", "hectic")
+    forced = kestrel("need", "oxbow", "--picture", "1920x1080", "--motion", "hectic")
+    assert forced.code == 0
+    assert "No plan chooses it" in forced.out
+    assert "6,000 kbit/s" in forced.out
+    impossible = kestrel("need", "oxbow", "--picture", "1000x1000")
     assert impossible.code == 4
-    assert "no upload makes a plan" in impossible.error_line
+    assert "no upload makes oxbow take 1000x1000" in impossible.error_line
     assert kestrel("need", "oxbw").code == 2
 
 
@@ -171,12 +174,12 @@ def test_bad_sweeps_get_one_line(kestrel: Kestrel, options: tuple[str, ...], say
 def test_need_counts_reserves_larger_than_any_line_measured() -> None:
     huge = Reserve(name="backup", rate=Bitrate.parse("90 Mbit/s"))
     wanted = show(reserves=(huge,))
-    picture = Picture(1280, 720)
+    picture = Picture(1664, 936)
     (found,) = need(wanted, wanted.destinations[0], OXBOW, TABLE, [picture], 50.0)
     assert found.upload_kbps is not None
     video = planned(found.upload_kbps, wanted).destinations[0].video
     assert video is not None
-    assert (video.width, video.height) == (1280, 720)
+    assert (video.width, video.height) == (1664, 936)
 
 
 def test_a_plan_with_no_candidates_has_no_steps() -> None:

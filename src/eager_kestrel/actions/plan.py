@@ -20,6 +20,7 @@ from eager_kestrel.core.uplink import Uplink, assumed_uplink
 from eager_kestrel.files.bundled import quality_table
 from eager_kestrel.files.documents import free_bytes, write_text
 from eager_kestrel.files.guides import guide_names, load_guide
+from eager_kestrel.files.latest import keep_latest
 
 RECENT_DAYS = 14
 
@@ -54,6 +55,11 @@ def plan_show(
     free = None if copy_to is None else free_bytes(copy_to)
     made = plan_of(uplink, show, loaded, quality_table(), __version__, free)
     return Planned(made, tuple(notes))
+
+
+def keep(plan: Plan) -> None:
+    """Keep a plan as the latest, to explain words with."""
+    keep_latest(plan.model_dump(mode="json"))
 
 
 def _stale(guide: Guide, today: date) -> str | None:

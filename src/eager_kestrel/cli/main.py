@@ -54,6 +54,7 @@ COMMANDS: dict[str, dict[str, str]] = {
         "check": "Hold settings, a plan's or any program's, against guides and your line.",
     },
     "Keep": {
+        "explain": "Explain a word or a sum of the trade, with the numbers of your latest plan.",
         "practice": "Simulated stand-ins on this machine, to try things on.",
     },
 }

@@ -20,7 +20,7 @@ from eager_kestrel.cli.options import (
 )
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.need import Needs
+    from eager_kestrel.core.need import Need, Needs
 
 
 def need(
@@ -70,11 +70,10 @@ def need(
         print_json(found.model_dump(mode="json"))
     else:
         _show(found)
-    if all(answer.upload_kbps is None for answer in found.needs):
+    if all(answer.upload_kbps is None and answer.forced is None for answer in found.needs):
         asked = " and ".join(platforms)
         raise NoPlanError(
-            f"no upload makes a plan for {asked} choose {picture or 'any picture'}"
-            f"{f' at {fps}' if fps else ''}",
+            f"no upload makes {asked} take {picture or 'any picture'}{f' at {fps}' if fps else ''}",
             "ask for another, or see eager-kestrel guides show",
         )
 
@@ -92,7 +91,7 @@ def _show(found: Needs) -> None:
     for answer in found.needs:
         where = f"{answer.platform}:{answer.standing}" if answer.standing else answer.platform
         if answer.upload_kbps is None or answer.gives is None:
-            table.add_row(where, answer.picture, "[dim]never chosen[/]", "-", "-")
+            table.add_row(where, *_never(answer))
             continue
         given = answer.gives
         table.add_row(
@@ -103,6 +102,26 @@ def _show(found: Needs) -> None:
             f"{given.quality:.2f}",
         )
     console().print(table)
+    for answer in found.needs:
+        if len(found.needs) == 1 and answer.forced is not None and answer.better is not None:
+            better = answer.better
+            console().print(
+                f"No plan chooses it: with that upload {better.width}x{better.height} at "
+                f"{better.fps:g} has quality {better.quality:.3f}, not {answer.forced.quality:.3f}."
+            )
+
+
+def _never(answer: Need) -> tuple[str, ...]:
+    """What is said of a picture no plan chooses."""
+    from eager_kestrel.cli.screen import rate
+    from eager_kestrel.core.units import Bitrate
+
+    forced = answer.forced
+    if forced is None or answer.forced_upload_kbps is None:
+        return (answer.picture, "[dim]not possible[/]", "-", "-")
+    picture = f"[dim]{forced.width}x{forced.height} at {forced.fps:g}, never chosen[/]"
+    kbps = Bitrate.from_kbps(forced.bitrate_kbps).in_kbps()
+    return (picture, rate(answer.forced_upload_kbps), kbps, f"{forced.quality:.2f}")
 
 
 app = single("need", need)

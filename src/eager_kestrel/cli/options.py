@@ -47,6 +47,13 @@ def complete_show_or_platform(incomplete: str) -> list[str]:
     return [*complete_show(incomplete), *complete_platform(incomplete)]
 
 
+def complete_term(incomplete: str) -> list[str]:
+    """Words that are explained, for shell completion."""
+    from eager_kestrel.actions.explain import glossary
+
+    return [name for name in glossary().terms if name.startswith(incomplete)]
+
+
 def complete_practice(incomplete: str) -> list[str]:
     """Practice lines for shell completion."""
     from eager_kestrel.actions.practice import practice_names

@@ -92,6 +92,7 @@ def plan(
     import sys
 
     from eager_kestrel.actions.plan import (
+        keep,
         plan_show,
         uplink_from_history,
         uplink_from_number,
@@ -116,6 +117,7 @@ def plan(
         _sweep(sweep, asked.show, uplink, guides, figure, out, json=json)
         return
     planned = plan_show(asked.show, uplink, guides, copy_to)
+    keep(planned.plan)
     _write(planned.plan, figure, out)
     for note in planned.notes:
         warn(note)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any, TypeVar
 
@@ -86,7 +86,7 @@ def _ask(question: str, usual: str, read: Callable[[str], T]) -> T:
             warn(error.line())
 
 
-def _listed(heading: str, rows: dict[str, str]) -> None:
+def _listed(heading: str, rows: Mapping[Any, str]) -> None:
     typer.echo(f"\n{heading}", err=True)
     for name, said in rows.items():
         typer.echo(f"  {name:<8} {said}", err=True)
@@ -115,7 +115,7 @@ def _asked(title: str | None, given: Wishes, guides: Path | None) -> tuple[str, 
     platforms = tuple(known_platforms(guides))
     named = title if title is not None else _ask("What is the show called", "My show", str)
     if given.motion is None:
-        _listed("How much moves in the picture?", {**begin.MOTIONS})
+        _listed("How much moves in the picture?", begin.MOTIONS)
     wish("motion", "Motion", "lively")
     wish("source", "The picture your camera or screen gives", "1920x1080")
     wish("fps", "Its frames a second", "60")

@@ -69,7 +69,8 @@ class Table:
         for cells, load, worth in zip(*columns, strict=True):
             if cells < line and load < machine:
                 reached = best[cells:, load:]
-                np.maximum(reached, self.best[: line - cells, : machine - load] + worth, reached)
+                offered = self.best[: line - cells, : machine - load] + worth
+                np.maximum(reached, offered, out=reached)
         return table
 
     def worth(self) -> float:

@@ -6,6 +6,8 @@ it. Exact: planning from the answer chooses the picture, planning from less does
 
 from __future__ import annotations
 
+from typing import Any
+
 from eager_kestrel.core.budget import budget
 from eager_kestrel.core.choose import field_of
 from eager_kestrel.core.document import Frozen, format_name
@@ -16,7 +18,7 @@ from eager_kestrel.core.quality import QualityTable
 from eager_kestrel.core.show import Destination, Show
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.uplink import assumed_uplink
-from eager_kestrel.core.whatif import safe_rate_for
+from eager_kestrel.core.whatif import full_rate_for, safe_rate_for
 
 REFERENCE = Bitrate(100_000_000)
 """Any line of the assumed evenness will do to learn how safe rate and upload hang together."""
@@ -33,6 +35,12 @@ class Need(Frozen):
     """The least typical upload; none when no upload makes a plan choose it."""
     gives: Option | None
     """What that upload gives."""
+    forced: Option | None = None
+    """For a picture no plan chooses: the most that can be made of it when it is set anyway."""
+    forced_upload_kbps: float | None = None
+    """The upload that takes."""
+    better: Option | None = None
+    """What a plan chooses with that upload."""
 
 
 class Needs(Frozen):
@@ -68,9 +76,18 @@ def need(
     for picture in asked:
         safe = safe_rate_for(field, picture, frame_rate_at_least or 0.0)
         gives = None
+        forced: dict[str, Any] = {}
         if safe is not None:
             weighed = field.at(safe)
             gives = weighed.option(weighed.order()[0])
+        elif (most := full_rate_for(field, picture, frame_rate_at_least or 0.0)) is not None:
+            safe_forced, option = most
+            weighed = field.at(safe_forced)
+            forced = {
+                "forced": option,
+                "forced_upload_kbps": _rounded_up(waterfall.upload_for(safe_forced)),
+                "better": weighed.option(weighed.order()[0]),
+            }
         found.append(
             Need(
                 platform=guide.name,
@@ -79,6 +96,7 @@ def need(
                 fps=frame_rate_at_least or (gives.fps if gives else 0.0),
                 upload_kbps=None if safe is None else _rounded_up(waterfall.upload_for(safe)),
                 gives=gives,
+                **forced,
             )
         )
     return tuple(found)

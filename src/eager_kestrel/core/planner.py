@@ -228,11 +228,12 @@ def _misfits(guide: Guide, video: VideoSettings, show: Show) -> list[str]:
     if not sent.shape.fits(show.source):
         fit = frame_fit(show.source, sent)
         assert fit is not None
+        crop, pad = (fit.crop_width, fit.crop_height), (fit.pad_width, fit.pad_height)
         found.append(
-            f"your source is {show.source} and {guide.title} gets {sent}, {sent.shape}: cropped, it "
-            f"shows {fit.crop_width}x{fit.crop_height} of the source ({fit.kept_share:.0%}); padded, "
-            f"the source fills {fit.pad_width}x{fit.pad_height} of it ({fit.used_share:.0%}); a scene "
-            "laid out for it wastes nothing; never stretch it"
+            f"your source is {show.source} and {guide.title} gets {sent}, {sent.shape}: cropped, "
+            f"it shows {crop[0]}x{crop[1]} of the source ({fit.kept_share:.0%}); padded, the "
+            f"source fills {pad[0]}x{pad[1]} of it ({fit.used_share:.0%}); a scene laid out for "
+            "it wastes nothing; never stretch it"
         )
     if (show.frame_rate / rate).denominator != 1:
         found.append(

@@ -209,11 +209,34 @@ def safe_rate_for(field: Field, picture: Picture, frame_rate_at_least: float) ->
     Returns:
         kbit/s of everything sent; None when no rate chooses it.
     """
-    wanted = [
+    wanted = _indices(field, picture, frame_rate_at_least)
+    safe = _grid(field)
+    hits = np.flatnonzero(np.isin(field.best(safe), wanted)) if safe.size else np.empty(0)
+    return float(safe[int(hits[0])]) if hits.size else None
+
+
+def full_rate_for(
+    field: Field, picture: Picture, frame_rate_at_least: float
+) -> tuple[float, Option] | None:
+    """The least safe rate at which a picture is as good as it gets, and what it is then.
+
+    For pictures that are allowed but never the best; None when it is not even allowed.
+    """
+    wanted = _indices(field, picture, frame_rate_at_least)
+    safe = _grid(field)
+    if not wanted or not safe.size:
+        return None
+    _, judged, allowed = field.weigh(safe)
+    worth = np.where(allowed[:, wanted], judged[:, wanted], -1.0)
+    row, column = np.unravel_index(int(worth.argmax()), worth.shape)
+    if worth[row, column] < 0:
+        return None
+    return float(safe[row]), field.at(float(safe[row])).option(wanted[int(column)])
+
+
+def _indices(field: Field, picture: Picture, frame_rate_at_least: float) -> list[int]:
+    return [
         index
         for index, c in enumerate(field.candidates)
         if c.picture == picture and float(c.frame_rate) >= frame_rate_at_least - 1e-9
     ]
-    safe = _grid(field)
-    hits = np.flatnonzero(np.isin(field.best(safe), wanted)) if safe.size else np.empty(0)
-    return float(safe[int(hits[0])]) if hits.size else None

@@ -1,0 +1,45 @@
+"""``explain``: a word or a sum of the trade, with your own numbers."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import typer
+
+from eager_kestrel.cli.options import Json, complete_term, single
+
+
+def explain(
+    term: Annotated[
+        list[str] | None,
+        typer.Argument(autocompletion=complete_term, help="The word; left out: every word."),
+    ] = None,
+    json: Json = False,
+) -> None:
+    """Explain a word or a sum of the trade, with the numbers of your latest plan."""
+    from rich.text import Text
+
+    from eager_kestrel.actions.explain import explain as look_up
+    from eager_kestrel.actions.explain import glossary
+    from eager_kestrel.cli.screen import console, print_json
+
+    if not term:
+        names = sorted(glossary().terms)
+        if json:
+            print_json({"format": "eager-kestrel/terms/1", "terms": names})
+        else:
+            console().print(Text(", ".join(names)))
+        return
+    found = look_up(" ".join(term))
+    if json:
+        print_json(found.model_dump(mode="json"))
+        return
+    screen = console()
+    screen.print(Text(found.term, style="bold"))
+    screen.print(Text(found.says))
+    if found.sum is not None:
+        screen.print(Text("→ ", style="green").append(found.sum, style="bold"))
+        screen.print(Text(f"  from {found.source}", style="dim"))
+
+
+app = single("explain", explain)

@@ -1,0 +1,209 @@
+"""Show files, the conversation that writes one, and words explained with one's own numbers."""
+
+from __future__ import annotations
+
+import io
+import json
+import sys
+import tomllib
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from eager_kestrel.actions.explain import glossary
+from eager_kestrel.actions.start import MOTIONS
+from eager_kestrel.core.glossary import explained, numbers_of
+from eager_kestrel.core.machine import EncoderSpeed, Machine, parse_pace
+from eager_kestrel.core.picture import Picture
+from eager_kestrel.core.plan import Plan
+from eager_kestrel.core.show import Destination, Reserve, Show
+from eager_kestrel.core.units import Bitrate
+from eager_kestrel.files.show_text import show_toml
+from eager_kestrel.files.toml import read_model
+from tests.conftest import Kestrel
+
+UPLOAD = ("--upload", "12 Mbit/s")
+
+
+@pytest.mark.parametrize("name", ["wheel-night", "glaze-talk", "kiln-watch", "clay-fair"])
+def test_the_bundled_shows_plan(kestrel: Kestrel, name: str) -> None:
+    result = kestrel("plan", name, *UPLOAD, "--json")
+    assert result.code == 0, result.err
+    document = result.document
+    assert document["inputs"]["title"].lower().replace(" ", "-") == name
+    assert (document["split"] is None) == (len(document["destinations"]) == 1)
+    assert kestrel("need", name).code == 0
+
+
+def test_the_show_of_this_folder_is_taken_and_said(kestrel: Kestrel, tmp_path: Path) -> None:
+    Path("show.toml").write_text(
+        'format = "eager-kestrel/show/1"\nsource = "1280x720"\nframe_rate = "30"\n'
+        'motion = "calm"\nviewers = "2 Mbit/s"\n[[destinations]]\nplatform = "oxbow"\n'
+    )
+    result = kestrel("plan", *UPLOAD, "--json")
+    assert result.code == 0
+    assert "planning the show of ./show.toml" in result.err
+    (there,) = result.document["destinations"]
+    assert there["total_kbps"] <= 2000
+    assert there["bound_by"]["bitrate"] == "viewers"
+    over = kestrel("plan", *UPLOAD, "--viewers", "1 Mbit/s", "--motion", "hectic", "--json")
+    assert over.document["destinations"][0]["total_kbps"] <= 1000
+    assert over.document["inputs"]["motion"] == "hectic"
+    named = kestrel("plan", "--for", "gatepost", *UPLOAD, "--json")
+    assert named.document["inputs"]["source_width"] == 1920  # flags alone: not the file's show
+
+
+@pytest.mark.parametrize(
+    ("text", "says"),
+    [
+        ('motoin = "calm"', 'write "motion"'),
+        ('motion = "busy"', "motion"),
+        ("safe_share = 70", "per cent"),
+        ('viewers = "2"', "write 2 Mbit/s or 2 kbit/s"),
+        ('[machine]\n[[machine.encoders]]\ncodec = "h264"\npreset = "x"\nholds = "fast"', "at 110"),
+        ("[[destinations]]\nweight = 2", "platform"),
+        ('[[destinations]]\nplatform = "oxbow"\nweight = 0', "weight"),
+    ],
+)
+def test_a_broken_show_names_the_line(kestrel: Kestrel, text: str, says: str) -> None:
+    whole = 'source = "1280x720"\nframe_rate = "30"\n'
+    whole += "" if text.startswith("motion") else 'motion = "calm"\n'
+    place = "" if "[destinations]" in text else '[[destinations]]\nplatform = "oxbow"\n'
+    top = "" if text.startswith("[") else f"{text}\n"
+    tables = f"{text}\n" if text.startswith("[") else ""
+    Path("bad.toml").write_text(f'format = "eager-kestrel/show/1"\n{top}{whole}{place}{tables}')
+    result = kestrel("plan", "bad.toml", *UPLOAD)
+    assert result.code == 2
+    assert result.error_line.startswith("eager-kestrel: bad.toml")
+    assert says in result.error_line
+
+
+def test_unknown_shows_suggest(kestrel: Kestrel) -> None:
+    assert 'write "wheel-night"' in kestrel("plan", "wheelnight", *UPLOAD).error_line
+    assert "no such file" in kestrel("plan", "none.toml", *UPLOAD).error_line
+    assert "eager-kestrel start" in kestrel("plan", *UPLOAD).error_line
+
+
+rates = st.integers(1, 9000).map(lambda k: Bitrate(k * 1000))
+whole_shows = st.builds(
+    Show,
+    title=st.text(st.characters(codec="utf-8", exclude_categories=("C",)), max_size=20),
+    source=st.builds(Picture, st.integers(16, 4000), st.integers(16, 4000)),
+    frame_rate=st.sampled_from(["60", "29.97", "25", "12.5"]),
+    motion=st.sampled_from([*MOTIONS]),
+    audio=st.sampled_from(["voice", "music"]),
+    viewers=st.none() | rates,
+    hours_a_month=st.floats(0.5, 744),
+    safe_share=st.integers(1, 100).map(lambda n: n / 100),
+    reserves=st.lists(st.builds(Reserve, name=st.text(max_size=9), rate=rates), max_size=3).map(
+        tuple
+    ),
+    machine=st.just(Machine())
+    | st.builds(
+        lambda n: Machine(
+            share=0.5,
+            encoders=(
+                EncoderSpeed(codec="h264", preset="p", holds=parse_pace(f"1280x720 at {n}")),
+            ),
+        ),
+        st.integers(1, 480),
+    ),
+    destinations=st.lists(
+        st.builds(Destination, platform=st.sampled_from(["oxbow", "a-b"]),
+                  weight=st.floats(0.1, 100), least_quality=st.floats(0, 1)),
+        min_size=1, max_size=3,
+    ).map(tuple),
+)  # fmt: skip
+
+
+@given(whole_shows)
+def test_a_show_is_written_and_read_back_the_same(wanted: Show) -> None:
+    text = show_toml(wanted)
+    again = read_model(text.encode(), Show, "show", "x")
+    assert again.model_dump() == wanted.model_dump()
+
+
+def test_start_without_questions(kestrel: Kestrel) -> None:
+    result = kestrel("start", "--yes", "--for", "oxbow:hearth", "--motion", "calm", "--reserve",
+                     "video call=1.5 Mbit/s", "--title", "Pot luck", *UPLOAD)  # fmt: skip
+    assert result.code == 0, result.err
+    assert "Pot luck on Oxbow (hearth)" in result.out
+    text = Path("show.toml").read_text()
+    assert "# still, calm, lively or hectic" in text
+    document = tomllib.loads(text)
+    assert document["reserves"] == [{"name": "video call", "rate": "1500 kbit/s"}]
+    again = kestrel("start", "--yes", "--for", "oxbow")
+    assert again.code == 2
+    assert "is there already" in again.error_line
+    assert Path("show.toml").read_text() == text
+    assert "no plan yet" in kestrel("start", "--yes", "--for", "oxbow", "--out", "b.toml").err
+
+
+@pytest.mark.parametrize(
+    ("options", "says"),
+    [
+        (("--for", "oxbow"), "--yes"),
+        (("--yes",), "give --for PLATFORM"),
+        (("--yes", "--for", "oxbw"), 'write "oxbow"'),
+        (("--yes", "--for", "oxbow", "--out", "a.txt"), "name it .toml"),
+        (("--yes", "--for", "oxbow", "--motion", "wild"), "choose from"),
+    ],
+)
+def test_start_refuses_in_one_line(kestrel: Kestrel, options: tuple[str, ...], says: str) -> None:
+    result = kestrel("start", *options)
+    assert result.code == 2
+    assert says in result.error_line
+    assert not Path("show.toml").exists()
+
+
+class Person(io.StringIO):
+    def isatty(self) -> bool:
+        return True
+
+
+def test_the_conversation_asks_again_and_offers_reserves(
+    kestrel: Kestrel, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    answers = ["Wheel night", "wild", "hectic", "1080p", "1920x1080", "", "", "oxbw",
+               "oxbow, pocketfair", "1, 9", "1, game=0.5 Mbit/s", "60", "60 %"]  # fmt: skip
+    monkeypatch.setattr(sys, "stdin", Person("\n".join(answers) + "\n"))
+    result = kestrel("start", *UPLOAD)
+    assert result.code == 0, result.err
+    for said in ("a person at a table", "choose from", "write both sides", 'write "oxbow"',
+                 "there is no number 9", "per cent sign"):  # fmt: skip
+        assert said in result.err
+    document = tomllib.loads(Path("show.toml").read_text())
+    assert document["motion"] == "hectic"
+    assert document["safe_share"] == "60 %"
+    assert [r["name"] for r in document["reserves"]] == ["a video call", "game"]
+    assert [d["platform"] for d in document["destinations"]] == ["oxbow", "pocketfair"]
+    assert "The line, divided" in result.out
+
+
+def test_words_are_explained_with_the_latest_plan(kestrel: Kestrel) -> None:
+    before = kestrel("explain", "keyframes")
+    assert before.code == 0
+    assert "→" not in before.out
+    assert kestrel("plan", "wheel-night", *UPLOAD).code == 0
+    after = kestrel("explain", "Keyframe", "interval", "--json").document
+    assert after["sum"] == "2 s x 60 frames a second = 120 frames"
+    assert after["source"] == "your latest plan: Wheel night on Oxbow"
+    assert "8,400 - 1,900 of reserves = 6,500 kbit/s" in kestrel("explain", "budget").out
+    assert "perhaps keyframe interval" in kestrel("explain", "keyfame").error_line
+    assert kestrel("explain", "zzz").code == 2
+    assert "keyframe interval" in kestrel("explain").out
+    assert "judder" in json.loads(kestrel("explain", "--json").out)["terms"]
+
+
+def test_every_sum_works_out_and_no_word_is_claimed_twice(kestrel: Kestrel) -> None:
+    document = kestrel("plan", "wheel-night", *UPLOAD, "--json").document
+    numbers = numbers_of(Plan.model_validate(document))
+    words = glossary()
+    names = [*words.terms, *(word for term in words.terms.values() for word in term.also)]
+    assert len(names) == len(set(names))
+    for name, term in words.terms.items():
+        found = explained(name, term, numbers, "x")
+        assert (found.sum is None) == (term.sum is None), name
+        assert words.find(name)[0] == name

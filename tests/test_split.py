@@ -1,0 +1,240 @@
+"""Several destinations on one line: the best division there is, and every guide holds."""
+
+from __future__ import annotations
+
+from itertools import product
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from eager_kestrel.core.division import Choices, best_division, table_of
+from eager_kestrel.core.findings import check
+from eager_kestrel.core.grouping import Groupings, groupings
+from eager_kestrel.core.guide import Guide
+from eager_kestrel.core.joint import Clash, joint_guide
+from eager_kestrel.core.machine import EncoderSpeed, Machine
+from eager_kestrel.core.picture import Picture
+from eager_kestrel.core.plan import Plan
+from eager_kestrel.core.planner import plan
+from eager_kestrel.core.settings import settings_of
+from eager_kestrel.core.show import Destination, Show
+from eager_kestrel.core.units import Bitrate
+from eager_kestrel.core.uplink import assumed_uplink
+from eager_kestrel.files.bundled import quality_table
+from eager_kestrel.files.guides import load_guide
+from tests.conftest import Kestrel
+
+TABLE = quality_table()
+PLATFORMS = ("oxbow", "fernlight", "pocketfair", "gatepost")
+GUIDES = {name: load_guide(name) for name in PLATFORMS}
+SLOW = Machine.model_validate(
+    {"encoders": [{"codec": "h264", "preset": "veryfast", "holds": "1920x1080 at 75"}]}
+)
+
+
+def show(*places: Destination, **changed: Any) -> Show:
+    base: dict[str, Any] = {"source": Picture(1920, 1080), "frame_rate": 60, "motion": "lively"}
+    return Show(**(base | changed | {"destinations": places}))
+
+
+def planned(kbps: float, wanted: Show) -> Plan:
+    return plan(assumed_uplink(Bitrate.from_kbps(kbps)), wanted, GUIDES, TABLE, "test")
+
+
+@st.composite
+def choices(draw: st.DrawFn) -> Choices:
+    rows = draw(
+        st.lists(
+            st.tuples(st.integers(0, 8), st.integers(0, 4), st.floats(-0.1, 2)),
+            min_size=1, max_size=5,
+        )
+    )  # fmt: skip
+    cells, loads, worth = zip(*rows, strict=True)
+    return Choices(np.array(cells), np.array(loads), np.array(worth))
+
+
+@given(st.lists(choices(), min_size=1, max_size=4), st.integers(0, 16), st.integers(0, 6))
+def test_the_division_is_what_trying_everything_finds(
+    offered: list[Choices], line: int, machine: int
+) -> None:
+    best = -np.inf
+    for picked in product(*(range(len(c)) for c in offered)):
+        pairs = list(zip(offered, picked, strict=True))
+        cells = sum(c.cells[i] for c, i in pairs)
+        if cells <= line and sum(c.loads[i] for c, i in pairs) <= machine:
+            best = max(best, sum(float(c.worth[i]) for c, i in pairs))
+    found = best_division(offered, line, machine)
+    assert (found is None) == (best == -np.inf)
+    assert table_of(offered, line, machine).worth() == pytest.approx(best)
+    if found is not None:
+        pairs = list(zip(offered, found, strict=True))
+        assert sum(int(c.cells[i]) for c, i in pairs) <= line
+        assert sum(int(c.loads[i]) for c, i in pairs) <= machine
+        assert sum(float(c.worth[i]) for c, i in pairs) == pytest.approx(best)
+
+
+def test_there_are_as_many_groupings_as_bell_numbers() -> None:
+    assert [len(list(groupings(range(n)))) for n in range(7)] == [1, 1, 2, 5, 15, 52, 203]
+
+
+places = st.builds(
+    Destination,
+    platform=st.sampled_from(PLATFORMS),
+    weight=st.sampled_from([0.5, 1.0, 2.0, 5.0]),
+    encode=st.sampled_from(["either", "either", "own"]),
+)
+shows = st.builds(
+    lambda chosen, motion, machine: show(*chosen, motion=motion, machine=machine),
+    st.lists(places, min_size=2, max_size=4, unique_by=lambda d: d.platform),
+    st.sampled_from(["calm", "hectic"]),
+    st.sampled_from([Machine(), SLOW]),
+)
+
+
+@settings(max_examples=40)
+@given(st.floats(300, 40_000), shows)
+def test_never_above_the_safe_rate_and_every_guide_holds(kbps: float, wanted: Show) -> None:
+    result = planned(kbps, wanted)
+    split = result.split
+    assert split is not None
+    assert result.total_kbps <= result.budget.safe_kbps + 0.01
+    assert split.unused_kbps == pytest.approx(result.budget.safe_kbps - result.total_kbps, abs=0.01)
+    served = [name for group in split.groups for name in group.platforms]
+    assert sorted(served + list(split.left_out)) == sorted(d.name for d in wanted.destinations)
+    if wanted.machine.encoders and split.groups:
+        assert sum(group.machine_share or 0 for group in split.groups) <= 1 + 1e-9
+    for there, place in zip(result.destinations, wanted.destinations, strict=True):
+        if not there.feasible:
+            assert place.name in split.left_out
+            assert there.infeasible_because
+            continue
+        found = check(settings_of(there), [(GUIDES[place.platform], place.standing)])
+        assert [f for f in found.findings if f.severity == "breach"] == []
+        own = next(group for group in split.groups if place.name in group.platforms)
+        assert there.video is not None
+        assert (there.video.width, there.video.bitrate_kbps) == (own.width, own.bitrate_kbps)
+        assert there.quality == pytest.approx(own.quality, abs=1e-3)
+        assert place.encode == "either" or len(own.platforms) == 1
+    assert planned(kbps, wanted).model_dump_json() == result.model_dump_json()
+    assert Plan.model_validate_json(result.model_dump_json()) == result
+
+
+@settings(max_examples=40)
+@given(st.floats(1500, 20_000), shows, st.floats(1.1, 8), st.integers(0, 3))
+def test_raising_a_weight_never_lowers_that_quality(
+    kbps: float, wanted: Show, factor: float, which: int
+) -> None:
+    which %= len(wanted.destinations)
+    heavier = [*wanted.destinations]
+    heavier[which] = heavier[which].model_copy(update={"weight": heavier[which].weight * factor})
+    before = planned(kbps, wanted).destinations[which].quality or 0.0
+    after = planned(kbps, wanted.model_copy(update={"destinations": tuple(heavier)}))
+    assert (after.destinations[which].quality or 0.0) >= before - 1e-4
+
+
+@given(st.integers(4, 400), st.sampled_from(PLATFORMS), st.sampled_from([Machine(), SLOW]))
+def test_one_destination_on_the_grid_is_the_single_plan(
+    cells: int, platform: str, machine: Machine
+) -> None:
+    wanted = show(Destination(platform=platform), machine=machine, safe_share=0.8)
+    single = planned(cells * 50 / 0.8, wanted)  # the assumed floor is 80 % of typical
+    assert single.budget.safe_kbps == pytest.approx(cells * 50, abs=0.01)
+    guide = GUIDES[platform].under(None)
+    division = Groupings(wanted, [guide], TABLE, cells * 50.0).best((0,))
+    (there,) = single.destinations
+    assert (division is None) == (there.quality is None)
+    if division is not None:
+        quality = division.encodes[0].qualities[division.taken[0]]
+        assert there.quality == pytest.approx(quality, abs=1e-4)
+
+
+def test_clashing_rules_are_named() -> None:
+    clash = joint_guide([GUIDES["oxbow"], GUIDES["fernlight"], GUIDES["gatepost"]])
+    assert isinstance(clash, Clash)
+    assert clash.text == "shapes: Oxbow takes 16:9, Gatepost 4:3"
+    joint = joint_guide([GUIDES["oxbow"], GUIDES["fernlight"]])
+    assert isinstance(joint, Guide)
+    assert joint.video.ceiling.kbps == 6000
+    assert joint.video.floor == GUIDES["fernlight"].video.floor
+    assert (joint.audio.least.kbps, joint.audio.most.kbps) == (128, 160)
+    assert joint.video.keyframes.exactly == 2
+
+
+def test_keyframes_that_no_interval_satisfies_clash() -> None:
+    def with_keyframes(name: str, **rule: float) -> Guide:
+        guide = GUIDES["oxbow"]
+        keyframes = guide.video.keyframes.model_copy(update={"exactly": None, **rule})
+        video = guide.video.model_copy(update={"keyframes": keyframes})
+        return guide.model_copy(update={"title": name, "video": video})
+
+    clash = joint_guide([with_keyframes("A", at_least=3), with_keyframes("B", at_most=2)])
+    assert isinstance(clash, Clash)
+    assert (clash.rule, clash.one_says) == ("video.keyframes", "at least 3 s")
+    joint = joint_guide([with_keyframes("A", at_least=1), with_keyframes("B", at_most=4)])
+    assert isinstance(joint, Guide)
+    assert joint.video.keyframes.chosen_seconds == 2
+
+
+def test_a_slow_machine_shares_encodes() -> None:
+    both = (Destination(platform="oxbow"), Destination(platform="fernlight"))
+    fast = planned(60_000, show(*both))
+    slow = planned(60_000, show(*both, machine=SLOW))
+    assert fast.split
+    assert slow.split
+    assert fast.split.way == "one encode each"
+    assert slow.split.way == "one encode for all"
+    assert {a.way for a in slow.split.alternatives} == {"one encode for all", "one encode each"}
+    video = slow.destinations[0].video
+    assert video is not None
+    assert video.width * video.height * video.fps <= 1920 * 1080 * 75 * 0.6
+    assert video.preset == "veryfast"
+    assert "machine" in slow.destinations[0].bound_by.values()
+
+
+def test_what_does_not_fit_is_left_out_by_weight_and_said(kestrel: Kestrel) -> None:
+    Path("thin.toml").write_text(
+        'format = "eager-kestrel/show/1"\nsource = "1920x1080"\nframe_rate = "30"\n'
+        'motion = "calm"\n[[destinations]]\nplatform = "oxbow"\nweight = 3\nleast_quality = 0.4\n'
+        '[[destinations]]\nplatform = "fernlight"\nencode = "own"\n[[destinations]]\n'
+        'platform = "gatepost"\nleast_quality = 0.3\n'
+    )
+    result = kestrel("plan", "thin.toml", "--upload", "1.6 Mbit/s", "--json")
+    assert result.code == 1, result.err
+    split = result.document["split"]
+    assert "oxbow" not in split["left_out"]
+    assert split["left_out"]
+    assert "kbit/s there is" in split["left_out_because"]
+    shown = kestrel("plan", "thin.toml", "--upload", "1.6 Mbit/s")
+    assert "is left out" in shown.out
+    assert kestrel("plan", "thin.toml", "--upload", "120 kbit/s").code == 4
+
+
+def test_the_bar_the_relay_and_the_figure(kestrel: Kestrel, tmp_path: Path) -> None:
+    figure = tmp_path / "split.png"
+    result = kestrel("plan", "glaze-talk", "--upload", "12 Mbit/s", "--figure", figure)
+    assert result.code == 0, result.err
+    bar = next(line for line in result.out.splitlines() if line.startswith("█████"))
+    assert len(bar) == 100
+    assert bar.count("·") == pytest.approx(100 * 0.3, abs=1)
+    assert "a relay that passes on one stream" in result.out
+    assert "without Fernlight" in result.out
+    assert figure.read_bytes().startswith(b"\x89PNG")
+    upright = kestrel("plan", "clay-fair", "--upload", "12 Mbit/s")
+    assert "shapes: Oxbow takes 16:9, Pocketfair 9:16" in " ".join(upright.out.split())
+    assert "606x1080" in upright.out
+    assert "a scene laid out for it" in upright.out.replace("\n", " ")
+
+
+def test_speeds_of_encoders_are_read_from_a_show() -> None:
+    speed = EncoderSpeed.model_validate(
+        {"codec": "h264", "preset": "fast", "holds": "1280x720 at 100"}
+    )
+    machine = Machine(share=0.5, encoders=(speed,))
+    assert machine.preset("h264", 1280 * 720 * 50) == "fast"
+    assert machine.preset("h264", 1280 * 720 * 51) is None
+    assert machine.load("h264", 1280 * 720 * 25) == pytest.approx(0.5)
+    assert machine.load("hevc", 1e12) == 0
