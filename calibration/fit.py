@@ -126,7 +126,8 @@ def _clean(table: QualityTable, point: Point, codec: str | None = None) -> float
 def measured_best(points: Sequence[Point], fps: int, rates: np.ndarray) -> np.ndarray:
     """Index into ``PICTURES`` of the picture nearest to the source at each bitrate.
 
-    -1 where none is worth watching. Between the bitrates measured, decibels go straight with the logarithm of bitrate.
+    -1 where none is worth watching. Between the bitrates measured, decibels go straight with the
+    logarithm of bitrate.
     """
     rows = []
     for width, height in PICTURES:

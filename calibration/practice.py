@@ -1,4 +1,4 @@
-"""What practitioners do, as a table, and the least change to the fitted parameters that does it too.
+"""What practitioners do, as a table, and the least change to fitted parameters that does it too.
 
 The table is the list of docs/quality-model.md. Measured footage is a few scenes; the table is years
 of many. Where the two disagree, parameters move as little as they can, counted in what each is

@@ -31,7 +31,7 @@ HEAD = """\
 COMMENTS = {
     "viewed_on": "the screen most viewers have",
     "amplitude": "how fast quantisation shows",
-    "ordinary_delivery": "of quality, where a platform delivers only larger pictures better; not measured",
+    "ordinary_delivery": "where larger pictures are delivered better; not measured",
 }
 
 
@@ -85,8 +85,8 @@ def said(points: Sequence[measure.Point], fitted: QualityTable, shipped: Quality
                   f"{abs(off).max():.3f} |")  # fmt: skip
     print(f"\nsteepness {fitted.amplitude}; codecs {fitted.codec}")
     for codec in ("hevc", "av1"):
-        off = np.array([r.measured - r.model
-                        for r in fit.residuals([p for p in points if p.codec == codec], fitted)])  # fmt: skip
+        own = [p for p in points if p.codec == codec]
+        off = np.array([r.measured - r.model for r in fit.residuals(own, fitted)])
         print(f"{codec}: rms {np.sqrt((off**2).mean()):.3f}, worst {abs(off).max():.3f}")
     print("\n| motion | kbit/s | practice | fitted | shipped |")
     print("| --- | ---: | --- | --- | --- |")

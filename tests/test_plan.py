@@ -338,3 +338,18 @@ def test_what_practice_does_within_one_step_of_the_ladder(
     low, high = (min(EVEN, key=lambda at: abs(at - end)) for end in lines)
     assert low - 72 <= best.picture.height <= high + 72, best
     assert best.frame_rate in rates, best
+
+
+def test_the_overhead_table_of_the_docs_is_true() -> None:
+    page = Path(__file__).parent.parent / "docs" / "transport-overhead.md"
+    lines = page.read_text(encoding="utf-8").splitlines()
+    rows = [line for line in lines if line.startswith(("| rtmp", "| hls"))]
+    assert len(rows) == 9
+    for row in rows:
+        transport, fps, *cells = [cell.strip() for cell in row.strip("|").split("|")]
+        extra = overhead(transport, Fraction(fps), 48000)
+        for cell, (video, audio) in zip(
+            cells, [(800, 64), (2500, 128), (6000, 160), (15_000, 160)], strict=True
+        ):
+            added = extra.total_kbps(video, audio) - video - audio
+            assert cell == f"{added:,.1f} ({added / (video + audio):.2%})"
