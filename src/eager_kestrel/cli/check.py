@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from eager_kestrel.cli.options import (
+    Figure,
     GuideFolder,
     Json,
     Reserves,
@@ -19,14 +20,16 @@ from eager_kestrel.cli.options import (
 
 if TYPE_CHECKING:
     from eager_kestrel.core.findings import Findings
+    from eager_kestrel.core.uplink import Uplink
 
 HISTORY = "measured"
+RECORDINGS = (".flv", ".mp4", ".m4v", ".mov", ".mkv", ".webm", ".ts", ".m2ts", ".m3u8")
 
 
 def check(
     settings: Annotated[
         Path | None,
-        typer.Argument(metavar="[SETTINGS]", help="TOML or JSON settings, or a plan."),
+        typer.Argument(metavar="[FILE]", help="TOML or JSON settings, a plan, or a recording."),
     ] = None,
     platforms: Annotated[
         list[str] | None,
@@ -51,7 +54,10 @@ def check(
         str | None, typer.Option(metavar="KIND", help="constant or variable.")
     ] = None,
     buffer: Annotated[
-        str | None, typer.Option(metavar="KBIT", help='Of the encoder: "6000 kbit".')
+        str | None,
+        typer.Option(
+            metavar="KBIT", help='Of the encoder: "6000 kbit"; of a recording, a window: "2 s".'
+        ),
     ] = None,
     keyframes: Annotated[
         str | None, typer.Option(metavar="INTERVAL", help='"2 s", "120 frames" or "auto".')
@@ -82,16 +88,25 @@ def check(
     everything: Annotated[
         bool, typer.Option("--all", help="Show the rules that hold, too.")
     ] = False,
+    deep: Annotated[
+        bool, typer.Option("--deep", help="Decode every frame of a recording.")
+    ] = False,
+    figure: Figure = None,
     json: Json = False,
 ) -> None:
-    """Hold settings, a plan's or any program's, against guides and your line."""
+    """Hold settings or a recording against guides and your line."""
     from eager_kestrel.actions.check import check as hold
     from eager_kestrel.actions.check import settings_from
-    from eager_kestrel.actions.plan import uplink_from_history, uplink_from_number
     from eager_kestrel.actions.shows import Wishes, asked_show
     from eager_kestrel.cli.screen import print_json
     from eager_kestrel.core.errors import InputError
 
+    if settings is not None and settings.suffix.lower() in RECORDINGS:
+        found = _recording(settings, platforms, show, share, reserve, guides, uplink, buffer,
+                           figure, deep=deep, json=json, everything=everything)  # fmt: skip
+        raise typer.Exit(1 if found.breaches else 0)
+    if figure is not None or deep:
+        raise InputError("only a recording is drawn or decoded", "give one, or leave that out")
     if not platforms and show is None:
         raise InputError("no guide to hold them against", "give --for PLATFORM or --show SHOW")
     wishes = Wishes(platforms=tuple(platforms or ()), share=share, reserves=tuple(reserve or ()))
@@ -121,15 +136,67 @@ def check(
         },
     }
     wanted = settings_from(settings, flags, asked.destinations[0].platform)
-    line = None
-    if uplink is not None:
-        line = uplink_from_history() if uplink == HISTORY else uplink_from_number(uplink)
+    line = _line(uplink)
     found = hold(wanted, names, guides, line, asked.safe_share, asked.reserves)
     if json:
         print_json(found.model_dump(mode="json"))
     else:
         _show(found, everything=everything)
     raise typer.Exit(1 if found.breaches else 0)
+
+
+def _line(uplink: str | None) -> Uplink | None:
+    """The uplink that is meant; None when nothing was said."""
+    from eager_kestrel.actions.plan import uplink_from_history, uplink_from_number
+
+    if uplink is None:
+        return None
+    return uplink_from_history() if uplink == HISTORY else uplink_from_number(uplink)
+
+
+def _recording(
+    path: Path,
+    platforms: list[str] | None,
+    show: str | None,
+    share: str | None,
+    reserve: list[str] | None,
+    guides: Path | None,
+    uplink: str | None,
+    buffer: str | None,
+    figure: Path | None,
+    *,
+    deep: bool,
+    json: bool,
+    everything: bool,
+) -> Findings:
+    """Describe a recording, hold it against guides, show both."""
+    from eager_kestrel.actions.recordings import ceiling_kbps, check_file
+    from eager_kestrel.actions.shows import Wishes, asked_show
+    from eager_kestrel.cli.recording_card import show_recording
+    from eager_kestrel.cli.screen import console, print_json, reading
+    from eager_kestrel.core.units import parse_seconds
+
+    names, asked = list(platforms or ()), None
+    if platforms or show is not None:
+        wishes = Wishes(platforms=tuple(names), share=share, reserves=tuple(reserve or ()))
+        asked = asked_show(show, wishes).show
+        names = [place.name for place in asked.destinations]
+    window = parse_seconds(buffer) if buffer is not None else 1.0
+    line = _line(uplink)
+    with reading(quiet=json) as told:
+        found = check_file(path, names, asked, guides, line, deep=deep, buffer_seconds=window,
+                           progress=told)  # fmt: skip
+    assert found.recording is not None
+    if figure is not None:
+        from eager_kestrel.report.recording_figure import save_recording_figure
+
+        save_recording_figure(found.recording, figure, ceiling_kbps(names, guides))
+    if json:
+        print_json(found.model_dump(mode="json", exclude_none=True))
+    else:
+        show_recording(console(), found.recording)
+        _show(found, everything=everything)
+    return found
 
 
 def _kbit(written: str | None) -> float | None:

@@ -51,7 +51,7 @@ COMMANDS: dict[str, dict[str, str]] = {
         "need": "Say what upload a picture on a platform takes: the inverse of a plan.",
     },
     "Prove": {
-        "check": "Hold settings, a plan's or any program's, against guides and your line.",
+        "check": "Hold settings or a recording against guides and your line.",
     },
     "Keep": {
         "explain": "Explain a word or a sum of the trade, with the numbers of your latest plan.",

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import json
 import sys
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any
 
@@ -117,6 +117,17 @@ def progress(*, quiet: bool = False) -> Iterator[Tell]:
     for name, learned in last.items():
         screen.print(f"[green]✓[/] {name:<20} [dim]{_learned_text(learned)}[/]")
     screen.print()
+
+
+@contextmanager
+def reading(*, quiet: bool = False) -> Iterator[Callable[[float], None]]:
+    """A teller of seconds read so far; says nothing in a pipe."""
+    screen = console(stderr=True)
+    if quiet or not screen.is_terminal:
+        yield lambda _: None
+        return
+    with screen.status("reading", spinner="dots") as status:
+        yield lambda seconds: status.update(f"reading … {seconds:,.0f} s")
 
 
 def _finish_before(event: Event, last: dict[str, Learned], show: Any) -> None:

@@ -16,6 +16,7 @@ from eager_kestrel.core.guide import Guide
 from eager_kestrel.core.levels import LEVELS, least_level, level_rank
 from eager_kestrel.core.overhead import overhead
 from eager_kestrel.core.picture import Picture, frame_rate_text
+from eager_kestrel.core.recording import Recording
 from eager_kestrel.core.settings import Interval, Settings
 from eager_kestrel.core.units import Bitrate
 
@@ -47,6 +48,8 @@ class Findings(Frozen):
 
     format: str = format_name("findings")
     findings: tuple[Finding, ...]
+    recording: Recording | None = None
+    """What was found, where a recording was looked at."""
 
     @property
     def breaches(self) -> int:

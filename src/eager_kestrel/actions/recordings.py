@@ -1,0 +1,59 @@
+"""Holding a recording against guides and the line."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from eager_kestrel.actions.shows import destination
+from eager_kestrel.core.budget import budget
+from eager_kestrel.core.findings import Findings
+from eager_kestrel.core.recording_findings import check_recording
+from eager_kestrel.core.show import Show
+from eager_kestrel.core.uplink import Uplink
+from eager_kestrel.files.guides import load_guide
+from eager_kestrel.media.recording import Progress, is_recording, read_recording
+
+__all__ = ["ceiling_kbps", "check_file", "is_recording"]
+
+
+def check_file(
+    path: Path,
+    platforms: list[str],
+    show: Show | None = None,
+    guides: Path | None = None,
+    uplink: Uplink | None = None,
+    *,
+    deep: bool = False,
+    buffer_seconds: float = 1.0,
+    progress: Progress = lambda _: None,
+) -> Findings:
+    """Describe a recording and hold it against guides.
+
+    Args:
+        path: FLV, MP4, MKV, MPEG-TS or an HLS playlist.
+        platforms: each ``PLATFORM`` or ``PLATFORM:STANDING``; none just describes it.
+        show: whose share and reserves the line is held to.
+        guides: a folder whose guides come first.
+        uplink: what the line carries.
+        deep: whether to decode every frame.
+        buffer_seconds: the window one of the peaks is taken over.
+        progress: told the seconds read so far.
+
+    Raises:
+        NotFoundError: a platform or standing is not known.
+        FormatError: it is no recording that can be read.
+    """
+    wanted = [destination(written) for written in platforms]
+    ruled = [(load_guide(d.platform, guides), d.standing) for d in wanted]
+    safe = None
+    if uplink is not None and show is not None:
+        safe = budget(uplink, show.safe_share, show.reserves).safe_kbps
+    seen = read_recording(path, deep=deep, buffer_seconds=buffer_seconds, progress=progress)
+    return check_recording(seen, ruled, safe)
+
+
+def ceiling_kbps(platforms: list[str], guides: Path | None = None) -> float | None:
+    """The lowest ceiling among guides, for a figure; None without any."""
+    wanted = [destination(written) for written in platforms]
+    ruled = [load_guide(d.platform, guides).under(d.standing) for d in wanted]
+    return min((guide.video.ceiling.kbps for guide in ruled), default=None)

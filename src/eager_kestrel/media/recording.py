@@ -1,0 +1,269 @@
+"""Reading a recording packet by packet, without decoding unless asked to.
+
+Only files of this machine are opened: a playlist that points elsewhere is refused.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from itertools import islice
+from pathlib import Path
+from typing import Any
+
+import av
+import av.error
+import av.logging
+import numpy as np
+from av.audio.stream import AudioStream
+from av.container import InputContainer
+from av.packet import Packet
+from av.video.stream import VideoStream
+
+from eager_kestrel.core.errors import FormatError
+from eager_kestrel.core.picture import Picture
+from eager_kestrel.core.recording import (
+    AudioSeen,
+    Decoded,
+    Recording,
+    VideoFacts,
+    VideoTally,
+    by_second,
+    video_seen,
+)
+from eager_kestrel.wire.parameter_sets import profile_and_level
+
+BATCH = 8192
+"""Packets counted at a time."""
+CUT_OFF_SECONDS = 1.5
+"""How much earlier than its header says a recording may end."""
+KINDS = {
+    ".flv": "flv", ".mp4": "mp4", ".m4v": "mp4", ".mov": "mp4", ".mkv": "matroska",
+    ".webm": "matroska", ".ts": "mpegts", ".m2ts": "mpegts", ".m3u8": "hls",
+}  # fmt: skip
+ENCRYPTED_TAGS = ("encv", "enca", "drmi", "drms")
+COLOURS = {1: "bt709", 5: "bt470bg", 6: "smpte170m", 9: "bt2020nc"}
+RANGES = {1: "limited", 2: "full"}
+Progress = Callable[[float], None]
+
+
+def is_recording(path: Path) -> bool:
+    """Whether a file name is that of a recording."""
+    return path.suffix.lower() in KINDS
+
+
+def read_recording(
+    path: Path,
+    *,
+    deep: bool = False,
+    buffer_seconds: float = 1.0,
+    progress: Progress = lambda _: None,
+) -> Recording:
+    """Describe a recording.
+
+    Args:
+        path: FLV, MP4, MKV, MPEG-TS or an HLS playlist on this machine.
+        deep: whether to decode every frame.
+        buffer_seconds: the window one of the peaks is taken over.
+        progress: told the seconds read so far.
+
+    Raises:
+        FormatError: it is empty, cut off, encrypted, of another kind than its name says, has no
+            video, or cannot be read at all.
+    """
+    _refuse(path)
+    av.logging.set_level(None)
+    try:
+        with av.open(str(path), options={"protocol_whitelist": "file"}) as opened:
+            return _read(opened, path, deep, buffer_seconds, progress)
+    except (av.error.FFmpegError, OSError) as error:
+        what = getattr(error, "strerror", None) or str(error)
+        raise FormatError(
+            f"not a recording that can be read ({str(what).lower()})",
+            "check that it is whole: FLV, MP4, MKV, MPEG-TS or an HLS playlist",
+            str(path),
+        ) from None
+
+
+def _refuse(path: Path) -> None:
+    """Refuse what can be told from the outside."""
+    try:
+        size = path.stat().st_size
+    except OSError as error:
+        raise FormatError(error.strerror or "cannot be read", "check the path", str(path)) from None
+    if not size:
+        raise FormatError("empty", "record again", str(path))
+    if path.suffix.lower() == ".m3u8":
+        text = path.read_text(encoding="utf-8", errors="replace")
+        if any(line.startswith("#EXT-X-KEY") and "METHOD=NONE" not in line
+               for line in text.splitlines()):  # fmt: skip
+            raise FormatError("encrypted", "give one that is not", str(path))
+
+
+def _read(
+    opened: InputContainer, path: Path, deep: bool, buffer_seconds: float, progress: Progress
+) -> Recording:
+    names = opened.format.name.split(",")
+    wanted = KINDS.get(path.suffix.lower())
+    if wanted is not None and wanted not in names:
+        raise FormatError(f"its name says {wanted}, but it is {names[0]}", "rename it", str(path))
+    streams = opened.streams
+    if any(_tag(stream) in ENCRYPTED_TAGS for stream in (*streams.video, *streams.audio)):
+        raise FormatError("encrypted", "give one that is not", str(path))
+    if not streams.video:
+        raise FormatError("there is no video in it", "give a recording of a show", str(path))
+    video = streams.video[0]
+    audio = streams.audio[0] if streams.audio else None
+    tally, heard, decoded = VideoTally(), _Heard(), _Decoding() if deep else None
+    for batch in _batches(opened, video, audio, decoded):
+        _count(batch, video, audio, tally, heard)
+        progress(tally.last)
+    if tally.first is None or tally.frames < 2:
+        raise FormatError("there are not even two frames in it", "record again", str(path))
+    seconds = tally.last - tally.first
+    said = float(opened.duration / av.time_base) if opened.duration else None
+    if said is not None and seconds < min(said - CUT_OFF_SECONDS, 0.97 * said):
+        raise FormatError(
+            f"cut off: its header says {said:.1f} s, it ends after {seconds:.1f} s",
+            "copy or record it again", str(path),
+        )  # fmt: skip
+    seen = video_seen(_facts(video), tally, buffer_seconds)
+    listened = None if audio is None else heard.seen(audio, tally.first)
+    rates, length = by_second(tally)
+    return Recording(
+        name=path.name,
+        container=wanted or names[0],
+        seconds=round(seconds, 3),
+        total_kbps=round(seen.average_kbps + (listened.average_kbps if listened else 0.0), 1),
+        video=seen,
+        audio=listened,
+        decoded=decoded.seen() if decoded is not None else None,
+        second_kbps=rates,
+        second_length=length,
+    )
+
+
+Row = tuple[int, int | None, int | None, int, bool]
+
+
+def _batches(
+    opened: InputContainer,
+    video: VideoStream,
+    audio: AudioStream | None,
+    decoded: _Decoding | None,
+) -> Iterator[list[Row]]:
+    """Packets as plain rows, so many at a time, each let go as soon as it is read."""
+    packets = iter(opened.demux([video] if audio is None else [video, audio]))
+    if decoded is not None:
+        packets = decoded.passing(packets, video.index)
+    while rows := [
+        (p.stream_index, p.pts, p.dts, p.size, p.is_keyframe) for p in islice(packets, BATCH)
+    ]:
+        yield rows
+
+
+def _count(
+    rows: list[Row],
+    video: VideoStream,
+    audio: AudioStream | None,
+    tally: VideoTally,
+    heard: _Heard,
+) -> None:
+    if not rows:
+        return
+    index, shown, sent, size, key = zip(*rows, strict=True)
+    streams = np.array(index)
+    pts = np.array([np.nan if p is None else p for p in shown], dtype=np.float64)
+    dts = np.array([np.nan if d is None else d for d in sent], dtype=np.float64)
+    pts, dts = np.where(np.isnan(pts), dts, pts), np.where(np.isnan(dts), pts, dts)
+    sizes, keys = np.array(size, dtype=np.float64), np.array(key)
+    for stream in (video, audio):
+        if stream is None:
+            continue
+        here = (streams == stream.index) & (sizes > 0) & ~np.isnan(pts)
+        unit = float(stream.time_base or 0)
+        if stream is video:
+            tally.add(pts[here] * unit, dts[here] * unit, sizes[here], keys[here])
+        else:
+            heard.add(pts[here] * unit, sizes[here])
+
+
+class _Heard:
+    """Counts of audio packets."""
+
+    def __init__(self) -> None:
+        self.bytes, self.packets = 0.0, 0
+        self.first, self.last = np.inf, -np.inf
+
+    def add(self, shown: Any, sizes: Any) -> None:
+        if shown.size:
+            self.bytes += float(sizes.sum())
+            self.packets += int(shown.size)
+            self.first = min(self.first, float(shown.min()))
+            self.last = max(self.last, float(shown.max()))
+
+    def seen(self, stream: AudioStream, video_first: float) -> AudioSeen | None:
+        if self.packets < 2:
+            return None
+        seconds = (self.last - self.first) * self.packets / (self.packets - 1)
+        return AudioSeen(
+            codec=stream.codec_context.name.removesuffix("_latm"),
+            sample_rate_hz=stream.codec_context.sample_rate,
+            channels=stream.codec_context.layout.nb_channels,
+            average_kbps=round(self.bytes * 8e-3 / seconds, 1),
+            offset_ms=round((self.first - video_first) * 1000, 1),
+        )
+
+
+class _Decoding:
+    """Counts of decoded frames by type."""
+
+    def __init__(self) -> None:
+        self.types = {"I": 0, "P": 0, "B": 0}
+        self.frames = self.damaged = 0
+
+    def passing(self, packets: Iterator[Packet[Any]], index: int) -> Iterator[Packet[Any]]:
+        """The same packets; those of one stream are decoded on the way."""
+        for packet in packets:
+            if packet.stream_index == index:
+                self.decode(packet)
+            yield packet
+
+    def decode(self, packet: Packet[Any]) -> None:
+        try:
+            frames = packet.decode()
+        except av.error.FFmpegError:
+            self.damaged += 1
+            return
+        for frame in frames:
+            self.frames += 1
+            self.damaged += bool(frame.is_corrupt)
+            name = getattr(getattr(frame, "pict_type", None), "name", "")
+            if name in self.types:
+                self.types[name] += 1
+
+    def seen(self) -> Decoded:
+        return Decoded(frames=self.frames, damaged=self.damaged, i_frames=self.types["I"],
+                       p_frames=self.types["P"], b_frames=self.types["B"])  # fmt: skip
+
+
+def _tag(stream: Any) -> str:
+    return str(getattr(stream.codec_context, "codec_tag", "") or "").lower()
+
+
+def _facts(stream: VideoStream) -> VideoFacts:
+    context = stream.codec_context
+    codec = {"h265": "hevc", "libdav1d": "av1", "libaom-av1": "av1"}.get(context.name, context.name)
+    read = profile_and_level(codec, bytes(context.extradata or b""))
+    picture = Picture(context.width, context.height)
+    named = (context.profile or "").lower().replace("constrained ", "") or None
+    return VideoFacts(
+        codec=codec,
+        profile=read.profile if read else named,
+        level=read.level if read else None,
+        width=picture.width,
+        height=picture.height,
+        shape=str(picture.shape),
+        pixel_format=context.pix_fmt,
+        colour=COLOURS.get(int(context.colorspace)),
+        colour_range=RANGES.get(int(context.color_range)),
+    )
