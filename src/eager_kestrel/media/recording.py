@@ -5,6 +5,7 @@ Only files of this machine are opened: a playlist that points elsewhere is refus
 
 from __future__ import annotations
 
+import io
 from collections.abc import Callable, Iterator
 from itertools import islice
 from pathlib import Path
@@ -30,6 +31,7 @@ from eager_kestrel.core.recording import (
     by_second,
     video_seen,
 )
+from eager_kestrel.core.watch import AudioFacts
 from eager_kestrel.wire.parameter_sets import profile_and_level
 
 BATCH = 8192
@@ -267,3 +269,18 @@ def _facts(stream: VideoStream) -> VideoFacts:
         colour=COLOURS.get(int(context.colorspace)),
         colour_range=RANGES.get(int(context.color_range)),
     )
+
+
+def stream_facts(beginning: bytes) -> tuple[VideoFacts | None, AudioFacts | None]:
+    """What the first tags of a stream, as an FLV file, say of its video and audio."""
+    av.logging.set_level(None)
+    try:
+        with av.open(io.BytesIO(beginning), format="flv") as opened:
+            video, audio = opened.streams.video, opened.streams.audio
+            heard = None
+            if audio:
+                context = audio[0].codec_context
+                heard = AudioFacts(context.name, context.sample_rate, context.layout.nb_channels)
+            return (_facts(video[0]) if video and video[0].codec_context.width else None, heard)
+    except (av.error.FFmpegError, OSError):
+        return None, None

@@ -1,0 +1,188 @@
+"""Being a private ingest: what arrives is counted, held against guides, and perhaps recorded."""
+
+from __future__ import annotations
+
+import contextlib
+import hmac
+import threading
+import time
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Protocol
+
+from eager_kestrel.core.errors import StorageError
+from eager_kestrel.core.findings import Findings
+from eager_kestrel.core.guide import Guide
+from eager_kestrel.core.recording_findings import check_recording
+from eager_kestrel.core.watch import LiveView, StreamWatch
+from eager_kestrel.files.streams import StreamFile
+from eager_kestrel.media.recording import stream_facts
+from eager_kestrel.net.receiving import IngestServer, Piece, file_beginning
+
+APP = "live"
+FACTS_BYTES = 4_000_000
+"""Of the beginning of a stream, to learn its codecs from."""
+FACTS_FRAMES = 3
+
+
+class Policy(Protocol):
+    """What a simulated platform would do; a private ingest has none."""
+
+    def arrived(self, piece: Piece) -> str | None:
+        """A reason to cut the stream off; None to go on."""
+
+
+@dataclass(slots=True)
+class Received:
+    """One stream, from its beginning to its end."""
+
+    number: int
+    why_ended: str
+    findings: Findings | None
+    """None when not even two frames came."""
+    worst_delay_seconds: float
+    file: Path | None = None
+
+
+@dataclass(slots=True)
+class _Stream:
+    watch: StreamWatch = field(default_factory=StreamWatch)
+    beginning: bytearray = field(default_factory=lambda: bytearray(file_beginning()))
+    frames: int = 0
+    file: StreamFile | None = None
+    path: Path | None = None
+
+
+class Reception:
+    """What the server tells; ask it how things stand."""
+
+    def __init__(
+        self,
+        key: str,
+        guides: list[tuple[Guide, str | None]],
+        record_to: Path | None = None,
+        policy: Policy | None = None,
+    ) -> None:
+        """Wait for a publisher that knows the key.
+
+        Args:
+            key: that is wanted.
+            guides: with the standing of each, to hold streams against.
+            record_to: an FLV file; a second stream gets a number.
+            policy: of a simulated platform.
+        """
+        self._key, self._guides = key, guides
+        self._record_to, self._policy = record_to, policy
+        self._now: _Stream | None = None
+        self._count = 0
+        self._changed = threading.Condition()
+        self.received: list[Received] = []
+        self.refused = 0
+        """How many came with a wrong key or app."""
+
+    def asked(self, app: str, key: str) -> str | None:
+        """Only the right key to the right app is let in."""
+        if app != APP or not hmac.compare_digest(key.encode(), self._key.encode()):
+            with self._changed:
+                self.refused += 1
+                self._changed.notify_all()
+            return "the key or the app is not known"
+        stream = _Stream()
+        if self._record_to is not None:
+            name = self._record_to
+            if self._count:
+                name = name.with_name(f"{name.stem}-{self._count + 1}{name.suffix}")
+            stream.file, stream.path = StreamFile(name, file_beginning()), name
+        with self._changed:
+            self._count += 1
+            self._now = stream
+            self._changed.notify_all()
+        return None
+
+    def arrived(self, piece: Piece) -> str | None:
+        """Count it, keep it, and ask the policy."""
+        stream = self._now
+        if stream is None:
+            return "no stream is open"
+        if stream.frames < FACTS_FRAMES and len(stream.beginning) < FACTS_BYTES:
+            stream.beginning += piece.tag
+            stream.frames += piece.kind == "video" and not piece.header
+        if stream.file is not None:
+            with contextlib.suppress(StorageError):
+                stream.file.add(piece.tag)
+        with self._changed:
+            if piece.kind == "video" and not piece.header:
+                stream.watch.video(piece.sent_ms / 1000, piece.shown_ms / 1000, piece.size,
+                                   piece.keyframe, piece.at)  # fmt: skip
+            elif piece.kind == "audio" and not piece.header:
+                stream.watch.audio(piece.sent_ms / 1000, piece.size)
+        return self._policy.arrived(piece) if self._policy is not None else None
+
+    def left(self, why: str) -> None:
+        """Make the report."""
+        stream, self._now = self._now, None
+        if stream is None:
+            return
+        if stream.file is not None:
+            stream.file.__exit__()
+        video, audio = stream_facts(bytes(stream.beginning))
+        report = None
+        if video is not None:
+            report = stream.watch.report(f"stream {self._count}", video, audio)
+        findings = check_recording(report, self._guides) if report is not None else None
+        with self._changed:
+            self.received.append(
+                Received(self._count, why, findings, stream.watch.worst_delay, stream.path)
+            )
+            self._changed.notify_all()
+
+    def live(self) -> LiveView | None:
+        """How the stream that is coming in goes; None when there is none."""
+        with self._changed:
+            return self._now.watch.live() if self._now is not None else None
+
+    def wait(self, seconds: float, streams: int) -> bool:
+        """Wait until so many streams have come and gone; whether they have."""
+        with self._changed:
+            return self._changed.wait_for(lambda: len(self.received) >= streams, seconds)
+
+
+@contextlib.contextmanager
+def reception(
+    key: str,
+    port: int = 0,
+    guides: list[tuple[Guide, str | None]] | None = None,
+    record_to: Path | None = None,
+    policy: Policy | None = None,
+) -> Iterator[tuple[Reception, str]]:
+    """A private ingest while the ``with`` block runs; gives it and its address without key.
+
+    Raises:
+        NetworkError: the port is taken.
+    """
+    taking = Reception(key, guides or [], record_to, policy)
+    with IngestServer(taking, port) as server:
+        yield taking, f"rtmp://127.0.0.1:{server.port}/{APP}"
+
+
+def receive(
+    taking: Reception,
+    streams: int,
+    seconds: float,
+    tell: Callable[[LiveView | None], None] = lambda _: None,
+    look_seconds: float = 0.5,
+) -> list[Received]:
+    """Wait for streams and tell how they go.
+
+    Args:
+        taking: the ingest.
+        streams: how many to wait for.
+        seconds: how long at most.
+        tell: called about twice a second.
+        look_seconds: between calls.
+    """
+    until = time.monotonic() + seconds
+    while time.monotonic() < until and not taking.wait(look_seconds, streams):
+        tell(taking.live())
+    return taking.received

@@ -1,0 +1,222 @@
+"""A private RTMP ingest: takes one publisher at a time and hands on what arrives.
+
+The protocol is in :mod:`eager_kestrel.wire.publishing`; here are the sockets, one thread a
+connection, each with a time limit on silence.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import select
+import socket
+import threading
+import time
+from dataclasses import dataclass
+from typing import Protocol, Self
+
+from eager_kestrel.core.errors import NetworkError
+from eager_kestrel.wire import flv
+from eager_kestrel.wire.errors import ProtocolError
+from eager_kestrel.wire.publishing import Ended, Event, Ingest, Media, WantsToPublish
+
+LOOPBACK = "127.0.0.1"
+RECEIVE_BYTES = 65_536
+SILENCE_SECONDS = 10.0
+"""A publisher that says nothing for so long is gone."""
+LOOK_SECONDS = 0.2
+SWITCH_LIMIT = 16
+"""Connections at once; the rest wait in the system's queue."""
+
+
+@dataclass(frozen=True, slots=True)
+class Piece:
+    """One audio or video message that arrived."""
+
+    kind: str
+    codec: str
+    header: bool
+    """A codec's configuration, no frame."""
+    keyframe: bool
+    sent_ms: int
+    shown_ms: int
+    size: int
+    """Bytes of the frame itself."""
+    at: float
+    """When it was here, ``time.monotonic``."""
+    tag: bytes
+    """The same as a tag of an FLV file."""
+
+
+class Visitor(Protocol):
+    """Who is told what happens; an answer ends or refuses the stream and says why."""
+
+    def asked(self, app: str, key: str) -> str | None:
+        """Somebody wants to publish."""
+
+    def arrived(self, piece: Piece) -> str | None:
+        """A piece of the stream is here."""
+
+    def left(self, why: str) -> None:
+        """The publisher ended, broke off or was cut off."""
+
+
+class IngestServer:
+    """Listens while its ``with`` block runs."""
+
+    def __init__(self, visitor: Visitor, port: int = 0, receive_buffer: int | None = None) -> None:
+        """Listen on loopback.
+
+        Args:
+            visitor: told what happens, from other threads.
+            port: 0 takes a free one.
+            receive_buffer: of the system, in bytes; a small one makes a slow reader felt at once.
+
+        Raises:
+            NetworkError: the port is taken.
+        """
+        self._visitor = visitor
+        self._busy = threading.Lock()
+        self._stop = threading.Event()
+        self._threads: list[threading.Thread] = []
+        self._listener = socket.socket(socket.AF_INET, socket.SOCK_STREAM)
+        self._listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        if receive_buffer is not None:
+            self._listener.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, receive_buffer)
+        try:
+            self._listener.bind((LOOPBACK, port))
+        except OSError as error:
+            self._listener.close()
+            raise NetworkError(
+                f"port {port} cannot be used ({error.strerror})", "choose another with --port"
+            ) from None
+        self._listener.listen(SWITCH_LIMIT)
+        self._listener.settimeout(LOOK_SECONDS)
+        self.port: int = self._listener.getsockname()[1]
+        """Where it listens."""
+
+    def __enter__(self) -> Self:
+        self._run(self._accept)
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._stop.set()
+        for thread in self._threads:
+            thread.join(SILENCE_SECONDS)
+        self._listener.close()
+
+    def _run(self, work: object, *arguments: object) -> None:
+        thread = threading.Thread(target=work, args=arguments, daemon=True)  # type: ignore[arg-type]
+        self._threads = [t for t in self._threads if t.is_alive()] + [thread]
+        thread.start()
+
+    def _accept(self) -> None:
+        while not self._stop.is_set():
+            with contextlib.suppress(TimeoutError, OSError):
+                connection, _ = self._listener.accept()
+                if len(self._threads) > SWITCH_LIMIT:
+                    connection.close()
+                    continue
+                self._run(self._serve, connection)
+
+    def _serve(self, connection: socket.socket) -> None:
+        publisher = _Connection(self._visitor, self._busy, connection)
+        with connection:
+            connection.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+            connection.setblocking(False)
+            publisher.serve(self._stop)
+
+
+class _Connection:
+    """One connection, from handshake to end."""
+
+    def __init__(self, visitor: Visitor, busy: threading.Lock, connection: socket.socket) -> None:
+        self._visitor, self._busy, self._socket = visitor, busy, connection
+        self._ingest = Ingest()
+        self._publishing = False
+        self._over: str | None = None
+
+    def serve(self, stop: threading.Event) -> None:
+        heard = time.monotonic()
+        why = "stopped"
+        try:
+            while not stop.is_set():
+                readable, _, _ = select.select([self._socket], [], [], LOOK_SECONDS)
+                if not readable:
+                    if time.monotonic() - heard > SILENCE_SECONDS:
+                        why = f"nothing came for {SILENCE_SECONDS:g} s"
+                        break
+                    continue
+                data = self._socket.recv(RECEIVE_BYTES)
+                if not data:
+                    why = "the connection was closed"
+                    break
+                heard = time.monotonic()
+                for event in self._ingest.receive(data):
+                    self._took(event, heard)
+                self._answer()
+                if self._over is not None:
+                    why = self._over
+                    break
+        except ProtocolError as error:
+            why = f"it broke the protocol: {error}"
+        except OSError as error:
+            why = f"the connection broke ({error.strerror or error})"
+        if self._publishing:
+            self._visitor.left(why)
+            self._busy.release()
+
+    def _answer(self) -> None:
+        out = self._ingest.outgoing
+        while out:
+            _, writable, _ = select.select([], [self._socket], [], SILENCE_SECONDS)
+            if not writable:
+                raise OSError("it does not read")
+            del out[: self._socket.send(out)]
+
+    def _took(self, event: Event, at: float) -> None:
+        if self._over is not None:
+            return
+        if isinstance(event, WantsToPublish):
+            self._asked(event)
+        elif isinstance(event, Media) and event.kind != "data":
+            piece = _piece(event, at)
+            if piece is not None and (why := self._visitor.arrived(piece)) is not None:
+                self._ingest.refuse(why)
+                self._over = f"cut off: {why}"
+        elif isinstance(event, Ended):
+            self._over = "ended"
+
+    def _asked(self, event: WantsToPublish) -> None:
+        if not self._busy.acquire(blocking=False):
+            refusal: str | None = "another stream is coming in"
+        else:
+            refusal = self._visitor.asked(event.app, event.key)
+            if refusal is not None:
+                self._busy.release()
+        if refusal is not None:
+            self._ingest.refuse(refusal)
+            self._over = f"refused: {refusal}"
+            return
+        self._publishing = True
+        self._ingest.accept()
+
+
+def _piece(event: Media, at: float) -> Piece | None:
+    """A message as a piece; None for what is no frame and no configuration."""
+    if event.kind == "video":
+        video = flv.read_video(event.payload)
+        if video.part in ("end", "other"):
+            return None
+        tag = flv.file_tag(flv.VIDEO, event.milliseconds, event.payload)
+        return Piece("video", video.codec, video.part == "header", video.keyframe,
+                     event.milliseconds, event.milliseconds + video.offset_ms, len(video.body),
+                     at, tag)  # fmt: skip
+    audio = flv.read_audio(event.payload)
+    tag = flv.file_tag(flv.AUDIO, event.milliseconds, event.payload)
+    return Piece("audio", audio.codec, audio.part == "header", False, event.milliseconds,
+                 event.milliseconds, len(audio.body), at, tag)  # fmt: skip
+
+
+def file_beginning() -> bytes:
+    """What an FLV file of pieces begins with."""
+    return flv.file_header()
