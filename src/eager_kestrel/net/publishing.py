@@ -1,0 +1,266 @@
+"""Publishing over one connection, with sight of everything that is still on its way.
+
+The kernel's send buffer is kept small and acknowledged bytes are counted
+(:mod:`eager_kestrel.net.delivered`), so that a frame counts as sent when the other end has it, not
+when it was handed over.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import select
+import socket
+import ssl
+import struct
+import time
+from collections import deque
+from dataclasses import dataclass
+from urllib.parse import urlsplit
+
+from eager_kestrel.core.errors import EndpointError, InputError, NetworkError
+from eager_kestrel.net.delivered import delivered_counter
+from eager_kestrel.wire.errors import ProtocolError
+from eager_kestrel.wire.publishing import Event, Publisher, Ready, Refused
+from eager_kestrel.wire.rtmp import RANDOM_BYTES
+
+SEND_BUFFER_BYTES = 65_536
+CONNECT_SECONDS = 8.0
+PORTS = {"rtmp": 1935, "rtmps": 443}
+LINUX_TCP_INFO, RTT_OFFSET = 11, 68
+SYN = 1
+"""Kernels count it as a byte that was acknowledged."""
+
+
+@dataclass(frozen=True, slots=True)
+class Target:
+    """Where to publish, without the key."""
+
+    scheme: str
+    host: str
+    port: int
+    app: str
+
+    @classmethod
+    def parse(cls, url: str) -> Target:
+        """Read ``rtmp://host[:port]/app``.
+
+        Raises:
+            InputError: it is no such address. The address is not repeated: it might hold a key.
+        """
+        try:
+            parts = urlsplit(url)
+            port = parts.port
+        except ValueError:
+            parts, port = urlsplit(""), None
+        app = parts.path.strip("/")
+        if parts.scheme not in PORTS or not parts.hostname or not app or parts.query:
+            raise InputError("that is no ingest address", "write rtmp://HOST[:PORT]/APP, no key")
+        return cls(parts.scheme, parts.hostname, port or PORTS[parts.scheme], app)
+
+    @property
+    def url(self) -> str:
+        """As written, without key."""
+        return f"{self.scheme}://{self.host}:{self.port}/{self.app}"
+
+
+class Publication:
+    """One connection that publishes. Not for several threads."""
+
+    def __init__(
+        self,
+        target: Target,
+        key: str,
+        context: ssl.SSLContext | None = None,
+        timeout_seconds: float = CONNECT_SECONDS,
+    ) -> None:
+        """Connect and wait until the ingest takes the stream.
+
+        Args:
+            target: where to.
+            key: of the stream; never part of any message.
+            context: for RTMPS, in place of the system's certificates.
+            timeout_seconds: for all of it.
+
+        Raises:
+            NetworkError: it does not answer in time.
+            EndpointError: it refuses.
+        """
+        self._key = key
+        self._publisher = Publisher(target.app, target.url, key, os.urandom(RANDOM_BYTES))
+        until = time.monotonic() + timeout_seconds
+        self._socket = _connected(target, context, timeout_seconds)
+        self._tls = target.scheme == "rtmps"
+        self.written = 0
+        self._out: deque[memoryview] = deque()
+        self._marks: deque[tuple[int, float]] = deque()
+        self._queued = 0
+        self.refused: str | None = None
+        """Why the ingest ended the stream, once it did."""
+        try:
+            self._begin(until, timeout_seconds)
+        except BaseException:
+            self._socket.close()
+            raise
+        self._count = delivered_counter(self._socket, lambda: self.written)
+        self.counted_by = "bytes handed over" if self._tls else self._count.kind
+        self._counted_before = self._acknowledged()
+        self._written_before = self.written
+
+    def _begin(self, until: float, timeout_seconds: float) -> None:
+        ready = False
+        while not ready:
+            self._push(bytes(self._publisher.outgoing))
+            self._publisher.outgoing.clear()
+            self._write()
+            left = until - time.monotonic()
+            if left <= 0:
+                raise NetworkError(
+                    f"the ingest did not answer within {timeout_seconds:g} s", "check its address"
+                )
+            for event in self._read(min(left, 0.2)):
+                ready = ready or isinstance(event, Ready)
+            if self.refused is not None:
+                raise EndpointError(f"the ingest refused: {self.refused}", "check key and address")
+
+    def _read(self, wait_seconds: float) -> list[Event]:
+        """Take what the ingest says."""
+        if not (self._tls and self._pending()):
+            readable, _, _ = select.select([self._socket], [], [], wait_seconds)
+            if not readable:
+                return []
+        try:
+            data = self._socket.recv(65_536)
+        except (BlockingIOError, ssl.SSLWantReadError, ssl.SSLWantWriteError):
+            return []
+        except OSError as error:
+            raise NetworkError(f"the connection broke ({error.strerror or error})") from None
+        if not data:
+            raise EndpointError("the ingest closed the connection")
+        try:
+            events = self._publisher.receive(data)
+        except ProtocolError as error:
+            raise EndpointError(f"the ingest does not speak RTMP ({error})") from None
+        for event in events:
+            if isinstance(event, Refused):
+                self.refused = event.why.replace(self._key, "***") if self._key else event.why
+        return events
+
+    def _pending(self) -> int:
+        return self._socket.pending() if isinstance(self._socket, ssl.SSLSocket) else 0
+
+    def _push(self, data: bytes) -> None:
+        if data:
+            self._out.append(memoryview(data))
+            self._queued += len(data)
+
+    def _write(self) -> None:
+        """Hand over as much as the system takes."""
+        while self._out:
+            try:
+                count = self._socket.send(self._out[0])
+            except (BlockingIOError, ssl.SSLWantWriteError, ssl.SSLWantReadError):
+                return
+            except OSError as error:
+                raise NetworkError(f"the connection broke ({error.strerror or error})") from None
+            self.written += count
+            self._queued -= count
+            if count == len(self._out[0]):
+                self._out.popleft()
+            else:
+                self._out[0] = self._out[0][count:]
+
+    def send(self, kind: int, milliseconds: int, payload: bytes, due: float | None) -> None:
+        """Queue a piece; with ``due`` (``time.monotonic``) its arrival is watched."""
+        self._push(self._publisher.send(kind, milliseconds, payload))
+        if due is not None:
+            self._marks.append((self.written + self._queued, due))
+
+    def look(self, wait_seconds: float) -> list[float]:
+        """Write, read, and see what has arrived.
+
+        Returns:
+            How late each frame was that arrived since the last look, in seconds.
+
+        Raises:
+            NetworkError: the connection broke.
+            EndpointError: the ingest ended it.
+        """
+        writers = [self._socket] if self._out else []
+        with contextlib.suppress(ValueError):
+            select.select([self._socket], writers, [], wait_seconds)
+        self._write()
+        self._read(0)
+        if self.refused is not None:
+            raise EndpointError(f"the ingest ended the stream: {self.refused}")
+        answer = bytes(self._publisher.outgoing)
+        self._publisher.outgoing.clear()
+        self._push(answer)
+        now = time.monotonic()
+        arrived = self.written if self._tls else self._acknowledged() - SYN
+        late = []
+        while self._marks and self._marks[0][0] <= arrived:
+            late.append(now - self._marks.popleft()[1])
+        return late
+
+    def _acknowledged(self) -> int:
+        with contextlib.suppress(OSError):
+            return int(self._count.delivered_bytes())
+        return 0
+
+    def delivered_bytes(self) -> int:
+        """That the other end has, since the stream was taken."""
+        if self._tls:  # the kernel counts what TLS made of them
+            return self.written - self._written_before
+        return self._acknowledged() - self._counted_before
+
+    def backlog_seconds(self) -> float:
+        """How long the oldest frame on its way has waited."""
+        return max(0.0, time.monotonic() - self._marks[0][1]) if self._marks else 0.0
+
+    def waiting(self) -> int:
+        """Frames that have not arrived yet."""
+        return len(self._marks)
+
+    def round_trip_ms(self) -> float | None:
+        """As the system smooths it; None where it does not tell."""
+        with contextlib.suppress(OSError, AttributeError, struct.error):
+            info = self._socket.getsockopt(socket.IPPROTO_TCP, LINUX_TCP_INFO, 104)
+            (micro,) = struct.unpack_from("=I", info, RTT_OFFSET)
+            return float(micro) / 1000 if os.uname().sysname == "Linux" else None
+        return None
+
+    def close(self) -> None:
+        """End the stream and the connection."""
+        with contextlib.suppress(OSError, NetworkError, EndpointError):
+            self._out.clear()
+            self._push(self._publisher.end())
+            self._write()
+        self._socket.close()
+
+
+def _connected(
+    target: Target, context: ssl.SSLContext | None, timeout_seconds: float
+) -> socket.socket:
+    """A connection with a small send buffer, non-blocking."""
+    try:
+        raw = socket.create_connection((target.host, target.port), timeout_seconds)
+    except OSError as error:
+        what = error.strerror or str(error)
+        raise NetworkError(
+            f"{target.host} cannot be reached ({what})", "check the address"
+        ) from None
+    raw.setsockopt(socket.SOL_SOCKET, socket.SO_SNDBUF, SEND_BUFFER_BYTES)
+    raw.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+    connection = raw
+    if target.scheme == "rtmps":
+        try:
+            wanted = context or ssl.create_default_context()
+            connection = wanted.wrap_socket(raw, server_hostname=target.host)
+        except (OSError, ssl.SSLError) as error:
+            raw.close()
+            raise NetworkError(
+                f"no TLS with {target.host} ({error})", "check the address"
+            ) from None
+    connection.setblocking(False)
+    return connection
