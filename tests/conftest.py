@@ -69,6 +69,8 @@ def home(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
     folder = tmp_path / "home"
     monkeypatch.setenv("EAGER_KESTREL_HOME", str(folder))
     monkeypatch.setenv("COLUMNS", "100")
+    monkeypatch.setenv("PYTHON_KEYRING_BACKEND", "keyring.backends.null.Keyring")
+    monkeypatch.delenv("EAGER_KESTREL_STREAM_KEY", raising=False)
     for name in ("http_proxy", "https_proxy", "all_proxy"):
         monkeypatch.delenv(name, raising=False)
         monkeypatch.delenv(name.upper(), raising=False)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import hmac
+import secrets
 import threading
 import time
 from collections.abc import Callable, Iterator
@@ -24,6 +25,11 @@ APP = "live"
 FACTS_BYTES = 4_000_000
 """Of the beginning of a stream, to learn its codecs from."""
 FACTS_FRAMES = 3
+
+
+def new_key() -> str:
+    """A key for one evening."""
+    return secrets.token_hex(6)
 
 
 class Policy(Protocol):
@@ -166,7 +172,7 @@ def reception(
         yield taking, f"rtmp://127.0.0.1:{server.port}/{APP}"
 
 
-def receive(
+def wait_for(
     taking: Reception,
     streams: int,
     seconds: float,

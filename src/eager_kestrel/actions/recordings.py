@@ -7,13 +7,14 @@ from pathlib import Path
 from eager_kestrel.actions.shows import destination
 from eager_kestrel.core.budget import budget
 from eager_kestrel.core.findings import Findings
+from eager_kestrel.core.guide import Guide
 from eager_kestrel.core.recording_findings import check_recording
 from eager_kestrel.core.show import Show
 from eager_kestrel.core.uplink import Uplink
 from eager_kestrel.files.guides import load_guide
 from eager_kestrel.media.recording import Progress, is_recording, read_recording
 
-__all__ = ["ceiling_kbps", "check_file", "is_recording"]
+__all__ = ["ceiling_kbps", "check_file", "guides_of", "is_recording"]
 
 
 def check_file(
@@ -43,8 +44,7 @@ def check_file(
         NotFoundError: a platform or standing is not known.
         FormatError: it is no recording that can be read.
     """
-    wanted = [destination(written) for written in platforms]
-    ruled = [(load_guide(d.platform, guides), d.standing) for d in wanted]
+    ruled = guides_of(platforms, guides)
     safe = None
     if uplink is not None and show is not None:
         safe = budget(uplink, show.safe_share, show.reserves).safe_kbps
@@ -52,8 +52,20 @@ def check_file(
     return check_recording(seen, ruled, safe)
 
 
+def guides_of(platforms: list[str], guides: Path | None = None) -> list[tuple[Guide, str | None]]:
+    """Guides by name, each with the standing that was written.
+
+    Raises:
+        NotFoundError: a platform or standing is not known.
+    """
+    wanted = [destination(written) for written in platforms]
+    held = [(load_guide(d.platform, guides), d.standing) for d in wanted]
+    for guide, standing in held:
+        guide.under(standing)
+    return held
+
+
 def ceiling_kbps(platforms: list[str], guides: Path | None = None) -> float | None:
     """The lowest ceiling among guides, for a figure; None without any."""
-    wanted = [destination(written) for written in platforms]
-    ruled = [load_guide(d.platform, guides).under(d.standing) for d in wanted]
-    return min((guide.video.ceiling.kbps for guide in ruled), default=None)
+    held = guides_of(platforms, guides)
+    return min((g.under(standing).video.ceiling.kbps for g, standing in held), default=None)

@@ -14,13 +14,14 @@ from pathlib import Path
 
 from pydantic import ValidationError
 
-from eager_kestrel.actions.practice import Line
+from eager_kestrel.actions.practice import Line, practice_line
 from eager_kestrel.actions.receive import APP, Reception, reception
 from eager_kestrel.core.document import first_error, require_format
 from eager_kestrel.core.errors import FormatError, InputError
 from eager_kestrel.core.guide import Guide
 from eager_kestrel.core.plan import AudioSettings, DestinationPlan, Fallback, Plan, VideoSettings
 from eager_kestrel.core.rehearsal import Moment, Rehearsal, rehearsal_of
+from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.guides import load_guide
 from eager_kestrel.files.home import storage_error
 from eager_kestrel.files.latest import latest_plan
@@ -30,6 +31,9 @@ from eager_kestrel.net.rehearsing import FIRST_WAIT, Rehearser
 from eager_kestrel.practice.ingest import Misbehaviour, Platform
 from eager_kestrel.practice.servers import LOOPBACK
 from eager_kestrel.practice.uplink import PracticeUplink
+
+__all__ = ["Misbehaviour", "Outcome", "Platform", "Stage", "Wish", "destination_of", "guide_of",
+           "read_plan", "rehearse", "rehearse_at", "rehearse_in_practice", "stage"]  # fmt: skip
 
 LATEST = "latest"
 QUIET = Misbehaviour()
@@ -181,6 +185,50 @@ def _settled(plan: Plan, chosen: DestinationPlan, steps: tuple[Fallback, ...], a
     places = tuple(there if d is chosen else d for d in plan.destinations)
     total = round(sum(d.total_kbps for d in places), 3)
     return plan.model_copy(update={"destinations": places, "total_kbps": total})
+
+
+def rehearse_at(
+    plan: Plan,
+    chosen: DestinationPlan,
+    url: str,
+    key_of: Callable[[str], str],
+    wish: Wish,
+    tell: Callable[[Moment], None] = lambda _: None,
+) -> Outcome:
+    """Rehearse at an ingest; the key is asked for only once the address is known to be one.
+
+    Raises:
+        InputError: the address is none.
+        NetworkError: the ingest cannot be reached or does not answer.
+        EndpointError: it refuses.
+    """
+    target = Target.parse(url)
+    return rehearse(plan, chosen, target, key_of(chosen.platform), wish, tell)
+
+
+def rehearse_in_practice(
+    plan: Plan,
+    chosen: DestinationPlan,
+    wish: Wish,
+    name: str | None = None,
+    rate: str | None = None,
+    guides: Path | None = None,
+    tell: Callable[[Moment], None] = lambda _: None,
+) -> Outcome:
+    """Rehearse at a simulated platform behind a simulated line.
+
+    Args:
+        plan: what to rehearse.
+        chosen: for which destination.
+        wish: how.
+        name: of a bundled line.
+        rate: of a constant line, in its place.
+        guides: a folder whose guides come first.
+        tell: called as it goes.
+    """
+    line = practice_line(name, Bitrate.parse(rate) if rate is not None else None)
+    with stage(line, guide_of(chosen, guides)) as there:
+        return rehearse(plan, chosen, there.target, there.key, wish, tell)
 
 
 @dataclass(frozen=True, slots=True)

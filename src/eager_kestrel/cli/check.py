@@ -141,7 +141,7 @@ def check(
     if json:
         print_json(found.model_dump(mode="json"))
     else:
-        _show(found, everything=everything)
+        show_findings(found, everything=everything)
     raise typer.Exit(1 if found.breaches else 0)
 
 
@@ -195,7 +195,7 @@ def _recording(
         print_json(found.model_dump(mode="json", exclude_none=True))
     else:
         show_recording(console(), found.recording)
-        _show(found, everything=everything)
+        show_findings(found, everything=everything)
     return found
 
 
@@ -219,7 +219,8 @@ def _words(rule: str) -> str:
     return plain.replace("_", " ").replace(".", " ")
 
 
-def _show(found: Findings, *, everything: bool) -> None:
+def show_findings(found: Findings, *, everything: bool) -> None:
+    """Breaches first, and how many rules hold."""
     from rich.table import Table
     from rich.text import Text
 

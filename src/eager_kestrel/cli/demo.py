@@ -15,14 +15,18 @@ if TYPE_CHECKING:
 
 def demo(
     out: Annotated[
-        Path | None, typer.Option(metavar="DIR", help="Write run.json and plan.json there.")
+        Path | None,
+        typer.Option(metavar="DIR", help="Write its documents and recording there."),
     ] = None,
     json: Json = False,
 ) -> None:
-    """See the whole thing work: measure a simulated wet evening, plan a show, say why."""
+    """See it all work on a simulated wet evening: measure, plan, rehearse, check."""
     from eager_kestrel.actions.demo import demo as tell_story
     from eager_kestrel.actions.demo import demo_show
+    from eager_kestrel.cli.check import show_findings
     from eager_kestrel.cli.plan_card import show_plan
+    from eager_kestrel.cli.recording_card import show_recording
+    from eager_kestrel.cli.rehearse import show_rehearsal
     from eager_kestrel.cli.run_card import show_run
     from eager_kestrel.cli.screen import console, print_json, progress
 
@@ -30,7 +34,7 @@ def demo(
     if not json:
         _introduce(demo_show().title)
     with progress(quiet=json) as tell:
-        story = tell_story(tell)
+        story = tell_story(tell, record_to=out / "arrived.flv" if out is not None else None)
     documents = _documents(story)
     if json:
         print_json(documents)
@@ -38,13 +42,20 @@ def demo(
         show_run(screen, story.run)
         screen.print("\n[bold]2. Plan[/] from what was measured, with the farmhouse's reserves\n")
         show_plan(screen, story.planned.plan)
+        screen.print("\n[bold]3. Rehearse[/] it for ten seconds on the same evening\n")
+        show_rehearsal(screen, story.rehearsal)
+        screen.print("\n[bold]4. Check[/] the recording of what arrived against the guide\n")
+        assert story.arrived.recording is not None
+        show_recording(screen, story.arrived.recording)
+        show_findings(story.arrived, everything=False)
     if out is not None:
         from eager_kestrel.actions.plan import write_document
 
         for name, document in documents.items():
             write_document(out / f"{name}.json", document)
         if not json:
-            screen.print(f"\nWritten: {out / 'run.json'} and {out / 'plan.json'}")
+            names = ", ".join([*(f"{name}.json" for name in documents), "arrived.flv"])
+            screen.print(f"\nWritten to {out}: {names}")
     if not json:
         screen.print(
             "\nNow your own line: [bold]eager-kestrel measure URL[/], then "
@@ -68,6 +79,8 @@ def _documents(story: Story) -> dict[str, dict[str, object]]:
     return {
         "run": run_document(story.run, samples=True),
         "plan": story.planned.plan.model_dump(mode="json"),
+        "rehearsal": story.rehearsal.model_dump(mode="json"),
+        "findings": story.arrived.model_dump(mode="json", exclude_none=True),
     }
 
 

@@ -38,7 +38,7 @@ PROGRAM = "eager-kestrel"
 COMMANDS: dict[str, dict[str, str]] = {
     "Start": {
         "start": "Answer a few questions and get a show file, and the plan it leads to.",
-        "demo": "See the whole thing work: measure a simulated wet evening, plan a show, say why.",
+        "demo": "See it all work on a simulated wet evening: measure, plan, rehearse, check.",
     },
     "Measure": {
         "measure": "Measure what your upload carries on one connection, as a live stream feels it.",
@@ -52,6 +52,8 @@ COMMANDS: dict[str, dict[str, str]] = {
     },
     "Prove": {
         "check": "Hold settings or a recording against guides and your line.",
+        "rehearse": "Send a stand-in stream exactly as planned and see whether it holds.",
+        "receive": "Be a private ingest: take a stream from any program and report on it.",
     },
     "Keep": {
         "explain": "Explain a word or a sum of the trade, with the numbers of your latest plan.",

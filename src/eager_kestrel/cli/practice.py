@@ -2,11 +2,18 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Annotated
 
 import typer
 
-from eager_kestrel.cli.options import Json, complete_practice, group
+from eager_kestrel.cli.options import (
+    GuideFolder,
+    Json,
+    complete_platform,
+    complete_practice,
+    group,
+)
 
 app = group()
 
@@ -100,3 +107,68 @@ def _at(written: str) -> tuple[str, float]:
     if not sign:
         raise InputError(f'"{written}" does not say when', f'write "{what.strip()}@10 s"')
     return what, parse_seconds(when)
+
+
+@app.command("ingest")
+def ingest(
+    platform: Annotated[
+        str, typer.Argument(autocompletion=complete_platform, help="Whose guide it obeys.")
+    ],
+    stall: Annotated[
+        str | None,
+        typer.Option(metavar='"TIME@TIME"', help='It stops reading: "3 s@10 s" of the stream.'),
+    ] = None,
+    hang_up: Annotated[
+        str | None, typer.Option(metavar="TIME", help="It hangs up once, so far into the stream.")
+    ] = None,
+    delay: Annotated[
+        str | None, typer.Option(metavar="TIME", help="Before it takes each message.")
+    ] = None,
+    record: Annotated[
+        Path | None, typer.Option(metavar="FILE", help="Keep what arrives in an FLV file.")
+    ] = None,
+    port: Annotated[int, typer.Option(min=0, max=65535, help="0 takes a free one.")] = 0,
+    guides: GuideFolder = None,
+    json: Json = False,
+) -> None:
+    """Be a simulated platform that obeys its guide, until Ctrl-C."""
+    import sys
+    import time
+
+    from eager_kestrel.actions.keys import VARIABLE, known_key
+    from eager_kestrel.actions.receive import new_key, reception
+    from eager_kestrel.actions.recordings import guides_of
+    from eager_kestrel.actions.rehearse import Misbehaviour, Platform
+    from eager_kestrel.cli.screen import console, print_json
+    from eager_kestrel.core.units import parse_seconds
+
+    ((guide, standing),) = guides_of([platform], guides)
+    how_long, at = _at(stall) if stall is not None else ("3 s", None)
+    trouble = Misbehaviour(
+        stall_at=at,
+        stall_seconds=parse_seconds(how_long),
+        hang_up_at=parse_seconds(hang_up) if hang_up is not None else None,
+        delay_seconds=parse_seconds(delay) if delay is not None else 0.0,
+    )
+    own = known_key(platform)
+    key = own or new_key()
+    obeying = Platform(guide.under(standing), trouble)
+    with reception(key, port, [(guide, standing)], record, obeying) as (taking, address):
+        if json:
+            print_json({"url": address, "key": None if own else key})
+        else:
+            shown = f"the one of {VARIABLE} or your keyring" if own else key
+            sys.stdout.write(f"{address} with the stream key: {shown}\n")
+            sys.stderr.write(f"A simulated {guide.title} stands here until Ctrl-C.\n")
+        sys.stdout.flush()
+        screen = console(stderr=True)
+        try:
+            with screen.status("waiting for a stream", spinner="dots") as status:
+                while True:
+                    time.sleep(0.5)
+                    if taking.live() is not None:
+                        status.update(f"health: {obeying.health()}")
+        except KeyboardInterrupt:
+            sys.stderr.write("\nThe simulated platform is gone.\n")
+    for one in taking.received:
+        sys.stderr.write(f"stream {one.number}: {one.why_ended}\n")

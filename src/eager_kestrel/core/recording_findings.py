@@ -11,7 +11,7 @@ from eager_kestrel.core.recording import Recording, settings_seen
 from eager_kestrel.core.units import Bitrate
 
 MEASURED_SLACK = 0.02
-"""An average this far over a limit is the limit, give or take a filler unit."""
+"""An average this far past a limit is the limit, give or take a packet."""
 PEAK_SLACK = 0.10
 """What platforms let pass for a second or two, in the general."""
 REGULAR = 0.98
@@ -46,10 +46,11 @@ def _measured(
     if finding.severity != "breach" or finding.rule not in ("video.ceiling", "audio.bitrate"):
         return finding
     guide = next(g.under(standing) for g, standing in guides if g.name == finding.platform)
-    limit, kbps = guide.audio.most.kbps, recording.audio.average_kbps if recording.audio else 0.0
+    least, most = guide.audio.least.kbps, guide.audio.most.kbps
+    kbps = recording.audio.average_kbps if recording.audio else 0.0
     if finding.rule == "video.ceiling":
-        limit, kbps = _ceiling(recording, guide).kbps, recording.video.average_kbps
-    if limit < kbps <= limit * (1 + MEASURED_SLACK):
+        least, most, kbps = 0.0, _ceiling(recording, guide).kbps, recording.video.average_kbps
+    if least * (1 - MEASURED_SLACK) <= kbps <= most * (1 + MEASURED_SLACK):
         return finding.model_copy(update={"severity": "fine", "do": ""})
     return finding
 

@@ -131,7 +131,7 @@ def verdict(
         at, why = sent.broken[0]
         return Verdict(held=False, limited_by="ingest", at_seconds=round(at, 2),
                        by=float(len(sent.broken)), would_hold=None,
-                       text=f"the ingest: {why} after {at:.1f} s")  # fmt: skip
+                       text=f"{why}, after {at:.1f} s")  # fmt: skip
     if slow is not None and (late is None or slow.seconds <= late.seconds):
         worst = max(m.encoder_seconds for m in sent.moments)
         usual = float(np.median(sent.encode_ms)) if sent.encode_ms else 0.0
@@ -141,7 +141,7 @@ def verdict(
         return Verdict(
             held=False, limited_by="machine", at_seconds=round(slow.seconds, 2),
             by=round(worst, 2), would_hold=fits[0] if fits else None,
-            text=f"the machine: after {slow.seconds:.1f} s it was {worst:.1f} s behind; a frame "
+            text=f"after {slow.seconds:.1f} s it was {worst:.1f} s behind; a frame "
                  f"takes {usual:.1f} ms and has {frame_seconds * 1000:.1f}",
         )  # fmt: skip
     if late is not None or sent.late_frames:
@@ -152,7 +152,7 @@ def verdict(
         return Verdict(
             held=False, limited_by="line", at_seconds=round(at, 2), by=round(worst, 2),
             would_hold=fits[0] if fits else None,
-            text=f"the line: after {at:.1f} s frames waited {worst:.1f} s; it delivered "
+            text=f"after {at:.1f} s frames waited {worst:.1f} s; it delivered "
                  f"{carried:,.0f} kbit/s",
         )  # fmt: skip
     enough = sent.seconds >= asked_seconds - 0.5

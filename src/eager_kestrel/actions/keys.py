@@ -1,0 +1,25 @@
+"""Stream keys: from the environment or the system's keyring, never from an argument or a file."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+
+VARIABLE = "EAGER_KESTREL_STREAM_KEY"
+SERVICE = "eager-kestrel"
+
+
+def known_key(platform: str) -> str | None:
+    """The key of a platform, where one is kept; None otherwise.
+
+    The environment variable counts first. The keyring is asked when the ``keyring`` package is
+    there: ``keyring set eager-kestrel PLATFORM`` puts a key in.
+    """
+    key = os.environ.get(VARIABLE, "").strip()
+    if key:
+        return key
+    with contextlib.suppress(Exception):  # no keyring, a locked one, none of this system's
+        import keyring
+
+        return keyring.get_password(SERVICE, platform) or None
+    return None

@@ -1,0 +1,125 @@
+"""``receive``: a private ingest on this machine."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from eager_kestrel.cli.options import GuideFolder, Json, Platforms, single
+
+if TYPE_CHECKING:
+    from eager_kestrel.actions.receive import Received
+    from eager_kestrel.core.watch import LiveView
+
+
+def receive(
+    platforms: Platforms = None,
+    port: Annotated[int, typer.Option(min=0, max=65535, help="0 takes a free one.")] = 1935,
+    streams: Annotated[int, typer.Option(min=1, help="Stop after so many streams.")] = 1,
+    within: Annotated[
+        str, typer.Option(metavar="TIME", help="Stop after so long in any case.")
+    ] = "12 h",
+    record: Annotated[
+        Path | None, typer.Option(metavar="FILE", help="Keep what arrives in an FLV file.")
+    ] = None,
+    guides: GuideFolder = None,
+    everything: Annotated[
+        bool, typer.Option("--all", help="Show the rules that hold, too.")
+    ] = False,
+    json: Json = False,
+) -> None:
+    """Be a private ingest: take a stream from any program and report on it."""
+    import sys
+
+    from eager_kestrel.actions.keys import VARIABLE, known_key
+    from eager_kestrel.actions.receive import new_key, reception, wait_for
+    from eager_kestrel.actions.recordings import guides_of
+    from eager_kestrel.cli.screen import print_json, warn
+    from eager_kestrel.core.units import parse_seconds
+
+    own = known_key("receive")
+    key = own or new_key()
+    held = guides_of(platforms or [], guides)
+    seconds = parse_seconds(within)
+    with reception(key, port, held, record) as (taking, address):
+        shown = f"the one of {VARIABLE} or your keyring" if own else key
+        sys.stderr.write(f"Send to {address} with the stream key: {shown}\n")
+        sys.stderr.flush()
+        try:
+            with _live(quiet=json) as tell:
+                wait_for(taking, streams, seconds, tell)
+        except KeyboardInterrupt:
+            warn("stopped; this is what came so far")
+    if taking.refused:
+        warn(f"{taking.refused} came with a wrong key or app and were refused")
+    if json:
+        print_json({
+            "format": "eager-kestrel/received/1",
+            "streams": [_document(one) for one in taking.received],
+            "refused": taking.refused,
+        })  # fmt: skip
+    else:
+        for one in taking.received:
+            _show(one, everything=everything)
+    breaches = sum(one.findings.breaches for one in taking.received if one.findings)
+    raise typer.Exit(1 if breaches or not taking.received else 0)
+
+
+def live_words(view: LiveView | None) -> str:
+    """How a stream goes, in a line."""
+    if view is None:
+        return "waiting for a stream"
+    key = f"{view.keyframe_seconds:.3g} s" if view.keyframe_seconds is not None else "?"
+    return (
+        f"{view.seconds:6.1f} s  {view.video_kbps:,.0f} kbit/s  {view.fps:.4g} frames/s  "
+        f"keyframes {key}  audio {view.audio_kbps:,.0f}  {view.delay_seconds:.2f} s late"
+    )
+
+
+@contextmanager
+def _live(*, quiet: bool) -> Iterator[Callable[[LiveView | None], None]]:
+    from eager_kestrel.cli.screen import console
+
+    screen = console(stderr=True)
+    if quiet or not screen.is_terminal:
+        yield lambda _: None
+        return
+    with screen.status("waiting for a stream", spinner="dots") as status:
+        yield lambda view: status.update(live_words(view))
+
+
+def _document(one: Received) -> dict[str, object]:
+    return {
+        "number": one.number,
+        "ended": one.why_ended,
+        "worst_delay_seconds": round(one.worst_delay_seconds, 3),
+        "file": str(one.file) if one.file is not None else None,
+        "findings": one.findings.model_dump(mode="json", exclude_none=True)
+        if one.findings
+        else None,
+    }
+
+
+def _show(one: Received, *, everything: bool) -> None:
+    from rich.text import Text
+
+    from eager_kestrel.cli.check import show_findings
+    from eager_kestrel.cli.recording_card import show_recording
+    from eager_kestrel.cli.screen import console
+
+    screen = console()
+    if one.findings is None or one.findings.recording is None:
+        screen.print(Text(f"stream {one.number}: {one.why_ended}; no two frames came"))
+        return
+    show_recording(screen, one.findings.recording)
+    show_findings(one.findings, everything=everything)
+    where = f"; kept in {one.file}" if one.file is not None else ""
+    delay = f"the latest frame came {one.worst_delay_seconds:.2f} s late"
+    screen.print(Text(f"It ended: {one.why_ended}; {delay}{where}", style="dim"))
+
+
+app = single("receive", receive)

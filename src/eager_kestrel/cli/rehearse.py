@@ -1,0 +1,183 @@
+"""``rehearse``: send a stand-in stream as planned and see whether it holds."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from eager_kestrel.cli.options import Figure, GuideFolder, Json, single
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from eager_kestrel.actions.rehearse import Outcome
+    from eager_kestrel.core.rehearsal import Moment, Rehearsal
+
+
+def rehearse(
+    plan: Annotated[
+        str, typer.Argument(metavar="[PLAN]", help="A plan's JSON file; else the latest plan.")
+    ] = "latest",
+    to: Annotated[
+        str | None, typer.Option(metavar="URL", help="The ingest: rtmp://HOST/APP, without key.")
+    ] = None,
+    practice: Annotated[
+        str | None,
+        typer.Option(
+            metavar="LINE",
+            help='A simulated platform behind a simulated line: "5 Mbit/s" or wet-evening.',
+        ),
+    ] = None,
+    platform: Annotated[
+        str | None, typer.Option("--for", metavar="PLATFORM", help="Which one of the plan.")
+    ] = None,
+    seconds: Annotated[str, typer.Option(metavar="TIME", help="How long it has to hold.")] = "30 s",
+    settle: Annotated[bool, typer.Option("--settle", help="Step down until a step holds.")] = False,
+    out: Annotated[
+        Path | None, typer.Option(metavar="FILE", help="Write the plan that held: .json, .toml.")
+    ] = None,
+    figure: Figure = None,
+    guides: GuideFolder = None,
+    json: Json = False,
+) -> None:
+    """Send a stand-in stream exactly as planned and see whether it holds."""
+    from eager_kestrel.actions.export import write_plan
+    from eager_kestrel.actions.rehearse import (
+        Wish,
+        destination_of,
+        read_plan,
+        rehearse_at,
+        rehearse_in_practice,
+    )
+    from eager_kestrel.cli.screen import console, print_json, warn
+    from eager_kestrel.core.errors import InputError
+    from eager_kestrel.core.units import parse_seconds
+
+    if (to is None) == (practice is None):
+        raise InputError("one place to send to is needed", "give --to URL or --practice LINE")
+    read = read_plan(plan)
+    chosen = destination_of(read, platform)
+    wish = Wish(seconds=parse_seconds(seconds), settle=settle)
+    with _live(quiet=json) as tell:
+        if practice is not None:
+            name, rate = _line(practice)
+            outcome = rehearse_in_practice(read, chosen, wish, name, rate, guides, tell)
+        else:
+            assert to is not None
+            outcome = rehearse_at(read, chosen, to, _key, wish, tell)
+    last = outcome.rehearsals[-1]
+    if figure is not None:
+        from eager_kestrel.report.rehearsal_figure import save_rehearsal_figure
+
+        save_rehearsal_figure(last, figure)
+    if out is not None and outcome.settled is not None:
+        write_plan(outcome.settled, out)
+        warn(f"wrote the plan that held to {out}")
+    if json:
+        print_json(_document(outcome))
+    else:
+        for one in outcome.rehearsals:
+            show_rehearsal(console(), one)
+    raise typer.Exit(0 if last.verdict.held else 1)
+
+
+def _line(written: str) -> tuple[str | None, str | None]:
+    """A bundled line's name, or a rate."""
+    return (None, written) if re.match(r"\s*[\d.]", written) else (written, None)
+
+
+def _key(platform: str) -> str:
+    """The key: kept somewhere, or typed unseen."""
+    import sys
+
+    from eager_kestrel.actions.keys import VARIABLE, known_key
+    from eager_kestrel.core.errors import InputError
+
+    key = known_key(platform)
+    if key is None and sys.stdin.isatty():
+        key = str(typer.prompt(f"Stream key for {platform}", hide_input=True, err=True)).strip()
+    if not key:
+        raise InputError(f"no stream key for {platform}", f"set {VARIABLE}, or run on a terminal")
+    return key
+
+
+@contextmanager
+def _live(*, quiet: bool) -> Iterator[Callable[[Moment], None]]:
+    from eager_kestrel.cli.screen import console
+
+    screen = console(stderr=True)
+    if quiet or not screen.is_terminal:
+        yield lambda _: None
+        return
+    with screen.status("connecting", spinner="dots") as status:
+
+        def told(moment: Moment) -> None:
+            sent = moment.delivered_bytes * 8e-3 / max(moment.seconds, 0.1)
+            status.update(
+                f"{moment.seconds:5.1f} s  {sent:,.0f} kbit/s  waiting "
+                f"{moment.backlog_seconds:.2f} s  encoder {moment.encoder_seconds:.2f} s behind"
+            )
+
+        yield told
+
+
+def _document(outcome: Outcome) -> dict[str, object]:
+    *before, last = (r.model_dump(mode="json") for r in outcome.rehearsals)
+    return last | {
+        "before": before,
+        "settled": outcome.settled.model_dump(mode="json") if outcome.settled else None,
+    }
+
+
+def show_rehearsal(screen: Console, one: Rehearsal) -> None:
+    """The verdict on top, what was noted under it."""
+    from rich.panel import Panel
+    from rich.text import Text
+
+    from eager_kestrel.cli.screen import grid
+
+    good = one.verdict.held
+    card = grid(0, 1)
+    said = "held" if good else f"limited by the {one.verdict.limited_by}"
+    if not good and one.verdict.limited_by is None:
+        said = "cut short"
+    trips = "-"
+    if one.round_trip_ms is not None and one.round_trip_ms_worst is not None:
+        trips = f"{one.round_trip_ms:.0f} ms, at worst {one.round_trip_ms_worst:.0f} ms"
+    lost = f", {one.lost_frames} lost" if one.lost_frames else ""
+    rows = [
+        ("verdict", f"{said}: {one.verdict.text}"),
+        ("sent", one.planned),
+        ("frames", f"{one.frames:,}, {one.late_frames:,} late{lost}; waited "
+                   f"{one.worst_backlog_seconds:.2f} s at worst"),
+        ("delivered", f"{one.delivered_kbps:,.0f} of {one.total_kbps:,.0f} kbit/s"),
+        ("encoder", f"{one.encode_ms_typical:.1f} ms a frame, {one.encode_ms_slowest:.1f} ms the "
+                    "slowest of a hundred"),
+        ("round trips", trips),
+    ]  # fmt: skip
+    if one.reconnects:
+        rows.append(("connected again", f"{one.reconnects} times"))
+    if one.verdict.would_hold is not None:
+        rows.append(("would hold", f"{_ordinal(one.verdict.would_hold + 1)} step down of the plan"))
+    for number, (name, value) in enumerate(rows):
+        style = ("bold green" if good else "bold red") if number == 0 else "bold"
+        card.add_row(Text(name, style="dim"), Text(value, style=style))
+    screen.print(
+        Panel(
+            card,
+            title=Text(f"Rehearsal of {one.platform}, {one.seconds:.0f} s, to {one.target}"),
+            title_align="left", border_style="green" if good else "red", padding=(0, 1),
+        )
+    )  # fmt: skip
+
+
+def _ordinal(number: int) -> str:
+    return {1: "the first", 2: "the second", 3: "the third"}.get(number, f"step {number},")
+
+
+app = single("rehearse", rehearse)
