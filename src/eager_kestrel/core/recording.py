@@ -22,6 +22,8 @@ from eager_kestrel.core.picture import frame_rate_text
 from eager_kestrel.core.settings import Settings
 
 BIN_SECONDS = 0.02
+FINE = 100_000
+"""Spacings are counted in so many parts of a second."""
 REORDER = 32
 """Frames that may still come in front of those seen; more than any codec reorders."""
 NEAR = 0.25
@@ -136,7 +138,7 @@ class VideoTally:
     last: float = 0.0
     keyframes: list[float] = field(default_factory=list)
     spacings: dict[int, int] = field(default_factory=dict)
-    """Milliseconds between frames as shown, and how often."""
+    """Hundredths of a millisecond between frames as shown, and how often."""
     gaps: list[tuple[float, float]] = field(default_factory=list)
     most_b: int = 0
     _run: int = 0
@@ -161,7 +163,7 @@ class VideoTally:
         self._settle(REORDER)
 
     def _count_sizes(self, at: Floats, sizes: Floats) -> None:
-        bins = np.maximum((at / BIN_SECONDS).astype(np.int64), 0)
+        bins = np.maximum((at / BIN_SECONDS + 1e-6).astype(np.int64), 0)
         end = int(bins.max()) + 1
         if end > self.sizes.size:
             self.sizes = np.concatenate(
@@ -189,17 +191,20 @@ class VideoTally:
         ready = self._waiting[: max(0, self._waiting.size - keep)]
         if ready.size < 2:
             return
-        steps = np.round(np.diff(ready) * 1000).astype(np.int64)
+        steps = np.round(np.diff(ready) * FINE).astype(np.int64)
         for step, count in zip(*np.unique(steps, return_counts=True), strict=True):
             self.spacings[int(step)] = self.spacings.get(int(step), 0) + int(count)
-        usual = self.usual_ms()
-        long = np.flatnonzero((steps > GAP_FRAMES * usual) & (steps > GAP_SECONDS * 1000))
+        usual = self._usual()
+        long = np.flatnonzero((steps > GAP_FRAMES * usual) & (steps > GAP_SECONDS * FINE))
         for at in long[: MOST_GAPS - len(self.gaps)]:
-            self.gaps.append((float(ready[at]), float(steps[at] / 1000)))
+            self.gaps.append((float(ready[at]), float(steps[at] / FINE)))
         self._waiting = self._waiting[ready.size - 1 :]
 
-    def usual_ms(self) -> float:
-        """The median spacing in milliseconds."""
+    def usual_seconds(self) -> float:
+        """The median spacing."""
+        return self._usual() / FINE
+
+    def _usual(self) -> float:
         steps = np.array(sorted(self.spacings))
         counts = np.cumsum([self.spacings[int(s)] for s in steps])
         return float(steps[np.searchsorted(counts, counts[-1] / 2)]) if counts.size else 0.0
@@ -213,12 +218,12 @@ class VideoTally:
 
         Gaps do not count: the rate is that of the frames that follow one another.
         """
-        usual = self.usual_ms()
-        regular = {s: n for s, n in self.spacings.items() if 0 < s <= max(2 * usual - 1, usual + 1)}
+        most = 1.9 * self._usual() + FINE / 1000
+        regular = {s: n for s, n in self.spacings.items() if 0 < s <= most}
         count = sum(regular.values())
         if not count:
             return Fraction(0)
-        mean = sum(s * n for s, n in regular.items()) / count / 1000
+        mean = sum(s * n for s, n in regular.items()) / count / FINE
         slack = max(0.0004, 0.002 / (count * mean))
         near = min(CUSTOMARY_RATES, key=lambda rate: abs(float(rate) * mean - 1))
         if abs(float(near) * mean - 1) <= slack:
@@ -227,8 +232,8 @@ class VideoTally:
 
     def regular_share(self) -> float:
         """Share of frames that came when they were due."""
-        usual, count = self.usual_ms(), sum(self.spacings.values())
-        within = max(1.0, NEAR * usual)
+        usual, count = self._usual(), sum(self.spacings.values())
+        within = max(FINE / 1000, NEAR * usual) + 1
         on_time = sum(n for s, n in self.spacings.items() if abs(s - usual) <= within)
         return on_time / count if count else 1.0
 
@@ -253,7 +258,7 @@ class VideoTally:
         at = np.sort(np.array(self.keyframes)) - first
         apart = np.diff(at)
         usual = float(np.median(apart)) if apart.size else None
-        frame = self.usual_ms() / 1000
+        frame = self.usual_seconds()
         return KeyframesSeen(
             count=int(at.size),
             shortest_seconds=round(float(apart.min()), 4) if apart.size else None,

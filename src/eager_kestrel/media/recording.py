@@ -42,7 +42,10 @@ KINDS = {
     ".flv": "flv", ".mp4": "mp4", ".m4v": "mp4", ".mov": "mp4", ".mkv": "matroska",
     ".webm": "matroska", ".ts": "mpegts", ".m2ts": "mpegts", ".m3u8": "hls",
 }  # fmt: skip
-ENCRYPTED_TAGS = ("encv", "enca", "drmi", "drms")
+ENCRYPTED = (b"encv", b"enca", b"drmi", b"drms")
+"""Sample entries of protected tracks (ISO/IEC 14496-12, section 8.12)."""
+MOST_INDEX_BYTES = 64_000_000
+PICTURE_TYPES = {1: "I", 2: "P", 3: "B"}
 COLOURS = {1: "bt709", 5: "bt470bg", 6: "smpte170m", 9: "bt2020nc"}
 RANGES = {1: "limited", 2: "full"}
 Progress = Callable[[float], None]
@@ -94,6 +97,8 @@ def _refuse(path: Path) -> None:
         raise FormatError(error.strerror or "cannot be read", "check the path", str(path)) from None
     if not size:
         raise FormatError("empty", "record again", str(path))
+    if KINDS.get(path.suffix.lower()) == "mp4" and _protected(path):
+        raise FormatError("encrypted", "give one that is not", str(path))
     if path.suffix.lower() == ".m3u8":
         text = path.read_text(encoding="utf-8", errors="replace")
         if any(line.startswith("#EXT-X-KEY") and "METHOD=NONE" not in line
@@ -109,8 +114,6 @@ def _read(
     if wanted is not None and wanted not in names:
         raise FormatError(f"its name says {wanted}, but it is {names[0]}", "rename it", str(path))
     streams = opened.streams
-    if any(_tag(stream) in ENCRYPTED_TAGS for stream in (*streams.video, *streams.audio)):
-        raise FormatError("encrypted", "give one that is not", str(path))
     if not streams.video:
         raise FormatError("there is no video in it", "give a recording of a show", str(path))
     video = streams.video[0]
@@ -239,8 +242,8 @@ class _Decoding:
         for frame in frames:
             self.frames += 1
             self.damaged += bool(frame.is_corrupt)
-            name = getattr(getattr(frame, "pict_type", None), "name", "")
-            if name in self.types:
+            name = PICTURE_TYPES.get(int(frame.pict_type)) if hasattr(frame, "pict_type") else None
+            if name is not None:
                 self.types[name] += 1
 
     def seen(self) -> Decoded:
@@ -248,8 +251,22 @@ class _Decoding:
                        p_frames=self.types["P"], b_frames=self.types["B"])  # fmt: skip
 
 
-def _tag(stream: Any) -> str:
-    return str(getattr(stream.codec_context, "codec_tag", "") or "").lower()
+def _protected(path: Path) -> bool:
+    """Whether the index of an MP4 file names a protected track."""
+    with path.open("rb") as file:
+        while len(head := file.read(16)) >= 8:
+            size, kind = int.from_bytes(head[:4], "big"), head[4:8]
+            begin = 8
+            if size == 1 and len(head) == 16:
+                size, begin = int.from_bytes(head[8:], "big"), 16
+            if kind == b"moov":
+                file.seek(begin - len(head), 1)
+                index = file.read(min(size or MOST_INDEX_BYTES, MOST_INDEX_BYTES))
+                return any(name in index for name in ENCRYPTED)
+            if size < begin:
+                return False
+            file.seek(size - len(head), 1)
+    return False
 
 
 def _facts(stream: VideoStream) -> VideoFacts:
