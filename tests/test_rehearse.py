@@ -1,0 +1,461 @@
+"""On the wire: receiving real publishers, rehearsing through simulated lines, keys kept secret."""
+
+from __future__ import annotations
+
+import json
+import os
+import socket
+import ssl
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import imageio_ffmpeg
+import pytest
+import trustme
+
+from eager_kestrel.actions.plan import plan_show, uplink_from_number
+from eager_kestrel.actions.practice import practice_line
+from eager_kestrel.actions.receive import Reception, reception, wait_for
+from eager_kestrel.actions.recordings import guides_of
+from eager_kestrel.actions.rehearse import (
+    Misbehaviour,
+    Outcome,
+    Platform,
+    Wish,
+    destination_of,
+    guide_of,
+    rehearse,
+    stage,
+)
+from eager_kestrel.actions.shows import Wishes, asked_show
+from eager_kestrel.core.errors import EndpointError, InputError, NetworkError
+from eager_kestrel.core.plan import Plan
+from eager_kestrel.core.rehearsal import Moment, Sent, verdict
+from eager_kestrel.core.units import Bitrate
+from eager_kestrel.files.guides import load_guide
+from eager_kestrel.media.recording import read_recording
+from eager_kestrel.media.stand_in import StandIn
+from eager_kestrel.net.publishing import Publication, Target
+from eager_kestrel.wire import flv
+from tests.conftest import Kestrel, on_a_busy_machine
+
+FFMPEG = imageio_ffmpeg.get_ffmpeg_exe()
+CANARY = "canary-7f3a-do-not-show"
+OXBOW = load_guide("oxbow")
+
+
+def planned(upload: str, platform: str = "oxbow", **wishes: Any) -> Plan:
+    asked = asked_show(None, Wishes(platforms=(platform,), **wishes)).show
+    return plan_show(asked, uplink_from_number(upload)).plan
+
+
+def published_by_ffmpeg(address: str, seconds: float, *options: str) -> int:
+    """The exit code of FFmpeg's own publisher."""
+    command = [FFMPEG, "-v", "error", "-re", "-f", "lavfi", "-i", "testsrc2=size=320x180:rate=30",
+               "-f", "lavfi", "-i", "sine=frequency=330:sample_rate=48000", "-t", str(seconds),
+               "-c:v", "libx264", "-preset", "ultrafast", "-pix_fmt", "yuv420p", "-threads", "1",
+               "-b:v", "500k", "-maxrate", "500k", "-bufsize", "500k", "-g", "60", "-x264-params",
+               "scenecut=0:nal-hrd=cbr", "-c:a", "aac", "-b:a", "96k", "-ac", "2", *options,
+               "-f", "flv", address]  # fmt: skip
+    return subprocess.run(command, capture_output=True, check=False, timeout=60).returncode
+
+
+def test_ffmpeg_publishes_and_is_described(tmp_path: Path) -> None:
+    file = tmp_path / "kept.flv"
+    with reception(CANARY, guides=guides_of(["oxbow"]), record_to=file) as (taking, address):
+        assert published_by_ffmpeg(f"{address}/wrong", 1) != 0
+        assert published_by_ffmpeg(f"{address}/{CANARY}", 5) == 0
+        assert published_by_ffmpeg(f"{address}/{CANARY}", 3, "-bf", "2") == 0  # one after another
+        found = wait_for(taking, 2, 5)
+    assert taking.refused == 1
+    assert [one.why_ended for one in found] == ["ended", "ended"]
+    first = found[0].findings
+    assert first is not None
+    assert first.recording is not None
+    video, audio = first.recording.video, first.recording.audio
+    assert (video.width, video.height, video.fps) == (320, 180, 30)
+    assert video.keyframes.typical_seconds == pytest.approx(2, abs=0.01)
+    assert video.average_kbps == pytest.approx(500, rel=0.15)
+    assert audio is not None
+    assert (audio.sample_rate_hz, audio.channels) == (48000, 2)
+    kept = read_recording(file)
+    assert kept.video.frames == video.frames
+    assert kept.video.average_kbps == pytest.approx(video.average_kbps, rel=0.01)
+    second = found[1].findings
+    assert second is not None
+    assert second.recording is not None
+    assert second.recording.video.b_frames == 2
+    assert (tmp_path / "kept-2.flv").exists()
+    assert not list(tmp_path.glob("*.part"))
+
+
+PYAV = """
+import sys
+import av
+import numpy as np
+
+with av.open(sys.argv[1], "w", format="flv") as out:
+    stream = out.add_stream("libx264", rate=30)
+    stream.width, stream.height, stream.pix_fmt = 320, 176, "yuv420p"
+    stream.options = {"preset": "ultrafast", "tune": "zerolatency"}
+    for number in range(60):
+        picture = np.full((264, 320), number, np.uint8)
+        frame = av.VideoFrame.from_ndarray(picture, format="yuv420p")
+        frame.pts = number
+        out.mux(stream.encode(frame))
+    out.mux(stream.encode())
+"""
+
+
+def test_pyav_publishes_too() -> None:
+    with reception(CANARY) as (taking, address):
+        publisher = [sys.executable, "-c", PYAV, f"{address}/{CANARY}"]
+        subprocess.run(publisher, check=True, timeout=30)
+        (one,) = wait_for(taking, 1, 5)
+    assert one.findings is not None
+    assert one.findings.recording is not None
+    assert one.findings.recording.video.frames == 60
+    assert one.findings.recording.audio is None
+
+
+def test_only_one_at_a_time_and_silence_ends() -> None:
+    with reception(CANARY) as (taking, address):
+        target = Target.parse(address)
+        first = Publication(target, CANARY)
+        with pytest.raises(EndpointError, match="another stream is coming in"):
+            Publication(target, CANARY)
+        first.close()
+        assert taking.wait(3, 1)
+        with socket.create_connection((target.host, target.port)) as stranger:
+            stranger.sendall(b"GET / HTTP/1.1\r\nHost: x\r\n\r\n")
+            assert stranger.recv(10) == b""
+        Publication(target, CANARY).close()
+        assert taking.wait(3, 2)
+    assert taking.received[0].findings is None
+
+
+def rehearsed(plan: Plan, rate: str, wish: Wish, **more: Any) -> tuple[Outcome, Reception]:
+    chosen = destination_of(plan, None)
+    line = practice_line(rate=Bitrate.parse(rate))
+    with stage(line, guide_of(chosen), **more) as there:
+        outcome = rehearse(plan, chosen, there.target, there.key, wish)
+    return outcome, there.taking
+
+
+@on_a_busy_machine
+def test_a_plan_of_four_holds_on_five() -> None:
+    plan = planned("6 Mbit/s")
+    outcome, taking = rehearsed(plan, "5 Mbit/s", Wish(seconds=5))
+    (one,) = outcome.rehearsals
+    assert one.verdict.held, one.verdict.text
+    assert (one.late_frames, one.lost_frames, one.reconnects) == (0, 0, 0)
+    assert one.delivered_kbps == pytest.approx(one.total_kbps, rel=0.05)
+    arrived = taking.received[0].findings
+    assert arrived is not None
+    assert arrived.recording is not None
+    assert arrived.breaches == 0
+    video, wanted = arrived.recording.video, plan.destinations[0].video
+    assert wanted is not None
+    assert (video.width, video.height, video.fps) == (wanted.width, wanted.height, wanted.fps)
+    assert video.average_kbps == pytest.approx(wanted.bitrate_kbps, rel=0.02)
+    assert video.keyframes.typical_seconds == wanted.keyframe_seconds
+    assert video.profile == wanted.profile
+    assert video.spread < 0.1
+
+
+@on_a_busy_machine
+def test_six_on_five_is_the_line_and_settles() -> None:
+    plan = planned("12 Mbit/s")
+    outcome, _ = rehearsed(plan, "5 Mbit/s", Wish(seconds=10, settle=True))
+    first, last = outcome.rehearsals[0], outcome.rehearsals[-1]
+    assert first.verdict.limited_by == "line", first.verdict.text
+    assert first.verdict.at_seconds is not None
+    assert first.verdict.at_seconds < 10
+    assert first.late_frames > 0
+    assert first.delivered_kbps == pytest.approx(5000, rel=0.06)
+    assert last.verdict.held, last.verdict.text
+    assert outcome.settled is not None
+    settled = outcome.settled.destinations[0]
+    assert settled.total_kbps < 5000
+    assert settled.video in [step.video for step in plan.destinations[0].steps_down]
+    assert Plan.model_validate_json(outcome.settled.model_dump_json()) == outcome.settled
+
+
+def test_a_slow_encoder_is_the_machine() -> None:
+    plan = planned("3 Mbit/s")
+    outcome, _ = rehearsed(plan, "8 Mbit/s", Wish(seconds=6, slowed_ms=120))
+    (one,) = outcome.rehearsals
+    assert one.verdict.limited_by == "machine", one.verdict.text
+    assert one.encode_ms_typical > 100
+    assert "a frame takes" in one.verdict.text
+    assert outcome.settled is None
+
+
+@on_a_busy_machine
+def test_a_dropped_connection_is_made_again_and_counted() -> None:
+    wish = Wish(seconds=6, first_wait_seconds=0.2)
+    outcome, taking = rehearsed(planned("3 Mbit/s"), "8 Mbit/s", wish,
+                                trouble=Misbehaviour(hang_up_at=1.5))  # fmt: skip
+    (one,) = outcome.rehearsals
+    assert one.verdict.limited_by == "ingest"
+    assert "being restarted" in one.verdict.text
+    assert one.reconnects == 1
+    assert one.lost_frames > 0
+    assert len(taking.received) == 2
+    again = taking.received[1].findings
+    assert again is not None
+    assert again.recording is not None
+    assert again.recording.video.frames > 30  # it went on, from a keyframe
+
+
+@pytest.fixture
+def silent() -> Iterator[int]:
+    """An ingest that takes connections and never answers."""
+    with socket.create_server(("127.0.0.1", 0)) as listener:
+        yield listener.getsockname()[1]
+
+
+def test_an_ingest_that_never_answers_has_a_limit(silent: int) -> None:
+    began = time.monotonic()
+    with pytest.raises(NetworkError, match="did not answer within"):
+        Publication(Target("rtmp", "127.0.0.1", silent, "live"), CANARY, timeout_seconds=0.5)
+    assert time.monotonic() - began < 5
+    with pytest.raises(NetworkError):
+        Publication(Target("rtmp", "127.0.0.1", 1, "live"), CANARY)
+
+
+def test_rtmps_with_certificates_checked() -> None:
+    authority = trustme.CA()
+    server = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    authority.issue_cert("127.0.0.1").configure_cert(server)
+    trusting = ssl.create_default_context()
+    authority.configure_trust(trusting)
+    with reception(CANARY) as (taking, address):
+        inner = Target.parse(address)
+        listener = socket.create_server(("127.0.0.1", 0))
+        port = listener.getsockname()[1]
+        relay = threading.Thread(target=_unwrap, args=(listener, server, inner.port), daemon=True)
+        relay.start()
+        target = Target("rtmps", "127.0.0.1", port, inner.app)
+        sending = Publication(target, CANARY, trusting)
+        step = next(StandIn(*_smallest()).steps())
+        for tag in step.tags:
+            sending.send(tag.kind, tag.milliseconds, tag.payload, time.monotonic())
+        sending.look(0.1)
+        assert sending.counted_by == "bytes handed over"
+        sending.close()
+        assert taking.wait(5, 1)
+        with pytest.raises(NetworkError, match="no TLS"):
+            Publication(target, CANARY)  # nobody vouches for that certificate
+        listener.close()
+
+
+def _unwrap(listener: socket.socket, context: ssl.SSLContext, port: int) -> None:
+    """Take TLS off for one connection and pass it on, both ways."""
+    for _ in range(2):
+        try:
+            raw, _ = listener.accept()
+            outer = context.wrap_socket(raw, server_side=True)
+        except OSError:
+            continue
+        inner = socket.create_connection(("127.0.0.1", port))
+
+        def back(inner: socket.socket = inner, outer: ssl.SSLSocket = outer) -> None:
+            while data := inner.recv(65536):
+                outer.sendall(data)
+
+        threading.Thread(target=back, daemon=True).start()
+        try:
+            while data := outer.recv(65536):
+                inner.sendall(data)
+        except OSError:
+            pass
+        inner.close()
+
+
+def _smallest() -> tuple[Any, Any]:
+    there = planned("1 Mbit/s", "gatepost").destinations[0]
+    return there.video, there.audio
+
+
+@pytest.mark.parametrize("codec", ["h264", "hevc", "av1"])
+def test_stand_ins_of_every_codec_are_valid_and_constant(codec: str, tmp_path: Path) -> None:
+    plan = planned("5 Mbit/s", "fernlight", codec=codec, source="640x360", fps="30")
+    video, audio = plan.destinations[0].video, plan.destinations[0].audio
+    assert video is not None
+    assert audio is not None
+    made = StandIn(video, audio)
+    steps = made.steps()
+    tags = [tag for _ in range(150) for tag in next(steps).tags]
+    made.close()
+    assert video.codec == codec
+    path = tmp_path / "stand-in.flv"
+    path.write_bytes(
+        flv.file_header() + b"".join(flv.file_tag(t.kind, t.milliseconds, t.payload) for t in tags)
+    )
+    seen = read_recording(path, deep=True)
+    assert seen.decoded is not None
+    assert seen.decoded.damaged == 0
+    assert seen.decoded.frames >= 140
+    assert seen.video.codec == codec
+    assert (seen.video.width, seen.video.height) == (video.width, video.height)
+    assert seen.video.average_kbps == pytest.approx(video.bitrate_kbps, rel=0.03)
+    assert seen.video.keyframes.typical_seconds == pytest.approx(video.keyframe_seconds, abs=0.04)
+
+
+@pytest.mark.parametrize(
+    ("pieces", "says"),
+    [
+        ([(t * 33, t % 60 == 0, 30_000, "h264") for t in range(400)], "the ceiling is"),
+        ([(t * 33, t == 0, 5_000, "h264") for t in range(200)], "no keyframe for"),
+        ([(0, True, 5_000, "av1")], "av1 is not taken"),
+        ([(t * 33, t % 60 == 0, 20_000, "h264") for t in range(300)], None),
+    ],
+)
+def test_a_simulated_platform_obeys_its_guide(
+    pieces: list[tuple[int, bool, int, str]], says: str | None
+) -> None:
+    class Piece:
+        kind, header = "video", False
+
+        def __init__(self, sent_ms: int, keyframe: bool, size: int, codec: str) -> None:
+            self.sent_ms, self.keyframe, self.size, self.codec = sent_ms, keyframe, size, codec
+
+    platform = Platform(OXBOW)
+    assert platform.health() == "waiting for a stream"
+    answers = [platform.arrived(Piece(*piece)) for piece in pieces]
+    why = next((answer for answer in answers if answer), None)
+    assert (why is None) == (says is None)
+    if says is not None:
+        assert says in str(why)
+    else:
+        assert platform.health().startswith("good: 4,")
+
+
+def sent(moments: list[tuple[float, float, float, int]], **more: Any) -> Sent:
+    base: dict[str, Any] = {"seconds": 10.0, "frames": 300, "late_frames": 0, "lost_frames": 0,
+                            "encode_ms": (5.0,) * 9, "reconnects": 0, "broken": (),
+                            "counted_by": "kernel"}  # fmt: skip
+    looked = tuple(
+        Moment(seconds=t, backlog_seconds=b, encoder_seconds=e, delivered_bytes=n, round_trip_ms=9)
+        for t, b, e, n in moments
+    )
+    return Sent(**(base | more), moments=looked)
+
+
+def test_verdicts_tell_the_three_apart() -> None:
+    steps = planned("12 Mbit/s").destinations[0].steps_down
+    fine = verdict(sent([(t, 0.1, 0, t * 600_000) for t in range(11)]), 10, 1 / 30, steps, 6e7)
+    assert (fine.held, fine.limited_by) == (True, None)
+    line = verdict(
+        sent([(t, t / 8, 0, t * 500_000) for t in range(11)], late_frames=9), 10, 1 / 30, steps, 6e7
+    )
+    assert (line.held, line.limited_by, line.at_seconds) == (False, "line", 6)
+    assert line.would_hold is not None
+    assert steps[line.would_hold].total_kbps <= 0.9 * 4000
+    assert line.would_hold == 0 or steps[line.would_hold - 1].total_kbps > 0.9 * 4000
+    slow = verdict(
+        sent([(t, t / 9, t / 5, 0) for t in range(11)], encode_ms=(66.0,) * 9), 10, 1 / 30, steps,
+        1280 * 720 * 30,
+    )  # fmt: skip
+    assert (slow.limited_by, slow.at_seconds) == ("machine", 4)
+    gone = verdict(sent([(1, 0, 0, 0)], broken=((3.0, "it hung up"),)), 10, 1 / 30, steps, 6e7)
+    assert (gone.limited_by, gone.text) == ("ingest", "it hung up, after 3.0 s")
+    short = verdict(sent([(1, 0, 0, 0)], seconds=4.0), 10, 1 / 30, steps, 6e7)
+    assert (short.held, short.limited_by) == (False, None)
+
+
+@on_a_busy_machine
+def test_the_command_line_rehearses_settles_and_draws(kestrel: Kestrel, tmp_path: Path) -> None:
+    assert kestrel("plan", "--for", "oxbow", "--upload", "6 Mbit/s").code == 0
+    out, figure = tmp_path / "held.json", tmp_path / "r.png"
+    out.unlink(missing_ok=True)
+    result = kestrel("rehearse", "--practice", "3 Mbit/s", "--seconds", "4 s", "--settle",
+                     "--json", "--out", out, "--figure", figure)  # fmt: skip
+    assert result.code == 0, result.err
+    document = result.document
+    assert document["format"] == "eager-kestrel/rehearsal/1"
+    assert document["before"][0]["verdict"]["limited_by"] == "line"
+    assert document["verdict"]["held"] is True
+    assert figure.read_bytes().startswith(b"\x89PNG")
+    held = json.loads(out.read_text())
+    assert held["destinations"][0]["total_kbps"] < 3000
+    again = kestrel("rehearse", out, "--practice", "3 Mbit/s", "--seconds", "2 s")
+    assert again.code == 0
+    assert "no frame was late" in again.out
+    assert kestrel("check", out, "--for", "oxbow").code == 0
+
+
+@pytest.mark.parametrize(
+    ("options", "code", "says"),
+    [
+        ((), 2, "--to URL or --practice"),
+        (("--practice", "x.example"), 2, "x.example"),
+        (("--to", "http://x.example/live"), 2, "rtmp://HOST"),
+        (("--to", "rtmp://127.0.0.1:1/live"), 2, "EAGER_KESTREL_STREAM_KEY"),
+        (("gone.json", "--practice", "day"), 1, "no such file"),
+        (("--practice", "day", "--for", "gatepost"), 2, "choose from oxbow"),
+        (("--practice", "day", "--seconds", "30"), 2, "write 30 s"),
+    ],
+)
+def test_rehearse_refuses_in_one_line(
+    kestrel: Kestrel, options: tuple[str, ...], code: int, says: str
+) -> None:
+    assert "no plan was made yet" in kestrel("rehearse", "--practice", "day").error_line
+    assert kestrel("plan", "--for", "oxbow", "--upload", "6 Mbit/s").code == 0
+    result = kestrel("rehearse", *options)
+    assert result.code == code
+    assert says in result.error_line
+
+
+def test_a_dead_ingest_is_exit_three_and_the_key_stays_secret(
+    kestrel: Kestrel, home: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("EAGER_KESTREL_STREAM_KEY", CANARY)
+    plan = kestrel("plan", "--for", "oxbow", "--upload", "3 Mbit/s", "--out", tmp_path / "p.json")
+    dead = kestrel("rehearse", "--to", "rtmp://127.0.0.1:1/live")
+    assert dead.code == 3
+    with reception("another key") as (taking, address):
+        refused = kestrel("rehearse", "--to", address, "--seconds", "2 s")
+    assert refused.code == 3
+    assert "refused" in refused.error_line
+    assert taking.refused == 1
+    with reception(CANARY) as (_, address):
+        held = kestrel("rehearse", "--to", address, "--seconds", "2 s", "--json")
+    assert held.code == 0, held.err
+    leaked = kestrel("rehearse", "--to", f"rtmp://127.0.0.1:1/live?key={CANARY}")
+    assert leaked.code == 2
+    said = [result.out + result.err for result in (plan, dead, refused, held, leaked)]
+    files = [path for path in (*home.rglob("*"), *tmp_path.rglob("*")) if path.is_file()]
+    said += [path.read_bytes().decode("utf-8", "replace") for path in files]
+    assert len(files) >= 2
+    assert CANARY not in "".join(said)
+    with pytest.raises(InputError) as caught:
+        Target.parse(f"rtmp://x.example/live?key={CANARY}")
+    assert CANARY not in str(caught.value)
+
+
+@pytest.mark.skipif(os.name == "nt", reason="Ctrl-C is sent as a POSIX signal")
+def test_receive_waits_reports_and_hides_the_key(home: Path, tmp_path: Path) -> None:
+    environment = os.environ | {"EAGER_KESTREL_STREAM_KEY": CANARY, "COLUMNS": "120"}
+    serving = subprocess.Popen(
+        [sys.executable, "-m", "eager_kestrel", "receive", "--port", "0", "--for", "oxbow",
+         "--within", "40 s", "--record", str(tmp_path / "r.flv")],
+        stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, env=environment,
+    )  # fmt: skip
+    assert serving.stderr is not None
+    line = serving.stderr.readline()
+    address = next(word for word in line.split() if word.startswith("rtmp://"))
+    assert published_by_ffmpeg(f"{address}/{CANARY}", 4) == 0
+    out, err = serving.communicate(timeout=30)
+    assert serving.returncode == 1, err  # baseline is no profile of Oxbow's
+    assert "320x180" in out
+    assert "set profile high" in out
+    assert "It ended: ended" in out
+    assert CANARY not in line + out + err
+    assert (tmp_path / "r.flv").stat().st_size > 100_000
