@@ -52,8 +52,14 @@ def test_the_demo_tells_the_story_and_leaves_nothing_behind(
 ) -> None:
     result = kestrel("demo", "--out", tmp_path / "story")
     assert result.code == 0, result.err
-    for words in ("Hollow Lane Pottery", "1. Measure", "2. Plan", "Wheel night on Oxbow", "Budget"):
+    for words in ("Hollow Lane Pottery", "1. Measure", "2. Plan", "Wheel night on Oxbow", "Budget",
+                  "3. Rehearse", "4. Check", "arrived.flv"):  # fmt: skip
         assert words in result.out
+    findings = json.loads((tmp_path / "story" / "findings.json").read_text())
+    rehearsal = json.loads((tmp_path / "story" / "rehearsal.json").read_text())
+    assert rehearsal["verdict"]["held"], rehearsal["verdict"]
+    assert [f for f in findings["findings"] if f["severity"] == "breach"] == []
+    assert (tmp_path / "story" / "arrived.flv").stat().st_size > 1_000_000
     run = json.loads((tmp_path / "story" / "run.json").read_text())
     plan = json.loads((tmp_path / "story" / "plan.json").read_text())
     assert 5500 < run["uplink"]["typical_kbps"] < 9500

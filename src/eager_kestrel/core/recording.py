@@ -218,7 +218,7 @@ class VideoTally:
 
         Gaps do not count: the rate is that of the frames that follow one another.
         """
-        most = 1.9 * self._usual() + FINE / 1000
+        most = 1.6 * self._usual() + FINE / 1000
         regular = {s: n for s, n in self.spacings.items() if 0 < s <= most}
         count = sum(regular.values())
         if not count:

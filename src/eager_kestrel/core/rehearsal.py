@@ -101,7 +101,7 @@ class Rehearsal(Frozen):
 
 def delivered_kbps(sent: Sent) -> float:
     """What the line delivered: while a backlog stood, else over all."""
-    moments = sent.moments
+    moments = [m for m in sent.moments if m.delivered_bytes > 0]
     if len(moments) < 2:
         return 0.0
     seconds = np.array([m.seconds for m in moments])

@@ -1,0 +1,70 @@
+"""How fast eight destinations share a line, after start-up.
+
+Usage: python benchmarks/splitting.py
+
+Four bundled platforms, each twice, with their full candidate sets. The reference, taken in the same
+run, is planning each of the eight alone. Wanted: under 150 ms where nothing is known of the
+machine's encoders; with them the division has a second resource, and is printed beside it.
+"""
+
+from __future__ import annotations
+
+import statistics
+import sys
+import time
+
+from eager_kestrel.core.machine import Machine
+from eager_kestrel.core.picture import Picture
+from eager_kestrel.core.planner import plan
+from eager_kestrel.core.show import Destination, Show
+from eager_kestrel.core.units import Bitrate
+from eager_kestrel.core.uplink import assumed_uplink
+from eager_kestrel.files.bundled import quality_table
+from eager_kestrel.files.guides import load_guide
+
+PLATFORMS = ("oxbow", "fernlight", "pocketfair", "gatepost")
+ROUNDS = 9
+MACHINE = Machine.model_validate(
+    {"encoders": [{"codec": "h264", "preset": "veryfast", "holds": "1920x1080 at 150"}]}
+)
+
+
+def show_for(places: tuple[Destination, ...], machine: Machine) -> Show:
+    """The same source for all."""
+    return Show(source=Picture(1920, 1080), frame_rate=60, motion="lively", destinations=places,
+                machine=machine)  # fmt: skip
+
+
+def main() -> int:
+    """Print a line for each upload; exit 1 when the limit is missed without machine figures."""
+    guides = {name: load_guide(name) for name in PLATFORMS}
+    table = quality_table()
+    places = tuple(
+        Destination(platform=PLATFORMS[i % 4], weight=1 + i * 0.3,
+                    standing="hearth" if i == 4 else None)
+        for i in range(8)
+    )  # fmt: skip
+    worst = 0.0
+    for upload in ("3 Mbit/s", "12 Mbit/s", "40 Mbit/s", "200 Mbit/s"):
+        line = assumed_uplink(Bitrate.parse(upload))
+
+        def taken(shows: list[Show]) -> float:
+            times = []
+            for _ in range(ROUNDS):
+                began = time.perf_counter()
+                for show in shows:
+                    plan(line, show, guides, table, "benchmark")  # noqa: B023 - used at once
+                times.append(time.perf_counter() - began)
+            return statistics.median(times)
+
+        alone = taken([show_for((place,), Machine()) for place in places])
+        together = taken([show_for(places, Machine())])
+        loaded = taken([show_for(places, MACHINE)])
+        worst = max(worst, together)
+        print(f"{upload}: {together * 1000:.0f} ms, {together / alone:.1f} times the eight alone; "
+              f"with encoder speeds {loaded * 1000:.0f} ms")  # fmt: skip
+    return 0 if worst < 0.150 else 1
+
+
+if __name__ == "__main__":
+    sys.exit(main())
