@@ -11,11 +11,19 @@ shots=docs/screenshots
 take() { "$python" scripts/take_picture.py "$shots/$1.png" "${@:2}"; }
 
 take help -- eager-kestrel --help
-take demo --points 8 -- eager-kestrel demo
+take demo --points 6 -- eager-kestrel demo
 take measure -- eager-kestrel measure --practice wet-evening
 .venv/bin/eager-kestrel runs show latest --figure "$shots/run-figure.png"
 take plan --points 9 -- eager-kestrel plan --for oxbow --upload "12 Mbit/s" \
     --reserve "video call=1.5 Mbit/s" --why
+take split --points 9 -- eager-kestrel plan glaze-talk --upload "12 Mbit/s"
+.venv/bin/eager-kestrel plan wheel-night --upload "12 Mbit/s" --figure "$shots/budget-figure.png"
+take rehearse --points 10 -- eager-kestrel rehearse --practice "5 Mbit/s" --seconds "10 s" --settle
+.venv/bin/eager-kestrel demo --out "$home/demo" > "$home/demo.txt"
+take check-recording --points 11 --cwd "$home/demo" -- eager-kestrel check arrived.flv --for oxbow \
+    --for gatepost
+.venv/bin/eager-kestrel check "$home/demo/arrived.flv" --for oxbow \
+    --figure "$shots/recording-figure.png" > "$home/check.txt"
 take need -- eager-kestrel need oxbow --reserve "video call=1.5 Mbit/s"
 take sweep -- eager-kestrel plan --for oxbow --sweep upload=1..40
 .venv/bin/eager-kestrel plan --for oxbow --sweep upload=1..40 --figure "$shots/sweep-figure.png"

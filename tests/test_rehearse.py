@@ -113,6 +113,23 @@ with av.open(sys.argv[1], "w", format="flv") as out:
 """
 
 
+def test_findings_come_as_the_stream_goes() -> None:
+    seen = []
+    with reception(CANARY, guides=guides_of(["oxbow"])) as (taking, address):
+        publisher = threading.Thread(target=published_by_ffmpeg, args=(f"{address}/{CANARY}", 5))
+        publisher.start()
+        wait_for(taking, 1, 15, lambda view, found: seen.append((view, found)))
+        publisher.join(10)
+    views = [view for view, _ in seen if view is not None and view.seconds > 2]
+    assert views
+    assert views[-1].fps == pytest.approx(30, rel=0.1)
+    assert views[-1].video_kbps == pytest.approx(500, rel=0.3)
+    assert views[-1].delay_seconds < 1
+    going = [found for _, found in seen if found is not None]
+    assert any(f.rule == "video.profiles.h264" for f in going[-1].findings)
+    assert taking.so_far() is None
+
+
 def test_pyav_publishes_too() -> None:
     with reception(CANARY) as (taking, address):
         publisher = [sys.executable, "-c", PYAV, f"{address}/{CANARY}"]

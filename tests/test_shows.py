@@ -207,3 +207,17 @@ def test_every_sum_works_out_and_no_word_is_claimed_twice(kestrel: Kestrel) -> N
         found = explained(name, term, numbers, "x")
         assert (found.sum is None) == (term.sum is None), name
         assert words.find(name)[0] == name
+
+
+def test_a_show_names_the_platforms_to_try_and_to_check(kestrel: Kestrel) -> None:
+    ranked = kestrel("nearest", "glaze-talk", "--practice", "5 ms, 9 ms", "--tries", "1", "--json")
+    assert ranked.code == 0, ranked.err
+    assert [r["platform"] for r in ranked.document["rankings"]] == ["oxbow", "fernlight"]
+    one = kestrel("nearest", "wheel-night", "--practice", "5 ms", "--tries", "1", "--json")
+    assert one.document["platform"] == "oxbow"
+    held = kestrel("check", "--show", "glaze-talk", "--bitrate", "5 Mbit/s", "--picture",
+                   "1920x1080", "--fps", "30", "--uplink", "8 Mbit/s", "--json")  # fmt: skip
+    assert {f["platform"] for f in held.document["findings"]} == {"oxbow", "fernlight", "uplink"}
+    assert (
+        "glaze-talk" in kestrel("check", "--show", "glaze-tlk", "--bitrate", "5 Mbit/s").error_line
+    )

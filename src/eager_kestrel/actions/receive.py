@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import copy
 import hmac
 import secrets
 import threading
@@ -15,8 +16,9 @@ from typing import Protocol
 from eager_kestrel.core.errors import StorageError
 from eager_kestrel.core.findings import Findings
 from eager_kestrel.core.guide import Guide
+from eager_kestrel.core.recording import VideoFacts
 from eager_kestrel.core.recording_findings import check_recording
-from eager_kestrel.core.watch import LiveView, StreamWatch
+from eager_kestrel.core.watch import AudioFacts, LiveView, StreamWatch
 from eager_kestrel.files.streams import StreamFile
 from eager_kestrel.media.recording import stream_facts
 from eager_kestrel.net.receiving import IngestServer, Piece, file_beginning
@@ -25,6 +27,8 @@ APP = "live"
 FACTS_BYTES = 4_000_000
 """Of the beginning of a stream, to learn its codecs from."""
 FACTS_FRAMES = 3
+FINDINGS_SECONDS = 2.0
+"""Between two looks at the guides while a stream comes in."""
 
 
 def new_key() -> str:
@@ -58,6 +62,7 @@ class _Stream:
     frames: int = 0
     file: StreamFile | None = None
     path: Path | None = None
+    facts: tuple[VideoFacts | None, AudioFacts | None] | None = None
 
 
 class Reception:
@@ -148,6 +153,19 @@ class Reception:
         with self._changed:
             return self._now.watch.live() if self._now is not None else None
 
+    def so_far(self) -> Findings | None:
+        """What is found of the stream that is coming in so far; None before there is enough."""
+        with self._changed:
+            stream = self._now
+            if stream is None or stream.frames < FACTS_FRAMES:
+                return None
+            watch, beginning = copy.deepcopy(stream.watch), bytes(stream.beginning)
+        if stream.facts is None:
+            stream.facts = stream_facts(beginning)
+        video, audio = stream.facts
+        report = watch.report("so far", video, audio) if video is not None else None
+        return check_recording(report, self._guides) if report is not None else None
+
     def wait(self, seconds: float, streams: int) -> bool:
         """Wait until so many streams have come and gone; whether they have."""
         with self._changed:
@@ -176,7 +194,7 @@ def wait_for(
     taking: Reception,
     streams: int,
     seconds: float,
-    tell: Callable[[LiveView | None], None] = lambda _: None,
+    tell: Callable[[LiveView | None, Findings | None], None] = lambda *_: None,
     look_seconds: float = 0.5,
 ) -> list[Received]:
     """Wait for streams and tell how they go.
@@ -188,7 +206,9 @@ def wait_for(
         tell: called about twice a second.
         look_seconds: between calls.
     """
-    until = time.monotonic() + seconds
+    until, looked, found = time.monotonic() + seconds, 0.0, None
     while time.monotonic() < until and not taking.wait(look_seconds, streams):
-        tell(taking.live())
+        if time.monotonic() - looked > FINDINGS_SECONDS:
+            looked, found = time.monotonic(), taking.so_far()
+        tell(taking.live(), found)
     return taking.received

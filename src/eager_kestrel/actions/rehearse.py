@@ -26,7 +26,7 @@ from eager_kestrel.files.guides import load_guide
 from eager_kestrel.files.home import storage_error
 from eager_kestrel.files.latest import latest_plan
 from eager_kestrel.media.stand_in import StandIn
-from eager_kestrel.net.publishing import CONNECT_SECONDS, Target
+from eager_kestrel.net.publishing import CONNECT_SECONDS, SEND_BUFFER_BYTES, Target
 from eager_kestrel.net.rehearsing import FIRST_WAIT, Rehearser
 from eager_kestrel.practice.ingest import Misbehaviour, Platform
 from eager_kestrel.practice.servers import LOOPBACK
@@ -53,6 +53,8 @@ class Wish:
     timeout_seconds: float = CONNECT_SECONDS
     first_wait_seconds: float = FIRST_WAIT
     context: ssl.SSLContext | None = None
+    unsent_bytes: int = SEND_BUFFER_BYTES
+    """That may sit in the system's send buffer."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -148,7 +150,7 @@ def _once(
     try:
         sent = Rehearser(
             target, key, stand_in.steps(), float(1 / rate), wish.seconds, wish.context,
-            wish.timeout_seconds, wish.first_wait_seconds, tell,
+            wish.timeout_seconds, wish.first_wait_seconds, tell, wish.unsent_bytes,
         ).run()  # fmt: skip
     finally:
         stand_in.close()

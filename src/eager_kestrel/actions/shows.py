@@ -144,6 +144,18 @@ def is_show(written: str) -> bool:
     return written.endswith(".toml") or written in show_names()
 
 
+def platforms_of(written: str) -> list[str]:
+    """The platforms of a show, or the one platform that was named.
+
+    Raises:
+        NotFoundError: no such show.
+        FormatError: its file is broken.
+    """
+    if not is_show(written):
+        return [written]
+    return list(dict.fromkeys(place.platform for place in load_show(written).destinations))
+
+
 def known_shows() -> list[str]:
     """Shows that could be meant: the bundled ones and TOML files of this folder."""
     return [*show_names(), *sorted(str(path) for path in Path().glob("*.toml"))]

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from eager_kestrel.cli.options import GuideFolder, Json, complete_platform, single
+from eager_kestrel.cli.options import GuideFolder, Json, complete_show_or_platform, single
 
 if TYPE_CHECKING:
     from eager_kestrel.core.nearness import Ranking
@@ -14,7 +14,12 @@ if TYPE_CHECKING:
 
 def nearest(
     platform: Annotated[
-        str, typer.Argument(autocompletion=complete_platform, help="Whose ingest points to try.")
+        str,
+        typer.Argument(
+            metavar="PLATFORM|SHOW",
+            autocompletion=complete_show_or_platform,
+            help="Whose ingest points to try; a show's platforms one after another.",
+        ),
     ],
     tries: Annotated[int, typer.Option(min=1, max=50, help="Of each ingest point.")] = 5,
     practice: Annotated[
@@ -29,34 +34,42 @@ def nearest(
     """Rank a platform's ingest points by how fast they answer from here."""
     from eager_kestrel.actions.nearest import nearest as rank
     from eager_kestrel.actions.nearest import nearest_in_practice
+    from eager_kestrel.actions.shows import platforms_of
     from eager_kestrel.cli.screen import print_json
     from eager_kestrel.core.errors import NetworkError
     from eager_kestrel.core.units import parse_seconds
 
-    if practice is not None:
-        delays = [parse_seconds(part) * 1000 for part in practice.split(",")]
-        found = nearest_in_practice(platform, delays, tries, guides)
-    else:
-        found = rank(platform, tries, guides=guides)
+    names = platforms_of(platform)
+    delays = [parse_seconds(part) * 1000 for part in practice.split(",")] if practice else []
+    found = [
+        nearest_in_practice(name, delays, tries, guides)
+        if practice is not None
+        else rank(name, tries, guides=guides)
+        for name in names
+    ]
     if json:
-        print_json(found.model_dump(mode="json"))
+        documents = [one.model_dump(mode="json") for one in found]
+        several = {"format": "eager-kestrel/rankings/1", "rankings": documents}
+        print_json(documents[0] if len(documents) == 1 else several)
     else:
-        _show(found)
-    if all(point.answered == 0 for point in found.points):
-        raise NetworkError(
-            f"none of the {len(found.points)} ingest points of {found.platform} answered",
-            f"check the network ({found.points[0].failure})",
-        )
+        for one in found:
+            _show(one, named=len(found) > 1)
+    for one in found:
+        if all(point.answered == 0 for point in one.points):
+            raise NetworkError(
+                f"none of the {len(one.points)} ingest points of {one.platform} answered",
+                f"check the network ({one.points[0].failure})",
+            )
 
 
-def _show(found: Ranking) -> None:
+def _show(found: Ranking, *, named: bool) -> None:
     from rich.table import Table
     from rich.text import Text
 
     from eager_kestrel.cli.screen import console
 
     table = Table(box=None, padding=(0, 1), header_style="dim")
-    table.add_column("ingest point", no_wrap=True)
+    table.add_column(f"{found.platform} point" if named else "ingest point", no_wrap=True)
     for heading in ("answer", "jitter", "lost", "connect"):
         table.add_column(heading, justify="right", no_wrap=True)
     table.add_column("address", overflow="fold")

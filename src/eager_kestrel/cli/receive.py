@@ -13,6 +13,7 @@ from eager_kestrel.cli.options import GuideFolder, Json, Platforms, single
 
 if TYPE_CHECKING:
     from eager_kestrel.actions.receive import Received
+    from eager_kestrel.core.findings import Findings
     from eager_kestrel.core.watch import LiveView
 
 
@@ -81,15 +82,23 @@ def live_words(view: LiveView | None) -> str:
 
 
 @contextmanager
-def _live(*, quiet: bool) -> Iterator[Callable[[LiveView | None], None]]:
+def _live(*, quiet: bool) -> Iterator[Callable[[LiveView | None, Findings | None], None]]:
     from eager_kestrel.cli.screen import console
 
     screen = console(stderr=True)
     if quiet or not screen.is_terminal:
-        yield lambda _: None
+        yield lambda *_: None
         return
     with screen.status("waiting for a stream", spinner="dots") as status:
-        yield lambda view: status.update(live_words(view))
+        yield lambda view, found: status.update(live_words(view) + _breaches(found))
+
+
+def _breaches(found: Findings | None) -> str:
+    """What is wrong so far, the first of it in words."""
+    wrong = [f for f in found.findings if f.severity == "breach"] if found is not None else []
+    if not wrong:
+        return "" if found is None else "  no breach so far"
+    return f"  {len(wrong)} breaches, first: {wrong[0].rule} is {wrong[0].found}, {wrong[0].do}"
 
 
 def _document(one: Received) -> dict[str, object]:

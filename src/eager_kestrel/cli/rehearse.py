@@ -38,6 +38,9 @@ def rehearse(
     ] = None,
     seconds: Annotated[str, typer.Option(metavar="TIME", help="How long it has to hold.")] = "30 s",
     settle: Annotated[bool, typer.Option("--settle", help="Step down until a step holds.")] = False,
+    unsent: Annotated[
+        str, typer.Option(metavar="SIZE", help="What may sit in the system's send buffer.")
+    ] = "64 KiB",
     out: Annotated[
         Path | None, typer.Option(metavar="FILE", help="Write the plan that held: .json, .toml.")
     ] = None,
@@ -56,13 +59,15 @@ def rehearse(
     )
     from eager_kestrel.cli.screen import console, print_json, warn
     from eager_kestrel.core.errors import InputError
-    from eager_kestrel.core.units import parse_seconds
+    from eager_kestrel.core.units import DataSize, parse_seconds
 
     if (to is None) == (practice is None):
         raise InputError("one place to send to is needed", "give --to URL or --practice LINE")
     read = read_plan(plan)
     chosen = destination_of(read, platform)
-    wish = Wish(seconds=parse_seconds(seconds), settle=settle)
+    wish = Wish(
+        seconds=parse_seconds(seconds), settle=settle, unsent_bytes=DataSize.parse(unsent).bytes
+    )
     with _live(quiet=json) as tell:
         if practice is not None:
             name, rate = _line(practice)

@@ -20,6 +20,7 @@ from av.container import InputContainer
 from av.packet import Packet
 from av.video.stream import VideoStream
 
+from eager_kestrel.core.arrays import Floats
 from eager_kestrel.core.errors import FormatError
 from eager_kestrel.core.picture import Picture
 from eager_kestrel.core.recording import (
@@ -147,47 +148,45 @@ def _read(
     )
 
 
-Row = tuple[int, int | None, int | None, int, bool]
-
-
 def _batches(
     opened: InputContainer,
     video: VideoStream,
     audio: AudioStream | None,
     decoded: _Decoding | None,
-) -> Iterator[list[Row]]:
-    """Packets as plain rows, so many at a time, each let go as soon as it is read."""
+) -> Iterator[Floats]:
+    """So many packets at a time, each let go as soon as it is read.
+
+    Rows of stream, presentation and decoding time, size, keyframe; a time that is not there is nan.
+    """
     packets = iter(opened.demux([video] if audio is None else [video, audio]))
     if decoded is not None:
         packets = decoded.passing(packets, video.index)
-    while rows := [
-        (p.stream_index, p.pts, p.dts, p.size, p.is_keyframe) for p in islice(packets, BATCH)
-    ]:
-        yield rows
+    while True:
+        flat: list[Any] = []
+        add = flat.extend
+        for p in islice(packets, BATCH):
+            add((p.stream_index, p.pts, p.dts, p.size, p.is_keyframe))
+        if not flat:
+            return
+        yield np.array(flat, dtype=np.float64).reshape(-1, 5)
 
 
 def _count(
-    rows: list[Row],
+    rows: Floats,
     video: VideoStream,
     audio: AudioStream | None,
     tally: VideoTally,
     heard: _Heard,
 ) -> None:
-    if not rows:
-        return
-    index, shown, sent, size, key = zip(*rows, strict=True)
-    streams = np.array(index)
-    pts = np.array([np.nan if p is None else p for p in shown], dtype=np.float64)
-    dts = np.array([np.nan if d is None else d for d in sent], dtype=np.float64)
+    streams, pts, dts, sizes, keys = rows.T
     pts, dts = np.where(np.isnan(pts), dts, pts), np.where(np.isnan(dts), pts, dts)
-    sizes, keys = np.array(size, dtype=np.float64), np.array(key)
     for stream in (video, audio):
         if stream is None:
             continue
         here = (streams == stream.index) & (sizes > 0) & ~np.isnan(pts)
         unit = float(stream.time_base or 0)
         if stream is video:
-            tally.add(pts[here] * unit, dts[here] * unit, sizes[here], keys[here])
+            tally.add(pts[here] * unit, dts[here] * unit, sizes[here], keys[here] > 0)
         else:
             heard.add(pts[here] * unit, sizes[here])
 

@@ -73,6 +73,7 @@ class Publication:
         key: str,
         context: ssl.SSLContext | None = None,
         timeout_seconds: float = CONNECT_SECONDS,
+        unsent_bytes: int = SEND_BUFFER_BYTES,
     ) -> None:
         """Connect and wait until the ingest takes the stream.
 
@@ -81,6 +82,7 @@ class Publication:
             key: of the stream; never part of any message.
             context: for RTMPS, in place of the system's certificates.
             timeout_seconds: for all of it.
+            unsent_bytes: that may sit in the system's send buffer.
 
         Raises:
             NetworkError: it does not answer in time.
@@ -89,7 +91,7 @@ class Publication:
         self._key = key
         self._publisher = Publisher(target.app, target.url, key, os.urandom(RANDOM_BYTES))
         until = time.monotonic() + timeout_seconds
-        self._socket = _connected(target, context, timeout_seconds)
+        self._socket = _connected(target, context, timeout_seconds, unsent_bytes)
         self._tls = target.scheme == "rtmps"
         self.written = 0
         self._out: deque[memoryview] = deque()
@@ -240,7 +242,7 @@ class Publication:
 
 
 def _connected(
-    target: Target, context: ssl.SSLContext | None, timeout_seconds: float
+    target: Target, context: ssl.SSLContext | None, timeout_seconds: float, unsent_bytes: int
 ) -> socket.socket:
     """A connection with a small send buffer, non-blocking."""
     try:
@@ -250,7 +252,7 @@ def _connected(
         raise NetworkError(
             f"{target.host} cannot be reached ({what})", "check the address"
         ) from None
-    raw.setsockopt(socket.SOL_SOCKET, socket.SO_SNDBUF, SEND_BUFFER_BYTES)
+    raw.setsockopt(socket.SOL_SOCKET, socket.SO_SNDBUF, unsent_bytes)
     raw.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
     connection = raw
     if target.scheme == "rtmps":

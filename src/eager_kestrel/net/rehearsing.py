@@ -12,7 +12,7 @@ from typing import Protocol
 
 from eager_kestrel.core.errors import KestrelError, NetworkError
 from eager_kestrel.core.rehearsal import GIVE_UP_SECONDS, LATE_SECONDS, Moment, Sent
-from eager_kestrel.net.publishing import CONNECT_SECONDS, Publication, Target
+from eager_kestrel.net.publishing import CONNECT_SECONDS, SEND_BUFFER_BYTES, Publication, Target
 
 LOOK_SECONDS = 0.01
 MOMENT_SECONDS = 0.1
@@ -98,6 +98,7 @@ class Rehearser:
     timeout_seconds: float = CONNECT_SECONDS
     first_wait: float = FIRST_WAIT
     tell: Callable[[Moment], None] = lambda _: None
+    unsent_bytes: int = SEND_BUFFER_BYTES
 
     def run(self) -> Sent:
         """Send until the time is up, or it is clear that it does not hold.
@@ -107,7 +108,7 @@ class Rehearser:
             EndpointError: it refuses the stream from the start.
         """
         self._publication: Publication | None = Publication(
-            self.target, self.key, self.context, self.timeout_seconds
+            self.target, self.key, self.context, self.timeout_seconds, self.unsent_bytes
         )
         self._counted_by = self._publication.counted_by
         self._broken: list[tuple[float, str]] = []
@@ -224,7 +225,11 @@ class Rehearser:
             return
         try:
             self._publication = Publication(
-                self.target, self.key, self.context, min(self.timeout_seconds, 3.0)
+                self.target,
+                self.key,
+                self.context,
+                min(self.timeout_seconds, 3.0),
+                self.unsent_bytes,
             )
         except NetworkError as error:
             self._broken.append((round(self._seconds(), 3), error.what))
