@@ -183,6 +183,7 @@ def test_a_plan_of_four_holds_on_five() -> None:
     assert video.average_kbps == pytest.approx(wanted.bitrate_kbps, rel=0.02)
     assert video.keyframes.typical_seconds == wanted.keyframe_seconds
     assert video.profile == wanted.profile
+    assert (video.colour, video.colour_range) == ("bt709", "limited")
     assert video.spread < 0.1
 
 

@@ -195,6 +195,19 @@ def test_a_slow_machine_shares_encodes() -> None:
     assert "machine" in slow.destinations[0].bound_by.values()
 
 
+@given(st.floats(2000, 60_000), st.sampled_from(["calm", "lively", "hectic"]),
+       st.sampled_from([0.5, 1.0, 3.0]))  # fmt: skip
+def test_an_encode_of_ones_own_never_looks_worse_than_a_shared_one(
+    kbps: float, motion: str, weight: float
+) -> None:
+    places = (Destination(platform="oxbow", weight=weight), Destination(platform="fernlight"))
+    split = planned(kbps, show(*places, motion=motion)).split
+    assert split is not None
+    ways = {a.way: a.quality for a in split.alternatives if a.quality is not None}
+    if len(ways) == 2:
+        assert ways["one encode each"] >= ways["one encode for all"] - 0.02  # a cell each
+
+
 def test_what_does_not_fit_is_left_out_by_weight_and_said(kestrel: Kestrel) -> None:
     Path("thin.toml").write_text(
         'format = "eager-kestrel/show/1"\nsource = "1920x1080"\nframe_rate = "30"\n'

@@ -25,6 +25,9 @@ from eager_kestrel.wire.filler import filler
 ENCODERS = {"h264": "libx264", "hevc": "libx265", "av1": "libsvtav1"}
 OWN_SHARE = 0.7
 """Of the bitrate the encoder itself may use; the rest is filler."""
+BT709 = 1
+RANGES = {"limited": 1, "full": 2}
+"""As the media library numbers them (ITU-T H.273)."""
 BARS = (235, 210, 170, 145, 106, 81, 41, 16)
 AUDIO_LEVEL = 0.02
 TAG_BYTES = 11
@@ -104,6 +107,10 @@ class StandIn:
         stream.codec_context.gop_size = video.keyframe_frames
         stream.codec_context.max_b_frames = video.b_frames
         stream.codec_context.bit_rate = int(video.bitrate_kbps * 1000 * OWN_SHARE)
+        stream.codec_context.color_range = RANGES.get(video.colour_range, 1)
+        if video.colour == "bt709":
+            for name in ("color_primaries", "color_trc", "colorspace"):
+                setattr(stream.codec_context, name, BT709)
         sound: Any = self._container.add_stream("aac", rate=audio.sample_rate_hz)
         sound.layout = "mono" if audio.channels == 1 else "stereo"
         sound.codec_context.bit_rate = int(audio.bitrate_kbps * 1000)

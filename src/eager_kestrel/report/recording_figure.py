@@ -28,8 +28,8 @@ def save_recording_figure(
     figure.suptitle(title, color=INK, x=0.01, ha="left", fontsize=14)
     rates = np.array(recording.second_kbps) / 1000
     at = np.arange(rates.size) * recording.second_length
-    axes.step(at, rates, where="post", color=LINE, linewidth=1.4, label="each second")
-    axes.axhline(video.average_kbps / 1000, color=GOOD, linewidth=1.4,
+    axes.step(at, rates, where="post", color=LINE, linewidth=2.6, label="each second")
+    axes.axhline(video.average_kbps / 1000, color=GOOD, linewidth=1.2, linestyle=":",
                  label=f"average {Bitrate.from_kbps(video.average_kbps)}")  # fmt: skip
     if ceiling_kbps is not None:
         axes.axhline(ceiling_kbps / 1000, color=CARE, linestyle="--", linewidth=1.4,
@@ -37,6 +37,7 @@ def save_recording_figure(
     for number, (when, long) in enumerate(video.gaps):
         axes.axvspan(when, when + long, color=CARE, alpha=0.3, label="gap" if not number else None)
     axes.set_ylabel("video, Mbit/s", color=INK)
+    axes.set_xlim(0, max(recording.seconds, 1.0))
     axes.set_ylim(0, 1.15 * max([*rates, (ceiling_kbps or 0) / 1000, 0.1]))
     axes.legend(loc="lower right", framealpha=0.9)
     keys = np.array(video.keyframes.at_seconds)
