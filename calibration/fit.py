@@ -32,6 +32,8 @@ WORTHLESS = 20.0
 WORTH_WATCHING = 30.0
 """Decibels, at the source's size, from which on it matters which picture is best."""
 RATES_TRIED = 60
+WATCHED_FILM = 25.0
+"""The same for the film, which was compressed before."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -123,7 +125,9 @@ def _clean(table: QualityTable, point: Point, codec: str | None = None) -> float
     return float(clean_kbps(table, motion, codec or point.codec, pixels, rate)[0])
 
 
-def measured_best(points: Sequence[Point], fps: int, rates: np.ndarray) -> np.ndarray:
+def measured_best(
+    points: Sequence[Point], fps: int, rates: np.ndarray, watched: float = WORTH_WATCHING
+) -> np.ndarray:
     """Index into ``PICTURES`` of the picture nearest to the source at each bitrate.
 
     -1 where none is worth watching. Between the bitrates measured, decibels go straight with the
@@ -132,12 +136,15 @@ def measured_best(points: Sequence[Point], fps: int, rates: np.ndarray) -> np.nd
     rows = []
     for width, height in PICTURES:
         own = sorted((p for p in points if (p.width, p.fps) == (width, fps)), key=lambda p: p.kbps)
+        if not own:
+            rows.append(np.full(rates.shape, -np.inf))
+            continue
         at = np.log([p.kbps for p in own])
         decibels = [p.xpsnr_at_source for p in own]
         rows.append(np.interp(np.log(rates), at, decibels, left=-np.inf, right=decibels[-1]))
         del height
     table = np.array(rows)
-    return np.where(table.max(axis=0) >= WORTH_WATCHING, table.argmax(axis=0), -1)
+    return np.where(table.max(axis=0) >= watched, table.argmax(axis=0), -1)
 
 
 def modelled_best(

@@ -28,6 +28,7 @@ from pathlib import Path
 import av
 import imageio_ffmpeg
 
+import clip
 import footage
 
 FFMPEG = imageio_ffmpeg.get_ffmpeg_exe()
@@ -39,6 +40,7 @@ FEW_PICTURES, FEW_RATES = ((1920, 1080), (1280, 720), (768, 432)), (30,)
 START = {"still": 1500, "calm": 2600, "lively": 4200, "hectic": 6500}
 """Bitrates (kbit/s) that 1280x720 at 30 is tried around; only where to look, not a result."""
 FACTORS = (0.15, 0.3, 0.6, 1.2, 2.4)
+FILM_KBPS = (300, 600, 1200, 2400, 4800)
 ENCODERS = {
     "h264": ["libx264", "-preset", "veryfast", "-x264-params", "scenecut=0:open-gop=0:threads=1"],
     "hevc": ["libx265", "-preset", "veryfast", "-x265-params",
@@ -69,6 +71,31 @@ class Point(Wanted):
     xpsnr: float
     psnr_at_source: float
     xpsnr_at_source: float
+
+
+@dataclass(frozen=True, slots=True)
+class Source:
+    """What is encoded."""
+
+    width: int = footage.WIDTH
+    height: int = footage.HEIGHT
+    fps: int = footage.FPS
+
+
+def source_of(motion: str) -> Source:
+    """The film's own, or that of all made footage."""
+    return Source(clip.WIDTH, clip.HEIGHT, clip.FPS) if motion == clip.NAME else Source()
+
+
+def of_film() -> Iterator[Wanted]:
+    """Encodes of the film, to hold the fit against."""
+    for width, height in PICTURES:
+        if width <= clip.WIDTH:
+            for kbps in FILM_KBPS:
+                size = (width * height / 921_600) ** 0.75
+                yield Wanted(
+                    clip.NAME, "h264", width, height, clip.FPS, int(round(kbps * size, -1))
+                )
 
 
 def wanted(motions: tuple[str, ...], codecs: tuple[str, ...]) -> Iterator[Wanted]:
@@ -120,8 +147,13 @@ def _key(w: Wanted) -> tuple[str | int, ...]:
 def source_file(motion: str, cache: Path) -> Path:
     """Raw 4:2:0 footage of a motion class, made once."""
     path = cache / f"{motion}.yuv"
-    count = SECONDS * footage.FPS
-    if path.exists() and path.stat().st_size == count * footage.WIDTH * footage.HEIGHT * 3 // 2:
+    source = source_of(motion)
+    count = SECONDS * source.fps
+    if path.exists() and path.stat().st_size == count * source.width * source.height * 3 // 2:
+        return path
+    if motion == clip.NAME:
+        _run(["-i", str(clip.fetched(cache)), "-frames:v", str(count), "-pix_fmt", "yuv420p",
+              "-f", "rawvideo", str(path)])  # fmt: skip
         return path
     print(f"making footage: {motion}", flush=True)
     part = path.with_suffix(".part")
@@ -140,8 +172,9 @@ def source_file(motion: str, cache: Path) -> Path:
 
 def measured(want: Wanted, cache: Path) -> Point:
     """Encode, decode, compare."""
-    source = ["-f", "rawvideo", "-pix_fmt", "yuv420p", "-s", f"{footage.WIDTH}x{footage.HEIGHT}",
-              "-r", str(footage.FPS), "-i", str(source_file(want.motion, cache))]  # fmt: skip
+    shot = source_of(want.motion)
+    source = ["-f", "rawvideo", "-pix_fmt", "yuv420p", "-s", f"{shot.width}x{shot.height}",
+              "-r", str(shot.fps), "-i", str(source_file(want.motion, cache))]  # fmt: skip
     size = f"scale={want.width}:{want.height}:flags=lanczos"
     encoded = cache / ("-".join(map(str, _key(want))) + ".mkv")
     rate = f"{want.target_kbps}k"
@@ -155,14 +188,14 @@ def measured(want: Wanted, cache: Path) -> Point:
     settled = (
         f"settb=1/{want.fps},setpts=N,trim=start_frame={SETTLING * want.fps},setpts=PTS-STARTPTS"
     )
-    back = f"scale={footage.WIDTH}:{footage.HEIGHT}:flags=bicubic"
+    back = f"scale={shot.width}:{shot.height}:flags=bicubic"
     reference = f"[1:v]fps={want.fps},{settled}"
     at_size = _run(["-i", str(encoded), *source, "-filter_complex",
                     f"[0:v]{settled},split=3[a][b][c];{reference},{size},split=3[x][y][z];"
                     "[a][x]psnr[p];[b][y]ssim[s];[c][z]xpsnr[q];"
                     "[p][s][q]concat=n=3:v=1[o]", "-map", "[o]", "-f", "null", "-"])  # fmt: skip
     at_source = at_size
-    if (want.width, want.height) != (footage.WIDTH, footage.HEIGHT):
+    if (want.width, want.height) != (shot.width, shot.height):
         at_source = _run(["-i", str(encoded), *source, "-filter_complex",
                           f"[0:v]{settled},{back},split=2[a][b];{reference},split=2[x][y];"
                           "[a][x]psnr[p];[b][y]xpsnr[q];[p][q]concat=n=2:v=1[o]",

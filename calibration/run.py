@@ -13,11 +13,12 @@ from pathlib import Path
 import numpy as np
 import tomlkit
 
+import clip
 import figures
 import fit
 import measure
 import practice
-from eager_kestrel.core.quality import QualityTable
+from eager_kestrel.core.quality import QualityTable, quality
 from eager_kestrel.files.bundled import DATA, quality_table
 
 HERE = Path(__file__).parent
@@ -42,11 +43,17 @@ def main() -> None:
     parser.add_argument("--codecs", default="h264,hevc,av1")
     parser.add_argument("--points", type=Path, default=HERE / "points.csv")
     parser.add_argument("--fit-only", action="store_true")
+    parser.add_argument("--film", action="store_true", help="hold the shipped table to a real film")
     asked = parser.parse_args()
-    if not asked.fit_only:
+    if not asked.fit_only and not asked.film:
         asked.cache.mkdir(exist_ok=True, parents=True)
         todo = list(measure.wanted(tuple(measure.START), tuple(asked.codecs.split(","))))
         measure.measure_all(todo, asked.points, asked.cache)
+    if asked.film:
+        asked.cache.mkdir(exist_ok=True, parents=True)
+        measure.measure_all(list(measure.of_film()), HERE / "film.csv", asked.cache)
+        said_of_film(measure.read_points(HERE / "film.csv"), quality_table())
+        return
     points = measure.read_points(asked.points)
     start = QualityTable.model_validate(tomlkit.parse(START.read_text()).unwrap())
     fitted = fit.fitted(points, start)
@@ -97,6 +104,25 @@ def said(points: Sequence[measure.Point], fitted: QualityTable, shipped: Quality
         a, b = practice.choice(fitted, row), practice.choice(shipped, row)
         print(f"| {row.motion} | {row.kbps:,.0f} | {wanted} at {rates} | {a[0]} at {a[1]:g} | "
               f"{b[0]} at {b[1]:g} |")  # fmt: skip
+
+
+def said_of_film(points: Sequence[measure.Point], table: QualityTable) -> None:
+    """Print which picture of the film is best at which bitrate, measured and by each motion."""
+    rates = np.geomspace(150, 3000, 7)
+    lines = [height for _, height in measure.PICTURES]
+    small = [i for i, (width, _) in enumerate(measure.PICTURES) if width <= clip.WIDTH]
+    best = fit.measured_best(points, clip.FPS, rates, fit.WATCHED_FILM)
+    print("\n| kbit/s | measured | " + " | ".join(table.motion) + " |")
+    print("| ---: | --- |" + " --- |" * len(table.motion))
+    for row, kbps in enumerate(rates):
+        picked = []
+        for motion in table.motion:
+            pixels = np.array([float(w * h) for w, h in measure.PICTURES])[small]
+            fps, rate = np.full_like(pixels, clip.FPS), np.full_like(pixels, kbps)
+            judged = quality(table, motion, "h264", pixels, fps, rate)
+            picked.append(str(lines[small[int(judged.argmax())]]))
+        seen = str(lines[best[row]]) if best[row] >= 0 else "-"
+        print(f"| {kbps:,.0f} | {seen} | {' | '.join(picked)} |")
 
 
 if __name__ == "__main__":

@@ -179,7 +179,6 @@ def field_of(
     table: QualityTable,
     codec: Codec,
     members: Sequence[Guide] = (),
-    weights: Sequence[float] = (),
     *,
     relayed: bool = False,
 ) -> Field:
@@ -192,7 +191,6 @@ def field_of(
         codec: already chosen.
         members: the guides of all that get the encode, each with its own rungs and transport; left
             out, the guide itself.
-        weights: of each member, for what each platform makes of the quality.
         relayed: whether only the first is sent to, and passes it on.
     """
     members = members or (guide,)
@@ -237,7 +235,7 @@ def field_of(
         floors_kbps=floors,
         smooth=fps >= min(table.motion[show.motion].least_fps, fps.max(initial=0.0)),
         encodable=pixels * fps <= show.machine.most_pixels(codec),
-        delivered=_delivered(members, weights, table, found),
+        delivered=_delivered(members, table, found),
         seen_pixels=np.minimum(pixels, show.source.pixels),
         audio_steps=_audio_steps(guide),
         table=table,
@@ -286,17 +284,18 @@ def rate_control(guide: Guide) -> RateControl:
     return "constant" if "constant" in taken else "variable"
 
 
-def _delivered(
-    members: Sequence[Guide], weights: Sequence[float], table: QualityTable, found: list[Candidate]
-) -> Floats:
-    """Where large pictures are delivered with a better codec, the others lose a little."""
+def _delivered(members: Sequence[Guide], table: QualityTable, found: list[Candidate]) -> Floats:
+    """Where large pictures are delivered with a better codec, the others lose a little.
+
+    The mean over those that share an encode; by weight, raising one could lower its own quality.
+    """
     shares = np.ones((len(members), len(found)))
     for row, member in enumerate(members):
         lines = member.delivery.better_from_lines
         if lines is not None:
             small = np.array([c.picture.lines < lines for c in found], dtype=bool)
             shares[row, small] = table.ordinary_delivery
-    return np.asarray(np.average(shares, axis=0, weights=weights or None), dtype=np.float64)
+    return np.asarray(shares.mean(axis=0), dtype=np.float64)
 
 
 def _audio_steps(guide: Guide) -> Floats:

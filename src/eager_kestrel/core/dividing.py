@@ -175,11 +175,8 @@ def _relay(tried: Groupings, served: Members, chosen: Division | None) -> Relay 
     if isinstance(encode, str):
         why = f"a relay that only passes on cannot serve them all: {encode}"
         return Relay(possible=False, because=encode, text=why)
-    weights = [tried.weights[m] for m in served]
     codec = encode.field.codec
-    once = field_of(
-        tried.show, encode.guide, tried.table, codec, encode.guides, weights, relayed=True
-    )
+    once = field_of(tried.show, encode.guide, tried.table, codec, encode.guides, relayed=True)
     weighed = once.at(tried.safe_kbps)
     order = weighed.order()
     if not order:

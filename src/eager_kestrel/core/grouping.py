@@ -145,7 +145,7 @@ class Groupings:
             codec = joint.codec(codecs[0] if codecs else None)
         except NotFoundError as error:
             return error.line()
-        made = field_of(self.show, joint, self.table, codec, guides, [p.weight for p in places])
+        made = field_of(self.show, joint, self.table, codec, guides)
         if not made.candidates:
             return f"no picture of this source suits {joint.title}"
         return _encode(members, joint, guides, made, places, self.safe_kbps)
