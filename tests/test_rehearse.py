@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import json
 import os
+import signal
 import socket
 import ssl
 import subprocess
@@ -51,6 +52,8 @@ OXBOW = load_guide("oxbow")
 
 
 def planned(upload: str, platform: str = "oxbow", **wishes: Any) -> Plan:
+    """From a small source, so that encoding it does not disturb tests that measure beside it."""
+    wishes = {"source": "1280x720", "fps": "30"} | wishes
     asked = asked_show(None, Wishes(platforms=(platform,), **wishes)).show
     return plan_show(asked, uplink_from_number(upload)).plan
 
@@ -394,7 +397,8 @@ def test_verdicts_tell_the_three_apart() -> None:
 
 @on_a_busy_machine
 def test_the_command_line_rehearses_settles_and_draws(kestrel: Kestrel, tmp_path: Path) -> None:
-    assert kestrel("plan", "--for", "oxbow", "--upload", "6 Mbit/s").code == 0
+    small = ("--source", "1280x720", "--fps", "30")
+    assert kestrel("plan", "--for", "oxbow", "--upload", "6 Mbit/s", *small).code == 0
     out, figure = tmp_path / "held.json", tmp_path / "r.png"
     out.unlink(missing_ok=True)
     result = kestrel("rehearse", "--practice", "3 Mbit/s", "--seconds", "4 s", "--settle",
@@ -481,3 +485,24 @@ def test_receive_waits_reports_and_hides_the_key(home: Path, tmp_path: Path) -> 
     assert "It ended: ended" in out
     assert CANARY not in line + out + err
     assert (tmp_path / "r.flv").stat().st_size > 100_000
+
+
+@pytest.mark.skipif(os.name == "nt", reason="Ctrl-C is sent as a POSIX signal")
+def test_a_simulated_platform_on_the_command_line(home: Path) -> None:
+    serving = subprocess.Popen(
+        [sys.executable, "-m", "eager_kestrel", "practice", "ingest", "gatepost", "--json"],
+        stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
+    )  # fmt: skip
+    try:
+        assert serving.stdout is not None
+        lines = [serving.stdout.readline() for _ in range(4)]
+        standing = json.loads("".join(lines))
+        address = f"{standing['url']}/{standing['key']}"
+        assert published_by_ffmpeg(address, 14, "-g", "600", "-r", "25") != 0  # cut off
+        assert published_by_ffmpeg(address, 2) == 0
+    finally:
+        serving.send_signal(signal.SIGINT)
+        _, err = serving.communicate(timeout=30)
+    assert serving.returncode == 0
+    assert "no keyframe for" in err
+    assert "stream 2: ended" in err

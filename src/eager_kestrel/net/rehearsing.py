@@ -8,6 +8,7 @@ import threading
 import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
+from itertools import chain
 from typing import Protocol
 
 from eager_kestrel.core.errors import KestrelError, NetworkError
@@ -75,7 +76,8 @@ def _encode(
     try:
         for step in steps:
             due = began + step.number * frame_seconds
-            pace.encode_ms.append(step.encode_ms)
+            if step.number:
+                pace.encode_ms.append(step.encode_ms)
             pace.behind = max(0.0, time.monotonic() - due - frame_seconds)
             for tag in step.tags:
                 ready.put((began + tag.milliseconds / 1000, tag))
@@ -107,6 +109,8 @@ class Rehearser:
             NetworkError: the ingest cannot be reached, or does not answer in time.
             EndpointError: it refuses the stream from the start.
         """
+        first = next(self.steps)  # opening encoders takes a while, and is not the show
+        steps = chain([first], self.steps)
         self._publication: Publication | None = Publication(
             self.target, self.key, self.context, self.timeout_seconds, self.unsent_bytes
         )
@@ -122,13 +126,14 @@ class Rehearser:
         self._began = time.monotonic()
         encoder = threading.Thread(
             target=_encode,
-            args=(self.steps, self.frame_seconds, self._began, stop, ready, pace),
+            args=(steps, self.frame_seconds, self._began, stop, ready, pace),
             daemon=True,
         )
         encoder.start()
         try:
             while not self._done(pace):
                 self._turn(ready, pace)
+            self._note(pace)
         finally:
             stop.set()
             encoder.join(5)
