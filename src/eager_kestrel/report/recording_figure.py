@@ -27,8 +27,8 @@ def save_recording_figure(
     title = f"{recording.name}: {video.width}x{video.height} at {video.fps:g}, {video.codec}"
     figure.suptitle(title, color=INK, x=0.01, ha="left", fontsize=14)
     rates = np.array(recording.second_kbps) / 1000
-    at = np.arange(rates.size) * recording.second_length
-    axes.step(at, rates, where="post", color=LINE, linewidth=2.6, label="each second")
+    edges = np.arange(rates.size + 1) * recording.second_length
+    axes.stairs(rates, edges, baseline=None, color=LINE, linewidth=2.6, label="each second")
     axes.axhline(video.average_kbps / 1000, color=GOOD, linewidth=1.2, linestyle=":",
                  label=f"average {Bitrate.from_kbps(video.average_kbps)}")  # fmt: skip
     if ceiling_kbps is not None:
