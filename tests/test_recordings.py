@@ -307,3 +307,11 @@ def test_a_stream_is_watched_as_a_file_is_read() -> None:
     assert watch.worst_delay == pytest.approx(0.5, abs=0.01)
     assert json.loads(report.model_dump_json())["audio"]["channels"] == 2
     assert StreamWatch().report("x", FACTS, None) is None
+
+
+def test_a_recording_takes_no_settings_beside_it(made: Make, kestrel: Kestrel) -> None:
+    result = kestrel(
+        "check", made("good.mp4", *CONSTANT), "--for", "oxbow", "--bitrate", "6 Mbit/s"
+    )
+    assert result.code == 2
+    assert "leave the settings out" in result.error_line

@@ -137,6 +137,24 @@ def test_findings_come_as_the_stream_goes() -> None:
     assert taking.so_far() is None
 
 
+def test_a_recording_never_takes_the_place_of_another(kestrel: Kestrel, tmp_path: Path) -> None:
+    taken = tmp_path / "taken.flv"
+    taken.write_bytes(b"dear to somebody")
+    result = kestrel("receive", "--port", "0", "--record", taken, "--within", "1 s")
+    assert result.code == 2
+    assert "is there already" in result.error_line
+    assert "name it .flv" in kestrel("receive", "--record", "a.mp4").error_line
+    later = tmp_path / "later.flv"
+    with reception(CANARY, record_to=later) as (taking, address):
+        later.write_bytes(b"somebody was quicker")
+        assert published_by_ffmpeg(f"{address}/{CANARY}", 1) == 0
+        (one,) = wait_for(taking, 1, 5)
+    assert "is there already" in str(one.file_error)
+    assert one.findings is not None  # it is described all the same
+    assert later.read_bytes() == b"somebody was quicker"
+    assert taken.read_bytes() == b"dear to somebody"
+
+
 def test_pyav_publishes_too() -> None:
     with reception(CANARY) as (taking, address):
         publisher = [sys.executable, "-c", PYAV, f"{address}/{CANARY}"]

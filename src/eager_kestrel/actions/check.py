@@ -14,6 +14,7 @@ from eager_kestrel.core.document import first_error, format_name
 from eager_kestrel.core.errors import FormatError, InputError, KestrelError
 from eager_kestrel.core.findings import Findings
 from eager_kestrel.core.findings import check as hold
+from eager_kestrel.core.guide import Guide
 from eager_kestrel.core.plan import Plan
 from eager_kestrel.core.settings import Settings, settings_of
 from eager_kestrel.core.show import SAFE_SHARE, Reserve
@@ -82,6 +83,19 @@ def _of_plan(plan: Plan, platform: str | None, where: str) -> Settings:
     return settings_of(chosen)
 
 
+def guides_of(platforms: list[str], guides: Path | None = None) -> list[tuple[Guide, str | None]]:
+    """Guides by name, each with the standing that was written.
+
+    Raises:
+        NotFoundError: a platform or standing is not known.
+    """
+    wanted = [destination(written) for written in platforms]
+    held = [(load_guide(d.platform, guides), d.standing) for d in wanted]
+    for guide, standing in held:
+        guide.under(standing)
+    return held
+
+
 def check(
     settings: Settings,
     platforms: list[str],
@@ -103,8 +117,7 @@ def check(
     Raises:
         NotFoundError: a platform or standing is not known.
     """
-    wanted = [destination(written) for written in platforms]
-    ruled = [(load_guide(d.platform, guides), d.standing) for d in wanted]
+    ruled = guides_of(platforms, guides)
     safe = None if uplink is None else budget(uplink, safe_share, reserves).safe_kbps
     return hold(settings, ruled, safe)
 
@@ -114,8 +127,7 @@ def check_many(paths: list[Path], platforms: list[str]) -> dict[Path, Findings |
 
     An unreadable file gives its error in place of findings.
     """
-    wanted = [destination(written) for written in platforms]
-    ruled = [(load_guide(d.platform), d.standing) for d in wanted]
+    ruled = guides_of(platforms)
     outcome: dict[Path, Findings | KestrelError] = {}
     for path in paths:
         try:

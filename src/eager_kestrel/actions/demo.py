@@ -21,6 +21,7 @@ from eager_kestrel.core.rehearsal import Moment, Rehearsal
 from eager_kestrel.core.run import Run
 from eager_kestrel.core.show import Show
 from eager_kestrel.files.bundled import bundled_show
+from eager_kestrel.files.documents import copy_file
 
 LINE = "wet-evening"
 SHOW = "wheel-night"
@@ -54,7 +55,7 @@ def demo(
     Args:
         tell: progress of the measurement.
         told: progress of the rehearsal.
-        record_to: an FLV file for what arrives; left out, a temporary one.
+        record_to: where to copy what arrived, in place of what stands there.
 
     Raises:
         NetworkError: loopback itself failed.
@@ -66,9 +67,11 @@ def demo(
     planned = plan_show(show, uplink_of([run]))
     chosen = destination_of(planned.plan, None)
     with tempfile.TemporaryDirectory() as folder:
-        file = record_to or Path(folder) / "arrived.flv"
+        file = Path(folder) / "arrived.flv"
         with stage(practice_line(LINE), guide_of(chosen), record_to=file) as there:
             outcome = rehearse(planned.plan, chosen, there.target, there.key,
                                RehearsalWish(seconds=REHEARSED_SECONDS), told)  # fmt: skip
         arrived = check_file(file, [show.destinations[0].name])
+        if record_to is not None:
+            copy_file(file, record_to)
     return Story(show, run, planned, outcome.rehearsals[-1], arrived)

@@ -13,13 +13,13 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Protocol
 
-from eager_kestrel.core.errors import StorageError
+from eager_kestrel.core.errors import KestrelError, StorageError
 from eager_kestrel.core.findings import Findings
 from eager_kestrel.core.guide import Guide
 from eager_kestrel.core.recording import VideoFacts
 from eager_kestrel.core.recording_findings import check_recording
 from eager_kestrel.core.watch import AudioFacts, LiveView, StreamWatch
-from eager_kestrel.files.streams import StreamFile
+from eager_kestrel.files.streams import StreamFile, require_new
 from eager_kestrel.media.recording import stream_facts
 from eager_kestrel.net.receiving import IngestServer, Piece, file_beginning
 
@@ -53,6 +53,8 @@ class Received:
     """None when not even two frames came."""
     worst_delay_seconds: float
     file: Path | None = None
+    file_error: str | None = None
+    """Why not all of it was kept."""
 
 
 @dataclass(slots=True)
@@ -62,6 +64,7 @@ class _Stream:
     frames: int = 0
     file: StreamFile | None = None
     path: Path | None = None
+    file_error: str | None = None
     facts: tuple[VideoFacts | None, AudioFacts | None] | None = None
 
 
@@ -104,7 +107,10 @@ class Reception:
             name = self._record_to
             if self._count:
                 name = name.with_name(f"{name.stem}-{self._count + 1}{name.suffix}")
-            stream.file, stream.path = StreamFile(name, file_beginning()), name
+            try:
+                stream.file, stream.path = StreamFile(name, file_beginning()), name
+            except KestrelError as error:
+                stream.file_error = error.line()
         with self._changed:
             self._count += 1
             self._now = stream
@@ -119,9 +125,11 @@ class Reception:
         if stream.frames < FACTS_FRAMES and len(stream.beginning) < FACTS_BYTES:
             stream.beginning += piece.tag
             stream.frames += piece.kind == "video" and not piece.header
-        if stream.file is not None:
-            with contextlib.suppress(StorageError):
+        if stream.file is not None and stream.file_error is None:
+            try:
                 stream.file.add(piece.tag)
+            except StorageError as error:
+                stream.file_error = error.line()
         with self._changed:
             if piece.kind == "video" and not piece.header:
                 stream.watch.video(piece.sent_ms / 1000, piece.shown_ms / 1000, piece.size,
@@ -136,7 +144,10 @@ class Reception:
         if stream is None:
             return
         if stream.file is not None:
-            stream.file.__exit__()
+            try:
+                stream.file.close()
+            except StorageError as error:
+                stream.file_error = error.line()
         video, audio = stream_facts(bytes(stream.beginning))
         report = None
         if video is not None:
@@ -144,7 +155,14 @@ class Reception:
         findings = check_recording(report, self._guides) if report is not None else None
         with self._changed:
             self.received.append(
-                Received(self._count, why, findings, stream.watch.worst_delay, stream.path)
+                Received(
+                    self._count,
+                    why,
+                    findings,
+                    stream.watch.worst_delay,
+                    stream.path,
+                    stream.file_error,
+                )
             )
             self._changed.notify_all()
 
@@ -184,7 +202,10 @@ def reception(
 
     Raises:
         NetworkError: the port is taken.
+        InputError: the file to record to is there already, or no FLV file.
     """
+    if record_to is not None:
+        require_new(record_to)
     taking = Reception(key, guides or [], record_to, policy)
     with IngestServer(taking, port) as server:
         yield taking, f"rtmp://127.0.0.1:{server.port}/{APP}"

@@ -4,17 +4,13 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from eager_kestrel.actions.shows import destination
+from eager_kestrel.actions.check import guides_of
 from eager_kestrel.core.budget import budget
 from eager_kestrel.core.findings import Findings
-from eager_kestrel.core.guide import Guide
 from eager_kestrel.core.recording_findings import check_recording
 from eager_kestrel.core.show import Show
 from eager_kestrel.core.uplink import Uplink
-from eager_kestrel.files.guides import load_guide
-from eager_kestrel.media.recording import Progress, is_recording, read_recording
-
-__all__ = ["ceiling_kbps", "check_file", "guides_of", "is_recording"]
+from eager_kestrel.media.recording import Progress, read_recording
 
 
 def check_file(
@@ -50,19 +46,6 @@ def check_file(
         safe = budget(uplink, show.safe_share, show.reserves).safe_kbps
     seen = read_recording(path, deep=deep, buffer_seconds=buffer_seconds, progress=progress)
     return check_recording(seen, ruled, safe)
-
-
-def guides_of(platforms: list[str], guides: Path | None = None) -> list[tuple[Guide, str | None]]:
-    """Guides by name, each with the standing that was written.
-
-    Raises:
-        NotFoundError: a platform or standing is not known.
-    """
-    wanted = [destination(written) for written in platforms]
-    held = [(load_guide(d.platform, guides), d.standing) for d in wanted]
-    for guide, standing in held:
-        guide.under(standing)
-    return held
 
 
 def ceiling_kbps(platforms: list[str], guides: Path | None = None) -> float | None:

@@ -23,7 +23,6 @@ if TYPE_CHECKING:
     from eager_kestrel.core.uplink import Uplink
 
 HISTORY = "measured"
-RECORDINGS = (".flv", ".mp4", ".m4v", ".mov", ".mkv", ".webm", ".ts", ".m2ts", ".m3u8")
 
 
 def check(
@@ -100,18 +99,8 @@ def check(
     from eager_kestrel.actions.shows import Wishes, asked_show
     from eager_kestrel.cli.screen import print_json
     from eager_kestrel.core.errors import InputError
+    from eager_kestrel.core.recording import RECORDING_KINDS
 
-    if settings is not None and settings.suffix.lower() in RECORDINGS:
-        found = _recording(settings, platforms, show, share, reserve, guides, uplink, buffer,
-                           figure, deep=deep, json=json, everything=everything)  # fmt: skip
-        raise typer.Exit(1 if found.breaches else 0)
-    if figure is not None or deep:
-        raise InputError("only a recording is drawn or decoded", "give one, or leave that out")
-    if not platforms and show is None:
-        raise InputError("no guide to hold them against", "give --for PLATFORM or --show SHOW")
-    wishes = Wishes(platforms=tuple(platforms or ()), share=share, reserves=tuple(reserve or ()))
-    asked = asked_show(show, wishes).show
-    names = [place.name for place in asked.destinations]
     flags: dict[str, Any] = {
         "transport": transport,
         "source_frame_rate": source_fps,
@@ -122,7 +111,6 @@ def check(
             "bitrate": bitrate,
             "peak": peak,
             "rate_control": rate_control,
-            "buffer_kbit": _kbit(buffer),
             "keyframes": keyframes,
             "profile": profile,
             "level": level,
@@ -135,6 +123,20 @@ def check(
             "channels": channels,
         },
     }
+    if settings is not None and settings.suffix.lower() in RECORDING_KINDS:
+        if _said(flags):
+            raise InputError("a recording says by itself what is in it", "leave the settings out")
+        found = _recording(settings, platforms, show, share, reserve, guides, uplink, buffer,
+                           figure, deep=deep, json=json, everything=everything)  # fmt: skip
+        raise typer.Exit(1 if found.breaches else 0)
+    if figure is not None or deep:
+        raise InputError("only a recording is drawn or decoded", "give one, or leave that out")
+    if not platforms and show is None:
+        raise InputError("no guide to hold them against", "give --for PLATFORM or --show SHOW")
+    wishes = Wishes(platforms=tuple(platforms or ()), share=share, reserves=tuple(reserve or ()))
+    asked = asked_show(show, wishes).show
+    names = [place.name for place in asked.destinations]
+    flags["video"]["buffer_kbit"] = _kbit(buffer)
     wanted = settings_from(settings, flags, asked.destinations[0].platform)
     line = _line(uplink)
     found = hold(wanted, names, guides, line, asked.safe_share, asked.reserves)
@@ -143,6 +145,12 @@ def check(
     else:
         show_findings(found, everything=everything)
     raise typer.Exit(1 if found.breaches else 0)
+
+
+def _said(flags: dict[str, Any]) -> bool:
+    """Whether any flag was given."""
+    parts = (*flags.values(), *flags["video"].values(), *flags["audio"].values())
+    return any(value is not None and not isinstance(value, dict) for value in parts)
 
 
 def _line(uplink: str | None) -> Uplink | None:

@@ -135,9 +135,9 @@ def ingest(
     import sys
     import time
 
+    from eager_kestrel.actions.check import guides_of
     from eager_kestrel.actions.keys import VARIABLE, known_key
     from eager_kestrel.actions.receive import new_key, reception
-    from eager_kestrel.actions.recordings import guides_of
     from eager_kestrel.actions.rehearse import Misbehaviour, Platform
     from eager_kestrel.cli.screen import console, print_json
     from eager_kestrel.core.units import parse_seconds

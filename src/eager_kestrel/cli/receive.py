@@ -36,9 +36,9 @@ def receive(
     """Be a private ingest: take a stream from any program and report on it."""
     import sys
 
+    from eager_kestrel.actions.check import guides_of
     from eager_kestrel.actions.keys import VARIABLE, known_key
     from eager_kestrel.actions.receive import new_key, reception, wait_for
-    from eager_kestrel.actions.recordings import guides_of
     from eager_kestrel.cli.screen import print_json, warn
     from eager_kestrel.core.units import parse_seconds
 
@@ -106,6 +106,7 @@ def _document(one: Received) -> dict[str, object]:
         "number": one.number,
         "ended": one.why_ended,
         "worst_delay_seconds": round(one.worst_delay_seconds, 3),
+        "file_error": one.file_error,
         "file": str(one.file) if one.file is not None else None,
         "findings": one.findings.model_dump(mode="json", exclude_none=True)
         if one.findings
@@ -127,6 +128,8 @@ def _show(one: Received, *, everything: bool) -> None:
     show_recording(screen, one.findings.recording)
     show_findings(one.findings, everything=everything)
     where = f"; kept in {one.file}" if one.file is not None else ""
+    if one.file_error is not None:
+        where = f"; not all of it was kept: {one.file_error}"
     delay = f"the latest frame came {one.worst_delay_seconds:.2f} s late"
     screen.print(Text(f"It ended: {one.why_ended}; {delay}{where}", style="dim"))
 

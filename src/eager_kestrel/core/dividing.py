@@ -163,7 +163,7 @@ def _left_out_because(tried: Groupings, waterfall: Budget) -> str:
         if not len(encode.choices):
             title = tried.guides[m].title
             return f"{title} takes nothing that fits {_rate(waterfall.safe_kbps)}"
-        least += min(_option(encode, i)[1] for i in range(min(3, len(encode.choices))))
+        least += _option(encode, int(encode.choices.cells.argmin()))[1]
     return f"all together take at least {_rate(least)} of the {_rate(waterfall.safe_kbps)} there is"
 
 

@@ -8,6 +8,7 @@ from typing import Any
 
 from pydantic import Field
 
+from eager_kestrel.core.beside import gb_per_hour
 from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.errors import NotFoundError
 from eager_kestrel.core.plan import Plan
@@ -115,7 +116,7 @@ def numbers_of(plan: Plan) -> dict[str, Any]:
         "audio_kbps": audio.bitrate_kbps,
         "total_kbps": there.total_kbps,
         "total_kilobytes": there.total_kbps / 8,
-        "gb_per_hour": there.total_kbps * 0.00045,
+        "gb_per_hour": gb_per_hour(there.total_kbps),
         "overhead_kbps": there.total_kbps - video.most_kbps - audio.bitrate_kbps,
         "transport": there.transport.upper(),
         "audio_share": audio.bitrate_kbps / there.total_kbps,

@@ -21,6 +21,11 @@ from eager_kestrel.core.guide import CUSTOMARY_RATES, Codec
 from eager_kestrel.core.picture import frame_rate_text
 from eager_kestrel.core.settings import Settings
 
+RECORDING_KINDS = {
+    ".flv": "flv", ".mp4": "mp4", ".m4v": "mp4", ".mov": "mp4", ".mkv": "matroska",
+    ".webm": "matroska", ".ts": "mpegts", ".m2ts": "mpegts", ".m3u8": "hls",
+}  # fmt: skip
+"""By the end of a file's name, its container."""
 BIN_SECONDS = 0.02
 FINE = 100_000
 """Spacings are counted in so many parts of a second."""

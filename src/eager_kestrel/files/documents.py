@@ -43,3 +43,16 @@ def free_bytes(folder: Path) -> int:
         return shutil.disk_usage(folder).free
     except OSError as error:
         raise storage_error(error, str(folder)) from None
+
+
+def copy_file(source: Path, target: Path) -> None:
+    """Copy a file over another, making its folder.
+
+    Raises:
+        StorageError: the disk would not take it.
+    """
+    made(target.parent)
+    try:
+        shutil.copyfile(source, target)
+    except OSError as error:
+        raise storage_error(error, str(target)) from None

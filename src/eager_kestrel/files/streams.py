@@ -3,10 +3,21 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Self
 
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.files.home import made, storage_error
+
+
+def require_new(path: Path) -> None:
+    """Refuse a name that is no FLV file's, or taken, before anything comes.
+
+    Raises:
+        InputError: says what to do.
+    """
+    if path.suffix.lower() != ".flv":
+        raise InputError(f'"{path.name}" is no FLV file', "name it .flv")
+    if path.exists():
+        raise InputError(f"{path} is there already", "move it, or give another name")
 
 
 class StreamFile:
@@ -19,10 +30,7 @@ class StreamFile:
             InputError: its name is no FLV file's, or it is there already.
             StorageError: the disk does not take it.
         """
-        if path.suffix.lower() != ".flv":
-            raise InputError(f'"{path.name}" is no FLV file', "name it .flv")
-        if path.exists():
-            raise InputError(f"{path} is there already", "move it, or give another name")
+        require_new(path)
         made(path.parent)
         self._path, self._part = path, path.with_name(path.name + ".part")
         try:
@@ -42,9 +50,10 @@ class StreamFile:
         except OSError as error:
             raise storage_error(error, str(self._path)) from None
 
-    def __enter__(self) -> Self:
-        return self
-
-    def __exit__(self, *_: object) -> None:
-        self._file.close()
-        self._part.replace(self._path)
+    def close(self) -> None:
+        """Give it its name."""
+        try:
+            self._file.close()
+            self._part.replace(self._path)
+        except OSError as error:
+            raise storage_error(error, str(self._path)) from None

@@ -24,6 +24,7 @@ from eager_kestrel.core.arrays import Floats
 from eager_kestrel.core.errors import FormatError
 from eager_kestrel.core.picture import Picture
 from eager_kestrel.core.recording import (
+    RECORDING_KINDS,
     AudioSeen,
     Decoded,
     Recording,
@@ -39,10 +40,6 @@ BATCH = 8192
 """Packets counted at a time."""
 CUT_OFF_SECONDS = 1.5
 """How much earlier than its header says a recording may end."""
-KINDS = {
-    ".flv": "flv", ".mp4": "mp4", ".m4v": "mp4", ".mov": "mp4", ".mkv": "matroska",
-    ".webm": "matroska", ".ts": "mpegts", ".m2ts": "mpegts", ".m3u8": "hls",
-}  # fmt: skip
 ENCRYPTED = (b"encv", b"enca", b"drmi", b"drms")
 """Sample entries of protected tracks (ISO/IEC 14496-12, section 8.12)."""
 MOST_INDEX_BYTES = 64_000_000
@@ -50,11 +47,6 @@ PICTURE_TYPES = {1: "I", 2: "P", 3: "B"}
 COLOURS = {1: "bt709", 5: "bt470bg", 6: "smpte170m", 9: "bt2020nc"}
 RANGES = {1: "limited", 2: "full"}
 Progress = Callable[[float], None]
-
-
-def is_recording(path: Path) -> bool:
-    """Whether a file name is that of a recording."""
-    return path.suffix.lower() in KINDS
 
 
 def read_recording(
@@ -98,7 +90,7 @@ def _refuse(path: Path) -> None:
         raise FormatError(error.strerror or "cannot be read", "check the path", str(path)) from None
     if not size:
         raise FormatError("empty", "record again", str(path))
-    if KINDS.get(path.suffix.lower()) == "mp4" and _protected(path):
+    if RECORDING_KINDS.get(path.suffix.lower()) == "mp4" and _protected(path):
         raise FormatError("encrypted", "give one that is not", str(path))
     if path.suffix.lower() == ".m3u8":
         text = path.read_text(encoding="utf-8", errors="replace")
@@ -111,7 +103,7 @@ def _read(
     opened: InputContainer, path: Path, deep: bool, buffer_seconds: float, progress: Progress
 ) -> Recording:
     names = opened.format.name.split(",")
-    wanted = KINDS.get(path.suffix.lower())
+    wanted = RECORDING_KINDS.get(path.suffix.lower())
     if wanted is not None and wanted not in names:
         raise FormatError(f"its name says {wanted}, but it is {names[0]}", "rename it", str(path))
     streams = opened.streams

@@ -19,7 +19,7 @@ from dataclasses import dataclass
 from urllib.parse import urlsplit
 
 from eager_kestrel.core.errors import EndpointError, InputError, NetworkError
-from eager_kestrel.net.delivered import delivered_counter
+from eager_kestrel.net.delivered import WrittenCounter, delivered_counter
 from eager_kestrel.wire.errors import ProtocolError
 from eager_kestrel.wire.publishing import Event, Publisher, Ready, Refused
 from eager_kestrel.wire.rtmp import RANDOM_BYTES
@@ -105,7 +105,8 @@ class Publication:
             self._socket.close()
             raise
         self._count = delivered_counter(self._socket, lambda: self.written)
-        self.counted_by = "bytes handed over" if self._tls else self._count.kind
+        self._handed_over = self._tls or isinstance(self._count, WrittenCounter)
+        self.counted_by = "bytes handed over" if self._handed_over else self._count.kind
         self._counted_before = self._acknowledged()
         self._written_before = self.written
 
@@ -199,7 +200,7 @@ class Publication:
         self._publisher.outgoing.clear()
         self._push(answer)
         now = time.monotonic()
-        arrived = self.written if self._tls else self._acknowledged() - SYN
+        arrived = self.written if self._handed_over else self._acknowledged() - SYN
         late = []
         while self._marks and self._marks[0][0] <= arrived:
             late.append(now - self._marks.popleft()[1])
@@ -212,7 +213,7 @@ class Publication:
 
     def delivered_bytes(self) -> int:
         """That the other end has, since the stream was taken."""
-        if self._tls:  # the kernel counts what TLS made of them
+        if self._handed_over:  # under TLS the kernel counts what TLS made of them
             return self.written - self._written_before
         return self._acknowledged() - self._counted_before
 
