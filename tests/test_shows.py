@@ -132,6 +132,7 @@ def test_start_without_questions(kestrel: Kestrel) -> None:
     assert "Pot luck on Oxbow (hearth)" in result.out
     text = Path("show.toml").read_text()
     assert "# still, calm, lively or hectic" in text
+    assert "Pot luck on Oxbow" in kestrel("explain", "bitrate").out  # it is the latest plan
     document = tomllib.loads(text)
     assert document["reserves"] == [{"name": "video call", "rate": "1500 kbit/s"}]
     again = kestrel("start", "--yes", "--for", "oxbow")

@@ -156,7 +156,12 @@ def _reserves(answer: str) -> tuple[str, ...]:
 
 def _plan(show: Show, upload: str | None, guides: Path | None) -> None:
     """The plan it leads to; without any run, what to do to get one."""
-    from eager_kestrel.actions.plan import plan_show, uplink_from_history, uplink_from_number
+    from eager_kestrel.actions.plan import (
+        keep,
+        plan_show,
+        uplink_from_history,
+        uplink_from_number,
+    )
     from eager_kestrel.cli.plan_card import show_plan
     from eager_kestrel.cli.screen import console, warn
     from eager_kestrel.core.errors import NotFoundError
@@ -166,7 +171,9 @@ def _plan(show: Show, upload: str | None, guides: Path | None) -> None:
     except NotFoundError as error:
         warn(f"no plan yet: {error.line()}")
         return
-    show_plan(console(), plan_show(show, uplink, guides).plan)
+    plan = plan_show(show, uplink, guides).plan
+    keep(plan)
+    show_plan(console(), plan)
 
 
 app = single("start", start)
