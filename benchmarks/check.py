@@ -15,7 +15,7 @@ import tomllib
 from pathlib import Path
 
 from eager_kestrel.actions.check import check_many
-from eager_kestrel.core.findings import Findings
+from eager_kestrel.core.checks.rules import Findings
 
 FILES = 100
 PLATFORMS = ["oxbow:hearth", "fernlight", "pocketfair", "gatepost"]

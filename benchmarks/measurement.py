@@ -195,7 +195,7 @@ def link_table(rates: list[float]) -> None:
 
 def lines() -> dict[str, object]:
     """Simulated lines whose windowed quantiles are known, short enough to be seen whole."""
-    from eager_kestrel.core.trace import Trace
+    from eager_kestrel.core.line.trace import Trace
 
     rng = np.random.default_rng(7)
     bursty = tuple(float(x) for x in rng.choice([9000, 5000, 2500], size=20, p=[0.6, 0.3, 0.1]))
@@ -210,7 +210,7 @@ def lines() -> dict[str, object]:
 def trace_table() -> None:
     from eager_kestrel.actions.measure import Wish, measure
     from eager_kestrel.actions.practice import Line, simulated_uplink
-    from eager_kestrel.core.summary import phase_summary
+    from eager_kestrel.core.line.summary import phase_summary
 
     print("\n| simulated line | true floor | floor | off | true typical | typical | off | s |")
     print("| --- | " + " | ".join(["---:"] * 7) + " |")

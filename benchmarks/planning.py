@@ -15,12 +15,12 @@ import time
 
 import numpy as np
 
-from eager_kestrel.core.choose import field_of
+from eager_kestrel.core.choice.field import field_of
+from eager_kestrel.core.line.uplink import assumed_uplink
 from eager_kestrel.core.picture import Picture
-from eager_kestrel.core.planner import plan
-from eager_kestrel.core.show import Destination, Show
+from eager_kestrel.core.plan.planner import plan
+from eager_kestrel.core.show.show import Destination, Show
 from eager_kestrel.core.units import Bitrate
-from eager_kestrel.core.uplink import assumed_uplink
 from eager_kestrel.files.bundled import quality_table
 from eager_kestrel.files.guides import load_guide
 

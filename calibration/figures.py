@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 from matplotlib.figure import Figure
 
-from eager_kestrel.core.quality import MOTIONS, QualityTable
+from eager_kestrel.core.choice.quality import MOTIONS, QualityTable
 from eager_kestrel.report.figures import CARE, FAINT, GOOD, INK, LINE, PALE, save
 from fit import CLEAN, WORTHLESS, curve, measured_best, modelled_best, rates_of, residuals, share
 from measure import PICTURES, RATES, Point

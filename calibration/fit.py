@@ -22,7 +22,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.optimize import least_squares
 
-from eager_kestrel.core.quality import MOTIONS, Motion, QualityTable, clean_kbps, quality
+from eager_kestrel.core.choice.quality import MOTIONS, Motion, QualityTable, clean_kbps, quality
 from measure import PICTURES, RATES, Point
 
 CLEAN = 40.0

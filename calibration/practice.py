@@ -12,7 +12,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.optimize import differential_evolution
 
-from eager_kestrel.core.quality import MOTIONS, Motion, QualityTable, clean_kbps, quality
+from eager_kestrel.core.choice.quality import MOTIONS, Motion, QualityTable, clean_kbps, quality
 
 LADDER = np.array([float(128 * n * 72 * n) for n in range(2, 16)])
 LINES = np.array([72 * n for n in range(2, 16)])

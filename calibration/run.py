@@ -18,7 +18,7 @@ import figures
 import fit
 import measure
 import practice
-from eager_kestrel.core.quality import QualityTable, quality
+from eager_kestrel.core.choice.quality import QualityTable, quality
 from eager_kestrel.files.bundled import DATA, quality_table
 
 HERE = Path(__file__).parent

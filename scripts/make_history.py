@@ -13,8 +13,8 @@ from pathlib import Path
 
 import numpy as np
 
-from eager_kestrel.core.run import Endpoint, Phase, Run, Series
-from eager_kestrel.core.trace import Trace
+from eager_kestrel.core.line.run import Endpoint, Phase, Run, Series
+from eager_kestrel.core.line.trace import Trace
 from eager_kestrel.files.run_tables import runs_json
 from eager_kestrel.files.traces import load_trace
 

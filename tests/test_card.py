@@ -13,19 +13,19 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from eager_kestrel.core.beside import GB_PER_KBPS_HOUR, data_use
-from eager_kestrel.core.findings import check
-from eager_kestrel.core.fitting import frame_fit
-from eager_kestrel.core.guide import Guide
-from eager_kestrel.core.machine import Machine
+from eager_kestrel.core.checks.rules import check
+from eager_kestrel.core.checks.settings import settings_of
+from eager_kestrel.core.choice.quality import MOTIONS, clean_kbps
+from eager_kestrel.core.guide.guide import Guide
+from eager_kestrel.core.line.uplink import assumed_uplink
 from eager_kestrel.core.picture import Picture
-from eager_kestrel.core.plan import DestinationPlan, Plan
-from eager_kestrel.core.planner import plan
-from eager_kestrel.core.quality import MOTIONS, clean_kbps
-from eager_kestrel.core.settings import settings_of
-from eager_kestrel.core.show import Destination, Show
+from eager_kestrel.core.plan.data_use import GB_PER_KBPS_HOUR, data_use
+from eager_kestrel.core.plan.framing import frame_fit
+from eager_kestrel.core.plan.plan import DestinationPlan, Plan
+from eager_kestrel.core.plan.planner import plan
+from eager_kestrel.core.show.machine import Machine
+from eager_kestrel.core.show.show import Destination, Show
 from eager_kestrel.core.units import Bitrate
-from eager_kestrel.core.uplink import assumed_uplink
 from eager_kestrel.files.bundled import quality_table
 from eager_kestrel.files.guides import load_guide
 from tests.conftest import Kestrel

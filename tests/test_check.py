@@ -8,8 +8,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from eager_kestrel.core.checks.settings import parse_interval
 from eager_kestrel.core.errors import UnitError
-from eager_kestrel.core.settings import parse_interval
 from tests.conftest import Kestrel
 
 GOOD = """

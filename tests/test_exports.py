@@ -14,12 +14,12 @@ import av
 import imageio_ffmpeg
 import pytest
 
-from eager_kestrel.core.exports import KEY, command_line, ffmpeg_arguments, gstreamer_arguments
-from eager_kestrel.core.plan import DestinationPlan
-from eager_kestrel.core.planner import plan
-from eager_kestrel.core.show import Destination, Show
+from eager_kestrel.core.line.uplink import assumed_uplink
+from eager_kestrel.core.plan.exports import KEY, command_line, ffmpeg_arguments, gstreamer_arguments
+from eager_kestrel.core.plan.plan import DestinationPlan
+from eager_kestrel.core.plan.planner import plan
+from eager_kestrel.core.show.show import Destination, Show
 from eager_kestrel.core.units import Bitrate
-from eager_kestrel.core.uplink import assumed_uplink
 from eager_kestrel.files.guides import load_guide
 from tests.conftest import Kestrel
 from tests.test_plan import TABLE

@@ -11,7 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from eager_kestrel.core.errors import FormatError
-from eager_kestrel.core.guide import Guide
+from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.files.toml import read_model
 from tests.conftest import Kestrel
 

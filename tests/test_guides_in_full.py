@@ -16,18 +16,18 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from eager_kestrel.actions.guides import understood
-from eager_kestrel.core.card import keyframe_frames
+from eager_kestrel.core.checks.rules import check
+from eager_kestrel.core.checks.settings import settings_of
 from eager_kestrel.core.errors import KestrelError
-from eager_kestrel.core.findings import check
-from eager_kestrel.core.guide import CUSTOMARY_RATES, Guide, Rung
-from eager_kestrel.core.guide_table import Answers
+from eager_kestrel.core.guide.guide import CUSTOMARY_RATES, Guide, Rung
+from eager_kestrel.core.guide.page_table import Answers
 from eager_kestrel.core.levels import LEVELS, least_level
+from eager_kestrel.core.line.uplink import assumed_uplink
 from eager_kestrel.core.picture import Picture
-from eager_kestrel.core.planner import plan
-from eager_kestrel.core.settings import settings_of
-from eager_kestrel.core.show import Destination, Show
+from eager_kestrel.core.plan.card import keyframe_frames
+from eager_kestrel.core.plan.planner import plan
+from eager_kestrel.core.show.show import Destination, Show
 from eager_kestrel.core.units import Bitrate
-from eager_kestrel.core.uplink import assumed_uplink
 from eager_kestrel.files.bundled import quality_table
 from eager_kestrel.files.guide_text import guide_toml
 from eager_kestrel.files.guides import load_guide

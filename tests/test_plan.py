@@ -12,18 +12,18 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from eager_kestrel.core.budget import budget
-from eager_kestrel.core.candidates import candidates, even_ladder, frame_rates
-from eager_kestrel.core.choose import field_of, rounded_down
+from eager_kestrel.core.choice.budget import budget
+from eager_kestrel.core.choice.candidates import candidates, even_ladder, frame_rates
+from eager_kestrel.core.choice.field import field_of, rounded_down
+from eager_kestrel.core.choice.quality import MOTIONS, clean_kbps, quality
 from eager_kestrel.core.levels import H264_LEVELS, least_level
+from eager_kestrel.core.line.uplink import Uplink, assumed_uplink
 from eager_kestrel.core.overhead import overhead
 from eager_kestrel.core.picture import Picture, Shape
-from eager_kestrel.core.plan import Plan
-from eager_kestrel.core.planner import plan
-from eager_kestrel.core.quality import MOTIONS, clean_kbps, quality
-from eager_kestrel.core.show import Destination, Reserve, Show
+from eager_kestrel.core.plan.plan import Plan
+from eager_kestrel.core.plan.planner import plan
+from eager_kestrel.core.show.show import Destination, Reserve, Show
 from eager_kestrel.core.units import Bitrate
-from eager_kestrel.core.uplink import Uplink, assumed_uplink
 from eager_kestrel.files.bundled import quality_table
 from eager_kestrel.files.guides import load_guide
 from tests.conftest import Kestrel

@@ -15,9 +15,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from eager_kestrel.core.checks.live import AudioFacts, StreamWatch
+from eager_kestrel.core.checks.recording import BIN_SECONDS, VideoFacts, VideoTally, video_seen
 from eager_kestrel.core.errors import FormatError
-from eager_kestrel.core.recording import BIN_SECONDS, VideoFacts, VideoTally, video_seen
-from eager_kestrel.core.watch import AudioFacts, StreamWatch
 from eager_kestrel.media.recording import read_recording
 from tests.conftest import Kestrel
 

@@ -35,9 +35,9 @@ from eager_kestrel.actions.rehearse import (
     stage,
 )
 from eager_kestrel.actions.shows import Wishes, asked_show
+from eager_kestrel.core.checks.rehearsal import Moment, Sent, verdict
 from eager_kestrel.core.errors import EndpointError, InputError, NetworkError
-from eager_kestrel.core.plan import Plan
-from eager_kestrel.core.rehearsal import Moment, Sent, verdict
+from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.guides import load_guide
 from eager_kestrel.media.recording import read_recording

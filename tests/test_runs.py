@@ -18,11 +18,11 @@ import trustme
 from hypothesis import given
 from hypothesis import strategies as st
 
-from eager_kestrel.core.hours import by_hour, near_time, parse_time_of_day
-from eager_kestrel.core.nearness import Try, nearness, ranking
-from eager_kestrel.core.pooling import uplink_of_history
-from eager_kestrel.core.run import Endpoint, Run
-from eager_kestrel.core.trace import Trace
+from eager_kestrel.core.line.hours import by_hour, near_time, parse_time_of_day
+from eager_kestrel.core.line.ingest_ranking import Try, nearness, ranking
+from eager_kestrel.core.line.pooling import uplink_of_history
+from eager_kestrel.core.line.run import Endpoint, Run
+from eager_kestrel.core.line.trace import Trace
 from eager_kestrel.files.history import MIGRATIONS, History
 from eager_kestrel.files.run_tables import runs_json
 from tests.conftest import Kestrel, on_a_busy_machine
@@ -262,7 +262,7 @@ WRITER = """
 import sys, time
 sys.path.insert(0, sys.argv[3])
 from tests.test_runs import at, History
-from eager_kestrel.core.run import Run
+from eager_kestrel.core.line.run import Run
 run = at(20, 8000)
 print("begun", flush=True)
 for number in range(int(sys.argv[2])):
@@ -435,7 +435,7 @@ def test_something_else_than_rtmp_is_no_answer(kestrel: Kestrel, home: Path) -> 
 def test_a_schedule_leaves_its_runs_in_the_history_one_by_one(kestrel: Kestrel) -> None:
     from eager_kestrel.actions.measure import Wish, keep, measure_repeatedly
     from eager_kestrel.actions.practice import practice_line, simulated_uplink
-    from eager_kestrel.core.enough import Limits
+    from eager_kestrel.core.line.stopping import Limits
     from eager_kestrel.core.units import Bitrate
 
     with simulated_uplink(practice_line(rate=Bitrate.parse("8 Mbit/s"))) as up:

@@ -14,11 +14,11 @@ from hypothesis import strategies as st
 
 from eager_kestrel.actions.explain import glossary
 from eager_kestrel.actions.start import MOTIONS
-from eager_kestrel.core.glossary import explained, numbers_of
-from eager_kestrel.core.machine import EncoderSpeed, Machine, parse_pace
 from eager_kestrel.core.picture import Picture
-from eager_kestrel.core.plan import Plan
-from eager_kestrel.core.show import Destination, Reserve, Show
+from eager_kestrel.core.plan.glossary import explained, numbers_of
+from eager_kestrel.core.plan.plan import Plan
+from eager_kestrel.core.show.machine import EncoderSpeed, Machine, parse_pace
+from eager_kestrel.core.show.show import Destination, Reserve, Show
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.show_text import show_toml
 from eager_kestrel.files.toml import read_model

@@ -11,19 +11,19 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from eager_kestrel.core.division import Choices, best_division, table_of
-from eager_kestrel.core.findings import check
-from eager_kestrel.core.grouping import Groupings, groupings
-from eager_kestrel.core.guide import Guide
-from eager_kestrel.core.joint import Clash, joint_guide
-from eager_kestrel.core.machine import EncoderSpeed, Machine
+from eager_kestrel.core.checks.rules import check
+from eager_kestrel.core.checks.settings import settings_of
+from eager_kestrel.core.division.groupings import Groupings, groupings
+from eager_kestrel.core.division.knapsack import Choices, best_division, table_of
+from eager_kestrel.core.guide.guide import Guide
+from eager_kestrel.core.guide.joint import Clash, joint_guide
+from eager_kestrel.core.line.uplink import assumed_uplink
 from eager_kestrel.core.picture import Picture
-from eager_kestrel.core.plan import Plan
-from eager_kestrel.core.planner import plan
-from eager_kestrel.core.settings import settings_of
-from eager_kestrel.core.show import Destination, Show
+from eager_kestrel.core.plan.plan import Plan
+from eager_kestrel.core.plan.planner import plan
+from eager_kestrel.core.show.machine import EncoderSpeed, Machine
+from eager_kestrel.core.show.show import Destination, Show
 from eager_kestrel.core.units import Bitrate
-from eager_kestrel.core.uplink import assumed_uplink
 from eager_kestrel.files.bundled import quality_table
 from eager_kestrel.files.guides import load_guide
 from tests.conftest import Kestrel

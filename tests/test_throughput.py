@@ -7,14 +7,14 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from eager_kestrel.core.enough import known_well_enough
 from eager_kestrel.core.errors import FormatError
-from eager_kestrel.core.pooling import uplink_of
-from eager_kestrel.core.run import Endpoint, Phase, Run, Series
-from eager_kestrel.core.throughput import floor_interval, throughput
-from eager_kestrel.core.trace import Trace
+from eager_kestrel.core.line.pooling import uplink_of
+from eager_kestrel.core.line.run import Endpoint, Phase, Run, Series
+from eager_kestrel.core.line.stopping import known_well_enough
+from eager_kestrel.core.line.throughput import floor_interval, throughput
+from eager_kestrel.core.line.trace import Trace
+from eager_kestrel.core.line.uplink import Uplink, assumed_uplink
 from eager_kestrel.core.units import Bitrate
-from eager_kestrel.core.uplink import Uplink, assumed_uplink
 
 
 def sampled(trace: Trace, seconds: float, begin: float = 0.0) -> Series:

@@ -13,10 +13,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from eager_kestrel.actions.practice import Trouble, practice_line, simulated_uplink
-from eager_kestrel.core.run import Background
-from eager_kestrel.core.summary import verdicts
-from eager_kestrel.core.throughput import window_rates
-from eager_kestrel.core.trace import Trace
+from eager_kestrel.core.line.run import Background
+from eager_kestrel.core.line.summary import verdicts
+from eager_kestrel.core.line.throughput import window_rates
+from eager_kestrel.core.line.trace import Trace
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.net.background import BackgroundWatch
 from eager_kestrel.net.delivered import linux_delivered, macos_unacknowledged, windows_delivered

@@ -11,15 +11,15 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from eager_kestrel.core.budget import budget
-from eager_kestrel.core.findings import check
-from eager_kestrel.core.need import need
+from eager_kestrel.core.checks.rules import check
+from eager_kestrel.core.checks.settings import settings_of
+from eager_kestrel.core.choice.budget import budget
+from eager_kestrel.core.choice.need import need
+from eager_kestrel.core.line.uplink import Uplink, assumed_uplink
 from eager_kestrel.core.picture import Picture
-from eager_kestrel.core.planner import plan
-from eager_kestrel.core.settings import settings_of
-from eager_kestrel.core.show import Destination, Reserve, Show
+from eager_kestrel.core.plan.planner import plan
+from eager_kestrel.core.show.show import Destination, Reserve, Show
 from eager_kestrel.core.units import Bitrate
-from eager_kestrel.core.uplink import Uplink, assumed_uplink
 from eager_kestrel.files.guides import load_guide
 from tests.conftest import Kestrel
 from tests.test_plan import OXBOW, TABLE, planned, show, shows, uploads

@@ -9,16 +9,16 @@ from typing import Any
 from pydantic import ValidationError
 
 from eager_kestrel.actions.shows import destination
-from eager_kestrel.core.budget import budget
+from eager_kestrel.core.checks.rules import Findings
+from eager_kestrel.core.checks.rules import check as hold
+from eager_kestrel.core.checks.settings import Settings, settings_of
+from eager_kestrel.core.choice.budget import budget
 from eager_kestrel.core.document import first_error, format_name
 from eager_kestrel.core.errors import FormatError, InputError, KestrelError
-from eager_kestrel.core.findings import Findings
-from eager_kestrel.core.findings import check as hold
-from eager_kestrel.core.guide import Guide
-from eager_kestrel.core.plan import Plan
-from eager_kestrel.core.settings import Settings, settings_of
-from eager_kestrel.core.show import SAFE_SHARE, Reserve
-from eager_kestrel.core.uplink import Uplink
+from eager_kestrel.core.guide.guide import Guide
+from eager_kestrel.core.line.uplink import Uplink
+from eager_kestrel.core.plan.plan import Plan
+from eager_kestrel.core.show.show import SAFE_SHARE, Reserve
 from eager_kestrel.files.guides import load_guide
 from eager_kestrel.files.home import storage_error
 from eager_kestrel.files.toml import read_model

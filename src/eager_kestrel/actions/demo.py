@@ -13,13 +13,13 @@ from eager_kestrel.actions.practice import practice_line, simulated_uplink
 from eager_kestrel.actions.recordings import check_file
 from eager_kestrel.actions.rehearse import Wish as RehearsalWish
 from eager_kestrel.actions.rehearse import destination_of, guide_of, rehearse, stage
-from eager_kestrel.core.enough import Limits
-from eager_kestrel.core.findings import Findings
-from eager_kestrel.core.pooling import uplink_of
-from eager_kestrel.core.progress import Tell, tell_nobody
-from eager_kestrel.core.rehearsal import Moment, Rehearsal
-from eager_kestrel.core.run import Run
-from eager_kestrel.core.show import Show
+from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal
+from eager_kestrel.core.checks.rules import Findings
+from eager_kestrel.core.line.pooling import uplink_of
+from eager_kestrel.core.line.progress import Tell, tell_nobody
+from eager_kestrel.core.line.run import Run
+from eager_kestrel.core.line.stopping import Limits
+from eager_kestrel.core.show.show import Show
 from eager_kestrel.files.bundled import bundled_show
 from eager_kestrel.files.documents import copy_file
 

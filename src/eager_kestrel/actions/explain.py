@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from eager_kestrel.core.glossary import Explained, Glossary, explained, numbers_of
+from eager_kestrel.core.plan.glossary import Explained, Glossary, explained, numbers_of
 from eager_kestrel.files.bundled import bundled_toml
 from eager_kestrel.files.latest import latest_plan
 

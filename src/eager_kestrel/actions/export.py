@@ -7,16 +7,16 @@ from pathlib import Path
 
 import tomlkit
 
+from eager_kestrel.core.checks.settings import settings_of
 from eager_kestrel.core.errors import InputError, NoPlanError
-from eager_kestrel.core.exports import (
+from eager_kestrel.core.plan.exports import (
     command_line,
     ffmpeg_arguments,
     gstreamer_arguments,
     plan_csv,
     plan_markdown,
 )
-from eager_kestrel.core.plan import DestinationPlan, Plan
-from eager_kestrel.core.settings import settings_of
+from eager_kestrel.core.plan.plan import DestinationPlan, Plan
 from eager_kestrel.files.documents import write_text
 
 COMMANDS: dict[str, tuple[str, Callable[[DestinationPlan], list[str]]]] = {

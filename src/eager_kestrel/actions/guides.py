@@ -12,13 +12,13 @@ from eager_kestrel import __version__
 from eager_kestrel.actions.plan import uplink_from_history, uplink_from_number
 from eager_kestrel.core.document import first_error
 from eager_kestrel.core.errors import FormatError, InputError, KestrelError, NotFoundError
-from eager_kestrel.core.guide import Guide
-from eager_kestrel.core.guide_diff import Change, changes
-from eager_kestrel.core.guide_table import Answers, Understood, understand
+from eager_kestrel.core.guide.diff import Change, changes
+from eager_kestrel.core.guide.guide import Guide
+from eager_kestrel.core.guide.page_table import Answers, Understood, understand
 from eager_kestrel.core.picture import Picture, Shape, frame_rate_text
-from eager_kestrel.core.planner import plan
+from eager_kestrel.core.plan.planner import plan
 from eager_kestrel.core.quantities import WRITTEN
-from eager_kestrel.core.show import Destination, Show
+from eager_kestrel.core.show.show import Destination, Show
 from eager_kestrel.files.bundled import bundled_guide_text, quality_table
 from eager_kestrel.files.documents import write_text
 from eager_kestrel.files.guide_text import SCHEMA_NAME, guide_schema, guide_toml, template

@@ -13,10 +13,9 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 
 from eager_kestrel import __version__
-from eager_kestrel.core.enough import Limits, known_well_enough, limit_reached
 from eager_kestrel.core.errors import EndpointError, KestrelError, NetworkError, StoppedError
-from eager_kestrel.core.progress import Beginning, Learned, Said, Tell, tell_nobody
-from eager_kestrel.core.run import (
+from eager_kestrel.core.line.progress import Beginning, Learned, Said, Tell, tell_nobody
+from eager_kestrel.core.line.run import (
     Background,
     Ending,
     Endpoint,
@@ -25,8 +24,9 @@ from eager_kestrel.core.run import (
     Run,
     Series,
 )
-from eager_kestrel.core.summary import round_trip_summary
-from eager_kestrel.core.throughput import throughput
+from eager_kestrel.core.line.stopping import Limits, known_well_enough, limit_reached
+from eager_kestrel.core.line.summary import round_trip_summary
+from eager_kestrel.core.line.throughput import throughput
 from eager_kestrel.files.history import History
 from eager_kestrel.net.background import BackgroundWatch
 from eager_kestrel.net.roundtrips import RoundTrips

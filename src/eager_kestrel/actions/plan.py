@@ -11,12 +11,12 @@ from typing import Any
 
 from eager_kestrel import __version__
 from eager_kestrel.core.errors import NotFoundError
-from eager_kestrel.core.guide import Guide
-from eager_kestrel.core.plan import Plan
-from eager_kestrel.core.planner import plan as plan_of
-from eager_kestrel.core.show import Show
+from eager_kestrel.core.guide.guide import Guide
+from eager_kestrel.core.line.uplink import Uplink, assumed_uplink
+from eager_kestrel.core.plan.plan import Plan
+from eager_kestrel.core.plan.planner import plan as plan_of
+from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.units import Bitrate
-from eager_kestrel.core.uplink import Uplink, assumed_uplink
 from eager_kestrel.files.bundled import quality_table
 from eager_kestrel.files.documents import free_bytes, write_text
 from eager_kestrel.files.guides import guide_names, load_guide
@@ -91,8 +91,8 @@ def uplink_from_history(days: float = RECENT_DAYS, around: str | None = None) ->
         NotFoundError: none is kept.
         InputError: ``around`` is no time of day.
     """
-    from eager_kestrel.core.hours import near_time, parse_time_of_day
-    from eager_kestrel.core.pooling import uplink_of_history
+    from eager_kestrel.core.line.hours import near_time, parse_time_of_day
+    from eager_kestrel.core.line.pooling import uplink_of_history
     from eager_kestrel.files.history import History
 
     wanted = parse_time_of_day(around) if around is not None else None

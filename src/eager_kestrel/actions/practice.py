@@ -6,7 +6,7 @@ import contextlib
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-from eager_kestrel.core.trace import Trace
+from eager_kestrel.core.line.trace import Trace
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.traces import load_trace, trace_names
 from eager_kestrel.practice.endpoint import Behaviour, PracticeEndpoint

@@ -13,12 +13,12 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Protocol
 
+from eager_kestrel.core.checks.live import AudioFacts, LiveView, StreamWatch
+from eager_kestrel.core.checks.recording import VideoFacts
+from eager_kestrel.core.checks.recording_rules import check_recording
+from eager_kestrel.core.checks.rules import Findings
 from eager_kestrel.core.errors import KestrelError, StorageError
-from eager_kestrel.core.findings import Findings
-from eager_kestrel.core.guide import Guide
-from eager_kestrel.core.recording import VideoFacts
-from eager_kestrel.core.recording_findings import check_recording
-from eager_kestrel.core.watch import AudioFacts, LiveView, StreamWatch
+from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.files.streams import StreamFile, require_new
 from eager_kestrel.media.recording import stream_facts
 from eager_kestrel.net.receiving import IngestServer, Piece, file_beginning

@@ -5,11 +5,11 @@ from __future__ import annotations
 from pathlib import Path
 
 from eager_kestrel.actions.check import guides_of
-from eager_kestrel.core.budget import budget
-from eager_kestrel.core.findings import Findings
-from eager_kestrel.core.recording_findings import check_recording
-from eager_kestrel.core.show import Show
-from eager_kestrel.core.uplink import Uplink
+from eager_kestrel.core.checks.recording_rules import check_recording
+from eager_kestrel.core.checks.rules import Findings
+from eager_kestrel.core.choice.budget import budget
+from eager_kestrel.core.line.uplink import Uplink
+from eager_kestrel.core.show.show import Show
 from eager_kestrel.media.recording import Progress, read_recording
 
 

@@ -16,11 +16,17 @@ from pydantic import ValidationError
 
 from eager_kestrel.actions.practice import Line, practice_line
 from eager_kestrel.actions.receive import APP, Reception, reception
+from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal, rehearsal_of
 from eager_kestrel.core.document import first_error, require_format
 from eager_kestrel.core.errors import FormatError, InputError
-from eager_kestrel.core.guide import Guide
-from eager_kestrel.core.plan import AudioSettings, DestinationPlan, Fallback, Plan, VideoSettings
-from eager_kestrel.core.rehearsal import Moment, Rehearsal, rehearsal_of
+from eager_kestrel.core.guide.guide import Guide
+from eager_kestrel.core.plan.plan import (
+    AudioSettings,
+    DestinationPlan,
+    Fallback,
+    Plan,
+    VideoSettings,
+)
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.guides import load_guide
 from eager_kestrel.files.home import storage_error

@@ -7,8 +7,8 @@ from pathlib import Path
 
 from eager_kestrel import __version__
 from eager_kestrel.core.errors import InputError, NotFoundError
-from eager_kestrel.core.hours import Hours, by_hour
-from eager_kestrel.core.run import Run
+from eager_kestrel.core.line.hours import Hours, by_hour
+from eager_kestrel.core.line.run import Run
 from eager_kestrel.files.documents import write_text
 from eager_kestrel.files.history import History, Row
 from eager_kestrel.files.run_tables import read_runs, runs_csv, runs_json

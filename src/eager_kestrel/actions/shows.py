@@ -7,11 +7,11 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from eager_kestrel.core.choice.quality import MOTIONS
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.names import nearest_name
 from eager_kestrel.core.picture import Picture, parse_frame_rate
-from eager_kestrel.core.quality import MOTIONS
-from eager_kestrel.core.show import Destination, Reserve, Show
+from eager_kestrel.core.show.show import Destination, Reserve, Show
 from eager_kestrel.core.units import Bitrate, parse_share
 from eager_kestrel.files.shows import USUAL, load_show, show_names
 

@@ -6,9 +6,9 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from eager_kestrel.actions.shows import Wishes, asked_show, reserve
+from eager_kestrel.core.choice.quality import Motion
 from eager_kestrel.core.errors import InputError
-from eager_kestrel.core.quality import Motion
-from eager_kestrel.core.show import Show
+from eager_kestrel.core.show.show import Show
 from eager_kestrel.files.documents import write_text
 from eager_kestrel.files.guides import load_guide
 from eager_kestrel.files.show_text import show_toml

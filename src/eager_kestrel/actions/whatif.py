@@ -6,12 +6,12 @@ import csv
 import io
 from pathlib import Path
 
+from eager_kestrel.core.choice.need import Needs, need
+from eager_kestrel.core.choice.sweep import Sweep, parse_range, sweep
 from eager_kestrel.core.errors import InputError
-from eager_kestrel.core.need import Needs, need
+from eager_kestrel.core.line.uplink import Uplink
 from eager_kestrel.core.picture import Picture
-from eager_kestrel.core.show import Show
-from eager_kestrel.core.sweep import Sweep, parse_range, sweep
-from eager_kestrel.core.uplink import Uplink
+from eager_kestrel.core.show.show import Show
 from eager_kestrel.files.bundled import quality_table
 from eager_kestrel.files.documents import write_text
 from eager_kestrel.files.guides import load_guide

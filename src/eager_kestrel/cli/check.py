@@ -19,8 +19,8 @@ from eager_kestrel.cli.options import (
 )
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.findings import Findings
-    from eager_kestrel.core.uplink import Uplink
+    from eager_kestrel.core.checks.rules import Findings
+    from eager_kestrel.core.line.uplink import Uplink
 
 HISTORY = "measured"
 
@@ -98,8 +98,8 @@ def check(
     from eager_kestrel.actions.check import settings_from
     from eager_kestrel.actions.shows import Wishes, asked_show
     from eager_kestrel.cli.screen import print_json
+    from eager_kestrel.core.checks.recording import RECORDING_KINDS
     from eager_kestrel.core.errors import InputError
-    from eager_kestrel.core.recording import RECORDING_KINDS
 
     flags: dict[str, Any] = {
         "transport": transport,

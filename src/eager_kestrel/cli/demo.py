@@ -74,7 +74,7 @@ def _introduce(title: str) -> None:
 
 
 def _documents(story: Story) -> dict[str, dict[str, object]]:
-    from eager_kestrel.core.summary import run_document
+    from eager_kestrel.core.line.summary import run_document
 
     return {
         "run": run_document(story.run, samples=True),

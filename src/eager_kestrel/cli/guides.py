@@ -11,7 +11,7 @@ from eager_kestrel.cli.options import GuideFolder, Json, complete_platform, grou
 
 if TYPE_CHECKING:
     from eager_kestrel.actions.guides import Answers, Understood
-    from eager_kestrel.core.guide import Guide
+    from eager_kestrel.core.guide.guide import Guide
 
 app = group()
 
@@ -268,7 +268,7 @@ def _answers(
 ) -> Answers:
     from eager_kestrel.actions.guides import Answers
     from eager_kestrel.core.errors import InputError
-    from eager_kestrel.core.guide_table import BOUNDS, ROLES
+    from eager_kestrel.core.guide.page_table import BOUNDS, ROLES
     from eager_kestrel.core.names import nearest_name
     from eager_kestrel.core.picture import parse_frame_rate
 

@@ -13,8 +13,8 @@ if TYPE_CHECKING:
     from collections.abc import Iterator
 
     from eager_kestrel.actions.measure import Outcome
-    from eager_kestrel.core.enough import Limits
-    from eager_kestrel.core.run import Run
+    from eager_kestrel.core.line.run import Run
+    from eager_kestrel.core.line.stopping import Limits
 
 
 def measure(
@@ -96,8 +96,8 @@ def measure(
 
 
 def _limits(seconds: str, data_limit: str | None) -> Limits:
-    from eager_kestrel.core.enough import Limits
     from eager_kestrel.core.errors import UnitError
+    from eager_kestrel.core.line.stopping import Limits
     from eager_kestrel.core.units import DataSize, parse_seconds
 
     at_most = parse_seconds(seconds)
@@ -133,7 +133,7 @@ def _kept(run: Run) -> bool:
 def _one(run: Run, keep: bool, figure: Path | None, *, json: bool, samples: bool) -> int:
     from eager_kestrel.cli.run_card import show_run
     from eager_kestrel.cli.screen import console, print_json
-    from eager_kestrel.core.summary import run_document
+    from eager_kestrel.core.line.summary import run_document
 
     stored = _kept(run) if keep else True
     if json:
@@ -165,7 +165,7 @@ def _told_how_it_ended(run: Run) -> int:
 def _told(outcomes: Iterator[Outcome], keep: bool) -> Iterator[Outcome]:
     """Keep and tell of each run of a schedule as it ends, so that nothing waits for the last."""
     from eager_kestrel.cli.screen import rate, warn
-    from eager_kestrel.core.summary import run_uplink
+    from eager_kestrel.core.line.summary import run_uplink
 
     for outcome in outcomes:
         uplink = run_uplink(outcome.run) if outcome.run else None
@@ -185,8 +185,8 @@ def _several(outcomes: list[Outcome], wanted: int, *, json: bool, samples: bool)
     from eager_kestrel.cli.screen import console, print_json
     from eager_kestrel.core.document import format_name
     from eager_kestrel.core.errors import NetworkError, StoppedError
-    from eager_kestrel.core.pooling import uplink_of
-    from eager_kestrel.core.summary import run_document
+    from eager_kestrel.core.line.pooling import uplink_of
+    from eager_kestrel.core.line.summary import run_document
 
     runs = [outcome.run for outcome in outcomes if outcome.run is not None]
     errors = [outcome.error.line() for outcome in outcomes if outcome.error is not None]

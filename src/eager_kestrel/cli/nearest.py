@@ -9,7 +9,7 @@ import typer
 from eager_kestrel.cli.options import GuideFolder, Json, complete_show_or_platform, single
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.nearness import Ranking
+    from eager_kestrel.core.line.ingest_ranking import Ranking
 
 
 def nearest(

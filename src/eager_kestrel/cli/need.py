@@ -20,7 +20,7 @@ from eager_kestrel.cli.options import (
 )
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.need import Need, Needs
+    from eager_kestrel.core.choice.need import Need, Needs
 
 
 def need(

@@ -24,9 +24,9 @@ from eager_kestrel.cli.options import (
 
 if TYPE_CHECKING:
     from eager_kestrel.core.errors import NoPlanError
-    from eager_kestrel.core.plan import Plan
-    from eager_kestrel.core.show import Show
-    from eager_kestrel.core.uplink import Uplink
+    from eager_kestrel.core.line.uplink import Uplink
+    from eager_kestrel.core.plan.plan import Plan
+    from eager_kestrel.core.show.show import Show
 
 
 def plan(
@@ -108,7 +108,7 @@ def plan(
     if asked.note is not None:
         warn(asked.note)
     if sweep is not None:
-        from eager_kestrel.core.sweep import parse_range
+        from eager_kestrel.core.choice.sweep import parse_range
 
         if parse_range(sweep).over == "upload":
             upload = upload or "1 Mbit/s"  # a sweep of uploads needs no line of its own

@@ -5,14 +5,20 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from eager_kestrel.cli.screen import grid, remark
-from eager_kestrel.core.plan import AudioSettings, DestinationPlan, Fallback, Plan, VideoSettings
+from eager_kestrel.core.plan.plan import (
+    AudioSettings,
+    DestinationPlan,
+    Fallback,
+    Plan,
+    VideoSettings,
+)
 from eager_kestrel.core.units import Bitrate
 
 if TYPE_CHECKING:
     from rich.console import Console
     from rich.panel import Panel
 
-    from eager_kestrel.core.sweep import Point, Sweep
+    from eager_kestrel.core.choice.sweep import Point, Sweep
 
 CODECS = {"h264": "H.264", "hevc": "HEVC", "av1": "AV1", "aac": "AAC", "opus": "Opus", "mp3": "MP3"}
 CHANNELS = {1: "mono", 2: "stereo"}

@@ -13,8 +13,8 @@ from eager_kestrel.cli.options import GuideFolder, Json, Platforms, single
 
 if TYPE_CHECKING:
     from eager_kestrel.actions.receive import Received
-    from eager_kestrel.core.findings import Findings
-    from eager_kestrel.core.watch import LiveView
+    from eager_kestrel.core.checks.live import LiveView
+    from eager_kestrel.core.checks.rules import Findings
 
 
 def receive(

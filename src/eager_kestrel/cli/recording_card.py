@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 from eager_kestrel.cli.plan_card import CHANNELS, CODECS
 from eager_kestrel.cli.screen import grid
-from eager_kestrel.core.recording import AudioSeen, Recording, VideoSeen
+from eager_kestrel.core.checks.recording import AudioSeen, Recording, VideoSeen
 
 if TYPE_CHECKING:
     from rich.console import Console

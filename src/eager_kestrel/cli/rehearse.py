@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from eager_kestrel.actions.rehearse import Outcome
-    from eager_kestrel.core.rehearsal import Moment, Rehearsal
+    from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal
 
 
 def rehearse(

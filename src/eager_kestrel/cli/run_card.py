@@ -5,17 +5,17 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from eager_kestrel.cli.screen import grid, rate, remark
-from eager_kestrel.core.hours import Hours
-from eager_kestrel.core.run import Run
-from eager_kestrel.core.summary import (
+from eager_kestrel.core.line.hours import Hours
+from eager_kestrel.core.line.run import Run
+from eager_kestrel.core.line.summary import (
     PhaseSummary,
     phase_summary,
     round_trip_summary,
     run_uplink,
     verdicts,
 )
+from eager_kestrel.core.line.uplink import Uplink
 from eager_kestrel.core.units import DataSize
-from eager_kestrel.core.uplink import Uplink
 
 if TYPE_CHECKING:
     from rich.console import Console

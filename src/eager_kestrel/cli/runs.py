@@ -80,7 +80,7 @@ def show(
     from eager_kestrel.actions.runs import find
     from eager_kestrel.cli.run_card import show_run
     from eager_kestrel.cli.screen import console, print_json
-    from eager_kestrel.core.summary import run_document
+    from eager_kestrel.core.line.summary import run_document
 
     found = find(run)
     if figure is not None:

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from rich.console import Console
     from rich.table import Table
 
-    from eager_kestrel.core.progress import Event, Learned, Tell
+    from eager_kestrel.core.line.progress import Event, Learned, Tell
 
 WIDEST = 108
 
@@ -81,7 +81,7 @@ def progress(*, quiet: bool = False) -> Iterator[Tell]:
     if quiet:
         yield lambda _: None
         return
-    from eager_kestrel.core.progress import Beginning, Learned, Said
+    from eager_kestrel.core.line.progress import Beginning, Learned, Said
 
     screen = console(stderr=True)
     last: dict[str, Learned] = {}
@@ -132,7 +132,7 @@ def reading(*, quiet: bool = False) -> Iterator[Callable[[float], None]]:
 
 def _finish_before(event: Event, last: dict[str, Learned], show: Any) -> None:
     """Print the last word of a phase once the next begins; remember what is learned meanwhile."""
-    from eager_kestrel.core.progress import Beginning, Learned
+    from eager_kestrel.core.line.progress import Beginning, Learned
 
     if isinstance(event, Beginning):
         for name, learned in last.items():

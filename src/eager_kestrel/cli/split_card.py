@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from eager_kestrel.cli.screen import grid
-from eager_kestrel.core.plan import Plan
+from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.units import Bitrate
 
 if TYPE_CHECKING:

@@ -21,7 +21,7 @@ from eager_kestrel.cli.options import (
 
 if TYPE_CHECKING:
     from eager_kestrel.actions.shows import Wishes
-    from eager_kestrel.core.show import Show
+    from eager_kestrel.core.show.show import Show
 
 T = TypeVar("T")
 

@@ -6,8 +6,8 @@ import tomllib
 from pathlib import Path
 from typing import Any
 
-from eager_kestrel.core.quality import QualityTable
-from eager_kestrel.core.show import Show
+from eager_kestrel.core.choice.quality import QualityTable
+from eager_kestrel.core.show.show import Show
 from eager_kestrel.files.toml import read_model
 
 DATA = Path(__file__).parent.parent / "data"

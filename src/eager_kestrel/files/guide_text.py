@@ -11,8 +11,8 @@ from typing import Any
 import tomlkit
 from pydantic import BaseModel
 
-from eager_kestrel.core import guide as guide_module
-from eager_kestrel.core.guide import Guide
+from eager_kestrel.core.guide import guide as guide_module
+from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.files.bundled import DATA
 from eager_kestrel.files.toml_text import fill
 

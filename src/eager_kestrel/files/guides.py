@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from eager_kestrel.core.errors import FormatError, NotFoundError
-from eager_kestrel.core.guide import Guide
+from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.names import nearest_name
 from eager_kestrel.files.bundled import DATA, bundled_names
 from eager_kestrel.files.home import data_home, storage_error

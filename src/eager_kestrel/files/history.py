@@ -18,8 +18,8 @@ from pydantic import ValidationError
 
 from eager_kestrel.core.document import first_error
 from eager_kestrel.core.errors import FormatError, NotFoundError, StorageError
-from eager_kestrel.core.run import Kind, Run
-from eager_kestrel.core.summary import run_uplink
+from eager_kestrel.core.line.run import Kind, Run
+from eager_kestrel.core.line.summary import run_uplink
 from eager_kestrel.files.home import data_home, made, storage_error
 
 FILE_NAME = "runs.sqlite3"

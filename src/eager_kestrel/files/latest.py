@@ -10,7 +10,7 @@ from typing import Any
 from pydantic import ValidationError
 
 from eager_kestrel.core.errors import StorageError
-from eager_kestrel.core.plan import Plan
+from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.files.documents import write_text
 from eager_kestrel.files.home import data_home
 

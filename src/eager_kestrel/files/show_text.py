@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import tomlkit
 
-from eager_kestrel.core.show import Show
+from eager_kestrel.core.show.show import Show
 from eager_kestrel.files.toml_text import fill
 
 COMMENTS = {

@@ -6,7 +6,7 @@ from pathlib import Path
 
 from eager_kestrel.core.errors import NotFoundError
 from eager_kestrel.core.names import nearest_name
-from eager_kestrel.core.show import Show
+from eager_kestrel.core.show.show import Show
 from eager_kestrel.files.bundled import bundled_names, bundled_show
 from eager_kestrel.files.home import storage_error
 from eager_kestrel.files.toml import read_model

@@ -9,8 +9,8 @@ import csv
 import io
 
 from eager_kestrel.core.errors import FormatError, NotFoundError
+from eager_kestrel.core.line.trace import Trace
 from eager_kestrel.core.names import nearest_name
-from eager_kestrel.core.trace import Trace
 from eager_kestrel.files.bundled import DATA, bundled_names
 
 

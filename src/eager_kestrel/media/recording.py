@@ -21,9 +21,8 @@ from av.packet import Packet
 from av.video.stream import VideoStream
 
 from eager_kestrel.core.arrays import Floats
-from eager_kestrel.core.errors import FormatError
-from eager_kestrel.core.picture import Picture
-from eager_kestrel.core.recording import (
+from eager_kestrel.core.checks.live import AudioFacts
+from eager_kestrel.core.checks.recording import (
     RECORDING_KINDS,
     AudioSeen,
     Decoded,
@@ -33,7 +32,8 @@ from eager_kestrel.core.recording import (
     by_second,
     video_seen,
 )
-from eager_kestrel.core.watch import AudioFacts
+from eager_kestrel.core.errors import FormatError
+from eager_kestrel.core.picture import Picture
 from eager_kestrel.wire.parameter_sets import profile_and_level
 
 BATCH = 8192

@@ -18,7 +18,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from eager_kestrel.core.errors import InputError
-from eager_kestrel.core.plan import AudioSettings, VideoSettings
+from eager_kestrel.core.plan.plan import AudioSettings, VideoSettings
 from eager_kestrel.wire import flv
 from eager_kestrel.wire.filler import filler
 

@@ -6,7 +6,7 @@ import time
 
 import psutil
 
-from eager_kestrel.core.run import Background
+from eager_kestrel.core.line.run import Background
 
 
 def _sent_bytes() -> int:

@@ -13,7 +13,7 @@ import time
 from urllib.parse import urlsplit
 
 from eager_kestrel.core.errors import FormatError
-from eager_kestrel.core.nearness import Try
+from eager_kestrel.core.line.ingest_ranking import Try
 from eager_kestrel.net.failures import network_error
 from eager_kestrel.wire.rtmp import RANDOM_BYTES, is_opening_answer, opening
 

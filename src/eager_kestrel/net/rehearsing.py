@@ -11,8 +11,8 @@ from dataclasses import dataclass, field
 from itertools import chain
 from typing import Protocol
 
+from eager_kestrel.core.checks.rehearsal import GIVE_UP_SECONDS, LATE_SECONDS, Moment, Sent
 from eager_kestrel.core.errors import KestrelError, NetworkError
-from eager_kestrel.core.rehearsal import GIVE_UP_SECONDS, LATE_SECONDS, Moment, Sent
 from eager_kestrel.net.publishing import CONNECT_SECONDS, SEND_BUFFER_BYTES, Publication, Target
 
 LOOK_SECONDS = 0.01

@@ -12,7 +12,7 @@ from typing import Self
 
 import httpx
 
-from eager_kestrel.core.run import RoundTrip
+from eager_kestrel.core.line.run import RoundTrip
 from eager_kestrel.net.target import Target
 
 

@@ -11,7 +11,7 @@ from collections import deque
 from dataclasses import dataclass, field
 from typing import Protocol
 
-from eager_kestrel.core.guide import Guide
+from eager_kestrel.core.guide.guide import Guide
 
 WINDOW_SECONDS = 2.0
 PATIENCE_SECONDS = 3.0

@@ -16,7 +16,7 @@ from collections import deque
 from dataclasses import dataclass
 from typing import TypeAlias
 
-from eager_kestrel.core.trace import Trace
+from eager_kestrel.core.line.trace import Trace
 from eager_kestrel.practice.servers import (
     LOOPBACK,
     LoopbackServer,

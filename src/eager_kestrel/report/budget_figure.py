@@ -5,8 +5,8 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from eager_kestrel.core.budget import Step
-from eager_kestrel.core.plan import Plan
+from eager_kestrel.core.choice.budget import Step
+from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.report.figures import CARE, FAINT, GOOD, INK, LINE, PALE, SOFT, new_figure, save
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from eager_kestrel.core.hours import Hours
+from eager_kestrel.core.line.hours import Hours
 from eager_kestrel.report.figures import CARE, FAINT, INK, LINE, new_figure, save
 
 

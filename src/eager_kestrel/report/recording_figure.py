@@ -6,7 +6,7 @@ from pathlib import Path
 
 import numpy as np
 
-from eager_kestrel.core.recording import Recording
+from eager_kestrel.core.checks.recording import Recording
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.report.figures import CARE, GOOD, INK, LINE, PALE, new_figure, save
 

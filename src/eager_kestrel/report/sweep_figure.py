@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from eager_kestrel.core.choice.sweep import Sweep
 from eager_kestrel.core.errors import InputError
-from eager_kestrel.core.sweep import Sweep
 from eager_kestrel.report.figures import CARE, FAINT, GOOD, INK, LINE, new_figure, save
 
 

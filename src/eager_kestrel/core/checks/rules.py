@@ -1,0 +1,399 @@
+"""Settings held against a guide and the line: one finding a rule, with what to do.
+
+A *breach* is what the platform refuses or the line cannot hold; a *caution* works but is unwise;
+*fine* says that a rule was looked at and holds.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator
+from fractions import Fraction
+from typing import Literal, NamedTuple
+
+from eager_kestrel.core.checks.recording import Recording
+from eager_kestrel.core.checks.settings import Interval, Settings
+from eager_kestrel.core.document import Frozen, format_name
+from eager_kestrel.core.errors import NoPlanError
+from eager_kestrel.core.guide.guide import Guide
+from eager_kestrel.core.levels import LEVELS, least_level, level_rank
+from eager_kestrel.core.overhead import overhead
+from eager_kestrel.core.picture import Picture, frame_rate_text
+from eager_kestrel.core.units import Bitrate
+
+Severity = Literal["breach", "caution", "fine"]
+
+LONG_BUFFER_SECONDS = 2.0
+SHORT_BUFFER_SECONDS = 0.5
+INTERVAL_TOLERANCE_FRAMES = 0.5
+"""A whole number of frames comes this close to a length of time."""
+FAR_FROM_ADVICE = 0.25
+
+
+class Finding(Frozen):
+    """One rule and how it stands."""
+
+    platform: str
+    """The guide it is of, or ``uplink``."""
+    rule: str
+    """The guide's key, or the name of a general rule."""
+    severity: Severity
+    found: str
+    wanted: str
+    do: str = ""
+    """What to do; empty when fine."""
+
+
+class Findings(Frozen):
+    """Everything that was looked at."""
+
+    format: str = format_name("findings")
+    findings: tuple[Finding, ...]
+    recording: Recording | None = None
+    """What was found, where a recording was looked at."""
+
+    @property
+    def breaches(self) -> int:
+        """How many rules are broken."""
+        return sum(finding.severity == "breach" for finding in self.findings)
+
+
+class _Judged(NamedTuple):
+    rule: str
+    severity: Severity
+    found: object
+    wanted: object
+    do: str = ""
+
+
+Rules = Iterator[_Judged]
+
+
+def check(
+    settings: Settings,
+    guides: Iterable[tuple[Guide, str | None]],
+    safe_kbps: float | None = None,
+) -> Findings:
+    """Hold settings against guides, and against the line when it is known.
+
+    Args:
+        settings: what is set; rules about what is left out are skipped.
+        guides: each with the account's standing, or None.
+        safe_kbps: what may be sent in all, over all these platforms.
+    """
+    found: list[Finding] = []
+    together = 0.0
+    for guide, standing in guides:
+        ruled = guide.under(standing)
+        for rule in _RULES:
+            found += [_finding(guide.name, judged) for judged in rule(settings, ruled)]
+        together += sent_kbps(settings, ruled) or 0.0
+    if safe_kbps is not None and together > 0:
+        found.append(_finding("uplink", _against_line(together, safe_kbps)))
+    return Findings(findings=tuple(found))
+
+
+def sent_kbps(settings: Settings, guide: Guide) -> float | None:
+    """Video, audio and transport overhead together; None when the bitrate is not known."""
+    video, audio = settings.video, settings.audio
+    rate = video.peak or video.bitrate
+    if rate is None:
+        return None
+    extra = overhead(
+        settings.transport or guide.transports[0],
+        video.frame_rate or Fraction(60),
+        audio.sample_rate_hz or 48_000,
+    )
+    return extra.total_kbps(rate.kbps, audio.bitrate.kbps if audio.bitrate else 0.0)
+
+
+def _finding(platform: str, judged: _Judged) -> Finding:
+    return Finding(
+        platform=platform,
+        rule=judged.rule,
+        severity=judged.severity,
+        found=str(judged.found),
+        wanted=str(judged.wanted),
+        do="" if judged.severity == "fine" else judged.do,
+    )
+
+
+def _one_of(rule: str, found: object, taken: Iterable[object], do: str) -> _Judged:
+    known = [str(t) for t in taken]
+    severity: Severity = "fine" if str(found) in known else "breach"
+    return _Judged(rule, severity, found, " or ".join(known), do)
+
+
+def _against_line(total: float, safe_kbps: float) -> _Judged:
+    fits = total <= safe_kbps
+    safe, sent = Bitrate.from_kbps(safe_kbps), Bitrate.from_kbps(total)
+    over = Bitrate.from_kbps(max(0.0, total - safe_kbps))
+    return _Judged("safe rate", "fine" if fits else "breach", f"{sent.in_kbps()} in all",
+                   f"at most {safe.in_kbps()}", f"send {over.in_kbps()} less")  # fmt: skip
+
+
+def _transport(settings: Settings, guide: Guide) -> Rules:
+    if settings.transport is not None:
+        yield _one_of("transports", settings.transport, guide.transports,
+                      f"send by {guide.transports[0].upper()}")  # fmt: skip
+
+
+def _codec(settings: Settings, guide: Guide) -> Rules:
+    codec = settings.video.codec
+    if codec is None:
+        return
+    rules = guide.video
+    yield _one_of("video.codecs", codec, rules.codecs, f"encode {guide.codec()}")
+    profile = settings.video.profile
+    if profile is not None and codec in rules.codecs:
+        taken = rules.profiles_of(codec)
+        yield _one_of(f"video.profiles.{codec}", profile, taken, f"set profile {taken[0]}")
+    frames = settings.video.b_frames
+    if frames is not None:
+        most = 0 if profile == "baseline" else rules.b_frames
+        yield _Judged("video.b_frames", "fine" if frames <= most else "breach", frames,
+                      f"at most {most}", f"set {most} B-frames")  # fmt: skip
+
+
+def _picture(settings: Settings, guide: Guide) -> Rules:
+    picture = settings.video.picture
+    if picture is None:
+        return
+    rules = guide.video
+    if rules.shapes:
+        shapes = " or ".join(map(str, rules.shapes))
+        fits = any(shape.fits(picture) for shape in rules.shapes)
+        yield _Judged("video.shapes", "fine" if fits else "breach",
+                      f"{picture} ({picture.shape})", shapes,
+                      "crop or pad the picture to that shape")  # fmt: skip
+    if rules.pictures:
+        yield _one_of("video.pictures", picture, rules.pictures, "set one of these sizes")
+    within = picture.width <= rules.largest.width and picture.height <= rules.largest.height
+    yield _Judged("video.largest", "fine" if within else "breach", picture,
+                  f"at most {rules.largest}", f"scale down to {rules.largest} or less")  # fmt: skip
+    yield _sides(picture, named=picture in (*rules.pictures, *(r.picture for r in guide.rungs)))
+
+
+def _sides(picture: Picture, *, named: bool) -> _Judged:
+    sides = (picture.width, picture.height)
+    rounded = Picture(*(max(16, side // 8 * 8) for side in sides))
+    severity: Severity = "fine"
+    if any(side % 2 for side in sides):
+        severity = "breach"  # 4:2:0 has no half chroma sample
+    elif any(side % 8 for side in sides) and not named:
+        severity = "caution"
+    return _Judged("sides divisible by 8", severity, picture, "even sides, best divisible by 8",
+                   f"set {rounded}")  # fmt: skip
+
+
+def _frame_rate(settings: Settings, guide: Guide) -> Rules:
+    rate = settings.video.frame_rate
+    if rate is None:
+        return
+    rules = guide.video
+    yield _Judged("video.frame_rates", "fine" if rules.takes_rate(rate) else "breach",
+                  frame_rate_text(rate), rules.rates_words(),
+                  f"set {frame_rate_text(max(rules.taken_rates))}"
+                  f"{' or another it takes' if len(rules.taken_rates) > 1 else ''}")  # fmt: skip
+    source = settings.source_frame_rate
+    if source is not None:
+        even = (source / rate).denominator == 1
+        yield _Judged("frame rate divides the source", "fine" if even else "caution",
+                      f"{frame_rate_text(rate)} of {frame_rate_text(source)}",
+                      f"a whole part of {frame_rate_text(source)}",
+                      f"set {frame_rate_text(source)} or {frame_rate_text(source / 2)}, or the "
+                      f"source to {frame_rate_text(rate)}")  # fmt: skip
+
+
+def _bitrate(settings: Settings, guide: Guide) -> Rules:
+    video = settings.video
+    rate = video.peak or video.bitrate
+    if rate is None:
+        return
+    picture = video.picture or guide.video.largest
+    frames = video.frame_rate or max(guide.video.taken_rates)
+    codec = video.codec or guide.codec()
+    transport = settings.transport or guide.transports[0]
+    limits = guide.limits(picture, frames, codec, transport)
+    ceiling = limits.ceiling or guide.video.ceiling
+    yield _Judged("video.ceiling", "fine" if rate <= ceiling else "breach", rate.in_kbps(),
+                  f"at most {ceiling.in_kbps()}", f"set {ceiling.in_kbps()} or less")  # fmt: skip
+    floor = limits.floor
+    target = video.bitrate or rate
+    if floor is not None:
+        yield _Judged("video.floor", "fine" if target >= floor else "breach", target.in_kbps(),
+                      f"at least {floor.in_kbps()}",
+                      f"set {floor.in_kbps()}, or a smaller picture")  # fmt: skip
+    advised = limits.advised
+    if advised is not None:
+        near = abs(target.kbps / advised.kbps - 1) <= FAR_FROM_ADVICE
+        yield _Judged("rungs.advised", "fine" if near else "caution", target.in_kbps(),
+                      f"about {advised.in_kbps()}", f"set {advised.in_kbps()}")  # fmt: skip
+
+
+def _rate_control(settings: Settings, guide: Guide) -> Rules:
+    control = settings.video.rate_control
+    if control is not None:
+        taken = guide.video.rate_control
+        yield _one_of("video.rate_control", control, taken, f"set {taken[0]} bitrate")
+        liked = guide.video.advised.rate_control
+        if liked is not None and control in taken:
+            yield _Judged("video.advised.rate_control", "fine" if control == liked else "caution",
+                          control, liked, f"set {liked} bitrate")  # fmt: skip
+
+
+def _keyframes(settings: Settings, guide: Guide) -> Rules:
+    interval = settings.video.keyframes
+    if interval is None:
+        return
+    rule = guide.video.keyframes
+    set_ = f"set {rule.chosen_seconds:g} s"
+    if interval.automatic:
+        yield _Judged("video.keyframes", "breach", "automatic", rule.words(), set_)
+        return
+    rate = settings.video.frame_rate
+    if rate is None and interval.frames is not None:
+        yield _Judged("video.keyframes", "caution", interval, rule.words(),
+                      "give the frame rate too: frames say nothing without it")  # fmt: skip
+        return
+    seconds = _interval_seconds(interval, rate)
+    slack = INTERVAL_TOLERANCE_FRAMES / float(rate or 24) + 1e-9
+    shown = f"{interval} = {seconds:.4g} s" if interval.frames is not None else f"{interval}"
+    holds = all(
+        (
+            rule.exactly is None or abs(seconds - rule.exactly) <= slack,
+            rule.at_least is None or seconds >= rule.at_least - slack,
+            rule.at_most is None or seconds <= rule.at_most + 1e-9,
+        )
+    )
+    frames = f" ({round(rule.chosen_seconds * rate)} frames)" if rate is not None else ""
+    yield _Judged("video.keyframes", "fine" if holds else "breach", shown, rule.words(),
+                  f"{set_}{frames}")  # fmt: skip
+    if holds and rule.advised is not None:
+        near = abs(seconds - rule.advised) <= slack
+        yield _Judged("video.keyframes.advised", "fine" if near else "caution", shown,
+                      f"{rule.advised:g} s", f"{set_}{frames}")  # fmt: skip
+    yield from _segments(settings, guide, seconds, slack)
+
+
+def _interval_seconds(interval: Interval, rate: Fraction | None) -> float:
+    if interval.seconds is not None:
+        return interval.seconds
+    assert interval.frames is not None
+    assert rate is not None
+    return float(interval.frames / rate)
+
+
+def _segments(settings: Settings, guide: Guide, seconds: float, slack: float) -> Rules:
+    """A piece begins with a keyframe, so the longest piece must hold a whole interval."""
+    segments = guide.segments
+    if segments is None or settings.transport != "hls":
+        return
+    yield _Judged("segments.at_most", "fine" if seconds <= segments.at_most + slack else "breach",
+                  f"keyframes {seconds:.4g} s apart", f"at most {segments.at_most:g} s",
+                  "set keyframes closer together")  # fmt: skip
+    if segments.advised is not None:
+        parts = segments.advised / seconds
+        whole = abs(parts - round(parts)) * seconds <= slack and round(parts) >= 1
+        yield _Judged("segments.advised", "fine" if whole else "caution",
+                      f"keyframes {seconds:.4g} s apart",
+                      f"a whole part of {segments.advised:g} s",
+                      f"set {segments.advised:g} s")  # fmt: skip
+
+
+def _buffer(settings: Settings, guide: Guide) -> Rules:
+    video = settings.video
+    if video.buffer_kbit is None or video.bitrate is None:
+        return
+    seconds = video.buffer_kbit / video.bitrate.kbps
+    sound = SHORT_BUFFER_SECONDS <= seconds <= LONG_BUFFER_SECONDS
+    codec = video.codec or guide.codec()
+    profile = video.profile or guide.video.profiles_of(codec)[0]
+    wanted = f"{SHORT_BUFFER_SECONDS:g} to {LONG_BUFFER_SECONDS:g} s of video"
+    do = f"set {video.bitrate.kbps:,.0f} kbit"
+    rank = level_rank(codec, video.level) if video.level is not None else None
+    if rank is not None and video.buffer_kbit > LEVELS[codec][rank].buffer_kbit(profile):
+        most = LEVELS[codec][rank].buffer_kbit(profile)
+        yield _Judged("buffer", "breach", f"{video.buffer_kbit:,.0f} kbit",
+                      f"at most {most:,.0f} kbit at level {video.level}", do)  # fmt: skip
+        return
+    yield _Judged("buffer", "fine" if sound else "caution",
+                  f"{video.buffer_kbit:,.0f} kbit = {seconds:.2g} s", wanted, do)  # fmt: skip
+
+
+def _level(settings: Settings, guide: Guide) -> Rules:
+    video = settings.video
+    codec = video.codec or guide.codec()
+    if video.level is None:
+        return
+    rank = level_rank(codec, video.level)
+    if rank is None:
+        yield _Judged("level", "breach", video.level, f"a level of {codec}", "correct it")
+        return
+    highest = guide.video.highest_level.get(codec)
+    top = None if highest is None else level_rank(codec, highest)
+    if top is not None:
+        yield _Judged("video.highest_level", "fine" if rank <= top else "breach", video.level,
+                      f"at most {highest}", f"set level {highest} or lower")  # fmt: skip
+    if video.picture is None or video.frame_rate is None:
+        return
+    profile = video.profile or guide.video.profiles_of(codec)[0]
+    rate = video.peak or video.bitrate
+    try:
+        least = least_level(codec, video.picture, video.frame_rate, profile,
+                            rate.kbps if rate else 0.0)  # fmt: skip
+    except NoPlanError as error:
+        yield _Judged("level", "breach", video.level, "a level that holds it", error.what)
+        return
+    needed = level_rank(codec, least.name)
+    assert needed is not None
+    yield _Judged("level", "fine" if rank >= needed else "breach", video.level,
+                  f"{least.name} or higher", f"set level {least.name}")  # fmt: skip
+
+
+def _colour(settings: Settings, guide: Guide) -> Rules:
+    video, rules = settings.video, guide.video
+    if video.pixel_format is not None:
+        yield _one_of("video.pixel_formats", video.pixel_format, rules.pixel_formats,
+                      f"set {rules.pixel_formats[0]}")  # fmt: skip
+    for name, found, wanted in (
+        ("video.colour", video.colour, rules.colour),
+        ("video.colour_range", video.colour_range, rules.colour_range),
+    ):
+        if found is not None:
+            yield _Judged(name, "fine" if found == wanted else "caution", found, wanted,
+                          f"set {wanted}")  # fmt: skip
+
+
+def _audio(settings: Settings, guide: Guide) -> Rules:
+    audio, rules = settings.audio, guide.audio
+    if audio.codec is not None:
+        yield _one_of("audio.codecs", audio.codec, rules.codecs, f"set {rules.codecs[0]}")
+    if audio.bitrate is not None:
+        within = rules.least <= audio.bitrate <= rules.most
+        nearest = min(max(audio.bitrate, rules.least), rules.most)
+        yield _Judged("audio.bitrate", "fine" if within else "breach", audio.bitrate.in_kbps(),
+                      f"{rules.least.kbps:g} to {rules.most.kbps:g} kbit/s",
+                      f"set {nearest.in_kbps()}")  # fmt: skip
+    if audio.sample_rate_hz is not None:
+        yield _one_of("audio.sample_rates_hz", audio.sample_rate_hz, rules.sample_rates_hz,
+                      f"set {rules.sample_rates_hz[0]} Hz")  # fmt: skip
+    if audio.channels is not None:
+        yield _one_of("audio.channels", audio.channels, rules.channels,
+                      f"set {rules.channels[0]}")  # fmt: skip
+
+
+def _viewers(settings: Settings, guide: Guide) -> Rules:
+    slowest, total = guide.delivery.slowest_viewer, sent_kbps(settings, guide)
+    if slowest is None or total is None or guide.delivery.transcodes == "always":
+        return
+    never = guide.delivery.transcodes == "never"
+    bad: Severity = "breach" if never else "caution"
+    yield _Judged("delivery.slowest_viewer", "fine" if total <= slowest.kbps else bad,
+                  f"{Bitrate.from_kbps(total).in_kbps()} in all", f"at most {slowest.in_kbps()}",
+                  "send less: viewers get exactly this")  # fmt: skip
+
+
+_RULES: tuple[Callable[[Settings, Guide], Rules], ...] = (
+    _transport, _codec, _picture, _frame_rate, _bitrate, _rate_control, _keyframes, _buffer,
+    _level, _colour, _audio, _viewers,
+)  # fmt: skip

@@ -1,0 +1,161 @@
+"""Settings: what somebody has set now, in any program, in neutral words; gaps are unknown.
+
+A plan's settings are valid settings, so a plan can be held against a guide like anything else.
+"""
+
+from __future__ import annotations
+
+import re
+from typing import Annotated, Any, Literal
+
+from pydantic import BeforeValidator, Field, PlainSerializer, WithJsonSchema, model_validator
+
+from eager_kestrel.core.document import Frozen, format_name
+from eager_kestrel.core.errors import UnitError
+from eager_kestrel.core.guide.guide import AudioCodec, Codec, RateControl, Transport
+from eager_kestrel.core.plan.plan import DestinationPlan
+from eager_kestrel.core.quantities import FrameRate, PictureSize, Rate
+from eager_kestrel.core.units import Bitrate, parse_seconds
+
+
+class Interval(Frozen):
+    """A keyframe interval as set: in seconds, in frames, or left to the encoder."""
+
+    seconds: float | None = None
+    frames: int | None = None
+
+    @property
+    def automatic(self) -> bool:
+        """Whether the encoder is free to choose."""
+        return self.seconds is None and self.frames is None
+
+    def __str__(self) -> str:
+        if self.seconds is not None:
+            return f"{self.seconds:g} s"
+        return f"{self.frames} frames" if self.frames is not None else "automatic"
+
+
+def parse_interval(text: str) -> Interval:
+    """Read ``"2 s"``, ``"250 frames"`` or ``"auto"``.
+
+    Raises:
+        UnitError: none of these, or not above zero.
+    """
+    plain = text.strip().lower()
+    if plain in ("auto", "automatic", "0", "0 s"):
+        return Interval()
+    match = re.fullmatch(r"([0-9]+)\s*(?:frames?|f)", plain)
+    if match and int(match[1]) > 0:
+        return Interval(frames=int(match[1]))
+    if re.fullmatch(r"[0-9.]+", plain):
+        raise UnitError(f"{plain} may be seconds or frames", f"write {plain} s or {plain} frames")
+    seconds = parse_seconds(text)
+    if seconds <= 0:
+        raise UnitError(f'"{text}" is no interval', 'write "2 s", "120 frames" or "auto"')
+    return Interval(seconds=seconds)
+
+
+def _interval(value: object) -> object:
+    if isinstance(value, bool) or not isinstance(value, str | int | float):
+        return value
+    try:
+        return parse_interval(str(value))
+    except UnitError as error:
+        raise ValueError(f"{error.what}; {error.instead}") from None
+
+
+KeyframeInterval = Annotated[
+    Interval,
+    WithJsonSchema({"type": "string", "examples": ["2 s", "120 frames", "auto"]}),
+    BeforeValidator(_interval),
+    PlainSerializer(str, return_type=str),
+]
+
+
+LevelName = Annotated[
+    str, BeforeValidator(lambda value: f"{value:g}" if isinstance(value, int | float) else value)
+]
+
+
+class VideoSet(Frozen):
+    """Video as set."""
+
+    codec: Codec | None = None
+    picture: PictureSize | None = None
+    frame_rate: FrameRate | None = None
+    bitrate: Rate | None = None
+    """The target; what constant bitrate runs at."""
+    peak: Rate | None = None
+    """The most of variable bitrate."""
+    rate_control: RateControl | None = None
+    buffer_kbit: float | None = Field(default=None, gt=0)
+    keyframes: KeyframeInterval | None = None
+    profile: str | None = None
+    level: LevelName | None = None
+    b_frames: int | None = Field(default=None, ge=0, le=16)
+    pixel_format: str | None = None
+    colour: str | None = None
+    colour_range: Literal["limited", "full"] | None = None
+
+
+class AudioSet(Frozen):
+    """Audio as set."""
+
+    codec: AudioCodec | None = None
+    bitrate: Rate | None = None
+    sample_rate_hz: int | None = Field(default=None, gt=0)
+    channels: int | None = Field(default=None, ge=1, le=8)
+
+
+class Settings(Frozen):
+    """What is set."""
+
+    format: str = format_name("settings")
+    transport: Transport | None = None
+    source_frame_rate: FrameRate | None = None
+    """Of the camera or screen, where it differs from what is sent."""
+    video: VideoSet = Field(default_factory=VideoSet)
+    audio: AudioSet = Field(default_factory=AudioSet)
+
+    @model_validator(mode="after")
+    def _something(self) -> Settings:
+        if self.video == VideoSet() and self.audio == AudioSet():
+            raise ValueError("nothing is set: give at least a bitrate or a picture")
+        return self
+
+
+def settings_of(planned: DestinationPlan) -> Settings:
+    """The settings of a feasible destination of a plan.
+
+    Raises:
+        ValueError: the destination has none.
+    """
+    video, audio = planned.video, planned.audio
+    if video is None or audio is None:
+        raise ValueError(f"{planned.platform} has no settings")
+    written: dict[str, Any] = {
+        "transport": planned.transport,
+        "video": {
+            "codec": video.codec,
+            "picture": f"{video.width}x{video.height}",
+            "frame_rate": video.frame_rate,
+            "bitrate": Bitrate.from_kbps(video.bitrate_kbps),
+            "peak": None if video.peak_kbps is None else Bitrate.from_kbps(video.peak_kbps),
+            "rate_control": video.rate_control,
+            "buffer_kbit": video.buffer_kbit,
+            "keyframes": Interval(frames=video.keyframe_frames),
+            "profile": video.profile,
+            "level": video.level,
+            "b_frames": video.b_frames,
+            "pixel_format": video.pixel_format,
+            "colour": video.colour,
+            "colour_range": video.colour_range,
+        },
+        "audio": {
+            "codec": audio.codec,
+            "bitrate": Bitrate.from_kbps(audio.bitrate_kbps),
+            "sample_rate_hz": audio.sample_rate_hz,
+            "channels": audio.channels,
+        },
+    }
+    return Settings.model_validate(written)

@@ -1,0 +1,108 @@
+"""The budget: from what the line carries to what may be sent, step by step.
+
+Every step is a record of before, after and why, so that each kbit/s can be traced. The stream may
+take the safe share of what is typical, or the floor where that is lower; named reserves come off
+that. What is left is the safe rate for everything sent.
+"""
+
+from __future__ import annotations
+
+from eager_kestrel.core.document import Frozen
+from eager_kestrel.core.line.uplink import Uplink
+from eager_kestrel.core.overhead import Overhead
+from eager_kestrel.core.show.show import Reserve
+from eager_kestrel.core.units import Bitrate
+
+
+class Step(Frozen):
+    """One step of the waterfall."""
+
+    name: str
+    before_kbps: float
+    after_kbps: float
+    why: str
+
+
+class Budget(Frozen):
+    """The waterfall down to the safe rate."""
+
+    steps: tuple[Step, ...]
+    safe_kbps: float
+    """What may be sent in all; never below zero."""
+    reserved_kbps: float
+    """All named reserves, even where the line does not hold them."""
+    bound_by: str
+    """``safe share`` or ``floor``: which of the two set it, before reserves."""
+
+    def upload_for(self, safe_kbps: float) -> float:
+        """The typical upload whose safe rate is this, on a line of the same evenness; inverse."""
+        typical, before_reserves = self.steps[1].before_kbps, self.steps[1].after_kbps
+        return (safe_kbps + self.reserved_kbps) * typical / before_reserves
+
+
+def budget(uplink: Uplink, safe_share: float, reserves: tuple[Reserve, ...]) -> Budget:
+    """The waterfall from the uplink to the safe rate, in kbit/s to a bit a second."""
+    typical = uplink.typical_kbps
+    shared = round(typical * safe_share, 3)
+    floor_binds = uplink.floor_kbps < shared
+    rate = uplink.floor_kbps if floor_binds else shared
+    steps = [Step(name="typical upload", before_kbps=typical, after_kbps=typical, why=uplink.said)]
+    if floor_binds:
+        kept = "was assumed to hold" if uplink.basis == "assumed" else "held"
+        why = (
+            f"nine windows in ten {kept} this, less than the safe share of {safe_share:.0%} "
+            f"({Bitrate.from_kbps(shared)})"
+        )
+        steps.append(Step(name="floor", before_kbps=typical, after_kbps=rate, why=why))
+    else:
+        why = f"{safe_share:.0%} of typical; the rest is for the line's ups and downs"
+        steps.append(Step(name="safe share", before_kbps=typical, after_kbps=rate, why=why))
+    for reserve in reserves:
+        left = max(0.0, round(rate - reserve.rate.kbps, 3))
+        why = f"{reserve.rate} kept for {reserve.name}"
+        steps.append(
+            Step(name=f"reserve: {reserve.name}", before_kbps=rate, after_kbps=left, why=why)
+        )
+        rate = left
+    return Budget(
+        steps=tuple(steps),
+        safe_kbps=rate,
+        reserved_kbps=sum(reserve.rate.kbps for reserve in reserves),
+        bound_by="floor" if floor_binds else "safe share",
+    )
+
+
+def beside(waterfall: Budget, others_kbps: float) -> Budget:
+    """The waterfall of one destination when others take their part of the same line."""
+    if others_kbps <= 0:
+        return waterfall
+    before = waterfall.safe_kbps
+    after = max(0.0, round(before - others_kbps, 3))
+    why = f"{Bitrate.from_kbps(others_kbps).in_kbps()} go to other destinations"
+    step = Step(name="other destinations", before_kbps=before, after_kbps=after, why=why)
+    return waterfall.model_copy(
+        update={
+            "steps": (*waterfall.steps, step),
+            "safe_kbps": after,
+            "reserved_kbps": waterfall.reserved_kbps + others_kbps,
+        }
+    )
+
+
+def destination_steps(
+    safe_kbps: float, transport: str, extra: Overhead, audio_kbps: float
+) -> tuple[Step, ...]:
+    """The rest of the waterfall for one destination: transport overhead, audio, video."""
+    video = round(max(0.0, extra.video_kbps(safe_kbps, audio_kbps)), 3)
+    carried = round(min(safe_kbps, video + audio_kbps), 3)
+    return (
+        Step(
+            name="transport overhead",
+            before_kbps=safe_kbps,
+            after_kbps=carried,
+            why=f"headers of {transport.upper()} around every frame",
+        ),
+        Step(
+            name="audio", before_kbps=carried, after_kbps=video, why=f"{audio_kbps:g} kbit/s of AAC"
+        ),
+    )

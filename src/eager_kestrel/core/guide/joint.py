@@ -1,0 +1,234 @@
+"""One encode for several platforms: the guide that satisfies them all, or the rules that clash.
+
+Every rule is intersected by itself. Transports stay with each platform, since the same encode is
+sent to each in its own way; rungs do too, and are looked up for each in
+:func:`eager_kestrel.core.choose.field_of`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from functools import reduce
+from typing import Any, TypeVar
+
+from eager_kestrel.core.document import Frozen
+from eager_kestrel.core.guide.guide import (
+    TRANSCODE_RANK,
+    AudioAdvice,
+    AudioRules,
+    Codec,
+    Guide,
+    Keyframes,
+    VideoAdvice,
+    VideoRules,
+)
+from eager_kestrel.core.levels import level_rank
+from eager_kestrel.core.picture import Picture
+
+T = TypeVar("T")
+
+
+class Clash(Frozen):
+    """Two rules that no single encode satisfies."""
+
+    rule: str
+    """The guide's key."""
+    one: str
+    one_says: str
+    other: str
+    other_says: str
+
+    @property
+    def text(self) -> str:
+        """In words."""
+        name = self.rule.rpartition(".")[2].replace("_", " ")
+        return f"{name}: {self.one} takes {self.one_says}, {self.other} {self.other_says}"
+
+
+class _Clashing(Exception):  # noqa: N818 - never leaves this module
+    def __init__(self, rule: str, one: object, other: object) -> None:
+        self.rule, self.one, self.other = rule, str(one), str(other)
+
+
+def joint_guide(guides: Sequence[Guide]) -> Guide | Clash:
+    """The rules that satisfy all of several guides, or the first two that clash.
+
+    Args:
+        guides: with their standings applied; at least one.
+    """
+    found = guides[0]
+    for number, guide in enumerate(guides[1:], 1):
+        try:
+            found = _both(found, guide)
+        except _Clashing as clash:
+            return _named(clash, guides[: number + 1])
+    return found
+
+
+def _named(clash: _Clashing, guides: Sequence[Guide]) -> Clash:
+    """The clash by name: with the one platform that alone clashes with the last, if any does."""
+    last = guides[-1]
+    for guide in guides[:-1]:
+        try:
+            _both(guide, last)
+        except _Clashing as pair:
+            return Clash(rule=pair.rule, one=guide.title, one_says=pair.one, other=last.title,
+                         other_says=pair.other)  # fmt: skip
+    together = " and ".join(guide.title for guide in guides[:-1])
+    return Clash(
+        rule=clash.rule, one=f"{together} together", one_says=clash.one, other=last.title,
+        other_says=clash.other,
+    )  # fmt: skip
+
+
+def _both(a: Guide, b: Guide) -> Guide:
+    transcodes = min(a.delivery.transcodes, b.delivery.transcodes, key=TRANSCODE_RANK.__getitem__)
+    lines = (a.delivery.better_from_lines, b.delivery.better_from_lines)
+    update: dict[str, Any] = {
+        "title": f"{a.title} and {b.title}",
+        "video": _video(a.video, b.video),
+        "audio": _audio(a.audio, b.audio),
+        "delivery": a.delivery.model_copy(
+            update={
+                "transcodes": transcodes,
+                "slowest_viewer": None,
+                "better_from_lines": max(filter(None, lines)) if all(lines) else None,
+            }
+        ),
+        "segments": min(filter(None, (a.segments, b.segments)), key=lambda s: s.at_most,
+                        default=None),
+        "rungs": (),
+        "ingest": (),
+        "standings": {},
+    }  # fmt: skip
+    return a.model_copy(update=update)
+
+
+def _video(a: VideoRules, b: VideoRules) -> VideoRules:
+    codecs = _common("video.codecs", a.codecs, b.codecs)
+    largest = Picture(
+        min(a.largest.width, b.largest.width), min(a.largest.height, b.largest.height)
+    )
+    floor = max(filter(None, (a.floor, b.floor)), default=None)
+    ceiling = min(a.ceiling, b.ceiling)
+    if floor is not None and floor > ceiling:
+        low, high = (a, b) if a.floor == floor else (b, a)
+        raise _Clashing("video.floor", *_in_order(a, low, f"at least {low.floor}",
+                                                  f"at most {high.ceiling}"))  # fmt: skip
+    update: dict[str, Any] = {
+        "codecs": codecs,
+        "shapes": _common("video.shapes", a.shapes, b.shapes) if a.shapes and b.shapes
+        else a.shapes or b.shapes,
+        "pictures": _pictures(a, b, largest),
+        "largest": largest,
+        **_rates(a, b),
+        "floor": floor,
+        "ceiling": ceiling,
+        "keyframes": _keyframes(a.keyframes, b.keyframes),
+        "rate_control": _common("video.rate_control", a.rate_control, b.rate_control),
+        "profiles": {
+            c: _common(f"video.profiles.{c}", a.profiles_of(c), b.profiles_of(c)) for c in codecs
+        },
+        "highest_level": {
+            c: level for c in codecs
+            if (level := _lower_level(c, a.highest_level.get(c), b.highest_level.get(c)))
+        },
+        "b_frames": min(a.b_frames, b.b_frames),
+        "pixel_formats": _common("video.pixel_formats", a.pixel_formats, b.pixel_formats),
+        "colour": _common("video.colour", (a.colour,), (b.colour,))[0],
+        "colour_range": _common("video.colour_range", (a.colour_range,), (b.colour_range,))[0],
+        "advised": VideoAdvice(
+            rate_control=a.advised.rate_control
+            if a.advised.rate_control == b.advised.rate_control else None
+        ),
+    }  # fmt: skip
+    return a.model_copy(update=update)
+
+
+def _in_order(a: object, first: object, said: str, other: str) -> tuple[str, str]:
+    return (said, other) if first is a else (other, said)
+
+
+def _common(rule: str, a: Iterable[T], b: Iterable[T]) -> tuple[T, ...]:
+    """What both take, in the order of the first."""
+    one, other = tuple(a), tuple(b)
+    both = tuple(item for item in one if item in other)
+    if not both:
+        raise _Clashing(rule, _words(one), _words(other))
+    return both
+
+
+def _words(items: Iterable[object]) -> str:
+    return " or ".join(map(str, items))
+
+
+def _pictures(a: VideoRules, b: VideoRules, largest: Picture) -> tuple[Picture, ...]:
+    """Only certain sizes, where either takes only certain ones; empty takes any."""
+    if not a.pictures and not b.pictures:
+        return ()
+    named = [set(rules.pictures) for rules in (a, b) if rules.pictures]
+    shapes = [rules.shapes for rules in (a, b) if rules.shapes]
+    fitting = {
+        p
+        for p in reduce(set.__and__, named)
+        if p.width <= largest.width
+        and p.height <= largest.height
+        and all(any(shape.fits(p) for shape in taken) for taken in shapes)
+    }
+    if not fitting:
+        raise _Clashing("video.pictures", *(
+            _words(rules.pictures) or f"up to {rules.largest} of {_words(rules.shapes) or 'any'}"
+            for rules in (a, b)
+        ))  # fmt: skip
+    return tuple(sorted(fitting, key=lambda p: p.pixels))
+
+
+def _rates(a: VideoRules, b: VideoRules) -> dict[str, Any]:
+    """Either the lower of two limits, or the rates both take."""
+    if a.fastest is not None and b.fastest is not None:
+        return {"fastest": min(a.fastest, b.fastest), "frame_rates": ()}
+    either = a.frame_rates or b.frame_rates
+    both = tuple(rate for rate in either if a.takes_rate(rate) and b.takes_rate(rate))
+    if not both:
+        raise _Clashing("video.frame_rates", a.rates_words(), b.rates_words())
+    return {"fastest": None, "frame_rates": both}
+
+
+def _keyframes(a: Keyframes, b: Keyframes) -> Keyframes:
+    low = max(k.exactly or k.at_least or 0.0 for k in (a, b))
+    ends = [end for k in (a, b) if (end := k.exactly or k.at_most) is not None]
+    high = min(ends, default=None)
+    if high is not None and low > high:
+        raise _Clashing("video.keyframes", a.words(), b.words())
+    if a.exactly or b.exactly:
+        return Keyframes(exactly=high)
+    wishes = [k.advised for k in (a, b) if k.advised and low <= k.advised <= (high or k.advised)]
+    return Keyframes(at_least=low or None, at_most=high, advised=min(wishes, default=None))
+
+
+def _lower_level(codec: Codec, a: str | None, b: str | None) -> str | None:
+    known = [level for level in (a, b) if level is not None]
+    return min(known, key=lambda level: level_rank(codec, level) or 0, default=None)
+
+
+def _audio(a: AudioRules, b: AudioRules) -> AudioRules:
+    least, most = max(a.least, b.least), min(a.most, b.most)
+    if least > most:
+        low, high = (a, b) if a.least == least else (b, a)
+        raise _Clashing("audio.bitrate", *_in_order(
+            a, low, f"at least {low.least}", f"at most {high.most}"
+        ))  # fmt: skip
+    wishes = [r.advised.bitrate for r in (a, b) if r.advised.bitrate is not None]
+    wish = min(wishes, default=None)
+    return a.model_copy(
+        update={
+            "codecs": _common("audio.codecs", a.codecs, b.codecs),
+            "least": least,
+            "most": most,
+            "sample_rates_hz": _common(
+                "audio.sample_rates_hz", a.sample_rates_hz, b.sample_rates_hz
+            ),
+            "channels": _common("audio.channels", a.channels, b.channels),
+            "advised": AudioAdvice(bitrate=None if wish is None else min(max(wish, least), most)),
+        }
+    )

@@ -1,0 +1,88 @@
+"""The uplink by hour of day: noon is not eight in the evening."""
+
+from __future__ import annotations
+
+import re
+from datetime import datetime, time
+
+from eager_kestrel.core.document import Frozen, format_name
+from eager_kestrel.core.errors import FormatError, InputError
+from eager_kestrel.core.line.pooling import uplink_of, uplink_of_readings
+from eager_kestrel.core.line.run import Run
+
+NEAR_MINUTES = 90
+
+
+class Hour(Frozen):
+    """What runs begun in one hour of the day say together."""
+
+    hour: int
+    """0..23, in the place where the runs were taken."""
+    runs: int
+    readings: int
+    typical_kbps: float
+    floor_kbps: float
+    floor_low_kbps: float | None
+    measured: bool
+    """Whether it rests on runs; otherwise on imported readings, whose floor is assumed."""
+
+
+class Hours(Frozen):
+    """Every hour of day that anything is known of."""
+
+    format: str = format_name("hours")
+    hours: tuple[Hour, ...]
+
+
+def by_hour(runs: list[Run]) -> Hours:
+    """Pool runs by the hour they began in; within an hour measured runs outweigh readings.
+
+    Args:
+        runs: of any kind; practice runs count only when there is nothing else.
+    """
+    real = [run for run in runs if run.kind != "practice"] or runs
+    found = []
+    for hour in range(24):
+        here = [run for run in real if run.taken.hour == hour]
+        readings = [run for run in here if run.kind == "reading"]
+        taken = [run for run in here if run.kind != "reading"]
+        try:
+            uplink = uplink_of(taken)
+        except FormatError:
+            if not readings:
+                continue
+            uplink, taken = uplink_of_readings(readings), []
+        found.append(
+            Hour(
+                hour=hour,
+                runs=len(taken),
+                readings=len(readings),
+                typical_kbps=uplink.typical_kbps,
+                floor_kbps=uplink.floor_kbps,
+                floor_low_kbps=uplink.floor_low_kbps,
+                measured=bool(taken),
+            )
+        )
+    return Hours(hours=tuple(found))
+
+
+def parse_time_of_day(text: str) -> time:
+    """Read ``"20:00"``, ``"8:30"`` or ``"20"``.
+
+    Raises:
+        InputError: it is none.
+    """
+    match = re.fullmatch(r"\s*([0-9]{1,2})(?::([0-9]{2}))?\s*", text)
+    if match and int(match[1]) < 24 and int(match[2] or 0) < 60:
+        return time(int(match[1]), int(match[2] or 0))
+    raise InputError(f'"{text}" is not a time of day', "write one such as 20:00")
+
+
+def near_time(run: Run, wanted: time) -> bool:
+    """Whether a run began within an hour and a half of a time of day, round midnight too."""
+
+    def minutes(moment: time | datetime) -> int:
+        return moment.hour * 60 + moment.minute
+
+    apart = abs(minutes(run.taken) - minutes(wanted))
+    return min(apart, 1440 - apart) <= NEAR_MINUTES

@@ -1,0 +1,155 @@
+"""From runs to the uplink they speak for together.
+
+A live stream rides on one connection, so only that series counts. Runs are pooled with equal
+weight; the interval of the floor resamples runs, then blocks within each run. A single run knows
+nothing of other hours, so its interval is widened downwards and the uplink says so.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from eager_kestrel.core.arrays import Floats
+from eager_kestrel.core.errors import FormatError
+from eager_kestrel.core.line.run import Kind, Run
+from eager_kestrel.core.line.throughput import (
+    FLOOR_PERCENTILE,
+    GRID_SECONDS,
+    STALL_SHARE,
+    WINDOW_SECONDS,
+    block_indices,
+    grid_windows,
+    steady_increments,
+    steady_windows,
+)
+from eager_kestrel.core.line.uplink import ASSUMED_SPREAD, Uplink
+
+DRAWS_PER_RUN = 64
+"""Block resamples made of each run; replicates then pick runs and one of these each."""
+KINDS: tuple[Kind, ...] = ("measured", "reading", "practice")
+SINGLE_RUN_WIDENING = 1.5
+"""One run knows nothing of other hours: its interval is stretched below by this factor."""
+
+
+def uplink_of(runs: list[Run], seed: int = 0) -> Uplink:
+    """Pool runs into one uplink.
+
+    Args:
+        runs: at least one with a one-connection phase.
+        seed: of the bootstrap; equal inputs give equal intervals.
+
+    Raises:
+        FormatError: none of the runs has enough steady samples on one connection.
+    """
+    usable: list[tuple[Run, Floats, Floats]] = []
+    for run in runs:
+        phase = run.one_connection
+        if phase is not None and (rates := steady_windows(phase.samples)).size:
+            usable.append((run, rates, steady_increments(phase.samples)))
+    if not usable:
+        raise FormatError(
+            "no steady samples on one connection to plan from", "measure again for longer"
+        )
+    rates = np.concatenate([rates for _, rates, _ in usable])
+    weights = np.concatenate([np.full(rates.size, 1 / rates.size) for _, rates, _ in usable])
+    floor, typical, high = _weighted_percentiles(
+        rates, weights, [FLOOR_PERCENTILE, 50, 100 - FLOOR_PERCENTILE]
+    )
+    if typical <= 0:
+        raise FormatError("more than half of the windows delivered nothing", "measure again")
+    interval = _floor_interval([part for _, _, part in usable], seed)
+    if interval and len(usable) == 1:
+        interval = (max(0.0, floor - SINGLE_RUN_WIDENING * (floor - interval[0])), interval[1])
+    kept = [run for run, _, _ in usable]
+    return Uplink(
+        typical_kbps=round(typical, 1),
+        floor_kbps=round(floor, 1),
+        floor_low_kbps=None if interval is None else round(min(interval[0], floor), 1),
+        floor_high_kbps=None if interval is None else round(max(interval[1], floor), 1),
+        spread=round((high - floor) / typical, 4),
+        stalled_share=round(float(np.average(rates < STALL_SHARE * typical, weights=weights)), 4),
+        basis="runs" if len(kept) > 1 else "one run",
+        said=_said(kept),
+        runs=tuple(run.id for run in kept),
+    )
+
+
+def uplink_of_readings(readings: list[Run]) -> Uplink:
+    """The uplink behind rates read elsewhere: their median, with at least an assumed spread.
+
+    Args:
+        readings: at least one run with ``reading_kbps``.
+    """
+    rates = np.array([run.reading_kbps for run in readings], dtype=np.float64)
+    typical, floor = (float(x) for x in np.percentile(rates, [50, FLOOR_PERCENTILE]))
+    floor = min(floor, typical * (1 - ASSUMED_SPREAD / 2))
+    return Uplink(
+        typical_kbps=round(typical, 1),
+        floor_kbps=round(floor, 1),
+        spread=round(max(ASSUMED_SPREAD, 2 * (1 - floor / typical)), 4),
+        basis="assumed",
+        said=(
+            f"{len(readings)} imported readings, which say nothing of single connections or "
+            f"dips, so a spread of {ASSUMED_SPREAD:.0%} at least is assumed"
+        ),
+        runs=tuple(run.id for run in readings),
+    )
+
+
+def uplink_of_history(runs: list[Run]) -> Uplink:
+    """The uplink of what is kept: real runs count first, then readings, then the last practice.
+
+    Args:
+        runs: of any kind, oldest first, at least one.
+
+    Raises:
+        FormatError: nothing usable among them.
+    """
+    of_kind = {kind: [run for run in runs if run.kind == kind] for kind in KINDS}
+    if of_kind["measured"]:
+        return uplink_of(of_kind["measured"])
+    if of_kind["reading"]:
+        return uplink_of_readings(of_kind["reading"])
+    return uplink_of(of_kind["practice"][-1:])
+
+
+def _said(runs: list[Run]) -> str:
+    if len(runs) > 1:
+        return f"{len(runs)} runs from {runs[0].taken_at[:10]} to {runs[-1].taken_at[:10]}"
+    cut = ", cut short" if runs[0].partial else ""
+    if runs[0].kind == "practice":
+        return f"a practice run of {runs[0].taken_at[:16].replace('T', ' ')}{cut}, not your line"
+    return f"one run of {runs[0].taken_at[:16].replace('T', ' ')}{cut}; one run is not evidence yet"
+
+
+def _weighted_percentiles(values: Floats, weights: Floats, wanted: list[float]) -> list[float]:
+    """Percentiles of a weighted sample, interpolated between midpoints of the weights."""
+    order = np.argsort(values, kind="stable")
+    cumulative = np.cumsum(weights[order])
+    middles = (cumulative - weights[order] / 2) / cumulative[-1]
+    return [float(np.interp(p / 100, middles, values[order])) for p in wanted]
+
+
+def _floor_interval(
+    parts: list[Floats], seed: int, replicates: int = 400
+) -> tuple[float, float] | None:
+    """95 % interval of the pooled floor: runs resampled, then blocks within them."""
+    parts = [part for part in parts if part.size * GRID_SECONDS >= WINDOW_SECONDS]
+    if not parts:
+        return None
+    rng = np.random.default_rng(seed)
+    draws = min(part.size for part in parts)
+    drawn = [
+        grid_windows(part[block_indices(part.size, draws, DRAWS_PER_RUN, rng)]) for part in parts
+    ]
+    windows = np.stack(drawn)
+    runs = rng.integers(0, len(parts), (replicates, len(parts)))
+    rows = rng.integers(0, DRAWS_PER_RUN, runs.shape)
+    floors = np.array(
+        [
+            np.percentile(windows[picks, row], FLOOR_PERCENTILE)
+            for picks, row in zip(runs, rows, strict=True)
+        ]
+    )
+    low, high = np.percentile(floors, [2.5, 97.5])
+    return float(low), float(high)

@@ -1,0 +1,177 @@
+"""What a series of delivered bytes says about a line: ramp, steady part, typical, floor.
+
+Slow start is not the line: RFC 6349 section 3 measures TCP throughput once equilibrium is reached,
+and RFC 9097 section 8 takes its maximum over sub-intervals. Here the steady part begins where the
+trailing one-second mean has stopped growing, and what follows is read through two-second windows
+(one keyframe interval), sliding by one sample: the median is the typical rate and the 10th
+percentile the floor. How well the floor is known comes from the stationary block bootstrap
+(Politis and Romano, JASA 89(428), 1994), whose blocks keep a dip in one piece.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from eager_kestrel.core.arrays import Floats, Indices
+from eager_kestrel.core.line.run import Series
+
+WINDOW_SECONDS = 2.0
+"""One keyframe interval, the span a player has to ride over."""
+FLOOR_PERCENTILE = 10.0
+RAMP_MEAN_SECONDS = 1.0
+STILL_GROWING = 1.05
+"""A trailing mean this far below the ones that follow is still ramping."""
+RAMP_SHARE = 0.4
+"""A ramp never takes more than this share of a series: beyond it the line is just uneven."""
+STALL_SHARE = 0.25
+GRID_SECONDS = 0.05
+BLOCK_SECONDS = 2.0
+LEAST_SECONDS = 1.0
+"""Less steady time than this says nothing."""
+
+
+@dataclass(frozen=True, slots=True)
+class Throughput:
+    """Statistics of one load phase, in kbit/s and seconds."""
+
+    typical_kbps: float
+    """Median of all two-second windows."""
+    floor_kbps: float
+    """10th percentile of them: nine windows out of ten did at least this."""
+    high_kbps: float
+    """90th percentile of them."""
+    spread: float
+    """(P90 - P10) / typical."""
+    stalled_share: float
+    """Share of windows under a quarter of typical."""
+    ramp_seconds: float
+    steady_seconds: float
+    windows: int
+
+
+def _arrays(series: Series) -> tuple[Floats, Floats]:
+    return (
+        np.asarray(series.seconds, dtype=np.float64),
+        np.asarray(series.delivered_bytes, dtype=np.float64),
+    )
+
+
+def _trailing_means(seconds: Floats, delivered: Floats, span: float) -> Floats:
+    """Mean rate (bytes/s) over the ``span`` before each sample, shorter at the beginning."""
+    since = np.maximum(seconds - span, seconds[0])
+    gained = delivered - np.interp(since, seconds, delivered)
+    return np.asarray(gained / np.maximum(seconds - since, 1e-9), dtype=np.float64)
+
+
+def steady_index(series: Series) -> int:
+    """Index of the first steady sample.
+
+    The first moment, a quarter of a second in or later, whose trailing one-second mean is no more
+    than 5 % below the median of those in the following two seconds; at most 40 % into the series.
+    """
+    seconds, delivered = _arrays(series)
+    if len(seconds) < 3:
+        return 0
+    means = _trailing_means(seconds, delivered, RAMP_MEAN_SECONDS)
+    settle = seconds[0] + RAMP_MEAN_SECONDS / 4
+    latest = seconds[0] + RAMP_SHARE * (seconds[-1] - seconds[0])
+    for index in range(1, len(seconds)):
+        if seconds[index] < settle:
+            continue
+        if seconds[index] >= latest:
+            return index
+        ahead = (seconds > seconds[index]) & (seconds <= seconds[index] + WINDOW_SECONDS)
+        if not ahead.any() or float(np.median(means[ahead])) <= means[index] * STILL_GROWING:
+            return index
+    return len(seconds) - 1
+
+
+def window_rates(seconds: Floats, delivered: Floats) -> Floats:
+    """Mean rate in kbit/s of every two-second window that ends on a sample.
+
+    A series shorter than a window gives one window of its whole length.
+    """
+    span = min(WINDOW_SECONDS, float(seconds[-1] - seconds[0]))
+    ends = seconds[seconds >= seconds[0] + span - 1e-9]
+    gained = np.interp(ends, seconds, delivered) - np.interp(ends - span, seconds, delivered)
+    return np.asarray(gained * 8e-3 / span, dtype=np.float64)
+
+
+def steady_windows(series: Series) -> Floats:
+    """Window rates (kbit/s) of the steady part; empty when it is too short to say anything."""
+    seconds, delivered = _arrays(series)
+    start = steady_index(series)
+    if len(seconds) < 3 or seconds[-1] - seconds[start] < LEAST_SECONDS:
+        return np.empty(0)
+    return window_rates(seconds[start:], delivered[start:])
+
+
+def throughput(series: Series) -> Throughput | None:
+    """Statistics of the steady part; None when there is too little of it."""
+    rates = steady_windows(series)
+    if rates.size == 0 or float(np.median(rates)) <= 0:
+        return None
+    seconds = series.seconds
+    start = steady_index(series)
+    floor, typical, high = (
+        float(x) for x in np.percentile(rates, [FLOOR_PERCENTILE, 50, 100 - FLOOR_PERCENTILE])
+    )
+    return Throughput(
+        typical_kbps=typical,
+        floor_kbps=floor,
+        high_kbps=high,
+        spread=(high - floor) / typical,
+        stalled_share=float(np.mean(rates < STALL_SHARE * typical)),
+        ramp_seconds=seconds[start] - seconds[0],
+        steady_seconds=seconds[-1] - seconds[start],
+        windows=int(rates.size),
+    )
+
+
+def steady_increments(series: Series) -> Floats:
+    """Bytes delivered in each 50 ms of the steady part, on an even grid."""
+    seconds, delivered = _arrays(series)
+    start = steady_index(series)
+    if len(seconds) < 3:
+        return np.empty(0)
+    grid = np.arange(seconds[start], seconds[-1] + 1e-9, GRID_SECONDS)
+    return np.diff(np.interp(grid, seconds, delivered))
+
+
+def block_indices(count: int, draws: int, replicates: int, rng: np.random.Generator) -> Indices:
+    """Positions drawn by the stationary block bootstrap, shape (replicates, draws).
+
+    Blocks begin anywhere, run round the end, and have a geometric length of two seconds on average.
+    """
+    begins = rng.random((replicates, draws)) < GRID_SECONDS / BLOCK_SECONDS
+    begins[:, 0] = True
+    origins = rng.integers(0, count, (replicates, draws))
+    column = np.arange(draws)
+    last = np.maximum.accumulate(np.where(begins, column, 0), axis=1)
+    origin = np.take_along_axis(origins, last, axis=1)
+    return np.asarray((origin + column - last) % count, dtype=np.intp)
+
+
+def grid_windows(increments: Floats) -> Floats:
+    """Window rates in kbit/s along the last axis of 50 ms increments."""
+    length = increments.shape[-1]
+    width = min(round(WINDOW_SECONDS / GRID_SECONDS), length)
+    total = np.cumsum(increments, axis=-1)
+    padded = np.concatenate([np.zeros((*total.shape[:-1], 1)), total], axis=-1)
+    gained = padded[..., width:] - padded[..., :-width]
+    return np.asarray(gained * 8e-3 / (width * GRID_SECONDS), dtype=np.float64)
+
+
+def floor_interval(
+    series: Series, rng: np.random.Generator, replicates: int = 200
+) -> tuple[float, float] | None:
+    """95 % interval of the floor in kbit/s from one series; None when it is too short."""
+    increments = steady_increments(series)
+    if increments.size * GRID_SECONDS < WINDOW_SECONDS:
+        return None
+    picks = block_indices(increments.size, increments.size, replicates, rng)
+    floors = np.percentile(grid_windows(increments[picks]), FLOOR_PERCENTILE, axis=1)
+    low, high = np.percentile(floors, [2.5, 97.5])
+    return float(low), float(high)

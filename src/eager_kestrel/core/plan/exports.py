@@ -1,0 +1,196 @@
+"""A plan in other shapes: tables, text, and argument lists for open-source media frameworks.
+
+The lists use documented options only: those of the FFmpeg command line (ffmpeg-codecs, ffmpeg-
+scaler) and of GStreamer's launch syntax with the x264enc, x265enc, svtav1enc and avenc_aac
+elements. A stream key never appears: the address ends in ``$STREAM_KEY``, for the shell to fill in.
+"""
+
+from __future__ import annotations
+
+import csv
+import io
+import shlex
+
+from eager_kestrel.core.plan.plan import AudioSettings, DestinationPlan, Plan, VideoSettings
+from eager_kestrel.core.units import Bitrate
+
+PRESET = {"h264": "veryfast", "hevc": "veryfast", "av1": "10"}
+"""What most machines hold in real time beside what is being shown, where none was measured."""
+RANGES = {"limited": "tv", "full": "pc"}
+KEY = "$STREAM_KEY"
+SOURCE = "INPUT"
+FFMPEG_ENCODERS = {"h264": "libx264", "hevc": "libx265", "av1": "libsvtav1"}
+FLV, TS = "flv", "mpegts"
+
+
+def ffmpeg_arguments(
+    planned: DestinationPlan, source: str = SOURCE, target: str | None = None
+) -> list[str]:
+    """The arguments of the ``ffmpeg`` program for a feasible destination.
+
+    Args:
+        planned: the destination.
+        source: what to read.
+        target: where to send; the platform's first ingest point when left out.
+
+    Raises:
+        ValueError: the destination has no settings.
+    """
+    video, audio = _settings(planned)
+    kbit, most = f"{video.bitrate_kbps:g}k", f"{video.most_kbps:g}k"
+    kernel = video.resize or "bicubic"
+    picture = f"fps={video.frame_rate},scale={video.width}:{video.height}:flags={kernel}"
+    arguments = ["-re", "-i", source, "-vf", f"{picture},format={video.pixel_format}"]
+    arguments += ["-c:v", FFMPEG_ENCODERS[video.codec], *_ffmpeg_encoder(video)]
+    arguments += ["-b:v", kbit, "-maxrate", most, "-bufsize", f"{video.buffer_kbit:g}k"]
+    if video.rate_control == "constant" and video.codec != "av1":
+        arguments += ["-minrate", kbit]
+    arguments += ["-g", str(video.keyframe_frames), "-keyint_min", str(video.keyframe_frames)]
+    arguments += ["-bf", str(video.b_frames), "-colorspace", video.colour]
+    arguments += ["-color_primaries", video.colour, "-color_trc", video.colour]
+    arguments += ["-color_range", RANGES[video.colour_range]]
+    arguments += ["-c:a", "aac", "-b:a", f"{audio.bitrate_kbps:g}k"]
+    arguments += ["-ar", str(audio.sample_rate_hz), "-ac", str(audio.channels)]
+    return [
+        *arguments,
+        "-f",
+        TS if planned.transport == "hls" else FLV,
+        target or _address(planned),
+    ]
+
+
+def _ffmpeg_encoder(video: VideoSettings) -> list[str]:
+    """Options of one encoder: preset, profile, level, and keyframes only where they are due."""
+    constant, preset = video.rate_control == "constant", video.preset or PRESET[video.codec]
+    if video.codec == "h264":
+        hrd = ":nal-hrd=cbr:filler=1" if constant else ""
+        return ["-preset", preset, "-profile:v", video.profile, "-level:v", video.level,
+                "-x264-params", f"scenecut=0:open-gop=0{hrd}"]  # fmt: skip
+    if video.codec == "hevc":
+        strict = ":strict-cbr=1" if constant else ""
+        return ["-preset", preset, "-profile:v", video.profile, "-x265-params",
+                f"scenecut=0:open-gop=0:level-idc={video.level}{strict}"]  # fmt: skip
+    return ["-preset", preset, "-svtav1-params", f"rc={2 if constant else 1}:scd=0:pred-struct=1"]
+
+
+def gstreamer_arguments(
+    planned: DestinationPlan, source: str = SOURCE, target: str | None = None
+) -> list[str]:
+    """The arguments of ``gst-launch-1.0`` for a feasible destination.
+
+    Args and errors are those of :func:`ffmpeg_arguments`.
+    """
+    video, audio = _settings(planned)
+    caps = f"width={video.width},height={video.height},framerate={_slash(video.frame_rate)}"
+    hls = planned.transport == "hls"
+    sink = ["mpegtsmux", "name=mux"] if hls else ["flvmux", "name=mux", "streamable=true"]
+    where = ["filesink"] if hls else ["rtmp2sink"]
+    return [
+        "-e", "uridecodebin", f"uri={source}", "name=in",
+        *sink, "!", *where, f"location={target or _address(planned)}",
+        "in.", "!", "queue", "!", "videoconvert", "!",
+        "videoscale", f"method={'lanczos' if video.resize == 'lanczos' else 'catrom'}", "!",
+        "videorate", "!", f"video/x-raw,format=I420,colorimetry=bt709,{caps}", "!",
+        *_gst_encoder(video), "!", "queue", "!", "mux.",
+        "in.", "!", "queue", "!", "audioconvert", "!", "audioresample", "!",
+        f"audio/x-raw,rate={audio.sample_rate_hz},channels={audio.channels}", "!",
+        "avenc_aac", f"bitrate={audio.bitrate_kbps * 1000:.0f}", "!", "aacparse", "!",
+        "queue", "!", "mux.",
+    ]  # fmt: skip
+
+
+def _gst_encoder(video: VideoSettings) -> list[str]:
+    preset = video.preset or PRESET[video.codec]
+    rate, frames = f"{video.bitrate_kbps:.0f}", str(video.keyframe_frames)
+    if video.codec == "h264":
+        buffer_ms = video.buffer_kbit / video.bitrate_kbps * 1000
+        element = ["x264enc", f"bitrate={rate}", f"key-int-max={frames}",
+                   f"bframes={video.b_frames}", f"speed-preset={preset}",
+                   f"vbv-buf-capacity={buffer_ms:.0f}",
+                   "option-string=scenecut=0:open-gop=0:nal-hrd=cbr"]  # fmt: skip
+        caps = f"video/x-h264,profile={video.profile}"
+        caps = caps.replace("profile=baseline", "profile=constrained-baseline")
+        return [*element, "!", caps, "!", "h264parse"]
+    if video.codec == "hevc":
+        return ["x265enc", f"bitrate={rate}", f"key-int-max={frames}", f"speed-preset={preset}",
+                "option-string=scenecut=0:open-gop=0", "!", "h265parse"]  # fmt: skip
+    return ["svtav1enc", f"target-bitrate={rate}", f"intra-period-length={frames}",
+            f"preset={preset}", "!", "av1parse"]  # fmt: skip
+
+
+def _slash(rate: str) -> str:
+    return rate if "/" in rate else f"{rate}/1"
+
+
+def _settings(planned: DestinationPlan) -> tuple[VideoSettings, AudioSettings]:
+    if planned.video is None or planned.audio is None:
+        raise ValueError(f"{planned.platform} has no settings")
+    return planned.video, planned.audio
+
+
+def _address(planned: DestinationPlan) -> str:
+    ingest = planned.ingest[0] if planned.ingest else f"{planned.transport}://INGEST"
+    return f"{ingest.rstrip('/')}/{KEY}"
+
+
+def command_line(program: str, arguments: list[str]) -> str:
+    """One line for a POSIX shell, in which only the stream key is left to be filled in."""
+    quoted = [
+        f'"{a}"' if a.endswith(KEY) and not set(a[: -len(KEY)]) & set('"`\\$') else shlex.quote(a)
+        for a in arguments
+    ]
+    return " ".join([program, *quoted])
+
+
+ROWS = ("platform", "standing", "width", "height", "fps", "bitrate_kbps", "peak_kbps",
+        "rate_control", "buffer_kbit", "keyframe_seconds", "keyframe_frames", "codec", "profile",
+        "level", "b_frames", "audio_codec", "audio_kbps", "sample_rate_hz", "channels",
+        "total_kbps")  # fmt: skip
+
+
+def plan_csv(plan: Plan) -> str:
+    """A line a feasible destination."""
+    out = io.StringIO()
+    table = csv.DictWriter(out, ROWS, lineterminator="\n", extrasaction="ignore")
+    table.writeheader()
+    for planned in plan.destinations:
+        if planned.video is not None and planned.audio is not None:
+            audio = planned.audio
+            table.writerow(
+                planned.video.model_dump()
+                | {"platform": planned.platform, "standing": planned.standing or ""}
+                | {"audio_codec": audio.codec, "audio_kbps": audio.bitrate_kbps}
+                | {"sample_rate_hz": audio.sample_rate_hz, "channels": audio.channels}
+                | {"total_kbps": planned.total_kbps}
+            )
+    return out.getvalue()
+
+
+def plan_markdown(plan: Plan) -> str:
+    """The card, the budget and the reasons as Markdown."""
+    lines = [f"# {_cell(plan.inputs.title or 'Your stream')}", ""]
+    for planned in plan.destinations:
+        lines += [f"## {_cell(planned.title)}", ""]
+        if planned.video is None or planned.audio is None:
+            lines += [_cell(planned.infeasible_because), ""]
+            continue
+        lines += ["| setting | value | bound by | why |", "| --- | --- | --- | --- |"]
+        lines += [
+            f"| {r.about} | {_cell(r.value)} | {r.bound_by} | {_cell(r.text)} |"
+            for r in planned.reasons
+        ]
+        lines += ["", f"Sent in all: {Bitrate.from_kbps(planned.total_kbps).in_kbps()}.", ""]
+    lines += ["## Budget", "", "| step | after | why |", "| --- | ---: | --- |"]
+    steps = [*plan.budget.steps]
+    if len(plan.destinations) == 1:
+        steps += plan.destinations[0].budget_steps
+    lines += [
+        f"| {_cell(s.name)} | {Bitrate.from_kbps(s.after_kbps).in_kbps()} | {_cell(s.why)} |"
+        for s in steps
+    ]
+    lines += ["", *(f"- {_cell(warning)}" for warning in plan.warnings)]
+    return "\n".join(lines).rstrip() + "\n"
+
+
+def _cell(text: str) -> str:
+    return " ".join(text.split()).replace("|", "\\|")

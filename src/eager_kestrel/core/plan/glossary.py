@@ -1,0 +1,130 @@
+"""The trade's words, defined, and worked out with somebody's own latest numbers."""
+
+from __future__ import annotations
+
+import string
+from collections.abc import Mapping
+from typing import Any
+
+from pydantic import Field
+
+from eager_kestrel.core.document import Frozen, format_name
+from eager_kestrel.core.errors import NotFoundError
+from eager_kestrel.core.plan.data_use import gb_per_hour
+from eager_kestrel.core.plan.plan import Plan
+
+Numbers = Mapping[str, Any]
+
+
+class Term(Frozen):
+    """One word."""
+
+    also: tuple[str, ...] = ()
+    """Other words for it, or words it is the answer to."""
+    says: str
+    sum: str | None = None
+    """A template; its fields are keys of :func:`numbers_of`."""
+
+
+class Glossary(Frozen):
+    """All words by name."""
+
+    terms: dict[str, Term] = Field(min_length=1)
+
+    def find(self, word: str) -> tuple[str, Term]:
+        """A term by its name or another word for it, whatever the case.
+
+        Raises:
+            NotFoundError: it is not known; suggests the nearest.
+        """
+        known = {name: name for name in self.terms}
+        for name, term in self.terms.items():
+            known |= dict.fromkeys(term.also, name)
+        plain = " ".join(word.lower().replace("_", " ").replace("-", " ").split())
+        spelled = {name.replace("-", " "): found for name, found in known.items()}
+        if plain in spelled:
+            return spelled[plain], self.terms[spelled[plain]]
+        import difflib
+
+        close = difflib.get_close_matches(plain, [*spelled], n=3, cutoff=0.6)
+        names = list(dict.fromkeys(spelled[c] for c in close))
+        instead = f"perhaps {' or '.join(names)}" if names else "explain alone lists every word"
+        raise NotFoundError(f'"{word}" is not explained here', instead)
+
+
+class Explained(Frozen):
+    """A word with what it comes to here."""
+
+    format: str = format_name("explanation")
+    term: str
+    also: tuple[str, ...]
+    says: str
+    sum: str | None
+    """With the latest numbers; none where it needs some that are not known."""
+    source: str | None
+    """Whose numbers these are."""
+
+
+def explained(name: str, term: Term, numbers: Numbers, source: str | None) -> Explained:
+    """A term with its sum worked out where every number it needs is known."""
+    worked_out = None
+    if term.sum is not None:
+        needed = {field for _, field, _, _ in string.Formatter().parse(term.sum) if field}
+        if needed <= {key for key, value in numbers.items() if value is not None}:
+            worked_out = term.sum.format_map(dict(numbers))
+    return Explained(
+        term=name,
+        also=term.also,
+        says=term.says,
+        sum=worked_out,
+        source=source if worked_out is not None else None,
+    )
+
+
+def numbers_of(plan: Plan) -> dict[str, Any]:
+    """Everything sums may use, from a plan and its first destination with settings."""
+    uplink, budget = plan.uplink, plan.budget
+    found: dict[str, Any] = {
+        "typical_kbps": uplink.typical_kbps,
+        "typical_mbps": uplink.typical_kbps / 1000,
+        "floor_kbps": uplink.floor_kbps,
+        "floor_mbps": uplink.floor_kbps / 1000,
+        "floor_share": uplink.floor_kbps / uplink.typical_kbps,
+        "spread": uplink.spread,
+        "uplink_said": uplink.said,
+        "safe_share": plan.inputs.safe_share,
+        "shared_kbps": uplink.typical_kbps * plan.inputs.safe_share,
+        "before_reserves_kbps": budget.steps[1].after_kbps,
+        "reserved_kbps": budget.reserved_kbps,
+        "safe_kbps": budget.safe_kbps,
+        "motion": plan.inputs.motion,
+        "source_fps": plan.inputs.source_fps,
+        "copy_gb_per_hour": plan.local_copy.gb_per_hour,
+    }
+    there = next((d for d in plan.destinations if d.video is not None), None)
+    if there is None or there.video is None or there.audio is None:
+        return found
+    video, audio = there.video, there.audio
+    pixels = video.width * video.height
+    steps = [f"{s.video.width}x{s.video.height} at {s.video.fps:g}" for s in there.steps_down]
+    return found | {
+        **video.model_dump(),
+        "video_kbps": video.bitrate_kbps,
+        "video_mbps": video.bitrate_kbps / 1000,
+        "most_kbps": video.most_kbps,
+        "bitrate_bound": there.bound_by.get("bitrate"),
+        "audio_kbps": audio.bitrate_kbps,
+        "total_kbps": there.total_kbps,
+        "total_kilobytes": there.total_kbps / 8,
+        "gb_per_hour": gb_per_hour(there.total_kbps),
+        "overhead_kbps": there.total_kbps - video.most_kbps - audio.bitrate_kbps,
+        "transport": there.transport.upper(),
+        "audio_share": audio.bitrate_kbps / there.total_kbps,
+        "pixels": pixels,
+        "bits_per_pixel": video.bitrate_kbps * 1000 / (pixels * video.fps),
+        "source_over_fps": plan.inputs.source_fps / video.fps,
+        "buffer_seconds": video.buffer_kbit / video.most_kbps,
+        "quality": there.quality,
+        "adaptive_floor_kbps": there.adaptive.floor_kbps if there.adaptive else None,
+        "steps_said": ", then ".join(steps) or None,
+    }

@@ -1,0 +1,64 @@
+"""A show: what is streamed and under which conditions. Places it goes to are destinations."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import Field
+
+from eager_kestrel.core.choice.quality import Motion
+from eager_kestrel.core.document import Frozen, format_name
+from eager_kestrel.core.quantities import FrameRate, PictureSize, Rate, Share
+from eager_kestrel.core.show.machine import Machine
+
+SAFE_SHARE = 0.70
+"""People keep between a fifth and a half in hand; docs/decisions/0004-safe-share.md."""
+
+HOURS_A_MONTH = 20.0
+"""Streamed, to reckon with data allowances: about five hours a week."""
+
+
+class Reserve(Frozen):
+    """Upload kept back for something named."""
+
+    name: str
+    rate: Rate
+
+
+class Destination(Frozen):
+    """One platform the show goes to."""
+
+    platform: str
+    standing: str | None = None
+    codec: str | None = None
+    """Left out: H.264 where it is taken, since it encodes and plays everywhere."""
+    weight: float = Field(default=1.0, gt=0, le=100)
+    """How much its quality counts beside the others'."""
+    least_quality: float = Field(default=0.0, ge=0, le=1)
+    """Below this it is rather left out."""
+    encode: Literal["own", "shared", "either"] = "either"
+    """Whether it may share an encode, must, or must not."""
+
+    @property
+    def name(self) -> str:
+        """As on the command line: ``oxbow`` or ``oxbow:hearth``."""
+        return f"{self.platform}:{self.standing}" if self.standing else self.platform
+
+
+class Show(Frozen):
+    """What is streamed, and what else the line and the planner have to respect."""
+
+    format: str = format_name("show")
+    title: str = ""
+    source: PictureSize
+    frame_rate: FrameRate
+    motion: Motion
+    audio: Literal["voice", "music"] = "music"
+    """Voice alone needs no second channel on a poor line."""
+    viewers: Rate | None = None
+    """The slowest viewers' download; matters where nothing smaller is sure to be offered."""
+    hours_a_month: float = Field(default=HOURS_A_MONTH, gt=0, le=744)
+    machine: Machine = Field(default_factory=Machine)
+    reserves: tuple[Reserve, ...] = ()
+    safe_share: Share = Field(default=SAFE_SHARE, gt=0, le=1)
+    destinations: tuple[Destination, ...] = Field(min_length=1)
