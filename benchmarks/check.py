@@ -14,7 +14,7 @@ import time
 import tomllib
 from pathlib import Path
 
-from eager_kestrel.actions.check import check_many
+from eager_kestrel.actions.checking import check_many
 from eager_kestrel.core.checks.rules import Findings
 
 FILES = 100

@@ -208,7 +208,7 @@ def lines() -> dict[str, object]:
 
 
 def trace_table() -> None:
-    from eager_kestrel.actions.measure import Wish, measure
+    from eager_kestrel.actions.measuring import Wish, measure
     from eager_kestrel.actions.practice import Line, simulated_uplink
     from eager_kestrel.core.line.summary import phase_summary
 

@@ -8,7 +8,8 @@ from pathlib import Path
 import numpy as np
 from matplotlib.figure import Figure
 
-from eager_kestrel.core.choice.quality import MOTIONS, QualityTable
+from eager_kestrel.core.choice.quality import QualityTable
+from eager_kestrel.core.show.show import (MOTIONS)
 from eager_kestrel.report.figures import CARE, FAINT, GOOD, INK, LINE, PALE, save
 from fit import CLEAN, WORTHLESS, curve, measured_best, modelled_best, rates_of, residuals, share
 from measure import PICTURES, RATES, Point
@@ -39,8 +40,8 @@ def draw_fit(
         for (width, height), shade in zip(PICTURES, SHADES, strict=True):
             for fps, mark in zip(RATES, ("o", "^"), strict=True):
                 here = [p for p in own if p.width == width and p.fps == fps]
-                clean = m.clean_kbps * (width * height / 921_600) ** m.picture
-                clean *= (fps / 30) ** m.frame
+                clean = m.clean_kbps * (width * height / 921_600) ** m.size_exponent
+                clean *= (fps / 30) ** m.rate_exponent
                 label = f"{height} lines" if fps == RATES[0] else None
                 seen = [np.clip(share(p.xpsnr), 0, 1) for p in here]
                 at = [p.kbps / clean for p in here]

@@ -22,7 +22,8 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.optimize import least_squares
 
-from eager_kestrel.core.choice.quality import MOTIONS, Motion, QualityTable, clean_kbps, quality
+from eager_kestrel.core.choice.quality import QualityTable, clean_kbps, quality
+from eager_kestrel.core.show.show import (MOTIONS, Motion)
 from measure import PICTURES, RATES, Point
 
 CLEAN = 40.0
@@ -76,15 +77,15 @@ def fitted(points: Sequence[Point], start: QualityTable) -> QualityTable:
     first = [start.amplitude]
     for motion in MOTIONS:
         m = start.motion[motion]
-        first += [np.log(m.clean_kbps), m.picture, m.frame]
+        first += [np.log(m.clean_kbps), m.size_exponent, m.rate_exponent]
     found = least_squares(off, first, loss="soft_l1", f_scale=0.03)
     per_motion = found.x[1:].reshape(len(MOTIONS), 3)
     motions = {
         motion: start.motion[motion].model_copy(
             update={
                 "clean_kbps": round(float(np.exp(k)), -1),
-                "picture": round(float(c), 3),
-                "frame": round(float(b), 3),
+                "size_exponent": round(float(c), 3),
+                "rate_exponent": round(float(b), 3),
             }
         )
         for motion, (k, c, b) in zip(MOTIONS, per_motion, strict=True)

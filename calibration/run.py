@@ -25,7 +25,7 @@ HERE = Path(__file__).parent
 START = HERE / "start.toml"
 """The values the fit starts from, and keeps where nothing can be measured."""
 HEAD = """\
-# Parameters of the quality model, core/quality.py, as calibration/run.py wrote them: fitted to
+# Parameters of the quality model, core/choice/quality.py, as calibration/run.py wrote them: fitted to
 # encodes of our own, and moved as far as practice asks. docs/quality-model.md has the fit, its
 # error and its limits.
 """
@@ -87,7 +87,7 @@ def said(points: Sequence[measure.Point], fitted: QualityTable, shipped: Quality
         for name, table in (("fitted", fitted), ("shipped", shipped)):
             off = np.array([r.measured - r.model for r in fit.residuals(own, table)])
             m = table.motion[motion]
-            print(f"| {motion} | {name} | {m.clean_kbps:,.0f} | {m.picture:.2f} | {m.frame:.2f} | "
+            print(f"| {motion} | {name} | {m.clean_kbps:,.0f} | {m.size_exponent:.2f} | {m.rate_exponent:.2f} | "
                   f"{m.spatial:.2f} | {m.temporal:.2f} | {np.sqrt((off**2).mean()):.3f} | "
                   f"{abs(off).max():.3f} |")  # fmt: skip
     print(f"\nsteepness {fitted.amplitude}; codecs {fitted.codec}")

@@ -15,7 +15,8 @@ from hypothesis import strategies as st
 
 from eager_kestrel.core.checks.rules import check
 from eager_kestrel.core.checks.settings import settings_of
-from eager_kestrel.core.choice.quality import MOTIONS, clean_kbps
+from eager_kestrel.core.choice.quality import clean_kbps
+from eager_kestrel.core.show.show import (MOTIONS)
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.line.uplink import assumed_uplink
 from eager_kestrel.core.picture import Picture

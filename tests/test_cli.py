@@ -112,7 +112,7 @@ def test_ctrl_c_keeps_what_was_learned(home: Path, after_phase: bool, code: int)
         "    os.kill(os.getpid(), signal.SIGINT)\n"
         "with simulated_uplink(practice_line(rate=Bitrate.parse('8 Mbit/s'))) as up:\n"
         "    import httpx, numpy, psutil\n"
-        "    import eager_kestrel.actions.measure\n"
+        "    import eager_kestrel.actions.measuring\n"
         "    threading.Thread(target=stop, daemon=True).start()\n"
         "    sys.exit(run(['measure', up.url, '--json', '--seconds', '20 s']))\n"
     )

@@ -19,7 +19,9 @@ from eager_kestrel.actions.guides import understood
 from eager_kestrel.core.checks.rules import check
 from eager_kestrel.core.checks.settings import settings_of
 from eager_kestrel.core.errors import KestrelError
-from eager_kestrel.core.guide.guide import CUSTOMARY_RATES, Guide, Rung
+from eager_kestrel.core.guide.guide import Guide
+from eager_kestrel.core.guide.rules import (CUSTOMARY_RATES)
+from eager_kestrel.core.guide.rungs import (Rung)
 from eager_kestrel.core.guide.page_table import Answers
 from eager_kestrel.core.levels import LEVELS, least_level
 from eager_kestrel.core.line.uplink import assumed_uplink

@@ -14,8 +14,10 @@ from hypothesis import strategies as st
 
 from eager_kestrel.core.choice.budget import budget
 from eager_kestrel.core.choice.candidates import candidates, even_ladder, frame_rates
-from eager_kestrel.core.choice.field import field_of, rounded_down
-from eager_kestrel.core.choice.quality import MOTIONS, clean_kbps, quality
+from eager_kestrel.core.choice.field import field_of
+from eager_kestrel.core.choice.limits import (rounded_down)
+from eager_kestrel.core.choice.quality import clean_kbps, quality
+from eager_kestrel.core.show.show import (MOTIONS)
 from eager_kestrel.core.levels import H264_LEVELS, least_level
 from eager_kestrel.core.line.uplink import Uplink, assumed_uplink
 from eager_kestrel.core.overhead import overhead

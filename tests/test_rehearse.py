@@ -20,11 +20,11 @@ import imageio_ffmpeg
 import pytest
 import trustme
 
-from eager_kestrel.actions.plan import plan_show, uplink_from_number
+from eager_kestrel.actions.planning import plan_show, uplink_from_number
 from eager_kestrel.actions.practice import practice_line
-from eager_kestrel.actions.receive import Reception, reception, wait_for
+from eager_kestrel.actions.receiving import Reception, reception, wait_for
 from eager_kestrel.actions.recordings import guides_of
-from eager_kestrel.actions.rehearse import (
+from eager_kestrel.actions.rehearsing import (
     Misbehaviour,
     Outcome,
     Platform,

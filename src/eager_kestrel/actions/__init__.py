@@ -1,1 +1,92 @@
-"""One module a thing a user does; the Python API. Prints nothing."""
+"""The Python API: what a script would call, one function a thing a user does. Prints nothing.
+
+Each is imported when it is first asked for, so that a script pays only for what it uses.
+docs/python.md has examples.
+"""
+
+from __future__ import annotations
+
+import importlib
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from eager_kestrel.actions.checking import check, check_recording, settings_from
+    from eager_kestrel.actions.export import write_plan
+    from eager_kestrel.actions.guides import listed as list_guides
+    from eager_kestrel.actions.measuring import measure, measure_repeatedly
+    from eager_kestrel.actions.planning import plan, uplink_from_history, uplink_from_number
+    from eager_kestrel.actions.ranking import nearest
+    from eager_kestrel.actions.receiving import reception as receive
+    from eager_kestrel.actions.rehearsing import (
+        destination_of,
+        rehearse_at,
+        rehearse_in_practice,
+    )
+    from eager_kestrel.actions.what_if import need, sweep
+    from eager_kestrel.files.guides import load_guide
+    from eager_kestrel.files.plans import read_plan
+    from eager_kestrel.files.schemas import kinds as document_kinds
+    from eager_kestrel.files.schemas import schema_text as document_schema
+    from eager_kestrel.files.settings import read_settings
+    from eager_kestrel.files.shows import load_show
+
+_WHERE = {
+    "check": "actions.checking",
+    "check_recording": "actions.checking",
+    "destination_of": "actions.rehearsing",
+    "document_kinds": "files.schemas:kinds",
+    "document_schema": "files.schemas:schema_text",
+    "list_guides": "actions.guides:listed",
+    "load_guide": "files.guides",
+    "load_show": "files.shows",
+    "measure": "actions.measuring",
+    "measure_repeatedly": "actions.measuring",
+    "nearest": "actions.ranking",
+    "need": "actions.what_if",
+    "plan": "actions.planning",
+    "read_plan": "files.plans",
+    "read_settings": "files.settings",
+    "receive": "actions.receiving:reception",
+    "rehearse_at": "actions.rehearsing",
+    "rehearse_in_practice": "actions.rehearsing",
+    "settings_from": "actions.checking",
+    "sweep": "actions.what_if",
+    "uplink_from_history": "actions.planning",
+    "uplink_from_number": "actions.planning",
+    "write_plan": "actions.export",
+}
+"""By name, the module, and what it is called there where that differs."""
+
+__all__ = [
+    "check",
+    "check_recording",
+    "destination_of",
+    "document_kinds",
+    "document_schema",
+    "list_guides",
+    "load_guide",
+    "load_show",
+    "measure",
+    "measure_repeatedly",
+    "nearest",
+    "need",
+    "plan",
+    "read_plan",
+    "read_settings",
+    "receive",
+    "rehearse_at",
+    "rehearse_in_practice",
+    "settings_from",
+    "sweep",
+    "uplink_from_history",
+    "uplink_from_number",
+    "write_plan",
+]
+
+
+def __getattr__(name: str) -> Any:
+    """The function of that name, from its module."""
+    if name not in _WHERE:
+        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    module, _, inner = _WHERE[name].partition(":")
+    return getattr(importlib.import_module(f"eager_kestrel.{module}"), inner or name)

@@ -7,14 +7,14 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
-from eager_kestrel.actions.measure import Wish, measure
-from eager_kestrel.actions.plan import Planned, plan_show
+from eager_kestrel.actions.checking import check_recording
+from eager_kestrel.actions.measuring import Wish, measure
+from eager_kestrel.actions.planning import Planned, plan
 from eager_kestrel.actions.practice import practice_line, simulated_uplink
-from eager_kestrel.actions.recordings import check_file
-from eager_kestrel.actions.rehearse import Wish as RehearsalWish
-from eager_kestrel.actions.rehearse import destination_of, guide_of, rehearse, stage
+from eager_kestrel.actions.rehearsing import Wish as RehearsalWish
+from eager_kestrel.actions.rehearsing import destination_of, rehearse, stage
+from eager_kestrel.core.checks.findings import Findings
 from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal
-from eager_kestrel.core.checks.rules import Findings
 from eager_kestrel.core.line.pooling import uplink_of
 from eager_kestrel.core.line.progress import Tell, tell_nobody
 from eager_kestrel.core.line.run import Run
@@ -22,6 +22,7 @@ from eager_kestrel.core.line.stopping import Limits
 from eager_kestrel.core.show.show import Show
 from eager_kestrel.files.bundled import bundled_show
 from eager_kestrel.files.documents import copy_file
+from eager_kestrel.files.guides import guide_for
 
 LINE = "wet-evening"
 SHOW = "wheel-night"
@@ -64,14 +65,15 @@ def demo(
     with simulated_uplink(practice_line(LINE)) as stand_in:
         wish = Wish(stand_in.url, connections=1, limits=Limits(seconds=12), practice=True)
         run = measure(wish, tell)
-    planned = plan_show(show, uplink_of([run]))
+    planned = plan(show, uplink_of([run]))
     chosen = destination_of(planned.plan, None)
     with tempfile.TemporaryDirectory() as folder:
         file = Path(folder) / "arrived.flv"
-        with stage(practice_line(LINE), guide_of(chosen), record_to=file) as there:
-            outcome = rehearse(planned.plan, chosen, there.target, there.key,
-                               RehearsalWish(seconds=REHEARSED_SECONDS), told)  # fmt: skip
-        arrived = check_file(file, [show.destinations[0].name])
+        guide = guide_for(show.destinations[0])
+        with stage(practice_line(LINE), guide, record_to=file) as there:
+            wish_to = RehearsalWish(seconds=REHEARSED_SECONDS)
+            outcome = rehearse(planned.plan, chosen, there.target, there.key, wish_to, told)
+        arrived = check_recording(file, [show.destinations[0].name])
         if record_to is not None:
             copy_file(file, record_to)
     return Story(show, run, planned, outcome.rehearsals[-1], arrived)

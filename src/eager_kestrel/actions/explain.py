@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from eager_kestrel.core.plan.glossary import Explained, Glossary, explained, numbers_of
 from eager_kestrel.files.bundled import bundled_toml
-from eager_kestrel.files.latest import latest_plan
+from eager_kestrel.files.plans import latest_plan
 
 
 def glossary() -> Glossary:

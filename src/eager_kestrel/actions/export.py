@@ -1,9 +1,11 @@
-"""Writing a plan to a file: the extension says how."""
+"""Writing documents to files; of a plan, the extension says how."""
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import tomlkit
 
@@ -70,3 +72,12 @@ def _first(plan: Plan) -> DestinationPlan:
             f"no settings for {first.title}: {first.infeasible_because}", "free some upload"
         )
     return first
+
+
+def write_document(path: Path, document: dict[str, Any]) -> None:
+    """Write a JSON document whole or not at all.
+
+    Raises:
+        StorageError: the disk would not take it.
+    """
+    write_text(path, json.dumps(document, indent=2, ensure_ascii=False) + "\n")

@@ -4,24 +4,24 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import UTC, date, datetime
-from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
 from eager_kestrel import __version__
-from eager_kestrel.actions.plan import uplink_from_history, uplink_from_number
-from eager_kestrel.core.document import first_error
-from eager_kestrel.core.errors import FormatError, InputError, KestrelError, NotFoundError
-from eager_kestrel.core.guide.diff import Change, changes
+from eager_kestrel.core.errors import InputError, KestrelError
+from eager_kestrel.core.guide.diff import Change, changes, text_changes
+from eager_kestrel.core.guide.drafting import customary, drafted, guide_of
 from eager_kestrel.core.guide.guide import Guide
-from eager_kestrel.core.guide.page_table import Answers, Understood, understand
-from eager_kestrel.core.picture import Picture, Shape, frame_rate_text
+from eager_kestrel.core.guide.page import Answers, Understood
+from eager_kestrel.core.guide.page_table import understand
+from eager_kestrel.core.line.uplink import Uplink
+from eager_kestrel.core.picture import Shape
+from eager_kestrel.core.plan.plan import DestinationPlan
 from eager_kestrel.core.plan.planner import plan
-from eager_kestrel.core.quantities import WRITTEN
 from eager_kestrel.core.show.show import Destination, Show
 from eager_kestrel.files.bundled import bundled_guide_text, quality_table
 from eager_kestrel.files.documents import write_text
-from eager_kestrel.files.guide_text import SCHEMA_NAME, guide_schema, guide_toml, template
+from eager_kestrel.files.guide_text import SCHEMA_NAME, guide_toml, template
 from eager_kestrel.files.guides import (
     guide_folders,
     guide_names,
@@ -29,9 +29,8 @@ from eager_kestrel.files.guides import (
     load_guide,
     read_guide,
 )
+from eager_kestrel.files.schemas import schema_text
 from eager_kestrel.files.tables import read_tables
-
-__all__ = ["Answers", "Change", "Listed", "Understood", "guide_schema", "load_guide"]
 
 UNCHECKED = "not in the table: check"
 
@@ -151,46 +150,19 @@ def from_answers(document: dict[str, Any], path: Path, unchecked: list[str]) -> 
     return _write(path, guide_toml(guide, dict.fromkeys(unchecked, "a guess: check")))
 
 
-def guide_of(document: dict[str, Any]) -> Guide:
-    """A guide from a document of written quantities.
+def require_guide(document: dict[str, Any]) -> None:
+    """Refuse a document that is no guide.
 
     Raises:
-        FormatError: it is none; says which key is wrong.
+        FormatError: says which key is wrong.
     """
-    from pydantic import ValidationError
-
-    try:
-        return Guide.model_validate(document, context=WRITTEN)
-    except ValidationError as error:
-        raise FormatError(first_error(error)) from None
+    guide_of(document)
 
 
 def base_document(name: str, title: str, source: str) -> dict[str, Any]:
-    """A guide's document with the customary values, to be overwritten by what is known."""
-    return {
-        "name": name.lower(),
-        "title": title,
-        "source": source,
-        "checked": _today(),
-        "transports": ["rtmps", "rtmp"],
-        "delivery": {"transcodes": "when there is capacity"},
-        "video": {
-            "codecs": ["h264"],
-            "shapes": ["16:9"],
-            "largest": "1920x1080",
-            "fastest": "60",
-            "ceiling": "6000 kbit/s",
-            "keyframes": "2 s",
-            "rate_control": ["constant"],
-        },
-        "audio": {
-            "codecs": ["aac"],
-            "least": "96 kbit/s",
-            "most": "160 kbit/s",
-            "sample_rates_hz": [48000, 44100],
-            "channels": [2, 1],
-        },
-    }
+    """A guide's document with the customary values, to be overwritten by what is answered."""
+    usual = customary(name, title, source, _today())
+    return usual.model_dump(mode="json", exclude_none=True, exclude_defaults=True)
 
 
 def understood(table: Path, answers: Answers) -> Understood:
@@ -211,57 +183,14 @@ def from_table(found: Understood, name: str, title: str, source: str, path: Path
     Raises:
         FormatError: no row could be taken, or the rows contradict each other.
     """
-    if not found.rungs:
-        raise FormatError("no row of the table could be taken", "see what could not be placed")
-    document = base_document(name, title, source)
-    video = document["video"]
-    pictures = [rung.picture for rung in found.rungs]
-    rates = [r for rung in found.rungs for r in (rung.ceiling, rung.advised, rung.floor) if r]
-    codecs = list(dict.fromkeys(rung.codec for rung in found.rungs if rung.codec))
-    video["shapes"] = list(dict.fromkeys(_usual_shape(picture) for picture in pictures))
-    video["largest"] = str(Picture(max(p.width for p in pictures), max(p.height for p in pictures)))
-    video["fastest"] = frame_rate_text(max(rung.frame_rate for rung in found.rungs))
-    video["ceiling"] = f"{max(rates).kbps:g} kbit/s"
-    video["codecs"] = codecs or video["codecs"]
-    sound = [rung.audio for rung in found.rungs if rung.audio]
-    if sound:
-        least = min(min(sound).kbps, 96)
-        document["audio"] |= {"least": f"{least:g} kbit/s", "most": str(max(sound).in_kbps())}
-    seconds = {rung.keyframes_seconds for rung in found.rungs if rung.keyframes_seconds}
-    if seconds:
-        video["keyframes"] = f"{min(seconds):g} s"
-    document["rungs"] = [
-        {
-            "picture": str(rung.picture),
-            "frame_rate": frame_rate_text(rung.frame_rate),
-            **({"codec": rung.codec} if rung.codec else {}),
-            **{
-                key: f"{rate.kbps:g} kbit/s"
-                for key in ("floor", "advised", "ceiling")
-                if (rate := getattr(rung, key)) is not None
-            },
-        }
-        for rung in found.rungs
-    ]
-    guide = guide_of(document)
-    silent = ["transports", "delivery.transcodes", "video.rate_control", "audio.codecs",
-              "audio.least", "audio.most", "audio.sample_rates_hz", "audio.channels"]  # fmt: skip
-    silent = [key for key in silent if not (sound and key == "audio.most")]
-    silent += [] if seconds else ["video.keyframes"]
-    silent += [] if codecs else ["video.codecs"]
-    return _write(path, guide_toml(guide, dict.fromkeys(silent, UNCHECKED)))
-
-
-def _usual_shape(picture: Picture) -> str:
-    usual = ("16:9", "9:16", "4:3", "1:1", "3:4", "21:9")
-    named = next((s for s in usual if Shape.parse(s).fits(picture)), None)
-    return named or str(picture.shape)
+    draft = drafted(found, customary(name, title, source, _today()))
+    return _write(path, guide_toml(draft.guide, dict.fromkeys(draft.unchecked, UNCHECKED)))
 
 
 def _write(path: Path, text: str) -> Guide:
     """Write a guide's text and, beside it, the schema its first line names; read it back."""
     write_text(path, text)
-    write_text(path.parent / SCHEMA_NAME, guide_schema())
+    write_text(path.parent / SCHEMA_NAME, schema_text("guide"))
     return read_guide(path)
 
 
@@ -279,42 +208,39 @@ def guide_text(name: str, folder: Path | None = None) -> str:
     return path.read_text(encoding="utf-8-sig")
 
 
-def plan_changes(before: Guide, after: Guide, upload: str | None) -> list[Change] | None:
-    """What differs in the settings planned for two guides on one's own line.
+def plan_changes(
+    before: Guide, after: Guide, show: Show, uplink: Uplink, folder: Path | None = None
+) -> list[Change]:
+    """What differs in the settings planned for two guides on one line.
 
     Args:
         before: one guide.
         after: the other.
-        upload: a bare number to plan from; else the kept runs.
-
-    Returns:
-        Settings that differ; None when there is no run and no number.
+        show: what is streamed. Where it goes to one of the two, the guide stands in for that
+            destination, beside all others; else it is planned for the guide alone.
+        uplink: what the line carries.
+        folder: whose guides come first.
     """
-    try:
-        uplink = uplink_from_history() if upload is None else uplink_from_number(upload)
-    except NotFoundError:
-        return None
-    table = quality_table()
-    flat = []
-    for guide in (before, after):
-        show = Show(
-            source=Picture(1920, 1080),
-            frame_rate=Fraction(60),
-            motion="lively",
-            destinations=(Destination(platform=guide.name),),
-        )
-        planned = plan(uplink, show, {guide.name: guide}, table, __version__).destinations[0]
-        video, audio = planned.video, planned.audio
-        part = {"feasible": str(planned.feasible)}
-        part |= {f"video.{k}": str(v) for k, v in (video.model_dump() if video else {}).items()}
-        part |= {f"audio.{k}": str(v) for k, v in (audio.model_dump() if audio else {}).items()}
-        flat.append(part)
-    keys = list(dict.fromkeys([*flat[0], *flat[1]]))
-    return [
-        Change(key=key, before=flat[0].get(key, ""), after=flat[1].get(key, ""))
-        for key in keys
-        if flat[0].get(key) != flat[1].get(key)
+    place = next((d for d in show.destinations if d.platform in (before.name, after.name)), None)
+    if place is None:
+        place = Destination(platform=before.name)
+        show = show.model_copy(update={"destinations": (place,)})
+    others = {d.platform: load_guide(d.platform, folder) for d in show.destinations if d != place}
+    at, table = show.destinations.index(place), quality_table()
+    planned = [
+        plan(uplink, show, others | {place.platform: guide}, table, __version__).destinations[at]
+        for guide in (before, after)
     ]
+    return text_changes(*map(_flat, planned))
+
+
+def _flat(planned: DestinationPlan) -> dict[str, str]:
+    """A destination's settings by dotted key."""
+    video, audio = planned.video, planned.audio
+    flat = {"feasible": str(planned.feasible)}
+    flat |= {f"video.{k}": str(v) for k, v in (video.model_dump() if video else {}).items()}
+    flat |= {f"audio.{k}": str(v) for k, v in (audio.model_dump() if audio else {}).items()}
+    return flat
 
 
 def _today() -> date:

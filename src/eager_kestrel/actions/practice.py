@@ -5,30 +5,24 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from pathlib import Path
 
+from eager_kestrel.actions.checking import guides_of
+from eager_kestrel.actions.receiving import Key, Reception, key_for, reception
 from eager_kestrel.core.line.trace import Trace
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.traces import load_trace, trace_names
 from eager_kestrel.practice.endpoint import Behaviour, PracticeEndpoint
+from eager_kestrel.practice.ingest import Misbehaviour, Platform
 from eager_kestrel.practice.ingest_points import PracticeIngestPoint
 from eager_kestrel.practice.servers import LOOPBACK
 from eager_kestrel.practice.uplink import Line, PracticeUplink
-
-__all__ = [
-    "Line",
-    "Standing",
-    "Trouble",
-    "practice_line",
-    "practice_names",
-    "simulated_ingest_points",
-    "simulated_uplink",
-]
 
 UPLOAD_PATH = "/upload"
 
 
 @dataclass(frozen=True, slots=True)
-class Standing:
+class Stand:
     """A simulated uplink that is up."""
 
     url: str
@@ -89,7 +83,7 @@ def practice_line(
 @contextlib.contextmanager
 def simulated_uplink(
     line: Line, port: int = 0, behaviour: Behaviour | None = None
-) -> Iterator[Standing]:
+) -> Iterator[Stand]:
     """An upload endpoint behind a simulated uplink while the ``with`` block runs.
 
     Raises:
@@ -99,7 +93,7 @@ def simulated_uplink(
         PracticeEndpoint(behaviour) as endpoint,
         PracticeUplink(line, endpoint.port, port) as relay,
     ):
-        yield Standing(
+        yield Stand(
             url=f"http://{LOOPBACK}:{relay.port}{UPLOAD_PATH}",
             direct_url=f"http://{LOOPBACK}:{endpoint.port}{UPLOAD_PATH}",
         )
@@ -111,3 +105,56 @@ def simulated_ingest_points(delays_ms: Sequence[float]) -> Iterator[list[str]]:
     with contextlib.ExitStack() as stack:
         points = [stack.enter_context(PracticeIngestPoint(delay)) for delay in delays_ms]
         yield [f"rtmp://{LOOPBACK}:{point.port}/live" for point in points]
+
+
+@dataclass(frozen=True, slots=True)
+class SimulatedPlatform:
+    """A simulated platform that is up."""
+
+    title: str
+    url: str
+    """To publish to, without key."""
+    key: Key
+    taking: Reception
+    judge: Platform
+
+    def health(self) -> str:
+        """A line on how the stream looks from there."""
+        return self.judge.health()
+
+
+@contextlib.contextmanager
+def simulated_platform(
+    written: str,
+    trouble: Misbehaviour,
+    port: int = 0,
+    record_to: Path | None = None,
+    guides: Path | None = None,
+) -> Iterator[SimulatedPlatform]:
+    """A platform that obeys its guide, on loopback, while the ``with`` block runs.
+
+    Args:
+        written: ``PLATFORM`` or ``PLATFORM:STANDING``.
+        trouble: on demand.
+        port: 0 takes a free one.
+        record_to: an FLV file for what arrives.
+        guides: a folder whose guides come first.
+
+    Raises:
+        NotFoundError: the platform or standing is not known.
+        NetworkError: the port is taken.
+    """
+    (guide,) = guides_of([written], guides)
+    key, judge = key_for(written), Platform(guide, trouble)
+    with reception(key.value, port, [guide], record_to, judge) as (taking, url):
+        yield SimulatedPlatform(guide.title, url, key, taking, judge)
+
+
+def trouble_of(
+    stall_at: float | None = None,
+    stall_seconds: float = 3.0,
+    hang_up_at: float | None = None,
+    delay_seconds: float = 0.0,
+) -> Misbehaviour:
+    """Trouble on demand, in seconds of the stream; None for none."""
+    return Misbehaviour(stall_at, stall_seconds, hang_up_at, delay_seconds)

@@ -4,16 +4,19 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 from eager_kestrel import __version__
 from eager_kestrel.core.errors import InputError, NotFoundError
-from eager_kestrel.core.line.hours import Hours, by_hour
+from eager_kestrel.core.line.hours import Hours
+from eager_kestrel.core.line.pooling import by_hour, uplink_of
 from eager_kestrel.core.line.run import Run
+from eager_kestrel.core.line.summarising import run_document, summary_of
+from eager_kestrel.core.line.summary import RunRow, RunSummary
+from eager_kestrel.core.line.uplink import Uplink
 from eager_kestrel.files.documents import write_text
-from eager_kestrel.files.history import History, Row
+from eager_kestrel.files.history import History
 from eager_kestrel.files.run_tables import read_runs, runs_csv, runs_json
-
-__all__ = ["Imported", "Row", "export", "find", "forget", "hours", "import_file", "listed"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -27,7 +30,7 @@ class Imported:
     """One line for each row that could not be taken."""
 
 
-def listed() -> list[Row]:
+def listed() -> list[RunRow]:
     """Every kept run in a line, oldest first."""
     with History() as history:
         return history.rows()
@@ -41,6 +44,25 @@ def find(name: str) -> Run:
     """
     with History() as history:
         return history.find(name)
+
+
+def summary(run: Run) -> RunSummary:
+    """A run in figures, with what a careful person would remark on."""
+    return summary_of(run)
+
+
+def document(run: Run, *, samples: bool) -> dict[str, Any]:
+    """A run as JSON with its figures; with or without the samples they rest on."""
+    return run_document(run, samples=samples)
+
+
+def together(runs: list[Run]) -> Uplink:
+    """The uplink that runs speak for together.
+
+    Raises:
+        FormatError: none of them has enough steady samples on one connection.
+    """
+    return uplink_of(runs)
 
 
 def forget(names: list[str], *, everything: bool = False) -> int:

@@ -3,15 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
-from eager_kestrel.core.choice.quality import MOTIONS
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.names import nearest_name
 from eager_kestrel.core.picture import Picture, parse_frame_rate
-from eager_kestrel.core.show.show import Destination, Reserve, Show
+from eager_kestrel.core.show.show import MOTIONS, Destination, Reserve, Show
 from eager_kestrel.core.units import Bitrate, parse_share
 from eager_kestrel.files.shows import USUAL, load_show, show_names
 
@@ -71,6 +70,23 @@ def asked_show(name: str | None, wishes: Wishes) -> Asked:
         destinations=tuple(destination(name) for name in wishes.platforms),
     )
     return Asked(over(bare, wishes), note)
+
+
+def compared_show(name: str | None, platform: str, wishes: Wishes) -> Show:
+    """The show to compare plans with: the one named, the one in this folder, or a bare one.
+
+    Args:
+        name: of a show or its file.
+        platform: a bare one goes to.
+        wishes: stand over it.
+
+    Raises:
+        NotFoundError: no such show.
+        FormatError: its file is broken.
+    """
+    if name is None and not Path(USUAL).is_file():
+        wishes = replace(wishes, platforms=(platform,))
+    return asked_show(name, wishes).show
 
 
 def over(show: Show, wishes: Wishes) -> Show:

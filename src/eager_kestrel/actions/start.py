@@ -6,11 +6,10 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from eager_kestrel.actions.shows import Wishes, asked_show, reserve
-from eager_kestrel.core.choice.quality import Motion
 from eager_kestrel.core.errors import InputError
-from eager_kestrel.core.show.show import Show
+from eager_kestrel.core.show.show import Motion, Show
 from eager_kestrel.files.documents import write_text
-from eager_kestrel.files.guides import load_guide
+from eager_kestrel.files.guides import guide_for
 from eager_kestrel.files.show_text import show_toml
 from eager_kestrel.files.shows import USUAL
 
@@ -74,7 +73,7 @@ def new_show(wishes: Wishes, title: str = "", guides: Path | None = None) -> Sho
         raise InputError("nothing says where the stream goes", "give --for PLATFORM")
     show = asked_show(None, wishes).show
     for place in show.destinations:
-        load_guide(place.platform, guides).under(place.standing).codec(place.codec)
+        guide_for(place, guides).codec(place.codec)
     return show.model_copy(update={"title": title})
 
 

@@ -1,13 +1,15 @@
-"""``check``: do these settings meet the guides."""
+"""``check``: do these settings, or does this recording, meet the guides."""
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from eager_kestrel.cli.options import (
+    Everything,
     Figure,
     GuideFolder,
     Json,
@@ -15,16 +17,134 @@ from eager_kestrel.cli.options import (
     Share,
     complete_platform,
     complete_show,
+    grouped,
     single,
 )
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.checks.rules import Findings
+    from eager_kestrel.core.checks.findings import Findings
     from eager_kestrel.core.line.uplink import Uplink
+    from eager_kestrel.core.show.show import Show
 
 HISTORY = "measured"
 
 
+@dataclass(frozen=True, slots=True)
+class SettingFlags:
+    """What is set, as said on the command line."""
+
+    codec: Annotated[str | None, typer.Option(metavar="NAME", help="h264, hevc or av1.")] = None
+    picture: Annotated[str | None, typer.Option(metavar="WIDTHxHEIGHT")] = None
+    fps: Annotated[str | None, typer.Option(metavar="RATE", help="Frames a second sent.")] = None
+    source_fps: Annotated[
+        str | None, typer.Option(metavar="RATE", help="Frames a second of the source.")
+    ] = None
+    bitrate: Annotated[str | None, typer.Option(metavar="RATE", help="Of the video.")] = None
+    peak: Annotated[
+        str | None, typer.Option(metavar="RATE", help="The most of variable bitrate.")
+    ] = None
+    rate_control: Annotated[
+        str | None, typer.Option(metavar="KIND", help="constant or variable.")
+    ] = None
+    buffer: Annotated[
+        str | None, typer.Option(metavar="SIZE", help='Of the encoder: "6000 kbit".')
+    ] = None
+    keyframes: Annotated[
+        str | None, typer.Option(metavar="INTERVAL", help='"2 s", "120 frames" or "auto".')
+    ] = None
+    profile: Annotated[str | None, typer.Option(metavar="NAME")] = None
+    level: Annotated[str | None, typer.Option(metavar="LEVEL")] = None
+    b_frames: Annotated[int | None, typer.Option(metavar="N", help="In a row.")] = None
+    audio_codec: Annotated[str | None, typer.Option(metavar="NAME")] = None
+    audio_bitrate: Annotated[str | None, typer.Option(metavar="RATE")] = None
+    audio_rate: Annotated[int | None, typer.Option(metavar="HZ", help="Samples a second.")] = None
+    channels: Annotated[int | None, typer.Option(metavar="N")] = None
+    transport: Annotated[str | None, typer.Option(metavar="NAME", help="rtmp, rtmps, hls.")] = None
+
+    @property
+    def given(self) -> bool:
+        """Whether any was."""
+        return self != SettingFlags()
+
+    def document(self) -> dict[str, Any]:
+        """As in a settings file; None where nothing was said."""
+        return {
+            "transport": self.transport,
+            "source_frame_rate": self.source_fps,
+            "video": {
+                "codec": self.codec,
+                "picture": self.picture,
+                "frame_rate": self.fps,
+                "bitrate": self.bitrate,
+                "peak": self.peak,
+                "rate_control": self.rate_control,
+                "buffer_kbit": _kbit(self.buffer),
+                "keyframes": self.keyframes,
+                "profile": self.profile,
+                "level": self.level,
+                "b_frames": self.b_frames,
+            },
+            "audio": {
+                "codec": self.audio_codec,
+                "bitrate": self.audio_bitrate,
+                "sample_rate_hz": self.audio_rate,
+                "channels": self.channels,
+            },
+        }
+
+
+@dataclass(frozen=True, slots=True)
+class LineFlags:
+    """The line it has to fit, as said on the command line."""
+
+    uplink: Annotated[
+        str | None,
+        typer.Option(metavar="RATE", help='Your upload: "12 Mbit/s", or "measured" for your runs.'),
+    ] = None
+    show: Annotated[
+        str | None,
+        typer.Option(
+            metavar="SHOW",
+            autocompletion=complete_show,
+            help="Take platforms, share and reserves from a show file.",
+        ),
+    ] = None
+    share: Share = None
+    reserve: Reserves = None
+
+    def asked(self, platforms: list[str] | None) -> Show | None:
+        """The show that is meant; None when nothing says where the stream goes."""
+        from eager_kestrel.actions.shows import Wishes, asked_show
+
+        if not platforms and self.show is None:
+            return None
+        wishes = Wishes(
+            platforms=tuple(platforms or ()), share=self.share, reserves=tuple(self.reserve or ())
+        )
+        return asked_show(self.show, wishes).show
+
+    def line(self) -> Uplink | None:
+        """The uplink that is meant; None when nothing was said."""
+        from eager_kestrel.actions.planning import uplink_from_history, uplink_from_number
+
+        if self.uplink is None:
+            return None
+        return uplink_from_history() if self.uplink == HISTORY else uplink_from_number(self.uplink)
+
+
+@dataclass(frozen=True, slots=True)
+class RecordingFlags:
+    """How to look at a recording, as said on the command line."""
+
+    deep: Annotated[bool, typer.Option("--deep", help="Decode every frame of a recording.")] = False
+    window: Annotated[
+        str | None,
+        typer.Option(metavar="TIME", help="Over which a recording's highest bitrate is taken."),
+    ] = None
+    figure: Figure = None
+
+
+@grouped
 def check(
     settings: Annotated[
         Path | None,
@@ -39,171 +159,86 @@ def check(
             help="A guide to hold them against; may be given several times.",
         ),
     ] = None,
-    codec: Annotated[str | None, typer.Option(metavar="NAME", help="h264, hevc or av1.")] = None,
-    picture: Annotated[str | None, typer.Option(metavar="WIDTHxHEIGHT")] = None,
-    fps: Annotated[str | None, typer.Option(metavar="RATE", help="Frames a second sent.")] = None,
-    source_fps: Annotated[
-        str | None, typer.Option(metavar="RATE", help="Frames a second of the source.")
-    ] = None,
-    bitrate: Annotated[str | None, typer.Option(metavar="RATE", help="Of the video.")] = None,
-    peak: Annotated[
-        str | None, typer.Option(metavar="RATE", help="The most of variable bitrate.")
-    ] = None,
-    rate_control: Annotated[
-        str | None, typer.Option(metavar="KIND", help="constant or variable.")
-    ] = None,
-    buffer: Annotated[
-        str | None,
-        typer.Option(
-            metavar="KBIT", help='Of the encoder: "6000 kbit"; of a recording, a window: "2 s".'
-        ),
-    ] = None,
-    keyframes: Annotated[
-        str | None, typer.Option(metavar="INTERVAL", help='"2 s", "120 frames" or "auto".')
-    ] = None,
-    profile: Annotated[str | None, typer.Option(metavar="NAME")] = None,
-    level: Annotated[str | None, typer.Option(metavar="LEVEL")] = None,
-    b_frames: Annotated[int | None, typer.Option(metavar="N", help="In a row.")] = None,
-    audio_codec: Annotated[str | None, typer.Option(metavar="NAME")] = None,
-    audio_bitrate: Annotated[str | None, typer.Option(metavar="RATE")] = None,
-    audio_rate: Annotated[int | None, typer.Option(metavar="HZ", help="Samples a second.")] = None,
-    channels: Annotated[int | None, typer.Option(metavar="N")] = None,
-    transport: Annotated[str | None, typer.Option(metavar="NAME", help="rtmp, rtmps, hls.")] = None,
-    uplink: Annotated[
-        str | None,
-        typer.Option(metavar="RATE", help='Your upload: "12 Mbit/s", or "measured" for your runs.'),
-    ] = None,
-    show: Annotated[
-        str | None,
-        typer.Option(
-            metavar="SHOW",
-            autocompletion=complete_show,
-            help="Take platforms, share and reserves from a show file.",
-        ),
-    ] = None,
-    share: Share = None,
-    reserve: Reserves = None,
+    flags: SettingFlags = SettingFlags(),
+    line: LineFlags = LineFlags(),
     guides: GuideFolder = None,
-    everything: Annotated[
-        bool, typer.Option("--all", help="Show the rules that hold, too.")
-    ] = False,
-    deep: Annotated[
-        bool, typer.Option("--deep", help="Decode every frame of a recording.")
-    ] = False,
-    figure: Figure = None,
+    everything: Everything = False,
+    recording: RecordingFlags = RecordingFlags(),
     json: Json = False,
 ) -> None:
     """Hold settings or a recording against guides and your line."""
-    from eager_kestrel.actions.check import check as hold
-    from eager_kestrel.actions.check import settings_from
-    from eager_kestrel.actions.shows import Wishes, asked_show
     from eager_kestrel.cli.screen import print_json
     from eager_kestrel.core.checks.recording import RECORDING_KINDS
-    from eager_kestrel.core.errors import InputError
 
-    flags: dict[str, Any] = {
-        "transport": transport,
-        "source_frame_rate": source_fps,
-        "video": {
-            "codec": codec,
-            "picture": picture,
-            "frame_rate": fps,
-            "bitrate": bitrate,
-            "peak": peak,
-            "rate_control": rate_control,
-            "keyframes": keyframes,
-            "profile": profile,
-            "level": level,
-            "b_frames": b_frames,
-        },
-        "audio": {
-            "codec": audio_codec,
-            "bitrate": audio_bitrate,
-            "sample_rate_hz": audio_rate,
-            "channels": channels,
-        },
-    }
     if settings is not None and settings.suffix.lower() in RECORDING_KINDS:
-        if _said(flags):
-            raise InputError("a recording says by itself what is in it", "leave the settings out")
-        found = _recording(settings, platforms, show, share, reserve, guides, uplink, buffer,
-                           figure, deep=deep, json=json, everything=everything)  # fmt: skip
-        raise typer.Exit(1 if found.breaches else 0)
-    if figure is not None or deep:
-        raise InputError("only a recording is drawn or decoded", "give one, or leave that out")
-    if not platforms and show is None:
-        raise InputError("no guide to hold them against", "give --for PLATFORM or --show SHOW")
-    wishes = Wishes(platforms=tuple(platforms or ()), share=share, reserves=tuple(reserve or ()))
-    asked = asked_show(show, wishes).show
-    names = [place.name for place in asked.destinations]
-    flags["video"]["buffer_kbit"] = _kbit(buffer)
-    wanted = settings_from(settings, flags, asked.destinations[0].platform)
-    line = _line(uplink)
-    found = hold(wanted, names, guides, line, asked.safe_share, asked.reserves)
-    if json:
-        print_json(found.model_dump(mode="json"))
+        found = _recording(settings, platforms, flags, line, guides, recording, quiet=json)
+        if json:
+            print_json(found.model_dump(mode="json", exclude_none=True))
     else:
+        found = _settings(settings, platforms, flags, line, guides, recording)
+        if json:
+            print_json(found.model_dump(mode="json"))
+    if not json:
         show_findings(found, everything=everything)
     raise typer.Exit(1 if found.breaches else 0)
 
 
-def _said(flags: dict[str, Any]) -> bool:
-    """Whether any flag was given."""
-    parts = (*flags.values(), *flags["video"].values(), *flags["audio"].values())
-    return any(value is not None and not isinstance(value, dict) for value in parts)
+def _settings(
+    file: Path | None,
+    platforms: list[str] | None,
+    flags: SettingFlags,
+    line: LineFlags,
+    guides: Path | None,
+    recording: RecordingFlags,
+) -> Findings:
+    """Hold settings against guides and the line."""
+    from eager_kestrel.actions.checking import check as hold
+    from eager_kestrel.actions.checking import settings_from
+    from eager_kestrel.core.errors import InputError
 
-
-def _line(uplink: str | None) -> Uplink | None:
-    """The uplink that is meant; None when nothing was said."""
-    from eager_kestrel.actions.plan import uplink_from_history, uplink_from_number
-
-    if uplink is None:
-        return None
-    return uplink_from_history() if uplink == HISTORY else uplink_from_number(uplink)
+    if recording != RecordingFlags():
+        raise InputError("only a recording is drawn or decoded", "give one, or leave that out")
+    show = line.asked(platforms)
+    if show is None:
+        raise InputError("no guide to hold them against", "give --for PLATFORM or --show SHOW")
+    names = [place.name for place in show.destinations]
+    wanted = settings_from(file, flags.document(), show.destinations[0].platform)
+    return hold(wanted, names, guides, line.line(), show.safe_share, show.reserves)
 
 
 def _recording(
-    path: Path,
+    file: Path,
     platforms: list[str] | None,
-    show: str | None,
-    share: str | None,
-    reserve: list[str] | None,
+    flags: SettingFlags,
+    line: LineFlags,
     guides: Path | None,
-    uplink: str | None,
-    buffer: str | None,
-    figure: Path | None,
+    recording: RecordingFlags,
     *,
-    deep: bool,
-    json: bool,
-    everything: bool,
+    quiet: bool,
 ) -> Findings:
-    """Describe a recording, hold it against guides, show both."""
-    from eager_kestrel.actions.recordings import ceiling_kbps, check_file
-    from eager_kestrel.actions.shows import Wishes, asked_show
+    """Describe a recording, hold it against guides, and draw it where asked."""
+    from eager_kestrel.actions.checking import WINDOW_SECONDS, ceiling_kbps, check_recording
     from eager_kestrel.cli.recording_card import show_recording
-    from eager_kestrel.cli.screen import console, print_json, reading
+    from eager_kestrel.cli.screen import console, reading
+    from eager_kestrel.core.errors import InputError
     from eager_kestrel.core.units import parse_seconds
 
-    names, asked = list(platforms or ()), None
-    if platforms or show is not None:
-        wishes = Wishes(platforms=tuple(names), share=share, reserves=tuple(reserve or ()))
-        asked = asked_show(show, wishes).show
-        names = [place.name for place in asked.destinations]
-    window = parse_seconds(buffer) if buffer is not None else 1.0
-    line = _line(uplink)
-    with reading(quiet=json) as told:
-        found = check_file(path, names, asked, guides, line, deep=deep, buffer_seconds=window,
-                           progress=told)  # fmt: skip
+    if flags.given:
+        raise InputError("a recording says by itself what is in it", "leave the settings out")
+    show = line.asked(platforms)
+    names = [place.name for place in show.destinations] if show is not None else []
+    window = WINDOW_SECONDS if recording.window is None else parse_seconds(recording.window)
+    uplink = line.line()
+    with reading(quiet=quiet) as told:
+        found = check_recording(file, names, show, guides, uplink, deep=recording.deep,
+                                window_seconds=window, progress=told)  # fmt: skip
     assert found.recording is not None
-    if figure is not None:
+    if recording.figure is not None:
         from eager_kestrel.report.recording_figure import save_recording_figure
 
-        save_recording_figure(found.recording, figure, ceiling_kbps(names, guides))
-    if json:
-        print_json(found.model_dump(mode="json", exclude_none=True))
-    else:
+        save_recording_figure(found.recording, recording.figure, ceiling_kbps(names, guides))
+    if not quiet:
         show_recording(console(), found.recording)
-        show_findings(found, everything=everything)
     return found
 
 
@@ -243,7 +278,7 @@ def show_findings(found: Findings, *, everything: bool) -> None:
         table.add_column(heading, overflow="fold")
     for finding in sorted(shown, key=lambda f: order[f.severity]):
         table.add_row(
-            marks[finding.severity], finding.platform, _words(finding.rule), Text(finding.found),
+            marks[finding.severity], finding.label, _words(finding.rule), Text(finding.found),
             Text(finding.wanted), Text(finding.do),
         )  # fmt: skip
     if shown:

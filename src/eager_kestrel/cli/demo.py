@@ -23,6 +23,7 @@ def demo(
     """See it all work on a simulated wet evening: measure, plan, rehearse, check."""
     from eager_kestrel.actions.demo import demo as tell_story
     from eager_kestrel.actions.demo import demo_show
+    from eager_kestrel.actions.runs import summary
     from eager_kestrel.cli.check import show_findings
     from eager_kestrel.cli.plan_card import show_plan
     from eager_kestrel.cli.recording_card import show_recording
@@ -39,7 +40,7 @@ def demo(
     if json:
         print_json(documents)
     else:
-        show_run(screen, story.run)
+        show_run(screen, story.run, summary(story.run))
         screen.print("\n[bold]2. Plan[/] from what was measured, with the farmhouse's reserves\n")
         show_plan(screen, story.planned.plan)
         screen.print("\n[bold]3. Rehearse[/] it for ten seconds on the same evening\n")
@@ -49,7 +50,7 @@ def demo(
         show_recording(screen, story.arrived.recording)
         show_findings(story.arrived, everything=False)
     if out is not None:
-        from eager_kestrel.actions.plan import write_document
+        from eager_kestrel.actions.export import write_document
 
         for name, document in documents.items():
             write_document(out / f"{name}.json", document)
@@ -74,10 +75,10 @@ def _introduce(title: str) -> None:
 
 
 def _documents(story: Story) -> dict[str, dict[str, object]]:
-    from eager_kestrel.core.line.summary import run_document
+    from eager_kestrel.actions.runs import document
 
     return {
-        "run": run_document(story.run, samples=True),
+        "run": document(story.run, samples=True),
         "plan": story.planned.plan.model_dump(mode="json"),
         "rehearsal": story.rehearsal.model_dump(mode="json"),
         "findings": story.arrived.model_dump(mode="json", exclude_none=True),

@@ -12,7 +12,7 @@ from eager_kestrel.cli.options import Figure, Json, PracticeName, single
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
-    from eager_kestrel.actions.measure import Outcome
+    from eager_kestrel.actions.measuring import Outcome
     from eager_kestrel.core.line.run import Run
     from eager_kestrel.core.line.stopping import Limits
 
@@ -56,8 +56,8 @@ def measure(
     """Measure what your upload carries on one connection, as a live stream feels it."""
     from contextlib import ExitStack
 
-    from eager_kestrel.actions.measure import Wish, measure_repeatedly
-    from eager_kestrel.actions.measure import measure as take
+    from eager_kestrel.actions.measuring import Wish, measure_repeatedly
+    from eager_kestrel.actions.measuring import measure as take
     from eager_kestrel.actions.practice import practice_line, simulated_uplink
     from eager_kestrel.actions.runs import require_runs_file, write_runs
     from eager_kestrel.cli.screen import progress
@@ -118,7 +118,7 @@ def _pause(every: str, repeat: int) -> float:
 
 def _kept(run: Run) -> bool:
     """Keep a run; a disk that will not take it gets a line, and the run is still shown."""
-    from eager_kestrel.actions.measure import keep
+    from eager_kestrel.actions.measuring import keep
     from eager_kestrel.cli.screen import warn
     from eager_kestrel.core.errors import StorageError
 
@@ -131,15 +131,15 @@ def _kept(run: Run) -> bool:
 
 
 def _one(run: Run, keep: bool, figure: Path | None, *, json: bool, samples: bool) -> int:
+    from eager_kestrel.actions.runs import document, summary
     from eager_kestrel.cli.run_card import show_run
     from eager_kestrel.cli.screen import console, print_json
-    from eager_kestrel.core.line.summary import run_document
 
     stored = _kept(run) if keep else True
     if json:
-        print_json(run_document(run, samples=samples))
+        print_json(document(run, samples=samples))
     else:
-        show_run(console(), run)
+        show_run(console(), run, summary(run))
     ended = _told_how_it_ended(run)
     if figure is not None:
         from eager_kestrel.report.run_figure import save_run_figure
@@ -164,11 +164,11 @@ def _told_how_it_ended(run: Run) -> int:
 
 def _told(outcomes: Iterator[Outcome], keep: bool) -> Iterator[Outcome]:
     """Keep and tell of each run of a schedule as it ends, so that nothing waits for the last."""
+    from eager_kestrel.actions.runs import summary
     from eager_kestrel.cli.screen import rate, warn
-    from eager_kestrel.core.line.summary import run_uplink
 
     for outcome in outcomes:
-        uplink = run_uplink(outcome.run) if outcome.run else None
+        uplink = summary(outcome.run).uplink if outcome.run else None
         if outcome.run is not None and keep:
             _kept(outcome.run)
         if outcome.error is not None:
@@ -181,12 +181,11 @@ def _told(outcomes: Iterator[Outcome], keep: bool) -> Iterator[Outcome]:
 
 def _several(outcomes: list[Outcome], wanted: int, *, json: bool, samples: bool) -> int:
     """The runs of a schedule together; 0 when all went well, 1 when some did, 3 when none."""
+    from eager_kestrel.actions.runs import document, together
     from eager_kestrel.cli.run_card import show_uplink
     from eager_kestrel.cli.screen import console, print_json
     from eager_kestrel.core.document import format_name
     from eager_kestrel.core.errors import NetworkError, StoppedError
-    from eager_kestrel.core.line.pooling import uplink_of
-    from eager_kestrel.core.line.summary import run_document
 
     runs = [outcome.run for outcome in outcomes if outcome.run is not None]
     errors = [outcome.error.line() for outcome in outcomes if outcome.error is not None]
@@ -194,9 +193,9 @@ def _several(outcomes: list[Outcome], wanted: int, *, json: bool, samples: bool)
         if errors:
             raise NetworkError(f"none of {wanted} runs went through", errors[-1])
         raise StoppedError("stopped before anything was learned", "nothing was kept")
-    uplink = uplink_of(runs)
+    uplink = together(runs)
     if json:
-        documents = [run_document(run, samples=samples) for run in runs]
+        documents = [document(run, samples=samples) for run in runs]
         print_json(
             {
                 "format": format_name("runs"),

@@ -32,8 +32,8 @@ def nearest(
     json: Json = False,
 ) -> None:
     """Rank a platform's ingest points by how fast they answer from here."""
-    from eager_kestrel.actions.nearest import nearest as rank
-    from eager_kestrel.actions.nearest import nearest_in_practice
+    from eager_kestrel.actions.ranking import nearest as rank
+    from eager_kestrel.actions.ranking import nearest_in_practice
     from eager_kestrel.actions.shows import platforms_of
     from eager_kestrel.cli.screen import print_json
     from eager_kestrel.core.errors import NetworkError

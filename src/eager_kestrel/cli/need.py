@@ -20,7 +20,7 @@ from eager_kestrel.cli.options import (
 )
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.choice.need import Need, Needs
+    from eager_kestrel.core.choice.what_if import Need, Needs
 
 
 def need(
@@ -50,7 +50,7 @@ def need(
 ) -> None:
     """Say what upload a picture on a platform takes: the inverse of a plan."""
     from eager_kestrel.actions.shows import Wishes, asked_show, is_show
-    from eager_kestrel.actions.whatif import needed
+    from eager_kestrel.actions.what_if import need as needed
     from eager_kestrel.cli.screen import print_json
     from eager_kestrel.core.errors import InputError, NoPlanError
     from eager_kestrel.core.picture import Picture, parse_frame_rate
@@ -82,7 +82,9 @@ def _show(found: Needs) -> None:
     from rich.table import Table
 
     from eager_kestrel.cli.screen import console, rate
+    from eager_kestrel.core.picture import picture_at
     from eager_kestrel.core.units import Bitrate
+    from eager_kestrel.core.words.plans import never_chosen
 
     table = Table(box=None, padding=(0, 1), header_style="dim")
     for heading in ("platform", "picture", "upload", "video", "quality"):
@@ -96,7 +98,7 @@ def _show(found: Needs) -> None:
         given = answer.gives
         table.add_row(
             where,
-            f"{given.width}x{given.height} at {given.fps:g}",
+            picture_at(given.picture, given.frame_rate),
             f"[bold]{rate(answer.upload_kbps)}[/]",
             Bitrate.from_kbps(given.bitrate_kbps).in_kbps(),
             f"{given.quality:.2f}",
@@ -106,20 +108,22 @@ def _show(found: Needs) -> None:
         if len(found.needs) == 1 and answer.forced is not None and answer.better is not None:
             better = answer.better
             console().print(
-                f"No plan chooses it: with that upload {better.width}x{better.height} at "
-                f"{better.fps:g} has quality {better.quality:.3f}, not {answer.forced.quality:.3f}."
+                never_chosen(
+                    better.picture, better.frame_rate, better.quality, answer.forced.quality
+                )
             )
 
 
 def _never(answer: Need) -> tuple[str, ...]:
     """What is said of a picture no plan chooses."""
     from eager_kestrel.cli.screen import rate
+    from eager_kestrel.core.picture import picture_at
     from eager_kestrel.core.units import Bitrate
 
     forced = answer.forced
     if forced is None or answer.forced_upload_kbps is None:
         return (answer.picture, "[dim]not possible[/]", "-", "-")
-    picture = f"[dim]{forced.width}x{forced.height} at {forced.fps:g}, never chosen[/]"
+    picture = f"[dim]{picture_at(forced.picture, forced.frame_rate)}, never chosen[/]"
     kbps = Bitrate.from_kbps(forced.bitrate_kbps).in_kbps()
     return (picture, rate(answer.forced_upload_kbps), kbps, f"{forced.quality:.2f}")
 

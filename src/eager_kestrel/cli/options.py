@@ -2,11 +2,17 @@
 
 from __future__ import annotations
 
+import functools
+import inspect
 from collections.abc import Callable
+from dataclasses import dataclass, fields, is_dataclass
 from pathlib import Path
-from typing import Annotated, TypeAlias
+from typing import TYPE_CHECKING, Annotated, Any, TypeAlias, get_type_hints
 
 import typer
+
+if TYPE_CHECKING:
+    from eager_kestrel.actions.shows import Wishes
 
 
 def single(name: str, command: Callable[..., None]) -> typer.Typer:
@@ -21,6 +27,42 @@ def group() -> typer.Typer:
     return typer.Typer(no_args_is_help=True, rich_markup_mode=None, add_completion=False)
 
 
+def grouped(command: Callable[..., None]) -> Callable[..., None]:
+    """A command whose dataclass parameters are given as one option for each field.
+
+    So options that belong together are declared once, travel together and have names.
+    """
+    hints = get_type_hints(command, include_extras=True)
+    groups: dict[str, Any] = {}
+    parameters: list[inspect.Parameter] = []
+    for parameter in inspect.signature(command).parameters.values():
+        kind = hints[parameter.name]
+        if not is_dataclass(kind):
+            parameters.append(
+                parameter.replace(annotation=kind, kind=inspect.Parameter.KEYWORD_ONLY)
+            )
+            continue
+        groups[parameter.name] = kind
+        inner = get_type_hints(kind, include_extras=True)
+        parameters += [
+            inspect.Parameter(
+                field.name, inspect.Parameter.KEYWORD_ONLY, default=field.default,
+                annotation=inner[field.name],
+            )
+            for field in fields(kind)
+        ]  # fmt: skip
+
+    @functools.wraps(command)
+    def called(**given: Any) -> None:
+        for name, kind in groups.items():
+            given[name] = kind(**{field.name: given.pop(field.name) for field in fields(kind)})
+        command(**given)
+
+    called.__signature__ = inspect.Signature(parameters)  # type: ignore[attr-defined]
+    called.__annotations__ = {parameter.name: parameter.annotation for parameter in parameters}
+    return called
+
+
 def complete_run(incomplete: str) -> list[str]:
     """Run ids for shell completion."""
     from eager_kestrel.actions.runs import listed
@@ -30,7 +72,7 @@ def complete_run(incomplete: str) -> list[str]:
 
 def complete_platform(incomplete: str) -> list[str]:
     """Platform names for shell completion."""
-    from eager_kestrel.actions.plan import known_platforms
+    from eager_kestrel.actions.planning import known_platforms
 
     return [name for name in known_platforms() if name.startswith(incomplete)]
 
@@ -112,3 +154,48 @@ Reserves: TypeAlias = Annotated[
     list[str] | None,
     typer.Option(metavar='"NAME=RATE"', help='Keep upload back, "video call=1.5 Mbit/s".'),
 ]
+Around: TypeAlias = Annotated[
+    str | None, typer.Option(metavar="HH:MM", help="Plan from runs near this time of day.")
+]
+Days: TypeAlias = Annotated[
+    int, typer.Option(min=1, max=3650, help="Plan from runs of this many days.")
+]
+Everything: TypeAlias = Annotated[
+    bool, typer.Option("--all", help="Show the rules that hold, too.")
+]
+
+
+@dataclass(frozen=True, slots=True)
+class WishFlags:
+    """What is streamed, as said on the command line."""
+
+    source: Source = None
+    fps: SourceRate = None
+    motion: Motion = None
+    audio: Annotated[
+        str | None, typer.Option(metavar="KIND", help="voice or music; else music.")
+    ] = None
+    share: Share = None
+    reserve: Reserves = None
+    viewers: Annotated[
+        str | None, typer.Option(metavar="RATE", help="The slowest viewers' download.")
+    ] = None
+
+    def wishes(
+        self, platforms: list[str] | None, codec: str | None = None, hours: float | None = None
+    ) -> Wishes:
+        """As the actions take it, with where it goes."""
+        from eager_kestrel.actions.shows import Wishes
+
+        return Wishes(
+            platforms=tuple(platforms or ()),
+            codec=codec,
+            source=self.source,
+            fps=self.fps,
+            motion=self.motion,
+            audio=self.audio,
+            share=self.share,
+            reserves=tuple(self.reserve or ()),
+            viewers=self.viewers,
+            hours=hours,
+        )

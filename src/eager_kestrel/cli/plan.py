@@ -2,23 +2,23 @@
 
 from __future__ import annotations
 
+import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from eager_kestrel.cli.options import (
+    Around,
     Codec,
+    Days,
     Figure,
     GuideFolder,
     Json,
-    Motion,
     Platforms,
-    Reserves,
-    Share,
-    Source,
-    SourceRate,
+    WishFlags,
     complete_show,
+    grouped,
     single,
 )
 
@@ -29,6 +29,7 @@ if TYPE_CHECKING:
     from eager_kestrel.core.show.show import Show
 
 
+@grouped
 def plan(
     show: Annotated[
         str | None,
@@ -43,17 +44,7 @@ def plan(
         str | None,
         typer.Option(metavar="RATE", help='Plan from a number such as "12 Mbit/s", not from runs.'),
     ] = None,
-    source: Source = None,
-    fps: SourceRate = None,
-    motion: Motion = None,
-    audio: Annotated[
-        str | None, typer.Option(metavar="KIND", help="voice or music; else music.")
-    ] = None,
-    share: Share = None,
-    reserve: Reserves = None,
-    viewers: Annotated[
-        str | None, typer.Option(metavar="RATE", help="The slowest viewers' download.")
-    ] = None,
+    wish: WishFlags = WishFlags(),
     hours: Annotated[
         float | None,
         typer.Option(min=0.1, max=744, help="Hours you stream a month, to reckon data; else 20."),
@@ -62,12 +53,8 @@ def plan(
         Path | None,
         typer.Option(metavar="DIR", help="Where a local copy would go: how long its disk lasts."),
     ] = None,
-    around: Annotated[
-        str | None, typer.Option(metavar="HH:MM", help="Plan from runs near this time of day.")
-    ] = None,
-    days: Annotated[
-        int, typer.Option(min=1, max=3650, help="Plan from runs of this many days.")
-    ] = 14,
+    around: Around = None,
+    days: Days = 14,
     codec: Codec = None,
     guides: GuideFolder = None,
     why: Annotated[bool, typer.Option("--why", help="Give the reason for every figure.")] = False,
@@ -89,52 +76,48 @@ def plan(
     json: Json = False,
 ) -> None:
     """Derive settings for your platforms from your line, and say what bound each."""
-    import sys
+    from eager_kestrel.actions.planning import keep, uplink_from_history, uplink_from_number
+    from eager_kestrel.actions.planning import plan as plan_show
+    from eager_kestrel.actions.shows import asked_show
+    from eager_kestrel.actions.what_if import needs_uplink
+    from eager_kestrel.cli.screen import warn
 
-    from eager_kestrel.actions.plan import (
-        keep,
-        plan_show,
-        uplink_from_history,
-        uplink_from_number,
-    )
-    from eager_kestrel.actions.shows import Wishes, asked_show
-    from eager_kestrel.cli.screen import console, print_json, warn
-
-    wishes = Wishes(
-        platforms=tuple(platforms or ()), codec=codec, source=source, fps=fps, motion=motion,
-        audio=audio, share=share, reserves=tuple(reserve or ()), viewers=viewers, hours=hours,
-    )  # fmt: skip
-    asked = asked_show(show, wishes)
+    asked = asked_show(show, wish.wishes(platforms, codec, hours))
     if asked.note is not None:
         warn(asked.note)
-    if sweep is not None:
-        from eager_kestrel.core.choice.sweep import parse_range
-
-        if parse_range(sweep).over == "upload":
-            upload = upload or "1 Mbit/s"  # a sweep of uploads needs no line of its own
-    uplink = uplink_from_number(upload) if upload is not None else uplink_from_history(days, around)
+    uplink = None
+    if sweep is None or needs_uplink(sweep):
+        uplink = uplink_from_history(days, around) if upload is None else uplink_from_number(upload)
     if sweep is not None:
         _sweep(sweep, asked.show, uplink, guides, figure, out, json=json)
         return
+    assert uplink is not None
     planned = plan_show(asked.show, uplink, guides, copy_to)
     keep(planned.plan)
     _write(planned.plan, figure, out)
     for note in planned.notes:
         warn(note)
-    if command is not None and planned.plan.feasible:
-        from eager_kestrel.actions.export import command_for
-
-        sys.stdout.write(command_for(planned.plan, command) + "\n")
-    elif json:
-        print_json(planned.plan.model_dump(mode="json"))
-    else:
-        from eager_kestrel.cli.plan_card import show_plan
-
-        show_plan(console(), planned.plan, why=why)
+    _show(planned.plan, command, json=json, why=why)
     if planned.plan.total_kbps == 0:
         raise _no_plan(planned.plan)
     if not planned.plan.feasible:
         raise typer.Exit(1)
+
+
+def _show(plan: Plan, command: str | None, *, json: bool, why: bool) -> None:
+    """Print the plan as asked: as a command line, as JSON, or as a card."""
+    from eager_kestrel.cli.screen import console, print_json
+
+    if command is not None and plan.feasible:
+        from eager_kestrel.actions.export import command_for
+
+        sys.stdout.write(command_for(plan, command) + "\n")
+    elif json:
+        print_json(plan.model_dump(mode="json"))
+    else:
+        from eager_kestrel.cli.plan_card import show_plan
+
+        show_plan(console(), plan, why=why)
 
 
 def _write(plan: Plan, figure: Path | None, out: Path | None) -> None:
@@ -162,7 +145,7 @@ def _no_plan(plan: Plan) -> NoPlanError:
 def _sweep(
     written: str,
     show: Show,
-    uplink: Uplink,
+    uplink: Uplink | None,
     guides: Path | None,
     figure: Path | None,
     out: Path | None,
@@ -170,10 +153,10 @@ def _sweep(
     json: bool,
 ) -> None:
     """Show, draw and write a sweep."""
-    from eager_kestrel.actions.whatif import swept, write_sweep
+    from eager_kestrel.actions.what_if import sweep, write_sweep
     from eager_kestrel.cli.screen import console, print_json
 
-    found = swept(written, show, uplink, guides)
+    found = sweep(written, show, uplink, guides)
     if figure is not None:
         from eager_kestrel.report.sweep_figure import save_sweep_figure
 

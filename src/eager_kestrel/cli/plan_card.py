@@ -5,31 +5,27 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from eager_kestrel.cli.screen import grid, remark
+from eager_kestrel.core.picture import frame_rate_text, picture_at
 from eager_kestrel.core.plan.plan import (
     AudioSettings,
     DestinationPlan,
-    Fallback,
     Plan,
     VideoSettings,
 )
 from eager_kestrel.core.units import Bitrate
+from eager_kestrel.core.words import plans as words
+from eager_kestrel.core.words.numbers import both
 
 if TYPE_CHECKING:
     from rich.console import Console
     from rich.panel import Panel
 
-    from eager_kestrel.core.choice.sweep import Point, Sweep
+    from eager_kestrel.core.choice.what_if import Point, Sweep
 
 CODECS = {"h264": "H.264", "hevc": "HEVC", "av1": "AV1", "aac": "AAC", "opus": "Opus", "mp3": "MP3"}
 CHANNELS = {1: "mono", 2: "stereo"}
 SHORT_REASONS = ("bitrate", "picture", "frame rate", "keyframes", "audio")
 BAR_CELLS = 12
-
-
-def _both(kbps: float) -> str:
-    """``5,400 kbit/s = 5.4 Mbit/s``: encoders and people want different ones."""
-    found = Bitrate.from_kbps(kbps)
-    return found.in_kbps() if found.bits_per_second < 10**6 else f"{found.in_kbps()} = {found}"
 
 
 def show_plan(screen: Console, plan: Plan, *, why: bool = False) -> None:
@@ -78,9 +74,9 @@ def _card(
 
     card = grid(0, 1, 0)
     rows = [
-        ("picture", f"{video.width}x{video.height}", "picture"),
-        ("frame rate", f"{video.fps:g} a second", "frame_rate"),
-        ("video bitrate", f"{_both(video.bitrate_kbps)}, {video.rate_control}", "bitrate"),
+        ("picture", str(video.picture), "picture"),
+        ("frame rate", f"{frame_rate_text(video.frame_rate)} a second", "frame_rate"),
+        ("video bitrate", f"{both(video.bitrate_kbps)}, {video.rate_control}", "bitrate"),
         ("keyframes", f"every {video.keyframe_seconds:g} s = {video.keyframe_frames} frames",
          "keyframes"),
         ("buffer", f"{video.buffer_kbit:,.0f} kbit", "buffer"),
@@ -90,19 +86,18 @@ def _card(
                   f"{audio.sample_rate_hz / 1000:g} kHz, {CHANNELS[audio.channels]}", "audio"),
         ("colour", f"{video.pixel_format}, {video.colour}, {video.colour_range} range"
                    + (f", resized by {video.resize}" if video.resize else ""), "colour"),
-        ("sent in all", f"{_both(destination.total_kbps)} of "
-                        f"{Bitrate.from_kbps(plan.budget.safe_kbps).in_kbps()} that are safe", ""),
+        ("sent in all", words.sent_in_all(destination.total_kbps, plan.budget.safe_kbps), ""),
     ]  # fmt: skip
     if video.preset is not None:
         rows.insert(6, ("preset", video.preset, "preset"))
     if video.peak_kbps is not None:
-        rows.insert(3, ("peak", _both(video.peak_kbps), "bitrate"))
+        rows.insert(3, ("peak", both(video.peak_kbps), "bitrate"))
     card.add_row("", "", Text("bound by", style="dim"))
     for name, value, key in rows:
         bound = destination.bound_by.get(key, "")
         card.add_row(Text(name, style="dim"), Text(value, style="bold"), Text(bound, style="cyan"))
     asked = plan.inputs
-    source = f"{asked.source_width}x{asked.source_height} at {asked.source_fps:g}, {asked.motion}"
+    source = f"{picture_at(asked.source, asked.frame_rate)}, {asked.motion}"
     return Panel(
         card, title=Text(title), title_align="left", border_style="green", padding=(0, 1),
         subtitle=f"from a source of {source}", subtitle_align="right",
@@ -124,13 +119,11 @@ def _show_reasons(screen: Console, destination: DestinationPlan, *, why: bool) -
         screen.print(Text("↑ ", style="green").append(offer.text, style="default"))
     if destination.steps_down:
         steps = [*destination.steps_down] if why else destination.steps_down[:3]
-        words = "; ".join(_fallback_words(step) for step in steps)
-        screen.print(Text("↓ ", style="yellow").append(f"if it struggles: {words}", "default"))
+        said = words.struggling([step.video.words for step in steps])
+        screen.print(Text("↓ ", style="yellow").append(said, "default"))
     if why and destination.runners_up:
-        others = ", ".join(
-            f"{o.width}x{o.height} at {o.fps:g} ({o.quality:.3f})" for o in destination.runners_up
-        )
-        screen.print(f"Next best at quality {destination.quality:.3f}: {others}")
+        others = [(o.picture, o.frame_rate, o.quality) for o in destination.runners_up]
+        screen.print(words.next_best(destination.quality or 0.0, others))
 
 
 def _show_beside(screen: Console, destination: DestinationPlan) -> None:
@@ -140,17 +133,12 @@ def _show_beside(screen: Console, destination: DestinationPlan) -> None:
     lines = grid(0, 1)
     adaptive, back = destination.adaptive, destination.reconnect
     if adaptive is not None:
-        floor = Bitrate.from_kbps(adaptive.floor_kbps).in_kbps()
-        ceiling = Bitrate.from_kbps(adaptive.ceiling_kbps).in_kbps()
-        lines.add_row(
-            Text("adapting", style="cyan"),
-            f"{floor} to {ceiling} for an encoder that lowers its bitrate by itself",
-        )
-    lines.add_row(
-        Text("reconnect", style="cyan"),
-        f"after {back.first_seconds:g} s, then wait {back.factor:g} times as long each time, at "
-        f"most {back.longest_seconds:g} s; give up after {back.give_up_seconds / 60:g} min",
+        said = words.adapting(adaptive.floor_kbps, adaptive.ceiling_kbps)
+        lines.add_row(Text("adapting", style="cyan"), said)
+    said = words.reconnecting(
+        back.first_seconds, back.factor, back.longest_seconds, back.give_up_seconds
     )
+    lines.add_row(Text("reconnect", style="cyan"), said)
     screen.print(lines)
 
 
@@ -160,33 +148,19 @@ def _show_data(screen: Console, plan: Plan, *, why: bool) -> None:
 
     data, copy = plan.data, plan.local_copy
     lines = grid(0, 1)
-    lines.add_row(
-        Text("data", style="cyan"),
-        f"{data.gb_per_hour:.2f} GB an hour, {data.gb_per_month:,.0f} GB in the "
-        f"{data.hours_a_month:g} hours of a month",
-    )
+    said = words.data(data.gb_per_hour, data.gb_per_month, data.hours_a_month)
+    lines.add_row(Text("data", style="cyan"), said)
     if why or copy.free_hours is not None:
-        room = (
-            f"; {copy.free_gb:,.0f} GB are free, enough for {copy.free_hours:,.0f} hours"
-            if copy.free_gb is not None and copy.free_hours is not None
-            else ""
-        )
-        lines.add_row(
-            Text("local copy", style="cyan"),
-            f"{copy.width}x{copy.height} at {copy.fps:g}, {CODECS[copy.codec]} "
-            f"{_both(copy.bitrate_kbps)}, a keyframe every {copy.keyframe_frames} frames, "
-            f"audio {copy.audio_kbps:g} kbit/s: "
-            f"{copy.gb_per_hour:.1f} GB an hour{room}; a copy of what is sent takes "
-            f"{copy.sent_gb_per_hour:.1f} GB and no second encoder",
-        )
+        room = ""
+        if copy.free_gb is not None and copy.free_hours is not None:
+            room = words.room_left(copy.free_gb, copy.free_hours)
+        said = words.local_copy(
+            copy.picture, copy.frame_rate, f"{CODECS[copy.codec]} {both(copy.bitrate_kbps)}",
+            copy.keyframe_frames, copy.audio_kbps, copy.gb_per_hour, copy.sent_gb_per_hour, room,
+        )  # fmt: skip
+        lines.add_row(Text("local copy", style="cyan"), said)
     screen.print(lines)
     screen.print()
-
-
-def _fallback_words(step: Fallback) -> str:
-    video = step.video
-    rate = Bitrate.from_kbps(video.bitrate_kbps).in_kbps()
-    return f"{video.width}x{video.height} at {video.fps:g}, {rate}"
 
 
 def _show_budget(screen: Console, plan: Plan) -> None:
@@ -248,7 +222,7 @@ def show_sweep(screen: Console, found: Sweep) -> None:
 
 def _choice(point: Point) -> str:
     chosen = point.chosen
-    return "" if chosen is None else f"{chosen.width}x{chosen.height} at {chosen.fps:g}"
+    return "" if chosen is None else picture_at(chosen.picture, chosen.frame_rate)
 
 
 def _ends(first: float, last: float, form: str) -> str:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import sys
+import time
 from pathlib import Path
 from typing import Annotated
 
@@ -61,9 +63,6 @@ def uplink(
     json: Json = False,
 ) -> None:
     """Serve an upload endpoint behind a simulated uplink until Ctrl-C."""
-    import sys
-    import time
-
     from eager_kestrel.actions.practice import Trouble, practice_line, simulated_uplink
     from eager_kestrel.cli.screen import print_json
     from eager_kestrel.core.errors import InputError
@@ -132,43 +131,32 @@ def ingest(
     json: Json = False,
 ) -> None:
     """Be a simulated platform that obeys its guide, until Ctrl-C."""
-    import sys
-    import time
-
-    from eager_kestrel.actions.check import guides_of
-    from eager_kestrel.actions.keys import VARIABLE, known_key
-    from eager_kestrel.actions.receive import new_key, reception
-    from eager_kestrel.actions.rehearse import Misbehaviour, Platform
+    from eager_kestrel.actions.practice import simulated_platform, trouble_of
     from eager_kestrel.cli.screen import console, print_json
     from eager_kestrel.core.units import parse_seconds
 
-    ((guide, standing),) = guides_of([platform], guides)
     how_long, at = _at(stall) if stall is not None else ("3 s", None)
-    trouble = Misbehaviour(
+    trouble = trouble_of(
         stall_at=at,
         stall_seconds=parse_seconds(how_long),
         hang_up_at=parse_seconds(hang_up) if hang_up is not None else None,
         delay_seconds=parse_seconds(delay) if delay is not None else 0.0,
     )
-    own = known_key(platform)
-    key = own or new_key()
-    obeying = Platform(guide.under(standing), trouble)
-    with reception(key, port, [(guide, standing)], record, obeying) as (taking, address):
+    with simulated_platform(platform, trouble, port, record, guides) as there:
         if json:
-            print_json({"url": address, "key": None if own else key})
+            print_json({"url": there.url, "key": None if there.key.own else there.key.value})
         else:
-            shown = f"the one of {VARIABLE} or your keyring" if own else key
-            sys.stdout.write(f"{address} with the stream key: {shown}\n")
-            sys.stderr.write(f"A simulated {guide.title} stands here until Ctrl-C.\n")
+            sys.stdout.write(f"{there.url} with the stream key: {there.key.shown}\n")
+            sys.stderr.write(f"A simulated {there.title} stands here until Ctrl-C.\n")
         sys.stdout.flush()
         screen = console(stderr=True)
         try:
             with screen.status("waiting for a stream", spinner="dots") as status:
                 while True:
                     time.sleep(0.5)
-                    if taking.live() is not None:
-                        status.update(f"health: {obeying.health()}")
+                    if there.taking.live() is not None:
+                        status.update(f"health: {there.health()}")
         except KeyboardInterrupt:
             sys.stderr.write("\nThe simulated platform is gone.\n")
-    for one in taking.received:
+    for one in there.taking.received:
         sys.stderr.write(f"stream {one.number}: {one.why_ended}\n")

@@ -9,12 +9,12 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from eager_kestrel.cli.options import GuideFolder, Json, Platforms, single
+from eager_kestrel.cli.options import Everything, GuideFolder, Json, Platforms, single
 
 if TYPE_CHECKING:
-    from eager_kestrel.actions.receive import Received
+    from eager_kestrel.actions.receiving import Received
+    from eager_kestrel.core.checks.findings import Findings
     from eager_kestrel.core.checks.live import LiveView
-    from eager_kestrel.core.checks.rules import Findings
 
 
 def receive(
@@ -28,27 +28,22 @@ def receive(
         Path | None, typer.Option(metavar="FILE", help="Keep what arrives in an FLV file.")
     ] = None,
     guides: GuideFolder = None,
-    everything: Annotated[
-        bool, typer.Option("--all", help="Show the rules that hold, too.")
-    ] = False,
+    everything: Everything = False,
     json: Json = False,
 ) -> None:
     """Be a private ingest: take a stream from any program and report on it."""
     import sys
 
-    from eager_kestrel.actions.check import guides_of
-    from eager_kestrel.actions.keys import VARIABLE, known_key
-    from eager_kestrel.actions.receive import new_key, reception, wait_for
+    from eager_kestrel.actions.checking import guides_of
+    from eager_kestrel.actions.receiving import key_for, reception, wait_for
     from eager_kestrel.cli.screen import print_json, warn
     from eager_kestrel.core.units import parse_seconds
 
-    own = known_key("receive")
-    key = own or new_key()
+    key = key_for("receive")
     held = guides_of(platforms or [], guides)
     seconds = parse_seconds(within)
-    with reception(key, port, held, record) as (taking, address):
-        shown = f"the one of {VARIABLE} or your keyring" if own else key
-        sys.stderr.write(f"Send to {address} with the stream key: {shown}\n")
+    with reception(key.value, port, held, record) as (taking, address):
+        sys.stderr.write(f"Send to {address} with the stream key: {key.shown}\n")
         sys.stderr.flush()
         try:
             with _live(quiet=json) as tell:

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 from eager_kestrel.cli.plan_card import CHANNELS, CODECS
 from eager_kestrel.cli.screen import grid
 from eager_kestrel.core.checks.recording import AudioSeen, Recording, VideoSeen
+from eager_kestrel.core.picture import frame_rate_text
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -20,8 +21,9 @@ def _video_rows(video: VideoSeen) -> list[tuple[str, str]]:
     codec = CODECS.get(video.codec, video.codec)
     colour = [part for part in (video.pixel_format, video.colour, video.colour_range) if part]
     return [
-        ("picture", f"{video.width}x{video.height}, {video.shape}"),
-        ("frame rate", f"{video.fps:g} a second, {video.regular_share:.1%} of frames when due"),
+        ("picture", f"{video.picture}, {video.shape}"),
+        ("frame rate", f"{frame_rate_text(video.frame_rate)} a second, "
+                       f"{video.regular_share:.1%} of frames when due"),
         ("video bitrate", f"{video.average_kbps:,.0f} kbit/s on average, {video.rate_control}"),
         ("peaks", f"{video.peak_1s_kbps:,.0f} over 1 s, {video.peak_2s_kbps:,.0f} over 2 s; the "
                   f"lowest 2 s {video.lowest_2s_kbps:,.0f} kbit/s"),

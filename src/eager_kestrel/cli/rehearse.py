@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import sys
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -11,11 +12,12 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from eager_kestrel.cli.options import Figure, GuideFolder, Json, single
+from eager_kestrel.core.words import runs as words
 
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from eager_kestrel.actions.rehearse import Outcome
+    from eager_kestrel.actions.rehearsing import Outcome
     from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal
 
 
@@ -49,11 +51,11 @@ def rehearse(
     json: Json = False,
 ) -> None:
     """Send a stand-in stream exactly as planned and see whether it holds."""
+    from eager_kestrel.actions import read_plan
     from eager_kestrel.actions.export import write_plan
-    from eager_kestrel.actions.rehearse import (
+    from eager_kestrel.actions.rehearsing import (
         Wish,
         destination_of,
-        read_plan,
         rehearse_at,
         rehearse_in_practice,
     )
@@ -74,7 +76,9 @@ def rehearse(
             outcome = rehearse_in_practice(read, chosen, wish, name, rate, guides, tell)
         else:
             assert to is not None
-            outcome = rehearse_at(read, chosen, to, _key, wish, tell)
+            outcome = rehearse_at(
+                read, chosen, to, wish, _ask if sys.stdin.isatty() else None, tell
+            )
     last = outcome.rehearsals[-1]
     if figure is not None:
         from eager_kestrel.report.rehearsal_figure import save_rehearsal_figure
@@ -96,19 +100,9 @@ def _line(written: str) -> tuple[str | None, str | None]:
     return (None, written) if re.match(r"\s*[\d.]", written) else (written, None)
 
 
-def _key(platform: str) -> str:
-    """The key: kept somewhere, or typed unseen."""
-    import sys
-
-    from eager_kestrel.actions.keys import VARIABLE, known_key
-    from eager_kestrel.core.errors import InputError
-
-    key = known_key(platform)
-    if key is None and sys.stdin.isatty():
-        key = str(typer.prompt(f"Stream key for {platform}", hide_input=True, err=True)).strip()
-    if not key:
-        raise InputError(f"no stream key for {platform}", f"set {VARIABLE}, or run on a terminal")
-    return key
+def _ask(platform: str) -> str:
+    """A key typed unseen."""
+    return str(typer.prompt(f"Stream key for {platform}", hide_input=True, err=True)).strip()
 
 
 @contextmanager
@@ -124,8 +118,7 @@ def _live(*, quiet: bool) -> Iterator[Callable[[Moment], None]]:
         def told(moment: Moment) -> None:
             sent = moment.delivered_bytes * 8e-3 / max(moment.seconds, 0.1)
             status.update(
-                f"{moment.seconds:5.1f} s  {sent:,.0f} kbit/s  waiting "
-                f"{moment.backlog_seconds:.2f} s  encoder {moment.encoder_seconds:.2f} s behind"
+                words.going(moment.seconds, sent, moment.backlog_seconds, moment.encoder_seconds)
             )
 
         yield told
@@ -148,15 +141,12 @@ def show_rehearsal(screen: Console, one: Rehearsal) -> None:
 
     good = one.verdict.held
     card = grid(0, 1)
-    said = "held" if good else f"limited by the {one.verdict.limited_by}"
-    if not good and one.verdict.limited_by is None:
-        said = "cut short"
     trips = "-"
     if one.round_trip_ms is not None and one.round_trip_ms_worst is not None:
         trips = f"{one.round_trip_ms:.0f} ms, at worst {one.round_trip_ms_worst:.0f} ms"
     lost = f", {one.lost_frames} lost" if one.lost_frames else ""
     rows = [
-        ("verdict", f"{said}: {one.verdict.text}"),
+        ("verdict", words.verdict(one.verdict.text, one.verdict.limited_by, held=good)),
         ("sent", one.planned),
         ("frames", f"{one.frames:,}, {one.late_frames:,} late{lost}; waited "
                    f"{one.worst_backlog_seconds:.2f} s at worst"),
@@ -168,7 +158,7 @@ def show_rehearsal(screen: Console, one: Rehearsal) -> None:
     if one.reconnects:
         rows.append(("connected again", f"{one.reconnects} times"))
     if one.verdict.would_hold is not None:
-        rows.append(("would hold", f"{_ordinal(one.verdict.would_hold + 1)} step down of the plan"))
+        rows.append(("would hold", words.step_down(one.verdict.would_hold + 1)))
     for number, (name, value) in enumerate(rows):
         style = ("bold green" if good else "bold red") if number == 0 else "bold"
         card.add_row(Text(name, style="dim"), Text(value, style=style))
@@ -179,10 +169,6 @@ def show_rehearsal(screen: Console, one: Rehearsal) -> None:
             title_align="left", border_style="green" if good else "red", padding=(0, 1),
         )
     )  # fmt: skip
-
-
-def _ordinal(number: int) -> str:
-    return {1: "the first", 2: "the second", 3: "the third"}.get(number, f"step {number},")
 
 
 app = single("rehearse", rehearse)

@@ -7,15 +7,10 @@ from typing import TYPE_CHECKING
 from eager_kestrel.cli.screen import grid, rate, remark
 from eager_kestrel.core.line.hours import Hours
 from eager_kestrel.core.line.run import Run
-from eager_kestrel.core.line.summary import (
-    PhaseSummary,
-    phase_summary,
-    round_trip_summary,
-    run_uplink,
-    verdicts,
-)
+from eager_kestrel.core.line.summary import PhaseSummary, RunSummary
 from eager_kestrel.core.line.uplink import Uplink
 from eager_kestrel.core.units import DataSize
+from eager_kestrel.core.words import runs as words
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -23,7 +18,7 @@ if TYPE_CHECKING:
 BAR_CELLS = 20
 
 
-def show_run(screen: Console, run: Run) -> None:
+def show_run(screen: Console, run: Run, found: RunSummary) -> None:
     """What a measurement found, the one-connection figures first."""
     from rich.panel import Panel
     from rich.text import Text
@@ -31,23 +26,22 @@ def show_run(screen: Console, run: Run) -> None:
     if run.reading_kbps is not None:
         screen.print(f"{rate(run.reading_kbps)}, read elsewhere on {run.taken_at[:16]}")
         return
-    one, several = phase_summary(run.one_connection), phase_summary(run.several_connections)
-    uplink = run_uplink(run)
+    one, several, uplink = found.one, found.several, found.uplink
     if one is None or uplink is None:
-        screen.print("[red]too little was learned to say anything[/]")
+        screen.print(f"[red]{words.TOO_LITTLE}[/]")
         return
     card = grid(0, 0, 1)
     low, high = uplink.floor_low_kbps, uplink.floor_high_kbps
     between = f"; between {rate(low)} and {rate(high)}" if low is not None and high else ""
     card.add_row("typical", f"[bold]{rate(one.typical_kbps)}[/]", "median of two-second windows")
     card.add_row("floor", f"[bold]{rate(one.floor_kbps)}[/]",
-                 f"nine windows in ten did at least this{between}")  # fmt: skip
+                 f"{words.FLOOR}{between}")  # fmt: skip
     card.add_row("spread", f"{one.spread:.0%}", _windows(one))
     if several is not None and run.several_connections is not None:
         count = run.several_connections.connections
         card.add_row(f"{count} connections", rate(several.typical_kbps),
                      f"floor {rate(several.floor_kbps)}")  # fmt: skip
-    idle, loaded = round_trip_summary(run.idle), round_trip_summary(run.one_connection)
+    idle, loaded = found.idle, found.loaded
     if idle is not None:
         full = f"; {loaded.median_ms:.0f} ms while the line is full" if loaded else ""
         card.add_row("round trip", f"{idle.median_ms:.0f} ms",
@@ -58,15 +52,12 @@ def show_run(screen: Console, run: Run) -> None:
     screen.print(
         Panel(card, title=Text(title), title_align="left", border_style="green", padding=(0, 1))
     )
-    for line in (*verdicts(run), *run.notes):
+    for line in (*found.verdicts, *run.notes):
         remark(screen, line)
 
 
 def _windows(figures: PhaseSummary) -> str:
-    return (
-        f"{figures.windows} windows over {figures.steady_seconds:.1f} steady seconds, "
-        f"ramp of {figures.ramp_seconds:.1f} s left out"
-    )
+    return words.windows(figures.windows, figures.steady_seconds, figures.ramp_seconds)
 
 
 def show_hours(screen: Console, hours: Hours) -> None:

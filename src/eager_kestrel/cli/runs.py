@@ -10,7 +10,7 @@ import typer
 from eager_kestrel.cli.options import Figure, Json, complete_run, group
 
 if TYPE_CHECKING:
-    from eager_kestrel.actions.runs import Row
+    from eager_kestrel.core.line.summary import RunRow
 
 app = group()
 
@@ -62,7 +62,7 @@ def list_runs(json: Json = False) -> None:
     console().print(table)
 
 
-def _whereto(row: Row) -> str:
+def _whereto(row: RunRow) -> str:
     """The host of a measured run, otherwise what kind of run it is."""
     from urllib.parse import urlsplit
 
@@ -77,10 +77,9 @@ def show(
     json: Json = False,
 ) -> None:
     """Show one run, and draw it with --figure."""
-    from eager_kestrel.actions.runs import find
+    from eager_kestrel.actions.runs import document, find, summary
     from eager_kestrel.cli.run_card import show_run
     from eager_kestrel.cli.screen import console, print_json
-    from eager_kestrel.core.line.summary import run_document
 
     found = find(run)
     if figure is not None:
@@ -88,9 +87,9 @@ def show(
 
         save_run_figure(found, figure)
     if json:
-        print_json(run_document(found, samples=samples))
+        print_json(document(found, samples=samples))
     else:
-        show_run(console(), found)
+        show_run(console(), found, summary(found))
 
 
 @app.command("hours")

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from eager_kestrel.cli.screen import grid
 from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.units import Bitrate
+from eager_kestrel.core.words import plans as words
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -37,20 +38,17 @@ def parts_of(plan: Plan) -> list[Part]:
         video = there.video
         if video is None:
             continue
-        said = (
-            f"{video.width}x{video.height} at {video.fps:g}, {video.bitrate_kbps:,.0f} kbit/s, "
-            f"quality {there.quality:.2f}"
-        )
+        said = words.part(video.picture, video.frame_rate, video.bitrate_kbps, there.quality or 0.0)
         look = number % len(FILLS)
         name = there.title + (f" ({there.standing})" if there.standing else "")
         parts.append(Part(name, there.total_kbps, FILLS[look], COLOURS[look], said))
     unused = plan.budget.safe_kbps - plan.total_kbps
-    parts.append(Part("unused", unused, "░", "white", "safe, but of no use to any of them"))
+    parts.append(Part("unused", unused, "░", "white", words.UNUSED))
     kept = min(plan.budget.reserved_kbps, plan.uplink.typical_kbps)
     names = ", ".join(reserve.name for reserve in plan.inputs.reserves)
     parts.append(Part("reserves", kept, "╱", "yellow", names))
     margin = plan.uplink.typical_kbps - plan.budget.safe_kbps - kept
-    parts.append(Part("kept back", margin, "·", "bright_black", "for the line's ups and downs"))
+    parts.append(Part("kept back", margin, "·", "bright_black", words.KEPT_BACK))
     return [part for part in parts if part.kbps > 0]
 
 

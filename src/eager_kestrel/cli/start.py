@@ -10,12 +10,9 @@ import typer
 
 from eager_kestrel.cli.options import (
     GuideFolder,
-    Motion,
     Platforms,
-    Reserves,
-    Share,
-    Source,
-    SourceRate,
+    WishFlags,
+    grouped,
     single,
 )
 
@@ -26,21 +23,14 @@ if TYPE_CHECKING:
 T = TypeVar("T")
 
 
+@grouped
 def start(
     yes: Annotated[
         bool, typer.Option("--yes", help="Ask nothing: take the options, and what is usual.")
     ] = False,
     title: Annotated[str | None, typer.Option(help="What the show is called.")] = None,
     platforms: Platforms = None,
-    source: Source = None,
-    fps: SourceRate = None,
-    motion: Motion = None,
-    audio: Annotated[str | None, typer.Option(metavar="KIND", help="voice or music.")] = None,
-    share: Share = None,
-    reserve: Reserves = None,
-    viewers: Annotated[
-        str | None, typer.Option(metavar="RATE", help="The slowest viewers' download.")
-    ] = None,
+    wish: WishFlags = WishFlags(),
     upload: Annotated[
         str | None,
         typer.Option(metavar="RATE", help='Plan it at the end from "12 Mbit/s", not from runs.'),
@@ -53,16 +43,12 @@ def start(
     """Answer a few questions and get a show file, and the plan it leads to."""
     import sys
 
-    from eager_kestrel.actions.shows import Wishes
     from eager_kestrel.actions.start import new_show, show_path, write_show
     from eager_kestrel.cli.screen import warn
     from eager_kestrel.core.errors import InputError
 
     path = show_path(out)
-    wishes = Wishes(
-        platforms=tuple(platforms or ()), source=source, fps=fps, motion=motion, audio=audio,
-        share=share, reserves=tuple(reserve or ()), viewers=viewers,
-    )  # fmt: skip
+    wishes = wish.wishes(platforms)
     if not yes:
         if not sys.stdin.isatty():
             raise InputError("there is nobody to ask", "give --yes and options such as --for oxbow")
@@ -97,7 +83,7 @@ def _asked(title: str | None, given: Wishes, guides: Path | None) -> tuple[str, 
     from dataclasses import replace
 
     from eager_kestrel.actions import start as begin
-    from eager_kestrel.actions.plan import known_platforms
+    from eager_kestrel.actions.planning import known_platforms
 
     def wish(key: str, question: str, usual: str) -> None:
         """Ask for one wish until a show can be made of it."""
@@ -156,12 +142,8 @@ def _reserves(answer: str) -> tuple[str, ...]:
 
 def _plan(show: Show, upload: str | None, guides: Path | None) -> None:
     """The plan it leads to; without any run, what to do to get one."""
-    from eager_kestrel.actions.plan import (
-        keep,
-        plan_show,
-        uplink_from_history,
-        uplink_from_number,
-    )
+    from eager_kestrel.actions.planning import keep, uplink_from_history, uplink_from_number
+    from eager_kestrel.actions.planning import plan as plan_show
     from eager_kestrel.cli.plan_card import show_plan
     from eager_kestrel.cli.screen import console, warn
     from eager_kestrel.core.errors import NotFoundError

@@ -3,16 +3,111 @@
 from __future__ import annotations
 
 import re
+from fractions import Fraction
+from typing import Any, ClassVar
 
-from pydantic import BaseModel, ConfigDict, ValidationError
+from pydantic import (
+    BaseModel,
+    ConfigDict,
+    GetJsonSchemaHandler,
+    SerializerFunctionWrapHandler,
+    ValidationError,
+    model_serializer,
+    model_validator,
+)
+from pydantic_core import CoreSchema
 
 from eager_kestrel.core.errors import FormatError
+from eager_kestrel.core.picture import Picture, frame_rate_text
 
 
 class Frozen(BaseModel):
     """An immutable value; an unknown key is an error, not a surprise later."""
 
     model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
+
+
+class Spread(Frozen):
+    """A value that holds pictures and frame rates, and a document that spells them out.
+
+    Other programs want ``width``, ``height`` and ``fps``, not ``"1920x1080"``. ``SPREAD`` gives for
+    a field the keys that stand in its place: two for a picture; for a frame rate the one with the
+    number people say, and perhaps another, called like the field, with the exact fraction. A number
+    alone is read back as the rate it is said of: 29.97 is 30000/1001.
+    """
+
+    SPREAD: ClassVar[dict[str, tuple[str, ...]]] = {}
+
+    @model_serializer(mode="wrap")
+    def _spelled_out(self, plain: SerializerFunctionWrapHandler) -> dict[str, Any]:
+        out: dict[str, Any] = {}
+        for key, value in plain(self).items():
+            if key in self.SPREAD:
+                out.update(zip(self.SPREAD[key], _parts(getattr(self, key)), strict=False))
+            else:
+                out[key] = value
+        return out
+
+    @model_validator(mode="before")
+    @classmethod
+    def _gathered(cls, data: Any) -> Any:
+        if not isinstance(data, dict):
+            return data
+        found = dict(data)
+        for key, parts in cls.SPREAD.items():
+            said = [found.pop(part) for part in parts if part in found]
+            if len(said) == len(parts) and said[0] is not None:
+                picture = not parts[0].endswith("fps")
+                found[key] = dict(zip(SIDES, said, strict=True)) if picture else said[-1]
+            elif said and said[0] is not None:  # the value itself, under the last key
+                found[key] = said[0]
+        return found
+
+    @classmethod
+    def __get_pydantic_json_schema__(
+        cls, core_schema: CoreSchema, handler: GetJsonSchemaHandler
+    ) -> dict[str, Any]:
+        """The schema of the document, not of the value."""
+        schema = handler.resolve_ref_schema(handler(_model_schema(core_schema)))
+        spread = {key: (key,) for key in schema.get("properties", {})} | cls.SPREAD
+        schema["properties"] = {
+            part: said
+            for key, whole in schema.get("properties", {}).items()
+            for part, said in (
+                {key: whole} if key not in cls.SPREAD else _said(spread[key])
+            ).items()
+        }
+        schema["required"] = [part for key in schema.get("required", ()) for part in spread[key]]
+        return schema
+
+
+SIDES = ("width", "height")
+
+
+def _parts(value: Picture | Fraction | None) -> tuple[Any, ...]:
+    """A picture's sides; or a frame rate as people say it and exactly."""
+    if value is None:
+        return (None, None)
+    if isinstance(value, Picture):
+        return value.width, value.height
+    return float(frame_rate_text(value)), str(value)
+
+
+def _model_schema(schema: Any) -> Any:
+    """The model inside its validators, without the serializer that hides its fields."""
+    while schema["type"] != "model":
+        schema = schema["schema"]
+    return {key: value for key, value in schema.items() if key != "serialization"}
+
+
+def _said(parts: tuple[str, ...]) -> dict[str, dict[str, str]]:
+    if not parts[0].endswith("fps"):
+        return {part: {"type": "integer", "description": "Luma samples."} for part in parts}
+    kinds = (
+        {"type": "number", "description": "Frames a second, as people say it."},
+        {"type": "string", "description": "The same as an exact fraction."},
+    )
+    return dict(zip(parts, kinds, strict=False))
 
 
 def first_error(error: ValidationError) -> str:

@@ -70,6 +70,10 @@ class Picture:
         divisor = gcd(self.width, self.height)
         return Shape(self.width // divisor, self.height // divisor)
 
+    def within(self, largest: Picture) -> bool:
+        """Whether no side is longer than that side of another."""
+        return self.width <= largest.width and self.height <= largest.height
+
     def __str__(self) -> str:
         return f"{self.width}x{self.height}"
 
@@ -124,4 +128,11 @@ def parse_frame_rate(text: str) -> Fraction:
 
 def frame_rate_text(rate: Fraction) -> str:
     """``60``, ``29.97`` or ``12.5``: as people say it; exact for whole rates."""
-    return str(rate.numerator) if rate.denominator == 1 else f"{float(rate):.3f}".rstrip("0")
+    if rate.denominator == 1:
+        return str(rate.numerator)
+    return f"{float(rate):.3f}".rstrip("0").rstrip(".")
+
+
+def picture_at(picture: Picture, rate: Fraction) -> str:
+    """``1920x1080 at 60``: a picture with its frames a second, as it is written everywhere."""
+    return f"{picture} at {frame_rate_text(rate)}"

@@ -1,17 +1,9 @@
-"""Guides as TOML text, with comments, and the JSON Schema that editors complete them by."""
+"""Guides as TOML text, with comments."""
 
 from __future__ import annotations
 
-import ast
-import inspect
-import json
-import textwrap
-from typing import Any
-
 import tomlkit
-from pydantic import BaseModel
 
-from eager_kestrel.core.guide import guide as guide_module
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.files.bundled import DATA
 from eager_kestrel.files.toml_text import fill
@@ -57,32 +49,3 @@ def template(name: str, title: str, today: str) -> str:
     """The bundled template, filled in far enough to pass its own check."""
     text = (DATA / "templates" / "guide.toml").read_text(encoding="utf-8")
     return text.replace("@NAME@", name).replace("@TITLE@", title).replace("@TODAY@", today)
-
-
-def guide_schema() -> str:
-    """The JSON Schema of a guide; descriptions are those of the model's fields."""
-    schema = Guide.model_json_schema(mode="validation")
-    schema["$schema"] = "https://json-schema.org/draft/2020-12/schema"
-    schema["title"] = "Ingest guidelines of one platform, eager-kestrel/guide/1"
-    for name, model in vars(guide_module).items():
-        if isinstance(model, type) and issubclass(model, BaseModel):
-            part = schema if model is Guide else schema.get("$defs", {}).get(name)
-            if part:
-                _describe(part, model)
-    return json.dumps(schema, indent=2) + "\n"
-
-
-def _describe(schema: dict[str, Any], model: type[BaseModel]) -> None:
-    """Put the docstring under each field into its schema."""
-    body = ast.parse(textwrap.dedent(inspect.getsource(model))).body[0]
-    assert isinstance(body, ast.ClassDef)
-    for field, text in zip(body.body, body.body[1:], strict=False):
-        if (
-            isinstance(field, ast.AnnAssign)
-            and isinstance(field.target, ast.Name)
-            and isinstance(text, ast.Expr)
-            and isinstance(text.value, ast.Constant)
-        ):
-            described = schema.get("properties", {}).get(field.target.id)
-            if isinstance(described, dict):
-                described["description"] = str(text.value.value)

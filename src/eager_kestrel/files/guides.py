@@ -7,6 +7,7 @@ from pathlib import Path
 from eager_kestrel.core.errors import FormatError, NotFoundError
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.names import nearest_name
+from eager_kestrel.core.show.show import Destination
 from eager_kestrel.files.bundled import DATA, bundled_names
 from eager_kestrel.files.home import data_home, storage_error
 from eager_kestrel.files.toml import read_model
@@ -46,6 +47,11 @@ def load_guide(name: str, extra: Path | None = None) -> Guide:
         return _named(read_guide(path), name, path)
     raw = (DATA / "guides" / f"{name}.toml").read_bytes()
     return read_model(raw, Guide, "guide", f"bundled guide {name}")
+
+
+def guide_for(place: Destination, extra: Path | None = None) -> Guide:
+    """The guide of a destination, under its standing; raises as :func:`load_guide` does."""
+    return load_guide(place.platform, extra).under(place.standing)
 
 
 def guide_path(name: str, extra: Path | None = None) -> Path | None:

@@ -10,7 +10,6 @@ from __future__ import annotations
 import contextlib
 import sqlite3
 from collections.abc import Iterator
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Self
 
@@ -18,8 +17,9 @@ from pydantic import ValidationError
 
 from eager_kestrel.core.document import first_error
 from eager_kestrel.core.errors import FormatError, NotFoundError, StorageError
-from eager_kestrel.core.line.run import Kind, Run
-from eager_kestrel.core.line.summary import run_uplink
+from eager_kestrel.core.line.run import Run
+from eager_kestrel.core.line.summarising import run_uplink
+from eager_kestrel.core.line.summary import RunRow
 from eager_kestrel.files.home import data_home, made, storage_error
 
 FILE_NAME = "runs.sqlite3"
@@ -54,19 +54,6 @@ _WHY = (
     ("malformed", "the run history is damaged", "move it away; a new one will be made"),
     ("disk i/o", "the disk failed", "check it"),
 )
-
-
-@dataclass(frozen=True, slots=True)
-class Row:
-    """A run in a line."""
-
-    id: str
-    taken_at: str
-    endpoint: str
-    typical_kbps: float | None
-    floor_kbps: float | None
-    partial: bool
-    kind: Kind
 
 
 class History:
@@ -183,7 +170,7 @@ class History:
         """Every run, oldest first."""
         return self._read("SELECT document FROM runs ORDER BY taken_epoch, id")
 
-    def rows(self) -> list[Row]:
+    def rows(self) -> list[RunRow]:
         """Every run in a line, oldest first, without reading its samples."""
         try:
             found = self._connection.execute(
@@ -192,7 +179,7 @@ class History:
             ).fetchall()
         except sqlite3.Error as error:
             raise self._storage_error(error) from None
-        return [Row(*row) for row in found]
+        return [RunRow(*row) for row in found]
 
     def find(self, name: str) -> Run:
         """A run by its id, the beginning of one, or ``latest``.

@@ -22,7 +22,7 @@ from pydantic import ValidationError
 from eager_kestrel.core.document import format_name, require_format
 from eager_kestrel.core.errors import FormatError, KestrelError, UnitError
 from eager_kestrel.core.line.run import Endpoint, Run
-from eager_kestrel.core.line.summary import phase_summary, run_document, run_of_document
+from eager_kestrel.core.line.summarising import phase_summary, run_document, run_of_document
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.home import storage_error
 from eager_kestrel.files.tables import delimiter

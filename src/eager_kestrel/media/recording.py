@@ -21,17 +21,15 @@ from av.packet import Packet
 from av.video.stream import VideoStream
 
 from eager_kestrel.core.arrays import Floats
+from eager_kestrel.core.checks.describing import VideoFacts, by_second, video_seen
 from eager_kestrel.core.checks.live import AudioFacts
 from eager_kestrel.core.checks.recording import (
     RECORDING_KINDS,
     AudioSeen,
     Decoded,
     Recording,
-    VideoFacts,
-    VideoTally,
-    by_second,
-    video_seen,
 )
+from eager_kestrel.core.checks.tally import VideoTally
 from eager_kestrel.core.errors import FormatError
 from eager_kestrel.core.picture import Picture
 from eager_kestrel.wire.parameter_sets import profile_and_level
@@ -270,9 +268,7 @@ def _facts(stream: VideoStream) -> VideoFacts:
         codec=codec,
         profile=read.profile if read else named,
         level=read.level if read else None,
-        width=picture.width,
-        height=picture.height,
-        shape=str(picture.shape),
+        picture=picture,
         pixel_format=context.pix_fmt,
         colour=COLOURS.get(int(context.colorspace)),
         colour_range=RANGES.get(int(context.color_range)),

@@ -9,7 +9,6 @@ from __future__ import annotations
 import time
 from collections.abc import Iterator
 from dataclasses import dataclass
-from fractions import Fraction
 from typing import Any
 
 import av
@@ -18,6 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from eager_kestrel.core.errors import InputError
+from eager_kestrel.core.picture import Picture
 from eager_kestrel.core.plan.plan import AudioSettings, VideoSettings
 from eager_kestrel.wire import flv
 from eager_kestrel.wire.filler import filler
@@ -81,9 +81,9 @@ class StandIn:
         """
         av.logging.set_level(None)
         self._video, self._audio = video, audio
-        self._rate = Fraction(video.frame_rate)
+        self._rate = video.frame_rate
         self._slowed = slowed_ms / 1000
-        self._card = _card(video.width, video.height)
+        self._card = _card(video.picture)
         self._out = _Catcher()
         self._credit = 0.0
         self._mid: list[Any] = []
@@ -101,7 +101,8 @@ class StandIn:
             options={"flvflags": "no_duration_filesize", "fflags": "flush_packets"},
         )  # fmt: skip
         stream: Any = self._container.add_stream(ENCODERS[video.codec], rate=self._rate)
-        stream.width, stream.height, stream.pix_fmt = video.width, video.height, "yuv420p"
+        stream.width, stream.height = video.picture.width, video.picture.height
+        stream.pix_fmt = "yuv420p"
         stream.time_base = 1 / self._rate
         stream.options = self._options()
         stream.codec_context.gop_size = video.keyframe_frames
@@ -165,18 +166,9 @@ class StandIn:
 
     def _tags(self) -> Iterator[Tag]:
         """Take whole tags out of what was written."""
-        data = self._out.data
-        if data[:3] == b"FLV":
-            del data[: len(flv.file_header())]
-        while len(data) >= TAG_BYTES:
-            length = int.from_bytes(data[1:4], "big")
-            if len(data) < TAG_BYTES + length + 4:
-                return
-            stamp = int.from_bytes(data[4:7], "big") | data[7] << 24
-            payload = bytes(data[TAG_BYTES : TAG_BYTES + length])
-            kind = data[0]
-            del data[: TAG_BYTES + length + 4]
-            frame = kind == flv.VIDEO and flv.read_video(payload).part == "frame"
+        while (taken := flv.take_tag(self._out.data)) is not None:
+            kind, stamp, payload = taken
+            frame = kind == flv.VIDEO and flv.part_of(kind, payload) == "frame"
             yield Tag(kind, stamp, self._filled(payload) if frame else payload, frame)
 
     def _filled(self, payload: bytes) -> bytes:
@@ -192,8 +184,9 @@ class StandIn:
         self._container.close()
 
 
-def _card(width: int, height: int) -> NDArray[np.uint8]:
+def _card(picture: Picture) -> NDArray[np.uint8]:
     """Grey bars with a little colour, as one 4:2:0 array of 1.5 x height rows."""
+    width, height = picture.width, picture.height
     card = np.full((height * 3 // 2, width), 128, np.uint8)
     for number, level in enumerate(BARS):
         card[:height, number * width // len(BARS) : (number + 1) * width // len(BARS)] = level

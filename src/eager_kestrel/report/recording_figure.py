@@ -7,6 +7,7 @@ from pathlib import Path
 import numpy as np
 
 from eager_kestrel.core.checks.recording import Recording
+from eager_kestrel.core.picture import picture_at
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.report.figures import CARE, GOOD, INK, LINE, PALE, new_figure, save
 
@@ -24,7 +25,7 @@ def save_recording_figure(
     """
     figure, (axes, spacing) = new_figure(2, (3.0, 1.0))
     video = recording.video
-    title = f"{recording.name}: {video.width}x{video.height} at {video.fps:g}, {video.codec}"
+    title = f"{recording.name}: {picture_at(video.picture, video.frame_rate)}, {video.codec}"
     figure.suptitle(title, color=INK, x=0.01, ha="left", fontsize=14)
     rates = np.array(recording.second_kbps) / 1000
     edges = np.arange(rates.size + 1) * recording.second_length

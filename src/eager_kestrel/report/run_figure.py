@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from eager_kestrel.core.line.run import Phase, Run
-from eager_kestrel.core.line.summary import phase_summary, round_trip_summary
+from eager_kestrel.core.line.summarising import phase_summary, round_trip_summary
 from eager_kestrel.core.line.throughput import WINDOW_SECONDS, window_rates
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.report.figures import CARE, FAINT, GOOD, INK, LINE, PALE, SHADE, new_figure, save

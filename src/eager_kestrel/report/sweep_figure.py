@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from eager_kestrel.core.choice.sweep import Sweep
+from eager_kestrel.core.choice.what_if import Sweep
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.report.figures import CARE, FAINT, GOOD, INK, LINE, new_figure, save
 
@@ -25,14 +25,18 @@ def save_sweep_figure(found: Sweep, path: Path) -> None:
     figure.suptitle(title, color=INK, x=0.01, ha="left", fontsize=14)
     at = [p.value for p in points if p.value is not None]
     chosen = [p.chosen for p in points if p.chosen is not None]
-    lines_axes.step(at, [c.height for c in chosen], where="post", color=LINE, linewidth=2)
-    for fps in sorted({c.fps for c in chosen}):
-        here = [(x, c.height) for x, c in zip(at, chosen, strict=True) if c.fps == fps]
+    lines_axes.step(at, [c.picture.height for c in chosen], where="post", color=LINE, linewidth=2)
+    for fps in sorted({float(c.frame_rate) for c in chosen}):
+        here = [
+            (x, c.picture.height)
+            for x, c in zip(at, chosen, strict=True)
+            if float(c.frame_rate) == fps
+        ]
         colour = CARE if fps > 30 else GOOD
         lines_axes.plot(*zip(*here, strict=True), ".", color=colour, markersize=7,
                         label=f"at {fps:g} frames a second")  # fmt: skip
     lines_axes.set_ylabel("lines", color=INK)
-    lines_axes.set_ylim(0, 1.12 * max(c.height for c in chosen))
+    lines_axes.set_ylim(0, 1.12 * max(c.picture.height for c in chosen))
     lines_axes.legend(loc="lower right", frameon=True, framealpha=0.9, edgecolor=FAINT)
     rate_axes.step(at, [c.bitrate_kbps / 1000 for c in chosen], where="post", color=LINE)
     rate_axes.set_ylabel("video, Mbit/s", color=INK)

@@ -13,6 +13,8 @@ from typing import Literal
 from eager_kestrel.wire.errors import ProtocolError
 
 AUDIO, VIDEO, DATA = 8, 9, 18
+TAG_BYTES = 11
+"""Of a tag's header in a file."""
 AVC, AAC = 7, 10
 FOURCC = {b"avc1": "h264", b"hvc1": "hevc", b"av01": "av1"}
 CODES = {codec: code for code, codec in FOURCC.items()}
@@ -95,6 +97,19 @@ def read_audio(payload: bytes) -> AudioTag:
     return AudioTag(codec, "header" if payload[1] == 0 else "frame", payload[2:])
 
 
+def part_of(kind: int, payload: bytes) -> Part:
+    """What a message of some kind is: a header, which decoders need first, a frame, or other.
+
+    Data (the stream's description) counts as a header.
+
+    Raises:
+        ProtocolError: it is cut off.
+    """
+    if kind == VIDEO:
+        return read_video(payload).part
+    return read_audio(payload).part if kind == AUDIO else "header"
+
+
 def video_header(codec: str, record: bytes) -> bytes:
     """The tag body that carries a codec's configuration record."""
     if codec == "h264":
@@ -135,3 +150,21 @@ def file_tag(kind: int, milliseconds: int, payload: bytes) -> bytes:
     head = bytes([kind]) + len(payload).to_bytes(3, "big")
     head += (stamp & 0xFFFFFF).to_bytes(3, "big") + bytes([stamp >> 24]) + bytes(3)
     return head + payload + (len(head) + len(payload)).to_bytes(4, "big")
+
+
+def take_tag(data: bytearray) -> tuple[int, int, bytes] | None:
+    """Take the next whole tag off the front of a file, and the file's header before the first.
+
+    Returns:
+        Its kind, its time in ms and its body; None when it is not all there yet.
+    """
+    if data[:3] == b"FLV":
+        del data[: len(file_header())]
+    length = int.from_bytes(data[1:4], "big")
+    whole = TAG_BYTES + length + 4
+    if len(data) < max(whole, TAG_BYTES):
+        return None
+    stamp = int.from_bytes(data[4:7], "big") | data[7] << 24
+    kind, payload = data[0], bytes(data[TAG_BYTES : TAG_BYTES + length])
+    del data[:whole]
+    return kind, stamp, payload

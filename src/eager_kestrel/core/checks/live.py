@@ -7,14 +7,12 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from eager_kestrel.core.checks.describing import VideoFacts, by_second, video_seen
 from eager_kestrel.core.checks.recording import (
     AudioSeen,
     Recording,
-    VideoFacts,
-    VideoTally,
-    by_second,
-    video_seen,
 )
+from eager_kestrel.core.checks.tally import VideoTally
 
 BATCH = 64
 LIVE_SECONDS = 2.0

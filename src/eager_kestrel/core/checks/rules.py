@@ -1,18 +1,13 @@
-"""Settings held against a guide and the line: one finding a rule, with what to do.
-
-A *breach* is what the platform refuses or the line cannot hold; a *caution* works but is unwise;
-*fine* says that a rule was looked at and holds.
-"""
+"""Settings held against a guide and the line: one function a rule, with what to do."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from fractions import Fraction
-from typing import Literal, NamedTuple
+from typing import NamedTuple
 
-from eager_kestrel.core.checks.recording import Recording
+from eager_kestrel.core.checks.findings import Finding, Findings, Severity
 from eager_kestrel.core.checks.settings import Interval, Settings
-from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.errors import NoPlanError
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.levels import LEVELS, least_level, level_rank
@@ -20,41 +15,11 @@ from eager_kestrel.core.overhead import overhead
 from eager_kestrel.core.picture import Picture, frame_rate_text
 from eager_kestrel.core.units import Bitrate
 
-Severity = Literal["breach", "caution", "fine"]
-
 LONG_BUFFER_SECONDS = 2.0
 SHORT_BUFFER_SECONDS = 0.5
 INTERVAL_TOLERANCE_FRAMES = 0.5
 """A whole number of frames comes this close to a length of time."""
 FAR_FROM_ADVICE = 0.25
-
-
-class Finding(Frozen):
-    """One rule and how it stands."""
-
-    platform: str
-    """The guide it is of, or ``uplink``."""
-    rule: str
-    """The guide's key, or the name of a general rule."""
-    severity: Severity
-    found: str
-    wanted: str
-    do: str = ""
-    """What to do; empty when fine."""
-
-
-class Findings(Frozen):
-    """Everything that was looked at."""
-
-    format: str = format_name("findings")
-    findings: tuple[Finding, ...]
-    recording: Recording | None = None
-    """What was found, where a recording was looked at."""
-
-    @property
-    def breaches(self) -> int:
-        """How many rules are broken."""
-        return sum(finding.severity == "breach" for finding in self.findings)
 
 
 class _Judged(NamedTuple):
@@ -68,28 +33,37 @@ class _Judged(NamedTuple):
 Rules = Iterator[_Judged]
 
 
-def check(
-    settings: Settings,
-    guides: Iterable[tuple[Guide, str | None]],
-    safe_kbps: float | None = None,
-) -> Findings:
+def check(settings: Settings, guides: Sequence[Guide], safe_kbps: float | None = None) -> Findings:
     """Hold settings against guides, and against the line when it is known.
 
     Args:
         settings: what is set; rules about what is left out are skipped.
-        guides: each with the account's standing, or None.
+        guides: each with its standing applied.
         safe_kbps: what may be sent in all, over all these platforms.
     """
-    found: list[Finding] = []
-    together = 0.0
-    for guide, standing in guides:
-        ruled = guide.under(standing)
-        for rule in _RULES:
-            found += [_finding(guide.name, judged) for judged in rule(settings, ruled)]
-        together += sent_kbps(settings, ruled) or 0.0
-    if safe_kbps is not None and together > 0:
-        found.append(_finding("uplink", _against_line(together, safe_kbps)))
-    return Findings(findings=tuple(found))
+    found = [finding for guide in guides for finding in against_guide(settings, guide)]
+    return Findings(findings=(*found, *against_line(settings, guides, safe_kbps)))
+
+
+def against_guide(settings: Settings, guide: Guide) -> list[Finding]:
+    """Every rule of one guide, its standing applied, that the settings say something of."""
+    return [_finding(guide, judged) for rule in _RULES for judged in rule(settings, guide)]
+
+
+def against_line(
+    settings: Settings, guides: Sequence[Guide], safe_kbps: float | None
+) -> tuple[Finding, ...]:
+    """Everything sent to all of them against what may be sent; nothing where either is unknown."""
+    together = sum(sent_kbps(settings, guide) or 0.0 for guide in guides)
+    if safe_kbps is None or together <= 0:
+        return ()
+    safe, sent = Bitrate.from_kbps(safe_kbps), Bitrate.from_kbps(together)
+    over = Bitrate.from_kbps(max(0.0, together - safe_kbps))
+    judged = _Judged(
+        "safe rate", "fine" if together <= safe_kbps else "breach", f"{sent.in_kbps()} in all",
+        f"at most {safe.in_kbps()}", f"send {over.in_kbps()} less",
+    )  # fmt: skip
+    return (_finding(None, judged),)
 
 
 def sent_kbps(settings: Settings, guide: Guide) -> float | None:
@@ -106,9 +80,11 @@ def sent_kbps(settings: Settings, guide: Guide) -> float | None:
     return extra.total_kbps(rate.kbps, audio.bitrate.kbps if audio.bitrate else 0.0)
 
 
-def _finding(platform: str, judged: _Judged) -> Finding:
+def _finding(guide: Guide | None, judged: _Judged) -> Finding:
+    """A rule as judged, of a guide or, without one, of the line."""
     return Finding(
-        platform=platform,
+        platform="uplink" if guide is None else guide.name,
+        standing=None if guide is None else guide.standing,
         rule=judged.rule,
         severity=judged.severity,
         found=str(judged.found),
@@ -121,14 +97,6 @@ def _one_of(rule: str, found: object, taken: Iterable[object], do: str) -> _Judg
     known = [str(t) for t in taken]
     severity: Severity = "fine" if str(found) in known else "breach"
     return _Judged(rule, severity, found, " or ".join(known), do)
-
-
-def _against_line(total: float, safe_kbps: float) -> _Judged:
-    fits = total <= safe_kbps
-    safe, sent = Bitrate.from_kbps(safe_kbps), Bitrate.from_kbps(total)
-    over = Bitrate.from_kbps(max(0.0, total - safe_kbps))
-    return _Judged("safe rate", "fine" if fits else "breach", f"{sent.in_kbps()} in all",
-                   f"at most {safe.in_kbps()}", f"send {over.in_kbps()} less")  # fmt: skip
 
 
 def _transport(settings: Settings, guide: Guide) -> Rules:

@@ -6,16 +6,19 @@ A plan's settings are valid settings, so a plan can be held against a guide like
 from __future__ import annotations
 
 import re
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 
 from pydantic import BeforeValidator, Field, PlainSerializer, WithJsonSchema, model_validator
 
 from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.errors import UnitError
-from eager_kestrel.core.guide.guide import AudioCodec, Codec, RateControl, Transport
+from eager_kestrel.core.guide.rules import AudioCodec, Codec, RateControl, Transport
 from eager_kestrel.core.plan.plan import DestinationPlan
 from eager_kestrel.core.quantities import FrameRate, PictureSize, Rate
 from eager_kestrel.core.units import Bitrate, parse_seconds
+
+MOST_B_FRAMES = 16
+"""In a row: what H.264 and H.265 decoders hold."""
 
 
 class Interval(Frozen):
@@ -92,7 +95,7 @@ class VideoSet(Frozen):
     keyframes: KeyframeInterval | None = None
     profile: str | None = None
     level: LevelName | None = None
-    b_frames: int | None = Field(default=None, ge=0, le=16)
+    b_frames: int | None = Field(default=None, ge=0, le=MOST_B_FRAMES)
     pixel_format: str | None = None
     colour: str | None = None
     colour_range: Literal["limited", "full"] | None = None
@@ -133,29 +136,28 @@ def settings_of(planned: DestinationPlan) -> Settings:
     video, audio = planned.video, planned.audio
     if video is None or audio is None:
         raise ValueError(f"{planned.platform} has no settings")
-    written: dict[str, Any] = {
-        "transport": planned.transport,
-        "video": {
-            "codec": video.codec,
-            "picture": f"{video.width}x{video.height}",
-            "frame_rate": video.frame_rate,
-            "bitrate": Bitrate.from_kbps(video.bitrate_kbps),
-            "peak": None if video.peak_kbps is None else Bitrate.from_kbps(video.peak_kbps),
-            "rate_control": video.rate_control,
-            "buffer_kbit": video.buffer_kbit,
-            "keyframes": Interval(frames=video.keyframe_frames),
-            "profile": video.profile,
-            "level": video.level,
-            "b_frames": video.b_frames,
-            "pixel_format": video.pixel_format,
-            "colour": video.colour,
-            "colour_range": video.colour_range,
-        },
-        "audio": {
-            "codec": audio.codec,
-            "bitrate": Bitrate.from_kbps(audio.bitrate_kbps),
-            "sample_rate_hz": audio.sample_rate_hz,
-            "channels": audio.channels,
-        },
-    }
-    return Settings.model_validate(written)
+    return Settings(
+        transport=planned.transport,
+        video=VideoSet(
+            codec=video.codec,
+            picture=video.picture,
+            frame_rate=video.frame_rate,
+            bitrate=Bitrate.from_kbps(video.bitrate_kbps),
+            peak=None if video.peak_kbps is None else Bitrate.from_kbps(video.peak_kbps),
+            rate_control=video.rate_control,
+            buffer_kbit=video.buffer_kbit,
+            keyframes=Interval(frames=video.keyframe_frames),
+            profile=video.profile,
+            level=video.level,
+            b_frames=video.b_frames,
+            pixel_format=video.pixel_format,
+            colour=video.colour,
+            colour_range=video.colour_range,
+        ),
+        audio=AudioSet(
+            codec=audio.codec,
+            bitrate=Bitrate.from_kbps(audio.bitrate_kbps),
+            sample_rate_hz=audio.sample_rate_hz,
+            channels=audio.channels,
+        ),
+    )

@@ -7,11 +7,15 @@ that. What is left is the safe rate for everything sent.
 
 from __future__ import annotations
 
+from typing import Literal
+
 from eager_kestrel.core.document import Frozen
 from eager_kestrel.core.line.uplink import Uplink
 from eager_kestrel.core.overhead import Overhead
 from eager_kestrel.core.show.show import Reserve
-from eager_kestrel.core.units import Bitrate
+from eager_kestrel.core.words import plans as words
+
+BoundBy = Literal["safe share", "floor"]
 
 
 class Step(Frozen):
@@ -31,8 +35,8 @@ class Budget(Frozen):
     """What may be sent in all; never below zero."""
     reserved_kbps: float
     """All named reserves, even where the line does not hold them."""
-    bound_by: str
-    """``safe share`` or ``floor``: which of the two set it, before reserves."""
+    bound_by: BoundBy
+    """Which of the two set it, before reserves."""
 
     def upload_for(self, safe_kbps: float) -> float:
         """The typical upload whose safe rate is this, on a line of the same evenness; inverse."""
@@ -46,20 +50,18 @@ def budget(uplink: Uplink, safe_share: float, reserves: tuple[Reserve, ...]) -> 
     shared = round(typical * safe_share, 3)
     floor_binds = uplink.floor_kbps < shared
     rate = uplink.floor_kbps if floor_binds else shared
-    steps = [Step(name="typical upload", before_kbps=typical, after_kbps=typical, why=uplink.said)]
+    assumed = uplink.basis == "assumed"
+    why = words.share_step(safe_share)
     if floor_binds:
-        kept = "was assumed to hold" if uplink.basis == "assumed" else "held"
-        why = (
-            f"nine windows in ten {kept} this, less than the safe share of {safe_share:.0%} "
-            f"({Bitrate.from_kbps(shared)})"
-        )
-        steps.append(Step(name="floor", before_kbps=typical, after_kbps=rate, why=why))
-    else:
-        why = f"{safe_share:.0%} of typical; the rest is for the line's ups and downs"
-        steps.append(Step(name="safe share", before_kbps=typical, after_kbps=rate, why=why))
+        why = words.floor_step(safe_share, shared, assumed=assumed)
+    name: BoundBy = "floor" if floor_binds else "safe share"
+    steps = [
+        Step(name="typical upload", before_kbps=typical, after_kbps=typical, why=uplink.said),
+        Step(name=name, before_kbps=typical, after_kbps=rate, why=why),
+    ]
     for reserve in reserves:
         left = max(0.0, round(rate - reserve.rate.kbps, 3))
-        why = f"{reserve.rate} kept for {reserve.name}"
+        why = words.reserve_step(reserve.rate.kbps, reserve.name)
         steps.append(
             Step(name=f"reserve: {reserve.name}", before_kbps=rate, after_kbps=left, why=why)
         )
@@ -68,7 +70,7 @@ def budget(uplink: Uplink, safe_share: float, reserves: tuple[Reserve, ...]) -> 
         steps=tuple(steps),
         safe_kbps=rate,
         reserved_kbps=sum(reserve.rate.kbps for reserve in reserves),
-        bound_by="floor" if floor_binds else "safe share",
+        bound_by=name,
     )
 
 
@@ -78,7 +80,7 @@ def beside(waterfall: Budget, others_kbps: float) -> Budget:
         return waterfall
     before = waterfall.safe_kbps
     after = max(0.0, round(before - others_kbps, 3))
-    why = f"{Bitrate.from_kbps(others_kbps).in_kbps()} go to other destinations"
+    why = words.others_step(others_kbps)
     step = Step(name="other destinations", before_kbps=before, after_kbps=after, why=why)
     return waterfall.model_copy(
         update={
@@ -95,14 +97,8 @@ def destination_steps(
     """The rest of the waterfall for one destination: transport overhead, audio, video."""
     video = round(max(0.0, extra.video_kbps(safe_kbps, audio_kbps)), 3)
     carried = round(min(safe_kbps, video + audio_kbps), 3)
+    headers, audio = words.headers_step(transport), words.audio_step(audio_kbps)
     return (
-        Step(
-            name="transport overhead",
-            before_kbps=safe_kbps,
-            after_kbps=carried,
-            why=f"headers of {transport.upper()} around every frame",
-        ),
-        Step(
-            name="audio", before_kbps=carried, after_kbps=video, why=f"{audio_kbps:g} kbit/s of AAC"
-        ),
+        Step(name="transport overhead", before_kbps=safe_kbps, after_kbps=carried, why=headers),
+        Step(name="audio", before_kbps=carried, after_kbps=video, why=audio),
     )

@@ -16,31 +16,29 @@ import numpy as np
 
 from eager_kestrel.core.arrays import Flags, Floats, Indices
 from eager_kestrel.core.choice.candidates import Candidate, candidates, nearest_shape
+from eager_kestrel.core.choice.limits import (
+    AUDIO_SHARE,
+    VARIABLE_TARGET,
+    all_viewers_kbps,
+    audio_steps,
+    delivered_shares,
+    level_limits,
+    overheads,
+    rate_control,
+    rounded_down,
+    rung_limits,
+    viewers_kbps,
+)
+from eager_kestrel.core.choice.option import Option
 from eager_kestrel.core.choice.quality import QualityTable, clean_kbps, quality
-from eager_kestrel.core.guide.guide import Codec, Guide, RateControl
-from eager_kestrel.core.levels import LEVELS, Level, level_rank
-from eager_kestrel.core.overhead import overhead
-from eager_kestrel.core.plan.plan import Bound, Option
+from eager_kestrel.core.guide.guide import Guide
+from eager_kestrel.core.guide.rules import Codec
 from eager_kestrel.core.show.show import Show
+from eager_kestrel.core.words.facts import BitrateBound
 
-LEAST_VIDEO_KBPS = 100.0
-"""Below this no picture of any size is worth sending."""
 TIE = 1e-9
-VARIABLE_TARGET = 0.80
-"""Of the peak: what is left above it is what variable bitrate is for. The line bears the peak."""
 
-AUDIO_STEPS_KBPS = (32.0, 48.0, 64.0, 96.0, 128.0, 160.0, 192.0, 256.0, 320.0)
-AUDIO_SHARE = 0.05
-"""Of everything sent, once there is plenty."""
-
-LIMITS: tuple[Bound, ...] = ("budget", "guide", "level", "viewers", "no visible gain")
-
-
-def rounded_down(kbps: Floats) -> Floats:
-    """To 50 below 2,000 kbit/s and to 100 above, never up; exact to a bit a second."""
-    bits = np.round(np.maximum(kbps, 0) * 1000)
-    step = np.where(bits < 2_000_000, 50_000, 100_000)
-    return np.asarray(bits // step * step / 1000, dtype=np.float64)
+LIMITS: tuple[BitrateBound, ...] = ("budget", "guide", "level", "viewers", "no visible gain")
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,7 +67,7 @@ class Weighed:
         keys = (pixels[indices], self.kbps[indices], -rounded)
         return [int(i) for i in indices[np.lexsort(keys)]]
 
-    def limit(self, index: int) -> Bound:
+    def limit(self, index: int) -> BitrateBound:
         """What bound the bitrate of a candidate."""
         return LIMITS[int(np.argmin(self.limits_kbps[:, index]))]
 
@@ -77,9 +75,8 @@ class Weighed:
         """A candidate as it stands in a plan."""
         chosen = self.candidates[index]
         return Option(
-            width=chosen.picture.width,
-            height=chosen.picture.height,
-            fps=round(float(chosen.frame_rate), 3),
+            picture=chosen.picture,
+            frame_rate=chosen.frame_rate,
             bitrate_kbps=float(self.target_kbps[index]),
             quality=round(float(self.quality[index]), 4),
         )
@@ -195,8 +192,41 @@ def field_of(
     """
     members = members or (guide,)
     senders = members[:1] if relayed else members
+    found = _candidates(show, guide, members)
+    pixels = np.array([c.picture.pixels for c in found], dtype=np.float64)
+    fps = np.array([float(c.frame_rate) for c in found], dtype=np.float64)
+    floors, ceilings = rung_limits(members, found, codec)
+    per_byte, fixed = overheads(senders, found, guide.audio.sample_rates_hz[0])
+    viewers = all_viewers_kbps([viewers_kbps(m, show) for m in members], per_byte, fixed)
+    share = 1.0 if rate_control(guide) == "constant" else VARIABLE_TARGET
+    clean = clean_kbps(table, show.motion, codec, pixels, fps)
+    unseen = (
+        np.ceil(np.maximum(clean, floors) / share / 100) * 100
+    )  # a floor outweighs what is seen
+    return Field(
+        candidates=found,
+        codec=codec,
+        pixels=pixels,
+        fps=fps,
+        per_byte=per_byte.sum(axis=0),
+        fixed_kbps=fixed.sum(axis=0),
+        rules_kbps=np.stack([ceilings, level_limits(guide, codec, found, fps), viewers, unseen]),
+        floors_kbps=floors,
+        smooth=fps >= min(table.motion[show.motion].least_fps, fps.max(initial=0.0)),
+        encodable=pixels * fps <= show.machine.most_pixels(codec),
+        delivered=delivered_shares(members, table, found),
+        seen_pixels=np.minimum(pixels, show.source.pixels),
+        audio_steps=audio_steps(guide),
+        table=table,
+        show=show,
+        target_share=share,
+        copies=len(senders),
+    )
+
+
+def _candidates(show: Show, guide: Guide, members: Sequence[Guide]) -> list[Candidate]:
     rules = guide.video
-    found = candidates(
+    return candidates(
         nearest_shape(show.source, rules.shapes),
         show.source,
         show.frame_rate,
@@ -206,137 +236,3 @@ def field_of(
         only_named=bool(rules.pictures),
         rewarded_from_lines=guide.delivery.better_from_lines,
     )
-    pixels = np.array([c.picture.pixels for c in found], dtype=np.float64)
-    fps = np.array([float(c.frame_rate) for c in found], dtype=np.float64)
-    floors, ceilings = _rungs(members, found, codec)
-    floors = np.maximum(floors, LEAST_VIDEO_KBPS)
-    per_byte, fixed = _overheads(senders, found, guide.audio.sample_rates_hz[0])
-    clean = clean_kbps(table, show.motion, codec, pixels, fps)
-    share = 1.0 if rate_control(guide) == "constant" else VARIABLE_TARGET
-    profile = rules.profiles_of(codec)[0]
-    most = [viewers_kbps(member, show) for member in members]
-    limits = np.stack(
-        [
-            ceilings,
-            _level_kbps(_allowed_levels(guide, codec), found, fps, profile),
-            _viewers(most, per_byte, fixed),
-            # a platform's floor outweighs what can be seen
-            np.ceil(np.maximum(clean, floors) / share / 100) * 100,
-        ]
-    )
-    return Field(
-        candidates=found,
-        codec=codec,
-        pixels=pixels,
-        fps=fps,
-        per_byte=per_byte.sum(axis=0),
-        fixed_kbps=fixed.sum(axis=0),
-        rules_kbps=limits,
-        floors_kbps=floors,
-        smooth=fps >= min(table.motion[show.motion].least_fps, fps.max(initial=0.0)),
-        encodable=pixels * fps <= show.machine.most_pixels(codec),
-        delivered=_delivered(members, table, found),
-        seen_pixels=np.minimum(pixels, show.source.pixels),
-        audio_steps=_audio_steps(guide),
-        table=table,
-        show=show,
-        target_share=share,
-        copies=len(senders),
-    )
-
-
-def _rungs(members: Sequence[Guide], found: list[Candidate], codec: Codec) -> tuple[Floats, Floats]:
-    """The highest floor and the lowest ceiling of each candidate, in kbit/s."""
-    floors, ceilings = np.zeros(len(found)), np.full(len(found), inf)
-    for member in members:
-        rows = member.rung_table(codec, member.transports[0])
-        said = [member.within_rules(rows.limits(c.picture, c.frame_rate)) for c in found]
-        floor = np.array([s.floor.kbps if s.floor else 0.0 for s in said], dtype=np.float64)
-        ceiling = np.array([s.ceiling.kbps if s.ceiling else inf for s in said], dtype=np.float64)
-        floors, ceilings = np.maximum(floors, floor), np.minimum(ceilings, ceiling)
-    return floors, ceilings
-
-
-def _overheads(
-    members: Sequence[Guide], found: list[Candidate], sample_rate_hz: int
-) -> tuple[Floats, Floats]:
-    """What each copy adds per byte and per second; both of shape (members, candidates)."""
-    per_byte, fixed = np.empty((len(members), len(found))), np.empty((len(members), len(found)))
-    for row, member in enumerate(members):
-        rates = {c.frame_rate for c in found}
-        extra = {rate: overhead(member.transports[0], rate, sample_rate_hz) for rate in rates}
-        per_byte[row] = [extra[c.frame_rate].per_byte for c in found]
-        fixed[row] = [extra[c.frame_rate].fixed_kbps for c in found]
-    return per_byte, fixed
-
-
-def _viewers(most: list[float], per_byte: Floats, fixed: Floats) -> Floats:
-    """The most of all copies together that every platform's viewers take of their own."""
-    each = (np.array(most)[:, None] - fixed) / per_byte  # a relay's one copy is everybody's
-    return np.asarray(each.min(axis=0) * per_byte.sum(axis=0) + fixed.sum(axis=0), dtype=np.float64)
-
-
-def rate_control(guide: Guide) -> RateControl:
-    """Constant bitrate where it is taken, unless the platform would rather have variable."""
-    taken, advised = guide.video.rate_control, guide.video.advised.rate_control
-    if advised is not None and advised in taken:
-        return advised
-    return "constant" if "constant" in taken else "variable"
-
-
-def _delivered(members: Sequence[Guide], table: QualityTable, found: list[Candidate]) -> Floats:
-    """Where large pictures are delivered with a better codec, the others lose a little.
-
-    The mean over those that share an encode; by weight, raising one could lower its own quality.
-    """
-    shares = np.ones((len(members), len(found)))
-    for row, member in enumerate(members):
-        lines = member.delivery.better_from_lines
-        if lines is not None:
-            small = np.array([c.picture.lines < lines for c in found], dtype=bool)
-            shares[row, small] = table.ordinary_delivery
-    return np.asarray(shares.mean(axis=0), dtype=np.float64)
-
-
-def _audio_steps(guide: Guide) -> Floats:
-    """Customary audio bitrates in the guide's range, and its ends; none above what it advises."""
-    rules = guide.audio
-    least, most = rules.least.kbps, (rules.advised.bitrate or rules.most).kbps
-    steps = {least, most, *(step for step in AUDIO_STEPS_KBPS if least <= step <= most)}
-    return np.array(sorted(steps), dtype=np.float64)
-
-
-def viewers_kbps(guide: Guide, show: Show) -> float:
-    """What the slowest viewers can take of everything sent; endless where smaller copies are sure.
-
-    Engine of delivery: without transcodes everyone receives the full rate.
-    """
-    if guide.delivery.transcodes == "always":
-        return inf
-    slowest = (guide.delivery.slowest_viewer, show.viewers)
-    return min((rate.kbps for rate in slowest if rate is not None), default=inf)
-
-
-def _allowed_levels(guide: Guide, codec: Codec) -> list[Level]:
-    """Levels of a codec up to the highest the guide takes."""
-    highest = guide.video.highest_level.get(codec)
-    rank = None if highest is None else level_rank(codec, highest)
-    return list(LEVELS[codec] if rank is None else LEVELS[codec][: rank + 1])
-
-
-def _level_kbps(levels: list[Level], found: list[Candidate], fps: Floats, profile: str) -> Floats:
-    """The most bitrate any allowed level gives each candidate; 0 where none holds it."""
-    blocks = levels[0].codec == "h264"
-    unit = 16 if blocks else 1
-    across = np.array([-(-c.picture.width // unit) for c in found], dtype=np.float64)
-    down = np.array([-(-c.picture.height // unit) for c in found], dtype=np.float64)
-    most = np.zeros(len(found))
-    for level in levels:
-        holds = (
-            (across * down <= level.area)
-            & (across * down * fps <= level.area_per_second * (1 + 1e-12))
-            & (across <= level.longest_across)
-            & (down <= level.longest_down)
-        )
-        most = np.where(holds, np.maximum(most, level.bitrate_kbps(profile)), most)
-    return np.asarray(most, dtype=np.float64)

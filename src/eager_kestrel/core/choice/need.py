@@ -8,52 +8,26 @@ from __future__ import annotations
 
 from typing import Any
 
-from eager_kestrel.core.choice.budget import budget
-from eager_kestrel.core.choice.field import field_of
+from eager_kestrel.core.choice.budget import Budget, budget
+from eager_kestrel.core.choice.field import Field, field_of
+from eager_kestrel.core.choice.option import Option
 from eager_kestrel.core.choice.quality import QualityTable
-from eager_kestrel.core.document import Frozen, format_name
+from eager_kestrel.core.choice.turning_points import full_rate_for, safe_rate_for
+from eager_kestrel.core.choice.what_if import Need
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.line.uplink import assumed_uplink
-from eager_kestrel.core.picture import Picture
-from eager_kestrel.core.plan.alternatives import full_rate_for, safe_rate_for
-from eager_kestrel.core.plan.plan import Option
-from eager_kestrel.core.show.show import Destination, Show
+from eager_kestrel.core.picture import Picture, frame_rate_text
+from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.units import Bitrate
 
 REFERENCE = Bitrate(100_000_000)
 """Any line of the assumed evenness will do to learn how safe rate and upload hang together."""
 
 
-class Need(Frozen):
-    """The upload one picture takes on one platform."""
-
-    platform: str
-    standing: str | None
-    picture: str
-    fps: float
-    upload_kbps: float | None
-    """The least typical upload; none when no upload makes a plan choose it."""
-    gives: Option | None
-    """What that upload gives."""
-    forced: Option | None = None
-    """For a picture no plan chooses: the most that can be made of it when it is set anyway."""
-    forced_upload_kbps: float | None = None
-    """The upload that takes."""
-    better: Option | None = None
-    """What a plan chooses with that upload."""
-
-
-class Needs(Frozen):
-    """Answers, in the order asked."""
-
-    format: str = format_name("need")
-    needs: tuple[Need, ...]
-
-
 def need(
     show: Show,
-    destination: Destination,
     guide: Guide,
+    codec: str | None,
     table: QualityTable,
     pictures: list[Picture] | None = None,
     frame_rate_at_least: float | None = None,
@@ -62,44 +36,46 @@ def need(
 
     Args:
         show: source, motion, share and reserves.
-        destination: where to.
-        guide: without any standing applied.
+        guide: with its standing applied.
+        codec: that is asked for; None leaves it to the guide.
         table: of the quality model.
         pictures: which; all the candidates when none are named.
         frame_rate_at_least: frames a second; any when none is given.
     """
-    ruled = guide.under(destination.standing)
-    field = field_of(show, ruled, table, ruled.codec(destination.codec))
+    field = field_of(show, guide, table, guide.codec(codec))
     waterfall = budget(assumed_uplink(REFERENCE), show.safe_share, show.reserves)
     asked = pictures or sorted({c.picture for c in field.candidates}, key=lambda p: p.pixels)
-    found = []
-    for picture in asked:
-        safe = safe_rate_for(field, picture, frame_rate_at_least or 0.0)
-        gives = None
-        forced: dict[str, Any] = {}
-        if safe is not None:
-            weighed = field.at(safe)
-            gives = weighed.option(weighed.order()[0])
-        elif (most := full_rate_for(field, picture, frame_rate_at_least or 0.0)) is not None:
-            safe_forced, option = most
-            weighed = field.at(safe_forced)
-            forced = {
-                "forced": option,
-                "forced_upload_kbps": _rounded_up(waterfall.upload_for(safe_forced)),
-                "better": weighed.option(weighed.order()[0]),
-            }
-        found.append(
-            Need(
-                platform=guide.name,
-                standing=destination.standing,
-                picture=str(picture),
-                fps=frame_rate_at_least or (gives.fps if gives else 0.0),
-                upload_kbps=None if safe is None else _rounded_up(waterfall.upload_for(safe)),
-                gives=gives,
-                **forced,
-            )
-        )
-    return tuple(found)
+    return tuple(
+        _needed(field, guide, waterfall, picture, frame_rate_at_least or 0.0) for picture in asked
+    )
+
+
+def _needed(field: Field, guide: Guide, waterfall: Budget, picture: Picture, fps: float) -> Need:
+    """The answer for one picture at so many frames a second or more, 0 taking any."""
+    safe = safe_rate_for(field, picture, fps)
+    gives = None if safe is None else _best(field, safe)
+    forced: dict[str, Any] = {}
+    if safe is None and (most := full_rate_for(field, picture, fps)) is not None:
+        safe_forced, option = most
+        forced = {
+            "forced": option,
+            "forced_upload_kbps": _rounded_up(waterfall.upload_for(safe_forced)),
+            "better": _best(field, safe_forced),
+        }
+    return Need(
+        platform=guide.name,
+        standing=guide.standing,
+        picture=str(picture),
+        fps=fps or (float(frame_rate_text(gives.frame_rate)) if gives else 0.0),
+        upload_kbps=None if safe is None else _rounded_up(waterfall.upload_for(safe)),
+        gives=gives,
+        **forced,
+    )
+
+
+def _best(field: Field, safe_kbps: float) -> Option:
+    weighed = field.at(safe_kbps)
+    return weighed.option(weighed.order()[0])
 
 
 def _rounded_up(kbps: float) -> float:

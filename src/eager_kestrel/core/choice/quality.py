@@ -8,16 +8,12 @@ that it is a function of bitrate. Parameters come in as a table (``data/quality.
 
 from __future__ import annotations
 
-from typing import Literal
-
 import numpy as np
 
 from eager_kestrel.core.arrays import Floats
 from eager_kestrel.core.document import Frozen
 from eager_kestrel.core.quantities import PictureSize
-
-Motion = Literal["still", "calm", "lively", "hectic"]
-MOTIONS: tuple[Motion, ...] = ("still", "calm", "lively", "hectic")
+from eager_kestrel.core.show.show import Motion
 
 REFERENCE_PIXELS = 1280 * 720
 REFERENCE_FPS = 30
@@ -32,11 +28,18 @@ class MotionParameters(Frozen):
     """How one motion class behaves."""
 
     clean_kbps: float
-    picture: float
-    frame: float
+    """Bitrate of the reference picture and rate beyond which nothing more is seen, in H.264."""
+    size_exponent: float
+    """How that bitrate grows with pixels: 1 in proportion, less where larger pictures code better.
+    """
+    rate_exponent: float
+    """How it grows with frames a second: less than 1, since close frames are alike."""
     spatial: float
+    """How steeply quality falls with pixels: the higher, the less a smaller picture loses."""
     temporal: float
+    """How steeply it falls with frames a second."""
     least_fps: float
+    """Below this nothing of this motion is sent, where more can be had."""
 
 
 class QualityTable(Frozen):
@@ -56,9 +59,9 @@ def clean_kbps(
 ) -> Floats:
     """Bitrate in kbit/s beyond which nothing more is seen; arrays of one shape in and out."""
     m = table.motion[motion]
-    size = (pixels / REFERENCE_PIXELS) ** m.picture
+    size = (pixels / REFERENCE_PIXELS) ** m.size_exponent
     return np.asarray(
-        m.clean_kbps * size * (fps / REFERENCE_FPS) ** m.frame * table.codec[codec],
+        m.clean_kbps * size * (fps / REFERENCE_FPS) ** m.rate_exponent * table.codec[codec],
         dtype=np.float64,
     )
 

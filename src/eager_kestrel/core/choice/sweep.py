@@ -1,30 +1,27 @@
 """What is chosen over a range of one input: upload, share, motion or standing.
 
-The same :class:`eager_kestrel.core.choose.Field` answers for a thousand uplinks at once.
+The same :class:`eager_kestrel.core.choice.field.Field` answers for a thousand uplinks at once.
 """
 
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Literal
 
 import numpy as np
 
 from eager_kestrel.core.choice.budget import budget
 from eager_kestrel.core.choice.field import Field, field_of
-from eager_kestrel.core.choice.quality import MOTIONS, QualityTable
-from eager_kestrel.core.document import Frozen, format_name
+from eager_kestrel.core.choice.quality import QualityTable
+from eager_kestrel.core.choice.what_if import OVER, Over, Point, Sweep
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.line.uplink import Uplink, assumed_uplink
 from eager_kestrel.core.names import nearest_name
-from eager_kestrel.core.plan.plan import Option
-from eager_kestrel.core.show.show import Destination, Show
+from eager_kestrel.core.show.show import MOTIONS, Show
 from eager_kestrel.core.units import Bitrate
 
-Over = Literal["upload", "share", "motion", "standing"]
-OVER: tuple[Over, ...] = ("upload", "share", "motion", "standing")
 POINTS = 79
 """Of a range: 1 to 40 Mbit/s in steps of a half."""
 
@@ -36,27 +33,6 @@ class Range:
     over: Over
     begin: float = 0.0
     end: float = 0.0
-
-
-class Point(Frozen):
-    """What is chosen at one value."""
-
-    at: str
-    """The value in words."""
-    value: float | None
-    """The value as a number: Mbit/s or 0..1; none for names."""
-    safe_kbps: float
-    chosen: Option | None
-    """None where no settings satisfy the guide."""
-
-
-class Sweep(Frozen):
-    """Everything along the way."""
-
-    format: str = format_name("sweep")
-    platform: str
-    over: Over
-    points: tuple[Point, ...]
 
 
 def parse_range(text: str) -> Range:
@@ -84,62 +60,64 @@ def parse_range(text: str) -> Range:
 
 
 def sweep(
-    wanted: Range,
-    show: Show,
-    destination: Destination,
-    guide: Guide,
-    table: QualityTable,
-    uplink: Uplink,
-) -> Sweep:
+    wanted: Range, show: Show, guide: Guide, codec: str | None, table: QualityTable,
+    uplink: Uplink | None,
+) -> Sweep:  # fmt: skip
     """What is chosen at each value, everything else as it is.
 
     Args:
         wanted: what to vary.
         show: what is streamed.
-        destination: where to; its standing holds unless standings are swept.
-        guide: without any standing applied.
+        guide: with its standing applied, which holds unless standings are swept.
+        codec: that is asked for; None leaves it to the guide.
         table: of the quality model.
-        uplink: for everything but a sweep of uploads.
+        uplink: for everything but a sweep of uploads, which needs none.
     """
-    points: list[Point] = []
-    if wanted.over in ("upload", "share"):
-        values = np.linspace(wanted.begin, wanted.end, POINTS)
-        safe, names, numbers = [], [], []
-        for value in values:
-            if wanted.over == "upload":
-                line = assumed_uplink(Bitrate.from_kbps(float(value) * 1000))
-                safe.append(budget(line, show.safe_share, show.reserves).safe_kbps)
-                names.append(f"{value:.4g} Mbit/s")
-                numbers.append(float(value))
-            else:
-                share = float(value) / 100
-                safe.append(budget(uplink, share, show.reserves).safe_kbps)
-                names.append(f"{share:.1%}")
-                numbers.append(share)
-        ruled = guide.under(destination.standing)
-        field = field_of(show, ruled, table, ruled.codec(destination.codec))
-        points = _points(field, names, numbers, safe)
+    if wanted.over == "upload":
+        points = _over_uploads(wanted, field_of(show, guide, table, guide.codec(codec)))
+        return Sweep(platform=guide.name, over=wanted.over, points=points)
+    if uplink is None:
+        raise ValueError(f"a sweep of {wanted.over} needs an uplink")
+    if wanted.over == "share":
+        field = field_of(show, guide, table, guide.codec(codec))
+        return Sweep(
+            platform=guide.name, over=wanted.over, points=_over_shares(wanted, field, uplink)
+        )
+    safe = budget(uplink, show.safe_share, show.reserves).safe_kbps
+    found: list[Point] = []
+    if wanted.over == "motion":
+        for motion in MOTIONS:
+            moving = show.model_copy(update={"motion": motion})
+            found += _points(
+                field_of(moving, guide, table, guide.codec(codec)), [motion], [None], [safe]
+            )
     else:
-        safe_kbps = budget(uplink, show.safe_share, show.reserves).safe_kbps
-        standings = [destination.standing]
-        motions = list(MOTIONS) if wanted.over == "motion" else [show.motion]
-        if wanted.over == "standing":
-            standings = [None, *guide.standings]
-        for standing in standings:
-            for motion in motions:
-                ruled = guide.under(standing)
-                here = show.model_copy(update={"motion": motion})
-                field = field_of(here, ruled, table, ruled.codec(destination.codec))
-                name = motion if wanted.over == "motion" else standing or "ordinary"
-                points += _points(field, [name], [None], [safe_kbps])
-    return Sweep(platform=guide.name, over=wanted.over, points=tuple(points))
+        for standing in (None, *guide.ordinary.standings):
+            ruled = guide.under(standing)
+            field = field_of(show, ruled, table, ruled.codec(codec))
+            found += _points(field, [standing or "ordinary"], [None], [safe])
+    return Sweep(platform=guide.name, over=wanted.over, points=tuple(found))
+
+
+def _over_uploads(wanted: Range, field: Field) -> tuple[Point, ...]:
+    values = np.linspace(wanted.begin, wanted.end, POINTS).tolist()
+    show = field.show
+    lines = [assumed_uplink(Bitrate.from_kbps(value * 1000)) for value in values]
+    safe = [budget(line, show.safe_share, show.reserves).safe_kbps for line in lines]
+    return _points(field, [f"{value:.4g} Mbit/s" for value in values], values, safe)
+
+
+def _over_shares(wanted: Range, field: Field, uplink: Uplink) -> tuple[Point, ...]:
+    shares = (np.linspace(wanted.begin, wanted.end, POINTS) / 100).tolist()
+    safe = [budget(uplink, share, field.show.reserves).safe_kbps for share in shares]
+    return _points(field, [f"{share:.1%}" for share in shares], shares, safe)
 
 
 def _points(
-    field: Field, names: list[str], values: list[float] | list[None], safe: list[float]
-) -> list[Point]:
+    field: Field, names: Sequence[str], values: Sequence[float | None], safe: list[float]
+) -> tuple[Point, ...]:
     chosen = field.best(np.array(safe))
-    return [
+    return tuple(
         Point(
             at=name,
             value=value,
@@ -147,4 +125,4 @@ def _points(
             chosen=field.at(kbps).option(int(index)) if index >= 0 else None,
         )
         for name, value, kbps, index in zip(names, values, safe, chosen, strict=True)
-    ]
+    )

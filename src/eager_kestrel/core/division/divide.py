@@ -1,47 +1,51 @@
 """How several destinations share one line: the division chosen, the others, and what a relay frees.
 
-The search is in :mod:`eager_kestrel.core.division.groupings`; here its outcome becomes part of a plan.
+The search is in :mod:`eager_kestrel.core.division.groupings`; here its outcome becomes a document.
 """
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+from typing import NamedTuple
 
-from eager_kestrel.core.choice.budget import Budget
 from eager_kestrel.core.choice.field import field_of
 from eager_kestrel.core.choice.quality import QualityTable
-from eager_kestrel.core.division.groupings import Division, Encode, Grouping, Groupings, Members
+from eager_kestrel.core.division.encode import Members
+from eager_kestrel.core.division.groupings import Division, Grouping, Groupings
+from eager_kestrel.core.division.place import Place
+from eager_kestrel.core.division.serving import fewest_left_out
 from eager_kestrel.core.division.split import Alternative, Group, LeavingOut, Relay, Split, Way
 from eager_kestrel.core.guide.guide import Guide
-from eager_kestrel.core.plan.plan import Option
-from eager_kestrel.core.plan.planner import Place
 from eager_kestrel.core.show.show import Show
-from eager_kestrel.core.units import Bitrate
+from eager_kestrel.core.words import plans as words
 
 
-@dataclass(frozen=True, slots=True)
-class Outcome:
+class Outcome(NamedTuple):
     """The division as a document, and what each destination is planned from."""
 
     split: Split
     places: tuple[Place, ...]
 
 
-def divide(show: Show, guides: dict[str, Guide], table: QualityTable, waterfall: Budget) -> Outcome:
+def divide(show: Show, guides: Sequence[Guide], table: QualityTable, safe_kbps: float) -> Outcome:
     """Divide the safe rate among the destinations of a show.
 
+    Args:
+        show: with its destinations.
+        guides: of each destination, with its standing applied.
+        table: of the quality model.
+        safe_kbps: what may be sent in all.
+
     Raises:
-        NotFoundError: a standing is not known, or a platform does not take its codec.
+        NotFoundError: a platform does not take the codec that is asked for.
     """
-    ruled = [guides[d.platform].under(d.standing) for d in show.destinations]
-    for guide, destination in zip(ruled, show.destinations, strict=True):
+    for guide, destination in zip(guides, show.destinations, strict=True):
         guide.codec(destination.codec)
-    tried = Groupings(show, ruled, table, waterfall.safe_kbps)
-    chosen, left_out = tried.fewest_left_out()
+    tried = Groupings(show, guides, table, safe_kbps)
+    chosen, left_out = fewest_left_out(tried)
     everyone = tuple(range(tried.count))
     served = tuple(m for m in everyone if m not in left_out)
-    relay = _relay(tried, served or everyone, chosen)
-    because = _left_out_because(tried, waterfall) if left_out else ""
+    because = _left_out_because(tried) if left_out else ""
     groups = _groups(tried, chosen)
     total = sum(group.total_kbps for group in groups)
     alternatives = _alternatives(tried, chosen, served or everyone)
@@ -53,11 +57,11 @@ def divide(show: Show, guides: dict[str, Guide], table: QualityTable, waterfall:
         left_out=tuple(show.destinations[m].name for m in left_out),
         left_out_because=because,
         leave_out_first=_leave_out_first(tried, chosen, served),
-        unused_kbps=round(waterfall.safe_kbps - total, 3),
-        relay=relay,
+        unused_kbps=round(safe_kbps - total, 3),
+        relay=_relay(tried, served or everyone, total),
         text=_text(tried, chosen, alternatives),
     )
-    return Outcome(split, _places(tried, guides, chosen, groups, because))
+    return Outcome(split, _places(tried, chosen, groups, because))
 
 
 def _way(grouping: Grouping) -> Way:
@@ -66,28 +70,22 @@ def _way(grouping: Grouping) -> Way:
     return "one encode for all" if len(grouping) == 1 else "grouped"
 
 
-def _option(encode: Encode, choice: int) -> tuple[Option, float]:
-    """What a choice comes to, and the total of all its copies in kbit/s."""
-    weighed = encode.at(choice).at(float(encode.safe_kbps[choice]))
-    best = weighed.order()[0]
-    carried = weighed.kbps[best] + weighed.audio_kbps
-    total = carried * encode.field.per_byte[best] + encode.field.fixed_kbps[best]
-    return weighed.option(best), round(float(total), 3)
-
-
 def _groups(tried: Groupings, division: Division | None) -> tuple[Group, ...]:
     if division is None:
         return ()
     machine = tried.show.machine
     found = []
     for encode, choice in zip(division.encodes, division.taken, strict=True):
-        option, total = _option(encode, choice)
-        load = machine.load(encode.field.codec, option.width * option.height * option.fps)
+        option, total = encode.outcome(choice)
+        load = machine.load(encode.field.codec, option.picture.pixels * float(option.frame_rate))
         found.append(
             Group(
                 platforms=tuple(tried.show.destinations[m].name for m in encode.members),
                 codec=encode.field.codec,
-                **option.model_dump(),
+                picture=option.picture,
+                frame_rate=option.frame_rate,
+                bitrate_kbps=option.bitrate_kbps,
+                quality=option.quality,
                 total_kbps=total,
                 machine_share=round(load, 4) if machine.encoders else None,
             )
@@ -127,129 +125,118 @@ def _leave_out_first(
     """For each destination, what the others gain without it; the one that is missed least first."""
     if chosen is None or len(served) < 2:
         return ()
-    found = []
-    total = sum(group.total_kbps for group in _groups(tried, chosen))
-    for m in served:
-        less = tuple(
-            rest for members in chosen.grouping if (rest := tuple(i for i in members if i != m))
-        )
-        division = tried.divided(less)
-        if isinstance(division, str):
-            continue
-        place = tried.show.destinations[m]
-        now, then = chosen.mean_quality(tried.weights, m), division.mean_quality(tried.weights)
-        freed = total - sum(group.total_kbps for group in _groups(tried, division))
-        gain = f"lifts the others from quality {now:.2f} to {then:.2f}" if then > now + 0.005 else (
-            f"frees {Bitrate.from_kbps(max(0.0, freed))} and does nothing for the others"
-        )  # fmt: skip
-        entry = LeavingOut(
-            platform=place.name,
-            frees_kbps=round(freed, 3),
-            quality_now=round(now, 4),
-            quality_then=round(then, 4),
-            text=f"without {tried.guides[m].title}: {gain}",
-        )
-        found.append((division.worth, entry))
-    return tuple(entry for _, entry in sorted(found, key=lambda pair: -pair[0]))
+    divisions = {m: d for m in served if (d := _without(tried, chosen, m)) is not None}
+    least_missed = sorted(divisions, key=lambda m: -divisions[m].worth)
+    return tuple(_leaving_out(tried, chosen, divisions[m], m) for m in least_missed)
 
 
-def _left_out_because(tried: Groupings, waterfall: Budget) -> str:
+def _without(tried: Groupings, chosen: Division, m: int) -> Division | None:
+    """The same grouping less one destination."""
+    less = tuple(
+        rest for members in chosen.grouping if (rest := tuple(i for i in members if i != m))
+    )
+    division = tried.divided(less)
+    return None if isinstance(division, str) else division
+
+
+def _leaving_out(tried: Groupings, chosen: Division, division: Division, m: int) -> LeavingOut:
+    now, then = chosen.mean_quality(tried.weights, m), division.mean_quality(tried.weights)
+    freed = _total(tried, chosen) - _total(tried, division)
+    return LeavingOut(
+        platform=tried.show.destinations[m].name,
+        frees_kbps=round(freed, 3),
+        quality_now=round(now, 4),
+        quality_then=round(then, 4),
+        text=words.without(tried.guides[m].title, now, then, freed),
+    )
+
+
+def _total(tried: Groupings, division: Division) -> float:
+    return sum(group.total_kbps for group in _groups(tried, division))
+
+
+def _left_out_because(tried: Groupings) -> str:
     """How much all of them would take at the least."""
     least = 0.0
     for m in range(tried.count):
-        encode = tried.encode((m,))
+        encode, title = tried.encode((m,)), tried.guides[m].title
         if isinstance(encode, str):
-            return f"{tried.guides[m].title}: {encode}"
+            return words.cannot_have(title, encode)
         if not len(encode.choices):
-            title = tried.guides[m].title
-            return f"{title} takes nothing that fits {_rate(waterfall.safe_kbps)}"
-        least += _option(encode, int(encode.choices.cells.argmin()))[1]
-    return f"all together take at least {_rate(least)} of the {_rate(waterfall.safe_kbps)} there is"
+            return words.nothing_fits(title, tried.safe_kbps)
+        least += encode.outcome(int(encode.choices.cells.argmin()))[1]
+    return words.together_too_much(least, tried.safe_kbps)
 
 
-def _relay(tried: Groupings, served: Members, chosen: Division | None) -> Relay | None:
-    """One stream to a relay that passes it on to all."""
+def _relay(tried: Groupings, served: Members, now_kbps: float) -> Relay | None:
+    """One stream to a relay that passes it on to all, against what is sent now."""
     if len(served) < 2:
         return None
     encode = tried.encode(served)
     if isinstance(encode, str):
-        why = f"a relay that only passes on cannot serve them all: {encode}"
-        return Relay(possible=False, because=encode, text=why)
+        return Relay(possible=False, because=encode, text=words.relay_impossible(encode))
     codec = encode.field.codec
     once = field_of(tried.show, encode.guide, tried.table, codec, encode.guides, relayed=True)
     weighed = once.at(tried.safe_kbps)
     order = weighed.order()
     if not order:
-        return Relay(possible=False, because="nothing fits", text="not even one stream fits")
+        because = words.RELAY_TOO_MUCH
+        return Relay(possible=False, because=because, text=words.RELAY_TOO_MUCH_TEXT)
     option = weighed.option(order[0])
     carried = weighed.kbps[order[0]] + weighed.audio_kbps
     sends = float(carried * once.per_byte[order[0]] + once.fixed_kbps[order[0]])
-    now = sum(group.total_kbps for group in _groups(tried, chosen))
-    said = f"{option.width}x{option.height} at {option.fps:g} for all"
-    saved = now - sends
-    text = (
-        f"a relay that passes on one stream would give {said} (quality {option.quality:.2f}) and "
-        + (f"free {Bitrate.from_kbps(saved)}" if saved > 0 else "take no more than now")
-    )
+    saved = now_kbps - sends
     return Relay(
         possible=True,
         sends_kbps=round(sends, 3),
         frees_kbps=round(saved, 3),
-        **option.model_dump(),
-        text=text,
+        quality=option.quality,
+        picture=option.picture,
+        frame_rate=option.frame_rate,
+        bitrate_kbps=option.bitrate_kbps,
+        text=words.relay(option.picture, option.frame_rate, option.quality, saved),
     )
-
-
-def _rate(kbps: float) -> str:
-    return Bitrate.from_kbps(kbps).in_kbps()
 
 
 def _text(tried: Groupings, chosen: Division | None, alternatives: tuple[Alternative, ...]) -> str:
     """The choice, and how it differs from the other ways."""
     if chosen is None:
-        return "nothing fits"
+        return words.NOTHING_DIVIDED
     way, mean = _way(chosen.grouping), chosen.mean_quality(tried.weights)
-    said = [f"{way}, mean quality {mean:.2f}"]
+    said = [words.chosen_way(way, mean)]
     for other in alternatives:
         if other.way == way:
             continue
         if not other.feasible or other.quality is None:
-            said.append(f"{other.way} is not possible ({other.because})")
-        elif abs(other.quality - mean) < 0.005:
-            more = "more" if len(other.groups) > len(chosen.grouping) else "fewer"
-            said.append(f"{other.way} would look the same with {more} encodes")
+            said.append(words.impossible_way(other.way, other.because))
         else:
-            word = "worse" if other.quality < mean else "better, but not by enough for its encodes"
-            said.append(f"{other.way} would be {abs(other.quality - mean):.2f} {word}")
+            more = len(other.groups) > len(chosen.grouping)
+            said.append(words.other_division(other.way, other.quality, mean, more_encodes=more))
     return "; ".join(said)
 
 
 def _places(
-    tried: Groupings,
-    guides: dict[str, Guide],
-    chosen: Division | None,
-    groups: tuple[Group, ...],
-    because: str,
+    tried: Groupings, chosen: Division | None, groups: tuple[Group, ...], because: str
 ) -> tuple[Place, ...]:
     """What each destination is planned from, in the order of the show."""
-    show = tried.show
     total = sum(group.total_kbps for group in groups)
     found: dict[int, Place] = {}
     if chosen is not None:
         for encode, choice, group in zip(chosen.encodes, chosen.taken, groups, strict=True):
             for m in encode.members:
-                place = show.destinations[m]
                 found[m] = Place(
-                    destination=place,
-                    guide=guides[place.platform],
+                    destination=tried.show.destinations[m],
+                    guide=tried.guides[m],
                     rules=encode.guide,
                     field=encode.at(choice),
                     safe_kbps=float(encode.safe_kbps[choice]),
                     others_kbps=round(total - group.total_kbps, 3),
                 )
-    for m, place in enumerate(show.destinations):
-        if m not in found:
-            guide, ruled = guides[place.platform], tried.guides[m]
-            field = field_of(show, ruled, tried.table, ruled.codec(place.codec))
-            found[m] = Place(place, guide, ruled, field, 0.0, left_out=f"left out: {because}")
-    return tuple(found[m] for m in range(tried.count))
+    return tuple(found.get(m) or _nothing(tried, m, because) for m in range(tried.count))
+
+
+def _nothing(tried: Groupings, m: int, because: str) -> Place:
+    """A destination that is left out."""
+    place, guide = tried.show.destinations[m], tried.guides[m]
+    field = field_of(tried.show, guide, tried.table, guide.codec(place.codec))
+    return Place(place, guide, guide, field, 0.0, left_out=words.left_out(because))

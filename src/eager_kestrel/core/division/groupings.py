@@ -1,75 +1,34 @@
-"""Several destinations on one line: which share an encode, and how much of the line each gets.
+"""Several destinations on one line: the search for who shares an encode, and how much each gets.
 
-Worth is the quality of each destination by its weight, less a hundredth for every encode, so that
-an encode more has to be worth its heat. Each way of grouping is divided exactly
-(:mod:`eager_kestrel.core.division.knapsack`). Up to five destinations every grouping is tried; beyond that,
-pairs are merged as long as that is better.
+Each way of grouping is divided exactly (:mod:`eager_kestrel.core.division.knapsack`); what it is
+worth is decided in :mod:`eager_kestrel.core.division.worth`. Up to five destinations every grouping
+is tried; beyond that, pairs are merged as long as that is better.
 """
 
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from functools import cached_property
 from itertools import combinations
 
 import numpy as np
 
-from eager_kestrel.core.arrays import Floats, Indices
-from eager_kestrel.core.choice.field import AUDIO_SHARE, Field, best_of, field_of
+from eager_kestrel.core.choice.field import field_of
 from eager_kestrel.core.choice.quality import QualityTable
-from eager_kestrel.core.division.knapsack import (
-    CELL_KBPS,
-    LOAD_CELLS,
-    Choices,
-    Table,
-    cells_for,
-    cells_of,
-    load_cells,
-    richest,
-)
+from eager_kestrel.core.division.encode import Encode, Members, encode_of
+from eager_kestrel.core.division.knapsack import LOAD_CELLS, Table, cells_of, richest
+from eager_kestrel.core.division.worth import wanted
 from eager_kestrel.core.errors import NotFoundError
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.guide.joint import Clash, joint_guide
-from eager_kestrel.core.show.show import Destination, Show
+from eager_kestrel.core.show.show import Show
+from eager_kestrel.core.words import plans as words
 
-ENCODE_WORTH = 0.01
-"""Quality (at weight 1) that a further encode has to bring."""
-SERVED_WORTH = 1.0
-"""When not all fit: what serving a destination at all counts, beside its quality."""
 ALL_GROUPINGS = 5
 """Destinations up to which every grouping is tried; there are 52 of five, 4,140 of eight."""
 
-TINY = 1e-12
-
-Members = tuple[int, ...]
-"""Indices of the destinations that share an encode, ascending."""
 Grouping = tuple[Members, ...]
-
-
-@dataclass(frozen=True, slots=True)
-class Encode:
-    """One encode for some of the destinations and everything it may take."""
-
-    members: Members
-    guide: Guide
-    """What satisfies all of them."""
-    guides: tuple[Guide, ...]
-    """Of each member, with its standing applied."""
-    field: Field
-    loads: Indices
-    """Of each candidate, in cells of the machine."""
-    choices: Choices
-    safe_kbps: Floats
-    """For all copies, of each choice."""
-    levels: Indices
-    """The most load each choice was made under."""
-    qualities: Floats
-
-    def at(self, choice: int) -> Field:
-        """The candidates that the machine had room for when this was chosen."""
-        room = self.loads <= self.levels[choice]
-        return replace(self.field, encodable=self.field.encodable & room)
 
 
 @dataclass(frozen=True, slots=True)
@@ -110,15 +69,16 @@ class Groupings:
         return len(self.show.destinations)
 
     @cached_property
-    def _line(self) -> int:
-        """Cells there are, or as many as could be used if each had an encode of its own."""
+    def line_cells(self) -> int:
+        """Cells of the line, or as many as could be used if each had an encode of its own."""
         alone = [self.encode((m,)) for m in range(self.count)]
         most = [e.choices.cells.max(initial=0) + 1 for e in alone if not isinstance(e, str)]
         there = cells_of(self.safe_kbps)
         return min(there, int(sum(most))) if len(most) == self.count else there
 
     @property
-    def _machine(self) -> int:
+    def machine_cells(self) -> int:
+        """Cells of the machine there are; 0 when nothing is known of it."""
         return LOAD_CELLS if self.show.machine.encoders else 0
 
     @property
@@ -140,15 +100,15 @@ class Groupings:
         places = [self.show.destinations[m] for m in members]
         codecs = sorted({place.codec for place in places if place.codec is not None})
         if len(codecs) > 1:
-            return f"codec: {' and '.join(codecs)} are asked for"
+            return words.codecs_differ(codecs)
         try:
             codec = joint.codec(codecs[0] if codecs else None)
         except NotFoundError as error:
             return error.line()
         made = field_of(self.show, joint, self.table, codec, guides)
         if not made.candidates:
-            return f"no picture of this source suits {joint.title}"
-        return _encode(members, joint, guides, made, places, self.safe_kbps)
+            return words.unsuitable(joint.title)
+        return encode_of(members, joint, guides, made, places, self.safe_kbps)
 
     def divided(self, grouping: Grouping) -> Division | str:
         """The best division under a grouping, or why there is none."""
@@ -159,35 +119,23 @@ class Groupings:
                 return encode
             encodes.append(encode)
         offered = [encode.choices for encode in encodes]
-        taken = richest(offered, self._line, self._machine)
+        taken = richest(offered, self.line_cells, self.machine_cells)
         if taken is not None:
             worth = sum(float(c.worth[i]) for c, i in zip(offered, taken, strict=True))
             return Division(grouping, tuple(encodes), tuple(taken), worth)
         table = self._divided(grouping, encodes)
         if table.worth() == -np.inf:
-            return "not all of it fits the line" + (
-                " and the machine" if self.show.machine.encoders else ""
-            )
+            return words.does_not_fit(machine=bool(self.show.machine.encoders))
         return Division(grouping, tuple(encodes), tuple(table.taken()), table.worth())
 
     def _divided(self, grouping: Grouping, encodes: list[Encode]) -> Table:
         """The table of a grouping, from that of all but its last encode."""
         if not grouping:
-            return Table(self._line, self._machine)
+            return Table(self.line_cells, self.machine_cells)
         if grouping not in self._tables:
             before = self._divided(grouping[:-1], encodes[:-1])
             self._tables[grouping] = before.with_(encodes[-1].choices)
         return self._tables[grouping]
-
-    def allowed(self, grouping: Grouping) -> bool:
-        """Whether it is as the destinations want: an encode of their own, or a shared one."""
-        alone = {m: len(members) == 1 for members in grouping for m in members}
-        never = {"own": False, "shared": True, "either": None}
-        return all(
-            alone[m] is not never[self.show.destinations[m].encode]
-            for members in grouping
-            for m in members
-        )
 
     def best(self, which: Members) -> Division | None:
         """The best division among all groupings of these destinations; None when none fits."""
@@ -196,34 +144,39 @@ class Groupings:
         found = [
             division
             for grouping in groupings(which)
-            if self.allowed(grouping) and not isinstance(division := self.divided(grouping), str)
+            if wanted(grouping, self.show.destinations)
+            and not isinstance(division := self.divided(grouping), str)
         ]
         return max(found, key=lambda d: (d.worth, -len(d.grouping)), default=None)
 
     def _merged(self, which: Members) -> Division | None:
         """From one encode each, merge the pair that gains most until none gains; or one for all."""
         grouping: Grouping = tuple((m,) for m in which)
-        started = [g for g in (grouping, (which,)) if self.allowed(g)]
-        found = [d for g in started if not isinstance(d := self.divided(g), str)]
+        starts = [g for g in (grouping, (which,)) if wanted(g, self.show.destinations)]
+        found = [d for g in starts if not isinstance(d := self.divided(g), str)]
         best = max(found, key=lambda d: d.worth, default=None)
-        while True:
-            better = None
-            for one, other in combinations(grouping, 2):
-                merged = tuple(sorted((*one, *other)))
-                if isinstance(self.encode(merged), str):
-                    continue
-                rest = tuple(g for g in grouping if g not in (one, other))
-                tried = (*rest, merged)
-                if not self.allowed(tried) or (best and self._at_most(tried) <= best.worth):
-                    continue
-                division = self.divided(tried)
-                if isinstance(division, str):
-                    continue
-                if division.worth > (better or best or division).worth or best is None:
-                    better = division
-            if better is None:
-                return best
+        while (better := self._best_pair(grouping, best)) is not None:
             best, grouping = better, better.grouping
+        return best
+
+    def _best_pair(self, grouping: Grouping, best: Division | None) -> Division | None:
+        """The best division after merging two groups of a grouping; None when none is better."""
+        better = None
+        for one, other in combinations(grouping, 2):
+            merged = tuple(sorted((*one, *other)))
+            if isinstance(self.encode(merged), str):
+                continue
+            tried = (*(g for g in grouping if g not in (one, other)), merged)
+            if not wanted(tried, self.show.destinations):
+                continue
+            if best is not None and self._at_most(tried) <= best.worth:
+                continue
+            division = self.divided(tried)
+            if isinstance(division, str):
+                continue
+            if division.worth > (better or best or division).worth or best is None:
+                better = division
+        return better
 
     def _at_most(self, grouping: Grouping) -> float:
         """What it would be worth if each encode had all it could use."""
@@ -231,54 +184,6 @@ class Groupings:
         return sum(
             float(e.choices.worth.max(initial=-np.inf)) for e in encodes if not isinstance(e, str)
         )
-
-    def fewest_left_out(self) -> tuple[Division | None, Members]:
-        """The best division of all destinations, or of those worth most where not all fit.
-
-        Returns:
-            The division, None when not even one fits, and the destinations it leaves out.
-        """
-        everyone = tuple(range(self.count))
-        whole = self.best(everyone)
-        if whole is not None:
-            return whole, ()
-        if self.count <= ALL_GROUPINGS:
-            subsets = [
-                which for size in range(self.count - 1, 0, -1)
-                for which in combinations(everyone, size)
-            ]  # fmt: skip
-        else:
-            subsets = [which] if (which := self._served_alone()) else []
-        found = [(division, which) for which in subsets if (division := self.best(which))]
-        if not found:
-            return None, everyone
-
-        def worth(candidate: tuple[Division, Members]) -> float:
-            served = sum(self.weights[m] for m in candidate[1])
-            return candidate[0].worth + SERVED_WORTH * served
-
-        division, which = max(found, key=worth)
-        return division, tuple(m for m in everyone if m not in which)
-
-    def _served_alone(self) -> Members:
-        """Which to serve when each gets an encode of its own and may be left out."""
-        table = Table(self._line, self._machine)
-        for m in range(self.count):
-            encode = self.encode((m,))
-            nothing = Choices(np.zeros(1, np.intp), np.zeros(1, np.intp), np.zeros(1))
-            if isinstance(encode, str):
-                table = table.with_(nothing)
-                continue
-            own = encode.choices
-            served = SERVED_WORTH * self.weights[m]
-            table = table.with_(
-                Choices(
-                    np.concatenate([nothing.cells, own.cells]),
-                    np.concatenate([nothing.loads, own.loads]),
-                    np.concatenate([nothing.worth, own.worth + served]),
-                )
-            )
-        return tuple(m for m, choice in enumerate(table.taken()) if choice > 0)
 
 
 def groupings(members: Sequence[int]) -> Iterator[Grouping]:
@@ -292,61 +197,3 @@ def groupings(members: Sequence[int]) -> Iterator[Grouping]:
             left = [m for m in rest if m not in others]
             for tail in groupings(left):
                 yield ((first, *others), *tail)
-
-
-def _encode(
-    members: Members,
-    joint: Guide,
-    guides: tuple[Guide, ...],
-    made: Field,
-    places: list[Destination],
-    safe_kbps: float,
-) -> Encode:
-    """Everything the encode may take, on the grid: the best for each amount of line and machine."""
-    cells_there = cells_of(min(safe_kbps, _most_useful(made)))
-    safe: Floats = np.arange(1, cells_there + 1, dtype=np.float64) * CELL_KBPS
-    kbps, judged, allowed = made.weigh(safe)
-    total = (kbps + made.audio_kbps(safe)[:, None]) * made.per_byte + made.fixed_kbps
-    cells = cells_for(total)
-    machine = made.show.machine
-    loads = np.array(
-        [load_cells(machine.load(made.codec, p * f)) if machine.encoders else 0
-         for p, f in zip(made.pixels, made.fps, strict=True)],
-        dtype=np.intp,
-    )  # fmt: skip
-    allowed &= judged >= max(place.least_quality for place in places)
-    weight = sum(place.weight for place in places)
-    reached = np.full(cells_there + 1, -1.0)  # the best quality of so many cells, of less load
-    kept: list[Indices] = []
-    for level in np.unique(loads[made.encodable]):
-        chosen = best_of(kbps, judged, allowed & (loads <= level))
-        at = np.flatnonzero(chosen >= 0)
-        cell, quality = cells[at, chosen[at]], judged[at, chosen[at]]
-        before = np.concatenate([[-1.0], np.maximum.accumulate(quality)[:-1]])
-        known = np.maximum.accumulate(reached)[cell]
-        better = quality > np.maximum(before, known) + TINY
-        rows = at[better]
-        kept.append(np.stack([rows, chosen[rows], np.full(rows.size, level)]))
-        np.maximum.at(reached, cell[better], quality[better])
-    rows, chosen, levels = np.concatenate(kept, axis=1) if kept else np.zeros((3, 0), np.intp)
-    qualities = judged[rows, chosen]
-    worth = np.asarray(weight * qualities - ENCODE_WORTH, dtype=np.float64)
-    return Encode(
-        members=members,
-        guide=joint,
-        guides=guides,
-        field=made,
-        loads=loads,
-        choices=Choices(cells[rows, chosen], loads[chosen], worth),
-        safe_kbps=safe[rows],
-        levels=levels,
-        qualities=qualities,
-    )
-
-
-def _most_useful(made: Field) -> float:
-    """A total beyond which no candidate gains any more, in kbit/s."""
-    audio = float(made.audio_steps[-1])
-    video = made.rules_kbps.min(axis=0)
-    full = float(((video + audio) * made.per_byte + made.fixed_kbps).max())
-    return max(full, audio / AUDIO_SHARE * made.copies) + CELL_KBPS

@@ -2,22 +2,25 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import ClassVar, Literal
 
-from eager_kestrel.core.document import Frozen
+from eager_kestrel.core.document import Frozen, Spread
+from eager_kestrel.core.picture import Picture
+from eager_kestrel.core.quantities import FrameRate
 
 Way = Literal["one encode for all", "one encode each", "grouped"]
 
 
-class Group(Frozen):
+class Group(Spread):
     """Destinations that get the same encode."""
+
+    SPREAD: ClassVar = {"picture": ("width", "height"), "frame_rate": ("fps",)}
 
     platforms: tuple[str, ...]
     """Each as ``oxbow`` or ``oxbow:hearth``."""
     codec: str
-    width: int
-    height: int
-    fps: float
+    picture: Picture
+    frame_rate: FrameRate
     bitrate_kbps: float
     quality: float
     total_kbps: float
@@ -51,8 +54,10 @@ class LeavingOut(Frozen):
     text: str
 
 
-class Relay(Frozen):
+class Relay(Spread):
     """Sending once to a relay that sends it on."""
+
+    SPREAD: ClassVar = {"picture": ("width", "height"), "frame_rate": ("fps",)}
 
     possible: bool
     because: str = ""
@@ -61,9 +66,8 @@ class Relay(Frozen):
     frees_kbps: float | None = None
     """Of what is sent now."""
     quality: float | None = None
-    width: int | None = None
-    height: int | None = None
-    fps: float | None = None
+    picture: Picture | None = None
+    frame_rate: FrameRate | None = None
     bitrate_kbps: float | None = None
     text: str
 

@@ -23,13 +23,16 @@ class Change(Frozen):
 
 def changes(old: Guide, new: Guide) -> tuple[Change, ...]:
     """Every key that differs, in the order of the model; rungs are matched by what they are for."""
-    before, after = _flat(old), _flat(new)
-    keys = [*before, *(key for key in after if key not in before)]
-    return tuple(
+    return tuple(text_changes(_flat(old), _flat(new)))
+
+
+def text_changes(before: dict[str, str], after: dict[str, str]) -> list[Change]:
+    """Every key that differs, those of the first in order, then those only the second has."""
+    return [
         Change(key=key, before=before.get(key, ""), after=after.get(key, ""))
-        for key in keys
+        for key in dict.fromkeys([*before, *after])
         if before.get(key, "") != after.get(key, "")
-    )
+    ]
 
 
 def _flat(guide: Guide) -> dict[str, str]:

@@ -2,7 +2,7 @@
 
 Every rule is intersected by itself. Transports stay with each platform, since the same encode is
 sent to each in its own way; rungs do too, and are looked up for each in
-:func:`eager_kestrel.core.choose.field_of`.
+:func:`eager_kestrel.core.choice.limits.rung_limits`.
 """
 
 from __future__ import annotations
@@ -12,18 +12,19 @@ from functools import reduce
 from typing import Any, TypeVar
 
 from eager_kestrel.core.document import Frozen
-from eager_kestrel.core.guide.guide import (
+from eager_kestrel.core.guide.guide import Guide
+from eager_kestrel.core.guide.rules import (
     TRANSCODE_RANK,
     AudioAdvice,
     AudioRules,
     Codec,
-    Guide,
     Keyframes,
     VideoAdvice,
     VideoRules,
 )
 from eager_kestrel.core.levels import level_rank
 from eager_kestrel.core.picture import Picture
+from eager_kestrel.core.words import plans as words
 
 T = TypeVar("T")
 
@@ -41,8 +42,7 @@ class Clash(Frozen):
     @property
     def text(self) -> str:
         """In words."""
-        name = self.rule.rpartition(".")[2].replace("_", " ")
-        return f"{name}: {self.one} takes {self.one_says}, {self.other} {self.other_says}"
+        return words.clash(self.rule, self.one, self.one_says, self.other, self.other_says)
 
 
 class _Clashing(Exception):  # noqa: N818 - never leaves this module
@@ -54,7 +54,7 @@ def joint_guide(guides: Sequence[Guide]) -> Guide | Clash:
     """The rules that satisfy all of several guides, or the first two that clash.
 
     Args:
-        guides: with their standings applied; at least one.
+        guides: with their standings applied; at least one. What satisfies several carries none.
     """
     found = guides[0]
     for number, guide in enumerate(guides[1:], 1):
@@ -76,8 +76,8 @@ def _named(clash: _Clashing, guides: Sequence[Guide]) -> Clash:
                          other_says=pair.other)  # fmt: skip
     together = " and ".join(guide.title for guide in guides[:-1])
     return Clash(
-        rule=clash.rule, one=f"{together} together", one_says=clash.one, other=last.title,
-        other_says=clash.other,
+        rule=clash.rule, one=f"{together} together", one_says=clash.one,
+        other=last.title, other_says=clash.other,
     )  # fmt: skip
 
 
@@ -101,7 +101,7 @@ def _both(a: Guide, b: Guide) -> Guide:
         "ingest": (),
         "standings": {},
     }  # fmt: skip
-    return a.model_copy(update=update)
+    return a.with_rules(update)
 
 
 def _video(a: VideoRules, b: VideoRules) -> VideoRules:
@@ -171,9 +171,7 @@ def _pictures(a: VideoRules, b: VideoRules, largest: Picture) -> tuple[Picture, 
     fitting = {
         p
         for p in reduce(set.__and__, named)
-        if p.width <= largest.width
-        and p.height <= largest.height
-        and all(any(shape.fits(p) for shape in taken) for taken in shapes)
+        if p.within(largest) and all(any(shape.fits(p) for shape in taken) for taken in shapes)
     }
     if not fitting:
         raise _Clashing("video.pictures", *(

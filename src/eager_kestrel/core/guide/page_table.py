@@ -7,19 +7,11 @@ bitrate without a unit, or one of which nobody says whether it is wished or the 
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field
-from fractions import Fraction
-from typing import Literal
 
+from eager_kestrel.core.guide.page import BOUNDS, Answers, Bound, Role, TableRung, Understood
+from eager_kestrel.core.guide.rules import Codec
 from eager_kestrel.core.picture import Picture, Shape, parse_frame_rate
 from eager_kestrel.core.units import Bitrate
-
-Role = Literal["picture", "frame_rate", "floor", "advised", "ceiling", "bitrate", "keyframes",
-               "codec", "audio", "left out"]  # fmt: skip
-Bound = Literal["floor", "advised", "ceiling"]
-BOUNDS: tuple[Bound, ...] = ("floor", "advised", "ceiling")
-ROLES: tuple[Role, ...] = ("picture", "frame_rate", "floor", "advised", "ceiling", "bitrate",
-                           "keyframes", "codec", "audio", "left out")  # fmt: skip
 
 _ROLES: tuple[tuple[Role, re.Pattern[str]], ...] = (
     ("audio", re.compile(r"audio|sound")),
@@ -44,50 +36,10 @@ _LINES = re.compile(
 _NAMED_LINES = {"8k": 4320, "4k": 2160, "uhd": 2160, "qhd": 1440, "2k": 1440, "full hd": 1080,
                 "fhd": 1080, "hd": 720}  # fmt: skip
 _FPS = re.compile(r"([0-9]{2,3}(?:\.[0-9]+)?)\s*(?:fps|hz|frames)", re.IGNORECASE)
-_CODECS = {"h.264": "h264", "h264": "h264", "avc": "h264", "h.265": "hevc", "h265": "hevc",
-           "hevc": "hevc", "av1": "av1"}  # fmt: skip
-
-
-@dataclass(frozen=True, slots=True)
-class Answers:
-    """What the person says where a table does not."""
-
-    unit: str | None = None
-    """``kbit/s`` or ``Mbit/s`` for bare numbers."""
-    means: Bound | None = None
-    """What a bitrate is of which the table does not say."""
-    frame_rate: str | None = None
-    """For rows without one."""
-    shape: str = "16:9"
-    """For pictures given by their lines only."""
-    roles: dict[str, Role] = field(default_factory=dict)
-    """Columns by heading, where the heading misleads."""
-
-
-@dataclass(frozen=True, slots=True)
-class TableRung:
-    """A row as understood."""
-
-    picture: Picture
-    frame_rate: Fraction
-    codec: str | None
-    floor: Bitrate | None
-    advised: Bitrate | None
-    ceiling: Bitrate | None
-    keyframes_seconds: float | None
-    audio: Bitrate | None
-
-
-@dataclass
-class Understood:
-    """What became of a table."""
-
-    columns: dict[str, Role] = field(default_factory=dict)
-    rungs: list[TableRung] = field(default_factory=list)
-    unplaced: list[str] = field(default_factory=list)
-    """Cells and rows that could not be taken, one line each."""
-    questions: list[str] = field(default_factory=list)
-    """Keys of ``Answers`` still needed, in the order to ask."""
+_CODECS: dict[str, Codec] = {
+    "h.264": "h264", "h264": "h264", "avc": "h264", "h.265": "hevc", "h265": "hevc", "hevc": "hevc",
+    "av1": "av1",
+}  # fmt: skip
 
 
 def role_of(heading: str) -> Role:
@@ -260,7 +212,7 @@ def _number(text: str) -> float | None:
         return None
 
 
-def _codec(text: str) -> str | None:
+def _codec(text: str) -> Codec | None:
     plain = text.lower()
     return next((codec for word, codec in _CODECS.items() if word in plain), None)
 

@@ -6,8 +6,7 @@ import re
 from datetime import datetime, time
 
 from eager_kestrel.core.document import Frozen, format_name
-from eager_kestrel.core.errors import FormatError, InputError
-from eager_kestrel.core.line.pooling import uplink_of, uplink_of_readings
+from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.line.run import Run
 
 NEAR_MINUTES = 90
@@ -32,38 +31,6 @@ class Hours(Frozen):
 
     format: str = format_name("hours")
     hours: tuple[Hour, ...]
-
-
-def by_hour(runs: list[Run]) -> Hours:
-    """Pool runs by the hour they began in; within an hour measured runs outweigh readings.
-
-    Args:
-        runs: of any kind; practice runs count only when there is nothing else.
-    """
-    real = [run for run in runs if run.kind != "practice"] or runs
-    found = []
-    for hour in range(24):
-        here = [run for run in real if run.taken.hour == hour]
-        readings = [run for run in here if run.kind == "reading"]
-        taken = [run for run in here if run.kind != "reading"]
-        try:
-            uplink = uplink_of(taken)
-        except FormatError:
-            if not readings:
-                continue
-            uplink, taken = uplink_of_readings(readings), []
-        found.append(
-            Hour(
-                hour=hour,
-                runs=len(taken),
-                readings=len(readings),
-                typical_kbps=uplink.typical_kbps,
-                floor_kbps=uplink.floor_kbps,
-                floor_low_kbps=uplink.floor_low_kbps,
-                measured=bool(taken),
-            )
-        )
-    return Hours(hours=tuple(found))
 
 
 def parse_time_of_day(text: str) -> time:

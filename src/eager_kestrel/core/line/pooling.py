@@ -1,4 +1,4 @@
-"""From runs to the uplink they speak for together.
+"""From runs to the uplink they speak for together, on the whole and by hour of day.
 
 A live stream rides on one connection, so only that series counts. Runs are pooled with equal
 weight; the interval of the floor resamples runs, then blocks within each run. A single run knows
@@ -11,6 +11,7 @@ import numpy as np
 
 from eager_kestrel.core.arrays import Floats
 from eager_kestrel.core.errors import FormatError
+from eager_kestrel.core.line.hours import Hour, Hours
 from eager_kestrel.core.line.run import Kind, Run
 from eager_kestrel.core.line.throughput import (
     FLOOR_PERCENTILE,
@@ -23,6 +24,7 @@ from eager_kestrel.core.line.throughput import (
     steady_windows,
 )
 from eager_kestrel.core.line.uplink import ASSUMED_SPREAD, Uplink
+from eager_kestrel.core.words import runs as words
 
 DRAWS_PER_RUN = 64
 """Block resamples made of each run; replicates then pick runs and one of these each."""
@@ -88,10 +90,7 @@ def uplink_of_readings(readings: list[Run]) -> Uplink:
         floor_kbps=round(floor, 1),
         spread=round(max(ASSUMED_SPREAD, 2 * (1 - floor / typical)), 4),
         basis="assumed",
-        said=(
-            f"{len(readings)} imported readings, which say nothing of single connections or "
-            f"dips, so a spread of {ASSUMED_SPREAD:.0%} at least is assumed"
-        ),
+        said=words.readings(len(readings), ASSUMED_SPREAD),
         runs=tuple(run.id for run in readings),
     )
 
@@ -113,13 +112,44 @@ def uplink_of_history(runs: list[Run]) -> Uplink:
     return uplink_of(of_kind["practice"][-1:])
 
 
+def by_hour(runs: list[Run]) -> Hours:
+    """Pool runs by the hour they began in; within an hour measured runs outweigh readings.
+
+    Args:
+        runs: of any kind; practice runs count only when there is nothing else.
+    """
+    real = [run for run in runs if run.kind != "practice"] or runs
+    found = []
+    for hour in range(24):
+        here = [run for run in real if run.taken.hour == hour]
+        readings = [run for run in here if run.kind == "reading"]
+        taken = [run for run in here if run.kind != "reading"]
+        try:
+            uplink = uplink_of(taken)
+        except FormatError:
+            if not readings:
+                continue
+            uplink, taken = uplink_of_readings(readings), []
+        found.append(
+            Hour(
+                hour=hour,
+                runs=len(taken),
+                readings=len(readings),
+                typical_kbps=uplink.typical_kbps,
+                floor_kbps=uplink.floor_kbps,
+                floor_low_kbps=uplink.floor_low_kbps,
+                measured=bool(taken),
+            )
+        )
+    return Hours(hours=tuple(found))
+
+
 def _said(runs: list[Run]) -> str:
     if len(runs) > 1:
-        return f"{len(runs)} runs from {runs[0].taken_at[:10]} to {runs[-1].taken_at[:10]}"
-    cut = ", cut short" if runs[0].partial else ""
-    if runs[0].kind == "practice":
-        return f"a practice run of {runs[0].taken_at[:16].replace('T', ' ')}{cut}, not your line"
-    return f"one run of {runs[0].taken_at[:16].replace('T', ' ')}{cut}; one run is not evidence yet"
+        return words.several_runs(len(runs), runs[0].taken_at[:10], runs[-1].taken_at[:10])
+    run = runs[0]
+    moment = run.taken_at[:16].replace("T", " ")
+    return words.one_run(moment, partial=run.partial, practice=run.kind == "practice")
 
 
 def _weighted_percentiles(values: Floats, weights: Floats, wanted: list[float]) -> list[float]:

@@ -1,7 +1,7 @@
 """The uplink: what one connection can be relied on to carry.
 
-It comes from runs (:mod:`eager_kestrel.core.line.pooling`) or from a number somebody read off a screen,
-which says less, and what it says is marked so.
+It comes from runs (:mod:`eager_kestrel.core.line.pooling`) or from a number somebody read off a
+screen, which says less, and what it says is marked so.
 """
 
 from __future__ import annotations
@@ -10,6 +10,7 @@ from typing import Literal
 
 from eager_kestrel.core.document import Frozen
 from eager_kestrel.core.units import Bitrate
+from eager_kestrel.core.words import runs as words
 
 ASSUMED_SPREAD = 0.4
 """(P90 - P10) / typical assumed of a line known by one number only: an ordinary household's."""
@@ -40,13 +41,10 @@ class Uplink(Frozen):
 
 def assumed_uplink(upload: Bitrate, written: str = "") -> Uplink:
     """The uplink behind a bare number: typical as given, an ordinary spread assumed around it."""
-    said = f"a bare number, {upload}"
-    if written and written.strip() != str(upload):
-        said += f' (written "{written.strip()}")'
     return Uplink(
         typical_kbps=upload.kbps,
         floor_kbps=round(upload.kbps * (1 - ASSUMED_SPREAD / 2), 3),
         spread=ASSUMED_SPREAD,
         basis="assumed",
-        said=f"{said}; nothing measured, so a spread of {ASSUMED_SPREAD:.0%} is assumed",
+        said=words.bare_number(upload, written, ASSUMED_SPREAD),
     )

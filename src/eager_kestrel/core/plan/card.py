@@ -9,12 +9,13 @@ from __future__ import annotations
 from fractions import Fraction
 from math import floor
 
-from eager_kestrel.core.choice.field import Field, Weighed, rate_control
-from eager_kestrel.core.choice.quality import Motion
-from eager_kestrel.core.guide.guide import Guide, Keyframes
+from eager_kestrel.core.choice.field import Field, Weighed
+from eager_kestrel.core.choice.limits import rate_control
+from eager_kestrel.core.guide.guide import Guide
+from eager_kestrel.core.guide.rules import Keyframes
 from eager_kestrel.core.levels import least_level
 from eager_kestrel.core.plan.plan import AudioSettings, VideoSettings
-from eager_kestrel.core.show.show import Show
+from eager_kestrel.core.show.show import Motion, Show
 
 BUFFER_SECONDS = 1.0
 MOST_B_FRAMES = 2
@@ -39,10 +40,8 @@ def settings_at(guide: Guide, field: Field, weighed: Weighed, index: int) -> Vid
     level = least_level(codec, chosen.picture, rate, profile, kbps)
     return VideoSettings(
         codec=codec,
-        width=chosen.picture.width,
-        height=chosen.picture.height,
-        fps=round(float(rate), 3),
-        frame_rate=str(rate),
+        picture=chosen.picture,
+        frame_rate=rate,
         bitrate_kbps=float(weighed.target_kbps[index]),
         peak_kbps=kbps if control == "variable" else None,
         rate_control=control,

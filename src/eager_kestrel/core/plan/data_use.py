@@ -1,64 +1,20 @@
-"""What goes with the settings: how far to adapt, when to reconnect, data sent, a local copy."""
+"""What the stream sends in an hour and a month, and what a copy on the own disk takes."""
 
 from __future__ import annotations
 
 import numpy as np
 
 from eager_kestrel.core.choice.quality import QualityTable, clean_kbps
-from eager_kestrel.core.document import Frozen
+from eager_kestrel.core.guide.rules import Codec
+from eager_kestrel.core.plan.plan import DataUse, LocalCopy
 from eager_kestrel.core.show.show import Show
 
 GB_PER_KBPS_HOUR = 3600 * 1000 / 8 / 1e9
 """Gigabytes (10^9 bytes) in an hour of one kbit/s."""
-COPY_CODEC = "h264"
+COPY_CODEC: Codec = "h264"
 COPY_AUDIO_KBPS = 192.0
 COPY_KEYFRAME_SECONDS = 1.0
 """Short, so that the file can be cut and searched."""
-
-
-class Adaptive(Frozen):
-    """Between which video bitrates an encoder that adapts by itself may move."""
-
-    floor_kbps: float
-    ceiling_kbps: float
-
-
-class Reconnect(Frozen):
-    """How to come back after the connection drops."""
-
-    first_seconds: float = 2.0
-    """Long enough for the ingest to notice that the old connection is gone."""
-    factor: float = 2.0
-    """Each wait is so much longer than the one before."""
-    longest_seconds: float = 30.0
-    give_up_seconds: float = 600.0
-
-
-class DataUse(Frozen):
-    """What the stream sends, in gigabytes of 10^9 bytes."""
-
-    gb_per_hour: float
-    hours_a_month: float
-    gb_per_month: float
-
-
-class LocalCopy(Frozen):
-    """Settings for a copy on the own disk, to cut and to keep: the source, without visible loss."""
-
-    width: int
-    height: int
-    fps: float
-    codec: str
-    bitrate_kbps: float
-    """Where the quality model sees no loss any more."""
-    keyframe_frames: int
-    audio_kbps: float
-    gb_per_hour: float
-    sent_gb_per_hour: float
-    """The same for a copy of just what is sent, which takes no second encoder."""
-    free_gb: float | None
-    free_hours: float | None
-    """How long until the disk is full; none when no folder was named."""
 
 
 def gb_per_hour(kbps: float) -> float:
@@ -86,9 +42,8 @@ def local_copy(
     per_hour = gb_per_hour(video + COPY_AUDIO_KBPS)
     free_gb = None if free_bytes is None else round(free_bytes / 1e9, 2)
     return LocalCopy(
-        width=show.source.width,
-        height=show.source.height,
-        fps=round(float(show.frame_rate), 3),
+        picture=show.source,
+        frame_rate=show.frame_rate,
         codec=COPY_CODEC,
         bitrate_kbps=video,
         keyframe_frames=max(1, round(COPY_KEYFRAME_SECONDS * show.frame_rate)),

@@ -39,7 +39,8 @@ def ffmpeg_arguments(
     video, audio = _settings(planned)
     kbit, most = f"{video.bitrate_kbps:g}k", f"{video.most_kbps:g}k"
     kernel = video.resize or "bicubic"
-    picture = f"fps={video.frame_rate},scale={video.width}:{video.height}:flags={kernel}"
+    scale = f"{video.picture.width}:{video.picture.height}"
+    picture = f"fps={video.frame_rate},scale={scale}:flags={kernel}"
     arguments = ["-re", "-i", source, "-vf", f"{picture},format={video.pixel_format}"]
     arguments += ["-c:v", FFMPEG_ENCODERS[video.codec], *_ffmpeg_encoder(video)]
     arguments += ["-b:v", kbit, "-maxrate", most, "-bufsize", f"{video.buffer_kbit:g}k"]
@@ -81,7 +82,8 @@ def gstreamer_arguments(
     Args and errors are those of :func:`ffmpeg_arguments`.
     """
     video, audio = _settings(planned)
-    caps = f"width={video.width},height={video.height},framerate={_slash(video.frame_rate)}"
+    caps = f"width={video.picture.width},height={video.picture.height}"
+    caps += f",framerate={video.frame_rate.numerator}/{video.frame_rate.denominator}"
     hls = planned.transport == "hls"
     sink = ["mpegtsmux", "name=mux"] if hls else ["flvmux", "name=mux", "streamable=true"]
     where = ["filesink"] if hls else ["rtmp2sink"]
@@ -116,10 +118,6 @@ def _gst_encoder(video: VideoSettings) -> list[str]:
                 "option-string=scenecut=0:open-gop=0", "!", "h265parse"]  # fmt: skip
     return ["svtav1enc", f"target-bitrate={rate}", f"intra-period-length={frames}",
             f"preset={preset}", "!", "av1parse"]  # fmt: skip
-
-
-def _slash(rate: str) -> str:
-    return rate if "/" in rate else f"{rate}/1"
 
 
 def _settings(planned: DestinationPlan) -> tuple[VideoSettings, AudioSettings]:

@@ -10,6 +10,7 @@ from pydantic import Field
 
 from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.errors import NotFoundError
+from eager_kestrel.core.picture import frame_rate_text, picture_at
 from eager_kestrel.core.plan.data_use import gb_per_hour
 from eager_kestrel.core.plan.plan import Plan
 
@@ -98,15 +99,15 @@ def numbers_of(plan: Plan) -> dict[str, Any]:
         "reserved_kbps": budget.reserved_kbps,
         "safe_kbps": budget.safe_kbps,
         "motion": plan.inputs.motion,
-        "source_fps": plan.inputs.source_fps,
+        "source_fps": float(frame_rate_text(plan.inputs.frame_rate)),
         "copy_gb_per_hour": plan.local_copy.gb_per_hour,
     }
     there = next((d for d in plan.destinations if d.video is not None), None)
     if there is None or there.video is None or there.audio is None:
         return found
     video, audio = there.video, there.audio
-    pixels = video.width * video.height
-    steps = [f"{s.video.width}x{s.video.height} at {s.video.fps:g}" for s in there.steps_down]
+    pixels, fps = video.picture.pixels, float(video.frame_rate)
+    steps = [picture_at(s.video.picture, s.video.frame_rate) for s in there.steps_down]
     return found | {
         **video.model_dump(),
         "video_kbps": video.bitrate_kbps,
@@ -121,8 +122,8 @@ def numbers_of(plan: Plan) -> dict[str, Any]:
         "transport": there.transport.upper(),
         "audio_share": audio.bitrate_kbps / there.total_kbps,
         "pixels": pixels,
-        "bits_per_pixel": video.bitrate_kbps * 1000 / (pixels * video.fps),
-        "source_over_fps": plan.inputs.source_fps / video.fps,
+        "bits_per_pixel": video.bitrate_kbps * 1000 / (pixels * round(fps, 3)),
+        "source_over_fps": float(plan.inputs.frame_rate / video.frame_rate),
         "buffer_seconds": video.buffer_kbit / video.most_kbps,
         "quality": there.quality,
         "adaptive_floor_kbps": there.adaptive.floor_kbps if there.adaptive else None,

@@ -6,49 +6,37 @@ the key.
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import ClassVar, Literal, Self
 
 from pydantic import Field
 
 from eager_kestrel.core.choice.budget import Budget, Step
-from eager_kestrel.core.choice.quality import Motion
+from eager_kestrel.core.choice.option import Option
 from eager_kestrel.core.division.split import Split
-from eager_kestrel.core.document import Frozen, format_name
+from eager_kestrel.core.document import Frozen, Spread, format_name
+from eager_kestrel.core.guide.rules import AudioCodec, Codec, RateControl, Transport
 from eager_kestrel.core.line.uplink import Uplink
-from eager_kestrel.core.plan.data_use import Adaptive, DataUse, LocalCopy, Reconnect
-from eager_kestrel.core.plan.framing import FrameFit
-from eager_kestrel.core.show.show import Show
-
-Bound = Literal[
-    "budget",
-    "guide",
-    "source",
-    "level",
-    "viewers",
-    "machine",
-    "content",
-    "no visible gain",
-    "quality at this bitrate",
-    "quality at this picture",
-    "share of the total",
-]
+from eager_kestrel.core.picture import Picture
+from eager_kestrel.core.quantities import FrameRate
+from eager_kestrel.core.show.show import Motion, Show
+from eager_kestrel.core.words import reasons
+from eager_kestrel.core.words.facts import Bound, Fact, figures
+from eager_kestrel.core.words.numbers import settings
 
 
-class VideoSettings(Frozen):
+class VideoSettings(Spread):
     """What to type into the encoder for video."""
 
-    codec: str
-    width: int
-    height: int
-    fps: float
-    """Frames a second, as people say it."""
-    frame_rate: str
-    """The same as an exact fraction."""
+    SPREAD: ClassVar = {"picture": ("width", "height"), "frame_rate": ("fps", "frame_rate")}
+
+    codec: Codec
+    picture: Picture
+    frame_rate: FrameRate
     bitrate_kbps: float
     """The target; what constant bitrate runs at."""
     peak_kbps: float | None = None
     """The most of variable bitrate."""
-    rate_control: str
+    rate_control: RateControl
     buffer_kbit: float
     keyframe_seconds: float
     keyframe_frames: int
@@ -60,7 +48,7 @@ class VideoSettings(Frozen):
     pixel_format: str = "yuv420p"
     colour: str = "bt709"
     """Primaries, transfer and matrix, as the media library names them."""
-    colour_range: str = "limited"
+    colour_range: Literal["limited", "full"] = "limited"
     resize: str | None = None
     """Kernel to scale the source with; none when it is not scaled."""
 
@@ -69,11 +57,21 @@ class VideoSettings(Frozen):
         """What the line has to bear."""
         return self.bitrate_kbps if self.peak_kbps is None else self.peak_kbps
 
+    @property
+    def pixels_per_second(self) -> float:
+        """How much is encoded."""
+        return self.picture.pixels * float(self.frame_rate)
+
+    @property
+    def words(self) -> str:
+        """``1920x1080 at 60, 6,000 kbit/s``."""
+        return settings(self.picture, self.frame_rate, self.bitrate_kbps)
+
 
 class AudioSettings(Frozen):
     """What to type into the encoder for audio."""
 
-    codec: str
+    codec: AudioCodec
     bitrate_kbps: float
     sample_rate_hz: int
     channels: int
@@ -86,18 +84,19 @@ class Reason(Frozen):
     value: str
     bound_by: Bound
     facts: dict[str, float | str] = Field(default_factory=dict)
+    """Figures by name, for programs; nothing here reads them back."""
     text: str
-    """The same in words; made from the rest in :mod:`eager_kestrel.core.plan.prose`."""
 
-
-class Option(Frozen):
-    """A candidate that was weighed."""
-
-    width: int
-    height: int
-    fps: float
-    bitrate_kbps: float
-    quality: float
+    @classmethod
+    def of(cls, value: str, fact: Fact) -> Self:
+        """The reason behind a setting's value, as it is shown, from what was decided."""
+        return cls(
+            about=fact.about,
+            value=value,
+            bound_by=fact.bound_by,
+            facts=figures(fact),
+            text=reasons.reason(fact),
+        )
 
 
 class Fallback(Frozen):
@@ -124,6 +123,69 @@ class Offer(Frozen):
     """The same in words."""
 
 
+class Adaptive(Frozen):
+    """Between which video bitrates an encoder that adapts by itself may move."""
+
+    floor_kbps: float
+    ceiling_kbps: float
+
+
+class Reconnect(Frozen):
+    """How to come back after the connection drops."""
+
+    first_seconds: float = 2.0
+    """Long enough for the ingest to notice that the old connection is gone."""
+    factor: float = 2.0
+    """Each wait is so much longer than the one before."""
+    longest_seconds: float = 30.0
+    give_up_seconds: float = 600.0
+
+
+class DataUse(Frozen):
+    """What the stream sends, in gigabytes of 10^9 bytes."""
+
+    gb_per_hour: float
+    hours_a_month: float
+    gb_per_month: float
+
+
+class LocalCopy(Spread):
+    """Settings for a copy on the own disk, to cut and to keep: the source, without visible loss."""
+
+    SPREAD: ClassVar = {"picture": ("width", "height"), "frame_rate": ("fps",)}
+
+    picture: Picture
+    frame_rate: FrameRate
+    codec: Codec
+    bitrate_kbps: float
+    """Where the quality model sees no loss any more."""
+    keyframe_frames: int
+    audio_kbps: float
+    gb_per_hour: float
+    sent_gb_per_hour: float
+    """The same for a copy of just what is sent, which takes no second encoder."""
+    free_gb: float | None
+    free_hours: float | None
+    """How long until the disk is full; none when no folder was named."""
+
+
+class FrameFit(Spread):
+    """What each way of fitting a source into a picture of another shape costs."""
+
+    SPREAD: ClassVar = {"crop": ("crop_width", "crop_height"), "pad": ("pad_width", "pad_height")}
+
+    crop: Picture
+    """The part of the source that is kept when it is cropped, in source pixels."""
+    kept_share: float
+    """Of the source's pixels; the rest is cut away."""
+    enlarged: float
+    """How much the kept part is blown up, per side; 1 or less loses nothing."""
+    pad: Picture
+    """The part of the sent picture the whole source fills when it is padded."""
+    used_share: float
+    """Of the sent picture's pixels; the rest is bars."""
+
+
 class DestinationPlan(Frozen):
     """Settings for one destination, or why there are none."""
 
@@ -131,7 +193,7 @@ class DestinationPlan(Frozen):
     title: str
     standing: str | None
     feasible: bool
-    transport: str
+    transport: Transport
     ingest: tuple[str, ...] = ()
     """Addresses without key."""
     guide_checked: str
@@ -162,6 +224,11 @@ class DestinationPlan(Frozen):
     infeasible_because: str = ""
     """The rule that cannot be met."""
 
+    @property
+    def name(self) -> str:
+        """``oxbow`` or ``oxbow:hearth``, as on the command line."""
+        return f"{self.platform}:{self.standing}" if self.standing else self.platform
+
 
 class KeptBack(Frozen):
     """A named reserve."""
@@ -170,13 +237,17 @@ class KeptBack(Frozen):
     kbps: float
 
 
-class Inputs(Frozen):
+class Inputs(Spread):
     """What was asked for."""
 
+    SPREAD: ClassVar = {
+        "source": ("source_width", "source_height"),
+        "frame_rate": ("source_fps",),
+    }
+
     title: str
-    source_width: int
-    source_height: int
-    source_fps: float
+    source: Picture
+    frame_rate: FrameRate
     motion: Motion
     safe_share: float
     """0..1"""
@@ -187,9 +258,8 @@ class Inputs(Frozen):
         """The same as numbers with their unit in the key."""
         return cls(
             title=show.title,
-            source_width=show.source.width,
-            source_height=show.source.height,
-            source_fps=round(float(show.frame_rate), 3),
+            source=show.source,
+            frame_rate=show.frame_rate,
             motion=show.motion,
             safe_share=show.safe_share,
             reserves=tuple(KeptBack(name=r.name, kbps=r.rate.kbps) for r in show.reserves),

@@ -1,38 +1,37 @@
-"""Why each figure of a chosen candidate is what it is: the constraint that bound it, with facts.
+"""Why each figure of a chosen candidate is what it is: the limit that bound it, as a fact.
 
-Sentences are made in :mod:`eager_kestrel.core.plan.prose`; here only what they are made from.
+Sentences are made in :mod:`eager_kestrel.core.words`; here only what they are made from.
 """
 
 from __future__ import annotations
 
-from fractions import Fraction
 from math import inf
 
 from eager_kestrel.core.choice.budget import Budget
-from eager_kestrel.core.choice.field import AUDIO_SHARE, LEAST_VIDEO_KBPS, Weighed, viewers_kbps
+from eager_kestrel.core.choice.field import Weighed
+from eager_kestrel.core.choice.limits import AUDIO_SHARE, LEAST_VIDEO_KBPS, viewers_kbps
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.picture import frame_rate_text
 from eager_kestrel.core.plan.card import BUFFER_SECONDS
-from eager_kestrel.core.plan.plan import AudioSettings, Bound, Reason, VideoSettings
-from eager_kestrel.core.plan.prose import reason
+from eager_kestrel.core.plan.plan import AudioSettings, Reason, VideoSettings
 from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.units import Bitrate
+from eager_kestrel.core.words import facts
+from eager_kestrel.core.words import plans as words
 
 
 def audio_reason(guide: Guide, audio: AudioSettings) -> Reason:
     """Why audio has its bitrate."""
-    chosen = audio.bitrate_kbps
-    least, most = guide.audio.least.kbps, guide.audio.most.kbps
-    at_an_end = chosen in (least, most)
-    return reason(
-        "audio",
-        f"{chosen:g} kbit/s",
-        "guide" if at_an_end else "share of the total",
+    chosen, rules = audio.bitrate_kbps, guide.audio
+    least, most = rules.least.kbps, rules.most.kbps
+    fact = facts.AudioShared(
+        bound_by="guide" if chosen in (least, most) else "share of the total",
         platform=guide.title,
         least_kbps=least,
         most_kbps=most,
         share=AUDIO_SHARE,
     )
+    return Reason.of(f"{chosen:g} kbit/s", fact)
 
 
 def video_reasons(
@@ -44,70 +43,66 @@ def video_reasons(
     video: VideoSettings,
 ) -> tuple[Reason, ...]:
     """Why each figure of the winner, ``order[0]``, is what it is."""
-    best = order[0]
-    rate = weighed.candidates[best].frame_rate
-    name = guide.title
-    fps = frame_rate_text(rate)
-    seconds, frames = video.keyframe_seconds, video.keyframe_frames
+    best, name = order[0], guide.title
+    picture, rate = video.picture, video.frame_rate
+    buffer = facts.BufferSized(
+        bound_by="budget" if video.buffer_kbit >= video.most_kbps * BUFFER_SECONDS else "level",
+        level=video.level,
+    )
+    colour = f"{video.pixel_format}, {video.colour}, {video.colour_range} range"
+    bitrate = Bitrate.from_kbps(float(weighed.target_kbps[best])).in_kbps()
     return (
-        _bitrate_reason(guide, show, weighed, best, waterfall),
-        _picture_reason(guide, show, weighed, best),
-        _frame_rate_reason(guide, show, weighed, order),
-        reason(
-            "keyframes", f"{seconds:g} s", "guide",
-            platform=name, seconds=seconds, fps=fps, frames=float(frames),
-            rule=guide.video.keyframes.words(),
-        ),
-        _rate_control_reason(name, video),
-        reason(
-            "buffer", f"{video.buffer_kbit:g} kbit",
-            "budget" if video.buffer_kbit >= video.most_kbps * BUFFER_SECONDS else "level",
-            level=video.level,
-        ),
-        reason("profile", video.profile, "guide", platform=name),
-        reason("level", video.level, "level", codec=video.codec),
-        reason("b-frames", str(video.b_frames), "guide", platform=name),
-        *_machine_reasons(show, video),
-        reason(
-            "colour", f"{video.pixel_format}, {video.colour}, {video.colour_range} range", "guide",
-            platform=name,
-        ),
-        *_resize_reasons(show, video),
-    )  # fmt: skip
+        Reason.of(bitrate, _bitrate(guide, show, weighed, best, waterfall)),
+        Reason.of(str(picture), _picture(guide, show, weighed, best)),
+        Reason.of(frame_rate_text(rate), _frame_rate(guide, show, weighed, order)),
+        Reason.of(f"{video.keyframe_seconds:g} s", _keyframes(guide, video)),
+        Reason.of(video.rate_control, _rate_control(name, video)),
+        Reason.of(f"{video.buffer_kbit:g} kbit", buffer),
+        Reason.of(video.profile, facts.ProfileTaken(name)),
+        Reason.of(video.level, facts.LevelNeeded(video.codec)),
+        Reason.of(str(video.b_frames), facts.BFramesTaken(name)),
+        *_preset(show, video),
+        Reason.of(colour, facts.ColourRead(name)),
+        *_resize(show, video),
+    )
 
 
-def _rate_control_reason(name: str, video: VideoSettings) -> Reason:
+def _keyframes(guide: Guide, video: VideoSettings) -> facts.Fact:
+    return facts.KeyframesRuled(
+        platform=guide.title,
+        seconds=video.keyframe_seconds,
+        fps=video.frame_rate,
+        frames=float(video.keyframe_frames),
+        rule=guide.video.keyframes.words(),
+    )
+
+
+def _rate_control(name: str, video: VideoSettings) -> facts.Fact:
     if video.peak_kbps is None:
-        return reason("rate control", video.rate_control, "guide", platform=name)
-    facts = {"target_kbps": video.bitrate_kbps, "peak_kbps": video.peak_kbps}
-    return reason("rate control", video.rate_control, "budget", platform=name, **facts)
+        return facts.RateControlRuled(name)
+    return facts.VariablePreferred(name, video.bitrate_kbps, video.peak_kbps)
 
 
-def _machine_reasons(show: Show, video: VideoSettings) -> tuple[Reason, ...]:
+def _preset(show: Show, video: VideoSettings) -> tuple[Reason, ...]:
     if video.preset is None:
         return ()
-    rate = Fraction(video.frame_rate)
-    load = show.machine.load(video.codec, video.width * video.height * float(rate))
-    facts = {"share": show.machine.share, "load": load * show.machine.share}
-    return (reason("preset", video.preset, "machine", **facts),)
+    share = show.machine.share
+    load = show.machine.load(video.codec, video.pixels_per_second)
+    return (Reason.of(video.preset, facts.PresetHeld(share=share, load=load * share)),)
 
 
-def _resize_reasons(show: Show, video: VideoSettings) -> tuple[Reason, ...]:
-    if video.resize is None:
-        return ()
-    return (reason("resize", video.resize, "content", motion=show.motion),)
+def _resize(show: Show, video: VideoSettings) -> tuple[Reason, ...]:
+    return () if video.resize is None else (Reason.of(video.resize, facts.ResizedFor(show.motion)),)
 
 
-def _bitrate_reason(
+def _bitrate(
     guide: Guide, show: Show, weighed: Weighed, best: int, waterfall: Budget
-) -> Reason:
+) -> facts.Fact:
     budget_kbps, ceiling_kbps, level, viewers, clean = (
         float(x) for x in weighed.limits_kbps[:, best]
     )
-    return reason(
-        "bitrate",
-        Bitrate.from_kbps(float(weighed.target_kbps[best])).in_kbps(),
-        weighed.limit(best),
+    return facts.BitrateBounded(
+        bound_by=weighed.limit(best),
         platform=guide.title,
         motion=show.motion,
         safe_kbps=waterfall.safe_kbps,
@@ -119,89 +114,65 @@ def _bitrate_reason(
     )
 
 
-def _picture_reason(guide: Guide, show: Show, weighed: Weighed, best: int) -> Reason:
+def _picture(guide: Guide, show: Show, weighed: Weighed, best: int) -> facts.Fact:
     chosen = weighed.candidates[best]
+    if chosen.picture.pixels > show.source.pixels:
+        return facts.PictureRewarded(guide.title)
     larger = [
         i
         for i, c in enumerate(weighed.candidates)
         if c.frame_rate == chosen.frame_rate and c.picture.pixels > chosen.picture.pixels
     ]
-    value = str(chosen.picture)
-    if chosen.picture.pixels > show.source.pixels:
-        return reason("picture", value, "guide", platform=guide.title, rewarded="yes")
     if not larger:
-        source, largest = show.source, guide.video.largest
-        in_full = source.width >= largest.width and source.height >= largest.height
-        bound: Bound = "guide" if in_full and source != largest else "source"
-        return reason("picture", value, bound, platform=guide.title)
+        largest = guide.video.largest
+        in_full = largest.within(show.source) and show.source != largest
+        return facts.PictureLargest("guide" if in_full else "source", guide.title)
     after = min(larger, key=lambda i: weighed.candidates[i].picture.pixels)
+    following = weighed.candidates[after].picture
     if not weighed.encodable[after] and weighed.kbps[after] >= weighed.floors_kbps[after]:
-        next_ = str(weighed.candidates[after].picture)
-        return reason("picture", value, "machine", next=next_, share=show.machine.share)
-    return reason(
-        "picture",
-        value,
-        "quality at this bitrate",
+        return facts.PictureTooSlow(following, show.machine.share)
+    return facts.PictureLooksBest(
         kbps=float(weighed.kbps[after]),
-        next=str(weighed.candidates[after].picture),
+        next=following,
         next_quality=float(weighed.quality[after]),
         quality=float(weighed.quality[best]),
         motion=show.motion,
     )
 
 
-def _frame_rate_reason(guide: Guide, show: Show, weighed: Weighed, order: list[int]) -> Reason:
-    chosen = weighed.candidates[order[0]]
-    faster = [
-        i
-        for i, c in enumerate(weighed.candidates)
-        if c.frame_rate > chosen.frame_rate and weighed.kbps[i] >= weighed.floors_kbps[i]
-    ]
-    value = frame_rate_text(chosen.frame_rate)
-    if not faster:
-        floors = {
-            float(weighed.floors_kbps[i]): frame_rate_text(c.frame_rate)
-            for i, c in enumerate(weighed.candidates)
-            if c.frame_rate > chosen.frame_rate
-        }
-        if floors:
-            least = min(floors)
-            return reason("frame rate", value, "guide", platform=guide.title, other=floors[least],
-                          floor_kbps=least)  # fmt: skip
-        bound: Bound = "source" if chosen.frame_rate == show.frame_rate else "guide"
-        return reason("frame rate", value, bound, platform=guide.title)
-    other = max(faster, key=lambda i: float(weighed.quality[i]))
-    if not weighed.encodable[other] and weighed.quality[other] > weighed.quality[order[0]]:
-        other_rate = frame_rate_text(weighed.candidates[other].frame_rate)
-        return reason("frame rate", value, "machine", other=other_rate, share=show.machine.share)
-    return reason(
-        "frame rate",
-        value,
-        "quality at this picture",
-        other=frame_rate_text(weighed.candidates[other].frame_rate),
-        other_quality=float(weighed.quality[other]),
-        quality=float(weighed.quality[order[0]]),
-    )
+def _frame_rate(guide: Guide, show: Show, weighed: Weighed, order: list[int]) -> facts.Fact:
+    best = order[0]
+    rate = weighed.candidates[best].frame_rate
+    faster = [i for i, c in enumerate(weighed.candidates) if c.frame_rate > rate]
+    affordable = [i for i in faster if weighed.kbps[i] >= weighed.floors_kbps[i]]
+    if affordable:
+        other = max(affordable, key=lambda i: float(weighed.quality[i]))
+        fps = weighed.candidates[other].frame_rate
+        if not weighed.encodable[other] and weighed.quality[other] > weighed.quality[best]:
+            return facts.RateTooSlow(fps, show.machine.share)
+        qualities = float(weighed.quality[other]), float(weighed.quality[best])
+        return facts.RateLooksBest(fps, *qualities)
+    if faster:
+        floors = {float(weighed.floors_kbps[i]): weighed.candidates[i].frame_rate for i in faster}
+        least = min(floors)
+        return facts.RateUnderFloor(guide.title, floors[least], least)
+    return facts.RateFastest("source" if rate == show.frame_rate else "guide", guide.title)
 
 
 def infeasible(guide: Guide, show: Show, weighed: Weighed, waterfall: Budget) -> str:
     """Which rule leaves nothing to choose from."""
+    rules = guide.video
     if not weighed.candidates:
-        shapes = " or ".join(map(str, guide.video.shapes)) or "any shape"
-        sizes = ", ".join(map(str, guide.video.pictures)) or f"up to {guide.video.largest}"
-        return (
-            f"{guide.title} takes {sizes} ({shapes}) at {guide.video.rates_words()}, which a "
-            f"source of {show.source} at {frame_rate_text(show.frame_rate)} cannot give"
+        sizes = ", ".join(map(str, rules.pictures)) or f"up to {rules.largest}"
+        shapes = words.shape_words(rules.shapes)
+        return words.no_picture(
+            guide.title, sizes, shapes, rules.rates_words(), show.source, show.frame_rate
         )
     if float(weighed.limits_kbps[2].max()) == 0:
-        return f"{guide.title} takes no level that holds any of its pictures"
+        return words.no_level(guide.title)
     if not weighed.encodable.any():
-        return f"this machine encodes none of the pictures {guide.title} takes in time"
+        return words.machine_too_slow(guide.title)
     left = max(0.0, float(weighed.limits_kbps[0].max()))
     needed = float(weighed.floors_kbps.min())
-    rule = "the least it takes" if needed > LEAST_VIDEO_KBPS else "the least worth sending"
-    return (
-        f"{Bitrate.from_kbps(waterfall.safe_kbps).in_kbps()} may be sent and "
-        f"{Bitrate.from_kbps(left).in_kbps()} of it is left for video to {guide.title}; "
-        f"{rule} is {Bitrate.from_kbps(needed).in_kbps()}"
-    )
+    of_guide = needed > LEAST_VIDEO_KBPS
+    return words.too_little_left(guide.title, waterfall.safe_kbps, left, needed, guide=of_guide)

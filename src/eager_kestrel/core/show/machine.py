@@ -15,7 +15,7 @@ from pydantic import BeforeValidator, Field, PlainSerializer, WithJsonSchema
 
 from eager_kestrel.core.document import Frozen
 from eager_kestrel.core.errors import UnitError
-from eager_kestrel.core.guide.guide import Codec
+from eager_kestrel.core.guide.rules import Codec
 from eager_kestrel.core.picture import Picture, frame_rate_text, parse_frame_rate
 from eager_kestrel.core.quantities import FrameRate, PictureSize, Share
 

@@ -6,13 +6,16 @@ from typing import Literal
 
 from pydantic import Field
 
-from eager_kestrel.core.choice.quality import Motion
 from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.quantities import FrameRate, PictureSize, Rate, Share
 from eager_kestrel.core.show.machine import Machine
 
+Motion = Literal["still", "calm", "lively", "hectic"]
+"""How much moves in the picture."""
+MOTIONS: tuple[Motion, ...] = ("still", "calm", "lively", "hectic")
+
 SAFE_SHARE = 0.70
-"""People keep between a fifth and a half in hand; docs/decisions/0004-safe-share.md."""
+"""People keep between a fifth and a half in hand; docs/decisions/0004-safe-share-and-floor.md."""
 
 HOURS_A_MONTH = 20.0
 """Streamed, to reckon with data allowances: about five hours a week."""

@@ -1,56 +1,29 @@
-"""Holding settings against guides and the line."""
+"""Holding settings, or a recording, against guides and the line."""
 
 from __future__ import annotations
 
-import json
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 from pydantic import ValidationError
 
 from eager_kestrel.actions.shows import destination
-from eager_kestrel.core.checks.rules import Findings
+from eager_kestrel.core.checks.findings import Findings
+from eager_kestrel.core.checks.recording_rules import check_recording as hold_recording
 from eager_kestrel.core.checks.rules import check as hold
-from eager_kestrel.core.checks.settings import Settings, settings_of
+from eager_kestrel.core.checks.settings import Settings
 from eager_kestrel.core.choice.budget import budget
-from eager_kestrel.core.document import first_error, format_name
-from eager_kestrel.core.errors import FormatError, InputError, KestrelError
+from eager_kestrel.core.document import first_error
+from eager_kestrel.core.errors import InputError, KestrelError
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.line.uplink import Uplink
-from eager_kestrel.core.plan.plan import Plan
-from eager_kestrel.core.show.show import SAFE_SHARE, Reserve
-from eager_kestrel.files.guides import load_guide
-from eager_kestrel.files.home import storage_error
-from eager_kestrel.files.toml import read_model
+from eager_kestrel.core.show.show import SAFE_SHARE, Reserve, Show
+from eager_kestrel.files.guides import guide_for
+from eager_kestrel.files.settings import read_settings
 
-
-def read_settings(path: Path, platform: str | None = None) -> Settings:
-    """Settings from TOML or JSON, or those of a plan.
-
-    Args:
-        path: the file.
-        platform: which destination of a plan; the first when it has none of that name.
-
-    Raises:
-        FormatError: it is neither settings nor a plan; names line or key.
-        StorageError: it cannot be read.
-    """
-    try:
-        raw = path.read_bytes()
-    except OSError as error:
-        raise storage_error(error, str(path)) from None
-    if not raw.lstrip(b"\xef\xbb\xbf \t\r\n").startswith(b"{"):
-        return read_model(raw, Settings, "settings", str(path))
-    try:
-        document = json.loads(raw)
-        if document.get("format") == format_name("plan"):
-            return _of_plan(Plan.model_validate(document), platform, str(path))
-        return Settings.model_validate(document)
-    except ValidationError as error:
-        raise FormatError(first_error(error), "correct it", str(path)) from None
-    except (ValueError, RecursionError) as error:
-        line = getattr(error, "lineno", 1)
-        raise FormatError("not JSON", "correct it", f"{path}:{line}") from None
+WINDOW_SECONDS = 1.0
+"""Over which the highest bitrate of a recording is taken, where nothing is said."""
 
 
 def settings_from(path: Path | None, given: dict[str, Any], platform: str) -> Settings:
@@ -76,24 +49,17 @@ def settings_from(path: Path | None, given: dict[str, Any], platform: str) -> Se
         raise InputError(first_error(error)) from None
 
 
-def _of_plan(plan: Plan, platform: str | None, where: str) -> Settings:
-    chosen = next((d for d in plan.destinations if d.platform == platform), plan.destinations[0])
-    if not chosen.feasible:
-        raise FormatError(f"the plan has no settings for {chosen.title}", "plan again", where)
-    return settings_of(chosen)
+def guides_of(platforms: list[str], guides: Path | None = None) -> list[Guide]:
+    """Guides by name, each under the standing that was written.
 
-
-def guides_of(platforms: list[str], guides: Path | None = None) -> list[tuple[Guide, str | None]]:
-    """Guides by name, each with the standing that was written.
+    Args:
+        platforms: each ``PLATFORM`` or ``PLATFORM:STANDING``.
+        guides: a folder whose guides come first.
 
     Raises:
         NotFoundError: a platform or standing is not known.
     """
-    wanted = [destination(written) for written in platforms]
-    held = [(load_guide(d.platform, guides), d.standing) for d in wanted]
-    for guide, standing in held:
-        guide.under(standing)
-    return held
+    return [guide_for(destination(written), guides) for written in platforms]
 
 
 def check(
@@ -117,9 +83,8 @@ def check(
     Raises:
         NotFoundError: a platform or standing is not known.
     """
-    ruled = guides_of(platforms, guides)
     safe = None if uplink is None else budget(uplink, safe_share, reserves).safe_kbps
-    return hold(settings, ruled, safe)
+    return hold(settings, guides_of(platforms, guides), safe)
 
 
 def check_many(paths: list[Path], platforms: list[str]) -> dict[Path, Findings | KestrelError]:
@@ -135,3 +100,45 @@ def check_many(paths: list[Path], platforms: list[str]) -> dict[Path, Findings |
         except KestrelError as error:
             outcome[path] = error
     return outcome
+
+
+def check_recording(
+    path: Path,
+    platforms: list[str],
+    show: Show | None = None,
+    guides: Path | None = None,
+    uplink: Uplink | None = None,
+    *,
+    deep: bool = False,
+    window_seconds: float = WINDOW_SECONDS,
+    progress: Callable[[float], None] = lambda _: None,
+) -> Findings:
+    """Describe a recording and hold it against guides.
+
+    Args:
+        path: FLV, MP4, MKV, MPEG-TS or an HLS playlist.
+        platforms: each ``PLATFORM`` or ``PLATFORM:STANDING``; none just describes it.
+        show: whose share and reserves the line is held to.
+        guides: a folder whose guides come first.
+        uplink: what the line carries.
+        deep: whether to decode every frame.
+        window_seconds: one of the peaks is taken over.
+        progress: told the seconds read so far.
+
+    Raises:
+        NotFoundError: a platform or standing is not known.
+        FormatError: it is no recording that can be read.
+    """
+    from eager_kestrel.media.recording import read_recording
+
+    ruled = guides_of(platforms, guides)
+    safe = None
+    if uplink is not None and show is not None:
+        safe = budget(uplink, show.safe_share, show.reserves).safe_kbps
+    seen = read_recording(path, deep=deep, buffer_seconds=window_seconds, progress=progress)
+    return hold_recording(seen, ruled, safe)
+
+
+def ceiling_kbps(platforms: list[str], guides: Path | None = None) -> float | None:
+    """The lowest ceiling among guides, for a figure; None without any."""
+    return min((g.video.ceiling.kbps for g in guides_of(platforms, guides)), default=None)

@@ -25,7 +25,7 @@ from eager_kestrel.core.line.run import (
     Series,
 )
 from eager_kestrel.core.line.stopping import Limits, known_well_enough, limit_reached
-from eager_kestrel.core.line.summary import round_trip_summary
+from eager_kestrel.core.line.summarising import round_trip_summary
 from eager_kestrel.core.line.throughput import throughput
 from eager_kestrel.files.history import History
 from eager_kestrel.net.background import BackgroundWatch

@@ -3,45 +3,35 @@
 from __future__ import annotations
 
 import contextlib
-import json
 import secrets
 import ssl
 import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
-from fractions import Fraction
 from pathlib import Path
 
-from pydantic import ValidationError
-
-from eager_kestrel.actions.practice import Line, practice_line
-from eager_kestrel.actions.receive import APP, Reception, reception
-from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal, rehearsal_of
-from eager_kestrel.core.document import first_error, require_format
-from eager_kestrel.core.errors import FormatError, InputError
+from eager_kestrel.actions.practice import practice_line
+from eager_kestrel.actions.receiving import APP, Reception, reception
+from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal
+from eager_kestrel.core.checks.verdict import rehearsal_of
+from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.plan.plan import (
-    AudioSettings,
     DestinationPlan,
     Fallback,
     Plan,
-    VideoSettings,
 )
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.guides import load_guide
-from eager_kestrel.files.home import storage_error
-from eager_kestrel.files.latest import latest_plan
+from eager_kestrel.files.keys import VARIABLE, known_key
 from eager_kestrel.media.stand_in import StandIn
 from eager_kestrel.net.publishing import CONNECT_SECONDS, SEND_BUFFER_BYTES, Target
-from eager_kestrel.net.rehearsing import FIRST_WAIT, Rehearser
+from eager_kestrel.net.reconnecting import FIRST_WAIT, Terms
+from eager_kestrel.net.rehearsing import rehearse_once
 from eager_kestrel.practice.ingest import Misbehaviour, Platform
 from eager_kestrel.practice.servers import LOOPBACK
-from eager_kestrel.practice.uplink import PracticeUplink
+from eager_kestrel.practice.uplink import Line, PracticeUplink
 
-__all__ = ["Misbehaviour", "Outcome", "Platform", "Stage", "Wish", "destination_of", "guide_of",
-           "read_plan", "rehearse", "rehearse_at", "rehearse_in_practice", "stage"]  # fmt: skip
-
-LATEST = "latest"
 QUIET = Misbehaviour()
 BETWEEN_SECONDS = 1.0
 """Between two rehearsals, for queues to drain."""
@@ -71,39 +61,13 @@ class Outcome:
     settled: Plan | None
 
 
-def read_plan(name: str) -> Plan:
-    """A plan's file, or ``latest``.
-
-    Raises:
-        FormatError: it is no plan.
-        InputError: no plan was made yet.
-        StorageError: it cannot be read.
-    """
-    if name == LATEST:
-        plan = latest_plan()
-        if plan is None:
-            raise InputError("no plan was made yet", "run eager-kestrel plan, or name a plan file")
-        return plan
-    try:
-        document = json.loads(Path(name).read_bytes())
-        require_format(document.get("format") if isinstance(document, dict) else None, "plan", name)
-        return Plan.model_validate(document)
-    except OSError as error:
-        raise storage_error(error, name) from None
-    except ValidationError as error:
-        raise FormatError(first_error(error), "plan again", name) from None
-    except ValueError:
-        raise FormatError("not JSON", "give what plan --out wrote", name) from None
-
-
 def destination_of(plan: Plan, platform: str | None) -> DestinationPlan:
     """The destination to rehearse: the one named, or the first with settings.
 
     Raises:
         InputError: it is not in the plan, or has no settings.
     """
-    fitting = [d for d in plan.destinations
-               if platform in (None, d.platform, f"{d.platform}:{d.standing}")]  # fmt: skip
+    fitting = [d for d in plan.destinations if platform in (None, d.platform, d.name)]
     chosen = next((d for d in fitting if d.feasible), None)
     if chosen is None:
         names = ", ".join(d.platform for d in plan.destinations if d.feasible)
@@ -150,34 +114,31 @@ def _once(
     chosen: DestinationPlan, step: Fallback, below: tuple[Fallback, ...], target: Target, key: str,
     wish: Wish, tell: Callable[[Moment], None],
 ) -> Rehearsal:  # fmt: skip
-    video = step.video
-    rate = Fraction(video.frame_rate)
-    stand_in = StandIn(video, step.audio, wish.slowed_ms)
+    stand_in = StandIn(step.video, step.audio, wish.slowed_ms)
     try:
-        sent = Rehearser(
-            target, key, stand_in.steps(), float(1 / rate), wish.seconds, wish.context,
-            wish.timeout_seconds, wish.first_wait_seconds, tell, wish.unsent_bytes,
-        ).run()  # fmt: skip
+        sent = rehearse_once(
+            target,
+            key,
+            stand_in.steps(),
+            Terms(
+                frame_seconds=float(1 / step.video.frame_rate),
+                asked_seconds=wish.seconds,
+                context=wish.context,
+                timeout_seconds=wish.timeout_seconds,
+                first_wait_seconds=wish.first_wait_seconds,
+                unsent_bytes=wish.unsent_bytes,
+            ),
+            tell,
+        )
     finally:
         stand_in.close()
     return rehearsal_of(
         sent,
+        step,
+        below,
         target=target.url,
         platform=chosen.platform,
-        planned=words(video, step.audio),
-        total_kbps=step.total_kbps,
         asked_seconds=wish.seconds,
-        frame_seconds=float(1 / rate),
-        steps=below,
-        pixels_per_second=video.width * video.height * float(rate),
-    )
-
-
-def words(video: VideoSettings, audio: AudioSettings) -> str:
-    """Settings in a line."""
-    return (
-        f"{video.width}x{video.height} at {video.fps:g}, {video.bitrate_kbps:,.0f} kbit/s, a "
-        f"keyframe every {video.keyframe_seconds:g} s, audio {audio.bitrate_kbps:g} kbit/s"
     )
 
 
@@ -199,19 +160,34 @@ def rehearse_at(
     plan: Plan,
     chosen: DestinationPlan,
     url: str,
-    key_of: Callable[[str], str],
     wish: Wish,
+    ask: Callable[[str], str] | None = None,
     tell: Callable[[Moment], None] = lambda _: None,
 ) -> Outcome:
-    """Rehearse at an ingest; the key is asked for only once the address is known to be one.
+    """Rehearse at an ingest; the key is looked up only once the address is known to be one.
+
+    Args:
+        plan: what to rehearse.
+        chosen: for which destination.
+        url: where to, without key.
+        wish: how.
+        ask: for the key of a platform, where none is kept; None when nobody is there.
+        tell: called as it goes.
 
     Raises:
-        InputError: the address is none.
+        InputError: the address is none, or there is no key.
         NetworkError: the ingest cannot be reached or does not answer.
         EndpointError: it refuses.
     """
     target = Target.parse(url)
-    return rehearse(plan, chosen, target, key_of(chosen.platform), wish, tell)
+    key = known_key(chosen.platform)
+    if key is None and ask is not None:
+        key = ask(chosen.platform)
+    if not key:
+        raise InputError(
+            f"no stream key for {chosen.platform}", f"set {VARIABLE}, or run on a terminal"
+        )
+    return rehearse(plan, chosen, target, key, wish, tell)
 
 
 def rehearse_in_practice(
@@ -235,7 +211,8 @@ def rehearse_in_practice(
         tell: called as it goes.
     """
     line = practice_line(name, Bitrate.parse(rate) if rate is not None else None)
-    with stage(line, guide_of(chosen, guides)) as there:
+    guide = load_guide(chosen.platform, guides).under(chosen.standing)
+    with stage(line, guide) as there:
         return rehearse(plan, chosen, there.target, there.key, wish, tell)
 
 
@@ -262,16 +239,7 @@ def stage(
     """
     key = secrets.token_hex(8)
     with (
-        reception(key, 0, [(guide, None)], record_to, Platform(guide, trouble)) as (taking, url),
+        reception(key, 0, [guide], record_to, Platform(guide, trouble)) as (taking, url),
         PracticeUplink(line, Target.parse(url).port) as relay,
     ):
         yield Stage(Target("rtmp", LOOPBACK, relay.port, APP), key, taking)
-
-
-def guide_of(chosen: DestinationPlan, guides: Path | None = None) -> Guide:
-    """The guide a destination was planned by.
-
-    Raises:
-        NotFoundError: it is not known here.
-    """
-    return load_guide(chosen.platform, guides).under(chosen.standing)

@@ -8,17 +8,18 @@ import hmac
 import secrets
 import threading
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Protocol
 
+from eager_kestrel.core.checks.describing import VideoFacts
+from eager_kestrel.core.checks.findings import Findings
 from eager_kestrel.core.checks.live import AudioFacts, LiveView, StreamWatch
-from eager_kestrel.core.checks.recording import VideoFacts
 from eager_kestrel.core.checks.recording_rules import check_recording
-from eager_kestrel.core.checks.rules import Findings
 from eager_kestrel.core.errors import KestrelError, StorageError
 from eager_kestrel.core.guide.guide import Guide
+from eager_kestrel.files.keys import VARIABLE, known_key
 from eager_kestrel.files.streams import StreamFile, require_new
 from eager_kestrel.media.recording import stream_facts
 from eager_kestrel.net.receiving import IngestServer, Piece, file_beginning
@@ -31,9 +32,24 @@ FINDINGS_SECONDS = 2.0
 """Between two looks at the guides while a stream comes in."""
 
 
-def new_key() -> str:
-    """A key for one evening."""
-    return secrets.token_hex(6)
+@dataclass(frozen=True, slots=True)
+class Key:
+    """A stream key, and what may be shown of it."""
+
+    value: str = field(repr=False)
+    own: bool
+    """Whether it is kept somewhere; one made for the evening is shown to be typed."""
+
+    @property
+    def shown(self) -> str:
+        """Itself where nobody knows it yet, else where it is kept."""
+        return f"the one of {VARIABLE} or your keyring" if self.own else self.value
+
+
+def key_for(name: str) -> Key:
+    """The key kept under a name, else a new one for this evening."""
+    kept = known_key(name)
+    return Key(kept or secrets.token_hex(6), own=kept is not None)
 
 
 class Policy(Protocol):
@@ -74,7 +90,7 @@ class Reception:
     def __init__(
         self,
         key: str,
-        guides: list[tuple[Guide, str | None]],
+        guides: Sequence[Guide],
         record_to: Path | None = None,
         policy: Policy | None = None,
     ) -> None:
@@ -82,7 +98,7 @@ class Reception:
 
         Args:
             key: that is wanted.
-            guides: with the standing of each, to hold streams against.
+            guides: each with its standing applied, to hold streams against.
             record_to: an FLV file; a second stream gets a number.
             policy: of a simulated platform.
         """
@@ -194,7 +210,7 @@ class Reception:
 def reception(
     key: str,
     port: int = 0,
-    guides: list[tuple[Guide, str | None]] | None = None,
+    guides: Sequence[Guide] = (),
     record_to: Path | None = None,
     policy: Policy | None = None,
 ) -> Iterator[tuple[Reception, str]]:
@@ -206,7 +222,7 @@ def reception(
     """
     if record_to is not None:
         require_new(record_to)
-    taking = Reception(key, guides or [], record_to, policy)
+    taking = Reception(key, guides, record_to, policy)
     with IngestServer(taking, port) as server:
         yield taking, f"rtmp://127.0.0.1:{server.port}/{APP}"
 

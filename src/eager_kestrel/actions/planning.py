@@ -2,25 +2,25 @@
 
 from __future__ import annotations
 
-import json
 import time
 from dataclasses import dataclass
 from datetime import UTC, date, datetime
 from pathlib import Path
-from typing import Any
 
 from eager_kestrel import __version__
 from eager_kestrel.core.errors import NotFoundError
 from eager_kestrel.core.guide.guide import Guide
+from eager_kestrel.core.line.hours import near_time, parse_time_of_day
 from eager_kestrel.core.line.uplink import Uplink, assumed_uplink
 from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.plan.planner import plan as plan_of
 from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.units import Bitrate
+from eager_kestrel.core.words.runs import taken_around
 from eager_kestrel.files.bundled import quality_table
-from eager_kestrel.files.documents import free_bytes, write_text
+from eager_kestrel.files.documents import free_bytes
 from eager_kestrel.files.guides import guide_names, load_guide
-from eager_kestrel.files.latest import keep_latest
+from eager_kestrel.files.plans import keep_latest
 
 RECENT_DAYS = 14
 
@@ -33,7 +33,7 @@ class Planned:
     notes: tuple[str, ...] = ()
 
 
-def plan_show(
+def plan(
     show: Show, uplink: Uplink, guides: Path | None = None, copy_to: Path | None = None
 ) -> Planned:
     """Plan a show on an uplink.
@@ -58,8 +58,8 @@ def plan_show(
 
 
 def keep(plan: Plan) -> None:
-    """Keep a plan as the latest, to explain words with."""
-    keep_latest(plan.model_dump(mode="json"))
+    """Keep a plan as the latest, to explain words and rehearse with."""
+    keep_latest(plan)
 
 
 def _stale(guide: Guide, today: date) -> str | None:
@@ -91,7 +91,6 @@ def uplink_from_history(days: float = RECENT_DAYS, around: str | None = None) ->
         NotFoundError: none is kept.
         InputError: ``around`` is no time of day.
     """
-    from eager_kestrel.core.line.hours import near_time, parse_time_of_day
     from eager_kestrel.core.line.pooling import uplink_of_history
     from eager_kestrel.files.history import History
 
@@ -107,19 +106,27 @@ def uplink_from_history(days: float = RECENT_DAYS, around: str | None = None) ->
             'run eager-kestrel measure URL, or give --upload "12 Mbit/s"',
         )
     uplink = uplink_of_history(runs)
-    said = f"{uplink.said}, taken around {around}" if around else uplink.said
+    said = taken_around(uplink.said, around) if around else uplink.said
     return uplink.model_copy(update={"said": said})
+
+
+def known_uplink(
+    written: str | None, days: float = RECENT_DAYS, around: str | None = None
+) -> Uplink | None:
+    """The uplink behind a number, or of the runs kept lately; None when there are none.
+
+    Raises:
+        UnitError: the number has no clear unit.
+        InputError: ``around`` is no time of day.
+    """
+    if written is not None:
+        return uplink_from_number(written)
+    try:
+        return uplink_from_history(days, around)
+    except NotFoundError:
+        return None
 
 
 def known_platforms(guides: Path | None = None) -> list[str]:
     """Platforms there is a guide for."""
     return guide_names(guides)
-
-
-def write_document(path: Path, document: dict[str, Any]) -> None:
-    """Write a JSON document whole or not at all.
-
-    Raises:
-        StorageError: the disk would not take it.
-    """
-    write_text(path, json.dumps(document, indent=2, ensure_ascii=False) + "\n")

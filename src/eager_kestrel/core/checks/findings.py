@@ -1,0 +1,49 @@
+"""What was looked at, how each rule stands, and what to do.
+
+A *breach* is what the platform refuses or the line cannot hold; a *caution* works but is unwise;
+*fine* says that a rule was looked at and holds.
+"""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from eager_kestrel.core.checks.recording import Recording
+from eager_kestrel.core.document import Frozen, format_name
+
+Severity = Literal["breach", "caution", "fine"]
+
+
+class Finding(Frozen):
+    """One rule and how it stands."""
+
+    platform: str
+    """The guide it is of, or ``uplink``."""
+    standing: str | None = None
+    """Of the account the guide was read for."""
+    rule: str
+    """The guide's key, or the name of a general rule."""
+    severity: Severity
+    found: str
+    wanted: str
+    do: str = ""
+    """What to do; empty when fine."""
+
+    @property
+    def label(self) -> str:
+        """``oxbow`` or ``oxbow:hearth``: which guide, and for whom."""
+        return f"{self.platform}:{self.standing}" if self.standing else self.platform
+
+
+class Findings(Frozen):
+    """Everything that was looked at."""
+
+    format: str = format_name("findings")
+    findings: tuple[Finding, ...]
+    recording: Recording | None = None
+    """What was found, where a recording was looked at."""
+
+    @property
+    def breaches(self) -> int:
+        """How many rules are broken."""
+        return sum(finding.severity == "breach" for finding in self.findings)

@@ -1,0 +1,152 @@
+"""What came of a rehearsal, and whose fault it was.
+
+Three things look alike to somebody who streams, and call for three different fixes: the *line* does
+not carry what is sent, the *machine* does not encode it in time, the *ingest* does not take it.
+They are told apart by where frames wait: before the encoder is done, between encoder and the other
+end's acknowledgement, or because the connection was refused or broke.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+
+from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal, Sent, Verdict
+from eager_kestrel.core.plan.plan import Fallback
+from eager_kestrel.core.words import plans
+from eager_kestrel.core.words import runs as words
+
+LATE_SECONDS = 0.7
+"""A frame that is so late is seen to be; as in the forecast."""
+GIVE_UP_SECONDS = 1.2
+"""A backlog that does not come back from here."""
+HOLDS_SHARE = 0.9
+"""A step holds when it takes no more of what was delivered than this."""
+CUT_SHORT_SECONDS = 0.5
+"""A rehearsal that ends so much earlier than asked was stopped."""
+
+Steps = tuple[Fallback, ...]
+
+
+def delivered_kbps(sent: Sent) -> float:
+    """What the line delivered: while a backlog stood, else over all."""
+    moments = [m for m in sent.moments if m.delivered_bytes > 0]
+    if len(moments) < 2:
+        return 0.0
+    seconds = np.array([m.seconds for m in moments])
+    count = np.array([m.delivered_bytes for m in moments], dtype=np.float64)
+    standing = np.flatnonzero(np.array([m.backlog_seconds for m in moments]) > LATE_SECONDS / 2)
+    first = int(standing[0]) if standing.size > len(moments) // 10 else 0
+    span = seconds[-1] - seconds[first]
+    return float((count[-1] - count[first]) * 8e-3 / span) if span > 0 else 0.0
+
+
+def verdict(sent: Sent, step: Fallback, below: Steps, asked_seconds: float) -> Verdict:
+    """Whose fault it was, when, by how much, and which step would have held.
+
+    Args:
+        sent: what was noted.
+        step: what was sent.
+        below: steps down from it, in order.
+        asked_seconds: it had to hold for.
+    """
+    if sent.broken:
+        return _of_ingest(sent)
+    slow = _first(sent, lambda m: m.encoder_seconds)
+    late = _first(sent, lambda m: m.backlog_seconds)
+    if slow is not None and (late is None or slow.seconds <= late.seconds):
+        return _of_machine(sent, slow, step, below)
+    if late is not None or sent.late_frames:
+        return _of_line(sent, late, below)
+    whole = sent.seconds >= asked_seconds - CUT_SHORT_SECONDS
+    return Verdict(held=whole, text=words.nothing_late(sent.seconds, whole=whole))
+
+
+def _first(sent: Sent, waited: Callable[[Moment], float]) -> Moment | None:
+    """The first moment at which something was seen to be late."""
+    return next((m for m in sent.moments if waited(m) > LATE_SECONDS), None)
+
+
+def _of_ingest(sent: Sent) -> Verdict:
+    at, why = sent.broken[0]
+    return Verdict(
+        held=False, limited_by="ingest", at_seconds=round(at, 2), breaks=len(sent.broken),
+        text=words.broke(why, at),
+    )  # fmt: skip
+
+
+def _of_machine(sent: Sent, slow: Moment, step: Fallback, below: Steps) -> Verdict:
+    worst = max(m.encoder_seconds for m in sent.moments)
+    usual = float(np.median(sent.encode_ms)) if sent.encode_ms else 0.0
+    frame_seconds = float(1 / step.video.frame_rate)
+    most = frame_seconds * 1000 / max(usual, 1e-3) * step.video.pixels_per_second
+    return Verdict(
+        held=False,
+        limited_by="machine",
+        at_seconds=round(slow.seconds, 2),
+        late_seconds=round(worst, 2),
+        would_hold=_which(below, lambda s: s.video.pixels_per_second <= most),
+        text=words.encoder_late(slow.seconds, worst, usual, frame_seconds),
+    )
+
+
+def _of_line(sent: Sent, late: Moment | None, below: Steps) -> Verdict:
+    worst = max((m.backlog_seconds for m in sent.moments), default=0.0)
+    carried = delivered_kbps(sent)
+    at = late.seconds if late is not None else sent.seconds
+    return Verdict(
+        held=False,
+        limited_by="line",
+        at_seconds=round(at, 2),
+        late_seconds=round(worst, 2),
+        would_hold=_which(below, lambda s: s.total_kbps <= HOLDS_SHARE * carried),
+        text=words.frames_waited(at, worst, carried),
+    )
+
+
+def _which(below: Steps, fits: Callable[[Fallback], bool]) -> int | None:
+    """The first step down that fits, counted from 0."""
+    return next((i for i, step in enumerate(below) if fits(step)), None)
+
+
+def rehearsal_of(
+    sent: Sent, step: Fallback, below: Steps, *, target: str, platform: str, asked_seconds: float
+) -> Rehearsal:
+    """The report of what was noted.
+
+    Args:
+        sent: what was noted.
+        step: what was sent.
+        below: steps down from it, in order.
+        target: where to, without key.
+        platform: whose plan it was.
+        asked_seconds: it had to hold for.
+    """
+    encode = np.array(sent.encode_ms) if sent.encode_ms else np.zeros(1)
+    trips = [m.round_trip_ms for m in sent.moments if m.round_trip_ms is not None]
+    video, audio = step.video, step.audio
+    return Rehearsal(
+        target=target,
+        platform=platform,
+        planned=plans.rehearsed(
+            video.picture, video.frame_rate, video.bitrate_kbps, video.keyframe_seconds,
+            audio.bitrate_kbps,
+        ),
+        total_kbps=round(step.total_kbps, 1),
+        asked_seconds=asked_seconds,
+        seconds=round(sent.seconds, 2),
+        frames=sent.frames,
+        late_frames=sent.late_frames,
+        lost_frames=sent.lost_frames,
+        worst_backlog_seconds=round(max((m.backlog_seconds for m in sent.moments), default=0.0), 3),
+        delivered_kbps=round(delivered_kbps(sent), 1),
+        counted_by=sent.counted_by,
+        encode_ms_typical=round(float(np.median(encode)), 2),
+        encode_ms_slowest=round(float(np.percentile(encode, 99)), 2),
+        round_trip_ms=round(float(np.median(trips)), 1) if trips else None,
+        round_trip_ms_worst=round(max(trips), 1) if trips else None,
+        reconnects=sent.reconnects,
+        verdict=verdict(sent, step, below, asked_seconds),
+        moments=sent.moments,
+    )  # fmt: skip

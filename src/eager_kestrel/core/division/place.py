@@ -1,0 +1,43 @@
+"""A destination and what it is planned from, whether it has the line to itself or shares it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from eager_kestrel.core.choice.budget import Budget
+from eager_kestrel.core.choice.field import Field, field_of
+from eager_kestrel.core.choice.quality import QualityTable
+from eager_kestrel.core.guide.guide import Guide
+from eager_kestrel.core.guide.rules import Transport
+from eager_kestrel.core.show.show import Destination, Show
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """A destination with the candidates it is planned from."""
+
+    destination: Destination
+    guide: Guide
+    """With its standing applied."""
+    rules: Guide
+    """The same; where it shares an encode, what satisfies all that do."""
+    field: Field
+    safe_kbps: float
+    """For all copies of the encode."""
+    others_kbps: float = 0.0
+    """Of the same line, for other encodes."""
+    left_out: str | None = None
+    """Why it gets nothing."""
+
+    @property
+    def transport(self) -> Transport:
+        """How it is sent to this destination."""
+        return self.guide.transports[0]
+
+
+def alone(
+    destination: Destination, guide: Guide, show: Show, table: QualityTable, waterfall: Budget
+) -> Place:
+    """One destination that may use the whole safe rate; its guide with the standing applied."""
+    field = field_of(show, guide, table, guide.codec(destination.codec))
+    return Place(destination, guide, guide, field, waterfall.safe_kbps)

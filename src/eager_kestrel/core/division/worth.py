@@ -1,0 +1,26 @@
+"""What counts when a line is divided: the policy, apart from the search that follows it.
+
+Worth is the quality of each destination by its weight, less a hundredth for every encode, so that a
+further encode has to bring more than it costs the machine.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from eager_kestrel.core.show.show import Destination
+
+ENCODE_WORTH = 0.01
+"""Quality (at weight 1) that a further encode has to bring."""
+SERVED_WORTH = 1.0
+"""When not all fit: what serving a destination at all counts, beside its quality."""
+
+
+def wanted(grouping: Sequence[Sequence[int]], destinations: Sequence[Destination]) -> bool:
+    """Whether a grouping is as the destinations want: an encode of their own, or a shared one."""
+    refused = {"own": False, "shared": True, "either": None}
+    return all(
+        (len(members) == 1) is not refused[destinations[m].encode]
+        for members in grouping
+        for m in members
+    )

@@ -1,0 +1,241 @@
+"""What a platform takes: rules on video, audio, keyframes, pieces and delivery.
+
+What stands in ``video`` and ``audio`` *must* hold: the platform refuses or cuts off what breaks it.
+What stands in their ``advised`` is a wish. Quantities are read by
+:mod:`eager_kestrel.core.quantities`.
+"""
+
+from __future__ import annotations
+
+from fractions import Fraction
+from itertools import pairwise
+from typing import Annotated, Any, Literal
+
+from pydantic import BeforeValidator, Field, PlainSerializer, model_validator
+
+from eager_kestrel.core.document import Frozen
+from eager_kestrel.core.names import nearest_name
+from eager_kestrel.core.picture import frame_rate_text
+from eager_kestrel.core.quantities import FrameRate, PictureShape, PictureSize, Rate, Seconds
+from eager_kestrel.core.units import Bitrate
+
+Codec = Literal["h264", "hevc", "av1"]
+AudioCodec = Literal["aac", "opus", "mp3"]
+RateControl = Literal["constant", "variable"]
+Transport = Literal["rtmp", "rtmps", "hls"]
+Transcodes = Literal["always", "when there is capacity", "never"]
+
+PROFILES: dict[Codec, tuple[str, ...]] = {
+    "h264": ("high", "main", "baseline"),
+    "hevc": ("main", "main10"),
+    "av1": ("main",),
+}
+CUSTOMARY_RATES = tuple(
+    Fraction(r) for r in ("60", "60000/1001", "50", "48", "30", "30000/1001", "25", "24",
+                          "24000/1001", "20", "15", "10")
+)  # fmt: skip
+CUSTOMARY_KEYFRAME_SECONDS = 2.0
+"""What nearly every ingest asks for, and so what is chosen where a guide leaves it open."""
+TRANSCODE_RANK: dict[Transcodes, int] = {"never": 0, "when there is capacity": 1, "always": 2}
+
+
+class Ingest(Frozen):
+    """One place the platform takes streams at."""
+
+    name: str
+    """As the platform calls it."""
+    url: str = Field(pattern=r"^(rtmps?|https)://[^/\s]+(/\S*)?$")
+    """Without a stream key."""
+
+
+class Keyframes(Frozen):
+    """How far apart keyframes are to be. Written as ``"2 s"`` it means exactly that."""
+
+    exactly: Seconds | None = None
+    """The one interval that is taken."""
+    at_least: Seconds | None = None
+    """No shorter."""
+    at_most: Seconds | None = None
+    """No longer."""
+    advised: Seconds | None = None
+    """The interval the platform would like best."""
+
+    @model_validator(mode="after")
+    def _consistent(self) -> Keyframes:
+        if self.exactly is not None and (self.at_least or self.at_most or self.advised):
+            raise ValueError('"exactly" leaves nothing for at_least, at_most or advised')
+        known = [(n, v) for n in ("at_least", "advised", "at_most") if (v := getattr(self, n))]
+        for (low, a), (high, b) in pairwise(known):
+            if a > b:
+                raise ValueError(f"{low} ({a:g} s) is above {high} ({b:g} s)")
+        return self
+
+    @property
+    def chosen_seconds(self) -> float:
+        """The interval to send: the only one, the advised one, or the customary one in range."""
+        if self.exactly is not None:
+            return self.exactly
+        wish = self.advised if self.advised is not None else CUSTOMARY_KEYFRAME_SECONDS
+        if self.at_most is not None:
+            wish = min(wish, self.at_most)
+        return wish if self.at_least is None else max(wish, self.at_least)
+
+    def words(self) -> str:
+        """``every 2 s``, ``every 1 to 4 s, best 2 s`` and the like."""
+        if self.exactly is not None:
+            return f"every {self.exactly:g} s"
+        low = f"at least {self.at_least:g} s" if self.at_least is not None else ""
+        high = f"at most {self.at_most:g} s" if self.at_most is not None else ""
+        best = f"best {self.advised:g} s" if self.advised is not None else ""
+        return ", ".join(part for part in (low, high, best) if part) or "as you like"
+
+
+def _keyframes(value: object) -> object:
+    if isinstance(value, int | float):
+        raise ValueError(f'{value} has no unit; write "{value} s"')
+    return {"exactly": value} if isinstance(value, str) else value
+
+
+def _keyframes_written(value: Keyframes) -> Any:
+    if value.exactly is not None:
+        return f"{value.exactly:g} s"
+    return value.model_dump(exclude_none=True)
+
+
+KeyframeRule = Annotated[
+    Keyframes, BeforeValidator(_keyframes), PlainSerializer(_keyframes_written)
+]
+
+
+class VideoAdvice(Frozen):
+    """What the platform would like of video."""
+
+    codec: Codec | None = None
+    frame_rate: FrameRate | None = None
+    rate_control: RateControl | None = None
+    profile: str | None = None
+    b_frames: int | None = Field(default=None, ge=0, le=16)
+
+
+class VideoRules(Frozen):
+    """What the platform takes as video."""
+
+    codecs: tuple[Codec, ...] = Field(min_length=1)
+    """In no order; ``advised.codec`` says which is liked best."""
+    shapes: tuple[PictureShape, ...] = ()
+    """Aspect ratios that are taken; empty takes any."""
+    pictures: tuple[PictureSize, ...] = ()
+    """When only certain sizes are taken: these. Empty takes any up to ``largest``."""
+    largest: PictureSize
+    """No side may be longer than its side here."""
+    fastest: FrameRate | None = None
+    """Any customary frame rate up to this one is taken ..."""
+    frame_rates: tuple[FrameRate, ...] = ()
+    """... or exactly these."""
+    floor: Rate | None = None
+    """The least video may be sent at, whatever the picture."""
+    ceiling: Rate
+    """The most, whatever the picture; rungs may say less."""
+    keyframes: KeyframeRule
+    rate_control: tuple[RateControl, ...] = Field(min_length=1)
+    profiles: dict[Codec, tuple[str, ...]] = Field(default_factory=dict)
+    """By codec, the preferred first; a codec left out takes any."""
+    highest_level: dict[Codec, str] = Field(default_factory=dict)
+    """By codec; left out takes any."""
+    b_frames: int = Field(default=16, ge=0, le=16)
+    """The most in a row."""
+    pixel_formats: tuple[str, ...] = ("yuv420p",)
+    colour: str = "bt709"
+    """Primaries, transfer and matrix, as the media library names them."""
+    colour_range: Literal["limited", "full"] = "limited"
+    advised: VideoAdvice = Field(default_factory=VideoAdvice)
+
+    @model_validator(mode="after")
+    def _consistent(self) -> VideoRules:
+        if bool(self.fastest) == bool(self.frame_rates):
+            raise ValueError("give either fastest (any rate up to it) or frame_rates (a list)")
+        if self.floor is not None and self.floor > self.ceiling:
+            raise ValueError(f"floor ({self.floor}) is above ceiling ({self.ceiling})")
+        for picture in self.pictures:
+            if not picture.within(self.largest):
+                raise ValueError(f"pictures has {picture}, larger than largest ({self.largest})")
+        for codec, profiles in self.profiles.items():
+            for profile in profiles:
+                if profile not in PROFILES[codec]:
+                    known = nearest_name(profile, list(PROFILES[codec]), "")
+                    raise ValueError(f'profiles.{codec} has no "{profile}"; {known}')
+        if self.advised.codec is not None and self.advised.codec not in self.codecs:
+            raise ValueError(f"advised codec {self.advised.codec} is not among codecs")
+        return self
+
+    @property
+    def taken_rates(self) -> tuple[Fraction, ...]:
+        """Every frame rate that is taken, of those people use, fastest first."""
+        if self.frame_rates:
+            return tuple(sorted(self.frame_rates, reverse=True))
+        assert self.fastest is not None
+        return tuple(r for r in {*CUSTOMARY_RATES, self.fastest} if r <= self.fastest)
+
+    def takes_rate(self, rate: Fraction) -> bool:
+        """Whether a frame rate is taken, customary or not."""
+        return rate in self.frame_rates if self.fastest is None else rate <= self.fastest
+
+    def rates_words(self) -> str:
+        """``up to 60`` or ``30, 25``."""
+        if self.fastest is not None:
+            return f"up to {frame_rate_text(self.fastest)}"
+        return ", ".join(frame_rate_text(rate) for rate in self.frame_rates)
+
+    def profiles_of(self, codec: Codec) -> tuple[str, ...]:
+        """Profiles taken of a codec, the preferred first."""
+        return self.profiles.get(codec, PROFILES[codec])
+
+
+class AudioAdvice(Frozen):
+    """What the platform would like of audio."""
+
+    bitrate: Rate | None = None
+    sample_rate_hz: int | None = None
+    channels: Literal[1, 2] | None = None
+
+
+class AudioRules(Frozen):
+    """What the platform takes as audio."""
+
+    codecs: tuple[AudioCodec, ...] = Field(min_length=1)
+    least: Rate = Bitrate(32_000)
+    most: Rate
+    sample_rates_hz: tuple[int, ...] = Field(min_length=1)
+    """The preferred first."""
+    channels: tuple[Literal[1, 2], ...] = Field(min_length=1)
+    advised: AudioAdvice = Field(default_factory=AudioAdvice)
+
+    @model_validator(mode="after")
+    def _consistent(self) -> AudioRules:
+        if self.least > self.most:
+            raise ValueError(f"least ({self.least}) is above most ({self.most})")
+        wish = self.advised.bitrate
+        if wish is not None and not self.least <= wish <= self.most:
+            raise ValueError(
+                f"advised bitrate ({wish}) is outside least to most ({self.least} to {self.most})"
+            )
+        return self
+
+
+class Segments(Frozen):
+    """For transports that send pieces (HLS): how long a piece may be."""
+
+    at_most: Seconds
+    """A piece begins with a keyframe, so its length is a multiple of the interval."""
+    advised: Seconds | None = None
+
+
+class Delivery(Frozen):
+    """What the platform does for viewers."""
+
+    transcodes: Transcodes
+    """Whether viewers get smaller copies than what was sent."""
+    slowest_viewer: Rate | None = None
+    """The line of the slowest viewers it speaks of; matters where nothing is transcoded."""
+    better_from_lines: int | None = Field(default=None, ge=1)
+    """Pictures of this many lines or more are delivered with a better codec."""

@@ -1,0 +1,277 @@
+"""What bound a setting, as facts with types: one class for each way a setting can be decided.
+
+A decision makes one of these; :mod:`eager_kestrel.core.words.reasons` turns it into a sentence; a
+plan keeps its figures (:func:`figures`) beside that sentence, for programs. Bitrates are in kbit/s,
+lengths in seconds, shares and qualities 0..1.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, fields
+from fractions import Fraction
+from typing import ClassVar, Literal
+
+from eager_kestrel.core.picture import Picture, frame_rate_text
+
+Bound = Literal[
+    "budget",
+    "guide",
+    "source",
+    "level",
+    "viewers",
+    "machine",
+    "content",
+    "no visible gain",
+    "quality at this bitrate",
+    "quality at this picture",
+    "share of the total",
+]
+"""The kinds of limit that decide a setting."""
+BitrateBound = Literal["budget", "guide", "level", "viewers", "no visible gain"]
+
+
+@dataclass(frozen=True, slots=True)
+class BitrateBounded:
+    """The bitrate is the least of five limits; which of them, and how high each was."""
+
+    about: ClassVar[str] = "bitrate"
+    bound_by: BitrateBound
+    platform: str
+    motion: str
+    safe_kbps: float
+    budget_kbps: float
+    ceiling_kbps: float
+    clean_kbps: float
+    level_kbps: float
+    viewers_kbps: float
+
+
+@dataclass(frozen=True, slots=True)
+class PictureRewarded:
+    """Larger than the source, because the platform delivers such pictures better."""
+
+    about: ClassVar[str] = "picture"
+    bound_by: ClassVar[Bound] = "guide"
+    platform: str
+    rewarded: str = "yes"
+
+
+@dataclass(frozen=True, slots=True)
+class PictureLargest:
+    """The largest there is: of the source, or of what the platform takes."""
+
+    about: ClassVar[str] = "picture"
+    bound_by: Literal["guide", "source"]
+    platform: str
+
+
+@dataclass(frozen=True, slots=True)
+class PictureTooSlow:
+    """The machine does not encode the next larger one in time."""
+
+    about: ClassVar[str] = "picture"
+    bound_by: ClassVar[Bound] = "machine"
+    next: Picture
+    share: float
+
+
+@dataclass(frozen=True, slots=True)
+class PictureLooksBest:
+    """The next larger one would look worse at the bitrate there is for it."""
+
+    about: ClassVar[str] = "picture"
+    bound_by: ClassVar[Bound] = "quality at this bitrate"
+    kbps: float
+    next: Picture
+    next_quality: float
+    quality: float
+    motion: str
+
+
+@dataclass(frozen=True, slots=True)
+class RateFastest:
+    """The fastest there is: of the source, or of what the platform takes."""
+
+    about: ClassVar[str] = "frame rate"
+    bound_by: Literal["guide", "source"]
+    platform: str
+
+
+@dataclass(frozen=True, slots=True)
+class RateUnderFloor:
+    """At a faster rate the platform wants more bitrate than there is."""
+
+    about: ClassVar[str] = "frame rate"
+    bound_by: ClassVar[Bound] = "guide"
+    platform: str
+    other: Fraction
+    floor_kbps: float
+
+
+@dataclass(frozen=True, slots=True)
+class RateTooSlow:
+    """The machine does not encode a faster rate in time."""
+
+    about: ClassVar[str] = "frame rate"
+    bound_by: ClassVar[Bound] = "machine"
+    other: Fraction
+    share: float
+
+
+@dataclass(frozen=True, slots=True)
+class RateLooksBest:
+    """A faster rate would look worse at this bitrate."""
+
+    about: ClassVar[str] = "frame rate"
+    bound_by: ClassVar[Bound] = "quality at this picture"
+    other: Fraction
+    other_quality: float
+    quality: float
+
+
+@dataclass(frozen=True, slots=True)
+class KeyframesRuled:
+    """The interval the platform wants, in whole frames."""
+
+    about: ClassVar[str] = "keyframes"
+    bound_by: ClassVar[Bound] = "guide"
+    platform: str
+    seconds: float
+    fps: Fraction
+    frames: float
+    rule: str
+
+
+@dataclass(frozen=True, slots=True)
+class RateControlRuled:
+    """What the platform asks for."""
+
+    about: ClassVar[str] = "rate control"
+    bound_by: ClassVar[Bound] = "guide"
+    platform: str
+
+
+@dataclass(frozen=True, slots=True)
+class VariablePreferred:
+    """Variable, because the platform prefers it; the line bears the peak."""
+
+    about: ClassVar[str] = "rate control"
+    bound_by: ClassVar[Bound] = "budget"
+    platform: str
+    target_kbps: float
+    peak_kbps: float
+
+
+@dataclass(frozen=True, slots=True)
+class BufferSized:
+    """One second of video, or the most the level allows."""
+
+    about: ClassVar[str] = "buffer"
+    bound_by: Literal["budget", "level"]
+    level: str
+
+
+@dataclass(frozen=True, slots=True)
+class ProfileTaken:
+    """The best profile the platform takes."""
+
+    about: ClassVar[str] = "profile"
+    bound_by: ClassVar[Bound] = "guide"
+    platform: str
+
+
+@dataclass(frozen=True, slots=True)
+class LevelNeeded:
+    """The least level that holds the stream."""
+
+    about: ClassVar[str] = "level"
+    bound_by: ClassVar[Bound] = "level"
+    codec: str
+
+
+@dataclass(frozen=True, slots=True)
+class BFramesTaken:
+    """As many as the platform takes and as pay."""
+
+    about: ClassVar[str] = "b-frames"
+    bound_by: ClassVar[Bound] = "guide"
+    platform: str
+
+
+@dataclass(frozen=True, slots=True)
+class PresetHeld:
+    """The slowest preset the machine holds."""
+
+    about: ClassVar[str] = "preset"
+    bound_by: ClassVar[Bound] = "machine"
+    share: float
+    load: float
+
+
+@dataclass(frozen=True, slots=True)
+class ColourRead:
+    """The colours the platform reads."""
+
+    about: ClassVar[str] = "colour"
+    bound_by: ClassVar[Bound] = "guide"
+    platform: str
+
+
+@dataclass(frozen=True, slots=True)
+class ResizedFor:
+    """A kernel for how much moves."""
+
+    about: ClassVar[str] = "resize"
+    bound_by: ClassVar[Bound] = "content"
+    motion: str
+
+
+@dataclass(frozen=True, slots=True)
+class AudioShared:
+    """Audio at an end of what the platform takes, or its share of everything sent."""
+
+    about: ClassVar[str] = "audio"
+    bound_by: Literal["guide", "share of the total"]
+    platform: str
+    least_kbps: float
+    most_kbps: float
+    share: float
+
+
+Fact = (
+    BitrateBounded
+    | PictureRewarded
+    | PictureLargest
+    | PictureTooSlow
+    | PictureLooksBest
+    | RateFastest
+    | RateUnderFloor
+    | RateTooSlow
+    | RateLooksBest
+    | KeyframesRuled
+    | RateControlRuled
+    | VariablePreferred
+    | BufferSized
+    | ProfileTaken
+    | LevelNeeded
+    | BFramesTaken
+    | PresetHeld
+    | ColourRead
+    | ResizedFor
+    | AudioShared
+)
+
+
+def figures(fact: Fact) -> dict[str, float | str]:
+    """A fact's figures by name, as a document has them."""
+    return {
+        field.name: _plain(getattr(fact, field.name))
+        for field in fields(fact)
+        if field.name != "bound_by"
+    }
+
+
+def _plain(value: float | str | Picture | Fraction) -> float | str:
+    if isinstance(value, Fraction):
+        return frame_rate_text(value)
+    return str(value) if isinstance(value, Picture) else value

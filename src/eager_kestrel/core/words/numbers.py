@@ -1,0 +1,29 @@
+"""Rates and pictures as they are written in sentences."""
+
+from __future__ import annotations
+
+from fractions import Fraction
+
+from eager_kestrel.core.picture import Picture, picture_at
+from eager_kestrel.core.units import Bitrate
+
+
+def kbit(kbps: float) -> str:
+    """``5,400 kbit/s``: what is typed into an encoder."""
+    return Bitrate.from_kbps(kbps).in_kbps()
+
+
+def rate(kbps: float) -> str:
+    """``5.4 Mbit/s``: what people say of a line."""
+    return str(Bitrate.from_kbps(kbps))
+
+
+def both(kbps: float) -> str:
+    """``5,400 kbit/s = 5.4 Mbit/s``: encoders and people want different ones."""
+    found = Bitrate.from_kbps(kbps)
+    return found.in_kbps() if found.bits_per_second < 10**6 else f"{found.in_kbps()} = {found}"
+
+
+def settings(picture: Picture, frame_rate: Fraction, kbps: float) -> str:
+    """``1920x1080 at 60, 6,000 kbit/s``."""
+    return f"{picture_at(picture, frame_rate)}, {kbit(kbps)}"

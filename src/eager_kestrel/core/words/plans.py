@@ -1,0 +1,336 @@
+"""What is said of a budget, of a plan and its alternatives, and of a line that is divided."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from fractions import Fraction
+from typing import Literal
+
+from eager_kestrel.core.picture import Picture, Shape, frame_rate_text, picture_at
+from eager_kestrel.core.words.numbers import both, kbit, rate, settings
+
+SAME_LOOK = 0.005
+"""Ways to divide a line that are this near in quality look the same."""
+
+# The steps of a budget
+
+
+def floor_step(share: float, shared_kbps: float, *, assumed: bool) -> str:
+    """Why the floor, and not the share, sets the safe rate."""
+    kept = "was assumed to hold" if assumed else "held"
+    return (
+        f"nine windows in ten {kept} this, less than the safe share of {share:.0%} "
+        f"({rate(shared_kbps)})"
+    )
+
+
+def share_step(share: float) -> str:
+    """Why a share of typical sets it."""
+    return f"{share:.0%} of typical; the rest is for the line's ups and downs"
+
+
+def reserve_step(kbps: float, name: str) -> str:
+    """A named reserve."""
+    return f"{rate(kbps)} kept for {name}"
+
+
+def others_step(kbps: float) -> str:
+    """What other destinations take of the same line."""
+    return f"{kbit(kbps)} go to other destinations"
+
+
+def headers_step(transport: str) -> str:
+    """Transport overhead."""
+    return f"headers of {transport.upper()} around every frame"
+
+
+def audio_step(kbps: float) -> str:
+    """What audio takes."""
+    return f"{kbps:g} kbit/s of AAC"
+
+
+# Why there is no plan
+
+
+def no_picture(
+    platform: str, sizes: str, shapes: str, rates: str, source: Picture, source_rate: Fraction
+) -> str:
+    """The source cannot give what the platform takes."""
+    return (
+        f"{platform} takes {sizes} ({shapes}) at {rates}, which a "
+        f"source of {picture_at(source, source_rate)} cannot give"
+    )
+
+
+def no_level(platform: str) -> str:
+    """No level that is taken holds any picture."""
+    return f"{platform} takes no level that holds any of its pictures"
+
+
+def machine_too_slow(platform: str) -> str:
+    """The machine encodes none of them in time."""
+    return f"this machine encodes none of the pictures {platform} takes in time"
+
+
+def too_little_left(
+    platform: str, safe_kbps: float, left_kbps: float, needed_kbps: float, *, guide: bool
+) -> str:
+    """The line leaves less than the least; ``guide``: whether that is the platform's."""
+    rule = "the least it takes" if guide else "the least worth sending"
+    return (
+        f"{kbit(safe_kbps)} may be sent and {kbit(left_kbps)} of it is left for video to "
+        f"{platform}; {rule} is {kbit(needed_kbps)}"
+    )
+
+
+# What would be better, and what to do when it struggles
+
+
+def more_upload(kbps: float, gives: str) -> str:
+    """An offer of upload; ``gives`` as :func:`numbers.settings` writes it."""
+    return f"another {rate(kbps)} of upload would give {gives}"
+
+
+def other_way(
+    kind: Literal["standing", "codec"], name: str, gives: str, quality: float, now: float
+) -> str:
+    """An offer of a standing or codec."""
+    would = f"the {name} standing would allow" if kind == "standing" else f"{name} would give"
+    return f"{would} {gives} (quality {quality:.2f}, not {now:.2f})"
+
+
+def struggling(steps: Sequence[str]) -> str:
+    """Steps down in order."""
+    return f"if it struggles: {'; '.join(steps)}"
+
+
+def next_best(quality: float, others: Sequence[tuple[Picture, Fraction, float]]) -> str:
+    """Runners-up, each with its quality."""
+    said = ", ".join(f"{picture_at(picture, fps)} ({q:.3f})" for picture, fps, q in others)
+    return f"Next best at quality {quality:.3f}: {said}"
+
+
+def never_chosen(better: Picture, fps: Fraction, better_quality: float, quality: float) -> str:
+    """Why no plan chooses a picture somebody asked for."""
+    return (
+        f"No plan chooses it: with that upload {picture_at(better, fps)} has quality "
+        f"{better_quality:.3f}, not {quality:.3f}."
+    )
+
+
+# What goes with a plan
+
+
+def adapting(floor_kbps: float, ceiling_kbps: float) -> str:
+    """Between which bitrates an encoder may move by itself."""
+    return (
+        f"{kbit(floor_kbps)} to {kbit(ceiling_kbps)} for an encoder that lowers its bitrate "
+        "by itself"
+    )
+
+
+def reconnecting(
+    first_seconds: float, factor: float, longest_seconds: float, give_up_seconds: float
+) -> str:
+    """How to come back after the connection drops."""
+    return (
+        f"after {first_seconds:g} s, then wait {factor:g} times as long each time, at "
+        f"most {longest_seconds:g} s; give up after {give_up_seconds / 60:g} min"
+    )
+
+
+def data(gb_per_hour: float, gb_per_month: float, hours: float) -> str:
+    """What the stream sends."""
+    return f"{gb_per_hour:.2f} GB an hour, {gb_per_month:,.0f} GB in the {hours:g} hours of a month"
+
+
+def local_copy(
+    picture: Picture,
+    fps: Fraction,
+    video: str,
+    keyframe_frames: int,
+    audio_kbps: float,
+    gb_per_hour: float,
+    sent_gb_per_hour: float,
+    room: str,
+) -> str:
+    """A copy on the own disk; ``video`` names codec and bitrate, ``room`` what is free."""
+    return (
+        f"{picture_at(picture, fps)}, {video}, a keyframe every {keyframe_frames} frames, "
+        f"audio {audio_kbps:g} kbit/s: {gb_per_hour:.1f} GB an hour{room}; a copy of what is "
+        f"sent takes {sent_gb_per_hour:.1f} GB and no second encoder"
+    )
+
+
+def room_left(free_gb: float, hours: float) -> str:
+    """How long a disk lasts."""
+    return f"; {free_gb:,.0f} GB are free, enough for {hours:,.0f} hours"
+
+
+def sent_in_all(total_kbps: float, safe_kbps: float) -> str:
+    """Everything sent beside what is safe."""
+    return f"{both(total_kbps)} of {kbit(safe_kbps)} that are safe"
+
+
+def rehearsed(
+    picture: Picture,
+    fps: Fraction,
+    video_kbps: float,
+    keyframe_seconds: float,
+    audio_kbps: float,
+) -> str:
+    """Settings in a line, for what a rehearsal sends."""
+    return (
+        f"{settings(picture, fps, video_kbps)}, a keyframe every {keyframe_seconds:g} s, "
+        f"audio {audio_kbps:g} kbit/s"
+    )
+
+
+# What a plan cannot promise
+
+
+def nobody_measured(*, readings: bool) -> str:
+    """The upload rests on no run."""
+    what = "rests on imported readings" if readings else "is a bare number nobody measured"
+    return f"the upload {what}; run eager-kestrel measure"
+
+
+ONE_RUN = "one run is not evidence yet; measure again at the hour of the show"
+
+
+def viewers_buffer(platform: str, total_kbps: float, *, sometimes: bool) -> str:
+    """Viewers get what is sent, or may."""
+    return (
+        f"viewers of {platform} {'may' if sometimes else 'always'} get exactly what you "
+        f"send: a connection slower than {rate(total_kbps)} will buffer"
+    )
+
+
+def other_shape(
+    platform: str,
+    source: Picture,
+    sent: Picture,
+    crop: Picture,
+    kept_share: float,
+    pad: Picture,
+    used_share: float,
+) -> str:
+    """The source has another shape than what is sent."""
+    return (
+        f"your source is {source} and {platform} gets {sent}, {sent.shape}: cropped, "
+        f"it shows {crop} of the source ({kept_share:.0%}); padded, the "
+        f"source fills {pad} of it ({used_share:.0%}); a scene laid out for "
+        "it wastes nothing; never stretch it"
+    )
+
+
+def judder(sent: Fraction, source: Fraction) -> str:
+    """The frame rate does not divide the source's."""
+    fps = frame_rate_text(sent)
+    return (
+        f"{fps} does not divide {frame_rate_text(source)} frames a "
+        f"second, so motion will judder: set the source to {fps} or {frame_rate_text(2 * sent)}"
+    )
+
+
+# A line that is divided
+
+
+def clash(rule: str, one: str, one_says: str, other: str, other_says: str) -> str:
+    """Two rules no single encode satisfies; ``rule`` is the guide's key."""
+    name = rule.rpartition(".")[2].replace("_", " ")
+    return f"{name}: {one} takes {one_says}, {other} {other_says}"
+
+
+def codecs_differ(codecs: Sequence[str]) -> str:
+    """Two codecs are asked of one encode."""
+    return f"codec: {' and '.join(codecs)} are asked for"
+
+
+def unsuitable(platforms: str) -> str:
+    """No picture of the source suits."""
+    return f"no picture of this source suits {platforms}"
+
+
+def does_not_fit(*, machine: bool) -> str:
+    """The line, and perhaps the machine, is too small for all of it."""
+    return f"not all of it fits the line{' and the machine' if machine else ''}"
+
+
+def left_out(because: str) -> str:
+    """A destination that gets nothing."""
+    return f"left out: {because}"
+
+
+def cannot_have(platform: str, why: str) -> str:
+    """One destination alone is impossible."""
+    return f"{platform}: {why}"
+
+
+def nothing_fits(platform: str, safe_kbps: float) -> str:
+    """One destination takes more than there is."""
+    return f"{platform} takes nothing that fits {kbit(safe_kbps)}"
+
+
+def together_too_much(least_kbps: float, safe_kbps: float) -> str:
+    """All destinations at their least."""
+    return f"all together take at least {kbit(least_kbps)} of the {kbit(safe_kbps)} there is"
+
+
+def without(platform: str, now: float, then: float, freed_kbps: float) -> str:
+    """What leaving a destination out does for the others; mean qualities."""
+    if then > now + SAME_LOOK:
+        return f"without {platform}: lifts the others from quality {now:.2f} to {then:.2f}"
+    return f"without {platform}: frees {rate(max(0.0, freed_kbps))} and does nothing for the others"
+
+
+def relay_impossible(why: str) -> str:
+    """One stream cannot serve all."""
+    return f"a relay that only passes on cannot serve them all: {why}"
+
+
+RELAY_TOO_MUCH = "nothing fits"
+RELAY_TOO_MUCH_TEXT = "not even one stream fits"
+
+
+def relay(picture: Picture, fps: Fraction, quality: float, saved_kbps: float) -> str:
+    """One stream to a relay that passes it on."""
+    saves = f"free {rate(saved_kbps)}" if saved_kbps > 0 else "take no more than now"
+    return (
+        f"a relay that passes on one stream would give {picture_at(picture, fps)} for all "
+        f"(quality {quality:.2f}) and {saves}"
+    )
+
+
+def chosen_way(way: str, quality: float) -> str:
+    """The way to divide that was chosen."""
+    return f"{way}, mean quality {quality:.2f}"
+
+
+def other_division(way: str, quality: float, chosen: float, *, more_encodes: bool) -> str:
+    """How another way to divide compares."""
+    if abs(quality - chosen) < SAME_LOOK:
+        more = "more" if more_encodes else "fewer"
+        return f"{way} would look the same with {more} encodes"
+    word = "worse" if quality < chosen else "better, but not by enough for its encodes"
+    return f"{way} would be {abs(quality - chosen):.2f} {word}"
+
+
+def impossible_way(way: str, because: str) -> str:
+    """A way to divide that cannot be."""
+    return f"{way} is not possible ({because})"
+
+
+NOTHING_DIVIDED = "nothing fits"
+UNUSED = "safe, but of no use to any of them"
+KEPT_BACK = "for the line's ups and downs"
+
+
+def part(picture: Picture, fps: Fraction, kbps: float, quality: float) -> str:
+    """One destination's part of the line."""
+    return f"{settings(picture, fps, kbps)}, quality {quality:.2f}"
+
+
+def shape_words(shapes: Sequence[Shape]) -> str:
+    """``16:9 or 9:16``, or that any will do."""
+    return " or ".join(map(str, shapes)) or "any shape"

@@ -1,0 +1,199 @@
+"""Why each setting of a plan is what it is."""
+
+from __future__ import annotations
+
+from typing import assert_never
+
+from eager_kestrel.core.picture import frame_rate_text
+from eager_kestrel.core.words import facts
+from eager_kestrel.core.words.numbers import kbit
+
+BARELY = 0.01
+"""A difference in quality that few would see."""
+LEVEL_TABLES = {"h264": "H.264 table A-1", "hevc": "H.265 table A.8", "av1": "AV1 annex A"}
+
+
+def _they(platform: str, verb: str = "take") -> str:
+    """The platform, or several that share an encode, with a verb that agrees."""
+    return f"{platform} {verb}" if " and " in platform else f"{platform} {verb}s"
+
+
+def reason(fact: facts.Fact) -> str:
+    """Why a setting is what it is."""
+    match fact:
+        case facts.BitrateBounded():
+            return _bitrate(fact)
+        case (
+            facts.PictureRewarded()
+            | facts.PictureLargest()
+            | facts.PictureTooSlow()
+            | facts.PictureLooksBest()
+        ):
+            return _picture(fact)
+        case (
+            facts.RateFastest()
+            | facts.RateUnderFloor()
+            | facts.RateTooSlow()
+            | facts.RateLooksBest()
+        ):
+            return _frame_rate(fact)
+        case facts.AudioShared():
+            return _audio(fact)
+        case (
+            facts.KeyframesRuled()
+            | facts.RateControlRuled()
+            | facts.VariablePreferred()
+            | facts.BufferSized()
+        ):
+            return _pace(fact)
+        case _:
+            return _form(fact)
+
+
+def _bitrate(fact: facts.BitrateBounded) -> str:
+    match fact.bound_by:
+        case "budget":
+            return (
+                f"your line leaves {kbit(int(fact.budget_kbps))} for video "
+                f"(safe rate {kbit(fact.safe_kbps)} less headers and audio), rounded down"
+            )
+        case "guide":
+            return (
+                f"{_they(fact.platform)} at most {kbit(fact.ceiling_kbps)}; "
+                f"your line would carry {kbit(fact.budget_kbps)}"
+            )
+        case "no visible gain":
+            return (
+                f"at this size and rate {fact.motion} motion shows no loss from "
+                f"{kbit(fact.clean_kbps)} up; more would be wasted"
+            )
+        case "viewers":
+            return (
+                f"{fact.platform} may pass on exactly what it gets, and its slowest viewers have "
+                f"{kbit(fact.viewers_kbps)}"
+            )
+        case "level":
+            return f"the highest level {_they(fact.platform)} allows {kbit(fact.level_kbps)}"
+        case never:
+            assert_never(never)
+
+
+def _picture(
+    fact: facts.PictureRewarded
+    | facts.PictureLargest
+    | facts.PictureTooSlow
+    | facts.PictureLooksBest,
+) -> str:
+    match fact:
+        case facts.PictureRewarded():
+            they = _they(fact.platform, "deliver")
+            return f"larger than your source, because {they} such pictures better"
+        case facts.PictureLargest(bound_by="source"):
+            return "as large as your source; enlarging it adds nothing"
+        case facts.PictureLargest():
+            return f"the largest {_they(fact.platform)}"
+        case facts.PictureTooSlow():
+            return (
+                f"this machine does not encode {fact.next} in time with {fact.share:.0%} of itself"
+            )
+        case facts.PictureLooksBest():
+            worse = "look no better" if fact.quality - fact.next_quality < BARELY else "smear"
+            return (
+                f"at {kbit(fact.kbps)} the next larger, {fact.next}, would {worse}: "
+                f"quality {fact.next_quality:.3f} against {fact.quality:.3f} "
+                f"for {fact.motion} motion"
+            )
+        case never:
+            assert_never(never)
+
+
+def _frame_rate(
+    fact: facts.RateFastest | facts.RateUnderFloor | facts.RateTooSlow | facts.RateLooksBest,
+) -> str:
+    match fact:
+        case facts.RateFastest(bound_by="source"):
+            return "all that your source has"
+        case facts.RateFastest():
+            return f"the most {_they(fact.platform)} of a source at this rate"
+        case facts.RateUnderFloor():
+            return (
+                f"at {frame_rate_text(fact.other)} frames a second {_they(fact.platform)} no less "
+                f"than {kbit(fact.floor_kbps)}"
+            )
+        case facts.RateTooSlow():
+            return (
+                f"this machine does not encode {frame_rate_text(fact.other)} frames a second in "
+                f"time with {fact.share:.0%} of itself"
+            )
+        case facts.RateLooksBest():
+            return (
+                f"{frame_rate_text(fact.other)} frames a second would look worse at this bitrate: "
+                f"best quality there is {fact.other_quality:.3f} against {fact.quality:.3f}"
+            )
+        case never:
+            assert_never(never)
+
+
+def _pace(
+    fact: facts.KeyframesRuled
+    | facts.RateControlRuled
+    | facts.VariablePreferred
+    | facts.BufferSized,
+) -> str:
+    match fact:
+        case facts.KeyframesRuled():
+            return (
+                f"{_they(fact.platform, 'want')} them {fact.rule}; {fact.seconds:g} s x "
+                f"{frame_rate_text(fact.fps)} = {int(fact.frames)} frames"
+            )
+        case facts.VariablePreferred():
+            return (
+                f"{_they(fact.platform, 'prefer')} it: {kbit(fact.target_kbps)} on average, and "
+                f"the line bears the peak of {kbit(fact.peak_kbps)}"
+            )
+        case facts.RateControlRuled():
+            return f"{_they(fact.platform, 'ask')} for it"
+        case facts.BufferSized(bound_by="level"):
+            return f"the most level {fact.level} allows"
+        case facts.BufferSized():
+            return "one second of video, so that no burst outruns the line"
+        case never:
+            assert_never(never)
+
+
+def _form(
+    fact: facts.ProfileTaken
+    | facts.LevelNeeded
+    | facts.BFramesTaken
+    | facts.PresetHeld
+    | facts.ColourRead
+    | facts.ResizedFor,
+) -> str:
+    match fact:
+        case facts.ProfileTaken():
+            return f"the best of those {_they(fact.platform)}"
+        case facts.LevelNeeded():
+            table = LEVEL_TABLES[fact.codec]
+            return f"the least of {table} that holds picture, rate and buffer"
+        case facts.BFramesTaken():
+            return f"the most {_they(fact.platform)}"
+        case facts.PresetHeld():
+            return (
+                f"the slowest that this machine holds: it takes {fact.load:.0%} of it, and "
+                f"{fact.share:.0%} are allowed"
+            )
+        case facts.ColourRead():
+            return f"what {_they(fact.platform, 'read')}; anything else shifts the colours"
+        case facts.ResizedFor(motion="still" | "calm"):
+            return "keeps the fine detail that a picture which hardly moves can show"
+        case facts.ResizedFor():
+            return "a little softer than the source: moving detail costs bitrate and is not seen"
+        case never:
+            assert_never(never)
+
+
+def _audio(fact: facts.AudioShared) -> str:
+    ends = f"{_they(fact.platform)} {fact.least_kbps:g} to {fact.most_kbps:g}"
+    if fact.bound_by == "guide":
+        return f"{ends} kbit/s"
+    return f"about {fact.share:.0%} of what is sent, so that video keeps the rest; {ends}"

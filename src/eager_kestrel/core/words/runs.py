@@ -1,0 +1,147 @@
+"""What is said of runs, of the uplink they speak for, and of rehearsals."""
+
+from __future__ import annotations
+
+from eager_kestrel.core.units import Bitrate
+from eager_kestrel.core.words.numbers import rate
+
+# What an uplink rests on
+
+
+def bare_number(upload: Bitrate, written: str, spread: float) -> str:
+    """Of an uplink nobody measured."""
+    said = f"a bare number, {upload}"
+    if written and written.strip() != str(upload):
+        said += f' (written "{written.strip()}")'
+    return f"{said}; nothing measured, so a spread of {spread:.0%} is assumed"
+
+
+def several_runs(count: int, first_day: str, last_day: str) -> str:
+    """Of an uplink pooled from runs."""
+    return f"{count} runs from {first_day} to {last_day}"
+
+
+def one_run(moment: str, *, partial: bool, practice: bool) -> str:
+    """Of an uplink known by a single run."""
+    cut = ", cut short" if partial else ""
+    if practice:
+        return f"a practice run of {moment}{cut}, not your line"
+    return f"one run of {moment}{cut}; one run is not evidence yet"
+
+
+def readings(count: int, spread: float) -> str:
+    """Of an uplink known by rates read elsewhere."""
+    return (
+        f"{count} imported readings, which say nothing of single connections or "
+        f"dips, so a spread of {spread:.0%} at least is assumed"
+    )
+
+
+def taken_around(said: str, hour: str) -> str:
+    """Of an uplink whose runs were picked by time of day."""
+    return f"{said}, taken around {hour}"
+
+
+# What a careful person would remark on a run
+
+
+def one_carries_less(share: float) -> str:
+    """One connection against several."""
+    return (
+        f"one connection carries {share:.0%} of what several do; a live stream rides on one, "
+        "so plan with that, and mistrust tests that use many"
+    )
+
+
+def already_sending(upload_kbps: float) -> str:
+    """Other traffic of this machine."""
+    return (
+        f"something on this machine was already sending {upload_kbps:,.0f} kbit/s "
+        "before the test; stop it and measure again, or reserve it"
+    )
+
+
+def full_line_waits(added_ms: float) -> str:
+    """Round trips under load against idle ones."""
+    return f"a full line adds {added_ms:.0f} ms to every answer: calls and games will feel it"
+
+
+def uneven(low_kbps: float, high_kbps: float) -> str:
+    """A line whose two-second windows differ much."""
+    return (
+        f"the line is uneven: two seconds carried {rate(low_kbps)} at one "
+        f"time and {rate(high_kbps)} at another"
+    )
+
+
+def stalled(share: float) -> str:
+    """Windows in which hardly anything went."""
+    return f"{share:.0%} of two-second windows fell under a quarter of typical"
+
+
+TOO_LITTLE = "too little was learned to say anything"
+FLOOR = "nine windows in ten did at least this"
+
+
+def windows(count: int, steady_seconds: float, ramp_seconds: float) -> str:
+    """What typical and floor are taken over."""
+    return (
+        f"{count} windows over {steady_seconds:.1f} steady seconds, "
+        f"ramp of {ramp_seconds:.1f} s left out"
+    )
+
+
+# What came of a rehearsal
+
+
+def broke(why: str, at_seconds: float) -> str:
+    """The ingest refused or ended it."""
+    return f"{why}, after {at_seconds:.1f} s"
+
+
+def encoder_late(
+    at_seconds: float, worst_seconds: float, encode_ms: float, frame_seconds: float
+) -> str:
+    """The machine did not keep time."""
+    return (
+        f"after {at_seconds:.1f} s it was {worst_seconds:.1f} s behind; a frame "
+        f"takes {encode_ms:.1f} ms and has {frame_seconds * 1000:.1f}"
+    )
+
+
+def frames_waited(at_seconds: float, worst_seconds: float, delivered_kbps: float) -> str:
+    """The line did not carry it."""
+    return (
+        f"after {at_seconds:.1f} s frames waited {worst_seconds:.1f} s; it delivered "
+        f"{delivered_kbps:,.0f} kbit/s"
+    )
+
+
+def nothing_late(seconds: float, *, whole: bool) -> str:
+    """It held, or was stopped before it could fail."""
+    if whole:
+        return f"it held for {seconds:.0f} s, no frame was late"
+    return f"stopped after {seconds:.0f} s; no frame was late"
+
+
+def verdict(text: str, limited_by: str | None, *, held: bool) -> str:
+    """The first line of a rehearsal's report."""
+    if held:
+        return f"held: {text}"
+    return f"cut short: {text}" if limited_by is None else f"limited by the {limited_by}: {text}"
+
+
+def going(
+    seconds: float, delivered_kbps: float, backlog_seconds: float, encoder_seconds: float
+) -> str:
+    """A rehearsal while it goes."""
+    return (
+        f"{seconds:5.1f} s  {delivered_kbps:,.0f} kbit/s  waiting "
+        f"{backlog_seconds:.2f} s  encoder {encoder_seconds:.2f} s behind"
+    )
+
+
+def step_down(number: int) -> str:
+    """Which step of a plan would hold, counted from 1."""
+    ordinal = {1: "the first", 2: "the second", 3: "the third"}.get(number, f"step {number},")
+    return f"{ordinal} step down of the plan"

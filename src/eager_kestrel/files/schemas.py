@@ -1,0 +1,98 @@
+"""The JSON Schema of every kind of document, described by the text under each field."""
+
+from __future__ import annotations
+
+import ast
+import importlib
+import inspect
+import json
+import textwrap
+from collections.abc import Iterator
+from typing import Any
+
+from pydantic import BaseModel, TypeAdapter
+
+from eager_kestrel.core.errors import NotFoundError
+from eager_kestrel.core.names import nearest_name
+
+KINDS: dict[str, tuple[str, str]] = {
+    "guide": ("guide.guide", "Guide"),
+    "show": ("show.show", "Show"),
+    "settings": ("checks.settings", "Settings"),
+    "run": ("listings", "RunDocument"),
+    "runs": ("listings", "RunsDocument"),
+    "run-list": ("listings", "RunList"),
+    "hours": ("line.hours", "Hours"),
+    "ranking": ("line.ingest_ranking", "Ranking"),
+    "rankings": ("listings", "Rankings"),
+    "guide-list": ("listings", "GuideList"),
+    "guide-diff": ("listings", "GuideDiff"),
+    "plan": ("plan.plan", "Plan"),
+    "need": ("choice.what_if", "Needs"),
+    "sweep": ("choice.what_if", "Sweep"),
+    "findings": ("checks.findings", "Findings"),
+    "recording": ("checks.recording", "Recording"),
+    "rehearsal": ("checks.rehearsal", "Rehearsal"),
+    "received": ("listings", "ReceivedList"),
+    "explanation": ("plan.glossary", "Explained"),
+    "terms": ("listings", "Terms"),
+}
+"""By the kind in a document's ``format`` line, where it is defined."""
+TITLES = {"guide": "Ingest guidelines of one platform, eager-kestrel/guide/1"}
+
+
+def kinds() -> list[str]:
+    """Every kind of document."""
+    return list(KINDS)
+
+
+def schema_text(kind: str) -> str:
+    """The JSON Schema of a kind of document.
+
+    Raises:
+        NotFoundError: there is no such kind; suggests one.
+    """
+    if kind not in KINDS:
+        raise NotFoundError(f'no document is called "{kind}"', nearest_name(kind, kinds(), ""))
+    module, name = KINDS[kind]
+    model = getattr(importlib.import_module(f"eager_kestrel.core.{module}"), name)
+    if isinstance(model, type) and issubclass(model, BaseModel):
+        schema = model.model_json_schema(mode="validation")
+        for inner in _models(model, set()):
+            part = schema if inner is model else schema.get("$defs", {}).get(inner.__name__)
+            if part:
+                _describe(part, inner)
+    else:
+        schema = TypeAdapter(model).json_schema()
+    schema["$schema"] = "https://json-schema.org/draft/2020-12/schema"
+    schema["title"] = TITLES.get(kind, f"eager-kestrel/{kind}/1")
+    return json.dumps(schema, indent=2) + "\n"
+
+
+def _models(annotation: object, seen: set[object]) -> Iterator[type[BaseModel]]:
+    """Every model inside a type."""
+    if isinstance(annotation, type) and issubclass(annotation, BaseModel):
+        if annotation in seen:
+            return
+        seen.add(annotation)
+        yield annotation
+        for field in annotation.model_fields.values():
+            yield from _models(field.annotation, seen)
+    for part in getattr(annotation, "__args__", ()):
+        yield from _models(part, seen)
+
+
+def _describe(schema: dict[str, Any], model: type[BaseModel]) -> None:
+    """Put the docstring under each field into its schema."""
+    body = ast.parse(textwrap.dedent(inspect.getsource(model))).body[0]
+    assert isinstance(body, ast.ClassDef)
+    for field, text in zip(body.body, body.body[1:], strict=False):
+        if (
+            isinstance(field, ast.AnnAssign)
+            and isinstance(field.target, ast.Name)
+            and isinstance(text, ast.Expr)
+            and isinstance(text.value, ast.Constant)
+        ):
+            described = schema.get("properties", {}).get(field.target.id)
+            if isinstance(described, dict):
+                described["description"] = str(text.value.value)
