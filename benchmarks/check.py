@@ -15,7 +15,7 @@ import tomllib
 from pathlib import Path
 
 from eager_kestrel.actions.checking import check_many
-from eager_kestrel.core.checks.rules import Findings
+from eager_kestrel.core.checks.findings import Findings
 
 FILES = 100
 PLATFORMS = ["oxbow:hearth", "fernlight", "pocketfair", "gatepost"]

@@ -209,8 +209,9 @@ def lines() -> dict[str, object]:
 
 def trace_table() -> None:
     from eager_kestrel.actions.measuring import Wish, measure
-    from eager_kestrel.actions.practice import Line, simulated_uplink
-    from eager_kestrel.core.line.summary import phase_summary
+    from eager_kestrel.actions.practice import simulated_uplink
+    from eager_kestrel.core.line.summarising import phase_summary
+    from eager_kestrel.practice.uplink import Line
 
     print("\n| simulated line | true floor | floor | off | true typical | typical | off | s |")
     print("| --- | " + " | ".join(["---:"] * 7) + " |")

@@ -9,7 +9,7 @@ import numpy as np
 from matplotlib.figure import Figure
 
 from eager_kestrel.core.choice.quality import QualityTable
-from eager_kestrel.core.show.show import (MOTIONS)
+from eager_kestrel.core.show.show import MOTIONS
 from eager_kestrel.report.figures import CARE, FAINT, GOOD, INK, LINE, PALE, save
 from fit import CLEAN, WORTHLESS, curve, measured_best, modelled_best, rates_of, residuals, share
 from measure import PICTURES, RATES, Point

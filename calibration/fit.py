@@ -23,7 +23,7 @@ import numpy as np
 from scipy.optimize import least_squares
 
 from eager_kestrel.core.choice.quality import QualityTable, clean_kbps, quality
-from eager_kestrel.core.show.show import (MOTIONS, Motion)
+from eager_kestrel.core.show.show import MOTIONS, Motion
 from measure import PICTURES, RATES, Point
 
 CLEAN = 40.0

@@ -13,7 +13,7 @@ import numpy as np
 from scipy.optimize import differential_evolution
 
 from eager_kestrel.core.choice.quality import QualityTable, clean_kbps, quality
-from eager_kestrel.core.show.show import (MOTIONS, Motion)
+from eager_kestrel.core.show.show import MOTIONS, Motion
 
 LADDER = np.array([float(128 * n * 72 * n) for n in range(2, 16)])
 LINES = np.array([72 * n for n in range(2, 16)])
@@ -25,7 +25,13 @@ LAW_SLACK = 1.02
 STEP = 72
 MARGIN = 0.001
 """By how much the quality of what practice does must lead."""
-KNOWN_TO = {"clean_kbps": 0.05, "size_exponent": 0.08, "rate_exponent": 0.08, "spatial": 0.3, "temporal": 0.5}
+KNOWN_TO = {
+    "clean_kbps": 0.05,
+    "size_exponent": 0.08,
+    "rate_exponent": 0.08,
+    "spatial": 0.3,
+    "temporal": 0.5,
+}
 """Relative, absolute for the exponents: what a fit on other footage might move them by."""
 
 

@@ -25,9 +25,9 @@ HERE = Path(__file__).parent
 START = HERE / "start.toml"
 """The values the fit starts from, and keeps where nothing can be measured."""
 HEAD = """\
-# Parameters of the quality model, core/choice/quality.py, as calibration/run.py wrote them: fitted to
-# encodes of our own, and moved as far as practice asks. docs/quality-model.md has the fit, its
-# error and its limits.
+# Parameters of the quality model, core/choice/quality.py, as calibration/run.py wrote them:
+# fitted to encodes of our own, and moved as far as practice asks. docs/quality-model.md has the
+# fit, its error and its limits.
 """
 COMMENTS = {
     "viewed_on": "the screen most viewers have",
@@ -87,8 +87,8 @@ def said(points: Sequence[measure.Point], fitted: QualityTable, shipped: Quality
         for name, table in (("fitted", fitted), ("shipped", shipped)):
             off = np.array([r.measured - r.model for r in fit.residuals(own, table)])
             m = table.motion[motion]
-            print(f"| {motion} | {name} | {m.clean_kbps:,.0f} | {m.size_exponent:.2f} | {m.rate_exponent:.2f} | "
-                  f"{m.spatial:.2f} | {m.temporal:.2f} | {np.sqrt((off**2).mean()):.3f} | "
+            print(f"| {motion} | {name} | {m.clean_kbps:,.0f} | {m.size_exponent:.2f} | "
+                  f"{m.rate_exponent:.2f} | {m.spatial:.2f} | {m.temporal:.2f} | {np.sqrt((off**2).mean()):.3f} | "
                   f"{abs(off).max():.3f} |")  # fmt: skip
     print(f"\nsteepness {fitted.amplitude}; codecs {fitted.codec}")
     for codec in ("hevc", "av1"):

@@ -76,7 +76,10 @@ def test_the_ffmpeg_list_gives_what_was_planned(
     assert done.returncode == 0, done.stderr
     with av.open(str(out)) as container:
         video, audio = container.streams.video[0], container.streams.audio[0]
-        assert (video.width, video.height) == (there.video.width, there.video.height)
+        assert (video.width, video.height) == (
+            there.video.picture.width,
+            there.video.picture.height,
+        )
         assert video.codec_context.name == "h264"
         head = bytes(video.codec_context.extradata or b"")
         assert head[1] == PROFILE_IDC[there.video.profile]

@@ -20,9 +20,9 @@ from eager_kestrel.core.checks.rules import check
 from eager_kestrel.core.checks.settings import settings_of
 from eager_kestrel.core.errors import KestrelError
 from eager_kestrel.core.guide.guide import Guide
-from eager_kestrel.core.guide.rules import (CUSTOMARY_RATES)
-from eager_kestrel.core.guide.rungs import (Rung)
 from eager_kestrel.core.guide.page_table import Answers
+from eager_kestrel.core.guide.rules import CUSTOMARY_RATES
+from eager_kestrel.core.guide.rungs import Rung
 from eager_kestrel.core.levels import LEVELS, least_level
 from eager_kestrel.core.line.uplink import assumed_uplink
 from eager_kestrel.core.picture import Picture
@@ -124,7 +124,7 @@ def test_any_guide_is_planned_for_or_names_the_rule(
         assert guide.title in there.infeasible_because
         return
     assert there.total_kbps <= made.budget.safe_kbps + 0.001
-    found = check(settings_of(there), [(guide, standing)], made.budget.safe_kbps)
+    found = check(settings_of(there), [guide.under(standing)], made.budget.safe_kbps)
     assert [f for f in found.findings if f.severity == "breach"] == []
 
 

@@ -15,16 +15,15 @@ from hypothesis import strategies as st
 from eager_kestrel.core.choice.budget import budget
 from eager_kestrel.core.choice.candidates import candidates, even_ladder, frame_rates
 from eager_kestrel.core.choice.field import field_of
-from eager_kestrel.core.choice.limits import (rounded_down)
+from eager_kestrel.core.choice.limits import rounded_down
 from eager_kestrel.core.choice.quality import clean_kbps, quality
-from eager_kestrel.core.show.show import (MOTIONS)
 from eager_kestrel.core.levels import H264_LEVELS, least_level
 from eager_kestrel.core.line.uplink import Uplink, assumed_uplink
 from eager_kestrel.core.overhead import overhead
 from eager_kestrel.core.picture import Picture, Shape
 from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.plan.planner import plan
-from eager_kestrel.core.show.show import Destination, Reserve, Show
+from eager_kestrel.core.show.show import MOTIONS, Destination, Reserve, Show
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.bundled import quality_table
 from eager_kestrel.files.guides import load_guide
@@ -116,15 +115,15 @@ def test_never_above_the_safe_rate_the_guide_or_the_source(kbps: float, wanted: 
     video = there.video
     ruled = OXBOW.under(wanted.destinations[0].standing)
     assert video.bitrate_kbps <= ruled.video.ceiling.kbps
-    assert video.width <= min(wanted.source.width, ruled.video.largest.width)
-    assert video.height <= min(wanted.source.height, ruled.video.largest.height)
-    assert Fraction(video.frame_rate) <= wanted.frame_rate
-    assert ruled.video.takes_rate(Fraction(video.frame_rate))
-    assert ruled.video.shapes[0].fits(Picture(video.width, video.height))
+    assert video.picture.width <= min(wanted.source.width, ruled.video.largest.width)
+    assert video.picture.height <= min(wanted.source.height, ruled.video.largest.height)
+    assert video.frame_rate <= wanted.frame_rate
+    assert ruled.video.takes_rate(video.frame_rate)
+    assert ruled.video.shapes[0].fits(video.picture)
     step = 50 if video.bitrate_kbps < 2000 else 100
     assert video.bitrate_kbps % step == 0
     level = next(row for row in H264_LEVELS if row.name == video.level)
-    assert level.takes(Picture(video.width, video.height), Fraction(video.frame_rate))
+    assert level.takes(video.picture, video.frame_rate)
     assert video.buffer_kbit <= level.buffer_kbit(video.profile)
     assert there.audio is not None
     assert ruled.audio.least.kbps <= there.audio.bitrate_kbps <= ruled.audio.most.kbps
@@ -145,8 +144,11 @@ def test_more_upload_is_never_worse_and_never_a_smaller_picture(
         assert more_audio
         same_audio = less_audio.bitrate_kbps == more_audio.bitrate_kbps
         assert more.quality >= less.quality - (1e-9 if same_audio else 0.02)
-        if less.video.fps == more.video.fps and more.video.bitrate_kbps >= less.video.bitrate_kbps:
-            assert more.video.height >= less.video.height
+        if (
+            less.video.frame_rate == more.video.frame_rate
+            and more.video.bitrate_kbps >= less.video.bitrate_kbps
+        ):
+            assert more.video.picture.height >= less.video.picture.height
 
 
 @given(st.sampled_from(MOTIONS), st.integers(1, 15), st.sampled_from([15, 24, 30, 60]),
@@ -176,7 +178,7 @@ def test_more_motion_never_chooses_a_larger_picture_or_a_lower_frame_rate(kbps: 
 def test_keyframes_of_2997_are_counted_in_whole_frames() -> None:
     video = planned(12_000, show(fps="29.97")).destinations[0].video
     assert video is not None
-    assert video.frame_rate == "30000/1001"
+    assert video.frame_rate == Fraction(30000, 1001)
     assert (video.keyframe_seconds, video.keyframe_frames) == (2.0, 60)
 
 

@@ -15,15 +15,17 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from eager_kestrel.core.checks.describing import VideoFacts, video_seen
 from eager_kestrel.core.checks.live import AudioFacts, StreamWatch
-from eager_kestrel.core.checks.recording import BIN_SECONDS, VideoFacts, VideoTally, video_seen
+from eager_kestrel.core.checks.tally import BIN_SECONDS, VideoTally
 from eager_kestrel.core.errors import FormatError
+from eager_kestrel.core.picture import Picture
 from eager_kestrel.media.recording import read_recording
 from tests.conftest import Kestrel
 
 FFMPEG = imageio_ffmpeg.get_ffmpeg_exe()
 Make = Callable[..., Path]
-FACTS = VideoFacts("h264", "high", "4", 1280, 720, "16:9")
+FACTS = VideoFacts("h264", "high", "4", Picture(1280, 720))
 
 
 @pytest.fixture(scope="session")
@@ -57,8 +59,8 @@ def test_a_constant_stream_in_every_container(made: Make, name: str) -> None:
     seen = read_recording(made(name, *CONSTANT, "-c:a", "aac", "-b:a", "96k", "-ac", "2"))
     video, audio = seen.video, seen.audio
     assert seen.seconds == pytest.approx(6, abs=0.1)
-    assert (video.codec, video.width, video.height, video.shape) == ("h264", 320, 180, "16:9")
-    assert (video.frame_rate, video.regular_share, video.frames) == ("30", 1.0, 180)
+    assert (video.codec, str(video.picture), str(video.shape)) == ("h264", "320x180", "16:9")
+    assert (video.frame_rate, video.regular_share, video.frames) == (30, 1.0, 180)
     assert video.average_kbps == pytest.approx(600, rel=0.1)  # x264 fills its buffer first
     assert video.rate_control == "constant"
     assert video.peak_2s_kbps <= video.peak_1s_kbps
@@ -104,7 +106,7 @@ def test_profile_level_and_b_frames(
 def test_frame_rates_are_told_apart(made: Make, fps: str, exact: str, container: str) -> None:
     name = f"rate-{fps.replace('/', '-')}.{container}"
     seen = read_recording(made(name, "-b:v", "200k", fps=fps, seconds="8"))
-    assert seen.video.frame_rate == exact
+    assert str(seen.video.frame_rate) == exact
 
 
 def test_automatic_keyframes_and_mono(made: Make, kestrel: Kestrel) -> None:
@@ -230,7 +232,7 @@ def test_counts_do_not_depend_on_how_packets_are_batched(cuts: list[int], b: int
     one, other = video_seen(FACTS, whole), video_seen(FACTS, parts)
     assert one == other
     assert one.b_frames == b
-    assert (one.frame_rate, one.regular_share) == ("30", 1.0)
+    assert (one.frame_rate, one.regular_share) == (30, 1.0)
 
 
 @given(
@@ -258,7 +260,7 @@ def test_gaps_are_found_and_do_not_change_the_rate(at: int, long: float) -> None
     seen = video_seen(FACTS, tally)
     assert len(seen.gaps) == 1
     assert seen.gaps[0][1] == pytest.approx(long + 1 / 30, abs=0.002)
-    assert seen.frame_rate == "30"
+    assert seen.frame_rate == 30
     assert seen.lowest_2s_kbps < seen.average_kbps
 
 

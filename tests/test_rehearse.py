@@ -20,29 +20,29 @@ import imageio_ffmpeg
 import pytest
 import trustme
 
-from eager_kestrel.actions.planning import plan_show, uplink_from_number
+from eager_kestrel.actions.checking import guides_of
+from eager_kestrel.actions.planning import plan, uplink_from_number
 from eager_kestrel.actions.practice import practice_line
 from eager_kestrel.actions.receiving import Reception, reception, wait_for
-from eager_kestrel.actions.recordings import guides_of
 from eager_kestrel.actions.rehearsing import (
-    Misbehaviour,
     Outcome,
-    Platform,
     Wish,
     destination_of,
-    guide_of,
     rehearse,
     stage,
 )
 from eager_kestrel.actions.shows import Wishes, asked_show
-from eager_kestrel.core.checks.rehearsal import Moment, Sent, verdict
+from eager_kestrel.core.checks.rehearsal import Moment, Sent
+from eager_kestrel.core.checks.verdict import verdict
 from eager_kestrel.core.errors import EndpointError, InputError, NetworkError
+from eager_kestrel.core.picture import Picture
 from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.guides import load_guide
 from eager_kestrel.media.recording import read_recording
 from eager_kestrel.media.stand_in import StandIn
 from eager_kestrel.net.publishing import Publication, Target
+from eager_kestrel.practice.ingest import Misbehaviour, Platform
 from eager_kestrel.wire import flv
 from tests.conftest import Kestrel, on_a_busy_machine
 
@@ -55,7 +55,7 @@ def planned(upload: str, platform: str = "oxbow", **wishes: Any) -> Plan:
     """From a small source, so that encoding it does not disturb tests that measure beside it."""
     wishes = {"source": "1280x720", "fps": "30"} | wishes
     asked = asked_show(None, Wishes(platforms=(platform,), **wishes)).show
-    return plan_show(asked, uplink_from_number(upload)).plan
+    return plan(asked, uplink_from_number(upload)).plan
 
 
 def published_by_ffmpeg(address: str, seconds: float, *options: str) -> int:
@@ -85,7 +85,7 @@ def test_ffmpeg_publishes_and_is_described(tmp_path: Path) -> None:
     assert first is not None
     assert first.recording is not None
     video, audio = first.recording.video, first.recording.audio
-    assert (video.width, video.height, video.fps) == (320, 180, 30)
+    assert (video.picture, video.frame_rate) == (Picture(320, 180), 30)
     assert video.keyframes.typical_seconds == pytest.approx(2, abs=0.01)
     assert video.average_kbps == pytest.approx(500, rel=0.15)
     assert audio is not None
@@ -185,7 +185,7 @@ def test_only_one_at_a_time_and_silence_ends() -> None:
 def rehearsed(plan: Plan, rate: str, wish: Wish, **more: Any) -> tuple[Outcome, Reception]:
     chosen = destination_of(plan, None)
     line = practice_line(rate=Bitrate.parse(rate))
-    with stage(line, guide_of(chosen), **more) as there:
+    with stage(line, OXBOW.under(chosen.standing), **more) as there:
         outcome = rehearse(plan, chosen, there.target, there.key, wish)
     return outcome, there.taking
 
@@ -204,7 +204,7 @@ def test_a_plan_of_four_holds_on_five() -> None:
     assert arrived.breaches == 0
     video, wanted = arrived.recording.video, plan.destinations[0].video
     assert wanted is not None
-    assert (video.width, video.height, video.fps) == (wanted.width, wanted.height, wanted.fps)
+    assert (video.picture, video.frame_rate) == (wanted.picture, wanted.frame_rate)
     assert video.average_kbps == pytest.approx(wanted.bitrate_kbps, rel=0.02)
     assert video.keyframes.typical_seconds == wanted.keyframe_seconds
     assert video.profile == wanted.profile
@@ -346,7 +346,7 @@ def test_stand_ins_of_every_codec_are_valid_and_constant(codec: str, tmp_path: P
     assert seen.decoded.damaged == 0
     assert seen.decoded.frames >= 140
     assert seen.video.codec == codec
-    assert (seen.video.width, seen.video.height) == (video.width, video.height)
+    assert seen.video.picture == video.picture
     assert seen.video.average_kbps == pytest.approx(video.bitrate_kbps, rel=0.03)
     assert seen.video.keyframes.typical_seconds == pytest.approx(video.keyframe_seconds, abs=0.04)
 
@@ -392,24 +392,28 @@ def sent(moments: list[tuple[float, float, float, int]], **more: Any) -> Sent:
 
 
 def test_verdicts_tell_the_three_apart() -> None:
-    steps = planned("12 Mbit/s").destinations[0].steps_down
-    fine = verdict(sent([(t, 0.1, 0, t * 600_000) for t in range(11)]), 10, 1 / 30, steps, 6e7)
+    now, *rest = planned("12 Mbit/s").destinations[0].steps_down
+    steps = tuple(rest)
+    fine = verdict(sent([(t, 0.1, 0, t * 600_000) for t in range(11)]), now, steps, 10)
     assert (fine.held, fine.limited_by) == (True, None)
     line = verdict(
-        sent([(t, t / 8, 0, t * 500_000) for t in range(11)], late_frames=9), 10, 1 / 30, steps, 6e7
+        sent([(t, t / 8, 0, t * 500_000) for t in range(11)], late_frames=9), now, steps, 10
     )
     assert (line.held, line.limited_by, line.at_seconds) == (False, "line", 6)
     assert line.would_hold is not None
     assert steps[line.would_hold].total_kbps <= 0.9 * 4000
     assert line.would_hold == 0 or steps[line.would_hold - 1].total_kbps > 0.9 * 4000
     slow = verdict(
-        sent([(t, t / 9, t / 5, 0) for t in range(11)], encode_ms=(66.0,) * 9), 10, 1 / 30, steps,
-        1280 * 720 * 30,
-    )  # fmt: skip
-    assert (slow.limited_by, slow.at_seconds) == ("machine", 4)
-    gone = verdict(sent([(1, 0, 0, 0)], broken=((3.0, "it hung up"),)), 10, 1 / 30, steps, 6e7)
-    assert (gone.limited_by, gone.text) == ("ingest", "it hung up, after 3.0 s")
-    short = verdict(sent([(1, 0, 0, 0)], seconds=4.0), 10, 1 / 30, steps, 6e7)
+        sent([(t, t / 9, t / 5, 0) for t in range(11)], encode_ms=(66.0,) * 9), now, steps, 10
+    )
+    assert (slow.limited_by, slow.at_seconds, slow.late_seconds) == ("machine", 4, 2)
+    able = now.video.pixels_per_second * 1000 / float(now.video.frame_rate) / 66
+    fitting = [i for i, step in enumerate(steps) if step.video.pixels_per_second <= able]
+    assert slow.would_hold == next(iter(fitting), None)
+    gone = verdict(sent([(1, 0, 0, 0)], broken=((3.0, "it hung up"),)), now, steps, 10)
+    assert (gone.limited_by, gone.breaks) == ("ingest", 1)
+    assert gone.text == "it hung up, after 3.0 s"
+    short = verdict(sent([(1, 0, 0, 0)], seconds=4.0), now, steps, 10)
     assert (short.held, short.limited_by) == (False, None)
 
 

@@ -18,9 +18,9 @@ import trustme
 from hypothesis import given
 from hypothesis import strategies as st
 
-from eager_kestrel.core.line.hours import by_hour, near_time, parse_time_of_day
+from eager_kestrel.core.line.hours import near_time, parse_time_of_day
 from eager_kestrel.core.line.ingest_ranking import Try, nearness, ranking
-from eager_kestrel.core.line.pooling import uplink_of_history
+from eager_kestrel.core.line.pooling import by_hour, uplink_of_history
 from eager_kestrel.core.line.run import Endpoint, Run
 from eager_kestrel.core.line.trace import Trace
 from eager_kestrel.files.history import MIGRATIONS, History

@@ -112,11 +112,11 @@ def test_never_above_the_safe_rate_and_every_guide_holds(kbps: float, wanted: Sh
             assert place.name in split.left_out
             assert there.infeasible_because
             continue
-        found = check(settings_of(there), [(GUIDES[place.platform], place.standing)])
+        found = check(settings_of(there), [GUIDES[place.platform].under(place.standing)])
         assert [f for f in found.findings if f.severity == "breach"] == []
         own = next(group for group in split.groups if place.name in group.platforms)
         assert there.video is not None
-        assert (there.video.width, there.video.bitrate_kbps) == (own.width, own.bitrate_kbps)
+        assert (there.video.picture, there.video.bitrate_kbps) == (own.picture, own.bitrate_kbps)
         assert there.quality == pytest.approx(own.quality, abs=1e-3)
         assert place.encode == "either" or len(own.platforms) == 1
     assert planned(kbps, wanted).model_dump_json() == result.model_dump_json()
@@ -190,7 +190,7 @@ def test_a_slow_machine_shares_encodes() -> None:
     assert {a.way for a in slow.split.alternatives} == {"one encode for all", "one encode each"}
     video = slow.destinations[0].video
     assert video is not None
-    assert video.width * video.height * video.fps <= 1920 * 1080 * 75 * 0.6
+    assert video.pixels_per_second <= 1920 * 1080 * 75 * 0.6
     assert video.preset == "veryfast"
     assert "machine" in slow.destinations[0].bound_by.values()
 

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 
 from eager_kestrel.actions.practice import Trouble, practice_line, simulated_uplink
 from eager_kestrel.core.line.run import Background
-from eager_kestrel.core.line.summary import verdicts
+from eager_kestrel.core.line.summarising import summary_of
 from eager_kestrel.core.line.throughput import window_rates
 from eager_kestrel.core.line.trace import Trace
 from eager_kestrel.core.units import Bitrate
@@ -123,7 +123,7 @@ def test_small_uploads_only_is_lived_with_and_said(kestrel: Kestrel) -> None:
 def test_a_schedule_survives_a_failed_run(
     kestrel: Kestrel, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    from eager_kestrel.actions import measure as action
+    from eager_kestrel.actions import measuring as action
     from eager_kestrel.core.errors import NetworkError
 
     real, calls = action.find_target, []
@@ -190,8 +190,8 @@ def test_background_upload_is_named() -> None:
     run = run_of(sampled(Trace.constant(8000), 6))
     busy = run.model_copy(update={"background": Background(upload_kbps=900, watched_seconds=1.2)})
     quiet = run.model_copy(update={"background": Background(upload_kbps=40, watched_seconds=1.2)})
-    assert any("already sending 900 kbit/s" in line for line in verdicts(busy))
-    assert not any("already sending" in line for line in verdicts(quiet))
+    assert any("already sending 900 kbit/s" in line for line in summary_of(busy).verdicts)
+    assert not any("already sending" in line for line in summary_of(quiet).verdicts)
     assert BackgroundWatch().so_far().upload_kbps >= 0
 
 

@@ -31,19 +31,17 @@ ladder = st.integers(3, 15).map(lambda n: Picture(128 * n, 72 * n))
 def test_need_is_the_exact_inverse_of_plan(
     wanted: Show, picture: Picture, fps: float | None, less: float
 ) -> None:
-    destination = wanted.destinations[0]
-    (found,) = need(wanted, destination, OXBOW, TABLE, [picture], fps)
+    guide = OXBOW.under(wanted.destinations[0].standing)
+    (found,) = need(wanted, guide, None, TABLE, [picture], fps)
     if found.upload_kbps is None or found.gives is None:
         return
 
-    def chosen(kbps: float) -> tuple[int, int, bool]:
+    def chosen(kbps: float) -> bool:
         video = planned(kbps, wanted).destinations[0].video
-        return (
-            (video.width, video.height, video.fps >= (fps or 0) - 1e-9) if video else (0, 0, False)
-        )
+        return video is not None and video.picture == picture and video.frame_rate >= (fps or 0)
 
-    assert chosen(found.upload_kbps) == (picture.width, picture.height, True)
-    assert chosen(found.upload_kbps * less - 20) != (picture.width, picture.height, True)
+    assert chosen(found.upload_kbps)
+    assert not chosen(found.upload_kbps * less - 20)
     video = planned(found.upload_kbps, wanted).destinations[0].video
     assert video is not None
     assert video.bitrate_kbps == found.gives.bitrate_kbps
@@ -61,11 +59,11 @@ def test_steps_down_are_cheaper_and_each_meets_the_guide(kbps: float, wanted: Sh
         assert after > before * 0.5
     for step in there.steps_down:
         lower = there.model_copy(update={"video": step.video, "audio": step.audio})
-        held = check(settings_of(lower), [(OXBOW, there.standing)], there.total_kbps)
+        held = check(settings_of(lower), [OXBOW.under(there.standing)], there.total_kbps)
         assert held.breaches == 0
     if there.step_up is not None and there.video is not None:
         up, now = there.step_up.video, there.video
-        assert (up.width, up.height, up.fps) != (now.width, now.height, now.fps)
+        assert (up.picture, up.frame_rate) != (now.picture, now.frame_rate)
 
 
 @given(uploads, shows)
@@ -76,9 +74,8 @@ def test_an_offer_of_more_upload_is_kept(kbps: float, wanted: Show) -> None:
             assert offer.upload_kbps is not None
             after = planned(offer.upload_kbps + 0.01, wanted).destinations[0].video
             assert after is not None
-            assert (after.width, after.height, after.fps) == (
-                offer.gives.width, offer.gives.height, offer.gives.fps,
-            )  # fmt: skip
+            assert after.picture == offer.gives.picture
+            assert after.frame_rate == offer.gives.frame_rate
         else:
             assert there.quality is not None
             assert offer.gives.quality > there.quality
@@ -175,11 +172,11 @@ def test_need_counts_reserves_larger_than_any_line_measured() -> None:
     huge = Reserve(name="backup", rate=Bitrate.parse("90 Mbit/s"))
     wanted = show(reserves=(huge,))
     picture = Picture(1664, 936)
-    (found,) = need(wanted, wanted.destinations[0], OXBOW, TABLE, [picture], 50.0)
+    (found,) = need(wanted, OXBOW, None, TABLE, [picture], 50.0)
     assert found.upload_kbps is not None
     video = planned(found.upload_kbps, wanted).destinations[0].video
     assert video is not None
-    assert (video.width, video.height) == (1664, 936)
+    assert video.picture == Picture(1664, 936)
 
 
 def test_a_plan_with_no_candidates_has_no_steps() -> None:
@@ -190,4 +187,4 @@ def test_a_plan_with_no_candidates_has_no_steps() -> None:
     (there,) = plan(uplink, narrow, {"pocketfair": guide}, TABLE, "test").destinations
     assert not there.feasible
     assert "cannot give" in there.infeasible_because
-    assert need(narrow, narrow.destinations[0], guide, TABLE) == ()
+    assert need(narrow, guide, None, TABLE) == ()

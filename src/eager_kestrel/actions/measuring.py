@@ -13,7 +13,13 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 
 from eager_kestrel import __version__
-from eager_kestrel.core.errors import EndpointError, KestrelError, NetworkError, StoppedError
+from eager_kestrel.core.errors import (
+    EndpointError,
+    KestrelError,
+    NetworkError,
+    StoppedError,
+    UnitError,
+)
 from eager_kestrel.core.line.progress import Beginning, Learned, Said, Tell, tell_nobody
 from eager_kestrel.core.line.run import (
     Background,
@@ -27,6 +33,7 @@ from eager_kestrel.core.line.run import (
 from eager_kestrel.core.line.stopping import Limits, known_well_enough, limit_reached
 from eager_kestrel.core.line.summarising import round_trip_summary
 from eager_kestrel.core.line.throughput import throughput
+from eager_kestrel.core.units import DataSize, parse_seconds
 from eager_kestrel.files.history import History
 from eager_kestrel.net.background import BackgroundWatch
 from eager_kestrel.net.roundtrips import RoundTrips
@@ -42,6 +49,8 @@ LOADED_EVERY_SECONDS = 0.4
 SETTLE_SECONDS = 3.0
 SETTLED_RISE_MS = 10.0
 SETTLED_FACTOR = 1.5
+LEAST_SECONDS, MOST_SECONDS = 2.0, 600.0
+DAY_SECONDS = 86_400.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,6 +65,30 @@ class Wish:
     """Count by the portable estimate even where the kernel counts."""
     practice: bool = False
     """The endpoint is a stand-in on loopback: other traffic of this machine does not matter."""
+
+
+def limits_of(seconds: str, data_limit: str | None) -> Limits:
+    """The most a load phase may take, as written: ``"10 s"``, and perhaps ``"50 MB"`` in all.
+
+    Raises:
+        UnitError: one of them cannot be read, or the time is no time to measure for.
+    """
+    at_most = parse_seconds(seconds)
+    if not LEAST_SECONDS <= at_most <= MOST_SECONDS:
+        raise UnitError(f"{at_most:g} s is not a time to measure for", "write 2 s to 600 s")
+    return Limits(at_most, DataSize.parse(data_limit).bytes if data_limit else None)
+
+
+def pause_of(every: str, repeat: int) -> float:
+    """From one run's beginning to the next in seconds, as written; of one run it does not matter.
+
+    Raises:
+        UnitError: it cannot be read, or is no time between runs.
+    """
+    pause = parse_seconds(every)
+    if repeat > 1 and not 1 <= pause <= DAY_SECONDS:
+        raise UnitError(f"{pause:g} s is no time between runs", "write 1 s to 24 h")
+    return pause
 
 
 @dataclass

@@ -14,7 +14,6 @@ if TYPE_CHECKING:
 
     from eager_kestrel.actions.measuring import Outcome
     from eager_kestrel.core.line.run import Run
-    from eager_kestrel.core.line.stopping import Limits
 
 
 def measure(
@@ -56,7 +55,7 @@ def measure(
     """Measure what your upload carries on one connection, as a live stream feels it."""
     from contextlib import ExitStack
 
-    from eager_kestrel.actions.measuring import Wish, measure_repeatedly
+    from eager_kestrel.actions.measuring import Wish, limits_of, measure_repeatedly, pause_of
     from eager_kestrel.actions.measuring import measure as take
     from eager_kestrel.actions.practice import practice_line, simulated_uplink
     from eager_kestrel.actions.runs import require_runs_file, write_runs
@@ -73,9 +72,9 @@ def measure(
         require_kind(figure)
     if out is not None:
         require_runs_file(out)
-    limits = _limits(seconds, data_limit)
+    limits = limits_of(seconds, data_limit)
     leave_from = "0.0.0.0" if ipv4 else "::" if ipv6 else bind  # noqa: S104 - to leave from
-    pause = _pause(every, repeat)
+    pause = pause_of(every, repeat)
     with ExitStack() as stack:
         if practice is not None:
             url = stack.enter_context(simulated_uplink(practice_line(practice))).url
@@ -93,27 +92,6 @@ def measure(
         if out is not None:
             write_runs(taken, out)
     raise typer.Exit(code)
-
-
-def _limits(seconds: str, data_limit: str | None) -> Limits:
-    from eager_kestrel.core.errors import UnitError
-    from eager_kestrel.core.line.stopping import Limits
-    from eager_kestrel.core.units import DataSize, parse_seconds
-
-    at_most = parse_seconds(seconds)
-    if not 2 <= at_most <= 600:
-        raise UnitError(f"{at_most:g} s is not a time to measure for", "write 2 s to 600 s")
-    return Limits(at_most, DataSize.parse(data_limit).bytes if data_limit else None)
-
-
-def _pause(every: str, repeat: int) -> float:
-    from eager_kestrel.core.errors import UnitError
-    from eager_kestrel.core.units import parse_seconds
-
-    pause = parse_seconds(every)
-    if repeat > 1 and not 1 <= pause <= 86400:
-        raise UnitError(f"{pause:g} s is no time between runs", "write 1 s to 24 h")
-    return pause
 
 
 def _kept(run: Run) -> bool:
