@@ -87,9 +87,11 @@ def said(points: Sequence[measure.Point], fitted: QualityTable, shipped: Quality
         for name, table in (("fitted", fitted), ("shipped", shipped)):
             off = np.array([r.measured - r.model for r in fit.residuals(own, table)])
             m = table.motion[motion]
-            print(f"| {motion} | {name} | {m.clean_kbps:,.0f} | {m.size_exponent:.2f} | "
-                  f"{m.rate_exponent:.2f} | {m.spatial:.2f} | {m.temporal:.2f} | {np.sqrt((off**2).mean()):.3f} | "
-                  f"{abs(off).max():.3f} |")  # fmt: skip
+            spread = f"{np.sqrt((off**2).mean()):.3f} | {abs(off).max():.3f}"
+            print(
+                f"| {motion} | {name} | {m.clean_kbps:,.0f} | {m.size_exponent:.2f} | "
+                f"{m.rate_exponent:.2f} | {m.spatial:.2f} | {m.temporal:.2f} | {spread} |"
+            )
     print(f"\nsteepness {fitted.amplitude}; codecs {fitted.codec}")
     for codec in ("hevc", "av1"):
         own = [p for p in points if p.codec == codec]

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-import functools
 import json
 import os
-import time
-from collections.abc import Callable
+import signal
+import subprocess
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import Any
 
 import pytest
 from hypothesis import HealthCheck, settings
@@ -42,26 +43,29 @@ class Result:
 
 
 Kestrel = Callable[..., Result]
-Test = TypeVar("Test", bound=Callable[..., None])
-TRIES = 3
+on_a_busy_machine = pytest.mark.flaky(reruns=2, reruns_delay=1, only_rerun=["AssertionError"])
+"""For tests of measured rates: a busy machine may spoil a run or two, a defect spoils three.
+
+Each time is told in the summary, as RERUN.
+"""
+
+if signal.getsignal(signal.SIGINT) is signal.SIG_IGN:
+    # A shell starts what it puts in the background deaf to Ctrl-C, and children inherit that.
+    signal.signal(signal.SIGINT, signal.default_int_handler)
 
 
-def on_a_busy_machine(test: Test) -> Test:
-    """For tests of measured rates: a busy machine may spoil a run or two, a defect spoils three."""
-
-    @functools.wraps(test)
-    def tried(*arguments: Any, **named: Any) -> None:
-        for left in reversed(range(TRIES)):
-            try:
-                test(*arguments, **named)
-            except AssertionError:
-                if not left:
-                    raise
-                time.sleep(1)
-            else:
-                return
-
-    return tried  # type: ignore[return-value]
+@contextmanager
+def running(command: Sequence[str], **options: Any) -> Iterator[subprocess.Popen[str]]:
+    """A process that talks text through pipes, and is ended whatever happens."""
+    process = subprocess.Popen(
+        command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, **options
+    )
+    try:
+        yield process
+    finally:
+        if process.poll() is None:
+            process.kill()
+        process.communicate()
 
 
 @pytest.fixture(autouse=True)

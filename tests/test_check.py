@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 import pytest
-from hypothesis import given
+from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from eager_kestrel.core.checks.settings import parse_interval
@@ -213,3 +213,27 @@ def test_no_text_breaks_the_interval(text: str) -> None:
     except UnitError:
         return
     assert interval.automatic or (interval.seconds or interval.frames or 0) > 0
+
+
+FOR_HEARTH = ["oxbow:hearth", "oxbow"]
+
+
+@given(st.permutations(FOR_HEARTH), st.integers(6_100, 7_900))
+@settings(max_examples=8, suppress_health_check=[HealthCheck.function_scoped_fixture])
+def test_each_standing_is_held_to_its_own_ceiling_in_any_order(
+    kestrel: Kestrel, platforms: list[str], kbps: int
+) -> None:
+    """Checked one beside the other they say what each says alone, and of whom."""
+    names = [word for platform in platforms for word in ("--for", platform)]
+    found = kestrel("check", "--bitrate", f"{kbps} kbit/s", *names, "--json").document["findings"]
+    said = {
+        (f["platform"], f["standing"]): (f["severity"], f["wanted"])
+        for f in found
+        if f["rule"] == "video.ceiling"
+    }
+    assert said == {
+        ("oxbow", "hearth"): ("fine", "at most 8,000 kbit/s"),
+        ("oxbow", None): ("breach", "at most 6,000 kbit/s"),
+    }
+    shown = kestrel("check", "--bitrate", f"{kbps} kbit/s", *names, "--all").out
+    assert "oxbow:hearth" in shown

@@ -13,7 +13,7 @@ from pathlib import Path
 import pytest
 
 from eager_kestrel.cli.main import COMMANDS
-from tests.conftest import Kestrel, on_a_busy_machine
+from tests.conftest import Kestrel, on_a_busy_machine, running
 
 PROGRAM = [sys.executable, "-m", "eager_kestrel"]
 
@@ -76,19 +76,16 @@ def test_the_demo_tells_the_story_and_leaves_nothing_behind(
 
 @pytest.mark.skipif(os.name == "nt", reason="Ctrl-C is sent as a POSIX signal")
 def test_practice_uplink_serves_until_ctrl_c() -> None:
-    serving = subprocess.Popen(
-        [*PROGRAM, "practice", "uplink", "--rate", "8 Mbit/s", "--json"],
-        stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
-    )  # fmt: skip
-    assert serving.stdout is not None
-    first = serving.stdout.readline()
-    rest = "".join(serving.stdout.readline() for _ in range(3))
-    url = json.loads(first + rest)["url"]
-    request = urllib.request.Request(url, data=b"x" * 100_000, method="POST")
-    with urllib.request.urlopen(request, timeout=10) as answer:
-        assert json.loads(answer.read()) == {"received_bytes": 100_000}
-    serving.send_signal(signal.SIGINT)
-    _, talk = serving.communicate(timeout=10)
+    with running([*PROGRAM, "practice", "uplink", "--rate", "8 Mbit/s", "--json"]) as serving:
+        assert serving.stdout is not None
+        first = serving.stdout.readline()
+        rest = "".join(serving.stdout.readline() for _ in range(3))
+        url = json.loads(first + rest)["url"]
+        request = urllib.request.Request(url, data=b"x" * 100_000, method="POST")
+        with urllib.request.urlopen(request, timeout=10) as answer:
+            assert json.loads(answer.read()) == {"received_bytes": 100_000}
+        serving.send_signal(signal.SIGINT)
+        _, talk = serving.communicate(timeout=10)
     assert serving.returncode == 0
     assert "Traceback" not in talk
 

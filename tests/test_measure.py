@@ -6,7 +6,6 @@ import errno
 import json
 import socket
 import ssl
-import subprocess
 import sys
 import threading
 import urllib.request
@@ -20,7 +19,7 @@ from eager_kestrel.actions.practice import practice_line, simulated_uplink
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.net.failures import network_error
 from eager_kestrel.practice.endpoint import Behaviour, PracticeEndpoint
-from tests.conftest import Kestrel, Result, on_a_busy_machine
+from tests.conftest import Kestrel, Result, on_a_busy_machine, running
 
 EIGHT = Bitrate.parse("8 Mbit/s")
 
@@ -258,8 +257,9 @@ def test_two_at_once_are_both_kept(kestrel: Kestrel) -> None:
     with simulated_uplink(practice_line(rate=EIGHT)) as up:
         command = [sys.executable, "-m", "eager_kestrel", "measure", up.url, "--json",
                    "--connections", "1", "--seconds", "5 s"]  # fmt: skip
-        both = [subprocess.Popen(command, stdout=subprocess.PIPE, text=True) for _ in range(2)]
-        found = [json.loads(process.communicate(timeout=60)[0]) for process in both]
+        with running(command) as one, running(command) as other:
+            both = (one, other)
+            found = [json.loads(process.communicate(timeout=60)[0]) for process in both]
     assert [process.returncode for process in both] == [0, 0]
     total = sum(run["uplink"]["typical_kbps"] for run in found)
     assert 4000 < total < 10_000  # they share the line

@@ -317,3 +317,15 @@ def test_a_recording_takes_no_settings_beside_it(made: Make, kestrel: Kestrel) -
     )
     assert result.code == 2
     assert "leave the settings out" in result.error_line
+
+
+@pytest.mark.parametrize("order", [("oxbow:hearth", "oxbow"), ("oxbow", "oxbow:hearth")])
+def test_a_recording_is_held_to_each_standing_in_any_order(
+    made: Make, kestrel: Kestrel, order: tuple[str, str]
+) -> None:
+    rate = [word.replace("600k", "7000k") for word in CONSTANT]
+    file = made("fast.flv", *rate, "-c:a", "aac", "-b:a", "128k", "-ac", "2", seconds="4")
+    found = kestrel("check", file, "--for", order[0], "--for", order[1], "--json").document
+    for rule in ("video.ceiling", "peak over two seconds"):
+        said = {f["standing"]: f["severity"] for f in found["findings"] if f["rule"] == rule}
+        assert said == {"hearth": "fine", None: "breach"}, rule

@@ -44,7 +44,7 @@ from eager_kestrel.media.stand_in import StandIn
 from eager_kestrel.net.publishing import Publication, Target
 from eager_kestrel.practice.ingest import Misbehaviour, Platform
 from eager_kestrel.wire import flv
-from tests.conftest import Kestrel, on_a_busy_machine
+from tests.conftest import Kestrel, on_a_busy_machine, running
 
 FFMPEG = imageio_ffmpeg.get_ffmpeg_exe()
 CANARY = "canary-7f3a-do-not-show"
@@ -491,16 +491,14 @@ def test_a_dead_ingest_is_exit_three_and_the_key_stays_secret(
 @pytest.mark.skipif(os.name == "nt", reason="Ctrl-C is sent as a POSIX signal")
 def test_receive_waits_reports_and_hides_the_key(home: Path, tmp_path: Path) -> None:
     environment = os.environ | {"EAGER_KESTREL_STREAM_KEY": CANARY, "COLUMNS": "120"}
-    serving = subprocess.Popen(
-        [sys.executable, "-m", "eager_kestrel", "receive", "--port", "0", "--for", "oxbow",
-         "--within", "40 s", "--record", str(tmp_path / "r.flv")],
-        stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, env=environment,
-    )  # fmt: skip
-    assert serving.stderr is not None
-    line = serving.stderr.readline()
-    address = next(word for word in line.split() if word.startswith("rtmp://"))
-    assert published_by_ffmpeg(f"{address}/{CANARY}", 4) == 0
-    out, err = serving.communicate(timeout=30)
+    command = [sys.executable, "-m", "eager_kestrel", "receive", "--port", "0", "--for", "oxbow",
+               "--within", "40 s", "--record", str(tmp_path / "r.flv")]  # fmt: skip
+    with running(command, env=environment) as serving:
+        assert serving.stderr is not None
+        line = serving.stderr.readline()
+        address = next(word for word in line.split() if word.startswith("rtmp://"))
+        assert published_by_ffmpeg(f"{address}/{CANARY}", 4) == 0
+        out, err = serving.communicate(timeout=30)
     assert serving.returncode == 1, err  # baseline is no profile of Oxbow's
     assert "320x180" in out
     assert "set profile high" in out
@@ -511,18 +509,14 @@ def test_receive_waits_reports_and_hides_the_key(home: Path, tmp_path: Path) -> 
 
 @pytest.mark.skipif(os.name == "nt", reason="Ctrl-C is sent as a POSIX signal")
 def test_a_simulated_platform_on_the_command_line(home: Path) -> None:
-    serving = subprocess.Popen(
-        [sys.executable, "-m", "eager_kestrel", "practice", "ingest", "gatepost", "--json"],
-        stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
-    )  # fmt: skip
-    try:
+    command = [sys.executable, "-m", "eager_kestrel", "practice", "ingest", "gatepost", "--json"]
+    with running(command) as serving:
         assert serving.stdout is not None
         lines = [serving.stdout.readline() for _ in range(4)]
         standing = json.loads("".join(lines))
         address = f"{standing['url']}/{standing['key']}"
         assert published_by_ffmpeg(address, 14, "-g", "600", "-r", "25") != 0  # cut off
         assert published_by_ffmpeg(address, 2) == 0
-    finally:
         serving.send_signal(signal.SIGINT)
         _, err = serving.communicate(timeout=30)
     assert serving.returncode == 0

@@ -11,6 +11,7 @@ import ssl
 import subprocess
 import sys
 import time
+from contextlib import AbstractContextManager
 from pathlib import Path
 
 import pytest
@@ -25,7 +26,7 @@ from eager_kestrel.core.line.run import Endpoint, Run
 from eager_kestrel.core.line.trace import Trace
 from eager_kestrel.files.history import MIGRATIONS, History
 from eager_kestrel.files.run_tables import runs_json
-from tests.conftest import Kestrel, on_a_busy_machine
+from tests.conftest import Kestrel, on_a_busy_machine, running
 from tests.test_throughput import run_of, sampled
 
 
@@ -271,31 +272,27 @@ for number in range(int(sys.argv[2])):
 """
 
 
-def writer(name: str, count: int) -> subprocess.Popen[str]:
+def writer(name: str, count: int) -> AbstractContextManager[subprocess.Popen[str]]:
     root = str(Path(__file__).parent.parent)
-    return subprocess.Popen(
-        [sys.executable, "-c", WRITER, name, str(count), root],
-        stdout=subprocess.PIPE, text=True, env=dict(os.environ),
-    )  # fmt: skip
+    return running([sys.executable, "-c", WRITER, name, str(count), root])
 
 
 def test_two_writers_at_once_lose_nothing() -> None:
-    writers = [writer("a", 25), writer("b", 25)]
-    for process in writers:
-        process.communicate(timeout=60)
-        assert process.returncode == 0
+    with writer("a", 25) as one, writer("b", 25) as other:
+        for process in (one, other):
+            process.communicate(timeout=60)
+            assert process.returncode == 0
     with History() as history:
         assert len(history.rows()) == 50
 
 
 @pytest.mark.skipif(os.name == "nt", reason="kill -9 is POSIX")
 def test_kill_9_leaves_a_whole_history() -> None:
-    process = writer("k", 100_000)
-    assert process.stdout is not None
-    process.stdout.readline()
-    time.sleep(0.4)
-    process.send_signal(signal.SIGKILL)
-    process.communicate()
+    with writer("k", 100_000) as process:
+        assert process.stdout is not None
+        process.stdout.readline()
+        time.sleep(0.4)
+        process.send_signal(signal.SIGKILL)
     with History() as history:
         rows = history.rows()
         assert rows

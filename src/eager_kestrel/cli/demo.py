@@ -23,12 +23,6 @@ def demo(
     """See it all work on a simulated wet evening: measure, plan, rehearse, check."""
     from eager_kestrel.actions.demo import demo as tell_story
     from eager_kestrel.actions.demo import demo_show
-    from eager_kestrel.actions.runs import summary
-    from eager_kestrel.cli.check import show_findings
-    from eager_kestrel.cli.plan_card import show_plan
-    from eager_kestrel.cli.recording_card import show_recording
-    from eager_kestrel.cli.rehearse import show_rehearsal
-    from eager_kestrel.cli.run_card import show_run
     from eager_kestrel.cli.screen import console, print_json, progress
 
     screen = console()
@@ -40,15 +34,7 @@ def demo(
     if json:
         print_json(documents)
     else:
-        show_run(screen, story.run, summary(story.run))
-        screen.print("\n[bold]2. Plan[/] from what was measured, with the farmhouse's reserves\n")
-        show_plan(screen, story.planned.plan)
-        screen.print("\n[bold]3. Rehearse[/] it for ten seconds on the same evening\n")
-        show_rehearsal(screen, story.rehearsal)
-        screen.print("\n[bold]4. Check[/] the recording of what arrived against the guide\n")
-        assert story.arrived.recording is not None
-        show_recording(screen, story.arrived.recording)
-        show_findings(story.arrived, everything=False)
+        _show(story)
     if out is not None:
         from eager_kestrel.actions.export import write_document
 
@@ -72,6 +58,28 @@ def _introduce(title: str) -> None:
         "on a wet evening.\nNothing here leaves this machine: line, endpoint and platform are "
         "stand-ins.\n\n[bold]1. Measure[/] what one connection really delivers\n"
     )
+
+
+def _show(story: Story) -> None:
+    """The four steps as they are printed on their own."""
+    from eager_kestrel.actions.runs import summary
+    from eager_kestrel.cli.check import show_findings
+    from eager_kestrel.cli.plan_card import show_plan
+    from eager_kestrel.cli.recording_card import show_recording
+    from eager_kestrel.cli.rehearse import show_rehearsal
+    from eager_kestrel.cli.run_card import show_run
+    from eager_kestrel.cli.screen import console
+
+    screen = console()
+    show_run(screen, story.run, summary(story.run))
+    screen.print("\n[bold]2. Plan[/] from what was measured, with the farmhouse's reserves\n")
+    show_plan(screen, story.planned.plan)
+    screen.print("\n[bold]3. Rehearse[/] it for ten seconds on the same evening\n")
+    show_rehearsal(screen, story.rehearsal)
+    screen.print("\n[bold]4. Check[/] the recording of what arrived against the guide\n")
+    assert story.arrived.recording is not None
+    show_recording(screen, story.arrived.recording)
+    show_findings(story.arrived, everything=False)
 
 
 def _documents(story: Story) -> dict[str, dict[str, object]]:

@@ -5,7 +5,9 @@ They are printed by ``--json`` and nowhere read back, so that types are all they
 
 from __future__ import annotations
 
-from typing import Any, NotRequired, TypedDict
+from typing import Any, NotRequired
+
+from typing_extensions import TypedDict
 
 
 class GuideRow(TypedDict):

@@ -116,6 +116,11 @@ def rehearse_once(
         line.close()
     if pace.error is not None:
         raise pace.error
+    return _sent(line, pace, notes)
+
+
+def _sent(line: Reconnecting, pace: _Pace, notes: _Notes) -> Sent:
+    """What became of it, as noted."""
     return Sent(
         seconds=line.seconds(),
         frames=notes.frames,

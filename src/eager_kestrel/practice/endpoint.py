@@ -20,7 +20,7 @@ from eager_kestrel.practice.servers import LoopbackServer, listening_socket, res
 
 READ_BYTES = 65_536
 BUFFER_BYTES = 65_536
-"""Small, so that a pause is felt by the sender and not swallowed by the system."""
+"""Small, so that a pause is noticed by the sender and not hidden by the system's buffer."""
 LINGER_SECONDS = 0.2
 SMALL_BYTES = 4096
 """A body up to this size is a small request; bad behaviour is kept for the larger ones."""

@@ -33,7 +33,23 @@ def save_budget_figure(plan: Plan, path: Path) -> None:
         steps += plan.destinations[0].budget_steps
     for row, step in enumerate(steps):
         _row(axes, row, step, first=row == 0)
-    end = len(steps)
+    _sent(axes, plan, len(steps))
+    names = [step.name for step in steps]
+    axes.set_yticks(range(len(steps) + 1), [*names, "sent"])
+    axes.invert_yaxis()
+    axes.set_xlabel("Mbit/s", color=INK)
+    axes.set_xlim(0, plan.uplink.typical_kbps / 1000 * 1.28)
+    axes.grid(axis="y", visible=False)
+    axes.grid(axis="x", color=FAINT, linewidth=0.6)
+    axes.axvline(plan.budget.safe_kbps / 1000, color=CARE, linewidth=1.2, linestyle="--")
+    axes.annotate(f"safe rate {Bitrate.from_kbps(plan.budget.safe_kbps)}",
+                  (plan.budget.safe_kbps / 1000, -0.5), color=CARE, ha="left", va="center",
+                  xytext=(6, 0), textcoords="offset points", fontsize=10)  # fmt: skip
+    save(figure, path)
+
+
+def _sent(axes: Axes, plan: Plan, end: int) -> None:
+    """The last row: what is sent to each, and what of the safe rate is left."""
     left = 0.0
     for planned in plan.destinations:
         if planned.video is None or planned.audio is None:
@@ -53,18 +69,6 @@ def save_budget_figure(plan: Plan, path: Path) -> None:
                   edgecolor=PALE, hatch="//", linewidth=0.8)  # fmt: skip
         axes.text(plan.budget.safe_kbps / 1000, end, f"  {Bitrate.from_kbps(unused)} unused",
                   va="center", color=INK, fontsize=10)  # fmt: skip
-    names = [step.name for step in steps]
-    axes.set_yticks(range(end + 1), [*names, "sent"])
-    axes.invert_yaxis()
-    axes.set_xlabel("Mbit/s", color=INK)
-    axes.set_xlim(0, plan.uplink.typical_kbps / 1000 * 1.28)
-    axes.grid(axis="y", visible=False)
-    axes.grid(axis="x", color=FAINT, linewidth=0.6)
-    axes.axvline(plan.budget.safe_kbps / 1000, color=CARE, linewidth=1.2, linestyle="--")
-    axes.annotate(f"safe rate {Bitrate.from_kbps(plan.budget.safe_kbps)}",
-                  (plan.budget.safe_kbps / 1000, -0.5), color=CARE, ha="left", va="center",
-                  xytext=(6, 0), textcoords="offset points", fontsize=10)  # fmt: skip
-    save(figure, path)
 
 
 def _row(axes: Axes, row: int, step: Step, *, first: bool) -> None:

@@ -200,9 +200,7 @@ def field_of(
     viewers = all_viewers_kbps([viewers_kbps(m, show) for m in members], per_byte, fixed)
     share = 1.0 if rate_control(guide) == "constant" else VARIABLE_TARGET
     clean = clean_kbps(table, show.motion, codec, pixels, fps)
-    unseen = (
-        np.ceil(np.maximum(clean, floors) / share / 100) * 100
-    )  # a floor outweighs what is seen
+    enough = np.ceil(np.maximum(clean, floors) / share / 100) * 100  # a floor outweighs it
     return Field(
         candidates=found,
         codec=codec,
@@ -210,7 +208,7 @@ def field_of(
         fps=fps,
         per_byte=per_byte.sum(axis=0),
         fixed_kbps=fixed.sum(axis=0),
-        rules_kbps=np.stack([ceilings, level_limits(guide, codec, found, fps), viewers, unseen]),
+        rules_kbps=np.stack([ceilings, level_limits(guide, codec, found, fps), viewers, enough]),
         floors_kbps=floors,
         smooth=fps >= min(table.motion[show.motion].least_fps, fps.max(initial=0.0)),
         encodable=pixels * fps <= show.machine.most_pixels(codec),

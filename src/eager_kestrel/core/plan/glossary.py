@@ -12,7 +12,7 @@ from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.errors import NotFoundError
 from eager_kestrel.core.picture import frame_rate_text, picture_at
 from eager_kestrel.core.plan.data_use import gb_per_hour
-from eager_kestrel.core.plan.plan import Plan
+from eager_kestrel.core.plan.plan import DestinationPlan, Plan
 
 Numbers = Mapping[str, Any]
 
@@ -103,12 +103,17 @@ def numbers_of(plan: Plan) -> dict[str, Any]:
         "copy_gb_per_hour": plan.local_copy.gb_per_hour,
     }
     there = next((d for d in plan.destinations if d.video is not None), None)
-    if there is None or there.video is None or there.audio is None:
-        return found
+    return found if there is None else found | _settings_numbers(plan, there)
+
+
+def _settings_numbers(plan: Plan, there: DestinationPlan) -> dict[str, Any]:
+    """What sums may use of one destination's settings."""
     video, audio = there.video, there.audio
+    if video is None or audio is None:
+        return {}
     pixels, fps = video.picture.pixels, float(video.frame_rate)
     steps = [picture_at(s.video.picture, s.video.frame_rate) for s in there.steps_down]
-    return found | {
+    return {
         **video.model_dump(),
         "video_kbps": video.bitrate_kbps,
         "video_mbps": video.bitrate_kbps / 1000,

@@ -1,0 +1,120 @@
+"""The house itself: sizes of files and functions, and documents that say what the program does."""
+
+from __future__ import annotations
+
+import ast
+import json
+import re
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from eager_kestrel import actions
+from eager_kestrel.core.show.show import Destination, Reserve, Show
+from tests.conftest import Kestrel
+
+ROOT = Path(__file__).parent.parent
+SOURCES = sorted((ROOT / "src").rglob("*.py"))
+LONGEST_FILE, LONGEST_BODY = 400, 42
+
+
+def functions(path: Path) -> Iterator[tuple[str, int]]:
+    """Each with the lines of its body: a signature and a docstring are as long as they have to."""
+    for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+        if isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef):
+            first = node.body[1] if ast.get_docstring(node) and node.body[1:] else node.body[0]
+            yield f"{path.relative_to(ROOT)}: {node.name}", node.end_lineno - first.lineno + 1
+
+
+def test_files_and_functions_stay_readable() -> None:
+    assert [str(p) for p in SOURCES if len(p.read_text().splitlines()) > LONGEST_FILE] == []
+    assert [
+        (n, length) for p in SOURCES for n, length in functions(p) if length > LONGEST_BODY
+    ] == []
+
+
+def test_every_room_says_what_is_decided_there() -> None:
+    core = ROOT / "src" / "eager_kestrel" / "core"
+    for room in (p for p in core.iterdir() if (p / "__init__.py").exists()):
+        said = ast.get_docstring(ast.parse((room / "__init__.py").read_text())) or ""
+        assert re.search(r"(?m)^In: .+", said), room
+        assert re.search(r"(?m)^Out: .+", said), room
+
+
+def test_every_path_the_documents_name_is_there() -> None:
+    pages = [ROOT / "README.md", ROOT / "CONTRIBUTING.md", *(ROOT / "docs").rglob("*.md")]
+    for page in pages:
+        text = page.read_text(encoding="utf-8")
+        for link in re.findall(r"\]\(([^)#:]+)(?:#[^)]*)?\)", text):
+            assert (page.parent / link).exists(), f"{page.name}: {link}"
+        for named in re.findall(
+            r"`((?:core|actions|files|cli|net|media|wire|report)/[\w/]+\.py)`", text
+        ):
+            assert (ROOT / "src" / "eager_kestrel" / named).exists(), f"{page.name}: {named}"
+
+
+def test_every_key_of_a_show_is_explained() -> None:
+    text = (ROOT / "docs" / "shows.md").read_text(encoding="utf-8")
+    for model in (Show, Destination, Reserve):
+        for key in model.model_fields:
+            assert f"`{key}`" in text, key
+
+
+def test_every_kind_of_document_is_explained_and_has_a_schema(kestrel: Kestrel) -> None:
+    text = (ROOT / "docs" / "documents.md").read_text(encoding="utf-8")
+    kinds = kestrel("schema").out.split()
+    assert len(kinds) >= 20
+    for kind in kinds:
+        assert f"`{kind}`" in text, kind
+        schema = kestrel("schema", kind).document
+        assert schema["title"].endswith(f"eager-kestrel/{kind}/1")
+        assert {"properties", "anyOf", "$ref"} & set(schema), kind
+    assert kestrel("schema", "plam").error_line.endswith('write "plan"')
+
+
+EXAMPLES = re.findall(
+    r"```python\n(.*?)```", (ROOT / "docs" / "python.md").read_text(encoding="utf-8"), re.DOTALL
+)
+
+
+@pytest.mark.parametrize("example", EXAMPLES, ids=range(len(EXAMPLES)))
+def test_every_example_runs(example: str, capsys: pytest.CaptureFixture[str]) -> None:
+    said = [line.split("# ", 1)[1] for line in example.splitlines() if "  # " in line]
+    exec(compile(example, "docs/python.md", "exec"), {})
+    printed = capsys.readouterr().out
+    assert printed
+    for line in said:
+        assert line in printed
+
+
+def test_every_function_of_the_api_is_typed_and_explained() -> None:
+    text = (ROOT / "docs" / "python.md").read_text(encoding="utf-8")
+    for name in actions.__all__:
+        function = getattr(actions, name)
+        assert f"`{name}`" in text, name
+        assert function.__doc__, name
+        assert "return" in function.__annotations__, name
+    with pytest.raises(AttributeError, match="no attribute"):
+        _ = actions.plam  # type: ignore[attr-defined]
+
+
+def documents(folder: Path) -> Iterator[Path]:
+    yield from sorted(folder.glob("*.json"))
+
+
+def test_documents_carry_their_format(kestrel: Kestrel, tmp_path: Path) -> None:
+    line = ("--for", "oxbow", "--upload", "12 Mbit/s")
+    for name, command in {
+        "plan": ("plan", *line), "sweep": ("plan", *line, "--sweep", "motion"),
+        "need": ("need", "oxbow"), "run-list": ("runs", "list"),
+        "guide-list": ("guides", "list"), "guide": ("guides", "show", "oxbow"),
+        "findings": ("check", "--bitrate", "5 Mbit/s", "--for", "oxbow"),
+        "terms": ("explain",), "explanation": ("explain", "keyframes"),
+    }.items():  # fmt: skip
+        said = kestrel(*command, "--json").document
+        assert said["format"] == f"eager-kestrel/{name}/1"
+        known = kestrel("schema", name).document
+        top = known if "properties" in known else known["$defs"][known["$ref"].rpartition("/")[2]]
+        assert set(said) <= set(top["properties"]), name
+        assert json.dumps(said)
