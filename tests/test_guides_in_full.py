@@ -20,7 +20,7 @@ from eager_kestrel.core.checks.rules import check
 from eager_kestrel.core.checks.settings import settings_of
 from eager_kestrel.core.errors import KestrelError
 from eager_kestrel.core.guide.guide import Guide
-from eager_kestrel.core.guide.page_table import Answers
+from eager_kestrel.core.guide.page import Answers
 from eager_kestrel.core.guide.rules import CUSTOMARY_RATES
 from eager_kestrel.core.guide.rungs import Rung
 from eager_kestrel.core.levels import LEVELS, least_level
@@ -33,7 +33,7 @@ from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.bundled import quality_table
 from eager_kestrel.files.guide_text import guide_toml
 from eager_kestrel.files.guides import load_guide
-from eager_kestrel.files.tables import read_tables
+from eager_kestrel.files.pages import read_page
 from eager_kestrel.files.toml import read_model
 from tests.conftest import Kestrel
 
@@ -315,13 +315,13 @@ def test_questions_may_be_skipped_and_wrong_answers_are_asked_again(
 SHAPES = {
     "plain.csv": ((), 4, ("1920x1080", "60", 4500, None, 9000)),
     "short.md": ((), 4, ("1920x1080", "60", None, 6000, 8000)),
-    "page.html": ((), 3, ("3840x2160", "60", 10_000, None, 40_000)),
+    "page.html": (("--leave-rest",), 3, ("3840x2160", "60", 10_000, None, 40_000)),
     "pasted.tsv": (("--means", "ceiling"), 2, ("1280x720", "25", None, None, 2500)),
     "bare.csv": (("--unit", "kbit/s", "--means", "advised"), 2,
                  ("1280x720", "30", None, 3000, None)),
     "upright.csv": (("--shape", "9:16"), 2, ("720x1280", "30", 1000, None, 4000)),
-    "thin.md": ((), 3, ("1920x1080", "50", 5000, None, 7000)),
-    "words.html": ((), 2, ("1920x1080", "29.97", None, 5000, None)),
+    "thin.md": (("--leave-rest",), 3, ("1920x1080", "50", 5000, None, 7000)),
+    "words.html": (("--leave-rest",), 2, ("1920x1080", "29.97", None, 5000, None)),
     "nofps.csv": (("--fps", "30"), 2, ("1920x1080", "30", None, 6000, None)),
 }  # fmt: skip
 
@@ -356,7 +356,9 @@ def test_what_could_not_be_placed_is_shown_and_open_questions_fail(
     assert not out.exists()
     told = kestrel("guides", "import", TABLES / "page.html", "--name", "g", "--out", out)
     assert 'no picture in "more to come"' in told.err
-    assert "Maximum → ceiling" in told.err
+    assert told.code == 2
+    assert 'column "Picture": note 1' in told.err
+    assert not out.exists()
     for options, says in (
         (("--unit", "MB"), "kbit/s"),
         (("--means", "most"), "floor"),
@@ -409,7 +411,7 @@ def test_no_bytes_break_the_tables(tmp_path_factory: pytest.TempPathFactory, raw
     path = tmp_path_factory.getbasetemp() / "bytes"
     path.write_bytes(raw)
     try:
-        read_tables(path)
+        read_page(path)
     except KestrelError as error:
         assert "\n" not in error.line()
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, date, datetime
 from pathlib import Path
@@ -12,10 +13,12 @@ from eager_kestrel.core.errors import InputError, KestrelError
 from eager_kestrel.core.guide.diff import Change, changes, text_changes
 from eager_kestrel.core.guide.drafting import customary, drafted, guide_of
 from eager_kestrel.core.guide.guide import Guide
-from eager_kestrel.core.guide.page import Answers, Understood
-from eager_kestrel.core.guide.page_table import understand
+from eager_kestrel.core.guide.page import BOUNDS, ROLES, Answers, Role, Understood
+from eager_kestrel.core.guide.page_reading import understand
+from eager_kestrel.core.guide.page_table import standing_name
 from eager_kestrel.core.line.uplink import Uplink
-from eager_kestrel.core.picture import Shape
+from eager_kestrel.core.names import nearest_name
+from eager_kestrel.core.picture import Shape, parse_frame_rate
 from eager_kestrel.core.plan.plan import DestinationPlan
 from eager_kestrel.core.plan.planner import plan
 from eager_kestrel.core.show.show import Destination, Show
@@ -29,10 +32,10 @@ from eager_kestrel.files.guides import (
     load_guide,
     read_guide,
 )
+from eager_kestrel.files.pages import read_page
 from eager_kestrel.files.schemas import schema_text
-from eager_kestrel.files.tables import read_tables
 
-UNCHECKED = "not in the table: check"
+UNCHECKED = "not on the page: check"
 
 
 @dataclass(frozen=True, slots=True)
@@ -165,26 +168,94 @@ def base_document(name: str, title: str, source: str) -> dict[str, Any]:
     return usual.model_dump(mode="json", exclude_none=True, exclude_defaults=True)
 
 
-def understood(table: Path, answers: Answers) -> Understood:
-    """What a table of a guideline page says: the one of the file that gives most rows.
+def answers_of(
+    unit: str | None,
+    means: str | None,
+    fps: str | None,
+    shape: str,
+    ordinary: str | None,
+    columns: Sequence[str],
+    cells: Sequence[str],
+    *,
+    leave_rest: bool,
+) -> Answers:
+    """What a person says where a page does not, from words.
+
+    Args:
+        unit: of bare bitrates, ``kbit/s`` or ``Mbit/s``.
+        means: what a plain bitrate is.
+        fps: the fastest rate.
+        shape: of pictures given by their lines.
+        ordinary: the standing that every account has.
+        columns: each ``HEADING=ROLE``.
+        cells: each ``ROW:HEADING=TEXT``.
+        leave_rest: whether to go on without what is not understood.
 
     Raises:
-        FormatError: no table is in the file.
+        InputError: one of them is no answer; says what to write.
+    """
+    if unit is not None and unit not in ("kbit/s", "Mbit/s"):
+        raise InputError(f'"{unit}" is no unit of a table', 'write "kbit/s" or "Mbit/s"')
+    meant = next((bound for bound in BOUNDS if bound == means), None)
+    if means is not None and meant is None:
+        raise InputError(f'"{means}" is no kind of bitrate', nearest_name(means, [*BOUNDS], ""))
+    if fps is not None:
+        parse_frame_rate(fps)
+    return Answers(
+        unit=unit, means=meant, frame_rate=fps, shape=shape, roles=dict(map(_role, columns)),
+        cells=dict(map(_said_cell, cells)), leave_rest=leave_rest,
+        ordinary=None if ordinary is None else standing_name(ordinary),
+    )  # fmt: skip
+
+
+def _role(written: str) -> tuple[str, Role]:
+    heading, _, said = written.rpartition("=")
+    role = next((role for role in ROLES if role == said.strip()), None)
+    if role is None:
+        raise InputError(f'"{said}" is no role of a column', nearest_name(said, [*ROLES], ""))
+    return heading.strip(), role
+
+
+def _said_cell(written: str) -> tuple[tuple[int, str], str]:
+    place, equals, text = written.partition("=")
+    row, colon, heading = place.partition(":")
+    if not equals or not colon or not row.strip().isdigit():
+        raise InputError(f'"{written}" names no cell', 'write "2:Max bitrate=8 Mbit/s"')
+    return (int(row), heading.strip()), text.strip()
+
+
+def understood(page: Path, answers: Answers) -> Understood:
+    """What a guideline page says, in its tables and around them.
+
+    Raises:
+        FormatError: nothing to read is in the file.
         InputError: an answer is none.
     """
     Shape.parse(answers.shape)
-    read = [understand(rows, answers) for rows in read_tables(table)]
-    return max(read, key=lambda u: (len(u.rungs), len(u.questions), -len(u.unplaced)))
+    return understand(read_page(page), answers)
 
 
-def from_table(found: Understood, name: str, title: str, source: str, path: Path) -> Guide:
-    """Write the guide a table leads to; what the table does not say is customary and marked.
+def from_page(
+    found: Understood, answers: Answers, name: str, title: str, source: str, path: Path
+) -> Guide:
+    """Write the guide a page leads to, with what stands on the page beside each key.
+
+    What the page does not say is customary and marked.
 
     Raises:
-        FormatError: no row could be taken, or the rows contradict each other.
+        InputError: something on the page was not understood, and nobody said to go on without.
+        FormatError: no row could be taken, or the page contradicts itself.
     """
-    draft = drafted(found, customary(name, title, source, _today()))
-    return _write(path, guide_toml(draft.guide, dict.fromkeys(draft.unchecked, UNCHECKED)))
+    if found.unplaced and not answers.leave_rest:
+        count = len(found.unplaced)
+        raise InputError(
+            f"{count} thing{'s' if count > 1 else ''} on the page not understood",
+            'say what is meant with --cell "ROW:HEADING=TEXT" or --column "HEADING=ROLE", '
+            "or go on without with --leave-rest",
+        )
+    draft = drafted(found, answers, customary(name, title, source, _today()))
+    comments = dict.fromkeys(draft.unchecked, UNCHECKED) | draft.comments
+    return _write(path, guide_toml(draft.guide, comments, draft.rest))
 
 
 def _write(path: Path, text: str) -> Guide:

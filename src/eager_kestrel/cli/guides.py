@@ -8,7 +8,8 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from eager_kestrel.cli.guides_new import import_table, new
+from eager_kestrel.cli.guides_import import import_page
+from eager_kestrel.cli.guides_new import new
 from eager_kestrel.cli.options import (
     Around,
     Codec,
@@ -137,7 +138,7 @@ def check(
 
 
 app.command("new")(new)
-app.command("import")(import_table)
+app.command("import")(import_page)
 
 
 @app.command("diff")

@@ -10,7 +10,6 @@ import typer
 
 if TYPE_CHECKING:
     from eager_kestrel.core.guide.guide import Guide
-    from eager_kestrel.core.guide.page import Answers, Understood
 
 Out = Annotated[
     Path | None, typer.Option(metavar="PATH", help="A file or folder; else your own guides.")
@@ -54,7 +53,7 @@ def new(
     else:
         document, skipped = _asked(name)
         guide = from_answers(document, path, skipped)
-    _understood_so(guide, path)
+    understood_so(guide, path)
 
 
 def _asked(name: str) -> tuple[dict[str, Any], list[str]]:
@@ -100,111 +99,7 @@ def _put(document: dict[str, Any], key: str, value: object) -> object:
     return before
 
 
-def import_table(
-    table: Annotated[Path, typer.Argument(help="A guideline page's table: CSV, Markdown, HTML.")],
-    name: Annotated[str, typer.Option(help="Of the platform, in lower case.")],
-    title: Annotated[str | None, typer.Option(help="As people call it.")] = None,
-    source: Annotated[str | None, typer.Option(help="Where the table is from.")] = None,
-    unit: Annotated[
-        str | None, typer.Option(metavar="UNIT", help="Of bare bitrates: kbit/s or Mbit/s.")
-    ] = None,
-    means: Annotated[
-        str | None,
-        typer.Option(metavar="KIND", help="What a plain bitrate is: floor, advised or ceiling."),
-    ] = None,
-    fps: Annotated[
-        str | None, typer.Option(metavar="RATE", help="Of rows that do not say.")
-    ] = None,
-    shape: Annotated[
-        str, typer.Option(metavar="SHAPE", help='Of pictures given as "1080p".')
-    ] = "16:9",
-    column: Annotated[
-        list[str] | None,
-        typer.Option(metavar='"HEADING=ROLE"', help="Correct what a column was taken for."),
-    ] = None,
-    out: Out = None,
-) -> None:
-    """Turn the table of a guideline page into a guide; asks only where the table is silent."""
-    from eager_kestrel.actions.guides import from_table, new_path, understood
-    from eager_kestrel.core.errors import InputError
-
-    path = new_path(name, out)
-    answers = _answers(unit, means, fps, shape, column or [])
-    found = understood(table, answers)
-    while found.questions:
-        answers = _answered(answers, found)
-        found = understood(table, answers)
-    _show_mapping(found)
-    if not found.rungs:
-        raise InputError(f"no row of {table} could be taken", 'correct it, or give --column "H=R"')
-    guide = from_table(
-        found, name, title or name.replace("-", " ").title(), source or str(table.name), path
-    )
-    _understood_so(guide, path)
-
-
-def _answers(
-    unit: str | None, means: str | None, fps: str | None, shape: str, columns: list[str]
-) -> Answers:
-    from eager_kestrel.core.errors import InputError
-    from eager_kestrel.core.guide.page import BOUNDS, ROLES, Answers
-    from eager_kestrel.core.names import nearest_name
-    from eager_kestrel.core.picture import parse_frame_rate
-
-    if unit is not None and unit not in ("kbit/s", "Mbit/s"):
-        raise InputError(f'"{unit}" is no unit of a table', 'write "kbit/s" or "Mbit/s"')
-    meant = next((bound for bound in BOUNDS if bound == means), None)
-    if means is not None and meant is None:
-        raise InputError(f'"{means}" is no kind of bitrate', nearest_name(means, [*BOUNDS], ""))
-    if fps is not None:
-        parse_frame_rate(fps)
-    roles = {}
-    for written in columns:
-        heading, _, said = written.partition("=")
-        role = next((role for role in ROLES if role == said.strip()), None)
-        if role is None:
-            raise InputError(f'"{said}" is no role of a column', nearest_name(said, [*ROLES], ""))
-        roles[heading.strip()] = role
-    return Answers(unit=unit, means=meant, frame_rate=fps, shape=shape, roles=roles)
-
-
-ASKED = {
-    "unit": ("--unit", "The bitrates carry no unit. Are they kbit/s or Mbit/s"),
-    "means": ("--means", "Are the bitrates a floor, advised, or a ceiling"),
-    "frame_rate": ("--fps", "How many frames a second have rows that do not say"),
-}
-
-
-def _answered(answers: Answers, found: Understood) -> Answers:
-    """Ask for what the table does not say, or fail with the list when nobody is there."""
-    from dataclasses import asdict
-
-    from eager_kestrel.core.errors import InputError
-
-    if not sys.stdin.isatty():
-        _show_mapping(found)
-        options = ", ".join(ASKED[key][0] for key in found.questions)
-        raise InputError("the table leaves questions open", f"give {options}")
-    said = asdict(answers)
-    for key in found.questions:
-        said[key] = typer.prompt(ASKED[key][1], err=True)
-    columns = [f"{heading}={role}" for heading, role in answers.roles.items()]
-    return _answers(said["unit"], said["means"], said["frame_rate"], answers.shape, columns)
-
-
-def _show_mapping(found: Understood) -> None:
-    from eager_kestrel.cli.screen import console
-
-    screen = console(stderr=True)
-    screen.print("[bold]Columns[/]")
-    for heading, role in found.columns.items():
-        screen.print(f"  {heading} → {role}", markup=False)
-    screen.print(f"{len(found.rungs)} rows taken")
-    for line in found.unplaced:
-        screen.print(f"! {line}", markup=False)
-
-
-def _understood_so(guide: Guide, path: Path) -> None:
+def understood_so(guide: Guide, path: Path) -> None:
     """What a guide says, in a few lines, after it was written and read back."""
     from rich.text import Text
 

@@ -58,7 +58,7 @@ COMMANDS: dict[str, dict[str, str]] = {
     "Keep": {
         "explain": "Explain a word or a sum of the trade, with the numbers of your latest plan.",
         "practice": "Simulated stand-ins on this machine, to try things on.",
-        "schema": "Print the JSON Schema of a kind of document: guide, show, plan, run ...",
+        "schema": "Print the JSON Schema of a kind of document, such as a plan.",
     },
 }
 """By the step of the work; each is a module of this room, imported when it is called."""

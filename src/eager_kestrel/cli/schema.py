@@ -27,7 +27,7 @@ def schema(
         ),
     ] = None,
 ) -> None:
-    """Print the JSON Schema of a kind of document: guide, show, plan, run and the rest."""
+    """Print the JSON Schema of a kind of document, such as a plan."""
     from eager_kestrel.actions import document_kinds, document_schema
 
     sys.stdout.write("\n".join(document_kinds()) + "\n" if kind is None else document_schema(kind))

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import tomlkit
 
 from eager_kestrel.core.guide.guide import Guide
@@ -28,18 +30,22 @@ COMMENTS = {
 }
 
 
-def guide_toml(guide: Guide, comments: dict[str, str] | None = None) -> str:
+def guide_toml(
+    guide: Guide, comments: dict[str, str] | None = None, unread: Sequence[str] = ()
+) -> str:
     """A guide as commented TOML; reading it back gives the same guide.
 
     Args:
         guide: what to write.
         comments: by dotted key, in place of or beside the usual ones.
+        unread: what of its source was not understood, a line each.
     """
     said = COMMENTS | (comments or {})
     dumped = guide.model_dump(exclude_defaults=True, exclude_none=True)
     document = tomlkit.document()
     document.add(tomlkit.comment(SCHEMA_LINE.removeprefix("#").lstrip()))
     text_head = f"# Ingest guidelines of {guide.title}.\n"
+    text_head += "".join(f"# Not understood, look it up: {line}\n" for line in unread)
     fill(document, {"format": guide.format, **dumped}, said)
     body = tomlkit.dumps(document)
     return SCHEMA_LINE + "\n" + text_head + body.split("\n", 1)[1]

@@ -25,7 +25,7 @@ from eager_kestrel.core.line.run import Endpoint, Run
 from eager_kestrel.core.line.summarising import phase_summary, run_document, run_of_document
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.home import storage_error
-from eager_kestrel.files.tables import delimiter
+from eager_kestrel.files.pages import delimiter
 
 MOST_BYTES = 200_000_000
 TIME_COLUMNS = ("time", "taken_at", "timestamp", "datetime", "date", "when")

@@ -17,7 +17,7 @@ def fill(table: Any, values: dict[str, Any], comments: dict[str, str], path: str
     Args:
         table: a tomlkit document or table to add to.
         values: as models dump them.
-        comments: by dotted key, for plain values.
+        comments: by dotted key (``rungs.0.picture``), for plain values and small tables.
         path: of the table in its document.
     """
 
@@ -51,9 +51,9 @@ def _item(key: str, value: Any, here: str, comments: dict[str, str]) -> Item:
         return nested
     if _is_rows(value):
         rows: AoT = tomlkit.aot()
-        for row in value:
+        for number, row in enumerate(value):
             part = tomlkit.table()
-            fill(part, row, comments, here)
+            fill(part, row, comments, f"{here}.{number}")
             rows.append(part)
         return rows
     item: Item = tomlkit.item(list(value) if isinstance(value, tuple) else value)
