@@ -159,6 +159,15 @@ Resolution;Frame rate;Bitrate max
 <table><tr><th>Picture</th><th>fps</th><th>Max</th></tr><tr><td>720p</td><td>30</td><td>3 Mbps</td></tr>
 </table>""", (), 1, {"video.keyframes": "2 s", "video.rate_control": ["constant"],
                      "audio.most": "128 kbit/s", "video.codecs": ["h264"]}),
+    "prose.html": ("""<h1>Streaming to Millrace</h1><p>We recommend <b>H.264</b>. Keyframes every 2
+seconds are recommended; do not exceed 4 seconds.</p><p>High profile, 2 B-frames, constant bitrate.</p>
+<p>Frame rate: 30 or 60. Do not go over 60.</p><p>Doors open at 7, and 40 people fit in.</p>
+<table><tr><th>Resolution</th><th>Most</th></tr><tr><td>1080p</td><td>6 Mbps</td></tr></table>""",
+                   (), 1, {
+        "video.keyframes": {"at_most": "4 s", "advised": "2 s"}, "video.advised.codec": "h264",
+        "video.profiles": {"h264": ["high"]}, "video.b_frames": 2,
+        "video.rate_control": ["constant"], "rungs.0.frame_rate": "60",
+    }),
     "upload.csv": ("""Quality,fps,Bitrate (max),Minimum upload speed
 1080p,60,6 Mbps,9 Mbps
 720p,60,4 Mbps,6 Mbps

@@ -119,18 +119,19 @@ def _show(found: Understood) -> None:
 
     screen = console(stderr=True)
     table = Table(box=None, padding=(0, 1), header_style="dim")
-    for heading in ("on the page", "key", "value"):
+    for heading in ("on the page", "key", "value", "sure"):
         table.add_column(heading, overflow="fold")
     for heading, role in found.columns.items():
-        table.add_row(Text(f'column "{heading}"'), Text(role, style="cyan"), "")
+        table.add_row(Text(f'column "{heading}"'), Text(role, style="cyan"), "", "yes")
     for rung in found.rungs:
         said = taken_value((rung.floor, rung.advised, rung.ceiling))
         table.add_row(Text(rung.text), Text("rungs", style="cyan"),
-                      Text(f"{rung.picture}, {said}"))  # fmt: skip
+                      Text(f"{rung.picture}, {said}"), "yes")  # fmt: skip
     for taken in found.taken:
         key = Text(taken.key or "left out", style="cyan")
-        table.add_row(Text(f"{taken.where}: {taken.text}"), key, Text(taken_value(taken.value)))
+        value = Text(taken_value(taken.value))
+        table.add_row(Text(f"{taken.where}: {taken.text}"), key, value, "yes")
     screen.print(table)
-    screen.print(f"{len(found.rungs)} rows taken")
     for line in found.unplaced:
-        screen.print(f"! {line}", markup=False, soft_wrap=True)
+        screen.print(f"! asked: {line}", markup=False, soft_wrap=True)
+    screen.print(f"{len(found.rungs)} rows taken")

@@ -101,7 +101,7 @@ def _markdown(text: str) -> Page:
     from markdown_it import MarkdownIt
 
     part = "\n".join(text.splitlines()[:MOST_LINES])
-    return _html(MarkdownIt("commonmark").enable("table").render(part))
+    return _html(MarkdownIt("commonmark", {"breaks": True}).enable("table").render(part))
 
 
 def _html(text: str) -> Page:
@@ -124,6 +124,7 @@ def _html(text: str) -> Page:
 
 def _without_code(text: str) -> str:
     """Without scripts, and without tags that only dress or box what is in them."""
+    text = re.sub(r"\s+", " ", text)  # in HTML a line's end is a space
     text = re.sub(r"(?is)<(script|style|svg)\b.*?</\1\s*>", " ", text)
     return re.sub(_BOXES, "\n", re.sub(_INLINE, "", text))
 

@@ -33,7 +33,8 @@ _UNITS: dict[Kind, str] = {
     "count": r"(?!)",
 }
 _BOUND_WORDS: tuple[tuple[Bound, str], ...] = (
-    ("ceiling", r"no more than|not more than|(?:do |must |should )?not (?:to )?exceed(?:ing)?|"
+    ("ceiling", r"no more than|not more than|(?:do |must |should )?not (?:to )?"
+     r"(?:exceed(?:ing)?|go (?:above|over))|"
      r"(?:don'?t|never) (?:exceed|go (?:above|over))|not above|or (?:less|lower|below|fewer)|"
      r"up to|at most|max(?:imum)?\.?|highest|upper limit|limit(?:ed to)?|ceiling|peak|under|"
      r"below|cap(?:ped at)?|[<≤]=?"),

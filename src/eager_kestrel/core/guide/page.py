@@ -94,8 +94,6 @@ class Taken:
     value: Any
     text: str
     """As it stands there."""
-    guess: bool = False
-    """Whether the page implies it rather than saying it."""
 
 
 @dataclass

@@ -54,9 +54,28 @@ Take = Callable[[str, Any], None]
 def take_lines(lines: tuple[str, ...], answers: Answers, done: Understood) -> None:
     """Take what the lines of a page say."""
     for line in lines:
-        for sentence in _SENTENCES.split(line):
-            if sentence.strip():
-                take_line(" ".join(sentence.split()), "a line", answers, done)
+        for sentence in _sentences(line):
+            take_line(sentence, "a line", answers, done)
+
+
+def _sentences(line: str) -> list[str]:
+    """Parts that speak of one thing each; ``Do not exceed 4`` goes with what it follows."""
+    found: list[str] = []
+    for part in (" ".join(part.split()) for part in _SENTENCES.split(line)):
+        goes_on = found and _ABOUT.search(found[-1]) and not _ABOUT.search(part)
+        if goes_on and re.search("[0-9]", part) and _LIMITS.search(part):
+            found[-1] = f"{found[-1]}; {part}"
+        elif part:
+            found += _apart(part)
+    return found
+
+
+def _apart(sentence: str) -> list[str]:
+    """``High profile, 2 B-frames, keyframes every 2 s`` speaks of three things."""
+    parts = [part.strip() for part in re.split(r",\s|\.$", sentence) if part.strip()]
+    if _AUDIO.search(sentence) or not all(_ABOUT.search(part) for part in parts):
+        return [sentence]
+    return parts
 
 
 def take_line(text: str, where: str, answers: Answers, done: Understood) -> None:
@@ -114,7 +133,8 @@ def _keyframes(text: str, take: Take, _: Answers, done: Understood) -> str:
 _SECONDS = re.compile(r"(?i)\bin seconds|\bseconds?\b|[0-9]\s?s\b")
 _FRAME_AT = re.compile(r"(?i)\bat ([0-9]{2,3}) ?fps\b")
 _NOT_EXCEED = re.compile(
-    r"(?i)\b(?:do |must |should )?not (?:to )?exceed\w*|\bno (?:more|less) than"
+    r"(?i)\b(?:do |must |should )?not (?:to )?(?:exceed\w*|go (?:above|over))"
+    r"|\bno (?:more|less) than"
 )
 
 
@@ -276,6 +296,9 @@ def _bitrate(text: str, take: Take, answers: Answers, _: Understood) -> str:
     return _of(reading)
 
 
+_LIMITS = re.compile(r"(?i)\bexceed|\bmore than\b|\bless than\b|\bmax|\bmin|"
+                     r"\bat (?:most|least)\b|\bup to\b|\brecommend|\bnever\b|\bnot\b|\bbetween\b|"
+                     r"\bbelow\b|\babove\b|\bover\b")  # fmt: skip
 _TOPICS: tuple[tuple[re.Pattern[str], Callable[[str, Take, Answers, Understood], str]], ...] = (
     (_KEYFRAMES, _keyframes),
     (_B_FRAMES, _b_frames),
@@ -287,3 +310,6 @@ _TOPICS: tuple[tuple[re.Pattern[str], Callable[[str, Take, Answers, Understood],
     (_FRAME_RATE, _frame_rate),
     (_PICTURE, _picture),
 )  # fmt: skip
+_ABOUT = re.compile(
+    "|".join(pattern.pattern.removeprefix("(?i)") for pattern, _ in _TOPICS), re.IGNORECASE
+)
