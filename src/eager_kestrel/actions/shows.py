@@ -92,7 +92,7 @@ def compared_show(name: str | None, platform: str, wishes: Wishes) -> Show:
 def over(show: Show, wishes: Wishes) -> Show:
     """A show with what was wished for in place of what it says.
 
-    Reserves are added; one of a known name takes its place.
+    Reserves are added; those of a name the show knows take the place of what it says of it.
 
     Raises:
         InputError: a wish cannot be read.
@@ -107,8 +107,9 @@ def over(show: Show, wishes: Wishes) -> Show:
     }
     changed = {key: read(said) for key, (said, read) in readers.items() if said is not None}
     changed["destinations"] = _destinations(show, wishes)
-    named = {r.name: r for r in (*show.reserves, *map(reserve, wishes.reserves))}
-    changed["reserves"] = tuple(named.values())
+    wished = tuple(map(reserve, wishes.reserves))
+    names = {r.name for r in wished}
+    changed["reserves"] = (*(r for r in show.reserves if r.name not in names), *wished)
     if wishes.hours is not None:
         changed["hours_a_month"] = wishes.hours
     return show.model_copy(update=changed)

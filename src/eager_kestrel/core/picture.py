@@ -115,6 +115,8 @@ def parse_frame_rate(text: str) -> Fraction:
         UnitError: not a number above 0 and up to 480.
     """
     plain = re.sub(r"\s*(?:fps|Hz|frames/s)$", "", text.strip())
+    if re.fullmatch(r"[0-9]+\.[0-9]+", plain):
+        plain = plain.rstrip("0").rstrip(".")  # 59.940 is 59.94
     try:
         rate = _NTSC.get(plain) or Fraction(plain)
     except (ValueError, ZeroDivisionError):
@@ -124,6 +126,21 @@ def parse_frame_rate(text: str) -> Fraction:
             f'"{text}" is not a frame rate', "write one such as 30, 59.94 or 30000/1001"
         )
     return rate
+
+
+def at_1000_1001(rate: Fraction) -> Fraction:
+    """The rate of the 1000/1001 family that goes by the same name: 30000/1001 for 30."""
+    return rate * 1000 / 1001
+
+
+def divides_evenly(source: Fraction, rate: Fraction) -> bool:
+    """Whether frames of a source go into a rate in equal steps, to two in a thousand.
+
+    60 into 29.97 drops one frame more in half a minute, which nobody sees.
+    """
+    parts = source / rate
+    whole = round(parts)
+    return whole >= 1 and abs(parts - whole) <= parts / 500
 
 
 def frame_rate_text(rate: Fraction) -> str:

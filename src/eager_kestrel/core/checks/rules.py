@@ -12,7 +12,7 @@ from eager_kestrel.core.errors import NoPlanError
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.levels import LEVELS, least_level, level_rank
 from eager_kestrel.core.overhead import overhead
-from eager_kestrel.core.picture import Picture, frame_rate_text
+from eager_kestrel.core.picture import Picture, divides_evenly, frame_rate_text
 from eager_kestrel.core.units import Bitrate
 
 LONG_BUFFER_SECONDS = 2.0
@@ -164,7 +164,7 @@ def _frame_rate(settings: Settings, guide: Guide) -> Rules:
                   f"{' or another it takes' if len(rules.taken_rates) > 1 else ''}")  # fmt: skip
     source = settings.source_frame_rate
     if source is not None:
-        even = (source / rate).denominator == 1
+        even = divides_evenly(source, rate)
         yield _Judged("frame rate divides the source", "fine" if even else "caution",
                       f"{frame_rate_text(rate)} of {frame_rate_text(source)}",
                       f"a whole part of {frame_rate_text(source)}",

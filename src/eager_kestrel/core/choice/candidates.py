@@ -1,8 +1,8 @@
 """Candidates: the pictures and frame rates worth weighing for a source and a guide.
 
 Pictures have the wanted shape and both sides divisible by 8, so that no encoder pads them (for 16:9
-these are multiples of 128x72), plus those the guide names. Frame rates divide the source's evenly,
-since dropping every other frame is smooth and dropping one in five is not.
+these are multiples of 128x72), plus those the guide names. Frame rates that divide the source's are
+smooth: dropping every other frame is, dropping one in five is not.
 """
 
 from __future__ import annotations
@@ -12,9 +12,15 @@ from dataclasses import dataclass
 from fractions import Fraction
 from math import gcd, lcm
 
-from eager_kestrel.core.picture import Picture, Shape
+from eager_kestrel.core.guide.rules import VideoRules
+from eager_kestrel.core.picture import Picture, Shape, at_1000_1001, divides_evenly
 
 SMALLEST_PIXELS = 256 * 144
+MOST_ENLARGED = 2
+"""Times the lines of the source, where a platform rewards more; beyond that it is only blur."""
+JUDDER = 0.005
+"""Of the quality at most that uneven steps cost from a source of 60 frames a second, in proportion
+to how long its frames last: a guess, small enough that the faster of two rates is kept."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,51 +48,84 @@ def nearest_shape(source: Picture, allowed: Iterable[Shape]) -> Shape:
     return min(allowed, key=lambda s: abs(s.across / s.down - own), default=source.shape)
 
 
-def frame_rates(source: Fraction, allowed: Iterable[Fraction]) -> list[tuple[Fraction, bool]]:
-    """Allowed rates up to the source's, each with whether it divides it; even ones alone if any."""
-    possible = sorted({rate for rate in allowed if rate <= source}, reverse=True)
-    even = [rate for rate in possible if (source / rate).denominator == 1]
-    return [(rate, True) for rate in even] or [(rate, False) for rate in possible]
+def frame_rates(source: Fraction, rules: VideoRules) -> list[tuple[Fraction, bool]]:
+    """Rates worth weighing for a source, each with whether it divides the source's, fastest first.
+
+    All that divide it; the fastest that is taken, and its half, where they do not; and where
+    nothing slower than the source is taken, the slowest there is. A source of the 1000/1001 family
+    stays in it.
+    """
+    allowed = {*rules.taken_rates}
+    if source.denominator % 1001 == 0:
+        allowed |= {at_1000_1001(rate) for rate in rules.taken_rates if rate.denominator == 1}
+    if rules.takes_rate(source):
+        allowed.add(source)
+    possible = {rate for rate in allowed if rate <= source or divides_evenly(source, rate)}
+    if not possible:
+        return [(min(allowed), False)]
+    even = {rate for rate in possible if divides_evenly(source, rate)}
+    exact = {rate for rate in even if (source / rate).denominator == 1}
+    even = exact or even
+    fastest = max(possible)
+    if fastest <= max(even, default=Fraction(0)):
+        return [(rate, True) for rate in sorted(even, reverse=True)]
+    uneven = {rate for rate in (fastest, fastest / 2) if rate in possible}
+    return [(rate, rate in even) for rate in sorted(even | uneven, reverse=True)]
 
 
 def candidates(
-    shape: Shape,
     source: Picture,
     source_rate: Fraction,
-    largest: Picture,
-    named: Iterable[Picture],
-    allowed_rates: Iterable[Fraction],
-    only_named: bool = False,
+    rules: VideoRules,
+    rows: Iterable[Picture],
     rewarded_from_lines: int | None = None,
 ) -> list[Candidate]:
     """Every picture and frame rate worth weighing, smallest picture first.
 
     Args:
-        shape: of the picture to send.
-        source: nothing larger is considered.
+        source: nothing larger is considered, but for what is rewarded.
         source_rate: frames a second of the source.
-        largest: the guide's.
-        named: pictures the guide names; taken where they have the shape.
-        allowed_rates: frame rates the guide takes.
-        only_named: whether the guide takes no other pictures.
+        rules: of the guide.
+        rows: pictures of the guide's rungs; taken where they have the shape.
         rewarded_from_lines: pictures of so many lines are delivered better, so the least of them is
-            weighed even when the source has fewer.
+            weighed even when the source has down to half as many.
     """
+    shape = nearest_shape(source, rules.shapes or [p.shape for p in rules.pictures])
+    largest = rules.largest
     bound = Picture(min(source.width, largest.width), min(source.height, largest.height))
-    pictures = set() if only_named else {*even_ladder(shape, bound)}
-    pictures |= {
-        p
-        for p in ((*named,) if only_named else (*named, bound))
-        if shape.fits(p)
-        and p.width <= bound.width
-        and p.height <= bound.height
-        and p.width % 2 == p.height % 2 == 0
-    }
+    if rules.pictures:
+        pictures = _named(shape, source, bound, rules.pictures)
+    else:
+        fitting = [p for p in (*rows, bound) if shape.fits(p) and p.within(bound)]
+        pictures = {*even_ladder(shape, bound), *(p for p in fitting if _even(p))}
     if rewarded_from_lines is not None and bound.lines < rewarded_from_lines:
-        larger = [*even_ladder(shape, largest), *(p for p in named if shape.fits(p))]
-        rewarded = [p for p in larger if p.lines >= rewarded_from_lines]
-        if rewarded and not only_named:
+        larger = [*even_ladder(shape, largest), *(p for p in rows if shape.fits(p))]
+        rewarded = [
+            p for p in larger if rewarded_from_lines <= p.lines <= MOST_ENLARGED * source.lines
+        ]
+        if rewarded and not rules.pictures:
             pictures.add(min(rewarded, key=lambda p: p.pixels))
-    rates = frame_rates(source_rate, allowed_rates)
+    rates = frame_rates(source_rate, rules)
     ordered = sorted(pictures, key=lambda p: (p.pixels, p.width))
     return [Candidate(p, rate, even) for p in ordered for rate, even in rates]
+
+
+def _even(picture: Picture) -> bool:
+    return picture.width % 2 == picture.height % 2 == 0
+
+
+def _named(shape: Shape, source: Picture, bound: Picture, named: Iterable[Picture]) -> set[Picture]:
+    """The only pictures a guide takes, of the nearest shape and no larger than the source.
+
+    Of another shape than the source's, one that shows the whole source padded is not too large.
+    """
+    fitting = {p for p in named if shape.fits(p) and _even(p)}
+    within = {p for p in fitting if p.within(bound)}
+    if within or shape.fits(source):
+        return within
+    return {p for p in fitting if p.width <= source.width or p.height <= source.height}
+
+
+def steadiness(source: Fraction, even: bool) -> float:
+    """What is left of quality when steps are uneven, 1 where they are not."""
+    return 1.0 if even else 1.0 - JUDDER * min(2.0, 60 / float(source))

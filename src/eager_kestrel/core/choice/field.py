@@ -8,16 +8,17 @@ rate or for thousands.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
 from math import inf
 
 import numpy as np
 
 from eager_kestrel.core.arrays import Flags, Floats, Indices
-from eager_kestrel.core.choice.candidates import Candidate, candidates, nearest_shape
+from eager_kestrel.core.choice.candidates import Candidate, candidates
 from eager_kestrel.core.choice.limits import (
     AUDIO_SHARE,
+    LEAST_VIDEO_KBPS,
     VARIABLE_TARGET,
     all_viewers_kbps,
     audio_steps,
@@ -33,6 +34,7 @@ from eager_kestrel.core.choice.option import Option
 from eager_kestrel.core.choice.quality import QualityTable, clean_kbps, quality
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.guide.rules import Codec
+from eager_kestrel.core.picture import at_1000_1001
 from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.words.facts import BitrateBound
 
@@ -94,35 +96,66 @@ class Field:
     fixed_kbps: Floats
     rules_kbps: Floats
     """Shape (4, n): guide, level, viewers (of everything sent), no visible gain."""
+    enough_kbps: Floats
+    """Where no gain is visible any more, whatever the floors; the fourth rule without them."""
     floors_kbps: Floats
     smooth: Flags
+    wished: Flags
+    """Whether the guide advises this frame rate; all of them where it advises none."""
     encodable: Flags
     delivered: Floats
-    """What is left of the quality after the platform's own copies, 0..1."""
+    """What is left of the quality after the platform's own copies and uneven steps, 0..1."""
     seen_pixels: Floats
     """Pixels of detail: those of the picture, but no more than the source has."""
+    seen_fps: Floats
+    """Frames a second that differ: those sent, but no more than the source has."""
     audio_steps: Floats
     """Audio bitrates to choose from, ascending."""
     table: QualityTable
     show: Show
+    guide: Guide
+    """What satisfies all that get the encode."""
+    members: tuple[Guide, ...]
     target_share: float = 1.0
     """Of the peak that is aimed at; 1 for constant bitrate."""
     copies: int = 1
     """How many times the encode is sent; ``per_byte`` and ``fixed_kbps`` are of all of them."""
 
+    def _sendable(self, safe_kbps: Floats) -> Floats:
+        """What may be sent at each safe rate, however fast the line: viewers may take less."""
+        most = self.rules_kbps[2].min(initial=inf)
+        return np.asarray(np.minimum(safe_kbps, most), dtype=np.float64)
+
+    def _audio_begins(self) -> tuple[Floats, Floats]:
+        """Of each audio step but the first, the totals that reach it, and those that take it.
+
+        It is taken once video has as much beside it as it had before.
+        """
+        dearest = self.per_byte.max(initial=1.0)
+        reached = self.audio_steps[1:] / AUDIO_SHARE * self.copies
+        return reached, reached + np.diff(self.audio_steps) * dearest
+
     def audio_kbps(self, safe_kbps: Floats) -> Floats:
         """The highest customary audio bitrate within its share of each total, else the least."""
-        most = AUDIO_SHARE * safe_kbps[:, None] / self.copies + 1e-9
-        affordable = self.audio_steps[None, :] <= most
-        steps = np.where(affordable, self.audio_steps, self.audio_steps[0])
-        return np.asarray(steps.max(axis=1), dtype=np.float64)
+        _, taken = self._audio_begins()
+        most = self._sendable(safe_kbps)[:, None] + 1e-9
+        return np.asarray(self.audio_steps[(taken <= most).sum(axis=1)], dtype=np.float64)
 
     def limits_kbps(self, safe_kbps: Floats) -> Floats:
-        """Every limit of every candidate at every safe rate; shape (5, len(safe), n)."""
+        """Every limit of every candidate at every safe rate; shape (5, len(safe), n).
+
+        While a total grows into the next audio step, video stays as it is: it never loses to audio.
+        """
         audio = self.audio_kbps(safe_kbps)[:, None]
-        budget = (safe_kbps[:, None] - self.fixed_kbps) / self.per_byte - audio
+        reached, taken = self._audio_begins()
+        sendable = self._sendable(safe_kbps)[:, None]
+        growing = (reached <= sendable) & (sendable < taken)
+        held = np.where(growing, reached, inf).min(axis=1, initial=inf)
+        safe = np.minimum(safe_kbps, held)[:, None]
+        budget = (safe - self.fixed_kbps) / self.per_byte - audio
         guide, level, viewers, clean = self.rules_kbps
-        left_for_viewers = (viewers - self.fixed_kbps) / self.per_byte - audio
+        most = np.minimum(viewers, held[:, None])
+        left_for_viewers = (most - self.fixed_kbps) / self.per_byte - audio
         return np.stack(np.broadcast_arrays(budget, guide, level, left_for_viewers, clean))
 
     def target_kbps(self, kbps: Floats) -> Floats:
@@ -135,9 +168,21 @@ class Field:
         target = self.target_kbps(kbps)
         judged = self.delivered * quality(
             self.table, self.show.motion, self.codec, self.pixels, self.fps, target,
-            seen=self.seen_pixels,
+            seen=self.seen_pixels, seen_fps=self.seen_fps,
         )  # fmt: skip
-        return kbps, judged, (target >= self.floors_kbps) & self.smooth & self.encodable
+        allowed = (target >= self.floors_kbps) & self.smooth & self.encodable
+        return kbps, judged, _as_wished(allowed, self.wished)
+
+    def without_floors(self) -> Field:
+        """The same candidates for a guide that takes as little as one likes."""
+        rules = self.rules_kbps.copy()
+        rules[3] = self.enough_kbps
+        return replace(self, floors_kbps=np.full_like(self.floors_kbps, LEAST_VIDEO_KBPS),
+                       rules_kbps=rules)  # fmt: skip
+
+    def on_any_machine(self) -> Field:
+        """The same candidates for a machine that encodes all of them in time."""
+        return replace(self, encodable=np.ones_like(self.encodable))
 
     def best(self, safe_kbps: Floats) -> Indices:
         """Index of the chosen candidate at every safe rate; -1 where none is allowed."""
@@ -160,6 +205,12 @@ class Field:
             allowed=allowed[0],
             encodable=self.encodable,
         )
+
+
+def _as_wished(allowed: Flags, wished: Flags) -> Flags:
+    """Of each row the candidates at the advised frame rate, where any of them is allowed."""
+    liked = allowed & wished
+    return np.where(liked.any(axis=1, keepdims=True), liked, allowed)
 
 
 def best_of(kbps: Floats, judged: Floats, allowed: Flags) -> Indices:
@@ -196,11 +247,11 @@ def field_of(
     pixels = np.array([c.picture.pixels for c in found], dtype=np.float64)
     fps = np.array([float(c.frame_rate) for c in found], dtype=np.float64)
     floors, ceilings = rung_limits(members, found, codec)
-    per_byte, fixed = overheads(senders, found, guide.audio.sample_rates_hz[0])
+    per_byte, fixed = overheads(senders, found, guide.audio.sample_rate_hz)
     viewers = all_viewers_kbps([viewers_kbps(m, show) for m in members], per_byte, fixed)
     share = 1.0 if rate_control(guide) == "constant" else VARIABLE_TARGET
     clean = clean_kbps(table, show.motion, codec, pixels, fps)
-    enough = np.ceil(np.maximum(clean, floors) / share / 100) * 100  # a floor outweighs it
+    enough, floored = (np.ceil(x / share / 100) * 100 for x in (clean, np.maximum(clean, floors)))
     return Field(
         candidates=found,
         codec=codec,
@@ -208,29 +259,43 @@ def field_of(
         fps=fps,
         per_byte=per_byte.sum(axis=0),
         fixed_kbps=fixed.sum(axis=0),
-        rules_kbps=np.stack([ceilings, level_limits(guide, codec, found, fps), viewers, enough]),
+        rules_kbps=np.stack([ceilings, level_limits(guide, codec, found, fps), viewers, floored]),
+        enough_kbps=enough,
         floors_kbps=floors,
         smooth=fps >= min(table.motion[show.motion].least_fps, fps.max(initial=0.0)),
+        wished=_wished(guide, found),
         encodable=pixels * fps <= show.machine.most_pixels(codec),
-        delivered=delivered_shares(members, table, found),
+        delivered=delivered_shares(members, table, found, show.frame_rate),
         seen_pixels=np.minimum(pixels, show.source.pixels),
+        seen_fps=np.minimum(fps, float(show.frame_rate)),
         audio_steps=audio_steps(guide),
         table=table,
         show=show,
+        guide=guide,
+        members=tuple(members),
         target_share=share,
         copies=len(senders),
     )
 
 
+def rebuilt(
+    field: Field, show: Show, change: Callable[[Guide], Guide] = lambda guide: guide
+) -> Field:
+    """The candidates of another show, or for guides that say something else, in the same place."""
+    members = tuple(change(member) for member in field.members)
+    return field_of(show, change(field.guide), field.table, field.codec, members,
+                    relayed=field.copies < len(members))  # fmt: skip
+
+
 def _candidates(show: Show, guide: Guide, members: Sequence[Guide]) -> list[Candidate]:
-    rules = guide.video
-    return candidates(
-        nearest_shape(show.source, rules.shapes),
-        show.source,
-        show.frame_rate,
-        rules.largest,
-        rules.pictures or [rung.picture for member in members for rung in member.rungs],
-        rules.taken_rates,
-        only_named=bool(rules.pictures),
-        rewarded_from_lines=guide.delivery.better_from_lines,
-    )
+    rows = [rung.picture for member in members for rung in member.rungs]
+    lines = guide.delivery.better_from_lines
+    return candidates(show.source, show.frame_rate, guide.video, rows, lines)
+
+
+def _wished(guide: Guide, found: list[Candidate]) -> Flags:
+    wish = guide.video.advised.frame_rate
+    rates = [c.frame_rate for c in found]
+    if wish is None:
+        return np.ones(len(found), dtype=bool)
+    return np.array([rate in (wish, at_1000_1001(wish)) for rate in rates], dtype=bool)

@@ -7,12 +7,13 @@ strictest of their limits.
 from __future__ import annotations
 
 from collections.abc import Sequence
+from fractions import Fraction
 from math import inf
 
 import numpy as np
 
 from eager_kestrel.core.arrays import Floats
-from eager_kestrel.core.choice.candidates import Candidate
+from eager_kestrel.core.choice.candidates import Candidate, steadiness
 from eager_kestrel.core.choice.quality import QualityTable
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.guide.rules import Codec, RateControl
@@ -27,7 +28,7 @@ VARIABLE_TARGET = 0.80
 
 AUDIO_STEPS_KBPS = (32.0, 48.0, 64.0, 96.0, 128.0, 160.0, 192.0, 256.0, 320.0)
 AUDIO_SHARE = 0.05
-"""Of everything sent, once there is plenty."""
+"""Of everything that may be sent, once there is plenty."""
 
 
 def rounded_down(kbps: Floats) -> Floats:
@@ -79,9 +80,11 @@ def rate_control(guide: Guide) -> RateControl:
 
 
 def delivered_shares(
-    members: Sequence[Guide], table: QualityTable, found: list[Candidate]
+    members: Sequence[Guide], table: QualityTable, found: list[Candidate], source_rate: Fraction
 ) -> Floats:
     """Where large pictures are delivered with a better codec, the others lose a little.
+
+    So do frames in uneven steps.
 
     The mean over those that share an encode; by weight, raising one could lower its own quality.
     """
@@ -91,7 +94,8 @@ def delivered_shares(
         if lines is not None:
             small = np.array([c.picture.lines < lines for c in found], dtype=bool)
             shares[row, small] = table.ordinary_delivery
-    return np.asarray(shares.mean(axis=0), dtype=np.float64)
+    steady = np.array([steadiness(source_rate, c.even) for c in found], dtype=np.float64)
+    return np.asarray(shares.mean(axis=0) * steady, dtype=np.float64)
 
 
 def audio_steps(guide: Guide) -> Floats:

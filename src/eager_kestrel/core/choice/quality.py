@@ -79,16 +79,18 @@ def quality(
     fps: Floats,
     kbps: Floats,
     seen: Floats | None = None,
+    seen_fps: Floats | None = None,
 ) -> Floats:
     """Quality in 0..1 of each candidate; arrays of one shape (pixels, frames/s, kbit/s).
 
-    Where a picture is larger than its source, ``seen`` gives the pixels of detail there are.
+    Where a picture is larger than its source, ``seen`` gives the pixels of detail there are, and
+    ``seen_fps`` the frames a second that differ where more are sent than it has.
     """
     m = table.motion[motion]
     amplitude = np.minimum(1.0, kbps / clean_kbps(table, motion, codec, pixels, fps))
     detail = pixels if seen is None else seen
     size = np.minimum(1.0, detail / table.viewed_on.pixels)
-    smooth = np.minimum(1.0, fps / TOP_FPS)
+    smooth = np.minimum(1.0, (fps if seen_fps is None else seen_fps) / TOP_FPS)
     return (
         _saturating(table.amplitude, amplitude)
         * _saturating(m.spatial, size**SPATIAL_EXPONENT)

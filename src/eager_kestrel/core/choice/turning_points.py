@@ -9,7 +9,7 @@ from __future__ import annotations
 import numpy as np
 
 from eager_kestrel.core.arrays import Floats
-from eager_kestrel.core.choice.field import Field
+from eager_kestrel.core.choice.field import Field, best_of
 from eager_kestrel.core.choice.option import Option
 from eager_kestrel.core.picture import Picture
 
@@ -28,11 +28,22 @@ def _grid(field: Field, from_kbps: float = 0.0) -> Floats:
     return np.arange(begin, max(top, begin) + GRID_KBPS, GRID_KBPS)
 
 
-def next_choice(field: Field, best: int, safe_kbps: float) -> tuple[float, int] | None:
-    """The least safe rate above this one that chooses another candidate, and which."""
+def next_choice(
+    field: Field, best: int, safe_kbps: float, least_quality: float = 0.0
+) -> tuple[float, int] | None:
+    """The least safe rate above this one that chooses another candidate, and which.
+
+    Args:
+        field: the candidates.
+        best: index of the one that is chosen now.
+        safe_kbps: at this rate.
+        least_quality: that the other has to look like.
+    """
     for part in np.array_split(grid := _grid(field, safe_kbps), max(1, grid.size // LOOK_AHEAD)):
-        chosen = field.best(part)
-        other = np.flatnonzero((chosen != best) & (chosen >= 0))
+        kbps, judged, allowed = field.weigh(part)
+        chosen = best_of(kbps, judged, allowed)
+        looks = judged[np.arange(part.size), chosen]
+        other = np.flatnonzero((chosen != best) & (chosen >= 0) & (looks >= least_quality))
         if other.size:
             return float(part[other[0]]), int(chosen[other[0]])
     return None

@@ -185,7 +185,7 @@ class Guide(Frozen):
         return changed
 
     def codec(self, wanted: str | None = None) -> Codec:
-        """The codec to send: the wanted one, H.264 where it is taken, else the advised one.
+        """The codec to send: the wanted one, the advised one, else H.264 where it is taken.
 
         Raises:
             NotFoundError: the wanted one is not taken.
@@ -198,9 +198,9 @@ class Guide(Frozen):
                     f"choose from {', '.join(self.video.codecs)}",
                 )
             return taken
-        if "h264" in self.video.codecs:
-            return "h264"
-        return self.video.advised.codec or self.video.codecs[0]
+        if self.video.advised.codec is not None:
+            return self.video.advised.codec
+        return "h264" if "h264" in self.video.codecs else self.video.codecs[0]
 
     def rung_table(self, codec: str, transport: str) -> RungTable:
         """The rungs that speak of a codec over a transport."""

@@ -84,9 +84,10 @@ def _named(clash: _Clashing, guides: Sequence[Guide]) -> Clash:
 def _both(a: Guide, b: Guide) -> Guide:
     transcodes = min(a.delivery.transcodes, b.delivery.transcodes, key=TRANSCODE_RANK.__getitem__)
     lines = (a.delivery.better_from_lines, b.delivery.better_from_lines)
+    pieces = min(filter(None, (a.segments, b.segments)), key=lambda s: s.at_most, default=None)
     update: dict[str, Any] = {
         "title": f"{a.title} and {b.title}",
-        "video": _video(a.video, b.video),
+        "video": _video(a.video, b.video, None if pieces is None else pieces.at_most),
         "audio": _audio(a.audio, b.audio),
         "delivery": a.delivery.model_copy(
             update={
@@ -95,8 +96,7 @@ def _both(a: Guide, b: Guide) -> Guide:
                 "better_from_lines": max(filter(None, lines)) if all(lines) else None,
             }
         ),
-        "segments": min(filter(None, (a.segments, b.segments)), key=lambda s: s.at_most,
-                        default=None),
+        "segments": pieces,
         "rungs": (),
         "ingest": (),
         "standings": {},
@@ -104,7 +104,7 @@ def _both(a: Guide, b: Guide) -> Guide:
     return a.with_rules(update)
 
 
-def _video(a: VideoRules, b: VideoRules) -> VideoRules:
+def _video(a: VideoRules, b: VideoRules, pieces: float | None) -> VideoRules:
     codecs = _common("video.codecs", a.codecs, b.codecs)
     largest = Picture(
         min(a.largest.width, b.largest.width), min(a.largest.height, b.largest.height)
@@ -124,7 +124,7 @@ def _video(a: VideoRules, b: VideoRules) -> VideoRules:
         **_rates(a, b),
         "floor": floor,
         "ceiling": ceiling,
-        "keyframes": _keyframes(a.keyframes, b.keyframes),
+        "keyframes": _keyframes(a.keyframes, b.keyframes, pieces),
         "rate_control": _common("video.rate_control", a.rate_control, b.rate_control),
         "profiles": {
             c: _common(f"video.profiles.{c}", a.profiles_of(c), b.profiles_of(c)) for c in codecs
@@ -137,12 +137,21 @@ def _video(a: VideoRules, b: VideoRules) -> VideoRules:
         "pixel_formats": _common("video.pixel_formats", a.pixel_formats, b.pixel_formats),
         "colour": _common("video.colour", (a.colour,), (b.colour,))[0],
         "colour_range": _common("video.colour_range", (a.colour_range,), (b.colour_range,))[0],
-        "advised": VideoAdvice(
-            rate_control=a.advised.rate_control
-            if a.advised.rate_control == b.advised.rate_control else None
-        ),
+        "advised": _shared_advice(a.advised, b.advised, codecs),
     }  # fmt: skip
     return a.model_copy(update=update)
+
+
+def _shared_advice(a: VideoAdvice, b: VideoAdvice, codecs: tuple[Codec, ...]) -> VideoAdvice:
+    """What both wish for; a wish of one alone could cost the other."""
+    shared = {
+        key: value
+        for key in VideoAdvice.model_fields
+        if (value := getattr(a, key)) is not None and value == getattr(b, key)
+    }
+    if shared.get("codec") not in codecs:
+        shared.pop("codec", None)
+    return VideoAdvice(**shared)
 
 
 def _in_order(a: object, first: object, said: str, other: str) -> tuple[str, str]:
@@ -185,21 +194,28 @@ def _rates(a: VideoRules, b: VideoRules) -> dict[str, Any]:
     """Either the lower of two limits, or the rates both take."""
     if a.fastest is not None and b.fastest is not None:
         return {"fastest": min(a.fastest, b.fastest), "frame_rates": ()}
-    either = a.frame_rates or b.frame_rates
+    either = dict.fromkeys((*a.frame_rates, *b.frame_rates))
     both = tuple(rate for rate in either if a.takes_rate(rate) and b.takes_rate(rate))
     if not both:
         raise _Clashing("video.frame_rates", a.rates_words(), b.rates_words())
     return {"fastest": None, "frame_rates": both}
 
 
-def _keyframes(a: Keyframes, b: Keyframes) -> Keyframes:
+def _keyframes(a: Keyframes, b: Keyframes, pieces: float | None) -> Keyframes:
+    """Of both; and a keyframe at the beginning of each piece, however short the shortest is."""
     low = max(k.exactly or k.at_least or 0.0 for k in (a, b))
     ends = [end for k in (a, b) if (end := k.exactly or k.at_most) is not None]
     high = min(ends, default=None)
     if high is not None and low > high:
         raise _Clashing("video.keyframes", a.words(), b.words())
+    if pieces is not None and low > pieces:
+        longer = a if (a.exactly or a.at_least) == low else b
+        said = f"pieces of at most {pieces:g} s"
+        raise _Clashing("video.keyframes", *_in_order(a, longer, longer.words(), said))
     if a.exactly or b.exactly:
         return Keyframes(exactly=high)
+    if pieces is not None:
+        high = min(pieces, high) if high is not None else pieces
     wishes = [k.advised for k in (a, b) if k.advised and low <= k.advised <= (high or k.advised)]
     return Keyframes(at_least=low or None, at_most=high, advised=min(wishes, default=None))
 
@@ -227,6 +243,14 @@ def _audio(a: AudioRules, b: AudioRules) -> AudioRules:
                 "audio.sample_rates_hz", a.sample_rates_hz, b.sample_rates_hz
             ),
             "channels": _common("audio.channels", a.channels, b.channels),
-            "advised": AudioAdvice(bitrate=None if wish is None else min(max(wish, least), most)),
+            "advised": AudioAdvice(
+                bitrate=None if wish is None else min(max(wish, least), most),
+                sample_rate_hz=_same(a.advised.sample_rate_hz, b.advised.sample_rate_hz),
+                channels=_same(a.advised.channels, b.advised.channels),
+            ),
         }
     )
+
+
+def _same(one: T | None, other: T | None) -> T | None:
+    return one if one == other else None

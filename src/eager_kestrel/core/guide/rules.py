@@ -15,7 +15,7 @@ from pydantic import BeforeValidator, Field, PlainSerializer, model_validator
 
 from eager_kestrel.core.document import Frozen
 from eager_kestrel.core.names import nearest_name
-from eager_kestrel.core.picture import frame_rate_text
+from eager_kestrel.core.picture import at_1000_1001, frame_rate_text
 from eager_kestrel.core.quantities import FrameRate, PictureShape, PictureSize, Rate, Seconds
 from eager_kestrel.core.units import Bitrate
 
@@ -177,8 +177,10 @@ class VideoRules(Frozen):
         return tuple(r for r in {*CUSTOMARY_RATES, self.fastest} if r <= self.fastest)
 
     def takes_rate(self, rate: Fraction) -> bool:
-        """Whether a frame rate is taken, customary or not."""
-        return rate in self.frame_rates if self.fastest is None else rate <= self.fastest
+        """Whether a frame rate is taken, customary or not; 30000/1001 goes by the name of 30."""
+        if self.fastest is not None:
+            return rate <= self.fastest
+        return any(rate in (named, at_1000_1001(named)) for named in self.frame_rates)
 
     def rates_words(self) -> str:
         """``up to 60`` or ``30, 25``."""
@@ -188,7 +190,8 @@ class VideoRules(Frozen):
 
     def profiles_of(self, codec: Codec) -> tuple[str, ...]:
         """Profiles taken of a codec, the preferred first."""
-        return self.profiles.get(codec, PROFILES[codec])
+        taken, wish = self.profiles.get(codec, PROFILES[codec]), self.advised.profile
+        return (wish, *(p for p in taken if p != wish)) if wish in taken else taken
 
 
 class AudioAdvice(Frozen):
@@ -220,6 +223,12 @@ class AudioRules(Frozen):
                 f"advised bitrate ({wish}) is outside least to most ({self.least} to {self.most})"
             )
         return self
+
+    @property
+    def sample_rate_hz(self) -> int:
+        """The sample rate to send: the advised one where it is taken, else the preferred one."""
+        wish = self.advised.sample_rate_hz
+        return wish if wish in self.sample_rates_hz else self.sample_rates_hz[0]
 
 
 class Segments(Frozen):

@@ -8,6 +8,7 @@ that adapts by itself: each is a complete set of settings about a fifth cheaper.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from math import ceil
 from typing import Literal, Self
 
 from eager_kestrel.core.choice.budget import Budget
@@ -44,7 +45,7 @@ class Standpoint:
     transport: str
     """Of the destination that is looked at; others may get the same encode."""
     following: tuple[float, int] | None
-    """The least higher safe rate that chooses another candidate, and which."""
+    """The least higher safe rate that chooses another, better candidate, and which."""
 
     @classmethod
     def of(
@@ -57,7 +58,8 @@ class Standpoint:
         transport: str,
     ) -> Self:
         """With the next choice above found."""
-        following = next_choice(field, best, budget.safe_kbps)
+        least = float(weighed.quality[best]) + BETTER
+        following = next_choice(field, best, budget.safe_kbps, least)
         return cls(guide, field, weighed, best, budget, transport, following)
 
 
@@ -146,7 +148,7 @@ def _more_upload(stand: Standpoint) -> Offer | None:
     return Offer(
         kind="upload",
         needs=rate(more),
-        upload_kbps=round(upload, 1),
+        upload_kbps=ceil(upload * 10) / 10,
         gives=option,
         text=words.more_upload(more, option.words),
     )

@@ -12,7 +12,7 @@ from math import floor
 from eager_kestrel.core.choice.field import Field, Weighed
 from eager_kestrel.core.choice.limits import rate_control
 from eager_kestrel.core.guide.guide import Guide
-from eager_kestrel.core.guide.rules import Keyframes
+from eager_kestrel.core.guide.rules import AudioRules, Keyframes, VideoRules
 from eager_kestrel.core.levels import least_level
 from eager_kestrel.core.plan.plan import AudioSettings, VideoSettings
 from eager_kestrel.core.show.show import Motion, Show
@@ -50,7 +50,7 @@ def settings_at(guide: Guide, field: Field, weighed: Weighed, index: int) -> Vid
         keyframe_frames=keyframe_frames(rules.keyframes, rate),
         profile=profile,
         level=level.name,
-        b_frames=0 if profile == "baseline" else min(rules.b_frames, MOST_B_FRAMES),
+        b_frames=0 if profile == "baseline" else b_frames(rules),
         preset=show.machine.preset(codec, chosen.picture.pixels * float(rate)),
         pixel_format=rules.pixel_formats[0],
         colour=rules.colour,
@@ -66,9 +66,20 @@ def audio_at(guide: Guide, show: Show, kbps: float) -> AudioSettings:
     return AudioSettings(
         codec=rules.codecs[0],
         bitrate_kbps=kbps,
-        sample_rate_hz=rules.sample_rates_hz[0],
-        channels=min(rules.channels) if thin else max(rules.channels),
+        sample_rate_hz=rules.sample_rate_hz,
+        channels=min(rules.channels) if thin else _channels(rules),
     )
+
+
+def _channels(rules: AudioRules) -> int:
+    wish = rules.advised.channels
+    return wish if wish in rules.channels else max(rules.channels)
+
+
+def b_frames(rules: VideoRules) -> int:
+    """In a row: the advised number, else as many as pay, and no more than are taken."""
+    wish = rules.advised.b_frames
+    return min(rules.b_frames, MOST_B_FRAMES if wish is None else wish)
 
 
 def keyframe_frames(rule: Keyframes, rate: Fraction) -> int:

@@ -31,8 +31,9 @@ from eager_kestrel.core.plan.plan import (
     VideoSettings,
 )
 from eager_kestrel.core.plan.promises import warnings
-from eager_kestrel.core.plan.reasons import audio_reason, infeasible, video_reasons
+from eager_kestrel.core.plan.reasons import Choice, audio_reason, infeasible, video_reasons
 from eager_kestrel.core.show.show import Show
+from eager_kestrel.core.words import plans as words
 
 RUNNERS_UP = 3
 
@@ -112,6 +113,13 @@ def _planned(place: Place, show: Show, waterfall: Budget) -> DestinationPlan:
     extra = overhead(transport, rate, audio.sample_rate_hz)
     safe_kbps = place.safe_kbps / field.copies
     steps = destination_steps(safe_kbps, transport, extra, audio.bitrate_kbps)
+    least = place.destination.least_quality
+    if order and weighed.quality[order[0]] < least:
+        why = words.below_least(rules.title, least, weighed.option(order[0]).words,
+                                float(weighed.quality[order[0]]))  # fmt: skip
+        return DestinationPlan(
+            **_common(place), feasible=False, infeasible_because=why, budget_steps=steps
+        )
     if not order:
         why = infeasible(rules, show, weighed, waterfall)
         return DestinationPlan(
@@ -120,8 +128,9 @@ def _planned(place: Place, show: Show, waterfall: Budget) -> DestinationPlan:
     best = order[0]
     video = settings_at(rules, field, weighed, best)
     line = Standpoint.of(rules, field, weighed, best, waterfall, transport)
+    choice = Choice(field, weighed, best, place.safe_kbps)
     reasons = (
-        *video_reasons(rules, show, weighed, order, waterfall, video),
+        *video_reasons(rules, show, choice, waterfall, video),
         audio_reason(rules, audio),
     )
     cheaper = steps_down(line)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.line.uplink import Uplink
+from eager_kestrel.core.picture import divides_evenly
 from eager_kestrel.core.plan.framing import frame_fit
 from eager_kestrel.core.plan.plan import DestinationPlan, VideoSettings
 from eager_kestrel.core.show.show import Show
@@ -48,6 +49,6 @@ def _misfits(guide: Guide, video: VideoSettings, show: Show) -> list[str]:
                 fit.used_share,
             )
         )  # fmt: skip
-    if (show.frame_rate / video.frame_rate).denominator != 1:
+    if not divides_evenly(show.frame_rate, video.frame_rate):
         found.append(words.judder(video.frame_rate, show.frame_rate))
     return found

@@ -5,13 +5,18 @@ Sentences are made in :mod:`eager_kestrel.core.words`; here only what they are m
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+from fractions import Fraction
+from functools import cached_property
 from math import inf
+from typing import Literal
 
 from eager_kestrel.core.choice.budget import Budget
-from eager_kestrel.core.choice.field import Weighed
+from eager_kestrel.core.choice.candidates import Candidate
+from eager_kestrel.core.choice.field import Field, Weighed, rebuilt
 from eager_kestrel.core.choice.limits import AUDIO_SHARE, LEAST_VIDEO_KBPS, viewers_kbps
 from eager_kestrel.core.guide.guide import Guide
-from eager_kestrel.core.picture import frame_rate_text
+from eager_kestrel.core.picture import Picture, frame_rate_text
 from eager_kestrel.core.plan.card import BUFFER_SECONDS
 from eager_kestrel.core.plan.plan import AudioSettings, Reason, VideoSettings
 from eager_kestrel.core.show.show import Show
@@ -35,15 +40,10 @@ def audio_reason(guide: Guide, audio: AudioSettings) -> Reason:
 
 
 def video_reasons(
-    guide: Guide,
-    show: Show,
-    weighed: Weighed,
-    order: list[int],
-    waterfall: Budget,
-    video: VideoSettings,
+    guide: Guide, show: Show, choice: Choice, waterfall: Budget, video: VideoSettings
 ) -> tuple[Reason, ...]:
-    """Why each figure of the winner, ``order[0]``, is what it is."""
-    best, name = order[0], guide.title
+    """Why each figure of the chosen candidate is what it is."""
+    best, name, weighed = choice.best, guide.title, choice.weighed
     picture, rate = video.picture, video.frame_rate
     buffer = facts.BufferSized(
         bound_by="budget" if video.buffer_kbit >= video.most_kbps * BUFFER_SECONDS else "level",
@@ -53,18 +53,25 @@ def video_reasons(
     bitrate = Bitrate.from_kbps(float(weighed.target_kbps[best])).in_kbps()
     return (
         Reason.of(bitrate, _bitrate(guide, show, weighed, best, waterfall)),
-        Reason.of(str(picture), _picture(guide, show, weighed, best)),
-        Reason.of(frame_rate_text(rate), _frame_rate(guide, show, weighed, order)),
+        Reason.of(str(picture), _picture(guide, show, choice)),
+        Reason.of(frame_rate_text(rate), _frame_rate(guide, show, choice)),
         Reason.of(f"{video.keyframe_seconds:g} s", _keyframes(guide, video)),
         Reason.of(video.rate_control, _rate_control(name, video)),
         Reason.of(f"{video.buffer_kbit:g} kbit", buffer),
         Reason.of(video.profile, facts.ProfileTaken(name)),
         Reason.of(video.level, facts.LevelNeeded(video.codec)),
-        Reason.of(str(video.b_frames), facts.BFramesTaken(name)),
+        Reason.of(str(video.b_frames), _b_frames(guide, video)),
         *_preset(show, video),
         Reason.of(colour, facts.ColourRead(name)),
         *_resize(show, video),
     )
+
+
+def _b_frames(guide: Guide, video: VideoSettings) -> facts.Fact:
+    advised = guide.video.advised.b_frames == video.b_frames
+    few = video.b_frames == 0 or video.b_frames == guide.video.b_frames
+    bound: Literal["guide", "no visible gain"] = "guide" if few or advised else "no visible gain"
+    return facts.BFramesTaken(bound, guide.title, advised)
 
 
 def _keyframes(guide: Guide, video: VideoSettings) -> facts.Fact:
@@ -87,8 +94,8 @@ def _preset(show: Show, video: VideoSettings) -> tuple[Reason, ...]:
     if video.preset is None:
         return ()
     share = show.machine.share
-    load = show.machine.load(video.codec, video.pixels_per_second)
-    return (Reason.of(video.preset, facts.PresetHeld(share=share, load=load * share)),)
+    load = show.machine.load_of(video.codec, video.preset, video.pixels_per_second)
+    return (Reason.of(video.preset, facts.PresetHeld(share=share, load=load)),)
 
 
 def _resize(show: Show, video: VideoSettings) -> tuple[Reason, ...]:
@@ -114,49 +121,131 @@ def _bitrate(
     )
 
 
-def _picture(guide: Guide, show: Show, weighed: Weighed, best: int) -> facts.Fact:
-    chosen = weighed.candidates[best]
+@dataclass(frozen=True)
+class Choice:
+    """A chosen candidate, and what would be chosen instead if one limit were gone.
+
+    A setting is bound by the limit without which it would be another: so it is asked, limit by
+    limit, and nothing is said that asking does not bear out.
+    """
+
+    field: Field
+    weighed: Weighed
+    best: int
+    safe_kbps: float
+
+    @property
+    def now(self) -> Candidate:
+        """What is chosen."""
+        return self.weighed.candidates[self.best]
+
+    def otherwise(self, field: Field) -> Candidate:
+        """What other limits would choose; the same where they allow nothing."""
+        order = field.at(self.safe_kbps).order()
+        return field.candidates[order[0]] if order else self.now
+
+    @cached_property
+    def without_floors(self) -> Candidate:
+        """If the platform took any bitrate, however low."""
+        return self.otherwise(self.field.without_floors())
+
+    @cached_property
+    def on_any_machine(self) -> Candidate:
+        """If the machine encoded everything in time."""
+        return self.otherwise(self.field.on_any_machine())
+
+    @cached_property
+    def of_larger_source(self) -> Candidate:
+        """If the source had twice the lines and frames."""
+        show = self.field.show
+        source = Picture(2 * show.source.width, 2 * show.source.height)
+        update = {"source": source, "frame_rate": min(2 * show.frame_rate, Fraction(480))}
+        return self.otherwise(rebuilt(self.field, show.model_copy(update=update)))
+
+    @cached_property
+    def of_larger_guide(self) -> Candidate:
+        """If the platform took any picture of the source's shape, and any rate."""
+        return self.otherwise(rebuilt(self.field, self.field.show, any_picture))
+
+    def index_of(self, candidate: Candidate) -> int:
+        """Where a candidate stands among those weighed."""
+        return self.weighed.candidates.index(candidate)
+
+    def beside_others(self, candidate: Candidate) -> bool:
+        """Whether the machine alone would encode it in time."""
+        needs = candidate.picture.pixels * float(candidate.frame_rate)
+        return needs <= self.field.show.machine.most_pixels(self.field.codec)
+
+
+def any_picture(guide: Guide) -> Guide:
+    """A guide that takes every picture and rate, with everything else as it is."""
+    video = guide.video.model_copy(
+        update={
+            "largest": Picture(16384, 16384), "pictures": (), "fastest": Fraction(480),
+            "frame_rates": (),
+        }
+    )  # fmt: skip
+    return guide.with_rules({"video": video})
+
+
+def _picture(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
+    chosen, weighed = choice.now, choice.weighed
     if chosen.picture.pixels > show.source.pixels:
-        return facts.PictureRewarded(guide.title)
+        only = bool(guide.video.pictures)
+        return facts.PictureOnly(guide.title) if only else facts.PictureRewarded(guide.title)
+    freed = choice.without_floors
+    if freed.picture != chosen.picture:
+        at = choice.index_of(freed)
+        return facts.PictureUnderFloor(
+            guide.title, freed.picture, freed.frame_rate, float(weighed.floors_kbps[at]),
+            float(weighed.limits_kbps[:3, at].min()),
+        )  # fmt: skip
+    freed = choice.on_any_machine
+    if freed.picture != chosen.picture:
+        beside = choice.beside_others(freed)
+        return facts.PictureTooSlow(freed.picture, show.machine.share, beside)
     larger = [
-        i
-        for i, c in enumerate(weighed.candidates)
-        if c.frame_rate == chosen.frame_rate and c.picture.pixels > chosen.picture.pixels
+        i for i, c in enumerate(weighed.candidates) if c.picture.pixels > chosen.picture.pixels
     ]
-    if not larger:
-        largest = guide.video.largest
-        in_full = largest.within(show.source) and show.source != largest
-        return facts.PictureLargest("guide" if in_full else "source", guide.title)
-    after = min(larger, key=lambda i: weighed.candidates[i].picture.pixels)
-    following = weighed.candidates[after].picture
-    if not weighed.encodable[after] and weighed.kbps[after] >= weighed.floors_kbps[after]:
-        return facts.PictureTooSlow(following, show.machine.share)
-    return facts.PictureLooksBest(
-        kbps=float(weighed.kbps[after]),
-        next=following,
-        next_quality=float(weighed.quality[after]),
-        quality=float(weighed.quality[best]),
-        motion=show.motion,
-    )
+    same = [i for i in larger if weighed.candidates[i].frame_rate == chosen.frame_rate]
+    if larger:
+        after = min(same or larger, key=lambda i: weighed.candidates[i].picture.pixels)
+        return facts.PictureLooksBest(
+            kbps=float(weighed.kbps[after]),
+            next=weighed.candidates[after].picture,
+            next_quality=float(weighed.quality[after]),
+            quality=float(weighed.quality[choice.best]),
+            motion=show.motion,
+        )
+    if choice.of_larger_guide.picture != chosen.picture:
+        return facts.PictureLargest("guide", guide.title)
+    if choice.of_larger_source.picture != chosen.picture:
+        return facts.PictureLargest("source", guide.title)
+    return facts.PictureEnough(float(weighed.kbps[choice.best]))
 
 
-def _frame_rate(guide: Guide, show: Show, weighed: Weighed, order: list[int]) -> facts.Fact:
-    best = order[0]
-    rate = weighed.candidates[best].frame_rate
-    faster = [i for i, c in enumerate(weighed.candidates) if c.frame_rate > rate]
-    affordable = [i for i in faster if weighed.kbps[i] >= weighed.floors_kbps[i]]
-    if affordable:
-        other = max(affordable, key=lambda i: float(weighed.quality[i]))
-        fps = weighed.candidates[other].frame_rate
-        if not weighed.encodable[other] and weighed.quality[other] > weighed.quality[best]:
-            return facts.RateTooSlow(fps, show.machine.share)
-        qualities = float(weighed.quality[other]), float(weighed.quality[best])
-        return facts.RateLooksBest(fps, *qualities)
+def _frame_rate(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
+    chosen, weighed = choice.now, choice.weighed
+    freed = choice.without_floors
+    if freed.frame_rate != chosen.frame_rate:
+        floor = float(weighed.floors_kbps[choice.index_of(freed)])
+        return facts.RateUnderFloor(guide.title, freed.picture, freed.frame_rate, floor)
+    freed = choice.on_any_machine
+    if freed.frame_rate != chosen.frame_rate:
+        beside = choice.beside_others(freed)
+        return facts.RateTooSlow(freed.frame_rate, show.machine.share, beside)
+    faster = [i for i, c in enumerate(weighed.candidates) if c.frame_rate > chosen.frame_rate]
     if faster:
-        floors = {float(weighed.floors_kbps[i]): weighed.candidates[i].frame_rate for i in faster}
-        least = min(floors)
-        return facts.RateUnderFloor(guide.title, floors[least], least)
-    return facts.RateFastest("source" if rate == show.frame_rate else "guide", guide.title)
+        if guide.video.advised.frame_rate is not None and choice.field.wished[choice.best]:
+            return facts.RateAdvised(guide.title)
+        other = max(faster, key=lambda i: (bool(weighed.allowed[i]), float(weighed.quality[i])))
+        qualities = float(weighed.quality[other]), float(weighed.quality[choice.best])
+        return facts.RateLooksBest(weighed.candidates[other].frame_rate, *qualities)
+    if choice.of_larger_guide.frame_rate != chosen.frame_rate:
+        return facts.RateFastest("guide", guide.title)
+    if choice.of_larger_source.frame_rate != chosen.frame_rate:
+        return facts.RateFastest("source", guide.title)
+    return facts.RateEnough()
 
 
 def infeasible(guide: Guide, show: Show, weighed: Weighed, waterfall: Budget) -> str:

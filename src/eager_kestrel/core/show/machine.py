@@ -101,6 +101,15 @@ class Machine(Frozen):
         slowest = min(holding, key=lambda e: e.holds.pixels_per_second, default=None)
         return slowest.preset if slowest else None
 
+    def load_of(self, codec: str, preset: str, pixels_per_second: float) -> float:
+        """The part of the whole machine, 1 being all, that a preset takes for this."""
+        speeds = [
+            e.holds.pixels_per_second
+            for e in self.encoders
+            if e.codec == codec and e.preset == preset
+        ]
+        return pixels_per_second / max(speeds) if speeds else 0.0
+
     def load(self, codec: str, pixels_per_second: float) -> float:
         """The least part of what may be used that this takes, 1 being all; 0 when unknown."""
         return pixels_per_second / self.most_pixels(codec)

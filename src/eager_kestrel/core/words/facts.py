@@ -57,6 +57,15 @@ class PictureRewarded:
 
 
 @dataclass(frozen=True, slots=True)
+class PictureOnly:
+    """Larger than the source, because the platform takes none that is smaller."""
+
+    about: ClassVar[str] = "picture"
+    bound_by: ClassVar[Bound] = "guide"
+    platform: str
+
+
+@dataclass(frozen=True, slots=True)
 class PictureLargest:
     """The largest there is: of the source, or of what the platform takes."""
 
@@ -66,13 +75,40 @@ class PictureLargest:
 
 
 @dataclass(frozen=True, slots=True)
+class PictureEnough:
+    """The largest there is, and a larger one would look no better at this bitrate."""
+
+    about: ClassVar[str] = "picture"
+    bound_by: ClassVar[Bound] = "quality at this bitrate"
+    kbps: float
+
+
+@dataclass(frozen=True, slots=True)
+class PictureUnderFloor:
+    """Another one would be sent if the platform took it at so low a bitrate.
+
+    Perhaps the machine stands in its way as well, so that neither alone would do.
+    """
+
+    about: ClassVar[str] = "picture"
+    bound_by: ClassVar[Bound] = "guide"
+    platform: str
+    next: Picture
+    fps: Fraction
+    floor_kbps: float
+    kbps: float
+    machine_too: bool
+
+
+@dataclass(frozen=True, slots=True)
 class PictureTooSlow:
-    """The machine does not encode the next larger one in time."""
+    """The machine does not encode another one in time, or not beside the other encodes."""
 
     about: ClassVar[str] = "picture"
     bound_by: ClassVar[Bound] = "machine"
     next: Picture
     share: float
+    beside_others: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -98,24 +134,44 @@ class RateFastest:
 
 
 @dataclass(frozen=True, slots=True)
-class RateUnderFloor:
-    """At a faster rate the platform wants more bitrate than there is."""
+class RateAdvised:
+    """The rate the platform advises, where a faster one could be sent."""
 
     about: ClassVar[str] = "frame rate"
     bound_by: ClassVar[Bound] = "guide"
     platform: str
+
+
+@dataclass(frozen=True, slots=True)
+class RateEnough:
+    """The fastest there is, and more would look no better."""
+
+    about: ClassVar[str] = "frame rate"
+    bound_by: ClassVar[Bound] = "quality at this picture"
+
+
+@dataclass(frozen=True, slots=True)
+class RateUnderFloor:
+    """At another rate the platform wants more bitrate than there is."""
+
+    about: ClassVar[str] = "frame rate"
+    bound_by: ClassVar[Bound] = "guide"
+    platform: str
+    picture: Picture
     other: Fraction
     floor_kbps: float
+    machine_too: bool
 
 
 @dataclass(frozen=True, slots=True)
 class RateTooSlow:
-    """The machine does not encode a faster rate in time."""
+    """The machine does not encode another rate in time, or not beside the other encodes."""
 
     about: ClassVar[str] = "frame rate"
     bound_by: ClassVar[Bound] = "machine"
     other: Fraction
     share: float
+    beside_others: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -173,7 +229,7 @@ class BufferSized:
 
 @dataclass(frozen=True, slots=True)
 class ProfileTaken:
-    """The best profile the platform takes."""
+    """The profile the platform prefers of those it takes."""
 
     about: ClassVar[str] = "profile"
     bound_by: ClassVar[Bound] = "guide"
@@ -191,11 +247,12 @@ class LevelNeeded:
 
 @dataclass(frozen=True, slots=True)
 class BFramesTaken:
-    """As many as the platform takes and as pay."""
+    """As many as the platform takes or advises, or as pay."""
 
     about: ClassVar[str] = "b-frames"
-    bound_by: ClassVar[Bound] = "guide"
+    bound_by: Literal["guide", "no visible gain"]
     platform: str
+    advised: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -241,10 +298,15 @@ class AudioShared:
 Fact = (
     BitrateBounded
     | PictureRewarded
+    | PictureOnly
     | PictureLargest
+    | PictureEnough
+    | PictureUnderFloor
     | PictureTooSlow
     | PictureLooksBest
     | RateFastest
+    | RateAdvised
+    | RateEnough
     | RateUnderFloor
     | RateTooSlow
     | RateLooksBest

@@ -83,6 +83,14 @@ def too_little_left(
     )
 
 
+def below_least(platform: str, least: float, best: str, quality: float) -> str:
+    """The best there is looks worse than the show file accepts."""
+    return (
+        f"the best for {platform} is {best} with quality {quality:.2f}, "
+        f"and the show wants {least:.2f} at the least"
+    )
+
+
 # What would be better, and what to do when it struggles
 
 

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from typing import assert_never
 
-from eager_kestrel.core.picture import frame_rate_text
+from eager_kestrel.core.picture import frame_rate_text, picture_at
 from eager_kestrel.core.words import facts
 from eager_kestrel.core.words.numbers import kbit
 
 BARELY = 0.01
 """A difference in quality that few would see."""
+MACHINE_TOO = "; nor does this machine encode it in time"
 LEVEL_TABLES = {"h264": "H.264 table A-1", "hevc": "H.265 table A.8", "av1": "AV1 annex A"}
 
 
@@ -25,13 +26,18 @@ def reason(fact: facts.Fact) -> str:
             return _bitrate(fact)
         case (
             facts.PictureRewarded()
+            | facts.PictureOnly()
             | facts.PictureLargest()
+            | facts.PictureEnough()
+            | facts.PictureUnderFloor()
             | facts.PictureTooSlow()
             | facts.PictureLooksBest()
         ):
             return _picture(fact)
         case (
             facts.RateFastest()
+            | facts.RateAdvised()
+            | facts.RateEnough()
             | facts.RateUnderFloor()
             | facts.RateTooSlow()
             | facts.RateLooksBest()
@@ -80,7 +86,10 @@ def _bitrate(fact: facts.BitrateBounded) -> str:
 
 def _picture(
     fact: facts.PictureRewarded
+    | facts.PictureOnly
     | facts.PictureLargest
+    | facts.PictureEnough
+    | facts.PictureUnderFloor
     | facts.PictureTooSlow
     | facts.PictureLooksBest,
 ) -> str:
@@ -88,14 +97,22 @@ def _picture(
         case facts.PictureRewarded():
             they = _they(fact.platform, "deliver")
             return f"larger than your source, because {they} such pictures better"
+        case facts.PictureOnly():
+            return f"the smallest {_they(fact.platform)}; pad your source, or crop it"
         case facts.PictureLargest(bound_by="source"):
             return "as large as your source; enlarging it adds nothing"
         case facts.PictureLargest():
             return f"the largest {_they(fact.platform)}"
-        case facts.PictureTooSlow():
+        case facts.PictureEnough():
+            return f"at {kbit(fact.kbps)} a larger one, if there were any, would look no better"
+        case facts.PictureUnderFloor():
             return (
-                f"this machine does not encode {fact.next} in time with {fact.share:.0%} of itself"
+                f"{_they(fact.platform)} no less than {kbit(fact.floor_kbps)} of "
+                f"{picture_at(fact.next, fact.fps)}, which would look better even at "
+                f"{kbit(fact.kbps)}{MACHINE_TOO if fact.machine_too else ''}"
             )
+        case facts.PictureTooSlow():
+            return _too_slow(str(fact.next), fact.share, beside_others=fact.beside_others)
         case facts.PictureLooksBest():
             worse = "look no better" if fact.quality - fact.next_quality < BARELY else "smear"
             return (
@@ -107,24 +124,38 @@ def _picture(
             assert_never(never)
 
 
+def _too_slow(what: str, share: float, *, beside_others: bool) -> str:
+    if beside_others:
+        return f"this machine has no room for {what} beside the other encodes ({share:.0%} of it)"
+    return f"this machine does not encode {what} in time with {share:.0%} of itself"
+
+
 def _frame_rate(
-    fact: facts.RateFastest | facts.RateUnderFloor | facts.RateTooSlow | facts.RateLooksBest,
+    fact: facts.RateFastest
+    | facts.RateAdvised
+    | facts.RateEnough
+    | facts.RateUnderFloor
+    | facts.RateTooSlow
+    | facts.RateLooksBest,
 ) -> str:
     match fact:
         case facts.RateFastest(bound_by="source"):
             return "all that your source has"
         case facts.RateFastest():
             return f"the most {_they(fact.platform)} of a source at this rate"
+        case facts.RateAdvised():
+            return f"what {_they(fact.platform, 'advise')}"
+        case facts.RateEnough():
+            return "a faster one, if there were any, would look no better at this bitrate"
         case facts.RateUnderFloor():
             return (
-                f"at {frame_rate_text(fact.other)} frames a second {_they(fact.platform)} no less "
-                f"than {kbit(fact.floor_kbps)}"
+                f"{_they(fact.platform)} no less than {kbit(fact.floor_kbps)} of "
+                f"{picture_at(fact.picture, fact.other)}, which would look better"
+                f"{MACHINE_TOO if fact.machine_too else ''}"
             )
         case facts.RateTooSlow():
-            return (
-                f"this machine does not encode {frame_rate_text(fact.other)} frames a second in "
-                f"time with {fact.share:.0%} of itself"
-            )
+            what = f"{frame_rate_text(fact.other)} frames a second"
+            return _too_slow(what, fact.share, beside_others=fact.beside_others)
         case facts.RateLooksBest():
             return (
                 f"{frame_rate_text(fact.other)} frames a second would look worse at this bitrate: "
@@ -171,12 +202,16 @@ def _form(
 ) -> str:
     match fact:
         case facts.ProfileTaken():
-            return f"the best of those {_they(fact.platform)}"
+            return f"the first of those {_they(fact.platform)}"
         case facts.LevelNeeded():
             table = LEVEL_TABLES[fact.codec]
             return f"the least of {table} that holds picture, rate and buffer"
-        case facts.BFramesTaken():
+        case facts.BFramesTaken(advised=True):
+            return f"what {_they(fact.platform, 'advise')}"
+        case facts.BFramesTaken(bound_by="guide"):
             return f"the most {_they(fact.platform)}"
+        case facts.BFramesTaken():
+            return "more cost delay and bring little at live bitrates"
         case facts.PresetHeld():
             return (
                 f"the slowest that this machine holds: it takes {fact.load:.0%} of it, and "
@@ -196,4 +231,4 @@ def _audio(fact: facts.AudioShared) -> str:
     ends = f"{_they(fact.platform)} {fact.least_kbps:g} to {fact.most_kbps:g}"
     if fact.bound_by == "guide":
         return f"{ends} kbit/s"
-    return f"about {fact.share:.0%} of what is sent, so that video keeps the rest; {ends}"
+    return f"about {fact.share:.0%} of what may be sent, so that video keeps the rest; {ends}"

@@ -1,0 +1,222 @@
+"""What a plan says is held to it: the limit it names is the one that binds, and offers are kept."""
+
+from __future__ import annotations
+
+from fractions import Fraction
+from typing import Any
+
+import pytest
+from hypothesis import assume, given
+from hypothesis import strategies as st
+
+from eager_kestrel.core.choice.limits import VARIABLE_TARGET
+from eager_kestrel.core.guide.guide import Guide
+from eager_kestrel.core.line.uplink import assumed_uplink
+from eager_kestrel.core.picture import Picture
+from eager_kestrel.core.plan.plan import DestinationPlan, Reason, VideoSettings
+from eager_kestrel.core.plan.planner import plan
+from eager_kestrel.core.show.machine import EncoderSpeed, Machine, Pace
+from eager_kestrel.core.show.show import MOTIONS, Destination, Show
+from eager_kestrel.core.units import Bitrate
+from eager_kestrel.files.bundled import quality_table
+from eager_kestrel.files.guides import load_guide
+from tests.test_guides_in_full import guides
+
+TABLE = quality_table()
+BUNDLED = [load_guide(name) for name in ("oxbow", "fernlight", "pocketfair", "gatepost")]
+any_guide = st.one_of(st.sampled_from(BUNDLED), guides())
+NO_LIMIT = Bitrate(10**10)
+MACHINES = (
+    Machine(),
+    Machine(encoders=(EncoderSpeed(codec="h264", preset="fast",
+                                   holds=Pace(picture=Picture(1280, 720), frame_rate="90")),)),
+)  # fmt: skip
+
+
+def planned(guide: Guide, show: Show, kbps: float) -> DestinationPlan:
+    made = plan(assumed_uplink(Bitrate.from_kbps(kbps)), show, {guide.name: guide}, TABLE, "test")
+    return made.destinations[0]
+
+
+@st.composite
+def cases(draw: st.DrawFn) -> tuple[Guide, Show, float]:
+    guide = draw(any_guide)
+    show = Show(
+        source=draw(st.sampled_from(["1920x1080", "1280x720", "3840x2160", "640x480"])),
+        frame_rate=draw(st.sampled_from(["60", "50", "30", "29.97", "75"])),
+        motion=draw(st.sampled_from(MOTIONS)),
+        machine=draw(st.sampled_from(MACHINES)),
+        destinations=(Destination(platform=guide.name),),
+    )
+    kbps = draw(st.one_of(st.floats(200, 4000), st.floats(1000, 15_000), st.floats(5000, 90_000)))
+    return guide, show, kbps
+
+
+def with_video(guide: Guide, **update: Any) -> Guide:
+    return guide.with_rules({"video": guide.video.model_copy(update=update)})
+
+
+def loosened(reason: Reason, guide: Guide, show: Show, kbps: float) -> tuple[Guide, Show, float]:
+    """The same without the limit that a reason names."""
+    rungs = guide.rungs
+    match reason.bound_by, set(reason.facts):
+        case "budget", _:
+            return guide, show, 1.5 * kbps + 400
+        case "machine", _:
+            return guide, show.model_copy(update={"machine": Machine()}), kbps
+        case "source", _:
+            larger = Picture(2 * show.source.width, 2 * show.source.height)
+            faster = min(2 * show.frame_rate, Fraction(480))
+            update = {"source": larger, "frame_rate": faster}
+            return guide, show.model_copy(update=update), kbps
+        case "guide", said if "floor_kbps" in said:
+            free = [r.model_copy(update={"floor": None}) for r in rungs if r.ceiling or r.advised]
+            return with_video(guide, floor=None).with_rules({"rungs": tuple(free)}), show, kbps
+        case "guide", said if "ceiling_kbps" in said:
+            free = [r.model_copy(update={"ceiling": None}) for r in rungs if r.floor or r.advised]
+            loose = with_video(guide, ceiling=NO_LIMIT)
+            return loose.with_rules({"rungs": tuple(free)}), show, kbps
+        case "guide", said if "rewarded" in said:
+            plain = guide.delivery.model_copy(update={"better_from_lines": None})
+            return guide.with_rules({"delivery": plain}), show, kbps
+        case _:
+            every = {"largest": Picture(16384, 16384), "pictures": (), "frame_rates": ()}
+            return with_video(guide, fastest=Fraction(480), **every), show, kbps
+
+
+def tied(there: DestinationPlan) -> bool:
+    """Whether another limit leaves as much bitrate, to a step of the settings grid."""
+    facts = next(r for r in there.reasons if r.about == "bitrate").facts
+    limits = sorted(float(facts[key]) for key in
+                    ("budget_kbps", "ceiling_kbps", "level_kbps", "clean_kbps"))  # fmt: skip
+    return limits[1] - limits[0] <= 100 / VARIABLE_TARGET
+
+
+VALUES: dict[str, Any] = {
+    "picture": lambda v: v.picture,
+    "frame rate": lambda v: v.frame_rate,
+    "bitrate": lambda v: (v.picture, v.frame_rate, v.bitrate_kbps),
+}
+
+
+@given(cases())
+def test_without_the_limit_that_is_named_the_setting_is_another(
+    case: tuple[Guide, Show, float],
+) -> None:
+    guide, show, kbps = case
+    there = planned(guide, show, kbps)
+    assume(there.video is not None)
+    for reason in there.reasons:
+        if reason.about not in VALUES or reason.bound_by not in (
+            "budget", "guide", "machine", "source"
+        ):  # fmt: skip
+            continue
+        if reason.about == "bitrate" and tied(there):
+            continue
+        then = planned(*loosened(reason, guide, show, kbps)).video
+        value = VALUES[reason.about]
+        assert then is None or value(then) != value(there.video), reason.text
+
+
+@given(cases())
+def test_a_picture_that_would_look_no_better_does_not(case: tuple[Guide, Show, float]) -> None:
+    """What stands against the next larger picture is its own quality, never a rule unsaid."""
+    there = planned(*case)
+    assume(there.video is not None)
+    for reason in there.reasons:
+        for one, other in (("next_quality", "quality"), ("other_quality", "quality")):
+            if one in reason.facts and reason.bound_by.startswith("quality"):
+                assert float(reason.facts[one]) <= float(reason.facts[other]) + 1e-6, reason.text
+
+
+@given(cases(), st.floats(1.0, 1.6))
+def test_more_upload_never_looks_worse(case: tuple[Guide, Show, float], more: float) -> None:
+    guide, show, kbps = case
+    guide = with_video(guide, advised=guide.video.advised.model_copy(update={"frame_rate": None}))
+    before, after = planned(guide, show, kbps), planned(guide, show, kbps * more)
+    assume(before.quality is not None)
+    assert after.quality is not None
+    assert before.quality is not None
+    assert after.quality >= before.quality - 1e-9
+    assert after.audio is not None
+    assert before.audio is not None
+    assert after.audio.bitrate_kbps >= before.audio.bitrate_kbps
+
+
+@given(cases(), st.floats(300, 9000), st.floats(1.0, 1.6))
+def test_more_upload_never_looks_worse_whatever_viewers_have(
+    case: tuple[Guide, Show, float], viewers: float, more: float
+) -> None:
+    guide, show, kbps = case
+    slow = show.model_copy(update={"viewers": Bitrate.from_kbps(viewers)})
+    test_more_upload_never_looks_worse.hypothesis.inner_test((guide, slow, kbps), more)
+
+
+@given(cases())
+def test_offers_of_one_destination_are_kept(case: tuple[Guide, Show, float]) -> None:
+    guide, show, kbps = case
+    there = planned(guide, show, kbps)
+    assume(there.video is not None)
+    for offer in there.offers:
+        place = show.destinations[0]
+        if offer.kind == "upload":
+            assert offer.upload_kbps is not None
+            then = planned(guide, show, offer.upload_kbps)
+        elif offer.kind == "standing":
+            place = place.model_copy(update={"standing": offer.needs})
+            then = planned(guide, show.model_copy(update={"destinations": (place,)}), kbps)
+        else:
+            place = place.model_copy(update={"codec": offer.needs})
+            then = planned(guide, show.model_copy(update={"destinations": (place,)}), kbps)
+        assert then.quality is not None
+        assert there.quality is not None
+        assert then.quality > there.quality
+        assert then.video is not None
+        assert gives(then.video) == (offer.gives.picture, offer.gives.frame_rate)
+        assert then.video.bitrate_kbps >= offer.gives.bitrate_kbps
+
+
+def gives(video: VideoSettings) -> tuple[Picture, Fraction]:
+    return video.picture, video.frame_rate
+
+
+RATES = {
+    "165": ("60", "30"), "75": ("60", "30"), "70": ("60", "30"), "59.940": ("59.94", "29.97"),
+    "29.97": ("29.97", "29.97"), "25": ("25", "30"), "24": ("24", "30"), "60": ("60", "30"),
+    "50": ("50", "30"), "29.9": ("29.9", "30"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("source", sorted(RATES))
+def test_sources_of_any_rate_get_the_best_a_guide_takes(source: str) -> None:
+    """Oxbow takes any rate up to 60, Pocketfair takes 30 alone; uneven steps are said."""
+    from eager_kestrel.core.picture import divides_evenly, frame_rate_text
+
+    for guide, rate in zip((BUNDLED[0], BUNDLED[2]), RATES[source], strict=True):
+        show = Show(source="1920x1080", frame_rate=source, motion="lively",
+                    destinations=(Destination(platform=guide.name),))  # fmt: skip
+        made = plan(
+            assumed_uplink(Bitrate.parse("12 Mbit/s")), show, {guide.name: guide}, TABLE, "t"
+        )
+        video = made.destinations[0].video
+        assert video is not None
+        assert frame_rate_text(video.frame_rate) == rate
+        judders = not divides_evenly(show.frame_rate, video.frame_rate)
+        assert any("judder" in warning for warning in made.warnings) is judders
+
+
+def test_a_least_quality_holds_for_one_destination_too() -> None:
+    place = Destination(platform="oxbow", least_quality=0.9)
+    show = Show(source="1920x1080", frame_rate="60", motion="hectic", destinations=(place,))
+    poor = planned(BUNDLED[0], show, 2_000)
+    assert not poor.feasible
+    assert "the show wants 0.90 at the least" in poor.infeasible_because
+
+
+def test_enlarging_has_a_limit() -> None:
+    for source, enlarged in (("1280x720", True), ("640x360", False)):
+        show = Show(source=source, frame_rate="30", motion="calm",
+                    destinations=(Destination(platform="fernlight"),))  # fmt: skip
+        video = planned(BUNDLED[1], show, 60_000).video
+        assert video is not None
+        assert (video.picture.pixels > show.source.pixels) is enlarged
