@@ -207,12 +207,11 @@ def test_ladders_have_the_shape_and_sides_divisible_by_eight(across: int, down: 
 
 
 def test_candidates_divide_the_frame_rate_and_never_enlarge() -> None:
-    rates = [rate for rate, _ in frame_rates(Fraction(50), OXBOW.video.taken_rates)]
+    rates = [rate for rate, _ in frame_rates(Fraction(50), OXBOW.video)]
     assert rates == [50, 25, 10]
-    uneven = frame_rates(Fraction(48), [Fraction(30), Fraction(25)])
-    assert uneven == [(30, False), (25, False)]
-    found = candidates(Shape(16, 9), Picture(1280, 720), Fraction(60), Picture(1920, 1080),
-                       [Picture(848, 480)], OXBOW.video.taken_rates)  # fmt: skip
+    some = OXBOW.video.model_copy(update={"fastest": None, "frame_rates": (30, 25)})
+    assert frame_rates(Fraction(48), some) == [(30, False)]
+    found = candidates(Picture(1280, 720), Fraction(60), OXBOW.video, [Picture(848, 480)])
     assert max(c.picture for c in found) == Picture(1280, 720)
     assert any(c.picture == Picture(848, 480) for c in found)
     assert {c.frame_rate for c in found} == {60, 30, 20, 15, 10}

@@ -71,6 +71,8 @@ def loosened(reason: Reason, guide: Guide, show: Show, kbps: float) -> tuple[Gui
             return guide, show.model_copy(update=update), kbps
         case "guide", said if "floor_kbps" in said:
             free = [r.model_copy(update={"floor": None}) for r in rungs if r.ceiling or r.advised]
+            if reason.facts["machine_too"]:
+                show = show.model_copy(update={"machine": Machine()})
             return with_video(guide, floor=None).with_rules({"rungs": tuple(free)}), show, kbps
         case "guide", said if "ceiling_kbps" in said:
             free = [r.model_copy(update={"ceiling": None}) for r in rungs if r.floor or r.advised]

@@ -118,3 +118,12 @@ def test_frame_rates_are_exact_and_pictures_have_a_shape() -> None:
     assert not Shape.parse("4:3").fits(Picture(848, 480))
     with pytest.raises(UnitError, match="1280x720"):
         Picture.parse("720p")
+
+
+@given(st.integers(10, 240), st.sampled_from([2, 3]))
+def test_rates_of_the_1000_1001_family_are_known_by_their_digits(whole: int, digits: int) -> None:
+    rate = Fraction(whole * 1000, 1001)
+    assert parse_frame_rate(f"{float(rate):.{digits}f}") == rate
+    assert parse_frame_rate(f"{float(rate):.3f}0") == rate
+    assert parse_frame_rate(frame_rate_text(rate)) == rate
+    assert parse_frame_rate(f"{whole}.50") == whole + Fraction(1, 2)

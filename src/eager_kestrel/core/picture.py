@@ -9,16 +9,10 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 from fractions import Fraction
-from math import gcd
+from math import ceil, gcd
 from typing import Self
 
 from eager_kestrel.core.errors import UnitError
-
-_NTSC = {
-    "23.976": Fraction(24000, 1001), "23.98": Fraction(24000, 1001),
-    "29.97": Fraction(30000, 1001), "47.952": Fraction(48000, 1001),
-    "59.94": Fraction(60000, 1001), "119.88": Fraction(120000, 1001),
-}  # fmt: skip
 
 
 @dataclass(frozen=True, order=True, slots=True)
@@ -118,7 +112,7 @@ def parse_frame_rate(text: str) -> Fraction:
     if re.fullmatch(r"[0-9]+\.[0-9]+", plain):
         plain = plain.rstrip("0").rstrip(".")  # 59.940 is 59.94
     try:
-        rate = _NTSC.get(plain) or Fraction(plain)
+        rate = _of_1000_1001(plain) or Fraction(plain)
     except (ValueError, ZeroDivisionError):
         rate = Fraction(0)
     if not 0 < rate <= 480:
@@ -126,6 +120,16 @@ def parse_frame_rate(text: str) -> Fraction:
             f'"{text}" is not a frame rate', "write one such as 30, 59.94 or 30000/1001"
         )
     return rate
+
+
+def _of_1000_1001(written: str) -> Fraction | None:
+    """The rate of the 1000/1001 family that is written so, such as 24000/1001 for 23.98."""
+    match = re.fullmatch(r"[0-9]+\.([0-9]{1,3})", written)
+    if match is None:
+        return None
+    whole = ceil(float(written))
+    rate = at_1000_1001(Fraction(whole))
+    return rate if f"{float(rate):.{len(match[1])}f}" == written else None
 
 
 def at_1000_1001(rate: Fraction) -> Fraction:

@@ -151,10 +151,11 @@ class Field:
         sendable = self._sendable(safe_kbps)[:, None]
         growing = (reached <= sendable) & (sendable < taken)
         held = np.where(growing, reached, inf).min(axis=1, initial=inf)
-        safe = np.minimum(safe_kbps, held)[:, None]
+        by_line = safe_kbps <= sendable[:, 0]
+        safe = np.where(by_line, np.minimum(safe_kbps, held), safe_kbps)[:, None]
         budget = (safe - self.fixed_kbps) / self.per_byte - audio
         guide, level, viewers, clean = self.rules_kbps
-        most = np.minimum(viewers, held[:, None])
+        most = np.minimum(viewers, np.where(by_line, inf, held)[:, None])
         left_for_viewers = (most - self.fixed_kbps) / self.per_byte - audio
         return np.stack(np.broadcast_arrays(budget, guide, level, left_for_viewers, clean))
 

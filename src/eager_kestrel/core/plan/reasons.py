@@ -145,14 +145,14 @@ class Choice:
         return field.candidates[order[0]] if order else self.now
 
     @cached_property
-    def without_floors(self) -> Candidate:
-        """If the platform took any bitrate, however low."""
-        return self.otherwise(self.field.without_floors())
-
-    @cached_property
-    def on_any_machine(self) -> Candidate:
-        """If the machine encoded everything in time."""
-        return self.otherwise(self.field.on_any_machine())
+    def freed(self) -> tuple[tuple[Candidate, Literal["floor", "machine", "both"]], ...]:
+        """What would be chosen without the guide's floors, on any machine, and without either."""
+        free = self.field.without_floors()
+        return (
+            (self.otherwise(free), "floor"),
+            (self.otherwise(self.field.on_any_machine()), "machine"),
+            (self.otherwise(free.on_any_machine()), "both"),
+        )
 
     @cached_property
     def of_larger_source(self) -> Candidate:
@@ -167,9 +167,10 @@ class Choice:
         """If the platform took any picture of the source's shape, and any rate."""
         return self.otherwise(rebuilt(self.field, self.field.show, any_picture))
 
-    def index_of(self, candidate: Candidate) -> int:
-        """Where a candidate stands among those weighed."""
-        return self.weighed.candidates.index(candidate)
+    def floor_of(self, candidate: Candidate) -> tuple[float, float]:
+        """The least bitrate that is taken of a candidate, and what there is for it."""
+        at = self.weighed.candidates.index(candidate)
+        return float(self.weighed.floors_kbps[at]), float(self.weighed.limits_kbps[:3, at].min())
 
     def beside_others(self, candidate: Candidate) -> bool:
         """Whether the machine alone would encode it in time."""
@@ -193,17 +194,16 @@ def _picture(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
     if chosen.picture.pixels > show.source.pixels:
         only = bool(guide.video.pictures)
         return facts.PictureOnly(guide.title) if only else facts.PictureRewarded(guide.title)
-    freed = choice.without_floors
-    if freed.picture != chosen.picture:
-        at = choice.index_of(freed)
+    for freed, bound in choice.freed:
+        if freed.picture == chosen.picture:
+            continue
+        if bound == "machine":
+            beside = choice.beside_others(freed)
+            return facts.PictureTooSlow(freed.picture, show.machine.share, beside)
+        floor, kbps = choice.floor_of(freed)
         return facts.PictureUnderFloor(
-            guide.title, freed.picture, freed.frame_rate, float(weighed.floors_kbps[at]),
-            float(weighed.limits_kbps[:3, at].min()),
-        )  # fmt: skip
-    freed = choice.on_any_machine
-    if freed.picture != chosen.picture:
-        beside = choice.beside_others(freed)
-        return facts.PictureTooSlow(freed.picture, show.machine.share, beside)
+            guide.title, freed.picture, freed.frame_rate, floor, kbps, bound == "both"
+        )
     larger = [
         i for i, c in enumerate(weighed.candidates) if c.picture.pixels > chosen.picture.pixels
     ]
@@ -226,14 +226,16 @@ def _picture(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
 
 def _frame_rate(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
     chosen, weighed = choice.now, choice.weighed
-    freed = choice.without_floors
-    if freed.frame_rate != chosen.frame_rate:
-        floor = float(weighed.floors_kbps[choice.index_of(freed)])
-        return facts.RateUnderFloor(guide.title, freed.picture, freed.frame_rate, floor)
-    freed = choice.on_any_machine
-    if freed.frame_rate != chosen.frame_rate:
-        beside = choice.beside_others(freed)
-        return facts.RateTooSlow(freed.frame_rate, show.machine.share, beside)
+    for freed, bound in choice.freed:
+        if freed.frame_rate == chosen.frame_rate:
+            continue
+        if bound == "machine":
+            beside = choice.beside_others(freed)
+            return facts.RateTooSlow(freed.frame_rate, show.machine.share, beside)
+        floor, _ = choice.floor_of(freed)
+        return facts.RateUnderFloor(
+            guide.title, freed.picture, freed.frame_rate, floor, bound == "both"
+        )
     faster = [i for i, c in enumerate(weighed.candidates) if c.frame_rate > chosen.frame_rate]
     if faster:
         if guide.video.advised.frame_rate is not None and choice.field.wished[choice.best]:
