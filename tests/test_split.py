@@ -13,10 +13,13 @@ from hypothesis import strategies as st
 
 from eager_kestrel.core.checks.rules import check
 from eager_kestrel.core.checks.settings import settings_of
+from eager_kestrel.core.division.divide import chosen_division
 from eager_kestrel.core.division.groupings import Groupings, groupings
 from eager_kestrel.core.division.knapsack import Choices, best_division, table_of
+from eager_kestrel.core.division.worth import ENCODE_WORTH, SERVED_WORTH, relative_weights
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.guide.joint import Clash, joint_guide
+from eager_kestrel.core.guide.rules import Keyframes, Segments
 from eager_kestrel.core.line.uplink import assumed_uplink
 from eager_kestrel.core.picture import Picture
 from eager_kestrel.core.plan.plan import Plan
@@ -148,7 +151,7 @@ def test_one_destination_on_the_grid_is_the_single_plan(
     (there,) = single.destinations
     assert (division is None) == (there.quality is None)
     if division is not None:
-        quality = division.encodes[0].qualities[division.taken[0]]
+        quality = division.encodes[0].outcome(division.taken[0]).quality
         assert there.quality == pytest.approx(quality, abs=1e-4)
 
 
@@ -251,3 +254,162 @@ def test_speeds_of_encoders_are_read_from_a_show() -> None:
     assert machine.preset("h264", 1280 * 720 * 51) is None
     assert machine.load("h264", 1280 * 720 * 25) == pytest.approx(0.5)
     assert machine.load("hevc", 1e12) == 0
+
+
+@settings(max_examples=25)
+@given(st.floats(800, 25_000), shows)
+def test_every_offer_to_one_of_several_is_kept(kbps: float, wanted: Show) -> None:
+    """Planned again as it says, it gives what it says."""
+    result = planned(kbps, wanted)
+    for number, there in enumerate(result.destinations):
+        for offer in there.offers:
+            place = wanted.destinations[number]
+            if offer.kind == "upload":
+                assert offer.upload_kbps is not None
+                then = planned(offer.upload_kbps, wanted)
+            else:
+                key = "standing" if offer.kind == "standing" else "codec"
+                changed = place.model_copy(update={key: offer.needs})
+                rest = [changed if n == number else d for n, d in enumerate(wanted.destinations)]
+                then = planned(kbps, wanted.model_copy(update={"destinations": tuple(rest)}))
+            after = then.destinations[number]
+            assert after.video is not None
+            assert (after.video.picture, after.video.frame_rate) == (
+                offer.gives.picture, offer.gives.frame_rate,
+            )  # fmt: skip
+            assert after.video.bitrate_kbps == offer.gives.bitrate_kbps
+            assert after.quality is not None
+            assert there.quality is not None
+            assert after.quality > there.quality
+
+
+@settings(max_examples=40)
+@given(st.floats(500, 30_000), shows)
+def test_what_is_left_is_of_no_use_to_any(kbps: float, wanted: Show) -> None:
+    result = planned(kbps, wanted)
+    assert result.split is not None
+    tried = Groupings(wanted, [GUIDES[d.platform].under(d.standing) for d in wanted.destinations],
+                      TABLE, result.budget.safe_kbps)  # fmt: skip
+    chosen, _ = chosen_division(tried)
+    if chosen is None:
+        return
+    for encode, choice, had in zip(chosen.encodes, chosen.taken, chosen.outcomes, strict=True):
+        more = encode.outcome(choice, had.total_kbps + result.split.unused_kbps)
+        assert more.quality <= had.quality + 1e-9
+
+
+@settings(max_examples=40)
+@given(st.floats(500, 20_000), st.floats(1.0, 1.5), shows)
+def test_more_upload_never_makes_a_show_look_worse(kbps: float, more: float, wanted: Show) -> None:
+    """Summed over all by weight; but for what an encode less is worth."""
+    before, after = planned(kbps, wanted), planned(kbps * more, wanted)
+    weights = relative_weights(wanted.destinations)
+
+    def worth(result: Plan) -> float:
+        pairs = zip(weights, result.destinations, strict=True)
+        return sum(w * (d.quality + SERVED_WORTH) for w, d in pairs if d.quality is not None)
+
+    spare = ENCODE_WORTH * len(wanted.destinations)
+    assert worth(after) >= worth(before) - spare
+
+
+@settings(max_examples=25)
+@given(st.floats(1500, 20_000), shows, st.sampled_from([0.1, 0.3, 3.0, 10.0]))
+def test_only_the_ratio_of_weights_counts(kbps: float, wanted: Show, factor: float) -> None:
+    scaled = tuple(d.model_copy(update={"weight": d.weight * factor}) for d in wanted.destinations)
+    one = planned(kbps, wanted)
+    other = planned(kbps, wanted.model_copy(update={"destinations": scaled}))
+    assert [d.video for d in one.destinations] == [d.video for d in other.destinations]
+
+
+FAST_AND_SLOW = Machine.model_validate(
+    {"encoders": [
+        {"codec": "h264", "preset": "veryfast", "holds": "1920x1080 at 180"},
+        {"codec": "h264", "preset": "fast", "holds": "1920x1080 at 110"},
+        {"codec": "h264", "preset": "medium", "holds": "1920x1080 at 70"},
+    ]}
+)  # fmt: skip
+
+
+@settings(max_examples=40)
+@given(st.floats(1500, 30_000), shows)
+def test_presets_of_all_encodes_hold_side_by_side(kbps: float, wanted: Show) -> None:
+    """Each at the preset on its card, together within the share; and none could be slower."""
+    machine = FAST_AND_SLOW
+    result = planned(kbps, wanted.model_copy(update={"machine": machine}))
+    split = result.split
+    assert split is not None
+    videos = {d.name: d.video for d in result.destinations}
+    loads = []
+    for group in split.groups:
+        video = videos[group.platforms[0]]
+        assert video is not None
+        assert video.preset is not None
+        loads.append(machine.load_of("h264", video.preset, video.pixels_per_second))
+        assert group.machine_share == pytest.approx(loads[-1] / machine.share, abs=1e-3)
+    assert sum(loads) <= machine.share + 1e-6
+    for reason in (r for d in result.destinations for r in d.reasons):
+        if reason.about == "picture" and reason.bound_by == "machine":
+            alone = "in time" in reason.text
+            assert alone is not bool(reason.facts["beside_others"])
+
+
+def test_pieces_bound_the_keyframes_of_a_shared_encode() -> None:
+    """A piece begins with a keyframe, also where only one of the two sends pieces."""
+    hourly = GUIDES["oxbow"].video.model_copy(
+        update={"keyframes": Keyframes(at_least=1.0, at_most=4.0, advised=3.0)}
+    )
+    slow = GUIDES["oxbow"].with_rules({"video": hourly})
+    pieces = GUIDES["fernlight"].with_rules(
+        {"transports": ("hls",), "segments": Segments(at_most=2.0)}
+    )
+    for pair in ((slow, pieces), (pieces, slow)):
+        joint = joint_guide(pair)
+        assert isinstance(joint, Guide)
+        assert joint.video.keyframes.chosen_seconds <= 2.0
+    only = slow.with_rules({"video": hourly.model_copy(update={"keyframes": Keyframes(exactly=3)})})
+    clash = joint_guide([only, pieces])
+    assert isinstance(clash, Clash)
+    assert "pieces of at most 2 s" in clash.text
+
+
+@settings(max_examples=6)
+@given(
+    st.sampled_from(["glaze-talk", "clay-fair"]),
+    st.sampled_from(["1280x720", "1920x1080", "960x540", "540x960"]),
+)
+def test_need_answers_for_the_whole_show(name: str, picture: str) -> None:
+    """The plan at what it says gives it, and at 1 % less does not."""
+    from eager_kestrel.actions import load_show
+    from eager_kestrel.actions.what_if import need
+
+    wanted = load_show(name)
+    found = need(wanted, [Picture.parse(picture)])
+    for number, answer in enumerate(found.needs):
+        if answer.upload_kbps is None or answer.gives is None:
+            continue
+        for upload, gives in ((answer.upload_kbps, True), (0.99 * answer.upload_kbps, False)):
+            video = planned(upload, wanted).destinations[number].video
+            assert (video is not None and str(video.picture) == picture) is gives
+
+
+def test_a_sweep_of_a_show_is_of_all_its_destinations(kestrel: Kestrel) -> None:
+    swept = kestrel("plan", "glaze-talk", "--sweep", "upload=2..14", "--json").document
+    assert swept["platform"] == "oxbow"
+    (beside,) = swept["beside"]
+    assert beside["platform"] == "fernlight"
+    for number in (10, 40, 70):
+        point = swept["points"][number]
+        rate = f"{point['value'] * 1000:.0f} kbit/s"
+        made = kestrel("plan", "glaze-talk", "--upload", rate, "--json").document
+        both = (point["chosen"], beside["chosen"][number])
+        for there, chosen in zip(made["destinations"], both, strict=True):
+            assert (chosen is None) is (there["video"] is None)
+            if chosen is not None:
+                assert there["video"]["width"] == chosen["width"]
+                assert there["video"]["bitrate_kbps"] == pytest.approx(
+                    chosen["bitrate_kbps"], abs=100
+                )
+    shown = kestrel("plan", "glaze-talk", "--sweep", "upload=2..14").out
+    assert "oxbow" in shown
+    assert "fernlight" in shown

@@ -9,7 +9,8 @@ from pathlib import Path
 from eager_kestrel.core.choice.need import need as needed
 from eager_kestrel.core.choice.sweep import parse_range
 from eager_kestrel.core.choice.sweep import sweep as swept
-from eager_kestrel.core.choice.what_if import Need, Needs, Sweep
+from eager_kestrel.core.choice.what_if import Needs, Sweep
+from eager_kestrel.core.division.what_if import needs, sweep_show
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.line.uplink import Uplink
 from eager_kestrel.core.picture import Picture
@@ -19,6 +20,7 @@ from eager_kestrel.files.documents import write_text
 from eager_kestrel.files.guides import guide_for
 
 COLUMNS = ("at", "safe_kbps", "width", "height", "fps", "bitrate_kbps", "quality")
+"""Of one destination; of several, a column before them says which."""
 
 
 def needs_uplink(written: str) -> bool:
@@ -31,7 +33,7 @@ def needs_uplink(written: str) -> bool:
 
 
 def sweep(written: str, show: Show, uplink: Uplink | None, guides: Path | None = None) -> Sweep:
-    """Sweep one input of a plan for the show's destination.
+    """Sweep one input of a plan of the whole show.
 
     Args:
         written: ``upload=1..40``, ``share=50..80``, ``motion`` or ``standing``.
@@ -43,19 +45,26 @@ def sweep(written: str, show: Show, uplink: Uplink | None, guides: Path | None =
         InputError: it cannot be swept.
         NotFoundError: the platform or standing is not known.
     """
-    place = show.destinations[0]
-    guide = guide_for(place, guides)
-    return swept(parse_range(written), show, guide, place.codec, quality_table(), uplink)
+    ruled = [guide_for(place, guides) for place in show.destinations]
+    if len(ruled) > 1:
+        return sweep_show(parse_range(written), show, ruled, quality_table(), uplink)
+    codec = show.destinations[0].codec
+    return swept(parse_range(written), show, ruled[0], codec, quality_table(), uplink)
 
 
 def sweep_csv(found: Sweep) -> str:
-    """A sweep as CSV, a line a point; empty cells where nothing is allowed."""
+    """A sweep as CSV, a line a point and destination; empty cells where nothing is allowed."""
     out = io.StringIO()
     table = csv.writer(out, lineterminator="\n")
-    table.writerow(COLUMNS)
-    for point in found.points:
-        option = point.chosen.model_dump() if point.chosen else {}
-        table.writerow([point.at, point.safe_kbps, *(option.get(c, "") for c in COLUMNS[2:])])
+    several = bool(found.beside)
+    table.writerow(("platform", *COLUMNS) if several else COLUMNS)
+    series = [(found.platform, tuple(point.chosen for point in found.points)),
+              *((b.platform, b.chosen) for b in found.beside)]  # fmt: skip
+    for platform, chosen in series:
+        for point, option in zip(found.points, chosen, strict=True):
+            said = option.model_dump() if option else {}
+            row = [point.at, point.safe_kbps, *(said.get(c, "") for c in COLUMNS[2:])]
+            table.writerow([platform, *row] if several else row)
     return out.getvalue()
 
 
@@ -81,7 +90,7 @@ def need(
     """What upload pictures take on each destination of a show.
 
     Args:
-        show: everything else; each of its destinations is asked by itself.
+        show: everything else; several destinations share the line as a plan divides it.
         pictures: which; all there are when none are named.
         frame_rate_at_least: frames a second; any when none is given.
         guides: a folder whose guides come first.
@@ -90,8 +99,8 @@ def need(
         NotFoundError: a platform or standing is not known.
     """
     table = quality_table()
-    found: list[Need] = []
-    for place in show.destinations:
-        guide = guide_for(place, guides)
-        found += needed(show, guide, place.codec, table, pictures, frame_rate_at_least)
-    return Needs(needs=tuple(found))
+    ruled = [guide_for(place, guides) for place in show.destinations]
+    if len(ruled) > 1:
+        return Needs(needs=needs(show, ruled, table, pictures, frame_rate_at_least or 0.0))
+    codec = show.destinations[0].codec
+    return Needs(needs=needed(show, ruled[0], codec, table, pictures, frame_rate_at_least))

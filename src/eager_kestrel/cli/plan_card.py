@@ -195,7 +195,22 @@ def _shortened(name: str, most: int = 22) -> str:
 
 def show_sweep(screen: Console, found: Sweep) -> None:
     """A line wherever the choice of picture or frame rate changes, with the range it holds for."""
+    _show_series(screen, found)
+    for other in found.beside:
+        points = tuple(
+            point.model_copy(update={"chosen": option})
+            for point, option in zip(found.points, other.chosen, strict=True)
+        )
+        _show_series(
+            screen, found.model_copy(update={"platform": other.platform, "points": points})
+        )
+
+
+def _show_series(screen: Console, found: Sweep) -> None:
     from rich.table import Table
+
+    if found.beside:
+        screen.print(f"[bold]{found.platform}[/]")
 
     table = Table(box=None, padding=(0, 1), header_style="dim")
     for heading in (found.over, "picture", "video", "quality"):

@@ -73,16 +73,13 @@ def sweep(
         table: of the quality model.
         uplink: for everything but a sweep of uploads, which needs none.
     """
-    if wanted.over == "upload":
-        points = _over_uploads(wanted, field_of(show, guide, table, guide.codec(codec)))
+    if wanted.over in ("upload", "share"):
+        field = field_of(show, guide, table, guide.codec(codec))
+        names, values, rates = zip(*values_of(wanted, show, uplink), strict=True)
+        points = _points(field, names, values, list(rates))
         return Sweep(platform=guide.name, over=wanted.over, points=points)
     if uplink is None:
         raise ValueError(f"a sweep of {wanted.over} needs an uplink")
-    if wanted.over == "share":
-        field = field_of(show, guide, table, guide.codec(codec))
-        return Sweep(
-            platform=guide.name, over=wanted.over, points=_over_shares(wanted, field, uplink)
-        )
     safe = budget(uplink, show.safe_share, show.reserves).safe_kbps
     found: list[Point] = []
     if wanted.over == "motion":
@@ -99,18 +96,19 @@ def sweep(
     return Sweep(platform=guide.name, over=wanted.over, points=tuple(found))
 
 
-def _over_uploads(wanted: Range, field: Field) -> tuple[Point, ...]:
+def values_of(wanted: Range, show: Show, uplink: Uplink | None) -> list[tuple[str, float, float]]:
+    """Of a range of uploads or shares: each value in words, as a number, and its safe rate."""
     values = np.linspace(wanted.begin, wanted.end, POINTS).tolist()
-    show = field.show
-    lines = [assumed_uplink(Bitrate.from_kbps(value * 1000)) for value in values]
-    safe = [budget(line, show.safe_share, show.reserves).safe_kbps for line in lines]
-    return _points(field, [f"{value:.4g} Mbit/s" for value in values], values, safe)
-
-
-def _over_shares(wanted: Range, field: Field, uplink: Uplink) -> tuple[Point, ...]:
-    shares = (np.linspace(wanted.begin, wanted.end, POINTS) / 100).tolist()
-    safe = [budget(uplink, share, field.show.reserves).safe_kbps for share in shares]
-    return _points(field, [f"{share:.1%}" for share in shares], shares, safe)
+    if wanted.over == "upload":
+        lines = [assumed_uplink(Bitrate.from_kbps(value * 1000)) for value in values]
+        safe = [budget(line, show.safe_share, show.reserves).safe_kbps for line in lines]
+        names = [f"{value:.4g} Mbit/s" for value in values]
+        return list(zip(names, values, safe, strict=True))
+    if uplink is None:
+        raise ValueError("a sweep of shares needs an uplink")
+    shares = [value / 100 for value in values]
+    safe = [budget(uplink, share, show.reserves).safe_kbps for share in shares]
+    return list(zip([f"{share:.1%}" for share in shares], shares, safe, strict=True))
 
 
 def _points(

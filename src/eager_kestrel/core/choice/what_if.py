@@ -49,10 +49,21 @@ class Point(Frozen):
     """None where no settings satisfy the guide."""
 
 
+class Beside(Frozen):
+    """Another destination of the same show, along the same way."""
+
+    platform: str
+    chosen: tuple[Option | None, ...]
+    """At each point; None where it is left out."""
+
+
 class Sweep(Frozen):
     """Everything along the way."""
 
     format: str = format_name("sweep")
     platform: str
+    """Of the show's first destination, which ``points`` speak of."""
     over: Over
     points: tuple[Point, ...]
+    beside: tuple[Beside, ...] = ()
+    """The show's other destinations."""

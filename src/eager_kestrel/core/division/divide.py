@@ -6,6 +6,7 @@ The search is in :mod:`eager_kestrel.core.division.groupings`; here its outcome 
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import NamedTuple
 
 from eager_kestrel.core.choice.field import field_of
@@ -20,14 +21,14 @@ from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.words import plans as words
 
 
-class Outcome(NamedTuple):
+class Divided(NamedTuple):
     """The division as a document, and what each destination is planned from."""
 
     split: Split
     places: tuple[Place, ...]
 
 
-def divide(show: Show, guides: Sequence[Guide], table: QualityTable, safe_kbps: float) -> Outcome:
+def divide(show: Show, guides: Sequence[Guide], table: QualityTable, safe_kbps: float) -> Divided:
     """Divide the safe rate among the destinations of a show.
 
     Args:
@@ -42,7 +43,7 @@ def divide(show: Show, guides: Sequence[Guide], table: QualityTable, safe_kbps: 
     for guide, destination in zip(guides, show.destinations, strict=True):
         guide.codec(destination.codec)
     tried = Groupings(show, guides, table, safe_kbps)
-    chosen, left_out = fewest_left_out(tried)
+    chosen, left_out = chosen_division(tried)
     everyone = tuple(range(tried.count))
     served = tuple(m for m in everyone if m not in left_out)
     because = _left_out_because(tried) if left_out else ""
@@ -61,7 +62,13 @@ def divide(show: Show, guides: Sequence[Guide], table: QualityTable, safe_kbps: 
         relay=_relay(tried, served or everyone, total),
         text=_text(tried, chosen, alternatives),
     )
-    return Outcome(split, _places(tried, chosen, groups, because))
+    return Divided(split, _places(tried, chosen, groups, because))
+
+
+def chosen_division(tried: Groupings) -> tuple[Division | None, tuple[int, ...]]:
+    """The division that is planned, filled up, and the destinations it leaves out."""
+    chosen, left_out = fewest_left_out(tried)
+    return None if chosen is None else chosen.filled(tried.safe_kbps, tried.weights), left_out
 
 
 def _way(grouping: Grouping) -> Way:
@@ -74,23 +81,35 @@ def _groups(tried: Groupings, division: Division | None) -> tuple[Group, ...]:
     if division is None:
         return ()
     machine = tried.show.machine
+    presets = presets_of(tried, division)
     found = []
-    for encode, choice in zip(division.encodes, division.taken, strict=True):
-        option, total = encode.outcome(choice)
-        load = machine.load(encode.field.codec, option.picture.pixels * float(option.frame_rate))
+    for encode, outcome, preset in zip(division.encodes, division.outcomes, presets, strict=True):
+        option, codec = outcome.option, encode.field.codec
+        pixels = option.picture.pixels * float(option.frame_rate)
+        load = machine.load_of(codec, preset, pixels) / machine.share if preset else 0.0
         found.append(
             Group(
                 platforms=tuple(tried.show.destinations[m].name for m in encode.members),
-                codec=encode.field.codec,
+                codec=codec,
                 picture=option.picture,
                 frame_rate=option.frame_rate,
                 bitrate_kbps=option.bitrate_kbps,
                 quality=option.quality,
-                total_kbps=total,
+                total_kbps=outcome.total_kbps,
                 machine_share=round(load, 4) if machine.encoders else None,
             )
         )
     return tuple(found)
+
+
+def presets_of(tried: Groupings, division: Division) -> list[str | None]:
+    """The slowest presets that the machine holds side by side, of the weightiest first."""
+    needs = [
+        (encode.field.codec, o.option.picture.pixels * float(o.option.frame_rate))
+        for encode, o in zip(division.encodes, division.outcomes, strict=True)
+    ]
+    weights = [sum(tried.weights[m] for m in encode.members) for encode in division.encodes]
+    return tried.show.machine.presets(needs, weights)
 
 
 def _alternatives(
@@ -109,6 +128,7 @@ def _alternatives(
 def _alternative(tried: Groupings, way: Way, found: Division | str) -> Alternative:
     if isinstance(found, str):
         return Alternative(way=way, feasible=False, because=found)
+    found = found.filled(tried.safe_kbps, tried.weights)
     groups = _groups(tried, found)
     return Alternative(
         way=way,
@@ -136,7 +156,9 @@ def _without(tried: Groupings, chosen: Division, m: int) -> Division | None:
         rest for members in chosen.grouping if (rest := tuple(i for i in members if i != m))
     )
     division = tried.divided(less)
-    return None if isinstance(division, str) else division
+    if isinstance(division, str):
+        return None
+    return division.filled(tried.safe_kbps, tried.weights)
 
 
 def _leaving_out(tried: Groupings, chosen: Division, division: Division, m: int) -> LeavingOut:
@@ -164,7 +186,7 @@ def _left_out_because(tried: Groupings) -> str:
             return words.cannot_have(title, encode)
         if not len(encode.choices):
             return words.nothing_fits(title, tried.safe_kbps)
-        least += encode.outcome(int(encode.choices.cells.argmin()))[1]
+        least += encode.outcome(int(encode.choices.cells.argmin())).total_kbps
     return words.together_too_much(least, tried.safe_kbps)
 
 
@@ -222,17 +244,31 @@ def _places(
     total = sum(group.total_kbps for group in groups)
     found: dict[int, Place] = {}
     if chosen is not None:
-        for encode, choice, group in zip(chosen.encodes, chosen.taken, groups, strict=True):
+        rooms = _rooms(tried, chosen)
+        for number, (encode, choice) in enumerate(zip(chosen.encodes, chosen.taken, strict=True)):
             for m in encode.members:
                 found[m] = Place(
                     destination=tried.show.destinations[m],
                     guide=tried.guides[m],
                     rules=encode.guide,
-                    field=encode.at(choice),
-                    safe_kbps=float(encode.safe_kbps[choice]),
-                    others_kbps=round(total - group.total_kbps, 3),
+                    field=replace(encode.at(choice), show=rooms[number]),
+                    safe_kbps=chosen.outcomes[number].safe_kbps,
+                    others_kbps=round(total - groups[number].total_kbps, 3),
                 )
     return tuple(found.get(m) or _nothing(tried, m, because) for m in range(tried.count))
+
+
+def _rooms(tried: Groupings, chosen: Division) -> list[Show]:
+    """For each encode the show on what the others leave of the machine."""
+    show, machine = tried.show, tried.show.machine
+    if not machine.encoders:
+        return [show] * len(chosen.encodes)
+    loads = [(group.machine_share or 0.0) * machine.share for group in _groups(tried, chosen)]
+    left = [machine.share - (sum(loads) - load) for load in loads]
+    return [
+        show.model_copy(update={"machine": machine.model_copy(update={"share": min(1.0, room)})})
+        for room in left
+    ]
 
 
 def _nothing(tried: Groupings, m: int, because: str) -> Place:

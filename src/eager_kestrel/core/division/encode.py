@@ -7,6 +7,7 @@ For each amount of line and machine, on the grid of
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from typing import NamedTuple
 
 import numpy as np
 
@@ -31,6 +32,17 @@ Members = tuple[int, ...]
 """Indices of the destinations that share an encode, ascending."""
 
 
+class Outcome(NamedTuple):
+    """What a choice comes to."""
+
+    option: Option
+    total_kbps: float
+    """Of all copies, with audio and overhead."""
+    safe_kbps: float
+    """That they may take."""
+    quality: float
+
+
 @dataclass(frozen=True, slots=True)
 class Encode:
     """One encode for some of the destinations and everything it may take."""
@@ -48,20 +60,27 @@ class Encode:
     """For all copies, of each choice."""
     levels: Indices
     """The most load each choice was made under."""
-    qualities: Floats
 
     def at(self, choice: int) -> Field:
         """The candidates that the machine had room for when this was chosen."""
         room = self.loads <= self.levels[choice]
         return replace(self.field, encodable=self.field.encodable & room)
 
-    def outcome(self, choice: int) -> tuple[Option, float]:
-        """What a choice comes to, and the total of all its copies in kbit/s."""
-        weighed = self.at(choice).at(float(self.safe_kbps[choice]))
+    def outcome(self, choice: int, safe_kbps: float | None = None) -> Outcome:
+        """What a choice comes to.
+
+        Args:
+            choice: which.
+            safe_kbps: what its copies may take; what the choice was made for when left out.
+        """
+        safe = float(self.safe_kbps[choice]) if safe_kbps is None else safe_kbps
+        weighed = self.at(choice).at(safe)
         best = weighed.order()[0]
         carried = weighed.kbps[best] + weighed.audio_kbps
         total = carried * self.field.per_byte[best] + self.field.fixed_kbps[best]
-        return weighed.option(best), round(float(total), 3)
+        return Outcome(
+            weighed.option(best), round(float(total), 3), safe, float(weighed.quality[best])
+        )
 
 
 def encode_of(
@@ -70,6 +89,7 @@ def encode_of(
     guides: tuple[Guide, ...],
     made: Field,
     places: list[Destination],
+    weight: float,
     safe_kbps: float,
 ) -> Encode:
     """Everything an encode may take, on the grid: the best for each amount of line and machine.
@@ -79,7 +99,8 @@ def encode_of(
         joint: what satisfies all of them.
         guides: of each, with its standing applied.
         made: the candidates.
-        places: the destinations, for what they want at least and how much they count.
+        places: the destinations, for what they want at least.
+        weight: of all of them together.
         safe_kbps: of the whole line.
     """
     cells_there = cells_of(min(safe_kbps, _most_useful(made)))
@@ -90,7 +111,6 @@ def encode_of(
     allowed &= judged >= max(place.least_quality for place in places)
     rows, chosen, levels = _undominated(kbps, judged, allowed, cells, loads, made)
     qualities = judged[rows, chosen]
-    weight = sum(place.weight for place in places)
     worth = np.asarray(weight * qualities - ENCODE_WORTH, dtype=np.float64)
     return Encode(
         members=members,
@@ -101,7 +121,6 @@ def encode_of(
         choices=Choices(cells[rows, chosen], loads[chosen], worth),
         safe_kbps=safe[rows],
         levels=levels,
-        qualities=qualities,
     )
 
 
@@ -144,4 +163,5 @@ def _most_useful(made: Field) -> float:
     audio = float(made.audio_steps[-1])
     video = made.rules_kbps.min(axis=0)
     full = float(((video + audio) * made.per_byte + made.fixed_kbps).max())
-    return max(full, audio / AUDIO_SHARE * made.copies) + CELL_KBPS
+    dearest = 2 * audio * float(made.per_byte.max())
+    return max(full, audio / AUDIO_SHARE * made.copies + dearest) + CELL_KBPS

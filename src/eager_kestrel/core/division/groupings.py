@@ -8,7 +8,7 @@ is tried; beyond that, pairs are merged as long as that is better.
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from itertools import combinations
 
@@ -16,9 +16,9 @@ import numpy as np
 
 from eager_kestrel.core.choice.field import field_of
 from eager_kestrel.core.choice.quality import QualityTable
-from eager_kestrel.core.division.encode import Encode, Members, encode_of
+from eager_kestrel.core.division.encode import TINY, Encode, Members, Outcome, encode_of
 from eager_kestrel.core.division.knapsack import LOAD_CELLS, Table, cells_of, richest
-from eager_kestrel.core.division.worth import wanted
+from eager_kestrel.core.division.worth import relative_weights, wanted
 from eager_kestrel.core.errors import NotFoundError
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.guide.joint import Clash, joint_guide
@@ -27,6 +27,8 @@ from eager_kestrel.core.words import plans as words
 
 ALL_GROUPINGS = 5
 """Destinations up to which every grouping is tried; there are 52 of five, 4,140 of eight."""
+
+MOST_FILLS = 8
 
 Grouping = tuple[Members, ...]
 
@@ -39,12 +41,38 @@ class Division:
     encodes: tuple[Encode, ...]
     taken: tuple[int, ...]
     worth: float
+    outcomes: tuple[Outcome, ...] = ()
+    """What each comes to; only of divisions that were filled up."""
+
+    def filled(self, safe_kbps: float, weights: Sequence[float]) -> Division:
+        """With what the grid left over given to whomever it helps most, until it helps nobody.
+
+        Args:
+            safe_kbps: of the whole line.
+            weights: of every destination.
+        """
+        outcomes = [e.outcome(c) for e, c in zip(self.encodes, self.taken, strict=True)]
+        for _ in range(MOST_FILLS):
+            left = safe_kbps - sum(outcome.total_kbps for outcome in outcomes)
+            tried = [
+                encode.outcome(choice, outcome.total_kbps + left)
+                for encode, choice, outcome in zip(self.encodes, self.taken, outcomes, strict=True)
+            ]
+            gains = [
+                sum(weights[m] for m in encode.members) * (new.quality - old.quality)
+                for encode, new, old in zip(self.encodes, tried, outcomes, strict=True)
+            ]
+            most = max(range(len(gains)), key=gains.__getitem__)
+            if gains[most] <= TINY:
+                break
+            outcomes[most] = tried[most]
+        return replace(self, outcomes=tuple(outcomes))
 
     def mean_quality(self, weights: Sequence[float], without: int | None = None) -> float:
         """Over the destinations served, by weight; perhaps without one of them."""
         pairs = [
-            (weights[m], float(encode.qualities[choice]))
-            for encode, choice in zip(self.encodes, self.taken, strict=True)
+            (weights[m], outcome.quality)
+            for encode, outcome in zip(self.encodes, self.outcomes, strict=True)
             for m in encode.members
             if m != without
         ]
@@ -53,13 +81,15 @@ class Division:
 
 @dataclass
 class Groupings:
-    """Everything tried for one show on one line; encodes and tables are made once."""
+    """Everything tried for one show; encodes and tables are made once, for lines of any size."""
 
     show: Show
     guides: Sequence[Guide]
     """Of each destination, with its standing applied."""
     table: QualityTable
     safe_kbps: float
+    capacity_kbps: float = 0.0
+    """The largest line that will be asked about, where that is more."""
     _encodes: dict[Members, Encode | str] = field(default_factory=dict)
     _tables: dict[Grouping, Table] = field(default_factory=dict)
 
@@ -68,12 +98,22 @@ class Groupings:
         """Destinations there are."""
         return len(self.show.destinations)
 
-    @cached_property
+    def on(self, safe_kbps: float) -> Groupings:
+        """The same on another line, no larger than the capacity."""
+        most = max(self.safe_kbps, self.capacity_kbps)
+        return replace(self, safe_kbps=min(safe_kbps, most), capacity_kbps=most)
+
+    @property
     def line_cells(self) -> int:
-        """Cells of the line, or as many as could be used if each had an encode of its own."""
+        """Cells of the line that can be used."""
+        return min(cells_of(self.safe_kbps), self.capacity_cells)
+
+    @cached_property
+    def capacity_cells(self) -> int:
+        """Cells of the largest line, or as many as could be used with an encode for each."""
         alone = [self.encode((m,)) for m in range(self.count)]
         most = [e.choices.cells.max(initial=0) + 1 for e in alone if not isinstance(e, str)]
-        there = cells_of(self.safe_kbps)
+        there = cells_of(max(self.safe_kbps, self.capacity_kbps))
         return min(there, int(sum(most))) if len(most) == self.count else there
 
     @property
@@ -81,10 +121,10 @@ class Groupings:
         """Cells of the machine there are; 0 when nothing is known of it."""
         return LOAD_CELLS if self.show.machine.encoders else 0
 
-    @property
+    @cached_property
     def weights(self) -> list[float]:
-        """Of each destination."""
-        return [d.weight for d in self.show.destinations]
+        """Of each destination, with a mean of 1."""
+        return relative_weights(self.show.destinations)
 
     def encode(self, members: Members) -> Encode | str:
         """One encode for these destinations, or why there is none."""
@@ -108,7 +148,9 @@ class Groupings:
         made = field_of(self.show, joint, self.table, codec, guides)
         if not made.candidates:
             return words.unsuitable(joint.title)
-        return encode_of(members, joint, guides, made, places, self.safe_kbps)
+        weight = sum(self.weights[m] for m in members)
+        most = max(self.safe_kbps, self.capacity_kbps)
+        return encode_of(members, joint, guides, made, places, weight, most)
 
     def divided(self, grouping: Grouping) -> Division | str:
         """The best division under a grouping, or why there is none."""
@@ -123,15 +165,15 @@ class Groupings:
         if taken is not None:
             worth = sum(float(c.worth[i]) for c, i in zip(offered, taken, strict=True))
             return Division(grouping, tuple(encodes), tuple(taken), worth)
-        table = self._divided(grouping, encodes)
-        if table.worth() == -np.inf:
+        table, line = self._divided(grouping, encodes), self.line_cells
+        if table.worth(line) == -np.inf:
             return words.does_not_fit(machine=bool(self.show.machine.encoders))
-        return Division(grouping, tuple(encodes), tuple(table.taken()), table.worth())
+        return Division(grouping, tuple(encodes), tuple(table.taken(line)), table.worth(line))
 
     def _divided(self, grouping: Grouping, encodes: list[Encode]) -> Table:
         """The table of a grouping, from that of all but its last encode."""
         if not grouping:
-            return Table(self.line_cells, self.machine_cells)
+            return Table(self.capacity_cells, self.machine_cells)
         if grouping not in self._tables:
             before = self._divided(grouping[:-1], encodes[:-1])
             self._tables[grouping] = before.with_(encodes[-1].choices)

@@ -73,20 +73,27 @@ class Table:
                 np.maximum(reached, offered, out=reached)
         return table
 
-    def worth(self) -> float:
-        """Of all that was added, with the whole line and machine; -inf when it does not fit."""
-        return float(self.best[-1, -1])
+    def worth(self, line: int = -1) -> float:
+        """Of all that was added, with so many cells of the line and the whole machine.
 
-    def taken(self) -> list[int]:
+        Without a number, the whole line; -inf when it does not fit.
+        """
+        return float(self.best[line, -1])
+
+    def taken(self, line: int | None = None) -> list[int]:
         """Which choice is taken of each, in the order they were added.
+
+        Args:
+            line: cells of it that there are; all when left out.
 
         Raises:
             ValueError: they do not fit.
         """
-        if self.worth() == -np.inf:
+        rows, columns = self.best.shape
+        line, machine = rows - 1 if line is None else line, columns - 1
+        if self.worth(line) == -np.inf:
             raise ValueError("these do not fit")
         found: list[int] = []
-        line, machine = (n - 1 for n in self.best.shape)
         table = self
         while table._before is not None and table._added is not None:
             before, added = table._before, table._added

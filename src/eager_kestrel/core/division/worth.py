@@ -1,7 +1,8 @@
 """What counts when a line is divided: the policy, apart from the search that follows it.
 
 Worth is the quality of each destination by its weight, less a hundredth for every encode, so that a
-further encode has to bring more than it costs the machine.
+further encode has to bring more than it costs the machine. Only how weights stand to each other
+counts: they are scaled to a mean of 1.
 """
 
 from __future__ import annotations
@@ -14,6 +15,12 @@ ENCODE_WORTH = 0.01
 """Quality (at weight 1) that a further encode has to bring."""
 SERVED_WORTH = 1.0
 """When not all fit: what serving a destination at all counts, beside its quality."""
+
+
+def relative_weights(destinations: Sequence[Destination]) -> list[float]:
+    """Weights with a mean of 1."""
+    mean = sum(place.weight for place in destinations) / len(destinations)
+    return [place.weight / mean for place in destinations]
 
 
 def wanted(grouping: Sequence[Sequence[int]], destinations: Sequence[Destination]) -> bool:

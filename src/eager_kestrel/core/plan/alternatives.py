@@ -64,24 +64,38 @@ class Standpoint:
 
 
 def _fallback(stand: Standpoint, safe_kbps: float) -> Fallback | None:
-    """The full settings at another safe rate; None where nothing is allowed."""
-    weighed = stand.field.at(safe_kbps)
+    return fallback_at(stand.guide, stand.field, stand.budget, stand.transport, safe_kbps)
+
+
+def fallback_at(
+    guide: Guide, field: Field, waterfall: Budget, transport: str, safe_kbps: float
+) -> Fallback | None:
+    """The full settings at another safe rate; None where nothing is allowed.
+
+    Args:
+        guide: that holds for the encode.
+        field: its candidates.
+        waterfall: of the line they go out on.
+        transport: to the destination that is looked at.
+        safe_kbps: for all copies.
+    """
+    weighed = field.at(safe_kbps)
     order = weighed.order()
     if not order:
         return None
     index = order[0]
-    video = settings_at(stand.guide, stand.field, weighed, index)
+    video = settings_at(guide, field, weighed, index)
     carried = video.most_kbps + weighed.audio_kbps
-    all_copies = float(carried * stand.field.per_byte[index] + stand.field.fixed_kbps[index])
-    audio = audio_at(stand.guide, stand.field.show, weighed.audio_kbps)
-    extra = overhead(stand.transport, video.frame_rate, audio.sample_rate_hz)
+    all_copies = float(carried * field.per_byte[index] + field.fixed_kbps[index])
+    audio = audio_at(guide, field.show, weighed.audio_kbps)
+    extra = overhead(transport, video.frame_rate, audio.sample_rate_hz)
     total = extra.total_kbps(video.most_kbps, audio.bitrate_kbps)
     return Fallback(
         video=video,
         audio=audio,
         quality=weighed.option(index).quality,
         total_kbps=round(total, 3),
-        upload_kbps=round(stand.budget.upload_for(all_copies), 1),
+        upload_kbps=round(waterfall.upload_for(all_copies), 1),
     )
 
 
@@ -115,18 +129,16 @@ def offers(stand: Standpoint, guide: Guide, codec: str | None) -> tuple[Offer, .
         codec: that the destination asks for, if any.
     """
     found = [_more_upload(stand)]
-    if stand.field.copies > 1:  # another standing of one changes nothing for the rest
-        return tuple(offer for offer in found if offer is not None)
     now = stand.weighed.option(stand.best)
     for standing in guide.ordinary.standings:
         if standing != guide.standing:
             ruled = guide.under(standing)
             option = _elsewhere(stand, ruled, ruled.codec(codec))
-            found.append(_offer("standing", standing, now, option))
+            found.append(other_way("standing", standing, now, option))
     for other in stand.guide.video.codecs:
         if other != stand.field.codec:
             option = _elsewhere(stand, stand.guide, other)
-            found.append(_offer("codec", other, now, option))
+            found.append(other_way("codec", other, now, option))
     return tuple(offer for offer in found if offer is not None)
 
 
@@ -154,7 +166,7 @@ def _more_upload(stand: Standpoint) -> Offer | None:
     )
 
 
-def _offer(
+def other_way(
     kind: Literal["standing", "codec"], name: str, now: Option, option: Option | None
 ) -> Offer | None:
     """An offer when it is seen to be better."""

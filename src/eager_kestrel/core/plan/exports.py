@@ -20,6 +20,13 @@ RANGES = {"limited": "tv", "full": "pc"}
 KEY = "$STREAM_KEY"
 SOURCE = "INPUT"
 FFMPEG_ENCODERS = {"h264": "libx264", "hevc": "libx265", "av1": "libsvtav1"}
+FFMPEG_AUDIO = {"aac": "aac", "opus": "libopus", "mp3": "libmp3lame"}
+GST_AUDIO = {
+    "aac": ("avenc_aac", 1000, "aacparse"),
+    "opus": ("opusenc", 1000, "opusparse"),
+    "mp3": ("lamemp3enc target=bitrate cbr=true", 1, "mpegaudioparse"),
+}
+"""Element, factor of kbit/s in its ``bitrate``, and parser."""
 FLV, TS = "flv", "mpegts"
 
 
@@ -38,9 +45,7 @@ def ffmpeg_arguments(
     """
     video, audio = _settings(planned)
     kbit, most = f"{video.bitrate_kbps:g}k", f"{video.most_kbps:g}k"
-    kernel = video.resize or "bicubic"
-    scale = f"{video.picture.width}:{video.picture.height}"
-    picture = f"fps={video.frame_rate},scale={scale}:flags={kernel}"
+    picture = f"fps={video.frame_rate},{_ffmpeg_picture(planned, video)}"
     arguments = ["-re", "-i", source, "-vf", f"{picture},format={video.pixel_format}"]
     arguments += ["-c:v", FFMPEG_ENCODERS[video.codec], *_ffmpeg_encoder(video)]
     arguments += ["-b:v", kbit, "-maxrate", most, "-bufsize", f"{video.buffer_kbit:g}k"]
@@ -50,7 +55,7 @@ def ffmpeg_arguments(
     arguments += ["-bf", str(video.b_frames), "-colorspace", video.colour]
     arguments += ["-color_primaries", video.colour, "-color_trc", video.colour]
     arguments += ["-color_range", RANGES[video.colour_range]]
-    arguments += ["-c:a", "aac", "-b:a", f"{audio.bitrate_kbps:g}k"]
+    arguments += ["-c:a", FFMPEG_AUDIO[audio.codec], "-b:a", f"{audio.bitrate_kbps:g}k"]
     arguments += ["-ar", str(audio.sample_rate_hz), "-ac", str(audio.channels)]
     return [
         *arguments,
@@ -58,6 +63,14 @@ def ffmpeg_arguments(
         TS if planned.transport == "hls" else FLV,
         target or _address(planned),
     ]
+
+
+def _ffmpeg_picture(planned: DestinationPlan, video: VideoSettings) -> str:
+    """Filters to the picture: of another shape than the source it is cropped, never stretched."""
+    kernel = video.resize or "bicubic"
+    scale = f"scale={video.picture.width}:{video.picture.height}:flags={kernel}"
+    fit = planned.fit
+    return scale if fit is None else f"crop={fit.crop.width}:{fit.crop.height},{scale}"
 
 
 def _ffmpeg_encoder(video: VideoSettings) -> list[str]:
@@ -90,15 +103,29 @@ def gstreamer_arguments(
     return [
         "-e", "uridecodebin", f"uri={source}", "name=in",
         *sink, "!", *where, f"location={target or _address(planned)}",
-        "in.", "!", "queue", "!", "videoconvert", "!",
+        "in.", "!", "queue", "!", "videoconvert", "!", *_gst_crop(planned),
         "videoscale", f"method={'lanczos' if video.resize == 'lanczos' else 'catrom'}", "!",
         "videorate", "!", f"video/x-raw,format=I420,colorimetry=bt709,{caps}", "!",
         *_gst_encoder(video), "!", "queue", "!", "mux.",
         "in.", "!", "queue", "!", "audioconvert", "!", "audioresample", "!",
         f"audio/x-raw,rate={audio.sample_rate_hz},channels={audio.channels}", "!",
-        "avenc_aac", f"bitrate={audio.bitrate_kbps * 1000:.0f}", "!", "aacparse", "!",
+        *_gst_audio(audio), "!",
         "queue", "!", "mux.",
     ]  # fmt: skip
+
+
+def _gst_crop(planned: DestinationPlan) -> list[str]:
+    """The same crop as for FFmpeg: in the middle, to the shape of what is sent."""
+    fit = planned.fit
+    if fit is None or planned.video is None:
+        return []
+    shape = planned.video.picture.shape
+    return ["aspectratiocrop", f"aspect-ratio={shape.across}/{shape.down}", "!"]
+
+
+def _gst_audio(audio: AudioSettings) -> list[str]:
+    element, factor, parser = GST_AUDIO[audio.codec]
+    return [*element.split(), f"bitrate={audio.bitrate_kbps * factor:.0f}", "!", parser]
 
 
 def _gst_encoder(video: VideoSettings) -> list[str]:
@@ -106,18 +133,28 @@ def _gst_encoder(video: VideoSettings) -> list[str]:
     rate, frames = f"{video.bitrate_kbps:.0f}", str(video.keyframe_frames)
     if video.codec == "h264":
         buffer_ms = video.buffer_kbit / video.bitrate_kbps * 1000
+        hrd = "nal-hrd=cbr" if video.rate_control == "constant" else (
+            f"vbv-maxrate={video.most_kbps:.0f}:vbv-bufsize={video.buffer_kbit:.0f}:nal-hrd=vbr"
+        )  # fmt: skip
         element = ["x264enc", f"bitrate={rate}", f"key-int-max={frames}",
                    f"bframes={video.b_frames}", f"speed-preset={preset}",
-                   f"vbv-buf-capacity={buffer_ms:.0f}",
-                   "option-string=scenecut=0:open-gop=0:nal-hrd=cbr"]  # fmt: skip
+                   *([f"vbv-buf-capacity={buffer_ms:.0f}"]
+                     if video.rate_control == "constant" else []),
+                   f"option-string=scenecut=0:open-gop=0:{hrd}"]  # fmt: skip
         caps = f"video/x-h264,profile={video.profile}"
         caps = caps.replace("profile=baseline", "profile=constrained-baseline")
         return [*element, "!", caps, "!", "h264parse"]
     if video.codec == "hevc":
         return ["x265enc", f"bitrate={rate}", f"key-int-max={frames}", f"speed-preset={preset}",
-                "option-string=scenecut=0:open-gop=0", "!", "h265parse"]  # fmt: skip
+                f"option-string=scenecut=0:open-gop=0{_x265_rate(video)}", "!", "h265parse"]  # fmt: skip
     return ["svtav1enc", f"target-bitrate={rate}", f"intra-period-length={frames}",
             f"preset={preset}", "!", "av1parse"]  # fmt: skip
+
+
+def _x265_rate(video: VideoSettings) -> str:
+    if video.rate_control == "constant":
+        return ""
+    return f":vbv-maxrate={video.most_kbps:.0f}:vbv-bufsize={video.buffer_kbit:.0f}"
 
 
 def _settings(planned: DestinationPlan) -> tuple[VideoSettings, AudioSettings]:

@@ -32,6 +32,7 @@ from eager_kestrel.core.plan.plan import (
 )
 from eager_kestrel.core.plan.promises import warnings
 from eager_kestrel.core.plan.reasons import Choice, audio_reason, infeasible, video_reasons
+from eager_kestrel.core.plan.shared_offers import Asking
 from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.words import plans as words
 
@@ -67,6 +68,8 @@ def plan(
     else:
         split, places = divide(show, ruled, table, waterfall.safe_kbps)
     planned = [_at(place, show, waterfall) for place in places]
+    if split is not None:
+        planned = Asking(show, ruled, table, waterfall).with_offers(planned)
     total = round(sum(there.total_kbps for there in planned), 3)
     return Plan(
         version=version,
@@ -134,6 +137,7 @@ def _planned(place: Place, show: Show, waterfall: Budget) -> DestinationPlan:
         audio_reason(rules, audio),
     )
     cheaper = steps_down(line)
+    shared = len(show.destinations) > 1  # then the whole show is asked
     return DestinationPlan(
         **_common(place),
         feasible=True,
@@ -146,8 +150,8 @@ def _planned(place: Place, show: Show, waterfall: Budget) -> DestinationPlan:
         reasons=reasons,
         runners_up=tuple(weighed.option(i) for i in order[1 : 1 + RUNNERS_UP]),
         steps_down=cheaper,
-        step_up=step_up(line),
-        offers=offers(line, place.guide, place.destination.codec),
+        step_up=None if shared else step_up(line),
+        offers=() if shared else offers(line, place.guide, place.destination.codec),
         adaptive=_adaptive(video, cheaper, float(weighed.floors_kbps[best])),
         fit=frame_fit(show.source, video.picture),
     )

@@ -19,6 +19,7 @@ from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.picture import Picture, frame_rate_text
 from eager_kestrel.core.plan.card import BUFFER_SECONDS
 from eager_kestrel.core.plan.plan import AudioSettings, Reason, VideoSettings
+from eager_kestrel.core.show.machine import Machine
 from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words import facts
@@ -61,7 +62,7 @@ def video_reasons(
         Reason.of(video.profile, facts.ProfileTaken(name)),
         Reason.of(video.level, facts.LevelNeeded(video.codec)),
         Reason.of(str(video.b_frames), _b_frames(guide, video)),
-        *_preset(show, video),
+        *_preset(choice.field.show, video),
         Reason.of(colour, facts.ColourRead(name)),
         *_resize(show, video),
     )
@@ -172,10 +173,10 @@ class Choice:
         at = self.weighed.candidates.index(candidate)
         return float(self.weighed.floors_kbps[at]), float(self.weighed.limits_kbps[:3, at].min())
 
-    def beside_others(self, candidate: Candidate) -> bool:
+    def beside_others(self, candidate: Candidate, machine: Machine) -> bool:
         """Whether the machine alone would encode it in time."""
         needs = candidate.picture.pixels * float(candidate.frame_rate)
-        return needs <= self.field.show.machine.most_pixels(self.field.codec)
+        return needs <= machine.most_pixels(self.field.codec)
 
 
 def any_picture(guide: Guide) -> Guide:
@@ -198,7 +199,7 @@ def _picture(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
         if freed.picture == chosen.picture:
             continue
         if bound == "machine":
-            beside = choice.beside_others(freed)
+            beside = choice.beside_others(freed, show.machine)
             return facts.PictureTooSlow(freed.picture, show.machine.share, beside)
         floor, kbps = choice.floor_of(freed)
         return facts.PictureUnderFloor(
@@ -230,7 +231,7 @@ def _frame_rate(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
         if freed.frame_rate == chosen.frame_rate:
             continue
         if bound == "machine":
-            beside = choice.beside_others(freed)
+            beside = choice.beside_others(freed, show.machine)
             return facts.RateTooSlow(freed.frame_rate, show.machine.share, beside)
         floor, _ = choice.floor_of(freed)
         return facts.RateUnderFloor(

@@ -7,6 +7,7 @@ that the rest of the machine can run whatever is being shown. Without figures no
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from fractions import Fraction
 from math import inf
 from typing import Annotated
@@ -100,6 +101,36 @@ class Machine(Frozen):
         ]
         slowest = min(holding, key=lambda e: e.holds.pixels_per_second, default=None)
         return slowest.preset if slowest else None
+
+    def presets(
+        self, needs: Sequence[tuple[str, float]], weights: Sequence[float]
+    ) -> list[str | None]:
+        """The slowest presets that hold several encodes side by side within the share.
+
+        Args:
+            needs: of each encode, its codec and pixels a second.
+            weights: of each; the weightiest is slowed down first.
+
+        Returns:
+            A preset for each; None where nothing is known of its codec, or none fits.
+        """
+        known = [sorted((e for e in self.encoders if e.codec == codec),
+                        key=lambda e: e.holds.pixels_per_second) for codec, _ in needs]  # fmt: skip
+        chosen = [speeds[-1] if speeds else None for speeds in known]
+
+        def load(number: int) -> float:
+            there = chosen[number]
+            return needs[number][1] / there.holds.pixels_per_second if there else 0.0
+
+        for number in sorted(range(len(needs)), key=lambda n: -weights[n]):
+            others = sum(load(other) for other in range(len(needs)) if other != number)
+            fitting = (
+                speed
+                for speed in known[number]
+                if needs[number][1] / speed.holds.pixels_per_second + others <= self.share + 1e-9
+            )
+            chosen[number] = next(fitting, chosen[number])
+        return [None if speed is None else speed.preset for speed in chosen]
 
     def load_of(self, codec: str, preset: str, pixels_per_second: float) -> float:
         """The part of the whole machine, 1 being all, that a preset takes for this."""
