@@ -237,3 +237,130 @@ def test_each_standing_is_held_to_its_own_ceiling_in_any_order(
     }
     shown = kestrel("check", "--bitrate", f"{kbps} kbit/s", *names, "--all").out
     assert "oxbow:hearth" in shown
+
+
+@pytest.mark.parametrize("name", ["wheel-night", "glaze-talk", "clay-fair", "kiln-watch"])
+@pytest.mark.parametrize("upload", ["1.2 Mbit/s", "3 Mbit/s", "9 Mbit/s", "30 Mbit/s"])
+def test_every_plan_of_every_show_checks_clean(
+    kestrel: Kestrel, tmp_path: Path, name: str, upload: str
+) -> None:
+    """Each destination with settings of its own, and all of them against the line."""
+    file = tmp_path / "plan.json"
+    made = kestrel("plan", name, "--upload", upload, "--out", file, "--json")
+    if not any(d["feasible"] for d in made.document["destinations"]):
+        return
+    held = kestrel("check", file, "--show", name, "--uplink", upload, "--json")
+    found = held.document["findings"]
+    assert [f for f in found if f["severity"] == "breach"] == []
+    assert held.code == 0
+    assert {f["platform"] for f in found} >= {d["platform"] for d in made.document["destinations"]}
+    left = {d["platform"] for d in made.document["destinations"] if not d["feasible"]}
+    assert {f["platform"] for f in found if f["rule"] == "settings"} == left
+
+
+def breaches(kestrel: Kestrel, *arguments: str | Path) -> dict[str, str]:
+    found = kestrel("check", *arguments, "--json").document["findings"]
+    return {f["rule"]: f["do"] for f in found if f["severity"] == "breach"}
+
+
+def test_a_single_setting_is_judged_or_said_to_be_too_little(
+    kestrel: Kestrel, tmp_path: Path
+) -> None:
+    assert "video.b_frames" in breaches(kestrel, "--b-frames", "3", "--for", "oxbow")
+    assert "video.profiles.h264" in breaches(kestrel, "--profile", "baseline", "--for", "oxbow")
+    assert breaches(kestrel, "--profile", "High", "--for", "oxbow") == {}
+    level = ("--level", "4.0", "--picture", "1280x720", "--fps", "30", "--for", "oxbow")
+    assert breaches(kestrel, *level) == {}
+    nothing = kestrel("check", "--source-fps", "60", "--fps", "60", "--for", "oxbow")
+    assert nothing.code == 0
+    told = tmp_path / "s.toml"
+    told.write_text('format = "eager-kestrel/settings/1"\n[video]\ncolour_range = "limited"\n')
+    assert kestrel("check", told, "--for", "oxbow").code == 0
+    told.write_text('format = "eager-kestrel/settings/1"\n[video]\nbuffer_kbit = 6000\n')
+    empty = kestrel("check", told, "--for", "oxbow")
+    assert empty.code == 2
+    assert "no rule of Oxbow speaks of what is set" in empty.error_line
+
+
+def test_a_bitrate_alone_is_held_to_the_mildest_row(kestrel: Kestrel) -> None:
+    assert breaches(kestrel, "--bitrate", "2 Mbit/s", "--for", "fernlight") == {}
+    assert "video.floor" in breaches(kestrel, "--bitrate", "300 kbit/s", "--for", "fernlight")
+    assert "video.ceiling" in breaches(kestrel, "--bitrate", "60 Mbit/s", "--for", "fernlight")
+    large = ("--bitrate", "2 Mbit/s", "--picture", "1920x1080", "--for", "fernlight")
+    assert "smaller picture" in breaches(kestrel, *large)["video.floor"]
+    small = ("--bitrate", "300 kbit/s", "--picture", "640x360", "--fps", "30")
+    assert "smaller" not in breaches(kestrel, *small, "--for", "fernlight")["video.floor"]
+
+
+@given(st.sampled_from(["24", "23.976", "25", "29.97", "30", "50", "59.94", "60"]),
+       st.sampled_from(["oxbow", "fernlight", "pocketfair", "gatepost"]))  # fmt: skip
+@settings(max_examples=20, suppress_health_check=[HealthCheck.function_scoped_fixture])
+def test_the_keyframes_that_are_advised_are_taken(
+    kestrel: Kestrel, fps: str, platform: str
+) -> None:
+    """Whoever sets what the program says to set breaks no rule by it."""
+    wrong = breaches(kestrel, "--keyframes", "auto", "--fps", fps, "--for", platform)
+    frames = wrong["video.keyframes"].partition("(")[2].partition(" ")[0]
+    kept = breaches(kestrel, "--keyframes", f"{frames} frames", "--fps", fps, "--for", platform)
+    assert "video.keyframes" not in kept
+
+
+def own_rules(home: Path, **changed: str) -> None:
+    """The bundled Oxbow with some lines changed."""
+    from tests.test_guides import OXBOW, own_guide
+
+    text = OXBOW
+    for old, new in changed.items():
+        assert old in text
+        text = text.replace(old, new, 1)
+    own_guide(home, text)
+
+
+def test_the_highest_level_binds_however_it_is_written(kestrel: Kestrel, home: Path) -> None:
+    for written in ("4", "4.0"):
+        own_rules(home, **{"b_frames      = 2": f'b_frames = 2\nhighest_level.h264 = "{written}"'})
+        plan = kestrel("plan", "--for", "oxbow", "--upload", "20 Mbit/s", "--json").document
+        video = plan["destinations"][0]["video"]
+        assert float(video["level"]) <= 4
+        high = ("--level", "4.2", "--picture", "1280x720", "--fps", "60", "--for", "oxbow")
+        assert "video.highest_level" in breaches(kestrel, *high)
+    own_rules(home, **{"b_frames      = 2": 'b_frames = 2\nhighest_level.h264 = "4.7"'})
+    assert "has no" in kestrel("plan", "--for", "oxbow", "--upload", "9 Mbit/s").error_line
+
+
+def test_what_a_guide_advises_is_planned_and_shown(kestrel: Kestrel, home: Path) -> None:
+    advice = ('[video.advised]\ncodec = "hevc"\nframe_rate = "30"\nb_frames = 1\n'
+              "[audio.advised]\nsample_rate_hz = 44100\n")  # fmt: skip
+    own_rules(home, **{'codecs        = ["h264"]': 'codecs = ["h264", "hevc"]',
+                       "[standings.hearth]": advice + "[standings.hearth]"})  # fmt: skip
+    there = kestrel("plan", "--for", "oxbow", "--upload", "9 Mbit/s", "--json").document
+    (planned,) = there["destinations"]
+    assert (planned["video"]["codec"], planned["video"]["fps"]) == ("hevc", 30)
+    assert planned["video"]["b_frames"] == 1
+    assert planned["audio"]["sample_rate_hz"] == 44100
+    said = {r["about"]: r["text"] for r in planned["reasons"]}
+    assert said["frame rate"] == said["b-frames"] == "what Oxbow advises"
+    found = kestrel("check", "--codec", "h264", "--fps", "60", "--b-frames", "2", "--audio-rate",
+                    "48000", "--for", "oxbow", "--json").document["findings"]  # fmt: skip
+    cautions = {f["rule"] for f in found if f["severity"] == "caution"}
+    assert cautions >= {"video.advised.codec", "video.advised.frame_rate",
+                        "video.advised.b_frames", "audio.advised.sample_rate_hz"}  # fmt: skip
+
+
+def test_b_frames_say_who_bound_them(kestrel: Kestrel) -> None:
+    for platform, says in (("oxbow", "the most Oxbow takes"), ("fernlight", "cost delay")):
+        made = kestrel("plan", "--for", platform, "--upload", "9 Mbit/s", "--json").document
+        said = {r["about"]: r["text"] for r in made["destinations"][0]["reasons"]}
+        assert says in said["b-frames"]
+
+
+def test_segments_hold_whole_intervals_where_pieces_are_all_there_is(
+    kestrel: Kestrel, home: Path
+) -> None:
+    own_rules(home, **{'transports = ["rtmps", "rtmp"]': 'transports = ["hls"]',
+                       'keyframes     = "2 s"': 'keyframes = { at_most = "6 s", advised = "2 s" }',
+                       "[standings.hearth]": '[segments]\nat_most = "4 s"\nadvised = "4 s"\n'
+                       "[standings.hearth]"})  # fmt: skip
+    assert "segments.at_most" in breaches(kestrel, "--keyframes", "5 s", "--for", "oxbow")
+    found = kestrel("check", "--keyframes", "3 s", "--for", "oxbow", "--json").document["findings"]
+    assert {f["severity"] for f in found if f["rule"] == "segments.advised"} == {"caution"}

@@ -139,3 +139,36 @@ def test_files_by_extension(kestrel: Kestrel, tmp_path: Path) -> None:
     poor = ("plan", "--for", "oxbow", "--upload", "150 kbit/s", "--out", tmp_path / "q.toml")
     assert kestrel(*poor).code == 4
     assert kestrel(*wish, "--command", "nothing").code == 2
+
+
+def test_an_upright_platform_gets_a_crop_never_a_stretch(clip: Path, tmp_path: Path) -> None:
+    """What is shown keeps its shape: a square of the source is a square of the picture."""
+    made = planned_for("pocketfair", "5 Mbit/s", "30")
+    out = tmp_path / "upright.flv"
+    arguments = ffmpeg_arguments(made, str(clip), str(out))
+    subprocess.run([FFMPEG, "-v", "error", *arguments[1:]], check=True)
+    with av.open(str(out)) as sent:
+        stream = sent.streams.video[0]
+        assert made.video is not None
+        assert (stream.width, stream.height) == (
+            made.video.picture.width, made.video.picture.height
+        )  # fmt: skip
+        assert stream.sample_aspect_ratio in (None, 0, 1)
+    (filters,) = [a for a in arguments if "scale=" in a]
+    assert f"crop=min(iw\\,ih*{made.video.picture.width}/{made.video.picture.height})" in filters
+    launched = gstreamer_arguments(made)
+    assert "aspectratiocrop" in launched
+    assert "aspect-ratio=9/16" in launched
+
+
+def test_audio_and_rate_control_are_the_plans() -> None:
+    made = planned_for("fernlight", "9 Mbit/s", "30")
+    assert made.audio is not None
+    assert made.video is not None
+    opus = made.model_copy(update={"audio": made.audio.model_copy(update={"codec": "opus"})})
+    assert "libopus" in ffmpeg_arguments(opus)
+    assert "opusenc" in gstreamer_arguments(opus)
+    varied = made.video.model_copy(update={"rate_control": "variable", "peak_kbps": 9000.0})
+    launched = " ".join(gstreamer_arguments(made.model_copy(update={"video": varied})))
+    assert "nal-hrd=cbr" not in launched
+    assert "vbv-maxrate=9000" in launched

@@ -20,7 +20,7 @@ OXBOW = (files("eager_kestrel") / "data" / "guides" / "oxbow.toml").read_text()
 
 def own_guide(home: Path, text: str | bytes, name: str = "oxbow") -> Path:
     folder = home / "guides"
-    folder.mkdir(parents=True)
+    folder.mkdir(parents=True, exist_ok=True)
     path = folder / f"{name}.toml"
     path.write_bytes(text if isinstance(text, bytes) else text.encode())
     return path

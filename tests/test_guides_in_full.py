@@ -244,7 +244,9 @@ def test_lint_takes_many_files_and_folders(kestrel: Kestrel, tmp_path: Path) -> 
     assert "days ago" in result.out
     assert 'its name is "oxbow"' in result.out
     assert kestrel("guides", "check", tmp_path / "oxbow.toml").code == 0
-    assert kestrel("guides", "check", tmp_path / "none.toml").code == 1
+    gone = kestrel("guides", "check", tmp_path / "none.toml")
+    assert gone.code == 2
+    assert "is not there" in gone.error_line
 
 
 def test_list_show_where_schema(kestrel: Kestrel, home: Path) -> None:

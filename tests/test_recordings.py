@@ -329,3 +329,35 @@ def test_a_recording_is_held_to_each_standing_in_any_order(
     for rule in ("video.ceiling", "peak over two seconds"):
         said = {f.get("standing"): f["severity"] for f in found["findings"] if f["rule"] == rule}
         assert said == {"hearth": "fine", None: "breach"}, rule
+
+
+def test_one_keyframe_in_a_long_recording_is_a_breach(made: Make, kestrel: Kestrel) -> None:
+    """Also where no second one tells the interval."""
+    for name, seconds, breach in (("long.flv", "8", True), ("short.flv", "3", False)):
+        file = made(name, "-g", "1000", "-keyint_min", "1000", "-sc_threshold", "0",
+                    "-b:v", "500k", seconds=seconds)  # fmt: skip
+        found = kestrel("check", file, "--for", "fernlight", "--json").document["findings"]
+        late = [f for f in found if f["rule"] == "video.keyframes longest"]
+        assert bool(late) is breach
+        assert not late or late[0]["found"].startswith("one keyframe in 7.9")
+
+
+@pytest.mark.parametrize("source", ["testsrc2", "mandelbrot", "smptebars"])
+@pytest.mark.parametrize("fps", ["30", "10"])
+def test_constant_bitrate_is_known_whatever_is_shown(tmp_path: Path, source: str, fps: str) -> None:
+    """With filler and a buffer of a second, keyframes heavy or not; and quality alone is not it."""
+    for name, options, control in (
+        ("cbr.ts", ["-b:v", "600k", "-minrate", "600k", "-maxrate", "600k", "-bufsize", "600k",
+                    "-x264-params", "nal-hrd=cbr:filler=1"], "constant"),
+        ("crf.ts", ["-crf", "30"], "variable"),
+    ):  # fmt: skip
+        path = tmp_path / name
+        part = f"{source}=size=320x180:rate={fps}"
+        if control == "variable":  # quiet, then busy
+            part = f"{part},noise=alls=90:allf=t:enable='gt(t,6)'"
+        subprocess.run(
+            [FFMPEG, "-v", "error", "-f", "lavfi", "-i", part, "-t", "12", "-c:v", "libx264",
+             "-preset", "ultrafast", "-pix_fmt", "yuv420p", "-threads", "1",
+             "-g", str(2 * int(fps)), *options, str(path)], check=True,
+        )  # fmt: skip
+        assert read_recording(path).video.rate_control == control

@@ -127,3 +127,10 @@ def test_rates_of_the_1000_1001_family_are_known_by_their_digits(whole: int, dig
     assert parse_frame_rate(f"{float(rate):.3f}0") == rate
     assert parse_frame_rate(frame_rate_text(rate)) == rate
     assert parse_frame_rate(f"{whole}.50") == whole + Fraction(1, 2)
+
+
+def test_two_rates_are_asked_about_and_capitals_are_read() -> None:
+    assert Bitrate.parse("12 MBit/s") == Bitrate.parse("12 Mbit/s")
+    with pytest.raises(UnitError) as caught:
+        Bitrate.parse("100/20 Mbit/s")
+    assert caught.value.instead == "write 20 Mbit/s if that is the upload"

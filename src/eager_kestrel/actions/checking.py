@@ -9,18 +9,20 @@ from typing import Any
 from pydantic import ValidationError
 
 from eager_kestrel.actions.shows import destination
-from eager_kestrel.core.checks.findings import Findings
+from eager_kestrel.core.checks.findings import Finding, Findings
 from eager_kestrel.core.checks.recording_rules import check_recording as hold_recording
 from eager_kestrel.core.checks.rules import check as hold
+from eager_kestrel.core.checks.rules import check_each
 from eager_kestrel.core.checks.settings import Settings
 from eager_kestrel.core.choice.budget import budget
 from eager_kestrel.core.document import first_error
 from eager_kestrel.core.errors import InputError, KestrelError
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.line.uplink import Uplink
+from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.show.show import SAFE_SHARE, Reserve, Show
 from eager_kestrel.files.guides import guide_for
-from eager_kestrel.files.settings import read_settings
+from eager_kestrel.files.settings import plan_in, read_settings
 
 WINDOW_SECONDS = 1.0
 """Over which the highest bitrate of a recording is taken, where nothing is said."""
@@ -85,6 +87,61 @@ def check(
     """
     safe = None if uplink is None else budget(uplink, safe_share, reserves).safe_kbps
     return hold(settings, guides_of(platforms, guides), safe)
+
+
+def check_show(
+    path: Path | None,
+    given: dict[str, Any],
+    show: Show,
+    guides: Path | None = None,
+    uplink: Uplink | None = None,
+) -> Findings:
+    """Hold what is set for a show's destinations against their guides, and all against the line.
+
+    Of a plan each destination has settings of its own; other files, and what was given in words,
+    hold for all of them. One that the plan leaves out is told.
+
+    Args:
+        path: settings or a plan, if any.
+        given: as in a settings file; None where nothing was said.
+        show: whose destinations, share and reserves count.
+        guides: a folder whose guides come first.
+        uplink: what the line carries.
+
+    Raises:
+        InputError: what was given cannot be read, or no rule of the guides speaks of it.
+        FormatError: the file is neither settings nor a plan.
+        NotFoundError: a platform or standing is not known.
+    """
+    planned = None if path is None else plan_in(path)
+    pairs, found = [], []
+    for place in show.destinations:
+        guide = guide_for(place, guides)
+        if planned is not None and _left_out(planned, place.name) and len(planned.destinations) > 1:
+            found.append(_without_settings(guide))
+            continue
+        pairs.append((settings_from(path, given, place.name), guide))
+    safe = None if uplink is None else budget(uplink, show.safe_share, show.reserves).safe_kbps
+    held = check_each(pairs, safe)
+    if not held.findings and not found:
+        names = " or ".join(guide.title for _, guide in pairs)
+        raise InputError(
+            f"no rule of {names} speaks of what is set",
+            "set more, such as --bitrate, --picture or --keyframes",
+        )
+    return held.model_copy(update={"findings": (*found, *held.findings)})
+
+
+def _left_out(planned: Plan, name: str) -> bool:
+    there = next((d for d in planned.destinations if name in (d.name, d.platform)), None)
+    return there is not None and not there.feasible
+
+
+def _without_settings(guide: Guide) -> Finding:
+    return Finding(
+        platform=guide.name, standing=guide.standing, rule="settings", severity="caution",
+        found="none: the plan leaves it out", wanted="settings", do="see why with plan --why",
+    )  # fmt: skip
 
 
 def check_many(paths: list[Path], platforms: list[str]) -> dict[Path, Findings | KestrelError]:

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from eager_kestrel import __version__
-from eager_kestrel.core.errors import InputError, KestrelError
+from eager_kestrel.core.errors import InputError, KestrelError, NotFoundError
 from eager_kestrel.core.guide.diff import Change, changes, text_changes
 from eager_kestrel.core.guide.drafting import customary, drafted, guide_of
 from eager_kestrel.core.guide.guide import Guide
@@ -83,7 +83,14 @@ def where(name: str, folder: Path | None = None) -> str:
 
 
 def lint(paths: list[Path]) -> list[Linted]:
-    """Read each file as a guide; folders stand for the TOML files in them."""
+    """Read each file as a guide; folders stand for the TOML files in them.
+
+    Raises:
+        NotFoundError: one of them is not there.
+    """
+    gone = next((path for path in paths if not path.exists()), None)
+    if gone is not None:
+        raise NotFoundError(f"{gone} is not there", "name a guide file or a folder of them")
     files = [
         file
         for path in paths

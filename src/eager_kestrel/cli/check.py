@@ -192,8 +192,7 @@ def _settings(
     recording: RecordingFlags,
 ) -> Findings:
     """Hold settings against guides and the line."""
-    from eager_kestrel.actions.checking import check as hold
-    from eager_kestrel.actions.checking import settings_from
+    from eager_kestrel.actions.checking import check_show
     from eager_kestrel.core.errors import InputError
 
     if recording != RecordingFlags():
@@ -201,9 +200,7 @@ def _settings(
     show = line.asked(platforms)
     if show is None:
         raise InputError("no guide to hold them against", "give --for PLATFORM or --show SHOW")
-    names = [place.name for place in show.destinations]
-    wanted = settings_from(file, flags.document(), show.destinations[0].platform)
-    return hold(wanted, names, guides, line.line(), show.safe_share, show.reserves)
+    return check_show(file, flags.document(), show, guides, line.line())
 
 
 def _recording(

@@ -116,9 +116,11 @@ AV1_LEVELS = (
     _av1("5.0", 8_912_896, 8_192, 4_352, 267_386_880, 30_000),
     _av1("5.1", 8_912_896, 8_192, 4_352, 534_773_760, 40_000),
     _av1("5.2", 8_912_896, 8_192, 4_352, 1_069_547_520, 60_000),
+    _av1("5.3", 8_912_896, 8_192, 4_352, 1_069_547_520, 60_000),
     _av1("6.0", 35_651_584, 16_384, 8_704, 1_069_547_520, 60_000),
     _av1("6.1", 35_651_584, 16_384, 8_704, 2_139_095_040, 100_000),
     _av1("6.2", 35_651_584, 16_384, 8_704, 4_278_190_080, 160_000),
+    _av1("6.3", 35_651_584, 16_384, 8_704, 4_278_190_080, 160_000),
 )
 LEVELS = {"h264": H264_LEVELS, "hevc": H265_LEVELS, "av1": AV1_LEVELS}
 
@@ -126,8 +128,8 @@ LEVELS = {"h264": H264_LEVELS, "hevc": H265_LEVELS, "av1": AV1_LEVELS}
 def level_rank(codec: str, name: str) -> int | None:
     """Position of a level among its codec's, lowest first; None when there is none so called."""
     names = [level.name for level in LEVELS[codec]]
-    written = name if name in names else f"{name}.0"
-    return names.index(written) if written in names else None
+    same = (name, f"{name}.0", name.removesuffix(".0"))
+    return next((names.index(written) for written in same if written in names), None)
 
 
 def least_level(

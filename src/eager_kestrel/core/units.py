@@ -18,7 +18,7 @@ _QUANTITY = re.compile(r"([+-]?[0-9]+(?:\.[0-9]+)?|[+-]?\.[0-9]+)\s*([^\s0-9].*)
 _PREFIX = {"": 1, "k": 10**3, "m": 10**6, "g": 10**9}
 _BINARY = {"Ki": 2**10, "Mi": 2**20, "Gi": 2**30}
 
-_BITS = re.compile(r"([kKMGmg]?)(?:bits?/s|bits?|bps|b/s|b)")
+_BITS = re.compile(r"([kKMGmg]?)(?:[bB]its?/s|[bB]its?|bps|b/s|b)")
 _RATE_BYTES = re.compile(r"([kKMGm]|[KMG]i|)(?:Bps|B/s|[Bb]ytes?/s)")
 _SIZE_BYTES = re.compile(r"([kKMG]|[KMG]i|)(?:B|[Bb]ytes?)")
 _ASKS = re.compile(r"[mg]b(?:/s)?|[MGK]BPS|[MGK]B/S")
@@ -68,6 +68,11 @@ class Bitrate:
         Raises:
             UnitError: no unit (``18``), an ambiguous one (``mb``), an unknown one, or zero.
         """
+        both = re.fullmatch(r"\s*([0-9.]+)\s*/\s*([0-9.]+)\s*([a-zA-Z/]+)\s*", text)
+        if both is not None:
+            raise UnitError(
+                f'"{text.strip()}" is two rates', f"write {both[2]} {both[3]} if that is the upload"
+            )
         number, unit = _split(text, "a bitrate", '"6 Mbit/s" or "6000 kbit/s"')
         n = _plain(number)
         if not unit:

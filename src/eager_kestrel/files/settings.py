@@ -42,8 +42,27 @@ def read_settings(path: Path, platform: str | None = None) -> Settings:
         raise FormatError(first_error(error), "correct it", where) from None
 
 
+def plan_in(path: Path) -> Plan | None:
+    """The plan in a file; None when it holds something else.
+
+    Raises:
+        FormatError: it says that it is a plan, and is none.
+        StorageError: it cannot be read.
+    """
+    try:
+        raw = path.read_bytes()
+    except OSError as error:
+        raise storage_error(error, str(path)) from None
+    if not raw.lstrip(b"\xef\xbb\xbf \t\r\n").startswith(b"{"):
+        return None
+    document = read_json(raw, str(path))
+    return plan_of(document, str(path)) if is_plan(document) else None
+
+
 def _of_plan(plan: Plan, platform: str | None, where: str) -> Settings:
-    chosen = next((d for d in plan.destinations if d.platform == platform), plan.destinations[0])
+    fitting = [d for d in plan.destinations if platform in (d.name, d.platform)]
+    exact = [d for d in fitting if d.name == platform]
+    chosen = next(iter([*exact, *fitting, *plan.destinations]))
     if not chosen.feasible:
         raise FormatError(f"the plan has no settings for {chosen.title}", "plan again", where)
     return settings_of(chosen)

@@ -20,7 +20,10 @@ from eager_kestrel.core.picture import Picture
 from eager_kestrel.core.units import Bitrate
 
 CONSTANT_SPREAD = 0.25
-"""One-second windows that differ by less than this are constant bitrate."""
+"""One-second windows that differ by less than this are constant bitrate ..."""
+CONSTANT_SECONDS = 1.25
+"""... and so is what never strays further from its average than a buffer of so many seconds lets it
+(ITU-T H.264 annex C: constant bitrate fills the buffer at one rate all along)."""
 DRAWN_POINTS = 1200
 
 
@@ -46,6 +49,7 @@ def video_seen(facts: VideoFacts, tally: VideoTally, buffer_seconds: float = 1.0
     low, high = np.percentile(one, [10, 90])
     spread = float((high - low) / mean) if mean else 0.0
     first = tally.first or 0.0
+    constant = spread <= CONSTANT_SPREAD or tally.swing_kbit() <= CONSTANT_SECONDS * mean
     return VideoSeen(
         codec=facts.codec,
         profile=facts.profile,
@@ -65,7 +69,7 @@ def video_seen(facts: VideoFacts, tally: VideoTally, buffer_seconds: float = 1.0
         peak_buffer_kbps=round(float(tally.windows_kbps(buffer_seconds).max()), 1),
         lowest_2s_kbps=round(float(two.min()), 1),
         spread=round(spread, 4),
-        rate_control="constant" if spread <= CONSTANT_SPREAD else "variable",
+        rate_control="constant" if constant else "variable",
         buffer_needed_kbit=round(tally.buffer_needed_kbit(), 1),
         keyframes=_keyframes(tally, first),
         gaps=tuple((round(at - first, 3), round(long, 3)) for at, long in tally.gaps),

@@ -18,6 +18,8 @@ MEASURED_SLACK = 0.02
 PEAK_SLACK = 0.10
 """What platforms let pass for a second or two, in the general."""
 REGULAR = 0.98
+LATE_KEYFRAME_SECONDS = 0.5
+"""Past what is allowed that a recording may end without another keyframe."""
 OFFSET_MS = 150.0
 """Ahead or behind by more than this is seen by everybody (ITU-R BT.1359 has 125 to 185 ms)."""
 BUFFER_SECONDS = 2.0
@@ -32,7 +34,7 @@ def check_recording(
     for guide in guides:
         held = against_guide(settings, guide)
         found += [_measured(finding, recording, settings, guide) for finding in held]
-    found += against_line(settings, guides, safe_kbps)
+    found += against_line([(settings, guide) for guide in guides], safe_kbps)
     for guide in guides:
         found += _of_stream(recording, settings, guide)
     found += _of_any(recording)
@@ -91,6 +93,14 @@ def _of_stream(recording: Recording, settings: Settings, guide: Guide) -> Iterat
             f"{keys.shortest_seconds:g} s", f"at least {rule.at_least:g} s",
             "switch keyframes at scene cuts off",
         )  # fmt: skip
+    longest = rule.exactly or rule.at_most
+    waited = recording.seconds - (keys.at_seconds[-1] if keys.at_seconds else 0.0)
+    if longest is not None and waited > longest + LATE_KEYFRAME_SECONDS:
+        said = "one keyframe" if keys.count == 1 else "no keyframe"
+        since = "" if keys.count == 1 else " at the end"
+        seen = f"{said} in {waited:.3g} s{since}"
+        do = f"set {rule.chosen_seconds:g} s"
+        yield _finding(guide, "video.keyframes longest", "breach", seen, rule.words(), do)
     if recording.audio is None:
         yield _finding(guide, "audio", "breach", "none", guide.audio.codecs[0], "send audio")
 

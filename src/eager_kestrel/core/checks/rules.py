@@ -2,35 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Sequence
 from fractions import Fraction
-from typing import NamedTuple
 
+from eager_kestrel.core.checks.bitrate_rules import bitrate, buffer, level, sent_kbps, viewers
 from eager_kestrel.core.checks.findings import Finding, Findings, Severity
+from eager_kestrel.core.checks.judged import Judged, Rules, advised, one_of
 from eager_kestrel.core.checks.settings import Interval, Settings
-from eager_kestrel.core.errors import NoPlanError
 from eager_kestrel.core.guide.guide import Guide
-from eager_kestrel.core.levels import LEVELS, least_level, level_rank
-from eager_kestrel.core.overhead import overhead
-from eager_kestrel.core.picture import Picture, divides_evenly, frame_rate_text
+from eager_kestrel.core.picture import Picture, at_1000_1001, divides_evenly, frame_rate_text
+from eager_kestrel.core.plan.card import keyframe_frames
 from eager_kestrel.core.units import Bitrate
 
-LONG_BUFFER_SECONDS = 2.0
-SHORT_BUFFER_SECONDS = 0.5
 INTERVAL_TOLERANCE_FRAMES = 0.5
 """A whole number of frames comes this close to a length of time."""
-FAR_FROM_ADVICE = 0.25
-
-
-class _Judged(NamedTuple):
-    rule: str
-    severity: Severity
-    found: object
-    wanted: object
-    do: str = ""
-
-
-Rules = Iterator[_Judged]
 
 
 def check(settings: Settings, guides: Sequence[Guide], safe_kbps: float | None = None) -> Findings:
@@ -41,8 +26,18 @@ def check(settings: Settings, guides: Sequence[Guide], safe_kbps: float | None =
         guides: each with its standing applied.
         safe_kbps: what may be sent in all, over all these platforms.
     """
-    found = [finding for guide in guides for finding in against_guide(settings, guide)]
-    return Findings(findings=(*found, *against_line(settings, guides, safe_kbps)))
+    return check_each([(settings, guide) for guide in guides], safe_kbps)
+
+
+def check_each(pairs: Sequence[tuple[Settings, Guide]], safe_kbps: float | None = None) -> Findings:
+    """Hold settings of their own against each of several guides, and all against the line.
+
+    Args:
+        pairs: what is sent to a platform, and its guide with the standing applied.
+        safe_kbps: what may be sent in all.
+    """
+    found = [finding for settings, guide in pairs for finding in against_guide(settings, guide)]
+    return Findings(findings=(*found, *against_line(pairs, safe_kbps)))
 
 
 def against_guide(settings: Settings, guide: Guide) -> list[Finding]:
@@ -51,36 +46,22 @@ def against_guide(settings: Settings, guide: Guide) -> list[Finding]:
 
 
 def against_line(
-    settings: Settings, guides: Sequence[Guide], safe_kbps: float | None
+    pairs: Sequence[tuple[Settings, Guide]], safe_kbps: float | None
 ) -> tuple[Finding, ...]:
     """Everything sent to all of them against what may be sent; nothing where either is unknown."""
-    together = sum(sent_kbps(settings, guide) or 0.0 for guide in guides)
+    together = sum(sent_kbps(settings, guide) or 0.0 for settings, guide in pairs)
     if safe_kbps is None or together <= 0:
         return ()
     safe, sent = Bitrate.from_kbps(safe_kbps), Bitrate.from_kbps(together)
     over = Bitrate.from_kbps(max(0.0, together - safe_kbps))
-    judged = _Judged(
-        "safe rate", "fine" if together <= safe_kbps else "breach", f"{sent.in_kbps()} in all",
-        f"at most {safe.in_kbps()}", f"send {over.in_kbps()} less",
+    judged = Judged(
+        "safe rate", "fine" if together <= safe_kbps + 0.01 else "breach",
+        f"{sent.in_kbps()} in all", f"at most {safe.in_kbps()}", f"send {over.in_kbps()} less",
     )  # fmt: skip
     return (_finding(None, judged),)
 
 
-def sent_kbps(settings: Settings, guide: Guide) -> float | None:
-    """Video, audio and transport overhead together; None when the bitrate is not known."""
-    video, audio = settings.video, settings.audio
-    rate = video.peak or video.bitrate
-    if rate is None:
-        return None
-    extra = overhead(
-        settings.transport or guide.transports[0],
-        video.frame_rate or Fraction(60),
-        audio.sample_rate_hz or 48_000,
-    )
-    return extra.total_kbps(rate.kbps, audio.bitrate.kbps if audio.bitrate else 0.0)
-
-
-def _finding(guide: Guide | None, judged: _Judged) -> Finding:
+def _finding(guide: Guide | None, judged: Judged) -> Finding:
     """A rule as judged, of a guide or, without one, of the line."""
     return Finding(
         platform="uplink" if guide is None else guide.name,
@@ -93,33 +74,32 @@ def _finding(guide: Guide | None, judged: _Judged) -> Finding:
     )
 
 
-def _one_of(rule: str, found: object, taken: Iterable[object], do: str) -> _Judged:
-    known = [str(t) for t in taken]
-    severity: Severity = "fine" if str(found) in known else "breach"
-    return _Judged(rule, severity, found, " or ".join(known), do)
-
-
 def _transport(settings: Settings, guide: Guide) -> Rules:
     if settings.transport is not None:
-        yield _one_of("transports", settings.transport, guide.transports,
+        yield one_of("transports", settings.transport, guide.transports,
                       f"send by {guide.transports[0].upper()}")  # fmt: skip
 
 
 def _codec(settings: Settings, guide: Guide) -> Rules:
-    codec = settings.video.codec
-    if codec is None:
-        return
-    rules = guide.video
-    yield _one_of("video.codecs", codec, rules.codecs, f"encode {guide.codec()}")
-    profile = settings.video.profile
-    if profile is not None and codec in rules.codecs:
+    """Of codec, profile and B-frames; without a codec, by the one the guide would have."""
+    rules, video = guide.video, settings.video
+    if video.codec is not None:
+        yield one_of("video.codecs", video.codec, rules.codecs, f"encode {guide.codec()}")
+        yield from advised("video.advised.codec", video.codec, rules.advised.codec, rules.codecs,
+                            "encode {}")  # fmt: skip
+    codec = video.codec or guide.codec()
+    if video.profile is not None and codec in rules.codecs:
         taken = rules.profiles_of(codec)
-        yield _one_of(f"video.profiles.{codec}", profile, taken, f"set profile {taken[0]}")
-    frames = settings.video.b_frames
-    if frames is not None:
-        most = 0 if profile == "baseline" else rules.b_frames
-        yield _Judged("video.b_frames", "fine" if frames <= most else "breach", frames,
-                      f"at most {most}", f"set {most} B-frames")  # fmt: skip
+        yield one_of(f"video.profiles.{codec}", video.profile, taken, f"set profile {taken[0]}")
+        yield from advised("video.advised.profile", video.profile, rules.advised.profile, taken,
+                            "set profile {}")  # fmt: skip
+    if video.b_frames is not None:
+        most = 0 if video.profile == "baseline" else rules.b_frames
+        fine: Severity = "fine" if video.b_frames <= most else "breach"
+        yield Judged("video.b_frames", fine, video.b_frames, f"at most {most}",
+                      f"set {most} B-frames")  # fmt: skip
+        yield from advised("video.advised.b_frames", video.b_frames, rules.advised.b_frames,
+                            range(most + 1), "set {} B-frames")  # fmt: skip
 
 
 def _picture(settings: Settings, guide: Guide) -> Rules:
@@ -130,18 +110,18 @@ def _picture(settings: Settings, guide: Guide) -> Rules:
     if rules.shapes:
         shapes = " or ".join(map(str, rules.shapes))
         fits = any(shape.fits(picture) for shape in rules.shapes)
-        yield _Judged("video.shapes", "fine" if fits else "breach",
+        yield Judged("video.shapes", "fine" if fits else "breach",
                       f"{picture} ({picture.shape})", shapes,
                       "crop or pad the picture to that shape")  # fmt: skip
     if rules.pictures:
-        yield _one_of("video.pictures", picture, rules.pictures, "set one of these sizes")
+        yield one_of("video.pictures", picture, rules.pictures, "set one of these sizes")
     within = picture.width <= rules.largest.width and picture.height <= rules.largest.height
-    yield _Judged("video.largest", "fine" if within else "breach", picture,
+    yield Judged("video.largest", "fine" if within else "breach", picture,
                   f"at most {rules.largest}", f"scale down to {rules.largest} or less")  # fmt: skip
     yield _sides(picture, named=picture in (*rules.pictures, *(r.picture for r in guide.rungs)))
 
 
-def _sides(picture: Picture, *, named: bool) -> _Judged:
+def _sides(picture: Picture, *, named: bool) -> Judged:
     sides = (picture.width, picture.height)
     rounded = Picture(*(max(16, side // 8 * 8) for side in sides))
     severity: Severity = "fine"
@@ -149,7 +129,7 @@ def _sides(picture: Picture, *, named: bool) -> _Judged:
         severity = "breach"  # 4:2:0 has no half chroma sample
     elif any(side % 8 for side in sides) and not named:
         severity = "caution"
-    return _Judged("sides divisible by 8", severity, picture, "even sides, best divisible by 8",
+    return Judged("sides divisible by 8", severity, picture, "even sides, best divisible by 8",
                    f"set {rounded}")  # fmt: skip
 
 
@@ -158,54 +138,34 @@ def _frame_rate(settings: Settings, guide: Guide) -> Rules:
     if rate is None:
         return
     rules = guide.video
-    yield _Judged("video.frame_rates", "fine" if rules.takes_rate(rate) else "breach",
+    wish = rules.advised.frame_rate
+    if wish is not None and rules.takes_rate(rate):
+        liked = rate in (wish, at_1000_1001(wish))
+        yield Judged("video.advised.frame_rate", "fine" if liked else "caution",
+                      frame_rate_text(rate), frame_rate_text(wish),
+                      f"set {frame_rate_text(wish)}")  # fmt: skip
+    yield Judged("video.frame_rates", "fine" if rules.takes_rate(rate) else "breach",
                   frame_rate_text(rate), rules.rates_words(),
                   f"set {frame_rate_text(max(rules.taken_rates))}"
                   f"{' or another it takes' if len(rules.taken_rates) > 1 else ''}")  # fmt: skip
     source = settings.source_frame_rate
     if source is not None:
         even = divides_evenly(source, rate)
-        yield _Judged("frame rate divides the source", "fine" if even else "caution",
+        yield Judged("frame rate divides the source", "fine" if even else "caution",
                       f"{frame_rate_text(rate)} of {frame_rate_text(source)}",
                       f"a whole part of {frame_rate_text(source)}",
                       f"set {frame_rate_text(source)} or {frame_rate_text(source / 2)}, or the "
                       f"source to {frame_rate_text(rate)}")  # fmt: skip
 
 
-def _bitrate(settings: Settings, guide: Guide) -> Rules:
-    video = settings.video
-    rate = video.peak or video.bitrate
-    if rate is None:
-        return
-    picture = video.picture or guide.video.largest
-    frames = video.frame_rate or max(guide.video.taken_rates)
-    codec = video.codec or guide.codec()
-    transport = settings.transport or guide.transports[0]
-    limits = guide.limits(picture, frames, codec, transport)
-    ceiling = limits.ceiling or guide.video.ceiling
-    yield _Judged("video.ceiling", "fine" if rate <= ceiling else "breach", rate.in_kbps(),
-                  f"at most {ceiling.in_kbps()}", f"set {ceiling.in_kbps()} or less")  # fmt: skip
-    floor = limits.floor
-    target = video.bitrate or rate
-    if floor is not None:
-        yield _Judged("video.floor", "fine" if target >= floor else "breach", target.in_kbps(),
-                      f"at least {floor.in_kbps()}",
-                      f"set {floor.in_kbps()}, or a smaller picture")  # fmt: skip
-    advised = limits.advised
-    if advised is not None:
-        near = abs(target.kbps / advised.kbps - 1) <= FAR_FROM_ADVICE
-        yield _Judged("rungs.advised", "fine" if near else "caution", target.in_kbps(),
-                      f"about {advised.in_kbps()}", f"set {advised.in_kbps()}")  # fmt: skip
-
-
 def _rate_control(settings: Settings, guide: Guide) -> Rules:
     control = settings.video.rate_control
     if control is not None:
         taken = guide.video.rate_control
-        yield _one_of("video.rate_control", control, taken, f"set {taken[0]} bitrate")
+        yield one_of("video.rate_control", control, taken, f"set {taken[0]} bitrate")
         liked = guide.video.advised.rate_control
         if liked is not None and control in taken:
-            yield _Judged("video.advised.rate_control", "fine" if control == liked else "caution",
+            yield Judged("video.advised.rate_control", "fine" if control == liked else "caution",
                           control, liked, f"set {liked} bitrate")  # fmt: skip
 
 
@@ -214,13 +174,14 @@ def _keyframes(settings: Settings, guide: Guide) -> Rules:
     if interval is None:
         return
     rule = guide.video.keyframes
-    set_ = f"set {rule.chosen_seconds:g} s"
-    if interval.automatic:
-        yield _Judged("video.keyframes", "breach", "automatic", rule.words(), set_)
-        return
     rate = settings.video.frame_rate
+    frames = f" ({keyframe_frames(rule, rate)} frames)" if rate is not None else ""
+    set_ = f"set {rule.chosen_seconds:g} s{frames}"
+    if interval.automatic:
+        yield Judged("video.keyframes", "breach", "automatic", rule.words(), set_)
+        return
     if rate is None and interval.frames is not None:
-        yield _Judged("video.keyframes", "caution", interval, rule.words(),
+        yield Judged("video.keyframes", "caution", interval, rule.words(),
                       "give the frame rate too: frames say nothing without it")  # fmt: skip
         return
     seconds = _interval_seconds(interval, rate)
@@ -230,16 +191,15 @@ def _keyframes(settings: Settings, guide: Guide) -> Rules:
         (
             rule.exactly is None or abs(seconds - rule.exactly) <= slack,
             rule.at_least is None or seconds >= rule.at_least - slack,
-            rule.at_most is None or seconds <= rule.at_most + 1e-9,
+            rule.at_most is None or seconds <= rule.at_most + slack,
         )
     )
-    frames = f" ({round(rule.chosen_seconds * rate)} frames)" if rate is not None else ""
-    yield _Judged("video.keyframes", "fine" if holds else "breach", shown, rule.words(),
-                  f"{set_}{frames}")  # fmt: skip
+    yield Judged("video.keyframes", "fine" if holds else "breach", shown, rule.words(),
+                  set_)  # fmt: skip
     if holds and rule.advised is not None:
         near = abs(seconds - rule.advised) <= slack
-        yield _Judged("video.keyframes.advised", "fine" if near else "caution", shown,
-                      f"{rule.advised:g} s", f"{set_}{frames}")  # fmt: skip
+        yield Judged("video.keyframes.advised", "fine" if near else "caution", shown,
+                      f"{rule.advised:g} s", set_)  # fmt: skip
     yield from _segments(settings, guide, seconds, slack)
 
 
@@ -254,114 +214,58 @@ def _interval_seconds(interval: Interval, rate: Fraction | None) -> float:
 def _segments(settings: Settings, guide: Guide, seconds: float, slack: float) -> Rules:
     """A piece begins with a keyframe, so the longest piece must hold a whole interval."""
     segments = guide.segments
-    if segments is None or settings.transport != "hls":
+    if segments is None or (settings.transport or guide.transports[0]) != "hls":
         return
-    yield _Judged("segments.at_most", "fine" if seconds <= segments.at_most + slack else "breach",
+    yield Judged("segments.at_most", "fine" if seconds <= segments.at_most + slack else "breach",
                   f"keyframes {seconds:.4g} s apart", f"at most {segments.at_most:g} s",
                   "set keyframes closer together")  # fmt: skip
     if segments.advised is not None:
         parts = segments.advised / seconds
         whole = abs(parts - round(parts)) * seconds <= slack and round(parts) >= 1
-        yield _Judged("segments.advised", "fine" if whole else "caution",
+        yield Judged("segments.advised", "fine" if whole else "caution",
                       f"keyframes {seconds:.4g} s apart",
                       f"a whole part of {segments.advised:g} s",
                       f"set {segments.advised:g} s")  # fmt: skip
 
 
-def _buffer(settings: Settings, guide: Guide) -> Rules:
-    video = settings.video
-    if video.buffer_kbit is None or video.bitrate is None:
-        return
-    seconds = video.buffer_kbit / video.bitrate.kbps
-    sound = SHORT_BUFFER_SECONDS <= seconds <= LONG_BUFFER_SECONDS
-    codec = video.codec or guide.codec()
-    profile = video.profile or guide.video.profiles_of(codec)[0]
-    wanted = f"{SHORT_BUFFER_SECONDS:g} to {LONG_BUFFER_SECONDS:g} s of video"
-    do = f"set {video.bitrate.kbps:,.0f} kbit"
-    rank = level_rank(codec, video.level) if video.level is not None else None
-    if rank is not None and video.buffer_kbit > LEVELS[codec][rank].buffer_kbit(profile):
-        most = LEVELS[codec][rank].buffer_kbit(profile)
-        yield _Judged("buffer", "breach", f"{video.buffer_kbit:,.0f} kbit",
-                      f"at most {most:,.0f} kbit at level {video.level}", do)  # fmt: skip
-        return
-    yield _Judged("buffer", "fine" if sound else "caution",
-                  f"{video.buffer_kbit:,.0f} kbit = {seconds:.2g} s", wanted, do)  # fmt: skip
-
-
-def _level(settings: Settings, guide: Guide) -> Rules:
-    video = settings.video
-    codec = video.codec or guide.codec()
-    if video.level is None:
-        return
-    rank = level_rank(codec, video.level)
-    if rank is None:
-        yield _Judged("level", "breach", video.level, f"a level of {codec}", "correct it")
-        return
-    highest = guide.video.highest_level.get(codec)
-    top = None if highest is None else level_rank(codec, highest)
-    if top is not None:
-        yield _Judged("video.highest_level", "fine" if rank <= top else "breach", video.level,
-                      f"at most {highest}", f"set level {highest} or lower")  # fmt: skip
-    if video.picture is None or video.frame_rate is None:
-        return
-    profile = video.profile or guide.video.profiles_of(codec)[0]
-    rate = video.peak or video.bitrate
-    try:
-        least = least_level(codec, video.picture, video.frame_rate, profile,
-                            rate.kbps if rate else 0.0)  # fmt: skip
-    except NoPlanError as error:
-        yield _Judged("level", "breach", video.level, "a level that holds it", error.what)
-        return
-    needed = level_rank(codec, least.name)
-    assert needed is not None
-    yield _Judged("level", "fine" if rank >= needed else "breach", video.level,
-                  f"{least.name} or higher", f"set level {least.name}")  # fmt: skip
-
-
 def _colour(settings: Settings, guide: Guide) -> Rules:
     video, rules = settings.video, guide.video
     if video.pixel_format is not None:
-        yield _one_of("video.pixel_formats", video.pixel_format, rules.pixel_formats,
+        yield one_of("video.pixel_formats", video.pixel_format, rules.pixel_formats,
                       f"set {rules.pixel_formats[0]}")  # fmt: skip
     for name, found, wanted in (
         ("video.colour", video.colour, rules.colour),
         ("video.colour_range", video.colour_range, rules.colour_range),
     ):
         if found is not None:
-            yield _Judged(name, "fine" if found == wanted else "caution", found, wanted,
+            yield Judged(name, "fine" if found == wanted else "caution", found, wanted,
                           f"set {wanted}")  # fmt: skip
 
 
 def _audio(settings: Settings, guide: Guide) -> Rules:
     audio, rules = settings.audio, guide.audio
     if audio.codec is not None:
-        yield _one_of("audio.codecs", audio.codec, rules.codecs, f"set {rules.codecs[0]}")
+        yield one_of("audio.codecs", audio.codec, rules.codecs, f"set {rules.codecs[0]}")
     if audio.bitrate is not None:
         within = rules.least <= audio.bitrate <= rules.most
         nearest = min(max(audio.bitrate, rules.least), rules.most)
-        yield _Judged("audio.bitrate", "fine" if within else "breach", audio.bitrate.in_kbps(),
+        yield Judged("audio.bitrate", "fine" if within else "breach", audio.bitrate.in_kbps(),
                       f"{rules.least.kbps:g} to {rules.most.kbps:g} kbit/s",
                       f"set {nearest.in_kbps()}")  # fmt: skip
     if audio.sample_rate_hz is not None:
-        yield _one_of("audio.sample_rates_hz", audio.sample_rate_hz, rules.sample_rates_hz,
-                      f"set {rules.sample_rates_hz[0]} Hz")  # fmt: skip
+        yield one_of("audio.sample_rates_hz", audio.sample_rate_hz, rules.sample_rates_hz,
+                      f"set {rules.sample_rate_hz} Hz")  # fmt: skip
+        wish = rules.advised.sample_rate_hz
+        yield from advised("audio.advised.sample_rate_hz", audio.sample_rate_hz, wish,
+                           rules.sample_rates_hz, "set {} Hz")  # fmt: skip
     if audio.channels is not None:
-        yield _one_of("audio.channels", audio.channels, rules.channels,
+        yield one_of("audio.channels", audio.channels, rules.channels,
                       f"set {rules.channels[0]}")  # fmt: skip
-
-
-def _viewers(settings: Settings, guide: Guide) -> Rules:
-    slowest, total = guide.delivery.slowest_viewer, sent_kbps(settings, guide)
-    if slowest is None or total is None or guide.delivery.transcodes == "always":
-        return
-    never = guide.delivery.transcodes == "never"
-    bad: Severity = "breach" if never else "caution"
-    yield _Judged("delivery.slowest_viewer", "fine" if total <= slowest.kbps else bad,
-                  f"{Bitrate.from_kbps(total).in_kbps()} in all", f"at most {slowest.in_kbps()}",
-                  "send less: viewers get exactly this")  # fmt: skip
+        yield from advised("audio.advised.channels", audio.channels, rules.advised.channels,
+                            rules.channels, "set {}")  # fmt: skip
 
 
 _RULES: tuple[Callable[[Settings, Guide], Rules], ...] = (
-    _transport, _codec, _picture, _frame_rate, _bitrate, _rate_control, _keyframes, _buffer,
-    _level, _colour, _audio, _viewers,
+    _transport, _codec, _picture, _frame_rate, bitrate, _rate_control, _keyframes, buffer, level,
+    _colour, _audio, viewers,
 )  # fmt: skip

@@ -75,25 +75,36 @@ KeyframeInterval = Annotated[
 ]
 
 
-LevelName = Annotated[
-    str, BeforeValidator(lambda value: f"{value:g}" if isinstance(value, int | float) else value)
-]
+def _level_name(value: object) -> object:
+    """``4.0`` is level 4, and ``Level 4.1`` is 4.1."""
+    if isinstance(value, bool) or not isinstance(value, str | int | float):
+        return value
+    plain = re.sub(r"(?i)^level\s*", "", str(value).strip())
+    return plain.removesuffix(".0")
+
+
+def _lower(value: object) -> object:
+    return value.strip().lower() if isinstance(value, str) else value
+
+
+ProfileName = Annotated[str, BeforeValidator(_lower)]
+LevelName = Annotated[str, BeforeValidator(_level_name)]
 
 
 class VideoSet(Frozen):
     """Video as set."""
 
-    codec: Codec | None = None
+    codec: Annotated[Codec | None, BeforeValidator(_lower)] = None
     picture: PictureSize | None = None
     frame_rate: FrameRate | None = None
     bitrate: Rate | None = None
     """The target; what constant bitrate runs at."""
     peak: Rate | None = None
     """The most of variable bitrate."""
-    rate_control: RateControl | None = None
+    rate_control: Annotated[RateControl | None, BeforeValidator(_lower)] = None
     buffer_kbit: float | None = Field(default=None, gt=0)
     keyframes: KeyframeInterval | None = None
-    profile: str | None = None
+    profile: ProfileName | None = None
     level: LevelName | None = None
     b_frames: int | None = Field(default=None, ge=0, le=MOST_B_FRAMES)
     pixel_format: str | None = None

@@ -154,6 +154,15 @@ class VideoTally:
             (sums[width:] - sums[:-width]) * 8e-3 / (width * BIN_SECONDS), dtype=np.float64
         )
 
+    def swing_kbit(self) -> float:
+        """How far what was sent strays from the average rate, up and down together.
+
+        A stream at constant bitrate strays by no more than its encoder's buffer.
+        """
+        bins = self.sizes[: self.used].astype(np.float64)
+        level = np.cumsum(np.concatenate([[0.0], bins - bins.mean()]))
+        return float((level.max() - level.min()) * 8e-3)
+
     def buffer_needed_kbit(self) -> float:
         """The highest and the lowest fullness of a bucket drained at the average rate, apart."""
         bins = self.sizes[: self.used].astype(np.float64)

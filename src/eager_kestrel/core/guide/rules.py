@@ -14,6 +14,7 @@ from typing import Annotated, Any, Literal
 from pydantic import BeforeValidator, Field, PlainSerializer, model_validator
 
 from eager_kestrel.core.document import Frozen
+from eager_kestrel.core.levels import LEVELS, level_rank
 from eager_kestrel.core.names import nearest_name
 from eager_kestrel.core.picture import at_1000_1001, frame_rate_text
 from eager_kestrel.core.quantities import FrameRate, PictureShape, PictureSize, Rate, Seconds
@@ -159,14 +160,24 @@ class VideoRules(Frozen):
         for picture in self.pictures:
             if not picture.within(self.largest):
                 raise ValueError(f"pictures has {picture}, larger than largest ({self.largest})")
+        self._check_names()
+        if self.advised.codec is not None and self.advised.codec not in self.codecs:
+            raise ValueError(f"advised codec {self.advised.codec} is not among codecs")
+        return self
+
+    def _check_names(self) -> None:
+        """Profiles and levels are the standards' own."""
         for codec, profiles in self.profiles.items():
             for profile in profiles:
                 if profile not in PROFILES[codec]:
                     known = nearest_name(profile, list(PROFILES[codec]), "")
                     raise ValueError(f'profiles.{codec} has no "{profile}"; {known}')
-        if self.advised.codec is not None and self.advised.codec not in self.codecs:
-            raise ValueError(f"advised codec {self.advised.codec} is not among codecs")
-        return self
+        for codec, level in self.highest_level.items():
+            if level_rank(codec, level) is None:
+                names = [known.name for known in LEVELS[codec]]
+                raise ValueError(
+                    f'highest_level.{codec} has no "{level}"; {nearest_name(level, names, "")}'
+                )
 
     @property
     def taken_rates(self) -> tuple[Fraction, ...]:

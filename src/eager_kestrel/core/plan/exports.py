@@ -69,8 +69,11 @@ def _ffmpeg_picture(planned: DestinationPlan, video: VideoSettings) -> str:
     """Filters to the picture: of another shape than the source it is cropped, never stretched."""
     kernel = video.resize or "bicubic"
     scale = f"scale={video.picture.width}:{video.picture.height}:flags={kernel}"
-    fit = planned.fit
-    return scale if fit is None else f"crop={fit.crop.width}:{fit.crop.height},{scale}"
+    if planned.fit is None:
+        return scale
+    width, height = video.picture.width, video.picture.height
+    crop = rf"crop=min(iw\,ih*{width}/{height}):min(ih\,iw*{height}/{width})"
+    return f"{crop},{scale},setsar=1"
 
 
 def _ffmpeg_encoder(video: VideoSettings) -> list[str]:
@@ -146,7 +149,8 @@ def _gst_encoder(video: VideoSettings) -> list[str]:
         return [*element, "!", caps, "!", "h264parse"]
     if video.codec == "hevc":
         return ["x265enc", f"bitrate={rate}", f"key-int-max={frames}", f"speed-preset={preset}",
-                f"option-string=scenecut=0:open-gop=0{_x265_rate(video)}", "!", "h265parse"]  # fmt: skip
+                f"option-string=scenecut=0:open-gop=0{_x265_rate(video)}", "!",
+                "h265parse"]  # fmt: skip
     return ["svtav1enc", f"target-bitrate={rate}", f"intra-period-length={frames}",
             f"preset={preset}", "!", "av1parse"]  # fmt: skip
 

@@ -12,6 +12,7 @@ import re
 from typing import Any
 
 from eager_kestrel.core.choice.budget import Budget, beside, budget, destination_steps
+from eager_kestrel.core.choice.field import Weighed
 from eager_kestrel.core.choice.quality import QualityTable
 from eager_kestrel.core.division.divide import divide
 from eager_kestrel.core.division.place import Place, alone
@@ -116,15 +117,8 @@ def _planned(place: Place, show: Show, waterfall: Budget) -> DestinationPlan:
     extra = overhead(transport, rate, audio.sample_rate_hz)
     safe_kbps = place.safe_kbps / field.copies
     steps = destination_steps(safe_kbps, transport, extra, audio.bitrate_kbps)
-    least = place.destination.least_quality
-    if order and weighed.quality[order[0]] < least:
-        why = words.below_least(rules.title, least, weighed.option(order[0]).words,
-                                float(weighed.quality[order[0]]))  # fmt: skip
-        return DestinationPlan(
-            **_common(place), feasible=False, infeasible_because=why, budget_steps=steps
-        )
-    if not order:
-        why = infeasible(rules, show, weighed, waterfall)
+    why = _refused(place, show, waterfall, weighed, order)
+    if why is not None:
         return DestinationPlan(
             **_common(place), feasible=False, infeasible_because=why, budget_steps=steps
         )
@@ -155,6 +149,19 @@ def _planned(place: Place, show: Show, waterfall: Budget) -> DestinationPlan:
         adaptive=_adaptive(video, cheaper, float(weighed.floors_kbps[best])),
         fit=frame_fit(show.source, video.picture),
     )
+
+
+def _refused(
+    place: Place, show: Show, waterfall: Budget, weighed: Weighed, order: list[int]
+) -> str | None:
+    """Why there are no settings; None where there are."""
+    if not order:
+        return infeasible(place.rules, show, weighed, waterfall)
+    best, least = order[0], place.destination.least_quality
+    looks = float(weighed.quality[best])
+    if looks >= least:
+        return None
+    return words.below_least(place.rules.title, least, weighed.option(best).words, looks)
 
 
 def _adaptive(video: VideoSettings, cheaper: tuple[Fallback, ...], floor: float) -> Adaptive:
