@@ -222,3 +222,34 @@ def test_enlarging_has_a_limit() -> None:
         video = planned(BUNDLED[1], show, 60_000).video
         assert video is not None
         assert (video.picture.pixels > show.source.pixels) is enlarged
+
+
+SHAPES = ["1440x1080", "1920x1200", "2560x1080", "1280x720", "1080x1920", "720x720", "640x480"]
+
+
+@pytest.mark.parametrize("source", SHAPES)
+@pytest.mark.parametrize("named", [("720x1280", "540x960"), ("1280x720", "854x480"), ("640x480",)])
+@pytest.mark.parametrize("shaped", [True, False])
+def test_sources_of_any_shape_are_cropped_or_padded(
+    source: str, named: tuple[str, ...], shaped: bool
+) -> None:
+    """A guide with a few pictures takes any source; what a crop and a pad show is said."""
+    pictures = tuple(map(Picture.parse, named))
+    largest = Picture(max(p.width for p in pictures), max(p.height for p in pictures))
+    shapes = BUNDLED[2].video.shapes if named[0] == "720x1280" and shaped else ()
+    guide = with_video(BUNDLED[0], pictures=pictures, largest=largest, shapes=shapes)
+    show = Show(source=source, frame_rate="30", motion="lively",
+                destinations=(Destination(platform="oxbow"),))  # fmt: skip
+    there = planned(guide, show, 9_000)
+    assert there.video is not None, there.infeasible_because
+    assert there.video.picture in pictures
+    fits = there.video.picture.shape.fits(show.source)
+    assert (there.fit is None) is fits
+    if there.fit is not None:
+        for part, share in ((there.fit.crop, there.fit.kept_share),):
+            assert part.within(show.source)
+            assert there.video.picture.shape.fits(part)
+            assert share == pytest.approx(part.pixels / show.source.pixels, abs=0.01)
+        assert there.fit.pad.within(there.video.picture)
+        smaller = [p for p in pictures if p.pixels < there.video.picture.pixels]
+        assert not smaller or there.fit.enlarged <= 1.5  # nothing is blown up without need

@@ -44,8 +44,9 @@ def show(*places: Destination, **changed: Any) -> Show:
     return Show(**(base | changed | {"destinations": places}))
 
 
-def planned(kbps: float, wanted: Show) -> Plan:
-    return plan(assumed_uplink(Bitrate.from_kbps(kbps)), wanted, GUIDES, TABLE, "test")
+def planned(kbps: float, wanted: Show, *, further: bool = False) -> Plan:
+    line = assumed_uplink(Bitrate.from_kbps(kbps))
+    return plan(line, wanted, GUIDES, TABLE, "test", look_further=further)
 
 
 @st.composite
@@ -260,7 +261,7 @@ def test_speeds_of_encoders_are_read_from_a_show() -> None:
 @given(st.floats(800, 25_000), shows)
 def test_every_offer_to_one_of_several_is_kept(kbps: float, wanted: Show) -> None:
     """Planned again as it says, it gives what it says."""
-    result = planned(kbps, wanted)
+    result = planned(kbps, wanted, further=True)
     for number, there in enumerate(result.destinations):
         for offer in there.offers:
             place = wanted.destinations[number]

@@ -306,7 +306,9 @@ def plan_changes(
     others = {d.platform: load_guide(d.platform, folder) for d in show.destinations if d != place}
     at, table = show.destinations.index(place), quality_table()
     planned = [
-        plan(uplink, show, others | {place.platform: guide}, table, __version__).destinations[at]
+        plan(
+            uplink, show, others | {place.platform: guide}, table, __version__, look_further=False
+        ).destinations[at]
         for guide in (before, after)
     ]
     return text_changes(*map(_flat, planned))

@@ -34,7 +34,7 @@ from eager_kestrel.core.choice.option import Option
 from eager_kestrel.core.choice.quality import QualityTable, clean_kbps, quality
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.guide.rules import Codec
-from eager_kestrel.core.picture import at_1000_1001
+from eager_kestrel.core.picture import Picture, at_1000_1001
 from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.words.facts import BitrateBound
 
@@ -267,7 +267,10 @@ def field_of(
         wished=_wished(guide, found),
         encodable=pixels * fps <= show.machine.most_pixels(codec),
         delivered=delivered_shares(members, table, found, show.frame_rate),
-        seen_pixels=np.minimum(pixels, show.source.pixels),
+        seen_pixels=np.array(
+            [min(c.picture.pixels, _detail(show.source, c.picture)) for c in found],
+            dtype=np.float64,
+        ),
         seen_fps=np.minimum(fps, float(show.frame_rate)),
         audio_steps=audio_steps(guide),
         table=table,
@@ -277,6 +280,13 @@ def field_of(
         target_share=share,
         copies=len(senders),
     )
+
+
+def _detail(source: Picture, picture: Picture) -> float:
+    """Pixels a source has for a picture: all of them, or those of the part of its shape."""
+    if source.width * picture.height > source.height * picture.width:
+        return source.height**2 * picture.width / picture.height
+    return source.width**2 * picture.height / picture.width
 
 
 def rebuilt(

@@ -47,6 +47,8 @@ def plan(
     table: QualityTable,
     version: str,
     free_bytes: int | None = None,
+    *,
+    look_further: bool = True,
 ) -> Plan:
     """Plan a show for its destinations.
 
@@ -57,6 +59,8 @@ def plan(
         table: of the quality model.
         version: of the program, recorded in the plan.
         free_bytes: on the disk a local copy would go to, when one was named.
+        look_further: whether to plan several destinations again for what would be better for each;
+            most of the time of their plan goes there.
 
     Raises:
         NotFoundError: a destination's standing is not in its guide, or it does not take its codec.
@@ -69,7 +73,7 @@ def plan(
     else:
         split, places = divide(show, ruled, table, waterfall.safe_kbps)
     planned = [_at(place, show, waterfall) for place in places]
-    if split is not None:
+    if split is not None and look_further:
         planned = Asking(show, ruled, table, waterfall).with_offers(planned)
     total = round(sum(there.total_kbps for there in planned), 3)
     return Plan(
