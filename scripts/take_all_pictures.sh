@@ -34,8 +34,9 @@ take nearest -- eager-kestrel nearest oxbow --practice "41 ms, 18 ms, 73 ms"
 take runs-hours -- eager-kestrel runs hours
 .venv/bin/eager-kestrel runs hours --figure "$shots/hours-figure.png"
 take guides -- eager-kestrel guides list
-cp tests/tables/page.html "$home"
-take guides-import --cwd "$home" -- eager-kestrel guides import page.html --name hill-farm --out .
+cp tests/tables/millrace.html "$home"
+take guides-import --cwd "$home" -- eager-kestrel guides import millrace.html --name millrace \
+    --out .
 take check --points 10 -- eager-kestrel check --for oxbow --for gatepost --bitrate "6 Mbit/s" \
     --picture 1920x1080 --fps 60 --keyframes 250frames --rate-control variable \
     --audio-bitrate "128 kbit/s" --uplink "8 Mbit/s"

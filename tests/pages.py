@@ -219,7 +219,7 @@ Level 4.1 of H.264 at the most. Advised B-frames: 1.
 ASKED: dict[str, tuple[str, str]] = {
     "footnote.html": ("""<table><tr><th>Picture</th><th>fps</th><th>Max (Mbit/s)</th></tr>
 <tr><td>1080p</td><td>60</td><td>8<sup>1</sup></td></tr></table><p><sup>1</sup> for gold accounts</p>""",
-                      'row 2, "Max (Mbit/s)": note 1'),
+                      'row 2, "Max (Mbit/s)": note 1 ("for gold accounts")'),
     "shouted.csv": ("Picture,fps,Max\n1280x720,30,500 KBPS\n", "bits or bytes"),
     "unsure.csv": ("Picture,fps,Max\n1280x720,30,96.000 kbit/s\n", "two amounts"),
     "notes.csv": ("Picture,fps,Max,Remarks\n1280x720,30,4 Mbps,only at night\n",

@@ -43,6 +43,12 @@ class Budget(Frozen):
         typical, before_reserves = self.steps[1].before_kbps, self.steps[1].after_kbps
         return (safe_kbps + self.reserved_kbps) * typical / before_reserves
 
+    def safe_of(self, upload_kbps: float) -> float:
+        """The safe rate of a typical upload, on a line of the same evenness; never below zero."""
+        typical, before_reserves = self.steps[1].before_kbps, self.steps[1].after_kbps
+        shared = round(upload_kbps * before_reserves / typical, 3)
+        return max(0.0, round(shared - self.reserved_kbps, 3))
+
 
 def budget(uplink: Uplink, safe_share: float, reserves: tuple[Reserve, ...]) -> Budget:
     """The waterfall from the uplink to the safe rate, in kbit/s to a bit a second."""

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
-from eager_kestrel.core.choice.budget import budget
+from eager_kestrel.core.choice.budget import Budget, budget
 from eager_kestrel.core.choice.need import REFERENCE
 from eager_kestrel.core.choice.option import Option
 from eager_kestrel.core.choice.quality import QualityTable
@@ -19,6 +19,8 @@ from eager_kestrel.core.show.show import MOTIONS, Show
 
 MOST_KBPS = 80_000.0
 """The largest safe rate that is looked at."""
+LESS = 0.99
+"""Of the upload that is named, at which the picture is not given any more."""
 
 
 def needs(
@@ -51,7 +53,7 @@ def needs(
                 served = answer[m]
                 return served is not None and _is(served.option, picture, fps)
 
-            hit = answers.least(gives)
+            hit = _lowest(answers, gives, answers.least(gives), waterfall)
             served = None if hit is None else hit[1][m]
             option = None if served is None else served.option
             rate = float(frame_rate_text(option.frame_rate)) if option else 0.0
@@ -65,6 +67,22 @@ def needs(
             )
             found.append(need if option else _forced(need, there, picture, fps, show))
     return tuple(found)
+
+
+def _lowest(
+    answers: Answers,
+    gives: Callable[[Answer], bool],
+    hit: tuple[float, Answer] | None,
+    waterfall: Budget,
+) -> tuple[float, Answer] | None:
+    """The hit, or one below it that filling up a cell gives: a hundredth less upload gives none."""
+    while hit is not None:
+        safe = waterfall.safe_of(LESS * upload_of(waterfall, hit[0]))
+        answer = answers.at(safe)
+        if safe <= 0 or not gives(answer):
+            return hit
+        hit = (safe, answer)
+    return None
 
 
 def _is(option: Option, picture: Picture, fps: float) -> bool:

@@ -107,6 +107,8 @@ class Understood:
     """Cells, rows and sentences that could not be taken whole, one line each."""
     questions: list[str] = field(default_factory=list)
     """Keys of ``Answers`` still needed, in the order to ask."""
+    notes: dict[str, str] = field(default_factory=dict)
+    """Footnotes of the page by their mark."""
 
     def ask(self, key: str) -> None:
         """Note a question once."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from fractions import Fraction
 
 from eager_kestrel.core.guide.page import Answers, Page, TableRung, Understood
@@ -16,7 +17,7 @@ def understand(page: Page, answers: Answers) -> Understood:
         page: tables and lines.
         answers: what to take where the page is silent.
     """
-    done = Understood()
+    done = Understood(notes=dict(filter(None, map(_note, page.lines))))
     before = Understood()
     take_lines(page.lines, answers, before)  # audio first: totals in tables may include it
     done.taken = [taken for taken in before.taken if taken.key.startswith("audio.")]
@@ -27,6 +28,12 @@ def understand(page: Page, answers: Answers) -> Understood:
     if any(rung.frame_rate is None for rung in done.rungs) and fastest(done, answers) is None:
         done.ask("frame_rate")
     return done
+
+
+def _note(line: str) -> tuple[str, str] | None:
+    """A footnote by its mark, where a line is one."""
+    match = re.match(r"\[\^([0-9a-z]{1,2})\]:?\s*(.+)|([*†‡§]+|[¹²³⁴⁵⁶⁷⁸⁹]+)\s*(.+)", line)
+    return None if match is None else (match[1] or match[3], match[2] or match[4])
 
 
 def fastest(done: Understood, answers: Answers) -> Fraction | None:

@@ -165,7 +165,9 @@ class _Row:
 
 
 def _marked(cell: Cell, where: str, done: Understood) -> None:
-    done.unplaced += [f"{where}: note {mark} stands at it" for mark in cell.marks]
+    for mark in cell.marks:
+        note = f' ("{done.notes[mark]}")' if mark in done.notes else ""
+        done.unplaced.append(f"{where}: note {mark}{note} stands at it")
 
 
 def _take_row(row: _Row, answers: Answers, done: Understood) -> None:

@@ -74,19 +74,13 @@ class Asking:
         if found is None:
             return None
         upload = ceil(self.waterfall.upload_for(found[0]) * 10) / 10
-        there = larger.at(self._safe_of(upload))[m]
+        there = larger.at(self.waterfall.safe_of(upload))[m]
         if there is None or not _is_another(there.option, now):
             return None
         more = max(0.0, upload - self.waterfall.steps[0].after_kbps)
         text = words.more_upload(more, there.option.words)
         return Offer(kind="upload", needs=rate(more), upload_kbps=upload, gives=there.option,
                      text=text), there  # fmt: skip
-
-    def _safe_of(self, upload_kbps: float) -> float:
-        """The safe rate of a typical upload, on a line of the same evenness."""
-        typical = self.waterfall.steps[1].before_kbps
-        share = self.waterfall.steps[1].after_kbps / typical
-        return round(round(upload_kbps * share, 3) - self.waterfall.reserved_kbps, 3)
 
     def _other_ways(self, m: int, now: Option) -> list[Offer | None]:
         """Other standings of its account, and other codecs it takes."""
