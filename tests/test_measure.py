@@ -178,9 +178,9 @@ def test_a_trusted_certificate_is_measured_through(
     [
         ("http://127.0.0.1:1/", 3, "nothing listens there"),
         ("http://no-such-host.example/upload", 3, "does not resolve"),
-        ("ftp://up.oxbow.example/", 2, "write https://host/path"),
-        ("18", 2, "write https://host/path"),
-        ("https://", 2, "write https://host/path"),
+        ("ftp://up.oxbow.example/", 2, "write https://HOST/PATH"),
+        ("18", 2, "write https://HOST/PATH"),
+        ("https://", 2, "write https://HOST/PATH"),
     ],
 )
 def test_a_bad_address_gets_one_line(kestrel: Kestrel, url: str, code: int, says: str) -> None:

@@ -91,7 +91,9 @@ def tied(there: DestinationPlan) -> bool:
     facts = next(r for r in there.reasons if r.about == "bitrate").facts
     limits = sorted(float(facts[key]) for key in
                     ("budget_kbps", "ceiling_kbps", "level_kbps", "clean_kbps"))  # fmt: skip
-    return limits[1] - limits[0] <= 100 / VARIABLE_TARGET
+    viewers, safe = float(facts["viewers_kbps"]), float(facts["safe_kbps"])
+    by_viewers = viewers > 0 and abs(viewers - safe) <= 150 / VARIABLE_TARGET
+    return limits[1] - limits[0] <= 100 / VARIABLE_TARGET or by_viewers
 
 
 VALUES: dict[str, Any] = {

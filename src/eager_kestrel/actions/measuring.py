@@ -35,9 +35,10 @@ from eager_kestrel.core.line.summarising import round_trip_summary
 from eager_kestrel.core.line.throughput import throughput
 from eager_kestrel.core.units import DataSize, parse_seconds
 from eager_kestrel.files.history import History
+from eager_kestrel.net.addresses import shown_url
 from eager_kestrel.net.background import BackgroundWatch
 from eager_kestrel.net.roundtrips import RoundTrips
-from eager_kestrel.net.target import Target, find_target, shown_url
+from eager_kestrel.net.target import Target, find_target
 from eager_kestrel.net.upload import Upload
 
 SAMPLE_SECONDS = 0.05
@@ -63,6 +64,8 @@ class Wish:
     bind: str | None = None
     estimate: bool = False
     """Count by the portable estimate even where the kernel counts."""
+    direct: bool = False
+    """Pass over the proxy that the environment names."""
     practice: bool = False
     """The endpoint is a stand-in on loopback: other traffic of this machine does not matter."""
 
@@ -152,7 +155,7 @@ def measure(wish: Wish, tell: Tell = tell_nobody) -> Run:
     taken_at = datetime.now().astimezone()
     notebook: _Notebook | None = None
     try:
-        target = find_target(wish.url, wish.bind, estimate=wish.estimate)
+        target = find_target(wish.url, wish.bind, estimate=wish.estimate, direct=wish.direct)
         notebook = _Notebook(target, taken_at, wish.practice)
         _tell_the_way(notebook, tell)
         _idle(notebook, tell)
@@ -227,7 +230,8 @@ def _tell_the_way(notebook: _Notebook, tell: Tell) -> None:
         notebook.notes.append(f"uploads to {target.shown}, found by {target.found_by}")
     if target.proxy:
         notebook.notes.append(
-            f"through the proxy {shown_url(target.proxy)} that the environment names"
+            f"through the proxy {shown_url(target.proxy)} that the environment names: this is the "
+            "rate of the way to the proxy; --direct passes it over"
         )
     for note in notebook.notes:
         tell(Said(note))

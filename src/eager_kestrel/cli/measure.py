@@ -44,6 +44,9 @@ def measure(
     estimate: Annotated[
         bool, typer.Option("--estimate", help="Count without the kernel's help, to compare.")
     ] = False,
+    direct: Annotated[
+        bool, typer.Option("--direct", help="Pass over the proxy the environment names.")
+    ] = False,
     figure: Figure = None,
     out: Annotated[
         Path | None, typer.Option(metavar="FILE", help="Write it: .json with samples, or .csv.")
@@ -78,7 +81,9 @@ def measure(
     with ExitStack() as stack:
         if practice is not None:
             url = stack.enter_context(simulated_uplink(practice_line(practice))).url
-        wish = Wish(url or "", connections, limits, leave_from, estimate, practice is not None)
+        wish = Wish(
+            url or "", connections, limits, leave_from, estimate, direct, practice is not None
+        )
         if repeat > 1:
             with progress(quiet=json) as tell:
                 outcomes = list(_told(measure_repeatedly(wish, repeat, pause, tell), keep))

@@ -16,9 +16,9 @@ import struct
 import time
 from collections import deque
 from dataclasses import dataclass
-from urllib.parse import urlsplit
 
 from eager_kestrel.core.errors import EndpointError, InputError, NetworkError
+from eager_kestrel.net.addresses import parse_address, plain_text, without_key
 from eager_kestrel.net.delivered import WrittenCounter, delivered_counter
 from eager_kestrel.wire.errors import ProtocolError
 from eager_kestrel.wire.publishing import Event, Publisher, Ready, Refused
@@ -26,7 +26,7 @@ from eager_kestrel.wire.rtmp import RANDOM_BYTES
 
 SEND_BUFFER_BYTES = 65_536
 CONNECT_SECONDS = 8.0
-PORTS = {"rtmp": 1935, "rtmps": 443}
+EXAMPLE = "rtmp://HOST[:PORT]/APP, without the key"
 LINUX_TCP_INFO, RTT_OFFSET = 11, 68
 SYN = 1
 """Kernels count it as a byte that was acknowledged."""
@@ -48,20 +48,22 @@ class Target:
         Raises:
             InputError: it is no such address. The address is not repeated: it might hold a key.
         """
-        try:
-            parts = urlsplit(url)
-            port = parts.port
-        except ValueError:
-            parts, port = urlsplit(""), None
-        app = parts.path.strip("/")
-        if parts.scheme not in PORTS or not parts.hostname or not app or parts.query:
-            raise InputError("that is no ingest address", "write rtmp://HOST[:PORT]/APP, no key")
-        return cls(parts.scheme, parts.hostname, port or PORTS[parts.scheme], app)
+        point = parse_address(url, ("rtmp", "rtmps"), EXAMPLE)
+        app = point.path.strip("/")
+        if not app or point.query or point.user is not None:
+            raise InputError("that is no ingest address", f"write {EXAMPLE}")
+        if "/" in app:
+            raise InputError(
+                "that address has more than an application; its last part may be a key",
+                f"write {EXAMPLE}, and keep the key in the keyring or the environment",
+            )
+        return cls(point.scheme, point.host, point.port, app)
 
     @property
     def url(self) -> str:
         """As written, without key."""
-        return f"{self.scheme}://{self.host}:{self.port}/{self.app}"
+        host = f"[{self.host}]" if ":" in self.host else self.host
+        return f"{self.scheme}://{host}:{self.port}/{self.app}"
 
 
 class Publication:
@@ -146,7 +148,7 @@ class Publication:
             raise EndpointError(f"the ingest does not speak RTMP ({error})") from None
         for event in events:
             if isinstance(event, Refused):
-                self.refused = event.why.replace(self._key, "***") if self._key else event.why
+                self.refused = plain_text(without_key(event.why, self._key))
         return events
 
     def _pending(self) -> int:

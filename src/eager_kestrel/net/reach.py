@@ -10,14 +10,11 @@ import os
 import socket
 import ssl
 import time
-from urllib.parse import urlsplit
 
-from eager_kestrel.core.errors import FormatError
 from eager_kestrel.core.line.ingest_ranking import Try
+from eager_kestrel.net.addresses import parse_address
 from eager_kestrel.net.failures import network_error
 from eager_kestrel.wire.rtmp import RANDOM_BYTES, is_opening_answer, opening
-
-PORTS = {"rtmp": 1935, "rtmps": 443, "https": 443}
 
 
 def reach(url: str, timeout_seconds: float) -> Try:
@@ -28,25 +25,22 @@ def reach(url: str, timeout_seconds: float) -> Try:
         timeout_seconds: for connecting and again for the answer.
 
     Raises:
-        FormatError: another kind of address.
+        InputError: another kind of address.
     """
-    parts = urlsplit(url)
-    if parts.scheme not in PORTS or not parts.hostname:
-        raise FormatError(f'"{url}" is no ingest address', "write rtmp://, rtmps:// or https://")
-    port = parts.port or PORTS[parts.scheme]
+    point = parse_address(url, ("rtmp", "rtmps", "https"), "rtmps://HOST/APP")
     began = time.monotonic()
     try:
-        connection = socket.create_connection((parts.hostname, port), timeout=timeout_seconds)
+        connection = socket.create_connection((point.host, point.port), timeout=timeout_seconds)
     except OSError as error:
         return Try(failure=_why(error))
     with connection:
         connected = time.monotonic()
         connect_ms = (connected - began) * 1000
         try:
-            if parts.scheme == "rtmp":
+            if point.scheme == "rtmp":
                 _await_rtmp(connection)
             else:
-                _await_tls(connection, parts.hostname)
+                _await_tls(connection, point.host)
         except OSError as error:
             return Try(connect_ms=connect_ms, failure=_why(error))
         return Try(connect_ms=connect_ms, answer_ms=(time.monotonic() - connected) * 1000)

@@ -13,6 +13,7 @@ from typing import Self
 import httpx
 
 from eager_kestrel.core.line.run import RoundTrip
+from eager_kestrel.net.exchange import bounded_body
 from eager_kestrel.net.target import Target
 
 
@@ -59,7 +60,8 @@ class RoundTrips:
             with client.stream("POST", self._target.url, content=b"k") as response:
                 if response.status_code < 400:
                     answered = (time.monotonic() - sent) * 1000
-                response.read()
+                if bounded_body(response) is None:
+                    answered = None
         except (httpx.HTTPError, OSError):
             answered = None
         return RoundTrip(

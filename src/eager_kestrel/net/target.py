@@ -8,19 +8,22 @@ turn the upload into a download.
 
 from __future__ import annotations
 
+import json
 import socket
 import struct
 import sys
 import urllib.request
 from dataclasses import dataclass, replace
 from typing import Literal
-from urllib.parse import urljoin, urlsplit, urlunsplit
+from urllib.parse import unquote, urljoin
 
 import httpx
 import psutil
 
 from eager_kestrel.core.errors import EndpointError, InputError
-from eager_kestrel.net.failures import network_error, status_error
+from eager_kestrel.net.addresses import Address, parse_address, shown_url
+from eager_kestrel.net.exchange import exchange
+from eager_kestrel.net.failures import status_error
 
 ANY_IPV4, ANY_IPV6 = "0.0.0.0", "::"  # noqa: S104 - to leave from, not to listen on
 CONNECT_SECONDS = 10.0
@@ -30,7 +33,11 @@ UNSENT_BYTES = 131_072
 """What may sit unsent in this machine; at 2 Mbit/s half a second, discarded when a phase ends."""
 TCP_NOTSENT_LOWAT = {"linux": 25, "darwin": 0x201}.get(sys.platform)
 ABORTIVE_CLOSE = struct.pack("hh" if sys.platform == "win32" else "ii", 1, 0)
-HEADERS = {"Accept": "*/*", "Content-Type": "application/octet-stream"}
+HEADERS = {"Accept": "*/*", "Accept-Encoding": "identity",
+           "Content-Type": "application/octet-stream"}  # fmt: skip
+
+SCHEMES = ("http", "https")
+EXAMPLE = "https://HOST/PATH"
 
 FoundBy = Literal["given", "responsiveness configuration", "redirect"]
 SocketOption = tuple[int, int, int] | tuple[int, int, bytes]
@@ -60,21 +67,11 @@ class Target:
             http2=False,
             limits=httpx.Limits(max_connections=1, max_keepalive_connections=1),
             local_address=self.bind,
-            proxy=self.proxy,
+            proxy=None if self.proxy is None else _proxy(self.proxy),
             socket_options=_socket_options(),
         )
         timeout = httpx.Timeout(ANSWER_SECONDS, connect=CONNECT_SECONDS)
         return httpx.Client(transport=transport, timeout=timeout, headers=HEADERS)
-
-
-def shown_url(url: str) -> str:
-    """An address without user information, query and fragment."""
-    parts = urlsplit(url)
-    host = parts.hostname or ""
-    host = f"[{host}]" if ":" in host else host
-    return urlunsplit(
-        (parts.scheme, f"{host}:{parts.port}" if parts.port else host, parts.path, "", "")
-    )
 
 
 def _socket_options() -> list[SocketOption]:
@@ -86,35 +83,60 @@ def _socket_options() -> list[SocketOption]:
     return options
 
 
-def find_target(url: str, bind: str | None = None, *, estimate: bool = False) -> Target:
+def find_target(
+    url: str, bind: str | None = None, *, estimate: bool = False, direct: bool = False
+) -> Target:
     """Settle where to upload and make sure that it takes POST.
 
     Args:
         url: ``http(s)://...``; a bare origin may name its upload address itself.
         bind: local address to leave from.
         estimate: count by the portable estimate.
+        direct: whether to pass over the proxy that the environment names.
 
     Raises:
         InputError: not an http(s) address.
         NetworkError: it cannot be reached.
         EndpointError: it does not take uploads.
     """
-    parts = urlsplit(url)
-    if parts.scheme not in ("http", "https") or not parts.hostname:
-        raise InputError(f'"{url}" is not an address to upload to', "write https://host/path")
+    given = parse_address(url, SCHEMES, EXAMPLE)
     if bind is not None:
         _require_own_address(bind)
-    target = Target(url=url, bind=bind, proxy=_proxy_for(url), estimate=estimate)
+    proxy = None if direct else _proxy_for(given)
+    target = Target(url=url.strip(), bind=bind, proxy=proxy, estimate=estimate)
     with target.client() as client:
-        if parts.path in ("", "/") and not parts.query:
+        if given.path in ("", "/") and not given.query:
             target = _configured(client, target)
-        status, location = _try_post(client, target)
-        if status in (307, 308) and location:
-            target = replace(target, url=urljoin(target.url, location), found_by="redirect")
-            status, location = _try_post(client, target)
-    if not 200 <= status < 300:
-        raise status_error(status, target.shown, shown_url(urljoin(target.url, location)))
+        answer = exchange(client, "POST", target.url, target.shown, b"k")
+        location = answer.headers.get("location", "")
+        if answer.status in (307, 308) and location:
+            target = replace(target, url=_named(target, location, "redirect"), found_by="redirect")
+            answer = exchange(client, "POST", target.url, target.shown, b"k")
+            location = answer.headers.get("location", "")
+    if not 200 <= answer.status < 300:
+        raise status_error(answer.status, target.shown, shown_location(target.url, location))
     return target
+
+
+def shown_location(url: str, location: str) -> str:
+    """Where a redirect leads, as it may be shown; empty without one."""
+    return shown_url(urljoin(url, location)) if location else ""
+
+
+def _named(target: Target, url: str, what: str) -> str:
+    """An address the far end names, if it is one.
+
+    Raises:
+        EndpointError: it is none.
+    """
+    found = urljoin(target.url, url)
+    try:
+        parse_address(found, SCHEMES, EXAMPLE)
+    except InputError as error:
+        raise EndpointError(
+            f"its {what} names no http address ({error.what})", "give one", target.shown
+        ) from None
+    return found
 
 
 def _require_own_address(bind: str) -> None:
@@ -131,39 +153,44 @@ def _require_own_address(bind: str) -> None:
         )
 
 
-def _proxy_for(url: str) -> str | None:
-    """The proxy the environment names for an address, if any."""
-    parts = urlsplit(url)
-    if not parts.hostname or urllib.request.proxy_bypass(parts.hostname):
+def _proxy_for(given: Address) -> str | None:
+    """The proxy the environment names for an address, if any.
+
+    Raises:
+        InputError: it is none that can be used.
+    """
+    if urllib.request.proxy_bypass(given.host):
         return None
     proxies = urllib.request.getproxies()
-    found = proxies.get(parts.scheme) or proxies.get("all")
-    return found if found is None or "://" in found else f"http://{found}"
-
-
-def _try_post(client: httpx.Client, target: Target) -> tuple[int, str]:
+    found = proxies.get(given.scheme) or proxies.get("all")
+    if not found:
+        return None
+    written = found if "://" in found else f"http://{found}"
     try:
-        response = client.post(target.url, content=b"k")
-    except httpx.HTTPError as error:
-        raise network_error(error, target.shown) from error
-    return response.status_code, response.headers.get("location", "")
+        parse_address(written, SCHEMES, "http://HOST:PORT")
+    except InputError as error:
+        raise InputError(
+            f"the proxy the environment names cannot be used: {error.what}",
+            "correct or unset it, or give --direct",
+        ) from None
+    return written
+
+
+def _proxy(written: str) -> httpx.Proxy:
+    found = parse_address(written, SCHEMES, "http://HOST:PORT")
+    if found.user is None:
+        return httpx.Proxy(found.url)
+    return httpx.Proxy(found.url, auth=(unquote(found.user), unquote(found.password or "")))
 
 
 def _configured(client: httpx.Client, target: Target) -> Target:
     """The upload address the origin names in its responsiveness configuration, if it has one."""
-    try:
-        response = client.get(urljoin(target.url, "/.well-known/nq"))
-    except httpx.HTTPError as error:
-        raise network_error(error, target.shown) from error
-    if response.status_code != 200:
+    answer = exchange(client, "GET", urljoin(target.url, "/.well-known/nq"), target.shown)
+    if answer.status != 200:
         return target
     try:
-        named = response.json()["urls"]["upload_url"]
-    except (ValueError, KeyError, TypeError):
+        named = json.loads(answer.body)["urls"]["upload_url"]
+    except (ValueError, KeyError, TypeError, RecursionError):
         return target
-    found = urljoin(target.url, str(named))
-    if urlsplit(found).scheme not in ("http", "https"):
-        raise EndpointError(
-            "its responsiveness configuration names no http address", "give one", target.shown
-        )
+    found = _named(target, str(named), "responsiveness configuration")
     return replace(target, url=found, found_by="responsiveness configuration")

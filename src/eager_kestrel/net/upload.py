@@ -9,7 +9,10 @@ from __future__ import annotations
 
 import contextlib
 import os
+import re
+import select
 import socket
+import ssl
 import threading
 import time
 from collections.abc import Iterator
@@ -17,10 +20,11 @@ from typing import Any, Self
 
 import httpx
 
-from eager_kestrel.core.errors import NetworkError
+from eager_kestrel.core.errors import EndpointError, NetworkError
 from eager_kestrel.net.delivered import DeliveredCounter, delivered_counter
+from eager_kestrel.net.exchange import bounded_body
 from eager_kestrel.net.failures import network_error, status_error
-from eager_kestrel.net.target import TCP_NOTSENT_LOWAT, UNSENT_BYTES, Target
+from eager_kestrel.net.target import TCP_NOTSENT_LOWAT, UNSENT_BYTES, Target, shown_location
 
 BODY_BYTES = (2**30, 64 * 2**20, 8 * 2**20, 2**20)
 """Sizes of one upload; the next smaller is tried when an endpoint calls one too large (413)."""
@@ -31,8 +35,22 @@ JOIN_SECONDS = 5.0
 CONFIRM_SECONDS = 3.0
 
 
+MOST_CUTS = 1
+"""Bodies a far end may end early before it is refused."""
+ANSWER_HEAD_BYTES = 4096
+_STATUS = re.compile(rb"HTTP/1\.[01] ([1-5][0-9]{2})")
+
+
 class _Stopped(Exception):  # noqa: N818 - not an error: how a body ends
     """Raised inside a body to end its connection."""
+
+
+class _Answered(Exception):  # noqa: N818 - not an error: how a body ends
+    """Raised inside a body when an answer has come before its end."""
+
+    def __init__(self, status: int) -> None:
+        super().__init__(status)
+        self.status = status
 
 
 class _Connection(threading.Thread):
@@ -50,6 +68,12 @@ class _Connection(threading.Thread):
         self._confirmed = 0
         self._finish_asked = threading.Event()
         self._body_bytes = BODY_BYTES[0]
+        self._block = os.urandom(LARGEST_WRITE)
+        self._whole = False
+        """Whether the body that is being answered was sent to its end."""
+        self._kept = 0
+        """Of this TCP connection, bytes of bodies that were."""
+        self._cuts = 0
         self.connected = threading.Event()
         self.counted_by = ""
         self.address = ""
@@ -75,31 +99,61 @@ class _Connection(threading.Thread):
     def _upload(self, client: httpx.Client) -> None:
         """One POST; returns once it has been answered."""
         sized = {} if self._target.estimate else {"Content-Length": str(self._body_bytes)}
-        response = client.post(
-            self._target.url, content=self._body(), headers=sized, extensions={"trace": self._trace}
-        )
-        if 200 <= response.status_code < 300:
-            self._confirmed = self._written
+        self._whole = False
+        asked = client.stream(
+            "POST", self._target.url, content=self._body(), headers=sized,
+            extensions={"trace": self._trace},
+        )  # fmt: skip
+        location = ""
+        try:
+            with asked as response:
+                status = response.status_code
+                location = shown_location(self._target.url, response.headers.get("location", ""))
+                bounded_body(response)
+        except _Answered as early:
+            status = early.status
+        if 200 <= status < 300:
+            self._taken()
             return
         smaller = [size for size in BODY_BYTES if size < self._body_bytes]
-        if response.status_code == 413 and smaller:
+        if status == 413 and smaller:
             self._body_bytes = smaller[0]
             self.smaller_bodies = True
             return
-        raise status_error(
-            response.status_code, self._target.shown, response.headers.get("location", "")
-        )
+        raise status_error(status, self._target.shown, location)
+
+    def _taken(self) -> None:
+        """A body was answered with success: that counts if it was read to its end.
+
+        Raises:
+            EndpointError: bodies are ended early again and again, and what was acknowledged of them
+                went nowhere.
+        """
+        if self._whole:
+            self._confirmed = self._written
+            self._kept = self._current
+            return
+        self._current = self._kept  # acknowledged into a connection that is thrown away
+        self._counter = None
+        self._cuts += 1
+        if self._cuts > MOST_CUTS:
+            raise EndpointError(
+                "it calls uploads a success before it has read them, so nothing can be measured",
+                "give an address that reads what is sent", self._target.shown,
+            )  # fmt: skip
 
     def _body(self) -> Iterator[bytes]:
         """Random bytes, in writes of about ten milliseconds each."""
         self.connected.set()
-        block = os.urandom(LARGEST_WRITE)
+        block = self._block
         left, size, began = self._body_bytes, SMALLEST_WRITE, time.monotonic()
         while left > 0:
             if self._finish_asked.is_set():
-                return  # a chunked body may end anywhere; the answer then confirms all of it
+                break  # a chunked body may end anywhere; the answer then confirms all of it
             if self._stop_asked.is_set():
                 raise _Stopped
+            if (status := self._early_answer()) is not None:
+                raise _Answered(status)
             chunk = block[: min(size, left)]
             yield chunk
             self._written += len(chunk)
@@ -109,6 +163,31 @@ class _Connection(threading.Thread):
             size = int(min(max(fitting, size / 2, SMALLEST_WRITE), size * 2, LARGEST_WRITE))
             began = now
             self._bound_unsent(size)
+        self._whole = True
+
+    def _early_answer(self) -> int | None:
+        """The status of an answer that has come while the body is still on its way."""
+        connection = self._socket
+        if connection is None:
+            return None
+        pending = connection.pending() if isinstance(connection, ssl.SSLSocket) else 0
+        if not pending and not select.select([connection], [], [], 0)[0]:
+            return None
+        waited = connection.gettimeout()
+        try:
+            if isinstance(connection, ssl.SSLSocket):
+                connection.settimeout(0)
+                head = connection.recv(ANSWER_HEAD_BYTES)  # tickets of TLS 1.3 are taken here, too
+            else:
+                head = connection.recv(ANSWER_HEAD_BYTES, socket.MSG_PEEK)
+        except OSError:
+            return None
+        finally:
+            with contextlib.suppress(OSError):
+                connection.settimeout(waited)
+        match = _STATUS.match(head)
+        status = int(match[1]) if match else None
+        return status if status is not None and status >= 200 else None
 
     def _bound_unsent(self, size: int) -> None:
         """Let no more sit unsent than two writes, at most a few hundredths of a second."""
@@ -125,7 +204,7 @@ class _Connection(threading.Thread):
             return
         connection = info["return_value"].get_extra_info("socket")
         self.delivered_bytes()
-        self._before, self._current = self._before + self._current, 0
+        self._before, self._current, self._kept = self._before + self._current, 0, 0
         written_before = self._written
         self._socket = connection
         self._counter = delivered_counter(

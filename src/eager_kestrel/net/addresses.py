@@ -1,0 +1,163 @@
+"""Every address a person or a far end gives, read by one rule and shown without anything secret.
+
+Syntax by RFC 3986, host names by RFC 1123 section 2.1 (labels of 1 to 63 letters, digits and
+hyphens, 253 in all), international names as their ASCII form (IDNA, RFC 5891).
+"""
+
+from __future__ import annotations
+
+import ipaddress
+import re
+from dataclasses import dataclass
+from typing import Any
+from urllib.parse import SplitResult, urlsplit, urlunsplit
+
+from eager_kestrel.core.errors import InputError
+
+PORTS = {"http": 80, "https": 443, "rtmp": 1935, "rtmps": 443}
+MOST_CHARACTERS = 2000
+_LABEL = re.compile(r"(?!-)[A-Za-z0-9_-]{1,63}(?<!-)")
+_CONTROL = re.compile(r"[\x00-\x20\x7f-\x9f\u2028\u2029\u200b-\u200f\u202a-\u202e]")
+
+
+@dataclass(frozen=True, slots=True)
+class Address:
+    """An address whose host and port are known to be ones."""
+
+    scheme: str
+    host: str
+    """ASCII; without brackets."""
+    port: int
+    path: str
+    query: str = ""
+    user: str | None = None
+    password: str | None = None
+
+    @property
+    def shown(self) -> str:
+        """Without user information and query."""
+        return shown_url(self.url)
+
+    @property
+    def authority(self) -> str:
+        """Host, and port where it is not the scheme's own."""
+        host = f"[{self.host}]" if ":" in self.host else self.host
+        return host if self.port == PORTS[self.scheme] else f"{host}:{self.port}"
+
+    @property
+    def url(self) -> str:
+        """Whole, but for user information."""
+        return urlunsplit((self.scheme, self.authority, self.path, self.query, ""))
+
+
+def parse_address(text: str, schemes: tuple[str, ...], example: str) -> Address:
+    """Read an address.
+
+    Args:
+        text: as written, or as a far end names it.
+        schemes: that are meant.
+        example: of what to write instead.
+
+    Raises:
+        InputError: it is none; names what is wrong, and repeats nothing that may be secret.
+    """
+    write = f"write {example}"
+    if len(text) > MOST_CHARACTERS:
+        raise InputError(f"an address of {len(text):,} characters is none", write)
+    if _CONTROL.search(text.strip()):
+        raise InputError("the address has a space or a control character in it", write)
+    parts = _split(text.strip(), write)
+    if parts.scheme not in schemes:
+        said = f"{parts.scheme}://" if parts.scheme else "an address without a scheme"
+        raise InputError(f"{said} is not {' or '.join(f'{s}://' for s in schemes)}", write)
+    try:
+        port = parts.port
+    except ValueError:
+        raise InputError("the port is no number from 1 to 65535", write) from None
+    if port == 0:
+        raise InputError("the port is no number from 1 to 65535", write)
+    return Address(
+        scheme=parts.scheme,
+        host=_host(parts.hostname or "", write),
+        port=port or PORTS[parts.scheme],
+        path=parts.path,
+        query=parts.query,
+        user=parts.username,
+        password=parts.password,
+    )
+
+
+def _split(text: str, write: str) -> SplitResult:
+    try:
+        parts = urlsplit(text)
+        _ = parts.hostname, parts.username
+    except ValueError:
+        raise InputError("the host in brackets is no IPv6 address", write) from None
+    return parts
+
+
+def _host(host: str, write: str) -> str:
+    if not host:
+        raise InputError("the address names no host", write)
+    if ":" in host:
+        try:
+            return str(ipaddress.IPv6Address(host.partition("%")[0]))
+        except ValueError:
+            raise InputError(f'"{_plain(host)}" is no IPv6 address', write) from None
+    try:
+        ascii_host = host if host.isascii() else host.encode("idna").decode("ascii")
+    except UnicodeError:
+        raise InputError(f'"{_plain(host)}" is no host name', write) from None
+    labels = ascii_host.removesuffix(".").split(".")
+    if len(ascii_host) > 253 or not all(_LABEL.fullmatch(label) for label in labels):
+        raise InputError(f'"{_plain(host)}" is no host name', write)
+    if re.fullmatch(r"[0-9.]+", ascii_host):
+        try:
+            ipaddress.IPv4Address(ascii_host)
+        except ValueError:
+            raise InputError(f'"{_plain(host)}" is no IPv4 address', write) from None
+    return ascii_host
+
+
+def _plain(host: str) -> str:
+    return host if len(host) <= 60 else f"{host[:57]}..."
+
+
+def shown_url(url: str) -> str:
+    """An address without user information, query and fragment, for output and history.
+
+    Of what cannot be read as one only the scheme is shown.
+    """
+    try:
+        parts = urlsplit(url)
+        host = parts.hostname or ""
+        port = parts.port
+    except ValueError:
+        return f"{url.partition(':')[0]}://..." if ":" in url else "..."
+    host = f"[{host}]" if ":" in host else host
+    return plain_text(
+        urlunsplit((parts.scheme, f"{host}:{port}" if port else host, parts.path, "", ""))
+    )
+
+
+def plain_text(said: Any, most: int = 200) -> str:
+    """What a far end says, in a line a terminal may show: no escape codes, no line breaks."""
+    text = "".join(c if c.isprintable() else " " for c in str(said))
+    text = " ".join(text.split())
+    return text if len(text) <= most else f"{text[: most - 3]}..."
+
+
+def without_key(text: str, key: str) -> str:
+    """A text without a stream key, however a far end wrote it: in another case, or encoded."""
+    if len(key) < 2:
+        return text
+    forms = {key, *(_encoded(key, always) for always in (False, True)), key.encode().hex()}
+    for form in sorted(forms, key=len, reverse=True):
+        text = re.sub(re.escape(form), "(the key)", text, flags=re.IGNORECASE)
+    return text
+
+
+def _encoded(key: str, always: bool) -> str:
+    from urllib.parse import quote
+
+    return "".join(f"%{byte:02X}" for byte in key.encode()) if always else quote(key, safe="")

@@ -1,0 +1,114 @@
+"""One small request and its answer, within bounds: a far end may not hold or flood whoever asks."""
+
+from __future__ import annotations
+
+import contextlib
+import socket
+import threading
+from dataclasses import dataclass, field
+from typing import Any
+
+import httpx
+
+from eager_kestrel.core.errors import EndpointError
+from eager_kestrel.net.failures import network_error
+
+MOST_SECONDS = 20.0
+"""Of one exchange, from connecting to the end of the answer, interim answers and all."""
+MOST_BYTES = 65_536
+"""Of an answer's body; nobody asks for one to be compressed, and none is unpacked."""
+
+
+@dataclass(frozen=True, slots=True)
+class Answer:
+    """What came back."""
+
+    status: int
+    headers: httpx.Headers
+    body: bytes
+
+
+@dataclass(slots=True)
+class _Watch:
+    """Cuts a connection off when its time is up."""
+
+    late: bool = False
+    _socket: socket.socket | None = None
+    _lock: threading.Lock = field(default_factory=threading.Lock)
+
+    def trace(self, event: str, info: dict[str, Any]) -> None:
+        """Hear of the connection (httpcore's trace extension)."""
+        if event in ("connection.connect_tcp.complete", "connection.start_tls.complete",
+                     "proxy.start_tls.complete"):  # fmt: skip
+            with self._lock:
+                self._socket = info["return_value"].get_extra_info("socket")
+                if self.late:
+                    self._cut()
+
+    def end(self) -> None:
+        """Time is up."""
+        with self._lock:
+            self.late = True
+            self._cut()
+
+    def _cut(self) -> None:
+        if self._socket is not None:
+            with contextlib.suppress(OSError):
+                socket.socket.shutdown(self._socket, socket.SHUT_RDWR)
+
+
+def exchange(
+    client: httpx.Client,
+    method: str,
+    url: str,
+    where: str,
+    content: bytes | None = None,
+    seconds: float = MOST_SECONDS,
+) -> Answer:
+    """Ask once.
+
+    Args:
+        client: with its own limits on silence.
+        method: of HTTP.
+        url: whole.
+        where: the same as it may be shown.
+        content: of the request.
+        seconds: for all of it.
+
+    Raises:
+        NetworkError: it cannot be reached.
+        EndpointError: it broke a bound, and says which.
+    """
+    watch = _Watch()
+    timer = threading.Timer(seconds, watch.end)
+    timer.daemon = True
+    timer.start()
+    try:
+        asked = client.stream(method, url, content=content, extensions={"trace": watch.trace})
+        with asked as response:
+            body = bounded_body(response)
+            if body is None:
+                raise EndpointError(
+                    f"its answer to a small request is longer than {MOST_BYTES // 1024} KiB",
+                    "give an address that answers uploads", where,
+                )  # fmt: skip
+            return Answer(response.status_code, response.headers, body)
+    except (httpx.HTTPError, httpx.InvalidURL, OSError) as error:
+        if watch.late:
+            raise EndpointError(
+                f"it had not answered a small request after {seconds:g} s",
+                "try again, or another endpoint", where,
+            ) from None  # fmt: skip
+        raise network_error(error, where) from None
+    finally:
+        timer.cancel()
+
+
+def bounded_body(response: httpx.Response) -> bytes | None:
+    """A body as it came, not unpacked; None when it is too long, and then it is left unread."""
+    body = bytearray()
+    for part in response.iter_raw(8192):
+        body += part
+        if len(body) > MOST_BYTES:
+            return None
+    return bytes(body)
