@@ -14,6 +14,9 @@ from typing import Self
 
 from eager_kestrel.core.errors import UnitError
 
+MOST_RATE = 1000
+"""Frames a second; more is no video."""
+
 
 @dataclass(frozen=True, order=True, slots=True)
 class Picture:
@@ -106,7 +109,7 @@ def parse_frame_rate(text: str) -> Fraction:
     """Read frames a second: ``"60"``, ``"30000/1001"``, or ``"29.97"`` (taken as 30000/1001).
 
     Raises:
-        UnitError: not a number above 0 and up to 480.
+        UnitError: not a number above 0 and up to ``MOST_RATE``.
     """
     plain = re.sub(r"\s*(?:fps|Hz|frames/s)$", "", text.strip())
     if re.fullmatch(r"[0-9]+\.[0-9]+", plain):
@@ -115,7 +118,7 @@ def parse_frame_rate(text: str) -> Fraction:
         rate = _of_1000_1001(plain) or Fraction(plain)
     except (ValueError, ZeroDivisionError):
         rate = Fraction(0)
-    if not 0 < rate <= 480:
+    if not 0 < rate <= MOST_RATE:
         raise UnitError(
             f'"{text}" is not a frame rate', "write one such as 30, 59.94 or 30000/1001"
         )

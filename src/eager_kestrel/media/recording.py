@@ -5,7 +5,10 @@ Only files of this machine are opened: a playlist that points elsewhere is refus
 
 from __future__ import annotations
 
+import contextlib
 import io
+import re
+import tempfile
 from collections.abc import Callable, Iterator
 from itertools import islice
 from pathlib import Path
@@ -21,6 +24,7 @@ from av.packet import Packet
 from av.video.stream import VideoStream
 
 from eager_kestrel.core.arrays import Floats
+from eager_kestrel.core.checks.clock import SteadyClock
 from eager_kestrel.core.checks.describing import VideoFacts, by_second, video_seen
 from eager_kestrel.core.checks.live import AudioFacts
 from eager_kestrel.core.checks.recording import (
@@ -32,6 +36,7 @@ from eager_kestrel.core.checks.recording import (
 from eager_kestrel.core.checks.tally import VideoTally
 from eager_kestrel.core.errors import FormatError
 from eager_kestrel.core.picture import Picture
+from eager_kestrel.wire import mp4
 from eager_kestrel.wire.parameter_sets import profile_and_level
 
 BATCH = 8192
@@ -41,6 +46,10 @@ CUT_OFF_SECONDS = 1.5
 ENCRYPTED = (b"encv", b"enca", b"drmi", b"drms")
 """Sample entries of protected tracks (ISO/IEC 14496-12, section 8.12)."""
 MOST_INDEX_BYTES = 64_000_000
+OPTIONS = {"protocol_whitelist": "file", "max_streams": "64"}
+DAMAGED = (IndexError, UnicodeDecodeError, MemoryError, OverflowError)
+"""What the media library raises, besides its own errors, on damaged files."""
+END_TAG = "#EXT-X-ENDLIST"
 PICTURE_TYPES = {1: "I", 2: "P", 3: "B"}
 COLOURS = {1: "bt709", 5: "bt470bg", 6: "smpte170m", 9: "bt2020nc"}
 RANGES = {1: "limited", 2: "full"}
@@ -69,15 +78,45 @@ def read_recording(
     _refuse(path)
     av.logging.set_level(None)
     try:
-        with av.open(str(path), options={"protocol_whitelist": "file"}) as opened:
+        with (
+            _whole(path) as readable,
+            av.open(str(readable), options=OPTIONS, metadata_errors="replace") as opened,
+        ):
             return _read(opened, path, deep, buffer_seconds, progress)
-    except (av.error.FFmpegError, OSError) as error:
-        what = getattr(error, "strerror", None) or str(error)
+    except (av.error.FFmpegError, OSError, *DAMAGED) as error:
+        what = getattr(error, "strerror", None) or "its index or headers are damaged"
         raise FormatError(
             f"not a recording that can be read ({str(what).lower()})",
             "check that it is whole: FLV, MP4, MKV, MPEG-TS or an HLS playlist",
             str(path),
         ) from None
+
+
+@contextlib.contextmanager
+def _whole(path: Path) -> Iterator[Path]:
+    """A playlist that was cut short, ended: else its reader waits for more pieces, for ever."""
+    text = path.read_text(encoding="utf-8", errors="replace") if _is_playlist(path) else END_TAG
+    if END_TAG in text:
+        yield path
+        return
+    with tempfile.TemporaryDirectory() as folder:
+        ended = Path(folder) / path.name
+        lines = [_absolute(line, path.parent) for line in text.splitlines()]
+        ended.write_text("\n".join([*lines, END_TAG, ""]), encoding="utf-8")
+        yield ended
+
+
+def _is_playlist(path: Path) -> bool:
+    return path.suffix.lower() == ".m3u8"
+
+
+def _absolute(line: str, folder: Path) -> str:
+    """A line of a playlist, its pieces named from the root."""
+    if line.startswith("#EXT-X-MAP:"):
+        return re.sub(r'URI="([^"]*)"', lambda m: f'URI="{(folder / m[1]).resolve()}"', line)
+    if not line.strip() or line.startswith("#") or "://" in line:
+        return line
+    return str((folder / line.strip()).resolve())
 
 
 def _refuse(path: Path) -> None:
@@ -90,7 +129,9 @@ def _refuse(path: Path) -> None:
         raise FormatError("empty", "record again", str(path))
     if RECORDING_KINDS.get(path.suffix.lower()) == "mp4" and _protected(path):
         raise FormatError("encrypted", "give one that is not", str(path))
-    if path.suffix.lower() == ".m3u8":
+    if RECORDING_KINDS.get(path.suffix.lower()) == "mp4" and not mp4.plausible(path):
+        raise FormatError("its index is damaged", "record it again, or repair it", str(path))
+    if _is_playlist(path):
         text = path.read_text(encoding="utf-8", errors="replace")
         if any(line.startswith("#EXT-X-KEY") and "METHOD=NONE" not in line
                for line in text.splitlines()):  # fmt: skip
@@ -116,10 +157,11 @@ def _read(
     if tally.first is None or tally.frames < 2:
         raise FormatError("there are not even two frames in it", "record again", str(path))
     seconds = tally.last - tally.first
+    ended = max(tally.last + tally.usual_seconds(), heard.last) - min(tally.first, heard.first)
     said = float(opened.duration / av.time_base) if opened.duration else None
-    if said is not None and seconds < min(said - CUT_OFF_SECONDS, 0.97 * said):
+    if said is not None and ended < min(said - CUT_OFF_SECONDS, 0.97 * said):
         raise FormatError(
-            f"cut off: its header says {said:.1f} s, it ends after {seconds:.1f} s",
+            f"cut off: its header says {said:.1f} s, it ends after {ended:.1f} s",
             "copy or record it again", str(path),
         )  # fmt: skip
     seen = video_seen(_facts(video), tally, buffer_seconds)
@@ -187,9 +229,11 @@ class _Heard:
     def __init__(self) -> None:
         self.bytes, self.packets = 0.0, 0
         self.first, self.last = np.inf, -np.inf
+        self._clock = SteadyClock()
 
     def add(self, shown: Any, sizes: Any) -> None:
         if shown.size:
+            shown = shown - self._clock.correction(shown)
             self.bytes += float(sizes.sum())
             self.packets += int(shown.size)
             self.first = min(self.first, float(shown.min()))
@@ -199,6 +243,8 @@ class _Heard:
         if self.packets < 2:
             return None
         seconds = (self.last - self.first) * self.packets / (self.packets - 1)
+        if seconds <= 0:
+            return None
         return AudioSeen(
             codec=stream.codec_context.name.removesuffix("_latm"),
             sample_rate_hz=stream.codec_context.sample_rate,
@@ -262,6 +308,8 @@ def _facts(stream: VideoStream) -> VideoFacts:
     context = stream.codec_context
     codec = {"h265": "hevc", "libdav1d": "av1", "libaom-av1": "av1"}.get(context.name, context.name)
     read = profile_and_level(codec, bytes(context.extradata or b""))
+    if context.width < 1 or context.height < 1:
+        raise IndexError("no picture")
     picture = Picture(context.width, context.height)
     named = (context.profile or "").lower().replace("constrained ", "") or None
     return VideoFacts(
@@ -286,5 +334,5 @@ def stream_facts(beginning: bytes) -> tuple[VideoFacts | None, AudioFacts | None
                 context = audio[0].codec_context
                 heard = AudioFacts(context.name, context.sample_rate, context.layout.nb_channels)
             return (_facts(video[0]) if video and video[0].codec_context.width else None, heard)
-    except (av.error.FFmpegError, OSError):
+    except (av.error.FFmpegError, OSError, *DAMAGED):
         return None, None

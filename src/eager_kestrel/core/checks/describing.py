@@ -9,6 +9,7 @@ import numpy as np
 from eager_kestrel.core.checks.recording import AudioSeen, KeyframesSeen, Recording, VideoSeen
 from eager_kestrel.core.checks.settings import (
     MOST_B_FRAMES,
+    MOST_CHANNELS,
     AudioSet,
     Interval,
     Settings,
@@ -73,6 +74,7 @@ def video_seen(facts: VideoFacts, tally: VideoTally, buffer_seconds: float = 1.0
         buffer_needed_kbit=round(tally.buffer_needed_kbit(), 1),
         keyframes=_keyframes(tally, first),
         gaps=tuple((round(at - first, 3), round(long, 3)) for at, long in tally.gaps),
+        jumps=tuple((round(at - first, 3), round(far, 3)) for at, far in tally.clock.jumps),
     )
 
 
@@ -111,7 +113,7 @@ def settings_seen(recording: Recording) -> Settings:
             codec=known.get(video.codec),
             picture=video.picture,
             frame_rate=rate or None,
-            bitrate=Bitrate.from_kbps(video.average_kbps),
+            bitrate=Bitrate.from_kbps(video.average_kbps) if video.average_kbps >= 0.001 else None,
             rate_control=video.rate_control,
             keyframes=Interval(frames=round(longest * rate)) if longest and rate else None,
             profile=video.profile,
@@ -129,7 +131,7 @@ def _audio_set(audio: AudioSeen) -> AudioSet:
     known: dict[str, AudioCodec] = {"aac": "aac", "opus": "opus", "mp3": "mp3"}
     return AudioSet(
         codec=known.get(audio.codec),
-        bitrate=Bitrate.from_kbps(audio.average_kbps),
-        sample_rate_hz=audio.sample_rate_hz,
-        channels=audio.channels,
+        bitrate=Bitrate.from_kbps(audio.average_kbps) if audio.average_kbps >= 0.001 else None,
+        sample_rate_hz=audio.sample_rate_hz or None,
+        channels=audio.channels if 1 <= audio.channels <= MOST_CHANNELS else None,
     )

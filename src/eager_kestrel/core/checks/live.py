@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from eager_kestrel.core.checks.clock import SteadyClock
 from eager_kestrel.core.checks.describing import VideoFacts, by_second, video_seen
 from eager_kestrel.core.checks.recording import (
     AudioSeen,
@@ -57,12 +58,16 @@ class StreamWatch:
     _recent_audio: deque[tuple[float, int]] = field(default_factory=deque)
     _rows: list[tuple[float, float, int, bool]] = field(default_factory=list)
     _quickest: float | None = None
+    _clock: SteadyClock = field(default_factory=SteadyClock)
+    """For the live view; the tally has its own."""
+    _audio_clock: SteadyClock = field(default_factory=SteadyClock)
     _delay: float = 0.0
     _keys: deque[float] = field(default_factory=lambda: deque(maxlen=2))
 
     def video(self, sent: float, shown: float, size: int, keyframe: bool, at: float) -> None:
         """A frame came at a moment."""
         self._rows.append((shown, sent, size, keyframe))
+        sent = self._clock.steady(sent)
         self._recent.append((sent, size, keyframe))
         while self._recent and self._recent[0][0] < sent - LIVE_SECONDS:
             self._recent.popleft()
@@ -77,6 +82,7 @@ class StreamWatch:
 
     def audio(self, sent: float, size: int) -> None:
         """An audio frame came."""
+        sent = self._audio_clock.steady(sent)
         self.audio_bytes += size
         self.audio_packets += 1
         self.audio_first = sent if self.audio_first is None else self.audio_first
@@ -125,7 +131,7 @@ class StreamWatch:
         return Recording(
             name=name,
             container="rtmp",
-            seconds=round(tally.last - tally.first, 3),
+            seconds=round(max(0.0, tally.last - tally.first), 3),
             total_kbps=round(seen.average_kbps + (heard.average_kbps if heard else 0.0), 1),
             video=seen,
             audio=heard,

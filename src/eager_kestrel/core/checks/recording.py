@@ -66,6 +66,8 @@ class VideoSeen(Spread):
     keyframes: KeyframesSeen
     gaps: tuple[tuple[float, float], ...]
     """When, and how long, in seconds."""
+    jumps: tuple[tuple[float, float], ...] = ()
+    """When timestamps jumped, and how far, in seconds; taken out of everything else."""
 
 
 class AudioSeen(Frozen):

@@ -12,6 +12,7 @@ from eager_kestrel.core.checks.rules import against_guide, against_line
 from eager_kestrel.core.checks.settings import Settings
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.units import Bitrate
+from eager_kestrel.core.words.numbers import duration
 
 MEASURED_SLACK = 0.02
 """An average this far past a limit is the limit, give or take a packet."""
@@ -146,6 +147,13 @@ def _steady(video: VideoSeen) -> Iterator[Finding]:
         yield _finding(
             None, "gaps", "caution", said, "none", "look at the line or the encoder then"
         )
+    if video.jumps:
+        at, far = video.jumps[0]
+        others = f", and {len(video.jumps) - 1} times more" if video.jumps[1:] else ""
+        yield _finding(
+            None, "timestamps", "breach", f"jump by {duration(far)} at {at:.1f} s{others}",
+            "steady", "look at the program that sends: its clock jumps",
+        )  # fmt: skip
     seconds = video.buffer_needed_kbit / max(video.average_kbps, 1)
     yield _finding(
         None, "buffer needed", "fine" if seconds <= BUFFER_SECONDS else "caution",

@@ -17,6 +17,7 @@ from eager_kestrel.core.plan.plan import DestinationPlan
 from eager_kestrel.core.quantities import FrameRate, PictureSize, Rate
 from eager_kestrel.core.units import Bitrate, parse_seconds
 
+MOST_CHANNELS = 8
 MOST_B_FRAMES = 16
 """In a row: what H.264 and H.265 decoders hold."""
 
@@ -118,7 +119,7 @@ class AudioSet(Frozen):
     codec: AudioCodec | None = None
     bitrate: Rate | None = None
     sample_rate_hz: int | None = Field(default=None, gt=0)
-    channels: int | None = Field(default=None, ge=1, le=8)
+    channels: int | None = Field(default=None, ge=1, le=MOST_CHANNELS)
 
 
 class Settings(Frozen):

@@ -16,7 +16,9 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from eager_kestrel.core.arrays import Flags, Floats
+from eager_kestrel.core.checks.clock import SteadyClock
 from eager_kestrel.core.guide.rules import CUSTOMARY_RATES
+from eager_kestrel.core.picture import MOST_RATE
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -49,6 +51,7 @@ class VideoTally:
     """Hundredths of a millisecond between frames as shown, and how often."""
     gaps: list[tuple[float, float]] = field(default_factory=list)
     most_b: int = 0
+    clock: SteadyClock = field(default_factory=SteadyClock)
     _run: int = 0
     _highest: float = -np.inf
     _waiting: Floats = field(default_factory=lambda: np.empty(0))
@@ -58,6 +61,8 @@ class VideoTally:
         """Count packets; times in seconds when each is shown and sent, sizes in bytes."""
         if not shown.size:
             return
+        jumped = self.clock.correction(sent)
+        sent, shown = sent - jumped, shown - jumped
         if self._base is None:
             self._base = float(sent[0])
         self._count_sizes(sent - self._base, sizes)
@@ -136,7 +141,8 @@ class VideoTally:
         near = min(CUSTOMARY_RATES, key=lambda rate: abs(float(rate) * mean - 1))
         if abs(float(near) * mean - 1) <= slack:
             return near
-        return Fraction(1 / mean).limit_denominator(1001)
+        found = Fraction(1 / mean).limit_denominator(1001)
+        return found if found <= MOST_RATE else Fraction(0)
 
     def regular_share(self) -> float:
         """Share of frames that came when they were due."""

@@ -27,3 +27,11 @@ def both(kbps: float) -> str:
 def settings(picture: Picture, frame_rate: Fraction, kbps: float) -> str:
     """``1920x1080 at 60, 6,000 kbit/s``."""
     return f"{picture_at(picture, frame_rate)}, {kbit(kbps)}"
+
+
+def duration(seconds: float) -> str:
+    """``7 days``, ``-3 s``: a length of time in its largest whole unit."""
+    for size, name in ((86_400.0, "days"), (3_600.0, "h"), (60.0, "min")):
+        if abs(seconds) >= 2 * size:
+            return f"{seconds / size:.3g} {name}"
+    return f"{seconds:.3g} s"
