@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import functools
 import gzip
 import socket
 import threading
@@ -10,10 +11,13 @@ import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
+import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from eager_kestrel.actions.receiving import Reception
+from eager_kestrel.core.checks.clock import LONGEST_GAP_SECONDS, SteadyClock
 from eager_kestrel.core.errors import EndpointError, InputError
 from eager_kestrel.net import exchange as bounds
 from eager_kestrel.net.addresses import parse_address, plain_text, shown_url, without_key
@@ -283,3 +287,231 @@ def test_bounds_hold_for_any_exchange() -> None:
     refused = pytest.raises(EndpointError, match="64 KiB")
     with far_end(endless) as url, httpx.Client() as client, refused:
         bounds.exchange(client, "POST", url, url, b"k")
+
+
+def raw_ingest() -> contextlib.AbstractContextManager[int]:
+    from eager_kestrel.net.receiving import IngestServer
+
+    class Nobody:
+        def asked(self, app: str, key: str) -> str | None:
+            return None
+
+        def arrived(self, piece: object) -> str | None:
+            return None
+
+        def left(self, why: str) -> None:
+            pass
+
+    @contextlib.contextmanager
+    def opened() -> Iterator[int]:
+        with IngestServer(Nobody()) as server:
+            yield server.port
+
+    return opened()
+
+
+def test_idle_connections_do_not_keep_a_publisher_out() -> None:
+    """However many drip their handshakes: a newcomer takes the slot of the longest idle."""
+    from eager_kestrel.net.publishing import Publication
+
+    with raw_ingest() as port, contextlib.ExitStack() as stack:
+        idle = [stack.enter_context(socket.create_connection(("127.0.0.1", port)))
+                for _ in range(40)]  # fmt: skip
+        for connection in idle:
+            with contextlib.suppress(OSError):
+                connection.sendall(b"\x03")
+        published = Publication(Target("rtmp", "127.0.0.1", port, "live"), "key")
+        published.close()
+
+
+def test_a_handshake_has_a_total_time(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("eager_kestrel.net.receiving.HANDSHAKE_SECONDS", 0.6)
+    with raw_ingest() as port, socket.create_connection(("127.0.0.1", port)) as connection:
+        connection.settimeout(5)
+        began = time.monotonic()
+        gone = False
+        while time.monotonic() - began < 4 and not gone:
+            try:
+                connection.sendall(b"\x03")  # a byte now and then is no handshake
+                time.sleep(0.1)
+            except OSError:
+                gone = True
+        assert gone
+
+
+@functools.cache
+def real_messages() -> list[bytes]:
+    """Of a real encoder: its parameter sets, and a second of frames that begins with a keyframe."""
+    import subprocess
+
+    import imageio_ffmpeg
+
+    from eager_kestrel.wire import flv
+
+    made = subprocess.run(
+        [imageio_ffmpeg.get_ffmpeg_exe(), "-v", "error", "-f", "lavfi", "-i",
+         "testsrc2=size=160x90:rate=25", "-frames:v", "25", "-bf", "0", "-c:v", "libx264",
+         "-pix_fmt", "yuv420p", "-f", "flv", "-"], capture_output=True, check=True,
+    ).stdout  # fmt: skip
+    data, found = bytearray(made), []
+    while (tag := flv.take_tag(data)) is not None:
+        if tag[0] == flv.VIDEO and flv.part_of(*tag[::2]) in ("header", "frame"):
+            found.append(tag[2])
+    return found
+
+
+def published(times: list[int]) -> Reception:
+    """A stream of keyframes and frames with these timestamps in milliseconds, received."""
+    from eager_kestrel.actions.receiving import reception
+    from eager_kestrel.net.publishing import Publication
+    from eager_kestrel.wire import flv
+
+    with reception("key") as (taking, url):
+        target = Target.parse(url)
+        sender = Publication(target, "key")
+        header, *frames = real_messages()
+        sender.send(flv.VIDEO, 0, header, None)
+        for number, at in enumerate(times):
+            sender.send(flv.VIDEO, at % 2**32, frames[number % len(frames)], None)
+            if number % 50 == 0:
+                sender.look(0.005)
+        until = time.monotonic() + 5
+        while sender._out and time.monotonic() < until:
+            sender.look(0.01)
+        sender.close()
+        assert taking.wait(10, 1)
+    return taking
+
+
+@pytest.mark.parametrize(
+    ("jump", "words"), [(7 * 86_400_000, "7 days"), (2**32 - 1 - 40_000, "49.7 days")]
+)
+def test_a_clock_that_jumps_is_told_and_grows_nothing(jump: int, words: str) -> None:
+    times = [40 * n + (jump if n >= 100 else 0) for n in range(200)]
+    (received,) = published(times).received
+    assert received.findings is not None
+    recording = received.findings.recording
+    assert recording is not None
+    assert recording.seconds == pytest.approx(8, abs=0.2)
+    assert recording.video.frames == 200
+    (told,) = [f for f in received.findings.findings if f.rule == "timestamps"]
+    assert words in told.found
+    assert told.severity == "breach"
+
+
+@pytest.mark.parametrize("times", [[0] * 60, [5] * 2, list(range(60)), [4_000_000] * 30])
+def test_clocks_that_stand_still_leave_the_ingest_free(times: list[int]) -> None:
+    """A report comes of it or none; the next publisher is let in either way."""
+    for taking in (published(times), published([40 * n for n in range(60)])):
+        assert len(taking.received) == 1
+
+
+def test_long_messages_and_tiny_chunks_are_refused() -> None:
+    from eager_kestrel.wire.chunks import ChunkReader, ChunkWriter, Message
+    from eager_kestrel.wire.errors import ProtocolError
+
+    for message, says in (
+        (Message(18, 1, 0, bytes(7_000_000)), "too long"),
+        (Message(20, 1, 0, bytes(300_000)), "too long"),
+        (Message(1, 0, 0, (1).to_bytes(4, "big")), "not allowed"),
+    ):
+        with pytest.raises(ProtocolError, match=says):
+            list(ChunkReader().feed(ChunkWriter().message(4, message)))
+
+
+@given(st.lists(st.floats(-1e6, 1e7), min_size=1, max_size=60), st.integers(1, 20))
+def test_a_steady_clock_stays_near_whatever_it_is_told(times: list[float], cut: int) -> None:
+    """No step is longer than a gap may be, and it does not matter how times come in batches."""
+    sent = np.array(times)
+    whole, parts = SteadyClock(), SteadyClock()
+    steady = sent - whole.correction(sent)
+    assert (np.abs(np.diff(steady)) <= LONGEST_GAP_SECONDS + 1e-6).all()
+    pieces = [sent[n : n + cut] - parts.correction(sent[n : n + cut])
+              for n in range(0, sent.size, cut)]  # fmt: skip
+    assert np.concatenate(pieces) == pytest.approx(steady, abs=1e-3)
+
+
+@pytest.mark.parametrize(
+    ("options", "says"),
+    [(("--seconds", "0 s"), "1 s to 24 h"), (("--unsent", "9 GB"), "4 KiB to 64 MiB"),
+     (("--unsent", "1 B"), "4 KiB to 64 MiB")],
+)  # fmt: skip
+def test_rehearsals_out_of_range_are_refused(
+    kestrel: Kestrel, options: tuple[str, str], says: str
+) -> None:
+    kestrel("plan", "--for", "oxbow", "--upload", "3 Mbit/s")
+    result = kestrel("rehearse", "--practice", "5 Mbit/s", *options)
+    assert result.code == 2
+    assert says in result.error_line
+
+
+def test_a_key_that_is_no_text_gets_a_line(
+    kestrel: Kestrel, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    kestrel("plan", "--for", "oxbow", "--upload", "3 Mbit/s")
+    monkeypatch.setenv("EAGER_KESTREL_STREAM_KEY", "key\udcff")
+    result = kestrel("rehearse", "--to", "rtmp://127.0.0.1:1/live")
+    assert result.code == 2
+    assert "is not text" in result.error_line
+
+
+def test_an_ingest_that_stops_reading_is_the_ingest() -> None:
+    """Its window is closed and nothing is taken; on a slow line something always is."""
+    from eager_kestrel.core.checks.rehearsal import Moment, Sent
+    from eager_kestrel.core.checks.verdict import verdict
+    from tests.test_rehearse import planned
+
+    now, *rest = planned("12 Mbit/s").destinations[0].steps_down
+    for closed, delivered, by in (
+        (1.0, 0, "ingest"), (1.0, 400_000, "line"), (0.0, 0, "line"), (None, 0, "line"),
+    ):  # fmt: skip
+        moments = tuple(
+            Moment(seconds=n / 10, backlog_seconds=max(0.0, n / 10 - 1), encoder_seconds=0.0,
+                   delivered_bytes=50_000 * min(n, 10) + delivered * max(0, n - 10) // 10,
+                   round_trip_ms=20.0,
+                   window_closed_seconds=None if closed is None else closed * max(0, n - 10) / 10)
+            for n in range(30)
+        )  # fmt: skip
+        sent = Sent(seconds=3.0, frames=90, late_frames=5, lost_frames=0, encode_ms=(1.0,),
+                    moments=moments, reconnects=0, broken=(), counted_by="test")  # fmt: skip
+        assert verdict(sent, now, tuple(rest), 30).limited_by == by
+
+
+@pytest.mark.parametrize("limit", ["400 kB", "700 kB"])
+def test_a_data_limit_that_is_too_small_says_what_would_do(kestrel: Kestrel, limit: str) -> None:
+    """On a fast line, too: the limit holds, and the line says what to give instead."""
+    from eager_kestrel.actions.practice import practice_line, simulated_uplink
+    from eager_kestrel.core.units import Bitrate, DataSize
+
+    with simulated_uplink(practice_line(rate=Bitrate.parse("40 Mbit/s"))) as up:
+        small = kestrel("measure", up.url, "--data-limit", limit)
+        assert small.code == 2
+        said = last_line(small)
+        wanted = said.partition("--data-limit ")[2].partition(" at the least")[0]
+        enough = kestrel("measure", up.url, "--data-limit", wanted, "--json")
+    assert f"the data limit of {DataSize.parse(limit)} was used up" in said
+    assert enough.code == 0, enough.err
+    assert enough.document["data_used_bytes"] <= DataSize.parse(wanted).bytes * 1.1
+
+
+def test_swings_within_two_seconds_are_said() -> None:
+    """8 and 2 Mbit/s by turns every second look even through two-second windows."""
+    from eager_kestrel.core.line.summarising import summary_of
+    from eager_kestrel.core.line.trace import Trace
+    from tests.test_throughput import run_of, sampled
+
+    swinging = Trace((0.0, 1.0), (8000.0, 2000.0), 2.0)
+    found = summary_of(run_of(sampled(swinging, 12)))
+    assert found.one is not None
+    assert found.one.spread < 0.3
+    assert any("swings between" in line for line in found.verdicts)
+    even = summary_of(run_of(sampled(Trace.constant(5000), 12)))
+    assert not any("swings" in line for line in even.verdicts)
+
+
+def test_a_line_shared_with_others_is_remarked() -> None:
+    from eager_kestrel.core.words.runs import one_carries_less
+
+    assert "others are using this line" in one_carries_less(600, 2900, 4)
+    assert "one got 600 kbit/s, 4 got 2.9 Mbit/s" in one_carries_less(600, 2900, 4)
+    assert "others" not in one_carries_less(2000, 2900, 4)

@@ -71,7 +71,7 @@ def test_the_data_limit_is_kept_and_said(kestrel: Kestrel) -> None:
     with simulated_uplink(practice_line(rate=EIGHT)) as up:
         run = measured(kestrel, up.url, "--data-limit", "1.5 MB", seconds="8 s").document
     assert run["one_connection"]["ended"] == "data"
-    assert 1_500_000 <= run["data_used_bytes"] < 2_000_000
+    assert 1_400_000 <= run["data_used_bytes"] <= 1_505_000  # with the heads of requests
 
 
 def test_a_phase_leaves_the_line_clean(kestrel: Kestrel) -> None:

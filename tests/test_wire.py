@@ -104,7 +104,7 @@ messages = st.builds(
 
 @given(
     st.lists(st.tuples(st.integers(2, 8), messages), max_size=12),
-    st.integers(1, 400),
+    st.integers(128, 600),
     st.lists(st.integers(1, 200), min_size=1, max_size=20),
 )
 def test_messages_come_back_however_the_bytes_are_cut(

@@ -11,10 +11,12 @@ import time
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
+from itertools import pairwise
 
 from eager_kestrel import __version__
 from eager_kestrel.core.errors import (
     EndpointError,
+    InputError,
     KestrelError,
     NetworkError,
     StoppedError,
@@ -33,7 +35,7 @@ from eager_kestrel.core.line.run import (
 from eager_kestrel.core.line.stopping import Limits, known_well_enough, limit_reached
 from eager_kestrel.core.line.summarising import round_trip_summary
 from eager_kestrel.core.line.throughput import throughput
-from eager_kestrel.core.units import DataSize, parse_seconds
+from eager_kestrel.core.units import Bitrate, DataSize, parse_seconds
 from eager_kestrel.files.history import History
 from eager_kestrel.net.addresses import shown_url
 from eager_kestrel.net.background import BackgroundWatch
@@ -47,10 +49,14 @@ LOOK_EVERY_SAMPLES = 5
 IDLE_SECONDS = 1.2
 IDLE_EVERY_SECONDS = 0.1
 LOADED_EVERY_SECONDS = 0.4
+QUIET_SECONDS = 0.3
+"""After the last byte that was allowed: what was written has arrived."""
 SETTLE_SECONDS = 3.0
 SETTLED_RISE_MS = 10.0
 SETTLED_FACTOR = 1.5
 LEAST_SECONDS, MOST_SECONDS = 2.0, 600.0
+LEAST_LOAD_SECONDS = 3.0
+"""Of load, for a ramp and a little that is steady."""
 DAY_SECONDS = 86_400.0
 
 
@@ -260,6 +266,8 @@ def _several(notebook: _Notebook, wish: Wish, tell: Tell) -> None:
     _settle(notebook)
     try:
         notebook.several = _load(notebook, "several connections", wish.connections, limits, tell)
+    except InputError:
+        notebook.notes.append("the data limit left too little for several connections")
     except NetworkError as error:  # one connection is known, and that is what counts
         notebook.notes.append(f"several connections failed: {error.what}")
 
@@ -295,6 +303,14 @@ class _Samples:
     def series(self) -> Series:
         return Series(seconds=tuple(self.seconds), delivered_bytes=tuple(self.delivered))
 
+    def still_for(self, seconds: float) -> bool:
+        """Whether nothing more was delivered for so long."""
+        since = next(
+            at for at, count in zip(self.seconds, self.delivered, strict=True)
+            if count == self.delivered[-1]
+        )  # fmt: skip
+        return self.seconds[-1] - since >= seconds
+
     def last_second_kbps(self) -> float:
         now = self.seconds[-1]
         index = next(i for i, at in enumerate(self.seconds) if at >= now - 1)
@@ -309,7 +325,8 @@ def _load(
     tell(Beginning(name, limits.seconds))
     used_before = notebook.used_bytes()
     samples = _Samples()
-    with Upload(notebook.target, connections) as load:
+    left = None if limits.data_bytes is None else max(0, limits.data_bytes - used_before)
+    with Upload(notebook.target, connections, left) as load:
         base, began = load.delivered_bytes(), time.monotonic()
         with RoundTrips(notebook.target, began, LOADED_EVERY_SECONDS) as trips:
             ending = _sample(load, base, began, samples, limits, used_before, name, trips, tell)
@@ -327,6 +344,8 @@ def _load(
     if throughput(series) is None:
         if ending == "stopped":
             raise KeyboardInterrupt
+        if ending == "data" and failure is None:
+            raise _too_little(samples, limits)
         raise failure or EndpointError(
             "it took almost nothing", "try again, or another endpoint", notebook.target.shown
         )
@@ -337,6 +356,24 @@ def _load(
         ended_why=failure.line() if failure and ending == "failed" else "",
         samples=series,
         round_trips=taken,
+    )
+
+
+def _too_little(samples: _Samples, limits: Limits) -> InputError:
+    """The data limit was used up before anything steady was seen: what would do."""
+    fastest = max(
+        (b - a) / max(later - sooner, SAMPLE_SECONDS)
+        for (sooner, later), (a, b) in zip(
+            pairwise(samples.seconds), pairwise(samples.delivered), strict=True
+        )
+    )
+    seconds = max(samples.seconds[-1] - QUIET_SECONDS, SAMPLE_SECONDS)
+    rate = Bitrate.from_kbps(fastest / 125)
+    wanted = DataSize(int(fastest * LEAST_LOAD_SECONDS))
+    return InputError(
+        f"the data limit of {DataSize(limits.data_bytes or 0)} was used up after {seconds:.1f} s, "
+        f"at up to {rate}; that is too short to tell",
+        f"give --data-limit {wanted} at the least",
     )
 
 
@@ -359,6 +396,8 @@ def _sample(
             delivered = samples.add(now, load.delivered_bytes() - base)
             if load.failure is not None:
                 return "failed"
+            if load.spent and samples.still_for(QUIET_SECONDS):
+                return "data"
             if limit := limit_reached(now, used_before + delivered, limits):
                 return limit
             if tick % LOOK_EVERY_SAMPLES == 0:

@@ -163,7 +163,7 @@ class Reception:
             try:
                 stream.file.close()
             except StorageError as error:
-                stream.file_error = error.line()
+                stream.file_error = stream.file_error or error.line()
         video, audio = stream_facts(bytes(stream.beginning))
         report = None
         if video is not None:

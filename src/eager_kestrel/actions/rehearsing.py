@@ -14,14 +14,14 @@ from eager_kestrel.actions.practice import practice_line
 from eager_kestrel.actions.receiving import APP, Reception, reception
 from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal
 from eager_kestrel.core.checks.verdict import rehearsal_of
-from eager_kestrel.core.errors import InputError
+from eager_kestrel.core.errors import InputError, UnitError
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.plan.plan import (
     DestinationPlan,
     Fallback,
     Plan,
 )
-from eager_kestrel.core.units import Bitrate
+from eager_kestrel.core.units import Bitrate, DataSize, parse_seconds
 from eager_kestrel.files.guides import load_guide
 from eager_kestrel.files.keys import VARIABLE, known_key
 from eager_kestrel.media.stand_in import StandIn
@@ -33,6 +33,8 @@ from eager_kestrel.practice.servers import LOOPBACK
 from eager_kestrel.practice.uplink import Line, PracticeUplink
 
 QUIET = Misbehaviour()
+LEAST_SECONDS, MOST_SECONDS = 1.0, 86_400.0
+LEAST_UNSENT, MOST_UNSENT = 4096, 64 * 2**20
 BETWEEN_SECONDS = 1.0
 """Between two rehearsals, for queues to drain."""
 
@@ -59,6 +61,20 @@ class Outcome:
 
     rehearsals: tuple[Rehearsal, ...]
     settled: Plan | None
+
+
+def wish_of(seconds: str, unsent: str, *, settle: bool) -> Wish:
+    """How to rehearse, as written.
+
+    Raises:
+        UnitError: one of them cannot be read, or is out of range.
+    """
+    asked, bytes_ = parse_seconds(seconds), DataSize.parse(unsent).bytes
+    if not LEAST_SECONDS <= asked <= MOST_SECONDS:
+        raise UnitError(f"{asked:g} s is no time to rehearse for", "write 1 s to 24 h")
+    if not LEAST_UNSENT <= bytes_ <= MOST_UNSENT:
+        raise UnitError(f'"{unsent}" is no send buffer', "write 4 KiB to 64 MiB")
+    return Wish(seconds=asked, settle=settle, unsent_bytes=bytes_)
 
 
 def destination_of(plan: Plan, platform: str | None) -> DestinationPlan:
@@ -104,7 +120,8 @@ def rehearse(
         verdict = done[-1].verdict
         if verdict.held:
             return Outcome(tuple(done), _settled(plan, chosen, steps, at))
-        if not wish.settle or verdict.limited_by == "ingest" or at + 1 >= len(steps):
+        settled = verdict.limited_by in ("ingest", None)  # no step down helps, or it was stopped
+        if not wish.settle or settled or at + 1 >= len(steps):
             return Outcome(tuple(done), None)
         at += 1 + (verdict.would_hold or 0)
         time.sleep(BETWEEN_SECONDS)

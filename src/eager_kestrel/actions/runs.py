@@ -16,6 +16,7 @@ from eager_kestrel.core.line.summary import RunRow, RunSummary
 from eager_kestrel.core.line.uplink import Uplink
 from eager_kestrel.files.documents import write_text
 from eager_kestrel.files.history import History
+from eager_kestrel.files.repair import Repaired, repair
 from eager_kestrel.files.run_tables import read_runs, runs_csv, runs_json
 
 
@@ -34,6 +35,11 @@ def listed() -> list[RunRow]:
     """Every kept run in a line, oldest first."""
     with History() as history:
         return history.rows()
+
+
+def repaired() -> Repaired:
+    """Save what can be read of a damaged history; see :func:`eager_kestrel.files.repair.repair`."""
+    return repair()
 
 
 def find(name: str) -> Run:

@@ -5,9 +5,11 @@ Nothing heavy is imported here: each command imports what it needs when it runs.
 
 from __future__ import annotations
 
+import contextlib
 import gc
 import importlib
 import os
+import signal
 import sys
 from typing import Annotated, Any
 
@@ -42,7 +44,7 @@ COMMANDS: dict[str, dict[str, str]] = {
     },
     "Measure": {
         "measure": "Measure what your upload carries on one connection, as a live stream feels it.",
-        "runs": "What you measured before: list, show, by hour of day, import, export, forget.",
+        "runs": "What you measured before: list, show, by hour, import, export, forget, repair.",
         "nearest": "Rank a platform's ingest points by how fast they answer from here.",
     },
     "Plan": {
@@ -176,4 +178,7 @@ def main() -> None:
     """
     gc.set_threshold(500_000)
     os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
-    sys.exit(run(sys.argv[1:]))
+    code = run(sys.argv[1:])
+    with contextlib.suppress(ValueError):  # a second Ctrl-C while all is being put away
+        signal.signal(signal.SIGINT, signal.SIG_IGN)
+    sys.exit(code)

@@ -102,11 +102,12 @@ def measure(
 def _kept(run: Run) -> bool:
     """Keep a run; a disk that will not take it gets a line, and the run is still shown."""
     from eager_kestrel.actions.measuring import keep
-    from eager_kestrel.cli.screen import warn
+    from eager_kestrel.cli.screen import uninterrupted, warn
     from eager_kestrel.core.errors import StorageError
 
     try:
-        keep(run)
+        with uninterrupted():
+            keep(run)
     except StorageError as error:
         warn(f"the run could not be kept: {error.line()}")
         return False

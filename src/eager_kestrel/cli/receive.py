@@ -62,7 +62,8 @@ def receive(
         for one in taking.received:
             _show(one, everything=everything)
     breaches = sum(one.findings.breaches for one in taking.received if one.findings)
-    raise typer.Exit(1 if breaches or not taking.received else 0)
+    unkept = any(one.file_error for one in taking.received)
+    raise typer.Exit(1 if breaches or unkept or not taking.received else 0)
 
 
 def live_words(view: LiveView | None) -> str:

@@ -54,22 +54,19 @@ def rehearse(
     from eager_kestrel.actions import read_plan
     from eager_kestrel.actions.export import write_plan
     from eager_kestrel.actions.rehearsing import (
-        Wish,
         destination_of,
         rehearse_at,
         rehearse_in_practice,
+        wish_of,
     )
     from eager_kestrel.cli.screen import console, print_json, warn
     from eager_kestrel.core.errors import InputError
-    from eager_kestrel.core.units import DataSize, parse_seconds
 
     if (to is None) == (practice is None):
         raise InputError("one place to send to is needed", "give --to URL or --practice LINE")
     read = read_plan(plan)
     chosen = destination_of(read, platform)
-    wish = Wish(
-        seconds=parse_seconds(seconds), settle=settle, unsent_bytes=DataSize.parse(unsent).bytes
-    )
+    wish = wish_of(seconds, unsent, settle=settle)
     with _live(quiet=json) as tell:
         if practice is not None:
             name, rate = _line(practice)

@@ -26,7 +26,7 @@ RunName = Annotated[
 
 @app.callback()
 def runs() -> None:
-    """What you measured before: list, show, by hour of day, import, export, forget."""
+    """What you measured before: list, show, by hour, import, export, forget, repair."""
 
 
 @app.command("list")
@@ -158,3 +158,18 @@ def import_runs(
         if done.added + done.known == 0:
             raise FormatError(f"none of {len(done.bad)} rows could be taken", "see above")
         raise typer.Exit(1)
+
+
+@app.command("repair")
+def repair() -> None:
+    """Save every run of a damaged history that can still be read into a fresh one."""
+    from eager_kestrel.actions.runs import repaired
+    from eager_kestrel.cli.screen import console
+
+    found = repaired()
+    screen = console()
+    if found.kept_at is None:
+        screen.print(f"Nothing is damaged: all {found.saved} runs can be read.")
+        return
+    screen.print(f"{found.saved} runs saved, {found.lost} rows lost.")
+    screen.print(f"The damaged file is kept as {found.kept_at}", soft_wrap=True, markup=False)

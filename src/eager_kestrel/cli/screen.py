@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import json
 import sys
+import threading
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any
@@ -140,3 +141,19 @@ def _finish_before(event: Event, last: dict[str, Learned], show: Any) -> None:
         last.clear()
     elif isinstance(event, Learned):
         last[event.phase] = event
+
+
+@contextmanager
+def uninterrupted() -> Iterator[None]:
+    """Ctrl-C waits until the block is done, since what is being saved would be lost."""
+    import signal
+
+    if threading.current_thread() is not threading.main_thread():
+        yield
+        return
+    asked: list[int] = []
+    before = signal.signal(signal.SIGINT, lambda number, _: asked.append(number))
+    try:
+        yield
+    finally:
+        signal.signal(signal.SIGINT, before)

@@ -15,8 +15,7 @@ from typing import Self
 
 from pydantic import ValidationError
 
-from eager_kestrel.core.document import first_error
-from eager_kestrel.core.errors import FormatError, NotFoundError, StorageError
+from eager_kestrel.core.errors import NotFoundError, StorageError
 from eager_kestrel.core.line.run import Run
 from eager_kestrel.core.line.summarising import run_uplink
 from eager_kestrel.core.line.summary import RunRow
@@ -24,6 +23,8 @@ from eager_kestrel.files.home import data_home, made, storage_error
 
 FILE_NAME = "runs.sqlite3"
 BUSY_SECONDS = 10.0
+UNWRITABLE = ("readonly", "unable to open", "full", "disk I/O")
+"""What is said of a disk that takes nothing; what is kept can still be read."""
 MIGRATIONS: tuple[str, ...] = (
     """
     CREATE TABLE runs (
@@ -50,10 +51,11 @@ _WHY = (
     ("full", "the disk is full", "free some space"),
     ("unable to open", "the run history cannot be opened", "check the folder's permissions"),
     ("locked", "another process is holding the run history", "try again"),
-    ("not a database", "the run history is damaged", "move it away; a new one will be made"),
-    ("malformed", "the run history is damaged", "move it away; a new one will be made"),
     ("disk i/o", "the disk failed", "check it"),
 )
+DAMAGED = ("the run history is damaged; nothing in it was changed",
+           "eager-kestrel runs repair saves every run that can still be read")  # fmt: skip
+"""Of whatever else the database says: its own words help nobody."""
 
 
 class History:
@@ -85,7 +87,7 @@ class History:
             self._database = sqlite3.connect(self.path, timeout=BUSY_SECONDS, isolation_level=None)
             self._database.execute("PRAGMA journal_mode = WAL")
         except sqlite3.OperationalError as error:
-            if not any(sign in str(error) for sign in ("readonly", "unable to open")):
+            if not any(sign in str(error) for sign in UNWRITABLE):
                 raise
             self._open_to_read(error)
             return
@@ -98,6 +100,12 @@ class History:
             )
         if version < len(MIGRATIONS):
             self._migrate()
+        elif version:
+            self._require_table()
+
+    def _require_table(self) -> None:
+        """A history whose table is gone is damaged, not empty."""
+        self._connection.execute("SELECT id, kind FROM runs LIMIT 1").fetchone()
 
     def _open_to_read(self, reason: sqlite3.OperationalError) -> None:
         """On a read-only disk the log cannot be written, but what is kept can still be read."""
@@ -143,12 +151,12 @@ class History:
         except OSError as error:
             raise storage_error(error, str(self.path)) from None
 
-    def _storage_error(self, error: sqlite3.Error) -> StorageError:
+    def _storage_error(self, error: Exception) -> StorageError:
         text = str(error).lower()
         for sign, what, instead in _WHY:
             if sign in text:
                 return StorageError(what, instead, str(self.path))
-        return StorageError(f"the run history failed ({error})", "check the disk", str(self.path))
+        return StorageError(*DAMAGED, str(self.path))
 
     def add(self, runs: list[Run]) -> int:
         """Keep runs, all or none; one already kept (same id) stays as it is. Returns how many."""
@@ -177,7 +185,7 @@ class History:
                 "SELECT id, taken_at, endpoint, typical_kbps, floor_kbps, partial, kind "
                 "FROM runs ORDER BY taken_epoch, id"
             ).fetchall()
-        except sqlite3.Error as error:
+        except (sqlite3.Error, UnicodeDecodeError) as error:
             raise self._storage_error(error) from None
         return [RunRow(*row) for row in found]
 
@@ -214,12 +222,8 @@ class History:
             return [Run.model_validate_json(document) for (document,) in rows]
         except sqlite3.Error as error:
             raise self._storage_error(error) from None
-        except ValidationError as error:
-            raise FormatError(
-                f"a kept run cannot be read ({first_error(error)})",
-                "update eager-kestrel, or forget it",
-                str(self.path),
-            ) from None
+        except (ValidationError, UnicodeDecodeError):
+            raise StorageError(*DAMAGED, str(self.path)) from None
 
 
 def _row(run: Run) -> tuple[object, ...]:

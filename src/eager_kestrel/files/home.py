@@ -10,13 +10,21 @@ from eager_kestrel.core.errors import StorageError
 
 
 def data_home() -> Path:
-    """The folder of the run history and the user's own guides; may not exist yet."""
-    own = os.environ.get("EAGER_KESTREL_HOME")
-    if own:
-        return Path(own).expanduser()
-    import platformdirs
+    """The folder of the run history and the user's own guides; may not exist yet.
 
-    return Path(platformdirs.user_data_dir("eager-kestrel", appauthor=False))
+    Raises:
+        StorageError: nothing says where it is.
+    """
+    own = os.environ.get("EAGER_KESTREL_HOME")
+    try:
+        if own:
+            return Path(own).expanduser()
+        import platformdirs
+
+        return Path(platformdirs.user_data_dir("eager-kestrel", appauthor=False)).expanduser()
+    except (RuntimeError, KeyError):
+        what = f'"{own}" is nobody\'s home' if own else "this user has no home folder"
+        raise StorageError(what, "set EAGER_KESTREL_HOME to a folder") from None
 
 
 def made(folder: Path) -> Path:

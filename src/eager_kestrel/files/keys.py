@@ -5,6 +5,8 @@ from __future__ import annotations
 import contextlib
 import os
 
+from eager_kestrel.core.errors import InputError
+
 VARIABLE = "EAGER_KESTREL_STREAM_KEY"
 SERVICE = "eager-kestrel"
 
@@ -14,12 +16,30 @@ def known_key(platform: str) -> str | None:
 
     The environment variable counts first. The keyring is asked when the ``keyring`` package is
     there: ``keyring set eager-kestrel PLATFORM`` puts a key in.
+
+    Raises:
+        InputError: the one in the environment is no text.
     """
     key = os.environ.get(VARIABLE, "").strip()
     if key:
-        return key
+        return require_key(key)
     with contextlib.suppress(Exception):  # no keyring, a locked one, none of this system's
         import keyring
 
         return keyring.get_password(SERVICE, platform) or None
     return None
+
+
+def require_key(key: str) -> str:
+    """A key that can be sent; it is not repeated.
+
+    Raises:
+        InputError: it holds what no text can.
+    """
+    try:
+        key.encode()
+    except UnicodeEncodeError:
+        raise InputError(
+            f"the stream key in {VARIABLE} is not text", "copy it from the platform again"
+        ) from None
+    return key

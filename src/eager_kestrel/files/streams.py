@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from eager_kestrel.core.errors import InputError
+from eager_kestrel.core.errors import InputError, StorageError
 from eager_kestrel.files.home import made, storage_error
 
 
@@ -18,6 +18,16 @@ def require_new(path: Path) -> None:
         raise InputError(f'"{path.name}" is no FLV file', "name it .flv")
     if path.exists():
         raise InputError(f"{path} is there already", "move it, or give another name")
+    if part_of(path).exists():
+        raise InputError(
+            f"{part_of(path)} is there: an earlier recording that was never ended",
+            "rename it to keep it, or give another name",
+        )
+
+
+def part_of(path: Path) -> Path:
+    """What a recording is called until it is whole."""
+    return path.with_name(path.name + ".part")
 
 
 class StreamFile:
@@ -32,9 +42,9 @@ class StreamFile:
         """
         require_new(path)
         made(path.parent)
-        self._path, self._part = path, path.with_name(path.name + ".part")
+        self._path, self._part = path, part_of(path)
         try:
-            self._file = self._part.open("wb")
+            self._file = self._part.open("xb")
             self._file.write(beginning)
         except OSError as error:
             raise storage_error(error, str(path)) from None
@@ -51,9 +61,17 @@ class StreamFile:
             raise storage_error(error, str(self._path)) from None
 
     def close(self) -> None:
-        """Give it its name."""
+        """Give it its name, unless something else has taken it meanwhile.
+
+        Raises:
+            StorageError: it could not be written to its end, or named; it stays as it is.
+        """
         try:
             self._file.close()
-            self._part.replace(self._path)
+            if self._path.exists():
+                raise StorageError(
+                    "something else took that name", f"it is kept as {self._part}", str(self._path)
+                )
+            self._part.rename(self._path)
         except OSError as error:
             raise storage_error(error, str(self._path)) from None

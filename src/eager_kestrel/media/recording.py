@@ -149,7 +149,9 @@ def _read(
     if not streams.video:
         raise FormatError("there is no video in it", "give a recording of a show", str(path))
     video = streams.video[0]
-    audio = streams.audio[0] if streams.audio else None
+    if video.codec_context is None:
+        raise FormatError("a video codec that is not known", "give H.264, H.265 or AV1", str(path))
+    audio = next((stream for stream in streams.audio if stream.codec_context is not None), None)
     tally, heard, decoded = VideoTally(), _Heard(), _Decoding() if deep else None
     for batch in _batches(opened, video, audio, decoded):
         _count(batch, video, audio, tally, heard)

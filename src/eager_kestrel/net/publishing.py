@@ -27,7 +27,8 @@ from eager_kestrel.wire.rtmp import RANDOM_BYTES
 SEND_BUFFER_BYTES = 65_536
 CONNECT_SECONDS = 8.0
 EXAMPLE = "rtmp://HOST[:PORT]/APP, without the key"
-LINUX_TCP_INFO, RTT_OFFSET = 11, 68
+LINUX_TCP_INFO, RTT_OFFSET, WINDOW_OFFSET = 11, 68, 176
+"""``struct tcp_info`` of linux/tcp.h: ``tcpi_rtt`` and ``tcpi_rwnd_limited`` (since Linux 4.9)."""
 SYN = 1
 """Kernels count it as a byte that was acknowledged."""
 
@@ -98,7 +99,7 @@ class Publication:
         self.written = 0
         self._out: deque[memoryview] = deque()
         self._marks: deque[tuple[int, float]] = deque()
-        self._queued = 0
+        self._queued = self._answered = 0
         self.refused: str | None = None
         """Why the ingest ended the stream, once it did."""
         try:
@@ -200,6 +201,7 @@ class Publication:
             raise EndpointError(f"the ingest ended the stream: {self.refused}")
         answer = bytes(self._publisher.outgoing)
         self._publisher.outgoing.clear()
+        self._answered += len(answer)
         self._push(answer)
         now = time.monotonic()
         arrived = self.written if self._handed_over else self._acknowledged() - SYN
@@ -214,10 +216,12 @@ class Publication:
         return 0
 
     def delivered_bytes(self) -> int:
-        """That the other end has, since the stream was taken."""
+        """Of the stream, that the other end has; answers to its pings do not count."""
         if self._handed_over:  # under TLS the kernel counts what TLS made of them
-            return self.written - self._written_before
-        return self._acknowledged() - self._counted_before
+            count = self.written - self._written_before
+        else:
+            count = self._acknowledged() - self._counted_before
+        return max(0, count - self._answered)
 
     def backlog_seconds(self) -> float:
         """How long the oldest frame on its way has waited."""
@@ -233,6 +237,14 @@ class Publication:
             info = self._socket.getsockopt(socket.IPPROTO_TCP, LINUX_TCP_INFO, 104)
             (micro,) = struct.unpack_from("=I", info, RTT_OFFSET)
             return float(micro) / 1000 if os.uname().sysname == "Linux" else None
+        return None
+
+    def window_closed_seconds(self) -> float | None:
+        """How long so far the other end took nothing because its window was closed, if told."""
+        with contextlib.suppress(OSError, AttributeError, struct.error):
+            info = self._socket.getsockopt(socket.IPPROTO_TCP, LINUX_TCP_INFO, 192)
+            (micro,) = struct.unpack_from("=Q", info, WINDOW_OFFSET)
+            return float(micro) / 1e6 if os.uname().sysname == "Linux" else None
         return None
 
     def close(self) -> None:

@@ -23,9 +23,11 @@ LOOPBACK = "127.0.0.1"
 RECEIVE_BYTES = 65_536
 SILENCE_SECONDS = 10.0
 """A publisher that says nothing for so long is gone."""
+HANDSHAKE_SECONDS = 5.0
+"""From connecting to publishing, in all, however lively the talk."""
 LOOK_SECONDS = 0.2
 SWITCH_LIMIT = 16
-"""Connections at once; the rest wait in the system's queue."""
+"""Connections at once; for one more, the one that has waited longest without publishing goes."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,6 +80,8 @@ class IngestServer:
         self._busy = threading.Lock()
         self._stop = threading.Event()
         self._threads: list[threading.Thread] = []
+        self._open: list[_Connection] = []
+        """Oldest first."""
         self._listener = socket.socket(socket.AF_INET, socket.SOCK_STREAM)
         self._listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         if receive_buffer is not None:
@@ -113,13 +117,24 @@ class IngestServer:
         while not self._stop.is_set():
             with contextlib.suppress(TimeoutError, OSError):
                 connection, _ = self._listener.accept()
-                if len(self._threads) > SWITCH_LIMIT:
+                self._open = [known for known in self._open if not known.ended]
+                if len(self._open) >= SWITCH_LIMIT and not self._make_room():
                     connection.close()
                     continue
-                self._run(self._serve, connection)
+                publisher = _Connection(self._visitor, self._busy, connection)
+                self._open.append(publisher)
+                self._run(self._serve, publisher, connection)
 
-    def _serve(self, connection: socket.socket) -> None:
-        publisher = _Connection(self._visitor, self._busy, connection)
+    def _make_room(self) -> bool:
+        """Send the one away that has waited longest without publishing, if there is one."""
+        idle = next((known for known in self._open if not known.publishing), None)
+        if idle is None:
+            return False
+        idle.send_away()
+        self._open.remove(idle)
+        return True
+
+    def _serve(self, publisher: _Connection, connection: socket.socket) -> None:
         with connection:
             connection.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
             connection.setblocking(False)
@@ -132,14 +147,36 @@ class _Connection:
     def __init__(self, visitor: Visitor, busy: threading.Lock, connection: socket.socket) -> None:
         self._visitor, self._busy, self._socket = visitor, busy, connection
         self._ingest = Ingest()
-        self._publishing = False
         self._over: str | None = None
+        self._begun = time.monotonic()
+        self.publishing = False
+        self.ended = False
+
+    def send_away(self) -> None:
+        """End it from another thread."""
+        self.ended = True
+        with contextlib.suppress(OSError):
+            self._socket.shutdown(socket.SHUT_RDWR)
 
     def serve(self, stop: threading.Event) -> None:
+        try:
+            why = self._talk(stop)
+            if self.publishing:
+                self._visitor.left(why)
+        finally:
+            self.ended = True
+            if self.publishing:
+                self._busy.release()
+
+    def _talk(self, stop: threading.Event) -> str:
+        """Until it ends; returns why it did."""
         heard = time.monotonic()
         why = "stopped"
         try:
             while not stop.is_set():
+                if not self.publishing and time.monotonic() - self._begun > HANDSHAKE_SECONDS:
+                    why = f"it did not publish within {HANDSHAKE_SECONDS:g} s"
+                    break
                 readable, _, _ = select.select([self._socket], [], [], LOOK_SECONDS)
                 if not readable:
                     if time.monotonic() - heard > SILENCE_SECONDS:
@@ -161,9 +198,7 @@ class _Connection:
             why = f"it broke the protocol: {error}"
         except OSError as error:
             why = f"the connection broke ({error.strerror or error})"
-        if self._publishing:
-            self._visitor.left(why)
-            self._busy.release()
+        return why
 
     def _answer(self) -> None:
         out = self._ingest.outgoing
@@ -197,7 +232,7 @@ class _Connection:
             self._ingest.refuse(refusal)
             self._over = f"refused: {refusal}"
             return
-        self._publishing = True
+        self.publishing = True
         self._ingest.accept()
 
 

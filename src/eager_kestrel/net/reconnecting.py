@@ -158,6 +158,10 @@ class Reconnecting:
         """As the system smooths it; None where it does not tell."""
         return self.publication.round_trip_ms() if self.publication else None
 
+    def window_closed_seconds(self) -> float | None:
+        """How long the other end's window was closed, of this connection; None where not told."""
+        return self.publication.window_closed_seconds() if self.publication else None
+
     def close(self) -> None:
         """End the stream."""
         if self.publication is not None:

@@ -110,6 +110,9 @@ def rehearse_once(
         while not _done(line, pace):
             _turn(line, ready, pace, notes, tell)
         _note(line, pace, notes, tell)
+    except KeyboardInterrupt:  # what was learned until then is worth saying
+        if not notes.moments:
+            raise
     finally:
         pace.stop.set()
         encoder.join(ENCODER_SECONDS)
@@ -165,6 +168,7 @@ def _note(line: Reconnecting, pace: _Pace, notes: _Notes, tell: Callable[[Moment
         encoder_seconds=round(pace.behind, 3),
         delivered_bytes=line.delivered_bytes(),
         round_trip_ms=line.round_trip_ms(),
+        window_closed_seconds=line.window_closed_seconds(),
     )
     notes.moments.append(moment)
     tell(moment)

@@ -53,11 +53,34 @@ class _Answered(Exception):  # noqa: N818 - not an error: how a body ends
         self.status = status
 
 
+class _Allowance:
+    """Bytes that may still be written, over all connections."""
+
+    def __init__(self, most: int | None) -> None:
+        self._left = most
+        self._lock = threading.Lock()
+
+    def take(self, wanted: int) -> int:
+        """So many, or as many as are left."""
+        if self._left is None:
+            return wanted
+        with self._lock:
+            taken = min(wanted, self._left)
+            self._left -= taken
+            return taken
+
+    @property
+    def spent(self) -> bool:
+        """Whether nothing is left."""
+        return self._left == 0
+
+
 class _Connection(threading.Thread):
     """One connection that uploads until it is told to stop."""
 
-    def __init__(self, target: Target) -> None:
+    def __init__(self, target: Target, allowance: _Allowance) -> None:
         super().__init__(name="upload", daemon=True)
+        self._allowance = allowance
         self._target = target
         self._stop_asked = threading.Event()
         self._socket: socket.socket | None = None
@@ -154,7 +177,11 @@ class _Connection(threading.Thread):
                 raise _Stopped
             if (status := self._early_answer()) is not None:
                 raise _Answered(status)
-            chunk = block[: min(size, left)]
+            allowed = self._allowance.take(min(size, left))
+            if not allowed:  # what was written may still arrive; nothing more is sent
+                self._stop_asked.wait()
+                raise _Stopped
+            chunk = block[:allowed]
             yield chunk
             self._written += len(chunk)
             left -= len(chunk)
@@ -241,8 +268,9 @@ class _Connection(threading.Thread):
 class Upload:
     """Several connections uploading at once, within a ``with`` block."""
 
-    def __init__(self, target: Target, connections: int) -> None:
-        self._connections = [_Connection(target) for _ in range(connections)]
+    def __init__(self, target: Target, connections: int, most_bytes: int | None = None) -> None:
+        self._allowance = _Allowance(most_bytes)
+        self._connections = [_Connection(target, self._allowance) for _ in range(connections)]
 
     def __enter__(self) -> Self:
         try:
@@ -275,6 +303,11 @@ class Upload:
     def delivered_bytes(self) -> int:
         """Bytes the peer has received over all connections; never falls."""
         return sum(connection.delivered_bytes() for connection in self._connections)
+
+    @property
+    def spent(self) -> bool:
+        """Whether all that may be written was."""
+        return self._allowance.spent
 
     @property
     def failure(self) -> NetworkError | None:

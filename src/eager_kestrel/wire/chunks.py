@@ -21,6 +21,9 @@ HEADER_BYTES = (11, 7, 3, 0)
 """Of message headers by type."""
 MOST_MESSAGE_BYTES = 8 * 1024 * 1024
 """A keyframe of half a second at 100 Mbit/s is smaller."""
+MOST_DATA_BYTES = 256 * 1024
+"""Of anything but video: nobody describes a stream at such length."""
+VIDEO = 9
 MOST_STREAMS = 64
 MOST_HELD_BYTES = 16 * 1024 * 1024
 """Of all unfinished messages together."""
@@ -82,7 +85,7 @@ class ChunkReader:
 
     def _set_chunk_bytes(self, payload: bytes) -> None:
         size = int.from_bytes(payload[:4], "big")
-        if len(payload) < 4 or not 1 <= size <= 0xFFFFFF:
+        if len(payload) < 4 or not FIRST_CHUNK_BYTES <= size <= 0xFFFFFF:
             raise ProtocolError(f"a chunk size of {size} is not allowed")
         self._chunk_bytes = size
 
@@ -118,7 +121,8 @@ class ChunkReader:
             stamp = int.from_bytes(data[at : at + 4], "big")
             at += 4
         length = int.from_bytes(fields[3:6], "big") if header >= 7 else stream.length
-        if length > MOST_MESSAGE_BYTES:
+        whole = fields[6] if header >= 7 else stream.kind
+        if length > (MOST_MESSAGE_BYTES if whole == VIDEO else MOST_DATA_BYTES):
             raise ProtocolError(f"a message of {length:,} bytes is too long")
         want = min(self._chunk_bytes, length - len(stream.parts))
         if len(data) < at + want:

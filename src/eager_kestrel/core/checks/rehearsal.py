@@ -20,6 +20,8 @@ class Moment(Frozen):
     delivered_bytes: int
     """Since the rehearsal began, over all connections."""
     round_trip_ms: float | None
+    window_closed_seconds: float | None = None
+    """How long so far the other end took nothing because its receive window was closed."""
 
 
 class Sent(Frozen):

@@ -23,6 +23,9 @@ GIVE_UP_SECONDS = 1.2
 """A backlog that does not come back from here."""
 HOLDS_SHARE = 0.9
 """A step holds when it takes no more of what was delivered than this."""
+STILL_BYTES = 2_000
+CLOSED_SHARE = 0.7
+"""Of the time in which nothing was taken, that the other end's window was closed."""
 CUT_SHORT_SECONDS = 0.5
 """A rehearsal that ends so much earlier than asked was stopped."""
 
@@ -58,7 +61,8 @@ def verdict(sent: Sent, step: Fallback, below: Steps, asked_seconds: float) -> V
     if slow is not None and (late is None or slow.seconds <= late.seconds):
         return _of_machine(sent, slow, step, below)
     if late is not None or sent.late_frames:
-        return _of_line(sent, late, below)
+        frozen = _frozen(sent)
+        return _of_line(sent, late, below) if frozen is None else frozen
     whole = sent.seconds >= asked_seconds - CUT_SHORT_SECONDS
     return Verdict(held=whole, text=words.nothing_late(sent.seconds, whole=whole))
 
@@ -73,6 +77,22 @@ def _of_ingest(sent: Sent) -> Verdict:
     return Verdict(
         held=False, limited_by="ingest", at_seconds=round(at, 2), breaks=len(sent.broken),
         text=words.broke(why, at),
+    )  # fmt: skip
+
+
+def _frozen(sent: Sent) -> Verdict | None:
+    """The ingest no longer reads: its window is closed and nothing is taken; None otherwise."""
+    last = sent.moments[-1]
+    still = next(m for m in sent.moments if m.delivered_bytes >= last.delivered_bytes - STILL_BYTES)
+    seconds = last.seconds - still.seconds
+    before, after = still.window_closed_seconds, last.window_closed_seconds
+    if seconds < LATE_SECONDS or before is None or after is None:
+        return None
+    if after - before < CLOSED_SHARE * seconds:
+        return None
+    return Verdict(
+        held=False, limited_by="ingest", at_seconds=round(still.seconds, 2),
+        late_seconds=round(last.backlog_seconds, 2), text=words.stopped_reading(still.seconds),
     )  # fmt: skip
 
 

@@ -11,7 +11,7 @@ from eager_kestrel.core.errors import FormatError
 from eager_kestrel.core.line.pooling import uplink_of
 from eager_kestrel.core.line.run import Phase, Run
 from eager_kestrel.core.line.summary import PhaseSummary, RoundTripSummary, RunSummary
-from eager_kestrel.core.line.throughput import throughput
+from eager_kestrel.core.line.throughput import short_rates, throughput
 from eager_kestrel.core.line.uplink import Uplink
 from eager_kestrel.core.words import runs as words
 
@@ -73,7 +73,9 @@ def summary_of(run: Run) -> RunSummary:
     """Everything a run says."""
     idle, loaded = round_trip_summary(run.idle), round_trip_summary(run.one_connection)
     one, several = phase_summary(run.one_connection), phase_summary(run.several_connections)
-    said = (*_of_connections(run, one, several), *_of_waits(idle, loaded), *_of_evenness(one))
+    swings = None if run.one_connection is None else short_rates(run.one_connection.samples)
+    said = (*_of_connections(run, one, several), *_of_waits(idle, loaded),
+            *_of_evenness(one, swings))  # fmt: skip
     return RunSummary(
         idle=idle, loaded=loaded, one=one, several=several, uplink=run_uplink(run), verdicts=said
     )
@@ -84,7 +86,8 @@ def _of_connections(
 ) -> Iterator[str]:
     """One connection against several, and against what this machine sends anyway."""
     if one and several and one.high_kbps < MUCH_LESS * several.typical_kbps:  # not just a dip
-        yield words.one_carries_less(one.typical_kbps / several.typical_kbps)
+        count = run.several_connections.connections if run.several_connections else 0
+        yield words.one_carries_less(one.typical_kbps, several.typical_kbps, count)
     busy = run.background
     if busy and one and busy.upload_kbps > max(BUSY_KBPS, BUSY_SHARE * one.typical_kbps):
         yield words.already_sending(busy.upload_kbps)
@@ -96,10 +99,12 @@ def _of_waits(idle: RoundTripSummary | None, loaded: RoundTripSummary | None) ->
         yield words.full_line_waits(loaded.median_ms - idle.median_ms)
 
 
-def _of_evenness(one: PhaseSummary | None) -> Iterator[str]:
-    """How much two-second windows differ."""
+def _of_evenness(one: PhaseSummary | None, swings: tuple[float, float] | None) -> Iterator[str]:
+    """How much two-second windows differ, and what they hide."""
     if one and one.spread > UNEVEN:
         yield words.uneven(one.floor_kbps, one.high_kbps)
+    elif one and swings and swings[1] - swings[0] > UNEVEN * one.typical_kbps:
+        yield words.swings(*swings)
     if one and one.stalled_share > 0:
         yield words.stalled(one.stalled_share)
 

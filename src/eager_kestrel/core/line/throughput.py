@@ -19,6 +19,7 @@ from eager_kestrel.core.line.run import Series
 
 WINDOW_SECONDS = 2.0
 """One keyframe interval, the span a player has to ride over."""
+SHORT_SECONDS = 0.5
 FLOOR_PERCENTILE = 10.0
 RAMP_MEAN_SECONDS = 1.0
 STILL_GROWING = 1.05
@@ -88,12 +89,14 @@ def steady_index(series: Series) -> int:
     return len(seconds) - 1
 
 
-def window_rates(seconds: Floats, delivered: Floats) -> Floats:
-    """Mean rate in kbit/s of every two-second window that ends on a sample.
+def window_rates(
+    seconds: Floats, delivered: Floats, window_seconds: float = WINDOW_SECONDS
+) -> Floats:
+    """Mean rate in kbit/s of every window of that length that ends on a sample.
 
     A series shorter than a window gives one window of its whole length.
     """
-    span = min(WINDOW_SECONDS, float(seconds[-1] - seconds[0]))
+    span = min(window_seconds, float(seconds[-1] - seconds[0]))
     ends = seconds[seconds >= seconds[0] + span - 1e-9]
     gained = np.interp(ends, seconds, delivered) - np.interp(ends - span, seconds, delivered)
     return np.asarray(gained * 8e-3 / span, dtype=np.float64)
@@ -106,6 +109,20 @@ def steady_windows(series: Series) -> Floats:
     if len(seconds) < 3 or seconds[-1] - seconds[start] < LEAST_SECONDS:
         return np.empty(0)
     return window_rates(seconds[start:], delivered[start:])
+
+
+def short_rates(series: Series) -> tuple[float, float] | None:
+    """10th and 90th percentile in kbit/s of half-second windows of the steady part.
+
+    A stream has about a second of buffer, so that swings within a two-second window are felt, too.
+    """
+    seconds, delivered = _arrays(series)
+    start = steady_index(series)
+    if len(seconds) < 3 or seconds[-1] - seconds[start] < LEAST_SECONDS:
+        return None
+    rates = window_rates(seconds[start:], delivered[start:], SHORT_SECONDS)
+    low, high = np.percentile(rates, [FLOOR_PERCENTILE, 100 - FLOOR_PERCENTILE])
+    return float(low), float(high)
 
 
 def throughput(series: Series) -> Throughput | None:

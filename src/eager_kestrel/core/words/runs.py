@@ -5,6 +5,9 @@ from __future__ import annotations
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words.numbers import rate
 
+FAR_MORE = 2.0
+"""Times one connection: several that carry so much more call for a reason."""
+
 # What an uplink rests on
 
 
@@ -45,11 +48,25 @@ def taken_around(said: str, hour: str) -> str:
 # What a careful person would remark on a run
 
 
-def one_carries_less(share: float) -> str:
+def one_carries_less(one_kbps: float, several_kbps: float, count: int) -> str:
     """One connection against several."""
+    said = (
+        f"one connection carries {one_kbps / several_kbps:.0%} of what several do; a live stream "
+        "rides on one, so plan with that, and mistrust tests that use many"
+    )
+    if several_kbps < FAR_MORE * one_kbps:
+        return said
     return (
-        f"one connection carries {share:.0%} of what several do; a live stream rides on one, "
-        "so plan with that, and mistrust tests that use many"
+        f"{said}; others are using this line, or each connection is held back: one got "
+        f"{rate(one_kbps)}, {count} got {rate(several_kbps)}"
+    )
+
+
+def swings(low_kbps: float, high_kbps: float) -> str:
+    """Uneven within the windows that typical and floor are taken over."""
+    return (
+        f"within two seconds the line swings between {rate(low_kbps)} and {rate(high_kbps)}; a "
+        "stream has about one second of buffer, so set a larger one or send less"
     )
 
 
@@ -115,6 +132,11 @@ def frames_waited(at_seconds: float, worst_seconds: float, delivered_kbps: float
         f"after {at_seconds:.1f} s frames waited {worst_seconds:.1f} s; it delivered "
         f"{delivered_kbps:,.0f} kbit/s"
     )
+
+
+def stopped_reading(at_seconds: float) -> str:
+    """The ingest holds its window closed."""
+    return f"after {at_seconds:.1f} s it took nothing any more: it stopped reading"
 
 
 def nothing_late(seconds: float, *, whole: bool) -> str:

@@ -1,0 +1,108 @@
+"""Saving what can still be read of a damaged run history into a fresh one."""
+
+from __future__ import annotations
+
+import contextlib
+import sqlite3
+import time
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+from pydantic import ValidationError
+
+from eager_kestrel.core.errors import NotFoundError
+from eager_kestrel.core.line.run import Run
+from eager_kestrel.files.history import FILE_NAME, History
+from eager_kestrel.files.home import data_home, storage_error
+
+MOST_ROWS = 200_000
+MISSES = 2_000
+"""Rows in a row that cannot be read before the rest is given up."""
+COMPANIONS = ("-wal", "-shm")
+
+
+@dataclass(frozen=True, slots=True)
+class Repaired:
+    """What became of it."""
+
+    saved: int
+    lost: int
+    """Rows that are there and cannot be read."""
+    kept_at: Path | None
+    """Where the damaged file is now; None when there was nothing to repair."""
+
+
+def repair(folder: Path | None = None) -> Repaired:
+    """Save every run still readable into a fresh history; the damaged one is moved aside, whole.
+
+    Raises:
+        NotFoundError: there is no history.
+        StorageError: the disk does not take it; then everything is as it was.
+    """
+    home = folder or data_home()
+    path = home / FILE_NAME
+    if not path.is_file():
+        raise NotFoundError(f"no run history is at {path}", "there is nothing to repair")
+    runs, lost = _readable(path)
+    if not lost and _opens(home, len(runs)):
+        return Repaired(len(runs), 0, None)
+    aside = home / f"{FILE_NAME}.damaged-{time.strftime('%Y%m%d-%H%M%S')}"
+    fresh = home / "repairing"
+    try:
+        fresh.mkdir(exist_ok=True)
+        with History(fresh) as history:
+            history.add(runs)
+        for end in ("", *COMPANIONS):
+            part = path.with_name(path.name + end)
+            if part.exists():
+                part.rename(aside.with_name(aside.name + end))
+        for end in ("", *COMPANIONS):
+            part = fresh / (FILE_NAME + end)
+            if part.exists():
+                part.rename(path.with_name(path.name + end))
+        fresh.rmdir()
+    except OSError as error:
+        raise storage_error(error, str(path)) from None
+    return Repaired(len(runs), lost, aside)
+
+
+def _opens(home: Path, count: int) -> bool:
+    with contextlib.suppress(Exception), History(home) as history:
+        return len(history.all()) == count
+    return False
+
+
+def _readable(path: Path) -> tuple[list[Run], int]:
+    """Every run that can be read, and how many rows cannot."""
+    found: dict[str, Run] = {}
+    lost = 0
+    for document in _documents(path):
+        try:
+            run = Run.model_validate_json(document or "")
+        except (ValidationError, ValueError):
+            lost += 1
+        else:
+            found[run.id] = run
+    return sorted(found.values(), key=lambda run: run.taken), lost
+
+
+def _documents(path: Path) -> Iterator[bytes | None]:
+    """The rows one by one, so that one that fails costs only itself; None for one that does."""
+    with contextlib.closing(sqlite3.connect(path)) as database:
+        database.text_factory = bytes
+        missed = 0
+        for number in range(1, MOST_ROWS):
+            try:
+                row = database.execute(
+                    "SELECT document FROM runs WHERE rowid = ?", (number,)
+                ).fetchone()
+            except sqlite3.Error:
+                missed += 1
+                yield None
+            else:
+                missed = 0 if row is not None else missed + 1
+                if row is not None:
+                    yield row[0] if isinstance(row[0], bytes) else None
+            if missed > MISSES:
+                return

@@ -1,0 +1,151 @@
+"""Recordings damaged in every way: described or refused, in a line and in little memory."""
+
+from __future__ import annotations
+
+import random
+import subprocess
+import sys
+from pathlib import Path
+
+import imageio_ffmpeg
+import pytest
+
+from eager_kestrel.core.checks.recording_rules import check_recording
+from eager_kestrel.core.errors import KestrelError
+from eager_kestrel.files.guides import load_guide
+from eager_kestrel.media.recording import read_recording
+from tests.conftest import Kestrel, running
+
+FFMPEG = imageio_ffmpeg.get_ffmpeg_exe()
+GUIDES = [load_guide("oxbow"), load_guide("gatepost")]
+KINDS = ["flv", "mp4", "mkv", "ts"]
+VARIANTS = 80
+"""Of each kind of file; 320 in all."""
+
+
+@pytest.fixture(scope="module")
+def whole(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """Three seconds with sound, in every container."""
+    folder = tmp_path_factory.mktemp("whole")
+    for kind in KINDS:
+        subprocess.run(
+            [FFMPEG, "-v", "error", "-f", "lavfi", "-i", "testsrc2=size=160x90:rate=25",
+             "-f", "lavfi", "-i", "sine=frequency=330:sample_rate=48000", "-t", "3",
+             "-c:v", "libx264", "-preset", "ultrafast", "-pix_fmt", "yuv420p", "-threads", "1",
+             "-g", "25", "-bf", "1", "-b:v", "150k", "-c:a", "aac", "-b:a", "32k",
+             str(folder / f"whole.{kind}")], check=True,
+        )  # fmt: skip
+    return folder
+
+
+def damaged(data: bytearray, random_: random.Random) -> bytes:
+    way = random_.choice(["flip", "head", "cut", "insert", "blank"])
+    for _ in range(random_.choice([1, 1, 3, 10, 50])):
+        at = random_.randrange(min(len(data), 2000) if way == "head" else len(data))
+        if way in ("flip", "head"):
+            data[at] = random_.randrange(256)
+        elif way == "cut":
+            del data[at : at + random_.choice([1, 4, 100, 5000])]
+        elif way == "insert":
+            data[at:at] = random_.randbytes(random_.choice([1, 4, 100]))
+        else:
+            data[at : at + 8] = bytes(8)
+        if len(data) < 10:
+            break
+    return bytes(data)
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_damaged_recordings_get_their_line(whole: Path, tmp_path: Path, kind: str) -> None:
+    """Whatever is hit: what is read stands up to every rule, what is not is refused in words."""
+    seed = (whole / f"whole.{kind}").read_bytes()
+    path = tmp_path / f"damaged.{kind}"
+    read = 0
+    for number in range(VARIANTS):
+        random_ = random.Random(f"{kind}{number}")
+        path.write_bytes(damaged(bytearray(seed), random_))
+        try:
+            seen = read_recording(path, deep=random_.random() < 0.2)
+        except KestrelError as error:
+            assert "\n" not in error.line()
+            assert error.instead
+            continue
+        read += 1
+        found = check_recording(seen, GUIDES, 5000.0)
+        assert found.model_dump_json()
+        assert seen.seconds >= 0
+    assert read > VARIANTS // 4  # a few bytes are no reason to refuse a recording
+
+
+MEMORY = """
+import resource, sys
+from pathlib import Path
+from eager_kestrel.core.errors import KestrelError
+from eager_kestrel.media.recording import read_recording
+try:
+    read_recording(Path(sys.argv[1]))
+except KestrelError as error:
+    print(error.line())
+print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024)
+"""
+
+
+@pytest.mark.skipif(sys.platform != "linux", reason="peak memory is read as Linux counts it")
+@pytest.mark.parametrize(
+    ("box", "at", "value"),
+    [(b"stsz", 8, 0x7FFFFFFF), (b"stts", 4, 0x00FFFFFF), (b"stts", 8, 0x7FFFFFFF),
+     (b"stco", 4, 0x0FFFFFFF), (b"stsc", 4, 0x0FFFFFFF)],
+)  # fmt: skip
+def test_an_index_that_claims_too_much_takes_no_memory(
+    whole: Path, tmp_path: Path, box: bytes, at: int, value: int
+) -> None:
+    data = bytearray((whole / "whole.mp4").read_bytes())
+    place = data.index(box) + 4 + at
+    data[place : place + 4] = value.to_bytes(4, "big")
+    path = tmp_path / "greedy.mp4"
+    path.write_bytes(bytes(data))
+    with running([sys.executable, "-c", MEMORY, str(path)]) as process:
+        said, _ = process.communicate(timeout=30)
+    line, peak = said.strip().splitlines()
+    assert "its index is damaged" in line
+    assert int(peak) < 200
+
+
+def test_an_interrupted_playlist_is_read_to_where_it_goes(tmp_path: Path) -> None:
+    """Without an end tag a reader would wait for more pieces, for ever."""
+    folder = tmp_path / "pieces"
+    folder.mkdir()
+    subprocess.run(
+        [FFMPEG, "-v", "error", "-f", "lavfi", "-i", "testsrc2=size=160x90:rate=25", "-t", "6",
+         "-c:v", "libx264", "-preset", "ultrafast", "-pix_fmt", "yuv420p", "-g", "50",
+         "-hls_time", "2", "-hls_list_size", "0", str(folder / "list.m3u8")], check=True,
+    )  # fmt: skip
+    path = folder / "list.m3u8"
+    whole = read_recording(path)
+    path.write_text(path.read_text().replace("#EXT-X-ENDLIST", ""))
+    cut = read_recording(path)
+    assert cut.seconds == whole.seconds
+    assert cut.video.frames == whole.video.frames == 150
+    path.write_text(path.read_text() + "#EXTINF:2,\nhttp://elsewhere.example/x.ts\n")
+    with pytest.raises(KestrelError):  # nothing is fetched from elsewhere
+        read_recording(path)
+
+
+@pytest.mark.parametrize(
+    ("name", "source", "options"),
+    [("long-sound.mp4", "testsrc2=size=160x90:rate=25:duration=8", ("-t", "14")),
+     ("slow.mp4", "testsrc2=size=160x90:rate=1/2", ("-t", "20")),
+     ("fast.mp4", "testsrc2=size=64x36:rate=500", ("-t", "2"))],
+)  # fmt: skip
+def test_odd_but_intact_recordings_are_described(
+    kestrel: Kestrel, tmp_path: Path, name: str, source: str, options: tuple[str, ...]
+) -> None:
+    path = tmp_path / name
+    subprocess.run(
+        [FFMPEG, "-v", "error", "-f", "lavfi", "-i", source, "-f", "lavfi", "-i",
+         "sine=frequency=330:sample_rate=48000", *options, "-c:v", "libx264", "-preset",
+         "ultrafast", "-pix_fmt", "yuv420p", "-c:a", "aac", str(path)], check=True,
+    )  # fmt: skip
+    result = kestrel("check", path, "--for", "oxbow")
+    assert result.code in (0, 1), result.err
+    assert "cut off" not in result.err

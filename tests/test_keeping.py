@@ -1,0 +1,144 @@
+"""What is kept stays: damaged histories, odd homes, recordings that were never ended."""
+
+from __future__ import annotations
+
+import os
+import random
+import sqlite3
+import sys
+from pathlib import Path
+
+import pytest
+
+from eager_kestrel.core.errors import InputError, StorageError
+from eager_kestrel.files.history import FILE_NAME, History
+from eager_kestrel.files.repair import repair
+from eager_kestrel.files.streams import StreamFile, part_of
+from tests.conftest import Kestrel, running
+from tests.test_runs import at, kept
+
+
+def damaged(path: Path, seed: int) -> None:
+    """Flip, blank or cut a few places of a file."""
+    random_ = random.Random(seed)
+    data = bytearray(path.read_bytes())
+    for _ in range(random_.choice([1, 3, 10, 40])):
+        place = random_.randrange(len(data))
+        kind = random_.choice(["flip", "blank", "cut"])
+        if kind == "flip":
+            data[place] = random_.randrange(256)
+        elif kind == "blank":
+            data[place : place + 200] = bytes(min(200, len(data) - place))
+        elif len(data) > 20_000:
+            del data[-random_.choice([1, 100, 4096]) :]
+    path.write_bytes(bytes(data))
+
+
+def history_of(home: Path, count: int) -> Path:
+    for number in range(count):
+        kept(at(20, 8_000 + number).model_copy(update={"id": f"r-{number:03d}"}))
+    path = home / FILE_NAME
+    with sqlite3.connect(path) as database:
+        database.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+    database.close()
+    return path
+
+
+@pytest.mark.parametrize("block", range(6))
+def test_a_damaged_history_gets_one_line_and_is_left_alone(
+    kestrel: Kestrel, home: Path, block: int
+) -> None:
+    """Whatever is broken in it: never its text, never the database's own words."""
+    path = history_of(home, 4)
+    whole = path.read_bytes()
+    for seed in range(25 * block, 25 * block + 25):
+        path.write_bytes(whole)
+        damaged(path, seed)
+        before = path.read_bytes()
+        for command in (("runs", "list"), ("runs", "show", "latest"), ("runs", "hours")):
+            said = kestrel(*command)
+            if said.code in (0, 2):
+                continue  # what was hit does not matter here, or is simply not found
+            assert said.code == 1
+            assert "runs repair" in said.error_line or "newer than" in said.error_line
+            assert "sqlite" not in said.error_line.replace(str(path), "")
+            assert "samples" not in said.error_line
+        assert path.read_bytes()[: len(before)] == before
+        for end in ("-wal", "-shm"):
+            path.with_name(path.name + end).unlink(missing_ok=True)
+
+
+def test_repair_saves_what_can_be_read(kestrel: Kestrel, home: Path) -> None:
+    path = history_of(home, 12)
+    assert "Nothing is damaged" in kestrel("runs", "repair").out
+    with sqlite3.connect(path) as database:
+        database.execute("UPDATE runs SET document = '{' WHERE id = 'r-003'")
+    database.close()
+    told = kestrel("runs", "show", "r-003")
+    assert "runs repair" in told.error_line
+    done = kestrel("runs", "repair")
+    assert done.code == 0
+    assert "11 runs saved, 1 rows lost" in done.out
+    with History() as history:
+        assert len(history.all()) == 11
+    (aside,) = [p for p in home.iterdir() if ".damaged-" in p.name and not p.name.endswith("shm")]
+    with sqlite3.connect(aside) as database:
+        assert database.execute("SELECT count(*) FROM runs").fetchone() == (12,)
+    database.close()
+
+
+@pytest.mark.parametrize("seed", range(12))
+def test_repair_never_loses_the_damaged_file(home: Path, seed: int) -> None:
+    path = history_of(home, 30)
+    damaged(path, 1000 + seed)
+    before = path.read_bytes()
+    try:
+        found = repair()
+    except StorageError:
+        assert path.read_bytes() == before
+        return
+    if found.kept_at is not None:
+        assert found.kept_at.read_bytes() == before
+    with History() as history:
+        assert len(history.all()) == found.saved
+
+
+def test_without_a_home_there_is_a_line(kestrel: Kestrel, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("EAGER_KESTREL_HOME", "~nobody-of-that-name/x")
+    said = kestrel("runs", "list")
+    assert said.code == 1
+    assert "set EAGER_KESTREL_HOME to a folder" in said.error_line
+
+
+@pytest.mark.skipif(os.name == "nt", reason="users without an entry are POSIX")
+def test_a_user_without_a_home_gets_the_line_too() -> None:
+    away = ("HOME", "EAGER_KESTREL_HOME")
+    environment = {k: v for k, v in os.environ.items() if k not in away and not k.startswith("XDG")}
+    script = ("import pwd, runpy, sys\n"
+              "pwd.getpwuid = lambda _: (_ for _ in ()).throw(KeyError('no entry'))\n"
+              "sys.argv = ['eager-kestrel', 'runs', 'list']\n"
+              "runpy.run_module('eager_kestrel', run_name='__main__')\n")  # fmt: skip
+    with running([sys.executable, "-c", script], env=environment) as process:
+        _, said = process.communicate(timeout=20)
+    assert "defect" not in said
+    assert process.returncode == 1
+    assert "no home folder" in said
+
+
+def test_a_recording_that_was_never_ended_is_not_emptied(tmp_path: Path) -> None:
+    path = tmp_path / "show.flv"
+    part_of(path).write_bytes(b"the only copy")
+    with pytest.raises(InputError, match="never ended"):
+        StreamFile(path, b"FLV")
+    assert part_of(path).read_bytes() == b"the only copy"
+
+
+def test_a_file_that_appears_meanwhile_is_not_replaced(tmp_path: Path) -> None:
+    path = tmp_path / "show.flv"
+    stream = StreamFile(path, b"FLV")
+    stream.add(b"frames")
+    path.write_bytes(b"somebody else's")
+    with pytest.raises(StorageError, match="kept as"):
+        stream.close()
+    assert path.read_bytes() == b"somebody else's"
+    assert part_of(path).read_bytes() == b"FLVframes"
