@@ -11,9 +11,15 @@ import time
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
-from itertools import pairwise
 
 from eager_kestrel import __version__
+from eager_kestrel.actions.sampling import (
+    QUIET_SECONDS,
+    SAMPLE_SECONDS,
+    Samples,
+    tell_learned,
+    too_little,
+)
 from eager_kestrel.core.errors import (
     EndpointError,
     InputError,
@@ -30,12 +36,11 @@ from eager_kestrel.core.line.run import (
     Phase,
     PhaseName,
     Run,
-    Series,
 )
 from eager_kestrel.core.line.stopping import Limits, known_well_enough, limit_reached
 from eager_kestrel.core.line.summarising import round_trip_summary
 from eager_kestrel.core.line.throughput import throughput
-from eager_kestrel.core.units import Bitrate, DataSize, parse_seconds
+from eager_kestrel.core.units import DataSize, parse_seconds
 from eager_kestrel.files.history import History
 from eager_kestrel.net.addresses import shown_url
 from eager_kestrel.net.background import BackgroundWatch
@@ -43,20 +48,15 @@ from eager_kestrel.net.roundtrips import RoundTrips
 from eager_kestrel.net.target import Target, find_target
 from eager_kestrel.net.upload import Upload
 
-SAMPLE_SECONDS = 0.05
 LOOK_EVERY_SAMPLES = 5
 """How often, in samples, to ask whether enough is known."""
 IDLE_SECONDS = 1.2
 IDLE_EVERY_SECONDS = 0.1
 LOADED_EVERY_SECONDS = 0.4
-QUIET_SECONDS = 0.3
-"""After the last byte that was allowed: what was written has arrived."""
 SETTLE_SECONDS = 3.0
 SETTLED_RISE_MS = 10.0
 SETTLED_FACTOR = 1.5
 LEAST_SECONDS, MOST_SECONDS = 2.0, 600.0
-LEAST_LOAD_SECONDS = 3.0
-"""Of load, for a ramp and a little that is steady."""
 DAY_SECONDS = 86_400.0
 
 
@@ -287,44 +287,13 @@ def _settle(notebook: _Notebook) -> None:
                 return
 
 
-@dataclass
-class _Samples:
-    """Samples of one phase as they come in."""
-
-    seconds: list[float] = field(default_factory=lambda: [0.0])
-    delivered: list[int] = field(default_factory=lambda: [0])
-
-    def add(self, seconds: float, delivered: int) -> int:
-        """One more; the count is kept from falling. Returns it."""
-        self.seconds.append(round(seconds, 4))
-        self.delivered.append(max(self.delivered[-1], delivered))
-        return self.delivered[-1]
-
-    def series(self) -> Series:
-        return Series(seconds=tuple(self.seconds), delivered_bytes=tuple(self.delivered))
-
-    def still_for(self, seconds: float) -> bool:
-        """Whether nothing more was delivered for so long."""
-        since = next(
-            at for at, count in zip(self.seconds, self.delivered, strict=True)
-            if count == self.delivered[-1]
-        )  # fmt: skip
-        return self.seconds[-1] - since >= seconds
-
-    def last_second_kbps(self) -> float:
-        now = self.seconds[-1]
-        index = next(i for i, at in enumerate(self.seconds) if at >= now - 1)
-        span = now - self.seconds[index]
-        return (self.delivered[-1] - self.delivered[index]) / span / 125 if span > 0 else 0.0
-
-
 def _load(
     notebook: _Notebook, name: PhaseName, connections: int, limits: Limits, tell: Tell
 ) -> Phase:
     """One load phase, sampled until it knows enough or something ends it."""
     tell(Beginning(name, limits.seconds))
     used_before = notebook.used_bytes()
-    samples = _Samples()
+    samples = Samples()
     left = None if limits.data_bytes is None else max(0, limits.data_bytes - used_before)
     with Upload(notebook.target, connections, left) as load:
         base, began = load.delivered_bytes(), time.monotonic()
@@ -345,7 +314,7 @@ def _load(
         if ending == "stopped":
             raise KeyboardInterrupt
         if ending == "data" and failure is None:
-            raise _too_little(samples, limits)
+            raise too_little(samples, limits)
         raise failure or EndpointError(
             "it took almost nothing", "try again, or another endpoint", notebook.target.shown
         )
@@ -359,29 +328,11 @@ def _load(
     )
 
 
-def _too_little(samples: _Samples, limits: Limits) -> InputError:
-    """The data limit was used up before anything steady was seen: what would do."""
-    fastest = max(
-        (b - a) / max(later - sooner, SAMPLE_SECONDS)
-        for (sooner, later), (a, b) in zip(
-            pairwise(samples.seconds), pairwise(samples.delivered), strict=True
-        )
-    )
-    seconds = max(samples.seconds[-1] - QUIET_SECONDS, SAMPLE_SECONDS)
-    rate = Bitrate.from_kbps(fastest / 125)
-    wanted = DataSize(int(fastest * LEAST_LOAD_SECONDS))
-    return InputError(
-        f"the data limit of {DataSize(limits.data_bytes or 0)} was used up after {seconds:.1f} s, "
-        f"at up to {rate}; that is too short to tell",
-        f"give --data-limit {wanted} at the least",
-    )
-
-
 def _sample(
     load: Upload,
     base: int,
     began: float,
-    samples: _Samples,
+    samples: Samples,
     limits: Limits,
     used_before: int,
     name: PhaseName,
@@ -402,26 +353,9 @@ def _sample(
                 return limit
             if tick % LOOK_EVERY_SAMPLES == 0:
                 series = samples.series()
-                _tell_learned(series, samples, name, trips, tell)
+                tell_learned(series, samples, name, trips, tell)
                 if known_well_enough(series):
                     return "enough"
     except KeyboardInterrupt:
         return "stopped"
     return "time"
-
-
-def _tell_learned(
-    series: Series, samples: _Samples, name: PhaseName, trips: RoundTrips, tell: Tell
-) -> None:
-    found = throughput(series)
-    answered = [t.round_trip_ms for t in trips.taken[-3:] if t.round_trip_ms is not None]
-    tell(
-        Learned(
-            name,
-            samples.seconds[-1],
-            samples.last_second_kbps(),
-            typical_kbps=found.typical_kbps if found else None,
-            floor_kbps=found.floor_kbps if found else None,
-            round_trip_ms=answered[-1] if answered else None,
-        )
-    )
