@@ -344,13 +344,15 @@ def _sample(
         for tick in range(1, 10**9):
             time.sleep(max(0.0, began + tick * SAMPLE_SECONDS - time.monotonic()))
             now = time.monotonic() - began
-            delivered = samples.add(now, load.delivered_bytes() - base)
+            asked = trips.delivered_bytes()  # small requests ride on the same line
+            delivered = samples.add(now, load.delivered_bytes() - base + asked)
             if load.failure is not None:
                 return "failed"
             if load.spent and samples.still_for(QUIET_SECONDS):
                 return "data"
             if limit := limit_reached(now, used_before + delivered, limits):
                 return limit
+            trips.pace(samples.last_second_kbps())
             if tick % LOOK_EVERY_SAMPLES == 0:
                 series = samples.series()
                 tell_learned(series, samples, name, trips, tell)

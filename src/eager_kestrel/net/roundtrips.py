@@ -6,15 +6,22 @@ request feels while the line is full. One byte by POST, since that is what the e
 
 from __future__ import annotations
 
+import contextlib
 import threading
 import time
-from typing import Self
+from typing import Any, Self
 
 import httpx
 
 from eager_kestrel.core.line.run import RoundTrip
+from eager_kestrel.net.delivered import DeliveredCounter, delivered_counter
 from eager_kestrel.net.exchange import bounded_body
 from eager_kestrel.net.target import Target
+
+UNCOUNTED_KBIT = 1.1
+"""What one request costs the line beside its bytes: headers of TCP and IP, and acknowledgements."""
+LINE_SHARE = 0.001
+"""Of the line that requests may cost in this way."""
 
 
 class RoundTrips:
@@ -24,9 +31,11 @@ class RoundTrips:
         """Begin counting time at ``began`` (time.monotonic)."""
         self._target = target
         self._began = began
-        self._every = every_seconds
+        self._every = self._least_every = every_seconds
         self._stop_asked = threading.Event()
         self._taken: list[RoundTrip] = []
+        self._counter: DeliveredCounter | None = None
+        self._delivered = self._before = 0
         self._thread = threading.Thread(target=self._run, name="round trips", daemon=True)
 
     def __enter__(self) -> Self:
@@ -41,6 +50,27 @@ class RoundTrips:
     def taken(self) -> tuple[RoundTrip, ...]:
         """Those so far."""
         return tuple(self._taken)
+
+    def pace(self, line_kbps: float) -> None:
+        """Ask more seldom on a slow line, so that asking does not cost what is being measured."""
+        if line_kbps > 0:
+            self._every = max(self._least_every, UNCOUNTED_KBIT / (LINE_SHARE * line_kbps))
+
+    def delivered_bytes(self) -> int:
+        """What the requests themselves took of the line, as far as the kernel counts it."""
+        if self._counter is not None:
+            with contextlib.suppress(OSError):
+                self._delivered = max(self._delivered, self._counter.delivered_bytes())
+        return self._before + self._delivered
+
+    def _trace(self, event: str, info: dict[str, Any]) -> None:
+        """Hear of each new connection, to count on its socket (httpcore's trace extension)."""
+        if event in ("connection.connect_tcp.complete", "connection.start_tls.complete",
+                     "proxy.start_tls.complete"):  # fmt: skip
+            self._before, self._delivered = self.delivered_bytes(), 0
+            connection = info["return_value"].get_extra_info("socket")
+            counter = delivered_counter(connection, lambda: 0)
+            self._counter = None if counter.kind.startswith("estimate") else counter
 
     def _run(self) -> None:
         with self._target.client() as client:
@@ -57,7 +87,10 @@ class RoundTrips:
         sent = time.monotonic()
         answered: float | None = None
         try:
-            with client.stream("POST", self._target.url, content=b"k") as response:
+            asked = client.stream(
+                "POST", self._target.url, content=b"k", extensions={"trace": self._trace}
+            )
+            with asked as response:
                 if response.status_code < 400:
                     answered = (time.monotonic() - sent) * 1000
                 if bounded_body(response) is None:
