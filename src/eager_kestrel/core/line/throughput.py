@@ -19,6 +19,8 @@ from eager_kestrel.core.line.run import Series
 
 WINDOW_SECONDS = 2.0
 """One keyframe interval, the span a player has to ride over."""
+PACKETS, PACKET_BYTES = 24, 1448
+"""What most paths carry of TCP in one packet."""
 SHORT_SECONDS = 0.5
 FLOOR_PERCENTILE = 10.0
 RAMP_MEAN_SECONDS = 1.0
@@ -89,6 +91,28 @@ def steady_index(series: Series) -> int:
     return len(seconds) - 1
 
 
+def _between_packets(seconds: Floats, delivered: Floats) -> Floats:
+    """Counts without the steps of whole packets, which are coarse on slow lines.
+
+    At 0.5 Mbit/s a window holds 83 packets, and one more or less is 1.2 %. A mean over the samples
+    of a few packets' time, a quarter of a second at the most, takes most of that out and leaves
+    dips in place; from 3 Mbit/s up it is the count itself.
+    """
+    span, gained = float(seconds[-1] - seconds[0]), float(delivered[-1] - delivered[0])
+    if gained <= 0 or len(seconds) < 8:
+        return delivered
+    step = span / (len(seconds) - 1)
+    some = min(PACKETS * PACKET_BYTES * span / gained, WINDOW_SECONDS / 8)
+    reach = int(some / step / 2)
+    if reach < 1:
+        return delivered
+    padded = np.concatenate([np.zeros(1), np.cumsum(delivered)])
+    index = np.arange(len(delivered))
+    around = np.minimum(reach, np.minimum(index, len(delivered) - 1 - index))
+    sums = padded[index + around + 1] - padded[index - around]
+    return np.asarray(sums / (2 * around + 1), dtype=np.float64)
+
+
 def window_rates(
     seconds: Floats, delivered: Floats, window_seconds: float = WINDOW_SECONDS
 ) -> Floats:
@@ -96,6 +120,7 @@ def window_rates(
 
     A series shorter than a window gives one window of its whole length.
     """
+    delivered = _between_packets(seconds, delivered)
     span = min(window_seconds, float(seconds[-1] - seconds[0]))
     ends = seconds[seconds >= seconds[0] + span - 1e-9]
     gained = np.interp(ends, seconds, delivered) - np.interp(ends - span, seconds, delivered)
