@@ -4,9 +4,12 @@ from __future__ import annotations
 
 import os
 import random
+import signal
 import sqlite3
 import sys
+import time
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -14,6 +17,9 @@ from eager_kestrel.core.errors import InputError, StorageError
 from eager_kestrel.files.history import FILE_NAME, History
 from eager_kestrel.files.repair import repair
 from eager_kestrel.files.streams import StreamFile, part_of
+from eager_kestrel.media.stand_in import StandIn
+from eager_kestrel.net.publishing import Target
+from eager_kestrel.net.reconnecting import Terms
 from tests.conftest import Kestrel, running
 from tests.test_runs import at, kept
 
@@ -142,3 +148,71 @@ def test_a_file_that_appears_meanwhile_is_not_replaced(tmp_path: Path) -> None:
         stream.close()
     assert path.read_bytes() == b"somebody else's"
     assert part_of(path).read_bytes() == b"FLVframes"
+
+
+@pytest.mark.skipif(os.name == "nt", reason="Ctrl-C is sent as a POSIX signal")
+def test_ctrl_c_waits_until_a_run_is_saved() -> None:
+    """And twice Ctrl-C, too: what was being saved is there, and the program ends in order."""
+    from eager_kestrel.cli.screen import uninterrupted
+
+    done = []
+    before = signal.getsignal(signal.SIGINT)
+    with uninterrupted():
+        for _ in range(2):
+            os.kill(os.getpid(), signal.SIGINT)
+        time.sleep(0.05)
+        done.append("saved")
+    assert done == ["saved"]
+    assert signal.getsignal(signal.SIGINT) is before
+
+
+@pytest.mark.skipif(os.name == "nt", reason="folders without leave to write are POSIX")
+def test_an_intact_history_is_read_where_nothing_can_be_written(
+    kestrel: Kestrel, home: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A full disk refuses even the log that readers make; what is kept can be read all the same."""
+    history_of(home, 3)
+    real = sqlite3.connect
+
+    class Full(sqlite3.Connection):
+        def execute(self, sql: str, *rest: Any) -> Any:  # type: ignore[override]
+            if "journal_mode" in sql:
+                raise sqlite3.OperationalError("database or disk is full")
+            return super().execute(sql, *rest)
+
+    def opened(path: object, **named: Any) -> sqlite3.Connection:
+        return real(path, **named) if named.get("uri") else real(path, factory=Full, **named)
+
+    monkeypatch.setattr(sqlite3, "connect", opened)
+    assert len(kestrel("runs", "list", "--json").document["runs"]) == 3
+
+
+@pytest.mark.parametrize("seed", range(8))
+def test_a_rehearsal_that_is_stopped_says_what_it_learned(seed: int) -> None:
+    """Ctrl-C at any moment after the first look."""
+    from eager_kestrel.core.checks.rehearsal import Moment
+    from eager_kestrel.core.checks.verdict import verdict
+    from eager_kestrel.net.rehearsing import rehearse_once
+    from tests.test_attacks import raw_ingest
+    from tests.test_rehearse import planned
+
+    step = planned("3 Mbit/s").destinations[0].steps_down[-1]
+    looks: list[Moment] = []
+
+    def tell(moment: Moment) -> None:
+        looks.append(moment)
+        if len(looks) > seed:
+            raise KeyboardInterrupt
+
+    stand_in = StandIn(step.video, step.audio, 0.0)
+    terms = Terms(frame_seconds=float(1 / step.video.frame_rate), asked_seconds=20)
+    try:
+        with raw_ingest() as port:
+            target = Target("rtmp", "127.0.0.1", port, "live")
+            sent = rehearse_once(target, "key", stand_in.steps(), terms, tell)
+    finally:
+        stand_in.close()
+    assert len(sent.moments) == seed + 1
+    found = verdict(sent, step, (), 20)
+    assert not found.held
+    assert found.text.startswith("stopped after")

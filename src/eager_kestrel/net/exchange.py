@@ -13,6 +13,9 @@ import httpx
 from eager_kestrel.core.errors import EndpointError
 from eager_kestrel.net.failures import network_error
 
+CONNECTED = ("connection.connect_tcp.complete", "connection.start_tls.complete",
+             "proxy.start_tls.complete")  # fmt: skip
+"""Events of httpcore's trace extension that come with a new socket."""
 MOST_SECONDS = 20.0
 """Of one exchange, from connecting to the end of the answer, interim answers and all."""
 MOST_BYTES = 65_536
@@ -38,8 +41,7 @@ class _Watch:
 
     def trace(self, event: str, info: dict[str, Any]) -> None:
         """Hear of the connection (httpcore's trace extension)."""
-        if event in ("connection.connect_tcp.complete", "connection.start_tls.complete",
-                     "proxy.start_tls.complete"):  # fmt: skip
+        if event in CONNECTED:
             with self._lock:
                 self._socket = info["return_value"].get_extra_info("socket")
                 if self.late:

@@ -15,7 +15,7 @@ import httpx
 
 from eager_kestrel.core.line.run import RoundTrip
 from eager_kestrel.net.delivered import DeliveredCounter, delivered_counter
-from eager_kestrel.net.exchange import bounded_body
+from eager_kestrel.net.exchange import CONNECTED, bounded_body
 from eager_kestrel.net.target import Target
 
 UNCOUNTED_KBIT = 1.1
@@ -65,8 +65,7 @@ class RoundTrips:
 
     def _trace(self, event: str, info: dict[str, Any]) -> None:
         """Hear of each new connection, to count on its socket (httpcore's trace extension)."""
-        if event in ("connection.connect_tcp.complete", "connection.start_tls.complete",
-                     "proxy.start_tls.complete"):  # fmt: skip
+        if event in CONNECTED:
             self._before, self._delivered = self.delivered_bytes(), 0
             connection = info["return_value"].get_extra_info("socket")
             counter = delivered_counter(connection, lambda: 0)

@@ -22,7 +22,7 @@ import httpx
 
 from eager_kestrel.core.errors import EndpointError, NetworkError
 from eager_kestrel.net.delivered import DeliveredCounter, delivered_counter
-from eager_kestrel.net.exchange import bounded_body
+from eager_kestrel.net.exchange import CONNECTED, bounded_body
 from eager_kestrel.net.failures import network_error, status_error
 from eager_kestrel.net.target import TCP_NOTSENT_LOWAT, UNSENT_BYTES, Target, shown_location
 
@@ -226,8 +226,7 @@ class _Connection(threading.Thread):
 
     def _trace(self, event: str, info: dict[str, Any]) -> None:
         """Hear of each new connection, to count on its socket (httpcore's trace extension)."""
-        if event not in ("connection.connect_tcp.complete", "connection.start_tls.complete",
-                         "proxy.start_tls.complete"):  # fmt: skip
+        if event not in CONNECTED:
             return
         connection = info["return_value"].get_extra_info("socket")
         self.delivered_bytes()

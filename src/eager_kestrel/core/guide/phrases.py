@@ -9,12 +9,15 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 from fractions import Fraction
+from typing import TypeVar
 
 from eager_kestrel.core.errors import UnitError
 from eager_kestrel.core.guide.amounts import SECONDS, Reading, read_amounts
 from eager_kestrel.core.guide.page import Bound
 from eager_kestrel.core.guide.rules import AudioCodec, Codec, Keyframes
 from eager_kestrel.core.picture import Picture, Shape, parse_frame_rate
+
+T = TypeVar("T")
 
 _EXACT = re.compile(r"([0-9]{3,5})\s*(?:px)?\s*[x×*X]\s*([0-9]{3,5})\s*(?:px|pixels)?(?![0-9])")
 _LINES = re.compile(
@@ -48,21 +51,20 @@ MOST_SECONDS = 12.0
 
 def codecs_in(text: str) -> tuple[tuple[Codec, ...], str]:
     """Video codecs that are named, in order of the list, and the rest of the text."""
-    found: list[Codec] = []
-    for codec, pattern in _CODEC_NAMES:
-        text, count = re.subn(rf"(?i)(?<![a-z0-9]){pattern}(?![a-z0-9])", " ", text)
-        if count:
-            found.append(codec)
-    return tuple(found), text
+    return _named(_CODEC_NAMES, text)
 
 
 def audio_codecs_in(text: str) -> tuple[tuple[AudioCodec, ...], str]:
     """Audio codecs that are named, and the rest of the text."""
-    found: list[AudioCodec] = []
-    for codec, pattern in _AUDIO_NAMES:
+    return _named(_AUDIO_NAMES, text)
+
+
+def _named(names: tuple[tuple[T, str], ...], text: str) -> tuple[tuple[T, ...], str]:
+    found: list[T] = []
+    for name, pattern in names:
         text, count = re.subn(rf"(?i)(?<![a-z0-9]){pattern}(?![a-z0-9])", " ", text)
         if count:
-            found.append(codec)
+            found.append(name)
     return tuple(found), text
 
 
