@@ -257,7 +257,7 @@ def test_speeds_of_encoders_are_read_from_a_show() -> None:
     assert machine.load("hevc", 1e12) == 0
 
 
-@settings(max_examples=25)
+@settings(max_examples=15)
 @given(st.floats(800, 25_000), shows)
 def test_every_offer_to_one_of_several_is_kept(kbps: float, wanted: Show) -> None:
     """Planned again as it says, it gives what it says."""

@@ -171,5 +171,6 @@ def repair() -> None:
     if found.kept_at is None:
         screen.print(f"Nothing is damaged: all {found.saved} runs can be read.")
         return
-    screen.print(f"{found.saved} runs saved, {found.lost} rows lost.")
+    rest = f"{found.lost} rows lost" if found.saved else "nothing in it can be read"
+    screen.print(f"{found.saved} runs saved, {rest}.")
     screen.print(f"The damaged file is kept as {found.kept_at}", soft_wrap=True, markup=False)

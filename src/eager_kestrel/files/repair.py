@@ -17,7 +17,7 @@ from eager_kestrel.files.history import FILE_NAME, History
 from eager_kestrel.files.home import data_home, storage_error
 
 MOST_ROWS = 200_000
-MISSES = 2_000
+MISSES = 500
 """Rows in a row that cannot be read before the rest is given up."""
 COMPANIONS = ("-wal", "-shm")
 
@@ -76,10 +76,14 @@ def _opens(home: Path, count: int) -> bool:
 def _readable(path: Path) -> tuple[list[Run], int]:
     """Every run that can be read, and how many rows cannot."""
     found: dict[str, Run] = {}
-    lost = 0
+    lost = failing = 0
     for document in _documents(path):
+        if document is None:  # a row, or past the end of what can be reached: the next one tells
+            failing += 1
+            continue
+        lost, failing = lost + failing, 0
         try:
-            run = Run.model_validate_json(document or "")
+            run = Run.model_validate_json(document)
         except (ValidationError, ValueError):
             lost += 1
         else:
