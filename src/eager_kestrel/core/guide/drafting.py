@@ -111,8 +111,8 @@ def drafted(found: Understood, answers: Answers, usual: Guide) -> Draft:
         raise FormatError("no row of the table could be taken", "see what could not be placed")
     fast = fastest(found, answers)
     assert fast is not None
-    rungs = tuple(_rung(row, fast) for row in found.rungs if row in rows)
     try:
+        rungs = tuple(_rung(row, fast) for row in found.rungs if row in rows)
         guide = usual.model_copy(
             update={
                 "transports": found.said("transports", usual.transports),
