@@ -78,7 +78,7 @@ def test_damaged_recordings_get_their_line(whole: Path, tmp_path: Path, kind: st
 
 
 MEMORY = """
-import resource, sys
+import re, sys
 from pathlib import Path
 from eager_kestrel.core.errors import KestrelError
 from eager_kestrel.media.recording import read_recording
@@ -86,7 +86,7 @@ try:
     read_recording(Path(sys.argv[1]))
 except KestrelError as error:
     print(error.line())
-print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024)
+print(int(re.search(r"VmHWM:\\s+(\\d+)", Path("/proc/self/status").read_text())[1]) // 1024)
 """
 
 

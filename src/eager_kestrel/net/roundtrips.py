@@ -18,8 +18,10 @@ from eager_kestrel.net.delivered import DeliveredCounter, delivered_counter
 from eager_kestrel.net.exchange import CONNECTED, bounded_body
 from eager_kestrel.net.target import Target
 
-UNCOUNTED_KBIT = 1.1
-"""What one request costs the line beside its bytes: headers of TCP and IP, and acknowledgements."""
+UNCOUNTED_BYTES = 190
+"""What one request costs the line beside its own bytes, in bytes of an upload: the headers of its
+two packets and of the acknowledgement of its answer, 66 bytes of Ethernet, IP and TCP each."""
+UNCOUNTED_KBIT = UNCOUNTED_BYTES * 8e-3
 LINE_SHARE = 0.001
 """Of the line that requests may cost in this way."""
 
@@ -35,7 +37,7 @@ class RoundTrips:
         self._stop_asked = threading.Event()
         self._taken: list[RoundTrip] = []
         self._counter: DeliveredCounter | None = None
-        self._delivered = self._before = 0
+        self._delivered = self._before = self._asked = 0
         self._thread = threading.Thread(target=self._run, name="round trips", daemon=True)
 
     def __enter__(self) -> Self:
@@ -61,12 +63,12 @@ class RoundTrips:
         if self._counter is not None:
             with contextlib.suppress(OSError):
                 self._delivered = max(self._delivered, self._counter.delivered_bytes())
-        return self._before + self._delivered
+        return self._before + self._delivered + self._asked * UNCOUNTED_BYTES
 
     def _trace(self, event: str, info: dict[str, Any]) -> None:
         """Hear of each new connection, to count on its socket (httpcore's trace extension)."""
         if event in CONNECTED:
-            self._before, self._delivered = self.delivered_bytes(), 0
+            self._before, self._delivered = self._before + self._delivered, 0
             connection = info["return_value"].get_extra_info("socket")
             counter = delivered_counter(connection, lambda: 0)
             self._counter = None if counter.kind.startswith("estimate") else counter
@@ -76,6 +78,7 @@ class RoundTrips:
             first = True
             while not self._stop_asked.is_set():
                 trip = self._once(client)
+                self._asked += trip.round_trip_ms is not None
                 if not first and not self._stop_asked.is_set():
                     self._taken.append(trip)  # the first one also opened the connection
                 first = False

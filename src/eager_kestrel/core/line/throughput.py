@@ -23,6 +23,8 @@ PACKETS, PACKET_BYTES = 24, 1448
 """What most paths carry of TCP in one packet."""
 SHORT_SECONDS = 0.5
 FLOOR_PERCENTILE = 10.0
+SETTLE_SECONDS = 1.0
+"""Slow start overshoots, and what it lost is sent again: that is not the line either."""
 RAMP_MEAN_SECONDS = 1.0
 STILL_GROWING = 1.05
 """A trailing mean this far below the ones that follow is still ramping."""
@@ -71,14 +73,14 @@ def _trailing_means(seconds: Floats, delivered: Floats, span: float) -> Floats:
 def steady_index(series: Series) -> int:
     """Index of the first steady sample.
 
-    The first moment, a quarter of a second in or later, whose trailing one-second mean is no more
+    The first moment, a second in or later, whose trailing one-second mean is no more
     than 5 % below the median of those in the following two seconds; at most 40 % into the series.
     """
     seconds, delivered = _arrays(series)
     if len(seconds) < 3:
         return 0
     means = _trailing_means(seconds, delivered, RAMP_MEAN_SECONDS)
-    settle = seconds[0] + RAMP_MEAN_SECONDS / 4
+    settle = seconds[0] + min(SETTLE_SECONDS, RAMP_SHARE * (seconds[-1] - seconds[0]))
     latest = seconds[0] + RAMP_SHARE * (seconds[-1] - seconds[0])
     for index in range(1, len(seconds)):
         if seconds[index] < settle:
