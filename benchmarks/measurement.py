@@ -13,6 +13,7 @@ Prints two tables in Markdown, which stand in docs/measurement.md; with --repeat
 from __future__ import annotations
 
 import argparse
+import contextlib
 import json
 import os
 import shutil
@@ -20,6 +21,7 @@ import subprocess
 import sys
 import tempfile
 import time
+from collections.abc import Iterator
 
 import numpy as np
 
@@ -159,39 +161,45 @@ def measured(home: str, *options: str) -> tuple[dict, float, float]:
     return document, (usage.ru_utime + usage.ru_stime) / seconds, usage.ru_maxrss / 1024
 
 
+@contextlib.contextmanager
+def sink() -> Iterator[None]:
+    """The far end behind the link, while it is needed."""
+    process = subprocess.Popen(
+        ["ip", "netns", "exec", RECEIVER, PYTHON, "-c", SINK, RECEIVER_ADDRESS, str(PORT)],
+        stdout=subprocess.PIPE,
+    )
+    try:
+        assert process.stdout
+        process.stdout.readline()
+        yield
+    finally:
+        process.terminate()
+        process.wait()
+
+
 def link_table(rates: list[float]) -> None:
     print("| shaped Mbit/s | true goodput | bare sender | typical | floor | typical off "
           "| floor off | s a phase | cores | peak MB | data of a fixed 10 s test |")  # fmt: skip
     print("| " + " | ".join(["---:"] * 11) + " |")
     make_link()
-    sink = subprocess.Popen(
-        ["ip", "netns", "exec", RECEIVER, PYTHON, "-c", SINK, RECEIVER_ADDRESS, str(PORT)],
-        stdout=subprocess.PIPE,
-    )
-    try:
-        assert sink.stdout
-        sink.stdout.readline()
-        with tempfile.TemporaryDirectory() as home:
-            for mbps in rates:
-                shape(mbps)
-                true = mbps * GOODPUT
-                bare = bare_sender_mbps(mbps)
-                time.sleep(0.5)
-                run_, cores, memory = measured(home)
-                one, several = run_["one_connection"], run_["several_connections"]
-                typical, floor = one["typical_kbps"] / 1000, one["floor_kbps"] / 1000
-                longest = max(p["ramp_seconds"] + p["steady_seconds"] for p in (one, several))
-                fixed = 2 * FIXED_SECONDS * true * 1e6 / 8
-                print(
-                    f"| {mbps:g} | {true:.4g} | {bare / true - 1:+.2%} | {typical:.4g} | "
-                    f"{floor:.4g} | {typical / true - 1:+.2%} | {floor / true - 1:+.2%} | "
-                    f"{longest:.1f} | {cores:.2f} | {memory:.0f} | "
-                    f"{run_['data_used_bytes'] / fixed:.0%} |",
-                    flush=True,
-                )
-    finally:
-        sink.terminate()
-        sink.wait()
+    with sink(), tempfile.TemporaryDirectory() as home:
+        for mbps in rates:
+            shape(mbps)
+            true = mbps * GOODPUT
+            bare = bare_sender_mbps(mbps)
+            time.sleep(0.5)
+            run_, cores, memory = measured(home)
+            one, several = run_["one_connection"], run_["several_connections"]
+            typical, floor = one["typical_kbps"] / 1000, one["floor_kbps"] / 1000
+            longest = max(p["ramp_seconds"] + p["steady_seconds"] for p in (one, several))
+            fixed = 2 * FIXED_SECONDS * true * 1e6 / 8
+            print(
+                f"| {mbps:g} | {true:.4g} | {bare / true - 1:+.2%} | {typical:.4g} | "
+                f"{floor:.4g} | {typical / true - 1:+.2%} | {floor / true - 1:+.2%} | "
+                f"{longest:.1f} | {cores:.2f} | {memory:.0f} | "
+                f"{run_['data_used_bytes'] / fixed:.0%} |",
+                flush=True,
+            )
 
 
 def repeat_table(rates: list[float], count: int) -> None:
@@ -199,29 +207,19 @@ def repeat_table(rates: list[float], count: int) -> None:
     print("\n| shaped Mbit/s | runs | typical within 0.3 % | worst | floor within 1 % | worst |")
     print("| " + " | ".join(["---:"] * 6) + " |")
     make_link()
-    sink = subprocess.Popen(
-        ["ip", "netns", "exec", RECEIVER, PYTHON, "-c", SINK, RECEIVER_ADDRESS, str(PORT)],
-        stdout=subprocess.PIPE,
-    )
-    try:
-        assert sink.stdout
-        sink.stdout.readline()
-        with tempfile.TemporaryDirectory() as home:
-            for mbps in rates:
-                shape(mbps)
-                true = mbps * GOODPUT * 1000
-                ones = [measured(home, "--connections", "1")[0]["one_connection"]
-                        for _ in range(count)]  # fmt: skip
-                typical = np.array([abs(one["typical_kbps"] / true - 1) for one in ones])
-                floor = np.array([abs(one["floor_kbps"] / true - 1) for one in ones])
-                print(
-                    f"| {mbps:g} | {count} | {(typical <= 0.003).sum()} | {typical.max():.2%} | "
-                    f"{(floor <= 0.01).sum()} | {floor.max():.2%} |",
-                    flush=True,
-                )
-    finally:
-        sink.terminate()
-        sink.wait()
+    with sink(), tempfile.TemporaryDirectory() as home:
+        for mbps in rates:
+            shape(mbps)
+            true = mbps * GOODPUT * 1000
+            ones = [measured(home, "--connections", "1")[0]["one_connection"]
+                    for _ in range(count)]  # fmt: skip
+            typical = np.array([abs(one["typical_kbps"] / true - 1) for one in ones])
+            floor = np.array([abs(one["floor_kbps"] / true - 1) for one in ones])
+            print(
+                f"| {mbps:g} | {count} | {(typical <= 0.003).sum()} | {typical.max():.2%} | "
+                f"{(floor <= 0.01).sum()} | {floor.max():.2%} |",
+                flush=True,
+            )
 
 
 def lines() -> dict[str, object]:

@@ -15,50 +15,25 @@ from eager_kestrel.core.errors import KestrelError
 from eager_kestrel.files.guides import load_guide
 from eager_kestrel.media.recording import read_recording
 from tests.conftest import Kestrel, running
+from tests.damage import KINDS, damaged, seeds
 
 FFMPEG = imageio_ffmpeg.get_ffmpeg_exe()
 GUIDES = [load_guide("oxbow"), load_guide("gatepost")]
-KINDS = ["flv", "mp4", "mkv", "ts"]
 VARIANTS = 80
 """Of each kind of file; 320 in all."""
 
 
 @pytest.fixture(scope="module")
-def whole(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """Three seconds with sound, in every container."""
-    folder = tmp_path_factory.mktemp("whole")
-    for kind in KINDS:
-        subprocess.run(
-            [FFMPEG, "-v", "error", "-f", "lavfi", "-i", "testsrc2=size=160x90:rate=25",
-             "-f", "lavfi", "-i", "sine=frequency=330:sample_rate=48000", "-t", "3",
-             "-c:v", "libx264", "-preset", "ultrafast", "-pix_fmt", "yuv420p", "-threads", "1",
-             "-g", "25", "-bf", "1", "-b:v", "150k", "-c:a", "aac", "-b:a", "32k",
-             str(folder / f"whole.{kind}")], check=True,
-        )  # fmt: skip
-    return folder
-
-
-def damaged(data: bytearray, random_: random.Random) -> bytes:
-    way = random_.choice(["flip", "head", "cut", "insert", "blank"])
-    for _ in range(random_.choice([1, 1, 3, 10, 50])):
-        at = random_.randrange(min(len(data), 2000) if way == "head" else len(data))
-        if way in ("flip", "head"):
-            data[at] = random_.randrange(256)
-        elif way == "cut":
-            del data[at : at + random_.choice([1, 4, 100, 5000])]
-        elif way == "insert":
-            data[at:at] = random_.randbytes(random_.choice([1, 4, 100]))
-        else:
-            data[at : at + 8] = bytes(8)
-        if len(data) < 10:
-            break
-    return bytes(data)
+def whole(tmp_path_factory: pytest.TempPathFactory) -> dict[str, bytes]:
+    return seeds(tmp_path_factory.mktemp("whole"))
 
 
 @pytest.mark.parametrize("kind", KINDS)
-def test_damaged_recordings_get_their_line(whole: Path, tmp_path: Path, kind: str) -> None:
+def test_damaged_recordings_get_their_line(
+    whole: dict[str, bytes], tmp_path: Path, kind: str
+) -> None:
     """Whatever is hit: what is read stands up to every rule, what is not is refused in words."""
-    seed = (whole / f"whole.{kind}").read_bytes()
+    seed = whole[kind]
     path = tmp_path / f"damaged.{kind}"
     read = 0
     for number in range(VARIANTS):
@@ -97,9 +72,9 @@ print(int(re.search(r"VmHWM:\\s+(\\d+)", Path("/proc/self/status").read_text())[
      (b"stco", 4, 0x0FFFFFFF), (b"stsc", 4, 0x0FFFFFFF)],
 )  # fmt: skip
 def test_an_index_that_claims_too_much_takes_no_memory(
-    whole: Path, tmp_path: Path, box: bytes, at: int, value: int
+    whole: dict[str, bytes], tmp_path: Path, box: bytes, at: int, value: int
 ) -> None:
-    data = bytearray((whole / "whole.mp4").read_bytes())
+    data = bytearray(whole["mp4"])
     place = data.index(box) + 4 + at
     data[place : place + 4] = value.to_bytes(4, "big")
     path = tmp_path / "greedy.mp4"

@@ -38,7 +38,6 @@ _RATE_CONTROL = re.compile(
 )
 _B_FRAMES = re.compile(r"(?i)\bb-?frames?\b")
 _PROFILE = re.compile(r"(?i)\bprofile\b")
-_LEVEL = re.compile(r"(?i)\blevel\b")
 _FRAME_RATE = re.compile(
     r"(?i)\bframe ?-?rates?\b|\bfps\b|\bframes (?:per|a) second\b|\bframes/s\b"
 )
