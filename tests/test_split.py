@@ -15,7 +15,7 @@ from eager_kestrel.core.checks.rules import check
 from eager_kestrel.core.checks.settings import settings_of
 from eager_kestrel.core.division.divide import chosen_division
 from eager_kestrel.core.division.groupings import Groupings, groupings
-from eager_kestrel.core.division.knapsack import Choices, best_division, table_of
+from eager_kestrel.core.division.knapsack import Choices, Table
 from eager_kestrel.core.division.worth import ENCODE_WORTH, SERVED_WORTH, relative_weights
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.guide.joint import Clash, joint_guide
@@ -71,10 +71,12 @@ def test_the_division_is_what_trying_everything_finds(
         cells = sum(c.cells[i] for c, i in pairs)
         if cells <= line and sum(c.loads[i] for c, i in pairs) <= machine:
             best = max(best, sum(float(c.worth[i]) for c, i in pairs))
-    found = best_division(offered, line, machine)
-    assert (found is None) == (best == -np.inf)
-    assert table_of(offered, line, machine).worth() == pytest.approx(best)
-    if found is not None:
+    table = Table(line, machine)
+    for choices_ in offered:
+        table = table.with_(choices_)
+    assert table.worth() == pytest.approx(best)
+    if best > -np.inf:
+        found = table.taken()
         pairs = list(zip(offered, found, strict=True))
         assert sum(int(c.cells[i]) for c, i in pairs) <= line
         assert sum(int(c.loads[i]) for c, i in pairs) <= machine

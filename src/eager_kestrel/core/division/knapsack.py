@@ -107,29 +107,6 @@ class Table:
         return found[::-1]
 
 
-def best_division(all_choices: Sequence[Choices], line: int, machine: int) -> list[int] | None:
-    """Which choice to take of each so that they fit together and are worth most.
-
-    Args:
-        all_choices: of each encode.
-        line: cells there are.
-        machine: load cells there are.
-
-    Returns:
-        An index for each; None when they do not fit.
-    """
-    table = table_of(all_choices, line, machine)
-    return None if table.worth() == -np.inf else table.taken()
-
-
-def table_of(all_choices: Sequence[Choices], line: int, machine: int) -> Table:
-    """The table with the choices of every encode, in order."""
-    table = Table(line, machine)
-    for choices in all_choices:
-        table = table.with_(choices)
-    return table
-
-
 def richest(all_choices: Sequence[Choices], line: int, machine: int) -> list[int] | None:
     """The choice of each that is worth most, where all of those fit; None where they compete."""
     if not all(len(choices) for choices in all_choices):
