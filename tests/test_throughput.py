@@ -7,6 +7,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from eager_kestrel.actions.sampling import Arrivals, Samples
 from eager_kestrel.core.errors import FormatError
 from eager_kestrel.core.line.pooling import uplink_of
 from eager_kestrel.core.line.run import Endpoint, Phase, Run, Series
@@ -49,6 +50,46 @@ def test_a_constant_line_is_known_exactly_and_at_once(kbps: float) -> None:
     assert found.floor_kbps == pytest.approx(kbps, rel=0.002)
     assert found.ramp_seconds <= 1.1  # slow start and the repair of its overshoot are left out
     assert known_well_enough(series)
+
+
+@given(st.floats(300, 9_000), st.integers(1, 3), st.floats(0, 1))
+def test_packets_of_a_slow_line_do_not_show(kbps: float, packets: int, phase: float) -> None:
+    """What arrives in steps is read when it arrives: the rate is that of the line, not of steps."""
+    step = packets * 1448
+    clock = 0.0
+
+    def sleep(seconds: float) -> None:
+        nonlocal clock
+        clock += seconds
+
+    arrivals = Arrivals(
+        lambda: int((clock * kbps * 125 + phase * step) // step) * step, lambda: clock, sleep
+    )
+    samples = Samples()
+    for tick in range(1, 121):
+        if (at := arrivals.until(tick * 0.05, kbps)) is not None:
+            samples.add(at, arrivals.seen)
+    found = throughput(samples.series())
+    assert found is not None
+    assert found.typical_kbps == pytest.approx(kbps, rel=0.003)
+    assert found.floor_kbps == pytest.approx(kbps, rel=0.01)
+
+
+def test_a_standstill_is_noted_while_it_lasts() -> None:
+    clock = [0.0]
+
+    def sleep(seconds: float) -> None:
+        clock[0] += seconds
+
+    arrivals = Arrivals(
+        lambda: int(min(clock[0], 1.0) * 125_000), lambda: clock[0], sleep
+    )  # fmt: skip
+    noted = [arrivals.until(tick * 0.05, 1000) for tick in range(1, 61)]
+    assert all(at is not None and at <= 1.001 for at in noted[:20])
+    assert noted[20:24] == [None] * 4
+    assert [at for at in noted[25:] if at is not None] == pytest.approx(
+        [tick * 0.05 for tick in range(26, 61)]
+    )
 
 
 @given(rates, st.floats(0.5, 3.0))

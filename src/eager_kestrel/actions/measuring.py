@@ -16,6 +16,7 @@ from eager_kestrel import __version__
 from eager_kestrel.actions.sampling import (
     QUIET_SECONDS,
     SAMPLE_SECONDS,
+    Arrivals,
     Samples,
     tell_learned,
     too_little,
@@ -341,11 +342,12 @@ def _sample(
 ) -> Ending:
     """Fill ``samples`` every 50 ms until the phase ends; returns why it did."""
     try:
+        arrivals = Arrivals(load.delivered_bytes, seen=base, grew_at=began)
         for tick in range(1, 10**9):
-            time.sleep(max(0.0, began + tick * SAMPLE_SECONDS - time.monotonic()))
-            now = time.monotonic() - began
-            asked = trips.delivered_bytes()  # small requests ride on the same line
-            delivered = samples.add(now, load.delivered_bytes() - base + asked)
+            at = arrivals.until(began + tick * SAMPLE_SECONDS, samples.last_second_kbps())
+            if at is not None:  # small requests ride on the same line
+                samples.add(at - began, arrivals.seen - base + trips.delivered_bytes())
+            now, delivered = time.monotonic() - began, samples.delivered[-1]
             if load.failure is not None:
                 return "failed"
             if load.spent and samples.still_for(QUIET_SECONDS):

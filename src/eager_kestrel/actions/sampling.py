@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import time
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from itertools import pairwise
 
@@ -14,6 +16,11 @@ from eager_kestrel.core.units import Bitrate, DataSize
 from eager_kestrel.net.roundtrips import RoundTrips
 
 SAMPLE_SECONDS = 0.05
+POLL_SECONDS = 0.004
+POLLED_KBPS = 10_000.0
+"""Up to here a packet is long enough for the moment of its arrival to matter."""
+SILENT_SECONDS = 0.25
+"""With nothing for so long the line stands still; for less, a packet is still on its way."""
 QUIET_SECONDS = 0.3
 """After the last byte that was allowed: what was written has arrived."""
 LEAST_LOAD_SECONDS = 3.0
@@ -51,6 +58,40 @@ class Samples:
         index = next(i for i, at in enumerate(self.seconds) if at >= now - 1)
         span = now - self.seconds[index]
         return (self.delivered[-1] - self.delivered[index]) / span / 125 if span > 0 else 0.0
+
+
+@dataclass
+class Arrivals:
+    """When a count last grew.
+
+    On a slow line a count is a staircase whose steps, two packets to an acknowledgement, are as
+    long as a sample: read at even times, it is off by anything up to a step, and always by the same
+    part of it where the two lengths agree. Read when it grows it is exact.
+    """
+
+    count: Callable[[], int]
+    now: Callable[[], float] = time.monotonic
+    sleep: Callable[[float], None] = time.sleep
+    seen: int = 0
+    grew_at: float = 0.0
+
+    def until(self, end: float, line_kbps: float) -> float | None:
+        """Watch until then; returns the moment for which ``seen`` is exact, None if there is none.
+
+        None while a packet is on its way; a standstill has every moment.
+        """
+        before = self.grew_at
+        while True:
+            if (left := end - self.now()) > 0:
+                self.sleep(min(left, POLL_SECONDS) if line_kbps < POLLED_KBPS else left)
+            count, now = self.count(), self.now()
+            if count > self.seen:
+                self.seen, self.grew_at = count, now
+            if now >= end:
+                break
+        if self.grew_at > before:
+            return self.grew_at
+        return now if now - before >= SILENT_SECONDS else None
 
 
 def too_little(samples: Samples, limits: Limits) -> InputError:

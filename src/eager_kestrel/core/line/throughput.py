@@ -93,26 +93,27 @@ def steady_index(series: Series) -> int:
     return len(seconds) - 1
 
 
-def _between_packets(seconds: Floats, delivered: Floats) -> Floats:
-    """Counts without the steps of whole packets, which are coarse on slow lines.
+def _between_packets(seconds: Floats, delivered: Floats) -> tuple[Floats, Floats]:
+    """A series without the steps of whole packets, which are coarse on slow lines.
 
     At 0.5 Mbit/s a window holds 83 packets, and one more or less is 1.2 %. A mean over the samples
     of a few packets' time, a quarter of a second at the most, takes most of that out and leaves
-    dips in place; from 3 Mbit/s up it is the count itself.
+    dips in place; from 3 Mbit/s up it is the series itself.
     """
     span, gained = float(seconds[-1] - seconds[0]), float(delivered[-1] - delivered[0])
     if gained <= 0 or len(seconds) < 8:
-        return delivered
+        return seconds, delivered
     step = span / (len(seconds) - 1)
     some = min(PACKETS * PACKET_BYTES * span / gained, WINDOW_SECONDS / 8)
     reach = int(some / step / 2)
     if reach < 1:
-        return delivered
-    padded = np.concatenate([np.zeros(1), np.cumsum(delivered)])
+        return seconds, delivered
     index = np.arange(len(delivered))
     around = np.minimum(reach, np.minimum(index, len(delivered) - 1 - index))
-    sums = padded[index + around + 1] - padded[index - around]
-    return np.asarray(sums / (2 * around + 1), dtype=np.float64)
+    both = np.stack([seconds, delivered])
+    padded = np.concatenate([np.zeros((2, 1)), np.cumsum(both, axis=1)], axis=1)
+    times, counts = (padded[:, index + around + 1] - padded[:, index - around]) / (2 * around + 1)
+    return times, counts
 
 
 def window_rates(
@@ -122,7 +123,7 @@ def window_rates(
 
     A series shorter than a window gives one window of its whole length.
     """
-    delivered = _between_packets(seconds, delivered)
+    seconds, delivered = _between_packets(seconds, delivered)
     span = min(window_seconds, float(seconds[-1] - seconds[0]))
     ends = seconds[seconds >= seconds[0] + span - 1e-9]
     gained = np.interp(ends, seconds, delivered) - np.interp(ends - span, seconds, delivered)
