@@ -1,196 +1,267 @@
 """The quality model's parameters from measured points, by least squares.
 
-What an encode took away is measured as XPSNR at its own size. Between ``WORTHLESS`` and ``CLEAN``
-decibels it counts as a share of 0 to 1, the model's compression factor; then
+VMAF / 100 of an encode is taken as what its compression leaves times what its picture can show,
+each logistic in a logarithm (:mod:`eager_kestrel.core.choice.quality`). For each kind of motion
 
-1. rate of no visible loss and its exponents for picture and frame rate, for each motion, and the
-   curve's one steepness, are fitted to the H.264 points (``scipy.optimize.least_squares``, with a
-   soft loss, since rate control lands some points beside the curve);
-2. one factor each for HEVC and AV1 is fitted to theirs, all else held;
-3. how much detail counts, for each motion, is set so that the model changes pictures where the
-   measured points do: for each bitrate, the picture whose decoded frames, scaled back to the
-   source, are nearest to it.
+1. how the bitrate at half grows with picture and frame rate is fitted to the H.264 points of all
+   its scenes together; where the halves lie and how steep it is there, to each scene (a hard scene
+   takes several times the bitrate of an easy one). The kind gets the geometric mean of its scenes;
+2. one factor each for HEVC and AV1, and for every preset, is fitted to theirs beside the H.264, or
+   the usual preset's, points of the same scene.
 
 How much smoothness counts cannot be measured from single frames; those values are kept.
 """
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 from scipy.optimize import least_squares
 
-from eager_kestrel.core.choice.quality import QualityTable, clean_kbps, quality
+from eager_kestrel.core.choice.alike import band_of
+from eager_kestrel.core.choice.quality import QualityTable, quality, smoothness
 from eager_kestrel.core.show.show import MOTIONS, Motion
-from measure import PICTURES, RATES, Point
+from measure import PICTURES, USUAL, Point
 
-CLEAN = 40.0
-"""Decibels of XPSNR above which hardly anybody sees a difference."""
-WORTHLESS = 20.0
-"""Decibels below which nothing is worth looking at."""
-WORTH_WATCHING = 30.0
-"""Decibels, at the source's size, from which on it matters which picture is best."""
-RATES_TRIED = 60
-WATCHED_FILM = 25.0
-"""The same for the film, which was compressed before."""
+REFERENCE, VIEWED = 1280 * 720, 1920 * 1080
+SOFT = 0.03
+"""Quality from which on a point counts less, since rate control lands some beside the curve."""
+SHARED = ("size_exponent", "rate_exponent")
+OWN = ("half_kbps", "steepness", "half_pixels", "detail_steepness")
+START = {
+    "size_exponent": 0.4, "rate_exponent": 0.4, "half_kbps": 600.0, "steepness": 1.4,
+    "half_pixels": 100_000.0, "detail_steepness": 1.3,
+}  # fmt: skip
+PULL = 0.02
+"""How much a parameter that the points say little of is held to its start."""
 
 
 @dataclass(frozen=True, slots=True)
-class Residual:
-    """A point, what it measured and what the fitted model says, both 0..1."""
+class Fitted:
+    """What was found for some scenes together."""
 
-    point: Point
-    measured: float
-    model: float
+    shared: dict[str, float]
+    scenes: dict[str, dict[str, float]]
+    """Of each, the parameters of its own."""
+
+    def kind(self) -> dict[str, float]:
+        """The parameters of the kind of motion they stand for."""
+        means = {name: _geometric_mean(own[name] for own in self.scenes.values()) for name in OWN}
+        return {**self.shared, **means}
+
+    def of(self, scene: str) -> dict[str, float]:
+        """The parameters of one of them."""
+        return {**self.shared, **self.scenes[scene]}
 
 
-def share(decibels: float) -> float:
-    """Decibels as the model's compression factor, not yet capped at 1."""
-    return (decibels - WORTHLESS) / (CLEAN - WORTHLESS)
+def _geometric_mean(values: Iterable[float]) -> float:
+    return float(np.exp(np.mean(np.log([*values]))))
 
 
-def curve(steep: float, x: np.ndarray) -> np.ndarray:
-    """The model's compression factor at a share ``x`` of the rate of no visible loss."""
-    return np.expm1(-steep * np.minimum(x, 1.0)) / np.expm1(-steep)
+def usual(points: Sequence[Point]) -> list[Point]:
+    """H.264 at the usual preset, and pictures that were not encoded at all."""
+    return [p for p in points if p.codec == "h264" and p.preset in ("", USUAL["h264"])]
 
 
-def _columns(points: Sequence[Point]) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
-    size = np.array([p.width * p.height / 921_600 for p in points])
+def seen(points: Sequence[Point]) -> np.ndarray:
+    """VMAF as a quality of 0 to 1."""
+    return np.clip([p.vmaf / 100 for p in points], 0.0, 1.0)
+
+
+def modelled(points: Sequence[Point], own: dict[str, np.ndarray]) -> np.ndarray:
+    """What the model says of points, smoothness aside; parameters as arrays of their length."""
+    pixels = np.array([float(p.width * p.height) for p in points])
     rate = np.array([p.fps / 30 for p in points])
     kbps = np.array([p.kbps for p in points])
-    return size, rate, kbps, np.clip([share(p.xpsnr) for p in points], 0.0, 1.0)
+    half = own["half_kbps"] * (pixels / REFERENCE) ** own["size_exponent"]
+    half = half * rate ** own["rate_exponent"]
+    left = 1 / (1 + (half / np.maximum(kbps, 1e-3)) ** own["steepness"])
+    detail = 1 / (1 + (own["half_pixels"] / pixels) ** own["detail_steepness"])
+    whole = 1 / (1 + (own["half_pixels"] / VIEWED) ** own["detail_steepness"])
+    return np.where(kbps > 0, left, 1.0) * detail / whole
 
 
-def fitted(points: Sequence[Point], start: QualityTable) -> QualityTable:
-    """A table whose compression and detail factors follow the points."""
-    h264 = [p for p in points if p.codec == "h264"]
-    which = np.array([MOTIONS.index(p.motion) for p in h264])  # type: ignore[arg-type]
-    size, rate, kbps, seen = _columns(h264)
+def fitted(points: Sequence[Point]) -> Fitted:
+    """The parameters of some scenes, all of one kind of motion."""
+    scenes = list(dict.fromkeys(p.scene for p in points))
+    which = np.array([scenes.index(p.scene) for p in points])
+    target = seen(points)
+    first = np.array([
+        *(START[name] for name in SHARED),
+        *(np.log(START[name]) for name in OWN for _ in scenes),
+    ])  # fmt: skip
 
-    def off(parameters: np.ndarray) -> np.ndarray:
-        steep, rest = parameters[0], parameters[1:].reshape(len(MOTIONS), 3)[which]
-        clean = np.exp(rest[:, 0]) * size ** rest[:, 1] * rate ** rest[:, 2]
-        return curve(steep, kbps / clean) - seen
+    def own(x: np.ndarray) -> dict[str, np.ndarray]:
+        each = np.exp(x[len(SHARED) :]).reshape(len(OWN), len(scenes))
+        shared = {name: np.full(len(points), x[at]) for at, name in enumerate(SHARED)}
+        return shared | {name: each[at][which] for at, name in enumerate(OWN)}
 
-    first = [start.amplitude]
-    for motion in MOTIONS:
-        m = start.motion[motion]
-        first += [np.log(m.clean_kbps), m.size_exponent, m.rate_exponent]
-    found = least_squares(off, first, loss="soft_l1", f_scale=0.03)
-    per_motion = found.x[1:].reshape(len(MOTIONS), 3)
-    motions = {
-        motion: start.motion[motion].model_copy(
-            update={
-                "clean_kbps": round(float(np.exp(k)), -1),
-                "size_exponent": round(float(c), 3),
-                "rate_exponent": round(float(b), 3),
-            }
-        )
-        for motion, (k, c, b) in zip(MOTIONS, per_motion, strict=True)
+    def off(x: np.ndarray) -> np.ndarray:
+        return np.concatenate([modelled(points, own(x)) - target, PULL * (x - first)])
+
+    x = least_squares(off, first, loss="soft_l1", f_scale=SOFT).x
+    each = np.exp(x[len(SHARED) :]).reshape(len(OWN), len(scenes))
+    return Fitted(
+        {name: float(x[at]) for at, name in enumerate(SHARED)},
+        {scene: {name: float(each[at][number]) for at, name in enumerate(OWN)}
+         for number, scene in enumerate(scenes)},
+    )  # fmt: skip
+
+
+def of_kinds(points: Sequence[Point]) -> dict[Motion, Fitted]:
+    """What was found for each kind of motion."""
+    return {m: fitted([p for p in usual(points) if p.motion == m]) for m in MOTIONS}
+
+
+def table_of(points: Sequence[Point], start: QualityTable) -> QualityTable:
+    """The start's table with everything that can be measured."""
+    found = of_kinds(points)
+    motions = {m: with_parameters(start, m, found[m].kind()).motion[m] for m in MOTIONS}
+    table = start.model_copy(update={"motion": motions})
+    codec = {"h264": 1.0} | {
+        c: factor(points, found, c, USUAL[c], "h264", USUAL["h264"]) for c in ("hevc", "av1")
     }
-    table = start.model_copy(update={"motion": motions, "amplitude": round(float(found.x[0]), 2)})
-    table = table.model_copy(update={"codec": _codecs(points, table)})
-    spatial = {m: _spatial([p for p in h264 if p.motion == m], table, m) for m in MOTIONS}
-    motions = {m: motions[m].model_copy(update={"spatial": spatial[m]}) for m in MOTIONS}
-    return table.model_copy(update={"motion": motions})
+    preset: dict[str, dict[str, float]] = {}
+    for name in ("h264", "av1"):
+        tried = {p.preset for p in points if p.codec == name and p.preset}
+        by_speed = {p: factor(points, found, name, p, name, USUAL[name]) for p in tried}
+        preset[name] = dict(sorted(by_speed.items(), key=lambda pair: -pair[1]))
+    return table.model_copy(update={"codec": codec, "preset": preset})
 
 
-def _codecs(points: Sequence[Point], table: QualityTable) -> dict[str, float]:
-    """How much of H.264's bitrate the other codecs take for the same loss."""
-    factors = {"h264": 1.0}
-    for codec in ("hevc", "av1"):
-        own = [p for p in points if p.codec == codec]
-        if not own:
-            factors[codec] = table.codec[codec]
-            continue
-        _, _, kbps, seen = _columns(own)
-        clean = np.array([_clean(table, p, "h264") for p in own])
-
-        def off(
-            factor: np.ndarray, x: np.ndarray = kbps / clean, y: np.ndarray = seen
-        ) -> np.ndarray:
-            return curve(table.amplitude, x / factor[0]) - y
-
-        factors[codec] = round(
-            float(least_squares(off, [0.7], loss="soft_l1", f_scale=0.03).x[0]), 3
-        )
-    return factors
+def with_parameters(table: QualityTable, motion: Motion, own: dict[str, float]) -> QualityTable:
+    """A table with other parameters for one kind of motion, rounded as they ship."""
+    update = {name: float(f"{value:.3g}") for name, value in own.items()}
+    there = table.motion[motion].model_copy(update=update)
+    return table.model_copy(update={"motion": {**table.motion, motion: there}})
 
 
-def _clean(table: QualityTable, point: Point, codec: str | None = None) -> float:
-    pixels = np.array([float(point.width * point.height)])
-    rate = np.array([float(point.fps)])
-    motion: Motion = point.motion  # type: ignore[assignment]
-    return float(clean_kbps(table, motion, codec or point.codec, pixels, rate)[0])
+def factor(
+    points: Sequence[Point], found: dict[Motion, Fitted], codec: str, preset: str,
+    beside: str, usual_preset: str,
+) -> float:  # fmt: skip
+    """How much of the bitrate one way to encode takes for the look of another.
+
+    Each scene is first moved to the other's own points at the same pictures, so that only what
+    differs between the two is measured.
+    """
+    tried = [p for p in points if (p.codec, p.preset) == (codec, preset)]
+    if not tried or (codec, preset) == (beside, usual_preset):
+        return 1.0
+    places = {(p.scene, p.width, p.fps) for p in tried}
+    base = [p for p in points if (p.codec, p.preset) == (beside, usual_preset)
+            and (p.scene, p.width, p.fps) in places]  # fmt: skip
+    moved = {key: _moved([p for p in base if (p.scene, p.width, p.fps) == key], found)
+             for key in places}  # fmt: skip
+
+    def off(x: np.ndarray) -> np.ndarray:
+        each = [_shifted([p], found, float(x[0]) + moved[p.scene, p.width, p.fps]) for p in tried]
+        return np.concatenate(each)
+
+    x = least_squares(off, [0.0], loss="soft_l1", f_scale=SOFT).x
+    return round(float(np.exp(x[0])), 3)
 
 
-def measured_best(
-    points: Sequence[Point], fps: int, rates: np.ndarray, watched: float = WORTH_WATCHING
-) -> np.ndarray:
-    """Index into ``PICTURES`` of the picture nearest to the source at each bitrate.
+def _moved(base: Sequence[Point], found: dict[Motion, Fitted]) -> float:
+    """By how much, in the logarithm of bitrate, a scene's own points lie beside its fit."""
+    if not base:
+        return 0.0
+    x = least_squares(lambda x: _shifted(base, found, float(x[0])), [0.0], loss="soft_l1",
+                      f_scale=SOFT).x  # fmt: skip
+    return float(x[0])
 
-    -1 where none is worth watching. Between the bitrates measured, decibels go straight with the
-    logarithm of bitrate.
+
+def _shifted(points: Sequence[Point], found: dict[Motion, Fitted], by: float) -> np.ndarray:
+    """Measured less modelled, the half bitrate of each scene moved."""
+    rows = []
+    for p in points:
+        motion: Motion = p.motion  # type: ignore[assignment]
+        own = found[motion].of(p.scene)
+        own["half_kbps"] *= float(np.exp(by))
+        rows.append({name: np.array([value]) for name, value in own.items()})
+    own_arrays = {name: np.concatenate([row[name] for row in rows]) for name in rows[0]}
+    return modelled(points, own_arrays) - seen(points)
+
+
+def residuals(points: Sequence[Point], fitted_: Fitted) -> np.ndarray:
+    """Measured less modelled, each scene with its own halves."""
+    own = [fitted_.of(p.scene) for p in points]
+    arrays = {name: np.array([row[name] for row in own]) for name in own[0]}
+    return seen(points) - modelled(points, arrays)
+
+
+# What choosing by the model costs
+
+
+TRIED_KBPS = np.geomspace(250, 12_000, 24)
+
+
+def measured_curves(points: Sequence[Point], fps: int, kbps: np.ndarray) -> np.ndarray:
+    """VMAF / 100 of each of ``PICTURES`` of one scene at bitrates; shape (pictures, bitrates).
+
+    Straight in the logarithm of bitrate between the points and below them; the last value above.
+    NaN for a picture that was not measured.
     """
     rows = []
-    for width, height in PICTURES:
-        own = sorted((p for p in points if (p.width, p.fps) == (width, fps)), key=lambda p: p.kbps)
-        if not own:
-            rows.append(np.full(rates.shape, -np.inf))
+    for width, _ in PICTURES:
+        own = sorted((p for p in points if (p.width, p.fps) == (width, fps) and p.kbps > 0),
+                     key=lambda p: p.kbps)  # fmt: skip
+        if len(own) < 2:
+            rows.append(np.full(kbps.shape, np.nan))
             continue
-        at = np.log([p.kbps for p in own])
-        decibels = [p.xpsnr_at_source for p in own]
-        rows.append(np.interp(np.log(rates), at, decibels, left=-np.inf, right=decibels[-1]))
-        del height
-    table = np.array(rows)
-    return np.where(table.max(axis=0) >= watched, table.argmax(axis=0), -1)
+        at, value = np.log([p.kbps for p in own]), seen(own)
+        slope = (value[1] - value[0]) / (at[1] - at[0])
+        below = value[0] + slope * (np.log(kbps) - at[0])
+        inside = np.interp(np.log(kbps), at, value)
+        rows.append(np.where(np.log(kbps) < at[0], np.maximum(below, 0.0), inside))
+    return np.array(rows)
 
 
-def modelled_best(
-    table: QualityTable, motion: Motion, fps: int, rates: np.ndarray, codec: str = "h264"
-) -> np.ndarray:
-    """The same by the model."""
-    pixels = np.array([float(w * h) for w, h in PICTURES])[:, None]
-    rate = np.full_like(pixels, fps)
-    return np.asarray(quality(table, motion, codec, pixels, rate, rates[None, :]).argmax(axis=0))
+def smooth(table: QualityTable, motion: Motion, fps: int) -> float:
+    """What so many frames a second leave of smoothness, of which VMAF says nothing."""
+    return float(smoothness(table, motion, np.array([float(fps)]))[0])
 
 
-def rates_of(points: Sequence[Point], fps: int) -> np.ndarray:
-    """Bitrates between the least and the most at which several pictures were measured."""
-    own = [p.kbps for p in points if p.fps == fps]
-    return np.geomspace(min(own) * 1.5, max(own) / 2, RATES_TRIED)
+@dataclass(frozen=True, slots=True)
+class Regret:
+    """What choosing by the model costs on one scene at one frame rate; VMAF points."""
+
+    scene: str
+    fps: int
+    best: np.ndarray
+    """By quality alone, at each of ``TRIED_KBPS``."""
+    taken: np.ndarray
+    """As a plan takes it among those that look alike."""
 
 
-def _spatial(points: Sequence[Point], table: QualityTable, motion: Motion) -> float:
-    """How much detail counts, so that pictures change where the measured ones do.
-
-    Where several values do that equally well, the one nearest to the start.
-    """
-    sizes = np.log([w * h for w, h in PICTURES])
-    start = table.motion[motion].spatial
-
-    def off(spatial: float) -> tuple[float, float]:
-        there = table.motion[motion].model_copy(update={"spatial": spatial})
-        tried = table.model_copy(update={"motion": {**table.motion, motion: there}})
-        total = 0.0
-        for fps in RATES:
-            rates = rates_of(points, fps)
-            best = measured_best(points, fps, rates)
-            known = best >= 0
-            wrong = sizes[best] - sizes[modelled_best(tried, motion, fps, rates)]
-            total += float((wrong[known] ** 2).sum())
-        return round(total, 6), abs(spatial - start)
-
-    return round(float(min(np.arange(0.2, 8.0, 0.05), key=off)), 2)
+def regret(points: Sequence[Point], table: QualityTable, motion: Motion, fps: int) -> Regret:
+    """On one scene's points."""
+    curves = measured_curves(points, fps, TRIED_KBPS)
+    known = ~np.isnan(curves).any(axis=1)
+    pixels = np.array([float(w * h) for w, h in PICTURES])[known][:, None]
+    judged = np.asarray(quality(table, motion, "h264", pixels, np.full_like(pixels, fps),
+                                TRIED_KBPS[None, :]))  # fmt: skip
+    there = curves[known]
+    columns = np.arange(TRIED_KBPS.size)
+    best = judged.argmax(axis=0)
+    near = judged >= judged.max(axis=0) - band_of(judged.max(axis=0), table.alike)
+    taken = near.argmax(axis=0)  # pictures are listed from the largest, which is the source's own
+    top = there.max(axis=0)
+    return Regret(points[0].scene, fps, 100 * (top - there[best, columns]),
+                  100 * (top - there[taken, columns]))  # fmt: skip
 
 
-def residuals(points: Sequence[Point], table: QualityTable) -> list[Residual]:
-    """Every point beside what the model says of it."""
+def left_out(points: Sequence[Point], table: QualityTable) -> list[Regret]:
+    """Of every scene, by parameters fitted to the other scenes of its kind."""
     found = []
-    for point in points:
-        x = np.array([point.kbps / _clean(table, point)])
-        model = float(curve(table.amplitude, x)[0])
-        found.append(Residual(point, float(np.clip(share(point.xpsnr), 0.0, 1.0)), model))
+    for motion in MOTIONS:
+        own = [p for p in usual(points) if p.motion == motion]
+        for scene in dict.fromkeys(p.scene for p in own):
+            rest = fitted([p for p in own if p.scene != scene])
+            there = with_parameters(table, motion, rest.kind())
+            of_scene = [p for p in own if p.scene == scene]
+            found += [regret(of_scene, there, motion, fps)
+                      for fps in sorted({p.fps for p in of_scene})]  # fmt: skip
     return found

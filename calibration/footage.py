@@ -1,14 +1,15 @@
-"""Procedural footage for the four motion classes: made from a seed, so nothing need be shipped.
+"""Procedural footage of every kind of motion: made from a seed, so nothing need be shipped.
 
 Textures follow the dead-leaves model (Lee, Mumford and Huang, "Occlusion Models for Natural
 Images", IJCV 41, 2001): discs whose radii follow an inverse cube law, in front of each other. It
 has the edges, the scale invariance and the 1/f spectrum of natural pictures. A little noise with a
 1/f spectrum lies on every leaf, and fresh grain on every frame, as a camera adds it.
 
-- *still*: a page with lines of writing and a softly glowing kiln door; the camera stands.
-- *calm*: a head and shoulders that sway, blink and speak before a background out of focus.
-- *lively*: a turning wheel with two moving hands over a sharp table top.
-- *hectic*: a walk: background and foreground pan at different speeds, shake, zoom; particles fly.
+- *page*: lines of writing and a softly glowing kiln door; the camera stands.
+- *desk*: a text that is being typed, a clock that ticks, a cursor that wanders.
+- *head*: a head and shoulders that sway, blink and speak before a background out of focus.
+- *wheel*: a turning wheel with two moving hands over a sharp table top.
+- *walk*: background and foreground pan at different speeds, shake, zoom; particles fly.
 """
 
 from __future__ import annotations
@@ -17,10 +18,10 @@ from collections.abc import Iterator
 from math import cos, pi, sin
 
 import numpy as np
-from PIL import Image, ImageDraw, ImageFilter
+from PIL import Image, ImageDraw, ImageFilter, ImageFont
 
 WIDTH, HEIGHT, FPS = 1920, 1080, 60
-GRAIN = {"still": 0.4, "calm": 0.7, "lively": 0.6, "hectic": 0.8}
+GRAIN = {"page": 0.4, "desk": 0.0, "head": 0.7, "wheel": 0.6, "walk": 0.8}
 """Deviation of the grain in 8-bit code values: what is left of it after a camera's own cleaning."""
 GRAIN_FIELDS = 24
 LENS = 0.7
@@ -81,7 +82,7 @@ def softly(draw_on: tuple[float, float, float, float], blur: float = 2.0) -> Ima
     )
 
 
-def still(rng: np.random.Generator, count: int) -> Iterator[Image.Image]:
+def page(rng: np.random.Generator, count: int) -> Iterator[Image.Image]:
     """A page and a kiln door that glows; nothing moves."""
     scene = leaves(rng, WIDTH, HEIGHT).filter(ImageFilter.GaussianBlur(1.5))
     draw = ImageDraw.Draw(scene)
@@ -103,7 +104,33 @@ def still(rng: np.random.Generator, count: int) -> Iterator[Image.Image]:
         yield Image.composite(hot, scene, glow.point(lambda v, k=level: int(v * k)))
 
 
-def calm(rng: np.random.Generator, count: int) -> Iterator[Image.Image]:
+def desk(rng: np.random.Generator, count: int) -> Iterator[Image.Image]:
+    """A screen: a text grows by a sign twelve times a second, a clock ticks, a pointer moves."""
+    page = Image.new("RGB", (WIDTH, HEIGHT), (30, 34, 42))
+    draw = ImageDraw.Draw(page)
+    draw.rectangle((0, 0, WIDTH, 44), (52, 58, 70))
+    draw.rectangle((0, 44, 330, HEIGHT), (38, 43, 53))
+    large, small = (ImageFont.load_default(size) for size in (22, 18))
+    signs = "abcdefghijklmnopqrstuvwxyz   _().,:=+-"
+    rows = ["".join(rng.choice(list(signs), 60)) for _ in range(34)]
+    for row, text in enumerate(rows):
+        shade = tuple(int(v) for v in rng.integers(120, 230, 3))
+        draw.text((60 + 290, 70 + row * 29), text, shade, large)
+        draw.text((20, 70 + row * 29), text[:24], (140, 146, 156), small)
+    for frame in range(count):
+        shown = page.copy()
+        drawn = ImageDraw.Draw(shown)
+        t = frame / FPS
+        typed = rows[0][: int(t * 12) % 50]
+        drawn.rectangle((340, 940, 1500, 975), (30, 34, 42))
+        drawn.text((350, 942), typed + ("|" if int(t * 2) % 2 == 0 else ""), (235, 235, 225), large)
+        drawn.text((1780, 10), f"20:00:{int(t):02d}", (235, 235, 225), large)
+        x, y = 1200 + 300 * sin(2 * pi * 0.2 * t), 500 + 120 * sin(2 * pi * 0.3 * t)
+        drawn.polygon(((x, y), (x, y + 26), (x + 17, y + 18)), (250, 250, 250))
+        yield shown
+
+
+def head(rng: np.random.Generator, count: int) -> Iterator[Image.Image]:
     """A head and shoulders before a background out of focus; hands that speak along."""
     back = leaves(rng, WIDTH, HEIGHT).filter(ImageFilter.GaussianBlur(2.5))
     figure = leaves(rng, WIDTH + 400, HEIGHT + 400, 9000)
@@ -131,7 +158,7 @@ def calm(rng: np.random.Generator, count: int) -> Iterator[Image.Image]:
         yield shown
 
 
-def lively(rng: np.random.Generator, count: int) -> Iterator[Image.Image]:
+def wheel(rng: np.random.Generator, count: int) -> Iterator[Image.Image]:
     """A turning wheel and two hands over a table top, seen from above."""
     table = leaves(rng, WIDTH, HEIGHT)
     wheel = leaves(rng, 2400, 2400, 9000)
@@ -160,7 +187,7 @@ def lively(rng: np.random.Generator, count: int) -> Iterator[Image.Image]:
         yield shown
 
 
-def hectic(rng: np.random.Generator, count: int) -> Iterator[Image.Image]:
+def walk(rng: np.random.Generator, count: int) -> Iterator[Image.Image]:
     """A walk through a crowd with the camera in the hand."""
     back = leaves(rng, 4200, 1800, 16000)
     front = leaves(rng, 5400, 1800, 9000)
@@ -190,16 +217,16 @@ def hectic(rng: np.random.Generator, count: int) -> Iterator[Image.Image]:
         yield shown
 
 
-SCENES = {"still": still, "calm": calm, "lively": lively, "hectic": hectic}
+SCENES = {"page": page, "desk": desk, "head": head, "wheel": wheel, "walk": walk}
 
 
-def frames(motion: str, count: int, seed: int = 7) -> Iterator[bytes]:
+def frames(name: str, count: int, seed: int = 7) -> Iterator[bytes]:
     """RGB frames of 1920x1080 at 60 a second, as bytes, with grain."""
-    rng = np.random.default_rng([seed, *motion.encode()])
+    rng = np.random.default_rng([seed, *name.encode()])
     grain = [
-        np.round(rng.normal(0, GRAIN[motion], (HEIGHT, WIDTH))).astype(np.int16)[..., None]
+        np.round(rng.normal(0, GRAIN[name], (HEIGHT, WIDTH))).astype(np.int16)[..., None]
         for _ in range(GRAIN_FIELDS)
     ]
-    for number, shown in enumerate(SCENES[motion](rng, count)):
+    for number, shown in enumerate(SCENES[name](rng, count)):
         noise = np.roll(grain[number % GRAIN_FIELDS], int(rng.integers(0, WIDTH)), axis=1)
         yield np.clip(np.asarray(shown, dtype=np.int16) + noise, 0, 255).astype(np.uint8).tobytes()

@@ -1,16 +1,14 @@
-"""Rate-quality points from real encodes: pictures x frame rates x bitrates for each motion class.
+"""Rate-quality points from real encodes: pictures x frame rates x bitrates of every scene.
 
 Each point is encoded as a live stream would be (capped at its bitrate, a buffer of one second, a
 keyframe every two seconds, nothing at scene cuts), from three seconds of footage. The first second
 lets the rate control settle and is left out; the two that follow, one keyframe interval, are
-measured: bytes from the packets, and PSNR, SSIM and XPSNR of the luma by FFmpeg's filters,
+measured: bytes from the packets, and VMAF (v0.6.1) of the decoded frames, scaled to 1920x1080
+beside the source scaled alike, as somebody sees them who watches on such a screen. A target of 0
+is no encode at all: what the picture alone takes away.
 
-- *at size*: against the source scaled to the same picture: what compression took away;
-- *at source*: scaled back to 1920x1080, against the source: what compression and the smaller
-  picture took away together.
-
-XPSNR: Helmrich et al., "XPSNR: A Low-Complexity Extension of the Perceptually Weighted Peak
-Signal-to-Noise Ratio for High-Resolution Video Quality Assessment", ICASSP 2020.
+VMAF: Li et al., "Toward A Practical Perceptual Video Quality Metric", 2016; its filter and models
+are in the ``ffmpeg`` that ``imageio-ffmpeg`` carries.
 
 Points are kept in a file as they come, so a run that was stopped goes on where it was.
 """
@@ -26,35 +24,43 @@ from dataclasses import asdict, dataclass, fields
 from pathlib import Path
 
 import av
-import imageio_ffmpeg
 
-import clip
-import footage
+from scenes import FFMPEG, SCENES, SECONDS, source_file
 
-FFMPEG = imageio_ffmpeg.get_ffmpeg_exe()
-SECONDS, SETTLING = 3, 1
-PICTURES = ((1920, 1080), (1536, 864), (1280, 720), (1024, 576), (768, 432), (512, 288))
-RATES = (60, 30)
-FEW_PICTURES, FEW_RATES = ((1920, 1080), (1280, 720), (768, 432)), (30,)
+SETTLING = 1
+PICTURES = ((1920, 1080), (1536, 864), (1280, 720), (1024, 576), (768, 432), (640, 360), (480, 270))
+QUICK_PICTURES = ((1920, 1080), (1536, 864), (1280, 720), (768, 432))
+"""At the full frame rate."""
+GRID = (100, 200, 400, 800, 1600, 3200, 6400, 12_800)
+LEAST_BITS, MOST_BITS = 0.01, 0.34
+"""Of a pixel at 30 frames a second, for lively footage: beyond, a picture is never the best."""
+BITS = {"still": 0.25, "calm": 0.5, "lively": 1.0, "hectic": 1.5}
+"""How many times that range for each motion; only where to look, not a result."""
+FEW_PICTURES, FEW_KBPS = ((1920, 1080), (1280, 720), (768, 432)), 3
 """For the other codecs, whose parameters but one are those of H.264."""
-START = {"still": 1500, "calm": 2600, "lively": 4200, "hectic": 6500}
-"""Bitrates (kbit/s) that 1280x720 at 30 is tried around; only where to look, not a result."""
-FACTORS = (0.15, 0.3, 0.6, 1.2, 2.4)
-FILM_KBPS = (300, 600, 1200, 2400, 4800)
+PRESET_KBPS = (800, 1600, 3200)
+PRESET_SCENES = ("desk", "dog", "wheel", "chase")
+CODEC_SCENES = ("desk", "hall", "dog", "look", "wheel", "turn", "chase", "fight")
+X264_PRESETS = ("ultrafast", "superfast", "faster", "fast", "medium", "slow")
+AV1_PRESETS = ("6", "7", "9", "10", "11", "12")
+USUAL = {"h264": "veryfast", "hevc": "veryfast", "av1": "8"}
 ENCODERS = {
-    "h264": ["libx264", "-preset", "veryfast", "-x264-params", "scenecut=0:open-gop=0:threads=1"],
-    "hevc": ["libx265", "-preset", "veryfast", "-x265-params",
+    "h264": ["libx264", "-x264-params", "scenecut=0:open-gop=0:threads=1"],
+    "hevc": ["libx265", "-x265-params",
              "scenecut=0:open-gop=0:pools=none:frame-threads=1:log-level=error"],
-    "av1": ["libsvtav1", "-preset", "8", "-svtav1-params", "rc=2:scd=0:pred-struct=1:lp=1"],
+    "av1": ["libsvtav1", "-svtav1-params", "rc=2:scd=0:pred-struct=1:lp=1"],
 }  # fmt: skip
+SEEN = 30
+"""Frames that VMAF looks at, spread over the two seconds."""
 
 
 @dataclass(frozen=True, slots=True)
 class Wanted:
     """An encode to make."""
 
-    motion: str
+    scene: str
     codec: str
+    preset: str
     width: int
     height: int
     fps: int
@@ -63,170 +69,145 @@ class Wanted:
 
 @dataclass(frozen=True, slots=True)
 class Point(Wanted):
-    """An encode that was measured; decibels for PSNR and XPSNR, all of luma."""
+    """An encode that was measured."""
 
     kbps: float
-    psnr: float
-    ssim: float
-    xpsnr: float
-    psnr_at_source: float
-    xpsnr_at_source: float
+    vmaf: float
+
+    @property
+    def motion(self) -> str:
+        """The kind of motion its scene is counted to."""
+        return SCENES[self.scene].motion
 
 
-@dataclass(frozen=True, slots=True)
-class Source:
-    """What is encoded."""
-
-    width: int = footage.WIDTH
-    height: int = footage.HEIGHT
-    fps: int = footage.FPS
+def slow_rate(scene: str) -> int:
+    """Half of 60, or what a clip has."""
+    return min(30, SCENES[scene].fps)
 
 
-def source_of(motion: str) -> Source:
-    """The film's own, or that of all made footage."""
-    return Source(clip.WIDTH, clip.HEIGHT, clip.FPS) if motion == clip.NAME else Source()
+def wanted(scene: str) -> Iterator[Wanted]:
+    """Every encode of a scene in H.264."""
+    shot = SCENES[scene]
+    pictures = [p for p in PICTURES if p[0] <= shot.width]
+    for width, height in pictures:
+        yield Wanted(scene, "h264", "", width, height, slow_rate(scene), 0)
+    for fps in sorted({slow_rate(scene), shot.fps}):
+        for width, height in pictures if fps <= 30 else QUICK_PICTURES:
+            for kbps in _around(shot.motion, width * height * fps):
+                yield Wanted(scene, "h264", USUAL["h264"], width, height, fps, kbps)
 
 
-def of_film() -> Iterator[Wanted]:
-    """Encodes of the film, to hold the fit against."""
-    for width, height in PICTURES:
-        if width <= clip.WIDTH:
-            for kbps in FILM_KBPS:
-                size = (width * height / 921_600) ** 0.75
-                yield Wanted(
-                    clip.NAME, "h264", width, height, clip.FPS, int(round(kbps * size, -1))
-                )
+def _around(motion: str, pixels: int) -> list[int]:
+    least, most = (bits * BITS[motion] * pixels / 1000 for bits in (LEAST_BITS, MOST_BITS))
+    return [kbps for kbps in GRID if least <= kbps <= most]
 
 
-def wanted(motions: tuple[str, ...], codecs: tuple[str, ...]) -> Iterator[Wanted]:
-    """Every encode to make, H.264 first."""
-    for codec in codecs:
-        few = codec != "h264"
-        for motion in motions:
-            for width, height in FEW_PICTURES if few else PICTURES:
-                for fps in FEW_RATES if few else RATES:
-                    size = (width * height / 921_600) ** 0.75 * (fps / 30) ** 0.5
-                    for factor in FACTORS[:4] if few else FACTORS:
-                        kbps = max(50, round(START[motion] * size * factor, -1))
-                        yield Wanted(motion, codec, width, height, fps, int(kbps))
+def wanted_of_codecs(scene: str) -> Iterator[Wanted]:
+    """A few encodes of a scene in the other codecs."""
+    shot = SCENES[scene]
+    for codec in ("hevc", "av1"):
+        for width, height in FEW_PICTURES:
+            if width <= shot.width:
+                around = _around(shot.motion, width * height * slow_rate(scene))
+                for kbps in around[:: max(1, len(around) // FEW_KBPS)][:FEW_KBPS]:
+                    yield Wanted(scene, codec, USUAL[codec], width, height, slow_rate(scene), kbps)
+
+
+def wanted_of_presets(scene: str) -> Iterator[Wanted]:
+    """Encodes at every preset, and at the usual one beside them."""
+    factor = BITS[SCENES[scene].motion]
+    for codec, presets in (("h264", X264_PRESETS), ("av1", AV1_PRESETS)):
+        for preset in (USUAL[codec], *presets):
+            for kbps in PRESET_KBPS:
+                target = int(round(kbps * factor, -1))
+                yield Wanted(scene, codec, preset, 1280, 720, slow_rate(scene), target)
 
 
 def read_points(path: Path) -> list[Point]:
     """The points of a file; none when there is no file."""
     if not path.exists():
         return []
-    kinds = {f.name: {"str": str, "int": int, "float": float}[str(f.type)] for f in fields(Point)}
+    kinds = {"str": str, "int": int, "float": float}
+    kind_of = {f.name: kinds[str(f.type)] for f in fields(Point)}
     with path.open(newline="") as rows:
-        return [Point(**{k: kinds[k](v) for k, v in row.items()}) for row in csv.DictReader(rows)]
+        return [Point(**{k: kind_of[k](v) for k, v in row.items()}) for row in csv.DictReader(rows)]
 
 
 def measure_all(todo: list[Wanted], path: Path, cache: Path) -> None:
     """Measure what the file does not hold yet, two at a time, and add it."""
     known = {_key(point) for point in read_points(path)}
-    left = [w for w in todo if _key(w) not in known]
-    names = [f.name for f in fields(Point)]
+    left = [w for w in dict.fromkeys(todo) if _key(w) not in known]
     fresh = not path.exists()
-    for motion in dict.fromkeys(w.motion for w in left):
-        source_file(motion, cache)
+    for scene in dict.fromkeys(w.scene for w in left):
+        source_file(scene, cache)
     with path.open("a", newline="") as out, ThreadPoolExecutor(2) as workers:
-        table = csv.DictWriter(out, names, lineterminator="\n")
+        table = csv.DictWriter(out, [f.name for f in fields(Point)], lineterminator="\n")
         if fresh:
             table.writeheader()
         for number, point in enumerate(workers.map(lambda w: measured(w, cache), left), 1):
             table.writerow(asdict(point))
             out.flush()
-            what = f"{point.motion} {point.codec} {point.width}x{point.height} at {point.fps}"
-            print(f"{number}/{len(left)} {what}: {point.kbps:.0f} kbit/s, {point.xpsnr:.2f} dB",
+            what = f"{point.scene} {point.codec} {point.width}x{point.height} at {point.fps}"
+            print(f"{number}/{len(left)} {what}: {point.kbps:.0f} kbit/s, VMAF {point.vmaf:.1f}",
                   flush=True)  # fmt: skip
 
 
 def _key(w: Wanted) -> tuple[str | int, ...]:
-    return (w.motion, w.codec, w.width, w.height, w.fps, w.target_kbps)
-
-
-def source_file(motion: str, cache: Path) -> Path:
-    """Raw 4:2:0 footage of a motion class, made once."""
-    path = cache / f"{motion}.yuv"
-    source = source_of(motion)
-    count = SECONDS * source.fps
-    if path.exists() and path.stat().st_size == count * source.width * source.height * 3 // 2:
-        return path
-    if motion == clip.NAME:
-        _run(["-i", str(clip.fetched(cache)), "-frames:v", str(count), "-pix_fmt", "yuv420p",
-              "-f", "rawvideo", str(path)])  # fmt: skip
-        return path
-    print(f"making footage: {motion}", flush=True)
-    part = path.with_suffix(".part")
-    command = [FFMPEG, "-v", "error", "-y", "-f", "rawvideo", "-pix_fmt", "rgb24",
-               "-s", f"{footage.WIDTH}x{footage.HEIGHT}", "-r", str(footage.FPS), "-i", "-",
-               "-vf", "scale=out_color_matrix=bt709:out_range=tv", "-pix_fmt", "yuv420p",
-               "-f", "rawvideo", str(part)]  # fmt: skip
-    with subprocess.Popen(command, stdin=subprocess.PIPE) as maker:
-        assert maker.stdin is not None
-        for frame in footage.frames(motion, count):
-            maker.stdin.write(frame)
-        maker.stdin.close()
-    part.rename(path)
-    return path
+    return (w.scene, w.codec, w.preset, w.width, w.height, w.fps, w.target_kbps)
 
 
 def measured(want: Wanted, cache: Path) -> Point:
     """Encode, decode, compare."""
-    shot = source_of(want.motion)
+    shot = SCENES[want.scene]
     source = ["-f", "rawvideo", "-pix_fmt", "yuv420p", "-s", f"{shot.width}x{shot.height}",
-              "-r", str(shot.fps), "-i", str(source_file(want.motion, cache))]  # fmt: skip
+              "-r", str(shot.fps), "-i", str(source_file(want.scene, cache))]  # fmt: skip
     size = f"scale={want.width}:{want.height}:flags=lanczos"
-    encoded = cache / ("-".join(map(str, _key(want))) + ".mkv")
-    rate = f"{want.target_kbps}k"
-    interval = str(2 * want.fps)
-    capped = ["-b:v", rate, "-bufsize", rate]
-    if want.codec != "av1":
-        capped += ["-maxrate", rate]
-    _run([*source, "-vf", f"fps={want.fps},{size}", "-c:v", *ENCODERS[want.codec], *capped,
-          "-g", interval, "-keyint_min", interval, "-bf", "2", str(encoded)])  # fmt: skip
     # frames are paired by number: a container's rounded timestamps would pair some with a neighbour
     settled = (
         f"settb=1/{want.fps},setpts=N,trim=start_frame={SETTLING * want.fps},setpts=PTS-STARTPTS"
     )
-    back = f"scale={shot.width}:{shot.height}:flags=bicubic"
-    reference = f"[1:v]fps={want.fps},{settled}"
-    at_size = _run(["-i", str(encoded), *source, "-filter_complex",
-                    f"[0:v]{settled},split=3[a][b][c];{reference},{size},split=3[x][y][z];"
-                    "[a][x]psnr[p];[b][y]ssim[s];[c][z]xpsnr[q];"
-                    "[p][s][q]concat=n=3:v=1[o]", "-map", "[o]", "-f", "null", "-"])  # fmt: skip
-    at_source = at_size
-    if (want.width, want.height) != (shot.width, shot.height):
-        at_source = _run(["-i", str(encoded), *source, "-filter_complex",
-                          f"[0:v]{settled},{back},split=2[a][b];{reference},split=2[x][y];"
-                          "[a][x]psnr[p];[b][y]xpsnr[q];[p][q]concat=n=2:v=1[o]",
-                          "-map", "[o]", "-f", "null", "-"])  # fmt: skip
-    point = Point(
-        **asdict(want),
-        kbps=round(_kbps(encoded), 1),
-        psnr=_found(r"PSNR y:([\d.]+|inf)", at_size),
-        ssim=_found(r"SSIM Y:([\d.]+)", at_size),
-        xpsnr=_found(r"XPSNR\s+y: ([\d.]+|inf)", at_size),
-        psnr_at_source=_found(r"PSNR y:([\d.]+|inf)", at_source),
-        xpsnr_at_source=_found(r"XPSNR\s+y: ([\d.]+|inf)", at_source),
-    )
+    seen = "scale=1920:1080:flags=bicubic"
+    every = max(1, (SECONDS - SETTLING) * want.fps // SEEN)
+    compared = (f"[1:v]fps={want.fps},{settled},{seen}[y];"
+                "[x][y]libvmaf=model=version=vmaf_v0.6.1:n_threads=1:"
+                f"n_subsample={every}")  # fmt: skip
+    if not want.target_kbps:
+        said = _run([*source, *source, "-filter_complex",
+                     f"[0:v]fps={want.fps},{settled},{size},{seen}[x];{compared}",
+                     "-f", "null", "-"])  # fmt: skip
+        return Point(**asdict(want), kbps=0.0, vmaf=_found(said))
+    encoded = cache / ("-".join(map(str, _key(want))) + ".mkv")
+    _run([*source, "-vf", f"fps={want.fps},{size}", *_encoder(want), str(encoded)])
+    said = _run(["-i", str(encoded), *source, "-filter_complex",
+                 f"[0:v]{settled},{seen}[x];{compared}", "-f", "null", "-"])  # fmt: skip
+    point = Point(**asdict(want), kbps=round(_kbps(encoded), 1), vmaf=_found(said))
     encoded.unlink()
     return point
 
 
+def _encoder(want: Wanted) -> list[str]:
+    rate, interval = f"{want.target_kbps}k", str(2 * want.fps)
+    capped = ["-b:v", rate, "-bufsize", rate]
+    if want.codec != "av1":
+        capped += ["-maxrate", rate]
+    return ["-c:v", *ENCODERS[want.codec], "-preset", want.preset, *capped,
+            "-g", interval, "-keyint_min", interval, "-bf", "2"]  # fmt: skip
+
+
 def _run(arguments: list[str]) -> str:
-    command = [FFMPEG, "-hide_banner", "-nostdin", "-y", "-threads", "1", "-filter_threads", "1",
-               *arguments]  # fmt: skip
+    command = [FFMPEG, "-hide_banner", "-nostdin", "-nostats", "-y", "-threads", "1",
+               "-filter_threads", "1", *arguments]  # fmt: skip
     done = subprocess.run(command, capture_output=True, text=True, check=False)
     if done.returncode:
         raise RuntimeError(done.stderr[-2000:])
     return done.stderr
 
 
-def _found(pattern: str, text: str) -> float:
-    match = re.search(pattern, text)
+def _found(text: str) -> float:
+    match = re.search(r"VMAF score: ([\d.]+)", text)
     if match is None:
-        raise RuntimeError(f"no {pattern} in {text[-1000:]}")
-    return float(match[1])
+        raise RuntimeError(f"no VMAF in {text[-1000:]}")
+    return round(float(match[1]), 3)
 
 
 def _kbps(path: Path) -> float:

@@ -1,8 +1,9 @@
 """What practitioners do, as a table, and the least change to fitted parameters that does it too.
 
-The table is the list of docs/quality-model.md. Measured footage is a few scenes; the table is years
-of many. Where the two disagree, parameters move as little as they can, counted in what each is
-known to, until every row holds within one step of the ladder of pictures.
+The table is the list of docs/quality-model.md. Measured footage is some scenes; the table is years
+of many. A row holds when what practice does is among the pictures that look alike. Where it does
+not, parameters move as little as they can, counted in what each is known to, until every row holds;
+whether they are still within what the scenes span is said beside them.
 """
 
 from __future__ import annotations
@@ -12,27 +13,22 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.optimize import differential_evolution
 
-from eager_kestrel.core.choice.quality import QualityTable, clean_kbps, quality
+from eager_kestrel.core.choice.alike import band_of
+from eager_kestrel.core.choice.quality import QualityTable, quality
 from eager_kestrel.core.show.show import MOTIONS, Motion
 
-LADDER = np.array([float(128 * n * 72 * n) for n in range(2, 16)])
-LINES = np.array([72 * n for n in range(2, 16)])
+LINES = np.array([216, 270, 288, 360, 432, 480, 504, 540, 576, 648, 720, 792, 864, 900, 936, 1008,
+                  1080])  # fmt: skip
+PIXELS = LINES**2 * 16 / 9
 RATES = (60.0, 30.0, 24.0)
-LAW_KBPS = np.geomspace(150, 16_000, 250)
+LAW_KBPS = np.geomspace(150, 16_000, 120)
 """Where more motion is held against less."""
-LAW_SLACK = 1.02
-"""It has to hold even where less motion has so much less or more bitrate."""
-STEP = 72
 MARGIN = 0.001
-"""By how much the quality of what practice does must lead."""
 KNOWN_TO = {
-    "clean_kbps": 0.05,
-    "size_exponent": 0.08,
-    "rate_exponent": 0.08,
-    "spatial": 0.3,
-    "temporal": 0.5,
-}
-"""Relative, absolute for the exponents: what a fit on other footage might move them by."""
+    "half_kbps": 0.3, "steepness": 0.15, "size_exponent": 0.08, "rate_exponent": 0.08,
+    "half_pixels": 0.4, "detail_steepness": 0.2, "temporal": 0.5,
+}  # fmt: skip
+"""Relative, absolute for the exponents: what other footage of a kind might move them by."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,64 +44,59 @@ class Row:
 ROWS = (
     Row("hectic", 4000, (720, 720), (60,)),
     Row("hectic", 4500, (720, 720), (60,)),
-    Row("hectic", 6000, (800, 940), (60,)),
+    Row("hectic", 6000, (720, 940), (60,)),
     Row("lively", 3000, (720, 720), (30,)),
     Row("lively", 6000, (1080, 1080), (60,)),
-    Row("calm", 4500, (1080, 1080), (30,)),
-    Row("calm", 5000, (1080, 1080), (30,)),
+    Row("calm", 4500, (1080, 1080), (30, 60)),
+    Row("calm", 5000, (1080, 1080), (30, 60)),
     Row("calm", 6000, (1080, 1080), (60,)),
-    Row("calm", 600, (400, 500), (24, 30)),
+    Row("calm", 600, (400, 576), (24, 30)),
     Row("lively", 600, (400, 500), (24, 30)),
-    Row("hectic", 600, (400, 500), (24, 30)),
+    Row("hectic", 600, (270, 500), (24, 30)),
 )
 
 
+def judged(table: QualityTable, motion: Motion, kbps: float) -> np.ndarray:
+    """Quality of every choice at a bitrate; shape (frame rates, lines)."""
+    pixels, fps = np.meshgrid(PIXELS, np.array(RATES))
+    return quality(table, motion, "h264", pixels, fps, np.full_like(pixels, kbps))
+
+
 def holds(row: Row) -> np.ndarray:
-    """Which choices satisfy a row within a step; shape (frame rates, ladder)."""
-    low, high = (LINES[np.abs(LINES - end).argmin()] for end in row.lines)
-    near = (low - STEP <= LINES) & (high + STEP >= LINES)
+    """Which choices satisfy a row; shape (frame rates, lines)."""
+    near = (row.lines[0] <= LINES) & (row.lines[1] >= LINES)
     return np.array([[bool(n) and fps in row.fps for n in near] for fps in RATES])
 
 
-def judged(table: QualityTable, row: Row) -> np.ndarray:
-    """Quality of every choice at a row's bitrate; shape (frame rates, ladder)."""
-    pixels, fps = np.meshgrid(LADDER, np.array(RATES))
-    return quality(table, row.motion, "h264", pixels, fps, np.full_like(pixels, row.kbps))
-
-
 def lead(table: QualityTable, row: Row) -> float:
-    """How far the best choice that satisfies a row is ahead of the best that does not."""
-    found, good = judged(table, row), holds(row)
-    return float(found[good].max() - found[~good].max())
+    """How far the best choice that satisfies a row is above what does not look like the best."""
+    found = judged(table, row.motion, row.kbps)
+    top = float(found.max())
+    return float(found[holds(row)].max()) - top + float(band_of(np.array(top), table.alike))
 
 
-def choice(table: QualityTable, row: Row) -> tuple[int, float]:
-    """Lines and frame rate the model picks."""
-    found = judged(table, row)
+def choice(table: QualityTable, motion: Motion, kbps: float) -> tuple[int, float]:
+    """Lines and frame rate the model finds best."""
+    found = judged(table, motion, kbps)
     at = np.unravel_index(int(found.argmax()), found.shape)
     return int(LINES[at[1]]), RATES[at[0]]
 
 
-def picks(table: QualityTable, motion: Motion, times: float = 1.0) -> tuple[np.ndarray, np.ndarray]:
-    """Pixels and frame rate the model picks at multiples of ``LAW_KBPS``; ties to the cheaper."""
-    kbps, fps, pixels = np.meshgrid(LAW_KBPS * times, np.array(RATES), LADDER, indexing="ij")
-    found = np.round(quality(table, motion, "h264", pixels, fps, kbps), 9).reshape(
-        len(LAW_KBPS), -1
-    )
-    cost = clean_kbps(table, motion, "h264", pixels, fps).reshape(len(LAW_KBPS), -1)
-    tied = found == found.max(axis=1, keepdims=True)
-    best = np.where(tied, cost, np.inf).argmin(axis=1)
-    return LADDER[best % len(LADDER)], np.array(RATES)[best // len(LADDER)]
+def alike(table: QualityTable, motion: Motion, kbps: float) -> tuple[int, int]:
+    """Least and most lines that look like the best, at its frame rate."""
+    found = judged(table, motion, kbps)
+    row = found[int(np.unravel_index(int(found.argmax()), found.shape)[0])]
+    near = LINES[row >= row.max() - band_of(np.array(row.max()), table.alike)]
+    return int(near.min()), int(near.max())
 
 
 def broken(table: QualityTable, less: Motion, more: Motion) -> float:
-    """How often, and how far, more motion picks a larger picture or a lower frame rate."""
-    pixels, _ = picks(table, less, 1 / LAW_SLACK)
-    _, fps = picks(table, less, LAW_SLACK)
-    pixels_more, fps_more = picks(table, more)
-    larger = np.maximum(0, np.log(pixels_more / pixels))
-    slower = np.maximum(0, np.log(fps / fps_more))
-    return float((larger + slower).sum())
+    """How often, and how far, more motion finds a larger picture or a lower frame rate best."""
+    total = 0.0
+    for kbps in LAW_KBPS:
+        (lines, fps), (lines_more, fps_more) = (choice(table, m, kbps) for m in (less, more))
+        total += max(0.0, np.log(lines_more / lines)) + max(0.0, np.log(fps / fps_more))
+    return float(total)
 
 
 def reconciled(table: QualityTable) -> QualityTable:
@@ -125,14 +116,13 @@ def _reconciled(table: QualityTable, motion: Motion, more: Motion | None) -> Qua
     rows = [row for row in ROWS if row.motion == motion]
     names = [*KNOWN_TO]
     start = np.array([getattr(fitted, name) for name in names])
-    scale = np.array([
-        known if name in ("size_exponent", "rate_exponent") else known * at
-        for (name, known), at in zip(KNOWN_TO.items(), start, strict=True)
-    ])  # fmt: skip
 
     def with_(moves: np.ndarray) -> QualityTable:
-        values = dict(zip(names, map(float, np.maximum(start + moves * scale, 0.01)), strict=True))
-        values |= {n: round(v, 0 if n == "clean_kbps" else 3) for n, v in values.items()}
+        values = {}
+        for name, at, move in zip(names, start, moves, strict=True):
+            known = KNOWN_TO[name]
+            moved = at + move * known if name.endswith("exponent") else at * (1 + known) ** move
+            values[name] = float(f"{max(moved, 0.01):.3g}")
         there = fitted.model_copy(update=values)
         return table.model_copy(update={"motion": {**table.motion, motion: there}})
 
@@ -143,7 +133,7 @@ def _reconciled(table: QualityTable, motion: Motion, more: Motion | None) -> Qua
     if missed(table) == 0:
         return table
     found = differential_evolution(
-        lambda moves: float((moves**2).sum()) + 1e6 * missed(with_(moves)),
-        [(-6, 6)] * len(names), seed=7, maxiter=300, popsize=15, tol=1e-6, polish=False,
+        lambda moves: float((moves**2).sum()) + 1e4 * missed(with_(moves)),
+        [(-3, 3)] * len(names), seed=7, maxiter=60, popsize=10, tol=1e-6, polish=False,
     )  # fmt: skip
     return with_(found.x)

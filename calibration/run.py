@@ -1,7 +1,7 @@
-"""Measure, fit, draw: ``python calibration/run.py``. At most 20 minutes on two cores; resumable.
+"""Measure, fit, draw: ``python calibration/run.py``. About an hour on two cores; resumable.
 
 Writes the points beside this file, the table that ships (``data/quality.toml``) and the figures of
-docs/quality-model.md, and prints what the fit came to. ``--fit-only`` leaves the measuring out.
+docs/quality-model.md, and prints the tables of that page. ``--fit-only`` leaves the measuring out.
 """
 
 from __future__ import annotations
@@ -13,58 +13,71 @@ from pathlib import Path
 import numpy as np
 import tomlkit
 
-import clip
 import figures
 import fit
 import measure
 import practice
-from eager_kestrel.core.choice.quality import QualityTable, quality
-from eager_kestrel.files.bundled import DATA, quality_table
+from eager_kestrel.core.choice.quality import QualityTable
+from eager_kestrel.core.show.show import MOTIONS
+from eager_kestrel.files.bundled import DATA
+from scenes import SCENES
 
 HERE = Path(__file__).parent
 START = HERE / "start.toml"
 """The values the fit starts from, and keeps where nothing can be measured."""
 HEAD = """\
 # Parameters of the quality model, core/choice/quality.py, as calibration/run.py wrote them:
-# fitted to encodes of our own, and moved as far as practice asks. docs/quality-model.md has the
-# fit, its error and its limits.
+# fitted to VMAF of encodes of our own, and moved as far as practice asks. docs/quality-model.md has
+# the fit, its error and its limits.
 """
 COMMENTS = {
     "viewed_on": "the screen most viewers have",
-    "amplitude": "how fast quantisation shows",
+    "alike": "differences up to this are none: the error on footage left out",
     "ordinary_delivery": "where larger pictures are delivered better; not measured",
 }
+ALIKE_FROM = 0.6
+"""Quality of the better of two pictures from which on their order matters to anybody."""
+ALIKE_NEAR = 0.1
+"""How far below the best a picture may be and still be a choice."""
+CELLS = (("hectic", 4000), ("hectic", 5000), ("hectic", 6000), ("lively", 600), ("lively", 1200),
+         ("lively", 3000), ("lively", 6000), ("calm", 600), ("calm", 5000), ("still", 400),
+         ("still", 2000))  # fmt: skip
 
 
 def main() -> None:
     """Run what is asked for."""
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--cache", type=Path, default=HERE / "cache")
-    parser.add_argument("--codecs", default="h264,hevc,av1")
     parser.add_argument("--points", type=Path, default=HERE / "points.csv")
     parser.add_argument("--fit-only", action="store_true")
-    parser.add_argument("--film", action="store_true", help="hold the shipped table to a real film")
     asked = parser.parse_args()
-    if not asked.fit_only and not asked.film:
+    if not asked.fit_only:
         asked.cache.mkdir(exist_ok=True, parents=True)
-        todo = list(measure.wanted(tuple(measure.START), tuple(asked.codecs.split(","))))
+        todo = [w for scene in SCENES for w in measure.wanted(scene)]
+        todo += [w for scene in measure.PRESET_SCENES for w in measure.wanted_of_presets(scene)]
+        todo += [w for scene in measure.CODEC_SCENES for w in measure.wanted_of_codecs(scene)]
         measure.measure_all(todo, asked.points, asked.cache)
-    if asked.film:
-        asked.cache.mkdir(exist_ok=True, parents=True)
-        measure.measure_all(list(measure.of_film()), HERE / "film.csv", asked.cache)
-        said_of_film(measure.read_points(HERE / "film.csv"), quality_table())
-        return
     points = measure.read_points(asked.points)
     start = QualityTable.model_validate(tomlkit.parse(START.read_text()).unwrap())
-    fitted = fit.fitted(points, start)
+    fitted = fit.table_of(points, start)
     shipped = practice.reconciled(fitted)
-    moved = [m for m in fitted.motion if fitted.motion[m] != shipped.motion[m]]
-    basis = f"fitted to {len(points)} encodes; {' and '.join(moved)} moved to what practice does"
-    write(shipped.model_copy(update={"basis": basis}))
-    said(points, fitted, quality_table())
+    moved = [m for m in MOTIONS if fitted.motion[m] != shipped.motion[m]]
+    basis = f"fitted to VMAF of {len(points)} encodes of {len(SCENES)} scenes"
+    if moved:
+        basis += f"; {' and '.join(moved)} moved to what practice does"
+    shipped = shipped.model_copy(update={"basis": basis})
+    write(shipped)
+    found = fit.of_kinds(points)
+    regrets = fit.left_out(points, fitted)
+    said_of_fit(points, found, fitted, shipped)
+    said_of_regret(points, regrets, shipped)
+    said_of_practice(fitted, shipped)
+    print(f"\nerror of differences on footage left out: {error_left_out(points, fitted):.4f}")
+    print(f"codecs {fitted.codec}\npresets {fitted.preset}")
     folder = HERE.parent / "docs" / "quality-model"
-    figures.draw_fit(points, fitted, quality_table(), folder / "fit.png")
-    figures.draw_crossovers(points, quality_table(), folder / "crossovers.png")
+    figures.draw_fit(points, found, folder / "fit.png")
+    figures.draw_crossovers(points, shipped, folder / "crossovers.png")
+    figures.draw_regret(points, regrets, folder / "regret.png")
 
 
 def write(table: QualityTable) -> None:
@@ -78,53 +91,110 @@ def write(table: QualityTable) -> None:
     (DATA / "quality.toml").write_text(HEAD + tomlkit.dumps(document))
 
 
-def said(points: Sequence[measure.Point], fitted: QualityTable, shipped: QualityTable) -> None:
-    """Print parameters, residuals and what practice says, as tables for the page."""
-    print("\n| motion | | no loss at | picture | frame | detail | smoothness | rms | worst |")
-    print("| --- | --- | ---: | ---: | ---: | ---: | ---: | ---: | ---: |")
-    for motion in fitted.motion:
-        own = [p for p in points if p.motion == motion and p.codec == "h264"]
-        for name, table in (("fitted", fitted), ("shipped", shipped)):
-            off = np.array([r.measured - r.model for r in fit.residuals(own, table)])
-            m = table.motion[motion]
-            spread = f"{np.sqrt((off**2).mean()):.3f} | {abs(off).max():.3f}"
-            print(
-                f"| {motion} | {name} | {m.clean_kbps:,.0f} | {m.size_exponent:.2f} | "
-                f"{m.rate_exponent:.2f} | {m.spatial:.2f} | {m.temporal:.2f} | {spread} |"
-            )
-    print(f"\nsteepness {fitted.amplitude}; codecs {fitted.codec}")
-    for codec in ("hevc", "av1"):
-        own = [p for p in points if p.codec == codec]
-        off = np.array([r.measured - r.model for r in fit.residuals(own, fitted)])
-        print(f"{codec}: rms {np.sqrt((off**2).mean()):.3f}, worst {abs(off).max():.3f}")
+def error_left_out(points: Sequence[measure.Point], table: QualityTable) -> float:
+    """Typical error (median) of the difference between the best picture and another near it."""
+    from eager_kestrel.core.choice.quality import quality
+
+    off: list[float] = []
+    for motion in MOTIONS:
+        own = [p for p in fit.usual(points) if p.motion == motion]
+        for scene in dict.fromkeys(p.scene for p in own):
+            rest = fit.fitted([p for p in own if p.scene != scene])
+            there = fit.with_parameters(table, motion, rest.kind())
+            of_scene = [p for p in own if p.scene == scene]
+            for fps in sorted({p.fps for p in of_scene}):
+                curves = fit.measured_curves(of_scene, fps, fit.TRIED_KBPS)
+                known = ~np.isnan(curves).any(axis=1)
+                pixels = np.array([float(w * h) for w, h in measure.PICTURES])[known][:, None]
+                rates = fit.TRIED_KBPS[None, :]
+                judged = quality(there, motion, "h264", pixels, np.full_like(pixels, fps), rates)
+                judged = judged / fit.smooth(there, motion, fps)
+                curves = curves[known]
+                best = curves.argmax(axis=0)
+                columns = np.arange(best.size)
+                real = curves[best, columns] - curves
+                said = judged[best, columns] - judged
+                near = (real > 0) & (real <= ALIKE_NEAR) & (curves[best, columns] >= ALIKE_FROM)
+                off += [float(x) for x in abs(real - said)[near]]
+    return float(np.median(off))
+
+
+def said_of_fit(
+    points: Sequence[measure.Point], found: dict[str, fit.Fitted], fitted: QualityTable,
+    shipped: QualityTable,
+) -> None:  # fmt: skip
+    """Print parameters and residuals, as tables for the page."""
+    names = ("half_kbps", "steepness", "size_exponent", "rate_exponent", "half_pixels",
+             "detail_steepness", "temporal")  # fmt: skip
+    print("\n| | half at, kbit/s | steepness | picture | frame | half of detail, lines "
+          "| steepness | smoothness | rms | worst |")  # fmt: skip
+    print("| --- |" + " ---: |" * 9)
+
+    def row(name: str, values: dict[str, float], off: np.ndarray | None) -> None:
+        cells = []
+        for key in names:
+            value = values.get(key)
+            if value is None:
+                cells.append("")
+            elif key == "half_pixels":
+                cells.append(f"{np.sqrt(value * 9 / 16):,.0f}")
+            else:
+                cells.append(f"{value:,.0f}" if key == "half_kbps" else f"{value:.2f}")
+        cells += ["", ""] if off is None else [f"{100 * np.sqrt((off**2).mean()):.1f}",
+                                               f"{100 * abs(off).max():.1f}"]  # fmt: skip
+        print(f"| {name} | {' | '.join(cells)} |")
+
+    for motion in MOTIONS:
+        for scene in found[motion].scenes:
+            own = [p for p in fit.usual(points) if p.scene == scene]
+            row(f"{motion}: {scene}", found[motion].of(scene), fit.residuals(own, found[motion]))
+        row(f"**{motion}**, fitted", fitted.motion[motion].model_dump(), None)
+        if fitted.motion[motion] != shipped.motion[motion]:
+            row(f"**{motion}**, shipped", shipped.motion[motion].model_dump(), None)
+
+
+def said_of_regret(
+    points: Sequence[measure.Point], regrets: Sequence[fit.Regret], shipped: QualityTable
+) -> None:
+    """Print what choosing costs: left out of the fit, and by the table that ships."""
+    print("\n| motion | scene | fps | best: mean | worst | taken: mean | worst "
+          "| shipped, taken: mean | worst |")  # fmt: skip
+    print("| --- | --- |" + " ---: |" * 7)
+    motion_of = {p.scene: p.motion for p in points}
+    for each in regrets:
+        own = [p for p in fit.usual(points) if p.scene == each.scene]
+        ship = fit.regret(own, shipped, motion_of[each.scene], each.fps)  # type: ignore[arg-type]
+        costs = (each.best, each.taken, ship.taken)
+        cells = [f"{x:.1f}" for cost in costs for x in (cost.mean(), cost.max())]
+        print(f"| {motion_of[each.scene]} | {each.scene} | {each.fps} | {' | '.join(cells)} |")
+    for motion in MOTIONS:
+        own_regrets = [r for r in regrets if motion_of[r.scene] == motion]
+        for name in ("best", "taken"):
+            each_ = np.concatenate([getattr(r, name) for r in own_regrets])
+            print(f"{motion} {name}: mean {each_.mean():.2f}, worst {each_.max():.1f}")
+
+
+def said_of_practice(fitted: QualityTable, shipped: QualityTable) -> None:
+    """Print what practice says and what is chosen, as tables for the page."""
     print("\n| motion | kbit/s | practice | fitted | shipped |")
     print("| --- | ---: | --- | --- | --- |")
     for row in practice.ROWS:
         low, high = row.lines
         wanted = f"{low}" if low == high else f"{low} to {high}"
         rates = " or ".join(f"{f:g}" for f in row.fps)
-        a, b = practice.choice(fitted, row), practice.choice(shipped, row)
-        print(f"| {row.motion} | {row.kbps:,.0f} | {wanted} at {rates} | {a[0]} at {a[1]:g} | "
-              f"{b[0]} at {b[1]:g} |")  # fmt: skip
-
-
-def said_of_film(points: Sequence[measure.Point], table: QualityTable) -> None:
-    """Print which picture of the film is best at which bitrate, measured and by each motion."""
-    rates = np.geomspace(150, 3000, 7)
-    lines = [height for _, height in measure.PICTURES]
-    small = [i for i, (width, _) in enumerate(measure.PICTURES) if width <= clip.WIDTH]
-    best = fit.measured_best(points, clip.FPS, rates, fit.WATCHED_FILM)
-    print("\n| kbit/s | measured | " + " | ".join(table.motion) + " |")
-    print("| ---: | --- |" + " --- |" * len(table.motion))
-    for row, kbps in enumerate(rates):
-        picked = []
-        for motion in table.motion:
-            pixels = np.array([float(w * h) for w, h in measure.PICTURES])[small]
-            fps, rate = np.full_like(pixels, clip.FPS), np.full_like(pixels, kbps)
-            judged = quality(table, motion, "h264", pixels, fps, rate)
-            picked.append(str(lines[small[int(judged.argmax())]]))
-        seen = str(lines[best[row]]) if best[row] >= 0 else "-"
-        print(f"| {kbps:,.0f} | {seen} | {' | '.join(picked)} |")
+        cells = []
+        for table in (fitted, shipped):
+            lines, fps = practice.choice(table, row.motion, row.kbps)
+            least, most = practice.alike(table, row.motion, row.kbps)
+            mark = "" if practice.lead(table, row) >= 0 else "**"
+            cells.append(f"{mark}{lines} at {fps:g}{mark} ({least} to {most})")
+        print(f"| {row.motion} | {row.kbps:,.0f} | {wanted} at {rates} | {' | '.join(cells)} |")
+    print("\n| motion | kbit/s | best | look alike |")
+    print("| --- | ---: | --- | --- |")
+    for motion, kbps in CELLS:
+        lines, fps = practice.choice(shipped, motion, kbps)  # type: ignore[arg-type]
+        least, most = practice.alike(shipped, motion, kbps)  # type: ignore[arg-type]
+        print(f"| {motion} | {kbps:,} | {lines} at {fps:g} | {least} to {most} lines |")
 
 
 if __name__ == "__main__":

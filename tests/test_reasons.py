@@ -141,7 +141,7 @@ def test_more_upload_never_looks_worse(case: tuple[Guide, Show, float], more: fl
     assume(before.quality is not None)
     assert after.quality is not None
     assert before.quality is not None
-    assert after.quality >= before.quality - 1e-9
+    assert after.quality >= before.quality - TABLE.alike - 1e-4
     assert after.audio is not None
     assert before.audio is not None
     assert after.audio.bitrate_kbps >= before.audio.bitrate_kbps
@@ -174,7 +174,7 @@ def test_offers_of_one_destination_are_kept(case: tuple[Guide, Show, float]) -> 
             then = planned(guide, show.model_copy(update={"destinations": (place,)}), kbps)
         assert then.quality is not None
         assert there.quality is not None
-        assert then.quality > there.quality
+        assert then.quality >= there.quality + TABLE.alike - 1e-4
         assert then.video is not None
         assert gives(then.video) == (offer.gives.picture, offer.gives.frame_rate)
         assert then.video.bitrate_kbps >= offer.gives.bitrate_kbps
@@ -214,7 +214,7 @@ def test_a_least_quality_holds_for_one_destination_too() -> None:
     show = Show(source="1920x1080", frame_rate="60", motion="hectic", destinations=(place,))
     poor = planned(BUNDLED[0], show, 2_000)
     assert not poor.feasible
-    assert "the show wants 0.90 at the least" in poor.infeasible_because
+    assert "the show wants 90 at the least" in poor.infeasible_because
 
 
 def test_enlarging_has_a_limit() -> None:

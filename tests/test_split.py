@@ -16,7 +16,7 @@ from eager_kestrel.core.checks.settings import settings_of
 from eager_kestrel.core.division.divide import chosen_division
 from eager_kestrel.core.division.groupings import Groupings, groupings
 from eager_kestrel.core.division.knapsack import Choices, Table
-from eager_kestrel.core.division.worth import ENCODE_WORTH, SERVED_WORTH, relative_weights
+from eager_kestrel.core.division.worth import SERVED_WORTH, relative_weights
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.guide.joint import Clash, joint_guide
 from eager_kestrel.core.guide.rules import Keyframes, Segments
@@ -139,7 +139,7 @@ def test_raising_a_weight_never_lowers_that_quality(
     heavier[which] = heavier[which].model_copy(update={"weight": heavier[which].weight * factor})
     before = planned(kbps, wanted).destinations[which].quality or 0.0
     after = planned(kbps, wanted.model_copy(update={"destinations": tuple(heavier)}))
-    assert (after.destinations[which].quality or 0.0) >= before - 1e-4
+    assert (after.destinations[which].quality or 0.0) >= before - 2 * TABLE.alike
 
 
 @given(st.integers(4, 400), st.sampled_from(PLATFORMS), st.sampled_from([Machine(), SLOW]))
@@ -211,7 +211,9 @@ def test_an_encode_of_ones_own_never_looks_worse_than_a_shared_one(
     assert split is not None
     ways = {a.way: a.quality for a in split.alternatives if a.quality is not None}
     if len(ways) == 2:
-        assert ways["one encode each"] >= ways["one encode for all"] - 0.02  # a cell each
+        assert (
+            ways["one encode each"] >= ways["one encode for all"] - TABLE.alike - 0.02
+        )  # a cell each
 
 
 def test_what_does_not_fit_is_left_out_by_weight_and_said(kestrel: Kestrel) -> None:
@@ -283,7 +285,7 @@ def test_every_offer_to_one_of_several_is_kept(kbps: float, wanted: Show) -> Non
             assert after.video.bitrate_kbps == offer.gives.bitrate_kbps
             assert after.quality is not None
             assert there.quality is not None
-            assert after.quality > there.quality
+            assert after.quality >= there.quality + TABLE.alike - 1e-4
 
 
 @settings(max_examples=40)
@@ -312,7 +314,7 @@ def test_more_upload_never_makes_a_show_look_worse(kbps: float, more: float, wan
         pairs = zip(weights, result.destinations, strict=True)
         return sum(w * (d.quality + SERVED_WORTH) for w, d in pairs if d.quality is not None)
 
-    spare = ENCODE_WORTH * len(wanted.destinations)
+    spare = 2 * TABLE.alike * len(wanted.destinations)
     assert worth(after) >= worth(before) - spare
 
 
@@ -357,6 +359,48 @@ def test_presets_of_all_encodes_hold_side_by_side(kbps: float, wanted: Show) -> 
             assert alone is not bool(reason.facts["beside_others"])
 
 
+@settings(max_examples=25)
+@given(st.floats(1500, 25_000), shows)
+def test_an_encode_more_is_only_made_where_it_is_seen(kbps: float, wanted: Show) -> None:
+    """With fewer encodes some destination would look worse than the best division shows it."""
+    safe = planned(kbps, wanted).budget.safe_kbps
+    ruled = [GUIDES[d.platform].under(d.standing) for d in wanted.destinations]
+    tried = Groupings(wanted, ruled, TABLE, safe)
+    everyone = tuple(range(len(ruled)))
+    chosen = tried.best(everyone)
+    if chosen is None:
+        return
+    every = [d for g in groupings(everyone) if all(
+        len(m) == 1 or wanted.destinations[i].encode != "own" for m in g for i in m
+    ) and not isinstance(d := tried.divided(g), str)]  # fmt: skip
+    top = max(every, key=lambda d: d.worth)
+    seen = {m: e.best_quality(c) for e, c in zip(top.encodes, top.taken, strict=True)
+            for m in e.members}  # fmt: skip
+    for division in every:
+        worst = min(e.looks[c] - seen[m] for e, c in zip(division.encodes, division.taken,
+                    strict=True) for m in e.members)  # fmt: skip
+        if division is chosen:
+            assert worst >= -TABLE.alike - 1e-9
+        elif len(division.grouping) < len(chosen.grouping):
+            assert worst < 0
+
+
+def test_a_slower_preset_buys_picture() -> None:
+    """It is counted as its measured share of bitrate, and said."""
+    place = Destination(platform="oxbow")
+    held = {"holds": "1920x1080 at 300", "codec": "h264"}
+    plans = {
+        preset: planned(4000, show(place, machine=Machine.model_validate(
+            {"encoders": [{**held, "preset": preset}]}
+        )))
+        for preset in ("ultrafast", "veryfast", "medium")
+    }  # fmt: skip
+    looks = [p.destinations[0].quality or 0.0 for p in plans.values()]
+    assert looks[0] < looks[1] <= looks[2] + TABLE.alike
+    text = next(r.text for r in plans["ultrafast"].destinations[0].reasons if r.about == "preset")
+    assert "more bitrate than veryfast for the same look" in text
+
+
 def test_pieces_bound_the_keyframes_of_a_shared_encode() -> None:
     """A piece begins with a keyframe, also where only one of the two sends pieces."""
     hourly = GUIDES["oxbow"].video.model_copy(
@@ -382,18 +426,23 @@ def test_pieces_bound_the_keyframes_of_a_shared_encode() -> None:
     st.sampled_from(["1280x720", "1920x1080", "960x540", "540x960"]),
 )
 def test_need_answers_for_the_whole_show(name: str, picture: str) -> None:
-    """The plan at what it says gives it, and at 1 % less does not."""
+    """Planning the show with what it says gives a look that differs by no more than the band."""
     from eager_kestrel.actions import load_show
     from eager_kestrel.actions.what_if import need
 
     wanted = load_show(name)
     found = need(wanted, [Picture.parse(picture)])
+    rows = len(found.needs) // len(wanted.destinations)
     for number, answer in enumerate(found.needs):
-        if answer.upload_kbps is None or answer.gives is None:
-            continue
-        for upload, gives in ((answer.upload_kbps, True), (0.99 * answer.upload_kbps, False)):
-            video = planned(upload, wanted).destinations[number].video
-            assert (video is not None and str(video.picture) == picture) is gives
+        at = number // rows
+        if answer.from_kbps is not None and answer.from_gives is not None:
+            there = planned(answer.from_kbps, wanted).destinations[at]
+            assert there.quality is not None
+            assert abs(there.quality - answer.from_gives.quality) <= 2 * TABLE.alike
+        if answer.taken_kbps is not None:
+            video = planned(answer.taken_kbps, wanted).destinations[at].video
+            assert video is not None
+            assert str(video.picture) == picture
 
 
 def test_a_sweep_of_a_show_is_of_all_its_destinations(kestrel: Kestrel) -> None:

@@ -101,6 +101,6 @@ def need(
     table = quality_table()
     ruled = [guide_for(place, guides) for place in show.destinations]
     if len(ruled) > 1:
-        return Needs(needs=needs(show, ruled, table, pictures, frame_rate_at_least or 0.0))
+        return Needs(needs=needs(show, ruled, table, pictures, frame_rate_at_least))
     codec = show.destinations[0].codec
     return Needs(needs=needed(show, ruled[0], codec, table, pictures, frame_rate_at_least))

@@ -8,6 +8,7 @@ import typer
 
 from eager_kestrel.cli.options import (
     Codec,
+    Figure,
     GuideFolder,
     Json,
     Motion,
@@ -21,6 +22,9 @@ from eager_kestrel.cli.options import (
 
 if TYPE_CHECKING:
     from eager_kestrel.core.choice.what_if import Need, Needs
+
+FEW = 2
+"""Answers up to which each is said in words as well."""
 
 
 def need(
@@ -46,6 +50,7 @@ def need(
     reserve: Reserves = None,
     codec: Codec = None,
     guides: GuideFolder = None,
+    figure: Figure = None,
     json: Json = False,
 ) -> None:
     """Say what upload a picture on a platform takes: the inverse of a plan."""
@@ -54,6 +59,7 @@ def need(
     from eager_kestrel.cli.screen import print_json
     from eager_kestrel.core.errors import InputError, NoPlanError
     from eager_kestrel.core.picture import Picture, parse_frame_rate
+    from eager_kestrel.report.figures import require_kind
 
     shows = [name for name in platforms if is_show(name)]
     if len(shows) > 1:
@@ -65,67 +71,86 @@ def need(
     show = asked_show(shows[0] if shows else None, wishes).show
     wanted = [Picture.parse(picture)] if picture is not None else None
     rate = float(parse_frame_rate(fps)) if fps is not None else None
+    if figure is not None:
+        require_kind(figure)
     found = needed(show, wanted, rate, guides)
     if json:
         print_json(found.model_dump(mode="json"))
     else:
         _show(found)
-    if all(answer.upload_kbps is None and answer.forced is None for answer in found.needs):
+    if not any(answer.possible for answer in found.needs):
         asked = " and ".join(platforms)
         raise NoPlanError(
             f"no upload makes {asked} take {picture or 'any picture'}{f' at {fps}' if fps else ''}",
             "ask for another, or see eager-kestrel guides show",
         )
+    if figure is not None:
+        from eager_kestrel.report.need_figure import save_need_figure
+
+        save_need_figure(found, figure)
 
 
 def _show(found: Needs) -> None:
     from rich.table import Table
 
-    from eager_kestrel.cli.screen import console, rate
-    from eager_kestrel.core.picture import picture_at
-    from eager_kestrel.core.units import Bitrate
-    from eager_kestrel.core.words.plans import never_chosen
+    from eager_kestrel.cli.screen import console
 
-    table = Table(box=None, padding=(0, 1), header_style="dim")
-    for heading in ("platform", "picture", "upload", "video", "quality"):
-        number = heading in ("upload", "video", "quality")
-        table.add_column(heading, justify="right" if number else "left", no_wrap=True)
+    screen = console()
+    where = [_where(answer) for answer in found.needs]
+    for place in dict.fromkeys(where):
+        table = Table(box=None, padding=(0, 1), header_style="dim")
+        for heading in ("picture", "among the\nbest, Mbit/s", "video,\nkbit/s", "good\nfrom",
+                        "no gain\nbeyond", "better then"):  # fmt: skip
+            number = heading.startswith(("good", "no gain"))
+            table.add_column(heading, justify="right" if number else "left", no_wrap=True)
+        for answer in found.needs:
+            if _where(answer) == place:
+                table.add_row(*_row(answer))
+        if place != where[0] or place != where[-1]:
+            screen.print(f"[bold]{place}[/]")
+        screen.print(table)
     for answer in found.needs:
-        where = f"{answer.platform}:{answer.standing}" if answer.standing else answer.platform
-        if answer.upload_kbps is None or answer.gives is None:
-            table.add_row(where, *_never(answer))
-            continue
-        given = answer.gives
-        table.add_row(
-            where,
-            picture_at(given.picture, given.frame_rate),
-            f"[bold]{rate(answer.upload_kbps)}[/]",
-            Bitrate.from_kbps(given.bitrate_kbps).in_kbps(),
-            f"{given.quality:.2f}",
-        )
-    console().print(table)
-    for answer in found.needs:
-        if len(found.needs) == 1 and answer.forced is not None and answer.better is not None:
-            better = answer.better
-            console().print(
-                never_chosen(
-                    better.picture, better.frame_rate, better.quality, answer.forced.quality
-                )
-            )
+        if len(found.needs) <= FEW and answer.possible:
+            screen.print(_said(answer))
 
 
-def _never(answer: Need) -> tuple[str, ...]:
-    """What is said of a picture no plan chooses."""
-    from eager_kestrel.cli.screen import rate
+def _where(answer: Need) -> str:
+    return f"{answer.platform}:{answer.standing}" if answer.standing else answer.platform
+
+
+def _row(answer: Need) -> tuple[str, ...]:
+    """One picture in the table."""
     from eager_kestrel.core.picture import picture_at
-    from eager_kestrel.core.units import Bitrate
+    from eager_kestrel.core.words.needs import mbit, span, video_span
 
-    forced = answer.forced
-    if forced is None or answer.forced_upload_kbps is None:
-        return (answer.picture, "[dim]not possible[/]", "-", "-")
-    picture = f"[dim]{picture_at(forced.picture, forced.frame_rate)}, never chosen[/]"
-    kbps = Bitrate.from_kbps(forced.bitrate_kbps).in_kbps()
-    return (picture, rate(answer.forced_upload_kbps), kbps, f"{forced.quality:.2f}")
+    name = f"{answer.picture} at {answer.fps:g}"
+    if not answer.possible or answer.full_kbps is None:
+        return (f"[dim]{name}[/]", "[dim]not taken[/]", "", "", "", "")
+    good = "never" if answer.good_kbps is None else mbit(answer.good_kbps)
+    full = mbit(answer.full_kbps)
+    better = answer.then or answer.better
+    then = "" if better is None else f"[dim]{picture_at(better.picture, better.frame_rate)}[/]"
+    if answer.from_kbps is None:
+        return (f"[dim]{name}", "[dim]never", "", f"[dim]{good}", f"[dim]{full}", then)
+    video = video_span(answer.from_gives, answer.until_gives or answer.full_gives)
+    best = f"[bold]{span(answer.from_kbps, answer.until_kbps)}[/]"
+    return (name, best, video, good, full, then)
+
+
+def _said(answer: Need) -> str:
+    """One picture in words."""
+    from eager_kestrel.core.words.needs import in_words
+
+    begin = end = None
+    if answer.from_kbps is not None and answer.from_gives is not None:
+        begin = (answer.from_kbps, answer.from_gives)
+    if answer.until_kbps is not None and answer.then is not None:
+        end = (answer.until_kbps, answer.then)
+    assert answer.full_kbps is not None
+    assert answer.full_gives is not None
+    full = (answer.full_kbps, answer.full_gives)
+    name = f"{answer.picture} at {answer.fps:g}"
+    return in_words(name, begin, end, answer.good_kbps, full, answer.better)
 
 
 app = single("need", need)

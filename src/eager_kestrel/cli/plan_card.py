@@ -14,7 +14,7 @@ from eager_kestrel.core.plan.plan import (
 )
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words import plans as words
-from eager_kestrel.core.words.numbers import both
+from eager_kestrel.core.words.numbers import both, looks
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -86,6 +86,7 @@ def _card(
                   f"{audio.sample_rate_hz / 1000:g} kHz, {CHANNELS[audio.channels]}", "audio"),
         ("colour", f"{video.pixel_format}, {video.colour}, {video.colour_range} range"
                    + (f", resized by {video.resize}" if video.resize else ""), "colour"),
+        ("looks", f"{looks(destination.quality or 0.0)} of 100", ""),
         ("sent in all", words.sent_in_all(destination.total_kbps, plan.budget.safe_kbps), ""),
     ]  # fmt: skip
     if video.preset is not None:
@@ -213,7 +214,7 @@ def _show_series(screen: Console, found: Sweep) -> None:
         screen.print(f"[bold]{found.platform}[/]")
 
     table = Table(box=None, padding=(0, 1), header_style="dim")
-    for heading in (found.over, "picture", "video", "quality"):
+    for heading in (found.over, "picture", "video", "looks"):
         table.add_column(heading, justify="left" if heading == "picture" else "right")
     points = list(found.points)
     start = 0
@@ -229,7 +230,7 @@ def _show_series(screen: Console, found: Sweep) -> None:
                 span,
                 f"[bold]{_choice(first)}[/]",
                 _ends(first.chosen.bitrate_kbps, last.chosen.bitrate_kbps, "{:,.0f}") + " kbit/s",
-                _ends(first.chosen.quality, last.chosen.quality, "{:.2f}"),
+                _looks(first.chosen.quality, last.chosen.quality),
             )
         start = index
     screen.print(table)
@@ -238,6 +239,11 @@ def _show_series(screen: Console, found: Sweep) -> None:
 def _choice(point: Point) -> str:
     chosen = point.chosen
     return "" if chosen is None else picture_at(chosen.picture, chosen.frame_rate)
+
+
+def _looks(first: float, last: float) -> str:
+    begin, end = looks(first), looks(last)
+    return begin if begin == end else f"{begin} to {end}"
 
 
 def _ends(first: float, last: float, form: str) -> str:

@@ -75,6 +75,20 @@ class Picture:
         return f"{self.width}x{self.height}"
 
 
+CUSTOMARY_LINES = (144, 180, 240, 270, 360, 480, 540, 720, 900, 1080, 1440, 2160, 4320)
+"""Pictures of so many lines are what people ask for and programs list."""
+
+
+def nearest_customary(lines: int) -> int:
+    """The customary number of lines nearest to some, in proportion."""
+    return min(CUSTOMARY_LINES, key=lambda known: max(known / lines, lines / known))
+
+
+def is_customary(picture: Picture) -> bool:
+    """Whether it has a customary number of lines, standing or lying."""
+    return picture.lines in CUSTOMARY_LINES
+
+
 @dataclass(frozen=True, slots=True)
 class Shape:
     """An aspect ratio with square samples, in lowest terms."""
@@ -100,6 +114,11 @@ class Shape:
         """Whether the picture has this shape to within one sample a side (848x480 is 16:9)."""
         exact = picture.width * self.down / self.across
         return abs(exact - picture.height) <= max(2.0, picture.height * 0.01)
+
+    def with_lines(self, lines: int) -> Picture:
+        """The picture of this shape with so many on its shorter side, both sides even."""
+        along = round(lines * max(self.across, self.down) / min(self.across, self.down) / 2) * 2
+        return Picture(along, lines) if self.across >= self.down else Picture(lines, along)
 
     def __str__(self) -> str:
         return f"{self.across}:{self.down}"

@@ -1,4 +1,4 @@
-"""A sweep as a figure: picture and bitrate chosen, quality below."""
+"""A sweep as a figure: picture and bitrate chosen, how that looks below."""
 
 from __future__ import annotations
 
@@ -41,8 +41,9 @@ def save_sweep_figure(found: Sweep, path: Path) -> None:
     rate_axes.step(at, [c.bitrate_kbps / 1000 for c in chosen], where="post", color=LINE)
     rate_axes.set_ylabel("video, Mbit/s", color=INK)
     rate_axes.set_ylim(0, 1.12 * max(c.bitrate_kbps for c in chosen) / 1000)
-    quality_axes.plot(at, [c.quality for c in chosen], color=GOOD)
-    quality_axes.set_ylabel("quality", color=INK)
-    quality_axes.set_ylim(0, 1)
+    quality_axes.plot(at, [100 * c.quality for c in chosen], color=GOOD)
+    quality_axes.set_ylabel("looks, of 100", color=INK)
+    quality_axes.set_ylim(0, 100)
+    quality_axes.set_yticks([20, 40, 60, 80, 100])
     quality_axes.set_xlabel(unit, color=INK)
     save(figure, path)

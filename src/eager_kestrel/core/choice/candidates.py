@@ -1,8 +1,8 @@
 """Candidates: the pictures and frame rates worth weighing for a source and a guide.
 
 Pictures have the wanted shape and both sides divisible by 8, so that no encoder pads them (for 16:9
-these are multiples of 128x72), plus those the guide names. Frame rates that divide the source's are
-smooth: dropping every other frame is, dropping one in five is not.
+these are multiples of 128x72), plus customary ones and those the guide names. Frame rates that
+divide the source's are smooth: dropping every other frame is, dropping one in five is not.
 """
 
 from __future__ import annotations
@@ -13,7 +13,13 @@ from fractions import Fraction
 from math import gcd, lcm
 
 from eager_kestrel.core.guide.rules import VideoRules
-from eager_kestrel.core.picture import Picture, Shape, at_1000_1001, divides_evenly
+from eager_kestrel.core.picture import (
+    CUSTOMARY_LINES,
+    Picture,
+    Shape,
+    at_1000_1001,
+    divides_evenly,
+)
 
 SMALLEST_PIXELS = 256 * 144
 MOST_ENLARGED = 2
@@ -40,6 +46,12 @@ def even_ladder(shape: Shape, largest: Picture) -> list[Picture]:
     count = min(largest.width // width, largest.height // height)
     ladder = [Picture(width * n, height * n) for n in range(1, count + 1)]
     return [p for p in ladder if p.pixels >= SMALLEST_PIXELS]
+
+
+def customary_pictures(shape: Shape, largest: Picture) -> list[Picture]:
+    """Those of customary lines, from small to ``largest``; 854x480 is as near as 16:9 gets."""
+    made = [shape.with_lines(lines) for lines in CUSTOMARY_LINES]
+    return [p for p in made if p.pixels >= SMALLEST_PIXELS and p.within(largest)]
 
 
 def nearest_shape(source: Picture, allowed: Iterable[Shape]) -> Shape:
@@ -98,6 +110,8 @@ def candidates(
     else:
         fitting = [p for p in (*rows, bound) if shape.fits(p) and p.within(bound)]
         pictures = {*even_ladder(shape, bound), *(p for p in fitting if _even(p))}
+        lines = {p.lines for p in pictures}
+        pictures |= {p for p in customary_pictures(shape, bound) if p.lines not in lines}
     if rewarded_from_lines is not None and bound.lines < rewarded_from_lines:
         larger = [*even_ladder(shape, largest), *(p for p in rows if shape.fits(p))]
         rewarded = [

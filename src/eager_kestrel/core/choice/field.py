@@ -1,9 +1,9 @@
 """Choosing a picture, frame rate and bitrate: every candidate at every safe rate, as arrays.
 
 Each candidate gets the most bitrate it may have (the least of budget, guide, level, viewers and
-the point of no visible gain, rounded down), then the quality model picks. Ties go to the lower
-bitrate, then to the smaller picture. A :class:`Field` is prepared once and answers for one safe
-rate or for thousands.
+the point of no visible gain, rounded down), then the quality model finds the best, and of those
+that look like it one is taken (:mod:`eager_kestrel.core.choice.alike`). A :class:`Field` is
+prepared once and answers for one safe rate or for thousands.
 """
 
 from __future__ import annotations
@@ -15,6 +15,7 @@ from math import inf
 import numpy as np
 
 from eager_kestrel.core.arrays import Flags, Floats, Indices
+from eager_kestrel.core.choice.alike import alike_to, best_of, kinds_of, preferred, ranks_of
 from eager_kestrel.core.choice.candidates import Candidate, candidates
 from eager_kestrel.core.choice.limits import (
     AUDIO_SHARE,
@@ -25,6 +26,7 @@ from eager_kestrel.core.choice.limits import (
     delivered_shares,
     level_limits,
     overheads,
+    preset_takes,
     rate_control,
     rounded_down,
     rung_limits,
@@ -34,11 +36,9 @@ from eager_kestrel.core.choice.option import Option
 from eager_kestrel.core.choice.quality import QualityTable, clean_kbps, quality
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.guide.rules import Codec
-from eager_kestrel.core.picture import Picture, at_1000_1001
+from eager_kestrel.core.picture import Picture, at_1000_1001, is_customary
 from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.words.facts import BitrateBound
-
-TIE = 1e-9
 
 LIMITS: tuple[BitrateBound, ...] = ("budget", "guide", "level", "viewers", "no visible gain")
 
@@ -60,14 +60,25 @@ class Weighed:
     allowed: Flags
     encodable: Flags
     """Whether this machine encodes it in time."""
+    alike: Flags
+    """Whether it looks like the best, at its frame rate."""
+    chosen: int | None
+    """Index of the one to take of these; None where nothing is allowed."""
 
-    def order(self) -> list[int]:
-        """Indices of the allowed candidates, best first."""
-        indices = np.flatnonzero(self.allowed)
-        pixels = np.array([c.picture.pixels for c in self.candidates], dtype=np.float64)
-        rounded = np.round(self.quality[indices] / TIE)
-        keys = (pixels[indices], self.kbps[indices], -rounded)
-        return [int(i) for i in indices[np.lexsort(keys)]]
+    def others(self, count: int) -> list[int]:
+        """The best of other kinds than the chosen one, best first: other lines, or another rate."""
+        if self.chosen is None:
+            return []
+        kinds = kinds_of(self.candidates)
+        found: dict[tuple[int, float], int] = {kinds[self.chosen]: self.chosen}
+        by_quality = np.flatnonzero(self.allowed & ~self.alike)
+        for index in by_quality[np.argsort(-self.quality[by_quality], kind="stable")]:
+            best = found.setdefault(kinds[index], int(index))
+            if is_customary(self.candidates[index].picture) and not is_customary(
+                self.candidates[best].picture
+            ):
+                found[kinds[index]] = int(index)
+        return list(found.values())[1 : 1 + count]
 
     def limit(self, index: int) -> BitrateBound:
         """What bound the bitrate of a candidate."""
@@ -111,6 +122,10 @@ class Field:
     """Frames a second that differ: those sent, but no more than the source has."""
     audio_steps: Floats
     """Audio bitrates to choose from, ascending."""
+    takes: Floats
+    """Of the usual bitrate, what each takes at its preset for the same look."""
+    ranks: Indices
+    """How each picture recommends itself among those that look alike."""
     table: QualityTable
     show: Show
     guide: Guide
@@ -118,6 +133,8 @@ class Field:
     members: tuple[Guide, ...]
     target_share: float = 1.0
     """Of the peak that is aimed at; 1 for constant bitrate."""
+    least_quality: float = 0.0
+    """That is wished for; of pictures that look alike none is taken below it."""
     copies: int = 1
     """How many times the encode is sent; ``per_byte`` and ``fixed_kbps`` are of all of them."""
 
@@ -165,11 +182,14 @@ class Field:
 
     def weigh(self, safe_kbps: Floats) -> tuple[Floats, Floats, Flags]:
         """Bitrate (kbit/s), quality and whether it is allowed; each of shape (len(safe), n)."""
-        kbps = rounded_down(self.limits_kbps(safe_kbps).min(axis=0))
+        return self._weighed(self.limits_kbps(safe_kbps))
+
+    def _weighed(self, limits: Floats) -> tuple[Floats, Floats, Flags]:
+        kbps = rounded_down(limits.min(axis=0))
         target = self.target_kbps(kbps)
         judged = self.delivered * quality(
             self.table, self.show.motion, self.codec, self.pixels, self.fps, target,
-            seen=self.seen_pixels, seen_fps=self.seen_fps,
+            seen=self.seen_pixels, seen_fps=self.seen_fps, takes=self.takes,
         )  # fmt: skip
         allowed = (target >= self.floors_kbps) & self.smooth & self.encodable
         return kbps, judged, _as_wished(allowed, self.wished)
@@ -181,30 +201,61 @@ class Field:
         return replace(self, floors_kbps=np.full_like(self.floors_kbps, LEAST_VIDEO_KBPS),
                        rules_kbps=rules)  # fmt: skip
 
+    def in_room(self, room: float) -> Field:
+        """The same candidates with so much of what may be used of the machine, 1 being all."""
+        machine, speed = self.show.machine, self.pixels * self.fps
+        if not machine.encoders:
+            return self
+        takes = preset_takes(self.show, self.table, self.codec, speed, room)
+        rules = self.rules_kbps.copy()
+        clean = clean_kbps(self.table, self.show.motion, self.codec, self.pixels, self.fps) * takes
+        enough, rules[3] = _enough(clean, self.floors_kbps, self.target_share)
+        holds = speed <= machine.most_pixels(self.codec) * room * (1 + 1e-9)
+        return replace(self, takes=takes, rules_kbps=rules, enough_kbps=enough,
+                       encodable=self.encodable & holds)  # fmt: skip
+
     def on_any_machine(self) -> Field:
         """The same candidates for a machine that encodes all of them in time."""
         return replace(self, encodable=np.ones_like(self.encodable))
 
-    def best(self, safe_kbps: Floats) -> Indices:
-        """Index of the chosen candidate at every safe rate; -1 where none is allowed."""
+    def near(self, best: Indices, judged: Floats, allowed: Flags) -> Flags:
+        """Which look like the best of each row."""
+        return alike_to(best, judged, allowed, self.fps, self.table.alike, self.least_quality)
+
+    def choose(self, kbps: Floats, judged: Floats, allowed: Flags) -> tuple[Indices, Indices]:
+        """Of each row of what was weighed the best, and the one to take; -1 where there is none.
+
+        Of those that look like the best, the one a person would take.
+        """
         if not self.candidates:
-            return np.full(safe_kbps.size, -1, dtype=np.intp)
-        return best_of(*self.weigh(safe_kbps))
+            nothing = np.full(len(kbps), -1, dtype=np.intp)
+            return nothing, nothing
+        best = best_of(kbps, judged, allowed)
+        return best, preferred(kbps, judged, self.near(best, judged, allowed), self.ranks)
+
+    def chosen(self, safe_kbps: Floats) -> Indices:
+        """Index of the candidate to take at every safe rate; -1 where none is allowed."""
+        return self.choose(*self.weigh(safe_kbps))[1]
 
     def at(self, safe_kbps: float) -> Weighed:
         """Everything weighed at one safe rate."""
         safe = np.array([safe_kbps])
-        kbps, judged, allowed = self.weigh(safe)
+        limits = self.limits_kbps(safe)
+        kbps, judged, allowed = self._weighed(limits)
+        best, chosen = self.choose(kbps, judged, allowed)
+        some = best[0] >= 0
         return Weighed(
             candidates=self.candidates,
             audio_kbps=float(self.audio_kbps(safe)[0]),
-            limits_kbps=self.limits_kbps(safe)[:, 0],
+            limits_kbps=limits[:, 0],
             kbps=kbps[0],
             target_kbps=self.target_kbps(kbps)[0],
             floors_kbps=self.floors_kbps,
             quality=judged[0],
             allowed=allowed[0],
             encodable=self.encodable,
+            alike=self.near(best, judged, allowed)[0] if some else np.zeros_like(allowed[0]),
+            chosen=int(chosen[0]) if some else None,
         )
 
 
@@ -212,14 +263,6 @@ def _as_wished(allowed: Flags, wished: Flags) -> Flags:
     """Of each row the candidates at the advised frame rate, where any of them is allowed."""
     liked = allowed & wished
     return np.where(liked.any(axis=1, keepdims=True), liked, allowed)
-
-
-def best_of(kbps: Floats, judged: Floats, allowed: Flags) -> Indices:
-    """Index of the best allowed candidate in each row, the cheaper of equals; -1 where none is."""
-    rounded = np.where(allowed, np.round(judged / TIE), -1.0)
-    tied = allowed & (rounded == rounded.max(axis=1, keepdims=True))
-    chosen = np.argmin(np.where(tied, kbps, inf), axis=1)
-    return np.where(allowed.any(axis=1), chosen, -1)
 
 
 def field_of(
@@ -251,8 +294,9 @@ def field_of(
     per_byte, fixed = overheads(senders, found, guide.audio.sample_rate_hz)
     viewers = all_viewers_kbps([viewers_kbps(m, show) for m in members], per_byte, fixed)
     share = 1.0 if rate_control(guide) == "constant" else VARIABLE_TARGET
-    clean = clean_kbps(table, show.motion, codec, pixels, fps)
-    enough, floored = (np.ceil(x / share / 100) * 100 for x in (clean, np.maximum(clean, floors)))
+    takes = preset_takes(show, table, codec, pixels * fps)
+    clean = clean_kbps(table, show.motion, codec, pixels, fps) * takes
+    enough, floored = _enough(clean, floors, share)
     return Field(
         candidates=found,
         codec=codec,
@@ -273,6 +317,8 @@ def field_of(
         ),
         seen_fps=np.minimum(fps, float(show.frame_rate)),
         audio_steps=audio_steps(guide),
+        takes=takes,
+        ranks=ranks_of(found, show.source, _named(members)),
         table=table,
         show=show,
         guide=guide,
@@ -280,6 +326,14 @@ def field_of(
         target_share=share,
         copies=len(senders),
     )
+
+
+def _enough(clean: Floats, floors: Floats, target_share: float) -> tuple[Floats, Floats]:
+    """Peaks beyond which no gain is seen, without and with the least that guides take."""
+    without, with_ = (
+        np.ceil(x / target_share / 100) * 100 for x in (clean, np.maximum(clean, floors))
+    )
+    return without, with_
 
 
 def _detail(source: Picture, picture: Picture) -> float:
@@ -294,14 +348,21 @@ def rebuilt(
 ) -> Field:
     """The candidates of another show, or for guides that say something else, in the same place."""
     members = tuple(change(member) for member in field.members)
-    return field_of(show, change(field.guide), field.table, field.codec, members,
+    made = field_of(show, change(field.guide), field.table, field.codec, members,
                     relayed=field.copies < len(members))  # fmt: skip
+    return replace(made, least_quality=field.least_quality)
 
 
 def _candidates(show: Show, guide: Guide, members: Sequence[Guide]) -> list[Candidate]:
     rows = [rung.picture for member in members for rung in member.rungs]
     lines = guide.delivery.better_from_lines
     return candidates(show.source, show.frame_rate, guide.video, rows, lines)
+
+
+def _named(members: Sequence[Guide]) -> set[Picture]:
+    """Pictures that the guides name."""
+    rows = (rung.picture for member in members for rung in member.rungs)
+    return {*rows, *(p for member in members for p in member.video.pictures)}
 
 
 def _wished(guide: Guide, found: list[Candidate]) -> Flags:

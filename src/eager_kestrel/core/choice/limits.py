@@ -98,6 +98,30 @@ def delivered_shares(
     return np.asarray(shares.mean(axis=0) * steady, dtype=np.float64)
 
 
+def preset_takes(
+    show: Show, table: QualityTable, codec: str, pixels_per_second: Floats, room: float = 1.0
+) -> Floats:
+    """How much of the usual bitrate each candidate takes at the slowest preset the machine holds.
+
+    Args:
+        show: on its machine.
+        table: of the quality model.
+        codec: of all of them.
+        pixels_per_second: of each.
+        room: of what may be used of the machine, 1 being all.
+
+    Returns:
+        Factors of one shape with the pixels; 1 where nothing is known.
+    """
+    factors = table.preset.get(codec, {})
+    takes = np.ones_like(pixels_per_second)
+    speeds = [e for e in show.machine.encoders if e.codec == codec]
+    for speed in sorted(speeds, key=lambda e: -e.holds.pixels_per_second):  # the slowest last
+        held = speed.holds.pixels_per_second * show.machine.share * room >= pixels_per_second
+        takes = np.where(held, factors.get(speed.preset, 1.0), takes)
+    return takes
+
+
 def audio_steps(guide: Guide) -> Floats:
     """Customary audio bitrates in the guide's range, and its ends; none above what it advises."""
     rules = guide.audio

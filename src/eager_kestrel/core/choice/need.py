@@ -1,27 +1,93 @@
-"""The inverse of a plan: what upload a picture takes.
+"""The inverse of a plan: what upload a picture takes, for any picture.
 
-For each picture and frame rate, the least upload at which a plan for an evenly assumed line chooses
-it. Exact: planning from the answer chooses the picture, planning from less does not.
+A picture is *among the best-looking* at a safe rate when no candidate is seen to look better than
+it. It is so from some upload until another, where a larger one is visibly better; in between a plan
+may still take another that looks alike (:mod:`eager_kestrel.core.choice.alike`).
+
+What is asked of one destination is read off its candidates on a grid of 10 kbit/s; of a show, off
+whole plans (:mod:`eager_kestrel.core.division.what_if`). Either way it is the planner that answers.
 """
 
 from __future__ import annotations
 
-from typing import Any
+from collections.abc import Callable, Sequence
+from fractions import Fraction
+from typing import NamedTuple
 
+import numpy as np
+
+from eager_kestrel.core.arrays import Flags, Floats
+from eager_kestrel.core.choice.alike import band_of
 from eager_kestrel.core.choice.budget import Budget, budget
-from eager_kestrel.core.choice.field import Field, field_of
+from eager_kestrel.core.choice.candidates import Candidate
+from eager_kestrel.core.choice.field import Field, Weighed, field_of
 from eager_kestrel.core.choice.option import Option
 from eager_kestrel.core.choice.quality import QualityTable
-from eager_kestrel.core.choice.turning_points import full_rate_for, safe_rate_for
+from eager_kestrel.core.choice.turning_points import grid
 from eager_kestrel.core.choice.what_if import Need
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.line.uplink import assumed_uplink
-from eager_kestrel.core.picture import Picture, frame_rate_text
+from eager_kestrel.core.picture import Picture, frame_rate_text, is_customary
 from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.units import Bitrate
 
 REFERENCE = Bitrate(100_000_000)
 """Any line of the assumed evenness will do to learn how safe rate and upload hang together."""
+GOOD = 0.8
+"""What looks good, on the scale of VMAF."""
+LEAST_LINES = 240
+"""Smaller pictures are asked for by name."""
+LEAST_FPS = 24
+NOTHING = 1e-6
+
+Asked = tuple[Picture, Fraction]
+
+
+class Seen(NamedTuple):
+    """A picture and frame rate at one safe rate."""
+
+    near: bool
+    """Whether it is among the best-looking."""
+    taken: bool
+    """Whether a plan takes it."""
+    quality: float
+    """-1 where it is not allowed."""
+    option: Option | None
+    """Its own settings; None where it is not allowed."""
+    chosen: Option | None
+    """What a plan takes."""
+
+
+class Along(NamedTuple):
+    """The same along rising safe rates, arrays of one length, and how to look at one closely."""
+
+    rates: Floats
+    near: Flags
+    taken: Flags
+    quality: Floats
+    look: Callable[[float], Seen]
+    to_kbps: float
+    """How closely a turning point between two of the rates is looked for."""
+
+    def first(self, flags: Flags, holds: Callable[[Seen], bool]) -> float | None:
+        """The least rate for which something holds, which ``flags`` say of the rates there are."""
+        hits = np.flatnonzero(flags)
+        return None if not hits.size else self._between(int(hits[0]), holds)
+
+    def until(self) -> float | None:
+        """The least rate above all at which it is among the best-looking; None if it stays so."""
+        hits = np.flatnonzero(self.near)
+        if not hits.size or int(hits[-1]) + 1 == self.rates.size:
+            return None
+        return self._between(int(hits[-1]) + 1, lambda seen: not seen.near)
+
+    def _between(self, index: int, holds: Callable[[Seen], bool]) -> float:
+        high = float(self.rates[index])
+        low = float(self.rates[index - 1]) if index else 0.0
+        while high - low > self.to_kbps:
+            middle = (low + high) / 2
+            low, high = (low, middle) if holds(self.look(middle)) else (middle, high)
+        return high
 
 
 def need(
@@ -29,55 +95,143 @@ def need(
     guide: Guide,
     codec: str | None,
     table: QualityTable,
-    pictures: list[Picture] | None = None,
+    pictures: Sequence[Picture] | None = None,
     frame_rate_at_least: float | None = None,
 ) -> tuple[Need, ...]:
-    """What upload pictures take.
+    """What upload pictures take on one destination.
 
     Args:
         show: source, motion, share and reserves.
         guide: with its standing applied.
         codec: that is asked for; None leaves it to the guide.
         table: of the quality model.
-        pictures: which; all the candidates when none are named.
-        frame_rate_at_least: frames a second; any when none is given.
+        pictures: which; the customary ones when none are named.
+        frame_rate_at_least: frames a second; the main ones when none is given.
     """
     field = field_of(show, guide, table, guide.codec(codec))
     waterfall = budget(assumed_uplink(REFERENCE), show.safe_share, show.reserves)
-    asked = pictures or sorted({c.picture for c in field.candidates}, key=lambda p: p.pixels)
-    return tuple(
-        _needed(field, guide, waterfall, picture, frame_rate_at_least or 0.0) for picture in asked
+    rates = grid(field)
+    weighed = field.weigh(rates) if rates.size else None
+    found = []
+    for asked in asked_of(field.candidates, show.source, pictures, frame_rate_at_least):
+        at = index_of(field, asked)
+        if at is None or weighed is None:
+            found.append(impossible(guide, asked))
+            continue
+        kbps, judged, allowed = weighed
+        best, chosen = field.choose(kbps, judged, allowed)
+        top = judged[np.arange(rates.size), best]
+        there = allowed[:, at]
+        near = there & (judged[:, at] >= top - band_of(top, table.alike))
+        quality = np.where(there, judged[:, at], -1.0)
+
+        def look(safe: float, at: int = at) -> Seen:
+            return seen(field.at(safe), table.alike, at)
+
+        along = Along(rates, near, chosen == at, quality, look, rates[0])
+        found.append(answer(guide, asked, along, waterfall))
+    return tuple(found)
+
+
+def asked_of(
+    candidates: Sequence[Candidate],
+    source: Picture,
+    pictures: Sequence[Picture] | None,
+    frame_rate_at_least: float | None,
+) -> list[Asked]:
+    """What is answered: the pictures named, or the customary ones, at the main frame rates."""
+    every = sorted({c.picture for c in candidates}, key=lambda p: (p.pixels, p.width))
+    usual = [p for p in every if p == source or (is_customary(p) and p.lines >= LEAST_LINES)]
+    rates = _main_rates(candidates, frame_rate_at_least)
+    return [(p, rate) for p in pictures or usual or every for rate in rates]
+
+
+def _main_rates(candidates: Sequence[Candidate], at_least: float | None) -> list[Fraction]:
+    """The fastest and its half, ascending; of those that are fast enough at least one."""
+    every = sorted({c.frame_rate for c in candidates})
+    if not every:
+        return [] if at_least is None else [Fraction(at_least).limit_denominator(1001)]
+    half = min(every, key=lambda rate: abs(2 * rate - every[-1]))
+    main = sorted({rate for rate in (half, every[-1]) if rate >= LEAST_FPS} or {every[-1]})
+    if at_least is None:
+        return main
+    enough = [rate for rate in every if float(rate) >= at_least - 0.1]
+    return (
+        [rate for rate in main if rate in enough]
+        or enough[:1]
+        or [Fraction(at_least).limit_denominator(1001)]
     )
 
 
-def _needed(field: Field, guide: Guide, waterfall: Budget, picture: Picture, fps: float) -> Need:
-    """The answer for one picture at so many frames a second or more, 0 taking any."""
-    safe = safe_rate_for(field, picture, fps)
-    gives = None if safe is None else _best(field, safe)
-    forced: dict[str, Any] = {}
-    if safe is None and (most := full_rate_for(field, picture, fps)) is not None:
-        safe_forced, option = most
-        forced = {
-            "forced": option,
-            "forced_upload_kbps": _rounded_up(waterfall.upload_for(safe_forced)),
-            "better": _best(field, safe_forced),
+def index_of(field: Field, asked: Asked) -> int | None:
+    """Where among the candidates it is; None when it is none."""
+    for index, c in enumerate(field.candidates):
+        if (c.picture, c.frame_rate) == asked:
+            return index
+    return None
+
+
+def seen(weighed: Weighed, alike: float, index: int | None) -> Seen:
+    """A candidate among those weighed at one safe rate of a destination's own."""
+    chosen = None if weighed.chosen is None else weighed.option(weighed.chosen)
+    if index is None or not weighed.allowed[index]:
+        return Seen(near=False, taken=False, quality=-1.0, option=None, chosen=chosen)
+    top = weighed.quality[weighed.allowed].max()
+    quality = float(weighed.quality[index])
+    near = quality >= float(top - band_of(top, alike))
+    return Seen(near, weighed.chosen == index, quality, weighed.option(index), chosen)
+
+
+def answer(guide: Guide, asked: Asked, along: Along, waterfall: Budget) -> Need:
+    """What the rates say of one picture.
+
+    Args:
+        guide: of the destination, with its standing applied.
+        asked: the picture and frame rate.
+        along: how it does.
+        waterfall: how safe rate and upload hang together.
+    """
+    most = float(along.quality.max(initial=-1.0))
+    if most < 0:
+        return impossible(guide, asked)
+
+    def upload(safe: float | None) -> float | None:
+        return None if safe is None else upload_of(waterfall, safe)
+
+    begin = along.first(along.near, lambda s: s.near)
+    until = None if begin is None else along.until()
+    good = along.first(along.quality >= GOOD, lambda s: s.quality >= GOOD)
+    least = most - NOTHING
+    full = along.first(along.quality >= least, lambda s: s.quality >= least)
+    assert full is not None
+    at_full = along.look(full)
+    at_until = None if until is None else along.look(until)
+    return impossible(guide, asked).model_copy(
+        update={
+            "possible": True,
+            "from_kbps": upload(begin),
+            "from_gives": None if begin is None else along.look(begin).option,
+            "until_kbps": upload(until),
+            "until_gives": None if at_until is None else at_until.option,
+            "then": None if at_until is None else at_until.chosen,
+            "taken_kbps": upload(along.first(along.taken, lambda s: s.taken)),
+            "good_kbps": upload(good),
+            "full_kbps": upload(full),
+            "full_gives": at_full.option,
+            "better": at_full.chosen if begin is None else None,
         }
-    return Need(
-        platform=guide.name,
-        standing=guide.standing,
-        picture=str(picture),
-        fps=fps or (float(frame_rate_text(gives.frame_rate)) if gives else 0.0),
-        upload_kbps=None if safe is None else _rounded_up(waterfall.upload_for(safe)),
-        gives=gives,
-        **forced,
     )
 
 
-def _best(field: Field, safe_kbps: float) -> Option:
-    weighed = field.at(safe_kbps)
-    return weighed.option(weighed.order()[0])
+def impossible(guide: Guide, asked: Asked) -> Need:
+    """Nothing makes the platform take it."""
+    picture, rate = asked
+    return Need(
+        platform=guide.name, standing=guide.standing, picture=str(picture),
+        fps=float(frame_rate_text(rate)), possible=False,
+    )  # fmt: skip
 
 
-def _rounded_up(kbps: float) -> float:
-    """To a bit a second, so that the safe rate is reached and not just missed."""
-    return -(-round(kbps * 1e6) // 1000) / 1000
+def upload_of(waterfall: Budget, safe_kbps: float) -> float:
+    """The typical upload, in kbit/s to a bit a second, whose safe rate is at least this."""
+    return -(-round(waterfall.upload_for(safe_kbps) * 1e6) // 1000) / 1000

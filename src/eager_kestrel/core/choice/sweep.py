@@ -114,7 +114,7 @@ def values_of(wanted: Range, show: Show, uplink: Uplink | None) -> list[tuple[st
 def _points(
     field: Field, names: Sequence[str], values: Sequence[float | None], safe: list[float]
 ) -> tuple[Point, ...]:
-    chosen = field.best(np.array(safe))
+    chosen = field.chosen(np.array(safe))
     return tuple(
         Point(
             at=name,

@@ -12,22 +12,33 @@ OVER: tuple[Over, ...] = ("upload", "share", "motion", "standing")
 
 
 class Need(Frozen):
-    """The upload one picture takes on one platform."""
+    """The upload one picture takes on one platform. Uploads are typical rates in kbit/s."""
 
     platform: str
     standing: str | None
     picture: str
     fps: float
-    upload_kbps: float | None
-    """The least typical upload; none when no upload makes a plan choose it."""
-    gives: Option | None
-    """What that upload gives."""
-    forced: Option | None = None
-    """For a picture no plan chooses: the most that can be made of it when it is set anyway."""
-    forced_upload_kbps: float | None = None
-    """The upload that takes."""
+    possible: bool
+    """Whether the platform takes it of this source at any upload."""
+    from_kbps: float | None = None
+    """The least at which nothing is seen to look better; none when something always does."""
+    from_gives: Option | None = None
+    """The picture's settings there."""
+    until_kbps: float | None = None
+    """The least from which on something is seen to look better; none when nothing ever is."""
+    until_gives: Option | None = None
+    then: Option | None = None
+    """What a plan takes there."""
+    taken_kbps: float | None = None
+    """The least whose plan takes this very picture; none when one that looks alike is always taken.
+    """
+    good_kbps: float | None = None
+    """The least from which it looks good, 80 of 100; none when it never does."""
+    full_kbps: float | None = None
+    """The least beyond which nothing is gained of it."""
+    full_gives: Option | None = None
     better: Option | None = None
-    """What a plan chooses with that upload."""
+    """For a picture that is never among the best-looking: what a plan takes instead, there."""
 
 
 class Needs(Frozen):

@@ -10,7 +10,6 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
-from eager_kestrel.core.choice.budget import Budget
 from eager_kestrel.core.choice.field import Field
 from eager_kestrel.core.choice.option import Option
 from eager_kestrel.core.choice.quality import QualityTable
@@ -133,8 +132,3 @@ class Answers:
                     low = middle
             return high, found
         return None
-
-
-def upload_of(waterfall: Budget, safe_kbps: float) -> float:
-    """The typical upload, in kbit/s to a bit a second, whose safe rate is at least this."""
-    return -(-round(waterfall.upload_for(safe_kbps) * 1e6) // 1000) / 1000

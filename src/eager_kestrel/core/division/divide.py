@@ -169,7 +169,7 @@ def _leaving_out(tried: Groupings, chosen: Division, division: Division, m: int)
         frees_kbps=round(freed, 3),
         quality_now=round(now, 4),
         quality_then=round(then, 4),
-        text=words.without(tried.guides[m].title, now, then, freed),
+        text=words.without(tried.guides[m].title, now, then, freed, tried.table.alike),
     )
 
 
@@ -200,13 +200,13 @@ def _relay(tried: Groupings, served: Members, now_kbps: float) -> Relay | None:
     codec = encode.field.codec
     once = field_of(tried.show, encode.guide, tried.table, codec, encode.guides, relayed=True)
     weighed = once.at(tried.safe_kbps)
-    order = weighed.order()
-    if not order:
+    best = weighed.chosen
+    if best is None:
         because = words.RELAY_TOO_MUCH
         return Relay(possible=False, because=because, text=words.RELAY_TOO_MUCH_TEXT)
-    option = weighed.option(order[0])
-    carried = weighed.kbps[order[0]] + weighed.audio_kbps
-    sends = float(carried * once.per_byte[order[0]] + once.fixed_kbps[order[0]])
+    option = weighed.option(best)
+    carried = weighed.kbps[best] + weighed.audio_kbps
+    sends = float(carried * once.per_byte[best] + once.fixed_kbps[best])
     saved = now_kbps - sends
     return Relay(
         possible=True,
@@ -233,7 +233,10 @@ def _text(tried: Groupings, chosen: Division | None, alternatives: tuple[Alterna
             said.append(words.impossible_way(other.way, other.because))
         else:
             more = len(other.groups) > len(chosen.grouping)
-            said.append(words.other_division(other.way, other.quality, mean, more_encodes=more))
+            alike = tried.table.alike
+            said.append(
+                words.other_division(other.way, other.quality, mean, alike, more_encodes=more)
+            )
     return "; ".join(said)
 
 

@@ -6,25 +6,25 @@ For each amount of line and machine, on the grid of
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import NamedTuple
 
 import numpy as np
 
-from eager_kestrel.core.arrays import Flags, Floats, Indices
-from eager_kestrel.core.choice.field import Field, best_of
+from eager_kestrel.core.arrays import Floats, Indices
+from eager_kestrel.core.choice.field import Field
 from eager_kestrel.core.choice.limits import AUDIO_SHARE
 from eager_kestrel.core.choice.option import Option
 from eager_kestrel.core.division.knapsack import (
     CELL_KBPS,
+    LOAD_CELLS,
     Choices,
     cells_for,
     cells_of,
+    cells_of_machine,
     load_cells,
 )
-from eager_kestrel.core.division.worth import ENCODE_WORTH
 from eager_kestrel.core.guide.guide import Guide
-from eager_kestrel.core.show.show import Destination
 
 TINY = 1e-12
 
@@ -53,18 +53,23 @@ class Encode:
     guides: tuple[Guide, ...]
     """Of each member, with its standing applied."""
     field: Field
-    loads: Indices
-    """Of each candidate, in cells of the machine."""
     choices: Choices
     safe_kbps: Floats
     """For all copies, of each choice."""
     levels: Indices
     """The most load each choice was made under."""
+    looks: Floats
+    """Quality of what is taken at each choice; worth counts the best that looks like it."""
+    weight: float
+    """Of all members together."""
+
+    def best_quality(self, choice: int) -> float:
+        """Of all candidates at a choice."""
+        return float(self.choices.worth[choice]) / self.weight
 
     def at(self, choice: int) -> Field:
-        """The candidates that the machine had room for when this was chosen."""
-        room = self.loads <= self.levels[choice]
-        return replace(self.field, encodable=self.field.encodable & room)
+        """The candidates, at the presets that the machine had room for when this was chosen."""
+        return self.field.in_room(float(self.levels[choice]) / LOAD_CELLS)
 
     def outcome(self, choice: int, safe_kbps: float | None = None) -> Outcome:
         """What a choice comes to.
@@ -75,7 +80,8 @@ class Encode:
         """
         safe = float(self.safe_kbps[choice]) if safe_kbps is None else safe_kbps
         weighed = self.at(choice).at(safe)
-        best = weighed.order()[0]
+        best = weighed.chosen
+        assert best is not None
         carried = weighed.kbps[best] + weighed.audio_kbps
         total = carried * self.field.per_byte[best] + self.field.fixed_kbps[best]
         return Outcome(
@@ -88,7 +94,6 @@ def encode_of(
     joint: Guide,
     guides: tuple[Guide, ...],
     made: Field,
-    places: list[Destination],
     weight: float,
     safe_kbps: float,
 ) -> Encode:
@@ -99,63 +104,91 @@ def encode_of(
         joint: what satisfies all of them.
         guides: of each, with its standing applied.
         made: the candidates.
-        places: the destinations, for what they want at least.
         weight: of all of them together.
         safe_kbps: of the whole line.
     """
     cells_there = cells_of(min(safe_kbps, _most_useful(made)))
     safe: Floats = np.arange(1, cells_there + 1, dtype=np.float64) * CELL_KBPS
-    kbps, judged, allowed = made.weigh(safe)
-    cells = cells_for((kbps + made.audio_kbps(safe)[:, None]) * made.per_byte + made.fixed_kbps)
-    loads = _loads(made)
-    allowed &= judged >= max(place.least_quality for place in places)
-    rows, chosen, levels = _undominated(kbps, judged, allowed, cells, loads, made)
-    qualities = judged[rows, chosen]
-    worth = np.asarray(weight * qualities - ENCODE_WORTH, dtype=np.float64)
+    found = _undominated(made, safe)
     return Encode(
         members=members,
         guide=joint,
         guides=guides,
         field=made,
-        loads=loads,
-        choices=Choices(cells[rows, chosen], loads[chosen], worth),
-        safe_kbps=safe[rows],
-        levels=levels,
+        choices=Choices(found.cells, found.loads, weight * found.best_quality),
+        safe_kbps=safe[found.rows],
+        levels=found.levels,
+        looks=found.quality,
+        weight=weight,
     )
 
 
-def _loads(made: Field) -> Indices:
-    """Of each candidate, in cells of the machine; 0 where nothing is known of it."""
-    machine = made.show.machine
-    loads = [machine.load(made.codec, p * f) for p, f in zip(made.pixels, made.fps, strict=True)]
-    return np.array([load_cells(x) if machine.encoders else 0 for x in loads], dtype=np.intp)
+class _Kept(NamedTuple):
+    """Choices that no other dominates; arrays of one length."""
+
+    rows: Indices
+    """Of the safe rate each is made for."""
+    cells: Indices
+    loads: Indices
+    levels: Indices
+    """Of the machine, the cells there were room for."""
+    quality: Floats
+    best_quality: Floats
+    """Of the best there, which what is taken looks like."""
 
 
-def _undominated(
-    kbps: Floats, judged: Floats, allowed: Flags, cells: Indices, loads: Indices, made: Field
-) -> tuple[Indices, Indices, Indices]:
-    """Rows of safe rates, the candidate chosen at each, and the most load it was chosen under.
+def _levels(made: Field) -> Indices:
+    """Amounts of machine, in cells, at which other candidates or slower presets are held."""
+    speeds = [e.holds.pixels_per_second * made.show.machine.share
+              for e in made.show.machine.encoders if e.codec == made.codec]  # fmt: skip
+    if not speeds:
+        return np.zeros(1, dtype=np.intp)
+    needs = np.unique((made.pixels * made.fps)[made.encodable])
+    cells = {load_cells(need / speed) for need in needs for speed in speeds}
+    return np.array(sorted(c for c in cells if c <= LOAD_CELLS), dtype=np.intp)
 
-    A choice is left out when another takes no more of line and machine and looks as good. Arrays
-    come in with a row for each safe rate and a column for each candidate.
+
+def _undominated(made: Field, safe: Floats) -> _Kept:
+    """The best for each amount of line and machine.
+
+    A choice is left out when another takes no more of line and machine and looks as good.
     """
-    reached = np.full(len(kbps) + 1, -1.0)  # the best quality of so many cells, of less load
-    kept: list[Indices] = []
-    for level in np.unique(loads[made.encodable]):
-        chosen = best_of(kbps, judged, allowed & (loads <= level))
+    reached = np.full(safe.size + 1, -1.0)  # the best quality of so many cells, of less load
+    audio = made.audio_kbps(safe)[:, None]
+    kept: list[_Kept] = []
+    for level in _levels(made):
+        there = made.in_room(float(level) / LOAD_CELLS) if level else made
+        kbps, judged, allowed = there.weigh(safe)
+        best, chosen = there.choose(kbps, judged, allowed & (judged >= made.least_quality))
         at = np.flatnonzero(chosen >= 0)
-        cell, quality = cells[at, chosen[at]], judged[at, chosen[at]]
+        cells = cells_for((kbps + audio) * made.per_byte + made.fixed_kbps)[at, chosen[at]]
+        quality = judged[at, best[at]]
         before = np.concatenate([[-1.0], np.maximum.accumulate(quality)[:-1]])
-        known = np.maximum.accumulate(reached)[cell]
+        known = np.maximum.accumulate(reached)[cells]
         better = quality > np.maximum(before, known) + TINY
-        rows = at[better]
-        kept.append(np.stack([rows, chosen[rows], np.full(rows.size, level)]))
-        np.maximum.at(reached, cell[better], quality[better])
+        rows, taken = at[better], chosen[at[better]]
+        loads = _loads(there, float(level) / LOAD_CELLS)[taken]
+        kept.append(_Kept(rows, cells[better], loads, np.full(rows.size, level, dtype=np.intp),
+                          judged[rows, taken], quality[better]))  # fmt: skip
+        np.maximum.at(reached, cells[better], quality[better])
     if not kept:
         nothing = np.zeros(0, np.intp)
-        return nothing, nothing, nothing
-    found = np.concatenate(kept, axis=1)
-    return found[0], found[1], found[2]
+        return _Kept(nothing, nothing, nothing, nothing, np.zeros(0), np.zeros(0))
+    return _Kept(*(np.concatenate(column) for column in zip(*kept, strict=True)))
+
+
+def _loads(made: Field, room: float) -> Indices:
+    """Of each candidate at the slowest preset in some room, in cells; 0 where nothing is known."""
+    machine = made.show.machine
+    if not machine.encoders:
+        return np.zeros(len(made.candidates), dtype=np.intp)
+    speed = made.pixels * made.fps
+    slowest = np.full_like(speed, machine.most_pixels(made.codec))
+    for encoder in sorted(machine.encoders, key=lambda e: -e.holds.pixels_per_second):
+        holds = encoder.holds.pixels_per_second * machine.share
+        if encoder.codec == made.codec:
+            slowest = np.where(holds * room >= speed, holds, slowest)
+    return cells_of_machine(speed / slowest)
 
 
 def _most_useful(made: Field) -> float:

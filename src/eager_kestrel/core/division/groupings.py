@@ -14,6 +14,7 @@ from itertools import combinations
 
 import numpy as np
 
+from eager_kestrel.core.choice.alike import band_of
 from eager_kestrel.core.choice.field import field_of
 from eager_kestrel.core.choice.quality import QualityTable
 from eager_kestrel.core.division.encode import TINY, Encode, Members, Outcome, encode_of
@@ -145,12 +146,13 @@ class Groupings:
             codec = joint.codec(codecs[0] if codecs else None)
         except NotFoundError as error:
             return error.line()
-        made = field_of(self.show, joint, self.table, codec, guides)
+        least = max(place.least_quality for place in places)
+        made = replace(field_of(self.show, joint, self.table, codec, guides), least_quality=least)
         if not made.candidates:
             return words.unsuitable(joint.title)
         weight = sum(self.weights[m] for m in members)
         most = max(self.safe_kbps, self.capacity_kbps)
-        return encode_of(members, joint, guides, made, places, weight, most)
+        return encode_of(members, joint, guides, made, weight, most)
 
     def divided(self, grouping: Grouping) -> Division | str:
         """The best division under a grouping, or why there is none."""
@@ -189,36 +191,61 @@ class Groupings:
             if wanted(grouping, self.show.destinations)
             and not isinstance(division := self.divided(grouping), str)
         ]
-        return max(found, key=lambda d: (d.worth, -len(d.grouping)), default=None)
+        return self._fewest_encodes(found)
+
+    def _fewest_encodes(self, found: Sequence[Division]) -> Division | None:
+        """Of those that look like the best to every destination, the one with fewest encodes."""
+        top = max(found, key=lambda d: (d.worth, -len(d.grouping)), default=None)
+        if top is None:
+            return None
+        near = [division for division in found if self._looks_like(division, top)]
+        return min(near, key=lambda d: (len(d.grouping), -d.worth), default=top)
+
+    def _looks_like(self, division: Division, top: Division) -> bool:
+        """Whether no destination is seen to be worse than in the best division."""
+        best = {
+            m: encode.best_quality(choice)
+            for encode, choice in zip(top.encodes, top.taken, strict=True)
+            for m in encode.members
+        }
+        alike = self.table.alike
+        return all(
+            encode.looks[choice] >= best[m] - band_of(np.array(best[m]), alike) - TINY
+            for encode, choice in zip(division.encodes, division.taken, strict=True)
+            for m in encode.members
+        )
 
     def _merged(self, which: Members) -> Division | None:
-        """From one encode each, merge the pair that gains most until none gains; or one for all."""
+        """From one encode each, merge the pair that loses least until it is seen; or one for all.
+
+        Nothing is gained by merging but an encode less, unless the machine is what is short.
+        """
         grouping: Grouping = tuple((m,) for m in which)
         starts = [g for g in (grouping, (which,)) if wanted(g, self.show.destinations)]
         found = [d for g in starts if not isinstance(d := self.divided(g), str)]
-        best = max(found, key=lambda d: d.worth, default=None)
-        while (better := self._best_pair(grouping, best)) is not None:
-            best, grouping = better, better.grouping
-        return best
+        while (merged := self._best_pair(grouping, found)) is not None:
+            found.append(merged)
+            grouping = merged.grouping
+        return self._fewest_encodes(found)
 
-    def _best_pair(self, grouping: Grouping, best: Division | None) -> Division | None:
-        """The best division after merging two groups of a grouping; None when none is better."""
-        better = None
+    def _best_pair(self, grouping: Grouping, found: Sequence[Division]) -> Division | None:
+        """The best division after merging two groups; None when it is seen to be worse."""
+        top = max(found, key=lambda d: d.worth, default=None)
+        least = -np.inf if top is None else top.worth - self.table.alike * self.count
+        best = None
         for one, other in combinations(grouping, 2):
             merged = tuple(sorted((*one, *other)))
             if isinstance(self.encode(merged), str):
                 continue
             tried = (*(g for g in grouping if g not in (one, other)), merged)
-            if not wanted(tried, self.show.destinations):
-                continue
-            if best is not None and self._at_most(tried) <= best.worth:
+            if not wanted(tried, self.show.destinations) or self._at_most(tried) < least:
                 continue
             division = self.divided(tried)
-            if isinstance(division, str):
-                continue
-            if division.worth > (better or best or division).worth or best is None:
-                better = division
-        return better
+            if not isinstance(division, str) and division.worth >= least:
+                best, least = division, division.worth
+        if best is None or top is None or best.worth > top.worth or self._looks_like(best, top):
+            return best
+        return None
 
     def _at_most(self, grouping: Grouping) -> float:
         """What it would be worth if each encode had all it could use."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from eager_kestrel.core.choice.budget import Budget
 from eager_kestrel.core.choice.field import Field, field_of
@@ -39,5 +39,6 @@ def alone(
     destination: Destination, guide: Guide, show: Show, table: QualityTable, waterfall: Budget
 ) -> Place:
     """One destination that may use the whole safe rate; its guide with the standing applied."""
-    field = field_of(show, guide, table, guide.codec(destination.codec))
+    made = field_of(show, guide, table, guide.codec(destination.codec))
+    field = replace(made, least_quality=destination.least_quality)
     return Place(destination, guide, guide, field, waterfall.safe_kbps)

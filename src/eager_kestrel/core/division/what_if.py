@@ -2,25 +2,37 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 
-from eager_kestrel.core.choice.budget import Budget, budget
-from eager_kestrel.core.choice.need import REFERENCE
+import numpy as np
+
+from eager_kestrel.core.arrays import Floats
+from eager_kestrel.core.choice.budget import budget
+from eager_kestrel.core.choice.field import Weighed, field_of
+from eager_kestrel.core.choice.need import (
+    REFERENCE,
+    Along,
+    Asked,
+    Seen,
+    answer,
+    asked_of,
+    index_of,
+    seen,
+)
 from eager_kestrel.core.choice.option import Option
 from eager_kestrel.core.choice.quality import QualityTable
 from eager_kestrel.core.choice.sweep import Range, values_of
-from eager_kestrel.core.choice.turning_points import full_rate_for
 from eager_kestrel.core.choice.what_if import Beside, Need, Point, Sweep
-from eager_kestrel.core.division.answers import Answer, Answers, Served, upload_of
+from eager_kestrel.core.division.answers import NEAR_KBPS, Answer, Answers, Served
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.line.uplink import Uplink, assumed_uplink
-from eager_kestrel.core.picture import Picture, frame_rate_text
+from eager_kestrel.core.picture import Picture
 from eager_kestrel.core.show.show import MOTIONS, Show
 
-MOST_KBPS = 80_000.0
-"""The largest safe rate that is looked at."""
-LESS = 0.99
-"""Of the upload that is named, at which the picture is not given any more."""
+LEAST_KBPS, MOST_KBPS = 150.0, 80_000.0
+"""The safe rates that are looked at."""
+POINTS = 250
+"""As many of them, a fortieth apart; what turns in between is found to a kbit/s."""
 
 
 def needs(
@@ -28,79 +40,56 @@ def needs(
     guides: Sequence[Guide],
     table: QualityTable,
     pictures: Sequence[Picture] | None = None,
-    fps: float = 0.0,
+    frame_rate_at_least: float | None = None,
 ) -> tuple[Need, ...]:
-    """The upload at which the plan of a whole show gives each destination a picture.
+    """What upload of the whole show gives each destination which picture.
 
     Args:
         show: with several destinations.
         guides: of each, with its standing applied.
         table: of the quality model.
-        pictures: which; all the candidates when none are named.
-        fps: frames a second at the least; 0 takes any.
+        pictures: which; the customary ones when none are named.
+        frame_rate_at_least: frames a second; the main ones when none is given.
     """
     answers = Answers.of(show, guides, table, MOST_KBPS)
     waterfall = budget(assumed_uplink(REFERENCE), show.safe_share, show.reserves)
-    top = answers.at(MOST_KBPS)
+    rates = np.geomspace(LEAST_KBPS, MOST_KBPS, POINTS)
+    weighed: dict[tuple[int, float], Weighed] = {}
     found: list[Need] = []
-    for m, (guide, there) in enumerate(zip(guides, top, strict=True)):
-        if there is None:
-            continue
-        every = sorted({c.picture for c in there.field.candidates}, key=lambda p: p.pixels)
-        for picture in pictures or every:
-
-            def gives(answer: Answer, m: int = m, picture: Picture = picture) -> bool:
-                served = answer[m]
-                return served is not None and _is(served.option, picture, fps)
-
-            hit = _lowest(answers, gives, answers.least(gives), waterfall)
-            served = None if hit is None else hit[1][m]
-            option = None if served is None else served.option
-            rate = float(frame_rate_text(option.frame_rate)) if option else 0.0
-            need = Need(
-                platform=guide.name,
-                standing=guide.standing,
-                picture=str(picture),
-                fps=fps or rate,
-                upload_kbps=None if hit is None else upload_of(waterfall, hit[0]),
-                gives=option,
-            )
-            found.append(need if option else _forced(need, there, picture, fps, show))
+    for m, (guide, place) in enumerate(zip(guides, show.destinations, strict=True)):
+        alone = field_of(show, guide, table, guide.codec(place.codec))
+        for asked in asked_of(alone.candidates, show.source, pictures, frame_rate_at_least):
+            along = _along(answers, weighed, m, asked, rates)
+            found.append(answer(guide, asked, along, waterfall))
     return tuple(found)
 
 
-def _lowest(
+def _along(
     answers: Answers,
-    gives: Callable[[Answer], bool],
-    hit: tuple[float, Answer] | None,
-    waterfall: Budget,
-) -> tuple[float, Answer] | None:
-    """The hit, or one below it that filling up a cell gives: a hundredth less upload gives none."""
-    while hit is not None:
-        safe = waterfall.safe_of(LESS * upload_of(waterfall, hit[0]))
-        answer = answers.at(safe)
-        if safe <= 0 or not gives(answer):
-            return hit
-        hit = (safe, answer)
-    return None
+    weighed: dict[tuple[int, float], Weighed],
+    m: int,
+    asked: Asked,
+    rates: Floats,
+) -> Along:
+    """One destination's picture along the safe rates of the whole show; keeps what it weighs."""
 
+    def look(safe: float) -> Seen:
+        served = answers.at(safe)[m]
+        if served is None:
+            return Seen(near=False, taken=False, quality=-1.0, option=None, chosen=None)
+        if (m, safe) not in weighed:
+            weighed[m, safe] = served.field.at(served.safe_kbps)
+        there = weighed[m, safe]
+        return seen(there, answers.tried.table.alike, index_of(served.field, asked))
 
-def _is(option: Option, picture: Picture, fps: float) -> bool:
-    return option.picture == picture and float(option.frame_rate) >= fps - 1e-9
-
-
-def _forced(need: Need, there: Served, picture: Picture, fps: float, show: Show) -> Need:
-    """Of a picture no plan gives: the most that can be made of it, beside what the others take."""
-    most = full_rate_for(there.field, picture, fps)
-    if most is None:
-        return need
-    waterfall = budget(assumed_uplink(REFERENCE), show.safe_share, show.reserves)
-    return need.model_copy(
-        update={
-            "forced": most[1],
-            "forced_upload_kbps": upload_of(waterfall, most[0] + there.others_kbps),
-            "better": there.option,
-        }
+    all_seen = [look(float(rate)) for rate in rates]
+    return Along(
+        rates,
+        np.array([s.near for s in all_seen]),
+        np.array([s.taken for s in all_seen]),
+        np.array([s.quality for s in all_seen]),
+        look,
+        NEAR_KBPS,
     )
 
 
@@ -129,19 +118,19 @@ def sweep_show(
         assert uplink is not None
         safe = budget(uplink, show.safe_share, show.reserves).safe_kbps
         for name, changed, ruled in _variants(wanted, show, guides):
-            answer = Answers.of(changed, ruled, table, safe).at(safe)
-            along.append((name, None, safe, answer))
+            given = Answers.of(changed, ruled, table, safe).at(safe)
+            along.append((name, None, safe, given))
     return Sweep(
         platform=guides[0].name,
         over=wanted.over,
         points=tuple(
-            Point(at=name, value=value, safe_kbps=round(safe, 3), chosen=_option(answer[0]))
-            for name, value, safe, answer in along
+            Point(at=name, value=value, safe_kbps=round(safe, 3), chosen=_option(given[0]))
+            for name, value, safe, given in along
         ),
         beside=tuple(
             Beside(
                 platform=guide.label,
-                chosen=tuple(_option(answer[m]) for _, _, _, answer in along),
+                chosen=tuple(_option(given[m]) for _, _, _, given in along),
             )
             for m, guide in enumerate(guides)
             if m

@@ -1,8 +1,8 @@
 """What counts when a line is divided: the policy, apart from the search that follows it.
 
-Worth is the quality of each destination by its weight, less a hundredth for every encode, so that a
-further encode has to bring more than it costs the machine. Only how weights stand to each other
-counts: they are scaled to a mean of 1.
+Worth is the quality of each destination by its weight. Only how weights stand to each other counts:
+they are scaled to a mean of 1. Of divisions that look alike to every destination the one with the
+fewest encodes is taken, since an encode costs the machine.
 """
 
 from __future__ import annotations
@@ -11,8 +11,6 @@ from collections.abc import Sequence
 
 from eager_kestrel.core.show.show import Destination
 
-ENCODE_WORTH = 0.01
-"""Quality (at weight 1) that a further encode has to bring."""
 SERVED_WORTH = 1.0
 """When not all fit: what serving a destination at all counts, beside its quality."""
 

@@ -26,10 +26,8 @@ from eager_kestrel.core.words.numbers import rate
 STEP = 0.78
 """Each step down costs about a fifth less."""
 MOST_STEPS = 5
-ACCEPTABLE = 0.25
+ACCEPTABLE = 0.30
 """Quality below which a step is not worth sending."""
-BETTER = 0.005
-"""A gain in quality smaller than this is no offer."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,7 +56,7 @@ class Standpoint:
         transport: str,
     ) -> Self:
         """With the next choice above found."""
-        least = float(weighed.quality[best]) + BETTER
+        least = float(weighed.quality[best]) + field.table.alike
         following = next_choice(field, best, budget.safe_kbps, least)
         return cls(guide, field, weighed, best, budget, transport, following)
 
@@ -80,10 +78,9 @@ def fallback_at(
         safe_kbps: for all copies.
     """
     weighed = field.at(safe_kbps)
-    order = weighed.order()
-    if not order:
+    index = weighed.chosen
+    if index is None:
         return None
-    index = order[0]
     video = settings_at(guide, field, weighed, index)
     carried = video.most_kbps + weighed.audio_kbps
     all_copies = float(carried * field.per_byte[index] + field.fixed_kbps[index])
@@ -129,16 +126,16 @@ def offers(stand: Standpoint, guide: Guide, codec: str | None) -> tuple[Offer, .
         codec: that the destination asks for, if any.
     """
     found = [_more_upload(stand)]
-    now = stand.weighed.option(stand.best)
+    now, alike = stand.weighed.option(stand.best), stand.field.table.alike
     for standing in guide.ordinary.standings:
         if standing != guide.standing:
             ruled = guide.under(standing)
             option = _elsewhere(stand, ruled, ruled.codec(codec))
-            found.append(other_way("standing", standing, now, option))
+            found.append(other_way("standing", standing, now, option, alike))
     for other in stand.guide.video.codecs:
         if other != stand.field.codec:
             option = _elsewhere(stand, stand.guide, other)
-            found.append(other_way("codec", other, now, option))
+            found.append(other_way("codec", other, now, option, alike))
     return tuple(offer for offer in found if offer is not None)
 
 
@@ -146,8 +143,7 @@ def _elsewhere(stand: Standpoint, guide: Guide, codec: Codec) -> Option | None:
     """What would be chosen under another guide or codec at the same safe rate."""
     field = field_of(stand.field.show, guide, stand.field.table, codec)
     weighed = field.at(stand.budget.safe_kbps)
-    order = weighed.order()
-    return weighed.option(order[0]) if order else None
+    return None if weighed.chosen is None else weighed.option(weighed.chosen)
 
 
 def _more_upload(stand: Standpoint) -> Offer | None:
@@ -167,10 +163,10 @@ def _more_upload(stand: Standpoint) -> Offer | None:
 
 
 def other_way(
-    kind: Literal["standing", "codec"], name: str, now: Option, option: Option | None
+    kind: Literal["standing", "codec"], name: str, now: Option, option: Option | None, alike: float
 ) -> Offer | None:
     """An offer when it is seen to be better."""
-    if option is None or option.quality < now.quality + BETTER:
+    if option is None or option.quality < now.quality + alike:
         return None
     text = words.other_way(kind, name, option.words, option.quality, now.quality)
     return Offer(kind=kind, needs=name, gives=option, text=text)

@@ -13,6 +13,7 @@ from eager_kestrel.core.errors import NotFoundError
 from eager_kestrel.core.picture import frame_rate_text, picture_at
 from eager_kestrel.core.plan.data_use import gb_per_hour
 from eager_kestrel.core.plan.plan import DestinationPlan, Plan
+from eager_kestrel.core.words.numbers import looks
 
 Numbers = Mapping[str, Any]
 
@@ -130,7 +131,7 @@ def _settings_numbers(plan: Plan, there: DestinationPlan) -> dict[str, Any]:
         "bits_per_pixel": video.bitrate_kbps * 1000 / (pixels * round(fps, 3)),
         "source_over_fps": float(plan.inputs.frame_rate / video.frame_rate),
         "buffer_seconds": video.buffer_kbit / video.most_kbps,
-        "quality": there.quality,
+        "looks": None if there.quality is None else looks(there.quality),
         "adaptive_floor_kbps": there.adaptive.floor_kbps if there.adaptive else None,
         "steps_said": ", then ".join(steps) or None,
     }

@@ -115,18 +115,17 @@ def _planned(place: Place, show: Show, waterfall: Budget) -> DestinationPlan:
     rules, field, transport = place.rules, place.field, place.transport
     weighed = field.at(place.safe_kbps)
     audio = audio_at(rules, show, weighed.audio_kbps)
-    order = weighed.order()
+    best = weighed.chosen
     top_rate = min(show.frame_rate, max(rules.video.taken_rates))
-    rate = weighed.candidates[order[0]].frame_rate if order else top_rate
+    rate = top_rate if best is None else weighed.candidates[best].frame_rate
     extra = overhead(transport, rate, audio.sample_rate_hz)
     safe_kbps = place.safe_kbps / field.copies
     steps = destination_steps(safe_kbps, transport, extra, audio.bitrate_kbps)
-    why = _refused(place, show, waterfall, weighed, order)
-    if why is not None:
+    why = _refused(place, show, waterfall, weighed)
+    if best is None or why is not None:
         return DestinationPlan(
             **_common(place), feasible=False, infeasible_because=why, budget_steps=steps
         )
-    best = order[0]
     video = settings_at(rules, field, weighed, best)
     line = Standpoint.of(rules, field, weighed, best, waterfall, transport)
     choice = Choice(field, weighed, best, place.safe_kbps)
@@ -146,7 +145,7 @@ def _planned(place: Place, show: Show, waterfall: Budget) -> DestinationPlan:
         total_kbps=round(extra.total_kbps(video.most_kbps, audio.bitrate_kbps), 3),
         bound_by={re.sub("[ -]", "_", r.about): r.bound_by for r in reasons},
         reasons=reasons,
-        runners_up=tuple(weighed.option(i) for i in order[1 : 1 + RUNNERS_UP]),
+        runners_up=tuple(weighed.option(i) for i in weighed.others(RUNNERS_UP)),
         steps_down=cheaper,
         step_up=None if shared else step_up(line),
         offers=() if shared else offers(line, place.guide, place.destination.codec),
@@ -155,13 +154,11 @@ def _planned(place: Place, show: Show, waterfall: Budget) -> DestinationPlan:
     )
 
 
-def _refused(
-    place: Place, show: Show, waterfall: Budget, weighed: Weighed, order: list[int]
-) -> str | None:
+def _refused(place: Place, show: Show, waterfall: Budget, weighed: Weighed) -> str | None:
     """Why there are no settings; None where there are."""
-    if not order:
+    best, least = weighed.chosen, place.destination.least_quality
+    if best is None:
         return infeasible(place.rules, show, weighed, waterfall)
-    best, least = order[0], place.destination.least_quality
     looks = float(weighed.quality[best])
     if looks >= least:
         return None

@@ -11,10 +11,13 @@ from functools import cached_property
 from math import inf
 from typing import Literal
 
+import numpy as np
+
 from eager_kestrel.core.choice.budget import Budget
 from eager_kestrel.core.choice.candidates import Candidate
 from eager_kestrel.core.choice.field import Field, Weighed, rebuilt
 from eager_kestrel.core.choice.limits import AUDIO_SHARE, LEAST_VIDEO_KBPS, viewers_kbps
+from eager_kestrel.core.choice.quality import QualityTable, smoothness
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.picture import Picture, frame_rate_text
 from eager_kestrel.core.plan.card import BUFFER_SECONDS
@@ -24,6 +27,11 @@ from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words import facts
 from eager_kestrel.core.words import plans as words
+
+BECAUSE: tuple[Literal["own", "named", "customary", "best"], ...] = (
+    "own", "named", "customary", "best",
+)  # fmt: skip
+"""How a picture recommends itself among those that look alike, by its rank."""
 
 
 def audio_reason(guide: Guide, audio: AudioSettings) -> Reason:
@@ -62,7 +70,7 @@ def video_reasons(
         Reason.of(video.profile, facts.ProfileTaken(name)),
         Reason.of(video.level, facts.LevelNeeded(video.codec)),
         Reason.of(str(video.b_frames), _b_frames(guide, video)),
-        *_preset(choice.field.show, video),
+        *_preset(choice.field.show, choice.field.table, video),
         Reason.of(colour, facts.ColourRead(name)),
         *_resize(show, video),
     )
@@ -91,12 +99,15 @@ def _rate_control(name: str, video: VideoSettings) -> facts.Fact:
     return facts.VariablePreferred(name, video.bitrate_kbps, video.peak_kbps)
 
 
-def _preset(show: Show, video: VideoSettings) -> tuple[Reason, ...]:
+def _preset(show: Show, table: QualityTable, video: VideoSettings) -> tuple[Reason, ...]:
     if video.preset is None:
         return ()
     share = show.machine.share
     load = show.machine.load_of(video.codec, video.preset, video.pixels_per_second)
-    return (Reason.of(video.preset, facts.PresetHeld(share=share, load=load)),)
+    factors = table.preset.get(video.codec, {})
+    takes = factors.get(video.preset, 1.0)
+    usual = next((name for name, factor in factors.items() if factor == 1), "")
+    return (Reason.of(video.preset, facts.PresetHeld(share, load, takes, usual)),)
 
 
 def _resize(show: Show, video: VideoSettings) -> tuple[Reason, ...]:
@@ -142,8 +153,8 @@ class Choice:
 
     def otherwise(self, field: Field) -> Candidate:
         """What other limits would choose; the same where they allow nothing."""
-        order = field.at(self.safe_kbps).order()
-        return field.candidates[order[0]] if order else self.now
+        index = field.at(self.safe_kbps).chosen
+        return self.now if index is None else field.candidates[index]
 
     @cached_property
     def freed(self) -> tuple[tuple[Candidate, Literal["floor", "machine", "both"]], ...]:
@@ -205,24 +216,49 @@ def _picture(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
         return facts.PictureUnderFloor(
             guide.title, freed.picture, freed.frame_rate, floor, kbps, bound == "both"
         )
-    larger = [
-        i for i, c in enumerate(weighed.candidates) if c.picture.pixels > chosen.picture.pixels
+    largest = max(c.picture.pixels for c in weighed.candidates)
+    if chosen.picture.pixels == largest:
+        if choice.of_larger_guide.picture != chosen.picture:
+            return facts.PictureLargest("guide", guide.title)
+        if choice.of_larger_source.picture != chosen.picture:
+            return facts.PictureLargest("source", guide.title)
+    return _looks_best(guide, show, choice)
+
+
+def _looks_best(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
+    """No rule stands in the way: what others would look like."""
+    chosen, weighed, best = choice.now, choice.weighed, choice.best
+    alike = [weighed.candidates[i].picture for i in np.flatnonzero(weighed.alike)]
+    most = max(alike, key=lambda p: p.pixels)
+    worse = [
+        i
+        for i, c in enumerate(weighed.candidates)
+        if c.picture.pixels > most.pixels and c.frame_rate == chosen.frame_rate
     ]
-    same = [i for i in larger if weighed.candidates[i].frame_rate == chosen.frame_rate]
-    if larger:
-        after = min(same or larger, key=lambda i: weighed.candidates[i].picture.pixels)
-        return facts.PictureLooksBest(
-            kbps=float(weighed.kbps[after]),
-            next=weighed.candidates[after].picture,
-            next_quality=float(weighed.quality[after]),
-            quality=float(weighed.quality[choice.best]),
+    after = min(worse, key=lambda i: weighed.candidates[i].picture.pixels, default=None)
+    quality = float(weighed.quality[best])
+    if len(alike) > 1:
+        return facts.PictureAlike(
+            picture=chosen.picture,
+            kbps=float(weighed.kbps[best]),
+            alike_least=min(alike, key=lambda p: p.pixels),
+            alike_most=most,
+            because=BECAUSE[int(choice.field.ranks[best])],
+            platform=guide.title,
             motion=show.motion,
+            next=None if after is None else weighed.candidates[after].picture,
+            next_quality=None if after is None else float(weighed.quality[after]),
+            quality=quality,
         )
-    if choice.of_larger_guide.picture != chosen.picture:
-        return facts.PictureLargest("guide", guide.title)
-    if choice.of_larger_source.picture != chosen.picture:
-        return facts.PictureLargest("source", guide.title)
-    return facts.PictureEnough(float(weighed.kbps[choice.best]))
+    if after is None:
+        return facts.PictureEnough(float(weighed.kbps[best]))
+    return facts.PictureLooksBest(
+        kbps=float(weighed.kbps[after]),
+        next=weighed.candidates[after].picture,
+        next_quality=float(weighed.quality[after]),
+        quality=quality,
+        motion=show.motion,
+    )
 
 
 def _frame_rate(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
@@ -242,13 +278,27 @@ def _frame_rate(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
         if guide.video.advised.frame_rate is not None and choice.field.wished[choice.best]:
             return facts.RateAdvised(guide.title)
         other = max(faster, key=lambda i: (bool(weighed.allowed[i]), float(weighed.quality[i])))
-        qualities = float(weighed.quality[other]), float(weighed.quality[choice.best])
-        return facts.RateLooksBest(weighed.candidates[other].frame_rate, *qualities)
+        return _rate_looks_best(show, choice, other)
     if choice.of_larger_guide.frame_rate != chosen.frame_rate:
         return facts.RateFastest("guide", guide.title)
     if choice.of_larger_source.frame_rate != chosen.frame_rate:
         return facts.RateFastest("source", guide.title)
     return facts.RateEnough()
+
+
+def _rate_looks_best(show: Show, choice: Choice, other: int) -> facts.Fact:
+    """The frame rate is the best one's, among all pictures at each."""
+    chosen, weighed = choice.now, choice.weighed
+    rate = weighed.candidates[other].frame_rate
+    rates = np.array([float(chosen.frame_rate), float(rate)])
+    smooth = smoothness(choice.field.table, show.motion, rates)
+    return facts.RateLooksBest(
+        other=rate,
+        other_quality=float(weighed.quality[other]),
+        quality=float(weighed.quality[weighed.alike].max()),
+        smooth=float(smooth[0]),
+        other_smooth=float(smooth[1]),
+    )
 
 
 def infeasible(guide: Guide, show: Show, weighed: Weighed, waterfall: Budget) -> str:

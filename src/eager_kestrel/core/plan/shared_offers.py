@@ -15,7 +15,7 @@ from eager_kestrel.core.choice.option import Option
 from eager_kestrel.core.choice.quality import QualityTable
 from eager_kestrel.core.division.answers import Answer, Answers, Served
 from eager_kestrel.core.guide.guide import Guide
-from eager_kestrel.core.plan.alternatives import BETTER, fallback_at, other_way
+from eager_kestrel.core.plan.alternatives import fallback_at, other_way
 from eager_kestrel.core.plan.plan import DestinationPlan, Offer
 from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.words import plans as words
@@ -68,14 +68,14 @@ class Asking:
     def _upload(self, m: int, now: Option, larger: Answers) -> tuple[Offer, Served] | None:
         def better(answer: Answer) -> bool:
             there = answer[m]
-            return there is not None and _is_another(there.option, now)
+            return there is not None and _is_another(there.option, now, self.table.alike)
 
         found = larger.least(better, self.waterfall.safe_kbps)
         if found is None:
             return None
         upload = ceil(self.waterfall.upload_for(found[0]) * 10) / 10
         there = larger.at(self.waterfall.safe_of(upload))[m]
-        if there is None or not _is_another(there.option, now):
+        if there is None or not _is_another(there.option, now, self.table.alike):
             return None
         more = max(0.0, upload - self.waterfall.steps[0].after_kbps)
         text = words.more_upload(more, there.option.words)
@@ -89,11 +89,11 @@ class Asking:
         for standing in guide.ordinary.standings:
             if standing != guide.standing:
                 there = self._again(m, guide.under(standing), place.codec)
-                found.append(other_way("standing", standing, now, there))
+                found.append(other_way("standing", standing, now, there, self.table.alike))
         for codec in guide.video.codecs:
             if codec != guide.codec(place.codec):
                 there = self._again(m, guide, codec)
-                found.append(other_way("codec", codec, now, there))
+                found.append(other_way("codec", codec, now, there, self.table.alike))
         return found
 
     def _again(self, m: int, guide: Guide, codec: str | None) -> Option | None:
@@ -109,7 +109,7 @@ class Asking:
         return None if there is None else there.option
 
 
-def _is_another(option: Option, now: Option) -> bool:
+def _is_another(option: Option, now: Option, alike: float) -> bool:
     """Whether it is another choice, and seen to be better."""
     same = (option.picture, option.frame_rate) == (now.picture, now.frame_rate)
-    return not same and option.quality >= now.quality + BETTER
+    return not same and option.quality >= now.quality + alike

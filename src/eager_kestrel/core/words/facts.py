@@ -125,6 +125,25 @@ class PictureLooksBest:
 
 
 @dataclass(frozen=True, slots=True)
+class PictureAlike:
+    """Several look alike at this bitrate, and this one recommends itself among them."""
+
+    about: ClassVar[str] = "picture"
+    bound_by: ClassVar[Bound] = "quality at this bitrate"
+    picture: Picture
+    kbps: float
+    alike_least: Picture
+    alike_most: Picture
+    because: Literal["own", "named", "customary", "best"]
+    platform: str
+    motion: str
+    next: Picture | None
+    """The next larger that looks worse, if there is one."""
+    next_quality: float | None
+    quality: float
+
+
+@dataclass(frozen=True, slots=True)
 class RateFastest:
     """The fastest there is: of the source, or of what the platform takes."""
 
@@ -183,6 +202,10 @@ class RateLooksBest:
     other: Fraction
     other_quality: float
     quality: float
+    """Of the best at the rate that is sent."""
+    smooth: float
+    """What the rate that is sent leaves of smoothness, 1 at 60 frames a second."""
+    other_smooth: float
 
 
 @dataclass(frozen=True, slots=True)
@@ -263,6 +286,10 @@ class PresetHeld:
     bound_by: ClassVar[Bound] = "machine"
     share: float
     load: float
+    takes: float
+    """Of the bitrate of the usual preset, what it takes for the same look."""
+    usual: str
+    """Which that is; empty where nothing is known."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -304,6 +331,7 @@ Fact = (
     | PictureUnderFloor
     | PictureTooSlow
     | PictureLooksBest
+    | PictureAlike
     | RateFastest
     | RateAdvised
     | RateEnough
@@ -327,9 +355,9 @@ Fact = (
 def figures(fact: Fact) -> dict[str, float | str]:
     """A fact's figures by name, as a document has them."""
     return {
-        field.name: _plain(getattr(fact, field.name))
+        field.name: _plain(value)
         for field in fields(fact)
-        if field.name != "bound_by"
+        if field.name != "bound_by" and (value := getattr(fact, field.name)) is not None
     }
 
 

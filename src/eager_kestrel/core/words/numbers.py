@@ -29,6 +29,21 @@ def settings(picture: Picture, frame_rate: Fraction, kbps: float) -> str:
     return f"{picture_at(picture, frame_rate)}, {kbit(kbps)}"
 
 
+LOOKS = ((20, "bad"), (40, "poor"), (60, "fair"), (80, "good"), (100, "excellent"))
+"""What the authors of VMAF call its values (docs/quality-model.md)."""
+
+
+def looks(quality: float) -> str:
+    """``good, 78``: a quality of 0 to 1 as a word and a number out of 100."""
+    points = round(100 * quality)
+    return f"{look_word(quality)}, {points}"
+
+
+def look_word(quality: float) -> str:
+    """The word whose value is nearest, the higher of two."""
+    return min(reversed(LOOKS), key=lambda known: abs(known[0] - round(100 * quality)))[1]
+
+
 def duration(seconds: float) -> str:
     """``7 days``, ``-3 s``: a length of time in its largest whole unit."""
     for size, name in ((86_400.0, "days"), (3_600.0, "h"), (60.0, "min")):

@@ -7,10 +7,7 @@ from fractions import Fraction
 from typing import Literal
 
 from eager_kestrel.core.picture import Picture, Shape, frame_rate_text, picture_at
-from eager_kestrel.core.words.numbers import both, kbit, rate, settings
-
-SAME_LOOK = 0.005
-"""Ways to divide a line that are this near in quality look the same."""
+from eager_kestrel.core.words.numbers import both, kbit, looks, rate, settings
 
 # The steps of a budget
 
@@ -86,8 +83,8 @@ def too_little_left(
 def below_least(platform: str, least: float, best: str, quality: float) -> str:
     """The best there is looks worse than the show file accepts."""
     return (
-        f"the best for {platform} is {best} with quality {quality:.2f}, "
-        f"and the show wants {least:.2f} at the least"
+        f"the best for {platform} is {best}, which looks {looks(quality)} of 100, "
+        f"and the show wants {100 * least:.3g} at the least"
     )
 
 
@@ -104,7 +101,7 @@ def other_way(
 ) -> str:
     """An offer of a standing or codec."""
     would = f"the {name} standing would allow" if kind == "standing" else f"{name} would give"
-    return f"{would} {gives} (quality {quality:.2f}, not {now:.2f})"
+    return f"{would} {gives} ({looks(quality)}, not {looks(now)})"
 
 
 def struggling(steps: Sequence[str]) -> str:
@@ -114,15 +111,10 @@ def struggling(steps: Sequence[str]) -> str:
 
 def next_best(quality: float, others: Sequence[tuple[Picture, Fraction, float]]) -> str:
     """Runners-up, each with its quality."""
-    said = ", ".join(f"{picture_at(picture, fps)} ({q:.3f})" for picture, fps, q in others)
-    return f"Next best at quality {quality:.3f}: {said}"
-
-
-def never_chosen(better: Picture, fps: Fraction, better_quality: float, quality: float) -> str:
-    """Why no plan chooses a picture somebody asked for."""
+    said = ", ".join(f"{picture_at(picture, fps)} ({looks(q)})" for picture, fps, q in others)
     return (
-        f"No plan chooses it: with that upload {picture_at(better, fps)} has quality "
-        f"{better_quality:.3f}, not {quality:.3f}."
+        f"This looks {looks(quality)} of 100 on the scale of VMAF, with smoothness, of which VMAF "
+        f"says nothing, by a published model. Next best of another kind: {said}"
     )
 
 
@@ -285,10 +277,10 @@ def together_too_much(least_kbps: float, safe_kbps: float) -> str:
     return f"all together take at least {kbit(least_kbps)} of the {kbit(safe_kbps)} there is"
 
 
-def without(platform: str, now: float, then: float, freed_kbps: float) -> str:
-    """What leaving a destination out does for the others; mean qualities."""
-    if then > now + SAME_LOOK:
-        return f"without {platform}: lifts the others from quality {now:.2f} to {then:.2f}"
+def without(platform: str, now: float, then: float, freed_kbps: float, alike: float) -> str:
+    """What leaving a destination out does for the others; mean qualities, and what is no gain."""
+    if then > now + alike:
+        return f"without {platform}: lifts the others from {looks(now)} to {looks(then)}"
     return f"without {platform}: frees {rate(max(0.0, freed_kbps))} and does nothing for the others"
 
 
@@ -306,22 +298,24 @@ def relay(picture: Picture, fps: Fraction, quality: float, saved_kbps: float) ->
     saves = f"free {rate(saved_kbps)}" if saved_kbps > 0 else "take no more than now"
     return (
         f"a relay that passes on one stream would give {picture_at(picture, fps)} for all "
-        f"(quality {quality:.2f}) and {saves}"
+        f"({looks(quality)}) and {saves}"
     )
 
 
 def chosen_way(way: str, quality: float) -> str:
     """The way to divide that was chosen."""
-    return f"{way}, mean quality {quality:.2f}"
+    return f"{way}, looking {looks(quality)} on average"
 
 
-def other_division(way: str, quality: float, chosen: float, *, more_encodes: bool) -> str:
-    """How another way to divide compares."""
-    if abs(quality - chosen) < SAME_LOOK:
+def other_division(
+    way: str, quality: float, chosen: float, alike: float, *, more_encodes: bool
+) -> str:
+    """How another way to divide compares; differences up to ``alike`` are none."""
+    if abs(quality - chosen) <= alike:
         more = "more" if more_encodes else "fewer"
-        return f"{way} would look the same with {more} encodes"
-    word = "worse" if quality < chosen else "better, but not by enough for its encodes"
-    return f"{way} would be {abs(quality - chosen):.2f} {word}"
+        return f"{way} would look alike with {more} encodes"
+    word = "worse" if quality < chosen else "better"
+    return f"{way} would look {word}, {looks(quality)}"
 
 
 def impossible_way(way: str, because: str) -> str:
@@ -336,7 +330,7 @@ KEPT_BACK = "for the line's ups and downs"
 
 def part(picture: Picture, fps: Fraction, kbps: float, quality: float) -> str:
     """One destination's part of the line."""
-    return f"{settings(picture, fps, kbps)}, quality {quality:.2f}"
+    return f"{settings(picture, fps, kbps)}, looks {looks(quality)}"
 
 
 def shape_words(shapes: Sequence[Shape]) -> str:

@@ -6,10 +6,8 @@ from typing import assert_never
 
 from eager_kestrel.core.picture import frame_rate_text, picture_at
 from eager_kestrel.core.words import facts
-from eager_kestrel.core.words.numbers import kbit
+from eager_kestrel.core.words.numbers import kbit, looks
 
-BARELY = 0.01
-"""A difference in quality that few would see."""
 MACHINE_TOO = "; nor does this machine encode it in time"
 LEVEL_TABLES = {"h264": "H.264 table A-1", "hevc": "H.265 table A.8", "av1": "AV1 annex A"}
 
@@ -32,6 +30,7 @@ def reason(fact: facts.Fact) -> str:
             | facts.PictureUnderFloor()
             | facts.PictureTooSlow()
             | facts.PictureLooksBest()
+            | facts.PictureAlike()
         ):
             return _picture(fact)
         case (
@@ -91,9 +90,12 @@ def _picture(
     | facts.PictureEnough
     | facts.PictureUnderFloor
     | facts.PictureTooSlow
-    | facts.PictureLooksBest,
+    | facts.PictureLooksBest
+    | facts.PictureAlike,
 ) -> str:
     match fact:
+        case facts.PictureAlike():
+            return _alike(fact)
         case facts.PictureRewarded():
             they = _they(fact.platform, "deliver")
             return f"larger than your source, because {they} such pictures better"
@@ -108,20 +110,34 @@ def _picture(
         case facts.PictureUnderFloor():
             return (
                 f"{_they(fact.platform)} no less than {kbit(fact.floor_kbps)} of "
-                f"{picture_at(fact.next, fact.fps)}, which would look better even at "
+                f"{picture_at(fact.next, fact.fps)}, which would be sent even at "
                 f"{kbit(fact.kbps)}{MACHINE_TOO if fact.machine_too else ''}"
             )
         case facts.PictureTooSlow():
             return _too_slow(str(fact.next), fact.share, beside_others=fact.beside_others)
         case facts.PictureLooksBest():
-            worse = "look no better" if fact.quality - fact.next_quality < BARELY else "smear"
             return (
-                f"at {kbit(fact.kbps)} the next larger, {fact.next}, would {worse}: "
-                f"quality {fact.next_quality:.3f} against {fact.quality:.3f} "
-                f"for {fact.motion} motion"
+                f"at {kbit(fact.kbps)} the next larger, {fact.next}, would smear: "
+                f"{looks(fact.next_quality)} against {looks(fact.quality)} for {fact.motion} motion"
             )
         case never:
             assert_never(never)
+
+
+def _alike(fact: facts.PictureAlike) -> str:
+    ends = f"{fact.alike_least.lines} to {fact.alike_most.lines}"
+    if fact.because == "own":
+        why = f"{fact.picture} is your source's own"
+    elif fact.because == "named":
+        why = f"{fact.picture} is one {_they(fact.platform, 'name')}"
+    else:
+        why = f"{fact.picture} is {'customary' if fact.because == 'customary' else 'the best'}"
+    smears = ""
+    if fact.next is not None and fact.next_quality is not None:
+        smears = (
+            f"; {fact.next} would smear: {looks(fact.next_quality)} against {looks(fact.quality)}"
+        )
+    return f"{ends} lines look alike at {kbit(fact.kbps)}, and {why}{smears}"
 
 
 def _too_slow(what: str, share: float, *, beside_others: bool) -> str:
@@ -150,7 +166,7 @@ def _frame_rate(
         case facts.RateUnderFloor():
             return (
                 f"{_they(fact.platform)} no less than {kbit(fact.floor_kbps)} of "
-                f"{picture_at(fact.picture, fact.other)}, which would look better"
+                f"{picture_at(fact.picture, fact.other)}, which would be sent"
                 f"{MACHINE_TOO if fact.machine_too else ''}"
             )
         case facts.RateTooSlow():
@@ -159,7 +175,8 @@ def _frame_rate(
         case facts.RateLooksBest():
             return (
                 f"{frame_rate_text(fact.other)} frames a second would look worse at this bitrate: "
-                f"best quality there is {fact.other_quality:.3f} against {fact.quality:.3f}"
+                f"{looks(fact.other_quality)} at best against {looks(fact.quality)}, though "
+                f"smoothness is {fact.smooth:.0%} and not {fact.other_smooth:.0%}"
             )
         case never:
             assert_never(never)
@@ -215,7 +232,7 @@ def _form(
         case facts.PresetHeld():
             return (
                 f"the slowest that this machine holds: it takes {fact.load:.0%} of it, and "
-                f"{fact.share:.0%} are allowed"
+                f"{fact.share:.0%} are allowed{_buys(fact)}"
             )
         case facts.ColourRead():
             return f"what {_they(fact.platform, 'read')}; anything else shifts the colours"
@@ -225,6 +242,15 @@ def _form(
             return "a little softer than the source: moving detail costs bitrate and is not seen"
         case never:
             assert_never(never)
+
+
+def _buys(fact: facts.PresetHeld) -> str:
+    """What a preset buys, or costs, beside the usual one."""
+    if not fact.usual or round(fact.takes, 2) == 1:
+        return ""
+    if fact.takes < 1:
+        return f"; it looks like {1 / fact.takes - 1:.0%} more bitrate at {fact.usual} would"
+    return f"; it takes {fact.takes - 1:.0%} more bitrate than {fact.usual} for the same look"
 
 
 def _audio(fact: facts.AudioShared) -> str:
