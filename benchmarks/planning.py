@@ -56,7 +56,7 @@ def main() -> int:
     weighed = 0
     for name in PLATFORMS:
         field = field_of(show_for(name), guides[name], table, "h264")
-        field.best(safe)
+        field.chosen(safe)
         weighed += UPLINKS * len(field.candidates)
     swept = time.perf_counter() - began
     numbers = np.linspace(0, 1, weighed)

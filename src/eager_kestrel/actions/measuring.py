@@ -75,6 +75,8 @@ class Wish:
     """Pass over the proxy that the environment names."""
     practice: bool = False
     """The endpoint is a stand-in on loopback: other traffic of this machine does not matter."""
+    place: str = ""
+    """The name of the place, kept with the run."""
 
 
 def limits_of(seconds: str, data_limit: str | None) -> Limits:
@@ -108,6 +110,7 @@ class _Notebook:
     target: Target
     taken_at: datetime
     practice: bool
+    place: str = ""
     counted_by: str = ""
     address: str = ""
     background: Background | None = None
@@ -128,6 +131,7 @@ class _Notebook:
             version=__version__,
             endpoint=Endpoint(
                 url=self.target.shown,
+                place=self.place,
                 address=self.address,
                 bound_to=self.target.bind or "",
                 proxy=shown_url(self.target.proxy) if self.target.proxy else "",
@@ -163,7 +167,7 @@ def measure(wish: Wish, tell: Tell = tell_nobody) -> Run:
     notebook: _Notebook | None = None
     try:
         target = find_target(wish.url, wish.bind, estimate=wish.estimate, direct=wish.direct)
-        notebook = _Notebook(target, taken_at, wish.practice)
+        notebook = _Notebook(target, taken_at, wish.practice, wish.place)
         _tell_the_way(notebook, tell)
         _idle(notebook, tell)
         notebook.one = _load(notebook, "one connection", 1, wish.limits, tell)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, date, datetime
 from pathlib import Path
@@ -11,7 +12,9 @@ from eager_kestrel import __version__
 from eager_kestrel.core.errors import NotFoundError
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.line.hours import near_time, parse_time_of_day
+from eager_kestrel.core.line.run import Run
 from eager_kestrel.core.line.uplink import Uplink, assumed_uplink
+from eager_kestrel.core.names import nearest_name
 from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.plan.planner import plan as plan_of
 from eager_kestrel.core.show.show import Show
@@ -78,7 +81,9 @@ def uplink_from_number(written: str) -> Uplink:
     return assumed_uplink(Bitrate.parse(written), written)
 
 
-def uplink_from_history(days: float = RECENT_DAYS, around: str | None = None) -> Uplink:
+def uplink_from_history(
+    days: float = RECENT_DAYS, around: str | None = None, places: Sequence[str] = ()
+) -> Uplink:
     """The uplink of the runs kept lately.
 
     Runs against stand-ins count only when there are no real ones, and then only the latest.
@@ -86,6 +91,7 @@ def uplink_from_history(days: float = RECENT_DAYS, around: str | None = None) ->
     Args:
         days: how far back.
         around: a time of day (``"20:00"``); only runs within an hour and a half of it.
+        places: names or hosts, to take the runs towards; when none is named, that of the last run.
 
     Raises:
         NotFoundError: none is kept.
@@ -97,6 +103,8 @@ def uplink_from_history(days: float = RECENT_DAYS, around: str | None = None) ->
     wanted = parse_time_of_day(around) if around is not None else None
     with History() as history:
         kept = history.since(time.time() - days * 86400)
+    if places:
+        kept = _towards(kept, places)
     runs = kept if wanted is None else [run for run in kept if near_time(run, wanted)]
     if not runs:
         raise NotFoundError(
@@ -105,9 +113,22 @@ def uplink_from_history(days: float = RECENT_DAYS, around: str | None = None) ->
             else f"no run of the last {days:g} days is kept to plan from",
             'run eager-kestrel measure URL, or give --upload "12 Mbit/s"',
         )
-    uplink = uplink_of_history(runs)
+    uplink = uplink_of_history(runs, places)
     said = taken_around(uplink.said, around) if around else uplink.said
     return uplink.model_copy(update={"said": said})
+
+
+def _towards(runs: list[Run], places: Sequence[str]) -> list[Run]:
+    """The runs towards places.
+
+    Raises:
+        NotFoundError: none went towards one of them; suggests one.
+    """
+    known = sorted({run.place for run in runs if run.place})
+    for place in places:
+        if place not in known:
+            raise NotFoundError(f"no run went towards {place}", nearest_name(place, known, ""))
+    return [run for run in runs if run.place in places]
 
 
 def known_uplink(

@@ -12,6 +12,7 @@ from pathlib import Path
 
 from eager_kestrel.actions.practice import practice_line
 from eager_kestrel.actions.receiving import APP, Reception, reception
+from eager_kestrel.actions.settling import Settling, again_of
 from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal
 from eager_kestrel.core.checks.verdict import rehearsal_of
 from eager_kestrel.core.errors import InputError, UnitError
@@ -45,7 +46,9 @@ class Wish:
 
     seconds: float = 30.0
     settle: bool = False
-    """Whether to step down until a step holds."""
+    """Whether to close in on the most that holds."""
+    guides: Path | None = None
+    """A folder whose guides come first, to plan again by."""
     slowed_ms: float = 0.0
     """Added to each frame's encoding, to see what a slow machine does."""
     timeout_seconds: float = CONNECT_SECONDS
@@ -57,13 +60,20 @@ class Wish:
 
 @dataclass(frozen=True, slots=True)
 class Outcome:
-    """What came of it: every rehearsal, and the plan that held, if one did."""
+    """What came of it: every rehearsal, and the plan of the most that held, if anything did."""
 
     rehearsals: tuple[Rehearsal, ...]
+    """In the order they were made."""
     settled: Plan | None
 
+    @property
+    def best(self) -> Rehearsal:
+        """The one that held most; the last where none did."""
+        held = [seen for seen in self.rehearsals if seen.verdict.held]
+        return max(held, key=lambda seen: seen.total_kbps, default=self.rehearsals[-1])
 
-def wish_of(seconds: str, unsent: str, *, settle: bool) -> Wish:
+
+def wish_of(seconds: str, unsent: str, *, settle: bool, guides: Path | None = None) -> Wish:
     """How to rehearse, as written.
 
     Raises:
@@ -74,7 +84,7 @@ def wish_of(seconds: str, unsent: str, *, settle: bool) -> Wish:
         raise UnitError(f"{asked:g} s is no time to rehearse for", "write 1 s to 24 h")
     if not LEAST_UNSENT <= bytes_ <= MOST_UNSENT:
         raise UnitError(f'"{unsent}" is no send buffer', "write 4 KiB to 64 MiB")
-    return Wish(seconds=asked, settle=settle, unsent_bytes=bytes_)
+    return Wish(seconds=asked, settle=settle, guides=guides, unsent_bytes=bytes_)
 
 
 def destination_of(plan: Plan, platform: str | None) -> DestinationPlan:
@@ -101,7 +111,7 @@ def rehearse(
     wish: Wish,
     tell: Callable[[Moment], None] = lambda _: None,
 ) -> Outcome:
-    """Send a stand-in as planned; with ``settle``, step down until it holds.
+    """Send a stand-in as planned; with ``settle``, close in on the most that holds.
 
     Raises:
         NetworkError: the ingest cannot be reached or does not answer.
@@ -112,19 +122,17 @@ def rehearse(
         raise InputError(f"the plan has no settings for {chosen.title}", "plan again")
     now = Fallback(video=chosen.video, audio=chosen.audio, quality=chosen.quality or 0.0,
                    total_kbps=chosen.total_kbps, upload_kbps=0.0)  # fmt: skip
-    steps = (now, *chosen.steps_down)
-    done: list[Rehearsal] = []
-    at = 0
-    while True:
-        done.append(_once(chosen, steps[at], steps[at + 1 :], target, key, wish, tell))
-        verdict = done[-1].verdict
-        if verdict.held:
-            return Outcome(tuple(done), _settled(plan, chosen, steps, at))
-        settled = verdict.limited_by in ("ingest", None)  # no step down helps, or it was stopped
-        if not wish.settle or settled or at + 1 >= len(steps):
-            return Outcome(tuple(done), None)
-        at += 1 + (verdict.would_hold or 0)
-        time.sleep(BETWEEN_SECONDS)
+    settling = Settling((now, *chosen.steps_down), again_of(plan, chosen, wish.guides))
+    step: Fallback | None = now
+    while step is not None:
+        below = tuple(s for s in chosen.steps_down if s.total_kbps < step.total_kbps)
+        settling.noted(step, _once(chosen, step, below, target, key, wish, tell))
+        step = settling.next() if wish.settle else None
+        if step is not None:
+            time.sleep(BETWEEN_SECONDS)
+    done = tuple(seen for _, seen in settling.tried)
+    held = settling.held
+    return Outcome(done, None if held is None else _settled(plan, chosen, held))
 
 
 def _once(
@@ -159,13 +167,13 @@ def _once(
     )
 
 
-def _settled(plan: Plan, chosen: DestinationPlan, steps: tuple[Fallback, ...], at: int) -> Plan:
+def _settled(plan: Plan, chosen: DestinationPlan, step: Fallback) -> Plan:
     """The plan with the step that held in place of what was planned."""
-    step = steps[at]
+    below = tuple(s for s in chosen.steps_down if s.total_kbps < step.total_kbps)
     there = chosen.model_copy(
         update={
             "video": step.video, "audio": step.audio, "quality": step.quality,
-            "total_kbps": step.total_kbps, "steps_down": steps[at + 1 :],
+            "total_kbps": step.total_kbps, "steps_down": below,
         }
     )  # fmt: skip
     places = tuple(there if d is chosen else d for d in plan.destinations)

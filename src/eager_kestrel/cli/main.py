@@ -44,6 +44,7 @@ COMMANDS: dict[str, dict[str, str]] = {
     },
     "Measure": {
         "measure": "Measure what your upload carries on one connection, as a live stream feels it.",
+        "places": "Addresses to measure towards, by a name of your own: list, add, forget.",
         "runs": "What you measured before: list, show, by hour, import, export, forget, repair.",
         "nearest": "Rank a platform's ingest points by how fast they answer from here.",
     },

@@ -7,19 +7,26 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from eager_kestrel.cli.options import Figure, Json, PracticeName, single
+from eager_kestrel.cli.options import Figure, Json, PracticeName, complete_place, single
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
+    from contextlib import ExitStack
 
     from eager_kestrel.actions.measuring import Outcome
+    from eager_kestrel.actions.places import Towards
     from eager_kestrel.core.line.run import Run
 
 
 def measure(
     url: Annotated[
         str | None,
-        typer.Argument(metavar="[URL]", help="An http(s) address that takes uploads by POST."),
+        typer.Argument(
+            metavar="[URL|PLACE]",
+            autocompletion=complete_place,
+            help="An http(s) address that takes uploads by POST, or a place by name; left out, "
+            "the last one used.",
+        ),
     ] = None,
     practice: PracticeName = None,
     connections: Annotated[
@@ -60,12 +67,12 @@ def measure(
 
     from eager_kestrel.actions.measuring import Wish, limits_of, measure_repeatedly, pause_of
     from eager_kestrel.actions.measuring import measure as take
-    from eager_kestrel.actions.practice import practice_line, simulated_uplink
+    from eager_kestrel.actions.places import used
     from eager_kestrel.actions.runs import require_runs_file, write_runs
     from eager_kestrel.cli.screen import progress
     from eager_kestrel.core.errors import InputError
 
-    if (url is None) == (practice is None):
+    if url is not None and practice is not None:
         raise InputError("one address is needed", "give a URL, or --practice NAME")
     if sum((bind is not None, ipv4, ipv6)) > 1:
         raise InputError("--bind, --ipv4 and --ipv6 exclude each other", "give one of them")
@@ -79,11 +86,11 @@ def measure(
     leave_from = "0.0.0.0" if ipv4 else "::" if ipv6 else bind  # noqa: S104 - to leave from
     pause = pause_of(every, repeat)
     with ExitStack() as stack:
-        if practice is not None:
-            url = stack.enter_context(simulated_uplink(practice_line(practice))).url
+        where = _towards(url, practice, stack)
         wish = Wish(
-            url or "", connections, limits, leave_from, estimate, direct, practice is not None
-        )
+            where.url, connections, limits, leave_from, estimate, direct, practice is not None,
+            where.place,
+        )  # fmt: skip
         if repeat > 1:
             with progress(quiet=json) as tell:
                 outcomes = list(_told(measure_repeatedly(wish, repeat, pause, tell), keep))
@@ -94,9 +101,21 @@ def measure(
                 run = take(wish, tell)
             code = _one(run, keep, figure, json=json, samples=samples)
             taken = [run]
+        if taken and practice is None:
+            used(where)
         if out is not None:
             write_runs(taken, out)
     raise typer.Exit(code)
+
+
+def _towards(url: str | None, practice: str | None, stack: ExitStack) -> Towards:
+    """Where to: a simulated line, while the stack stands, or a place."""
+    from eager_kestrel.actions.places import Towards, towards
+    from eager_kestrel.actions.practice import practice_line, simulated_uplink
+
+    if practice is None:
+        return towards(url)
+    return Towards(stack.enter_context(simulated_uplink(practice_line(practice))).url, "")
 
 
 def _kept(run: Run) -> bool:

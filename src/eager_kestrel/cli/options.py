@@ -70,6 +70,13 @@ def complete_run(incomplete: str) -> list[str]:
     return [name for row in listed() if (name := row.id).startswith(incomplete)]
 
 
+def complete_place(incomplete: str) -> list[str]:
+    """Names of places for shell completion."""
+    from eager_kestrel.actions.places import names
+
+    return [name for name in names() if name.startswith(incomplete)]
+
+
 def complete_platform(incomplete: str) -> list[str]:
     """Platform names for shell completion."""
     from eager_kestrel.actions.planning import known_platforms
@@ -156,6 +163,15 @@ Reserves: TypeAlias = Annotated[
 ]
 Around: TypeAlias = Annotated[
     str | None, typer.Option(metavar="HH:MM", help="Plan from runs near this time of day.")
+]
+FromPlaces: TypeAlias = Annotated[
+    list[str] | None,
+    typer.Option(
+        "--from",
+        metavar="PLACE",
+        autocompletion=complete_place,
+        help="Plan from runs towards this place; several times for several; else the last one's.",
+    ),
 ]
 Days: TypeAlias = Annotated[
     int, typer.Option(min=1, max=3650, help="Plan from runs of this many days.")

@@ -13,6 +13,7 @@ from eager_kestrel.cli.options import (
     Codec,
     Days,
     Figure,
+    FromPlaces,
     GuideFolder,
     Json,
     Platforms,
@@ -54,6 +55,7 @@ def plan(
         typer.Option(metavar="DIR", help="Where a local copy would go: how long its disk lasts."),
     ] = None,
     around: Around = None,
+    from_: FromPlaces = None,
     days: Days = 14,
     codec: Codec = None,
     guides: GuideFolder = None,
@@ -87,7 +89,11 @@ def plan(
         warn(asked.note)
     uplink = None
     if sweep is None or needs_uplink(sweep):
-        uplink = uplink_from_history(days, around) if upload is None else uplink_from_number(upload)
+        uplink = (
+            uplink_from_history(days, around, from_ or ())
+            if upload is None
+            else uplink_from_number(upload)
+        )
     if sweep is not None:
         _sweep(sweep, asked.show, uplink, guides, figure, out, json=json)
         return

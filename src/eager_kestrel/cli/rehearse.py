@@ -39,7 +39,9 @@ def rehearse(
         str | None, typer.Option("--for", metavar="PLATFORM", help="Which one of the plan.")
     ] = None,
     seconds: Annotated[str, typer.Option(metavar="TIME", help="How long it has to hold.")] = "30 s",
-    settle: Annotated[bool, typer.Option("--settle", help="Step down until a step holds.")] = False,
+    settle: Annotated[
+        bool, typer.Option("--settle", help="Close in on the most that holds.")
+    ] = False,
     unsent: Annotated[
         str, typer.Option(metavar="SIZE", help="What may sit in the system's send buffer.")
     ] = "64 KiB",
@@ -59,14 +61,14 @@ def rehearse(
         rehearse_in_practice,
         wish_of,
     )
-    from eager_kestrel.cli.screen import console, print_json, warn
+    from eager_kestrel.cli.screen import print_json, warn
     from eager_kestrel.core.errors import InputError
 
     if (to is None) == (practice is None):
         raise InputError("one place to send to is needed", "give --to URL or --practice LINE")
     read = read_plan(plan)
     chosen = destination_of(read, platform)
-    wish = wish_of(seconds, unsent, settle=settle)
+    wish = wish_of(seconds, unsent, settle=settle, guides=guides)
     with _live(quiet=json) as tell:
         if practice is not None:
             name, rate = _line(practice)
@@ -76,7 +78,7 @@ def rehearse(
             outcome = rehearse_at(
                 read, chosen, to, wish, _ask if sys.stdin.isatty() else None, tell
             )
-    last = outcome.rehearsals[-1]
+    last = outcome.best
     if figure is not None:
         from eager_kestrel.report.rehearsal_figure import save_rehearsal_figure
 
@@ -87,9 +89,21 @@ def rehearse(
     if json:
         print_json(_document(outcome))
     else:
-        for one in outcome.rehearsals:
-            show_rehearsal(console(), one)
-    raise typer.Exit(0 if last.verdict.held else 1)
+        _show(outcome, chosen.name)
+    raise typer.Exit(0 if outcome.settled is not None else 1)
+
+
+def _show(outcome: Outcome, name: str) -> None:
+    """Every rehearsal, and the most that held."""
+    from eager_kestrel.actions.rehearsing import destination_of
+    from eager_kestrel.cli.screen import console
+
+    for one in outcome.rehearsals:
+        show_rehearsal(console(), one)
+    if outcome.settled is not None and len(outcome.rehearsals) > 1:
+        there = destination_of(outcome.settled, name)
+        assert there.video is not None
+        console().print(words.settled(there.video.words, there.total_kbps))
 
 
 def _line(written: str) -> tuple[str | None, str | None]:
@@ -122,9 +136,9 @@ def _live(*, quiet: bool) -> Iterator[Callable[[Moment], None]]:
 
 
 def _document(outcome: Outcome) -> dict[str, object]:
-    *before, last = (r.model_dump(mode="json") for r in outcome.rehearsals)
-    return last | {
-        "before": before,
+    others = [r.model_dump(mode="json") for r in outcome.rehearsals if r is not outcome.best]
+    return outcome.best.model_dump(mode="json") | {
+        "before": others,
         "settled": outcome.settled.model_dump(mode="json") if outcome.settled else None,
     }
 

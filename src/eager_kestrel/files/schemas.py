@@ -22,6 +22,7 @@ KINDS: dict[str, tuple[str, str]] = {
     "run": ("listings", "RunDocument"),
     "runs": ("listings", "RunsDocument"),
     "run-list": ("listings", "RunList"),
+    "places": ("line.places", "Places"),
     "hours": ("line.hours", "Hours"),
     "ranking": ("line.ingest_ranking", "Ranking"),
     "rankings": ("listings", "Rankings"),

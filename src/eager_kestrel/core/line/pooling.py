@@ -7,6 +7,8 @@ nothing of other hours, so its interval is widened downwards and the uplink says
 
 from __future__ import annotations
 
+from collections.abc import Collection
+
 import numpy as np
 
 from eager_kestrel.core.arrays import Floats
@@ -95,18 +97,25 @@ def uplink_of_readings(readings: list[Run]) -> Uplink:
     )
 
 
-def uplink_of_history(runs: list[Run]) -> Uplink:
+def uplink_of_history(runs: list[Run], places: Collection[str] = ()) -> Uplink:
     """The uplink of what is kept: real runs count first, then readings, then the last practice.
+
+    A run towards one far end says little of another, so places are never mixed unless asked for.
 
     Args:
         runs: of any kind, oldest first, at least one.
+        places: to take the runs towards; when none is named, that of the last run.
 
     Raises:
         FormatError: nothing usable among them.
     """
     of_kind = {kind: [run for run in runs if run.kind == kind] for kind in KINDS}
-    if of_kind["measured"]:
-        return uplink_of(of_kind["measured"])
+    if measured := of_kind["measured"]:
+        wanted = places or {measured[-1].place}
+        taken = [run for run in measured if run.place in wanted]
+        uplink = uplink_of(taken)
+        said = words.towards(uplink.said, sorted(wanted), len(measured) - len(taken))
+        return uplink.model_copy(update={"said": said})
     if of_kind["reading"]:
         return uplink_of_readings(of_kind["reading"])
     return uplink_of(of_kind["practice"][-1:])

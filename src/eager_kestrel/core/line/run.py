@@ -66,6 +66,8 @@ class Endpoint(Frozen):
 
     url: str
     """Without user information or query."""
+    place: str = ""
+    """The name it goes by here, if any."""
     address: str = ""
     """The peer's address as connected."""
     bound_to: str = ""
@@ -110,6 +112,11 @@ class Run(Frozen):
     """Everything the test delivered in its phases."""
     reading_kbps: float | None = None
     """A rate somebody read elsewhere and imported; then there are no samples."""
+
+    @property
+    def place(self) -> str:
+        """What runs towards the same far end have in common: its name, or its host."""
+        return self.endpoint.place or urlsplit(self.endpoint.url).hostname or ""
 
     @property
     def kind(self) -> Kind:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words.numbers import rate
 
@@ -38,6 +40,15 @@ def readings(count: int, spread: float) -> str:
         f"{count} imported readings, which say nothing of single connections or "
         f"dips, so a spread of {spread:.0%} at least is assumed"
     )
+
+
+def towards(said: str, places: Sequence[str], left_out: int) -> str:
+    """Of an uplink whose runs all went towards some places."""
+    named = " and ".join(place for place in places if place)
+    if not named:
+        return said
+    rest = f"; {left_out} towards other places are left out (--from)" if left_out else ""
+    return f"{said} towards {named}{rest}"
 
 
 def taken_around(said: str, hour: str) -> str:
@@ -161,6 +172,11 @@ def going(
         f"{seconds:5.1f} s  {delivered_kbps:,.0f} kbit/s  waiting "
         f"{backlog_seconds:.2f} s  encoder {encoder_seconds:.2f} s behind"
     )
+
+
+def settled(settings: str, total_kbps: float) -> str:
+    """What rehearsing closed in on."""
+    return f"The most that held: {settings}, {rate(total_kbps)} in all."
 
 
 def step_down(number: int) -> str:

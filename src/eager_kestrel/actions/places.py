@@ -1,0 +1,99 @@
+"""Places by name: add, list, forget, and which one ``measure`` means."""
+
+from __future__ import annotations
+
+import contextlib
+from typing import NamedTuple
+
+from eager_kestrel.core.errors import InputError, KestrelError
+from eager_kestrel.core.line.places import NamedPlace, Places, require_name
+from eager_kestrel.files.places import read_places, write_places
+from eager_kestrel.net.addresses import parse_address
+
+SCHEMES = ("http", "https")
+EXAMPLE = "https://HOST/PATH, an address that takes uploads by POST"
+
+
+class Towards(NamedTuple):
+    """Where a measurement goes."""
+
+    url: str
+    place: str
+    """Its name; empty where it has none."""
+
+
+def listed() -> Places:
+    """All that are kept."""
+    return read_places()
+
+
+def add(name: str, url: str) -> Places:
+    """Give an address a name, or a name another address.
+
+    Raises:
+        InputError: the name or the address is none, or the address holds a secret.
+        StorageError: it cannot be kept.
+    """
+    address = parse_address(url, SCHEMES, EXAMPLE)
+    if address.user is not None or address.query:
+        raise InputError(
+            "that address has user information or a query, which may be secret, so it is not kept",
+            "give a place without them",
+        )
+    places = read_places().with_(NamedPlace(name=require_name(name), url=address.url))
+    write_places(places)
+    return places
+
+
+def forget(name: str) -> Places:
+    """Take a name away; runs towards it stay.
+
+    Raises:
+        NotFoundError: there is none.
+    """
+    places = read_places().without(name)
+    write_places(places)
+    return places
+
+
+def towards(written: str | None) -> Towards:
+    """The place that is meant: an address, a name, or the last one used.
+
+    Raises:
+        NotFoundError: no place has that name.
+        InputError: nothing was given and nothing was used before.
+    """
+    if written is not None and "://" in written:
+        known = next((p for p in _known().places if p.url == written), None)
+        return Towards(written, "" if known is None else known.name)
+    places = read_places()
+    if written is not None:
+        return Towards(places.find(written).url, written)
+    if places.last is None:
+        raise InputError("one address is needed", "give a URL, or --practice NAME")
+    return towards(places.last)
+
+
+def used(where: Towards) -> None:
+    """Remember it as the last one used; an address that may hold a secret is not.
+
+    A disk that does not take it is no reason to fail.
+    """
+    with contextlib.suppress(KestrelError):
+        address = parse_address(where.url, SCHEMES, EXAMPLE)
+        if where.place or (address.user is None and not address.query):
+            places = read_places()
+            write_places(places.model_copy(update={"last": where.place or where.url}))
+
+
+def names() -> list[str]:
+    """For completion."""
+    return [place.name for place in _known().places]
+
+
+def _known() -> Places:
+    """All, or none where they cannot be read."""
+    try:
+        return read_places()
+    except KestrelError:
+        return Places()
