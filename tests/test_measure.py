@@ -69,9 +69,10 @@ def test_a_practice_line_is_measured_kept_and_planned_from(kestrel: Kestrel) -> 
 
 def test_the_data_limit_is_kept_and_said(kestrel: Kestrel) -> None:
     with simulated_uplink(practice_line(rate=EIGHT)) as up:
-        run = measured(kestrel, up.url, "--data-limit", "1.5 MB", seconds="8 s").document
+        run = measured(kestrel, up.url, "--data-limit", "3 MB", seconds="8 s").document
     assert run["one_connection"]["ended"] == "data"
-    assert 1_400_000 <= run["data_used_bytes"] <= 1_505_000  # with the heads of requests
+    assert 2_800_000 <= run["data_used_bytes"] <= 3_010_000  # with the heads of requests
+    assert run["one_connection"]["typical_kbps"] == pytest.approx(8000, rel=0.03)
 
 
 def test_a_phase_leaves_the_line_clean(kestrel: Kestrel) -> None:

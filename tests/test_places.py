@@ -65,7 +65,7 @@ def test_a_place_is_measured_by_name_and_then_by_nothing(kestrel: Kestrel) -> No
     assert kestrel("plan", "--for", "oxbow", "--from", "home").code == 0
     assert 'write "home"' in kestrel("plan", "--for", "oxbow", "--from", "hom").error_line
     assert kestrel("places", "forget", "home").code == 0
-    assert 'no place is called "home"' in kestrel("measure", "home").error_line
+    assert '"home" is no address, and no place of yours' in kestrel("measure", "home").error_line
     assert len(kestrel("runs", "list", "--json").document["runs"]) == 3
 
 

@@ -351,12 +351,13 @@ def _sample(
             at = arrivals.until(began + tick * SAMPLE_SECONDS, samples.last_second_kbps())
             if at is not None:  # small requests ride on the same line
                 samples.add(at - began, arrivals.seen - base + trips.delivered_bytes())
-            now, delivered = time.monotonic() - began, samples.delivered[-1]
+            now = time.monotonic() - began
             if load.failure is not None:
                 return "failed"
-            if load.spent and samples.still_for(QUIET_SECONDS):
+            if load.spent and began + now - arrivals.grew_at >= QUIET_SECONDS:
+                samples.end_at(arrivals.grew_at - began)  # what comes after says nothing
                 return "data"
-            if limit := limit_reached(now, used_before + delivered, limits):
+            if limit := limit_reached(now, used_before + arrivals.seen - base, limits):
                 return limit
             trips.pace(samples.last_second_kbps())
             if tick % LOOK_EVERY_SAMPLES == 0:

@@ -68,6 +68,10 @@ def towards(written: str | None) -> Towards:
         return Towards(written, "" if known is None else known.name)
     places = read_places()
     if written is not None:
+        if not places.is_like(written):
+            raise InputError(
+                f'"{written}" is no address, and no place of yours', f"write {EXAMPLE}"
+            )
         return Towards(places.find(written).url, written)
     if places.last is None:
         raise InputError("one address is needed", "give a URL, or --practice NAME")

@@ -5,7 +5,8 @@ from __future__ import annotations
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from itertools import pairwise
+
+import numpy as np
 
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.line.progress import Learned, Tell
@@ -23,6 +24,8 @@ SILENT_SECONDS = 0.25
 """With nothing for so long the line stands still; for less, a packet is still on its way."""
 QUIET_SECONDS = 0.3
 """After the last byte that was allowed: what was written has arrived."""
+SPAN_SECONDS = 0.5
+"""Over which a rate is taken where little was sent."""
 LEAST_LOAD_SECONDS = 3.0
 """Of load, for a ramp and a little that is steady."""
 
@@ -44,13 +47,11 @@ class Samples:
         """All of them."""
         return Series(seconds=tuple(self.seconds), delivered_bytes=tuple(self.delivered))
 
-    def still_for(self, seconds: float) -> bool:
-        """Whether nothing more was delivered for so long."""
-        since = next(
-            at for at, count in zip(self.seconds, self.delivered, strict=True)
-            if count == self.delivered[-1]
-        )  # fmt: skip
-        return self.seconds[-1] - since >= seconds
+    def end_at(self, seconds: float) -> None:
+        """Leave out what was noted after a moment."""
+        while len(self.seconds) > 1 and self.seconds[-1] > seconds + 1e-4:
+            self.seconds.pop()
+            self.delivered.pop()
 
     def last_second_kbps(self) -> float:
         """Over the last second."""
@@ -96,13 +97,10 @@ class Arrivals:
 
 def too_little(samples: Samples, limits: Limits) -> InputError:
     """The data limit was used up before anything steady was seen: what would do."""
-    fastest = max(
-        (b - a) / max(later - sooner, SAMPLE_SECONDS)
-        for (sooner, later), (a, b) in zip(
-            pairwise(samples.seconds), pairwise(samples.delivered), strict=True
-        )
-    )
-    seconds = max(samples.seconds[-1] - QUIET_SECONDS, SAMPLE_SECONDS)
+    at, count = np.array(samples.seconds), np.array(samples.delivered, dtype=np.float64)
+    before = np.interp(at - SPAN_SECONDS, at, count)
+    fastest = float(((count - before) / SPAN_SECONDS).max())
+    seconds = max(samples.seconds[-1], SAMPLE_SECONDS)
     rate = Bitrate.from_kbps(fastest / 125)
     wanted = DataSize(int(fastest * LEAST_LOAD_SECONDS))
     return InputError(

@@ -68,7 +68,7 @@ def measure(
     from eager_kestrel.actions.measuring import Wish, limits_of, measure_repeatedly, pause_of
     from eager_kestrel.actions.measuring import measure as take
     from eager_kestrel.actions.places import used
-    from eager_kestrel.actions.runs import require_runs_file, write_runs
+    from eager_kestrel.actions.runs import write_runs
     from eager_kestrel.cli.screen import progress
     from eager_kestrel.core.errors import InputError
 
@@ -76,12 +76,7 @@ def measure(
         raise InputError("one address is needed", "give a URL, or --practice NAME")
     if sum((bind is not None, ipv4, ipv6)) > 1:
         raise InputError("--bind, --ipv4 and --ipv6 exclude each other", "give one of them")
-    if figure is not None:
-        from eager_kestrel.report.figures import require_kind
-
-        require_kind(figure)
-    if out is not None:
-        require_runs_file(out)
+    _require_files(figure, out)
     limits = limits_of(seconds, data_limit)
     leave_from = "0.0.0.0" if ipv4 else "::" if ipv6 else bind  # noqa: S104 - to leave from
     pause = pause_of(every, repeat)
@@ -106,6 +101,17 @@ def measure(
         if out is not None:
             write_runs(taken, out)
     raise typer.Exit(code)
+
+
+def _require_files(figure: Path | None, out: Path | None) -> None:
+    """Refuse names of files that cannot be written, before anything is measured."""
+    from eager_kestrel.actions.runs import require_runs_file
+    from eager_kestrel.report.figures import require_kind
+
+    if figure is not None:
+        require_kind(figure)
+    if out is not None:
+        require_runs_file(out)
 
 
 def _towards(url: str | None, practice: str | None, stack: ExitStack) -> Towards:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import difflib
 import re
 
 from eager_kestrel.core.document import Frozen, format_name
@@ -38,6 +39,11 @@ class Places(Frozen):
         known = [place.name for place in self.places]
         instead = "" if known else "places add NAME URL makes one"
         raise NotFoundError(f'no place is called "{name}"', nearest_name(name, known, instead))
+
+    def is_like(self, name: str) -> bool:
+        """Whether it is a name, or nearly one."""
+        known = [place.name for place in self.places]
+        return bool(difflib.get_close_matches(name.lower(), known, n=1, cutoff=0.5))
 
     def with_(self, place: NamedPlace) -> Places:
         """With one more, or with another address for a name there is."""
