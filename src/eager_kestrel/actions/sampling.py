@@ -98,8 +98,9 @@ class Arrivals:
 def too_little(samples: Samples, limits: Limits) -> InputError:
     """The data limit was used up before anything steady was seen: what would do."""
     at, count = np.array(samples.seconds), np.array(samples.delivered, dtype=np.float64)
-    before = np.interp(at - SPAN_SECONDS, at, count)
-    fastest = float(((count - before) / SPAN_SECONDS).max())
+    since = np.maximum(at - SPAN_SECONDS, 0.0)
+    gained = count - np.interp(since, at, count)
+    fastest = float((gained / np.maximum(at - since, SAMPLE_SECONDS)).max())
     seconds = max(samples.seconds[-1], SAMPLE_SECONDS)
     rate = Bitrate.from_kbps(fastest / 125)
     wanted = DataSize(int(fastest * LEAST_LOAD_SECONDS))

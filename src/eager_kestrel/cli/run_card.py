@@ -48,7 +48,8 @@ def show_run(screen: Console, run: Run, found: RunSummary) -> None:
                      f"jitter {idle.jitter_ms:.1f} ms{full}")  # fmt: skip
     used = DataSize(run.data_used_bytes)
     card.add_row("data used", str(used), f"counted by {run.counted_by}")
-    title = f"One connection to {run.endpoint.url}{' (cut short)' if run.partial else ''}"
+    where = f"{run.endpoint.place}, {run.endpoint.url}" if run.endpoint.place else run.endpoint.url
+    title = f"One connection to {where}{' (cut short)' if run.partial else ''}"
     screen.print(
         Panel(card, title=Text(title), title_align="left", border_style="green", padding=(0, 1))
     )
