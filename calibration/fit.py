@@ -23,7 +23,7 @@ from scipy.optimize import least_squares
 from eager_kestrel.core.choice.alike import band_of
 from eager_kestrel.core.choice.quality import QualityTable, quality, smoothness
 from eager_kestrel.core.show.show import MOTIONS, Motion
-from measure import PICTURES, USUAL, Point
+from measure import PICTURES, SPEEDS, USUAL, Point
 
 REFERENCE, VIEWED = 1280 * 720, 1920 * 1080
 SOFT = 0.03
@@ -34,7 +34,7 @@ START = {
     "size_exponent": 0.4, "rate_exponent": 0.4, "half_kbps": 600.0, "steepness": 1.4,
     "half_pixels": 100_000.0, "detail_steepness": 1.3,
 }  # fmt: skip
-PULL = 0.02
+PULL = 0.08
 """How much a parameter that the points say little of is held to its start."""
 
 
@@ -120,15 +120,33 @@ def table_of(points: Sequence[Point], start: QualityTable) -> QualityTable:
     found = of_kinds(points)
     motions = {m: with_parameters(start, m, found[m].kind()).motion[m] for m in MOTIONS}
     table = start.model_copy(update={"motion": motions})
-    codec = {"h264": 1.0} | {
-        c: factor(points, found, c, USUAL[c], "h264", USUAL["h264"]) for c in ("hevc", "av1")
-    }
+    codec = dict(start.codec)
+    for name in {p.codec for p in points if p.preset == USUAL[p.codec]} - {"h264"}:
+        codec[name] = factor(points, found, name, USUAL[name], "h264", USUAL["h264"])
     preset: dict[str, dict[str, float]] = {}
     for name in ("h264", "av1"):
         tried = {p.preset for p in points if p.codec == name and p.preset}
         by_speed = {p: factor(points, found, name, p, name, USUAL[name]) for p in tried}
-        preset[name] = dict(sorted(by_speed.items(), key=lambda pair: -pair[1]))
+        flat = never_rising({p: by_speed[p] for p in SPEEDS[name] if p in tried})
+        own = flat.get(USUAL[name], 1.0)
+        preset[name] = {p: round(value / own, 3) for p, value in flat.items()}
     return table.model_copy(update={"codec": codec, "preset": preset})
+
+
+def never_rising(factors: dict[str, float]) -> dict[str, float]:
+    """Factors from fast to slow, neighbours that rise pooled into their geometric mean.
+
+    A slower preset that takes more bitrate is the noise of a few scenes (pool adjacent violators:
+    Barlow et al., "Statistical Inference under Order Restrictions", 1972).
+    """
+    pools: list[list[float]] = []
+    for value in factors.values():
+        pools.append([value])
+        while len(pools) > 1 and _geometric_mean(pools[-2]) < _geometric_mean(pools[-1]):
+            last = pools.pop()
+            pools[-1].extend(last)
+    flat = [round(_geometric_mean(pool), 3) for pool in pools for _ in pool]
+    return dict(zip(factors, flat, strict=True))
 
 
 def with_parameters(table: QualityTable, motion: Motion, own: dict[str, float]) -> QualityTable:
@@ -201,22 +219,34 @@ TRIED_KBPS = np.geomspace(250, 12_000, 24)
 def measured_curves(points: Sequence[Point], fps: int, kbps: np.ndarray) -> np.ndarray:
     """VMAF / 100 of each of ``PICTURES`` of one scene at bitrates; shape (pictures, bitrates).
 
-    Straight in the logarithm of bitrate between the points and below them; the last value above.
-    NaN for a picture that was not measured.
+    Straight in the logarithm of bitrate between the points. Beyond them, where no picture measured
+    there is likely to be the best, as the scene's own fit goes on from the last one. NaN for a
+    picture that was not measured.
     """
+    scene = fitted([p for p in points if p.fps == fps or p.kbps == 0]).of(points[0].scene)
     rows = []
-    for width, _ in PICTURES:
+    for width, height in PICTURES:
         own = sorted((p for p in points if (p.width, p.fps) == (width, fps) and p.kbps > 0),
                      key=lambda p: p.kbps)  # fmt: skip
         if len(own) < 2:
             rows.append(np.full(kbps.shape, np.nan))
             continue
         at, value = np.log([p.kbps for p in own]), seen(own)
-        slope = (value[1] - value[0]) / (at[1] - at[0])
-        below = value[0] + slope * (np.log(kbps) - at[0])
-        inside = np.interp(np.log(kbps), at, value)
-        rows.append(np.where(np.log(kbps) < at[0], np.maximum(below, 0.0), inside))
+        ends = np.clip(np.log(kbps), at[0], at[-1])
+        beyond = _curve(scene, width * height, fps, kbps)
+        beyond = beyond - _curve(scene, width * height, fps, np.exp(ends))
+        rows.append(np.clip(np.interp(ends, at, value) + beyond, 0.0, 1.0))
     return np.array(rows)
+
+
+def _curve(own: dict[str, float], pixels: int, fps: int, kbps: np.ndarray) -> np.ndarray:
+    """The model of one scene at bitrates."""
+    half = own["half_kbps"] * (pixels / REFERENCE) ** own["size_exponent"]
+    half *= (fps / 30) ** own["rate_exponent"]
+    left = 1 / (1 + (half / kbps) ** own["steepness"])
+    detail = 1 / (1 + (own["half_pixels"] / pixels) ** own["detail_steepness"])
+    whole = 1 / (1 + (own["half_pixels"] / VIEWED) ** own["detail_steepness"])
+    return np.asarray(left * detail / whole)
 
 
 def smooth(table: QualityTable, motion: Motion, fps: int) -> float:
@@ -253,15 +283,39 @@ def regret(points: Sequence[Point], table: QualityTable, motion: Motion, fps: in
                   100 * (top - there[taken, columns]))  # fmt: skip
 
 
-def left_out(points: Sequence[Point], table: QualityTable) -> list[Regret]:
-    """Of every scene, by parameters fitted to the other scenes of its kind."""
-    found = []
+def without(points: Sequence[Point]) -> dict[str, dict[str, float]]:
+    """Of every scene, its kind's parameters fitted to the other scenes of that kind."""
+    found = {}
     for motion in MOTIONS:
         own = [p for p in usual(points) if p.motion == motion]
         for scene in dict.fromkeys(p.scene for p in own):
-            rest = fitted([p for p in own if p.scene != scene])
-            there = with_parameters(table, motion, rest.kind())
-            of_scene = [p for p in own if p.scene == scene]
-            found += [regret(of_scene, there, motion, fps)
-                      for fps in sorted({p.fps for p in of_scene})]  # fmt: skip
+            found[scene] = fitted([p for p in own if p.scene != scene]).kind()
+    return found
+
+
+def left_out(
+    points: Sequence[Point], table: QualityTable, kinds: dict[str, dict[str, float]]
+) -> list[Regret]:
+    """Of every scene, by parameters fitted without it."""
+    found = []
+    for scene, kind in kinds.items():
+        of_scene = [p for p in usual(points) if p.scene == scene]
+        motion: Motion = of_scene[0].motion  # type: ignore[assignment]
+        there = with_parameters(table, motion, kind)
+        found += [regret(of_scene, there, motion, fps) for fps in sorted({p.fps for p in of_scene})]
+    return found
+
+
+BANDS = (0.005, 0.01, 0.015, 0.02, 0.025, 0.03, 0.04)
+
+
+def bands(
+    points: Sequence[Point], table: QualityTable, kinds: dict[str, dict[str, float]]
+) -> dict[float, tuple[float, float]]:
+    """For each band the mean regret of the best, and of what is taken, on footage left out."""
+    found = {}
+    for band in BANDS:
+        tried = left_out(points, table.model_copy(update={"alike": band}), kinds)
+        found[band] = (float(np.mean([r.best.mean() for r in tried])),
+                       float(np.mean([r.taken.mean() for r in tried])))  # fmt: skip
     return found

