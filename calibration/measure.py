@@ -40,7 +40,7 @@ FEW_PICTURES, FEW_KBPS = ((1920, 1080), (1280, 720), (768, 432)), 3
 """For the other codecs, whose parameters but one are those of H.264."""
 PRESET_KBPS = (800, 1600, 3200)
 PRESET_SCENES = ("desk", "dog", "wheel", "chase")
-CODEC_SCENES = ("desk", "hall", "dog", "look", "wheel", "turn", "chase", "fight")
+CODEC_SCENES = PRESET_SCENES
 X264_PRESETS = ("ultrafast", "superfast", "faster", "fast", "medium", "slow")
 AV1_PRESETS = ("6", "7", "9", "10", "11", "12")
 SPEEDS = {

@@ -204,7 +204,7 @@ class Field:
     def in_room(self, room: float) -> Field:
         """The same candidates with so much of what may be used of the machine, 1 being all."""
         machine, speed = self.show.machine, self.pixels * self.fps
-        if not machine.encoders:
+        if not any(encoder.codec == self.codec for encoder in machine.encoders):
             return self
         takes = preset_takes(self.show, self.table, self.codec, speed, room)
         rules = self.rules_kbps.copy()

@@ -21,7 +21,6 @@ from eager_kestrel.core.division.knapsack import (
     Choices,
     cells_for,
     cells_of,
-    cells_of_machine,
     load_cells,
 )
 from eager_kestrel.core.guide.guide import Guide
@@ -115,7 +114,7 @@ def encode_of(
         guide=joint,
         guides=guides,
         field=made,
-        choices=Choices(found.cells, found.loads, weight * found.best_quality),
+        choices=Choices(found.cells, found.levels, weight * found.best_quality),
         safe_kbps=safe[found.rows],
         levels=found.levels,
         looks=found.quality,
@@ -129,7 +128,6 @@ class _Kept(NamedTuple):
     rows: Indices
     """Of the safe rate each is made for."""
     cells: Indices
-    loads: Indices
     levels: Indices
     """Of the machine, the cells there were room for."""
     quality: Floats
@@ -167,28 +165,13 @@ def _undominated(made: Field, safe: Floats) -> _Kept:
         known = np.maximum.accumulate(reached)[cells]
         better = quality > np.maximum(before, known) + TINY
         rows, taken = at[better], chosen[at[better]]
-        loads = _loads(there, float(level) / LOAD_CELLS)[taken]
-        kept.append(_Kept(rows, cells[better], loads, np.full(rows.size, level, dtype=np.intp),
-                          judged[rows, taken], quality[better]))  # fmt: skip
+        levels = np.full(rows.size, level, dtype=np.intp)
+        kept.append(_Kept(rows, cells[better], levels, judged[rows, taken], quality[better]))
         np.maximum.at(reached, cells[better], quality[better])
     if not kept:
         nothing = np.zeros(0, np.intp)
-        return _Kept(nothing, nothing, nothing, nothing, np.zeros(0), np.zeros(0))
+        return _Kept(nothing, nothing, nothing, np.zeros(0), np.zeros(0))
     return _Kept(*(np.concatenate(column) for column in zip(*kept, strict=True)))
-
-
-def _loads(made: Field, room: float) -> Indices:
-    """Of each candidate at the slowest preset in some room, in cells; 0 where nothing is known."""
-    machine = made.show.machine
-    if not machine.encoders:
-        return np.zeros(len(made.candidates), dtype=np.intp)
-    speed = made.pixels * made.fps
-    slowest = np.full_like(speed, machine.most_pixels(made.codec))
-    for encoder in sorted(machine.encoders, key=lambda e: -e.holds.pixels_per_second):
-        holds = encoder.holds.pixels_per_second * machine.share
-        if encoder.codec == made.codec:
-            slowest = np.where(holds * room >= speed, holds, slowest)
-    return cells_of_machine(speed / slowest)
 
 
 def _most_useful(made: Field) -> float:

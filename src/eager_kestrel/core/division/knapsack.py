@@ -50,11 +50,6 @@ def load_cells(load: float) -> int:
     return ceil(load * LOAD_CELLS - 1e-9)
 
 
-def cells_of_machine(loads: Floats) -> Indices:
-    """The same for an array of them."""
-    return np.ceil(loads * LOAD_CELLS - 1e-9).astype(np.intp)
-
-
 class Table:
     """The best worth of some encodes for every amount of line and machine; -inf where none fits."""
 
