@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 import numpy as np
+from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from eager_kestrel.core.choice.quality import QualityTable, quality
@@ -14,6 +15,7 @@ from eager_kestrel.report.figures import CARE, FAINT, GOOD, INK, LINE, PALE, sav
 from fit import TRIED_KBPS, Fitted, Regret, measured_curves, modelled, seen, usual
 from measure import PICTURES, Point
 
+TICKS = (250, 500, 1000, 2000, 4000, 8000)
 SHADES = (GOOD, LINE, CARE, "#7a5195", "#b08d2f", PALE)
 
 
@@ -26,6 +28,12 @@ def _panels(title: str) -> tuple[Figure, np.ndarray]:
         ax.grid(color=FAINT, linewidth=0.6)
         ax.set_axisbelow(True)
     return figure, axes
+
+
+def _bitrates(ax: Axes) -> None:
+    ax.set_xscale("log")
+    ax.set_xticks(TICKS, [f"{kbps:,}" for kbps in TICKS])
+    ax.minorticks_off()
 
 
 def draw_fit(points: Sequence[Point], found: dict[str, Fitted], path: Path) -> None:
@@ -62,7 +70,7 @@ def draw_crossovers(points: Sequence[Point], shipped: QualityTable, path: Path) 
                          TRIED_KBPS[None, :])  # fmt: skip
         ax.step(TRIED_KBPS, lines[judged.argmax(axis=0)] - 6, where="mid", color=INK, linewidth=2,
                 linestyle="--", label="model")  # fmt: skip
-        ax.set_xscale("log")
+        _bitrates(ax)
         ax.set_title(motion, fontsize=11, color=INK, loc="left")
         ax.set_yticks(lines)
         ax.set_ylabel("lines", fontsize=9)
@@ -84,8 +92,8 @@ def draw_regret(points: Sequence[Point], found: Sequence[Regret], path: Path) ->
             ax.plot(TRIED_KBPS, each.taken, style, color=shade, linewidth=1.5,
                     label=f"{each.scene} at {each.fps}")  # fmt: skip
         ax.axhline(3, color=PALE, linewidth=1)
-        ax.set_xscale("log")
-        ax.set_ylim(0, 8)
+        _bitrates(ax)
+        ax.set_ylim(0, max(8.0, 1.05 * max(float(each.taken.max()) for each in own)))
         ax.set_title(motion, fontsize=11, color=INK, loc="left")
         ax.set_ylabel("VMAF below the best picture", fontsize=9)
         ax.set_xlabel("kbit/s", fontsize=9)

@@ -362,7 +362,7 @@ def test_presets_of_all_encodes_hold_side_by_side(kbps: float, wanted: Show) -> 
 @settings(max_examples=25)
 @given(st.floats(1500, 25_000), shows)
 def test_an_encode_more_is_only_made_where_it_is_seen(kbps: float, wanted: Show) -> None:
-    """With fewer encodes some destination would look worse than the best division shows it."""
+    """Fewer would look worse on average, or to some destination by far; by trying every way."""
     safe = planned(kbps, wanted).budget.safe_kbps
     ruled = [GUIDES[d.platform].under(d.standing) for d in wanted.destinations]
     tried = Groupings(wanted, ruled, TABLE, safe)
@@ -373,16 +373,20 @@ def test_an_encode_more_is_only_made_where_it_is_seen(kbps: float, wanted: Show)
     every = [d for g in groupings(everyone) if all(
         len(m) == 1 or wanted.destinations[i].encode != "own" for m in g for i in m
     ) and not isinstance(d := tried.divided(g), str)]  # fmt: skip
-    top = max(every, key=lambda d: d.worth)
-    seen = {m: e.best_quality(c) for e, c in zip(top.encodes, top.taken, strict=True)
-            for m in e.members}  # fmt: skip
+    best = max(every, key=lambda d: d.worth).best_looks()
+    total = sum(tried.weights)
+
+    def worse(own: dict[int, float]) -> tuple[float, float]:
+        losses = {m: best[m] - own[m] for m in own}
+        return sum(tried.weights[m] * x for m, x in losses.items()) / total, max(losses.values())
+
     for division in every:
-        worst = min(e.looks[c] - seen[m] for e, c in zip(division.encodes, division.taken,
-                    strict=True) for m in e.members)  # fmt: skip
+        mean, most = worse(division.looks())
         if division is chosen:
-            assert worst >= -TABLE.alike - 1e-9
+            assert mean <= TABLE.alike + 1e-9
+            assert most <= 3 * TABLE.alike + 1e-9
         elif len(division.grouping) < len(chosen.grouping):
-            assert worst < 0
+            assert mean > TABLE.alike or most > 3 * TABLE.alike
 
 
 def test_a_slower_preset_buys_picture() -> None:

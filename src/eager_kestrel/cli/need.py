@@ -21,6 +21,7 @@ from eager_kestrel.cli.options import (
 )
 
 if TYPE_CHECKING:
+    from eager_kestrel.core.choice.option import Option
     from eager_kestrel.core.choice.what_if import Need, Needs
 
 FEW = 2
@@ -132,25 +133,32 @@ def _row(answer: Need) -> tuple[str, ...]:
     then = "" if better is None else f"[dim]{picture_at(better.picture, better.frame_rate)}[/]"
     if answer.from_kbps is None:
         return (f"[dim]{name}", "[dim]never", "", f"[dim]{good}", f"[dim]{full}", then)
-    video = video_span(answer.from_gives, answer.until_gives or answer.full_gives)
+    last = answer.until_gives or answer.full_gives
+    video = (
+        ""
+        if answer.from_gives is None or last is None
+        else video_span(answer.from_gives.bitrate_kbps, last.bitrate_kbps)
+    )
     best = f"[bold]{span(answer.from_kbps, answer.until_kbps)}[/]"
     return (name, best, video, good, full, then)
 
 
 def _said(answer: Need) -> str:
     """One picture in words."""
-    from eager_kestrel.core.words.needs import in_words
+    from eager_kestrel.core.words.needs import Seen, in_words
 
-    begin = end = None
-    if answer.from_kbps is not None and answer.from_gives is not None:
-        begin = (answer.from_kbps, answer.from_gives)
-    if answer.until_kbps is not None and answer.then is not None:
-        end = (answer.until_kbps, answer.then)
-    assert answer.full_kbps is not None
-    assert answer.full_gives is not None
-    full = (answer.full_kbps, answer.full_gives)
+    def seen(upload: float | None, option: Option | None) -> Seen | None:
+        if upload is None or option is None:
+            return None
+        return Seen(upload, option.words, option.bitrate_kbps, option.quality)
+
+    begin = seen(answer.from_kbps, answer.from_gives)
+    end = seen(answer.until_kbps, answer.then)
+    full = seen(answer.full_kbps, answer.full_gives)
+    assert full is not None
+    better = seen(answer.full_kbps, answer.better)
     name = f"{answer.picture} at {answer.fps:g}"
-    return in_words(name, begin, end, answer.good_kbps, full, answer.better)
+    return in_words(name, begin, end, answer.good_kbps, full, better)
 
 
 app = single("need", need)

@@ -14,7 +14,6 @@ from itertools import combinations
 
 import numpy as np
 
-from eager_kestrel.core.choice.alike import band_of
 from eager_kestrel.core.choice.field import field_of
 from eager_kestrel.core.choice.quality import QualityTable
 from eager_kestrel.core.division.encode import TINY, Encode, Members, Outcome, encode_of
@@ -28,6 +27,8 @@ from eager_kestrel.core.words import plans as words
 
 ALL_GROUPINGS = 5
 """Destinations up to which every grouping is tried; there are 52 of five, 4,140 of eight."""
+MOST_LOST = 3.0
+"""Bands that one destination may look worse for the sake of an encode less."""
 
 MOST_FILLS = 8
 
@@ -68,6 +69,16 @@ class Division:
                 break
             outcomes[most] = tried[most]
         return replace(self, outcomes=tuple(outcomes))
+
+    def looks(self) -> dict[int, float]:
+        """Quality of what is taken, by destination; before filling up."""
+        pairs = zip(self.encodes, self.taken, strict=True)
+        return {m: float(e.looks[choice]) for e, choice in pairs for m in e.members}
+
+    def best_looks(self) -> dict[int, float]:
+        """The same of the best that looks like it."""
+        pairs = zip(self.encodes, self.taken, strict=True)
+        return {m: e.best_quality(choice) for e, choice in pairs for m in e.members}
 
     def mean_quality(self, weights: Sequence[float], without: int | None = None) -> float:
         """Over the destinations served, by weight; perhaps without one of them."""
@@ -194,7 +205,7 @@ class Groupings:
         return self._fewest_encodes(found)
 
     def _fewest_encodes(self, found: Sequence[Division]) -> Division | None:
-        """Of those that look like the best to every destination, the one with fewest encodes."""
+        """Of those that look like the best, the one with fewest encodes."""
         top = max(found, key=lambda d: (d.worth, -len(d.grouping)), default=None)
         if top is None:
             return None
@@ -202,18 +213,13 @@ class Groupings:
         return min(near, key=lambda d: (len(d.grouping), -d.worth), default=top)
 
     def _looks_like(self, division: Division, top: Division) -> bool:
-        """Whether no destination is seen to be worse than in the best division."""
-        best = {
-            m: encode.best_quality(choice)
-            for encode, choice in zip(top.encodes, top.taken, strict=True)
-            for m in encode.members
-        }
-        alike = self.table.alike
-        return all(
-            encode.looks[choice] >= best[m] - band_of(np.array(best[m]), alike) - TINY
-            for encode, choice in zip(division.encodes, division.taken, strict=True)
-            for m in encode.members
+        """Whether it looks like the best division: on average, and to every destination nearly."""
+        alike, best, own = self.table.alike, top.best_looks(), division.looks()
+        mean = sum(self.weights[m] * (best[m] - own[m]) for m in own) / sum(
+            self.weights[m] for m in own
         )
+        lost = max(best[m] - own[m] for m in own)
+        return mean <= alike + TINY and lost <= MOST_LOST * alike + TINY
 
     def _merged(self, which: Members) -> Division | None:
         """From one encode each, merge the pair that loses least until it is seen; or one for all.

@@ -1,8 +1,8 @@
 """What counts when a line is divided: the policy, apart from the search that follows it.
 
 Worth is the quality of each destination by its weight. Only how weights stand to each other counts:
-they are scaled to a mean of 1. Of divisions that look alike to every destination the one with the
-fewest encodes is taken, since an encode costs the machine.
+they are scaled to a mean of 1. Of divisions that look alike the one with the fewest encodes is
+taken, since an encode costs the machine.
 """
 
 from __future__ import annotations

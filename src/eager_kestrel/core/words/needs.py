@@ -2,8 +2,19 @@
 
 from __future__ import annotations
 
-from eager_kestrel.core.choice.option import Option
+from typing import NamedTuple
+
 from eager_kestrel.core.words.numbers import kbit, looks, rate
+
+
+class Seen(NamedTuple):
+    """Settings at an upload."""
+
+    upload_kbps: float
+    words: str
+    """Picture, frame rate and bitrate."""
+    bitrate_kbps: float
+    quality: float
 
 
 def mbit(kbps: float) -> str:
@@ -16,53 +27,47 @@ def span(begin: float, end: float | None) -> str:
     return f"from {mbit(begin)}" if end is None else f"{mbit(begin)} to {mbit(end)}"
 
 
-def video_span(begin: Option | None, end: Option | None) -> str:
+def video_span(begin_kbps: float, end_kbps: float) -> str:
     """``2,900 to 4,700``: its bitrates in kbit/s at both."""
-    if begin is None:
-        return ""
-    first = f"{begin.bitrate_kbps:,.0f}"
-    if end is None or end.bitrate_kbps == begin.bitrate_kbps:
-        return first
-    return f"{first} to {end.bitrate_kbps:,.0f}"
-
-
-def beaten(better: Option, own: Option) -> str:
-    """What beats a picture that is never among the best-looking."""
-    return f"{better.words} looks better: {looks(better.quality)}, not {looks(own.quality)}"
+    first = f"{begin_kbps:,.0f}"
+    return first if end_kbps == begin_kbps else f"{first} to {end_kbps:,.0f}"
 
 
 def in_words(
     picture: str,
-    begin: tuple[float, Option] | None,
-    end: tuple[float, Option] | None,
+    begin: Seen | None,
+    end: Seen | None,
     good_kbps: float | None,
-    full: tuple[float, Option],
-    better: Option | None,
+    full: Seen,
+    better: Seen | None,
 ) -> str:
     """All of it in one line.
 
     Args:
         picture: with its frame rate.
-        begin: the upload from which it is among the best-looking, and what it then is.
-        end: the upload from which another looks better, and that other.
+        begin: where it is among the best-looking for the first time.
+        end: where another looks better, and that other.
         good_kbps: the upload from which it looks good.
-        full: the upload beyond which nothing is gained, and what it then is.
-        better: what beats it where it never is.
+        full: where nothing more is gained.
+        better: what beats it there, where it never is among the best.
     """
     said = []
     if begin is not None:
         said.append(
-            f"among the best-looking from {rate(begin[0])} up ({kbit(begin[1].bitrate_kbps)} of "
-            f"video, {looks(begin[1].quality)})"
+            f"among the best-looking from {rate(begin.upload_kbps)} up "
+            f"({kbit(begin.bitrate_kbps)} of video, {looks(begin.quality)})"
         )
         if end is not None:
-            said.append(f"until {rate(end[0])}, where {end[1].words} looks better")
+            said.append(f"until {rate(end.upload_kbps)}, where {end.words} looks better")
     elif better is not None:
-        said.append(f"never among the best-looking: {beaten(better, full[1])}")
+        said.append(
+            f"never among the best-looking: {better.words} looks better: "
+            f"{looks(better.quality)}, not {looks(full.quality)}"
+        )
     if good_kbps is not None:
         said.append(f"it looks good from {rate(good_kbps)}")
     said.append(
-        f"nothing is gained beyond {rate(full[0])} "
-        f"({kbit(full[1].bitrate_kbps)}, {looks(full[1].quality)})"
+        f"nothing is gained beyond {rate(full.upload_kbps)} "
+        f"({kbit(full.bitrate_kbps)}, {looks(full.quality)})"
     )
     return f"{picture}: {'; '.join(said)}"
