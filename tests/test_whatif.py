@@ -29,8 +29,11 @@ ladder = st.one_of(
     st.integers(3, 15).map(lambda n: Picture(128 * n, 72 * n)),
     st.sampled_from([Picture(1600, 900), Picture(960, 540), Picture(640, 360)]),
 )
-GRID = 10 / 0.7 / 0.8 + 0.1
-"""Upload of one step of the grid that ``need`` looks at, for any share or floor in use."""
+
+
+def step(wanted: Show) -> float:
+    """Upload of one step of the grid that ``need`` looks at; the floor is assumed at 80 %."""
+    return 10 / min(wanted.safe_share, 0.8) + 0.1
 
 
 def among_the_best(kbps: float, wanted: Show, picture: Picture, fps: float) -> bool:
@@ -66,7 +69,7 @@ def test_need_says_when_a_picture_is_among_the_best(
             continue
         assert found.from_gives is not None
         assert among_the_best(found.from_kbps, wanted, picture, found.fps)
-        assert not among_the_best(found.from_kbps * less - GRID, wanted, picture, found.fps)
+        assert not among_the_best(found.from_kbps * less - step(wanted), wanted, picture, found.fps)
         given_there = planned(found.from_kbps, wanted).destinations[0].quality
         assert given_there is not None
         assert abs(given_there - found.from_gives.quality) <= TABLE.alike + 1e-4
@@ -74,7 +77,7 @@ def test_need_says_when_a_picture_is_among_the_best(
             assert among_the_best(4 * found.full_kbps, wanted, picture, found.fps)
             continue
         assert found.then is not None
-        assert among_the_best(found.until_kbps - GRID, wanted, picture, found.fps)
+        assert among_the_best(found.until_kbps - step(wanted), wanted, picture, found.fps)
         assert not among_the_best(found.until_kbps / less, wanted, picture, found.fps)
 
 
@@ -90,7 +93,7 @@ def test_need_says_when_a_plan_takes_a_picture_and_when_it_looks_good(
             assert (video.picture, float(video.frame_rate)) == (
                 picture, pytest.approx(found.fps, abs=0.01),
             )  # fmt: skip
-            before = planned(found.taken_kbps - GRID, wanted).destinations[0].video
+            before = planned(found.taken_kbps - step(wanted), wanted).destinations[0].video
             assert before is None or (before.picture, float(before.frame_rate)) != (
                 picture, pytest.approx(found.fps, abs=0.01),
             )  # fmt: skip
