@@ -10,6 +10,8 @@ from eager_kestrel.core.line.run import Ending, Series
 from eager_kestrel.core.line.throughput import floor_interval, throughput
 
 LEAST_STEADY_SECONDS = 4.0
+BETWEEN_SAMPLES = 0.06
+"""A sample has the moment of the last arrival, a little before the moment it was taken."""
 PRECISION = 0.05
 SEED = 9097
 
@@ -26,7 +28,7 @@ class Limits:
 def known_well_enough(series: Series) -> bool:
     """Whether the floor's 95 % interval lies within 5 % of it, after four steady seconds."""
     found = throughput(series)
-    if found is None or found.steady_seconds < LEAST_STEADY_SECONDS:
+    if found is None or found.steady_seconds < LEAST_STEADY_SECONDS - BETWEEN_SAMPLES:
         return False
     interval = floor_interval(series, np.random.default_rng(SEED))
     if interval is None:

@@ -220,7 +220,8 @@ def _picture(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
     if chosen.picture.pixels == largest:
         if choice.of_larger_guide.picture != chosen.picture:
             return facts.PictureLargest("guide", guide.title)
-        if choice.of_larger_source.picture != chosen.picture:
+        alone = weighed.alike.sum() == 1
+        if alone and choice.of_larger_source.picture != chosen.picture:
             return facts.PictureLargest("source", guide.title)
     return _looks_best(guide, show, choice)
 

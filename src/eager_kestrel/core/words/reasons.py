@@ -117,7 +117,7 @@ def _picture(
             return _too_slow(str(fact.next), fact.share, beside_others=fact.beside_others)
         case facts.PictureLooksBest():
             return (
-                f"at {kbit(fact.kbps)} the next larger, {fact.next}, would smear: "
+                f"at {kbit(fact.kbps)} the next larger, {fact.next}, would look worse: "
                 f"{looks(fact.next_quality)} against {looks(fact.quality)} for {fact.motion} motion"
             )
         case never:
@@ -132,12 +132,11 @@ def _alike(fact: facts.PictureAlike) -> str:
         why = f"{fact.picture} is one {_they(fact.platform, 'name')}"
     else:
         why = f"{fact.picture} is {'customary' if fact.because == 'customary' else 'the best'}"
-    smears = ""
+    worse = ""
     if fact.next is not None and fact.next_quality is not None:
-        smears = (
-            f"; {fact.next} would smear: {looks(fact.next_quality)} against {looks(fact.quality)}"
-        )
-    return f"{ends} lines look alike at {kbit(fact.kbps)}, and {why}{smears}"
+        against = f"{looks(fact.next_quality)} against {looks(fact.quality)}"
+        worse = f"; {fact.next} would look worse: {against}"
+    return f"{ends} lines look alike at {kbit(fact.kbps)}, and {why}{worse}"
 
 
 def _too_slow(what: str, share: float, *, beside_others: bool) -> str:
