@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import json
+from datetime import datetime, timedelta
 from pathlib import Path
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from eager_kestrel.actions.measuring import Wish
 from eager_kestrel.actions.practice import practice_line, simulated_uplink
+from eager_kestrel.core.errors import NetworkError
 from eager_kestrel.core.line.pooling import uplink_of_history
 from eager_kestrel.core.line.run import Run
 from eager_kestrel.core.line.trace import Trace
@@ -67,6 +70,50 @@ def test_a_place_is_measured_by_name_and_then_by_nothing(kestrel: Kestrel) -> No
     assert kestrel("places", "forget", "home").code == 0
     assert '"home" is no address, and no place of yours' in kestrel("measure", "home").error_line
     assert len(kestrel("runs", "list", "--json").document["runs"]) == 3
+
+
+def test_a_failed_run_is_a_finding(kestrel: Kestrel, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Of a schedule: it goes on, what failed is kept, said, counted, and not planned from."""
+    from eager_kestrel.actions import schedule
+
+    runs = iter([towards("up.oxbow.example", 8000, 1), None, towards("up.oxbow.example", 8000, 2)])
+
+    def measure(*_: object) -> Run:
+        run = next(runs)
+        if run is None:
+            raise NetworkError("the connection was refused", "check the address")
+        return run
+
+    monkeypatch.setattr(schedule, "measure", measure)
+    url = "https://up.oxbow.example/up"
+    result = kestrel("measure", url, "--repeat", "3", "--every", "1 s")
+    assert result.code == 1
+    assert "run 2 failed: " in result.err
+    assert "1 of 3 runs failed" in result.out
+    assert ", failed" in kestrel("runs", "list").out
+    hours = kestrel("runs", "hours", "--json").document["hours"]
+    assert sum(hour["failed"] for hour in hours) == 1
+    assert sum(hour["runs"] for hour in hours) == 2
+    assert "1 failed" in kestrel("runs", "hours").out
+    shown = [row["id"] for row in kestrel("runs", "list", "--json").document["runs"]
+             if row["typical_kbps"] is None]  # fmt: skip
+    assert kestrel("runs", "show", *shown).code == 0
+    planned = kestrel("plan", "--for", "oxbow", "--days", "3650", "--json")
+    assert planned.document["uplink"]["typical_kbps"] == pytest.approx(8000, rel=0.01)
+
+
+def test_a_schedule_ends_at_its_hour(monkeypatch: pytest.MonkeyPatch) -> None:
+    from eager_kestrel.actions import schedule
+
+    monkeypatch.setattr(schedule, "measure", lambda *_: towards("a.example", 8000, 1))
+    now = datetime.now().astimezone()
+    ended = schedule.measure_repeatedly(Wish("x"), 9, 0.05, until=now - timedelta(seconds=1))
+    assert list(ended) == []
+    soon = list(schedule.measure_repeatedly(Wish("x"), 99, 0.2, until=now + timedelta(seconds=1)))
+    assert 1 <= len(soon) <= 6
+    evening = now.replace(hour=21, minute=30)
+    assert schedule.next_time_of_day("23:00", evening).date() == evening.date()
+    assert schedule.next_time_of_day("8:00", evening).date() > evening.date()
 
 
 @pytest.mark.parametrize(

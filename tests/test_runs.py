@@ -430,8 +430,9 @@ def test_something_else_than_rtmp_is_no_answer(kestrel: Kestrel, home: Path) -> 
 
 
 def test_a_schedule_leaves_its_runs_in_the_history_one_by_one(kestrel: Kestrel) -> None:
-    from eager_kestrel.actions.measuring import Wish, keep, measure_repeatedly
+    from eager_kestrel.actions.measuring import Wish, keep
     from eager_kestrel.actions.practice import practice_line, simulated_uplink
+    from eager_kestrel.actions.schedule import measure_repeatedly
     from eager_kestrel.core.line.stopping import Limits
     from eager_kestrel.core.units import Bitrate
 

@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from eager_kestrel.actions.checking import check, check_recording, settings_from
     from eager_kestrel.actions.export import write_plan
     from eager_kestrel.actions.guides import listed as list_guides
-    from eager_kestrel.actions.measuring import measure, measure_repeatedly
+    from eager_kestrel.actions.measuring import measure
     from eager_kestrel.actions.planning import plan, uplink_from_history, uplink_from_number
     from eager_kestrel.actions.ranking import nearest
     from eager_kestrel.actions.receiving import reception as receive
@@ -22,6 +22,7 @@ if TYPE_CHECKING:
         rehearse_at,
         rehearse_in_practice,
     )
+    from eager_kestrel.actions.schedule import measure_repeatedly
     from eager_kestrel.actions.what_if import need, sweep
     from eager_kestrel.files.guides import load_guide
     from eager_kestrel.files.plans import read_plan
@@ -40,7 +41,7 @@ _WHERE = {
     "load_guide": "files.guides",
     "load_show": "files.shows",
     "measure": "actions.measuring",
-    "measure_repeatedly": "actions.measuring",
+    "measure_repeatedly": "actions.schedule",
     "nearest": "actions.ranking",
     "need": "actions.what_if",
     "plan": "actions.planning",

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import secrets
 import time
-from collections.abc import Iterator
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 
@@ -24,7 +23,6 @@ from eager_kestrel.actions.sampling import (
 from eager_kestrel.core.errors import (
     EndpointError,
     InputError,
-    KestrelError,
     NetworkError,
     StoppedError,
     UnitError,
@@ -58,7 +56,6 @@ SETTLE_SECONDS = 3.0
 SETTLED_RISE_MS = 10.0
 SETTLED_FACTOR = 1.5
 LEAST_SECONDS, MOST_SECONDS = 2.0, 600.0
-DAY_SECONDS = 86_400.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -89,18 +86,6 @@ def limits_of(seconds: str, data_limit: str | None) -> Limits:
     if not LEAST_SECONDS <= at_most <= MOST_SECONDS:
         raise UnitError(f"{at_most:g} s is not a time to measure for", "write 2 s to 600 s")
     return Limits(at_most, DataSize.parse(data_limit).bytes if data_limit else None)
-
-
-def pause_of(every: str, repeat: int) -> float:
-    """From one run's beginning to the next in seconds, as written; of one run it does not matter.
-
-    Raises:
-        UnitError: it cannot be read, or is no time between runs.
-    """
-    pause = parse_seconds(every)
-    if repeat > 1 and not 1 <= pause <= DAY_SECONDS:
-        raise UnitError(f"{pause:g} s is no time between runs", "write 1 s to 24 h")
-    return pause
 
 
 @dataclass
@@ -179,50 +164,6 @@ def measure(wish: Wish, tell: Tell = tell_nobody) -> Run:
         return notebook.run(partial=True)
     loads = [phase for phase in (notebook.one, notebook.several) if phase is not None]
     return notebook.run(partial=any(p.ended in ("failed", "stopped") for p in loads))
-
-
-@dataclass(frozen=True, slots=True)
-class Outcome:
-    """What became of one run of a schedule."""
-
-    number: int
-    run: Run | None
-    error: KestrelError | None
-
-
-def measure_repeatedly(
-    wish: Wish, count: int, every_seconds: float, tell: Tell = tell_nobody
-) -> Iterator[Outcome]:
-    """Measure several times on a schedule that one failed run does not end.
-
-    Runs begin every so often by a clock that cannot jump; one that takes longer than that delays
-    the next. Ctrl-C between runs ends the schedule.
-
-    Args:
-        wish: where to and how.
-        count: how many runs.
-        every_seconds: from the beginning of one to the beginning of the next.
-        tell: hears of each phase and what is learned.
-    """
-    began = time.monotonic()
-    for number in range(count):
-        wait = began + number * every_seconds - time.monotonic()
-        if wait > 0:
-            tell(Said(f"run {number + 1} of {count} in {wait:.0f} s"))
-            try:
-                time.sleep(wait)
-            except KeyboardInterrupt:
-                return
-        try:
-            run = measure(wish, tell)
-        except NetworkError as error:
-            yield Outcome(number + 1, None, error)
-            continue
-        except StoppedError:
-            return
-        yield Outcome(number + 1, run, None)
-        if run.one_connection is not None and run.one_connection.ended == "stopped":
-            return
 
 
 def keep(run: Run) -> None:

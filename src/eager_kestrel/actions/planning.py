@@ -12,9 +12,7 @@ from eager_kestrel import __version__
 from eager_kestrel.core.errors import NotFoundError
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.line.hours import near_time, parse_time_of_day
-from eager_kestrel.core.line.run import Run
 from eager_kestrel.core.line.uplink import Uplink, assumed_uplink
-from eager_kestrel.core.names import nearest_name
 from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.plan.planner import plan as plan_of
 from eager_kestrel.core.show.show import Show
@@ -97,6 +95,7 @@ def uplink_from_history(
         NotFoundError: none is kept.
         InputError: ``around`` is no time of day.
     """
+    from eager_kestrel.actions.runs import runs_towards
     from eager_kestrel.core.line.pooling import uplink_of_history
     from eager_kestrel.files.history import History
 
@@ -104,7 +103,7 @@ def uplink_from_history(
     with History() as history:
         kept = history.since(time.time() - days * 86400)
     if places:
-        kept = _towards(kept, places)
+        kept = runs_towards(kept, places)
     runs = kept if wanted is None else [run for run in kept if near_time(run, wanted)]
     if not runs:
         raise NotFoundError(
@@ -116,19 +115,6 @@ def uplink_from_history(
     uplink = uplink_of_history(runs, places)
     said = taken_around(uplink.said, around) if around else uplink.said
     return uplink.model_copy(update={"said": said})
-
-
-def _towards(runs: list[Run], places: Sequence[str]) -> list[Run]:
-    """The runs towards places.
-
-    Raises:
-        NotFoundError: none went towards one of them; suggests one.
-    """
-    known = sorted({run.place for run in runs if run.place})
-    for place in places:
-        if place not in known:
-            raise NotFoundError(f"no run went towards {place}", nearest_name(place, known, ""))
-    return [run for run in runs if run.place in places]
 
 
 def known_uplink(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -14,6 +15,7 @@ from eager_kestrel.core.line.run import Run
 from eager_kestrel.core.line.summarising import run_document, summary_of
 from eager_kestrel.core.line.summary import RunRow, RunSummary
 from eager_kestrel.core.line.uplink import Uplink
+from eager_kestrel.core.names import nearest_name
 from eager_kestrel.files.documents import write_text
 from eager_kestrel.files.history import History
 from eager_kestrel.files.repair import Repaired, repair
@@ -129,14 +131,30 @@ def import_file(path: Path) -> Imported:
     return Imported(added, len(read.runs) - added, tuple(read.bad))
 
 
-def hours() -> Hours:
+def hours(places: Sequence[str] = ()) -> Hours:
     """Typical and floor by hour of day.
 
+    Args:
+        places: names or hosts, to take the runs towards; when none is named, that of the last run.
+
     Raises:
-        NotFoundError: no run is kept.
+        NotFoundError: no run is kept, or none towards a place.
     """
     with History() as history:
-        runs = history.since()
+        runs = history.all()
     if not runs:
         raise NotFoundError("no run is kept", "run eager-kestrel measure URL, or import some")
-    return by_hour(runs)
+    return by_hour(runs_towards(runs, places) if places else runs, places)
+
+
+def runs_towards(runs: list[Run], places: Sequence[str]) -> list[Run]:
+    """The runs towards places.
+
+    Raises:
+        NotFoundError: none went towards one of them; suggests one.
+    """
+    known = sorted({run.place for run in runs if run.place})
+    for place in places:
+        if place not in known:
+            raise NotFoundError(f"no run went towards {place}", nearest_name(place, known, ""))
+    return [run for run in runs if run.place in places]

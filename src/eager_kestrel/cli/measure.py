@@ -13,8 +13,8 @@ if TYPE_CHECKING:
     from collections.abc import Iterator
     from contextlib import ExitStack
 
-    from eager_kestrel.actions.measuring import Outcome
     from eager_kestrel.actions.places import Towards
+    from eager_kestrel.actions.schedule import Outcome
     from eager_kestrel.core.line.run import Run
 
 
@@ -42,6 +42,10 @@ def measure(
     every: Annotated[
         str, typer.Option(metavar="TIME", help="From one run's beginning to the next.")
     ] = "10 min",
+    until: Annotated[
+        str | None,
+        typer.Option(metavar="HH:MM", help="Go on measuring until this time of day."),
+    ] = None,
     bind: Annotated[
         str | None,
         typer.Option(metavar="ADDRESS", help="Leave from this local address (Wi-Fi or cable)."),
@@ -65,10 +69,11 @@ def measure(
     """Measure what your upload carries on one connection, as a live stream feels it."""
     from contextlib import ExitStack
 
-    from eager_kestrel.actions.measuring import Wish, limits_of, measure_repeatedly, pause_of
+    from eager_kestrel.actions.measuring import Wish, limits_of
     from eager_kestrel.actions.measuring import measure as take
     from eager_kestrel.actions.places import used
     from eager_kestrel.actions.runs import write_runs
+    from eager_kestrel.actions.schedule import measure_repeatedly, pause_of, schedule_of
     from eager_kestrel.cli.screen import progress
     from eager_kestrel.core.errors import InputError
 
@@ -79,18 +84,19 @@ def measure(
     _require_files(figure, out)
     limits = limits_of(seconds, data_limit)
     leave_from = "0.0.0.0" if ipv4 else "::" if ipv6 else bind  # noqa: S104 - to leave from
-    pause = pause_of(every, repeat)
+    end, runs = schedule_of(until, repeat)
+    pause = pause_of(every, runs)
     with ExitStack() as stack:
         where = _towards(url, practice, stack)
         wish = Wish(
             where.url, connections, limits, leave_from, estimate, direct, practice is not None,
             where.place,
         )  # fmt: skip
-        if repeat > 1:
+        if runs > 1:
             with progress(quiet=json) as tell:
-                outcomes = list(_told(measure_repeatedly(wish, repeat, pause, tell), keep))
-            code = _several(outcomes, repeat, json=json, samples=samples)
-            taken = [outcome.run for outcome in outcomes if outcome.run is not None]
+                outcomes = list(_told(measure_repeatedly(wish, runs, pause, tell, end), keep))
+            code = _several(outcomes, None if end else runs, json=json, samples=samples)
+            taken = [outcome.run for outcome in outcomes]
         else:
             with progress(quiet=json) as tell:
                 run = take(wish, tell)
@@ -177,8 +183,8 @@ def _told(outcomes: Iterator[Outcome], keep: bool) -> Iterator[Outcome]:
     from eager_kestrel.cli.screen import rate, warn
 
     for outcome in outcomes:
-        uplink = summary(outcome.run).uplink if outcome.run else None
-        if outcome.run is not None and keep:
+        uplink = summary(outcome.run).uplink
+        if keep:
             _kept(outcome.run)
         if outcome.error is not None:
             warn(f"run {outcome.number} failed: {outcome.error.line()}")
@@ -188,7 +194,7 @@ def _told(outcomes: Iterator[Outcome], keep: bool) -> Iterator[Outcome]:
         yield outcome
 
 
-def _several(outcomes: list[Outcome], wanted: int, *, json: bool, samples: bool) -> int:
+def _several(outcomes: list[Outcome], wanted: int | None, *, json: bool, samples: bool) -> int:
     """The runs of a schedule together; 0 when all went well, 1 when some did, 3 when none."""
     from eager_kestrel.actions.runs import document, together
     from eager_kestrel.cli.run_card import show_uplink
@@ -196,11 +202,11 @@ def _several(outcomes: list[Outcome], wanted: int, *, json: bool, samples: bool)
     from eager_kestrel.core.document import format_name
     from eager_kestrel.core.errors import NetworkError, StoppedError
 
-    runs = [outcome.run for outcome in outcomes if outcome.run is not None]
+    runs = [outcome.run for outcome in outcomes if not outcome.run.failed]
     errors = [outcome.error.line() for outcome in outcomes if outcome.error is not None]
     if not runs:
         if errors:
-            raise NetworkError(f"none of {wanted} runs went through", errors[-1])
+            raise NetworkError(f"none of {len(errors)} runs went through", errors[-1])
         raise StoppedError("stopped before anything was learned", "nothing was kept")
     uplink = together(runs)
     if json:
@@ -215,7 +221,9 @@ def _several(outcomes: list[Outcome], wanted: int, *, json: bool, samples: bool)
         )
     else:
         show_uplink(console(), uplink)
-    whole = len(runs) == wanted and not any(run.partial for run in runs)
+        if errors:
+            console().print(f"{len(errors)} of {len(outcomes)} runs failed")
+    whole = len(runs) == (wanted or len(outcomes)) and not any(run.partial for run in runs)
     return 0 if whole else 1
 
 

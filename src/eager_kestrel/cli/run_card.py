@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from eager_kestrel.cli.screen import grid, rate, remark
-from eager_kestrel.core.line.hours import Hours
+from eager_kestrel.core.line.hours import Hour, Hours
 from eager_kestrel.core.line.run import Run
 from eager_kestrel.core.line.summary import PhaseSummary, RunSummary
 from eager_kestrel.core.line.uplink import Uplink
@@ -66,24 +66,32 @@ def show_hours(screen: Console, hours: Hours) -> None:
     from rich.table import Table
     from rich.text import Text
 
-    highest = max((hour.typical_kbps for hour in hours.hours), default=1.0)
+    highest = max((hour.typical_kbps or 0.0 for hour in hours.hours), default=0.0) or 1.0
     table = Table(box=None, padding=(0, 2), header_style="dim")
     for heading in ("hour", "typical", "floor", "", "from"):
         table.add_column(heading, justify="right" if heading in ("typical", "floor") else "left")
     for hour in hours.hours:
-        full = round(BAR_CELLS * hour.typical_kbps / highest)
-        sure = min(full, round(BAR_CELLS * hour.floor_kbps / highest))
+        typical, floor = hour.typical_kbps or 0.0, hour.floor_kbps or 0.0
+        full = round(BAR_CELLS * typical / highest)
+        sure = min(full, round(BAR_CELLS * floor / highest))
         bar = Text("█" * sure, style="green") + Text("░" * (full - sure), style="green")
-        many = hour.runs if hour.measured else hour.readings
-        what = "run" if hour.measured else "reading"
-        runs = f"{many} {what}{'' if many == 1 else 's'}"
-        if not hour.measured:
-            runs += ", floor assumed"
-        table.add_row(
-            f"{hour.hour:02d}:00", rate(hour.typical_kbps), rate(hour.floor_kbps), bar, runs
-        )
+        known = hour.typical_kbps is not None
+        table.add_row(f"{hour.hour:02d}:00", rate(typical) if known else "-",
+                      rate(floor) if known else "-", bar, _counts(hour))  # fmt: skip
     screen.print(table)
     screen.print("[dim]█ up to the floor   ░ up to typical[/]")
+
+
+def _counts(hour: Hour) -> str:
+    """``3 runs, 1 failed``."""
+    many = hour.runs if hour.measured else hour.readings
+    what = "run" if hour.measured else "reading"
+    said = [f"{many} {what}{'' if many == 1 else 's'}"] if many else []
+    if many and not hour.measured:
+        said.append("floor assumed")
+    if hour.failed:
+        said.append(f"{hour.failed} failed")
+    return ", ".join(said)
 
 
 def show_uplink(screen: Console, uplink: Uplink) -> None:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from eager_kestrel.cli.options import Figure, Json, complete_run, group
+from eager_kestrel.cli.options import Figure, FromPlaces, Json, complete_run, group
 
 if TYPE_CHECKING:
     from eager_kestrel.core.line.summary import RunRow
@@ -57,9 +57,16 @@ def list_runs(json: Json = False) -> None:
             row.taken_at[:16].replace("T", " "),
             "-" if row.typical_kbps is None else rate(row.typical_kbps),
             "-" if row.floor_kbps is None else rate(row.floor_kbps),
-            f"{_whereto(row)}, cut short" if row.partial else _whereto(row),
+            f"{_whereto(row)}{_cut(row)}",
         )
     console().print(table)
+
+
+def _cut(row: RunRow) -> str:
+    """Whether it was cut short, or learned nothing at all."""
+    if not row.partial:
+        return ""
+    return ", failed" if row.typical_kbps is None else ", cut short"
 
 
 def _whereto(row: RunRow) -> str:
@@ -93,13 +100,13 @@ def show(
 
 
 @app.command("hours")
-def hours(figure: Figure = None, json: Json = False) -> None:
+def hours(from_: FromPlaces = None, figure: Figure = None, json: Json = False) -> None:
     """Typical and floor by hour of day, as a table and a figure."""
     from eager_kestrel.actions.runs import hours as by_hour
     from eager_kestrel.cli.run_card import show_hours
     from eager_kestrel.cli.screen import console, print_json
 
-    found = by_hour()
+    found = by_hour(from_ or ())
     if figure is not None:
         from eager_kestrel.report.hours_figure import save_hours_figure
 

@@ -17,10 +17,11 @@ def save_hours_figure(hours: Hours, path: Path) -> None:
     """
     figure, (axes,) = new_figure()
     figure.suptitle("Upload by hour of day", color=INK, x=0.01, ha="left", fontsize=14)
-    at = [hour.hour for hour in hours.hours]
-    typical = [hour.typical_kbps / 1000 for hour in hours.hours]
-    floor = [hour.floor_kbps / 1000 for hour in hours.hours]
-    faces = [LINE if hour.measured else FAINT for hour in hours.hours]
+    known = [hour for hour in hours.hours if hour.typical_kbps is not None]
+    at = [hour.hour for hour in known]
+    typical = [(hour.typical_kbps or 0.0) / 1000 for hour in known]
+    floor = [(hour.floor_kbps or 0.0) / 1000 for hour in known]
+    faces = [LINE if hour.measured else FAINT for hour in known]
     axes.bar(
         at,
         typical,
@@ -32,11 +33,15 @@ def save_hours_figure(hours: Hours, path: Path) -> None:
     axes.hlines(floor, [h - 0.35 for h in at], [h + 0.35 for h in at], color=CARE, linewidth=3,
                 label="floor, and down to the low end of its 95 % interval")  # fmt: skip
     for hour in hours.hours:
-        if hour.floor_low_kbps is not None:
+        if hour.floor_low_kbps is not None and hour.floor_kbps is not None:
             axes.vlines(hour.hour, hour.floor_low_kbps / 1000, hour.floor_kbps / 1000,
                         color=CARE, linewidth=1)  # fmt: skip
         count = f"{hour.runs} runs" if hour.measured else f"{hour.readings} read"
-        axes.annotate(count, (hour.hour, hour.typical_kbps / 1000), xytext=(0, 4),
+        if hour.failed:
+            count = (
+                f"{count}\n{hour.failed} failed" if hour.typical_kbps else f"{hour.failed} failed"
+            )
+        axes.annotate(count, (hour.hour, (hour.typical_kbps or 0.0) / 1000), xytext=(0, 4),
                       textcoords="offset points", ha="center", fontsize=9, color=INK)  # fmt: skip
     axes.set_xlim(-0.6, 23.6)
     axes.set_xticks(range(0, 24, 2), [f"{h:02d}:00" for h in range(0, 24, 2)])

@@ -19,8 +19,11 @@ class Hour(Frozen):
     """0..23, in the place where the runs were taken."""
     runs: int
     readings: int
-    typical_kbps: float
-    floor_kbps: float
+    failed: int = 0
+    """Runs that learned nothing, since the line or the far end was down."""
+    typical_kbps: float | None
+    """None where every run failed."""
+    floor_kbps: float | None
     floor_low_kbps: float | None
     measured: bool
     """Whether it rests on runs; otherwise on imported readings, whose floor is assumed."""

@@ -111,7 +111,7 @@ def uplink_of_history(runs: list[Run], places: Collection[str] = ()) -> Uplink:
     """
     of_kind = {kind: [run for run in runs if run.kind == kind] for kind in KINDS}
     if measured := of_kind["measured"]:
-        wanted = places or {measured[-1].place}
+        wanted = set(places) or {measured[-1].place}
         taken = [run for run in measured if run.place in wanted]
         uplink = uplink_of(taken)
         said = words.towards(uplink.said, sorted(wanted), len(measured) - len(taken))
@@ -121,36 +121,50 @@ def uplink_of_history(runs: list[Run], places: Collection[str] = ()) -> Uplink:
     return uplink_of(of_kind["practice"][-1:])
 
 
-def by_hour(runs: list[Run]) -> Hours:
+def by_hour(runs: list[Run], places: Collection[str] = ()) -> Hours:
     """Pool runs by the hour they began in; within an hour measured runs outweigh readings.
 
     Args:
-        runs: of any kind; practice runs count only when there is nothing else.
+        runs: of any kind, oldest first; practice runs count only when there is nothing else.
+        places: to take the runs towards; when none is named, that of the last run.
     """
-    real = [run for run in runs if run.kind != "practice"] or runs
-    found = []
-    for hour in range(24):
-        here = [run for run in real if run.taken.hour == hour]
-        readings = [run for run in here if run.kind == "reading"]
-        taken = [run for run in here if run.kind != "reading"]
-        try:
-            uplink = uplink_of(taken)
-        except FormatError:
-            if not readings:
-                continue
-            uplink, taken = uplink_of_readings(readings), []
-        found.append(
-            Hour(
-                hour=hour,
-                runs=len(taken),
-                readings=len(readings),
-                typical_kbps=uplink.typical_kbps,
-                floor_kbps=uplink.floor_kbps,
-                floor_low_kbps=uplink.floor_low_kbps,
-                measured=bool(taken),
-            )
+    measured = [run for run in runs if run.kind == "measured"]
+    wanted = set(places) or {run.place for run in measured[-1:]}
+    real = [run for run in runs if run.kind == "reading" or run in measured] or runs
+    real = [run for run in real if run.kind != "measured" or run.place in wanted]
+    return Hours(
+        hours=tuple(
+            found
+            for hour in range(24)
+            if (found := _hour(hour, [run for run in real if run.taken.hour == hour]))
         )
-    return Hours(hours=tuple(found))
+    )
+
+
+def _hour(hour: int, here: list[Run]) -> Hour | None:
+    """What the runs of one hour say; None where there are none."""
+    readings = [run for run in here if run.kind == "reading"]
+    failed = [run for run in here if run.failed]
+    taken = [run for run in here if run.one_connection is not None]
+    uplink: Uplink | None = None
+    try:
+        uplink = uplink_of(taken)
+    except FormatError:
+        taken = []
+        if readings:
+            uplink = uplink_of_readings(readings)
+    if uplink is None and not failed:
+        return None
+    return Hour(
+        hour=hour,
+        runs=len(taken),
+        readings=len(readings),
+        failed=len(failed),
+        typical_kbps=None if uplink is None else uplink.typical_kbps,
+        floor_kbps=None if uplink is None else uplink.floor_kbps,
+        floor_low_kbps=None if uplink is None else uplink.floor_low_kbps,
+        measured=bool(taken),
+    )
 
 
 def _said(runs: list[Run]) -> str:

@@ -110,6 +110,8 @@ class Run(Frozen):
     """What the line carries in all."""
     data_used_bytes: int = 0
     """Everything the test delivered in its phases."""
+    failed: str = ""
+    """Why nothing was learned, in one line; that the line was down is worth knowing, too."""
     reading_kbps: float | None = None
     """A rate somebody read elsewhere and imported; then there are no samples."""
 

@@ -231,13 +231,15 @@ def _looks_best(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
     chosen, weighed, best = choice.now, choice.weighed, choice.best
     alike = [weighed.candidates[i].picture for i in np.flatnonzero(weighed.alike)]
     most = max(alike, key=lambda p: p.pixels)
+    quality = float(weighed.quality[best])
     worse = [
         i
         for i, c in enumerate(weighed.candidates)
-        if c.picture.pixels > most.pixels and c.frame_rate == chosen.frame_rate
+        if c.picture.pixels > most.pixels
+        and c.frame_rate == chosen.frame_rate
+        and weighed.quality[i] < quality
     ]
     after = min(worse, key=lambda i: weighed.candidates[i].picture.pixels, default=None)
-    quality = float(weighed.quality[best])
     if len(alike) > 1:
         return facts.PictureAlike(
             picture=chosen.picture,

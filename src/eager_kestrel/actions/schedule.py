@@ -1,0 +1,143 @@
+"""Measuring again and again: so many times, or until an hour."""
+
+from __future__ import annotations
+
+import secrets
+import time
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+
+from eager_kestrel import __version__
+from eager_kestrel.actions.measuring import Wish, measure
+from eager_kestrel.core.errors import (
+    InputError,
+    KestrelError,
+    NetworkError,
+    StoppedError,
+    UnitError,
+)
+from eager_kestrel.core.line.hours import parse_time_of_day
+from eager_kestrel.core.line.progress import Said, Tell, tell_nobody
+from eager_kestrel.core.line.run import Endpoint, Run
+from eager_kestrel.core.units import parse_seconds
+from eager_kestrel.net.addresses import shown_url
+
+DAY_SECONDS = 86_400.0
+LOOK_AT_CLOCK_SECONDS = 2.0
+MOST_RUNS = 100_000
+
+
+def pause_of(every: str, repeat: int) -> float:
+    """From one run's beginning to the next in seconds, as written; of one run it does not matter.
+
+    Raises:
+        UnitError: it cannot be read, or is no time between runs.
+    """
+    pause = parse_seconds(every)
+    if repeat > 1 and not 1 <= pause <= DAY_SECONDS:
+        raise UnitError(f"{pause:g} s is no time between runs", "write 1 s to 24 h")
+    return pause
+
+
+@dataclass(frozen=True, slots=True)
+class Outcome:
+    """What became of one run of a schedule."""
+
+    number: int
+    run: Run
+    """One that failed has no phases."""
+    error: KestrelError | None
+
+
+def measure_repeatedly(
+    wish: Wish,
+    count: int,
+    every_seconds: float,
+    tell: Tell = tell_nobody,
+    until: datetime | None = None,
+) -> Iterator[Outcome]:
+    """Measure several times on a schedule that one failed run does not end.
+
+    Runs begin every so often by the wall clock, so that a machine that slept goes on when it wakes;
+    one that takes longer delays the next, and what was missed is not made up for. A run that failed
+    is a finding and comes as a run without phases. Ctrl-C between runs ends the schedule.
+
+    Args:
+        wish: where to and how.
+        count: how many runs at the most.
+        every_seconds: from the beginning of one to the beginning of the next.
+        tell: hears of each phase and what is learned.
+        until: a moment at which no more run begins.
+    """
+    due = time.time()
+    for number in range(count):
+        due = max(due, time.time())
+        if until is not None and due >= until.timestamp():
+            return
+        try:
+            _wait_until(due, number, count if until is None else None, tell)
+        except KeyboardInterrupt:
+            return
+        due += every_seconds
+        taken_at = datetime.now().astimezone()
+        try:
+            run = measure(wish, tell)
+        except NetworkError as error:
+            yield Outcome(number + 1, _failed(wish, taken_at, error), error)
+            continue
+        except StoppedError:
+            return
+        yield Outcome(number + 1, run, None)
+        if run.one_connection is not None and run.one_connection.ended == "stopped":
+            return
+
+
+def _wait_until(due: float, number: int, count: int | None, tell: Tell) -> None:
+    """Wait for a moment of the wall clock, looking often, since that may leap."""
+    if (wait := due - time.time()) > 0:
+        of = "" if count is None else f" of {count}"
+        tell(Said(f"run {number + 1}{of} in {wait:.0f} s"))
+    while (wait := due - time.time()) > 0:
+        time.sleep(min(wait, LOOK_AT_CLOCK_SECONDS))
+
+
+def _failed(wish: Wish, taken_at: datetime, error: NetworkError) -> Run:
+    """A run that learned nothing but that the line or the far end was down."""
+    stamp = taken_at.astimezone(UTC).strftime("%Y%m%d-%H%M%S")
+    return Run(
+        id=f"{stamp}-{secrets.token_hex(2)}",
+        taken_at=taken_at.isoformat(timespec="seconds"),
+        version=__version__,
+        endpoint=Endpoint(
+            url=shown_url(wish.url), place=wish.place,
+            found_by="practice" if wish.practice else "given",
+        ),
+        counted_by="nothing was counted",
+        partial=True,
+        failed=error.line(),
+    )  # fmt: skip
+
+
+def next_time_of_day(text: str, now: datetime) -> datetime:
+    """The next moment at which it is that time of day: ``"23:00"``.
+
+    Raises:
+        InputError: it is no time of day.
+    """
+    wanted = parse_time_of_day(text)
+    today = now.replace(hour=wanted.hour, minute=wanted.minute, second=0, microsecond=0)
+    return today if today > now else today + timedelta(days=1)
+
+
+def schedule_of(until: str | None, repeat: int) -> tuple[datetime | None, int]:
+    """When a schedule ends, if a time of day is given, and the most runs it has.
+
+    Raises:
+        InputError: both are given, or that is no time of day.
+    """
+    if until is None:
+        return None, repeat
+    if repeat > 1:
+        raise InputError("--until and --repeat exclude each other", "give one of them")
+    return next_time_of_day(until, datetime.now().astimezone()), MOST_RUNS
