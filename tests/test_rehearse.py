@@ -44,6 +44,8 @@ from eager_kestrel.media.stand_in import StandIn
 from eager_kestrel.net.publishing import Publication, Target
 from eager_kestrel.practice.ingest import Misbehaviour, Platform
 from eager_kestrel.wire import flv
+from eager_kestrel.wire.publishing import Publisher, Ready
+from eager_kestrel.wire.rtmp import RANDOM_BYTES
 from tests.conftest import Kestrel, on_a_busy_machine, running
 
 FFMPEG = imageio_ffmpeg.get_ffmpeg_exe()
@@ -153,6 +155,27 @@ def test_a_recording_never_takes_the_place_of_another(kestrel: Kestrel, tmp_path
     assert one.findings is not None  # it is described all the same
     assert later.read_bytes() == b"somebody was quicker"
     assert taken.read_bytes() == b"dear to somebody"
+
+
+def test_a_goodbye_in_pieces_is_heard_out() -> None:
+    """It is two messages; closing after the first would reset the connection under the second."""
+    with reception(CANARY) as (taking, address):
+        target = Target.parse(address)
+        publisher = Publisher(target.app, target.url, CANARY, os.urandom(RANDOM_BYTES))
+        with socket.create_connection((target.host, target.port), 5) as connection:
+            connection.settimeout(5)
+            ready = False
+            while not ready:
+                connection.sendall(bytes(publisher.outgoing))
+                publisher.outgoing.clear()
+                events = publisher.receive(connection.recv(65_536))
+                ready = any(isinstance(event, Ready) for event in events)
+            goodbye = publisher.end()
+            first = goodbye.index(b"deleteStream") - 11  # a chunk header and a marker before it
+            for piece in (goodbye[:first], goodbye[first : first + 5], goodbye[first + 5 :]):
+                connection.sendall(piece)  # raises once the other end has closed
+                time.sleep(0.2)
+        wait_for(taking, 1, 5)
 
 
 def test_pyav_publishes_too() -> None:

@@ -144,7 +144,9 @@ def test_a_schedule_survives_a_failed_run(
     assert len(result.document["runs"]) == 2
     assert len(result.document["failed"]) == 1
     assert result.document["uplink"]["basis"] == "runs"
-    assert len(kestrel("runs", "list", "--json").document["runs"]) == 2
+    kept = kestrel("runs", "list", "--json").document["runs"]
+    assert len(kept) == 3  # that the line was down is a finding
+    assert [row["typical_kbps"] is None for row in kept] == [False, True, False]
     nowhere = measured(kestrel, "http://127.0.0.1:1/", "--repeat", "2", "--every", "1 s")
     assert nowhere.code == 3
     assert "none of 2 runs" in nowhere.err

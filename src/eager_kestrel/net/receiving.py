@@ -24,6 +24,7 @@ RECEIVE_BYTES = 65_536
 SILENCE_SECONDS = 10.0
 """A publisher that says nothing for so long is gone."""
 HANDSHAKE_SECONDS = 5.0
+GOODBYE_SECONDS = 1.0
 """From connecting to publishing, in all, however lively the talk."""
 LOOK_SECONDS = 0.2
 SWITCH_LIMIT = 16
@@ -164,9 +165,24 @@ class _Connection:
             if self.publishing:
                 self._visitor.left(why)
         finally:
-            self.ended = True
             if self.publishing:
                 self._busy.release()
+            self._see_off()
+            self.ended = True
+
+    def _see_off(self) -> None:
+        """After a stream has ended in order, read on until the other end closes.
+
+        A publisher says goodbye in several messages; closing between them would reset the
+        connection under it, and it would take its own stream for broken.
+        """
+        until = time.monotonic() + GOODBYE_SECONDS
+        with contextlib.suppress(OSError):
+            while self._over == "ended" and (left := until - time.monotonic()) > 0:
+                if select.select([self._socket], [], [], left)[0] and not self._socket.recv(
+                    RECEIVE_BYTES
+                ):
+                    return
 
     def _talk(self, stop: threading.Event) -> str:
         """Until it ends; returns why it did."""

@@ -280,7 +280,11 @@ def _frame_rate(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
     if faster:
         if guide.video.advised.frame_rate is not None and choice.field.wished[choice.best]:
             return facts.RateAdvised(guide.title)
-        other = max(faster, key=lambda i: (bool(weighed.allowed[i]), float(weighed.quality[i])))
+        top = float(weighed.quality[weighed.alike].max())
+        worse = [i for i in faster if weighed.quality[i] < top]
+        if not worse:
+            return facts.RateEnough()
+        other = max(worse, key=lambda i: (bool(weighed.allowed[i]), float(weighed.quality[i])))
         return _rate_looks_best(show, choice, other)
     if choice.of_larger_guide.frame_rate != chosen.frame_rate:
         return facts.RateFastest("guide", guide.title)
