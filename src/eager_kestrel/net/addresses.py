@@ -151,7 +151,8 @@ def without_key(text: str, key: str) -> str:
     """A text without a stream key, however a far end wrote it: in another case, or encoded."""
     if len(key) < 2:
         return text
-    forms = {key, *(_encoded(key, always) for always in (False, True)), key.encode().hex()}
+    cases = (key, key.upper(), key.lower(), key.casefold())  # ß comes back as SS
+    forms = {*cases, *(_encoded(key, always) for always in (False, True)), key.encode().hex()}
     for form in sorted(forms, key=len, reverse=True):
         text = re.sub(re.escape(form), "(the key)", text, flags=re.IGNORECASE)
     return text
