@@ -7,7 +7,7 @@ from datetime import datetime, timedelta
 from pathlib import Path
 
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from eager_kestrel.actions.measuring import Wish
@@ -30,6 +30,7 @@ def towards(host: str, kbps: float, number: int, place: str = "") -> Run:
 rates = st.lists(st.floats(500, 20_000), min_size=1, max_size=4)
 
 
+@settings(max_examples=15)
 @given(rates, rates)
 def test_places_are_never_mixed_unless_asked_for(here: list[float], there: list[float]) -> None:
     own = [towards("a.example", kbps, n % 9) for n, kbps in enumerate(here)]

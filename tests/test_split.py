@@ -101,7 +101,7 @@ shows = st.builds(
 )
 
 
-@settings(max_examples=40)
+@settings(max_examples=25)
 @given(st.floats(300, 40_000), shows)
 def test_never_above_the_safe_rate_and_every_guide_holds(kbps: float, wanted: Show) -> None:
     result = planned(kbps, wanted)
@@ -129,7 +129,7 @@ def test_never_above_the_safe_rate_and_every_guide_holds(kbps: float, wanted: Sh
     assert Plan.model_validate_json(result.model_dump_json()) == result
 
 
-@settings(max_examples=40)
+@settings(max_examples=25)
 @given(st.floats(1500, 20_000), shows, st.floats(1.1, 8), st.integers(0, 3))
 def test_raising_a_weight_never_lowers_that_quality(
     kbps: float, wanted: Show, factor: float, which: int
@@ -288,7 +288,7 @@ def test_every_offer_to_one_of_several_is_kept(kbps: float, wanted: Show) -> Non
             assert after.quality >= there.quality + TABLE.alike - 1e-4
 
 
-@settings(max_examples=40)
+@settings(max_examples=25)
 @given(st.floats(500, 30_000), shows)
 def test_what_is_left_is_of_no_use_to_any(kbps: float, wanted: Show) -> None:
     result = planned(kbps, wanted)
@@ -303,7 +303,7 @@ def test_what_is_left_is_of_no_use_to_any(kbps: float, wanted: Show) -> None:
         assert more.quality <= had.quality + 1e-9
 
 
-@settings(max_examples=40)
+@settings(max_examples=25)
 @given(st.floats(500, 20_000), st.floats(1.0, 1.5), shows)
 def test_more_upload_never_makes_a_show_look_worse(kbps: float, more: float, wanted: Show) -> None:
     """Summed over all by weight; but for what an encode less is worth."""
@@ -336,7 +336,7 @@ FAST_AND_SLOW = Machine.model_validate(
 )  # fmt: skip
 
 
-@settings(max_examples=40)
+@settings(max_examples=25)
 @given(st.floats(1500, 30_000), shows)
 def test_presets_of_all_encodes_hold_side_by_side(kbps: float, wanted: Show) -> None:
     """Each at the preset on its card, together within the share; and none could be slower."""
