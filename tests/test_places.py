@@ -98,7 +98,7 @@ def test_a_failed_run_is_a_finding(kestrel: Kestrel, monkeypatch: pytest.MonkeyP
     assert "1 failed" in kestrel("runs", "hours").out
     shown = [row["id"] for row in kestrel("runs", "list", "--json").document["runs"]
              if row["typical_kbps"] is None]  # fmt: skip
-    assert kestrel("runs", "show", *shown).code == 0
+    assert "the connection was refused" in kestrel("runs", "show", *shown).out
     planned = kestrel("plan", "--for", "oxbow", "--days", "3650", "--json")
     assert planned.document["uplink"]["typical_kbps"] == pytest.approx(8000, rel=0.01)
 

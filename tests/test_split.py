@@ -257,8 +257,8 @@ def test_speeds_of_encoders_are_read_from_a_show() -> None:
     machine = Machine(share=0.5, encoders=(speed,))
     assert machine.preset("h264", 1280 * 720 * 50) == "fast"
     assert machine.preset("h264", 1280 * 720 * 51) is None
-    assert machine.load("h264", 1280 * 720 * 25) == pytest.approx(0.5)
-    assert machine.load("hevc", 1e12) == 0
+    assert machine.load_of("h264", "fast", 1280 * 720 * 25) == pytest.approx(0.25)
+    assert machine.load_of("hevc", "fast", 1e12) == 0
 
 
 @settings(max_examples=15)

@@ -88,6 +88,11 @@ def limits_of(seconds: str, data_limit: str | None) -> Limits:
     return Limits(at_most, DataSize.parse(data_limit).bytes if data_limit else None)
 
 
+def run_id(taken_at: datetime) -> str:
+    """Sortable by time, unique on this machine."""
+    return f"{taken_at.astimezone(UTC).strftime('%Y%m%d-%H%M%S')}-{secrets.token_hex(2)}"
+
+
 @dataclass
 class _Notebook:
     """What a measurement has learned so far."""
@@ -109,9 +114,8 @@ class _Notebook:
         return sum(p.samples.delivered_bytes[-1] for p in loads if p.samples.delivered_bytes)
 
     def run(self, *, partial: bool) -> Run:
-        stamp = self.taken_at.astimezone(UTC).strftime("%Y%m%d-%H%M%S")
         return Run(
-            id=f"{stamp}-{secrets.token_hex(2)}",
+            id=run_id(self.taken_at),
             taken_at=self.taken_at.isoformat(timespec="seconds"),
             version=__version__,
             endpoint=Endpoint(

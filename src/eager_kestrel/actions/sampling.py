@@ -37,11 +37,10 @@ class Samples:
     seconds: list[float] = field(default_factory=lambda: [0.0])
     delivered: list[int] = field(default_factory=lambda: [0])
 
-    def add(self, seconds: float, delivered: int) -> int:
-        """One more; the count is kept from falling. Returns it."""
+    def add(self, seconds: float, delivered: int) -> None:
+        """One more; the count is kept from falling."""
         self.seconds.append(round(seconds, 4))
         self.delivered.append(max(self.delivered[-1], delivered))
-        return self.delivered[-1]
 
     def series(self) -> Series:
         """All of them."""

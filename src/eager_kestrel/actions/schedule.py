@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import secrets
 import time
 from collections.abc import Iterator
 from dataclasses import dataclass
-from datetime import UTC, datetime, timedelta
+from datetime import datetime, timedelta
 
 from eager_kestrel import __version__
-from eager_kestrel.actions.measuring import Wish, measure
+from eager_kestrel.actions.measuring import Wish, measure, run_id
 from eager_kestrel.core.errors import (
     InputError,
     KestrelError,
@@ -104,9 +103,8 @@ def _wait_until(due: float, number: int, count: int | None, tell: Tell) -> None:
 
 def _failed(wish: Wish, taken_at: datetime, error: NetworkError) -> Run:
     """A run that learned nothing but that the line or the far end was down."""
-    stamp = taken_at.astimezone(UTC).strftime("%Y%m%d-%H%M%S")
     return Run(
-        id=f"{stamp}-{secrets.token_hex(2)}",
+        id=run_id(taken_at),
         taken_at=taken_at.isoformat(timespec="seconds"),
         version=__version__,
         endpoint=Endpoint(

@@ -170,7 +170,7 @@ FromPlaces: TypeAlias = Annotated[
         "--from",
         metavar="PLACE",
         autocompletion=complete_place,
-        help="Plan from runs towards this place; several times for several; else the last one's.",
+        help="Runs towards this place; several times for several; else the last one's.",
     ),
 ]
 Days: TypeAlias = Annotated[

@@ -28,7 +28,7 @@ def show_run(screen: Console, run: Run, found: RunSummary) -> None:
         return
     one, several, uplink = found.one, found.several, found.uplink
     if one is None or uplink is None:
-        screen.print(f"[red]{words.TOO_LITTLE}[/]")
+        screen.print(Text(run.failed or words.TOO_LITTLE, style="red"))
         return
     card = grid(0, 0, 1)
     low, high = uplink.floor_low_kbps, uplink.floor_high_kbps

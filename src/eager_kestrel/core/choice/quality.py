@@ -56,7 +56,8 @@ class QualityTable(Frozen):
     ordinary_delivery: float = 1.0
     """What is left of quality where a platform delivers larger pictures with a better codec."""
     alike: float
-    """Differences up to this are none: the model's error on footage it has not seen."""
+    """Differences up to this are none: the band within which choosing costs least on footage that
+    was left out of the fit."""
     codec: dict[str, float]
     """Of H.264's bitrate, what each takes for the same look."""
     preset: dict[str, dict[str, float]] = Field(default_factory=dict)

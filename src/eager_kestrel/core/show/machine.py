@@ -140,7 +140,3 @@ class Machine(Frozen):
             if e.codec == codec and e.preset == preset
         ]
         return pixels_per_second / max(speeds) if speeds else 0.0
-
-    def load(self, codec: str, pixels_per_second: float) -> float:
-        """The least part of what may be used that this takes, 1 being all; 0 when unknown."""
-        return pixels_per_second / self.most_pixels(codec)
