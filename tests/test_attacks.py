@@ -125,6 +125,8 @@ def bomb(connection: socket.socket, head: bytes) -> None:
     connection.sendall(b"HTTP/1.1 200 OK\r\nContent-Encoding: gzip\r\nContent-Length: %d\r\n\r\n"
                        % len(BOMB))  # fmt: skip
     connection.sendall(BOMB)
+    while connection.recv(65_536):  # closed over unread bytes it would be a reset, which is seen
+        pass
 
 
 def dripping(connection: socket.socket, head: bytes) -> None:

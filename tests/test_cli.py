@@ -47,6 +47,7 @@ def test_version_and_wrong_commands(kestrel: Kestrel) -> None:
     assert "measure" in wrong.error_line
 
 
+@on_a_busy_machine
 def test_the_demo_tells_the_story_and_leaves_nothing_behind(
     kestrel: Kestrel, home: Path, tmp_path: Path
 ) -> None:

@@ -15,6 +15,7 @@ from eager_kestrel.actions.rehearsing import Wish as RehearsalWish
 from eager_kestrel.actions.rehearsing import destination_of, rehearse, stage
 from eager_kestrel.core.checks.findings import Findings
 from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal
+from eager_kestrel.core.errors import NetworkError
 from eager_kestrel.core.line.pooling import uplink_of
 from eager_kestrel.core.line.progress import Tell, tell_nobody
 from eager_kestrel.core.line.run import Run
@@ -59,13 +60,17 @@ def demo(
         record_to: where to copy what arrived, in place of what stands there.
 
     Raises:
-        NetworkError: loopback itself failed.
+        NetworkError: loopback itself failed, or is too slow to be the line.
     """
     show = demo_show()
     with simulated_uplink(practice_line(LINE)) as stand_in:
         wish = Wish(stand_in.url, connections=1, limits=Limits(seconds=12), practice=True)
         run = measure(wish, tell)
     planned = plan(show, uplink_of([run]))
+    if not any(destination.feasible for destination in planned.plan.destinations):
+        raise NetworkError(
+            "this machine is too busy to play the wet evening's line", "run it when it is quieter"
+        )
     chosen = destination_of(planned.plan, None)
     with tempfile.TemporaryDirectory() as folder:
         file = Path(folder) / "arrived.flv"

@@ -97,9 +97,9 @@ def destination_of(plan: Plan, platform: str | None) -> DestinationPlan:
     chosen = next((d for d in fitting if d.feasible), None)
     if chosen is None:
         names = ", ".join(d.platform for d in plan.destinations if d.feasible)
-        raise InputError(
-            f"the plan has no settings for {platform or 'anything'}", f"choose from {names}"
-        )
+        if not names:
+            raise InputError("the plan has no settings for any platform", "make one that has")
+        raise InputError(f"the plan has no settings for {platform}", f"choose from {names}")
     return chosen
 
 
