@@ -6,12 +6,12 @@ monotonic, so a jump of the wall clock changes nothing.
 
 from __future__ import annotations
 
-import secrets
 import time
 from dataclasses import dataclass, field
-from datetime import UTC, datetime
+from datetime import datetime
 
-from eager_kestrel import __version__
+from eager_kestrel.actions.climbing import climb_by_http
+from eager_kestrel.actions.notebook import Notebook
 from eager_kestrel.actions.sampling import (
     QUIET_SECONDS,
     SAMPLE_SECONDS,
@@ -29,7 +29,6 @@ from eager_kestrel.core.errors import (
 )
 from eager_kestrel.core.line.progress import Beginning, Learned, Said, Tell, tell_nobody
 from eager_kestrel.core.line.run import (
-    Background,
     Ending,
     Endpoint,
     Phase,
@@ -74,6 +73,8 @@ class Wish:
     """The endpoint is a stand-in on loopback: other traffic of this machine does not matter."""
     place: str = ""
     """The name of the place, kept with the run."""
+    gently: bool = False
+    """Climb to what one connection carries, and leave the line all but free meanwhile."""
 
 
 def limits_of(seconds: str, data_limit: str | None) -> Limits:
@@ -88,53 +89,22 @@ def limits_of(seconds: str, data_limit: str | None) -> Limits:
     return Limits(at_most, DataSize.parse(data_limit).bytes if data_limit else None)
 
 
-def run_id(taken_at: datetime) -> str:
-    """Sortable by time, unique on this machine."""
-    return f"{taken_at.astimezone(UTC).strftime('%Y%m%d-%H%M%S')}-{secrets.token_hex(2)}"
-
-
 @dataclass
-class _Notebook:
-    """What a measurement has learned so far."""
+class _Notes(Notebook):
+    """Of a measurement by HTTP."""
 
-    target: Target
-    taken_at: datetime
-    practice: bool
-    place: str = ""
-    counted_by: str = ""
-    address: str = ""
-    background: Background | None = None
-    idle: Phase | None = None
-    one: Phase | None = None
-    several: Phase | None = None
-    notes: list[str] = field(default_factory=list)
+    target: Target = field(kw_only=True)
+    practice: bool = field(kw_only=True)
 
-    def used_bytes(self) -> int:
-        loads = [phase for phase in (self.one, self.several) if phase is not None]
-        return sum(p.samples.delivered_bytes[-1] for p in loads if p.samples.delivered_bytes)
 
-    def run(self, *, partial: bool) -> Run:
-        return Run(
-            id=run_id(self.taken_at),
-            taken_at=self.taken_at.isoformat(timespec="seconds"),
-            version=__version__,
-            endpoint=Endpoint(
-                url=self.target.shown,
-                place=self.place,
-                address=self.address,
-                bound_to=self.target.bind or "",
-                proxy=shown_url(self.target.proxy) if self.target.proxy else "",
-                found_by="practice" if self.practice else self.target.found_by,
-            ),
-            counted_by=self.counted_by,
-            partial=partial,
-            notes=tuple(self.notes),
-            background=self.background,
-            idle=self.idle,
-            one_connection=self.one,
-            several_connections=self.several,
-            data_used_bytes=self.used_bytes(),
-        )
+def _endpoint(target: Target, wish: Wish) -> Endpoint:
+    return Endpoint(
+        url=target.shown,
+        place=wish.place,
+        bound_to=target.bind or "",
+        proxy=shown_url(target.proxy) if target.proxy else "",
+        found_by="practice" if wish.practice else target.found_by,
+    )
 
 
 def measure(wish: Wish, tell: Tell = tell_nobody) -> Run:
@@ -153,12 +123,15 @@ def measure(wish: Wish, tell: Tell = tell_nobody) -> Run:
         StoppedError: Ctrl-C before anything was learned.
     """
     taken_at = datetime.now().astimezone()
-    notebook: _Notebook | None = None
+    notebook: _Notes | None = None
     try:
         target = find_target(wish.url, wish.bind, estimate=wish.estimate, direct=wish.direct)
-        notebook = _Notebook(target, taken_at, wish.practice, wish.place)
+        notebook = _Notes(_endpoint(target, wish), taken_at, target=target, practice=wish.practice)
         _tell_the_way(notebook, tell)
         _idle(notebook, tell)
+        if wish.gently:
+            notebook.one = climb_by_http(notebook, target, wish.limits, tell)
+            return notebook.run(partial=notebook.one.ended in ("failed", "stopped"))
         notebook.one = _load(notebook, "one connection", 1, wish.limits, tell)
         if notebook.one.ended not in ("failed", "stopped") and wish.connections > 1:
             _several(notebook, wish, tell)
@@ -180,7 +153,7 @@ def keep(run: Run) -> None:
         history.add([run])
 
 
-def _tell_the_way(notebook: _Notebook, tell: Tell) -> None:
+def _tell_the_way(notebook: _Notes, tell: Tell) -> None:
     target = notebook.target
     if target.found_by != "given":
         notebook.notes.append(f"uploads to {target.shown}, found by {target.found_by}")
@@ -193,7 +166,7 @@ def _tell_the_way(notebook: _Notebook, tell: Tell) -> None:
         tell(Said(note))
 
 
-def _idle(notebook: _Notebook, tell: Tell) -> None:
+def _idle(notebook: _Notes, tell: Tell) -> None:
     """Round trips without load, while watching what this machine sends anyway."""
     tell(Beginning("idle", IDLE_SECONDS))
     watch = None if notebook.practice else BackgroundWatch()
@@ -208,7 +181,7 @@ def _idle(notebook: _Notebook, tell: Tell) -> None:
     tell(Learned("idle", IDLE_SECONDS, 0.0, round_trip_ms=summary.median_ms if summary else None))
 
 
-def _several(notebook: _Notebook, wish: Wish, tell: Tell) -> None:
+def _several(notebook: _Notes, wish: Wish, tell: Tell) -> None:
     limits = wish.limits
     if limits.data_bytes is not None and notebook.used_bytes() >= limits.data_bytes:
         notebook.notes.append("the data limit left nothing for several connections")
@@ -222,7 +195,7 @@ def _several(notebook: _Notebook, wish: Wish, tell: Tell) -> None:
         notebook.notes.append(f"several connections failed: {error.what}")
 
 
-def _settle(notebook: _Notebook) -> None:
+def _settle(notebook: _Notes) -> None:
     """Wait until round trips are as short as before the load, three seconds at most."""
     idle = round_trip_summary(notebook.idle)
     if idle is None:
@@ -237,9 +210,7 @@ def _settle(notebook: _Notebook) -> None:
                 return
 
 
-def _load(
-    notebook: _Notebook, name: PhaseName, connections: int, limits: Limits, tell: Tell
-) -> Phase:
+def _load(notebook: _Notes, name: PhaseName, connections: int, limits: Limits, tell: Tell) -> Phase:
     """One load phase, sampled until it knows enough or something ends it."""
     tell(Beginning(name, limits.seconds))
     used_before = notebook.used_bytes()

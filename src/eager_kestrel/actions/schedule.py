@@ -8,7 +8,8 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 
 from eager_kestrel import __version__
-from eager_kestrel.actions.measuring import Wish, measure, run_id
+from eager_kestrel.actions.measuring import Wish, measure
+from eager_kestrel.actions.notebook import run_id
 from eager_kestrel.core.errors import (
     InputError,
     KestrelError,

@@ -58,6 +58,10 @@ def measure(
     direct: Annotated[
         bool, typer.Option("--direct", help="Pass over the proxy the environment names.")
     ] = False,
+    gently: Annotated[
+        bool,
+        typer.Option("--gently", help="Climb instead of flooding: half the data, no full queue."),
+    ] = False,
     figure: Figure = None,
     out: Annotated[
         Path | None, typer.Option(metavar="FILE", help="Write it: .json with samples, or .csv.")
@@ -90,7 +94,7 @@ def measure(
         where = _towards(url, practice, stack)
         wish = Wish(
             where.url, connections, limits, leave_from, estimate, direct, practice is not None,
-            where.place,
+            where.place, gently,
         )  # fmt: skip
         if runs > 1:
             with progress(quiet=json) as tell:

@@ -33,10 +33,10 @@ def show_run(screen: Console, run: Run, found: RunSummary) -> None:
     card = grid(0, 0, 1)
     low, high = uplink.floor_low_kbps, uplink.floor_high_kbps
     between = f"; between {rate(low)} and {rate(high)}" if low is not None and high else ""
-    card.add_row("typical", f"[bold]{rate(one.typical_kbps)}[/]", "median of two-second windows")
+    card.add_row("typical", f"[bold]{rate(one.typical_kbps)}[/]", _typical(run))
     card.add_row("floor", f"[bold]{rate(one.floor_kbps)}[/]",
                  f"{words.FLOOR}{between}")  # fmt: skip
-    card.add_row("spread", f"{one.spread:.0%}", _windows(one))
+    card.add_row("spread", f"{one.spread:.0%}", _windows(run, one))
     if several is not None and run.several_connections is not None:
         count = run.several_connections.connections
         card.add_row(f"{count} connections", rate(several.typical_kbps),
@@ -57,7 +57,19 @@ def show_run(screen: Console, run: Run, found: RunSummary) -> None:
         remark(screen, line)
 
 
-def _windows(figures: PhaseSummary) -> str:
+def _typical(run: Run) -> str:
+    """How typical was taken."""
+    phase = run.one_connection
+    if phase is None or phase.method == "flooding":
+        return words.WINDOWS
+    return words.STRETCHES if phase.most_kbps is None else words.HELD
+
+
+def _windows(run: Run, figures: PhaseSummary) -> str:
+    phase = run.one_connection
+    if phase is not None and phase.method == "climbing":
+        count = len(phase.samples.stretches)
+        return words.stretches(count, figures.steady_seconds, figures.ramp_seconds)
     return words.windows(figures.windows, figures.steady_seconds, figures.ramp_seconds)
 
 

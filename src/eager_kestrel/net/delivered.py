@@ -37,6 +37,9 @@ class DeliveredCounter(Protocol):
     def delivered_bytes(self) -> int:
         """Since the connection began; raises OSError once the socket is closed."""
 
+    def waiting_bytes(self) -> int:
+        """Handed over but not delivered, sent or not; raises OSError once the socket is closed."""
+
 
 LINUX_TCP_INFO = 11
 LINUX_LEAST_BYTES = 128  # bytes_acked is there since Linux 4.1
@@ -86,6 +89,14 @@ class LinuxCounter:
         """Acknowledged bytes."""
         return linux_delivered(self._info())
 
+    def waiting_bytes(self) -> int:
+        """``SIOCOUTQ``: not sent, or not acknowledged in sequence."""
+        import fcntl
+        import termios
+
+        answer = fcntl.ioctl(self._connection.fileno(), termios.TIOCOUTQ, bytes(4))
+        return int.from_bytes(answer, sys.byteorder)
+
 
 class MacCounter:
     """From the kernel's ``TCP_CONNECTION_INFO``."""
@@ -100,8 +111,12 @@ class MacCounter:
     def delivered_bytes(self) -> int:
         """Written bytes that have left the send buffer, as they do when acknowledged."""
         written = self._written()
+        return max(0, written - self.waiting_bytes())
+
+    def waiting_bytes(self) -> int:
+        """What sits in the send buffer."""
         info = self._connection.getsockopt(socket.IPPROTO_TCP, MACOS_TCP_CONNECTION_INFO, 112)
-        return max(0, written - macos_unacknowledged(info))
+        return macos_unacknowledged(info)
 
 
 class WindowsCounter:
@@ -109,13 +124,18 @@ class WindowsCounter:
 
     kind = "kernel: SIO_TCP_INFO bytes out"
 
-    def __init__(self, connection: socket.socket, _: WrittenBytes) -> None:
+    def __init__(self, connection: socket.socket, written: WrittenBytes) -> None:
         self._connection = connection
+        self._written = written
         self.delivered_bytes()
 
     def delivered_bytes(self) -> int:
         """Bytes out, less those sent again or still in flight."""
         return windows_delivered(_windows_tcp_info(self._connection))
+
+    def waiting_bytes(self) -> int:
+        """Written and not delivered."""
+        return max(0, self._written() - self.delivered_bytes())
 
 
 def _windows_tcp_info(connection: socket.socket) -> bytes:
@@ -155,6 +175,10 @@ class WrittenCounter:
         if self._connection.fileno() < 0:
             raise OSError("the connection is closed")
         return max(0, self._written() - FALLBACK_SEND_BUFFER)
+
+    def waiting_bytes(self) -> int:
+        """The send buffer, which is taken to be full."""
+        return min(self._written(), FALLBACK_SEND_BUFFER)
 
 
 _OF_PLATFORM: dict[str, type[LinuxCounter] | type[MacCounter] | type[WindowsCounter]] = {

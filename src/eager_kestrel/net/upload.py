@@ -24,6 +24,7 @@ from eager_kestrel.core.errors import EndpointError, NetworkError
 from eager_kestrel.net.delivered import DeliveredCounter, delivered_counter
 from eager_kestrel.net.exchange import CONNECTED, bounded_body
 from eager_kestrel.net.failures import network_error, status_error
+from eager_kestrel.net.pacing import Pace, Waits
 from eager_kestrel.net.target import TCP_NOTSENT_LOWAT, UNSENT_BYTES, Target, shown_location
 
 BODY_BYTES = (2**30, 64 * 2**20, 8 * 2**20, 2**20)
@@ -78,9 +79,12 @@ class _Allowance:
 class _Connection(threading.Thread):
     """One connection that uploads until it is told to stop."""
 
-    def __init__(self, target: Target, allowance: _Allowance) -> None:
+    def __init__(self, target: Target, allowance: _Allowance, pace: Pace | None) -> None:
         super().__init__(name="upload", daemon=True)
         self._allowance = allowance
+        self._pace = pace
+        self.waits: Waits | None = None
+        """Of a paced connection, once it is there."""
         self._target = target
         self._stop_asked = threading.Event()
         self._socket: socket.socket | None = None
@@ -171,6 +175,9 @@ class _Connection(threading.Thread):
         block = self._block
         left, size, began = self._body_bytes, SMALLEST_WRITE, time.monotonic()
         while left > 0:
+            if self._pace is not None:
+                size = self._pace.wait(self._stop_asked)
+                self._bound_unsent(size)
             if self._finish_asked.is_set():
                 break  # a chunked body may end anywhere; the answer then confirms all of it
             if self._stop_asked.is_set():
@@ -186,6 +193,10 @@ class _Connection(threading.Thread):
             self._written += len(chunk)
             left -= len(chunk)
             now = time.monotonic()
+            if self.waits is not None:
+                with contextlib.suppress(OSError):
+                    self.waits.handed_over(now)
+                continue
             fitting = len(chunk) / max(now - began, 1e-6) * WRITE_SECONDS
             size = int(min(max(fitting, size / 2, SMALLEST_WRITE), size * 2, LARGEST_WRITE))
             began = now
@@ -219,7 +230,9 @@ class _Connection(threading.Thread):
     def _bound_unsent(self, size: int) -> None:
         """Let no more sit unsent than two writes, at most a few hundredths of a second."""
         connection = self._socket
-        if connection is None or TCP_NOTSENT_LOWAT is None or size * 2 <= UNSENT_BYTES:
+        if connection is None or TCP_NOTSENT_LOWAT is None:
+            return
+        if self._pace is None and size * 2 <= UNSENT_BYTES:
             return
         with contextlib.suppress(OSError):
             connection.setsockopt(socket.IPPROTO_TCP, TCP_NOTSENT_LOWAT, size * 2)
@@ -239,6 +252,8 @@ class _Connection(threading.Thread):
             estimate=self._target.estimate,
         )
         self.counted_by = self._counter.kind
+        if self._pace is not None:
+            self.waits = Waits(self._counter)
         with contextlib.suppress(OSError):
             self.address = str(connection.getpeername()[0])
 
@@ -248,6 +263,11 @@ class _Connection(threading.Thread):
             with contextlib.suppress(OSError):
                 self._current = max(self._current, self._counter.delivered_bytes())
         return max(self._before + self._current, self._confirmed)
+
+    def current_bytes(self) -> int:
+        """Of the TCP connection there is now."""
+        self.delivered_bytes()
+        return self._current
 
     def finish(self) -> None:
         """End the body where it is and wait for the answer, which confirms every byte written."""
@@ -267,9 +287,13 @@ class _Connection(threading.Thread):
 class Upload:
     """Several connections uploading at once, within a ``with`` block."""
 
-    def __init__(self, target: Target, connections: int, most_bytes: int | None = None) -> None:
+    def __init__(
+        self, target: Target, connections: int, most_bytes: int | None = None,
+        pace: Pace | None = None,
+    ) -> None:  # fmt: skip
+        """Upload as fast as the line takes it, or at a pace, which goes with one connection."""
         self._allowance = _Allowance(most_bytes)
-        self._connections = [_Connection(target, self._allowance) for _ in range(connections)]
+        self._connections = [_Connection(target, self._allowance, pace) for _ in range(connections)]
 
     def __enter__(self) -> Self:
         try:
@@ -302,6 +326,11 @@ class Upload:
     def delivered_bytes(self) -> int:
         """Bytes the peer has received over all connections; never falls."""
         return sum(connection.delivered_bytes() for connection in self._connections)
+
+    def wait_seconds(self) -> float | None:
+        """Of the first connection, when paced: how long what it sends is on its way."""
+        first = self._connections[0]
+        return None if first.waits is None else first.waits.look(first.current_bytes())
 
     @property
     def spent(self) -> bool:

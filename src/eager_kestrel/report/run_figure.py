@@ -49,15 +49,21 @@ def _draw_rates(axes: Axes, phase: Phase) -> None:
     gained = delivered - np.interp(before, seconds, delivered)
     fine = gained[1:] / np.maximum(seconds[1:] - before[1:], 1e-9) / 125_000
     axes.plot(seconds[1:], fine, color=PALE, linewidth=1.2, label="over a quarter of a second")
-    span = min(WINDOW_SECONDS, float(seconds[-1] - seconds[0]))
-    ends = seconds[seconds >= seconds[0] + span - 1e-9]
-    axes.plot(
-        ends - span / 2, window_rates(seconds, delivered) / 1000, color=LINE, linewidth=2,
-        label="over two seconds, one keyframe interval",
-    )  # fmt: skip
     found = phase_summary(phase)
+    if phase.samples.stretches:
+        for number, (begin, end) in enumerate(phase.samples.stretches):
+            label = "stretches that count" if number == 0 else None
+            axes.axvspan(begin, end, color=SHADE, label=label)
+    else:
+        span = min(WINDOW_SECONDS, float(seconds[-1] - seconds[0]))
+        ends = seconds[seconds >= seconds[0] + span - 1e-9]
+        axes.plot(
+            ends - span / 2, window_rates(seconds, delivered) / 1000, color=LINE, linewidth=2,
+            label="over two seconds, one keyframe interval",
+        )  # fmt: skip
+        if found is not None:
+            axes.axvspan(0, found.ramp_seconds, color=SHADE, label="ramp, left out")
     if found is not None:
-        axes.axvspan(0, found.ramp_seconds, color=SHADE, label="ramp, left out")
         for kbps, name, colour in (
             (found.typical_kbps, "typical", GOOD),
             (found.floor_kbps, "floor", CARE),

@@ -19,6 +19,7 @@ from eager_kestrel.core.document import Frozen, format_name
 PhaseName = Literal["idle", "one connection", "several connections"]
 FoundBy = Literal["given", "responsiveness configuration", "redirect", "practice", "imported"]
 Kind = Literal["measured", "practice", "reading"]
+Method = Literal["flooding", "climbing"]
 Ending = Literal["complete", "enough", "time", "data", "failed", "stopped"]
 
 
@@ -36,6 +37,8 @@ class Series(Frozen):
 
     seconds: tuple[float, ...]
     delivered_bytes: tuple[int, ...]
+    stretches: tuple[tuple[float, float], ...] = ()
+    """From when to when the line was loaded; empty when it was throughout."""
 
     @model_validator(mode="after")
     def _columns_match(self) -> Series:
@@ -44,6 +47,11 @@ class Series(Frozen):
         for column in (self.seconds, self.delivered_bytes):
             if any(b < a for a, b in itertools.pairwise(column)):
                 raise ValueError("samples must never fall")
+        moments = [moment for stretch in self.stretches for moment in stretch]
+        if any(b <= a for a, b in self.stretches) or moments != sorted(moments):
+            raise ValueError("stretches must follow one another")
+        if moments and not self.seconds[:1] <= (moments[0],) <= (moments[-1],) <= self.seconds[-1:]:
+            raise ValueError("stretches must lie within the samples")
         return self
 
 
@@ -57,6 +65,10 @@ class Phase(Frozen):
     """Why it ended: the floor was known well enough, a limit came, or it broke off."""
     ended_why: str = ""
     """For ``failed``: what happened, in one line."""
+    method: Method = "flooding"
+    """Whether the line was kept full, or climbed up to its rate."""
+    most_kbps: float | None = None
+    """The most that was sent, by somebody's rule; the line may carry more."""
     samples: Series = Field(default_factory=lambda: Series(seconds=(), delivered_bytes=()))
     round_trips: tuple[RoundTrip, ...] = ()
 

@@ -74,7 +74,9 @@ def summary_of(run: Run) -> RunSummary:
     idle, loaded = round_trip_summary(run.idle), round_trip_summary(run.one_connection)
     one, several = phase_summary(run.one_connection), phase_summary(run.several_connections)
     swings = None if run.one_connection is None else short_rates(run.one_connection.samples)
-    said = (*_of_connections(run, one, several), *_of_waits(idle, loaded),
+    most = run.one_connection.most_kbps if run.one_connection is not None else None
+    held = () if most is None else (words.held_most(most),)
+    said = (*held, *_of_connections(run, one, several), *_of_waits(idle, loaded),
             *_of_evenness(one, swings))  # fmt: skip
     return RunSummary(
         idle=idle, loaded=loaded, one=one, several=several, uplink=run_uplink(run), verdicts=said

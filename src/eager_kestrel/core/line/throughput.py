@@ -130,8 +130,24 @@ def window_rates(
     return np.asarray(gained * 8e-3 / span, dtype=np.float64)
 
 
+def _stretches(series: Series) -> list[tuple[Floats, Floats]]:
+    """What was delivered in each stretch, from edge to edge."""
+    seconds, delivered = _arrays(series)
+    parts = []
+    for begin, end in series.stretches:
+        inside = seconds[(seconds > begin) & (seconds < end)]
+        at = np.concatenate([[begin], inside, [end]])
+        parts.append((at, np.interp(at, seconds, delivered)))
+    return parts
+
+
 def steady_windows(series: Series) -> Floats:
-    """Window rates (kbit/s) of the steady part; empty when it is too short to say anything."""
+    """Window rates (kbit/s) of the steady part; empty when it is too short to say anything.
+
+    Where the line was loaded in stretches only, a window is a stretch, two seconds of it at most.
+    """
+    if series.stretches:
+        return np.concatenate([window_rates(*part) for part in _stretches(series)])
     seconds, delivered = _arrays(series)
     start = steady_index(series)
     if len(seconds) < 3 or seconds[-1] - seconds[start] < LEAST_SECONDS:
@@ -146,7 +162,7 @@ def short_rates(series: Series) -> tuple[float, float] | None:
     """
     seconds, delivered = _arrays(series)
     start = steady_index(series)
-    if len(seconds) < 3 or seconds[-1] - seconds[start] < LEAST_SECONDS:
+    if len(seconds) < 3 or seconds[-1] - seconds[start] < LEAST_SECONDS or series.stretches:
         return None
     rates = window_rates(seconds[start:], delivered[start:], SHORT_SECONDS)
     low, high = np.percentile(rates, [FLOOR_PERCENTILE, 100 - FLOOR_PERCENTILE])
@@ -158,8 +174,7 @@ def throughput(series: Series) -> Throughput | None:
     rates = steady_windows(series)
     if rates.size == 0 or float(np.median(rates)) <= 0:
         return None
-    seconds = series.seconds
-    start = steady_index(series)
+    ramp, steady = _spans(series)
     floor, typical, high = (
         float(x) for x in np.percentile(rates, [FLOOR_PERCENTILE, 50, 100 - FLOOR_PERCENTILE])
     )
@@ -169,14 +184,29 @@ def throughput(series: Series) -> Throughput | None:
         high_kbps=high,
         spread=(high - floor) / typical,
         stalled_share=float(np.mean(rates < STALL_SHARE * typical)),
-        ramp_seconds=seconds[start] - seconds[0],
-        steady_seconds=seconds[-1] - seconds[start],
+        ramp_seconds=ramp,
+        steady_seconds=steady,
         windows=int(rates.size),
     )
 
 
+def _spans(series: Series) -> tuple[float, float]:
+    """Seconds before anything counts, and seconds that count."""
+    if series.stretches:
+        loaded = sum(end - begin for begin, end in series.stretches)
+        return series.stretches[0][0] - series.seconds[0], loaded
+    start = steady_index(series)
+    return series.seconds[start] - series.seconds[0], series.seconds[-1] - series.seconds[start]
+
+
 def steady_increments(series: Series) -> Floats:
     """Bytes delivered in each 50 ms of the steady part, on an even grid."""
+    if series.stretches:
+        parts = _stretches(series)
+        grids = [np.arange(at[0], at[-1] + 1e-9, GRID_SECONDS) for at, _ in parts]
+        return np.concatenate(
+            [np.diff(np.interp(grid, *part)) for grid, part in zip(grids, parts, strict=True)]
+        )
     seconds, delivered = _arrays(series)
     start = steady_index(series)
     if len(seconds) < 3:

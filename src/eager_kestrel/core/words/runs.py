@@ -119,6 +119,29 @@ def windows(count: int, steady_seconds: float, ramp_seconds: float) -> str:
     )
 
 
+WINDOWS = "median of two-second windows"
+
+
+def stretches(count: int, loaded_seconds: float, climbed_seconds: float) -> str:
+    """What they are taken over where the line was climbed."""
+    return (
+        f"{count} stretches, {loaded_seconds:.1f} s of a full line in all, after a climb of "
+        f"{climbed_seconds:.1f} s"
+    )
+
+
+STRETCHES = "median of short stretches with the line just full"
+HELD = "sent without a wait, as much as was allowed"
+
+
+def held_most(kbps: float) -> str:
+    """Nothing was seen above a rate that was not to be passed."""
+    return (
+        f"held {kbps:,.0f} kbit/s, the most that was allowed; the line may carry more, and a plan "
+        "from this run counts on no more"
+    )
+
+
 # What came of a rehearsal
 
 

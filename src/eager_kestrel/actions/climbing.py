@@ -1,0 +1,194 @@
+"""Measuring gently: a load phase that climbs to what the line carries and never fills its queue."""
+
+from __future__ import annotations
+
+import contextlib
+import time
+from dataclasses import dataclass
+from typing import Protocol
+
+from eager_kestrel.actions.notebook import Notebook
+from eager_kestrel.actions.sampling import SAMPLE_SECONDS, Samples
+from eager_kestrel.core.errors import EndpointError, InputError, NetworkError
+from eager_kestrel.core.line.climbing import Climb, Look
+from eager_kestrel.core.line.progress import Beginning, Learned, Tell
+from eager_kestrel.core.line.run import Ending, Phase, RoundTrip
+from eager_kestrel.core.line.stopping import Limits, limit_reached
+from eager_kestrel.core.units import DataSize
+from eager_kestrel.net.pacing import Pace
+from eager_kestrel.net.roundtrips import RoundTrips
+from eager_kestrel.net.target import Target
+from eager_kestrel.net.upload import Upload
+
+LOOK_SECONDS = 0.002
+TELL_SECONDS = 0.25
+MOST_SECONDS = 13.0
+"""With what goes before it, a gentle measurement takes fifteen at most."""
+TRIPS_EVERY_SECONDS = 0.4
+
+
+class Carrier(Protocol):
+    """A connection that sends at a pace, and what is seen of it."""
+
+    def turn(self, seconds: float) -> None:
+        """Work, or let others work, for so long."""
+
+    def delivered_bytes(self) -> int:
+        """That the far end has; never falls."""
+
+    def other_bytes(self) -> int:
+        """That went over the line beside it, for the measurement's own sake."""
+
+    def wait_seconds(self) -> float | None:
+        """As :class:`Look` has it."""
+
+    @property
+    def failure(self) -> NetworkError | None:
+        """What broke it, once it is broken."""
+
+    def round_trip_ms(self) -> float | None:
+        """The last that is known."""
+
+
+@dataclass
+class Ascent:
+    """One climb: a carrier, the pace it keeps, and what has been noted."""
+
+    carrier: Carrier
+    pace: Pace
+    climb: Climb
+    limits: Limits
+    tell: Tell
+    samples: Samples
+
+    def run(self) -> Ending:
+        """Climb until nothing more is to be learned, or a limit comes; returns why it ended."""
+        began, base = time.monotonic(), self.carrier.delivered_bytes()
+        noted = told = 0.0
+        most = Limits(min(self.limits.seconds, MOST_SECONDS), self.limits.data_bytes)
+        try:
+            while True:
+                self.carrier.turn(LOOK_SECONDS)
+                delivered, now = self.carrier.delivered_bytes() - base, time.monotonic() - began
+                self.climb.look(Look(now, delivered, self.carrier.wait_seconds()))
+                self.pace.kbps = self.climb.rate_kbps
+                if self.climb.edge or now - noted >= SAMPLE_SECONDS:
+                    noted = now
+                    self.samples.add(now, delivered + self.carrier.other_bytes())
+                if self.carrier.failure is not None:
+                    return "failed"
+                if self.climb.over:
+                    return "enough"
+                if limit := limit_reached(now, delivered, most):
+                    return limit
+                if now - told >= TELL_SECONDS:
+                    told = now
+                    self._tell(now)
+        except KeyboardInterrupt:
+            return "stopped"
+
+    def _tell(self, now: float) -> None:
+        known = self.climb.line_kbps or None
+        self.tell(
+            Learned(
+                "one connection", now, self.samples.last_second_kbps(), typical_kbps=known,
+                round_trip_ms=self.carrier.round_trip_ms(),
+            )
+        )  # fmt: skip
+
+    def phase(self, ending: Ending, trips: tuple[RoundTrip, ...]) -> Phase:
+        """What was learned.
+
+        Raises:
+            NetworkError: it broke before anything was.
+            InputError: a limit came before anything was.
+            KeyboardInterrupt: it was stopped before anything was.
+        """
+        failure = self.carrier.failure
+        if not self.climb.stretches:
+            if ending == "stopped":
+                raise KeyboardInterrupt
+            raise failure or self._too_little(ending)
+        series = self.samples.series().model_copy(update={"stretches": tuple(self.climb.stretches)})
+        return Phase(
+            name="one connection",
+            connections=1,
+            ended=ending,
+            ended_why=failure.line() if failure and ending == "failed" else "",
+            method="climbing",
+            most_kbps=self.climb.most_kbps if self.climb.held_most else None,
+            samples=series,
+            round_trips=trips,
+        )
+
+    def _too_little(self, ending: Ending) -> InputError | EndpointError:
+        used = DataSize(self.samples.delivered[-1])
+        if ending == "data":
+            return InputError(
+                f"the data limit was used up after {used}, before the line was full once",
+                "give a larger --data-limit",
+            )
+        return EndpointError("it took almost nothing", "try again, or another endpoint")
+
+
+class _ByHttp:
+    """An upload, with small requests beside it."""
+
+    def __init__(self, load: Upload, trips: RoundTrips, pace: Pace) -> None:
+        self._load, self._trips, self._pace = load, trips, pace
+        self._fastest = pace.kbps
+
+    def turn(self, seconds: float) -> None:
+        time.sleep(seconds)
+        if self._pace.kbps > self._fastest:
+            self._fastest = self._pace.kbps
+            self._trips.pace(self._fastest)
+
+    def delivered_bytes(self) -> int:
+        return self._load.delivered_bytes()
+
+    def other_bytes(self) -> int:
+        return self._trips.delivered_bytes()
+
+    def wait_seconds(self) -> float | None:
+        with contextlib.suppress(OSError):
+            return self._load.wait_seconds()
+        return None
+
+    @property
+    def failure(self) -> NetworkError | None:
+        return self._load.failure
+
+    def round_trip_ms(self) -> float | None:
+        answered = [t.round_trip_ms for t in self._trips.taken[-3:] if t.round_trip_ms is not None]
+        return answered[-1] if answered else None
+
+
+def climb_by_http(notebook: Notebook, target: Target, limits: Limits, tell: Tell) -> Phase:
+    """The load phase of a gentle measurement towards an address that takes POST.
+
+    Raises:
+        InputError: this system does not tell what is on its way, or a limit came too early.
+        NetworkError: the endpoint failed before anything was learned.
+    """
+    tell(Beginning("one connection", min(limits.seconds, MOST_SECONDS)))
+    climb, samples = Climb(), Samples()
+    pace = Pace(climb.rate_kbps)
+    with Upload(target, 1, limits.data_bytes, pace) as load:
+        with RoundTrips(target, time.monotonic(), TRIPS_EVERY_SECONDS) as trips:
+            trips.pace(climb.rate_kbps)
+            ascent = Ascent(_ByHttp(load, trips, pace), pace, climb, limits, tell, samples)
+            ending = ascent.run()
+            taken = trips.taken
+        load.stop()
+        notebook.counted_by, notebook.address = load.counted_by, load.address
+    if notebook.counted_by.startswith("estimate"):
+        raise InputError(
+            "this system does not tell what is still on its way", "measure without --gently"
+        )
+    if climb.crowded:
+        notebook.notes.append(
+            "somebody else keeps the line's queue full: what one connection gets beside that is "
+            "better told without --gently"
+        )
+    return ascent.phase(ending, taken)
