@@ -35,7 +35,7 @@ def test_a_users_guide_stands_over_the_bundled_one(kestrel: Kestrel, home: Path)
 @pytest.mark.parametrize(
     ("old", "new", "says"),
     [
-        ('"2 s"', "2", 'oxbow.toml:31: video.keyframes: 2 has no unit; write "2 s"'),
+        ('"2 s"', "2", 'oxbow.toml:34: video.keyframes: 2 has no unit; write "2 s"'),
         ("keyframes ", "keyframe  ", 'no key "video.keyframe" is known; write "keyframes"'),
         ('"6000 kbit/s"', '"6000"', "write 6000 Mbit/s or 6000 kbit/s"),
         (

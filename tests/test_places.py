@@ -53,7 +53,7 @@ def test_a_name_counts_before_the_host() -> None:
 
 
 def test_a_place_is_measured_by_name_and_then_by_nothing(kestrel: Kestrel) -> None:
-    assert "one address is needed" in kestrel("measure").error_line
+    assert "where to is not said" in kestrel("measure").error_line
     short = ("--connections", "1", "--seconds", "3 s", "--json")
     with simulated_uplink(practice_line(rate=Bitrate.parse("9 Mbit/s"))) as up:
         assert kestrel("places", "add", "home", up.url).code == 0
@@ -69,7 +69,10 @@ def test_a_place_is_measured_by_name_and_then_by_nothing(kestrel: Kestrel) -> No
     assert kestrel("plan", "--for", "oxbow", "--from", "home").code == 0
     assert 'write "home"' in kestrel("plan", "--for", "oxbow", "--from", "hom").error_line
     assert kestrel("places", "forget", "home").code == 0
-    assert '"home" is no address, and no place of yours' in kestrel("measure", "home").error_line
+    assert (
+        '"home" is no address, no place of yours and no platform'
+        in kestrel("measure", "home").error_line
+    )
     assert len(kestrel("runs", "list", "--json").document["runs"]) == 3
 
 

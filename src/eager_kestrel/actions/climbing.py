@@ -39,8 +39,8 @@ class Carrier(Protocol):
     def other_bytes(self) -> int:
         """That went over the line beside it, for the measurement's own sake."""
 
-    def wait_seconds(self) -> float | None:
-        """As :class:`Look` has it."""
+    def waits(self) -> tuple[float | None, float]:
+        """What arrived took, and the age of what did not, as :class:`Look` has them."""
 
     @property
     def failure(self) -> NetworkError | None:
@@ -70,7 +70,7 @@ class Ascent:
             while True:
                 self.carrier.turn(LOOK_SECONDS)
                 delivered, now = self.carrier.delivered_bytes() - base, time.monotonic() - began
-                self.climb.look(Look(now, delivered, self.carrier.wait_seconds()))
+                self.climb.look(Look(now, delivered, *self.carrier.waits()))
                 self.pace.kbps = self.climb.rate_kbps
                 if self.climb.edge or now - noted >= SAMPLE_SECONDS:
                     noted = now
@@ -150,10 +150,10 @@ class _ByHttp:
     def other_bytes(self) -> int:
         return self._trips.delivered_bytes()
 
-    def wait_seconds(self) -> float | None:
+    def waits(self) -> tuple[float | None, float]:
         with contextlib.suppress(OSError):
-            return self._load.wait_seconds()
-        return None
+            return self._load.waits()
+        return None, 0.0
 
     @property
     def failure(self) -> NetworkError | None:

@@ -10,6 +10,7 @@ import time
 from dataclasses import dataclass, field
 from datetime import datetime
 
+from eager_kestrel.actions.climbing import MOST_SECONDS as MOST_CLIMB_SECONDS
 from eager_kestrel.actions.climbing import climb_by_http
 from eager_kestrel.actions.notebook import Notebook
 from eager_kestrel.actions.sampling import (
@@ -55,6 +56,7 @@ SETTLE_SECONDS = 3.0
 SETTLED_RISE_MS = 10.0
 SETTLED_FACTOR = 1.5
 LEAST_SECONDS, MOST_SECONDS = 2.0, 600.0
+MOST_LOADED_SECONDS = 10.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,13 +79,16 @@ class Wish:
     """Climb to what one connection carries, and leave the line all but free meanwhile."""
 
 
-def limits_of(seconds: str, data_limit: str | None) -> Limits:
+def limits_of(seconds: str | None, data_limit: str | None, *, climbing: bool = False) -> Limits:
     """The most a load phase may take, as written: ``"10 s"``, and perhaps ``"50 MB"`` in all.
+
+    Left out, ten seconds of a full line, thirteen of a climb.
 
     Raises:
         UnitError: one of them cannot be read, or the time is no time to measure for.
     """
-    at_most = parse_seconds(seconds)
+    usual = MOST_CLIMB_SECONDS if climbing else MOST_LOADED_SECONDS
+    at_most = usual if seconds is None else parse_seconds(seconds)
     if not LEAST_SECONDS <= at_most <= MOST_SECONDS:
         raise UnitError(f"{at_most:g} s is not a time to measure for", "write 2 s to 600 s")
     return Limits(at_most, DataSize.parse(data_limit).bytes if data_limit else None)

@@ -5,13 +5,17 @@ from __future__ import annotations
 import contextlib
 from typing import NamedTuple
 
+from eager_kestrel.actions.ingests import SCHEMES as INGEST_SCHEMES
+from eager_kestrel.actions.ingests import is_ingest
 from eager_kestrel.core.errors import InputError, KestrelError
 from eager_kestrel.core.line.places import NamedPlace, Places, require_name
+from eager_kestrel.files.guides import guide_names
 from eager_kestrel.files.places import read_places, write_places
 from eager_kestrel.net.addresses import parse_address
+from eager_kestrel.net.publishing import Target
 
-SCHEMES = ("http", "https")
-EXAMPLE = "https://HOST/PATH, an address that takes uploads by POST"
+SCHEMES = ("http", "https", *INGEST_SCHEMES)
+EXAMPLE = "https://HOST/PATH, an address that takes uploads by POST, or rtmps://HOST/APP"
 
 
 class Towards(NamedTuple):
@@ -20,6 +24,8 @@ class Towards(NamedTuple):
     url: str
     place: str
     """Its name; empty where it has none."""
+    platform: str = ""
+    """Whose ingest it is, where that is what was asked for."""
 
 
 def listed() -> Places:
@@ -35,6 +41,8 @@ def add(name: str, url: str) -> Places:
         StorageError: it cannot be kept.
     """
     address = parse_address(url, SCHEMES, EXAMPLE)
+    if is_ingest(url):
+        Target.parse(url)  # it may not end in a key
     if address.user is not None or address.query:
         raise InputError(
             "that address has user information or a query, which may be secret, so it is not kept",
@@ -68,13 +76,18 @@ def towards(written: str | None) -> Towards:
         return Towards(written, "" if known is None else known.name)
     places = read_places()
     if written is not None:
+        if written not in names() and written.partition(":")[0] in guide_names():
+            return Towards("", "", written)
         if not places.is_like(written):
             raise InputError(
-                f'"{written}" is no address, and no place of yours', f"write {EXAMPLE}"
+                f'"{written}" is no address, no place of yours and no platform', f"write {EXAMPLE}"
             )
         return Towards(places.find(written).url, written)
     if places.last is None:
-        raise InputError("one address is needed", "give a URL, or --practice NAME")
+        raise InputError(
+            "where to is not said",
+            "give a URL, --to PLATFORM, or --practice NAME; the last place is remembered",
+        )
     return towards(places.last)
 
 

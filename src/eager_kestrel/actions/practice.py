@@ -146,7 +146,8 @@ def simulated_platform(
     """
     (guide,) = guides_of([written], guides)
     key, judge = key_for(written), Platform(guide, trouble)
-    with reception(key.value, port, [guide], record_to, judge) as (taking, url):
+    suffix = (guide.private.key_suffix or "") if guide.private is not None else ""
+    with reception(key.value, port, [guide], record_to, judge, suffix) as (taking, url):
         yield SimulatedPlatform(guide.title, url, key, taking, judge)
 
 

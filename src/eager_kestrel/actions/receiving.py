@@ -93,6 +93,7 @@ class Reception:
         guides: Sequence[Guide],
         record_to: Path | None = None,
         policy: Policy | None = None,
+        suffix: str = "",
     ) -> None:
         """Wait for a publisher that knows the key.
 
@@ -101,8 +102,9 @@ class Reception:
             guides: each with its standing applied, to hold streams against.
             record_to: an FLV file; a second stream gets a number.
             policy: of a simulated platform.
+            suffix: that may stand behind the key.
         """
-        self._key, self._guides = key, guides
+        self._keys, self._guides = (key.encode(), f"{key}{suffix}".encode()), guides
         self._record_to, self._policy = record_to, policy
         self._now: _Stream | None = None
         self._count = 0
@@ -113,7 +115,8 @@ class Reception:
 
     def asked(self, app: str, key: str) -> str | None:
         """Only the right key to the right app is let in."""
-        if app != APP or not hmac.compare_digest(key.encode(), self._key.encode()):
+        right = [hmac.compare_digest(key.encode(), wanted) for wanted in self._keys]
+        if app != APP or not any(right):
             with self._changed:
                 self.refused += 1
                 self._changed.notify_all()
@@ -213,6 +216,7 @@ def reception(
     guides: Sequence[Guide] = (),
     record_to: Path | None = None,
     policy: Policy | None = None,
+    suffix: str = "",
 ) -> Iterator[tuple[Reception, str]]:
     """A private ingest while the ``with`` block runs; gives it and its address without key.
 
@@ -222,7 +226,7 @@ def reception(
     """
     if record_to is not None:
         require_new(record_to)
-    taking = Reception(key, guides, record_to, policy)
+    taking = Reception(key, guides, record_to, policy, suffix)
     with IngestServer(taking, port) as server:
         yield taking, f"rtmp://127.0.0.1:{server.port}/{APP}"
 

@@ -24,7 +24,7 @@ from eager_kestrel.core.plan.plan import (
 )
 from eager_kestrel.core.units import Bitrate, DataSize, parse_seconds
 from eager_kestrel.files.guides import load_guide
-from eager_kestrel.files.keys import VARIABLE, known_key
+from eager_kestrel.files.keys import needed_key
 from eager_kestrel.media.stand_in import StandIn
 from eager_kestrel.net.publishing import CONNECT_SECONDS, SEND_BUFFER_BYTES, Target
 from eager_kestrel.net.reconnecting import FIRST_WAIT, Terms
@@ -205,13 +205,7 @@ def rehearse_at(
         EndpointError: it refuses.
     """
     target = Target.parse(url)
-    key = known_key(chosen.platform)
-    if key is None and ask is not None:
-        key = ask(chosen.platform)
-    if not key:
-        raise InputError(
-            f"no stream key for {chosen.platform}", f"set {VARIABLE}, or run on a terminal"
-        )
+    key = needed_key(chosen.platform, ask)
     return rehearse(plan, chosen, target, key, wish, tell)
 
 

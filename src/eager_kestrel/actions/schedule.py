@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 
 from eager_kestrel import __version__
+from eager_kestrel.actions.ingest_measuring import IngestWish, measure_ingest
 from eager_kestrel.actions.measuring import Wish, measure
 from eager_kestrel.actions.notebook import run_id
 from eager_kestrel.core.errors import (
@@ -40,6 +41,11 @@ def pause_of(every: str, repeat: int) -> float:
     return pause
 
 
+def take(wish: Wish | IngestWish, tell: Tell = tell_nobody) -> Run:
+    """One run, by POST or towards an ingest; raises as these do."""
+    return measure_ingest(wish, tell) if isinstance(wish, IngestWish) else measure(wish, tell)
+
+
 @dataclass(frozen=True, slots=True)
 class Outcome:
     """What became of one run of a schedule."""
@@ -51,7 +57,7 @@ class Outcome:
 
 
 def measure_repeatedly(
-    wish: Wish,
+    wish: Wish | IngestWish,
     count: int,
     every_seconds: float,
     tell: Tell = tell_nobody,
@@ -82,7 +88,7 @@ def measure_repeatedly(
         due += every_seconds
         taken_at = datetime.now().astimezone()
         try:
-            run = measure(wish, tell)
+            run = take(wish, tell)
         except NetworkError as error:
             yield Outcome(number + 1, _failed(wish, taken_at, error), error)
             continue
@@ -102,7 +108,7 @@ def _wait_until(due: float, number: int, count: int | None, tell: Tell) -> None:
         time.sleep(min(wait, LOOK_AT_CLOCK_SECONDS))
 
 
-def _failed(wish: Wish, taken_at: datetime, error: NetworkError) -> Run:
+def _failed(wish: Wish | IngestWish, taken_at: datetime, error: NetworkError) -> Run:
     """A run that learned nothing but that the line or the far end was down."""
     return Run(
         id=run_id(taken_at),

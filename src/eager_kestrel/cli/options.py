@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import functools
 import inspect
+import sys
 from collections.abc import Callable
 from dataclasses import dataclass, fields, is_dataclass
 from pathlib import Path
@@ -215,3 +216,12 @@ class WishFlags:
             viewers=self.viewers,
             hours=hours,
         )
+
+
+def asker() -> Callable[[str], str] | None:
+    """Asks for a platform's stream key, typed unseen; None where nobody is there to ask."""
+
+    def ask(platform: str) -> str:
+        return str(typer.prompt(f"Stream key for {platform}", hide_input=True, err=True)).strip()
+
+    return ask if sys.stdin.isatty() else None

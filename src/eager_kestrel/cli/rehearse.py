@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-import sys
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -11,7 +10,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from eager_kestrel.cli.options import Figure, GuideFolder, Json, single
+from eager_kestrel.cli.options import Figure, GuideFolder, Json, asker, single
 from eager_kestrel.core.words import runs as words
 
 if TYPE_CHECKING:
@@ -75,9 +74,7 @@ def rehearse(
             outcome = rehearse_in_practice(read, chosen, wish, name, rate, guides, tell)
         else:
             assert to is not None
-            outcome = rehearse_at(
-                read, chosen, to, wish, _ask if sys.stdin.isatty() else None, tell
-            )
+            outcome = rehearse_at(read, chosen, to, wish, asker(), tell)
     last = outcome.best
     if figure is not None:
         from eager_kestrel.report.rehearsal_figure import save_rehearsal_figure
@@ -109,11 +106,6 @@ def _show(outcome: Outcome, name: str) -> None:
 def _line(written: str) -> tuple[str | None, str | None]:
     """A bundled line's name, or a rate."""
     return (None, written) if re.match(r"\s*[\d.]", written) else (written, None)
-
-
-def _ask(platform: str) -> str:
-    """A key typed unseen."""
-    return str(typer.prompt(f"Stream key for {platform}", hide_input=True, err=True)).strip()
 
 
 @contextmanager

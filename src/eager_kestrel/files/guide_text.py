@@ -26,6 +26,7 @@ COMMENTS = {
     "video.rate_control": "constant, variable or both",
     "video.b_frames": "the most in a row",
     "audio.least": "kept even on poor lines",
+    "private.key_suffix": "behind the key, nobody sees the stream",
     "delivery.transcodes": "always, when there is capacity, or never",
 }
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import os
+from collections.abc import Callable
 
 from eager_kestrel.core.errors import InputError
 
@@ -28,6 +29,24 @@ def known_key(platform: str) -> str | None:
 
         return keyring.get_password(SERVICE, platform) or None
     return None
+
+
+def needed_key(platform: str, ask: Callable[[str], str] | None) -> str:
+    """The key of a platform: kept, or asked for.
+
+    Args:
+        platform: whose.
+        ask: somebody who is there; None when nobody is.
+
+    Raises:
+        InputError: there is none.
+    """
+    key = known_key(platform)
+    if key is None and ask is not None:
+        key = ask(platform)
+    if not key:
+        raise InputError(f"no stream key for {platform}", f"set {VARIABLE}, or run on a terminal")
+    return key
 
 
 def require_key(key: str) -> str:

@@ -7,7 +7,7 @@ filled up to its share of the bitrate, so that the stream is constant whatever t
 from __future__ import annotations
 
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -30,6 +30,12 @@ RANGES = {"limited": 1, "full": 2}
 """As the media library numbers them (ITU-T H.273)."""
 BARS = (235, 210, 170, 145, 106, 81, 41, 16)
 AUDIO_LEVEL = 0.02
+LETTERS = {
+    "T": ("#####", "  #  ", "  #  ", "  #  ", "  #  ", "  #  ", "  #  "),
+    "E": ("#####", "#    ", "#    ", "#### ", "#    ", "#    ", "#####"),
+    "S": (" ####", "#    ", "#    ", " ### ", "    #", "    #", "#### "),
+}
+"""Five dots by seven, for the one word the picture says."""
 TAG_BYTES = 11
 
 
@@ -86,6 +92,8 @@ class StandIn:
         self._card = _card(video.picture)
         self._out = _Catcher()
         self._credit = 0.0
+        self.frame_bytes: Callable[[], int] | None = None
+        """How long the next frame is to be, where that is not its share of the bitrate."""
         self._mid: list[Any] = []
         try:
             self._open()
@@ -174,6 +182,8 @@ class StandIn:
     def _filled(self, payload: bytes) -> bytes:
         """A frame made as long as its share of the bitrate, counting what earlier ones took."""
         body = len(flv.read_video(payload).body)
+        if self.frame_bytes is not None:
+            return payload + filler(self._video.codec, self.frame_bytes() - body)
         self._credit += self._video.bitrate_kbps * 125 / float(self._rate) - body
         added = filler(self._video.codec, int(self._credit))
         self._credit -= len(added)
@@ -190,7 +200,22 @@ def _card(picture: Picture) -> NDArray[np.uint8]:
     card = np.full((height * 3 // 2, width), 128, np.uint8)
     for number, level in enumerate(BARS):
         card[:height, number * width // len(BARS) : (number + 1) * width // len(BARS)] = level
+    _write(card[:height], "TEST")
     return card
+
+
+def _write(area: NDArray[np.uint8], word: str) -> None:
+    """A word in dots on a white band across the upper half."""
+    height, width = area.shape
+    dot = max(1, min(width // (6 * len(word) + 2), height // 16))
+    left = (width - dot * (6 * len(word) - 1)) // 2
+    area[height // 5 - dot : height // 5 + 8 * dot] = BARS[0]
+    for place, letter in enumerate(word):
+        for row, dots in enumerate(LETTERS[letter]):
+            for column, mark in enumerate(dots):
+                x, y = left + (6 * place + column) * dot, height // 5 + row * dot
+                if mark == "#":
+                    area[y : y + dot, x : x + dot] = 16
 
 
 def _drawn(card: NDArray[np.uint8], number: int) -> NDArray[np.uint8]:

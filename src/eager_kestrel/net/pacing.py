@@ -11,6 +11,8 @@ from eager_kestrel.net.delivered import DeliveredCounter
 
 WRITE_SECONDS = 0.004
 """What one write holds, where that is more than two packets."""
+LATE_SECONDS = 0.02
+"""By so much a writer may be late and catch up: no longer than the queue that is held anyway."""
 PACKET_BYTES = 1448
 NAP_SECONDS = 0.01
 """The longest sleep, since the rate may rise meanwhile."""
@@ -30,9 +32,9 @@ class Pace:
         return max(CHUNK_BYTES, packets * PACKET_BYTES)
 
     def allowed(self) -> int:
-        """Bytes that may be written now; what was not used in time is lost, not caught up."""
+        """Bytes that may be written now; what is long past is lost, not caught up in a burst."""
         now = time.monotonic()
-        most = 2 * self.write_bytes
+        most = max(2 * self.write_bytes, self.kbps * 125 * LATE_SECONDS)
         self._credit = min(self._credit + (now - self._at) * self.kbps * 125, most)
         self._at = now
         return int(self._credit)
@@ -66,15 +68,13 @@ class Waits:
         whole = self._counter.delivered_bytes() + self._counter.waiting_bytes()
         self._marks.append((whole, at))
 
-    def look(self, delivered_bytes: int) -> float | None:
-        """Seconds that what arrived last was on its way, or what waits longest has been by now.
+    def look(self, delivered_bytes: int) -> tuple[float | None, float]:
+        """Seconds that what arrived took, and the age of the oldest that has not arrived.
 
-        None while nothing is on its way and nothing arrived since the last look.
+        None for the one when nothing has arrived since the last look, 0 for the other when nothing
+        is on its way.
         """
         now, took = time.monotonic(), None
         while self._marks and self._marks[0][0] <= delivered_bytes:
             took = now - self._marks.popleft()[1]
-        if self._marks:
-            age = now - self._marks[0][1]
-            took = age if took is None else max(took, age)
-        return took
+        return took, now - self._marks[0][1] if self._marks else 0.0

@@ -26,6 +26,7 @@ from eager_kestrel.wire.rtmp import RANDOM_BYTES
 
 SEND_BUFFER_BYTES = 65_536
 CONNECT_SECONDS = 8.0
+GOODBYE_SECONDS = 0.5
 EXAMPLE = "rtmp://HOST[:PORT]/APP, without the key"
 LINUX_TCP_INFO, RTT_OFFSET, WINDOW_OFFSET = 11, 68, 176
 """``struct tcp_info`` of linux/tcp.h: ``tcpi_rtt`` and ``tcpi_rwnd_limited`` (since Linux 4.9)."""
@@ -162,7 +163,12 @@ class Publication:
 
     def _write(self) -> None:
         """Hand over as much as the system takes."""
-        while self._out:
+        self._write_some(self._queued)
+
+    def _write_some(self, most: int) -> None:
+        """Hand over whole pieces up to so many bytes, or as much as the system takes of them."""
+        until = self.written + most
+        while self._out and self.written < until:
             try:
                 count = self._socket.send(self._out[0])
             except (BlockingIOError, ssl.SSLWantWriteError, ssl.SSLWantReadError):
@@ -253,7 +259,18 @@ class Publication:
             self._out.clear()
             self._push(self._publisher.end())
             self._write()
+            self._see_off()
         self._socket.close()
+
+    def _see_off(self) -> None:
+        """Read until the other end closes, a moment at most: closing over what is unread resets."""
+        if self._tls:
+            return
+        until = time.monotonic() + GOODBYE_SECONDS
+        self._socket.shutdown(socket.SHUT_WR)
+        while (left := until - time.monotonic()) > 0:
+            if select.select([self._socket], [], [], left)[0] and not self._socket.recv(65_536):
+                return
 
 
 def _connected(

@@ -327,10 +327,10 @@ class Upload:
         """Bytes the peer has received over all connections; never falls."""
         return sum(connection.delivered_bytes() for connection in self._connections)
 
-    def wait_seconds(self) -> float | None:
-        """Of the first connection, when paced: how long what it sends is on its way."""
+    def waits(self) -> tuple[float | None, float]:
+        """Of the first connection, when paced: as :meth:`Waits.look` has it."""
         first = self._connections[0]
-        return None if first.waits is None else first.waits.look(first.current_bytes())
+        return (None, 0.0) if first.waits is None else first.waits.look(first.current_bytes())
 
     @property
     def spent(self) -> bool:

@@ -20,6 +20,7 @@ from eager_kestrel.core.guide.rules import (
     Codec,
     Delivery,
     Ingest,
+    PrivateWay,
     Segments,
     Transcodes,
     Transport,
@@ -65,6 +66,8 @@ class Guide(Frozen):
     audio: AudioRules
     segments: Segments | None = None
     ingest: tuple[Ingest, ...] = ()
+    private: PrivateWay | None = None
+    """How to try something without viewers, where the platform has a way."""
     rungs: tuple[Rung, ...] = ()
     standings: dict[str, Standing] = Field(default_factory=dict)
     _standing: str | None = PrivateAttr(default=None)

@@ -259,3 +259,18 @@ class Delivery(Frozen):
     """The line of the slowest viewers it speaks of; matters where nothing is transcoded."""
     better_from_lines: int | None = Field(default=None, ge=1)
     """Pictures of this many lines or more are delivered with a better codec."""
+
+
+class PrivateWay(Frozen):
+    """How to send without being seen."""
+
+    key_suffix: str | None = Field(default=None, pattern=r"^[!-~]{1,100}$")
+    """What to put behind the stream key."""
+    words: str | None = None
+    """What to do first, where a key alone does not."""
+
+    @model_validator(mode="after")
+    def _says_something(self) -> PrivateWay:
+        if self.key_suffix is None and self.words is None:
+            raise ValueError("private says nothing; give key_suffix or words")
+        return self

@@ -29,7 +29,7 @@ BEGUN_SECONDS = 0.010
 TARGET_SECONDS = 0.020
 DRAINED_SECONDS = 0.006
 GAIN_SECONDS = 0.1
-LEAST_FACTOR, MOST_FACTOR = 0.1, 1.25
+LEAST_FACTOR, MOST_FACTOR, MORE_FACTOR = 0.1, 1.25, 0.5
 KEPT_UP = 0.85
 """Of the rate asked for, below which the system holds back: its window is still opening."""
 GROWING, PATIENCE_ROUND_TRIPS = 1.1, 3
@@ -41,11 +41,14 @@ HELD_SECONDS = 2.0
 """Of a stretch at the most that is allowed, where no queue says anything."""
 LEAST_STRETCHES, MOST_STRETCHES = 4, 8
 HELD_STRETCHES = 2
+HELD = 0.95
 ALIKE = 0.05
 """Stretches that differ by less have nothing more to tell."""
 RECENT_SECONDS = 0.15
-STARVED_SECONDS = 0.002
-MOST_AGAIN = 6
+MEMORY_SECONDS = 6.0
+"""Of arrivals: a stretch and what may be begun again of it."""
+STARVED_SECONDS = 0.003
+MOST_AGAIN = 10
 """Stretches in all that are begun again because the sender was too slow to keep the line full."""
 
 State = Literal["climb", "drain", "fill", "stretch", "over"]
@@ -59,9 +62,10 @@ class Look:
     """Since it began."""
     delivered_bytes: int
     """That the far end has; never falls."""
-    wait_seconds: float | None
-    """How long what arrived last was on its way, or what waits longest has been by now; None while
-    nothing is."""
+    took_seconds: float | None = None
+    """How long what arrived since the last look was on its way; None when nothing did."""
+    age_seconds: float = 0.0
+    """How long what is still on its way has been, the oldest of it."""
 
 
 @dataclass
@@ -70,10 +74,14 @@ class Climb:
 
     most_kbps: float | None = None
     """Never above it; None for no bound."""
+    least_kbps: float = 0.0
+    """Never below it: what a picture takes."""
     rate_kbps: float = FIRST_KBPS
     """To send at now."""
     stretches: list[tuple[float, float]] = field(default_factory=list)
     """Seconds in which the line was full, or the most that is allowed was held."""
+    rates_kbps: list[float] = field(default_factory=list)
+    """What arrived in each of them."""
     crowded: bool = False
     """Whether the queue stayed long while next to nothing was sent: somebody else fills it."""
     edge: bool = False
@@ -90,12 +98,14 @@ class Climb:
     _looked_at: float = 0.0
     _starved: bool = True
     _again: int = 0
+    _refills: int = 0
+    _refuted: bool = False
+    """Whether the most that is allowed was seen not to be carried."""
     _fastest: float = 0.0
     _grew_at: float = 0.0
-    _rates: list[float] = field(default_factory=list)
 
     def __post_init__(self) -> None:
-        self.rate_kbps = min(self.rate_kbps, self.most_kbps or self.rate_kbps)
+        self.rate_kbps = self._allowed(self.rate_kbps)
 
     @property
     def over(self) -> bool:
@@ -118,13 +128,14 @@ class Climb:
         """Take in what was seen, and set how fast to go on."""
         if not self._arrived or seen.delivered_bytes > self._arrived[-1][1]:
             self._arrived.append((seen.seconds, seen.delivered_bytes))
-        while self._arrived[0][0] < seen.seconds - max(HELD_SECONDS, 3.0) - 1:
+        while len(self._arrived) > 1 and self._arrived[0][0] < seen.seconds - MEMORY_SECONDS:
             self._arrived.popleft()
         gap, self._looked_at = seen.seconds - self._looked_at, seen.seconds
-        slept, wait = gap >= self._queue, seen.wait_seconds
-        if wait is not None and seen.delivered_bytes:
-            self._base = wait if self._base is None else min(self._base, wait)
-        self._queue = 0.0 if wait is None or self._base is None else max(0.0, wait - self._base)
+        slept, took = gap >= self._queue, seen.took_seconds
+        if took is not None:
+            self._base = took if self._base is None else min(self._base, took)
+        wait = max(took or 0.0, seen.age_seconds)
+        self._queue = 0.0 if self._base is None else max(0.0, wait - self._base)
         chunk = self._chunk_seconds
         if self._queue < max(BEGUN_SECONDS, 0.75 * chunk):
             self._begun_at = None
@@ -145,7 +156,11 @@ class Climb:
 
     def _go(self, state: State, now: float, rate_kbps: float) -> None:
         self.state, self._since = state, now
-        self.rate_kbps = min(rate_kbps, self.most_kbps or rate_kbps)
+        self.rate_kbps = self._allowed(rate_kbps)
+
+    def _allowed(self, kbps: float) -> float:
+        kbps = max(kbps, self.least_kbps)
+        return kbps if self.most_kbps is None else min(kbps, self.most_kbps)
 
     def _stands(self, now: float) -> bool:
         return self._over_since is not None and now - self._over_since >= SURE_SECONDS
@@ -172,6 +187,9 @@ class Climb:
         if carried < KEPT_UP * self.rate_kbps:
             self._held_back(now, carried, step)
         elif self.rate_kbps == self.most_kbps:
+            if self._refuted:
+                self._full(now)
+                return
             self.line_kbps = self.most_kbps
             self._begin_stretch(now)
         else:
@@ -181,9 +199,9 @@ class Climb:
         """The system takes less than is asked: full, unless its window is opening all the while."""
         if carried > GROWING * self._fastest:
             self._fastest, self._grew_at = carried, now
-        elif now - max(self._grew_at, self._since) > step + PATIENCE_ROUND_TRIPS * (
-            self._base or 0
-        ):
+            return
+        patience = step + PATIENCE_ROUND_TRIPS * (self._base or 0)
+        if now - max(self._grew_at, self._since) > patience:
             self._full(now)
 
     def _full(self, now: float) -> None:
@@ -203,23 +221,28 @@ class Climb:
         if self._queue > DRAINED_SECONDS and spent < DRAIN_SECONDS:
             return
         self.crowded = self.crowded or self._queue > STANDING_SECONDS
-        self._go("fill", now, MOST_FACTOR * self.line_kbps)
+        self._go("fill", now, (MOST_FACTOR + MORE_FACTOR * self._refills) * self.line_kbps)
 
     def _fill(self, now: float) -> None:
-        """Until a queue has begun; where none does, the line carries more, or the window less."""
+        """Until a queue has begun; where none does, the line carries more, or the window less.
+
+        Something on the way may take a burst before it holds back (a proxy, a modem's own memory):
+        when climbing on finds the line full again at once, the next time is harder and longer.
+        """
         if self._begun_at is not None and now - self._begun_at >= SURE_SECONDS / 2:
             self._begin_stretch(now)
-        elif now - self._since >= max(
-            FILL_SECONDS, STEP_CHUNKS * CHUNK_BYTES * 8e-3 / self.rate_kbps
-        ):
-            carried = self._rate(now - RECENT_SECONDS, now)
-            if carried >= 0.9 * self.rate_kbps:
-                self._go("climb", now, self.rate_kbps)
-            else:
-                self._begin_stretch(now)
+            return
+        at_least = max(FILL_SECONDS, STEP_CHUNKS * self._chunk_seconds)
+        if now - self._since < at_least * (1 + self._refills):
+            return
+        if self._rate(now - RECENT_SECONDS, now) >= 0.9 * self.rate_kbps:
+            self._refills += 1
+            self._go("climb", now, self.rate_kbps)
+        else:
+            self._begin_stretch(now)
 
     def _begin_stretch(self, now: float) -> None:
-        self._stretch_at = None
+        self._stretch_at, self._refills = None, min(self._refills, 1)
         self._go("stretch", now, self.rate_kbps)
 
     def _stretch(self, now: float) -> None:
@@ -242,7 +265,7 @@ class Climb:
             gain = max(GAIN_SECONDS, 2 * (self._base or 0.0), 4 * self._chunk_seconds)
             factor = 1 + (max(TARGET_SECONDS, 1.5 * self._chunk_seconds) - self._queue) / gain
             wanted = self.line_kbps * min(max(factor, LEAST_FACTOR), MOST_FACTOR)
-            self.rate_kbps = min(wanted, self.most_kbps or wanted)
+            self.rate_kbps = self._allowed(wanted)
         if self._stretch_at is None or not grew:
             return
         length = max(STRETCH_SECONDS, STRETCH_PACKETS * 1448 * 8e-3 / max(self.line_kbps, 1.0))
@@ -255,11 +278,15 @@ class Climb:
         assert self._stretch_at is not None
         begin, self.edge = self._stretch_at, True
         carried = self._rate(begin, now)
+        if self.most_kbps is not None and self.held_most and carried < HELD * self.most_kbps:
+            self._refuted = True  # a burst of it was taken, and no more than that
+            self._full(now)
+            return
         self.stretches.append((round(begin, 4), round(now, 4)))
-        self._rates.append(carried)
+        self.rates_kbps.append(carried)
         if not self.held_most:
             self.line_kbps = carried
-        count, (low, high) = len(self._rates), (min(self._rates), max(self._rates))
+        count, (low, high) = len(self.rates_kbps), (min(self.rates_kbps), max(self.rates_kbps))
         if self.held_most:
             enough = count >= HELD_STRETCHES
         else:

@@ -75,7 +75,7 @@ def summary_of(run: Run) -> RunSummary:
     one, several = phase_summary(run.one_connection), phase_summary(run.several_connections)
     swings = None if run.one_connection is None else short_rates(run.one_connection.samples)
     most = run.one_connection.most_kbps if run.one_connection is not None else None
-    held = () if most is None else (words.held_most(most),)
+    held = () if most is None or one is None else (words.held_most(one.typical_kbps, most),)
     said = (*held, *_of_connections(run, one, several), *_of_waits(idle, loaded),
             *_of_evenness(one, swings))  # fmt: skip
     return RunSummary(

@@ -134,11 +134,11 @@ STRETCHES = "median of short stretches with the line just full"
 HELD = "sent without a wait, as much as was allowed"
 
 
-def held_most(kbps: float) -> str:
+def held_most(kbps: float, most_kbps: float) -> str:
     """Nothing was seen above a rate that was not to be passed."""
     return (
-        f"held {kbps:,.0f} kbit/s, the most that was allowed; the line may carry more, and a plan "
-        "from this run counts on no more"
+        f"held {kbps:,.0f} kbit/s, and {most_kbps:,.0f} were allowed; the line may carry more, but "
+        "a plan from this run counts on no more"
     )
 
 

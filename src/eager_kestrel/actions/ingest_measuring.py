@@ -1,0 +1,242 @@
+"""Measuring towards an ingest: a stand-in stream whose bitrate climbs to what the line carries."""
+
+from __future__ import annotations
+
+import ssl
+import time
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from datetime import datetime
+from fractions import Fraction
+
+from eager_kestrel.actions.climbing import Ascent
+from eager_kestrel.actions.ingests import Ingest
+from eager_kestrel.actions.notebook import Notebook
+from eager_kestrel.actions.sampling import Samples
+from eager_kestrel.core.errors import InputError, NetworkError, StoppedError
+from eager_kestrel.core.guide.guide import Guide
+from eager_kestrel.core.levels import least_level
+from eager_kestrel.core.line.climbing import Climb
+from eager_kestrel.core.line.progress import Beginning, Learned, Tell, tell_nobody
+from eager_kestrel.core.line.run import Endpoint, Phase, RoundTrip, Run
+from eager_kestrel.core.line.stopping import Limits
+from eager_kestrel.core.line.summarising import round_trip_summary
+from eager_kestrel.core.picture import Picture
+from eager_kestrel.core.plan.plan import AudioSettings, VideoSettings
+from eager_kestrel.files.keys import needed_key
+from eager_kestrel.media.stand_in import StandIn, Step
+from eager_kestrel.net.paced_publishing import PacedPublication
+from eager_kestrel.net.pacing import Pace
+
+IDLE_SECONDS, LOOK_SECONDS = 1.2, 0.002
+TRIP_EVERY_SECONDS = 0.1
+SMALL_LINES = 360
+CUSTOMARY_FPS = 30
+LEAST_KBPS, FIRST_KBPS = 350.0, 500.0
+"""What the small picture and its sound take, and a little more."""
+OWN_KBPS, AUDIO_KBPS = 150.0, 96.0
+BY_POST = "measure towards an address that takes POST"
+AHEAD_SECONDS = 0.04
+"""Of bytes kept ready, so that a rate that rises finds some."""
+
+
+@dataclass(frozen=True, slots=True)
+class IngestWish:
+    """How to measure towards an ingest."""
+
+    ingest: Ingest
+    key: str = field(repr=False)
+    limits: Limits = field(default_factory=lambda: Limits(seconds=15))
+    place: str = ""
+    context: ssl.SSLContext | None = None
+    """For RTMPS, in place of the system's certificates."""
+    practice: bool = False
+    """The ingest is a stand-in on loopback."""
+
+    @property
+    def url(self) -> str:
+        """Where to, without key."""
+        return self.ingest.target.url
+
+
+def key_of(ingest: Ingest, ask: Callable[[str], str] | None) -> str:
+    """The stream key of an ingest: kept, or asked for.
+
+    Raises:
+        InputError: there is none.
+    """
+    return needed_key(ingest.name, ask)
+
+
+def measure_ingest(wish: IngestWish, tell: Tell = tell_nobody) -> Run:
+    """Measure the upload to an ingest once.
+
+    Args:
+        wish: where to and how.
+        tell: hears of each phase and what is learned.
+
+    Returns:
+        The run; ``partial`` when Ctrl-C or a failure cut it short after something was learned.
+
+    Raises:
+        InputError: this machine cannot encode what the platform takes.
+        NetworkError: the ingest cannot be reached, or broke off before anything was learned.
+        EndpointError: it refuses.
+        StoppedError: Ctrl-C before anything was learned.
+    """
+    ingest = wish.ingest
+    notebook = Notebook(
+        Endpoint(url=ingest.target.url, place=wish.place), datetime.now().astimezone()
+    )
+    suffix = (ingest.private.key_suffix or "") if ingest.private is not None else ""
+    video, audio = stand_in_settings(ingest.guide, ingest.most.kbps)
+    stand_in, pace = StandIn(video, audio), Pace(FIRST_KBPS)
+    try:
+        first = next(steps := stand_in.steps())  # opening encoders takes a while
+        publication = PacedPublication(ingest.target, wish.key + suffix, pace, wish.context)
+        carrier = _ByPublication(publication, stand_in, steps, pace, video.frame_rate)
+        carrier.send(first)
+        try:
+            _measure(notebook, carrier, pace, wish, tell)
+        finally:
+            publication.close()
+    except KeyboardInterrupt:
+        raise StoppedError("stopped before anything was learned", "nothing was kept") from None
+    finally:
+        stand_in.close()
+    assert notebook.one is not None
+    return notebook.run(partial=notebook.one.ended in ("failed", "stopped"))
+
+
+def _measure(
+    notebook: Notebook, carrier: _ByPublication, pace: Pace, wish: IngestWish, tell: Tell
+) -> None:
+    notebook.counted_by = carrier.counted_by
+    if notebook.counted_by.startswith("estimate"):
+        raise InputError("this system does not tell what is still on its way", BY_POST)
+    notebook.address = carrier.address
+    _idle(notebook, carrier, tell)
+    tell(Beginning("one connection", wish.limits.seconds))
+    climb = Climb(most_kbps=wish.ingest.most.kbps, least_kbps=LEAST_KBPS, rate_kbps=FIRST_KBPS)
+    carrier.trips.clear()
+    carrier.began = time.monotonic()
+    ascent = Ascent(carrier, pace, climb, wish.limits, tell, Samples())
+    ending = ascent.run()
+    notebook.one = ascent.phase(ending, tuple(carrier.trips))
+
+
+def _idle(notebook: Notebook, carrier: _ByPublication, tell: Tell) -> None:
+    """What a piece takes while hardly anything is sent."""
+    tell(Beginning("idle", IDLE_SECONDS))
+    until = time.monotonic() + IDLE_SECONDS
+    while time.monotonic() < until and carrier.failure is None:
+        carrier.turn(LOOK_SECONDS)
+        carrier.waits()
+    notebook.idle = Phase(name="idle", ended="complete", round_trips=tuple(carrier.trips))
+    summary = round_trip_summary(notebook.idle)
+    tell(Learned("idle", IDLE_SECONDS, 0.0, round_trip_ms=summary.median_ms if summary else None))
+
+
+def stand_in_settings(guide: Guide | None, most_kbps: float) -> tuple[VideoSettings, AudioSettings]:
+    """A small picture that a platform takes, cheap to encode; filler makes it as long as wanted.
+
+    Args:
+        guide: of the platform; None for one that takes what nearly all take.
+        most_kbps: the level is for.
+    """
+    codec = "h264" if guide is None else guide.codec()
+    profile = "main" if guide is None else guide.video.profiles_of(codec)[0]
+    picture, rate = _picture(guide), Fraction(CUSTOMARY_FPS)
+    seconds, hz, channels = 2.0, 48_000, 2
+    if guide is not None:
+        rate = min(guide.video.taken_rates, key=lambda taken: abs(taken - CUSTOMARY_FPS))
+        seconds = guide.video.keyframes.chosen_seconds
+        hz, channels = guide.audio.sample_rate_hz, guide.audio.channels[0]
+    video = VideoSettings(
+        codec=codec, picture=picture, frame_rate=rate, bitrate_kbps=OWN_KBPS,
+        rate_control="constant", buffer_kbit=OWN_KBPS, keyframe_seconds=seconds,
+        keyframe_frames=max(1, round(seconds * rate)), profile=profile, b_frames=0,
+        level=least_level(codec, picture, rate, profile, most_kbps).name,
+    )  # fmt: skip
+    audio = AudioSettings(
+        codec="aac", bitrate_kbps=AUDIO_KBPS, sample_rate_hz=hz, channels=channels
+    )
+    return video, audio
+
+
+def _picture(guide: Guide | None) -> Picture:
+    """Of about 360 lines, in a shape that is taken."""
+    if guide is None:
+        return Picture(640, SMALL_LINES)
+    if guide.video.pictures:
+        return min(guide.video.pictures, key=lambda picture: picture.pixels)
+    if not guide.video.shapes:
+        return Picture(640, SMALL_LINES)
+    shape = guide.video.shapes[0]
+    ratio = shape.across / shape.down
+    if ratio >= 1:
+        return Picture(round(SMALL_LINES * ratio / 2) * 2, SMALL_LINES)
+    return Picture(SMALL_LINES, round(SMALL_LINES / ratio / 2) * 2)
+
+
+class _ByPublication:
+    """A stream whose frames are as long as the pace wants them."""
+
+    def __init__(
+        self, publication: PacedPublication, stand_in: StandIn, steps: Iterator[Step], pace: Pace,
+        frame_rate: Fraction,
+    ) -> None:  # fmt: skip
+        self._publication, self._steps, self._pace = publication, steps, pace
+        self._frame_seconds = float(1 / frame_rate)
+        self._stream_began = self.began = time.monotonic()
+        self._asked = 0.0
+        self.trips: list[RoundTrip] = []
+        """Since ``began``: what a piece took, ten times a second."""
+        self.failure: NetworkError | None = None
+        self.counted_by = publication.counted_by_kernel
+        self.address = publication.address
+        stand_in.frame_bytes = self._frame_bytes
+
+    def _frame_bytes(self) -> int:
+        wanted = (self._frame_seconds + AHEAD_SECONDS) * self._pace.kbps * 125
+        return int(wanted) - self._publication.queued_bytes
+
+    def send(self, step: Step) -> None:
+        for tag in step.tags:
+            self._publication.send(tag.kind, tag.milliseconds, tag.payload, None)
+
+    def turn(self, seconds: float) -> None:
+        try:
+            for step in self._due():
+                self.send(step)
+            self._publication.look(0)
+        except NetworkError as error:
+            self.failure = error
+        time.sleep(seconds)
+
+    def _due(self) -> Iterator[Step]:
+        """The next frame, if its time has come; what was missed is not caught up in a burst."""
+        now = time.monotonic()
+        if now - self._stream_began >= self._frame_seconds * (self._sent + 1):
+            self._sent += 1
+            yield next(self._steps)
+
+    _sent = 0
+
+    def delivered_bytes(self) -> int:
+        return self._publication.carried_bytes()
+
+    def other_bytes(self) -> int:
+        return 0
+
+    def waits(self) -> tuple[float | None, float]:
+        (wait, age), now = self._publication.waits(), time.monotonic()
+        if wait is not None and now - self._asked >= TRIP_EVERY_SECONDS:
+            self._asked = now
+            self.trips.append(
+                RoundTrip(at_seconds=round(now - self.began, 4), round_trip_ms=round(wait * 1e3, 3))
+            )
+        return wait, age
+
+    def round_trip_ms(self) -> float | None:
+        return self.trips[-1].round_trip_ms if self.trips else None

@@ -1,0 +1,152 @@
+"""Which ingest is meant, what it takes, and how to send to it without being seen."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+from urllib.parse import urlsplit
+
+from eager_kestrel.actions.checking import guides_of
+from eager_kestrel.actions.ranking import nearest
+from eager_kestrel.core.errors import InputError, KestrelError, NetworkError
+from eager_kestrel.core.guide.guide import Guide
+from eager_kestrel.core.guide.rules import PrivateWay
+from eager_kestrel.core.names import nearest_name
+from eager_kestrel.core.units import Bitrate
+from eager_kestrel.files.guides import guide_names, load_guide
+from eager_kestrel.net.publishing import Target
+
+SCHEMES = ("rtmp", "rtmps")
+CAREFUL = Bitrate.from_kbps(6000)
+"""For an ingest no guide speaks of."""
+TRIES, WAIT_SECONDS = 2, 2.0
+
+
+@dataclass(frozen=True, slots=True)
+class Ingest:
+    """An ingest to send to."""
+
+    target: Target
+    guide: Guide | None
+    most: Bitrate
+    """Never to be passed."""
+    said: tuple[str, ...]
+    """What to know before anything is sent."""
+
+    @property
+    def name(self) -> str:
+        """By which its key is kept: the platform's, or the host."""
+        return self.target.host if self.guide is None else self.guide.name
+
+    @property
+    def private(self) -> PrivateWay | None:
+        """How to send without being seen, if that is known."""
+        return None if self.guide is None else self.guide.private
+
+
+def is_ingest(url: str) -> bool:
+    """Whether an address is one to publish to."""
+    return urlsplit(url).scheme.lower() in SCHEMES
+
+
+def ingest_of(
+    platform: str, point: str | None, most: str | None, guides: Path | None = None
+) -> Ingest:
+    """The ingest of a platform: the point that is named, else the one that answers first.
+
+    Args:
+        platform: ``PLATFORM`` or ``PLATFORM:STANDING``.
+        point: by the name its guide gives it.
+        most: not to be passed, as written, in place of the guide's ceiling.
+        guides: a folder whose guides come first.
+
+    Raises:
+        NotFoundError: no such platform, standing or point.
+        NetworkError: none of its points answers.
+    """
+    (guide,) = guides_of([platform], guides)
+    points = {one.name: one.url for one in guide.ingest if is_ingest(one.url)}
+    if not points:
+        raise InputError(
+            f"the guide {guide.name} names no ingest points that take RTMP",
+            "give its address: measure rtmps://HOST/APP",
+        )
+    said: tuple[str, ...] = ()
+    if point is not None:
+        wanted = {name.casefold(): name for name in points}.get(point.casefold())
+        if wanted is None:
+            raise InputError(
+                f'{guide.title} has no ingest point "{point}"',
+                nearest_name(point, list(points), "its guide names none"),
+            )
+        chosen = wanted
+    elif len(points) > 1:
+        chosen, answer = _first_to_answer(guide.name, points, guides)
+        said = (f"{guide.title} {chosen} answers first, in {answer:.0f} ms",)
+    else:
+        (chosen,) = points
+    return _ingest(points[chosen], guide, most, said)
+
+
+def ingest_at(url: str, most: str | None, guides: Path | None = None) -> Ingest:
+    """The ingest at an address; a guide that names its host says what it takes.
+
+    Raises:
+        InputError: it is no ingest address.
+    """
+    host = Target.parse(url).host
+    return _ingest(url, _guide_with(host, guides), most, ())
+
+
+def _guide_with(host: str, guides: Path | None) -> Guide | None:
+    for name in guide_names(guides):
+        try:
+            guide = load_guide(name, guides)
+        except KestrelError:
+            continue  # a broken guide of another platform is no reason to fail
+        if any(urlsplit(point.url).hostname == host for point in guide.ingest):
+            return guide
+    return None
+
+
+def _first_to_answer(
+    platform: str, points: dict[str, str], guides: Path | None
+) -> tuple[str, float]:
+    ranked = nearest(platform, TRIES, WAIT_SECONDS, guides).points
+    for one in ranked:
+        if one.name in points and one.median_ms is not None:
+            return one.name, one.median_ms
+    why = next((one.failure for one in ranked if one.failure), "no answer")
+    raise NetworkError(
+        f"none of the {len(points)} ingest points of {platform} answers ({why})",
+        "check your line, or give --point",
+    )
+
+
+def _ingest(url: str, guide: Guide | None, most: str | None, said: tuple[str, ...]) -> Ingest:
+    target = Target.parse(url)
+    if most is not None:
+        bound = Bitrate.parse(most)
+    elif guide is not None:
+        bound = guide.video.ceiling
+    else:
+        bound = CAREFUL
+        said = (*said, f"no guide speaks of {target.host}, so nothing above {CAREFUL} is sent; "
+                       "--most asks for more")  # fmt: skip
+    return Ingest(target, guide, bound, (*said, *_privacy(guide, target.host)))
+
+
+def _privacy(guide: Guide | None, host: str) -> tuple[str, ...]:
+    """Whether anybody will see it."""
+    title = host if guide is None else guide.title
+    known = None if guide is None else guide.private
+    live = "some platforms go live by themselves as soon as something arrives"
+    if known is None:
+        return (f"{live}; of {title} it is not known how to send unseen: what viewers would see "
+                "is a test picture",)  # fmt: skip
+    said = []
+    if known.key_suffix is not None:
+        said.append(f'"{known.key_suffix}" is put behind the key, so that nobody sees it')
+    if known.words is not None:
+        said.append(known.words)
+    return (f"{live}; on {title}: {'; '.join(said)}",)

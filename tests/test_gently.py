@@ -1,0 +1,223 @@
+"""Climbing: what a sender sees is enough to find a line's rate, and the queue stays short."""
+
+from __future__ import annotations
+
+from collections import deque
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from eager_kestrel.actions.practice import practice_line, simulated_uplink
+from eager_kestrel.actions.receiving import Reception, reception
+from eager_kestrel.core.guide.rules import Ingest
+from eager_kestrel.core.line.climbing import CHUNK_BYTES, Climb, Look
+from eager_kestrel.core.units import Bitrate
+from eager_kestrel.files.guide_text import guide_toml
+from eager_kestrel.files.guides import load_guide
+from eager_kestrel.practice.uplink import PracticeUplink
+from tests.conftest import Kestrel, on_a_busy_machine
+
+PACKET, OF_IT = 1514, 1448
+TICK = 0.001
+CANARY = "canary-7f3a-do-not-show"
+
+
+@dataclass
+class Made:
+    """A link with a queue: packets leave one after another, and are acknowledged a way later."""
+
+    mbps: float
+    way_seconds: float
+    other_share: float = 0.0
+    """Of it that somebody else sends all the while."""
+    longest_queue: float = 0.0
+    long_seconds: float = 0.0
+    """In which the queue was longer than 150 ms."""
+    delivered: int = 0
+
+    def climbed(self, climb: Climb, seconds: float = 15.0) -> float:
+        """Climb on it; returns the seconds that took."""
+        bytes_a_second = self.mbps * 125_000
+        free_at = due = other_due = now = 0.0
+        flying: deque[tuple[float, float]] = deque()
+        while now < seconds and not climb.over:
+            while self.other_share and other_due <= now:
+                free_at = max(free_at, other_due) + PACKET / bytes_a_second
+                other_due += PACKET / (self.other_share * bytes_a_second)
+            wanted = climb.rate_kbps * 125
+            chunk = max(CHUNK_BYTES, int(wanted * 0.004) // OF_IT * OF_IT)
+            while due <= now:
+                for _ in range(chunk // OF_IT):
+                    free_at = max(free_at, now) + PACKET / bytes_a_second
+                    flying.append((free_at + self.way_seconds, now))
+                due = max(due, now - 0.01) + chunk / wanted
+            took: float | None = None
+            while flying and flying[0][0] <= now:
+                took = now - flying.popleft()[1]
+                self.delivered += OF_IT
+            age = now - flying[0][1] if flying else 0.0
+            self.longest_queue = max(self.longest_queue, free_at - now)
+            self.long_seconds += TICK * (free_at - now > 0.15)
+            climb.look(Look(now, self.delivered, took, age))
+            now += TICK
+        return now
+
+    @property
+    def left_kbps(self) -> float:
+        """What there is for us."""
+        return self.mbps * 1000 * (1 - self.other_share) * OF_IT / PACKET
+
+
+def found(climb: Climb, made: Made) -> float:
+    return float(np.median(climb.rates_kbps)) / made.left_kbps - 1
+
+
+@settings(max_examples=12)
+@given(st.floats(1.0, 300.0), st.floats(0.0005, 0.060))
+def test_a_climb_finds_the_rate_and_hardly_uses_the_queue(mbps: float, way: float) -> None:
+    made, climb = Made(mbps, way), Climb()
+    seconds = made.climbed(climb)
+    assert climb.over
+    assert seconds < 15
+    assert abs(found(climb, made)) < 0.03
+    assert made.long_seconds < 1
+    assert made.longest_queue < 0.15
+    if mbps >= 6:  # of a second at the full rate, where a flood takes five
+        assert made.delivered / (made.left_kbps * 125) < 0.58 * 5
+
+
+@settings(max_examples=8)
+@given(st.floats(4.0, 300.0), st.floats(0.0005, 0.030), st.floats(0.1, 0.5))
+def test_beside_somebody_else_it_finds_what_is_left(mbps: float, way: float, share: float) -> None:
+    made, climb = Made(mbps, way, share), Climb()
+    made.climbed(climb)
+    assert abs(found(climb, made)) < 0.05
+    assert made.long_seconds < 1
+
+
+@settings(max_examples=10)
+@given(st.floats(2.0, 50.0), st.floats(0.05, 3.0))
+def test_the_most_that_is_allowed_is_never_passed(mbps: float, part: float) -> None:
+    made = Made(mbps, 0.01)
+    climb = Climb(most_kbps=part * made.left_kbps)
+    seen: list[float] = []
+    look = climb.look
+
+    def noted(moment: Look) -> None:
+        seen.append(climb.rate_kbps)
+        look(moment)
+
+    climb.look = noted  # type: ignore[method-assign]
+    made.climbed(climb)
+    assert climb.most_kbps is not None
+    assert max(seen) <= climb.most_kbps
+    assert climb.held_most == (part < 0.97) or 0.9 < part < 1.1
+    if part < 0.9:
+        assert np.median(climb.rates_kbps) == pytest.approx(climb.most_kbps, rel=0.03)
+
+
+@on_a_busy_machine
+def test_measure_gently_end_to_end(kestrel: Kestrel, tmp_path: Path) -> None:
+    with simulated_uplink(practice_line(rate=Bitrate.parse("8 Mbit/s"))) as up:
+        result = kestrel("measure", up.url, "--gently", "--json", "--samples", "--figure",
+                         tmp_path / "climb.png")  # fmt: skip
+        shown = kestrel("runs", "show", result.document["id"])
+    assert result.code == 0, result.err
+    run = result.document
+    phase = run["one_connection"]
+    assert phase["method"] == "climbing"
+    assert run["several_connections"] is None
+    assert phase["typical_kbps"] == pytest.approx(8000, rel=0.05)
+    assert phase["steady_seconds"] == pytest.approx(
+        sum(end - begin for begin, end in phase["samples"]["stretches"]), abs=0.01
+    )
+    assert "short stretches" in shown.out
+    assert kestrel("plan", "--for", "oxbow").code == 0
+    assert (tmp_path / "climb.png").stat().st_size > 10_000
+    again = kestrel("runs", "export", tmp_path / "runs.json")
+    assert again.code == 0, again.err
+    assert kestrel("runs", "import", tmp_path / "runs.json").code == 0
+
+
+def behind_a_line(taking_address: str, rate: str) -> PracticeUplink:
+    port = int(taking_address.rsplit(":", 1)[1].split("/")[0])
+    return PracticeUplink(practice_line(rate=Bitrate.parse(rate)), port)
+
+
+def sent_to(taking: Reception) -> str:
+    (one,) = taking.received
+    assert one.findings is not None
+    assert one.findings.recording is not None
+    return f"{one.findings.recording.video.codec} {one.findings.recording.video.picture}"
+
+
+@on_a_busy_machine
+@pytest.mark.parametrize(("rate", "kbps"), [("4 Mbit/s", 4000), ("20 Mbit/s", 6000)])
+def test_an_ingest_is_measured_and_its_ceiling_kept(
+    kestrel: Kestrel, monkeypatch: pytest.MonkeyPatch, rate: str, kbps: float
+) -> None:
+    monkeypatch.setenv("EAGER_KESTREL_STREAM_KEY", CANARY)
+    with reception(CANARY) as (taking, address), behind_a_line(address, rate) as line:
+        url = f"rtmp://127.0.0.1:{line.port}/live"
+        result = kestrel("measure", url, "--json")
+        assert taking.wait(5, 1)
+        sent = sent_to(taking)
+        last = kestrel("places", "list", "--json").document["last"]
+        history = kestrel("runs", "list")
+    assert result.code == 0, result.err
+    phase = result.document["one_connection"]
+    assert phase["typical_kbps"] == pytest.approx(kbps, rel=0.05)
+    assert (phase["most_kbps"] is not None) == (kbps == 6000)
+    assert ("the line may carry more" in " ".join(result.document["verdicts"])) == (kbps == 6000)
+    assert "some platforms go live by themselves" in result.err
+    assert "nothing above 6 Mbit/s is sent" in result.err
+    assert sent == "h264 640x360"
+    assert last == url
+    assert CANARY not in result.out + result.err + history.out
+
+
+def test_a_private_way_is_taken_and_said(
+    kestrel: Kestrel, monkeypatch: pytest.MonkeyPatch, tmp_path: Path
+) -> None:
+    monkeypatch.setenv("EAGER_KESTREL_STREAM_KEY", CANARY)
+    oxbow = load_guide("oxbow")
+    suffix = oxbow.private
+    assert suffix is not None
+    with reception(f"{CANARY}{suffix.key_suffix}") as (taking, address):
+        points = (Ingest(name="Coast", url=address),)
+        folder = tmp_path / "guides"
+        folder.mkdir()
+        text = guide_toml(oxbow.model_copy(update={"ingest": points}))
+        (folder / "oxbow.toml").write_text(text)
+        result = kestrel("measure", "--to", "oxbow", "--point", "coast", "--guides", folder,
+                         "--most", "1 Mbit/s", "--json")  # fmt: skip
+        assert taking.wait(5, 1)
+    assert result.code == 0, result.err
+    assert f'"{suffix.key_suffix}" is put behind the key' in result.err
+    assert result.document["one_connection"]["most_kbps"] == 1000
+    assert taking.refused == 0
+
+
+@pytest.mark.parametrize(
+    ("arguments", "says"),
+    [
+        (("--to", "oxbo"), 'write "oxbow"'),
+        (("--to", "oxbow", "--point", "Coats"), 'write "Coast"'),
+        (("--to", "oxbow", "--practice", "wet-evening"), "one place is needed"),
+        (("rtmp://127.0.0.1/live/secret-key",), "keep the key in the keyring"),
+        (("rtmp://127.0.0.1/live", "--bind", "127.0.0.1"), "go with an http address"),
+        (("https://up.oxbow.example/x", "--most", "3 Mbit/s"), "go with an ingest"),
+        (("https://up.oxbow.example/x", "--gently", "--estimate"), "leave out --estimate"),
+        (("rtmp://127.0.0.1:1/live",), "no stream key for 127.0.0.1"),
+    ],
+)
+def test_what_cannot_be_gets_one_line(
+    kestrel: Kestrel, arguments: tuple[str, ...], says: str
+) -> None:
+    result = kestrel("measure", *arguments)
+    assert result.code == 2
+    assert says in result.err.strip().splitlines()[-1]
