@@ -1,13 +1,18 @@
 """How true ``measure`` is: on a kernel-shaped link, and on simulated lines of known quantiles.
 
-Usage: python benchmarks/measurement.py [--rates 1,3,8,20,100,500,2000] [--only link|traces]
+Usage: python benchmarks/measurement.py [--rates 1,3,8,20,100,500,2000]
+       [--only link|traces|gently]
 
 Part one needs Linux, root and iproute2: it makes two network namespaces joined by a veth pair, with
 ``tc tbf`` on the sender's side, and removes them again. Truth is the shaped rate x 1448/1514, since
 the shaper counts Ethernet frames and TCP delivers 1,448 bytes of each; a bare sender of a few lines
 runs on the same link as the reference. Part two runs anywhere, on loopback.
 
-Prints two tables in Markdown, which stand in docs/measurement.md; with --repeat 25 a third.
+Part three holds --gently against flooding where the bottleneck is a router of its own, with queues
+of 50, 120 and 500 ms, alone and beside a steady sender of 30 % of the line; round trips beside it
+are those of a sender of single bytes, every 20 ms or more seldom.
+
+Prints its tables in Markdown, which stand in docs/measurement.md; with --repeat 25 a third.
 """
 
 from __future__ import annotations
@@ -125,7 +130,7 @@ def shape(mbps: float) -> None:
 
 
 def remove_link() -> None:
-    for name in (SENDER, RECEIVER):
+    for name in (SENDER, RECEIVER, ROUTER):
         subprocess.run(["ip", "netns", "del", name], capture_output=True, check=False)
 
 
@@ -222,6 +227,125 @@ def repeat_table(rates: list[float], count: int) -> None:
             )
 
 
+OTHER = """
+import socket, sys, time
+sender = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+rate, began, sent = float(sys.argv[2]) * 125000, time.monotonic(), 0
+while time.monotonic() - began < 60:
+    while sent < (time.monotonic() - began) * rate:
+        sender.sendto(bytes(1200), (sys.argv[1], 9))
+        sent += 1242
+    time.sleep(0.002)
+"""
+
+BESIDE = """
+import socket, sys, time
+connection = socket.create_connection((sys.argv[1], int(sys.argv[2])))
+connection.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+least, began = 9.0, time.monotonic()
+while True:
+    sent = time.monotonic()
+    connection.sendall(b"POST /u HTTP/1.1\\r\\nContent-Length: 1\\r\\n\\r\\nk")
+    connection.recv(1000)
+    took = time.monotonic() - sent
+    print(sent - began, took, flush=True)
+    time.sleep(max(0.0, float(sys.argv[3]) - took))
+"""
+
+ROUTER = "ek-bench-r"
+NEAR = "10.213.76.1"
+
+
+def make_routed_link() -> None:
+    """Sender, router, receiver: what waits waits in the router, as in a modem."""
+    for name in (RECEIVER, ROUTER):
+        run("ip", "netns", "add", name)
+    for near, far, here, there, device in (
+        (SENDER, ROUTER, f"{NEAR}/24", "10.213.76.254/24", "ek0"),
+        (RECEIVER, ROUTER, f"{RECEIVER_ADDRESS}/24", "10.213.77.254/24", "ek1"),
+    ):
+        peer = f"{device}r"
+        run("ip", "link", "add", device, "netns", near, "type", "veth", "peer", "name", peer,
+            "netns", far)  # fmt: skip
+        for name, end, address in ((near, device, here), (far, peer, there)):
+            run("ip", "-n", name, "addr", "add", address, "dev", end)
+            run("ip", "-n", name, "link", "set", end, "up")
+        gateway = there.split("/")[0]
+        run("ip", "-n", near, "link", "set", "lo", "up")
+        run("ip", "-n", near, "route", "add", "default", "via", gateway)
+    run("ip", "netns", "exec", ROUTER, "sysctl", "-qw", "net.ipv4.ip_forward=1")
+
+
+def shape_router(mbps: float, queue_ms: float) -> None:
+    burst = max(3200, int(mbps * 1e6 / 8 * 0.004))
+    limit = max(9000, int(mbps * 1e6 / 8 * queue_ms / 1000)) + burst
+    run("ip", "netns", "exec", ROUTER, "tc", "qdisc", "replace", "dev", "ek1r", "root", "tbf",
+        "rate", f"{mbps}mbit", "burst", str(burst), "limit", str(limit))  # fmt: skip
+
+
+@contextlib.contextmanager
+def beside(code: str, *arguments: str) -> Iterator[subprocess.Popen[str]]:
+    process = subprocess.Popen(
+        ["ip", "netns", "exec", SENDER, PYTHON, "-c", code, *arguments],
+        stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True,
+    )  # fmt: skip
+    try:
+        yield process
+    finally:
+        process.kill()
+        process.wait()
+
+
+def taken(home: str, mbps: float, *options: str) -> tuple[dict, float]:
+    """A run, and for how many seconds a round trip beside it took 150 ms longer than the least.
+
+    Asking costs a slow line something: more seldom there, so that it is half a per cent.
+    """
+    every = str(max(0.02, 0.3 / mbps))
+    with beside(BESIDE, RECEIVER_ADDRESS, str(PORT), every) as trips:
+        document = measured(home, "--samples", *options)[0]
+    assert trips.stdout
+    seen = [tuple(map(float, line.split())) for line in trips.stdout if line.count(" ") == 1]
+    least = min(took for _, took in seen)
+    return document, sum(took for _, took in seen if took > least + 0.15)
+
+
+def gently_table(rates: list[float]) -> None:
+    print("\n| Mbit/s | queue ms | other | bare sender | flooding | s over 150 ms | gently "
+          "| s over 150 ms | s in all | data of flooding |")  # fmt: skip
+    print("| " + " | ".join(["---:"] * 10) + " |")
+    make_routed_link()
+    with sink(), tempfile.TemporaryDirectory() as home:
+        for mbps in rates:
+            for queue_ms in (50, 120, 500):
+                for share in (0.0, 0.3):
+                    shape_router(mbps, queue_ms)
+                    gently_row(home, mbps, queue_ms, share)
+
+
+def gently_row(home: str, mbps: float, queue_ms: float, share: float) -> None:
+    true = mbps * GOODPUT * (1 - share)
+    with contextlib.ExitStack() as stack:
+        if share:
+            stack.enter_context(beside(OTHER, RECEIVER_ADDRESS, str(mbps * share)))
+            time.sleep(1)
+        bare = bare_sender_mbps(mbps)
+        time.sleep(1)
+        flood, flood_long = taken(home, mbps, "--connections", "1")
+        time.sleep(1)
+        climb, climb_long = taken(home, mbps, "--gently")
+    one, gentle = flood["one_connection"], climb["one_connection"]
+    flooded = one["typical_kbps"] / 1000
+    found = gentle["typical_kbps"] / 1000
+    print(
+        f"| {mbps:g} | {queue_ms:g} | {share:.0%} | {bare / true - 1:+.1%} | "
+        f"{flooded / true - 1:+.1%} | {flood_long:.1f} | {found / true - 1:+.1%} | "
+        f"{climb_long:.1f} | {1.2 + gentle['samples']['seconds'][-1]:.1f} | "
+        f"{climb['data_used_bytes'] / flood['data_used_bytes']:.0%} |",
+        flush=True,
+    )
+
+
 def lines() -> dict[str, object]:
     """Simulated lines whose windowed quantiles are known, short enough to be seen whole."""
     from eager_kestrel.core.line.trace import Trace
@@ -263,7 +387,7 @@ def main() -> None:
     """Both tables, or why one is left out."""
     parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
     parser.add_argument("--rates", default="1,3,8,20,100,500,2000")
-    parser.add_argument("--only", choices=["link", "traces"])
+    parser.add_argument("--only", choices=["link", "traces", "gently"])
     parser.add_argument("--repeat", type=int, help="runs at each rate, and nothing else")
     wish = parser.parse_args()
     if wish.only != "traces":
@@ -273,6 +397,9 @@ def main() -> None:
         else:
             try:
                 rates = [float(rate) for rate in wish.rates.split(",")]
+                if wish.only == "gently":
+                    gently_table(rates)
+                    return
                 if wish.repeat:
                     repeat_table(rates, wish.repeat)
                     return

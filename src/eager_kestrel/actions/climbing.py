@@ -128,7 +128,10 @@ class Ascent:
                 f"the data limit was used up after {used}, before the line was full once",
                 "give a larger --data-limit",
             )
-        return EndpointError("it took almost nothing", "try again, or another endpoint")
+        return EndpointError(
+            "the time was up before it was clear what the line carries",
+            "give it more --seconds, or measure without --gently",
+        )
 
 
 class _ByHttp:

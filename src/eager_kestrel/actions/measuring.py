@@ -6,9 +6,12 @@ monotonic, so a jump of the wall clock changes nothing.
 
 from __future__ import annotations
 
+import secrets
 import time
-from dataclasses import dataclass, field
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
 from datetime import datetime
+from urllib.parse import urlsplit
 
 from eager_kestrel.actions.climbing import MOST_SECONDS as MOST_CLIMB_SECONDS
 from eager_kestrel.actions.climbing import climb_by_http
@@ -28,6 +31,7 @@ from eager_kestrel.core.errors import (
     StoppedError,
     UnitError,
 )
+from eager_kestrel.core.line.counted import both_ends
 from eager_kestrel.core.line.progress import Beginning, Learned, Said, Tell, tell_nobody
 from eager_kestrel.core.line.run import (
     Ending,
@@ -35,16 +39,18 @@ from eager_kestrel.core.line.run import (
     Phase,
     PhaseName,
     Run,
+    is_loopback,
 )
 from eager_kestrel.core.line.stopping import Limits, known_well_enough, limit_reached
 from eager_kestrel.core.line.summarising import round_trip_summary
 from eager_kestrel.core.line.throughput import throughput
 from eager_kestrel.core.units import DataSize, parse_seconds
 from eager_kestrel.files.history import History
+from eager_kestrel.files.keys import needed_token
 from eager_kestrel.net.addresses import shown_url
 from eager_kestrel.net.background import BackgroundWatch
 from eager_kestrel.net.roundtrips import RoundTrips
-from eager_kestrel.net.target import Target, find_target
+from eager_kestrel.net.target import Target, counted_there, find_target
 from eager_kestrel.net.upload import Upload
 
 LOOK_EVERY_SAMPLES = 5
@@ -75,8 +81,22 @@ class Wish:
     """The endpoint is a stand-in on loopback: other traffic of this machine does not matter."""
     place: str = ""
     """The name of the place, kept with the run."""
+    token: str | None = field(default=None, repr=False)
+    """Of a far end that asks for one."""
     gently: bool = False
     """Climb to what one connection carries, and leave the line all but free meanwhile."""
+
+
+def token_for(url: str, ask: Callable[[str], str] | None) -> str:
+    """The token of the far end at an address: kept, or asked for.
+
+    Raises:
+        InputError: there is none, or the address is none.
+    """
+    host = urlsplit(url).hostname
+    if not host:
+        raise InputError("a token goes with an address", "write https://HOST/PATH")
+    return needed_token(host, ask)
 
 
 def limits_of(seconds: str | None, data_limit: str | None, *, climbing: bool = False) -> Limits:
@@ -130,14 +150,19 @@ def measure(wish: Wish, tell: Tell = tell_nobody) -> Run:
     taken_at = datetime.now().astimezone()
     notebook: _Notes | None = None
     try:
-        target = find_target(wish.url, wish.bind, estimate=wish.estimate, direct=wish.direct)
+        target = find_target(
+            wish.url, wish.bind, estimate=wish.estimate, direct=wish.direct, token=wish.token
+        )
         notebook = _Notes(_endpoint(target, wish), taken_at, target=target, practice=wish.practice)
         _tell_the_way(notebook, tell)
         _idle(notebook, tell)
+        named = replace(target, run=secrets.token_hex(8)) if wish.token else target
         if wish.gently:
-            notebook.one = climb_by_http(notebook, target, wish.limits, tell)
+            notebook.one = climb_by_http(notebook, named, wish.limits, tell)
+            _compare(notebook, named)
             return notebook.run(partial=notebook.one.ended in ("failed", "stopped"))
-        notebook.one = _load(notebook, "one connection", 1, wish.limits, tell)
+        notebook.one = _load(notebook, "one connection", 1, wish.limits, tell, named)
+        _compare(notebook, named)
         if notebook.one.ended not in ("failed", "stopped") and wish.connections > 1:
             _several(notebook, wish, tell)
     except KeyboardInterrupt:
@@ -146,6 +171,15 @@ def measure(wish: Wish, tell: Tell = tell_nobody) -> Run:
         return notebook.run(partial=True)
     loads = [phase for phase in (notebook.one, notebook.several) if phase is not None]
     return notebook.run(partial=any(p.ended in ("failed", "stopped") for p in loads))
+
+
+def _compare(notebook: _Notes, target: Target) -> None:
+    """Ask a far end that counts what it has read of the run."""
+    if not target.run or notebook.one is None:
+        return
+    there = counted_there(target)
+    if there is not None:
+        notebook.both_ends = both_ends(notebook.one.samples, there)
 
 
 def keep(run: Run) -> None:
@@ -162,6 +196,10 @@ def _tell_the_way(notebook: _Notes, tell: Tell) -> None:
     target = notebook.target
     if target.found_by != "given":
         notebook.notes.append(f"uploads to {target.shown}, found by {target.found_by}")
+    if target.token and target.url.startswith("http:") and not is_loopback(target.url):
+        notebook.notes.append(
+            "the token went unprotected; serve the far end with a certificate and measure by https"
+        )
     if target.proxy:
         notebook.notes.append(
             f"through the proxy {shown_url(target.proxy)} that the environment names: this is the "
@@ -215,13 +253,20 @@ def _settle(notebook: _Notes) -> None:
                 return
 
 
-def _load(notebook: _Notes, name: PhaseName, connections: int, limits: Limits, tell: Tell) -> Phase:
+def _load(
+    notebook: _Notes,
+    name: PhaseName,
+    connections: int,
+    limits: Limits,
+    tell: Tell,
+    named: Target | None = None,
+) -> Phase:
     """One load phase, sampled until it knows enough or something ends it."""
     tell(Beginning(name, limits.seconds))
     used_before = notebook.used_bytes()
     samples = Samples()
     left = None if limits.data_bytes is None else max(0, limits.data_bytes - used_before)
-    with Upload(notebook.target, connections, left) as load:
+    with Upload(named or notebook.target, connections, left) as load:
         base, began = load.delivered_bytes(), time.monotonic()
         with RoundTrips(notebook.target, began, LOADED_EVERY_SECONDS) as trips:
             ending = _sample(load, base, began, samples, limits, used_before, name, trips, tell)

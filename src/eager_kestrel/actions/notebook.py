@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 
 from eager_kestrel import __version__
-from eager_kestrel.core.line.run import Background, Endpoint, Phase, Run
+from eager_kestrel.core.line.run import Background, BothEnds, Endpoint, Phase, Run
 
 
 def run_id(taken_at: datetime) -> str:
@@ -27,6 +27,7 @@ class Notebook:
     idle: Phase | None = None
     one: Phase | None = None
     several: Phase | None = None
+    both_ends: BothEnds | None = None
     notes: list[str] = field(default_factory=list)
 
     def used_bytes(self) -> int:
@@ -48,5 +49,6 @@ class Notebook:
             idle=self.idle,
             one_connection=self.one,
             several_connections=self.several,
+            both_ends=self.both_ends,
             data_used_bytes=self.used_bytes(),
         )

@@ -46,6 +46,7 @@ COMMANDS: dict[str, dict[str, str]] = {
         "measure": "Measure what your upload carries on one connection, as a live stream feels it.",
         "places": "Addresses to measure towards, by a name of your own: list, add, forget.",
         "runs": "What you measured before: list, show, by hour, import, export, forget, repair.",
+        "far-end": "Be what a measurement is sent to, on a machine of your own.",
         "nearest": "Rank a platform's ingest points by how fast they answer from here.",
     },
     "Plan": {
@@ -82,7 +83,7 @@ class StepGroup(TyperGroup):
         """
         names = self.list_commands(ctx)
         if cmd_name in names:
-            module = importlib.import_module(f"eager_kestrel.cli.{cmd_name}")
+            module = importlib.import_module(f"eager_kestrel.cli.{cmd_name.replace('-', '_')}")
             return typer.main.get_command(module.app)
         if ctx.resilient_parsing:
             return None

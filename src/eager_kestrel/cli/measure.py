@@ -58,6 +58,9 @@ class WhereFlags:
     direct: Annotated[
         bool, typer.Option("--direct", help="Pass over the proxy the environment names.")
     ] = False
+    token: Annotated[
+        bool, typer.Option("--token", help="Send the far end its token, from where keys are kept.")
+    ] = False
     guides: GuideFolder = None
 
 
@@ -189,7 +192,7 @@ def _wish(
 ) -> Wish | IngestWish:
     """Everything that is asked for; the key of an ingest is asked for here."""
     from eager_kestrel.actions.ingests import ingest_at, ingest_of, is_ingest
-    from eager_kestrel.actions.measuring import Wish, limits_of
+    from eager_kestrel.actions.measuring import Wish, limits_of, token_for
     from eager_kestrel.core.errors import InputError
 
     if towards.platform:
@@ -204,13 +207,13 @@ def _wish(
     leave_from = "0.0.0.0" if where.ipv4 else "::" if where.ipv6 else where.bind  # noqa: S104
     return Wish(
         towards.url, how.connections, limits, leave_from, how.estimate, where.direct, practice,
-        towards.place, how.gently,
+        towards.place, token_for(towards.url, asker()) if where.token else None, how.gently,
     )  # fmt: skip
 
 
 def _ingest_wish(ingest: Ingest, towards: Towards, where: WhereFlags, how: HowFlags) -> IngestWish:
     from eager_kestrel.actions.ingest_measuring import IngestWish, key_of
-    from eager_kestrel.actions.measuring import limits_of
+    from eager_kestrel.actions.measuring import limits_of, token_for
     from eager_kestrel.cli.screen import warn
     from eager_kestrel.core.errors import InputError
 
@@ -222,7 +225,8 @@ def _ingest_wish(ingest: Ingest, towards: Towards, where: WhereFlags, how: HowFl
     limits = limits_of(how.seconds, how.data_limit, climbing=True)
     for line in ingest.said:
         warn(line)
-    return IngestWish(ingest, key_of(ingest, asker()), limits, towards.place)
+    key = token_for(ingest.target.url, asker()) if where.token else key_of(ingest, asker())
+    return IngestWish(ingest, key, limits, towards.place)
 
 
 app = single("measure", measure)

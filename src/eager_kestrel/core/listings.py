@@ -97,6 +97,7 @@ class RunDocument(TypedDict):
     idle: PhaseDocument | None
     one_connection: PhaseDocument | None
     several_connections: PhaseDocument | None
+    both_ends: dict[str, float] | None
     data_used_bytes: int
     reading_kbps: float | None
     uplink: dict[str, Any] | None

@@ -9,6 +9,7 @@ from collections.abc import Callable
 from eager_kestrel.core.errors import InputError
 
 VARIABLE = "EAGER_KESTREL_STREAM_KEY"
+TOKEN_VARIABLE = "EAGER_KESTREL_TOKEN"  # noqa: S105 - its name, not a token
 SERVICE = "eager-kestrel"
 
 
@@ -24,11 +25,7 @@ def known_key(platform: str) -> str | None:
     key = os.environ.get(VARIABLE, "").strip()
     if key:
         return require_key(key)
-    with contextlib.suppress(Exception):  # no keyring, a locked one, none of this system's
-        import keyring
-
-        return keyring.get_password(SERVICE, platform) or None
-    return None
+    return _kept(platform)
 
 
 def needed_key(platform: str, ask: Callable[[str], str] | None) -> str:
@@ -49,8 +46,45 @@ def needed_key(platform: str, ask: Callable[[str], str] | None) -> str:
     return key
 
 
-def require_key(key: str) -> str:
-    """A key that can be sent; it is not repeated.
+def known_token(host: str) -> str | None:
+    """The token of a far end: from the environment, else from the keyring; None otherwise.
+
+    ``keyring set eager-kestrel "token HOST"`` puts one in.
+
+    Raises:
+        InputError: the one in the environment is no text.
+    """
+    token = os.environ.get(TOKEN_VARIABLE, "").strip()
+    if token:
+        return require_key(token, f"the token in {TOKEN_VARIABLE}")
+    return _kept(f"token {host}")
+
+
+def needed_token(host: str, ask: Callable[[str], str] | None) -> str:
+    """The token of a far end: kept, or asked for.
+
+    Raises:
+        InputError: there is none.
+    """
+    token = known_token(host)
+    if token is None and ask is not None:
+        token = ask(host)
+    if not token:
+        raise InputError(f"no token for {host}", f"set {TOKEN_VARIABLE}, or run on a terminal")
+    return token
+
+
+def _kept(name: str) -> str | None:
+    """What the system's keyring has under a name."""
+    with contextlib.suppress(Exception):  # no keyring, a locked one, none of this system's
+        import keyring
+
+        return keyring.get_password(SERVICE, name) or None
+    return None
+
+
+def require_key(key: str, what: str = f"the stream key in {VARIABLE}") -> str:
+    """A key or token that can be sent; it is not repeated.
 
     Raises:
         InputError: it holds what no text can.
@@ -58,7 +92,5 @@ def require_key(key: str) -> str:
     try:
         key.encode()
     except UnicodeEncodeError:
-        raise InputError(
-            f"the stream key in {VARIABLE} is not text", "copy it from the platform again"
-        ) from None
+        raise InputError(f"{what} is not text", "copy it again from where it was given") from None
     return key

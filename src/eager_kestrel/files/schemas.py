@@ -23,6 +23,7 @@ KINDS: dict[str, tuple[str, str]] = {
     "runs": ("listings", "RunsDocument"),
     "run-list": ("listings", "RunList"),
     "places": ("line.places", "Places"),
+    "counted": ("line.counted", "Counted"),
     "hours": ("line.hours", "Hours"),
     "ranking": ("line.ingest_ranking", "Ranking"),
     "rankings": ("listings", "Rankings"),

@@ -78,8 +78,14 @@ def status_error(status: int, where: str, location: str = "") -> EndpointError:
         return EndpointError(
             f"it does not take uploads by POST ({status})", "give the upload address", where
         )
-    if status in (401, 403, 407):
+    if status == 401:
+        return EndpointError(f"it asks for a token ({status})", "give the right --token", where)
+    if status in (403, 407):
         return EndpointError(f"it refuses uploads ({status})", "give one that is open", where)
-    if status == 429 or status >= 500:
+    if status == 429:
+        return EndpointError(
+            f"it takes no more for now ({status})", "try later, or raise its bounds", where
+        )
+    if status >= 500:
         return EndpointError(f"it answered {status}", "try later, or another endpoint", where)
     return EndpointError(f"it answered {status}", "give another endpoint", where)

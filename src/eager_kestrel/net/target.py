@@ -13,14 +13,15 @@ import socket
 import struct
 import sys
 import urllib.request
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Literal
-from urllib.parse import unquote, urljoin
+from urllib.parse import unquote, urljoin, urlsplit
 
 import httpx
 import psutil
 
-from eager_kestrel.core.errors import EndpointError, InputError
+from eager_kestrel.core.errors import EndpointError, InputError, NetworkError
+from eager_kestrel.core.line.counted import Counted
 from eager_kestrel.net.addresses import Address, parse_address, shown_url
 from eager_kestrel.net.exchange import exchange
 from eager_kestrel.net.failures import status_error
@@ -54,6 +55,10 @@ class Target:
     found_by: FoundBy = "given"
     estimate: bool = False
     """Count by the portable estimate even where the kernel counts."""
+    token: str | None = field(default=None, repr=False)
+    """Of a far end that asks for one; it never leaves its origin."""
+    run: str = ""
+    """By which a far end that counts tells runs apart."""
 
     @property
     def shown(self) -> str:
@@ -71,7 +76,10 @@ class Target:
             socket_options=_socket_options(),
         )
         timeout = httpx.Timeout(ANSWER_SECONDS, connect=CONNECT_SECONDS)
-        return httpx.Client(transport=transport, timeout=timeout, headers=HEADERS)
+        own = {"Authorization": f"Bearer {self.token}"} if self.token else {}
+        if self.run:
+            own["Kestrel-Run"] = self.run
+        return httpx.Client(transport=transport, timeout=timeout, headers=HEADERS | own)
 
 
 def _socket_options() -> list[SocketOption]:
@@ -84,8 +92,9 @@ def _socket_options() -> list[SocketOption]:
 
 
 def find_target(
-    url: str, bind: str | None = None, *, estimate: bool = False, direct: bool = False
-) -> Target:
+    url: str, bind: str | None = None, *, estimate: bool = False, direct: bool = False,
+    token: str | None = None,
+) -> Target:  # fmt: skip
     """Settle where to upload and make sure that it takes POST.
 
     Args:
@@ -93,6 +102,7 @@ def find_target(
         bind: local address to leave from.
         estimate: count by the portable estimate.
         direct: whether to pass over the proxy that the environment names.
+        token: of a far end that asks for one (RFC 6750).
 
     Raises:
         InputError: not an http(s) address.
@@ -103,7 +113,7 @@ def find_target(
     if bind is not None:
         _require_own_address(bind)
     proxy = None if direct else _proxy_for(given)
-    target = Target(url=url.strip(), bind=bind, proxy=proxy, estimate=estimate)
+    target = Target(url=url.strip(), bind=bind, proxy=proxy, estimate=estimate, token=token)
     with target.client() as client:
         if given.path in ("", "/") and not given.query:
             target = _configured(client, target)
@@ -131,12 +141,28 @@ def _named(target: Target, url: str, what: str) -> str:
     """
     found = urljoin(target.url, url)
     try:
-        parse_address(found, SCHEMES, EXAMPLE)
+        named, own = parse_address(found, SCHEMES, EXAMPLE), urlsplit(target.url)
     except InputError as error:
         raise EndpointError(
             f"its {what} names no http address ({error.what})", "give one", target.shown
         ) from None
+    if target.token and (named.scheme, named.host) != (own.scheme, own.hostname):
+        raise EndpointError(
+            f"its {what} leads elsewhere, and a token is not sent there",
+            "give that address itself", target.shown,
+        )  # fmt: skip
     return found
+
+
+def counted_there(target: Target) -> Counted | None:
+    """What a far end that counts has read of a run; None where it does not, or cannot be asked."""
+    url = urljoin(target.url, f"/counted/{target.run}")
+    try:
+        with target.client() as client:
+            answer = exchange(client, "GET", url, target.shown)
+        return Counted.model_validate_json(answer.body) if answer.status == 200 else None
+    except (NetworkError, ValueError):
+        return None
 
 
 def _require_own_address(bind: str) -> None:

@@ -48,6 +48,8 @@ RECENT_SECONDS = 0.15
 MEMORY_SECONDS = 6.0
 """Of arrivals: a stretch and what may be begun again of it."""
 STARVED_SECONDS = 0.003
+STARVING_SECONDS = 1.5
+"""After which a line that cannot be kept full counts as it is: it is not the line that is."""
 MOST_AGAIN = 10
 """Stretches in all that are begun again because the sender was too slow to keep the line full."""
 
@@ -248,7 +250,8 @@ class Climb:
     def _stretch(self, now: float) -> None:
         """Hold a small queue: then what arrives is the line's rate."""
         at, grew = self._arrived[-1][0], self._arrived[-1][0] == now
-        if self._starved and not self.held_most and self._again < MOST_AGAIN:
+        patient = self._again < MOST_AGAIN and now - self._since < STARVING_SECONDS
+        if self._starved and not self.held_most and patient:
             self._again += self._stretch_at is not None
             self._stretch_at = None  # the line ran empty, or may have while nobody looked
         elif self._stretch_at is None and grew:

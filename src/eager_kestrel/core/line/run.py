@@ -23,6 +23,12 @@ Method = Literal["flooding", "climbing"]
 Ending = Literal["complete", "enough", "time", "data", "failed", "stopped"]
 
 
+def is_loopback(url: str) -> bool:
+    """Whether an address is one of this machine itself."""
+    host = urlsplit(url).hostname or ""
+    return host in ("localhost", "::1") or host.startswith("127.")
+
+
 class RoundTrip(Frozen):
     """One small request and its answer."""
 
@@ -89,6 +95,17 @@ class Endpoint(Frozen):
     found_by: FoundBy = "given"
 
 
+class BothEnds(Frozen):
+    """The rate over the same bytes as each end saw it."""
+
+    near_kbps: float
+    """By what was acknowledged here."""
+    far_kbps: float
+    """By what was read there."""
+    far_bytes: int
+    """Read there in all."""
+
+
 class Background(Frozen):
     """What this machine was already sending before the test began."""
 
@@ -120,6 +137,8 @@ class Run(Frozen):
     """What a live stream gets, since it rides on one."""
     several_connections: Phase | None = None
     """What the line carries in all."""
+    both_ends: BothEnds | None = None
+    """Where the far end counts, too."""
     data_used_bytes: int = 0
     """Everything the test delivered in its phases."""
     failed: str = ""
@@ -137,8 +156,7 @@ class Run(Frozen):
         """Measured on a real line, through a stand-in on loopback, or a reading from elsewhere."""
         if self.reading_kbps is not None:
             return "reading"
-        host = urlsplit(self.endpoint.url).hostname or ""
-        loopback = host in ("localhost", "::1") or host.startswith("127.")
+        loopback = is_loopback(self.endpoint.url)
         return "practice" if loopback or self.endpoint.found_by == "practice" else "measured"
 
     @property

@@ -142,6 +142,20 @@ def held_most(kbps: float, most_kbps: float) -> str:
     )
 
 
+AGREE = 0.01
+
+
+def both_ends(near_kbps: float, far_kbps: float) -> str:
+    """What the far end counted against what was counted here."""
+    apart = abs(far_kbps / near_kbps - 1)
+    if apart <= AGREE:
+        return f"both ends agree within {max(apart, 0.001):.1%}: {rate(far_kbps)} arrived there"
+    return (
+        f"the ends do not agree: {rate(near_kbps)} was acknowledged, {rate(far_kbps)} was read "
+        "there; something on the way takes and keeps"
+    )
+
+
 # What came of a rehearsal
 
 

@@ -1,0 +1,71 @@
+"""``far-end``: what a measurement is sent to, on a machine of one's own."""
+
+from __future__ import annotations
+
+import sys
+import time
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from eager_kestrel.cli.options import Json, single
+
+
+def far_end(
+    port: Annotated[int, typer.Option(min=0, max=65535, help="For HTTP; 0 takes a free one.")] = (
+        8077
+    ),
+    rtmp_port: Annotated[
+        int, typer.Option(min=0, max=65535, help="For RTMP, where streams are taken like uploads.")
+    ] = 1935,
+    rtmp: Annotated[bool, typer.Option(help="Take RTMP as well.")] = True,
+    bind: Annotated[
+        str | None, typer.Option(metavar="ADDRESS", help="One address of this machine; else all.")
+    ] = None,
+    certificate: Annotated[
+        Path | None, typer.Option(metavar="FILE", help="Serve TLS with this PEM file ...")
+    ] = None,
+    private_key: Annotated[
+        Path | None, typer.Option(metavar="FILE", help="... and its key.")
+    ] = None,
+    most_run: Annotated[
+        str, typer.Option(metavar="SIZE", help="The most that one run may send.")
+    ] = "4 GB",
+    longest: Annotated[
+        str, typer.Option(metavar="TIME", help="The longest that one run may take.")
+    ] = "2 min",
+    most_hour: Annotated[
+        str, typer.Option(metavar="SIZE", help="The most that all may send in an hour.")
+    ] = "40 GB",
+    json: Json = False,
+) -> None:
+    """Be what a measurement is sent to: take uploads from who holds the token, until Ctrl-C."""
+    from eager_kestrel.actions.far_end import bounds_of, certificate_of, token_of
+    from eager_kestrel.actions.far_end import far_end as stand
+    from eager_kestrel.cli.screen import print_json, warn
+
+    bounds = bounds_of(most_run, longest, most_hour)
+    context = certificate_of(certificate, private_key)
+    token = token_of()
+    with stand(token, bounds, bind, port, rtmp_port if rtmp else None, context, warn) as there:
+        scheme = "https" if there.secure else "http"
+        if json:
+            print_json({"port": there.port, "rtmp_port": there.rtmp_port, "secure": there.secure,
+                        "token": None if token.own else token.value})  # fmt: skip
+        else:
+            sys.stdout.write(f"token: {token.value if not token.own else 'the one you keep'}\n")
+            streams = f"; streams to rtmp on port {there.rtmp_port}" if rtmp else ""
+            warn(f"uploads to {scheme}://THIS-MACHINE:{there.port}/up{streams}")
+            warn(f"from elsewhere: measure {scheme}://THIS-MACHINE:{there.port} --token")
+            if not there.secure:
+                warn("without a certificate the token can be read on the way; give --certificate")
+        sys.stdout.flush()
+        try:
+            while True:
+                time.sleep(0.5)
+        except KeyboardInterrupt:
+            warn("gone")
+
+
+app = single("far-end", far_end)
