@@ -13,10 +13,12 @@ from hypothesis import strategies as st
 from eager_kestrel.actions.measuring import Wish
 from eager_kestrel.actions.practice import practice_line, simulated_uplink
 from eager_kestrel.core.errors import NetworkError
-from eager_kestrel.core.line.pooling import uplink_of_history
+from eager_kestrel.core.line.evening import quarters
+from eager_kestrel.core.line.pooling import uplink_of, uplink_of_history
 from eager_kestrel.core.line.run import Run
 from eager_kestrel.core.line.trace import Trace
 from eager_kestrel.core.units import Bitrate
+from eager_kestrel.core.words.runs import bars
 from tests.conftest import Kestrel
 from tests.test_throughput import run_of, sampled
 
@@ -76,6 +78,38 @@ def test_a_place_is_measured_by_name_and_then_by_nothing(kestrel: Kestrel) -> No
     assert len(kestrel("runs", "list", "--json").document["runs"]) == 3
 
 
+moments = st.tuples(st.integers(0, 240), st.floats(1000, 20_000) | st.none())
+
+
+@settings(max_examples=20)
+@given(st.lists(moments, min_size=1, max_size=12))
+def test_an_evening_falls_into_quarters(taken: list[tuple[int, float | None]]) -> None:
+    """Every run in one of them, in order, and each says what its own runs say together."""
+    began = datetime(2026, 11, 26, 19, 0).astimezone()
+    runs = []
+    for minute, kbps in taken:
+        at = (began + timedelta(minutes=minute)).isoformat(timespec="seconds")
+        run = towards("a.example", kbps or 1000, 1).model_copy(update={"taken_at": at})
+        failed = {"one_connection": None, "failed": "it was down"}
+        runs.append(run if kbps is not None else run.model_copy(update=failed))
+    found = quarters(runs)
+    assert [q.begins for q in found] == sorted({q.begins for q in found})
+    assert all(int(q.begins[-2:]) % 15 == 0 for q in found)
+    assert sum(q.runs for q in found) == sum(kbps is not None for _, kbps in taken)
+    assert sum(q.failed for q in found) == sum(kbps is None for _, kbps in taken)
+    for quarter in found:
+        here = [r for r in runs if 0 <= (r.taken - datetime.fromisoformat(quarter.begins)
+                .astimezone()).total_seconds() < 900 and not r.failed]  # fmt: skip
+        assert quarter.runs == len(here)
+        if here:
+            assert quarter.typical_kbps == uplink_of(here).typical_kbps
+        else:
+            assert quarter.typical_kbps is None
+    row = bars([kbps for _, kbps in taken])
+    assert len(row) == len(taken)
+    assert row.count("×") == sum(kbps is None for _, kbps in taken)
+
+
 def test_a_failed_run_is_a_finding(kestrel: Kestrel, monkeypatch: pytest.MonkeyPatch) -> None:
     """Of a schedule: it goes on, what failed is kept, said, counted, and not planned from."""
     from eager_kestrel.actions import schedule
@@ -94,6 +128,7 @@ def test_a_failed_run_is_a_finding(kestrel: Kestrel, monkeypatch: pytest.MonkeyP
     assert result.code == 1
     assert "run 2 failed: " in result.err
     assert "1 of 3 runs failed" in result.out
+    assert "5,600 kbit/s are safe to send" in result.out
     assert ", failed" in kestrel("runs", "list").out
     hours = kestrel("runs", "hours", "--json").document["hours"]
     assert sum(hour["failed"] for hour in hours) == 1

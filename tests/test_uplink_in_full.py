@@ -15,10 +15,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from eager_kestrel.actions.practice import Trouble, practice_line, simulated_uplink
+from eager_kestrel.core.choice.budget import budget
 from eager_kestrel.core.line.run import Background
 from eager_kestrel.core.line.summarising import summary_of
 from eager_kestrel.core.line.throughput import window_rates
 from eager_kestrel.core.line.trace import Trace
+from eager_kestrel.core.line.uplink import Uplink
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.net.background import BackgroundWatch
 from eager_kestrel.net.delivered import FALLBACK_SEND_BUFFER, delivered_counter
@@ -144,6 +146,9 @@ def test_a_schedule_survives_a_failed_run(
     assert len(result.document["runs"]) == 2
     assert len(result.document["failed"]) == 1
     assert result.document["uplink"]["basis"] == "runs"
+    assert sum(quarter["failed"] for quarter in result.document["quarters"]) == 1
+    safe = {budget(Uplink.model_validate(result.document["uplink"]), 0.7, ()).safe_kbps}
+    assert result.document["safe_kbps"] in safe
     kept = kestrel("runs", "list", "--json").document["runs"]
     assert len(kept) == 3  # that the line was down is a finding
     assert [row["typical_kbps"] is None for row in kept] == [False, True, False]

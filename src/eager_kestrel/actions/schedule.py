@@ -19,8 +19,9 @@ from eager_kestrel.core.errors import (
     UnitError,
 )
 from eager_kestrel.core.line.hours import parse_time_of_day
-from eager_kestrel.core.line.progress import Said, Tell, tell_nobody
+from eager_kestrel.core.line.progress import Tell, Waiting, tell_nobody
 from eager_kestrel.core.line.run import Endpoint, Run
+from eager_kestrel.core.line.summarising import phase_summary
 from eager_kestrel.core.units import parse_seconds
 from eager_kestrel.net.addresses import shown_url
 
@@ -76,13 +77,13 @@ def measure_repeatedly(
         tell: hears of each phase and what is learned.
         until: a moment at which no more run begins.
     """
-    due = time.time()
+    due, so_far = time.time(), list[float | None]()
     for number in range(count):
         due = max(due, time.time())
         if until is not None and due >= until.timestamp():
             return
         try:
-            _wait_until(due, number, count if until is None else None, tell)
+            _wait_until(due, number + 1, count if until is None else None, so_far, tell)
         except KeyboardInterrupt:
             return
         due += every_seconds
@@ -90,21 +91,24 @@ def measure_repeatedly(
         try:
             run = take(wish, tell)
         except NetworkError as error:
+            so_far.append(None)
             yield Outcome(number + 1, _failed(wish, taken_at, error), error)
             continue
         except StoppedError:
             return
+        found = phase_summary(run.one_connection)
+        so_far.append(None if found is None else found.typical_kbps)
         yield Outcome(number + 1, run, None)
         if run.one_connection is not None and run.one_connection.ended == "stopped":
             return
 
 
-def _wait_until(due: float, number: int, count: int | None, tell: Tell) -> None:
+def _wait_until(
+    due: float, number: int, of: int | None, so_far: list[float | None], tell: Tell
+) -> None:
     """Wait for a moment of the wall clock, looking often, since that may leap."""
-    if (wait := due - time.time()) > 0:
-        of = "" if count is None else f" of {count}"
-        tell(Said(f"run {number + 1}{of} in {wait:.0f} s"))
     while (wait := due - time.time()) > 0:
+        tell(Waiting(number, of, wait, tuple(so_far)))
         time.sleep(min(wait, LOOK_AT_CLOCK_SECONDS))
 
 

@@ -136,7 +136,10 @@ def measure(
         if runs > 1:
             with progress(quiet=json) as tell:
                 outcomes = list(told(measure_repeatedly(wish, runs, pause, tell, end), keep))
-            code = several_runs(outcomes, None if end else runs, json=json, samples=samples)
+            code = several_runs(
+                outcomes, None if end else runs, towards.platform, where.guides, json=json,
+                samples=samples,
+            )  # fmt: skip
             taken = [outcome.run for outcome in outcomes]
         else:
             with progress(quiet=json) as tell:

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
+    from eager_kestrel.actions.evening import Evening
     from eager_kestrel.actions.schedule import Outcome
     from eager_kestrel.core.line.run import Run
 
@@ -77,11 +78,14 @@ def told(outcomes: Iterator[Outcome], keep: bool) -> Iterator[Outcome]:
         yield outcome
 
 
-def several_runs(outcomes: list[Outcome], wanted: int | None, *, json: bool, samples: bool) -> int:
+def several_runs(
+    outcomes: list[Outcome], wanted: int | None, platform: str, guides: Path | None, *, json: bool,
+    samples: bool,
+) -> int:  # fmt: skip
     """The runs of a schedule together; 0 when all went well, 1 when some did, 3 when none."""
-    from eager_kestrel.actions.runs import document, together
-    from eager_kestrel.cli.run_card import show_uplink
-    from eager_kestrel.cli.screen import console, print_json
+    from eager_kestrel.actions.evening import learned
+    from eager_kestrel.actions.runs import document
+    from eager_kestrel.cli.screen import print_json
     from eager_kestrel.core.document import format_name
     from eager_kestrel.core.errors import NetworkError, StoppedError
 
@@ -91,20 +95,38 @@ def several_runs(outcomes: list[Outcome], wanted: int | None, *, json: bool, sam
         if errors:
             raise NetworkError(f"none of {len(errors)} runs went through", errors[-1])
         raise StoppedError("stopped before anything was learned", "nothing was kept")
-    uplink = together(runs)
+    evening = learned([outcome.run for outcome in outcomes], platform, guides)
     if json:
-        documents = [document(run, samples=samples) for run in runs]
         print_json(
             {
                 "format": format_name("runs"),
-                "runs": documents,
-                "uplink": uplink.model_dump(mode="json"),
+                "runs": [document(run, samples=samples) for run in runs],
+                "uplink": evening.uplink.model_dump(mode="json"),
                 "failed": errors,
+                "quarters": [quarter.model_dump(mode="json") for quarter in evening.quarters],
+                "safe_kbps": evening.budget.safe_kbps,
+                "leads_to": list(evening.leads_to),
             }
         )
     else:
-        show_uplink(console(), uplink)
-        if errors:
-            console().print(f"{len(errors)} of {len(outcomes)} runs failed")
+        _show_evening(evening, len(errors), len(outcomes))
     whole = len(runs) == (wanted or len(outcomes)) and not any(run.partial for run in runs)
     return 0 if whole else 1
+
+
+def _show_evening(evening: Evening, failed: int, count: int) -> None:
+    """By quarter of an hour, all together, and what that leads to."""
+    from eager_kestrel.cli.run_card import show_quarters, show_uplink
+    from eager_kestrel.cli.screen import console
+    from eager_kestrel.core.words import runs as words
+
+    screen = console()
+    if len(evening.quarters) > 1:
+        show_quarters(screen, evening.quarters)
+    show_uplink(screen, evening.uplink)
+    if failed:
+        screen.print(f"{failed} of {count} runs failed")
+    bound = evening.budget
+    screen.print(words.safe_to_send(bound.safe_kbps, bound.bound_by), markup=False)
+    for line in evening.leads_to:
+        screen.print(line, markup=False)

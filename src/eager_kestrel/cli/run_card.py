@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from eager_kestrel.cli.screen import grid, rate, remark
+from eager_kestrel.core.line.evening import Quarter
 from eager_kestrel.core.line.hours import Hour, Hours
 from eager_kestrel.core.line.run import Run
 from eager_kestrel.core.line.summary import PhaseSummary, RunSummary
@@ -75,23 +77,46 @@ def _windows(run: Run, figures: PhaseSummary) -> str:
 
 def show_hours(screen: Console, hours: Hours) -> None:
     """Typical and floor by hour of day, with a bar for each."""
+    _show_times(
+        screen, "hour",
+        [(f"{hour.hour:02d}:00", hour.typical_kbps, hour.floor_kbps, _counts(hour))
+         for hour in hours.hours],
+    )  # fmt: skip
+
+
+def show_quarters(screen: Console, quarters: Sequence[Quarter]) -> None:
+    """The same by quarter of an hour."""
+    _show_times(
+        screen, "quarter",
+        [(quarter.begins[11:], quarter.typical_kbps, quarter.floor_kbps,
+          _times(quarter.runs, quarter.failed)) for quarter in quarters],
+    )  # fmt: skip
+
+
+def _show_times(
+    screen: Console, heading: str, rows: list[tuple[str, float | None, float | None, str]]
+) -> None:
     from rich.table import Table
     from rich.text import Text
 
-    highest = max((hour.typical_kbps or 0.0 for hour in hours.hours), default=0.0) or 1.0
+    highest = max((typical or 0.0 for _, typical, _, _ in rows), default=0.0) or 1.0
     table = Table(box=None, padding=(0, 2), header_style="dim")
-    for heading in ("hour", "typical", "floor", "", "from"):
-        table.add_column(heading, justify="right" if heading in ("typical", "floor") else "left")
-    for hour in hours.hours:
-        typical, floor = hour.typical_kbps or 0.0, hour.floor_kbps or 0.0
-        full = round(BAR_CELLS * typical / highest)
-        sure = min(full, round(BAR_CELLS * floor / highest))
+    for name in (heading, "typical", "floor", "", "from"):
+        table.add_column(name, justify="right" if name in ("typical", "floor") else "left")
+    for name, typical, floor, said in rows:
+        full = round(BAR_CELLS * (typical or 0.0) / highest)
+        sure = min(full, round(BAR_CELLS * (floor or 0.0) / highest))
         bar = Text("█" * sure, style="green") + Text("░" * (full - sure), style="green")
-        known = hour.typical_kbps is not None
-        table.add_row(f"{hour.hour:02d}:00", rate(typical) if known else "-",
-                      rate(floor) if known else "-", bar, _counts(hour))  # fmt: skip
+        table.add_row(name, "-" if typical is None else rate(typical),
+                      "-" if floor is None else rate(floor), bar, said)  # fmt: skip
     screen.print(table)
     screen.print("[dim]█ up to the floor   ░ up to typical[/]")
+
+
+def _times(runs: int, failed: int) -> str:
+    """``3 runs, 1 failed``."""
+    said = [f"{runs} run{'' if runs == 1 else 's'}"] if runs else []
+    return ", ".join([*said, *([f"{failed} failed"] if failed else [])])
 
 
 def _counts(hour: Hour) -> str:

@@ -13,12 +13,14 @@ from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any
 
 from eager_kestrel.core.units import Bitrate
+from eager_kestrel.core.words.runs import bars
 
 if TYPE_CHECKING:
     from rich.console import Console
+    from rich.status import Status
     from rich.table import Table
 
-    from eager_kestrel.core.line.progress import Event, Learned, Tell
+    from eager_kestrel.core.line.progress import Event, Learned, Tell, Waiting
 
 WIDEST = 108
 
@@ -76,48 +78,72 @@ def _learned_text(event: Learned) -> str:
     return "  ".join(parts)
 
 
+def _waiting_text(event: Waiting) -> str:
+    of = "" if event.of is None else f" of {event.of}"
+    return f"run {event.number}{of} in {event.seconds:.0f} s"
+
+
 @contextmanager
 def progress(*, quiet: bool = False) -> Iterator[Tell]:
     """A teller that shows what is being learned, live on a terminal, a line a phase elsewhere."""
     if quiet:
         yield lambda _: None
         return
-    from eager_kestrel.core.line.progress import Beginning, Learned, Said
-
     screen = console(stderr=True)
     last: dict[str, Learned] = {}
-
-    if not screen.is_terminal:
-
-        def plainly(event: Event) -> None:
-            _finish_before(event, last, lambda name, text: screen.print(f"{name}: {text}"))
-            if isinstance(event, Said):
-                screen.print(event.text, markup=False)
-
-        yield plainly
-        for name, learned in last.items():
-            screen.print(f"{name}: {_learned_text(learned)}")
-        return
-
-    with screen.status("connecting", spinner="dots") as status:
-
-        def lively(event: Event) -> None:
-            _finish_before(
-                event,
-                last,
-                lambda name, text: screen.print(f"[green]✓[/] {name:<20} [dim]{text}[/]"),
-            )
-            if isinstance(event, Beginning):
-                status.update(f"{event.phase} …")
-            elif isinstance(event, Learned):
-                status.update(f"{event.phase:<20} {_learned_text(event)}")
-            else:
-                screen.print(event.text, markup=False)
-
-        yield lively
+    if screen.is_terminal:
+        with screen.status("connecting", spinner="dots") as status:
+            yield _lively(screen, status, last)
+    else:
+        yield _plainly(screen, last)
     for name, learned in last.items():
-        screen.print(f"[green]✓[/] {name:<20} [dim]{_learned_text(learned)}[/]")
-    screen.print()
+        _finished(screen, name, learned)
+    if screen.is_terminal:
+        screen.print()
+
+
+def _finished(screen: Console, name: str, learned: Learned) -> None:
+    """The last word of a phase."""
+    text = _learned_text(learned)
+    screen.print(
+        f"[green]✓[/] {name:<20} [dim]{text}[/]" if screen.is_terminal else f"{name}: {text}"
+    )
+
+
+def _plainly(screen: Console, last: dict[str, Learned]) -> Tell:
+    """A line for whatever is over."""
+    from eager_kestrel.core.line.progress import Said, Waiting
+
+    waiting_for = 0
+
+    def told(event: Event) -> None:
+        nonlocal waiting_for
+        _finish_before(event, last, screen)
+        if isinstance(event, Said):
+            screen.print(event.text, markup=False)
+        elif isinstance(event, Waiting) and event.number != waiting_for:
+            waiting_for = event.number
+            screen.print(_waiting_text(event), markup=False)
+
+    return told
+
+
+def _lively(screen: Console, status: Status, last: dict[str, Learned]) -> Tell:
+    """A line that changes, and one for what is over."""
+    from eager_kestrel.core.line.progress import Beginning, Learned, Waiting
+
+    def told(event: Event) -> None:
+        _finish_before(event, last, screen)
+        if isinstance(event, Beginning):
+            status.update(f"{event.phase} …")
+        elif isinstance(event, Learned):
+            status.update(f"{event.phase:<20} {_learned_text(event)}")
+        elif isinstance(event, Waiting):
+            status.update(f"[green]{bars(event.so_far_kbps)}[/]  {_waiting_text(event)}")
+        else:
+            screen.print(event.text, markup=False)
+
+    return told
 
 
 @contextmanager
@@ -131,13 +157,13 @@ def reading(*, quiet: bool = False) -> Iterator[Callable[[float], None]]:
         yield lambda seconds: status.update(f"reading … {seconds:,.0f} s")
 
 
-def _finish_before(event: Event, last: dict[str, Learned], show: Any) -> None:
+def _finish_before(event: Event, last: dict[str, Learned], screen: Console) -> None:
     """Print the last word of a phase once the next begins; remember what is learned meanwhile."""
-    from eager_kestrel.core.line.progress import Beginning, Learned
+    from eager_kestrel.core.line.progress import Beginning, Learned, Waiting
 
-    if isinstance(event, Beginning):
+    if isinstance(event, Beginning | Waiting):
         for name, learned in last.items():
-            show(name, _learned_text(learned))
+            _finished(screen, name, learned)
         last.clear()
     elif isinstance(event, Learned):
         last[event.phase] = event

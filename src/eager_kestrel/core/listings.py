@@ -111,6 +111,11 @@ class RunsDocument(TypedDict):
     runs: list[RunDocument]
     uplink: NotRequired[dict[str, Any]]
     failed: NotRequired[list[str]]
+    quarters: NotRequired[list[dict[str, Any]]]
+    """Of an hour: what the runs begun in each say together."""
+    safe_kbps: NotRequired[float]
+    leads_to: NotRequired[list[str]]
+    """The settings of each destination of the plan these runs lead to, in a line."""
 
 
 class Terms(TypedDict):

@@ -37,7 +37,20 @@ class Said:
     text: str
 
 
-Event: TypeAlias = Beginning | Learned | Said
+@dataclass(frozen=True, slots=True)
+class Waiting:
+    """Between two runs of a schedule."""
+
+    number: int
+    """Of the run that comes next, from 1."""
+    of: int | None
+    """How many there will be, if that is known."""
+    seconds: float
+    so_far_kbps: tuple[float | None, ...]
+    """What each run found to be typical; None for one that failed."""
+
+
+Event: TypeAlias = Beginning | Learned | Said | Waiting
 Tell: TypeAlias = Callable[[Event], None]
 
 

@@ -142,6 +142,33 @@ def held_most(kbps: float, most_kbps: float) -> str:
     )
 
 
+def leads_to(title: str, settings: str | None) -> str:
+    """What a destination gets on the line that was measured."""
+    return f"{title}: {settings}" if settings is not None else f"{title}: nothing this line carries"
+
+
+def safe_to_send(kbps: float, bound_by: str) -> str:
+    """What there is to plan with."""
+    return (
+        f"{kbps:,.0f} kbit/s are safe to send before anything is reserved, bound by the {bound_by}"
+    )
+
+
+BARS = "▁▂▃▄▅▆▇█"
+FAILED_BAR = "×"
+
+
+def bars(values: Sequence[float | None], most: int = 48) -> str:
+    """Rates as a row of bars, the latest last; a run that failed is a cross."""
+    shown = values[-most:]
+    highest = max((value for value in shown if value is not None), default=0.0)
+    return "".join(
+        FAILED_BAR if value is None or highest <= 0
+        else BARS[min(len(BARS) - 1, int(value / highest * len(BARS)))]
+        for value in shown
+    )  # fmt: skip
+
+
 AGREE = 0.01
 
 

@@ -1,0 +1,235 @@
+"""A far end of one's own: who is let in, how much is taken, what is counted, what is never said."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+import socket
+import ssl
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import httpx
+import pytest
+import trustme
+from hypothesis import given
+from hypothesis import strategies as st
+
+from eager_kestrel.actions.far_end import Standing, bounds_of, far_end
+from eager_kestrel.actions.practice import practice_line
+from eager_kestrel.actions.receiving import Key
+from eager_kestrel.core.units import Bitrate
+from eager_kestrel.net.ledger import MOST_SAMPLES, Bounds, Ledger
+from eager_kestrel.practice.uplink import PracticeUplink
+from tests.conftest import Kestrel, on_a_busy_machine, running
+from tests.test_cli import PROGRAM
+
+TOKEN = "canary-token-7f3a"
+GENEROUS = bounds_of("4 GB", "2 min", "40 GB")
+
+
+@contextlib.contextmanager
+def standing(
+    bounds: Bounds = GENEROUS, certificate: ssl.SSLContext | None = None
+) -> Iterator[tuple[Standing, list[str]]]:
+    said: list[str] = []
+    key = Key(TOKEN, own=True)
+    with far_end(key, bounds, "127.0.0.1", 0, 0, certificate, said.append) as there:
+        yield there, said
+
+
+def posted(there: Standing, body: bytes, token: str = TOKEN, **headers: str) -> httpx.Response:
+    return httpx.post(f"http://127.0.0.1:{there.port}/up", content=body,
+                      headers={"authorization": f"Bearer {token}", **headers})  # fmt: skip
+
+
+@on_a_busy_machine
+def test_both_ends_agree(kestrel: Kestrel, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("EAGER_KESTREL_TOKEN", TOKEN)
+    line = practice_line(rate=Bitrate.parse("8 Mbit/s"))
+    with standing() as (there, said), PracticeUplink(line, there.port) as up:
+        result = kestrel("measure", f"http://127.0.0.1:{up.port}", "--token", "--json",
+                         "--connections", "1")  # fmt: skip
+        kept = kestrel("runs", "list")
+    assert result.code == 0, result.err
+    ends = result.document["both_ends"]
+    assert ends["far_kbps"] == pytest.approx(ends["near_kbps"], rel=0.02)
+    assert ends["near_kbps"] == pytest.approx(8000, rel=0.05)
+    assert 0 < ends["far_bytes"] <= result.document["data_used_bytes"] * 1.02
+    assert "both ends agree" in " ".join(result.document["verdicts"])
+    assert result.document["endpoint"]["found_by"] == "responsiveness configuration"
+    for output in (result.out, result.err, kept.out, *said):
+        assert TOKEN not in output
+
+
+@on_a_busy_machine
+def test_a_stream_is_taken_by_the_token(kestrel: Kestrel, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("EAGER_KESTREL_TOKEN", TOKEN)
+    with standing() as (there, said):
+        url = f"rtmp://127.0.0.1:{there.rtmp_port}/live"
+        result = kestrel("measure", url, "--token", "--most", "2 Mbit/s", "--json")
+        monkeypatch.setenv("EAGER_KESTREL_TOKEN", "some-other-token")
+        wrong = kestrel("measure", url, "--token")
+        time.sleep(0.3)
+    assert result.code == 0, result.err
+    assert result.document["one_connection"]["typical_kbps"] == pytest.approx(2000, rel=0.05)
+    assert wrong.code == 3
+    assert "the key is not this one's token" in wrong.err
+    assert any("rtmp" in line for line in said)
+    assert TOKEN not in result.out + result.err + "".join(said)
+
+
+def test_tls_and_a_token_that_stays_at_home(
+    kestrel: Kestrel, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    authority = trustme.CA()
+    authority.cert_pem.write_to_path(str(tmp_path / "ca.pem"))
+    monkeypatch.setenv("SSL_CERT_FILE", str(tmp_path / "ca.pem"))
+    monkeypatch.setenv("EAGER_KESTREL_TOKEN", TOKEN)
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    authority.issue_cert("127.0.0.1").configure_cert(context)
+    with standing(certificate=context) as (there, _):
+        result = kestrel("measure", f"https://127.0.0.1:{there.port}", "--token", "--json",
+                         "--connections", "1", "--seconds", "2 s",
+                         "--data-limit", "3 GB")  # fmt: skip
+    assert result.code == 0, result.err
+    assert result.document["both_ends"] is not None
+    assert "unprotected" not in " ".join(result.document["notes"])
+
+
+def test_only_the_token_opens_and_guessing_is_stopped(kestrel: Kestrel) -> None:
+    with standing() as (there, said):
+        assert posted(there, b"x" * 100).json() == {"received_bytes": 100}
+        assert posted(there, b"x", token="none").status_code == 401
+        codes = [posted(there, b"x", token=f"guess {n}").status_code for n in range(12)]
+        assert codes[:9] == [401] * 9
+        assert codes[-1] == 429
+        assert posted(there, b"x").status_code == 429  # it is not heard any more for a while
+        health = httpx.get(f"http://127.0.0.1:{there.port}/health")
+        assert health.json() == {"healthy": True, "uploads": 0}
+    assert TOKEN not in "".join(said)
+
+
+def test_a_run_is_counted_and_bounded() -> None:
+    with standing(Bounds(3_000_000, 60, 5_000_000)) as (there, _):
+        origin = f"http://127.0.0.1:{there.port}"
+        auth = {"authorization": f"Bearer {TOKEN}"}
+        for _ in range(2):
+            assert posted(there, bytes(1_000_000), **{"kestrel-run": "one"}).status_code == 200
+        counted = httpx.get(f"{origin}/counted/one", headers=auth).json()
+        assert (counted["bytes"], counted["uploads"]) == (2_000_000, 2)
+        assert counted["format"] == "eager-kestrel/counted/1"
+        assert httpx.get(f"{origin}/counted/one").status_code == 401
+        assert httpx.get(f"{origin}/counted/two", headers=auth).status_code == 404
+        with contextlib.suppress(httpx.HTTPError):  # it may be cut off while it still sends
+            assert posted(there, bytes(2_000_000), **{"kestrel-run": "one"}).status_code == 429
+        again = posted(there, b"x", **{"kestrel-run": "one"})
+        assert (again.status_code, again.json()["why"]) == (429, "the run's allowance is used up")
+        with contextlib.suppress(httpx.HTTPError):
+            posted(there, bytes(2_500_000), **{"kestrel-run": "two"})
+        assert posted(there, b"x").json()["why"] == "the hour's allowance is used up"
+        deadline = time.monotonic() + 5
+        while there.ledger.open and time.monotonic() < deadline:
+            time.sleep(0.05)
+        assert there.ledger.open == 0
+
+
+@pytest.mark.parametrize(
+    "said",
+    [b"\x16\x03\x01\x00\xff" * 40, b"GET / HTTP/9\r\n\r\n",
+     b"POST /up HTTP/1.1\r\n" + b"x" * 40_000,
+     b"POST /up HTTP/1.1\r\nHost: x\r\nContent-Length: -5\r\n\r\n",
+     b"POST /up HTTP/1.1\r\nHost: x\r\nContent-Length: 99999999999999999999999\r\n\r\n",
+     b"POST /up HTTP/1.1\r\nHost: x\r\nTransfer-Encoding: chunked\r\n\r\nzz\r\n", b"\r\n" * 9000],
+    ids=range(7),
+)  # fmt: skip
+def test_nonsense_is_answered_or_closed_and_nothing_breaks(said: bytes) -> None:
+    with standing() as (there, _):
+        with socket.create_connection(("127.0.0.1", there.port), 5) as guest:
+            guest.settimeout(5)
+            with contextlib.suppress(OSError):
+                guest.sendall(said)
+                while guest.recv(65_536):
+                    pass
+        assert posted(there, b"fine").status_code == 200
+
+
+def test_the_silent_are_sent_away_and_cost_no_place() -> None:
+    with standing() as (there, _):
+        guests = [socket.create_connection(("127.0.0.1", there.port), 5) for _ in range(200)]
+        try:
+            assert posted(there, b"x").status_code == 200
+            guests[0].settimeout(15)
+            assert guests[0].recv(10) == b""
+        finally:
+            for guest in guests:
+                guest.close()
+
+
+@given(st.lists(st.tuples(st.integers(0, 3), st.integers(1, 5000), st.floats(0, 900)), max_size=60))
+def test_no_more_than_the_bounds_is_ever_taken(steps: list[tuple[int, int, float]]) -> None:
+    """Whatever comes when: an hour's bytes stay under its bound but for the last piece."""
+    now = [0.0]
+    ledger = Ledger(TOKEN, Bounds(8000, 600, 20_000, at_once=2), lambda: now[0])
+    taken: list[tuple[float, int, int]] = []
+    for run, count, pause in steps:
+        now[0] += pause
+        if ledger.begin(f"run {run}") is not None:
+            continue
+        ledger.add(f"run {run}", count)
+        taken.append((now[0], run, count))
+        ledger.end(f"run {run}")
+        hour = sum(c for at, _, c in taken if at > now[0] - 3600)
+        assert hour < 20_000 + 5000
+        assert sum(c for _, r, c in taken if r == run) < 8000 + 5000
+    assert ledger.open == 0
+
+
+def test_samples_of_a_long_run_stay_few_and_never_fall() -> None:
+    now = [0.0]
+    ledger = Ledger(TOKEN, Bounds(10**12, 10**6, 10**12), lambda: now[0])
+    assert ledger.begin("long") is None
+    for _ in range(50_000):
+        now[0] += 0.004
+        ledger.add("long", 1000)
+    found = ledger.count_of("long")
+    assert found is not None
+    assert len(found.seconds) <= MOST_SAMPLES
+    assert found.counts == sorted(found.counts)
+    assert found.bytes == 50_000_000
+
+
+@pytest.mark.skipif(os.name == "nt", reason="Ctrl-C is sent as a POSIX signal")
+def test_the_command_prints_its_token_once() -> None:
+    with running([*PROGRAM, "far-end", "--port", "0", "--rtmp-port", "0", "--bind", "127.0.0.1",
+                  "--json"]) as there:  # fmt: skip
+        assert there.stdout is not None
+        said = ""
+        while not said.rstrip().endswith("}"):
+            said += there.stdout.readline()
+        found = json.loads(said)
+        health = httpx.get(f"http://127.0.0.1:{found['port']}/health")
+        assert health.status_code == 200
+        assert len(found["token"]) >= 20
+        there.send_signal(2)
+        rest, errors = there.communicate(timeout=10)
+    assert found["token"] not in rest + errors
+
+
+@pytest.mark.parametrize(
+    ("arguments", "says"),
+    [
+        (("--most-run", "4 GB", "--most-hour", "1 GB"), "give the hour more"),
+        (("--certificate", "nothing.pem"), "a certificate goes with its key"),
+        (("--certificate", "no.pem", "--private-key", "no.key"), "are no certificate and key"),
+        (("--bind", "203.0.113.9"), "cannot be used"),
+    ],
+)
+def test_a_far_end_that_cannot_stand_says_so(
+    kestrel: Kestrel, arguments: tuple[str, ...], says: str
+) -> None:
+    result = kestrel("far-end", *arguments)
+    assert result.code in (2, 3)
+    assert says in result.error_line
