@@ -24,6 +24,8 @@ LOOK_SECONDS = 0.002
 TELL_SECONDS = 0.25
 MOST_SECONDS = 13.0
 """With what goes before it, a gentle measurement takes fifteen at most."""
+STILL_SECONDS = 6.0
+"""Longer than a stall worth sitting out in so short a time."""
 TRIPS_EVERY_SECONDS = 0.4
 
 
@@ -60,11 +62,19 @@ class Ascent:
     limits: Limits
     tell: Tell
     samples: Samples
+    still: NetworkError | None = None
+    """Once nothing is taken any more."""
+
+    @property
+    def failure(self) -> NetworkError | None:
+        """What broke it, once it is broken."""
+        return self.carrier.failure or self.still
 
     def run(self) -> Ending:
         """Climb until nothing more is to be learned, or a limit comes; returns why it ended."""
         began, base = time.monotonic(), self.carrier.delivered_bytes()
-        noted = told = 0.0
+        noted = told = took_at = 0.0
+        taken = 0
         most = Limits(min(self.limits.seconds, MOST_SECONDS), self.limits.data_bytes)
         try:
             while True:
@@ -75,7 +85,13 @@ class Ascent:
                 if self.climb.edge or now - noted >= SAMPLE_SECONDS:
                     noted = now
                     self.samples.add(now, delivered + self.carrier.other_bytes())
-                if self.carrier.failure is not None:
+                if delivered > taken:
+                    taken, took_at = delivered, now
+                if now - took_at > STILL_SECONDS:
+                    self.still = EndpointError(
+                        f"it took nothing for {STILL_SECONDS:g} s", "try again, or another endpoint"
+                    )
+                if self.failure is not None:
                     return "failed"
                 if self.climb.over:
                     return "enough"
@@ -104,7 +120,7 @@ class Ascent:
             InputError: a limit came before anything was.
             KeyboardInterrupt: it was stopped before anything was.
         """
-        failure = self.carrier.failure
+        failure = self.failure
         if not self.climb.stretches:
             if ending == "stopped":
                 raise KeyboardInterrupt
@@ -130,7 +146,7 @@ class Ascent:
             )
         return EndpointError(
             "the time was up before it was clear what the line carries",
-            "give it more --seconds, or measure without --gently",
+            "give it more --seconds",
         )
 
 

@@ -124,10 +124,8 @@ WINDOWS = "median of two-second windows"
 
 def stretches(count: int, loaded_seconds: float, climbed_seconds: float) -> str:
     """What they are taken over where the line was climbed."""
-    return (
-        f"{count} stretches, {loaded_seconds:.1f} s of a full line in all, after a climb of "
-        f"{climbed_seconds:.1f} s"
-    )
+    many = "1 stretch" if count == 1 else f"{count} stretches"
+    return f"{many}, {loaded_seconds:.1f} s in all, after a climb of {climbed_seconds:.1f} s"
 
 
 STRETCHES = "median of short stretches with the line just full"
