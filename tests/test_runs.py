@@ -19,9 +19,11 @@ import trustme
 from hypothesis import given
 from hypothesis import strategies as st
 
+from eager_kestrel.actions.planning import plan
+from eager_kestrel.actions.shows import Wishes, asked_show
 from eager_kestrel.core.line.hours import near_time, parse_time_of_day
 from eager_kestrel.core.line.ingest_ranking import Try, nearness, ranking
-from eager_kestrel.core.line.pooling import by_hour, uplink_of_history
+from eager_kestrel.core.line.pooling import by_hour, uplink_of, uplink_of_history
 from eager_kestrel.core.line.run import Endpoint, Run
 from eager_kestrel.core.line.trace import Trace
 from eager_kestrel.files.history import MIGRATIONS, History
@@ -464,3 +466,28 @@ def test_a_read_only_disk_can_still_be_planned_from(
     assert "read-only" in writing.error_line
     with History() as history:
         assert len(history.all()) == 2
+
+
+def test_hours_say_what_a_platform_would_get(kestrel: Kestrel, tmp_path: Path) -> None:
+    """Each hour's settings are those of a plan from that hour's runs alone."""
+    runs = [at(hour, kbps, 20 + number) for hour, kbps in ((9, 12_000), (20, 4000), (23, 300))
+            for number in range(3)]  # fmt: skip
+    kept(*runs)
+    asked = ("runs", "hours", "--for", "oxbow", "--for", "gatepost")
+    found = kestrel(*asked, "--json", "--figure", tmp_path / "hours.png").document["hours"]
+    shows = {
+        name: asked_show(None, Wishes(platforms=(name,))).show for name in ("oxbow", "gatepost")
+    }
+    for hour in found:
+        uplink = uplink_of([run for run in runs if run.taken.hour == hour["hour"]])
+        assert [gets["platform"] for gets in hour["gets"]] == list(shows)
+        for gets in hour["gets"]:
+            place = plan(shows[gets["platform"]], uplink).plan.destinations[0]
+            assert gets["total_kbps"] == place.total_kbps
+            wanted = place.video.words if place.video is not None else "nothing this line carries"
+            assert gets["settings"] == wanted
+    shown = kestrel("runs", "hours", "--for", "oxbow").out
+    assert found[0]["gets"][0]["settings"] in shown
+    assert (tmp_path / "hours.png").stat().st_size > 10_000
+    assert kestrel("runs", "hours", "--for", "oxbo").code == 2
+    assert all(hour["gets"] == [] for hour in kestrel("runs", "hours", "--json").document["hours"])

@@ -9,8 +9,7 @@ from typing import Any
 
 from eager_kestrel import __version__
 from eager_kestrel.core.errors import InputError, NotFoundError
-from eager_kestrel.core.line.hours import Hours
-from eager_kestrel.core.line.pooling import by_hour, uplink_of
+from eager_kestrel.core.line.pooling import uplink_of
 from eager_kestrel.core.line.run import Run
 from eager_kestrel.core.line.summarising import run_document, summary_of
 from eager_kestrel.core.line.summary import RunRow, RunSummary
@@ -129,22 +128,6 @@ def import_file(path: Path) -> Imported:
     with History() as history:
         added = history.add(read.runs)
     return Imported(added, len(read.runs) - added, tuple(read.bad))
-
-
-def hours(places: Sequence[str] = ()) -> Hours:
-    """Typical and floor by hour of day.
-
-    Args:
-        places: names or hosts, to take the runs towards; when none is named, that of the last run.
-
-    Raises:
-        NotFoundError: no run is kept, or none towards a place.
-    """
-    with History() as history:
-        runs = history.all()
-    if not runs:
-        raise NotFoundError("no run is kept", "run eager-kestrel measure URL, or import some")
-    return by_hour(runs_towards(runs, places) if places else runs, places)
 
 
 def runs_towards(runs: list[Run], places: Sequence[str]) -> list[Run]:

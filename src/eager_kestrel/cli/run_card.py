@@ -81,6 +81,8 @@ def show_hours(screen: Console, hours: Hours) -> None:
         screen, "hour",
         [(f"{hour.hour:02d}:00", hour.typical_kbps, hour.floor_kbps, _counts(hour))
          for hour in hours.hours],
+        [one.platform for one in next((h.gets for h in hours.hours if h.gets), ())],
+        [[one.settings for one in hour.gets] for hour in hours.hours],
     )  # fmt: skip
 
 
@@ -94,23 +96,31 @@ def show_quarters(screen: Console, quarters: Sequence[Quarter]) -> None:
 
 
 def _show_times(
-    screen: Console, heading: str, rows: list[tuple[str, float | None, float | None, str]]
+    screen: Console,
+    heading: str,
+    rows: list[tuple[str, float | None, float | None, str]],
+    more: Sequence[str] = (),
+    cells: Sequence[Sequence[str]] = (),
 ) -> None:
+    """A row for each time, with a bar, or with more columns in place of it."""
     from rich.table import Table
     from rich.text import Text
 
     highest = max((typical or 0.0 for _, typical, _, _ in rows), default=0.0) or 1.0
-    table = Table(box=None, padding=(0, 2), header_style="dim")
-    for name in (heading, "typical", "floor", "", "from"):
-        table.add_column(name, justify="right" if name in ("typical", "floor") else "left")
-    for name, typical, floor, said in rows:
+    table = Table(box=None, padding=(0, 1 if more else 2), header_style="dim")
+    for name in (heading, "typical", "floor", *(more or ("",)), "from"):
+        table.add_column(name, justify="right" if name in ("typical", "floor") else "left",
+                         no_wrap=len(more) < 2)  # fmt: skip
+    for number, (name, typical, floor, said) in enumerate(rows):
         full = round(BAR_CELLS * (typical or 0.0) / highest)
         sure = min(full, round(BAR_CELLS * (floor or 0.0) / highest))
         bar = Text("█" * sure, style="green") + Text("░" * (full - sure), style="green")
         table.add_row(name, "-" if typical is None else rate(typical),
-                      "-" if floor is None else rate(floor), bar, said)  # fmt: skip
+                      "-" if floor is None else rate(floor),
+                      *(cells[number] if more else (bar,)), said)  # fmt: skip
     screen.print(table)
-    screen.print("[dim]█ up to the floor   ░ up to typical[/]")
+    if not more:
+        screen.print("[dim]█ up to the floor   ░ up to typical[/]")
 
 
 def _times(runs: int, failed: int) -> str:

@@ -7,7 +7,15 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from eager_kestrel.cli.options import Figure, FromPlaces, Json, complete_run, group
+from eager_kestrel.cli.options import (
+    Figure,
+    FromPlaces,
+    GuideFolder,
+    Json,
+    Platforms,
+    complete_run,
+    group,
+)
 
 if TYPE_CHECKING:
     from eager_kestrel.core.line.summary import RunRow
@@ -100,13 +108,19 @@ def show(
 
 
 @app.command("hours")
-def hours(from_: FromPlaces = None, figure: Figure = None, json: Json = False) -> None:
-    """Typical and floor by hour of day, as a table and a figure."""
-    from eager_kestrel.actions.runs import hours as by_hour
+def hours(
+    from_: FromPlaces = None,
+    platforms: Platforms = None,
+    guides: GuideFolder = None,
+    figure: Figure = None,
+    json: Json = False,
+) -> None:
+    """Typical and floor by hour of day, and what a platform would get, as a table and a figure."""
+    from eager_kestrel.actions.hours import hours as by_hour
     from eager_kestrel.cli.run_card import show_hours
     from eager_kestrel.cli.screen import console, print_json
 
-    found = by_hour(from_ or ())
+    found = by_hour(from_ or (), platforms or (), guides)
     if figure is not None:
         from eager_kestrel.report.hours_figure import save_hours_figure
 

@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from eager_kestrel.core.line.hours import Hours
-from eager_kestrel.report.figures import CARE, FAINT, INK, LINE, new_figure, save
+from eager_kestrel.report.figures import CARE, FAINT, GOOD, INK, LINE, new_figure, save
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
 
 
 def save_hours_figure(hours: Hours, path: Path) -> None:
@@ -32,6 +36,7 @@ def save_hours_figure(hours: Hours, path: Path) -> None:
     )
     axes.hlines(floor, [h - 0.35 for h in at], [h + 0.35 for h in at], color=CARE, linewidth=3,
                 label="floor, and down to the low end of its 95 % interval")  # fmt: skip
+    _draw_plans(axes, hours)
     for hour in hours.hours:
         if hour.floor_low_kbps is not None and hour.floor_kbps is not None:
             axes.vlines(hour.hour, hour.floor_low_kbps / 1000, hour.floor_kbps / 1000,
@@ -50,3 +55,17 @@ def save_hours_figure(hours: Hours, path: Path) -> None:
     axes.set_xlabel("hour the run began in", color=INK)
     axes.legend(loc="upper right", frameon=True, framealpha=0.9, edgecolor=FAINT)
     save(figure, path)
+
+
+def _draw_plans(axes: Axes, hours: Hours) -> None:
+    """What the first platform would get: its rate as a line, its settings within the bar."""
+    planned = [(hour.hour, hour.gets[0]) for hour in hours.hours if hour.gets]
+    if not planned:
+        return
+    axes.hlines([gets.total_kbps / 1000 for _, gets in planned], [at - 0.35 for at, _ in planned],
+                [at + 0.35 for at, _ in planned], color=GOOD, linewidth=3,
+                label=f"sent to {planned[0][1].platform} by the plan of that hour")  # fmt: skip
+    for at, gets in planned:
+        axes.annotate(gets.settings.partition(",")[0], (at, 0), xytext=(0, 6),
+                      textcoords="offset points", ha="center", va="bottom", rotation=90,
+                      fontsize=8, color=INK)  # fmt: skip

@@ -12,6 +12,17 @@ from eager_kestrel.core.line.run import Run
 NEAR_MINUTES = 90
 
 
+class Gets(Frozen):
+    """What a platform would get at an hour."""
+
+    platform: str
+    """``PLATFORM`` or ``PLATFORM:STANDING``."""
+    settings: str
+    """``1280x720 at 30, 2,900 kbit/s``, or why there are none."""
+    total_kbps: float
+    """Sent in all; 0 when nothing is carried."""
+
+
 class Hour(Frozen):
     """What runs begun in one hour of the day say together."""
 
@@ -27,6 +38,8 @@ class Hour(Frozen):
     floor_low_kbps: float | None
     measured: bool
     """Whether it rests on runs; otherwise on imported readings, whose floor is assumed."""
+    gets: tuple[Gets, ...] = ()
+    """The plan of that hour, where platforms were named."""
 
 
 class Hours(Frozen):

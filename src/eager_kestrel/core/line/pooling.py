@@ -128,10 +128,7 @@ def by_hour(runs: list[Run], places: Collection[str] = ()) -> Hours:
         runs: of any kind, oldest first; practice runs count only when there is nothing else.
         places: to take the runs towards; when none is named, that of the last run.
     """
-    measured = [run for run in runs if run.kind == "measured"]
-    wanted = set(places) or {run.place for run in measured[-1:]}
-    real = [run for run in runs if run.kind == "reading" or run in measured] or runs
-    real = [run for run in real if run.kind != "measured" or run.place in wanted]
+    real = _real(runs, places)
     return Hours(
         hours=tuple(
             found
@@ -141,18 +138,38 @@ def by_hour(runs: list[Run], places: Collection[str] = ()) -> Hours:
     )
 
 
+def uplinks_by_hour(runs: list[Run], places: Collection[str] = ()) -> dict[int, Uplink]:
+    """The uplink of each hour of the day that anything is known of, by the rules of ``by_hour``."""
+    real = _real(runs, places)
+    found = {h: _uplink_here([run for run in real if run.taken.hour == h]) for h in range(24)}
+    return {hour: uplink for hour, uplink in found.items() if uplink is not None}
+
+
+def _real(runs: list[Run], places: Collection[str]) -> list[Run]:
+    """Runs that count: measured ones towards the places, and readings; practice if nothing else."""
+    measured = [run for run in runs if run.kind == "measured"]
+    wanted = set(places) or {run.place for run in measured[-1:]}
+    real = [run for run in runs if run.kind == "reading" or run in measured] or runs
+    return [run for run in real if run.kind != "measured" or run.place in wanted]
+
+
+def _uplink_here(here: list[Run]) -> Uplink | None:
+    """Of the runs of one hour: measured runs outweigh readings; None when neither says anything."""
+    try:
+        return uplink_of([run for run in here if run.one_connection is not None])
+    except FormatError:
+        readings = [run for run in here if run.kind == "reading"]
+        return uplink_of_readings(readings) if readings else None
+
+
 def _hour(hour: int, here: list[Run]) -> Hour | None:
     """What the runs of one hour say; None where there are none."""
     readings = [run for run in here if run.kind == "reading"]
     failed = [run for run in here if run.failed]
     taken = [run for run in here if run.one_connection is not None]
-    uplink: Uplink | None = None
-    try:
-        uplink = uplink_of(taken)
-    except FormatError:
+    uplink = _uplink_here(here)
+    if uplink is None or uplink.basis == "assumed":
         taken = []
-        if readings:
-            uplink = uplink_of_readings(readings)
     if uplink is None and not failed:
         return None
     return Hour(

@@ -140,9 +140,12 @@ def held_most(kbps: float, most_kbps: float) -> str:
     )
 
 
+NOTHING = "nothing this line carries"
+
+
 def leads_to(title: str, settings: str | None) -> str:
     """What a destination gets on the line that was measured."""
-    return f"{title}: {settings}" if settings is not None else f"{title}: nothing this line carries"
+    return f"{title}: {settings or NOTHING}"
 
 
 def safe_to_send(kbps: float, bound_by: str) -> str:

@@ -1,0 +1,63 @@
+"""The line by hour of day, and the plan of each hour."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+
+from eager_kestrel.actions.planning import plan
+from eager_kestrel.actions.runs import runs_towards
+from eager_kestrel.actions.shows import Wishes, asked_show
+from eager_kestrel.core.errors import NotFoundError
+from eager_kestrel.core.line.hours import Gets, Hours
+from eager_kestrel.core.line.pooling import by_hour, uplinks_by_hour
+from eager_kestrel.core.line.uplink import Uplink
+from eager_kestrel.core.show.show import Show
+from eager_kestrel.core.words.runs import NOTHING
+from eager_kestrel.files.history import History
+
+
+def hours(
+    places: Sequence[str] = (), platforms: Sequence[str] = (), guides: Path | None = None
+) -> Hours:
+    """Typical and floor by hour of day, and what platforms would get.
+
+    Args:
+        places: names or hosts, to take the runs towards; when none is named, that of the last run.
+        platforms: each ``PLATFORM`` or ``PLATFORM:STANDING``, to plan for alone.
+        guides: a folder whose guides come first.
+
+    Raises:
+        NotFoundError: no run is kept, or none towards a place; a platform is not known.
+    """
+    with History() as history:
+        runs = history.all()
+    if not runs:
+        raise NotFoundError("no run is kept", "run eager-kestrel measure URL, or import some")
+    taken = runs_towards(runs, places) if places else runs
+    found = by_hour(taken, places)
+    if not platforms:
+        return found
+    shows = {name: asked_show(None, Wishes(platforms=(name,))).show for name in platforms}
+    uplinks = uplinks_by_hour(taken, places)
+    return found.model_copy(update={"hours": tuple(
+        hour.model_copy(update={"gets": _gets(uplinks.get(hour.hour), shows, guides)})
+        for hour in found.hours
+    )})  # fmt: skip
+
+
+def _gets(
+    uplink: Uplink | None, shows: Mapping[str, Show], guides: Path | None
+) -> tuple[Gets, ...]:
+    """What each platform would get on an hour's uplink."""
+    if uplink is None:
+        return ()
+    places = {name: plan(show, uplink, guides).plan.destinations[0] for name, show in shows.items()}
+    return tuple(
+        Gets(
+            platform=name,
+            settings=place.video.words if place.video is not None else NOTHING,
+            total_kbps=place.total_kbps,
+        )
+        for name, place in places.items()
+    )
