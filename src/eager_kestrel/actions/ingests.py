@@ -46,7 +46,7 @@ class Ingest:
 
 def is_ingest(url: str) -> bool:
     """Whether an address is one to publish to."""
-    return urlsplit(url).scheme.lower() in SCHEMES
+    return url.strip().partition("://")[0].lower() in SCHEMES
 
 
 def ingest_of(

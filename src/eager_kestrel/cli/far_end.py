@@ -40,7 +40,10 @@ def far_end(
     ] = "40 GB",
     json: Json = False,
 ) -> None:
-    """Be what a measurement is sent to: take uploads from who holds the token, until Ctrl-C."""
+    """Be what a measurement is sent to, on a machine of your own.
+
+    Takes uploads by HTTP and RTMP from those who hold its token, counts them and keeps nothing.
+    """
     from eager_kestrel.actions.far_end import bounds_of, certificate_of, token_of
     from eager_kestrel.actions.far_end import far_end as stand
     from eager_kestrel.cli.screen import print_json, warn
