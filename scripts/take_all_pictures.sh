@@ -14,6 +14,7 @@ take help -- eager-kestrel --help
 take demo --points 6 -- eager-kestrel demo
 take measure -- eager-kestrel measure --practice wet-evening
 .venv/bin/eager-kestrel runs show latest --figure "$shots/run-figure.png"
+take far-end -- "$python" scripts/both_ends.py
 take plan --points 9 -- eager-kestrel plan --for oxbow --upload "12 Mbit/s" \
     --reserve "video call=1.5 Mbit/s" --why
 take split --points 9 -- eager-kestrel plan glaze-talk --upload "12 Mbit/s"
@@ -25,14 +26,13 @@ take check-recording --points 11 --cwd "$home/demo" -- eager-kestrel check arriv
 .venv/bin/eager-kestrel check "$home/demo/arrived.flv" --for oxbow \
     --figure "$shots/recording-figure.png" > "$home/check.txt"
 take need -- eager-kestrel need oxbow --reserve "video call=1.5 Mbit/s"
-take sweep -- eager-kestrel plan --for oxbow --sweep upload=1..40
 .venv/bin/eager-kestrel plan --for oxbow --sweep upload=1..40 --figure "$shots/sweep-figure.png"
 take nearest -- eager-kestrel nearest oxbow --practice "41 ms, 18 ms, 73 ms"
 "$python" scripts/make_history.py "$home/history.json"
 .venv/bin/eager-kestrel runs forget --all
 .venv/bin/eager-kestrel runs import "$home/history.json"
-take runs-hours -- eager-kestrel runs hours
-.venv/bin/eager-kestrel runs hours --figure "$shots/hours-figure.png"
+take runs-hours -- eager-kestrel runs hours --for oxbow
+.venv/bin/eager-kestrel runs hours --for oxbow --figure "$shots/hours-figure.png" > "$home/hours.txt"
 take guides -- eager-kestrel guides list
 cp tests/tables/millrace.html "$home"
 take guides-import --cwd "$home" -- eager-kestrel guides import millrace.html --name millrace \
