@@ -82,9 +82,8 @@ class _Visitor:
     def asked(self, app: str, key: str) -> str | None:
         if app != APP:
             return f"the app is {APP}"
-        known = self._ledger.knows(key, "rtmp")
-        if not known:
-            return "too many wrong keys" if known is None else "the key is not this one's token"
+        if not self._ledger.matches(key):
+            return "the key is not this one's token"
         self._number += 1
         self._run, self._bytes = f"rtmp {self._number}", 0
         return self._ledger.begin(self._run)

@@ -86,7 +86,7 @@ class Ledger:
             if tried is not None and len(tried) >= WRONG_TOKENS:
                 self.refused += 1
                 return None
-            if hmac.compare_digest(token.encode(errors="replace"), self._token):
+            if self.matches(token):
                 return True
             self.refused += 1
             tried = self._wrong.setdefault(address, deque())
@@ -95,6 +95,10 @@ class Ledger:
             if len(self._wrong) > MOST_ADDRESSES:
                 self._wrong.popitem(last=False)
             return False
+
+    def matches(self, token: str) -> bool:
+        """Whether it is the right one, compared in constant time."""
+        return hmac.compare_digest(token.encode(errors="replace"), self._token)
 
     def begin(self, run: str) -> str | None:
         """An upload begins; a reason to refuse it, or None."""

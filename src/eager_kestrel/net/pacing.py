@@ -11,8 +11,8 @@ from eager_kestrel.net.delivered import DeliveredCounter
 
 WRITE_SECONDS = 0.004
 """What one write holds, where that is more than two packets."""
-LATE_SECONDS = 0.02
-"""By so much a writer may be late and catch up: no longer than the queue that is held anyway."""
+LATE_SECONDS = 0.04
+"""By so much a writer may be late and catch up: about the queue that is held anyway."""
 PACKET_BYTES = 1448
 NAP_SECONDS = 0.01
 """The longest sleep, since the rate may rise meanwhile."""

@@ -101,6 +101,8 @@ class Climb:
     _starved: bool = True
     _again: int = 0
     _refills: int = 0
+    _longest: float = 0.0
+    """Queue of this stretch."""
     _refuted: bool = False
     """Whether the most that is allowed was seen not to be carried."""
     _fastest: float = 0.0
@@ -244,12 +246,13 @@ class Climb:
             self._begin_stretch(now)
 
     def _begin_stretch(self, now: float) -> None:
-        self._stretch_at, self._refills = None, min(self._refills, 1)
+        self._stretch_at, self._refills, self._longest = None, min(self._refills, 1), 0.0
         self._go("stretch", now, self.rate_kbps)
 
     def _stretch(self, now: float) -> None:
         """Hold a small queue: then what arrives is the line's rate."""
         at, grew = self._arrived[-1][0], self._arrived[-1][0] == now
+        self._longest = max(self._longest, self._queue)
         patient = self._again < MOST_AGAIN and now - self._since < STARVING_SECONDS
         if self._starved and not self.held_most and patient:
             self._again += self._stretch_at is not None
@@ -281,7 +284,8 @@ class Climb:
         assert self._stretch_at is not None
         begin, self.edge = self._stretch_at, True
         carried = self._rate(begin, now)
-        if self.most_kbps is not None and self.held_most and carried < HELD * self.most_kbps:
+        short = self.most_kbps is not None and carried < HELD * self.most_kbps
+        if short and self.held_most and self._longest >= BEGUN_SECONDS:
             self._refuted = True  # a burst of it was taken, and no more than that
             self._full(now)
             return

@@ -113,10 +113,8 @@ FLOOR = "nine windows in ten did at least this"
 
 def windows(count: int, steady_seconds: float, ramp_seconds: float) -> str:
     """What typical and floor are taken over."""
-    return (
-        f"{count} windows over {steady_seconds:.1f} steady seconds, "
-        f"ramp of {ramp_seconds:.1f} s left out"
-    )
+    many = "1 window" if count == 1 else f"{count} windows"
+    return f"{many} over {steady_seconds:.1f} steady seconds, ramp of {ramp_seconds:.1f} s left out"
 
 
 WINDOWS = "median of two-second windows"
@@ -180,7 +178,7 @@ def both_ends(near_kbps: float, far_kbps: float) -> str:
         return f"both ends agree within {max(apart, 0.001):.1%}: {rate(far_kbps)} arrived there"
     return (
         f"the ends do not agree: {rate(near_kbps)} was acknowledged, {rate(far_kbps)} was read "
-        "there; something on the way takes and keeps"
+        "there; something on the way, or the far end itself, takes and keeps"
     )
 
 
