@@ -190,6 +190,8 @@ class _ByPublication:
         self._frame_seconds = float(1 / frame_rate)
         self._stream_began = self.began = time.monotonic()
         self._asked = 0.0
+        self._sent = 0
+        """Frames after the first."""
         self.trips: list[RoundTrip] = []
         """Since ``began``: what a piece took, ten times a second."""
         self.failure: NetworkError | None = None
@@ -220,8 +222,6 @@ class _ByPublication:
         if now - self._stream_began >= self._frame_seconds * (self._sent + 1):
             self._sent += 1
             yield next(self._steps)
-
-    _sent = 0
 
     def delivered_bytes(self) -> int:
         return self._publication.carried_bytes()

@@ -13,6 +13,7 @@ Pure: it is told what was seen and says how fast to send.
 
 from __future__ import annotations
 
+import statistics
 from collections import deque
 from dataclasses import dataclass, field
 from typing import Literal
@@ -103,6 +104,9 @@ class Climb:
     _refills: int = 0
     _longest: float = 0.0
     """Queue of this stretch."""
+    _queue: float = 0.0
+    _at_most: bool = False
+    """Whether what is held is the most that is allowed, with no queue to go by."""
     _refuted: bool = False
     """Whether the most that is allowed was seen not to be carried."""
     _fastest: float = 0.0
@@ -119,14 +123,9 @@ class Climb:
     @property
     def held_most(self) -> bool:
         """Whether the most that is allowed was held, so that the line may carry more."""
-        return self.most_kbps is not None and self.line_kbps >= self.most_kbps
-
-    @property
-    def queue_seconds(self) -> float:
-        """How long the queue is, as it was seen last."""
-        return self._queue
-
-    _queue: float = 0.0
+        if self.most_kbps is None or not self.rates_kbps:
+            return False
+        return self._at_most or statistics.median(self.rates_kbps) >= HELD * self.most_kbps
 
     def look(self, seen: Look) -> None:
         """Take in what was seen, and set how fast to go on."""
@@ -194,7 +193,7 @@ class Climb:
             if self._refuted:
                 self._full(now)
                 return
-            self.line_kbps = self.most_kbps
+            self.line_kbps, self._at_most = self.most_kbps, True
             self._begin_stretch(now)
         else:
             self._go("climb", now, self.rate_kbps * GROWTH)
@@ -210,6 +209,7 @@ class Climb:
 
     def _full(self, now: float) -> None:
         """The line is full: note roughly what it carries, and let it drain."""
+        self._at_most = False
         begun = now if self._begun_at is None else self._begun_at
         span = max(RECENT_SECONDS / 2, 4 * self._chunk_seconds)
         self.line_kbps = (self._rate(min(begun, now - span), now)
@@ -254,16 +254,15 @@ class Climb:
         at, grew = self._arrived[-1][0], self._arrived[-1][0] == now
         self._longest = max(self._longest, self._queue)
         patient = self._again < MOST_AGAIN and now - self._since < STARVING_SECONDS
-        if self._starved and not self.held_most and patient:
+        if self._starved and not self._at_most and patient:
             self._again += self._stretch_at is not None
             self._stretch_at = None  # the line ran empty, or may have while nobody looked
         elif self._stretch_at is None and grew:
             self._stretch_at, self.edge = at, True
-        if self.held_most and self._stands(now):
-            self.line_kbps = 0.0
+        if self._at_most and self._stands(now):
             self._full(now)
             return
-        if not self.held_most:
+        if not self._at_most:
             span = max(RECENT_SECONDS, 6 * self._chunk_seconds)
             recent = self._rate(max(now - span, self._since), now)
             if recent and now - self._since >= span / 2:
@@ -275,7 +274,7 @@ class Climb:
         if self._stretch_at is None or not grew:
             return
         length = max(STRETCH_SECONDS, STRETCH_PACKETS * 1448 * 8e-3 / max(self.line_kbps, 1.0))
-        if self.held_most:
+        if self._at_most:
             length = HELD_SECONDS
         if now - self._stretch_at >= length:
             self._end_stretch(now)
@@ -285,23 +284,23 @@ class Climb:
         begin, self.edge = self._stretch_at, True
         carried = self._rate(begin, now)
         short = self.most_kbps is not None and carried < HELD * self.most_kbps
-        if short and self.held_most and self._longest >= BEGUN_SECONDS:
+        if short and self._at_most and self._longest >= BEGUN_SECONDS:
             self._refuted = True  # a burst of it was taken, and no more than that
             self._full(now)
             return
         self.stretches.append((round(begin, 4), round(now, 4)))
         self.rates_kbps.append(carried)
-        if not self.held_most:
+        if not self._at_most:
             self.line_kbps = carried
         count, (low, high) = len(self.rates_kbps), (min(self.rates_kbps), max(self.rates_kbps))
-        if self.held_most:
+        if self._at_most:
             enough = count >= HELD_STRETCHES
         else:
             alike = high - low <= ALIKE * high
             enough = count >= (LEAST_STRETCHES if alike else MOST_STRETCHES)
         if enough:
             self._go("over", now, PAUSE_SHARE * carried)
-        elif self.held_most:
+        elif self._at_most:
             self._begin_stretch(now)
         else:
             self._go("drain", now, PAUSE_SHARE * carried)
