@@ -23,7 +23,9 @@ from eager_kestrel.net.upload import Upload
 LOOK_SECONDS = 0.002
 TELL_SECONDS = 0.25
 MOST_SECONDS = 13.0
-"""With what goes before it, a gentle measurement takes fifteen at most."""
+"""Unless told otherwise: with what goes before it, a gentle measurement takes fifteen at most."""
+WANTED_SECONDS = 4.0
+"""Of the fastest that was sent: what a climb and its stretches take, and a little more."""
 STILL_SECONDS = 6.0
 """Longer than a stall worth sitting out in so short a time."""
 TRIPS_EVERY_SECONDS = 0.4
@@ -75,7 +77,6 @@ class Ascent:
         began, base = time.monotonic(), self.carrier.delivered_bytes()
         noted = told = took_at = 0.0
         taken = 0
-        most = Limits(min(self.limits.seconds, MOST_SECONDS), self.limits.data_bytes)
         try:
             while True:
                 self.carrier.turn(LOOK_SECONDS)
@@ -95,7 +96,7 @@ class Ascent:
                     return "failed"
                 if self.climb.over:
                     return "enough"
-                if limit := limit_reached(now, delivered, most):
+                if limit := limit_reached(now, delivered, self.limits):
                     return limit
                 if now - told >= TELL_SECONDS:
                     told = now
@@ -139,10 +140,11 @@ class Ascent:
 
     def _too_little(self, ending: Ending) -> InputError | EndpointError:
         used = DataSize(self.samples.delivered[-1])
+        fastest = max(self.climb.line_kbps, self.climb.rate_kbps)
         if ending == "data":
             return InputError(
                 f"the data limit was used up after {used}, before the line was full once",
-                "give a larger --data-limit",
+                f"give --data-limit {DataSize(int(fastest * 125 * WANTED_SECONDS))} at the least",
             )
         return EndpointError(
             "the time was up before it was clear what the line carries",
@@ -190,7 +192,7 @@ def climb_by_http(notebook: Notebook, target: Target, limits: Limits, tell: Tell
         InputError: this system does not tell what is on its way, or a limit came too early.
         NetworkError: the endpoint failed before anything was learned.
     """
-    tell(Beginning("one connection", min(limits.seconds, MOST_SECONDS)))
+    tell(Beginning("one connection", limits.seconds))
     climb, samples = Climb(), Samples()
     pace = Pace(climb.rate_kbps)
     with Upload(target, 1, limits.data_bytes, pace) as load:
