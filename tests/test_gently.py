@@ -123,6 +123,10 @@ def test_the_most_that_is_allowed_is_never_passed(mbps: float, part: float) -> N
 @on_a_busy_machine
 def test_measure_gently_end_to_end(kestrel: Kestrel, tmp_path: Path) -> None:
     with simulated_uplink(practice_line(rate=Bitrate.parse("8 Mbit/s"))) as up:
+        small = kestrel("measure", up.url, "--gently", "--data-limit", "300 kB")
+        assert small.code == 2
+        assert "the data limit was used up" in small.err
+        assert "at the least" in small.err
         result = kestrel("measure", up.url, "--gently", "--json", "--samples", "--figure",
                          tmp_path / "climb.png")  # fmt: skip
         shown = kestrel("runs", "show", result.document["id"])

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from typing import Protocol
 
 from eager_kestrel.actions.notebook import Notebook
-from eager_kestrel.actions.sampling import SAMPLE_SECONDS, Samples
+from eager_kestrel.actions.sampling import QUIET_SECONDS, SAMPLE_SECONDS, Samples
 from eager_kestrel.core.errors import EndpointError, InputError, NetworkError
 from eager_kestrel.core.line.climbing import Climb, Look
 from eager_kestrel.core.line.progress import Beginning, Learned, Tell
@@ -47,6 +47,10 @@ class Carrier(Protocol):
         """What arrived took, and the age of what did not, as :class:`Look` has them."""
 
     @property
+    def spent(self) -> bool:
+        """Whether all that may be sent was."""
+
+    @property
     def failure(self) -> NetworkError | None:
         """What broke it, once it is broken."""
 
@@ -66,6 +70,8 @@ class Ascent:
     samples: Samples
     still: NetworkError | None = None
     """Once nothing is taken any more."""
+    _taken: int = 0
+    _took_at: float = 0.0
 
     @property
     def failure(self) -> NetworkError | None:
@@ -75,8 +81,7 @@ class Ascent:
     def run(self) -> Ending:
         """Climb until nothing more is to be learned, or a limit comes; returns why it ended."""
         began, base = time.monotonic(), self.carrier.delivered_bytes()
-        noted = told = took_at = 0.0
-        taken = 0
+        noted = told = 0.0
         try:
             while True:
                 self.carrier.turn(LOOK_SECONDS)
@@ -86,23 +91,28 @@ class Ascent:
                 if self.climb.edge or now - noted >= SAMPLE_SECONDS:
                     noted = now
                     self.samples.add(now, delivered + self.carrier.other_bytes())
-                if delivered > taken:
-                    taken, took_at = delivered, now
-                if now - took_at > STILL_SECONDS:
-                    self.still = EndpointError(
-                        f"it took nothing for {STILL_SECONDS:g} s", "try again, or another endpoint"
-                    )
-                if self.failure is not None:
-                    return "failed"
-                if self.climb.over:
-                    return "enough"
-                if limit := limit_reached(now, delivered, self.limits):
-                    return limit
+                if ending := self._ended(now, delivered):
+                    return ending
                 if now - told >= TELL_SECONDS:
                     told = now
                     self._tell(now)
         except KeyboardInterrupt:
             return "stopped"
+
+    def _ended(self, now: float, delivered: int) -> Ending | None:
+        """Why it is over; None while it goes on."""
+        if delivered > self._taken:
+            self._taken, self._took_at = delivered, now
+        quiet = now - self._took_at
+        if self.carrier.spent and quiet >= QUIET_SECONDS:
+            return "data"
+        if quiet > STILL_SECONDS:
+            self.still = EndpointError(
+                f"it took nothing for {STILL_SECONDS:g} s", "try again, or another endpoint"
+            )
+        if self.failure is not None:
+            return "failed"
+        return "enough" if self.climb.over else limit_reached(now, delivered, self.limits)
 
     def _tell(self, now: float) -> None:
         known = self.climb.line_kbps or None
@@ -175,6 +185,10 @@ class _ByHttp:
         with contextlib.suppress(OSError):
             return self._load.waits()
         return None, 0.0
+
+    @property
+    def spent(self) -> bool:
+        return self._load.spent
 
     @property
     def failure(self) -> NetworkError | None:

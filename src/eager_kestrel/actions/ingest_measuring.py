@@ -226,6 +226,10 @@ class _ByPublication:
     def delivered_bytes(self) -> int:
         return self._publication.carried_bytes()
 
+    @property
+    def spent(self) -> bool:
+        return False  # a stream goes on; what was delivered is counted
+
     def other_bytes(self) -> int:
         return 0
 
