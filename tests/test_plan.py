@@ -9,7 +9,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from eager_kestrel.core.choice.alike import alike_to, band_of, best_of, preferred, ranks_of
@@ -161,17 +161,22 @@ def test_quality_never_falls_with_bitrate_and_stays_in_range(
 
 
 @given(st.floats(400, 8000))
+@example(4397.0)
 def test_more_motion_never_chooses_a_larger_picture_or_a_lower_frame_rate(kbps: float) -> None:
-    best = []
+    """Where the bitrate is the same, and by more than the model can tell."""
+    seen = []
     for motion in MOTIONS:
         weighed = field_of(show(motion), OXBOW, TABLE, "h264").at(kbps + 200)
-        at = int(np.where(weighed.allowed, weighed.quality, -1).argmax())
-        found = weighed.candidates[at]
-        best.append((found.picture.pixels, found.frame_rate, weighed.kbps[at]))
-    for (size, rate, one), (next_size, next_rate, other) in pairwise(best):
-        if one == other:  # where no gain is visible, less motion is sent at less
-            assert next_size <= size
-            assert next_rate >= rate
+        judged = np.where(weighed.allowed, weighed.quality, -1.0)
+        sizes = np.array([one.picture.pixels for one in weighed.candidates])
+        rates = np.array([float(one.frame_rate) for one in weighed.candidates])
+        best = int(judged.argmax())
+        seen.append((sizes, rates, judged, best, weighed.kbps[best]))
+    for (size, rate, _, at, one), (sizes, rates, judged, best, other) in pairwise(seen):
+        if one != other:
+            continue  # where no gain is visible, less motion is sent at less
+        calmer = (sizes <= size[at]) & (rates >= rate[at])
+        assert judged[calmer].max() >= judged[best] - TABLE.alike
 
 
 def test_keyframes_of_2997_are_counted_in_whole_frames() -> None:
