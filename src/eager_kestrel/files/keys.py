@@ -5,12 +5,16 @@ from __future__ import annotations
 import contextlib
 import os
 from collections.abc import Callable
+from typing import TypeAlias
 
 from eager_kestrel.core.errors import InputError
 
 VARIABLE = "EAGER_KESTREL_STREAM_KEY"
 TOKEN_VARIABLE = "EAGER_KESTREL_TOKEN"  # noqa: S105 - its name, not a token
 SERVICE = "eager-kestrel"
+
+Asker: TypeAlias = Callable[[str], str]
+"""Asks a person for what is kept nowhere, by whose it is."""
 
 
 def known_key(platform: str) -> str | None:
@@ -22,13 +26,10 @@ def known_key(platform: str) -> str | None:
     Raises:
         InputError: the one in the environment is no text.
     """
-    key = os.environ.get(VARIABLE, "").strip()
-    if key:
-        return require_key(key)
-    return _kept(platform)
+    return _known(VARIABLE, "the stream key", platform)
 
 
-def needed_key(platform: str, ask: Callable[[str], str] | None) -> str:
+def needed_key(platform: str, ask: Asker | None) -> str:
     """The key of a platform: kept, or asked for.
 
     Args:
@@ -38,12 +39,7 @@ def needed_key(platform: str, ask: Callable[[str], str] | None) -> str:
     Raises:
         InputError: there is none.
     """
-    key = known_key(platform)
-    if key is None and ask is not None:
-        key = ask(platform)
-    if not key:
-        raise InputError(f"no stream key for {platform}", f"set {VARIABLE}, or run on a terminal")
-    return key
+    return _needed(known_key(platform), platform, ask, "stream key", VARIABLE)
 
 
 def known_token(host: str) -> str | None:
@@ -54,24 +50,25 @@ def known_token(host: str) -> str | None:
     Raises:
         InputError: the one in the environment is no text.
     """
-    token = os.environ.get(TOKEN_VARIABLE, "").strip()
-    if token:
-        return require_key(token, f"the token in {TOKEN_VARIABLE}")
-    return _kept(f"token {host}")
+    return _known(TOKEN_VARIABLE, "the token", f"token {host}")
 
 
-def needed_token(host: str, ask: Callable[[str], str] | None) -> str:
-    """The token of a far end: kept, or asked for.
+def needed_token(host: str, ask: Asker | None) -> str:
+    """The token of a far end: kept, or asked for; raises as :func:`needed_key` does."""
+    return _needed(known_token(host), host, ask, "token", TOKEN_VARIABLE)
 
-    Raises:
-        InputError: there is none.
-    """
-    token = known_token(host)
-    if token is None and ask is not None:
-        token = ask(host)
-    if not token:
-        raise InputError(f"no token for {host}", f"set {TOKEN_VARIABLE}, or run on a terminal")
-    return token
+
+def _known(variable: str, what: str, name: str) -> str | None:
+    """From an environment variable, else from the keyring under a name."""
+    secret = os.environ.get(variable, "").strip()
+    return require_key(secret, f"{what} in {variable}") if secret else _kept(name)
+
+
+def _needed(known: str | None, whose: str, ask: Asker | None, what: str, variable: str) -> str:
+    secret = ask(whose) if known is None and ask is not None else known
+    if not secret:
+        raise InputError(f"no {what} for {whose}", f"set {variable}, or run on a terminal")
+    return secret
 
 
 def _kept(name: str) -> str | None:
@@ -83,7 +80,7 @@ def _kept(name: str) -> str | None:
     return None
 
 
-def require_key(key: str, what: str = f"the stream key in {VARIABLE}") -> str:
+def require_key(key: str, what: str) -> str:
     """A key or token that can be sent; it is not repeated.
 
     Raises:

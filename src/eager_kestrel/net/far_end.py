@@ -13,11 +13,11 @@ import socket
 import ssl
 import threading
 from collections.abc import Callable
+from http import HTTPStatus
 from typing import Any, Self
 
 import h11
 
-from eager_kestrel.core.errors import NetworkError
 from eager_kestrel.core.line.counted import Counted
 from eager_kestrel.core.line.run import Series
 from eager_kestrel.net.ledger import NAMELESS, Ledger
@@ -30,32 +30,8 @@ HEAD_SECONDS, SILENCE_SECONDS, LINGER_SECONDS = 10.0, 20.0, 0.5
 SWEEP_SECONDS = 0.5
 MOST_CONNECTIONS = 1024
 START_SECONDS = 10.0
-REASONS = {200: b"OK", 400: b"Bad Request", 401: b"Unauthorized", 404: b"Not Found",
-           429: b"Too Many Requests"}  # fmt: skip
 
 Told = Callable[[str], None]
-
-
-def listener(host: str | None, port: int) -> socket.socket:
-    """A listening socket for IPv4 and IPv6, or for one address of this machine.
-
-    Raises:
-        NetworkError: the address or the port cannot be had.
-    """
-    try:
-        if host is not None:
-            family = socket.AF_INET6 if ":" in host else socket.AF_INET
-            return socket.create_server((host, port), family=family, backlog=256)
-        if socket.has_dualstack_ipv6():
-            return socket.create_server(
-                ("", port), family=socket.AF_INET6, dualstack_ipv6=True, backlog=256
-            )
-        return socket.create_server(("", port), backlog=256)
-    except OSError as error:
-        raise NetworkError(
-            f"port {port} of {host or 'this machine'} cannot be used ({error.strerror})",
-            "choose another with --port or --bind",
-        ) from None
 
 
 class _Guest(asyncio.BufferedProtocol):
@@ -229,7 +205,7 @@ class _Guest(asyncio.BufferedProtocol):
             return
         body = json.dumps(said).encode()
         head = (
-            f"HTTP/1.1 {status} ".encode() + REASONS[status]
+            f"HTTP/1.1 {status} {HTTPStatus(status).phrase}".encode()
             + b"\r\ncontent-type: application/json\r\ncache-control: no-store\r\n"
             + f"content-length: {len(body)}\r\n".encode()
             + (b"connection: close\r\n" if last else b"") + b"\r\n"

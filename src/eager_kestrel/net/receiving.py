@@ -14,12 +14,11 @@ import time
 from dataclasses import dataclass
 from typing import Protocol, Self
 
-from eager_kestrel.core.errors import NetworkError
+from eager_kestrel.net.listening import LOOPBACK, listener
 from eager_kestrel.wire import flv
 from eager_kestrel.wire.errors import ProtocolError
 from eager_kestrel.wire.publishing import Ended, Event, Ingest, Media, WantsToPublish
 
-LOOPBACK = "127.0.0.1"
 RECEIVE_BYTES = 65_536
 SILENCE_SECONDS = 10.0
 """A publisher that says nothing for so long is gone."""
@@ -67,15 +66,13 @@ class IngestServer:
     """Listens while its ``with`` block runs."""
 
     def __init__(
-        self, visitor: Visitor, port: int = 0, receive_buffer: int | None = None,
-        listening: socket.socket | None = None,
-    ) -> None:  # fmt: skip
+        self, visitor: Visitor, port: int = 0, listening: socket.socket | None = None
+    ) -> None:
         """Listen on loopback, or take a socket that listens.
 
         Args:
             visitor: told what happens, from other threads.
             port: 0 takes a free one.
-            receive_buffer: of the system, in bytes; a small one makes a slow reader felt at once.
             listening: where others than this machine are to be let in; it is closed at the end.
 
         Raises:
@@ -87,8 +84,7 @@ class IngestServer:
         self._threads: list[threading.Thread] = []
         self._open: list[_Connection] = []
         """Oldest first."""
-        self._listener = listening or _on_loopback(port, receive_buffer)
-        self._listener.listen(SWITCH_LIMIT)
+        self._listener = listening or listener(LOOPBACK, port)
         self._listener.settimeout(LOOK_SECONDS)
         self.port: int = self._listener.getsockname()[1]
         """Where it listens."""
@@ -134,21 +130,6 @@ class IngestServer:
             connection.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
             connection.setblocking(False)
             publisher.serve(self._stop)
-
-
-def _on_loopback(port: int, receive_buffer: int | None) -> socket.socket:
-    listener = socket.socket(socket.AF_INET, socket.SOCK_STREAM)
-    listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-    if receive_buffer is not None:
-        listener.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, receive_buffer)
-    try:
-        listener.bind((LOOPBACK, port))
-    except OSError as error:
-        listener.close()
-        raise NetworkError(
-            f"port {port} cannot be used ({error.strerror})", "choose another with --port"
-        ) from None
-    return listener
 
 
 class _Connection:

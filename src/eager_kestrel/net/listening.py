@@ -1,0 +1,33 @@
+"""Sockets that others connect to."""
+
+from __future__ import annotations
+
+import os
+import socket
+
+from eager_kestrel.core.errors import NetworkError
+
+LOOPBACK = "127.0.0.1"
+
+
+def listener(host: str | None, port: int) -> socket.socket:
+    """A listening socket for IPv4 and IPv6, or for one address of this machine.
+
+    Raises:
+        NetworkError: the address or the port cannot be had.
+    """
+    try:
+        if host is not None:
+            family = socket.AF_INET6 if ":" in host else socket.AF_INET
+            return socket.create_server((host, port), family=family, backlog=256)
+        if socket.has_dualstack_ipv6():
+            return socket.create_server(
+                ("", port), family=socket.AF_INET6, dualstack_ipv6=True, backlog=256
+            )
+        return socket.create_server(("", port), backlog=256)
+    except OSError as error:
+        of, other = (f" of {host}", " or --bind") if host not in (None, LOOPBACK) else ("", "")
+        what = os.strerror(error.errno) if error.errno else str(error)
+        raise NetworkError(
+            f"port {port}{of} cannot be used ({what})", f"choose another with --port{other}"
+        ) from None
