@@ -23,8 +23,10 @@ from eager_kestrel.actions.receiving import Key
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.net import far_end as serving
 from eager_kestrel.net.ledger import MOST_SAMPLES, Bounds, Ledger
+from eager_kestrel.practice.endpoint import Behaviour, PracticeEndpoint
 from eager_kestrel.practice.uplink import PracticeUplink
 from tests.conftest import Kestrel, on_a_busy_machine, running
+from tests.test_attacks import far_end as listening
 from tests.test_cli import PROGRAM
 
 TOKEN = "canary-token-7f3a"
@@ -98,6 +100,22 @@ def test_tls_and_a_token_that_stays_at_home(
     assert result.code == 0, result.err
     assert result.document["both_ends"] is not None
     assert "unprotected" not in " ".join(result.document["notes"])
+
+
+def test_a_token_never_leaves_its_origin(kestrel: Kestrel, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("EAGER_KESTREL_TOKEN", TOKEN)
+    heard: list[bytes] = []
+
+    def listen(connection: socket.socket, head: bytes) -> None:
+        heard.append(head)
+
+    with listening(listen) as elsewhere:
+        behaviour = Behaviour(small_status=307, location=elsewhere)
+        with PracticeEndpoint(behaviour) as first:
+            result = kestrel("measure", f"http://127.0.0.1:{first.port}/up", "--token")
+    assert result.code == 3
+    assert "leads elsewhere, and a token is not sent there" in result.err
+    assert heard == []
 
 
 def test_only_the_token_opens_and_guessing_is_stopped(kestrel: Kestrel) -> None:

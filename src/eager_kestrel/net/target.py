@@ -15,7 +15,7 @@ import sys
 import urllib.request
 from dataclasses import dataclass, field, replace
 from typing import Literal
-from urllib.parse import unquote, urljoin, urlsplit
+from urllib.parse import unquote, urljoin
 
 import httpx
 import psutil
@@ -141,12 +141,13 @@ def _named(target: Target, url: str, what: str) -> str:
     """
     found = urljoin(target.url, url)
     try:
-        named, own = parse_address(found, SCHEMES, EXAMPLE), urlsplit(target.url)
+        named = parse_address(found, SCHEMES, EXAMPLE)
     except InputError as error:
         raise EndpointError(
             f"its {what} names no http address ({error.what})", "give one", target.shown
         ) from None
-    if target.token and (named.scheme, named.host) != (own.scheme, own.hostname):
+    own = parse_address(target.url, SCHEMES, EXAMPLE)
+    if target.token and (named.scheme, named.authority) != (own.scheme, own.authority):
         raise EndpointError(
             f"its {what} leads elsewhere, and a token is not sent there",
             "give that address itself", target.shown,
