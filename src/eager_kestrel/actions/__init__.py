@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from eager_kestrel.actions.checking import check, check_recording, settings_from
     from eager_kestrel.actions.export import write_plan
+    from eager_kestrel.actions.forecasting import forecast
     from eager_kestrel.actions.guides import listed as list_guides
     from eager_kestrel.actions.measuring import measure
     from eager_kestrel.actions.planning import plan, uplink_from_history, uplink_from_number
@@ -37,6 +38,7 @@ _WHERE = {
     "destination_of": "actions.rehearsing",
     "document_kinds": "files.schemas:kinds",
     "document_schema": "files.schemas:schema_text",
+    "forecast": "actions.forecasting",
     "list_guides": "actions.guides:listed",
     "load_guide": "files.guides",
     "load_show": "files.shows",
@@ -64,6 +66,7 @@ __all__ = [
     "destination_of",
     "document_kinds",
     "document_schema",
+    "forecast",
     "list_guides",
     "load_guide",
     "load_show",

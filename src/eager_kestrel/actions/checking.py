@@ -8,6 +8,7 @@ from typing import Any
 
 from pydantic import ValidationError
 
+from eager_kestrel.actions.odds import with_share
 from eager_kestrel.actions.shows import destination
 from eager_kestrel.core.checks.findings import Finding, Findings
 from eager_kestrel.core.checks.recording_rules import check_recording as hold_recording
@@ -121,7 +122,7 @@ def check_show(
             found.append(_without_settings(guide))
             continue
         pairs.append((settings_from(path, given, place.name), guide))
-    safe = None if uplink is None else budget(uplink, show.safe_share, show.reserves).safe_kbps
+    safe = None if uplink is None else _safe_kbps(show, uplink)
     held = check_each(pairs, safe)
     if not held.findings and not found:
         names = " or ".join(guide.title for _, guide in pairs)
@@ -130,6 +131,12 @@ def check_show(
             "set more, such as --bitrate, --picture or --keyframes",
         )
     return held.model_copy(update={"findings": (*found, *held.findings)})
+
+
+def _safe_kbps(show: Show, uplink: Uplink) -> float:
+    """What a show may send, by its share or the one its risk comes to."""
+    asked, _ = with_share(show, uplink)
+    return budget(uplink, asked.safe_share, asked.reserves).safe_kbps
 
 
 def _left_out(planned: Plan, name: str) -> bool:
@@ -191,7 +198,7 @@ def check_recording(
     ruled = guides_of(platforms, guides)
     safe = None
     if uplink is not None and show is not None:
-        safe = budget(uplink, show.safe_share, show.reserves).safe_kbps
+        safe = _safe_kbps(show, uplink)
     seen = read_recording(path, deep=deep, buffer_seconds=window_seconds, progress=progress)
     return hold_recording(seen, ruled, safe)
 

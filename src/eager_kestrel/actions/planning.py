@@ -9,9 +9,11 @@ from datetime import UTC, date, datetime
 from pathlib import Path
 
 from eager_kestrel import __version__
+from eager_kestrel.actions.odds import odds_behind, runs_behind, with_share
 from eager_kestrel.core.errors import NotFoundError
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.line.hours import near_time, parse_time_of_day
+from eager_kestrel.core.line.run import Run
 from eager_kestrel.core.line.uplink import Uplink, assumed_uplink
 from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.plan.planner import plan as plan_of
@@ -24,6 +26,8 @@ from eager_kestrel.files.guides import guide_names, load_guide
 from eager_kestrel.files.plans import keep_latest
 
 RECENT_DAYS = 14
+MOST_CUTS, CUT = 12, 0.97
+"""How often a share that a risk came to is cut, until the plan's own frames keep under it."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,7 +58,15 @@ def plan(
     today = datetime.now(UTC).date()
     notes = [note for guide in loaded.values() if (note := _stale(guide, today))]
     free = None if copy_to is None else free_bytes(copy_to)
-    made = plan_of(uplink, show, loaded, quality_table(), __version__, free)
+    asked, note = with_share(show, uplink)
+    notes += [note] if note else []
+    runs = runs_behind(uplink)
+    for _ in range(MOST_CUTS):
+        made = plan_of(uplink, asked, loaded, quality_table(), __version__, free)
+        made = made.model_copy(update={"odds": odds_behind(made, runs)})
+        if asked.risk is None or made.odds is None or made.odds.high <= asked.risk:
+            break
+        asked = asked.model_copy(update={"safe_share": asked.safe_share * CUT})
     return Planned(made, tuple(notes))
 
 
@@ -79,6 +91,39 @@ def uplink_from_number(written: str) -> Uplink:
     return assumed_uplink(Bitrate.parse(written), written)
 
 
+def recent_runs(
+    days: float = RECENT_DAYS, around: str | None = None, places: Sequence[str] = ()
+) -> list[Run]:
+    """The runs kept lately, oldest first, of any kind.
+
+    Args:
+        days: how far back.
+        around: a time of day (``"20:00"``); only runs within an hour and a half of it.
+        places: names or hosts the runs went towards; any when none is named.
+
+    Raises:
+        NotFoundError: none is kept.
+        InputError: ``around`` is no time of day.
+    """
+    from eager_kestrel.actions.runs import runs_towards
+    from eager_kestrel.files.history import History
+
+    wanted = parse_time_of_day(around) if around is not None else None
+    with History() as history:
+        kept = history.since(time.time() - days * 86400)
+    if places:
+        kept = runs_towards(kept, places)
+    runs = kept if wanted is None else [run for run in kept if near_time(run, wanted)]
+    if not runs:
+        raise NotFoundError(
+            f"of {len(kept)} runs of the last {days:g} days none is near {around}"
+            if kept
+            else f"no run of the last {days:g} days is kept",
+            'run eager-kestrel measure URL, or give --upload "12 Mbit/s"',
+        )
+    return runs
+
+
 def uplink_from_history(
     days: float = RECENT_DAYS, around: str | None = None, places: Sequence[str] = ()
 ) -> Uplink:
@@ -95,24 +140,9 @@ def uplink_from_history(
         NotFoundError: none is kept.
         InputError: ``around`` is no time of day.
     """
-    from eager_kestrel.actions.runs import runs_towards
     from eager_kestrel.core.line.pooling import uplink_of_history
-    from eager_kestrel.files.history import History
 
-    wanted = parse_time_of_day(around) if around is not None else None
-    with History() as history:
-        kept = history.since(time.time() - days * 86400)
-    if places:
-        kept = runs_towards(kept, places)
-    runs = kept if wanted is None else [run for run in kept if near_time(run, wanted)]
-    if not runs:
-        raise NotFoundError(
-            f"of {len(kept)} runs of the last {days:g} days none is near {around}"
-            if kept
-            else f"no run of the last {days:g} days is kept to plan from",
-            'run eager-kestrel measure URL, or give --upload "12 Mbit/s"',
-        )
-    uplink = uplink_of_history(runs, places)
+    uplink = uplink_of_history(recent_runs(days, around, places), places)
     said = taken_around(uplink.said, around) if around else uplink.said
     return uplink.model_copy(update={"said": said})
 

@@ -11,7 +11,7 @@ from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.names import nearest_name
 from eager_kestrel.core.picture import Picture, parse_frame_rate
 from eager_kestrel.core.show.show import MOTIONS, Destination, Reserve, Show
-from eager_kestrel.core.units import Bitrate, parse_share
+from eager_kestrel.core.units import Bitrate, parse_chance, parse_share
 from eager_kestrel.files.shows import USUAL, load_show, show_names
 
 SOURCE, FRAME_RATE, MOTION = "1920x1080", "60", "lively"
@@ -30,6 +30,7 @@ class Wishes:
     motion: str | None = None
     audio: str | None = None
     share: str | None = None
+    risk: str | None = None
     reserves: tuple[str, ...] = ()
     viewers: str | None = None
     hours: float | None = None
@@ -97,15 +98,20 @@ def over(show: Show, wishes: Wishes) -> Show:
     Raises:
         InputError: a wish cannot be read.
     """
+    if wishes.share is not None and wishes.risk is not None:
+        raise InputError("a share and a risk cannot both be kept", "give --share or --risk")
     readers: dict[str, tuple[str | None, Callable[[str], Any]]] = {
         "source": (wishes.source, Picture.parse),
         "frame_rate": (wishes.fps, parse_frame_rate),
         "motion": (wishes.motion, lambda said: _one_of(said, MOTIONS, "a kind of motion")),
         "audio": (wishes.audio, lambda said: _one_of(said, AUDIO, "a kind of audio")),
         "safe_share": (wishes.share, parse_share),
+        "risk": (wishes.risk, parse_chance),
         "viewers": (wishes.viewers, Bitrate.parse),
     }
     changed = {key: read(said) for key, (said, read) in readers.items() if said is not None}
+    if wishes.share is not None:
+        changed.setdefault("risk", None)
     changed["destinations"] = _destinations(show, wishes)
     wished = tuple(map(reserve, wishes.reserves))
     names = {r.name for r in wished}

@@ -6,6 +6,7 @@ import csv
 import io
 from pathlib import Path
 
+from eager_kestrel.actions.odds import with_share
 from eager_kestrel.core.choice.need import need as needed
 from eager_kestrel.core.choice.sweep import parse_range
 from eager_kestrel.core.choice.sweep import sweep as swept
@@ -45,6 +46,8 @@ def sweep(written: str, show: Show, uplink: Uplink | None, guides: Path | None =
         InputError: it cannot be swept.
         NotFoundError: the platform or standing is not known.
     """
+    if uplink is not None:
+        show, _ = with_share(show, uplink)
     ruled = [guide_for(place, guides) for place in show.destinations]
     if len(ruled) > 1:
         return sweep_show(parse_range(written), show, ruled, quality_table(), uplink)

@@ -55,6 +55,7 @@ COMMANDS: dict[str, dict[str, str]] = {
         "need": "Say what upload a picture on a platform takes: the inverse of a plan.",
     },
     "Prove": {
+        "forecast": "Say how likely a plan has late frames, from what your line did before.",
         "check": "Hold settings or a recording against guides and your line.",
         "rehearse": "Send a stand-in stream exactly as planned and see whether it holds.",
         "receive": "Be a private ingest: take a stream from any program and report on it.",

@@ -158,6 +158,12 @@ Share: TypeAlias = Annotated[
     str | None,
     typer.Option(metavar="PERCENT", help="The share of the line a stream may take; else 70 %."),
 ]
+Risk: TypeAlias = Annotated[
+    str | None,
+    typer.Option(
+        metavar="CHANCE", help='In place of a share: "1 in 50 shows" may have a late frame.'
+    ),
+]
 Reserves: TypeAlias = Annotated[
     list[str] | None,
     typer.Option(metavar='"NAME=RATE"', help='Keep upload back, "video call=1.5 Mbit/s".'),
@@ -193,6 +199,7 @@ class WishFlags:
         str | None, typer.Option(metavar="KIND", help="voice or music; else music.")
     ] = None
     share: Share = None
+    risk: Risk = None
     reserve: Reserves = None
     viewers: Annotated[
         str | None, typer.Option(metavar="RATE", help="The slowest viewers' download.")
@@ -212,6 +219,7 @@ class WishFlags:
             motion=self.motion,
             audio=self.audio,
             share=self.share,
+            risk=self.risk,
             reserves=tuple(self.reserve or ()),
             viewers=self.viewers,
             hours=hours,

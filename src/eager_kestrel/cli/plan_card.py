@@ -13,6 +13,7 @@ from eager_kestrel.core.plan.plan import (
     VideoSettings,
 )
 from eager_kestrel.core.units import Bitrate
+from eager_kestrel.core.words import forecasts
 from eager_kestrel.core.words import plans as words
 from eager_kestrel.core.words.numbers import both, looks
 
@@ -88,6 +89,7 @@ def _card(
                    + (f", resized by {video.resize}" if video.resize else ""), "colour"),
         ("looks", f"{looks(destination.quality or 0.0)} of 100", ""),
         ("sent in all", words.sent_in_all(destination.total_kbps, plan.budget.safe_kbps), ""),
+        *_odds(plan),
     ]  # fmt: skip
     if video.preset is not None:
         rows.insert(6, ("preset", video.preset, "preset"))
@@ -103,6 +105,15 @@ def _card(
         card, title=Text(title), title_align="left", border_style="green", padding=(0, 1),
         subtitle=f"from a source of {source}", subtitle_align="right",
     )  # fmt: skip
+
+
+def _odds(plan: Plan) -> list[tuple[str, str, str]]:
+    """How likely it stutters, where the runs say."""
+    odds = plan.odds
+    if odds is None:
+        return []
+    said = forecasts.chance_line(odds.chance, odds.low, odds.high, odds.seconds, odds.runs)
+    return [("late frames", said, "")]
 
 
 def _show_reasons(screen: Console, destination: DestinationPlan, *, why: bool) -> None:

@@ -157,6 +157,17 @@ def reading(*, quiet: bool = False) -> Iterator[Callable[[float], None]]:
         yield lambda seconds: status.update(f"reading … {seconds:,.0f} s")
 
 
+@contextmanager
+def busy(what: str, *, quiet: bool = False) -> Iterator[None]:
+    """Says what is being done meanwhile; nothing in a pipe."""
+    screen = console(stderr=True)
+    if quiet or not screen.is_terminal:
+        yield
+        return
+    with screen.status(what, spinner="dots"):
+        yield
+
+
 def _finish_before(event: Event, last: dict[str, Learned], screen: Console) -> None:
     """Print the last word of a phase once the next begins; remember what is learned meanwhile."""
     from eager_kestrel.core.line.progress import Beginning, Learned, Waiting

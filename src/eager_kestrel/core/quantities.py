@@ -15,7 +15,7 @@ from pydantic import BeforeValidator, PlainSerializer, ValidationInfo, WithJsonS
 
 from eager_kestrel.core.errors import UnitError
 from eager_kestrel.core.picture import Picture, Shape, frame_rate_text, parse_frame_rate
-from eager_kestrel.core.units import Bitrate, parse_seconds, parse_share
+from eager_kestrel.core.units import Bitrate, parse_chance, parse_seconds, parse_share
 
 T = TypeVar("T")
 
@@ -75,6 +75,12 @@ Share = Annotated[
     _written_as("a share with a per cent sign", "70 %"),
     BeforeValidator(_reader(parse_share, "write it with a per cent sign")),
     PlainSerializer(lambda share: f"{share * 100:.12g} %", return_type=str),
+]
+Chance = Annotated[
+    float,
+    _written_as("a chance", "1 in 50", "2 %"),
+    BeforeValidator(_reader(parse_chance, 'write "1 in 50" or "2 %"')),
+    PlainSerializer(lambda chance: f"{chance * 100:.12g} %", return_type=str),
 ]
 PictureSize = Annotated[
     Picture,

@@ -178,6 +178,29 @@ def parse_seconds(text: str) -> float:
     return number * _SECONDS[unit]
 
 
+def parse_chance(text: str) -> float:
+    """Read a chance (``"1 in 50 shows"``, ``"1 in 50"``, ``"2 %"``) into a fraction of 1.
+
+    Raises:
+        UnitError: it is none, or not above 0 and below 1.
+    """
+    match = re.fullmatch(r"\s*([0-9]+)\s+in\s+([0-9]+)(\s+[a-z ]+)?\s*", text)
+    if match is None:
+        try:
+            chance = parse_share(text)
+        except UnitError:
+            raise UnitError(
+                f'"{text.strip()}" is not a chance', 'write "1 in 50" or "2 %"'
+            ) from None
+    else:
+        chance = int(match[1]) / int(match[2]) if int(match[2]) else 0.0
+    if not 0 < chance < 1:
+        raise UnitError(
+            f'"{text.strip()}" is no chance', "write one above none and below all, such as 1 in 50"
+        )
+    return chance
+
+
 def parse_share(text: str) -> float:
     """Read a share (``"70 %"``) into a fraction above 0 and up to 1.
 

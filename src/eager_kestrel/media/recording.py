@@ -75,6 +75,44 @@ def read_recording(
         FormatError: it is empty, cut off, encrypted, of another kind than its name says, has no
             video, or cannot be read at all.
     """
+    with _opened(path) as opened:
+        return _read(opened, path, deep, buffer_seconds, progress)
+
+
+def sent_frames(path: Path) -> tuple[Floats, Floats]:
+    """When each frame of a recording was sent, and how much with it.
+
+    Audio is counted with the frame it follows.
+
+    Returns:
+        Seconds of shape (frames,), rising, and bytes of the same shape.
+
+    Raises:
+        FormatError: as :func:`read_recording`, or it has fewer than two frames.
+    """
+    with _opened(path) as opened:
+        if not opened.streams.video:
+            raise FormatError("there is no video in it", "give a recording of a show", str(path))
+        video = opened.streams.video[0]
+        audio = next((s for s in opened.streams.audio if s.codec_context is not None), None)
+        units = {s.index: float(s.time_base or 0) for s in (video, audio) if s is not None}
+        rows = np.concatenate([np.empty((0, 5)), *_batches(opened, video, audio, None)])
+    streams, pts, dts, sizes, _ = rows.T
+    at = np.where(np.isnan(dts), pts, dts) * np.array([units[int(s)] for s in streams])
+    real = (sizes > 0) & ~np.isnan(at)
+    order = np.argsort(at[real], kind="stable")
+    at, sizes, frame = at[real][order], sizes[real][order], (streams[real] == video.index)[order]
+    begun = at[frame]
+    if begun.size < 2 or begun[-1] <= begun[0]:
+        raise FormatError("there are not even two frames in it", "record again", str(path))
+    which = np.clip(np.searchsorted(begun, at, side="right") - 1, 0, None)
+    sent = np.bincount(which, weights=sizes, minlength=begun.size)
+    return begun, np.asarray(sent, dtype=np.float64)
+
+
+@contextlib.contextmanager
+def _opened(path: Path) -> Iterator[InputContainer]:
+    """A recording, open; whatever the media library says of it as one line."""
     _refuse(path)
     av.logging.set_level(None)
     try:
@@ -82,7 +120,7 @@ def read_recording(
             _whole(path) as readable,
             av.open(str(readable), options=OPTIONS, metadata_errors="replace") as opened,
         ):
-            return _read(opened, path, deep, buffer_seconds, progress)
+            yield opened
     except (av.error.FFmpegError, OSError, *DAMAGED) as error:
         what = getattr(error, "strerror", None) or "its index or headers are damaged"
         raise FormatError(

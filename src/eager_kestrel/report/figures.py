@@ -38,12 +38,14 @@ def require_kind(path: Path) -> None:
         raise InputError(f'"{path.name}" is no picture', "name it .png, .svg or .pdf")
 
 
-def new_figure(rows: int = 1, heights: tuple[float, ...] = (1.0,)) -> tuple[Figure, list[Axes]]:
-    """A figure with axes under each other that share time."""
+def new_figure(
+    rows: int = 1, heights: tuple[float, ...] = (1.0,), *, shared: bool = True
+) -> tuple[Figure, list[Axes]]:
+    """A figure with axes under each other that share time, unless they show different things."""
     from matplotlib.figure import Figure
 
     figure = Figure(figsize=SIZE_INCHES, dpi=DPI, layout="constrained")
-    drawn = figure.subplots(rows, 1, sharex=True, squeeze=False, height_ratios=heights)
+    drawn = figure.subplots(rows, 1, sharex=shared, squeeze=False, height_ratios=heights)
     axes = [row[0] for row in drawn]
     for ax in axes:
         ax.spines[["top", "right"]].set_visible(False)

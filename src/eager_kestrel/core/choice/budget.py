@@ -50,14 +50,23 @@ class Budget(Frozen):
         return max(0.0, round(shared - self.reserved_kbps, 3))
 
 
-def budget(uplink: Uplink, safe_share: float, reserves: tuple[Reserve, ...]) -> Budget:
-    """The waterfall from the uplink to the safe rate, in kbit/s to a bit a second."""
+def budget(
+    uplink: Uplink, safe_share: float, reserves: tuple[Reserve, ...], share_why: str = ""
+) -> Budget:
+    """The waterfall from the uplink to the safe rate, in kbit/s to a bit a second.
+
+    Args:
+        uplink: what the line carries.
+        safe_share: of typical, at the most.
+        reserves: upload kept back.
+        share_why: why the share is what it is; else it was given.
+    """
     typical = uplink.typical_kbps
     shared = round(typical * safe_share, 3)
     floor_binds = uplink.floor_kbps < shared
     rate = uplink.floor_kbps if floor_binds else shared
     assumed = uplink.basis == "assumed"
-    why = words.share_step(safe_share)
+    why = share_why or words.share_step(safe_share)
     if floor_binds:
         why = words.floor_step(safe_share, shared, assumed=assumed)
     name: BoundBy = "floor" if floor_binds else "safe share"

@@ -97,6 +97,13 @@ def uplink_of_readings(readings: list[Run]) -> Uplink:
     )
 
 
+def counted(runs: list[Run], places: Collection[str] = ()) -> list[Run]:
+    """The measured runs that count together; see :func:`uplink_of_history`."""
+    measured = [run for run in runs if run.kind == "measured"]
+    wanted = set(places) or {run.place for run in measured[-1:]}
+    return [run for run in measured if run.place in wanted]
+
+
 def uplink_of_history(runs: list[Run], places: Collection[str] = ()) -> Uplink:
     """The uplink of what is kept: real runs count first, then readings, then the last practice.
 
@@ -111,8 +118,8 @@ def uplink_of_history(runs: list[Run], places: Collection[str] = ()) -> Uplink:
     """
     of_kind = {kind: [run for run in runs if run.kind == kind] for kind in KINDS}
     if measured := of_kind["measured"]:
-        wanted = set(places) or {measured[-1].place}
-        taken = [run for run in measured if run.place in wanted]
+        taken = counted(runs, places)
+        wanted = {run.place for run in taken}
         uplink = uplink_of(taken)
         said = words.towards(uplink.said, sorted(wanted), len(measured) - len(taken))
         return uplink.model_copy(update={"said": said})

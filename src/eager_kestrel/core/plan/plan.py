@@ -14,11 +14,12 @@ from eager_kestrel.core.choice.budget import Budget, Step
 from eager_kestrel.core.choice.option import Option
 from eager_kestrel.core.division.split import Split
 from eager_kestrel.core.document import Frozen, Spread, format_name
+from eager_kestrel.core.forecast.odds import Odds
 from eager_kestrel.core.guide.rules import AudioCodec, Codec, RateControl, Transport
 from eager_kestrel.core.line.uplink import Uplink
 from eager_kestrel.core.picture import Picture
 from eager_kestrel.core.quantities import FrameRate
-from eager_kestrel.core.show.show import Motion, Show
+from eager_kestrel.core.show.show import SHOW_SECONDS, Motion, Show
 from eager_kestrel.core.words import reasons
 from eager_kestrel.core.words.facts import Bound, Fact, figures
 from eager_kestrel.core.words.numbers import settings
@@ -252,6 +253,10 @@ class Inputs(Spread):
     safe_share: float
     """0..1"""
     reserves: tuple[KeptBack, ...]
+    risk: float | None = None
+    """0..1, that a show has a late frame; what the share was chosen by, where it was."""
+    lasts_seconds: float = SHOW_SECONDS
+    """How long a show is."""
 
     @classmethod
     def of(cls, show: Show) -> Inputs:
@@ -263,6 +268,8 @@ class Inputs(Spread):
             motion=show.motion,
             safe_share=show.safe_share,
             reserves=tuple(KeptBack(name=r.name, kbps=r.rate.kbps) for r in show.reserves),
+            risk=show.risk,
+            lasts_seconds=show.lasts,
         )
 
 
@@ -284,6 +291,8 @@ class Plan(Frozen):
     """Where the quality model's parameters come from."""
     data: DataUse
     local_copy: LocalCopy
+    odds: Odds | None = None
+    """Of a late frame in a show, where the runs say; see :mod:`eager_kestrel.core.forecast`."""
     warnings: tuple[str, ...] = ()
 
     @property

@@ -36,6 +36,7 @@ from eager_kestrel.core.plan.reasons import Choice, audio_reason, infeasible, vi
 from eager_kestrel.core.plan.shared_offers import Asking
 from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.words import plans as words
+from eager_kestrel.core.words.forecasts import risk_step
 
 RUNNERS_UP = 3
 
@@ -65,7 +66,7 @@ def plan(
     Raises:
         NotFoundError: a destination's standing is not in its guide, or it does not take its codec.
     """
-    waterfall = budget(uplink, show.safe_share, show.reserves)
+    waterfall = budget(uplink, show.safe_share, show.reserves, _share_why(show, uplink))
     ruled = [guides[d.platform].under(d.standing) for d in show.destinations]
     split = None
     if len(show.destinations) == 1:
@@ -89,6 +90,13 @@ def plan(
         local_copy=local_copy(show, table, total, free_bytes),
         warnings=warnings(show, ruled, planned, uplink),
     )
+
+
+def _share_why(show: Show, uplink: Uplink) -> str:
+    """Why the share is what it is, where a risk was asked for."""
+    if show.risk is None:
+        return ""
+    return risk_step(show.safe_share, show.risk, show.lasts, len(uplink.runs))
 
 
 def _at(place: Place, show: Show, waterfall: Budget) -> DestinationPlan:

@@ -7,7 +7,14 @@ from typing import Literal
 from pydantic import Field
 
 from eager_kestrel.core.document import Frozen, format_name
-from eager_kestrel.core.quantities import FrameRate, PictureSize, Rate, Share
+from eager_kestrel.core.quantities import (
+    Chance,
+    FrameRate,
+    PictureSize,
+    Rate,
+    Seconds,
+    Share,
+)
 from eager_kestrel.core.show.machine import Machine
 
 Motion = Literal["still", "calm", "lively", "hectic"]
@@ -17,6 +24,8 @@ MOTIONS: tuple[Motion, ...] = ("still", "calm", "lively", "hectic")
 SAFE_SHARE = 0.70
 """People keep between a fifth and a half in hand; docs/decisions/0004-safe-share-and-floor.md."""
 
+SHOW_SECONDS = 3600.0
+"""An hour, as a forecast is asked for most."""
 HOURS_A_MONTH = 20.0
 """Streamed, to reckon with data allowances: about five hours a week."""
 
@@ -64,4 +73,8 @@ class Show(Frozen):
     machine: Machine = Field(default_factory=Machine)
     reserves: tuple[Reserve, ...] = ()
     safe_share: Share = Field(default=SAFE_SHARE, gt=0, le=1)
+    risk: Chance | None = Field(default=None, gt=0, lt=1)
+    """That a show has a late frame; in place of the share, where there are enough runs."""
+    lasts: Seconds = Field(default=SHOW_SECONDS, ge=60, le=86_400)
+    """How long one show is, to say how likely it has a late frame."""
     destinations: tuple[Destination, ...] = Field(min_length=1)
