@@ -33,9 +33,11 @@ class Sending:
 
         For a plan's frames that is its own rate; a recording that swings needs more.
         """
-        low, high = 1.0, 4.0
+        low, high = 1.0, 2.0
         if self._piled(low) <= MOST_BURST_SECONDS:
             return self.kbps, self._piled(low)
+        while self._piled(high) > MOST_BURST_SECONDS:
+            low, high = high, 2 * high
         for _ in range(40):
             middle = (low + high) / 2
             enough = self._piled(middle) <= MOST_BURST_SECONDS
@@ -50,7 +52,7 @@ class Sending:
 
     def sent_kbit(self, seconds: float) -> Floats:
         """What is sent with each frame of so long a time, shape (frames,), in kbit."""
-        frames = max(1, ceil(seconds * self.fps))
+        frames = max(1, ceil(seconds * self.fps - 1e-6))
         return np.asarray(np.resize(self.pattern, frames) * self.kbps, dtype=np.float64)
 
 

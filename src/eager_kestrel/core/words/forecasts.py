@@ -6,7 +6,7 @@ from eager_kestrel.core.words.numbers import duration, kbit
 
 FEWEST = 1e-4
 NEARLY_ALL = 0.95
-PAIRS = ((1, 2), (3, 5), (2, 3), (3, 4), (4, 5), (9, 10))
+PAIRS = ((2, 5), (1, 2), (3, 5), (2, 3), (3, 4), (4, 5), (9, 10))
 """Shares people say as so many of so few, from the smallest."""
 
 
@@ -16,7 +16,7 @@ def one_in(chance: float) -> str:
         return "hardly any"
     if chance >= NEARLY_ALL:
         return "nearly all"
-    if chance >= 0.45:
+    if chance >= 0.37:
         part, whole = min(PAIRS, key=lambda pair: abs(pair[0] / pair[1] - chance))
         return f"{part} in {whole}"
     count = 1 / chance
