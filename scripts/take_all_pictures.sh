@@ -18,7 +18,6 @@ take far-end -- "$python" scripts/both_ends.py
 take plan --points 9 -- eager-kestrel plan --for oxbow --upload "12 Mbit/s" \
     --reserve "video call=1.5 Mbit/s" --why
 take split --points 9 -- eager-kestrel plan glaze-talk --upload "12 Mbit/s"
-.venv/bin/eager-kestrel plan wheel-night --upload "12 Mbit/s" --figure "$shots/budget-figure.png"
 take rehearse --points 10 -- eager-kestrel rehearse --practice "5 Mbit/s" --seconds "10 s" --settle
 .venv/bin/eager-kestrel demo --out "$home/demo" > "$home/demo.txt"
 take check-recording --points 11 --cwd "$home/demo" -- eager-kestrel check arrived.flv --for oxbow \
@@ -32,7 +31,10 @@ take nearest -- eager-kestrel nearest oxbow --practice "41 ms, 18 ms, 73 ms"
 .venv/bin/eager-kestrel runs forget --all
 .venv/bin/eager-kestrel runs import "$home/history.json"
 take runs-hours -- eager-kestrel runs hours --for oxbow
-.venv/bin/eager-kestrel runs hours --for oxbow --figure "$shots/hours-figure.png" > "$home/hours.txt"
+take forecast --points 10 -- eager-kestrel forecast wheel-night --around 20:00
+.venv/bin/eager-kestrel plan --for oxbow --around 12:00 > "$home/plan.txt"
+.venv/bin/eager-kestrel forecast --around 12:00 --figure "$shots/forecast-figure.png" \
+    > "$home/forecast.txt"
 take guides -- eager-kestrel guides list
 cp tests/tables/millrace.html "$home"
 take guides-import --cwd "$home" -- eager-kestrel guides import millrace.html --name millrace \

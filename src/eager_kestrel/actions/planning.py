@@ -9,7 +9,6 @@ from datetime import UTC, date, datetime
 from pathlib import Path
 
 from eager_kestrel import __version__
-from eager_kestrel.actions.odds import odds_behind, runs_behind, with_share
 from eager_kestrel.core.errors import NotFoundError
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.line.hours import near_time, parse_time_of_day
@@ -54,6 +53,8 @@ def plan(
         FormatError: a guide file is broken.
         StorageError: the folder of the copy cannot be looked at.
     """
+    from eager_kestrel.actions.odds import odds_behind, runs_behind, with_share
+
     loaded = {d.platform: load_guide(d.platform, guides) for d in show.destinations}
     today = datetime.now(UTC).date()
     notes = [note for guide in loaded.values() if (note := _stale(guide, today))]

@@ -100,7 +100,7 @@ def _steps(found: Forecast) -> Table:
     """The plan and its steps down, the first under the goal marked."""
     from eager_kestrel.core.words.forecasts import one_in
 
-    table = _table("settings", "kbit/s", "late frames", "nine times in ten", one_in(found.goal))
+    table = _table("settings", "sent", "late frames", "nine times in ten", one_in(found.goal))
     first = next((step for step in found.steps if step.meets), None)
     for step in found.steps:
         mark = "first" if step is first else "under" if step.meets else "over"
@@ -120,9 +120,9 @@ def _by_hour(found: Forecast) -> Table:
 def _table(*headings: str) -> Table:
     from rich.table import Table
 
-    table = Table(box=None, padding=(0, 1), header_style="dim")
+    table = Table(box=None, padding=(0, 1, 0, 0), header_style="dim")
     for heading in headings:
-        number = heading in ("kbit/s", "runs")
+        number = heading in ("sent", "runs")
         table.add_column(heading, justify="right" if number else "left", no_wrap=True)
     return table
 
