@@ -31,7 +31,7 @@ take nearest -- eager-kestrel nearest oxbow --practice "41 ms, 18 ms, 73 ms"
 .venv/bin/eager-kestrel runs forget --all
 .venv/bin/eager-kestrel runs import "$home/history.json"
 take runs-hours -- eager-kestrel runs hours --for oxbow
-take forecast --points 10 -- eager-kestrel forecast wheel-night --around 20:00
+take forecast --points 12 -- eager-kestrel forecast wheel-night --around 20:00
 .venv/bin/eager-kestrel plan --for oxbow --around 12:00 > "$home/plan.txt"
 .venv/bin/eager-kestrel forecast --around 12:00 --figure "$shots/forecast-figure.png" \
     > "$home/forecast.txt"

@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 
 from eager_kestrel.actions.explain import glossary
 from eager_kestrel.actions.start import MOTIONS
+from eager_kestrel.core.forecast.odds import Odds
 from eager_kestrel.core.picture import Picture
 from eager_kestrel.core.plan.glossary import explained, numbers_of
 from eager_kestrel.core.plan.plan import Plan
@@ -200,7 +201,8 @@ def test_words_are_explained_with_the_latest_plan(kestrel: Kestrel) -> None:
 
 def test_every_sum_works_out_and_no_word_is_claimed_twice(kestrel: Kestrel) -> None:
     document = kestrel("plan", "wheel-night", *UPLOAD, "--json").document
-    numbers = numbers_of(Plan.model_validate(document))
+    odds = Odds(chance=0.1, low=0.01, high=0.3, seconds=3600, runs=9, watched_seconds=80)
+    numbers = numbers_of(Plan.model_validate(document).model_copy(update={"odds": odds}))
     words = glossary()
     names = [*words.terms, *(word for term in words.terms.values() for word in term.also)]
     assert len(names) == len(set(names))

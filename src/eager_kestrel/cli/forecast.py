@@ -86,9 +86,10 @@ def show_forecast(screen: Console, found: Forecast) -> None:
     ]  # fmt: skip
     for name, value in rows:
         card.add_row(Text(name, style="dim"), Text(value, style="bold"))
+    colour = "green" if found.odds.chance < found.goal else "yellow"
     screen.print(Text(found.verdict, style="bold"))
     screen.print(Panel(card, title=f"Forecast, {found.simulated_hours:g} hours simulated",
-                       title_align="left", border_style="green", padding=(0, 1)))  # fmt: skip
+                       title_align="left", border_style=colour, padding=(0, 1)))  # fmt: skip
     screen.print(_steps(found))
     if found.by_hour:
         screen.print(_by_hour(found))

@@ -1,5 +1,5 @@
-"""How sure a rate is: late frames forecast from the line's own history.
+"""How likely a stream has late frames on the line as it was measured is decided here.
 
-Begin with :mod:`eager_kestrel.core.forecast.forecast`; what is said rests on
-:mod:`eager_kestrel.core.forecast.lines`.
+In: runs, and what is sent, frame by frame.
+Out: chances with intervals, the most under a risk, what waits in simulated hours.
 """
