@@ -34,6 +34,8 @@ class Wishes:
     reserves: tuple[str, ...] = ()
     viewers: str | None = None
     hours: float | None = None
+    any_machine: bool = False
+    """Not to go by what was measured of this machine."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,7 +60,7 @@ def asked_show(name: str | None, wishes: Wishes) -> Asked:
     if name is None and not wishes.platforms and Path(USUAL).is_file():
         name, note = f"./{USUAL}", f"planning the show of ./{USUAL}"
     if name is not None:
-        return Asked(over(load_show(name), wishes), note)
+        return _here(Asked(over(load_show(name), wishes), note), wishes)
     if not wishes.platforms:
         raise InputError(
             f"nothing says where the stream goes, and there is no {USUAL} here",
@@ -70,7 +72,23 @@ def asked_show(name: str | None, wishes: Wishes) -> Asked:
         motion=MOTION,
         destinations=tuple(destination(name) for name in wishes.platforms),
     )
-    return Asked(over(bare, wishes), note)
+    return _here(Asked(over(bare, wishes), note), wishes)
+
+
+def _here(asked: Asked, wishes: Wishes) -> Asked:
+    """With what was measured of this machine, unless the show says what its machine encodes."""
+    from eager_kestrel.actions.encoders import this_machine
+
+    if asked.show.machine.encoders or wishes.any_machine:
+        return asked
+    machine, said = this_machine()
+    notes = [note for note in (asked.note, said) if note]
+    show = asked.show
+    if machine is not None:
+        share = show.machine.share if "share" in show.machine.model_fields_set else machine.share
+        machine = machine.model_copy(update={"share": share})
+        show = show.model_copy(update={"machine": machine})
+    return Asked(show, "; ".join(notes) or None)
 
 
 def compared_show(name: str | None, platform: str, wishes: Wishes) -> Show:

@@ -205,6 +205,11 @@ class WishFlags:
         str | None, typer.Option(metavar="RATE", help="The slowest viewers' download.")
     ] = None
 
+    ignore_machine: Annotated[
+        bool,
+        typer.Option("--ignore-machine", help="Do not go by what encoders measured here."),
+    ] = False
+
     def wishes(
         self, platforms: list[str] | None, codec: str | None = None, hours: float | None = None
     ) -> Wishes:
@@ -223,6 +228,7 @@ class WishFlags:
             reserves=tuple(self.reserve or ()),
             viewers=self.viewers,
             hours=hours,
+            any_machine=self.ignore_machine,
         )
 
 

@@ -41,6 +41,8 @@ def show_plan(screen: Console, plan: Plan, *, why: bool = False) -> None:
     if plan.feasible or plan.total_kbps > 0:
         _show_data(screen, plan, why=why)
     _show_budget(screen, plan)
+    if plan.inputs.machine:
+        screen.print(f"\n[dim]machine[/]  {plan.inputs.machine}", highlight=False)
     for warning in plan.warnings:
         remark(screen, warning)
 

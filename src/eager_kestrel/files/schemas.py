@@ -30,6 +30,7 @@ KINDS: dict[str, tuple[str, str]] = {
     "guide-list": ("listings", "GuideList"),
     "guide-diff": ("listings", "GuideDiff"),
     "plan": ("plan.plan", "Plan"),
+    "machine": ("show.measured", "MeasuredMachine"),
     "forecast": ("forecast.forecast", "Forecast"),
     "need": ("choice.what_if", "Needs"),
     "sweep": ("choice.what_if", "Sweep"),

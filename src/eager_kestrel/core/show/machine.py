@@ -86,6 +86,8 @@ class Machine(Frozen):
     share: Share = Field(default=MACHINE_SHARE, gt=0, le=1)
     """Of the speed that may be used."""
     encoders: tuple[EncoderSpeed, ...] = ()
+    said: str = ""
+    """Where the speeds come from, where they were measured."""
 
     def most_pixels(self, codec: str) -> float:
         """Pixels a second that may be encoded at the fastest preset; endless when unknown."""

@@ -1,0 +1,221 @@
+"""Measuring this machine's encoders, and the machine a plan takes from that."""
+
+from __future__ import annotations
+
+import platform
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from fractions import Fraction
+from typing import TYPE_CHECKING
+
+from eager_kestrel import __version__
+from eager_kestrel.core.errors import FormatError, InputError
+from eager_kestrel.core.guide.rules import Codec
+from eager_kestrel.core.names import nearest_name
+from eager_kestrel.core.picture import Picture, parse_frame_rate
+from eager_kestrel.core.show.machine import Machine
+from eager_kestrel.core.show.measured import EncoderPoint, Endurance, MeasuredMachine
+from eager_kestrel.core.words import machines as words
+from eager_kestrel.files.machine import read_machine, write_machine
+from eager_kestrel.files.plans import latest_plan
+
+if TYPE_CHECKING:
+    from eager_kestrel.media.encoders import Encoder, Frames
+
+CODECS: tuple[Codec, ...] = ("h264", "hevc", "av1")
+USUAL = (Picture(1280, 720), Picture(1920, 1080))
+USUAL_RATE = Fraction(60)
+POINT_SECONDS = 3.0
+MOST_MINUTES = 60.0
+LOOK_SECONDS = 1.0
+ENDS_SHARE = 6
+"""The first and the last sixth of a long look are held against each other."""
+Tell = Callable[[str], None]
+
+
+@dataclass(frozen=True, slots=True)
+class Wish:
+    """What to measure, as written."""
+
+    pictures: tuple[str, ...] = ()
+    """None: those of the latest plan, else 1280x720 and 1920x1080."""
+    fps: str | None = None
+    """None: that of the latest plan, else 60."""
+    codecs: tuple[str, ...] = ()
+    minutes: float = 0.0
+    """To go on with the slowest preset that holds, to see whether it slows down."""
+
+
+def measure_encoders(wish: Wish = Wish(), tell: Tell = lambda _: None) -> MeasuredMachine:
+    """Measure every encoder that opens here and keep the figures.
+
+    Stopped half way, what was measured before is kept as it was.
+
+    Args:
+        wish: which pictures and codecs, for how long.
+        tell: told what is being measured, and how it goes.
+
+    Raises:
+        InputError: something written cannot be read, or no encoder opens.
+    """
+    from eager_kestrel.media.encoders import cores, encoders
+
+    codecs = _codecs(wish.codecs)
+    if not 0 <= wish.minutes <= MOST_MINUTES:
+        raise InputError(f"{wish.minutes:g} minutes is no length", f"give up to {MOST_MINUTES:g}")
+    pictures, fps = _pictures(wish)
+    others = _others_share()
+    found, missing = encoders(codecs)
+    if not found:
+        raise InputError("no encoder of these codecs opens here", "name another with --codec")
+    points, kept = _points(found, pictures, fps, tell)
+    endurance = _endurance(kept, fps, wish.minutes, tell) if wish.minutes else None
+    measured = MeasuredMachine(
+        version=__version__,
+        taken_at=datetime.now().astimezone().isoformat(timespec="seconds"),
+        name=platform.node() or "this machine",
+        processor=platform.processor() or platform.machine(),
+        cores=cores(),
+        others_share=round(others, 3),
+        points=tuple(points),
+        not_here=len(missing),
+        endurance=endurance,
+    )
+    write_machine(measured)
+    return measured
+
+
+def _codecs(written: Sequence[str]) -> tuple[Codec, ...]:
+    for name in written:
+        if name not in CODECS:
+            raise InputError(f'no codec "{name}"', nearest_name(name, [*CODECS], ""))
+    return tuple(codec for codec in CODECS if codec in written) or CODECS
+
+
+def _pictures(wish: Wish) -> tuple[list[Picture], Fraction]:
+    """What to encode: named, planned, or usual; the smallest first."""
+    plan = None
+    try:
+        plan = latest_plan()
+    except FormatError:  # a damaged plan is no reason not to measure
+        plan = None
+    videos = [d.video for d in plan.destinations if d.video is not None] if plan else []
+    pictures = {Picture.parse(p) for p in wish.pictures} or {v.picture for v in videos}
+    rates = [parse_frame_rate(wish.fps)] if wish.fps else [v.frame_rate for v in videos]
+    chosen = pictures or set(USUAL)
+    if any(p.width % 2 or p.height % 2 for p in chosen):
+        raise InputError("a side is odd", "give even sides, such as 1280x720")
+    return sorted(chosen, key=lambda p: p.pixels), max(rates, default=USUAL_RATE)
+
+
+def _others_share() -> float:
+    """What other programs take of all cores now, 0..1."""
+    import psutil
+
+    return float(psutil.cpu_percent(LOOK_SECONDS)) / 100
+
+
+@dataclass(frozen=True, slots=True)
+class _Kept:
+    """The slowest that held on the largest picture, to go on with."""
+
+    encoder: Encoder
+    preset: str
+    picture: Picture
+    frames: Frames
+    load: float
+
+
+def _points(
+    found: Sequence[Encoder], pictures: Sequence[Picture], fps: Fraction, tell: Tell
+) -> tuple[list[EncoderPoint], _Kept | None]:
+    """Every encoder at each preset, until it no longer holds."""
+    from eager_kestrel.media.made_footage import made_frames
+
+    points, kept = [], None
+    for picture in pictures:
+        formats = {encoder.pixel_format for encoder in found}
+        made = {layout: made_frames(picture, layout) for layout in formats}
+        for encoder in found:
+            frames = made[encoder.pixel_format]
+            for point in _rungs(encoder, picture, fps, frames, tell):
+                points.append(point)
+                rank = (picture.pixels, point.cores_share)
+                if point.holds and (kept is None or rank > (kept.picture.pixels, kept.load)):
+                    kept = _Kept(encoder, point.preset, picture, frames, point.cores_share)
+    return points, kept
+
+
+def _rungs(
+    encoder: Encoder, picture: Picture, fps: Fraction, frames: Frames, tell: Tell
+) -> Iterator[EncoderPoint]:
+    """One encoder from its fastest preset to the first that does not hold."""
+    from eager_kestrel.media.encoders import cores, pace
+
+    for preset in encoder.presets:
+        tell(f"{encoder.name} {preset}".strip() + f", {picture} at {float(fps):g}")
+        try:
+            seen = pace(encoder, preset, picture, fps, frames, POINT_SECONDS)
+        except ValueError:  # it does not take such pictures, or knows no such preset
+            return
+        point = EncoderPoint(
+            encoder=encoder.name, codec=encoder.codec, preset=preset, picture=picture,
+            wanted=fps, fps=round(seen.fps, 1), seconds=round(seen.seconds, 2),
+            cores_share=round(seen.cpu_seconds_a_frame * float(fps) / cores(), 4),
+        )  # fmt: skip
+        yield point
+        if not point.holds:
+            return
+
+
+def _endurance(kept: _Kept | None, fps: Fraction, minutes: float, tell: Tell) -> Endurance | None:
+    """Go on for minutes with what just holds, to see whether the machine slows down."""
+    from eager_kestrel.media.encoders import pace
+
+    if kept is None:
+        return None
+    name = f"{kept.encoder.name} {kept.preset}".strip()
+
+    def told(seconds: float, rate: float) -> None:
+        tell(f"{name}, {seconds:.0f} of {60 * minutes:.0f} s, {rate:.0f} frames a second")
+
+    seen = pace(kept.encoder, kept.preset, kept.picture, fps, kept.frames, 60 * minutes, told)
+    part = max(1, len(seen.by_second) // ENDS_SHARE)
+    ends = (seen.by_second[:part] or (seen.fps,), seen.by_second[-part:] or (seen.fps,))
+    first, last = (sum(end) / len(end) for end in ends)
+    return Endurance(name=name, minutes=minutes, first_fps=round(first, 1), last_fps=round(last, 1))
+
+
+def this_machine() -> tuple[Machine | None, str | None]:
+    """The machine a plan takes by itself, and what has to be said; None where none was measured.
+
+    Raises:
+        FormatError: the file of figures is damaged.
+    """
+    measured = read_machine()
+    if measured is None:
+        return None, None
+    if measured.name != (platform.node() or "this machine"):
+        return None, words.elsewhere(measured.name)
+    return measured.machine(datetime.now().astimezone()), None
+
+
+def meanings(measured: MeasuredMachine) -> list[str]:
+    """What the figures come to: for each encoder and picture, the slowest preset that holds."""
+    said = []
+    groups: dict[tuple[str, str], list[EncoderPoint]] = {}
+    for point in measured.points:
+        at = f"{point.picture} at {float(point.wanted):g}"
+        groups.setdefault((point.encoder, at), []).append(point)
+    for (encoder, picture), points in groups.items():
+        holding = [p for p in points if p.holds]
+        failing = next((p.preset for p in points if not p.holds), None)
+        best = (holding[-1].preset, holding[-1].cores_share) if holding else None
+        said.append(words.means(encoder, picture, best, failing or None))
+    if measured.endurance is not None:
+        e = measured.endurance
+        said.append(words.endured(e.name, e.minutes, e.first_fps, e.last_fps))
+    if measured.beside_others:
+        said.append(words.beside(measured.others_share))
+    return said

@@ -1,0 +1,27 @@
+"""What was measured of this machine's encoders, on disk."""
+
+from __future__ import annotations
+
+from eager_kestrel.core.show.measured import MeasuredMachine
+from eager_kestrel.files.kept import read_kept, write_kept
+
+FILE_NAME = "machine.json"
+
+
+def read_machine() -> MeasuredMachine | None:
+    """What was measured last; None when nothing was.
+
+    Raises:
+        FormatError: the file is damaged; it is left as it is.
+        StorageError: it cannot be read.
+    """
+    return read_kept(FILE_NAME, "machine", MeasuredMachine)
+
+
+def write_machine(measured: MeasuredMachine) -> None:
+    """Keep it.
+
+    Raises:
+        StorageError: the disk would not take it; what stood there before still does.
+    """
+    write_kept(FILE_NAME, measured)

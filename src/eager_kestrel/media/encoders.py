@@ -1,0 +1,202 @@
+"""The encoders of this machine: which open, and how fast each is, warm, at a preset.
+
+None is looked for by name: every encoder the media library knows for a codec is tried.
+"""
+
+from __future__ import annotations
+
+import os
+import time
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from fractions import Fraction
+from itertools import pairwise
+from typing import Any, TypeAlias
+
+import av
+import av.error
+import av.logging
+
+from eager_kestrel.core.guide.rules import Codec
+from eager_kestrel.core.picture import Picture
+from eager_kestrel.media.made_footage import endless
+
+FORMATS = ("yuv420p", "nv12")
+X26 = ("ultrafast", "superfast", "veryfast", "faster", "fast", "medium", "slow", "slower",
+       "veryslow")  # fmt: skip
+PRESETS = {
+    "libx264": X26,
+    "libx265": X26,
+    "libsvtav1": tuple(str(n) for n in range(13, 1, -1)),
+}
+"""From fastest to slowest, of the libraries whose presets are an option without a list."""
+TRIED = Picture(640, 360)
+BITS_PER_PIXEL = 0.05
+"""About what live streams of moving pictures are sent at."""
+WARM_SECONDS = 0.7
+KEYFRAME_SECONDS = 2
+B_FRAMES = 2
+
+Frames: TypeAlias = list[av.VideoFrame]
+"""Made before, ready to encode."""
+Tell: TypeAlias = Callable[[float, float], None]
+"""Told seconds so far and frames a second, about each second."""
+
+
+@dataclass(frozen=True, slots=True)
+class Encoder:
+    """One that opens here."""
+
+    name: str
+    """As the media library names it."""
+    codec: Codec
+    pixel_format: str
+    presets: tuple[str, ...]
+    """From fastest to slowest; one that is empty where it has none."""
+
+
+@dataclass(frozen=True, slots=True)
+class Pace:
+    """How fast frames were encoded."""
+
+    fps: float
+    """Of the whole time counted."""
+    cpu_seconds_a_frame: float
+    """Of all cores together, of this process."""
+    seconds: float
+    """Counted."""
+    by_second: tuple[float, ...]
+    """Frames in each whole second counted."""
+
+
+def encoders(codecs: tuple[Codec, ...]) -> tuple[list[Encoder], list[str]]:
+    """Every encoder of some codecs that opens here, and the names of those that do not."""
+    av.logging.set_level(None)
+    found, missing = [], []
+    for name in sorted(av.codecs_available):
+        codec = _encoder_of(name, codecs)
+        if codec is None:
+            continue
+        pixel_format = next((f for f in FORMATS if _opens(name, f)), None)
+        if pixel_format is None:
+            missing.append(name)
+        else:
+            found.append(Encoder(name, codec, pixel_format, PRESETS.get(name, ("",))))
+    return sorted(found, key=lambda e: codecs.index(e.codec)), missing
+
+
+def _encoder_of(name: str, codecs: tuple[Codec, ...]) -> Codec | None:
+    """The codec an encoder is of; None when it is none of these, or only a codec's own name."""
+    try:
+        known = av.Codec(name, "w")
+    except (av.error.FFmpegError, av.codec.codec.UnknownCodecError):
+        return None
+    codec = next((c for c in codecs if c == known.canonical_name), None)
+    if name == codec or (codec and known.video_formats and not _takes(known)):
+        return None
+    return codec
+
+
+def _takes(known: av.Codec) -> bool:
+    return any(f.name in FORMATS for f in known.video_formats or ())
+
+
+def _opens(name: str, pixel_format: str) -> bool:
+    try:
+        context = _context(name, "", TRIED, Fraction(30), pixel_format)
+        context.open()
+    except (av.error.FFmpegError, ValueError, OSError):
+        return False
+    return True
+
+
+def _context(name: str, preset: str, picture: Picture, fps: Fraction, pixel_format: str) -> Any:
+    """An encoder set up as for a live stream."""
+    os.environ.setdefault("SVT_LOG", "0")  # it speaks on its own otherwise
+    made: Any = av.CodecContext.create(name, "w")
+    made.width, made.height, made.pix_fmt = picture.width, picture.height, pixel_format
+    made.time_base, made.framerate = 1 / fps, fps
+    kbps = live_kbps(picture, fps)
+    made.bit_rate = int(kbps * 1000)
+    made.gop_size = round(KEYFRAME_SECONDS * fps)
+    made.max_b_frames = B_FRAMES
+    made.thread_count = 0
+    options = {"maxrate": f"{kbps:.0f}k", "bufsize": f"{kbps:.0f}k"}
+    if name == "libx265":
+        options["x265-params"] = "log-level=none"
+    if name == "libsvtav1":
+        options = {}
+    made.options = options | ({"preset": preset} if preset else {})
+    return made
+
+
+def live_kbps(picture: Picture, fps: Fraction) -> float:
+    """A bitrate such a picture is sent at."""
+    return max(300.0, picture.pixels * float(fps) * BITS_PER_PIXEL / 1000)
+
+
+def pace(
+    encoder: Encoder,
+    preset: str,
+    picture: Picture,
+    fps: Fraction,
+    frames: Frames,
+    seconds: float,
+    tell: Tell = lambda *_: None,
+) -> Pace:
+    """Encode as fast as it goes and count, once warm.
+
+    Args:
+        encoder: that opens here.
+        preset: one of its own.
+        picture: of the frames.
+        fps: the stream would have.
+        frames: made before; making them is not counted.
+        seconds: to count.
+        tell: told seconds so far and frames a second, about each second.
+
+    Raises:
+        ValueError: it does not take such pictures or preset.
+    """
+    av.logging.set_level(None)
+    try:
+        context = _context(encoder.name, preset, picture, fps, encoder.pixel_format)
+        context.open()
+        return _counted(context, endless(frames), seconds, tell)
+    except (av.error.FFmpegError, OSError) as error:
+        raise ValueError(str(error)) from None
+
+
+def _counted(
+    context: Any,
+    frames: Iterator[av.VideoFrame],
+    seconds: float,
+    tell: Tell,
+) -> Pace:
+    number, warm_until = 0, time.perf_counter() + WARM_SECONDS
+    while time.perf_counter() < warm_until:
+        _encode(context, next(frames), number)
+        number += 1
+    begun, cpu, first = time.perf_counter(), time.process_time(), number
+    now, marks = begun, [number]
+    while now - begun < seconds:
+        _encode(context, next(frames), number)
+        number += 1
+        now = time.perf_counter()
+        if now - begun >= len(marks):
+            marks.append(number)
+            tell(now - begun, (number - first) / (now - begun))
+    count, taken = number - first, now - begun
+    by_second = tuple(float(b - a) for a, b in pairwise(marks))
+    return Pace(count / taken, (time.process_time() - cpu) / count, taken, by_second)
+
+
+def _encode(context: Any, frame: av.VideoFrame, number: int) -> None:
+    frame.pts = number
+    frame.pict_type = 0
+    context.encode(frame)
+
+
+def cores() -> int:
+    """That may be used."""
+    return len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
