@@ -22,8 +22,9 @@ from eager_kestrel.core.picture import Shape, parse_frame_rate
 from eager_kestrel.core.plan.plan import DestinationPlan
 from eager_kestrel.core.plan.planner import plan
 from eager_kestrel.core.show.show import Destination, Show
-from eager_kestrel.files.bundled import bundled_guide_text, quality_table
+from eager_kestrel.files.bundled import bundled_guide_text
 from eager_kestrel.files.documents import write_text
+from eager_kestrel.files.footage import table_for
 from eager_kestrel.files.guide_text import SCHEMA_NAME, guide_toml, template
 from eager_kestrel.files.guides import (
     guide_folders,
@@ -304,7 +305,7 @@ def plan_changes(
         place = Destination(platform=before.name)
         show = show.model_copy(update={"destinations": (place,)})
     others = {d.platform: load_guide(d.platform, folder) for d in show.destinations if d != place}
-    at, table = show.destinations.index(place), quality_table()
+    at, table = show.destinations.index(place), table_for(show.motion, show.footage)
     planned = [
         plan(
             uplink, show, others | {place.platform: guide}, table, __version__, look_further=False

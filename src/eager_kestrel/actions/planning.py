@@ -9,6 +9,7 @@ from datetime import UTC, date, datetime
 from pathlib import Path
 
 from eager_kestrel import __version__
+from eager_kestrel.core.choice.quality import QualityTable
 from eager_kestrel.core.errors import NotFoundError
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.line.hours import near_time, parse_time_of_day
@@ -19,8 +20,8 @@ from eager_kestrel.core.plan.planner import plan as plan_of
 from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words.runs import taken_around
-from eager_kestrel.files.bundled import quality_table
 from eager_kestrel.files.documents import free_bytes
+from eager_kestrel.files.footage import table_for
 from eager_kestrel.files.guides import guide_names, load_guide
 from eager_kestrel.files.plans import keep_latest
 
@@ -38,7 +39,11 @@ class Planned:
 
 
 def plan(
-    show: Show, uplink: Uplink, guides: Path | None = None, copy_to: Path | None = None
+    show: Show,
+    uplink: Uplink,
+    guides: Path | None = None,
+    copy_to: Path | None = None,
+    table: QualityTable | None = None,
 ) -> Planned:
     """Plan a show on an uplink.
 
@@ -47,6 +52,7 @@ def plan(
         uplink: what the line carries.
         guides: a folder whose guides come before the user's and the bundled ones.
         copy_to: the folder a local copy would go to; its disk's free space is looked up.
+        table: of the quality model; else the bundled one, or by the show's footage.
 
     Raises:
         NotFoundError: a platform or standing is not known.
@@ -55,6 +61,7 @@ def plan(
     """
     from eager_kestrel.actions.odds import odds_behind, runs_behind, with_share
 
+    table = table or table_for(show.motion, show.footage)
     loaded = {d.platform: load_guide(d.platform, guides) for d in show.destinations}
     today = datetime.now(UTC).date()
     notes = [note for guide in loaded.values() if (note := _stale(guide, today))]
@@ -63,7 +70,7 @@ def plan(
     notes += [note] if note else []
     runs = runs_behind(uplink)
     for _ in range(MOST_CUTS):
-        made = plan_of(uplink, asked, loaded, quality_table(), __version__, free)
+        made = plan_of(uplink, asked, loaded, table, __version__, free)
         made = made.model_copy(update={"odds": odds_behind(made, runs)})
         if asked.risk is None or made.odds is None or made.odds.high <= asked.risk:
             break

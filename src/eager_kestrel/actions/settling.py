@@ -15,7 +15,7 @@ from eager_kestrel.core.choice.field import field_of
 from eager_kestrel.core.plan.alternatives import fallback_at
 from eager_kestrel.core.plan.plan import DestinationPlan, Fallback, Plan
 from eager_kestrel.core.show.show import Destination, Show
-from eager_kestrel.files.bundled import quality_table
+from eager_kestrel.files.footage import table_for
 from eager_kestrel.files.guides import load_guide
 
 CARRIED_SHARE = 0.96
@@ -50,7 +50,7 @@ def again_of(plan: Plan, chosen: DestinationPlan, guides: Path | None = None) ->
         safe_share=asked.safe_share,
         destinations=(Destination(platform=chosen.platform, standing=chosen.standing),),
     )
-    made = field_of(show, guide, quality_table(), chosen.video.codec)
+    made = field_of(show, guide, table_for(asked.motion, asked.footage), chosen.video.codec)
     return lambda total: fallback_at(guide, made, plan.budget, chosen.transport, total)
 
 

@@ -34,6 +34,7 @@ class Wishes:
     reserves: tuple[str, ...] = ()
     viewers: str | None = None
     hours: float | None = None
+    footage: str | None = None
     any_machine: bool = False
     """Not to go by what was measured of this machine."""
 
@@ -124,6 +125,7 @@ def over(show: Show, wishes: Wishes) -> Show:
         "motion": (wishes.motion, lambda said: _one_of(said, MOTIONS, "a kind of motion")),
         "audio": (wishes.audio, lambda said: _one_of(said, AUDIO, "a kind of audio")),
         "safe_share": (wishes.share, parse_share),
+        "footage": (wishes.footage, str),
         "risk": (wishes.risk, parse_chance),
         "viewers": (wishes.viewers, Bitrate.parse),
     }

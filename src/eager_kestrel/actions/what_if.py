@@ -16,8 +16,8 @@ from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.line.uplink import Uplink
 from eager_kestrel.core.picture import Picture
 from eager_kestrel.core.show.show import Show
-from eager_kestrel.files.bundled import quality_table
 from eager_kestrel.files.documents import write_text
+from eager_kestrel.files.footage import table_for
 from eager_kestrel.files.guides import guide_for
 
 COLUMNS = ("at", "safe_kbps", "width", "height", "fps", "bitrate_kbps", "quality")
@@ -50,9 +50,13 @@ def sweep(written: str, show: Show, uplink: Uplink | None, guides: Path | None =
         show, _ = with_share(show, uplink)
     ruled = [guide_for(place, guides) for place in show.destinations]
     if len(ruled) > 1:
-        return sweep_show(parse_range(written), show, ruled, quality_table(), uplink)
+        return sweep_show(
+            parse_range(written), show, ruled, table_for(show.motion, show.footage), uplink
+        )
     codec = show.destinations[0].codec
-    return swept(parse_range(written), show, ruled[0], codec, quality_table(), uplink)
+    return swept(
+        parse_range(written), show, ruled[0], codec, table_for(show.motion, show.footage), uplink
+    )
 
 
 def sweep_csv(found: Sweep) -> str:
@@ -101,7 +105,7 @@ def need(
     Raises:
         NotFoundError: a platform or standing is not known.
     """
-    table = quality_table()
+    table = table_for(show.motion, show.footage)
     ruled = [guide_for(place, guides) for place in show.destinations]
     if len(ruled) > 1:
         return Needs(needs=needs(show, ruled, table, pictures, frame_rate_at_least))

@@ -53,6 +53,7 @@ COMMANDS: dict[str, dict[str, str]] = {
     "Plan": {
         "guides": "Platform guidelines as files: list, show, write, import, check, compare.",
         "plan": "Derive settings for your platforms from your line, and say what bound each.",
+        "trial": "Encode your own clip around a plan: which picture looks best at which bitrate.",
         "need": "Say what upload a picture on a platform takes: the inverse of a plan.",
     },
     "Prove": {

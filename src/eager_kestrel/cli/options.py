@@ -97,6 +97,13 @@ def complete_show_or_platform(incomplete: str) -> list[str]:
     return [*complete_show(incomplete), *complete_platform(incomplete)]
 
 
+def complete_footage(incomplete: str) -> list[str]:
+    """Names of kept footage for shell completion."""
+    from eager_kestrel.actions.trial import names
+
+    return [name for name in names() if name.startswith(incomplete)]
+
+
 def complete_term(incomplete: str) -> list[str]:
     """Words that are explained, for shell completion."""
     from eager_kestrel.actions.explain import glossary
@@ -205,6 +212,14 @@ class WishFlags:
         str | None, typer.Option(metavar="RATE", help="The slowest viewers' download.")
     ] = None
 
+    footage: Annotated[
+        str | None,
+        typer.Option(
+            metavar="NAME",
+            autocompletion=complete_footage,
+            help="By your own footage, as trial --keep named it.",
+        ),
+    ] = None
     ignore_machine: Annotated[
         bool,
         typer.Option("--ignore-machine", help="Do not go by what encoders measured here."),
@@ -228,6 +243,7 @@ class WishFlags:
             reserves=tuple(self.reserve or ()),
             viewers=self.viewers,
             hours=hours,
+            footage=self.footage,
             any_machine=self.ignore_machine,
         )
 

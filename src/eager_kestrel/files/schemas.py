@@ -31,6 +31,8 @@ KINDS: dict[str, tuple[str, str]] = {
     "guide-diff": ("listings", "GuideDiff"),
     "plan": ("plan.plan", "Plan"),
     "machine": ("show.measured", "MeasuredMachine"),
+    "trial": ("footage.trial", "Trial"),
+    "footage": ("footage.trial", "Footage"),
     "forecast": ("forecast.forecast", "Forecast"),
     "need": ("choice.what_if", "Needs"),
     "sweep": ("choice.what_if", "Sweep"),

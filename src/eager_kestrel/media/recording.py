@@ -75,7 +75,7 @@ def read_recording(
         FormatError: it is empty, cut off, encrypted, of another kind than its name says, has no
             video, or cannot be read at all.
     """
-    with _opened(path) as opened:
+    with opened_recording(path) as opened:
         return _read(opened, path, deep, buffer_seconds, progress)
 
 
@@ -90,7 +90,7 @@ def sent_frames(path: Path) -> tuple[Floats, Floats]:
     Raises:
         FormatError: as :func:`read_recording`, or it has fewer than two frames.
     """
-    with _opened(path) as opened:
+    with opened_recording(path) as opened:
         if not opened.streams.video:
             raise FormatError("there is no video in it", "give a recording of a show", str(path))
         video = opened.streams.video[0]
@@ -112,7 +112,7 @@ def sent_frames(path: Path) -> tuple[Floats, Floats]:
 
 
 @contextlib.contextmanager
-def _opened(path: Path) -> Iterator[InputContainer]:
+def opened_recording(path: Path) -> Iterator[InputContainer]:
     """A recording, open; whatever the media library says of it as one line."""
     _refuse(path)
     av.logging.set_level(None)

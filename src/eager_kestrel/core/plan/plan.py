@@ -255,6 +255,8 @@ class Inputs(Spread):
     reserves: tuple[KeptBack, ...]
     risk: float | None = None
     """0..1, that a show has a late frame; what the share was chosen by, where it was."""
+    footage: str | None = None
+    """The kept footage it was planned by."""
     machine: str = ""
     """Where the encoders' speeds come from, where they were measured."""
     lasts_seconds: float = SHOW_SECONDS
@@ -272,6 +274,7 @@ class Inputs(Spread):
             reserves=tuple(KeptBack(name=r.name, kbps=r.rate.kbps) for r in show.reserves),
             risk=show.risk,
             machine=show.machine.said,
+            footage=show.footage,
             lasts_seconds=show.lasts,
         )
 

@@ -75,6 +75,8 @@ class Show(Frozen):
     safe_share: Share = Field(default=SAFE_SHARE, gt=0, le=1)
     risk: Chance | None = Field(default=None, gt=0, lt=1)
     """That a show has a late frame; in place of the share, where there are enough runs."""
+    footage: str | None = None
+    """A kept footage whose measured parameters take the place of the kind's."""
     lasts: Seconds = Field(default=SHOW_SECONDS, ge=60, le=86_400)
     """How long one show is, to say how likely it has a late frame."""
     destinations: tuple[Destination, ...] = Field(min_length=1)

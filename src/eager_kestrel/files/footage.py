@@ -1,0 +1,113 @@
+"""Footage kept to plan by, and the encodes of trials, bounded in size."""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import re
+from pathlib import Path
+
+from eager_kestrel.core.choice.quality import QualityTable
+from eager_kestrel.core.errors import InputError, NotFoundError
+from eager_kestrel.core.footage.fitting import with_parameters
+from eager_kestrel.core.footage.trial import Footage
+from eager_kestrel.core.names import nearest_name
+from eager_kestrel.core.show.show import Motion
+from eager_kestrel.core.words import trials as words
+from eager_kestrel.files.bundled import quality_table
+from eager_kestrel.files.home import data_home, made, storage_error
+from eager_kestrel.files.kept import read_kept, write_kept
+
+FOLDER = "footage"
+TRIALS = "trials"
+MOST_BYTES = 2_000_000_000
+"""Of encodes that are kept from trials; the oldest go first."""
+SAMPLE_BYTES = 1 << 20
+NAME = re.compile(r"[a-z0-9][a-z0-9-]{0,39}")
+
+
+def footage_names() -> list[str]:
+    """Every footage that is kept, sorted."""
+    return sorted(path.stem for path in (data_home() / FOLDER).glob("*.json"))
+
+
+def require_footage_name(name: str) -> None:
+    """Refuse a name that could not be a file's.
+
+    Raises:
+        InputError: says which could.
+    """
+    if NAME.fullmatch(name) is None:
+        raise InputError(f'"{name}" is no name', "use small letters, digits and dashes")
+
+
+def read_footage(name: str) -> Footage:
+    """A footage by name.
+
+    Raises:
+        NotFoundError: there is none; suggests one.
+        FormatError: its file is damaged.
+    """
+    found = None
+    if NAME.fullmatch(name) is not None:
+        found = read_kept(f"{FOLDER}/{name}.json", "footage", Footage)
+    if found is None:
+        raise NotFoundError(f'no footage "{name}" is kept', nearest_name(name, footage_names(), "")
+                            or "run eager-kestrel trial CLIP --keep NAME")  # fmt: skip
+    return found
+
+
+def write_footage(footage: Footage) -> None:
+    """Keep a footage; one of the same name is replaced.
+
+    Raises:
+        InputError: its name could not be a file's.
+        StorageError: the disk would not take it.
+    """
+    require_footage_name(footage.name)
+    write_kept(f"{FOLDER}/{footage.name}.json", footage)
+
+
+def table_for(motion: Motion, footage: str | None) -> QualityTable:
+    """The quality model's table, by a kept footage where one is named.
+
+    Raises:
+        NotFoundError: there is no such footage.
+    """
+    table = quality_table()
+    if footage is None:
+        return table
+    found = read_footage(footage)
+    own = with_parameters(table, motion, found.parameters)
+    basis = words.basis(found.clip, found.encodes, found.off_by)
+    return own.model_copy(update={"basis": basis})
+
+
+def trial_folder(clip: Path) -> Path:
+    """Where encodes of a clip are kept, by its content.
+
+    Raises:
+        StorageError: the clip cannot be read, or the folder not made.
+    """
+    try:
+        size = clip.stat().st_size
+        found = hashlib.sha256(str(size).encode())
+        with clip.open("rb") as file:
+            for at in (0, size // 3, 2 * size // 3, max(0, size - SAMPLE_BYTES)):
+                file.seek(at)
+                found.update(file.read(SAMPLE_BYTES))
+    except OSError as error:
+        raise storage_error(error, str(clip)) from None
+    return made(data_home() / TRIALS / found.hexdigest()[:20])
+
+
+def bound_trials(most_bytes: int = MOST_BYTES) -> None:
+    """Remove the oldest encodes beyond a size; what cannot be removed stays."""
+    files = [path for path in (data_home() / TRIALS).rglob("*") if path.is_file()]
+    total = sum(path.stat().st_size for path in files)
+    for path in sorted(files, key=lambda path: path.stat().st_mtime):
+        if total <= most_bytes:
+            return
+        total -= path.stat().st_size
+        with contextlib.suppress(OSError):
+            path.unlink()

@@ -1,0 +1,206 @@
+"""Somebody's own clip: whether it can be tried, what it shows, and stretches cut out of it."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from fractions import Fraction
+from pathlib import Path
+from typing import Any
+
+import av
+import av.error
+import av.logging
+import numpy as np
+from av.video.stream import VideoStream
+
+from eager_kestrel.core.arrays import Floats
+from eager_kestrel.core.errors import FormatError, StorageError
+from eager_kestrel.core.footage.stretches import (
+    STILL_TI,
+    STRETCH_SECONDS,
+    Look,
+    Stretch,
+    spatial,
+    temporal,
+)
+from eager_kestrel.core.picture import Picture
+from eager_kestrel.media.recording import DAMAGED, opened_recording
+
+ACROSS = 640
+LOOK_EVERY = 0.5
+EVEN_SHARE = 0.02
+"""So many gaps between frames may differ by more than half a frame."""
+HDR = {16: "PQ", 18: "HLG"}
+"""Transfer characteristics of ITU-T H.273."""
+RECORD = "record a minute at your source's size and constant rate, 8 bit, the busiest scene in it"
+LOSSLESS = {"qp": "0", "preset": "ultrafast"}
+
+
+@dataclass(frozen=True, slots=True)
+class Clip:
+    """A clip that can be tried."""
+
+    path: Path
+    picture: Picture
+    frame_rate: Fraction
+    seconds: float
+    looks: tuple[Look, ...]
+
+
+def read_clip(path: Path, progress: Callable[[float], None] = lambda _: None) -> Clip:
+    """Look through a clip; memory does not grow with its length.
+
+    Raises:
+        FormatError: it cannot be tried; says why and what to record instead.
+    """
+    with opened_recording(path) as opened:
+        if not opened.streams.video:
+            raise FormatError("there is no video in it", RECORD, str(path))
+        stream = opened.streams.video[0]
+        times = _times(opened, stream, path)
+    rate = _even_rate(times, path)
+    seconds = times.size / float(rate)
+    if seconds < STRETCH_SECONDS:
+        raise FormatError(
+            f"{seconds:.1f} s are too short: a stretch to try takes {STRETCH_SECONDS:g} s",
+            RECORD, str(path),
+        )  # fmt: skip
+    picture, looks = _looked(path, progress)
+    if max(look.ti for look in looks) < STILL_TI:
+        raise FormatError("nothing in it moves", RECORD, str(path))
+    return Clip(path, picture, rate, seconds, tuple(looks))
+
+
+def _times(opened: Any, stream: VideoStream, path: Path) -> Floats:
+    """When each frame is shown, rising."""
+    base = float(stream.time_base or 0)
+    found = [p.pts * base for p in opened.demux(stream) if p.pts is not None and p.size]
+    if len(found) < 2:
+        raise FormatError("there are not even two frames in it", RECORD, str(path))
+    return np.sort(np.array(found))
+
+
+def _even_rate(times: Floats, path: Path) -> Fraction:
+    """Its frame rate, which has to be constant."""
+    gaps = np.diff(times)
+    usual = float(np.median(gaps))
+    uneven = np.abs(gaps - usual) > 0.5 * usual
+    if usual <= 0 or uneven.mean() > EVEN_SHARE:
+        raise FormatError("its frame rate varies", RECORD, str(path))
+    mean = float(gaps[~uneven].mean())
+    customary = [Fraction(n, d) for n in (24, 25, 30, 48, 50, 60, 120) for d in (1,)]
+    customary += [Fraction(n * 1000, 1001) for n in (24, 30, 60, 120)]
+    near = min(customary, key=lambda rate: abs(float(rate) * mean - 1))
+    return (
+        near if abs(float(near) * mean - 1) < 0.0006 else Fraction(1 / mean).limit_denominator(1001)
+    )
+
+
+def _looked(path: Path, progress: Callable[[float], None]) -> tuple[Picture, list[Look]]:
+    """SI and TI of two frames that follow each other, every half second."""
+    looks: list[Look] = []
+    picture: Picture | None = None
+    before: Floats | None = None
+    due = 0.0
+    for frame, at in frames_of(path):
+        picture = Picture(frame.width, frame.height)
+        if before is not None:
+            luma = _luma(frame)
+            looks.append(Look(seconds=at, si=spatial(luma), ti=temporal(luma, before)))
+            before, due = None, at + LOOK_EVERY
+            progress(at)
+        elif at >= due:
+            before = _luma(frame)
+    if picture is None or not looks:
+        raise FormatError("no picture in it can be decoded", RECORD, str(path))
+    return picture, looks
+
+
+def _luma(frame: av.VideoFrame) -> Floats:
+    height = max(16, round(frame.height * ACROSS / frame.width / 2) * 2)
+    small = frame.reformat(width=ACROSS, height=height, format="gray")
+    return small.to_ndarray().astype(np.float64)
+
+
+def frames_of(path: Path, begin: float = 0.0) -> Iterator[tuple[av.VideoFrame, float]]:
+    """Decoded frames with the seconds since the first, from near a moment on.
+
+    Raises:
+        FormatError: it breaks off, or is of a kind that cannot be tried.
+    """
+    with opened_recording(path) as opened:
+        stream = opened.streams.video[0]
+        stream.thread_type = "AUTO"
+        base = float(stream.time_base or 0)
+        start = (stream.start_time or 0) * base
+        if begin > 1:
+            opened.seek(int((begin + start - 1) / base), stream=stream)
+        try:
+            for frame in opened.decode(stream):
+                if frame.pts is None:
+                    continue
+                _refuse(frame, path)
+                yield frame, frame.pts * base - start
+        except (av.error.FFmpegError, *DAMAGED):
+            raise FormatError("it breaks off half way", "record it again", str(path)) from None
+
+
+def _refuse(frame: av.VideoFrame, path: Path) -> None:
+    """What a live encoder would not be given."""
+    if frame.interlaced_frame:
+        raise FormatError("it is interlaced", RECORD, str(path))
+    transfer = HDR.get(int(frame.color_trc))
+    if transfer is not None:
+        raise FormatError(f"it is HDR ({transfer})", RECORD, str(path))
+    if any(component.bits > 8 for component in frame.format.components):
+        bits = max(component.bits for component in frame.format.components)
+        raise FormatError(f"it has {bits} bits a sample", RECORD, str(path))
+
+
+def cut(clip: Clip, stretch: Stretch, out: Path) -> None:
+    """Write one stretch without loss, as 8-bit 4:2:0; whole or not at all.
+
+    Raises:
+        FormatError: the clip breaks off.
+        StorageError: the disk would not take it.
+    """
+    part = out.with_name(f".{out.name}")
+    frames = round(stretch.seconds * float(clip.frame_rate))
+    try:
+        with av.open(str(part), "w", format="matroska") as written:
+            stream: Any = written.add_stream("libx264", rate=clip.frame_rate)
+            stream.width, stream.height = clip.picture.width // 2 * 2, clip.picture.height // 2 * 2
+            stream.pix_fmt, stream.options = "yuv420p", LOSSLESS
+            stream.time_base = 1 / clip.frame_rate
+            for number, frame in enumerate(_from(clip, stretch.begin_seconds, frames)):
+                ready = frame.reformat(stream.width, stream.height, "yuv420p")
+                ready.pts, ready.time_base = number, 1 / clip.frame_rate
+                written.mux(stream.encode(ready))
+            written.mux(stream.encode(None))
+        part.replace(out)
+    except (av.error.OSError, OSError) as error:
+        what = getattr(error, "strerror", None) or str(error)
+        raise StorageError(
+            f"a stretch cannot be written ({what})", "free some space", str(out)
+        ) from None
+    finally:
+        with contextlib.suppress(OSError):
+            part.unlink(missing_ok=True)
+
+
+def _from(clip: Clip, begin: float, frames: int) -> Iterator[av.VideoFrame]:
+    left = frames
+    for frame, at in frames_of(clip.path, begin):
+        if at < begin - 0.25 / float(clip.frame_rate):
+            continue
+        if not left:
+            return
+        left -= 1
+        yield frame
+
+
+def hardest(stretches: Sequence[Stretch]) -> int:
+    """The position of the hardest."""
+    return max(range(len(stretches)), key=lambda n: stretches[n].si * stretches[n].ti)
