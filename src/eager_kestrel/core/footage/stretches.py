@@ -19,8 +19,8 @@ STRETCH_SECONDS = 3.0
 WANTED = 3
 QUANTILES = (0.95, 0.5, 0.1)
 """Of difficulty, in this order: the hardest is tried in any case."""
-STILL_TI = 0.05
-"""Below this nothing moves at all."""
+STILL_TI = 0.5
+"""Below this nothing moves: what is left is what an encoder changes in a still picture."""
 
 
 class Look(Frozen):

@@ -19,6 +19,8 @@ from eager_kestrel.core.show.show import Motion
 from eager_kestrel.core.words.numbers import settings
 
 RANGE_POINTS = 160
+NO_LEAD = 0.002
+"""A picture that looks better by less is no reason to change."""
 
 
 class TrialPoint(Spread):
@@ -157,6 +159,10 @@ def best_between(
         for picture, fps in shapes
     ])  # fmt: skip
     winner = looks.argmax(axis=0)
+    for number in range(1, rates.size):  # a lead nobody sees changes nothing
+        before = winner[number - 1]
+        if looks[winner[number], number] - looks[before, number] < NO_LEAD:
+            winner[number] = before
     changes = [0, *(np.flatnonzero(np.diff(winner)) + 1), rates.size]
     return tuple(
         BestBetween(

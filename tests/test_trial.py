@@ -1,0 +1,264 @@
+"""``trial``: stretches, hulls and fits by their laws, and the command line on made clips."""
+
+from __future__ import annotations
+
+import subprocess
+from fractions import Fraction
+from itertools import combinations, pairwise
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from eager_kestrel.actions import trying
+from eager_kestrel.actions.trial_seen import judged
+from eager_kestrel.core.choice.quality import quality
+from eager_kestrel.core.errors import InputError, StoppedError
+from eager_kestrel.core.footage.fitting import (
+    Sample,
+    behaves_like,
+    fit,
+    modelled,
+    off_by,
+    with_parameters,
+)
+from eager_kestrel.core.footage.stretches import (
+    STRETCH_SECONDS,
+    Look,
+    pick,
+    spatial,
+    temporal,
+)
+from eager_kestrel.core.footage.trial import Trial, best_between, hull
+from eager_kestrel.core.picture import Picture
+from eager_kestrel.core.show.show import MOTIONS
+from eager_kestrel.files import footage as kept_footage
+from eager_kestrel.media import trying as media
+from tests.conftest import Kestrel
+from tests.test_plan import TABLE
+from tests.test_recordings import FFMPEG, Make
+from tests.test_recordings import made as made  # the fixture
+
+points = st.lists(st.tuples(st.floats(100, 9000), st.floats(0, 1)), min_size=1, max_size=14)
+SHAPES = [(Picture(1920, 1080), 60), (Picture(1280, 720), 60), (Picture(1280, 720), 30),
+          (Picture(854, 480), 30)]  # fmt: skip
+
+
+@given(points)
+def test_nobody_beats_the_hull_and_nothing_else_is_on_it(found: list[tuple[float, float]]) -> None:
+    on = hull(found)
+    kept = sorted(p for p, is_on in zip(found, on, strict=True) if is_on)
+    assert kept
+    assert all(a[1] < b[1] for a, b in pairwise(kept))
+    assert max(worth for _, worth in found) == kept[-1][1]
+    for cost, worth in found:
+        at = np.interp(cost, [c for c, _ in kept], [w for _, w in kept])
+        assert cost < kept[0][0] or worth <= at + 1e-9
+
+
+@given(st.lists(st.tuples(st.floats(1, 90), st.floats(0, 40)), min_size=1, max_size=80),
+       st.floats(STRETCH_SECONDS, 60))  # fmt: skip
+def test_stretches_lie_apart_within_the_clip_and_hold_the_hardest(
+    seen: list[tuple[float, float]], length: float
+) -> None:
+    gap = length / len(seen)
+    looks = [Look(seconds=gap * n, si=si, ti=ti) for n, (si, ti) in enumerate(seen)]
+    chosen = pick(looks, length)
+    assert 1 <= len(chosen) <= 3
+    for one, other in combinations(chosen, 2):
+        assert abs(one.begin_seconds - other.begin_seconds) >= STRETCH_SECONDS - 1e-6
+    assert all(0 <= s.begin_seconds <= length - STRETCH_SECONDS + 1e-3 for s in chosen)
+    assert chosen[0].si * chosen[0].ti == max(s.si * s.ti for s in chosen)
+
+
+def test_information_is_none_in_a_still_grey_and_grows_with_edges_and_motion() -> None:
+    grey, rng = np.full((90, 160), 100.0), np.random.default_rng(1)
+    noise = rng.normal(100, 20, (90, 160))
+    assert spatial(grey) == temporal(grey, grey) == 0
+    assert spatial(noise) > spatial(grey + 0.1 * (noise - grey)) > 0
+    assert temporal(noise, np.roll(noise, 1, axis=1)) == pytest.approx(20 * 2**0.5, rel=0.1)
+
+
+@given(st.sampled_from(MOTIONS), st.sampled_from(MOTIONS), st.floats(0.3, 3.0))
+def test_a_dozen_encodes_teach_what_a_footage_is(start: str, truth: str, harder: float) -> None:
+    """Made by the model with other parameters, they are found again as far as one can see."""
+    own = TABLE.motion[truth]  # type: ignore[index]
+    own = own.model_copy(update={"half_kbps": own.half_kbps * harder})
+    real = with_parameters(TABLE, truth, own)  # type: ignore[arg-type]
+    asked = [
+        Sample(p.pixels, fps, kbps, 0.0) for p, fps in SHAPES for kbps in (700.0, 2000.0, 5000.0)
+    ]
+    looks = modelled(real, truth, "h264", asked)  # type: ignore[arg-type]
+    samples = [Sample(a.pixels, a.fps, a.kbps, float(v)) for a, v in zip(asked, looks, strict=True)]
+    fitted = fit(TABLE, start, "h264", samples)  # type: ignore[arg-type]
+    after = with_parameters(TABLE, start, fitted)  # type: ignore[arg-type]
+    assert off_by(after, start, "h264", samples) <= off_by(TABLE, start, "h264", samples) + 1e-9  # type: ignore[arg-type]
+    assert off_by(after, start, "h264", samples) < 0.03  # type: ignore[arg-type]
+    if harder == 1.0:
+        assert behaves_like(TABLE, "h264", samples) == truth
+
+
+@given(st.sampled_from(MOTIONS), st.floats(300, 3000))
+def test_what_is_best_between_two_bitrates_is_best_at_each(motion: str, first: float) -> None:
+    shapes = [(p, Fraction(f)) for p, f in SHAPES]
+    found = best_between(TABLE, motion, "h264", shapes, (first, 4 * first))  # type: ignore[arg-type]
+    assert found[0].from_kbps == pytest.approx(first, abs=5.1)
+    assert found[-1].to_kbps == pytest.approx(4 * first, abs=5.1)
+    for part in found:
+        middle = (part.from_kbps + part.to_kbps) / 2
+        looks = {
+            (p, f): float(quality(TABLE, motion, "h264", np.array([float(p.pixels)]),  # type: ignore[arg-type]
+                                  np.array([float(f)]), np.array([middle]))[0])
+            for p, f in shapes
+        }  # fmt: skip
+        assert looks[part.picture, part.frame_rate] >= max(looks.values()) - 0.003
+
+
+# The command line
+
+
+@pytest.fixture
+def clip(made: Make) -> Path:
+    return made("clip.mkv", seconds="4", audio=False)
+
+
+@pytest.fixture
+def alone(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Without a program that has VMAF, which takes most of the time."""
+    monkeypatch.setattr(media, "vmaf_program", lambda: None)
+
+
+def test_a_trial_is_kept_seen_and_planned_by(
+    kestrel: Kestrel, clip: Path, alone: None, tmp_path: Path
+) -> None:
+    asked = ("trial", clip, "--bitrate", "400 kbit/s", "--keep", "pots")
+    found = kestrel(*asked, "--sheet", tmp_path / "s.png", "--clips", tmp_path / "out", "--json")
+    assert found.code == 0, found.err
+    trial = Trial.model_validate({k: v for k, v in found.document.items() if k != "plan"})
+    assert [p.target_kbps for p in trial.points] == [160, 240, 320, 400]
+    assert all(p.picture == Picture(320, 180) and p.vmaf is None for p in trial.points)
+    assert [p.look for p in trial.points] == sorted(p.look for p in trial.points)
+    assert [p.kbps for p in trial.points] == sorted(p.kbps for p in trial.points)
+    assert hull([(p.kbps, p.look) for p in trial.points]) == [p.on_hull for p in trial.points]
+    assert (tmp_path / "s.png").stat().st_size > 10_000
+    assert len([*(tmp_path / "out").iterdir()]) == 4
+    files = {p: p.stat().st_mtime_ns for p in (kept_footage.trial_folder(clip)).iterdir()}
+    card = kestrel(*asked)
+    assert "it behaves like" in card.out
+    assert {p: p.stat().st_mtime_ns for p in files} == files  # nothing was encoded again
+    plain = kestrel("plan", "--for", "oxbow", "--upload", "3 Mbit/s", "--json").document
+    own = kestrel("plan", "--for", "oxbow", "--upload", "3 Mbit/s", "--footage", "pots", "--json")
+    assert "measured on clip.mkv: 4 encodes" in own.document["quality_basis"]
+    assert own.document["inputs"]["footage"] == "pots"
+    assert plain["inputs"]["footage"] is None
+    assert own.document["destinations"][0]["quality"] != plain["destinations"][0]["quality"]
+    wrong = kestrel("plan", "--for", "oxbow", "--upload", "3 Mbit/s", "--footage", "pits")
+    assert 'no footage "pits" is kept; write "pots"' in wrong.error_line
+    need = kestrel("need", "oxbow", "--footage", "pots", "--json")
+    assert need.code in (0, 2)
+
+
+def test_a_stopped_trial_goes_on_where_it_was(
+    kestrel: Kestrel, clip: Path, alone: None, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    real, done = media.encode, []
+
+    def stopping(*given: object) -> None:
+        if len(done) == 2:
+            raise KeyboardInterrupt
+        done.append(given)
+        real(*given)  # type: ignore[arg-type]
+
+    monkeypatch.setattr(media, "encode", stopping)
+    stopped = kestrel("trial", clip, "--bitrate", "300 kbit/s", "--keep", "pots")
+    assert stopped.code == 130
+    assert "run it again to go on" in stopped.error_line
+    assert kept_footage.footage_names() == []
+    monkeypatch.setattr(media, "encode", lambda *g: (done.append(g), real(*g)))
+    assert kestrel("trial", clip, "--bitrate", "300 kbit/s", "--keep", "pots").code == 0
+    assert len(done) == 4
+
+
+def test_encodes_are_bounded_the_oldest_go_first(tmp_path: Path, home: Path) -> None:
+    folder = home / kept_footage.TRIALS / "x"
+    folder.mkdir(parents=True)
+    for number in range(5):
+        file = folder / f"{number}.mkv"
+        file.write_bytes(bytes(100))
+        import os
+
+        os.utime(file, (number, number))
+    kept_footage.bound_trials(250)
+    assert sorted(p.name for p in folder.iterdir()) == ["3.mkv", "4.mkv"]
+
+
+BAD = {
+    "short": (("-t", "1"), "are too short"),
+    "ten": (("-t", "4", "-pix_fmt", "yuv420p10le"), "10 bits"),
+    "laced": (("-t", "4", "-flags", "+ildct", "-x264-params", "interlaced=1"), "interlaced"),
+    "uneven": (("-t", "4", "-vf", "select='not(mod(n,7))+not(mod(n,3))'", "-fps_mode", "vfr"),
+               "varies"),
+    "still": (("-t", "4", "-vf", "trim=end_frame=1,loop=-1:1:0,setpts=N/30/TB"), "nothing in it"),
+    "hdr": (("-t", "4", "-vf", "setparams=color_trc=smpte2084"), "HDR (PQ)"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("what", list(BAD))
+def test_a_clip_that_cannot_be_tried_gets_one_line(
+    kestrel: Kestrel, tmp_path: Path, what: str
+) -> None:
+    options, said = BAD[what]
+    path = tmp_path / f"{what}.mkv"
+    subprocess.run(
+        [FFMPEG, "-v", "error", "-f", "lavfi", "-i", "testsrc2=size=160x96:rate=30",
+         *(options if "-pix_fmt" in options else (*options, "-pix_fmt", "yuv420p")),
+         "-c:v", "libx264", "-preset", "ultrafast", str(path)], check=True,
+    )  # fmt: skip
+    found = kestrel("trial", path)
+    assert found.code == 2
+    assert said in found.error_line
+
+
+def test_other_bad_input_gets_one_line(kestrel: Kestrel, clip: Path, tmp_path: Path) -> None:
+    cut_off = tmp_path / "cut.flv"
+    cut_off.write_bytes(clip.read_bytes()[: clip.stat().st_size // 2])
+    for wrong in ((tmp_path / "none.mkv",), (cut_off,), (clip, "--keep", "Pots & pans"),
+                  (clip, "--sheet", "s.txt"), (clip, "--blind"), (clip, "--bitrate", "6000"),
+                  (clip, "--for", "nowhere"), (clip, "--motion", "wild")):  # fmt: skip
+        found = kestrel("trial", *wrong)
+        assert found.code == 2, wrong
+        assert found.error_line
+
+
+def test_a_full_disk_leaves_nothing_half_kept(
+    kestrel: Kestrel, clip: Path, alone: None, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    def full(*_: object) -> None:
+        raise OSError(28, "No space left on device")
+
+    monkeypatch.setattr(media, "_scaled", full)
+    found = kestrel("trial", clip, "--bitrate", "300 kbit/s", "--keep", "pots")
+    assert found.code == 1
+    assert "No space left on device" in found.error_line
+    assert kept_footage.footage_names() == []
+    assert not [p for p in kept_footage.trial_folder(clip).iterdir() if p.name.startswith(".")]
+
+
+def test_a_ranking_by_eye_is_held_against_the_model(
+    kestrel: Kestrel, clip: Path, alone: None
+) -> None:
+    document = kestrel("trial", clip, "--bitrate", "400 kbit/s", "--json").document
+    trial = Trial.model_validate({k: v for k, v in document.items() if k != "plan"})
+    order = sorted(range(4), key=lambda n: -trial.points[n].look)
+    shown = dict(zip("ABCD", order, strict=True))
+    assert judged(trial, shown, "A, B, C, D")[-1].endswith("6 of 6 pairs")
+    assert judged(trial, shown, "dcba")[-1].endswith("0 of 6 pairs")
+    with pytest.raises(InputError, match="A B C D"):
+        judged(trial, shown, "A B C")
+
+
+def test_stopping_is_no_defect() -> None:
+    assert issubclass(StoppedError, Exception)
+    assert trying.look_of(50, 0.999) > trying.look_of(30, 0.9) > trying.look_of(20, 0.6)
