@@ -57,6 +57,8 @@ def asked_show(name: str | None, wishes: Wishes) -> Asked:
         NotFoundError: no such show.
         FormatError: its file is broken.
     """
+    commas = (part.strip() for written in wishes.platforms for part in written.split(","))
+    wishes = replace(wishes, platforms=tuple(part for part in commas if part))
     note = None
     if name is None and not wishes.platforms and Path(USUAL).is_file():
         name, note = f"./{USUAL}", f"planning the show of ./{USUAL}"

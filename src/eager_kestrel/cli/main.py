@@ -18,9 +18,11 @@ import typer.main
 from typer.core import TyperGroup
 
 from eager_kestrel import __version__
+from eager_kestrel.cli.signs import fall_back
 from eager_kestrel.core.errors import (
     InputError,
     KestrelError,
+    MissingError,
     NetworkError,
     NoPlanError,
     StorageError,
@@ -135,9 +137,9 @@ def exit_code(error: KestrelError) -> int:
         return EXIT_NETWORK
     if isinstance(error, NoPlanError):
         return EXIT_NO_PLAN
-    if isinstance(error, StorageError):
+    if isinstance(error, StorageError) and not isinstance(error, MissingError):
         return EXIT_BREACH
-    return EXIT_INPUT if isinstance(error, InputError) else EXIT_STOPPED
+    return EXIT_INPUT if isinstance(error, InputError | MissingError) else EXIT_STOPPED
 
 
 def run(arguments: list[str]) -> int:
@@ -183,6 +185,7 @@ def main() -> None:
     """
     gc.set_threshold(500_000)
     os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
+    fall_back()
     code = run(sys.argv[1:])
     with contextlib.suppress(ValueError):  # a second Ctrl-C while all is being put away
         signal.signal(signal.SIGINT, signal.SIG_IGN)

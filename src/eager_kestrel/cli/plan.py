@@ -99,8 +99,9 @@ def plan(
         return
     assert uplink is not None
     planned = plan_show(asked.show, uplink, guides, copy_to)
-    keep(planned.plan)
     _write(planned.plan, figure, out)
+    if planned.plan.total_kbps > 0:
+        keep(planned.plan)
     for note in planned.notes:
         warn(note)
     _show(planned.plan, command, json=json, why=why)
@@ -114,12 +115,12 @@ def _show(plan: Plan, command: str | None, *, json: bool, why: bool) -> None:
     """Print the plan as asked: as a command line, as JSON, or as a card."""
     from eager_kestrel.cli.screen import console, print_json
 
-    if command is not None and plan.feasible:
+    if json:
+        print_json(plan.model_dump(mode="json"))
+    elif command is not None and plan.feasible:
         from eager_kestrel.actions.export import command_for
 
         sys.stdout.write(command_for(plan, command) + "\n")
-    elif json:
-        print_json(plan.model_dump(mode="json"))
     else:
         from eager_kestrel.cli.plan_card import show_plan
 

@@ -6,6 +6,7 @@ Rich is imported only when something is drawn. Colour follows ``NO_COLOR`` and i
 from __future__ import annotations
 
 import json
+import os
 import sys
 import threading
 from collections.abc import Callable, Iterator
@@ -29,7 +30,10 @@ def console(*, stderr: bool = False) -> Console:
     """A console on standard output or error, no wider than reads well."""
     from rich.console import Console
 
-    made = Console(stderr=stderr, highlight=False, emoji=False)
+    plain = bool(os.environ.get("NO_COLOR"))
+    made = Console(
+        stderr=stderr, highlight=False, emoji=False, color_system=None if plain else "auto"
+    )
     if made.width > WIDEST:
         made.width = WIDEST
     return made

@@ -49,6 +49,10 @@ class StorageError(KestrelError):
     """The disk would not take or give something: full, read-only, locked, damaged."""
 
 
+class MissingError(StorageError):
+    """A file that was named is not there, or is no file."""
+
+
 class NetworkError(KestrelError):
     """The network or an endpoint failed."""
 

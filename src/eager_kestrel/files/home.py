@@ -6,7 +6,7 @@ import errno
 import os
 from pathlib import Path
 
-from eager_kestrel.core.errors import StorageError
+from eager_kestrel.core.errors import MissingError, StorageError
 
 
 def data_home() -> Path:
@@ -40,6 +40,7 @@ def made(folder: Path) -> Path:
     return folder
 
 
+_MISSING = (errno.ENOENT, errno.ENOTDIR, errno.EISDIR)
 _WHY = {
     errno.ENOSPC: ("the disk is full", "free some space"),
     errno.EDQUOT: ("the disk quota is used up", "free some space"),
@@ -62,4 +63,5 @@ _WHY = {
 def storage_error(error: OSError, where: str) -> StorageError:
     """An error of the disk as one line."""
     what, instead = _WHY.get(error.errno or 0, (error.strerror or str(error), "check the disk"))
-    return StorageError(what, instead, where)
+    kind = MissingError if error.errno in _MISSING else StorageError
+    return kind(what, instead, where)
