@@ -27,6 +27,7 @@ from eager_kestrel.files.documents import write_text
 from eager_kestrel.files.footage import table_for
 from eager_kestrel.files.guide_text import SCHEMA_NAME, guide_toml, template
 from eager_kestrel.files.guides import (
+    guide_faults,
     guide_folders,
     guide_names,
     guide_path,
@@ -55,7 +56,7 @@ class Linted:
 
     path: Path
     guide: Guide | None
-    error: KestrelError | None
+    errors: tuple[KestrelError, ...]
     remarks: tuple[str, ...] = ()
     """What is allowed but odd."""
 
@@ -95,19 +96,24 @@ def lint(paths: list[Path]) -> list[Linted]:
     files = [
         file
         for path in paths
-        for file in (sorted(path.glob("*.toml")) if path.is_dir() else [path])
+        for file in (sorted(path.rglob("*.toml")) if path.is_dir() else [path])
     ]
+    if not files:
+        raise NotFoundError(
+            f"no guide lies in {' or '.join(str(path) for path in paths)}", "name a .toml file"
+        )
     return [_lint_one(file) for file in files]
 
 
 def _lint_one(path: Path) -> Linted:
     try:
+        faults: Sequence[KestrelError] = guide_faults(path)
+        if faults:
+            return Linted(path, None, tuple(faults))
         guide = read_guide(path)
     except KestrelError as error:
-        return Linted(path, None, error)
+        return Linted(path, None, (error,))
     remarks = []
-    if path.stem != guide.name:
-        remarks.append(f'its name is "{guide.name}" but the file is called "{path.stem}"')
     days = guide.stale_days(_today())
     if days is not None:
         remarks.append(f"last checked {days} days ago: hold it against its source")
@@ -115,7 +121,7 @@ def _lint_one(path: Path) -> Linted:
         remarks.append(f"checked on {guide.checked}, a day still to come")
     if not guide.ingest:
         remarks.append("names no ingest points")
-    return Linted(path, guide, None, tuple(remarks))
+    return Linted(path, guide, (), tuple(remarks))
 
 
 def new_path(name: str, out: Path | None) -> Path:

@@ -115,23 +115,31 @@ def schema() -> None:
 @app.command("check")
 def check(
     files: Annotated[list[Path], typer.Argument(metavar="FILE...", help="Guides, or folders.")],
+    json: Json = False,
 ) -> None:
     """Check guide files; each error names file, line and what to write."""
     from rich.text import Text
 
     from eager_kestrel.actions.guides import lint
-    from eager_kestrel.cli.screen import console, remark, warn
+    from eager_kestrel.cli.screen import console, print_json, remark, warn
+    from eager_kestrel.core.document import format_name
 
     outcomes = lint(files)
+    broken = sum(bool(outcome.errors) for outcome in outcomes)
+    if json:
+        rows = [{"file": str(one.path), "errors": [error.line() for error in one.errors],
+                 "remarks": list(one.remarks)} for one in outcomes]  # fmt: skip
+        print_json({"format": format_name("guide-check"), "files": rows})
+        raise typer.Exit(1 if broken else 0)
     screen = console()
     for outcome in outcomes:
-        if outcome.error is not None:
-            warn(outcome.error.line())
+        for error in outcome.errors:
+            warn(error.line())
+        if outcome.errors:
             continue
         screen.print("[green]✓[/]", Text(str(outcome.path)), soft_wrap=True)
         for line in outcome.remarks:
             remark(screen, line)
-    broken = sum(outcome.error is not None for outcome in outcomes)
     screen.print(f"{len(outcomes) - broken} good, {broken} with errors")
     if broken:
         raise typer.Exit(1)

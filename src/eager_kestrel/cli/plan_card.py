@@ -184,12 +184,12 @@ def _show_budget(screen: Console, plan: Plan) -> None:
     if len(plan.destinations) == 1:
         steps += plan.destinations[0].budget_steps
     typical = max(plan.uplink.typical_kbps, 1.0)
-    ends = {plan.budget.steps[-1].name: "safe rate", "audio": "left for video"}
+    safe = len(plan.budget.steps) - 1
     table = grid(0, 0, 0, 1)
-    for step in steps:
+    for number, step in enumerate(steps):
         cells = round(BAR_CELLS * step.after_kbps / typical)
         bar = Text("█" * cells, style="green") + Text("·" * (BAR_CELLS - cells), style="dim")
-        end = ends.get(step.name, "")
+        end = "safe rate" if number == safe else "left for video" if step.name == "audio" else ""
         amount = Text(
             Bitrate.from_kbps(step.after_kbps).in_kbps(),
             style="bold" if end else "",

@@ -27,6 +27,21 @@ class GuideList(TypedDict):
     guides: list[GuideRow]
 
 
+class GuideCheckRow(TypedDict):
+    """A guide's file: everything wrong with it, and what is allowed but odd."""
+
+    file: str
+    errors: list[str]
+    remarks: list[str]
+
+
+class GuideCheck(TypedDict):
+    """Guide files that were checked (``guides check``)."""
+
+    format: str
+    files: list[GuideCheckRow]
+
+
 class ChangeRow(TypedDict):
     """A key that differs; empty where it is not there."""
 

@@ -10,7 +10,7 @@ from eager_kestrel.core.names import nearest_name
 from eager_kestrel.core.show.show import Destination
 from eager_kestrel.files.bundled import DATA, bundled_names
 from eager_kestrel.files.home import data_home, storage_error
-from eager_kestrel.files.toml import read_model
+from eager_kestrel.files.toml import faults_of, read_model
 
 
 def guide_folders(extra: Path | None = None) -> list[Path]:
@@ -78,6 +78,26 @@ def read_guide(path: Path) -> Guide:
     except OSError as error:
         raise storage_error(error, str(path)) from None
     return read_model(raw, Guide, "guide", str(path))
+
+
+def guide_faults(path: Path) -> list[FormatError]:
+    """Everything that is wrong with a guide's file.
+
+    Raises:
+        StorageError: it cannot be read.
+    """
+    try:
+        raw = path.read_bytes()
+    except OSError as error:
+        raise storage_error(error, str(path)) from None
+    found = faults_of(raw, Guide, "guide", str(path))
+    if not found:
+        guide = read_model(raw, Guide, "guide", str(path))
+        try:
+            _named(guide, path.stem, path)
+        except FormatError as error:
+            return [error]
+    return found
 
 
 def _named(guide: Guide, name: str, path: Path) -> Guide:

@@ -28,6 +28,7 @@ KINDS: dict[str, tuple[str, str]] = {
     "ranking": ("line.ingest_ranking", "Ranking"),
     "rankings": ("listings", "Rankings"),
     "guide-list": ("listings", "GuideList"),
+    "guide-check": ("listings", "GuideCheck"),
     "guide-diff": ("listings", "GuideDiff"),
     "plan": ("plan.plan", "Plan"),
     "machine": ("show.measured", "MeasuredMachine"),

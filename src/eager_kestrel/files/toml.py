@@ -44,6 +44,28 @@ def read_model(raw: bytes, model: type[Model], kind: str, where: str) -> Model:
         raise _field_error(error, model, text, where) from None
 
 
+def faults_of(raw: bytes, model: type[Model], kind: str, where: str) -> list[FormatError]:
+    """Everything that is wrong with a file, in the order of its lines; see :func:`read_model`."""
+    try:
+        text = _text(raw, kind, where)
+        document = _document(text, kind, where)
+        require_format(document.get("format"), kind, where)
+        model.model_validate(document, context=WRITTEN)
+    except FormatError as error:
+        return [error]
+    except ValidationError as error:
+        found = [_one_fault(dict(fault), model, text, where) for fault in error.errors()]
+        unlike = {fault.line(): fault for fault in found}
+        return sorted(unlike.values(), key=_place)
+    return []
+
+
+def _place(fault: FormatError) -> int:
+    """Its line; those of no line come first."""
+    _, _, line = fault.where.rpartition(":")
+    return int(line) if line.isdigit() else 0
+
+
 def _text(raw: bytes, kind: str, where: str) -> str:
     if len(raw) > MOST_BYTES:
         raise FormatError(f"{len(raw):,} bytes is too much for a {kind}", "check the file", where)
@@ -73,6 +95,10 @@ def _field_error(
     error: ValidationError, model: type[BaseModel], text: str, where: str
 ) -> FormatError:
     first = min(error.errors(), key=lambda found: found["type"] != "extra_forbidden")
+    return _one_fault(dict(first), model, text, where)
+
+
+def _one_fault(first: dict[str, Any], model: type[BaseModel], text: str, where: str) -> FormatError:
     what = str(first["msg"]).removeprefix("Value error, ")
     path = [str(part) for part in first["loc"]]
     named = _KEY_FIRST.match(what)
