@@ -13,7 +13,6 @@ take() { "$python" scripts/take_picture.py "$shots/$1.png" "${@:2}"; }
 take help -- eager-kestrel --help
 take demo --points 6 -- eager-kestrel demo
 take measure -- eager-kestrel measure --practice wet-evening
-.venv/bin/eager-kestrel runs show latest --figure "$shots/run-figure.png"
 take far-end -- "$python" scripts/both_ends.py
 take plan --points 9 -- eager-kestrel plan --for oxbow --upload "12 Mbit/s" \
     --reserve "video call=1.5 Mbit/s" --why
@@ -25,7 +24,6 @@ take check-recording --points 11 --cwd "$home/demo" -- eager-kestrel check arriv
 .venv/bin/eager-kestrel check "$home/demo/arrived.flv" --for oxbow \
     --figure "$shots/recording-figure.png" > "$home/check.txt"
 take need -- eager-kestrel need oxbow --reserve "video call=1.5 Mbit/s"
-.venv/bin/eager-kestrel plan --for oxbow --sweep upload=1..40 --figure "$shots/sweep-figure.png"
 take nearest -- eager-kestrel nearest oxbow --practice "41 ms, 18 ms, 73 ms"
 "$python" scripts/make_history.py "$home/history.json"
 .venv/bin/eager-kestrel runs forget --all
@@ -35,6 +33,11 @@ take forecast --points 12 -- eager-kestrel forecast wheel-night --around 20:00
 .venv/bin/eager-kestrel plan --for oxbow --around 12:00 > "$home/plan.txt"
 .venv/bin/eager-kestrel forecast --around 12:00 --figure "$shots/forecast-figure.png" \
     > "$home/forecast.txt"
+"$python" scripts/make_clip.py "$home/clip.mp4"
+take trial --points 11 --cwd "$home" -- eager-kestrel trial clip.mp4 --bitrate "3 Mbit/s"
+take encoders --points 12 --cwd "$home" -- eager-kestrel encoders --picture 1280x720 \
+    --picture 1920x1080 --fps 60
+rm "$home/machine.json"
 take guides -- eager-kestrel guides list
 cp tests/tables/millrace.html "$home"
 take guides-import --cwd "$home" -- eager-kestrel guides import millrace.html --name millrace \

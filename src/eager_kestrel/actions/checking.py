@@ -11,6 +11,7 @@ from pydantic import ValidationError
 from eager_kestrel.actions.odds import with_share
 from eager_kestrel.actions.shows import destination
 from eager_kestrel.core.checks.findings import Finding, Findings
+from eager_kestrel.core.checks.recording import Recording
 from eager_kestrel.core.checks.recording_rules import check_recording as hold_recording
 from eager_kestrel.core.checks.rules import check as hold
 from eager_kestrel.core.checks.rules import check_each
@@ -203,6 +204,18 @@ def check_recording(
     return hold_recording(seen, ruled, safe)
 
 
-def ceiling_kbps(platforms: list[str], guides: Path | None = None) -> float | None:
-    """The lowest ceiling among guides, for a figure; None without any."""
-    return min((g.video.ceiling.kbps for g in guides_of(platforms, guides)), default=None)
+def ceiling_kbps(
+    platforms: list[str], recording: Recording, guides: Path | None = None
+) -> float | None:
+    """The lowest ceiling guides give a recording's picture, for a figure; None without any."""
+    seen = recording.video
+    found = []
+    for guide in guides_of(platforms, guides):
+        ceiling = guide.video.ceiling
+        codec = next((taken for taken in guide.video.codecs if taken == seen.codec), None)
+        if codec is not None and seen.frame_rate is not None:
+            rows = guide.rung_table(codec, guide.transports[0])
+            limits = guide.within_rules(rows.limits(seen.picture, seen.frame_rate))
+            ceiling = limits.ceiling or ceiling
+        found.append(ceiling.kbps)
+    return min(found, default=None)

@@ -251,8 +251,8 @@ def _one(clip: Clip, setting: Setting, sources: Sequence[Path], folder: Path) ->
     )  # fmt: skip
 
 
-LOOK_AT_START, LOOK_PER_XPSNR, LOOK_PER_SSIM = -9.0, 0.12, 0.35
-"""A look from XPSNR in dB and SSIM in dB, logistic: fitted to VMAF of trials; docs/trial.md."""
+LOOK_AT_START, LOOK_PER_XPSNR, LOOK_PER_SSIM = -6.47, 0.126, 0.251
+"""A look from XPSNR in dB and SSIM in dB, logistic: fitted to VMAF of 96 encodes; docs/trial.md."""
 
 
 def look_of(xpsnr_db: float, ssim: float) -> float:
@@ -303,7 +303,7 @@ def _trial(
         taken_at=datetime.now().astimezone().isoformat(timespec="seconds"), parameters=own,
         encodes=len(settings), off_by=round(off_by(fitted, behaves, wanted.codec, samples), 4),
     )  # fmt: skip
-    gain, lessons = _lessons(fitted, wanted, behaves, shapes, takes, best)
+    gain, lessons = _lessons(fitted, wanted, behaves, points, takes, best, footage.off_by)
     return Trial(
         version=__version__, clip=clip.path.name, seconds=round(clip.seconds, 1),
         codec=wanted.codec, preset=wanted.preset, metric=words.metric(vmaf=vmaf),
@@ -313,24 +313,25 @@ def _trial(
 
 
 def _lessons(
-    fitted: QualityTable, wanted: Wanted, behaves: Motion,
-    shapes: Sequence[tuple[Picture, Fraction]], takes: float, best: Sequence[BestBetween],
+    fitted: QualityTable, wanted: Wanted, behaves: Motion, points: Sequence[TrialPoint],
+    takes: float, best: Sequence[BestBetween], missed: float,
 ) -> tuple[float, tuple[str, ...]]:  # fmt: skip
     """What one more Mbit/s buys, and all that was learned in words."""
+    most = max(point.target_kbps for point in points)
+    top = sorted((p for p in points if p.target_kbps == most), key=lambda p: -p.look)
+    named = [(picture_at(p.picture, p.frame_rate), p.look) for p in top]
 
-    def at(kbps: float) -> list[tuple[str, float]]:
-        looks = quality(
-            fitted, behaves, wanted.codec, np.array([float(p.pixels) for p, _ in shapes]),
-            np.array([float(r) for _, r in shapes]), np.full(len(shapes), kbps / takes),
-        )  # fmt: skip
-        named = [picture_at(p, r) for p, r in shapes]
-        return sorted(zip(named, map(float, looks), strict=True), key=lambda pair: -pair[1])
+    def at(kbps: float) -> float:
+        pixels = np.array([float(p.picture.pixels) for p in top])
+        fps = np.array([float(p.frame_rate) for p in top])
+        rates = np.full(len(top), kbps / takes)
+        return float(quality(fitted, behaves, wanted.codec, pixels, fps, rates).max())
 
-    now, more = at(wanted.kbps), at(wanted.kbps + 1000)
-    gain = more[0][1] - now[0][1]
+    gain = at(most + 1000) - at(most)
     return gain, (
-        words.chosen(wanted.kbps, *now[0], now[1:4]),
+        words.chosen(most, *named[0], named[1:4]),
         words.best([(b.words, b.from_kbps, b.to_kbps) for b in best]),
-        words.one_more(wanted.kbps, gain),
+        words.one_more(most, gain),
         words.kind(wanted.motion, behaves),
+        words.missed(missed),
     )

@@ -233,7 +233,8 @@ def _recording(
     if recording.figure is not None:
         from eager_kestrel.report.recording_figure import save_recording_figure
 
-        save_recording_figure(found.recording, recording.figure, ceiling_kbps(names, guides))
+        most = ceiling_kbps(names, found.recording, guides)
+        save_recording_figure(found.recording, recording.figure, most)
     if not quiet:
         show_recording(console(), found.recording)
     return found

@@ -92,7 +92,7 @@ def show_encoders(screen: Console, found: MeasuredMachine) -> None:
     for point in found.points:
         verdict = Text("holds", "green") if point.holds else Text("too slow", "red")
         at = f"{point.picture} at {float(point.wanted):g}"
-        table.add_row(point.name, at, f"{point.fps:.0f}", f"{point.cores_share:.0%}", verdict)
+        table.add_row(point.name, at, f"{int(point.fps)}", f"{point.cores_share:.0%}", verdict)
     screen.print(f"[bold]{found.name}[/], {found.cores} cores, {found.processor}", highlight=False)
     screen.print(table)
     for line in meanings(found):

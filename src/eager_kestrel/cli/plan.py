@@ -141,11 +141,15 @@ def _write(plan: Plan, figure: Path | None, out: Path | None) -> None:
 
 def _no_plan(plan: Plan) -> NoPlanError:
     from eager_kestrel.core.errors import NoPlanError
+    from eager_kestrel.core.words.plans import SLOW_VIEWERS
 
     failed = next(d for d in plan.destinations if not d.feasible)
+    slow = failed.infeasible_because.startswith(SLOW_VIEWERS)
     return NoPlanError(
         f"no settings for {failed.title}: {failed.infeasible_because}",
-        "free some upload, or choose another platform",
+        "raise --viewers, or choose another platform"
+        if slow
+        else "free some upload, or choose another platform",
     )
 
 

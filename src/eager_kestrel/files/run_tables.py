@@ -32,7 +32,9 @@ TIME_COLUMNS = ("time", "taken_at", "timestamp", "datetime", "date", "when")
 RATE_COLUMN = re.compile(
     r"(?:upload|up|upstream|rate)(?:[ _-]*(?:rate|speed))?[ _(\[-]*(.*?)[)\]]*", re.IGNORECASE
 )
-CSV_COLUMNS = ("time", "upload_kbps", "floor_kbps", "several_kbps", "endpoint", "partial", "id")
+CSV_COLUMNS = (
+    "time", "upload_kbps", "floor_kbps", "several_kbps", "endpoint", "partial", "id", "kind",
+)  # fmt: skip
 
 
 @dataclass
@@ -70,6 +72,7 @@ def runs_csv(runs: list[Run]) -> str:
                 run.endpoint.url,
                 "yes" if run.partial else "",
                 run.id,
+                run.kind,
             ]
         )
     return out.getvalue()
@@ -178,6 +181,8 @@ def _reading(row: dict[str, str], version: str) -> Run:
     time_column, rate_column = _time_column(list(row)), _rate_column(list(row))
     if time_column is None or rate_column is None:
         raise FormatError("no time and upload rate", 'write "time" and "upload"')
+    if row.get("kind", "").strip() == "practice":
+        raise FormatError("a practice run, not a line", "leave it out, or export as .json")
     taken = _moment(row[time_column])
     name, unit = rate_column
     cell = row[name].strip()

@@ -33,8 +33,8 @@ from eager_kestrel.media.encoders import PRESETS
 ENCODERS = {"h264": "libx264", "hevc": "libx265", "av1": "libsvtav1"}
 SETTLING_SECONDS = 1.0
 KEYFRAME_SECONDS = 2
-SEEN_FRAMES = 24
-"""Of a stretch that are compared, spread over it."""
+SEEN_FRAMES, VMAF_FRAMES = 12, 24
+"""Of a stretch that are compared, spread over it; VMAF also looks at what moves."""
 YUV = av.VideoFormat("yuv420p")
 VMAF_MODEL = "vmaf_v0.6.1"
 
@@ -254,7 +254,7 @@ def _vmaf(
     rate = setting.frame_rate
     seen = f"scale={screen.width}:{screen.height}:flags=bicubic"
     begin = f"settb={1 / rate},setpts=N,trim=start_frame={settled},setpts=PTS-STARTPTS"
-    gap = max(1, 2 * settled // SEEN_FRAMES)
+    gap = max(1, 2 * settled // VMAF_FRAMES)
     graph = (
         f"[0:v]{begin},{seen}[x];[1:v]select='not(mod(n,{every}))',{begin},{seen}[y];"
         f"[x][y]libvmaf=model=version={VMAF_MODEL}:n_threads=1:n_subsample={gap}"

@@ -14,8 +14,8 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
 TALL = 0.62
-WIDE_ENOUGH = 0.08
-"""Of the line, for a name to fit in."""
+WIDE_ENOUGH = 0.14
+"""Of the line, for a name and a rate to fit in; those of narrower ones stand below."""
 
 
 def save_budget_figure(plan: Plan, path: Path) -> None:
@@ -34,9 +34,10 @@ def save_budget_figure(plan: Plan, path: Path) -> None:
     for row, step in enumerate(steps):
         _row(axes, row, step, first=row == 0)
     _sent(axes, plan, len(steps))
+    _key(axes)
     names = [step.name for step in steps]
     axes.set_yticks(range(len(steps) + 1), [*names, "sent"])
-    axes.invert_yaxis()
+    axes.set_ylim(len(steps) + 1.1, -0.8)
     axes.set_xlabel("Mbit/s", color=INK)
     axes.set_xlim(0, plan.uplink.typical_kbps / 1000 * 1.28)
     axes.grid(axis="y", visible=False)
@@ -46,6 +47,23 @@ def save_budget_figure(plan: Plan, path: Path) -> None:
                   (plan.budget.safe_kbps / 1000, -0.5), color=CARE, ha="left", va="center",
                   xytext=(6, 0), textcoords="offset points", fontsize=10)  # fmt: skip
     save(figure, path)
+
+
+def _key(axes: Axes) -> None:
+    """What the colours mean."""
+    from matplotlib.lines import Line2D
+    from matplotlib.patches import Patch
+
+    axes.legend(
+        handles=[
+            Patch(color=SOFT, label="left after each step"),
+            Patch(color=FAINT, label="taken by it"),
+            Patch(color=GOOD, label="video sent"),
+            Patch(color=LINE, label="the line; and of what is sent: audio and headers"),
+            Line2D([], [], color=CARE, linestyle="--", label="safe rate"),
+        ],
+        loc="lower right",
+    )
 
 
 def _sent(axes: Axes, plan: Plan, end: int) -> None:
@@ -58,10 +76,11 @@ def _sent(axes: Axes, plan: Plan, end: int) -> None:
         rest = planned.total_kbps - video
         axes.barh(end, video / 1000, TALL, left=left / 1000, color=GOOD)
         axes.barh(end, rest / 1000, TALL, left=(left + video) / 1000, color=LINE)
-        if planned.total_kbps / plan.uplink.typical_kbps > WIDE_ENOUGH:
-            said = f"{planned.title}\n{Bitrate.from_kbps(video)}"
-            axes.text((left + video / 2) / 1000, end, said, ha="center", va="center",
-                      color="white", fontsize=10)  # fmt: skip
+        said = f"{planned.title}\n{Bitrate.from_kbps(video)}"
+        wide = video / plan.uplink.typical_kbps > WIDE_ENOUGH
+        axes.text((left + video / 2) / 1000, end if wide else end + TALL / 2, said, ha="center",
+                  va="center" if wide else "top", color="white" if wide else INK,
+                  fontsize=10 if wide else 8)  # fmt: skip
         left += planned.total_kbps
     unused = plan.budget.safe_kbps - plan.total_kbps
     if unused > 0:

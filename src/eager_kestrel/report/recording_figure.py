@@ -38,7 +38,7 @@ def save_recording_figure(
     for number, (when, long) in enumerate(video.gaps):
         axes.axvspan(when, when + long, color=CARE, alpha=0.3, label="gap" if not number else None)
     axes.set_ylabel("video, Mbit/s", color=INK)
-    axes.set_xlim(0, max(recording.seconds, 1.0))
+    axes.set_xlim(0, max(recording.seconds, float(edges[-1]), 1.0))
     axes.set_ylim(0, 1.15 * max([*rates, (ceiling_kbps or 0) / 1000, 0.1]))
     axes.legend(loc="lower right", framealpha=0.9)
     keys = np.array(video.keyframes.at_seconds)

@@ -9,6 +9,9 @@ from eager_kestrel.core.plan.framing import frame_fit
 from eager_kestrel.core.plan.plan import DestinationPlan, VideoSettings
 from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.words import plans as words
+from eager_kestrel.core.words.numbers import look_word
+
+LOW = ("bad", "poor")
 
 
 def warnings(
@@ -31,6 +34,9 @@ def warnings(
         if there.video is None:
             continue
         found += _misfits(guide, there.video, show)
+        if there.quality is not None and look_word(there.quality) in LOW:
+            way_out = there.offers[0].text if there.offers else words.NO_OFFER
+            found.append(words.looks_poor(guide.title, there.quality, way_out))
         transcodes = guide.delivery.transcodes
         if transcodes != "always":
             sometimes = transcodes == "when there is capacity"

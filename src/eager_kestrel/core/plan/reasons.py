@@ -15,7 +15,7 @@ import numpy as np
 
 from eager_kestrel.core.choice.budget import Budget
 from eager_kestrel.core.choice.candidates import Candidate
-from eager_kestrel.core.choice.field import Field, Weighed, rebuilt
+from eager_kestrel.core.choice.field import LIMITS, Field, Weighed, rebuilt
 from eager_kestrel.core.choice.limits import AUDIO_SHARE, LEAST_VIDEO_KBPS, viewers_kbps
 from eager_kestrel.core.choice.quality import QualityTable, smoothness
 from eager_kestrel.core.guide.guide import Guide
@@ -324,4 +324,7 @@ def infeasible(guide: Guide, show: Show, weighed: Weighed, waterfall: Budget) ->
     left = max(0.0, float(weighed.limits_kbps[0].max()))
     needed = float(weighed.floors_kbps.min())
     of_guide = needed > LEAST_VIDEO_KBPS
+    viewers = float(weighed.limits_kbps[LIMITS.index("viewers")].max())
+    if viewers < min(left, needed):
+        return words.viewers_too_slow(guide.title, max(0.0, viewers), needed, guide=of_guide)
     return words.too_little_left(guide.title, waterfall.safe_kbps, left, needed, guide=of_guide)

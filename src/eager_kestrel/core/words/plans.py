@@ -80,6 +80,26 @@ def too_little_left(
     )
 
 
+SLOW_VIEWERS = "the slowest viewers"
+
+
+def viewers_too_slow(platform: str, left_kbps: float, needed_kbps: float, *, guide: bool) -> str:
+    """What the slowest viewers take leaves less than the least."""
+    rule = "the least it takes" if guide else "the least worth sending"
+    return (
+        f"{SLOW_VIEWERS} leave {kbit(left_kbps)} for video to {platform}, which may pass on "
+        f"exactly what it gets; {rule} is {kbit(needed_kbps)}"
+    )
+
+
+def looks_poor(platform: str, quality: float, way_out: str) -> str:
+    """Low quality, said, with what would help."""
+    return f"{platform} will look {looks(quality)} of 100; {way_out}"
+
+
+NO_OFFER = "free some upload, or show something calmer"
+
+
 def below_least(platform: str, least: float, best: str, quality: float) -> str:
     """The best there is looks worse than the show file accepts."""
     return (

@@ -43,6 +43,11 @@ def kind(said: str, behaves: str) -> str:
     return f"you said {said}; it behaves like {behaves}"
 
 
+def missed(off_by: float) -> str:
+    """How far the fitted model is from what was measured."""
+    return f"the model fitted to it is off by {100 * off_by:.1f} of 100"
+
+
 def metric(*, vmaf: bool) -> str:
     """What looks were taken from."""
     return "VMAF" if vmaf else "XPSNR and SSIM; for VMAF install eager-kestrel[vmaf]"

@@ -1,0 +1,34 @@
+"""Write a clip of made, moving pictures, for pictures and trials of ``trial``.
+
+Usage: python scripts/make_clip.py OUT.mp4 [SECONDS]
+"""
+
+from __future__ import annotations
+
+import sys
+
+import av
+
+from eager_kestrel.core.picture import Picture
+from eager_kestrel.media.made_footage import endless, made_frames
+
+PICTURE, FPS = Picture(960, 540), 30
+
+
+def main() -> None:
+    """Write it."""
+    seconds = int(sys.argv[2]) if len(sys.argv) > 2 else 8
+    frames = endless(made_frames(PICTURE))
+    with av.open(sys.argv[1], "w") as written:
+        stream = written.add_stream("libx264", rate=FPS)
+        stream.width, stream.height, stream.pix_fmt = PICTURE.width, PICTURE.height, "yuv420p"
+        stream.options = {"preset": "ultrafast", "crf": "12"}
+        for number in range(FPS * seconds):
+            frame = next(frames)
+            frame.pts = number
+            written.mux(stream.encode(frame))
+        written.mux(stream.encode(None))
+
+
+if __name__ == "__main__":
+    main()
