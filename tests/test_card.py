@@ -121,7 +121,7 @@ def test_a_local_copy_is_held_against_the_disk(kestrel: Kestrel, tmp_path: Path)
     assert kestrel(*options).document["local_copy"]["free_gb"] is None
     assert kestrel(*options).out == kestrel(*options).out
     gone = kestrel(*options, "--copy-to", tmp_path / "none")
-    assert gone.code == 1
+    assert gone.code == 2
     assert "no such file or folder" in gone.error_line
     shown = kestrel("plan", "--for", "oxbow", "--upload", "12 Mbit/s", "--hours", "50",
                     "--copy-to", tmp_path)  # fmt: skip

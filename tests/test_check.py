@@ -203,7 +203,7 @@ def test_bad_words_get_one_line(kestrel: Kestrel, tmp_path: Path) -> None:
         result = kestrel("check", *arguments)
         assert result.code == 2, arguments
         assert says in result.error_line
-    assert kestrel("check", tmp_path / "none.toml", "--for", "oxbow").code == 1
+    assert kestrel("check", tmp_path / "none.toml", "--for", "oxbow").code == 2
 
 
 @given(st.text(max_size=15))

@@ -172,3 +172,50 @@ def test_audio_and_rate_control_are_the_plans() -> None:
     launched = " ".join(gstreamer_arguments(made.model_copy(update={"video": varied})))
     assert "nal-hrd=cbr" not in launched
     assert "vbv-maxrate=9000" in launched
+
+
+def test_a_plan_that_cannot_be_written_or_sends_nothing_is_not_the_latest(
+    kestrel: Kestrel, tmp_path: Path
+) -> None:
+    assert kestrel("plan", "--for", "oxbow", "--upload", "12 Mbit/s").code == 0
+    before = kestrel("explain", "bitrate", "--json").document["sum"]
+    bad = kestrel("plan", "--for", "oxbow", "--upload", "5 Mbit/s", "--out", tmp_path / "p.txt")
+    assert bad.code == 2
+    assert kestrel("plan", "--for", "oxbow", "--upload", "200 kbit/s").code == 4
+    assert kestrel("explain", "bitrate", "--json").document["sum"] == before
+
+
+def test_commas_name_several_and_json_stays_json(kestrel: Kestrel) -> None:
+    one = kestrel("plan", "--for", "oxbow,pocketfair", "--upload", "12 Mbit/s", "--json").document
+    other = kestrel("plan", "--for", "oxbow", "--for", "pocketfair", "--upload", "12 Mbit/s",
+                    "--json", "--command", "ffmpeg").document  # fmt: skip
+    assert [d["platform"] for d in one["destinations"]] == ["oxbow", "pocketfair"]
+    assert one["destinations"] == other["destinations"]
+
+
+@pytest.mark.parametrize("encoding", ["ascii", "cp1252"])
+def test_signs_a_terminal_lacks_are_written_plainly(encoding: str) -> None:
+    import os
+    import subprocess
+    import sys
+
+    done = subprocess.run(
+        [sys.executable, "-m", "eager_kestrel", "plan", "--for", "oxbow", "--upload", "9 Mbit/s"],
+        capture_output=True, env={**os.environ, "PYTHONIOENCODING": encoding}, check=False,
+    )  # fmt: skip
+    assert done.returncode == 0, done.stderr
+    said = done.stdout.decode(encoding)
+    assert "-> safe rate" in said
+    assert "#" in said
+
+
+def test_low_quality_and_slow_viewers_are_said(kestrel: Kestrel) -> None:
+    poor = kestrel("plan", "--for", "oxbow", "--upload", "700 kbit/s", "--json").document
+    assert poor["destinations"][0]["quality"] < 0.5
+    assert any("will look poor" in line and "upload" in line for line in poor["warnings"])
+    good = kestrel("plan", "--for", "oxbow", "--upload", "12 Mbit/s", "--json").document
+    assert not any("will look" in line for line in good["warnings"])
+    slow = kestrel("plan", "--for", "oxbow", "--upload", "9 Mbit/s", "--viewers", "150 kbit/s")
+    assert slow.code == 4
+    assert "slowest viewers leave" in slow.err
+    assert "raise --viewers" in slow.err

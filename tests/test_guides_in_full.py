@@ -240,9 +240,21 @@ def test_lint_takes_many_files_and_folders(kestrel: Kestrel, tmp_path: Path) -> 
     (tmp_path / "bad.toml").write_text("x")
     result = kestrel("guides", "check", tmp_path)
     assert result.code == 1
-    assert "2 good, 1 with errors" in result.out
-    assert "days ago" in result.out
-    assert 'its name is "oxbow"' in result.out
+    assert "1 good, 2 with errors" in result.out
+    assert 'other.toml: its name is "oxbow"' in result.err
+    inner = tmp_path / "inner"
+    inner.mkdir()
+    faulty = OXBOW.replace("2026-11-02", "2026-01-02").replace("title", "titel", 1)
+    (inner / "oxbow.toml").write_text(faulty)
+    told = kestrel("guides", "check", inner, "--json").document["files"][0]["errors"]
+    assert len(told) == 2
+    assert any('no key "titel"' in line for line in told)
+    (inner / "oxbow.toml").write_text(OXBOW.replace("2026-11-02", "2026-01-02"))
+    deeper = kestrel("guides", "check", tmp_path / "inner")
+    assert "days ago" in deeper.out
+    assert "1 good, 3" not in deeper.out
+    (tmp_path / "empty").mkdir()
+    assert "no guide lies in" in kestrel("guides", "check", tmp_path / "empty").error_line
     assert kestrel("guides", "check", tmp_path / "oxbow.toml").code == 0
     gone = kestrel("guides", "check", tmp_path / "none.toml")
     assert gone.code == 2

@@ -134,7 +134,7 @@ def test_files_that_are_no_runs(kestrel: Kestrel, tmp_path: Path, text: str, say
     assert result.code == 2
     assert says in result.err
     assert "Traceback" not in result.err
-    assert kestrel("runs", "import", tmp_path / "missing").code == 1
+    assert kestrel("runs", "import", tmp_path / "missing").code == 2
 
 
 @given(st.binary(max_size=300))

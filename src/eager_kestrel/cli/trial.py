@@ -58,7 +58,7 @@ def trial(
     guides: GuideFolder = None,
     json: Json = False,
 ) -> None:
-    """Encode stretches of your own clip around a plan and learn how it compresses."""
+    """Encode your own clip around a plan: which picture looks best at which bitrate."""
     from eager_kestrel.actions.trial import plan_with, prepared, try_clip
     from eager_kestrel.cli.screen import console, print_json
 

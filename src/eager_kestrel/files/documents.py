@@ -27,7 +27,7 @@ def write_text(path: Path, text: str) -> None:
         Path(temporary).replace(path)
         temporary = None
     except OSError as error:
-        raise storage_error(error, str(path)) from None
+        raise storage_error(error, str(path), writing=True) from None
     finally:
         if temporary is not None:
             Path(temporary).unlink(missing_ok=True)
@@ -55,4 +55,4 @@ def copy_file(source: Path, target: Path) -> None:
     try:
         shutil.copyfile(source, target)
     except OSError as error:
-        raise storage_error(error, str(target)) from None
+        raise storage_error(error, str(target), writing=True) from None

@@ -36,7 +36,7 @@ def made(folder: Path) -> Path:
     try:
         folder.mkdir(parents=True, exist_ok=True)
     except OSError as error:
-        raise storage_error(error, str(folder)) from None
+        raise storage_error(error, str(folder), writing=True) from None
     return folder
 
 
@@ -60,8 +60,9 @@ _WHY = {
 }
 
 
-def storage_error(error: OSError, where: str) -> StorageError:
-    """An error of the disk as one line."""
+def storage_error(error: OSError, where: str, *, writing: bool = False) -> StorageError:
+    """An error of the disk as one line; of a file to read that is not there, a kind of its own."""
     what, instead = _WHY.get(error.errno or 0, (error.strerror or str(error), "check the disk"))
-    kind = MissingError if error.errno in _MISSING else StorageError
+    missing = error.errno in _MISSING and not writing
+    kind = MissingError if missing else StorageError
     return kind(what, instead, where)

@@ -47,7 +47,7 @@ class StreamFile:
             self._file = self._part.open("xb")
             self._file.write(beginning)
         except OSError as error:
-            raise storage_error(error, str(path)) from None
+            raise storage_error(error, str(path), writing=True) from None
 
     def add(self, piece: bytes) -> None:
         """Append.
@@ -58,7 +58,7 @@ class StreamFile:
         try:
             self._file.write(piece)
         except OSError as error:
-            raise storage_error(error, str(self._path)) from None
+            raise storage_error(error, str(self._path), writing=True) from None
 
     def close(self) -> None:
         """Give it its name, unless something else has taken it meanwhile.
@@ -74,4 +74,4 @@ class StreamFile:
                 )
             self._part.rename(self._path)
         except OSError as error:
-            raise storage_error(error, str(self._path)) from None
+            raise storage_error(error, str(self._path), writing=True) from None
