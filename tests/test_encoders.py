@@ -69,6 +69,18 @@ def test_encoders_are_measured_kept_and_planned_by(
     assert aside.document["destinations"] == free["destinations"]
 
 
+def test_a_show_file_says_nothing_of_this_machine(
+    kestrel: Kestrel, quick: None, tmp_path: Path
+) -> None:
+    """What was measured here is read anew for every plan, never written into somebody's file."""
+    assert kestrel("encoders", *SMALL, "--codec", "h264").code == 0
+    begun = kestrel("start", "--yes", "--for", "oxbow", "--upload", "12 Mbit/s")
+    assert begun.code == 0, begun.err
+    assert "encoders" not in (tmp_path / "show.toml").read_text()
+    assert "as measured today" in begun.out
+    assert "as measured today" in kestrel("plan", "--upload", "12 Mbit/s").out
+
+
 def test_a_card_says_what_it_means(kestrel: Kestrel, quick: None) -> None:
     assert kestrel("plan", "--for", "oxbow", "--upload", "700 kbit/s").code == 0
     out = kestrel("encoders", "--codec", "h264").out

@@ -79,19 +79,33 @@ def asked_show(name: str | None, wishes: Wishes) -> Asked:
 
 
 def _here(asked: Asked, wishes: Wishes) -> Asked:
-    """With what was measured of this machine, unless the show says what its machine encodes."""
+    """With what was measured of this machine, unless that is not wished for."""
+    if wishes.any_machine:
+        return asked
+    show, said = on_this_machine(asked.show)
+    notes = [note for note in (asked.note, said) if note]
+    return Asked(show, "; ".join(notes) or None)
+
+
+def on_this_machine(show: Show) -> tuple[Show, str | None]:
+    """A show with what was measured of this machine, where it says nothing of its own.
+
+    Returns:
+        The show, and what has to be said of the figures; nothing where they count, or are none.
+
+    Raises:
+        FormatError: the file of figures is damaged.
+    """
     from eager_kestrel.actions.encoders import this_machine
 
-    if asked.show.machine.encoders or wishes.any_machine:
-        return asked
+    if show.machine.encoders:
+        return show, None
     machine, said = this_machine()
-    notes = [note for note in (asked.note, said) if note]
-    show = asked.show
-    if machine is not None:
-        share = show.machine.share if "share" in show.machine.model_fields_set else machine.share
-        machine = machine.model_copy(update={"share": share})
-        show = show.model_copy(update={"machine": machine})
-    return Asked(show, "; ".join(notes) or None)
+    if machine is None:
+        return show, said
+    share = show.machine.share if "share" in show.machine.model_fields_set else machine.share
+    machine = machine.model_copy(update={"share": share})
+    return show.model_copy(update={"machine": machine}), said
 
 
 def compared_show(name: str | None, platform: str, wishes: Wishes) -> Show:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from eager_kestrel.actions.shows import Wishes, asked_show, reserve
@@ -71,7 +71,7 @@ def new_show(wishes: Wishes, title: str = "", guides: Path | None = None) -> Sho
     """
     if not wishes.platforms:
         raise InputError("nothing says where the stream goes", "give --for PLATFORM")
-    show = asked_show(None, wishes).show
+    show = asked_show(None, replace(wishes, any_machine=True)).show
     for place in show.destinations:
         guide_for(place, guides).codec(place.codec)
     return show.model_copy(update={"title": title})

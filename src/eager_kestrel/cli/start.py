@@ -144,6 +144,7 @@ def _plan(show: Show, upload: str | None, guides: Path | None) -> None:
     """The plan it leads to; without any run, what to do to get one."""
     from eager_kestrel.actions.planning import keep, uplink_from_history, uplink_from_number
     from eager_kestrel.actions.planning import plan as plan_show
+    from eager_kestrel.actions.shows import on_this_machine
     from eager_kestrel.cli.plan_card import show_plan
     from eager_kestrel.cli.screen import console, warn
     from eager_kestrel.core.errors import NotFoundError
@@ -153,8 +154,12 @@ def _plan(show: Show, upload: str | None, guides: Path | None) -> None:
     except NotFoundError as error:
         warn(f"no plan yet: {error.line()}")
         return
-    plan = plan_show(show, uplink, guides).plan
-    keep(plan)
+    here, note = on_this_machine(show)
+    if note is not None:
+        warn(note)
+    plan = plan_show(here, uplink, guides).plan
+    if plan.total_kbps > 0:
+        keep(plan)
     show_plan(console(), plan)
 
 
