@@ -140,6 +140,24 @@ def test_a_plan_keeps_to_what_was_measured(speeds: list[float], others: float, k
     assert there.video.pixels_per_second <= machine.share * held[there.video.preset] * (1 + 1e-9)
 
 
+def test_an_encoder_without_presets_goes_by_its_own_name(kestrel: Kestrel, home: Path) -> None:
+    import platform
+
+    point = machine_of([90]).points[0]
+    made = point.model_copy(update={"encoder": "h264_made", "preset": "", "fps": 400.0})
+    here = {"points": (*machine_of([70, 40]).points, made), "name": platform.node()}
+    home.mkdir()
+    (home / "machine.json").write_text(machine_of([70]).model_copy(update=here).model_dump_json())
+    asked = ("plan", "--for", "oxbow", "--upload", "12 Mbit/s")
+    video = kestrel(*asked, "--json").document["destinations"][0]["video"]
+    assert video["preset"] == "h264_made"
+    assert (video["width"], video["height"]) == (1920, 1080)  # more than the others hold
+    assert "encoder        h264_made" in kestrel(*asked).out
+    command = kestrel(*asked, "--command", "ffmpeg").out
+    assert "-c:v h264_made" in command
+    assert "-preset" not in command
+
+
 def test_of_two_pictures_the_slower_pace_counts() -> None:
     small, large = machine_of([200]), machine_of([60], picture="1920x1080")
     both = small.model_copy(update={"points": small.points + large.points})

@@ -88,7 +88,8 @@ def prepared(
         raise InputError("the plan sends nothing there", "see why with eager-kestrel plan --why")
     video = there.video
     lines = min(video.picture.width, video.picture.height)
-    preset = video.preset or USUAL_PRESET[video.codec]
+    preset = USUAL_PRESET[video.codec] if video.own_encoder else video.preset
+    preset = preset or USUAL_PRESET[video.codec]
     wanted = Wanted(video.codec, preset, lines, video.bitrate_kbps, show.motion, keep)
     return Prepared(clip, wanted, show, uplink, guides)
 
@@ -104,7 +105,8 @@ def _unplanned(most: float | None, motion: str | None, keep: str | None) -> Want
         kbps = USUAL_KBPS if most is None else most
         return Wanted("h264", USUAL_PRESET["h264"], USUAL_LINES, kbps, bare.motion, keep)
     lines = min(video.picture.width, video.picture.height)
-    preset = video.preset or USUAL_PRESET[video.codec]
+    preset = USUAL_PRESET[video.codec] if video.own_encoder else video.preset
+    preset = preset or USUAL_PRESET[video.codec]
     return Wanted(video.codec, preset, lines, video.bitrate_kbps, bare.motion, keep)
 
 

@@ -94,7 +94,7 @@ def _card(
         *_odds(plan),
     ]  # fmt: skip
     if video.preset is not None:
-        rows.insert(6, ("preset", video.preset, "preset"))
+        rows.insert(6, ("encoder" if video.own_encoder else "preset", video.preset, "preset"))
     if video.peak_kbps is not None:
         rows.insert(3, ("peak", both(video.peak_kbps), "bitrate"))
     card.add_row("", "", Text("bound by", style="dim"))

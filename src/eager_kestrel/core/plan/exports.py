@@ -47,7 +47,8 @@ def ffmpeg_arguments(
     kbit, most = f"{video.bitrate_kbps:g}k", f"{video.most_kbps:g}k"
     picture = f"fps={video.frame_rate},{_ffmpeg_picture(planned, video)}"
     arguments = ["-re", "-i", source, "-vf", f"{picture},format={video.pixel_format}"]
-    arguments += ["-c:v", FFMPEG_ENCODERS[video.codec], *_ffmpeg_encoder(video)]
+    arguments += ["-c:v", video.own_encoder or FFMPEG_ENCODERS[video.codec]]
+    arguments += _ffmpeg_encoder(video)
     arguments += ["-b:v", kbit, "-maxrate", most, "-bufsize", f"{video.buffer_kbit:g}k"]
     if video.rate_control == "constant" and video.codec != "av1":
         arguments += ["-minrate", kbit]
@@ -78,6 +79,8 @@ def _ffmpeg_picture(planned: DestinationPlan, video: VideoSettings) -> str:
 
 def _ffmpeg_encoder(video: VideoSettings) -> list[str]:
     """Options of one encoder: preset, profile, level, and keyframes only where they are due."""
+    if video.own_encoder is not None:
+        return ["-profile:v", video.profile]
     constant, preset = video.rate_control == "constant", video.preset or PRESET[video.codec]
     if video.codec == "h264":
         hrd = ":nal-hrd=cbr:filler=1" if constant else ""
@@ -132,7 +135,7 @@ def _gst_audio(audio: AudioSettings) -> list[str]:
 
 
 def _gst_encoder(video: VideoSettings) -> list[str]:
-    preset = video.preset or PRESET[video.codec]
+    preset = PRESET[video.codec] if video.own_encoder else video.preset or PRESET[video.codec]
     rate, frames = f"{video.bitrate_kbps:.0f}", str(video.keyframe_frames)
     if video.codec == "h264":
         buffer_ms = video.buffer_kbit / video.bitrate_kbps * 1000

@@ -45,13 +45,19 @@ class VideoSettings(Spread):
     level: str
     b_frames: int
     preset: str | None = None
-    """As the encoder library names it; none when nothing is known of the machine."""
+    """As the encoder library names it, or the encoder itself where it has none; none when nothing
+    is known of the machine."""
     pixel_format: str = "yuv420p"
     colour: str = "bt709"
     """Primaries, transfer and matrix, as the media library names them."""
     colour_range: Literal["limited", "full"] = "limited"
     resize: str | None = None
     """Kernel to scale the source with; none when it is not scaled."""
+
+    @property
+    def own_encoder(self) -> str | None:
+        """The encoder it takes, where that has no presets; ``preset`` then holds its name."""
+        return self.preset if self.preset is not None and "_" in self.preset else None
 
     @property
     def most_kbps(self) -> float:
