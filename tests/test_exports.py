@@ -219,3 +219,24 @@ def test_low_quality_and_slow_viewers_are_said(kestrel: Kestrel) -> None:
     assert slow.code == 4
     assert "slowest viewers leave" in slow.err
     assert "raise --viewers" in slow.err
+
+
+def test_a_platform_is_planned_by_its_bare_name_and_codecs_by_any(kestrel: Kestrel) -> None:
+    upload = ("--upload", "12 Mbit/s", "--json")
+    bare = kestrel("plan", "oxbow:hearth", *upload).document
+    assert bare == kestrel("plan", "--for", "oxbow:hearth", *upload).document
+    named = kestrel("plan", "fernlight", "--codec", "H265", *upload)
+    assert named.document == kestrel("plan", "fernlight", "--codec", "hevc", *upload).document
+    assert kestrel("plan", "oxbow:none", *upload).code == 2
+
+
+def test_what_is_wrong_with_start_is_said_before_the_first_question(
+    kestrel: Kestrel, tmp_path: Path
+) -> None:
+    wrong = kestrel("start", "--yes", "--for", "oxbow", "--upload", "10")
+    assert wrong.code == 2
+    assert "10 has no unit" in wrong.error_line
+    assert not (tmp_path / "show.toml").exists()
+    assert kestrel("start", "--yes", "--for", "oxbow", "--upload", "10 Mbit/s").code == 0
+    again = kestrel("start", "--yes", "--for", "oxbow", "--upload", "10 Mbit/s")
+    assert "is there already" in again.error_line

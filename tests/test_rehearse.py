@@ -473,7 +473,7 @@ def test_the_command_line_rehearses_settles_and_draws(kestrel: Kestrel, tmp_path
         (("--to", "rtmp://127.0.0.1:1/live"), 2, "EAGER_KESTREL_STREAM_KEY"),
         (("gone.json", "--practice", "day"), 2, "no such file"),
         (("--practice", "day", "--for", "gatepost"), 2, "choose from oxbow"),
-        (("--practice", "day", "--seconds", "30"), 2, "write 30 s"),
+        (("--practice", "day", "--seconds", "soon"), 2, "is not a length of time"),
     ],
 )
 def test_rehearse_refuses_in_one_line(

@@ -12,11 +12,14 @@ from eager_kestrel.core.names import nearest_name
 from eager_kestrel.core.picture import Picture, parse_frame_rate
 from eager_kestrel.core.show.show import MOTIONS, Destination, Reserve, Show
 from eager_kestrel.core.units import Bitrate, parse_chance, parse_share
+from eager_kestrel.files.guides import guide_names
 from eager_kestrel.files.shows import USUAL, load_show, show_names
 
 SOURCE, FRAME_RATE, MOTION = "1920x1080", "60", "lively"
 """Of a show nobody described: what most cameras give."""
 AUDIO = ("voice", "music")
+OTHER_NAMES = {"h265": "hevc", "h.265": "hevc", "h.264": "h264", "avc": "h264"}
+"""What codecs are called as well."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,6 +65,8 @@ def asked_show(name: str | None, wishes: Wishes) -> Asked:
     note = None
     if name is None and not wishes.platforms and Path(USUAL).is_file():
         name, note = f"./{USUAL}", f"planning the show of ./{USUAL}"
+    if name is not None and not is_show(name) and name.partition(":")[0] in guide_names():
+        wishes, name = replace(wishes, platforms=(name, *wishes.platforms)), None
     if name is not None:
         return _here(Asked(over(load_show(name), wishes), note), wishes)
     if not wishes.platforms:
@@ -164,7 +169,8 @@ def _destinations(show: Show, wishes: Wishes) -> tuple[Destination, ...]:
     places = [known.get(name) or destination(name) for name in dict.fromkeys(names)]
     if wishes.codec is None:
         return tuple(places)
-    return tuple(place.model_copy(update={"codec": wishes.codec}) for place in places)
+    codec = OTHER_NAMES.get(wishes.codec.lower(), wishes.codec)
+    return tuple(place.model_copy(update={"codec": codec}) for place in places)
 
 
 def _one_of(written: str, known: tuple[str, ...], what: str) -> str:

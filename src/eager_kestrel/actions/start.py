@@ -77,16 +77,21 @@ def new_show(wishes: Wishes, title: str = "", guides: Path | None = None) -> Sho
     return show.model_copy(update={"title": title})
 
 
-def show_path(out: Path | None) -> Path:
-    """Where the file goes; never over one that is there.
+def usual_path(out: Path | None) -> Path:
+    """Where a show goes: the file that was named, else ``show.toml`` here."""
+    return out or Path(USUAL)
+
+
+def show_path(out: Path | None, *, replace: bool = False) -> Path:
+    """Where the file goes; over one that is there only when it may be replaced.
 
     Raises:
         InputError: a file is there already, or it would be no TOML.
     """
-    path = out or Path(USUAL)
+    path = usual_path(out)
     if path.suffix != ".toml":
         raise InputError(f'"{path}" is no TOML file', "name it .toml")
-    if path.exists():
+    if path.exists() and not replace:
         raise InputError(f"{path} is there already", "move it, or give --out another name")
     return path
 

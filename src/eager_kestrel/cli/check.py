@@ -269,6 +269,8 @@ def show_findings(found: Findings, *, everything: bool) -> None:
 
     screen = console()
     marks = {"breach": "[red]✗[/]", "caution": "[yellow]![/]", "fine": "[green]✓[/]"}
+    from eager_kestrel.core.words.numbers import counted
+
     order = {"breach": 0, "caution": 1, "fine": 2}
     shown = [f for f in found.findings if everything or f.severity != "fine"]
     table = Table(box=None, padding=(0, 1), header_style="dim")
@@ -282,9 +284,9 @@ def show_findings(found: Findings, *, everything: bool) -> None:
     if shown:
         screen.print(table)
     counts = {s: sum(f.severity == s for f in found.findings) for s in order}
-    screen.print(
-        f"{counts['breach']} breaches, {counts['caution']} cautions, {counts['fine']} rules hold"
-    )
+    breaches = counted(counts["breach"], "breach", "breaches")
+    hold = "1 rule holds" if counts["fine"] == 1 else f"{counts['fine']} rules hold"
+    screen.print(f"{breaches}, {counted(counts['caution'], 'caution')}, {hold}")
 
 
 app = single("check", check)

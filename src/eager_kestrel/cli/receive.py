@@ -31,7 +31,10 @@ def receive(
     everything: Everything = False,
     json: Json = False,
 ) -> None:
-    """Be a private ingest: take a stream from any program and report on it."""
+    """Be a private ingest: take a stream from any program and report on it.
+
+    Senders need a key: the one of EAGER_KESTREL_STREAM_KEY, else one made for this time and shown.
+    """
     import sys
 
     from eager_kestrel.actions.checking import guides_of
@@ -91,10 +94,13 @@ def _live(*, quiet: bool) -> Iterator[Callable[[LiveView | None, Findings | None
 
 def _breaches(found: Findings | None) -> str:
     """What is wrong so far, the first of it in words."""
+    from eager_kestrel.core.words.numbers import counted
+
     wrong = [f for f in found.findings if f.severity == "breach"] if found is not None else []
     if not wrong:
         return "" if found is None else "  no breach so far"
-    return f"  {len(wrong)} breaches, first: {wrong[0].rule} is {wrong[0].found}, {wrong[0].do}"
+    many = counted(len(wrong), "breach", "breaches")
+    return f"  {many}, first: {wrong[0].rule} is {wrong[0].found}, {wrong[0].do}"
 
 
 def _document(one: Received) -> dict[str, object]:
@@ -127,7 +133,8 @@ def _show(one: Received, *, everything: bool) -> None:
     if one.file_error is not None:
         where = f"; not all of it was kept: {one.file_error}"
     delay = f"the latest frame came {one.worst_delay_seconds:.2f} s late"
-    screen.print(Text(f"It ended: {one.why_ended}; {delay}{where}", style="dim"))
+    ended = "It ended" if one.why_ended == "ended" else f"It ended: {one.why_ended}"
+    screen.print(Text(f"{ended}; {delay}{where}", style="dim"))
 
 
 app = single("receive", receive)

@@ -51,7 +51,8 @@ def show_run(screen: Console, run: Run, found: RunSummary) -> None:
     used = DataSize(run.data_used_bytes)
     card.add_row("data used", str(used), f"counted by {run.counted_by}")
     where = f"{run.endpoint.place}, {run.endpoint.url}" if run.endpoint.place else run.endpoint.url
-    title = f"One connection to {where}{' (cut short)' if run.partial else ''}"
+    when = run.taken_at[:16].replace("T", " ")
+    title = f"One connection to {where}, {when}{' (cut short)' if run.partial else ''}"
     screen.print(
         Panel(card, title=Text(title), title_align="left", border_style="green", padding=(0, 1))
     )

@@ -43,20 +43,33 @@ def start(
     """Answer a few questions and get a show file, and the plan it leads to."""
     import sys
 
+    from eager_kestrel.actions.planning import uplink_from_number
     from eager_kestrel.actions.start import new_show, show_path, write_show
     from eager_kestrel.cli.screen import warn
     from eager_kestrel.core.errors import InputError
 
-    path = show_path(out)
+    if upload is not None:
+        uplink_from_number(upload)  # said now rather than after all the questions
+    asking = not yes and sys.stdin.isatty()
+    path = show_path(out, replace=asking and _replaces(out))
     wishes = wish.wishes(platforms)
     if not yes:
         if not sys.stdin.isatty():
             raise InputError("there is nobody to ask", "give --yes and options such as --for oxbow")
         title, wishes = _asked(title, wishes, guides)
+        upload = upload if upload is not None else _upload()
     show = new_show(wishes, title or "", guides)
     write_show(show, path)
     warn(f"wrote {path}; change it with any editor, plan it with: eager-kestrel plan {path}")
     _plan(show, upload, guides)
+
+
+def _replaces(out: Path | None) -> bool:
+    """Whether a file that is there may go, as the person says."""
+    from eager_kestrel.actions.start import usual_path
+
+    path = usual_path(out)
+    return path.exists() and typer.confirm(f"{path} is there already; replace it", err=True)
 
 
 def _ask(question: str, usual: str, read: Callable[[str], T]) -> T:
@@ -121,6 +134,22 @@ def _asked(title: str | None, given: Wishes, guides: Path | None) -> tuple[str, 
         _listed("How careful are you?", begin.CARE)
     wish("share", "How much of the line may the stream take", "70 %")
     return named, given
+
+
+def _upload() -> str | None:
+    """The upload, where no run says it."""
+    from eager_kestrel.actions.planning import known_uplink, uplink_from_number
+
+    if known_uplink(None) is not None:
+        return None
+
+    def read(answer: str) -> str | None:
+        if answer.strip() == "-":
+            return None
+        uplink_from_number(answer)
+        return answer
+
+    return _ask("Your upload, if you know it, such as 12 Mbit/s; - to measure it later", "-", read)
 
 
 def _going(given: Wishes, answer: str, guides: Path | None) -> Wishes:

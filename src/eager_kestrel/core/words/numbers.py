@@ -29,6 +29,11 @@ def settings(picture: Picture, frame_rate: Fraction, kbps: float) -> str:
     return f"{picture_at(picture, frame_rate)}, {kbit(kbps)}"
 
 
+def counted(count: int, one: str, several: str = "") -> str:
+    """``1 breach``, ``2 breaches``."""
+    return f"{count} {one if count == 1 else several or one + 's'}"
+
+
 LOOKS = ((20, "bad"), (40, "poor"), (60, "fair"), (80, "good"), (100, "excellent"))
 """What the authors of VMAF call its values (docs/quality-model.md)."""
 
