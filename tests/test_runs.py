@@ -491,3 +491,25 @@ def test_hours_say_what_a_platform_would_get(kestrel: Kestrel, tmp_path: Path) -
     assert (tmp_path / "hours.png").stat().st_size > 10_000
     assert kestrel("runs", "hours", "--for", "oxbo").code == 2
     assert all(hour["gets"] == [] for hour in kestrel("runs", "hours", "--json").document["hours"])
+
+
+def test_a_show_is_planned_with_runs_near_its_hour(kestrel: Kestrel, tmp_path: Path) -> None:
+    kept(*(at(12, 12_000, day) for day in (20, 21, 22)), *(at(20, 4_000, d) for d in (20, 21, 22)))
+    days = ("--days", "3650", "--json")
+    pooled = kestrel("plan", "--for", "oxbow", *days)
+    assert "differs by the hour: its floor is 4 Mbit/s about 20:00" in pooled.error_line
+    assert kestrel("start", "--yes", "--for", "oxbow", "--at", "20:30", "--out", "s.toml").code == 0
+    assert 'at = "20:30"' in (tmp_path / "s.toml").read_text().replace("  ", " ")
+    begun = kestrel("plan", "s.toml", *days)
+    assert begun.err == ""
+    asked = kestrel("plan", "--for", "oxbow", "--around", "20:30", *days).document
+    assert begun.document["uplink"] == asked["uplink"]
+    assert begun.document["destinations"] == asked["destinations"]
+    assert kestrel("forecast", "s.toml", *days).document["odds"] == begun.document["odds"]
+    text = (tmp_path / "s.toml").read_text()
+    (tmp_path / "s.toml").write_text(text.replace("20:30", "04:00"))
+    never = kestrel("plan", "s.toml", *days)
+    assert "no run was taken near 04:00" in never.error_line
+    assert never.document["uplink"]["typical_kbps"] == pooled.document["uplink"]["typical_kbps"]
+    (tmp_path / "s.toml").write_text(text.replace("20:30", "25:00"))
+    assert "is not a time of day" in kestrel("plan", "s.toml", *days).error_line

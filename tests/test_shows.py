@@ -169,19 +169,30 @@ def test_the_conversation_asks_again_and_offers_reserves(
     kestrel: Kestrel, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     answers = ["Wheel night", "wild", "hectic", "1080p", "1920x1080", "", "", "oxbw",
-               "oxbow, pocketfair", "1, 9", "1, game=0.5 Mbit/s", "60", "60 %"]  # fmt: skip
+               "oxbow, pocketfair", "soon", "20:00", "1, 9", "1, game=0.5 Mbit/s", "60", "60 %"]  # fmt: skip
     monkeypatch.setattr(sys, "stdin", Person("\n".join(answers) + "\n"))
     result = kestrel("start", *UPLOAD)
     assert result.code == 0, result.err
     for said in ("a person at a table", "choose from", "write both sides", 'write "oxbow"',
-                 "there is no number 9", "per cent sign"):  # fmt: skip
+                 "not a time of day", "there is no number 9", "per cent sign"):  # fmt: skip
         assert said in result.err
     document = tomllib.loads(Path("show.toml").read_text())
     assert document["motion"] == "hectic"
+    assert document["at"] == "20:00"
     assert document["safe_share"] == "60 %"
     assert [r["name"] for r in document["reserves"]] == ["a video call", "game"]
     assert [d["platform"] for d in document["destinations"]] == ["oxbow", "pocketfair"]
     assert "The line, divided" in result.out
+    again = ["y", "Glaze talk", "calm", "", "30", "", "oxbow", "-", "-", "", "8", "8 Mbit/s"]
+    monkeypatch.setattr(sys, "stdin", Person("\n".join(again) + "\n"))
+    other = kestrel("start")
+    assert other.code == 0, other.err
+    assert "is there already; replace it" in other.err
+    assert "8 has no unit" in other.err
+    assert tomllib.loads(Path("show.toml").read_text())["title"] == "Glaze talk"
+    monkeypatch.setattr(sys, "stdin", Person("n\n"))
+    assert "is there already" in kestrel("start").err
+    assert tomllib.loads(Path("show.toml").read_text())["title"] == "Glaze talk"
 
 
 def test_words_are_explained_with_the_latest_plan(kestrel: Kestrel) -> None:

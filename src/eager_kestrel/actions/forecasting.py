@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import time as time_of_day
 from functools import cache
 from itertools import zip_longest
@@ -13,7 +13,7 @@ from pathlib import Path
 
 from eager_kestrel import __version__
 from eager_kestrel.actions.odds import sending_at, sending_of, watched_of
-from eager_kestrel.actions.planning import RECENT_DAYS, plan, recent_runs, uplink_from_history
+from eager_kestrel.actions.planning import RECENT_DAYS, plan, recent_runs, uplink_for
 from eager_kestrel.actions.shows import Wishes, asked_show, is_show
 from eager_kestrel.core.errors import InputError, NotFoundError
 from eager_kestrel.core.forecast.forecast import GOAL, Asked, Evidence, Forecast
@@ -61,6 +61,7 @@ def forecast(name: str = LATEST, wish: Wish = Wish()) -> Forecast:
     """
     seconds = None if wish.lasts is None else _seconds(wish.lasts)
     goal = None if wish.goal is None else parse_chance(wish.goal)
+    wish = _at_its_hour(name, wish)
     runs = real_runs(wish)
     made = _plan(name, wish)
     sending = sending_of(made) if wish.frames is None else _recorded(wish.frames)
@@ -123,6 +124,20 @@ def evidence_of(runs: Sequence[Run], wish: Wish) -> Evidence:
     return Evidence(of, by_hour, tuple(_unknown(wish)))
 
 
+def _at_its_hour(name: str, wish: Wish) -> Wish:
+    """By runs near the hour a show begins, where it says one and there are runs."""
+    if wish.around is not None or not is_show(name):
+        return wish
+    at = load_show(name).at
+    if at is None:
+        return wish
+    try:
+        recent_runs(wish.days, at, wish.places)
+    except NotFoundError:
+        return wish
+    return replace(wish, around=at)
+
+
 def _unknown(wish: Wish) -> list[str]:
     """Runs that do not count."""
     since = time.time() - wish.days * 86400
@@ -144,8 +159,9 @@ def _seconds(written: str) -> float:
 def _plan(name: str, wish: Wish) -> Plan:
     """The plan that is meant; one of a show is made first."""
     if is_show(name):
-        uplink = uplink_from_history(wish.days, wish.around, wish.places)
-        return plan(asked_show(name, Wishes()).show, uplink, wish.guides).plan
+        show = asked_show(name, Wishes()).show
+        uplink, _ = uplink_for(show, wish.days, wish.around, wish.places)
+        return plan(show, uplink, wish.guides).plan
     made = read_plan(name)
     if name == LATEST and Path(USUAL).is_file():
         here = load_show(f"./{USUAL}")

@@ -19,13 +19,15 @@ from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.plan.planner import plan as plan_of
 from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.units import Bitrate
-from eager_kestrel.core.words.runs import taken_around
+from eager_kestrel.core.words.runs import hours_differ, no_runs_near, taken_around
 from eager_kestrel.files.documents import free_bytes
 from eager_kestrel.files.footage import table_for
 from eager_kestrel.files.guides import guide_names, load_guide
 from eager_kestrel.files.plans import keep_latest
 
 RECENT_DAYS = 14
+HOURS_DIFFER = 0.7
+"""An hour whose floor is below this share of another's has to be told."""
 MOST_CUTS, CUT = 12, 0.97
 """How often a share that a risk came to is cut, until the plan's own frames keep under it."""
 
@@ -153,6 +155,49 @@ def uplink_from_history(
     uplink = uplink_of_history(recent_runs(days, around, places), places)
     said = taken_around(uplink.said, around) if around else uplink.said
     return uplink.model_copy(update={"said": said})
+
+
+def uplink_for(
+    show: Show,
+    days: float = RECENT_DAYS,
+    around: str | None = None,
+    places: Sequence[str] = (),
+) -> tuple[Uplink, str | None]:
+    """The uplink a show is planned with: of runs near the hour it begins, where there are any.
+
+    Args:
+        show: perhaps with that hour.
+        days: how far back.
+        around: a time of day, which stands over the show's.
+        places: as in :func:`uplink_from_history`.
+
+    Returns:
+        The uplink, and what has to be said of hours; None where nothing has.
+
+    Raises:
+        NotFoundError: no run is kept.
+        InputError: ``around`` is no time of day.
+    """
+    from eager_kestrel.core.line.pooling import by_hour
+
+    if around is not None:
+        return uplink_from_history(days, around, places), None
+    if show.at is not None:
+        try:
+            return uplink_from_history(days, show.at, places), None
+        except NotFoundError:
+            uplink = uplink_from_history(days, None, places)
+            return uplink, no_runs_near(show.at)
+    uplink = uplink_from_history(days, None, places)
+    hours = by_hour(recent_runs(days, None, places), places).hours
+    known = [hour for hour in hours if hour.measured and hour.runs > 1 and hour.floor_kbps]
+    if len(known) < 2:
+        return uplink, None
+    low, high = (pick(known, key=lambda hour: hour.floor_kbps or 0.0) for pick in (min, max))
+    worst, best = low.floor_kbps or 0.0, high.floor_kbps or 0.0
+    if worst >= HOURS_DIFFER * best:
+        return uplink, None
+    return uplink, hours_differ(low.hour, worst, high.hour, best)
 
 
 def known_uplink(

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from eager_kestrel.core.errors import InputError
+from eager_kestrel.core.line.hours import parse_time_of_day
 from eager_kestrel.core.names import nearest_name
 from eager_kestrel.core.picture import Picture, parse_frame_rate
 from eager_kestrel.core.show.show import MOTIONS, Destination, Reserve, Show
@@ -38,6 +39,7 @@ class Wishes:
     viewers: str | None = None
     hours: float | None = None
     footage: str | None = None
+    at: str | None = None
     any_machine: bool = False
     """Not to go by what was measured of this machine."""
 
@@ -147,6 +149,7 @@ def over(show: Show, wishes: Wishes) -> Show:
         "audio": (wishes.audio, lambda said: _one_of(said, AUDIO, "a kind of audio")),
         "safe_share": (wishes.share, parse_share),
         "footage": (wishes.footage, str),
+        "at": (wishes.at, lambda said: f"{parse_time_of_day(said):%H:%M}"),
         "risk": (wishes.risk, parse_chance),
         "viewers": (wishes.viewers, Bitrate.parse),
     }

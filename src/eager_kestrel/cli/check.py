@@ -123,13 +123,20 @@ class LineFlags:
         )
         return asked_show(self.show, wishes).show
 
-    def line(self) -> Uplink | None:
-        """The uplink that is meant; None when nothing was said."""
-        from eager_kestrel.actions.planning import uplink_from_history, uplink_from_number
+    def line(self, platforms: list[str] | None) -> Uplink | None:
+        """The uplink that is meant, at the hour of the show; None when nothing was said."""
+        from eager_kestrel.actions.planning import (
+            uplink_for,
+            uplink_from_history,
+            uplink_from_number,
+        )
 
         if self.uplink is None:
             return None
-        return uplink_from_history() if self.uplink == HISTORY else uplink_from_number(self.uplink)
+        if self.uplink != HISTORY:
+            return uplink_from_number(self.uplink)
+        show = self.asked(platforms)
+        return uplink_from_history() if show is None else uplink_for(show)[0]
 
 
 @dataclass(frozen=True, slots=True)
@@ -200,7 +207,7 @@ def _settings(
     show = line.asked(platforms)
     if show is None:
         raise InputError("no guide to hold them against", "give --for PLATFORM or --show SHOW")
-    return check_show(file, flags.document(), show, guides, line.line())
+    return check_show(file, flags.document(), show, guides, line.line(platforms))
 
 
 def _recording(
@@ -225,7 +232,7 @@ def _recording(
     show = line.asked(platforms)
     names = [place.name for place in show.destinations] if show is not None else []
     window = WINDOW_SECONDS if recording.window is None else parse_seconds(recording.window)
-    uplink = line.line()
+    uplink = line.line(platforms)
     with reading(quiet=quiet) as told:
         found = check_recording(file, names, show, guides, uplink, deep=recording.deep,
                                 window_seconds=window, progress=told)  # fmt: skip

@@ -78,7 +78,7 @@ def plan(
     json: Json = False,
 ) -> None:
     """Derive settings for your platforms from your line, and say what bound each."""
-    from eager_kestrel.actions.planning import keep, uplink_from_history, uplink_from_number
+    from eager_kestrel.actions.planning import keep, uplink_for, uplink_from_number
     from eager_kestrel.actions.planning import plan as plan_show
     from eager_kestrel.actions.shows import asked_show
     from eager_kestrel.actions.what_if import needs_uplink
@@ -89,11 +89,12 @@ def plan(
         warn(asked.note)
     uplink = None
     if sweep is None or needs_uplink(sweep):
-        uplink = (
-            uplink_from_history(days, around, from_ or ())
-            if upload is None
-            else uplink_from_number(upload)
-        )
+        if upload is not None:
+            uplink = uplink_from_number(upload)
+        else:
+            uplink, said = uplink_for(asked.show, days, around, from_ or ())
+            if said is not None:
+                warn(said)
     if sweep is not None:
         _sweep(sweep, asked.show, uplink, guides, figure, out, json=json)
         return

@@ -31,6 +31,9 @@ def start(
     title: Annotated[str | None, typer.Option(help="What the show is called.")] = None,
     platforms: Platforms = None,
     wish: WishFlags = WishFlags(),
+    at: Annotated[
+        str | None, typer.Option(metavar="HH:MM", help="The time of day it begins.")
+    ] = None,
     upload: Annotated[
         str | None,
         typer.Option(metavar="RATE", help='Plan it at the end from "12 Mbit/s", not from runs.'),
@@ -41,6 +44,7 @@ def start(
     ] = None,
 ) -> None:
     """Answer a few questions and get a show file, and the plan it leads to."""
+    import dataclasses
     import sys
 
     from eager_kestrel.actions.planning import uplink_from_number
@@ -52,7 +56,7 @@ def start(
         uplink_from_number(upload)  # said now rather than after all the questions
     asking = not yes and sys.stdin.isatty()
     path = show_path(out, replace=asking and _replaces(out))
-    wishes = wish.wishes(platforms)
+    wishes = dataclasses.replace(wish.wishes(platforms), at=at)
     if not yes:
         if not sys.stdin.isatty():
             raise InputError("there is nobody to ask", "give --yes and options such as --for oxbow")
@@ -119,12 +123,7 @@ def _asked(title: str | None, given: Wishes, guides: Path | None) -> tuple[str, 
     wish("source", "The picture your camera or screen gives", "1920x1080")
     wish("fps", "Its frames a second", "60")
     wish("audio", "Is there music, or only voice", "voice")
-    if not given.platforms:
-        typer.echo(f"\nGuides are known of: {', '.join(platforms)}", err=True)
-        given = _ask(
-            "Where does it go (with commas, oxbow:hearth for a standing)", platforms[0],
-            lambda answer: _going(given, answer, guides),
-        )  # fmt: skip
+    given = _where_and_when(given, platforms, guides)
     if not given.reserves:
         uses = {str(n): f"{u.name}, {u.rate}" for n, u in enumerate(begin.RESERVES, 1)}
         _listed("Who else uses the upload meanwhile?", uses)
@@ -152,6 +151,31 @@ def _upload() -> str | None:
     return _ask("Your upload, if you know it, such as 12 Mbit/s; - to measure it later", "-", read)
 
 
+def _where_and_when(given: Wishes, platforms: tuple[str, ...], guides: Path | None) -> Wishes:
+    """Ask where it goes and when it begins."""
+    if not given.platforms:
+        typer.echo(f"\nGuides are known of: {', '.join(platforms)}", err=True)
+        given = _ask(
+            "Where does it go (with commas, oxbow:hearth for a standing)", platforms[0],
+            lambda answer: _going(given, answer, guides),
+        )  # fmt: skip
+    if given.at is None:
+        given = _ask("When does it begin, such as 20:00; - for any time", "-",
+                     lambda answer: _begins(given, answer))  # fmt: skip
+    return given
+
+
+def _begins(given: Wishes, answer: str) -> Wishes:
+    from dataclasses import replace
+
+    from eager_kestrel.core.line.hours import parse_time_of_day
+
+    if answer.strip() == "-":
+        return given
+    parse_time_of_day(answer)
+    return replace(given, at=answer.strip())
+
+
 def _going(given: Wishes, answer: str, guides: Path | None) -> Wishes:
     from dataclasses import replace
 
@@ -171,7 +195,7 @@ def _reserves(answer: str) -> tuple[str, ...]:
 
 def _plan(show: Show, upload: str | None, guides: Path | None) -> None:
     """The plan it leads to; without any run, what to do to get one."""
-    from eager_kestrel.actions.planning import keep, uplink_from_history, uplink_from_number
+    from eager_kestrel.actions.planning import keep, uplink_for, uplink_from_number
     from eager_kestrel.actions.planning import plan as plan_show
     from eager_kestrel.actions.shows import on_this_machine
     from eager_kestrel.cli.plan_card import show_plan
@@ -179,7 +203,12 @@ def _plan(show: Show, upload: str | None, guides: Path | None) -> None:
     from eager_kestrel.core.errors import NotFoundError
 
     try:
-        uplink = uplink_from_number(upload) if upload is not None else uplink_from_history()
+        if upload is not None:
+            uplink = uplink_from_number(upload)
+        else:
+            uplink, said = uplink_for(show)
+            if said is not None:
+                warn(said)
     except NotFoundError as error:
         warn(f"no plan yet: {error.line()}")
         return

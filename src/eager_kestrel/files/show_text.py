@@ -15,6 +15,7 @@ COMMENTS = {
     "safe_share": "of the line; the rest is for its ups and downs",
     "risk": "that a show has a late frame, in place of the share",
     "lasts": "one show",
+    "at": "it begins; runs near it count",
     "footage": "as trial --keep named it",
     "viewers": "the slowest download among your viewers",
     "hours_a_month": "you stream, to reckon data",

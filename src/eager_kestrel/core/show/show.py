@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from typing import Literal
 
-from pydantic import Field
+from pydantic import Field, field_validator
 
 from eager_kestrel.core.document import Frozen, format_name
+from eager_kestrel.core.errors import InputError
+from eager_kestrel.core.line.hours import parse_time_of_day
 from eager_kestrel.core.quantities import (
     Chance,
     FrameRate,
@@ -75,8 +77,20 @@ class Show(Frozen):
     safe_share: Share = Field(default=SAFE_SHARE, gt=0, le=1)
     risk: Chance | None = Field(default=None, gt=0, lt=1)
     """That a show has a late frame; in place of the share, where there are enough runs."""
+    at: str | None = None
+    """The time of day it begins, ``20:00``; runs near it count, where there are any."""
     footage: str | None = None
     """A kept footage whose measured parameters take the place of the kind's."""
     lasts: Seconds = Field(default=SHOW_SECONDS, ge=60, le=86_400)
     """How long one show is, to say how likely it has a late frame."""
     destinations: tuple[Destination, ...] = Field(min_length=1)
+
+    @field_validator("at")
+    @classmethod
+    def _at_a_time_of_day(cls, value: str | None) -> str | None:
+        if value is not None:
+            try:
+                parse_time_of_day(value)
+            except InputError as error:
+                raise ValueError(f"{error.what}; {error.instead}") from None
+        return value

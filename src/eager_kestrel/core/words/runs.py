@@ -51,6 +51,20 @@ def towards(said: str, places: Sequence[str], left_out: int) -> str:
     return f"{said} towards {named}{rest}"
 
 
+def no_runs_near(hour: str) -> str:
+    """A show begins at an hour nobody measured."""
+    return f"no run was taken near {hour}, when the show begins: planned from all hours"
+
+
+def hours_differ(low: int, low_kbps: float, high: int, high_kbps: float) -> str:
+    """Hours that differ so much that all of them together say little of one."""
+    return (
+        f"your line differs by the hour: its floor is {rate(low_kbps)} about {low:02d}:00 and "
+        f"{rate(high_kbps)} about {high:02d}:00; plan the hour of the show with --around HH:MM, or "
+        f'at = "HH:MM" in its file'
+    )
+
+
 def taken_around(said: str, hour: str) -> str:
     """Of an uplink whose runs were picked by time of day."""
     return f"{said}, taken around {hour}"
