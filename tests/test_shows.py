@@ -169,7 +169,8 @@ def test_the_conversation_asks_again_and_offers_reserves(
     kestrel: Kestrel, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     answers = ["Wheel night", "wild", "hectic", "1080p", "1920x1080", "", "", "oxbw",
-               "oxbow, pocketfair", "soon", "20:00", "1, 9", "1, game=0.5 Mbit/s", "60", "60 %"]  # fmt: skip
+               "oxbow, pocketfair", "soon", "20:00", "1, 9", "1, game=0.5 Mbit/s", "60",
+               "60 %"]  # fmt: skip
     monkeypatch.setattr(sys, "stdin", Person("\n".join(answers) + "\n"))
     result = kestrel("start", *UPLOAD)
     assert result.code == 0, result.err

@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 from eager_kestrel.core.checks.rules import check
 from eager_kestrel.core.checks.settings import settings_of
 from eager_kestrel.core.choice.budget import budget
+from eager_kestrel.core.choice.compare import compare
 from eager_kestrel.core.choice.field import field_of
 from eager_kestrel.core.choice.need import need
 from eager_kestrel.core.line.uplink import Uplink, assumed_uplink
@@ -249,3 +250,44 @@ def test_a_plan_with_no_candidates_has_no_steps() -> None:
     assert not there.feasible
     assert "cannot give" in there.infeasible_because
     assert need(narrow, guide, None, TABLE) == ()
+
+
+@given(st.floats(600, 30_000), shows)
+def test_a_comparison_says_what_a_plan_and_its_budget_say(kbps: float, wanted: Show) -> None:
+    """The finalist a plan takes is the plan's; and the upload each needs carries just that."""
+    line = assumed_uplink(Bitrate.from_kbps(kbps))
+    waterfall = budget(line, wanted.safe_share, wanted.reserves)
+    ruled = OXBOW.under(wanted.destinations[0].standing)
+    field = field_of(wanted, ruled, TABLE, "h264")
+    if waterfall.safe_kbps <= 0 or not field.candidates:
+        return
+    shapes = [
+        (c.picture, c.frame_rate) for c in field.candidates[:: max(1, len(field.candidates) // 7)]
+    ]
+    made = planned(kbps, wanted)
+    there = made.destinations[0]
+    if there.video is not None:
+        shapes.append((there.video.picture, there.video.frame_rate))
+    found = compare(field, waterfall, shapes).finalists
+    for one in found:
+        again = budget(assumed_uplink(Bitrate.from_kbps(one.upload_kbps)), wanted.safe_share,
+                       wanted.reserves)  # fmt: skip
+        assert again.safe_kbps == pytest.approx(one.total_kbps, rel=0.001, abs=0.2)
+        assert one.total_kbps <= waterfall.safe_kbps + 1e-6 or one.refused
+    if there.video is not None:
+        assert found[-1].chosen
+        assert found[-1].bitrate_kbps == there.video.bitrate_kbps
+        assert found[-1].quality == pytest.approx(there.quality, abs=1e-4)
+        assert found[-1].total_kbps == pytest.approx(there.total_kbps, abs=0.01)
+        assert found[-1].bound_by == there.bound_by["bitrate"]
+
+
+def test_what_cannot_be_compared_gets_one_line(kestrel: Kestrel) -> None:
+    upload = ("--upload", "6 Mbit/s")
+    good = kestrel("plan", "oxbow", *upload, "--compare", "1280x720@60, 1920x1080 at 30", "--json")
+    assert [f["fps"] for f in good.document["finalists"]] == [60, 30]
+    for wrong, said in (("720p60", "write 1280x720@60"), ("1280x720@48", "frame rates are"),
+                        ("1000x700@60", "pictures are")):  # fmt: skip
+        assert said in kestrel("plan", "oxbow", *upload, "--compare", wrong).error_line
+    several = kestrel("plan", "oxbow,gatepost", *upload, "--compare", "1280x720@60")
+    assert "of one platform" in several.error_line

@@ -67,8 +67,9 @@ def asked_show(name: str | None, wishes: Wishes) -> Asked:
     note = None
     if name is None and not wishes.platforms and Path(USUAL).is_file():
         name, note = f"./{USUAL}", f"planning the show of ./{USUAL}"
-    if name is not None and not is_show(name) and name.partition(":")[0] in guide_names():
-        wishes, name = replace(wishes, platforms=(name, *wishes.platforms)), None
+    if name is not None and _names_platforms(name):
+        parts = tuple(part.strip() for part in name.split(","))
+        wishes, name = replace(wishes, platforms=(*parts, *wishes.platforms)), None
     if name is not None:
         return _here(Asked(over(load_show(name), wishes), note), wishes)
     if not wishes.platforms:
@@ -83,6 +84,13 @@ def asked_show(name: str | None, wishes: Wishes) -> Asked:
         destinations=tuple(destination(name) for name in wishes.platforms),
     )
     return _here(Asked(over(bare, wishes), note), wishes)
+
+
+def _names_platforms(written: str) -> bool:
+    """Whether every part of it, with commas between, is a platform there is a guide for."""
+    known = guide_names()
+    parts = [part.strip().partition(":")[0] for part in written.split(",")]
+    return not is_show(written) and all(part in known for part in parts)
 
 
 def _here(asked: Asked, wishes: Wishes) -> Asked:

@@ -7,10 +7,14 @@ import io
 from pathlib import Path
 
 from eager_kestrel.actions.odds import with_share
+from eager_kestrel.core.choice.budget import budget
+from eager_kestrel.core.choice.compare import Comparison, parse_shapes
+from eager_kestrel.core.choice.compare import compare as compared
 from eager_kestrel.core.choice.need import need as needed
 from eager_kestrel.core.choice.sweep import parse_range
 from eager_kestrel.core.choice.sweep import sweep as swept
 from eager_kestrel.core.choice.what_if import Needs, Sweep
+from eager_kestrel.core.division.place import alone
 from eager_kestrel.core.division.what_if import needs, sweep_show
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.line.uplink import Uplink
@@ -57,6 +61,32 @@ def sweep(written: str, show: Show, uplink: Uplink | None, guides: Path | None =
     return swept(
         parse_range(written), show, ruled[0], codec, table_for(show.motion, show.footage), uplink
     )
+
+
+def compare(written: str, show: Show, uplink: Uplink, guides: Path | None = None) -> Comparison:
+    """Put pictures at frame rates side by side, on one platform.
+
+    Args:
+        written: ``1280x720@60, 1920x1080@30``.
+        show: with one destination.
+        uplink: what the line carries.
+        guides: a folder whose guides come first.
+
+    Raises:
+        InputError: the show goes to several platforms, or the platform takes one of them not.
+        UnitError: one cannot be read.
+        NotFoundError: the platform or standing is not known.
+    """
+    shapes = parse_shapes(written)
+    if len(show.destinations) > 1:
+        names = ", ".join(place.name for place in show.destinations)
+        raise InputError(f"a comparison is of one platform, not of {names}", "give --for NAME")
+    show, _ = with_share(show, uplink)
+    guide = guide_for(show.destinations[0], guides)
+    table = table_for(show.motion, show.footage)
+    waterfall = budget(uplink, show.safe_share, show.reserves)
+    place = alone(show.destinations[0], guide, show, table, waterfall)
+    return compared(place.field, waterfall, shapes)
 
 
 def sweep_csv(found: Sweep) -> str:

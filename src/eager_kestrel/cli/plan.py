@@ -67,6 +67,10 @@ def plan(
             help="See what is chosen over upload=1..40, share=50..80, motion, standing.",
         ),
     ] = None,
+    compare: Annotated[
+        str | None,
+        typer.Option(metavar="PICTURES", help='Side by side: "1280x720@60, 1920x1080@30".'),
+    ] = None,
     figure: Figure = None,
     out: Annotated[
         Path | None, typer.Option(metavar="FILE", help="Write it: .json, .toml, .csv or .md.")
@@ -78,7 +82,7 @@ def plan(
     json: Json = False,
 ) -> None:
     """Derive settings for your platforms from your line, and say what bound each."""
-    from eager_kestrel.actions.planning import keep, uplink_for, uplink_from_number
+    from eager_kestrel.actions.planning import keep
     from eager_kestrel.actions.planning import plan as plan_show
     from eager_kestrel.actions.shows import asked_show
     from eager_kestrel.actions.what_if import needs_uplink
@@ -89,16 +93,14 @@ def plan(
         warn(asked.note)
     uplink = None
     if sweep is None or needs_uplink(sweep):
-        if upload is not None:
-            uplink = uplink_from_number(upload)
-        else:
-            uplink, said = uplink_for(asked.show, days, around, from_ or ())
-            if said is not None:
-                warn(said)
+        uplink = _line(asked.show, upload, days, around, from_)
     if sweep is not None:
         _sweep(sweep, asked.show, uplink, guides, figure, out, json=json)
         return
     assert uplink is not None
+    if compare is not None:
+        _compare(compare, asked.show, uplink, guides, json=json)
+        return
     planned = plan_show(asked.show, uplink, guides, copy_to)
     _write(planned.plan, figure, out)
     if planned.plan.total_kbps > 0:
@@ -110,6 +112,21 @@ def plan(
         raise _no_plan(planned.plan)
     if not planned.plan.feasible:
         raise typer.Exit(1)
+
+
+def _line(
+    show: Show, upload: str | None, days: int, around: str | None, places: list[str] | None
+) -> Uplink:
+    """The uplink to plan with, and a word where hours call for one."""
+    from eager_kestrel.actions.planning import uplink_for, uplink_from_number
+    from eager_kestrel.cli.screen import warn
+
+    if upload is not None:
+        return uplink_from_number(upload)
+    uplink, said = uplink_for(show, days, around, places or ())
+    if said is not None:
+        warn(said)
+    return uplink
 
 
 def _show(plan: Plan, command: str | None, *, json: bool, why: bool) -> None:
@@ -152,6 +169,20 @@ def _no_plan(plan: Plan) -> NoPlanError:
         if slow
         else "free some upload, or choose another platform",
     )
+
+
+def _compare(written: str, show: Show, uplink: Uplink, guides: Path | None, *, json: bool) -> None:
+    """Show finalists side by side."""
+    from eager_kestrel.actions.what_if import compare
+    from eager_kestrel.cli.screen import console, print_json
+
+    found = compare(written, show, uplink, guides)
+    if json:
+        print_json(found.model_dump(mode="json"))
+    else:
+        from eager_kestrel.cli.comparison import show_comparison
+
+        show_comparison(console(), found)
 
 
 def _sweep(

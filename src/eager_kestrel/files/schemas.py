@@ -36,6 +36,7 @@ KINDS: dict[str, tuple[str, str]] = {
     "footage": ("footage.trial", "Footage"),
     "forecast": ("forecast.forecast", "Forecast"),
     "need": ("choice.what_if", "Needs"),
+    "comparison": ("choice.compare", "Comparison"),
     "sweep": ("choice.what_if", "Sweep"),
     "findings": ("checks.findings", "Findings"),
     "recording": ("checks.recording", "Recording"),

@@ -71,3 +71,22 @@ def in_words(
         f"({kbit(full.bitrate_kbps)}, {looks(full.quality)})"
     )
     return f"{picture}: {'; '.join(said)}"
+
+
+def not_taken(platform: str, wanted: str) -> str:
+    """A picture a platform does not take of this source."""
+    return f"{platform} does not take {wanted} of this source"
+
+
+def choose(known: list[str], *, of_rates: bool) -> str:
+    """What it takes instead."""
+    what = "frame rates are" if of_rates else "pictures are"
+    return f"its {what} {', '.join(known)}"
+
+
+TOO_SLOW = "this machine does not encode it in time"
+
+
+def under_floor(kbps: float) -> str:
+    """It may not be sent at so little."""
+    return f"it takes {kbit(kbps)} at the least"
