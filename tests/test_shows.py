@@ -211,6 +211,22 @@ def test_words_are_explained_with_the_latest_plan(kestrel: Kestrel) -> None:
     assert "judder" in json.loads(kestrel("explain", "--json").out)["terms"]
 
 
+@pytest.mark.parametrize(
+    "symptom", ["buffering", "dropped frames", "blurry", "stutters", "disconnects", "delay"]
+)
+def test_a_symptom_has_causes_and_commands_that_are_there(kestrel: Kestrel, symptom: str) -> None:
+    assert kestrel("explain", symptom, "--json").document["source"] is None
+    assert kestrel("plan", "wheel-night", *UPLOAD).code == 0
+    found = kestrel("explain", *symptom.split(), "--json").document
+    assert len(found["causes"]) >= 3
+    assert found["source"] is not None
+    for cause in found["causes"]:
+        words = cause["tell"].split(",")[0].split()
+        assert words[0] == "eager-kestrel"
+        assert kestrel(words[1], "--help").code == 0
+        assert cause["because"] in " ".join(kestrel("explain", symptom).out.split())
+
+
 def test_every_sum_works_out_and_no_word_is_claimed_twice(kestrel: Kestrel) -> None:
     document = kestrel("plan", "wheel-night", *UPLOAD, "--json").document
     odds = Odds(chance=0.1, low=0.01, high=0.3, seconds=3600, runs=9, watched_seconds=80)
@@ -221,6 +237,7 @@ def test_every_sum_works_out_and_no_word_is_claimed_twice(kestrel: Kestrel) -> N
     for name, term in words.terms.items():
         found = explained(name, term, numbers, "x")
         assert (found.sum is None) == (term.sum is None), name
+        assert [c.sum is None for c in found.causes] == [c.sum is None for c in term.causes], name
         assert words.find(name)[0] == name
 
 

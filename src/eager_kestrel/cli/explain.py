@@ -37,8 +37,14 @@ def explain(
     screen = console()
     screen.print(Text(found.term, style="bold"))
     screen.print(Text(found.says))
+    for number, cause in enumerate(found.causes, 1):
+        screen.print(Text(f"{number}. ", style="cyan").append(cause.because, style="default"))
+        if cause.sum is not None:
+            screen.print(Text("   → ", style="green").append(cause.sum, style="bold"))
+        screen.print(Text(f"   {cause.tell}", style="dim"), soft_wrap=True)
     if found.sum is not None:
         screen.print(Text("→ ", style="green").append(found.sum, style="bold"))
+    if found.source is not None:
         screen.print(Text(f"  from {found.source}", style="dim"))
 
 

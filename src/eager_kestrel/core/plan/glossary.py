@@ -18,14 +18,26 @@ from eager_kestrel.core.words.numbers import looks
 Numbers = Mapping[str, Any]
 
 
+class Cause(Frozen):
+    """One of the things that may be behind a symptom, the likeliest first."""
+
+    because: str
+    tell: str
+    """The command that tells whether it is this one."""
+    sum: str | None = None
+    """A template, as a term's; or worked out."""
+
+
 class Term(Frozen):
-    """One word."""
+    """One word, or a symptom with what may be behind it."""
 
     also: tuple[str, ...] = ()
     """Other words for it, or words it is the answer to."""
     says: str
     sum: str | None = None
     """A template; its fields are keys of :func:`numbers_of`."""
+    causes: tuple[Cause, ...] = ()
+    """Of a symptom, in the order to look at them."""
 
 
 class Glossary(Frozen):
@@ -65,22 +77,34 @@ class Explained(Frozen):
     """With the latest numbers; none where it needs some that are not known."""
     source: str | None
     """Whose numbers these are."""
+    causes: tuple[Cause, ...] = ()
+    """Of a symptom, with the latest numbers."""
 
 
 def explained(name: str, term: Term, numbers: Numbers, source: str | None) -> Explained:
     """A term with its sum worked out where every number it needs is known."""
-    worked_out = None
-    if term.sum is not None:
-        needed = {field for _, field, _, _ in string.Formatter().parse(term.sum) if field}
-        if needed <= {key for key, value in numbers.items() if value is not None}:
-            worked_out = term.sum.format_map(dict(numbers))
+    worked_out = _worked_out(term.sum, numbers)
+    causes = tuple(
+        cause.model_copy(update={"sum": _worked_out(cause.sum, numbers)}) for cause in term.causes
+    )
+    known = worked_out is not None or any(cause.sum is not None for cause in causes)
     return Explained(
         term=name,
         also=term.also,
         says=term.says,
         sum=worked_out,
-        source=source if worked_out is not None else None,
+        source=source if known else None,
+        causes=causes,
     )
+
+
+def _worked_out(template: str | None, numbers: Numbers) -> str | None:
+    """A sum with numbers in it; None where one it needs is not known."""
+    if template is None:
+        return None
+    needed = {field for _, field, _, _ in string.Formatter().parse(template) if field}
+    known = {key for key, value in numbers.items() if value is not None}
+    return template.format_map(dict(numbers)) if needed <= known else None
 
 
 def numbers_of(plan: Plan) -> dict[str, Any]:
