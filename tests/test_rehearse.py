@@ -527,7 +527,7 @@ def test_receive_waits_reports_and_hides_the_key(home: Path, tmp_path: Path) -> 
     assert serving.returncode == 1, err  # baseline is no profile of Oxbow's
     assert "320x180" in out
     assert "set profile high" in out
-    assert "It ended: ended" in out
+    assert "It ended; the latest frame" in out
     assert CANARY not in line + out + err
     assert (tmp_path / "r.flv").stat().st_size > 100_000
 
