@@ -36,6 +36,7 @@ from eager_kestrel.files.guides import load_guide
 from eager_kestrel.files.pages import read_page
 from eager_kestrel.files.toml import read_model
 from tests.conftest import Kestrel
+from tests.test_guides import OXBOW
 
 TABLES = Path(__file__).parent / "tables"
 PLATFORMS = ("oxbow", "fernlight", "pocketfair", "gatepost")
@@ -459,3 +460,25 @@ def test_diff_says_what_changes_for_the_plan(kestrel: Kestrel, tmp_path: Path) -
     assert "Your plan stays the same." in quiet.out
     assert "give --upload" in kestrel("guides", "diff", "oxbow", tmp_path / "quiet.toml").out
     assert "Nothing changed" in kestrel("guides", "diff", "oxbow", "oxbow").out
+
+
+@given(st.sets(st.sampled_from(["title", "checked", "transports", "format"]), max_size=3))
+def test_every_missing_key_is_told_once(
+    tmp_path_factory: pytest.TempPathFactory, gone: set[str]
+) -> None:
+    from eager_kestrel.files.guides import guide_faults
+
+    path = tmp_path_factory.mktemp("guides") / "oxbow.toml"
+    kept = [line for line in OXBOW.splitlines() if line.split("=")[0].strip() not in gone]
+    path.write_text("\n".join(kept))
+    faults = [fault.line() for fault in guide_faults(path)]
+    assert len(faults) == len(set(faults))
+    if "format" in gone:  # nothing else can be said of a file that does not say what it is
+        assert len(faults) == 1
+        return
+    present = {key for key in gone if any(key == line.split("=")[0].strip()
+                                          for line in OXBOW.splitlines())}  # fmt: skip
+    required = {"title", "checked"} & present
+    for key in required:
+        assert sum(f'"{key}" is missing' in fault for fault in faults) == 1
+    assert bool(faults) or not required

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -41,12 +39,12 @@ def encoders(
 ) -> None:
     """Measure what this machine encodes in time; plans go by it from then on."""
     from eager_kestrel.actions.encoders import Wish, measure_encoders
-    from eager_kestrel.cli.screen import console, print_json
+    from eager_kestrel.cli.screen import console, print_json, telling
 
     if figure is not None:
         require_figure(figure)
     wish = Wish(tuple(picture or ()), fps, tuple(codec or ()), minutes)
-    with _live(quiet=json) as tell:
+    with telling("looking for encoders", quiet=json) as tell:
         found = measure_encoders(wish, tell)
     if figure is not None:
         from eager_kestrel.report.encoders_figure import save_encoders_figure
@@ -63,18 +61,6 @@ def require_figure(figure: Path) -> None:
     from eager_kestrel.report.figures import require_kind
 
     require_kind(figure)
-
-
-@contextmanager
-def _live(*, quiet: bool) -> Iterator[Callable[[str], None]]:
-    from eager_kestrel.cli.screen import console
-
-    screen = console(stderr=True)
-    if quiet or not screen.is_terminal:
-        yield lambda _: None
-        return
-    with screen.status("looking for encoders", spinner="dots") as status:
-        yield status.update
 
 
 def show_encoders(screen: Console, found: MeasuredMachine) -> None:

@@ -172,6 +172,17 @@ def busy(what: str, *, quiet: bool = False) -> Iterator[None]:
         yield
 
 
+@contextmanager
+def telling(first: str, *, quiet: bool = False) -> Iterator[Callable[[str], None]]:
+    """A teller of one line that changes; says nothing in a pipe."""
+    screen = console(stderr=True)
+    if quiet or not screen.is_terminal:
+        yield lambda _: None
+        return
+    with screen.status(first, spinner="dots") as status:
+        yield status.update
+
+
 def _finish_before(event: Event, last: dict[str, Learned], screen: Console) -> None:
     """Print the last word of a phase once the next begins; remember what is learned meanwhile."""
     from eager_kestrel.core.line.progress import Beginning, Learned, Waiting

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -60,11 +58,11 @@ def trial(
 ) -> None:
     """Encode your own clip around a plan: which picture looks best at which bitrate."""
     from eager_kestrel.actions.trial import plan_with, prepared, try_clip
-    from eager_kestrel.cli.screen import console, print_json
+    from eager_kestrel.cli.screen import console, print_json, telling
 
     _require(see)
     asked = prepared(clip, tuple(platforms or ()), upload, bitrate, motion, keep, guides)
-    with _live(quiet=json) as tell:
+    with telling("cutting stretches", quiet=json) as tell:
         tried = try_clip(asked.clip, asked.wanted, tell)
     _see(tried, see)
     planned = plan_with(asked, tried.trial)
@@ -112,18 +110,6 @@ def _see(tried: Tried, see: SeeFlags) -> None:
         console(stderr=True).print(line, markup=False)
     told = sheet_of(tried, CROP)
     save_sheet(told.crops, see.sheet, told.title)
-
-
-@contextmanager
-def _live(*, quiet: bool) -> Iterator[Callable[[str], None]]:
-    from eager_kestrel.cli.screen import console
-
-    screen = console(stderr=True)
-    if quiet or not screen.is_terminal:
-        yield lambda _: None
-        return
-    with screen.status("cutting stretches", spinner="dots") as status:
-        yield status.update
 
 
 def show_trial(screen: Console, found: Trial) -> None:
