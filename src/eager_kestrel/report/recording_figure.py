@@ -38,7 +38,7 @@ def save_recording_figure(
     for number, (when, long) in enumerate(video.gaps):
         axes.axvspan(when, when + long, color=CARE, alpha=0.3, label="gap" if not number else None)
     axes.set_ylabel("video, Mbit/s", color=INK)
-    axes.set_xlim(0, max(recording.seconds, float(edges[-1]), 1.0))
+    axes.set_xlim(0, float(edges[-1]) or max(recording.seconds, 1.0))  # whole seconds
     axes.set_ylim(0, 1.15 * max([*rates, (ceiling_kbps or 0) / 1000, 0.1]))
     axes.legend(loc="lower right", framealpha=0.9)
     keys = np.array(video.keyframes.at_seconds)
@@ -49,5 +49,5 @@ def save_recording_figure(
         spacing.plot(keys[1::step], apart[::step], ".", color=LINE)
         spacing.set_ylim(0, 1.3 * float(apart.max()))
     spacing.set_ylabel("keyframe after, s", color=INK)
-    spacing.set_xlabel("seconds", color=INK)
+    spacing.set_xlabel("seconds, as far as they are whole", color=INK)
     save(figure, path)
