@@ -112,7 +112,7 @@ class MeasuredMachine(Frozen):
                 for (codec, preset), point in best.items()
                 if point.fps >= 1
             ),
-            said=words.measured(self.name, days, self.others_share if self.beside_others else 0.0),
+            said=words.measured(days, self.others_share if self.beside_others else 0.0),
         )  # fmt: skip
 
 

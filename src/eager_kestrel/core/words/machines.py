@@ -5,11 +5,11 @@ from __future__ import annotations
 from eager_kestrel.core.words.numbers import duration
 
 
-def measured(name: str, days: float, others: float) -> str:
-    """Where a plan's figures of the machine come from."""
+def measured(days: float, others: float) -> str:
+    """Where a plan's figures of the machine come from; plans are shared, so without its name."""
     when = "today" if days < 1 else f"{days:.0f} day{'' if round(days) == 1 else 's'} ago"
     beside = f", beside programs that took {others:.0%} of it" if others else ""
-    return f"encoders of {name} as measured {when}{beside}"
+    return f"this machine's encoders as measured {when}{beside}"
 
 
 def means(encoder: str, picture: str, holds: tuple[str, float] | None, fails: str | None) -> str:
