@@ -146,7 +146,10 @@ def test_an_encoder_without_presets_goes_by_its_own_name(kestrel: Kestrel, home:
 
     point = machine_of([90]).points[0]
     made = point.model_copy(update={"encoder": "h264_made", "preset": "", "fps": 400.0})
-    here = {"points": (*machine_of([70, 40]).points, made), "name": platform.node()}
+    here = {
+        "points": (*machine_of([70, 40]).points, made),
+        "name": platform.node() or "this machine",
+    }
     home.mkdir()
     (home / "machine.json").write_text(machine_of([70]).model_copy(update=here).model_dump_json())
     asked = ("plan", "--for", "oxbow", "--upload", "12 Mbit/s")
