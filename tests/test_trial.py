@@ -192,6 +192,8 @@ def test_encodes_are_bounded_the_oldest_go_first(tmp_path: Path, home: Path) -> 
         os.utime(file, (number, number))
     kept_footage.bound_trials(250)
     assert sorted(p.name for p in folder.iterdir()) == ["3.mkv", "4.mkv"]
+    kept_footage.bound_trials(50, keep=folder)
+    assert sorted(p.name for p in folder.iterdir()) == ["3.mkv", "4.mkv"]
 
 
 BAD = {

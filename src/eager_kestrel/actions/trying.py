@@ -116,7 +116,7 @@ def try_clip(clip: Clip, wanted: Wanted, tell: Tell = lambda _: None) -> Tried:
     settings = _settings(clip, wanted)
     table = quality_table()
     scored = _encoded(clip, settings, sources, folder, table, wanted, tell)
-    bound_trials()
+    bound_trials(keep=folder)
     trial = _trial(clip, wanted, stretches, settings, scored, vmaf=vmaf_program() is not None)
     if wanted.keep is not None:
         write_footage(trial.footage)

@@ -159,10 +159,9 @@ def _write(plan: Plan, figure: Path | None, out: Path | None) -> None:
 
 def _no_plan(plan: Plan) -> NoPlanError:
     from eager_kestrel.core.errors import NoPlanError
-    from eager_kestrel.core.words.plans import SLOW_VIEWERS
 
     failed = next(d for d in plan.destinations if not d.feasible)
-    slow = failed.infeasible_because.startswith(SLOW_VIEWERS)
+    slow = failed.bound_by.get("bitrate") == "viewers"
     return NoPlanError(
         f"no settings for {failed.title}: {failed.infeasible_because}",
         "raise --viewers, or choose another platform"

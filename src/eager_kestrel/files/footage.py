@@ -101,11 +101,17 @@ def trial_folder(clip: Path) -> Path:
     return made(data_home() / TRIALS / found.hexdigest()[:20])
 
 
-def bound_trials(most_bytes: int = MOST_BYTES) -> None:
-    """Remove the oldest encodes beyond a size; what cannot be removed stays."""
+def bound_trials(most_bytes: int = MOST_BYTES, keep: Path | None = None) -> None:
+    """Remove the oldest encodes beyond a size; what cannot be removed stays.
+
+    Args:
+        most_bytes: that may stay.
+        keep: a folder that is still needed; it counts, but nothing of it goes.
+    """
     files = [path for path in (data_home() / TRIALS).rglob("*") if path.is_file()]
     total = sum(path.stat().st_size for path in files)
-    for path in sorted(files, key=lambda path: path.stat().st_mtime):
+    free = [path for path in files if path.parent != keep]
+    for path in sorted(free, key=lambda path: path.stat().st_mtime):
         if total <= most_bytes:
             return
         total -= path.stat().st_size

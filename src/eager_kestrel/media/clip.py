@@ -13,7 +13,6 @@ import av
 import av.error
 import av.logging
 import numpy as np
-from av.video.stream import VideoStream
 
 from eager_kestrel.core.arrays import Floats
 from eager_kestrel.core.errors import FormatError, StorageError
@@ -26,12 +25,12 @@ from eager_kestrel.core.footage.stretches import (
     temporal,
 )
 from eager_kestrel.core.picture import Picture
-from eager_kestrel.media.recording import DAMAGED, opened_recording
+from eager_kestrel.media.recording import DAMAGED, opened_recording, read_recording
 
 ACROSS = 640
 LOOK_EVERY = 0.5
-EVEN_SHARE = 0.02
-"""So many gaps between frames may differ by more than half a frame."""
+UNEVEN_SHARE = 0.02
+"""So many frames may come when they are not due."""
 HDR = {16: "PQ", 18: "HLG"}
 """Transfer characteristics of ITU-T H.273."""
 RECORD = "record a minute at your source's size and constant rate, 8 bit, the busiest scene in it"
@@ -55,13 +54,10 @@ def read_clip(path: Path, progress: Callable[[float], None] = lambda _: None) ->
     Raises:
         FormatError: it cannot be tried; says why and what to record instead.
     """
-    with opened_recording(path) as opened:
-        if not opened.streams.video:
-            raise FormatError("there is no video in it", RECORD, str(path))
-        stream = opened.streams.video[0]
-        times = _times(opened, stream, path)
-    rate = _even_rate(times, path)
-    seconds = times.size / float(rate)
+    seen = read_recording(path).video
+    if not seen.frame_rate or 1 - seen.regular_share > UNEVEN_SHARE:
+        raise FormatError("its frame rate varies", RECORD, str(path))
+    seconds = seen.frames / float(seen.frame_rate)
     if seconds < STRETCH_SECONDS:
         raise FormatError(
             f"{seconds:.1f} s are too short: a stretch to try takes {STRETCH_SECONDS:g} s",
@@ -70,32 +66,7 @@ def read_clip(path: Path, progress: Callable[[float], None] = lambda _: None) ->
     picture, looks = _looked(path, progress)
     if max(look.ti for look in looks) < STILL_TI:
         raise FormatError("nothing in it moves", RECORD, str(path))
-    return Clip(path, picture, rate, seconds, tuple(looks))
-
-
-def _times(opened: Any, stream: VideoStream, path: Path) -> Floats:
-    """When each frame is shown, rising."""
-    base = float(stream.time_base or 0)
-    found = [p.pts * base for p in opened.demux(stream) if p.pts is not None and p.size]
-    if len(found) < 2:
-        raise FormatError("there are not even two frames in it", RECORD, str(path))
-    return np.sort(np.array(found))
-
-
-def _even_rate(times: Floats, path: Path) -> Fraction:
-    """Its frame rate, which has to be constant."""
-    gaps = np.diff(times)
-    usual = float(np.median(gaps))
-    uneven = np.abs(gaps - usual) > 0.5 * usual
-    if usual <= 0 or uneven.mean() > EVEN_SHARE:
-        raise FormatError("its frame rate varies", RECORD, str(path))
-    mean = float(gaps[~uneven].mean())
-    customary = [Fraction(n, d) for n in (24, 25, 30, 48, 50, 60, 120) for d in (1,)]
-    customary += [Fraction(n * 1000, 1001) for n in (24, 30, 60, 120)]
-    near = min(customary, key=lambda rate: abs(float(rate) * mean - 1))
-    return (
-        near if abs(float(near) * mean - 1) < 0.0006 else Fraction(1 / mean).limit_denominator(1001)
-    )
+    return Clip(path, picture, seen.frame_rate, seconds, tuple(looks))
 
 
 def _looked(path: Path, progress: Callable[[float], None]) -> tuple[Picture, list[Look]]:

@@ -13,12 +13,11 @@ from collections.abc import Callable
 import numpy as np
 
 from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal, Sent, Verdict
+from eager_kestrel.core.forecast.queue import LATE_SECONDS
 from eager_kestrel.core.plan.plan import Fallback
 from eager_kestrel.core.words import plans
 from eager_kestrel.core.words import runs as words
 
-LATE_SECONDS = 0.7
-"""A frame that is so late is seen to be; as in the forecast."""
 GIVE_UP_SECONDS = 1.2
 """A backlog that does not come back from here."""
 HOLDS_SHARE = 0.9

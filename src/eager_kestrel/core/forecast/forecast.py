@@ -12,7 +12,7 @@ from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.forecast.hours import hours
 from eager_kestrel.core.forecast.lines import Lines
 from eager_kestrel.core.forecast.odds import SURE, Odds, odds_of, runs_to_halve, spread_of
-from eager_kestrel.core.forecast.queue import LATE_SECONDS, Replayed, replay
+from eager_kestrel.core.forecast.queue import Replayed, replay
 from eager_kestrel.core.forecast.sending import Sending
 from eager_kestrel.core.forecast.watched import Watched
 from eager_kestrel.core.words import forecasts as words
@@ -146,11 +146,6 @@ class Asked:
     seed: int = 0
 
 
-def lines_for(watched: Watched, seed: int = 0) -> Lines:
-    """Lines that agree with what was watched."""
-    return Lines.drawn(watched, seed=seed)
-
-
 def forecast(asked: Asked, evidence: Evidence, watched: Watched) -> Forecast:
     """Forecast a stream.
 
@@ -160,7 +155,7 @@ def forecast(asked: Asked, evidence: Evidence, watched: Watched) -> Forecast:
         watched: ``evidence`` at what the stream piles up, of two runs or more.
     """
     needs, piled = asked.sending.needs
-    lines = lines_for(watched, asked.seed)
+    lines = Lines.drawn(watched, seed=asked.seed)
     odds = odds_of(lines, needs + asked.reserved_kbps, asked.seconds)
     simulated = _simulated(asked, lines)
     steps = _steps(asked, evidence)
@@ -186,7 +181,7 @@ def forecast(asked: Asked, evidence: Evidence, watched: Watched) -> Forecast:
         goal=asked.goal,
         steps=steps,
         by_hour=tuple(
-            HourOdds(hour=hour, odds=odds_of(lines_for(near, asked.seed),
+            HourOdds(hour=hour, odds=odds_of(Lines.drawn(near, seed=asked.seed),
                                              needs + asked.reserved_kbps, asked.seconds))
             for hour, near in sorted(evidence.by_hour(piled).items())
         ),
@@ -251,7 +246,7 @@ def _steps(asked: Asked, evidence: Evidence) -> tuple[StepOdds, ...]:
         needs, piled = sending.needs
         watched = evidence.of(piled)
         assert watched is not None  # what piles up changes the ratios, not which runs count
-        lines = lines_for(watched, asked.seed)
+        lines = Lines.drawn(watched, seed=asked.seed)
         odds = odds_of(lines, needs + asked.reserved_kbps, asked.seconds)
         found.append(
             StepOdds(
@@ -282,6 +277,3 @@ def _usually(values: Floats) -> Usually:
         typical=round(float(np.median(values)), 2),
         at_worst=round(float(np.quantile(values, 0.95)), 2),
     )
-
-
-__all__ = ["LATE_SECONDS", "Asked", "Evidence", "Forecast", "forecast"]

@@ -86,7 +86,7 @@ def hours(
         of_each: stretches of each line, one after another.
         seed: equal inputs give equal hours.
     """
-    rng = np.random.default_rng(seed)
+    rng = np.random.default_rng([seed, 1])  # not the numbers the lines were drawn by
     pieces = Pieces.of(lines, fps)
     frames = max(1, round(seconds * fps))
     count = -(-frames // pieces.windows.shape[1])

@@ -32,10 +32,17 @@ from eager_kestrel.core.plan.plan import (
     VideoSettings,
 )
 from eager_kestrel.core.plan.promises import warnings
-from eager_kestrel.core.plan.reasons import Choice, audio_reason, infeasible, video_reasons
+from eager_kestrel.core.plan.reasons import (
+    Choice,
+    audio_reason,
+    infeasible,
+    video_reasons,
+    viewers_bind,
+)
 from eager_kestrel.core.plan.shared_offers import Asking
 from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.words import plans as words
+from eager_kestrel.core.words.facts import Bound
 from eager_kestrel.core.words.forecasts import risk_step
 
 RUNNERS_UP = 3
@@ -131,9 +138,8 @@ def _planned(place: Place, show: Show, waterfall: Budget) -> DestinationPlan:
     steps = destination_steps(safe_kbps, transport, extra, audio.bitrate_kbps)
     why = _refused(place, show, waterfall, weighed)
     if best is None or why is not None:
-        return DestinationPlan(
-            **_common(place), feasible=False, infeasible_because=why, budget_steps=steps
-        )
+        because = {"infeasible_because": why, "bound_by": _bound(weighed)}
+        return DestinationPlan(**_common(place), feasible=False, budget_steps=steps, **because)
     video = settings_at(rules, field, weighed, best)
     line = Standpoint.of(rules, field, weighed, best, waterfall, transport)
     choice = Choice(field, weighed, best, place.safe_kbps)
@@ -160,6 +166,11 @@ def _planned(place: Place, show: Show, waterfall: Budget) -> DestinationPlan:
         adaptive=_adaptive(video, cheaper, float(weighed.floors_kbps[best])),
         fit=frame_fit(show.source, video.picture),
     )
+
+
+def _bound(weighed: Weighed) -> dict[str, Bound]:
+    """What left nothing, where it is neither the line nor a rule."""
+    return {"bitrate": "viewers"} if weighed.chosen is None and viewers_bind(weighed) else {}
 
 
 def _refused(place: Place, show: Show, waterfall: Budget, weighed: Weighed) -> str | None:

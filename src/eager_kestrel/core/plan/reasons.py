@@ -308,6 +308,16 @@ def _rate_looks_best(show: Show, choice: Choice, other: int) -> facts.Fact:
     )
 
 
+def viewers_bind(weighed: Weighed) -> bool:
+    """Whether the slowest viewers, and not the line, leave less than the least of anything."""
+    if not weighed.candidates:
+        return False
+    left, viewers = (
+        float(weighed.limits_kbps[LIMITS.index(limit)].max()) for limit in ("budget", "viewers")
+    )
+    return viewers < min(max(0.0, left), float(weighed.floors_kbps.min()))
+
+
 def infeasible(guide: Guide, show: Show, weighed: Weighed, waterfall: Budget) -> str:
     """Which rule leaves nothing to choose from."""
     rules = guide.video
@@ -324,7 +334,7 @@ def infeasible(guide: Guide, show: Show, weighed: Weighed, waterfall: Budget) ->
     left = max(0.0, float(weighed.limits_kbps[0].max()))
     needed = float(weighed.floors_kbps.min())
     of_guide = needed > LEAST_VIDEO_KBPS
-    viewers = float(weighed.limits_kbps[LIMITS.index("viewers")].max())
-    if viewers < min(left, needed):
+    if viewers_bind(weighed):
+        viewers = float(weighed.limits_kbps[LIMITS.index("viewers")].max())
         return words.viewers_too_slow(guide.title, max(0.0, viewers), needed, guide=of_guide)
     return words.too_little_left(guide.title, waterfall.safe_kbps, left, needed, guide=of_guide)

@@ -80,14 +80,11 @@ def too_little_left(
     )
 
 
-SLOW_VIEWERS = "the slowest viewers"
-
-
 def viewers_too_slow(platform: str, left_kbps: float, needed_kbps: float, *, guide: bool) -> str:
     """What the slowest viewers take leaves less than the least."""
     rule = "the least it takes" if guide else "the least worth sending"
     return (
-        f"{SLOW_VIEWERS} leave {kbit(left_kbps)} for video to {platform}, which may pass on "
+        f"the slowest viewers leave {kbit(left_kbps)} for video to {platform}, which may pass on "
         f"exactly what it gets; {rule} is {kbit(needed_kbps)}"
     )
 
