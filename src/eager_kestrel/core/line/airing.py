@@ -1,0 +1,151 @@
+"""An airing: a stream that was watched while it went out, second by second.
+
+Every second says what the program sent, what the other end had of it, and how much of the stream
+was waiting. Where nothing waited the line carried at least what was sent; where something did it
+carried just what arrived. So an airing is evidence of the line: lower bounds, and real dips.
+"""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Literal
+
+from pydantic import model_validator
+
+from eager_kestrel.core.document import Frozen, format_name
+
+Cause = Literal["line", "ingest", "machine", "scene", "program", "connection"]
+"""What is behind a trouble: the line does not carry it; the ingest does not take it; this machine
+does not encode it in time; the scene needs less; the program sends less, or more, than planned; the
+connection broke."""
+SeenBy = Literal["connection", "through"]
+STANDING_SECONDS = 0.15
+"""Of stream that waits: more, and what arrives is what the line carries."""
+
+
+class Second(Frozen):
+    """One second of it, as it is added."""
+
+    sent_kbps: int
+    """What the program handed over."""
+    carried_kbps: int
+    """What the other end took."""
+    waiting_ms: int
+    """Of stream, the most that waited."""
+    round_trip_ms: int
+    """0 where it is not told."""
+    cores_percent: int
+    """Of one core, that the program took; 0 where it is not told."""
+
+
+class Seconds(Frozen):
+    """The seconds in columns of equal length; a column's unit is in its name."""
+
+    sent_kbps: tuple[int, ...] = ()
+    carried_kbps: tuple[int, ...] = ()
+    waiting_ms: tuple[int, ...] = ()
+    round_trip_ms: tuple[int, ...] = ()
+    cores_percent: tuple[int, ...] = ()
+
+    @model_validator(mode="after")
+    def _columns_match(self) -> Seconds:
+        if len({len(getattr(self, name)) for name in Seconds.model_fields}) != 1:
+            raise ValueError("the columns must be equally long")
+        if any(min(getattr(self, name), default=0) < 0 for name in Seconds.model_fields):
+            raise ValueError("nothing in a second is below zero")
+        return self
+
+    @classmethod
+    def of(cls, rows: list[Second]) -> Seconds:
+        """Rows as columns."""
+        return cls(**{name: tuple(getattr(r, name) for r in rows) for name in Second.model_fields})
+
+
+class Trouble(Frozen):
+    """Something that went wrong, from when it was said to when it was over."""
+
+    cause: Cause
+    at_seconds: float
+    """Since the airing began."""
+    lasted_seconds: float
+    worst_wait_seconds: float
+    """Of stream."""
+    carried_kbps: float | None = None
+    """By the line meanwhile, where the line was the limit."""
+    warned_seconds: float | None = None
+    """How long before the first late frame it was said; none where no frame was late."""
+    late: bool = False
+    """Whether frames were late, by more than 0.7 s."""
+    text: str
+    """The worst that was said of it."""
+
+
+class Airing(Frozen):
+    """A stream that went out."""
+
+    format: str = format_name("airing")
+    id: str
+    """Sortable by time, unique on this machine."""
+    taken_at: str
+    """When it began, ISO 8601 with the offset of the place."""
+    version: str
+    """Of the program that watched it."""
+    kind: Literal["measured", "practice"]
+    """Whether it went over a line, or to this machine itself."""
+    seen_by: SeenBy
+    """From outside, or as it passed through."""
+    program: str
+    """The sending program's name; empty where it is not known."""
+    platform: str
+    """The guide's name; empty where no guide was named."""
+    to: str
+    """Host and port, or the address without key."""
+    planned: str = ""
+    """What should be sent, in words."""
+    planned_kbps: float | None = None
+    """With transport overhead."""
+    seconds: Seconds
+    troubles: tuple[Trouble, ...] = ()
+    frames: int | None = None
+    """That passed; none where they cannot be seen."""
+    late_frames: int | None = None
+    lost_frames: int | None = None
+    """Not passed on, because there was no connection or too much waited."""
+    breaches: tuple[str, ...] = ()
+    """Of the guide's rules, by what passed, in words."""
+    ended: str
+    """Why it ended."""
+
+    @property
+    def taken(self) -> datetime:
+        """When it began."""
+        return datetime.fromisoformat(self.taken_at)
+
+    @property
+    def lasted_seconds(self) -> float:
+        """How long it was watched."""
+        return float(len(self.seconds.sent_kbps))
+
+    @property
+    def typical_kbps(self) -> float:
+        """The median second of what was carried."""
+        rates = sorted(self.seconds.carried_kbps)
+        return float(rates[len(rates) // 2]) if rates else 0.0
+
+    @property
+    def stalls(self) -> int:
+        """How often frames were late because of the line."""
+        return sum(trouble.cause == "line" and trouble.late for trouble in self.troubles)
+
+
+class AiringRow(Frozen):
+    """A kept airing in a line."""
+
+    id: str
+    taken_at: str
+    platform: str
+    to: str
+    kind: str
+    lasted_seconds: float
+    typical_kbps: float
+    troubles: int

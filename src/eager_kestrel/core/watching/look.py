@@ -1,0 +1,52 @@
+"""One look at a stream that goes out, whoever looks: from outside, or as it passes through."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True, slots=True)
+class Look:
+    """How things stand at a moment. Counts go over all connections since watching began."""
+
+    seconds: float
+    """Since watching began, on a clock that cannot jump."""
+    connected: bool
+    handed_bytes: int
+    """By the program, to its connection."""
+    carried_bytes: int
+    """That the other end has."""
+    waiting_bytes: int = 0
+    """Handed over and not carried, less what is on its way anyhow."""
+    waiting_seconds: float | None = None
+    """How long the oldest frame has waited, where frames are seen; else it is reckoned."""
+    round_trip_ms: float | None = None
+    least_round_trip_ms: float | None = None
+    resent_bytes: int = 0
+    window_closed_seconds: float | None = None
+    """How long so far the other end took nothing because its receive window was closed."""
+    cores: float | None = None
+    """That the sending program takes."""
+    memory_mb: float | None = None
+    media_late_seconds: float | None = None
+    """How much later than the quickest the latest frame came from the program, by its own time."""
+    fps: float | None = None
+    """Frames a second, by the frames' own times."""
+    frames: int | None = None
+    late_frames: int | None = None
+    lost_frames: int | None = None
+    said: str = ""
+    """What the other end said as it broke the connection."""
+
+
+def on_its_way(unsent: int, unacknowledged: int, kbps: float, least_round_trip_ms: float) -> int:
+    """What waits of bytes handed over: all but one round trip's worth, which is on its way.
+
+    Args:
+        unsent: bytes in the send buffer.
+        unacknowledged: bytes sent.
+        kbps: what is being sent.
+        least_round_trip_ms: of the connection.
+    """
+    flying = kbps * least_round_trip_ms / 8
+    return round(unsent + max(0.0, unacknowledged - flying))

@@ -1,0 +1,177 @@
+"""Noting an airing as it goes: looks become seconds, verdicts become troubles."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from eager_kestrel.core.document import Frozen, format_name
+from eager_kestrel.core.line.airing import Cause, Second, Seconds, Trouble
+from eager_kestrel.core.watching.look import Look
+from eager_kestrel.core.watching.verdict import Expected, Judge, Verdict
+
+OVER_SECONDS = 3.0
+"""Of quiet, before a trouble is over."""
+MOST_TROUBLES = 500
+"""Of one airing; a show with more has one trouble."""
+
+
+class Now(Frozen):
+    """How an airing stands, for a live view and for programs: one document a second."""
+
+    format: str = format_name("watch")
+    to: str
+    """Host and port, or the address without key."""
+    seconds: float
+    """Since watching began."""
+    sent_kbps: float
+    """Handed over by the program in the last second."""
+    planned_kbps: float | None
+    carried_kbps: float
+    """Taken by the other end in the last second."""
+    waiting_seconds: float
+    """Of stream, in the queue."""
+    round_trip_ms: float | None
+    least_round_trip_ms: float | None
+    resent_bytes: int
+    """In all."""
+    cores: float | None
+    """That the sending program takes."""
+    memory_mb: float | None
+    fps: float | None
+    frames: int | None
+    late_frames: int | None
+    lost_frames: int | None
+    verdict: Verdict
+
+
+@dataclass(slots=True)
+class _Open:
+    """A trouble that is not over."""
+
+    cause: Cause
+    at: float
+    seen: float
+    worst: float = 0.0
+    carried: float | None = None
+    late_at: float | None = None
+    verdict: Verdict = field(default_factory=lambda: Verdict(cause=None, text=""))
+
+
+@dataclass(slots=True)
+class Notes:
+    """What is kept of an airing, and how it stands."""
+
+    to: str
+    judge: Judge
+    troubles: list[Trouble] = field(default_factory=list)
+    _rows: list[Second] = field(default_factory=list)
+    _open: _Open | None = None
+    _looks: list[tuple[Look, float]] = field(default_factory=list)
+    _now: Now | None = None
+
+    @classmethod
+    def of(cls, to: str, expected: Expected) -> Notes:
+        """For a stream of which something is expected."""
+        return cls(to, Judge(expected))
+
+    def look(self, look: Look) -> Now:
+        """Take a look; what it means."""
+        verdict = self.judge.told(look)
+        waited = self.judge.waiting_seconds
+        self._trouble(look, verdict, waited)
+        self._second(look, waited)
+        self._now = Now(
+            to=self.to,
+            seconds=round(look.seconds, 2),
+            sent_kbps=round(self.judge.sent_kbps(), 1),
+            planned_kbps=self.judge.expected.kbps,
+            carried_kbps=round(self.judge.carried_kbps(), 1),
+            waiting_seconds=round(waited, 3),
+            round_trip_ms=look.round_trip_ms,
+            least_round_trip_ms=look.least_round_trip_ms,
+            resent_bytes=look.resent_bytes,
+            cores=None if look.cores is None else round(look.cores, 2),
+            memory_mb=None if look.memory_mb is None else round(look.memory_mb, 1),
+            fps=None if look.fps is None else round(look.fps, 2),
+            frames=look.frames,
+            late_frames=look.late_frames,
+            lost_frames=look.lost_frames,
+            verdict=verdict,
+        )
+        return self._now
+
+    @property
+    def now(self) -> Now | None:
+        """How it stood at the last look."""
+        return self._now
+
+    @property
+    def seconds(self) -> Seconds:
+        """Every whole second so far."""
+        return Seconds.of(self._rows)
+
+    def over(self) -> None:
+        """No look follows: what is open ends."""
+        if self._open is not None:
+            self._close(self._open)
+            self._open = None
+
+    def _second(self, look: Look, waited: float) -> None:
+        """Rows for the whole seconds that are over; a look late by more repeats what it saw."""
+        self._looks.append((look, waited))
+        first = self._looks[0][0]
+        took = look.seconds - first.seconds
+        if look.seconds < len(self._rows) + 1 or took <= 0:
+            return
+        handed = max(0, look.handed_bytes - first.handed_bytes) * 8e-3 / took
+        carried = max(0, look.carried_bytes - first.carried_bytes) * 8e-3 / took
+        row = Second(
+            sent_kbps=round(handed),
+            carried_kbps=round(carried),
+            waiting_ms=round(max(wait for _, wait in self._looks) * 1000),
+            round_trip_ms=round(look.round_trip_ms or 0),
+            cores_percent=round((look.cores or 0) * 100),
+        )
+        while len(self._rows) + 1 <= look.seconds:
+            self._rows.append(row)
+        self._looks = [(look, waited)]
+
+    def _trouble(self, look: Look, verdict: Verdict, waited: float) -> None:
+        open_ = self._open
+        quiet = verdict.cause is None
+        if open_ is not None and (
+            (quiet and look.seconds - open_.seen > OVER_SECONDS)
+            or (not quiet and verdict.cause != open_.cause)
+        ):
+            self._close(open_)
+            open_ = self._open = None
+        if quiet or verdict.cause is None:
+            return
+        if open_ is None:
+            open_ = self._open = _Open(verdict.cause, look.seconds, look.seconds, verdict=verdict)
+        open_.seen = look.seconds
+        if verdict.carried_kbps is not None:
+            least = verdict.carried_kbps if open_.carried is None else open_.carried
+            open_.carried = min(least, verdict.carried_kbps)
+        if verdict.late and open_.late_at is None:
+            open_.late_at = look.seconds
+        if waited >= open_.worst:
+            open_.verdict = verdict
+        open_.worst = max(open_.worst, waited)
+
+    def _close(self, open_: _Open) -> None:
+        if len(self.troubles) >= MOST_TROUBLES:
+            return
+        warned = None if open_.late_at is None else round(open_.late_at - open_.at, 2)
+        self.troubles.append(
+            Trouble(
+                cause=open_.cause,
+                at_seconds=round(open_.at, 2),
+                lasted_seconds=round(open_.seen - open_.at, 2),
+                worst_wait_seconds=round(open_.worst, 2),
+                carried_kbps=None if open_.carried is None else round(open_.carried, 1),
+                warned_seconds=warned if open_.cause == "line" else None,
+                late=open_.late_at is not None,
+                text=open_.verdict.text,
+            )
+        )

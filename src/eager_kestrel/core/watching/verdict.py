@@ -1,0 +1,305 @@
+"""What a look means: is the stream carried, and if not, who is at fault and what is there to do.
+
+Frames that wait are told apart by where they wait (docs/watching.md): in the send buffer, because
+the line carries less; there, too, but with the other end's window closed, because the ingest does
+not read; before the connection, because the encoder is late. A queue that grows is told before a
+frame is late: its least over a keyframe interval is looked at, since one keyframe makes any queue
+grow for a moment.
+"""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from itertools import pairwise
+from statistics import median
+
+from eager_kestrel.core.checks.verdict import HOLDS_SHARE
+from eager_kestrel.core.document import Frozen
+from eager_kestrel.core.forecast.queue import LATE_SECONDS
+from eager_kestrel.core.line.airing import STANDING_SECONDS, Cause
+from eager_kestrel.core.plan.plan import Fallback
+from eager_kestrel.core.watching.look import Look
+from eager_kestrel.core.words import airings as words
+
+KEPT_SECONDS = 30.0
+LATELY_SECONDS = 1.0
+SPAN_SECONDS = 2.0
+"""Over which a queue's least is taken, at the least: keyframes come so often."""
+SLOPE = 0.02
+"""Seconds of stream a second: a queue that grows more slowly is no news yet."""
+SIGHT_SECONDS = 30.0
+"""How far ahead a late frame is told."""
+STALL_SECONDS = 0.75
+STALL_SHARE = 0.05
+CLOSED_SHARE = 0.7
+BACK_SECONDS = 5.0
+"""How long it is said that a connection is back."""
+PROGRAM_SECONDS = 8.0
+"""Over which the program's own rate is taken."""
+LESS_SHARE, MORE_SHARE = 0.85, 1.1
+RISING_LOOKS, RISING_SECONDS = 5, 0.2
+RISING_EVENLY = 0.4
+"""A queue that rises at every one of so many looks, by so much in all, and at none by less than
+this share of an even rise, is no keyframe's."""
+MEDIA_LATE_SECONDS = 0.4
+FPS_SHARE = 0.93
+MOST_HIDDEN_SECONDS = 10.0
+
+
+class Verdict(Frozen):
+    """What a look means."""
+
+    cause: Cause | None
+    """Who is at fault; none when it is carried."""
+    text: str
+    late: bool = False
+    """Whether frames are late."""
+    late_in_seconds: float | None = None
+    """When they will be, if it goes on so."""
+    step: int | None = None
+    """Which step down holds, 0 being the first."""
+    carried_kbps: float | None = None
+    """By the line, where it is the limit."""
+
+
+@dataclass(frozen=True, slots=True)
+class Expected:
+    """What should be sent; nothing known of it by default."""
+
+    kbps: float | None = None
+    """With transport overhead."""
+    fps: float | None = None
+    keyframe_seconds: float = SPAN_SECONDS
+    steps: tuple[Fallback, ...] = ()
+    """Steps down, in order."""
+
+    def step(self, carried_kbps: float) -> tuple[int | None, str]:
+        """The first step that holds on a line, by number and in words."""
+        for number, step in enumerate(self.steps):
+            if step.total_kbps <= HOLDS_SHARE * carried_kbps:
+                return number, words.step_to(step.video.words)
+        return None, words.step_to(None, carried_kbps if carried_kbps > 0 else None)
+
+
+@dataclass(slots=True)
+class Judge:
+    """Says what each look means, by the looks of the last half minute."""
+
+    expected: Expected = field(default_factory=Expected)
+    _looks: deque[tuple[Look, float]] = field(default_factory=deque)
+    """Each with the seconds of stream that waited."""
+    _hidden: float = 0.0
+    """Seconds of stream that wait inside the program, as far as can be told from outside."""
+    _broke_at: float | None = None
+    _back_at: float | None = None
+    _broke_for: float = 0.0
+    _why: str = ""
+
+    def told(self, look: Look) -> Verdict:
+        """What a look means; each later than the one before."""
+        while self._looks and self._looks[0][0].seconds < look.seconds - KEPT_SECONDS:
+            self._looks.popleft()
+        self._connection(look)
+        self._looks.append((look, self._waited(look)))
+        return (
+            self._of_connection(look)
+            or self._of_queue(look)
+            or self._of_program(look)
+            or self._fine()
+        )
+
+    @property
+    def waiting_seconds(self) -> float:
+        """Of stream, now."""
+        return self._looks[-1][1] if self._looks else 0.0
+
+    def sent_kbps(self, seconds: float = LATELY_SECONDS) -> float:
+        """Handed over lately."""
+        return _rate([look for look, _ in self._since(seconds)], "handed_bytes")
+
+    def carried_kbps(self, seconds: float = LATELY_SECONDS) -> float:
+        """Taken by the other end lately."""
+        return _rate([look for look, _ in self._since(seconds)], "carried_bytes")
+
+    def usual_kbps(self) -> float:
+        """What the program hands over when nothing holds it up."""
+        free = [
+            (after.handed_bytes - before.handed_bytes) * 8e-3 / (after.seconds - before.seconds)
+            for (before, waited), (after, _) in pairwise(self._looks)
+            if waited < STANDING_SECONDS and before.connected and after.seconds > before.seconds
+        ]
+        mean = sum(free) / len(free) if len(free) >= 4 else 0.0
+        return max(mean, self.expected.kbps or 0.0) or self.sent_kbps(PROGRAM_SECONDS)
+
+    def _since(self, seconds: float) -> list[tuple[Look, float]]:
+        """The looks of the last seconds, with the one before them."""
+        kept = list(self._looks)
+        if not kept:
+            return []
+        begins = kept[-1][0].seconds - seconds
+        first = next((i for i, (look, _) in enumerate(kept) if look.seconds > begins), 0)
+        return kept[max(0, first - 1) :]
+
+    def _connection(self, look: Look) -> None:
+        if not look.connected and self._broke_at is None:
+            self._broke_at, self._why, self._hidden = look.seconds, look.said, 0.0
+        elif look.connected and self._broke_at is not None:
+            self._broke_for, self._back_at = look.seconds - self._broke_at, look.seconds
+            self._broke_at = None
+            self._looks.clear()
+        if look.said:
+            self._why = look.said
+
+    def _waited(self, look: Look) -> float:
+        """Seconds of stream that wait: seen, or reckoned from bytes and from what is held up."""
+        if look.waiting_seconds is not None:
+            return look.waiting_seconds
+        usual = self.usual_kbps()
+        visible = look.waiting_bytes * 8e-3 / usual if usual > 0 else 0.0
+        if visible < STANDING_SECONDS or not self._looks:
+            self._hidden = 0.0
+            return visible
+        before, _ = self._looks[-1]
+        took = (look.seconds - before.seconds) or 1e-3
+        handed = (look.handed_bytes - before.handed_bytes) * 8e-3 / took
+        held_up = self._hidden + (1 - handed / usual) * took
+        self._hidden = min(max(0.0, held_up), MOST_HIDDEN_SECONDS)
+        return visible + self._hidden
+
+    def _of_connection(self, look: Look) -> Verdict | None:
+        if self._broke_at is not None:
+            gone = look.seconds - self._broke_at
+            return Verdict(cause="connection", text=words.broken(gone, self._why), late=True)
+        if self._back_at is not None and look.seconds - self._back_at < BACK_SECONDS:
+            text = words.back(self._broke_for, self._why)
+            return Verdict(cause="connection", text=text, late=True)
+        self._back_at = None
+        return None
+
+    def _of_queue(self, look: Look) -> Verdict | None:
+        lately = self._since(LATELY_SECONDS)
+        waited = max(wait for _, wait in lately[-max(1, len(lately) - 1) :])
+        now = lately[-1][1]
+        if now > STANDING_SECONDS and self._closed() >= CLOSED_SHARE:
+            return Verdict(cause="ingest", text=words.not_taken(now), late=now > LATE_SECONDS)
+        stalled = self._stalled()
+        if stalled is not None and now > STANDING_SECONDS:
+            left = LATE_SECONDS - now
+            return Verdict(
+                cause="line", text=words.stalls(stalled, left), late=left < 0,
+                late_in_seconds=max(left, 0.0), carried_kbps=self.carried_kbps(stalled),
+            )  # fmt: skip
+        if now > LATE_SECONDS or (waited > LATE_SECONDS and now > STANDING_SECONDS):
+            return self._late(now)
+        return self._growing(look) or self._rising()
+
+    def _late(self, now: float) -> Verdict:
+        """More waits than may; it may be on its way down."""
+        carried, usual = self.carried_kbps(SPAN_SECONDS), self.usual_kbps()
+        if carried > usual and now < max(wait for _, wait in self._since(2 * SPAN_SECONDS)):
+            return Verdict(cause="line", text=words.drains(now), late=True)
+        step, said = self.expected.step(carried)
+        text = words.late(now, carried, usual, said)
+        return Verdict(cause="line", text=text, late=True, step=step, carried_kbps=carried)
+
+    def _rising(self) -> Verdict | None:
+        """A queue that rises fast, at every look."""
+        lately = list(self._looks)[-RISING_LOOKS:]
+        waits = [wait for _, wait in lately]
+        rise, took = waits[-1] - waits[0], lately[-1][0].seconds - lately[0][0].seconds
+        least = min((after - before for before, after in pairwise(waits)), default=0.0)
+        steady = least > RISING_EVENLY * rise / (RISING_LOOKS - 1)
+        if len(lately) < RISING_LOOKS or not steady or rise < RISING_SECONDS or took <= 0:
+            return None
+        return self._warned(rise / took, waits[-1], took)
+
+    def _warned(self, slope: float, wait: float, over_seconds: float) -> Verdict:
+        """The queue grows, by so much a second."""
+        late_in = (LATE_SECONDS - wait) / slope
+        carried = self.carried_kbps(over_seconds)
+        step, said = self.expected.step(carried)
+        return Verdict(
+            cause="line", text=words.grows(slope, late_in, said), late_in_seconds=round(late_in, 1),
+            step=step, carried_kbps=carried,
+        )  # fmt: skip
+
+    def _growing(self, look: Look) -> Verdict | None:
+        """A queue whose least rises from one keyframe interval to the next."""
+        span = max(SPAN_SECONDS, self.expected.keyframe_seconds)
+        now = [wait for seen, wait in self._looks if seen.seconds > look.seconds - span]
+        before = [
+            wait
+            for seen, wait in self._looks
+            if look.seconds - 2 * span < seen.seconds <= look.seconds - span
+        ]
+        if not before or self._looks[0][0].seconds > look.seconds - 2 * span + 1:
+            return None
+        slope = (min(now) - min(before)) / span
+        if min(now) < STANDING_SECONDS / 2 or slope < SLOPE or now[-1] < max(now) / 2:
+            return None
+        if (LATE_SECONDS - max(now)) / slope > SIGHT_SECONDS:
+            return None
+        return self._warned(slope, max(now), span)
+
+    def _closed(self) -> float:
+        """The share of the last second in which the other end's window was closed."""
+        seen = [look for look, _ in self._since(LATELY_SECONDS)]
+        first, last = seen[0].window_closed_seconds, seen[-1].window_closed_seconds
+        took = seen[-1].seconds - seen[0].seconds
+        if first is None or last is None or took <= 0:
+            return 0.0
+        return (last - first) / took
+
+    def _stalled(self) -> float | None:
+        """How long hardly anything was taken; None when something was, or it was not long."""
+        last = self._looks[-1][0]
+        usual = self.usual_kbps()
+        since = last.seconds
+        for look, _ in reversed(self._looks):
+            took = last.seconds - look.seconds
+            share = (last.carried_bytes - look.carried_bytes) * 8e-3
+            if share > STALL_SHARE * usual * max(took, LATELY_SECONDS / 2):
+                break
+            since = look.seconds
+        stalled = last.seconds - since
+        return stalled if stalled >= STALL_SECONDS else None
+
+    def _of_program(self, look: Look) -> Verdict | None:
+        late = look.media_late_seconds
+        if late is not None and late > MEDIA_LATE_SECONDS:
+            return Verdict(cause="machine", text=words.behind(late), late=late > LATE_SECONDS)
+        if self._looks[0][0].seconds > look.seconds - PROGRAM_SECONDS:
+            return None
+        sent = self.sent_kbps(PROGRAM_SECONDS)
+        if sent <= 0:
+            return Verdict(cause="machine", text=words.NOTHING_SENT, late=True)
+        wanted = self.expected.fps
+        fps = _typical([seen.fps for seen, _ in self._since(PROGRAM_SECONDS)])
+        if wanted is not None and fps is not None and fps < FPS_SHARE * wanted:
+            return Verdict(cause="machine", text=words.few_frames(fps, wanted))
+        planned = self.expected.kbps
+        if planned is None or LESS_SHARE * planned <= sent <= MORE_SHARE * planned:
+            return None
+        if sent > planned:
+            return Verdict(cause="program", text=words.more(sent, planned))
+        seen_frames = look.fps is not None
+        text = words.less(sent, planned, frames_seen=seen_frames)
+        return Verdict(cause="scene" if seen_frames else "program", text=text)
+
+    def _fine(self) -> Verdict:
+        return Verdict(cause=None, text=words.CARRIES)
+
+
+def _rate(looks: Sequence[Look], column: str) -> float:
+    """kbit/s between the first and the last look."""
+    if len(looks) < 2 or looks[-1].seconds <= looks[0].seconds:
+        return 0.0
+    count = getattr(looks[-1], column) - getattr(looks[0], column)
+    return float(count) * 8e-3 / (looks[-1].seconds - looks[0].seconds)
+
+
+def _typical(values: Sequence[float | None]) -> float | None:
+    known = [value for value in values if value is not None]
+    return median(known) if known else None

@@ -1,0 +1,131 @@
+"""What is said of a stream while it goes out, and afterwards."""
+
+from __future__ import annotations
+
+from eager_kestrel.core.words.numbers import counted, duration, kbit
+
+CARRIES = "carries it"
+WAITING = "nothing is being sent yet"
+
+
+def step_to(settings: str | None, kbps: float | None = None) -> str:
+    """What to do about a line that carries less."""
+    if settings is not None:
+        return f"step down to {settings}"
+    if kbps is None:
+        return "send less, or stop what else uses the line"
+    return f"the line carries {kbit(kbps)}: send less than that"
+
+
+def grows(by_seconds: float, late_in_seconds: float, step: str) -> str:
+    """The queue grows, and no frame is late yet."""
+    return (
+        f"the queue grows by {by_seconds * 1000:.0f} ms a second: late in "
+        f"{max(late_in_seconds, 0.0):.0f} s; {step}"
+    )
+
+
+def late(waiting_seconds: float, carried_kbps: float, sent_kbps: float, step: str) -> str:
+    """Frames are late."""
+    return (
+        f"late: {waiting_seconds:.1f} s wait; the line carries {carried_kbps:,.0f} of "
+        f"{sent_kbps:,.0f} kbit/s; {step}"
+    )
+
+
+def drains(waiting_seconds: float) -> str:
+    """Late, and on the way back."""
+    return f"late: {waiting_seconds:.1f} s wait, and the queue drains: the line carries it again"
+
+
+def stalls(seconds: float, late_in_seconds: float) -> str:
+    """Nothing gets through."""
+    when = f"late in {late_in_seconds:.1f} s" if late_in_seconds > 0 else "late"
+    return f"nothing gets through for {seconds:.1f} s: the line stands still; {when}"
+
+
+def not_taken(waiting_seconds: float) -> str:
+    """The other end's window is closed."""
+    return (
+        f"the ingest does not read what is sent ({waiting_seconds:.1f} s wait): not your line; "
+        "another ingest may do better"
+    )
+
+
+def broken(seconds: float, why: str = "") -> str:
+    """There is no connection."""
+    because = f" ({why})" if why else ""
+    return f"connection broke{because}, {seconds:.0f} s ago"
+
+
+def back(seconds: float, why: str = "") -> str:
+    """It is there again."""
+    because = f" ({why})" if why else ""
+    return f"connection broke{because}, back after {max(seconds, 1.0):.0f} s"
+
+
+def not_back(seconds: float, why: str = "") -> str:
+    """It never came back."""
+    because = f" ({why})" if why else ""
+    return f"connection broke{because}, not back after {seconds:.0f} s"
+
+
+def behind(late_seconds: float) -> str:
+    """Frames come from the program later and later."""
+    return (
+        f"the program is {late_seconds:.1f} s behind: the encoder does not keep up, not the line; "
+        "a faster preset or a smaller picture"
+    )
+
+
+def few_frames(fps: float, planned_fps: float) -> str:
+    """The program leaves frames out."""
+    return (
+        f"the program sends {fps:.3g} of {planned_fps:.4g} frames a second: the encoder does not "
+        "keep up, not the line; a faster preset or a smaller picture"
+    )
+
+
+def less(sent_kbps: float, planned_kbps: float, *, frames_seen: bool) -> str:
+    """Less is sent than planned, and nothing waits."""
+    why = (
+        "every frame comes in time: the scene needs no more"
+        if frames_seen
+        else "encoder or scene, not the line"
+    )
+    return f"the program sends less than planned, {sent_kbps:,.0f} of {planned_kbps:,.0f} kbit/s: {why}"
+
+
+def more(sent_kbps: float, planned_kbps: float) -> str:
+    """More is sent than planned."""
+    return (
+        f"the program sends more than planned, {sent_kbps:,.0f} of {planned_kbps:,.0f} kbit/s: set "
+        "its bitrate as planned"
+    )
+
+
+NOTHING_SENT = "the program sends nothing: its encoder stands still, not the line"
+GAVE_UP = "it did not come back"
+
+
+def aired(day: str, kbps: float, seconds: float, stalls_seen: int) -> str:
+    """Of an airing, in a plan."""
+    with_ = "no stall" if stalls_seen == 0 else counted(stalls_seen, "stall")
+    return f"{day} it carried {kbit(kbps)} for {lasting(seconds)} with {with_}"
+
+
+def lasting(seconds: float) -> str:
+    """``2 h 10 min``."""
+    minutes = round(seconds / 60)
+    if minutes < 2:
+        return duration(round(seconds))
+    if minutes < 60:
+        return f"{minutes} min"
+    hours, rest = divmod(minutes, 60)
+    return f"{hours} h {rest} min" if rest else f"{hours} h"
+
+
+def clock(seconds: float) -> str:
+    """``0:12:31``."""
+    whole = int(seconds)
+    return f"{whole // 3600}:{whole % 3600 // 60:02d}:{whole % 60:02d}"
