@@ -64,6 +64,10 @@ COMMANDS: dict[str, dict[str, str]] = {
         "rehearse": "Send a stand-in stream exactly as planned and see whether it holds.",
         "receive": "Be a private ingest: take a stream from any program and report on it.",
     },
+    "Air": {
+        "watch": "Watch the stream any program sends: is it carried, who is at fault, what to do.",
+        "review": "After a show: what went wrong, when and why, and what to plan next.",
+    },
     "Keep": {
         "explain": "Explain a word or a sum of the trade, with the numbers of your latest plan.",
         "practice": "Simulated stand-ins on this machine, to try things on.",

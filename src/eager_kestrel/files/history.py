@@ -44,6 +44,21 @@ MIGRATIONS: tuple[str, ...] = (
     UPDATE runs SET kind = 'practice'
         WHERE endpoint LIKE 'http://127.%' OR endpoint LIKE 'http://localhost%';
     """,
+    """
+    CREATE TABLE airings (
+        id TEXT PRIMARY KEY,
+        taken_at TEXT NOT NULL,
+        taken_epoch REAL NOT NULL,
+        platform TEXT NOT NULL,
+        sent_to TEXT NOT NULL,
+        kind TEXT NOT NULL,
+        lasted_seconds REAL NOT NULL,
+        typical_kbps REAL NOT NULL,
+        troubles INTEGER NOT NULL,
+        document TEXT NOT NULL
+    ) STRICT;
+    CREATE INDEX airings_by_time ON airings (taken_epoch);
+    """,
 )
 
 _WHY = (

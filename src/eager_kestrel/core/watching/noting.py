@@ -4,44 +4,15 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.line.airing import Cause, Second, Seconds, Trouble
 from eager_kestrel.core.watching.look import Look
-from eager_kestrel.core.watching.verdict import Expected, Judge, Verdict
+from eager_kestrel.core.watching.now import Now, Verdict
+from eager_kestrel.core.watching.verdict import Expected, Judge
 
 OVER_SECONDS = 3.0
 """Of quiet, before a trouble is over."""
 MOST_TROUBLES = 500
 """Of one airing; a show with more has one trouble."""
-
-
-class Now(Frozen):
-    """How an airing stands, for a live view and for programs: one document a second."""
-
-    format: str = format_name("watch")
-    to: str
-    """Host and port, or the address without key."""
-    seconds: float
-    """Since watching began."""
-    sent_kbps: float
-    """Handed over by the program in the last second."""
-    planned_kbps: float | None
-    carried_kbps: float
-    """Taken by the other end in the last second."""
-    waiting_seconds: float
-    """Of stream, in the queue."""
-    round_trip_ms: float | None
-    least_round_trip_ms: float | None
-    resent_bytes: int
-    """In all."""
-    cores: float | None
-    """That the sending program takes."""
-    memory_mb: float | None
-    fps: float | None
-    frames: int | None
-    late_frames: int | None
-    lost_frames: int | None
-    verdict: Verdict
 
 
 @dataclass(slots=True)
@@ -110,11 +81,18 @@ class Notes:
         """Every whole second so far."""
         return Seconds.of(self._rows)
 
-    def over(self) -> None:
-        """No look follows: what is open ends."""
-        if self._open is not None:
+    def over(self, cut_at: float | None = None) -> None:
+        """No look follows: what is open ends.
+
+        Args:
+            cut_at: seconds from which on nothing was sent any more; they, and what was said of
+                them, are left out.
+        """
+        if self._open is not None and (cut_at is None or self._open.at < cut_at):
             self._close(self._open)
-            self._open = None
+        self._open = None
+        if cut_at is not None:
+            del self._rows[max(0, round(cut_at)) :]
 
     def _second(self, look: Look, waited: float) -> None:
         """Rows for the whole seconds that are over; a look late by more repeats what it saw."""

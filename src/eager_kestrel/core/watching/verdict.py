@@ -16,11 +16,11 @@ from itertools import pairwise
 from statistics import median
 
 from eager_kestrel.core.checks.verdict import HOLDS_SHARE
-from eager_kestrel.core.document import Frozen
 from eager_kestrel.core.forecast.queue import LATE_SECONDS
-from eager_kestrel.core.line.airing import STANDING_SECONDS, Cause
+from eager_kestrel.core.line.airing import STANDING_SECONDS
 from eager_kestrel.core.plan.plan import Fallback
 from eager_kestrel.core.watching.look import Look
+from eager_kestrel.core.watching.now import Verdict
 from eager_kestrel.core.words import airings as words
 
 KEPT_SECONDS = 30.0
@@ -43,25 +43,11 @@ RISING_LOOKS, RISING_SECONDS = 5, 0.2
 RISING_EVENLY = 0.4
 """A queue that rises at every one of so many looks, by so much in all, and at none by less than
 this share of an even rise, is no keyframe's."""
+FREE_LOOKS = 8
+"""Without a queue, to know what a program sends."""
 MEDIA_LATE_SECONDS = 0.4
 FPS_SHARE = 0.93
 MOST_HIDDEN_SECONDS = 10.0
-
-
-class Verdict(Frozen):
-    """What a look means."""
-
-    cause: Cause | None
-    """Who is at fault; none when it is carried."""
-    text: str
-    late: bool = False
-    """Whether frames are late."""
-    late_in_seconds: float | None = None
-    """When they will be, if it goes on so."""
-    step: int | None = None
-    """Which step down holds, 0 being the first."""
-    carried_kbps: float | None = None
-    """By the line, where it is the limit."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,6 +76,8 @@ class Judge:
     expected: Expected = field(default_factory=Expected)
     _looks: deque[tuple[Look, float]] = field(default_factory=deque)
     """Each with the seconds of stream that waited."""
+    _usual: float = 0.0
+    """kbit/s when nothing held it up last."""
     _hidden: float = 0.0
     """Seconds of stream that wait inside the program, as far as can be told from outside."""
     _broke_at: float | None = None
@@ -130,8 +118,9 @@ class Judge:
             for (before, waited), (after, _) in pairwise(self._looks)
             if waited < STANDING_SECONDS and before.connected and after.seconds > before.seconds
         ]
-        mean = sum(free) / len(free) if len(free) >= 4 else 0.0
-        return max(mean, self.expected.kbps or 0.0) or self.sent_kbps(PROGRAM_SECONDS)
+        if len(free) >= FREE_LOOKS:
+            self._usual = sum(free) / len(free)
+        return self._usual or self.expected.kbps or self.sent_kbps(PROGRAM_SECONDS)
 
     def _since(self, seconds: float) -> list[tuple[Look, float]]:
         """The looks of the last seconds, with the one before them."""

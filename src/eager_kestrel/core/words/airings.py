@@ -93,7 +93,8 @@ def less(sent_kbps: float, planned_kbps: float, *, frames_seen: bool) -> str:
         if frames_seen
         else "encoder or scene, not the line"
     )
-    return f"the program sends less than planned, {sent_kbps:,.0f} of {planned_kbps:,.0f} kbit/s: {why}"
+    sent = f"{sent_kbps:,.0f} of {planned_kbps:,.0f} kbit/s"
+    return f"the program sends less than planned, {sent}: {why}"
 
 
 def more(sent_kbps: float, planned_kbps: float) -> str:
@@ -106,6 +107,14 @@ def more(sent_kbps: float, planned_kbps: float) -> str:
 
 NOTHING_SENT = "the program sends nothing: its encoder stands still, not the line"
 GAVE_UP = "it did not come back"
+
+
+def only_a_rate(kbps: float) -> str:
+    """Where a system tells nothing of other programs' connections."""
+    return (
+        f"all programs together send {kbps:,.0f} kbit/s; whether the line carries it cannot be "
+        "seen here: use watch --through"
+    )
 
 
 def aired(day: str, kbps: float, seconds: float, stalls_seen: int) -> str:
@@ -129,3 +138,69 @@ def clock(seconds: float) -> str:
     """``0:12:31``."""
     whole = int(seconds)
     return f"{whole // 3600}:{whole % 3600 // 60:02d}:{whole % 60:02d}"
+
+
+# The live view, and the card at the end
+
+
+def sent_of(sent_kbps: float, planned_kbps: float | None) -> str:
+    """What is sent against the plan."""
+    if planned_kbps is None:
+        return f"{sent_kbps:,.0f} kbit/s"
+    return f"{sent_kbps:,.0f} of {planned_kbps:,.0f} kbit/s planned"
+
+
+def round_trips(now_ms: float | None, least_ms: float | None) -> str:
+    """How long an answer takes."""
+    if not now_ms:
+        return "-"
+    return f"{now_ms:.0f} ms" + (f", {least_ms:.0f} ms at the least" if least_ms else "")
+
+
+def sent_again(count: int, of: float) -> str:
+    """Retransmissions."""
+    share = f", {count / of:.2%}" if of > 0 else ""
+    return f"{count / 1000:,.1f} kB in all{share}"
+
+
+def takes(cores: float | None, memory_mb: float | None) -> str:
+    """What the sending program takes of the machine."""
+    if cores is None:
+        return "-"
+    memory = f", {memory_mb:,.0f} MB" if memory_mb is not None else ""
+    return f"{cores:.2f} cores{memory}"
+
+
+def late_of(late_frames: int | None, frames: int | None, lost: int | None) -> str:
+    """Late frames, counted."""
+    gone = f", {lost:,} lost" if lost else ""
+    return f"{late_frames or 0:,} of {frames or 0:,}{gone}"
+
+
+def seen_as(program: str, to: str) -> str:
+    """Which stream it is."""
+    return f"{program} to {to}" if program else f"to {to}"
+
+
+def for_how_long(seconds: float, typical_kbps: float, planned_kbps: float | None) -> str:
+    """An airing in short."""
+    of = f" of {planned_kbps:,.0f} planned" if planned_kbps is not None else ""
+    return f"{lasting(seconds)}, {typical_kbps:,.0f}{of} kbit/s in a usual second"
+
+
+BEFORE_FIRST = "before the first late frame"
+CAUSES = {
+    "line": "line",
+    "ingest": "ingest",
+    "machine": "this machine",
+    "scene": "scene",
+    "program": "program",
+    "connection": "connection",
+}
+
+
+def kept(name: str, *, on_disk: bool) -> str:
+    """What became of it."""
+    if not on_disk:
+        return "The disk did not take it: it is not kept."
+    return f"Kept as {name}: eager-kestrel review tells what to do next time."

@@ -1,0 +1,184 @@
+"""An airing being written down: what is expected of it, looks, and what is kept at the end."""
+
+from __future__ import annotations
+
+import secrets
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from pathlib import Path
+
+from eager_kestrel import __version__
+from eager_kestrel.actions.checking import settings_from
+from eager_kestrel.actions.rehearsing import destination_of
+from eager_kestrel.core.checks.settings import Settings
+from eager_kestrel.core.errors import StorageError
+from eager_kestrel.core.line.airing import Airing, SeenBy
+from eager_kestrel.core.line.run import is_loopback
+from eager_kestrel.core.plan.plan import DestinationPlan, Plan
+from eager_kestrel.core.watching.look import Look
+from eager_kestrel.core.watching.noting import Notes
+from eager_kestrel.core.watching.now import Now
+from eager_kestrel.core.watching.verdict import SPAN_SECONDS, Expected
+from eager_kestrel.files.airings import AiringHistory
+from eager_kestrel.files.plans import LATEST, latest_plan, read_plan
+
+LOOK_SECONDS = 0.25
+"""Between two looks."""
+KEEP_SECONDS = 60.0
+"""Between two times it is kept while it goes on, so that nothing can lose more."""
+ON_THE_AIR = "on the air"
+
+Tell = Callable[[Now], None]
+
+
+@dataclass(frozen=True, slots=True)
+class Meant:
+    """Which stream is meant: what is expected of it, and whose it is."""
+
+    platform: str = ""
+    """The guide's name; empty where none was named."""
+    expected: Expected = field(default_factory=Expected)
+    words: str = ""
+    """What should be sent."""
+    destination: DestinationPlan | None = None
+
+
+def plan_meant(name: str) -> Plan | None:
+    """The plan that is meant; None when it is the latest and none was made."""
+    return latest_plan() if name == LATEST else read_plan(name)
+
+
+def of_plan(there: DestinationPlan) -> Meant:
+    """What a plan has for a destination."""
+    assert there.video is not None
+    expected = Expected(
+        kbps=there.total_kbps,
+        fps=float(there.video.frame_rate),
+        keyframe_seconds=there.video.keyframe_seconds,
+        steps=there.steps_down,
+    )
+    return Meant(there.platform, expected, there.video.words, there)
+
+
+def meant_by(plan: Plan | None, platform: str | None) -> Meant:
+    """What is meant of a plan, where that is clear: the named destination, or its only one.
+
+    Raises:
+        InputError: the plan has no settings for the one that is named.
+    """
+    if plan is None:
+        return Meant(platform or "")
+    feasible = [there for there in plan.destinations if there.feasible]
+    if platform is not None:
+        return of_plan(destination_of(plan, platform))
+    return of_plan(feasible[0]) if len(feasible) == 1 else Meant()
+
+
+def meant_by_settings(path: Path, platform: str | None) -> Meant:
+    """What a settings file has, as ``check`` reads it."""
+    found: Settings = settings_from(path, {}, platform or "")
+    video, audio = found.video, found.audio
+    most = video.bitrate
+    kbps = None if most is None else most.kbps + (audio.bitrate.kbps if audio.bitrate else 0.0)
+    fps = None if video.frame_rate is None else float(video.frame_rate)
+    interval = video.keyframes.seconds if video.keyframes is not None else None
+    expected = Expected(kbps=kbps, fps=fps, keyframe_seconds=interval or SPAN_SECONDS)
+    said = "" if kbps is None else f"{kbps:,.0f} kbit/s by {path.name}"
+    return Meant(platform or "", expected, said)
+
+
+@dataclass(slots=True)
+class About:
+    """What an airing is about."""
+
+    meant: Meant
+    to: str
+    program: str
+    seen_by: SeenBy
+    host: str
+    """It goes to."""
+
+
+@dataclass(frozen=True, slots=True)
+class Aired:
+    """An airing that is over."""
+
+    airing: Airing
+    kept: bool
+    """Whether the disk took it."""
+
+
+@dataclass
+class Writing:
+    """An airing being written down."""
+
+    about: About
+    tell: Tell
+    began: float = field(default_factory=time.monotonic)
+    breaches: tuple[str, ...] = ()
+
+    def __post_init__(self) -> None:
+        """Begin now."""
+        taken = datetime.now(UTC)
+        self._id = f"{taken:%Y%m%d-%H%M%S}-w{secrets.token_hex(2)}"
+        self._taken_at = taken.astimezone().isoformat(timespec="seconds")
+        self.notes = Notes.of(self.about.to, self.about.meant.expected)
+        self._kept_at = self.began
+
+    def seconds(self) -> float:
+        """Since it began."""
+        return time.monotonic() - self.began
+
+    def look(self, look: Look) -> Now:
+        """Take a look, tell what it means, and keep the airing now and then."""
+        now = self.notes.look(look)
+        self.tell(now)
+        if time.monotonic() - self._kept_at > KEEP_SECONDS:
+            self._kept_at = time.monotonic()
+            self._keep(self.airing(ON_THE_AIR))
+        return now
+
+    def airing(self, ended: str) -> Airing:
+        """What is known of it."""
+        about, now = self.about, self.notes.now
+        return Airing(
+            id=self._id,
+            taken_at=self._taken_at,
+            version=__version__,
+            kind="practice" if is_loopback(f"//{about.host}") else "measured",
+            seen_by=about.seen_by,
+            program=about.program,
+            platform=about.meant.platform,
+            to=about.to,
+            planned=about.meant.words,
+            planned_kbps=about.meant.expected.kbps,
+            seconds=self.notes.seconds,
+            troubles=tuple(self.notes.troubles),
+            frames=None if now is None else now.frames,
+            late_frames=None if now is None else now.late_frames,
+            lost_frames=None if now is None else now.lost_frames,
+            breaches=self.breaches,
+            ended=ended,
+        )
+
+    def end(self, why: str, cut_at: float | None = None) -> Aired:
+        """It is over: keep it, and give it back.
+
+        Args:
+            why: it ended.
+            cut_at: seconds from which on nothing was sent any more; that is left out.
+        """
+        self.notes.over(cut_at)
+        airing = self.airing(why)
+        return Aired(airing, bool(airing.lasted_seconds) and self._keep(airing))
+
+    def _keep(self, airing: Airing) -> bool:
+        """A disk that does not take it is no reason to stop watching."""
+        try:
+            with AiringHistory() as history:
+                history.keep([airing])
+        except StorageError:
+            return False
+        return True

@@ -1,0 +1,178 @@
+"""``watch``: the stream that is going out, who is at fault when it stumbles, and what to do."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from eager_kestrel.cli.options import GuideFolder, Json, complete_platform, grouped, single
+
+if TYPE_CHECKING:
+    from eager_kestrel.actions.watching import Connection
+
+
+@dataclass(frozen=True, slots=True)
+class Which:
+    """Which stream, as said on the command line."""
+
+    to: Annotated[
+        list[str] | None,
+        typer.Option(
+            metavar="WHERE",
+            help="HOST[:PORT] it goes to; with --through a platform of the plan, an address "
+            "without key, or PLATFORM=ADDRESS (repeat for several).",
+        ),
+    ] = None
+    platform: Annotated[
+        str | None,
+        typer.Option(
+            "--for", metavar="PLATFORM", autocompletion=complete_platform, help="Which of the plan."
+        ),
+    ] = None
+    pid: Annotated[int | None, typer.Option(metavar="N", help="The sending process.")] = None
+    program: Annotated[
+        str | None, typer.Option(metavar="NAME", help="The sending program's name, or part of it.")
+    ] = None
+    settings: Annotated[
+        Path | None,
+        typer.Option(metavar="FILE", help="Judge by these settings in place of the plan."),
+    ] = None
+
+
+@dataclass(frozen=True, slots=True)
+class Between:
+    """Standing between program and platform, as said on the command line."""
+
+    through: Annotated[
+        bool, typer.Option("--through", help="Stand in between: the program sends to us.")
+    ] = False
+    port: Annotated[
+        int, typer.Option(min=0, max=65535, help="With --through: where; 0 takes a free one.")
+    ] = 1935
+    practice: Annotated[
+        str | None,
+        typer.Option(
+            metavar="LINE",
+            help='With --through: a simulated platform behind a simulated line: "5 Mbit/s".',
+        ),
+    ] = None
+
+
+@dataclass(frozen=True, slots=True)
+class Alerts:
+    """How to be told, as said on the command line."""
+
+    bell: Annotated[bool, typer.Option("--bell", help="Ring when something is wrong.")] = False
+    notify: Annotated[
+        bool, typer.Option("--notify", help="Show a desktop notice when something is wrong.")
+    ] = False
+
+
+@grouped
+def watch(
+    plan: Annotated[
+        str, typer.Argument(metavar="[PLAN]", help="A plan's JSON file; else the latest plan.")
+    ] = "latest",
+    which: Which = Which(),
+    between: Between = Between(),
+    alerts: Alerts = Alerts(),
+    within: Annotated[
+        str, typer.Option(metavar="TIME", help="Stop after so long in any case.")
+    ] = "12 h",
+    guides: GuideFolder = None,
+    json: Json = False,
+) -> None:
+    """Watch the stream any program sends: is it carried, who is at fault, what to do.
+
+    With --json: one document a second. What was seen is kept: see review and runs list.
+    """
+    from eager_kestrel.cli.watch_view import View, show_aired
+
+    with _ended_by_sigterm(), View(json=json, bell=alerts.bell, notify=alerts.notify) as view:
+        if between.through or between.practice is not None:
+            from eager_kestrel.cli.watch_through import watch_through  # type: ignore
+
+            aired = watch_through(plan, which, between, within, guides, view)
+        else:
+            aired = _from_outside(plan, which, within, guides, view)
+    if aired is None:
+        return
+    failed = show_aired(aired, quiet=json)
+    raise typer.Exit(1 if failed else 0)
+
+
+def _from_outside(
+    plan: str, which: Which, within: str, guides: Path | None, view: View
+) -> Aired | None:
+    """Watch the program's own connection; None where only a rate was seen."""
+    from eager_kestrel.actions.watching import Wish, sees_connections, watch_interface
+    from eager_kestrel.actions.watching import watch as watch_stream
+    from eager_kestrel.cli.screen import warn
+    from eager_kestrel.core.errors import InputError
+
+    if which.to is not None and len(which.to) > 1:
+        raise InputError("one stream is watched from outside", "give one --to, or --through")
+    wish = Wish(
+        plan=plan, settings=which.settings, platform=which.platform,
+        to=which.to[0] if which.to else None, pid=which.pid, program=which.program, within=within,
+        guides=guides,
+    )  # fmt: skip
+    if sees_connections():
+        return watch_stream(wish, view.tell, _chooser(view), view.found, view.waiting)
+    warn(
+        "this system does not tell how other programs' connections stand: only a rate is seen; "
+        "eager-kestrel watch --through sees the stream itself"
+    )
+    watch_interface(wish, view.tell)
+    return None
+
+
+def _chooser(view: View) -> Callable[[Sequence[Connection]], Connection] | None:
+    """Asks which of several is meant; None where nobody is there to ask."""
+    import sys
+
+    if not sys.stdin.isatty():
+        return None
+
+    def choose(found: Sequence[Connection]) -> Connection:
+        view.pause()
+        for number, one in enumerate(found, 1):
+            typer.echo(f"{number}  {one.program} (process {one.pid}) to {one.to}", err=True)
+        number = 0
+        while not 1 <= number <= len(found):
+            number = typer.prompt(f"Which one, 1 to {len(found)}", type=int, err=True)
+        return found[number - 1]
+
+    return choose
+
+
+@contextmanager
+def _ended_by_sigterm() -> Iterator[None]:
+    """SIGTERM ends watching as Ctrl-C does, so that what was seen is kept."""
+    import signal
+    import threading
+
+    def stop(*_: object) -> None:
+        raise KeyboardInterrupt
+
+    if threading.current_thread() is not threading.main_thread():
+        yield
+        return
+    before = signal.signal(signal.SIGTERM, stop)
+    try:
+        yield
+    finally:
+        signal.signal(signal.SIGTERM, before)
+
+
+if TYPE_CHECKING:
+    from eager_kestrel.actions.airing import Aired
+    from eager_kestrel.cli.watch_view import View
+
+
+app = single("watch", watch)

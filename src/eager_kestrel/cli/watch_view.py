@@ -1,0 +1,249 @@
+"""A stream that is watched, as it is seen: live, line by line in a pipe, and at the end."""
+
+from __future__ import annotations
+
+import json as json_of
+import sys
+from collections import deque
+from typing import TYPE_CHECKING, Self
+
+from eager_kestrel.cli.screen import console, grid, remark, warn
+from eager_kestrel.core.words import airings as words
+from eager_kestrel.core.words.runs import bars
+
+if TYPE_CHECKING:
+    from rich.console import Console
+    from rich.live import Live
+    from rich.panel import Panel
+    from rich.table import Table
+
+    from eager_kestrel.actions.airing import Aired
+    from eager_kestrel.actions.watching import Connection
+    from eager_kestrel.core.line.airing import Airing
+    from eager_kestrel.core.watching.now import Now
+
+SHOWN_SECONDS = 1.0
+"""Between two drawings, and two documents."""
+BARS = 30
+GONE_SECONDS = 6.0
+"""Of no connection, before a line says so."""
+AGAIN_SECONDS = 20.0
+"""Before a sound or a notice is given again."""
+
+
+class View:
+    """Shows how an airing stands, within its ``with`` block."""
+
+    def __init__(self, *, json: bool, bell: bool = False, notify: bool = False) -> None:
+        """Begin.
+
+        Args:
+            json: one document a second on standard output, and nothing else.
+            bell: ring when something is wrong.
+            notify: show a desktop notice then.
+        """
+        self._json, self._bell, self._notify = json, bell, notify
+        self._screen = console(stderr=True)
+        self._live: Live | None = None
+        self._sent: deque[float] = deque(maxlen=BARS)
+        self._waited: deque[float] = deque(maxlen=BARS)
+        self._title = ""
+        self._shown_at = self._alerted_at = -1e9
+        self._said = ""
+        self._since = 0.0
+
+    def __enter__(self) -> Self:
+        """Nothing is drawn before there is something to see."""
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.pause()
+
+    def pause(self) -> None:
+        """Leave the terminal as it is."""
+        if self._live is not None:
+            self._live.stop()
+            self._live = None
+
+    def found(self, connection: Connection) -> None:
+        """Which stream is watched."""
+        self.titled(f"{connection.program} (process {connection.pid}) to {connection.to}")
+
+    def titled(self, title: str) -> None:
+        """Which stream is watched, in words."""
+        self._title = title
+        if not self._json and not self._screen.is_terminal:
+            self._screen.print(f"watching {title}", markup=False)
+
+    def waiting(self) -> None:
+        """There is no stream yet."""
+        if not self._said and not self._json:
+            self._said = words.WAITING
+            self._screen.print(f"{words.WAITING}; waiting for a stream", markup=False)
+
+    def tell(self, now: Now) -> None:
+        """How it stands."""
+        self._alert(now)
+        if not self._json and not self._screen.is_terminal:
+            self._line(now)
+            return
+        if now.seconds - self._shown_at < SHOWN_SECONDS - 0.05:
+            return
+        self._shown_at = now.seconds
+        if self._json:
+            said = json_of.dumps(now.model_dump(mode="json"), ensure_ascii=False)
+            sys.stdout.write(said + "\n")
+            sys.stdout.flush()
+            return
+        self._draw(now)
+
+    def _line(self, now: Now) -> None:
+        """In a pipe: a line whenever something else is the matter."""
+        key = str(now.verdict.cause or "")
+        if now.verdict.late and key:
+            key += " late"
+        if key == self._said or (key == "" and self._said in ("", words.WAITING)):
+            self._since = now.seconds
+            return
+        if now.verdict.cause == "connection" and now.seconds - self._since < GONE_SECONDS:
+            return  # a program that ends says so in a moment
+        self._said = key
+        at = words.clock(now.seconds)
+        self._screen.print(f"{at}  {now.verdict.text}", markup=False, soft_wrap=True)
+
+    def _draw(self, now: Now) -> None:
+        from rich.live import Live
+
+        self._sent.append(now.sent_kbps)
+        self._waited.append(now.waiting_seconds)
+        panel = self._panel(now)
+        if self._live is None:
+            self._live = Live(panel, console=self._screen, auto_refresh=False, transient=True)
+            self._live.start()
+        self._live.update(panel, refresh=True)
+
+    def _panel(self, now: Now) -> Panel:
+        from rich.panel import Panel
+        from rich.text import Text
+
+        verdict = now.verdict
+        colour = "green" if verdict.cause is None else "red" if verdict.late else "yellow"
+        card = grid(0, 1)
+        card.add_row("", Text(verdict.text, style=f"bold {colour}"))
+        for name, value in self._rows(now):
+            card.add_row(Text(name, style="dim"), value)
+        title = Text(f"{words.clock(now.seconds)}  {self._title or now.to}")
+        return Panel(card, title=title, title_align="left", border_style=colour, padding=(0, 1))
+
+    def _rows(self, now: Now) -> list[tuple[str, str]]:
+        longest = max(0.7, *self._waited)
+        waits = [wait / longest * 0.999 for wait in self._waited]
+        rows = [
+            ("sent", words.sent_of(now.sent_kbps, now.planned_kbps)),
+            ("", bars(list(self._sent), BARS)),
+            ("waiting", f"{now.waiting_seconds:.2f} s of stream in the queue"),
+            ("", bars([*waits, 1.0], BARS + 1)[:-1]),
+            ("arrived", f"{now.carried_kbps:,.0f} kbit/s"),
+            ("round trips", words.round_trips(now.round_trip_ms, now.least_round_trip_ms)),
+            ("sent again", words.sent_again(now.resent_bytes, now.sent_kbps * 125 * now.seconds)),
+            ("program", words.takes(now.cores, now.memory_mb)),
+        ]
+        if now.frames is not None:
+            rows.append(
+                ("late frames", words.late_of(now.late_frames, now.frames, now.lost_frames))
+            )
+        if now.fps is not None:
+            rows.append(("frames", f"{now.fps:.4g} a second"))
+        return rows
+
+    def _alert(self, now: Now) -> None:
+        """A sound or a notice, when asked for, and not again and again."""
+        if now.verdict.cause is None or not (self._bell or self._notify):
+            return
+        if now.seconds - self._alerted_at < AGAIN_SECONDS:
+            return
+        self._alerted_at = now.seconds
+        if self._bell:
+            sys.stderr.write("\a")
+            sys.stderr.flush()
+        if self._notify:
+            _notice(now.verdict.text)
+
+
+def _notice(text: str) -> None:
+    """A desktop notice by whatever this system has for it; said once where it has nothing."""
+    import shutil
+    import subprocess
+
+    if found := shutil.which("notify-send"):
+        command = [found, "Eager Kestrel", text]
+    elif found := shutil.which("osascript"):
+        plain = text.replace("\\", "").replace('"', "'")
+        command = [found, "-e", f'display notification "{plain}" with title "Eager Kestrel"']
+    else:
+        if not _notice_missing:
+            _notice_missing.append(True)
+            warn("this system shows no notices (no notify-send): use --bell")
+        return
+    subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)  # noqa: S603
+
+
+_notice_missing: list[bool] = []
+
+
+def show_aired(aired: Aired, *, quiet: bool = False) -> bool:
+    """The card of an airing that is over; whether something was late or broke a rule."""
+    airing = aired.airing
+    if not quiet:
+        screen = console()
+        show_airing(screen, airing)
+        screen.print(words.kept(airing.id, on_disk=aired.kept), style="dim", markup=False)
+    return any(trouble.late for trouble in airing.troubles) or bool(airing.breaches)
+
+
+def show_airing(screen: Console, airing: Airing) -> None:
+    """What was carried, and each trouble with its time and cause."""
+    from rich.panel import Panel
+    from rich.text import Text
+
+    card = grid(0, 1)
+    rows = [
+        ("aired", words.for_how_long(airing.lasted_seconds, airing.typical_kbps,
+                                     airing.planned_kbps)),
+        ("planned", airing.planned or "-"),
+        ("ended", airing.ended),
+    ]  # fmt: skip
+    if airing.frames is not None:
+        late = words.late_of(airing.late_frames, airing.frames, airing.lost_frames)
+        rows.insert(1, ("late frames", late))
+    for name, value in rows:
+        card.add_row(Text(name, style="dim"), Text(value))
+    bad = any(trouble.late for trouble in airing.troubles)
+    whole = Panel(
+        card, title=Text(f"Airing of {airing.taken_at[:16].replace('T', ' ')}, "
+                         f"{words.seen_as(airing.program, airing.to)}"),
+        title_align="left", border_style="red" if bad else "green", padding=(0, 1),
+    )  # fmt: skip
+    screen.print(whole)
+    if airing.troubles:
+        screen.print(_troubles(airing))
+    else:
+        screen.print("Nothing went wrong.")
+    for line in airing.breaches:
+        remark(screen, line)
+
+
+def _troubles(airing: Airing) -> Table:
+    from rich.table import Table
+
+    table = Table(box=None, padding=(0, 1, 0, 0), header_style="dim")
+    for heading in ("at", "lasted", "fault", "waited", "what"):
+        table.add_column(heading, justify="right" if heading in ("lasted", "waited") else "left",
+                         no_wrap=heading != "what")  # fmt: skip
+    for trouble in airing.troubles:
+        table.add_row(
+            words.clock(trouble.at_seconds), f"{trouble.lasted_seconds:.0f} s",
+            words.CAUSES[trouble.cause], f"{trouble.worst_wait_seconds:.1f} s", trouble.text,
+            style="red" if trouble.late else None,
+        )  # fmt: skip
+    return table
