@@ -93,6 +93,9 @@ class _Visitor:
         self._bytes += len(piece.tag)
         return self._ledger.add(self._run, len(piece.tag))
 
+    def besides(self, kind: int, milliseconds: int, payload: bytes) -> None:
+        """Not counted."""
+
     def left(self, why: str) -> None:
         self._tell(f"rtmp: {self._bytes:,} bytes, {why}")
         self._ledger.end(self._run)

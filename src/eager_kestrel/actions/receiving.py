@@ -157,6 +157,9 @@ class Reception:
                 stream.watch.audio(piece.sent_ms / 1000, piece.size)
         return self._policy.arrived(piece) if self._policy is not None else None
 
+    def besides(self, kind: int, milliseconds: int, payload: bytes) -> None:
+        """Not counted."""
+
     def left(self, why: str) -> None:
         """Make the report."""
         stream, self._now = self._now, None

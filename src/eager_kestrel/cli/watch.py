@@ -4,73 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from eager_kestrel.cli.options import GuideFolder, Json, complete_platform, grouped, single
+from eager_kestrel.cli.options import GuideFolder, Json, grouped, single
+from eager_kestrel.cli.watch_options import Alerts, Between, Which
 
 if TYPE_CHECKING:
     from eager_kestrel.actions.watching import Connection
-
-
-@dataclass(frozen=True, slots=True)
-class Which:
-    """Which stream, as said on the command line."""
-
-    to: Annotated[
-        list[str] | None,
-        typer.Option(
-            metavar="WHERE",
-            help="HOST[:PORT] it goes to; with --through a platform of the plan, an address "
-            "without key, or PLATFORM=ADDRESS (repeat for several).",
-        ),
-    ] = None
-    platform: Annotated[
-        str | None,
-        typer.Option(
-            "--for", metavar="PLATFORM", autocompletion=complete_platform, help="Which of the plan."
-        ),
-    ] = None
-    pid: Annotated[int | None, typer.Option(metavar="N", help="The sending process.")] = None
-    program: Annotated[
-        str | None, typer.Option(metavar="NAME", help="The sending program's name, or part of it.")
-    ] = None
-    settings: Annotated[
-        Path | None,
-        typer.Option(metavar="FILE", help="Judge by these settings in place of the plan."),
-    ] = None
-
-
-@dataclass(frozen=True, slots=True)
-class Between:
-    """Standing between program and platform, as said on the command line."""
-
-    through: Annotated[
-        bool, typer.Option("--through", help="Stand in between: the program sends to us.")
-    ] = False
-    port: Annotated[
-        int, typer.Option(min=0, max=65535, help="With --through: where; 0 takes a free one.")
-    ] = 1935
-    practice: Annotated[
-        str | None,
-        typer.Option(
-            metavar="LINE",
-            help='With --through: a simulated platform behind a simulated line: "5 Mbit/s".',
-        ),
-    ] = None
-
-
-@dataclass(frozen=True, slots=True)
-class Alerts:
-    """How to be told, as said on the command line."""
-
-    bell: Annotated[bool, typer.Option("--bell", help="Ring when something is wrong.")] = False
-    notify: Annotated[
-        bool, typer.Option("--notify", help="Show a desktop notice when something is wrong.")
-    ] = False
 
 
 @grouped
@@ -95,21 +38,19 @@ def watch(
 
     with _ended_by_sigterm(), View(json=json, bell=alerts.bell, notify=alerts.notify) as view:
         if between.through or between.practice is not None:
-            from eager_kestrel.cli.watch_through import watch_through  # type: ignore
+            from eager_kestrel.cli.watch_through import watch_through
 
             aired = watch_through(plan, which, between, within, guides, view)
         else:
             aired = _from_outside(plan, which, within, guides, view)
-    if aired is None:
-        return
-    failed = show_aired(aired, quiet=json)
-    raise typer.Exit(1 if failed else 0)
+    failed = [show_aired(one, quiet=json) for one in aired]
+    raise typer.Exit(1 if any(failed) else 0)
 
 
 def _from_outside(
     plan: str, which: Which, within: str, guides: Path | None, view: View
-) -> Aired | None:
-    """Watch the program's own connection; None where only a rate was seen."""
+) -> tuple[Aired, ...]:
+    """Watch the program's own connection; nothing is aired where only a rate was seen."""
     from eager_kestrel.actions.watching import Wish, sees_connections, watch_interface
     from eager_kestrel.actions.watching import watch as watch_stream
     from eager_kestrel.cli.screen import warn
@@ -123,13 +64,13 @@ def _from_outside(
         guides=guides,
     )  # fmt: skip
     if sees_connections():
-        return watch_stream(wish, view.tell, _chooser(view), view.found, view.waiting)
+        return (watch_stream(wish, view.tell, _chooser(view), view.found, view.waiting),)
     warn(
         "this system does not tell how other programs' connections stand: only a rate is seen; "
         "eager-kestrel watch --through sees the stream itself"
     )
     watch_interface(wish, view.tell)
-    return None
+    return ()
 
 
 def _chooser(view: View) -> Callable[[Sequence[Connection]], Connection] | None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json as json_of
 import sys
 from collections import deque
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Self
 
 from eager_kestrel.cli.screen import console, grid, remark, warn
@@ -27,8 +28,28 @@ SHOWN_SECONDS = 1.0
 BARS = 30
 GONE_SECONDS = 6.0
 """Of no connection, before a line says so."""
+SHORT = ("sent", "waiting", "arrived", "late frames")
+"""What is shown of each of several."""
 AGAIN_SECONDS = 20.0
 """Before a sound or a notice is given again."""
+
+
+@dataclass(slots=True)
+class _Stream:
+    """What is remembered of one destination."""
+
+    sent: deque[float] = field(default_factory=lambda: deque(maxlen=BARS))
+    waited: deque[float] = field(default_factory=lambda: deque(maxlen=BARS))
+    now: Now | None = None
+    shown_at: float = -1e9
+    said: str = ""
+    since: float = 0.0
+
+    def saw(self, now: Now) -> None:
+        """How it stands now."""
+        self.now = now
+        self.sent.append(now.sent_kbps)
+        self.waited.append(now.waiting_seconds)
 
 
 class View:
@@ -45,12 +66,10 @@ class View:
         self._json, self._bell, self._notify = json, bell, notify
         self._screen = console(stderr=True)
         self._live: Live | None = None
-        self._sent: deque[float] = deque(maxlen=BARS)
-        self._waited: deque[float] = deque(maxlen=BARS)
+        self._streams: dict[str, _Stream] = {}
         self._title = ""
-        self._shown_at = self._alerted_at = -1e9
-        self._said = ""
-        self._since = 0.0
+        self._alerted_at = -1e9
+        self._waits = False
 
     def __enter__(self) -> Self:
         """Nothing is drawn before there is something to see."""
@@ -77,84 +96,94 @@ class View:
 
     def waiting(self) -> None:
         """There is no stream yet."""
-        if not self._said and not self._json:
-            self._said = words.WAITING
+        if not self._waits and not self._json:
+            self._waits = True
             self._screen.print(f"{words.WAITING}; waiting for a stream", markup=False)
 
     def tell(self, now: Now) -> None:
         """How it stands."""
         self._alert(now)
+        stream = self._streams.setdefault(now.to, _Stream())
         if not self._json and not self._screen.is_terminal:
-            self._line(now)
+            self._line(now, stream)
             return
-        if now.seconds - self._shown_at < SHOWN_SECONDS - 0.05:
+        if now.seconds - stream.shown_at < SHOWN_SECONDS - 0.05:
             return
-        self._shown_at = now.seconds
+        stream.shown_at = now.seconds
         if self._json:
             said = json_of.dumps(now.model_dump(mode="json"), ensure_ascii=False)
             sys.stdout.write(said + "\n")
             sys.stdout.flush()
             return
-        self._draw(now)
+        stream.saw(now)
+        self._draw()
 
-    def _line(self, now: Now) -> None:
+    def _line(self, now: Now, stream: _Stream) -> None:
         """In a pipe: a line whenever something else is the matter."""
         key = str(now.verdict.cause or "")
         if now.verdict.late and key:
             key += " late"
-        if key == self._said or (key == "" and self._said in ("", words.WAITING)):
-            self._since = now.seconds
+        if key == stream.said:
+            stream.since = now.seconds
             return
-        if now.verdict.cause == "connection" and now.seconds - self._since < GONE_SECONDS:
+        if now.verdict.cause == "connection" and now.seconds - stream.since < GONE_SECONDS:
             return  # a program that ends says so in a moment
-        self._said = key
+        stream.said = key
+        of = f"{now.to}  " if len(self._streams) > 1 else ""
         at = words.clock(now.seconds)
-        self._screen.print(f"{at}  {now.verdict.text}", markup=False, soft_wrap=True)
+        self._screen.print(f"{at}  {of}{now.verdict.text}", markup=False, soft_wrap=True)
 
-    def _draw(self, now: Now) -> None:
+    def _draw(self) -> None:
+        from rich.console import Group
         from rich.live import Live
 
-        self._sent.append(now.sent_kbps)
-        self._waited.append(now.waiting_seconds)
-        panel = self._panel(now)
+        several = len(self._streams) > 1
+        drawn = Group(*(
+            self._panel(stream.now, stream, short=several)
+            for stream in self._streams.values()
+            if stream.now is not None
+        ))  # fmt: skip
         if self._live is None:
-            self._live = Live(panel, console=self._screen, auto_refresh=False, transient=True)
+            self._live = Live(drawn, console=self._screen, auto_refresh=False, transient=True)
             self._live.start()
-        self._live.update(panel, refresh=True)
+        self._live.update(drawn, refresh=True)
 
-    def _panel(self, now: Now) -> Panel:
+    def _panel(self, now: Now, stream: _Stream, *, short: bool) -> Panel:
         from rich.panel import Panel
         from rich.text import Text
 
         verdict = now.verdict
         colour = "green" if verdict.cause is None else "red" if verdict.late else "yellow"
         card = grid(0, 1)
-        card.add_row("", Text(verdict.text, style=f"bold {colour}"))
-        for name, value in self._rows(now):
+        for name, value in self._rows(now, stream, short=short):
             card.add_row(Text(name, style="dim"), value)
-        title = Text(f"{words.clock(now.seconds)}  {self._title or now.to}")
-        return Panel(card, title=title, title_align="left", border_style=colour, padding=(0, 1))
+        whole = grid(1)
+        whole.add_row(Text(verdict.text, style=f"bold {colour}"))
+        whole.add_row(card)
+        said = now.to if short or not self._title else self._title
+        title = Text(f"{words.clock(now.seconds)}  {said}")
+        return Panel(whole, title=title, title_align="left", border_style=colour, padding=(0, 1))
 
-    def _rows(self, now: Now) -> list[tuple[str, str]]:
-        longest = max(0.7, *self._waited)
-        waits = [wait / longest * 0.999 for wait in self._waited]
+    def _rows(self, now: Now, stream: _Stream, *, short: bool) -> list[tuple[str, str]]:
+        longest = max(0.7, *stream.waited)
+        waits = [wait / longest * 0.999 for wait in stream.waited]
         rows = [
             ("sent", words.sent_of(now.sent_kbps, now.planned_kbps)),
-            ("", bars(list(self._sent), BARS)),
+            ("", bars(list(stream.sent), BARS)),
             ("waiting", f"{now.waiting_seconds:.2f} s of stream in the queue"),
             ("", bars([*waits, 1.0], BARS + 1)[:-1]),
             ("arrived", f"{now.carried_kbps:,.0f} kbit/s"),
             ("round trips", words.round_trips(now.round_trip_ms, now.least_round_trip_ms)),
-            ("sent again", words.sent_again(now.resent_bytes, now.sent_kbps * 125 * now.seconds)),
-            ("program", words.takes(now.cores, now.memory_mb)),
         ]
         if now.frames is not None:
-            rows.append(
-                ("late frames", words.late_of(now.late_frames, now.frames, now.lost_frames))
-            )
+            late = words.late_of(now.late_frames, now.frames, now.lost_frames)
+            rows.append(("late frames", late))
         if now.fps is not None:
             rows.append(("frames", f"{now.fps:.4g} a second"))
-        return rows
+        if now.cores is not None:
+            again = words.sent_again(now.resent_bytes, now.sent_kbps * 125 * now.seconds)
+            rows += [("sent again", again), ("program", words.takes(now.cores, now.memory_mb))]
+        return [row for row in rows if row[0] in SHORT] if short else rows
 
     def _alert(self, now: Now) -> None:
         """A sound or a notice, when asked for, and not again and again."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import os
+import re
 from collections.abc import Callable
 from typing import TypeAlias
 
@@ -11,6 +12,7 @@ from eager_kestrel.core.errors import InputError
 
 VARIABLE = "EAGER_KESTREL_STREAM_KEY"
 TOKEN_VARIABLE = "EAGER_KESTREL_TOKEN"  # noqa: S105 - its name, not a token
+LOCAL_VARIABLE = "EAGER_KESTREL_LOCAL_KEY"
 SERVICE = "eager-kestrel"
 
 Asker: TypeAlias = Callable[[str], str]
@@ -20,13 +22,28 @@ Asker: TypeAlias = Callable[[str], str]
 def known_key(platform: str) -> str | None:
     """The key of a platform, where one is kept; None otherwise.
 
-    The environment variable counts first. The keyring is asked when the ``keyring`` package is
-    there: ``keyring set eager-kestrel PLATFORM`` puts a key in.
+    The environment variable with the platform's name in it counts first (for ``oxbow``
+    ``EAGER_KESTREL_STREAM_KEY_OXBOW``), then the one without. Else the system's keyring:
+    ``keyring set eager-kestrel PLATFORM`` puts a key in.
 
     Raises:
         InputError: the one in the environment is no text.
     """
+    own = f"{VARIABLE}_{re.sub(r'[^A-Z0-9]', '_', platform.upper())}"
+    if os.environ.get(own, "").strip():
+        return _known(own, "the stream key", platform)
     return _known(VARIABLE, "the stream key", platform)
+
+
+def local_key() -> str | None:
+    """The key programs of this machine send to us with, where one is kept; None otherwise.
+
+    ``keyring set eager-kestrel local`` puts one in.
+
+    Raises:
+        InputError: the one in the environment is no text.
+    """
+    return _known(LOCAL_VARIABLE, "the local key", "local")
 
 
 def needed_key(platform: str, ask: Asker | None) -> str:

@@ -4,14 +4,12 @@ from __future__ import annotations
 
 import contextlib
 import select
-import socket
 import ssl
 import time
 
 from eager_kestrel.core.errors import NetworkError
 from eager_kestrel.net.pacing import Pace, Waits
 from eager_kestrel.net.publishing import CONNECT_SECONDS, Publication, Target
-from eager_kestrel.net.target import TCP_NOTSENT_LOWAT
 
 GOODBYE_SECONDS = 1.0
 SEND_BUFFER_BYTES = 4 * 2**20
@@ -45,7 +43,7 @@ class PacedPublication(Publication):
             wanted = self._refused or min(self._pace.write_bytes, self._queued)
             if self._pace.allowed() < wanted:
                 return
-            self._bound_unsent(2 * wanted)
+            self.keep_unsent_below(2 * wanted)
             before = self.written
             self._gather(wanted)
             self._write_some(wanted)
@@ -68,11 +66,6 @@ class PacedPublication(Publication):
             self._out.appendleft(whole[wanted:])
         self._out.appendleft(whole[:wanted])
 
-    def _bound_unsent(self, count: int) -> None:
-        if TCP_NOTSENT_LOWAT is not None:
-            with contextlib.suppress(OSError):
-                self._socket.setsockopt(socket.IPPROTO_TCP, TCP_NOTSENT_LOWAT, count)
-
     def close(self) -> None:
         """Send what is queued, a moment at most, then end the stream and the connection."""
         self._pace, until = None, time.monotonic() + GOODBYE_SECONDS
@@ -93,11 +86,6 @@ class PacedPublication(Publication):
         with contextlib.suppress(OSError):
             return str(self._socket.getpeername()[0])
         return ""
-
-    @property
-    def queued_bytes(self) -> int:
-        """Not handed over yet."""
-        return self._queued
 
     def carried_bytes(self) -> int:
         """That the other end has since the stream began, as the kernel counts, TLS and all."""

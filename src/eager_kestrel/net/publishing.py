@@ -20,6 +20,7 @@ from dataclasses import dataclass
 from eager_kestrel.core.errors import EndpointError, InputError, NetworkError
 from eager_kestrel.net.addresses import parse_address, plain_text, without_key
 from eager_kestrel.net.delivered import WrittenCounter, delivered_counter
+from eager_kestrel.net.target import TCP_NOTSENT_LOWAT
 from eager_kestrel.wire.errors import ProtocolError
 from eager_kestrel.wire.publishing import Event, Publisher, Ready, Refused
 from eager_kestrel.wire.rtmp import RANDOM_BYTES
@@ -188,6 +189,31 @@ class Publication:
         if due is not None:
             self._marks.append((self.written + self._queued, due))
 
+    def wait(self, seconds: float) -> None:
+        """Until something can be written that waits, or read; touches nothing else."""
+        writers = [self._socket] if self._out else []
+        with contextlib.suppress(ValueError, OSError):
+            select.select([self._socket], writers, [], seconds)
+
+    @property
+    def queued_bytes(self) -> int:
+        """Not handed over to the system yet."""
+        return self._queued
+
+    def write(self) -> None:
+        """Hand over as much as the system takes.
+
+        Raises:
+            NetworkError: the connection broke.
+        """
+        self._write()
+
+    def keep_unsent_below(self, count: int) -> None:
+        """Let the system take more only while it has less than this unsent, where it can."""
+        if TCP_NOTSENT_LOWAT is not None:
+            with contextlib.suppress(OSError):
+                self._socket.setsockopt(socket.IPPROTO_TCP, TCP_NOTSENT_LOWAT, count)
+
     def look(self, wait_seconds: float) -> list[float]:
         """Write, read, and see what has arrived.
 
@@ -198,9 +224,7 @@ class Publication:
             NetworkError: the connection broke.
             EndpointError: the ingest ended it.
         """
-        writers = [self._socket] if self._out else []
-        with contextlib.suppress(ValueError):
-            select.select([self._socket], writers, [], wait_seconds)
+        self.wait(wait_seconds)
         self._write()
         self._read(0)
         if self.refused is not None:

@@ -48,6 +48,11 @@ class Piece:
     tag: bytes
     """The same as a tag of an FLV file."""
 
+    @property
+    def payload(self) -> bytes:
+        """The message's body, as it came."""
+        return self.tag[flv.TAG_BYTES : -flv.SIZE_BYTES]
+
 
 class Visitor(Protocol):
     """Who is told what happens; an answer ends or refuses the stream and says why."""
@@ -57,6 +62,9 @@ class Visitor(Protocol):
 
     def arrived(self, piece: Piece) -> str | None:
         """A piece of the stream is here."""
+
+    def besides(self, kind: int, milliseconds: int, payload: bytes) -> None:
+        """What is neither audio nor video of a kind that is known: a description, say."""
 
     def left(self, why: str) -> None:
         """The publisher ended, broke off or was cut off."""
@@ -219,9 +227,12 @@ class _Connection:
             return
         if isinstance(event, WantsToPublish):
             self._asked(event)
-        elif isinstance(event, Media) and event.kind != "data":
-            piece = _piece(event, at)
-            if piece is not None and (why := self._visitor.arrived(piece)) is not None:
+        elif isinstance(event, Media):
+            piece = _piece(event, at) if event.kind != "data" else None
+            if piece is None:
+                code = {"audio": flv.AUDIO, "video": flv.VIDEO}.get(event.kind, flv.DATA)
+                self._visitor.besides(code, event.milliseconds, event.payload)
+            elif (why := self._visitor.arrived(piece)) is not None:
                 self._ingest.refuse(why)
                 self._over = f"cut off: {why}"
         elif isinstance(event, Ended):

@@ -15,7 +15,6 @@ FIRST_WAIT, LONGEST_WAIT = 1.0, 8.0
 """Before connecting again, in seconds; doubled each time."""
 AGAIN_SECONDS = 3.0
 """The most that connecting again may take; the show goes on meanwhile."""
-MOST_HEADERS = 8
 
 
 class Piece(Protocol):
@@ -70,7 +69,8 @@ class Reconnecting:
     reconnects: int = 0
     lost_frames: int = 0
     _before: int = 0
-    _headers: list[Piece] = field(default_factory=list)
+    _headers: dict[int, Piece] = field(default_factory=dict)
+    """The latest of each kind."""
     _wait: float = FIRST_WAIT
     _again_at: float = 0.0
     _waiting_for_keyframe: bool = False
@@ -95,8 +95,8 @@ class Reconnecting:
 
     def send(self, piece: Piece, due: float) -> None:
         """Hand a piece over; a frame is lost while there is no connection or no keyframe yet."""
-        if _is_header(piece) and len(self._headers) < MOST_HEADERS:
-            self._headers.append(piece)
+        if _is_header(piece):  # a program may describe its stream anew
+            self._headers[piece.kind] = piece
         if self.publication is None or not self._fresh(piece):
             self.lost_frames += piece.frame
             return
@@ -133,17 +133,35 @@ class Reconnecting:
 
     def try_again(self) -> None:
         """Connect anew when it is time to, and begin with the codecs' headers."""
-        if self.publication is not None or time.monotonic() < self._again_at:
+        if not self.due_again():
             return
-        at_most = min(self.terms.timeout_seconds, AGAIN_SECONDS)
         try:
-            self.publication = _opened(self.target, self.key, self.terms, at_most)
+            opened = self.opened_again()
         except NetworkError as error:
             self.broke(error)
             return
+        self.resume(opened)
+
+    def due_again(self) -> bool:
+        """Whether there is no connection, and it is time to try for one."""
+        return self.publication is None and time.monotonic() >= self._again_at
+
+    def opened_again(self) -> Publication:
+        """A new connection; nothing of this is touched.
+
+        Raises:
+            NetworkError: it cannot be had.
+        """
+        at_most = min(self.terms.timeout_seconds, AGAIN_SECONDS)
+        return _opened(self.target, self.key, self.terms, at_most)
+
+    def resume(self, publication: Publication) -> None:
+        """Go on by a new connection, from the next keyframe."""
+        self.publication = publication
         self.reconnects += 1
-        for piece in self._headers:
-            self.publication.send(piece.kind, piece.milliseconds, piece.payload, None)
+        self._wait = self.terms.first_wait_seconds
+        for piece in self._headers.values():
+            publication.send(piece.kind, piece.milliseconds, piece.payload, None)
         self._waiting_for_keyframe = True
 
     def delivered_bytes(self) -> int:

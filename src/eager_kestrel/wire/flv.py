@@ -15,6 +15,8 @@ from eager_kestrel.wire.errors import ProtocolError
 AUDIO, VIDEO, DATA = 8, 9, 18
 TAG_BYTES = 11
 """Of a tag's header in a file."""
+SIZE_BYTES = 4
+"""Of the size that follows it."""
 AVC, AAC = 7, 10
 FOURCC = {b"avc1": "h264", b"hvc1": "hevc", b"av01": "av1"}
 CODES = {codec: code for code, codec in FOURCC.items()}
@@ -161,7 +163,7 @@ def take_tag(data: bytearray) -> tuple[int, int, bytes] | None:
     if data[:3] == b"FLV":
         del data[: len(file_header())]
     length = int.from_bytes(data[1:4], "big")
-    whole = TAG_BYTES + length + 4
+    whole = TAG_BYTES + length + SIZE_BYTES
     if len(data) < max(whole, TAG_BYTES):
         return None
     stamp = int.from_bytes(data[4:7], "big") | data[7] << 24

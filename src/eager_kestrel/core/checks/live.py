@@ -80,6 +80,11 @@ class StreamWatch:
         if len(self._rows) >= BATCH:
             self._flush()
 
+    @property
+    def delay_seconds(self) -> float:
+        """How much later than the quickest frame the latest one came, against its time."""
+        return self._delay
+
     def audio(self, sent: float, size: int) -> None:
         """An audio frame came."""
         sent = self._audio_clock.steady(sent)

@@ -117,6 +117,11 @@ def only_a_rate(kbps: float) -> str:
     )
 
 
+def breach(title: str, rule: str, found: str, wanted: str, do: str) -> str:
+    """A rule of a guide that the stream breaks."""
+    return f"{title}: {rule} is {found}, wanted {wanted}; {do}"
+
+
 def aired(day: str, kbps: float, seconds: float, stalls_seen: int) -> str:
     """Of an airing, in a plan."""
     with_ = "no stall" if stalls_seen == 0 else counted(stalls_seen, "stall")

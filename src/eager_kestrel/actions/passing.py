@@ -1,0 +1,439 @@
+"""Watching a stream that passes through: the program sends to us, we pass it on and know it all."""
+
+from __future__ import annotations
+
+import contextlib
+import secrets
+import ssl
+import sys
+import threading
+import time
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from urllib.parse import urlsplit
+
+from eager_kestrel.actions.airing import (
+    LOOK_SECONDS,
+    About,
+    Aired,
+    Meant,
+    Tell,
+    Writing,
+    meant_by,
+    meant_by_settings,
+    of_plan,
+    plan_meant,
+)
+from eager_kestrel.actions.ingests import is_ingest
+from eager_kestrel.actions.practice import practice_line
+from eager_kestrel.actions.receiving import APP, Reception
+from eager_kestrel.actions.rehearsing import destination_of, stage
+from eager_kestrel.core.checks.findings import Findings
+from eager_kestrel.core.errors import InputError, NetworkError, NotFoundError
+from eager_kestrel.core.guide.guide import Guide
+from eager_kestrel.core.plan.plan import Plan
+from eager_kestrel.core.units import Bitrate, parse_seconds
+from eager_kestrel.core.watching.look import Look
+from eager_kestrel.core.words import airings as words
+from eager_kestrel.files.guides import guide_names, load_guide
+from eager_kestrel.files.keys import LOCAL_VARIABLE, Asker, local_key, needed_key
+from eager_kestrel.files.plans import LATEST
+from eager_kestrel.net.passing import SEND_BUFFER_BYTES, Onward, Passed
+from eager_kestrel.net.publishing import CONNECT_SECONDS, Target
+from eager_kestrel.net.receiving import IngestServer, Piece
+from eager_kestrel.net.reconnecting import Terms
+
+HOLD_SECONDS = 1.5
+"""Of stream that waits for the only destination before the program is held up as the line would."""
+CAUGHT_UP_SECONDS = 0.15
+FINDINGS_SECONDS = 10.0
+GONE_SECONDS = 30.0
+"""A program whose connection broke and that is not back by then has ended."""
+SWITCH_SECONDS = 0.0005
+"""How soon another thread gets its turn: a frame is to be passed on at once."""
+
+
+@dataclass(frozen=True, slots=True)
+class Wish:
+    """What to stand between, and by what to judge it."""
+
+    plan: str = LATEST
+    settings: Path | None = None
+    platform: str | None = None
+    to: tuple[str, ...] = ()
+    """Each ``PLATFORM``, ``rtmp://HOST/APP`` or ``PLATFORM=rtmp://HOST/APP``."""
+    port: int = 1935
+    practice: str | None = None
+    """A bundled line's name, or a rate: a simulated platform behind a simulated line."""
+    within: str = "12 h"
+    gone_seconds: float = GONE_SECONDS
+    guides: Path | None = None
+    context: ssl.SSLContext | None = None
+
+
+@dataclass
+class Place:
+    """One destination the stream is passed on to."""
+
+    meant: Meant
+    onward: Onward
+    guide: Guide | None
+    writing: Writing | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Told:
+    """Where programs send to."""
+
+    address: str
+    key: str = field(repr=False)
+    own: bool
+    """Whether the key is kept somewhere; then it is not shown."""
+    places: tuple[str, ...]
+
+    @property
+    def shown_key(self) -> str:
+        """Itself where nobody knows it yet, else where it is kept."""
+        return f"the one of {LOCAL_VARIABLE} or your keyring" if self.own else self.key
+
+
+def watch_through(
+    wish: Wish,
+    tell: Tell,
+    ask: Asker | None = None,
+    ready: Callable[[Told], None] = lambda _: None,
+) -> tuple[Aired, ...]:
+    """Stand between a program and its platforms until the stream ends; what was seen is kept.
+
+    Args:
+        wish: what to stand between.
+        tell: called at each look, for each destination.
+        ask: for the key of a platform where none is kept; None when nobody is there.
+        ready: told where programs send to, once they may.
+
+    Raises:
+        InputError: an address is none, a destination has no settings, or there is no key.
+        NetworkError: the port is taken.
+        NotFoundError: no program came in time.
+    """
+    until = time.monotonic() + parse_seconds(wish.within)
+    with contextlib.ExitStack() as stack:
+        stack.enter_context(_quick_switching())
+        places = _places(wish, ask, stack)
+        known = local_key()
+        key = known or secrets.token_hex(6)
+        passage = Passage(key, places, tell)
+        server = stack.enter_context(IngestServer(passage, wish.port))
+        named = tuple(place.onward.target.url for place in places)
+        ready(Told(f"rtmp://127.0.0.1:{server.port}/{APP}", key, known is not None, named))
+        return passage.until(until, wish.gone_seconds)
+
+
+def _places(wish: Wish, ask: Asker | None, stack: contextlib.ExitStack) -> list[Place]:
+    """Every destination, with its key."""
+    plan = plan_meant(wish.plan)
+    terms = Terms(
+        frame_seconds=1 / 60, asked_seconds=0.0, context=wish.context,
+        timeout_seconds=CONNECT_SECONDS, unsent_bytes=SEND_BUFFER_BYTES,
+    )  # fmt: skip
+    if wish.practice is not None:
+        return [_practice(wish, plan, terms, stack)]
+    written = wish.to or ((wish.platform,) if wish.platform else ()) or _only(plan)
+    places = []
+    for one in written:
+        platform, target, meant = _named(one, wish, plan)
+        guide = _guide(platform, meant, wish.guides)
+        key = needed_key(platform or target.host, ask)
+        places.append(Place(meant, Onward(target, key, terms), guide))
+    return places
+
+
+def _only(plan: Plan | None) -> tuple[str, ...]:
+    """The plan's destination, where it has one.
+
+    Raises:
+        InputError: it has none, or several.
+    """
+    names = [there.name for there in plan.destinations if there.feasible] if plan else []
+    if len(names) == 1:
+        return (names[0],)
+    instead = "give --to rtmp://HOST/APP"
+    if names:
+        instead = f"give --to {' or --to '.join(names)}; several if they share one encode"
+    raise InputError("it is not clear where to pass the stream on to", instead)
+
+
+def _named(written: str, wish: Wish, plan: Plan | None) -> tuple[str, Target, Meant]:
+    """What a destination that was named comes to."""
+    platform, equals, address = written.partition("=")
+    if not equals and is_ingest(written):
+        platform, address = wish.platform or _platform_at(written, wish.guides), written
+    elif not equals:
+        address = _address_of(platform, plan, wish.guides)
+    target = Target.parse(address)
+    if wish.settings is not None:
+        return platform, target, meant_by_settings(wish.settings, platform)
+    known = plan is not None and any(
+        platform in (there.platform, there.name) and there.feasible for there in plan.destinations
+    )
+    return platform, target, meant_by(plan, platform) if known else Meant(platform)
+
+
+def _platform_at(address: str, guides: Path | None) -> str:
+    """The platform whose guide names a host; empty where none does."""
+    host = Target.parse(address).host
+    for name in guide_names(guides):
+        guide = load_guide(name, guides)
+        if any(urlsplit(one.url).hostname == host for one in guide.ingest):
+            return name
+    return ""
+
+
+def _address_of(platform: str, plan: Plan | None, guides: Path | None) -> str:
+    """The first ingest point that takes RTMP, as the plan or the guide has it.
+
+    Raises:
+        InputError: there is none.
+    """
+    planned = [
+        url
+        for there in (plan.destinations if plan else ())
+        if platform in (there.platform, there.name)
+        for url in there.ingest
+    ]
+    guide = load_guide(platform.partition(":")[0], guides)
+    known = [url for url in (*planned, *(one.url for one in guide.ingest)) if is_ingest(url)]
+    if not known:
+        raise InputError(
+            f"the guide {guide.name} names no ingest point that takes RTMP",
+            f"give --to {platform}=rtmp://HOST/APP",
+        )
+    return known[0]
+
+
+def _guide(platform: str, meant: Meant, guides: Path | None) -> Guide | None:
+    name, _, standing = platform.partition(":")
+    if not name or name not in guide_names(guides):
+        return None
+    there = meant.destination
+    return load_guide(name, guides).under(there.standing if there else standing or None)
+
+
+def _practice(wish: Wish, plan: Plan | None, terms: Terms, stack: contextlib.ExitStack) -> Place:
+    """A simulated platform behind a simulated line."""
+    if plan is None:
+        raise InputError("no plan was made yet", "run eager-kestrel plan, or name a plan file")
+    assert wish.practice is not None
+    there = destination_of(plan, wish.platform)
+    guide = load_guide(there.platform, wish.guides).under(there.standing)
+    bare = wish.practice.strip()[:1].isdigit()
+    rate = Bitrate.parse(wish.practice) if bare else None
+    line = practice_line(None if bare else wish.practice, rate)
+    set_up = stack.enter_context(stage(line, guide))
+    return Place(of_plan(there), Onward(set_up.target, set_up.key, terms), guide)
+
+
+class Passage(Reception):
+    """A private ingest that passes on what it takes, and writes down how that goes."""
+
+    def __init__(self, key: str, places: Sequence[Place], tell: Tell) -> None:
+        """Wait for a program that knows the key.
+
+        Args:
+            key: for programs of this machine.
+            places: where the stream goes on to.
+            tell: called at each look, for each of them.
+        """
+        super().__init__(key, [place.guide for place in places if place.guide is not None])
+        self._places, self._tell = places, tell
+        self._sole = places[0].onward if len(places) == 1 else None
+        self._holding = False
+        self._handed = 0
+        self._left_at: float | None = None
+        self._left_why = ""
+        self._over = threading.Event()
+        self.on = False
+        """Whether a program is sending."""
+
+    def asked(self, app: str, key: str) -> str | None:
+        """Let the right key in, once a platform takes the stream."""
+        refusal = super().asked(app, key)
+        if refusal is not None:
+            return refusal
+        failures = self._open()
+        if failures and not any(place.onward.connected for place in self._places):
+            self._now = None
+            return failures[0]
+        self.on, self._left_at = True, None
+        return None
+
+    def _open(self) -> list[str]:
+        """Connect to every platform at once; why each failed that did."""
+        failures: list[str] = []
+
+        def opened(place: Place) -> None:
+            try:
+                place.onward.open()
+            except NetworkError as error:
+                failures.append(error.what)
+
+        threads = [threading.Thread(target=opened, args=(place,)) for place in self._places]
+        for thread in threads:
+            thread.start()
+        for thread in threads:
+            thread.join()
+        return failures
+
+    def arrived(self, piece: Piece) -> str | None:
+        """Pass it on first, then count it."""
+        kind = 9 if piece.kind == "video" else 8
+        self._handed += len(piece.payload)
+        frame = piece.kind == "video" and not piece.header
+        due = piece.at - self._held_up()
+        passed = Passed(
+            kind, piece.sent_ms, piece.payload, piece.header, frame, frame and piece.keyframe, due
+        )
+        for place in self._places:
+            place.onward.take(passed)
+        why = super().arrived(piece)
+        self._hold()
+        return why
+
+    def besides(self, kind: int, milliseconds: int, payload: bytes) -> None:
+        """Pass on what describes the stream, and what we do not know."""
+        self._handed += len(payload)
+        plain = payload[1:] if kind == 18 and payload[:1] == b"\0" else payload
+        passed = Passed(kind, milliseconds, plain, True, False, False, time.monotonic())
+        for place in self._places:
+            place.onward.take(passed)
+
+    def _held_up(self) -> float:
+        """How late a piece is because we held the program up; it was due so much sooner."""
+        if not self._holding or self._now is None:
+            return 0.0
+        late = self._now.watch.delay_seconds
+        self._holding = late > CAUGHT_UP_SECONDS
+        return late
+
+    def _hold(self) -> None:
+        """Where there is one destination, hold the program up as its line would.
+
+        So its own counting of frames, and its adapting, work as they do without us.
+        """
+        only = self._sole
+        while only is not None and only.connected and only.waiting_seconds > HOLD_SECONDS:
+            self._holding = True
+            if self._over.wait(0.01):
+                return
+
+    def left(self, why: str) -> None:
+        """End every connection; the program may come back."""
+        super().left(why)
+        for place in self._places:
+            place.onward.close()
+        self.on, self._left_at, self._left_why = False, time.monotonic(), why
+
+    def until(self, until: float, gone_seconds: float) -> tuple[Aired, ...]:
+        """Look until the stream ends.
+
+        Raises:
+            NotFoundError: no program came in time.
+        """
+        why = "stopped watching"
+        try:
+            while (over := self._why_over(until, gone_seconds)) is None:
+                self._looks()
+                time.sleep(LOOK_SECONDS)
+            why = over
+        except KeyboardInterrupt:
+            pass
+        self._over.set()
+        return self._ended(why)
+
+    def _why_over(self, until: float, gone_seconds: float) -> str | None:
+        if time.monotonic() > until:
+            return "the time was up"
+        if self._left_at is None:
+            return None
+        if self._left_why == "ended":
+            return "the program ended the stream"
+        gone = time.monotonic() - self._left_at
+        return f"the program left: {self._left_why}" if gone > gone_seconds else None
+
+    def _ended(self, why: str) -> tuple[Aired, ...]:
+        """Every airing, kept."""
+        for place in self._places:
+            place.onward.close()
+        aired = []
+        for place in self._places:
+            writing = place.writing
+            if writing is None:
+                continue
+            writing.breaches = self._breaches(place)
+            cut = None if self._left_at is None else self._left_at - writing.began
+            aired.append(writing.end(why, cut))
+        if not aired:
+            raise NotFoundError("no program sent anything to us", "start its stream, then look")
+        return tuple(aired)
+
+    def _looks(self) -> None:
+        """A look at each destination."""
+        if not self.on and not any(place.writing for place in self._places):
+            return
+        if self._left_at is not None:
+            return
+        stream = self._now
+        view = stream.watch.live() if stream is not None else None
+        for place in self._places:
+            writing = place.writing = place.writing or self._writing(place)
+            counted = place.onward.counted()
+            late = None if view is None or self._holding else view.delay_seconds
+            writing.look(
+                Look(
+                    seconds=writing.seconds(),
+                    connected=counted.connected,
+                    handed_bytes=self._handed,
+                    carried_bytes=counted.carried_bytes,
+                    waiting_seconds=counted.waiting_seconds,
+                    round_trip_ms=counted.round_trip_ms,
+                    window_closed_seconds=counted.window_closed_seconds,
+                    media_late_seconds=late,
+                    fps=view.fps if view is not None else None,
+                    frames=counted.frames,
+                    late_frames=counted.late_frames,
+                    lost_frames=counted.lost_frames,
+                    said=counted.said,
+                )
+            )
+
+    def _writing(self, place: Place) -> Writing:
+        target = place.onward.target
+        return Writing(About(place.meant, target.url, "", "through", target.host), self._tell)
+
+    def _breaches(self, place: Place) -> tuple[str, ...]:
+        """What the guide does not take of what passed, in words."""
+        found = self.received[-1].findings if self.received else None
+        return breaches_of(found, place.guide)
+
+
+def breaches_of(found: Findings | None, guide: Guide | None) -> tuple[str, ...]:
+    """The rules of a guide that are broken, in words."""
+    if found is None or guide is None:
+        return ()
+    return tuple(
+        words.breach(guide.title, one.rule, one.found, one.wanted, one.do)
+        for one in found.findings
+        if one.severity == "breach" and one.platform == guide.name
+    )
+
+
+@contextlib.contextmanager
+def _quick_switching() -> Iterator[None]:
+    """Threads change quickly while the ``with`` block runs."""
+    before = sys.getswitchinterval()
+    sys.setswitchinterval(SWITCH_SECONDS)
+    try:
+        yield
+    finally:
+        sys.setswitchinterval(before)
