@@ -13,7 +13,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from eager_kestrel.core.forecast.queue import LATE_SECONDS, critical_kbps
+from eager_kestrel.core.forecast.queue import critical_kbps
+from eager_kestrel.core.line.airing import LATE_SECONDS
 
 Floats = NDArray[np.float64]
 GRID = 0.1

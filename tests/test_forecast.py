@@ -16,9 +16,10 @@ from eager_kestrel.core.errors import UnitError
 from eager_kestrel.core.forecast.hours import hours
 from eager_kestrel.core.forecast.lines import Lines
 from eager_kestrel.core.forecast.odds import most_kbps, odds_of, runs_to_halve
-from eager_kestrel.core.forecast.queue import LATE_SECONDS, critical_kbps, replay, waits
+from eager_kestrel.core.forecast.queue import critical_kbps, replay, waits
 from eager_kestrel.core.forecast.sending import MOST_BURST_SECONDS, planned, recorded, together
 from eager_kestrel.core.forecast.watched import Watched, watched
+from eager_kestrel.core.line.airing import LATE_SECONDS
 from eager_kestrel.core.line.trace import Trace
 from eager_kestrel.core.show.show import MOTIONS
 from eager_kestrel.core.units import parse_chance

@@ -118,6 +118,8 @@ class Writing:
     tell: Tell
     began: float = field(default_factory=time.monotonic)
     breaches: tuple[str, ...] = ()
+    counts: tuple[int, int, int] | None = None
+    """Frames, late ones, lost ones, where they are seen: at the end."""
 
     def __post_init__(self) -> None:
         """Begin now."""
@@ -143,6 +145,10 @@ class Writing:
     def airing(self, ended: str) -> Airing:
         """What is known of it."""
         about, now = self.about, self.notes.now
+        counts: tuple[int | None, ...] = (None, None, None)
+        if now is not None:
+            counts = (now.frames, now.late_frames, now.lost_frames)
+        frames, late, lost = self.counts or counts
         return Airing(
             id=self._id,
             taken_at=self._taken_at,
@@ -156,9 +162,9 @@ class Writing:
             planned_kbps=about.meant.expected.kbps,
             seconds=self.notes.seconds,
             troubles=tuple(self.notes.troubles),
-            frames=None if now is None else now.frames,
-            late_frames=None if now is None else now.late_frames,
-            lost_frames=None if now is None else now.lost_frames,
+            frames=frames,
+            late_frames=late,
+            lost_frames=lost,
             breaches=self.breaches,
             ended=ended,
         )

@@ -12,14 +12,20 @@ from itertools import zip_longest
 from pathlib import Path
 
 from eager_kestrel import __version__
-from eager_kestrel.actions.odds import sending_at, sending_of, watched_of
-from eager_kestrel.actions.planning import RECENT_DAYS, plan, recent_runs, uplink_for
+from eager_kestrel.actions.odds import aired_of, sending_at, sending_of, watched_of
+from eager_kestrel.actions.planning import (
+    RECENT_DAYS,
+    plan,
+    recent_quarters,
+    recent_runs,
+    uplink_for,
+)
 from eager_kestrel.actions.shows import Wishes, asked_show, is_show
 from eager_kestrel.core.errors import InputError, NotFoundError
 from eager_kestrel.core.forecast.forecast import GOAL, Asked, Evidence, Forecast
 from eager_kestrel.core.forecast.forecast import forecast as forecast_of
 from eager_kestrel.core.forecast.sending import Sending, recorded
-from eager_kestrel.core.forecast.watched import Watched
+from eager_kestrel.core.forecast.watched import Aired, Watched
 from eager_kestrel.core.line.hours import near_time
 from eager_kestrel.core.line.pooling import counted
 from eager_kestrel.core.line.run import Run
@@ -67,7 +73,9 @@ def forecast(name: str = LATEST, wish: Wish = Wish()) -> Forecast:
     sending = sending_of(made) if wish.frames is None else _recorded(wish.frames)
     if sending is None:
         raise InputError("the plan sends nothing", "see why with eager-kestrel plan --why")
-    evidence = evidence_of(runs, wish)
+    sent_to = {there.platform for there in made.destinations}
+    aired = aired_of(recent_quarters(sent_to, wish.days, wish.around))
+    evidence = evidence_of(runs, wish, aired)
     seen = evidence.of(sending.needs[1])
     if seen is None:
         raise InputError("fewer than two runs lasted long enough to forecast from", MEASURE)
@@ -105,12 +113,12 @@ def real_runs(wish: Wish) -> list[Run]:
     return found
 
 
-def evidence_of(runs: Sequence[Run], wish: Wish) -> Evidence:
+def evidence_of(runs: Sequence[Run], wish: Wish, aired: tuple[Aired, ...] = ()) -> Evidence:
     """Runs as the forecast takes them, each way of piling up reckoned once."""
 
     @cache
     def of(piled: float) -> Watched | None:
-        return watched_of(runs, piled)
+        return watched_of(runs, piled, aired)
 
     def by_hour(piled: float) -> dict[int, Watched]:
         if wish.around is not None:

@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 
 from eager_kestrel.core.forecast.lines import Lines
 from eager_kestrel.core.forecast.odds import Odds, most_kbps, odds_of, runs_for_risk
 from eager_kestrel.core.forecast.sending import Sending, planned, together
-from eager_kestrel.core.forecast.watched import Watched, kbit_steps, watched
+from eager_kestrel.core.forecast.watched import Aired, Watched, kbit_steps, watched
+from eager_kestrel.core.line.aired import Quarter, quarters
 from eager_kestrel.core.line.run import Run
 from eager_kestrel.core.line.uplink import Uplink
 from eager_kestrel.core.plan.plan import Fallback, Plan, VideoSettings
 from eager_kestrel.core.show.show import Motion, Show
 from eager_kestrel.core.words import forecasts as words
+from eager_kestrel.files.airings import AiringHistory
 from eager_kestrel.files.history import History
 
 SLOWEST_FPS, LONGEST_SECONDS = 24.0, 2.0
@@ -29,12 +32,28 @@ def runs_behind(uplink: Uplink) -> list[Run]:
     return found if len(found) == len(uplink.runs) else []
 
 
-def watched_of(runs: Sequence[Run], piled_seconds: float) -> Watched | None:
+def aired_behind(uplink: Uplink) -> tuple[Aired, ...]:
+    """The shows that count beside the runs an uplink rests on."""
+    if not uplink.airings:
+        return ()
+    with AiringHistory() as history:
+        kept = [one for one in history.airings() if one.id in uplink.airings]
+    return aired_of([quarter for airing in kept for quarter in quarters(airing)])
+
+
+def aired_of(found: Sequence[Quarter]) -> tuple[Aired, ...]:
+    """Quarters of an hour as the forecast takes them."""
+    return tuple(Aired(one.sent_kbps, one.seconds, one.late) for one in found)
+
+
+def watched_of(
+    runs: Sequence[Run], piled_seconds: float, aired: tuple[Aired, ...] = ()
+) -> Watched | None:
     """What runs saw, for frames that pile up so much; None where fewer than two saw anything."""
     found = watched(
         [kbit_steps(run) for run in runs], [run.taken.timestamp() for run in runs], piled_seconds
     )
-    return found if found is not None and found.count > 1 else None
+    return replace(found, aired=aired) if found is not None and found.count > 1 else None
 
 
 def sending_of(plan: Plan) -> Sending | None:
@@ -59,13 +78,13 @@ def _stream(video: VideoSettings, total_kbps: float, motion: Motion) -> Sending:
     )  # fmt: skip
 
 
-def odds_behind(plan: Plan, runs: Sequence[Run]) -> Odds | None:
+def odds_behind(plan: Plan, runs: Sequence[Run], aired: tuple[Aired, ...] = ()) -> Odds | None:
     """The chance that a show of this plan has a late frame; None where runs do not say."""
     sending = sending_of(plan)
     if sending is None:
         return None
     needs, piled = sending.needs
-    seen = watched_of(runs, piled)
+    seen = watched_of(runs, piled, aired)
     if seen is None:
         return None
     kbps = needs + plan.budget.reserved_kbps
@@ -88,7 +107,7 @@ def with_share(show: Show, uplink: Uplink) -> tuple[Show, str | None]:
     coarse = planned(1.0, 1.0, SLOWEST_FPS, round(SLOWEST_FPS * LONGEST_SECONDS), 2, 1e9,
                      show.motion)  # fmt: skip
     factor, piled = coarse.needs
-    seen = watched_of(runs_behind(uplink), piled)
+    seen = watched_of(runs_behind(uplink), piled, aired_behind(uplink))
     why = words.NO_RUNS
     if seen is not None:
         most = most_kbps(Lines.drawn(seen), show.risk, show.lasts)

@@ -47,6 +47,8 @@ from eager_kestrel.net.reconnecting import Terms
 HOLD_SECONDS = 1.5
 """Of stream that waits for the only destination before the program is held up as the line would."""
 CAUGHT_UP_SECONDS = 0.15
+JUMP_SECONDS = 60.0
+"""A program's clock that is further off has jumped."""
 FINDINGS_SECONDS = 10.0
 GONE_SECONDS = 30.0
 """A program whose connection broke and that is not back by then has ended."""
@@ -249,6 +251,8 @@ class Passage(Reception):
         self._places, self._tell = places, tell
         self._sole = places[0].onward if len(places) == 1 else None
         self._holding = False
+        self._usual: float | None = None
+        """When pieces come, by their own time, when nothing holds them up."""
         self._handed = 0
         self._left_at: float | None = None
         self._left_why = ""
@@ -266,6 +270,7 @@ class Passage(Reception):
             self._now = None
             return failures[0]
         self.on, self._left_at = True, None
+        self._holding, self._usual = False, None
         return None
 
     def _open(self) -> list[str]:
@@ -290,7 +295,7 @@ class Passage(Reception):
         kind = 9 if piece.kind == "video" else 8
         self._handed += len(piece.payload)
         frame = piece.kind == "video" and not piece.header
-        due = piece.at - self._held_up()
+        due = piece.at - self._held_up(piece, frame=frame)
         passed = Passed(
             kind, piece.sent_ms, piece.payload, piece.header, frame, frame and piece.keyframe, due
         )
@@ -308,12 +313,17 @@ class Passage(Reception):
         for place in self._places:
             place.onward.take(passed)
 
-    def _held_up(self) -> float:
+    def _held_up(self, piece: Piece, *, frame: bool) -> float:
         """How late a piece is because we held the program up; it was due so much sooner."""
-        if not self._holding or self._now is None:
+        behind = piece.at - piece.sent_ms / 1000
+        if self._usual is None or not -JUMP_SECONDS < behind - self._usual < JUMP_SECONDS:
+            self._usual = behind
+        self._usual = min(self._usual, behind)
+        if not self._holding:
             return 0.0
-        late = self._now.watch.delay_seconds
-        self._holding = late > CAUGHT_UP_SECONDS
+        late = behind - self._usual
+        if frame and late < CAUGHT_UP_SECONDS:
+            self._holding = False
         return late
 
     def _hold(self) -> None:
@@ -371,6 +381,8 @@ class Passage(Reception):
             if writing is None:
                 continue
             writing.breaches = self._breaches(place)
+            seen = place.onward.counted()
+            writing.counts = (seen.frames, seen.late_frames, seen.lost_frames)
             cut = None if self._left_at is None else self._left_at - writing.began
             aired.append(writing.end(why, cut))
         if not aired:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from datetime import UTC, date, datetime
 from pathlib import Path
@@ -12,13 +12,16 @@ from eager_kestrel import __version__
 from eager_kestrel.core.choice.quality import QualityTable
 from eager_kestrel.core.errors import NotFoundError
 from eager_kestrel.core.guide.guide import Guide
-from eager_kestrel.core.line.hours import near_time, parse_time_of_day
+from eager_kestrel.core.line.aired import Quarter
+from eager_kestrel.core.line.airing import Airing
+from eager_kestrel.core.line.hours import near_moment, near_time, parse_time_of_day
 from eager_kestrel.core.line.run import Run
 from eager_kestrel.core.line.uplink import Uplink, assumed_uplink
 from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.plan.planner import plan as plan_of
 from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.units import Bitrate
+from eager_kestrel.core.words.airings import aired, day_words
 from eager_kestrel.core.words.runs import hours_differ, no_runs_near, taken_around
 from eager_kestrel.files.documents import free_bytes
 from eager_kestrel.files.footage import table_for
@@ -28,6 +31,8 @@ from eager_kestrel.files.plans import keep_latest
 RECENT_DAYS = 14
 HOURS_DIFFER = 0.7
 """An hour whose floor is below this share of another's has to be told."""
+LEAST_AIRED_SECONDS = 60.0
+"""A shorter airing is not worth a word."""
 MOST_CUTS, CUT = 12, 0.97
 """How often a share that a risk came to is cut, until the plan's own frames keep under it."""
 
@@ -61,7 +66,7 @@ def plan(
         FormatError: a guide file is broken.
         StorageError: the folder of the copy cannot be looked at.
     """
-    from eager_kestrel.actions.odds import odds_behind, runs_behind, with_share
+    from eager_kestrel.actions.odds import aired_behind, odds_behind, runs_behind, with_share
 
     table = table or table_for(show.motion, show.footage)
     loaded = {d.platform: load_guide(d.platform, guides) for d in show.destinations}
@@ -70,10 +75,12 @@ def plan(
     free = None if copy_to is None else free_bytes(copy_to)
     asked, note = with_share(show, uplink)
     notes += [note] if note else []
-    runs = runs_behind(uplink)
+    runs, aired_ = runs_behind(uplink), aired_behind(uplink)
+    said = aired_lately(show) if uplink.airings else None
+    notes += [said] if said else []
     for _ in range(MOST_CUTS):
         made = plan_of(uplink, asked, loaded, table, __version__, free)
-        made = made.model_copy(update={"odds": odds_behind(made, runs)})
+        made = made.model_copy(update={"odds": odds_behind(made, runs, aired_)})
         if asked.risk is None or made.odds is None or made.odds.high <= asked.risk:
             break
         asked = asked.model_copy(update={"safe_share": asked.safe_share * CUT})
@@ -135,7 +142,10 @@ def recent_runs(
 
 
 def uplink_from_history(
-    days: float = RECENT_DAYS, around: str | None = None, places: Sequence[str] = ()
+    days: float = RECENT_DAYS,
+    around: str | None = None,
+    places: Sequence[str] = (),
+    platforms: Collection[str] = (),
 ) -> Uplink:
     """The uplink of the runs kept lately.
 
@@ -145,6 +155,7 @@ def uplink_from_history(
         days: how far back.
         around: a time of day (``"20:00"``); only runs within an hour and a half of it.
         places: names or hosts, to take the runs towards; when none is named, that of the last run.
+        platforms: airings to which count, too.
 
     Raises:
         NotFoundError: none is kept.
@@ -152,9 +163,46 @@ def uplink_from_history(
     """
     from eager_kestrel.core.line.pooling import uplink_of_history
 
-    uplink = uplink_of_history(recent_runs(days, around, places), places)
+    runs = recent_runs(days, around, places)
+    uplink = uplink_of_history(runs, places, recent_quarters(platforms, days, around))
     said = taken_around(uplink.said, around) if around else uplink.said
     return uplink.model_copy(update={"said": said})
+
+
+def recent_airings(platforms: Collection[str], days: float = RECENT_DAYS) -> list[Airing]:
+    """Shows that were watched lately on their way to some platforms, oldest first.
+
+    Args:
+        platforms: by their guides' names.
+        days: how far back.
+    """
+    from eager_kestrel.files.airings import AiringHistory
+
+    with AiringHistory() as history:
+        kept = history.airings(time.time() - days * 86400)
+    return [one for one in kept if one.kind == "measured" and one.platform in platforms]
+
+
+def recent_quarters(
+    platforms: Collection[str], days: float = RECENT_DAYS, around: str | None = None
+) -> list[Quarter]:
+    """What they say of the line, by quarter of an hour; those near a time of day."""
+    from eager_kestrel.core.line.aired import quarters
+
+    wanted = parse_time_of_day(around) if around is not None else None
+    found = [one for airing in recent_airings(platforms, days) for one in quarters(airing)]
+    return [one for one in found if wanted is None or near_moment(one.began, wanted)]
+
+
+def aired_lately(show: Show, days: float = RECENT_DAYS) -> str | None:
+    """What the last airing to one of a show's platforms says, in a line; None without one."""
+    kept = recent_airings({place.platform for place in show.destinations}, days)
+    long = [one for one in kept if one.lasted_seconds >= LEAST_AIRED_SECONDS]
+    if not long:
+        return None
+    last = long[-1]
+    day = day_words(last.taken.date(), datetime.now(last.taken.tzinfo).date())
+    return aired(day, last.typical_kbps, last.lasted_seconds, last.stalls)
 
 
 def uplink_for(
@@ -180,15 +228,16 @@ def uplink_for(
     """
     from eager_kestrel.core.line.pooling import by_hour
 
+    sent_to = {place.platform for place in show.destinations}
     if around is not None:
-        return uplink_from_history(days, around, places), None
+        return uplink_from_history(days, around, places, sent_to), None
     if show.at is not None:
         try:
-            return uplink_from_history(days, show.at, places), None
+            return uplink_from_history(days, show.at, places, sent_to), None
         except NotFoundError:
-            uplink = uplink_from_history(days, None, places)
+            uplink = uplink_from_history(days, None, places, sent_to)
             return uplink, no_runs_near(show.at)
-    uplink = uplink_from_history(days, None, places)
+    uplink = uplink_from_history(days, None, places, sent_to)
     hours = by_hour(recent_runs(days, None, places), places).hours
     known = [hour for hour in hours if hour.measured and hour.runs > 1 and hour.floor_kbps]
     if len(known) < 2:

@@ -230,8 +230,14 @@ def show_aired(aired: Aired, *, quiet: bool = False) -> bool:
     return any(trouble.late for trouble in airing.troubles) or bool(airing.breaches)
 
 
-def show_airing(screen: Console, airing: Airing) -> None:
-    """What was carried, and each trouble with its time and cause."""
+def show_airing(screen: Console, airing: Airing, at: dict[float, str] | None = None) -> None:
+    """What was carried, and each trouble with its time and cause.
+
+    Args:
+        screen: to draw on.
+        airing: what is shown.
+        at: for each trouble's seconds the time of day; else the seconds are shown.
+    """
     from rich.panel import Panel
     from rich.text import Text
 
@@ -255,14 +261,14 @@ def show_airing(screen: Console, airing: Airing) -> None:
     )  # fmt: skip
     screen.print(whole)
     if airing.troubles:
-        screen.print(_troubles(airing))
+        screen.print(_troubles(airing, at or {}))
     else:
         screen.print("Nothing went wrong.")
     for line in airing.breaches:
         remark(screen, line)
 
 
-def _troubles(airing: Airing) -> Table:
+def _troubles(airing: Airing, at: dict[float, str]) -> Table:
     from rich.table import Table
 
     table = Table(box=None, padding=(0, 1, 0, 0), header_style="dim")
@@ -271,7 +277,7 @@ def _troubles(airing: Airing) -> Table:
                          no_wrap=heading != "what")  # fmt: skip
     for trouble in airing.troubles:
         table.add_row(
-            words.clock(trouble.at_seconds), f"{trouble.lasted_seconds:.0f} s",
+            at.get(trouble.at_seconds, words.clock(trouble.at_seconds)), f"{trouble.lasted_seconds:.0f} s",
             words.CAUSES[trouble.cause], f"{trouble.worst_wait_seconds:.1f} s", trouble.text,
             style="red" if trouble.late else None,
         )  # fmt: skip

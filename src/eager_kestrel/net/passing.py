@@ -15,7 +15,7 @@ from collections import deque
 from dataclasses import dataclass, field
 
 from eager_kestrel.core.errors import NetworkError
-from eager_kestrel.core.forecast.queue import LATE_SECONDS
+from eager_kestrel.core.line.airing import LATE_SECONDS
 from eager_kestrel.core.line.run import is_loopback
 from eager_kestrel.net.publishing import Publication, Target
 from eager_kestrel.net.reconnecting import Reconnecting, Terms

@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from eager_kestrel.core.forecast.forecast import Forecast
-from eager_kestrel.core.forecast.queue import LATE_SECONDS
+from eager_kestrel.core.line.airing import LATE_SECONDS
 from eager_kestrel.core.words.forecasts import one_in, stretches
 from eager_kestrel.report.figures import CARE, FAINT, GOOD, INK, LINE, new_figure, save
 

@@ -12,6 +12,8 @@ and each says its chance; their mean is the chance, and nine in ten of them its 
 - **dips** under the level, each run's critical rate as a share of its level, by the same two rules.
 - **what nobody saw**: dips of a rate with a gamma posterior after so much time without one, most of
   them shallow.
+- **shows that were aired** choose among the lines: one that says "late for sure" of a show that
+  held counts for little.
 - a **doubt** about the scale of it all, in proportion to how much the runs differ.
 
 The constants were chosen on made lines of five kinds and tried on others
@@ -20,11 +22,11 @@ The constants were chosen on made lines of five kinds and tried on others
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
-from eager_kestrel.core.arrays import Floats
+from eager_kestrel.core.arrays import Floats, Indices
 from eager_kestrel.core.forecast.watched import Watched
 
 DRAWS = 400
@@ -43,6 +45,11 @@ HIDDEN_DEPTH = 2.0
 """Half as deep, four times as rare."""
 STEADY_SHARE = 0.4
 """How likely a level lasts for the whole time, before anything is seen."""
+POOL = 8
+"""Times as many lines are drawn to choose from, where shows were aired."""
+LEAST_CHANCE = 1e-3
+"""A line that says less of what happened may still be the line."""
+LEAST_SHARE_LEFT = 0.1
 LASTS_SECONDS = np.exp(np.linspace(np.log(8.0), np.log(8 * 3600.0), 60))
 """How long it may last otherwise, each as likely."""
 QUANTILES = np.concatenate([np.logspace(-5, -2, 24)[:-1], np.linspace(0.01, 0.999, 64)])
@@ -113,13 +120,15 @@ class Lines:
 
     @classmethod
     def drawn(cls, watched: Watched, draws: int = DRAWS, seed: int = 0) -> Lines:
-        """Draw them.
+        """Draw them; where shows were aired, the more often the better they agree with these.
 
         Args:
             watched: of two runs or more.
             draws: how many lines.
             seed: equal inputs give equal lines.
         """
+        if watched.aired:
+            return cls._agreeing(watched, draws, seed)
         rng = np.random.default_rng(seed)
         total = float(watched.seconds.sum())
         levels = _tailed(watched.levels_kbps, LEVEL_TAIL, draws, rng)
@@ -133,17 +142,39 @@ class Lines:
             doubt=np.exp(rng.standard_normal(draws) * spread),
         )
 
+    @classmethod
+    def _agreeing(cls, watched: Watched, draws: int, seed: int) -> Lines:
+        """Lines in proportion to how likely each made what was aired: importance resampling.
+
+        Where the shows and the runs hardly agree, the shows are believed only so far that a tenth
+        of the lines still counts (tempering).
+        """
+        many = cls.drawn(replace(watched, aired=()), POOL * draws, seed)
+        log_likely = np.zeros(POOL * draws)
+        for show in watched.aired:
+            late = many.late(np.array([show.kbps]), show.seconds)[:, 0]
+            chance = np.clip(late if show.late else 1 - late, LEAST_CHANCE, 1.0)
+            log_likely += np.log(chance)
+        weights = _tempered(log_likely)
+        steps = (np.arange(draws) + 0.5) / draws
+        picks = np.minimum(np.searchsorted(np.cumsum(weights), steps), weights.size - 1)
+        return many.picked(picks)
+
     def first(self, count: int) -> Lines:
         """So many of them."""
+        return self.picked(np.arange(min(count, self.doubt.size)))
+
+    def picked(self, picks: Indices) -> Lines:
+        """Those at some places."""
 
         def cut(spread: Tailed) -> Tailed:
             return Tailed(
-                spread.seen, spread.power[:count], spread.below[:count], spread.cumulative[:count]
+                spread.seen, spread.power[picks], spread.below[picks], spread.cumulative[picks]
             )
 
         return Lines(
-            self.watched, cut(self.levels), cut(self.dips), self.hidden_per_second[:count],
-            self.lasts_seconds[:count], self.doubt[:count],
+            self.watched, cut(self.levels), cut(self.dips), self.hidden_per_second[picks],
+            self.lasts_seconds[picks], self.doubt[picks],
         )  # fmt: skip
 
     def spells(self, seconds: float) -> Floats:
@@ -182,6 +213,18 @@ class Lines:
         seen = np.log1p(-np.minimum(self.dips.chance_below(share), 1 - 1e-12)) / run
         hidden = self.hidden_per_second[:, None] * np.minimum(share, 1) ** HIDDEN_DEPTH
         return np.asarray((seen - hidden) * seconds[:, None], dtype=np.float64)
+
+
+def _tempered(log_likely: Floats) -> Floats:
+    """Weights that sum to one, as far from even as leaves a tenth of them counting."""
+    least, most = 0.0, 1.0
+    for _ in range(20):
+        weights = np.exp(most * (log_likely - log_likely.max()))
+        weights /= weights.sum()
+        if 1 / float((weights**2).sum()) >= LEAST_SHARE_LEFT * weights.size:
+            break
+        most = (least + most) / 2
+    return np.asarray(weights, dtype=np.float64)
 
 
 def _lasting(watched: Watched, draws: int, rng: np.random.Generator) -> Floats:

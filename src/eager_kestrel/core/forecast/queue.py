@@ -18,9 +18,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from eager_kestrel.core.arrays import Floats, Indices
+from eager_kestrel.core.line.airing import LATE_SECONDS
 
-LATE_SECONDS = 0.7
-"""A frame that is so late is seen to be."""
 FIRST_SPAN_SECONDS = 2.0
 MOST_ROUNDS = 60
 

@@ -8,7 +8,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from eager_kestrel.core.arrays import Floats
-from eager_kestrel.core.forecast.queue import LATE_SECONDS, critical_kbps
+from eager_kestrel.core.forecast.queue import critical_kbps
+from eager_kestrel.core.line.airing import LATE_SECONDS
 from eager_kestrel.core.line.run import Run
 from eager_kestrel.core.line.throughput import GRID_SECONDS, steady_increments
 
@@ -20,6 +21,15 @@ LEAST_SHARE = 1e-3
 """Of the level; a line that stood still altogether is taken to have carried this."""
 FAR_SECONDS = 8 * 3600.0
 """What lies so far apart says nothing of how long a level lasts."""
+
+
+@dataclass(frozen=True, slots=True)
+class Aired:
+    """A stretch of a show: what was sent for how long, and whether a frame was late."""
+
+    kbps: float
+    seconds: float
+    late: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,6 +51,8 @@ class Watched:
     """Of stream that may wait, less what uneven frames pile up by themselves."""
     traces: tuple[Floats, ...]
     """Of each run, what was carried in every 50 ms as a share of the level."""
+    aired: tuple[Aired, ...] = ()
+    """Shows that were watched on the same line."""
 
     @property
     def count(self) -> int:
@@ -57,7 +69,7 @@ class Watched:
         return Watched(
             np.tile(self.levels_kbps, factor), np.tile(self.ratios, factor),
             np.tile(self.seconds, factor), np.tile(self.lags, factor),
-            np.tile(self.changes, factor), self.allowed_seconds, self.traces * factor,
+            np.tile(self.changes, factor), self.allowed_seconds, self.traces * factor, self.aired,
         )  # fmt: skip
 
 

@@ -63,9 +63,14 @@ def parse_time_of_day(text: str) -> time:
 
 def near_time(run: Run, wanted: time) -> bool:
     """Whether a run began within an hour and a half of a time of day, round midnight too."""
+    return near_moment(run.taken, wanted)
 
-    def minutes(moment: time | datetime) -> int:
-        return moment.hour * 60 + moment.minute
 
-    apart = abs(minutes(run.taken) - minutes(wanted))
+def near_moment(moment: datetime, wanted: time) -> bool:
+    """The same of any moment."""
+
+    def minutes(of: time | datetime) -> int:
+        return of.hour * 60 + of.minute
+
+    apart = abs(minutes(moment) - minutes(wanted))
     return min(apart, 1440 - apart) <= NEAR_MINUTES

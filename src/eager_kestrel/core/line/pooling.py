@@ -7,12 +7,13 @@ nothing of other hours, so its interval is widened downwards and the uplink says
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 
 import numpy as np
 
 from eager_kestrel.core.arrays import Floats
 from eager_kestrel.core.errors import FormatError
+from eager_kestrel.core.line.aired import Quarter, redistributed
 from eager_kestrel.core.line.hours import Hour, Hours
 from eager_kestrel.core.line.run import Kind, Run
 from eager_kestrel.core.line.throughput import (
@@ -35,12 +36,13 @@ SINGLE_RUN_WIDENING = 1.5
 """One run knows nothing of other hours: its interval is stretched below by this factor."""
 
 
-def uplink_of(runs: list[Run], seed: int = 0) -> Uplink:
+def uplink_of(runs: list[Run], seed: int = 0, aired: Sequence[Quarter] = ()) -> Uplink:
     """Pool runs into one uplink.
 
     Args:
         runs: at least one with a one-connection phase.
         seed: of the bootstrap; equal inputs give equal intervals.
+        aired: what airings say of the same line.
 
     Raises:
         FormatError: none of the runs has enough steady samples on one connection.
@@ -54,15 +56,15 @@ def uplink_of(runs: list[Run], seed: int = 0) -> Uplink:
         raise FormatError(
             "no steady samples on one connection to plan from", "measure again for longer"
         )
-    rates = np.concatenate([rates for _, rates, _ in usable])
-    weights = np.concatenate([np.full(rates.size, 1 / rates.size) for _, rates, _ in usable])
+    aired = [quarter for quarter in aired if quarter.rates_kbps.size]
+    rates, weights = _pooled([rates for _, rates, _ in usable], aired)
     floor, typical, high = _weighted_percentiles(
         rates, weights, [FLOOR_PERCENTILE, 50, 100 - FLOOR_PERCENTILE]
     )
     if typical <= 0:
         raise FormatError("more than half of the windows delivered nothing", "measure again")
-    interval = _floor_interval([part for _, _, part in usable], seed)
-    if interval and len(usable) == 1:
+    interval = _floor_interval([part for _, _, part in usable], seed, aired)
+    if interval and len(usable) == 1 and not aired:
         interval = (max(0.0, floor - SINGLE_RUN_WIDENING * (floor - interval[0])), interval[1])
     kept = [run for run, _, _ in usable]
     return Uplink(
@@ -75,7 +77,21 @@ def uplink_of(runs: list[Run], seed: int = 0) -> Uplink:
         basis="runs" if len(kept) > 1 else "one run",
         said=_said(kept),
         runs=tuple(run.id for run in kept),
+        airings=tuple(dict.fromkeys(quarter.airing for quarter in aired)),
     )
+
+
+def _pooled(runs: Sequence[Floats], aired: Sequence[Quarter]) -> tuple[Floats, Floats]:
+    """Windows and their weights: each run, and each quarter of an hour aired, weighs the same."""
+    parts = [*runs, *(quarter.rates_kbps for quarter in aired)]
+    values = np.concatenate(parts)
+    weights = np.concatenate([np.full(part.size, 1 / part.size) for part in parts])
+    if not aired:
+        return values, weights
+    exact = np.concatenate([*(np.ones(part.size, dtype=bool) for part in runs),
+                            *(quarter.limited for quarter in aired)])  # fmt: skip
+    given = redistributed(values, weights, exact)
+    return values[given > 0], given[given > 0]
 
 
 def uplink_of_readings(readings: list[Run]) -> Uplink:
@@ -104,7 +120,9 @@ def counted(runs: list[Run], places: Collection[str] = ()) -> list[Run]:
     return [run for run in measured if run.place in wanted]
 
 
-def uplink_of_history(runs: list[Run], places: Collection[str] = ()) -> Uplink:
+def uplink_of_history(
+    runs: list[Run], places: Collection[str] = (), aired: Sequence[Quarter] = ()
+) -> Uplink:
     """The uplink of what is kept: real runs count first, then readings, then the last practice.
 
     A run towards one far end says little of another, so places are never mixed unless asked for.
@@ -112,6 +130,7 @@ def uplink_of_history(runs: list[Run], places: Collection[str] = ()) -> Uplink:
     Args:
         runs: of any kind, oldest first, at least one.
         places: to take the runs towards; when none is named, that of the last run.
+        aired: what airings to the show's platforms say; they count beside measured runs.
 
     Raises:
         FormatError: nothing usable among them.
@@ -120,7 +139,7 @@ def uplink_of_history(runs: list[Run], places: Collection[str] = ()) -> Uplink:
     if measured := of_kind["measured"]:
         taken = counted(runs, places)
         wanted = {run.place for run in taken}
-        uplink = uplink_of(taken)
+        uplink = uplink_of(taken, aired=aired)
         said = words.towards(uplink.said, sorted(wanted), len(measured) - len(taken))
         return uplink.model_copy(update={"said": said})
     if of_kind["reading"]:
@@ -208,9 +227,9 @@ def _weighted_percentiles(values: Floats, weights: Floats, wanted: list[float]) 
 
 
 def _floor_interval(
-    parts: list[Floats], seed: int, replicates: int = 400
+    parts: list[Floats], seed: int, aired: Sequence[Quarter] = (), replicates: int = 400
 ) -> tuple[float, float] | None:
-    """95 % interval of the pooled floor: runs resampled, then blocks within them."""
+    """95 % interval of the pooled floor: runs and quarters resampled, then blocks within runs."""
     parts = [part for part in parts if part.size * GRID_SECONDS >= WINDOW_SECONDS]
     if not parts:
         return None
@@ -220,13 +239,21 @@ def _floor_interval(
         grid_windows(part[block_indices(part.size, draws, DRAWS_PER_RUN, rng)]) for part in parts
     ]
     windows = np.stack(drawn)
-    runs = rng.integers(0, len(parts), (replicates, len(parts)))
-    rows = rng.integers(0, DRAWS_PER_RUN, runs.shape)
-    floors = np.array(
-        [
-            np.percentile(windows[picks, row], FLOOR_PERCENTILE)
-            for picks, row in zip(runs, rows, strict=True)
-        ]
-    )
+    picked = rng.integers(0, len(parts) + len(aired), (replicates, len(parts) + len(aired)))
+    rows = rng.integers(0, DRAWS_PER_RUN, picked.shape)
+    floors = [
+        _floor_of(windows[picks[picks < len(parts)], row[picks < len(parts)]],
+                  [aired[at - len(parts)] for at in picks if at >= len(parts)])
+        for picks, row in zip(picked, rows, strict=True)
+    ]  # fmt: skip
     low, high = np.percentile(floors, [2.5, 97.5])
     return float(low), float(high)
+
+
+def _floor_of(windows: Floats, aired: Sequence[Quarter]) -> float:
+    """The floor of one resample; ``windows`` has shape (runs, windows)."""
+    if not aired:
+        return float(np.percentile(windows, FLOOR_PERCENTILE))
+    values, weights = _pooled(list(windows), aired)
+    (floor,) = _weighted_percentiles(values, weights, [FLOOR_PERCENTILE])
+    return floor

@@ -37,6 +37,8 @@ class Uplink(Frozen):
     """The basis in words."""
     runs: tuple[str, ...] = ()
     """Ids of the runs it rests on."""
+    airings: tuple[str, ...] = ()
+    """Ids of the airings that count beside them."""
 
 
 def assumed_uplink(upload: Bitrate, written: str = "") -> Uplink:

@@ -128,13 +128,13 @@ class Notes:
         if open_ is None:
             open_ = self._open = _Open(verdict.cause, look.seconds, look.seconds, verdict=verdict)
         open_.seen = look.seconds
+        if verdict.late and open_.late_at is None:
+            open_.late_at = look.seconds
+        if _worse(verdict, open_.verdict, open_.carried, waited >= open_.worst):
+            open_.verdict = verdict
         if verdict.carried_kbps is not None:
             least = verdict.carried_kbps if open_.carried is None else open_.carried
             open_.carried = min(least, verdict.carried_kbps)
-        if verdict.late and open_.late_at is None:
-            open_.late_at = look.seconds
-        if waited >= open_.worst:
-            open_.verdict = verdict
         open_.worst = max(open_.worst, waited)
 
     def _close(self, open_: _Open) -> None:
@@ -153,3 +153,12 @@ class Notes:
                 text=open_.verdict.text,
             )
         )
+
+
+def _worse(now: Verdict, kept: Verdict, carried_kbps: float | None, deepest: bool) -> bool:
+    """Whether a verdict says the worst of a trouble: late, and the line at its least."""
+    if now.late != kept.late:
+        return now.late
+    if now.carried_kbps is None:
+        return deepest and kept.carried_kbps is None
+    return carried_kbps is None or now.carried_kbps <= carried_kbps

@@ -16,8 +16,7 @@ from itertools import pairwise
 from statistics import median
 
 from eager_kestrel.core.checks.verdict import HOLDS_SHARE
-from eager_kestrel.core.forecast.queue import LATE_SECONDS
-from eager_kestrel.core.line.airing import STANDING_SECONDS
+from eager_kestrel.core.line.airing import LATE_SECONDS, STANDING_SECONDS
 from eager_kestrel.core.plan.plan import Fallback
 from eager_kestrel.core.watching.look import Look
 from eager_kestrel.core.watching.now import Verdict
@@ -261,6 +260,8 @@ class Judge:
             return Verdict(cause="machine", text=words.behind(late), late=late > LATE_SECONDS)
         if self._looks[0][0].seconds > look.seconds - PROGRAM_SECONDS:
             return None
+        if max(wait for _, wait in self._since(PROGRAM_SECONDS)) > STANDING_SECONDS:
+            return None  # what the line held up is made up for afterwards
         sent = self.sent_kbps(PROGRAM_SECONDS)
         if sent <= 0:
             return Verdict(cause="machine", text=words.NOTHING_SENT, late=True)

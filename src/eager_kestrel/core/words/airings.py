@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from datetime import date
+
 from eager_kestrel.core.words.numbers import counted, duration, kbit
 
 CARRIES = "carries it"
@@ -122,6 +124,19 @@ def breach(title: str, rule: str, found: str, wanted: str, do: str) -> str:
     return f"{title}: {rule} is {found}, wanted {wanted}; {do}"
 
 
+DAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
+
+
+def day_words(day: date, today: date) -> str:
+    """``last Thursday``: a day as people say it."""
+    ago = (today - day).days
+    if ago <= 0:
+        return "today"
+    if ago == 1:
+        return "yesterday"
+    return f"last {DAYS[day.weekday()]}" if ago <= 7 else f"on {day.isoformat()}"
+
+
 def aired(day: str, kbps: float, seconds: float, stalls_seen: int) -> str:
     """Of an airing, in a plan."""
     with_ = "no stall" if stalls_seen == 0 else counted(stalls_seen, "stall")
@@ -209,3 +224,63 @@ def kept(name: str, *, on_disk: bool) -> str:
     if not on_disk:
         return "The disk did not take it: it is not kept."
     return f"Kept as {name}: eager-kestrel review tells what to do next time."
+
+
+# Afterwards
+
+DO = {
+    "line": "send less, or stop what else uses the line then",
+    "ingest": "another ingest point: eager-kestrel nearest",
+    "machine": "a faster preset or a smaller picture: eager-kestrel encoders",
+    "scene": "nothing: there was no more to send",
+    "program": "set its bitrate as planned, and constant",
+    "connection": "if it comes again, another ingest point: eager-kestrel nearest",
+}
+"""What to do about each cause."""
+NEXT = {
+    "ingest": "The ingest did not take what was sent: send to another point "
+    "(eager-kestrel nearest).",
+    "connection": "The connection broke: if it does so again, send to another point "
+    "(eager-kestrel nearest).",
+    "program": "The program did not send as planned: type the plan's bitrate and rate control in.",
+    "scene": "Less was sent than planned because the scene needed less: nothing to change.",
+}
+
+
+def send_less(held_kbps: float, step: str | None) -> str:
+    """The line carried less than was sent."""
+    bound = f"An even stream of up to {kbit(held_kbps)} would have had no late frame"
+    if step is None:
+        return f"{bound}: plan again below that."
+    return f"{bound}: next time begin with {step}, which leaves a tenth to spare."
+
+
+def encode_less(step: str | None) -> str:
+    """The machine did not keep up."""
+    smaller = f", or step down to {step}" if step is not None else ""
+    return (
+        "This machine did not encode in time: try a faster preset (eager-kestrel encoders)"
+        f"{smaller}."
+    )
+
+
+def keep_it(worst_seconds: float, step_up: tuple[str, float] | None) -> str:
+    """It held."""
+    held = f"It held, and at worst {worst_seconds:.2f} s of stream waited: keep the plan."
+    if step_up is None:
+        return held
+    settings, upload_kbps = step_up
+    return f"{held} The next step up, {settings}, wants an upload of {kbit(upload_kbps)}."
+
+
+def again_from(settings: str, before: str | None) -> str:
+    """The plan made again, with this airing counted."""
+    if settings == before:
+        return f"Planned again with this show counted, it stays at {settings}."
+    was = f", was {before}" if before else ""
+    return f"Planned again with this show counted: {settings}{was}."
+
+
+def carried_share(share: float, worst_seconds: float) -> str:
+    """How much of a show went without a wait."""
+    return f"In {share:.1%} of its seconds nothing waited; at worst {worst_seconds:.2f} s did."

@@ -1,0 +1,108 @@
+"""What airings say of the line: bounds from below, dips, and how that changes an uplink.
+
+Two seconds of an airing in which nothing waited show that the line carried at least what was sent:
+an observation censored on the right. Where something waited they show what it carries. Runs see
+only the latter. Both together give the distribution by Kaplan and Meier (J. Am. Stat. Assoc. 53,
+1958): weight passes from each censored observation to all above it; what the highest would pass on
+stays with it (Efron, Proc. 5th Berkeley Symposium, 1967).
+
+A quarter of an hour of an airing weighs as much as a run. Seconds in which the ingest or the
+connection was at fault say nothing of the line and are left out.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+
+import numpy as np
+
+from eager_kestrel.core.arrays import Flags, Floats
+from eager_kestrel.core.line.airing import LATE_SECONDS, STANDING_SECONDS, Airing
+
+QUARTER_SECONDS = 900
+LEAST_SECONDS = 20
+"""A shorter stretch is no evidence."""
+NOT_THE_LINE = ("ingest", "connection")
+WINDOW = 2
+"""Seconds in a window, as for runs."""
+
+
+@dataclass(frozen=True, slots=True)
+class Quarter:
+    """A quarter of an hour of an airing, or what there is of one."""
+
+    airing: str
+    """Its id."""
+    began: datetime
+    rates_kbps: Floats
+    """Shape (windows,): carried in each two seconds."""
+    limited: Flags
+    """Shape (windows,): whether it was all the line carried."""
+    sent_kbps: float
+    """The median second of what was sent."""
+    seconds: float
+    late: bool
+    """Whether frames were late because of the line."""
+
+
+def quarters(airing: Airing) -> list[Quarter]:
+    """An airing as evidence, by quarter of an hour."""
+    carried = np.array(airing.seconds.carried_kbps, dtype=np.float64)
+    sent = np.array(airing.seconds.sent_kbps, dtype=np.float64)
+    waited = np.array(airing.seconds.waiting_ms, dtype=np.float64) / 1000
+    speaks = np.ones(carried.size, dtype=bool)
+    for trouble in airing.troubles:
+        if trouble.cause in NOT_THE_LINE:
+            ends = trouble.at_seconds + trouble.lasted_seconds
+            speaks[int(trouble.at_seconds) : int(ends) + WINDOW] = False
+    found = []
+    for begin in range(0, carried.size, QUARTER_SECONDS):
+        part = slice(begin, begin + QUARTER_SECONDS)
+        here = speaks[part]
+        if here.sum() < LEAST_SECONDS:
+            continue
+        late = bool((waited[part][here] > LATE_SECONDS).any())
+        rates, limited = _windows(carried[part][here], waited[part][here] > STANDING_SECONDS)
+        found.append(
+            Quarter(
+                airing=airing.id,
+                began=airing.taken + timedelta(seconds=begin),
+                rates_kbps=rates,
+                limited=limited,
+                sent_kbps=float(np.median(sent[part][here])),
+                seconds=float(here.sum()),
+                late=late,
+            )
+        )
+    return found
+
+
+def _windows(carried: Floats, waits: Flags) -> tuple[Floats, Flags]:
+    """Two seconds each; all the line carried only where something waited throughout."""
+    even = carried.size // WINDOW * WINDOW
+    rates = carried[:even].reshape(-1, WINDOW).mean(axis=1)
+    limited = np.logical_and.reduce(waits[:even].reshape(-1, WINDOW), axis=1)
+    return rates, np.asarray(limited, dtype=np.bool_)
+
+
+def redistributed(values: Floats, weights: Floats, exact: Flags) -> Floats:
+    """Weights after each censored observation has passed its own on to all above it.
+
+    Args:
+        values: shape (n,).
+        weights: shape (n,), above zero.
+        exact: shape (n,); the others are bounds from below.
+
+    Returns:
+        Shape (n,), the same sum; zero where an observation is censored, but for the highest.
+    """
+    order = np.lexsort((~exact, values))
+    own, seen = weights[order], exact[order].copy()
+    seen[-1] = True
+    at_risk = np.cumsum(own[::-1])[::-1]
+    falls = np.where(seen, own / at_risk, 0.0)
+    left = np.concatenate([[1.0], np.cumprod(1 - falls)[:-1]])
+    given = np.empty_like(weights)
+    given[order] = left * falls * own.sum()
+    return given

@@ -1,0 +1,113 @@
+"""After a show: what went wrong and when, whose fault it was, and what to plan next time."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import timedelta
+
+import numpy as np
+
+from eager_kestrel.core.checks.verdict import HOLDS_SHARE
+from eager_kestrel.core.document import Frozen, format_name
+from eager_kestrel.core.forecast.queue import critical_kbps
+from eager_kestrel.core.line.airing import LATE_SECONDS, STANDING_SECONDS, Airing, Trouble
+from eager_kestrel.core.plan.plan import DestinationPlan, Fallback
+from eager_kestrel.core.words import airings as words
+
+LEAST_SECONDS = 10
+"""A shorter airing says nothing of the next."""
+
+
+class Incident(Frozen):
+    """A trouble, by the clock, with what to do about it."""
+
+    at: str
+    """``20:14:31``, in the place where it was aired."""
+    trouble: Trouble
+    do: str
+
+
+class Review(Frozen):
+    """An airing looked back on."""
+
+    format: str = format_name("review")
+    airing: Airing
+    carried_share: float
+    """Of the seconds, in which nothing waited for long."""
+    worst_wait_seconds: float
+    would_have_held_kbps: float | None
+    """The most an even stream could have sent without a late frame, as far as was seen."""
+    incidents: tuple[Incident, ...]
+    next_time: tuple[str, ...]
+    """What to plan next time, and why, most important first."""
+
+
+def review_of(airing: Airing, planned: DestinationPlan | None = None) -> Review:
+    """Look back on an airing.
+
+    Args:
+        airing: as it was kept.
+        planned: what is planned for its platform, with its steps down.
+    """
+    waited = np.array(airing.seconds.waiting_ms, dtype=np.float64) / 1000
+    held = _would_have_held(airing)
+    return Review(
+        airing=airing,
+        carried_share=round(float((waited <= STANDING_SECONDS).mean()), 4) if waited.size else 1.0,
+        worst_wait_seconds=round(float(waited.max(initial=0.0)), 2),
+        would_have_held_kbps=held,
+        incidents=tuple(_incident(airing, trouble) for trouble in airing.troubles),
+        next_time=tuple(_next_time(airing, planned, held)),
+    )
+
+
+def _incident(airing: Airing, trouble: Trouble) -> Incident:
+    at = airing.taken + timedelta(seconds=trouble.at_seconds)
+    return Incident(at=at.strftime("%H:%M:%S"), trouble=trouble, do=words.DO[trouble.cause])
+
+
+def _would_have_held(airing: Airing) -> float | None:
+    """The critical rate of what the line carried; where nothing waited, at least what was sent."""
+    carried = np.array(airing.seconds.carried_kbps, dtype=np.float64)
+    sent = np.array(airing.seconds.sent_kbps, dtype=np.float64)
+    waits = np.array(airing.seconds.waiting_ms) > STANDING_SECONDS * 1000
+    if carried.size < LEAST_SECONDS:
+        return None
+    usual = float(np.median(sent))
+    for trouble in airing.troubles:
+        if trouble.cause != "line":  # what others held up says nothing of the line
+            ends = trouble.at_seconds + trouble.lasted_seconds
+            waits[int(trouble.at_seconds) : int(ends) + 2] = False
+    line = np.where(waits, carried, np.maximum(carried, usual))
+    return round(min(usual, critical_kbps(line, 1.0, LATE_SECONDS)), 1)
+
+
+def _next_time(
+    airing: Airing, planned: DestinationPlan | None, held_kbps: float | None
+) -> list[str]:
+    causes = {trouble.cause for trouble in airing.troubles}
+    late = {trouble.cause for trouble in airing.troubles if trouble.late}
+    steps: Sequence[Fallback] = planned.steps_down if planned is not None else ()
+    said = []
+    if "line" in late and held_kbps is not None:
+        step = next((s for s in steps if s.total_kbps <= HOLDS_SHARE * held_kbps), None)
+        said.append(words.send_less(held_kbps, None if step is None else step.video.words))
+    if "machine" in causes:
+        step = _smaller(planned, steps)
+        said.append(words.encode_less(None if step is None else step.video.words))
+    said += [words.NEXT[cause] for cause in ("ingest", "connection", "program", "scene")
+             if cause in causes]  # fmt: skip
+    if not late and "machine" not in causes and held_kbps is not None:
+        step_up = planned.step_up if planned is not None else None
+        up = None if step_up is None else (step_up.video.words, step_up.upload_kbps)
+        worst = max(airing.seconds.waiting_ms, default=0) / 1000
+        said.insert(0, words.keep_it(worst, up))
+    return said
+
+
+def _smaller(planned: DestinationPlan | None, steps: Sequence[Fallback]) -> Fallback | None:
+    """The first step down that has fewer pixels to encode."""
+    if planned is None or planned.video is None:
+        return None
+    most = planned.video.pixels_per_second
+    return next((step for step in steps if step.video.pixels_per_second < most), None)

@@ -1,0 +1,102 @@
+"""An airing as a figure: what was sent and carried, what waited below, troubles by their cause."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from eager_kestrel.core.line.airing import LATE_SECONDS, Airing, Trouble
+from eager_kestrel.core.words.airings import CAUSES, seen_as
+from eager_kestrel.report.figures import CARE, FAINT, GOOD, INK, LINE, PALE, new_figure, save
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+COLOURS = {
+    "line": CARE, "ingest": "#8a5a9e", "machine": "#b58900", "connection": INK,
+    "scene": PALE, "program": "#6b7f8f",
+}  # fmt: skip
+MOST_POINTS = 1200
+"""A second each up to here; a longer airing is drawn by the worst of several."""
+NAMED = 8
+"""Troubles that get a number."""
+
+
+def save_airing_figure(airing: Airing, path: Path) -> None:
+    """Draw an airing and write it.
+
+    Raises:
+        InputError: the file name is no picture's.
+        StorageError: the disk would not take it.
+    """
+    figure, (rates, waits) = new_figure(2, (2.4, 1.0))
+    figure.suptitle(
+        f"Airing of {airing.taken_at[:16].replace('T', ' ')}, "
+        f"{seen_as(airing.program, airing.to)}",
+        color=INK, x=0.01, ha="left", fontsize=14,
+    )  # fmt: skip
+    every = max(1, -(-len(airing.seconds.sent_kbps) // MOST_POINTS))
+    minutes = np.arange(0, len(airing.seconds.sent_kbps), every) / 60
+    _draw_rates(rates, airing, minutes, every)
+    _draw_waits(waits, airing, minutes, every)
+    for axes in (rates, waits):
+        for trouble in airing.troubles:
+            begin = trouble.at_seconds / 60
+            end = begin + max(trouble.lasted_seconds, 1.0) / 60
+            axes.axvspan(begin, end, color=COLOURS[trouble.cause], alpha=0.16, linewidth=0)
+    _name_troubles(rates, airing.troubles)
+    save(figure, path)
+
+
+def _by(values: tuple[int, ...], every: int, *, least: bool) -> np.ndarray:
+    """The least, or the most, of so many seconds each."""
+    taken = np.array(values, dtype=np.float64)
+    begins = np.arange(0, taken.size, every)
+    if not taken.size:
+        return taken
+    return (np.minimum if least else np.maximum).reduceat(taken, begins)
+
+
+def _draw_rates(axes: Axes, airing: Airing, minutes: np.ndarray, every: int) -> None:
+    sent = _by(airing.seconds.sent_kbps, every, least=True) / 1000
+    carried = _by(airing.seconds.carried_kbps, every, least=True) / 1000
+    axes.plot(minutes, sent, color=PALE, linewidth=1.4, label="sent by the program")
+    axes.plot(minutes, carried, color=LINE, linewidth=1.6, label="arrived")
+    if airing.planned_kbps is not None:
+        axes.axhline(airing.planned_kbps / 1000, color=GOOD, linestyle="--", linewidth=1.4,
+                     label=f"planned {airing.planned_kbps:,.0f} kbit/s")  # fmt: skip
+    top = max(sent.max(initial=0.0), (airing.planned_kbps or 0.0) / 1000, 0.1)
+    axes.set_ylim(0, 1.3 * top)
+    axes.set_ylabel("Mbit/s", color=INK)
+    handles, labels = axes.get_legend_handles_labels()
+    from matplotlib.patches import Patch
+
+    for cause in dict.fromkeys(trouble.cause for trouble in airing.troubles):
+        handles.append(Patch(color=COLOURS[cause], alpha=0.3))
+        labels.append(f"at fault: {CAUSES[cause]}")
+    axes.legend(handles, labels, loc="lower right", frameon=True, framealpha=0.9,
+                edgecolor=FAINT, ncols=2)  # fmt: skip
+
+
+def _draw_waits(axes: Axes, airing: Airing, minutes: np.ndarray, every: int) -> None:
+    waits = _by(airing.seconds.waiting_ms, every, least=False) / 1000
+    axes.fill_between(minutes, waits, color=CARE, alpha=0.35, linewidth=0)
+    axes.plot(minutes, waits, color=CARE, linewidth=1.2)
+    axes.axhline(LATE_SECONDS, color=INK, linestyle=":", linewidth=1.2,
+                 label=f"late from {LATE_SECONDS:g} s on")  # fmt: skip
+    axes.set_ylim(0, max(1.0, 1.1 * float(waits.max(initial=0.0))))
+    axes.set_ylabel("waiting, s of stream", color=INK)
+    axes.set_xlabel("minutes since it began", color=INK)
+    axes.set_xlim(0, max(len(airing.seconds.sent_kbps) / 60, 1 / 60))
+    axes.legend(loc="upper right", frameon=True, framealpha=0.9, edgecolor=FAINT)
+
+
+def _name_troubles(axes: Axes, troubles: tuple[Trouble, ...]) -> None:
+    """Numbers over the worst troubles, in order of time."""
+    worst = sorted(troubles, key=lambda one: (one.late, one.lasted_seconds), reverse=True)[:NAMED]
+    for trouble in sorted(worst, key=lambda one: one.at_seconds):
+        middle = (trouble.at_seconds + trouble.lasted_seconds / 2) / 60
+        axes.text(middle, 0.97, CAUSES[trouble.cause], color=INK, fontsize=9, ha="center",
+                  va="top", rotation=90, transform=axes.get_xaxis_transform())  # fmt: skip
