@@ -59,7 +59,9 @@ Each time is told in the summary, as RERUN.
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """What has to keep time runs one after another, beside what only computes."""
     for item in items:
-        if item.path.name == "test_rehearse.py" or item.get_closest_marker("flaky"):
+        if item.path.name in ("test_rehearse.py", "test_watch_wire.py") or item.get_closest_marker(
+            "flaky"
+        ):
             item.add_marker(pytest.mark.xdist_group("timed"))
 
 

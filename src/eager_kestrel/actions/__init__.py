@@ -23,7 +23,10 @@ if TYPE_CHECKING:
         rehearse_at,
         rehearse_in_practice,
     )
+    from eager_kestrel.actions.review import review
     from eager_kestrel.actions.schedule import measure_repeatedly
+    from eager_kestrel.actions.passing import watch_through
+    from eager_kestrel.actions.watching import watch
     from eager_kestrel.actions.what_if import need, sweep
     from eager_kestrel.files.guides import load_guide
     from eager_kestrel.files.plans import read_plan
@@ -52,10 +55,13 @@ _WHERE = {
     "receive": "actions.receiving:reception",
     "rehearse_at": "actions.rehearsing",
     "rehearse_in_practice": "actions.rehearsing",
+    "review": "actions.review",
     "settings_from": "actions.checking",
     "sweep": "actions.what_if",
     "uplink_from_history": "actions.planning",
     "uplink_from_number": "actions.planning",
+    "watch": "actions.watching",
+    "watch_through": "actions.passing",
     "write_plan": "actions.export",
 }
 """By name, the module, and what it is called there where that differs."""
@@ -80,10 +86,13 @@ __all__ = [
     "receive",
     "rehearse_at",
     "rehearse_in_practice",
+    "review",
     "settings_from",
     "sweep",
     "uplink_from_history",
     "uplink_from_number",
+    "watch",
+    "watch_through",
     "write_plan",
 ]
 

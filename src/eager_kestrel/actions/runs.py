@@ -9,12 +9,14 @@ from typing import Any
 
 from eager_kestrel import __version__
 from eager_kestrel.core.errors import InputError, NotFoundError
+from eager_kestrel.core.line.airing import Airing
 from eager_kestrel.core.line.pooling import uplink_of
 from eager_kestrel.core.line.run import Run
 from eager_kestrel.core.line.summarising import run_document, summary_of
 from eager_kestrel.core.line.summary import RunRow, RunSummary
 from eager_kestrel.core.line.uplink import Uplink
 from eager_kestrel.core.names import nearest_name
+from eager_kestrel.files.airings import AiringHistory
 from eager_kestrel.files.documents import write_text
 from eager_kestrel.files.history import History
 from eager_kestrel.files.repair import Repaired, repair
@@ -73,18 +75,23 @@ def together(runs: list[Run]) -> Uplink:
 
 
 def forget(names: list[str], *, everything: bool = False) -> int:
-    """Remove runs by id, or all of them; returns how many.
+    """Remove runs and airings by id, or all of them; returns how many.
 
     Raises:
         NotFoundError: a name matches none or several; then nothing is removed.
     """
-    with History() as history:
+    with AiringHistory() as history:
         if everything:
-            return history.forget([row.id for row in history.rows()])
-        return history.forget([history.find(name).id for name in names])
+            aired = history.forget_airings([row.id for row in history.airing_rows()])
+            return aired + history.forget([row.id for row in history.rows()])
+        airings = [row.id for row in history.airing_rows()]
+        chosen = [(name, name in airings) for name in names]
+        runs = [history.find(name).id for name, aired in chosen if not aired]
+        gone = history.forget_airings([name for name, aired in chosen if aired])
+        return gone + history.forget(runs)
 
 
-WRITERS = {".json": runs_json, ".csv": runs_csv}
+KINDS = (".json", ".csv")
 
 
 def require_runs_file(path: Path) -> None:
@@ -93,28 +100,29 @@ def require_runs_file(path: Path) -> None:
     Raises:
         InputError: says which are.
     """
-    if path.suffix.lower() not in WRITERS:
+    if path.suffix.lower() not in KINDS:
         raise InputError(f'"{path.name}" is neither JSON nor CSV', "name it .json or .csv")
 
 
-def write_runs(runs: list[Run], path: Path) -> None:
-    """Write runs to a ``.json`` file with samples, or a ``.csv`` without.
+def write_runs(runs: list[Run], path: Path, airings: Sequence[Airing] = ()) -> None:
+    """Write runs to a ``.json`` file with samples, and airings, or a ``.csv`` of runs without.
 
     Raises:
         InputError: another kind of file.
         StorageError: the disk would not take it.
     """
     require_runs_file(path)
-    write_text(path, WRITERS[path.suffix.lower()](runs))
+    table = path.suffix.lower() == ".csv"
+    write_text(path, runs_csv(runs) if table else runs_json(runs, airings))
 
 
 def export(path: Path) -> int:
-    """Write every kept run to a file, as :func:`write_runs` does; returns how many."""
+    """Write every kept run and airing to a file, as :func:`write_runs` does; returns how many."""
     require_runs_file(path)
-    with History() as history:
-        runs = history.all()
-    write_runs(runs, path)
-    return len(runs)
+    with AiringHistory() as history:
+        runs, airings = history.all(), history.airings()
+    write_runs(runs, path, airings)
+    return len(runs) + (len(airings) if path.suffix.lower() == ".json" else 0)
 
 
 def import_file(path: Path) -> Imported:
@@ -125,9 +133,12 @@ def import_file(path: Path) -> Imported:
         StorageError: the file cannot be read or the history not written.
     """
     read = read_runs(path, __version__)
-    with History() as history:
+    with AiringHistory() as history:
         added = history.add(read.runs)
-    return Imported(added, len(read.runs) - added, tuple(read.bad))
+        known = {row.id for row in history.airing_rows()}
+        fresh = [one for one in read.airings if one.id not in known]
+        added += history.keep(fresh) if fresh else 0
+    return Imported(added, len(read.runs) + len(read.airings) - added, tuple(read.bad))
 
 
 def runs_towards(runs: list[Run], places: Sequence[str]) -> list[Run]:

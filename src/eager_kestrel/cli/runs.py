@@ -18,6 +18,9 @@ from eager_kestrel.cli.options import (
 )
 
 if TYPE_CHECKING:
+    from rich.table import Table
+
+    from eager_kestrel.core.line.airing import AiringRow
     from eager_kestrel.core.line.summary import RunRow
 
 app = group()
@@ -39,21 +42,51 @@ def runs() -> None:
 
 @app.command("list")
 def list_runs(json: Json = False) -> None:
-    """List the kept runs, oldest first."""
+    """List the kept runs and airings, oldest first."""
     from dataclasses import asdict
 
+    from eager_kestrel.actions.review import listed_airings
     from eager_kestrel.actions.runs import listed
-    from eager_kestrel.cli.screen import console, print_json, rate
+    from eager_kestrel.cli.screen import console, print_json
     from eager_kestrel.core.document import format_name
 
-    rows = listed()
+    rows, airings = listed(), listed_airings()
     if json:
-        print_json({"format": format_name("run-list"), "runs": [asdict(row) for row in rows]})
+        print_json({"format": format_name("run-list"), "runs": [asdict(row) for row in rows],
+                    "airings": [row.model_dump(mode="json") for row in airings]})  # fmt: skip
         return
     if not rows:
         console().print("No run is kept yet: eager-kestrel measure URL")
-        return
+    else:
+        console().print(_table(rows))
+    if airings:
+        console().print(_airings(airings))
+
+
+def _airings(rows: list[AiringRow]) -> Table:
+    """Shows that were watched."""
     from rich.table import Table
+
+    from eager_kestrel.cli.screen import rate
+    from eager_kestrel.core.words.airings import lasting
+
+    table = Table(box=None, padding=(0, 1), header_style="dim")
+    for heading in ("airing", "aired", "for", "carried", "troubles", "to"):
+        number = heading in ("for", "carried", "troubles")
+        table.add_column(heading, justify="right" if number else "left", no_wrap=True)
+    for row in rows:
+        table.add_row(
+            row.id, row.taken_at[:16].replace("T", " "), lasting(row.lasted_seconds),
+            rate(row.typical_kbps), str(row.troubles),
+            row.platform if row.kind == "measured" and row.platform else row.kind,
+        )  # fmt: skip
+    return table
+
+
+def _table(rows: list[RunRow]) -> Table:
+    from rich.table import Table
+
+    from eager_kestrel.cli.screen import rate
 
     table = Table(box=None, padding=(0, 1), header_style="dim")
     for heading in ("run", "taken", "typical", "floor", "to"):
@@ -67,7 +100,7 @@ def list_runs(json: Json = False) -> None:
             "-" if row.floor_kbps is None else rate(row.floor_kbps),
             f"{_whereto(row)}{_cut(row)}",
         )
-    console().print(table)
+    return table
 
 
 def _cut(row: RunRow) -> str:
@@ -154,7 +187,7 @@ def export(
     from eager_kestrel.actions.runs import export as export_runs
     from eager_kestrel.cli.screen import console
 
-    console().print(f"{export_runs(file)} runs written to {file}")
+    console().print(f"{export_runs(file)} written to {file}")
 
 
 @app.command("import")

@@ -277,7 +277,8 @@ def _troubles(airing: Airing, at: dict[float, str]) -> Table:
                          no_wrap=heading != "what")  # fmt: skip
     for trouble in airing.troubles:
         table.add_row(
-            at.get(trouble.at_seconds, words.clock(trouble.at_seconds)), f"{trouble.lasted_seconds:.0f} s",
+            at.get(trouble.at_seconds, words.clock(trouble.at_seconds)),
+            f"{trouble.lasted_seconds:.0f} s",
             words.CAUSES[trouble.cause], f"{trouble.worst_wait_seconds:.1f} s", trouble.text,
             style="red" if trouble.late else None,
         )  # fmt: skip

@@ -75,6 +75,8 @@ class RunList(TypedDict):
 
     format: str
     runs: list[RunListRow]
+    airings: list[dict[str, Any]]
+    """Each in a line: id, when, to whom, for how long, what was carried, troubles."""
 
 
 class PhaseDocument(TypedDict):
@@ -124,6 +126,8 @@ class RunsDocument(TypedDict):
 
     format: str
     runs: list[RunDocument]
+    airings: NotRequired[list[dict[str, Any]]]
+    """Of an export: each as eager-kestrel/airing/1."""
     uplink: NotRequired[dict[str, Any]]
     failed: NotRequired[list[str]]
     quarters: NotRequired[list[dict[str, Any]]]

@@ -12,6 +12,7 @@ import hashlib
 import io
 import json
 import re
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
@@ -21,6 +22,7 @@ from pydantic import ValidationError
 
 from eager_kestrel.core.document import format_name, require_format
 from eager_kestrel.core.errors import FormatError, KestrelError, UnitError
+from eager_kestrel.core.line.airing import Airing
 from eager_kestrel.core.line.run import Endpoint, Run
 from eager_kestrel.core.line.summarising import phase_summary, run_document, run_of_document
 from eager_kestrel.core.units import Bitrate
@@ -42,16 +44,19 @@ class Read:
     """What a file gave."""
 
     runs: list[Run] = field(default_factory=list)
+    airings: list[Airing] = field(default_factory=list)
     bad: list[str] = field(default_factory=list)
     """One line for each row that could not be taken."""
 
 
-def runs_json(runs: list[Run]) -> str:
-    """Runs with all their samples; ``read_runs`` gives them back whole."""
-    document = {
+def runs_json(runs: list[Run], airings: Sequence[Airing] = ()) -> str:
+    """Runs with all their samples, and airings; ``read_runs`` gives them back whole."""
+    document: dict[str, Any] = {
         "format": format_name("runs"),
         "runs": [run_document(run, samples=True) for run in runs],
     }
+    if airings:
+        document["airings"] = [one.model_dump(mode="json") for one in airings]
     return json.dumps(document, indent=1) + "\n"
 
 
@@ -110,6 +115,8 @@ def _from_json(text: str, where: str, version: str) -> Read:
         raise FormatError("not JSON", "correct it", f"{where}:{line}") from None
     if isinstance(document, dict) and document.get("format") == format_name("run"):
         document = {"format": format_name("runs"), "runs": [document]}
+    if isinstance(document, dict) and document.get("format") == format_name("airing"):
+        document = {"format": format_name("runs"), "runs": [], "airings": [document]}
     if isinstance(document, dict):
         require_format(document.get("format"), "runs", where)
         return _own(document, where)
@@ -134,6 +141,13 @@ def _own(document: dict[str, Any], where: str) -> Read:
             what = error.errors()[0] if isinstance(error, ValidationError) else None
             key = ".".join(map(str, what["loc"])) if what else "it"
             read.bad.append(f"run {number}: {key} is not as exported")
+    aired = document.get("airings", [])
+    for number, row in enumerate(aired if isinstance(aired, list) else [aired], 1):
+        try:
+            read.airings.append(Airing.model_validate(row))
+        except ValidationError as error:
+            key = ".".join(map(str, error.errors()[0]["loc"]))
+            read.bad.append(f"airing {number}: {key} is not as exported")
     return read
 
 

@@ -21,7 +21,9 @@ COLOURS = {
 MOST_POINTS = 1200
 """A second each up to here; a longer airing is drawn by the worst of several."""
 NAMED = 8
-"""Troubles that get a number."""
+"""Troubles that are named."""
+SHORT_SECONDS = 180.0
+"""A shorter airing is drawn by seconds."""
 
 
 def save_airing_figure(airing: Airing, path: Path) -> None:
@@ -38,15 +40,18 @@ def save_airing_figure(airing: Airing, path: Path) -> None:
         color=INK, x=0.01, ha="left", fontsize=14,
     )  # fmt: skip
     every = max(1, -(-len(airing.seconds.sent_kbps) // MOST_POINTS))
-    minutes = np.arange(0, len(airing.seconds.sent_kbps), every) / 60
-    _draw_rates(rates, airing, minutes, every)
-    _draw_waits(waits, airing, minutes, every)
+    unit = 60.0 if airing.lasted_seconds > SHORT_SECONDS else 1.0
+    times = np.arange(0, len(airing.seconds.sent_kbps), every) / unit
+    _draw_rates(rates, airing, times, every)
+    _draw_waits(waits, airing, times, every)
+    waits.set_xlabel(f"{'minutes' if unit > 1 else 'seconds'} since it began", color=INK)
+    waits.set_xlim(0, max(len(airing.seconds.sent_kbps), 1) / unit)
     for axes in (rates, waits):
         for trouble in airing.troubles:
-            begin = trouble.at_seconds / 60
-            end = begin + max(trouble.lasted_seconds, 1.0) / 60
-            axes.axvspan(begin, end, color=COLOURS[trouble.cause], alpha=0.16, linewidth=0)
-    _name_troubles(rates, airing.troubles)
+            begin, lasted = trouble.at_seconds, max(trouble.lasted_seconds, 1.0)
+            axes.axvspan(begin / unit, (begin + lasted) / unit, color=COLOURS[trouble.cause],
+                         alpha=0.16, linewidth=0)  # fmt: skip
+    _name_troubles(rates, airing.troubles, unit)
     save(figure, path)
 
 
@@ -59,44 +64,42 @@ def _by(values: tuple[int, ...], every: int, *, least: bool) -> np.ndarray:
     return (np.minimum if least else np.maximum).reduceat(taken, begins)
 
 
-def _draw_rates(axes: Axes, airing: Airing, minutes: np.ndarray, every: int) -> None:
+def _draw_rates(axes: Axes, airing: Airing, times: np.ndarray, every: int) -> None:
     sent = _by(airing.seconds.sent_kbps, every, least=True) / 1000
     carried = _by(airing.seconds.carried_kbps, every, least=True) / 1000
-    axes.plot(minutes, sent, color=PALE, linewidth=1.4, label="sent by the program")
-    axes.plot(minutes, carried, color=LINE, linewidth=1.6, label="arrived")
+    axes.plot(times, sent, color=PALE, linewidth=1.4, label="sent by the program")
+    axes.plot(times, carried, color=LINE, linewidth=1.6, label="arrived")
     if airing.planned_kbps is not None:
         axes.axhline(airing.planned_kbps / 1000, color=GOOD, linestyle="--", linewidth=1.4,
                      label=f"planned {airing.planned_kbps:,.0f} kbit/s")  # fmt: skip
     top = max(sent.max(initial=0.0), (airing.planned_kbps or 0.0) / 1000, 0.1)
-    axes.set_ylim(0, 1.3 * top)
+    axes.set_ylim(0, 1.25 * top)
     axes.set_ylabel("Mbit/s", color=INK)
-    handles, labels = axes.get_legend_handles_labels()
     from matplotlib.patches import Patch
 
+    handles, labels = axes.get_legend_handles_labels()
     for cause in dict.fromkeys(trouble.cause for trouble in airing.troubles):
         handles.append(Patch(color=COLOURS[cause], alpha=0.3))
         labels.append(f"at fault: {CAUSES[cause]}")
-    axes.legend(handles, labels, loc="lower right", frameon=True, framealpha=0.9,
-                edgecolor=FAINT, ncols=2)  # fmt: skip
+    axes.legend(handles, labels, loc="lower left", bbox_to_anchor=(0.0, 1.0), frameon=False,
+                ncols=6)  # fmt: skip
 
 
-def _draw_waits(axes: Axes, airing: Airing, minutes: np.ndarray, every: int) -> None:
+def _draw_waits(axes: Axes, airing: Airing, times: np.ndarray, every: int) -> None:
     waits = _by(airing.seconds.waiting_ms, every, least=False) / 1000
-    axes.fill_between(minutes, waits, color=CARE, alpha=0.35, linewidth=0)
-    axes.plot(minutes, waits, color=CARE, linewidth=1.2)
+    axes.fill_between(times, waits, color=CARE, alpha=0.35, linewidth=0)
+    axes.plot(times, waits, color=CARE, linewidth=1.2)
     axes.axhline(LATE_SECONDS, color=INK, linestyle=":", linewidth=1.2,
                  label=f"late from {LATE_SECONDS:g} s on")  # fmt: skip
     axes.set_ylim(0, max(1.0, 1.1 * float(waits.max(initial=0.0))))
     axes.set_ylabel("waiting, s of stream", color=INK)
-    axes.set_xlabel("minutes since it began", color=INK)
-    axes.set_xlim(0, max(len(airing.seconds.sent_kbps) / 60, 1 / 60))
     axes.legend(loc="upper right", frameon=True, framealpha=0.9, edgecolor=FAINT)
 
 
-def _name_troubles(axes: Axes, troubles: tuple[Trouble, ...]) -> None:
-    """Numbers over the worst troubles, in order of time."""
+def _name_troubles(axes: Axes, troubles: tuple[Trouble, ...], unit: float) -> None:
+    """The cause over each of the worst troubles."""
     worst = sorted(troubles, key=lambda one: (one.late, one.lasted_seconds), reverse=True)[:NAMED]
     for trouble in sorted(worst, key=lambda one: one.at_seconds):
-        middle = (trouble.at_seconds + trouble.lasted_seconds / 2) / 60
+        middle = (trouble.at_seconds + trouble.lasted_seconds / 2) / unit
         axes.text(middle, 0.97, CAUSES[trouble.cause], color=INK, fontsize=9, ha="center",
                   va="top", rotation=90, transform=axes.get_xaxis_transform())  # fmt: skip

@@ -99,10 +99,10 @@ class Notes:
         self._looks.append((look, waited))
         first = self._looks[0][0]
         took = look.seconds - first.seconds
-        if look.seconds < len(self._rows) + 1 or took <= 0:
+        if look.seconds < len(self._rows) + 1:
             return
-        handed = max(0, look.handed_bytes - first.handed_bytes) * 8e-3 / took
-        carried = max(0, look.carried_bytes - first.carried_bytes) * 8e-3 / took
+        handed = max(0, look.handed_bytes - first.handed_bytes) * 8e-3 / (took or 1.0)
+        carried = max(0, look.carried_bytes - first.carried_bytes) * 8e-3 / (took or 1.0)
         row = Second(
             sent_kbps=round(handed),
             carried_kbps=round(carried),

@@ -13,7 +13,7 @@ from collections import deque
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from itertools import pairwise
-from statistics import median
+from statistics import fmean
 
 from eager_kestrel.core.checks.verdict import HOLDS_SHARE
 from eager_kestrel.core.line.airing import LATE_SECONDS, STANDING_SECONDS
@@ -232,8 +232,8 @@ class Judge:
         return self._warned(slope, max(now), span)
 
     def _closed(self) -> float:
-        """The share of the last second in which the other end's window was closed."""
-        seen = [look for look, _ in self._since(LATELY_SECONDS)]
+        """The share of the last half second in which the other end's window was closed."""
+        seen = [look for look, _ in self._since(LATELY_SECONDS / 2)]
         first, last = seen[0].window_closed_seconds, seen[-1].window_closed_seconds
         took = seen[-1].seconds - seen[0].seconds
         if first is None or last is None or took <= 0:
@@ -266,7 +266,7 @@ class Judge:
         if sent <= 0:
             return Verdict(cause="machine", text=words.NOTHING_SENT, late=True)
         wanted = self.expected.fps
-        fps = _typical([seen.fps for seen, _ in self._since(PROGRAM_SECONDS)])
+        fps = _mean([seen.fps for seen, _ in self._since(PROGRAM_SECONDS)])
         if wanted is not None and fps is not None and fps < FPS_SHARE * wanted:
             return Verdict(cause="machine", text=words.few_frames(fps, wanted))
         planned = self.expected.kbps
@@ -290,6 +290,6 @@ def _rate(looks: Sequence[Look], column: str) -> float:
     return float(count) * 8e-3 / (looks[-1].seconds - looks[0].seconds)
 
 
-def _typical(values: Sequence[float | None]) -> float | None:
+def _mean(values: Sequence[float | None]) -> float | None:
     known = [value for value in values if value is not None]
-    return median(known) if known else None
+    return fmean(known) if known else None

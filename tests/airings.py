@@ -1,0 +1,98 @@
+"""A stream into a simulated queue, looked at as ``watch`` looks; and airings made by hand."""
+
+from __future__ import annotations
+
+import random
+from collections import deque
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from datetime import UTC, datetime, timedelta
+
+from eager_kestrel.core.line.airing import LATE_SECONDS, Airing, Seconds, Trouble
+from eager_kestrel.core.watching.look import Look
+from eager_kestrel.core.watching.noting import Notes
+from eager_kestrel.core.watching.now import Now
+from eager_kestrel.core.watching.verdict import Expected
+
+Rate = Callable[[float], float]
+
+
+@dataclass
+class Played:
+    notes: Notes
+    told: list[Now] = field(default_factory=list)
+    first_late: float | None = None
+
+    @property
+    def causes(self) -> list[str]:
+        return [trouble.cause for trouble in self.notes.troubles]
+
+    @property
+    def warned_at(self) -> float | None:
+        return next((now.seconds for now in self.told if now.verdict.cause == "line"), None)
+
+
+def played(
+    line: Rate, expected: Expected, seconds: float = 60.0, *, kbps: float = 6000, seen: bool = True,
+    share: Rate = lambda _: 1.0, keyframe: float = 6.0, every: float = 0.25, seed: int = 0,
+    look: Callable[[float], dict[str, object]] = lambda _: {},
+) -> Played:  # fmt: skip
+    """Frames of a stream, first in, first out, through a line of kbit/s by time.
+
+    ``share`` is of the planned size, by time; ``seen`` whether frames' own waits are looked at, as
+    when they pass through, or only bytes, as from outside; ``look`` adds to a look at a time.
+    """
+    rng = random.Random(seed)
+    fps = expected.fps or 60.0
+    group = round(expected.keyframe_seconds * fps)
+    plain = kbps * 125 / fps * group / (group - 1 + keyframe)
+    out = Played(Notes.of("here", expected))
+    waiting: deque[list[float]] = deque()
+    handed = carried = now = 0.0
+    number, due = 0, every
+    while now < seconds:
+        size = plain * (keyframe if number % group == 0 else rng.uniform(0.7, 1.3)) * share(now)
+        waiting.append([now, size])
+        handed += size
+        room = line(now) * 125 / fps
+        while waiting and room > 0:
+            taken = min(room, waiting[0][1])
+            waiting[0][1] -= taken
+            room, carried = room - taken, carried + taken
+            if waiting[0][1] <= 1e-9:
+                waiting.popleft()
+        if waiting and now - waiting[0][0] > LATE_SECONDS and out.first_late is None:
+            out.first_late = now
+        now, number = now + 1 / fps, number + 1
+        if now >= due:
+            due += every
+            wait = now - waiting[0][0] if waiting else 0.0
+            more = {
+                "waiting_bytes": round(handed - carried), "round_trip_ms": 30.0,
+                "waiting_seconds": wait if seen else None,
+            } | look(now)  # fmt: skip
+            out.told.append(
+                out.notes.look(Look(now, True, round(handed), round(carried), **more))  # type: ignore[arg-type]
+            )
+    out.notes.over()
+    return out
+
+
+def an_airing(
+    carried: list[int], *, sent: list[int] | None = None, waiting_ms: list[int] | None = None,
+    platform: str = "oxbow", days_ago: float = 1.0, troubles: tuple[Trouble, ...] = (),
+    kind: str = "measured", name: str = "20261101-200000-w0001",
+) -> Airing:  # fmt: skip
+    taken = datetime.now(UTC).astimezone() - timedelta(days=days_ago)
+    count = len(carried)
+    return Airing(
+        id=name, taken_at=taken.isoformat(timespec="seconds"), version="0", kind=kind,  # type: ignore[arg-type]
+        seen_by="through", program="", platform=platform, to="rtmp://ingest.oxbow.example:1935/live",
+        planned_kbps=float(max(carried, default=0)),
+        seconds=Seconds(
+            sent_kbps=tuple(sent or carried), carried_kbps=tuple(carried),
+            waiting_ms=tuple(waiting_ms or [0] * count), round_trip_ms=(30,) * count,
+            cores_percent=(0,) * count,
+        ),
+        troubles=troubles, ended="the program ended the stream",
+    )  # fmt: skip

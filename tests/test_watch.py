@@ -1,0 +1,309 @@
+"""Watching: what a look means, airings as evidence, and what review makes of one."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from eager_kestrel.actions.planning import plan, uplink_from_number
+from eager_kestrel.actions.shows import Wishes, asked_show
+from eager_kestrel.core.forecast.lines import Lines
+from eager_kestrel.core.forecast.watched import Aired, watched
+from eager_kestrel.core.line.aired import quarters, redistributed
+from eager_kestrel.core.line.airing import LATE_SECONDS, Trouble
+from eager_kestrel.core.line.pooling import uplink_of
+from eager_kestrel.core.line.run import Run
+from eager_kestrel.core.watching.look import Look
+from eager_kestrel.core.watching.noting import Notes
+from eager_kestrel.core.watching.review import review_of
+from eager_kestrel.core.watching.verdict import Expected, Judge
+from eager_kestrel.files.airings import AiringHistory
+from tests.airings import an_airing, played
+from tests.conftest import Kestrel
+from tests.test_runs import at, kept
+
+EVER = ("--days", "3650")
+PLANNED = Expected(kbps=6000, fps=60.0)
+
+
+def steady(kbps: float):
+    return lambda _: kbps
+
+
+@given(
+    line=st.floats(6200, 20000), keyframe=st.floats(1, 10), fps=st.sampled_from([24.0, 30.0, 60.0]),
+    seen=st.booleans(), seed=st.integers(0, 99),
+)  # fmt: skip
+def test_a_steady_line_is_never_cried_over(
+    line: float, keyframe: float, fps: float, seen: bool, seed: int
+) -> None:
+    out = played(steady(line), Expected(kbps=6000, fps=fps), 120, seen=seen, keyframe=keyframe,
+                 seed=seed)  # fmt: skip
+    assert out.first_late is None
+    assert {now.verdict.text for now in out.told} == {"carries it"}
+    assert len(out.notes.seconds.sent_kbps) == 120
+
+
+@given(lack=st.floats(0.02, 0.25), seen=st.booleans(), seed=st.integers(0, 99))
+def test_a_queue_that_grows_is_told_before_a_frame_is_late(
+    lack: float, seen: bool, seed: int
+) -> None:
+    out = played(lambda t: 9000 if t < 20 else 6000 * (1 - lack), PLANNED, 90, seen=seen, seed=seed)
+    assert out.warned_at is not None
+    assert out.warned_at >= 20
+    if out.first_late is not None:
+        assert out.warned_at < out.first_late
+        assert out.causes == ["line"]
+        assert out.notes.troubles[0].late
+
+
+@given(carried=st.floats(500, 4000), seen=st.booleans(), length=st.floats(4, 15))
+def test_a_dip_is_the_lines_and_a_step_that_fits_is_named(
+    carried: float, seen: bool, length: float
+) -> None:
+    made = plan(
+        asked_show(None, Wishes(platforms=("oxbow",), source="1920x1080", fps="60")).show,
+        uplink_from_number("9 Mbit/s"),
+    ).plan.destinations[0]
+    expected = Expected(made.total_kbps, 60.0, 2.0, made.steps_down)
+    out = played(lambda t: carried if 20 <= t < 20 + length else 12000, expected, 60,
+                 kbps=made.total_kbps, seen=seen)  # fmt: skip
+    assert set(out.causes) == {"line"}
+    worst = out.notes.troubles[0]
+    assert worst.late
+    assert worst.carried_kbps == pytest.approx(carried, rel=0.25)
+    for now in out.told:
+        if now.verdict.step is not None:
+            step = made.steps_down[now.verdict.step]
+            assert step.total_kbps <= 0.9 * (now.verdict.carried_kbps or 0)
+            assert step.video.words in now.verdict.text
+    assert out.told[-1].verdict.text == "carries it"
+
+
+@pytest.mark.parametrize("seen", [True, False])
+def test_a_stall_is_told_as_one(seen: bool) -> None:
+    out = played(lambda t: 0 if 20 <= t < 23 else 9000, PLANNED, 60, seen=seen)
+    assert out.causes == ["line"]
+    assert "nothing gets through" in out.notes.troubles[0].text
+    short = played(lambda t: 0 if 20 <= t < 20.3 else 9000, PLANNED, 60, seen=seen)
+    assert short.causes == []
+
+
+def test_a_closed_window_is_the_ingests_fault() -> None:
+    closed = played(
+        lambda t: 0 if t >= 20 else 9000, PLANNED, 30,
+        look=lambda t: {"window_closed_seconds": max(0.0, t - 20)},
+    )  # fmt: skip
+    assert closed.causes == ["ingest"]
+
+
+@pytest.mark.parametrize(
+    ("seen", "extra", "cause", "said"),
+    [
+        (False, {}, "program", "encoder or scene, not the line"),
+        (True, {"fps": 60.0}, "scene", "the scene needs no more"),
+        (True, {"fps": 41.0}, "machine", "41 of 60 frames a second"),
+        (True, {"fps": 60.0, "media_late_seconds": 1.2}, "machine", "1.2 s behind"),
+    ],
+)
+def test_less_than_planned_is_not_laid_on_the_line(
+    seen: bool, extra: dict[str, object], cause: str, said: str
+) -> None:
+    out = played(steady(9000), PLANNED, 60, seen=seen, share=lambda t: 1 if t < 20 else 0.5,
+                 look=lambda t: extra if t >= 20 else {"fps": extra.get("fps") and 60.0})  # fmt: skip
+    assert set(out.causes) == {cause}
+    assert said in out.notes.troubles[-1].text
+    more = played(steady(20000), PLANNED, 60, seen=seen, share=lambda t: 1 if t < 20 else 1.5)
+    assert "more than planned" in more.notes.troubles[-1].text
+
+
+def test_a_break_is_told_with_how_long_it_lasted() -> None:
+    notes = Notes.of("here", PLANNED)
+    for tick in range(1, 160):
+        moment = tick / 4
+        there = not 10 <= moment < 14
+        sent = round(750_000 * (moment if moment < 10 else max(10, moment - 4)))
+        now = notes.look(Look(moment, there, sent, sent, said="" if there else "reset by peer"))
+    notes.over()
+    assert now.verdict.cause is None
+    (trouble,) = notes.troubles
+    assert trouble.cause == "connection"
+    assert trouble.text == "connection broke (reset by peer), back after 4 s"
+    assert len(notes.seconds.sent_kbps) == 39
+
+
+@given(
+    st.lists(
+        st.tuples(st.floats(0.05, 3), st.booleans(), st.integers(0, 10**7), st.integers(0, 10**7),
+                  st.floats(0, 30) | st.none(), st.floats(0, 9) | st.none()),
+        max_size=60,
+    )
+)  # fmt: skip
+def test_any_looks_make_an_airing(looks: list[tuple[float, bool, int, int, float, float]]) -> None:
+    notes, moment, handed, carried = Notes.of("here", PLANNED), 0.0, 0, 0
+    for step, there, more, less, wait, late in looks:
+        moment, handed, carried = moment + step, handed + more, carried + min(more, less)
+        now = notes.look(Look(moment, there, handed, carried, handed - carried, wait,
+                              media_late_seconds=late))  # fmt: skip
+        assert json.loads(now.model_dump_json())["verdict"]["text"]
+    notes.over()
+    assert len(notes.seconds.sent_kbps) == int(moment)
+    assert all(t.lasted_seconds >= 0 and t.worst_wait_seconds >= 0 for t in notes.troubles)
+
+
+def test_two_hours_take_less_than_300_kb() -> None:
+    rng = np.random.default_rng(1)
+    rates = [int(x) for x in rng.integers(5500, 6500, 7200)]
+    airing = an_airing(rates, waiting_ms=[int(x) for x in rng.integers(0, 900, 7200)])
+    assert len(airing.model_dump_json()) < 300_000
+
+
+# Evidence
+
+
+@given(
+    st.lists(
+        st.tuples(st.floats(1, 1e4), st.floats(0.01, 5), st.booleans()), min_size=1, max_size=40
+    )
+)
+def test_weights_pass_upwards_and_none_is_lost(rows: list[tuple[float, float, bool]]) -> None:
+    values, weights = np.array([r[0] for r in rows]), np.array([r[1] for r in rows])
+    exact = np.array([r[2] for r in rows])
+    passed = redistributed(values, weights, exact)
+    assert passed.sum() == pytest.approx(weights.sum())
+    assert (passed >= -1e-12).all()
+    assert redistributed(values, weights, np.ones(values.size, bool)) == pytest.approx(weights)
+    for most in np.sort(values):  # a bound from below never makes less of what is above it
+        assert passed[values <= most].sum() <= weights[values <= most].sum() + 1e-9
+
+
+def some_runs() -> list[Run]:
+    return [at(20, kbps, day) for day, kbps in enumerate((5200, 6100, 4700, 5900, 5400), 1)]
+
+
+def test_an_airing_that_held_raises_the_floor_and_a_dip_lowers_it() -> None:
+    runs = some_runs()
+    alone = uplink_of(runs)
+    high = round(1.2 * alone.typical_kbps)
+    held = quarters(an_airing([high] * 1800))
+    with_held = uplink_of(runs, aired=held)
+    assert with_held.floor_kbps >= alone.floor_kbps
+    assert with_held.typical_kbps >= alone.typical_kbps
+    assert with_held.airings == ("20261101-200000-w0001",)
+    low = round(0.2 * alone.floor_kbps)
+    assert uplink_of(runs, aired=quarters(an_airing([low] * 1800))).floor_kbps == pytest.approx(
+        alone.floor_kbps, rel=1e-6
+    )  # so little was sent that it says nothing
+    dipped = quarters(an_airing([low] * 1800, sent=[high] * 1800, waiting_ms=[900] * 1800))
+    assert uplink_of(runs, aired=dipped).floor_kbps < alone.floor_kbps
+    assert uplink_of(runs, aired=[]) == alone
+
+
+def test_what_the_ingest_did_says_nothing_of_the_line() -> None:
+    trouble = Trouble(cause="ingest", at_seconds=100, lasted_seconds=700, worst_wait_seconds=9,
+                      late=True, text="")  # fmt: skip
+    airing = an_airing([5000] * 100 + [10] * 700 + [5000] * 100,
+                       waiting_ms=[0] * 100 + [9000] * 700 + [0] * 100, troubles=(trouble,))  # fmt: skip
+    (quarter,) = quarters(airing)
+    assert not quarter.late
+    assert not quarter.limited.any()
+    assert quarter.rates_kbps.min() == 5000
+
+
+@given(st.floats(0.3, 0.95), st.integers(1, 16), st.integers(0, 20))
+def test_shows_that_held_make_a_late_frame_less_likely(share: float, count: int, seed: int) -> None:
+    rng = np.random.default_rng(seed)
+    steps = [rng.normal(6000, 600, 200).clip(500) * 0.05 for _ in range(8)]
+    seen = watched(steps, list(np.arange(8) * 3600.0))
+    assert seen is not None
+    rate = share * 6000
+
+    def chance(aired: tuple[Aired, ...]) -> float:
+        given_these = type(seen)(**{name: getattr(seen, name) for name in seen.__slots__
+                                    if name != "aired"}, aired=aired)  # fmt: skip
+        lines = Lines.drawn(given_these)
+        assert lines.doubt.size == 400
+        return float(lines.late(np.array([rate]), 7200.0).mean())
+
+    plain = chance(())
+    assert chance((Aired(rate, 900.0, False),) * count) <= plain + 0.03
+    assert chance((Aired(rate, 900.0, True),) * count) >= plain - 0.03
+
+
+def test_plan_counts_airings_of_its_platforms_and_says_so(
+    kestrel: Kestrel,
+) -> None:
+    kept(*some_runs())
+    before = kestrel("plan", "--for", "oxbow", *EVER, "--json").document
+    high = round(1.5 * before["uplink"]["typical_kbps"])
+    trouble = Trouble(cause="line", at_seconds=50, lasted_seconds=3, worst_wait_seconds=1,
+                      late=True, text="late")  # fmt: skip
+    with AiringHistory() as history:
+        history.keep([
+            an_airing([high] * 7800, troubles=(trouble,), name="20261102-200000-w0002"),
+            an_airing([90] * 100, platform="larkspur", name="20261102-200000-w0003"),
+            an_airing([90] * 100, kind="practice", name="20261102-200000-w0004"),
+        ])  # fmt: skip
+    after = kestrel("plan", "--for", "oxbow", *EVER, "--json")
+    assert after.document["uplink"]["airings"] == ["20261102-200000-w0002"]
+    assert after.document["uplink"]["floor_kbps"] > before["uplink"]["floor_kbps"]
+    said = kestrel("plan", "--for", "oxbow", *EVER)
+    assert f"yesterday it carried {high:,} kbit/s for 2 h 10 min with 1 stall" in " ".join(
+        (said.out + said.err).split()
+    )
+
+
+def test_airings_are_listed_exported_forgotten_and_reviewed(
+    kestrel: Kestrel, tmp_path: Path
+) -> None:
+    assert "watch a show" in kestrel("review").error_line
+    airing = an_airing([4000] * 60 + [1500] * 20 + [4000] * 40,
+                       sent=[4000] * 120, waiting_ms=[0] * 60 + [2000] * 20 + [0] * 40,
+                       troubles=(Trouble(cause="line", at_seconds=60, lasted_seconds=20, late=True,
+                                         worst_wait_seconds=2, text="late: 2.0 s wait"),))  # fmt: skip
+    with AiringHistory() as history:
+        history.keep([airing])
+    assert airing.id in kestrel("runs", "list").out
+    (row,) = kestrel("runs", "list", "--json").document["airings"]
+    assert row["troubles"] == 1
+    found = kestrel("review", "--figure", str(tmp_path / "a.png"), "--json").document
+    assert 1400 <= found["would_have_held_kbps"] <= 1700
+    assert "had no late frame" in found["next_time"][0]
+    assert (tmp_path / "a.png").stat().st_size > 10_000
+    shown = kestrel("review", airing.id[:12]).out
+    assert "late: 2.0 s wait" in shown
+    kestrel("runs", "export", str(tmp_path / "all.json"))
+    assert kestrel("runs", "forget", airing.id).out == "1 forgotten\n"
+    assert kestrel("review").code == 2
+    assert kestrel("runs", "import", str(tmp_path / "all.json")).out == "1 added\n"
+    assert kestrel("review", "--json").document["airing"] == airing.model_dump(mode="json")
+    broken = json.loads((tmp_path / "all.json").read_text())
+    broken["airings"][0]["seconds"]["sent_kbps"] = [1]
+    (tmp_path / "broken.json").write_text(json.dumps(broken))
+    assert "airing 1" in kestrel("runs", "import", str(tmp_path / "broken.json")).err
+
+
+@given(st.lists(st.tuples(st.integers(300, 6000), st.booleans()), min_size=12, max_size=200))
+def test_what_would_have_held_had_no_late_frame(rows: list[tuple[int, bool]]) -> None:
+    carried = [rate if limited else 6000 for rate, limited in rows]
+    airing = an_airing(carried, sent=[6000] * len(rows),
+                       waiting_ms=[900 if limited else 0 for _, limited in rows])  # fmt: skip
+    held = review_of(airing).would_have_held_kbps
+    assert held is not None
+    backlog = worst = 0.0
+    for rate in carried:
+        backlog = max(0.0, backlog + held - rate)
+        worst = max(worst, backlog)
+    assert worst <= LATE_SECONDS * held * 1.02 + 1
+
+
+def test_judge_knows_nothing_of_a_stream_without_a_plan() -> None:
+    judge = Judge()
+    for tick in range(1, 80):
+        sent = tick * 50_000
+        assert judge.told(Look(tick / 4, True, sent, sent)).cause is None

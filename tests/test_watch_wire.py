@@ -1,0 +1,352 @@
+"""Watching on the wire: FFmpeg sends through simulated uplinks, and past people who lie."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import socket
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from pathlib import Path
+
+import imageio_ffmpeg
+import pytest
+
+from eager_kestrel.actions.airing import Aired
+from eager_kestrel.actions.passing import Told, Wish, watch_through
+from eager_kestrel.actions.receiving import Reception, reception
+from eager_kestrel.actions.watching import Wish as OutsideWish
+from eager_kestrel.actions.watching import sees_connections, watch
+from eager_kestrel.core.errors import EndpointError, InputError, NotFoundError
+from eager_kestrel.core.line.trace import Trace
+from eager_kestrel.files.guides import load_guide
+from eager_kestrel.net import passing
+from eager_kestrel.net.publishing import Publication, Target
+from eager_kestrel.practice.ingest import Misbehaviour
+from eager_kestrel.practice.uplink import Line
+from eager_kestrel.wire import flv
+from tests.conftest import Kestrel, on_a_busy_machine
+
+FFMPEG = imageio_ffmpeg.get_ffmpeg_exe()
+CANARY, LOCAL = "canary-51c0-do-not-show", "local-9d2e-do-not-keep"
+SETTINGS = """format = "eager-kestrel/settings/1"
+[video]
+bitrate = "500 kbit/s"
+frame_rate = "30"
+keyframes = "2 s"
+[audio]
+bitrate = "96 kbit/s"
+"""
+OXBOW = load_guide("oxbow")
+QUIET = Misbehaviour()
+
+
+@pytest.fixture(autouse=True)
+def keys(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("EAGER_KESTREL_STREAM_KEY", "not-this-one")
+    monkeypatch.setenv("EAGER_KESTREL_STREAM_KEY_OXBOW", CANARY)
+    monkeypatch.setenv("EAGER_KESTREL_LOCAL_KEY", LOCAL)
+
+
+def ffmpeg(url: str, seconds: float, pace: str = "1", source: str = "testsrc2") -> list[str]:
+    size = "color=c=black" if source == "color" else source
+    separator = ":" if source == "color" else "="
+    filled = "scenecut=0" if source == "color" else "scenecut=0:nal-hrd=cbr"
+    return [FFMPEG, "-v", "error", "-readrate", pace, "-f", "lavfi", "-i",
+            f"{size}{separator}size=320x180:rate=30", "-readrate", pace, "-f", "lavfi", "-i",
+            "sine=frequency=330:sample_rate=48000", "-t", str(seconds), "-c:v", "libx264",
+            "-preset", "ultrafast", "-pix_fmt", "yuv420p", "-threads", "1", "-b:v", "500k",
+            "-maxrate", "500k", "-bufsize", "500k", "-g", "60", "-x264-params", filled,
+            "-c:a", "aac", "-b:a", "96k", "-ac", "2", "-f", "flv", url]  # fmt: skip
+
+
+@contextlib.contextmanager
+def platform(line: Line, trouble: Misbehaviour = QUIET) -> Iterator[tuple[Target, Reception]]:
+    """A simulated platform that knows the canary, behind a simulated line."""
+    from eager_kestrel.practice.ingest import Platform
+    from eager_kestrel.practice.uplink import PracticeUplink
+
+    with (
+        reception(CANARY, 0, [OXBOW], None, Platform(OXBOW, trouble)) as (taking, url),
+        PracticeUplink(line, Target.parse(url).port) as relay,
+    ):
+        yield Target("rtmp", "127.0.0.1", relay.port, "live"), taking
+
+
+@dataclass
+class Scene:
+    """What is sent through what, and who is at fault."""
+
+    name: str
+    cause: str | None
+    line: Trace = Trace.constant(1500)
+    trouble: Misbehaviour = QUIET
+    pace: str = "1"
+    source: str = "testsrc2"
+    seconds: float = 15.0
+
+
+SCENES = [
+    Scene("steady", None, seconds=12),
+    Scene("dip", "line", Trace.constant(1500).with_others(1250, 5, 60), seconds=12),
+    Scene("stall", "line", Trace.constant(1500).with_stall(6, 8.2, 60), seconds=12),
+    Scene("hang-up", "connection", trouble=Misbehaviour(hang_up_at=5), seconds=12),
+    Scene("slow encoder", "machine", pace="0.75", seconds=8),
+    Scene("easy scene", "scene", source="color", seconds=13),
+]
+
+
+def watched_through(scene: Scene, settings: Path) -> tuple[Aired, Reception]:
+    """One scene, passed through."""
+    told: list[Told] = []
+    with platform(Line(scene.line, 20), scene.trouble) as (target, taking):
+        wish = Wish(settings=settings, to=(f"oxbow={target.url}",), port=0, within="40 s",
+                    gone_seconds=3)  # fmt: skip
+        ready = threading.Event()
+
+        def begin(it: Told) -> None:
+            told.append(it)
+            ready.set()
+
+        with ThreadPoolExecutor(1) as pool:
+            airing = pool.submit(watch_through, wish, lambda _: None, None, begin)
+            assert ready.wait(10)
+            sent = ffmpeg(f"{told[0].address}/{LOCAL}", scene.seconds, scene.pace, scene.source)
+            assert subprocess.run(sent, check=False, timeout=60).returncode == 0
+            (aired,) = airing.result(30)
+        return aired, taking
+
+
+@on_a_busy_machine
+def test_through_names_who_is_at_fault(tmp_path: Path) -> None:
+    settings = tmp_path / "settings.toml"
+    settings.write_text(SETTINGS)
+    with ThreadPoolExecutor(3) as pool:
+        found = list(pool.map(lambda scene: watched_through(scene, settings), SCENES))
+    for scene, (aired, taking) in zip(SCENES, found, strict=True):
+        airing = aired.airing
+        said = [(trouble.cause, trouble.text) for trouble in airing.troubles]
+        assert {cause for cause, _ in said} == ({scene.cause} if scene.cause else set()), (
+            scene.name, said)  # fmt: skip
+        assert airing.ended == "the program ended the stream"
+        frames = sum(one.findings.recording.video.frames for one in taking.received
+                     if one.findings and one.findings.recording)  # fmt: skip
+        assert airing.frames == round(scene.seconds * 30)
+        lost = airing.lost_frames or 0
+        assert frames == airing.frames - lost or (lost and abs(frames + lost - airing.frames) < 20)
+        assert (lost > 0) == (scene.cause == "connection")
+        assert (airing.late_frames or 0) > 0 or scene.name not in ("dip", "stall")
+        assert CANARY not in airing.model_dump_json()
+        assert LOCAL not in airing.model_dump_json()
+
+
+class Lying(Reception):
+    """Takes everything that comes, and keeps it."""
+
+    def __init__(self) -> None:
+        super().__init__(CANARY, [])
+        self.got: list[tuple[int, int, bytes]] = []
+
+    def arrived(self, piece) -> str | None:
+        self.got.append((9 if piece.kind == "video" else 8, piece.sent_ms, piece.payload))
+        return None
+
+    def besides(self, kind: int, milliseconds: int, payload: bytes) -> None:
+        self.got.append((kind, milliseconds, payload))
+
+
+@contextlib.contextmanager
+def between(*places: str, **wishes: object) -> Iterator[tuple[Told, list[tuple[Aired, ...]]]]:
+    """Standing between, in a thread, until the program ends."""
+    told: list[Told] = []
+    ready, done = threading.Event(), []
+
+    def begin(it: Told) -> None:
+        told.append(it)
+        ready.set()
+
+    wish = Wish(to=places, port=0, within="30 s", gone_seconds=1, **wishes)  # type: ignore[arg-type]
+    thread = threading.Thread(
+        target=lambda: done.append(watch_through(wish, lambda _: None, None, begin)), daemon=True
+    )
+    thread.start()
+    assert ready.wait(10)
+    yield told[0], done
+    thread.join(20)
+    assert not thread.is_alive()
+
+
+def tag(keyframe: bool, size: int, seed: int) -> bytes:
+    body = bytes((seed * 31 + at) % 251 for at in range(size))
+    return flv.video_frame("h264", body, keyframe=keyframe)
+
+
+def test_every_byte_is_passed_on_in_order() -> None:
+    from eager_kestrel.net.receiving import IngestServer
+
+    lying = Lying()
+    with IngestServer(lying) as server, between(f"oxbow=rtmp://127.0.0.1:{server.port}/live") as (
+        told, done,
+    ):  # fmt: skip
+        sending = Publication(Target.parse(told.address), LOCAL)
+        sent = [(9, 0, flv.video_header("h264", b"\x01\x64\x00\x1f\xff")),
+                (8, 0, flv.aac_header(b"\x11\x90"))]  # fmt: skip
+        for number in range(200):
+            at = 2_000_000_000 + number * 33  # an odd clock, with an extended timestamp
+            sent.append((9, at, tag(number % 50 == 0, 20_000 if number % 50 == 0 else 900, number)))
+            sent.append((8, at + 5, flv.aac_frame(bytes([number % 256]) * 200)))
+        for kind, at, payload in sent:
+            sending.send(kind, at, payload, None)
+            sending.look(0.001)
+        until = time.monotonic() + 10
+        while len(lying.got) < len(sent) and time.monotonic() < until:
+            sending.look(0.05)
+        sending.close()
+    assert lying.got == sent
+    assert done[0][0].airing.frames == 200
+
+
+def test_a_slow_platform_does_not_hold_up_the_others(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(passing, "MOST_SECONDS", 1.0)
+    monkeypatch.setenv("EAGER_KESTREL_STREAM_KEY_LARKSPUR", CANARY)
+    slow, fast = Line(Trace.constant(200), 20), Line(Trace.constant(8000), 20)
+    with (
+        platform(slow) as (narrow, _), platform(fast) as (wide, taking),
+        between(f"oxbow={wide.url}", f"larkspur={narrow.url}") as (told, done),
+    ):  # fmt: skip
+        sent = ffmpeg(f"{told.address}/{LOCAL}", 8)
+        assert subprocess.run(sent, check=False, timeout=60).returncode == 0
+    good, bad = (one.airing for one in done[0])
+    assert taking.received[-1].findings.recording.video.frames == 240  # type: ignore[union-attr]
+    assert good.troubles == ()
+    assert good.lost_frames == 0
+    assert {trouble.cause for trouble in bad.troubles} == {"line"}
+    assert 0 < (bad.lost_frames or 0) < 240
+
+
+def test_only_this_machine_and_only_with_the_local_key() -> None:
+    with platform(Line(Trace.constant(5000), 10)) as (target, taking):
+        with between(f"oxbow={target.url}") as (told, _):
+            here = Target.parse(told.address)
+            for wrong in (CANARY, "guess", ""):
+                with pytest.raises(EndpointError) as refused:
+                    Publication(here, wrong, timeout_seconds=3)
+                assert CANARY not in refused.value.line()
+                assert LOCAL not in refused.value.line()
+            others = {info[4][0] for info in socket.getaddrinfo(socket.gethostname(), None)}
+            for other in others - {"127.0.0.1", "127.0.1.1", "::1"}:
+                with pytest.raises(OSError):
+                    socket.create_connection((other, here.port), 0.5).close()
+            with pytest.raises(OSError):
+                socket.create_connection(("127.0.0.2", here.port), 0.5).close()
+            assert taking.received == []
+            sending = Publication(here, LOCAL)
+            sending.send(9, 0, flv.video_header("h264", b"\x01\x64\x00\x1f\xff"), None)
+            sending.look(0.1)
+            sending.close()
+
+
+def test_a_platform_that_refuses_is_said_to_the_program() -> None:
+    with reception("another-key") as (_, url):
+        wish = Wish(to=(f"oxbow={url}",), port=0, within="3 s")
+        refused: list[str] = []
+
+        def come(told: Told) -> None:
+            def publish() -> None:
+                try:
+                    Publication(Target.parse(told.address), LOCAL, timeout_seconds=5)
+                except EndpointError as error:
+                    refused.append(error.line())
+
+            threading.Thread(target=publish, daemon=True).start()
+
+        with pytest.raises(NotFoundError):
+            watch_through(wish, lambda _: None, None, come)
+    assert "the ingest refused" in refused[0]
+    assert CANARY not in refused[0]
+
+
+@pytest.mark.parametrize(
+    ("arguments", "said"),
+    [
+        (("--through", "--pid", "1"), "--pid"),
+        (("--through", "--to", "rtmp://h.example/live/key"), "its last part may be a key"),
+        (("--through", "--to", "nowhere"), "nowhere"),
+        (("--through",), "--to rtmp://HOST/APP"),
+        (("--to", "a", "--to", "b"), "--through"),
+        (("--to", "rtmp://"), "--to HOST"),
+        (("--pid", "999999", "--within", "1 s"), "process 999999"),
+        (("none.json",), "none.json"),
+    ],
+)
+def test_bad_input_gets_one_line(kestrel: Kestrel, arguments: tuple[str, ...], said: str) -> None:
+    found = kestrel("watch", *arguments)
+    assert found.code in (2, 3)
+    assert said in found.error_line.replace("waiting for a stream", "") or said in found.err
+
+
+@pytest.mark.skipif(not sees_connections(), reason="this system tells nothing of connections")
+@on_a_busy_machine
+def test_from_outside_a_dip_is_told_and_the_program_is_not_touched(tmp_path: Path) -> None:
+    settings = tmp_path / "settings.toml"
+    settings.write_text(SETTINGS)
+    line = Line(Trace.constant(1500).with_others(1250, 8, 60), 20)
+    told = []
+    with platform(line) as (target, taking):
+        sender = subprocess.Popen(ffmpeg(f"{target.url}/{CANARY}", 14))
+        wish = OutsideWish(settings=settings, to=f"127.0.0.1:{target.port}", within="30 s",
+                           gone_seconds=1)  # fmt: skip
+        aired = watch(wish, told.append)
+        assert sender.wait(20) == 0
+    airing = aired.airing
+    assert {trouble.cause for trouble in airing.troubles} == {"line"}
+    assert airing.ended == "the program ended"
+    assert airing.program.startswith("ffmpeg")
+    assert CANARY not in airing.model_dump_json()
+    assert taking.received[0].findings.recording.video.frames == 420  # type: ignore[union-attr]
+    assert max(now.cores or 0 for now in told) > 0
+
+
+@pytest.mark.skipif(not sees_connections(), reason="this system tells nothing of connections")
+def test_json_is_a_document_a_second_and_ends_on_sigterm(tmp_path: Path, home: Path) -> None:
+    with platform(Line(Trace.constant(3000), 10)) as (target, _):
+        sender = subprocess.Popen(ffmpeg(f"{target.url}/{CANARY}", 20))
+        watching = subprocess.Popen(
+            [sys.executable, "-m", "eager_kestrel", "watch", "--json", "--pid", str(sender.pid)],
+            stdout=subprocess.PIPE, text=True,
+        )  # fmt: skip
+        assert watching.stdout is not None
+        lines = [json.loads(watching.stdout.readline()) for _ in range(3)]
+        watching.terminate()
+        rest = watching.stdout.read()
+        assert watching.wait(10) in (0, 1)
+        sender.kill()
+        sender.wait()
+    assert [line["format"] for line in lines] == ["eager-kestrel/watch/1"] * 3
+    assert 0.5 < lines[2]["seconds"] - lines[1]["seconds"] < 1.8
+    assert all(json.loads(line) for line in rest.splitlines())
+
+
+def test_other_systems_are_told_what_can_be_seen(
+    kestrel: Kestrel, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("eager_kestrel.actions.watching.sees_connections", lambda: False)
+    found = kestrel("watch", "--within", "2 s")
+    assert found.code == 0
+    assert "watch --through" in found.err
+    assert "all programs together send" in found.err
+    assert kestrel("review").code == 2  # a rate alone is no airing
+
+
+def test_a_port_that_is_taken_is_said() -> None:
+    with socket.create_server(("127.0.0.1", 0)) as taken:
+        wish = Wish(to=("oxbow=rtmp://127.0.0.1:9/live",), port=taken.getsockname()[1])
+        with pytest.raises(Exception, match="cannot be used"):
+            watch_through(wish, lambda _: None)
+    with pytest.raises(InputError):
+        watch_through(Wish(to=("oxbow=http://a.example",)), lambda _: None)
