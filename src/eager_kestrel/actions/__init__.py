@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     from eager_kestrel.actions.forecasting import forecast
     from eager_kestrel.actions.guides import listed as list_guides
     from eager_kestrel.actions.measuring import measure
+    from eager_kestrel.actions.passing import watch_through
     from eager_kestrel.actions.planning import plan, uplink_from_history, uplink_from_number
     from eager_kestrel.actions.ranking import nearest
     from eager_kestrel.actions.receiving import reception as receive
@@ -25,7 +26,6 @@ if TYPE_CHECKING:
     )
     from eager_kestrel.actions.review import review
     from eager_kestrel.actions.schedule import measure_repeatedly
-    from eager_kestrel.actions.passing import watch_through
     from eager_kestrel.actions.watching import watch
     from eager_kestrel.actions.what_if import need, sweep
     from eager_kestrel.files.guides import load_guide

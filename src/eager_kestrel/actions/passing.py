@@ -46,6 +46,8 @@ from eager_kestrel.net.reconnecting import Terms
 
 HOLD_SECONDS = 1.5
 """Of stream that waits for the only destination before the program is held up as the line would."""
+LAST_SECONDS = 10.0
+"""That what waits still has to arrive once the program has ended."""
 CAUGHT_UP_SECONDS = 0.15
 JUMP_SECONDS = 60.0
 """A program's clock that is further off has jumped."""
@@ -269,7 +271,9 @@ class Passage(Reception):
         if failures and not any(place.onward.connected for place in self._places):
             self._now = None
             return failures[0]
-        self.on, self._left_at = True, None
+        for place in self._places:
+            place.writing = place.writing or self._writing(place)
+        self.on, self._left_at, self._left_why = True, None, ""
         self._holding, self._usual = False, None
         return None
 
@@ -283,12 +287,16 @@ class Passage(Reception):
             except NetworkError as error:
                 failures.append(error.what)
 
-        threads = [threading.Thread(target=opened, args=(place,)) for place in self._places]
+        self._at_once(opened)
+        return failures
+
+    def _at_once(self, work: Callable[[Place], None]) -> None:
+        """Do something for every place at the same time."""
+        threads = [threading.Thread(target=work, args=(place,)) for place in self._places]
         for thread in threads:
             thread.start()
         for thread in threads:
             thread.join()
-        return failures
 
     def arrived(self, piece: Piece) -> str | None:
         """Pass it on first, then count it."""
@@ -339,10 +347,10 @@ class Passage(Reception):
 
     def left(self, why: str) -> None:
         """End every connection; the program may come back."""
+        self.on, self._left_at = False, time.monotonic()
+        self._at_once(lambda place: place.onward.close(LAST_SECONDS))
         super().left(why)
-        for place in self._places:
-            place.onward.close()
-        self.on, self._left_at, self._left_why = False, time.monotonic(), why
+        self._left_why = why
 
     def until(self, until: float, gone_seconds: float) -> tuple[Aired, ...]:
         """Look until the stream ends.
@@ -364,7 +372,7 @@ class Passage(Reception):
     def _why_over(self, until: float, gone_seconds: float) -> str | None:
         if time.monotonic() > until:
             return "the time was up"
-        if self._left_at is None:
+        if self._left_at is None or not self._left_why:
             return None
         if self._left_why == "ended":
             return "the program ended the stream"
@@ -373,8 +381,7 @@ class Passage(Reception):
 
     def _ended(self, why: str) -> tuple[Aired, ...]:
         """Every airing, kept."""
-        for place in self._places:
-            place.onward.close()
+        self._at_once(lambda place: place.onward.close())
         aired = []
         for place in self._places:
             writing = place.writing
@@ -391,14 +398,13 @@ class Passage(Reception):
 
     def _looks(self) -> None:
         """A look at each destination."""
-        if not self.on and not any(place.writing for place in self._places):
-            return
-        if self._left_at is not None:
+        if not self.on:
             return
         stream = self._now
         view = stream.watch.live() if stream is not None else None
         for place in self._places:
-            writing = place.writing = place.writing or self._writing(place)
+            writing = place.writing
+            assert writing is not None
             counted = place.onward.counted()
             late = None if view is None or self._holding else view.delay_seconds
             writing.look(

@@ -26,6 +26,8 @@ if TYPE_CHECKING:
 SHOWN_SECONDS = 1.0
 """Between two drawings, and two documents."""
 BARS = 30
+FIRST_SECONDS = 2.0
+"""Before a pipe is told that nothing is the matter."""
 GONE_SECONDS = 6.0
 """Of no connection, before a line says so."""
 SHORT = ("sent", "waiting", "arrived", "late frames")
@@ -42,7 +44,7 @@ class _Stream:
     waited: deque[float] = field(default_factory=lambda: deque(maxlen=BARS))
     now: Now | None = None
     shown_at: float = -1e9
-    said: str = ""
+    said: str | None = None
     since: float = 0.0
 
     def saw(self, now: Now) -> None:
@@ -123,7 +125,7 @@ class View:
         key = str(now.verdict.cause or "")
         if now.verdict.late and key:
             key += " late"
-        if key == stream.said:
+        if key == stream.said or (stream.said is None and now.seconds < FIRST_SECONDS and not key):
             stream.since = now.seconds
             return
         if now.verdict.cause == "connection" and now.seconds - stream.since < GONE_SECONDS:

@@ -150,9 +150,9 @@ class Onward:
                 said=line.broken[-1][1] if line and line.broken else self._said,
             )
 
-    def close(self) -> None:
-        """Send what waits, for a moment; then end the stream and the connection."""
-        until = time.monotonic() + FLUSH_SECONDS
+    def close(self, flush_seconds: float = FLUSH_SECONDS) -> None:
+        """Send what waits, for so long at the most; then end the stream and the connection."""
+        until = time.monotonic() + flush_seconds
         while self.connected and self._anything() and time.monotonic() < until:
             time.sleep(BUSY_SECONDS)
         self._stop.set()
