@@ -136,6 +136,8 @@ class Writing:
     def look(self, look: Look) -> Now:
         """Take a look, tell what it means, and keep the airing now and then."""
         now = self.notes.look(look)
+        if self.breaches:
+            now = now.model_copy(update={"breaches": self.breaches})
         self.tell(now)
         if time.monotonic() - self._kept_at > KEEP_SECONDS:
             self._kept_at = time.monotonic()

@@ -10,6 +10,8 @@ from pydantic import ValidationError
 
 from eager_kestrel.actions.odds import with_share
 from eager_kestrel.actions.shows import destination
+from eager_kestrel.core.checks.as_planned import against_plan
+from eager_kestrel.core.checks.describing import settings_seen
 from eager_kestrel.core.checks.findings import Finding, Findings
 from eager_kestrel.core.checks.recording import Recording
 from eager_kestrel.core.checks.recording_rules import check_recording as hold_recording
@@ -21,7 +23,7 @@ from eager_kestrel.core.document import first_error
 from eager_kestrel.core.errors import InputError, KestrelError
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.line.uplink import Uplink
-from eager_kestrel.core.plan.plan import Plan
+from eager_kestrel.core.plan.plan import DestinationPlan, Plan
 from eager_kestrel.core.show.show import SAFE_SHARE, Reserve, Show
 from eager_kestrel.files.guides import guide_for
 from eager_kestrel.files.settings import plan_in, read_settings
@@ -173,6 +175,7 @@ def check_recording(
     show: Show | None = None,
     guides: Path | None = None,
     uplink: Uplink | None = None,
+    planned: DestinationPlan | None = None,
     *,
     deep: bool = False,
     window_seconds: float = WINDOW_SECONDS,
@@ -186,6 +189,7 @@ def check_recording(
         show: whose share and reserves the line is held to.
         guides: a folder whose guides come first.
         uplink: what the line carries.
+        planned: to say whether it is what was planned.
         deep: whether to decode every frame.
         window_seconds: one of the peaks is taken over.
         progress: told the seconds read so far.
@@ -201,7 +205,27 @@ def check_recording(
     if uplink is not None and show is not None:
         safe = _safe_kbps(show, uplink)
     seen = read_recording(path, deep=deep, buffer_seconds=window_seconds, progress=progress)
-    return hold_recording(seen, ruled, safe)
+    held = hold_recording(seen, ruled, safe)
+    if planned is None:
+        return held
+    return held.model_copy(update={"findings": (*against_plan(seen, planned), *held.findings)})
+
+
+def settings_of_recording(
+    path: Path, progress: Callable[[float], None] = lambda _: None
+) -> Settings:
+    """What a recording was made with, as far as it shows.
+
+    Args:
+        path: FLV, MP4, MKV, MPEG-TS or an HLS playlist.
+        progress: told the seconds read so far.
+
+    Raises:
+        FormatError: it is no recording that can be read.
+    """
+    from eager_kestrel.media.recording import read_recording
+
+    return settings_seen(read_recording(path, progress=progress))
 
 
 def ceiling_kbps(

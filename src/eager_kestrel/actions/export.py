@@ -9,7 +9,7 @@ from typing import Any
 
 import tomlkit
 
-from eager_kestrel.core.checks.settings import settings_of
+from eager_kestrel.core.checks.settings import Settings, settings_of
 from eager_kestrel.core.errors import InputError, NoPlanError
 from eager_kestrel.core.plan.exports import (
     command_line,
@@ -28,16 +28,25 @@ COMMANDS: dict[str, tuple[str, Callable[[DestinationPlan], list[str]]]] = {
 
 
 def command_for(plan: Plan, framework: str) -> str:
-    """The command line of ``ffmpeg`` or ``gstreamer`` that sends a plan's first destination.
+    """The command lines of ``ffmpeg`` or ``gstreamer`` that send a plan, one a destination.
+
+    Several stand under a comment each, so that none is taken for all.
 
     Raises:
         InputError: another framework.
-        NoPlanError: the destination has no settings.
+        NoPlanError: a destination has no settings.
     """
     if framework not in COMMANDS:
         raise InputError(f'"{framework}" is not known', f"choose from {', '.join(COMMANDS)}")
     program, arguments = COMMANDS[framework]
-    return command_line(program, arguments(_first(plan)))
+    feasible = [there for there in plan.destinations if there.feasible] or [_first(plan)]
+    lines = [command_line(program, arguments(there)) for there in feasible]
+    if len(plan.destinations) == 1:
+        return lines[0]
+    said = [f"# {there.title}\n{line}" for there, line in zip(feasible, lines, strict=True)]
+    said += [f"# {there.title}: no settings ({there.infeasible_because})"
+             for there in plan.destinations if not there.feasible]  # fmt: skip
+    return "\n".join(said)
 
 
 def write_plan(plan: Plan, path: Path) -> None:
@@ -61,8 +70,30 @@ def write_plan(plan: Plan, path: Path) -> None:
 
 
 def _settings_toml(plan: Plan) -> str:
-    settings = settings_of(_first(plan))
+    if len(plan.destinations) > 1:
+        names = " and ".join(there.name for there in plan.destinations)
+        raise InputError(
+            f"a settings file holds one destination, and this plan has {names}",
+            f"plan one with --for {plan.destinations[0].name}, or name the file .json",
+        )
+    return settings_text(settings_of(_first(plan)))
+
+
+def settings_text(settings: Settings) -> str:
+    """A settings file."""
     return tomlkit.dumps(settings.model_dump(mode="json", exclude_none=True))
+
+
+def write_new(path: Path, text: str) -> None:
+    """Write a file that is not there yet.
+
+    Raises:
+        InputError: it is there already.
+        StorageError: the disk would not take it.
+    """
+    if path.exists():
+        raise InputError(f"{path} is there already", "move it, or give another name")
+    write_text(path, text)
 
 
 def _first(plan: Plan) -> DestinationPlan:

@@ -29,6 +29,7 @@ from eager_kestrel.actions.ingests import is_ingest
 from eager_kestrel.actions.practice import practice_line
 from eager_kestrel.actions.receiving import APP, Reception
 from eager_kestrel.actions.rehearsing import destination_of, stage
+from eager_kestrel.core.checks.as_planned import against_plan
 from eager_kestrel.core.checks.findings import Findings
 from eager_kestrel.core.errors import InputError, NetworkError, NotFoundError
 from eager_kestrel.core.guide.guide import Guide
@@ -256,6 +257,7 @@ class Passage(Reception):
         self._usual: float | None = None
         """When pieces come, by their own time, when nothing holds them up."""
         self._handed = 0
+        self._judged_at = time.monotonic()
         self._left_at: float | None = None
         self._left_why = ""
         self._over = threading.Event()
@@ -402,6 +404,7 @@ class Passage(Reception):
             return
         stream = self._now
         view = stream.watch.live() if stream is not None else None
+        self._judge()
         for place in self._places:
             writing = place.writing
             assert writing is not None
@@ -429,21 +432,36 @@ class Passage(Reception):
         target = place.onward.target
         return Writing(About(place.meant, target.url, "", "through", target.host), self._tell)
 
+    def _judge(self) -> None:
+        """Hold what passed so far against guide and plan, now and then."""
+        if time.monotonic() - self._judged_at < FINDINGS_SECONDS:
+            return
+        self._judged_at = time.monotonic()
+        found = self.so_far()
+        for place in self._places:
+            if place.writing is not None and found is not None:
+                place.writing.breaches = breaches_of(found, place)
+
     def _breaches(self, place: Place) -> tuple[str, ...]:
-        """What the guide does not take of what passed, in words."""
+        """What guide and plan do not have of what passed, in words."""
         found = self.received[-1].findings if self.received else None
-        return breaches_of(found, place.guide)
+        return breaches_of(found, place)
 
 
-def breaches_of(found: Findings | None, guide: Guide | None) -> tuple[str, ...]:
-    """The rules of a guide that are broken, in words."""
-    if found is None or guide is None:
+def breaches_of(found: Findings | None, place: Place) -> tuple[str, ...]:
+    """The rules of a guide that are broken, and what differs from the plan, in words."""
+    if found is None or found.recording is None:
         return ()
+    guide, planned = place.guide, place.meant.destination
+    of_guide = [one for one in found.findings if guide is not None and one.platform == guide.name]
+    of_plan = against_plan(found.recording, planned) if planned is not None else []
+    title = guide.title if guide is not None else ""
     return tuple(
-        words.breach(guide.title, one.rule, one.found, one.wanted, one.do)
-        for one in found.findings
-        if one.severity == "breach" and one.platform == guide.name
-    )
+        words.breach(title if one in of_guide else "the plan", one.rule, one.found, one.wanted,
+                     one.do)
+        for one in [*of_guide, *of_plan]
+        if one.severity == "breach"
+    )  # fmt: skip
 
 
 @contextlib.contextmanager

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import secrets
 import ssl
+import threading
 import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
@@ -56,6 +57,7 @@ class Wish:
     context: ssl.SSLContext | None = None
     unsent_bytes: int = SEND_BUFFER_BYTES
     """That may sit in the system's send buffer."""
+    stop: threading.Event | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -154,6 +156,7 @@ def _once(
                 timeout_seconds=wish.timeout_seconds,
                 first_wait_seconds=wish.first_wait_seconds,
                 unsent_bytes=wish.unsent_bytes,
+                stop=wish.stop,
             ),
             tell,
         )

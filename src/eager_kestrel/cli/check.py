@@ -149,6 +149,12 @@ class RecordingFlags:
         typer.Option(metavar="TIME", help="Over which a recording's highest bitrate is taken."),
     ] = None
     figure: Figure = None
+    plan: Annotated[
+        str | None,
+        typer.Option(
+            metavar="PLAN", help='Is a recording what this plan has: a JSON file, or "latest".'
+        ),
+    ] = None
 
 
 @grouped
@@ -233,8 +239,13 @@ def _recording(
     names = [place.name for place in show.destinations] if show is not None else []
     window = WINDOW_SECONDS if recording.window is None else parse_seconds(recording.window)
     uplink = line.line(platforms)
+    planned = None
+    if recording.plan is not None:
+        from eager_kestrel.actions import destination_of, read_plan
+
+        planned = destination_of(read_plan(recording.plan), names[0] if names else None)
     with reading(quiet=quiet) as told:
-        found = check_recording(file, names, show, guides, uplink, deep=recording.deep,
+        found = check_recording(file, names, show, guides, uplink, planned, deep=recording.deep,
                                 window_seconds=window, progress=told)  # fmt: skip
     assert found.recording is not None
     if recording.figure is not None:

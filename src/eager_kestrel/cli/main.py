@@ -61,6 +61,7 @@ COMMANDS: dict[str, dict[str, str]] = {
     "Prove": {
         "forecast": "Say how likely a plan has late frames, from what your line did before.",
         "check": "Hold settings or a recording against guides and your line.",
+        "settings": "Settings as a file: read them off a recording of your program.",
         "rehearse": "Send a stand-in stream exactly as planned and see whether it holds.",
         "receive": "Be a private ingest: take a stream from any program and report on it.",
     },

@@ -135,7 +135,7 @@ def _show(plan: Plan, command: str | None, *, json: bool, why: bool) -> None:
 
     if json:
         print_json(plan.model_dump(mode="json"))
-    elif command is not None and plan.feasible:
+    elif command is not None and plan.total_kbps > 0:
         from eager_kestrel.actions.export import command_for
 
         sys.stdout.write(command_for(plan, command) + "\n")

@@ -2,22 +2,17 @@
 
 from __future__ import annotations
 
-import re
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from eager_kestrel.cli.options import Figure, GuideFolder, Json, asker, single
+from eager_kestrel.cli.rehearsal_card import line_of, live, show_rehearsal
 from eager_kestrel.core.words import runs as words
 
 if TYPE_CHECKING:
-    from rich.console import Console
-
     from eager_kestrel.actions.rehearsing import Outcome
-    from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal
 
 
 def rehearse(
@@ -25,7 +20,11 @@ def rehearse(
         str, typer.Argument(metavar="[PLAN]", help="A plan's JSON file; else the latest plan.")
     ] = "latest",
     to: Annotated[
-        str | None, typer.Option(metavar="URL", help="The ingest: rtmp://HOST/APP, without key.")
+        list[str] | None,
+        typer.Option(
+            metavar="URL",
+            help="The ingest: rtmp://HOST/APP, without key; of several PLATFORM=rtmp://HOST/APP.",
+        ),
     ] = None,
     practice: Annotated[
         str | None,
@@ -51,7 +50,10 @@ def rehearse(
     guides: GuideFolder = None,
     json: Json = False,
 ) -> None:
-    """Send a stand-in stream exactly as planned and see whether it holds."""
+    """Send a stand-in stream exactly as planned and see whether it holds.
+
+    Of a plan with several destinations all are sent at once, unless --for names one.
+    """
     from eager_kestrel.actions import read_plan
     from eager_kestrel.actions.export import write_plan
     from eager_kestrel.actions.rehearsing import (
@@ -63,18 +65,24 @@ def rehearse(
     from eager_kestrel.cli.screen import print_json, warn
     from eager_kestrel.core.errors import InputError
 
-    if (to is None) == (practice is None):
+    if (not to) == (practice is None):
         raise InputError("one place to send to is needed", "give --to URL or --practice LINE")
     read = read_plan(plan)
-    chosen = destination_of(read, platform)
     wish = wish_of(seconds, unsent, settle=settle, guides=guides)
-    with _live(quiet=json) as tell:
+    if platform is None and sum(there.feasible for there in read.destinations) > 1:
+        from eager_kestrel.cli.rehearse_together import Asked, rehearse_all
+
+        rehearse_all(read, Asked(tuple(to or ()), practice, wish, out, figure), guides, json=json)
+        return
+    chosen = destination_of(read, platform)
+    with live(quiet=json) as tell:
         if practice is not None:
-            name, rate = _line(practice)
+            name, rate = line_of(practice)
             outcome = rehearse_in_practice(read, chosen, wish, name, rate, guides, tell)
         else:
-            assert to is not None
-            outcome = rehearse_at(read, chosen, to, wish, asker(), tell)
+            assert to
+            url = _address(to, chosen.platform)
+            outcome = rehearse_at(read, chosen, url, wish, asker(), tell)
     last = outcome.best
     if figure is not None:
         from eager_kestrel.report.rehearsal_figure import save_rehearsal_figure
@@ -103,28 +111,14 @@ def _show(outcome: Outcome, name: str) -> None:
         console().print(words.settled(there.video.words, there.total_kbps))
 
 
-def _line(written: str) -> tuple[str | None, str | None]:
-    """A bundled line's name, or a rate."""
-    return (None, written) if re.match(r"\s*[\d.]", written) else (written, None)
+def _address(written: list[str], platform: str) -> str:
+    """The one address that is meant."""
+    from eager_kestrel.core.errors import InputError
 
-
-@contextmanager
-def _live(*, quiet: bool) -> Iterator[Callable[[Moment], None]]:
-    from eager_kestrel.cli.screen import console
-
-    screen = console(stderr=True)
-    if quiet or not screen.is_terminal:
-        yield lambda _: None
-        return
-    with screen.status("connecting", spinner="dots") as status:
-
-        def told(moment: Moment) -> None:
-            sent = moment.delivered_bytes * 8e-3 / max(moment.seconds, 0.1)
-            status.update(
-                words.going(moment.seconds, sent, moment.backlog_seconds, moment.encoder_seconds)
-            )
-
-        yield told
+    if len(written) > 1:
+        raise InputError("one destination has one ingest", "give --to once")
+    name, equals, address = written[0].partition("=")
+    return address if equals and name == platform else written[0]
 
 
 def _document(outcome: Outcome) -> dict[str, object]:
@@ -133,45 +127,6 @@ def _document(outcome: Outcome) -> dict[str, object]:
         "before": others,
         "settled": outcome.settled.model_dump(mode="json") if outcome.settled else None,
     }
-
-
-def show_rehearsal(screen: Console, one: Rehearsal) -> None:
-    """The verdict on top, what was noted under it."""
-    from rich.panel import Panel
-    from rich.text import Text
-
-    from eager_kestrel.cli.screen import grid
-
-    good = one.verdict.held
-    card = grid(0, 1)
-    trips = "-"
-    if one.round_trip_ms is not None and one.round_trip_ms_worst is not None:
-        trips = f"{one.round_trip_ms:.0f} ms, at worst {one.round_trip_ms_worst:.0f} ms"
-    lost = f", {one.lost_frames} lost" if one.lost_frames else ""
-    rows = [
-        ("verdict", words.verdict(one.verdict.text, one.verdict.limited_by, held=good)),
-        ("sent", one.planned),
-        ("frames", f"{one.frames:,}, {one.late_frames:,} late{lost}; waited "
-                   f"{one.worst_backlog_seconds:.2f} s at worst"),
-        ("delivered", f"{one.delivered_kbps:,.0f} of {one.total_kbps:,.0f} kbit/s"),
-        ("encoder", f"{one.encode_ms_typical:.1f} ms a frame, {one.encode_ms_slowest:.1f} ms the "
-                    "slowest of a hundred"),
-        ("round trips", trips),
-    ]  # fmt: skip
-    if one.reconnects:
-        rows.append(("connected again", f"{one.reconnects} times"))
-    if one.verdict.would_hold is not None:
-        rows.append(("would hold", words.step_down(one.verdict.would_hold + 1)))
-    for number, (name, value) in enumerate(rows):
-        style = ("bold green" if good else "bold red") if number == 0 else "bold"
-        card.add_row(Text(name, style="dim"), Text(value, style=style))
-    screen.print(
-        Panel(
-            card,
-            title=Text(f"Rehearsal of {one.platform}, {one.seconds:.0f} s, to {one.target}"),
-            title_align="left", border_style="green" if good else "red", padding=(0, 1),
-        )
-    )  # fmt: skip
 
 
 app = single("rehearse", rehearse)

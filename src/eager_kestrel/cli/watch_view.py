@@ -30,6 +30,7 @@ FIRST_SECONDS = 2.0
 """Before a pipe is told that nothing is the matter."""
 GONE_SECONDS = 6.0
 """Of no connection, before a line says so."""
+MOST_BREACHES = 3
 SHORT = ("sent", "waiting", "arrived", "late frames")
 """What is shown of each of several."""
 AGAIN_SECONDS = 20.0
@@ -45,6 +46,8 @@ class _Stream:
     now: Now | None = None
     shown_at: float = -1e9
     said: str | None = None
+    breaches: list[str] = field(default_factory=list)
+    """That were told."""
     since: float = 0.0
 
     def saw(self, now: Now) -> None:
@@ -122,6 +125,11 @@ class View:
 
     def _line(self, now: Now, stream: _Stream) -> None:
         """In a pipe: a line whenever something else is the matter."""
+        for line in now.breaches:
+            if line not in stream.breaches:
+                stream.breaches.append(line)
+                self._screen.print(f"{words.clock(now.seconds)}  {line}", markup=False,
+                                   soft_wrap=True)  # fmt: skip
         key = str(now.verdict.cause or "")
         if now.verdict.late and key:
             key += " late"
@@ -162,6 +170,8 @@ class View:
         whole = grid(1)
         whole.add_row(Text(verdict.text, style=f"bold {colour}"))
         whole.add_row(card)
+        for line in now.breaches[:MOST_BREACHES]:
+            whole.add_row(Text(f"! {line}", style="yellow"))
         said = now.to if short or not self._title else self._title
         title = Text(f"{words.clock(now.seconds)}  {said}")
         return Panel(whole, title=title, title_align="left", border_style=colour, padding=(0, 1))

@@ -151,6 +151,16 @@ class Rankings(TypedDict):
     rankings: list[dict[str, Any]]
 
 
+class Rehearsals(TypedDict):
+    """Every destination of a plan, sent at once (``rehearse``)."""
+
+    format: str
+    held: bool
+    """Whether all did."""
+    rehearsals: list[dict[str, Any]]
+    """Each as eager-kestrel/rehearsal/1."""
+
+
 class ReceivedRow(TypedDict):
     """One stream, from its beginning to its end."""
 

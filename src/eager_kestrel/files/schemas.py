@@ -44,6 +44,7 @@ KINDS: dict[str, tuple[str, str]] = {
     "airing": ("line.airing", "Airing"),
     "review": ("watching.review", "Review"),
     "rehearsal": ("checks.rehearsal", "Rehearsal"),
+    "rehearsals": ("listings", "Rehearsals"),
     "received": ("listings", "ReceivedList"),
     "explanation": ("plan.glossary", "Explained"),
     "terms": ("listings", "Terms"),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ssl
+import threading
 import time
 from dataclasses import dataclass, field
 from typing import Protocol, Self
@@ -51,6 +52,8 @@ class Terms:
     first_wait_seconds: float = FIRST_WAIT
     unsent_bytes: int = SEND_BUFFER_BYTES
     """That may sit in the system's send buffer."""
+    stop: threading.Event | None = None
+    """Ends it before its time."""
 
 
 @dataclass

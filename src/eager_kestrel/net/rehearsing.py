@@ -139,7 +139,8 @@ def _sent(line: Reconnecting, pace: _Pace, notes: _Notes) -> Sent:
 
 
 def _done(line: Reconnecting, pace: _Pace) -> bool:
-    if pace.error is not None or len(line.broken) >= MOST_BREAKS:
+    stopped = line.terms.stop is not None and line.terms.stop.is_set()
+    if stopped or pace.error is not None or len(line.broken) >= MOST_BREAKS:
         return True
     hopeless = max(line.backlog_seconds(), pace.behind) > GIVE_UP_SECONDS
     return hopeless or line.seconds() >= line.terms.asked_seconds

@@ -11,8 +11,8 @@ import contextlib
 import socket
 import struct
 import threading
-from collections.abc import Coroutine
-from typing import Any, Protocol, Self
+from collections.abc import Callable, Coroutine
+from typing import Any, Protocol, Self, TypeAlias
 
 from eager_kestrel.core.errors import NetworkError
 
@@ -60,11 +60,15 @@ def reset_when_closed(connection: HasOptions) -> None:
         connection.setsockopt(socket.SOL_SOCKET, socket.SO_LINGER, struct.pack("ii", 1, 0))
 
 
+Handler: TypeAlias = Callable[[socket.socket], Coroutine[Any, Any, None]]
+"""Serves one connection."""
+
+
 class LoopbackServer(abc.ABC):
     """Accepts on a listener and handles each connection, in a thread of its own."""
 
     def __init__(self, listener: socket.socket) -> None:
-        self._listener = listener
+        self._listeners: list[tuple[socket.socket, Handler]] = [(listener, self.handle)]
         self.port: int = listener.getsockname()[1]
         """Where it listens."""
         self._loop = asyncio.new_event_loop()
@@ -93,14 +97,15 @@ class LoopbackServer(abc.ABC):
 
     async def _serve(self) -> None:
         self._stop = asyncio.Event()
-        accepting = self._track(self._accept())
+        for listener, handle in self._listeners:
+            self._track(self._accept(listener, handle))
         self._ready.set()
         await self._stop.wait()
-        accepting.cancel()
         for task in list(self._tasks):
             task.cancel()
         await asyncio.gather(*self._tasks, return_exceptions=True)
-        self._listener.close()
+        for listener, _ in self._listeners:
+            listener.close()
 
     def _track(self, work: Coroutine[Any, Any, None]) -> asyncio.Task[None]:
         task = self._loop.create_task(work)
@@ -108,20 +113,20 @@ class LoopbackServer(abc.ABC):
         task.add_done_callback(self._tasks.discard)
         return task
 
-    async def _accept(self) -> None:
+    async def _accept(self, listener: socket.socket, handle: Handler) -> None:
         while True:
             try:
-                connection, _ = await self._loop.sock_accept(self._listener)
+                connection, _ = await self._loop.sock_accept(listener)
             except OSError:
                 await asyncio.sleep(0.05)
                 continue
             connection.setblocking(False)
             connection.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
-            self._track(self._handle(connection))
+            self._track(self._handle(connection, handle))
 
-    async def _handle(self, connection: socket.socket) -> None:
+    async def _handle(self, connection: socket.socket, handle: Handler) -> None:
         try:
-            await self.handle(connection)
+            await handle(connection)
         except OSError:
             pass  # the peer went away, as peers of a practice server may
         finally:

@@ -14,6 +14,7 @@ import socket
 import time
 from collections import deque
 from dataclasses import dataclass
+from functools import partial
 from typing import TypeAlias
 
 from eager_kestrel.core.line.trace import Trace
@@ -117,13 +118,22 @@ class PracticeUplink(LoopbackServer):
         self._target_port = target_port
         self._link: Link | None = None
 
+    def also_to(self, target_port: int) -> int:
+        """A port from which connections go to another target over the same line; before it runs."""
+        listener = listening_socket(0, RECEIVE_BUFFER_BYTES)
+        self._listeners.append((listener, partial(self._relay, target_port)))
+        return int(listener.getsockname()[1])
+
     async def handle(self, client: socket.socket) -> None:
         """Relay one connection; the trace begins with the first."""
+        await self._relay(self._target_port, client)
+
+    async def _relay(self, target_port: int, client: socket.socket) -> None:
         loop = asyncio.get_running_loop()
         self._link = self._link or Link(self._line)
         with socket.socket(socket.AF_INET, socket.SOCK_STREAM) as server:
             server.setblocking(False)
-            await loop.sock_connect(server, (LOOPBACK, self._target_port))
+            await loop.sock_connect(server, (LOOPBACK, target_port))
             server.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
             up, down = self._in_flight(), self._in_flight()
             try:

@@ -49,3 +49,5 @@ class Now(Frozen):
     late_frames: int | None
     lost_frames: int | None
     verdict: Verdict
+    breaches: tuple[str, ...] = ()
+    """Of guide and plan by what passed so far, in words."""

@@ -256,6 +256,15 @@ def settled(settings: str, total_kbps: float) -> str:
     return f"The most that held: {settings}, {rate(total_kbps)} in all."
 
 
+def all_together(names: Sequence[str], failed: Sequence[str]) -> str:
+    """The verdict on several destinations sent at once."""
+    if not failed:
+        return f"All at once they held: {' and '.join(names)}."
+    rest = [name for name in names if name not in failed]
+    held = f"; {' and '.join(rest)} did" if rest else ""
+    return f"Not all at once: {' and '.join(failed)} did not hold{held}."
+
+
 def step_down(number: int) -> str:
     """Which step of a plan would hold, counted from 1."""
     ordinal = {1: "the first", 2: "the second", 3: "the third"}.get(number, f"step {number},")

@@ -1,0 +1,143 @@
+"""Rehearsing every destination of a plan at the same time over one line, as the show will send."""
+
+from __future__ import annotations
+
+import contextlib
+import secrets
+import threading
+from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+
+from eager_kestrel.actions.practice import practice_line
+from eager_kestrel.actions.receiving import APP, reception
+from eager_kestrel.actions.rehearsing import Wish, rehearse
+from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal
+from eager_kestrel.core.errors import InputError
+from eager_kestrel.core.plan.plan import DestinationPlan, Plan
+from eager_kestrel.core.units import Bitrate
+from eager_kestrel.files.guides import load_guide
+from eager_kestrel.files.keys import Asker, needed_key
+from eager_kestrel.net.publishing import Target
+from eager_kestrel.practice.ingest import Platform
+from eager_kestrel.practice.servers import LOOPBACK
+from eager_kestrel.practice.uplink import PracticeUplink
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """One destination, and where its stand-in goes."""
+
+    planned: DestinationPlan
+    target: Target
+    key: str = field(repr=False)
+
+
+def feasible(plan: Plan) -> list[DestinationPlan]:
+    """The destinations that have settings."""
+    return [there for there in plan.destinations if there.feasible]
+
+
+def parts_at(plan: Plan, written: Sequence[str], ask: Asker | None) -> list[Part]:
+    """Every destination with its ingest and key.
+
+    Args:
+        plan: what to rehearse.
+        written: ``PLATFORM=rtmp://HOST/APP`` for each destination that has settings.
+        ask: for keys that are kept nowhere; None when nobody is there.
+
+    Raises:
+        InputError: one has no address, or an address names none.
+    """
+    addresses = dict(one.partition("=")[::2] for one in written)
+    places = feasible(plan)
+    names = [there.platform for there in places]
+    stray = [name for name in addresses if name not in names]
+    if stray:
+        raise InputError(f"the plan has no settings for {stray[0]}", f"it has {', '.join(names)}")
+    without = [name for name in names if name not in addresses]
+    if without:
+        raise InputError(
+            f"no address for {' and '.join(without)}, which would be left out",
+            f"give --to {without[0]}=rtmp://HOST/APP, too, or rehearse one with --for",
+        )
+    targets = [Target.parse(addresses[there.platform]) for there in places]
+    return [
+        Part(there, target, needed_key(there.platform, ask))
+        for there, target in zip(places, targets, strict=True)
+    ]
+
+
+def rehearse_together(
+    plan: Plan, parts: Sequence[Part], wish: Wish, tell: Callable[[Moment], None] = lambda _: None
+) -> tuple[Rehearsal, ...]:
+    """Send all stand-ins at once; one report each.
+
+    Args:
+        plan: what to rehearse.
+        parts: its destinations.
+        wish: how.
+        tell: called as the first goes.
+
+    Raises:
+        NetworkError: an ingest cannot be reached or does not answer.
+        EndpointError: one refuses.
+    """
+    stop = threading.Event()
+    asked = replace(wish, stop=stop, settle=False)
+
+    def one(number: int) -> Rehearsal:
+        part = parts[number]
+        told = tell if number == 0 else lambda _: None
+        try:
+            return rehearse(plan, part.planned, part.target, part.key, asked, told).best
+        except BaseException:
+            stop.set()  # the others would prove nothing without it
+            raise
+
+    with ThreadPoolExecutor(len(parts)) as pool:
+        begun = [pool.submit(one, number) for number in range(len(parts))]
+        try:
+            return tuple(one.result() for one in begun)
+        except KeyboardInterrupt:
+            stop.set()
+            return tuple(one.result() for one in begun)
+
+
+def rehearse_together_in_practice(
+    plan: Plan,
+    wish: Wish,
+    name: str | None = None,
+    rate: str | None = None,
+    guides: Path | None = None,
+    tell: Callable[[Moment], None] = lambda _: None,
+) -> tuple[Rehearsal, ...]:
+    """The same at simulated platforms behind one simulated line.
+
+    Args:
+        plan: what to rehearse.
+        wish: how.
+        name: of a bundled line.
+        rate: of a constant line, in its place.
+        guides: a folder whose guides come first.
+        tell: called as the first goes.
+    """
+    line = practice_line(name, Bitrate.parse(rate) if rate is not None else None)
+    places = feasible(plan)
+    with contextlib.ExitStack() as stack:
+        keys, ports = [], []
+        for there in places:
+            guide = load_guide(there.platform, guides).under(there.standing)
+            key = secrets.token_hex(8)
+            taking = reception(key, 0, [guide], None, Platform(guide))
+            keys.append(key)
+            ports.append(Target.parse(stack.enter_context(taking)[1]).port)
+        relay = PracticeUplink(line, ports[0])
+        through = [relay.port, *(relay.also_to(port) for port in ports[1:])]
+        stack.enter_context(relay)
+        parts = [
+            Part(there, Target("rtmp", LOOPBACK, port, APP), key)
+            for there, port, key in zip(places, through, keys, strict=True)
+        ]
+        return rehearse_together(plan, parts, wish, tell)
