@@ -4,46 +4,30 @@ from __future__ import annotations
 
 import contextlib
 import secrets
-import ssl
 import sys
 import threading
 import time
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
-from pathlib import Path
-from urllib.parse import urlsplit
 
 from eager_kestrel.actions.airing import (
     LOOK_SECONDS,
     About,
     Aired,
-    Meant,
     Tell,
     Writing,
-    meant_by,
-    meant_by_settings,
-    of_plan,
-    plan_meant,
 )
-from eager_kestrel.actions.ingests import is_ingest
-from eager_kestrel.actions.practice import practice_line
+from eager_kestrel.actions.passing_places import Place, Wish, places_of
 from eager_kestrel.actions.receiving import APP, Reception
-from eager_kestrel.actions.rehearsing import destination_of, stage
 from eager_kestrel.core.checks.as_planned import against_plan
 from eager_kestrel.core.checks.findings import Findings
-from eager_kestrel.core.errors import InputError, NetworkError, NotFoundError
-from eager_kestrel.core.guide.guide import Guide
-from eager_kestrel.core.plan.plan import Plan
-from eager_kestrel.core.units import Bitrate, parse_seconds
+from eager_kestrel.core.errors import NetworkError, NotFoundError
+from eager_kestrel.core.units import parse_seconds
 from eager_kestrel.core.watching.look import Look
 from eager_kestrel.core.words import airings as words
-from eager_kestrel.files.guides import guide_names, load_guide
-from eager_kestrel.files.keys import LOCAL_VARIABLE, Asker, local_key, needed_key
-from eager_kestrel.files.plans import LATEST
-from eager_kestrel.net.passing import SEND_BUFFER_BYTES, Onward, Passed
-from eager_kestrel.net.publishing import CONNECT_SECONDS, Target
+from eager_kestrel.files.keys import LOCAL_VARIABLE, Asker, local_key
+from eager_kestrel.net.passing import Passed
 from eager_kestrel.net.receiving import IngestServer, Piece
-from eager_kestrel.net.reconnecting import Terms
 
 HOLD_SECONDS = 1.5
 """Of stream that waits for the only destination before the program is held up as the line would."""
@@ -53,38 +37,8 @@ CAUGHT_UP_SECONDS = 0.15
 JUMP_SECONDS = 60.0
 """A program's clock that is further off has jumped."""
 FINDINGS_SECONDS = 10.0
-GONE_SECONDS = 30.0
-"""A program whose connection broke and that is not back by then has ended."""
 SWITCH_SECONDS = 0.0005
 """How soon another thread gets its turn: a frame is to be passed on at once."""
-
-
-@dataclass(frozen=True, slots=True)
-class Wish:
-    """What to stand between, and by what to judge it."""
-
-    plan: str = LATEST
-    settings: Path | None = None
-    platform: str | None = None
-    to: tuple[str, ...] = ()
-    """Each ``PLATFORM``, ``rtmp://HOST/APP`` or ``PLATFORM=rtmp://HOST/APP``."""
-    port: int = 1935
-    practice: str | None = None
-    """A bundled line's name, or a rate: a simulated platform behind a simulated line."""
-    within: str = "12 h"
-    gone_seconds: float = GONE_SECONDS
-    guides: Path | None = None
-    context: ssl.SSLContext | None = None
-
-
-@dataclass
-class Place:
-    """One destination the stream is passed on to."""
-
-    meant: Meant
-    onward: Onward
-    guide: Guide | None
-    writing: Writing | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -125,7 +79,7 @@ def watch_through(
     until = time.monotonic() + parse_seconds(wish.within)
     with contextlib.ExitStack() as stack:
         stack.enter_context(_quick_switching())
-        places = _places(wish, ask, stack)
+        places = places_of(wish, ask, stack)
         known = local_key()
         key = known or secrets.token_hex(6)
         passage = Passage(key, places, tell)
@@ -133,110 +87,6 @@ def watch_through(
         named = tuple(place.onward.target.url for place in places)
         ready(Told(f"rtmp://127.0.0.1:{server.port}/{APP}", key, known is not None, named))
         return passage.until(until, wish.gone_seconds)
-
-
-def _places(wish: Wish, ask: Asker | None, stack: contextlib.ExitStack) -> list[Place]:
-    """Every destination, with its key."""
-    plan = plan_meant(wish.plan)
-    terms = Terms(
-        frame_seconds=1 / 60, asked_seconds=0.0, context=wish.context,
-        timeout_seconds=CONNECT_SECONDS, unsent_bytes=SEND_BUFFER_BYTES,
-    )  # fmt: skip
-    if wish.practice is not None:
-        return [_practice(wish, plan, terms, stack)]
-    written = wish.to or ((wish.platform,) if wish.platform else ()) or _only(plan)
-    places = []
-    for one in written:
-        platform, target, meant = _named(one, wish, plan)
-        guide = _guide(platform, meant, wish.guides)
-        key = needed_key(platform or target.host, ask)
-        places.append(Place(meant, Onward(target, key, terms), guide))
-    return places
-
-
-def _only(plan: Plan | None) -> tuple[str, ...]:
-    """The plan's destination, where it has one.
-
-    Raises:
-        InputError: it has none, or several.
-    """
-    names = [there.name for there in plan.destinations if there.feasible] if plan else []
-    if len(names) == 1:
-        return (names[0],)
-    instead = "give --to rtmp://HOST/APP"
-    if names:
-        instead = f"give --to {' or --to '.join(names)}; several if they share one encode"
-    raise InputError("it is not clear where to pass the stream on to", instead)
-
-
-def _named(written: str, wish: Wish, plan: Plan | None) -> tuple[str, Target, Meant]:
-    """What a destination that was named comes to."""
-    platform, equals, address = written.partition("=")
-    if not equals and is_ingest(written):
-        platform, address = wish.platform or _platform_at(written, wish.guides), written
-    elif not equals:
-        address = _address_of(platform, plan, wish.guides)
-    target = Target.parse(address)
-    if wish.settings is not None:
-        return platform, target, meant_by_settings(wish.settings, platform)
-    known = plan is not None and any(
-        platform in (there.platform, there.name) and there.feasible for there in plan.destinations
-    )
-    return platform, target, meant_by(plan, platform) if known else Meant(platform)
-
-
-def _platform_at(address: str, guides: Path | None) -> str:
-    """The platform whose guide names a host; empty where none does."""
-    host = Target.parse(address).host
-    for name in guide_names(guides):
-        guide = load_guide(name, guides)
-        if any(urlsplit(one.url).hostname == host for one in guide.ingest):
-            return name
-    return ""
-
-
-def _address_of(platform: str, plan: Plan | None, guides: Path | None) -> str:
-    """The first ingest point that takes RTMP, as the plan or the guide has it.
-
-    Raises:
-        InputError: there is none.
-    """
-    planned = [
-        url
-        for there in (plan.destinations if plan else ())
-        if platform in (there.platform, there.name)
-        for url in there.ingest
-    ]
-    guide = load_guide(platform.partition(":")[0], guides)
-    known = [url for url in (*planned, *(one.url for one in guide.ingest)) if is_ingest(url)]
-    if not known:
-        raise InputError(
-            f"the guide {guide.name} names no ingest point that takes RTMP",
-            f"give --to {platform}=rtmp://HOST/APP",
-        )
-    return known[0]
-
-
-def _guide(platform: str, meant: Meant, guides: Path | None) -> Guide | None:
-    name, _, standing = platform.partition(":")
-    if not name or name not in guide_names(guides):
-        return None
-    there = meant.destination
-    return load_guide(name, guides).under(there.standing if there else standing or None)
-
-
-def _practice(wish: Wish, plan: Plan | None, terms: Terms, stack: contextlib.ExitStack) -> Place:
-    """A simulated platform behind a simulated line."""
-    if plan is None:
-        raise InputError("no plan was made yet", "run eager-kestrel plan, or name a plan file")
-    assert wish.practice is not None
-    there = destination_of(plan, wish.platform)
-    guide = load_guide(there.platform, wish.guides).under(there.standing)
-    bare = wish.practice.strip()[:1].isdigit()
-    rate = Bitrate.parse(wish.practice) if bare else None
-    line = practice_line(None if bare else wish.practice, rate)
-    set_up = stack.enter_context(stage(line, guide))
-    return Place(of_plan(there), Onward(set_up.target, set_up.key, terms), guide)
 
 
 class Passage(Reception):

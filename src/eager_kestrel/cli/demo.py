@@ -66,7 +66,7 @@ def _show(story: Story) -> None:
     from eager_kestrel.cli.check import show_findings
     from eager_kestrel.cli.plan_card import show_plan
     from eager_kestrel.cli.recording_card import show_recording
-    from eager_kestrel.cli.rehearse import show_rehearsal
+    from eager_kestrel.cli.rehearsal_card import show_rehearsal
     from eager_kestrel.cli.run_card import show_run
     from eager_kestrel.cli.screen import console
 
