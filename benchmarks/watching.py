@@ -243,6 +243,7 @@ def one(name: str, folder: str, *, through: bool) -> tuple[set[str], float | Non
             time.sleep(1.5)
             stack.enter_context(process(*sink, **quiet))
             if not through:
+                time.sleep(1.5)
                 sender.wait()
                 again = ffmpeg(f"{url}/{KEY}", 15, **how)
                 stack.enter_context(process(*inside, *again, **quiet))
@@ -364,7 +365,11 @@ def main() -> None:
     """Run what is asked for; exit 1 when something is not as wanted."""
     parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
     parser.add_argument("--only", choices=("laws", "causes", "overhead"))
-    asked = parser.parse_args().only
+    parser.add_argument("--trouble", action="append", choices=TROUBLES, help="only this one")
+    given = parser.parse_args()
+    asked = given.only
+    for name in set(TROUBLES) - set(given.trouble or TROUBLES):
+        del TROUBLES[name]
     parts = {"laws": laws, "causes": causes, "overhead": overhead}
     results = [part() for name, part in parts.items() if asked in (None, name)]
     sys.exit(0 if all(results) else 1)

@@ -18,7 +18,8 @@ import imageio_ffmpeg
 import pytest
 
 from eager_kestrel.actions.airing import Aired
-from eager_kestrel.actions.passing import Told, Wish, watch_through
+from eager_kestrel.actions.passing import Told, watch_through
+from eager_kestrel.actions.passing_places import Wish
 from eager_kestrel.actions.receiving import Reception, reception
 from eager_kestrel.actions.watching import Wish as OutsideWish
 from eager_kestrel.actions.watching import sees_connections, watch

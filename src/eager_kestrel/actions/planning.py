@@ -84,7 +84,8 @@ def plan(
         if asked.risk is None or made.odds is None or made.odds.high <= asked.risk:
             break
         asked = asked.model_copy(update={"safe_share": asked.safe_share * CUT})
-    return Planned(made, tuple(notes))
+    now = datetime.now(UTC).astimezone().isoformat(timespec="seconds")
+    return Planned(made.model_copy(update={"made_at": now}), tuple(notes))
 
 
 def keep(plan: Plan) -> None:

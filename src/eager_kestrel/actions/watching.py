@@ -51,7 +51,7 @@ FIND_SECONDS = 1.0
 """Between two searches."""
 GONE_SECONDS = 30.0
 """A connection that is not back by then has ended ..."""
-RESTART_SECONDS = 5.0
+RESTART_SECONDS = 10.0
 """... and a program that ended and was not started again by then."""
 
 

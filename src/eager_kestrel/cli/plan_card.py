@@ -5,17 +5,19 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from eager_kestrel.cli.screen import grid, remark
-from eager_kestrel.core.picture import frame_rate_text, picture_at
-from eager_kestrel.core.plan.plan import (
-    AudioSettings,
-    DestinationPlan,
-    Plan,
-    VideoSettings,
+from eager_kestrel.core.picture import picture_at
+from eager_kestrel.core.plan.plan import DestinationPlan, Plan
+from eager_kestrel.core.plan.sheet import (
+    beside,
+    budget_sums,
+    card_rows,
+    copy_said,
+    data_said,
+    source_of,
+    title_of,
 )
-from eager_kestrel.core.units import Bitrate
-from eager_kestrel.core.words import forecasts
 from eager_kestrel.core.words import plans as words
-from eager_kestrel.core.words.numbers import both, looks
+from eager_kestrel.core.words.numbers import looks
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -23,8 +25,6 @@ if TYPE_CHECKING:
 
     from eager_kestrel.core.choice.what_if import Point, Sweep
 
-CODECS = {"h264": "H.264", "hevc": "HEVC", "av1": "AV1", "aac": "AAC", "opus": "Opus", "mp3": "MP3"}
-CHANNELS = {1: "mono", 2: "stereo"}
 SHORT_REASONS = ("bitrate", "picture", "frame rate", "keyframes", "audio")
 BAR_CELLS = 12
 
@@ -52,14 +52,12 @@ def _show_destination(
 ) -> None:
     from rich.text import Text
 
-    standing = f" ({destination.standing})" if destination.standing else ""
-    title = f"{plan.inputs.title or 'Your stream'} on {destination.title}{standing}"
-    video, audio = destination.video, destination.audio
-    if video is None or audio is None:
-        screen.print(Text(title, style="bold").append(": no settings", style="red"))
+    if destination.video is None or destination.audio is None:
+        title = Text(title_of(plan, destination), style="bold")
+        screen.print(title.append(": no settings", style="red"))
         screen.print(Text(f"  {destination.infeasible_because}\n"))
         return
-    screen.print(_card(title, plan, destination, video, audio))
+    screen.print(_card(plan, destination))
     if brief:
         return
     _show_reasons(screen, destination, why=why)
@@ -68,54 +66,20 @@ def _show_destination(
     screen.print()
 
 
-def _card(
-    title: str, plan: Plan, destination: DestinationPlan, video: VideoSettings, audio: AudioSettings
-) -> Panel:
+def _card(plan: Plan, destination: DestinationPlan) -> Panel:
     """What to type, and what bound it."""
     from rich.panel import Panel
     from rich.text import Text
 
     card = grid(0, 1, 0)
-    rows = [
-        ("picture", str(video.picture), "picture"),
-        ("frame rate", f"{frame_rate_text(video.frame_rate)} a second", "frame_rate"),
-        ("video bitrate", f"{both(video.bitrate_kbps)}, {video.rate_control}", "bitrate"),
-        ("keyframes", f"every {video.keyframe_seconds:g} s = {video.keyframe_frames} frames",
-         "keyframes"),
-        ("buffer", f"{video.buffer_kbit:,.0f} kbit", "buffer"),
-        ("codec", f"{CODECS[video.codec]} {video.profile}, level {video.level}, "
-                  f"{video.b_frames} B-frames", "profile"),
-        ("audio", f"{CODECS[audio.codec]} {audio.bitrate_kbps:g} kbit/s, "
-                  f"{audio.sample_rate_hz / 1000:g} kHz, {CHANNELS[audio.channels]}", "audio"),
-        ("colour", f"{video.pixel_format}, {video.colour}, {video.colour_range} range"
-                   + (f", resized by {video.resize}" if video.resize else ""), "colour"),
-        ("looks", f"{looks(destination.quality or 0.0)} of 100", ""),
-        ("sent in all", words.sent_in_all(destination.total_kbps, plan.budget.safe_kbps), ""),
-        *_odds(plan),
-    ]  # fmt: skip
-    if video.preset is not None:
-        rows.insert(6, ("encoder" if video.own_encoder else "preset", video.preset, "preset"))
-    if video.peak_kbps is not None:
-        rows.insert(3, ("peak", both(video.peak_kbps), "bitrate"))
     card.add_row("", "", Text("bound by", style="dim"))
-    for name, value, key in rows:
-        bound = destination.bound_by.get(key, "")
-        card.add_row(Text(name, style="dim"), Text(value, style="bold"), Text(bound, style="cyan"))
-    asked = plan.inputs
-    source = f"{picture_at(asked.source, asked.frame_rate)}, {asked.motion}"
+    for row in card_rows(plan, destination):
+        card.add_row(Text(row.name, style="dim"), Text(row.value, style="bold"),
+                     Text(row.bound, style="cyan"))  # fmt: skip
     return Panel(
-        card, title=Text(title), title_align="left", border_style="green", padding=(0, 1),
-        subtitle=f"from a source of {source}", subtitle_align="right",
+        card, title=Text(title_of(plan, destination)), title_align="left", border_style="green",
+        padding=(0, 1), subtitle=f"from {source_of(plan)}", subtitle_align="right",
     )  # fmt: skip
-
-
-def _odds(plan: Plan) -> list[tuple[str, str, str]]:
-    """How likely it stutters, where the runs say."""
-    odds = plan.odds
-    if odds is None:
-        return []
-    said = forecasts.chance_line(odds.chance, odds.low, odds.high, odds.seconds, odds.runs)
-    return [("late frames", said, "")]
 
 
 def _show_reasons(screen: Console, destination: DestinationPlan, *, why: bool) -> None:
@@ -145,14 +109,8 @@ def _show_beside(screen: Console, destination: DestinationPlan) -> None:
     from rich.text import Text
 
     lines = grid(0, 1)
-    adaptive, back = destination.adaptive, destination.reconnect
-    if adaptive is not None:
-        said = words.adapting(adaptive.floor_kbps, adaptive.ceiling_kbps)
-        lines.add_row(Text("adapting", style="cyan"), said)
-    said = words.reconnecting(
-        back.first_seconds, back.factor, back.longest_seconds, back.give_up_seconds
-    )
-    lines.add_row(Text("reconnect", style="cyan"), said)
+    for name, said in beside(destination):
+        lines.add_row(Text(name, style="cyan"), said)
     screen.print(lines)
 
 
@@ -160,19 +118,10 @@ def _show_data(screen: Console, plan: Plan, *, why: bool) -> None:
     """What the stream sends in an hour and a month, and what a local copy takes."""
     from rich.text import Text
 
-    data, copy = plan.data, plan.local_copy
     lines = grid(0, 1)
-    said = words.data(data.gb_per_hour, data.gb_per_month, data.hours_a_month)
-    lines.add_row(Text("data", style="cyan"), said)
-    if why or copy.free_hours is not None:
-        room = ""
-        if copy.free_gb is not None and copy.free_hours is not None:
-            room = words.room_left(copy.free_gb, copy.free_hours)
-        said = words.local_copy(
-            copy.picture, copy.frame_rate, f"{CODECS[copy.codec]} {both(copy.bitrate_kbps)}",
-            copy.keyframe_frames, copy.audio_kbps, copy.gb_per_hour, copy.sent_gb_per_hour, room,
-        )  # fmt: skip
-        lines.add_row(Text("local copy", style="cyan"), said)
+    lines.add_row(Text("data", style="cyan"), data_said(plan))
+    if why or plan.local_copy.free_hours is not None:
+        lines.add_row(Text("local copy", style="cyan"), copy_said(plan))
     screen.print(lines)
     screen.print()
 
@@ -180,24 +129,16 @@ def _show_data(screen: Console, plan: Plan, *, why: bool) -> None:
 def _show_budget(screen: Console, plan: Plan) -> None:
     from rich.text import Text
 
-    steps = [*plan.budget.steps]
-    if len(plan.destinations) == 1:
-        steps += plan.destinations[0].budget_steps
     typical = max(plan.uplink.typical_kbps, 1.0)
-    safe = len(plan.budget.steps) - 1
     table = grid(0, 0, 0, 1)
-    for number, step in enumerate(steps):
+    for step in budget_sums(plan):
         cells = round(BAR_CELLS * step.after_kbps / typical)
         bar = Text("█" * cells, style="green") + Text("·" * (BAR_CELLS - cells), style="dim")
-        end = "safe rate" if number == safe else "left for video" if step.name == "audio" else ""
-        amount = Text(
-            Bitrate.from_kbps(step.after_kbps).in_kbps(),
-            style="bold" if end else "",
-            justify="right",
+        amount = Text(step.after, style="bold" if step.mark else "", justify="right")
+        said = f"{step.why} → {step.mark}" if step.mark else step.why
+        table.add_row(
+            Text(_shortened(step.name), style="dim"), amount, bar, Text(said, style="dim")
         )
-        said = f"{step.why} → {end}" if end else step.why
-        name = step.name.removeprefix("reserve: ")
-        table.add_row(Text(_shortened(name), style="dim"), amount, bar, Text(said, style="dim"))
     screen.print("[bold]Budget[/]")
     screen.print(table)
     screen.print()

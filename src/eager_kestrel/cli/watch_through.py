@@ -19,8 +19,8 @@ def watch_through(
     plan: str, which: Which, between: Between, within: str, guides: Path | None, view: View
 ) -> tuple[Aired, ...]:
     """Stand in between until the stream ends."""
-    from eager_kestrel.actions.passing import Wish
     from eager_kestrel.actions.passing import watch_through as stand_between
+    from eager_kestrel.actions.passing_places import Wish
     from eager_kestrel.core.errors import InputError
 
     if which.pid is not None or which.program is not None:

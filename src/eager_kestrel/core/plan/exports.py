@@ -12,6 +12,16 @@ import io
 import shlex
 
 from eager_kestrel.core.plan.plan import AudioSettings, DestinationPlan, Plan, VideoSettings
+from eager_kestrel.core.plan.sheet import (
+    basis,
+    beside,
+    budget_sums,
+    card_rows,
+    copy_said,
+    data_said,
+    division,
+    source_of,
+)
 from eager_kestrel.core.units import Bitrate
 
 PRESET = {"h264": "veryfast", "hevc": "veryfast", "av1": "10"}
@@ -209,29 +219,46 @@ def plan_csv(plan: Plan) -> str:
 
 
 def plan_markdown(plan: Plan) -> str:
-    """The card, the budget and the reasons as Markdown."""
-    lines = [f"# {_cell(plan.inputs.title or 'Your stream')}", ""]
-    for planned in plan.destinations:
-        lines += [f"## {_cell(planned.title)}", ""]
-        if planned.video is None or planned.audio is None:
-            lines += [_cell(planned.infeasible_because), ""]
-            continue
-        lines += ["| setting | value | bound by | why |", "| --- | --- | --- | --- |"]
-        lines += [
-            f"| {r.about} | {_cell(r.value)} | {r.bound_by} | {_cell(r.text)} |"
-            for r in planned.reasons
-        ]
-        lines += ["", f"Sent in all: {Bitrate.from_kbps(planned.total_kbps).in_kbps()}.", ""]
+    """Everything a plan says, as Markdown: cards, why, steps down, division, budget, basis."""
+    lines = [f"# {_cell(plan.inputs.title or 'Your stream')}", "", f"From {source_of(plan)}.", ""]
+    for there in plan.destinations:
+        lines += _destination_markdown(plan, there)
+    if plan.split is not None:
+        lines += ["## The line, divided", "", *(f"- {_cell(said)}" for said in division(plan)), ""]
     lines += ["## Budget", "", "| step | after | why |", "| --- | ---: | --- |"]
-    steps = [*plan.budget.steps]
-    if len(plan.destinations) == 1:
-        steps += plan.destinations[0].budget_steps
-    lines += [
-        f"| {_cell(s.name)} | {Bitrate.from_kbps(s.after_kbps).in_kbps()} | {_cell(s.why)} |"
-        for s in steps
-    ]
-    lines += ["", *(f"- {_cell(warning)}" for warning in plan.warnings)]
+    for step in budget_sums(plan):
+        why = f"{step.why} → {step.mark}" if step.mark else step.why
+        lines.append(f"| {_cell(step.name)} | {step.after} | {_cell(why)} |")
+    lines += ["", "## Data and a local copy", "", f"- {_cell(data_said(plan))}",
+              f"- {_cell(copy_said(plan))}", ""]  # fmt: skip
+    if plan.warnings:
+        lines += ["## Mind", "", *(f"- {_cell(warning)}" for warning in plan.warnings), ""]
+    lines += ["## What it rests on", "", *(f"- {_cell(said)}" for said in basis(plan))]
     return "\n".join(lines).rstrip() + "\n"
+
+
+def _destination_markdown(plan: Plan, there: DestinationPlan) -> list[str]:
+    """The card of one destination, why it is so, and the steps down."""
+    lines = [f"## {_cell(there.title)}", ""]
+    if there.video is None:
+        return [*lines, _cell(there.infeasible_because), ""]
+    lines += ["| setting | value | bound by |", "| --- | --- | --- |"]
+    lines += [
+        f"| {row.name} | {_cell(row.value)} | {row.bound} |" for row in card_rows(plan, there)
+    ]
+    lines += ["", "### Why", ""]
+    lines += [f"- {r.about} {_cell(r.value)}: {_cell(r.text)}" for r in there.reasons]
+    if there.steps_down:
+        lines += ["", "### When it struggles, step down", ""]
+        lines += [
+            f"{number}. {step.video.words} ({Bitrate.from_kbps(step.total_kbps).in_kbps()} in all)"
+            for number, step in enumerate(there.steps_down, 1)
+        ]
+    lines += ["", *(f"- {name}: {_cell(said)}" for name, said in beside(there))]
+    lines += [f"- {_cell(offer.text)}" for offer in there.offers]
+    if there.ingest:
+        lines.append(f"- send to: {', '.join(there.ingest)}")
+    return [*lines, ""]
 
 
 def _cell(text: str) -> str:

@@ -291,6 +291,8 @@ class Plan(Frozen):
     format: str = format_name("plan")
     version: str
     """Of the program that made it."""
+    made_at: str | None = None
+    """When, ISO 8601 with the offset of the place."""
     inputs: Inputs
     uplink: Uplink
     budget: Budget

@@ -77,6 +77,8 @@ class Judge:
     """Each with the seconds of stream that waited."""
     _usual: float = 0.0
     """kbit/s when nothing held it up last."""
+    _ingest: bool = False
+    """Whether what waits is what the ingest did not take."""
     _hidden: float = 0.0
     """Seconds of stream that wait inside the program, as far as can be told from outside."""
     _broke_at: float | None = None
@@ -170,8 +172,13 @@ class Judge:
         lately = self._since(LATELY_SECONDS)
         waited = max(wait for _, wait in lately[-max(1, len(lately) - 1) :])
         now = lately[-1][1]
-        if now > STANDING_SECONDS and self._closed() >= CLOSED_SHARE:
+        if now <= STANDING_SECONDS:
+            self._ingest = False
+        elif self._closed() >= CLOSED_SHARE:
+            self._ingest = True
             return Verdict(cause="ingest", text=words.not_taken(now), late=now > LATE_SECONDS)
+        elif self._ingest:
+            return Verdict(cause="ingest", text=words.taken_again(now), late=now > LATE_SECONDS)
         stalled = self._stalled()
         if stalled is not None and now > STANDING_SECONDS:
             left = LATE_SECONDS - now

@@ -54,6 +54,11 @@ def not_taken(waiting_seconds: float) -> str:
     )
 
 
+def taken_again(waiting_seconds: float) -> str:
+    """It reads again, and there is much to read."""
+    return f"the ingest reads again; {waiting_seconds:.1f} s wait still, and not for your line"
+
+
 def broken(seconds: float, why: str = "") -> str:
     """There is no connection."""
     because = f" ({why})" if why else ""
