@@ -12,7 +12,14 @@ from itertools import zip_longest
 from pathlib import Path
 
 from eager_kestrel import __version__
-from eager_kestrel.actions.odds import aired_of, sending_at, sending_of, watched_of
+from eager_kestrel.actions.odds import (
+    aired_behind,
+    aired_of,
+    runs_behind,
+    sending_at,
+    sending_of,
+    watched_of,
+)
 from eager_kestrel.actions.planning import (
     RECENT_DAYS,
     plan,
@@ -52,6 +59,8 @@ class Wish:
     frames: Path | None = None
     """A recording whose frames are sent in place of the plan's."""
     guides: Path | None = None
+    as_planned: bool = False
+    """By the very runs and airings the plan rests on."""
 
 
 def forecast(name: str = LATEST, wish: Wish = Wish()) -> Forecast:
@@ -68,13 +77,19 @@ def forecast(name: str = LATEST, wish: Wish = Wish()) -> Forecast:
     seconds = None if wish.lasts is None else _seconds(wish.lasts)
     goal = None if wish.goal is None else parse_chance(wish.goal)
     wish = _at_its_hour(name, wish)
-    runs = real_runs(wish)
     made = _plan(name, wish)
+    runs = runs_behind(made.uplink) if wish.as_planned else real_runs(wish)
+    if not runs:
+        raise InputError("the plan rests on no runs", MEASURE)
     sending = sending_of(made) if wish.frames is None else _recorded(wish.frames)
     if sending is None:
         raise InputError("the plan sends nothing", "see why with eager-kestrel plan --why")
     sent_to = {there.platform for there in made.destinations}
-    aired = aired_of(recent_quarters(sent_to, wish.days, wish.around))
+    aired = (
+        aired_behind(made.uplink)
+        if wish.as_planned
+        else aired_of(recent_quarters(sent_to, wish.days, wish.around))
+    )
     evidence = evidence_of(runs, wish, aired)
     seen = evidence.of(sending.needs[1])
     if seen is None:

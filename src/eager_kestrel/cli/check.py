@@ -191,6 +191,9 @@ def check(
         found = _settings(settings, platforms, flags, line, guides, recording)
         if json:
             print_json(found.model_dump(mode="json"))
+    from eager_kestrel.actions.reporting import keep_findings
+
+    keep_findings(found)
     if not json:
         show_findings(found, everything=everything)
     raise typer.Exit(1 if found.breaches else 0)

@@ -70,6 +70,8 @@ COMMANDS: dict[str, dict[str, str]] = {
         "review": "After a show: what went wrong, when and why, and what to plan next.",
     },
     "Keep": {
+        "report": "Write one page to keep: settings, why, steps down, the line, and every proof "
+        "there is.",
         "explain": "Explain a word or a sum of the trade, with the numbers of your latest plan.",
         "practice": "Simulated stand-ins on this machine, to try things on.",
         "schema": "Print the JSON Schema of a kind of document, such as a plan.",

@@ -62,6 +62,7 @@ def rehearse(
         rehearse_in_practice,
         wish_of,
     )
+    from eager_kestrel.actions.reporting import keep_rehearsals
     from eager_kestrel.cli.screen import print_json, warn
     from eager_kestrel.core.errors import InputError
 
@@ -84,6 +85,7 @@ def rehearse(
             url = _address(to, chosen.platform)
             outcome = rehearse_at(read, chosen, url, wish, asker(), tell)
     last = outcome.best
+    keep_rehearsals([last])
     if figure is not None:
         from eager_kestrel.report.rehearsal_figure import save_rehearsal_figure
 

@@ -39,6 +39,7 @@ def rehearse_all(plan: Plan, asked: Asked, guides: Path | None, *, json: bool) -
         rehearse_together,
         rehearse_together_in_practice,
     )
+    from eager_kestrel.actions.reporting import keep_rehearsals
     from eager_kestrel.cli.rehearsal_card import line_of, live
     from eager_kestrel.cli.screen import warn
 
@@ -50,6 +51,7 @@ def rehearse_all(plan: Plan, asked: Asked, guides: Path | None, *, json: bool) -
         else:
             parts = parts_at(plan, asked.to, asker())
             found = rehearse_together(plan, parts, asked.wish, tell)
+    keep_rehearsals(found)
     held = all(one.verdict.held for one in found)
     if asked.out is not None and held:
         write_plan(plan, asked.out)

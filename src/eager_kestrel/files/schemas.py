@@ -45,6 +45,7 @@ KINDS: dict[str, tuple[str, str]] = {
     "review": ("watching.review", "Review"),
     "rehearsal": ("checks.rehearsal", "Rehearsal"),
     "rehearsals": ("listings", "Rehearsals"),
+    "proofs": ("checks.proofs", "Proofs"),
     "received": ("listings", "ReceivedList"),
     "explanation": ("plan.glossary", "Explained"),
     "terms": ("listings", "Terms"),

@@ -54,7 +54,8 @@ def card_rows(plan: Plan, there: DestinationPlan) -> list[Row]:
         return []
     total = words.sent_in_all(there.total_kbps, plan.budget.safe_kbps)
     rows = [*_video_rows(video), *_audio_rows(video, audio),
-            ("looks", f"{looks(there.quality or 0.0)} of 100", ""), ("sent in all", total, "")]  # fmt: skip
+            ("looks", f"{looks(there.quality or 0.0)} of 100", ""),
+            ("sent in all", total, "")]  # fmt: skip
     odds = plan.odds
     if odds is not None:
         said = forecasts.chance_line(odds.chance, odds.low, odds.high, odds.seconds, odds.runs)

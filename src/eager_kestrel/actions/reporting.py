@@ -1,0 +1,103 @@
+"""What a report tells beside the plan: whatever is kept of the line, of proofs and of shows."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from eager_kestrel.actions.explain import glossary
+from eager_kestrel.actions.forecasting import Wish, forecast
+from eager_kestrel.actions.hours import hours
+from eager_kestrel.actions.review import review
+from eager_kestrel.core.checks.findings import Findings
+from eager_kestrel.core.checks.proofs import Proofs
+from eager_kestrel.core.checks.rehearsal import Rehearsal
+from eager_kestrel.core.errors import KestrelError, StorageError
+from eager_kestrel.core.forecast.forecast import Forecast
+from eager_kestrel.core.line.hours import Hours
+from eager_kestrel.core.plan.plan import Plan
+from eager_kestrel.core.watching.review import Review
+from eager_kestrel.files.kept import read_kept, write_kept
+from eager_kestrel.files.plans import LATEST, read_plan
+
+FILE_NAME = "proofs.json"
+TERMS = ("uplink", "typical", "floor", "safe rate", "bitrate", "constant bitrate", "keyframe",
+         "keyframe interval", "buffer", "profile", "level", "b-frames", "preset", "ingest",
+         "reserve", "overhead", "late frame")  # fmt: skip
+"""Words a page uses, as far as they are explained."""
+
+
+@dataclass(frozen=True, slots=True)
+class Gathered:
+    """Everything there is to tell."""
+
+    plan: Plan
+    words: tuple[tuple[str, str], ...]
+    hours: Hours | None
+    forecast: Forecast | None
+    rehearsals: tuple[Rehearsal, ...]
+    findings: Findings | None
+    review: Review | None
+
+
+def gathered(name: str = LATEST, guides: Path | None = None) -> Gathered:
+    """A plan, and whatever else is kept that is about the same.
+
+    Args:
+        name: a plan's file, or ``latest``.
+        guides: a folder whose guides come first.
+
+    Raises:
+        InputError: no plan was made yet.
+        FormatError: the file is no plan.
+    """
+    plan = read_plan(name)
+    platforms = {there.platform for there in plan.destinations}
+    proofs = _proofs()
+    found: dict[str, Hours | Forecast | Review | None] = dict.fromkeys(("hours", "odds", "review"))
+    for key, ask in (("hours", hours), ("odds", lambda: forecast(name, Wish(as_planned=True))),
+                     ("review", lambda: review(LATEST, name, guides=guides))):  # fmt: skip
+        with contextlib.suppress(KestrelError):  # what is not there is left out
+            found[key] = ask()
+    by_hour, odds, last = found["hours"], found["odds"], found["review"]
+    aired = isinstance(last, Review) and last.airing.platform in platforms
+    return Gathered(
+        plan=plan,
+        words=_words(),
+        hours=by_hour if isinstance(by_hour, Hours) else None,
+        forecast=odds if isinstance(odds, Forecast) else None,
+        rehearsals=tuple(one for one in proofs.rehearsals if one.platform in platforms),
+        findings=proofs.findings if _about(proofs.findings, platforms) else None,
+        review=last if aired and isinstance(last, Review) else None,
+    )
+
+
+def _about(found: Findings | None, platforms: set[str]) -> bool:
+    return found is not None and any(one.platform in platforms for one in found.findings)
+
+
+def _words() -> tuple[tuple[str, str], ...]:
+    known = glossary().terms
+    return tuple((name, known[name].says) for name in TERMS if name in known)
+
+
+def _proofs() -> Proofs:
+    with contextlib.suppress(KestrelError):
+        return read_kept(FILE_NAME, "proofs", Proofs) or Proofs()
+    return Proofs()
+
+
+def keep_rehearsals(found: Sequence[Rehearsal]) -> None:
+    """Keep the latest rehearsals for a report; a full disk is no reason to fail."""
+    slim = tuple(one.model_copy(update={"moments": ()}) for one in found)
+    with contextlib.suppress(StorageError):
+        write_kept(FILE_NAME, _proofs().model_copy(update={"rehearsals": slim}))
+
+
+def keep_findings(found: Findings) -> None:
+    """Keep what was checked last for a report; a full disk is no reason to fail."""
+    slim = found.model_copy(update={"recording": None})
+    with contextlib.suppress(StorageError):
+        write_kept(FILE_NAME, _proofs().model_copy(update={"findings": slim}))

@@ -1,0 +1,269 @@
+"""A plan, and whatever else is kept, as one page: self-contained HTML, or Markdown.
+
+The page needs no script and no network; figures are SVG inside it.
+"""
+
+from __future__ import annotations
+
+import re
+import tempfile
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from eager_kestrel.core.checks.findings import Findings
+from eager_kestrel.core.checks.rehearsal import Rehearsal
+from eager_kestrel.core.errors import InputError, StorageError
+from eager_kestrel.core.forecast.forecast import Forecast
+from eager_kestrel.core.line.hours import Hours
+from eager_kestrel.core.plan import sheet
+from eager_kestrel.core.plan.exports import plan_markdown
+from eager_kestrel.core.plan.plan import DestinationPlan, Plan
+from eager_kestrel.core.units import Bitrate
+from eager_kestrel.core.watching.review import Review
+from eager_kestrel.core.words import airings as aired_words
+from eager_kestrel.core.words import runs as run_words
+
+if TYPE_CHECKING:
+    from markupsafe import Markup
+
+KINDS = (".html", ".htm", ".md")
+
+
+@dataclass(frozen=True, slots=True)
+class Told:
+    """Everything a page tells."""
+
+    plan: Plan
+    words: tuple[tuple[str, str], ...] = ()
+    """Terms and what they mean."""
+    hours: Hours | None = None
+    forecast: Forecast | None = None
+    rehearsals: tuple[Rehearsal, ...] = ()
+    findings: Findings | None = None
+    review: Review | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Line:
+    """A line of a section."""
+
+    text: str
+    state: str = ""
+    """``held``, ``failed``, ``mind`` or nothing."""
+
+
+@dataclass(frozen=True, slots=True)
+class Section:
+    """A part of the page that is there only when there is something to tell."""
+
+    title: str
+    lines: tuple[Line, ...] = ()
+    columns: tuple[str, ...] = ()
+    rows: tuple[tuple[str, ...], ...] = ()
+    draw: Callable[[Path], None] | None = field(default=None, repr=False)
+
+
+def require_page(path: Path) -> None:
+    """Refuse a file name that is no page's, before any work is done.
+
+    Raises:
+        InputError: says which are.
+    """
+    if path.suffix.lower() not in KINDS:
+        raise InputError(
+            f'"{path.name}" is no page', "name it .html or .md; a browser prints it as .pdf"
+        )
+
+
+def page(told: Told, kind: str) -> str:
+    """The page as text.
+
+    Args:
+        told: what it tells.
+        kind: ``.html`` or ``.md``.
+    """
+    sections = sections_of(told)
+    return _markdown(told, sections) if kind == ".md" else _html(told, sections)
+
+
+def sections_of(told: Told) -> list[Section]:
+    """Everything beside the plan that is there to be told."""
+    found = []
+    if told.forecast is not None:
+        found.append(_forecast(told.forecast))
+    if told.hours is not None and told.hours.hours:
+        found.append(_hours(told.hours))
+    if told.rehearsals:
+        found.append(_rehearsals(told.rehearsals))
+    if told.findings is not None:
+        found.append(_findings(told.findings))
+    if told.review is not None:
+        found.append(_review(told.review))
+    return found
+
+
+def _forecast(found: Forecast) -> Section:
+    from eager_kestrel.core.words.forecasts import one_in
+    from eager_kestrel.report.forecast_figure import save_forecast_figure
+
+    return Section(
+        "How likely frames are late",
+        (Line(found.verdict, "held" if found.odds.chance < found.goal else "mind"),
+         *(Line(line) for line in found.unknown)),
+        ("settings", "late frames"),
+        tuple((step.settings, one_in(step.odds.chance)) for step in found.steps),
+        lambda path: save_forecast_figure(found, path),
+    )  # fmt: skip
+
+
+def _hours(found: Hours) -> Section:
+    from eager_kestrel.report.hours_figure import save_hours_figure
+
+    def rate(kbps: float | None) -> str:
+        return "-" if kbps is None else str(Bitrate.from_kbps(kbps))
+
+    return Section(
+        "The line by hour of day", (), ("hour", "runs", "typical", "floor"),
+        tuple((f"{hour.hour:02d}:00", str(hour.runs or hour.readings), rate(hour.typical_kbps),
+               rate(hour.floor_kbps)) for hour in found.hours),
+        lambda path: save_hours_figure(found, path),
+    )  # fmt: skip
+
+
+def _rehearsals(found: tuple[Rehearsal, ...]) -> Section:
+    return Section(
+        "Rehearsed",
+        tuple(
+            Line(
+                f"{one.platform}, {one.planned}: "
+                + run_words.verdict(one.verdict.text, one.verdict.limited_by,
+                                    held=one.verdict.held),
+                "held" if one.verdict.held else "failed",
+            )
+            for one in found
+        ),
+    )  # fmt: skip
+
+
+def _findings(found: Findings) -> Section:
+    wrong = [one for one in found.findings if one.severity != "fine"]
+    fine = len(found.findings) - len(wrong)
+    holds = "1 rule holds" if fine == 1 else f"{fine} rules hold"
+    said = Line(f"{found.breaches} broken, {holds}", "failed" if found.breaches else "held")
+    return Section(
+        "Checked", (said,), ("guide", "rule", "found", "wanted", "what to do") if wrong else (),
+        tuple((one.label, one.rule, one.found, one.wanted, one.do) for one in wrong),
+    )  # fmt: skip
+
+
+def _review(found: Review) -> Section:
+    from eager_kestrel.report.airing_figure import save_airing_figure
+
+    airing = found.airing
+    last = aired_words.for_how_long(airing.lasted_seconds, airing.typical_kbps, airing.planned_kbps)
+    return Section(
+        f"The last show, {airing.taken_at[:16].replace('T', ' ')}",
+        (Line(f"{last}."), *(Line(line) for line in found.next_time)),
+        ("at", "lasted", "fault", "what") if found.incidents else (),
+        tuple((one.at, f"{one.trouble.lasted_seconds:.0f} s",
+               aired_words.CAUSES[one.trouble.cause], one.trouble.text)
+              for one in found.incidents),
+        lambda path: save_airing_figure(airing, path),
+    )  # fmt: skip
+
+
+def _place(plan: Plan, there: DestinationPlan) -> dict[str, Any]:
+    steps = [
+        f"{step.video.words} ({Bitrate.from_kbps(step.total_kbps).in_kbps()} in all)"
+        for step in there.steps_down
+    ]
+    return {
+        "title": sheet.title_of(plan, there), "rows": sheet.card_rows(plan, there),
+        "because": there.infeasible_because, "ingest": there.ingest, "steps": steps,
+        "beside": sheet.beside(there), "reasons": there.reasons,
+        "offers": [offer.text for offer in there.offers],
+    }  # fmt: skip
+
+
+def _html(told: Told, sections: list[Section]) -> str:
+    import jinja2
+
+    from eager_kestrel.report.budget_figure import save_budget_figure
+
+    plan = told.plan
+    loader = jinja2.PackageLoader("eager_kestrel.report", "templates")
+    environment = jinja2.Environment(loader=loader, autoescape=True, trim_blocks=True)
+    drawn = [
+        {"title": one.title, "lines": one.lines, "columns": one.columns, "rows": one.rows,
+         "figure": "" if one.draw is None else _figure(one.draw, number)}
+        for number, one in enumerate(sections)
+    ]  # fmt: skip
+    budget = _figure(lambda path: save_budget_figure(plan, path), len(sections))
+    made = f"Planned {plan.made_at[:16].replace('T', ' ')}." if plan.made_at else ""
+    return environment.get_template("page.html").render(
+        title=plan.inputs.title or "Your stream", source=sheet.source_of(plan), made=made,
+        warnings=plan.warnings, places=[_place(plan, there) for there in plan.destinations],
+        division=sheet.division(plan), budget=sheet.budget_sums(plan),
+        figures={"budget": budget}, sections=drawn,
+        data=[sheet.data_said(plan), sheet.copy_said(plan)], words=told.words,
+        basis=sheet.basis(plan),
+    )  # fmt: skip
+
+
+def _figure(draw: Callable[[Path], None], number: int) -> Markup:
+    """A figure as it stands in the page; the plotting library has escaped what is in it."""
+    from markupsafe import Markup
+
+    return Markup(_svg(draw, number))  # noqa: S704
+
+
+def _svg(draw: Callable[[Path], None], number: int) -> str:
+    """A figure as SVG to stand in a page: no header, and no name two figures could share."""
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder, "figure.svg")
+        draw(path)
+        text = path.read_text(encoding="utf-8")
+    text = text[text.index("<svg") :]
+    text = re.sub(r"<metadata>.*?</metadata>", "", text, flags=re.DOTALL)
+    text = re.sub(r'\bid="', f'id="f{number}-', text)
+    return re.sub(r'(href="#|url\(#)', rf"\1f{number}-", text)
+
+
+def _markdown(told: Told, sections: list[Section]) -> str:
+    lines = [plan_markdown(told.plan).rstrip(), ""]
+    for section in sections:
+        lines += [f"## {section.title}", ""]
+        lines += [f"- {line.text}" for line in section.lines]
+        if section.rows:
+            lines += ["", "| " + " | ".join(section.columns) + " |",
+                      "|" + " --- |" * len(section.columns)]  # fmt: skip
+            lines += ["| " + " | ".join(_cell(cell) for cell in row) + " |" for row in section.rows]
+        lines.append("")
+    if told.words:
+        lines += ["## The words used", ""]
+        lines += [f"- **{name}**: {said}" for name, said in told.words]
+    return "\n".join(lines).rstrip() + "\n"
+
+
+def _cell(text: str) -> str:
+    return " ".join(text.split()).replace("|", "\\|")
+
+
+def write_page(told: Told, path: Path) -> None:
+    """Write the page; the extension says which kind.
+
+    Raises:
+        InputError: the file name is no page's, or its folder is not there.
+        StorageError: the disk would not take it.
+    """
+    require_page(path)
+    if not path.parent.is_dir():
+        raise InputError(f"there is no folder {path.parent}", "make it first")
+    text = page(told, ".md" if path.suffix.lower() == ".md" else ".html")
+    try:
+        path.write_text(text, encoding="utf-8")
+    except OSError as error:
+        what = error.strerror or str(error)
+        raise StorageError(what, "choose another place", str(path)) from None
