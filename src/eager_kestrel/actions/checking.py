@@ -18,7 +18,7 @@ from eager_kestrel.core.checks.recording_rules import check_recording as hold_re
 from eager_kestrel.core.checks.rules import check as hold
 from eager_kestrel.core.checks.rules import check_each
 from eager_kestrel.core.checks.settings import Settings
-from eager_kestrel.core.choice.budget import budget
+from eager_kestrel.core.choice.budget import budget, budget_of
 from eager_kestrel.core.document import first_error
 from eager_kestrel.core.errors import InputError, KestrelError
 from eager_kestrel.core.guide.guide import Guide
@@ -139,7 +139,7 @@ def check_show(
 def _safe_kbps(show: Show, uplink: Uplink) -> float:
     """What a show may send, by its share or the one its risk comes to."""
     asked, _ = with_share(show, uplink)
-    return budget(uplink, asked.safe_share, asked.reserves).safe_kbps
+    return budget_of(uplink, asked).safe_kbps
 
 
 def _left_out(planned: Plan, name: str) -> bool:

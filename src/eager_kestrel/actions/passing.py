@@ -182,8 +182,12 @@ class Passage(Reception):
         if not self._holding:
             return 0.0
         late = behind - self._usual
-        if frame and late < CAUGHT_UP_SECONDS:
-            self._holding = False
+        drained = self._sole is None or self._sole.waiting_seconds < CAUGHT_UP_SECONDS
+        if frame and drained:  # from now on the program is later, and that is how it is
+            self._holding, self._usual = False, behind
+            if self._now is not None:
+                self._now.watch.start_pace_anew()
+            return 0.0
         return late
 
     def _hold(self) -> None:

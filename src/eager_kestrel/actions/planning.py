@@ -10,7 +10,7 @@ from pathlib import Path
 
 from eager_kestrel import __version__
 from eager_kestrel.core.choice.quality import QualityTable
-from eager_kestrel.core.errors import NotFoundError
+from eager_kestrel.core.errors import FormatError, NotFoundError
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.line.aired import Quarter
 from eager_kestrel.core.line.airing import Airing
@@ -19,10 +19,18 @@ from eager_kestrel.core.line.run import Run
 from eager_kestrel.core.line.uplink import Uplink, assumed_uplink
 from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.plan.planner import plan as plan_of
-from eager_kestrel.core.show.show import Show
+from eager_kestrel.core.show.show import WEEKDAYS, Show
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words.airings import aired, day_words
-from eager_kestrel.core.words.runs import hours_differ, no_runs_near, taken_around
+from eager_kestrel.core.words.numbers import looks
+from eager_kestrel.core.words.plans import left_free
+from eager_kestrel.core.words.runs import (
+    hours_differ,
+    no_runs_near,
+    no_runs_on,
+    taken_around,
+    taken_on,
+)
 from eager_kestrel.files.documents import free_bytes
 from eager_kestrel.files.footage import table_for
 from eager_kestrel.files.guides import guide_names, load_guide
@@ -31,6 +39,8 @@ from eager_kestrel.files.plans import keep_latest
 RECENT_DAYS = 14
 HOURS_DIFFER = 0.7
 """An hour whose floor is below this share of another's has to be told."""
+LEAST_RUNS = 2
+"""Of the days of a show, to plan by them alone."""
 LEAST_AIRED_SECONDS = 60.0
 """A shorter airing is not worth a word."""
 MOST_CUTS, CUT = 12, 0.97
@@ -85,7 +95,26 @@ def plan(
             break
         asked = asked.model_copy(update={"safe_share": asked.safe_share * CUT})
     now = datetime.now(UTC).astimezone().isoformat(timespec="seconds")
+    notes += _cost_of_pins(made, asked, uplink, loaded, table)
     return Planned(made.model_copy(update={"made_at": now}), tuple(notes))
+
+
+def _cost_of_pins(
+    made: Plan, show: Show, uplink: Uplink, loaded: dict[str, Guide], table: QualityTable
+) -> list[str]:
+    """What it would be without what somebody insisted on."""
+    if show.picture is None and show.sent_frame_rate is None:
+        return []
+    free = show.model_copy(update={"picture": None, "sent_frame_rate": None})
+    other = plan_of(uplink, free, loaded, table, __version__)
+    said = []
+    for now, then in zip(made.destinations, other.destinations, strict=True):
+        if now.video is None or then.video is None:
+            continue
+        if (now.video.picture, now.video.frame_rate) != (then.video.picture, then.video.frame_rate):
+            here = f"{now.video.words}, looks {looks(now.quality or 0.0)}"
+            said.append(left_free(here, f"{then.video.words}, looks {looks(then.quality or 0.0)}"))
+    return said
 
 
 def keep(plan: Plan) -> None:
@@ -110,7 +139,10 @@ def uplink_from_number(written: str) -> Uplink:
 
 
 def recent_runs(
-    days: float = RECENT_DAYS, around: str | None = None, places: Sequence[str] = ()
+    days: float = RECENT_DAYS,
+    around: str | None = None,
+    places: Sequence[str] = (),
+    weekdays: Collection[str] = (),
 ) -> list[Run]:
     """The runs kept lately, oldest first, of any kind.
 
@@ -118,6 +150,7 @@ def recent_runs(
         days: how far back.
         around: a time of day (``"20:00"``); only runs within an hour and a half of it.
         places: names or hosts the runs went towards; any when none is named.
+        weekdays: only runs of these days of the week; of any when none is named.
 
     Raises:
         NotFoundError: none is kept.
@@ -132,6 +165,8 @@ def recent_runs(
     if places:
         kept = runs_towards(kept, places)
     runs = kept if wanted is None else [run for run in kept if near_time(run, wanted)]
+    if weekdays:
+        runs = [run for run in runs if WEEKDAYS[run.taken.weekday()] in weekdays]
     if not runs:
         raise NotFoundError(
             f"of {len(kept)} runs of the last {days:g} days none is near {around}"
@@ -147,6 +182,7 @@ def uplink_from_history(
     around: str | None = None,
     places: Sequence[str] = (),
     platforms: Collection[str] = (),
+    weekdays: Collection[str] = (),
 ) -> Uplink:
     """The uplink of the runs kept lately.
 
@@ -157,6 +193,7 @@ def uplink_from_history(
         around: a time of day (``"20:00"``); only runs within an hour and a half of it.
         places: names or hosts, to take the runs towards; when none is named, that of the last run.
         platforms: airings to which count, too.
+        weekdays: only runs of these days of the week; of any when none is named.
 
     Raises:
         NotFoundError: none is kept.
@@ -164,9 +201,11 @@ def uplink_from_history(
     """
     from eager_kestrel.core.line.pooling import uplink_of_history
 
-    runs = recent_runs(days, around, places)
+    runs = recent_runs(days, around, places, weekdays)
     uplink = uplink_of_history(runs, places, recent_quarters(platforms, days, around))
     said = taken_around(uplink.said, around) if around else uplink.said
+    if weekdays:
+        said = taken_on(said, list(weekdays))
     return uplink.model_copy(update={"said": said})
 
 
@@ -230,6 +269,17 @@ def uplink_for(
     from eager_kestrel.core.line.pooling import by_hour
 
     sent_to = {place.platform for place in show.destinations}
+    if show.days:
+        try:
+            hour = around or show.at
+            of_days = uplink_from_history(days, hour, places, sent_to, show.days)
+        except (NotFoundError, FormatError):
+            of_days = None
+        if of_days is not None and len(of_days.runs) >= LEAST_RUNS:
+            return of_days, None
+        anyhow = show.model_copy(update={"days": ()})
+        uplink, said = uplink_for(anyhow, days, around, places)
+        return uplink, said or no_runs_on(show.days)
     if around is not None:
         return uplink_from_history(days, around, places, sent_to), None
     if show.at is not None:

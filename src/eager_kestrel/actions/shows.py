@@ -11,8 +11,15 @@ from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.line.hours import parse_time_of_day
 from eager_kestrel.core.names import nearest_name
 from eager_kestrel.core.picture import Picture, parse_frame_rate
-from eager_kestrel.core.show.show import MOTIONS, Destination, Reserve, Show
-from eager_kestrel.core.units import Bitrate, parse_chance, parse_share
+from eager_kestrel.core.show.show import (
+    MOTIONS,
+    WEEKDAYS,
+    Destination,
+    Reserve,
+    Show,
+    Weekday,
+)
+from eager_kestrel.core.units import Bitrate, DataSize, parse_chance, parse_share
 from eager_kestrel.files.guides import guide_names
 from eager_kestrel.files.shows import USUAL, load_show, show_names
 
@@ -40,6 +47,10 @@ class Wishes:
     hours: float | None = None
     footage: str | None = None
     at: str | None = None
+    picture: str | None = None
+    sent_fps: str | None = None
+    cap: str | None = None
+    days: tuple[str, ...] = ()
     any_machine: bool = False
     """Not to go by what was measured of this machine."""
 
@@ -160,6 +171,9 @@ def over(show: Show, wishes: Wishes) -> Show:
         "at": (wishes.at, lambda said: f"{parse_time_of_day(said):%H:%M}"),
         "risk": (wishes.risk, parse_chance),
         "viewers": (wishes.viewers, Bitrate.parse),
+        "picture": (wishes.picture, Picture.parse),
+        "sent_frame_rate": (wishes.sent_fps, parse_frame_rate),
+        "cap": (wishes.cap, DataSize.parse),
     }
     changed = {key: read(said) for key, (said, read) in readers.items() if said is not None}
     if wishes.share is not None:
@@ -170,6 +184,8 @@ def over(show: Show, wishes: Wishes) -> Show:
     changed["reserves"] = (*(r for r in show.reserves if r.name not in names), *wished)
     if wishes.hours is not None:
         changed["hours_a_month"] = wishes.hours
+    if wishes.days:
+        changed["days"] = tuple(weekday(written) for written in wishes.days)
     return show.model_copy(update=changed)
 
 
@@ -189,6 +205,19 @@ def _one_of(written: str, known: tuple[str, ...], what: str) -> str:
     if found is None:
         raise InputError(f'"{written}" is not {what}', nearest_name(written, [*known], ""))
     return found
+
+
+def weekday(written: str) -> Weekday:
+    """A day of the week, or its first three letters and more.
+
+    Raises:
+        InputError: it is none.
+    """
+    plain = written.strip().lower()
+    found = [day for day in WEEKDAYS if len(plain) >= 3 and day.lower().startswith(plain)]
+    if not found:
+        raise InputError(f'"{written}" is no day of the week', "write Thursday, or Thu")
+    return found[0]
 
 
 def reserve(written: str) -> Reserve:

@@ -7,7 +7,7 @@ import io
 from pathlib import Path
 
 from eager_kestrel.actions.odds import with_share
-from eager_kestrel.core.choice.budget import budget
+from eager_kestrel.core.choice.budget import budget_of
 from eager_kestrel.core.choice.compare import Comparison, parse_shapes
 from eager_kestrel.core.choice.compare import compare as compared
 from eager_kestrel.core.choice.need import need as needed
@@ -84,7 +84,7 @@ def compare(written: str, show: Show, uplink: Uplink, guides: Path | None = None
     show, _ = with_share(show, uplink)
     guide = guide_for(show.destinations[0], guides)
     table = table_for(show.motion, show.footage)
-    waterfall = budget(uplink, show.safe_share, show.reserves)
+    waterfall = budget_of(uplink, show)
     place = alone(show.destinations[0], guide, show, table, waterfall)
     return compared(place.field, waterfall, shapes)
 

@@ -212,6 +212,18 @@ class WishFlags:
         str | None, typer.Option(metavar="RATE", help="The slowest viewers' download.")
     ] = None
 
+    picture: Annotated[
+        str | None,
+        typer.Option(metavar="WIDTHxHEIGHT", help="Send this picture, whatever looks better."),
+    ] = None
+    fps_sent: Annotated[
+        str | None,
+        typer.Option(metavar="RATE", help="Send so many frames a second, whatever looks better."),
+    ] = None
+    cap: Annotated[
+        str | None,
+        typer.Option(metavar="SIZE", help='Data a month: "300 GB"; bounds a plan with --hours.'),
+    ] = None
     footage: Annotated[
         str | None,
         typer.Option(
@@ -243,6 +255,9 @@ class WishFlags:
             reserves=tuple(self.reserve or ()),
             viewers=self.viewers,
             hours=hours,
+            picture=self.picture,
+            sent_fps=self.fps_sent,
+            cap=self.cap,
             footage=self.footage,
             any_machine=self.ignore_machine,
         )

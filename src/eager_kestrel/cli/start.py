@@ -162,6 +162,9 @@ def _where_and_when(given: Wishes, platforms: tuple[str, ...], guides: Path | No
     if given.at is None:
         given = _ask("When does it begin, such as 20:00; - for any time", "-",
                      lambda answer: _begins(given, answer))  # fmt: skip
+    if not given.days:
+        given = _ask("On which days, such as Thu, Sat; - for any", "-",
+                     lambda answer: _on_days(given, answer))  # fmt: skip
     return given
 
 
@@ -174,6 +177,17 @@ def _begins(given: Wishes, answer: str) -> Wishes:
         return given
     parse_time_of_day(answer)
     return replace(given, at=answer.strip())
+
+
+def _on_days(given: Wishes, answer: str) -> Wishes:
+    from dataclasses import replace
+
+    from eager_kestrel.actions.shows import weekday
+
+    if answer.strip() == "-":
+        return given
+    parts = [part.strip() for part in answer.split(",") if part.strip()]
+    return replace(given, days=tuple(weekday(part) for part in parts))
 
 
 def _going(given: Wishes, answer: str, guides: Path | None) -> Wishes:

@@ -15,7 +15,7 @@ from pydantic import BeforeValidator, PlainSerializer, ValidationInfo, WithJsonS
 
 from eager_kestrel.core.errors import UnitError
 from eager_kestrel.core.picture import Picture, Shape, frame_rate_text, parse_frame_rate
-from eager_kestrel.core.units import Bitrate, parse_chance, parse_seconds, parse_share
+from eager_kestrel.core.units import Bitrate, DataSize, parse_chance, parse_seconds, parse_share
 
 T = TypeVar("T")
 
@@ -63,6 +63,12 @@ Rate = Annotated[
     _written_as("a bitrate with its unit", "6000 kbit/s", "1.5 Mbit/s"),
     BeforeValidator(_reader(Bitrate.parse, "write {0} kbit/s or {0} Mbit/s")),
     PlainSerializer(lambda rate: f"{rate.kbps:.15g} kbit/s", return_type=str),
+]
+Size = Annotated[
+    DataSize,
+    _written_as("an amount of data with its unit", "300 GB"),
+    BeforeValidator(_reader(DataSize.parse, "write {0} GB")),
+    PlainSerializer(lambda size: f"{size.bytes} B", return_type=str),
 ]
 Seconds = Annotated[
     float,

@@ -80,6 +80,10 @@ class StreamWatch:
         if len(self._rows) >= BATCH:
             self._flush()
 
+    def start_pace_anew(self) -> None:
+        """What comes next is on time: what was late before was held up, and stays so much later."""
+        self._quickest, self._delay = None, 0.0
+
     @property
     def delay_seconds(self) -> float:
         """How much later than the quickest frame the latest one came, against its time."""

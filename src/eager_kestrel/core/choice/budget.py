@@ -12,7 +12,7 @@ from typing import Literal
 from eager_kestrel.core.document import Frozen
 from eager_kestrel.core.line.uplink import Uplink
 from eager_kestrel.core.overhead import Overhead
-from eager_kestrel.core.show.show import Reserve
+from eager_kestrel.core.show.show import Reserve, Show
 from eager_kestrel.core.words import plans as words
 
 BoundBy = Literal["safe share", "floor"]
@@ -37,6 +37,8 @@ class Budget(Frozen):
     """All named reserves, even where the line does not hold them."""
     bound_by: BoundBy
     """Which of the two set it, before reserves."""
+    capped: bool = False
+    """Whether a month's data leaves less than the line."""
 
     def upload_for(self, safe_kbps: float) -> float:
         """The typical upload whose safe rate is this, on a line of the same evenness; inverse."""
@@ -48,6 +50,18 @@ class Budget(Frozen):
         typical, before_reserves = self.steps[1].before_kbps, self.steps[1].after_kbps
         shared = round(upload_kbps * before_reserves / typical, 3)
         return max(0.0, round(shared - self.reserved_kbps, 3))
+
+
+def budget_of(uplink: Uplink, show: Show, share_why: str = "") -> Budget:
+    """The waterfall of a show: its share, its reserves, its cap."""
+    made = budget(uplink, show.safe_share, show.reserves, share_why)
+    cap = show.cap_kbps
+    if cap is None or show.cap is None or cap >= made.safe_kbps:
+        return made
+    left = round(cap, 3)
+    why = words.cap_step(str(show.cap), show.hours_a_month)
+    step = Step(name="data cap", before_kbps=made.safe_kbps, after_kbps=left, why=why)
+    return made.model_copy(update={"steps": (*made.steps, step), "safe_kbps": left, "capped": True})
 
 
 def budget(

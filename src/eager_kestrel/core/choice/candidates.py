@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from fractions import Fraction
 from math import gcd, lcm
 
+from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.guide.rules import VideoRules
 from eager_kestrel.core.picture import (
     CUSTOMARY_LINES,
@@ -20,10 +21,13 @@ from eager_kestrel.core.picture import (
     at_1000_1001,
     divides_evenly,
 )
+from eager_kestrel.core.words import needs as words
 
 SMALLEST_PIXELS = 256 * 144
 MOST_ENLARGED = 2
 """Times the lines of the source, where a platform rewards more; beyond that it is only blur."""
+CLOSE = 0.002
+"""Frame rates this near have one name: 30 and 29.97."""
 JUDDER = 0.005
 """Of the quality at most that uneven steps cost from a source of 60 frames a second, in proportion
 to how long its frames last: a guess, small enough that the faster of two rates is kept."""
@@ -122,6 +126,35 @@ def candidates(
     rates = frame_rates(source_rate, rules)
     ordered = sorted(pictures, key=lambda p: (p.pixels, p.width))
     return [Candidate(p, rate, even) for p in ordered for rate, even in rates]
+
+
+def pinned(
+    found: list[Candidate], picture: Picture | None, rate: Fraction | None, title: str
+) -> list[Candidate]:
+    """Those of a picture and a frame rate somebody insists on; all where nobody does.
+
+    Raises:
+        InputError: there is none; says what there is.
+    """
+    kept = found
+    if picture is not None:
+        kept = [one for one in kept if one.picture == picture]
+        if not kept:
+            known = sorted({one.picture for one in found}, key=lambda p: -p.pixels)[:6]
+            raise InputError(
+                words.not_taken(title, str(picture)),
+                words.choose([str(one) for one in known], of_rates=False),
+            )
+    if rate is not None:
+        near = [one for one in kept if abs(float(one.frame_rate / rate) - 1) < CLOSE]
+        if not near:
+            rates = sorted({float(one.frame_rate) for one in kept})
+            raise InputError(
+                words.not_taken(title, f"{float(rate):g} frames a second"),
+                words.choose([f"{one:g}" for one in rates], of_rates=True),
+            )
+        kept = near
+    return kept
 
 
 def _even(picture: Picture) -> bool:

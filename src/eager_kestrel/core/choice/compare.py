@@ -10,6 +10,7 @@ from typing import ClassVar
 import numpy as np
 
 from eager_kestrel.core.choice.budget import Budget
+from eager_kestrel.core.choice.candidates import CLOSE
 from eager_kestrel.core.choice.field import Field, Weighed
 from eager_kestrel.core.choice.quality import smoothness
 from eager_kestrel.core.document import Frozen, Spread, format_name
@@ -19,8 +20,6 @@ from eager_kestrel.core.quantities import FrameRate
 from eager_kestrel.core.words import needs as words
 from eager_kestrel.core.words.facts import BitrateBound
 
-CLOSE = 0.002
-"""Frame rates this near have one name: 30 and 29.97."""
 Shape = tuple[Picture, Fraction]
 
 

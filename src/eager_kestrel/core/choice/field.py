@@ -16,7 +16,7 @@ import numpy as np
 
 from eager_kestrel.core.arrays import Flags, Floats, Indices
 from eager_kestrel.core.choice.alike import alike_to, best_of, kinds_of, preferred, ranks_of
-from eager_kestrel.core.choice.candidates import Candidate, candidates
+from eager_kestrel.core.choice.candidates import Candidate, candidates, pinned
 from eager_kestrel.core.choice.limits import (
     AUDIO_SHARE,
     LEAST_VIDEO_KBPS,
@@ -356,7 +356,8 @@ def rebuilt(
 def _candidates(show: Show, guide: Guide, members: Sequence[Guide]) -> list[Candidate]:
     rows = [rung.picture for member in members for rung in member.rungs]
     lines = guide.delivery.better_from_lines
-    return candidates(show.source, show.frame_rate, guide.video, rows, lines)
+    found = candidates(show.source, show.frame_rate, guide.video, rows, lines)
+    return pinned(found, show.picture, show.sent_frame_rate, guide.title)
 
 
 def _named(members: Sequence[Guide]) -> set[Picture]:

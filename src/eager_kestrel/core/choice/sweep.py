@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from eager_kestrel.core.choice.budget import budget
+from eager_kestrel.core.choice.budget import budget, budget_of
 from eager_kestrel.core.choice.field import Field, field_of
 from eager_kestrel.core.choice.quality import QualityTable
 from eager_kestrel.core.choice.what_if import OVER, Over, Point, Sweep
@@ -80,7 +80,7 @@ def sweep(
         return Sweep(platform=guide.name, over=wanted.over, points=points)
     if uplink is None:
         raise ValueError(f"a sweep of {wanted.over} needs an uplink")
-    safe = budget(uplink, show.safe_share, show.reserves).safe_kbps
+    safe = budget_of(uplink, show).safe_kbps
     found: list[Point] = []
     if wanted.over == "motion":
         for motion in MOTIONS:

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 import numpy as np
 
 from eager_kestrel.core.arrays import Floats
-from eager_kestrel.core.choice.budget import budget
+from eager_kestrel.core.choice.budget import budget, budget_of
 from eager_kestrel.core.choice.field import Weighed, field_of
 from eager_kestrel.core.choice.need import (
     REFERENCE,
@@ -116,7 +116,7 @@ def sweep_show(
         along = [(name, value, safe, answers.at(safe)) for name, value, safe in named]
     else:
         assert uplink is not None
-        safe = budget(uplink, show.safe_share, show.reserves).safe_kbps
+        safe = budget_of(uplink, show).safe_kbps
         for name, changed, ruled in _variants(wanted, show, guides):
             given = Answers.of(changed, ruled, table, safe).at(safe)
             along.append((name, None, safe, given))

@@ -7,7 +7,8 @@ import numpy as np
 from eager_kestrel.core.choice.quality import QualityTable, clean_kbps
 from eager_kestrel.core.guide.rules import Codec
 from eager_kestrel.core.plan.plan import DataUse, LocalCopy
-from eager_kestrel.core.show.show import Show
+from eager_kestrel.core.show.show import ON_THE_WIRE, Show
+from eager_kestrel.core.units import DataSize
 
 GB_PER_KBPS_HOUR = 3600 * 1000 / 8 / 1e9
 """Gigabytes (10^9 bytes) in an hour of one kbit/s."""
@@ -22,9 +23,14 @@ def gb_per_hour(kbps: float) -> float:
     return round(kbps * GB_PER_KBPS_HOUR, 3)
 
 
-def data_use(total_kbps: float, hours_a_month: float) -> DataUse:
-    """What a rate comes to."""
+def data_use(total_kbps: float, hours_a_month: float, cap: DataSize | None = None) -> DataUse:
+    """What a rate comes to, and how long a month's data lasts."""
+    lasts = None
+    if cap is not None and total_kbps > 0:
+        lasts = round(cap.bytes / 1e9 / (total_kbps * GB_PER_KBPS_HOUR * ON_THE_WIRE), 1)
     return DataUse(
+        cap_gb=None if cap is None else round(cap.bytes / 1e9, 3),
+        cap_lasts_hours=lasts,
         gb_per_hour=gb_per_hour(total_kbps),
         hours_a_month=hours_a_month,
         gb_per_month=round(total_kbps * GB_PER_KBPS_HOUR * hours_a_month, 2),

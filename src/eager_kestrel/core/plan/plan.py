@@ -154,6 +154,10 @@ class DataUse(Frozen):
     gb_per_hour: float
     hours_a_month: float
     gb_per_month: float
+    cap_gb: float | None = None
+    """Of data that may be sent in a month, where there is such a cap."""
+    cap_lasts_hours: float | None = None
+    """How many hours of this it lasts, headers of packets counted."""
 
 
 class LocalCopy(Spread):

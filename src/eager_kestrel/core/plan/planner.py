@@ -11,7 +11,7 @@ from __future__ import annotations
 import re
 from typing import Any
 
-from eager_kestrel.core.choice.budget import Budget, beside, budget, destination_steps
+from eager_kestrel.core.choice.budget import Budget, beside, budget_of, destination_steps
 from eager_kestrel.core.choice.field import Weighed
 from eager_kestrel.core.choice.quality import QualityTable
 from eager_kestrel.core.division.divide import divide
@@ -34,6 +34,7 @@ from eager_kestrel.core.plan.plan import (
 from eager_kestrel.core.plan.promises import warnings
 from eager_kestrel.core.plan.reasons import (
     Choice,
+    as_asked,
     audio_reason,
     infeasible,
     video_reasons,
@@ -73,7 +74,7 @@ def plan(
     Raises:
         NotFoundError: a destination's standing is not in its guide, or it does not take its codec.
     """
-    waterfall = budget(uplink, show.safe_share, show.reserves, _share_why(show, uplink))
+    waterfall = budget_of(uplink, show, _share_why(show, uplink))
     ruled = [guides[d.platform].under(d.standing) for d in show.destinations]
     split = None
     if len(show.destinations) == 1:
@@ -81,7 +82,7 @@ def plan(
     else:
         split, places = divide(show, ruled, table, waterfall.safe_kbps)
     planned = [_at(place, show, waterfall) for place in places]
-    if split is not None and look_further:
+    if split is not None and look_further and not waterfall.capped:
         planned = Asking(show, ruled, table, waterfall).with_offers(planned)
     total = round(sum(there.total_kbps for there in planned), 3)
     return Plan(
@@ -93,7 +94,7 @@ def plan(
         split=split,
         total_kbps=total,
         quality_basis=table.basis,
-        data=data_use(total, show.hours_a_month),
+        data=data_use(total, show.hours_a_month, show.cap),
         local_copy=local_copy(show, table, total, free_bytes),
         warnings=warnings(show, ruled, planned, uplink),
     )
@@ -143,9 +144,9 @@ def _planned(place: Place, show: Show, waterfall: Budget) -> DestinationPlan:
     video = settings_at(rules, field, weighed, best)
     line = Standpoint.of(rules, field, weighed, best, waterfall, transport)
     choice = Choice(field, weighed, best, place.safe_kbps)
-    reasons = (
-        *video_reasons(rules, show, choice, waterfall, video),
-        audio_reason(rules, audio),
+    reasons = as_asked(
+        show,
+        (*video_reasons(rules, show, choice, waterfall, video), audio_reason(rules, audio)),
     )
     cheaper = steps_down(line)
     shared = len(show.destinations) > 1  # then the whole show is asked
@@ -161,8 +162,10 @@ def _planned(place: Place, show: Show, waterfall: Budget) -> DestinationPlan:
         reasons=reasons,
         runners_up=tuple(weighed.option(i) for i in weighed.others(RUNNERS_UP)),
         steps_down=cheaper,
-        step_up=None if shared else step_up(line),
-        offers=() if shared else offers(line, place.guide, place.destination.codec),
+        step_up=None if shared or waterfall.capped else step_up(line),
+        offers=()
+        if shared or waterfall.capped
+        else offers(line, place.guide, place.destination.codec),
         adaptive=_adaptive(video, cheaper, float(weighed.floors_kbps[best])),
         fit=frame_fit(show.source, video.picture),
     )

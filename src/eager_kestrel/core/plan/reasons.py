@@ -76,6 +76,17 @@ def video_reasons(
     )
 
 
+def as_asked(show: Show, reasons: tuple[Reason, ...]) -> tuple[Reason, ...]:
+    """Reasons, with what somebody asked for said to be that."""
+    pinned = {"picture": show.picture, "frame rate": show.sent_frame_rate}
+    return tuple(
+        Reason(about=one.about, value=one.value, bound_by="wish", text=words.pinned(one.about))
+        if pinned.get(one.about) is not None
+        else one
+        for one in reasons
+    )
+
+
 def _b_frames(guide: Guide, video: VideoSettings) -> facts.Fact:
     advised = guide.video.advised.b_frames == video.b_frames
     few = video.b_frames == 0 or video.b_frames == guide.video.b_frames
@@ -130,6 +141,7 @@ def _bitrate(
         clean_kbps=round(clean, 1),
         level_kbps=level,
         viewers_kbps=viewers_kbps(guide, show) if viewers < inf else 0.0,
+        of="your data cap" if waterfall.capped else "your line",
     )
 
 

@@ -109,7 +109,10 @@ def budget_sums(plan: Plan) -> list[Sum]:
 def data_said(plan: Plan) -> str:
     """What the stream sends in an hour and a month."""
     data = plan.data
-    return words.data(data.gb_per_hour, data.gb_per_month, data.hours_a_month)
+    said = words.data(data.gb_per_hour, data.gb_per_month, data.hours_a_month)
+    if data.cap_gb is None or data.cap_lasts_hours is None:
+        return said
+    return f"{said}; {words.cap_lasts(data.cap_gb, data.cap_lasts_hours)}"
 
 
 def copy_said(plan: Plan) -> str:

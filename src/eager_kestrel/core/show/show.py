@@ -16,9 +16,14 @@ from eager_kestrel.core.quantities import (
     Rate,
     Seconds,
     Share,
+    Size,
 )
 from eager_kestrel.core.show.machine import Machine
 
+Weekday = Literal["Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"]
+WEEKDAYS: tuple[Weekday, ...] = (
+    "Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday",
+)  # fmt: skip
 Motion = Literal["still", "calm", "lively", "hectic"]
 """How much moves in the picture."""
 MOTIONS: tuple[Motion, ...] = ("still", "calm", "lively", "hectic")
@@ -28,6 +33,9 @@ SAFE_SHARE = 0.70
 
 SHOW_SECONDS = 3600.0
 """An hour, as a forecast is asked for most."""
+ON_THE_WIRE = 1500 / 1448
+"""What a byte of TCP costs a data allowance: full packets with headers of IPv4 and TCP with
+timestamps (RFC 791, RFC 9293, RFC 7323)."""
 HOURS_A_MONTH = 20.0
 """Streamed, to reckon with data allowances: about five hours a week."""
 
@@ -71,6 +79,14 @@ class Show(Frozen):
     """Voice alone needs no second channel on a poor line."""
     viewers: Rate | None = None
     """The slowest viewers' download; matters where nothing smaller is sure to be offered."""
+    cap: Size | None = None
+    """Of data that may be sent in a month."""
+    picture: PictureSize | None = None
+    """To be sent, whatever would look better."""
+    sent_frame_rate: FrameRate | None = None
+    """To be sent, whatever would look better."""
+    days: tuple[Weekday, ...] = ()
+    """On which it begins; runs of these days count, where there are any."""
     hours_a_month: float = Field(default=HOURS_A_MONTH, gt=0, le=744)
     machine: Machine = Field(default_factory=Machine)
     reserves: tuple[Reserve, ...] = ()
@@ -94,3 +110,10 @@ class Show(Frozen):
             except InputError as error:
                 raise ValueError(f"{error.what}; {error.instead}") from None
         return value
+
+    @property
+    def cap_kbps(self) -> float | None:
+        """What a month's data allows in its hours; None where no hours or no cap were said."""
+        if self.cap is None or "hours_a_month" not in self.model_fields_set:
+            return None
+        return self.cap.bytes * 8e-3 / (self.hours_a_month * 3600) / ON_THE_WIRE

@@ -33,6 +33,7 @@ SIGHT_SECONDS = 30.0
 STALL_SECONDS = 0.75
 STALL_SHARE = 0.05
 CLOSED_SHARE = 0.7
+LITTLE_SHARE = 0.3
 BACK_SECONDS = 5.0
 """How long it is said that a connection is back."""
 PROGRAM_SECONDS = 8.0
@@ -174,7 +175,7 @@ class Judge:
         now = lately[-1][1]
         if now <= STANDING_SECONDS:
             self._ingest = False
-        elif self._closed() >= CLOSED_SHARE:
+        elif self._closed() >= CLOSED_SHARE and self._little():
             self._ingest = True
             return Verdict(cause="ingest", text=words.not_taken(now), late=now > LATE_SECONDS)
         elif self._ingest:
@@ -237,6 +238,10 @@ class Judge:
         if (LATE_SECONDS - max(now)) / slope > SIGHT_SECONDS:
             return None
         return self._warned(slope, max(now), span)
+
+    def _little(self) -> bool:
+        """Whether hardly anything is taken: a window that is small is closed often, too."""
+        return self.carried_kbps(LATELY_SECONDS / 2) < LITTLE_SHARE * self.usual_kbps()
 
     def _closed(self) -> float:
         """The share of the last half second in which the other end's window was closed."""

@@ -25,6 +25,7 @@ Bound = Literal[
     "quality at this bitrate",
     "quality at this picture",
     "share of the total",
+    "wish",
 ]
 """The kinds of limit that decide a setting."""
 BitrateBound = Literal["budget", "guide", "level", "viewers", "no visible gain"]
@@ -44,6 +45,8 @@ class BitrateBounded:
     clean_kbps: float
     level_kbps: float
     viewers_kbps: float
+    of: str = "your line"
+    """What the budget is of: the line, or a month's data."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -31,6 +31,11 @@ def reserve_step(kbps: float, name: str) -> str:
     return f"{rate(kbps)} kept for {name}"
 
 
+def cap_step(cap: str, hours: float) -> str:
+    """What a month's data allows."""
+    return f"{cap} a month in {hours:g} hours, headers of packets counted"
+
+
 def others_step(kbps: float) -> str:
     """What other destinations take of the same line."""
     return f"{kbit(kbps)} go to other destinations"
@@ -159,6 +164,21 @@ def reconnecting(
 def data(gb_per_hour: float, gb_per_month: float, hours: float) -> str:
     """What the stream sends."""
     return f"{gb_per_hour:.2f} GB an hour, {gb_per_month:,.0f} GB in the {hours:g} hours of a month"
+
+
+def cap_lasts(cap_gb: float, hours: float) -> str:
+    """How long a month's data lasts."""
+    return f"a cap of {cap_gb:,.4g} GB a month lasts {hours:,.0f} hours of it"
+
+
+def pinned(what: str) -> str:
+    """A setting somebody asked for."""
+    return f"you asked for this {what}"
+
+
+def left_free(now: str, free: str) -> str:
+    """What pinning a picture costs."""
+    return f"left free it would be {free}; as you asked it is {now}"
 
 
 def local_copy(

@@ -59,7 +59,7 @@ def _bitrate(fact: facts.BitrateBounded) -> str:
     match fact.bound_by:
         case "budget":
             return (
-                f"your line leaves {kbit(int(fact.budget_kbps))} for video "
+                f"{fact.of} leaves {kbit(int(fact.budget_kbps))} for video "
                 f"(safe rate {kbit(fact.safe_kbps)} less headers and audio), rounded down"
             )
         case "guide":

@@ -65,6 +65,17 @@ def hours_differ(low: int, low_kbps: float, high: int, high_kbps: float) -> str:
     )
 
 
+def taken_on(said: str, days: Sequence[str]) -> str:
+    """Of an uplink whose runs were picked by day of the week."""
+    return f"{said}, taken on {' and '.join(days)}"
+
+
+def no_runs_on(days: Sequence[str]) -> str:
+    """A show begins on days of which hardly a run is kept."""
+    named = " or ".join(days)
+    return f"fewer than two runs were taken on {named}: planned from all days"
+
+
 def taken_around(said: str, hour: str) -> str:
     """Of an uplink whose runs were picked by time of day."""
     return f"{said}, taken around {hour}"
