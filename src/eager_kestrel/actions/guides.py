@@ -163,7 +163,7 @@ def from_answers(document: dict[str, Any], path: Path, unchecked: list[str]) -> 
     Raises:
         FormatError: the answers contradict each other.
     """
-    guide = guide_of(document)
+    guide = guide_of(document).model_copy(update={"unchecked": tuple(unchecked)})
     return _write(path, guide_toml(guide, dict.fromkeys(unchecked, "a guess: check")))
 
 
@@ -269,7 +269,8 @@ def from_page(
         )
     draft = drafted(found, answers, customary(name, title, source, _today()))
     comments = dict.fromkeys(draft.unchecked, UNCHECKED) | draft.comments
-    return _write(path, guide_toml(draft.guide, comments, draft.rest))
+    guide = draft.guide.model_copy(update={"unchecked": draft.unchecked})
+    return _write(path, guide_toml(guide, comments, draft.rest))
 
 
 def _write(path: Path, text: str) -> Guide:

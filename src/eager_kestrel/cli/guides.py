@@ -26,6 +26,9 @@ from eager_kestrel.cli.options import (
 if TYPE_CHECKING:
     from eager_kestrel.core.guide.diff import Change
 
+WIDE = 100
+"""Columns from which a guide takes one line."""
+
 app = group()
 
 Name = Annotated[str, typer.Argument(metavar="PLATFORM", autocompletion=complete_platform)]
@@ -63,17 +66,17 @@ def list_guides(folder: GuideFolder = None, json: Json = False) -> None:
     else:
         table = Table(box=None, padding=(0, 1), header_style="dim")
         for heading in ("guide", "largest", "at most", "keyframes", "codecs", "checked", "from"):
-            fixed = heading in ("guide", "at most", "checked")
-            table.add_column(heading, overflow="fold", no_wrap=fixed)
+            table.add_column(heading, no_wrap=heading != "from", overflow="fold")
+        comma = ",\n" if console().width < WIDE else ", "
         for item in found:
             video = item.guide.video
             stale = " [yellow]stale[/]" if item.stale_days else ""
             table.add_row(
                 f"[bold]{item.guide.name}[/]",
-                f"{video.largest}, {video.rates_words()}",
+                f"{video.largest}{comma}{video.rates_words()}",
                 video.ceiling.in_kbps(),
-                video.keyframes.words(),
-                ", ".join(video.codecs),
+                video.keyframes.words().replace(", ", comma),
+                comma.join(video.codecs),
                 f"{item.guide.checked}{stale}",
                 item.where,
             )

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from eager_kestrel.cli.screen import grid, remark
+from eager_kestrel.cli.screen import console, grid, remark
 from eager_kestrel.core.picture import picture_at
 from eager_kestrel.core.plan.plan import DestinationPlan, Plan
 from eager_kestrel.core.plan.sheet import (
@@ -27,6 +27,8 @@ if TYPE_CHECKING:
 
 SHORT_REASONS = ("bitrate", "picture", "frame rate", "keyframes", "audio")
 BAR_CELLS = 12
+NARROW = 64
+"""Columns under which what bound a value stands behind it."""
 
 
 def show_plan(screen: Console, plan: Plan, *, why: bool = False) -> None:
@@ -71,11 +73,15 @@ def _card(plan: Plan, destination: DestinationPlan) -> Panel:
     from rich.panel import Panel
     from rich.text import Text
 
-    card = grid(0, 1, 0)
-    card.add_row("", "", Text("bound by", style="dim"))
+    narrow = console().width < NARROW
+    card = grid(0, 1) if narrow else grid(0, 1, 0)
+    if not narrow:
+        card.add_row("", "", Text("bound by", style="dim"))
     for row in card_rows(plan, destination):
-        card.add_row(Text(row.name, style="dim"), Text(row.value, style="bold"),
-                     Text(row.bound, style="cyan"))  # fmt: skip
+        value, bound = Text(row.value, style="bold"), Text(row.bound, style="cyan")
+        if narrow and row.bound:
+            value.append(f" ({row.bound})", style="cyan")
+        card.add_row(Text(row.name, style="dim"), value, *([] if narrow else [bound]))
     return Panel(
         card, title=Text(title_of(plan, destination)), title_align="left", border_style="green",
         padding=(0, 1), subtitle=f"from {source_of(plan)}", subtitle_align="right",

@@ -5,7 +5,7 @@ from __future__ import annotations
 import sys
 import time
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -16,6 +16,9 @@ from eager_kestrel.cli.options import (
     complete_practice,
     group,
 )
+
+if TYPE_CHECKING:
+    from eager_kestrel.actions.receiving import Received
 
 app = group()
 
@@ -132,7 +135,7 @@ def ingest(
 ) -> None:
     """Be a simulated platform that obeys its guide, until Ctrl-C."""
     from eager_kestrel.actions.practice import simulated_platform, trouble_of
-    from eager_kestrel.cli.screen import console, print_json
+    from eager_kestrel.cli.screen import console, ended_by_sigterm, print_json
     from eager_kestrel.core.units import parse_seconds
 
     how_long, at = _at(stall) if stall is not None else ("3 s", None)
@@ -149,14 +152,28 @@ def ingest(
             sys.stdout.write(f"{there.url} with the stream key: {there.key.shown}\n")
             sys.stderr.write(f"A simulated {there.title} stands here until Ctrl-C.\n")
         sys.stdout.flush()
-        screen = console(stderr=True)
+        told = 0
         try:
-            with screen.status("waiting for a stream", spinner="dots") as status:
+            with (
+                ended_by_sigterm(),
+                console(stderr=True).status("waiting for a stream", spinner="dots") as status,
+            ):
                 while True:
                     time.sleep(0.5)
+                    told = _tell(there.taking.received, told)
                     if there.taking.live() is not None:
-                        status.update(f"health: {there.health()}")
+                        status.update(there.health())
         except KeyboardInterrupt:
             sys.stderr.write("\nThe simulated platform is gone.\n")
-    for one in there.taking.received:
-        sys.stderr.write(f"stream {one.number}: {one.why_ended}\n")
+    _tell(there.taking.received, told)
+
+
+def _tell(received: list[Received], told: int) -> int:
+    """A line for each stream that has ended since; how many were told by now."""
+    for one in received[told:]:
+        seen = one.findings.recording if one.findings is not None else None
+        frames = f", {seen.video.frames:,} frames in {seen.seconds:.1f} s" if seen else ""
+        late = f", the latest {one.worst_delay_seconds:.2f} s late" if seen else ""
+        sys.stderr.write(f"stream {one.number}: {one.why_ended}{frames}{late}\n")
+    sys.stderr.flush()
+    return len(received)

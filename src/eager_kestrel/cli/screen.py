@@ -209,3 +209,21 @@ def uninterrupted() -> Iterator[None]:
         yield
     finally:
         signal.signal(signal.SIGINT, before)
+
+
+@contextmanager
+def ended_by_sigterm() -> Iterator[None]:
+    """SIGTERM ends the block as Ctrl-C does, so that what was learned is told and kept."""
+    import signal
+
+    def stop(*_: object) -> None:
+        raise KeyboardInterrupt
+
+    if threading.current_thread() is not threading.main_thread():
+        yield
+        return
+    before = signal.signal(signal.SIGTERM, stop)
+    try:
+        yield
+    finally:
+        signal.signal(signal.SIGTERM, before)

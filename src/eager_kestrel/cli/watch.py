@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
-from contextlib import contextmanager
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -34,9 +33,10 @@ def watch(
 
     With --json: one document a second. What was seen is kept: see review and runs list.
     """
+    from eager_kestrel.cli.screen import ended_by_sigterm
     from eager_kestrel.cli.watch_view import View, show_aired
 
-    with _ended_by_sigterm(), View(json=json, bell=alerts.bell, notify=alerts.notify) as view:
+    with ended_by_sigterm(), View(json=json, bell=alerts.bell, notify=alerts.notify) as view:
         if between.through or between.practice is not None:
             from eager_kestrel.cli.watch_through import watch_through
 
@@ -90,25 +90,6 @@ def _chooser(view: View) -> Callable[[Sequence[Connection]], Connection] | None:
         return found[number - 1]
 
     return choose
-
-
-@contextmanager
-def _ended_by_sigterm() -> Iterator[None]:
-    """SIGTERM ends watching as Ctrl-C does, so that what was seen is kept."""
-    import signal
-    import threading
-
-    def stop(*_: object) -> None:
-        raise KeyboardInterrupt
-
-    if threading.current_thread() is not threading.main_thread():
-        yield
-        return
-    before = signal.signal(signal.SIGTERM, stop)
-    try:
-        yield
-    finally:
-        signal.signal(signal.SIGTERM, before)
 
 
 if TYPE_CHECKING:

@@ -110,11 +110,24 @@ def _said(parts: tuple[str, ...]) -> dict[str, dict[str, str]]:
     return dict(zip(parts, kinds, strict=False))
 
 
+PLAIN = {
+    "model_type": "a table of its own is meant; see docs/shows.md for its keys",
+    "dict_type": "a table of its own is meant",
+    "list_type": "a list is meant, in square brackets",
+    "tuple_type": "a list is meant, in square brackets",
+    "string_type": "a text in quotes is meant",
+    "missing": "it has to be there",
+    "extra_forbidden": "no such key is known",
+}
+"""In place of the library's words, by its name for the fault."""
+
+
 def first_error(error: ValidationError) -> str:
     """What pydantic found first, as ``key: what`` in one line; unknown keys before all else."""
     first = min(error.errors(), key=lambda found: found["type"] != "extra_forbidden")
     key = ".".join(str(part) for part in first["loc"])
     what = str(first["msg"]).removeprefix("Value error, ")
+    what = PLAIN.get(str(first["type"]), what)
     return f"{key}: {what}" if key else what
 
 

@@ -27,6 +27,7 @@ COMMENTS = {
     "video.b_frames": "the most in a row",
     "audio.least": "kept even on poor lines",
     "private.key_suffix": "behind the key, nobody sees the stream",
+    "unchecked": "guesses; take a key out once you have looked it up",
     "delivery.transcodes": "always, when there is capacity, or never",
 }
 

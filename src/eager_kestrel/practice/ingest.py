@@ -142,5 +142,5 @@ class Platform:
             return "waiting for a stream"
         span = (self._recent[-1][0] - self._recent[0][0]) / 1000
         kbps = sum(size for _, size in self._recent) * 8e-3 / span if span else 0.0
-        state = "good" if self._over_since is None else "over the ceiling"
+        state = "takes it" if self._over_since is None else "over the ceiling"
         return f"{state}: {kbps:,.0f} kbit/s"

@@ -255,14 +255,13 @@ def write_page(told: Told, path: Path) -> None:
     """Write the page; the extension says which kind.
 
     Raises:
-        InputError: the file name is no page's, or its folder is not there.
+        InputError: the file name is no page's.
         StorageError: the disk would not take it.
     """
     require_page(path)
-    if not path.parent.is_dir():
-        raise InputError(f"there is no folder {path.parent}", "make it first")
     text = page(told, ".md" if path.suffix.lower() == ".md" else ".html")
     try:
+        path.parent.mkdir(parents=True, exist_ok=True)
         path.write_text(text, encoding="utf-8")
     except OSError as error:
         what = error.strerror or str(error)

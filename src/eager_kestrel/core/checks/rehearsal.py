@@ -84,4 +84,6 @@ class Rehearsal(Frozen):
     round_trip_ms_worst: float | None
     reconnects: int
     verdict: Verdict
+    would_hold: str | None = None
+    """The step down that would have held, in words."""
     moments: tuple[Moment, ...]

@@ -42,7 +42,24 @@ def check_each(pairs: Sequence[tuple[Settings, Guide]], safe_kbps: float | None 
 
 def against_guide(settings: Settings, guide: Guide) -> list[Finding]:
     """Every rule of one guide, its standing applied, that the settings say something of."""
-    return [_finding(guide, judged) for rule in _RULES for judged in rule(settings, guide)]
+    found = [_finding(guide, judged) for rule in _RULES for judged in rule(settings, guide)]
+    return [_as_guess(one) if _guessed(guide, one.rule) else one for one in found]
+
+
+GUESS_OF = {"audio.bitrate": ("audio.least", "audio.most")}
+"""Where a rule is judged by other keys than its own."""
+
+
+def _guessed(guide: Guide, rule: str) -> bool:
+    return any(guide.guesses(key) for key in GUESS_OF.get(rule, (rule,)))
+
+
+def _as_guess(finding: Finding) -> Finding:
+    """A rule nobody looked up breaks nothing."""
+    if finding.severity != "breach":
+        return finding
+    said = {"severity": "caution", "wanted": f"{finding.wanted} (a guess of the guide)"}
+    return finding.model_copy(update=said)
 
 
 def against_line(

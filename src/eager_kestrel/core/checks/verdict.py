@@ -145,6 +145,8 @@ def rehearsal_of(
     encode = np.array(sent.encode_ms) if sent.encode_ms else np.zeros(1)
     trips = [m.round_trip_ms for m in sent.moments if m.round_trip_ms is not None]
     video, audio = step.video, step.audio
+    found = verdict(sent, step, below, asked_seconds)
+    holds = None if found.would_hold is None else below[found.would_hold].video.words
     return Rehearsal(
         target=target,
         platform=platform,
@@ -166,6 +168,7 @@ def rehearsal_of(
         round_trip_ms=round(float(np.median(trips)), 1) if trips else None,
         round_trip_ms_worst=round(max(trips), 1) if trips else None,
         reconnects=sent.reconnects,
-        verdict=verdict(sent, step, below, asked_seconds),
+        verdict=found,
+        would_hold=holds,
         moments=sent.moments,
     )  # fmt: skip

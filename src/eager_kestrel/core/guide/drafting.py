@@ -213,13 +213,20 @@ def _unchecked(found: Understood, rows: list[TableRung]) -> tuple[str, ...]:
         said.add("video.codecs")
     if "audio.advised.bitrate" in said:
         said.discard("audio.most")
-    return tuple(key for key in SILENT if key not in said)
+    silent = tuple(key for key in SILENT if key not in said)
+    return silent if _has_ceiling(found, rows) else (*silent, "video.ceiling")
+
+
+def _has_ceiling(found: Understood, rows: list[TableRung]) -> bool:
+    """Whether the page says what the most is, and not only what it recommends."""
+    said = {taken.key for taken in found.taken}
+    return any(row.ceiling for row in rows) or "video.ceiling" in said
 
 
 def _comments(found: Understood, rows: list[TableRung]) -> dict[str, str]:
     """By dotted key, what stands on the page."""
     said = {taken.key: f"{taken.where}: {taken.text}" for taken in found.taken if taken.key}
-    if not any(row.ceiling for row in rows) and "video.ceiling" not in said:
+    if not _has_ceiling(found, rows):
         said["video.ceiling"] = NO_CEILING
     said |= {f"rungs.{n}.picture": row.text for n, row in enumerate(rows)}
     for name in standings(found):

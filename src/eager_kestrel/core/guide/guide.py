@@ -66,6 +66,8 @@ class Guide(Frozen):
     audio: AudioRules
     segments: Segments | None = None
     ingest: tuple[Ingest, ...] = ()
+    unchecked: tuple[str, ...] = ()
+    """Keys nobody found in the source: what stands there is a guess."""
     private: PrivateWay | None = None
     """How to try something without viewers, where the platform has a way."""
     rungs: tuple[Rung, ...] = ()
@@ -92,6 +94,13 @@ class Guide(Frozen):
                     f"standings.{name}: it loosens nothing; give it something the ordinary lack"
                 )
         return self
+
+    def guesses(self, key: str) -> bool:
+        """Whether what stands under a key, or under one above or below it, is a guess."""
+        return any(
+            key == one or key.startswith(f"{one}.") or one.startswith(f"{key}.")
+            for one in self.unchecked
+        )
 
     def _check_picture(self, number: int, rung: Rung) -> None:
         rules = self.video

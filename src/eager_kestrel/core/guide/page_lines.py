@@ -156,7 +156,9 @@ def _audio(text: str, take: Take, _: Answers, __: Understood) -> str:
     reading = read_amounts(rest, "bitrate", "kbit/s", AUDIO_KBPS)
     for amount in reading.amounts:
         rate = [Bitrate.from_kbps(end) for end in amount.ends]
-        if len(rate) == 2:
+        if amount.bound is None and _WISH.search(text):
+            take("audio.advised.bitrate", rate[-1])
+        elif len(rate) == 2:
             take("audio.least", rate[0])
             take("audio.most", rate[1])
         else:
@@ -285,6 +287,8 @@ def _bitrate(text: str, take: Take, answers: Answers, _: Understood) -> str:
     keys = {"ceiling": "video.ceiling", "floor": "video.floor"}
     for amount in reading.amounts:
         rates = [Bitrate.from_kbps(end) for end in amount.ends]
+        if amount.bound not in keys and _WISH.search(text):
+            return "a recommendation is no limit, and no key says it for every picture"
         if len(rates) == 2 and amount.bound != "advised":
             take("video.floor", rates[0])
             take("video.ceiling", rates[1])

@@ -218,6 +218,8 @@ class DestinationPlan(Frozen):
     """From the safe rate down to what is left for video."""
     bound_by: dict[str, Bound] = Field(default_factory=dict)
     """By setting, which kind of limit bound it."""
+    guessed: tuple[str, ...] = ()
+    """Settings bound by something of the guide that is a guess."""
     reasons: tuple[Reason, ...] = ()
     runners_up: tuple[Option, ...] = ()
     steps_down: tuple[Fallback, ...] = ()

@@ -36,9 +36,11 @@ from eager_kestrel.core.plan.reasons import (
     Choice,
     as_asked,
     audio_reason,
+    guessed,
     infeasible,
     video_reasons,
     viewers_bind,
+    with_guesses,
 )
 from eager_kestrel.core.plan.shared_offers import Asking
 from eager_kestrel.core.show.show import Show
@@ -144,10 +146,8 @@ def _planned(place: Place, show: Show, waterfall: Budget) -> DestinationPlan:
     video = settings_at(rules, field, weighed, best)
     line = Standpoint.of(rules, field, weighed, best, waterfall, transport)
     choice = Choice(field, weighed, best, place.safe_kbps)
-    reasons = as_asked(
-        show,
-        (*video_reasons(rules, show, choice, waterfall, video), audio_reason(rules, audio)),
-    )
+    why_each = (*video_reasons(rules, show, choice, waterfall, video), audio_reason(rules, audio))
+    reasons = as_asked(show, with_guesses(rules, why_each))
     cheaper = steps_down(line)
     shared = len(show.destinations) > 1  # then the whole show is asked
     return DestinationPlan(
@@ -159,6 +159,7 @@ def _planned(place: Place, show: Show, waterfall: Budget) -> DestinationPlan:
         quality=weighed.option(best).quality,
         total_kbps=round(extra.total_kbps(video.most_kbps, audio.bitrate_kbps), 3),
         bound_by={re.sub("[ -]", "_", r.about): r.bound_by for r in reasons},
+        guessed=tuple(re.sub("[ -]", "_", about) for about in guessed(rules, why_each)),
         reasons=reasons,
         runners_up=tuple(weighed.option(i) for i in weighed.others(RUNNERS_UP)),
         steps_down=cheaper,

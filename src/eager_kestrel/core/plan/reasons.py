@@ -76,6 +76,39 @@ def video_reasons(
     )
 
 
+RULED_BY: dict[str, tuple[str, ...]] = {
+    "bitrate": ("video.ceiling", "video.floor", "rungs"),
+    "picture": ("video.largest", "video.pictures", "video.shapes"),
+    "frame rate": ("video.fastest", "video.frame_rates"),
+    "keyframes": ("video.keyframes",),
+    "rate control": ("video.rate_control",),
+    "profile": ("video.codecs", "video.profiles"),
+    "b-frames": ("video.b_frames",),
+    "audio": ("audio.codecs", "audio.least", "audio.most", "audio.channels",
+              "audio.sample_rates_hz"),
+}  # fmt: skip
+"""By what a reason is about, the guide's keys it rests on."""
+
+
+def with_guesses(guide: Guide, reasons: tuple[Reason, ...]) -> tuple[Reason, ...]:
+    """Reasons, with what the guide only guesses said to be a guess."""
+    return tuple(
+        one.model_copy(update={"text": words.a_guess(one.text, guide.title)})
+        if one.about in guessed(guide, reasons)
+        else one
+        for one in reasons
+    )
+
+
+def guessed(guide: Guide, reasons: tuple[Reason, ...]) -> tuple[str, ...]:
+    """What is bound by a guess of the guide."""
+    return tuple(
+        one.about
+        for one in reasons
+        if one.bound_by == "guide" and any(map(guide.guesses, RULED_BY.get(one.about, ())))
+    )
+
+
 def as_asked(show: Show, reasons: tuple[Reason, ...]) -> tuple[Reason, ...]:
     """Reasons, with what somebody asked for said to be that."""
     pinned = {"picture": show.picture, "frame rate": show.sent_frame_rate}

@@ -60,7 +60,13 @@ def card_rows(plan: Plan, there: DestinationPlan) -> list[Row]:
     if odds is not None:
         said = forecasts.chance_line(odds.chance, odds.low, odds.high, odds.seconds, odds.runs)
         rows.append(("late frames", said, ""))
-    return [Row(name, value, there.bound_by.get(key, "")) for name, value, key in rows]
+    return [Row(name, value, _bound(there, key)) for name, value, key in rows]
+
+
+def _bound(there: DestinationPlan, key: str) -> str:
+    """What bound a setting; a guess is said to be one."""
+    bound = there.bound_by.get(key, "")
+    return f"{bound} (a guess)" if key in there.guessed else bound
 
 
 def _video_rows(video: VideoSettings) -> list[tuple[str, str, str]]:

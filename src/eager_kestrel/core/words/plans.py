@@ -171,6 +171,11 @@ def cap_lasts(cap_gb: float, hours: float) -> str:
     return f"a cap of {cap_gb:,.4g} GB a month lasts {hours:,.0f} hours of it"
 
 
+def a_guess(text: str, platform: str) -> str:
+    """A reason that rests on something nobody looked up."""
+    return f"{text}; the guide of {platform} only guesses this: look it up"
+
+
 def pinned(what: str) -> str:
     """A setting somebody asked for."""
     return f"you asked for this {what}"

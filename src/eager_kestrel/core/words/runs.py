@@ -276,7 +276,8 @@ def all_together(names: Sequence[str], failed: Sequence[str]) -> str:
     return f"Not all at once: {' and '.join(failed)} did not hold{held}."
 
 
-def step_down(number: int) -> str:
-    """Which step of a plan would hold, counted from 1."""
-    ordinal = {1: "the first", 2: "the second", 3: "the third"}.get(number, f"step {number},")
-    return f"{ordinal} step down of the plan"
+def step_down(number: int, settings: str | None) -> str:
+    """Which step of a plan would hold, counted from 1, and what that is."""
+    ordinal = {1: "the first", 2: "the second", 3: "the third"}.get(number, f"number {number},")
+    said = f"{ordinal} step down of the plan"
+    return said if settings is None else f"{settings}, {said}"
