@@ -131,7 +131,10 @@ def test_files_by_extension(kestrel: Kestrel, tmp_path: Path) -> None:
     (row,) = csv.DictReader(io.StringIO((tmp_path / "p.csv").read_text()))
     assert (row["platform"], row["bitrate_kbps"], row["audio_kbps"]) == ("oxbow", "6000.0", "160.0")
     text = (tmp_path / "p.md").read_text()
-    assert "| bitrate | 6,000 kbit/s | guide |" in text
+    assert "| video bitrate | 6,000 kbit/s = 6 Mbit/s, constant | guide |" in text
+    for said in ("When it struggles", "Data and a local copy", "safe rate", "GB an hour",
+                 "The guide of Oxbow was checked", "a source of 1920x1080 at 60"):  # fmt: skip
+        assert said in text
     assert "a\\|b" in text
     for name in ("p.json", "p.toml"):
         assert kestrel("check", tmp_path / name, "--for", "oxbow").code == 0

@@ -169,8 +169,8 @@ def test_the_conversation_asks_again_and_offers_reserves(
     kestrel: Kestrel, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     answers = ["Wheel night", "wild", "hectic", "1080p", "1920x1080", "", "", "oxbw",
-               "oxbow, pocketfair", "soon", "20:00", "1, 9", "1, game=0.5 Mbit/s", "60",
-               "60 %"]  # fmt: skip
+               "oxbow, pocketfair", "soon", "20:00", "noday", "Thu, saturday",
+               "1, 9", "1, game=0.5 Mbit/s", "60", "60 %"]  # fmt: skip
     monkeypatch.setattr(sys, "stdin", Person("\n".join(answers) + "\n"))
     result = kestrel("start", *UPLOAD)
     assert result.code == 0, result.err
@@ -180,11 +180,12 @@ def test_the_conversation_asks_again_and_offers_reserves(
     document = tomllib.loads(Path("show.toml").read_text())
     assert document["motion"] == "hectic"
     assert document["at"] == "20:00"
+    assert document["days"] == ["Thursday", "Saturday"]
     assert document["safe_share"] == "60 %"
     assert [r["name"] for r in document["reserves"]] == ["a video call", "game"]
     assert [d["platform"] for d in document["destinations"]] == ["oxbow", "pocketfair"]
     assert "The line, divided" in result.out
-    again = ["y", "Glaze talk", "calm", "", "30", "", "oxbow", "-", "-", "", "8", "8 Mbit/s"]
+    again = ["y", "Glaze talk", "calm", "", "30", "", "oxbow", "-", "-", "-", "", "8", "8 Mbit/s"]
     monkeypatch.setattr(sys, "stdin", Person("\n".join(again) + "\n"))
     other = kestrel("start")
     assert other.code == 0, other.err

@@ -24,7 +24,7 @@ if TYPE_CHECKING:
         rehearse_at,
         rehearse_in_practice,
     )
-    from eager_kestrel.actions.review import review
+    from eager_kestrel.actions.reviewing import review
     from eager_kestrel.actions.schedule import measure_repeatedly
     from eager_kestrel.actions.watching import watch
     from eager_kestrel.actions.what_if import need, sweep
@@ -55,7 +55,7 @@ _WHERE = {
     "receive": "actions.receiving:reception",
     "rehearse_at": "actions.rehearsing",
     "rehearse_in_practice": "actions.rehearsing",
-    "review": "actions.review",
+    "review": "actions.reviewing",
     "settings_from": "actions.checking",
     "sweep": "actions.what_if",
     "uplink_from_history": "actions.planning",

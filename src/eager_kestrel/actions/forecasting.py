@@ -77,8 +77,9 @@ def forecast(name: str = LATEST, wish: Wish = Wish()) -> Forecast:
     seconds = None if wish.lasts is None else _seconds(wish.lasts)
     goal = None if wish.goal is None else parse_chance(wish.goal)
     wish = _at_its_hour(name, wish)
+    runs = [] if wish.as_planned else real_runs(wish)
     made = _plan(name, wish)
-    runs = runs_behind(made.uplink) if wish.as_planned else real_runs(wish)
+    runs = runs or runs_behind(made.uplink)
     if not runs:
         raise InputError("the plan rests on no runs", MEASURE)
     sending = sending_of(made) if wish.frames is None else _recorded(wish.frames)

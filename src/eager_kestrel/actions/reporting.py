@@ -10,7 +10,7 @@ from pathlib import Path
 from eager_kestrel.actions.explain import glossary
 from eager_kestrel.actions.forecasting import Wish, forecast
 from eager_kestrel.actions.hours import hours
-from eager_kestrel.actions.review import review
+from eager_kestrel.actions.reviewing import review
 from eager_kestrel.core.checks.findings import Findings
 from eager_kestrel.core.checks.proofs import Proofs
 from eager_kestrel.core.checks.rehearsal import Rehearsal

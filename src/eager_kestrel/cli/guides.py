@@ -24,6 +24,9 @@ from eager_kestrel.cli.options import (
 )
 
 if TYPE_CHECKING:
+    from rich.table import Table
+
+    from eager_kestrel.actions.guides import Listed
     from eager_kestrel.core.guide.diff import Change
 
 WIDE = 100
@@ -42,8 +45,6 @@ def guides() -> None:
 @app.command("list")
 def list_guides(folder: GuideFolder = None, json: Json = False) -> None:
     """List every guide there is."""
-    from rich.table import Table
-
     from eager_kestrel.actions.guides import listed
     from eager_kestrel.cli.screen import console, print_json, warn
     from eager_kestrel.core.document import format_name
@@ -64,25 +65,38 @@ def list_guides(folder: GuideFolder = None, json: Json = False) -> None:
         ]
         print_json({"format": format_name("guide-list"), "guides": rows})
     else:
-        table = Table(box=None, padding=(0, 1), header_style="dim")
-        for heading in ("guide", "largest", "at most", "keyframes", "codecs", "checked", "from"):
-            table.add_column(heading, no_wrap=heading != "from", overflow="fold")
-        comma = ",\n" if console().width < WIDE else ", "
-        for item in found:
-            video = item.guide.video
-            stale = " [yellow]stale[/]" if item.stale_days else ""
-            table.add_row(
-                f"[bold]{item.guide.name}[/]",
-                f"{video.largest}{comma}{video.rates_words()}",
-                video.ceiling.in_kbps(),
-                video.keyframes.words().replace(", ", comma),
-                comma.join(video.codecs),
-                f"{item.guide.checked}{stale}",
-                item.where,
-            )
-        console().print(table)
+        console().print(_table(found))
     if broken:
         raise typer.Exit(1)
+
+
+def _table(found: list[Listed]) -> Table:
+    """Guides in a line each, or folded where the terminal is narrow."""
+    from rich.table import Table
+
+    from eager_kestrel.cli.screen import console
+
+    table = Table(box=None, padding=(0, 1), header_style="dim")
+    headings = ["guide", "largest", "at most", "keyframes", "codecs", "checked"]
+    own = any(item.where != "bundled" for item in found)
+    if own or console().width >= WIDE:
+        headings.append("from")
+    for heading in headings:
+        table.add_column(heading, no_wrap=heading != "from", overflow="fold")
+    comma = ",\n" if console().width < WIDE else ", "
+    for item in found:
+        video = item.guide.video
+        stale = " [yellow]stale[/]" if item.stale_days else ""
+        table.add_row(
+            f"[bold]{item.guide.name}[/]",
+            f"{video.largest}{comma}{video.rates_words()}",
+            video.ceiling.in_kbps(),
+            video.keyframes.words().replace(", ", comma),
+            comma.join(video.codecs),
+            f"{item.guide.checked}{stale}",
+            *([item.where] if "from" in headings else []),
+        )
+    return table
 
 
 @app.command("show")

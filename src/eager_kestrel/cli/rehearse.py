@@ -17,7 +17,10 @@ if TYPE_CHECKING:
 
 def rehearse(
     plan: Annotated[
-        str, typer.Argument(metavar="[PLAN]", help="A plan's JSON file; else the latest plan.")
+        str,
+        typer.Argument(
+            metavar="[PLAN]", help="A plan's JSON file, or settings; else the latest plan."
+        ),
     ] = "latest",
     to: Annotated[
         list[str] | None,
@@ -54,21 +57,19 @@ def rehearse(
 
     Of a plan with several destinations all are sent at once, unless --for names one.
     """
-    from eager_kestrel.actions import read_plan
-    from eager_kestrel.actions.export import write_plan
     from eager_kestrel.actions.rehearsing import (
         destination_of,
         rehearse_at,
         rehearse_in_practice,
         wish_of,
     )
-    from eager_kestrel.actions.reporting import keep_rehearsals
-    from eager_kestrel.cli.screen import print_json, warn
+    from eager_kestrel.actions.rehearsing_settings import plan_or_settings
+    from eager_kestrel.cli.screen import print_json
     from eager_kestrel.core.errors import InputError
 
     if (not to) == (practice is None):
         raise InputError("one place to send to is needed", "give --to URL or --practice LINE")
-    read = read_plan(plan)
+    read = plan_or_settings(plan, platform, guides)
     wish = wish_of(seconds, unsent, settle=settle, guides=guides)
     if platform is None and sum(there.feasible for there in read.destinations) > 1:
         from eager_kestrel.cli.rehearse_together import Asked, rehearse_all
@@ -84,20 +85,28 @@ def rehearse(
             assert to
             url = _address(to, chosen.platform)
             outcome = rehearse_at(read, chosen, url, wish, asker(), tell)
-    last = outcome.best
-    keep_rehearsals([last])
-    if figure is not None:
-        from eager_kestrel.report.rehearsal_figure import save_rehearsal_figure
-
-        save_rehearsal_figure(last, figure)
-    if out is not None and outcome.settled is not None:
-        write_plan(outcome.settled, out)
-        warn(f"wrote the plan that held to {out}")
+    _keep(outcome, figure, out)
     if json:
         print_json(_document(outcome))
     else:
         _show(outcome, chosen.name)
     raise typer.Exit(0 if outcome.settled is not None else 1)
+
+
+def _keep(outcome: Outcome, figure: Path | None, out: Path | None) -> None:
+    """Keep it for a report, draw it, and write the plan that held, where asked."""
+    from eager_kestrel.actions.export import write_plan
+    from eager_kestrel.actions.reporting import keep_rehearsals
+    from eager_kestrel.cli.screen import warn
+
+    keep_rehearsals([outcome.best])
+    if figure is not None:
+        from eager_kestrel.report.rehearsal_figure import save_rehearsal_figure
+
+        save_rehearsal_figure(outcome.best, figure)
+    if out is not None and outcome.settled is not None:
+        write_plan(outcome.settled, out)
+        warn(f"wrote the plan that held to {out}")
 
 
 def _show(outcome: Outcome, name: str) -> None:

@@ -37,7 +37,7 @@ def review(
     json: Json = False,
 ) -> None:
     """After a show: what went wrong, when and why, and what to plan next."""
-    from eager_kestrel.actions.review import review as look_back
+    from eager_kestrel.actions.reviewing import review as look_back
     from eager_kestrel.cli.screen import console, print_json
 
     if figure is not None:

@@ -45,7 +45,7 @@ def list_runs(json: Json = False) -> None:
     """List the kept runs and airings, oldest first."""
     from dataclasses import asdict
 
-    from eager_kestrel.actions.review import listed_airings
+    from eager_kestrel.actions.reviewing import listed_airings
     from eager_kestrel.actions.runs import listed
     from eager_kestrel.cli.screen import console, print_json
     from eager_kestrel.core.document import format_name

@@ -111,7 +111,7 @@ def _said(parts: tuple[str, ...]) -> dict[str, dict[str, str]]:
 
 
 PLAIN = {
-    "model_type": "a table of its own is meant; see docs/shows.md for its keys",
+    "model_type": "a table of its own is meant",
     "dict_type": "a table of its own is meant",
     "list_type": "a list is meant, in square brackets",
     "tuple_type": "a list is meant, in square brackets",

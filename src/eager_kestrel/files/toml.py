@@ -8,7 +8,7 @@ from typing import Any, TypeVar
 
 from pydantic import BaseModel, ValidationError
 
-from eager_kestrel.core.document import require_format
+from eager_kestrel.core.document import PLAIN, require_format
 from eager_kestrel.core.errors import FormatError
 from eager_kestrel.core.names import nearest_name
 from eager_kestrel.core.quantities import WRITTEN
@@ -114,6 +114,7 @@ def _one_fault(first: dict[str, Any], model: type[BaseModel], text: str, where: 
         )
     if first["type"] == "missing":
         return FormatError(f'the key "{key}" is missing', "add it", at)
+    what = PLAIN.get(str(first["type"]), what)
     return FormatError(f"{key}: {what}" if key else what, "", at)
 
 
