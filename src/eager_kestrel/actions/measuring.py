@@ -108,7 +108,7 @@ def limits_of(seconds: str | None, data_limit: str | None, *, climbing: bool = F
         UnitError: one of them cannot be read, or the time is no time to measure for.
     """
     usual = MOST_CLIMB_SECONDS if climbing else MOST_LOADED_SECONDS
-    at_most = usual if seconds is None else parse_seconds(seconds)
+    at_most = usual if seconds is None else parse_seconds(seconds, bare=True)
     if not LEAST_SECONDS <= at_most <= MOST_SECONDS:
         raise UnitError(f"{at_most:g} s is not a time to measure for", "write 2 s to 600 s")
     return Limits(at_most, DataSize.parse(data_limit).bytes if data_limit else None)

@@ -81,8 +81,7 @@ def wish_of(seconds: str, unsent: str, *, settle: bool, guides: Path | None = No
     Raises:
         UnitError: one of them cannot be read, or is out of range.
     """
-    bare = seconds.strip().replace(".", "", 1).isdigit()  # the option's name says the unit
-    asked = parse_seconds(f"{seconds} s" if bare else seconds)
+    asked = parse_seconds(seconds, bare=True)
     bytes_ = DataSize.parse(unsent).bytes
     if not LEAST_SECONDS <= asked <= MOST_SECONDS:
         raise UnitError(f"{asked:g} s is no time to rehearse for", "write 1 s to 24 h")

@@ -20,7 +20,7 @@ from eager_kestrel.files.airings import AiringHistory
 from eager_kestrel.files.documents import write_text
 from eager_kestrel.files.history import History
 from eager_kestrel.files.repair import Repaired, repair
-from eager_kestrel.files.run_tables import read_runs, runs_csv, runs_json
+from eager_kestrel.files.run_tables import DateOrder, read_runs, runs_csv, runs_json
 
 
 @dataclass(frozen=True, slots=True)
@@ -92,6 +92,7 @@ def forget(names: list[str], *, everything: bool = False) -> int:
 
 
 KINDS = (".json", ".csv")
+DATE_ORDERS: tuple[DateOrder, ...] = ("dd/mm", "mm/dd")
 
 
 def require_runs_file(path: Path) -> None:
@@ -125,20 +126,42 @@ def export(path: Path) -> int:
     return len(runs) + (len(airings) if path.suffix.lower() == ".json" else 0)
 
 
-def import_file(path: Path) -> Imported:
+def import_file(path: Path, dates: str | None = None) -> Imported:
     """Take runs from an export, or readings from a table of times and upload rates.
 
+    Args:
+        path: the file.
+        dates: how dates with slashes are meant: ``dd/mm`` or ``mm/dd``.
+
     Raises:
+        InputError: ``dates`` is neither.
         FormatError: nothing in the file can be taken for what it is.
         StorageError: the file cannot be read or the history not written.
     """
-    read = read_runs(path, __version__)
+    order = next((known for known in DATE_ORDERS if known == dates), None)
+    if dates is not None and order is None:
+        raise InputError(f'"{dates}" is no order of a date', "write dd/mm or mm/dd")
+    read = read_runs(path, __version__, order)
     with AiringHistory() as history:
         added = history.add(read.runs)
         known = {row.id for row in history.airing_rows()}
         fresh = [one for one in read.airings if one.id not in known]
         added += history.keep(fresh) if fresh else 0
     return Imported(added, len(read.runs) + len(read.airings) - added, tuple(read.bad))
+
+
+def compared(names: Sequence[str]) -> list[tuple[Run, RunSummary]]:
+    """Runs to be put side by side, in the order they are named.
+
+    Raises:
+        NotFoundError: a name matches none or several.
+        InputError: there are fewer than two.
+    """
+    if len(names) < 2:
+        raise InputError("one run compares with nothing", "name two or three")
+    with History() as history:
+        runs = [history.find(name) for name in names]
+    return [(run, summary_of(run)) for run in runs]
 
 
 def runs_towards(runs: list[Run], places: Sequence[str]) -> list[Run]:

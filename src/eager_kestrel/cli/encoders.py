@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from eager_kestrel.cli.options import Figure, Json, single
+from eager_kestrel.cli.options import Figure, Json, Quiet, single
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -36,6 +36,7 @@ def encoders(
     ] = 0.0,
     figure: Figure = None,
     json: Json = False,
+    _: Quiet = False,
 ) -> None:
     """Measure what this machine encodes in time; plans go by it from then on."""
     from eager_kestrel.actions.encoders import Wish, measure_encoders

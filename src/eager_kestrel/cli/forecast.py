@@ -7,7 +7,16 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from eager_kestrel.cli.options import Around, Days, Figure, FromPlaces, GuideFolder, Json, single
+from eager_kestrel.cli.options import (
+    Around,
+    Days,
+    Figure,
+    FromPlaces,
+    GuideFolder,
+    Json,
+    Quiet,
+    single,
+)
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -42,6 +51,7 @@ def forecast(
     guides: GuideFolder = None,
     figure: Figure = None,
     json: Json = False,
+    _: Quiet = False,
 ) -> None:
     """Say how likely a plan has late frames, from what your line did before."""
     from eager_kestrel.actions.forecasting import Wish

@@ -13,6 +13,7 @@ from eager_kestrel.cli.options import (
     GuideFolder,
     Json,
     PracticeName,
+    Quiet,
     asker,
     complete_place,
     complete_platform,
@@ -111,11 +112,13 @@ def measure(
     how: HowFlags = HowFlags(),
     figure: Figure = None,
     out: Annotated[
-        Path | None, typer.Option(metavar="FILE", help="Write it: .json with samples, or .csv.")
+        Path | None,
+        typer.Option("--out", "-o", metavar="FILE", help="Write it: .json with samples, or .csv."),
     ] = None,
     samples: Annotated[bool, typer.Option("--samples", help="With --json: all samples.")] = False,
     keep: Annotated[bool, typer.Option(help="Keep the run in the history.")] = True,
     json: Json = False,
+    _: Quiet = False,
 ) -> None:
     """Measure what your upload carries on one connection, as a live stream feels it."""
     from contextlib import ExitStack

@@ -64,6 +64,29 @@ def grouped(command: Callable[..., None]) -> Callable[..., None]:
     return called
 
 
+def among(*names: str) -> Callable[[str], list[str]]:
+    """Completion of one of a few names."""
+
+    def complete(incomplete: str) -> list[str]:
+        return [name for name in names if name.startswith(incomplete.lower())]
+
+    return complete
+
+
+MOTION_NAMES = ("still", "calm", "lively", "hectic")
+CODEC_NAMES = ("h264", "hevc", "av1")
+
+
+def with_unit(written: str) -> str:
+    """An upload as written; of a bare number a person is asked whether Mbit/s are meant."""
+    plain = written.strip()
+    if not plain.replace(".", "", 1).isdigit() or not sys.stdin.isatty():
+        return written
+    if typer.confirm(f"{plain} Mbit/s?", default=True, err=True):
+        return f"{plain} Mbit/s"
+    return written
+
+
 def complete_run(incomplete: str) -> list[str]:
     """Run ids for shell completion."""
     from eager_kestrel.actions.runs import listed
@@ -119,7 +142,22 @@ def complete_practice(incomplete: str) -> list[str]:
 
 
 Json: TypeAlias = Annotated[
-    bool, typer.Option("--json", help="Print one JSON document on standard output.")
+    bool, typer.Option("--json", "-j", help="Print one JSON document on standard output.")
+]
+
+
+def _be_quiet(quiet: bool) -> None:
+    """Say nothing beside results and errors from now on, or again."""
+    from eager_kestrel.cli import screen
+
+    screen.be_quiet(quiet)
+
+
+Quiet: TypeAlias = Annotated[
+    bool,
+    typer.Option(
+        "--quiet", "-q", callback=_be_quiet, help="Say nothing beside the result and errors."
+    ),
 ]
 PracticeName: TypeAlias = Annotated[
     str | None,
@@ -147,7 +185,12 @@ Platforms: TypeAlias = Annotated[
     ),
 ]
 Codec: TypeAlias = Annotated[
-    str | None, typer.Option(metavar="NAME", help="h264, hevc or av1, if the guide takes it.")
+    str | None,
+    typer.Option(
+        metavar="NAME",
+        autocompletion=among(*CODEC_NAMES),
+        help="h264, hevc or av1, if the guide takes it.",
+    ),
 ]
 Source: TypeAlias = Annotated[
     str | None,
@@ -159,7 +202,12 @@ SourceRate: TypeAlias = Annotated[
     str | None, typer.Option(metavar="RATE", help="Its frames a second, such as 29.97; else 60.")
 ]
 Motion: TypeAlias = Annotated[
-    str | None, typer.Option(metavar="KIND", help="still, calm, lively or hectic; else lively.")
+    str | None,
+    typer.Option(
+        metavar="KIND",
+        autocompletion=among(*MOTION_NAMES),
+        help="still, calm, lively or hectic; else lively.",
+    ),
 ]
 Share: TypeAlias = Annotated[
     str | None,
@@ -203,7 +251,12 @@ class WishFlags:
     fps: SourceRate = None
     motion: Motion = None
     audio: Annotated[
-        str | None, typer.Option(metavar="KIND", help="voice or music; else music.")
+        str | None,
+        typer.Option(
+            metavar="KIND",
+            autocompletion=among("voice", "music"),
+            help="voice or music; else music.",
+        ),
     ] = None
     share: Share = None
     risk: Risk = None

@@ -17,10 +17,12 @@ from eager_kestrel.cli.options import (
     GuideFolder,
     Json,
     Platforms,
+    Quiet,
     WishFlags,
     complete_show,
     grouped,
     single,
+    with_unit,
 )
 
 if TYPE_CHECKING:
@@ -73,13 +75,15 @@ def plan(
     ] = None,
     figure: Figure = None,
     out: Annotated[
-        Path | None, typer.Option(metavar="FILE", help="Write it: .json, .toml, .csv or .md.")
+        Path | None,
+        typer.Option("--out", "-o", metavar="FILE", help="Write it: .json, .toml, .csv or .md."),
     ] = None,
     command: Annotated[
         str | None,
         typer.Option(metavar="FRAMEWORK", help="Print the command line of ffmpeg or gstreamer."),
     ] = None,
     json: Json = False,
+    _: Quiet = False,
 ) -> None:
     """Derive settings for your platforms from your line, and say what bound each."""
     from eager_kestrel.actions.planning import keep
@@ -122,7 +126,7 @@ def _line(
     from eager_kestrel.cli.screen import warn
 
     if upload is not None:
-        return uplink_from_number(upload)
+        return uplink_from_number(with_unit(upload))
     uplink, said = uplink_for(show, days, around, places or ())
     if said is not None:
         warn(said)

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from eager_kestrel.cli.options import Everything, GuideFolder, Json, Platforms, single
+from eager_kestrel.cli.options import Everything, GuideFolder, Json, Platforms, Quiet, single
 
 if TYPE_CHECKING:
     from eager_kestrel.actions.receiving import Received
@@ -30,6 +30,7 @@ def receive(
     guides: GuideFolder = None,
     everything: Everything = False,
     json: Json = False,
+    _: Quiet = False,
 ) -> None:
     """Be a private ingest: take a stream from any program and report on it.
 

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from eager_kestrel.cli.options import Figure, GuideFolder, Json, asker, single
+from eager_kestrel.cli.options import Figure, GuideFolder, Json, Quiet, asker, single
 from eager_kestrel.cli.rehearsal_card import line_of, live, show_rehearsal
 from eager_kestrel.core.words import runs as words
 
@@ -47,11 +47,13 @@ def rehearse(
         str, typer.Option(metavar="SIZE", help="What may sit in the system's send buffer.")
     ] = "64 KiB",
     out: Annotated[
-        Path | None, typer.Option(metavar="FILE", help="Write the plan that held: .json, .toml.")
+        Path | None,
+        typer.Option("--out", "-o", metavar="FILE", help="Write the plan that held: .json, .toml."),
     ] = None,
     figure: Figure = None,
     guides: GuideFolder = None,
     json: Json = False,
+    _: Quiet = False,
 ) -> None:
     """Send a stand-in stream exactly as planned and see whether it holds.
 

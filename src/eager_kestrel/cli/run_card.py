@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING
 
 from eager_kestrel.cli.screen import grid, rate, remark
 from eager_kestrel.core.line.evening import Quarter
 from eager_kestrel.core.line.hours import Hour, Hours
 from eager_kestrel.core.line.run import Run
-from eager_kestrel.core.line.summary import PhaseSummary, RunSummary
+from eager_kestrel.core.line.summary import PhaseSummary, RoundTripSummary, RunSummary
 from eager_kestrel.core.line.uplink import Uplink
 from eager_kestrel.core.units import DataSize
 from eager_kestrel.core.words import runs as words
@@ -155,3 +155,46 @@ def show_uplink(screen: Console, uplink: Uplink) -> None:
     screen.print(
         Panel(card, title="All runs", title_align="left", border_style="green", padding=(0, 1))
     )
+
+
+def show_compared(screen: Console, found: list[tuple[Run, RunSummary]]) -> None:
+    """Runs in columns."""
+    from rich.table import Table
+
+    from eager_kestrel.cli.screen import rate
+
+    table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
+    table.add_column("", no_wrap=True)
+    for run, _ in found:
+        table.add_column(run.id, justify="right", overflow="fold")
+
+    def kbps(value: float | None) -> str:
+        return "-" if value is None else rate(value)
+
+    def trip(value: RoundTripSummary | None) -> str:
+        return "-" if value is None else f"{value.median_ms:.0f} ms"
+
+    def between(uplink: Uplink | None) -> str:
+        if uplink is None or uplink.floor_low_kbps is None or uplink.floor_high_kbps is None:
+            return "-"
+        return f"{rate(uplink.floor_low_kbps)} to {rate(uplink.floor_high_kbps)}"
+
+    def of_one(read: Callable[[PhaseSummary], str]) -> list[str]:
+        return ["-" if said.one is None else read(said.one) for _, said in found]
+
+    rows = [
+        ("taken", [run.taken_at[:16].replace("T", " ") for run, _ in found]),
+        ("towards", [run.place or run.kind for run, _ in found]),
+        ("typical", [kbps(s.one.typical_kbps if s.one else r.reading_kbps) for r, s in found]),
+        ("floor", of_one(lambda one: rate(one.floor_kbps))),
+        ("floor, 95 % within", [between(said.uplink) for _, said in found]),
+        ("spread", of_one(lambda one: f"{one.spread:.0%}")),
+        ("stalled", of_one(lambda one: f"{one.stalled_share:.0%}")),
+        ("several connections", [kbps(s.several.typical_kbps if s.several else None)
+                                 for _, s in found]),
+        ("idle round trip", [trip(said.idle) for _, said in found]),
+        ("under load", [trip(said.loaded) for _, said in found]),
+    ]  # fmt: skip
+    for name, cells in rows:
+        table.add_row(name, *cells)
+    screen.print(table)

@@ -37,7 +37,7 @@ RunName = Annotated[
 
 @app.callback()
 def runs() -> None:
-    """What you measured before: list, show, by hour, import, export, forget, repair."""
+    """What you measured before: list, show, compare, by hour, import, export, forget, repair."""
 
 
 @app.command("list")
@@ -91,7 +91,8 @@ def _table(rows: list[RunRow]) -> Table:
     table = Table(box=None, padding=(0, 1), header_style="dim")
     for heading in ("run", "taken", "typical", "floor", "to"):
         number = heading in ("typical", "floor")
-        table.add_column(heading, justify="right" if number else "left", no_wrap=True)
+        table.add_column(heading, justify="right" if number else "left",
+                         no_wrap=heading != "to", overflow="fold")  # fmt: skip
     for row in rows:
         table.add_row(
             row.id,
@@ -164,6 +165,32 @@ def hours(
         show_hours(console(), found)
 
 
+@app.command("compare")
+def compare(
+    names: Annotated[
+        list[str], typer.Argument(metavar="RUN RUN [RUN]...", autocompletion=complete_run)
+    ],
+    json: Json = False,
+) -> None:
+    """Put runs side by side, and say whether their floors can be told apart."""
+    from eager_kestrel.actions.runs import compared, document
+    from eager_kestrel.cli.run_card import show_compared
+    from eager_kestrel.cli.screen import console, print_json
+    from eager_kestrel.core.document import format_name
+    from eager_kestrel.core.words.runs import apart
+
+    found = compared(names)
+    uplinks = [summary.uplink for _, summary in found]
+    said = apart([(None, None) if u is None else (u.floor_low_kbps, u.floor_high_kbps)
+                  for u in uplinks])  # fmt: skip
+    if json:
+        runs = [document(run, samples=False) for run, _ in found]
+        print_json({"format": format_name("run-comparison"), "runs": runs, "said": said})
+    else:
+        show_compared(console(), found)
+        console().print(said, markup=False)
+
+
 @app.command("forget")
 def forget(
     names: Annotated[list[str] | None, typer.Argument(metavar="RUN...")] = None,
@@ -193,6 +220,9 @@ def export(
 @app.command("import")
 def import_runs(
     file: Annotated[Path, typer.Argument(help="An export, or rows of time and upload rate.")],
+    dates: Annotated[
+        str | None, typer.Option(metavar="ORDER", help="How 03/11/2026 is meant: dd/mm or mm/dd.")
+    ] = None,
     json: Json = False,
 ) -> None:
     """Take in an export, or a CSV or JSON table of times and upload rates from elsewhere."""
@@ -200,7 +230,7 @@ def import_runs(
     from eager_kestrel.cli.screen import console, print_json, warn
     from eager_kestrel.core.errors import FormatError
 
-    done = import_file(file)
+    done = import_file(file, dates)
     if json:
         print_json({"added": done.added, "known": done.known, "bad": list(done.bad)})
     else:

@@ -26,14 +26,24 @@ if TYPE_CHECKING:
 WIDEST = 108
 
 
+_quiet: list[bool] = []
+"""Not empty where talk is not wanted."""
+
+
+def be_quiet(quiet: bool) -> None:
+    """Whether talk beside results and errors is left out from now on."""
+    _quiet[:] = [True] if quiet else []
+
+
 def console(*, stderr: bool = False) -> Console:
     """A console on standard output or error, no wider than reads well."""
     from rich.console import Console
 
     plain = bool(os.environ.get("NO_COLOR"))
     made = Console(
-        stderr=stderr, highlight=False, emoji=False, color_system=None if plain else "auto"
-    )
+        stderr=stderr, highlight=False, emoji=False, color_system=None if plain else "auto",
+        quiet=stderr and bool(_quiet),
+    )  # fmt: skip
     if made.width > WIDEST:
         made.width = WIDEST
     return made
@@ -63,7 +73,8 @@ def print_json(document: dict[str, Any]) -> None:
 
 def warn(line: str) -> None:
     """A line of talk on standard error."""
-    sys.stderr.write(f"eager-kestrel: {line}\n")
+    if not _quiet:
+        sys.stderr.write(f"eager-kestrel: {line}\n")
 
 
 def rate(kbps: float) -> str:

@@ -14,6 +14,7 @@ from eager_kestrel.cli.options import (
     WishFlags,
     grouped,
     single,
+    with_unit,
 )
 
 if TYPE_CHECKING:
@@ -40,7 +41,8 @@ def start(
     ] = None,
     guides: GuideFolder = None,
     out: Annotated[
-        Path | None, typer.Option(metavar="FILE", help="Else show.toml in this folder.")
+        Path | None,
+        typer.Option("--out", "-o", metavar="FILE", help="Else show.toml in this folder."),
     ] = None,
 ) -> None:
     """Answer a few questions and get a show file, and the plan it leads to."""
@@ -53,6 +55,7 @@ def start(
     from eager_kestrel.core.errors import InputError
 
     if upload is not None:
+        upload = with_unit(upload)
         uplink_from_number(upload)  # said now rather than after all the questions
     asking = not yes and sys.stdin.isatty()
     path = show_path(out, replace=asking and _replaces(out))
@@ -145,6 +148,7 @@ def _upload() -> str | None:
     def read(answer: str) -> str | None:
         if answer.strip() == "-":
             return None
+        answer = with_unit(answer)
         uplink_from_number(answer)
         return answer
 

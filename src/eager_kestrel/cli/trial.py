@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from eager_kestrel.cli.options import GuideFolder, Json, Motion, Platforms, grouped, single
+from eager_kestrel.cli.options import GuideFolder, Json, Motion, Platforms, Quiet, grouped, single
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -55,6 +55,7 @@ def trial(
     see: SeeFlags = SeeFlags(),
     guides: GuideFolder = None,
     json: Json = False,
+    _: Quiet = False,
 ) -> None:
     """Encode your own clip around a plan: which picture looks best at which bitrate."""
     from eager_kestrel.actions.trial import plan_with, prepared, try_clip

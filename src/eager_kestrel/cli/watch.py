@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from eager_kestrel.cli.options import GuideFolder, Json, grouped, single
+from eager_kestrel.cli.options import GuideFolder, Json, Quiet, grouped, single
 from eager_kestrel.cli.watch_options import Alerts, Between, Which
 
 if TYPE_CHECKING:
@@ -28,6 +28,7 @@ def watch(
     ] = "12 h",
     guides: GuideFolder = None,
     json: Json = False,
+    _: Quiet = False,
 ) -> None:
     """Watch the stream any program sends: is it carried, who is at fault, what to do.
 

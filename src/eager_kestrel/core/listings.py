@@ -137,6 +137,15 @@ class RunsDocument(TypedDict):
     """The settings of each destination of the plan these runs lead to, in a line."""
 
 
+class RunComparison(TypedDict):
+    """Runs side by side (``runs compare``)."""
+
+    format: str
+    runs: list[RunDocument]
+    said: str
+    """Whether their floors can be told apart."""
+
+
 class Terms(TypedDict):
     """Every word that is explained (``explain``)."""
 

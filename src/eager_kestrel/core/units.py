@@ -165,12 +165,18 @@ class DataSize:
         return f"{self.bytes} B"
 
 
-def parse_seconds(text: str) -> float:
+def parse_seconds(text: str, *, bare: bool = False) -> float:
     """Read a length of time (``"2 s"``, ``"10min"``, ``"500 ms"``) into seconds.
+
+    Args:
+        text: as written.
+        bare: whether a number alone is seconds, since what asks for it says so.
 
     Raises:
         UnitError: no unit or an unknown one.
     """
+    if bare and re.fullmatch(r"\s*[0-9]+(?:\.[0-9]+)?\s*", text):
+        return float(text)
     number, unit = _split(text, "a length of time", '"2 s", "10 min" or "500 ms"')
     if unit not in _SECONDS:
         said = f'"{unit}" is not a unit of time' if unit else f"{_plain(number)} has no unit"

@@ -16,7 +16,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 from pydantic import ValidationError
 
@@ -33,6 +33,10 @@ MOST_BYTES = 200_000_000
 TIME_COLUMNS = ("time", "taken_at", "timestamp", "datetime", "date", "when")
 RATE_COLUMN = re.compile(
     r"(?:upload|up|upstream|rate)(?:[ _-]*(?:rate|speed))?[ _(\[-]*(.*?)[)\]]*", re.IGNORECASE
+)
+DECIMAL_COMMA = re.compile(r"^(\s*[0-9]+),([0-9]+)(?=\D|$)")
+WRITTEN_DATE = re.compile(
+    r"([0-9]{1,2})([./])([0-9]{1,2})[./]([0-9]{4})((?:[ ,T]+[0-9]{1,2}:[0-9]{2}(?::[0-9]{2})?)?)"
 )
 CSV_COLUMNS = (
     "time", "upload_kbps", "floor_kbps", "several_kbps", "endpoint", "partial", "id", "kind",
@@ -83,12 +87,17 @@ def runs_csv(runs: list[Run]) -> str:
     return out.getvalue()
 
 
-def read_runs(path: Path, version: str) -> Read:
+DateOrder = Literal["dd/mm", "mm/dd"]
+"""Which of two numbers with a slash between is the day."""
+
+
+def read_runs(path: Path, version: str, dates: DateOrder | None = None) -> Read:
     """Runs from a file by its content: our JSON, JSON rows, or a table.
 
     Args:
         path: the file.
         version: of this program, recorded in readings.
+        dates: how dates with slashes are meant; they are refused where nothing says.
 
     Raises:
         FormatError: it is none of these, or has no usable columns.
@@ -103,11 +112,11 @@ def read_runs(path: Path, version: str) -> Read:
     except UnicodeDecodeError:
         raise FormatError("not UTF-8 text", "save it as UTF-8", str(path)) from None
     if text.lstrip()[:1] in ("{", "["):
-        return _from_json(text, str(path), version)
-    return _from_csv(text, str(path), version)
+        return _from_json(text, str(path), version, dates)
+    return _from_csv(text, str(path), version, dates)
 
 
-def _from_json(text: str, where: str, version: str) -> Read:
+def _from_json(text: str, where: str, version: str, dates: DateOrder | None) -> Read:
     try:
         document = json.loads(text)
     except (ValueError, RecursionError) as error:
@@ -123,7 +132,8 @@ def _from_json(text: str, where: str, version: str) -> Read:
     read = Read()
     for number, row in enumerate(document, 1):
         if isinstance(row, dict):
-            _take_row(read, {str(k): str(v) for k, v in row.items()}, f"row {number}", version)
+            cells = {str(k): str(v) for k, v in row.items()}
+            _take_row(read, cells, f"row {number}", version, dates)
         else:
             read.bad.append(f"row {number}: not an object with a time and an upload rate")
     return read
@@ -151,8 +161,9 @@ def _own(document: dict[str, Any], where: str) -> Read:
     return read
 
 
-def _from_csv(text: str, where: str, version: str) -> Read:
-    rows = csv.DictReader(io.StringIO(text), delimiter=delimiter(text))
+def _from_csv(text: str, where: str, version: str, dates: DateOrder | None) -> Read:
+    between = delimiter(text)
+    rows = csv.DictReader(io.StringIO(text), delimiter=between)
     names = [name for name in (rows.fieldnames or []) if name]
     if _time_column(names) is None or _rate_column(names) is None:
         raise FormatError(
@@ -164,8 +175,10 @@ def _from_csv(text: str, where: str, version: str) -> Read:
     try:
         for row in rows:
             cells = {str(k): str(v or "") for k, v in row.items() if k is not None}
+            if between == ";":  # where a semicolon parts cells, a comma parts decimals
+                cells = {key: DECIMAL_COMMA.sub(r"\1.\2", cell) for key, cell in cells.items()}
             if any(cells.values()):
-                _take_row(read, cells, f"line {rows.line_num}", version)
+                _take_row(read, cells, f"line {rows.line_num}", version, dates)
     except csv.Error as error:
         read.bad.append(f"line {rows.line_num}: {error}")
     return read
@@ -184,20 +197,22 @@ def _rate_column(names: list[str]) -> tuple[str, str] | None:
     return None
 
 
-def _take_row(read: Read, row: dict[str, str], where: str, version: str) -> None:
+def _take_row(
+    read: Read, row: dict[str, str], where: str, version: str, dates: DateOrder | None
+) -> None:
     try:
-        read.runs.append(_reading(row, version))
+        read.runs.append(_reading(row, version, dates))
     except KestrelError as error:
         read.bad.append(f"{where}: {error.line()}")
 
 
-def _reading(row: dict[str, str], version: str) -> Run:
+def _reading(row: dict[str, str], version: str, dates: DateOrder | None) -> Run:
     time_column, rate_column = _time_column(list(row)), _rate_column(list(row))
     if time_column is None or rate_column is None:
         raise FormatError("no time and upload rate", 'write "time" and "upload"')
     if row.get("kind", "").strip() == "practice":
         raise FormatError("a practice run, not a line", "leave it out, or export as .json")
-    taken = _moment(row[time_column])
+    taken = _moment(row[time_column], dates)
     name, unit = rate_column
     cell = row[name].strip()
     bare = re.fullmatch(r"[0-9.]+", cell)
@@ -218,9 +233,26 @@ def _reading(row: dict[str, str], version: str) -> Run:
     )
 
 
-def _moment(text: str) -> datetime:
+def _iso(text: str, dates: DateOrder | None) -> str:
+    """``20.11.2026 20:15`` and, once it is said which is the day, ``20/11/2026`` as ISO 8601.
+
+    Raises:
+        FormatError: a date with slashes may be meant in two ways.
+    """
+    match = WRITTEN_DATE.fullmatch(text.strip())
+    if match is None:
+        return text.strip()
+    first, between, second, year, rest = match.groups()
+    if between == "/" and dates is None:
+        raise FormatError(f'"{text.strip()}" may be meant in two ways',
+                          "give --dates dd/mm or --dates mm/dd")  # fmt: skip
+    day, month = (second, first) if between == "/" and dates == "mm/dd" else (first, second)
+    return f"{year}-{int(month):02d}-{int(day):02d}{'T' + rest.strip(' ,T') if rest else ''}"
+
+
+def _moment(text: str, dates: DateOrder | None) -> datetime:
     try:
-        moment = datetime.fromisoformat(text.strip())
+        moment = datetime.fromisoformat(_iso(text, dates))
     except ValueError:
         raise FormatError(f'"{text}" is not a time', "write one such as 2026-11-02 20:15") from None
     return moment if moment.tzinfo else moment.astimezone()

@@ -22,6 +22,7 @@ KINDS: dict[str, tuple[str, str]] = {
     "run": ("listings", "RunDocument"),
     "runs": ("listings", "RunsDocument"),
     "run-list": ("listings", "RunList"),
+    "run-comparison": ("listings", "RunComparison"),
     "places": ("line.places", "Places"),
     "counted": ("line.counted", "Counted"),
     "hours": ("line.hours", "Hours"),

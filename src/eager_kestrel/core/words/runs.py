@@ -65,6 +65,20 @@ def hours_differ(low: int, low_kbps: float, high: int, high_kbps: float) -> str:
     )
 
 
+def apart(floors: Sequence[tuple[float | None, float | None]]) -> str:
+    """Whether floors can be told apart by their intervals, each ``(low, high)`` in kbit/s."""
+    known = [(low, high) for low, high in floors if low is not None and high is not None]
+    if len(known) < len(floors):
+        return "Not all of them say how sure their floor is: they cannot be held side by side."
+    low, high = max(low for low, _ in known), min(high for _, high in known)
+    if low <= high:
+        return (
+            f"Their floors cannot be told apart: {rate(low)} to {rate(high)} lies within the "
+            "intervals of all."
+        )
+    return "Their floors differ by more than chance: at least two intervals do not overlap."
+
+
 def taken_on(said: str, days: Sequence[str]) -> str:
     """Of an uplink whose runs were picked by day of the week."""
     return f"{said}, taken on {' and '.join(days)}"
