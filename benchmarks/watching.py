@@ -113,8 +113,9 @@ def laws() -> bool:
                 continue
             leads.append(out.first_late - out.warned_at)
         way = "through" if seen else "from outside"
-        print(f"{way}: told {statistics.median(leads):.1f} s before the first late frame (median of "
-              f"{len(leads)}), at least {min(leads):.1f} s; {missed} not told")  # fmt: skip
+        middle = statistics.median(leads)
+        print(f"{way}: told {middle:.1f} s before the first late frame (median of {len(leads)}), "
+              f"at least {min(leads):.1f} s; {missed} not told")  # fmt: skip
     return cried == 0
 
 
@@ -143,8 +144,9 @@ def link() -> Iterator[None]:
 
 def shape(kbps: float) -> None:
     """What the link carries from now on; half a second waits in front of it."""
+    queue = max(16_000, round(kbps * 62))
     run("ip", "netns", "exec", NEAR, "tc", "qdisc", "replace", "dev", "ekw0", "root", "tbf", "rate",
-        f"{round(kbps)}kbit", "burst", "8kb", "limit", f"{max(16_000, round(kbps * 62))}")  # fmt: skip
+        f"{round(kbps)}kbit", "burst", "8kb", "limit", str(queue))  # fmt: skip
 
 
 @contextlib.contextmanager
@@ -304,8 +306,9 @@ def sent_once(folder: str, *, through: bool) -> tuple[np.ndarray, float, float]:
             measured = psutil.Process(watching.pid)
             before = sum(measured.cpu_times()[:2])
         with left.open("w") as said:
-            subprocess.run([PYTHON, "-u", "-c", SENDER, url, key, str(MBPS), str(FPS), str(SECONDS)],
-                           stdout=said, check=True, timeout=120)  # fmt: skip
+            what = [url, key, str(MBPS), str(FPS), str(SECONDS)]
+            subprocess.run([PYTHON, "-u", "-c", SENDER, *what], stdout=said, check=True,
+                           timeout=120)  # fmt: skip
         if through:
             cores = (sum(measured.cpu_times()[:2]) - before) / SECONDS
         time.sleep(1.0)

@@ -314,6 +314,9 @@ def raw_ingest() -> contextlib.AbstractContextManager[int]:
         def arrived(self, piece: object) -> str | None:
             return None
 
+        def besides(self, kind: int, milliseconds: int, payload: bytes) -> None:
+            pass
+
         def left(self, why: str) -> None:
             pass
 

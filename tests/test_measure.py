@@ -214,7 +214,7 @@ def test_something_that_does_not_speak_http(kestrel: Kestrel) -> None:
             "give a URL, --to PLATFORM, or --practice NAME",
         ),
         (("--practice", "dya"), 'write "day"'),
-        (("http://x.example", "--seconds", "5"), "write 5 s"),
+        (("http://x.example", "--seconds", "5 parsecs"), "write 5 s"),
         (("http://x.example", "--seconds", "0.1 s"), "write 2 s to 600 s"),
         (("http://x.example", "--data-limit", "50"), "write 50 MB"),
     ],

@@ -402,7 +402,7 @@ def test_a_simulated_platform_obeys_its_guide(
     if says is not None:
         assert says in str(why)
     else:
-        assert platform.health().startswith("good: 4,")
+        assert platform.health().startswith("takes it: 4,")
 
 
 def sent(moments: list[tuple[float, float, float, int]], **more: Any) -> Sent:

@@ -185,12 +185,12 @@ def test_the_conversation_asks_again_and_offers_reserves(
     assert [r["name"] for r in document["reserves"]] == ["a video call", "game"]
     assert [d["platform"] for d in document["destinations"]] == ["oxbow", "pocketfair"]
     assert "The line, divided" in result.out
-    again = ["y", "Glaze talk", "calm", "", "30", "", "oxbow", "-", "-", "-", "", "8", "8 Mbit/s"]
+    again = ["y", "Glaze talk", "calm", "", "30", "", "oxbow", "-", "-", "-", "", "8", "y"]
     monkeypatch.setattr(sys, "stdin", Person("\n".join(again) + "\n"))
     other = kestrel("start")
     assert other.code == 0, other.err
     assert "is there already; replace it" in other.err
-    assert "8 has no unit" in other.err
+    assert "8 Mbit/s?" in other.err
     assert tomllib.loads(Path("show.toml").read_text())["title"] == "Glaze talk"
     monkeypatch.setattr(sys, "stdin", Person("n\n"))
     assert "is there already" in kestrel("start").err

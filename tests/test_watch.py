@@ -114,8 +114,9 @@ def test_a_closed_window_is_the_ingests_fault() -> None:
 def test_less_than_planned_is_not_laid_on_the_line(
     seen: bool, extra: dict[str, object], cause: str, said: str
 ) -> None:
+    before = {"fps": 60.0} if extra else {}
     out = played(steady(9000), PLANNED, 60, seen=seen, share=lambda t: 1 if t < 20 else 0.5,
-                 look=lambda t: extra if t >= 20 else {"fps": extra.get("fps") and 60.0})  # fmt: skip
+                 look=lambda t: extra if t >= 20 else before)  # fmt: skip
     assert set(out.causes) == {cause}
     assert said in out.notes.troubles[-1].text
     more = played(steady(20000), PLANNED, 60, seen=seen, share=lambda t: 1 if t < 20 else 1.5)
@@ -207,8 +208,10 @@ def test_an_airing_that_held_raises_the_floor_and_a_dip_lowers_it() -> None:
 def test_what_the_ingest_did_says_nothing_of_the_line() -> None:
     trouble = Trouble(cause="ingest", at_seconds=100, lasted_seconds=700, worst_wait_seconds=9,
                       late=True, text="")  # fmt: skip
-    airing = an_airing([5000] * 100 + [10] * 700 + [5000] * 100,
-                       waiting_ms=[0] * 100 + [9000] * 700 + [0] * 100, troubles=(trouble,))  # fmt: skip
+    waits = [0] * 100 + [9000] * 700 + [0] * 100
+    airing = an_airing(
+        [5000] * 100 + [10] * 700 + [5000] * 100, waiting_ms=waits, troubles=(trouble,)
+    )
     (quarter,) = quarters(airing)
     assert not quarter.late
     assert not quarter.limited.any()
@@ -262,10 +265,10 @@ def test_airings_are_listed_exported_forgotten_and_reviewed(
     kestrel: Kestrel, tmp_path: Path
 ) -> None:
     assert "watch a show" in kestrel("review").error_line
-    airing = an_airing([4000] * 60 + [1500] * 20 + [4000] * 40,
-                       sent=[4000] * 120, waiting_ms=[0] * 60 + [2000] * 20 + [0] * 40,
-                       troubles=(Trouble(cause="line", at_seconds=60, lasted_seconds=20, late=True,
-                                         worst_wait_seconds=2, text="late: 2.0 s wait"),))  # fmt: skip
+    dip = Trouble(cause="line", at_seconds=60, lasted_seconds=20, late=True, worst_wait_seconds=2,
+                  text="late: 2.0 s wait")  # fmt: skip
+    airing = an_airing([4000] * 60 + [1500] * 20 + [4000] * 40, sent=[4000] * 120,
+                       waiting_ms=[0] * 60 + [2000] * 20 + [0] * 40, troubles=(dip,))  # fmt: skip
     with AiringHistory() as history:
         history.keep([airing])
     assert airing.id in kestrel("runs", "list").out

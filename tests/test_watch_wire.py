@@ -245,9 +245,9 @@ def test_only_this_machine_and_only_with_the_local_key() -> None:
                 assert LOCAL not in refused.value.line()
             others = {info[4][0] for info in socket.getaddrinfo(socket.gethostname(), None)}
             for other in others - {"127.0.0.1", "127.0.1.1", "::1"}:
-                with pytest.raises(OSError):
+                with pytest.raises(OSError, match=r"refused|timed out|unreachable"):
                     socket.create_connection((other, here.port), 0.5).close()
-            with pytest.raises(OSError):
+            with pytest.raises(OSError, match=r"refused|timed out"):
                 socket.create_connection(("127.0.0.2", here.port), 0.5).close()
             assert taking.received == []
             sending = Publication(here, LOCAL)

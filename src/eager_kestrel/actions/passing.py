@@ -33,7 +33,9 @@ HOLD_SECONDS = 1.5
 """Of stream that waits for the only destination before the program is held up as the line would."""
 LAST_SECONDS = 10.0
 """That what waits still has to arrive once the program has ended."""
-CAUGHT_UP_SECONDS = 0.15
+HOLD_BYTES = 131_072
+"""Less than this holds nobody up."""
+DRAINED_BYTES = 16_384
 JUMP_SECONDS = 60.0
 """A program's clock that is further off has jumped."""
 FINDINGS_SECONDS = 10.0
@@ -103,6 +105,8 @@ class Passage(Reception):
         super().__init__(key, [place.guide for place in places if place.guide is not None])
         self._places, self._tell = places, tell
         self._sole = places[0].onward if len(places) == 1 else None
+        if self._sole is not None:
+            self._sole.patient = True
         self._holding = False
         self._usual: float | None = None
         """When pieces come, by their own time, when nothing holds them up."""
@@ -157,8 +161,9 @@ class Passage(Reception):
         frame = piece.kind == "video" and not piece.header
         due = piece.at - self._held_up(piece, frame=frame)
         passed = Passed(
-            kind, piece.sent_ms, piece.payload, piece.header, frame, frame and piece.keyframe, due
-        )
+            kind, piece.sent_ms, piece.payload, piece.header, frame, frame and piece.keyframe, due,
+            piece.at,
+        )  # fmt: skip
         for place in self._places:
             place.onward.take(passed)
         why = super().arrived(piece)
@@ -169,7 +174,8 @@ class Passage(Reception):
         """Pass on what describes the stream, and what we do not know."""
         self._handed += len(payload)
         plain = payload[1:] if kind == 18 and payload[:1] == b"\0" else payload
-        passed = Passed(kind, milliseconds, plain, True, False, False, time.monotonic())
+        now = time.monotonic()
+        passed = Passed(kind, milliseconds, plain, True, False, False, now, now)
         for place in self._places:
             place.onward.take(passed)
 
@@ -182,7 +188,7 @@ class Passage(Reception):
         if not self._holding:
             return 0.0
         late = behind - self._usual
-        drained = self._sole is None or self._sole.waiting_seconds < CAUGHT_UP_SECONDS
+        drained = self._sole is None or self._sole.waiting_bytes < DRAINED_BYTES
         if frame and drained:  # from now on the program is later, and that is how it is
             self._holding, self._usual = False, behind
             if self._now is not None:
@@ -196,7 +202,11 @@ class Passage(Reception):
         So its own counting of frames, and its adapting, work as they do without us.
         """
         only = self._sole
-        while only is not None and only.connected and only.waiting_seconds > HOLD_SECONDS:
+        if only is None or only.waiting_bytes <= HOLD_BYTES or self._now is None:
+            return
+        view = self._now.watch.live()
+        most = max(HOLD_BYTES, HOLD_SECONDS * 125 * (view.video_kbps + view.audio_kbps))
+        while only.connected and only.waiting_bytes > most:
             self._holding = True
             if self._over.wait(0.01):
                 return

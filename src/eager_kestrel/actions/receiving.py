@@ -68,6 +68,7 @@ class Received:
     findings: Findings | None
     """None when not even two frames came."""
     worst_delay_seconds: float
+    late_frames: int = 0
     file: Path | None = None
     file_error: str | None = None
     """Why not all of it was kept."""
@@ -182,6 +183,7 @@ class Reception:
                     why,
                     findings,
                     stream.watch.worst_delay,
+                    stream.watch.late_frames,
                     stream.path,
                     stream.file_error,
                 )

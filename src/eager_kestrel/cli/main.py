@@ -47,7 +47,8 @@ COMMANDS: dict[str, dict[str, str]] = {
     "Measure": {
         "measure": "Measure what your upload carries on one connection, as a live stream feels it.",
         "places": "Addresses to measure towards, by a name of your own: list, add, forget.",
-        "runs": "What you measured before: list, show, by hour, import, export, forget, repair.",
+        "runs": "What you measured before: list, show, compare, by hour, import, export, "
+        "forget, repair.",
         "far-end": "Be what a measurement is sent to, on a machine of your own.",
         "encoders": "Measure what this machine encodes in time; plans go by it from then on.",
         "nearest": "Rank a platform's ingest points by how fast they answer from here.",

@@ -173,7 +173,8 @@ def _tell(received: list[Received], told: int) -> int:
     for one in received[told:]:
         seen = one.findings.recording if one.findings is not None else None
         frames = f", {seen.video.frames:,} frames in {seen.seconds:.1f} s" if seen else ""
-        late = f", the latest {one.worst_delay_seconds:.2f} s late" if seen else ""
+        late = f", {one.late_frames:,} late, the latest by {one.worst_delay_seconds:.2f} s"
+        late = late if seen else ""
         sys.stderr.write(f"stream {one.number}: {one.why_ended}{frames}{late}\n")
     sys.stderr.flush()
     return len(received)

@@ -109,6 +109,7 @@ def _document(one: Received) -> dict[str, object]:
         "number": one.number,
         "ended": one.why_ended,
         "worst_delay_seconds": round(one.worst_delay_seconds, 3),
+        "late_frames": one.late_frames,
         "file_error": one.file_error,
         "file": str(one.file) if one.file is not None else None,
         "findings": one.findings.model_dump(mode="json", exclude_none=True)
@@ -133,7 +134,11 @@ def _show(one: Received, *, everything: bool) -> None:
     where = f"; kept in {one.file}" if one.file is not None else ""
     if one.file_error is not None:
         where = f"; not all of it was kept: {one.file_error}"
-    delay = f"the latest frame came {one.worst_delay_seconds:.2f} s late"
+    delay = (
+        f"{one.late_frames:,} frames came late, the latest by {one.worst_delay_seconds:.2f} s"
+        if one.late_frames
+        else f"the latest frame came {one.worst_delay_seconds:.2f} s late"
+    )
     ended = "It ended" if one.why_ended == "ended" else f"It ended: {one.why_ended}"
     screen.print(Text(f"{ended}; {delay}{where}", style="dim"))
 

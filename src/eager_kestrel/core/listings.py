@@ -176,6 +176,7 @@ class ReceivedRow(TypedDict):
     number: int
     ended: str
     worst_delay_seconds: float
+    late_frames: int
     file_error: str | None
     file: str | None
     findings: dict[str, Any] | None

@@ -47,6 +47,8 @@ class Passed:
     keyframe: bool
     due: float
     """When it should have been here, ``time.monotonic``."""
+    at: float
+    """When it was."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -73,6 +75,8 @@ class Onward:
     target: Target
     key: str = field(repr=False)
     terms: Terms
+    patient: bool = False
+    """Whether nothing is left out for its age, since the program is held up in its place."""
     frames: int = 0
     late_frames: int = 0
     left_out: int = 0
@@ -127,6 +131,13 @@ class Onward:
         """How long the oldest frame that has not arrived has waited."""
         with self._lock:
             return self._waiting()
+
+    @property
+    def waiting_bytes(self) -> int:
+        """That the system has not taken yet."""
+        with self._lock:
+            publication = self._line.publication if self._line is not None else None
+            return self._queued_bytes + (publication.queued_bytes if publication else 0)
 
     @property
     def connected(self) -> bool:
@@ -193,7 +204,7 @@ class Onward:
 
     def _leave_out(self) -> None:
         """Bound what waits: leave out everything before the last keyframe, or up to the next."""
-        old = time.monotonic() - self._queue[0].due > MOST_SECONDS
+        old = not self.patient and time.monotonic() - self._queue[0].at > MOST_SECONDS
         if not old and self._queued_bytes <= MOST_BYTES:
             return
         held = list(self._queue)

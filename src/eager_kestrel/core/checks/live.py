@@ -14,6 +14,7 @@ from eager_kestrel.core.checks.recording import (
     Recording,
 )
 from eager_kestrel.core.checks.tally import VideoTally
+from eager_kestrel.core.line.airing import LATE_SECONDS
 
 BATCH = 64
 LIVE_SECONDS = 2.0
@@ -54,6 +55,8 @@ class StreamWatch:
     audio_first: float | None = None
     audio_last: float = 0.0
     worst_delay: float = 0.0
+    late_frames: int = 0
+    """That came later than may be, against the quickest."""
     _recent: deque[tuple[float, int, bool]] = field(default_factory=deque)
     _recent_audio: deque[tuple[float, int]] = field(default_factory=deque)
     _rows: list[tuple[float, float, int, bool]] = field(default_factory=list)
@@ -77,6 +80,7 @@ class StreamWatch:
         self._quickest = behind if self._quickest is None else min(self._quickest, behind)
         self._delay = behind - self._quickest
         self.worst_delay = max(self.worst_delay, self._delay)
+        self.late_frames += self._delay > LATE_SECONDS
         if len(self._rows) >= BATCH:
             self._flush()
 

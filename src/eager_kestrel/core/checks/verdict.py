@@ -114,14 +114,31 @@ def _of_line(sent: Sent, late: Moment | None, below: Steps) -> Verdict:
     worst = max((m.backlog_seconds for m in sent.moments), default=0.0)
     carried = delivered_kbps(sent)
     at = late.seconds if late is not None else sent.seconds
+    text = words.frames_waited(at, worst, carried)
+    if _closed_meanwhile(sent):
+        text = words.perhaps_the_ingest(text)
     return Verdict(
         held=False,
         limited_by="line",
         at_seconds=round(at, 2),
         late_seconds=round(worst, 2),
         would_hold=_which(below, lambda s: s.total_kbps <= HOLDS_SHARE * carried),
-        text=words.frames_waited(at, worst, carried),
+        text=text,
     )
+
+
+def _closed_meanwhile(sent: Sent) -> bool:
+    """Whether the other end's window was closed most of the time in which frames waited.
+
+    It may not have read, or whatever stands between may have passed on what the line takes.
+    """
+    waited = [m for m in sent.moments if m.backlog_seconds > LATE_SECONDS / 2]
+    if len(waited) < 2:
+        return False
+    before, after = waited[0].window_closed_seconds, waited[-1].window_closed_seconds
+    if before is None or after is None:
+        return False
+    return after - before > CLOSED_SHARE * (waited[-1].seconds - waited[0].seconds)
 
 
 def _which(below: Steps, fits: Callable[[Fallback], bool]) -> int | None:

@@ -34,6 +34,8 @@ STALL_SECONDS = 0.75
 STALL_SHARE = 0.05
 CLOSED_SHARE = 0.7
 LITTLE_SHARE = 0.3
+CALM_SECONDS = 2.0
+"""Without a wait, before a line that was late is said to carry it."""
 BACK_SECONDS = 5.0
 """How long it is said that a connection is back."""
 PROGRAM_SECONDS = 8.0
@@ -80,6 +82,8 @@ class Judge:
     """kbit/s when nothing held it up last."""
     _ingest: bool = False
     """Whether what waits is what the ingest did not take."""
+    _late_at: float | None = None
+    """When frames were last late for the line."""
     _hidden: float = 0.0
     """Seconds of stream that wait inside the program, as far as can be told from outside."""
     _broke_at: float | None = None
@@ -97,7 +101,7 @@ class Judge:
             self._of_connection(look)
             or self._of_queue(look)
             or self._of_program(look)
-            or self._fine()
+            or self._fine(look)
         )
 
     @property
@@ -193,6 +197,7 @@ class Judge:
 
     def _late(self, now: float) -> Verdict:
         """More waits than may; it may be on its way down."""
+        self._late_at = self._looks[-1][0].seconds
         carried, usual = self.carried_kbps(SPAN_SECONDS), self.usual_kbps()
         if carried > usual and now < max(wait for _, wait in self._since(2 * SPAN_SECONDS)):
             return Verdict(cause="line", text=words.drains(now), late=True)
@@ -290,7 +295,10 @@ class Judge:
         text = words.less(sent, planned, frames_seen=seen_frames)
         return Verdict(cause="scene" if seen_frames else "program", text=text)
 
-    def _fine(self) -> Verdict:
+    def _fine(self, look: Look) -> Verdict:
+        """Carried; and for a moment after frames were late, not yet said to be."""
+        if self._late_at is not None and look.seconds - self._late_at < CALM_SECONDS:
+            return Verdict(cause="line", text=words.drained(self.waiting_seconds))
         return Verdict(cause=None, text=words.CARRIES)
 
 

@@ -40,6 +40,11 @@ def drains(waiting_seconds: float) -> str:
     return f"late: {waiting_seconds:.1f} s wait, and the queue drains: the line carries it again"
 
 
+def drained(waiting_seconds: float) -> str:
+    """Just not late any more."""
+    return f"late a moment ago; {waiting_seconds:.1f} s wait now"
+
+
 def stalls(seconds: float, late_in_seconds: float) -> str:
     """Nothing gets through."""
     when = f"late in {late_in_seconds:.1f} s" if late_in_seconds > 0 else "late"

@@ -247,6 +247,14 @@ def frames_waited(at_seconds: float, worst_seconds: float, delivered_kbps: float
     )
 
 
+def perhaps_the_ingest(text: str) -> str:
+    """The other end's window was closed meanwhile."""
+    return (
+        f"{text}; the other end's window was closed meanwhile, so that it may be the ingest, or a "
+        "relay on the way: nobody can tell from here"
+    )
+
+
 def stopped_reading(at_seconds: float) -> str:
     """The ingest holds its window closed."""
     return f"after {at_seconds:.1f} s it took nothing any more: it stopped reading"

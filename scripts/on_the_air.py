@@ -1,0 +1,53 @@
+"""A show on the air, to be looked at: FFmpeg sends through ``watch`` over a simulated line.
+
+Usage: python scripts/on_the_air.py LINE SECONDS
+
+LINE is a bundled line or a rate. The latest plan is sent, as ``plan --command ffmpeg`` prints it.
+"""
+
+from __future__ import annotations
+
+import os
+import shlex
+import subprocess
+import sys
+import time
+
+import imageio_ffmpeg
+
+PORT, KEY = 19_377, "shown-here-only"
+
+
+def main() -> int:
+    """Watch a stream until it ends."""
+    line, seconds = sys.argv[1], sys.argv[2]
+    kestrel = [sys.executable, "-m", "eager_kestrel"]
+    from eager_kestrel.actions import read_plan
+
+    video = read_plan("latest").destinations[0].video
+    assert video is not None
+    rate, fps = f"{video.bitrate_kbps:.0f}k", f"{float(video.frame_rate):g}"
+    source = f"testsrc2=size={video.picture}:rate={fps}"
+    send = [
+        imageio_ffmpeg.get_ffmpeg_exe(), "-v", "error", "-re", "-f", "lavfi", "-i", source, "-f",
+        "lavfi", "-i", "sine=frequency=330:sample_rate=48000", "-t", seconds, "-c:v", "libx264",
+        "-preset", "veryfast", "-profile:v", "high", "-bf", "2", "-pix_fmt", "yuv420p",
+        "-b:v", rate,
+        "-maxrate", rate, "-bufsize", rate, "-g", str(video.keyframe_frames), "-x264-params",
+        "scenecut=0:nal-hrd=cbr", "-c:a", "aac", "-b:a", "128k", "-ac", "2", "-f", "flv",
+        f"rtmp://127.0.0.1:{PORT}/live/{KEY}",
+    ]  # fmt: skip
+    watch = [*kestrel, "watch", "--practice", line, "--port", str(PORT)]
+    env = os.environ | {"EAGER_KESTREL_LOCAL_KEY": KEY}
+    print(f"$ eager-kestrel watch --practice {shlex.quote(line)}", flush=True)
+    watching = subprocess.Popen(watch, env=env)
+    time.sleep(3)
+    sender = subprocess.Popen(send, stderr=subprocess.DEVNULL)
+    try:
+        return watching.wait()
+    finally:
+        sender.terminate()
+
+
+if __name__ == "__main__":
+    sys.exit(main())

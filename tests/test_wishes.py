@@ -1,0 +1,303 @@
+"""What people insist on, what their data allows, when they stream; and ways to ask."""
+
+from __future__ import annotations
+
+import json
+import sys
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from eager_kestrel.actions.planning import plan, uplink_from_number
+from eager_kestrel.actions.shows import Wishes, asked_show
+from eager_kestrel.core.show.show import ON_THE_WIRE
+from tests.conftest import Kestrel, on_a_busy_machine
+from tests.test_recordings import CONSTANT, Make
+from tests.test_recordings import made as made  # the fixture
+from tests.test_runs import at, kept
+
+SLASHES = "date,upload\n03/11/2026 20:15,9 Mbit/s\n"
+UPLOAD = ("--upload", "9 Mbit/s")
+
+
+@given(
+    upload=st.floats(1.5, 40), rate=st.sampled_from(["60", "30"]),
+    picture=st.sampled_from(["1920x1080", "1280x720", "960x540"]),
+)  # fmt: skip
+def test_a_pinned_picture_is_sent_and_its_cost_is_true(
+    upload: float, rate: str, picture: str
+) -> None:
+    def planned(**wishes: str) -> tuple[object, tuple[str, ...]]:
+        show = asked_show(None, Wishes(platforms=("oxbow",), **wishes)).show  # type: ignore[arg-type]
+        found = plan(show, uplink_from_number(f"{upload:.3f} Mbit/s"))
+        return found.plan.destinations[0], found.notes
+
+    there, notes = planned(picture=picture, sent_fps=rate)
+    free, none = planned()
+    assert none == ()
+    if there.video is None:  # type: ignore[attr-defined]
+        return
+    assert str(there.video.picture) == picture  # type: ignore[attr-defined]
+    assert float(there.video.frame_rate) == float(rate)  # type: ignore[attr-defined]
+    assert (there.quality or 0) <= (free.quality or 0) + 0.02  # type: ignore[attr-defined]
+    same = (free.video.picture, free.video.frame_rate) == (  # type: ignore[attr-defined]
+        there.video.picture, there.video.frame_rate)  # type: ignore[attr-defined]  # fmt: skip
+    assert (notes == ()) == same
+    if notes:
+        assert free.video.words in notes[0]  # type: ignore[attr-defined]
+    wished = {one.about: one.bound_by for one in there.reasons}  # type: ignore[attr-defined]
+    assert wished["picture"] == wished["frame rate"] == "wish"
+    for step in there.steps_down:  # type: ignore[attr-defined]
+        assert str(step.video.picture) == picture
+
+
+def test_a_picture_that_is_not_taken_is_refused_with_those_that_are(kestrel: Kestrel) -> None:
+    assert (
+        "its pictures are 1920x1080"
+        in kestrel("plan", "--for", "oxbow", *UPLOAD, "--picture", "1200x700").error_line
+    )
+    assert (
+        "its frame rates are"
+        in kestrel("plan", "--for", "oxbow", *UPLOAD, "--fps-sent", "47").error_line
+    )
+
+
+@given(cap=st.floats(5, 900), hours=st.floats(1, 300), upload=st.floats(3, 30))
+def test_a_month_within_its_cap(cap: float, hours: float, upload: float) -> None:
+    def total(**wishes: object) -> float:
+        show = asked_show(None, Wishes(platforms=("oxbow",), **wishes)).show  # type: ignore[arg-type]
+        made = plan(show, uplink_from_number(f"{upload:.3f} Mbit/s")).plan
+        if wishes and made.budget.capped:
+            assert made.budget.steps[-1].name == "data cap"
+            assert made.destinations[0].offers == ()
+            month = made.total_kbps * 125 * 3600 * hours * ON_THE_WIRE
+            assert month <= cap * 1e9 * 1.001
+        return made.total_kbps
+
+    free, capped = total(), total(cap=f"{cap:.4f} GB", hours=hours)
+    assert capped <= free
+    if capped < free and capped > 0:
+        assert free * 125 * 3600 * hours * ON_THE_WIRE > cap * 1e9 * 0.8
+
+
+def test_without_hours_a_cap_says_how_long_it_lasts(kestrel: Kestrel) -> None:
+    found = kestrel("plan", "--for", "oxbow", *UPLOAD, "--cap", "60 GB", "--json").document
+    lasts = found["data"]["cap_lasts_hours"]
+    assert not found["budget"]["capped"]
+    assert lasts * found["total_kbps"] * 125 * 3600 * ON_THE_WIRE == pytest.approx(60e9, rel=0.01)
+    assert "60 GB a month lasts" in " ".join(
+        kestrel("plan", "--for", "oxbow", *UPLOAD, "--cap", "60 GB").out.split()
+    )
+
+
+def test_days_of_the_week_count_where_there_are_runs(kestrel: Kestrel, tmp_path: Path) -> None:
+    kept(*(at(20, kbps, day) for day, kbps in ((5, 4000), (12, 4100), (6, 9000), (13, 9100))))
+    show = tmp_path / "show.toml"
+
+    def planned(days: str) -> tuple[dict[str, float], str]:
+        show.write_text(
+            'format = "eager-kestrel/show/1"\nsource = "1280x720"\nframe_rate = "30"\n'
+            f'motion = "calm"\n{days}\n[[destinations]]\nplatform = "oxbow"\n'
+        )
+        said = kestrel("plan", show, "--days", "3650", "--json")
+        return said.document["uplink"], said.err
+
+    thursdays, said = planned('days = ["Thursday"]')  # the 5th and 12th of November 2026
+    assert 3900 < thursdays["typical_kbps"] < 4200
+    assert "taken on Thursday" in thursdays["said"]
+    assert said == ""
+    both, _ = planned("")
+    assert both["typical_kbps"] > thursdays["typical_kbps"]
+    none, said = planned('days = ["Monday"]')
+    assert none["typical_kbps"] == both["typical_kbps"]
+    assert "fewer than two runs were taken on Monday" in said
+    assert "days" in planned_fault(kestrel, show)
+
+
+def planned_fault(kestrel: Kestrel, show: Path) -> str:
+    show.write_text(show.read_text().replace('"Monday"', '"Frogday"'))
+    return kestrel("plan", show, *UPLOAD).error_line
+
+
+@on_a_busy_machine
+def test_all_destinations_are_rehearsed_at_once(kestrel: Kestrel, tmp_path: Path) -> None:
+    show = ("--for", "oxbow", "--for", "gatepost", "--source", "640x360", "--fps", "25")
+    total = kestrel("plan", *show, "--upload", "2.5 Mbit/s", "--json").document["total_kbps"]
+    wide = kestrel("rehearse", "--practice", f"{2 * total:.0f} kbit/s", "--seconds", "3", "--json")
+    found = wide.document
+    assert [one["platform"] for one in found["rehearsals"]] == ["oxbow", "gatepost"]
+    assert found["held"]
+    assert wide.code == 0
+    narrow = kestrel("rehearse", "--practice", f"{0.5 * total:.0f} kbit/s", "--seconds", "6")
+    assert narrow.code == 1
+    assert "Not all at once" in narrow.out
+    for asked, said in (
+        (("--settle",), "--for oxbow"), (("--figure", "x.png"), "--for oxbow"),
+        (("--to", "rtmp://a.example/live"), "--to oxbow=rtmp://HOST/APP"),
+        (("--to", "oxbow=rtmp://a.example/live"), "no address for gatepost"),
+        (("--to", "fen=rtmp://a.example/live"), "no settings for fen"),
+    ):  # fmt: skip
+        line = () if "--to" in asked else ("--practice", "9 Mbit/s")
+        assert said in kestrel("rehearse", *line, *asked).error_line
+    assert (
+        "holds one destination"
+        in kestrel("plan", *show, *UPLOAD, "--out", tmp_path / "p.toml").error_line
+    )
+    both = kestrel("plan", *show, *UPLOAD, "--command", "ffmpeg").out.splitlines()
+    assert [line[:2] for line in both] == ["# ", "ff", "# ", "ff"]
+
+
+@on_a_busy_machine
+def test_settings_are_rehearsed(kestrel: Kestrel, tmp_path: Path) -> None:
+    wish = ("--for", "oxbow", "--upload", "2 Mbit/s", "--source", "640x360", "--fps", "30")
+    kestrel("plan", *wish, "--out", tmp_path / "s.toml")
+    planned = kestrel("plan", *wish, "--json").document["destinations"][0]
+    held = kestrel("rehearse", tmp_path / "s.toml", "--for", "oxbow", "--practice", "4 Mbit/s",
+                   "--seconds", "2", "--json")  # fmt: skip
+    assert held.code == 0
+    assert held.document["total_kbps"] == pytest.approx(planned["total_kbps"], rel=0.01)
+    assert "--for PLATFORM" in kestrel("rehearse", tmp_path / "s.toml", "--practice", "4 Mbit/s"
+                                       ).error_line  # fmt: skip
+
+
+def test_settings_are_read_off_a_recording_and_held_to_the_plan(
+    kestrel: Kestrel, made: Make, tmp_path: Path
+) -> None:
+    file = made("a.flv", *CONSTANT)
+    assert kestrel("settings", "from", file, "-o", tmp_path / "s.toml").code == 0
+    assert (
+        "there already" in kestrel("settings", "from", file, "-o", tmp_path / "s.toml").error_line
+    )
+    by_file = kestrel("check", tmp_path / "s.toml", "--for", "oxbow", "--json").document["findings"]
+    seen = kestrel("check", file, "--for", "oxbow", "--json").document["findings"]
+    rules = {one["rule"]: one["found"] for one in seen}
+    assert by_file
+    assert all(rules.get(one["rule"], one["found"]) == one["found"] for one in by_file)
+    kestrel("plan", "--for", "oxbow", *UPLOAD, "--source", "1920x1080")
+    held = kestrel("check", file, "--plan", "latest", "--json")
+    found = {one["rule"]: one for one in held.document["findings"] if one["platform"] == "plan"}
+    assert found["picture"]["severity"] == "breach"
+    assert found["picture"]["wanted"] == "1920x1080"
+    assert held.code == 1
+
+
+def test_a_guess_of_a_guide_breaks_nothing_and_says_so(kestrel: Kestrel, tmp_path: Path) -> None:
+    page = tmp_path / "page.csv"
+    page.write_text("Resolution,Recommended bitrate\n1920x1080,6000-8000 kbps\n")
+    folder = tmp_path / "guides"
+    assert kestrel("guides", "import", page, "--name", "millrace", "--fps", "60",
+                   "--out", folder / "millrace.toml").code == 0  # fmt: skip
+    asked = ("--guides", folder, "--for", "millrace")
+    there = kestrel("plan", *asked, "--upload", "30 Mbit/s", "--json").document["destinations"][0]
+    assert {"bitrate", "audio", "keyframes"} <= set(there["guessed"])
+    assert "only guesses" in next(r["text"] for r in there["reasons"] if r["about"] == "bitrate")
+    over = kestrel("check", *asked, "--bitrate", "9 Mbit/s", "--audio-bitrate", "320 kbit/s",
+                   "--json")  # fmt: skip
+    assert over.code == 0
+    assert all("a guess" in one["wanted"] for one in over.document["findings"]
+               if one["severity"] == "caution" and one["rule"] != "uplink")  # fmt: skip
+    text = (folder / "millrace.toml").read_text()
+    line = next(line for line in text.splitlines() if line.startswith("unchecked"))
+    (folder / "millrace.toml").write_text(text.replace(line, ""))
+    sure = kestrel("check", *asked, "--bitrate", "9 Mbit/s", "--json")
+    assert sure.code == 1
+
+
+def test_runs_side_by_side(kestrel: Kestrel) -> None:
+    kept(at(20, 9_000, 1), at(20, 4_000, 2), at(20, 9_010, 3))
+    first, second, third = (row["id"] for row in kestrel("runs", "list", "-j").document["runs"])
+    apart = kestrel("runs", "compare", first, second, "--json").document
+    assert len(apart["runs"]) == 2
+    assert "more than chance" in apart["said"]
+    shown = kestrel("runs", "compare", first, second, third).out
+    assert "9 Mbit/s" in shown
+    assert "name two or three" in kestrel("runs", "compare", first).error_line
+
+
+@pytest.mark.parametrize(
+    ("text", "options", "moments", "said"),
+    [
+        ("date;upload\n20.11.2026 20:15;12,5 Mbit/s\n", (), ["2026-11-20T20:15"], ""),
+        ("date,upload\n20.11.2026 20:15,12.5 Mbit/s\n", (), ["2026-11-20T20:15"], ""),
+        ("date,upload\n03/11/2026 20:15,9 Mbit/s\n", (), [], "--dates dd/mm"),
+        (
+            "date,upload\n03/11/2026 20:15,9 Mbit/s\n",
+            ("--dates", "dd/mm"),
+            ["2026-11-03T20:15"],
+            "",
+        ),
+        (
+            "date,upload\n03/11/2026 20:15,9 Mbit/s\n",
+            ("--dates", "mm/dd"),
+            ["2026-03-11T20:15"],
+            "",
+        ),
+        ("date,upload\n31.02.2026,9 Mbit/s\n", (), [], "is not a time"),
+        ("date,upload\n3/4/2026,9 Mbit/s\n", ("--dates", "yy"), [], "write dd/mm"),
+    ],
+)
+def test_dates_as_people_write_them(
+    kestrel: Kestrel, tmp_path: Path, text: str, options: tuple[str, ...], moments: list[str],
+    said: str,
+) -> None:  # fmt: skip
+    (tmp_path / "r.csv").write_text(text)
+    found = kestrel("runs", "import", tmp_path / "r.csv", *options)
+    assert said in found.err
+    rows = kestrel("runs", "list", "--json").document["runs"]
+    assert [row["taken_at"][:16] for row in rows] == moments
+
+
+class Person:
+    """Somebody at a terminal who says yes or no."""
+
+    def __init__(self, answer: str) -> None:
+        self.answer = answer
+
+    def isatty(self) -> bool:
+        return True
+
+    def readline(self) -> str:
+        return self.answer + "\n"
+
+
+def test_a_bare_upload_is_asked_about_where_somebody_is(
+    kestrel: Kestrel, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    wish = ("plan", "--for", "oxbow", "--upload", "10", "--json")
+    assert "10 has no unit" in kestrel(*wish).error_line
+    monkeypatch.setattr(sys, "stdin", Person("y"))
+    assert kestrel(*wish).document["uplink"]["typical_kbps"] == 10_000
+    monkeypatch.setattr(sys, "stdin", Person("n"))
+    assert kestrel(*wish).code == 2
+
+
+def test_quiet_leaves_talk_out_and_nothing_else(kestrel: Kestrel, tmp_path: Path) -> None:
+    (tmp_path / "show.toml").write_text(
+        'format = "eager-kestrel/show/1"\nsource = "1280x720"\nframe_rate = "30"\n'
+        'motion = "calm"\n[[destinations]]\nplatform = "oxbow"\n'
+    )
+    loud = kestrel("plan", *UPLOAD, "--json")
+    quiet = kestrel("plan", *UPLOAD, "-q", "-j")
+    assert "planning the show of" in loud.err
+    assert quiet.err == ""
+    same = [json.loads(one.out)["destinations"] for one in (loud, quiet)]
+    assert same[0] == same[1]
+    assert kestrel("plan", "nowhere", "-q").error_line  # errors are no talk
+    assert "planning the show of" in kestrel("plan", *UPLOAD).err  # and it is over with the command
+
+
+@pytest.mark.parametrize(
+    ("option", "typed", "wanted"),
+    [("--motion", "li", "lively"), ("--codec", "he", "hevc"), ("--audio", "vo", "voice")],
+)
+def test_choices_are_completed(option: str, typed: str, wanted: str) -> None:
+    from typer.main import get_command
+
+    from eager_kestrel.cli import plan as module
+
+    command = get_command(module.app)
+    (parameter,) = [one for one in command.params if option in one.opts]
+    found = parameter.shell_complete(None, typed)  # type: ignore[arg-type]
+    assert [item.value for item in found] == [wanted]
