@@ -24,21 +24,29 @@ take check-recording --points 11 --cwd "$home/demo" -- eager-kestrel check arriv
 .venv/bin/eager-kestrel check "$home/demo/arrived.flv" --for oxbow \
     --figure "$shots/recording-figure.png" > "$home/check.txt"
 take need -- eager-kestrel need oxbow --reserve "video call=1.5 Mbit/s"
-take nearest -- eager-kestrel nearest oxbow --practice "41 ms, 18 ms, 73 ms"
 "$python" scripts/make_history.py "$home/history.json"
 .venv/bin/eager-kestrel runs forget --all
 .venv/bin/eager-kestrel runs import "$home/history.json"
 take runs-hours -- eager-kestrel runs hours --for oxbow
 take forecast --points 12 -- eager-kestrel forecast wheel-night --around 20:00
-.venv/bin/eager-kestrel plan --for oxbow --around 12:00 > "$home/plan.txt"
-.venv/bin/eager-kestrel forecast --around 12:00 --figure "$shots/forecast-figure.png" \
-    > "$home/forecast.txt"
+.venv/bin/eager-kestrel plan wheel-night --around 20:00 > "$home/plan.txt"
+.venv/bin/eager-kestrel report --out "$home/report.html"
+chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --hide-scrollbars \
+    --disable-background-networking --disable-component-update --disable-sync \
+    --user-data-dir="$home/browser" --window-size=1280,800 --screenshot="$shots/report.png" \
+    "file://$home/report.html" > "$home/browser.txt" 2>&1
+.venv/bin/eager-kestrel plan --for oxbow --upload "4 Mbit/s" --source 1280x720 --fps 30 \
+    > "$home/plan.txt"
+take watch --points 13 --after 12 -- "$python" scripts/on_the_air.py "2.6 Mbit/s" 40
+.venv/bin/eager-kestrel plan --for fernlight --upload "11 Mbit/s" --source 1280x720 --fps 30 \
+    > "$home/plan.txt"
+"$python" scripts/on_the_air.py wet-evening 80 > "$home/aired.txt" || true
+.venv/bin/eager-kestrel review --figure "$shots/review.png" > "$home/review.txt"
 "$python" scripts/make_clip.py "$home/clip.mp4"
 take trial --points 11 --cwd "$home" -- eager-kestrel trial clip.mp4 --bitrate "3 Mbit/s"
 take encoders --points 12 --cwd "$home" -- eager-kestrel encoders --picture 1280x720 \
     --picture 1920x1080 --fps 60
 rm "$home/machine.json"
-take guides -- eager-kestrel guides list
 cp tests/tables/millrace.html "$home"
 take guides-import --cwd "$home" -- eager-kestrel guides import millrace.html --name millrace \
     --out .

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 from urllib.parse import urlsplit
@@ -130,11 +131,14 @@ def _hosts(wish: Wish, plan: Plan | None) -> dict[str, set[str]]:
     names = dict.fromkeys([*first, *guide_names(wish.guides)])
     if wish.to is not None or wish.pid is not None or wish.program is not None:
         names = dict.fromkeys(first)
-    return {
-        name: resolved({urlsplit(one.url).hostname or "" for one in guide.ingest} - {""})
-        for name in names
-        if (guide := load_guide(name, wish.guides))
-    }
+    with ThreadPoolExecutor(max(1, len(names))) as pool:
+        asked = {name: pool.submit(_addresses, name, wish.guides) for name in names}
+        return {name: answer.result() for name, answer in asked.items()}
+
+
+def _addresses(name: str, guides: Path | None) -> set[str]:
+    guide = load_guide(name, guides)
+    return resolved({urlsplit(one.url).hostname or "" for one in guide.ingest} - {""})
 
 
 @dataclass(slots=True)

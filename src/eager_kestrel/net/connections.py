@@ -12,6 +12,8 @@ import os
 import socket
 import struct
 import sys
+import threading
+import time
 from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any, Self, TypeAlias
@@ -24,6 +26,7 @@ ANY_STATE, INFO_EXTENSION, ANY_COOKIE = 0xFFF, 1 << 1, 2**64 - 1
 SYN = 1
 """Kernels count it as a byte that was acknowledged."""
 PROBE_PORT = 9
+RESOLVE_SECONDS = 3.0
 
 Ends: TypeAlias = tuple[str, int]
 
@@ -114,6 +117,7 @@ def _standing(answer: Any, info: Any) -> Standing:
 def _words(host: str) -> tuple[int, ...]:
     """An address as four words, as the kernel takes it."""
     family = socket.AF_INET6 if ":" in host else socket.AF_INET
+    host = host.partition("%")[0]  # without the zone
     return struct.unpack(">4I", socket.inet_pton(family, host).ljust(16, b"\0"))
 
 
@@ -139,13 +143,22 @@ def open_connections() -> list[Connection]:
     return sorted(found, key=lambda c: (c.pid, c.local[1]))
 
 
-def resolved(hosts: Iterable[str]) -> set[str]:
-    """Addresses of hosts, as far as they have any now."""
+def resolved(hosts: Iterable[str], within_seconds: float = RESOLVE_SECONDS) -> set[str]:
+    """Addresses of hosts, as far as they have any now and name servers answer in time."""
     found: set[str] = set()
-    for host in hosts:
+
+    def ask(host: str) -> None:
         with contextlib.suppress(OSError, UnicodeError):
             for answer in socket.getaddrinfo(host, None, type=socket.SOCK_STREAM):
                 found.add(str(answer[4][0]))
+
+    threads = [threading.Thread(target=ask, args=(host,), daemon=True) for host in hosts]
+    until = time.monotonic() + within_seconds
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join(max(0.0, until - time.monotonic()))
+    found = set(found)
     return found | {f"::ffff:{one}" for one in found if ":" not in one}
 
 
