@@ -10,7 +10,7 @@ python=.venv/bin/python
 shots=docs/screenshots
 take() { "$python" scripts/take_picture.py "$shots/$1.png" "${@:2}"; }
 
-take help --points 10 -- eager-kestrel --help
+take help --points 9 -- eager-kestrel --help
 take demo --points 6 -- eager-kestrel demo
 take measure -- eager-kestrel measure --practice wet-evening
 take far-end -- "$python" scripts/both_ends.py

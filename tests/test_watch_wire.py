@@ -233,6 +233,28 @@ def test_a_slow_platform_does_not_hold_up_the_others(monkeypatch: pytest.MonkeyP
     assert 0 < (bad.lost_frames or 0) < 240
 
 
+def test_a_program_that_breaks_off_may_come_back() -> None:
+    header = flv.video_header("h264", b"\x01\x64\x00\x1f\xff")
+    with reception(CANARY) as (taking, url), between(f"oxbow={url}") as (told, done):
+        here = Target.parse(told.address)
+        for number in range(2):
+            sending = Publication(here, LOCAL)
+            sending.send(9, 0, header, None)
+            for frame in range(30):
+                sending.send(9, frame * 33, tag(frame % 15 == 0, 500, frame), None)
+                sending.look(0.03)
+            if number:
+                sending.close()
+            else:
+                sending._socket.close()  # as a program that was killed
+                time.sleep(0.5)
+    airing = done[0][0].airing
+    (trouble,) = airing.troubles
+    assert trouble.text.startswith("the program broke off, and was back after")
+    assert airing.frames == 60
+    assert len(taking.received) == 2
+
+
 def test_only_this_machine_and_only_with_the_local_key() -> None:
     with platform(Line(Trace.constant(5000), 10)) as (target, taking):
         told: Told

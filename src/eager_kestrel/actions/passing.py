@@ -128,6 +128,9 @@ class Passage(Reception):
             self._now = None
             return failures[0]
         for place in self._places:
+            if place.writing is not None and self._left_at is not None:
+                gone_at = self._left_at - place.writing.began
+                place.writing.notes.program_gone(gone_at, place.writing.seconds())
             place.writing = place.writing or self._writing(place)
         self.on, self._left_at, self._left_why = True, None, ""
         self._holding, self._usual = False, None

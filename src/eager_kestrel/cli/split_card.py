@@ -47,7 +47,10 @@ def parts_of(plan: Plan) -> list[Part]:
     kept = min(plan.budget.reserved_kbps, plan.uplink.typical_kbps)
     names = ", ".join(reserve.name for reserve in plan.inputs.reserves)
     parts.append(Part("reserves", kept, "╱", "yellow", names))
-    margin = plan.uplink.typical_kbps - plan.budget.safe_kbps - kept
+    capped = plan.budget.steps[-1] if plan.budget.capped else None
+    cut = 0.0 if capped is None else capped.before_kbps - capped.after_kbps
+    parts.append(Part("data cap", cut, "×", "red", "" if capped is None else capped.why))
+    margin = plan.uplink.typical_kbps - plan.budget.safe_kbps - kept - cut
     parts.append(Part("kept back", margin, "·", "bright_black", words.KEPT_BACK))
     return [part for part in parts if part.kbps > 0]
 

@@ -8,6 +8,7 @@ from eager_kestrel.core.line.airing import Cause, Second, Seconds, Trouble
 from eager_kestrel.core.watching.look import Look
 from eager_kestrel.core.watching.now import Now, Verdict
 from eager_kestrel.core.watching.verdict import Expected, Judge
+from eager_kestrel.core.words import airings as words
 
 OVER_SECONDS = 3.0
 """Of quiet, before a trouble is over."""
@@ -80,6 +81,26 @@ class Notes:
     def seconds(self) -> Seconds:
         """Every whole second so far."""
         return Seconds.of(self._rows)
+
+    def program_gone(self, since: float, until: float) -> None:
+        """The program itself broke off, and is back: nothing was sent meanwhile.
+
+        Args:
+            since: seconds, when it was there last.
+            until: seconds, now.
+        """
+        if self._open is not None:
+            self._close(self._open)
+            self._open = None
+        empty = Second(sent_kbps=0, carried_kbps=0, waiting_ms=0, round_trip_ms=0, cores_percent=0)
+        self._rows += [empty] * max(0, int(until) - len(self._rows))
+        self._looks.clear()
+        self.judge.start_anew()
+        text = words.program_back(until - since)
+        open_ = _Open(
+            "program", since, until, late_at=since, verdict=Verdict(cause=None, text=text)
+        )
+        self._close(open_)
 
     def over(self, cut_at: float | None = None) -> None:
         """No look follows: what is open ends.

@@ -104,6 +104,11 @@ class Judge:
             or self._fine(look)
         )
 
+    def start_anew(self) -> None:
+        """Nothing that was seen before says anything of what comes."""
+        self._looks.clear()
+        self._late_at, self._ingest, self._hidden = None, False, 0.0
+
     @property
     def waiting_seconds(self) -> float:
         """Of stream, now."""

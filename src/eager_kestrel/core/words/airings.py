@@ -82,6 +82,11 @@ def not_back(seconds: float, why: str = "") -> str:
     return f"connection broke{because}, not back after {seconds:.0f} s"
 
 
+def program_back(seconds: float) -> str:
+    """The program's own connection to us broke."""
+    return f"the program broke off, and was back after {seconds:.0f} s"
+
+
 def behind(late_seconds: float) -> str:
     """Frames come from the program later and later."""
     return (
