@@ -49,6 +49,9 @@ POOL = 8
 """Times as many lines are drawn to choose from, where shows were aired."""
 LEAST_CHANCE = 1e-3
 """A line that says less of what happened may still be the line."""
+BELIEVED = 0.5
+"""The power of each quarter's likelihood: quarters of one show are no independent witnesses, since
+a level may last through several. Chosen so that intervals cover (``benchmarks/forecast.py``)."""
 LEAST_SHARE_LEFT = 0.1
 LASTS_SECONDS = np.exp(np.linspace(np.log(8.0), np.log(8 * 3600.0), 60))
 """How long it may last otherwise, each as likely."""
@@ -154,7 +157,7 @@ class Lines:
         for show in watched.aired:
             late = many.late(np.array([show.kbps]), show.seconds)[:, 0]
             chance = np.clip(late if show.late else 1 - late, LEAST_CHANCE, 1.0)
-            log_likely += np.log(chance)
+            log_likely += BELIEVED * np.log(chance)
         weights = _tempered(log_likely)
         steps = (np.arange(draws) + 0.5) / draws
         picks = np.minimum(np.searchsorted(np.cumsum(weights), steps), weights.size - 1)
