@@ -255,6 +255,30 @@ def test_a_program_that_breaks_off_may_come_back() -> None:
     assert len(taking.received) == 2
 
 
+def test_a_platform_that_is_late_gets_the_stream_from_the_next_keyframe(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    monkeypatch.setattr("eager_kestrel.actions.passing.AGAIN_SECONDS", 0.5)
+    monkeypatch.setattr(passing, "MOST_SECONDS", 0.5)
+    monkeypatch.setenv("EAGER_KESTREL_STREAM_KEY_LARKSPUR", CANARY)
+    with socket.create_server(("127.0.0.1", 0)) as free:
+        port = free.getsockname()[1]
+    with reception(CANARY) as (first, url), contextlib.ExitStack() as later:
+        places = (f"oxbow={url}", f"larkspur=rtmp://127.0.0.1:{port}/live")
+        with between(*places) as (told, done):
+            sender = subprocess.Popen(ffmpeg(f"{told.address}/{LOCAL}", 9))
+            time.sleep(3)
+            second, _ = later.enter_context(reception(CANARY, port))
+            assert sender.wait(30) == 0
+    good, late = (one.airing for one in done[0])
+    assert first.received[0].findings.recording.video.frames == 270  # type: ignore[union-attr]
+    came = second.received[0].findings.recording.video  # type: ignore[union-attr]
+    assert came.frames + (late.lost_frames or 0) == 270
+    assert 60 <= came.frames < 240
+    assert good.troubles == ()
+    assert [trouble.cause for trouble in late.troubles] == ["connection"]
+
+
 def test_only_this_machine_and_only_with_the_local_key() -> None:
     with platform(Line(Trace.constant(5000), 10)) as (target, taking):
         told: Told

@@ -36,6 +36,8 @@ LAST_SECONDS = 10.0
 HOLD_BYTES = 131_072
 """Less than this holds nobody up."""
 DRAINED_BYTES = 16_384
+AGAIN_SECONDS = 5.0
+"""Between two tries at a platform that has not taken the stream yet."""
 JUMP_SECONDS = 60.0
 """A program's clock that is further off has jumped."""
 FINDINGS_SECONDS = 10.0
@@ -111,7 +113,7 @@ class Passage(Reception):
         self._usual: float | None = None
         """When pieces come, by their own time, when nothing holds them up."""
         self._handed = 0
-        self._judged_at = time.monotonic()
+        self._judged_at = self._tried_at = time.monotonic()
         self._left_at: float | None = None
         self._left_why = ""
         self._over = threading.Event()
@@ -147,7 +149,22 @@ class Passage(Reception):
                 failures.append(error.what)
 
         self._at_once(opened)
+        self._tried_at = time.monotonic()
         return failures
+
+    def _open_again(self) -> None:
+        """Try for those that did not take the stream when it came, now and then."""
+        shut = [place for place in self._places if not place.onward.opened]
+        if not shut or time.monotonic() - self._tried_at < AGAIN_SECONDS:
+            return
+        self._tried_at = time.monotonic()
+
+        def opened(place: Place) -> None:
+            with contextlib.suppress(NetworkError):
+                place.onward.open()
+
+        for place in shut:
+            threading.Thread(target=opened, args=(place,), daemon=True).start()
 
     def _at_once(self, work: Callable[[Place], None]) -> None:
         """Do something for every place at the same time."""
@@ -272,6 +289,7 @@ class Passage(Reception):
         stream = self._now
         view = stream.watch.live() if stream is not None else None
         self._judge()
+        self._open_again()
         for place in self._places:
             writing = place.writing
             assert writing is not None

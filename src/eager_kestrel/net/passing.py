@@ -103,7 +103,11 @@ class Onward:
         Raises:
             NetworkError: it cannot be reached, does not answer, or refuses.
         """
-        line = Reconnecting.to(self.target, self.key, self.terms)
+        try:
+            line = Reconnecting.to(self.target, self.key, self.terms)
+        except NetworkError as error:
+            self._said = error.what
+            raise
         assert line.publication is not None
         line.publication.keep_unsent_below(UNSENT_BYTES)
         with self._lock:
@@ -138,6 +142,11 @@ class Onward:
         with self._lock:
             publication = self._line.publication if self._line is not None else None
             return self._queued_bytes + (publication.queued_bytes if publication else 0)
+
+    @property
+    def opened(self) -> bool:
+        """Whether it ever had a connection since the program came; from then on it keeps trying."""
+        return self._line is not None
 
     @property
     def connected(self) -> bool:
