@@ -17,16 +17,15 @@ from eager_kestrel.core.checks.rehearsal import Rehearsal
 from eager_kestrel.core.errors import KestrelError, StorageError
 from eager_kestrel.core.forecast.forecast import Forecast
 from eager_kestrel.core.line.hours import Hours
+from eager_kestrel.core.plan.exports import plan_markdown
 from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.watching.review import Review
 from eager_kestrel.files.kept import read_kept, write_kept
 from eager_kestrel.files.plans import LATEST, read_plan
 
 FILE_NAME = "proofs.json"
-TERMS = ("uplink", "typical", "floor", "safe rate", "bitrate", "constant bitrate", "keyframe",
-         "keyframe interval", "buffer", "profile", "level", "b-frames", "preset", "ingest",
-         "reserve", "overhead", "late frame")  # fmt: skip
-"""Words a page uses, as far as they are explained."""
+SYMPTOMS = ("buffering", "dropped frames", "blurry", "stutters", "disconnects", "delay")
+"""Explained by their causes, not as words."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,7 +64,7 @@ def gathered(name: str = LATEST, guides: Path | None = None) -> Gathered:
     aired = isinstance(last, Review) and last.airing.platform in platforms
     return Gathered(
         plan=plan,
-        words=_words(),
+        words=_words(plan),
         hours=by_hour if isinstance(by_hour, Hours) else None,
         forecast=odds if isinstance(odds, Forecast) else None,
         rehearsals=tuple(one for one in proofs.rehearsals if one.platform in platforms),
@@ -78,9 +77,14 @@ def _about(found: Findings | None, platforms: set[str]) -> bool:
     return found is not None and any(one.platform in platforms for one in found.findings)
 
 
-def _words() -> tuple[tuple[str, str], ...]:
-    known = glossary().terms
-    return tuple((name, known[name].says) for name in TERMS if name in known)
+def _words(plan: Plan) -> tuple[tuple[str, str], ...]:
+    """The words of the trade that the plan uses, and what they mean."""
+    text = plan_markdown(plan).lower()
+    return tuple(
+        (name, term.says)
+        for name, term in glossary().terms.items()
+        if name not in SYMPTOMS and any(word in text for word in (name, *term.also))
+    )
 
 
 def _proofs() -> Proofs:
