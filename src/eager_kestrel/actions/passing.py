@@ -28,6 +28,7 @@ from eager_kestrel.core.words import airings as words
 from eager_kestrel.files.keys import LOCAL_VARIABLE, Asker, local_key
 from eager_kestrel.net.passing import Passed
 from eager_kestrel.net.receiving import IngestServer, Piece
+from eager_kestrel.wire import flv
 
 HOLD_SECONDS = 1.5
 """Of stream that waits for the only destination before the program is held up as the line would."""
@@ -176,7 +177,7 @@ class Passage(Reception):
 
     def arrived(self, piece: Piece) -> str | None:
         """Pass it on first, then count it."""
-        kind = 9 if piece.kind == "video" else 8
+        kind = flv.VIDEO if piece.kind == "video" else flv.AUDIO
         self._handed += len(piece.payload)
         frame = piece.kind == "video" and not piece.header
         due = piece.at - self._held_up(piece, frame=frame)
@@ -193,7 +194,7 @@ class Passage(Reception):
     def besides(self, kind: int, milliseconds: int, payload: bytes) -> None:
         """Pass on what describes the stream, and what we do not know."""
         self._handed += len(payload)
-        plain = payload[1:] if kind == 18 and payload[:1] == b"\0" else payload
+        plain = payload[1:] if kind == flv.DATA and payload[:1] == b"\0" else payload
         now = time.monotonic()
         passed = Passed(kind, milliseconds, plain, True, False, False, now, now)
         for place in self._places:

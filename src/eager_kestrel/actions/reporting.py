@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 
 from eager_kestrel.actions.explain import glossary
@@ -19,6 +18,7 @@ from eager_kestrel.core.forecast.forecast import Forecast
 from eager_kestrel.core.line.hours import Hours
 from eager_kestrel.core.plan.exports import plan_markdown
 from eager_kestrel.core.plan.plan import Plan
+from eager_kestrel.core.watching.gathered import Gathered
 from eager_kestrel.core.watching.review import Review
 from eager_kestrel.files.kept import read_kept, write_kept
 from eager_kestrel.files.plans import LATEST, read_plan
@@ -26,19 +26,6 @@ from eager_kestrel.files.plans import LATEST, read_plan
 FILE_NAME = "proofs.json"
 SYMPTOMS = ("buffering", "dropped frames", "blurry", "stutters", "disconnects", "delay")
 """Explained by their causes, not as words."""
-
-
-@dataclass(frozen=True, slots=True)
-class Gathered:
-    """Everything there is to tell."""
-
-    plan: Plan
-    words: tuple[tuple[str, str], ...]
-    hours: Hours | None
-    forecast: Forecast | None
-    rehearsals: tuple[Rehearsal, ...]
-    findings: Findings | None
-    review: Review | None
 
 
 def gathered(name: str = LATEST, guides: Path | None = None) -> Gathered:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import time
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
@@ -21,7 +22,6 @@ from eager_kestrel.actions.airing import (
     plan_meant,
 )
 from eager_kestrel.core.errors import InputError, NotFoundError
-from eager_kestrel.core.line.airing import Airing
 from eager_kestrel.core.line.run import is_loopback
 from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.units import parse_seconds
@@ -364,32 +364,27 @@ class Watching:
         return self.seeking.kernel.standing(again)
 
 
-def watch_interface(wish: Wish, tell: Tell) -> Airing:
+def watch_interface(wish: Wish, tell: Tell) -> None:
     """Where a system tells no more: what all programs send together, against the plan.
 
     It says nothing of the line, and is not kept.
     """
-    until = time.monotonic() + parse_seconds(wish.within)
-    meant = meant_by(plan_meant(wish.plan), wish.platform)
-    writing = Writing(About(meant, "all interfaces", "", "connection", "localhost"), tell)
-    first, sent, at = sent_bytes(), 0.0, 0.0
-    try:
+    planned = meant_by(plan_meant(wish.plan), wish.platform).expected.kbps
+    began, count = time.monotonic(), sent_bytes()
+    until, at = began + parse_seconds(wish.within), began
+    with contextlib.suppress(KeyboardInterrupt):
         while time.monotonic() < until:
             time.sleep(1.0)
-            now, count = writing.seconds(), sent_bytes() - first
-            kbps, sent, at = (count - sent) * 8e-3 / max(now - at, 1e-3), count, now
-            tell(_blind(writing, now, kbps))
-    except KeyboardInterrupt:
-        pass
-    return writing.airing("stopped watching")
+            now, sent = time.monotonic(), sent_bytes()
+            tell(_only_a_rate(now - began, (sent - count) * 8e-3 / (now - at), planned))
+            at, count = now, sent
 
 
-def _blind(writing: Writing, seconds: float, kbps: float) -> Now:
-    """A look that sees only a rate."""
-    planned = writing.about.meant.expected.kbps
+def _only_a_rate(seconds: float, kbps: float, planned_kbps: float | None) -> Now:
+    """A look that sees nothing else."""
     return Now(
-        to=writing.about.to, seconds=round(seconds, 2), sent_kbps=round(kbps, 1),
-        planned_kbps=planned, carried_kbps=round(kbps, 1), waiting_seconds=0.0,
+        to="all interfaces", seconds=round(seconds, 2), sent_kbps=round(kbps, 1),
+        planned_kbps=planned_kbps, carried_kbps=round(kbps, 1), waiting_seconds=0.0,
         round_trip_ms=None, least_round_trip_ms=None, resent_bytes=0, cores=None, memory_mb=None,
         fps=None, frames=None, late_frames=None, lost_frames=None,
         verdict=Verdict(cause=None, text=words.only_a_rate(kbps)),

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from eager_kestrel.cli.screen import console, grid, remark
+from eager_kestrel.cli.screen import grid, remark
 from eager_kestrel.core.picture import picture_at
 from eager_kestrel.core.plan.plan import DestinationPlan, Plan
 from eager_kestrel.core.plan.sheet import (
@@ -59,7 +59,7 @@ def _show_destination(
         screen.print(title.append(": no settings", style="red"))
         screen.print(Text(f"  {destination.infeasible_because}\n"))
         return
-    screen.print(_card(plan, destination))
+    screen.print(_card(plan, destination, narrow=screen.width < NARROW))
     if brief:
         return
     _show_reasons(screen, destination, why=why)
@@ -68,12 +68,11 @@ def _show_destination(
     screen.print()
 
 
-def _card(plan: Plan, destination: DestinationPlan) -> Panel:
+def _card(plan: Plan, destination: DestinationPlan, *, narrow: bool) -> Panel:
     """What to type, and what bound it."""
     from rich.panel import Panel
     from rich.text import Text
 
-    narrow = console().width < NARROW
     card = grid(0, 1) if narrow else grid(0, 1, 0)
     if not narrow:
         card.add_row("", "", Text("bound by", style="dim"))

@@ -22,14 +22,11 @@ def report(
     """Write one page to keep: settings, why, steps down, the line, and every proof there is."""
     from eager_kestrel.actions.reporting import gathered
     from eager_kestrel.cli.screen import busy, console
-    from eager_kestrel.report.page import Told, require_page, write_page
+    from eager_kestrel.report.page import require_page, write_page
 
     require_page(out)
     with busy("gathering what is kept"):
-        found = gathered(plan, guides)
-        told = Told(found.plan, found.words, found.hours, found.forecast, found.rehearsals,
-                    found.findings, found.review)  # fmt: skip
-        write_page(told, out)
+        write_page(gathered(plan, guides), out)
     console().print(f"wrote {out}", markup=False, soft_wrap=True)
 
 

@@ -158,8 +158,8 @@ def resolved(hosts: Iterable[str], within_seconds: float = RESOLVE_SECONDS) -> s
         thread.start()
     for thread in threads:
         thread.join(max(0.0, until - time.monotonic()))
-    found = set(found)
-    return found | {f"::ffff:{one}" for one in found if ":" not in one}
+    known = set(found)
+    return known | {f"::ffff:{one}" for one in known if ":" not in one}
 
 
 @dataclass

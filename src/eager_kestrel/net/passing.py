@@ -131,12 +131,6 @@ class Onward:
             self._push()
 
     @property
-    def waiting_seconds(self) -> float:
-        """How long the oldest frame that has not arrived has waited."""
-        with self._lock:
-            return self._waiting()
-
-    @property
     def waiting_bytes(self) -> int:
         """That the system has not taken yet."""
         with self._lock:

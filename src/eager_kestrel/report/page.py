@@ -18,9 +18,10 @@ from eager_kestrel.core.errors import InputError, StorageError
 from eager_kestrel.core.forecast.forecast import Forecast
 from eager_kestrel.core.line.hours import Hours
 from eager_kestrel.core.plan import sheet
-from eager_kestrel.core.plan.exports import plan_markdown
+from eager_kestrel.core.plan.exports import cell, plan_markdown
 from eager_kestrel.core.plan.plan import DestinationPlan, Plan
 from eager_kestrel.core.units import Bitrate
+from eager_kestrel.core.watching.gathered import Gathered
 from eager_kestrel.core.watching.review import Review
 from eager_kestrel.core.words import airings as aired_words
 from eager_kestrel.core.words import runs as run_words
@@ -29,20 +30,6 @@ if TYPE_CHECKING:
     from markupsafe import Markup
 
 KINDS = (".html", ".htm", ".md")
-
-
-@dataclass(frozen=True, slots=True)
-class Told:
-    """Everything a page tells."""
-
-    plan: Plan
-    words: tuple[tuple[str, str], ...] = ()
-    """Terms and what they mean."""
-    hours: Hours | None = None
-    forecast: Forecast | None = None
-    rehearsals: tuple[Rehearsal, ...] = ()
-    findings: Findings | None = None
-    review: Review | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,7 +64,7 @@ def require_page(path: Path) -> None:
         )
 
 
-def page(told: Told, kind: str) -> str:
+def page(told: Gathered, kind: str) -> str:
     """The page as text.
 
     Args:
@@ -88,7 +75,7 @@ def page(told: Told, kind: str) -> str:
     return _markdown(told, sections) if kind == ".md" else _html(told, sections)
 
 
-def sections_of(told: Told) -> list[Section]:
+def sections_of(told: Gathered) -> list[Section]:
     """Everything beside the plan that is there to be told."""
     found = []
     if told.forecast is not None:
@@ -187,7 +174,7 @@ def _place(plan: Plan, there: DestinationPlan) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _html(told: Told, sections: list[Section]) -> str:
+def _html(told: Gathered, sections: list[Section]) -> str:
     import jinja2
 
     from eager_kestrel.report.budget_figure import save_budget_figure
@@ -231,7 +218,7 @@ def _svg(draw: Callable[[Path], None], number: int) -> str:
     return re.sub(r'(href="#|url\(#)', rf"\1f{number}-", text)
 
 
-def _markdown(told: Told, sections: list[Section]) -> str:
+def _markdown(told: Gathered, sections: list[Section]) -> str:
     lines = [plan_markdown(told.plan).rstrip(), ""]
     for section in sections:
         lines += [f"## {section.title}", ""]
@@ -239,7 +226,7 @@ def _markdown(told: Told, sections: list[Section]) -> str:
         if section.rows:
             lines += ["", "| " + " | ".join(section.columns) + " |",
                       "|" + " --- |" * len(section.columns)]  # fmt: skip
-            lines += ["| " + " | ".join(_cell(cell) for cell in row) + " |" for row in section.rows]
+            lines += ["| " + " | ".join(cell(said) for said in row) + " |" for row in section.rows]
         lines.append("")
     if told.words:
         lines += ["## The words used", ""]
@@ -247,11 +234,7 @@ def _markdown(told: Told, sections: list[Section]) -> str:
     return "\n".join(lines).rstrip() + "\n"
 
 
-def _cell(text: str) -> str:
-    return " ".join(text.split()).replace("|", "\\|")
-
-
-def write_page(told: Told, path: Path) -> None:
+def write_page(told: Gathered, path: Path) -> None:
     """Write the page; the extension says which kind.
 
     Raises:

@@ -220,46 +220,45 @@ def plan_csv(plan: Plan) -> str:
 
 def plan_markdown(plan: Plan) -> str:
     """Everything a plan says, as Markdown: cards, why, steps down, division, budget, basis."""
-    lines = [f"# {_cell(plan.inputs.title or 'Your stream')}", "", f"From {source_of(plan)}.", ""]
+    lines = [f"# {cell(plan.inputs.title or 'Your stream')}", "", f"From {source_of(plan)}.", ""]
     for there in plan.destinations:
         lines += _destination_markdown(plan, there)
     if plan.split is not None:
-        lines += ["## The line, divided", "", *(f"- {_cell(said)}" for said in division(plan)), ""]
+        lines += ["## The line, divided", "", *(f"- {cell(said)}" for said in division(plan)), ""]
     lines += ["## Budget", "", "| step | after | why |", "| --- | ---: | --- |"]
     for step in budget_sums(plan):
         why = f"{step.why} → {step.mark}" if step.mark else step.why
-        lines.append(f"| {_cell(step.name)} | {step.after} | {_cell(why)} |")
-    lines += ["", "## Data and a local copy", "", f"- {_cell(data_said(plan))}",
-              f"- {_cell(copy_said(plan))}", ""]  # fmt: skip
+        lines.append(f"| {cell(step.name)} | {step.after} | {cell(why)} |")
+    lines += ["", "## Data and a local copy", "", f"- {cell(data_said(plan))}",
+              f"- {cell(copy_said(plan))}", ""]  # fmt: skip
     if plan.warnings:
-        lines += ["## Mind", "", *(f"- {_cell(warning)}" for warning in plan.warnings), ""]
-    lines += ["## What it rests on", "", *(f"- {_cell(said)}" for said in basis(plan))]
+        lines += ["## Mind", "", *(f"- {cell(warning)}" for warning in plan.warnings), ""]
+    lines += ["## What it rests on", "", *(f"- {cell(said)}" for said in basis(plan))]
     return "\n".join(lines).rstrip() + "\n"
 
 
 def _destination_markdown(plan: Plan, there: DestinationPlan) -> list[str]:
     """The card of one destination, why it is so, and the steps down."""
-    lines = [f"## {_cell(there.title)}", ""]
+    lines = [f"## {cell(there.title)}", ""]
     if there.video is None:
-        return [*lines, _cell(there.infeasible_because), ""]
+        return [*lines, cell(there.infeasible_because), ""]
     lines += ["| setting | value | bound by |", "| --- | --- | --- |"]
-    lines += [
-        f"| {row.name} | {_cell(row.value)} | {row.bound} |" for row in card_rows(plan, there)
-    ]
+    lines += [f"| {row.name} | {cell(row.value)} | {row.bound} |" for row in card_rows(plan, there)]
     lines += ["", "### Why", ""]
-    lines += [f"- {r.about} {_cell(r.value)}: {_cell(r.text)}" for r in there.reasons]
+    lines += [f"- {r.about} {cell(r.value)}: {cell(r.text)}" for r in there.reasons]
     if there.steps_down:
         lines += ["", "### When it struggles, step down", ""]
         lines += [
             f"{number}. {step.video.words} ({Bitrate.from_kbps(step.total_kbps).in_kbps()} in all)"
             for number, step in enumerate(there.steps_down, 1)
         ]
-    lines += ["", *(f"- {name}: {_cell(said)}" for name, said in beside(there))]
-    lines += [f"- {_cell(offer.text)}" for offer in there.offers]
+    lines += ["", *(f"- {name}: {cell(said)}" for name, said in beside(there))]
+    lines += [f"- {cell(offer.text)}" for offer in there.offers]
     if there.ingest:
         lines.append(f"- send to: {', '.join(there.ingest)}")
     return [*lines, ""]
 
 
-def _cell(text: str) -> str:
+def cell(text: str) -> str:
+    """A text as it may stand in a cell of a Markdown table."""
     return " ".join(text.split()).replace("|", "\\|")

@@ -76,12 +76,6 @@ def back(seconds: float, why: str = "") -> str:
     return f"connection broke{because}, back after {max(seconds, 1.0):.0f} s"
 
 
-def not_back(seconds: float, why: str = "") -> str:
-    """It never came back."""
-    because = f" ({why})" if why else ""
-    return f"connection broke{because}, not back after {seconds:.0f} s"
-
-
 def program_back(seconds: float) -> str:
     """The program's own connection to us broke."""
     return f"the program broke off, and was back after {seconds:.0f} s"
@@ -123,7 +117,6 @@ def more(sent_kbps: float, planned_kbps: float) -> str:
 
 
 NOTHING_SENT = "the program sends nothing: its encoder stands still, not the line"
-GAVE_UP = "it did not come back"
 
 
 def only_a_rate(kbps: float) -> str:
@@ -223,7 +216,6 @@ def for_how_long(seconds: float, typical_kbps: float, planned_kbps: float | None
     return f"{lasting(seconds)}, {typical_kbps:,.0f}{of} kbit/s in a usual second"
 
 
-BEFORE_FIRST = "before the first late frame"
 CAUSES = {
     "line": "line",
     "ingest": "ingest",
