@@ -128,17 +128,20 @@ def _of_line(sent: Sent, late: Moment | None, below: Steps) -> Verdict:
 
 
 def _closed_meanwhile(sent: Sent) -> bool:
-    """Whether the other end's window was closed most of the time in which frames waited.
+    """Whether for a while nothing was taken, and the other end's window was closed.
 
     It may not have read, or whatever stands between may have passed on what the line takes.
     """
-    waited = [m for m in sent.moments if m.backlog_seconds > LATE_SECONDS / 2]
-    if len(waited) < 2:
-        return False
-    before, after = waited[0].window_closed_seconds, waited[-1].window_closed_seconds
-    if before is None or after is None:
-        return False
-    return after - before > CLOSED_SHARE * (waited[-1].seconds - waited[0].seconds)
+    last = sent.moments[0] if sent.moments else None
+    for moment in sent.moments:
+        assert last is not None
+        if moment.delivered_bytes - last.delivered_bytes > STILL_BYTES:
+            last = moment
+        took = moment.seconds - last.seconds
+        before, after = last.window_closed_seconds, moment.window_closed_seconds
+        if took > LATE_SECONDS and before is not None and after is not None:
+            return after - before > CLOSED_SHARE * took
+    return False
 
 
 def _which(below: Steps, fits: Callable[[Fallback], bool]) -> int | None:
