@@ -112,19 +112,18 @@ def frames_of(path: Path, begin: float = 0.0) -> Iterator[tuple[av.VideoFrame, f
             for frame in opened.decode(stream):
                 if frame.pts is None:
                     continue
-                _refuse(frame, path)
+                _refuse(frame, int(stream.codec_context.color_trc), path)
                 yield frame, frame.pts * base - start
         except (av.error.FFmpegError, *DAMAGED):
             raise FormatError("it breaks off half way", "record it again", str(path)) from None
 
 
-def _refuse(frame: av.VideoFrame, path: Path) -> None:
-    """What a live encoder would not be given."""
+def _refuse(frame: av.VideoFrame, transfer: int, path: Path) -> None:
+    """Refuse what a live encoder would not be given."""
     if frame.interlaced_frame:
         raise FormatError("it is interlaced", RECORD, str(path))
-    transfer = HDR.get(int(frame.color_trc))
-    if transfer is not None:
-        raise FormatError(f"it is HDR ({transfer})", RECORD, str(path))
+    if transfer in HDR:
+        raise FormatError(f"it is HDR ({HDR[transfer]})", RECORD, str(path))
     if any(component.bits > 8 for component in frame.format.components):
         bits = max(component.bits for component in frame.format.components)
         raise FormatError(f"it has {bits} bits a sample", RECORD, str(path))

@@ -91,7 +91,7 @@ def _encoder_of(name: str, codecs: tuple[Codec, ...]) -> Codec | None:
         known = av.Codec(name, "w")
     except (av.error.FFmpegError, av.codec.codec.UnknownCodecError):
         return None
-    codec = next((c for c in codecs if c == known.canonical_name), None)
+    codec = next((c for c in codecs if av.Codec(c, "r").id == known.id), None)
     if name == codec or (codec and known.video_formats and not _takes(known)):
         return None
     return codec

@@ -1,6 +1,7 @@
 """Reading a recording packet by packet, without decoding unless asked to.
 
-Only files of this machine are opened: a playlist that points elsewhere is refused.
+Only files of this machine are opened. FFmpeg itself lets a local file lead to no other protocol
+than ``file``, ``crypto`` and ``data``, so a playlist that points to a server is refused.
 """
 
 from __future__ import annotations
@@ -46,7 +47,10 @@ CUT_OFF_SECONDS = 1.5
 ENCRYPTED = (b"encv", b"enca", b"drmi", b"drms")
 """Sample entries of protected tracks (ISO/IEC 14496-12, section 8.12)."""
 MOST_INDEX_BYTES = 64_000_000
-OPTIONS = {"protocol_whitelist": "file", "max_streams": "64"}
+METADATA: dict[str, Any] = (
+    {} if int(av.__version__.split(".")[0]) >= 19 else {"metadata_errors": "replace"}
+)
+"""Text in a file that is not UTF-8 is no fault; PyAV 19 replaces it without being asked."""
 DAMAGED = (IndexError, UnicodeDecodeError, MemoryError, OverflowError)
 """What the media library raises, besides its own errors, on damaged files."""
 END_TAG = "#EXT-X-ENDLIST"
@@ -119,7 +123,7 @@ def opened_recording(path: Path) -> Iterator[InputContainer]:
     try:
         with (
             _whole(path) as readable,
-            av.open(str(readable), options=OPTIONS, metadata_errors="replace") as opened,
+            av.open(str(readable), **METADATA) as opened,
         ):
             yield opened
     except (av.error.FFmpegError, OSError, *DAMAGED) as error:

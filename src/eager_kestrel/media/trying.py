@@ -10,21 +10,24 @@ from __future__ import annotations
 
 import contextlib
 import functools
+import gc
 import importlib
 import re
 import shutil
 import subprocess
+import tempfile
 from collections.abc import Iterator
 from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
-from typing import Any
+from typing import Any, ClassVar
 
 import av
 import av.error
 import av.filter
 import numpy as np
 
+from eager_kestrel.core.arrays import Floats
 from eager_kestrel.core.errors import StorageError
 from eager_kestrel.core.guide.rules import Codec
 from eager_kestrel.core.picture import Picture
@@ -37,6 +40,8 @@ SEEN_FRAMES, VMAF_FRAMES = 12, 24
 """Of a stretch that are compared, spread over it; VMAF also looks at what moves."""
 YUV = av.VideoFormat("yuv420p")
 VMAF_MODEL = "vmaf_v0.6.1"
+MOST_DB = 100.0
+"""XPSNR of two frames that are the same."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -146,13 +151,17 @@ def compare(source: Path, encoded: Path, setting: Setting, every: int, screen: P
         second: Any = tried.streams.video[0]
         pairs = zip(_each(plain.decode(first), every), tried.decode(second), strict=False)
         graphs = (_scaled(first, screen, "bicubic"), _scaled(second, screen, "bicubic"))
-        ssim, xpsnr = _beside("ssim", screen), _beside("xpsnr", screen)
-        kept = _spread(pairs, settled)
-        scores = np.array([_scored(graphs, ssim, xpsnr, *pair) for pair in kept])
+        with tempfile.TemporaryDirectory() as folder:
+            ssim, xpsnr = (_Comparison(name, screen, Path(folder)) for name in ("ssim", "xpsnr"))
+            for one, other in _spread(pairs, settled):
+                shown = _through(graphs[0], one), _through(graphs[1], other)
+                for comparison in (ssim, xpsnr):
+                    comparison.push(*shown)
+            similarity, signal = ssim.scores(), np.minimum(xpsnr.scores(), MOST_DB)
     return Scores(
         kbps=_kbps(encoded, settled / float(setting.frame_rate)),
-        xpsnr_db=float(scores[:, 0].mean()),
-        ssim=float(scores[:, 1].mean()),
+        xpsnr_db=float(signal.mean()),
+        ssim=float(similarity.mean()),
         vmaf=_vmaf(source, encoded, setting, every, screen),
     )
 
@@ -169,51 +178,46 @@ def _spread(pairs: Iterator[Any], settled: int) -> Iterator[Any]:
             yield pair
 
 
-def _scored(
-    graphs: tuple[Any, Any], ssim: Any, xpsnr: Any, plain: av.VideoFrame, tried: av.VideoFrame
-) -> tuple[float, float]:
-    one, other = _through(graphs[0], plain), _through(graphs[1], tried)
-    found = _pulled(ssim, one, other), _pulled(xpsnr, one, other)
-    return (
-        min(100.0, float(found[1]["lavfi.xpsnr.xpsnr.y"])),
-        float(found[0]["lavfi.ssim.All"]),
-    )
+class _Comparison:
+    """A filter of the media library that compares two series of frames.
 
+    Its figures come from the file it writes: PyAV before 17.1 does not show what a filter attaches
+    to a frame.
+    """
 
-class _Beside:
-    """A filter that compares two pictures."""
+    SCORE: ClassVar[dict[str, str]] = {"ssim": r"All:(\S+)", "xpsnr": r"XPSNR y: *(\S+)"}
 
-    def __init__(self, name: str, screen: Picture) -> None:
-        self.graph = av.filter.Graph()
-        self.inputs = [
-            self.graph.add_buffer(
-                width=screen.width,
-                height=screen.height,
-                format=YUV,
-                time_base=Fraction(1, 60),
+    def __init__(self, name: str, screen: Picture, folder: Path) -> None:
+        self._name, self._file, self._count = name, folder / name, 0
+        graph = av.filter.Graph()
+        self._inputs: list[Any] = [
+            graph.add_buffer(
+                width=screen.width, height=screen.height, format=YUV, time_base=Fraction(1, 60)
             )
             for _ in range(2)
         ]
-        there = self.graph.add(name)
-        for at, begin in enumerate(self.inputs):
-            begin.link_to(there, 0, at)
-        self.out = self.graph.add("buffersink")
-        there.link_to(self.out)
-        self.graph.configure()
-        self.number = 0
+        compared = graph.add(name, stats_file=str(self._file))
+        for number, begin in enumerate(self._inputs):
+            begin.link_to(compared, 0, number)
+        self._out: Any = graph.add("buffersink")
+        compared.link_to(self._out)
+        graph.configure()
+        self._graph: Any = graph
 
+    def push(self, one: av.VideoFrame, other: av.VideoFrame) -> None:
+        """Compare two frames."""
+        for begin, frame in zip(self._inputs, (one, other), strict=True):
+            frame.pts, frame.time_base = self._count, Fraction(1, 60)
+            begin.push(frame)
+        self._count += 1
+        self._out.pull()
 
-def _beside(name: str, screen: Picture) -> _Beside:
-    return _Beside(name, screen)
-
-
-def _pulled(graph: _Beside, one: av.VideoFrame, other: av.VideoFrame) -> dict[str, str]:
-    for begin, frame in zip(graph.inputs, (one, other), strict=True):
-        frame.pts, frame.time_base = graph.number, Fraction(1, 60)
-        begin.push(frame)
-    graph.number += 1
-    found: Any = graph.out.pull()
-    return dict(found.metadata)
+    def scores(self) -> Floats:
+        """Return the figure of each pair, shape (pairs,); nothing can be compared afterwards."""
+        del self._inputs, self._out, self._graph
+        gc.collect()  # the filter writes the end of its file when it goes
+        text = self._file.read_text(encoding="utf-8")
+        return np.array([float(x) for x in re.findall(self.SCORE[self._name], text)])
 
 
 def _kbps(encoded: Path, settled: float) -> float:

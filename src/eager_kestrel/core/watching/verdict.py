@@ -15,6 +15,8 @@ from dataclasses import dataclass, field
 from itertools import pairwise
 from statistics import fmean
 
+import numpy as np
+
 from eager_kestrel.core.checks.verdict import HOLDS_SHARE
 from eager_kestrel.core.line.airing import LATE_SECONDS, STANDING_SECONDS
 from eager_kestrel.core.plan.plan import Fallback
@@ -40,7 +42,12 @@ BACK_SECONDS = 5.0
 """How long it is said that a connection is back."""
 PROGRAM_SECONDS = 8.0
 """Over which the program's own rate is taken."""
-LESS_SHARE, MORE_SHARE = 0.85, 1.1
+MOST_PROGRAM_SECONDS = 24.0
+LESS_SHARE, MORE_SHARE = 0.85, 1.05
+"""Of the planned rate; a constant bitrate lawfully exceeds the latter by the encoder's buffer."""
+BUFFER_SECONDS = 1.0
+BACK_SHARE = 0.05
+"""A rate that was off the plan has to come this much nearer, to be on it again."""
 RISING_LOOKS, RISING_SECONDS = 5, 0.2
 RISING_EVENLY = 0.4
 """A queue that rises at every one of so many looks, by so much in all, and at none by less than
@@ -86,6 +93,8 @@ class Judge:
     """When frames were last late for the line."""
     _hidden: float = 0.0
     """Seconds of stream that wait inside the program, as far as can be told from outside."""
+    _off_plan: bool = False
+    """Whether the program's rate was off the plan at the last look."""
     _broke_at: float | None = None
     _back_at: float | None = None
     _broke_for: float = 0.0
@@ -108,6 +117,7 @@ class Judge:
         """Nothing that was seen before says anything of what comes."""
         self._looks.clear()
         self._late_at, self._ingest, self._hidden = None, False, 0.0
+        self._off_plan = False
 
     @property
     def waiting_seconds(self) -> float:
@@ -291,14 +301,41 @@ class Judge:
         fps = _mean([seen.fps for seen, _ in self._since(PROGRAM_SECONDS)])
         if wanted is not None and fps is not None and fps < FPS_SHARE * wanted:
             return Verdict(cause="machine", text=words.few_frames(fps, wanted))
-        planned = self.expected.kbps
-        if planned is None or LESS_SHARE * planned <= sent <= MORE_SHARE * planned:
+        planned, sent = self.expected.kbps, self._program_kbps()
+        if planned is None or sent is None or not self._is_off_plan(sent, planned):
             return None
         if sent > planned:
             return Verdict(cause="program", text=words.more(sent, planned))
         seen_frames = look.fps is not None
         text = words.less(sent, planned, frames_seen=seen_frames)
         return Verdict(cause="scene" if seen_frames else "program", text=text)
+
+    def _program_kbps(self) -> float | None:
+        """The program's own rate; None while there is too little of it.
+
+        Bytes handed over are averaged over one keyframe interval at both ends, so that a keyframe
+        more or less at an end changes nothing.
+        """
+        begin, end = self._looks[0][0].seconds, self._looks[-1][0].seconds
+        interval = max(SPAN_SECONDS, self.expected.keyframe_seconds)
+        apart = min(end - begin - interval, MOST_PROGRAM_SECONDS)
+        if apart < PROGRAM_SECONDS - interval:
+            return None
+        at = [look.seconds for look, _ in self._looks]
+        handed = [look.handed_bytes for look, _ in self._looks]
+        steps = np.linspace(0, interval, 41)
+        last = np.interp(end - steps, at, handed).mean()
+        first = np.interp(end - apart - steps, at, handed).mean()
+        return float(last - first) * 8e-3 / apart
+
+    def _is_off_plan(self, sent: float, planned: float) -> bool:
+        """Whether a rate is off the plan: beginning and ending at different levels."""
+        watched = self._looks[-1][0].seconds - self._looks[0][0].seconds
+        back = BACK_SHARE if self._off_plan else 0.0
+        less = LESS_SHARE + back
+        more = MORE_SHARE + BUFFER_SECONDS / min(watched, MOST_PROGRAM_SECONDS) - back
+        self._off_plan = not less * planned <= sent <= more * planned
+        return self._off_plan
 
     def _fine(self, look: Look) -> Verdict:
         """Carried; and for a moment after frames were late, not yet said to be."""
