@@ -73,16 +73,16 @@ from eager_kestrel.wire import flv
 url, key, mbps, fps, seconds = sys.argv[1], sys.argv[2], *map(float, sys.argv[3:6])
 sending = Publication(Target.parse(url), key, unsent_bytes=4 * 2**20)
 sending.send(9, 0, flv.video_header("h264", b"\\x01\\x64\\x00\\x1f\\xff"), None)
-body, began = bytes(round(mbps * 125_000 / fps)), time.monotonic()
+body, began = bytes(round(mbps * 125_000 / fps)), time.perf_counter()
 for number in range(round(fps * seconds)):
     due = began + number / fps
-    while (left := due - time.monotonic()) > 0:
+    while (left := due - time.perf_counter()) > 0:
         sending.look(min(left, 0.002))
-    sys.stdout.write(f"{number} {time.monotonic():.6f}\\n")
+    sys.stdout.write(f"{number} {time.perf_counter():.6f}\\n")
     sending.send(9, number, flv.video_frame("h264", body, keyframe=number % 120 == 0), None)
     sending.look(0)
-until = time.monotonic() + 3
-while sending.queued_bytes and time.monotonic() < until:
+until = time.perf_counter() + 3
+while sending.queued_bytes and time.perf_counter() < until:
     sending.look(0.01)
 sending.close()
 """
@@ -335,9 +335,9 @@ def watch_cpu(folder: str) -> float:
                      env=env, **quiet) as watching:  # fmt: skip
             time.sleep(5)
             measured = psutil.Process(watching.pid)
-            before, began = sum(measured.cpu_times()[:2]), time.monotonic()
+            before, began = sum(measured.cpu_times()[:2]), time.perf_counter()
             time.sleep(40)
-            return (sum(measured.cpu_times()[:2]) - before) / (time.monotonic() - began)
+            return (sum(measured.cpu_times()[:2]) - before) / (time.perf_counter() - began)
 
 
 def overhead() -> bool:

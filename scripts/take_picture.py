@@ -74,9 +74,9 @@ def picture(wish: argparse.Namespace, folder: Path) -> int:
              "-fullscreen", "-e", "bash", "-c", script],
             env=env, stderr=subprocess.DEVNULL, cwd=wish.cwd,
         )  # fmt: skip
-        began = time.monotonic()
+        began = time.perf_counter()
         wait = wish.after or MOST_SECONDS
-        while not done.exists() and time.monotonic() - began < wait:
+        while not done.exists() and time.perf_counter() - began < wait:
             time.sleep(0.1)
         time.sleep(0.6)
         subprocess.run(["import", "-window", "root", str(wish.out)], env=env, check=True)

@@ -86,8 +86,8 @@ def taken_by_small_requests_only(status: bytes) -> Serve:
             connection.sendall(OK)
             return
         connection.sendall(b"HTTP/1.1 " + status + b"\r\nContent-Length: 0\r\n\r\n")
-        until = time.monotonic() + 4
-        while time.monotonic() < until and connection.recv(65_536):
+        until = time.perf_counter() + 4
+        while time.perf_counter() < until and connection.recv(65_536):
             time.sleep(0.01)
 
     return serve
@@ -104,9 +104,9 @@ def test_a_success_before_the_upload_was_read_is_no_rate(kestrel: Kestrel) -> No
 @pytest.mark.parametrize("status", ["403 Forbidden", "429 Too Many Requests", "503 Busy"])
 def test_an_answer_that_comes_while_uploading_ends_it(kestrel: Kestrel, status: str) -> None:
     with far_end(taken_by_small_requests_only(status.encode())) as url:
-        began = time.monotonic()
+        began = time.perf_counter()
         result = kestrel("measure", url, "--seconds", "10 s")
-        spent = time.monotonic() - began
+        spent = time.perf_counter() - began
     assert result.code == 3
     assert status.split()[0] in last_line(result)
     assert spent < 8  # not the phase's time: the answer was read as it came
@@ -346,9 +346,9 @@ def test_a_handshake_has_a_total_time(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr("eager_kestrel.net.receiving.HANDSHAKE_SECONDS", 0.6)
     with raw_ingest() as port, socket.create_connection(("127.0.0.1", port)) as connection:
         connection.settimeout(5)
-        began = time.monotonic()
+        began = time.perf_counter()
         gone = False
-        while time.monotonic() - began < 4 and not gone:
+        while time.perf_counter() - began < 4 and not gone:
             try:
                 connection.sendall(b"\x03")  # a byte now and then is no handshake
                 time.sleep(0.1)
@@ -393,8 +393,8 @@ def published(times: list[int]) -> Reception:
             sender.send(flv.VIDEO, at % 2**32, frames[number % len(frames)], None)
             if number % 50 == 0:
                 sender.look(0.005)
-        until = time.monotonic() + 5
-        while sender._out and time.monotonic() < until:
+        until = time.perf_counter() + 5
+        while sender._out and time.perf_counter() < until:
             sender.look(0.01)
         sender.close()
         assert taking.wait(10, 1)

@@ -116,7 +116,7 @@ class Writing:
 
     about: About
     tell: Tell
-    began: float = field(default_factory=time.monotonic)
+    began: float = field(default_factory=time.perf_counter)
     breaches: tuple[str, ...] = ()
     counts: tuple[int, int, int] | None = None
     """Frames, late ones, lost ones, where they are seen: at the end."""
@@ -131,7 +131,7 @@ class Writing:
 
     def seconds(self) -> float:
         """Since it began."""
-        return time.monotonic() - self.began
+        return time.perf_counter() - self.began
 
     def look(self, look: Look) -> Now:
         """Take a look, tell what it means, and keep the airing now and then."""
@@ -139,8 +139,8 @@ class Writing:
         if self.breaches:
             now = now.model_copy(update={"breaches": self.breaches})
         self.tell(now)
-        if time.monotonic() - self._kept_at > KEEP_SECONDS:
-            self._kept_at = time.monotonic()
+        if time.perf_counter() - self._kept_at > KEEP_SECONDS:
+            self._kept_at = time.perf_counter()
             self._keep(self.airing(ON_THE_AIR))
         return now
 

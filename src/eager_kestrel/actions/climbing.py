@@ -80,12 +80,12 @@ class Ascent:
 
     def run(self) -> Ending:
         """Climb until nothing more is to be learned, or a limit comes; returns why it ended."""
-        began, base = time.monotonic(), self.carrier.delivered_bytes()
+        began, base = time.perf_counter(), self.carrier.delivered_bytes()
         noted = told = 0.0
         try:
             while True:
                 self.carrier.turn(LOOK_SECONDS)
-                delivered, now = self.carrier.delivered_bytes() - base, time.monotonic() - began
+                delivered, now = self.carrier.delivered_bytes() - base, time.perf_counter() - began
                 self.climb.look(Look(now, delivered, *self.carrier.waits()))
                 self.pace.kbps = self.climb.rate_kbps
                 if self.climb.edge or now - noted >= SAMPLE_SECONDS:
@@ -210,7 +210,7 @@ def climb_by_http(notebook: Notebook, target: Target, limits: Limits, tell: Tell
     climb, samples = Climb(), Samples()
     pace = Pace(climb.rate_kbps)
     with Upload(target, 1, limits.data_bytes, pace) as load:
-        with RoundTrips(target, time.monotonic(), TRIPS_EVERY_SECONDS) as trips:
+        with RoundTrips(target, time.perf_counter(), TRIPS_EVERY_SECONDS) as trips:
             trips.pace(climb.rate_kbps)
             ascent = Ascent(_ByHttp(load, trips, pace), pace, climb, limits, tell, samples)
             ending = ascent.run()

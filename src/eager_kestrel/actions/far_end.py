@@ -15,8 +15,8 @@ from eager_kestrel.core.units import DataSize, parse_seconds
 from eager_kestrel.files.keys import TOKEN_VARIABLE, known_token
 from eager_kestrel.net.far_end import FarEnd
 from eager_kestrel.net.ledger import Bounds, Ledger
-from eager_kestrel.net.listening import listener
 from eager_kestrel.net.receiving import IngestServer, Piece
+from eager_kestrel.net.sockets import listener
 
 TOKEN_BYTES = 18
 LEAST_TOKEN = 12

@@ -119,7 +119,7 @@ def _measure(
     tell(Beginning("one connection", wish.limits.seconds))
     climb = Climb(most_kbps=wish.ingest.most.kbps, least_kbps=LEAST_KBPS, rate_kbps=FIRST_KBPS)
     carrier.trips.clear()
-    carrier.began = time.monotonic()
+    carrier.began = time.perf_counter()
     ascent = Ascent(carrier, pace, climb, wish.limits, tell, Samples())
     ending = ascent.run()
     notebook.one = ascent.phase(ending, tuple(carrier.trips))
@@ -128,8 +128,8 @@ def _measure(
 def _idle(notebook: Notebook, carrier: _ByPublication, tell: Tell) -> None:
     """What a piece takes while hardly anything is sent."""
     tell(Beginning("idle", IDLE_SECONDS))
-    until = time.monotonic() + IDLE_SECONDS
-    while time.monotonic() < until and carrier.failure is None:
+    until = time.perf_counter() + IDLE_SECONDS
+    while time.perf_counter() < until and carrier.failure is None:
         carrier.turn(LOOK_SECONDS)
         carrier.waits()
     notebook.idle = Phase(name="idle", ended="complete", round_trips=tuple(carrier.trips))
@@ -188,7 +188,7 @@ class _ByPublication:
     ) -> None:  # fmt: skip
         self._publication, self._steps, self._pace = publication, steps, pace
         self._frame_seconds = float(1 / frame_rate)
-        self._stream_began = self.began = time.monotonic()
+        self._stream_began = self.began = time.perf_counter()
         self._asked = 0.0
         self._sent = 0
         """Frames after the first."""
@@ -218,7 +218,7 @@ class _ByPublication:
 
     def _due(self) -> Iterator[Step]:
         """The next frame, if its time has come; what was missed is not caught up in a burst."""
-        now = time.monotonic()
+        now = time.perf_counter()
         if now - self._stream_began >= self._frame_seconds * (self._sent + 1):
             self._sent += 1
             yield next(self._steps)
@@ -234,7 +234,7 @@ class _ByPublication:
         return 0
 
     def waits(self) -> tuple[float | None, float]:
-        (wait, age), now = self._publication.waits(), time.monotonic()
+        (wait, age), now = self._publication.waits(), time.perf_counter()
         if wait is not None and now - self._asked >= TRIP_EVERY_SECONDS:
             self._asked = now
             self.trips.append(

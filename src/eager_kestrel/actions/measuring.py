@@ -213,7 +213,7 @@ def _idle(notebook: _Notes, tell: Tell) -> None:
     """Round trips without load, while watching what this machine sends anyway."""
     tell(Beginning("idle", IDLE_SECONDS))
     watch = None if notebook.practice else BackgroundWatch()
-    began = time.monotonic()
+    began = time.perf_counter()
     with RoundTrips(notebook.target, began, IDLE_EVERY_SECONDS) as trips:
         time.sleep(IDLE_SECONDS)
         if watch is not None:
@@ -244,9 +244,9 @@ def _settle(notebook: _Notes) -> None:
     if idle is None:
         return
     enough = max(idle.median_ms + SETTLED_RISE_MS, idle.median_ms * SETTLED_FACTOR)
-    began = time.monotonic()
+    began = time.perf_counter()
     with RoundTrips(notebook.target, began, IDLE_EVERY_SECONDS) as trips:
-        while time.monotonic() - began < SETTLE_SECONDS:
+        while time.perf_counter() - began < SETTLE_SECONDS:
             time.sleep(SAMPLE_SECONDS)
             last = [t.round_trip_ms for t in trips.taken[-2:] if t.round_trip_ms is not None]
             if len(last) == 2 and max(last) <= enough:
@@ -267,11 +267,11 @@ def _load(
     samples = Samples()
     left = None if limits.data_bytes is None else max(0, limits.data_bytes - used_before)
     with Upload(named or notebook.target, connections, left) as load:
-        base, began = load.delivered_bytes(), time.monotonic()
+        base, began = load.delivered_bytes(), time.perf_counter()
         with RoundTrips(notebook.target, began, LOADED_EVERY_SECONDS) as trips:
             ending = _sample(load, base, began, samples, limits, used_before, name, trips, tell)
         if notebook.target.estimate and ending in ("enough", "time", "data"):
-            samples.add(time.monotonic() - began, load.confirm() - base)
+            samples.add(time.perf_counter() - began, load.confirm() - base)
         load.stop()
         taken, failure = trips.taken, load.failure
         notebook.counted_by = notebook.counted_by or load.counted_by
@@ -317,7 +317,7 @@ def _sample(
             at = arrivals.until(began + tick * SAMPLE_SECONDS, samples.last_second_kbps())
             if at is not None:  # small requests ride on the same line
                 samples.add(at - began, arrivals.seen - base + trips.delivered_bytes())
-            now = time.monotonic() - began
+            now = time.perf_counter() - began
             if load.failure is not None:
                 return "failed"
             if load.spent and began + now - arrivals.grew_at >= QUIET_SECONDS:

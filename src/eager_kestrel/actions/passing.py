@@ -28,6 +28,7 @@ from eager_kestrel.core.words import airings as words
 from eager_kestrel.files.keys import LOCAL_VARIABLE, Asker, local_key
 from eager_kestrel.net.passing import Passed
 from eager_kestrel.net.receiving import IngestServer, Piece
+from eager_kestrel.net.waiting import wait_for_end
 from eager_kestrel.wire import flv
 
 HOLD_SECONDS = 1.5
@@ -81,7 +82,7 @@ def watch_through(
         NetworkError: the port is taken.
         NotFoundError: no program came in time.
     """
-    until = time.monotonic() + parse_seconds(wish.within)
+    until = time.perf_counter() + parse_seconds(wish.within)
     with contextlib.ExitStack() as stack:
         stack.enter_context(_quick_switching())
         places = places_of(wish, ask, stack)
@@ -114,7 +115,7 @@ class Passage(Reception):
         self._usual: float | None = None
         """When pieces come, by their own time, when nothing holds them up."""
         self._handed = 0
-        self._judged_at = self._tried_at = time.monotonic()
+        self._judged_at = self._tried_at = time.perf_counter()
         self._left_at: float | None = None
         self._left_why = ""
         self._over = threading.Event()
@@ -150,15 +151,15 @@ class Passage(Reception):
                 failures.append(error.what)
 
         self._at_once(opened)
-        self._tried_at = time.monotonic()
+        self._tried_at = time.perf_counter()
         return failures
 
     def _open_again(self) -> None:
         """Try for those that did not take the stream when it came, now and then."""
         shut = [place for place in self._places if not place.onward.opened]
-        if not shut or time.monotonic() - self._tried_at < AGAIN_SECONDS:
+        if not shut or time.perf_counter() - self._tried_at < AGAIN_SECONDS:
             return
-        self._tried_at = time.monotonic()
+        self._tried_at = time.perf_counter()
 
         def opened(place: Place) -> None:
             with contextlib.suppress(NetworkError):
@@ -173,7 +174,7 @@ class Passage(Reception):
         for thread in threads:
             thread.start()
         for thread in threads:
-            thread.join()
+            wait_for_end(thread)
 
     def arrived(self, piece: Piece) -> str | None:
         """Pass it on first, then count it."""
@@ -195,7 +196,7 @@ class Passage(Reception):
         """Pass on what describes the stream, and what we do not know."""
         self._handed += len(payload)
         plain = payload[1:] if kind == flv.DATA and payload[:1] == b"\0" else payload
-        now = time.monotonic()
+        now = time.perf_counter()
         passed = Passed(kind, milliseconds, plain, True, False, False, now, now)
         for place in self._places:
             place.onward.take(passed)
@@ -234,7 +235,7 @@ class Passage(Reception):
 
     def left(self, why: str) -> None:
         """End every connection; the program may come back."""
-        self.on, self._left_at = False, time.monotonic()
+        self.on, self._left_at = False, time.perf_counter()
         self._at_once(lambda place: place.onward.close(LAST_SECONDS))
         super().left(why)
         self._left_why = why
@@ -257,13 +258,13 @@ class Passage(Reception):
         return self._ended(why)
 
     def _why_over(self, until: float, gone_seconds: float) -> str | None:
-        if time.monotonic() > until:
+        if time.perf_counter() > until:
             return "the time was up"
         if self._left_at is None or not self._left_why:
             return None
         if self._left_why == "ended":
             return "the program ended the stream"
-        gone = time.monotonic() - self._left_at
+        gone = time.perf_counter() - self._left_at
         return f"the program left: {self._left_why}" if gone > gone_seconds else None
 
     def _ended(self, why: str) -> tuple[Aired, ...]:
@@ -320,9 +321,9 @@ class Passage(Reception):
 
     def _judge(self) -> None:
         """Hold what passed so far against guide and plan, now and then."""
-        if time.monotonic() - self._judged_at < FINDINGS_SECONDS:
+        if time.perf_counter() - self._judged_at < FINDINGS_SECONDS:
             return
-        self._judged_at = time.monotonic()
+        self._judged_at = time.perf_counter()
         found = self.so_far()
         for place in self._places:
             if place.writing is not None and found is not None:

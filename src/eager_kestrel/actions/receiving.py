@@ -252,9 +252,9 @@ def wait_for(
         tell: called about twice a second.
         look_seconds: between calls.
     """
-    until, looked, found = time.monotonic() + seconds, 0.0, None
-    while time.monotonic() < until and not taking.wait(look_seconds, streams):
-        if time.monotonic() - looked > FINDINGS_SECONDS:
-            looked, found = time.monotonic(), taking.so_far()
+    until, looked, found = time.perf_counter() + seconds, 0.0, None
+    while time.perf_counter() < until and not taking.wait(look_seconds, streams):
+        if time.perf_counter() - looked > FINDINGS_SECONDS:
+            looked, found = time.perf_counter(), taking.so_far()
         tell(taking.live(), found)
     return taking.received

@@ -20,6 +20,7 @@ from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.guides import load_guide
 from eager_kestrel.files.keys import Asker, needed_key
 from eager_kestrel.net.publishing import Target
+from eager_kestrel.net.waiting import result_of
 from eager_kestrel.practice.ingest import Platform
 from eager_kestrel.practice.servers import LOOPBACK
 from eager_kestrel.practice.uplink import PracticeUplink
@@ -99,10 +100,10 @@ def rehearse_together(
     with ThreadPoolExecutor(len(parts)) as pool:
         begun = [pool.submit(one, number) for number in range(len(parts))]
         try:
-            return tuple(one.result() for one in begun)
+            return tuple(result_of(one) for one in begun)
         except KeyboardInterrupt:
             stop.set()
-            return tuple(one.result() for one in begun)
+            return tuple(result_of(one) for one in begun)
 
 
 def rehearse_together_in_practice(

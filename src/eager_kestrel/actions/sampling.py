@@ -70,7 +70,7 @@ class Arrivals:
     """
 
     count: Callable[[], int]
-    now: Callable[[], float] = time.monotonic
+    now: Callable[[], float] = time.perf_counter
     sleep: Callable[[float], None] = time.sleep
     seen: int = 0
     grew_at: float = 0.0

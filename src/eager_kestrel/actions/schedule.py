@@ -135,8 +135,17 @@ def next_time_of_day(text: str, now: datetime) -> datetime:
         InputError: it is no time of day.
     """
     wanted = parse_time_of_day(text)
-    today = now.replace(hour=wanted.hour, minute=wanted.minute, second=0, microsecond=0)
-    return today if today > now else today + timedelta(days=1)
+    today = now.astimezone().replace(
+        tzinfo=None, hour=wanted.hour, minute=wanted.minute, second=0, microsecond=0
+    )
+    # Local time is taken to an offset only when the day is known: clocks may change until then,
+    # and an hour that comes twice has two moments.
+    moments = [
+        (today + timedelta(days=day)).replace(fold=fold).astimezone()
+        for day in (0, 1)
+        for fold in (0, 1)
+    ]
+    return next(moment for moment in moments if moment > now)
 
 
 def schedule_of(until: str | None, repeat: int) -> tuple[datetime | None, int]:

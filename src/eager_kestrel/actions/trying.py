@@ -44,6 +44,7 @@ from eager_kestrel.files.footage import (
     trial_folder,
     write_footage,
 )
+from eager_kestrel.net.waiting import WAKE_SECONDS
 
 if TYPE_CHECKING:
     from eager_kestrel.media.clip import Clip
@@ -184,7 +185,7 @@ def _encoded(
         try:
             left: set[Future[_Scored]] = set(jobs)
             while left:
-                done, left = wait(left, return_when=FIRST_COMPLETED)
+                done, left = wait(left, WAKE_SECONDS, return_when=FIRST_COMPLETED)
                 for job in done:
                     found[jobs[job]] = job.result()
                     tell(_so_far(found, settings, jobs[job], table, wanted.motion))

@@ -41,6 +41,7 @@ from eager_kestrel.net.connections import (
     resolved,
     sees_connections,
 )
+from eager_kestrel.net.waiting import result_of
 
 INGEST_PORTS = frozenset({PORTS["rtmp"]})
 """To which streams go, whatever the host; others only where a guide or somebody names the host."""
@@ -96,7 +97,7 @@ def watch(
         NotFoundError: nothing was sent in time.
         InputError: several are, and nobody is there to choose.
     """
-    until = time.monotonic() + parse_seconds(wish.within)
+    until = time.perf_counter() + parse_seconds(wish.within)
     plan = plan_meant(wish.plan)
     with Diagnostics() as kernel:
         hosts = _hosts(wish, plan)
@@ -133,7 +134,7 @@ def _hosts(wish: Wish, plan: Plan | None) -> dict[str, set[str]]:
         names = dict.fromkeys(first)
     with ThreadPoolExecutor(max(1, len(names))) as pool:
         asked = {name: pool.submit(_addresses, name, wish.guides) for name in names}
-        return {name: answer.result() for name, answer in asked.items()}
+        return {name: result_of(answer) for name, answer in asked.items()}
 
 
 def _addresses(name: str, guides: Path | None) -> set[str]:
@@ -165,10 +166,10 @@ class Seeking:
             if fitting:
                 named = ", ".join(f"--pid {c.pid} ({c.program} to {c.to})" for c in fitting)
                 raise InputError("several programs send a stream", f"choose one: {named}")
-            if time.monotonic() > until:
+            if time.perf_counter() > until:
                 break
             waiting()
-            time.sleep(min(FIND_SECONDS, max(0.0, until - time.monotonic())))
+            time.sleep(min(FIND_SECONDS, max(0.0, until - time.perf_counter())))
         raise NotFoundError(
             f"nothing that looks like a stream was sent{self._said()}",
             "start the stream first, or name it with --pid, --program or --to HOST",
@@ -297,7 +298,7 @@ class Watching:
 
     def _over(self, until: float) -> str | None:
         """Why it is over; None when it is not."""
-        if time.monotonic() > until:
+        if time.perf_counter() > until:
             return "the time was up"
         if self._gone_at is None:
             return None
@@ -370,12 +371,12 @@ def watch_interface(wish: Wish, tell: Tell) -> None:
     It says nothing of the line, and is not kept.
     """
     planned = meant_by(plan_meant(wish.plan), wish.platform).expected.kbps
-    began, count = time.monotonic(), sent_bytes()
+    began, count = time.perf_counter(), sent_bytes()
     until, at = began + parse_seconds(wish.within), began
     with contextlib.suppress(KeyboardInterrupt):
-        while time.monotonic() < until:
+        while time.perf_counter() < until:
             time.sleep(1.0)
-            now, sent = time.monotonic(), sent_bytes()
+            now, sent = time.perf_counter(), sent_bytes()
             tell(_only_a_rate(now - began, (sent - count) * 8e-3 / (now - at), planned))
             at, count = now, sent
 

@@ -22,11 +22,11 @@ class BackgroundWatch:
 
     def __init__(self) -> None:
         self._sent = sent_bytes()
-        self._began = time.monotonic()
+        self._began = time.perf_counter()
 
     def so_far(self) -> Background:
         """Mean upload since it was made."""
-        seconds = max(time.monotonic() - self._began, 1e-3)
+        seconds = max(time.perf_counter() - self._began, 1e-3)
         gained = max(0, sent_bytes() - self._sent)
         return Background(
             upload_kbps=round(gained / seconds / 125, 1), watched_seconds=round(seconds, 2)

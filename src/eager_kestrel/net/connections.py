@@ -153,11 +153,11 @@ def resolved(hosts: Iterable[str], within_seconds: float = RESOLVE_SECONDS) -> s
                 found.add(str(answer[4][0]))
 
     threads = [threading.Thread(target=ask, args=(host,), daemon=True) for host in hosts]
-    until = time.monotonic() + within_seconds
+    until = time.perf_counter() + within_seconds
     for thread in threads:
         thread.start()
     for thread in threads:
-        thread.join(max(0.0, until - time.monotonic()))
+        thread.join(max(0.0, until - time.perf_counter()))
     known = set(found)
     return known | {f"::ffff:{one}" for one in known if ":" not in one}
 

@@ -24,6 +24,8 @@ import sys
 from collections.abc import Callable
 from typing import Protocol
 
+from eager_kestrel.net.sockets import set_option
+
 WrittenBytes = Callable[[], int]
 
 FALLBACK_SEND_BUFFER = 131_072
@@ -166,7 +168,7 @@ class WrittenCounter:
     kind = "estimate: written less a fixed send buffer"
 
     def __init__(self, connection: socket.socket, written: WrittenBytes) -> None:
-        connection.setsockopt(socket.SOL_SOCKET, socket.SO_SNDBUF, FALLBACK_SEND_BUFFER)
+        set_option(connection, socket.SOL_SOCKET, socket.SO_SNDBUF, FALLBACK_SEND_BUFFER)
         self._connection = connection
         self._written = written
 

@@ -64,7 +64,7 @@ class Ledger:
     """
 
     def __init__(
-        self, token: str, bounds: Bounds, now: Callable[[], float] = time.monotonic
+        self, token: str, bounds: Bounds, now: Callable[[], float] = time.perf_counter
     ) -> None:
         self._token, self._bounds, self._now = token.encode(), bounds, now
         self._lock = threading.Lock()

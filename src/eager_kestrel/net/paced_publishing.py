@@ -52,7 +52,7 @@ class PacedPublication(Publication):
             if not count:
                 return
             self._pace.spend(count)
-            self._waits.handed_over(time.monotonic())
+            self._waits.handed_over(time.perf_counter())
 
     def _gather(self, wanted: int) -> None:
         """Put so many bytes together at the head, so that they leave in whole packets."""
@@ -68,9 +68,9 @@ class PacedPublication(Publication):
 
     def close(self) -> None:
         """Send what is queued, a moment at most, then end the stream and the connection."""
-        self._pace, until = None, time.monotonic() + GOODBYE_SECONDS
+        self._pace, until = None, time.perf_counter() + GOODBYE_SECONDS
         with contextlib.suppress(OSError, NetworkError):
-            while self._queued and (left := until - time.monotonic()) > 0:
+            while self._queued and (left := until - time.perf_counter()) > 0:
                 select.select([], [self._socket], [], left)
                 self._write()
         super().close()

@@ -23,7 +23,7 @@ class Pace:
 
     def __init__(self, kbps: float) -> None:
         self.kbps = kbps
-        self._credit, self._at = 0.0, time.monotonic()
+        self._credit, self._at = 0.0, time.perf_counter()
 
     @property
     def write_bytes(self) -> int:
@@ -33,7 +33,7 @@ class Pace:
 
     def allowed(self) -> int:
         """Bytes that may be written now; what is long past is lost, not caught up in a burst."""
-        now = time.monotonic()
+        now = time.perf_counter()
         most = max(2 * self.write_bytes, self.kbps * 125 * LATE_SECONDS)
         self._credit = min(self._credit + (now - self._at) * self.kbps * 125, most)
         self._at = now
@@ -64,7 +64,7 @@ class Waits:
         self._marks: deque[tuple[int, float]] = deque()
 
     def handed_over(self, at: float) -> None:
-        """Everything written so far was handed over by then (``time.monotonic``)."""
+        """Everything written so far was handed over by then (``time.perf_counter``)."""
         whole = self._counter.delivered_bytes() + self._counter.waiting_bytes()
         self._marks.append((whole, at))
 
@@ -74,7 +74,7 @@ class Waits:
         None for the one when nothing has arrived since the last look, 0 for the other when nothing
         is on its way.
         """
-        now, took = time.monotonic(), None
+        now, took = time.perf_counter(), None
         while self._marks and self._marks[0][0] <= delivered_bytes:
             took = now - self._marks.popleft()[1]
         return took, now - self._marks[0][1] if self._marks else 0.0

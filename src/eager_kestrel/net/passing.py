@@ -46,7 +46,7 @@ class Passed:
     """Whether it is a frame of video."""
     keyframe: bool
     due: float
-    """When it should have been here, ``time.monotonic``."""
+    """When it should have been here, ``time.perf_counter``."""
     at: float
     """When it was."""
 
@@ -166,8 +166,8 @@ class Onward:
 
     def close(self, flush_seconds: float = FLUSH_SECONDS) -> None:
         """Send what waits, for so long at the most; then end the stream and the connection."""
-        until = time.monotonic() + flush_seconds
-        while self.connected and self._anything() and time.monotonic() < until:
+        until = time.perf_counter() + flush_seconds
+        while self.connected and self._anything() and time.perf_counter() < until:
             time.sleep(BUSY_SECONDS)
         self._stop.set()
         if self._thread is not None:
@@ -194,7 +194,7 @@ class Onward:
 
     def _waiting(self) -> float:
         oldest = next((one.due for one in self._queue if one.frame), None)
-        waited = 0.0 if oldest is None else time.monotonic() - oldest
+        waited = 0.0 if oldest is None else time.perf_counter() - oldest
         line = self._line
         return max(waited, line.backlog_seconds() if line is not None else 0.0, 0.0)
 
@@ -207,7 +207,7 @@ class Onward:
 
     def _leave_out(self) -> None:
         """Bound what waits: leave out everything before the last keyframe, or up to the next."""
-        old = not self.patient and time.monotonic() - self._queue[0].at > MOST_SECONDS
+        old = not self.patient and time.perf_counter() - self._queue[0].at > MOST_SECONDS
         if not old and self._queued_bytes <= MOST_BYTES:
             return
         held = list(self._queue)

@@ -20,6 +20,7 @@ from dataclasses import dataclass
 from eager_kestrel.core.errors import EndpointError, InputError, NetworkError
 from eager_kestrel.net.addresses import parse_address, plain_text, without_key
 from eager_kestrel.net.delivered import WrittenCounter, delivered_counter
+from eager_kestrel.net.sockets import set_option
 from eager_kestrel.net.target import TCP_NOTSENT_LOWAT
 from eager_kestrel.wire.errors import ProtocolError
 from eager_kestrel.wire.publishing import Event, Publisher, Ready, Refused
@@ -95,7 +96,7 @@ class Publication:
         """
         self._key = key
         self._publisher = Publisher(target.app, target.url, key, os.urandom(RANDOM_BYTES))
-        until = time.monotonic() + timeout_seconds
+        until = time.perf_counter() + timeout_seconds
         self._socket = _connected(target, context, timeout_seconds, unsent_bytes)
         self._tls = target.scheme == "rtmps"
         self.written = 0
@@ -121,7 +122,7 @@ class Publication:
             self._push(bytes(self._publisher.outgoing))
             self._publisher.outgoing.clear()
             self._write()
-            left = until - time.monotonic()
+            left = until - time.perf_counter()
             if left <= 0:
                 raise NetworkError(
                     f"the ingest did not answer within {timeout_seconds:g} s", "check its address"
@@ -184,7 +185,7 @@ class Publication:
                 self._out[0] = self._out[0][count:]
 
     def send(self, kind: int, milliseconds: int, payload: bytes, due: float | None) -> None:
-        """Queue a piece; with ``due`` (``time.monotonic``) its arrival is watched."""
+        """Queue a piece; with ``due`` (``time.perf_counter``) its arrival is watched."""
         self._push(self._publisher.send(kind, milliseconds, payload))
         if due is not None:
             self._marks.append((self.written + self._queued, due))
@@ -211,8 +212,7 @@ class Publication:
     def keep_unsent_below(self, count: int) -> None:
         """Let the system take more only while it has less than this unsent, where it can."""
         if TCP_NOTSENT_LOWAT is not None:
-            with contextlib.suppress(OSError):
-                self._socket.setsockopt(socket.IPPROTO_TCP, TCP_NOTSENT_LOWAT, count)
+            set_option(self._socket, socket.IPPROTO_TCP, TCP_NOTSENT_LOWAT, count)
 
     def look(self, wait_seconds: float) -> list[float]:
         """Write, read, and see what has arrived.
@@ -233,7 +233,7 @@ class Publication:
         self._publisher.outgoing.clear()
         self._answered += len(answer)
         self._push(answer)
-        now = time.monotonic()
+        now = time.perf_counter()
         arrived = self.written if self._handed_over else self._acknowledged() - SYN
         late = []
         while self._marks and self._marks[0][0] <= arrived:
@@ -255,7 +255,7 @@ class Publication:
 
     def backlog_seconds(self) -> float:
         """How long the oldest frame on its way has waited."""
-        return max(0.0, time.monotonic() - self._marks[0][1]) if self._marks else 0.0
+        return max(0.0, time.perf_counter() - self._marks[0][1]) if self._marks else 0.0
 
     def waiting(self) -> int:
         """Frames that have not arrived yet."""
@@ -290,9 +290,9 @@ class Publication:
         """Read until the other end closes, a moment at most: closing over what is unread resets."""
         if self._tls:
             return
-        until = time.monotonic() + GOODBYE_SECONDS
+        until = time.perf_counter() + GOODBYE_SECONDS
         self._socket.shutdown(socket.SHUT_WR)
-        while (left := until - time.monotonic()) > 0:
+        while (left := until - time.perf_counter()) > 0:
             if select.select([self._socket], [], [], left)[0] and not self._socket.recv(65_536):
                 return
 
@@ -308,8 +308,8 @@ def _connected(
         raise NetworkError(
             f"{target.host} cannot be reached ({what})", "check the address"
         ) from None
-    raw.setsockopt(socket.SOL_SOCKET, socket.SO_SNDBUF, unsent_bytes)
-    raw.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+    set_option(raw, socket.SOL_SOCKET, socket.SO_SNDBUF, unsent_bytes)
+    set_option(raw, socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
     connection = raw
     if target.scheme == "rtmps":
         try:

@@ -28,13 +28,13 @@ def reach(url: str, timeout_seconds: float) -> Try:
         InputError: another kind of address.
     """
     point = parse_address(url, ("rtmp", "rtmps", "https"), "rtmps://HOST/APP")
-    began = time.monotonic()
+    began = time.perf_counter()
     try:
         connection = socket.create_connection((point.host, point.port), timeout=timeout_seconds)
     except OSError as error:
         return Try(failure=_why(error))
     with connection:
-        connected = time.monotonic()
+        connected = time.perf_counter()
         connect_ms = (connected - began) * 1000
         try:
             if point.scheme == "rtmp":
@@ -43,7 +43,7 @@ def reach(url: str, timeout_seconds: float) -> Try:
                 _await_tls(connection, point.host)
         except OSError as error:
             return Try(connect_ms=connect_ms, failure=_why(error))
-        return Try(connect_ms=connect_ms, answer_ms=(time.monotonic() - connected) * 1000)
+        return Try(connect_ms=connect_ms, answer_ms=(time.perf_counter() - connected) * 1000)
 
 
 def _await_rtmp(connection: socket.socket) -> None:

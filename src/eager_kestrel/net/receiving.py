@@ -14,7 +14,7 @@ import time
 from dataclasses import dataclass
 from typing import Protocol, Self
 
-from eager_kestrel.net.listening import LOOPBACK, listener
+from eager_kestrel.net.sockets import LOOPBACK, listener, set_option
 from eager_kestrel.wire import flv
 from eager_kestrel.wire.errors import ProtocolError
 from eager_kestrel.wire.publishing import Ended, Event, Ingest, Media, WantsToPublish
@@ -44,7 +44,7 @@ class Piece:
     size: int
     """Bytes of the frame itself."""
     at: float
-    """When it was here, ``time.monotonic``."""
+    """When it was here, ``time.perf_counter``."""
     tag: bytes
     """The same as a tag of an FLV file."""
 
@@ -135,7 +135,7 @@ class IngestServer:
 
     def _serve(self, publisher: _Connection, connection: socket.socket) -> None:
         with connection:
-            connection.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+            set_option(connection, socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
             connection.setblocking(False)
             publisher.serve(self._stop)
 
@@ -147,7 +147,7 @@ class _Connection:
         self._visitor, self._busy, self._socket = visitor, busy, connection
         self._ingest = Ingest()
         self._over: str | None = None
-        self._begun = time.monotonic()
+        self._begun = time.perf_counter()
         self.publishing = False
         self.ended = False
 
@@ -174,9 +174,9 @@ class _Connection:
         A publisher says goodbye in several messages; closing between them would reset the
         connection under it, and it would take its own stream for broken.
         """
-        until = time.monotonic() + GOODBYE_SECONDS
+        until = time.perf_counter() + GOODBYE_SECONDS
         with contextlib.suppress(OSError):
-            while self._over == "ended" and (left := until - time.monotonic()) > 0:
+            while self._over == "ended" and (left := until - time.perf_counter()) > 0:
                 if select.select([self._socket], [], [], left)[0] and not self._socket.recv(
                     RECEIVE_BYTES
                 ):
@@ -184,16 +184,16 @@ class _Connection:
 
     def _talk(self, stop: threading.Event) -> str:
         """Until it ends; returns why it did."""
-        heard = time.monotonic()
+        heard = time.perf_counter()
         why = "stopped"
         try:
             while not stop.is_set():
-                if not self.publishing and time.monotonic() - self._begun > HANDSHAKE_SECONDS:
+                if not self.publishing and time.perf_counter() - self._begun > HANDSHAKE_SECONDS:
                     why = f"it did not publish within {HANDSHAKE_SECONDS:g} s"
                     break
                 readable, _, _ = select.select([self._socket], [], [], LOOK_SECONDS)
                 if not readable:
-                    if time.monotonic() - heard > SILENCE_SECONDS:
+                    if time.perf_counter() - heard > SILENCE_SECONDS:
                         why = f"nothing came for {SILENCE_SECONDS:g} s"
                         break
                     continue
@@ -201,7 +201,7 @@ class _Connection:
                 if not data:
                     why = "the connection was closed"
                     break
-                heard = time.monotonic()
+                heard = time.perf_counter()
                 for event in self._ingest.receive(data):
                     self._took(event, heard)
                 self._answer()

@@ -64,7 +64,7 @@ class Reconnecting:
     key: str
     terms: Terms
     began: float
-    """``time.monotonic`` at which seconds are counted from."""
+    """``time.perf_counter`` at which seconds are counted from."""
     publication: Publication | None
     counted_by: str
     broken: list[tuple[float, str]] = field(default_factory=list)
@@ -88,13 +88,13 @@ class Reconnecting:
         """
         opened = _opened(target, key, terms, terms.timeout_seconds)
         return cls(
-            target, key, terms, time.monotonic(), opened, opened.counted_by,
+            target, key, terms, time.perf_counter(), opened, opened.counted_by,
             _wait=terms.first_wait_seconds,
         )  # fmt: skip
 
     def seconds(self) -> float:
         """Since it was first connected."""
-        return time.monotonic() - self.began
+        return time.perf_counter() - self.began
 
     def send(self, piece: Piece, due: float) -> None:
         """Hand a piece over; a frame is lost while there is no connection or no keyframe yet."""
@@ -131,7 +131,7 @@ class Reconnecting:
             self.lost_frames += self.publication.waiting()
             self.publication.close()
             self.publication = None
-        self._again_at = time.monotonic() + self._wait
+        self._again_at = time.perf_counter() + self._wait
         self._wait = min(2 * self._wait, LONGEST_WAIT)
 
     def try_again(self) -> None:
@@ -147,7 +147,7 @@ class Reconnecting:
 
     def due_again(self) -> bool:
         """Whether there is no connection, and it is time to try for one."""
-        return self.publication is None and time.monotonic() >= self._again_at
+        return self.publication is None and time.perf_counter() >= self._again_at
 
     def opened_again(self) -> Publication:
         """A new connection; nothing of this is touched.

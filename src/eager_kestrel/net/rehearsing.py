@@ -25,7 +25,7 @@ ENCODER_SECONDS = 5.0
 """The most to wait for the encoding thread at the end."""
 
 Ready = queue.Queue[tuple[float, Piece]]
-"""Pieces that were encoded, with the moment each was due (``time.monotonic``)."""
+"""Pieces that were encoded, with the moment each was due (``time.perf_counter``)."""
 
 
 class Encoded(Protocol):
@@ -63,10 +63,10 @@ def _encode(
             due = began + step.number * frame_seconds
             if step.number:
                 pace.encode_ms.append(step.encode_ms)
-            pace.behind = max(0.0, time.monotonic() - due - frame_seconds)
+            pace.behind = max(0.0, time.perf_counter() - due - frame_seconds)
             for tag in step.tags:
                 ready.put((began + tag.milliseconds / 1000, tag))
-            if pace.stop.wait(max(0.0, due + frame_seconds - time.monotonic())):
+            if pace.stop.wait(max(0.0, due + frame_seconds - time.perf_counter())):
                 return
     except BaseException as error:  # noqa: BLE001 - told to the thread that waits
         pace.error = error

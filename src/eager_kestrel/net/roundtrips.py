@@ -30,7 +30,7 @@ class RoundTrips:
     """Sends a small request every so often within its ``with`` block."""
 
     def __init__(self, target: Target, began: float, every_seconds: float) -> None:
-        """Begin counting time at ``began`` (time.monotonic)."""
+        """Begin counting time at ``began`` (time.perf_counter)."""
         self._target = target
         self._began = began
         self._every = self._least_every = every_seconds
@@ -82,11 +82,11 @@ class RoundTrips:
                 if not first and not self._stop_asked.is_set():
                     self._taken.append(trip)  # the first one also opened the connection
                 first = False
-                spent = time.monotonic() - self._began - trip.at_seconds
+                spent = time.perf_counter() - self._began - trip.at_seconds
                 self._stop_asked.wait(max(0.0, self._every - spent))
 
     def _once(self, client: httpx.Client) -> RoundTrip:
-        sent = time.monotonic()
+        sent = time.perf_counter()
         answered: float | None = None
         try:
             asked = client.stream(
@@ -94,7 +94,7 @@ class RoundTrips:
             )
             with asked as response:
                 if response.status_code < 400:
-                    answered = (time.monotonic() - sent) * 1000
+                    answered = (time.perf_counter() - sent) * 1000
                 if bounded_body(response) is None:
                     answered = None
         except (httpx.HTTPError, OSError):

@@ -25,7 +25,9 @@ from eager_kestrel.net.delivered import DeliveredCounter, delivered_counter
 from eager_kestrel.net.exchange import CONNECTED, bounded_body
 from eager_kestrel.net.failures import network_error, status_error
 from eager_kestrel.net.pacing import Pace, Waits
+from eager_kestrel.net.sockets import set_option
 from eager_kestrel.net.target import TCP_NOTSENT_LOWAT, UNSENT_BYTES, Target, shown_location
+from eager_kestrel.net.waiting import wait_for
 
 BODY_BYTES = (2**30, 64 * 2**20, 8 * 2**20, 2**20)
 """Sizes of one upload; the next smaller is tried when an endpoint calls one too large (413)."""
@@ -173,7 +175,7 @@ class _Connection(threading.Thread):
         """Random bytes, in writes of about ten milliseconds each."""
         self.connected.set()
         block = self._block
-        left, size, began = self._body_bytes, SMALLEST_WRITE, time.monotonic()
+        left, size, began = self._body_bytes, SMALLEST_WRITE, time.perf_counter()
         while left > 0:
             if self._pace is not None:
                 size = self._pace.wait(self._stop_asked)
@@ -192,7 +194,7 @@ class _Connection(threading.Thread):
             yield chunk
             self._written += len(chunk)
             left -= len(chunk)
-            now = time.monotonic()
+            now = time.perf_counter()
             if self.waits is not None:
                 with contextlib.suppress(OSError):
                     self.waits.handed_over(now)
@@ -234,8 +236,7 @@ class _Connection(threading.Thread):
             return
         if self._pace is None and size * 2 <= UNSENT_BYTES:
             return
-        with contextlib.suppress(OSError):
-            connection.setsockopt(socket.IPPROTO_TCP, TCP_NOTSENT_LOWAT, size * 2)
+        set_option(connection, socket.IPPROTO_TCP, TCP_NOTSENT_LOWAT, size * 2)
 
     def _trace(self, event: str, info: dict[str, Any]) -> None:
         """Hear of each new connection, to count on its socket (httpcore's trace extension)."""
@@ -300,7 +301,7 @@ class Upload:
             for connection in self._connections:
                 connection.start()
             for connection in self._connections:
-                connection.connected.wait()
+                wait_for(connection.connected)
         except BaseException:  # Ctrl-C while connecting: nothing may go on sending
             self.stop()
             raise

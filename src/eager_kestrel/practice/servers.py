@@ -8,6 +8,7 @@ from __future__ import annotations
 import abc
 import asyncio
 import contextlib
+import os
 import socket
 import struct
 import threading
@@ -30,7 +31,8 @@ def listening_socket(port: int = 0, receive_buffer_bytes: int | None = None) -> 
         NetworkError: the port is taken.
     """
     listener = socket.socket(socket.AF_INET, socket.SOCK_STREAM)
-    listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+    if os.name == "posix":  # elsewhere the option lets two programs share a port
+        listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
     if receive_buffer_bytes is not None:
         listener.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, receive_buffer_bytes)
         with contextlib.suppress(OSError, AttributeError):
@@ -121,7 +123,8 @@ class LoopbackServer(abc.ABC):
                 await asyncio.sleep(0.05)
                 continue
             connection.setblocking(False)
-            connection.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+            with contextlib.suppress(OSError):
+                connection.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
             self._track(self._handle(connection, handle))
 
     async def _handle(self, connection: socket.socket, handle: Handler) -> None:

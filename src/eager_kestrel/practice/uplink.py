@@ -61,11 +61,11 @@ class Link:
         self._gate = asyncio.Lock()
         self._waiting: deque[tuple[float, int]] = deque()
         self._queued = 0
-        self._began = time.monotonic()
+        self._began = time.perf_counter()
         self._busy_until = 0.0
 
     def _now(self) -> float:
-        return time.monotonic() - self._began
+        return time.perf_counter() - self._began
 
     def chunk_bytes(self) -> int:
         """How much to read at a time: about two milliseconds of the line."""
@@ -74,7 +74,7 @@ class Link:
         return int(min(max(soon, SMALLEST_CHUNK), LARGEST_CHUNK, self._line.queue_bytes))
 
     async def enqueue(self, count: int) -> float:
-        """Wait for room for ``count`` bytes; returns when they will have left (time.monotonic)."""
+        """Wait for room for ``count`` bytes; returns when they will have left."""
         async with self._gate:
             while self._queued and self._queued + count > self._line.queue_bytes:
                 left_at, _ = self._waiting[0]
@@ -85,7 +85,7 @@ class Link:
             self._busy_until = max(starts, trace.when_carried(trace.bytes_until(starts) + count))
             self._waiting.append((self._busy_until, count))
             self._queued += count
-            return max(self._began + self._busy_until, time.monotonic())
+            return max(self._began + self._busy_until, time.perf_counter())
 
     def _forget_what_left(self) -> None:
         now = self._now()
@@ -98,7 +98,7 @@ async def _deliver(pending: Flight, target: socket.socket) -> None:
     loop = asyncio.get_running_loop()
     while True:
         due, chunk = await pending.get()
-        await asyncio.sleep(max(0.0, due - time.monotonic()))
+        await asyncio.sleep(max(0.0, due - time.perf_counter()))
         if chunk is BROKEN:
             raise ConnectionResetError
         if chunk == END:
@@ -134,7 +134,8 @@ class PracticeUplink(LoopbackServer):
         with socket.socket(socket.AF_INET, socket.SOCK_STREAM) as server:
             server.setblocking(False)
             await loop.sock_connect(server, (LOOPBACK, target_port))
-            server.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+            with contextlib.suppress(OSError):
+                server.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
             up, down = self._in_flight(), self._in_flight()
             try:
                 async with asyncio.TaskGroup() as directions:
@@ -155,25 +156,25 @@ class PracticeUplink(LoopbackServer):
         loop = asyncio.get_running_loop()
         last: bytes | None = END
         cap = self._line.per_connection_kbps
-        free_at = time.monotonic()
+        free_at = time.perf_counter()
         try:
             while chunk := await loop.sock_recv(client, link.chunk_bytes()):
                 if cap is not None:
-                    free_at = max(free_at, time.monotonic() - CAP_CREDIT_SECONDS)
+                    free_at = max(free_at, time.perf_counter() - CAP_CREDIT_SECONDS)
                     free_at += len(chunk) / (cap * 125)
-                    await asyncio.sleep(max(0.0, free_at - time.monotonic()))
+                    await asyncio.sleep(max(0.0, free_at - time.perf_counter()))
                 leaves = await link.enqueue(len(chunk))
                 await pending.put((leaves + self._half, chunk))
         except OSError:
             last = BROKEN
-        await pending.put((time.monotonic() + self._half, last))
+        await pending.put((time.perf_counter() + self._half, last))
 
     async def _down(self, server: socket.socket, pending: Flight) -> None:
         loop = asyncio.get_running_loop()
         last: bytes | None = END
         try:
             while chunk := await loop.sock_recv(server, LARGEST_CHUNK):
-                await pending.put((time.monotonic() + self._half, chunk))
+                await pending.put((time.perf_counter() + self._half, chunk))
         except OSError:  # what came before the break still arrives, then the break does
             last = BROKEN
-        await pending.put((time.monotonic() + self._half, last))
+        await pending.put((time.perf_counter() + self._half, last))

@@ -301,13 +301,13 @@ class Judge:
         fps = _mean([seen.fps for seen, _ in self._since(PROGRAM_SECONDS)])
         if wanted is not None and fps is not None and fps < FPS_SHARE * wanted:
             return Verdict(cause="machine", text=words.few_frames(fps, wanted))
-        planned, sent = self.expected.kbps, self._program_kbps()
-        if planned is None or sent is None or not self._is_off_plan(sent, planned):
+        planned, steadily = self.expected.kbps, self._program_kbps()
+        if planned is None or steadily is None or not self._is_off_plan(steadily, planned):
             return None
-        if sent > planned:
-            return Verdict(cause="program", text=words.more(sent, planned))
+        if steadily > planned:
+            return Verdict(cause="program", text=words.more(steadily, planned))
         seen_frames = look.fps is not None
-        text = words.less(sent, planned, frames_seen=seen_frames)
+        text = words.less(steadily, planned, frames_seen=seen_frames)
         return Verdict(cause="scene" if seen_frames else "program", text=text)
 
     def _program_kbps(self) -> float | None:

@@ -1,13 +1,20 @@
-"""Sockets that others connect to."""
+"""Sockets that others connect to, and options a system may refuse."""
 
 from __future__ import annotations
 
+import contextlib
 import os
 import socket
 
 from eager_kestrel.core.errors import NetworkError
 
 LOOPBACK = "127.0.0.1"
+
+
+def set_option(connection: socket.socket, level: int, option: int, value: int) -> None:
+    """Set a socket option, where the system lets it be set; it works without, only less well."""
+    with contextlib.suppress(OSError):
+        connection.setsockopt(level, option, value)
 
 
 def listener(host: str | None, port: int) -> socket.socket:
