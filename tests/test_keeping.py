@@ -14,7 +14,8 @@ from typing import Any
 import pytest
 
 from eager_kestrel.core.errors import InputError, StorageError
-from eager_kestrel.files.history import FILE_NAME, History
+from eager_kestrel.files.database import FILE_NAME
+from eager_kestrel.files.history import History
 from eager_kestrel.files.repair import repair
 from eager_kestrel.files.streams import StreamFile, part_of
 from eager_kestrel.media.stand_in import StandIn
@@ -86,7 +87,7 @@ def test_repair_saves_what_can_be_read(kestrel: Kestrel, home: Path) -> None:
     assert done.code == 0
     assert "11 runs saved, 1 rows lost" in done.out
     with History() as history:
-        assert len(history.all()) == 11
+        assert len(history.runs()) == 11
     (aside,) = [p for p in home.iterdir() if ".damaged-" in p.name and not p.name.endswith("shm")]
     with sqlite3.connect(aside) as database:
         assert database.execute("SELECT count(*) FROM runs").fetchone() == (12,)
@@ -106,7 +107,7 @@ def test_repair_never_loses_the_damaged_file(home: Path, seed: int) -> None:
     if found.kept_at is not None:
         assert found.kept_at.read_bytes() == before
     with History() as history:
-        assert len(history.all()) == found.saved
+        assert len(history.runs()) == found.saved
 
 
 def test_without_a_home_there_is_a_line(kestrel: Kestrel, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from eager_kestrel.files.airings import AiringHistory
+from eager_kestrel.files.history import History
 from tests.airings import an_airing
 from tests.conftest import Kestrel
 from tests.test_runs import at, kept
@@ -52,7 +52,7 @@ def test_the_page_is_whole_and_needs_nothing_else(kestrel: Kestrel, tmp_path: Pa
     ever = ("--days", "3650")
     made = kestrel("plan", "--for", "oxbow", "--for", "gatepost", *ever, "--json").document
     kestrel("check", "--for", "oxbow", "--bitrate", "9 Mbit/s")
-    with AiringHistory() as history:
+    with History() as history:
         history.keep([an_airing([4000] * 30)])
     assert kestrel("report", "-o", tmp_path / "deep" / "page.html").code == 0
     page = Page()

@@ -26,7 +26,8 @@ from eager_kestrel.core.line.ingest_ranking import Try, nearness, ranking
 from eager_kestrel.core.line.pooling import by_hour, uplink_of, uplink_of_history
 from eager_kestrel.core.line.run import Endpoint, Run
 from eager_kestrel.core.line.trace import Trace
-from eager_kestrel.files.history import MIGRATIONS, History
+from eager_kestrel.files.database import MIGRATIONS
+from eager_kestrel.files.history import History
 from eager_kestrel.files.run_tables import runs_json
 from tests.conftest import Kestrel, on_a_busy_machine, running
 from tests.test_throughput import run_of, sampled
@@ -63,7 +64,7 @@ def test_export_and_import_give_every_sample_back(kestrel: Kestrel, tmp_path: Pa
 
 def History_all() -> list[Run]:  # noqa: N802
     with History() as history:
-        return history.all()
+        return history.runs()
 
 
 def test_a_csv_export_can_be_read_back_as_readings(kestrel: Kestrel, tmp_path: Path) -> None:
@@ -240,7 +241,7 @@ def test_an_old_history_is_brought_up_to_date(home: Path) -> None:
     with History() as history:
         assert [row.id for row in history.rows()] == [run.id]
         assert history.rows()[0].kind == "measured"
-        assert history.all() == [run]
+        assert history.runs() == [run]
 
 
 def test_a_newer_history_is_left_alone(kestrel: Kestrel, home: Path) -> None:
@@ -299,7 +300,7 @@ def test_kill_9_leaves_a_whole_history() -> None:
         rows = history.rows()
         assert rows
         assert [row.id for row in rows] == [f"k-{number:05d}" for number in range(len(rows))]
-        assert len(history.all()) == len(rows)
+        assert len(history.runs()) == len(rows)
         history.add([at(20, 8_000)])
         assert len(history.rows()) == len(rows) + 1
 
@@ -332,7 +333,7 @@ def test_a_full_disk_gets_one_line_and_loses_nothing(tmp_path: Path) -> None:
     assert len(done.stderr.strip().splitlines()) == 1, done.stderr
     assert "disk" in done.stderr
     with History() as history:
-        assert [run.id for run in history.all()] == [at(12, 12_000).id]
+        assert [run.id for run in history.runs()] == [at(12, 12_000).id]
 
 
 @on_a_busy_machine
@@ -465,7 +466,7 @@ def test_a_read_only_disk_can_still_be_planned_from(
     assert writing.code == 1
     assert "read-only" in writing.error_line
     with History() as history:
-        assert len(history.all()) == 2
+        assert len(history.runs()) == 2
 
 
 def test_hours_say_what_a_platform_would_get(kestrel: Kestrel, tmp_path: Path) -> None:

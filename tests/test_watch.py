@@ -22,7 +22,7 @@ from eager_kestrel.core.watching.look import Look
 from eager_kestrel.core.watching.noting import Notes
 from eager_kestrel.core.watching.review import review_of
 from eager_kestrel.core.watching.verdict import Expected, Judge
-from eager_kestrel.files.airings import AiringHistory
+from eager_kestrel.files.history import History
 from tests.airings import an_airing, played
 from tests.conftest import Kestrel
 from tests.test_runs import at, kept
@@ -250,7 +250,7 @@ def test_plan_counts_airings_of_its_platforms_and_says_so(
     high = round(1.5 * before["uplink"]["typical_kbps"])
     trouble = Trouble(cause="line", at_seconds=50, lasted_seconds=3, worst_wait_seconds=1,
                       late=True, text="late")  # fmt: skip
-    with AiringHistory() as history:
+    with History() as history:
         history.keep([
             an_airing([high] * 7800, troubles=(trouble,), name="20261102-200000-w0002"),
             an_airing([90] * 100, platform="larkspur", name="20261102-200000-w0003"),
@@ -273,7 +273,7 @@ def test_airings_are_listed_exported_forgotten_and_reviewed(
                   text="late: 2.0 s wait")  # fmt: skip
     airing = an_airing([4000] * 60 + [1500] * 20 + [4000] * 40, sent=[4000] * 120,
                        waiting_ms=[0] * 60 + [2000] * 20 + [0] * 40, troubles=(dip,))  # fmt: skip
-    with AiringHistory() as history:
+    with History() as history:
         history.keep([airing])
     assert airing.id in kestrel("runs", "list").out
     (row,) = kestrel("runs", "list", "--json").document["airings"]

@@ -21,7 +21,7 @@ from eager_kestrel.core.watching.look import Look
 from eager_kestrel.core.watching.noting import Notes
 from eager_kestrel.core.watching.now import Now
 from eager_kestrel.core.watching.verdict import SPAN_SECONDS, Expected
-from eager_kestrel.files.airings import AiringHistory
+from eager_kestrel.files.history import History
 from eager_kestrel.files.plans import LATEST, latest_plan, read_plan
 
 LOOK_SECONDS = 0.25
@@ -185,7 +185,7 @@ class Writing:
     def _keep(self, airing: Airing) -> bool:
         """A disk that does not take it is no reason to stop watching."""
         try:
-            with AiringHistory() as history:
+            with History() as history:
                 history.keep([airing])
         except StorageError:
             return False

@@ -33,13 +33,13 @@ from eager_kestrel.core.forecast.forecast import GOAL, Asked, Evidence, Forecast
 from eager_kestrel.core.forecast.forecast import forecast as forecast_of
 from eager_kestrel.core.forecast.sending import Sending, recorded
 from eager_kestrel.core.forecast.watched import Aired, Watched
+from eager_kestrel.core.line.evidence import RunEvidence
 from eager_kestrel.core.line.hours import near_time
 from eager_kestrel.core.line.pooling import counted
-from eager_kestrel.core.line.run import Run
 from eager_kestrel.core.plan.plan import Fallback, Plan
 from eager_kestrel.core.units import parse_chance, parse_seconds
 from eager_kestrel.core.words import forecasts as words
-from eager_kestrel.files.history import History
+from eager_kestrel.files.history import History, Which
 from eager_kestrel.files.plans import LATEST, read_plan
 from eager_kestrel.files.shows import USUAL, load_show
 
@@ -107,7 +107,7 @@ def forecast(name: str = LATEST, wish: Wish = Wish()) -> Forecast:
     return forecast_of(asked, evidence, seen)
 
 
-def real_runs(wish: Wish) -> list[Run]:
+def real_runs(wish: Wish) -> list[RunEvidence]:
     """The measured runs a forecast rests on, two at the least.
 
     Raises:
@@ -129,7 +129,7 @@ def real_runs(wish: Wish) -> list[Run]:
     return found
 
 
-def evidence_of(runs: Sequence[Run], wish: Wish, aired: tuple[Aired, ...] = ()) -> Evidence:
+def evidence_of(runs: Sequence[RunEvidence], wish: Wish, aired: tuple[Aired, ...] = ()) -> Evidence:
     """Runs as the forecast takes them, each way of piling up reckoned once."""
 
     @cache
@@ -166,8 +166,8 @@ def _unknown(wish: Wish) -> list[str]:
     """Runs that do not count."""
     since = time.time() - wish.days * 86400
     with History() as history:
-        every = [run for run in history.all() if run.taken.timestamp() >= since]
-    failed = sum(bool(run.failed) for run in every)
+        every = history.evidence(Which(since))
+    failed = sum(run.failed for run in every)
     others = sum(run.kind != "measured" and not run.failed for run in every)
     said = [words.failed(failed)] if failed else []
     return said + ([words.others(others)] if others else [])

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Mapping, Sequence
+from datetime import datetime
 from pathlib import Path
 
-from eager_kestrel.actions.planning import plan
+from eager_kestrel.actions.planning import RECENT_DAYS, plan
 from eager_kestrel.actions.runs import runs_towards
 from eager_kestrel.actions.shows import Wishes, asked_show
 from eager_kestrel.core.errors import NotFoundError
@@ -14,11 +16,14 @@ from eager_kestrel.core.line.pooling import by_hour, uplinks_by_hour
 from eager_kestrel.core.line.uplink import Uplink
 from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.words.runs import NOTHING
-from eager_kestrel.files.history import History
+from eager_kestrel.files.history import History, Which
 
 
 def hours(
-    places: Sequence[str] = (), platforms: Sequence[str] = (), guides: Path | None = None
+    places: Sequence[str] = (),
+    platforms: Sequence[str] = (),
+    guides: Path | None = None,
+    days: float = RECENT_DAYS,
 ) -> Hours:
     """Typical and floor by hour of day, and what platforms would get.
 
@@ -26,14 +31,17 @@ def hours(
         places: names or hosts, to take the runs towards; when none is named, that of the last run.
         platforms: each ``PLATFORM`` or ``PLATFORM:STANDING``, to plan for alone.
         guides: a folder whose guides come first.
+        days: how far back from now, or from the last run where that was earlier.
 
     Raises:
         NotFoundError: no run is kept, or none towards a place; a platform is not known.
     """
     with History() as history:
-        runs = history.all()
-    if not runs:
-        raise NotFoundError("no run is kept", "run eager-kestrel measure URL, or import some")
+        last = history.rows(Which(last=1))
+        if not last:
+            raise NotFoundError("no run is kept", "run eager-kestrel measure URL, or import some")
+        until = datetime.fromisoformat(last[0].taken_at).timestamp()
+        runs = history.evidence(Which(min(until, time.time()) - days * 86400))
     taken = runs_towards(runs, places) if places else runs
     found = by_hour(taken, places)
     if not platforms:

@@ -8,26 +8,25 @@ from dataclasses import replace
 from eager_kestrel.core.forecast.lines import Lines
 from eager_kestrel.core.forecast.odds import Odds, most_kbps, odds_of, runs_for_risk
 from eager_kestrel.core.forecast.sending import Sending, planned, together
-from eager_kestrel.core.forecast.watched import Aired, Watched, kbit_steps, watched
+from eager_kestrel.core.forecast.watched import Aired, Watched, watched
 from eager_kestrel.core.line.aired import Quarter, quarters
-from eager_kestrel.core.line.run import Run
+from eager_kestrel.core.line.evidence import RunEvidence
 from eager_kestrel.core.line.uplink import Uplink
 from eager_kestrel.core.plan.plan import Fallback, Plan, VideoSettings
 from eager_kestrel.core.show.show import Motion, Show
 from eager_kestrel.core.words import forecasts as words
-from eager_kestrel.files.airings import AiringHistory
 from eager_kestrel.files.history import History
 
 SLOWEST_FPS, LONGEST_SECONDS = 24.0, 2.0
 """Where a keyframe is the longest part of a second; what a share is reckoned for."""
 
 
-def runs_behind(uplink: Uplink) -> list[Run]:
+def runs_behind(uplink: Uplink) -> list[RunEvidence]:
     """The runs an uplink rests on, oldest first; none where it rests on none or on one."""
     if uplink.basis != "runs":
         return []
     with History() as history:
-        known = {run.id: run for run in history.since()}
+        known = {run.id: run for run in history.evidence()}
     found = [known[name] for name in uplink.runs if name in known]
     return found if len(found) == len(uplink.runs) else []
 
@@ -36,8 +35,8 @@ def aired_behind(uplink: Uplink) -> tuple[Aired, ...]:
     """The shows that count beside the runs an uplink rests on."""
     if not uplink.airings:
         return ()
-    with AiringHistory() as history:
-        kept = [one for one in history.airings() if one.id in uplink.airings]
+    with History() as history:
+        kept = [one for one in history.broadcasts() if one.id in uplink.airings]
     return aired_of([quarter for airing in kept for quarter in quarters(airing)])
 
 
@@ -47,11 +46,11 @@ def aired_of(found: Sequence[Quarter]) -> tuple[Aired, ...]:
 
 
 def watched_of(
-    runs: Sequence[Run], piled_seconds: float, aired: tuple[Aired, ...] = ()
+    runs: Sequence[RunEvidence], piled_seconds: float, aired: tuple[Aired, ...] = ()
 ) -> Watched | None:
     """What runs saw, for frames that pile up so much; None where fewer than two saw anything."""
     found = watched(
-        [kbit_steps(run) for run in runs], [run.taken.timestamp() for run in runs], piled_seconds
+        [run.steps_kbit for run in runs], [run.taken.timestamp() for run in runs], piled_seconds
     )
     return replace(found, aired=aired) if found is not None and found.count > 1 else None
 
@@ -78,7 +77,9 @@ def _stream(video: VideoSettings, total_kbps: float, motion: Motion) -> Sending:
     )  # fmt: skip
 
 
-def odds_behind(plan: Plan, runs: Sequence[Run], aired: tuple[Aired, ...] = ()) -> Odds | None:
+def odds_behind(
+    plan: Plan, runs: Sequence[RunEvidence], aired: tuple[Aired, ...] = ()
+) -> Odds | None:
     """The chance that a show of this plan has a late frame; None where runs do not say."""
     sending = sending_of(plan)
     if sending is None:

@@ -13,9 +13,8 @@ from eager_kestrel.core.choice.quality import QualityTable
 from eager_kestrel.core.errors import FormatError, NotFoundError
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.line.aired import Quarter
-from eager_kestrel.core.line.airing import Airing
+from eager_kestrel.core.line.evidence import BroadcastEvidence, RunEvidence
 from eager_kestrel.core.line.hours import near_moment, near_time, parse_time_of_day
-from eager_kestrel.core.line.run import Run
 from eager_kestrel.core.line.uplink import Uplink, assumed_uplink
 from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.plan.planner import plan as plan_of
@@ -143,7 +142,7 @@ def recent_runs(
     around: str | None = None,
     places: Sequence[str] = (),
     weekdays: Collection[str] = (),
-) -> list[Run]:
+) -> list[RunEvidence]:
     """The runs kept lately, oldest first, of any kind.
 
     Args:
@@ -157,11 +156,12 @@ def recent_runs(
         InputError: ``around`` is no time of day.
     """
     from eager_kestrel.actions.runs import runs_towards
-    from eager_kestrel.files.history import History
+    from eager_kestrel.files.history import History, Which
 
     wanted = parse_time_of_day(around) if around is not None else None
     with History() as history:
-        kept = history.since(time.time() - days * 86400)
+        known = history.evidence(Which(time.time() - days * 86400))
+    kept = [run for run in known if run.usable]
     if places:
         kept = runs_towards(kept, places)
     runs = kept if wanted is None else [run for run in kept if near_time(run, wanted)]
@@ -209,17 +209,19 @@ def uplink_from_history(
     return uplink.model_copy(update={"said": said})
 
 
-def recent_airings(platforms: Collection[str], days: float = RECENT_DAYS) -> list[Airing]:
+def recent_airings(
+    platforms: Collection[str], days: float = RECENT_DAYS
+) -> list[BroadcastEvidence]:
     """Shows that were watched lately on their way to some platforms, oldest first.
 
     Args:
         platforms: by their guides' names.
         days: how far back.
     """
-    from eager_kestrel.files.airings import AiringHistory
+    from eager_kestrel.files.history import History, Which
 
-    with AiringHistory() as history:
-        kept = history.airings(time.time() - days * 86400)
+    with History() as history:
+        kept = history.broadcasts(Which(time.time() - days * 86400))
     return [one for one in kept if one.kind == "measured" and one.platform in platforms]
 
 
@@ -237,12 +239,12 @@ def recent_quarters(
 def aired_lately(show: Show, days: float = RECENT_DAYS) -> str | None:
     """What the last airing to one of a show's platforms says, in a line; None without one."""
     kept = recent_airings({place.platform for place in show.destinations}, days)
-    long = [one for one in kept if one.lasted_seconds >= LEAST_AIRED_SECONDS]
+    long = [one for one in kept if one.carried_kbps.size >= LEAST_AIRED_SECONDS]
     if not long:
         return None
     last = long[-1]
     day = day_words(last.taken.date(), datetime.now(last.taken.tzinfo).date())
-    return aired(day, last.typical_kbps, last.lasted_seconds, last.stalls)
+    return aired(day, last.typical_kbps, float(last.carried_kbps.size), last.stutters)
 
 
 def uplink_for(

@@ -7,11 +7,11 @@ from pathlib import Path
 from eager_kestrel.actions.planning import plan, uplink_for
 from eager_kestrel.actions.shows import Wishes, asked_show
 from eager_kestrel.core.errors import KestrelError
-from eager_kestrel.core.line.airing import Airing, AiringRow
+from eager_kestrel.core.line.airing import Airing
 from eager_kestrel.core.plan.plan import DestinationPlan
 from eager_kestrel.core.watching.review import Review, review_of
 from eager_kestrel.core.words import airings as words
-from eager_kestrel.files.airings import AiringHistory
+from eager_kestrel.files.history import History
 from eager_kestrel.files.plans import LATEST, latest_plan, read_plan
 from eager_kestrel.files.shows import USUAL
 
@@ -31,7 +31,7 @@ def review(
         NotFoundError: no such airing is kept.
         FormatError: the plan is none.
     """
-    with AiringHistory() as history:
+    with History() as history:
         airing = history.find_airing(name)
     made = latest_plan() if planned == LATEST else read_plan(planned)
     fitting = [there for there in (made.destinations if made else ()) if there.feasible]
@@ -62,9 +62,3 @@ def _again(
         return None
     before = there.video.words if there is not None and there.video is not None else None
     return words.again_from(now.video.words, before)
-
-
-def listed_airings() -> list[AiringRow]:
-    """Every kept airing in a line, oldest first."""
-    with AiringHistory() as history:
-        return history.airing_rows()

@@ -4,23 +4,27 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from datetime import datetime
 from pathlib import Path
 from typing import Any
 
 from eager_kestrel import __version__
 from eager_kestrel.core.errors import InputError, NotFoundError
-from eager_kestrel.core.line.airing import Airing
+from eager_kestrel.core.line.airing import Airing, AiringRow
+from eager_kestrel.core.line.evidence import RunEvidence
 from eager_kestrel.core.line.pooling import uplink_of
 from eager_kestrel.core.line.run import Run
 from eager_kestrel.core.line.summarising import run_document, summary_of
 from eager_kestrel.core.line.summary import RunRow, RunSummary
 from eager_kestrel.core.line.uplink import Uplink
 from eager_kestrel.core.names import nearest_name
-from eager_kestrel.files.airings import AiringHistory
 from eager_kestrel.files.documents import write_text
-from eager_kestrel.files.history import History
+from eager_kestrel.files.history import AIRINGS, RUNS, History, Which
 from eager_kestrel.files.repair import Repaired, repair
-from eager_kestrel.files.run_tables import DateOrder, read_runs, runs_csv, runs_json
+from eager_kestrel.files.run_tables import DateOrder, kept_json, read_runs, runs_csv, runs_json
+
+LISTED, COMPLETED = 20, 50
+"""Runs that are listed, or offered to complete an id, when nobody says how many."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,10 +38,52 @@ class Imported:
     """One line for each row that could not be taken."""
 
 
-def listed() -> list[RunRow]:
-    """Every kept run in a line, oldest first."""
+@dataclass(frozen=True, slots=True)
+class Listing:
+    """Runs and broadcasts in a line each, oldest first, and how much else is kept."""
+
+    runs: tuple[RunRow, ...]
+    airings: tuple[AiringRow, ...]
+    all_runs: int
+    all_airings: int
+    size_bytes: int
+    """Of the history on the disk."""
+
+
+def listed(
+    last: int | None = LISTED, place: str | None = None, since: str | None = None
+) -> Listing:
+    """List what is kept, the newest so many runs and broadcasts.
+
+    Args:
+        last: how many of each at the most; None for all.
+        place: only what went to this endpoint or platform.
+        since: only what began on this day or later: ``2026-11-02``.
+
+    Raises:
+        InputError: ``since`` is no day.
+    """
+    which = Which(since=_day(since) if since else 0.0, place=place, last=last)
     with History() as history:
-        return history.rows()
+        all_runs, all_airings = history.counts()
+        return Listing(
+            tuple(history.rows(which)), tuple(history.airing_rows(which)),
+            all_runs, all_airings, history.size_bytes(),
+        )  # fmt: skip
+
+
+def _day(text: str) -> float:
+    """The moment a day begins here, in seconds since 1970."""
+    try:
+        return datetime.fromisoformat(text).astimezone().timestamp()
+    except (ValueError, OverflowError, OSError):
+        raise InputError(f'"{text}" is not a day', "write one such as 2026-11-02") from None
+
+
+def newest_ids(count: int = COMPLETED) -> list[str]:
+    """Ids of the newest runs, newest first."""
+    with History() as history:
+        return history.ids(RUNS, Which(last=count))[::-1]
 
 
 def repaired() -> Repaired:
@@ -74,21 +120,37 @@ def together(runs: list[Run]) -> Uplink:
     return uplink_of(runs)
 
 
-def forget(names: list[str], *, everything: bool = False) -> int:
-    """Remove runs and airings by id, or all of them; returns how many.
+def forget(
+    names: Sequence[str] = (),
+    *,
+    before: str | None = None,
+    place: str | None = None,
+    everything: bool = False,
+) -> int:
+    """Remove runs and broadcasts, and give their space back to the disk; returns how many.
+
+    Args:
+        names: ids.
+        before: those that began before this day, as ``2026-11-02``.
+        place: of these only those to this endpoint or platform; alone, all of those.
+        everything: all of them.
 
     Raises:
         NotFoundError: a name matches none or several; then nothing is removed.
+        InputError: ``before`` is no day.
     """
-    with AiringHistory() as history:
-        if everything:
-            aired = history.forget_airings([row.id for row in history.airing_rows()])
-            return aired + history.forget([row.id for row in history.rows()])
-        airings = [row.id for row in history.airing_rows()]
-        chosen = [(name, name in airings) for name in names]
-        runs = [history.find(name).id for name, aired in chosen if not aired]
-        gone = history.forget_airings([name for name, aired in chosen if aired])
-        return gone + history.forget(runs)
+    by_rule = everything or before is not None or place is not None
+    which = Which(before=_day(before) if before else None, place=place)
+    with History() as history:
+        if by_rule:
+            runs, airings = history.ids(RUNS, which), history.ids(AIRINGS, which)
+        else:
+            known = set(history.ids(AIRINGS))
+            airings = [name for name in names if name in known]
+            runs = [history.find(name).id for name in names if name not in known]
+        gone = history.forget_airings(airings) + history.forget(runs)
+        history.compact()
+        return gone
 
 
 KINDS = (".json", ".csv")
@@ -118,12 +180,23 @@ def write_runs(runs: list[Run], path: Path, airings: Sequence[Airing] = ()) -> N
 
 
 def export(path: Path) -> int:
-    """Write every kept run and airing to a file, as :func:`write_runs` does; returns how many."""
+    """Write everything that is kept to a file: ``.json`` whole, ``.csv`` runs without samples.
+
+    Returns:
+        How many runs and broadcasts.
+
+    Raises:
+        InputError: another kind of file.
+        StorageError: the disk would not take it.
+    """
     require_runs_file(path)
-    with AiringHistory() as history:
-        runs, airings = history.all(), history.airings()
-    write_runs(runs, path, airings)
-    return len(runs) + (len(airings) if path.suffix.lower() == ".json" else 0)
+    with History() as history:
+        if path.suffix.lower() == ".csv":
+            runs = history.runs()
+            write_text(path, runs_csv(runs))
+            return len(runs)
+        write_text(path, kept_json(history.texts(RUNS), history.texts(AIRINGS)))
+        return sum(history.counts())
 
 
 def import_file(path: Path, dates: str | None = None) -> Imported:
@@ -142,11 +215,11 @@ def import_file(path: Path, dates: str | None = None) -> Imported:
     if dates is not None and order is None:
         raise InputError(f'"{dates}" is no order of a date', "write dd/mm or mm/dd")
     read = read_runs(path, __version__, order)
-    with AiringHistory() as history:
-        added = history.add(read.runs)
-        known = {row.id for row in history.airing_rows()}
-        fresh = [one for one in read.airings if one.id not in known]
-        added += history.keep(fresh) if fresh else 0
+    with History() as history:
+        added = history.add_documents(read.runs)
+        known = set(history.ids(AIRINGS))
+        fresh = [one for one in read.airings if one[0].id not in known]
+        added += history.keep_documents(fresh) if fresh else 0
     return Imported(added, len(read.runs) + len(read.airings) - added, tuple(read.bad))
 
 
@@ -164,7 +237,7 @@ def compared(names: Sequence[str]) -> list[tuple[Run, RunSummary]]:
     return [(run, summary_of(run)) for run in runs]
 
 
-def runs_towards(runs: list[Run], places: Sequence[str]) -> list[Run]:
+def runs_towards(runs: list[RunEvidence], places: Sequence[str]) -> list[RunEvidence]:
     """The runs towards places.
 
     Raises:

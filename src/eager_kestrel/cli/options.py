@@ -88,10 +88,10 @@ def with_unit(written: str) -> str:
 
 
 def complete_run(incomplete: str) -> list[str]:
-    """Run ids for shell completion."""
-    from eager_kestrel.actions.runs import listed
+    """Ids of the newest runs for shell completion."""
+    from eager_kestrel.actions.runs import newest_ids
 
-    return [name for row in listed() if (name := row.id).startswith(incomplete)]
+    return [name for name in newest_ids() if name.startswith(incomplete)]
 
 
 def complete_place(incomplete: str) -> list[str]:

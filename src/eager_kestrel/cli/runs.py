@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from eager_kestrel.cli.options import (
+    Days,
     Figure,
     FromPlaces,
     GuideFolder,
     Json,
     Platforms,
+    complete_place,
     complete_run,
     group,
 )
@@ -24,6 +27,8 @@ if TYPE_CHECKING:
     from eager_kestrel.core.line.summary import RunRow
 
 app = group()
+LISTED = 20
+"""Runs that are listed when nobody says how many."""
 
 RunName = Annotated[
     str,
@@ -40,30 +45,56 @@ def runs() -> None:
     """What you measured before: list, show, compare, by hour, import, export, forget, repair."""
 
 
+Place = Annotated[
+    str | None,
+    typer.Option(
+        metavar="ENDPOINT", autocompletion=complete_place,
+        help="Only those to this endpoint, by name or host, or to this platform.",
+    ),
+]  # fmt: skip
+
+
 @app.command("list")
-def list_runs(json: Json = False) -> None:
-    """List the kept runs and airings, oldest first."""
+def list_runs(
+    last: Annotated[int, typer.Option(min=1, help="The newest so many.")] = LISTED,
+    place: Place = None,
+    since: Annotated[
+        str | None, typer.Option(metavar="DATE", help="Only those of this day and later.")
+    ] = None,
+    json: Json = False,
+) -> None:
+    """List the newest runs and airings, oldest of them first."""
     from dataclasses import asdict
 
-    from eager_kestrel.actions.reviewing import listed_airings
     from eager_kestrel.actions.runs import listed
     from eager_kestrel.cli.screen import console, print_json
     from eager_kestrel.core.document import format_name
+    from eager_kestrel.core.words.runs import kept_in_all
 
-    rows, airings = listed(), listed_airings()
+    found = listed(last, place, since)
     if json:
-        print_json({"format": format_name("run-list"), "runs": [asdict(row) for row in rows],
-                    "airings": [row.model_dump(mode="json") for row in airings]})  # fmt: skip
+        print_json({"format": format_name("run-list"),
+                    "runs": [asdict(row) for row in found.runs],
+                    "airings": [row.model_dump(mode="json") for row in found.airings],
+                    "all_runs": found.all_runs, "all_airings": found.all_airings,
+                    "size_bytes": found.size_bytes})  # fmt: skip
         return
-    if not rows:
-        console().print("No run is kept yet: eager-kestrel measure URL")
+    screen = console()
+    if not found.all_runs:
+        screen.print("No run is kept yet: eager-kestrel measure URL")
+    elif not found.runs:
+        screen.print("None of the runs is of that kind.")
     else:
-        console().print(_table(rows))
-    if airings:
-        console().print(_airings(airings))
+        screen.print(_table(found.runs))
+    if found.airings:
+        screen.print(_airings(found.airings))
+    shown = len(found.runs), len(found.airings)
+    if found.all_runs or found.all_airings:
+        every = found.all_runs, found.all_airings
+        screen.print(kept_in_all(shown, every, found.size_bytes), markup=False)
 
 
-def _airings(rows: list[AiringRow]) -> Table:
+def _airings(rows: Sequence[AiringRow]) -> Table:
     """Shows that were watched."""
     from rich.table import Table
 
@@ -83,7 +114,7 @@ def _airings(rows: list[AiringRow]) -> Table:
     return table
 
 
-def _table(rows: list[RunRow]) -> Table:
+def _table(rows: Sequence[RunRow]) -> Table:
     from rich.table import Table
 
     from eager_kestrel.cli.screen import rate
@@ -146,6 +177,7 @@ def hours(
     from_: FromPlaces = None,
     platforms: Platforms = None,
     guides: GuideFolder = None,
+    days: Days = 14,
     figure: Figure = None,
     json: Json = False,
 ) -> None:
@@ -154,7 +186,7 @@ def hours(
     from eager_kestrel.cli.run_card import show_hours
     from eager_kestrel.cli.screen import console, print_json
 
-    found = by_hour(from_ or (), platforms or (), guides)
+    found = by_hour(from_ or (), platforms or (), guides, days)
     if figure is not None:
         from eager_kestrel.report.hours_figure import save_hours_figure
 
@@ -194,16 +226,23 @@ def compare(
 @app.command("forget")
 def forget(
     names: Annotated[list[str] | None, typer.Argument(metavar="RUN...")] = None,
+    before: Annotated[
+        str | None, typer.Option(metavar="DATE", help="Those that began before this day.")
+    ] = None,
+    place: Place = None,
     everything: Annotated[bool, typer.Option("--all", help="Forget all of them.")] = False,
 ) -> None:
-    """Forget runs by id, or all of them."""
+    """Forget runs and airings: by id, older than a day, to one endpoint, or all of them."""
     from eager_kestrel.actions.runs import forget as forget_runs
     from eager_kestrel.cli.screen import console
     from eager_kestrel.core.errors import InputError
 
-    if bool(names) == everything:
-        raise InputError("which runs to forget", "name them, or give --all")
-    console().print(f"{forget_runs(names or [], everything=everything)} forgotten")
+    if sum((bool(names), before is not None or place is not None, everything)) != 1:
+        raise InputError(
+            "which runs to forget", "name them, or give --before DATE, --place ENDPOINT or --all"
+        )
+    gone = forget_runs(names or (), before=before, place=place, everything=everything)
+    console().print(f"{gone} forgotten")
 
 
 @app.command("export")

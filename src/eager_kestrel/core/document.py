@@ -27,6 +27,15 @@ class Frozen(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
 
 
+class Kept(Frozen):
+    """An immutable value that is kept for years: a key of a later version is left alone.
+
+    What is stored is the text of the document, so that such a key is not lost either.
+    """
+
+    model_config = ConfigDict(extra="ignore")
+
+
 class Spread(Frozen):
     """A value that holds pictures and frame rates, and a document that spells them out.
 

@@ -71,12 +71,17 @@ class RunListRow(TypedDict):
 
 
 class RunList(TypedDict):
-    """Every kept run (``runs list``)."""
+    """Kept runs and airings (``runs list``)."""
 
     format: str
     runs: list[RunListRow]
     airings: list[dict[str, Any]]
     """Each in a line: id, when, to whom, for how long, what was carried, troubles."""
+    all_runs: int
+    """That are kept, listed or not."""
+    all_airings: int
+    size_bytes: int
+    """Of the history on the disk."""
 
 
 class PhaseDocument(TypedDict):

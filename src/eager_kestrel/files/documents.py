@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import os
 import shutil
+from collections.abc import Iterable
 from pathlib import Path
 
 from eager_kestrel.files.home import made, storage_error
 
 
-def write_text(path: Path, text: str) -> None:
-    """Write a file whole or not at all, making its folder.
+def write_text(path: Path, text: str | Iterable[str]) -> None:
+    """Write a file whole or not at all, making its folder; text may come in pieces.
 
     Raises:
         StorageError: the disk would not take it; what stood there before still does.
@@ -22,7 +23,7 @@ def write_text(path: Path, text: str) -> None:
     try:
         handle, temporary = tempfile.mkstemp(dir=folder, prefix=f".{path.name}.")
         with os.fdopen(handle, "w", encoding="utf-8", newline="\n") as out:
-            out.write(text)
+            out.writelines([text] if isinstance(text, str) else text)
         Path(temporary).chmod(0o644)
         Path(temporary).replace(path)
         temporary = None

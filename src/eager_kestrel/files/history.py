@@ -1,207 +1,140 @@
-"""The run history in SQLite: every run with its samples, safe under two processes and kill -9.
+"""The history: every run with its samples and every broadcast, second by second.
 
-Write-ahead logging keeps readers and a writer apart and a half-written run out; each change is one
-transaction. The schema version is SQLite's ``user_version``; ``MIGRATIONS[n]`` leads from n to
-n + 1, and a database newer than this program is left alone.
+Beside each document stands what planning needs of it (``core/line/evidence.py``). It is derived
+when it is first needed, and anew whenever the rules of deriving have changed.
 """
 
 from __future__ import annotations
 
-import contextlib
-import sqlite3
-from collections.abc import Iterator
-from pathlib import Path
-from typing import Self
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import dataclass
+from typing import Any, Final, Generic, TypeVar
 
-from pydantic import ValidationError
+import numpy as np
 
-from eager_kestrel.core.errors import NotFoundError, StorageError
+from eager_kestrel.core.errors import NotFoundError
+from eager_kestrel.core.line.airing import Airing, AiringRow
+from eager_kestrel.core.line.evidence import (
+    RULES,
+    BroadcastEvidence,
+    RunEvidence,
+    broadcast_evidence,
+    evidence_of,
+)
 from eager_kestrel.core.line.run import Run
-from eager_kestrel.core.line.summarising import run_uplink
 from eager_kestrel.core.line.summary import RunRow
-from eager_kestrel.files.home import data_home, made, storage_error
-
-FILE_NAME = "runs.sqlite3"
-BUSY_SECONDS = 10.0
-UNWRITABLE = ("readonly", "unable to open", "full", "disk I/O")
-"""What is said of a disk that takes nothing; what is kept can still be read."""
-MIGRATIONS: tuple[str, ...] = (
-    """
-    CREATE TABLE runs (
-        id TEXT PRIMARY KEY,
-        taken_at TEXT NOT NULL,
-        taken_epoch REAL NOT NULL,
-        endpoint TEXT NOT NULL,
-        typical_kbps REAL,
-        floor_kbps REAL,
-        partial INTEGER NOT NULL,
-        document TEXT NOT NULL
-    ) STRICT;
-    CREATE INDEX runs_by_time ON runs (taken_epoch);
-    """,
-    """
-    ALTER TABLE runs ADD COLUMN kind TEXT NOT NULL DEFAULT 'measured';
-    UPDATE runs SET kind = 'practice'
-        WHERE endpoint LIKE 'http://127.%' OR endpoint LIKE 'http://localhost%';
-    """,
-    """
-    CREATE TABLE airings (
-        id TEXT PRIMARY KEY,
-        taken_at TEXT NOT NULL,
-        taken_epoch REAL NOT NULL,
-        platform TEXT NOT NULL,
-        sent_to TEXT NOT NULL,
-        kind TEXT NOT NULL,
-        lasted_seconds REAL NOT NULL,
-        typical_kbps REAL NOT NULL,
-        troubles INTEGER NOT NULL,
-        document TEXT NOT NULL
-    ) STRICT;
-    CREATE INDEX airings_by_time ON airings (taken_epoch);
-    """,
-)
-
-_WHY = (
-    ("readonly", "the run history is read-only", "set EAGER_KESTREL_HOME to a folder of your own"),
-    ("full", "the disk is full", "free some space"),
-    ("unable to open", "the run history cannot be opened", "check the folder's permissions"),
-    ("locked", "another process is holding the run history", "try again"),
-    ("disk i/o", "the disk failed", "check it"),
-)
-DAMAGED = ("the run history is damaged; nothing in it was changed",
-           "eager-kestrel runs repair saves every run that can still be read")  # fmt: skip
-"""Of whatever else the database says: its own words help nobody."""
+from eager_kestrel.core.line.throughput import FLOOR_PERCENTILE
+from eager_kestrel.files.database import Database
 
 
-class History:
-    """The runs kept on this machine; open it in a ``with`` block."""
+@dataclass(frozen=True, slots=True)
+class Which:
+    """Which rows are meant: all of them by default."""
 
-    def __init__(self, folder: Path | None = None) -> None:
-        self.path = (folder or data_home()) / FILE_NAME
-        self._database: sqlite3.Connection | None = None
+    since: float = 0.0
+    """Seconds since 1970; at or after."""
+    before: float | None = None
+    place: str | None = None
+    """For runs: towards this endpoint. For broadcasts: to this platform."""
+    last: int | None = None
+    """The newest so many."""
 
-    def __enter__(self) -> Self:
-        try:
-            made(self.path.parent)
-            self._open()
-        except sqlite3.Error as error:
-            self._close()
-            raise self._storage_error(error) from None
-        return self
 
-    def __exit__(self, *_: object) -> None:
-        self._close()
+NOT_DERIVED = f"CASE WHEN rules = {RULES} THEN NULL ELSE document END"
+"""The document of a row whose evidence could not be kept, since the disk takes nothing."""
+K = TypeVar("K", Run, Airing)
 
-    def _close(self) -> None:
-        if self._database is not None:
-            self._database.close()
-            self._database = None
 
-    def _open(self) -> None:
-        try:
-            self._database = sqlite3.connect(self.path, timeout=BUSY_SECONDS, isolation_level=None)
-            self._database.execute("PRAGMA journal_mode = WAL")
-        except sqlite3.OperationalError as error:
-            if not any(sign in str(error) for sign in UNWRITABLE):
-                raise
-            self._open_to_read(error)
-            return
-        (version,) = self._database.execute("PRAGMA user_version").fetchone()
-        if version > len(MIGRATIONS):
-            raise StorageError(
-                f"the run history is of version {version}, newer than this program",
-                "update eager-kestrel",
-                str(self.path),
+@dataclass(frozen=True, slots=True)
+class Table(Generic[K]):
+    """A table of documents, and how errors name what is in it."""
+
+    name: str
+    model: type[K]
+    towards: str
+    """The column that :attr:`Which.place` is of."""
+    columns: tuple[str, ...]
+    """That are written with a document."""
+    one: str
+    hint: str
+
+    def where(self, which: Which) -> tuple[str, tuple[object, ...]]:
+        """The clause that picks rows, oldest first, and its values."""
+        terms: list[tuple[str, object]] = [("taken_epoch >= ?", which.since)]
+        if which.before is not None:
+            terms.append(("taken_epoch < ?", which.before))
+        if which.place is not None:
+            terms.append((f"{self.towards} = ?", which.place))
+        picked = " AND ".join(term for term, _ in terms)
+        values: tuple[object, ...] = tuple(value for _, value in terms)
+        if which.last is not None:
+            newest = (
+                f"SELECT rowid FROM {self.name} WHERE {picked} ORDER BY taken_epoch DESC, id DESC"
             )
-        if version < len(MIGRATIONS):
-            self._migrate()
-        elif version:
-            self._require_table()
+            picked = f"rowid IN ({newest} LIMIT ?)"
+            values = (*values, which.last)
+        return f"WHERE {picked} ORDER BY taken_epoch, id", values
 
-    def _require_table(self) -> None:
-        """A history whose table is gone is damaged, not empty."""
-        self._connection.execute("SELECT id, kind FROM runs LIMIT 1").fetchone()
 
-    def _open_to_read(self, reason: sqlite3.OperationalError) -> None:
-        """On a read-only disk the log cannot be written, but what is kept can still be read."""
-        self._close()
-        if not self.path.is_file():
-            raise reason
-        address = f"{self.path.resolve().as_uri()}?mode=ro&immutable=1"
-        self._database = sqlite3.connect(address, uri=True, isolation_level=None)
-        (version,) = self._database.execute("PRAGMA user_version").fetchone()
-        if version != len(MIGRATIONS):
-            raise reason
+RUNS: Final = Table(
+    "runs", Run, "place",
+    ("id", "taken_at", "taken_epoch", "endpoint", "partial", "document", "kind", "place", "failed",
+     "reading_kbps", "typical_kbps"),
+    "run", "see eager-kestrel runs list",
+)  # fmt: skip
+AIRINGS: Final = Table(
+    "airings", Airing, "platform",
+    ("id", "taken_at", "taken_epoch", "platform", "sent_to", "kind", "lasted_seconds",
+     "typical_kbps", "troubles", "document"),
+    "airing", "watch a show with eager-kestrel watch, or see runs list",
+)  # fmt: skip
 
-    def _migrate(self) -> None:
-        """Bring the schema up to date in one transaction, once even if two processes come."""
-        database = self._connection
-        with self._transaction():
-            (version,) = database.execute("PRAGMA user_version").fetchone()
-            for number in range(version, len(MIGRATIONS)):
-                for statement in MIGRATIONS[number].split(";"):
-                    if statement.strip():
-                        database.execute(statement)
-            database.execute(f"PRAGMA user_version = {len(MIGRATIONS)}")
 
-    @property
-    def _connection(self) -> sqlite3.Connection:
-        if self._database is None:
-            raise StorageError("the run history is not open", where=str(self.path))
-        return self._database
+class History(Database):
+    """The runs and broadcasts kept on this machine; open it in a ``with`` block."""
 
-    @contextlib.contextmanager
-    def _transaction(self) -> Iterator[sqlite3.Connection]:
-        database = self._connection
-        try:
-            database.execute("BEGIN IMMEDIATE")
-            try:
-                yield database
-            except BaseException:
-                database.execute("ROLLBACK")
-                raise
-            database.execute("COMMIT")
-        except sqlite3.Error as error:
-            raise self._storage_error(error) from None
-        except OSError as error:
-            raise storage_error(error, str(self.path)) from None
+    # Runs
 
-    def _storage_error(self, error: Exception) -> StorageError:
-        text = str(error).lower()
-        for sign, what, instead in _WHY:
-            if sign in text:
-                return StorageError(what, instead, str(self.path))
-        return StorageError(*DAMAGED, str(self.path))
-
-    def add(self, runs: list[Run]) -> int:
+    def add(self, runs: Iterable[Run]) -> int:
         """Keep runs, all or none; one already kept (same id) stays as it is. Returns how many."""
-        rows = [_row(run) for run in runs]
-        with self._transaction() as database:
-            before = database.total_changes
-            database.executemany("INSERT OR IGNORE INTO runs VALUES (?,?,?,?,?,?,?,?,?)", rows)
-            return database.total_changes - before
+        taken = list(runs)
+        added = self.add_documents((run, run.model_dump_json()) for run in taken)
+        if taken:
+            self._derive(RUNS, Which(min(run.taken.timestamp() for run in taken)), _derived_run)
+        return added
 
-    def since(self, epoch: float = 0.0) -> list[Run]:
-        """Runs with a usable rate taken at or after a moment, oldest first."""
-        return self._read(
-            "SELECT document FROM runs WHERE typical_kbps IS NOT NULL AND taken_epoch >= ? "
-            "ORDER BY taken_epoch, id",
-            (epoch,),
+    def add_documents(self, runs: Iterable[tuple[Run, str]]) -> int:
+        """As :meth:`add`, each with the very text to keep; nothing is derived yet."""
+        return self._insert(RUNS, "OR IGNORE", (_run_row(run, text) for run, text in runs))
+
+    def evidence(self, which: Which = Which()) -> list[RunEvidence]:
+        """What runs say of the connection, oldest first; those without a usable rate are left out.
+
+        Documents are read only where their evidence is not derived yet.
+        """
+        self._derive(RUNS, which, _derived_run)
+        clause, values = RUNS.where(which)
+        query = (
+            "SELECT id, taken_at, endpoint, place, kind, partial, failed, reading_kbps, windows, "
+            f"steps, {NOT_DERIVED} FROM runs {clause}"
         )
+        with self.reading() as database:
+            found = [_run_evidence(row) for row in database.execute(query, values)]
+        return [one for one in found if one.usable or one.failed]
 
-    def all(self) -> list[Run]:
-        """Every run, oldest first."""
-        return self._read("SELECT document FROM runs ORDER BY taken_epoch, id")
+    def runs(self, which: Which = Which()) -> list[Run]:
+        """Runs with all their samples, oldest first."""
+        return self._documents(RUNS, which)
 
-    def rows(self) -> list[RunRow]:
-        """Every run in a line, oldest first, without reading its samples."""
-        try:
-            found = self._connection.execute(
+    def rows(self, which: Which = Which()) -> list[RunRow]:
+        """Runs in a line each, oldest first, without their samples."""
+        self._derive(RUNS, which, _derived_run)
+        clause, values = RUNS.where(which)
+        with self.reading() as database:
+            found = database.execute(
                 "SELECT id, taken_at, endpoint, typical_kbps, floor_kbps, partial, kind "
-                "FROM runs ORDER BY taken_epoch, id"
-            ).fetchall()
-        except (sqlite3.Error, UnicodeDecodeError) as error:
-            raise self._storage_error(error) from None
+                f"FROM runs {clause}", values,
+            ).fetchall()  # fmt: skip
         return [RunRow(*row) for row in found]
 
     def find(self, name: str) -> Run:
@@ -210,47 +143,213 @@ class History:
         Raises:
             NotFoundError: none or several begin so.
         """
-        if name == "latest":
-            rows = self._read("SELECT document FROM runs ORDER BY taken_epoch DESC LIMIT 1")
-        else:
-            rows = self._read(
-                "SELECT document FROM runs WHERE substr(id, 1, length(?1)) = ?1 "
-                "ORDER BY id = ?1 DESC, taken_epoch LIMIT 2",
-                (name,),
-            )
-        if not rows:
-            raise NotFoundError(f'no run "{name}" is kept', "see eager-kestrel runs list")
-        if len(rows) > 1 and rows[0].id != name:
-            raise NotFoundError(f'several runs begin with "{name}"', f"write {rows[0].id} in full")
-        return rows[0]
+        return self._find(RUNS, name)
 
-    def forget(self, ids: list[str]) -> int:
+    def forget(self, ids: Sequence[str]) -> int:
         """Remove runs by id; returns how many there were."""
-        with self._transaction() as database:
+        return self._forget(RUNS, ids)
+
+    # Broadcasts
+
+    def keep(self, airings: Iterable[Airing]) -> int:
+        """Keep airings, all or none; one that is kept already is replaced. Returns how many."""
+        return self.keep_documents((one, one.model_dump_json()) for one in airings)
+
+    def keep_documents(self, airings: Iterable[tuple[Airing, str]]) -> int:
+        """As :meth:`keep`, each with the very text to keep."""
+        rows = [_airing_row(one, text) for one, text in airings]
+        self._insert(AIRINGS, "OR REPLACE", rows)
+        return len(rows)
+
+    def broadcasts(self, which: Which = Which()) -> list[BroadcastEvidence]:
+        """What broadcasts say of the connection, oldest first."""
+        self._derive(AIRINGS, which, _derived_airing)
+        clause, values = AIRINGS.where(which)
+        query = (
+            "SELECT id, taken_at, platform, kind, stutters, seconds, "
+            f"{NOT_DERIVED} FROM airings {clause}"
+        )
+        with self.reading() as database:
+            return [_broadcast_evidence(row) for row in database.execute(query, values)]
+
+    def airings(self, which: Which = Which()) -> list[Airing]:
+        """Airings with all their seconds, oldest first."""
+        return self._documents(AIRINGS, which)
+
+    def airing_rows(self, which: Which = Which()) -> list[AiringRow]:
+        """Airings in a line each, oldest first, without their seconds."""
+        clause, values = AIRINGS.where(which)
+        columns = "id, taken_at, platform, sent_to, kind, lasted_seconds, typical_kbps, troubles"
+        with self.reading() as database:
+            found = database.execute(f"SELECT {columns} FROM airings {clause}", values).fetchall()
+        return [AiringRow(**dict(zip(AiringRow.model_fields, row, strict=True))) for row in found]
+
+    def find_airing(self, name: str) -> Airing:
+        """An airing by its id, the beginning of one, or ``latest``.
+
+        Raises:
+            NotFoundError: none or several begin so.
+        """
+        return self._find(AIRINGS, name)
+
+    def forget_airings(self, ids: Sequence[str]) -> int:
+        """Remove airings by id; returns how many there were."""
+        return self._forget(AIRINGS, ids)
+
+    # Both
+
+    def counts(self) -> tuple[int, int]:
+        """How many runs and airings are kept."""
+        with self.reading() as database:
+            return tuple(
+                database.execute(f"SELECT count(*) FROM {table}").fetchone()[0]
+                for table in ("runs", "airings")
+            )
+
+    def ids(self, table: Table[Any], which: Which = Which()) -> list[str]:
+        """Ids of rows, oldest first."""
+        clause, values = table.where(which)
+        with self.reading() as database:
+            query = f"SELECT id FROM {table.name} {clause}"
+            return [name for (name,) in database.execute(query, values)]
+
+    def texts(self, table: Table[Any]) -> Iterator[str]:
+        """Every document as it is kept, oldest first, one at a time."""
+        with self.reading() as database:
+            query = f"SELECT document FROM {table.name} ORDER BY taken_epoch, id"
+            for (text,) in database.execute(query):
+                yield text
+
+    def _insert(self, table: Table[Any], otherwise: str, rows: Iterable[tuple[object, ...]]) -> int:
+        marks = ", ".join("?" * len(table.columns))
+        with self.transaction() as database:
             before = database.total_changes
-            database.executemany("DELETE FROM runs WHERE id = ?", [(run_id,) for run_id in ids])
+            database.executemany(
+                f"INSERT {otherwise} INTO {table.name} ({', '.join(table.columns)}) "
+                f"VALUES ({marks})", rows,
+            )  # fmt: skip
             return database.total_changes - before
 
-    def _read(self, query: str, values: tuple[object, ...] = ()) -> list[Run]:
-        try:
-            rows = self._connection.execute(query, values).fetchall()
-            return [Run.model_validate_json(document) for (document,) in rows]
-        except sqlite3.Error as error:
-            raise self._storage_error(error) from None
-        except (ValidationError, UnicodeDecodeError):
-            raise StorageError(*DAMAGED, str(self.path)) from None
+    def _derive(
+        self, table: Table[K], which: Which, derived: Callable[[K], dict[str, object]]
+    ) -> None:
+        """Derive and keep the evidence of rows that have none, or one by other rules."""
+        if self.read_only:
+            return
+        clause, values = table.where(which)
+        stale = clause.replace("WHERE", f"WHERE rules != {RULES} AND", 1)
+        with self.reading() as database:
+            numbers = database.execute(f"SELECT rowid FROM {table.name} {stale}", values).fetchall()
+        if not numbers:
+            return
+        with self.transaction() as database:
+            for (number,) in numbers:
+                row = database.execute(
+                    f"SELECT document FROM {table.name} WHERE rowid = ?", (number,)
+                ).fetchone()
+                with self.reading():
+                    columns: dict[str, object] = {"rules": RULES} | derived(
+                        table.model.model_validate_json(row[0])
+                    )
+                sets = ", ".join(f"{name} = ?" for name in columns)
+                database.execute(
+                    f"UPDATE {table.name} SET {sets} WHERE rowid = ?", (*columns.values(), number)
+                )
+
+    def _documents(self, table: Table[K], which: Which) -> list[K]:
+        clause, values = table.where(which)
+        with self.reading() as database:
+            rows = database.execute(f"SELECT document FROM {table.name} {clause}", values)
+            return [table.model.model_validate_json(document) for (document,) in rows]
+
+    def _find(self, table: Table[K], name: str) -> K:
+        with self.reading() as database:
+            if name == "latest":
+                rows = database.execute(
+                    f"SELECT document FROM {table.name} ORDER BY taken_epoch DESC LIMIT 1"
+                ).fetchall()
+            else:
+                rows = database.execute(
+                    f"SELECT document FROM {table.name} WHERE substr(id, 1, length(?1)) = ?1 "
+                    "ORDER BY id = ?1 DESC, taken_epoch LIMIT 2",
+                    (name,),
+                ).fetchall()
+            found = [table.model.model_validate_json(document) for (document,) in rows]
+        if not found:
+            said = f'no {table.one} "{name}" is kept'
+            if name == "latest":
+                said = f"no {table.one} is kept"
+            raise NotFoundError(said, table.hint)
+        if len(found) > 1 and found[0].id != name:
+            raise NotFoundError(
+                f'several {table.one}s begin with "{name}"', f"write {found[0].id} in full"
+            )
+        return found[0]
+
+    def _forget(self, table: Table[Any], ids: Sequence[str]) -> int:
+        with self.transaction() as database:
+            before = database.total_changes
+            database.executemany(
+                f"DELETE FROM {table.name} WHERE id = ?", [(name,) for name in ids]
+            )
+            return database.total_changes - before
 
 
-def _row(run: Run) -> tuple[object, ...]:
-    uplink = run_uplink(run)
+def _run_row(run: Run, text: str) -> tuple[object, ...]:
     return (
-        run.id,
-        run.taken_at,
-        run.taken.timestamp(),
-        run.endpoint.url,
-        uplink.typical_kbps if uplink else run.reading_kbps,
-        uplink.floor_kbps if uplink else None,
-        int(run.partial),
-        run.model_dump_json(),
-        run.kind,
+        run.id, run.taken_at, run.taken.timestamp(), run.endpoint.url, int(run.partial), text,
+        run.kind, run.place, int(bool(run.failed)), run.reading_kbps, run.reading_kbps,
+    )  # fmt: skip
+
+
+def _airing_row(one: Airing, text: str) -> tuple[object, ...]:
+    return (
+        one.id, one.taken_at, one.taken.timestamp(), one.platform, one.to, one.kind,
+        one.lasted_seconds, one.typical_kbps, len(one.troubles), text,
+    )  # fmt: skip
+
+
+def _derived_run(run: Run) -> dict[str, object]:
+    """The columns of a run's evidence."""
+    evidence = evidence_of(run)
+    rates = evidence.windows_kbps
+    typical, floor = run.reading_kbps, None
+    if rates.size:
+        low, middle = (float(x) for x in np.percentile(rates, [FLOOR_PERCENTILE, 50]))
+        typical, floor = (round(middle, 1), round(low, 1)) if middle > 0 else (None, None)
+    return {
+        "typical_kbps": typical,
+        "floor_kbps": floor,
+        "windows": rates.astype("<f4").tobytes(),
+        "steps": evidence.steps_kbit.astype("<f4").tobytes(),
+    }
+
+
+def _derived_airing(airing: Airing) -> dict[str, object]:
+    """The columns of a broadcast's evidence."""
+    evidence = broadcast_evidence(airing)
+    queued = np.round(evidence.queued_seconds * 1000)
+    columns = np.stack([evidence.sent_kbps, evidence.carried_kbps, queued, evidence.counts])
+    return {"stutters": evidence.stutters, "seconds": columns.astype("<i4").tobytes()}
+
+
+def _run_evidence(row: Sequence[Any]) -> RunEvidence:
+    name, taken_at, endpoint, place, kind, partial, failed, reading, windows, steps, text = row
+    if text is not None:
+        return evidence_of(Run.model_validate_json(text))
+    return RunEvidence(
+        name, taken_at, endpoint, place, kind, bool(partial), bool(failed), reading,
+        np.frombuffer(windows, "<f4").astype(np.float64),
+        np.frombuffer(steps, "<f4").astype(np.float64),
+    )  # fmt: skip
+
+
+def _broadcast_evidence(row: Sequence[Any]) -> BroadcastEvidence:
+    name, taken_at, platform, kind, stutters, seconds, text = row
+    if text is not None:
+        return broadcast_evidence(Airing.model_validate_json(text))
+    columns = np.frombuffer(seconds, "<i4").reshape(4, -1)
+    sent, carried, queued = columns[:3].astype(np.float64)
+    return BroadcastEvidence(
+        name, taken_at, platform, kind, sent, carried, queued / 1000, columns[3] > 0, stutters
     )

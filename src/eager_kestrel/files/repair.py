@@ -8,27 +8,18 @@ import time
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Literal, TypeVar
+from typing import Any
 
 from pydantic import ValidationError
 
 from eager_kestrel.core.errors import NotFoundError
-from eager_kestrel.core.line.airing import Airing
-from eager_kestrel.core.line.run import Run
-from eager_kestrel.files.airings import AiringHistory
-from eager_kestrel.files.history import FILE_NAME
+from eager_kestrel.files.database import FILE_NAME, refuse_newer
+from eager_kestrel.files.history import AIRINGS, RUNS, History, K, Table
 from eager_kestrel.files.home import data_home, storage_error
 
-MOST_ROWS = 200_000
-MISSES = 500
-"""Rows in a row that cannot be read before the rest is given up."""
+MOST_UNKNOWN = 200_000
+"""Row numbers that are tried one by one where nothing says how many there are."""
 COMPANIONS = ("-wal", "-shm")
-Table = Literal["runs", "airings"]
-SELECT: dict[Table, str] = {
-    "runs": "SELECT document FROM runs WHERE rowid = ?",
-    "airings": "SELECT document FROM airings WHERE rowid = ?",
-}
-Kept = TypeVar("Kept", Run, Airing)
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,24 +38,28 @@ def repair(folder: Path | None = None) -> Repaired:
 
     Raises:
         NotFoundError: there is no history.
-        StorageError: the disk does not take it; then everything is as it was.
+        StorageError: it is of a later version, or the disk does not take the fresh one; then
+            everything is as it was.
     """
     home = folder or data_home()
     path = home / FILE_NAME
     if not path.is_file():
         raise NotFoundError(f"no run history is at {path}", "there is nothing to repair")
-    runs, lost = _readable(path, "runs", Run)
-    airings, gone = _readable(path, "airings", Airing)
-    lost += gone
+    with contextlib.closing(sqlite3.connect(path)) as database:
+        with contextlib.suppress(sqlite3.Error):
+            refuse_newer(database.execute("PRAGMA user_version").fetchone()[0], path)
+        runs, lost = _readable(database, RUNS)
+        airings, gone = _readable(database, AIRINGS)
+    lost, saved = lost + gone, len(runs) + len(airings)
     if not lost and _opens(home, len(runs), len(airings)):
-        return Repaired(len(runs) + len(airings), 0, None)
+        return Repaired(saved, 0, None)
     aside = home / f"{FILE_NAME}.damaged-{time.strftime('%Y%m%d-%H%M%S')}"
     fresh = home / "repairing"
     try:
         fresh.mkdir(exist_ok=True)
-        with AiringHistory(fresh) as history:
-            history.add(runs)
-            history.keep(airings)
+        with History(fresh) as history:
+            history.add_documents(runs)
+            history.keep_documents(airings)
         for end in ("", *COMPANIONS):
             part = path.with_name(path.name + end)
             if part.exists():
@@ -76,52 +71,73 @@ def repair(folder: Path | None = None) -> Repaired:
         fresh.rmdir()
     except OSError as error:
         raise storage_error(error, str(path)) from None
-    return Repaired(len(runs) + len(airings), lost, aside)
+    return Repaired(saved, lost, aside)
 
 
 def _opens(home: Path, runs: int, airings: int) -> bool:
-    with contextlib.suppress(Exception), AiringHistory(home) as history:
-        return len(history.all()) == runs and len(history.airings()) == airings
+    with contextlib.suppress(Exception), History(home) as history:
+        return history.counts() == (runs, airings)
     return False
 
 
-def _readable(path: Path, table: Table, kind: type[Kept]) -> tuple[list[Kept], int]:
-    """Everything of a table that can be read, and how many rows cannot."""
-    found: dict[str, Kept] = {}
-    lost = failing = 0
-    for document in _documents(path, table):
-        if document is None:  # a row, or past the end of what can be reached: the next one tells
-            failing += 1
-            continue
-        lost, failing = lost + failing, 0
+def _readable(database: sqlite3.Connection, table: Table[K]) -> tuple[list[tuple[K, str]], int]:
+    """Everything of a table that can be read, with its text, and how many rows cannot."""
+    found: dict[str, tuple[K, str]] = {}
+    lost = 0
+    database.text_factory = bytes
+    for number in _numbers(database, table):
         try:
-            one = kind.model_validate_json(document)
-        except (ValidationError, ValueError):
+            row = database.execute(
+                f"SELECT document FROM {table.name} WHERE rowid = ?", (number,)
+            ).fetchone()
+            if row is None:
+                continue
+            text = row[0].decode()
+            one = table.model.model_validate_json(text)
+        except (sqlite3.Error, ValidationError, ValueError, AttributeError):
             lost += 1
         else:
-            found[one.id] = one
-    return sorted(found.values(), key=lambda one: one.taken), lost
+            found[one.id] = (one, text)
+    return sorted(found.values(), key=lambda one: one[0].taken), lost
 
 
-def _documents(path: Path, table: Table) -> Iterator[bytes | None]:
-    """The rows one by one, so that one that fails costs only itself; None for one that does."""
-    with contextlib.closing(sqlite3.connect(path)) as database:
-        database.text_factory = bytes
-        missed = 0
-        for number in range(1, MOST_ROWS):
-            try:
-                row = database.execute(SELECT[table], (number,)).fetchone()
-            except sqlite3.OperationalError as error:
-                if "no such table" in str(error) and table == "airings":
-                    return  # a history from before there were any
-                missed += 1
-                yield None
-            except sqlite3.Error:
-                missed += 1
-                yield None
-            else:
-                missed = 0 if row is not None else missed + 1
-                if row is not None:
-                    yield row[0] if isinstance(row[0], bytes) else None
-            if missed > MISSES:
-                return
+def _numbers(database: sqlite3.Connection, table: Table[Any]) -> Iterator[int]:
+    """Every row number that may hold something: as the table says, from both ends.
+
+    Between the last one that can be reached from the front and from the back each is tried, so
+    that a damaged page costs what is on it and nothing else.
+    """
+    front, whole = _along(database, f"SELECT rowid FROM {table.name} ORDER BY rowid")
+    yield from front
+    if whole:
+        return
+    back, _ = _along(database, f"SELECT rowid FROM {table.name} ORDER BY rowid DESC")
+    indexed, _ = _along(database, f"SELECT rowid FROM {table.name} ORDER BY taken_epoch")
+    known = {*back, *indexed} - set(front)
+    yield from sorted(known)
+    begin = max(front, default=0) + 1
+    end = min(back, default=max(indexed, default=begin + MOST_UNKNOWN) + 1)
+    for number in range(begin, end):
+        if number not in known and _there(database, table, number):
+            yield number
+
+
+def _along(database: sqlite3.Connection, query: str) -> tuple[list[int], bool]:
+    """Row numbers until the database gives up, and whether it did not."""
+    found: list[int] = []
+    try:
+        for (number,) in database.execute(query):
+            found.append(number)
+    except sqlite3.OperationalError as error:
+        return found, "no such table" in str(error)  # from before there was one
+    except sqlite3.Error:
+        return found, False
+    return found, True
+
+
+def _there(database: sqlite3.Connection, table: Table[Any], number: int) -> bool:
+    """Whether a row that nothing names can be reached."""
+    with contextlib.suppress(sqlite3.Error):
+        query = f"SELECT 1 FROM {table.name} WHERE rowid = ?"
+        return database.execute(query, (number,)).fetchone() is not None
+    return False

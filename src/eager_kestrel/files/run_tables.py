@@ -12,19 +12,20 @@ import hashlib
 import io
 import json
 import re
-from collections.abc import Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
 from typing import Any, Literal
 
 from pydantic import ValidationError
+from pydantic_core import from_json, to_json
 
 from eager_kestrel.core.document import format_name, require_format
 from eager_kestrel.core.errors import FormatError, KestrelError, UnitError
 from eager_kestrel.core.line.airing import Airing
 from eager_kestrel.core.line.run import Endpoint, Run
-from eager_kestrel.core.line.summarising import phase_summary, run_document, run_of_document
+from eager_kestrel.core.line.summarising import phase_summary, run_document, without_figures
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.home import storage_error
 from eager_kestrel.files.pages import delimiter
@@ -47,8 +48,9 @@ CSV_COLUMNS = (
 class Read:
     """What a file gave."""
 
-    runs: list[Run] = field(default_factory=list)
-    airings: list[Airing] = field(default_factory=list)
+    runs: list[tuple[Run, str]] = field(default_factory=list)
+    """Each with the text to keep, which may hold more than this version knows of."""
+    airings: list[tuple[Airing, str]] = field(default_factory=list)
     bad: list[str] = field(default_factory=list)
     """One line for each row that could not be taken."""
 
@@ -62,6 +64,22 @@ def runs_json(runs: list[Run], airings: Sequence[Airing] = ()) -> str:
     if airings:
         document["airings"] = [one.model_dump(mode="json") for one in airings]
     return json.dumps(document, indent=1) + "\n"
+
+
+def kept_json(runs: Iterable[str], airings: Iterable[str]) -> Iterator[str]:
+    """The same of documents as they are kept, in pieces; ``read_runs`` gives them back whole."""
+    yield f'{{"format": "{format_name("runs")}",\n"runs": ['
+    yield from _listed(runs)
+    yield '],\n"airings": ['
+    yield from _listed(airings)
+    yield "]}\n"
+
+
+def _listed(texts: Iterable[str]) -> Iterator[str]:
+    between = "\n"
+    for text in texts:
+        yield between + text
+        between = ",\n"
 
 
 def runs_csv(runs: list[Run]) -> str:
@@ -118,10 +136,11 @@ def read_runs(path: Path, version: str, dates: DateOrder | None = None) -> Read:
 
 def _from_json(text: str, where: str, version: str, dates: DateOrder | None) -> Read:
     try:
-        document = json.loads(text)
-    except (ValueError, RecursionError) as error:
-        line = getattr(error, "lineno", 1)
-        raise FormatError("not JSON", "correct it", f"{where}:{line}") from None
+        document = from_json(text)
+    except ValueError as error:
+        line = re.search(r"line (\d+)", str(error))
+        at = f"{where}:{line[1] if line else 1}"
+        raise FormatError("not JSON", "correct it", at) from None
     if isinstance(document, dict) and document.get("format") == format_name("run"):
         document = {"format": format_name("runs"), "runs": [document]}
     if isinstance(document, dict) and document.get("format") == format_name("airing"):
@@ -146,7 +165,8 @@ def _own(document: dict[str, Any], where: str) -> Read:
         raise FormatError("no runs in it", "export again", where)
     for number, row in enumerate(rows, 1):
         try:
-            read.runs.append(run_of_document(row))
+            kept = without_figures(row)
+            read.runs.append((Run.model_validate(kept), to_json(kept).decode()))
         except (ValidationError, AttributeError, TypeError) as error:
             what = error.errors()[0] if isinstance(error, ValidationError) else None
             key = ".".join(map(str, what["loc"])) if what else "it"
@@ -154,7 +174,7 @@ def _own(document: dict[str, Any], where: str) -> Read:
     aired = document.get("airings", [])
     for number, row in enumerate(aired if isinstance(aired, list) else [aired], 1):
         try:
-            read.airings.append(Airing.model_validate(row))
+            read.airings.append((Airing.model_validate(row), to_json(row).decode()))
         except ValidationError as error:
             key = ".".join(map(str, error.errors()[0]["loc"]))
             read.bad.append(f"airing {number}: {key} is not as exported")
@@ -201,7 +221,8 @@ def _take_row(
     read: Read, row: dict[str, str], where: str, version: str, dates: DateOrder | None
 ) -> None:
     try:
-        read.runs.append(_reading(row, version, dates))
+        run = _reading(row, version, dates)
+        read.runs.append((run, run.model_dump_json()))
     except KestrelError as error:
         read.bad.append(f"{where}: {error.line()}")
 

@@ -19,11 +19,11 @@ import numpy as np
 
 from eager_kestrel.core.arrays import Flags, Floats
 from eager_kestrel.core.line.airing import LATE_SECONDS, STANDING_SECONDS, Airing
+from eager_kestrel.core.line.evidence import BroadcastEvidence, broadcast_evidence
 
 QUARTER_SECONDS = 900
 LEAST_SECONDS = 20
 """A shorter stretch is no evidence."""
-NOT_THE_LINE = ("ingest", "connection")
 WINDOW = 2
 """Seconds in a window, as for runs."""
 
@@ -46,33 +46,26 @@ class Quarter:
     """Whether frames were late because of the line."""
 
 
-def quarters(airing: Airing) -> list[Quarter]:
+def quarters(airing: Airing | BroadcastEvidence) -> list[Quarter]:
     """An airing as evidence, by quarter of an hour."""
-    carried = np.array(airing.seconds.carried_kbps, dtype=np.float64)
-    sent = np.array(airing.seconds.sent_kbps, dtype=np.float64)
-    waited = np.array(airing.seconds.waiting_ms, dtype=np.float64) / 1000
-    speaks = np.ones(carried.size, dtype=bool)
-    for trouble in airing.troubles:
-        if trouble.cause in NOT_THE_LINE:
-            ends = trouble.at_seconds + trouble.lasted_seconds
-            speaks[int(trouble.at_seconds) : int(ends) + WINDOW] = False
+    evidence = broadcast_evidence(airing)
     found = []
-    for begin in range(0, carried.size, QUARTER_SECONDS):
+    for begin in range(0, evidence.sent_kbps.size, QUARTER_SECONDS):
         part = slice(begin, begin + QUARTER_SECONDS)
-        here = speaks[part]
+        here = evidence.counts[part]
         if here.sum() < LEAST_SECONDS:
             continue
-        late = bool((waited[part][here] > LATE_SECONDS).any())
-        rates, limited = _windows(carried[part][here], waited[part][here] > STANDING_SECONDS)
+        queued = evidence.queued_seconds[part][here]
+        rates, limited = _windows(evidence.carried_kbps[part][here], queued > STANDING_SECONDS)
         found.append(
             Quarter(
-                airing=airing.id,
-                began=airing.taken + timedelta(seconds=begin),
+                airing=evidence.id,
+                began=evidence.taken + timedelta(seconds=begin),
                 rates_kbps=rates,
                 limited=limited,
-                sent_kbps=float(np.median(sent[part][here])),
+                sent_kbps=float(np.median(evidence.sent_kbps[part][here])),
                 seconds=float(here.sum()),
-                late=late,
+                late=bool((queued > LATE_SECONDS).any()),
             )
         )
     return found

@@ -12,7 +12,7 @@ from typing import Literal
 
 from pydantic import model_validator
 
-from eager_kestrel.core.document import Frozen, format_name
+from eager_kestrel.core.document import Frozen, Kept, format_name
 
 Cause = Literal["line", "ingest", "machine", "scene", "program", "connection"]
 """What is behind a trouble: the line does not carry it; the ingest does not take it; this machine
@@ -25,7 +25,7 @@ STANDING_SECONDS = 0.15
 """Of stream that waits: more, and what arrives is what the line carries."""
 
 
-class Second(Frozen):
+class Second(Kept):
     """One second of it, as it is added."""
 
     sent_kbps: int
@@ -40,7 +40,7 @@ class Second(Frozen):
     """Of one core, that the program took; 0 where it is not told."""
 
 
-class Seconds(Frozen):
+class Seconds(Kept):
     """The seconds in columns of equal length; a column's unit is in its name."""
 
     sent_kbps: tuple[int, ...] = ()
@@ -63,7 +63,7 @@ class Seconds(Frozen):
         return cls(**{name: tuple(getattr(r, name) for r in rows) for name in Second.model_fields})
 
 
-class Trouble(Frozen):
+class Trouble(Kept):
     """Something that went wrong, from when it was said to when it was over."""
 
     cause: Cause
@@ -82,7 +82,7 @@ class Trouble(Frozen):
     """The worst that was said of it."""
 
 
-class Airing(Frozen):
+class Airing(Kept):
     """A stream that went out."""
 
     format: str = format_name("airing")

@@ -7,6 +7,7 @@ from datetime import datetime, time
 
 from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.errors import InputError
+from eager_kestrel.core.line.evidence import RunEvidence
 from eager_kestrel.core.line.run import Run
 
 NEAR_MINUTES = 90
@@ -61,7 +62,7 @@ def parse_time_of_day(text: str) -> time:
     raise InputError(f'"{text}" is not a time of day', "write one such as 20:00")
 
 
-def near_time(run: Run, wanted: time) -> bool:
+def near_time(run: Run | RunEvidence, wanted: time) -> bool:
     """Whether a run began within an hour and a half of a time of day, round midnight too."""
     return near_moment(run.taken, wanted)
 

@@ -14,6 +14,7 @@ import numpy as np
 from eager_kestrel.core.arrays import Floats
 from eager_kestrel.core.errors import FormatError
 from eager_kestrel.core.line.aired import Quarter, redistributed
+from eager_kestrel.core.line.evidence import RunEvidence, evidence_of
 from eager_kestrel.core.line.hours import Hour, Hours
 from eager_kestrel.core.line.run import Kind, Run
 from eager_kestrel.core.line.throughput import (
@@ -23,8 +24,6 @@ from eager_kestrel.core.line.throughput import (
     WINDOW_SECONDS,
     block_indices,
     grid_windows,
-    steady_increments,
-    steady_windows,
 )
 from eager_kestrel.core.line.uplink import ASSUMED_SPREAD, Uplink
 from eager_kestrel.core.words import runs as words
@@ -36,7 +35,9 @@ SINGLE_RUN_WIDENING = 1.5
 """One run knows nothing of other hours: its interval is stretched below by this factor."""
 
 
-def uplink_of(runs: list[Run], seed: int = 0, aired: Sequence[Quarter] = ()) -> Uplink:
+def uplink_of(
+    runs: Sequence[Run | RunEvidence], seed: int = 0, aired: Sequence[Quarter] = ()
+) -> Uplink:
     """Pool runs into one uplink.
 
     Args:
@@ -47,26 +48,21 @@ def uplink_of(runs: list[Run], seed: int = 0, aired: Sequence[Quarter] = ()) -> 
     Raises:
         FormatError: none of the runs has enough steady samples on one connection.
     """
-    usable: list[tuple[Run, Floats, Floats]] = []
-    for run in runs:
-        phase = run.one_connection
-        if phase is not None and (rates := steady_windows(phase.samples)).size:
-            usable.append((run, rates, steady_increments(phase.samples)))
+    usable = [one for run in runs if (one := evidence_of(run)).windows_kbps.size]
     if not usable:
         raise FormatError(
             "no steady samples on one connection to plan from", "measure again for longer"
         )
     aired = [quarter for quarter in aired if quarter.rates_kbps.size]
-    rates, weights = _pooled([rates for _, rates, _ in usable], aired)
+    rates, weights = _pooled([run.windows_kbps for run in usable], aired)
     floor, typical, high = _weighted_percentiles(
         rates, weights, [FLOOR_PERCENTILE, 50, 100 - FLOOR_PERCENTILE]
     )
     if typical <= 0:
         raise FormatError("more than half of the windows delivered nothing", "measure again")
-    interval = _floor_interval([part for _, _, part in usable], seed, aired)
+    interval = _floor_interval([run.steps_kbit * 125 for run in usable], seed, aired)
     if interval and len(usable) == 1 and not aired:
         interval = (max(0.0, floor - SINGLE_RUN_WIDENING * (floor - interval[0])), interval[1])
-    kept = [run for run, _, _ in usable]
     return Uplink(
         typical_kbps=round(typical, 1),
         floor_kbps=round(floor, 1),
@@ -74,9 +70,9 @@ def uplink_of(runs: list[Run], seed: int = 0, aired: Sequence[Quarter] = ()) -> 
         floor_high_kbps=None if interval is None else round(max(interval[1], floor), 1),
         spread=round((high - floor) / typical, 4),
         stalled_share=round(float(np.average(rates < STALL_SHARE * typical, weights=weights)), 4),
-        basis="runs" if len(kept) > 1 else "one run",
-        said=_said(kept),
-        runs=tuple(run.id for run in kept),
+        basis="runs" if len(usable) > 1 else "one run",
+        said=_said(usable),
+        runs=tuple(run.id for run in usable),
         airings=tuple(dict.fromkeys(quarter.airing for quarter in aired)),
     )
 
@@ -94,7 +90,7 @@ def _pooled(runs: Sequence[Floats], aired: Sequence[Quarter]) -> tuple[Floats, F
     return values[given > 0], given[given > 0]
 
 
-def uplink_of_readings(readings: list[Run]) -> Uplink:
+def uplink_of_readings(readings: Sequence[RunEvidence]) -> Uplink:
     """The uplink behind rates read elsewhere: their median, with at least an assumed spread.
 
     Args:
@@ -113,15 +109,15 @@ def uplink_of_readings(readings: list[Run]) -> Uplink:
     )
 
 
-def counted(runs: list[Run], places: Collection[str] = ()) -> list[Run]:
+def counted(runs: Sequence[Run | RunEvidence], places: Collection[str] = ()) -> list[RunEvidence]:
     """The measured runs that count together; see :func:`uplink_of_history`."""
-    measured = [run for run in runs if run.kind == "measured"]
+    measured = [evidence_of(run) for run in runs if run.kind == "measured"]
     wanted = set(places) or {run.place for run in measured[-1:]}
     return [run for run in measured if run.place in wanted]
 
 
 def uplink_of_history(
-    runs: list[Run], places: Collection[str] = (), aired: Sequence[Quarter] = ()
+    runs: Sequence[Run | RunEvidence], places: Collection[str] = (), aired: Sequence[Quarter] = ()
 ) -> Uplink:
     """The uplink of what is kept: real runs count first, then readings, then the last practice.
 
@@ -135,9 +131,10 @@ def uplink_of_history(
     Raises:
         FormatError: nothing usable among them.
     """
-    of_kind = {kind: [run for run in runs if run.kind == kind] for kind in KINDS}
+    known = [evidence_of(run) for run in runs]
+    of_kind = {kind: [run for run in known if run.kind == kind] for kind in KINDS}
     if measured := of_kind["measured"]:
-        taken = counted(runs, places)
+        taken = counted(known, places)
         wanted = {run.place for run in taken}
         uplink = uplink_of(taken, aired=aired)
         said = words.towards(uplink.said, sorted(wanted), len(measured) - len(taken))
@@ -147,7 +144,7 @@ def uplink_of_history(
     return uplink_of(of_kind["practice"][-1:])
 
 
-def by_hour(runs: list[Run], places: Collection[str] = ()) -> Hours:
+def by_hour(runs: Sequence[Run | RunEvidence], places: Collection[str] = ()) -> Hours:
     """Pool runs by the hour they began in; within an hour measured runs outweigh readings.
 
     Args:
@@ -164,35 +161,38 @@ def by_hour(runs: list[Run], places: Collection[str] = ()) -> Hours:
     )
 
 
-def uplinks_by_hour(runs: list[Run], places: Collection[str] = ()) -> dict[int, Uplink]:
+def uplinks_by_hour(
+    runs: Sequence[Run | RunEvidence], places: Collection[str] = ()
+) -> dict[int, Uplink]:
     """The uplink of each hour of the day that anything is known of, by the rules of ``by_hour``."""
     real = _real(runs, places)
     found = {h: _uplink_here([run for run in real if run.taken.hour == h]) for h in range(24)}
     return {hour: uplink for hour, uplink in found.items() if uplink is not None}
 
 
-def _real(runs: list[Run], places: Collection[str]) -> list[Run]:
+def _real(runs: Sequence[Run | RunEvidence], places: Collection[str]) -> list[RunEvidence]:
     """Runs that count: measured ones towards the places, and readings; practice if nothing else."""
-    measured = [run for run in runs if run.kind == "measured"]
+    known = [evidence_of(run) for run in runs]
+    measured = [run for run in known if run.kind == "measured"]
     wanted = set(places) or {run.place for run in measured[-1:]}
-    real = [run for run in runs if run.kind == "reading" or run in measured] or runs
+    real = [run for run in known if run.kind != "practice"] or known
     return [run for run in real if run.kind != "measured" or run.place in wanted]
 
 
-def _uplink_here(here: list[Run]) -> Uplink | None:
+def _uplink_here(here: Sequence[RunEvidence]) -> Uplink | None:
     """Of the runs of one hour: measured runs outweigh readings; None when neither says anything."""
     try:
-        return uplink_of([run for run in here if run.one_connection is not None])
+        return uplink_of([run for run in here if run.kind != "reading"])
     except FormatError:
         readings = [run for run in here if run.kind == "reading"]
         return uplink_of_readings(readings) if readings else None
 
 
-def _hour(hour: int, here: list[Run]) -> Hour | None:
+def _hour(hour: int, here: Sequence[RunEvidence]) -> Hour | None:
     """What the runs of one hour say; None where there are none."""
     readings = [run for run in here if run.kind == "reading"]
     failed = [run for run in here if run.failed]
-    taken = [run for run in here if run.one_connection is not None]
+    taken = [run for run in here if run.windows_kbps.size]
     uplink = _uplink_here(here)
     if uplink is None or uplink.basis == "assumed":
         taken = []
@@ -210,7 +210,7 @@ def _hour(hour: int, here: list[Run]) -> Hour | None:
     )
 
 
-def _said(runs: list[Run]) -> str:
+def _said(runs: Sequence[RunEvidence]) -> str:
     if len(runs) > 1:
         return words.several_runs(len(runs), runs[0].taken_at[:10], runs[-1].taken_at[:10])
     run = runs[0]

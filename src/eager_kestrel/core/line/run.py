@@ -7,14 +7,13 @@ named in ``counted_by`` says the peer has received.
 
 from __future__ import annotations
 
-import itertools
 from datetime import datetime
 from typing import Literal
 from urllib.parse import urlsplit
 
 from pydantic import Field, model_validator
 
-from eager_kestrel.core.document import Frozen, format_name
+from eager_kestrel.core.document import Kept, format_name
 
 PhaseName = Literal["idle", "one connection", "several connections"]
 FoundBy = Literal["given", "responsiveness configuration", "redirect", "practice", "imported"]
@@ -29,7 +28,7 @@ def is_loopback(url: str) -> bool:
     return host in ("localhost", "::1") or host.startswith("127.")
 
 
-class RoundTrip(Frozen):
+class RoundTrip(Kept):
     """One small request and its answer."""
 
     at_seconds: float
@@ -38,7 +37,7 @@ class RoundTrip(Frozen):
     """Until its answer began to arrive; none when it never did."""
 
 
-class Series(Frozen):
+class Series(Kept):
     """Bytes delivered so far at moments since the phase began; both columns never fall."""
 
     seconds: tuple[float, ...]
@@ -51,7 +50,7 @@ class Series(Frozen):
         if len(self.seconds) != len(self.delivered_bytes):
             raise ValueError("seconds and delivered_bytes must be equally long")
         for column in (self.seconds, self.delivered_bytes):
-            if any(b < a for a, b in itertools.pairwise(column)):
+            if sorted(column) != list(column):
                 raise ValueError("samples must never fall")
         moments = [moment for stretch in self.stretches for moment in stretch]
         if any(b <= a for a, b in self.stretches) or moments != sorted(moments):
@@ -61,7 +60,7 @@ class Series(Frozen):
         return self
 
 
-class Phase(Frozen):
+class Phase(Kept):
     """A stretch of a run under one kind of load."""
 
     name: PhaseName
@@ -79,7 +78,7 @@ class Phase(Frozen):
     round_trips: tuple[RoundTrip, ...] = ()
 
 
-class Endpoint(Frozen):
+class Endpoint(Kept):
     """Where the bytes went."""
 
     url: str
@@ -95,7 +94,7 @@ class Endpoint(Frozen):
     found_by: FoundBy = "given"
 
 
-class BothEnds(Frozen):
+class BothEnds(Kept):
     """The rate over the same bytes as each end saw it."""
 
     near_kbps: float
@@ -106,7 +105,7 @@ class BothEnds(Frozen):
     """Read there in all."""
 
 
-class Background(Frozen):
+class Background(Kept):
     """What this machine was already sending before the test began."""
 
     upload_kbps: float
@@ -114,7 +113,7 @@ class Background(Frozen):
     watched_seconds: float
 
 
-class Run(Frozen):
+class Run(Kept):
     """One measurement of the uplink."""
 
     format: str = format_name("run")

@@ -23,6 +23,8 @@ UNEVEN = 0.5
 """A spread above this deserves a word."""
 BUSY_SHARE = 0.02
 BUSY_KBPS = 100.0
+RUN_FIGURES = frozenset({"uplink", "verdicts"})
+PHASE_FIGURES = frozenset({"latency", *PhaseSummary.model_fields})
 """Background upload above both of these spoils a measurement."""
 
 
@@ -130,17 +132,13 @@ def run_document(run: Run, *, samples: bool) -> dict[str, Any]:
     return document
 
 
-def run_of_document(document: dict[str, Any]) -> Run:
-    """The run in a document written with samples; figures in it are dropped and computed anew.
-
-    Raises:
-        pydantic.ValidationError: it is not a run.
-    """
-    kept = {key: value for key, value in document.items() if key in Run.model_fields}
+def without_figures(document: dict[str, Any]) -> dict[str, Any]:
+    """A run's document without the figures that are computed anew every time."""
+    kept = {key: value for key, value in document.items() if key not in RUN_FIGURES}
     for name in ("idle", "one_connection", "several_connections"):
         if isinstance(part := kept.get(name), dict):
-            kept[name] = {k: v for k, v in part.items() if k in Phase.model_fields}
-    return Run.model_validate(kept)
+            kept[name] = {key: part[key] for key in part if key not in PHASE_FIGURES}
+    return kept
 
 
 def _phases(run: Run) -> list[tuple[str, Phase]]:

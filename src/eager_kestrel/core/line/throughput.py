@@ -141,18 +141,38 @@ def _stretches(series: Series) -> list[tuple[Floats, Floats]]:
     return parts
 
 
-def steady_windows(series: Series) -> Floats:
-    """Window rates (kbit/s) of the steady part; empty when it is too short to say anything.
+def steady_parts(series: Series) -> tuple[Floats, Floats]:
+    """Window rates (kbit/s) of the steady part, and bytes delivered in each 50 ms of it.
 
     Where the line was loaded in stretches only, a window is a stretch, two seconds of it at most.
+
+    Returns:
+        Shapes (windows,) and (steps,); no windows where the part is too short to say anything.
     """
     if series.stretches:
-        return np.concatenate([window_rates(*part) for part in _stretches(series)])
+        parts = _stretches(series)
+        return (
+            np.concatenate([window_rates(*part) for part in parts]),
+            np.concatenate([_on_grid(*part) for part in parts]),
+        )
     seconds, delivered = _arrays(series)
+    if len(seconds) < 3:
+        return np.empty(0), np.empty(0)
     start = steady_index(series)
-    if len(seconds) < 3 or seconds[-1] - seconds[start] < LEAST_SECONDS:
-        return np.empty(0)
-    return window_rates(seconds[start:], delivered[start:])
+    part = seconds[start:], delivered[start:]
+    short = seconds[-1] - seconds[start] < LEAST_SECONDS
+    return np.empty(0) if short else window_rates(*part), _on_grid(*part)
+
+
+def _on_grid(seconds: Floats, delivered: Floats) -> Floats:
+    """Bytes delivered in each 50 ms."""
+    grid = np.arange(seconds[0], seconds[-1] + 1e-9, GRID_SECONDS)
+    return np.diff(np.interp(grid, seconds, delivered))
+
+
+def steady_windows(series: Series) -> Floats:
+    """Window rates of :func:`steady_parts`."""
+    return steady_parts(series)[0]
 
 
 def short_rates(series: Series) -> tuple[float, float] | None:
@@ -200,19 +220,8 @@ def _spans(series: Series) -> tuple[float, float]:
 
 
 def steady_increments(series: Series) -> Floats:
-    """Bytes delivered in each 50 ms of the steady part, on an even grid."""
-    if series.stretches:
-        parts = _stretches(series)
-        grids = [np.arange(at[0], at[-1] + 1e-9, GRID_SECONDS) for at, _ in parts]
-        return np.concatenate(
-            [np.diff(np.interp(grid, *part)) for grid, part in zip(grids, parts, strict=True)]
-        )
-    seconds, delivered = _arrays(series)
-    start = steady_index(series)
-    if len(seconds) < 3:
-        return np.empty(0)
-    grid = np.arange(seconds[start], seconds[-1] + 1e-9, GRID_SECONDS)
-    return np.diff(np.interp(grid, seconds, delivered))
+    """Bytes in each 50 ms, as :func:`steady_parts` gives them."""
+    return steady_parts(series)[1]
 
 
 def block_indices(count: int, draws: int, replicates: int, rng: np.random.Generator) -> Indices:

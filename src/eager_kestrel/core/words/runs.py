@@ -284,6 +284,23 @@ def going(
     )
 
 
+def kept_in_all(shown: tuple[int, int], every: tuple[int, int], size_bytes: int) -> str:
+    """How much of the history is shown, and how large it is.
+
+    Args:
+        shown: runs and airings.
+        every: the same of all that are kept.
+        size_bytes: on the disk.
+    """
+    parts = [
+        f"{some:,} of {total:,} {name}" if some < total else f"{total:,} {name}"
+        for some, total, name in zip(shown, every, ("runs", "airings"), strict=True)
+        if total
+    ]
+    more = "; --last 100 shows more" if shown[0] < every[0] else ""
+    return f"{', '.join(parts)}; {size_bytes / 1e6:,.1f} MB on the disk{more}"
+
+
 def settled(settings: str, total_kbps: float) -> str:
     """What rehearsing closed in on."""
     return f"The most that held: {settings}, {rate(total_kbps)} in all."
