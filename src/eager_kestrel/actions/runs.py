@@ -216,10 +216,10 @@ def import_file(path: Path, dates: str | None = None) -> Imported:
         raise InputError(f'"{dates}" is no order of a date', "write dd/mm or mm/dd")
     read = read_runs(path, __version__, order)
     with History() as history:
-        added = history.add_documents(read.runs)
+        added = history.add_rows(read.runs)
         known = set(history.ids(AIRINGS))
-        fresh = [one for one in read.airings if one[0].id not in known]
-        added += history.keep_documents(fresh) if fresh else 0
+        fresh = [one for one in read.airings if one[0] not in known]
+        added += history.keep_rows(fresh) if fresh else 0
     return Imported(added, len(read.runs) + len(read.airings) - added, tuple(read.bad))
 
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
-from typing import Any, Final, Generic, TypeVar
+from typing import Any, Final, Generic, TypeAlias, TypeVar
 
 import numpy as np
 
@@ -43,6 +43,8 @@ class Which:
 NOT_DERIVED = f"CASE WHEN rules = {RULES} THEN NULL ELSE document END"
 """The document of a row whose evidence could not be kept, since the disk takes nothing."""
 K = TypeVar("K", Run, Airing)
+Row: TypeAlias = tuple[object, ...]
+"""What is written of a document: its id first, then the other columns of its table."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -98,14 +100,14 @@ class History(Database):
     def add(self, runs: Iterable[Run]) -> int:
         """Keep runs, all or none; one already kept (same id) stays as it is. Returns how many."""
         taken = list(runs)
-        added = self.add_documents((run, run.model_dump_json()) for run in taken)
+        added = self.add_rows(run_row(run, run.model_dump_json()) for run in taken)
         if taken:
             self._derive(RUNS, Which(min(run.taken.timestamp() for run in taken)), _derived_run)
         return added
 
-    def add_documents(self, runs: Iterable[tuple[Run, str]]) -> int:
-        """As :meth:`add`, each with the very text to keep; nothing is derived yet."""
-        return self._insert(RUNS, "OR IGNORE", (_run_row(run, text) for run, text in runs))
+    def add_rows(self, rows: Iterable[Row]) -> int:
+        """As :meth:`add`, of rows with the very text to keep; nothing is derived yet."""
+        return self._insert(RUNS, "OR IGNORE", rows)
 
     def evidence(self, which: Which = Which()) -> list[RunEvidence]:
         """What runs say of the connection, oldest first; those without a usable rate are left out.
@@ -153,13 +155,11 @@ class History(Database):
 
     def keep(self, airings: Iterable[Airing]) -> int:
         """Keep airings, all or none; one that is kept already is replaced. Returns how many."""
-        return self.keep_documents((one, one.model_dump_json()) for one in airings)
+        return self.keep_rows(airing_row(one, one.model_dump_json()) for one in airings)
 
-    def keep_documents(self, airings: Iterable[tuple[Airing, str]]) -> int:
-        """As :meth:`keep`, each with the very text to keep."""
-        rows = [_airing_row(one, text) for one, text in airings]
-        self._insert(AIRINGS, "OR REPLACE", rows)
-        return len(rows)
+    def keep_rows(self, rows: Iterable[Row]) -> int:
+        """As :meth:`keep`, of rows with the very text to keep."""
+        return self._insert(AIRINGS, "OR REPLACE", rows)
 
     def broadcasts(self, which: Which = Which()) -> list[BroadcastEvidence]:
         """What broadcasts say of the connection, oldest first."""
@@ -220,7 +220,7 @@ class History(Database):
             for (text,) in database.execute(query):
                 yield text
 
-    def _insert(self, table: Table[Any], otherwise: str, rows: Iterable[tuple[object, ...]]) -> int:
+    def _insert(self, table: Table[Any], otherwise: str, rows: Iterable[Row]) -> int:
         marks = ", ".join("?" * len(table.columns))
         with self.transaction() as database:
             before = database.total_changes
@@ -295,14 +295,16 @@ class History(Database):
             return database.total_changes - before
 
 
-def _run_row(run: Run, text: str) -> tuple[object, ...]:
+def run_row(run: Run, text: str) -> Row:
+    """A run as it is kept, with its text."""
     return (
         run.id, run.taken_at, run.taken.timestamp(), run.endpoint.url, int(run.partial), text,
         run.kind, run.place, int(bool(run.failed)), run.reading_kbps, run.reading_kbps,
     )  # fmt: skip
 
 
-def _airing_row(one: Airing, text: str) -> tuple[object, ...]:
+def airing_row(one: Airing, text: str) -> Row:
+    """An airing as it is kept, with its text."""
     return (
         one.id, one.taken_at, one.taken.timestamp(), one.platform, one.to, one.kind,
         one.lasted_seconds, one.typical_kbps, len(one.troubles), text,

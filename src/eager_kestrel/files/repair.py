@@ -14,7 +14,7 @@ from pydantic import ValidationError
 
 from eager_kestrel.core.errors import NotFoundError
 from eager_kestrel.files.database import FILE_NAME, refuse_newer
-from eager_kestrel.files.history import AIRINGS, RUNS, History, K, Table
+from eager_kestrel.files.history import AIRINGS, RUNS, History, K, Table, airing_row, run_row
 from eager_kestrel.files.home import data_home, storage_error
 
 MOST_UNKNOWN = 200_000
@@ -58,8 +58,8 @@ def repair(folder: Path | None = None) -> Repaired:
     try:
         fresh.mkdir(exist_ok=True)
         with History(fresh) as history:
-            history.add_documents(runs)
-            history.keep_documents(airings)
+            history.add_rows(run_row(*one) for one in runs)
+            history.keep_rows(airing_row(*one) for one in airings)
         for end in ("", *COMPANIONS):
             part = path.with_name(path.name + end)
             if part.exists():

@@ -27,6 +27,7 @@ from eager_kestrel.core.line.airing import Airing
 from eager_kestrel.core.line.run import Endpoint, Run
 from eager_kestrel.core.line.summarising import phase_summary, run_document, without_figures
 from eager_kestrel.core.units import Bitrate
+from eager_kestrel.files.history import Row, airing_row, run_row
 from eager_kestrel.files.home import storage_error
 from eager_kestrel.files.pages import delimiter
 
@@ -48,9 +49,9 @@ CSV_COLUMNS = (
 class Read:
     """What a file gave."""
 
-    runs: list[tuple[Run, str]] = field(default_factory=list)
-    """Each with the text to keep, which may hold more than this version knows of."""
-    airings: list[tuple[Airing, str]] = field(default_factory=list)
+    runs: list[Row] = field(default_factory=list)
+    """As they are kept; their text may hold more than this version knows of."""
+    airings: list[Row] = field(default_factory=list)
     bad: list[str] = field(default_factory=list)
     """One line for each row that could not be taken."""
 
@@ -66,16 +67,21 @@ def runs_json(runs: list[Run], airings: Sequence[Airing] = ()) -> str:
     return json.dumps(document, indent=1) + "\n"
 
 
+BEGIN = f'{{"format": "{format_name("runs")}", "runs": ['
+BETWEEN = '], "airings": ['
+END = "]}"
+
+
 def kept_json(runs: Iterable[str], airings: Iterable[str]) -> Iterator[str]:
-    """The same of documents as they are kept, in pieces; ``read_runs`` gives them back whole."""
-    yield f'{{"format": "{format_name("runs")}",\n"runs": ['
-    yield from _listed(runs)
-    yield '],\n"airings": ['
-    yield from _listed(airings)
-    yield "]}\n"
+    """The same of documents as they are kept, in pieces, each on a line of its own."""
+    yield BEGIN
+    yield from _lines(runs)
+    yield f"\n{BETWEEN}"
+    yield from _lines(airings)
+    yield f"\n{END}\n"
 
 
-def _listed(texts: Iterable[str]) -> Iterator[str]:
+def _lines(texts: Iterable[str]) -> Iterator[str]:
     between = "\n"
     for text in texts:
         yield between + text
@@ -122,8 +128,11 @@ def read_runs(path: Path, version: str, dates: DateOrder | None = None) -> Read:
         StorageError: it cannot be read.
     """
     try:
+        with path.open("rb") as file:
+            if file.readline(len(BEGIN) + 2).strip() == BEGIN.encode():
+                return _by_line(file)
         if path.stat().st_size > MOST_BYTES:
-            raise FormatError("more than 200 MB is no history", "give a smaller one", str(path))
+            raise FormatError("more than 200 MB is no table", "give a smaller one", str(path))
         text = path.read_text(encoding="utf-8-sig")
     except OSError as error:
         raise storage_error(error, str(path)) from None
@@ -158,6 +167,28 @@ def _from_json(text: str, where: str, version: str, dates: DateOrder | None) -> 
     return read
 
 
+def _by_line(lines: Iterable[bytes]) -> Read:
+    """What :func:`kept_json` wrote, a line at a time: a long history is never in memory at once."""
+    read = Read()
+    aired = ended = False
+    for number, line in enumerate(lines, 2):
+        kept = line.strip().removesuffix(b",")
+        if kept in (END.encode(), BETWEEN.encode()):
+            aired, ended = True, kept == END.encode()
+            continue
+        try:
+            if aired:
+                read.airings.append(airing_row(Airing.model_validate_json(kept), kept.decode()))
+            else:
+                read.runs.append(run_row(Run.model_validate_json(kept), kept.decode()))
+        except ValidationError as error:
+            key = ".".join(map(str, error.errors()[0]["loc"])) or "it"
+            read.bad.append(f"line {number}: {key} is not as exported")
+    if not ended:
+        read.bad.append("the file ends before the export does: the rest is missing")
+    return read
+
+
 def _own(document: dict[str, Any], where: str) -> Read:
     read = Read()
     rows = document.get("runs")
@@ -166,7 +197,7 @@ def _own(document: dict[str, Any], where: str) -> Read:
     for number, row in enumerate(rows, 1):
         try:
             kept = without_figures(row)
-            read.runs.append((Run.model_validate(kept), to_json(kept).decode()))
+            read.runs.append(run_row(Run.model_validate(kept), to_json(kept).decode()))
         except (ValidationError, AttributeError, TypeError) as error:
             what = error.errors()[0] if isinstance(error, ValidationError) else None
             key = ".".join(map(str, what["loc"])) if what else "it"
@@ -174,7 +205,7 @@ def _own(document: dict[str, Any], where: str) -> Read:
     aired = document.get("airings", [])
     for number, row in enumerate(aired if isinstance(aired, list) else [aired], 1):
         try:
-            read.airings.append((Airing.model_validate(row), to_json(row).decode()))
+            read.airings.append(airing_row(Airing.model_validate(row), to_json(row).decode()))
         except ValidationError as error:
             key = ".".join(map(str, error.errors()[0]["loc"]))
             read.bad.append(f"airing {number}: {key} is not as exported")
@@ -222,7 +253,7 @@ def _take_row(
 ) -> None:
     try:
         run = _reading(row, version, dates)
-        read.runs.append((run, run.model_dump_json()))
+        read.runs.append(run_row(run, run.model_dump_json()))
     except KestrelError as error:
         read.bad.append(f"{where}: {error.line()}")
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from eager_kestrel.core.units import Bitrate
-from eager_kestrel.core.words.numbers import rate
+from eager_kestrel.core.words.numbers import counted, rate
 
 FAR_MORE = 2.0
 """Times one connection: several that carry so much more call for a reason."""
@@ -293,8 +293,8 @@ def kept_in_all(shown: tuple[int, int], every: tuple[int, int], size_bytes: int)
         size_bytes: on the disk.
     """
     parts = [
-        f"{some:,} of {total:,} {name}" if some < total else f"{total:,} {name}"
-        for some, total, name in zip(shown, every, ("runs", "airings"), strict=True)
+        (f"{some:,} of " if some < total else "") + counted(total, name)
+        for some, total, name in zip(shown, every, ("run", "airing"), strict=True)
         if total
     ]
     more = "; --last 100 shows more" if shown[0] < every[0] else ""
