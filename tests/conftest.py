@@ -41,6 +41,11 @@ class Result:
         return json.loads(self.out)
 
     @property
+    def answer(self) -> Any:
+        """The document without the moment it was made at."""
+        return {key: value for key, value in self.document.items() if key != "made_at"}
+
+    @property
     def error_line(self) -> str:
         lines = self.err.strip().splitlines()
         assert len(lines) == 1, self.err

@@ -119,7 +119,7 @@ def test_a_local_copy_is_held_against_the_disk(kestrel: Kestrel, tmp_path: Path)
     assert copy["gb_per_hour"] > copy["sent_gb_per_hour"]
     assert copy["free_hours"] == pytest.approx(copy["free_gb"] / copy["gb_per_hour"], rel=0.01)
     assert kestrel(*options).document["local_copy"]["free_gb"] is None
-    assert kestrel(*options).out == kestrel(*options).out
+    assert kestrel(*options).answer == kestrel(*options).answer
     gone = kestrel(*options, "--copy-to", tmp_path / "none")
     assert gone.code == 2
     assert "no such file or folder" in gone.error_line

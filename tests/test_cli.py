@@ -153,3 +153,26 @@ def test_the_shell_completes_commands_platforms_lines_and_runs(
              "COMP_CWORD": str(len(line.split(" ")) - 1)},
     )  # fmt: skip
     assert done.stdout.split() == offered, done.stderr
+
+
+@pytest.mark.parametrize(
+    ("library", "command"),
+    [
+        ("av", ("check", "clip.flv", "--for", "oxbow")),
+        ("matplotlib", ("need", "oxbow", "--figure", "n.png")),
+    ],
+)
+def test_a_missing_library_is_one_line(
+    tmp_path: Path, library: str, command: tuple[str, ...]
+) -> None:
+    (tmp_path / "clip.flv").write_bytes(b"FLV")
+    script = (
+        f"import sys; sys.modules[{library!r}] = None\n"
+        f"from eager_kestrel.cli.main import run; sys.exit(run({list(command)!r}))"
+    )
+    done = subprocess.run(
+        [sys.executable, "-c", script], cwd=tmp_path, capture_output=True, text=True, check=False
+    )
+    assert done.returncode == 1
+    assert f"pip install --force-reinstall {library}" in done.stderr
+    assert len(done.stderr.splitlines()) == 1

@@ -226,10 +226,10 @@ def test_low_quality_and_slow_viewers_are_said(kestrel: Kestrel) -> None:
 
 def test_a_platform_is_planned_by_its_bare_name_and_codecs_by_any(kestrel: Kestrel) -> None:
     upload = ("--upload", "12 Mbit/s", "--json")
-    bare = kestrel("plan", "oxbow:hearth", *upload).document
-    assert bare == kestrel("plan", "--for", "oxbow:hearth", *upload).document
+    bare = kestrel("plan", "oxbow:hearth", *upload).answer
+    assert bare == kestrel("plan", "--for", "oxbow:hearth", *upload).answer
     named = kestrel("plan", "fernlight", "--codec", "H265", *upload)
-    assert named.document == kestrel("plan", "fernlight", "--codec", "hevc", *upload).document
+    assert named.answer == kestrel("plan", "fernlight", "--codec", "hevc", *upload).answer
     assert kestrel("plan", "oxbow:none", *upload).code == 2
 
 

@@ -8,6 +8,7 @@ import signal
 import sqlite3
 import sys
 import time
+from contextlib import closing
 from pathlib import Path
 from typing import Any
 
@@ -45,9 +46,8 @@ def history_of(home: Path, count: int) -> Path:
     for number in range(count):
         kept(at(20, 8_000 + number).model_copy(update={"id": f"r-{number:03d}"}))
     path = home / FILE_NAME
-    with sqlite3.connect(path) as database:
+    with closing(sqlite3.connect(path)) as database, database:
         database.execute("PRAGMA wal_checkpoint(TRUNCATE)")
-    database.close()
     return path
 
 
@@ -78,9 +78,8 @@ def test_a_damaged_history_gets_one_line_and_is_left_alone(
 def test_repair_saves_what_can_be_read(kestrel: Kestrel, home: Path) -> None:
     path = history_of(home, 12)
     assert "Nothing is damaged" in kestrel("runs", "repair").out
-    with sqlite3.connect(path) as database:
+    with closing(sqlite3.connect(path)) as database, database:
         database.execute("UPDATE runs SET document = '{' WHERE id = 'r-003'")
-    database.close()
     told = kestrel("runs", "show", "r-003")
     assert "runs repair" in told.error_line
     done = kestrel("runs", "repair")
@@ -89,9 +88,8 @@ def test_repair_saves_what_can_be_read(kestrel: Kestrel, home: Path) -> None:
     with History() as history:
         assert len(history.runs()) == 11
     (aside,) = [p for p in home.iterdir() if ".damaged-" in p.name and not p.name.endswith("shm")]
-    with sqlite3.connect(aside) as database:
+    with closing(sqlite3.connect(aside)) as database:
         assert database.execute("SELECT count(*) FROM runs").fetchone() == (12,)
-    database.close()
 
 
 @pytest.mark.parametrize("seed", range(5))

@@ -11,7 +11,7 @@ import ssl
 import subprocess
 import sys
 import time
-from contextlib import AbstractContextManager
+from contextlib import AbstractContextManager, closing
 from pathlib import Path
 
 import pytest
@@ -246,9 +246,8 @@ def test_an_old_history_is_brought_up_to_date(home: Path) -> None:
 
 def test_a_newer_history_is_left_alone(kestrel: Kestrel, home: Path) -> None:
     kept(at(20, 8_000))
-    with sqlite3.connect(home / "runs.sqlite3") as database:
+    with closing(sqlite3.connect(home / "runs.sqlite3")) as database:
         database.execute("PRAGMA user_version = 99")
-    database.close()
     result = kestrel("runs", "list")
     assert result.code == 1
     assert "update eager-kestrel" in result.error_line

@@ -110,6 +110,9 @@ class StepGroup(TyperGroup):
                 formatter.write_dl([(name.ljust(longest), said) for name, said in commands.items()])
 
 
+LIBRARIES = {"bs4": "beautifulsoup4", "markdown_it": "markdown-it-py", "PIL": "pillow"}
+"""Names to install, where they differ from the names to import."""
+
 app = typer.Typer(
     name=PROGRAM,
     cls=StepGroup,
@@ -173,6 +176,13 @@ def run(arguments: list[str]) -> int:
     except Exception as error:
         if os.environ.get("EAGER_KESTREL_TRACEBACK"):
             raise
+        if isinstance(error, ImportError) and not str(error.name).startswith("eager_kestrel"):
+            library = LIBRARIES.get(str(error.name).partition(".")[0], str(error.name))
+            return _fail(
+                f"the library {library} is missing or broken ({error}): "
+                f"pip install --force-reinstall {library}",
+                EXIT_BREACH,
+            )
         return _fail(
             f"a defect of this program ({type(error).__name__}: {error}); "
             "please report it, with what EAGER_KESTREL_TRACEBACK=1 prints",
