@@ -84,6 +84,6 @@ def others(session: nox.Session) -> None:
             continue
         home = Path(session.create_tmp()) / version
         session.run("uv", "venv", "-q", "--clear", "-p", found, str(home), external=True)
-        python = str(next(home.glob("*/python*")))
+        python = str(home / ("Scripts/python.exe" if os.name == "nt" else "bin/python"))
         session.run("uv", "pip", "install", "-q", "-p", python, "-e", ".[test]", external=True)
         session.run(python, "-m", "pytest", "-q", *(session.posargs or FAST), external=True)

@@ -8,7 +8,8 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 
-from eager_kestrel.core.line.airing import LATE_SECONDS, Airing, Seconds, Trouble
+from eager_kestrel.core.line.airing import Airing, Seconds, Trouble
+from eager_kestrel.core.stutter import LATE_SECONDS
 from eager_kestrel.core.watching.look import Look
 from eager_kestrel.core.watching.noting import Notes
 from eager_kestrel.core.watching.now import Now

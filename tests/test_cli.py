@@ -66,7 +66,9 @@ def test_the_demo_tells_the_story_and_leaves_nothing_behind(
     assert 5500 < run["uplink"]["typical_kbps"] < 9500
     assert run["uplink"]["floor_kbps"] < 5500
     assert plan["uplink"]["typical_kbps"] == run["uplink"]["typical_kbps"]
-    assert plan["budget"]["bound_by"] == "floor"
+    assert plan["budget"]["bound_by"] == "seen safe"
+    assert plan["stutter"]["high_seconds_per_hour"] <= 7
+    assert "of a simulated connection" in plan["stutter_said"]
     assert plan["total_kbps"] <= plan["budget"]["safe_kbps"]
     assert [r["name"] for r in plan["inputs"]["reserves"]] == [
         "the video call upstairs",

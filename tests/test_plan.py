@@ -236,12 +236,13 @@ def test_levels_by_the_table() -> None:
         )
 
 
-def test_the_budget_takes_the_lower_of_share_and_floor() -> None:
-    wild = Uplink(typical_kbps=8000, floor_kbps=4000, spread=1, basis="one run", said="one run")
+def test_the_budget_takes_the_lower_of_share_and_what_was_seen_safe() -> None:
+    wild = Uplink(typical_kbps=8000, floor_kbps=4000, spread=1, basis="one run", said="one run",
+                  seen_safe_kbps=4000, seen_safe_why="as seen")  # fmt: skip
     calm = Uplink(typical_kbps=8000, floor_kbps=7900, spread=0.02, basis="one run", said="one run")
     call = Reserve(name="video call", rate=Bitrate.parse("1.5 Mbit/s"))
     assert budget(wild, 0.7, (call,)).safe_kbps == 2500
-    assert budget(wild, 0.7, ()).bound_by == "floor"
+    assert budget(wild, 0.7, ()).bound_by == "seen safe"
     assert budget(calm, 0.7, (call,)).safe_kbps == pytest.approx(4100)
     assert budget(calm, 0.7, (call, call, call, call, call)).safe_kbps == 0
 

@@ -14,12 +14,12 @@ from hypothesis import strategies as st
 
 from eager_kestrel.actions.explain import glossary
 from eager_kestrel.actions.start import MOTIONS
-from eager_kestrel.core.forecast.odds import Odds
 from eager_kestrel.core.picture import Picture
 from eager_kestrel.core.plan.glossary import explained, numbers_of
 from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.show.machine import EncoderSpeed, Machine, parse_pace
 from eager_kestrel.core.show.show import Destination, Reserve, Show
+from eager_kestrel.core.stutter import StutterSeen
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.show_text import show_toml
 from eager_kestrel.files.toml import read_model
@@ -230,8 +230,11 @@ def test_a_symptom_has_causes_and_commands_that_are_there(kestrel: Kestrel, symp
 
 def test_every_sum_works_out_and_no_word_is_claimed_twice(kestrel: Kestrel) -> None:
     document = kestrel("plan", "wheel-night", *UPLOAD, "--json").document
-    odds = Odds(chance=0.1, low=0.01, high=0.3, seconds=3600, runs=9, watched_seconds=80)
-    numbers = numbers_of(Plan.model_validate(document).model_copy(update={"odds": odds}))
+    seen = StutterSeen(
+        observed_seconds=600, seconds=1, number=1, worst_queue_seconds=1, seconds_per_hour=6,
+        low_seconds_per_hour=0, high_seconds_per_hour=9, number_per_hour=6, unseen_per_hour=18,
+    )  # fmt: skip
+    numbers = numbers_of(Plan.model_validate(document).model_copy(update={"stutter": seen}))
     words = glossary()
     names = [*words.terms, *(word for term in words.terms.values() for word in term.also)]
     assert len(names) == len(set(names))

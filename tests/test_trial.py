@@ -251,7 +251,9 @@ def test_a_full_disk_leaves_nothing_half_kept(
 def test_a_ranking_by_eye_is_held_against_the_model(
     kestrel: Kestrel, clip: Path, alone: None
 ) -> None:
-    document = kestrel("trial", clip, "--bitrate", "400 kbit/s", "--json").document
+    found = kestrel("trial", clip, "--bitrate", "400 kbit/s", "--json")
+    assert found.code == 0, found.err
+    document = found.document
     trial = Trial.model_validate({k: v for k, v in document.items() if k != "plan"})
     order = sorted(range(4), key=lambda n: -trial.points[n].look)
     shown = dict(zip("ABCD", order, strict=True))

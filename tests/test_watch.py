@@ -12,12 +12,11 @@ from hypothesis import strategies as st
 
 from eager_kestrel.actions.planning import plan, uplink_from_number
 from eager_kestrel.actions.shows import Wishes, asked_show
-from eager_kestrel.core.forecast.lines import Lines
-from eager_kestrel.core.forecast.watched import Aired, watched
 from eager_kestrel.core.line.aired import quarters, redistributed
-from eager_kestrel.core.line.airing import LATE_SECONDS, Trouble
+from eager_kestrel.core.line.airing import Trouble
 from eager_kestrel.core.line.pooling import uplink_of
 from eager_kestrel.core.line.run import Run
+from eager_kestrel.core.stutter import LATE_SECONDS
 from eager_kestrel.core.watching.look import Look
 from eager_kestrel.core.watching.noting import Notes
 from eager_kestrel.core.watching.review import review_of
@@ -219,27 +218,6 @@ def test_what_the_ingest_did_says_nothing_of_the_line() -> None:
     assert not quarter.late
     assert not quarter.limited.any()
     assert quarter.rates_kbps.min() == 5000
-
-
-@settings(max_examples=14)
-@given(st.floats(0.3, 0.95), st.integers(1, 16), st.integers(0, 20))
-def test_shows_that_held_make_a_late_frame_less_likely(share: float, count: int, seed: int) -> None:
-    rng = np.random.default_rng(seed)
-    steps = [rng.normal(6000, 600, 200).clip(500) * 0.05 for _ in range(8)]
-    seen = watched(steps, list(np.arange(8) * 3600.0))
-    assert seen is not None
-    rate = share * 6000
-
-    def chance(aired: tuple[Aired, ...]) -> float:
-        given_these = type(seen)(**{name: getattr(seen, name) for name in seen.__slots__
-                                    if name != "aired"}, aired=aired)  # fmt: skip
-        lines = Lines.drawn(given_these)
-        assert lines.doubt.size == 400
-        return float(lines.late(np.array([rate]), 7200.0).mean())
-
-    plain = chance(())
-    assert chance((Aired(rate, 900.0, False),) * count) <= plain + 0.03
-    assert chance((Aired(rate, 900.0, True),) * count) >= plain - 0.03
 
 
 def test_plan_counts_airings_of_its_platforms_and_says_so(

@@ -8,7 +8,7 @@ from typing import Any
 
 from pydantic import ValidationError
 
-from eager_kestrel.actions.odds import with_share
+from eager_kestrel.actions.evidence import with_seen_safe
 from eager_kestrel.actions.shows import destination
 from eager_kestrel.core.checks.as_planned import against_plan
 from eager_kestrel.core.checks.describing import settings_seen
@@ -137,9 +137,8 @@ def check_show(
 
 
 def _safe_kbps(show: Show, uplink: Uplink) -> float:
-    """What a show may send, by its share or the one its risk comes to."""
-    asked, _ = with_share(show, uplink)
-    return budget_of(uplink, asked).safe_kbps
+    """What a show may send."""
+    return budget_of(with_seen_safe(uplink, show.motion, show.stutter), show).safe_kbps
 
 
 def _left_out(planned: Plan, name: str) -> bool:

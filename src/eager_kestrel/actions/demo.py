@@ -16,6 +16,8 @@ from eager_kestrel.actions.rehearsing import destination_of, rehearse, stage
 from eager_kestrel.core.checks.findings import Findings
 from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal
 from eager_kestrel.core.errors import NetworkError
+from eager_kestrel.core.forecast.evidence import Evidence
+from eager_kestrel.core.line.evidence import evidence_of
 from eager_kestrel.core.line.pooling import uplink_of
 from eager_kestrel.core.line.progress import Tell, tell_nobody
 from eager_kestrel.core.line.run import Run
@@ -66,7 +68,7 @@ def demo(
     with simulated_uplink(practice_line(LINE)) as stand_in:
         wish = Wish(stand_in.url, connections=1, limits=Limits(seconds=12), practice=True)
         run = measure(wish, tell)
-    planned = plan(show, uplink_of([run]))
+    planned = plan(show, uplink_of([run]), evidence=Evidence.of([evidence_of(run)]))
     if not any(destination.feasible for destination in planned.plan.destinations):
         raise NetworkError(
             "this machine is too busy to play the wet evening's line", "run it when it is quieter"

@@ -6,15 +6,19 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+from eager_kestrel.actions.evidence import with_seen_safe
 from eager_kestrel.actions.planning import plan
 from eager_kestrel.actions.shows import Wishes, asked_show
 from eager_kestrel.core.choice.budget import Budget, budget
 from eager_kestrel.core.errors import KestrelError
+from eager_kestrel.core.forecast.evidence import Evidence
 from eager_kestrel.core.line.evening import Quarter, quarters
+from eager_kestrel.core.line.evidence import evidence_of
 from eager_kestrel.core.line.pooling import uplink_of
 from eager_kestrel.core.line.run import Run
 from eager_kestrel.core.line.uplink import Uplink
 from eager_kestrel.core.show.show import SAFE_SHARE
+from eager_kestrel.core.stutter import LIMIT_SECONDS
 from eager_kestrel.core.words import runs as words
 from eager_kestrel.files.shows import USUAL
 
@@ -42,7 +46,9 @@ def learned(runs: Sequence[Run], platform: str = "", guides: Path | None = None)
     Raises:
         FormatError: none of them has enough steady samples.
     """
-    uplink = uplink_of([run for run in runs if not run.failed])
+    known = [run for run in runs if not run.failed]
+    evidence = Evidence.of([evidence_of(run) for run in known])
+    uplink = with_seen_safe(uplink_of(known), "lively", LIMIT_SECONDS, evidence)
     leads = _leads_to(uplink, platform, guides)
     return Evening(quarters(runs), uplink, budget(uplink, SAFE_SHARE, ()), leads)
 

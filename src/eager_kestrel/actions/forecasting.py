@@ -1,43 +1,30 @@
-"""Forecasting a plan from the runs kept lately."""
+"""The forecast of a plan or a show: which evidence it rests on, and what it leads to."""
 
 from __future__ import annotations
 
 import time
-from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from datetime import time as time_of_day
-from functools import cache
 from itertools import zip_longest
 from pathlib import Path
+from statistics import median
 
 from eager_kestrel import __version__
-from eager_kestrel.actions.odds import (
-    aired_behind,
-    aired_of,
-    runs_behind,
-    sending_at,
-    sending_of,
-    watched_of,
-)
-from eager_kestrel.actions.planning import (
-    RECENT_DAYS,
-    plan,
-    recent_quarters,
-    recent_runs,
-    uplink_for,
-)
+from eager_kestrel.actions.evidence import sending_at, sending_of
+from eager_kestrel.actions.planning import RECENT_DAYS, plan, uplink_for
+from eager_kestrel.actions.runs import runs_towards
 from eager_kestrel.actions.shows import Wishes, asked_show, is_show
 from eager_kestrel.core.errors import InputError, NotFoundError
-from eager_kestrel.core.forecast.forecast import GOAL, Asked, Evidence, Forecast
+from eager_kestrel.core.forecast.evidence import Evidence, Stretch
+from eager_kestrel.core.forecast.forecast import Asked, Forecast, Observed
 from eager_kestrel.core.forecast.forecast import forecast as forecast_of
 from eager_kestrel.core.forecast.sending import Sending, recorded
-from eager_kestrel.core.forecast.watched import Aired, Watched
-from eager_kestrel.core.line.evidence import RunEvidence
-from eager_kestrel.core.line.hours import near_time
+from eager_kestrel.core.line.evidence import BroadcastEvidence, RunEvidence
+from eager_kestrel.core.line.hours import near_moment, near_time, parse_time_of_day
 from eager_kestrel.core.line.pooling import counted
 from eager_kestrel.core.plan.plan import Fallback, Plan
-from eager_kestrel.core.units import parse_chance, parse_seconds
+from eager_kestrel.core.units import parse_seconds, parse_stutter
 from eager_kestrel.core.words import forecasts as words
 from eager_kestrel.files.history import History, Which
 from eager_kestrel.files.plans import LATEST, read_plan
@@ -52,125 +39,154 @@ class Wish:
     """What to forecast, as written; None where nothing was said."""
 
     lasts: str | None = None
-    goal: str | None = None
+    stutter: str | None = None
     days: float = RECENT_DAYS
     around: str | None = None
     places: tuple[str, ...] = ()
     frames: Path | None = None
     """A recording whose frames are sent in place of the plan's."""
     guides: Path | None = None
-    as_planned: bool = False
-    """By the very runs and airings the plan rests on."""
 
 
 def forecast(name: str = LATEST, wish: Wish = Wish()) -> Forecast:
-    """How likely a plan has late frames on the line as it was measured.
+    """How much a plan would have stuttered on the connection as it was observed.
+
+    A plan that is kept is sent through the runs and broadcasts it rests on, unless others are
+    asked for; one that rests on none, through whatever is kept of the last days.
 
     Args:
         name: a plan's file, ``latest``, or a show to plan first.
-        wish: for how long, by which runs.
+        wish: for how long, by which evidence.
 
     Raises:
-        NotFoundError: no run is kept, or none towards a place or near an hour.
-        InputError: the runs or the plan say too little, or something written cannot be read.
+        NotFoundError: nothing is kept, or nothing towards a place or near an hour.
+        InputError: the plan sends nothing, or something written cannot be read.
     """
-    seconds = None if wish.lasts is None else _seconds(wish.lasts)
-    goal = None if wish.goal is None else parse_chance(wish.goal)
+    lasts = None if wish.lasts is None else _seconds(wish.lasts)
+    limit = None if wish.stutter is None else parse_stutter(wish.stutter)
     wish = _at_its_hour(name, wish)
-    runs = [] if wish.as_planned else real_runs(wish)
     made = _plan(name, wish)
-    runs = runs or runs_behind(made.uplink)
-    if not runs:
-        raise InputError("the plan rests on no runs", MEASURE)
     sending = sending_of(made) if wish.frames is None else _recorded(wish.frames)
     if sending is None:
         raise InputError("the plan sends nothing", "see why with eager-kestrel plan --why")
-    sent_to = {there.platform for there in made.destinations}
-    aired = (
-        aired_behind(made.uplink)
-        if wish.as_planned
-        else aired_of(recent_quarters(sent_to, wish.days, wish.around))
-    )
-    evidence = evidence_of(runs, wish, aired)
-    seen = evidence.of(sending.needs[1])
-    if seen is None:
-        raise InputError("fewer than two runs lasted long enough to forecast from", MEASURE)
+    said = _said(made)
     asked = Asked(
         version=__version__,
-        said=_said(made) if wish.frames is None else words.frames_of(wish.frames.name, _said(made)),
+        said=said if wish.frames is None else words.frames_of(wish.frames.name, said),
         sending=sending,
         reserved_kbps=made.budget.reserved_kbps,
         steps=_steps(made, sending if wish.frames is None else None),
-        seconds=seconds or made.inputs.lasts_seconds,
-        goal=goal or made.inputs.risk or GOAL,
+        lasts_seconds=lasts or made.inputs.lasts_seconds,
+        limit=made.inputs.stutter_limit if limit is None else limit,
     )
-    return forecast_of(asked, evidence, seen)
+    return forecast_of(asked, _observed(made, wish))
 
 
-def real_runs(wish: Wish) -> list[RunEvidence]:
-    """The measured runs a forecast rests on, two at the least.
+@dataclass(frozen=True, slots=True)
+class _Kept:
+    """What the history has."""
+
+    runs: Sequence[RunEvidence]
+    broadcasts: Sequence[BroadcastEvidence]
+    near: Evidence
+    """Of them what counts for the show."""
+    failed: int
+    readings: Sequence[RunEvidence]
+    practice: bool
+
+
+def _observed(made: Plan, wish: Wish) -> Observed:
+    """The evidence that counts, and the same by hour of the day.
 
     Raises:
-        NotFoundError: none is kept at all, or none towards a place or near an hour.
-        InputError: there are only others, or one.
+        NotFoundError: there is none.
     """
-    try:
-        kept = recent_runs(wish.days, wish.around, wish.places)
-    except NotFoundError as error:
-        raise NotFoundError(error.what, MEASURE) from None
-    found = counted(kept, wish.places)
-    if found and len(found) < 2:
-        raise InputError("one run says nothing of other hours or days", MEASURE)
-    if not found:
-        kinds = Counter(run.kind for run in kept)
-        said = "practice runs, which are not your line" if kinds["practice"] else (
-            "imported readings, which say nothing of dips")  # fmt: skip
-        raise InputError(f"there are only {said}", MEASURE)
-    return found
+    kept = _kept(made, wish)
+    every = Evidence.of(kept.runs, kept.broadcasts)
+    hours = {stretch.began.hour for stretch in every.stretches}
+    near = kept.near
+    broadcasts = len({one.began.date() for one in near.stretches if one.broadcast})
+    runs = sum(not one.broadcast for one in near.stretches)
+    notes = [words.PRACTICE] if kept.practice else []
+    notes += [words.failed(kept.failed)] if kept.failed else []
+    readings = {} if kept.runs or kept.broadcasts else _by_hour(kept.readings)
+    if kept.readings and readings:
+        notes.append(words.readings_only(len(kept.readings)))
+    return Observed(
+        evidence=near,
+        said=words.observed_line(near.observed_seconds, runs, broadcasts),
+        practice=kept.practice,
+        by_hour={} if wish.around else {hour: every.where(_near(hour)) for hour in hours},
+        readings_kbps=readings,
+        unknown=tuple(notes),
+    )
 
 
-def evidence_of(runs: Sequence[RunEvidence], wish: Wish, aired: tuple[Aired, ...] = ()) -> Evidence:
-    """Runs as the forecast takes them, each way of piling up reckoned once."""
+def _near(hour: int) -> Callable[[Stretch], bool]:
+    return lambda stretch: near_moment(stretch.began, time_of_day(hour, 30))
 
-    @cache
-    def of(piled: float) -> Watched | None:
-        return watched_of(runs, piled, aired)
 
-    def by_hour(piled: float) -> dict[int, Watched]:
-        if wish.around is not None:
-            return {}
-        found = {}
-        for hour in {run.taken.hour for run in runs}:
-            near = [run for run in runs if near_time(run, time_of_day(hour, 30))]
-            found[hour] = watched_of(near, piled)
-        return {hour: seen for hour, seen in found.items() if seen is not None}
+def _kept(made: Plan, wish: Wish) -> _Kept:
+    asked_for_others = bool(wish.around or wish.places or wish.days != RECENT_DAYS)
+    sent_to = {there.platform for there in made.destinations}
+    with History() as history:
+        since = Which(time.time() - wish.days * 86400)
+        every = history.evidence(since)
+        broadcasts = [b for b in history.broadcasts(since)
+                      if b.platform in sent_to and b.kind == "measured"]  # fmt: skip
+        own_runs = [run for run in history.evidence(Which(ids=made.uplink.runs))
+                    if run.kind != "reading"]  # fmt: skip
+        own = history.broadcasts(Which(ids=made.uplink.airings)) if made.uplink.airings else []
+    as_planned = not asked_for_others and len(own_runs) == len(made.uplink.runs) > 0
+    usable = [run for run in every if run.usable]
+    if wish.places:
+        usable = runs_towards(usable, wish.places)
+    runs = counted(usable, wish.places) or (
+        [] if broadcasts else [run for run in usable if run.kind == "practice"][-1:]
+    )
+    readings = [run for run in usable if run.kind == "reading"]
+    if not (runs or broadcasts or readings or own_runs):
+        raise NotFoundError(f"nothing of the last {wish.days:g} days is kept", MEASURE)
+    near = Evidence.of(own_runs, own) if as_planned else _around(runs, broadcasts, wish)
+    if wish.around and not near.seconds.size and not readings:
+        raise NotFoundError(f"nothing was observed near {wish.around}", MEASURE)
+    counting = own_runs if as_planned else runs
+    return _Kept(
+        runs=runs or own_runs, broadcasts=broadcasts, near=near,
+        failed=sum(run.failed for run in every), readings=readings,
+        practice=bool(counting) and all(run.kind == "practice" for run in counting),
+    )  # fmt: skip
 
-    return Evidence(of, by_hour, tuple(_unknown(wish)))
+
+def _around(
+    runs: Sequence[RunEvidence], broadcasts: Sequence[BroadcastEvidence], wish: Wish
+) -> Evidence:
+    if wish.around is None:
+        return Evidence.of(runs, broadcasts)
+    wanted = parse_time_of_day(wish.around)
+    near = Evidence.of([run for run in runs if near_time(run, wanted)], broadcasts)
+    return near.where(lambda stretch: near_moment(stretch.began, wanted))
+
+
+def _by_hour(readings: Sequence[RunEvidence]) -> dict[int, float]:
+    hours = {run.taken.hour for run in readings}
+    return {
+        hour: median(run.reading_kbps or 0.0 for run in readings if run.taken.hour == hour)
+        for hour in hours
+    }
 
 
 def _at_its_hour(name: str, wish: Wish) -> Wish:
-    """By runs near the hour a show begins, where it says one and there are runs."""
+    """By what was observed near the hour a show begins, where it says one and there is some."""
     if wish.around is not None or not is_show(name):
         return wish
     at = load_show(name).at
     if at is None:
         return wish
-    try:
-        recent_runs(wish.days, at, wish.places)
-    except NotFoundError:
-        return wish
-    return replace(wish, around=at)
-
-
-def _unknown(wish: Wish) -> list[str]:
-    """Runs that do not count."""
-    since = time.time() - wish.days * 86400
     with History() as history:
-        every = history.evidence(Which(since))
-    failed = sum(run.failed for run in every)
-    others = sum(run.kind != "measured" and not run.failed for run in every)
-    said = [words.failed(failed)] if failed else []
-    return said + ([words.others(others)] if others else [])
+        known = history.evidence(Which(time.time() - wish.days * 86400))
+    there = any(near_time(run, parse_time_of_day(at)) for run in known if run.usable)
+    return replace(wish, around=at) if there else wish
 
 
 def _seconds(written: str) -> float:
@@ -207,7 +223,7 @@ def _said(made: Plan) -> str:
 
 
 def _steps(made: Plan, own: Sending | None) -> list[tuple[str, Sending]]:
-    """The plan's own settings, then each step down, of all destinations together."""
+    """The plan's own settings, then each fallback, of all destinations together."""
     places = [there for there in made.destinations if there.video is not None]
     motion = made.inputs.motion
     planned = sending_of(made) if own is None else own

@@ -11,6 +11,7 @@ from pathlib import Path
 from eager_kestrel import __version__
 from eager_kestrel.core.choice.quality import QualityTable
 from eager_kestrel.core.errors import FormatError, NotFoundError
+from eager_kestrel.core.forecast.evidence import Evidence
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.line.aired import Quarter
 from eager_kestrel.core.line.evidence import BroadcastEvidence, RunEvidence
@@ -21,6 +22,7 @@ from eager_kestrel.core.plan.planner import plan as plan_of
 from eager_kestrel.core.show.show import WEEKDAYS, Show
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words.airings import aired, day_words
+from eager_kestrel.core.words.forecasts import stutter_line
 from eager_kestrel.core.words.numbers import looks
 from eager_kestrel.core.words.plans import left_free
 from eager_kestrel.core.words.runs import (
@@ -43,7 +45,7 @@ LEAST_RUNS = 2
 LEAST_AIRED_SECONDS = 60.0
 """A shorter airing is not worth a word."""
 MOST_CUTS, CUT = 12, 0.97
-"""How often a share that a risk came to is cut, until the plan's own frames keep under it."""
+"""How often the seen-safe rate is cut, until the plan's own frames keep the limit."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,6 +62,7 @@ def plan(
     guides: Path | None = None,
     copy_to: Path | None = None,
     table: QualityTable | None = None,
+    evidence: Evidence | None = None,
 ) -> Planned:
     """Plan a show on an uplink.
 
@@ -69,33 +72,43 @@ def plan(
         guides: a folder whose guides come before the user's and the bundled ones.
         copy_to: the folder a local copy would go to; its disk's free space is looked up.
         table: of the quality model; else the bundled one, or by the show's footage.
+        evidence: what the uplink rests on; else what is kept of its runs and broadcasts.
 
     Raises:
         NotFoundError: a platform or standing is not known.
         FormatError: a guide file is broken.
         StorageError: the folder of the copy cannot be looked at.
     """
-    from eager_kestrel.actions.odds import aired_behind, odds_behind, runs_behind, with_share
+    from eager_kestrel.actions.evidence import (
+        evidence_behind,
+        sending_of,
+        stutter_of,
+        with_seen_safe,
+    )
 
     table = table or table_for(show.motion, show.footage)
     loaded = {d.platform: load_guide(d.platform, guides) for d in show.destinations}
     today = datetime.now(UTC).date()
     notes = [note for guide in loaded.values() if (note := _stale(guide, today))]
     free = None if copy_to is None else free_bytes(copy_to)
-    asked, note = with_share(show, uplink)
-    notes += [note] if note else []
-    runs, aired_ = runs_behind(uplink), aired_behind(uplink)
     said = aired_lately(show) if uplink.airings else None
     notes += [said] if said else []
+    evidence = evidence_behind(uplink) if evidence is None else evidence
+    kind = show.motion, show.stutter
+    safe = with_seen_safe(uplink, *kind, evidence)
     for _ in range(MOST_CUTS):
-        made = plan_of(uplink, asked, loaded, table, __version__, free)
-        made = made.model_copy(update={"odds": odds_behind(made, runs, aired_)})
-        if asked.risk is None or made.odds is None or made.odds.high <= asked.risk:
+        made = plan_of(safe, show, loaded, table, __version__, free)
+        seen = stutter_of(made, evidence)
+        if seen is None or seen.within(show.stutter):
             break
-        asked = asked.model_copy(update={"safe_share": asked.safe_share * CUT})
+        own = with_seen_safe(uplink, *kind, evidence, sending_of(made))
+        most = min(own.seen_safe_kbps or 0.0, CUT * (safe.seen_safe_kbps or 0.0))
+        safe = own.model_copy(update={"seen_safe_kbps": round(most, 3)})
     now = datetime.now(UTC).astimezone().isoformat(timespec="seconds")
-    notes += _cost_of_pins(made, asked, uplink, loaded, table)
-    return Planned(made.model_copy(update={"made_at": now}), tuple(notes))
+    notes += _cost_of_pins(made, show, safe, loaded, table)
+    line = stutter_line(seen, uplink.around, practice=uplink.practice) if made.total_kbps else ""
+    told = {"made_at": now, "stutter": seen, "stutter_said": line}
+    return Planned(made.model_copy(update=told), tuple(notes))
 
 
 def _cost_of_pins(
@@ -206,7 +219,7 @@ def uplink_from_history(
     said = taken_around(uplink.said, around) if around else uplink.said
     if weekdays:
         said = taken_on(said, list(weekdays))
-    return uplink.model_copy(update={"said": said})
+    return uplink.model_copy(update={"said": said, "around": around})
 
 
 def recent_airings(

@@ -42,18 +42,20 @@ def gathered(name: str = LATEST, guides: Path | None = None) -> Gathered:
     plan = read_plan(name)
     platforms = {there.platform for there in plan.destinations}
     proofs = _proofs()
-    found: dict[str, Hours | Forecast | Review | None] = dict.fromkeys(("hours", "odds", "review"))
-    for key, ask in (("hours", hours), ("odds", lambda: forecast(name, Wish(as_planned=True))),
+    found: dict[str, Hours | Forecast | Review | None] = dict.fromkeys(
+        ("hours", "forecast", "review")
+    )
+    for key, ask in (("hours", hours), ("forecast", lambda: forecast(name, Wish())),
                      ("review", lambda: review(LATEST, name, guides=guides))):  # fmt: skip
         with contextlib.suppress(KestrelError):  # what is not there is left out
             found[key] = ask()
-    by_hour, odds, last = found["hours"], found["odds"], found["review"]
+    by_hour, expected, last = found["hours"], found["forecast"], found["review"]
     aired = isinstance(last, Review) and last.airing.platform in platforms
     return Gathered(
         plan=plan,
         words=_words(plan),
         hours=by_hour if isinstance(by_hour, Hours) else None,
-        forecast=odds if isinstance(odds, Forecast) else None,
+        forecast=expected if isinstance(expected, Forecast) else None,
         rehearsals=tuple(one for one in proofs.rehearsals if one.platform in platforms),
         findings=proofs.findings if _about(proofs.findings, platforms) else None,
         review=last if aired and isinstance(last, Review) else None,

@@ -19,7 +19,7 @@ from eager_kestrel.core.show.show import (
     Show,
     Weekday,
 )
-from eager_kestrel.core.units import Bitrate, DataSize, parse_chance, parse_share
+from eager_kestrel.core.units import Bitrate, DataSize, parse_share, parse_stutter
 from eager_kestrel.files.guides import guide_names
 from eager_kestrel.files.shows import USUAL, load_show, show_names
 
@@ -41,7 +41,7 @@ class Wishes:
     motion: str | None = None
     audio: str | None = None
     share: str | None = None
-    risk: str | None = None
+    stutter: str | None = None
     reserves: tuple[str, ...] = ()
     viewers: str | None = None
     hours: float | None = None
@@ -159,8 +159,6 @@ def over(show: Show, wishes: Wishes) -> Show:
     Raises:
         InputError: a wish cannot be read.
     """
-    if wishes.share is not None and wishes.risk is not None:
-        raise InputError("a share and a risk cannot both be kept", "give --share or --risk")
     readers: dict[str, tuple[str | None, Callable[[str], Any]]] = {
         "source": (wishes.source, Picture.parse),
         "frame_rate": (wishes.fps, parse_frame_rate),
@@ -169,15 +167,13 @@ def over(show: Show, wishes: Wishes) -> Show:
         "safe_share": (wishes.share, parse_share),
         "footage": (wishes.footage, str),
         "at": (wishes.at, lambda said: f"{parse_time_of_day(said):%H:%M}"),
-        "risk": (wishes.risk, parse_chance),
+        "stutter": (wishes.stutter, parse_stutter),
         "viewers": (wishes.viewers, Bitrate.parse),
         "picture": (wishes.picture, Picture.parse),
         "sent_frame_rate": (wishes.sent_fps, parse_frame_rate),
         "cap": (wishes.cap, DataSize.parse),
     }
     changed = {key: read(said) for key, (said, read) in readers.items() if said is not None}
-    if wishes.share is not None:
-        changed.setdefault("risk", None)
     changed["destinations"] = _destinations(show, wishes)
     wished = tuple(map(reserve, wishes.reserves))
     names = {r.name for r in wished}

@@ -6,7 +6,7 @@ import csv
 import io
 from pathlib import Path
 
-from eager_kestrel.actions.odds import with_share
+from eager_kestrel.actions.evidence import with_seen_safe
 from eager_kestrel.core.choice.budget import budget_of
 from eager_kestrel.core.choice.compare import Comparison, parse_shapes
 from eager_kestrel.core.choice.compare import compare as compared
@@ -51,7 +51,7 @@ def sweep(written: str, show: Show, uplink: Uplink | None, guides: Path | None =
         NotFoundError: the platform or standing is not known.
     """
     if uplink is not None:
-        show, _ = with_share(show, uplink)
+        uplink = with_seen_safe(uplink, show.motion, show.stutter)
     ruled = [guide_for(place, guides) for place in show.destinations]
     if len(ruled) > 1:
         return sweep_show(
@@ -81,7 +81,7 @@ def compare(written: str, show: Show, uplink: Uplink, guides: Path | None = None
     if len(show.destinations) > 1:
         names = ", ".join(place.name for place in show.destinations)
         raise InputError(f"a comparison is of one platform, not of {names}", "give --for NAME")
-    show, _ = with_share(show, uplink)
+    uplink = with_seen_safe(uplink, show.motion, show.stutter)
     guide = guide_for(show.destinations[0], guides)
     table = table_for(show.motion, show.footage)
     waterfall = budget_of(uplink, show)

@@ -1,4 +1,4 @@
-"""``forecast``: how likely a plan has late frames on the line as it was measured."""
+"""``forecast``: how much a plan would have stuttered on the connection as it was observed."""
 
 from __future__ import annotations
 
@@ -15,6 +15,7 @@ from eager_kestrel.cli.options import (
     GuideFolder,
     Json,
     Quiet,
+    StutterLimit,
     single,
 )
 
@@ -23,7 +24,7 @@ if TYPE_CHECKING:
     from rich.table import Table
 
     from eager_kestrel.core.forecast.forecast import Forecast
-    from eager_kestrel.core.forecast.odds import Odds
+    from eager_kestrel.core.stutter import StutterSeen
 
 
 def forecast(
@@ -37,10 +38,7 @@ def forecast(
         str | None,
         typer.Option("--for", metavar="TIME", help='How long you send: "2 h"; else the show\'s.'),
     ] = None,
-    goal: Annotated[
-        str | None,
-        typer.Option(metavar="CHANCE", help='What to come under: "1 in 50"; else 1 in 20.'),
-    ] = None,
+    stutter: StutterLimit = None,
     around: Around = None,
     from_: FromPlaces = None,
     days: Days = 14,
@@ -53,18 +51,17 @@ def forecast(
     json: Json = False,
     _: Quiet = False,
 ) -> None:
-    """Say how likely a plan has late frames, from what your line did before."""
+    """Say how much a plan would have stuttered on your connection so far."""
     from eager_kestrel.actions.forecasting import Wish
     from eager_kestrel.actions.forecasting import forecast as forecast_plan
-    from eager_kestrel.cli.screen import busy, console, print_json
+    from eager_kestrel.cli.screen import console, print_json
 
     if figure is not None:
         from eager_kestrel.report.figures import require_kind
 
         require_kind(figure)
-    wish = Wish(lasts, goal, days, around, tuple(from_ or ()), frames, guides)
-    with busy("simulating hours of your line", quiet=json):
-        found = forecast_plan(plan, wish)
+    wish = Wish(lasts, stutter, days, around, tuple(from_ or ()), frames, guides)
+    found = forecast_plan(plan, wish)
     if figure is not None:
         from eager_kestrel.report.forecast_figure import save_forecast_figure
 
@@ -76,30 +73,33 @@ def forecast(
 
 
 def show_forecast(screen: Console, found: Forecast) -> None:
-    """The verdict on top, then how bad, which step, which hour, and what is not known."""
+    """The verdict on top, then the rate, each fallback, each hour, and what is not known."""
     from rich.panel import Panel
     from rich.text import Text
 
     from eager_kestrel.cli.screen import grid, remark
     from eager_kestrel.core.words import forecasts as words
 
-    card = grid(0, 1)
-    late, waits, dips = found.late_frames_an_hour, found.worst_wait_seconds, found.dip_seconds
-    rows = [
-        ("sent", words.sent(found.said, found.total_kbps, found.needs_kbps, found.reserved_kbps)),
-        ("chance", words.chance_of(found.odds.chance, found.odds.low, found.odds.high,
-                                   found.odds.seconds)),
-        ("late frames", words.late_frames(late.mean, late.low, late.high)),
-        ("worst wait", words.usually(waits.typical, waits.at_worst)),
-        ("a dip lasts", "-" if dips is None else words.usually(dips.typical, dips.at_worst)),
-        ("viewers see", found.viewers),
-    ]  # fmt: skip
+    seen, card = found.stutter, grid(0, 1)
+    rows = [("sent", words.sent(found.said, found.total_kbps, found.reserved_kbps)),
+            ("observed", found.evidence)]  # fmt: skip
+    if seen is not None:
+        rows += [
+            ("stutter", words.hourly(seen)),
+            ("in the show", words.in_the_show(seen, found.lasts_seconds)),
+            ("worst queue", f"{seen.worst_queue_seconds:.1f} s of stream"),
+        ]
+    if found.most_kbps is not None:
+        accepted = words.some_seconds(found.limit_seconds_per_hour)
+        rows.append(("highest rate", f"{found.most_kbps:,.0f} kbit/s would have kept within "
+                                     f"{accepted} an hour"))  # fmt: skip
     for name, value in rows:
         card.add_row(Text(name, style="dim"), Text(value, style="bold"))
-    colour = "green" if found.odds.chance < found.goal else "yellow"
+    good = seen is not None and seen.within(found.limit_seconds_per_hour)
     screen.print(Text(found.verdict, style="bold"))
-    screen.print(Panel(card, title=f"Forecast, {found.simulated_hours:g} hours simulated",
-                       title_align="left", border_style=colour, padding=(0, 1)))  # fmt: skip
+    title = "Forecast, of a simulated connection" if found.practice else "Forecast"
+    screen.print(Panel(card, title=title, title_align="left",
+                       border_style="green" if good else "yellow", padding=(0, 1)))  # fmt: skip
     screen.print(_steps(found))
     if found.by_hour:
         screen.print(_by_hour(found))
@@ -108,23 +108,29 @@ def show_forecast(screen: Console, found: Forecast) -> None:
 
 
 def _steps(found: Forecast) -> Table:
-    """The plan and its steps down, the first under the goal marked."""
-    from eager_kestrel.core.words.forecasts import one_in
+    """The plan and its fallbacks, the first within the limit marked."""
+    from eager_kestrel.core.words.forecasts import some_seconds
 
-    table = _table("settings", "sent", "late frames", "nine times in ten", one_in(found.goal))
-    first = next((step for step in found.steps if step.meets), None)
+    limit = f"within {some_seconds(found.limit_seconds_per_hour)}/h"
+    table = _table("settings", "kbit/s", "stutter an hour", "between", limit)
+    first = next((step for step in found.steps if step.within), None)
     for step in found.steps:
-        mark = "first" if step is first else "under" if step.meets else "over"
-        table.add_row(step.settings, f"{step.total_kbps:,.0f}", *_odds(step.odds), mark,
+        mark = "first" if step is first else "yes" if step.within else "no"
+        table.add_row(step.settings, f"{step.total_kbps:,.0f}", *_rates(step.stutter), mark,
                       style="bold" if step is first else None)  # fmt: skip
     return table
 
 
 def _by_hour(found: Forecast) -> Table:
-    """The plan's own settings at other hours of the day."""
-    table = _table("hour", "runs", "late frames", "nine times in ten")
+    """The plan's own settings at other hours of the day, and the highest rate there."""
+    from eager_kestrel.core.words.numbers import duration
+
+    table = _table("hour", "observed", "stutter an hour", "between", "highest kbit/s")
     for at in found.by_hour:
-        table.add_row(f"{at.hour:02d}:00", str(at.odds.runs), *_odds(at.odds))
+        most = at.most_kbps if at.reading_kbps is None else at.reading_kbps
+        observed = "readings" if at.reading_kbps is not None else duration(at.observed_seconds)
+        table.add_row(f"{at.hour:02d}:00", observed, *_rates(at.stutter),
+                      "-" if most is None else f"{most:,.0f}")  # fmt: skip
     return table
 
 
@@ -133,15 +139,20 @@ def _table(*headings: str) -> Table:
 
     table = Table(box=None, padding=(0, 1, 0, 0), header_style="dim")
     for heading in headings:
-        number = heading in ("sent", "runs")
+        number = heading in ("kbit/s", "highest kbit/s", "observed", "stutter an hour")
         table.add_column(heading, justify="right" if number else "left", no_wrap=True)
     return table
 
 
-def _odds(odds: Odds) -> tuple[str, str]:
-    from eager_kestrel.core.words.forecasts import one_in, within
+def _rates(seen: StutterSeen | None) -> tuple[str, str]:
+    from eager_kestrel.core.words.forecasts import some_seconds
 
-    return one_in(odds.chance), within(odds.low, odds.high)
+    if seen is None:
+        return "not known", ""
+    if seen.high_seconds_per_hour < 0.05:
+        return "none", ""
+    low, high = seen.low_seconds_per_hour, seen.high_seconds_per_hour
+    return some_seconds(seen.seconds_per_hour), f"{some_seconds(low)} to {some_seconds(high)}"
 
 
 app = single("forecast", forecast)

@@ -60,7 +60,7 @@ COMMANDS: dict[str, dict[str, str]] = {
         "need": "Say what upload a picture on a platform takes: the inverse of a plan.",
     },
     "Prove": {
-        "forecast": "Say how likely a plan has late frames, from what your line did before.",
+        "forecast": "Say how much a plan would have stuttered on your connection so far.",
         "check": "Hold settings or a recording against guides and your line.",
         "settings": "Settings as a file: read them off a recording of your program.",
         "rehearse": "Send a stand-in stream exactly as planned and see whether it holds.",

@@ -213,11 +213,9 @@ Share: TypeAlias = Annotated[
     str | None,
     typer.Option(metavar="PERCENT", help="The share of the line a stream may take; else 70 %."),
 ]
-Risk: TypeAlias = Annotated[
+StutterLimit: TypeAlias = Annotated[
     str | None,
-    typer.Option(
-        metavar="CHANCE", help='In place of a share: "1 in 50 shows" may have a late frame.'
-    ),
+    typer.Option(metavar="TIME/h", help='Stutter you accept, "20 s/h"; else 7 s an hour.'),
 ]
 Reserves: TypeAlias = Annotated[
     list[str] | None,
@@ -259,7 +257,7 @@ class WishFlags:
         ),
     ] = None
     share: Share = None
-    risk: Risk = None
+    stutter: StutterLimit = None
     reserve: Reserves = None
     viewers: Annotated[
         str | None, typer.Option(metavar="RATE", help="The slowest viewers' download.")
@@ -304,7 +302,7 @@ class WishFlags:
             motion=self.motion,
             audio=self.audio,
             share=self.share,
-            risk=self.risk,
+            stutter=self.stutter,
             reserves=tuple(self.reserve or ()),
             viewers=self.viewers,
             hours=hours,

@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Self
 
 from eager_kestrel.cli.screen import console, grid, remark, warn
+from eager_kestrel.core.stutter import LATE_SECONDS
 from eager_kestrel.core.words import airings as words
 from eager_kestrel.core.words.runs import bars
 
@@ -177,7 +178,7 @@ class View:
         return Panel(whole, title=title, title_align="left", border_style=colour, padding=(0, 1))
 
     def _rows(self, now: Now, stream: _Stream, *, short: bool) -> list[tuple[str, str]]:
-        longest = max(0.7, *stream.waited)
+        longest = max(LATE_SECONDS, *stream.waited)
         waits = [wait / longest * 0.999 for wait in stream.waited]
         rows = [
             ("sent", words.sent_of(now.sent_kbps, now.planned_kbps)),

@@ -15,7 +15,7 @@ from pydantic import BeforeValidator, PlainSerializer, ValidationInfo, WithJsonS
 
 from eager_kestrel.core.errors import UnitError
 from eager_kestrel.core.picture import Picture, Shape, frame_rate_text, parse_frame_rate
-from eager_kestrel.core.units import Bitrate, DataSize, parse_chance, parse_seconds, parse_share
+from eager_kestrel.core.units import Bitrate, DataSize, parse_seconds, parse_share, parse_stutter
 
 T = TypeVar("T")
 
@@ -82,11 +82,11 @@ Share = Annotated[
     BeforeValidator(_reader(parse_share, "write it with a per cent sign")),
     PlainSerializer(lambda share: f"{share * 100:.12g} %", return_type=str),
 ]
-Chance = Annotated[
+StutterLimit = Annotated[
     float,
-    _written_as("a chance", "1 in 50", "2 %"),
-    BeforeValidator(_reader(parse_chance, 'write "1 in 50" or "2 %"')),
-    PlainSerializer(lambda chance: f"{chance * 100:.12g} %", return_type=str),
+    _written_as("stutter an hour", "20 s/h", "7 s/h"),
+    BeforeValidator(_reader(parse_stutter, 'write "20 s/h"')),
+    PlainSerializer(lambda seconds: f"{seconds:.12g} s/h", return_type=str),
 ]
 PictureSize = Annotated[
     Picture,

@@ -184,27 +184,21 @@ def parse_seconds(text: str, *, bare: bool = False) -> float:
     return number * _SECONDS[unit]
 
 
-def parse_chance(text: str) -> float:
-    """Read a chance (``"1 in 50 shows"``, ``"1 in 50"``, ``"2 %"``) into a fraction of 1.
+def parse_stutter(text: str) -> float:
+    """Read stutter that is accepted (``"20 s/h"``, ``"20 s an hour"``) into seconds an hour.
 
     Raises:
-        UnitError: it is none, or not above 0 and below 1.
+        UnitError: it is none, or more than the hour itself.
     """
-    match = re.fullmatch(r"\s*([0-9]+)\s+in\s+([0-9]+)(\s+[a-z ]+)?\s*", text)
+    match = re.fullmatch(
+        r"\s*([0-9]+(?:\.[0-9]+)?)\s*(s|min)\s*(?:/|per|an|a)\s*(?:h|hour)\s*", text
+    )
     if match is None:
-        try:
-            chance = parse_share(text)
-        except UnitError:
-            raise UnitError(
-                f'"{text.strip()}" is not a chance', 'write "1 in 50" or "2 %"'
-            ) from None
-    else:
-        chance = int(match[1]) / int(match[2]) if int(match[2]) else 0.0
-    if not 0 < chance < 1:
-        raise UnitError(
-            f'"{text.strip()}" is no chance', "write one above none and below all, such as 1 in 50"
-        )
-    return chance
+        raise UnitError(f'"{text.strip()}" is no stutter an hour', 'write "20 s/h"')
+    seconds = float(match[1]) * (60 if match[2] == "min" else 1)
+    if seconds > 3600:
+        raise UnitError(f'"{text.strip()}" is more than the hour has', 'write "20 s/h"')
+    return seconds
 
 
 def parse_share(text: str) -> float:

@@ -6,6 +6,7 @@ when it is first needed, and anew whenever the rules of deriving have changed.
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any, Final, Generic, TypeAlias, TypeVar
@@ -38,6 +39,8 @@ class Which:
     """For runs: towards this endpoint. For broadcasts: to this platform."""
     last: int | None = None
     """The newest so many."""
+    ids: tuple[str, ...] | None = None
+    """Only these."""
 
 
 NOT_DERIVED = f"CASE WHEN rules = {RULES} THEN NULL ELSE document END"
@@ -67,6 +70,8 @@ class Table(Generic[K]):
             terms.append(("taken_epoch < ?", which.before))
         if which.place is not None:
             terms.append((f"{self.towards} = ?", which.place))
+        if which.ids is not None:
+            terms.append(("id IN (SELECT value FROM json_each(?))", json.dumps(which.ids)))
         picked = " AND ".join(term for term, _ in terms)
         values: tuple[object, ...] = tuple(value for _, value in terms)
         if which.last is not None:
@@ -117,8 +122,8 @@ class History(Database):
         self._derive(RUNS, which, _derived_run)
         clause, values = RUNS.where(which)
         query = (
-            "SELECT id, taken_at, endpoint, place, kind, partial, failed, reading_kbps, windows, "
-            f"steps, {NOT_DERIVED} FROM runs {clause}"
+            "SELECT id, taken_at, endpoint, place, kind, partial, failed, reading_kbps, most_kbps, "
+            f"windows, steps, {NOT_DERIVED} FROM runs {clause}"
         )
         with self.reading() as database:
             found = [_run_evidence(row) for row in database.execute(query, values)]
@@ -322,6 +327,7 @@ def _derived_run(run: Run) -> dict[str, object]:
     return {
         "typical_kbps": typical,
         "floor_kbps": floor,
+        "most_kbps": evidence.most_kbps,
         "windows": rates.astype("<f4").tobytes(),
         "steps": evidence.steps_kbit.astype("<f4").tobytes(),
     }
@@ -336,11 +342,12 @@ def _derived_airing(airing: Airing) -> dict[str, object]:
 
 
 def _run_evidence(row: Sequence[Any]) -> RunEvidence:
-    name, taken_at, endpoint, place, kind, partial, failed, reading, windows, steps, text = row
+    *head, partial, failed, reading, most, windows, steps, text = row
     if text is not None:
         return evidence_of(Run.model_validate_json(text))
+    name, taken_at, endpoint, place, kind = head
     return RunEvidence(
-        name, taken_at, endpoint, place, kind, bool(partial), bool(failed), reading,
+        name, taken_at, endpoint, place, kind, bool(partial), bool(failed), reading, most,
         np.frombuffer(windows, "<f4").astype(np.float64),
         np.frombuffer(steps, "<f4").astype(np.float64),
     )  # fmt: skip

@@ -13,7 +13,7 @@ COMMENTS = {
     "motion": "still, calm, lively or hectic",
     "audio": "voice or music",
     "safe_share": "of the line; the rest is for its ups and downs",
-    "risk": "that a show has a late frame, in place of the share",
+    "stutter": "seconds of stutter an hour that are accepted",
     "lasts": "one show",
     "cap": "of data a month",
     "picture": "to be sent, whatever looks better",

@@ -16,6 +16,7 @@ import re
 import shutil
 import subprocess
 import tempfile
+import time
 from collections.abc import Iterator
 from dataclasses import dataclass
 from fractions import Fraction
@@ -40,6 +41,7 @@ SEEN_FRAMES, VMAF_FRAMES = 12, 24
 """Of a stretch that are compared, spread over it; VMAF also looks at what moves."""
 YUV = av.VideoFormat("yuv420p")
 VMAF_MODEL = "vmaf_v0.6.1"
+GONE_SECONDS = 10.0
 MOST_DB = 100.0
 """XPSNR of two frames that are the same."""
 
@@ -213,11 +215,20 @@ class _Comparison:
         self._out.pull()
 
     def scores(self) -> Floats:
-        """Return the figure of each pair, shape (pairs,); nothing can be compared afterwards."""
+        """Return the figure of each pair, shape (pairs,); nothing can be compared afterwards.
+
+        The filter writes the end of its file when it is let go. PyAV may keep it in a cycle, and a
+        collection that another thread has begun does not wait for this one.
+        """
         del self._inputs, self._out, self._graph
-        gc.collect()  # the filter writes the end of its file when it goes
-        text = self._file.read_text(encoding="utf-8")
-        return np.array([float(x) for x in re.findall(self.SCORE[self._name], text)])
+        until = time.perf_counter() + GONE_SECONDS
+        while True:
+            text = self._file.read_text(encoding="utf-8")
+            found = re.findall(self.SCORE[self._name], text)
+            if len(found) == self._count or time.perf_counter() > until:
+                return np.array([float(x) for x in found])
+            gc.collect()
+            time.sleep(0.01)
 
 
 def _kbps(encoded: Path, settled: float) -> float:

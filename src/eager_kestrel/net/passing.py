@@ -15,8 +15,8 @@ from collections import deque
 from dataclasses import dataclass, field
 
 from eager_kestrel.core.errors import NetworkError
-from eager_kestrel.core.line.airing import LATE_SECONDS
 from eager_kestrel.core.line.run import is_loopback
+from eager_kestrel.core.stutter import LATE_SECONDS
 from eager_kestrel.net.publishing import Publication, Target
 from eager_kestrel.net.reconnecting import Reconnecting, Terms
 

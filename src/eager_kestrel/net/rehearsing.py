@@ -13,7 +13,7 @@ from typing import Protocol
 from eager_kestrel.core.checks.rehearsal import Moment, Sent
 from eager_kestrel.core.checks.verdict import GIVE_UP_SECONDS
 from eager_kestrel.core.errors import NetworkError
-from eager_kestrel.core.line.airing import LATE_SECONDS
+from eager_kestrel.core.stutter import LATE_SECONDS
 from eager_kestrel.net.publishing import Target
 from eager_kestrel.net.reconnecting import Piece, Reconnecting, Terms
 

@@ -7,7 +7,8 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from eager_kestrel.core.line.airing import LATE_SECONDS, Airing, Trouble
+from eager_kestrel.core.line.airing import Airing, Trouble
+from eager_kestrel.core.stutter import LATE_SECONDS
 from eager_kestrel.core.words.airings import CAUSES, seen_as
 from eager_kestrel.report.figures import CARE, FAINT, GOOD, INK, LINE, PALE, new_figure, save
 

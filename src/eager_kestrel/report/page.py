@@ -92,15 +92,16 @@ def sections_of(told: Gathered) -> list[Section]:
 
 
 def _forecast(found: Forecast) -> Section:
-    from eager_kestrel.core.words.forecasts import one_in
+    from eager_kestrel.core.words.forecasts import hourly
     from eager_kestrel.report.forecast_figure import save_forecast_figure
 
     return Section(
-        "How likely frames are late",
-        (Line(found.verdict, "held" if found.odds.chance < found.goal else "mind"),
+        "How much it would have stuttered",
+        (Line(found.verdict, "held" if found.steps and found.steps[0].within else "mind"),
          *(Line(line) for line in found.unknown)),
-        ("settings", "late frames"),
-        tuple((step.settings, one_in(step.odds.chance)) for step in found.steps),
+        ("settings", "stutter"),
+        tuple((step.settings, "not known" if step.stutter is None else hourly(step.stutter))
+              for step in found.steps),
         lambda path: save_forecast_figure(found, path),
     )  # fmt: skip
 

@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 
 from eager_kestrel.core.checks.rehearsal import Rehearsal
-from eager_kestrel.core.line.airing import LATE_SECONDS
+from eager_kestrel.core.stutter import LATE_SECONDS
 from eager_kestrel.report.figures import CARE, GOOD, INK, LINE, new_figure, save
 
 

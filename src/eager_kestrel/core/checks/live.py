@@ -14,7 +14,7 @@ from eager_kestrel.core.checks.recording import (
     Recording,
 )
 from eager_kestrel.core.checks.tally import VideoTally
-from eager_kestrel.core.line.airing import LATE_SECONDS
+from eager_kestrel.core.stutter import LATE_SECONDS
 
 BATCH = 64
 LIVE_SECONDS = 2.0

@@ -13,8 +13,8 @@ from collections.abc import Callable
 import numpy as np
 
 from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal, Sent, Verdict
-from eager_kestrel.core.line.airing import LATE_SECONDS
 from eager_kestrel.core.plan.plan import Fallback
+from eager_kestrel.core.stutter import LATE_SECONDS
 from eager_kestrel.core.words import plans
 from eager_kestrel.core.words import runs as words
 

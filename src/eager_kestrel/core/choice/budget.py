@@ -1,8 +1,9 @@
 """The budget: from what the line carries to what may be sent, step by step.
 
 Every step is a record of before, after and why, so that each kbit/s can be traced. The stream may
-take the safe share of what is typical, or the floor where that is lower; named reserves come off
-that. What is left is the safe rate for everything sent.
+take the safe share of what is typical, or the seen-safe rate where that is lower: the highest whose
+stutter in everything observed keeps the limit (:mod:`core.forecast.replay`). Named reserves come
+off that; they were part of what was replayed. What is left is the safe rate for everything sent.
 """
 
 from __future__ import annotations
@@ -15,7 +16,7 @@ from eager_kestrel.core.overhead import Overhead
 from eager_kestrel.core.show.show import Reserve, Show
 from eager_kestrel.core.words import plans as words
 
-BoundBy = Literal["safe share", "floor"]
+BoundBy = Literal["safe share", "seen safe"]
 
 
 class Step(Frozen):
@@ -52,9 +53,9 @@ class Budget(Frozen):
         return max(0.0, round(shared - self.reserved_kbps, 3))
 
 
-def budget_of(uplink: Uplink, show: Show, share_why: str = "") -> Budget:
+def budget_of(uplink: Uplink, show: Show) -> Budget:
     """The waterfall of a show: its share, its reserves, its cap."""
-    made = budget(uplink, show.safe_share, show.reserves, share_why)
+    made = budget(uplink, show.safe_share, show.reserves)
     cap = show.cap_kbps
     if cap is None or show.cap is None or cap >= made.safe_kbps:
         return made
@@ -64,26 +65,19 @@ def budget_of(uplink: Uplink, show: Show, share_why: str = "") -> Budget:
     return made.model_copy(update={"steps": (*made.steps, step), "safe_kbps": left, "capped": True})
 
 
-def budget(
-    uplink: Uplink, safe_share: float, reserves: tuple[Reserve, ...], share_why: str = ""
-) -> Budget:
+def budget(uplink: Uplink, safe_share: float, reserves: tuple[Reserve, ...]) -> Budget:
     """The waterfall from the uplink to the safe rate, in kbit/s to a bit a second.
 
     Args:
         uplink: what the line carries.
         safe_share: of typical, at the most.
         reserves: upload kept back.
-        share_why: why the share is what it is; else it was given.
     """
     typical = uplink.typical_kbps
-    shared = round(typical * safe_share, 3)
-    floor_binds = uplink.floor_kbps < shared
-    rate = uplink.floor_kbps if floor_binds else shared
-    assumed = uplink.basis == "assumed"
-    why = share_why or words.share_step(safe_share)
-    if floor_binds:
-        why = words.floor_step(safe_share, shared, assumed=assumed)
-    name: BoundBy = "floor" if floor_binds else "safe share"
+    rate, why = round(typical * safe_share, 3), words.share_step(safe_share)
+    name: BoundBy = "safe share"
+    if uplink.seen_safe_kbps is not None and uplink.seen_safe_kbps < rate:
+        rate, why, name = uplink.seen_safe_kbps, uplink.seen_safe_why, "seen safe"
     steps = [
         Step(name="typical upload", before_kbps=typical, after_kbps=typical, why=uplink.said),
         Step(name=name, before_kbps=typical, after_kbps=rate, why=why),

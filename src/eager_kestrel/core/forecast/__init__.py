@@ -1,5 +1,5 @@
-"""How likely a stream has late frames on the line as it was measured is decided here.
+"""How much a stream would have stuttered in everything observed of a connection.
 
-In: runs, and what is sent, frame by frame.
-Out: chances with intervals, the most under a risk, what waits in simulated hours.
+In: evidence (runs and broadcasts), and what is sent, frame by frame.
+Out: stutter seen, its rate with an interval, the highest rate within a limit.
 """

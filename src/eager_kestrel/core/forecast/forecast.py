@@ -1,89 +1,60 @@
-"""The forecast of a plan: how likely it stutters, how badly, when, and what would do better."""
+"""The forecast of a plan: what it would have stuttered so far, when, and what would do better."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
-from eager_kestrel.core.arrays import Floats
 from eager_kestrel.core.document import Frozen, format_name
-from eager_kestrel.core.forecast.hours import hours
-from eager_kestrel.core.forecast.lines import Lines
-from eager_kestrel.core.forecast.odds import SURE, Odds, odds_of, runs_to_halve, spread_of
-from eager_kestrel.core.forecast.queue import Replayed, replay
+from eager_kestrel.core.forecast.evidence import Evidence
+from eager_kestrel.core.forecast.replay import Replay
 from eager_kestrel.core.forecast.sending import Sending
-from eager_kestrel.core.forecast.watched import Watched
+from eager_kestrel.core.stutter import StutterSeen
 from eager_kestrel.core.words import forecasts as words
 
-GOAL = 0.05
-"""The chance a step is looked for under when nobody says: 1 in 20."""
-SIMULATED_HOURS = 400.0
-LEAST_STRETCHES = 40
-FAN = (0.5, 0.75, 0.9, 0.95, 0.99)
-FAN_PARTS = 360
-CURVE_POINTS = 41
+CURVE_POINTS = 31
 
 
-class Between(Frozen):
-    """A mean, and what nine of ten lines that agree with the runs lie between."""
-
-    mean: float
-    low: float
-    high: float
-
-
-class Usually(Frozen):
-    """What is met usually, and at worst, in seconds."""
-
-    typical: float
-    """The median."""
-    at_worst: float
-    """All but one in twenty are below."""
-
-
-class StepOdds(Frozen):
+class StepSeen(Frozen):
     """One of a plan's settings."""
 
     settings: str
     """``1280x720 at 60, 4,500 kbit/s``."""
     total_kbps: float
-    """Everything sent."""
-    odds: Odds
-    meets: bool
-    """Whether its chance is under the goal."""
+    """Everything sent, reserves not included."""
+    stutter: StutterSeen | None
+    """None where nothing is known of this rate."""
+    within: bool
+    """Whether it keeps the limit."""
 
 
-class HourOdds(Frozen):
-    """The same settings at another hour of the day."""
+class HourSeen(Frozen):
+    """The same settings at an hour of the day."""
 
     hour: int
-    """0..23; runs within an hour and a half of it count."""
-    odds: Odds
-
-
-class Fan(Frozen):
-    """How much of the stream waits as time goes by, over all simulated stretches."""
-
-    seconds: tuple[float, ...]
-    shares: tuple[float, ...] = FAN
-    """Of the stretches that are at or below."""
-    waiting_seconds: tuple[tuple[float, ...], ...]
-    """For each share, the most that waits about each moment."""
+    """0..23; what was observed within an hour and a half of it counts."""
+    observed_seconds: float
+    stutter: StutterSeen | None
+    """None where nothing is known of this rate."""
+    most_kbps: float | None
+    """The highest total rate within the limit, reserves included; none where no rate is."""
+    reading_kbps: float | None = None
+    """The median of readings from elsewhere, where there is nothing else."""
 
 
 class Curve(Frozen):
-    """The chance against what is sent."""
+    """Stutter against everything sent, reserves included."""
 
     kbps: tuple[float, ...]
-    chance: tuple[float, ...]
+    seconds_per_hour: tuple[float, ...]
     low: tuple[float, ...]
     high: tuple[float, ...]
 
 
 class Forecast(Frozen):
-    """What to expect of a plan on the line as it was measured."""
+    """What to expect of a plan on the connection as it was observed."""
 
     format: str = format_name("forecast")
     version: str
@@ -91,44 +62,29 @@ class Forecast(Frozen):
     said: str
     """What is sent, in words."""
     total_kbps: float
-    """Everything sent."""
+    """Everything sent, reserves not included."""
     reserved_kbps: float
     """Kept back, and taken to be in use."""
-    needs_kbps: float
-    """What an even line has to carry for it: more than is sent where that swings."""
-    odds: Odds
+    limit_seconds_per_hour: float
+    """Of stutter that is accepted."""
+    lasts_seconds: float
+    """How long the show is."""
+    evidence: str
+    """What was observed, in words."""
+    practice: bool
+    """Whether it was a simulated connection."""
+    stutter: StutterSeen | None
+    """None where nothing is known of this rate."""
     verdict: str
-    late_frames_an_hour: Between
-    worst_wait_seconds: Usually
-    """The most of the stream that waits in a stretch."""
-    dip_seconds: Usually | None
-    """How long frame after frame is late; None when none was."""
-    viewers: str
-    """What they see of it."""
-    goal: float
-    """0..1, the chance a step is looked for under."""
-    steps: tuple[StepOdds, ...]
-    """The plan's own settings, then its steps down."""
-    by_hour: tuple[HourOdds, ...]
-    """Hours of the day with two runs or more about them."""
-    simulated_hours: float
-    halved_by_runs: int | None
-    """How many runs more, showing the same, would halve the interval; None when no number did."""
+    most_kbps: float | None
+    """The highest total rate within the limit, reserves included; none where no rate is."""
+    steps: tuple[StepSeen, ...]
+    """The plan's own settings, then its fallbacks."""
+    by_hour: tuple[HourSeen, ...]
+    """Hours of the day that anything is known of."""
     unknown: tuple[str, ...]
     """What the forecast does not know."""
-    fan: Fan
-    curve: Curve
-
-
-@dataclass(frozen=True, slots=True)
-class Evidence:
-    """Runs as they are taken at a given piling up of frames; see :mod:`watched`."""
-
-    of: Callable[[float], Watched | None]
-    """All runs that count, at so many seconds of stream that pile up."""
-    by_hour: Callable[[float], Mapping[int, Watched]]
-    """The same near each hour of the day."""
-    unknown: tuple[str, ...] = ()
+    curve: Curve | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -141,139 +97,101 @@ class Asked:
     reserved_kbps: float
     steps: Sequence[tuple[str, Sending]]
     """Settings in words, the plan's own first."""
-    seconds: float
-    goal: float = GOAL
-    seed: int = 0
+    lasts_seconds: float
+    limit: float
+    """Seconds of stutter an hour that are accepted."""
 
 
-def forecast(asked: Asked, evidence: Evidence, watched: Watched) -> Forecast:
-    """Forecast a stream.
+@dataclass(frozen=True, slots=True)
+class Observed:
+    """The evidence, and what has to be said of it."""
 
-    Args:
-        asked: what is sent, for how long.
-        evidence: the runs.
-        watched: ``evidence`` at what the stream piles up, of two runs or more.
-    """
-    needs, piled = asked.sending.needs
-    lines = Lines.drawn(watched, seed=asked.seed)
-    odds = odds_of(lines, needs + asked.reserved_kbps, asked.seconds)
-    simulated = _simulated(asked, lines)
-    steps = _steps(asked, evidence)
-    dips = simulated.replayed.dip_seconds
-    waits = _usually(simulated.replayed.worst_seconds)
-    halved = runs_to_halve(watched, needs + asked.reserved_kbps, asked.seconds, asked.seed)
+    evidence: Evidence
+    said: str
+    practice: bool
+    by_hour: Mapping[int, Evidence]
+    readings_kbps: Mapping[int, float]
+    """By hour of the day, where there are only readings."""
+    unknown: tuple[str, ...] = ()
+
+
+def forecast(asked: Asked, observed: Observed) -> Forecast:
+    """Forecast a stream."""
+    replay = Replay(observed.evidence, asked.sending)
+    total = asked.sending.kbps + asked.reserved_kbps
+    seen = replay.seen(total)
+    steps = tuple(_step(observed.evidence, asked, *step) for step in asked.steps)
+    better = next((step for step in steps if step.within), None)
+    most = replay.most_kbps(asked.limit)
     return Forecast(
         version=asked.version,
         said=asked.said,
         total_kbps=round(asked.sending.kbps, 3),
         reserved_kbps=asked.reserved_kbps,
-        needs_kbps=round(needs, 3),
-        odds=odds,
+        limit_seconds_per_hour=asked.limit,
+        lasts_seconds=asked.lasts_seconds,
+        evidence=observed.said,
+        practice=observed.practice,
+        stutter=seen,
         verdict=words.verdict(
-            odds.chance, odds.low, odds.high, asked.seconds,
-            next(((s.settings, s.odds.chance) for s in steps if s.meets), None),
-            own=bool(steps) and steps[0].meets, goal=asked.goal,
+            seen, asked.limit, None if better is None else better.settings,
+            own=bool(steps) and steps[0].within, known=bool(observed.evidence.seconds.size),
         ),
-        late_frames_an_hour=simulated.late_an_hour,
-        worst_wait_seconds=waits,
-        dip_seconds=_usually(dips) if dips.size else None,
-        viewers=words.viewers(float(np.quantile(dips, 0.95)) if dips.size else 0.0),
-        goal=asked.goal,
+        most_kbps=None if most is None else round(most, 1),
         steps=steps,
-        by_hour=tuple(
-            HourOdds(hour=hour, odds=odds_of(Lines.drawn(near, seed=asked.seed),
-                                             needs + asked.reserved_kbps, asked.seconds))
-            for hour, near in sorted(evidence.by_hour(piled).items())
-        ),
-        simulated_hours=round(simulated.stretches * asked.seconds / 3600, 1),
-        halved_by_runs=halved,
-        unknown=(words.rests_on(odds.runs, odds.watched_seconds, halved, odds.high - odds.low),
-                 *evidence.unknown),
-        fan=simulated.fan,
-        curve=_curve(lines, asked),
+        by_hour=tuple(_hours(asked, observed)),
+        unknown=(*words.not_seen(seen), *observed.unknown),
+        curve=_curve(replay, total),
     )  # fmt: skip
 
 
-@dataclass(frozen=True, slots=True)
-class _Simulated:
-    """What the simulated stretches showed."""
-
-    replayed: Replayed
-    stretches: int
-    late_an_hour: Between
-    fan: Fan
-
-
-def _simulated(asked: Asked, lines: Lines) -> _Simulated:
-    """Send the frames through one stretch of each of many lines."""
-    sent = asked.sending
-    wanted = int(SIMULATED_HOURS * 3600 / asked.seconds)
-    some = lines.first(min(max(wanted, LEAST_STRETCHES), lines.doubt.size))
-    frames = sent.sent_kbit(asked.seconds)
-    frames = frames + asked.reserved_kbps / sent.fps
-    parts = min(FAN_PARTS, frames.size)
-    whole = frames.size // parts * parts
-    most: list[Floats] = []
-
-    def looked(waiting: Floats) -> None:
-        most.append(waiting[:whole].reshape(parts, -1).max(axis=1))
-
-    kbps = sent.kbps + asked.reserved_kbps
-    made = hours(some, sent.fps, frames.size / sent.fps, 1, asked.seed)
-    replayed = replay(frames, kbps, sent.fps, made, looked)
-    late = replayed.late_frames * (3600 / asked.seconds)
-    fan = np.quantile(np.stack(most) / kbps, FAN, axis=0)
-    at = (np.arange(parts) + 0.5) * asked.seconds / parts
-    return _Simulated(
-        replayed,
-        some.doubt.size,
-        Between(
-            mean=round(float(late.mean()), 1),
-            low=round(float(np.quantile(late, SURE[0])), 1),
-            high=round(float(np.quantile(late, SURE[1])), 1),
-        ),
-        Fan(
-            seconds=tuple(round(float(t), 1) for t in at),
-            waiting_seconds=tuple(tuple(round(float(w), 3) for w in row) for row in fan),
-        ),
+def _step(evidence: Evidence, asked: Asked, said: str, sending: Sending) -> StepSeen:
+    seen = Replay(evidence, sending).seen(sending.kbps + asked.reserved_kbps)
+    return StepSeen(
+        settings=said,
+        total_kbps=round(sending.kbps, 3),
+        stutter=seen,
+        within=seen is not None and seen.within(asked.limit),
     )
 
 
-def _steps(asked: Asked, evidence: Evidence) -> tuple[StepOdds, ...]:
-    """Each of the plan's settings."""
+def _hours(asked: Asked, observed: Observed) -> list[HourSeen]:
+    """Each hour of the day by what was observed near it."""
     found = []
-    for said, sending in asked.steps:
-        needs, piled = sending.needs
-        watched = evidence.of(piled)
-        assert watched is not None  # what piles up changes the ratios, not which runs count
-        lines = Lines.drawn(watched, seed=asked.seed)
-        odds = odds_of(lines, needs + asked.reserved_kbps, asked.seconds)
+    for hour in sorted({*observed.by_hour, *observed.readings_kbps}):
+        evidence = observed.by_hour.get(hour)
+        if evidence is None or not evidence.seconds.size:
+            reading = observed.readings_kbps.get(hour)
+            if reading is not None:
+                found.append(HourSeen(hour=hour, observed_seconds=0.0, stutter=None,
+                                      most_kbps=None, reading_kbps=round(reading, 1)))  # fmt: skip
+            continue
+        replay = Replay(evidence, asked.sending)
+        most = replay.most_kbps(asked.limit)
         found.append(
-            StepOdds(
-                settings=said, total_kbps=round(sending.kbps, 3), odds=odds,
-                meets=odds.chance < asked.goal,
+            HourSeen(
+                hour=hour,
+                observed_seconds=round(evidence.observed_seconds, 1),
+                stutter=replay.seen(asked.sending.kbps + asked.reserved_kbps),
+                most_kbps=None if most is None else round(most, 1),
             )
-        )  # fmt: skip
-    return tuple(found)
+        )
+    return found
 
 
-def _curve(lines: Lines, asked: Asked) -> Curve:
-    """The chance from nothing to what the line typically carries."""
-    top = max(float(np.median(lines.watched.levels_kbps)) * 1.1, asked.sending.kbps * 1.1)
-    kbps = np.linspace(top / CURVE_POINTS, top, CURVE_POINTS)
-    factor = asked.sending.needs[0] / asked.sending.kbps
-    late = lines.late(kbps * factor + asked.reserved_kbps, asked.seconds)
-    spread = [spread_of(late[:, column]) for column in range(kbps.size)]
+def _curve(replay: Replay, total_kbps: float) -> Curve | None:
+    """From little to somewhat more than the connection was seen to carry."""
+    top = max(replay.evidence.highest_kbps * 1.1, total_kbps * 1.1)
+    points = [
+        (kbps, seen)
+        for kbps in np.linspace(top / CURVE_POINTS, top, CURVE_POINTS)
+        if (seen := replay.seen(float(kbps))) is not None
+    ]
+    if not points:
+        return None
     return Curve(
-        kbps=tuple(round(float(x), 1) for x in kbps),
-        chance=tuple(round(mean, 5) for mean, _, _ in spread),
-        low=tuple(round(low, 5) for _, low, _ in spread),
-        high=tuple(round(high, 5) for _, _, high in spread),
-    )
-
-
-def _usually(values: Floats) -> Usually:
-    return Usually(
-        typical=round(float(np.median(values)), 2),
-        at_worst=round(float(np.quantile(values, 0.95)), 2),
+        kbps=tuple(round(float(kbps), 1) for kbps, _ in points),
+        seconds_per_hour=tuple(seen.seconds_per_hour for _, seen in points),
+        low=tuple(seen.low_seconds_per_hour for _, seen in points),
+        high=tuple(seen.high_seconds_per_hour for _, seen in points),
     )

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from math import ceil
 
 import numpy as np
 
@@ -13,8 +12,8 @@ from eager_kestrel.core.show.show import Motion
 KEYFRAME_TO_P: dict[Motion, float] = {"still": 12.0, "calm": 8.0, "lively": 5.0, "hectic": 3.0}
 """How much longer a keyframe is than a P-frame; the less moves, the more."""
 B_TO_P = 0.5
-MOST_BURST_SECONDS = 0.35
-"""Of stream that frames of uneven length may pile up by themselves; half of what may wait."""
+MOST_ROUNDS = 20
+"""Repetitions of a pattern at the most, until it ends with a step."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -27,33 +26,28 @@ class Sending:
     pattern: Floats
     """Shape (frames,), seconds of stream in each frame, in the order sent; then from the start."""
 
-    @property
-    def needs(self) -> tuple[float, float]:
-        """A steady line that is as good as needed, in kbit/s, and what still piles up, in seconds.
+    def by_step(self, step_seconds: float) -> Floats:
+        """Seconds of stream sent in each step, of about as long as the pattern lasts.
 
-        For a plan's frames that is its own rate; a recording that swings needs more.
+        A frame is sent when it is due, as a whole.
+
+        Args:
+            step_seconds: how long a step is.
+
+        Returns:
+            Shape (steps,), the length of a step on average.
         """
-        low, high = 1.0, 2.0
-        if self._piled(low) <= MOST_BURST_SECONDS:
-            return self.kbps, self._piled(low)
-        while self._piled(high) > MOST_BURST_SECONDS:
-            low, high = high, 2 * high
-        for _ in range(40):
-            middle = (low + high) / 2
-            enough = self._piled(middle) <= MOST_BURST_SECONDS
-            low, high = (low, middle) if enough else (middle, high)
-        return self.kbps * high, MOST_BURST_SECONDS
-
-    def _piled(self, factor: float) -> float:
-        """The most that waits on a steady line of so many times the average rate."""
-        twice = np.tile(self.pattern - factor / self.fps, 2)
-        ahead = np.concatenate([[0.0], np.cumsum(twice)])
-        return float((ahead - np.minimum.accumulate(ahead)).max()) / factor
-
-    def sent_kbit(self, seconds: float) -> Floats:
-        """What is sent with each frame of so long a time, shape (frames,), in kbit."""
-        frames = max(1, ceil(seconds * self.fps - 1e-6))
-        return np.asarray(np.resize(self.pattern, frames) * self.kbps, dtype=np.float64)
+        lasts = self.pattern.size / self.fps
+        rounds = 1
+        while abs(rounds * lasts / step_seconds - round(rounds * lasts / step_seconds)) > 0.01:
+            rounds += 1
+            if rounds == MOST_ROUNDS:
+                break
+        count = max(1, round(rounds * lasts / step_seconds))
+        frames = np.tile(self.pattern, rounds)
+        at = np.floor(np.arange(frames.size) / self.fps / step_seconds + 1e-9).astype(np.intp)
+        sent = np.bincount(np.minimum(at, count - 1), frames, count)
+        return np.asarray(sent * (count * step_seconds / sent.sum()), dtype=np.float64)
 
 
 def planned(

@@ -18,8 +18,9 @@ from datetime import datetime, timedelta
 import numpy as np
 
 from eager_kestrel.core.arrays import Flags, Floats
-from eager_kestrel.core.line.airing import LATE_SECONDS, STANDING_SECONDS, Airing
+from eager_kestrel.core.line.airing import STANDING_SECONDS, Airing
 from eager_kestrel.core.line.evidence import BroadcastEvidence, broadcast_evidence
+from eager_kestrel.core.stutter import LATE_SECONDS
 
 QUARTER_SECONDS = 900
 LEAST_SECONDS = 20

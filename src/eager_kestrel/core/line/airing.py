@@ -19,8 +19,6 @@ Cause = Literal["line", "ingest", "machine", "scene", "program", "connection"]
 does not encode it in time; the scene needs less; the program sends less, or more, than planned; the
 connection broke."""
 SeenBy = Literal["connection", "through"]
-LATE_SECONDS = 0.7
-"""A frame that is so late is seen to be."""
 STANDING_SECONDS = 0.15
 """Of stream that waits: more, and what arrives is what the line carries."""
 

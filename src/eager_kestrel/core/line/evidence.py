@@ -40,6 +40,8 @@ class RunEvidence:
     failed: bool
     reading_kbps: float | None
     """For a reading from elsewhere: the rate; then the arrays are empty."""
+    most_kbps: float | None
+    """The most that was sent, by somebody's rule: of more it says nothing."""
     windows_kbps: Floats
     """Shape (windows,): mean rates over two seconds of the steady part; empty where it is too
     short."""
@@ -113,6 +115,7 @@ def evidence_of(run: Run | RunEvidence) -> RunEvidence:
         partial=run.partial,
         failed=bool(run.failed),
         reading_kbps=run.reading_kbps,
+        most_kbps=None if phase is None else phase.most_kbps,
         windows_kbps=single(windows),
         steps_kbit=single(steps * 8e-3),
     )

@@ -71,6 +71,7 @@ def uplink_of(
         spread=round((high - floor) / typical, 4),
         stalled_share=round(float(np.average(rates < STALL_SHARE * typical, weights=weights)), 4),
         basis="runs" if len(usable) > 1 else "one run",
+        practice=all(run.kind == "practice" for run in usable),
         said=_said(usable),
         runs=tuple(run.id for run in usable),
         airings=tuple(dict.fromkeys(quarter.airing for quarter in aired)),

@@ -39,6 +39,14 @@ class Uplink(Frozen):
     """Ids of the runs it rests on."""
     airings: tuple[str, ...] = ()
     """Ids of the airings that count beside them."""
+    practice: bool = False
+    """Whether the runs went through a simulated connection."""
+    around: str | None = None
+    """The time of day they were taken near, where one was asked for."""
+    seen_safe_kbps: float | None = None
+    """The highest total rate that was safe in everything observed; none where nothing was."""
+    seen_safe_why: str = ""
+    """What that rests on, in words."""
 
 
 def assumed_uplink(upload: Bitrate, written: str = "") -> Uplink:

@@ -127,13 +127,12 @@ def numbers_of(plan: Plan) -> dict[str, Any]:
         "source_fps": float(frame_rate_text(plan.inputs.frame_rate)),
         "copy_gb_per_hour": plan.local_copy.gb_per_hour,
     }
-    if plan.odds is not None:
+    if plan.stutter is not None:
         found |= {
-            "chance": plan.odds.chance,
-            "chance_low": plan.odds.low,
-            "chance_high": plan.odds.high,
-            "lasts_minutes": plan.odds.seconds / 60,
-            "odds_runs": plan.odds.runs,
+            "stutter_seconds": plan.stutter.seconds_per_hour,
+            "stutter_low": plan.stutter.low_seconds_per_hour,
+            "stutter_high": plan.stutter.high_seconds_per_hour,
+            "observed_minutes": plan.stutter.observed_seconds / 60,
         }
     there = next((d for d in plan.destinations if d.video is not None), None)
     return found if there is None else found | _settings_numbers(plan, there)

@@ -14,12 +14,12 @@ from eager_kestrel.core.choice.budget import Budget, Step
 from eager_kestrel.core.choice.option import Option
 from eager_kestrel.core.division.split import Split
 from eager_kestrel.core.document import Frozen, Spread, format_name
-from eager_kestrel.core.forecast.odds import Odds
 from eager_kestrel.core.guide.rules import AudioCodec, Codec, RateControl, Transport
 from eager_kestrel.core.line.uplink import Uplink
 from eager_kestrel.core.picture import Picture
 from eager_kestrel.core.quantities import FrameRate
 from eager_kestrel.core.show.show import SHOW_SECONDS, Motion, Show
+from eager_kestrel.core.stutter import StutterSeen
 from eager_kestrel.core.words import reasons
 from eager_kestrel.core.words.facts import Bound, Fact, figures
 from eager_kestrel.core.words.numbers import settings
@@ -265,8 +265,8 @@ class Inputs(Spread):
     safe_share: float
     """0..1"""
     reserves: tuple[KeptBack, ...]
-    risk: float | None = None
-    """0..1, that a show has a late frame; what the share was chosen by, where it was."""
+    stutter_limit: float
+    """Seconds of stutter an hour that are accepted."""
     footage: str | None = None
     """The kept footage it was planned by."""
     machine: str = ""
@@ -284,7 +284,7 @@ class Inputs(Spread):
             motion=show.motion,
             safe_share=show.safe_share,
             reserves=tuple(KeptBack(name=r.name, kbps=r.rate.kbps) for r in show.reserves),
-            risk=show.risk,
+            stutter_limit=show.stutter,
             machine=show.machine.said,
             footage=show.footage,
             lasts_seconds=show.lasts,
@@ -311,8 +311,10 @@ class Plan(Frozen):
     """Where the quality model's parameters come from."""
     data: DataUse
     local_copy: LocalCopy
-    odds: Odds | None = None
-    """Of a late frame in a show, where the runs say; see :mod:`eager_kestrel.core.forecast`."""
+    stutter: StutterSeen | None = None
+    """What it would have stuttered in everything observed; none where nothing was."""
+    stutter_said: str = ""
+    """The same in a line."""
     warnings: tuple[str, ...] = ()
 
     @property

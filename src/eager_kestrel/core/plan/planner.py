@@ -46,7 +46,6 @@ from eager_kestrel.core.plan.shared_offers import Asking
 from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.words import plans as words
 from eager_kestrel.core.words.facts import Bound
-from eager_kestrel.core.words.forecasts import risk_step
 
 RUNNERS_UP = 3
 
@@ -76,7 +75,7 @@ def plan(
     Raises:
         NotFoundError: a destination's standing is not in its guide, or it does not take its codec.
     """
-    waterfall = budget_of(uplink, show, _share_why(show, uplink))
+    waterfall = budget_of(uplink, show)
     ruled = [guides[d.platform].under(d.standing) for d in show.destinations]
     split = None
     if len(show.destinations) == 1:
@@ -100,13 +99,6 @@ def plan(
         local_copy=local_copy(show, table, total, free_bytes),
         warnings=warnings(show, ruled, planned, uplink),
     )
-
-
-def _share_why(show: Show, uplink: Uplink) -> str:
-    """Why the share is what it is, where a risk was asked for."""
-    if show.risk is None:
-        return ""
-    return risk_step(show.safe_share, show.risk, show.lasts, len(uplink.runs))
 
 
 def _at(place: Place, show: Show, waterfall: Budget) -> DestinationPlan:

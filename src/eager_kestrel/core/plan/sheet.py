@@ -7,7 +7,6 @@ from typing import NamedTuple
 from eager_kestrel.core.picture import frame_rate_text, picture_at
 from eager_kestrel.core.plan.plan import AudioSettings, DestinationPlan, Plan, VideoSettings
 from eager_kestrel.core.units import Bitrate
-from eager_kestrel.core.words import forecasts
 from eager_kestrel.core.words import plans as words
 from eager_kestrel.core.words.numbers import both, looks
 
@@ -56,10 +55,8 @@ def card_rows(plan: Plan, there: DestinationPlan) -> list[Row]:
     rows = [*_video_rows(video), *_audio_rows(video, audio),
             ("looks", f"{looks(there.quality or 0.0)} of 100", ""),
             ("sent in all", total, "")]  # fmt: skip
-    odds = plan.odds
-    if odds is not None:
-        said = forecasts.chance_line(odds.chance, odds.low, odds.high, odds.seconds, odds.runs)
-        rows.append(("late frames", said, ""))
+    if plan.stutter_said:
+        rows.append(("stutter", plan.stutter_said, ""))
     return [Row(name, value, _bound(there, key)) for name, value, key in rows]
 
 

@@ -10,15 +10,16 @@ from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.line.hours import parse_time_of_day
 from eager_kestrel.core.quantities import (
-    Chance,
     FrameRate,
     PictureSize,
     Rate,
     Seconds,
     Share,
     Size,
+    StutterLimit,
 )
 from eager_kestrel.core.show.machine import Machine
+from eager_kestrel.core.stutter import LIMIT_SECONDS
 
 Weekday = Literal["Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"]
 WEEKDAYS: tuple[Weekday, ...] = (
@@ -91,14 +92,14 @@ class Show(Frozen):
     machine: Machine = Field(default_factory=Machine)
     reserves: tuple[Reserve, ...] = ()
     safe_share: Share = Field(default=SAFE_SHARE, gt=0, le=1)
-    risk: Chance | None = Field(default=None, gt=0, lt=1)
-    """That a show has a late frame; in place of the share, where there are enough runs."""
+    stutter: StutterLimit = Field(default=LIMIT_SECONDS, ge=0, le=3600)
+    """Of stutter that is accepted, in seconds an hour."""
     at: str | None = None
     """The time of day it begins, ``20:00``; runs near it count, where there are any."""
     footage: str | None = None
     """A kept footage whose measured parameters take the place of the kind's."""
     lasts: Seconds = Field(default=SHOW_SECONDS, ge=60, le=86_400)
-    """How long one show is, to say how likely it has a late frame."""
+    """How long one show is, to say how much of it would stutter."""
     destinations: tuple[Destination, ...] = Field(min_length=1)
 
     @field_validator("at")

@@ -9,8 +9,12 @@ import numpy as np
 
 from eager_kestrel.core.checks.verdict import HOLDS_SHARE
 from eager_kestrel.core.document import Frozen, format_name
-from eager_kestrel.core.forecast.queue import critical_kbps
-from eager_kestrel.core.line.airing import LATE_SECONDS, STANDING_SECONDS, Airing, Trouble
+from eager_kestrel.core.forecast.evidence import Evidence
+from eager_kestrel.core.forecast.replay import Replay
+from eager_kestrel.core.forecast.sending import Sending
+from eager_kestrel.core.line.airing import STANDING_SECONDS, Airing, Trouble
+from eager_kestrel.core.line.evidence import broadcast_evidence
+from eager_kestrel.core.line.throughput import GRID_SECONDS
 from eager_kestrel.core.plan.plan import DestinationPlan, Fallback
 from eager_kestrel.core.words import airings as words
 
@@ -67,19 +71,14 @@ def _incident(airing: Airing, trouble: Trouble) -> Incident:
 
 
 def _would_have_held(airing: Airing) -> float | None:
-    """The critical rate of what the line carried; where nothing waited, at least what was sent."""
-    carried = np.array(airing.seconds.carried_kbps, dtype=np.float64)
-    sent = np.array(airing.seconds.sent_kbps, dtype=np.float64)
-    waits = np.array(airing.seconds.waiting_ms) > STANDING_SECONDS * 1000
-    if carried.size < LEAST_SECONDS:
+    """The most an even stream could have sent without a late frame, up to what was sent."""
+    broadcast = broadcast_evidence(airing)
+    if broadcast.sent_kbps.size < LEAST_SECONDS:
         return None
-    usual = float(np.median(sent))
-    for trouble in airing.troubles:
-        if trouble.cause != "line":  # what others held up says nothing of the line
-            ends = trouble.at_seconds + trouble.lasted_seconds
-            waits[int(trouble.at_seconds) : int(ends) + 2] = False
-    line = np.where(waits, carried, np.maximum(carried, usual))
-    return round(min(usual, critical_kbps(line, 1.0, LATE_SECONDS)), 1)
+    usual = float(np.median(broadcast.sent_kbps))
+    even = Sending(1.0, 1 / GRID_SECONDS, np.full(1, GRID_SECONDS))
+    most = Replay(Evidence.of((), (broadcast,)), even).most_kbps(0.0)
+    return None if most is None else round(min(usual, most), 1)
 
 
 def _next_time(

@@ -18,8 +18,9 @@ from statistics import fmean
 import numpy as np
 
 from eager_kestrel.core.checks.verdict import HOLDS_SHARE
-from eager_kestrel.core.line.airing import LATE_SECONDS, STANDING_SECONDS
+from eager_kestrel.core.line.airing import STANDING_SECONDS
 from eager_kestrel.core.plan.plan import Fallback
+from eager_kestrel.core.stutter import LATE_SECONDS
 from eager_kestrel.core.watching.look import Look
 from eager_kestrel.core.watching.now import Verdict
 from eager_kestrel.core.words import airings as words

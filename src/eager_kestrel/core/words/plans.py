@@ -12,15 +12,6 @@ from eager_kestrel.core.words.numbers import both, kbit, looks, rate, settings
 # The steps of a budget
 
 
-def floor_step(share: float, shared_kbps: float, *, assumed: bool) -> str:
-    """Why the floor, and not the share, sets the safe rate."""
-    kept = "was assumed to hold" if assumed else "held"
-    return (
-        f"nine windows in ten {kept} this, less than the safe share of {share:.0%} "
-        f"({rate(shared_kbps)})"
-    )
-
-
 def share_step(share: float) -> str:
     """Why a share of typical sets it."""
     return f"{share:.0%} of typical; the rest is for the line's ups and downs"

@@ -1,8 +1,10 @@
-"""Lines whose truth is known by long simulation, for holding forecasts against.
+"""Connections whose truth is known by long simulation, for holding policies against.
 
-Five kinds, with parameters drawn at random over wide ranges (rates and lengths log-uniform):
-constant, two-state Markov, three-state with dips of seconds, diurnal with days that differ, bursty
-wireless with short fades. Rates are in kbit/s on a grid of 0.1 s.
+Ten kinds, with parameters drawn at random over wide ranges (rates and lengths log-uniform). Five
+the first forecast was tuned on: constant, two-state Markov, three-state with dips of seconds,
+diurnal with days that differ, bursty wireless with short fades. Five more that nobody tuned for:
+outages of heavy-tailed length, the saw-tooth of competing TCP, a mobile random walk, a weekly
+pattern, rare outages of 20 to 60 s. Rates are in kbit/s on a grid of 0.1 s; a row is a day.
 """
 
 from __future__ import annotations
@@ -13,13 +15,13 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from eager_kestrel.core.forecast.queue import critical_kbps
-from eager_kestrel.core.line.airing import LATE_SECONDS
-
 Floats = NDArray[np.float64]
 GRID = 0.1
 HOUR_STEPS = round(3600 / GRID)
-KINDS = ("constant", "two-state", "dips of seconds", "diurnal", "bursty wireless")
+KINDS = (
+    "constant", "two-state", "dips of seconds", "diurnal", "bursty wireless",
+    "heavy-tailed outages", "saw-tooth", "mobile", "weekly", "rare outages",
+)  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -94,9 +96,82 @@ def _bursty(rng: np.random.Generator, log: Log) -> Change:
     return change
 
 
+def _heavy(rng: np.random.Generator, log: Log) -> Change:
+    apart, shape, least, deep = (
+        log(120, 7_200),
+        rng.uniform(1.1, 2.0),
+        log(0.3, 2),
+        rng.uniform(0, 0.4),
+    )
+
+    def change(draw: np.random.Generator, count: int, steps: int) -> Floats:
+        level = np.ones((count, steps))
+        for row in level:
+            at = draw.exponential(apart)
+            while at < steps * GRID:
+                lasts = min(least * (1 + draw.pareto(shape)), 120.0)
+                row[round(at / GRID) : round((at + lasts) / GRID)] = deep
+                at += lasts + draw.exponential(apart)
+        return level
+
+    return change
+
+
+def _saw(rng: np.random.Generator, log: Log) -> Change:
+    period, depth = log(2, 60), rng.uniform(0.3, 0.7)
+
+    def change(draw: np.random.Generator, count: int, steps: int) -> Floats:
+        at = np.arange(steps) * GRID / period + draw.uniform(0, 1, (count, 1))
+        share = draw.uniform(0.5, 1.0, (count, 1))
+        return 1 - depth * share * (1 - at % 1)
+
+    return change
+
+
+def _mobile(rng: np.random.Generator, log: Log) -> Change:
+    spread, memory, days = rng.uniform(0.2, 0.6), log(20, 600), rng.uniform(0, 0.3)
+    fades, apart, lasting = log(0.05, 0.2), log(120, 3_600), log(1, 10)
+
+    def change(draw: np.random.Generator, count: int, steps: int) -> Floats:
+        day = np.exp(days * draw.standard_normal((count, 1)))
+        walk = np.exp(spread * wander(draw, count, steps, memory) - spread**2 / 2)
+        quick = np.exp(fades * wander(draw, count, steps, 1.0))
+        return day * walk * quick * np.where(states(draw, count, steps, apart, lasting), 0.1, 1.0)
+
+    return change
+
+
+def _weekly(rng: np.random.Generator, log: Log) -> Change:
+    less, days, quick = rng.uniform(0.4, 0.85), rng.uniform(0.02, 0.1), log(0.02, 0.15)
+
+    def change(draw: np.random.Generator, count: int, steps: int) -> Floats:
+        weekend = draw.integers(0, 7, (count, 1)) >= 5
+        day = np.where(weekend, less, 1.0) * np.exp(days * draw.standard_normal((count, 1)))
+        return day * np.exp(quick * wander(draw, count, steps, 3.0))
+
+    return change
+
+
+def _rare(rng: np.random.Generator, log: Log) -> Change:
+    apart, deep = log(3_600, 36_000), rng.uniform(0, 0.3)
+
+    def change(draw: np.random.Generator, count: int, steps: int) -> Floats:
+        level = np.ones((count, steps))
+        for row in level:
+            at = draw.exponential(apart)
+            while at < steps * GRID:
+                lasts = draw.uniform(20, 60)
+                row[round(at / GRID) : round((at + lasts) / GRID)] = deep
+                at += lasts + draw.exponential(apart)
+        return level
+
+    return change
+
+
 CHANGES: dict[str, Callable[[np.random.Generator, Log], Change]] = dict(
-    zip(KINDS, (_constant, _two_state, _dips, _diurnal, _bursty), strict=True)
-)
+    zip(KINDS, (_constant, _two_state, _dips, _diurnal, _bursty, _heavy, _saw, _mobile, _weekly,
+                _rare), strict=True)
+)  # fmt: skip
 
 
 def wander(rng: np.random.Generator, count: int, steps: int, memory_seconds: float) -> Floats:
@@ -123,12 +198,3 @@ def states(
             row[at:end] = bad
             at, bad = end, not bad
     return found
-
-
-def critical_hours(line: Made, rng: np.random.Generator, hours: int) -> Floats:
-    """The critical rates of so many hours of a line, rising."""
-    found: list[float] = []
-    while len(found) < hours:
-        paths = line.paths(rng, min(20, hours - len(found)), HOUR_STEPS)
-        found += [critical_kbps(path * GRID, GRID, LATE_SECONDS) for path in paths]
-    return np.sort(np.array(found))

@@ -1,0 +1,91 @@
+"""The evidence a plan rests on, the seen-safe rate it gives, and what a plan sends."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from eager_kestrel.core.forecast.evidence import Evidence
+from eager_kestrel.core.forecast.replay import Replay
+from eager_kestrel.core.forecast.sending import Sending, planned, together
+from eager_kestrel.core.line.uplink import Uplink
+from eager_kestrel.core.plan.plan import Fallback, Plan, VideoSettings
+from eager_kestrel.core.show.show import Motion
+from eager_kestrel.core.stutter import StutterSeen
+from eager_kestrel.core.words import forecasts as words
+from eager_kestrel.files.history import History, Which
+
+SLOWEST_FPS, LONGEST_SECONDS = 24.0, 2.0
+"""Frames for which a keyframe is the longest part of a second: before a plan says its own."""
+
+
+def evidence_behind(uplink: Uplink) -> Evidence:
+    """What was observed in the runs and broadcasts an uplink rests on, as far as they are kept.
+
+    Of a bare number there is none, and readings from elsewhere say nothing of seconds.
+    """
+    if not uplink.runs and not uplink.airings:
+        return Evidence.of(())
+    with History() as history:
+        return Evidence.of(
+            history.evidence(Which(ids=uplink.runs)), history.broadcasts(Which(ids=uplink.airings))
+        )
+
+
+def with_seen_safe(
+    uplink: Uplink, motion: Motion, limit: float, evidence: Evidence | None = None,
+    sending: Sending | None = None,
+) -> Uplink:  # fmt: skip
+    """An uplink with its seen-safe rate.
+
+    Args:
+        uplink: what the connection carries.
+        motion: of what is sent.
+        limit: seconds of stutter an hour that are accepted.
+        evidence: what it rests on; else what is kept of it.
+        sending: the frames that go through it; else any that such a show may have.
+    """
+    evidence = evidence_behind(uplink) if evidence is None else evidence
+    if not evidence.seconds.size:
+        return uplink
+    replay = Replay(evidence, sending or _any_frames(motion))
+    safe = replay.safe_kbps(limit) or 0.0
+    seen = replay.seen(safe) if safe else None
+    observed = evidence.observed_seconds if seen is None else seen.observed_seconds
+    why = words.safe_step(limit, observed, replay.headroom(safe))
+    return uplink.model_copy(update={"seen_safe_kbps": round(safe, 3), "seen_safe_why": why})
+
+
+def _any_frames(motion: Motion) -> Sending:
+    frames = round(SLOWEST_FPS * LONGEST_SECONDS)
+    return planned(1.0, 1.0, SLOWEST_FPS, frames, 2, 1e9, motion)
+
+
+def stutter_of(plan: Plan, evidence: Evidence) -> StutterSeen | None:
+    """What a plan would have stuttered in evidence; None where it says nothing of the plan."""
+    sending = sending_of(plan)
+    if sending is None:
+        return None
+    replay = Replay(evidence, sending)
+    return replay.seen(sending.kbps + plan.budget.reserved_kbps)
+
+
+def sending_of(plan: Plan) -> Sending | None:
+    """Everything a plan sends; None where it sends nothing."""
+    streams = tuple(
+        _stream(there.video, there.total_kbps, plan.inputs.motion)
+        for there in plan.destinations
+        if there.video is not None
+    )
+    return together(streams) if streams else None
+
+
+def sending_at(steps: Sequence[Fallback], motion: Motion) -> Sending:
+    """The same of one fallback of each destination."""
+    return together(tuple(_stream(step.video, step.total_kbps, motion) for step in steps))
+
+
+def _stream(video: VideoSettings, total_kbps: float, motion: Motion) -> Sending:
+    return planned(
+        total_kbps, video.most_kbps, float(video.frame_rate), video.keyframe_frames,
+        video.b_frames, video.buffer_kbit, motion,
+    )  # fmt: skip

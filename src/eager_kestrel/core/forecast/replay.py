@@ -1,0 +1,204 @@
+"""Replay: a stream's own frames go through everything observed of a connection.
+
+Queue and lateness are those of :mod:`eager_kestrel.core.stutter`, on steps of 50 ms. Reserves are
+part of what is sent, and in proportion: a stream whose total rate is T sends T times the pattern,
+so that a higher rate is never less late.
+
+The rate of what was seen gets an interval by resampling: days with replacement, and blocks of two
+seconds within each run (bootstrap of clusters; Davison and Hinkley, Bootstrap Methods and their
+Application, 1997, section 3.8). It says nothing of what was not seen: of a kind of stutter that did
+not happen in t hours, up to 3 / t an hour cannot be excluded at 95 % (Hanley and Lippman-Hand,
+JAMA 249(13), 1983).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+
+from eager_kestrel.core.arrays import Floats
+from eager_kestrel.core.forecast.evidence import Evidence
+from eager_kestrel.core.forecast.sending import Sending
+from eager_kestrel.core.line.throughput import GRID_SECONDS
+from eager_kestrel.core.stutter import LATE_SECONDS, StutterSeen, bridged, queued_kbit
+
+REPLICATES = 200
+SURE = (5.0, 95.0)
+"""Percentiles that nine of ten resamples lie between."""
+RULE_OF_THREE = 3.0
+HEADROOM, HALVED_SECONDS = 0.42, 900.0
+"""For what was not seen: with next to no evidence a steady connection is used up to 1 / 1.42, the
+customary 70 %; a quarter of an hour of evidence halves the headroom, two hours leave a ninth."""
+PRECISION = 1.002
+"""How closely the highest rate within a limit is known."""
+
+
+@dataclass(frozen=True, slots=True)
+class _Sums:
+    """Seconds of stutter at one rate."""
+
+    by_block: Floats
+    """Shape (blocks,)."""
+    number: Floats
+    """Shape (stretches,): stutters."""
+    worst_seconds: float
+
+
+@dataclass(frozen=True)
+class Replay:
+    """Sends one pattern of frames through evidence, at any total rate."""
+
+    evidence: Evidence
+    sending: Sending
+    seed: int = 0
+
+    @cached_property
+    def _pattern(self) -> Floats:
+        """Shape (steps of evidence,): seconds of stream sent in each step; none in open steps."""
+        steps = self.sending.by_step(GRID_SECONDS)
+        return np.where(self.evidence.real, steps[self.evidence.phase % steps.size], 0.0)
+
+    @cached_property
+    def _weights(self) -> tuple[Floats, Floats]:
+        """How often each block and each stretch is drawn, shapes (replicates + 1, ...).
+
+        The first row is the evidence itself.
+        """
+        rng = np.random.default_rng(self.seed)
+        known = self.evidence
+        clusters = int(known.cluster.max(initial=-1)) + 1
+        drawn = rng.multinomial(clusters, np.full(clusters, 1 / clusters), REPLICATES)
+        stretch = np.vstack([np.ones(known.seconds.size), drawn[:, known.cluster]])
+        within = rng.poisson(1.0, (REPLICATES, known.stretch_of_block.size))
+        block = np.vstack([np.ones(known.stretch_of_block.size), within])
+        return block * stretch[:, known.stretch_of_block], stretch
+
+    def _sums(self, total_kbps: float) -> _Sums:
+        known = self.evidence
+        queue = queued_kbit(self._pattern * total_kbps, known.carried_kbit) / total_kbps
+        queue[~known.real] = 0.0
+        late = bridged(queue > LATE_SECONDS, known.piece, GRID_SECONDS)
+        begins = late & ~np.concatenate([[False], late[:-1]])
+        of_block = known.stretch_of_block
+        blocks = np.bincount(known.block, late, of_block.size) * GRID_SECONDS
+        number = np.bincount(of_block[known.block], begins, known.seconds.size)
+        return _Sums(
+            blocks.astype(np.float64), number.astype(np.float64), float(queue.max(initial=0.0))
+        )
+
+    def _share(self, total_kbps: float) -> Floats:
+        """Share of the time in a stutter, shape (replicates + 1,); nan where nothing is known.
+
+        Evidence counts up to its reach, so a rate above some of it is judged in steps: up to the
+        lowest reach by everything, from there to the next by what reaches so far.
+        """
+        known = self.evidence
+        by_block, by_stretch = self._weights
+        share = np.zeros(REPLICATES + 1)
+        below: Floats | None = None
+        for level, reach in enumerate(known.reaches_kbps):
+            counts = known.level >= level
+            seconds = by_stretch @ (known.seconds * counts)
+            blocks = self._sums(min(total_kbps, reach)).by_block
+            gained = blocks if below is None else blocks - below
+            late = by_block @ (gained * counts[known.stretch_of_block])
+            share += np.divide(late, seconds, out=np.zeros_like(late), where=seconds > 0)
+            if total_kbps <= reach:
+                return share
+            below = blocks
+        return np.full(REPLICATES + 1, np.nan)
+
+    def seen(self, total_kbps: float) -> StutterSeen | None:
+        """What a stream of this total rate would have stuttered; None where nothing is known.
+
+        Args:
+            total_kbps: everything sent, reserves included.
+        """
+        known = self.evidence
+        if not known.seconds.size:
+            return None
+        share = self._share(total_kbps)
+        if not np.isfinite(share).all():
+            return None
+        reached = self._reach >= total_kbps
+        if not reached.any():
+            reached = known.level == known.level.max()
+        sums = self._sums(total_kbps)
+        observed = float(known.seconds[reached].sum())
+        seconds = float(sums.by_block[reached[known.stretch_of_block]].sum())
+        number = int(sums.number[reached].sum())
+        low, high = np.percentile(share[1:], SURE)
+        hourly = float(share[0]) * 3600
+        return StutterSeen(
+            observed_seconds=round(observed, 2),
+            seconds=round(seconds, 2),
+            number=number,
+            worst_queue_seconds=round(sums.worst_seconds, 3),
+            seconds_per_hour=round(hourly, 2),
+            low_seconds_per_hour=round(min(float(low) * 3600, hourly), 2),
+            high_seconds_per_hour=round(max(float(high) * 3600, hourly), 2),
+            number_per_hour=round(number / observed * 3600, 2),
+            unseen_per_hour=round(RULE_OF_THREE / (observed / 3600), 2),
+        )
+
+    def most_kbps(self, limit: float) -> float | None:
+        """The highest total rate whose stutter keeps a limit at the cautious end.
+
+        Args:
+            limit: seconds of stutter an hour.
+
+        Returns:
+            None where no rate does, or nothing was observed.
+        """
+        return self._highest(lambda kbps: self._keeps(kbps, limit))
+
+    def safe_kbps(self, limit: float) -> float | None:
+        """The seen-safe rate: as :meth:`most_kbps`, with headroom for what was not seen.
+
+        A rate is safe when a stream higher by the headroom keeps the limit, too; where nothing is
+        known of so high a rate, the highest that something is known of.
+        """
+        reach = float(self.evidence.reaches_kbps[-1]) if self.evidence.reaches_kbps.size else 0.0
+
+        def safe(kbps: float) -> bool:
+            if kbps > reach:
+                return False
+            higher = kbps * (1 + self.headroom(kbps))
+            return self._keeps(min(higher, reach), limit)
+
+        return self._highest(safe)
+
+    def headroom(self, kbps: float) -> float:
+        """Share of a rate that is added for what the evidence is too short to show."""
+        reaching = self._reach >= kbps
+        return HEADROOM / (1 + float(self.evidence.seconds[reaching].sum()) / HALVED_SECONDS)
+
+    @cached_property
+    def _reach(self) -> Floats:
+        return np.array([stretch.reach_kbps for stretch in self.evidence.stretches])
+
+    def _keeps(self, kbps: float, limit: float) -> bool:
+        share = self._share(kbps)
+        return bool(np.isfinite(share).all()) and self._high(share) * 3600 <= limit
+
+    def _highest(self, keeps: Callable[[float], bool]) -> float | None:
+        """The highest rate, where every lower one keeps what it keeps."""
+        top = self.evidence.highest_kbps
+        if not top:
+            return None
+        if keeps(top):
+            return top
+        low, high = top / 4096, top
+        if not keeps(low):
+            return None
+        while high > low * PRECISION:
+            middle = float(np.sqrt(low * high))
+            low, high = (middle, high) if keeps(middle) else (low, middle)
+        return low
+
+    @staticmethod
+    def _high(share: Floats) -> float:
+        return max(float(np.percentile(share[1:], SURE[1])), float(share[0]))

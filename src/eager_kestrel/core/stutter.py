@@ -1,0 +1,122 @@
+"""Queue, late frame, stutter, stutter rate: what "late" means, defined once.
+
+The queue is stream that was produced and not yet delivered, in seconds of stream (Lindley's
+recursion; Proc. Camb. Phil. Soc. 48, 1952). A frame is late when more than ``LATE_SECONDS`` are
+queued behind it. A stutter is a run of late frames, gaps under ``BRIDGE_SECONDS`` bridged. The
+stutter rate is seconds of stutter, and stutters, in an hour of stream.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+
+from eager_kestrel.core.arrays import Flags, Floats, Indices
+from eager_kestrel.core.document import Frozen
+
+LATE_SECONDS = 0.7
+"""Of stream in the queue: a frame behind more is late."""
+BRIDGE_SECONDS = 1.0
+"""Late frames that are closer together are one stutter."""
+LIMIT_SECONDS = 7.0
+"""Of stutter in an hour that a plan may have when nobody says otherwise: 0.2 % of the time."""
+
+
+class Stutter(Frozen):
+    """A run of late frames."""
+
+    at_seconds: float
+    """Since the stream began."""
+    lasted_seconds: float
+    cause: str
+    """What was at fault; empty where that is not known."""
+
+
+class StutterSeen(Frozen):
+    """What a stream would have stuttered in everything observed."""
+
+    observed_seconds: float
+    """Evidence that says something of this rate."""
+    seconds: float
+    """Of stutter in that time."""
+    number: int
+    """Stutters in that time."""
+    worst_queue_seconds: float
+    """The most that was queued."""
+    seconds_per_hour: float
+    low_seconds_per_hour: float
+    high_seconds_per_hour: float
+    """Nine of ten resamples of the evidence lie between these."""
+    number_per_hour: float
+    unseen_per_hour: float
+    """Stutters of a kind that was not seen which cannot be excluded, at 95 %."""
+
+    def within(self, limit: float) -> bool:
+        """Whether the cautious end keeps a limit, in seconds of stutter an hour."""
+        return self.high_seconds_per_hour <= limit
+
+
+def queued_kbit(sent_kbit: Floats, carried_kbit: Floats) -> Floats:
+    """What is queued after each step, by Lindley's recursion, in two passes.
+
+    With S the running sum of sent less carried, the queue is S less the lowest S so far, or zero.
+    What a step sends is in the queue before anything of it is carried.
+
+    Args:
+        sent_kbit: shape (steps,).
+        carried_kbit: of the same shape: what the connection can carry in each step.
+
+    Returns:
+        Shape (steps,), the most within each step.
+    """
+    surplus = np.cumsum(sent_kbit - carried_kbit)
+    before = np.concatenate([[0.0], surplus[:-1]])
+    lowest = np.minimum(np.minimum.accumulate(before), 0.0)
+    return np.asarray(before - lowest + sent_kbit, dtype=np.float64)
+
+
+def bridged(late: Flags, part: Indices, step_seconds: float) -> Flags:
+    """Late steps, with the gaps that a stutter bridges.
+
+    Args:
+        late: shape (steps,).
+        part: of the same shape: steps of different parts never belong to one stutter.
+        step_seconds: how long one is.
+    """
+    at = np.flatnonzero(late)
+    if at.size < 2:
+        return late
+    near = (np.diff(at) * step_seconds < BRIDGE_SECONDS) & (part[at[1:]] == part[at[:-1]])
+    change = np.zeros(late.size + 1, dtype=np.int64)
+    change[at[:-1][near]] += 1
+    change[at[1:][near]] -= 1
+    return late | (np.cumsum(change[:-1]) > 0)
+
+
+def stutters(
+    late: Sequence[bool] | Flags, seconds: Floats, step_seconds: float, causes: Sequence[str] = ()
+) -> tuple[Stutter, ...]:
+    """Stutters of one stream.
+
+    Args:
+        late: whether frames were late, by steps.
+        seconds: when each step was, since the stream began.
+        step_seconds: how long one is.
+        causes: of each step; none where they are not known.
+    """
+    flags = np.asarray(late, dtype=np.bool_)
+    if not flags.any():
+        return ()
+    at = np.flatnonzero(flags)
+    apart = np.diff(seconds[at]) >= BRIDGE_SECONDS + step_seconds / 2
+    begins = at[np.concatenate([[True], apart])]
+    ends = at[np.concatenate([apart, [True]])]
+    return tuple(
+        Stutter(
+            at_seconds=round(float(seconds[begin]), 2),
+            lasted_seconds=round(float(seconds[end] - seconds[begin]) + step_seconds, 2),
+            cause=causes[begin] if causes else "",
+        )
+        for begin, end in zip(begins, ends, strict=True)
+    )
