@@ -54,19 +54,18 @@ class Result:
 
 
 Kestrel = Callable[..., Result]
-on_a_busy_machine = pytest.mark.flaky(reruns=3, reruns_delay=3, only_rerun=["AssertionError"])
-"""For tests of measured rates: a busy machine may spoil a run or three, a defect spoils all.
+timed = pytest.mark.timed
+"""For tests of measured rates: they run one after another, beside what only computes.
 
-Each time is told in the summary, as RERUN.
+None is tried twice: what a busy machine spoils is a verdict that is wrong there.
 """
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """What has to keep time runs one after another, beside what only computes."""
     for item in items:
-        if item.path.name in ("test_rehearse.py", "test_watch_wire.py") or item.get_closest_marker(
-            "flaky"
-        ):
+        alone = item.path.name in ("test_rehearse.py", "test_watch_wire.py")
+        if alone or item.get_closest_marker("timed"):
             item.add_marker(pytest.mark.xdist_group("timed"))
 
 

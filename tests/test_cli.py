@@ -13,7 +13,7 @@ from pathlib import Path
 import pytest
 
 from eager_kestrel.cli.main import COMMANDS
-from tests.conftest import Kestrel, on_a_busy_machine, running
+from tests.conftest import Kestrel, running, timed
 
 PROGRAM = [sys.executable, "-m", "eager_kestrel"]
 
@@ -47,7 +47,7 @@ def test_version_and_wrong_commands(kestrel: Kestrel) -> None:
     assert "measure" in wrong.error_line
 
 
-@on_a_busy_machine
+@timed
 def test_the_demo_tells_the_story_and_leaves_nothing_behind(
     kestrel: Kestrel, home: Path, tmp_path: Path
 ) -> None:
@@ -100,7 +100,7 @@ def test_practice_wants_one_line(kestrel: Kestrel) -> None:
 
 @pytest.mark.skipif(os.name == "nt", reason="Ctrl-C is sent as a POSIX signal")
 @pytest.mark.parametrize(("after_phase", "code"), [(True, 1), (False, 130)])
-@on_a_busy_machine
+@timed
 def test_ctrl_c_keeps_what_was_learned(home: Path, after_phase: bool, code: int) -> None:
     script = (
         "import sys, threading, signal, os, time\n"

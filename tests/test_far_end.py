@@ -25,7 +25,7 @@ from eager_kestrel.net import far_end as serving
 from eager_kestrel.net.ledger import MOST_SAMPLES, Bounds, Ledger
 from eager_kestrel.practice.endpoint import Behaviour, PracticeEndpoint
 from eager_kestrel.practice.uplink import PracticeUplink
-from tests.conftest import Kestrel, on_a_busy_machine, running
+from tests.conftest import Kestrel, running, timed
 from tests.test_attacks import far_end as listening
 from tests.test_cli import PROGRAM
 
@@ -48,7 +48,7 @@ def posted(there: Standing, body: bytes, token: str = TOKEN, **headers: str) -> 
                       headers={"authorization": f"Bearer {token}", **headers})  # fmt: skip
 
 
-@on_a_busy_machine
+@timed
 def test_both_ends_agree(kestrel: Kestrel, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv("EAGER_KESTREL_TOKEN", TOKEN)
     line = practice_line(rate=Bitrate.parse("8 Mbit/s"))
@@ -67,7 +67,7 @@ def test_both_ends_agree(kestrel: Kestrel, monkeypatch: pytest.MonkeyPatch) -> N
         assert TOKEN not in output
 
 
-@on_a_busy_machine
+@timed
 def test_a_stream_is_taken_by_the_token(kestrel: Kestrel, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv("EAGER_KESTREL_TOKEN", TOKEN)
     with standing() as (there, said):

@@ -19,7 +19,7 @@ from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.guide_text import guide_toml
 from eager_kestrel.files.guides import load_guide
 from eager_kestrel.practice.uplink import PracticeUplink
-from tests.conftest import Kestrel, on_a_busy_machine
+from tests.conftest import Kestrel, timed
 
 PACKET, OF_IT = 1514, 1448
 TICK = 0.001
@@ -120,7 +120,7 @@ def test_the_most_that_is_allowed_is_never_passed(mbps: float, part: float) -> N
         assert np.median(climb.rates_kbps) == pytest.approx(climb.most_kbps, rel=0.03)
 
 
-@on_a_busy_machine
+@timed
 def test_measure_gently_end_to_end(kestrel: Kestrel, tmp_path: Path) -> None:
     with simulated_uplink(practice_line(rate=Bitrate.parse("8 Mbit/s"))) as up:
         small = kestrel("measure", up.url, "--gently", "--data-limit", "300 kB")
@@ -159,7 +159,7 @@ def sent_to(taking: Reception) -> str:
     return f"{one.findings.recording.video.codec} {one.findings.recording.video.picture}"
 
 
-@on_a_busy_machine
+@timed
 @pytest.mark.parametrize(("rate", "kbps"), [("4 Mbit/s", 4000), ("20 Mbit/s", 6000)])
 def test_an_ingest_is_measured_and_its_ceiling_kept(
     kestrel: Kestrel, monkeypatch: pytest.MonkeyPatch, rate: str, kbps: float

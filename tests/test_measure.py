@@ -19,7 +19,7 @@ from eager_kestrel.actions.practice import practice_line, simulated_uplink
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.net.failures import network_error
 from eager_kestrel.practice.endpoint import Behaviour, PracticeEndpoint
-from tests.conftest import Kestrel, Result, on_a_busy_machine, running
+from tests.conftest import Kestrel, Result, running, timed
 
 EIGHT = Bitrate.parse("8 Mbit/s")
 
@@ -28,7 +28,7 @@ def measured(kestrel: Kestrel, url: str, *more: str, seconds: str = "3 s") -> Re
     return kestrel("measure", url, "--connections", "1", "--seconds", seconds, "--json", *more)
 
 
-@on_a_busy_machine
+@timed
 def test_eight_megabits_are_found_to_be_eight(kestrel: Kestrel) -> None:
     with simulated_uplink(practice_line(rate=EIGHT)) as up:
         result = kestrel("measure", up.url, "--seconds", "6 s", "--json")
@@ -57,7 +57,7 @@ def test_samples_come_only_when_asked_for_and_never_fall(kestrel: Kestrel) -> No
     assert run["data_used_bytes"] == samples["delivered_bytes"][-1]
 
 
-@on_a_busy_machine
+@timed
 def test_a_practice_line_is_measured_kept_and_planned_from(kestrel: Kestrel) -> None:
     result = kestrel("measure", "--practice", "bad-night", "--connections", "1", "--seconds", "3 s")
     assert result.code == 0, result.err
@@ -113,7 +113,7 @@ def test_a_bad_endpoint_gets_one_line(kestrel: Kestrel, behaviour: Behaviour, sa
     assert kestrel("plan", "--for", "oxbow").code == 2  # nothing was kept
 
 
-@on_a_busy_machine
+@timed
 def test_an_endpoint_that_dies_midway_leaves_what_was_learned(kestrel: Kestrel) -> None:
     behaviour = Behaviour(break_after_bytes=2_500_000)
     with simulated_uplink(practice_line(rate=EIGHT), behaviour=behaviour) as up:
@@ -127,7 +127,7 @@ def test_an_endpoint_that_dies_midway_leaves_what_was_learned(kestrel: Kestrel) 
     assert kestrel("plan", "--for", "oxbow", "--json").document["uplink"]["basis"] == "one run"
 
 
-@on_a_busy_machine
+@timed
 def test_a_silence_is_sat_out(kestrel: Kestrel) -> None:
     behaviour = Behaviour(pause_after_bytes=1_500_000, pause_seconds=2.5)
     with simulated_uplink(practice_line(rate=EIGHT), behaviour=behaviour) as up:
@@ -158,7 +158,7 @@ def test_an_untrusted_certificate_is_refused(kestrel: Kestrel) -> None:
     assert "certificate is not trusted" in result.error_line
 
 
-@on_a_busy_machine
+@timed
 def test_a_trusted_certificate_is_measured_through(
     kestrel: Kestrel, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:

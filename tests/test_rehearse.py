@@ -46,7 +46,7 @@ from eager_kestrel.practice.ingest import Misbehaviour, Platform
 from eager_kestrel.wire import flv
 from eager_kestrel.wire.publishing import Publisher, Ready
 from eager_kestrel.wire.rtmp import RANDOM_BYTES
-from tests.conftest import Kestrel, on_a_busy_machine, running
+from tests.conftest import Kestrel, running, timed
 
 FFMPEG = imageio_ffmpeg.get_ffmpeg_exe()
 CANARY = "canary-7f3a-do-not-show"
@@ -71,7 +71,7 @@ def published_by_ffmpeg(address: str, seconds: float, *options: str) -> int:
     return subprocess.run(command, capture_output=True, check=False, timeout=60).returncode
 
 
-@on_a_busy_machine
+@timed
 def test_ffmpeg_publishes_and_is_described(tmp_path: Path) -> None:
     for old in tmp_path.glob("*.flv"):
         old.unlink()
@@ -121,7 +121,7 @@ with av.open(sys.argv[1], "w", format="flv") as out:
 """
 
 
-@on_a_busy_machine
+@timed
 def test_findings_come_as_the_stream_goes() -> None:
     seen = []
     with reception(CANARY, guides=guides_of(["oxbow"])) as (taking, address):
@@ -213,7 +213,7 @@ def rehearsed(plan: Plan, rate: str, wish: Wish, **more: Any) -> tuple[Outcome, 
     return outcome, there.taking
 
 
-@on_a_busy_machine
+@timed
 def test_a_plan_of_four_holds_on_five() -> None:
     plan = planned("6 Mbit/s")
     outcome, taking = rehearsed(plan, "5 Mbit/s", Wish(seconds=5))
@@ -235,7 +235,7 @@ def test_a_plan_of_four_holds_on_five() -> None:
     assert video.spread < 0.1
 
 
-@on_a_busy_machine
+@timed
 def test_six_on_five_is_the_line_and_settles() -> None:
     plan = planned("12 Mbit/s")
     outcome, _ = rehearsed(plan, "5 Mbit/s", Wish(seconds=10, settle=True))
@@ -265,7 +265,7 @@ def test_a_slow_encoder_is_the_machine() -> None:
     assert outcome.settled is None
 
 
-@on_a_busy_machine
+@timed
 def test_a_dropped_connection_is_made_again_and_counted() -> None:
     wish = Wish(seconds=6, first_wait_seconds=0.2)
     outcome, taking = rehearsed(planned("3 Mbit/s"), "8 Mbit/s", wish,
@@ -442,7 +442,7 @@ def test_verdicts_tell_the_three_apart() -> None:
     assert (short.held, short.limited_by) == (False, None)
 
 
-@on_a_busy_machine
+@timed
 def test_the_command_line_rehearses_settles_and_draws(kestrel: Kestrel, tmp_path: Path) -> None:
     small = ("--source", "1280x720", "--fps", "30")
     assert kestrel("plan", "--for", "oxbow", "--upload", "6 Mbit/s", *small).code == 0

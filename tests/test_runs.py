@@ -29,7 +29,7 @@ from eager_kestrel.core.line.trace import Trace
 from eager_kestrel.files.database import MIGRATIONS
 from eager_kestrel.files.history import History
 from eager_kestrel.files.run_tables import runs_json
-from tests.conftest import Kestrel, on_a_busy_machine, running
+from tests.conftest import Kestrel, running, timed
 from tests.test_throughput import run_of, sampled
 
 
@@ -335,7 +335,7 @@ def test_a_full_disk_gets_one_line_and_loses_nothing(tmp_path: Path) -> None:
         assert [run.id for run in history.runs()] == [at(12, 12_000).id]
 
 
-@on_a_busy_machine
+@timed
 def test_ingest_points_are_ranked_by_their_first_answer(kestrel: Kestrel) -> None:
     found = kestrel(
         "nearest", "oxbow", "--practice", "60 ms, 5 ms, 30 ms", "--tries", "3", "--json"

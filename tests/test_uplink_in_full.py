@@ -27,12 +27,12 @@ from eager_kestrel.net.delivered import FALLBACK_SEND_BUFFER, delivered_counter
 from eager_kestrel.net.target import shown_url
 from eager_kestrel.practice.endpoint import Behaviour, PracticeEndpoint
 from eager_kestrel.wire.rtmp import OPENING_BYTES, is_opening_answer, opening, opening_answer
-from tests.conftest import Kestrel, on_a_busy_machine
+from tests.conftest import Kestrel, timed
 from tests.test_measure import EIGHT, measured
 from tests.test_throughput import run_of, sampled
 
 
-@on_a_busy_machine
+@timed
 def test_one_connection_against_several_is_a_verdict(kestrel: Kestrel) -> None:
     capped = practice_line(rate=EIGHT, trouble=Trouble(per_connection_kbps=2500))
     with simulated_uplink(capped) as up:
@@ -44,7 +44,7 @@ def test_one_connection_against_several_is_a_verdict(kestrel: Kestrel) -> None:
     assert any("one connection carries 3" in line for line in run["verdicts"])
 
 
-@on_a_busy_machine
+@timed
 def test_the_portable_estimate_is_near_the_truth(kestrel: Kestrel) -> None:
     with simulated_uplink(practice_line(rate=EIGHT)) as up:
         run = measured(kestrel, up.url, "--estimate", "--samples", seconds="5 s").document
@@ -56,7 +56,7 @@ def test_the_portable_estimate_is_near_the_truth(kestrel: Kestrel) -> None:
     assert whole == pytest.approx(8000, rel=0.08)
 
 
-@on_a_busy_machine
+@timed
 def test_other_traffic_and_stalls_show_in_the_samples(kestrel: Kestrel) -> None:
     trouble = Trouble(others=((4.0, 4000.0),), stalls=((6.0, 1.0),))
     with simulated_uplink(practice_line(rate=EIGHT, trouble=trouble)) as up:
@@ -70,7 +70,7 @@ def test_other_traffic_and_stalls_show_in_the_samples(kestrel: Kestrel) -> None:
     assert max(w for w in waits if w) > 500  # a small request sat out the stall in the queue
 
 
-@on_a_busy_machine
+@timed
 def test_a_longer_queue_means_longer_waits(kestrel: Kestrel) -> None:
     medians = []
     for queue in (16_384, 131_072):
@@ -184,7 +184,7 @@ def test_a_run_is_written_by_extension_and_can_be_imported(
     assert kept["uplink"]["typical_kbps"] == done.document["uplink"]["typical_kbps"]
 
 
-@on_a_busy_machine
+@timed
 def test_a_wall_clock_that_jumps_changes_nothing(
     kestrel: Kestrel, monkeypatch: pytest.MonkeyPatch
 ) -> None:

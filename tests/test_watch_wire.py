@@ -31,7 +31,7 @@ from eager_kestrel.net.publishing import Publication, Target
 from eager_kestrel.practice.ingest import Misbehaviour
 from eager_kestrel.practice.uplink import Line
 from eager_kestrel.wire import flv
-from tests.conftest import Kestrel, on_a_busy_machine, running
+from tests.conftest import Kestrel, running, timed
 
 FFMPEG = imageio_ffmpeg.get_ffmpeg_exe()
 CANARY, LOCAL = "canary-51c0-do-not-show", "local-9d2e-do-not-keep"
@@ -126,7 +126,7 @@ def watched_through(scene: Scene, settings: Path) -> tuple[Aired, Reception]:
         return aired, taking
 
 
-@on_a_busy_machine
+@timed
 def test_through_names_who_is_at_fault(tmp_path: Path) -> None:
     settings = tmp_path / "settings.toml"
     settings.write_text(SETTINGS)
@@ -190,7 +190,7 @@ def tag(keyframe: bool, size: int, seed: int) -> bytes:
     return flv.video_frame("h264", body, keyframe=keyframe)
 
 
-@on_a_busy_machine
+@timed
 def test_every_byte_is_passed_on_in_order() -> None:
     from eager_kestrel.net.receiving import IngestServer
 
@@ -216,7 +216,7 @@ def test_every_byte_is_passed_on_in_order() -> None:
     assert done[0][0].airing.frames == 200
 
 
-@on_a_busy_machine
+@timed
 def test_a_slow_platform_does_not_hold_up_the_others(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(passing, "MOST_SECONDS", 1.0)
     monkeypatch.setenv("EAGER_KESTREL_STREAM_KEY_LARKSPUR", CANARY)
@@ -235,7 +235,7 @@ def test_a_slow_platform_does_not_hold_up_the_others(monkeypatch: pytest.MonkeyP
     assert 0 < (bad.lost_frames or 0) < 240
 
 
-@on_a_busy_machine
+@timed
 def test_a_program_that_breaks_off_may_come_back() -> None:
     header = flv.video_header("h264", b"\x01\x64\x00\x1f\xff")
     with reception(CANARY) as (taking, url), between(f"oxbow={url}") as (told, done):
@@ -258,7 +258,7 @@ def test_a_program_that_breaks_off_may_come_back() -> None:
     assert len(taking.received) == 2
 
 
-@on_a_busy_machine
+@timed
 def test_a_platform_that_is_late_gets_the_stream_from_the_next_keyframe(
     monkeypatch: pytest.MonkeyPatch,
 ) -> None:
@@ -348,7 +348,7 @@ def test_bad_input_gets_one_line(kestrel: Kestrel, arguments: tuple[str, ...], s
 
 
 @pytest.mark.skipif(not sees_connections(), reason="this system tells nothing of connections")
-@on_a_busy_machine
+@timed
 def test_from_outside_a_dip_is_told_and_the_program_is_not_touched(tmp_path: Path) -> None:
     settings = tmp_path / "settings.toml"
     settings.write_text(SETTINGS)
@@ -370,7 +370,7 @@ def test_from_outside_a_dip_is_told_and_the_program_is_not_touched(tmp_path: Pat
 
 
 @pytest.mark.skipif(not sees_connections(), reason="this system tells nothing of connections")
-@on_a_busy_machine
+@timed
 def test_json_is_a_document_a_second_and_ends_on_sigterm(tmp_path: Path, home: Path) -> None:
     with (
         platform(Line(Trace.constant(3000), 10)) as (target, _),

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from eager_kestrel.actions.planning import plan, uplink_from_number
 from eager_kestrel.actions.shows import Wishes, asked_show
 from eager_kestrel.core.show.show import ON_THE_WIRE
-from tests.conftest import Kestrel, on_a_busy_machine
+from tests.conftest import Kestrel, timed
 from tests.test_recordings import CONSTANT, Make
 from tests.test_recordings import made as made  # the fixture
 from tests.test_runs import at, kept
@@ -121,7 +121,7 @@ def planned_fault(kestrel: Kestrel, show: Path) -> str:
     return kestrel("plan", show, *UPLOAD).error_line
 
 
-@on_a_busy_machine
+@timed
 def test_all_destinations_are_rehearsed_at_once(kestrel: Kestrel, tmp_path: Path) -> None:
     show = ("--for", "oxbow", "--for", "gatepost", "--source", "640x360", "--fps", "25")
     total = kestrel("plan", *show, "--upload", "2.5 Mbit/s", "--json").document["total_kbps"]
@@ -149,7 +149,7 @@ def test_all_destinations_are_rehearsed_at_once(kestrel: Kestrel, tmp_path: Path
     assert [line[:2] for line in both] == ["# ", "ff", "# ", "ff"]
 
 
-@on_a_busy_machine
+@timed
 def test_settings_are_rehearsed(kestrel: Kestrel, tmp_path: Path) -> None:
     wish = ("--for", "oxbow", "--upload", "2 Mbit/s", "--source", "640x360", "--fps", "30")
     kestrel("plan", *wish, "--out", tmp_path / "s.toml")

@@ -46,6 +46,7 @@ def show_rehearsal(screen: Console, one: Rehearsal) -> None:
     from rich.text import Text
 
     from eager_kestrel.cli.screen import grid
+    from eager_kestrel.core.words.forecasts import stutters_said
 
     good = one.verdict.held
     card = grid(0, 1)
@@ -58,6 +59,7 @@ def show_rehearsal(screen: Console, one: Rehearsal) -> None:
         ("sent", one.planned),
         ("frames", f"{one.frames:,}, {one.late_frames:,} late{lost}; waited "
                    f"{one.worst_backlog_seconds:.2f} s at worst"),
+        ("stutter", stutters_said([stutter.lasted_seconds for stutter in one.stutters])),
         ("delivered", f"{one.delivered_kbps:,.0f} of {one.total_kbps:,.0f} kbit/s"),
         ("encoder", f"{one.encode_ms_typical:.1f} ms a frame, {one.encode_ms_slowest:.1f} ms the "
                     "slowest of a hundred"),

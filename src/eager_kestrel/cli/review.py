@@ -61,12 +61,15 @@ def show_review(screen: Console, found: Review) -> None:
 
     from eager_kestrel.cli.watch_view import show_airing
     from eager_kestrel.core.words import airings as words
+    from eager_kestrel.core.words.forecasts import stutters_said
 
     for number, line in enumerate(found.next_time):
         screen.print(Text(line, style="bold" if number == 0 else ""))
     show_airing(screen, found.airing, {one.trouble.at_seconds: one.at for one in found.incidents})
     said = words.carried_share(found.carried_share, found.worst_wait_seconds)
-    screen.print(Text(said, style="dim"))
+    seen = stutters_said([s.lasted_seconds for s in found.stutters])
+    screen.print(Text(f"{seen[0].upper()}{seen[1:]}. {said}",
+                      style="dim"))  # fmt: skip
     for do in dict.fromkeys(one.do for one in found.incidents):
         causes = {words.CAUSES[one.trouble.cause] for one in found.incidents if one.do == do}
         screen.print(Text(f"{', '.join(sorted(causes))}: {do}", style="dim"))

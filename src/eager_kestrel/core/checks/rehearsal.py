@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Literal
 
 from eager_kestrel.core.document import Frozen, format_name
+from eager_kestrel.core.stutter import Stutter
 
 Limited = Literal["line", "machine", "ingest"]
 
@@ -73,6 +74,8 @@ class Rehearsal(Frozen):
     frames: int
     late_frames: int
     lost_frames: int
+    stutters: tuple[Stutter, ...] = ()
+    """Runs of late frames, by what was at fault."""
     worst_backlog_seconds: float
     delivered_kbps: float
     """Over the whole rehearsal, or the last seconds where a backlog stood."""

@@ -14,7 +14,7 @@ import numpy as np
 
 from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal, Sent, Verdict
 from eager_kestrel.core.plan.plan import Fallback
-from eager_kestrel.core.stutter import LATE_SECONDS
+from eager_kestrel.core.stutter import LATE_SECONDS, Stutter, stutters
 from eager_kestrel.core.words import plans
 from eager_kestrel.core.words import runs as words
 
@@ -149,6 +149,15 @@ def _which(below: Steps, fits: Callable[[Fallback], bool]) -> int | None:
     return next((i for i, step in enumerate(below) if fits(step)), None)
 
 
+def _stutters(sent: Sent, cause: str) -> tuple[Stutter, ...]:
+    """Stutters of what was sent, as far as a queue or a late encoder was seen."""
+    at = np.array([moment.seconds for moment in sent.moments])
+    if at.size < 2:
+        return ()
+    late = [max(m.backlog_seconds, m.encoder_seconds) > LATE_SECONDS for m in sent.moments]
+    return stutters(late, at, float(np.median(np.diff(at))), [cause] * at.size)
+
+
 def rehearsal_of(
     sent: Sent, step: Fallback, below: Steps, *, target: str, platform: str, asked_seconds: float
 ) -> Rehearsal:
@@ -180,6 +189,7 @@ def rehearsal_of(
         frames=sent.frames,
         late_frames=sent.late_frames,
         lost_frames=sent.lost_frames,
+        stutters=_stutters(sent, found.limited_by or ""),
         worst_backlog_seconds=round(max((m.backlog_seconds for m in sent.moments), default=0.0), 3),
         delivered_kbps=round(delivered_kbps(sent), 1),
         counted_by=sent.counted_by,

@@ -30,7 +30,7 @@ Motion = Literal["still", "calm", "lively", "hectic"]
 MOTIONS: tuple[Motion, ...] = ("still", "calm", "lively", "hectic")
 
 SAFE_SHARE = 0.70
-"""People keep between a fifth and a half in hand; docs/decisions/0004-safe-share-and-floor.md."""
+"""People keep between a fifth and a half in hand; docs/decisions/0004-safe-share.md."""
 
 SHOW_SECONDS = 3600.0
 """An hour, as a forecast is asked for most."""

@@ -7,6 +7,7 @@ from datetime import timedelta
 
 import numpy as np
 
+from eager_kestrel.core.arrays import Floats
 from eager_kestrel.core.checks.verdict import HOLDS_SHARE
 from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.forecast.evidence import Evidence
@@ -16,6 +17,7 @@ from eager_kestrel.core.line.airing import STANDING_SECONDS, Airing, Trouble
 from eager_kestrel.core.line.evidence import broadcast_evidence
 from eager_kestrel.core.line.throughput import GRID_SECONDS
 from eager_kestrel.core.plan.plan import DestinationPlan, Fallback
+from eager_kestrel.core.stutter import LATE_SECONDS, Stutter, stutters
 from eager_kestrel.core.words import airings as words
 
 LEAST_SECONDS = 10
@@ -41,6 +43,8 @@ class Review(Frozen):
     worst_wait_seconds: float
     would_have_held_kbps: float | None
     """The most an even stream could have sent without a late frame, as far as was seen."""
+    stutters: tuple[Stutter, ...]
+    """Runs of late frames, each with its cause."""
     incidents: tuple[Incident, ...]
     next_time: tuple[str, ...]
     """What to plan next time, and why, most important first."""
@@ -60,6 +64,7 @@ def review_of(airing: Airing, planned: DestinationPlan | None = None) -> Review:
         carried_share=round(float((waited <= STANDING_SECONDS).mean()), 4) if waited.size else 1.0,
         worst_wait_seconds=round(float(waited.max(initial=0.0)), 2),
         would_have_held_kbps=held,
+        stutters=_stutters(airing, waited),
         incidents=tuple(_incident(airing, trouble) for trouble in airing.troubles),
         next_time=tuple(_next_time(airing, planned, held)),
     )
@@ -68,6 +73,15 @@ def review_of(airing: Airing, planned: DestinationPlan | None = None) -> Review:
 def _incident(airing: Airing, trouble: Trouble) -> Incident:
     at = airing.taken + timedelta(seconds=trouble.at_seconds)
     return Incident(at=at.strftime("%H:%M:%S"), trouble=trouble, do=words.DO[trouble.cause])
+
+
+def _stutters(airing: Airing, queued: Floats) -> tuple[Stutter, ...]:
+    """Stutters by the second, and whose trouble they were part of."""
+    causes = [""] * queued.size
+    for trouble in airing.troubles:
+        begin, end = int(trouble.at_seconds), int(trouble.at_seconds + trouble.lasted_seconds) + 1
+        causes[begin : end + 1] = [trouble.cause] * len(causes[begin : end + 1])
+    return stutters(queued > LATE_SECONDS, np.arange(queued.size, dtype=np.float64), 1.0, causes)
 
 
 def _would_have_held(airing: Airing) -> float | None:

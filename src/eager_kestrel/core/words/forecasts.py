@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from eager_kestrel.core.stutter import StutterSeen
 from eager_kestrel.core.words.numbers import counted, duration, kbit
 
@@ -131,3 +133,10 @@ def in_the_show(seen: StutterSeen, lasts_seconds: float) -> str:
         f"about {some_seconds(seen.seconds_per_hour * hours)} in {duration(lasts_seconds)} "
         f"({some_seconds(low)} to {some_seconds(high)})"
     )
+
+
+def stutters_said(lasted: Sequence[float]) -> str:
+    """``no stutter``, ``3 stutters, 4.2 s in total``, by how long each lasted."""
+    if not lasted:
+        return "no stutter"
+    return f"{counted(len(lasted), 'stutter')}, {some_seconds(sum(lasted))} in total"
