@@ -125,6 +125,31 @@ def test_less_than_planned_is_not_laid_on_the_line(
     assert "more than planned" in more.notes.troubles[-1].text
 
 
+@settings(max_examples=16)
+@given(
+    st.floats(3, 20), st.sampled_from([1.0, 2.0, 4.0]), st.floats(0.87, 1.0), st.floats(0, 1),
+    st.integers(0, 99),
+)  # fmt: skip
+def test_a_lawful_constant_bitrate_is_never_off_the_plan(
+    keyframe: float, interval: float, rate: float, buffered: float, seed: int
+) -> None:
+    """Neither a keyframe more in a window, nor the encoder's buffer spent at the start."""
+    begun = 1 + buffered / 2  # a second of buffer, spent within two
+    out = played(
+        steady(20000), Expected(6000, 60.0, interval), 60, keyframe=keyframe, seed=seed,
+        share=lambda t: begun if t < 2 else rate, look=lambda _: {"fps": 60.0},
+    )  # fmt: skip
+    assert out.causes == []
+
+
+def test_a_rate_about_the_limit_does_not_flap() -> None:
+    out = played(
+        steady(20000), PLANNED, 300, look=lambda _: {"fps": 60.0},
+        share=lambda t: 0.846 + 0.01 * (int(t / 7) % 2),
+    )  # fmt: skip
+    assert len(out.causes) <= 1
+
+
 def test_a_break_is_told_with_how_long_it_lasted() -> None:
     notes = Notes.of("here", PLANNED)
     for tick in range(1, 160):

@@ -12,7 +12,6 @@ from eager_kestrel.core.plan.plan import Fallback, Plan, VideoSettings
 from eager_kestrel.core.show.show import Motion
 from eager_kestrel.core.stutter import StutterSeen
 from eager_kestrel.core.words import forecasts as words
-from eager_kestrel.files.history import History, Which
 
 SLOWEST_FPS, LONGEST_SECONDS = 24.0, 2.0
 """Frames for which a keyframe is the longest part of a second: before a plan says its own."""
@@ -25,6 +24,8 @@ def evidence_behind(uplink: Uplink) -> Evidence:
     """
     if not uplink.runs and not uplink.airings:
         return Evidence.of(())
+    from eager_kestrel.files.history import History, Which
+
     with History() as history:
         return Evidence.of(
             history.evidence(Which(ids=uplink.runs)), history.broadcasts(Which(ids=uplink.airings))

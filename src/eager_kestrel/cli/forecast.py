@@ -77,7 +77,7 @@ def show_forecast(screen: Console, found: Forecast) -> None:
     from rich.panel import Panel
     from rich.text import Text
 
-    from eager_kestrel.cli.screen import grid, remark
+    from eager_kestrel.cli.screen import grid
     from eager_kestrel.core.words import forecasts as words
 
     seen, card = found.stutter, grid(0, 1)
@@ -104,14 +104,14 @@ def show_forecast(screen: Console, found: Forecast) -> None:
     if found.by_hour:
         screen.print(_by_hour(found))
     for line in found.unknown:
-        remark(screen, line)
+        screen.print(Text(line, style="dim"))
 
 
 def _steps(found: Forecast) -> Table:
     """The plan and its fallbacks, the first within the limit marked."""
     from eager_kestrel.core.words.forecasts import some_seconds
 
-    limit = f"within {some_seconds(found.limit_seconds_per_hour)}/h"
+    limit = f"{some_seconds(found.limit_seconds_per_hour)}/h"
     table = _table("settings", "kbit/s", "stutter an hour", "between", limit)
     first = next((step for step in found.steps if step.within), None)
     for step in found.steps:
@@ -123,12 +123,12 @@ def _steps(found: Forecast) -> Table:
 
 def _by_hour(found: Forecast) -> Table:
     """The plan's own settings at other hours of the day, and the highest rate there."""
-    from eager_kestrel.core.words.numbers import duration
+    from eager_kestrel.core.words.forecasts import span
 
     table = _table("hour", "observed", "stutter an hour", "between", "highest kbit/s")
     for at in found.by_hour:
         most = at.most_kbps if at.reading_kbps is None else at.reading_kbps
-        observed = "readings" if at.reading_kbps is not None else duration(at.observed_seconds)
+        observed = "readings" if at.reading_kbps is not None else span(at.observed_seconds)
         table.add_row(f"{at.hour:02d}:00", observed, *_rates(at.stutter),
                       "-" if most is None else f"{most:,.0f}")  # fmt: skip
     return table

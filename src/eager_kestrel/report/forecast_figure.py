@@ -56,10 +56,12 @@ def _draw_curve(axes: Axes, found: Forecast) -> None:
         height = min(step.stutter.seconds_per_hour, highest)
         axes.plot(at, height, marker="o", linestyle="none", clip_on=False, zorder=5,
                   markersize=6 if number else 9, color=GOOD if step.within else CARE)  # fmt: skip
-        if number in (0, len(found.steps) - 1):
+        if not number:
             axes.annotate(
-                step.settings if number else f"planned: {step.settings}",
-                (at, height), xytext=(8, 14), textcoords="offset points", fontsize=9, color=INK,
+                f"planned: {step.settings}", (at, height), ha="right",
+                xytext=(-10, 60 if height < highest / 2 else -60),
+                textcoords="offset points", fontsize=10, color=INK,
+                arrowprops={"arrowstyle": "-", "color": INK, "linewidth": 0.8},
             )  # fmt: skip
     axes.set_xlim(left=0)
     axes.set_ylim(0, highest)

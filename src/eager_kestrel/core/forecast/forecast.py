@@ -141,7 +141,7 @@ def forecast(asked: Asked, observed: Observed) -> Forecast:
         steps=steps,
         by_hour=tuple(_hours(asked, observed)),
         unknown=(*words.not_seen(seen), *observed.unknown),
-        curve=_curve(replay, total),
+        curve=_curve(replay, total, most),
     )  # fmt: skip
 
 
@@ -179,12 +179,13 @@ def _hours(asked: Asked, observed: Observed) -> list[HourSeen]:
     return found
 
 
-def _curve(replay: Replay, total_kbps: float) -> Curve | None:
+def _curve(replay: Replay, total_kbps: float, most: float | None) -> Curve | None:
     """From little to somewhat more than the connection was seen to carry."""
     top = max(replay.evidence.highest_kbps * 1.1, total_kbps * 1.1)
+    edge = [] if most is None else [most, most * 1.02]
     points = [
         (kbps, seen)
-        for kbps in np.linspace(top / CURVE_POINTS, top, CURVE_POINTS)
+        for kbps in sorted([*np.linspace(top / CURVE_POINTS, top, CURVE_POINTS), *edge])
         if (seen := replay.seen(float(kbps))) is not None
     ]
     if not points:

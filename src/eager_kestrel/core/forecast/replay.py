@@ -107,7 +107,7 @@ class Replay:
             late = by_block @ (gained * counts[known.stretch_of_block])
             share += np.divide(late, seconds, out=np.zeros_like(late), where=seconds > 0)
             if total_kbps <= reach:
-                return share
+                return np.minimum(share, 1.0)
             below = blocks
         return np.full(REPLICATES + 1, np.nan)
 

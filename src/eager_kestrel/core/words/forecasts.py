@@ -5,18 +5,27 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from eager_kestrel.core.stutter import StutterSeen
-from eager_kestrel.core.words.numbers import counted, duration, kbit
+from eager_kestrel.core.words.numbers import counted, kbit
 
 NONE = "none"
 
 
 def some_seconds(seconds: float) -> str:
-    """``4 s``, ``0.4 s``, ``130 s``; ``12 min`` from ten minutes on."""
-    if seconds >= 600:
+    """``4 s``, ``0.4 s``; ``3 min`` from two minutes on."""
+    if seconds >= 120:
         return f"{seconds / 60:,.0f} min"
     if seconds >= 9.95 or f"{seconds:.1f}".endswith(".0"):
         return f"{seconds:,.0f} s"
     return f"{seconds:.1f} s"
+
+
+def span(seconds: float) -> str:
+    """A length of time that was observed: ``80 s``, ``4 min``, ``2.5 h``."""
+    if seconds < 100:
+        return f"{seconds:.0f} s"
+    if seconds < 6000:
+        return f"{seconds / 60:.0f} min"
+    return f"{seconds / 3600:.1f}".removesuffix(".0") + " h"
 
 
 def hourly(seen: StutterSeen) -> str:
@@ -35,14 +44,14 @@ def stutter_line(seen: StutterSeen | None, around: str | None, *, practice: bool
     where = "of a simulated connection" if practice else "observed"
     when = f" around {around}" if around else ""
     link = " in" if hourly(seen) == NONE else ", from"
-    return f"{hourly(seen)}{link} {duration(seen.observed_seconds)} {where}{when}"
+    return f"{hourly(seen)}{link} {span(seen.observed_seconds)} {where}{when}"
 
 
 def observed_line(seconds: float, runs: int, broadcasts: int) -> str:
     """``14 min: 33 runs and 2 broadcasts``."""
     parts = [counted(runs, "run")] if runs or not broadcasts else []
     parts += [counted(broadcasts, "broadcast")] if broadcasts else []
-    return f"{duration(seconds)}: {' and '.join(parts)}"
+    return f"{span(seconds)}: {' and '.join(parts)}"
 
 
 def verdict(
@@ -61,13 +70,15 @@ def verdict(
         if known:
             return "Nothing observed reaches this rate: how it would stutter is not known."
         return "Nothing was observed that shows seconds: how it would stutter is not known."
-    span = duration(seen.observed_seconds)
+    observed = span(seen.observed_seconds)
     if seen.number:
         times = "once" if seen.number == 1 else f"{seen.number} times"
-        said = f"In the {span} observed it would have stuttered for {some_seconds(seen.seconds)}"
+        said = (
+            f"In the {observed} observed it would have stuttered for {some_seconds(seen.seconds)}"
+        )
         said += f" ({times})"
     else:
-        said = f"In the {span} observed it would not have stuttered"
+        said = f"In the {observed} observed it would not have stuttered"
     if own:
         return f"{said}."
     accepted = f"{some_seconds(limit)} an hour"
@@ -85,7 +96,7 @@ def not_seen(seen: StutterSeen | None) -> tuple[str, ...]:
     most = f"{rate:.0f}" if rate >= 1 else f"{rate:.1f}"
     return (
         f"up to {most} {what} an hour cannot be excluded (95 %) after "
-        f"{duration(seen.observed_seconds)}; eager-kestrel watch during a show adds its hours, "
+        f"{span(seen.observed_seconds)}; eager-kestrel watch during a show adds its hours, "
         "measure --until 23:00 an evening",
     )
 
@@ -107,7 +118,7 @@ def safe_step(limit: float, observed_seconds: float, headroom: float) -> str:
     """Why the seen-safe rate is what it is."""
     return (
         f"the most that stutters no more than {some_seconds(limit)} an hour in the "
-        f"{duration(observed_seconds)} observed, with {headroom:.0%} headroom for what so short a "
+        f"{span(observed_seconds)} observed, with {headroom:.0%} headroom for what so short a "
         "time does not show"
     )
 
@@ -128,9 +139,9 @@ def in_the_show(seen: StutterSeen, lasts_seconds: float) -> str:
     hours = lasts_seconds / 3600
     low, high = seen.low_seconds_per_hour * hours, seen.high_seconds_per_hour * hours
     if high < 0.05:
-        return f"none expected in {duration(lasts_seconds)}"
+        return f"none expected in {span(lasts_seconds)}"
     return (
-        f"about {some_seconds(seen.seconds_per_hour * hours)} in {duration(lasts_seconds)} "
+        f"about {some_seconds(seen.seconds_per_hour * hours)} in {span(lasts_seconds)} "
         f"({some_seconds(low)} to {some_seconds(high)})"
     )
 
