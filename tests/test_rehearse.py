@@ -17,10 +17,12 @@ from pathlib import Path
 from typing import Any
 
 import imageio_ffmpeg
+import numpy as np
 import pytest
 import trustme
 
 from eager_kestrel.actions.checking import guides_of
+from eager_kestrel.actions.evidence import stutter_of
 from eager_kestrel.actions.planning import plan, uplink_from_number
 from eager_kestrel.actions.practice import practice_line
 from eager_kestrel.actions.receiving import Reception, reception, wait_for
@@ -35,6 +37,9 @@ from eager_kestrel.actions.shows import Wishes, asked_show
 from eager_kestrel.core.checks.rehearsal import Moment, Sent
 from eager_kestrel.core.checks.verdict import verdict
 from eager_kestrel.core.errors import EndpointError, InputError, NetworkError
+from eager_kestrel.core.forecast.evidence import Evidence
+from eager_kestrel.core.line.evidence import RunEvidence
+from eager_kestrel.core.line.trace import Trace
 from eager_kestrel.core.picture import Picture
 from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.units import Bitrate
@@ -43,6 +48,7 @@ from eager_kestrel.media.recording import read_recording
 from eager_kestrel.media.stand_in import StandIn
 from eager_kestrel.net.publishing import Publication, Target
 from eager_kestrel.practice.ingest import Misbehaviour, Platform
+from eager_kestrel.practice.uplink import Line
 from eager_kestrel.wire import flv
 from eager_kestrel.wire.publishing import Publisher, Ready
 from eager_kestrel.wire.rtmp import RANDOM_BYTES
@@ -253,6 +259,29 @@ def test_six_on_five_is_the_line_and_settles() -> None:
     assert outcome.best.total_kbps == pytest.approx(settled.total_kbps, abs=0.1)
     assert all(step.total_kbps < settled.total_kbps for step in settled.steps_down)
     assert Plan.model_validate_json(outcome.settled.model_dump_json()) == outcome.settled
+
+
+@timed
+@pytest.mark.parametrize("upload", ["2.4 Mbit/s", "0.8 Mbit/s"])
+def test_a_rehearsal_stutters_where_the_replay_of_the_same_connection_does(upload: str) -> None:
+    """One connection, asked two ways: on the wire, and replayed from what it carries."""
+    made = planned(upload)
+    dip = Trace.constant(2600).with_others(1800, 4, 8)
+    with stage(Line(dip, 20), OXBOW) as there:
+        chosen = made.destinations[0]
+        outcome = rehearse(made, chosen, there.target, there.key, Wish(seconds=8))
+    found = outcome.rehearsals[-1]
+    moments = np.arange(0, 8 + 1e-9, 0.05)
+    carried = np.diff([dip.bytes_until(float(at)) for at in moments]) * 8e-3
+    run = RunEvidence("r", "2026-11-01T20:00:00+00:00", "", "", "measured", False, False, None,
+                      None, carried[:1], carried)  # fmt: skip
+    seen = stutter_of(made, Evidence.of([run]))
+    assert seen is not None
+    assert seen.number == len(found.stutters) == (1 if made.total_kbps > 800 else 0)
+    assert found.verdict.held is (seen.number == 0)
+    if found.stutters:
+        assert found.stutters[0].cause == "line"
+        assert 4 < found.stutters[0].at_seconds < 6.5
 
 
 def test_a_slow_encoder_is_the_machine() -> None:

@@ -76,7 +76,17 @@ class Replay:
         block = np.vstack([np.ones(known.stretch_of_block.size), within])
         return block * stretch[:, known.stretch_of_block], stretch
 
+    @cached_property
+    def _summed(self) -> dict[float, _Sums]:
+        return {}
+
     def _sums(self, total_kbps: float) -> _Sums:
+        """Sums at a rate, reckoned once: those at each reach are asked for again and again."""
+        if total_kbps not in self._summed:
+            self._summed[total_kbps] = self._sums_anew(total_kbps)
+        return self._summed[total_kbps]
+
+    def _sums_anew(self, total_kbps: float) -> _Sums:
         known = self.evidence
         queue = queued_kbit(self._pattern * total_kbps, known.carried_kbit) / total_kbps
         queue[~known.real] = 0.0
