@@ -61,6 +61,12 @@ RULES: dict[str, Callable[[Floats, float], float]] = {
 }
 SHARES = np.arange(0.05, 1.01, 0.05)
 OURS = "seen safe"
+SAID = {
+    "1 runs": ("1 run", (-8, 10)), "5 runs": ("5 runs", (8, 8)), "15 runs": ("15 runs", (-8, 4)),
+    "50 runs": ("50 runs", (-8, -6)), "1 shows": ("5 runs and 1 show", (8, 4)),
+    "3 shows": ("5 runs and 3 shows", (8, -6)),
+}  # fmt: skip
+"""Where each is named in the figure."""
 
 
 @dataclass(frozen=True)
@@ -253,15 +259,17 @@ def _draw(here: list[Told], told: list[Told], path: Path) -> None:
     for policy in RULES:
         share, _, mean, _ = _figures([o for o in here if o.policy == policy])
         axes.plot(share, mean, marker="o", color=CARE, linestyle="none")
-        axes.annotate(policy, (share, mean), xytext=(6, -12), textcoords="offset points",
-                      fontsize=9, color=INK)  # fmt: skip
+        axes.annotate(policy, (share, mean), xytext=(8, -14), textcoords="offset points",
+                      fontsize=9, color=CARE)  # fmt: skip
     for seen in dict.fromkeys(o.seen for o in told if o.policy == OURS):
         share, _, mean, _ = _figures([o for o in told if (o.policy, o.seen) == (OURS, seen)])
         axes.plot(share, mean, marker="s", color=GOOD, linestyle="none",
                   label="seen safe" if seen == "1 runs" else None)  # fmt: skip
-        axes.annotate(seen.replace("1 runs", "1 run").replace("1 shows", "5 runs, 1 show").replace(
-            "3 shows", "5 runs, 3 shows"), (share, mean), xytext=(-6, 8),
-            textcoords="offset points", fontsize=9, color=GOOD, ha="right")  # fmt: skip
+        name, where = SAID[seen]
+        axes.annotate(
+            name, (share, mean), xytext=where, textcoords="offset points", fontsize=9, color=GOOD,
+            ha="left" if where[0] > 0 else "right", va="center",
+        )  # fmt: skip
     axes.set_yscale("log")
     axes.set_xlabel("rate / best possible rate, median", color=INK)
     axes.set_ylabel("stutter, seconds an hour, mean", color=INK)

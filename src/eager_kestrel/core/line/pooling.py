@@ -30,6 +30,8 @@ from eager_kestrel.core.words import runs as words
 
 DRAWS_PER_RUN = 64
 """Block resamples made of each run; replicates then pick runs and one of these each."""
+MOST_VALUES = 1_000_000
+"""That are held at a time while replicates are made."""
 KINDS: tuple[Kind, ...] = ("measured", "reading", "practice")
 SINGLE_RUN_WIDENING = 1.5
 """One run knows nothing of other hours: its interval is stretched below by this factor."""
@@ -60,7 +62,7 @@ def uplink_of(
     )
     if typical <= 0:
         raise FormatError("more than half of the windows delivered nothing", "measure again")
-    interval = _floor_interval([run.steps_kbit * 125 for run in usable], seed, aired)
+    interval = _floor_interval([run.steps_kbit * 125 for run in usable], seed)
     if interval and len(usable) == 1 and not aired:
         interval = (max(0.0, floor - SINGLE_RUN_WIDENING * (floor - interval[0])), interval[1])
     return Uplink(
@@ -228,33 +230,24 @@ def _weighted_percentiles(values: Floats, weights: Floats, wanted: list[float]) 
 
 
 def _floor_interval(
-    parts: list[Floats], seed: int, aired: Sequence[Quarter] = (), replicates: int = 400
+    parts: list[Floats], seed: int, replicates: int = 400
 ) -> tuple[float, float] | None:
-    """95 % interval of the pooled floor: runs and quarters resampled, then blocks within runs."""
+    """95 % interval of the pooled floor: runs are resampled, then blocks within each run."""
     parts = [part for part in parts if part.size * GRID_SECONDS >= WINDOW_SECONDS]
     if not parts:
         return None
     rng = np.random.default_rng(seed)
     draws = min(part.size for part in parts)
-    drawn = [
+    windows = np.stack([
         grid_windows(part[block_indices(part.size, draws, DRAWS_PER_RUN, rng)]) for part in parts
-    ]
-    windows = np.stack(drawn)
-    picked = rng.integers(0, len(parts) + len(aired), (replicates, len(parts) + len(aired)))
+    ])  # fmt: skip
+    picked = rng.integers(0, len(parts), (replicates, len(parts)))
     rows = rng.integers(0, DRAWS_PER_RUN, picked.shape)
+    some = max(1, MOST_VALUES // (len(parts) * windows.shape[-1]))
     floors = [
-        _floor_of(windows[picks[picks < len(parts)], row[picks < len(parts)]],
-                  [aired[at - len(parts)] for at in picks if at >= len(parts)])
-        for picks, row in zip(picked, rows, strict=True)
+        np.percentile(windows[picked[at : at + some], rows[at : at + some]].reshape(
+            len(picked[at : at + some]), -1), FLOOR_PERCENTILE, axis=1)
+        for at in range(0, replicates, some)
     ]  # fmt: skip
-    low, high = np.percentile(floors, [2.5, 97.5])
+    low, high = np.percentile(np.concatenate(floors), [2.5, 97.5])
     return float(low), float(high)
-
-
-def _floor_of(windows: Floats, aired: Sequence[Quarter]) -> float:
-    """The floor of one resample; ``windows`` has shape (runs, windows)."""
-    if not aired:
-        return float(np.percentile(windows, FLOOR_PERCENTILE))
-    values, weights = _pooled(list(windows), aired)
-    (floor,) = _weighted_percentiles(values, weights, [FLOOR_PERCENTILE])
-    return floor
