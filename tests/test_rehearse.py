@@ -262,11 +262,13 @@ def test_six_on_five_is_the_line_and_settles() -> None:
 
 
 @timed
-@pytest.mark.parametrize("upload", ["2.4 Mbit/s", "0.8 Mbit/s"])
-def test_a_rehearsal_stutters_where_the_replay_of_the_same_connection_does(upload: str) -> None:
+@pytest.mark.parametrize(("upload", "others"), [("2.4 Mbit/s", 1800), ("1.2 Mbit/s", 400)])
+def test_a_rehearsal_stutters_where_the_replay_of_the_same_connection_does(
+    upload: str, others: float
+) -> None:
     """One connection, asked two ways: on the wire, and replayed from what it carries."""
     made = planned(upload)
-    dip = Trace.constant(2600).with_others(1800, 4, 8)
+    dip = Trace.constant(2600).with_others(others, 4, 8)
     with stage(Line(dip, 20), OXBOW) as there:
         chosen = made.destinations[0]
         outcome = rehearse(made, chosen, there.target, there.key, Wish(seconds=8))
@@ -277,7 +279,7 @@ def test_a_rehearsal_stutters_where_the_replay_of_the_same_connection_does(uploa
                       None, carried[:1], carried)  # fmt: skip
     seen = stutter_of(made, Evidence.of([run]))
     assert seen is not None
-    assert seen.number == len(found.stutters) == (1 if made.total_kbps > 800 else 0)
+    assert seen.number == len(found.stutters) == (1 if others > 1000 else 0)
     assert found.verdict.held is (seen.number == 0)
     if found.stutters:
         assert found.stutters[0].cause == "line"
@@ -464,6 +466,11 @@ def test_verdicts_tell_the_three_apart() -> None:
     able = now.video.pixels_per_second * 1000 / float(now.video.frame_rate) / 66
     fitting = [i for i, step in enumerate(steps) if step.video.pixels_per_second <= able]
     assert slow.would_hold == next(iter(fitting), None)
+    looks = [(t / 10, 0.0, 0.0, t * 60_000) for t in range(50)]
+    busy = verdict(sent([*looks, (6.0, 0.9, 0.0, 3_000_000)], late_frames=3), now, steps, 10)
+    assert (busy.limited_by, busy.at_seconds, busy.late_seconds) == ("machine", 6, 1.1)
+    both = verdict(sent([*looks, (6.0, 2.9, 0.0, 3_000_000)], late_frames=3), now, steps, 10)
+    assert both.limited_by == "line"
     gone = verdict(sent([(1, 0, 0, 0)], broken=((3.0, "it hung up"),)), now, steps, 10)
     assert (gone.limited_by, gone.breaks) == ("ingest", 1)
     assert gone.text == "it hung up, after 3.0 s"

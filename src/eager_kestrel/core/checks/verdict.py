@@ -28,6 +28,9 @@ CLOSED_SHARE = 0.7
 CUT_SHORT_SECONDS = 0.5
 """A rehearsal that ends so much earlier than asked was stopped."""
 
+OVERDUE_SECONDS, OVERDUE_TIMES = 0.4, 4.0
+"""A look that comes so late, and so many times later than usual, means a busy machine."""
+
 Steps = tuple[Fallback, ...]
 
 
@@ -59,6 +62,11 @@ def verdict(sent: Sent, step: Fallback, below: Steps, asked_seconds: float) -> V
     late = _first(sent, lambda m: m.backlog_seconds)
     if slow is not None and (late is None or slow.seconds <= late.seconds):
         return _of_machine(sent, slow, step, below)
+    if late is not None and (held_up := _held_up(sent, late)):
+        return Verdict(
+            held=False, limited_by="machine", at_seconds=round(late.seconds, 2),
+            late_seconds=round(held_up, 2), text=words.held_up(late.seconds, held_up),
+        )  # fmt: skip
     if late is not None or sent.late_frames:
         frozen = _frozen(sent)
         return _of_line(sent, late, below) if frozen is None else frozen
@@ -69,6 +77,21 @@ def verdict(sent: Sent, step: Fallback, below: Steps, asked_seconds: float) -> V
 def _first(sent: Sent, waited: Callable[[Moment], float]) -> Moment | None:
     """The first moment at which something was seen to be late."""
     return next((m for m in sent.moments if waited(m) > LATE_SECONDS), None)
+
+
+def _held_up(sent: Sent, late: Moment) -> float:
+    """How long this machine did not get round to sending, where that is why frames were late.
+
+    Looks come at even intervals; one that is far overdue means that the program itself was not
+    run, and what piled up meanwhile says nothing of the connection.
+    """
+    at = [moment.seconds for moment in sent.moments]
+    number = at.index(late.seconds)
+    if not number:
+        return 0.0
+    gap = at[number] - at[number - 1]
+    overdue = gap > max(OVERDUE_SECONDS, OVERDUE_TIMES * float(np.median(np.diff(at))))
+    return gap if overdue and late.backlog_seconds - gap <= LATE_SECONDS else 0.0
 
 
 def _of_ingest(sent: Sent) -> Verdict:

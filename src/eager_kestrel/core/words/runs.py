@@ -239,6 +239,14 @@ def encoder_late(
     )
 
 
+def held_up(at_seconds: float, seconds: float) -> str:
+    """Other programs kept this machine from sending."""
+    return (
+        f"after {at_seconds:.1f} s this machine did not send for {seconds:.1f} s, since other "
+        "programs kept it busy: close them and rehearse again; the connection is not to blame"
+    )
+
+
 def frames_waited(at_seconds: float, worst_seconds: float, delivered_kbps: float) -> str:
     """The line did not carry it."""
     return (
