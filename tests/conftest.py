@@ -64,8 +64,8 @@ None is tried twice: what a busy machine spoils is a verdict that is wrong there
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """What has to keep time runs one after another, beside what only computes."""
     for item in items:
-        alone = item.path.name in ("test_rehearse.py", "test_watch_wire.py")
-        if alone or item.get_closest_marker("timed"):
+        streams = item.path.name in ("test_rehearse.py", "test_watch_wire.py")
+        if streams or item.get_closest_marker("timed"):
             item.add_marker(pytest.mark.xdist_group("timed"))
 
 

@@ -17,7 +17,7 @@ from eager_kestrel.files.database import FILE_NAME, refuse_newer
 from eager_kestrel.files.history import AIRINGS, RUNS, History, K, Table, airing_row, run_row
 from eager_kestrel.files.home import data_home, storage_error
 
-MOST_UNKNOWN = 200_000
+MOST_UNKNOWN = 50_000
 """Row numbers that are tried one by one where nothing says how many there are."""
 COMPANIONS = ("-wal", "-shm")
 
