@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from eager_kestrel.core.forecast.evidence import Evidence
 from eager_kestrel.core.forecast.replay import Replay
 from eager_kestrel.core.forecast.sending import Sending, planned, together
+from eager_kestrel.core.line.hours import near_moment, parse_time_of_day
 from eager_kestrel.core.line.uplink import Uplink
 from eager_kestrel.core.plan.plan import Fallback, Plan, VideoSettings
 from eager_kestrel.core.show.show import Motion
@@ -27,9 +28,12 @@ def evidence_behind(uplink: Uplink) -> Evidence:
     from eager_kestrel.files.history import History, Which
 
     with History() as history:
-        return Evidence.of(
-            history.evidence(Which(ids=uplink.runs)), history.broadcasts(Which(ids=uplink.airings))
-        )
+        runs = history.evidence(Which(ids=uplink.runs))
+        evidence = Evidence.of(runs, history.broadcasts(Which(ids=uplink.airings)))
+    if uplink.around is None:
+        return evidence
+    wanted = parse_time_of_day(uplink.around)
+    return evidence.where(lambda part: near_moment(part.began, wanted))
 
 
 def with_seen_safe(

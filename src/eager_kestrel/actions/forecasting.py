@@ -11,7 +11,7 @@ from pathlib import Path
 from statistics import median
 
 from eager_kestrel import __version__
-from eager_kestrel.actions.evidence import sending_at, sending_of
+from eager_kestrel.actions.evidence import evidence_behind, sending_at, sending_of
 from eager_kestrel.actions.planning import RECENT_DAYS, plan, uplink_for
 from eager_kestrel.actions.runs import runs_towards
 from eager_kestrel.actions.shows import Wishes, asked_show, is_show
@@ -136,7 +136,6 @@ def _kept(made: Plan, wish: Wish) -> _Kept:
                       if b.platform in sent_to and b.kind == "measured"]  # fmt: skip
         own_runs = [run for run in history.evidence(Which(ids=made.uplink.runs))
                     if run.kind != "reading"]  # fmt: skip
-        own = history.broadcasts(Which(ids=made.uplink.airings)) if made.uplink.airings else []
     as_planned = not asked_for_others and len(own_runs) == len(made.uplink.runs) > 0
     usable = [run for run in every if run.usable]
     if wish.places:
@@ -147,7 +146,7 @@ def _kept(made: Plan, wish: Wish) -> _Kept:
     readings = [run for run in usable if run.kind == "reading"]
     if not (runs or broadcasts or readings or own_runs):
         raise NotFoundError(f"nothing of the last {wish.days:g} days is kept", MEASURE)
-    near = Evidence.of(own_runs, own) if as_planned else _around(runs, broadcasts, wish)
+    near = evidence_behind(made.uplink) if as_planned else _around(runs, broadcasts, wish)
     if wish.around and not near.seconds.size and not readings:
         raise NotFoundError(f"nothing was observed near {wish.around}", MEASURE)
     counting = own_runs if as_planned else runs
