@@ -29,8 +29,9 @@ take need -- eager-kestrel need oxbow --reserve "video call=1.5 Mbit/s"
 .venv/bin/eager-kestrel runs forget --all
 .venv/bin/eager-kestrel runs import "$home/history.json"
 take runs-hours -- eager-kestrel runs hours --for oxbow
-take forecast --points 12 -- eager-kestrel forecast wheel-night --around 20:00
 .venv/bin/eager-kestrel plan wheel-night --around 20:00 > "$home/plan.txt"
+take forecast --points 12 -- eager-kestrel forecast
+.venv/bin/eager-kestrel forecast --figure docs/forecast/figure.png > "$home/forecast.txt"
 .venv/bin/eager-kestrel report --out "$home/report.html"
 chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --hide-scrollbars \
     --disable-background-networking --disable-component-update --disable-sync \
