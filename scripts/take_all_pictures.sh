@@ -17,8 +17,9 @@ take far-end -- "$python" scripts/both_ends.py
 take plan --points 9 -- eager-kestrel plan --for oxbow --upload "12 Mbit/s" \
     --reserve "video call=1.5 Mbit/s" --why
 take split --points 9 -- eager-kestrel plan glaze-talk --upload "12 Mbit/s"
-.venv/bin/eager-kestrel plan --for oxbow --upload "12 Mbit/s" > "$home/plan.txt"
-take rehearse --points 10 -- eager-kestrel rehearse --practice "5 Mbit/s" --seconds "10 s" --settle
+.venv/bin/eager-kestrel plan --for oxbow --upload "12 Mbit/s" --source 1280x720 --fps 30 \
+    > "$home/plan.txt"
+take rehearse --points 10 -- eager-kestrel rehearse --practice "4 Mbit/s" --seconds "10 s" --settle
 .venv/bin/eager-kestrel demo --out "$home/demo" > "$home/demo.txt"
 take check-recording --points 11 --cwd "$home/demo" -- eager-kestrel check arrived.flv --for oxbow \
     --for gatepost

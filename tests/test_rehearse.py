@@ -14,6 +14,7 @@ import threading
 import time
 from collections.abc import Iterator
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any
 
 import imageio_ffmpeg
@@ -434,6 +435,18 @@ def test_a_simulated_platform_obeys_its_guide(
         assert says in str(why)
     else:
         assert platform.health().startswith("takes it: 4,")
+
+
+def test_a_simulated_platform_judges_each_stream_by_itself() -> None:
+    """The second begins at zero, like the first: its bitrate is its own."""
+    platform = Platform(OXBOW)
+    for frames in (420, 600):
+        for number in range(frames):
+            due = round(number * 1000 / 60)
+            size = 5_900_000 // 8 // 60
+            piece = SimpleNamespace(kind="video", codec="h264", header=False, sent_ms=due,
+                                    size=size, keyframe=number % 120 == 0)  # fmt: skip
+            assert platform.arrived(piece) is None
 
 
 def sent(moments: list[tuple[float, float, float, int]], **more: Any) -> Sent:

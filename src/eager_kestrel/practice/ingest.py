@@ -17,6 +17,8 @@ WINDOW_SECONDS = 2.0
 PATIENCE_SECONDS = 3.0
 """Of bitrate over the ceiling before the stream is cut off."""
 OVER = 1.10
+ANOTHER_MS = 500
+"""Times that go back by more belong to another stream; sound and picture mix by less."""
 SLACK_SECONDS = 0.6
 """Past the longest interval before a missing keyframe counts."""
 
@@ -73,11 +75,13 @@ class Platform:
     _over_since: int | None = None
     _stalled: bool = False
     _began: int | None = None
+    _last_ms: int = 0
 
     def arrived(self, piece: Arrived) -> str | None:
         """A reason to cut the stream off; None to go on."""
-        if self._began is None or piece.sent_ms < self._began:
+        if self._began is None or piece.sent_ms < self._last_ms - ANOTHER_MS:
             self._forget(piece.sent_ms)
+        self._last_ms = piece.sent_ms
         why = self._misbehaved(piece)
         if why is not None or piece.kind != "video":
             return why
