@@ -438,9 +438,9 @@ def test_a_simulated_platform_obeys_its_guide(
 
 
 def test_a_simulated_platform_judges_each_stream_by_itself() -> None:
-    """The second begins at zero, like the first: its bitrate is its own."""
+    """Each begins at zero, like the one before: its bitrate is its own."""
     platform = Platform(OXBOW)
-    for frames in (420, 600):
+    for frames in (300, 420, 600):
         for number in range(frames):
             due = round(number * 1000 / 60)
             size = 5_900_000 // 8 // 60
