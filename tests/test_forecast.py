@@ -309,6 +309,17 @@ def test_hours_differ_and_each_has_its_highest_rate(kestrel: Kestrel, tmp_path: 
     assert kestrel("forecast", "--around", "4:00").code == 2
 
 
+def test_runs_and_broadcasts_are_counted_each_once(kestrel: Kestrel) -> None:
+    """Two on one day are two, and one over several quarters of an hour is one."""
+    kept(run_at(20, 1, np.full(200, 6000 * GRID)), run_at(21, 1, np.full(200, 6000 * GRID)))
+    with History() as history:
+        history.keep([an_airing([3000] * 3600, days_ago=1.0, name="b0"),
+                      an_airing([3000] * 300, days_ago=1.01, name="b1")])  # fmt: skip
+    assert kestrel("plan", "--for", "oxbow").code == 0
+    told = kestrel("forecast", "--json").document
+    assert told["evidence"].endswith("2 runs and 2 broadcasts")
+
+
 def test_a_show_of_two_hours_has_twice_an_hours_stutter(kestrel: Kestrel) -> None:
     dips = np.full(200, 8000 * GRID)
     dips[80:140] *= 0.1

@@ -240,7 +240,6 @@ def test_what_the_ingest_did_says_nothing_of_the_line() -> None:
         [5000] * 100 + [10] * 700 + [5000] * 100, waiting_ms=waits, troubles=(trouble,)
     )
     (quarter,) = quarters(airing)
-    assert not quarter.late
     assert not quarter.limited.any()
     assert quarter.rates_kbps.min() == 5000
 

@@ -30,10 +30,23 @@ def evidence_behind(uplink: Uplink) -> Evidence:
     with History() as history:
         runs = history.evidence(Which(ids=uplink.runs))
         evidence = Evidence.of(runs, history.broadcasts(Which(ids=uplink.airings)))
-    if uplink.around is None:
+    return near_hour(evidence, uplink.around)
+
+
+def near_hour(evidence: Evidence, around: str | None) -> Evidence:
+    """Return what was observed within an hour and a half of a time of day, or all of it.
+
+    Args:
+        evidence: of any hours.
+        around: ``"20:00"``; None for any hour.
+
+    Raises:
+        InputError: it is no time of day.
+    """
+    if around is None:
         return evidence
-    wanted = parse_time_of_day(uplink.around)
-    return evidence.where(lambda part: near_moment(part.began, wanted))
+    wanted = parse_time_of_day(around)
+    return evidence.where(lambda stretch: near_moment(stretch.began, wanted))
 
 
 def with_seen_safe(
@@ -66,7 +79,7 @@ def _any_frames(motion: Motion) -> Sending:
 
 
 def stutter_of(plan: Plan, evidence: Evidence) -> StutterSeen | None:
-    """What a plan would have stuttered in evidence; None where it says nothing of the plan."""
+    """Return how much a plan would have stuttered, or None if the evidence does not reach it."""
     sending = sending_of(plan)
     if sending is None:
         return None
@@ -75,7 +88,7 @@ def stutter_of(plan: Plan, evidence: Evidence) -> StutterSeen | None:
 
 
 def sending_of(plan: Plan) -> Sending | None:
-    """Everything a plan sends; None where it sends nothing."""
+    """Return everything a plan sends, or None if it sends nothing."""
     streams = tuple(
         _stream(there.video, there.total_kbps, plan.inputs.motion)
         for there in plan.destinations

@@ -3,25 +3,24 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from datetime import time as time_of_day
 from itertools import zip_longest
 from pathlib import Path
 from statistics import median
 
 from eager_kestrel import __version__
-from eager_kestrel.actions.evidence import evidence_behind, sending_at, sending_of
+from eager_kestrel.actions.evidence import evidence_behind, near_hour, sending_at, sending_of
 from eager_kestrel.actions.planning import RECENT_DAYS, plan, uplink_for
 from eager_kestrel.actions.runs import runs_towards
 from eager_kestrel.actions.shows import Wishes, asked_show, is_show
 from eager_kestrel.core.errors import InputError, NotFoundError
-from eager_kestrel.core.forecast.evidence import Evidence, Stretch
+from eager_kestrel.core.forecast.evidence import Evidence
 from eager_kestrel.core.forecast.forecast import Asked, Forecast, Observed
 from eager_kestrel.core.forecast.forecast import forecast as forecast_of
 from eager_kestrel.core.forecast.sending import Sending, recorded
 from eager_kestrel.core.line.evidence import BroadcastEvidence, RunEvidence
-from eager_kestrel.core.line.hours import near_moment, near_time, parse_time_of_day
+from eager_kestrel.core.line.hours import near_time, parse_time_of_day
 from eager_kestrel.core.line.pooling import counted
 from eager_kestrel.core.plan.plan import Fallback, Plan
 from eager_kestrel.core.units import parse_seconds, parse_stutter
@@ -82,52 +81,10 @@ def forecast(name: str = LATEST, wish: Wish = Wish()) -> Forecast:
     return forecast_of(asked, _observed(made, wish))
 
 
-@dataclass(frozen=True, slots=True)
-class _Kept:
-    """What the history has."""
-
-    runs: Sequence[RunEvidence]
-    broadcasts: Sequence[BroadcastEvidence]
-    near: Evidence
-    """Of them what counts for the show."""
-    failed: int
-    readings: Sequence[RunEvidence]
-    practice: bool
-
-
-def _observed(made: Plan, wish: Wish) -> Observed:
-    """The evidence that counts, and the same by hour of the day.
-
-    Raises:
-        NotFoundError: there is none.
-    """
-    kept = _kept(made, wish)
-    every = Evidence.of(kept.runs, kept.broadcasts)
-    hours = {stretch.began.hour for stretch in every.stretches}
-    near = kept.near
-    broadcasts = len({one.began.date() for one in near.stretches if one.broadcast})
-    runs = sum(not one.broadcast for one in near.stretches)
-    notes = [words.PRACTICE] if kept.practice else []
-    notes += [words.failed(kept.failed)] if kept.failed else []
-    readings = {} if kept.runs or kept.broadcasts else _by_hour(kept.readings)
-    if kept.readings and readings:
-        notes.append(words.readings_only(len(kept.readings)))
-    return Observed(
-        evidence=near,
-        said=words.observed_line(near.observed_seconds, runs, broadcasts),
-        practice=kept.practice,
-        by_hour={} if wish.around else {hour: every.where(_near(hour)) for hour in hours},
-        readings_kbps=readings,
-        unknown=tuple(notes),
-    )
-
-
-def _near(hour: int) -> Callable[[Stretch], bool]:
-    return lambda stretch: near_moment(stretch.began, time_of_day(hour, 30))
-
-
-def _kept(made: Plan, wish: Wish) -> _Kept:
-    asked_for_others = bool(wish.around or wish.places or wish.days != RECENT_DAYS)
+def _read(
+    made: Plan, wish: Wish
+) -> tuple[list[RunEvidence], list[BroadcastEvidence], list[RunEvidence]]:
+    """Read runs of the last days, broadcasts to the plan's platforms, and the plan's own runs."""
     sent_to = {there.platform for there in made.destinations}
     with History() as history:
         since = Which(time.time() - wish.days * 86400)
@@ -136,35 +93,51 @@ def _kept(made: Plan, wish: Wish) -> _Kept:
                       if b.platform in sent_to and b.kind == "measured"]  # fmt: skip
         own_runs = [run for run in history.evidence(Which(ids=made.uplink.runs))
                     if run.kind != "reading"]  # fmt: skip
-    as_planned = not asked_for_others and len(own_runs) == len(made.uplink.runs) > 0
+    return every, broadcasts, own_runs
+
+
+def _observed(made: Plan, wish: Wish) -> Observed:
+    """Return the evidence that counts, and the same by hour of the day.
+
+    Raises:
+        NotFoundError: there is none.
+    """
+    every, broadcasts, own_runs = _read(made, wish)
     usable = [run for run in every if run.usable]
     if wish.places:
         usable = runs_towards(usable, wish.places)
-    runs = counted(usable, wish.places) or (
-        [] if broadcasts else [run for run in usable if run.kind == "practice"][-1:]
-    )
     readings = [run for run in usable if run.kind == "reading"]
-    if not (runs or broadcasts or readings or own_runs):
+    practice = [] if broadcasts else [run for run in usable if run.kind == "practice"][-1:]
+    runs = counted(usable, wish.places) or practice or own_runs
+    if not (runs or broadcasts or readings):
         raise NotFoundError(f"nothing of the last {wish.days:g} days is kept", MEASURE)
-    near = evidence_behind(made.uplink) if as_planned else _around(runs, broadcasts, wish)
+    others = bool(wish.around or wish.places or wish.days != RECENT_DAYS)
+    whole = Evidence.of(runs, broadcasts)
+    near = near_hour(whole, wish.around)
+    if not others and len(own_runs) == len(made.uplink.runs) > 0:
+        runs, near = own_runs, evidence_behind(made.uplink)
     if wish.around and not near.seconds.size and not readings:
         raise NotFoundError(f"nothing was observed near {wish.around}", MEASURE)
-    counting = own_runs if as_planned else runs
-    return _Kept(
-        runs=runs or own_runs, broadcasts=broadcasts, near=near,
-        failed=sum(run.failed for run in every), readings=readings,
-        practice=bool(counting) and all(run.kind == "practice" for run in counting),
+    simulated = bool(runs) and all(run.kind == "practice" for run in runs)
+    failed = sum(run.failed for run in every)
+    only_readings = bool(readings) and not whole.seconds.size
+    notes = [
+        *([words.PRACTICE] if simulated else ()),
+        *([words.failed(failed)] if failed else ()),
+        *([words.readings_only(len(readings))] if only_readings else ()),
+    ]
+    hours = {stretch.began.hour for stretch in whole.stretches}
+    return Observed(
+        evidence=near,
+        said=words.observed_line(
+            near.observed_seconds, *(len({s.source for s in near.stretches if s.broadcast is kind})
+                                     for kind in (False, True))
+        ),
+        practice=simulated,
+        by_hour={} if wish.around else {h: near_hour(whole, f"{h}:30") for h in hours},
+        readings_kbps=_by_hour(readings) if only_readings else {},
+        unknown=tuple(notes),
     )  # fmt: skip
-
-
-def _around(
-    runs: Sequence[RunEvidence], broadcasts: Sequence[BroadcastEvidence], wish: Wish
-) -> Evidence:
-    if wish.around is None:
-        return Evidence.of(runs, broadcasts)
-    wanted = parse_time_of_day(wish.around)
-    near = Evidence.of([run for run in runs if near_time(run, wanted)], broadcasts)
-    return near.where(lambda stretch: near_moment(stretch.began, wanted))
 
 
 def _by_hour(readings: Sequence[RunEvidence]) -> dict[int, float]:

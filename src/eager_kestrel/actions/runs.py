@@ -50,20 +50,18 @@ class Listing:
     """Of the history on the disk."""
 
 
-def listed(
-    last: int | None = LISTED, place: str | None = None, since: str | None = None
-) -> Listing:
+def listed(last: int | None = None, place: str | None = None, since: str | None = None) -> Listing:
     """List what is kept, the newest so many runs and broadcasts.
 
     Args:
-        last: how many of each at the most; None for all.
+        last: how many of each at the most; else 20.
         place: only what went to this endpoint or platform.
         since: only what began on this day or later: ``2026-11-02``.
 
     Raises:
         InputError: ``since`` is no day.
     """
-    which = Which(since=_day(since) if since else 0.0, place=place, last=last)
+    which = Which(since=_day(since) if since else 0.0, place=place, last=last or LISTED)
     with History() as history:
         all_runs, all_airings = history.counts()
         return Listing(

@@ -27,8 +27,6 @@ if TYPE_CHECKING:
     from eager_kestrel.core.line.summary import RunRow
 
 app = group()
-LISTED = 20
-"""Runs that are listed when nobody says how many."""
 
 RunName = Annotated[
     str,
@@ -56,7 +54,7 @@ Place = Annotated[
 
 @app.command("list")
 def list_runs(
-    last: Annotated[int, typer.Option(min=1, help="The newest so many.")] = LISTED,
+    last: Annotated[int | None, typer.Option(min=1, help="The newest so many; else 20.")] = None,
     place: Place = None,
     since: Annotated[
         str | None, typer.Option(metavar="DATE", help="Only those of this day and later.")

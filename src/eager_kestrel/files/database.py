@@ -23,8 +23,8 @@ FILE_NAME = "runs.sqlite3"
 BUSY_SECONDS = 10.0
 UNWRITABLE = ("readonly", "unable to open", "full", "disk I/O")
 """What is said of a disk that takes nothing; what is kept can still be read."""
-DEAREST_BYTES = 65_536
-"""Free space in the file that is given back to the disk."""
+SPARE_BYTES = 65_536
+"""Free space in the file from which on it is given back to the disk."""
 MIGRATIONS: tuple[str, ...] = (
     """
     CREATE TABLE runs (
@@ -226,7 +226,7 @@ class Database:
             database = self._connection
             free = database.execute("PRAGMA freelist_count").fetchone()[0]
             page = database.execute("PRAGMA page_size").fetchone()[0]
-            if free * page >= DEAREST_BYTES:
+            if free * page >= SPARE_BYTES:
                 database.execute("VACUUM")
             database.execute("PRAGMA wal_checkpoint(TRUNCATE)")
 

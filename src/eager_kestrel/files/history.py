@@ -107,7 +107,7 @@ class History(Database):
         taken = list(runs)
         added = self.add_rows(run_row(run, run.model_dump_json()) for run in taken)
         if taken:
-            self._derive(RUNS, Which(min(run.taken.timestamp() for run in taken)), _derived_run)
+            self._derive(RUNS, Which(ids=tuple(run.id for run in taken)), _derived_run)
         return added
 
     def add_rows(self, rows: Iterable[Row]) -> int:

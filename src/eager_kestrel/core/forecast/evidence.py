@@ -37,6 +37,8 @@ OPEN_KBIT = 1e7
 class Stretch:
     """A part of the evidence that is resampled as one: a run, or a quarter of a broadcast."""
 
+    source: str
+    """The id of the run or broadcast."""
     began: datetime
     seconds: float
     """How long it was observed."""
@@ -53,16 +55,16 @@ class Stretch:
 
 
 def stretch_of_run(run: RunEvidence) -> Stretch | None:
-    """A run as evidence; None where it is too short."""
+    """Return a run as one stretch of evidence, or None if it is too short."""
     seconds = run.steps_kbit.size * GRID_SECONDS
     if seconds < LEAST_SECONDS:
         return None
     reach = np.inf if run.most_kbps is None else run.most_kbps
-    return Stretch(run.taken, seconds, reach, (run.steps_kbit,), broadcast=False)
+    return Stretch(run.id, run.taken, seconds, reach, (run.steps_kbit,), broadcast=False)
 
 
 def stretches_of_broadcast(broadcast: BroadcastEvidence) -> list[Stretch]:
-    """A broadcast as evidence, by the quarter of an hour."""
+    """Return a broadcast as stretches of evidence, one for each quarter of an hour."""
     found = []
     for begin in range(0, broadcast.sent_kbps.size, PART_SECONDS):
         part = slice(begin, begin + PART_SECONDS)
@@ -76,6 +78,7 @@ def stretches_of_broadcast(broadcast: BroadcastEvidence) -> list[Stretch]:
         steps = round(1 / GRID_SECONDS)
         found.append(
             Stretch(
+                source=broadcast.id,
                 began=broadcast.taken + timedelta(seconds=begin),
                 seconds=float(seconds),
                 reach_kbps=float(np.median(sent)) * REACH,
@@ -116,7 +119,7 @@ class Evidence:
     seconds: Floats
     """Shape (stretches,)."""
     level: Indices
-    """Shape (stretches,): which of :attr:`reaches` it has."""
+    """Shape (stretches,): which of :attr:`reaches_kbps` it has."""
     reaches_kbps: Floats
     """Shape (levels,): rising, the last infinite."""
     cluster: Indices

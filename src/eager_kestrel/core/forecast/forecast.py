@@ -1,4 +1,4 @@
-"""The forecast of a plan: what it would have stuttered so far, when, and what would do better."""
+"""The forecast of a plan: how much it would have stuttered, when, and which settings hold."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ class StepSeen(Frozen):
     total_kbps: float
     """Everything sent, reserves not included."""
     stutter: StutterSeen | None
-    """None where nothing is known of this rate."""
+    """None if the evidence does not reach this rate."""
     within: bool
     """Whether it keeps the limit."""
 
@@ -37,9 +37,9 @@ class HourSeen(Frozen):
     """0..23; what was observed within an hour and a half of it counts."""
     observed_seconds: float
     stutter: StutterSeen | None
-    """None where nothing is known of this rate."""
+    """None if the evidence does not reach this rate."""
     most_kbps: float | None
-    """The highest total rate within the limit, reserves included; none where no rate is."""
+    """The highest total rate within the limit, reserves included; None if no rate is."""
     reading_kbps: float | None = None
     """The median of readings from elsewhere, where there is nothing else."""
 
@@ -74,10 +74,10 @@ class Forecast(Frozen):
     practice: bool
     """Whether it was a simulated connection."""
     stutter: StutterSeen | None
-    """None where nothing is known of this rate."""
+    """None if the evidence does not reach this rate."""
     verdict: str
     most_kbps: float | None
-    """The highest total rate within the limit, reserves included; none where no rate is."""
+    """The highest total rate within the limit, reserves included; None if no rate is."""
     steps: tuple[StepSeen, ...]
     """The plan's own settings, then its fallbacks."""
     by_hour: tuple[HourSeen, ...]

@@ -122,7 +122,7 @@ class Replay:
         return np.full(REPLICATES + 1, np.nan)
 
     def seen(self, total_kbps: float) -> StutterSeen | None:
-        """What a stream of this total rate would have stuttered; None where nothing is known.
+        """Return how much a stream would have stuttered, or None if the evidence does not reach it.
 
         Args:
             total_kbps: everything sent, reserves included.

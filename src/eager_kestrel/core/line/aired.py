@@ -20,7 +20,6 @@ import numpy as np
 from eager_kestrel.core.arrays import Flags, Floats
 from eager_kestrel.core.line.airing import STANDING_SECONDS, Airing
 from eager_kestrel.core.line.evidence import BroadcastEvidence, broadcast_evidence
-from eager_kestrel.core.stutter import LATE_SECONDS
 
 QUARTER_SECONDS = 900
 LEAST_SECONDS = 20
@@ -40,11 +39,6 @@ class Quarter:
     """Shape (windows,): carried in each two seconds."""
     limited: Flags
     """Shape (windows,): whether it was all the line carried."""
-    sent_kbps: float
-    """The median second of what was sent."""
-    seconds: float
-    late: bool
-    """Whether frames were late because of the line."""
 
 
 def quarters(airing: Airing | BroadcastEvidence) -> list[Quarter]:
@@ -64,9 +58,6 @@ def quarters(airing: Airing | BroadcastEvidence) -> list[Quarter]:
                 began=evidence.taken + timedelta(seconds=begin),
                 rates_kbps=rates,
                 limited=limited,
-                sent_kbps=float(np.median(evidence.sent_kbps[part][here])),
-                seconds=float(here.sum()),
-                late=bool((queued > LATE_SECONDS).any()),
             )
         )
     return found

@@ -86,13 +86,9 @@ class BroadcastEvidence:
 
     @property
     def typical_kbps(self) -> float:
-        """The median second of what was carried."""
-        return median_second(self.carried_kbps)
-
-
-def median_second(rates: Floats) -> float:
-    """The median of rates by the second: one of them, the upper where there are two."""
-    return float(np.sort(rates)[rates.size // 2]) if rates.size else 0.0
+        """The median second of what was carried, as of :class:`Airing`."""
+        rates = np.sort(self.carried_kbps)
+        return float(rates[rates.size // 2]) if rates.size else 0.0
 
 
 def single(values: Floats) -> Floats:

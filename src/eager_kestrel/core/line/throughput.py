@@ -170,11 +170,6 @@ def _on_grid(seconds: Floats, delivered: Floats) -> Floats:
     return np.diff(np.interp(grid, seconds, delivered))
 
 
-def steady_windows(series: Series) -> Floats:
-    """Window rates of :func:`steady_parts`."""
-    return steady_parts(series)[0]
-
-
 def short_rates(series: Series) -> tuple[float, float] | None:
     """10th and 90th percentile in kbit/s of half-second windows of the steady part.
 
@@ -191,7 +186,7 @@ def short_rates(series: Series) -> tuple[float, float] | None:
 
 def throughput(series: Series) -> Throughput | None:
     """Statistics of the steady part; None when there is too little of it."""
-    rates = steady_windows(series)
+    rates, _ = steady_parts(series)
     if rates.size == 0 or float(np.median(rates)) <= 0:
         return None
     ramp, steady = _spans(series)
@@ -217,11 +212,6 @@ def _spans(series: Series) -> tuple[float, float]:
         return series.stretches[0][0] - series.seconds[0], loaded
     start = steady_index(series)
     return series.seconds[start] - series.seconds[0], series.seconds[-1] - series.seconds[start]
-
-
-def steady_increments(series: Series) -> Floats:
-    """Bytes in each 50 ms, as :func:`steady_parts` gives them."""
-    return steady_parts(series)[1]
 
 
 def block_indices(count: int, draws: int, replicates: int, rng: np.random.Generator) -> Indices:
@@ -252,7 +242,7 @@ def floor_interval(
     series: Series, rng: np.random.Generator, replicates: int = 200
 ) -> tuple[float, float] | None:
     """95 % interval of the floor in kbit/s from one series; None when it is too short."""
-    increments = steady_increments(series)
+    _, increments = steady_parts(series)
     if increments.size * GRID_SECONDS < WINDOW_SECONDS:
         return None
     picks = block_indices(increments.size, increments.size, replicates, rng)
