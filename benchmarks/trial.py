@@ -131,7 +131,7 @@ def regret() -> bool:
     sys.path.insert(0, str(ROOT / "calibration"))
     import fit as calibrated
     import measure
-    from eager_kestrel.core.footage.fitting import Sample, fit, with_parameters
+    from eager_kestrel.core.footage.fitting import Sample, fit, with_own
     from eager_kestrel.files.bundled import quality_table
     from scenes import SCENES
 
@@ -143,7 +143,7 @@ def regret() -> bool:
     for scene in SCENES:
         here = [p for p in calibrated.usual(points) if p.scene == scene]
         motion = here[0].motion
-        base = calibrated.with_parameters(table, motion, kinds[scene])
+        base = calibrated.with_own(table, motion, kinds[scene])
         for fps in sorted({p.fps for p in here}):
             encodes = [p for p in here if p.kbps > 0 and p.fps == fps]
             widths = sorted({p.width for p in encodes})
@@ -156,7 +156,7 @@ def regret() -> bool:
                 dozen = [near[n] for n in rng.permutation(len(near))[:12]]
                 samples = [Sample(p.width * p.height, p.fps, p.kbps, min(1.0, p.vmaf / 100))
                            for p in dozen]  # fmt: skip
-                fitted = with_parameters(base, motion, fit(base, motion, "h264", samples))
+                fitted = with_own(base, motion, fit(base, motion, "h264", samples))
                 own.append(calibrated.regret(here, fitted, motion, fps).taken.mean())
             rows.append((kind, float(np.mean(own))))
             print(f"| {scene} | {motion} | {fps} | {kind:.2f} | {rows[-1][1]:.2f} |")

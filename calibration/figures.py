@@ -9,10 +9,11 @@ import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
-from eager_kestrel.core.choice.quality import QualityTable, quality
+from eager_kestrel.core.choice.quality import QualityTable, sharpness
 from eager_kestrel.core.show.show import MOTIONS
 from eager_kestrel.report.figures import CARE, FAINT, GOOD, INK, LINE, PALE, save
-from fit import TRIED_KBPS, Fitted, Regret, measured_curves, modelled, seen, usual
+from fit import Fitted, modelled, seen, usual
+from judge import TRIED_KBPS, Judged
 from measure import PICTURES, Point
 
 TICKS = (250, 500, 1000, 2000, 4000, 8000)
@@ -54,22 +55,20 @@ def draw_fit(points: Sequence[Point], found: dict[str, Fitted], path: Path) -> N
     save(figure, path)
 
 
-def draw_crossovers(points: Sequence[Point], shipped: QualityTable, path: Path) -> None:
-    """Which picture is best at which bitrate at 30 frames a second, measured and by the table."""
-    figure, axes = _panels("Which picture is best at which bitrate, at 30 frames a second")
+def draw_crossovers(points: Sequence[Point], table: QualityTable, path: Path) -> None:
+    """Which resolution is best at which bitrate at 30 fps: of each scene, and of their mean."""
+    figure, axes = _panels("Which resolution is best at which bitrate, at 30 fps")
     lines = np.array([height for _, height in PICTURES])
-    pixels = np.array([float(w * h) for w, h in PICTURES])[:, None]
+    pixels = np.array([float(w * h) for w, h in PICTURES])
+    rates = np.broadcast_to(TRIED_KBPS[:, None], (TRIED_KBPS.size, pixels.size))
     for ax, motion in zip(axes.flat, MOTIONS, strict=True):
-        own = [p for p in usual(points) if p.motion == motion and p.fps <= 30]
-        for scene, shade in zip(dict.fromkeys(p.scene for p in own), SHADES, strict=False):
-            here = [p for p in own if p.scene == scene]
-            curves = np.nan_to_num(measured_curves(here, here[0].fps, TRIED_KBPS), nan=-1.0)
-            ax.step(TRIED_KBPS, lines[curves.argmax(axis=0)], where="mid", color=shade,
-                    linewidth=1.6, label=scene)  # fmt: skip
-        judged = quality(shipped, motion, "h264", pixels, np.full_like(pixels, 30.0),
-                         TRIED_KBPS[None, :])  # fmt: skip
-        ax.step(TRIED_KBPS, lines[judged.argmax(axis=0)] - 6, where="mid", color=INK, linewidth=2,
-                linestyle="--", label="model")  # fmt: skip
+        every = sharpness(table, motion, "h264", pixels, np.full_like(pixels, 30.0), rates)
+        for number, scene in enumerate(table.motion[motion].scenes):
+            best = lines[every[number].argmax(axis=1)] - 4 * number
+            ax.step(TRIED_KBPS, best, where="mid", color=SHADES[number % len(SHADES)],
+                    linewidth=1.2, label=scene)  # fmt: skip
+        ax.step(TRIED_KBPS, lines[every.mean(axis=0).argmax(axis=1)], where="mid", color=INK,
+                linewidth=2.6, label="mean of all")  # fmt: skip
         _bitrates(ax)
         ax.set_title(motion, fontsize=11, color=INK, loc="left")
         ax.set_yticks(lines)
@@ -79,23 +78,22 @@ def draw_crossovers(points: Sequence[Point], shipped: QualityTable, path: Path) 
     save(figure, path)
 
 
-def draw_regret(points: Sequence[Point], found: Sequence[Regret], path: Path) -> None:
-    """What the choice costs at each bitrate on a scene that was left out of the fit."""
-    figure, axes = _panels("What the model's choice costs on footage it has not seen")
-    motion_of = {p.scene: p.motion for p in points}
+def draw_judged(found: Sequence[Judged], path: Path) -> None:
+    """What the choice costs at each bitrate on a scene whose origin was left out of the fit."""
+    figure, axes = _panels("What the choice costs on footage of origins that were left out")
     for ax, motion in zip(axes.flat, MOTIONS, strict=True):
-        own = [r for r in found if motion_of[r.scene] == motion]
-        scenes = list(dict.fromkeys(r.scene for r in own))
+        own = [each for each in found if each.motion == motion]
+        scenes = list(dict.fromkeys(each.scene for each in own))
         for each in own:
-            shade = SHADES[scenes.index(each.scene)]
+            shade = SHADES[scenes.index(each.scene) % len(SHADES)]
             style = "-" if each.fps <= 30 else "--"
-            ax.plot(TRIED_KBPS, each.taken, style, color=shade, linewidth=1.5,
+            ax.plot(TRIED_KBPS, each.regret, style, color=shade, linewidth=1.5,
                     label=f"{each.scene} at {each.fps}")  # fmt: skip
         ax.axhline(3, color=PALE, linewidth=1)
         _bitrates(ax)
-        ax.set_ylim(0, max(8.0, 1.05 * max(float(each.taken.max()) for each in own)))
+        ax.set_ylim(0, max(8.0, 1.05 * max(float(each.regret.max()) for each in own)))
         ax.set_title(motion, fontsize=11, color=INK, loc="left")
-        ax.set_ylabel("VMAF below the best picture", fontsize=9)
+        ax.set_ylabel("VMAF below the best resolution", fontsize=9)
         ax.set_xlabel("kbit/s", fontsize=9)
-        ax.legend(loc="upper right", fontsize=8, frameon=False)
+        ax.legend(loc="upper right", fontsize=7, frameon=False, ncols=2)
     save(figure, path)

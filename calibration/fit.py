@@ -1,12 +1,12 @@
 """The quality model's parameters from measured points, by least squares.
 
-VMAF / 100 of an encode is taken as what its compression leaves times what its picture can show,
+VMAF / 100 of an encode is taken as what its compression leaves times what its resolution can show,
 each logistic in a logarithm (:mod:`eager_kestrel.core.choice.quality`). For each kind of motion
 
-1. how the bitrate at half grows with picture and frame rate is fitted to the H.264 points of all
-   its scenes together; where the halves lie and how steep it is there, to each scene (a hard scene
-   takes several times the bitrate of an easy one). The kind gets the geometric mean of its scenes;
-2. one factor each for HEVC and AV1, and for every preset, is fitted to theirs beside the H.264, or
+1. how the bitrate at half grows with pixels and frame rate is fitted to the H.264 points of all its
+   scenes together, and where the halves lie and how steep it is there to each scene;
+2. every scene then gets all parameters of its own, held to what was found for all of them;
+3. one factor each for HEVC and AV1, and for every preset, is fitted to theirs beside the H.264, or
    the usual preset's, points of the same scene.
 
 How much smoothness counts cannot be measured from single frames; those values are kept.
@@ -20,10 +20,10 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.optimize import least_squares
 
-from eager_kestrel.core.choice.alike import band_of
-from eager_kestrel.core.choice.quality import QualityTable, quality, smoothness
+from eager_kestrel.core.choice.quality import MotionParameters, QualityTable, SceneParameters
 from eager_kestrel.core.show.show import MOTIONS, Motion
-from measure import PICTURES, SPEEDS, USUAL, Point
+from measure import SPEEDS, USUAL, Point
+from scenes import SCENES
 
 REFERENCE, VIEWED = 1280 * 720, 1920 * 1080
 SOFT = 0.03
@@ -42,18 +42,19 @@ PULL = 0.08
 class Fitted:
     """What was found for some scenes together."""
 
-    shared: dict[str, float]
     scenes: dict[str, dict[str, float]]
-    """Of each, the parameters of its own."""
-
-    def kind(self) -> dict[str, float]:
-        """The parameters of the kind of motion they stand for."""
-        means = {name: _geometric_mean(own[name] for own in self.scenes.values()) for name in OWN}
-        return {**self.shared, **means}
+    """Of each, its parameters."""
 
     def of(self, scene: str) -> dict[str, float]:
         """The parameters of one of them."""
-        return {**self.shared, **self.scenes[scene]}
+        return dict(self.scenes[scene])
+
+    def kind(self, like: MotionParameters, without: str = "") -> MotionParameters:
+        """The kind of motion they make up, perhaps without an origin's."""
+        return like.model_copy(update={"scenes": {
+            name: SceneParameters(**{key: float(f"{value:.3g}") for key, value in own.items()})
+            for name, own in self.scenes.items() if SCENES[name].origin != without
+        }})  # fmt: skip
 
 
 def _geometric_mean(values: Iterable[float]) -> float:
@@ -103,11 +104,28 @@ def fitted(points: Sequence[Point]) -> Fitted:
 
     x = least_squares(off, first, loss="soft_l1", f_scale=SOFT).x
     each = np.exp(x[len(SHARED) :]).reshape(len(OWN), len(scenes))
-    return Fitted(
-        {name: float(x[at]) for at, name in enumerate(SHARED)},
-        {scene: {name: float(each[at][number]) for at, name in enumerate(OWN)}
-         for number, scene in enumerate(scenes)},
-    )  # fmt: skip
+    together = {name: float(x[at]) for at, name in enumerate(SHARED)}
+    return Fitted({
+        scene: _alone(
+            [p for p in points if p.scene == scene],
+            together | {name: float(each[at][number]) for at, name in enumerate(OWN)},
+        )
+        for number, scene in enumerate(scenes)
+    })  # fmt: skip
+
+
+def _alone(points: Sequence[Point], start: dict[str, float]) -> dict[str, float]:
+    """All parameters of one scene, held to a start."""
+    names = list(start)
+    first = np.log([start[name] for name in names])
+    target = seen(points)
+
+    def off(x: np.ndarray) -> np.ndarray:
+        own = {name: np.full(len(points), v) for name, v in zip(names, np.exp(x), strict=True)}
+        return np.concatenate([modelled(points, own) - target, PULL * (x - first)])
+
+    x = least_squares(off, first, loss="soft_l1", f_scale=SOFT).x
+    return {name: float(v) for name, v in zip(names, np.exp(x), strict=True)}
 
 
 def of_kinds(points: Sequence[Point]) -> dict[Motion, Fitted]:
@@ -118,7 +136,7 @@ def of_kinds(points: Sequence[Point]) -> dict[Motion, Fitted]:
 def table_of(points: Sequence[Point], start: QualityTable) -> QualityTable:
     """The start's table with everything that can be measured."""
     found = of_kinds(points)
-    motions = {m: with_parameters(start, m, found[m].kind()).motion[m] for m in MOTIONS}
+    motions = {m: found[m].kind(start.motion[m]) for m in MOTIONS}
     table = start.model_copy(update={"motion": motions})
     codec = dict(start.codec)
     for name in {p.codec for p in points if p.preset == USUAL[p.codec]} - {"h264"}:
@@ -147,13 +165,6 @@ def never_rising(factors: dict[str, float]) -> dict[str, float]:
             pools[-1].extend(last)
     flat = [round(_geometric_mean(pool), 3) for pool in pools for _ in pool]
     return dict(zip(factors, flat, strict=True))
-
-
-def with_parameters(table: QualityTable, motion: Motion, own: dict[str, float]) -> QualityTable:
-    """A table with other parameters for one kind of motion, rounded as they ship."""
-    update = {name: float(f"{value:.3g}") for name, value in own.items()}
-    there = table.motion[motion].model_copy(update=update)
-    return table.model_copy(update={"motion": {**table.motion, motion: there}})
 
 
 def factor(
@@ -208,114 +219,3 @@ def residuals(points: Sequence[Point], fitted_: Fitted) -> np.ndarray:
     own = [fitted_.of(p.scene) for p in points]
     arrays = {name: np.array([row[name] for row in own]) for name in own[0]}
     return seen(points) - modelled(points, arrays)
-
-
-# What choosing by the model costs
-
-
-TRIED_KBPS = np.geomspace(250, 12_000, 24)
-
-
-def measured_curves(points: Sequence[Point], fps: int, kbps: np.ndarray) -> np.ndarray:
-    """VMAF / 100 of each of ``PICTURES`` of one scene at bitrates; shape (pictures, bitrates).
-
-    Straight in the logarithm of bitrate between the points. Beyond them, where no picture measured
-    there is likely to be the best, as the scene's own fit goes on from the last one. NaN for a
-    picture that was not measured.
-    """
-    scene = fitted([p for p in points if p.fps == fps or p.kbps == 0]).of(points[0].scene)
-    rows = []
-    for width, height in PICTURES:
-        own = sorted((p for p in points if (p.width, p.fps) == (width, fps) and p.kbps > 0),
-                     key=lambda p: p.kbps)  # fmt: skip
-        if len(own) < 2:
-            rows.append(np.full(kbps.shape, np.nan))
-            continue
-        at, value = np.log([p.kbps for p in own]), seen(own)
-        ends = np.clip(np.log(kbps), at[0], at[-1])
-        beyond = _curve(scene, width * height, fps, kbps)
-        beyond = beyond - _curve(scene, width * height, fps, np.exp(ends))
-        rows.append(np.clip(np.interp(ends, at, value) + beyond, 0.0, 1.0))
-    return np.array(rows)
-
-
-def _curve(own: dict[str, float], pixels: int, fps: int, kbps: np.ndarray) -> np.ndarray:
-    """The model of one scene at bitrates."""
-    half = own["half_kbps"] * (pixels / REFERENCE) ** own["size_exponent"]
-    half *= (fps / 30) ** own["rate_exponent"]
-    left = 1 / (1 + (half / kbps) ** own["steepness"])
-    detail = 1 / (1 + (own["half_pixels"] / pixels) ** own["detail_steepness"])
-    whole = 1 / (1 + (own["half_pixels"] / VIEWED) ** own["detail_steepness"])
-    return np.asarray(left * detail / whole)
-
-
-def smooth(table: QualityTable, motion: Motion, fps: int) -> float:
-    """What so many frames a second leave of smoothness, of which VMAF says nothing."""
-    return float(smoothness(table, motion, np.array([float(fps)]))[0])
-
-
-@dataclass(frozen=True, slots=True)
-class Regret:
-    """What choosing by the model costs on one scene at one frame rate; VMAF points."""
-
-    scene: str
-    fps: int
-    best: np.ndarray
-    """By quality alone, at each of ``TRIED_KBPS``."""
-    taken: np.ndarray
-    """As a plan takes it among those that look alike."""
-
-
-def regret(points: Sequence[Point], table: QualityTable, motion: Motion, fps: int) -> Regret:
-    """On one scene's points."""
-    curves = measured_curves(points, fps, TRIED_KBPS)
-    known = ~np.isnan(curves).any(axis=1)
-    pixels = np.array([float(w * h) for w, h in PICTURES])[known][:, None]
-    judged = np.asarray(quality(table, motion, "h264", pixels, np.full_like(pixels, fps),
-                                TRIED_KBPS[None, :]))  # fmt: skip
-    there = curves[known]
-    columns = np.arange(TRIED_KBPS.size)
-    best = judged.argmax(axis=0)
-    near = judged >= judged.max(axis=0) - band_of(judged.max(axis=0), table.alike)
-    taken = near.argmax(axis=0)  # pictures are listed from the largest, which is the source's own
-    top = there.max(axis=0)
-    return Regret(points[0].scene, fps, 100 * (top - there[best, columns]),
-                  100 * (top - there[taken, columns]))  # fmt: skip
-
-
-def without(points: Sequence[Point]) -> dict[str, dict[str, float]]:
-    """Of every scene, its kind's parameters fitted to the other scenes of that kind."""
-    found = {}
-    for motion in MOTIONS:
-        own = [p for p in usual(points) if p.motion == motion]
-        for scene in dict.fromkeys(p.scene for p in own):
-            found[scene] = fitted([p for p in own if p.scene != scene]).kind()
-    return found
-
-
-def left_out(
-    points: Sequence[Point], table: QualityTable, kinds: dict[str, dict[str, float]]
-) -> list[Regret]:
-    """Of every scene, by parameters fitted without it."""
-    found = []
-    for scene, kind in kinds.items():
-        of_scene = [p for p in usual(points) if p.scene == scene]
-        motion: Motion = of_scene[0].motion  # type: ignore[assignment]
-        there = with_parameters(table, motion, kind)
-        found += [regret(of_scene, there, motion, fps) for fps in sorted({p.fps for p in of_scene})]
-    return found
-
-
-BANDS = (0.005, 0.01, 0.015, 0.02, 0.025, 0.03, 0.04)
-
-
-def bands(
-    points: Sequence[Point], table: QualityTable, kinds: dict[str, dict[str, float]]
-) -> dict[float, tuple[float, float]]:
-    """For each band the mean regret of the best, and of what is taken, on footage left out."""
-    found = {}
-    for band in BANDS:
-        tried = left_out(points, table.model_copy(update={"alike": band}), kinds)
-        found[band] = (float(np.mean([r.best.mean() for r in tried])),
-                       float(np.mean([r.taken.mean() for r in tried])))  # fmt: skip
-    return found

@@ -10,12 +10,16 @@ has the edges, the scale invariance and the 1/f spectrum of natural pictures. A 
 - *head*: a head and shoulders that sway, blink and speak before a background out of focus.
 - *wheel*: a turning wheel with two moving hands over a sharp table top.
 - *walk*: background and foreground pan at different speeds, shake, zoom; particles fly.
+
+And photographs before a camera that stands, sways or walks, each frame with its own noise.
 """
 
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import dataclass
 from math import cos, pi, sin
+from pathlib import Path
 
 import numpy as np
 from PIL import Image, ImageDraw, ImageFilter, ImageFont
@@ -218,6 +222,45 @@ def walk(rng: np.random.Generator, count: int) -> Iterator[Image.Image]:
 
 
 SCENES = {"page": page, "desk": desk, "head": head, "wheel": wheel, "walk": walk}
+
+
+@dataclass(frozen=True, slots=True)
+class Photograph:
+    """How a camera sees one."""
+
+    file: str
+    walks: float
+    """Pixels a second to the side."""
+    sways: float
+    """Pixels about its place."""
+    noise: float
+    """Deviation in 8-bit code values of what a small sensor adds."""
+
+
+PHOTOGRAPHED = {
+    "petal": Photograph("TwoWings.jpg", 0, 0.4, 1.6),
+    "flower": Photograph("Garden.jpg", 12, 14, 1.2),
+    "stroll": Photograph("LadyBird.jpg", 110, 26, 1.2),
+}
+
+
+def photographed(name: str, file: Path, count: int, seed: int = 7) -> Iterator[bytes]:
+    """RGB frames of a photograph before a camera, as bytes."""
+    how, rng = PHOTOGRAPHED[name], np.random.default_rng([seed, *name.encode()])
+    with Image.open(file) as opened:
+        page = opened.convert("RGB")
+    grain = [rng.normal(0, how.noise, (HEIGHT, WIDTH, 1)).round().astype(np.int16)
+             for _ in range(GRAIN_FIELDS)]  # fmt: skip
+    for frame in range(count):
+        t = frame / FPS
+        x = how.sways * (sin(2 * pi * 0.31 * t) + 0.5 * sin(2 * pi * 1.9 * t + 1))
+        y = how.sways * (0.7 * sin(2 * pi * 0.43 * t + 2) + 0.6 * sin(2 * pi * 1.8 * t))
+        x += how.walks * (t - count / FPS / 2)
+        turn = 0.0006 * how.sways * sin(2 * pi * 0.6 * t)
+        shown = moved(page, page.width / 2 + x, page.height / 2 + y, 1.05, turn)
+        noise = np.roll(grain[frame % GRAIN_FIELDS], int(rng.integers(0, WIDTH)), axis=1)
+        seen = np.asarray(shown, dtype=np.int16) + noise
+        yield np.clip(seen, 0, 255).astype(np.uint8).tobytes()
 
 
 def frames(name: str, count: int, seed: int = 7) -> Iterator[bytes]:

@@ -1,9 +1,9 @@
 """Rate-quality points from real encodes: pictures x frame rates x bitrates of every scene.
 
 Each point is encoded as a live stream would be (capped at its bitrate, a buffer of one second, a
-keyframe every two seconds, nothing at scene cuts), from three seconds of footage. The first second
-lets the rate control settle and is left out; the two that follow, one keyframe interval, are
-measured: bytes from the packets, and VMAF (v0.6.1) of the decoded frames, scaled to 1920x1080
+keyframe every two seconds, nothing at scene cuts), from five seconds of footage (three of the
+scenes that were measured first). The first second lets the rate control settle and is left out; the
+whole keyframe intervals that follow are measured: bytes from the packets, and VMAF (v0.6.1) of the decoded frames, scaled to 1920x1080
 beside the source scaled alike, as somebody sees them who watches on such a screen. A target of 0
 is no encode at all: what the picture alone takes away.
 
@@ -25,12 +25,15 @@ from pathlib import Path
 
 import av
 
-from scenes import FFMPEG, SCENES, SECONDS, source_file
+from scenes import FFMPEG, SCENES, source_file
 
 SETTLING = 1
 PICTURES = ((1920, 1080), (1536, 864), (1280, 720), (1024, 576), (768, 432), (640, 360), (480, 270))
 QUICK_PICTURES = ((1920, 1080), (1536, 864), (1280, 720), (768, 432))
 """At the full frame rate."""
+LATER_PICTURES = ((1920, 1080), (1536, 864), (1280, 720), (1024, 576), (640, 360))
+LATER_QUICK_PICTURES = ((1920, 1080), (1536, 864), (1280, 720))
+"""Of the scenes that were measured later, in time for more scenes instead."""
 GRID = (100, 200, 400, 800, 1600, 3200, 6400, 12_800)
 LEAST_BITS, MOST_BITS = 0.01, 0.34
 """Of a pixel at 30 frames a second, for lively footage: beyond, a picture is never the best."""
@@ -55,8 +58,8 @@ ENCODERS = {
              "scenecut=0:open-gop=0:pools=none:frame-threads=1:log-level=error"],
     "av1": ["libsvtav1", "-svtav1-params", "rc=2:scd=0:pred-struct=1:lp=1"],
 }  # fmt: skip
-SEEN = 30
-"""Frames that VMAF looks at, spread over the two seconds."""
+EVERY = 3
+"""VMAF looks at every third frame."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,11 +96,13 @@ def slow_rate(scene: str) -> int:
 def wanted(scene: str) -> Iterator[Wanted]:
     """Every encode of a scene in H.264."""
     shot = SCENES[scene]
-    pictures = [p for p in PICTURES if p[0] <= shot.width]
+    first = shot.seconds < 5
+    slow, quick = (PICTURES, QUICK_PICTURES) if first else (LATER_PICTURES, LATER_QUICK_PICTURES)
+    pictures = [p for p in slow if p[0] <= shot.width]
     for width, height in pictures:
         yield Wanted(scene, "h264", "", width, height, slow_rate(scene), 0)
     for fps in sorted({slow_rate(scene), shot.fps}):
-        for width, height in pictures if fps <= 30 else QUICK_PICTURES:
+        for width, height in pictures if fps <= 30 else quick:
             for kbps in _around(shot.motion, width * height * fps):
                 yield Wanted(scene, "h264", USUAL["h264"], width, height, fps, kbps)
 
@@ -172,10 +177,9 @@ def measured(want: Wanted, cache: Path) -> Point:
         f"settb=1/{want.fps},setpts=N,trim=start_frame={SETTLING * want.fps},setpts=PTS-STARTPTS"
     )
     seen = "scale=1920:1080:flags=bicubic"
-    every = max(1, (SECONDS - SETTLING) * want.fps // SEEN)
     compared = (f"[1:v]fps={want.fps},{settled},{seen}[y];"
                 "[x][y]libvmaf=model=version=vmaf_v0.6.1:n_threads=1:"
-                f"n_subsample={every}")  # fmt: skip
+                f"n_subsample={EVERY}")  # fmt: skip
     if not want.target_kbps:
         said = _run([*source, *source, "-filter_complex",
                      f"[0:v]fps={want.fps},{settled},{size},{seen}[x];{compared}",
@@ -185,7 +189,7 @@ def measured(want: Wanted, cache: Path) -> Point:
     _run([*source, "-vf", f"fps={want.fps},{size}", *_encoder(want), str(encoded)])
     said = _run(["-i", str(encoded), *source, "-filter_complex",
                  f"[0:v]{settled},{seen}[x];{compared}", "-f", "null", "-"])  # fmt: skip
-    point = Point(**asdict(want), kbps=round(_kbps(encoded), 1), vmaf=_found(said))
+    point = Point(**asdict(want), kbps=round(_kbps(encoded, shot.seconds), 1), vmaf=_found(said))
     encoded.unlink()
     return point
 
@@ -215,7 +219,7 @@ def _found(text: str) -> float:
     return round(float(match[1]), 3)
 
 
-def _kbps(path: Path) -> float:
+def _kbps(path: Path, seconds: int) -> float:
     """Payload of the packets after the first second."""
     with av.open(str(path)) as opened:
         stream = opened.streams.video[0]
@@ -223,4 +227,4 @@ def _kbps(path: Path) -> float:
         assert base is not None
         sizes = [p.size for p in opened.demux(stream)
                  if p.pts is not None and p.pts * base >= SETTLING]  # fmt: skip
-    return sum(sizes) * 8e-3 / (SECONDS - SETTLING)
+    return sum(sizes) * 8e-3 / (seconds - SETTLING)

@@ -1,13 +1,13 @@
-"""Measure, fit, draw: ``python calibration/run.py``. About an hour on two cores; resumable.
+"""Measure, fit, judge, draw: ``python calibration/run.py``. About three hours on two cores.
 
 Writes the points beside this file, the table that ships (``data/quality.toml``) and the figures of
-docs/quality-model.md, and prints the tables of that page. ``--fit-only`` leaves the measuring out.
+docs/quality-model.md, and prints the tables of that page. It goes on where it was stopped.
+``--fit-only`` leaves the measuring out.
 """
 
 from __future__ import annotations
 
 import argparse
-from collections.abc import Sequence
 from pathlib import Path
 
 import numpy as np
@@ -15,6 +15,7 @@ import tomlkit
 
 import figures
 import fit
+import judge
 import measure
 import practice
 from eager_kestrel.core.choice.quality import QualityTable
@@ -26,18 +27,16 @@ HERE = Path(__file__).parent
 START = HERE / "start.toml"
 """The values the fit starts from, and keeps where nothing can be measured."""
 HEAD = """\
-# Parameters of the quality model, core/choice/quality.py, as calibration/run.py wrote them:
-# fitted to VMAF of encodes of our own, and moved as far as practice asks. docs/quality-model.md has
-# the fit, its error and its limits.
+# Parameters of the quality model, core/choice/quality.py, as calibration/run.py wrote them: of every
+# scene, fitted to VMAF of encodes of it. docs/quality-model.md has the fit, its error and limits.
 """
 COMMENTS = {
     "viewed_on": "the screen most viewers have",
-    "alike": "differences up to this are none: from footage left out of the fit",
+    "alike": "candidates that differ by less on average are about the same",
+    "noticeable": "and by less than this on every scene: one just noticeable difference of VMAF",
+    "equal_loss": "worst losses over the scenes that differ by less are equal",
     "ordinary_delivery": "where larger pictures are delivered better; not measured",
 }
-CELLS = (("hectic", 4000), ("hectic", 5000), ("hectic", 6000), ("lively", 600), ("lively", 1200),
-         ("lively", 3000), ("lively", 6000), ("calm", 600), ("calm", 5000), ("still", 400),
-         ("still", 2000))  # fmt: skip
 
 
 def main() -> None:
@@ -55,30 +54,19 @@ def main() -> None:
         measure.measure_all(todo, asked.points, asked.cache)
     points = measure.read_points(asked.points)
     start = QualityTable.model_validate(tomlkit.parse(START.read_text()).unwrap())
-    kinds = fit.without(points)
-    fitted = fit.table_of(points, start)
-    found_bands = fit.bands(points, fitted, kinds)
-    fitted = with_alike(fitted, found_bands)
-    shipped = practice.reconciled(fitted)
-    moved = [m for m in MOTIONS if fitted.motion[m] != shipped.motion[m]]
-    basis = f"fitted to VMAF of {len(points)} encodes of {len(SCENES)} scenes"
-    if moved:
-        basis += f"; {' and '.join(moved)} moved to what practice does"
-    shipped = shipped.model_copy(update={"basis": basis})
-    write(shipped)
     found = fit.of_kinds(points)
-    regrets = fit.left_out(points, fitted, kinds)
-    said_of_fit(points, found, fitted, shipped)
-    said_of_regret(points, regrets, shipped)
-    said_of_practice(fitted, shipped)
-    print("\n| band | mean regret of the best | of what is taken |\n| ---: | ---: | ---: |")
-    for band, (best, taken) in found_bands.items():
-        print(f"| {band} | {best:.2f} | {taken:.2f} |")
-    print(f"codecs {fitted.codec}\npresets {fitted.preset}")
+    basis = f"fitted to VMAF of {len(points):,} encodes of {len({p.scene for p in points})} scenes"
+    table = fit.table_of(points, start).model_copy(update={"basis": basis})
+    write(table)
+    said_of_fit(points, found)
+    judged = [*judge.left_out(points, table)]
+    judge.said(judged)
+    practice.said(table)
+    print(f"codecs {table.codec}\npresets {table.preset}")
     folder = HERE.parent / "docs" / "quality-model"
     figures.draw_fit(points, found, folder / "fit.png")
-    figures.draw_crossovers(points, shipped, folder / "crossovers.png")
-    figures.draw_regret(points, regrets, folder / "regret.png")
+    figures.draw_crossovers(points, table, folder / "crossovers.png")
+    figures.draw_judged(judged, folder / "regret.png")
 
 
 def write(table: QualityTable) -> None:
@@ -92,87 +80,19 @@ def write(table: QualityTable) -> None:
     (DATA / "quality.toml").write_text(HEAD + tomlkit.dumps(document))
 
 
-def with_alike(table: QualityTable, found: dict[float, tuple[float, float]]) -> QualityTable:
-    """The band within which choosing costs least, on footage left out."""
-    return table.model_copy(update={"alike": min(found, key=lambda band: found[band][1])})
-
-
-def said_of_fit(
-    points: Sequence[measure.Point], found: dict[str, fit.Fitted], fitted: QualityTable,
-    shipped: QualityTable,
-) -> None:  # fmt: skip
-    """Print parameters and residuals, as tables for the page."""
-    names = ("half_kbps", "steepness", "size_exponent", "rate_exponent", "half_pixels",
-             "detail_steepness", "temporal")  # fmt: skip
-    print("\n| | half at, kbit/s | steepness | picture | frame | half of detail, lines "
-          "| steepness | smoothness | rms | worst |")  # fmt: skip
+def said_of_fit(points: list[measure.Point], found: dict[str, fit.Fitted]) -> None:
+    """Print parameters and residuals of every scene, as a table for the page."""
+    print("\n| scene | half at, kbit/s | steepness | pixels | frames | half of detail, lines "
+          "| steepness | points | rms | worst |")  # fmt: skip
     print("| --- |" + " ---: |" * 9)
-
-    def row(name: str, values: dict[str, float], off: np.ndarray | None) -> None:
-        cells = []
-        for key in names:
-            value = values.get(key)
-            if value is None:
-                cells.append("")
-            elif key == "half_pixels":
-                cells.append(f"{np.sqrt(value * 9 / 16):,.0f}")
-            else:
-                cells.append(f"{value:,.0f}" if key == "half_kbps" else f"{value:.2f}")
-        cells += ["", ""] if off is None else [f"{100 * np.sqrt((off**2).mean()):.1f}",
-                                               f"{100 * abs(off).max():.1f}"]  # fmt: skip
-        print(f"| {name} | {' | '.join(cells)} |")
-
     for motion in MOTIONS:
-        for scene in found[motion].scenes:
-            own = [p for p in fit.usual(points) if p.scene == scene]
-            row(f"{motion}: {scene}", found[motion].of(scene), fit.residuals(own, found[motion]))
-        row(f"**{motion}**, fitted", fitted.motion[motion].model_dump(), None)
-        if fitted.motion[motion] != shipped.motion[motion]:
-            row(f"**{motion}**, shipped", shipped.motion[motion].model_dump(), None)
-
-
-def said_of_regret(
-    points: Sequence[measure.Point], regrets: Sequence[fit.Regret], shipped: QualityTable
-) -> None:
-    """Print what choosing costs: left out of the fit, and by the table that ships."""
-    print("\n| motion | scene | fps | best: mean | worst | taken: mean | worst "
-          "| shipped, taken: mean | worst |")  # fmt: skip
-    print("| --- | --- |" + " ---: |" * 7)
-    motion_of = {p.scene: p.motion for p in points}
-    for each in regrets:
-        own = [p for p in fit.usual(points) if p.scene == each.scene]
-        ship = fit.regret(own, shipped, motion_of[each.scene], each.fps)  # type: ignore[arg-type]
-        costs = (each.best, each.taken, ship.taken)
-        cells = [f"{x:.1f}" for cost in costs for x in (cost.mean(), cost.max())]
-        print(f"| {motion_of[each.scene]} | {each.scene} | {each.fps} | {' | '.join(cells)} |")
-    for motion in MOTIONS:
-        own_regrets = [r for r in regrets if motion_of[r.scene] == motion]
-        for name in ("best", "taken"):
-            each_ = np.concatenate([getattr(r, name) for r in own_regrets])
-            print(f"{motion} {name}: mean {each_.mean():.2f}, worst {each_.max():.1f}")
-
-
-def said_of_practice(fitted: QualityTable, shipped: QualityTable) -> None:
-    """Print what practice says and what is chosen, as tables for the page."""
-    print("\n| motion | kbit/s | practice | fitted | shipped |")
-    print("| --- | ---: | --- | --- | --- |")
-    for row in practice.ROWS:
-        low, high = row.lines
-        wanted = f"{low}" if low == high else f"{low} to {high}"
-        rates = " or ".join(f"{f:g}" for f in row.fps)
-        cells = []
-        for table in (fitted, shipped):
-            lines, fps = practice.choice(table, row.motion, row.kbps)
-            least, most = practice.alike(table, row.motion, row.kbps)
-            mark = "" if practice.lead(table, row) >= 0 else "**"
-            cells.append(f"{mark}{lines} at {fps:g}{mark} ({least} to {most})")
-        print(f"| {row.motion} | {row.kbps:,.0f} | {wanted} at {rates} | {' | '.join(cells)} |")
-    print("\n| motion | kbit/s | best | look alike |")
-    print("| --- | ---: | --- | --- |")
-    for motion, kbps in CELLS:
-        lines, fps = practice.choice(shipped, motion, kbps)  # type: ignore[arg-type]
-        least, most = practice.alike(shipped, motion, kbps)  # type: ignore[arg-type]
-        print(f"| {motion} | {kbps:,} | {lines} at {fps:g} | {least} to {most} lines |")
+        for scene, own in found[motion].scenes.items():
+            here = [p for p in fit.usual(points) if p.scene == scene]
+            off = 100 * fit.residuals(here, found[motion])
+            print(f"| {motion}: {scene} | {own['half_kbps']:,.0f} | {own['steepness']:.2f} | "
+                  f"{own['size_exponent']:.2f} | {own['rate_exponent']:.2f} | "
+                  f"{np.sqrt(own['half_pixels'] * 9 / 16):,.0f} | {own['detail_steepness']:.2f} | "
+                  f"{len(here)} | {np.sqrt((off**2).mean()):.1f} | {abs(off).max():.1f} |")  # fmt: skip
 
 
 if __name__ == "__main__":

@@ -280,11 +280,13 @@ def test_a_rehearsal_stutters_where_the_replay_of_the_same_connection_does(
                       None, carried[:1], carried)  # fmt: skip
     seen = stutter_of(made, Evidence.of([run]))
     assert seen is not None
-    assert seen.number == len(found.stutters) == (1 if others > 1000 else 0)
-    assert found.verdict.held is (seen.number == 0)
-    if found.stutters:
-        assert found.stutters[0].cause == "line"
-        assert 4 < found.stutters[0].at_seconds < 6.5
+    # other programs of this machine may hold the sender up: it says so, and means no connection
+    late = [one for one in found.stutters if one.cause != "machine"]
+    assert seen.number == len(late) == (1 if others > 1000 else 0)
+    assert found.verdict.held is (not found.stutters)
+    if late:
+        assert late[0].cause == "line"
+        assert 4 < late[0].at_seconds < 6.5
 
 
 def test_a_slow_encoder_is_the_machine() -> None:

@@ -124,8 +124,10 @@ def _cost_of_pins(
         if now.video is None or then.video is None:
             continue
         if (now.video.picture, now.video.frame_rate) != (then.video.picture, then.video.frame_rate):
-            here = f"{now.video.words}, looks {looks(now.quality or 0.0)}"
-            said.append(left_free(here, f"{then.video.words}, looks {looks(then.quality or 0.0)}"))
+            here, there = (
+                f"{each.video.words}, quality {looks(each.quality or 0.0)}" for each in (now, then)
+            )
+            said.append(left_free(here, there))
     return said
 
 

@@ -13,6 +13,7 @@ from eager_kestrel.core.names import nearest_name
 from eager_kestrel.core.picture import Picture, parse_frame_rate
 from eager_kestrel.core.show.show import (
     MOTIONS,
+    PREFERENCES,
     WEEKDAYS,
     Destination,
     Reserve,
@@ -39,6 +40,7 @@ class Wishes:
     source: str | None = None
     fps: str | None = None
     motion: str | None = None
+    prefer: str | None = None
     audio: str | None = None
     share: str | None = None
     stutter: str | None = None
@@ -163,6 +165,7 @@ def over(show: Show, wishes: Wishes) -> Show:
         "source": (wishes.source, Picture.parse),
         "frame_rate": (wishes.fps, parse_frame_rate),
         "motion": (wishes.motion, lambda said: _one_of(said, MOTIONS, "a kind of motion")),
+        "prefer": (wishes.prefer, lambda said: _one_of(said, PREFERENCES, "a preference")),
         "audio": (wishes.audio, lambda said: _one_of(said, AUDIO, "a kind of audio")),
         "safe_share": (wishes.share, parse_share),
         "footage": (wishes.footage, str),

@@ -11,7 +11,7 @@ from eager_kestrel.actions.planning import plan, uplink_from_history, uplink_fro
 from eager_kestrel.actions.shows import Wishes, asked_show
 from eager_kestrel.actions.trying import Tried, Wanted, try_clip
 from eager_kestrel.core.errors import InputError
-from eager_kestrel.core.footage.fitting import with_parameters
+from eager_kestrel.core.footage.fitting import with_own
 from eager_kestrel.core.footage.trial import Trial
 from eager_kestrel.core.guide.rules import Codec
 from eager_kestrel.core.line.uplink import Uplink
@@ -115,7 +115,7 @@ def plan_with(asked: Prepared, trial: Trial) -> Plan | None:
     if asked.show is None or asked.uplink is None:
         return None
     motion = asked.show.motion
-    table = with_parameters(quality_table(), motion, trial.footage.parameters)
+    table = with_own(quality_table(), motion, trial.footage.parameters)
     basis = words.basis(trial.clip, trial.footage.encodes, trial.footage.off_by)
     table = table.model_copy(update={"basis": basis})
     return plan(asked.show, asked.uplink, asked.guides, table=table).plan

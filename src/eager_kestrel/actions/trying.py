@@ -22,7 +22,7 @@ from eager_kestrel.core.footage.fitting import (
     behaves_like,
     fit,
     off_by,
-    with_parameters,
+    with_own,
 )
 from eager_kestrel.core.footage.stretches import Stretch, pick
 from eager_kestrel.core.footage.trial import (
@@ -284,7 +284,7 @@ def _trial(
     ]
     behaves = behaves_like(table, wanted.codec, samples)
     own = fit(table, behaves, wanted.codec, samples)
-    fitted = with_parameters(table, behaves, own)
+    fitted = with_own(table, behaves, own)
     smooth = [_smooth(table, behaves, s.frame_rate) for s in settings]
     on = hull([(f.kbps, f.look * s) for f, s in zip(scored, smooth, strict=True)])
     points = tuple(

@@ -25,7 +25,7 @@ def show_comparison(screen: Console, found: Comparison) -> None:
         table.add_column(Text(name + (" (planned)" if one.chosen else ""), style=style))
     rows = {
         "video bitrate": [kbit(one.bitrate_kbps) for one in found.finalists],
-        "looks": [f"{looks(one.quality)} of 100" for one in found.finalists],
+        "quality": [looks(one.quality) for one in found.finalists],
         "smoothness": [f"{one.smoothness:.0%}" for one in found.finalists],
         "bound by": [str(one.bound_by) for one in found.finalists],
         "sent in all": [kbit(one.total_kbps) for one in found.finalists],

@@ -256,6 +256,14 @@ class WishFlags:
             help="voice or music; else music.",
         ),
     ] = None
+    prefer: Annotated[
+        str | None,
+        typer.Option(
+            metavar="WHICH",
+            autocompletion=among("smooth", "sharp"),
+            help="smooth (more frames) or sharp (clearer ones); else by motion.",
+        ),
+    ] = None
     share: Share = None
     stutter: StutterLimit = None
     reserve: Reserves = None
@@ -300,6 +308,7 @@ class WishFlags:
             source=self.source,
             fps=self.fps,
             motion=self.motion,
+            prefer=self.prefer,
             audio=self.audio,
             share=self.share,
             stutter=self.stutter,

@@ -106,7 +106,7 @@ def _show_reasons(screen: Console, destination: DestinationPlan, *, why: bool) -
         screen.print(Text("↓ ", style="yellow").append(said, "default"))
     if why and destination.runners_up:
         others = [(o.picture, o.frame_rate, o.quality) for o in destination.runners_up]
-        screen.print(words.next_best(destination.quality or 0.0, others))
+        screen.print(words.next_best(others))
 
 
 def _show_beside(screen: Console, destination: DestinationPlan) -> None:

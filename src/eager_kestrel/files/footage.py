@@ -9,7 +9,7 @@ from pathlib import Path
 
 from eager_kestrel.core.choice.quality import QualityTable
 from eager_kestrel.core.errors import InputError, NotFoundError
-from eager_kestrel.core.footage.fitting import with_parameters
+from eager_kestrel.core.footage.fitting import with_own
 from eager_kestrel.core.footage.trial import Footage
 from eager_kestrel.core.names import nearest_name
 from eager_kestrel.core.show.show import Motion
@@ -78,7 +78,7 @@ def table_for(motion: Motion, footage: str | None) -> QualityTable:
     if footage is None:
         return table
     found = read_footage(footage)
-    own = with_parameters(table, motion, found.parameters)
+    own = with_own(table, motion, found.parameters)
     basis = words.basis(found.clip, found.encodes, found.off_by)
     return own.model_copy(update={"basis": basis})
 

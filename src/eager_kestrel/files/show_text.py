@@ -11,6 +11,7 @@ COMMENTS = {
     "source": "what your camera or screen gives",
     "frame_rate": "frames a second of the source",
     "motion": "still, calm, lively or hectic",
+    "prefer": "smooth or sharp, where upload does not hold both",
     "audio": "voice or music",
     "safe_share": "of the line; the rest is for its ups and downs",
     "stutter": "seconds of stutter an hour that are accepted",

@@ -42,7 +42,7 @@ def save_sweep_figure(found: Sweep, path: Path) -> None:
     rate_axes.set_ylabel("video, Mbit/s", color=INK)
     rate_axes.set_ylim(0, 1.12 * max(c.bitrate_kbps for c in chosen) / 1000)
     quality_axes.plot(at, [100 * c.quality for c in chosen], color=GOOD)
-    quality_axes.set_ylabel("looks, of 100", color=INK)
+    quality_axes.set_ylabel("quality, of 100", color=INK)
     quality_axes.set_ylim(0, 100)
     quality_axes.set_yticks([20, 40, 60, 80, 100])
     quality_axes.set_xlabel(unit, color=INK)

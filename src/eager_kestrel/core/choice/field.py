@@ -1,8 +1,9 @@
 """Choosing a picture, frame rate and bitrate: every candidate at every safe rate, as arrays.
 
 Each candidate gets the most bitrate it may have (the least of budget, guide, level, viewers and
-the point of no visible gain, rounded down), then the quality model finds the best, and of those
-that look like it one is taken (:mod:`eager_kestrel.core.choice.alike`). A :class:`Field` is
+the point of no visible gain, rounded down), then the quality model judges it on every scene of the
+show's kind, and of those about the same as the best one is taken
+(:mod:`eager_kestrel.core.choice.ties`). A :class:`Field` is
 prepared once and answers for one safe rate or for thousands.
 """
 
@@ -15,7 +16,6 @@ from math import inf
 import numpy as np
 
 from eager_kestrel.core.arrays import Flags, Floats, Indices
-from eager_kestrel.core.choice.alike import alike_to, best_of, kinds_of, preferred, ranks_of
 from eager_kestrel.core.choice.candidates import Candidate, candidates, pinned
 from eager_kestrel.core.choice.limits import (
     AUDIO_SHARE,
@@ -33,7 +33,14 @@ from eager_kestrel.core.choice.limits import (
     viewers_kbps,
 )
 from eager_kestrel.core.choice.option import Option
-from eager_kestrel.core.choice.quality import QualityTable, clean_kbps, quality
+from eager_kestrel.core.choice.quality import (
+    QualityTable,
+    clean_kbps,
+    sharpness,
+    smoothness,
+)
+from eager_kestrel.core.choice.spread import expected_range
+from eager_kestrel.core.choice.ties import best_of, kinds_of, preferred, ranks_of, tied_with
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.guide.rules import Codec
 from eager_kestrel.core.picture import Picture, at_1000_1001, is_customary
@@ -41,6 +48,19 @@ from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.words.facts import BitrateBound
 
 LIMITS: tuple[BitrateBound, ...] = ("budget", "guide", "level", "viewers", "no visible gain")
+
+
+@dataclass(frozen=True, slots=True)
+class Rows:
+    """Every candidate at some safe rates; arrays of shape (safe rates, n)."""
+
+    kbps: Floats
+    """What the line has to bear."""
+    scenes: Floats
+    """Quality on every scene of the kind; shape (scenes, safe rates, n)."""
+    quality: Floats
+    """Mean over the scenes."""
+    allowed: Flags
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,11 +77,18 @@ class Weighed:
     """What the encoder aims at: the same, or less where bitrate is variable."""
     floors_kbps: Floats
     quality: Floats
+    """Mean over the scenes of the kind."""
+    scenes: Floats
+    """On every scene; shape (scenes, n)."""
+    smoothness: Floats
+    """What each frame rate leaves of it; the rest is how sharp single frames are."""
     allowed: Flags
     encodable: Flags
     """Whether this machine encodes it in time."""
     alike: Flags
-    """Whether it looks like the best, at its frame rate."""
+    """Whether it is about the same as the best, at its frame rate."""
+    among_best: Flags
+    """The same at any frame rate."""
     chosen: int | None
     """Index of the one to take of these; None where nothing is allowed."""
 
@@ -87,12 +114,18 @@ class Weighed:
     def option(self, index: int) -> Option:
         """A candidate as it stands in a plan."""
         chosen = self.candidates[index]
+        low, high = expected_range(self.scenes[:, index])
         return Option(
             picture=chosen.picture,
             frame_rate=chosen.frame_rate,
             bitrate_kbps=float(self.target_kbps[index]),
             quality=round(float(self.quality[index]), 4),
+            quality_range=(round(float(low), 4), round(float(high), 4)),
         )
+
+    def sharpness(self, index: int) -> float:
+        """How sharp single frames of a candidate are, 0..1, smoothness aside."""
+        return float(self.quality[index] / self.smoothness[index])
 
 
 @dataclass(frozen=True, slots=True)
@@ -125,7 +158,7 @@ class Field:
     takes: Floats
     """Of the usual bitrate, what each takes at its preset for the same look."""
     ranks: Indices
-    """How each picture recommends itself among those that look alike."""
+    """Preference rank of each resolution among those about the same."""
     table: QualityTable
     show: Show
     guide: Guide
@@ -134,7 +167,7 @@ class Field:
     target_share: float = 1.0
     """Of the peak that is aimed at; 1 for constant bitrate."""
     least_quality: float = 0.0
-    """That is wished for; of pictures that look alike none is taken below it."""
+    """That is wished for; of candidates about the same none is taken below it."""
     copies: int = 1
     """How many times the encode is sent; ``per_byte`` and ``fixed_kbps`` are of all of them."""
 
@@ -180,19 +213,22 @@ class Field:
         """What the encoder aims at below a peak."""
         return kbps if self.target_share == 1 else rounded_down(kbps * self.target_share)
 
-    def weigh(self, safe_kbps: Floats) -> tuple[Floats, Floats, Flags]:
-        """Bitrate (kbit/s), quality and whether it is allowed; each of shape (len(safe), n)."""
+    def weigh(self, safe_kbps: Floats) -> Rows:
+        """Everything at some safe rates."""
         return self._weighed(self.limits_kbps(safe_kbps))
 
-    def _weighed(self, limits: Floats) -> tuple[Floats, Floats, Flags]:
+    def _smooth(self) -> Floats:
+        return smoothness(self.table, self.show.motion, self.seen_fps)
+
+    def _weighed(self, limits: Floats) -> Rows:
         kbps = rounded_down(limits.min(axis=0))
         target = self.target_kbps(kbps)
-        judged = self.delivered * quality(
+        scenes = self.delivered * self._smooth() * sharpness(
             self.table, self.show.motion, self.codec, self.pixels, self.fps, target,
-            seen=self.seen_pixels, seen_fps=self.seen_fps, takes=self.takes,
+            seen=self.seen_pixels, takes=self.takes,
         )  # fmt: skip
         allowed = (target >= self.floors_kbps) & self.smooth & self.encodable
-        return kbps, judged, _as_wished(allowed, self.wished)
+        return Rows(kbps, scenes, scenes.mean(axis=0), _as_wished(allowed, self.wished))
 
     def without_floors(self) -> Field:
         """The same candidates for a guide that takes as little as one likes."""
@@ -218,43 +254,54 @@ class Field:
         """The same candidates for a machine that encodes all of them in time."""
         return replace(self, encodable=np.ones_like(self.encodable))
 
-    def near(self, best: Indices, judged: Floats, allowed: Flags) -> Flags:
-        """Which look like the best of each row."""
-        return alike_to(best, judged, allowed, self.fps, self.table.alike, self.least_quality)
+    def among_best(self, best: Indices, rows: Rows) -> Flags:
+        """Which are about the same quality as the best of each row."""
+        near = tied_with(best, rows.scenes, rows.quality, self.table, self.least_quality)
+        return np.asarray(near & rows.allowed, dtype=np.bool_)
 
-    def choose(self, kbps: Floats, judged: Floats, allowed: Flags) -> tuple[Indices, Indices]:
-        """Of each row of what was weighed the best, and the one to take; -1 where there is none.
+    def near(self, best: Indices, rows: Rows) -> Flags:
+        """Which of them have its frame rate, too."""
+        same = self.fps == self.fps[np.maximum(best, 0)][:, None]
+        return np.asarray(self.among_best(best, rows) & same, dtype=np.bool_)
 
-        Of those that look like the best, the one a person would take.
+    def choose(self, rows: Rows) -> tuple[Indices, Indices]:
+        """Of each row the best candidate, and the one to take; -1 where there is none.
+
+        Of those about the same as the best, the one that is safest over the scenes.
         """
         if not self.candidates:
-            nothing = np.full(len(kbps), -1, dtype=np.intp)
+            nothing = np.full(len(rows.kbps), -1, dtype=np.intp)
             return nothing, nothing
-        best = best_of(kbps, judged, allowed)
-        return best, preferred(kbps, judged, self.near(best, judged, allowed), self.ranks)
+        best = best_of(rows.kbps, rows.quality, rows.allowed)
+        near = self.near(best, rows)
+        return best, preferred(rows.kbps, rows.scenes, rows.quality, near, self.ranks,
+                               self.table.equal_loss)  # fmt: skip
 
     def chosen(self, safe_kbps: Floats) -> Indices:
         """Index of the candidate to take at every safe rate; -1 where none is allowed."""
-        return self.choose(*self.weigh(safe_kbps))[1]
+        return self.choose(self.weigh(safe_kbps))[1]
 
     def at(self, safe_kbps: float) -> Weighed:
         """Everything weighed at one safe rate."""
         safe = np.array([safe_kbps])
         limits = self.limits_kbps(safe)
-        kbps, judged, allowed = self._weighed(limits)
-        best, chosen = self.choose(kbps, judged, allowed)
-        some = best[0] >= 0
+        rows = self._weighed(limits)
+        best, chosen = self.choose(rows)
+        some, nothing = best[0] >= 0, np.zeros_like(rows.allowed[0])
         return Weighed(
             candidates=self.candidates,
             audio_kbps=float(self.audio_kbps(safe)[0]),
             limits_kbps=limits[:, 0],
-            kbps=kbps[0],
-            target_kbps=self.target_kbps(kbps)[0],
+            kbps=rows.kbps[0],
+            target_kbps=self.target_kbps(rows.kbps)[0],
             floors_kbps=self.floors_kbps,
-            quality=judged[0],
-            allowed=allowed[0],
+            quality=rows.quality[0],
+            scenes=rows.scenes[:, 0],
+            smoothness=self._smooth(),
+            allowed=rows.allowed[0],
             encodable=self.encodable,
-            alike=self.near(best, judged, allowed)[0] if some else np.zeros_like(allowed[0]),
+            alike=self.near(best, rows)[0] if some else nothing,
+            among_best=self.among_best(best, rows)[0] if some else nothing,
             chosen=int(chosen[0]) if some else None,
         )
 
@@ -285,7 +332,7 @@ def field_of(
             out, the guide itself.
         relayed: whether only the first is sent to, and passes it on.
     """
-    members = members or (guide,)
+    members, table = members or (guide,), table.preferring(show.motion, show.prefer)
     senders = members[:1] if relayed else members
     found = _candidates(show, guide, members)
     pixels = np.array([c.picture.pixels for c in found], dtype=np.float64)

@@ -1,8 +1,8 @@
 """The inverse of a plan: what upload a picture takes, for any picture.
 
-A picture is *among the best-looking* at a safe rate when no candidate is seen to look better than
-it. It is so from some upload until another, where a larger one is visibly better; in between a plan
-may still take another that looks alike (:mod:`eager_kestrel.core.choice.alike`).
+A picture is *among the best* at a safe rate when it is about the same quality as the best
+(:mod:`eager_kestrel.core.choice.ties`). It is so from some upload until another, where a larger one
+is visibly better; in between a plan may still take another of them.
 
 What is asked of one destination is read off its candidates on a grid of 10 kbit/s; of a show, off
 whole plans (:mod:`eager_kestrel.core.division.what_if`). Either way it is the planner that answers.
@@ -17,7 +17,6 @@ from typing import NamedTuple
 import numpy as np
 
 from eager_kestrel.core.arrays import Flags, Floats
-from eager_kestrel.core.choice.alike import band_of
 from eager_kestrel.core.choice.budget import Budget, budget
 from eager_kestrel.core.choice.candidates import Candidate
 from eager_kestrel.core.choice.field import Field, Weighed, field_of
@@ -47,7 +46,7 @@ class Seen(NamedTuple):
     """A picture and frame rate at one safe rate."""
 
     near: bool
-    """Whether it is among the best-looking."""
+    """Whether it is among the best."""
     taken: bool
     """Whether a plan takes it."""
     quality: float
@@ -75,7 +74,7 @@ class Along(NamedTuple):
         return None if not hits.size else self._between(int(hits[0]), holds)
 
     def until(self) -> float | None:
-        """The least rate above all at which it is among the best-looking; None if it stays so."""
+        """The least rate above all at which it is among the best; None if it stays so."""
         hits = np.flatnonzero(self.near)
         if not hits.size or int(hits[-1]) + 1 == self.rates.size:
             return None
@@ -118,15 +117,12 @@ def need(
         if at is None or weighed is None:
             found.append(impossible(guide, asked))
             continue
-        kbps, judged, allowed = weighed
-        best, chosen = field.choose(kbps, judged, allowed)
-        top = judged[np.arange(rates.size), best]
-        there = allowed[:, at]
-        near = there & (judged[:, at] >= top - band_of(top, table.alike))
-        quality = np.where(there, judged[:, at], -1.0)
+        best, chosen = field.choose(weighed)
+        near = field.among_best(best, weighed)[:, at]
+        quality = np.where(weighed.allowed[:, at], weighed.quality[:, at], -1.0)
 
         def look(safe: float, at: int = at) -> Seen:
-            return seen(field.at(safe), table.alike, at)
+            return seen(field.at(safe), at)
 
         along = Along(rates, near, chosen == at, quality, look, rates[0])
         found.append(answer(guide, asked, along, waterfall))
@@ -171,14 +167,12 @@ def index_of(field: Field, asked: Asked) -> int | None:
     return None
 
 
-def seen(weighed: Weighed, alike: float, index: int | None) -> Seen:
+def seen(weighed: Weighed, index: int | None) -> Seen:
     """A candidate among those weighed at one safe rate of a destination's own."""
     chosen = None if weighed.chosen is None else weighed.option(weighed.chosen)
     if index is None or not weighed.allowed[index]:
         return Seen(near=False, taken=False, quality=-1.0, option=None, chosen=chosen)
-    top = weighed.quality[weighed.allowed].max()
-    quality = float(weighed.quality[index])
-    near = quality >= float(top - band_of(top, alike))
+    near, quality = bool(weighed.among_best[index]), float(weighed.quality[index])
     return Seen(near, weighed.chosen == index, quality, weighed.option(index), chosen)
 
 

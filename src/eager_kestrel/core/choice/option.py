@@ -19,7 +19,9 @@ class Option(Spread):
     frame_rate: FrameRate
     bitrate_kbps: float
     quality: float
-    """0..1 by the model in :mod:`eager_kestrel.core.choice.quality`."""
+    """0..1 by the model in :mod:`eager_kestrel.core.choice.quality`, mean over its scenes."""
+    quality_range: tuple[float, float]
+    """The 10th and 90th percentile of footage of that kind."""
 
     @property
     def words(self) -> str:

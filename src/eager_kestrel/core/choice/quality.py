@@ -1,23 +1,29 @@
-"""One number in 0..1 for how a picture, frame rate and bitrate look for a kind of motion.
+"""How a resolution, frame rate and bitrate look, for every scene of a kind of motion.
 
 Separable in spatial, temporal and amplitude resolution, as in Ou, Xue and Wang, "Q-STAR: A
 Perceptual Video Quality Model Considering Impact of Spatial, Temporal, and Amplitude Resolutions",
-IEEE Trans. Image Processing 23(6), 2014. What compression takes and what a smaller picture takes
+IEEE Trans. Image Processing 23(6), 2014. What compression takes and what a smaller resolution takes
 are logistic in the logarithm of bitrate and of pixels, fitted to VMAF (docs/quality-model.md), so
-that 100 times the number is what VMAF gives at 60 frames a second; how much fewer frames take is
-the paper's temporal factor, since VMAF says nothing of it. Parameters come in as a table
-(``data/quality.toml``).
+that 100 times the number is what VMAF gives at 60 fps; how much fewer frames take is the paper's
+temporal factor, since VMAF says nothing of it.
+
+A kind of motion is a set of scenes, each with parameters of its own (``data/quality.toml``), since
+one game is sharper than another. Quality is the mean over them; how far they lie apart gives the
+range in which footage of that kind is to be expected.
 """
 
 from __future__ import annotations
+
+from collections.abc import Mapping
+from functools import cached_property
 
 import numpy as np
 from pydantic import Field
 
 from eager_kestrel.core.arrays import Floats
-from eager_kestrel.core.document import Frozen
+from eager_kestrel.core.document import Frozen, Kept
 from eager_kestrel.core.quantities import PictureSize
-from eager_kestrel.core.show.show import Motion
+from eager_kestrel.core.show.show import Motion, Preference
 
 REFERENCE_PIXELS = 1280 * 720
 REFERENCE_FPS = 30
@@ -26,26 +32,46 @@ TEMPORAL_EXPONENT = 0.63
 """Q-STAR, equation for the temporal factor."""
 
 
-class MotionParameters(Frozen):
-    """How one motion class behaves."""
+class SceneParameters(Kept):
+    """How one scene behaves."""
 
     half_kbps: float
-    """Bitrate at which compression leaves half of the reference picture at the reference rate."""
+    """Bitrate at which compression leaves half of 1280x720 at 30 fps."""
     steepness: float
     """How steeply quality rises there, in the logarithm of bitrate."""
     size_exponent: float
-    """How that bitrate grows with pixels: 1 in proportion, less where larger pictures code better.
-    """
+    """How that bitrate grows with pixels: 1 in proportion, less where larger sizes code better."""
     rate_exponent: float
     """How it grows with frames a second: less than 1, since close frames are alike."""
     half_pixels: float
-    """Pixels of a picture that keeps half of what a large one shows."""
+    """Pixels of a resolution that keeps half of what a large one shows."""
     detail_steepness: float
     """How steeply quality rises there, in the logarithm of pixels."""
+
+
+class MotionParameters(Frozen):
+    """How one kind of motion behaves."""
+
     temporal: float
-    """How steeply it falls with frames a second."""
+    """How steeply quality falls with frames a second."""
     least_fps: float
     """Below this nothing of this motion is sent, where more can be had."""
+    scenes: dict[str, SceneParameters]
+
+    @cached_property
+    def arrays(self) -> Mapping[str, Floats]:
+        """Each parameter of all scenes; shape (scenes,)."""
+        return {
+            name: np.array([getattr(scene, name) for scene in self.scenes.values()])
+            for name in SceneParameters.model_fields
+        }
+
+    @cached_property
+    def typical(self) -> SceneParameters:
+        """A scene in the middle of them: the geometric mean of each parameter."""
+        return SceneParameters(
+            **{name: float(np.exp(np.log(all_).mean())) for name, all_ in self.arrays.items()}
+        )
 
 
 class QualityTable(Frozen):
@@ -56,43 +82,65 @@ class QualityTable(Frozen):
     ordinary_delivery: float = 1.0
     """What is left of quality where a platform delivers larger pictures with a better codec."""
     alike: float
-    """Differences up to this are none: the band within which choosing costs least on footage that
-    was left out of the fit."""
+    """Candidates that differ by less on average are about the same, where no scene tells."""
+    noticeable: float
+    """By how much they may differ on any one scene: one just noticeable difference."""
+    equal_loss: float = 0.01
+    """Worst losses over the scenes that differ by less are equal."""
+    prefer: dict[Preference, float]
+    """``temporal`` of a show that says which of the two matters more."""
     codec: dict[str, float]
     """Of H.264's bitrate, what each takes for the same look."""
     preset: dict[str, dict[str, float]] = Field(default_factory=dict)
     """The same of each encoder's presets beside the usual one."""
     motion: dict[Motion, MotionParameters]
 
+    def preferring(self, motion: Motion, prefer: Preference | None) -> QualityTable:
+        """The table of a show that wants smooth motion, or a sharp picture, more than is usual."""
+        if prefer is None:
+            return self
+        kind, asked = self.motion[motion], self.prefer[prefer]
+        temporal = (min if prefer == "smooth" else max)(kind.temporal, asked)
+        return self.with_kind(motion, kind.model_copy(update={"temporal": temporal}))
+
+    def with_kind(self, motion: Motion, kind: MotionParameters) -> QualityTable:
+        """The table with other parameters for one kind of motion."""
+        return self.model_copy(update={"motion": {**self.motion, motion: kind}})
+
 
 def half_kbps(
     table: QualityTable, motion: Motion, codec: str, pixels: Floats, fps: Floats
 ) -> Floats:
-    """Bitrate in kbit/s at which compression leaves half; arrays of one shape in and out."""
-    m = table.motion[motion]
-    size = (pixels / REFERENCE_PIXELS) ** m.size_exponent
-    return np.asarray(
-        m.half_kbps * size * (fps / REFERENCE_FPS) ** m.rate_exponent * table.codec[codec],
-        dtype=np.float64,
-    )
+    """Bitrate in kbit/s at which compression leaves half; shape (scenes, ...) for (...)."""
+    of = _scenes_first(table.motion[motion], pixels)
+    grown = of["size_exponent"] * np.log(pixels / REFERENCE_PIXELS)
+    grown = grown + of["rate_exponent"] * np.log(fps / REFERENCE_FPS)
+    return np.asarray(of["half_kbps"] * np.exp(grown) * table.codec[codec], dtype=np.float64)
+
+
+def _scenes_first(kind: MotionParameters, like: Floats) -> Mapping[str, Floats]:
+    """Parameters of scenes that broadcast before an array; each of shape (scenes, 1, ...)."""
+    shape = (-1, *(1 for _ in np.shape(like)))
+    return {name: values.reshape(shape) for name, values in kind.arrays.items()}
 
 
 def clean_kbps(
     table: QualityTable, motion: Motion, codec: str, pixels: Floats, fps: Floats
 ) -> Floats:
-    """Bitrate in kbit/s from which on no gain is seen; arrays of one shape in and out.
+    """Bitrate in kbit/s from which on no scene gains visibly; arrays of one shape in and out.
 
-    There compression leaves so much that the rest looks alike.
+    There compression leaves so much of each that the rest is about the same.
     """
     left = (1 - table.alike) / table.alike
-    above = left ** (1 / table.motion[motion].steepness)
-    return np.asarray(half_kbps(table, motion, codec, pixels, fps) * above, dtype=np.float64)
+    above = left ** (1 / _scenes_first(table.motion[motion], pixels)["steepness"])
+    every = half_kbps(table, motion, codec, pixels, fps) * above
+    return np.asarray(every.max(axis=0), dtype=np.float64)
 
 
-def _logistic(steepness: float, ratio: Floats) -> Floats:
+def _logistic(steepness: Floats, log_ratio: Floats) -> Floats:
     """1 / (1 + ratio^-steepness): 0 at 0, a half at 1, towards 1 beyond."""
-    with np.errstate(divide="ignore"):
-        return np.asarray(1.0 / (1.0 + ratio**-steepness), dtype=np.float64)
+    with np.errstate(over="ignore"):
+        return np.asarray(1.0 / (1.0 + np.exp(-steepness * log_ratio)), dtype=np.float64)
 
 
 def smoothness(table: QualityTable, motion: Motion, fps: Floats) -> Floats:
@@ -102,7 +150,7 @@ def smoothness(table: QualityTable, motion: Motion, fps: Floats) -> Floats:
     return np.asarray(np.expm1(-steep * rate) / np.expm1(-steep), dtype=np.float64)
 
 
-def quality(
+def sharpness(
     table: QualityTable,
     motion: Motion,
     codec: str,
@@ -110,22 +158,36 @@ def quality(
     fps: Floats,
     kbps: Floats,
     seen: Floats | None = None,
-    seen_fps: Floats | None = None,
-    takes: Floats | None = None,
+    takes: Floats | float = 1.0,
 ) -> Floats:
-    """Quality in 0..1 of each candidate; arrays of one shape (pixels, frames/s, kbit/s).
+    """0..1 for how single frames look on every scene, smoothness aside; shape (scenes, ...).
 
-    Where a picture is larger than its source, ``seen`` gives the pixels of detail there are, and
-    ``seen_fps`` the frames a second that differ where more are sent than it has. ``takes`` is how
-    much of the usual bitrate its preset takes for the same look.
+    Args:
+        table: of the model.
+        motion: the kind whose scenes are asked.
+        codec: of all candidates.
+        pixels: of each candidate.
+        fps: frames a second.
+        kbps: what the encoder aims at, in kbit/s; these three broadcast against each other.
+        seen: pixels of detail there are, where a resolution is larger than its source.
+        takes: how much of the usual bitrate its preset takes for the same look.
     """
-    m = table.motion[motion]
+    of = _scenes_first(table.motion[motion], kbps)
     detail = np.minimum(pixels if seen is None else seen, table.viewed_on.pixels)
-    half = half_kbps(table, motion, codec, pixels, fps) * (1.0 if takes is None else takes)
-    whole = np.asarray(float(table.viewed_on.pixels))
-    return (
-        _logistic(m.steepness, kbps / half)
-        * _logistic(m.detail_steepness, detail / m.half_pixels)
-        / _logistic(m.detail_steepness, whole / m.half_pixels)
-        * smoothness(table, motion, fps if seen_fps is None else seen_fps)
-    )
+    half = half_kbps(table, motion, codec, *np.broadcast_arrays(pixels, fps)) * takes
+    half = half.reshape(half.shape[0], *(1 for _ in range(np.ndim(kbps) - half.ndim + 1)),
+                        *half.shape[1:])  # fmt: skip
+    with np.errstate(divide="ignore"):
+        above = np.log(kbps) - np.log(half)
+    half_detail, steep = np.log(of["half_pixels"]), of["detail_steepness"]
+    whole = _logistic(steep, np.log(table.viewed_on.pixels) - half_detail)
+    shown = _logistic(steep, np.log(detail) - half_detail) / whole
+    return np.asarray(_logistic(of["steepness"], above) * shown, dtype=np.float64)
+
+
+def quality(
+    table: QualityTable, motion: Motion, codec: str, pixels: Floats, fps: Floats, kbps: Floats
+) -> Floats:
+    """Mean quality in 0..1 over the scenes of a kind; arrays of one shape in and out."""
+    every = sharpness(table, motion, codec, pixels, fps, kbps)
+    return np.asarray(every.mean(axis=0) * smoothness(table, motion, fps), dtype=np.float64)

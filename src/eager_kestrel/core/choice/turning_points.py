@@ -38,9 +38,9 @@ def next_choice(
         least_quality: that the other has to look like.
     """
     for part in np.array_split(rates := grid(field, safe_kbps), max(1, rates.size // LOOK_AHEAD)):
-        kbps, judged, allowed = field.weigh(part)
-        _, chosen = field.choose(kbps, judged, allowed)
-        looks = judged[np.arange(part.size), chosen]
+        rows = field.weigh(part)
+        _, chosen = field.choose(rows)
+        looks = rows.quality[np.arange(part.size), chosen]
         other = np.flatnonzero((chosen != best) & (chosen >= 0) & (looks >= least_quality))
         if other.size:
             return float(part[other[0]]), int(chosen[other[0]])

@@ -6,7 +6,7 @@ For each amount of line and machine, on the grid of
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import NamedTuple
 
 import numpy as np
@@ -156,10 +156,11 @@ def _undominated(made: Field, safe: Floats) -> _Kept:
     kept: list[_Kept] = []
     for level in _levels(made):
         there = made.in_room(float(level) / LOAD_CELLS) if level else made
-        kbps, judged, allowed = there.weigh(safe)
-        best, chosen = there.choose(kbps, judged, allowed & (judged >= made.least_quality))
+        weighed = there.weigh(safe)
+        judged, enough = weighed.quality, weighed.quality >= made.least_quality
+        best, chosen = there.choose(replace(weighed, allowed=weighed.allowed & enough))
         at = np.flatnonzero(chosen >= 0)
-        cells = cells_for((kbps + audio) * made.per_byte + made.fixed_kbps)[at, chosen[at]]
+        cells = cells_for((weighed.kbps + audio) * made.per_byte + made.fixed_kbps)[at, chosen[at]]
         quality = judged[at, best[at]]
         before = np.concatenate([[-1.0], np.maximum.accumulate(quality)[:-1]])
         known = np.maximum.accumulate(reached)[cells]

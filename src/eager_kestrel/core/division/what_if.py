@@ -80,7 +80,7 @@ def _along(
         if (m, safe) not in weighed:
             weighed[m, safe] = served.field.at(served.safe_kbps)
         there = weighed[m, safe]
-        return seen(there, answers.tried.table.alike, index_of(served.field, asked))
+        return seen(there, index_of(served.field, asked))
 
     all_seen = [look(float(rate)) for rate in rates]
     return Along(

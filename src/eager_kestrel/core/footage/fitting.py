@@ -1,8 +1,8 @@
 """Parameters of one footage from a dozen measured encodes, with the bundled ones as prior.
 
-What is known beforehand of each parameter is a bell curve about the bundled kind's value, in its
-logarithm, as wide as the fitted scenes of that kind differ; the most likely parameters are found by
-damped Gauss-Newton steps (Levenberg 1944, Marquardt 1963).
+What is known beforehand of each parameter is a bell curve about the value of the kind's typical
+scene, in its logarithm, as wide as the fitted scenes of that kind differ; the most likely
+parameters are found by damped Gauss-Newton steps (Levenberg 1944, Marquardt 1963).
 """
 
 from __future__ import annotations
@@ -13,7 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from eager_kestrel.core.arrays import Floats
-from eager_kestrel.core.choice.quality import MotionParameters, QualityTable, quality, smoothness
+from eager_kestrel.core.choice.quality import QualityTable, SceneParameters, sharpness
 from eager_kestrel.core.show.show import MOTIONS, Motion
 
 WIDTHS: Mapping[str, float] = {
@@ -44,47 +44,44 @@ class Sample:
 
 
 def modelled(table: QualityTable, motion: Motion, codec: str, samples: Sequence[Sample]) -> Floats:
-    """What the model says of samples, smoothness aside; shape (samples,)."""
+    """What each scene of a kind says of samples, smoothness aside; shape (scenes, samples)."""
     pixels = np.array([s.pixels for s in samples])
     fps = np.array([s.fps for s in samples])
     kbps = np.array([s.kbps for s in samples])
-    said = quality(table, motion, codec, pixels, fps, kbps)
-    return np.asarray(said / smoothness(table, motion, fps), dtype=np.float64)
+    return sharpness(table, motion, codec, pixels, fps, kbps)
 
 
-def with_parameters(table: QualityTable, motion: Motion, own: MotionParameters) -> QualityTable:
-    """A table that goes by other parameters for one kind of motion."""
-    return table.model_copy(update={"motion": {**table.motion, motion: own}})
+def with_own(table: QualityTable, motion: Motion, own: SceneParameters) -> QualityTable:
+    """A table that knows one scene alone of one kind of motion: the streamer's own."""
+    return table.with_kind(motion, table.motion[motion].model_copy(update={"scenes": {"own": own}}))
 
 
 def fit(
     table: QualityTable, motion: Motion, codec: str, samples: Sequence[Sample]
-) -> MotionParameters:
+) -> SceneParameters:
     """The parameters of a footage.
 
     Args:
         table: with the bundled parameters.
-        motion: the kind they start from; how much smoothness counts stays as it is there.
+        motion: the kind from whose typical scene they start.
         codec: of all samples.
         samples: measured encodes, one or more.
     """
-    start = table.motion[motion]
+    start = table.motion[motion].typical
     names = list(WIDTHS)
     first = np.log([getattr(start, name) for name in names])
     widths = np.array([WIDTHS[name] for name in names])
     seen = np.array([s.look for s in samples])
 
-    def parameters(x: Floats) -> MotionParameters:
-        return start.model_copy(update=dict(zip(names, (float(v) for v in np.exp(x)), strict=True)))
+    def parameters(x: Floats) -> SceneParameters:
+        return SceneParameters(**dict(zip(names, (float(v) for v in np.exp(x)), strict=True)))
 
     def off(x: Floats) -> Floats:
-        said = modelled(with_parameters(table, motion, parameters(x)), motion, codec, samples)
+        said = modelled(with_own(table, motion, parameters(x)), motion, codec, samples)[0]
         return np.concatenate([(said - seen) / MEASURED_WIDTH, (x - first) / widths])
 
     x = _least(off, np.asarray(first, dtype=np.float64))
-    return start.model_copy(
-        update=dict(zip(names, (float(f"{v:.4g}") for v in np.exp(x)), strict=True))
-    )
+    return SceneParameters(**dict(zip(names, (float(f"{v:.4g}") for v in np.exp(x)), strict=True)))
 
 
 def _least(residuals: Callable[[Floats], Floats], first: Floats) -> Floats:
@@ -111,11 +108,12 @@ def _least(residuals: Callable[[Floats], Floats], first: Floats) -> Floats:
 
 
 def off_by(table: QualityTable, motion: Motion, codec: str, samples: Sequence[Sample]) -> float:
-    """How far samples lie from the model, root mean square, with its bitrates as they are."""
+    """How far samples lie from the nearest scene of a kind, root mean square."""
     seen = np.array([s.look for s in samples])
-    return float(np.sqrt(np.mean((modelled(table, motion, codec, samples) - seen) ** 2)))
+    off = modelled(table, motion, codec, samples) - seen
+    return float(np.sqrt(np.mean(off**2, axis=1)).min())
 
 
 def behaves_like(table: QualityTable, codec: str, samples: Sequence[Sample]) -> Motion:
-    """The bundled kind of motion whose parameters come nearest to what was measured."""
+    """The bundled kind of motion with the scene that comes nearest to what was measured."""
     return min(MOTIONS, key=lambda motion: off_by(table, motion, codec, samples))

@@ -9,7 +9,7 @@ from typing import ClassVar
 
 import numpy as np
 
-from eager_kestrel.core.choice.quality import MotionParameters, QualityTable, quality
+from eager_kestrel.core.choice.quality import QualityTable, SceneParameters, quality
 from eager_kestrel.core.document import Frozen, Spread, format_name
 from eager_kestrel.core.footage.stretches import Stretch
 from eager_kestrel.core.guide.rules import Codec
@@ -79,7 +79,7 @@ class Footage(Frozen):
     """Of the program."""
     motion: Motion
     """The kind of motion it behaves like; smoothness is that kind's."""
-    parameters: MotionParameters
+    parameters: SceneParameters
     encodes: int
     """They rest on."""
     off_by: float

@@ -197,6 +197,19 @@ class FrameFit(Spread):
     """Of the sent picture's pixels; the rest is bars."""
 
 
+class FrameRateTrade(Spread):
+    """The frame rate sent beside another: one is smoother, each frame of the other sharper."""
+
+    SPREAD: ClassVar = {"frame_rate": ("fps", "frame_rate"), "picture": ("width", "height")}
+
+    picture: Picture
+    """The best there is at the other frame rate."""
+    frame_rate: FrameRate
+    sharpness: float
+    """0..1, of single frames of what is sent, mean over the kind's scenes."""
+    other_sharpness: float
+
+
 class DestinationPlan(Frozen):
     """Settings for one destination, or why there are none."""
 
@@ -211,7 +224,11 @@ class DestinationPlan(Frozen):
     video: VideoSettings | None = None
     audio: AudioSettings | None = None
     quality: float | None = None
-    """0..1 by the model in :mod:`eager_kestrel.core.choice.quality`."""
+    """0..1 by the model in :mod:`eager_kestrel.core.choice.quality`, mean over its scenes."""
+    quality_range: tuple[float, float] | None = None
+    """Between what footage of that kind is to be expected: its 10th and 90th percentile."""
+    frame_rate_trade: FrameRateTrade | None = None
+    """What another frame rate would give and take; none where there is no other."""
     total_kbps: float = 0.0
     """Video, audio and transport overhead together."""
     budget_steps: tuple[Step, ...] = ()

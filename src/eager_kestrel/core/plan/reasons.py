@@ -17,17 +17,20 @@ from eager_kestrel.core.choice.budget import Budget
 from eager_kestrel.core.choice.candidates import Candidate
 from eager_kestrel.core.choice.field import LIMITS, Field, Weighed, rebuilt
 from eager_kestrel.core.choice.limits import AUDIO_SHARE, LEAST_VIDEO_KBPS, viewers_kbps
-from eager_kestrel.core.choice.quality import QualityTable, smoothness
+from eager_kestrel.core.choice.quality import QualityTable
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.picture import Picture, frame_rate_text
 from eager_kestrel.core.plan.card import BUFFER_SECONDS
-from eager_kestrel.core.plan.plan import AudioSettings, Reason, VideoSettings
+from eager_kestrel.core.plan.plan import AudioSettings, FrameRateTrade, Reason, VideoSettings
 from eager_kestrel.core.show.machine import Machine
 from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words import facts
 from eager_kestrel.core.words import plans as words
+from eager_kestrel.core.words.numbers import points
 
+LEAST_TRADED = 15
+"""Frames a second; nobody would take fewer for sharpness."""
 BECAUSE: tuple[Literal["own", "named", "customary", "best"], ...] = (
     "own", "named", "customary", "best",
 )  # fmt: skip
@@ -282,7 +285,7 @@ def _looks_best(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
         for i, c in enumerate(weighed.candidates)
         if c.picture.pixels > most.pixels
         and c.frame_rate == chosen.frame_rate
-        and weighed.quality[i] < quality
+        and points(float(weighed.quality[i])) < points(quality)
     ]
     after = min(worse, key=lambda i: weighed.candidates[i].picture.pixels, default=None)
     if len(alike) > 1:
@@ -291,7 +294,7 @@ def _looks_best(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
             kbps=float(weighed.kbps[best]),
             alike_least=min(alike, key=lambda p: p.pixels),
             alike_most=most,
-            because=BECAUSE[int(choice.field.ranks[best])],
+            because=_because(choice),
             platform=guide.title,
             motion=show.motion,
             next=None if after is None else weighed.candidates[after].picture,
@@ -307,6 +310,13 @@ def _looks_best(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
         quality=quality,
         motion=show.motion,
     )
+
+
+def _because(choice: Choice) -> Literal["safest", "own", "named", "customary", "best"]:
+    """Why this one of several about the same: its rank, where it is better than another's."""
+    ranks = choice.field.ranks
+    own, tied = int(ranks[choice.best]), ranks[choice.weighed.alike]
+    return BECAUSE[own] if own == tied.min() and own < tied.max() else "safest"
 
 
 def _frame_rate(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
@@ -325,12 +335,12 @@ def _frame_rate(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
     if faster:
         if guide.video.advised.frame_rate is not None and choice.field.wished[choice.best]:
             return facts.RateAdvised(guide.title)
-        top = float(weighed.quality[weighed.alike].max())
-        worse = [i for i in faster if weighed.quality[i] < top]
+        top = float(weighed.quality[choice.best])
+        worse = [i for i in faster if points(float(weighed.quality[i])) < points(top)]
         if not worse:
             return facts.RateEnough()
         other = max(worse, key=lambda i: (bool(weighed.allowed[i]), float(weighed.quality[i])))
-        return _rate_looks_best(show, choice, other)
+        return _rate_looks_best(choice, other)
     if choice.of_larger_guide.frame_rate != chosen.frame_rate:
         return facts.RateFastest("guide", guide.title)
     if choice.of_larger_source.frame_rate != chosen.frame_rate:
@@ -338,18 +348,32 @@ def _frame_rate(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
     return facts.RateEnough()
 
 
-def _rate_looks_best(show: Show, choice: Choice, other: int) -> facts.Fact:
+def _rate_looks_best(choice: Choice, other: int) -> facts.Fact:
     """The frame rate is the best one's, among all pictures at each."""
-    chosen, weighed = choice.now, choice.weighed
-    rate = weighed.candidates[other].frame_rate
-    rates = np.array([float(chosen.frame_rate), float(rate)])
-    smooth = smoothness(choice.field.table, show.motion, rates)
+    weighed = choice.weighed
     return facts.RateLooksBest(
-        other=rate,
+        other=weighed.candidates[other].frame_rate,
         other_quality=float(weighed.quality[other]),
-        quality=float(weighed.quality[weighed.alike].max()),
-        smooth=float(smooth[0]),
-        other_smooth=float(smooth[1]),
+        quality=float(weighed.quality[choice.best]),
+    )
+
+
+def frame_rate_trade(weighed: Weighed, best: int) -> FrameRateTrade | None:
+    """The frame rate sent beside twice it, or half of it where there is no faster one."""
+    now = weighed.candidates[best].frame_rate
+    found = {}
+    for index in np.flatnonzero(weighed.allowed):
+        rate = weighed.candidates[index].frame_rate
+        if rate not in found or weighed.quality[index] > weighed.quality[found[rate]]:
+            found[rate] = int(index)
+    other = next((found[r] for r in (now * 2, now / 2) if r in found and r >= LEAST_TRADED), None)
+    if other is None:
+        return None
+    return FrameRateTrade(
+        picture=weighed.candidates[other].picture,
+        frame_rate=weighed.candidates[other].frame_rate,
+        sharpness=round(weighed.sharpness(best), 4),
+        other_sharpness=round(weighed.sharpness(other), 4),
     )
 
 

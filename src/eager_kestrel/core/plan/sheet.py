@@ -8,7 +8,7 @@ from eager_kestrel.core.picture import frame_rate_text, picture_at
 from eager_kestrel.core.plan.plan import AudioSettings, DestinationPlan, Plan, VideoSettings
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words import plans as words
-from eager_kestrel.core.words.numbers import both, looks
+from eager_kestrel.core.words.numbers import both, quality_with_range
 
 CODECS = {"h264": "H.264", "hevc": "HEVC", "av1": "AV1", "aac": "AAC", "opus": "Opus", "mp3": "MP3"}
 CHANNELS = {1: "mono", 2: "stereo"}
@@ -53,11 +53,32 @@ def card_rows(plan: Plan, there: DestinationPlan) -> list[Row]:
         return []
     total = words.sent_in_all(there.total_kbps, plan.budget.safe_kbps)
     rows = [*_video_rows(video), *_audio_rows(video, audio),
-            ("looks", f"{looks(there.quality or 0.0)} of 100", ""),
+            ("quality", quality_said(there), ""),
+            *_trade(there),
             ("sent in all", total, "")]  # fmt: skip
     if plan.stutter_said:
         rows.append(("stutter", plan.stutter_said, ""))
     return [Row(name, value, _bound(there, key)) for name, value, key in rows]
+
+
+def quality_said(there: DestinationPlan) -> str:
+    """Predicted quality with the range over footage of its kind."""
+    quality = there.quality or 0.0
+    return quality_with_range(quality, *(there.quality_range or (quality, quality)))
+
+
+def trade_said(there: DestinationPlan) -> str:
+    """What the frame rate gives and takes; empty where there is no other."""
+    trade, video = there.frame_rate_trade, there.video
+    if trade is None or video is None:
+        return ""
+    return words.frame_rate_trade(
+        video.frame_rate, trade.sharpness, trade.frame_rate, trade.other_sharpness
+    )
+
+
+def _trade(there: DestinationPlan) -> list[tuple[str, str, str]]:
+    return [("smooth or sharp", said, "")] if (said := trade_said(there)) else []
 
 
 def _bound(there: DestinationPlan, key: str) -> str:
@@ -168,7 +189,7 @@ def basis(plan: Plan) -> list[str]:
         f"The upload: {plan.uplink.said}.",
         f"The share that is safe: {plan.inputs.safe_share:.0%} of typical, and never above the "
         "floor.",
-        f"Looks: {plan.quality_basis}.",
+        f"Quality: {plan.quality_basis} ({words.SCALE}).",
         *([f"The machine: {plan.inputs.machine}."] if plan.inputs.machine else []),
         *(f"The guide of {there.title} was checked {there.guide_checked}."
           for there in plan.destinations),

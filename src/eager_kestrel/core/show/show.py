@@ -27,6 +27,9 @@ WEEKDAYS: tuple[Weekday, ...] = (
 )  # fmt: skip
 Motion = Literal["still", "calm", "lively", "hectic"]
 """How much moves in the picture."""
+Preference = Literal["smooth", "sharp"]
+"""Which matters more: frames a second, or how sharp each of them is."""
+PREFERENCES: tuple[Preference, ...] = ("smooth", "sharp")
 MOTIONS: tuple[Motion, ...] = ("still", "calm", "lively", "hectic")
 
 SAFE_SHARE = 0.70
@@ -86,6 +89,8 @@ class Show(Frozen):
     """To be sent, whatever would look better."""
     sent_frame_rate: FrameRate | None = None
     """To be sent, whatever would look better."""
+    prefer: Preference | None = None
+    """Left out: what is customary for the motion, smooth for hectic and sharp for calm."""
     days: tuple[Weekday, ...] = ()
     """On which it begins; runs of these days count, where there are any."""
     hours_a_month: float = Field(default=HOURS_A_MONTH, gt=0, le=744)

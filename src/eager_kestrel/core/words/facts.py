@@ -129,7 +129,7 @@ class PictureLooksBest:
 
 @dataclass(frozen=True, slots=True)
 class PictureAlike:
-    """Several look alike at this bitrate, and this one recommends itself among them."""
+    """Several are about the same quality at this bitrate; why this one of them."""
 
     about: ClassVar[str] = "picture"
     bound_by: ClassVar[Bound] = "quality at this bitrate"
@@ -137,7 +137,8 @@ class PictureAlike:
     kbps: float
     alike_least: Picture
     alike_most: Picture
-    because: Literal["own", "named", "customary", "best"]
+    because: Literal["safest", "own", "named", "customary", "best"]
+    """Safest where its rank did not decide: it loses least on the scene where it does worst."""
     platform: str
     motion: str
     next: Picture | None
@@ -206,9 +207,6 @@ class RateLooksBest:
     other_quality: float
     quality: float
     """Of the best at the rate that is sent."""
-    smooth: float
-    """What the rate that is sent leaves of smoothness, 1 at 60 frames a second."""
-    other_smooth: float
 
 
 @dataclass(frozen=True, slots=True)

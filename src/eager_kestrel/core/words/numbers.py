@@ -39,14 +39,29 @@ LOOKS = ((20, "bad"), (40, "poor"), (60, "fair"), (80, "good"), (100, "excellent
 
 
 def looks(quality: float) -> str:
-    """``good, 78``: a quality of 0 to 1 as a word and a number out of 100."""
-    points = round(100 * quality)
-    return f"{look_word(quality)}, {points}"
+    """``78/100 (good)``: a quality of 0 to 1 as a number out of 100 and a word."""
+    return f"{points(quality)}/100 ({look_word(quality)})"
+
+
+def points(quality: float) -> int:
+    """A quality of 0 to 1 out of 100, as every sentence rounds it.
+
+    Two candidates are only compared in words when these differ.
+    """
+    return round(100 * quality)
+
+
+def quality_with_range(quality: float, low: float, high: float) -> str:
+    """``78/100 (good; 65 to 86 depending on the footage)``."""
+    if points(low) == points(high):
+        return looks(quality)
+    between = f"{points(low)} to {points(high)} depending on the footage"
+    return f"{points(quality)}/100 ({look_word(quality)}; {between})"
 
 
 def look_word(quality: float) -> str:
     """The word whose value is nearest, the higher of two."""
-    return min(reversed(LOOKS), key=lambda known: abs(known[0] - round(100 * quality)))[1]
+    return min(reversed(LOOKS), key=lambda known: abs(known[0] - points(quality)))[1]
 
 
 def duration(seconds: float) -> str:

@@ -7,7 +7,7 @@ from fractions import Fraction
 from typing import Literal
 
 from eager_kestrel.core.picture import Picture, Shape, frame_rate_text, picture_at
-from eager_kestrel.core.words.numbers import both, kbit, looks, rate, settings
+from eager_kestrel.core.words.numbers import both, kbit, looks, points, rate, settings
 
 # The steps of a budget
 
@@ -87,7 +87,7 @@ def viewers_too_slow(platform: str, left_kbps: float, needed_kbps: float, *, gui
 
 def looks_poor(platform: str, quality: float, way_out: str) -> str:
     """Low quality, said, with what would help."""
-    return f"{platform} will look {looks(quality)} of 100; {way_out}"
+    return f"predicted quality for {platform}: {looks(quality)}; {way_out}"
 
 
 NO_OFFER = "free some upload, or show something calmer"
@@ -96,8 +96,8 @@ NO_OFFER = "free some upload, or show something calmer"
 def below_least(platform: str, least: float, best: str, quality: float) -> str:
     """The best there is looks worse than the show file accepts."""
     return (
-        f"the best for {platform} is {best}, which looks {looks(quality)} of 100, "
-        f"and the show wants {100 * least:.3g} at the least"
+        f"the best for {platform} is {best}, with a predicted quality of {looks(quality)}; "
+        f"the show wants at least {100 * least:.3g}"
     )
 
 
@@ -122,12 +122,29 @@ def struggling(steps: Sequence[str]) -> str:
     return f"if it struggles: {'; '.join(steps)}"
 
 
-def next_best(quality: float, others: Sequence[tuple[Picture, Fraction, float]]) -> str:
+SCALE = "VMAF scale, adjusted for frame rate by a published model"
+
+
+def next_best(others: Sequence[tuple[Picture, Fraction, float]]) -> str:
     """Runners-up, each with its quality."""
-    said = ", ".join(f"{picture_at(picture, fps)} ({looks(q)})" for picture, fps, q in others)
+    said = ", ".join(f"{picture_at(picture, fps)}: {looks(q)}" for picture, fps, q in others)
+    return f"Next best ({SCALE}): {said}"
+
+
+def frame_rate_trade(fps: Fraction, sharp: float, other: Fraction, other_sharp: float) -> str:
+    """What the frame rate gives and takes, beside another; sharpness of single frames as 0..1.
+
+    Smoothness and sharpness stay two things: no single number says which somebody prefers.
+    """
+    now, then = frame_rate_text(fps), frame_rate_text(other)
+    smoother = "smoother" if fps > other else "less smooth"
+    apart = points(other_sharp) - points(sharp)
+    if not apart:
+        return f"{now} fps: {smoother} than {then} fps, and each frame about as sharp"
+    sharper = "sharper" if apart > 0 else "less sharp"
     return (
-        f"This looks {looks(quality)} of 100 on the scale of VMAF, with smoothness, of which VMAF "
-        f"says nothing, by a published model. Next best of another kind: {said}"
+        f"{now} fps: {smoother}; at {then} fps each frame would be {sharper}: "
+        f"{points(other_sharp)} against {points(sharp)}"
     )
 
 
@@ -337,7 +354,7 @@ def relay(picture: Picture, fps: Fraction, quality: float, saved_kbps: float) ->
 
 def chosen_way(way: str, quality: float) -> str:
     """The way to divide that was chosen."""
-    return f"{way}, looking {looks(quality)} on average"
+    return f"{way}, with a mean quality of {looks(quality)}"
 
 
 def other_division(
@@ -363,7 +380,7 @@ KEPT_BACK = "for the line's ups and downs"
 
 def part(picture: Picture, fps: Fraction, kbps: float, quality: float) -> str:
     """One destination's part of the line."""
-    return f"{settings(picture, fps, kbps)}, looks {looks(quality)}"
+    return f"{settings(picture, fps, kbps)}, quality {looks(quality)}"
 
 
 def shape_words(shapes: Sequence[Shape]) -> str:

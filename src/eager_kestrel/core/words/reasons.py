@@ -106,7 +106,7 @@ def _picture(
         case facts.PictureLargest():
             return f"the largest {_they(fact.platform)}"
         case facts.PictureEnough():
-            return f"at {kbit(fact.kbps)} a larger one, if there were any, would look no better"
+            return f"a higher resolution would not look better at {kbit(fact.kbps)}"
         case facts.PictureUnderFloor():
             return (
                 f"{_they(fact.platform)} no less than {kbit(fact.floor_kbps)} of "
@@ -117,7 +117,7 @@ def _picture(
             return _too_slow(str(fact.next), fact.share, beside_others=fact.beside_others)
         case facts.PictureLooksBest():
             return (
-                f"at {kbit(fact.kbps)} the next larger, {fact.next}, would look worse: "
+                f"at {kbit(fact.kbps)} {fact.next} would look worse: "
                 f"{looks(fact.next_quality)} against {looks(fact.quality)} for {fact.motion} motion"
             )
         case never:
@@ -125,18 +125,20 @@ def _picture(
 
 
 def _alike(fact: facts.PictureAlike) -> str:
-    ends = f"{fact.alike_least.lines} to {fact.alike_most.lines}"
+    ends = f"{fact.alike_least.lines}p to {fact.alike_most.lines}p"
     if fact.because == "own":
         why = f"{fact.picture} is your source's own"
     elif fact.because == "named":
         why = f"{fact.picture} is one {_they(fact.platform, 'name')}"
+    elif fact.because == "safest":
+        why = f"{fact.picture} loses least on the hardest footage"
     else:
-        why = f"{fact.picture} is {'customary' if fact.because == 'customary' else 'the best'}"
+        why = f"{fact.picture} is {'common' if fact.because == 'customary' else 'the best'}"
     worse = ""
     if fact.next is not None and fact.next_quality is not None:
         against = f"{looks(fact.next_quality)} against {looks(fact.quality)}"
         worse = f"; {fact.next} would look worse: {against}"
-    return f"{ends} lines look alike at {kbit(fact.kbps)}, and {why}{worse}"
+    return f"{ends} are about the same quality at {kbit(fact.kbps)}; {why}{worse}"
 
 
 def _too_slow(what: str, share: float, *, beside_others: bool) -> str:
@@ -161,7 +163,7 @@ def _frame_rate(
         case facts.RateAdvised():
             return f"what {_they(fact.platform, 'advise')}"
         case facts.RateEnough():
-            return "a faster one, if there were any, would look no better at this bitrate"
+            return "a higher frame rate would not look better at this bitrate"
         case facts.RateUnderFloor():
             return (
                 f"{_they(fact.platform)} no less than {kbit(fact.floor_kbps)} of "
@@ -173,9 +175,8 @@ def _frame_rate(
             return _too_slow(what, fact.share, beside_others=fact.beside_others)
         case facts.RateLooksBest():
             return (
-                f"{frame_rate_text(fact.other)} frames a second would look worse at this bitrate: "
-                f"{looks(fact.other_quality)} at best against {looks(fact.quality)}, though "
-                f"smoothness is {fact.smooth:.0%} and not {fact.other_smooth:.0%}"
+                f"{frame_rate_text(fact.other)} fps would look worse at this bitrate: "
+                f"{looks(fact.other_quality)} at best, against {looks(fact.quality)}"
             )
         case never:
             assert_never(never)

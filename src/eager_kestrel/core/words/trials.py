@@ -12,15 +12,13 @@ def basis(clip: str, encodes: int, off_by: float) -> str:
 
 def going(done: int, total: int, what: str, look: float, best: str) -> str:
     """How far a trial is, and the hull so far."""
-    return f"{done} of {total}: {what} looks {looks(look)}; best for its bitrate so far: {best}"
+    return f"{done} of {total}: {what}: {looks(look)}; best for its bitrate so far: {best}"
 
 
 def chosen(kbps: float, first: str, look: float, others: list[tuple[str, float]]) -> str:
     """What looks best at one bitrate."""
     rest = "; ".join(f"{name} {looks(worse)}" for name, worse in others)
-    return f"at {kbit(kbps)} {first} looks best: {looks(look)} of 100" + (
-        f" ({rest})" if rest else ""
-    )
+    return f"at {kbit(kbps)} {first} looks best: {looks(look)}" + (f" ({rest})" if rest else "")
 
 
 def best(parts: list[tuple[str, float, float]]) -> str:

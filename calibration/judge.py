@@ -1,0 +1,145 @@
+"""What the model is judged by: every origin of footage left out of the fit of its kind, in turn.
+
+A *cell* is a scene, frame rate, resolution and bitrate that was measured, or lies between points
+that were. *Regret* is the VMAF of the best resolution at a bitrate less that of the one a plan
+takes.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from eager_kestrel.core.choice.quality import MotionParameters, QualityTable, sharpness
+from eager_kestrel.core.choice.spread import expected_range
+from eager_kestrel.core.choice.ties import best_of, preferred, tied_with
+from eager_kestrel.core.show.show import MOTIONS, Motion
+from fit import Fitted, fitted, modelled, seen, usual
+from measure import PICTURES, Point
+from scenes import SCENES
+
+TRIED_KBPS = np.geomspace(250, 12_000, 24)
+
+
+@dataclass(frozen=True, slots=True)
+class Judged:
+    """One scene at one frame rate, by a model that has seen none of its origin; VMAF points."""
+
+    motion: Motion
+    scene: str
+    fps: int
+    regret: np.ndarray
+    """At each of ``TRIED_KBPS``."""
+    off: np.ndarray
+    """The model's mean less what was measured, at each point."""
+    inside: np.ndarray
+    """Whether the measured value is in the range shown, at each point."""
+    apart: np.ndarray
+    """How far what is called about the same as the best differs from it, at each pair."""
+
+
+def measured_curves(points: Sequence[Point], fps: int, kbps: np.ndarray) -> np.ndarray:
+    """VMAF / 100 of each of ``PICTURES`` of one scene at bitrates; shape (pictures, bitrates).
+
+    Straight in the logarithm of bitrate between the points. Beyond them, where no resolution
+    measured there is likely to be the best, as the scene's own fit goes on from the last one. NaN
+    for a resolution that was not measured.
+    """
+    scene = fitted([p for p in points if p.fps == fps or p.kbps == 0]).of(points[0].scene)
+    rows = []
+    for width, height in PICTURES:
+        own = sorted((p for p in points if (p.width, p.fps) == (width, fps) and p.kbps > 0),
+                     key=lambda p: p.kbps)  # fmt: skip
+        if len(own) < 2:
+            rows.append(np.full(kbps.shape, np.nan))
+            continue
+        at, value = np.log([p.kbps for p in own]), seen(own)
+        ends = np.clip(np.log(kbps), at[0], at[-1])
+        like = [Point(**{**_fields(own[0]), "kbps": float(k)}) for k in (*kbps, *np.exp(ends))]
+        curve = modelled(like, {name: np.full(len(like), v) for name, v in scene.items()})
+        beyond = curve[: kbps.size] - curve[kbps.size :]
+        rows.append(np.clip(np.interp(ends, at, value) + beyond, 0.0, 1.0))
+    return np.array(rows)
+
+
+def _fields(point: Point) -> dict[str, object]:
+    return {name: getattr(point, name) for name in Point.__dataclass_fields__}
+
+
+def taken(
+    table: QualityTable, motion: Motion, pixels: np.ndarray, fps: int, kbps: np.ndarray
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Of resolutions, largest first, the best and the one a plan takes at each bitrate.
+
+    Returns:
+        Indices of the best and of the taken, and what is about the same as the best; of shapes
+        (bitrates,) twice and (bitrates, resolutions).
+    """
+    grid = np.broadcast_to(kbps[:, None], (kbps.size, pixels.size))
+    scenes = sharpness(table, motion, "h264", pixels, np.full_like(pixels, fps), grid)
+    mean, everything = scenes.mean(axis=0), np.ones(grid.shape, dtype=bool)
+    best = best_of(grid, mean, everything)
+    near = tied_with(best, scenes, mean, table)
+    ranks = np.arange(pixels.size).clip(0, 1) * 2
+    return best, preferred(grid, scenes, mean, near, ranks, table.equal_loss), near
+
+
+def left_out(points: Sequence[Point], table: QualityTable) -> Iterator[Judged]:
+    """Every scene, judged by a fit without its origin."""
+    for motion in MOTIONS:
+        own = [p for p in usual(points) if p.motion == motion]
+        found = fitted(own)
+        for scene in found.scenes:
+            kind = found.kind(table.motion[motion], SCENES[scene].origin)
+            of_scene = [p for p in own if p.scene == scene]
+            for fps in sorted({p.fps for p in of_scene}):
+                yield judged(of_scene, table.with_kind(motion, kind), motion, fps)
+
+
+def judged(points: Sequence[Point], table: QualityTable, motion: Motion, fps: int) -> Judged:
+    """One scene's points at one frame rate, by some parameters."""
+    curves = measured_curves(points, fps, TRIED_KBPS)
+    known = ~np.isnan(curves).any(axis=1)
+    pixels = np.array([float(w * h) for w, h in PICTURES])[known]
+    there = curves[known].T
+    best, chosen, near = taken(table, motion, pixels, fps, TRIED_KBPS)
+    rows = np.arange(TRIED_KBPS.size)
+    apart = np.abs(there - there[rows, best][:, None])
+    alone = np.arange(pixels.size) == best[:, None]
+    cells = [p for p in points if p.fps == fps and TRIED_KBPS[0] <= p.kbps <= TRIED_KBPS[-1]]
+    each = sharpness(table, motion, "h264", *(np.array(v, dtype=float) for v in (
+        [p.width * p.height for p in cells], [p.fps for p in cells], [p.kbps for p in cells])))  # fmt: skip
+    low, high = expected_range(each)
+    return Judged(
+        motion, points[0].scene, fps,
+        regret=100 * (there.max(axis=1) - there[rows, chosen]),
+        off=100 * (each.mean(axis=0) - seen(cells)),
+        inside=(low <= seen(cells)) & (seen(cells) <= high),
+        apart=100 * apart[near & ~alone],
+    )  # fmt: skip
+
+
+def said(found: Sequence[Judged]) -> None:
+    """Print the judged values of each kind, and of each scene, as tables for the page."""
+    print("\n| kind | regret: mean | worst | bias of the mean | inside the range "
+          "| about the same differ by less than 6 |")  # fmt: skip
+    print("| --- | ---: | ---: | ---: | ---: | ---: |")
+    for name, key in (("kind", "motion"), ("scene", "scene")):
+        if name == "scene":
+            print("\n| scene | kind | fps | regret: mean | worst | bias | inside |")
+            print("| --- | --- | ---: | ---: | ---: | ---: | ---: |")
+            for each in found:
+                print(f"| {each.scene} | {each.motion} | {each.fps} | {each.regret.mean():.1f} | "
+                      f"{each.regret.max():.1f} | {each.off.mean():+.1f} | "
+                      f"{each.inside.mean():.0%} |")  # fmt: skip
+            break
+        for value in dict.fromkeys(getattr(each, key) for each in found):
+            own = [each for each in found if getattr(each, key) == value]
+            regret, off, inside, apart = (
+                np.concatenate([getattr(each, what) for each in own])
+                for what in ("regret", "off", "inside", "apart")
+            )
+            print(f"| {value} | {regret.mean():.2f} | {regret.max():.1f} | {off.mean():+.1f} | "
+                  f"{inside.mean():.0%} | {(apart < 6).mean():.0%} of {apart.size} |")  # fmt: skip

@@ -1,0 +1,111 @@
+"""Ties: which candidates are about the same quality, and which of those to take.
+
+Two candidates are about the same when they differ by less than the table's ``alike`` on average
+over the scenes of a kind, and by less than ``noticeable`` on every one of them. Among candidates at
+the best one's frame rate that are about the same as it, the one is taken that loses least on the
+scene where it does worst; among those that lose about as little, the source's own size, since then
+nothing is resized; then one the guide names; then a customary one; then the better; then fewer
+pixels.
+
+Where quality is poor the model's curves are steep and everything is near 0, so there both bands
+narrow in proportion; that also keeps more bitrate from ever choosing a smaller resolution.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Sequence
+from math import inf
+
+import numpy as np
+
+from eager_kestrel.core.arrays import Flags, Floats, Indices
+from eager_kestrel.core.choice.candidates import Candidate
+from eager_kestrel.core.choice.quality import QualityTable
+from eager_kestrel.core.picture import Picture, is_customary, nearest_customary
+
+TIE = 1e-9
+FULL_BAND_FROM = 0.5
+"""Quality from which on the whole band counts."""
+OWN, NAMED, CUSTOMARY, ANY = range(4)
+"""Preference rank of a candidate's resolution, the best first."""
+
+
+def ranks_of(found: Sequence[Candidate], source: Picture, named: Collection[Picture]) -> Indices:
+    """Preference rank of each candidate resolution: own size, named by the guide, common, other.
+
+    Args:
+        found: the candidates.
+        source: its resolution needs no resizing.
+        named: resolutions the guides name.
+    """
+
+    def rank(picture: Picture) -> int:
+        if picture == source:
+            return OWN
+        if picture in named:
+            return NAMED
+        return CUSTOMARY if is_customary(picture) else ANY
+
+    return np.array([rank(c.picture) for c in found], dtype=np.intp)
+
+
+def best_of(kbps: Floats, judged: Floats, allowed: Flags) -> Indices:
+    """Index of the best allowed candidate in each row, the cheaper of equals; -1 where none is."""
+    rounded = np.where(allowed, np.round(judged / TIE), -1.0)
+    tied = allowed & (rounded == rounded.max(axis=1, keepdims=True))
+    chosen = np.argmin(np.where(tied, kbps, inf), axis=1)
+    return np.where(allowed.any(axis=1), chosen, -1)
+
+
+def band_of(top: Floats, band: float) -> Floats:
+    """How far below the best quality ``top`` nobody could tell; of the same shape."""
+    return np.asarray(band * np.minimum(1.0, top / FULL_BAND_FROM), dtype=np.float64)
+
+
+def tied_with(
+    index: Indices, scenes: Floats, judged: Floats, table: QualityTable, least: float = 0.0
+) -> Flags:
+    """Of each row, the candidates that are about the same as one of them.
+
+    Args:
+        index: of that one in each row; shape (rows,).
+        scenes: quality on every scene; shape (scenes, rows, n).
+        judged: their mean; shape (rows, n).
+        table: has the bands.
+        least: that none of them may fall under, where that one does not.
+    """
+    there = np.maximum(index, 0)[:, None]
+    top = np.take_along_axis(judged, there, axis=1)
+    enough = judged >= np.maximum(top - band_of(top, table.alike), np.minimum(top, least)) - TIE
+    tops = np.take_along_axis(scenes, there[None], axis=2)
+    apart = np.abs(scenes - tops).max(axis=0)
+    return np.asarray(
+        enough & (apart <= band_of(top, table.noticeable) + TIE) & (index >= 0)[:, None],
+        dtype=np.bool_,
+    )
+
+
+def preferred(
+    kbps: Floats, scenes: Floats, judged: Floats, near: Flags, ranks: Indices, about: float
+) -> Indices:
+    """Index of the one to take among those tied in each row; -1 where there is none.
+
+    Args:
+        kbps: shape (rows, n).
+        scenes: quality on every scene; shape (scenes, rows, n).
+        judged: their mean; shape (rows, n).
+        near: which are tied; shape (rows, n).
+        ranks: of the resolutions; shape (n,).
+        about: losses that differ by less are equal.
+    """
+    best_by_scene = np.where(near, scenes, -inf).max(axis=2, keepdims=True)
+    loss = np.where(near, (best_by_scene - scenes).max(axis=0), inf)
+    safe = near & (loss <= loss.min(axis=1, keepdims=True) + about)
+    rank = np.where(safe, ranks, ANY + 1)
+    first = safe & (rank == rank.min(axis=1, keepdims=True))
+    return best_of(kbps, judged, first)
+
+
+def kinds_of(found: Sequence[Candidate]) -> list[tuple[int, float]]:
+    """What a person would call each: lines, to the nearest customary ones, and frames a second."""
+    return [(nearest_customary(c.picture.lines), float(c.frame_rate)) for c in found]
