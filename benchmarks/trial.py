@@ -131,7 +131,7 @@ def regret() -> bool:
     sys.path.insert(0, str(ROOT / "calibration"))
     import fit as calibrated
     import measure
-    from eager_kestrel.core.footage.fitting import Sample, fit, with_own
+    from eager_kestrel.core.footage.fitting import Sample, fit
     from eager_kestrel.files.bundled import quality_table
     from scenes import SCENES
 
@@ -156,7 +156,7 @@ def regret() -> bool:
                 dozen = [near[n] for n in rng.permutation(len(near))[:12]]
                 samples = [Sample(p.width * p.height, p.fps, p.kbps, min(1.0, p.vmaf / 100))
                            for p in dozen]  # fmt: skip
-                fitted = with_own(base, motion, fit(base, motion, "h264", samples))
+                fitted = base.with_own(motion, fit(base, motion, "h264", samples))
                 own.append(calibrated.regret(here, fitted, motion, fps).taken.mean())
             rows.append((kind, float(np.mean(own))))
             print(f"| {scene} | {motion} | {fps} | {kind:.2f} | {rows[-1][1]:.2f} |")

@@ -15,7 +15,6 @@ from eager_kestrel.actions.trial_seen import finalists
 from eager_kestrel.actions.trying import look_of, screen_of
 from eager_kestrel.core.choice.quality import MotionParameters
 from eager_kestrel.core.errors import FormatError, InputError, NotFoundError
-from eager_kestrel.core.footage.fitting import with_own
 from eager_kestrel.core.footage.stretches import Stretch
 from eager_kestrel.core.footage.trial import Footage
 from eager_kestrel.core.picture import Picture
@@ -208,7 +207,7 @@ def test_a_harder_footage_gets_a_smaller_picture(kestrel: Kestrel) -> None:
 @given(st.floats(50, 5000))
 def test_parameters_of_one_kind_leave_the_others(half: float) -> None:
     own = TABLE.motion["hectic"].model_copy(update={"half_kbps": half})
-    table = with_own(TABLE, "hectic", own)
+    table = TABLE.with_own("hectic", own)
     assert isinstance(table.motion["hectic"], MotionParameters)
     assert table.motion["hectic"].half_kbps == half
     assert all(table.motion[m] == TABLE.motion[m] for m in ("still", "calm", "lively"))

@@ -22,7 +22,6 @@ from eager_kestrel.core.footage.fitting import (
     fit,
     modelled,
     off_by,
-    with_own,
 )
 from eager_kestrel.core.footage.stretches import (
     STRETCH_SECONDS,
@@ -86,14 +85,14 @@ def test_a_dozen_encodes_teach_what_a_footage_is(start: str, truth: str, harder:
     """Made by the model with other parameters, they are found again as far as one can see."""
     own = TABLE.motion[truth]  # type: ignore[index]
     own = own.model_copy(update={"half_kbps": own.half_kbps * harder})
-    real = with_own(TABLE, truth, own)  # type: ignore[arg-type]
+    real = TABLE.with_own(truth, own)  # type: ignore[arg-type]
     asked = [
         Sample(p.pixels, fps, kbps, 0.0) for p, fps in SHAPES for kbps in (700.0, 2000.0, 5000.0)
     ]
     looks = modelled(real, truth, "h264", asked)  # type: ignore[arg-type]
     samples = [Sample(a.pixels, a.fps, a.kbps, float(v)) for a, v in zip(asked, looks, strict=True)]
     fitted = fit(TABLE, start, "h264", samples)  # type: ignore[arg-type]
-    after = with_own(TABLE, start, fitted)  # type: ignore[arg-type]
+    after = TABLE.with_own(start, fitted)  # type: ignore[arg-type]
     assert off_by(after, start, "h264", samples) <= off_by(TABLE, start, "h264", samples) + 1e-9  # type: ignore[arg-type]
     assert off_by(after, start, "h264", samples) < 0.03  # type: ignore[arg-type]
     if harder == 1.0:

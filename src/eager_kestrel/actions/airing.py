@@ -8,21 +8,24 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from eager_kestrel import __version__
 from eager_kestrel.actions.checking import settings_from
 from eager_kestrel.actions.rehearsing import destination_of
-from eager_kestrel.core.checks.settings import Settings
 from eager_kestrel.core.errors import StorageError
 from eager_kestrel.core.line.airing import Airing, SeenBy
 from eager_kestrel.core.line.run import is_loopback
-from eager_kestrel.core.plan.plan import DestinationPlan, Plan
-from eager_kestrel.core.watching.look import Look
 from eager_kestrel.core.watching.noting import Notes
 from eager_kestrel.core.watching.now import Now
 from eager_kestrel.core.watching.verdict import SPAN_SECONDS, Expected
 from eager_kestrel.files.history import History
 from eager_kestrel.files.plans import LATEST, latest_plan, read_plan
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.checks.settings import Settings
+    from eager_kestrel.core.plan.plan import DestinationPlan, Plan
+    from eager_kestrel.core.watching.look import Look
 
 LOOK_SECONDS = 0.25
 """Between two looks."""

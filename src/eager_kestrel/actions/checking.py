@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from pydantic import ValidationError
 
@@ -13,7 +13,6 @@ from eager_kestrel.actions.shows import destination
 from eager_kestrel.core.checks.as_planned import against_plan
 from eager_kestrel.core.checks.describing import settings_seen
 from eager_kestrel.core.checks.findings import Finding, Findings
-from eager_kestrel.core.checks.recording import Recording
 from eager_kestrel.core.checks.recording_rules import check_recording as hold_recording
 from eager_kestrel.core.checks.rules import check as hold
 from eager_kestrel.core.checks.rules import check_each
@@ -21,12 +20,15 @@ from eager_kestrel.core.checks.settings import Settings
 from eager_kestrel.core.choice.budget import budget, budget_of
 from eager_kestrel.core.document import first_error
 from eager_kestrel.core.errors import InputError, KestrelError
-from eager_kestrel.core.guide.guide import Guide
-from eager_kestrel.core.line.uplink import Uplink
-from eager_kestrel.core.plan.plan import DestinationPlan, Plan
 from eager_kestrel.core.show.show import SAFE_SHARE, Reserve, Show
 from eager_kestrel.files.guides import guide_for
 from eager_kestrel.files.settings import plan_in, read_settings
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.checks.recording import Recording
+    from eager_kestrel.core.guide.guide import Guide
+    from eager_kestrel.core.line.uplink import Uplink
+    from eager_kestrel.core.plan.plan import DestinationPlan, Plan
 
 WINDOW_SECONDS = 1.0
 """Over which the highest bitrate of a recording is taken, where nothing is said."""

@@ -5,9 +5,8 @@ from __future__ import annotations
 import contextlib
 import time
 from dataclasses import dataclass
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol
 
-from eager_kestrel.actions.notebook import Notebook
 from eager_kestrel.actions.sampling import QUIET_SECONDS, SAMPLE_SECONDS, Samples
 from eager_kestrel.core.errors import EndpointError, InputError, NetworkError
 from eager_kestrel.core.line.climbing import Climb, Look
@@ -17,8 +16,11 @@ from eager_kestrel.core.line.stopping import Limits, limit_reached
 from eager_kestrel.core.units import DataSize
 from eager_kestrel.net.pacing import Pace
 from eager_kestrel.net.roundtrips import RoundTrips
-from eager_kestrel.net.target import Target
 from eager_kestrel.net.upload import Upload
+
+if TYPE_CHECKING:
+    from eager_kestrel.actions.notebook import Notebook
+    from eager_kestrel.net.target import Target
 
 LOOK_SECONDS = 0.002
 TELL_SECONDS = 0.25

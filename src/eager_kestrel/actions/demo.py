@@ -6,6 +6,7 @@ import tempfile
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from eager_kestrel.actions.checking import check_recording
 from eager_kestrel.actions.measuring import Wish, measure
@@ -13,19 +14,21 @@ from eager_kestrel.actions.planning import Planned, plan
 from eager_kestrel.actions.practice import practice_line, simulated_uplink
 from eager_kestrel.actions.rehearsing import Wish as RehearsalWish
 from eager_kestrel.actions.rehearsing import destination_of, rehearse, stage
-from eager_kestrel.core.checks.findings import Findings
-from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal
 from eager_kestrel.core.errors import NetworkError
 from eager_kestrel.core.forecast.evidence import Evidence
 from eager_kestrel.core.line.evidence import evidence_of
 from eager_kestrel.core.line.pooling import uplink_of
 from eager_kestrel.core.line.progress import Tell, tell_nobody
-from eager_kestrel.core.line.run import Run
 from eager_kestrel.core.line.stopping import Limits
-from eager_kestrel.core.show.show import Show
 from eager_kestrel.files.bundled import bundled_show
 from eager_kestrel.files.documents import copy_file
 from eager_kestrel.files.guides import guide_for
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.checks.findings import Findings
+    from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal
+    from eager_kestrel.core.line.run import Run
+    from eager_kestrel.core.show.show import Show
 
 LINE = "wet-evening"
 SHOW = "wheel-night"

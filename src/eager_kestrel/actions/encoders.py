@@ -11,16 +11,16 @@ from typing import TYPE_CHECKING
 
 from eager_kestrel import __version__
 from eager_kestrel.core.errors import FormatError, InputError
-from eager_kestrel.core.guide.rules import Codec
 from eager_kestrel.core.names import nearest_name
 from eager_kestrel.core.picture import Picture, parse_frame_rate
-from eager_kestrel.core.show.machine import Machine
 from eager_kestrel.core.show.measured import EncoderPoint, Endurance, MeasuredMachine
 from eager_kestrel.core.words import machines as words
 from eager_kestrel.files.machine import read_machine, write_machine
 from eager_kestrel.files.plans import latest_plan
 
 if TYPE_CHECKING:
+    from eager_kestrel.core.guide.rules import Codec
+    from eager_kestrel.core.show.machine import Machine
     from eager_kestrel.media.encoders import Encoder, Frames
 
 CODECS: tuple[Codec, ...] = ("h264", "hevc", "av1")

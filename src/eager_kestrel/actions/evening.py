@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from eager_kestrel.actions.evidence import with_seen_safe
 from eager_kestrel.actions.planning import plan
@@ -15,12 +16,14 @@ from eager_kestrel.core.forecast.evidence import Evidence
 from eager_kestrel.core.line.evening import Quarter, quarters
 from eager_kestrel.core.line.evidence import evidence_of
 from eager_kestrel.core.line.pooling import uplink_of
-from eager_kestrel.core.line.run import Run
-from eager_kestrel.core.line.uplink import Uplink
 from eager_kestrel.core.show.show import SAFE_SHARE
 from eager_kestrel.core.stutter import LIMIT_SECONDS
 from eager_kestrel.core.words import runs as words
 from eager_kestrel.files.shows import USUAL
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.line.run import Run
+    from eager_kestrel.core.line.uplink import Uplink
 
 
 @dataclass(frozen=True, slots=True)

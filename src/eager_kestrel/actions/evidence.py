@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 from eager_kestrel.core.forecast.evidence import Evidence
 from eager_kestrel.core.forecast.replay import Replay
 from eager_kestrel.core.forecast.sending import Sending, planned, together
 from eager_kestrel.core.line.hours import near_moment, parse_time_of_day
-from eager_kestrel.core.line.uplink import Uplink
-from eager_kestrel.core.plan.plan import Fallback, Plan, VideoSettings
-from eager_kestrel.core.show.show import Motion
-from eager_kestrel.core.stutter import StutterSeen
 from eager_kestrel.core.words import forecasts as words
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.line.uplink import Uplink
+    from eager_kestrel.core.plan.plan import Fallback, Plan, VideoSettings
+    from eager_kestrel.core.show.show import Motion
+    from eager_kestrel.core.stutter import StutterSeen
 
 SLOWEST_FPS, LONGEST_SECONDS = 24.0, 2.0
 """Frames for which a keyframe is the longest part of a second: before a plan says its own."""

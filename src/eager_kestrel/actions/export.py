@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import tomlkit
 
@@ -18,8 +18,10 @@ from eager_kestrel.core.plan.exports import (
     plan_csv,
     plan_markdown,
 )
-from eager_kestrel.core.plan.plan import DestinationPlan, Plan
 from eager_kestrel.files.documents import write_text
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.plan.plan import DestinationPlan, Plan
 
 COMMANDS: dict[str, tuple[str, Callable[[DestinationPlan], list[str]]]] = {
     "ffmpeg": ("ffmpeg", ffmpeg_arguments),

@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 from itertools import zip_longest
 from pathlib import Path
 from statistics import median
+from typing import TYPE_CHECKING
 
 from eager_kestrel import __version__
 from eager_kestrel.actions.evidence import evidence_behind, near_hour, sending_at, sending_of
@@ -19,15 +20,17 @@ from eager_kestrel.core.forecast.evidence import Evidence
 from eager_kestrel.core.forecast.forecast import Asked, Forecast, Observed
 from eager_kestrel.core.forecast.forecast import forecast as forecast_of
 from eager_kestrel.core.forecast.sending import Sending, recorded
-from eager_kestrel.core.line.evidence import BroadcastEvidence, RunEvidence
 from eager_kestrel.core.line.hours import near_time, parse_time_of_day
 from eager_kestrel.core.line.pooling import counted
-from eager_kestrel.core.plan.plan import Fallback, Plan
 from eager_kestrel.core.units import parse_seconds, parse_stutter
 from eager_kestrel.core.words import forecasts as words
 from eager_kestrel.files.history import History, Which
 from eager_kestrel.files.plans import LATEST, read_plan
 from eager_kestrel.files.shows import USUAL, load_show
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.line.evidence import BroadcastEvidence, RunEvidence
+    from eager_kestrel.core.plan.plan import Fallback, Plan
 
 LEAST_SECONDS, MOST_SECONDS = 60.0, 86_400.0
 MEASURE = "run eager-kestrel measure URL at the hour of the show, on several days"

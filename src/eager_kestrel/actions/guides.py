@@ -6,20 +6,17 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, date, datetime
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from eager_kestrel import __version__
 from eager_kestrel.core.errors import InputError, KestrelError, NotFoundError
 from eager_kestrel.core.guide.diff import Change, changes, text_changes
 from eager_kestrel.core.guide.drafting import customary, drafted, guide_of
-from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.guide.page import BOUNDS, ROLES, Answers, Role, Understood
 from eager_kestrel.core.guide.page_reading import understand
 from eager_kestrel.core.guide.page_table import standing_name
-from eager_kestrel.core.line.uplink import Uplink
 from eager_kestrel.core.names import nearest_name
 from eager_kestrel.core.picture import Shape, parse_frame_rate
-from eager_kestrel.core.plan.plan import DestinationPlan
 from eager_kestrel.core.plan.planner import plan
 from eager_kestrel.core.show.show import Destination, Show
 from eager_kestrel.files.bundled import bundled_guide_text
@@ -36,6 +33,11 @@ from eager_kestrel.files.guides import (
 )
 from eager_kestrel.files.pages import read_page
 from eager_kestrel.files.schemas import schema_text
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.guide.guide import Guide
+    from eager_kestrel.core.line.uplink import Uplink
+    from eager_kestrel.core.plan.plan import DestinationPlan
 
 UNCHECKED = "not on the page: check"
 

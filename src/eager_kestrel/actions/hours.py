@@ -6,6 +6,7 @@ import time
 from collections.abc import Mapping, Sequence
 from datetime import datetime
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from eager_kestrel.actions.planning import RECENT_DAYS, plan
 from eager_kestrel.actions.runs import runs_towards
@@ -13,10 +14,12 @@ from eager_kestrel.actions.shows import Wishes, asked_show
 from eager_kestrel.core.errors import NotFoundError
 from eager_kestrel.core.line.hours import Gets, Hours
 from eager_kestrel.core.line.pooling import by_hour, uplinks_by_hour
-from eager_kestrel.core.line.uplink import Uplink
-from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.words.runs import NOTHING
 from eager_kestrel.files.history import History, Which
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.line.uplink import Uplink
+    from eager_kestrel.core.show.show import Show
 
 
 def hours(

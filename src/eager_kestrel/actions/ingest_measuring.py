@@ -8,13 +8,12 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from datetime import datetime
 from fractions import Fraction
+from typing import TYPE_CHECKING
 
 from eager_kestrel.actions.climbing import Ascent
-from eager_kestrel.actions.ingests import Ingest
 from eager_kestrel.actions.notebook import Notebook
 from eager_kestrel.actions.sampling import Samples
 from eager_kestrel.core.errors import InputError, NetworkError, StoppedError
-from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.levels import least_level
 from eager_kestrel.core.line.climbing import Climb
 from eager_kestrel.core.line.progress import Beginning, Learned, Tell, tell_nobody
@@ -27,6 +26,10 @@ from eager_kestrel.files.keys import needed_key
 from eager_kestrel.media.stand_in import StandIn, Step
 from eager_kestrel.net.paced_publishing import PacedPublication
 from eager_kestrel.net.pacing import Pace
+
+if TYPE_CHECKING:
+    from eager_kestrel.actions.ingests import Ingest
+    from eager_kestrel.core.guide.guide import Guide
 
 IDLE_SECONDS, LOOK_SECONDS = 1.2, 0.002
 TRIP_EVERY_SECONDS = 0.1

@@ -4,17 +4,20 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 from urllib.parse import urlsplit
 
 from eager_kestrel.actions.checking import guides_of
 from eager_kestrel.actions.ranking import nearest
 from eager_kestrel.core.errors import InputError, KestrelError, NetworkError
-from eager_kestrel.core.guide.guide import Guide
-from eager_kestrel.core.guide.rules import PrivateWay
 from eager_kestrel.core.names import nearest_name
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.guides import guide_names, load_guide
 from eager_kestrel.net.publishing import Target
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.guide.guide import Guide
+    from eager_kestrel.core.guide.rules import PrivateWay
 
 SCHEMES = ("rtmp", "rtmps")
 CAREFUL = Bitrate.from_kbps(6000)

@@ -9,6 +9,7 @@ import threading
 import time
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
 
 from eager_kestrel.actions.airing import (
     LOOK_SECONDS,
@@ -20,7 +21,6 @@ from eager_kestrel.actions.airing import (
 from eager_kestrel.actions.passing_places import Place, Wish, places_of
 from eager_kestrel.actions.receiving import APP, Reception
 from eager_kestrel.core.checks.as_planned import against_plan
-from eager_kestrel.core.checks.findings import Findings
 from eager_kestrel.core.errors import NetworkError, NotFoundError
 from eager_kestrel.core.units import parse_seconds
 from eager_kestrel.core.watching.look import Look
@@ -30,6 +30,9 @@ from eager_kestrel.net.passing import Passed
 from eager_kestrel.net.receiving import IngestServer, Piece
 from eager_kestrel.net.waiting import wait_for_end
 from eager_kestrel.wire import flv
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.checks.findings import Findings
 
 HOLD_SECONDS = 1.5
 """Of stream that waits for the only destination before the program is held up as the line would."""

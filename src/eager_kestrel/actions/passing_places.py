@@ -6,6 +6,7 @@ import contextlib
 import ssl
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 from urllib.parse import urlsplit
 
 from eager_kestrel.actions.airing import (
@@ -20,8 +21,6 @@ from eager_kestrel.actions.ingests import is_ingest
 from eager_kestrel.actions.practice import practice_line
 from eager_kestrel.actions.rehearsing import destination_of, stage
 from eager_kestrel.core.errors import InputError
-from eager_kestrel.core.guide.guide import Guide
-from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.guides import guide_names, load_guide
 from eager_kestrel.files.keys import Asker, needed_key
@@ -29,6 +28,10 @@ from eager_kestrel.files.plans import LATEST
 from eager_kestrel.net.passing import SEND_BUFFER_BYTES, Onward
 from eager_kestrel.net.publishing import CONNECT_SECONDS, Target
 from eager_kestrel.net.reconnecting import Terms
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.guide.guide import Guide
+    from eager_kestrel.core.plan.plan import Plan
 
 GONE_SECONDS = 30.0
 """A program whose connection broke and that is not back by then has ended."""

@@ -7,17 +7,12 @@ from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from datetime import UTC, date, datetime
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from eager_kestrel import __version__
-from eager_kestrel.core.choice.quality import QualityTable
 from eager_kestrel.core.errors import FormatError, NotFoundError
-from eager_kestrel.core.forecast.evidence import Evidence
-from eager_kestrel.core.guide.guide import Guide
-from eager_kestrel.core.line.aired import Quarter
-from eager_kestrel.core.line.evidence import BroadcastEvidence, RunEvidence
 from eager_kestrel.core.line.hours import near_moment, near_time, parse_time_of_day
 from eager_kestrel.core.line.uplink import Uplink, assumed_uplink
-from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.plan.planner import plan as plan_of
 from eager_kestrel.core.show.show import WEEKDAYS, Show
 from eager_kestrel.core.units import Bitrate
@@ -36,6 +31,14 @@ from eager_kestrel.files.documents import free_bytes
 from eager_kestrel.files.footage import table_for
 from eager_kestrel.files.guides import guide_names, load_guide
 from eager_kestrel.files.plans import keep_latest
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.choice.quality import QualityTable
+    from eager_kestrel.core.forecast.evidence import Evidence
+    from eager_kestrel.core.guide.guide import Guide
+    from eager_kestrel.core.line.aired import Quarter
+    from eager_kestrel.core.line.evidence import BroadcastEvidence, RunEvidence
+    from eager_kestrel.core.plan.plan import Plan
 
 RECENT_DAYS = 14
 HOURS_DIFFER = 0.7

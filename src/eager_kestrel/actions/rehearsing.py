@@ -10,14 +10,13 @@ import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from eager_kestrel.actions.practice import practice_line
 from eager_kestrel.actions.receiving import APP, Reception, reception
 from eager_kestrel.actions.settling import Settling, again_of
-from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal
 from eager_kestrel.core.checks.verdict import rehearsal_of
 from eager_kestrel.core.errors import InputError, UnitError
-from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.plan.plan import (
     DestinationPlan,
     Fallback,
@@ -33,6 +32,10 @@ from eager_kestrel.net.rehearsing import rehearse_once
 from eager_kestrel.practice.ingest import Misbehaviour, Platform
 from eager_kestrel.practice.servers import LOOPBACK
 from eager_kestrel.practice.uplink import Line, PracticeUplink
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal
+    from eager_kestrel.core.guide.guide import Guide
 
 QUIET = Misbehaviour()
 LEAST_SECONDS, MOST_SECONDS = 1.0, 86_400.0

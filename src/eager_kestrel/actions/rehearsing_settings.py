@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from eager_kestrel.actions.checking import settings_from
 from eager_kestrel.actions.planning import plan, uplink_from_number
 from eager_kestrel.actions.shows import destination
-from eager_kestrel.core.checks.settings import Settings
 from eager_kestrel.core.errors import InputError
-from eager_kestrel.core.plan.plan import DestinationPlan, Plan
 from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.plans import read_plan
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.checks.settings import Settings
+    from eager_kestrel.core.plan.plan import DestinationPlan, Plan
 
 ROOM = 2.0
 """Times what is set: an upload that leaves a plan room for it."""

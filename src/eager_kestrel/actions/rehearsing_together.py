@@ -9,13 +9,12 @@ from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from eager_kestrel.actions.practice import practice_line
 from eager_kestrel.actions.receiving import APP, reception
 from eager_kestrel.actions.rehearsing import Wish, rehearse
-from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal
 from eager_kestrel.core.errors import InputError
-from eager_kestrel.core.plan.plan import DestinationPlan, Plan
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.guides import load_guide
 from eager_kestrel.files.keys import Asker, needed_key
@@ -24,6 +23,10 @@ from eager_kestrel.net.waiting import result_of
 from eager_kestrel.practice.ingest import Platform
 from eager_kestrel.practice.servers import LOOPBACK
 from eager_kestrel.practice.uplink import PracticeUplink
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal
+    from eager_kestrel.core.plan.plan import DestinationPlan, Plan
 
 
 @dataclass(frozen=True, slots=True)

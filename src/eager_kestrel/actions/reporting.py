@@ -5,23 +5,26 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from eager_kestrel.actions.explain import glossary
 from eager_kestrel.actions.forecasting import Wish, forecast
 from eager_kestrel.actions.hours import hours
 from eager_kestrel.actions.reviewing import review
-from eager_kestrel.core.checks.findings import Findings
 from eager_kestrel.core.checks.proofs import Proofs
-from eager_kestrel.core.checks.rehearsal import Rehearsal
 from eager_kestrel.core.errors import KestrelError, StorageError
 from eager_kestrel.core.forecast.forecast import Forecast
 from eager_kestrel.core.line.hours import Hours
 from eager_kestrel.core.plan.exports import plan_markdown
-from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.watching.gathered import Gathered
 from eager_kestrel.core.watching.review import Review
 from eager_kestrel.files.kept import read_kept, write_kept
 from eager_kestrel.files.plans import LATEST, read_plan
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.checks.findings import Findings
+    from eager_kestrel.core.checks.rehearsal import Rehearsal
+    from eager_kestrel.core.plan.plan import Plan
 
 FILE_NAME = "proofs.json"
 SYMPTOMS = ("buffering", "dropped frames", "blurry", "stutters", "disconnects", "delay")

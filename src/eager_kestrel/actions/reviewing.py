@@ -3,17 +3,20 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from eager_kestrel.actions.planning import plan, uplink_for
 from eager_kestrel.actions.shows import Wishes, asked_show
 from eager_kestrel.core.errors import KestrelError
-from eager_kestrel.core.line.airing import Airing
-from eager_kestrel.core.plan.plan import DestinationPlan
 from eager_kestrel.core.watching.review import Review, review_of
 from eager_kestrel.core.words import airings as words
 from eager_kestrel.files.history import History
 from eager_kestrel.files.plans import LATEST, latest_plan, read_plan
 from eager_kestrel.files.shows import USUAL
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.line.airing import Airing
+    from eager_kestrel.core.plan.plan import DestinationPlan
 
 
 def review(

@@ -5,16 +5,19 @@ from __future__ import annotations
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.line.progress import Learned, Tell
 from eager_kestrel.core.line.run import PhaseName, Series
-from eager_kestrel.core.line.stopping import Limits
 from eager_kestrel.core.line.throughput import throughput
 from eager_kestrel.core.units import Bitrate, DataSize
-from eager_kestrel.net.roundtrips import RoundTrips
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.line.stopping import Limits
+    from eager_kestrel.net.roundtrips import RoundTrips
 
 SAMPLE_SECONDS = 0.05
 POLL_SECONDS = 0.004

@@ -9,14 +9,17 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from eager_kestrel.core.checks.rehearsal import Rehearsal
 from eager_kestrel.core.choice.field import field_of
 from eager_kestrel.core.plan.alternatives import fallback_at
 from eager_kestrel.core.plan.plan import DestinationPlan, Fallback, Plan
 from eager_kestrel.core.show.show import Destination, Show
 from eager_kestrel.files.footage import table_for
 from eager_kestrel.files.guides import load_guide
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.checks.rehearsal import Rehearsal
 
 CARRIED_SHARE = 0.96
 """Of what was delivered while frames waited, what is tried next."""

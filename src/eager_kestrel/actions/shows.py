@@ -22,6 +22,7 @@ from eager_kestrel.core.show.show import (
 )
 from eager_kestrel.core.units import Bitrate, DataSize, parse_share, parse_stutter
 from eager_kestrel.files.guides import guide_names
+from eager_kestrel.files.machine import is_measured
 from eager_kestrel.files.shows import USUAL, load_show, show_names
 
 SOURCE, FRAME_RATE, MOTION = "1920x1080", "60", "lively"
@@ -124,10 +125,10 @@ def on_this_machine(show: Show) -> tuple[Show, str | None]:
     Raises:
         FormatError: the file of figures is damaged.
     """
+    if show.machine.encoders or not is_measured():
+        return show, None
     from eager_kestrel.actions.encoders import this_machine
 
-    if show.machine.encoders:
-        return show, None
     machine, said = this_machine()
     if machine is None:
         return show, said

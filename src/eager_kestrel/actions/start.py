@@ -4,14 +4,17 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from eager_kestrel.actions.shows import Wishes, asked_show, reserve
 from eager_kestrel.core.errors import InputError
-from eager_kestrel.core.show.show import Motion, Show
 from eager_kestrel.files.documents import write_text
 from eager_kestrel.files.guides import guide_for
 from eager_kestrel.files.show_text import show_toml
 from eager_kestrel.files.shows import USUAL
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.show.show import Motion, Show
 
 MOTIONS: dict[Motion, str] = {
     "still": "hardly anything moves: a kiln, slides, a page",

@@ -11,18 +11,17 @@ from eager_kestrel.actions.planning import plan, uplink_from_history, uplink_fro
 from eager_kestrel.actions.shows import Wishes, asked_show
 from eager_kestrel.actions.trying import Tried, Wanted, try_clip
 from eager_kestrel.core.errors import InputError
-from eager_kestrel.core.footage.fitting import with_own
-from eager_kestrel.core.footage.trial import Trial
-from eager_kestrel.core.guide.rules import Codec
-from eager_kestrel.core.line.uplink import Uplink
-from eager_kestrel.core.plan.plan import Plan
-from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words import trials as words
 from eager_kestrel.files.bundled import quality_table
 from eager_kestrel.files.footage import footage_names, require_footage_name
 
 if TYPE_CHECKING:
+    from eager_kestrel.core.footage.trial import Trial
+    from eager_kestrel.core.guide.rules import Codec
+    from eager_kestrel.core.line.uplink import Uplink
+    from eager_kestrel.core.plan.plan import Plan
+    from eager_kestrel.core.show.show import Show
     from eager_kestrel.media.clip import Clip
 
 USUAL_PRESET: dict[Codec, str] = {"h264": "veryfast", "hevc": "veryfast", "av1": "8"}
@@ -115,7 +114,7 @@ def plan_with(asked: Prepared, trial: Trial) -> Plan | None:
     if asked.show is None or asked.uplink is None:
         return None
     motion = asked.show.motion
-    table = with_own(quality_table(), motion, trial.footage.parameters)
+    table = quality_table().with_own(motion, trial.footage.parameters)
     basis = words.basis(trial.clip, trial.footage.encodes, trial.footage.off_by)
     table = table.model_copy(update={"basis": basis})
     return plan(asked.show, asked.uplink, asked.guides, table=table).plan

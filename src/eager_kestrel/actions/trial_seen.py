@@ -6,14 +6,17 @@ import secrets
 from dataclasses import dataclass
 from itertools import combinations
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from eager_kestrel.actions.trying import Tried, screen_of
-from eager_kestrel.core.arrays import Floats
 from eager_kestrel.core.errors import InputError
-from eager_kestrel.core.footage.trial import Trial, TrialPoint
 from eager_kestrel.core.words import trials as words
 from eager_kestrel.core.words.numbers import looks
 from eager_kestrel.files.documents import copy_file
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.arrays import Floats
+    from eager_kestrel.core.footage.trial import Trial, TrialPoint
 
 MOST = 5
 """Finalists, beside the source."""

@@ -22,7 +22,6 @@ from eager_kestrel.core.footage.fitting import (
     behaves_like,
     fit,
     off_by,
-    with_own,
 )
 from eager_kestrel.core.footage.stretches import Stretch, pick
 from eager_kestrel.core.footage.trial import (
@@ -33,9 +32,7 @@ from eager_kestrel.core.footage.trial import (
     best_between,
     hull,
 )
-from eager_kestrel.core.guide.rules import Codec
 from eager_kestrel.core.picture import Picture, picture_at
-from eager_kestrel.core.show.show import Motion
 from eager_kestrel.core.words import trials as words
 from eager_kestrel.files.bundled import quality_table
 from eager_kestrel.files.footage import (
@@ -47,6 +44,8 @@ from eager_kestrel.files.footage import (
 from eager_kestrel.net.waiting import WAKE_SECONDS
 
 if TYPE_CHECKING:
+    from eager_kestrel.core.guide.rules import Codec
+    from eager_kestrel.core.show.show import Motion
     from eager_kestrel.media.clip import Clip
     from eager_kestrel.media.trying import Setting
 
@@ -284,7 +283,7 @@ def _trial(
     ]
     behaves = behaves_like(table, wanted.codec, samples)
     own = fit(table, behaves, wanted.codec, samples)
-    fitted = with_own(table, behaves, own)
+    fitted = table.with_own(behaves, own)
     smooth = [_smooth(table, behaves, s.frame_rate) for s in settings]
     on = hull([(f.kbps, f.look * s) for f, s in zip(scored, smooth, strict=True)])
     points = tuple(

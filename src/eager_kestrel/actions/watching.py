@@ -8,6 +8,7 @@ from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 from urllib.parse import urlsplit
 
 from eager_kestrel.actions.airing import (
@@ -23,7 +24,6 @@ from eager_kestrel.actions.airing import (
 )
 from eager_kestrel.core.errors import InputError, NotFoundError
 from eager_kestrel.core.line.run import is_loopback
-from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.units import parse_seconds
 from eager_kestrel.core.watching.look import Look, on_its_way
 from eager_kestrel.core.watching.now import Now, Verdict
@@ -42,6 +42,9 @@ from eager_kestrel.net.connections import (
     sees_connections,
 )
 from eager_kestrel.net.waiting import result_of
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.plan.plan import Plan
 
 INGEST_PORTS = frozenset({PORTS["rtmp"]})
 """To which streams go, whatever the host; others only where a guide or somebody names the host."""

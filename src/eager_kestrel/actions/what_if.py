@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from eager_kestrel.actions.evidence import with_seen_safe
 from eager_kestrel.core.choice.budget import budget_of
@@ -17,12 +18,14 @@ from eager_kestrel.core.choice.what_if import Needs, Sweep
 from eager_kestrel.core.division.place import alone
 from eager_kestrel.core.division.what_if import needs, sweep_show
 from eager_kestrel.core.errors import InputError
-from eager_kestrel.core.line.uplink import Uplink
-from eager_kestrel.core.picture import Picture
-from eager_kestrel.core.show.show import Show
 from eager_kestrel.files.documents import write_text
 from eager_kestrel.files.footage import table_for
 from eager_kestrel.files.guides import guide_for
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.line.uplink import Uplink
+    from eager_kestrel.core.picture import Picture
+    from eager_kestrel.core.show.show import Show
 
 COLUMNS = ("at", "safe_kbps", "width", "height", "fps", "bitrate_kbps", "quality")
 """Of one destination; of several, a column before them says which."""

@@ -89,19 +89,18 @@ def plan(
     from eager_kestrel.actions.planning import keep
     from eager_kestrel.actions.planning import plan as plan_show
     from eager_kestrel.actions.shows import asked_show
-    from eager_kestrel.actions.what_if import needs_uplink
     from eager_kestrel.cli.screen import warn
 
     asked = asked_show(show, wish.wishes(platforms, codec, hours))
     if asked.note is not None:
         warn(asked.note)
-    uplink = None
-    if sweep is None or needs_uplink(sweep):
-        uplink = _line(asked.show, upload, days, around, from_)
     if sweep is not None:
-        _sweep(sweep, asked.show, uplink, guides, figure, out, json=json)
+        from eager_kestrel.actions.what_if import needs_uplink
+
+        swept = _line(asked.show, upload, days, around, from_) if needs_uplink(sweep) else None
+        _sweep(sweep, asked.show, swept, guides, figure, out, json=json)
         return
-    assert uplink is not None
+    uplink = _line(asked.show, upload, days, around, from_)
     if compare is not None:
         _compare(compare, asked.show, uplink, guides, json=json)
         return

@@ -12,9 +12,12 @@ from __future__ import annotations
 from dataclasses import dataclass
 from fractions import Fraction
 from math import isqrt
+from typing import TYPE_CHECKING
 
 from eager_kestrel.core.errors import NoPlanError
-from eager_kestrel.core.picture import Picture
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.picture import Picture
 
 _H264_FACTOR = {"baseline": 1.0, "main": 1.0, "high": 1.25}
 

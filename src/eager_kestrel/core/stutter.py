@@ -9,11 +9,14 @@ stutter rate is seconds of stutter, and stutters, in an hour of stream.
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 import numpy as np
 
-from eager_kestrel.core.arrays import Flags, Floats, Indices
 from eager_kestrel.core.document import Frozen
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.arrays import Flags, Floats, Indices
 
 LATE_SECONDS = 0.7
 """Of stream in the queue: a frame behind more is late."""

@@ -6,17 +6,18 @@ import contextlib
 import hashlib
 import re
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from eager_kestrel.core.choice.quality import QualityTable
 from eager_kestrel.core.errors import InputError, NotFoundError
-from eager_kestrel.core.footage.fitting import with_own
-from eager_kestrel.core.footage.trial import Footage
 from eager_kestrel.core.names import nearest_name
-from eager_kestrel.core.show.show import Motion
-from eager_kestrel.core.words import trials as words
 from eager_kestrel.files.bundled import quality_table
 from eager_kestrel.files.home import data_home, made, storage_error
 from eager_kestrel.files.kept import read_kept, write_kept
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.choice.quality import QualityTable
+    from eager_kestrel.core.footage.trial import Footage
+    from eager_kestrel.core.show.show import Motion
 
 FOLDER = "footage"
 TRIALS = "trials"
@@ -48,6 +49,8 @@ def read_footage(name: str) -> Footage:
         NotFoundError: there is none; suggests one.
         FormatError: its file is damaged.
     """
+    from eager_kestrel.core.footage.trial import Footage
+
     found = None
     if NAME.fullmatch(name) is not None:
         found = read_kept(f"{FOLDER}/{name}.json", "footage", Footage)
@@ -77,8 +80,10 @@ def table_for(motion: Motion, footage: str | None) -> QualityTable:
     table = quality_table()
     if footage is None:
         return table
+    from eager_kestrel.core.words import trials as words
+
     found = read_footage(footage)
-    own = with_own(table, motion, found.parameters)
+    own = table.with_own(motion, found.parameters)
     basis = words.basis(found.clip, found.encodes, found.off_by)
     return own.model_copy(update={"basis": basis})
 

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 import tomlkit
 
-from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.files.bundled import DATA
 from eager_kestrel.files.toml_text import fill
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.guide.guide import Guide
 
 SCHEMA_NAME = "guide.schema.json"
 SCHEMA_LINE = f"#:schema ./{SCHEMA_NAME}"

@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from eager_kestrel.core.errors import FormatError, NotFoundError
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.names import nearest_name
-from eager_kestrel.core.show.show import Destination
 from eager_kestrel.files.bundled import DATA, bundled_names
 from eager_kestrel.files.home import data_home, storage_error
 from eager_kestrel.files.toml import faults_of, read_model
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.show.show import Destination
 
 
 def guide_folders(extra: Path | None = None) -> list[Path]:

@@ -2,10 +2,20 @@
 
 from __future__ import annotations
 
-from eager_kestrel.core.show.measured import MeasuredMachine
+from typing import TYPE_CHECKING
+
+from eager_kestrel.files.home import data_home
 from eager_kestrel.files.kept import read_kept, write_kept
 
+if TYPE_CHECKING:
+    from eager_kestrel.core.show.measured import MeasuredMachine
+
 FILE_NAME = "machine.json"
+
+
+def is_measured() -> bool:
+    """Whether there is a file of figures."""
+    return (data_home() / FILE_NAME).exists()
 
 
 def read_machine() -> MeasuredMachine | None:
@@ -15,6 +25,8 @@ def read_machine() -> MeasuredMachine | None:
         FormatError: the file is damaged; it is left as it is.
         StorageError: it cannot be read.
     """
+    from eager_kestrel.core.show.measured import MeasuredMachine
+
     return read_kept(FILE_NAME, "machine", MeasuredMachine)
 
 

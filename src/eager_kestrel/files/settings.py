@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from pydantic import ValidationError
 
 from eager_kestrel.core.checks.settings import Settings, settings_of
 from eager_kestrel.core.document import first_error
 from eager_kestrel.core.errors import FormatError
-from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.files.home import storage_error
 from eager_kestrel.files.plans import is_plan, plan_of, read_json
 from eager_kestrel.files.toml import read_model
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.plan.plan import Plan
 
 
 def read_settings(path: Path, platform: str | None = None) -> Settings:

@@ -7,14 +7,13 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import av
 import av.error
 import av.logging
 import numpy as np
 
-from eager_kestrel.core.arrays import Floats
 from eager_kestrel.core.errors import FormatError, StorageError
 from eager_kestrel.core.footage.stretches import (
     STILL_TI,
@@ -26,6 +25,9 @@ from eager_kestrel.core.footage.stretches import (
 )
 from eager_kestrel.core.picture import Picture
 from eager_kestrel.media.recording import DAMAGED, opened_recording, read_recording
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.arrays import Floats
 
 ACROSS = 640
 LOOK_EVERY = 0.5

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import av
 import numpy as np
 
-from eager_kestrel.core.arrays import Floats
-from eager_kestrel.core.picture import Picture
+if TYPE_CHECKING:
+    from eager_kestrel.core.arrays import Floats
+    from eager_kestrel.core.picture import Picture
 
 RED, GREEN, BLUE = 0, 1, 2
 

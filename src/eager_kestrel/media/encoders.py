@@ -11,15 +11,17 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from fractions import Fraction
 from itertools import pairwise
-from typing import Any, TypeAlias
+from typing import TYPE_CHECKING, Any, TypeAlias
 
 import av
 import av.error
 import av.logging
 
-from eager_kestrel.core.guide.rules import Codec
 from eager_kestrel.core.picture import Picture
 from eager_kestrel.media.made_footage import endless
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.guide.rules import Codec
 
 FORMATS = ("yuv420p", "nv12")
 X26 = ("ultrafast", "superfast", "veryfast", "faster", "fast", "medium", "slow", "slower",

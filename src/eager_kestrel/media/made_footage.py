@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from itertools import chain, cycle
-from typing import TypeAlias
+from typing import TYPE_CHECKING, TypeAlias
 
 import av
 import numpy as np
 from numpy.typing import NDArray
 
-from eager_kestrel.core.picture import Picture
+if TYPE_CHECKING:
+    from eager_kestrel.core.picture import Picture
 
 FRAMES = 24
 """Kept in memory, shown forth and back."""

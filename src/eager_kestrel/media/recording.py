@@ -13,7 +13,7 @@ import tempfile
 from collections.abc import Callable, Iterator
 from itertools import islice
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import av
 import av.error
@@ -24,7 +24,6 @@ from av.container import InputContainer
 from av.packet import Packet
 from av.video.stream import VideoStream
 
-from eager_kestrel.core.arrays import Floats
 from eager_kestrel.core.checks.clock import SteadyClock
 from eager_kestrel.core.checks.describing import VideoFacts, by_second, video_seen
 from eager_kestrel.core.checks.live import AudioFacts
@@ -39,6 +38,9 @@ from eager_kestrel.core.errors import FormatError
 from eager_kestrel.core.picture import Picture
 from eager_kestrel.wire import mp4
 from eager_kestrel.wire.parameter_sets import profile_and_level
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.arrays import Floats
 
 BATCH = 8192
 """Packets counted at a time."""

@@ -9,7 +9,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import av
 import av.logging
@@ -17,10 +17,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from eager_kestrel.core.errors import InputError
-from eager_kestrel.core.picture import Picture
-from eager_kestrel.core.plan.plan import AudioSettings, VideoSettings
 from eager_kestrel.wire import flv
 from eager_kestrel.wire.filler import filler
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.picture import Picture
+    from eager_kestrel.core.plan.plan import AudioSettings, VideoSettings
 
 ENCODERS = {"h264": "libx264", "hevc": "libx265", "av1": "libsvtav1"}
 OWN_SHARE = 0.7

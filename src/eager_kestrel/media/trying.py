@@ -21,18 +21,20 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
-from typing import Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar
 
 import av
 import av.error
 import av.filter
 import numpy as np
 
-from eager_kestrel.core.arrays import Floats
 from eager_kestrel.core.errors import StorageError
-from eager_kestrel.core.guide.rules import Codec
-from eager_kestrel.core.picture import Picture
 from eager_kestrel.media.encoders import PRESETS
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.arrays import Floats
+    from eager_kestrel.core.guide.rules import Codec
+    from eager_kestrel.core.picture import Picture
 
 ENCODERS = {"h264": "libx264", "hevc": "libx265", "av1": "libsvtav1"}
 SETTLING_SECONDS = 1.0

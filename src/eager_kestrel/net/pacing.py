@@ -5,9 +5,12 @@ from __future__ import annotations
 import threading
 import time
 from collections import deque
+from typing import TYPE_CHECKING
 
 from eager_kestrel.core.line.climbing import CHUNK_BYTES
-from eager_kestrel.net.delivered import DeliveredCounter
+
+if TYPE_CHECKING:
+    from eager_kestrel.net.delivered import DeliveredCounter
 
 WRITE_SECONDS = 0.004
 """What one write holds, where that is more than two packets."""

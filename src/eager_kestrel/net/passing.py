@@ -13,12 +13,15 @@ import threading
 import time
 from collections import deque
 from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
 
 from eager_kestrel.core.errors import NetworkError
 from eager_kestrel.core.line.run import is_loopback
 from eager_kestrel.core.stutter import LATE_SECONDS
-from eager_kestrel.net.publishing import Publication, Target
 from eager_kestrel.net.reconnecting import Reconnecting, Terms
+
+if TYPE_CHECKING:
+    from eager_kestrel.net.publishing import Publication, Target
 
 MOST_SECONDS = 4.0
 """Of stream that waits here; then frames are left out."""

@@ -8,14 +8,16 @@ import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from itertools import chain
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol
 
 from eager_kestrel.core.checks.rehearsal import Moment, Sent
 from eager_kestrel.core.checks.verdict import GIVE_UP_SECONDS
 from eager_kestrel.core.errors import NetworkError
 from eager_kestrel.core.stutter import LATE_SECONDS
-from eager_kestrel.net.publishing import Target
 from eager_kestrel.net.reconnecting import Piece, Reconnecting, Terms
+
+if TYPE_CHECKING:
+    from eager_kestrel.net.publishing import Target
 
 LOOK_SECONDS = 0.01
 MOMENT_SECONDS = 0.1

@@ -9,9 +9,10 @@ from __future__ import annotations
 import time
 from collections import deque
 from dataclasses import dataclass, field
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol
 
-from eager_kestrel.core.guide.guide import Guide
+if TYPE_CHECKING:
+    from eager_kestrel.core.guide.guide import Guide
 
 WINDOW_SECONDS = 2.0
 PATIENCE_SECONDS = 3.0

@@ -15,15 +15,17 @@ import time
 from collections import deque
 from dataclasses import dataclass
 from functools import partial
-from typing import TypeAlias
+from typing import TYPE_CHECKING, TypeAlias
 
-from eager_kestrel.core.line.trace import Trace
 from eager_kestrel.practice.servers import (
     LOOPBACK,
     LoopbackServer,
     listening_socket,
     reset_when_closed,
 )
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.line.trace import Trace
 
 RECEIVE_BUFFER_BYTES = 8192
 SMALLEST_CHUNK = 1448

@@ -7,13 +7,14 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from eager_kestrel.core.line.airing import Airing, Trouble
 from eager_kestrel.core.stutter import LATE_SECONDS
 from eager_kestrel.core.words.airings import CAUSES, seen_as
 from eager_kestrel.report.figures import CARE, FAINT, GOOD, INK, LINE, PALE, new_figure, save
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
+
+    from eager_kestrel.core.line.airing import Airing, Trouble
 
 COLOURS = {
     "line": CARE, "ingest": "#8a5a9e", "machine": "#b58900", "connection": INK,

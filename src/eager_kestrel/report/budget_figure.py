@@ -5,13 +5,14 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from eager_kestrel.core.choice.budget import Step
-from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.report.figures import CARE, FAINT, GOOD, INK, LINE, PALE, SOFT, new_figure, save
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
+
+    from eager_kestrel.core.choice.budget import Step
+    from eager_kestrel.core.plan.plan import Plan
 
 TALL = 0.62
 WIDE_ENOUGH = 0.14

@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from eager_kestrel.core.show.measured import MeasuredMachine
 from eager_kestrel.report.figures import CARE, GOOD, INK, LINE, PALE, new_figure, save
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.show.measured import MeasuredMachine
 
 COLOURS = (LINE, CARE, GOOD, PALE, INK)
 

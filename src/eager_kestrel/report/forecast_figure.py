@@ -5,12 +5,13 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from eager_kestrel.core.forecast.forecast import Forecast
 from eager_kestrel.core.words.forecasts import some_seconds
 from eager_kestrel.report.figures import CARE, FAINT, GOOD, INK, LINE, new_figure, save
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
+
+    from eager_kestrel.core.forecast.forecast import Forecast
 
 BAND = "#dbe7ee"
 MOST_TIMES = 30.0

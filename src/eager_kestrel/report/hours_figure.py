@@ -5,11 +5,12 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from eager_kestrel.core.line.hours import Hours
 from eager_kestrel.report.figures import CARE, FAINT, GOOD, INK, LINE, new_figure, save
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
+
+    from eager_kestrel.core.line.hours import Hours
 
 
 def save_hours_figure(hours: Hours, path: Path) -> None:

@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from eager_kestrel.core.choice.what_if import Need, Needs
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.report.figures import CARE, FAINT, GOOD, INK, LINE, PALE, SHADE, save
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.choice.what_if import Need, Needs
 
 MARGIN = 1.25
 

@@ -12,22 +12,23 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from eager_kestrel.core.checks.findings import Findings
-from eager_kestrel.core.checks.rehearsal import Rehearsal
 from eager_kestrel.core.errors import InputError, StorageError
-from eager_kestrel.core.forecast.forecast import Forecast
-from eager_kestrel.core.line.hours import Hours
 from eager_kestrel.core.plan import sheet
 from eager_kestrel.core.plan.exports import cell, plan_markdown
-from eager_kestrel.core.plan.plan import DestinationPlan, Plan
 from eager_kestrel.core.units import Bitrate
-from eager_kestrel.core.watching.gathered import Gathered
-from eager_kestrel.core.watching.review import Review
 from eager_kestrel.core.words import airings as aired_words
 from eager_kestrel.core.words import runs as run_words
 
 if TYPE_CHECKING:
     from markupsafe import Markup
+
+    from eager_kestrel.core.checks.findings import Findings
+    from eager_kestrel.core.checks.rehearsal import Rehearsal
+    from eager_kestrel.core.forecast.forecast import Forecast
+    from eager_kestrel.core.line.hours import Hours
+    from eager_kestrel.core.plan.plan import DestinationPlan, Plan
+    from eager_kestrel.core.watching.gathered import Gathered
+    from eager_kestrel.core.watching.review import Review
 
 KINDS = (".html", ".htm", ".md")
 

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
 
-from eager_kestrel.core.checks.recording import Recording
 from eager_kestrel.core.picture import picture_at
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.report.figures import CARE, GOOD, INK, LINE, PALE, new_figure, save
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.checks.recording import Recording
 
 MOST_MARKS = 400
 

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
 
-from eager_kestrel.core.checks.rehearsal import Rehearsal
 from eager_kestrel.core.stutter import LATE_SECONDS
 from eager_kestrel.report.figures import CARE, GOOD, INK, LINE, new_figure, save
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.checks.rehearsal import Rehearsal
 
 
 def save_rehearsal_figure(one: Rehearsal, path: Path) -> None:

@@ -4,9 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from eager_kestrel.core.arrays import Floats
 from eager_kestrel.report.figures import INK, save
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.arrays import Floats
 
 CROP = (420, 330)
 """Pixels across and down of each."""

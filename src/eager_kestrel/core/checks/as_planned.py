@@ -4,11 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from fractions import Fraction
+from typing import TYPE_CHECKING
 
 from eager_kestrel.core.checks.findings import Finding, Severity
-from eager_kestrel.core.checks.recording import Recording
-from eager_kestrel.core.plan.plan import AudioSettings, DestinationPlan, VideoSettings
 from eager_kestrel.core.words.numbers import kbit
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.checks.recording import Recording
+    from eager_kestrel.core.plan.plan import AudioSettings, DestinationPlan, VideoSettings
 
 PLAN = "plan"
 """Stands for the guide in a finding."""

@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 from fractions import Fraction
+from typing import TYPE_CHECKING
 
-from eager_kestrel.core.checks.findings import Severity
 from eager_kestrel.core.checks.judged import Judged, Rules
-from eager_kestrel.core.checks.settings import Settings
 from eager_kestrel.core.errors import NoPlanError
-from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.guide.rungs import RungLimits
 from eager_kestrel.core.levels import LEVELS, least_level, level_rank
 from eager_kestrel.core.overhead import overhead
 from eager_kestrel.core.units import Bitrate
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.checks.findings import Severity
+    from eager_kestrel.core.checks.settings import Settings
+    from eager_kestrel.core.guide.guide import Guide
 
 LONG_BUFFER_SECONDS = 2.0
 SHORT_BUFFER_SECONDS = 0.5

@@ -7,10 +7,12 @@ back, is a jump of the clock, and what follows goes on where it was.
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
 
 import numpy as np
 
-from eager_kestrel.core.arrays import Floats
+if TYPE_CHECKING:
+    from eager_kestrel.core.arrays import Floats
 
 LONGEST_GAP_SECONDS = 60.0
 LONGEST_BACK_SECONDS = 2.0

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -16,9 +17,11 @@ from eager_kestrel.core.checks.settings import (
     VideoSet,
 )
 from eager_kestrel.core.checks.tally import BIN_SECONDS, VideoTally
-from eager_kestrel.core.guide.rules import AudioCodec, Codec
-from eager_kestrel.core.picture import Picture
 from eager_kestrel.core.units import Bitrate
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.guide.rules import AudioCodec, Codec
+    from eager_kestrel.core.picture import Picture
 
 CONSTANT_SPREAD = 0.25
 """One-second windows that differ by less than this are constant bitrate ..."""

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
-from eager_kestrel.core.checks.findings import Severity
+if TYPE_CHECKING:
+    from eager_kestrel.core.checks.findings import Severity
 
 
 class Judged(NamedTuple):

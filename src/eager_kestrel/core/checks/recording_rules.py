@@ -4,15 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from fractions import Fraction
+from typing import TYPE_CHECKING
 
 from eager_kestrel.core.checks.describing import settings_seen
 from eager_kestrel.core.checks.findings import Finding, Findings, Severity
-from eager_kestrel.core.checks.recording import Recording, VideoSeen
 from eager_kestrel.core.checks.rules import against_guide, against_line
-from eager_kestrel.core.checks.settings import Settings
-from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words.numbers import duration
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.checks.recording import Recording, VideoSeen
+    from eager_kestrel.core.checks.settings import Settings
+    from eager_kestrel.core.guide.guide import Guide
 
 MEASURED_SLACK = 0.02
 """An average this far past a limit is the limit, give or take a packet."""

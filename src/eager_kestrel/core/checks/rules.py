@@ -4,15 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from fractions import Fraction
+from typing import TYPE_CHECKING
 
 from eager_kestrel.core.checks.bitrate_rules import bitrate, buffer, level, sent_kbps, viewers
 from eager_kestrel.core.checks.findings import Finding, Findings, Severity
 from eager_kestrel.core.checks.judged import Judged, Rules, advised, one_of
-from eager_kestrel.core.checks.settings import Interval, Settings
-from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.picture import Picture, at_1000_1001, divides_evenly, frame_rate_text
 from eager_kestrel.core.plan.card import keyframe_frames
 from eager_kestrel.core.units import Bitrate
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.checks.settings import Interval, Settings
+    from eager_kestrel.core.guide.guide import Guide
 
 INTERVAL_TOLERANCE_FRAMES = 0.5
 """A whole number of frames comes this close to a length of time."""

@@ -6,16 +6,18 @@ A plan's settings are valid settings, so a plan can be held against a guide like
 from __future__ import annotations
 
 import re
-from typing import Annotated, Literal
+from typing import TYPE_CHECKING, Annotated, Literal
 
 from pydantic import BeforeValidator, Field, PlainSerializer, WithJsonSchema, model_validator
 
 from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.errors import UnitError
 from eager_kestrel.core.guide.rules import AudioCodec, Codec, RateControl, Transport
-from eager_kestrel.core.plan.plan import DestinationPlan
 from eager_kestrel.core.quantities import FrameRate, PictureSize, Rate
 from eager_kestrel.core.units import Bitrate, parse_seconds
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.plan.plan import DestinationPlan
 
 MOST_CHANNELS = 8
 MOST_B_FRAMES = 16

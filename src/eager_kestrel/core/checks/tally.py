@@ -15,13 +15,14 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from eager_kestrel.core.arrays import Flags, Floats
 from eager_kestrel.core.checks.clock import SteadyClock
 from eager_kestrel.core.guide.rules import CUSTOMARY_RATES
 from eager_kestrel.core.picture import MOST_RATE
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
+
+    from eager_kestrel.core.arrays import Flags, Floats
 
 BIN_SECONDS = 0.02
 FINE = 100_000

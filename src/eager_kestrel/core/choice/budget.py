@@ -8,13 +8,15 @@ off that; they were part of what was replayed. What is left is the safe rate for
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 from eager_kestrel.core.document import Frozen
-from eager_kestrel.core.line.uplink import Uplink
-from eager_kestrel.core.overhead import Overhead
-from eager_kestrel.core.show.show import Reserve, Show
 from eager_kestrel.core.words import plans as words
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.line.uplink import Uplink
+    from eager_kestrel.core.overhead import Overhead
+    from eager_kestrel.core.show.show import Reserve, Show
 
 BoundBy = Literal["safe share", "seen safe"]
 

@@ -11,9 +11,9 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from fractions import Fraction
 from math import gcd, lcm
+from typing import TYPE_CHECKING
 
 from eager_kestrel.core.errors import InputError
-from eager_kestrel.core.guide.rules import VideoRules
 from eager_kestrel.core.picture import (
     CUSTOMARY_LINES,
     Picture,
@@ -22,6 +22,9 @@ from eager_kestrel.core.picture import (
     divides_evenly,
 )
 from eager_kestrel.core.words import needs as words
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.guide.rules import VideoRules
 
 SMALLEST_PIXELS = 256 * 144
 MOST_ENLARGED = 2

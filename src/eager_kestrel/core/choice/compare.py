@@ -5,13 +5,11 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from fractions import Fraction
-from typing import ClassVar
+from typing import TYPE_CHECKING, ClassVar
 
 import numpy as np
 
-from eager_kestrel.core.choice.budget import Budget
 from eager_kestrel.core.choice.candidates import CLOSE
-from eager_kestrel.core.choice.field import Field, Weighed
 from eager_kestrel.core.choice.quality import smoothness
 from eager_kestrel.core.document import Frozen, Spread, format_name
 from eager_kestrel.core.errors import InputError, UnitError
@@ -19,6 +17,10 @@ from eager_kestrel.core.picture import Picture, parse_frame_rate, picture_at
 from eager_kestrel.core.quantities import FrameRate
 from eager_kestrel.core.words import needs as words
 from eager_kestrel.core.words.facts import BitrateBound
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.choice.budget import Budget
+    from eager_kestrel.core.choice.field import Field, Weighed
 
 Shape = tuple[Picture, Fraction]
 

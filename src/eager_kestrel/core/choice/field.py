@@ -12,10 +12,10 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from math import inf
+from typing import TYPE_CHECKING
 
 import numpy as np
 
-from eager_kestrel.core.arrays import Flags, Floats, Indices
 from eager_kestrel.core.choice.candidates import Candidate, candidates, pinned
 from eager_kestrel.core.choice.limits import (
     AUDIO_SHARE,
@@ -41,11 +41,14 @@ from eager_kestrel.core.choice.quality import (
 )
 from eager_kestrel.core.choice.spread import expected_range
 from eager_kestrel.core.choice.ties import best_of, kinds_of, preferred, ranks_of, tied_with
-from eager_kestrel.core.guide.guide import Guide
-from eager_kestrel.core.guide.rules import Codec
 from eager_kestrel.core.picture import Picture, at_1000_1001, is_customary
-from eager_kestrel.core.show.show import Show
-from eager_kestrel.core.words.facts import BitrateBound
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.arrays import Flags, Floats, Indices
+    from eager_kestrel.core.guide.guide import Guide
+    from eager_kestrel.core.guide.rules import Codec
+    from eager_kestrel.core.show.show import Show
+    from eager_kestrel.core.words.facts import BitrateBound
 
 LIMITS: tuple[BitrateBound, ...] = ("budget", "guide", "level", "viewers", "no visible gain")
 

@@ -9,17 +9,20 @@ from __future__ import annotations
 from collections.abc import Sequence
 from fractions import Fraction
 from math import inf
+from typing import TYPE_CHECKING
 
 import numpy as np
 
-from eager_kestrel.core.arrays import Floats
 from eager_kestrel.core.choice.candidates import Candidate, steadiness
-from eager_kestrel.core.choice.quality import QualityTable
-from eager_kestrel.core.guide.guide import Guide
-from eager_kestrel.core.guide.rules import Codec, RateControl
 from eager_kestrel.core.levels import LEVELS, Level, level_rank
 from eager_kestrel.core.overhead import overhead
-from eager_kestrel.core.show.show import Show
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.arrays import Floats
+    from eager_kestrel.core.choice.quality import QualityTable
+    from eager_kestrel.core.guide.guide import Guide
+    from eager_kestrel.core.guide.rules import Codec, RateControl
+    from eager_kestrel.core.show.show import Show
 
 LEAST_VIDEO_KBPS = 100.0
 """Below this no picture of any size is worth sending."""

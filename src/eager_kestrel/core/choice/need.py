@@ -12,23 +12,25 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from fractions import Fraction
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
-from eager_kestrel.core.arrays import Flags, Floats
 from eager_kestrel.core.choice.budget import Budget, budget
-from eager_kestrel.core.choice.candidates import Candidate
 from eager_kestrel.core.choice.field import Field, Weighed, field_of
-from eager_kestrel.core.choice.option import Option
-from eager_kestrel.core.choice.quality import QualityTable
 from eager_kestrel.core.choice.turning_points import grid
 from eager_kestrel.core.choice.what_if import Need
-from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.line.uplink import assumed_uplink
 from eager_kestrel.core.picture import Picture, frame_rate_text, is_customary
-from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.units import Bitrate
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.arrays import Flags, Floats
+    from eager_kestrel.core.choice.candidates import Candidate
+    from eager_kestrel.core.choice.option import Option
+    from eager_kestrel.core.choice.quality import QualityTable
+    from eager_kestrel.core.guide.guide import Guide
+    from eager_kestrel.core.show.show import Show
 
 REFERENCE = Bitrate(100_000_000)
 """Any line of the assumed evenness will do to learn how safe rate and upload hang together."""

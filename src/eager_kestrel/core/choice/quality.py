@@ -16,14 +16,17 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from functools import cached_property
+from typing import TYPE_CHECKING
 
 import numpy as np
 from pydantic import Field
 
-from eager_kestrel.core.arrays import Floats
 from eager_kestrel.core.document import Frozen, Kept
 from eager_kestrel.core.quantities import PictureSize
 from eager_kestrel.core.show.show import Motion, Preference
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.arrays import Floats
 
 REFERENCE_PIXELS = 1280 * 720
 REFERENCE_FPS = 30
@@ -102,6 +105,11 @@ class QualityTable(Frozen):
         kind, asked = self.motion[motion], self.prefer[prefer]
         temporal = (min if prefer == "smooth" else max)(kind.temporal, asked)
         return self.with_kind(motion, kind.model_copy(update={"temporal": temporal}))
+
+    def with_own(self, motion: Motion, own: SceneParameters) -> QualityTable:
+        """The table that knows one scene alone of a kind of motion: the streamer's own."""
+        kind = self.motion[motion].model_copy(update={"scenes": {"own": own}})
+        return self.with_kind(motion, kind)
 
     def with_kind(self, motion: Motion, kind: MotionParameters) -> QualityTable:
         """The table with other parameters for one kind of motion."""

@@ -8,9 +8,12 @@ that it stays between 0 and 1.
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 
-from eager_kestrel.core.arrays import Floats
+if TYPE_CHECKING:
+    from eager_kestrel.core.arrays import Floats
 
 STUDENT_90 = (3.078, 1.886, 1.638, 1.533, 1.476, 1.440, 1.415, 1.397, 1.383, 1.372)
 """The 90th percentile of Student's t with 1 to 10 degrees of freedom."""

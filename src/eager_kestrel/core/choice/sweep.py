@@ -8,19 +8,22 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from eager_kestrel.core.choice.budget import budget, budget_of
 from eager_kestrel.core.choice.field import Field, field_of
-from eager_kestrel.core.choice.quality import QualityTable
 from eager_kestrel.core.choice.what_if import OVER, Over, Point, Sweep
 from eager_kestrel.core.errors import InputError
-from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.line.uplink import Uplink, assumed_uplink
 from eager_kestrel.core.names import nearest_name
 from eager_kestrel.core.show.show import MOTIONS, Show
 from eager_kestrel.core.units import Bitrate
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.choice.quality import QualityTable
+    from eager_kestrel.core.guide.guide import Guide
 
 POINTS = 79
 """Of a range: 1 to 40 Mbit/s in steps of a half."""

@@ -15,13 +15,16 @@ from __future__ import annotations
 
 from collections.abc import Collection, Sequence
 from math import inf
+from typing import TYPE_CHECKING
 
 import numpy as np
 
-from eager_kestrel.core.arrays import Flags, Floats, Indices
-from eager_kestrel.core.choice.candidates import Candidate
-from eager_kestrel.core.choice.quality import QualityTable
 from eager_kestrel.core.picture import Picture, is_customary, nearest_customary
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.arrays import Flags, Floats, Indices
+    from eager_kestrel.core.choice.candidates import Candidate
+    from eager_kestrel.core.choice.quality import QualityTable
 
 TIE = 1e-9
 FULL_BAND_FROM = 0.5

@@ -6,10 +6,13 @@ nothing here can disagree with a plan.
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 
-from eager_kestrel.core.arrays import Floats
-from eager_kestrel.core.choice.field import Field
+if TYPE_CHECKING:
+    from eager_kestrel.core.arrays import Floats
+    from eager_kestrel.core.choice.field import Field
 
 GRID_KBPS = 10.0
 LOOK_AHEAD = 128

@@ -8,17 +8,19 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
-from eager_kestrel.core.choice.field import Field
-from eager_kestrel.core.choice.option import Option
-from eager_kestrel.core.choice.quality import QualityTable
 from eager_kestrel.core.division.divide import chosen_division
 from eager_kestrel.core.division.groupings import Division, Groupings
 from eager_kestrel.core.division.knapsack import CELL_KBPS
 from eager_kestrel.core.division.serving import fewest_left_out
-from eager_kestrel.core.guide.guide import Guide
-from eager_kestrel.core.show.show import Show
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.choice.field import Field
+    from eager_kestrel.core.choice.option import Option
+    from eager_kestrel.core.choice.quality import QualityTable
+    from eager_kestrel.core.guide.guide import Guide
+    from eager_kestrel.core.show.show import Show
 
 NEAR_KBPS = 1.0
 """To which where a choice begins is found."""

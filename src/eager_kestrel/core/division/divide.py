@@ -7,18 +7,20 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from eager_kestrel.core.choice.field import field_of
-from eager_kestrel.core.choice.quality import QualityTable
-from eager_kestrel.core.division.encode import Members
 from eager_kestrel.core.division.groupings import Division, Grouping, Groupings
 from eager_kestrel.core.division.place import Place
 from eager_kestrel.core.division.serving import fewest_left_out
 from eager_kestrel.core.division.split import Alternative, Group, LeavingOut, Relay, Split, Way
-from eager_kestrel.core.guide.guide import Guide
-from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.words import plans as words
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.choice.quality import QualityTable
+    from eager_kestrel.core.division.encode import Members
+    from eager_kestrel.core.guide.guide import Guide
+    from eager_kestrel.core.show.show import Show
 
 
 class Divided(NamedTuple):

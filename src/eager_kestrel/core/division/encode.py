@@ -7,14 +7,11 @@ For each amount of line and machine, on the grid of
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
-from eager_kestrel.core.arrays import Floats, Indices
-from eager_kestrel.core.choice.field import Field
 from eager_kestrel.core.choice.limits import AUDIO_SHARE
-from eager_kestrel.core.choice.option import Option
 from eager_kestrel.core.division.knapsack import (
     CELL_KBPS,
     LOAD_CELLS,
@@ -23,7 +20,12 @@ from eager_kestrel.core.division.knapsack import (
     cells_of,
     load_cells,
 )
-from eager_kestrel.core.guide.guide import Guide
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.arrays import Floats, Indices
+    from eager_kestrel.core.choice.field import Field
+    from eager_kestrel.core.choice.option import Option
+    from eager_kestrel.core.guide.guide import Guide
 
 TINY = 1e-12
 

@@ -11,19 +11,22 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from itertools import combinations
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from eager_kestrel.core.choice.field import field_of
-from eager_kestrel.core.choice.quality import QualityTable
 from eager_kestrel.core.division.encode import TINY, Encode, Members, Outcome, encode_of
 from eager_kestrel.core.division.knapsack import LOAD_CELLS, Table, cells_of, richest
 from eager_kestrel.core.division.worth import relative_weights, wanted
 from eager_kestrel.core.errors import NotFoundError
-from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.guide.joint import Clash, joint_guide
-from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.words import plans as words
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.choice.quality import QualityTable
+    from eager_kestrel.core.guide.guide import Guide
+    from eager_kestrel.core.show.show import Show
 
 ALL_GROUPINGS = 5
 """Destinations up to which every grouping is tried; there are 52 of five, 4,140 of eight."""

@@ -12,10 +12,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from math import ceil
+from typing import TYPE_CHECKING
 
 import numpy as np
 
-from eager_kestrel.core.arrays import Floats, Indices
+if TYPE_CHECKING:
+    from eager_kestrel.core.arrays import Floats, Indices
 
 CELL_KBPS = 50.0
 LOAD_CELLS = 20

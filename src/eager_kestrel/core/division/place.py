@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
 
-from eager_kestrel.core.choice.budget import Budget
 from eager_kestrel.core.choice.field import Field, field_of
-from eager_kestrel.core.choice.quality import QualityTable
-from eager_kestrel.core.guide.guide import Guide
-from eager_kestrel.core.guide.rules import Transport
-from eager_kestrel.core.show.show import Destination, Show
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.choice.budget import Budget
+    from eager_kestrel.core.choice.quality import QualityTable
+    from eager_kestrel.core.guide.guide import Guide
+    from eager_kestrel.core.guide.rules import Transport
+    from eager_kestrel.core.show.show import Destination, Show
 
 
 @dataclass(frozen=True, slots=True)

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 from itertools import combinations
+from typing import TYPE_CHECKING
 
 import numpy as np
 
-from eager_kestrel.core.division.encode import Members
 from eager_kestrel.core.division.groupings import ALL_GROUPINGS, Division, Groupings
 from eager_kestrel.core.division.knapsack import Choices, Table
 from eager_kestrel.core.division.worth import SERVED_WORTH
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.division.encode import Members
 
 
 def fewest_left_out(tried: Groupings) -> tuple[Division | None, Members]:

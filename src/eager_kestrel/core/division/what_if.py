@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 import numpy as np
 
-from eager_kestrel.core.arrays import Floats
 from eager_kestrel.core.choice.budget import budget, budget_of
 from eager_kestrel.core.choice.field import Weighed, field_of
 from eager_kestrel.core.choice.need import (
@@ -19,15 +19,18 @@ from eager_kestrel.core.choice.need import (
     index_of,
     seen,
 )
-from eager_kestrel.core.choice.option import Option
-from eager_kestrel.core.choice.quality import QualityTable
 from eager_kestrel.core.choice.sweep import Range, values_of
 from eager_kestrel.core.choice.what_if import Beside, Need, Point, Sweep
 from eager_kestrel.core.division.answers import NEAR_KBPS, Answer, Answers, Served
-from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.line.uplink import Uplink, assumed_uplink
-from eager_kestrel.core.picture import Picture
 from eager_kestrel.core.show.show import MOTIONS, Show
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.arrays import Floats
+    from eager_kestrel.core.choice.option import Option
+    from eager_kestrel.core.choice.quality import QualityTable
+    from eager_kestrel.core.guide.guide import Guide
+    from eager_kestrel.core.picture import Picture
 
 LEAST_KBPS, MOST_KBPS = 150.0, 80_000.0
 """The safe rates that are looked at."""

@@ -8,8 +8,10 @@ taken, since an encode costs the machine.
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
-from eager_kestrel.core.show.show import Destination
+if TYPE_CHECKING:
+    from eager_kestrel.core.show.show import Destination
 
 SERVED_WORTH = 1.0
 """When not all fit: what serving a destination at all counts, beside its quality."""

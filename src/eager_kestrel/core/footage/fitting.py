@@ -9,12 +9,15 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 
-from eager_kestrel.core.arrays import Floats
 from eager_kestrel.core.choice.quality import QualityTable, SceneParameters, sharpness
 from eager_kestrel.core.show.show import MOTIONS, Motion
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.arrays import Floats
 
 WIDTHS: Mapping[str, float] = {
     "half_kbps": 1.0,
@@ -51,11 +54,6 @@ def modelled(table: QualityTable, motion: Motion, codec: str, samples: Sequence[
     return sharpness(table, motion, codec, pixels, fps, kbps)
 
 
-def with_own(table: QualityTable, motion: Motion, own: SceneParameters) -> QualityTable:
-    """A table that knows one scene alone of one kind of motion: the streamer's own."""
-    return table.with_kind(motion, table.motion[motion].model_copy(update={"scenes": {"own": own}}))
-
-
 def fit(
     table: QualityTable, motion: Motion, codec: str, samples: Sequence[Sample]
 ) -> SceneParameters:
@@ -77,7 +75,7 @@ def fit(
         return SceneParameters(**dict(zip(names, (float(v) for v in np.exp(x)), strict=True)))
 
     def off(x: Floats) -> Floats:
-        said = modelled(with_own(table, motion, parameters(x)), motion, codec, samples)[0]
+        said = modelled(table.with_own(motion, parameters(x)), motion, codec, samples)[0]
         return np.concatenate([(said - seen) / MEASURED_WIDTH, (x - first) / widths])
 
     x = _least(off, np.asarray(first, dtype=np.float64))

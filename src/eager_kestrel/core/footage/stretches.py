@@ -8,11 +8,14 @@ one scale.
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 import numpy as np
 
-from eager_kestrel.core.arrays import Floats
 from eager_kestrel.core.document import Frozen
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.arrays import Floats
 
 STRETCH_SECONDS = 3.0
 """One second for the rate control to settle, then one keyframe interval that is measured."""

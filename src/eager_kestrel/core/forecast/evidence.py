@@ -10,14 +10,17 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime, timedelta
+from typing import TYPE_CHECKING
 
 import numpy as np
 
-from eager_kestrel.core.arrays import Flags, Floats, Indices
 from eager_kestrel.core.line.airing import STANDING_SECONDS
-from eager_kestrel.core.line.evidence import BroadcastEvidence, RunEvidence
 from eager_kestrel.core.line.throughput import GRID_SECONDS
 from eager_kestrel.core.stutter import LATE_SECONDS
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.arrays import Flags, Floats, Indices
+    from eager_kestrel.core.line.evidence import BroadcastEvidence, RunEvidence
 
 LEAST_SECONDS = 1.0
 """A shorter stretch is left out."""

@@ -16,14 +16,17 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property
+from typing import TYPE_CHECKING
 
 import numpy as np
 
-from eager_kestrel.core.arrays import Floats
-from eager_kestrel.core.forecast.evidence import Evidence
-from eager_kestrel.core.forecast.sending import Sending
 from eager_kestrel.core.line.throughput import GRID_SECONDS
 from eager_kestrel.core.stutter import LATE_SECONDS, StutterSeen, bridged, queued_kbit
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.arrays import Floats
+    from eager_kestrel.core.forecast.evidence import Evidence
+    from eager_kestrel.core.forecast.sending import Sending
 
 REPLICATES = 200
 SURE = (5.0, 95.0)

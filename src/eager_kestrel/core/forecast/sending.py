@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 
-from eager_kestrel.core.arrays import Floats
-from eager_kestrel.core.show.show import Motion
+if TYPE_CHECKING:
+    from eager_kestrel.core.arrays import Floats
+    from eager_kestrel.core.show.show import Motion
 
 KEYFRAME_TO_P: dict[Motion, float] = {"still": 12.0, "calm": 8.0, "lively": 5.0, "hectic": 3.0}
 """How much longer a keyframe is than a P-frame; the less moves, the more."""

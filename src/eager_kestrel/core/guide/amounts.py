@@ -10,9 +10,10 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass, field
 from itertools import pairwise, product
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
-from eager_kestrel.core.guide.page import Bound
+if TYPE_CHECKING:
+    from eager_kestrel.core.guide.page import Bound
 
 Kind = Literal["bitrate", "time", "rate", "samples", "count"]
 Plausible = tuple[float, float]

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from eager_kestrel.core.document import Frozen
-from eager_kestrel.core.guide.guide import Guide
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.guide.guide import Guide
 
 ROW_NAMES = ("picture", "frame_rate", "codec", "transport", "name")
 """What a row is for; it stands in the row's own key."""

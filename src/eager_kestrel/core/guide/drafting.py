@@ -8,14 +8,13 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import date
 from fractions import Fraction
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from pydantic import ValidationError
 
 from eager_kestrel.core.document import first_error
 from eager_kestrel.core.errors import FormatError
 from eager_kestrel.core.guide.guide import Guide, Standing
-from eager_kestrel.core.guide.page import Answers, TableRung, Understood
 from eager_kestrel.core.guide.page_reading import fastest, ordinary, rungs_of, standings
 from eager_kestrel.core.guide.phrases import rule_of
 from eager_kestrel.core.guide.rules import (
@@ -32,6 +31,9 @@ from eager_kestrel.core.guide.rungs import Rung
 from eager_kestrel.core.picture import Picture, Shape, parse_frame_rate
 from eager_kestrel.core.quantities import WRITTEN
 from eager_kestrel.core.units import Bitrate
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.guide.page import Answers, TableRung, Understood
 
 USUAL_SHAPES = tuple(Shape.parse(s) for s in ("16:9", "9:16", "4:3", "1:1", "3:4", "21:9"))
 SILENT = ("transports", "delivery.transcodes", "video.codecs", "video.keyframes",

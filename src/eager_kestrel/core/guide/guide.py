@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from datetime import date
 from fractions import Fraction
-from typing import Any, Self
+from typing import TYPE_CHECKING, Any, Self
 
 from pydantic import Field, PrivateAttr, model_validator
 
@@ -28,8 +28,10 @@ from eager_kestrel.core.guide.rules import (
 )
 from eager_kestrel.core.guide.rungs import Rung, RungLimits, RungTable
 from eager_kestrel.core.names import nearest_name
-from eager_kestrel.core.picture import Picture
 from eager_kestrel.core.quantities import FrameRate, PictureSize, Rate
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.picture import Picture
 
 STALE_AFTER_DAYS = 180
 

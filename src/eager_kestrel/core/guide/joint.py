@@ -9,10 +9,9 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from functools import reduce
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from eager_kestrel.core.document import Frozen
-from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.guide.rules import (
     TRANSCODE_RANK,
     AudioAdvice,
@@ -25,6 +24,9 @@ from eager_kestrel.core.guide.rules import (
 from eager_kestrel.core.levels import level_rank
 from eager_kestrel.core.picture import Picture
 from eager_kestrel.core.words import plans as words
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.guide.guide import Guide
 
 T = TypeVar("T")
 

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from fractions import Fraction
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
-from eager_kestrel.core.guide.rules import Codec
-from eager_kestrel.core.picture import Picture
-from eager_kestrel.core.units import Bitrate
+if TYPE_CHECKING:
+    from eager_kestrel.core.guide.rules import Codec
+    from eager_kestrel.core.picture import Picture
+    from eager_kestrel.core.units import Bitrate
 
 Role = Literal["picture", "frame_rate", "floor", "advised", "ceiling", "bitrate", "keyframes",
                "codec", "audio", "standing", "left out"]  # fmt: skip

@@ -5,11 +5,14 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 from fractions import Fraction
+from typing import TYPE_CHECKING
 
 from eager_kestrel.core.guide.page import Role, Taken, Understood
 from eager_kestrel.core.guide.phrases import codecs_in
-from eager_kestrel.core.guide.rules import Codec
 from eager_kestrel.core.picture import parse_frame_rate
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.guide.rules import Codec
 
 _UPLOAD = re.compile(r"(?i)\bupload|\binternet|\bconnection|\bline speed|\bnetwork")
 ROLES_BY_WORD: tuple[tuple[Role, re.Pattern[str]], ...] = (

@@ -12,6 +12,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from itertools import product
+from typing import TYPE_CHECKING
 
 from eager_kestrel.core.errors import UnitError
 from eager_kestrel.core.guide.amounts import VIDEO_KBPS, Reading, read_amounts
@@ -36,9 +37,11 @@ from eager_kestrel.core.guide.page_columns import (
 )
 from eager_kestrel.core.guide.page_lines import take_line
 from eager_kestrel.core.guide.phrases import codecs_in, keyframes_in, picture_in, rates_in
-from eager_kestrel.core.guide.rules import Codec
 from eager_kestrel.core.picture import Picture, parse_frame_rate
 from eager_kestrel.core.units import Bitrate
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.guide.rules import Codec
 
 
 def take_grid(grid: Grid, answers: Answers, done: Understood) -> None:

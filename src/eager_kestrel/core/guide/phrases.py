@@ -9,13 +9,15 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 from fractions import Fraction
-from typing import TypeVar
+from typing import TYPE_CHECKING, TypeVar
 
 from eager_kestrel.core.errors import UnitError
 from eager_kestrel.core.guide.amounts import SECONDS, Reading, read_amounts
-from eager_kestrel.core.guide.page import Bound
 from eager_kestrel.core.guide.rules import AudioCodec, Codec, Keyframes
 from eager_kestrel.core.picture import Picture, Shape, parse_frame_rate
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.guide.page import Bound
 
 T = TypeVar("T")
 

@@ -5,14 +5,17 @@ from __future__ import annotations
 from dataclasses import dataclass
 from fractions import Fraction
 from itertools import pairwise
+from typing import TYPE_CHECKING
 
 from pydantic import model_validator
 
 from eager_kestrel.core.document import Frozen
 from eager_kestrel.core.guide.rules import Codec, Transport
-from eager_kestrel.core.picture import Picture
 from eager_kestrel.core.quantities import FrameRate, PictureSize, Rate
-from eager_kestrel.core.units import Bitrate
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.picture import Picture
+    from eager_kestrel.core.units import Bitrate
 
 
 class Rung(Frozen):

@@ -14,12 +14,15 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from typing import TYPE_CHECKING
 
 import numpy as np
 
-from eager_kestrel.core.arrays import Flags, Floats
 from eager_kestrel.core.line.airing import STANDING_SECONDS, Airing
 from eager_kestrel.core.line.evidence import BroadcastEvidence, broadcast_evidence
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.arrays import Flags, Floats
 
 QUARTER_SECONDS = 900
 LEAST_SECONDS = 20

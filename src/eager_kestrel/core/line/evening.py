@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 from eager_kestrel.core.document import Frozen
 from eager_kestrel.core.errors import FormatError
 from eager_kestrel.core.line.pooling import uplink_of
-from eager_kestrel.core.line.run import Run
-from eager_kestrel.core.line.uplink import Uplink
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.line.run import Run
+    from eager_kestrel.core.line.uplink import Uplink
 
 QUARTER_MINUTES = 15
 

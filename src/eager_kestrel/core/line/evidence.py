@@ -10,13 +10,16 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import datetime
 from functools import cached_property
+from typing import TYPE_CHECKING
 
 import numpy as np
 
-from eager_kestrel.core.arrays import Flags, Floats
-from eager_kestrel.core.line.airing import Airing
-from eager_kestrel.core.line.run import Kind, Run
 from eager_kestrel.core.line.throughput import steady_parts
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.arrays import Flags, Floats
+    from eager_kestrel.core.line.airing import Airing
+    from eager_kestrel.core.line.run import Kind, Run
 
 RULES = 1
 """Of how evidence is derived; whatever was derived by others is derived anew."""

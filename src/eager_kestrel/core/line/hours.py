@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import re
 from datetime import datetime, time
+from typing import TYPE_CHECKING
 
 from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.errors import InputError
-from eager_kestrel.core.line.evidence import RunEvidence
-from eager_kestrel.core.line.run import Run
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.line.evidence import RunEvidence
+    from eager_kestrel.core.line.run import Run
 
 NEAR_MINUTES = 90
 

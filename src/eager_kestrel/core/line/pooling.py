@@ -8,15 +8,14 @@ nothing of other hours, so its interval is widened downwards and the uplink says
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
+from typing import TYPE_CHECKING
 
 import numpy as np
 
-from eager_kestrel.core.arrays import Floats
 from eager_kestrel.core.errors import FormatError
 from eager_kestrel.core.line.aired import Quarter, redistributed
 from eager_kestrel.core.line.evidence import RunEvidence, evidence_of
 from eager_kestrel.core.line.hours import Hour, Hours
-from eager_kestrel.core.line.run import Kind, Run
 from eager_kestrel.core.line.throughput import (
     FLOOR_PERCENTILE,
     GRID_SECONDS,
@@ -27,6 +26,10 @@ from eager_kestrel.core.line.throughput import (
 )
 from eager_kestrel.core.line.uplink import ASSUMED_SPREAD, Uplink
 from eager_kestrel.core.words import runs as words
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.arrays import Floats
+    from eager_kestrel.core.line.run import Kind, Run
 
 DRAWS_PER_RUN = 64
 """Block resamples made of each run; replicates then pick runs and one of these each."""

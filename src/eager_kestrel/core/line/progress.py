@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import TypeAlias
+from typing import TYPE_CHECKING, TypeAlias
 
-from eager_kestrel.core.line.run import PhaseName
+if TYPE_CHECKING:
+    from eager_kestrel.core.line.run import PhaseName
 
 
 @dataclass(frozen=True, slots=True)

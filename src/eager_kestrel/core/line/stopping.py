@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 
-from eager_kestrel.core.line.run import Ending, Series
 from eager_kestrel.core.line.throughput import floor_interval, throughput
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.line.run import Ending, Series
 
 LEAST_STEADY_SECONDS = 4.0
 BETWEEN_SAMPLES = 0.06

@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from eager_kestrel.core.errors import FormatError
 from eager_kestrel.core.line.pooling import uplink_of
-from eager_kestrel.core.line.run import Phase, Run
 from eager_kestrel.core.line.summary import PhaseSummary, RoundTripSummary, RunSummary
 from eager_kestrel.core.line.throughput import short_rates, throughput
-from eager_kestrel.core.line.uplink import Uplink
 from eager_kestrel.core.words import runs as words
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.line.run import Phase, Run
+    from eager_kestrel.core.line.uplink import Uplink
 
 LONG_WAIT_MS = 100.0
 """A full line that adds more than this to a round trip is felt."""

@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from eager_kestrel.core.document import Frozen
-from eager_kestrel.core.line.run import Kind
 from eager_kestrel.core.line.uplink import Uplink
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.line.run import Kind
 
 
 class RoundTripSummary(Frozen):

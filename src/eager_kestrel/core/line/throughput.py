@@ -11,11 +11,13 @@ percentile the floor. How well the floor is known comes from the stationary bloc
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 
-from eager_kestrel.core.arrays import Floats, Indices
-from eager_kestrel.core.line.run import Series
+if TYPE_CHECKING:
+    from eager_kestrel.core.arrays import Floats, Indices
+    from eager_kestrel.core.line.run import Series
 
 WINDOW_SECONDS = 2.0
 """One keyframe interval, the span a player has to ride over."""

@@ -9,11 +9,14 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from itertools import pairwise
+from typing import TYPE_CHECKING
 
 import numpy as np
 
-from eager_kestrel.core.arrays import Floats
 from eager_kestrel.core.errors import FormatError
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.arrays import Floats
 
 
 @dataclass(frozen=True)

@@ -6,11 +6,13 @@ screen, which says less, and what it says is marked so.
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 from eager_kestrel.core.document import Frozen
-from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words import runs as words
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.units import Bitrate
 
 ASSUMED_SPREAD = 0.4
 """(P90 - P10) / typical assumed of a line known by one number only: an ordinary household's."""

@@ -9,19 +9,21 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from math import ceil
-from typing import Literal, Self
+from typing import TYPE_CHECKING, Literal, Self
 
-from eager_kestrel.core.choice.budget import Budget
 from eager_kestrel.core.choice.field import Field, Weighed, field_of
-from eager_kestrel.core.choice.option import Option
 from eager_kestrel.core.choice.turning_points import next_choice
-from eager_kestrel.core.guide.guide import Guide
-from eager_kestrel.core.guide.rules import Codec
 from eager_kestrel.core.overhead import overhead
 from eager_kestrel.core.plan.card import audio_at, settings_at
 from eager_kestrel.core.plan.plan import Fallback, Offer
 from eager_kestrel.core.words import plans as words
 from eager_kestrel.core.words.numbers import rate
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.choice.budget import Budget
+    from eager_kestrel.core.choice.option import Option
+    from eager_kestrel.core.guide.guide import Guide
+    from eager_kestrel.core.guide.rules import Codec
 
 STEP = 0.78
 """Each step down costs about a fifth less."""

@@ -8,14 +8,17 @@ from __future__ import annotations
 
 from fractions import Fraction
 from math import floor
+from typing import TYPE_CHECKING
 
-from eager_kestrel.core.choice.field import Field, Weighed
 from eager_kestrel.core.choice.limits import rate_control
-from eager_kestrel.core.guide.guide import Guide
-from eager_kestrel.core.guide.rules import AudioRules, Keyframes, VideoRules
 from eager_kestrel.core.levels import least_level
 from eager_kestrel.core.plan.plan import AudioSettings, VideoSettings
-from eager_kestrel.core.show.show import Motion, Show
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.choice.field import Field, Weighed
+    from eager_kestrel.core.guide.guide import Guide
+    from eager_kestrel.core.guide.rules import AudioRules, Keyframes, VideoRules
+    from eager_kestrel.core.show.show import Motion, Show
 
 BUFFER_SECONDS = 1.0
 MOST_B_FRAMES = 2

@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 
 from eager_kestrel.core.choice.quality import QualityTable, clean_kbps
-from eager_kestrel.core.guide.rules import Codec
 from eager_kestrel.core.plan.plan import DataUse, LocalCopy
 from eager_kestrel.core.show.show import ON_THE_WIRE, Show
-from eager_kestrel.core.units import DataSize
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.guide.rules import Codec
+    from eager_kestrel.core.units import DataSize
 
 GB_PER_KBPS_HOUR = 3600 * 1000 / 8 / 1e9
 """Gigabytes (10^9 bytes) in an hour of one kbit/s."""

@@ -10,8 +10,8 @@ from __future__ import annotations
 import csv
 import io
 import shlex
+from typing import TYPE_CHECKING
 
-from eager_kestrel.core.plan.plan import AudioSettings, DestinationPlan, Plan, VideoSettings
 from eager_kestrel.core.plan.sheet import (
     basis,
     beside,
@@ -23,6 +23,9 @@ from eager_kestrel.core.plan.sheet import (
     source_of,
 )
 from eager_kestrel.core.units import Bitrate
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.plan.plan import AudioSettings, DestinationPlan, Plan, VideoSettings
 
 PRESET = {"h264": "veryfast", "hevc": "veryfast", "av1": "10"}
 """What most machines hold in real time beside what is being shown, where none was measured."""

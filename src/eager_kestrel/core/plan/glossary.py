@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import string
 from collections.abc import Mapping
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from pydantic import Field
 
@@ -12,8 +12,10 @@ from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.errors import NotFoundError
 from eager_kestrel.core.picture import frame_rate_text, picture_at
 from eager_kestrel.core.plan.data_use import gb_per_hour
-from eager_kestrel.core.plan.plan import DestinationPlan, Plan
 from eager_kestrel.core.words.numbers import looks
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.plan.plan import DestinationPlan, Plan
 
 Numbers = Mapping[str, Any]
 

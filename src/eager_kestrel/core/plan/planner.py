@@ -9,15 +9,10 @@ for each figure.
 from __future__ import annotations
 
 import re
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from eager_kestrel.core.choice.budget import Budget, beside, budget_of, destination_steps
-from eager_kestrel.core.choice.field import Weighed
-from eager_kestrel.core.choice.quality import QualityTable
-from eager_kestrel.core.division.divide import divide
 from eager_kestrel.core.division.place import Place, alone
-from eager_kestrel.core.guide.guide import Guide
-from eager_kestrel.core.line.uplink import Uplink
 from eager_kestrel.core.overhead import overhead
 from eager_kestrel.core.plan.alternatives import Standpoint, offers, step_up, steps_down
 from eager_kestrel.core.plan.card import audio_at, settings_at
@@ -43,10 +38,15 @@ from eager_kestrel.core.plan.reasons import (
     viewers_bind,
     with_guesses,
 )
-from eager_kestrel.core.plan.shared_offers import Asking
-from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.words import plans as words
-from eager_kestrel.core.words.facts import Bound
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.choice.field import Weighed
+    from eager_kestrel.core.choice.quality import QualityTable
+    from eager_kestrel.core.guide.guide import Guide
+    from eager_kestrel.core.line.uplink import Uplink
+    from eager_kestrel.core.show.show import Show
+    from eager_kestrel.core.words.facts import Bound
 
 RUNNERS_UP = 3
 
@@ -82,9 +82,13 @@ def plan(
     if len(show.destinations) == 1:
         places: tuple[Place, ...] = (alone(show.destinations[0], ruled[0], show, table, waterfall),)
     else:
+        from eager_kestrel.core.division.divide import divide
+
         split, places = divide(show, ruled, table, waterfall.safe_kbps)
     planned = [_at(place, show, waterfall) for place in places]
     if split is not None and look_further and not waterfall.capped:
+        from eager_kestrel.core.plan.shared_offers import Asking
+
         planned = Asking(show, ruled, table, waterfall).with_offers(planned)
     total = round(sum(there.total_kbps for there in planned), 3)
     return Plan(

@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
-from eager_kestrel.core.guide.guide import Guide
-from eager_kestrel.core.line.uplink import Uplink
+from typing import TYPE_CHECKING
+
 from eager_kestrel.core.picture import divides_evenly
 from eager_kestrel.core.plan.framing import frame_fit
-from eager_kestrel.core.plan.plan import DestinationPlan, VideoSettings
-from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.words import plans as words
 from eager_kestrel.core.words.numbers import look_word
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.guide.guide import Guide
+    from eager_kestrel.core.line.uplink import Uplink
+    from eager_kestrel.core.plan.plan import DestinationPlan, VideoSettings
+    from eager_kestrel.core.show.show import Show
 
 LOW = ("bad", "poor")
 

@@ -9,25 +9,27 @@ from dataclasses import dataclass
 from fractions import Fraction
 from functools import cached_property
 from math import inf
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 import numpy as np
 
-from eager_kestrel.core.choice.budget import Budget
-from eager_kestrel.core.choice.candidates import Candidate
 from eager_kestrel.core.choice.field import LIMITS, Field, Weighed, rebuilt
 from eager_kestrel.core.choice.limits import AUDIO_SHARE, LEAST_VIDEO_KBPS, viewers_kbps
-from eager_kestrel.core.choice.quality import QualityTable
-from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.picture import Picture, frame_rate_text
 from eager_kestrel.core.plan.card import BUFFER_SECONDS
 from eager_kestrel.core.plan.plan import AudioSettings, FrameRateTrade, Reason, VideoSettings
-from eager_kestrel.core.show.machine import Machine
-from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words import facts
 from eager_kestrel.core.words import plans as words
 from eager_kestrel.core.words.numbers import points
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.choice.budget import Budget
+    from eager_kestrel.core.choice.candidates import Candidate
+    from eager_kestrel.core.choice.quality import QualityTable
+    from eager_kestrel.core.guide.guide import Guide
+    from eager_kestrel.core.show.machine import Machine
+    from eager_kestrel.core.show.show import Show
 
 LEAST_TRADED = 15
 """Frames a second; nobody would take fewer for sharpness."""

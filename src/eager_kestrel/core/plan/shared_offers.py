@@ -9,17 +9,20 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from math import ceil
+from typing import TYPE_CHECKING
 
 from eager_kestrel.core.choice.budget import Budget, beside
 from eager_kestrel.core.choice.option import Option
-from eager_kestrel.core.choice.quality import QualityTable
 from eager_kestrel.core.division.answers import Answer, Answers, Served
-from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.plan.alternatives import fallback_at, other_way
 from eager_kestrel.core.plan.plan import DestinationPlan, Offer
-from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.words import plans as words
 from eager_kestrel.core.words.numbers import rate
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.choice.quality import QualityTable
+    from eager_kestrel.core.guide.guide import Guide
+    from eager_kestrel.core.show.show import Show
 
 MOST_LINE = 3.0
 """Times the safe rate, and what is added to it, up to which more upload is looked at."""

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from eager_kestrel.core.picture import frame_rate_text, picture_at
-from eager_kestrel.core.plan.plan import AudioSettings, DestinationPlan, Plan, VideoSettings
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words import plans as words
 from eager_kestrel.core.words.numbers import both, quality_with_range
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.plan.plan import AudioSettings, DestinationPlan, Plan, VideoSettings
 
 CODECS = {"h264": "H.264", "hevc": "HEVC", "av1": "AV1", "aac": "AAC", "opus": "Opus", "mp3": "MP3"}
 CHANNELS = {1: "mono", 2: "stereo"}

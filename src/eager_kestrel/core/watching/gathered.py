@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
-from eager_kestrel.core.checks.findings import Findings
-from eager_kestrel.core.checks.rehearsal import Rehearsal
-from eager_kestrel.core.forecast.forecast import Forecast
-from eager_kestrel.core.line.hours import Hours
-from eager_kestrel.core.plan.plan import Plan
-from eager_kestrel.core.watching.review import Review
+if TYPE_CHECKING:
+    from eager_kestrel.core.checks.findings import Findings
+    from eager_kestrel.core.checks.rehearsal import Rehearsal
+    from eager_kestrel.core.forecast.forecast import Forecast
+    from eager_kestrel.core.line.hours import Hours
+    from eager_kestrel.core.plan.plan import Plan
+    from eager_kestrel.core.watching.review import Review
 
 
 @dataclass(frozen=True, slots=True)

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
 
 from eager_kestrel.core.line.airing import Cause, Second, Seconds, Trouble
-from eager_kestrel.core.watching.look import Look
 from eager_kestrel.core.watching.now import Now, Verdict
 from eager_kestrel.core.watching.verdict import Expected, Judge
 from eager_kestrel.core.words import airings as words
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.watching.look import Look
 
 OVER_SECONDS = 3.0
 """Of quiet, before a trouble is over."""

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import timedelta
+from typing import TYPE_CHECKING
 
 import numpy as np
 
-from eager_kestrel.core.arrays import Floats
 from eager_kestrel.core.checks.verdict import HOLDS_SHARE
 from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.forecast.evidence import Evidence
@@ -16,9 +16,12 @@ from eager_kestrel.core.forecast.sending import Sending
 from eager_kestrel.core.line.airing import STANDING_SECONDS, Airing, Trouble
 from eager_kestrel.core.line.evidence import broadcast_evidence
 from eager_kestrel.core.line.throughput import GRID_SECONDS
-from eager_kestrel.core.plan.plan import DestinationPlan, Fallback
 from eager_kestrel.core.stutter import LATE_SECONDS, Stutter, stutters
 from eager_kestrel.core.words import airings as words
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.arrays import Floats
+    from eager_kestrel.core.plan.plan import DestinationPlan, Fallback
 
 LEAST_SECONDS = 10
 """A shorter airing says nothing of the next."""

@@ -14,16 +14,19 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from itertools import pairwise
 from statistics import fmean
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from eager_kestrel.core.checks.verdict import HOLDS_SHARE
 from eager_kestrel.core.line.airing import STANDING_SECONDS
-from eager_kestrel.core.plan.plan import Fallback
 from eager_kestrel.core.stutter import LATE_SECONDS
-from eager_kestrel.core.watching.look import Look
 from eager_kestrel.core.watching.now import Verdict
 from eager_kestrel.core.words import airings as words
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.plan.plan import Fallback
+    from eager_kestrel.core.watching.look import Look
 
 KEPT_SECONDS = 30.0
 LATELY_SECONDS = 1.0

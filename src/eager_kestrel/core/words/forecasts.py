@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
-from eager_kestrel.core.stutter import StutterSeen
 from eager_kestrel.core.words.numbers import counted, kbit
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.stutter import StutterSeen
 
 NONE = "none"
 

@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
-from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words.numbers import counted, rate
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.units import Bitrate
 
 FAR_MORE = 2.0
 """Times one connection: several that carry so much more call for a reason."""
