@@ -82,8 +82,8 @@ def taken(
     mean, everything = scenes.mean(axis=0), np.ones(grid.shape, dtype=bool)
     best = best_of(grid, mean, everything)
     near = tied_with(best, scenes, mean, table)
-    ranks = np.arange(pixels.size).clip(0, 1) * 2
-    return best, preferred(grid, scenes, mean, near, ranks, table.equal_loss), near
+    usual = np.arange(pixels.size)
+    return best, preferred(everything, scenes, near, usual), near
 
 
 def left_out(points: Sequence[Point], table: QualityTable) -> Iterator[Judged]:

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from eager_kestrel.core.choice.quality import QualityTable, sharpness, smoothness
-from eager_kestrel.core.choice.ties import best_of, preferred, tied_with
+from eager_kestrel.core.choice.ties import best_of, preferred, tied_with, usual_of
 from eager_kestrel.core.show.show import Motion
 
 LINES = np.array([216, 270, 288, 360, 432, 480, 504, 540, 576, 648, 720, 792, 864, 900, 936, 1008,
@@ -63,7 +63,9 @@ def choice(
     best = best_of(rates, mean, allowed)
     near = tied_with(best, scenes, mean, table) & allowed & (fps == fps[best[0]])
     ranks = np.select([lines == LINES[-1], np.isin(lines, COMMON)], [0, 2], 3)
-    at = int(preferred(rates, scenes, mean, near, ranks, table.equal_loss)[0])
+    at = int(
+        preferred(allowed & (fps == fps[best[0]]), scenes, near, usual_of(pixels, fps, ranks))[0]
+    )
     alike = lines[near[0]]
     return int(lines[at]), float(fps[at]), (int(alike.min()), int(alike.max())), float(mean[0, at])
 

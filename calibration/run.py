@@ -34,7 +34,6 @@ COMMENTS = {
     "viewed_on": "the screen most viewers have",
     "alike": "candidates that differ by less on average are about the same",
     "noticeable": "and by less than this on every scene: one just noticeable difference of VMAF",
-    "equal_loss": "worst losses over the scenes that differ by less are equal",
     "ordinary_delivery": "where larger pictures are delivered better; not measured",
 }
 

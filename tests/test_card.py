@@ -2,19 +2,16 @@
 
 from __future__ import annotations
 
-import csv
 from datetime import date
 from pathlib import Path
 from typing import Any
 
-import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from eager_kestrel.core.checks.rules import check
 from eager_kestrel.core.checks.settings import settings_of
-from eager_kestrel.core.choice.quality import quality
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.line.uplink import assumed_uplink
 from eager_kestrel.core.picture import Picture
@@ -226,29 +223,6 @@ def test_the_budget_is_drawn(kestrel: Kestrel, tmp_path: Path) -> None:
         assert result.code == 0, result.err
     assert (tmp_path / "b.png").read_bytes().startswith(b"\x89PNG")
     assert "<svg" in (tmp_path / "b.svg").read_text()
-
-
-def test_the_shipped_table_chooses_well_on_measured_footage() -> None:
-    """Of the pictures measured at one target, how far its choice is below the best, in VMAF."""
-    cells: dict[tuple[str, str, str], list[dict[str, str]]] = {}
-    with POINTS.open(newline="") as rows:
-        for row in csv.DictReader(rows):
-            if (row["codec"], row["preset"]) == ("h264", "veryfast"):
-                key = (row["scene"], row["fps"], row["target_kbps"])
-                cells.setdefault(key, []).append(row)
-    regrets: dict[str, list[float]] = {}
-    for (scene, fps, _), own in cells.items():
-        if len(own) < 3:
-            continue
-        pixels = np.array([float(r["width"]) * float(r["height"]) for r in own])
-        kbps = np.array([float(r["kbps"]) for r in own])
-        judged = quality(TABLE, SCENES[scene], "h264", pixels, np.full_like(pixels, float(fps)),  # type: ignore[arg-type]
-                         kbps)  # fmt: skip
-        vmaf = np.array([float(r["vmaf"]) for r in own])
-        regrets.setdefault(SCENES[scene], []).append(float(vmaf.max() - vmaf[judged.argmax()]))
-    assert set(regrets) == set(SCENES.values())
-    for motion, each in regrets.items():
-        assert np.mean(each) <= (1.5 if motion == "still" else 1.0), motion  # text is hard
 
 
 def test_every_reason_of_every_bundled_platform_reads_as_a_sentence(kestrel: Kestrel) -> None:

@@ -5,7 +5,6 @@ from __future__ import annotations
 from itertools import pairwise
 
 import numpy as np
-import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -17,47 +16,17 @@ from eager_kestrel.core.plan.plan import Fallback
 from eager_kestrel.core.plan.planner import plan
 from eager_kestrel.core.show.machine import Machine
 from eager_kestrel.core.show.show import MOTIONS, Destination, Show
-from eager_kestrel.core.words.numbers import look_word, looks
 from eager_kestrel.files.bundled import quality_table
 from eager_kestrel.files.guides import load_guide
-from tests.conftest import Kestrel
 
 TABLE = quality_table()
 OXBOW = load_guide("oxbow")
-WORDS = ("bad", "poor", "fair", "good", "excellent")
 
 
 def show(**changed: object) -> Show:
     base = {"source": "1920x1080", "frame_rate": "60", "motion": "lively",
             "destinations": (Destination(platform="oxbow"),)}  # fmt: skip
     return Show.model_validate(base | changed)
-
-
-@given(st.floats(0, 1), st.floats(0, 1))
-def test_a_better_look_never_has_a_worse_word(one: float, other: float) -> None:
-    low, high = sorted((one, other))
-    assert WORDS.index(look_word(low)) <= WORDS.index(look_word(high))
-    word, points = looks(one).split(", ")
-    assert word in WORDS
-    assert 0 <= int(points) <= 100
-
-
-@pytest.mark.parametrize(("quality", "said"), [
-    (0.2, "bad, 20"), (0.4, "poor, 40"), (0.6, "fair, 60"), (0.8, "good, 80"),
-    (1.0, "excellent, 100"), (0.784, "good, 78"), (0.0, "bad, 0"),
-])  # fmt: skip
-def test_the_words_are_those_of_the_scale(quality: float, said: str) -> None:
-    assert looks(quality) == said
-
-
-def test_looks_are_said_alike_everywhere(kestrel: Kestrel) -> None:
-    wish = ("--for", "oxbow", "--upload", "3 Mbit/s")
-    made = kestrel("plan", *wish, "--json").document["destinations"][0]
-    said = looks(made["quality"])
-    assert f"{said} of 100" in " ".join(kestrel("plan", *wish, "--why").out.split())
-    assert said in " ".join(kestrel("explain", "quality").out.split())
-    swept = kestrel("plan", "--for", "oxbow", "--sweep", "upload=3..4").out
-    assert said in swept
 
 
 speeds = st.lists(

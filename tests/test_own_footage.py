@@ -52,7 +52,7 @@ def alone(monkeypatch: pytest.MonkeyPatch) -> None:
 
 
 def footage(name: str = "pots", half: float = 400.0) -> Footage:
-    own = TABLE.motion["lively"].model_copy(update={"half_kbps": half})
+    own = TABLE.motion["lively"].typical.model_copy(update={"half_kbps": half})
     return Footage(name=name, clip="c.mkv", taken_at="2026-11-20T20:00:00+01:00", version="1",
                    motion="lively", parameters=own, encodes=12, off_by=0.01)  # fmt: skip
 
@@ -162,7 +162,7 @@ def test_footage_is_kept_by_name_and_read_back(home: Path) -> None:
     assert footage_names() == ["pots", "wheel-2"]
     assert read_footage("pots") == footage()
     table = table_for("lively", "wheel-2")
-    assert table.motion["lively"].half_kbps == 900
+    assert table.motion["lively"].scenes["own"].half_kbps == 900
     assert table.motion["calm"] == TABLE.motion["calm"]
     assert "c.mkv" in table.basis
     assert table_for("lively", None) == TABLE
@@ -206,10 +206,10 @@ def test_a_harder_footage_gets_a_smaller_picture(kestrel: Kestrel) -> None:
 
 @given(st.floats(50, 5000))
 def test_parameters_of_one_kind_leave_the_others(half: float) -> None:
-    own = TABLE.motion["hectic"].model_copy(update={"half_kbps": half})
+    own = TABLE.motion["hectic"].typical.model_copy(update={"half_kbps": half})
     table = TABLE.with_own("hectic", own)
     assert isinstance(table.motion["hectic"], MotionParameters)
-    assert table.motion["hectic"].half_kbps == half
+    assert table.motion["hectic"].scenes["own"].half_kbps == half
     assert all(table.motion[m] == TABLE.motion[m] for m in ("still", "calm", "lively"))
 
 

@@ -12,12 +12,10 @@ import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
 
-from eager_kestrel.core.choice.alike import alike_to, band_of, best_of, preferred, ranks_of
 from eager_kestrel.core.choice.budget import budget
-from eager_kestrel.core.choice.candidates import Candidate, candidates, even_ladder, frame_rates
+from eager_kestrel.core.choice.candidates import candidates, even_ladder, frame_rates
 from eager_kestrel.core.choice.field import field_of
 from eager_kestrel.core.choice.limits import rounded_down
-from eager_kestrel.core.choice.quality import clean_kbps, quality
 from eager_kestrel.core.levels import H264_LEVELS, least_level
 from eager_kestrel.core.line.uplink import Uplink, assumed_uplink
 from eager_kestrel.core.overhead import overhead
@@ -146,18 +144,6 @@ def test_more_upload_is_never_worse_and_never_a_smaller_picture(
             and more.video.bitrate_kbps >= less.video.bitrate_kbps
         ):
             assert more.video.picture.height >= less.video.picture.height
-
-
-@given(st.sampled_from(MOTIONS), st.integers(1, 15), st.sampled_from([15, 24, 30, 60]),
-       st.floats(50, 20_000), st.floats(1.0, 4.0))  # fmt: skip
-def test_quality_never_falls_with_bitrate_and_stays_in_range(
-    motion: str, rung: int, fps: int, kbps: float, factor: float
-) -> None:
-    pixels, rate = np.array([128.0 * 72 * rung * rung]), np.array([float(fps)])
-    low = quality(TABLE, motion, "h264", pixels, rate, np.array([kbps]))[0]  # type: ignore[arg-type]
-    high = quality(TABLE, motion, "h264", pixels, rate, np.array([kbps * factor]))[0]  # type: ignore[arg-type]
-    assert 0 <= low <= high <= 1
-    assert clean_kbps(TABLE, motion, "h264", pixels, rate)[0] > 0  # type: ignore[arg-type]
 
 
 @given(st.floats(400, 8000))
@@ -311,80 +297,6 @@ def test_names_with_brackets_and_colons_are_shown_word_for_word(kestrel: Kestrel
                      "--reserve", f"{name}=1 Mbit/s")  # fmt: skip
     assert result.code == 0
     assert name in result.out
-
-
-@pytest.mark.parametrize(
-    ("motion", "kbps", "lines", "rates"),
-    [
-        ("hectic", 4000, (720, 720), {60}),
-        ("hectic", 4500, (720, 720), {60}),
-        ("hectic", 6000, (720, 940), {60}),
-        ("lively", 3000, (720, 720), {30}),
-        ("lively", 6000, (1080, 1080), {60}),
-        ("calm", 4500, (1080, 1080), {30, 60}),
-        ("calm", 5000, (1080, 1080), {30, 60}),
-        ("calm", 6000, (1080, 1080), {60}),
-        ("calm", 600, (400, 576), {30}),
-        ("lively", 600, (400, 500), {30}),
-        ("hectic", 600, (270, 500), {30}),
-    ],
-)
-def test_what_practice_does_looks_like_the_best(
-    motion: str, kbps: float, lines: tuple[int, int], rates: set[int]
-) -> None:
-    wide = OXBOW.video.model_copy(update={"largest": Picture(1920, 1080)})
-    field = field_of(show(motion), OXBOW.model_copy(update={"video": wide}), TABLE, "h264")
-    held = [c for c in field.candidates if float(c.frame_rate) >= 24]
-    pixels = np.array([float(c.picture.pixels) for c in held])
-    fps = np.array([float(c.frame_rate) for c in held])
-    judged = quality(TABLE, motion, "h264", pixels, fps, np.full_like(pixels, kbps))  # type: ignore[arg-type]
-    near = (judged >= judged.max() - band_of(judged.max(), TABLE.alike)) & (
-        fps == fps[judged.argmax()]
-    )
-    alike = [(c.picture.lines, c.frame_rate) for c, good in zip(held, near, strict=True) if good]
-    assert any(lines[0] <= n <= lines[1] and rate in rates for n, rate in alike), alike
-
-
-@given(uploads, shows)
-def test_what_is_taken_looks_like_the_best_and_recommends_itself(kbps: float, wanted: Show) -> None:
-    """Never worse by more than the band; nothing alike at its rate recommends itself more."""
-    guide = OXBOW.under(wanted.destinations[0].standing)
-    field = field_of(wanted, guide, TABLE, "h264")
-    weighed = field.at(budget(assumed_uplink(Bitrate.from_kbps(kbps)), 0.7, ()).safe_kbps)
-    if weighed.chosen is None:
-        assert not weighed.allowed.any()
-        return
-    chosen = weighed.candidates[weighed.chosen]
-    top = float(weighed.quality[weighed.allowed].max())
-    assert weighed.quality[weighed.chosen] >= top - TABLE.alike - 1e-9
-    for index in np.flatnonzero(weighed.alike):
-        assert weighed.candidates[index].frame_rate == chosen.frame_rate
-        assert weighed.quality[index] >= top - TABLE.alike - 1e-9
-        assert field.ranks[index] >= field.ranks[weighed.chosen]
-    alike = {weighed.candidates[i].picture for i in np.flatnonzero(weighed.alike)}
-    assert chosen.picture == wanted.source or wanted.source not in alike
-    kinds = [(round(o.picture.pixels**0.5 / 60), o.frame_rate)
-             for o in map(weighed.option, weighed.others(3))]  # fmt: skip
-    assert len(set(kinds)) == len(kinds)
-
-
-@given(st.sampled_from(MOTIONS), st.floats(120, 12_000), st.floats(1.0, 4.0))
-def test_more_bitrate_never_shrinks_the_picture(motion: str, kbps: float, more: float) -> None:
-    """On the model itself, where no guide stands in between, at one frame rate."""
-    pictures = sorted({c.picture for c in candidates(Picture(1920, 1080), Fraction(30),
-                       OXBOW.video, [])}, key=lambda p: p.pixels)  # fmt: skip
-    found = [Candidate(p, Fraction(30), True) for p in pictures]
-    ranks = ranks_of(found, Picture(1920, 1080), ())
-    pixels = np.array([[float(p.pixels) for p in pictures]])
-    fps = np.full_like(pixels, 30.0)
-    taken = []
-    for rate in (kbps, kbps * more):
-        at = np.full_like(pixels, rate)
-        judged = quality(TABLE, motion, "h264", pixels, fps, at)  # type: ignore[arg-type]
-        allowed = np.ones_like(pixels, dtype=bool)
-        near = alike_to(best_of(at, judged, allowed), judged, allowed, fps[0], TABLE.alike)
-        taken.append(int(preferred(at, judged, near, ranks)[0]))
-    assert taken[1] >= taken[0]
 
 
 def test_the_overhead_table_of_the_docs_is_true() -> None:

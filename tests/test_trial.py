@@ -83,20 +83,28 @@ def test_information_is_none_in_a_still_grey_and_grows_with_edges_and_motion() -
 @given(st.sampled_from(MOTIONS), st.sampled_from(MOTIONS), st.floats(0.3, 3.0))
 def test_a_dozen_encodes_teach_what_a_footage_is(start: str, truth: str, harder: float) -> None:
     """Made by the model with other parameters, they are found again as far as one can see."""
-    own = TABLE.motion[truth]  # type: ignore[index]
+    own = TABLE.motion[truth].typical  # type: ignore[index]
     own = own.model_copy(update={"half_kbps": own.half_kbps * harder})
     real = TABLE.with_own(truth, own)  # type: ignore[arg-type]
     asked = [
         Sample(p.pixels, fps, kbps, 0.0) for p, fps in SHAPES for kbps in (700.0, 2000.0, 5000.0)
     ]
-    looks = modelled(real, truth, "h264", asked)  # type: ignore[arg-type]
+    looks = modelled(real, truth, "h264", asked)[0]  # type: ignore[arg-type]
     samples = [Sample(a.pixels, a.fps, a.kbps, float(v)) for a, v in zip(asked, looks, strict=True)]
     fitted = fit(TABLE, start, "h264", samples)  # type: ignore[arg-type]
     after = TABLE.with_own(start, fitted)  # type: ignore[arg-type]
     assert off_by(after, start, "h264", samples) <= off_by(TABLE, start, "h264", samples) + 1e-9  # type: ignore[arg-type]
     assert off_by(after, start, "h264", samples) < 0.03  # type: ignore[arg-type]
-    if harder == 1.0:
-        assert behaves_like(TABLE, "h264", samples) == truth
+
+
+@given(st.sampled_from(MOTIONS), st.data())
+def test_a_footage_behaves_like_the_kind_whose_scene_it_is(truth: str, data: st.DataObject) -> None:
+    kind = TABLE.motion[truth]  # type: ignore[index]
+    own = kind.scenes[data.draw(st.sampled_from(sorted(kind.scenes)))]
+    asked = [Sample(p.pixels, f, kbps, 0.0) for p, f in SHAPES for kbps in (700.0, 2000.0, 5000.0)]
+    looks = modelled(TABLE.with_own(truth, own), truth, "h264", asked)[0]  # type: ignore[arg-type]
+    samples = [Sample(a.pixels, a.fps, a.kbps, float(v)) for a, v in zip(asked, looks, strict=True)]
+    assert behaves_like(TABLE, "h264", samples) == truth
 
 
 @given(st.sampled_from(MOTIONS), st.floats(300, 3000))

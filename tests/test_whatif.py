@@ -7,6 +7,7 @@ import io
 from itertools import pairwise
 from pathlib import Path
 
+import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -45,12 +46,15 @@ def among_the_best(kbps: float, wanted: Show, picture: Picture, fps: float) -> b
     weighed = field.at(safe.safe_kbps)
     if not weighed.allowed.any():
         return False
-    top = float(weighed.quality[weighed.allowed].max())
+    best = int(np.where(weighed.allowed, weighed.quality, -1.0).argmax())
+    top, narrow = weighed.quality[best], min(1.0, 2 * float(weighed.quality[best]))
+    apart = np.abs(weighed.scenes - weighed.scenes[:, best : best + 1]).max(axis=0)
+    near = (weighed.quality >= top - TABLE.alike * narrow - 1e-9) & weighed.allowed
+    near &= apart <= TABLE.noticeable * narrow + 1e-9
     return any(
         ok and c.picture == picture and abs(float(c.frame_rate) - fps) < 0.01
-        and q >= top - TABLE.alike * min(1.0, 2 * top)
-        for c, ok, q in zip(weighed.candidates, weighed.allowed, weighed.quality, strict=True)
-    )  # fmt: skip
+        for c, ok in zip(weighed.candidates, near, strict=True)
+    )
 
 
 @given(shows, ladder, st.sampled_from([None, 24.0, 50.0, 60.0]), st.floats(0.05, 0.999))

@@ -40,7 +40,14 @@ from eager_kestrel.core.choice.quality import (
     smoothness,
 )
 from eager_kestrel.core.choice.spread import expected_range
-from eager_kestrel.core.choice.ties import best_of, kinds_of, preferred, ranks_of, tied_with
+from eager_kestrel.core.choice.ties import (
+    best_of,
+    kinds_of,
+    preferred,
+    ranks_of,
+    tied_with,
+    usual_of,
+)
 from eager_kestrel.core.picture import Picture, at_1000_1001, is_customary
 
 if TYPE_CHECKING:
@@ -161,7 +168,9 @@ class Field:
     takes: Floats
     """Of the usual bitrate, what each takes at its preset for the same look."""
     ranks: Indices
-    """Preference rank of each resolution among those about the same."""
+    """Preference rank of each resolution."""
+    usual: Indices
+    """Of each, the nearest at its frame rate that is the source's own, named, or common."""
     table: QualityTable
     show: Show
     guide: Guide
@@ -277,8 +286,8 @@ class Field:
             return nothing, nothing
         best = best_of(rows.kbps, rows.quality, rows.allowed)
         near = self.near(best, rows)
-        return best, preferred(rows.kbps, rows.scenes, rows.quality, near, self.ranks,
-                               self.table.equal_loss)  # fmt: skip
+        rivals = rows.allowed & (self.fps == self.fps[np.maximum(best, 0)][:, None])
+        return best, preferred(rivals, rows.scenes, near, self.usual)
 
     def chosen(self, safe_kbps: Floats) -> Indices:
         """Index of the candidate to take at every safe rate; -1 where none is allowed."""
@@ -343,6 +352,7 @@ def field_of(
     floors, ceilings = rung_limits(members, found, codec)
     per_byte, fixed = overheads(senders, found, guide.audio.sample_rate_hz)
     viewers = all_viewers_kbps([viewers_kbps(m, show) for m in members], per_byte, fixed)
+    ranks = ranks_of(found, show.source, _named(members))
     share = 1.0 if rate_control(guide) == "constant" else VARIABLE_TARGET
     takes = preset_takes(show, table, codec, pixels * fps)
     clean = clean_kbps(table, show.motion, codec, pixels, fps) * takes
@@ -368,7 +378,8 @@ def field_of(
         seen_fps=np.minimum(fps, float(show.frame_rate)),
         audio_steps=audio_steps(guide),
         takes=takes,
-        ranks=ranks_of(found, show.source, _named(members)),
+        ranks=ranks,
+        usual=usual_of(pixels, fps, ranks),
         table=table,
         show=show,
         guide=guide,

@@ -88,8 +88,6 @@ class QualityTable(Frozen):
     """Candidates that differ by less on average are about the same, where no scene tells."""
     noticeable: float
     """By how much they may differ on any one scene: one just noticeable difference."""
-    equal_loss: float = 0.01
-    """Worst losses over the scenes that differ by less are equal."""
     prefer: dict[Preference, float]
     """``temporal`` of a show that says which of the two matters more."""
     codec: dict[str, float]

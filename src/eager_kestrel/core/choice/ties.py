@@ -2,10 +2,9 @@
 
 Two candidates are about the same when they differ by less than the table's ``alike`` on average
 over the scenes of a kind, and by less than ``noticeable`` on every one of them. Among candidates at
-the best one's frame rate that are about the same as it, the one is taken that loses least on the
-scene where it does worst; among those that lose about as little, the source's own size, since then
-nothing is resized; then one the guide names; then a customary one; then the better; then fewer
-pixels.
+the best one's frame rate that are about the same as it, the safest is the one that loses least on
+the scene where it does worst. It is taken, or the nearest usual resolution where that is about the
+same, too: the source's own, one the guide names, a common one.
 
 Where quality is poor the model's curves are steep and everything is near 0, so there both bands
 narrow in proportion; that also keeps more bitrate from ever choosing a smaller resolution.
@@ -88,25 +87,40 @@ def tied_with(
     )
 
 
-def preferred(
-    kbps: Floats, scenes: Floats, judged: Floats, near: Flags, ranks: Indices, about: float
-) -> Indices:
+def preferred(rivals: Flags, scenes: Floats, near: Flags, usual: Indices) -> Indices:
     """Index of the one to take among those tied in each row; -1 where there is none.
 
     Args:
-        kbps: shape (rows, n).
+        rivals: which candidates losses are counted against; shape (rows, n).
         scenes: quality on every scene; shape (scenes, rows, n).
-        judged: their mean; shape (rows, n).
         near: which are tied; shape (rows, n).
-        ranks: of the resolutions; shape (n,).
-        about: losses that differ by less are equal.
+        usual: of each candidate the nearest that needs no explaining, or itself; shape (n,).
     """
-    best_by_scene = np.where(near, scenes, -inf).max(axis=2, keepdims=True)
+    best_by_scene = np.where(rivals, scenes, -inf).max(axis=2, keepdims=True)
     loss = np.where(near, (best_by_scene - scenes).max(axis=0), inf)
-    safe = near & (loss <= loss.min(axis=1, keepdims=True) + about)
-    rank = np.where(safe, ranks, ANY + 1)
-    first = safe & (rank == rank.min(axis=1, keepdims=True))
-    return best_of(kbps, judged, first)
+    safest = loss.argmin(axis=1)
+    taken = usual[safest]
+    tied = np.take_along_axis(near, taken[:, None], axis=1)[:, 0]
+    return np.where(near.any(axis=1), np.where(tied, taken, safest), -1)
+
+
+def usual_of(pixels: Floats, fps: Floats, ranks: Indices) -> Indices:
+    """Of each candidate, the nearest in pixels at its frame rate that is not just any other size.
+
+    Args:
+        pixels: of each candidate.
+        fps: of each.
+        ranks: as :func:`ranks_of` gives them.
+
+    Returns:
+        Indices; a candidate's own where there is no other. They rise with pixels.
+    """
+    if not pixels.size:
+        return np.zeros(0, dtype=np.intp)
+    apart = np.abs(np.log(pixels)[:, None] - np.log(pixels))
+    apart = np.where((fps[:, None] == fps) & (ranks < ANY), apart, inf)
+    nearest = apart.argmin(axis=1)
+    return np.where(np.isfinite(apart.min(axis=1)), nearest, np.arange(pixels.size))
 
 
 def kinds_of(found: Sequence[Candidate]) -> list[tuple[int, float]]:

@@ -7,7 +7,7 @@ parameters are found by damped Gauss-Newton steps (Levenberg 1944, Marquardt 196
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
@@ -19,15 +19,8 @@ from eager_kestrel.core.show.show import MOTIONS, Motion
 if TYPE_CHECKING:
     from eager_kestrel.core.arrays import Floats
 
-WIDTHS: Mapping[str, float] = {
-    "half_kbps": 1.0,
-    "steepness": 0.2,
-    "size_exponent": 0.3,
-    "rate_exponent": 0.3,
-    "half_pixels": 0.8,
-    "detail_steepness": 0.2,
-}
-"""How far each may lie from the bundled value, as a natural logarithm."""
+LEAST_WIDTH = 0.2
+"""Of what is known beforehand of a parameter, as a natural logarithm."""
 MEASURED_WIDTH = 0.02
 """How far a measured encode lies from the model's curve."""
 ROUNDS = 60
@@ -66,9 +59,9 @@ def fit(
         samples: measured encodes, one or more.
     """
     start = table.motion[motion].typical
-    names = list(WIDTHS)
+    names = list(SceneParameters.model_fields)
     first = np.log([getattr(start, name) for name in names])
-    widths = np.array([WIDTHS[name] for name in names])
+    widths = _widths(table, names)
     seen = np.array([s.look for s in samples])
 
     def parameters(x: Floats) -> SceneParameters:
@@ -80,6 +73,13 @@ def fit(
 
     x = _least(off, np.asarray(first, dtype=np.float64))
     return SceneParameters(**dict(zip(names, (float(f"{v:.4g}") for v in np.exp(x)), strict=True)))
+
+
+def _widths(table: QualityTable, names: Sequence[str]) -> Floats:
+    """How far scenes of one kind lie apart, as deviations of the logarithm of each parameter."""
+    kinds = [kind.arrays for kind in table.motion.values() if len(kind.scenes) > 1]
+    spread = [np.mean([np.log(kind[name]).var(ddof=1) for kind in kinds]) for name in names]
+    return np.maximum(np.sqrt(spread), LEAST_WIDTH)
 
 
 def _least(residuals: Callable[[Floats], Floats], first: Floats) -> Floats:

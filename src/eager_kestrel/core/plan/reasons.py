@@ -33,8 +33,8 @@ if TYPE_CHECKING:
 
 LEAST_TRADED = 15
 """Frames a second; nobody would take fewer for sharpness."""
-BECAUSE: tuple[Literal["own", "named", "customary", "best"], ...] = (
-    "own", "named", "customary", "best",
+BECAUSE: tuple[Literal["own", "named", "customary", "safest"], ...] = (
+    "own", "named", "customary", "safest",
 )  # fmt: skip
 """How a picture recommends itself among those that look alike, by its rank."""
 
@@ -314,11 +314,9 @@ def _looks_best(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
     )
 
 
-def _because(choice: Choice) -> Literal["safest", "own", "named", "customary", "best"]:
-    """Why this one of several about the same: its rank, where it is better than another's."""
-    ranks = choice.field.ranks
-    own, tied = int(ranks[choice.best]), ranks[choice.weighed.alike]
-    return BECAUSE[own] if own == tied.min() and own < tied.max() else "safest"
+def _because(choice: Choice) -> Literal["safest", "own", "named", "customary"]:
+    """Why this one of several about the same: the safest, or the usual one beside it."""
+    return BECAUSE[int(choice.field.ranks[choice.best])]
 
 
 def _frame_rate(guide: Guide, show: Show, choice: Choice) -> facts.Fact:

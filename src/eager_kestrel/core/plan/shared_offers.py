@@ -50,8 +50,11 @@ class Asking:
     def _offered(self, m: int, there: DestinationPlan, larger: Answers) -> DestinationPlan:
         if there.video is None or there.quality is None:
             return there
-        now = Option(picture=there.video.picture, frame_rate=there.video.frame_rate,
-                     bitrate_kbps=there.video.bitrate_kbps, quality=there.quality)  # fmt: skip
+        now = Option(
+            picture=there.video.picture, frame_rate=there.video.frame_rate,
+            bitrate_kbps=there.video.bitrate_kbps, quality=there.quality,
+            quality_range=there.quality_range or (there.quality, there.quality),
+        )  # fmt: skip
         found: list[Offer | None] = []
         update: dict[str, object] = {}
         upload = self._upload(m, now, larger)

@@ -137,8 +137,8 @@ class PictureAlike:
     kbps: float
     alike_least: Picture
     alike_most: Picture
-    because: Literal["safest", "own", "named", "customary", "best"]
-    """Safest where its rank did not decide: it loses least on the scene where it does worst."""
+    because: Literal["own", "named", "customary", "safest"]
+    """Safest: no usual one is about the same, and it loses least where it does worst."""
     platform: str
     motion: str
     next: Picture | None

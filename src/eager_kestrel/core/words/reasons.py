@@ -130,10 +130,10 @@ def _alike(fact: facts.PictureAlike) -> str:
         why = f"{fact.picture} is your source's own"
     elif fact.because == "named":
         why = f"{fact.picture} is one {_they(fact.platform, 'name')}"
-    elif fact.because == "safest":
-        why = f"{fact.picture} loses least on the hardest footage"
+    elif fact.because == "customary":
+        why = f"{fact.picture} is a common one near the safest"
     else:
-        why = f"{fact.picture} is {'common' if fact.because == 'customary' else 'the best'}"
+        why = f"{fact.picture} loses least on the footage where it does worst"
     worse = ""
     if fact.next is not None and fact.next_quality is not None:
         against = f"{looks(fact.next_quality)} against {looks(fact.quality)}"
