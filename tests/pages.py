@@ -1,15 +1,15 @@
-"""Guideline pages of made-up platforms, none like another, and what each says.
+"""Guideline pages of made-up platforms, none like another, and what each proposes.
 
-``WHOLE`` are understood whole; each gives the options it takes, how many rungs come of it, and what
-stands in the guide by dotted key (``rungs.0.ceiling``). ``ASKED`` are not: each gives words of what
-has to be told.
+Of each of ``PAGES``: its text, what a person sets, how many rungs come of it, and what stands in the
+guide by dotted key (``rungs.0.ceiling``). ``SENTENCES`` give what one line proposes by key, those
+with a doubt behind a question mark; an empty dict where it proposes nothing.
 """
 
 from __future__ import annotations
 
 from typing import Any
 
-WHOLE: dict[str, tuple[str, tuple[str, ...], int, dict[str, Any]]] = {
+PAGES: dict[str, tuple[str, tuple[str, ...], int, dict[str, Any]]] = {
     "larch.md": ("""
 # Sending to Larch
 
@@ -104,7 +104,7 @@ Video | Bitrate
 1280x720,"60 max, 30 recommended",5 Mbit/s,4 Mbit/s
 """, (), 2, {
         "rungs.0.frame_rate": "60", "rungs.0.advised": "6000 kbit/s",
-        "rungs.0.ceiling": "8000 kbit/s", "video.advised.frame_rate": "30",
+        "rungs.0.ceiling": "8000 kbit/s",
     }),
     "no-rate.md": ("""
 We take up to 50 frames per second.
@@ -164,7 +164,7 @@ seconds are recommended; do not exceed 4 seconds.</p><p>High profile, 2 B-frames
 <p>Frame rate: 30 or 60. Do not go over 60.</p><p>Doors open at 7, and 40 people fit in.</p>
 <table><tr><th>Resolution</th><th>Most</th></tr><tr><td>1080p</td><td>6 Mbps</td></tr></table>""",
                    (), 1, {
-        "video.keyframes": {"at_most": "4 s", "advised": "2 s"}, "video.advised.codec": "h264",
+        "video.keyframes": {"at_most": "4 s", "advised": "2 s"}, "video.codecs": ["h264"],
         "video.profiles": {"h264": ["high"]}, "video.b_frames": 2,
         "video.rate_control": ["constant"], "rungs.0.frame_rate": "60",
     }),
@@ -177,8 +177,8 @@ seconds are recommended; do not exceed 4 seconds.</p><p>High profile, 2 B-frames
 | --- | --- | --- |
 | 1080p | 60 | 6,000-8,000 kbps |
 | 720p | 60 | 4,000 kbps |
-""", (), 2, {"rungs.0.advised": "7000 kbit/s", "rungs.1.advised": "4000 kbit/s",
-             "video.ceiling": "7000 kbit/s"}),
+""", (), 2, {"rungs.0.advised": "8000 kbit/s", "rungs.1.advised": "4000 kbit/s",
+             "video.ceiling": "8000 kbit/s"}),
     "with-audio.csv": ("""Resolution;fps;Max bitrate;Audio
 1920x1080;25;5000 kbit/s + 128 kbit/s audio;AAC 128 kbit/s
 """, (), 1, {"rungs.0.ceiling": "5000 kbit/s", "audio.most": "128 kbit/s"}),
@@ -203,55 +203,104 @@ Level 4.1 of H.264 at the most. Advised B-frames: 1.
              "rungs.0.ceiling": "4000 kbit/s"}),
     "told-unit.csv": ("""Size,fps,Max
 1280x720,30,3000
-""", ("--unit", "kbit/s"), 1, {"rungs.0.ceiling": "3000 kbit/s"}),
+""", (), 1, {"rungs.0.ceiling": "3000 kbit/s"}),
     "told-cell.md": ("""
 | Picture | fps | Max bitrate |
 | --- | --- | --- |
 | 1080p | 60 | ask us |
 | 720p | 60 | 4 Mbps |
-""", ("--cell", "2:Max bitrate=6 Mbps"), 2, {"rungs.0.ceiling": "6000 kbit/s"}),
+""", ("rungs=1080p at 60: 6 Mbps; 720p at 60: 4 Mbps",), 2, {"rungs.0.ceiling": "6000 kbit/s"}),
     "told-column.csv": ("""Picture,fps,What to send,Our notes
 1280x720,30,3000 kbit/s,be kind
-""", ("--column", "What to send=advised", "--column", "Our notes=left out"), 1,
+""", ("table.1=resolution | frame rate | recommended kbit/s | ignore",), 1,
                         {"rungs.0.advised": "3000 kbit/s"}),
+    "one-line.txt": ("Maximum bitrate: 6000 kbps\n", (), 0, {"video.ceiling": "6000 kbit/s"}),
+    "bounds-table.html": ("""<table><tr><th>Setting</th><th>Minimum</th><th>Recommended</th><th>Maximum</th></tr>
+<tr><td>Keyframe interval</td><td>1 s</td><td>2 s</td><td>4 s</td></tr>
+<tr><td>Audio bitrate</td><td>96 kbps</td><td>128 kbps</td><td>160 kbps</td></tr></table>""", (), 0, {
+        "video.keyframes": {"at_least": "1 s", "advised": "2 s", "at_most": "4 s"},
+        "audio.least": "96 kbit/s", "audio.most": "160 kbit/s", "audio.advised.bitrate": "128 kbit/s",
+    }),
+    "codec-columns.md": ("""
+| Resolution | fps | H.264 max | H.265 max | AV1 max |
+| --- | --- | --- | --- | --- |
+| 1080p | 60 | 9 Mbps | 6 Mbps | 5 Mbps |
+""", (), 3, {"rungs.0.codec": "h264", "rungs.0.ceiling": "9000 kbit/s", "rungs.2.codec": "av1",
+             "rungs.2.ceiling": "5000 kbit/s"}),
+    "omitted-tags.html": ("""<html><body><table><tr><th>Resolution<th>Frame rate<th>Max bitrate
+<tr><td>1080p<td>60<td>6 Mbps<tr><td>720p<td>30<td>3 Mbps</table><p>Keyframe interval: 2 s""", (), 2, {
+        "rungs.1.ceiling": "3000 kbit/s", "video.keyframes": "2 s"}),
+    "browser.html": ("""<!doctype html><html><head><title>Help</title><script>var bitrate = "9000 kbps";
+</script><style>p { max-width: 6000px }</style></head><body><nav><ul><li>Max bitrate 1 kbps</li></ul></nav>
+<main><h1>Going live on Reedmace</h1><ul><li>Video bitrate: up to 6.000 kbps</li><li>Framerate: up to 60
+fps</li><li>Keyframe interval: every two seconds</li><li>B-frames: none</li></ul></main></body></html>""",
+                     (), 0, {"video.ceiling": "6000 kbit/s", "video.keyframes": "2 s",
+                             "video.b_frames": 0, "video.fastest": "60"}),
+    "comma-decimals.txt": ("""Videobitrate: max. 2,5 Mbps
+Keyframe interval: 2 s (max. 4 s)
+""", (), 0, {"video.ceiling": "2500 kbit/s", "video.keyframes": {"advised": "2 s", "at_most": "4 s"}}),
+    "servers.txt": ("""Server: rtmps://ingest.reedmace.example/live
+Server: rtmp://ingest.reedmace.example/live
+Server: rtmps://fast.reedmace.example/live (premium accounts)
+""", (), 0, {"ingest.0.url": "rtmps://ingest.reedmace.example/live",
+             "ingest.1.url": "rtmp://ingest.reedmace.example/live", "transports": ["rtmps", "rtmp"]}),
+    "tier-titles.md": ("""
+## Partners
+
+| Resolution | fps | Max bitrate |
+| --- | --- | --- |
+| 1080p | 60 | 8 Mbps |
+
+## Everyone
+
+| Resolution | fps | Max bitrate |
+| --- | --- | --- |
+| 1080p | 60 | 6 Mbps |
+""", (), 1, {"standings.partner.ceiling": "8000 kbit/s", "rungs.0.ceiling": "6000 kbit/s"}),
+    "viewers.txt": ("""Max bitrate: 6 Mbps
+All streams are transcoded for viewers: always.
+""", (), 0, {"delivery.transcodes": "always", "video.ceiling": "6000 kbit/s"}),
+    "denials.txt": ("""Maximum bitrate: 6000 kbps. H.265 is not supported; H.264 only.
+Audio: stereo, mono not accepted. 44.1 kHz not supported, use 48 kHz audio.
+""", (), 0, {"video.codecs": ["h264"], "audio.channels": [2], "audio.sample_rates_hz": [48000]}),
+    "bullets.md": ("""
+* Codec: H.264 (AVC)
+* Profile: Main or High
+* Max video bitrate: 4,000 kbps
+* Max resolution: 1280 x 720
+* Frame rate: 25 or 50 fps
+""", (), 0, {"video.profiles": {"h264": ["main", "high"]}, "video.largest": "1280x720",
+             "video.frame_rates": ["25", "50"]}),
+    "set-by-hand.txt": ("Welcome to Reedmace.\nMax bitrate: ask us\n",
+                        ("video.ceiling=5 Mbit/s", "video.keyframes=at most 4 s"), 0,
+                        {"video.ceiling": "5000 kbit/s", "video.keyframes": {"at_most": "4 s"}}),
 }  # fmt: skip
 
-ASKED: dict[str, tuple[str, str]] = {
-    "footnote.html": ("""<table><tr><th>Picture</th><th>fps</th><th>Max (Mbit/s)</th></tr>
-<tr><td>1080p</td><td>60</td><td>8<sup>1</sup></td></tr></table><p><sup>1</sup> for gold accounts</p>""",
-                      'row 2, "Max (Mbit/s)": note 1 ("for gold accounts")'),
-    "shouted.csv": ("Picture,fps,Max\n1280x720,30,500 KBPS\n", "bits or bytes"),
-    "unsure.csv": ("Picture,fps,Max\n1280x720,30,96.000 kbit/s\n", "two amounts"),
-    "notes.csv": ("Picture,fps,Max,Remarks\n1280x720,30,4 Mbps,only at night\n",
-                  'column "Remarks"'),
-    "words.csv": ("Picture,fps,Max bitrate\n1280x720,30,4 Mbps for dancers\n", '"dancers"'),
-    "heading.csv": ("Picture,fps,Max bitrate for dancers\n1280x720,30,4 Mbps\n", "dancers"),
-    "twice.csv": ("Picture,fps,Max\n1280x720,30,4 Mbps\n1280x720,30,5 Mbps\n", "contradicts"),
-    "keyframes-twice.md": ("""Keyframe interval: 2 seconds
-
-Key frames every 4 seconds.
-
-| Picture | fps | Max bitrate |
-| --- | --- | --- |
-| 720p | 30 | 3 Mbps |
-""", "contradicts"),
-    "condition.md": ("""The maximum bitrate is 8 Mbps if you are a partner.
-
-| Picture | fps | Max bitrate |
-| --- | --- | --- |
-| 720p | 30 | 3 Mbps |
-""", "condition"),
-    "frames-no-rate.md": ("""Keyframes every 120 frames.
-
-| Picture | Max bitrate | fps |
-| --- | --- | --- |
-| 720p | 3 Mbps | 30 |
-| 1080p | 6 Mbps | 60 |
-""", "no interval in seconds"),
-    "not-a-row.csv": ("Picture,fps,Max\n1280x720,30,4 Mbps\nmore to come,,\n", "more to come"),
-    "out-of-order.csv": ("Picture,fps,Min,Max\n1280x720,30,5 Mbps,4 Mbps\n", "out of order"),
-    "other-lines.csv": ("Picture,fps,Max\n1080p (1600x900),30,4 Mbps\n", "1080p"),
-    "total-unknown.csv": ("Picture,fps,Max total with audio\n1280x720,30,4 Mbps\n",
-                          "include audio"),
-    "wrong-unit.csv": ("Picture,fps,Max\n1280x720,30,4 kbit/s\n", "no likely amount"),
+SENTENCES: dict[str, dict[str, str]] = {
+    "Maximum bitrate: 6000 kbps": {"video.ceiling": "6,000 kbit/s"},
+    "A keyframe at least every 2 seconds": {"video.keyframes": "at most 2 s"},
+    "Bitrate: not below 1000 kbps": {"video.floor": "1,000 kbit/s"},
+    "Keyframe interval: 2 s (max. 4 s)": {"video.keyframes": "recommended 2 s, at most 4 s"},
+    "Keyframe interval: 1-4 s, 2 s recommended": {
+        "video.keyframes": "1 s to 4 s, recommended 2 s"},
+    "Keyframes every two seconds": {"video.keyframes": "2 s"},
+    "Audio: mono not accepted, stereo only": {"audio.channels": "stereo"},
+    "44.1 kHz audio is not supported": {},
+    "H.264, AAC 48 kHz": {"audio.codecs": "aac", "audio.sample_rates": "48 kHz",
+                          "video.codecs": "h264"},
+    "60 fps on request": {"video.frame_rates": "? up to 60"},
+    "Frame rate: 30 or 60": {"video.frame_rates": "30, 60"},
+    "VBR preferred": {"video.rate_control": "constant, variable, recommended variable"},
+    "B-frames: none": {"video.b_frames": "0"},
+    "Do not use B-frames": {"video.b_frames": "0"},
+    "Recommended bitrate: 4500 kbps": {"video.ceiling": "? 4,500 kbit/s"},
+    "Your upload speed should be at least 10 Mbps": {},
+    "The maximum bitrate is 8 Mbps if you are a partner.": {"video.ceiling": "? 8,000 kbit/s"},
+    "Keyframes every 120 frames": {"video.keyframes": "? 2 s"},
+    "Keyframe interval: 60 frames at 30 fps": {"video.keyframes": "2 s"},
+    "Bitrate 6000 KBPS": {"video.ceiling": "? 6,000 kbit/s"},
+    "Bitrate up to 750 kB/s": {"video.ceiling": "6,000 kbit/s"},
+    "RTMP is not encrypted; use RTMPS": {"transports": "rtmps"},
+    "We do not transcode": {"delivery.transcodes": "never"},
+    "Doors open at 7, and 40 people fit in.": {},
 }  # fmt: skip

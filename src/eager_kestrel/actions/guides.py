@@ -6,17 +6,11 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, date, datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from eager_kestrel import __version__
 from eager_kestrel.core.errors import InputError, KestrelError, NotFoundError
 from eager_kestrel.core.guide.diff import Change, changes, text_changes
-from eager_kestrel.core.guide.drafting import customary, drafted, guide_of
-from eager_kestrel.core.guide.page import BOUNDS, ROLES, Answers, Role, Understood
-from eager_kestrel.core.guide.page_reading import understand
-from eager_kestrel.core.guide.page_table import standing_name
-from eager_kestrel.core.names import nearest_name
-from eager_kestrel.core.picture import Shape, parse_frame_rate
 from eager_kestrel.core.plan.planner import plan
 from eager_kestrel.core.show.show import Destination, Show
 from eager_kestrel.files.bundled import bundled_guide_text
@@ -26,20 +20,18 @@ from eager_kestrel.files.guide_text import SCHEMA_NAME, guide_toml, template
 from eager_kestrel.files.guides import (
     guide_faults,
     guide_folders,
+    guide_from,
     guide_names,
     guide_path,
     load_guide,
     read_guide,
 )
-from eager_kestrel.files.pages import read_page
 from eager_kestrel.files.schemas import schema_text
 
 if TYPE_CHECKING:
     from eager_kestrel.core.guide.guide import Guide
     from eager_kestrel.core.line.uplink import Uplink
     from eager_kestrel.core.plan.plan import DestinationPlan
-
-UNCHECKED = "not on the page: check"
 
 
 @dataclass(frozen=True, slots=True)
@@ -154,132 +146,25 @@ def from_template(name: str, path: Path) -> Guide:
     return _write(path, text)
 
 
-def from_answers(document: dict[str, Any], path: Path, unchecked: list[str]) -> Guide:
-    """Write a guide from what somebody answered.
-
-    Args:
-        document: as the TOML would be.
-        path: where to.
-        unchecked: dotted keys that were skipped, to be marked in the file.
+def write_guide(guide: Guide, path: Path, comments: dict[str, str]) -> Guide:
+    """Write a guide with comments by dotted key.
 
     Raises:
-        FormatError: the answers contradict each other.
+        FormatError: it could not be read again; nothing is written.
+        StorageError: the disk would not take it.
     """
-    guide = guide_of(document).model_copy(update={"unchecked": tuple(unchecked)})
-    return _write(path, guide_toml(guide, dict.fromkeys(unchecked, "a guess: check")))
-
-
-def require_guide(document: dict[str, Any]) -> None:
-    """Refuse a document that is no guide.
-
-    Raises:
-        FormatError: says which key is wrong.
-    """
-    guide_of(document)
-
-
-def base_document(name: str, title: str, source: str) -> dict[str, Any]:
-    """A guide's document with the customary values, to be overwritten by what is answered."""
-    usual = customary(name, title, source, _today())
-    return usual.model_dump(mode="json", exclude_none=True, exclude_defaults=True)
-
-
-def answers_of(
-    unit: str | None,
-    means: str | None,
-    fps: str | None,
-    shape: str,
-    ordinary: str | None,
-    columns: Sequence[str],
-    cells: Sequence[str],
-    *,
-    leave_rest: bool,
-) -> Answers:
-    """What a person says where a page does not, from words.
-
-    Args:
-        unit: of bare bitrates, ``kbit/s`` or ``Mbit/s``.
-        means: what a plain bitrate is.
-        fps: the fastest rate.
-        shape: of pictures given by their lines.
-        ordinary: the standing that every account has.
-        columns: each ``HEADING=ROLE``.
-        cells: each ``ROW:HEADING=TEXT``.
-        leave_rest: whether to go on without what is not understood.
-
-    Raises:
-        InputError: one of them is no answer; says what to write.
-    """
-    if unit is not None and unit not in ("kbit/s", "Mbit/s"):
-        raise InputError(f'"{unit}" is no unit of a table', 'write "kbit/s" or "Mbit/s"')
-    meant = next((bound for bound in BOUNDS if bound == means), None)
-    if means is not None and meant is None:
-        raise InputError(f'"{means}" is no kind of bitrate', nearest_name(means, [*BOUNDS], ""))
-    if fps is not None:
-        parse_frame_rate(fps)
-    return Answers(
-        unit=unit, means=meant, frame_rate=fps, shape=shape, roles=dict(map(_role, columns)),
-        cells=dict(map(_said_cell, cells)), leave_rest=leave_rest,
-        ordinary=None if ordinary is None else standing_name(ordinary),
-    )  # fmt: skip
-
-
-def _role(written: str) -> tuple[str, Role]:
-    heading, _, said = written.rpartition("=")
-    role = next((role for role in ROLES if role == said.strip()), None)
-    if role is None:
-        raise InputError(f'"{said}" is no role of a column', nearest_name(said, [*ROLES], ""))
-    return heading.strip(), role
-
-
-def _said_cell(written: str) -> tuple[tuple[int, str], str]:
-    place, equals, text = written.partition("=")
-    row, colon, heading = place.partition(":")
-    if not equals or not colon or not row.strip().isdigit():
-        raise InputError(f'"{written}" names no cell', 'write "2:Max bitrate=8 Mbit/s"')
-    return (int(row), heading.strip()), text.strip()
-
-
-def understood(page: Path, answers: Answers) -> Understood:
-    """What a guideline page says, in its tables and around them.
-
-    Raises:
-        FormatError: nothing to read is in the file.
-        InputError: an answer is none.
-    """
-    Shape.parse(answers.shape)
-    return understand(read_page(page), answers)
-
-
-def from_page(
-    found: Understood, answers: Answers, name: str, title: str, source: str, path: Path
-) -> Guide:
-    """Write the guide a page leads to, with what stands on the page beside each key.
-
-    What the page does not say is customary and marked.
-
-    Raises:
-        InputError: something on the page was not understood, and nobody said to go on without.
-        FormatError: no row could be taken, or the page contradicts itself.
-    """
-    if found.unplaced and not answers.leave_rest:
-        count = len(found.unplaced)
-        raise InputError(
-            f"{count} thing{'s' if count > 1 else ''} on the page not understood",
-            'say what is meant with --cell "ROW:HEADING=TEXT" or --column "HEADING=ROLE", '
-            "or go on without with --leave-rest",
-        )
-    draft = drafted(found, answers, customary(name, title, source, _today()))
-    comments = dict.fromkeys(draft.unchecked, UNCHECKED) | draft.comments
-    guide = draft.guide.model_copy(update={"unchecked": draft.unchecked})
-    return _write(path, guide_toml(guide, comments, draft.rest))
+    return _write(path, guide_toml(guide, comments))
 
 
 def _write(path: Path, text: str) -> Guide:
-    """Write a guide's text and, beside it, the schema its first line names; read it back."""
+    """Write a guide's text and, beside it, the schema its first line names.
+
+    It is read first: what could not be read again is never left in a folder.
+    """
+    guide = guide_from(text.encode(), path)
     write_text(path, text)
     write_text(path.parent / SCHEMA_NAME, schema_text("guide"))
-    return read_guide(path)
+    return guide
 
 
 def compared(old: str, new: str, folder: Path | None = None) -> tuple[Guide, Guide, list[Change]]:

@@ -128,7 +128,8 @@ def _cost_of_pins(
             continue
         if (now.video.picture, now.video.frame_rate) != (then.video.picture, then.video.frame_rate):
             here, there = (
-                f"{each.video.words}, quality {looks(each.quality or 0.0)}" for each in (now, then)
+                f"{video.words}, quality {looks(one.quality or 0.0)}"
+                for video, one in ((now.video, now), (then.video, then))
             )
             said.append(left_free(here, there))
     return said

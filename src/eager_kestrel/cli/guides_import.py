@@ -1,137 +1,92 @@
-"""``guides import``: a guideline page becomes a guide, with what was read from where."""
+"""``guides import``: a guideline page proposes, a person confirms, and a guide is written."""
 
 from __future__ import annotations
 
 import sys
-from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from eager_kestrel.cli.guides_new import Out, understood_so
-from eager_kestrel.cli.options import grouped
+from eager_kestrel.cli.options import Json, among
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.guide.page import Answers, Understood
+    from eager_kestrel.actions.importing import Reading
 
 
-@dataclass(frozen=True, slots=True)
-class AnswerFlags:
-    """What the page does not say, as said on the command line."""
-
-    unit: Annotated[
-        str | None, typer.Option(metavar="UNIT", help="Of bare bitrates: kbit/s or Mbit/s.")
-    ] = None
-    means: Annotated[
-        str | None,
-        typer.Option(metavar="KIND", help="What a plain bitrate is: floor, advised or ceiling."),
-    ] = None
-    fps: Annotated[
-        str | None, typer.Option(metavar="RATE", help="The fastest, where nothing says it.")
-    ] = None
-    shape: Annotated[str, typer.Option(metavar="SHAPE", help='Of pictures given as "1080p".')] = (
-        "16:9"
-    )
-    ordinary: Annotated[
-        str | None, typer.Option(metavar="NAME", help="Of several standings, everybody's.")
-    ] = None
-    column: Annotated[
-        list[str] | None,
-        typer.Option(metavar='"HEADING=ROLE"', help="Correct what a column was taken for."),
-    ] = None
-    cell: Annotated[
-        list[str] | None,
-        typer.Option(metavar='"ROW:HEADING=TEXT"', help="Say what a cell means."),
-    ] = None
-    leave_rest: Annotated[
-        bool, typer.Option("--leave-rest", help="Go on without what is not understood.")
-    ] = False
-
-    def answers(self) -> Answers:
-        """As values."""
-        from eager_kestrel.actions.guides import answers_of
-
-        return answers_of(
-            self.unit, self.means, self.fps, self.shape, self.ordinary, self.column or (),
-            self.cell or (), leave_rest=self.leave_rest,
-        )  # fmt: skip
-
-
-@grouped
 def import_page(
     page: Annotated[Path, typer.Argument(help="A guideline page: HTML, Markdown, CSV, text.")],
     name: Annotated[str, typer.Option(help="Of the platform, in lower case.")],
     title: Annotated[str | None, typer.Option(help="As people call it.")] = None,
     source: Annotated[str | None, typer.Option(help="Where the page is from.")] = None,
-    flags: AnswerFlags = AnswerFlags(),
+    shape: Annotated[
+        str, typer.Option(metavar="SHAPE", help='Of resolutions given as "1080p".')
+    ] = "16:9",
+    set_: Annotated[
+        list[str] | None,
+        typer.Option("--set", metavar='"KEY=VALUE"', help="Answer one question; repeatable."),
+    ] = None,
+    answers: Annotated[
+        Path | None,
+        typer.Option("--answers", metavar="FILE", help="Questions with answers, as --json prints."),
+    ] = None,
+    accept: Annotated[
+        str | None,
+        typer.Option(
+            metavar="WHICH",
+            autocompletion=among("all", "none"),
+            help="Ask nothing: take all proposals as unverified, or none.",
+        ),
+    ] = None,
+    json: Json = False,
     out: Out = None,
 ) -> None:
-    """Turn a guideline page into a guide; what is not understood whole is asked about."""
-    from eager_kestrel.actions.guides import from_page, new_path, understood
+    """Turn a guideline page into a guide: every value is proposed, and confirmed by you."""
+    from eager_kestrel.actions.guides import new_path
+    from eager_kestrel.actions.importing import answers_from, answers_set, read, write_import
     from eager_kestrel.core.errors import InputError
 
+    if accept not in (None, "all", "none"):
+        raise InputError(f'"{accept}" is nothing to accept', "write all or none")
     path = new_path(name, out)
-    answers = flags.answers()
-    found = understood(page, answers)
-    while found.questions:
-        flags = _answered(flags, found)
-        answers = flags.answers()
-        found = understood(page, answers)
-    _show(found)
-    if not found.rungs:
-        raise InputError(f"no row of {page} could be taken", 'correct it, or give --column "H=R"')
+    reading = read(page, shape)
+    given = {} if answers is None else answers_from(reading, answers)
+    given |= answers_set(reading, set_ or ())
     called = title or name.replace("-", " ").title()
-    guide = from_page(found, answers, name, called, source or page.name, path)
+    about = (name, called, source or page.name, path)
+    if accept == "all":
+        taken = reading.accepted(given)
+        understood_so(write_import(reading, taken, *about, unverified=True), path)
+        raise typer.Exit(1)
+    if accept == "none" or answers is not None:
+        understood_so(write_import(reading, given, *about), path)
+        return
+    if json or not sys.stdin.isatty():
+        _open(reading, given, json=json)
+    from eager_kestrel.cli.interview import ask_again, ask_all
+
+    given = ask_all(reading, given)
+    while True:
+        try:
+            guide = write_import(reading, given, *about)
+        except InputError as error:
+            given = ask_again(reading, given, error.line())
+            continue
+        break
     understood_so(guide, path)
 
 
-ASKED = {
-    "unit": ("--unit", "unit", "The bitrates carry no unit. Are they kbit/s or Mbit/s"),
-    "means": ("--means", "means", "Are the bitrates a floor, advised, or a ceiling"),
-    "frame_rate": ("--fps", "fps", "How many frames a second does it take at the most"),
-    "ordinary": ("--ordinary", "ordinary", "Which of the standings has every account"),
-}
-
-
-def _answered(flags: AnswerFlags, found: Understood) -> AnswerFlags:
-    """Ask for what the page does not say, or fail with the list when nobody is there."""
+def _open(reading: Reading, given: dict[str, str], *, json: bool) -> None:
+    """Print the questions that are open, and end: there is nobody to ask."""
+    from eager_kestrel.cli.screen import print_json
     from eager_kestrel.core.errors import InputError
 
-    if not sys.stdin.isatty():
-        _show(found)
-        options = ", ".join(ASKED[key][0] for key in found.questions)
-        raise InputError("the page leaves questions open", f"give {options}")
-    for key in found.questions:
-        _, flag, question = ASKED[key]
-        said: dict[str, str] = {flag: typer.prompt(question, err=True)}
-        flags = replace(flags, **said)  # type: ignore[arg-type]
-    return flags
-
-
-def _show(found: Understood) -> None:
-    """What was taken from where, and what was not understood."""
-    from rich.table import Table
-    from rich.text import Text
-
-    from eager_kestrel.cli.screen import console
-    from eager_kestrel.core.words.pages import taken_value
-
-    screen = console(stderr=True)
-    table = Table(box=None, padding=(0, 1), header_style="dim")
-    for heading in ("on the page", "key", "value", "sure"):
-        table.add_column(heading, overflow="fold")
-    for heading, role in found.columns.items():
-        table.add_row(Text(f'column "{heading}"'), Text(role, style="cyan"), "", "yes")
-    for rung in found.rungs:
-        said = taken_value((rung.floor, rung.advised, rung.ceiling))
-        table.add_row(Text(rung.text), Text("rungs", style="cyan"),
-                      Text(f"{rung.picture}, {said}"), "yes")  # fmt: skip
-    for taken in found.taken:
-        key = Text(taken.key or "left out", style="cyan")
-        value = Text(taken_value(taken.value))
-        table.add_row(Text(f"{taken.where}: {taken.text}"), key, value, "yes")
-    screen.print(table)
-    for line in found.unplaced:
-        screen.print(f"! asked: {line}", markup=False, soft_wrap=True)
-    screen.print(f"{len(found.rungs)} rows taken")
+    questions = reading.questions(given)
+    if json:
+        print_json(questions.model_dump(mode="json"))
+        raise typer.Exit(2)
+    raise InputError(
+        f"{len(questions.questions)} questions are open, and this is not an interactive terminal",
+        "print them with --json, write answers into them and give --answers FILE; or --accept all",
+    )

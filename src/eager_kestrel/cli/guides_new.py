@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -15,23 +15,6 @@ Out = Annotated[
     Path | None, typer.Option(metavar="PATH", help="A file or folder; else your own guides.")
 ]
 
-QUESTIONS: tuple[tuple[str, str, str], ...] = (
-    ("title", "What is it called", "{title}"),
-    ("source", "Where do the figures come from", "its guideline page"),
-    ("video.shapes", "Picture shape", "16:9"),
-    ("video.largest", "Largest picture", "1920x1080"),
-    ("video.fastest", "Most frames a second", "60"),
-    ("video.ceiling", "Most video bitrate", "6000 kbit/s"),
-    ("video.keyframes", "Keyframe every", "2 s"),
-    ("video.rate_control", "Rate control: constant, variable or both", "constant"),
-    ("video.codecs", "Codecs, with commas: h264, hevc, av1", "h264"),
-    ("audio.most", "Most audio bitrate", "160 kbit/s"),
-    ("transports", "Transports, with commas: rtmps, rtmp", "rtmps, rtmp"),
-    ("delivery.transcodes", "Smaller copies for viewers: always, when there is capacity, never",
-     "when there is capacity"),
-)  # fmt: skip
-LISTS = ("video.shapes", "video.codecs", "transports", "video.rate_control")
-
 
 def new(
     name: Annotated[str, typer.Argument(help="Of the platform, in lower case.")],
@@ -40,63 +23,40 @@ def new(
     ] = False,
     out: Out = None,
 ) -> None:
-    """Write a guide: a few questions, each of which may be skipped with Enter."""
-    from eager_kestrel.actions.guides import from_answers, new_path
+    """Write a guide: a few questions, each of which may be skipped."""
     from eager_kestrel.actions.guides import from_template as write_template
+    from eager_kestrel.actions.guides import new_path
     from eager_kestrel.core.errors import InputError
 
     path = new_path(name, out)
     if from_template:
         guide = write_template(name, path)
     elif not sys.stdin.isatty():
-        raise InputError("there is nobody to ask", "give --from-template, or guides import TABLE")
+        raise InputError("this is not an interactive terminal",
+                         "give --from-template, or guides import PAGE")  # fmt: skip
     else:
-        document, skipped = _asked(name)
-        guide = from_answers(document, path, skipped)
+        guide = answered(name, path)
     understood_so(guide, path)
 
 
-def _asked(name: str) -> tuple[dict[str, Any], list[str]]:
-    """Ask each question until its answer can be read; returns the document and what was skipped."""
-    from eager_kestrel.actions.guides import base_document, require_guide
-    from eager_kestrel.cli.screen import warn
-    from eager_kestrel.core.errors import FormatError
+def answered(name: str, path: Path, page: Path | None = None) -> Guide:
+    """Ask for a guide, perhaps with the proposals of a page, and write it."""
+    from eager_kestrel.actions.importing import NOTHING, read, write_import
+    from eager_kestrel.cli.interview import ask_again, ask_all
+    from eager_kestrel.core.errors import InputError
 
-    document = base_document(name, name.replace("-", " ").title(), "its guideline page")
-    skipped = []
-    for key, question, usual in QUESTIONS:
-        default = usual.format(title=document["title"])
-        while True:
-            answer = typer.prompt(question, default=default, err=True)
-            before = _put(document, key, _listed(key, answer))
-            try:
-                require_guide(document)
-            except FormatError as error:
-                _put(document, key, before)
-                warn(error.line())
-                continue
-            break
-        if answer == default and key not in ("title", "source"):
-            skipped.append(key)
-    return document, skipped
-
-
-def _listed(key: str, answer: str) -> object:
-    if key not in LISTS:
-        return answer
-    if answer.strip().lower() == "both":
-        return ["constant", "variable"]
-    return [part.strip() for part in answer.split(",") if part.strip()]
-
-
-def _put(document: dict[str, Any], key: str, value: object) -> object:
-    """Set a dotted key; returns what was there."""
-    *path, last = key.split(".")
-    for part in path:
-        document = document[part]
-    before: object = document.get(last)
-    document[last] = value
-    return before
+    reading = NOTHING if page is None else read(page)
+    title = name.replace("-", " ").title()
+    source = "its guideline page"
+    if page is None:
+        title = typer.prompt("What is it called", default=title, err=True)
+        source = typer.prompt("Where do the figures come from", default=source, err=True)
+    answers = ask_all(reading, {})
+    while True:
+        try:
+            return write_import(reading, answers, name, title, source, path)
+        except InputError as error:
+            answers = ask_again(reading, answers, error.line())
 
 
 def understood_so(guide: Guide, path: Path) -> None:

@@ -198,11 +198,36 @@ def _going(given: Wishes, answer: str, guides: Path | None) -> Wishes:
     from dataclasses import replace
 
     from eager_kestrel.actions.start import new_show
+    from eager_kestrel.files.guides import guide_named
 
     names = tuple(part.strip() for part in answer.split(",") if part.strip())
+    for name in names:
+        platform = name.partition(":")[0]
+        if guide_named(platform, guides) is None and not _made(platform):
+            break
     tried = replace(given, platforms=names)
     new_show(tried, guides=guides)
     return tried
+
+
+def _made(platform: str) -> bool:
+    """Offer to make a guide that is missing; whether one was made."""
+    from eager_kestrel.actions.guides import new_path
+    from eager_kestrel.cli.guides_new import answered, understood_so
+    from eager_kestrel.cli.screen import warn
+    from eager_kestrel.core.errors import KestrelError
+
+    if not typer.confirm(f"There is no guide for {platform}; make one now", err=True):
+        return False
+    page = typer.prompt("A saved guideline page to read it from; - to answer questions instead",
+                        default="-", err=True).strip()  # fmt: skip
+    try:
+        path = new_path(platform, None)
+        understood_so(answered(path.stem, path, None if page == "-" else Path(page)), path)
+    except KestrelError as error:
+        warn(error.line())
+        return False
+    return True
 
 
 def _reserves(answer: str) -> tuple[str, ...]:

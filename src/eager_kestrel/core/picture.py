@@ -27,12 +27,15 @@ class Picture:
 
     @classmethod
     def parse(cls, text: str) -> Self:
-        """Read ``"1920x1080"`` (``×`` and spaces are fine).
+        """Read ``"1920x1080"`` (``×`` and spaces are fine), or ``"1080p"`` for 16:9.
 
         Raises:
             UnitError: not of that form, or a side outside 16 to 16384.
         """
         match = re.fullmatch(r"\s*([0-9]{1,6})\s*[x×X]\s*([0-9]{1,6})\s*", text)
+        if match is None and (lines := re.fullmatch(r"\s*([0-9]{3,4})[pP]\s*", text)):
+            count = int(lines[1])
+            return cls(round(count * 16 / 9 / 2) * 2, count)
         if match is None:
             lines = re.fullmatch(r"\s*([0-9]{3,4})[pP]?[0-9]*\s*", text)
             raise UnitError(

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import os
 import shutil
+import stat
 from collections.abc import Iterable
 from pathlib import Path
 
+from eager_kestrel.core.errors import FormatError
 from eager_kestrel.files.home import made, storage_error
 
 
@@ -32,6 +34,31 @@ def write_text(path: Path, text: str | Iterable[str]) -> None:
     finally:
         if temporary is not None:
             Path(temporary).unlink(missing_ok=True)
+
+
+def read_bounded(path: Path, most_bytes: int, instead: str = "name another file") -> bytes:
+    """A file's bytes, looked at before it is read: regular files only, and not without end.
+
+    Args:
+        path: of the file.
+        most_bytes: that it may have.
+        instead: what to do about a larger one.
+
+    Raises:
+        FormatError: it is no regular file, or larger.
+        StorageError: it cannot be read.
+    """
+    try:
+        found = path.stat()
+        if stat.S_ISDIR(found.st_mode) or not stat.S_ISREG(found.st_mode):
+            raise FormatError("not a regular file", "name a file", str(path))
+        if found.st_size > most_bytes:
+            size = f"{found.st_size:,} bytes, more than {most_bytes:,}"
+            raise FormatError(size, instead, str(path))
+        with path.open("rb") as file:
+            return file.read(most_bytes)
+    except OSError as error:
+        raise storage_error(error, str(path)) from None
 
 
 def free_bytes(folder: Path) -> int:

@@ -5,12 +5,13 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from eager_kestrel.core.errors import FormatError, NotFoundError
+from eager_kestrel.core.errors import FormatError, KestrelError, NotFoundError
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.names import nearest_name
 from eager_kestrel.files.bundled import DATA, bundled_names
-from eager_kestrel.files.home import data_home, storage_error
-from eager_kestrel.files.toml import faults_of, read_model
+from eager_kestrel.files.documents import read_bounded
+from eager_kestrel.files.home import data_home
+from eager_kestrel.files.toml import MOST_BYTES, faults_of, read_model
 
 if TYPE_CHECKING:
     from eager_kestrel.core.show.show import Destination
@@ -52,6 +53,21 @@ def load_guide(name: str, extra: Path | None = None) -> Guide:
     return read_model(raw, Guide, "guide", f"bundled guide {name}")
 
 
+def guide_named(written: str, extra: Path | None = None) -> str | None:
+    """The name of the guide that somebody means, whatever the case; None where there is none."""
+    names = guide_names(extra)
+    plain = written.strip().lower()
+    if written in names or plain in names:
+        return written if written in names else plain
+    for name in names:
+        try:
+            if load_guide(name, extra).title.lower() == plain:
+                return name
+        except KestrelError:  # a broken guide hides no other
+            continue
+    return None
+
+
 def guide_for(place: Destination, extra: Path | None = None) -> Guide:
     """The guide of a destination, under its standing; raises as :func:`load_guide` does."""
     return load_guide(place.platform, extra).under(place.standing)
@@ -76,10 +92,15 @@ def guide_path(name: str, extra: Path | None = None) -> Path | None:
 
 def read_guide(path: Path) -> Guide:
     """A guide from a file."""
-    try:
-        raw = path.read_bytes()
-    except OSError as error:
-        raise storage_error(error, str(path)) from None
+    return guide_from(read_bounded(path, MOST_BYTES, "check the file"), path)
+
+
+def guide_from(raw: bytes, path: Path) -> Guide:
+    """A guide from a file's bytes.
+
+    Raises:
+        FormatError: they are none; names the line.
+    """
     return read_model(raw, Guide, "guide", str(path))
 
 
@@ -89,10 +110,7 @@ def guide_faults(path: Path) -> list[FormatError]:
     Raises:
         StorageError: it cannot be read.
     """
-    try:
-        raw = path.read_bytes()
-    except OSError as error:
-        raise storage_error(error, str(path)) from None
+    raw = read_bounded(path, MOST_BYTES, "check the file")
     found = faults_of(raw, Guide, "guide", str(path))
     if not found:
         guide = read_model(raw, Guide, "guide", str(path))

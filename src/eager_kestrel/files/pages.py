@@ -9,8 +9,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from eager_kestrel.core.errors import FormatError
-from eager_kestrel.core.guide.page import Cell, Grid, Page
-from eager_kestrel.files.home import storage_error
+from eager_kestrel.core.guide.page import Grid, Page
+from eager_kestrel.files.documents import read_bounded
 
 if TYPE_CHECKING:
     from bs4 import Tag
@@ -22,7 +22,8 @@ MOST_TEXT = 600_000
 """Of a page, scripts and styles apart; the rest does not count."""
 MOST_LINES = 4_000
 
-_MARKS = re.compile(r"\s*(?:\[\^?([0-9a-z]{1,2})\]|([*†‡§]+|[¹²³⁴⁵⁶⁷⁸⁹]+))(?=\s|$|[)/,])")
+_MARKS = re.compile(r"\s*(?:\[\^?([0-9a-z]{1,2})\]|([*†‡§]{1,2}|[¹²³⁴⁵⁶⁷⁸⁹]))(?=\s|$|[)/,:])")
+_RAISED = dict(zip("¹²³⁴⁵⁶⁷⁸⁹", "123456789", strict=True))
 _UNSEEN = ("script", "style", "noscript", "template", "svg", "head", "nav", "button", "form")
 _INLINE = (r"(?i)</?(?:a|b|i|em|strong|span|code|small|u|sub|abbr|mark|label|font|kbd|var|q|cite|"
            r"time|ins|s|del)(?:\s[^<>]*)?>")  # fmt: skip
@@ -40,12 +41,7 @@ def read_page(path: Path) -> Page:
         FormatError: nothing to read is in it.
         StorageError: it cannot be read.
     """
-    try:
-        raw = path.read_bytes()[: MOST_BYTES + 1]
-    except OSError as error:
-        raise storage_error(error, str(path)) from None
-    if len(raw) > MOST_BYTES:
-        raise FormatError("more than 20 MB is no page", "save the table alone", str(path))
+    raw = read_bounded(path, MOST_BYTES, "save the table alone")
     if b"\0" in raw:
         raise FormatError("not text", "save the page as HTML, Markdown or CSV", str(path))
     try:
@@ -107,7 +103,7 @@ def _markdown(text: str) -> Page:
 def _html(text: str) -> Page:
     from bs4 import BeautifulSoup
 
-    soup = BeautifulSoup(_without_code(text)[:MOST_TEXT], "html.parser")
+    soup = BeautifulSoup(_without_code(text)[:MOST_TEXT], "lxml")
     for tag in soup.find_all(_UNSEEN):
         tag.decompose()
     for sup in soup.find_all("sup"):
@@ -119,7 +115,7 @@ def _html(text: str) -> Page:
     grids = [grid for table in soup.find_all("table") if (grid := _grid(table)) is not None]
     for table in soup.find_all("table"):
         table.decompose()
-    return Page(tuple(grids), tuple(_lines(soup.get_text("\n"))))
+    return Page(tuple(grids), tuple(map(_cell, _lines(soup.get_text("\n")))))
 
 
 def _without_code(text: str) -> str:
@@ -149,8 +145,8 @@ def _grid(table: Tag) -> Grid | None:
     """A table with spans written out; None where it has one row, or holds other tables."""
     if table.find("table") is not None:
         return None
-    rows: list[list[Cell]] = []
-    pending: dict[tuple[int, int], Cell] = {}
+    rows: list[list[str]] = []
+    pending: dict[tuple[int, int], str] = {}
     headings = 0
     for number, row in enumerate(table.find_all("tr")[:MOST_ROWS]):
         cells = row.find_all(["th", "td"])
@@ -162,13 +158,13 @@ def _grid(table: Tag) -> Grid | None:
     if len(rows) < 2:
         return None
     width = max(len(row) for row in rows)
-    whole = [tuple(row + [Cell("")] * (width - len(row))) for row in rows]
+    whole = [tuple(row + [""] * (width - len(row))) for row in rows]
     return Grid(tuple(whole), min(max(1, headings), len(rows) - 1), _title(table))
 
 
-def _spread(cells: list[Tag], number: int, pending: dict[tuple[int, int], Cell]) -> list[Cell]:
+def _spread(cells: list[Tag], number: int, pending: dict[tuple[int, int], str]) -> list[str]:
     """A row with cells that reach into it from above and across."""
-    found: list[Cell] = []
+    found: list[str] = []
     waiting = list(cells)
     while (waiting or (number, len(found)) in pending) and len(found) < MOST_COLUMNS:
         above = pending.pop((number, len(found)), None)
@@ -196,9 +192,17 @@ def _title(table: Tag) -> str:
     return " ".join(tag.get_text(" ", strip=True).removeprefix(HEADING) for tag in tags)
 
 
-def _cell(text: str) -> Cell:
-    marks = [one or other for one, other in _MARKS.findall(text)]
-    return Cell(" ".join(_MARKS.sub(" ", text).split()), tuple(marks))
+def _cell(text: str) -> str:
+    """A cell, the marks of its footnotes written as ``[^1]``."""
+    return " ".join(_marked(text).split())
+
+
+def _marked(text: str) -> str:
+    def mark(match: re.Match[str]) -> str:
+        said = match[1] or match[2]
+        return f" [^{_RAISED.get(said, said)}]"
+
+    return _MARKS.sub(mark, text)
 
 
 def delimiter(text: str) -> str:

@@ -161,9 +161,24 @@ class VideoRules(Frozen):
             if not picture.within(self.largest):
                 raise ValueError(f"pictures has {picture}, larger than largest ({self.largest})")
         self._check_names()
-        if self.advised.codec is not None and self.advised.codec not in self.codecs:
-            raise ValueError(f"advised codec {self.advised.codec} is not among codecs")
+        self._check_advice()
         return self
+
+    def _check_advice(self) -> None:
+        """Nothing is recommended that is forbidden."""
+        wish = self.advised
+        if wish.codec is not None and wish.codec not in self.codecs:
+            raise ValueError(f"advised codec {wish.codec} is not among codecs")
+        if wish.frame_rate is not None and not self.takes_rate(wish.frame_rate):
+            rate = frame_rate_text(wish.frame_rate)
+            raise ValueError(f"advised frame rate {rate} is not taken ({self.rates_words()})")
+        if wish.rate_control is not None and wish.rate_control not in self.rate_control:
+            raise ValueError(f"advised rate control {wish.rate_control} is not in rate_control")
+        if wish.b_frames is not None and wish.b_frames > self.b_frames:
+            raise ValueError(f"{wish.b_frames} B-frames are advised and {self.b_frames} allowed")
+        taken = {p for codec in self.codecs for p in self.profiles.get(codec, PROFILES[codec])}
+        if wish.profile is not None and wish.profile not in taken:
+            raise ValueError(f"advised profile {wish.profile} is not among profiles")
 
     def _check_names(self) -> None:
         """Profiles and levels are the standards' own."""
@@ -233,6 +248,11 @@ class AudioRules(Frozen):
             raise ValueError(
                 f"advised bitrate ({wish}) is outside least to most ({self.least} to {self.most})"
             )
+        rate, channels = self.advised.sample_rate_hz, self.advised.channels
+        if rate is not None and rate not in self.sample_rates_hz:
+            raise ValueError(f"advised sample rate {rate} is not in sample_rates_hz")
+        if channels is not None and channels not in self.channels:
+            raise ValueError(f"{channels} channels are advised, and not in channels")
         return self
 
     @property
@@ -248,6 +268,12 @@ class Segments(Frozen):
     at_most: Seconds
     """A piece begins with a keyframe, so its length is a multiple of the interval."""
     advised: Seconds | None = None
+
+    @model_validator(mode="after")
+    def _consistent(self) -> Segments:
+        if self.advised is not None and self.advised > self.at_most:
+            raise ValueError(f"advised ({self.advised:g} s) is above at_most ({self.at_most:g} s)")
+        return self
 
 
 class Delivery(Frozen):

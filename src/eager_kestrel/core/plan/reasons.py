@@ -361,7 +361,7 @@ def _rate_looks_best(choice: Choice, other: int) -> facts.Fact:
 def frame_rate_trade(weighed: Weighed, best: int) -> FrameRateTrade | None:
     """The frame rate sent beside twice it, or half of it where there is no faster one."""
     now = weighed.candidates[best].frame_rate
-    found = {}
+    found: dict[Fraction, int] = {}
     for index in np.flatnonzero(weighed.allowed):
         rate = weighed.candidates[index].frame_rate
         if rate not in found or weighed.quality[index] > weighed.quality[found[rate]]:

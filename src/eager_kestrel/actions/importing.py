@@ -1,0 +1,253 @@
+"""A guideline page read into proposals, answers to them, and the guide they lead to."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from pydantic import ValidationError
+
+from eager_kestrel.actions.guides import write_guide
+from eager_kestrel.core.document import Frozen, first_error, format_name, require_format
+from eager_kestrel.core.errors import FormatError, InputError
+from eager_kestrel.core.guide.drafting import customary, drafted
+from eager_kestrel.core.guide.page import Page, Proposal
+from eager_kestrel.core.guide.proposals import proposals
+from eager_kestrel.core.guide.questions import BY_KEY, QUESTIONS, SKIP, read_answer
+from eager_kestrel.core.guide.tables import Table, tables_in
+from eager_kestrel.core.names import nearest_name
+from eager_kestrel.core.picture import Shape
+from eager_kestrel.files.documents import read_bounded
+from eager_kestrel.files.pages import read_page
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.guide.guide import Guide
+
+MOST_ANSWERS = 1_000_000
+MOST_PROPOSALS = 6
+"""Of one key; more would be read by nobody."""
+
+
+class Offered(Frozen):
+    """A proposal in a document of questions."""
+
+    value: str
+    words: str
+    doubt: str = ""
+
+
+class OpenQuestion(Frozen):
+    """A question, what the page proposes, and the answer somebody writes in."""
+
+    key: str
+    asks: str
+    like: str
+    proposals: tuple[Offered, ...] = ()
+    answer: str | None = None
+    """Left null: skipped; ``-`` does the same."""
+
+
+class Questions(Frozen):
+    """Everything there is to decide about a page."""
+
+    format: str = format_name("guide-questions")
+    page: str
+    questions: tuple[OpenQuestion, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Reading:
+    """A page, read."""
+
+    page: str
+    """The file's name; empty where there is none, and every question is asked bare."""
+    shape: Shape
+    tables: tuple[Table, ...]
+    proposals: tuple[Proposal, ...]
+
+    @property
+    def keys(self) -> tuple[str, ...]:
+        """Of every question, in the order to ask."""
+        return (*(f"table.{n}" for n in range(1, len(self.tables) + 1)), *BY_KEY)
+
+    def table(self, key: str) -> Table | None:
+        """The table a key asks about; None where it asks about a value."""
+        number = key.removeprefix("table.")
+        return self.tables[int(number) - 1] if key.startswith("table.") else None
+
+    def offered(self, key: str, answers: Mapping[str, str]) -> tuple[Proposal, ...]:
+        """Proposals for a key, given what was answered before; the first is the likeliest."""
+        table = self.table(key)
+        if table is not None:
+            words = table.title or " | ".join(table.headings)
+            return (Proposal(key, table.reading, words, "; ".join(table.notes)),)
+        found = [one for one in self.proposals if one.key == key]
+        if key == "rungs" and (rows := self._rows(answers)):
+            found.insert(0, Proposal(key, "; ".join(rows), "the tables as they were read"))
+        if key in ("transports", "ingest", "video.codecs"):
+            found = _together(key, found)
+        return tuple(found[:MOST_PROPOSALS])
+
+    def _rows(self, answers: Mapping[str, str]) -> list[str]:
+        found: dict[str, None] = {}
+        for number, table in enumerate(self.tables, 1):
+            reading = answers.get(f"table.{number}")
+            if reading is not None:
+                found |= dict.fromkeys(table.read_as(reading).rungs(self.shape))
+        return list(found)
+
+    def check(self, key: str, answer: str) -> None:
+        """Refuse an answer that cannot be read.
+
+        Raises:
+            InputError: says what to write.
+        """
+        if key not in self.keys:
+            raise InputError(f'nothing asks for "{key}"', nearest_name(key, list(self.keys), ""))
+        table = self.table(key)
+        if table is not None:
+            table.read_as(answer)
+        else:
+            read_answer(key, answer)
+
+    def accepted(self, given: Mapping[str, str] | None = None) -> dict[str, str]:
+        """What was answered, and else the likeliest proposal of every key, if without a doubt."""
+        answers = dict(given or {})
+        for key in (key for key in self.keys if key not in answers):
+            found = [one for one in self.offered(key, answers) if not one.doubt]
+            if found:
+                answers[key] = found[0].value
+        return answers
+
+    def questions(self, answers: Mapping[str, str]) -> Questions:
+        """The questions that are open, as a document."""
+        taken = self.accepted(answers)
+        shown = {k: v for k, v in taken.items() if k in answers or k.startswith("table.")}
+        return Questions(page=self.page, questions=tuple(
+            OpenQuestion(key=key, asks=self.asks(key), like=self.like(key), proposals=tuple(
+                Offered(value=p.value, words=p.words, doubt=p.doubt)
+                for p in self.offered(key, shown)))
+            for key in self.keys if key not in answers
+        ))  # fmt: skip
+
+    def asks(self, key: str) -> str:
+        """A question in words."""
+        table = self.table(key)
+        if table is None:
+            return BY_KEY[key].asks
+        return f"How the columns of the table are to be read ({' | '.join(table.headings)})"
+
+    def like(self, key: str) -> str:
+        """An answer, as an example."""
+        table = self.table(key)
+        return BY_KEY[key].like if table is None else table.reading
+
+
+def _together(key: str, found: list[Proposal]) -> list[Proposal]:
+    """Addresses and protocols stand in several lines, and belong together."""
+    plain = [one for one in found if not one.doubt]
+    if len(plain) < 2:
+        return found
+    parts = dict.fromkeys(part for one in plain for part in one.value.split(", "))
+    whole = Proposal(key, ", ".join(parts), " / ".join(dict.fromkeys(one.words for one in plain)))
+    return [whole, *(one for one in found if one.doubt or key != "ingest")]
+
+
+NOTHING = Reading("", Shape(16, 9), (), ())
+"""For a guide that is made from answers alone."""
+
+
+def read(path: Path, shape: str = "16:9") -> Reading:
+    """Read a guideline page.
+
+    Args:
+        path: HTML, Markdown, CSV, TSV or text.
+        shape: of resolutions given by their lines only.
+
+    Raises:
+        FormatError: nothing to read is in it.
+        StorageError: it cannot be read.
+    """
+    wanted = Shape.parse(shape)
+    page = read_page(path)
+    tables, lines = tables_in(page, wanted)
+    whole = Page(page.grids, (*page.lines, *lines))
+    return Reading(path.name, wanted, tuple(tables), tuple(proposals(whole, wanted)))
+
+
+def answers_from(reading: Reading, path: Path) -> dict[str, str]:
+    """Answers somebody wrote into a document of questions.
+
+    Raises:
+        FormatError: it is no such document.
+        InputError: an answer cannot be read.
+    """
+    raw = read_bounded(path, MOST_ANSWERS)
+    try:
+        document = json.loads(raw)
+        require_format(document.get("format"), "guide-questions", str(path))
+        found = Questions.model_validate(document)
+    except ValidationError as error:
+        raise FormatError(first_error(error), "correct it", str(path)) from None
+    except (ValueError, AttributeError):
+        raise FormatError("no JSON document", "write it with --json first", str(path)) from None
+    answers = {q.key: q.answer.strip() for q in found.questions
+               if q.answer is not None and q.answer.strip() not in ("", SKIP)}  # fmt: skip
+    for key, answer in answers.items():
+        reading.check(key, answer)
+    return answers
+
+
+def answers_set(reading: Reading, written: Sequence[str]) -> dict[str, str]:
+    """Answers written as ``key=value``.
+
+    Raises:
+        InputError: one is none; says what to write.
+    """
+    found = {}
+    for one in written:
+        key, equals, value = one.partition("=")
+        if not equals:
+            raise InputError(f'"{one}" sets nothing', 'write "video.ceiling=6,000 kbit/s"')
+        reading.check(key.strip(), value.strip())
+        found[key.strip()] = value.strip()
+    return found
+
+
+def write_import(
+    reading: Reading, answers: Mapping[str, str], name: str, title: str, source: str, path: Path,
+    *, unverified: bool = False,
+) -> Guide:  # fmt: skip
+    """Write the guide that answers lead to, with the words each came from.
+
+    Args:
+        reading: of the page.
+        answers: by key; what is missing was skipped.
+        name: of the platform.
+        title: as people call it.
+        source: where the page is from.
+        path: of the file.
+        unverified: whether nobody confirmed the answers.
+
+    Raises:
+        InputError: an answer cannot be read.
+        FormatError: answers contradict each other.
+        StorageError: the disk would not take it.
+    """
+    values = {key: answers[key] for key in BY_KEY if key in answers}
+    if "rungs" not in values and (rows := reading.offered("rungs", answers)):
+        values["rungs"] = rows[0].value
+    usual = customary(name, title, source, datetime.now(UTC).date())
+    draft = drafted(values, usual, frozenset(values) if unverified else frozenset())
+    words = {(one.key, one.value): one.words for one in reading.proposals}
+    comments = dict.fromkeys(draft.guide.unchecked, "unverified: not on the page")
+    for question in QUESTIONS:
+        said = words.get((question.key, values.get(question.key, "")))
+        if said is not None:
+            for key in read_answer(question.key, values[question.key]):
+                comments[key] = f"unverified: {said}" if unverified else said
+    return write_guide(draft.guide, path, comments | draft.comments)

@@ -1,0 +1,132 @@
+"""The dialogue that makes a guide: each value is proposed with its words, a person confirms it.
+
+``guides import``, ``guides new`` and ``start`` ask the same questions here.
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import typer
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+    from rich.console import Console
+
+    from eager_kestrel.actions.importing import Reading
+    from eager_kestrel.core.guide.page import Proposal
+    from eager_kestrel.core.guide.tables import Table
+
+HOW = (
+    "Enter takes the first proposal, a number another one; or type a value. "
+    "A dash (-) skips: the guide then has what is customary, marked as unverified."
+)
+MOST_ROWS_SHOWN = 6
+
+
+def ask_all(reading: Reading, given: Mapping[str, str]) -> dict[str, str]:
+    """Ask every open question until its answer can be read.
+
+    Args:
+        reading: of a page, or of nothing.
+        given: answers that stand already.
+    """
+    from eager_kestrel.cli.screen import console
+
+    screen = console(stderr=True)
+    screen.print(HOW, style="dim")
+    answers = dict(given)
+    for number, key in enumerate(reading.keys, 1):
+        if key in answers:
+            continue
+        screen.print(f"\n{number} of {len(reading.keys)}  {reading.asks(key)}", markup=False,
+                     highlight=False, style="bold")  # fmt: skip
+        said = _ask(reading, key, reading.offered(key, answers), screen)
+        if said is not None:
+            answers[key] = said
+    return answers
+
+
+def ask_again(reading: Reading, answers: dict[str, str], because: str) -> dict[str, str]:
+    """Ask anew for what an error speaks of; everything else stands."""
+    from eager_kestrel.cli.screen import warn
+
+    warn(because)
+    named = [key for key in answers if key.split(".")[-1].split("_")[0] in because]
+    for key in named or [key for key in ("rungs", "video.ceiling") if key in answers]:
+        answers = {k: v for k, v in answers.items() if k != key}
+    return ask_all(reading, answers)
+
+
+def _ask(reading: Reading, key: str, offered: tuple[Proposal, ...], screen: Console) -> str | None:
+    """One answer; None where the person skips."""
+    from eager_kestrel.cli.screen import warn
+    from eager_kestrel.core.errors import InputError
+    from eager_kestrel.core.guide.questions import SKIP
+
+    table = reading.table(key)
+    if table is not None:
+        _show_table(table, screen)
+    else:
+        _show_proposals(offered, screen)
+    sure = bool(offered) and not offered[0].doubt
+    usual = "1" if sure and table is None else SKIP if table is None else table.reading
+    while True:
+        answer = str(typer.prompt(f"   like {reading.like(key)}" if not offered else "  ",
+                                  default=usual, err=True)).strip()  # fmt: skip
+        if answer == SKIP:
+            return None
+        if answer.isdigit() and 1 <= int(answer) <= len(offered) and (
+            key != "video.b_frames" or answer == usual
+        ):  # fmt: skip
+            answer = offered[int(answer) - 1].value
+        try:
+            if table is not None:
+                answer = _changed(table, answer)
+            reading.check(key, answer)
+        except InputError as error:
+            warn(error.line())
+            continue
+        return answer
+
+
+def _changed(table: Table, answer: str) -> str:
+    """``3=maximum kbit/s`` changes one column of a table's reading."""
+    number, equals, reading = answer.partition("=")
+    if not equals or not number.strip().isdigit():
+        return answer
+    columns = [str(column) for column in table.columns]
+    if not 1 <= int(number) <= len(columns):
+        return answer
+    columns[int(number) - 1] = reading.strip()
+    return " | ".join(columns)
+
+
+def _show_proposals(offered: tuple[Proposal, ...], screen: Console) -> None:
+    from rich.text import Text
+
+    for number, one in enumerate(offered, 1):
+        line = Text(f"  {number}  ").append(one.value.replace("; ", "\n     "), style="cyan")
+        if one.doubt:
+            line.append(f"  ({one.doubt})", style="yellow")
+        screen.print(line, soft_wrap=False)
+        screen.print(Text(f'     from "{one.words}"', style="dim"))
+
+
+def _show_table(table: Table, screen: Console) -> None:
+    """How each column is read, with examples."""
+    from rich.table import Table as Shown
+    from rich.text import Text
+
+    shown = Shown(box=None, padding=(0, 1), header_style="dim")
+    for heading in ("", "column", "read as", "holds"):
+        shown.add_column(heading, overflow="fold")
+    for number, (heading, column) in enumerate(zip(table.headings, table.columns, strict=True), 1):
+        cells = dict.fromkeys(row[number - 1] for row in table.rows if row[number - 1])
+        shown.add_row(str(number), Text(heading), Text(str(column), style="cyan"),
+                      Text(", ".join([*cells][:MOST_ROWS_SHOWN]), style="dim"))  # fmt: skip
+    screen.print(shown)
+    for note in table.notes:
+        screen.print(Text(f"   {note}", style="yellow"))
+    screen.print("   Enter takes it so; 3=maximum kbit/s reads a column otherwise", style="dim")
