@@ -15,12 +15,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from eager_kestrel.actions.guides import understood
+from eager_kestrel.actions.importing import read
 from eager_kestrel.core.checks.rules import check
 from eager_kestrel.core.checks.settings import settings_of
 from eager_kestrel.core.errors import KestrelError
 from eager_kestrel.core.guide.guide import Guide
-from eager_kestrel.core.guide.page import Answers
+from eager_kestrel.core.guide.questions import BY_KEY
 from eager_kestrel.core.guide.rules import CUSTOMARY_RATES
 from eager_kestrel.core.guide.rungs import Rung
 from eager_kestrel.core.levels import LEVELS, least_level
@@ -217,6 +217,12 @@ def test_keyframes_never_pass_what_is_allowed_at_most() -> None:
          'advised = "5 Mbit/s"\n[standings.hearth]', "rungs.0: 2560x1440 is larger"),
         ("[standings.hearth]", '[[rungs]]\npicture = "640x480"\nframe_rate = "60"\n'
          'advised = "5 Mbit/s"\n[standings.hearth]', "rungs.0: 640x480 is not 16:9"),
+        ("b_frames      = 2", "b_frames = 0\nadvised = { b_frames = 2 }", "2 B-frames are"),
+        ('fastest       = "60"', 'fastest = "30"\nadvised = { frame_rate = "60" }', "rate 60"),
+        ("b_frames      = 2", 'advised = { rate_control = "variable" }', "rate control variable"),
+        ("b_frames      = 2", 'advised = { profile = "baseline" }', "profile baseline"),
+        ("channels       ", "advised = { channels = 1 }\nchannels = [2] #", "channels are advised"),
+        ("channels       ", "advised = { sample_rate_hz = 32000 }\nchannels", "sample rate 32000"),
     ],
 )  # fmt: skip
 def test_contradictions_are_named_with_file_and_line(
@@ -313,42 +319,48 @@ class Person(io.StringIO):
 def test_questions_may_be_skipped_and_wrong_answers_are_asked_again(
     kestrel: Kestrel, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    answers = ["Hill Farm TV", "", "9:16", "720x1280", "", "4000", "4 Mbit/s", "", "both", "", "",
-               "", ""]  # fmt: skip
-    monkeypatch.setattr(sys, "stdin", Person("\n".join(answers) + "\n"))
+    answers = {"video.largest": "720x1280", "video.ceiling": "4 Mbit/s",
+               "video.rate_control": "constant, variable"}  # fmt: skip
+    typed = ["Hill Farm TV", "its page"]
+    for key in BY_KEY:
+        typed += ["4000"] if key == "video.ceiling" else []  # has no unit: asked again
+        typed.append(answers.get(key, ""))
+    monkeypatch.setattr(sys, "stdin", Person("\n".join(typed) + "\n"))
     result = kestrel("guides", "new", "hill", "--out", tmp_path / "hill.toml")
     assert result.code == 0, result.err
-    assert "write 4000 Mbit/s or 4000 kbit/s" in result.err
+    assert "is not one bitrate" in result.err
     document = tomllib.loads((tmp_path / "hill.toml").read_text())
     assert document["title"] == "Hill Farm TV"
     assert document["video"]["largest"] == "720x1280"
+    assert document["video"]["shapes"] == ["9:16"]
     assert document["video"]["ceiling"] == "4000 kbit/s"
     assert document["video"]["rate_control"] == ["constant", "variable"]
-    assert "# a guess: check" in (tmp_path / "hill.toml").read_text()
+    assert "video.keyframes" in document["unchecked"]
+    assert "video.ceiling" not in document["unchecked"]
 
 
 SHAPES = {
     "plain.csv": ((), 4, ("1920x1080", "60", 4500, None, 9000)),
     "short.md": ((), 4, ("1920x1080", "60", None, 6000, 8000)),
-    "page.html": (("--leave-rest",), 3, ("3840x2160", "60", 10_000, None, 40_000)),
-    "pasted.tsv": (("--means", "ceiling"), 2, ("1280x720", "25", None, None, 2500)),
-    "bare.csv": (("--unit", "kbit/s", "--means", "advised"), 2,
+    "page.html": (("table.1=resolution | frame rate | codec | minimum | maximum",), 3,
+                  ("3840x2160", "60", 10_000, None, 40_000)),
+    "pasted.tsv": ((), 2, ("1280x720", "25", None, None, 2500)),
+    "bare.csv": (("table.1=resolution | frame rate | recommended kbit/s",), 2,
                  ("1280x720", "30", None, 3000, None)),
-    "upright.csv": (("--shape", "9:16"), 2, ("720x1280", "30", 1000, None, 4000)),
-    "thin.md": (("--leave-rest",), 3, ("1920x1080", "50", 5000, None, 7000)),
-    "words.html": (("--leave-rest",), 2, ("1920x1080", "29.97", None, 5000, None)),
-    "nofps.csv": (("--fps", "30"), 2, ("1920x1080", "30", None, 6000, None)),
+    "thin.md": ((), 3, ("1920x1080", "50", 5000, None, 7000)),
+    "words.html": ((), 2, ("1920x1080", "29.97", None, 5000, None)),
+    "nofps.csv": (("video.frame_rates=up to 30",), 2, ("1920x1080", "30", None, 6000, None)),
 }  # fmt: skip
 
 
 @pytest.mark.parametrize("name", sorted(SHAPES))
 def test_tables_become_guides(kestrel: Kestrel, tmp_path: Path, name: str) -> None:
-    options, rows, (picture, fps, *rates) = SHAPES[name]
+    sets, rows, (picture, fps, *rates) = SHAPES[name]
     out = tmp_path / "imported.toml"
-    result = kestrel(
-        "guides", "import", TABLES / name, "--name", "imported", *options, "--out", out
-    )
-    assert result.code == 0, result.err
+    options = [part for one in sets for part in ("--set", one)]
+    result = kestrel("guides", "import", TABLES / name, "--name", "imported", "--accept", "all",
+                     *options, "--out", out)  # fmt: skip
+    assert result.code == 1, result.err
     document = tomllib.loads(out.read_text())
     assert len(document["rungs"]) == rows
     first = document["rungs"][0]
@@ -361,51 +373,85 @@ def test_tables_become_guides(kestrel: Kestrel, tmp_path: Path, name: str) -> No
     assert kestrel("plan", "--for", out, "--upload", "20 Mbit/s").code == 0
 
 
-def test_what_could_not_be_placed_is_shown_and_open_questions_fail(
-    kestrel: Kestrel, tmp_path: Path
-) -> None:
+def test_upright_pages_are_read_in_their_shape(kestrel: Kestrel, tmp_path: Path) -> None:
     out = tmp_path / "g.toml"
-    open_ = kestrel("guides", "import", TABLES / "bare.csv", "--name", "g", "--out", out)
-    assert open_.code == 2
-    assert "--unit" in open_.err
-    assert not out.exists()
-    told = kestrel("guides", "import", TABLES / "page.html", "--name", "g", "--out", out)
-    assert 'no picture in "more to come"' in told.err
-    assert told.code == 2
-    assert 'column "Picture": note 1' in told.err
-    assert not out.exists()
-    for options, says in (
-        (("--unit", "MB"), "kbit/s"),
-        (("--means", "most"), "floor"),
-        (("--column", "Bitrate=celing"), 'write "ceiling"'),
-        (("--shape", "wide"), "16:9"),
-        (("--fps", "fast"), "frame rate"),
-    ):
-        wrong = kestrel("guides", "import", TABLES / "bare.csv", "--name", "h", *options,
-                        "--out", tmp_path / "h.toml")  # fmt: skip
-        assert wrong.code == 2, options
-        assert says in wrong.err
+    kestrel("guides", "import", TABLES / "upright.csv", "--name", "g", "--shape", "9:16",
+            "--accept", "all", "--out", out)  # fmt: skip
+    first = tomllib.loads(out.read_text())["rungs"][0]
+    assert (first["picture"], first["floor"], first["ceiling"]) == (
+        "720x1280", "1000 kbit/s", "4000 kbit/s",
+    )  # fmt: skip
+    wrong = kestrel("guides", "import", TABLES / "upright.csv", "--name", "h", "--shape", "wide")
+    assert wrong.code == 2
+    assert "16:9" in wrong.err
 
 
-def test_asked_at_a_terminal_the_import_goes_on(
+def test_at_a_terminal_each_value_is_proposed_with_its_words(
     kestrel: Kestrel, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(sys, "stdin", Person("kbit/s\nadvised\n"))
+    """Enter takes a proposal, a number another; a column may be changed; a dash skips."""
+    typed = ["3=recommended kbit/s", "", *("-" for _ in range(len(BY_KEY) - 1))]
+    monkeypatch.setattr(sys, "stdin", Person("\n".join(typed) + "\n"))
     out = tmp_path / "g.toml"
-    assert kestrel("guides", "import", TABLES / "bare.csv", "--name", "g", "--out", out).code == 0
-    assert tomllib.loads(out.read_text())["rungs"][1]["advised"] == "1500 kbit/s"
+    result = kestrel("guides", "import", TABLES / "bare.csv", "--name", "g", "--out", out)
+    assert result.code == 0, result.err
+    document = tomllib.loads(out.read_text())
+    assert document["rungs"][1]["advised"] == "1500 kbit/s"
+    assert "Bitrate" in result.err
+    assert 'from "the tables' in result.err
+    assert f"1 of {len(BY_KEY) + 1}" in result.err
 
 
-def test_a_misleading_heading_can_be_corrected(kestrel: Kestrel, tmp_path: Path) -> None:
-    out = tmp_path / "g.toml"
-    done = kestrel("guides", "import", TABLES / "bare.csv", "--name", "g", "--unit", "kbit/s",
-                   "--column", "Bitrate=ceiling", "--out", out)  # fmt: skip
-    assert done.code == 0, done.err
-    assert tomllib.loads(out.read_text())["rungs"][0]["ceiling"] == "3000 kbit/s"
+def test_what_contradicts_itself_is_asked_again(
+    kestrel: Kestrel, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Nothing typed before is lost."""
+    skips = {"rungs": "1080p at 60: at most 9 Mbit/s", "video.ceiling": "6 Mbit/s",
+             "audio.codecs": "opus"}  # fmt: skip
+    typed = ["", "", *(skips.get(key, "-") for key in BY_KEY), "", "9 Mbit/s"]
+    monkeypatch.setattr(sys, "stdin", Person("\n".join(typed) + "\n"))
+    result = kestrel("guides", "new", "hill", "--out", tmp_path / "hill.toml")
+    assert result.code == 0, result.err
+    assert "is above video.ceiling" in result.err
+    document = tomllib.loads((tmp_path / "hill.toml").read_text())
+    assert document["video"]["ceiling"] == "9000 kbit/s"
+    assert document["audio"]["codecs"] == ["opus"]
+
+
+def test_a_broken_guide_in_the_folder_stops_no_other_command(kestrel: Kestrel, home: Path) -> None:
+    (home / "guides").mkdir(parents=True)
+    (home / "guides" / "bent.toml").write_text("format = [")
+    listed = kestrel("guides", "list")
+    assert listed.code in (0, 1)
+    assert "oxbow" in listed.out
+    assert "bent.toml" in listed.err
+    assert kestrel("plan", "--for", "oxbow", "--upload", "8 Mbit/s").code == 0
+    assert kestrel("plan", "--for", "Oxbow", "--upload", "8 Mbit/s").code == 0  # whatever the case
+    assert kestrel("plan", "--for", "bent", "--upload", "8 Mbit/s").code == 2
+
+
+def test_start_offers_to_make_a_guide_that_is_missing(
+    kestrel: Kestrel, tmp_path: Path, home: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The answers given so far are kept."""
+    page = tmp_path / "page.txt"
+    page.write_text("Maximum bitrate: 5000 kbps. Keyframe interval: 2 seconds\n")
+    typed = ["Wheel night", "hectic", "", "", "", "Thimblecast", "y", str(page),
+             *("" for _ in BY_KEY), "-", "-", "-", "", "8 Mbit/s"]  # fmt: skip
+    monkeypatch.setattr(sys, "stdin", Person("\n".join(typed) + "\n"))
+    monkeypatch.chdir(tmp_path)
+    result = kestrel("start")
+    assert result.code == 0, result.err
+    assert tomllib.loads((home / "guides" / "thimblecast.toml").read_text())["video"][
+        "ceiling"] == "5000 kbit/s"  # fmt: skip
+    show = tomllib.loads((tmp_path / "show.toml").read_text())
+    assert show["motion"] == "hectic"
+    assert show["destinations"][0]["platform"] == "thimblecast"
+    assert "Thimblecast" in result.out
 
 
 @given(st.lists(st.lists(st.text(max_size=12), min_size=1, max_size=5), min_size=1, max_size=8))
-def test_any_cells_give_rows_or_reasons(
+def test_any_cells_give_proposals_that_can_be_read(
     tmp_path_factory: pytest.TempPathFactory, cells: list[list[str]]
 ) -> None:
     out = io.StringIO()
@@ -413,12 +459,11 @@ def test_any_cells_give_rows_or_reasons(
     path = tmp_path_factory.getbasetemp() / "cells.csv"
     path.write_text(out.getvalue(), encoding="utf-8", errors="replace")
     try:
-        found = understood(path, Answers(unit="kbit/s", means="ceiling", frame_rate="30"))
+        found = read(path)
     except KestrelError:
         return
-    told = len(found.rungs) + len({line.split(":")[0] for line in found.unplaced})
-    assert told >= min(1, sum(any(c.strip() for c in row) for row in cells))
-    assert all(r.ceiling or r.advised or r.floor for r in found.rungs)
+    for key, answer in found.accepted().items():
+        found.check(key, answer)
 
 
 @given(st.binary(max_size=500))
@@ -443,6 +488,7 @@ def test_hostile_tables_are_refused_calmly(kestrel: Kestrel, tmp_path: Path, tex
     assert result.code == 2
     assert "Traceback" not in result.err
     assert "defect" not in result.err
+    assert not (tmp_path / "g.toml").exists()
 
 
 def test_diff_says_what_changes_for_the_plan(kestrel: Kestrel, tmp_path: Path) -> None:

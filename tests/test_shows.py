@@ -168,7 +168,7 @@ class Person(io.StringIO):
 def test_the_conversation_asks_again_and_offers_reserves(
     kestrel: Kestrel, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    answers = ["Wheel night", "wild", "hectic", "1080p", "1920x1080", "", "", "oxbw",
+    answers = ["Wheel night", "wild", "hectic", "1080", "1920x1080", "", "", "oxbw",
                "oxbow, pocketfair", "soon", "20:00", "noday", "Thu, saturday",
                "1, 9", "1, game=0.5 Mbit/s", "60", "60 %"]  # fmt: skip
     monkeypatch.setattr(sys, "stdin", Person("\n".join(answers) + "\n"))

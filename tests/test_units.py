@@ -116,8 +116,9 @@ def test_frame_rates_are_exact_and_pictures_have_a_shape() -> None:
     assert Picture.parse("1920 x 1080").shape == Shape(16, 9)
     assert Shape.parse("16:9").fits(Picture(848, 480))
     assert not Shape.parse("4:3").fits(Picture(848, 480))
+    assert Picture.parse("720p") == Picture(1280, 720)
     with pytest.raises(UnitError, match="1280x720"):
-        Picture.parse("720p")
+        Picture.parse("720")
 
 
 @given(st.integers(10, 240), st.sampled_from([2, 3]))

@@ -5,14 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
-from urllib.parse import urlsplit
 
 from eager_kestrel.actions.checking import guides_of
 from eager_kestrel.actions.ranking import nearest
-from eager_kestrel.core.errors import InputError, KestrelError, NetworkError
+from eager_kestrel.core.errors import InputError, NetworkError
 from eager_kestrel.core.names import nearest_name
 from eager_kestrel.core.units import Bitrate
-from eager_kestrel.files.guides import guide_names, load_guide
+from eager_kestrel.files.guides import guide_at
 from eager_kestrel.net.publishing import Target
 
 if TYPE_CHECKING:
@@ -98,18 +97,7 @@ def ingest_at(url: str, most: str | None, guides: Path | None = None) -> Ingest:
         InputError: it is no ingest address.
     """
     host = Target.parse(url).host
-    return _ingest(url, _guide_with(host, guides), most, ())
-
-
-def _guide_with(host: str, guides: Path | None) -> Guide | None:
-    for name in guide_names(guides):
-        try:
-            guide = load_guide(name, guides)
-        except KestrelError:
-            continue  # a broken guide of another platform is no reason to fail
-        if any(urlsplit(point.url).hostname == host for point in guide.ingest):
-            return guide
-    return None
+    return _ingest(url, guide_at(host, guides), most, ())
 
 
 def _first_to_answer(

@@ -7,7 +7,6 @@ import ssl
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
-from urllib.parse import urlsplit
 
 from eager_kestrel.actions.airing import (
     Meant,
@@ -22,7 +21,7 @@ from eager_kestrel.actions.practice import practice_line
 from eager_kestrel.actions.rehearsing import destination_of, stage
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.units import Bitrate
-from eager_kestrel.files.guides import guide_names, load_guide
+from eager_kestrel.files.guides import guide_at, guide_names, load_guide
 from eager_kestrel.files.keys import Asker, needed_key
 from eager_kestrel.files.plans import LATEST
 from eager_kestrel.net.passing import SEND_BUFFER_BYTES, Onward
@@ -117,12 +116,8 @@ def _named(written: str, wish: Wish, plan: Plan | None) -> tuple[str, Target, Me
 
 def _platform_at(address: str, guides: Path | None) -> str:
     """The platform whose guide names a host; empty where none does."""
-    host = Target.parse(address).host
-    for name in guide_names(guides):
-        guide = load_guide(name, guides)
-        if any(urlsplit(one.url).hostname == host for one in guide.ingest):
-            return name
-    return ""
+    found = guide_at(Target.parse(address).host, guides)
+    return "" if found is None else found.name
 
 
 def _address_of(platform: str, plan: Plan | None, guides: Path | None) -> str:

@@ -21,7 +21,7 @@ from eager_kestrel.core.show.show import (
     Weekday,
 )
 from eager_kestrel.core.units import Bitrate, DataSize, parse_share, parse_stutter
-from eager_kestrel.files.guides import guide_names
+from eager_kestrel.files.guides import guide_named, guide_names
 from eager_kestrel.files.machine import is_measured
 from eager_kestrel.files.shows import USUAL, load_show, show_names
 
@@ -241,6 +241,8 @@ def destination(written: str) -> Destination:
     platform, colon, standing = written.partition(":")
     if not platform or (colon and not standing):
         raise InputError(f'"{written}" is no destination', "write PLATFORM or PLATFORM:STANDING")
+    if not platform.endswith(".toml") and "/" not in platform:
+        platform = guide_named(platform) or platform
     return Destination(platform=platform, standing=standing or None)
 
 

@@ -8,8 +8,9 @@ from typing import TYPE_CHECKING
 
 from eager_kestrel.actions.shows import Wishes, asked_show, reserve
 from eager_kestrel.core.errors import InputError
+from eager_kestrel.core.names import nearest_name
 from eager_kestrel.files.documents import write_text
-from eager_kestrel.files.guides import guide_for
+from eager_kestrel.files.guides import guide_for, guide_named, guide_names
 from eager_kestrel.files.show_text import show_toml
 from eager_kestrel.files.shows import USUAL
 
@@ -78,6 +79,13 @@ def new_show(wishes: Wishes, title: str = "", guides: Path | None = None) -> Sho
     for place in show.destinations:
         guide_for(place, guides).codec(place.codec)
     return show.model_copy(update={"title": title})
+
+
+def is_unknown(platform: str, guides: Path | None = None) -> bool:
+    """Whether no guide is of that name or title, nor of one that was probably meant."""
+    if not platform or guide_named(platform, guides) is not None:
+        return False
+    return not nearest_name(platform, guide_names(guides), "").startswith("write")
 
 
 def usual_path(out: Path | None) -> Path:

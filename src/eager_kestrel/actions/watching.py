@@ -28,7 +28,7 @@ from eager_kestrel.core.units import parse_seconds
 from eager_kestrel.core.watching.look import Look, on_its_way
 from eager_kestrel.core.watching.now import Now, Verdict
 from eager_kestrel.core.words import airings as words
-from eager_kestrel.files.guides import guide_names, load_guide
+from eager_kestrel.files.guides import load_guide, whole_guides
 from eager_kestrel.files.plans import LATEST
 from eager_kestrel.net.addresses import PORTS
 from eager_kestrel.net.background import sent_bytes
@@ -44,6 +44,7 @@ from eager_kestrel.net.connections import (
 from eager_kestrel.net.waiting import result_of
 
 if TYPE_CHECKING:
+    from eager_kestrel.core.guide.guide import Guide
     from eager_kestrel.core.plan.plan import Plan
 
 INGEST_PORTS = frozenset({PORTS["rtmp"]})
@@ -132,16 +133,15 @@ def _hosts(wish: Wish, plan: Plan | None) -> dict[str, set[str]]:
     first = [there.platform for there in plan.destinations] if plan is not None else []
     if wish.platform is not None:
         first = [wish.platform.partition(":")[0]]
-    names = dict.fromkeys([*first, *guide_names(wish.guides)])
-    if wish.to is not None or wish.pid is not None or wish.program is not None:
-        names = dict.fromkeys(first)
-    with ThreadPoolExecutor(max(1, len(names))) as pool:
-        asked = {name: pool.submit(_addresses, name, wish.guides) for name in names}
+    known = {name: load_guide(name, wish.guides) for name in first}
+    if wish.to is None and wish.pid is None and wish.program is None:
+        known |= {g.name: g for g in whole_guides(wish.guides) if g.name not in known}
+    with ThreadPoolExecutor(max(1, len(known))) as pool:
+        asked = {name: pool.submit(_addresses, guide) for name, guide in known.items()}
         return {name: result_of(answer) for name, answer in asked.items()}
 
 
-def _addresses(name: str, guides: Path | None) -> set[str]:
-    guide = load_guide(name, guides)
+def _addresses(guide: Guide) -> set[str]:
     return resolved({urlsplit(one.url).hostname or "" for one in guide.ingest} - {""})
 
 

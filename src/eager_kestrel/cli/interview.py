@@ -49,14 +49,18 @@ def ask_all(reading: Reading, given: Mapping[str, str]) -> dict[str, str]:
 
 
 def ask_again(reading: Reading, answers: dict[str, str], because: str) -> dict[str, str]:
-    """Ask anew for what an error speaks of; everything else stands."""
-    from eager_kestrel.cli.screen import warn
+    """Ask anew for what an error speaks of, Enter keeping what was said; all else stands."""
+    from eager_kestrel.cli.screen import console, warn
 
     warn(because)
+    screen = console(stderr=True)
     named = [key for key in answers if key.split(".")[-1].split("_")[0] in because]
     for key in named or [key for key in ("rungs", "video.ceiling") if key in answers]:
+        screen.print(f"\n{reading.asks(key)}", markup=False, highlight=False, style="bold")
+        said = _ask(reading, key, reading.offered(key, answers), screen, answers[key])
         answers = {k: v for k, v in answers.items() if k != key}
-    return ask_all(reading, answers)
+        answers |= {} if said is None else {key: said}
+    return answers
 
 
 def _ask(reading: Reading, key: str, offered: tuple[Proposal, ...], screen: Console) -> str | None:
@@ -72,6 +76,7 @@ def _ask(reading: Reading, key: str, offered: tuple[Proposal, ...], screen: Cons
         _show_proposals(offered, screen)
     sure = bool(offered) and not offered[0].doubt
     usual = "1" if sure and table is None else SKIP if table is None else table.reading
+    usual = usual if before is None else before
     while True:
         answer = str(typer.prompt(f"   like {reading.like(key)}" if not offered else "  ",
                                   default=usual, err=True)).strip()  # fmt: skip

@@ -197,13 +197,12 @@ def _on_days(given: Wishes, answer: str) -> Wishes:
 def _going(given: Wishes, answer: str, guides: Path | None) -> Wishes:
     from dataclasses import replace
 
-    from eager_kestrel.actions.start import new_show
-    from eager_kestrel.files.guides import guide_named
+    from eager_kestrel.actions.start import is_unknown, new_show
 
     names = tuple(part.strip() for part in answer.split(",") if part.strip())
     for name in names:
         platform = name.partition(":")[0]
-        if guide_named(platform, guides) is None and not _made(platform):
+        if is_unknown(platform, guides) and not _made(platform):
             break
     tried = replace(given, platforms=names)
     new_show(tried, guides=guides)

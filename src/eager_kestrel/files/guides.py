@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import logging
+from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING
+from urllib.parse import urlsplit
 
 from eager_kestrel.core.errors import FormatError, KestrelError, NotFoundError
 from eager_kestrel.core.guide.guide import Guide
@@ -59,12 +62,23 @@ def guide_named(written: str, extra: Path | None = None) -> str | None:
     plain = written.strip().lower()
     if written in names or plain in names:
         return written if written in names else plain
-    for name in names:
+    return next((g.name for g in whole_guides(extra) if g.title.lower() == plain), None)
+
+
+def whole_guides(extra: Path | None = None) -> Iterator[Guide]:
+    """Every guide that can be read; one that cannot is told in a line, and stops nothing."""
+    for name in guide_names(extra):
         try:
-            if load_guide(name, extra).title.lower() == plain:
-                return name
-        except KestrelError:  # a broken guide hides no other
-            continue
+            yield load_guide(name, extra)
+        except KestrelError as error:
+            logging.getLogger(__name__).warning("passed over a broken guide: %s", error.line())
+
+
+def guide_at(host: str | None, extra: Path | None = None) -> Guide | None:
+    """The guide that names a host among its ingest servers; None where none does."""
+    for guide in whole_guides(extra):
+        if any(urlsplit(point.url).hostname == host for point in guide.ingest):
+            return guide
     return None
 
 
