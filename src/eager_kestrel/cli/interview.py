@@ -63,7 +63,13 @@ def ask_again(reading: Reading, answers: dict[str, str], because: str) -> dict[s
     return answers
 
 
-def _ask(reading: Reading, key: str, offered: tuple[Proposal, ...], screen: Console) -> str | None:
+def _ask(
+    reading: Reading,
+    key: str,
+    offered: tuple[Proposal, ...],
+    screen: Console,
+    before: str | None = None,
+) -> str | None:
     """One answer; None where the person skips."""
     from eager_kestrel.cli.screen import warn
     from eager_kestrel.core.errors import InputError
