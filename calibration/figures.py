@@ -55,7 +55,7 @@ def draw_fit(points: Sequence[Point], found: dict[str, Fitted], path: Path) -> N
     save(figure, path)
 
 
-def draw_crossovers(points: Sequence[Point], table: QualityTable, path: Path) -> None:
+def draw_crossovers(table: QualityTable, path: Path) -> None:
     """Which resolution is best at which bitrate at 30 fps: of each scene, and of their mean."""
     figure, axes = _panels("Which resolution is best at which bitrate, at 30 fps")
     lines = np.array([height for _, height in PICTURES])

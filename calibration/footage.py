@@ -11,7 +11,7 @@ has the edges, the scale invariance and the 1/f spectrum of natural pictures. A 
 - *wheel*: a turning wheel with two moving hands over a sharp table top.
 - *walk*: background and foreground pan at different speeds, shake, zoom; particles fly.
 
-And photographs before a camera that stands, sways or walks, each frame with its own noise.
+And photographs before a camera that stands or sways, each frame with its own noise.
 """
 
 from __future__ import annotations
@@ -240,7 +240,6 @@ class Photograph:
 PHOTOGRAPHED = {
     "petal": Photograph("TwoWings.jpg", 0, 0.4, 1.6),
     "flower": Photograph("Garden.jpg", 12, 14, 1.2),
-    "stroll": Photograph("LadyBird.jpg", 110, 26, 1.2),
 }
 
 

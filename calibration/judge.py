@@ -12,11 +12,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from eager_kestrel.core.choice.quality import MotionParameters, QualityTable, sharpness
+from eager_kestrel.core.choice.quality import QualityTable, sharpness
 from eager_kestrel.core.choice.spread import expected_range
 from eager_kestrel.core.choice.ties import best_of, preferred, tied_with
 from eager_kestrel.core.show.show import MOTIONS, Motion
-from fit import Fitted, fitted, modelled, seen, usual
+from fit import fitted, modelled, seen, usual
 from measure import PICTURES, Point
 from scenes import SCENES
 
@@ -49,7 +49,7 @@ def measured_curves(points: Sequence[Point], fps: int, kbps: np.ndarray) -> np.n
     """
     scene = fitted([p for p in points if p.fps == fps or p.kbps == 0]).of(points[0].scene)
     rows = []
-    for width, height in PICTURES:
+    for width, _ in PICTURES:
         own = sorted((p for p in points if (p.width, p.fps) == (width, fps) and p.kbps > 0),
                      key=lambda p: p.kbps)  # fmt: skip
         if len(own) < 2:
@@ -109,8 +109,11 @@ def judged(points: Sequence[Point], table: QualityTable, motion: Motion, fps: in
     apart = np.abs(there - there[rows, best][:, None])
     alone = np.arange(pixels.size) == best[:, None]
     cells = [p for p in points if p.fps == fps and TRIED_KBPS[0] <= p.kbps <= TRIED_KBPS[-1]]
-    each = sharpness(table, motion, "h264", *(np.array(v, dtype=float) for v in (
-        [p.width * p.height for p in cells], [p.fps for p in cells], [p.kbps for p in cells])))  # fmt: skip
+    pixels_, rates, kbps = (
+        np.array([float(value(p)) for p in cells])
+        for value in (lambda p: p.width * p.height, lambda p: p.fps, lambda p: p.kbps)
+    )
+    each = sharpness(table, motion, "h264", pixels_, rates, kbps)
     low, high = expected_range(each)
     return Judged(
         motion, points[0].scene, fps,

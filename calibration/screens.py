@@ -29,6 +29,7 @@ FFMPEG = imageio_ffmpeg.get_ffmpeg_exe()
 SLOWED_CLOCK = "/usr/lib/x86_64-linux-gnu/faketime/libfaketimeMT.so.1"
 SIZE = "1920x1080"
 LEVELS = "/usr/share/games/supertux2/levels/world1"
+DEMOS = {"cellar": b"DEMO2", "yard": b"DEMO1"}
 WAD = Path("/usr/share/games/doom/freedoom2.wad")
 LOSSLESS = "-c:v libx264 -preset ultrafast -qp 0"
 
@@ -160,7 +161,9 @@ def taken(name: str, home: Path, frames: int, to: Path) -> None:
         def press() -> None:
             for at, what in program.keys:
                 time.sleep(max(0.0, started + at - time.monotonic()))
-                subprocess.run(["xdotool", *what.split()], env=ours, check=False)
+                subprocess.run(
+                    ["xdotool", *what.split()], env=ours, check=False, capture_output=True
+                )
 
         threading.Thread(target=press, daemon=True).start()
         try:
@@ -177,8 +180,8 @@ def taken(name: str, home: Path, frames: int, to: Path) -> None:
             running.wait()
 
 
-def cellar(home: Path, frames: int, to: Path) -> None:
-    """A shooter of large pixels in dark rooms, from the demo that its free data carries.
+def demo(name: str, home: Path, frames: int, to: Path) -> None:
+    """A shooter of large pixels, from a demo that its free data carries.
 
     Raises:
         RuntimeError: the engine drew nothing.
@@ -186,7 +189,7 @@ def cellar(home: Path, frames: int, to: Path) -> None:
     data = WAD.read_bytes()
     count, at = struct.unpack("<ii", data[4:12])
     lumps = (struct.unpack("<ii8s", data[at + 16 * n : at + 16 * (n + 1)]) for n in range(count))
-    begin, size = next((b, s) for b, s, name in lumps if name.rstrip(b"\0") == b"DEMO2")
+    begin, size = next((b, s) for b, s, label in lumps if label.rstrip(b"\0") == DEMOS[name])
     settings = home / ".dsda-doom"
     settings.mkdir(exist_ok=True, parents=True)
     (home / "demo.lmp").write_bytes(data[begin : begin + size])

@@ -51,8 +51,8 @@ take encoders --points 12 --cwd "$home" -- eager-kestrel encoders --picture 1280
     --picture 1920x1080 --fps 60
 rm "$home/machine.json"
 cp tests/tables/millrace.html "$home"
-take guides-import --cwd "$home" -- eager-kestrel guides import millrace.html --name millrace \
-    --out .
+take guides-import --points 10 --after 16 --cwd "$home" -- "$python" "$PWD/scripts/typed.py" "|||||" \
+    "$PWD/.venv/bin/eager-kestrel" guides import millrace.html --name millrace --out guide.toml
 take check --points 10 -- eager-kestrel check --for oxbow --for gatepost --bitrate "6 Mbit/s" \
     --picture 1920x1080 --fps 60 --keyframes 250frames --rate-control variable \
     --audio-bitrate "128 kbit/s" --uplink "8 Mbit/s"

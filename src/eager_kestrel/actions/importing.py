@@ -17,10 +17,11 @@ from eager_kestrel.core.errors import FormatError, InputError
 from eager_kestrel.core.guide.drafting import customary, drafted
 from eager_kestrel.core.guide.page import Page, Proposal
 from eager_kestrel.core.guide.proposals import proposals
-from eager_kestrel.core.guide.questions import BY_KEY, QUESTIONS, SKIP, read_answer
+from eager_kestrel.core.guide.questions import BY_KEY, QUESTIONS, SKIP, fastest_of, read_answer
 from eager_kestrel.core.guide.tables import Table, tables_in
 from eager_kestrel.core.names import nearest_name
-from eager_kestrel.core.picture import Shape
+from eager_kestrel.core.picture import Picture, Shape, frame_rate_text
+from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.documents import read_bounded
 from eager_kestrel.files.pages import read_page
 
@@ -28,6 +29,8 @@ if TYPE_CHECKING:
     from eager_kestrel.core.guide.guide import Guide
 
 MOST_ANSWERS = 1_000_000
+FROM_ROWS = ("video.largest", "video.frame_rates", "video.ceiling")
+BOUNDS = ("floor", "advised", "ceiling")
 MOST_PROPOSALS = 6
 """Of one key; more would be read by nobody."""
 
@@ -87,9 +90,11 @@ class Reading:
             return (Proposal(key, table.reading, words, "; ".join(table.notes)),)
         found = [one for one in self.proposals if one.key == key]
         if key == "rungs" and (rows := self._rows(answers)):
-            found.insert(0, Proposal(key, "; ".join(rows), "the tables as they were read"))
+            found.insert(0, Proposal(key, "; ".join(rows), "the tables", quoted=False))
         if key in ("transports", "ingest", "video.codecs"):
             found = _together(key, found)
+        if key in FROM_ROWS and "rungs" in answers:
+            found += _from_rows(key, answers["rungs"])
         return tuple(found[:MOST_PROPOSALS])
 
     def _rows(self, answers: Mapping[str, str]) -> list[str]:
@@ -145,6 +150,22 @@ class Reading:
         """An answer, as an example."""
         table = self.table(key)
         return BY_KEY[key].like if table is None else table.reading
+
+
+def _from_rows(key: str, rows: str) -> list[Proposal]:
+    """What confirmed rows say of what holds for all of them."""
+    document = read_answer("rungs", rows)
+    every = document["rungs"] or [row for own in document.values() for row in own]
+    fast = fastest_of(every)
+    if key == "video.largest":
+        pictures = [Picture.parse(row["picture"]) for row in every]
+        value = f"{max(p.width for p in pictures)}x{max(p.height for p in pictures)}"
+    elif key == "video.frame_rates":
+        value = "" if fast is None else f"up to {frame_rate_text(fast)}"
+    else:
+        rates = [Bitrate.parse(row[bound]) for row in every for bound in BOUNDS if bound in row]
+        value = max(rates).in_kbps()
+    return [Proposal(key, value, "the rows", quoted=False)] if value else []
 
 
 def _together(key: str, found: list[Proposal]) -> list[Proposal]:

@@ -122,7 +122,8 @@ def _show_proposals(offered: tuple[Proposal, ...], screen: Console) -> None:
         if one.doubt:
             line.append(f"  ({one.doubt})", style="yellow")
         screen.print(line, soft_wrap=False)
-        screen.print(Text(f'     from "{one.words}"', style="dim"))
+        words = f'"{one.words}"' if one.quoted else one.words
+        screen.print(Text(f"     from {words}", style="dim"))
 
 
 def _show_table(table: Table, screen: Console) -> None:

@@ -3,8 +3,8 @@
 Two candidates are about the same when they differ by less than the table's ``alike`` on average
 over the scenes of a kind, and by less than ``noticeable`` on every one of them. Among candidates at
 the best one's frame rate that are about the same as it, the safest is the one that loses least on
-the scene where it does worst. It is taken, or the nearest usual resolution where that is about the
-same, too: the source's own, one the guide names, a common one.
+the scene where it does worst. It is taken, or a usual resolution right beside it where that is
+about the same, too: the source's own, one the guide names, a common one.
 
 Where quality is poor the model's curves are steep and everything is near 0, so there both bands
 narrow in proportion; that also keeps more bitrate from ever choosing a smaller resolution.
@@ -26,6 +26,8 @@ if TYPE_CHECKING:
     from eager_kestrel.core.choice.quality import QualityTable
 
 TIE = 1e-9
+BESIDE = 0.11
+"""As the logarithm of lines: 648 is beside 720, and 600 is not."""
 FULL_BAND_FROM = 0.5
 """Quality from which on the whole band counts."""
 OWN, NAMED, CUSTOMARY, ANY = range(4)
@@ -105,7 +107,10 @@ def preferred(rivals: Flags, scenes: Floats, near: Flags, usual: Indices) -> Ind
 
 
 def usual_of(pixels: Floats, fps: Floats, ranks: Indices) -> Indices:
-    """Of each candidate, the nearest in pixels at its frame rate that is not just any other size.
+    """Of each candidate, a usual resolution beside it at its frame rate, where there is one.
+
+    Usual are the source's own, one the guide names, a common one; beside it means within
+    ``BESIDE`` in lines. The nearest is taken.
 
     Args:
         pixels: of each candidate.
@@ -120,7 +125,7 @@ def usual_of(pixels: Floats, fps: Floats, ranks: Indices) -> Indices:
     apart = np.abs(np.log(pixels)[:, None] - np.log(pixels))
     apart = np.where((fps[:, None] == fps) & (ranks < ANY), apart, inf)
     nearest = apart.argmin(axis=1)
-    return np.where(np.isfinite(apart.min(axis=1)), nearest, np.arange(pixels.size))
+    return np.where(apart.min(axis=1) <= 2 * BESIDE, nearest, np.arange(pixels.size))
 
 
 def kinds_of(found: Sequence[Candidate]) -> list[tuple[int, float]]:

@@ -35,3 +35,5 @@ class Proposal:
     words: str
     doubt: str = ""
     """Why nobody should take it unseen; empty where the words say it plainly."""
+    quoted: bool = True
+    """Whether the words stand on the page, and not in answers given before."""
