@@ -398,7 +398,7 @@ def test_at_a_terminal_each_value_is_proposed_with_its_words(
     document = tomllib.loads(out.read_text())
     assert document["rungs"][1]["advised"] == "1500 kbit/s"
     assert "Bitrate" in result.err
-    assert 'from "the tables' in result.err
+    assert "from the tables" in result.err
     assert f"1 of {len(BY_KEY) + 1}" in result.err
 
 

@@ -20,7 +20,8 @@ from eager_kestrel.core.words.facts import BitrateBound
 
 if TYPE_CHECKING:
     from eager_kestrel.core.choice.budget import Budget
-    from eager_kestrel.core.choice.field import Field, Weighed
+    from eager_kestrel.core.choice.field import Field
+    from eager_kestrel.core.choice.weighed import Weighed
 
 Shape = tuple[Picture, Fraction]
 

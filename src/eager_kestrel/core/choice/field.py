@@ -32,110 +32,27 @@ from eager_kestrel.core.choice.limits import (
     rung_limits,
     viewers_kbps,
 )
-from eager_kestrel.core.choice.option import Option
 from eager_kestrel.core.choice.quality import (
     QualityTable,
     clean_kbps,
     sharpness,
     smoothness,
 )
-from eager_kestrel.core.choice.spread import expected_range
 from eager_kestrel.core.choice.ties import (
     best_of,
-    kinds_of,
     preferred,
     ranks_of,
     tied_with,
     usual_of,
 )
-from eager_kestrel.core.picture import Picture, at_1000_1001, is_customary
+from eager_kestrel.core.choice.weighed import Rows, Weighed
+from eager_kestrel.core.picture import Picture, at_1000_1001
 
 if TYPE_CHECKING:
     from eager_kestrel.core.arrays import Flags, Floats, Indices
     from eager_kestrel.core.guide.guide import Guide
     from eager_kestrel.core.guide.rules import Codec
     from eager_kestrel.core.show.show import Show
-    from eager_kestrel.core.words.facts import BitrateBound
-
-LIMITS: tuple[BitrateBound, ...] = ("budget", "guide", "level", "viewers", "no visible gain")
-
-
-@dataclass(frozen=True, slots=True)
-class Rows:
-    """Every candidate at some safe rates; arrays of shape (safe rates, n)."""
-
-    kbps: Floats
-    """What the line has to bear."""
-    scenes: Floats
-    """Quality on every scene of the kind; shape (scenes, safe rates, n)."""
-    quality: Floats
-    """Mean over the scenes."""
-    allowed: Flags
-
-
-@dataclass(frozen=True, slots=True)
-class Weighed:
-    """All candidates of a destination with their bitrate and quality; arrays of one length."""
-
-    candidates: list[Candidate]
-    audio_kbps: float
-    limits_kbps: Floats
-    """Shape (5, n), in the order of ``LIMITS``."""
-    kbps: Floats
-    """What the line has to bear: constant bitrate, or the peak of variable."""
-    target_kbps: Floats
-    """What the encoder aims at: the same, or less where bitrate is variable."""
-    floors_kbps: Floats
-    quality: Floats
-    """Mean over the scenes of the kind."""
-    scenes: Floats
-    """On every scene; shape (scenes, n)."""
-    smoothness: Floats
-    """What each frame rate leaves of it; the rest is how sharp single frames are."""
-    allowed: Flags
-    encodable: Flags
-    """Whether this machine encodes it in time."""
-    alike: Flags
-    """Whether it is about the same as the best, at its frame rate."""
-    among_best: Flags
-    """The same at any frame rate."""
-    chosen: int | None
-    """Index of the one to take of these; None where nothing is allowed."""
-
-    def others(self, count: int) -> list[int]:
-        """The best of other kinds than the chosen one, best first: other lines, or another rate."""
-        if self.chosen is None:
-            return []
-        kinds = kinds_of(self.candidates)
-        found: dict[tuple[int, float], int] = {kinds[self.chosen]: self.chosen}
-        by_quality = np.flatnonzero(self.allowed & ~self.alike)
-        for index in by_quality[np.argsort(-self.quality[by_quality], kind="stable")]:
-            best = found.setdefault(kinds[index], int(index))
-            if is_customary(self.candidates[index].picture) and not is_customary(
-                self.candidates[best].picture
-            ):
-                found[kinds[index]] = int(index)
-        return list(found.values())[1 : 1 + count]
-
-    def limit(self, index: int) -> BitrateBound:
-        """What bound the bitrate of a candidate."""
-        return LIMITS[int(np.argmin(self.limits_kbps[:, index]))]
-
-    def option(self, index: int) -> Option:
-        """A candidate as it stands in a plan."""
-        chosen = self.candidates[index]
-        low, high = expected_range(self.scenes[:, index])
-        return Option(
-            picture=chosen.picture,
-            frame_rate=chosen.frame_rate,
-            bitrate_kbps=float(self.target_kbps[index]),
-            quality=round(float(self.quality[index]), 4),
-            quality_range=(round(float(low), 4), round(float(high), 4)),
-        )
-
-    def sharpness(self, index: int) -> float:
-        """How sharp single frames of a candidate are, 0..1, smoothness aside."""
-        return float(self.quality[index] / self.smoothness[index])
 
 
 @dataclass(frozen=True, slots=True)
@@ -371,10 +288,7 @@ def field_of(
         wished=_wished(guide, found),
         encodable=pixels * fps <= show.machine.most_pixels(codec),
         delivered=delivered_shares(members, table, found, show.frame_rate),
-        seen_pixels=np.array(
-            [min(c.picture.pixels, _detail(show.source, c.picture)) for c in found],
-            dtype=np.float64,
-        ),
+        seen_pixels=_seen_pixels(show.source, found),
         seen_fps=np.minimum(fps, float(show.frame_rate)),
         audio_steps=audio_steps(guide),
         takes=takes,
@@ -395,6 +309,13 @@ def _enough(clean: Floats, floors: Floats, target_share: float) -> tuple[Floats,
         np.ceil(x / target_share / 100) * 100 for x in (clean, np.maximum(clean, floors))
     )
     return without, with_
+
+
+def _seen_pixels(source: Picture, found: Sequence[Candidate]) -> Floats:
+    """Pixels of detail in each candidate."""
+    return np.array(
+        [min(c.picture.pixels, _detail(source, c.picture)) for c in found], dtype=np.float64
+    )
 
 
 def _detail(source: Picture, picture: Picture) -> float:

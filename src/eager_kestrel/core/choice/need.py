@@ -17,8 +17,9 @@ from typing import TYPE_CHECKING, NamedTuple
 import numpy as np
 
 from eager_kestrel.core.choice.budget import Budget, budget
-from eager_kestrel.core.choice.field import Field, Weighed, field_of
+from eager_kestrel.core.choice.field import Field, field_of
 from eager_kestrel.core.choice.turning_points import grid
+from eager_kestrel.core.choice.weighed import Weighed
 from eager_kestrel.core.choice.what_if import Need
 from eager_kestrel.core.line.uplink import assumed_uplink
 from eager_kestrel.core.picture import Picture, frame_rate_text, is_customary

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from eager_kestrel.core.choice.budget import budget, budget_of
-from eager_kestrel.core.choice.field import Weighed, field_of
+from eager_kestrel.core.choice.field import field_of
 from eager_kestrel.core.choice.need import (
     REFERENCE,
     Along,
@@ -20,6 +20,7 @@ from eager_kestrel.core.choice.need import (
     seen,
 )
 from eager_kestrel.core.choice.sweep import Range, values_of
+from eager_kestrel.core.choice.weighed import Weighed
 from eager_kestrel.core.choice.what_if import Beside, Need, Point, Sweep
 from eager_kestrel.core.division.answers import NEAR_KBPS, Answer, Answers, Served
 from eager_kestrel.core.line.uplink import Uplink, assumed_uplink

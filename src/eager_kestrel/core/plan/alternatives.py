@@ -8,14 +8,18 @@ that adapts by itself: each is a complete set of settings about a fifth cheaper.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from fractions import Fraction
 from math import ceil
 from typing import TYPE_CHECKING, Literal, Self
 
-from eager_kestrel.core.choice.field import Field, Weighed, field_of
+import numpy as np
+
+from eager_kestrel.core.choice.field import Field, field_of
 from eager_kestrel.core.choice.turning_points import next_choice
+from eager_kestrel.core.choice.weighed import Weighed
 from eager_kestrel.core.overhead import overhead
 from eager_kestrel.core.plan.card import audio_at, settings_at
-from eager_kestrel.core.plan.plan import Fallback, Offer
+from eager_kestrel.core.plan.plan import Fallback, FrameRateTrade, Offer
 from eager_kestrel.core.words import plans as words
 from eager_kestrel.core.words.numbers import rate
 
@@ -28,6 +32,8 @@ if TYPE_CHECKING:
 STEP = 0.78
 """Each step down costs about a fifth less."""
 MOST_STEPS = 5
+LEAST_TRADED = 15
+"""Frames a second; nobody would take fewer for sharpness."""
 ACCEPTABLE = 0.30
 """Quality below which a step is not worth sending."""
 
@@ -172,3 +178,22 @@ def other_way(
         return None
     text = words.other_way(kind, name, option.words, option.quality, now.quality)
     return Offer(kind=kind, needs=name, gives=option, text=text)
+
+
+def frame_rate_trade(weighed: Weighed, best: int) -> FrameRateTrade | None:
+    """The frame rate sent beside twice it, or half of it where there is no faster one."""
+    now = weighed.candidates[best].frame_rate
+    found: dict[Fraction, int] = {}
+    for index in np.flatnonzero(weighed.allowed):
+        rate = weighed.candidates[index].frame_rate
+        if rate not in found or weighed.quality[index] > weighed.quality[found[rate]]:
+            found[rate] = int(index)
+    other = next((found[r] for r in (now * 2, now / 2) if r in found and r >= LEAST_TRADED), None)
+    if other is None:
+        return None
+    return FrameRateTrade(
+        picture=weighed.candidates[other].picture,
+        frame_rate=weighed.candidates[other].frame_rate,
+        sharpness=round(weighed.sharpness(best), 4),
+        other_sharpness=round(weighed.sharpness(other), 4),
+    )

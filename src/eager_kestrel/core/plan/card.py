@@ -15,7 +15,8 @@ from eager_kestrel.core.levels import least_level
 from eager_kestrel.core.plan.plan import AudioSettings, VideoSettings
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.choice.field import Field, Weighed
+    from eager_kestrel.core.choice.field import Field
+    from eager_kestrel.core.choice.weighed import Weighed
     from eager_kestrel.core.guide.guide import Guide
     from eager_kestrel.core.guide.rules import AudioRules, Keyframes, VideoRules
     from eager_kestrel.core.show.show import Motion, Show

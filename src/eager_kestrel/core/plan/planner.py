@@ -14,7 +14,13 @@ from typing import TYPE_CHECKING, Any
 from eager_kestrel.core.choice.budget import Budget, beside, budget_of, destination_steps
 from eager_kestrel.core.division.place import Place, alone
 from eager_kestrel.core.overhead import overhead
-from eager_kestrel.core.plan.alternatives import Standpoint, offers, step_up, steps_down
+from eager_kestrel.core.plan.alternatives import (
+    Standpoint,
+    frame_rate_trade,
+    offers,
+    step_up,
+    steps_down,
+)
 from eager_kestrel.core.plan.card import audio_at, settings_at
 from eager_kestrel.core.plan.data_use import data_use, local_copy
 from eager_kestrel.core.plan.framing import frame_fit
@@ -31,7 +37,6 @@ from eager_kestrel.core.plan.reasons import (
     Choice,
     as_asked,
     audio_reason,
-    frame_rate_trade,
     guessed,
     infeasible,
     video_reasons,
@@ -41,8 +46,8 @@ from eager_kestrel.core.plan.reasons import (
 from eager_kestrel.core.words import plans as words
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.choice.field import Weighed
     from eager_kestrel.core.choice.quality import QualityTable
+    from eager_kestrel.core.choice.weighed import Weighed
     from eager_kestrel.core.guide.guide import Guide
     from eager_kestrel.core.line.uplink import Uplink
     from eager_kestrel.core.show.show import Show

@@ -13,11 +13,12 @@ from typing import TYPE_CHECKING, Literal
 
 import numpy as np
 
-from eager_kestrel.core.choice.field import LIMITS, Field, Weighed, rebuilt
+from eager_kestrel.core.choice.field import Field, rebuilt
 from eager_kestrel.core.choice.limits import AUDIO_SHARE, LEAST_VIDEO_KBPS, viewers_kbps
+from eager_kestrel.core.choice.weighed import LIMITS, Weighed
 from eager_kestrel.core.picture import Picture, frame_rate_text
 from eager_kestrel.core.plan.card import BUFFER_SECONDS
-from eager_kestrel.core.plan.plan import AudioSettings, FrameRateTrade, Reason, VideoSettings
+from eager_kestrel.core.plan.plan import AudioSettings, Reason, VideoSettings
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words import facts
 from eager_kestrel.core.words import plans as words
@@ -31,8 +32,6 @@ if TYPE_CHECKING:
     from eager_kestrel.core.show.machine import Machine
     from eager_kestrel.core.show.show import Show
 
-LEAST_TRADED = 15
-"""Frames a second; nobody would take fewer for sharpness."""
 BECAUSE: tuple[Literal["own", "named", "customary", "safest"], ...] = (
     "own", "named", "customary", "safest",
 )  # fmt: skip
@@ -355,25 +354,6 @@ def _rate_looks_best(choice: Choice, other: int) -> facts.Fact:
         other=weighed.candidates[other].frame_rate,
         other_quality=float(weighed.quality[other]),
         quality=float(weighed.quality[choice.best]),
-    )
-
-
-def frame_rate_trade(weighed: Weighed, best: int) -> FrameRateTrade | None:
-    """The frame rate sent beside twice it, or half of it where there is no faster one."""
-    now = weighed.candidates[best].frame_rate
-    found: dict[Fraction, int] = {}
-    for index in np.flatnonzero(weighed.allowed):
-        rate = weighed.candidates[index].frame_rate
-        if rate not in found or weighed.quality[index] > weighed.quality[found[rate]]:
-            found[rate] = int(index)
-    other = next((found[r] for r in (now * 2, now / 2) if r in found and r >= LEAST_TRADED), None)
-    if other is None:
-        return None
-    return FrameRateTrade(
-        picture=weighed.candidates[other].picture,
-        frame_rate=weighed.candidates[other].frame_rate,
-        sharpness=round(weighed.sharpness(best), 4),
-        other_sharpness=round(weighed.sharpness(other), 4),
     )
 
 
