@@ -34,6 +34,8 @@ START = {
     "size_exponent": 0.4, "rate_exponent": 0.4, "half_kbps": 600.0, "steepness": 1.4,
     "half_pixels": 100_000.0, "detail_steepness": 1.3,
 }  # fmt: skip
+LEAST = 0.02
+"""Of a parameter; none may vanish."""
 PULL = 0.08
 """How much a parameter that the points say little of is held to its start."""
 
@@ -51,10 +53,10 @@ class Fitted:
 
     def kind(self, like: MotionParameters, without: str = "") -> MotionParameters:
         """The kind of motion they make up, perhaps without an origin's."""
-        return like.model_copy(update={"scenes": {
+        return like.with_scenes({
             name: SceneParameters(**{key: float(f"{value:.3g}") for key, value in own.items()})
             for name, own in self.scenes.items() if SCENES[name].origin != without
-        }})  # fmt: skip
+        })  # fmt: skip
 
 
 def _geometric_mean(values: Iterable[float]) -> float:
@@ -117,7 +119,7 @@ def fitted(points: Sequence[Point]) -> Fitted:
 def _alone(points: Sequence[Point], start: dict[str, float]) -> dict[str, float]:
     """All parameters of one scene, held to a start."""
     names = list(start)
-    first = np.log([start[name] for name in names])
+    first = np.log([max(start[name], LEAST) for name in names])
     target = seen(points)
 
     def off(x: np.ndarray) -> np.ndarray:

@@ -14,7 +14,7 @@ import numpy as np
 
 from eager_kestrel.core.choice.quality import QualityTable, sharpness
 from eager_kestrel.core.choice.spread import expected_range
-from eager_kestrel.core.choice.ties import best_of, preferred, tied_with
+from eager_kestrel.core.choice.ties import as_good_as, best_of, preferred, tied_with
 from eager_kestrel.core.show.show import MOTIONS, Motion
 from fit import fitted, modelled, seen, usual
 from measure import PICTURES, Point
@@ -37,7 +37,7 @@ class Judged:
     inside: np.ndarray
     """Whether the measured value is in the range shown, at each point."""
     apart: np.ndarray
-    """How far what is called about the same as the best differs from it, at each pair."""
+    """How far what is called about the same as the one taken differs from it, at each pair."""
 
 
 def measured_curves(points: Sequence[Point], fps: int, kbps: np.ndarray) -> np.ndarray:
@@ -70,20 +70,19 @@ def _fields(point: Point) -> dict[str, object]:
 
 def taken(
     table: QualityTable, motion: Motion, pixels: np.ndarray, fps: int, kbps: np.ndarray
-) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Of resolutions, largest first, the best and the one a plan takes at each bitrate.
+) -> tuple[np.ndarray, np.ndarray]:
+    """Of resolutions, the one a plan takes at each bitrate, and what is about the same as it.
 
     Returns:
-        Indices of the best and of the taken, and what is about the same as the best; of shapes
-        (bitrates,) twice and (bitrates, resolutions).
+        Indices, shape (bitrates,), and flags, shape (bitrates, resolutions).
     """
     grid = np.broadcast_to(kbps[:, None], (kbps.size, pixels.size))
     scenes = sharpness(table, motion, "h264", pixels, np.full_like(pixels, fps), grid)
     mean, everything = scenes.mean(axis=0), np.ones(grid.shape, dtype=bool)
     best = best_of(grid, mean, everything)
-    near = tied_with(best, scenes, mean, table)
-    usual = np.arange(pixels.size)
-    return best, preferred(everything, scenes, near, usual), near
+    good = as_good_as(best, scenes, mean, table)
+    chosen = preferred(everything, scenes, good, np.arange(pixels.size))
+    return chosen, tied_with(chosen, scenes, mean, table)
 
 
 def left_out(points: Sequence[Point], table: QualityTable) -> Iterator[Judged]:
@@ -104,10 +103,10 @@ def judged(points: Sequence[Point], table: QualityTable, motion: Motion, fps: in
     known = ~np.isnan(curves).any(axis=1)
     pixels = np.array([float(w * h) for w, h in PICTURES])[known]
     there = curves[known].T
-    best, chosen, near = taken(table, motion, pixels, fps, TRIED_KBPS)
+    chosen, near = taken(table, motion, pixels, fps, TRIED_KBPS)
     rows = np.arange(TRIED_KBPS.size)
-    apart = np.abs(there - there[rows, best][:, None])
-    alone = np.arange(pixels.size) == best[:, None]
+    apart = np.abs(there - there[rows, chosen][:, None])
+    alone = np.arange(pixels.size) == chosen[:, None]
     cells = [p for p in points if p.fps == fps and TRIED_KBPS[0] <= p.kbps <= TRIED_KBPS[-1]]
     pixels_, rates, kbps = (
         np.array([float(value(p)) for p in cells])

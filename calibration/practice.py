@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from eager_kestrel.core.choice.quality import QualityTable, sharpness, smoothness
-from eager_kestrel.core.choice.ties import best_of, preferred, tied_with, usual_of
+from eager_kestrel.core.choice.ties import as_good_as, best_of, preferred, tied_with, usual_of
 from eager_kestrel.core.show.show import Motion
 
 LINES = np.array([216, 270, 288, 360, 432, 480, 504, 540, 576, 648, 720, 792, 864, 900, 936, 1008,
@@ -52,7 +52,7 @@ def choice(
     """What is taken of a source of 1920x1080 at 60 fps at a bitrate.
 
     Returns:
-        Lines, frames a second, the least and most lines about the same as the best, and quality.
+        Lines, frames a second, the least and most lines about the same as that, and quality.
     """
     lines, fps = (found.ravel() for found in np.meshgrid(LINES, np.array(RATES)))
     pixels = lines**2 * 16 / 9
@@ -61,12 +61,12 @@ def choice(
     scenes = scenes * smoothness(table, motion, fps)
     mean, allowed = scenes.mean(axis=0), (fps >= table.motion[motion].least_fps)[None]
     best = best_of(rates, mean, allowed)
-    near = tied_with(best, scenes, mean, table) & allowed & (fps == fps[best[0]])
+    rivals = allowed & (fps == fps[best[0]])
     ranks = np.select([lines == LINES[-1], np.isin(lines, COMMON)], [0, 2], 3)
-    at = int(
-        preferred(allowed & (fps == fps[best[0]]), scenes, near, usual_of(pixels, fps, ranks))[0]
-    )
-    alike = lines[near[0]]
+    good = as_good_as(best, scenes, mean, table) & rivals
+    chosen = preferred(rivals, scenes, good, usual_of(pixels, fps, ranks))
+    alike = lines[(tied_with(chosen, scenes, mean, table) & rivals)[0]]
+    at = int(chosen[0])
     return int(lines[at]), float(fps[at]), (int(alike.min()), int(alike.max())), float(mean[0, at])
 
 

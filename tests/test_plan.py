@@ -242,7 +242,7 @@ def test_the_budget_takes_the_lower_of_share_and_what_was_seen_safe() -> None:
         (("--for", "oxbow:hart", "--upload", "12 Mbit/s"), 2, 'write "hearth"'),
         (("--for", "oxbow:", "--upload", "12 Mbit/s"), 2, "PLATFORM:STANDING"),
         (("--for", "oxbow", "--upload", "12 Mbit/s", "--motion", "livly"), 2, 'write "lively"'),
-        (("--for", "oxbow", "--upload", "12 Mbit/s", "--source", "1080p"), 2, "1920x1080"),
+        (("--for", "oxbow", "--upload", "12 Mbit/s", "--source", "1080"), 2, "1920x1080"),
         (("--for", "oxbow", "--upload", "12 Mbit/s", "--share", "0.7"), 2, 'write "70 %"'),
         (("--for", "oxbow", "--upload", "12 Mbit/s", "--reserve", "call"), 2, "video call=1.5"),
         (("--for", "oxbow"), 2, "run eager-kestrel measure URL"),

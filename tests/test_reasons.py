@@ -214,7 +214,7 @@ def test_a_least_quality_holds_for_one_destination_too() -> None:
     show = Show(source="1920x1080", frame_rate="60", motion="hectic", destinations=(place,))
     poor = planned(BUNDLED[0], show, 2_000)
     assert not poor.feasible
-    assert "the show wants 90 at the least" in poor.infeasible_because
+    assert "the show wants at least 90" in poor.infeasible_because
 
 
 def test_enlarging_has_a_limit() -> None:

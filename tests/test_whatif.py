@@ -165,12 +165,12 @@ def test_a_standing_and_a_codec_are_offered(kestrel: Kestrel) -> None:
 
 
 def test_need_answers_in_words_as_a_table_and_drawn(kestrel: Kestrel, tmp_path: Path) -> None:
-    wish = ("need", "oxbow", "--picture", "1280x720", "--fps", "60")
+    wish = ("need", "oxbow", "--picture", "1280x720", "--fps", "60", "--motion", "hectic")
     (answer,) = kestrel(*wish, "--json").document["needs"]
     assert answer["possible"]
     assert answer["full_gives"]["height"] == 720
     again = kestrel("plan", "--for", "oxbow", "--upload", f"{answer['taken_kbps']} kbit/s",
-                    "--json").document["destinations"][0]  # fmt: skip
+                    "--motion", "hectic", "--json").document["destinations"][0]  # fmt: skip
     assert (again["video"]["height"], again["video"]["fps"]) == (720, 60)
     (reserved,) = kestrel(*wish, "--reserve", "call=1.5 Mbit/s", "--json").document["needs"]
     more = reserved["full_kbps"] - answer["full_kbps"]
@@ -237,7 +237,7 @@ def test_bad_sweeps_get_one_line(kestrel: Kestrel, options: tuple[str, ...], say
 
 def test_need_counts_reserves_larger_than_any_line_measured() -> None:
     huge = Reserve(name="backup", rate=Bitrate.parse("90 Mbit/s"))
-    wanted = show(reserves=(huge,))
+    wanted = show("hectic", reserves=(huge,))
     (found,) = need(wanted, OXBOW, None, TABLE, [Picture(1280, 720)], 50.0)
     assert found.taken_kbps is not None
     video = planned(found.taken_kbps, wanted).destinations[0].video

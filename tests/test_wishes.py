@@ -187,8 +187,8 @@ def test_a_guess_of_a_guide_breaks_nothing_and_says_so(kestrel: Kestrel, tmp_pat
     page = tmp_path / "page.csv"
     page.write_text("Resolution,Recommended bitrate\n1920x1080,6000-8000 kbps\n")
     folder = tmp_path / "guides"
-    assert kestrel("guides", "import", page, "--name", "millrace", "--fps", "60",
-                   "--out", folder / "millrace.toml").code == 0  # fmt: skip
+    assert kestrel("guides", "import", page, "--name", "millrace", "--accept", "all",
+                   "--out", folder / "millrace.toml").code == 1  # fmt: skip
     asked = ("--guides", folder, "--for", "millrace")
     there = kestrel("plan", *asked, "--upload", "30 Mbit/s", "--json").document["destinations"][0]
     assert {"bitrate", "audio", "keyframes"} <= set(there["guessed"])

@@ -39,6 +39,7 @@ from eager_kestrel.core.choice.quality import (
     smoothness,
 )
 from eager_kestrel.core.choice.ties import (
+    as_good_as,
     best_of,
     preferred,
     ranks_of,
@@ -184,27 +185,24 @@ class Field:
         return replace(self, encodable=np.ones_like(self.encodable))
 
     def among_best(self, best: Indices, rows: Rows) -> Flags:
-        """Which are about the same quality as the best of each row."""
-        near = tied_with(best, rows.scenes, rows.quality, self.table, self.least_quality)
+        """Which are as good as the best of each row."""
+        near = as_good_as(best, rows.scenes, rows.quality, self.table, self.least_quality)
         return np.asarray(near & rows.allowed, dtype=np.bool_)
 
-    def near(self, best: Indices, rows: Rows) -> Flags:
-        """Which of them have its frame rate, too."""
-        same = self.fps == self.fps[np.maximum(best, 0)][:, None]
-        return np.asarray(self.among_best(best, rows) & same, dtype=np.bool_)
-
     def choose(self, rows: Rows) -> tuple[Indices, Indices]:
-        """Of each row the best candidate, and the one to take; -1 where there is none.
+        """Of each row the best candidate, and the one to take; -1 where there is none."""
+        best, chosen, _ = self._choice(rows)
+        return best, chosen
 
-        Of those about the same as the best, the one that is safest over the scenes.
-        """
+    def _choice(self, rows: Rows) -> tuple[Indices, Indices, Flags]:
+        """The best, the safest of those as good as it, and which those are."""
         if not self.candidates:
             nothing = np.full(len(rows.kbps), -1, dtype=np.intp)
-            return nothing, nothing
+            return nothing, nothing, np.zeros_like(rows.allowed)
         best = best_of(rows.kbps, rows.quality, rows.allowed)
-        near = self.near(best, rows)
+        among = self.among_best(best, rows)
         rivals = rows.allowed & (self.fps == self.fps[np.maximum(best, 0)][:, None])
-        return best, preferred(rivals, rows.scenes, near, self.usual)
+        return best, preferred(rivals, rows.scenes, among & rivals, self.usual), among
 
     def chosen(self, safe_kbps: Floats) -> Indices:
         """Index of the candidate to take at every safe rate; -1 where none is allowed."""
@@ -215,8 +213,10 @@ class Field:
         safe = np.array([safe_kbps])
         limits = self.limits_kbps(safe)
         rows = self._weighed(limits)
-        best, chosen = self.choose(rows)
-        some, nothing = best[0] >= 0, np.zeros_like(rows.allowed[0])
+        best, chosen, among = self._choice(rows)
+        some = best[0] >= 0
+        tied = tied_with(chosen, rows.scenes, rows.quality, self.table)
+        same = self.fps == self.fps[chosen[0]] if some else np.zeros_like(self.fps, dtype=bool)
         return Weighed(
             candidates=self.candidates,
             audio_kbps=float(self.audio_kbps(safe)[0]),
@@ -229,8 +229,8 @@ class Field:
             smoothness=self._smooth(),
             allowed=rows.allowed[0],
             encodable=self.encodable,
-            alike=self.near(best, rows)[0] if some else nothing,
-            among_best=self.among_best(best, rows)[0] if some else nothing,
+            alike=tied[0] & rows.allowed[0] & same,
+            among_best=among[0],
             chosen=int(chosen[0]) if some else None,
         )
 

@@ -61,6 +61,10 @@ class MotionParameters(Frozen):
     """Below this nothing of this motion is sent, where more can be had."""
     scenes: dict[str, SceneParameters]
 
+    def with_scenes(self, scenes: dict[str, SceneParameters]) -> MotionParameters:
+        """The kind with other scenes; a copy would keep the arrays of its own."""
+        return MotionParameters(temporal=self.temporal, least_fps=self.least_fps, scenes=scenes)
+
     @cached_property
     def arrays(self) -> Mapping[str, Floats]:
         """Each parameter of all scenes; shape (scenes,)."""
@@ -106,8 +110,7 @@ class QualityTable(Frozen):
 
     def with_own(self, motion: Motion, own: SceneParameters) -> QualityTable:
         """The table that knows one scene alone of a kind of motion: the streamer's own."""
-        kind = self.motion[motion].model_copy(update={"scenes": {"own": own}})
-        return self.with_kind(motion, kind)
+        return self.with_kind(motion, self.motion[motion].with_scenes({"own": own}))
 
     def with_kind(self, motion: Motion, kind: MotionParameters) -> QualityTable:
         """The table with other parameters for one kind of motion."""

@@ -1,10 +1,11 @@
 """Ties: which candidates are about the same quality, and which of those to take.
 
 Two candidates are about the same when they differ by less than the table's ``alike`` on average
-over the scenes of a kind, and by less than ``noticeable`` on every one of them. Among candidates at
-the best one's frame rate that are about the same as it, the safest is the one that loses least on
-the scene where it does worst. It is taken, or a usual resolution right beside it where that is
-about the same, too: the source's own, one the guide names, a common one.
+over the scenes of a kind, and by less than ``noticeable`` on every one of them. One is as good as
+another when it does not fall behind it by more than that. Among candidates at the best one's frame
+rate that are as good as it, the safest is the one that loses least on the scene where it does
+worst. It is taken, or a usual resolution right beside it where that is as good, too: the source's
+own, one the guide names, a common one.
 
 Where quality is poor the model's curves are steep and everything is near 0, so there both bands
 narrow in proportion; that also keeps more bitrate from ever choosing a smaller resolution.
@@ -66,37 +67,50 @@ def band_of(top: Floats, band: float) -> Floats:
     return np.asarray(band * np.minimum(1.0, top / FULL_BAND_FROM), dtype=np.float64)
 
 
-def tied_with(
+def as_good_as(
     index: Indices, scenes: Floats, judged: Floats, table: QualityTable, least: float = 0.0
 ) -> Flags:
-    """Of each row, the candidates that are about the same as one of them.
+    """Of each row, the candidates that are no worse than one of them, so far as anybody could tell.
 
     Args:
         index: of that one in each row; shape (rows,).
         scenes: quality on every scene; shape (scenes, rows, n).
         judged: their mean; shape (rows, n).
-        table: has the bands.
+        table: has the bands: of the mean, and of the scene where a candidate falls behind most.
         least: that none of them may fall under, where that one does not.
     """
+    top, behind = _beside(index, scenes, judged)
+    enough = judged >= np.maximum(top - band_of(top, table.alike), np.minimum(top, least)) - TIE
+    not_behind = behind.max(axis=0) <= band_of(top, table.noticeable) + TIE
+    return np.asarray(enough & not_behind & (index >= 0)[:, None], dtype=np.bool_)
+
+
+def tied_with(index: Indices, scenes: Floats, judged: Floats, table: QualityTable) -> Flags:
+    """Of each row, the candidates that are about the same quality as one of them.
+
+    Arguments as of :func:`as_good_as`.
+    """
+    top, behind = _beside(index, scenes, judged)
+    alike = np.abs(judged - top) <= band_of(top, table.alike) + TIE
+    apart = np.abs(behind).max(axis=0) <= band_of(top, table.noticeable) + TIE
+    return np.asarray(alike & apart & (index >= 0)[:, None], dtype=np.bool_)
+
+
+def _beside(index: Indices, scenes: Floats, judged: Floats) -> tuple[Floats, Floats]:
+    """Quality of one candidate of each row, and how far all fall behind it on every scene."""
     there = np.maximum(index, 0)[:, None]
     top = np.take_along_axis(judged, there, axis=1)
-    enough = judged >= np.maximum(top - band_of(top, table.alike), np.minimum(top, least)) - TIE
-    tops = np.take_along_axis(scenes, there[None], axis=2)
-    apart = np.abs(scenes - tops).max(axis=0)
-    return np.asarray(
-        enough & (apart <= band_of(top, table.noticeable) + TIE) & (index >= 0)[:, None],
-        dtype=np.bool_,
-    )
+    return top, np.take_along_axis(scenes, there[None], axis=2) - scenes
 
 
 def preferred(rivals: Flags, scenes: Floats, near: Flags, usual: Indices) -> Indices:
-    """Index of the one to take among those tied in each row; -1 where there is none.
+    """Index of the one to take among those as good as the best in each row; -1 where none is.
 
     Args:
         rivals: which candidates losses are counted against; shape (rows, n).
         scenes: quality on every scene; shape (scenes, rows, n).
-        near: which are tied; shape (rows, n).
-        usual: of each candidate the nearest that needs no explaining, or itself; shape (n,).
+        near: which are as good as the best; shape (rows, n).
+        usual: of each candidate the usual one beside it, or itself; shape (n,).
     """
     best_by_scene = np.where(rivals, scenes, -inf).max(axis=2, keepdims=True)
     loss = np.where(near, (best_by_scene - scenes).max(axis=0), inf)

@@ -53,9 +53,9 @@ class Weighed:
     encodable: Flags
     """Whether this machine encodes it in time."""
     alike: Flags
-    """Whether it is about the same as the best, at its frame rate."""
+    """Whether it is about the same as the one to take, at its frame rate."""
     among_best: Flags
-    """The same at any frame rate."""
+    """Whether it is as good as the best, at any frame rate."""
     chosen: int | None
     """Index of the one to take of these; None where nothing is allowed."""
 

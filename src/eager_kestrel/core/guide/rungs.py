@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bisect import bisect_left, bisect_right
 from dataclasses import dataclass
 from fractions import Fraction
 from itertools import pairwise
@@ -61,27 +62,27 @@ class RungTable:
 
     def __init__(self, rows: list[Rung]) -> None:
         self._rows = rows
-        self._fitting: dict[Fraction, list[Rung]] = {}
+        self._fitting: dict[Fraction, tuple[list[Rung], list[int]]] = {}
 
-    def limits(self, picture: Picture, frame_rate: Fraction) -> RungLimits:
-        """What the rows say; nothing when there are none."""
+    def _of_rate(self, frame_rate: Fraction) -> tuple[list[Rung], list[int]]:
+        """Rows for a frame rate by size, of one size the slowest last, and their pixels."""
         if frame_rate not in self._fitting:
             fast = [r for r in self._rows if r.frame_rate >= frame_rate] or self._rows
             order = sorted(fast, key=lambda r: (r.picture.pixels, -r.frame_rate))
-            self._fitting[frame_rate] = order
-        smaller: Rung | None = None
-        larger: Rung | None = None
-        for rung in self._fitting[frame_rate]:  # by size; of one size the slowest rate last
-            if rung.picture.pixels <= picture.pixels:
-                smaller = rung
-            if rung.picture.pixels >= picture.pixels and (
-                larger is None or rung.picture.pixels == larger.picture.pixels
-            ):
-                larger = rung
+            self._fitting[frame_rate] = order, [r.picture.pixels for r in order]
+        return self._fitting[frame_rate]
+
+    def limits(self, picture: Picture, frame_rate: Fraction) -> RungLimits:
+        """What the rows say; nothing when there are none."""
+        rows, sizes = self._of_rate(frame_rate)
+        pixels = picture.pixels
+        below, above = bisect_right(sizes, pixels), bisect_left(sizes, pixels)
+        smaller = rows[below - 1] if below else None
+        larger = rows[bisect_right(sizes, sizes[above]) - 1] if above < len(sizes) else None
         low, high = smaller or larger, larger or smaller
         if low is None or high is None:
             return RungLimits()
-        exact = low.picture.pixels == picture.pixels
+        exact = low.picture.pixels == pixels
         return RungLimits(
             floor=high.floor if larger is not None else None,
             advised=low.advised if exact else None,
