@@ -17,7 +17,7 @@ from judge import TRIED_KBPS, Judged
 from measure import PICTURES, Point
 
 TICKS = (250, 500, 1000, 2000, 4000, 8000)
-SHADES = (GOOD, LINE, CARE, "#7a5195", "#b08d2f", PALE)
+SHADES = (GOOD, LINE, CARE, "#7a5195", "#b08d2f", PALE, "#5b8c5a")
 
 
 def _panels(title: str) -> tuple[Figure, np.ndarray]:

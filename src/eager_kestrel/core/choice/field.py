@@ -215,8 +215,10 @@ class Field:
         rows = self._weighed(limits)
         best, chosen, among = self._choice(rows)
         some = best[0] >= 0
-        tied = tied_with(chosen, rows.scenes, rows.quality, self.table)
-        same = self.fps == self.fps[chosen[0]] if some else np.zeros_like(self.fps, dtype=bool)
+        tied = np.zeros_like(rows.allowed)
+        if some:
+            tied = tied_with(chosen, rows.scenes, rows.quality, self.table)
+            tied &= rows.allowed & (self.fps == self.fps[chosen[0]])
         return Weighed(
             candidates=self.candidates,
             audio_kbps=float(self.audio_kbps(safe)[0]),
@@ -229,7 +231,7 @@ class Field:
             smoothness=self._smooth(),
             allowed=rows.allowed[0],
             encodable=self.encodable,
-            alike=tied[0] & rows.allowed[0] & same,
+            alike=tied[0],
             among_best=among[0],
             chosen=int(chosen[0]) if some else None,
         )
