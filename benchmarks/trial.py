@@ -130,34 +130,36 @@ def regret() -> bool:
     """Print the table; whether as wanted."""
     sys.path.insert(0, str(ROOT / "calibration"))
     import fit as calibrated
+    import judge
     import measure
     from eager_kestrel.core.footage.fitting import Sample, fit
     from eager_kestrel.files.bundled import quality_table
     from scenes import SCENES
 
     table, points = quality_table(), measure.read_points(ROOT / "calibration" / "points.csv")
-    kinds = calibrated.without(points)
     rows = []
     print("| scene | kind | at | by the kind | by its own dozen |")
     print("| --- | --- | ---: | ---: | ---: |")
-    for scene in SCENES:
+    for scene, shot in SCENES.items():
         here = [p for p in calibrated.usual(points) if p.scene == scene]
-        motion = here[0].motion
-        base = calibrated.with_own(table, motion, kinds[scene])
+        motion = shot.motion
+        kept = {name: own for name, own in table.motion[motion].scenes.items()
+                if SCENES[name].origin != shot.origin}  # fmt: skip
+        base = table.with_kind(motion, table.motion[motion].with_scenes(kept))
         for fps in sorted({p.fps for p in here}):
             encodes = [p for p in here if p.kbps > 0 and p.fps == fps]
             widths = sorted({p.width for p in encodes})
-            kind = calibrated.regret(here, base, motion, fps).taken.mean()
+            kind = judge.judged(here, base, motion, fps).regret.mean()
             own = []
             for seed in range(DRAWS):
                 rng = np.random.default_rng(seed)
-                first = int(rng.integers(0, len(widths) - 2))
+                first = int(rng.integers(0, max(1, len(widths) - 2)))
                 near = [p for p in encodes if p.width in widths[first : first + 3]]
                 dozen = [near[n] for n in rng.permutation(len(near))[:12]]
                 samples = [Sample(p.width * p.height, p.fps, p.kbps, min(1.0, p.vmaf / 100))
                            for p in dozen]  # fmt: skip
                 fitted = base.with_own(motion, fit(base, motion, "h264", samples))
-                own.append(calibrated.regret(here, fitted, motion, fps).taken.mean())
+                own.append(judge.judged(here, fitted, motion, fps).regret.mean())
             rows.append((kind, float(np.mean(own))))
             print(f"| {scene} | {motion} | {fps} | {kind:.2f} | {rows[-1][1]:.2f} |")
     kind, own_mean = np.array(rows).mean(axis=0)
