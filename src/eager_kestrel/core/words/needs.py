@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-from eager_kestrel.core.words.numbers import kbit, looks, rate
+from eager_kestrel.core.words.numbers import kbit, looks, points, rate
 
 
 class Seen(NamedTuple):
@@ -55,22 +55,28 @@ def in_words(
     if begin is not None:
         said.append(
             f"among the best-looking from {rate(begin.upload_kbps)} up "
-            f"({kbit(begin.bitrate_kbps)} of video, {looks(begin.quality)})"
+            f"with {kbit(begin.bitrate_kbps)} of video and a quality of {looks(begin.quality)}"
         )
         if end is not None:
             said.append(f"until {rate(end.upload_kbps)}, where {end.words} looks better")
     elif better is not None:
         said.append(
-            f"never among the best-looking: {better.words} looks better: "
-            f"{looks(better.quality)}, not {looks(full.quality)}"
+            f"never among the best-looking: {better.words} looks better{_not(better, full)}"
         )
     if good_kbps is not None:
         said.append(f"it looks good from {rate(good_kbps)}")
     said.append(
         f"nothing is gained beyond {rate(full.upload_kbps)} "
-        f"({kbit(full.bitrate_kbps)}, {looks(full.quality)})"
+        f"with {kbit(full.bitrate_kbps)} and a quality of {looks(full.quality)}"
     )
     return f"{picture}: {'; '.join(said)}"
+
+
+def _not(better: Seen, full: Seen) -> str:
+    """Both numbers, where they differ; on single scenes one can be worse with the same mean."""
+    if points(better.quality) == points(full.quality):
+        return " on the footage where this does worst"
+    return f": {looks(better.quality)}, not {looks(full.quality)}"
 
 
 def not_taken(platform: str, wanted: str) -> str:

@@ -114,7 +114,7 @@ def other_way(
 ) -> str:
     """An offer of a standing or codec."""
     would = f"the {name} standing would allow" if kind == "standing" else f"{name} would give"
-    return f"{would} {gives} ({looks(quality)}, not {looks(now)})"
+    return f"{would} {gives}: quality {looks(quality)}, not {looks(now)}"
 
 
 def struggling(steps: Sequence[str]) -> str:
@@ -348,7 +348,7 @@ def relay(picture: Picture, fps: Fraction, quality: float, saved_kbps: float) ->
     saves = f"free {rate(saved_kbps)}" if saved_kbps > 0 else "take no more than now"
     return (
         f"a relay that passes on one stream would give {picture_at(picture, fps)} for all "
-        f"({looks(quality)}) and {saves}"
+        f"with a quality of {looks(quality)}, and {saves}"
     )
 
 
