@@ -225,7 +225,7 @@ QUESTIONS: tuple[Question, ...] = (
              _rate_control, ("video.rate_control",)),
     Question("video.codecs", "Video codecs: h264, hevc, av1", "h264",
              _named("video.codecs", ("h264", "hevc", "av1")), ("video.codecs",)),
-    Question("video.profiles", "H.264 profiles, the preferred first", "high, main", _profiles, ()),
+    Question("video.profiles", "H.264 profiles it takes", "high, main", _profiles, ()),
     Question("video.highest_level", "Highest H.264 level", "4.2", _level, ()),
     Question("video.b_frames", "Most B-frames in a row", "2", _count, ()),
     Question("audio.codecs", "Audio codecs: aac, opus, mp3", "aac",

@@ -140,7 +140,7 @@ class VideoRules(Frozen):
     keyframes: KeyframeRule
     rate_control: tuple[RateControl, ...] = Field(min_length=1)
     profiles: dict[Codec, tuple[str, ...]] = Field(default_factory=dict)
-    """By codec, the preferred first; a codec left out takes any."""
+    """By codec, in no order (``advised.profile`` says one); a codec left out takes any."""
     highest_level: dict[Codec, str] = Field(default_factory=dict)
     """By codec; left out takes any."""
     b_frames: int = Field(default=16, ge=0, le=16)
@@ -215,8 +215,12 @@ class VideoRules(Frozen):
         return ", ".join(frame_rate_text(rate) for rate in self.frame_rates)
 
     def profiles_of(self, codec: Codec) -> tuple[str, ...]:
-        """Profiles taken of a codec, the preferred first."""
-        taken, wish = self.profiles.get(codec, PROFILES[codec]), self.advised.profile
+        """Profiles taken of a codec: the advised one first, then what packs best.
+
+        The order on a guideline page is no preference; ``advised.profile`` says one.
+        """
+        every, wish = self.profiles.get(codec, PROFILES[codec]), self.advised.profile
+        taken = tuple(p for p in PROFILES[codec] if p in every)
         return (wish, *(p for p in taken if p != wish)) if wish in taken else taken
 
 

@@ -71,7 +71,9 @@ def video_reasons(
         Reason.of(f"{video.keyframe_seconds:g} s", _keyframes(guide, video)),
         Reason.of(video.rate_control, _rate_control(name, video)),
         Reason.of(f"{video.buffer_kbit:g} kbit", buffer),
-        Reason.of(video.profile, facts.ProfileTaken(name)),
+        Reason.of(
+            video.profile, facts.ProfileTaken(name, guide.video.advised.profile == video.profile)
+        ),
         Reason.of(video.level, facts.LevelNeeded(video.codec)),
         Reason.of(str(video.b_frames), _b_frames(guide, video)),
         *_preset(choice.field.show, choice.field.table, video),

@@ -253,11 +253,12 @@ class BufferSized:
 
 @dataclass(frozen=True, slots=True)
 class ProfileTaken:
-    """The profile the platform prefers of those it takes."""
+    """The profile the platform prefers of those it takes, or the one that packs best."""
 
     about: ClassVar[str] = "profile"
     bound_by: ClassVar[Bound] = "guide"
     platform: str
+    advised: bool
 
 
 @dataclass(frozen=True, slots=True)

@@ -219,7 +219,8 @@ def _form(
 ) -> str:
     match fact:
         case facts.ProfileTaken():
-            return f"the first of those {_they(fact.platform)}"
+            best = f"of those {_they(fact.platform)}, the one that looks best at a bitrate"
+            return f"what {_they(fact.platform, 'recommend')}" if fact.advised else best
         case facts.LevelNeeded():
             table = LEVEL_TABLES[fact.codec]
             return f"the least of {table} that holds picture, rate and buffer"
