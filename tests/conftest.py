@@ -6,7 +6,8 @@ import json
 import os
 import signal
 import subprocess
-from collections.abc import Callable, Iterator, Sequence
+import sys
+from collections.abc import Callable, Generator, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -57,16 +58,47 @@ Kestrel = Callable[..., Result]
 timed = pytest.mark.timed
 """For tests of measured rates: they run one after another, beside what only computes.
 
-None is tried twice: what a busy machine spoils is a verdict that is wrong there.
+None is tried twice. One that fails while a process beside it, which only sleeps, is woken late, has
+found nothing but a busy machine: it is skipped, and says so.
+"""
+HELD_UP_SECONDS = 0.15
+SLEEPER = """
+import sys, threading, time
+done = threading.Event()
+threading.Thread(target=lambda: (sys.stdin.read(), done.set()), daemon=True).start()
+worst = 0.0
+while not done.is_set():
+    began = time.perf_counter()
+    time.sleep(0.005)
+    worst = max(worst, time.perf_counter() - began - 0.005)
+print(worst)
 """
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """What has to keep time runs one after another, beside what only computes."""
     for item in items:
-        streams = item.path.name in ("test_rehearse.py", "test_watch_wire.py")
-        if streams or item.get_closest_marker("timed"):
+        if keeps_time(item):
             item.add_marker(pytest.mark.xdist_group("timed"))
+
+
+def keeps_time(item: pytest.Item) -> bool:
+    streams = item.path.name in ("test_rehearse.py", "test_watch_wire.py")
+    return streams or item.get_closest_marker("timed") is not None
+
+
+@pytest.hookimpl(wrapper=True)
+def pytest_pyfunc_call(pyfuncitem: pytest.Function) -> Generator[None, object, object]:
+    if not keeps_time(pyfuncitem):
+        return (yield)
+    with running([sys.executable, "-c", SLEEPER], stdin=subprocess.PIPE) as sleeper:
+        try:
+            return (yield)
+        except AssertionError:
+            late = float(sleeper.communicate("", timeout=30)[0])
+            if late > HELD_UP_SECONDS:
+                pytest.skip(f"this machine held programs up for {late:.2f} s: nothing to judge")
+            raise
 
 
 if signal.getsignal(signal.SIGINT) is signal.SIG_IGN:
