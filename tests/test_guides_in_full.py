@@ -402,6 +402,24 @@ def test_at_a_terminal_each_value_is_proposed_with_its_words(
     assert f"1 of {len(BY_KEY) + 1}" in result.err
 
 
+def test_what_is_skipped_stays_out_and_unread_rows_are_told(
+    kestrel: Kestrel, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Also where the table was confirmed; and 1 of B-frames is one, not the first proposal."""
+    page = tmp_path / "page.md"
+    page.write_text("B-frames: 2\n\n| Size | fps | Max |\n| --- | --- | --- |\n"
+                    "| 720p | 30 | 3 Mbps |\n| 1080p | 60 | ask us |\n")  # fmt: skip
+    typed = ["", *("1" if key == "video.b_frames" else "-" for key in BY_KEY)]
+    monkeypatch.setattr(sys, "stdin", Person("\n".join(typed) + "\n"))
+    out = tmp_path / "g.toml"
+    result = kestrel("guides", "import", page, "--name", "g", "--out", out)
+    assert result.code == 0, result.err
+    assert "not read: 1080p | 60 | ask us" in " ".join(result.err.split())
+    document = tomllib.loads(out.read_text())
+    assert "rungs" not in document
+    assert document["video"]["b_frames"] == 1
+
+
 def test_what_contradicts_itself_is_asked_again(
     kestrel: Kestrel, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:

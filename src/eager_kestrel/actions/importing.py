@@ -17,10 +17,18 @@ from eager_kestrel.core.errors import FormatError, InputError
 from eager_kestrel.core.guide.drafting import customary, drafted
 from eager_kestrel.core.guide.page import Page, Proposal
 from eager_kestrel.core.guide.proposals import proposals
-from eager_kestrel.core.guide.questions import BY_KEY, QUESTIONS, SKIP, fastest_of, read_answer
+from eager_kestrel.core.guide.questions import (
+    BY_KEY,
+    QUESTIONS,
+    SKIP,
+    fastest_of,
+    highest_of,
+    largest_of,
+    read_answer,
+)
 from eager_kestrel.core.guide.tables import Table, tables_in
 from eager_kestrel.core.names import nearest_name
-from eager_kestrel.core.picture import Picture, Shape, frame_rate_text
+from eager_kestrel.core.picture import Shape, frame_rate_text
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.documents import read_bounded
 from eager_kestrel.files.pages import read_page
@@ -30,7 +38,6 @@ if TYPE_CHECKING:
 
 MOST_ANSWERS = 1_000_000
 FROM_ROWS = ("video.largest", "video.frame_rates", "video.ceiling")
-BOUNDS = ("floor", "advised", "ceiling")
 MOST_PROPOSALS = 6
 """Of one key; more would be read by nobody."""
 
@@ -67,7 +74,7 @@ class Reading:
     """A page, read."""
 
     page: str
-    """The file's name; empty where there is none, and every question is asked bare."""
+    """The file's name, or empty for a guide that is made without a page."""
     shape: Shape
     tables: tuple[Table, ...]
     proposals: tuple[Proposal, ...]
@@ -78,7 +85,7 @@ class Reading:
         return (*(f"table.{n}" for n in range(1, len(self.tables) + 1)), *BY_KEY)
 
     def table(self, key: str) -> Table | None:
-        """The table a key asks about; None where it asks about a value."""
+        """Return the table that a key asks about, or None if it asks about a value."""
         number = key.removeprefix("table.")
         return self.tables[int(number) - 1] if key.startswith("table.") else None
 
@@ -90,20 +97,26 @@ class Reading:
             return (Proposal(key, table.reading, words, "; ".join(table.notes)),)
         found = [one for one in self.proposals if one.key == key]
         if key == "rungs" and (rows := self._rows(answers)):
-            found.insert(0, Proposal(key, "; ".join(rows), "the tables", quoted=False))
+            found.insert(0, Proposal(key, "; ".join(rows), self._source(answers), quoted=False))
         if key in ("transports", "ingest", "video.codecs"):
             found = _together(key, found)
         if key in FROM_ROWS and "rungs" in answers:
             found += _from_rows(key, answers["rungs"])
         return tuple(found[:MOST_PROPOSALS])
 
+    def _read(self, answers: Mapping[str, str]) -> list[Table]:
+        """The tables whose reading was answered, read so."""
+        pairs = ((t, answers.get(f"table.{n}")) for n, t in enumerate(self.tables, 1))
+        return [table.read_as(reading) for table, reading in pairs if reading is not None]
+
     def _rows(self, answers: Mapping[str, str]) -> list[str]:
-        found: dict[str, None] = {}
-        for number, table in enumerate(self.tables, 1):
-            reading = answers.get(f"table.{number}")
-            if reading is not None:
-                found |= dict.fromkeys(table.read_as(reading).rungs(self.shape))
-        return list(found)
+        every = (row for table in self._read(answers) for row in table.rungs(self.shape))
+        return list(dict.fromkeys(every))
+
+    def _source(self, answers: Mapping[str, str]) -> str:
+        """Where rows come from, and which rows of the tables could not be read."""
+        unread = [row for table in self._read(answers) for row in table.unread(self.shape)]
+        return "the tables" + (f"; not read: {'; '.join(unread)}" if unread else "")
 
     def check(self, key: str, answer: str) -> None:
         """Refuse an answer that cannot be read.
@@ -158,13 +171,11 @@ def _from_rows(key: str, rows: str) -> list[Proposal]:
     every = document["rungs"] or [row for own in document.values() for row in own]
     fast = fastest_of(every)
     if key == "video.largest":
-        pictures = [Picture.parse(row["picture"]) for row in every]
-        value = f"{max(p.width for p in pictures)}x{max(p.height for p in pictures)}"
+        value = largest_of(every)
     elif key == "video.frame_rates":
         value = "" if fast is None else f"up to {frame_rate_text(fast)}"
     else:
-        rates = [Bitrate.parse(row[bound]) for row in every for bound in BOUNDS if bound in row]
-        value = max(rates).in_kbps()
+        value = Bitrate.from_kbps(highest_of(every)).in_kbps()
     return [Proposal(key, value, "the rows", quoted=False)] if value else []
 
 
@@ -200,13 +211,37 @@ def read(path: Path, shape: str = "16:9") -> Reading:
     return Reading(path.name, wanted, tuple(tables), tuple(proposals(whole, wanted)))
 
 
-def answers_from(reading: Reading, path: Path) -> dict[str, str]:
-    """Answers somebody wrote into a document of questions.
+def answers_given(reading: Reading, path: Path | None, written: Sequence[str]) -> dict[str, str]:
+    """Answers from a document of questions, and over them those written as ``key=value``.
+
+    A table whose columns were answered gives the rows, unless they were answered or skipped with
+    a dash.
+
+    Args:
+        reading: of the page.
+        path: of the document; None where there is none.
+        written: each ``key=value``.
 
     Raises:
-        FormatError: it is no such document.
+        FormatError: the file is no such document.
         InputError: an answer cannot be read.
     """
+    said = {} if path is None else _document_answers(path)
+    for one in written:
+        key, equals, value = one.partition("=")
+        if not equals:
+            raise InputError(f'"{one}" sets nothing', 'write "video.ceiling=6,000 kbit/s"')
+        said[key.strip()] = value.strip()
+    answers = {key: value for key, value in said.items() if value != SKIP}
+    for key, answer in answers.items():
+        reading.check(key, answer)
+    if "rungs" not in said and (rows := reading.offered("rungs", answers)):
+        answers["rungs"] = rows[0].value
+    return answers
+
+
+def _document_answers(path: Path) -> dict[str, str]:
+    """The answers in a document of questions."""
     raw = read_bounded(path, MOST_ANSWERS)
     try:
         document = json.loads(raw)
@@ -216,27 +251,7 @@ def answers_from(reading: Reading, path: Path) -> dict[str, str]:
         raise FormatError(first_error(error), "correct it", str(path)) from None
     except (ValueError, AttributeError):
         raise FormatError("no JSON document", "write it with --json first", str(path)) from None
-    answers = {q.key: q.answer.strip() for q in found.questions
-               if q.answer is not None and q.answer.strip() not in ("", SKIP)}  # fmt: skip
-    for key, answer in answers.items():
-        reading.check(key, answer)
-    return answers
-
-
-def answers_set(reading: Reading, written: Sequence[str]) -> dict[str, str]:
-    """Answers written as ``key=value``.
-
-    Raises:
-        InputError: one is none; says what to write.
-    """
-    found = {}
-    for one in written:
-        key, equals, value = one.partition("=")
-        if not equals:
-            raise InputError(f'"{one}" sets nothing', 'write "video.ceiling=6,000 kbit/s"')
-        reading.check(key.strip(), value.strip())
-        found[key.strip()] = value.strip()
-    return found
+    return {q.key: said for q in found.questions if (said := (q.answer or "").strip())}
 
 
 def write_import(
@@ -260,8 +275,6 @@ def write_import(
         StorageError: the disk would not take it.
     """
     values = {key: answers[key] for key in BY_KEY if key in answers}
-    if "rungs" not in values and (rows := reading.offered("rungs", answers)):
-        values["rungs"] = rows[0].value
     usual = customary(name, title, source, datetime.now(UTC).date())
     draft = drafted(values, usual, frozenset(values) if unverified else frozenset())
     words = {(one.key, one.value): one.words for one in reading.proposals}

@@ -44,15 +44,14 @@ def import_page(
 ) -> None:
     """Turn a guideline page into a guide: every value is proposed, and confirmed by you."""
     from eager_kestrel.actions.guides import new_path
-    from eager_kestrel.actions.importing import answers_from, answers_set, read, write_import
+    from eager_kestrel.actions.importing import answers_given, read, write_import
     from eager_kestrel.core.errors import InputError
 
     if accept not in (None, "all", "none"):
         raise InputError(f'"{accept}" is nothing to accept', "write all or none")
     path = new_path(name, out)
     reading = read(page, shape)
-    given = {} if answers is None else answers_from(reading, answers)
-    given |= answers_set(reading, set_ or ())
+    given = answers_given(reading, answers, set_ or ())
     called = title or name.replace("-", " ").title()
     about = (name, called, source or page.name, path)
     if accept == "all":
@@ -64,16 +63,9 @@ def import_page(
         return
     if json or not sys.stdin.isatty():
         _open(reading, given, json=json)
-    from eager_kestrel.cli.interview import ask_again, ask_all
+    from eager_kestrel.cli.interview import confirmed
 
-    given = ask_all(reading, given)
-    while True:
-        try:
-            guide = write_import(reading, given, *about)
-        except InputError as error:
-            given = ask_again(reading, given, error.line())
-            continue
-        break
+    guide = confirmed(reading, given, lambda said: write_import(reading, said, *about))
     understood_so(guide, path)
 
 

@@ -42,8 +42,7 @@ def new(
 def answered(name: str, path: Path, page: Path | None = None) -> Guide:
     """Ask for a guide, perhaps with the proposals of a page, and write it."""
     from eager_kestrel.actions.importing import NOTHING, read, write_import
-    from eager_kestrel.cli.interview import ask_again, ask_all
-    from eager_kestrel.core.errors import InputError
+    from eager_kestrel.cli.interview import confirmed
 
     reading = NOTHING if page is None else read(page)
     title = name.replace("-", " ").title()
@@ -51,12 +50,8 @@ def answered(name: str, path: Path, page: Path | None = None) -> Guide:
     if page is None:
         title = typer.prompt("What is it called", default=title, err=True)
         source = typer.prompt("Where do the figures come from", default=source, err=True)
-    answers = ask_all(reading, {})
-    while True:
-        try:
-            return write_import(reading, answers, name, title, source, path)
-        except InputError as error:
-            answers = ask_again(reading, answers, error.line())
+    about = (name, title, source, path)
+    return confirmed(reading, {}, lambda said: write_import(reading, said, *about))
 
 
 def understood_so(guide: Guide, path: Path) -> None:

@@ -10,11 +10,12 @@ from typing import TYPE_CHECKING
 import typer
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping
+    from collections.abc import Callable, Mapping
 
     from rich.console import Console
 
     from eager_kestrel.actions.importing import Reading
+    from eager_kestrel.core.guide.guide import Guide
     from eager_kestrel.core.guide.page import Proposal
     from eager_kestrel.core.guide.tables import Table
 
@@ -48,7 +49,27 @@ def ask_all(reading: Reading, given: Mapping[str, str]) -> dict[str, str]:
     return answers
 
 
-def ask_again(reading: Reading, answers: dict[str, str], because: str) -> dict[str, str]:
+def confirmed(
+    reading: Reading, given: Mapping[str, str], write: Callable[[Mapping[str, str]], Guide]
+) -> Guide:
+    """Ask, write, and ask again for what contradicts itself, until a guide is written.
+
+    Args:
+        reading: of a page, or of nothing.
+        given: answers that stand already.
+        write: makes the guide of answers, and raises InputError where they contradict each other.
+    """
+    from eager_kestrel.core.errors import InputError
+
+    answers = ask_all(reading, given)
+    while True:
+        try:
+            return write(answers)
+        except InputError as error:
+            answers = _ask_again(reading, answers, error.line())
+
+
+def _ask_again(reading: Reading, answers: dict[str, str], because: str) -> dict[str, str]:
     """Ask anew for what an error speaks of, Enter keeping what was said; all else stands."""
     from eager_kestrel.cli.screen import console, warn
 
@@ -70,7 +91,7 @@ def _ask(
     screen: Console,
     before: str | None = None,
 ) -> str | None:
-    """One answer; None where the person skips."""
+    """Return one answer, or None if the person skips the question."""
     from eager_kestrel.cli.screen import warn
     from eager_kestrel.core.errors import InputError
     from eager_kestrel.core.guide.questions import SKIP
@@ -80,17 +101,19 @@ def _ask(
         _show_table(table, screen)
     else:
         _show_proposals(offered, screen)
-    sure = bool(offered) and not offered[0].doubt
-    usual = "1" if sure and table is None else SKIP if table is None else table.reading
+    numbered = _numbered(offered)
+    usual = SKIP
+    if table is not None:
+        usual = table.reading
+    elif offered and not offered[0].doubt:
+        usual = "1" if numbered else offered[0].value
     usual = usual if before is None else before
     while True:
         answer = str(typer.prompt(f"   like {reading.like(key)}" if not offered else "  ",
                                   default=usual, err=True)).strip()  # fmt: skip
         if answer == SKIP:
             return None
-        if answer.isdigit() and 1 <= int(answer) <= len(offered) and (
-            key != "video.b_frames" or answer == usual
-        ):  # fmt: skip
+        if numbered and answer.isdigit() and 1 <= int(answer) <= len(offered):
             answer = offered[int(answer) - 1].value
         try:
             if table is not None:
@@ -114,11 +137,17 @@ def _changed(table: Table, answer: str) -> str:
     return " | ".join(columns)
 
 
+def _numbered(offered: tuple[Proposal, ...]) -> bool:
+    """Whether a number means a proposal, and not a value such as 2 B-frames."""
+    return not any(one.value.isdigit() for one in offered)
+
+
 def _show_proposals(offered: tuple[Proposal, ...], screen: Console) -> None:
     from rich.text import Text
 
     for number, one in enumerate(offered, 1):
-        line = Text(f"  {number}  ").append(one.value.replace("; ", "\n     "), style="cyan")
+        mark = number if _numbered(offered) else " "
+        line = Text(f"  {mark}  ").append(one.value.replace("; ", "\n     "), style="cyan")
         if one.doubt:
             line.append(f"  ({one.doubt})", style="yellow")
         screen.print(line, soft_wrap=False)

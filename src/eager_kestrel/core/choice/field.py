@@ -2,9 +2,9 @@
 
 Each candidate gets the most bitrate it may have (the least of budget, guide, level, viewers and
 the point of no visible gain, rounded down), then the quality model judges it on every scene of the
-show's kind, and of those about the same as the best one is taken
-(:mod:`eager_kestrel.core.choice.ties`). A :class:`Field` is
-prepared once and answers for one safe rate or for thousands.
+show's kind, and one is taken of those as good as the best
+(:mod:`eager_kestrel.core.choice.ties`). A :class:`Field` is prepared once and answers for one safe
+rate or for thousands.
 """
 
 from __future__ import annotations
@@ -190,7 +190,7 @@ class Field:
         return np.asarray(near & rows.allowed, dtype=np.bool_)
 
     def choose(self, rows: Rows) -> tuple[Indices, Indices]:
-        """Of each row the best candidate, and the one to take; -1 where there is none."""
+        """Return the best candidate of each row and the one to take, or -1 if none is allowed."""
         best, chosen, _ = self._choice(rows)
         return best, chosen
 

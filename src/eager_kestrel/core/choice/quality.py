@@ -138,7 +138,7 @@ def clean_kbps(
 ) -> Floats:
     """Bitrate in kbit/s from which on no scene gains visibly; arrays of one shape in and out.
 
-    There compression leaves so much of each that the rest is about the same.
+    From there on, more bitrate gains less than ``alike`` on every scene.
     """
     left = (1 - table.alike) / table.alike
     above = left ** (1 / _scenes_first(table.motion[motion], pixels)["steepness"])

@@ -57,7 +57,7 @@ class Weighed:
     among_best: Flags
     """Whether it is as good as the best, at any frame rate."""
     chosen: int | None
-    """Index of the one to take of these; None where nothing is allowed."""
+    """Index of the candidate to take, or None if none is allowed."""
 
     def others(self, count: int) -> list[int]:
         """The best of other kinds than the chosen one, best first: other lines, or another rate."""

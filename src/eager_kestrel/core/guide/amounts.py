@@ -74,15 +74,13 @@ class Amount:
         return (self.low,) if self.high is None else (self.low, self.high)
 
 
-def bound_in(text: str, *, last: bool = True) -> Bound | None:
-    """The last, or the first, bounding word of a text."""
+def bound_in(text: str) -> Bound | None:
+    """Return what the last bounding word of a text says, or None if it has none."""
     found = None
     for match in _ALL_BOUNDS.finditer(text):
         found = _BOUNDS[int((match.lastgroup or "b0")[1:])][0]
         if _NOT_BELOW.fullmatch(match[0]):
             found = "at least"
-        if not last:
-            break
     return found
 
 

@@ -20,6 +20,8 @@ from eager_kestrel.core.guide.questions import (
     QUESTIONS,
     Document,
     fastest_of,
+    highest_of,
+    largest_of,
     rate_text,
     read_answer,
 )
@@ -126,10 +128,10 @@ def _follow(said: Document, tiers: Document, document: Document, comments: dict[
         document["video"].pop("fastest", None)
     rows = [*said.get("rungs", ()), *(row for own in tiers.values() for row in own)]
     own = said.get("rungs", ())
-    pictures = [Picture.parse(row["picture"]) for row in own or rows]
-    if pictures and "video.largest" not in said:
-        width, height = max(p.width for p in pictures), max(p.height for p in pictures)
-        said["video.largest"], comments["video.largest"] = f"{width}x{height}", FROM_ROWS
+    every = own or rows
+    if every and "video.largest" not in said:
+        said["video.largest"], comments["video.largest"] = largest_of(every), FROM_ROWS
+    pictures = [Picture.parse(row["picture"]) for row in every]
     if pictures or "video.largest" in said:
         named = pictures or [Picture.parse(said["video.largest"])]
         said["video.shapes"] = list(dict.fromkeys(str(_usual_shape(p)) for p in named))
@@ -141,10 +143,8 @@ def _follow(said: Document, tiers: Document, document: Document, comments: dict[
     )
     for row in rows:
         row.setdefault("frame_rate", fast)
-    rates = [Bitrate.parse(row[key]) for row in own or rows
-             for key in ("floor", "advised", "ceiling") if key in row]  # fmt: skip
-    if rates and "video.ceiling" not in said:
-        said["video.ceiling"], comments["video.ceiling"] = rate_text(max(rates).kbps), FROM_ROWS
+    if every and "video.ceiling" not in said:
+        said["video.ceiling"], comments["video.ceiling"] = rate_text(highest_of(every)), FROM_ROWS
     codecs = [row["codec"] for row in rows if "codec" in row]
     if codecs and "video.codecs" not in said:
         said["video.codecs"] = list(dict.fromkeys(["h264", *codecs]))
@@ -163,11 +163,7 @@ def _follow_audio(said: Document) -> None:
 
 
 def _tier(rows: list[Document]) -> Document:
-    pictures = [Picture.parse(row["picture"]) for row in rows]
-    rates = [Bitrate.parse(row[key]) for row in rows
-             for key in ("floor", "advised", "ceiling") if key in row]  # fmt: skip
-    size = f"{max(p.width for p in pictures)}x{max(p.height for p in pictures)}"
-    return {"ceiling": rate_text(max(rates).kbps), "largest": size, "rungs": rows}
+    return {"ceiling": rate_text(highest_of(rows)), "largest": largest_of(rows), "rungs": rows}
 
 
 def _put(document: Document, key: str, value: Any) -> None:

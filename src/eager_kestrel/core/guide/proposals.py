@@ -125,7 +125,7 @@ def without_names(text: str) -> str:
 
 
 def resolution_in(text: str, shape: Shape) -> Picture | None:
-    """A resolution by size, lines or name; None where none is named, or two that differ."""
+    """Return the one resolution that a text names by size, lines or name, or None."""
     found: set[Picture] = set()
     upright = _UPRIGHT.search(text) is not None
     try:
@@ -309,7 +309,7 @@ def _frame_rate(text: str, _: Shape) -> Iterator[Found]:
     only = len(rates) > 1 or re.search(r"(?i)\bonly\b", text) is not None
     yield "video.frame_rates", named_ if only else f"up to {rates[-1]:g}", ""
     yield ("video.frame_rates", f"up to {rates[-1]:g}" if only else named_,
-           "whether slower ones are taken is not said")  # fmt: skip
+           "the page does not say whether lower frame rates are taken")  # fmt: skip
 
 
 def _resolution(text: str, shape: Shape) -> Iterator[Found]:

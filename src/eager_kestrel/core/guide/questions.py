@@ -18,6 +18,7 @@ from eager_kestrel.core.guide.amounts import AUDIO_KBPS, Amount, amounts_in, bou
 from eager_kestrel.core.guide.rules import PROFILES
 from eager_kestrel.core.names import nearest_name
 from eager_kestrel.core.picture import Picture, frame_rate_text, parse_frame_rate
+from eager_kestrel.core.units import Bitrate
 
 Document = dict[str, Any]
 """Part of a guide's document, by dotted key."""
@@ -251,7 +252,7 @@ def read_answer(key: str, text: str) -> Document:
     """The part of a guide's document that an answer stands for.
 
     Raises:
-        InputError: there is no such key, or it is no answer; says what to write.
+        InputError: no question has this key, or the answer cannot be read.
     """
     question = BY_KEY.get(key)
     if question is None:
@@ -262,6 +263,18 @@ def read_answer(key: str, text: str) -> Document:
         raise InputError(f"{key}: {error.what}", error.instead) from None
     except KestrelError as error:
         raise InputError(f"{key}: {error.line()}", f'write "{question.like}"') from None
+
+
+def largest_of(rows: list[Document]) -> str:
+    """The resolution whose sides no row's is longer than."""
+    pictures = [Picture.parse(row["picture"]) for row in rows]
+    return f"{max(p.width for p in pictures)}x{max(p.height for p in pictures)}"
+
+
+def highest_of(rows: list[Document]) -> float:
+    """The highest bitrate that rows name, in kbit/s."""
+    named = [row[key] for row in rows for key in BOUND_KEYS.values() if key in row]
+    return max(Bitrate.parse(rate).kbps for rate in named)
 
 
 def fastest_of(rows: list[Document]) -> Fraction | None:

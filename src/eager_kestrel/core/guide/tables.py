@@ -157,11 +157,13 @@ class Table:
         return replace(self, columns=tuple(map(column_of, parts)))
 
     def rungs(self, shape: Shape) -> list[str]:
-        """Its rows as answers to the question of rows; rows that cannot be read are left out."""
-        found = []
-        for row in self.rows:
-            found += _rungs_of(row, self.columns, shape)
-        return found
+        """Its rows as answers to the question of rows, without those in :meth:`unread`."""
+        return [rung for row in self.rows for rung in _rungs_of(row, self.columns, shape)]
+
+    def unread(self, shape: Shape) -> list[str]:
+        """Rows that name no resolution or no bitrate that can be read."""
+        return [" | ".join(row) for row in self.rows
+                if any(row) and not _rungs_of(row, self.columns, shape)]  # fmt: skip
 
 
 def tables_in(page: Page, shape: Shape) -> tuple[list[Table], tuple[str, ...]]:
@@ -203,7 +205,7 @@ def _as_lines(grid: Grid) -> list[str]:
 
 
 def _table(grid: Grid, shape: Shape) -> Table | None:
-    """A table as it probably is meant; None where no column holds resolutions."""
+    """Return a table as it is probably meant, or None if no column holds resolutions."""
     plain = [tuple(_MARK.sub("", cell).strip() for cell in row) for row in grid.rows]
     grid = Grid(tuple(plain), grid.headings, grid.title)
     body, sections = _sections(grid.rows[grid.headings :])
