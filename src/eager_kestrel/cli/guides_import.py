@@ -36,7 +36,7 @@ def import_page(
         typer.Option(
             metavar="WHICH",
             autocompletion=among("all", "none"),
-            help="Ask nothing: take all proposals as unverified, or none.",
+            help="Ask nothing: take what carries no doubt, unverified, or none.",
         ),
     ] = None,
     json: Json = False,
