@@ -62,6 +62,8 @@ def verdict(sent: Sent, step: Fallback, below: Steps, asked_seconds: float) -> V
     late = _first(sent, lambda m: m.backlog_seconds)
     if slow is not None and (late is None or slow.seconds <= late.seconds):
         return _of_machine(sent, slow, step, below)
+    if late is None and sent.late_frames:
+        late = _between(sent)
     if late is not None and (held_up := _held_up(sent, late)):
         return Verdict(
             held=False, limited_by="machine", at_seconds=round(late.seconds, 2),
@@ -77,6 +79,17 @@ def verdict(sent: Sent, step: Fallback, below: Steps, asked_seconds: float) -> V
 def _first(sent: Sent, waited: Callable[[Moment], float]) -> Moment | None:
     """The first moment at which something was seen to be late."""
     return next((m for m in sent.moments if waited(m) > LATE_SECONDS), None)
+
+
+def _between(sent: Sent) -> Moment | None:
+    """The end of the longest gap, if frames were late inside it and no moment saw a queue.
+
+    A queue that builds up while this program runs is seen as it grows, at every moment.
+    """
+    at = [moment.seconds for moment in sent.moments]
+    if len(at) < 2:
+        return None
+    return sent.moments[int(np.argmax(np.diff(at))) + 1]
 
 
 def _held_up(sent: Sent, late: Moment) -> float:
