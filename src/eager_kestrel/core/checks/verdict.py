@@ -62,9 +62,11 @@ def verdict(sent: Sent, step: Fallback, below: Steps, asked_seconds: float) -> V
     late = _first(sent, lambda m: m.backlog_seconds)
     if slow is not None and (late is None or slow.seconds <= late.seconds):
         return _of_machine(sent, slow, step, below)
-    if late is None and sent.late_frames:
-        late = _between(sent)
-    if late is not None and (held_up := _held_up(sent, late)):
+    if late is None and sent.late_frames and (unseen := _between(sent)):
+        late, held_up = unseen
+    else:
+        held_up = 0.0 if late is None else _held_up(sent, late)
+    if late is not None and held_up:
         return Verdict(
             held=False, limited_by="machine", at_seconds=round(late.seconds, 2),
             late_seconds=round(held_up, 2), text=words.held_up(late.seconds, held_up),
@@ -81,15 +83,18 @@ def _first(sent: Sent, waited: Callable[[Moment], float]) -> Moment | None:
     return next((m for m in sent.moments if waited(m) > LATE_SECONDS), None)
 
 
-def _between(sent: Sent) -> Moment | None:
-    """The end of the longest gap, if frames were late inside it and no moment saw a queue.
+def _between(sent: Sent) -> tuple[Moment, float] | None:
+    """When this machine was held up, and for how long at least, if no moment saw a queue.
 
-    A queue that builds up while this program runs is seen as it grows, at every moment.
+    A queue on the connection is seen as it grows, at every moment. Frames that were late although
+    hardly anything ever waited were held up here: by an encoder or a sender that was not run.
     """
     at = [moment.seconds for moment in sent.moments]
-    if len(at) < 2:
+    if len(at) < 2 or max(m.backlog_seconds for m in sent.moments) > LATE_SECONDS / 2:
         return None
-    return sent.moments[int(np.argmax(np.diff(at))) + 1]
+    gaps = np.diff(at)
+    number = int(np.argmax(gaps))
+    return sent.moments[number + 1], max(LATE_SECONDS, float(gaps[number]))
 
 
 def _held_up(sent: Sent, late: Moment) -> float:
