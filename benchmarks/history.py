@@ -22,7 +22,7 @@ from pathlib import Path
 
 import numpy as np
 
-from eager_kestrel.core.line.airing import Airing, Seconds
+from eager_kestrel.core.line.airing import Broadcast, Seconds
 from eager_kestrel.core.line.run import Endpoint, Phase, RoundTrip, Run, Series
 from eager_kestrel.files.history import History
 
@@ -65,10 +65,10 @@ def run_at(moment: datetime, rng: np.random.Generator, number: int) -> Run:
     )  # fmt: skip
 
 
-def airing_at(moment: datetime, rng: np.random.Generator) -> Airing:
+def airing_at(moment: datetime, rng: np.random.Generator) -> Broadcast:
     """Two hours that held."""
     sent = tuple(int(x) for x in rng.normal(5000, 100, SECONDS))
-    return Airing(
+    return Broadcast(
         id=f"{moment:%Y%m%d-%H%M%S}-a", taken_at=moment.isoformat(), version="made",
         kind="measured", seen_by="connection", program="made", platform="oxbow",
         to="ingest.oxbow.example:1935", ended="made",

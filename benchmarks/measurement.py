@@ -361,17 +361,17 @@ def lines() -> dict[str, object]:
 
 
 def trace_table() -> None:
-    from eager_kestrel.actions.measuring import Wish, measure
+    from eager_kestrel.actions.measuring import MeasureOptions, measure
     from eager_kestrel.actions.practice import simulated_uplink
     from eager_kestrel.core.line.summarising import phase_summary
-    from eager_kestrel.practice.uplink import Line
+    from eager_kestrel.practice.uplink import SimulatedConnection
 
     print("\n| simulated line | true floor | floor | off | true typical | typical | off | s |")
     print("| --- | " + " | ".join(["---:"] * 7) + " |")
     for name, trace in lines().items():
         true = np.percentile(trace.window_kbps(2.0), [10, 50]) / 1000
-        with simulated_uplink(Line(trace)) as up:
-            taken = measure(Wish(up.url, connections=1, practice=True))
+        with simulated_uplink(SimulatedConnection(trace)) as up:
+            taken = measure(MeasureOptions(up.url, connections=1, practice=True))
         one = phase_summary(taken.one_connection)
         assert one
         floor, typical = one.floor_kbps / 1000, one.typical_kbps / 1000

@@ -16,9 +16,9 @@ import time
 
 import numpy as np
 
-from eager_kestrel.core.choice.field import field_of
+from eager_kestrel.core.choice.field import candidates_table
 from eager_kestrel.core.line.uplink import assumed_uplink
-from eager_kestrel.core.picture import Picture
+from eager_kestrel.core.picture import Resolution
 from eager_kestrel.core.plan.planner import plan
 from eager_kestrel.core.show.show import Destination, Show
 from eager_kestrel.core.units import Bitrate
@@ -33,7 +33,7 @@ ROUNDS = 30
 def show_for(platform: str) -> Show:
     """The same source for every platform."""
     return Show(
-        source=Picture(1920, 1080),
+        source=Resolution(1920, 1080),
         frame_rate=60,
         motion="lively",
         destinations=(Destination(platform=platform),),
@@ -56,7 +56,7 @@ def main() -> int:
     began = time.perf_counter()
     weighed = 0
     for name in PLATFORMS:
-        field = field_of(show_for(name), guides[name], table, "h264")
+        field = candidates_table(show_for(name), guides[name], table, "h264")
         field.chosen(safe)
         weighed += UPLINKS * len(field.candidates)
     swept = time.perf_counter() - began

@@ -14,7 +14,7 @@ import sys
 import time
 
 from eager_kestrel.core.line.uplink import assumed_uplink
-from eager_kestrel.core.picture import Picture
+from eager_kestrel.core.picture import Resolution
 from eager_kestrel.core.plan.planner import plan
 from eager_kestrel.core.show.machine import Machine
 from eager_kestrel.core.show.show import Destination, Show
@@ -31,7 +31,7 @@ MACHINE = Machine.model_validate(
 
 def show_for(places: tuple[Destination, ...], machine: Machine) -> Show:
     """The same source for all."""
-    return Show(source=Picture(1920, 1080), frame_rate=60, motion="lively", destinations=places,
+    return Show(source=Resolution(1920, 1080), frame_rate=60, motion="lively", destinations=places,
                 machine=machine)  # fmt: skip
 
 

@@ -36,10 +36,10 @@ def made_clip(path: Path, seconds: int) -> Path:
     """A clip of moving texture, constant quality."""
     import av
 
-    from eager_kestrel.core.picture import Picture
+    from eager_kestrel.core.picture import Resolution
     from eager_kestrel.media.made_footage import endless, made_frames
 
-    frames = endless(made_frames(Picture(1280, 720)))
+    frames = endless(made_frames(Resolution(1280, 720)))
     with av.open(str(path), "w") as written:
         stream = written.add_stream("libx264", rate=60)
         stream.width, stream.height, stream.pix_fmt = 1280, 720, "yuv420p"

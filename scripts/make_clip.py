@@ -9,10 +9,10 @@ import sys
 
 import av
 
-from eager_kestrel.core.picture import Picture
+from eager_kestrel.core.picture import Resolution
 from eager_kestrel.media.made_footage import endless, made_frames
 
-PICTURE, FPS = Picture(960, 540), 30
+PICTURE, FPS = Resolution(960, 540), 30
 
 
 def main() -> None:

@@ -8,10 +8,10 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 
-from eager_kestrel.core.line.airing import Airing, Seconds, Trouble
+from eager_kestrel.core.line.airing import Broadcast, BroadcastTrouble, Seconds
 from eager_kestrel.core.stutter import LATE_SECONDS
-from eager_kestrel.core.watching.look import Look
-from eager_kestrel.core.watching.noting import Notes
+from eager_kestrel.core.watching.look import StreamSample
+from eager_kestrel.core.watching.noting import Recorder
 from eager_kestrel.core.watching.now import Now
 from eager_kestrel.core.watching.verdict import Expected
 
@@ -20,7 +20,7 @@ Rate = Callable[[float], float]
 
 @dataclass
 class Played:
-    notes: Notes
+    notes: Recorder
     told: list[Now] = field(default_factory=list)
     first_late: float | None = None
 
@@ -47,7 +47,7 @@ def played(
     fps = expected.fps or 60.0
     group = round(expected.keyframe_seconds * fps)
     plain = kbps * 125 / fps * group / (group - 1 + keyframe)
-    out = Played(Notes.of("here", expected))
+    out = Played(Recorder.of("here", expected))
     waiting: deque[list[float]] = deque()
     handed = carried = now = 0.0
     number, due = 0, every
@@ -73,7 +73,7 @@ def played(
                 "waiting_seconds": wait if seen else None,
             } | look(now)  # fmt: skip
             out.told.append(
-                out.notes.look(Look(now, True, round(handed), round(carried), **more))  # type: ignore[arg-type]
+                out.notes.look(StreamSample(now, True, round(handed), round(carried), **more))  # type: ignore[arg-type]
             )
     out.notes.over()
     return out
@@ -81,12 +81,12 @@ def played(
 
 def an_airing(
     carried: list[int], *, sent: list[int] | None = None, waiting_ms: list[int] | None = None,
-    platform: str = "oxbow", days_ago: float = 1.0, troubles: tuple[Trouble, ...] = (),
+    platform: str = "oxbow", days_ago: float = 1.0, troubles: tuple[BroadcastTrouble, ...] = (),
     kind: str = "measured", name: str = "20261101-200000-w0001",
-) -> Airing:  # fmt: skip
+) -> Broadcast:  # fmt: skip
     taken = datetime.now(UTC).astimezone() - timedelta(days=days_ago)
     count = len(carried)
-    return Airing(
+    return Broadcast(
         id=name, taken_at=taken.isoformat(timespec="seconds"), version="0", kind=kind,  # type: ignore[arg-type]
         seen_by="through", program="", platform=platform, to="rtmp://ingest.oxbow.example:1935/live",
         planned_kbps=float(max(carried, default=0)),

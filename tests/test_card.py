@@ -14,7 +14,7 @@ from eager_kestrel.core.checks.rules import check
 from eager_kestrel.core.checks.settings import settings_of
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.line.uplink import assumed_uplink
-from eager_kestrel.core.picture import Picture
+from eager_kestrel.core.picture import Resolution
 from eager_kestrel.core.plan.data_use import GB_PER_KBPS_HOUR, data_use
 from eager_kestrel.core.plan.framing import frame_fit
 from eager_kestrel.core.plan.plan import DestinationPlan, Plan
@@ -54,7 +54,7 @@ def guide(**video: Any) -> Guide:
 
 
 def planned(upload: float, rules: Guide, **changed: Any) -> Plan:
-    base: dict[str, Any] = {"source": Picture(1920, 1080), "frame_rate": 60, "motion": "lively",
+    base: dict[str, Any] = {"source": Resolution(1920, 1080), "frame_rate": 60, "motion": "lively",
                             "destinations": (Destination(platform="anywhere"),)}  # fmt: skip
     show = Show(**(base | changed))
     line = assumed_uplink(Bitrate.from_kbps(upload))
@@ -131,7 +131,7 @@ def test_a_local_copy_is_held_against_the_disk(kestrel: Kestrel, tmp_path: Path)
     st.tuples(st.integers(160, 4000), st.integers(160, 4000)),
 )
 def test_crop_and_pad_keep_the_shape(a: tuple[int, int], b: tuple[int, int]) -> None:
-    source, sent = Picture(*(x // 2 * 2 for x in a)), Picture(*(x // 2 * 2 for x in b))
+    source, sent = Resolution(*(x // 2 * 2 for x in a)), Resolution(*(x // 2 * 2 for x in b))
     fit = frame_fit(source, sent)
     if fit is None:
         ratio = source.width * sent.height / (sent.width * source.height)
@@ -154,7 +154,7 @@ def test_larger_than_the_source_only_where_it_is_rewarded() -> None:
     rules = load_guide("fernlight").model_copy(update={"name": "anywhere"})
     rich = only(planned(80_000, rules))
     assert rich.video is not None
-    assert rich.video.picture == Picture(2560, 1440)
+    assert rich.video.picture == Resolution(2560, 1440)
     assert rich.video.resize is not None
     assert "delivers such pictures better" in next(
         r.text for r in rich.reasons if r.about == "picture"

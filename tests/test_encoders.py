@@ -13,7 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from eager_kestrel.actions import encoders as measuring
-from eager_kestrel.core.picture import Picture
+from eager_kestrel.core.picture import Resolution
 from eager_kestrel.core.show.measured import EncoderPoint, MeasuredMachine
 from eager_kestrel.media import encoders as media
 from eager_kestrel.media.made_footage import FRAMES, made_frames
@@ -39,7 +39,7 @@ def machine_of(
         others_share=others,
         points=tuple(
             EncoderPoint(
-                encoder="libx264", codec="h264", preset=preset, picture=Picture.parse(picture),
+                encoder="libx264", codec="h264", preset=preset, picture=Resolution.parse(picture),
                 wanted=Fraction(60), fps=fps, cores_share=0.5, seconds=3.0,
             )
             for preset, fps in zip(ORDER, speeds, strict=False)
@@ -172,7 +172,7 @@ def test_of_two_pictures_the_slower_pace_counts() -> None:
 
 
 def test_made_pictures_move_and_never_jump() -> None:
-    frames = made_frames(Picture(128, 72))
+    frames = made_frames(Resolution(128, 72))
     assert len(frames) == FRAMES
     luma = [frame.to_ndarray()[:72].astype(float) for frame in frames]
     steps = [abs(a - b).mean() for a, b in itertools.pairwise(luma)]

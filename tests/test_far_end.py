@@ -17,7 +17,7 @@ import trustme
 from hypothesis import given
 from hypothesis import strategies as st
 
-from eager_kestrel.actions.far_end import Standing, bounds_of, far_end
+from eager_kestrel.actions.far_end import EndpointState, bounds_of, far_end
 from eager_kestrel.actions.practice import practice_line
 from eager_kestrel.actions.receiving import Key
 from eager_kestrel.core.units import Bitrate
@@ -36,14 +36,14 @@ GENEROUS = bounds_of("4 GB", "2 min", "40 GB")
 @contextlib.contextmanager
 def standing(
     bounds: Bounds = GENEROUS, certificate: ssl.SSLContext | None = None
-) -> Iterator[tuple[Standing, list[str]]]:
+) -> Iterator[tuple[EndpointState, list[str]]]:
     said: list[str] = []
     key = Key(TOKEN, own=True)
     with far_end(key, bounds, "127.0.0.1", 0, 0, certificate, said.append) as there:
         yield there, said
 
 
-def posted(there: Standing, body: bytes, token: str = TOKEN, **headers: str) -> httpx.Response:
+def posted(there: EndpointState, body: bytes, token: str = TOKEN, **headers: str) -> httpx.Response:
     return httpx.post(f"http://127.0.0.1:{there.port}/up", content=body,
                       headers={"authorization": f"Bearer {token}", **headers})  # fmt: skip
 

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from eager_kestrel.actions.practice import practice_line, simulated_uplink
 from eager_kestrel.actions.receiving import Reception, reception
 from eager_kestrel.core.guide.rules import Ingest
-from eager_kestrel.core.line.climbing import CHUNK_BYTES, Climb, Look
+from eager_kestrel.core.line.climbing import CHUNK_BYTES, Climb, SenderSample
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.guide_text import guide_toml
 from eager_kestrel.files.guides import load_guide
@@ -62,7 +62,7 @@ class Made:
             age = now - flying[0][1] if flying else 0.0
             self.longest_queue = max(self.longest_queue, free_at - now)
             self.long_seconds += TICK * (free_at - now > 0.15)
-            climb.look(Look(now, self.delivered, took, age))
+            climb.look(SenderSample(now, self.delivered, took, age))
             now += TICK
         return now
 
@@ -107,7 +107,7 @@ def test_the_most_that_is_allowed_is_never_passed(mbps: float, part: float) -> N
     seen: list[float] = []
     look = climb.look
 
-    def noted(moment: Look) -> None:
+    def noted(moment: SenderSample) -> None:
         seen.append(climb.rate_kbps)
         look(moment)
 

@@ -25,7 +25,7 @@ from eager_kestrel.core.guide.rules import CUSTOMARY_RATES
 from eager_kestrel.core.guide.rungs import Rung
 from eager_kestrel.core.levels import LEVELS, least_level
 from eager_kestrel.core.line.uplink import assumed_uplink
-from eager_kestrel.core.picture import Picture
+from eager_kestrel.core.picture import Resolution
 from eager_kestrel.core.plan.card import keyframe_frames
 from eager_kestrel.core.plan.planner import plan
 from eager_kestrel.core.show.show import Destination, Show
@@ -50,7 +50,7 @@ def guides(draw: st.DrawFn) -> Guide:
     """Any guide that passes the check, from the mean to the generous."""
     across, down = draw(st.sampled_from([(16, 9), (9, 16), (4, 3), (1, 1), (21, 9), (5, 4)]))
     scale = draw(st.integers(2, 20)) * 8
-    largest = Picture(across * scale, down * scale)
+    largest = Resolution(across * scale, down * scale)
     pictures = draw(st.booleans())
     codecs = draw(st.lists(st.sampled_from(["h264", "hevc", "av1"]), min_size=1, unique=True))
     rates = draw(st.lists(st.sampled_from(CUSTOMARY_RATES), min_size=1, max_size=4, unique=True))
@@ -144,17 +144,17 @@ def test_the_bundled_guides_survive_writing(name: str) -> None:
 
 def test_the_four_platforms_are_as_the_scenario_has_them() -> None:
     fernlight, pocketfair, gatepost = (load_guide(name) for name in PLATFORMS[1:])
-    full, uhd = Picture(1920, 1080), Picture(3840, 2160)
+    full, uhd = Resolution(1920, 1080), Resolution(3840, 2160)
     sixty = Fraction(60)
 
-    def ceiling(picture: Picture) -> float:
+    def ceiling(picture: Resolution) -> float:
         said = fernlight.limits(picture, sixty, "h264", "rtmps").ceiling
         assert said is not None
         return said.kbps
 
-    assert [ceiling(p) for p in (full, Picture(2560, 1440), uhd)] == [9_000, 24_000, 51_000]
-    assert ceiling(Picture(1664, 936)) == 6_000
-    between = fernlight.limits(Picture(1664, 936), sixty, "h264", "rtmps")
+    assert [ceiling(p) for p in (full, Resolution(2560, 1440), uhd)] == [9_000, 24_000, 51_000]
+    assert ceiling(Resolution(1664, 936)) == 6_000
+    between = fernlight.limits(Resolution(1664, 936), sixty, "h264", "rtmps")
     assert between.floor == Bitrate.parse("4.5 Mbit/s")
     assert between.advised is None
     slow = fernlight.limits(full, Fraction(30), "h264", "rtmps")
@@ -183,7 +183,7 @@ def test_rungs_of_a_codec_outweigh_general_ones() -> None:
 def test_the_least_level_holds_and_the_one_below_does_not(
     codec: str, step: int, fps: int, kbps: float
 ) -> None:
-    picture = Picture(128 * step, 72 * step)
+    picture = Resolution(128 * step, 72 * step)
     profile = "high" if codec == "h264" else "main"
     level = least_level(codec, picture, Fraction(fps), profile, kbps)
     assert level.takes(picture, Fraction(fps))

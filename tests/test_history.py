@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 from eager_kestrel.core.line.pooling import uplink_of
 from eager_kestrel.files.database import FILE_NAME, MIGRATIONS
-from eager_kestrel.files.history import AIRINGS, RUNS, History, Which
+from eager_kestrel.files.history import AIRINGS, RUNS, History, HistoryFilter
 from eager_kestrel.files.repair import repair
 from tests.airings import an_airing
 from tests.conftest import Kestrel
@@ -149,6 +149,6 @@ def test_what_is_forgotten_gives_its_space_back(kestrel: Kestrel, home: Path) ->
     assert "20 forgotten" in kestrel("runs", "forget", "--before", days[20]).out
     with History() as history:
         assert [run.taken_at[:10] for run in history.runs()] == days[20:]
-        assert len(history.runs(Which(place="up.oxbow.example"))) in (0, 6)
+        assert len(history.runs(HistoryFilter(place="up.oxbow.example"))) in (0, 6)
     assert (home / FILE_NAME).stat().st_size < full / 2
     assert kestrel("runs", "forget", "--all", "--before", days[0]).code == 2

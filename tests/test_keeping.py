@@ -20,8 +20,8 @@ from eager_kestrel.files.history import History
 from eager_kestrel.files.repair import repair
 from eager_kestrel.files.streams import StreamFile, part_of
 from eager_kestrel.media.stand_in import StandIn
-from eager_kestrel.net.publishing import Target
-from eager_kestrel.net.reconnecting import Terms
+from eager_kestrel.net.publishing import PublishTarget
+from eager_kestrel.net.reconnecting import PublishTerms
 from tests.conftest import Kestrel, running
 from tests.test_runs import at, kept
 
@@ -204,10 +204,10 @@ def test_a_rehearsal_that_is_stopped_says_what_it_learned(seed: int) -> None:
             raise KeyboardInterrupt
 
     stand_in = StandIn(step.video, step.audio, 0.0)
-    terms = Terms(frame_seconds=float(1 / step.video.frame_rate), asked_seconds=20)
+    terms = PublishTerms(frame_seconds=float(1 / step.video.frame_rate), asked_seconds=20)
     try:
         with raw_ingest() as port:
-            target = Target("rtmp", "127.0.0.1", port, "live")
+            target = PublishTarget("rtmp", "127.0.0.1", port, "live")
             sent = rehearse_once(target, "key", stand_in.steps(), terms, tell)
     finally:
         stand_in.close()

@@ -9,9 +9,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from eager_kestrel.actions.planning import uplink_from_number
-from eager_kestrel.actions.settling import MOST_TRIES, Settling, again_of
-from eager_kestrel.core.checks.rehearsal import Rehearsal, Verdict
-from eager_kestrel.core.choice.field import field_of
+from eager_kestrel.actions.settling import MOST_TRIES, BitrateSearch, again_of
+from eager_kestrel.core.checks.rehearsal import Rehearsal, RehearsalVerdict
+from eager_kestrel.core.choice.field import candidates_table
 from eager_kestrel.core.plan.plan import Fallback
 from eager_kestrel.core.plan.planner import plan
 from eager_kestrel.core.show.machine import Machine
@@ -45,7 +45,7 @@ def test_more_of_a_machine_never_looks_worse(
     machine = Machine.model_validate({"encoders": [
         {"codec": "h264", "preset": name, "holds": f"1920x1080 at {fps}"} for name, fps in held
     ]})  # fmt: skip
-    field = field_of(show(machine=machine, motion=motion), OXBOW, TABLE, "h264")
+    field = candidates_table(show(machine=machine, motion=motion), OXBOW, TABLE, "h264")
     factors = TABLE.preset["h264"]
     named = sorted(held, key=lambda pair: -pair[1])
     honest = all(
@@ -67,7 +67,7 @@ def test_more_of_a_machine_never_looks_worse(
 def fake(step: Fallback, carries_kbps: float) -> Rehearsal:
     """What rehearsing a step on a steady line would say, without the time it takes."""
     held = step.total_kbps <= carries_kbps
-    verdict = Verdict(held=held, limited_by=None if held else "line", text="fake")
+    verdict = RehearsalVerdict(held=held, limited_by=None if held else "line", text="fake")
     return Rehearsal(
         target="rtmp://ingest.oxbow.example/live", platform="oxbow", planned=step.video.words,
         total_kbps=step.total_kbps, asked_seconds=1, seconds=1, frames=1, late_frames=0,
@@ -87,7 +87,7 @@ def test_settling_closes_in_on_what_a_line_carries(carries: float) -> None:
     assert chosen.audio is not None
     now = Fallback(video=chosen.video, audio=chosen.audio, quality=chosen.quality or 0.0,
                    total_kbps=chosen.total_kbps, upload_kbps=0.0)  # fmt: skip
-    settling = Settling((now, *chosen.steps_down), again_of(made, chosen))
+    settling = BitrateSearch((now, *chosen.steps_down), again_of(made, chosen))
     step: Fallback | None = now
     while step is not None:
         settling.noted(step, fake(step, carries))

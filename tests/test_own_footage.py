@@ -17,7 +17,7 @@ from eager_kestrel.core.choice.quality import MotionParameters
 from eager_kestrel.core.errors import FormatError, InputError, NotFoundError
 from eager_kestrel.core.footage.stretches import Stretch
 from eager_kestrel.core.footage.trial import Footage
-from eager_kestrel.core.picture import Picture
+from eager_kestrel.core.picture import Resolution
 from eager_kestrel.core.show.measured import Endurance
 from eager_kestrel.core.words import machines, trials
 from eager_kestrel.files.footage import (
@@ -59,7 +59,7 @@ def footage(name: str = "pots", half: float = 400.0) -> Footage:
 
 def test_a_clip_is_read_as_it_was_made(clip: Path) -> None:
     seen = read_clip(clip)
-    assert seen.picture == Picture(320, 180)
+    assert seen.picture == Resolution(320, 180)
     assert seen.frame_rate == Fraction(30000, 1001)
     assert seen.seconds == pytest.approx(5, abs=0.1)
     assert [look.seconds for look in seen.looks] == sorted(look.seconds for look in seen.looks)
@@ -89,11 +89,11 @@ def test_more_bits_come_nearer_and_take_what_they_were_given(
     scores = []
     for kbps in (150.0, 600.0):
         rate = seen.frame_rate / every
-        setting = Setting("h264", "veryfast", Picture(320, 180), rate, kbps)
+        setting = Setting("h264", "veryfast", Resolution(320, 180), rate, kbps)
         out = tmp_path / f"{kbps}.mkv"
         encode(tmp_path / "s.mkv", setting, every, out)
         assert len([*frames_of(out)]) == -(-90 // every)
-        scores.append(compare(tmp_path / "s.mkv", out, setting, every, Picture(640, 360)))
+        scores.append(compare(tmp_path / "s.mkv", out, setting, every, Resolution(640, 360)))
     assert scores[0].xpsnr_db < scores[1].xpsnr_db
     assert scores[0].ssim < scores[1].ssim <= 1
     assert scores[0].kbps < scores[1].kbps
@@ -105,16 +105,16 @@ def test_a_smaller_picture_shows_less_at_plenty_of_bits(clip: Path, tmp_path: Pa
     seen = read_clip(clip)
     cut(seen, Stretch(begin_seconds=0.5, seconds=3.0, si=1, ti=1), tmp_path / "s.mkv")
     found = []
-    for picture in (Picture(320, 180), Picture(160, 90)):
+    for picture in (Resolution(320, 180), Resolution(160, 90)):
         setting = Setting("h264", "veryfast", picture, seen.frame_rate, 3000.0)
         encode(tmp_path / "s.mkv", setting, 1, tmp_path / f"{picture}.mkv")
         found.append(compare(tmp_path / "s.mkv", tmp_path / f"{picture}.mkv", setting, 1,
-                             Picture(640, 360)))  # fmt: skip
+                             Resolution(640, 360)))  # fmt: skip
     assert found[0].ssim > found[1].ssim + 0.05
 
 
 def test_crops_are_of_one_place_and_one_moment(clip: Path, tmp_path: Path) -> None:
-    screen = Picture(640, 360)
+    screen = Resolution(640, 360)
     pixels, where = crop_of(clip, 2.0, screen, (200, 100), None)
     again, same = crop_of(clip, 2.0, screen, (200, 100), where)
     assert pixels.shape == (100, 200, 3)
@@ -138,7 +138,7 @@ def test_the_hardest_stretch_is_found() -> None:
 
 @given(st.integers(100, 4000), st.integers(100, 4000))
 def test_a_picture_fills_the_screen_in_one_direction(width: int, height: int) -> None:
-    seen = screen_of(Picture(width, height))
+    seen = screen_of(Resolution(width, height))
     assert seen.width <= 1922
     assert seen.height <= 1082
     assert seen.width >= 1918 or seen.height >= 1078
@@ -248,7 +248,9 @@ def test_encoders_are_those_that_open_and_no_codec_twice() -> None:
     assert {one.codec for one in found} <= {"h264", "av1"}
     assert all(one.presets for one in found)
     assert "h264" not in names
-    assert live_kbps(Picture(1920, 1080), Fraction(60)) > live_kbps(Picture(640, 360), Fraction(30))
+    assert live_kbps(Resolution(1920, 1080), Fraction(60)) > live_kbps(
+        Resolution(640, 360), Fraction(30)
+    )
 
 
 def test_finalists_are_the_hull_first(kestrel: Kestrel, clip: Path) -> None:

@@ -20,12 +20,12 @@ from eager_kestrel.core.guide.page import Page
 from eager_kestrel.core.guide.proposals import proposals
 from eager_kestrel.core.guide.questions import BY_KEY, read_answer
 from eager_kestrel.core.guide.tables import tables_in
-from eager_kestrel.core.picture import Shape
+from eager_kestrel.core.picture import AspectRatio
 from eager_kestrel.files.pages import page_of
 from tests.conftest import Kestrel, Result
 from tests.pages import PAGES, SENTENCES
 
-WIDE = Shape(16, 9)
+WIDE = AspectRatio(16, 9)
 
 
 def imported(kestrel: Kestrel, folder: Path, name: str, text: str, *options: str) -> Result:

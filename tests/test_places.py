@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from eager_kestrel.actions.measuring import Wish
+from eager_kestrel.actions.measuring import MeasureOptions
 from eager_kestrel.actions.practice import practice_line, simulated_uplink
 from eager_kestrel.core.errors import NetworkError
 from eager_kestrel.core.line.evening import quarters
@@ -146,9 +146,13 @@ def test_a_schedule_ends_at_its_hour(monkeypatch: pytest.MonkeyPatch) -> None:
 
     monkeypatch.setattr(schedule, "measure", lambda *_: towards("a.example", 8000, 1))
     now = datetime.now().astimezone()
-    ended = schedule.measure_repeatedly(Wish("x"), 9, 0.05, until=now - timedelta(seconds=1))
+    ended = schedule.measure_repeatedly(
+        MeasureOptions("x"), 9, 0.05, until=now - timedelta(seconds=1)
+    )
     assert list(ended) == []
-    soon = list(schedule.measure_repeatedly(Wish("x"), 99, 0.2, until=now + timedelta(seconds=1)))
+    soon = list(
+        schedule.measure_repeatedly(MeasureOptions("x"), 99, 0.2, until=now + timedelta(seconds=1))
+    )
     assert 1 <= len(soon) <= 6
     evening = now.replace(hour=21, minute=30)
     assert schedule.next_time_of_day("23:00", evening).date() == evening.date()

@@ -14,12 +14,12 @@ from hypothesis import strategies as st
 
 from eager_kestrel.core.choice.budget import budget
 from eager_kestrel.core.choice.candidates import candidates, even_ladder, frame_rates
-from eager_kestrel.core.choice.field import field_of
+from eager_kestrel.core.choice.field import candidates_table
 from eager_kestrel.core.choice.limits import rounded_down
 from eager_kestrel.core.levels import H264_LEVELS, least_level
 from eager_kestrel.core.line.uplink import Uplink, assumed_uplink
 from eager_kestrel.core.overhead import overhead
-from eager_kestrel.core.picture import Picture, Shape
+from eager_kestrel.core.picture import AspectRatio, Resolution
 from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.plan.planner import plan
 from eager_kestrel.core.show.show import MOTIONS, Destination, Reserve, Show
@@ -152,7 +152,7 @@ def test_more_motion_never_chooses_a_larger_picture_or_a_lower_frame_rate(kbps: 
     """Where the bitrate is the same, and by more than the model can tell."""
     seen = []
     for motion in MOTIONS:
-        weighed = field_of(show(motion), OXBOW, TABLE, "h264").at(kbps + 200)
+        weighed = candidates_table(show(motion), OXBOW, TABLE, "h264").at(kbps + 200)
         judged = np.where(weighed.allowed, weighed.quality, -1.0)
         sizes = np.array([one.picture.pixels for one in weighed.candidates])
         rates = np.array([float(one.frame_rate) for one in weighed.candidates])
@@ -190,8 +190,8 @@ def test_array_rounding_agrees_with_the_quantity(kbps: float) -> None:
 
 @given(st.integers(1, 20), st.integers(1, 20))
 def test_ladders_have_the_shape_and_sides_divisible_by_eight(across: int, down: int) -> None:
-    shape = Shape.parse(f"{across}:{down}")
-    for picture in even_ladder(shape, Picture(3840, 2160)):
+    shape = AspectRatio.parse(f"{across}:{down}")
+    for picture in even_ladder(shape, Resolution(3840, 2160)):
         assert picture.width % 8 == picture.height % 8 == 0
         assert picture.width * shape.down == picture.height * shape.across
 
@@ -201,9 +201,9 @@ def test_candidates_divide_the_frame_rate_and_never_enlarge() -> None:
     assert rates == [50, 25, 10]
     some = OXBOW.video.model_copy(update={"fastest": None, "frame_rates": (30, 25)})
     assert frame_rates(Fraction(48), some) == [(30, False)]
-    found = candidates(Picture(1280, 720), Fraction(60), OXBOW.video, [Picture(848, 480)])
-    assert max(c.picture for c in found) == Picture(1280, 720)
-    assert any(c.picture == Picture(848, 480) for c in found)
+    found = candidates(Resolution(1280, 720), Fraction(60), OXBOW.video, [Resolution(848, 480)])
+    assert max(c.picture for c in found) == Resolution(1280, 720)
+    assert any(c.picture == Resolution(848, 480) for c in found)
     assert {c.frame_rate for c in found} == {60, 30, 20, 15, 10}
 
 
@@ -217,7 +217,7 @@ def test_levels_by_the_table() -> None:
         ("640x480", 25, 900, "3"),
     ):
         assert (
-            least_level("h264", Picture.parse(picture), Fraction(fps), "main", kbps, kbps).name
+            least_level("h264", Resolution.parse(picture), Fraction(fps), "main", kbps, kbps).name
             == level
         )
 

@@ -14,12 +14,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from eager_kestrel.core.choice.candidates import Candidate, candidates
-from eager_kestrel.core.choice.field import Field, field_of
+from eager_kestrel.core.choice.field import CandidatesTable, candidates_table
 from eager_kestrel.core.choice.quality import clean_kbps, quality, sharpness, smoothness
 from eager_kestrel.core.choice.spread import expected_range
 from eager_kestrel.core.choice.ties import ANY, as_good_as, best_of, preferred, ranks_of, usual_of
 from eager_kestrel.core.guide.guide import Guide
-from eager_kestrel.core.picture import Picture
+from eager_kestrel.core.picture import Resolution
 from eager_kestrel.core.show.show import Destination, Motion, Preference, Show
 from eager_kestrel.core.words.numbers import look_word, looks, points, quality_with_range
 from eager_kestrel.files.bundled import quality_table
@@ -40,12 +40,12 @@ sources = st.sampled_from([(1920, 1080, "60"), (1920, 1080, "59.94"), (1280, 720
 def field(
     motion: Motion, prefer: Preference | None = None, guide: Guide = OXBOW,
     source: tuple[int, int, str] = (1920, 1080, "60"),
-) -> Field:  # fmt: skip
+) -> CandidatesTable:  # fmt: skip
     wanted = Show.model_validate({
         "source": f"{source[0]}x{source[1]}", "frame_rate": source[2], "motion": motion,
         "prefer": prefer, "destinations": (Destination(platform="oxbow"),),
     })  # fmt: skip
-    return field_of(wanted, guide, TABLE, "h264")
+    return candidates_table(wanted, guide, TABLE, "h264")
 
 
 @given(kinds, st.integers(1, 15), st.sampled_from([15, 24, 30, 60]), st.floats(50, 20_000),
@@ -125,7 +125,7 @@ def test_more_bitrate_never_takes_a_lower_resolution(
     motion: Motion, kbps: float, more: float, fps: int
 ) -> None:
     """On the model itself, where no guide stands in between, at one frame rate."""
-    source, rate = Picture(1920, 1080), Fraction(fps)
+    source, rate = Resolution(1920, 1080), Fraction(fps)
     found = [c for c in candidates(source, rate, OXBOW.video, []) if c.frame_rate == rate]
     found.sort(key=lambda c: c.picture.pixels)
     pixels = np.array([float(c.picture.pixels) for c in found])
@@ -145,9 +145,9 @@ def test_more_bitrate_never_takes_a_lower_resolution(
 
 def test_a_usual_resolution_is_the_nearest_one() -> None:
     sizes = ((640, 360), (1024, 576), (1152, 648), (1280, 720), (1408, 792))
-    found = [Candidate(Picture(w, h), Fraction(30), True) for w, h in sizes]
+    found = [Candidate(Resolution(w, h), Fraction(30), True) for w, h in sizes]
     pixels = np.array([float(c.picture.pixels) for c in found])
-    ranks = ranks_of(found, Picture(1408, 792), {Picture(1024, 576)})
+    ranks = ranks_of(found, Resolution(1408, 792), {Resolution(1024, 576)})
     assert usual_of(pixels, np.full(5, 30.0), ranks).tolist() == [0, 1, 3, 3, 4]
 
 
@@ -170,7 +170,7 @@ def test_a_usual_resolution_is_the_nearest_one() -> None:
 def test_what_practice_does_is_about_the_same_as_the_best(
     motion: Motion, kbps: float, lines: tuple[int, int], rates: set[int]
 ) -> None:
-    wide = OXBOW.video.model_copy(update={"largest": Picture(1920, 1080)})
+    wide = OXBOW.video.model_copy(update={"largest": Resolution(1920, 1080)})
     made = field(motion, guide=OXBOW.model_copy(update={"video": wide}))
     pixels, fps = made.pixels, made.fps
     grid = np.full((1, pixels.size), kbps)

@@ -12,10 +12,10 @@ from hypothesis import strategies as st
 from eager_kestrel.core.choice.limits import VARIABLE_TARGET
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.line.uplink import assumed_uplink
-from eager_kestrel.core.picture import Picture
+from eager_kestrel.core.picture import Resolution
 from eager_kestrel.core.plan.plan import DestinationPlan, Reason, VideoSettings
 from eager_kestrel.core.plan.planner import plan
-from eager_kestrel.core.show.machine import EncoderSpeed, Machine, Pace
+from eager_kestrel.core.show.machine import EncoderLimit, EncoderSpeed, Machine
 from eager_kestrel.core.show.show import MOTIONS, Destination, Show
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.bundled import quality_table
@@ -29,7 +29,7 @@ NO_LIMIT = Bitrate(10**10)
 MACHINES = (
     Machine(),
     Machine(encoders=(EncoderSpeed(codec="h264", preset="fast",
-                                   holds=Pace(picture=Picture(1280, 720), frame_rate="90")),)),
+                                   holds=EncoderLimit(picture=Resolution(1280, 720), frame_rate="90")),)),
 )  # fmt: skip
 
 
@@ -65,7 +65,7 @@ def loosened(reason: Reason, guide: Guide, show: Show, kbps: float) -> tuple[Gui
         case "machine", _:
             return guide, show.model_copy(update={"machine": Machine()}), kbps
         case "source", _:
-            larger = Picture(2 * show.source.width, 2 * show.source.height)
+            larger = Resolution(2 * show.source.width, 2 * show.source.height)
             faster = min(2 * show.frame_rate, Fraction(480))
             update = {"source": larger, "frame_rate": faster}
             return guide, show.model_copy(update=update), kbps
@@ -82,7 +82,7 @@ def loosened(reason: Reason, guide: Guide, show: Show, kbps: float) -> tuple[Gui
             plain = guide.delivery.model_copy(update={"better_from_lines": None})
             return guide.with_rules({"delivery": plain}), show, kbps
         case _:
-            every = {"largest": Picture(16384, 16384), "pictures": (), "frame_rates": ()}
+            every = {"largest": Resolution(16384, 16384), "pictures": (), "frame_rates": ()}
             return with_video(guide, fastest=Fraction(480), **every), show, kbps
 
 
@@ -180,7 +180,7 @@ def test_offers_of_one_destination_are_kept(case: tuple[Guide, Show, float]) -> 
         assert then.video.bitrate_kbps >= offer.gives.bitrate_kbps
 
 
-def gives(video: VideoSettings) -> tuple[Picture, Fraction]:
+def gives(video: VideoSettings) -> tuple[Resolution, Fraction]:
     return video.picture, video.frame_rate
 
 
@@ -236,8 +236,8 @@ def test_sources_of_any_shape_are_cropped_or_padded(
     source: str, named: tuple[str, ...], shaped: bool
 ) -> None:
     """A guide with a few pictures takes any source; what a crop and a pad show is said."""
-    pictures = tuple(map(Picture.parse, named))
-    largest = Picture(max(p.width for p in pictures), max(p.height for p in pictures))
+    pictures = tuple(map(Resolution.parse, named))
+    largest = Resolution(max(p.width for p in pictures), max(p.height for p in pictures))
     shapes = BUNDLED[2].video.shapes if named[0] == "720x1280" and shaped else ()
     guide = with_video(BUNDLED[0], pictures=pictures, largest=largest, shapes=shapes)
     show = Show(source=source, frame_rate="30", motion="lively",

@@ -19,13 +19,13 @@ from eager_kestrel.core.checks.describing import VideoFacts, video_seen
 from eager_kestrel.core.checks.live import AudioFacts, StreamWatch
 from eager_kestrel.core.checks.tally import BIN_SECONDS, VideoTally
 from eager_kestrel.core.errors import FormatError
-from eager_kestrel.core.picture import Picture
+from eager_kestrel.core.picture import Resolution
 from eager_kestrel.media.recording import read_recording
 from tests.conftest import Kestrel
 
 FFMPEG = imageio_ffmpeg.get_ffmpeg_exe()
 Make = Callable[..., Path]
-FACTS = VideoFacts("h264", "high", "4", Picture(1280, 720))
+FACTS = VideoFacts("h264", "high", "4", Resolution(1280, 720))
 
 
 @pytest.fixture(scope="session")

@@ -28,28 +28,28 @@ from eager_kestrel.actions.planning import plan, uplink_from_number
 from eager_kestrel.actions.practice import practice_line
 from eager_kestrel.actions.receiving import Reception, reception, wait_for
 from eager_kestrel.actions.rehearsing import (
-    Outcome,
-    Wish,
+    RehearsalOutcome,
+    RehearseOptions,
     destination_of,
     rehearse,
     stage,
 )
-from eager_kestrel.actions.shows import Wishes, asked_show
+from eager_kestrel.actions.shows import ShowOptions, asked_show
 from eager_kestrel.core.checks.rehearsal import Moment, Sent
 from eager_kestrel.core.checks.verdict import verdict
 from eager_kestrel.core.errors import EndpointError, InputError, NetworkError
 from eager_kestrel.core.forecast.evidence import Evidence
 from eager_kestrel.core.line.evidence import RunEvidence
 from eager_kestrel.core.line.trace import Trace
-from eager_kestrel.core.picture import Picture
+from eager_kestrel.core.picture import Resolution
 from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.guides import load_guide
 from eager_kestrel.media.recording import read_recording
 from eager_kestrel.media.stand_in import StandIn
-from eager_kestrel.net.publishing import Publication, Target
+from eager_kestrel.net.publishing import Publication, PublishTarget
 from eager_kestrel.practice.ingest import Misbehaviour, Platform
-from eager_kestrel.practice.uplink import Line
+from eager_kestrel.practice.uplink import SimulatedConnection
 from eager_kestrel.wire import flv
 from eager_kestrel.wire.publishing import Publisher, Ready
 from eager_kestrel.wire.rtmp import RANDOM_BYTES
@@ -63,7 +63,7 @@ OXBOW = load_guide("oxbow")
 def planned(upload: str, platform: str = "oxbow", **wishes: Any) -> Plan:
     """From a small source, so that encoding it does not disturb tests that measure beside it."""
     wishes = {"source": "1280x720", "fps": "30"} | wishes
-    asked = asked_show(None, Wishes(platforms=(platform,), **wishes)).show
+    asked = asked_show(None, ShowOptions(platforms=(platform,), **wishes)).show
     return plan(asked, uplink_from_number(upload)).plan
 
 
@@ -94,7 +94,7 @@ def test_ffmpeg_publishes_and_is_described(tmp_path: Path) -> None:
     assert first is not None
     assert first.recording is not None
     video, audio = first.recording.video, first.recording.audio
-    assert (video.picture, video.frame_rate) == (Picture(320, 180), 30)
+    assert (video.picture, video.frame_rate) == (Resolution(320, 180), 30)
     assert video.keyframes.typical_seconds == pytest.approx(2, abs=0.01)
     assert video.average_kbps == pytest.approx(500, rel=0.15)
     assert audio is not None
@@ -167,7 +167,7 @@ def test_a_recording_never_takes_the_place_of_another(kestrel: Kestrel, tmp_path
 def test_a_goodbye_in_pieces_is_heard_out() -> None:
     """It is two messages; closing after the first would reset the connection under the second."""
     with reception(CANARY) as (taking, address):
-        target = Target.parse(address)
+        target = PublishTarget.parse(address)
         publisher = Publisher(target.app, target.url, CANARY, os.urandom(RANDOM_BYTES))
         with socket.create_connection((target.host, target.port), 5) as connection:
             connection.settimeout(5)
@@ -198,7 +198,7 @@ def test_pyav_publishes_too() -> None:
 
 def test_only_one_at_a_time_and_silence_ends() -> None:
     with reception(CANARY) as (taking, address):
-        target = Target.parse(address)
+        target = PublishTarget.parse(address)
         first = Publication(target, CANARY)
         with pytest.raises(EndpointError, match="another stream is coming in"):
             Publication(target, CANARY)
@@ -212,7 +212,9 @@ def test_only_one_at_a_time_and_silence_ends() -> None:
     assert taking.received[0].findings is None
 
 
-def rehearsed(plan: Plan, rate: str, wish: Wish, **more: Any) -> tuple[Outcome, Reception]:
+def rehearsed(
+    plan: Plan, rate: str, wish: RehearseOptions, **more: Any
+) -> tuple[RehearsalOutcome, Reception]:
     chosen = destination_of(plan, None)
     line = practice_line(rate=Bitrate.parse(rate))
     with stage(line, OXBOW.under(chosen.standing), **more) as there:
@@ -223,7 +225,7 @@ def rehearsed(plan: Plan, rate: str, wish: Wish, **more: Any) -> tuple[Outcome, 
 @timed
 def test_a_plan_of_four_holds_on_five() -> None:
     plan = planned("6 Mbit/s")
-    outcome, taking = rehearsed(plan, "5 Mbit/s", Wish(seconds=5))
+    outcome, taking = rehearsed(plan, "5 Mbit/s", RehearseOptions(seconds=5))
     (one,) = outcome.rehearsals
     assert one.verdict.held, one.verdict.text
     assert (one.late_frames, one.lost_frames, one.reconnects) == (0, 0, 0)
@@ -245,7 +247,7 @@ def test_a_plan_of_four_holds_on_five() -> None:
 @timed
 def test_six_on_five_is_the_line_and_settles() -> None:
     plan = planned("12 Mbit/s")
-    outcome, _ = rehearsed(plan, "5 Mbit/s", Wish(seconds=10, settle=True))
+    outcome, _ = rehearsed(plan, "5 Mbit/s", RehearseOptions(seconds=10, settle=True))
     first, last = outcome.rehearsals[0], outcome.rehearsals[-1]
     assert first.verdict.limited_by == "line", first.verdict.text
     assert first.verdict.at_seconds is not None
@@ -270,9 +272,9 @@ def test_a_rehearsal_stutters_where_the_replay_of_the_same_connection_does(
     """One connection, asked two ways: on the wire, and replayed from what it carries."""
     made = planned(upload)
     dip = Trace.constant(2600).with_others(others, 4, 8)
-    with stage(Line(dip, 20), OXBOW) as there:
+    with stage(SimulatedConnection(dip, 20), OXBOW) as there:
         chosen = made.destinations[0]
-        outcome = rehearse(made, chosen, there.target, there.key, Wish(seconds=8))
+        outcome = rehearse(made, chosen, there.target, there.key, RehearseOptions(seconds=8))
     found = outcome.rehearsals[-1]
     moments = np.arange(0, 8 + 1e-9, 0.05)
     carried = np.diff([dip.bytes_until(float(at)) for at in moments]) * 8e-3
@@ -292,7 +294,7 @@ def test_a_rehearsal_stutters_where_the_replay_of_the_same_connection_does(
 
 def test_a_slow_encoder_is_the_machine() -> None:
     plan = planned("3 Mbit/s")
-    outcome, _ = rehearsed(plan, "8 Mbit/s", Wish(seconds=6, slowed_ms=120))
+    outcome, _ = rehearsed(plan, "8 Mbit/s", RehearseOptions(seconds=6, slowed_ms=120))
     (one,) = outcome.rehearsals
     assert one.verdict.limited_by == "machine", one.verdict.text
     assert one.encode_ms_typical > 100
@@ -302,7 +304,7 @@ def test_a_slow_encoder_is_the_machine() -> None:
 
 @timed
 def test_a_dropped_connection_is_made_again_and_counted() -> None:
-    wish = Wish(seconds=6, first_wait_seconds=0.2)
+    wish = RehearseOptions(seconds=6, first_wait_seconds=0.2)
     outcome, taking = rehearsed(planned("3 Mbit/s"), "8 Mbit/s", wish,
                                 trouble=Misbehaviour(hang_up_at=1.5))  # fmt: skip
     (one,) = outcome.rehearsals
@@ -326,9 +328,9 @@ def silent() -> Iterator[int]:
 
 def test_an_ingest_that_never_answers_has_a_limit(silent: int) -> None:
     with pytest.raises(NetworkError, match="did not answer within"):
-        Publication(Target("rtmp", "127.0.0.1", silent, "live"), CANARY, timeout_seconds=0.5)
+        Publication(PublishTarget("rtmp", "127.0.0.1", silent, "live"), CANARY, timeout_seconds=0.5)
     with pytest.raises(NetworkError):
-        Publication(Target("rtmp", "127.0.0.1", 1, "live"), CANARY)
+        Publication(PublishTarget("rtmp", "127.0.0.1", 1, "live"), CANARY)
 
 
 def test_rtmps_with_certificates_checked() -> None:
@@ -338,12 +340,12 @@ def test_rtmps_with_certificates_checked() -> None:
     trusting = ssl.create_default_context()
     authority.configure_trust(trusting)
     with reception(CANARY) as (taking, address):
-        inner = Target.parse(address)
+        inner = PublishTarget.parse(address)
         listener = socket.create_server(("127.0.0.1", 0))
         port = listener.getsockname()[1]
         relay = threading.Thread(target=_unwrap, args=(listener, server, inner.port), daemon=True)
         relay.start()
-        target = Target("rtmps", "127.0.0.1", port, inner.app)
+        target = PublishTarget("rtmps", "127.0.0.1", port, inner.app)
         sending = Publication(target, CANARY, trusting)
         step = next(StandIn(*_smallest()).steps())
         for tag in step.tags:
@@ -565,7 +567,7 @@ def test_a_dead_ingest_is_exit_three_and_the_key_stays_secret(
     assert len(files) >= 2
     assert CANARY not in "".join(said)
     with pytest.raises(InputError) as caught:
-        Target.parse(f"rtmp://x.example/live?key={CANARY}")
+        PublishTarget.parse(f"rtmp://x.example/live?key={CANARY}")
     assert CANARY not in str(caught.value)
 
 

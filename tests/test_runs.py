@@ -20,9 +20,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from eager_kestrel.actions.planning import plan
-from eager_kestrel.actions.shows import Wishes, asked_show
+from eager_kestrel.actions.shows import ShowOptions, asked_show
 from eager_kestrel.core.line.hours import near_time, parse_time_of_day
-from eager_kestrel.core.line.ingest_ranking import Try, nearness, ranking
+from eager_kestrel.core.line.ingest_ranking import AnswerTimes, nearness, ranking
 from eager_kestrel.core.line.pooling import by_hour, uplink_of, uplink_of_history
 from eager_kestrel.core.line.run import Endpoint, Run
 from eager_kestrel.core.line.trace import Trace
@@ -374,7 +374,7 @@ def test_unreachable_points_are_named(kestrel: Kestrel, home: Path) -> None:
 def test_ranking_law(answers: list[list[float | None]]) -> None:
     points = [
         nearness(f"p{n}", "rtmp://x.example/live",
-                 [Try(answer_ms=a, failure="" if a else "gone") for a in row])
+                 [AnswerTimes(answer_ms=a, failure="" if a else "gone") for a in row])
         for n, row in enumerate(answers)
     ]  # fmt: skip
     medians = [p.median_ms for p in ranking("oxbow", points).points]
@@ -432,14 +432,14 @@ def test_something_else_than_rtmp_is_no_answer(kestrel: Kestrel, home: Path) -> 
 
 
 def test_a_schedule_leaves_its_runs_in_the_history_one_by_one(kestrel: Kestrel) -> None:
-    from eager_kestrel.actions.measuring import Wish, keep
+    from eager_kestrel.actions.measuring import MeasureOptions, keep
     from eager_kestrel.actions.practice import practice_line, simulated_uplink
     from eager_kestrel.actions.schedule import measure_repeatedly
     from eager_kestrel.core.line.stopping import Limits
     from eager_kestrel.core.units import Bitrate
 
     with simulated_uplink(practice_line(rate=Bitrate.parse("8 Mbit/s"))) as up:
-        wish = Wish(up.url, connections=1, limits=Limits(2.0), practice=True)
+        wish = MeasureOptions(up.url, connections=1, limits=Limits(2.0), practice=True)
         for outcome in measure_repeatedly(wish, 2, 0.1):
             assert outcome.run is not None
             keep(outcome.run)
@@ -476,7 +476,8 @@ def test_hours_say_what_a_platform_would_get(kestrel: Kestrel, tmp_path: Path) -
     asked = ("runs", "hours", "--for", "oxbow", "--for", "gatepost")
     found = kestrel(*asked, "--json", "--figure", tmp_path / "hours.png").document["hours"]
     shows = {
-        name: asked_show(None, Wishes(platforms=(name,))).show for name in ("oxbow", "gatepost")
+        name: asked_show(None, ShowOptions(platforms=(name,))).show
+        for name in ("oxbow", "gatepost")
     }
     for hour in found:
         uplink = uplink_of([run for run in runs if run.taken.hour == hour["hour"]])

@@ -13,8 +13,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from eager_kestrel.actions.explain import glossary
-from eager_kestrel.actions.start import MOTIONS
-from eager_kestrel.core.picture import Picture
+from eager_kestrel.actions.start import MOTION_CHOICES
+from eager_kestrel.core.picture import Resolution
 from eager_kestrel.core.plan.glossary import explained, numbers_of
 from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.show.machine import EncoderSpeed, Machine, parse_pace
@@ -91,9 +91,9 @@ rates = st.integers(1, 9000).map(lambda k: Bitrate(k * 1000))
 whole_shows = st.builds(
     Show,
     title=st.text(st.characters(codec="utf-8", exclude_categories=("C",)), max_size=20),
-    source=st.builds(Picture, st.integers(16, 4000), st.integers(16, 4000)),
+    source=st.builds(Resolution, st.integers(16, 4000), st.integers(16, 4000)),
     frame_rate=st.sampled_from(["60", "29.97", "25", "12.5"]),
-    motion=st.sampled_from([*MOTIONS]),
+    motion=st.sampled_from([*MOTION_CHOICES]),
     audio=st.sampled_from(["voice", "music"]),
     viewers=st.none() | rates,
     hours_a_month=st.floats(0.5, 744),

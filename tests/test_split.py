@@ -15,13 +15,13 @@ from eager_kestrel.core.checks.rules import check
 from eager_kestrel.core.checks.settings import settings_of
 from eager_kestrel.core.division.divide import chosen_division
 from eager_kestrel.core.division.groupings import Groupings, groupings
-from eager_kestrel.core.division.knapsack import Choices, Table
+from eager_kestrel.core.division.knapsack import Choices, KnapsackTable
 from eager_kestrel.core.division.worth import SERVED_WORTH, relative_weights
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.guide.joint import Clash, joint_guide
 from eager_kestrel.core.guide.rules import Keyframes, Segments
 from eager_kestrel.core.line.uplink import assumed_uplink
-from eager_kestrel.core.picture import Picture
+from eager_kestrel.core.picture import Resolution
 from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.plan.planner import plan
 from eager_kestrel.core.show.machine import EncoderSpeed, Machine
@@ -40,7 +40,7 @@ SLOW = Machine.model_validate(
 
 
 def show(*places: Destination, **changed: Any) -> Show:
-    base: dict[str, Any] = {"source": Picture(1920, 1080), "frame_rate": 60, "motion": "lively"}
+    base: dict[str, Any] = {"source": Resolution(1920, 1080), "frame_rate": 60, "motion": "lively"}
     return Show(**(base | changed | {"destinations": places}))
 
 
@@ -71,7 +71,7 @@ def test_the_division_is_what_trying_everything_finds(
         cells = sum(c.cells[i] for c, i in pairs)
         if cells <= line and sum(c.loads[i] for c, i in pairs) <= machine:
             best = max(best, sum(float(c.worth[i]) for c, i in pairs))
-    table = Table(line, machine)
+    table = KnapsackTable(line, machine)
     for choices_ in offered:
         table = table.with_(choices_)
     assert table.worth() == pytest.approx(best)
@@ -436,7 +436,7 @@ def test_need_answers_for_the_whole_show(name: str, picture: str) -> None:
     from eager_kestrel.actions.what_if import need
 
     wanted = load_show(name)
-    found = need(wanted, [Picture.parse(picture)])
+    found = need(wanted, [Resolution.parse(picture)])
     platforms = [place.platform for place in wanted.destinations]
     assert {answer.platform for answer in found.needs} == set(platforms)
     for answer in found.needs:

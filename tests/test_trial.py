@@ -25,13 +25,13 @@ from eager_kestrel.core.footage.fitting import (
 )
 from eager_kestrel.core.footage.stretches import (
     STRETCH_SECONDS,
-    Look,
+    FrameComplexity,
     pick,
     spatial,
     temporal,
 )
 from eager_kestrel.core.footage.trial import Trial, best_between, hull
-from eager_kestrel.core.picture import Picture
+from eager_kestrel.core.picture import Resolution
 from eager_kestrel.core.show.show import MOTIONS
 from eager_kestrel.files import footage as kept_footage
 from eager_kestrel.media import trying as media
@@ -41,8 +41,8 @@ from tests.test_recordings import FFMPEG, Make
 from tests.test_recordings import made as made  # the fixture
 
 points = st.lists(st.tuples(st.floats(100, 9000), st.floats(0, 1)), min_size=1, max_size=14)
-SHAPES = [(Picture(1920, 1080), 60), (Picture(1280, 720), 60), (Picture(1280, 720), 30),
-          (Picture(854, 480), 30)]  # fmt: skip
+SHAPES = [(Resolution(1920, 1080), 60), (Resolution(1280, 720), 60), (Resolution(1280, 720), 30),
+          (Resolution(854, 480), 30)]  # fmt: skip
 
 
 @given(points)
@@ -63,7 +63,7 @@ def test_stretches_lie_apart_within_the_clip_and_hold_the_hardest(
     seen: list[tuple[float, float]], length: float
 ) -> None:
     gap = length / len(seen)
-    looks = [Look(seconds=gap * n, si=si, ti=ti) for n, (si, ti) in enumerate(seen)]
+    looks = [FrameComplexity(seconds=gap * n, si=si, ti=ti) for n, (si, ti) in enumerate(seen)]
     chosen = pick(looks, length)
     assert 1 <= len(chosen) <= 3
     for one, other in combinations(chosen, 2):
@@ -145,7 +145,7 @@ def test_a_trial_is_kept_seen_and_planned_by(
     assert found.code == 0, found.err
     trial = Trial.model_validate({k: v for k, v in found.document.items() if k != "plan"})
     assert [p.target_kbps for p in trial.points] == [160, 240, 320, 400]
-    assert all(p.picture == Picture(320, 180) and p.vmaf is None for p in trial.points)
+    assert all(p.picture == Resolution(320, 180) and p.vmaf is None for p in trial.points)
     assert [p.look for p in trial.points] == sorted(p.look for p in trial.points)
     assert [p.kbps for p in trial.points] == sorted(p.kbps for p in trial.points)
     assert hull([(p.kbps, p.look) for p in trial.points]) == [p.on_hull for p in trial.points]

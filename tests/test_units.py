@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from eager_kestrel.core.errors import UnitError
-from eager_kestrel.core.picture import Picture, Shape, frame_rate_text, parse_frame_rate
+from eager_kestrel.core.picture import AspectRatio, Resolution, frame_rate_text, parse_frame_rate
 from eager_kestrel.core.units import Bitrate, DataSize, parse_seconds, parse_share
 
 
@@ -65,8 +65,8 @@ def test_slips_are_refused_with_what_to_write(written: str, says: str) -> None:
 
 @given(st.text(max_size=30))
 def test_no_text_breaks_the_reader(written: str) -> None:
-    for read in (Bitrate.parse, DataSize.parse, parse_seconds, parse_share, Picture.parse,
-                 Shape.parse, parse_frame_rate):  # fmt: skip
+    for read in (Bitrate.parse, DataSize.parse, parse_seconds, parse_share, Resolution.parse,
+                 AspectRatio.parse, parse_frame_rate):  # fmt: skip
         try:
             read(written)
         except UnitError as error:
@@ -113,12 +113,12 @@ def test_frame_rates_are_exact_and_pictures_have_a_shape() -> None:
     assert parse_frame_rate("59.94 fps") == Fraction(60000, 1001)
     assert frame_rate_text(Fraction(30000, 1001)) == "29.97"
     assert frame_rate_text(Fraction(60)) == "60"
-    assert Picture.parse("1920 x 1080").shape == Shape(16, 9)
-    assert Shape.parse("16:9").fits(Picture(848, 480))
-    assert not Shape.parse("4:3").fits(Picture(848, 480))
-    assert Picture.parse("720p") == Picture(1280, 720)
+    assert Resolution.parse("1920 x 1080").shape == AspectRatio(16, 9)
+    assert AspectRatio.parse("16:9").fits(Resolution(848, 480))
+    assert not AspectRatio.parse("4:3").fits(Resolution(848, 480))
+    assert Resolution.parse("720p") == Resolution(1280, 720)
     with pytest.raises(UnitError, match="1280x720"):
-        Picture.parse("720")
+        Resolution.parse("720")
 
 
 @given(st.integers(10, 240), st.sampled_from([2, 3]))

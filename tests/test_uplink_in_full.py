@@ -14,7 +14,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from eager_kestrel.actions.practice import Trouble, practice_line, simulated_uplink
+from eager_kestrel.actions.practice import SimulatedTrouble, practice_line, simulated_uplink
 from eager_kestrel.core.choice.budget import budget
 from eager_kestrel.core.line.run import Background
 from eager_kestrel.core.line.summarising import summary_of
@@ -34,7 +34,7 @@ from tests.test_throughput import run_of, sampled
 
 @timed
 def test_one_connection_against_several_is_a_verdict(kestrel: Kestrel) -> None:
-    capped = practice_line(rate=EIGHT, trouble=Trouble(per_connection_kbps=2500))
+    capped = practice_line(rate=EIGHT, trouble=SimulatedTrouble(per_connection_kbps=2500))
     with simulated_uplink(capped) as up:
         result = kestrel("measure", up.url, "--seconds", "5 s", "--json")
     run = result.document
@@ -58,7 +58,7 @@ def test_the_portable_estimate_is_near_the_truth(kestrel: Kestrel) -> None:
 
 @timed
 def test_other_traffic_and_stalls_show_in_the_samples(kestrel: Kestrel) -> None:
-    trouble = Trouble(others=((4.0, 4000.0),), stalls=((6.0, 1.0),))
+    trouble = SimulatedTrouble(others=((4.0, 4000.0),), stalls=((6.0, 1.0),))
     with simulated_uplink(practice_line(rate=EIGHT, trouble=trouble)) as up:
         run = measured(kestrel, up.url, "--samples", seconds="8 s").document
     samples = run["one_connection"]["samples"]
@@ -277,7 +277,8 @@ def test_trouble_only_ever_takes_away(kbps: float, begin: float, length: float, 
 
 def test_wandering_lines_come_from_their_seed() -> None:
     one, same, other = (
-        practice_line(rate=EIGHT, trouble=Trouble(spread=0.3, seed=s)).trace for s in (1, 1, 2)
+        practice_line(rate=EIGHT, trouble=SimulatedTrouble(spread=0.3, seed=s)).trace
+        for s in (1, 1, 2)
     )
     assert one == same != other
     assert all(5600 <= k <= 10_400 for k in one.kbps)

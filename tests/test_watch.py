@@ -11,14 +11,14 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from eager_kestrel.actions.planning import plan, uplink_from_number
-from eager_kestrel.actions.shows import Wishes, asked_show
+from eager_kestrel.actions.shows import ShowOptions, asked_show
 from eager_kestrel.core.line.aired import quarters, redistributed
-from eager_kestrel.core.line.airing import Trouble
+from eager_kestrel.core.line.airing import BroadcastTrouble
 from eager_kestrel.core.line.pooling import uplink_of
 from eager_kestrel.core.line.run import Run
 from eager_kestrel.core.stutter import LATE_SECONDS
-from eager_kestrel.core.watching.look import Look
-from eager_kestrel.core.watching.noting import Notes
+from eager_kestrel.core.watching.look import StreamSample
+from eager_kestrel.core.watching.noting import Recorder
 from eager_kestrel.core.watching.review import review_of
 from eager_kestrel.core.watching.verdict import Expected, Judge
 from eager_kestrel.files.history import History
@@ -69,7 +69,7 @@ def test_a_dip_is_the_lines_and_a_step_that_fits_is_named(
     carried: float, seen: bool, length: float
 ) -> None:
     made = plan(
-        asked_show(None, Wishes(platforms=("oxbow",), source="1920x1080", fps="60")).show,
+        asked_show(None, ShowOptions(platforms=("oxbow",), source="1920x1080", fps="60")).show,
         uplink_from_number("9 Mbit/s"),
     ).plan.destinations[0]
     expected = Expected(made.total_kbps, 60.0, 2.0, made.steps_down)
@@ -151,12 +151,14 @@ def test_a_rate_about_the_limit_does_not_flap() -> None:
 
 
 def test_a_break_is_told_with_how_long_it_lasted() -> None:
-    notes = Notes.of("here", PLANNED)
+    notes = Recorder.of("here", PLANNED)
     for tick in range(1, 160):
         moment = tick / 4
         there = not 10 <= moment < 14
         sent = round(750_000 * (moment if moment < 10 else max(10, moment - 4)))
-        now = notes.look(Look(moment, there, sent, sent, said="" if there else "reset by peer"))
+        now = notes.look(
+            StreamSample(moment, there, sent, sent, said="" if there else "reset by peer")
+        )
     notes.over()
     assert now.verdict.cause is None
     (trouble,) = notes.troubles
@@ -173,10 +175,10 @@ def test_a_break_is_told_with_how_long_it_lasted() -> None:
     )
 )  # fmt: skip
 def test_any_looks_make_an_airing(looks: list[tuple[float, bool, int, int, float, float]]) -> None:
-    notes, moment, handed, carried = Notes.of("here", PLANNED), 0.0, 0, 0
+    notes, moment, handed, carried = Recorder.of("here", PLANNED), 0.0, 0, 0
     for step, there, more, less, wait, late in looks:
         moment, handed, carried = moment + step, handed + more, carried + min(more, less)
-        now = notes.look(Look(moment, there, handed, carried, handed - carried, wait,
+        now = notes.look(StreamSample(moment, there, handed, carried, handed - carried, wait,
                               media_late_seconds=late))  # fmt: skip
         assert json.loads(now.model_dump_json())["verdict"]["text"]
     notes.over()
@@ -233,7 +235,7 @@ def test_an_airing_that_held_raises_the_floor_and_a_dip_lowers_it() -> None:
 
 
 def test_what_the_ingest_did_says_nothing_of_the_line() -> None:
-    trouble = Trouble(cause="ingest", at_seconds=100, lasted_seconds=700, worst_wait_seconds=9,
+    trouble = BroadcastTrouble(cause="ingest", at_seconds=100, lasted_seconds=700, worst_wait_seconds=9,
                       late=True, text="")  # fmt: skip
     waits = [0] * 100 + [9000] * 700 + [0] * 100
     airing = an_airing(
@@ -250,7 +252,7 @@ def test_plan_counts_airings_of_its_platforms_and_says_so(
     kept(*some_runs())
     before = kestrel("plan", "--for", "oxbow", *EVER, "--json").document
     high = round(1.5 * before["uplink"]["typical_kbps"])
-    trouble = Trouble(cause="line", at_seconds=50, lasted_seconds=3, worst_wait_seconds=1,
+    trouble = BroadcastTrouble(cause="line", at_seconds=50, lasted_seconds=3, worst_wait_seconds=1,
                       late=True, text="late")  # fmt: skip
     with History() as history:
         history.keep([
@@ -271,7 +273,7 @@ def test_airings_are_listed_exported_forgotten_and_reviewed(
     kestrel: Kestrel, tmp_path: Path
 ) -> None:
     assert "watch a show" in kestrel("review").error_line
-    dip = Trouble(cause="line", at_seconds=60, lasted_seconds=20, late=True, worst_wait_seconds=2,
+    dip = BroadcastTrouble(cause="line", at_seconds=60, lasted_seconds=20, late=True, worst_wait_seconds=2,
                   text="late: 2.0 s wait")  # fmt: skip
     airing = an_airing([4000] * 60 + [1500] * 20 + [4000] * 40, sent=[4000] * 120,
                        waiting_ms=[0] * 60 + [2000] * 20 + [0] * 40, troubles=(dip,))  # fmt: skip
@@ -315,4 +317,4 @@ def test_judge_knows_nothing_of_a_stream_without_a_plan() -> None:
     judge = Judge()
     for tick in range(1, 80):
         sent = tick * 50_000
-        assert judge.told(Look(tick / 4, True, sent, sent)).cause is None
+        assert judge.told(StreamSample(tick / 4, True, sent, sent)).cause is None

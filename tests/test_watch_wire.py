@@ -17,19 +17,19 @@ from pathlib import Path
 import imageio_ffmpeg
 import pytest
 
-from eager_kestrel.actions.airing import Aired
-from eager_kestrel.actions.passing import Told, watch_through
-from eager_kestrel.actions.passing_places import Wish
+from eager_kestrel.actions.airing import KeptBroadcast
+from eager_kestrel.actions.passing import RelayReport, watch_through
+from eager_kestrel.actions.passing_places import RelayOptions
 from eager_kestrel.actions.receiving import Reception, reception
-from eager_kestrel.actions.watching import Wish as OutsideWish
+from eager_kestrel.actions.watching import WatchOptions as OutsideWish
 from eager_kestrel.actions.watching import sees_connections, watch
 from eager_kestrel.core.errors import EndpointError, InputError, NotFoundError
 from eager_kestrel.core.line.trace import Trace
 from eager_kestrel.files.guides import load_guide
 from eager_kestrel.net import passing
-from eager_kestrel.net.publishing import Publication, Target
+from eager_kestrel.net.publishing import Publication, PublishTarget
 from eager_kestrel.practice.ingest import Misbehaviour
-from eager_kestrel.practice.uplink import Line
+from eager_kestrel.practice.uplink import SimulatedConnection
 from eager_kestrel.wire import flv
 from tests.conftest import Kestrel, running, timed
 
@@ -67,16 +67,18 @@ def ffmpeg(url: str, seconds: float, pace: str = "1", source: str = "testsrc2") 
 
 
 @contextlib.contextmanager
-def platform(line: Line, trouble: Misbehaviour = QUIET) -> Iterator[tuple[Target, Reception]]:
+def platform(
+    line: SimulatedConnection, trouble: Misbehaviour = QUIET
+) -> Iterator[tuple[PublishTarget, Reception]]:
     """A simulated platform that knows the canary, behind a simulated line."""
     from eager_kestrel.practice.ingest import Platform
     from eager_kestrel.practice.uplink import PracticeUplink
 
     with (
         reception(CANARY, 0, [OXBOW], None, Platform(OXBOW, trouble)) as (taking, url),
-        PracticeUplink(line, Target.parse(url).port) as relay,
+        PracticeUplink(line, PublishTarget.parse(url).port) as relay,
     ):
-        yield Target("rtmp", "127.0.0.1", relay.port, "live"), taking
+        yield PublishTarget("rtmp", "127.0.0.1", relay.port, "live"), taking
 
 
 WIDE = Trace.constant(1500)
@@ -105,15 +107,15 @@ SCENES = [
 ]
 
 
-def watched_through(scene: Scene, settings: Path) -> tuple[Aired, Reception]:
+def watched_through(scene: Scene, settings: Path) -> tuple[KeptBroadcast, Reception]:
     """One scene, passed through."""
-    told: list[Told] = []
-    with platform(Line(scene.line, 20), scene.trouble) as (target, taking):
-        wish = Wish(settings=settings, to=(f"oxbow={target.url}",), port=0, within="40 s",
+    told: list[RelayReport] = []
+    with platform(SimulatedConnection(scene.line, 20), scene.trouble) as (target, taking):
+        wish = RelayOptions(settings=settings, to=(f"oxbow={target.url}",), port=0, within="40 s",
                     gone_seconds=3)  # fmt: skip
         ready = threading.Event()
 
-        def begin(it: Told) -> None:
+        def begin(it: RelayReport) -> None:
             told.append(it)
             ready.set()
 
@@ -167,16 +169,18 @@ class Lying(Reception):
 
 
 @contextlib.contextmanager
-def between(*places: str, **wishes: object) -> Iterator[tuple[Told, list[tuple[Aired, ...]]]]:
+def between(
+    *places: str, **wishes: object
+) -> Iterator[tuple[RelayReport, list[tuple[KeptBroadcast, ...]]]]:
     """Standing between, in a thread, until the program ends."""
-    told: list[Told] = []
+    told: list[RelayReport] = []
     ready, done = threading.Event(), []
 
-    def begin(it: Told) -> None:
+    def begin(it: RelayReport) -> None:
         told.append(it)
         ready.set()
 
-    wish = Wish(to=places, port=0, within="30 s", gone_seconds=1, **wishes)  # type: ignore[arg-type]
+    wish = RelayOptions(to=places, port=0, within="30 s", gone_seconds=1, **wishes)  # type: ignore[arg-type]
     thread = threading.Thread(
         target=lambda: done.append(watch_through(wish, lambda _: None, None, begin)), daemon=True
     )
@@ -200,7 +204,7 @@ def test_every_byte_is_passed_on_in_order() -> None:
     with IngestServer(lying) as server, between(f"oxbow=rtmp://127.0.0.1:{server.port}/live") as (
         told, done,
     ):  # fmt: skip
-        sending = Publication(Target.parse(told.address), LOCAL)
+        sending = Publication(PublishTarget.parse(told.address), LOCAL)
         sent = [(9, 0, flv.video_header("h264", b"\x01\x64\x00\x1f\xff")),
                 (8, 0, flv.aac_header(b"\x11\x90"))]  # fmt: skip
         for number in range(200):
@@ -222,7 +226,10 @@ def test_every_byte_is_passed_on_in_order() -> None:
 def test_a_slow_platform_does_not_hold_up_the_others(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(passing, "MOST_SECONDS", 1.0)
     monkeypatch.setenv("EAGER_KESTREL_STREAM_KEY_LARKSPUR", CANARY)
-    slow, fast = Line(Trace.constant(200), 20), Line(Trace.constant(8000), 20)
+    slow, fast = (
+        SimulatedConnection(Trace.constant(200), 20),
+        SimulatedConnection(Trace.constant(8000), 20),
+    )
     with (
         platform(slow) as (narrow, _), platform(fast) as (wide, taking),
         between(f"oxbow={wide.url}", f"larkspur={narrow.url}") as (told, done),
@@ -241,7 +248,7 @@ def test_a_slow_platform_does_not_hold_up_the_others(monkeypatch: pytest.MonkeyP
 def test_a_program_that_breaks_off_may_come_back() -> None:
     header = flv.video_header("h264", b"\x01\x64\x00\x1f\xff")
     with reception(CANARY) as (taking, url), between(f"oxbow={url}") as (told, done):
-        here = Target.parse(told.address)
+        here = PublishTarget.parse(told.address)
         for number in range(2):
             sending = Publication(here, LOCAL)
             sending.send(9, 0, header, None)
@@ -286,10 +293,10 @@ def test_a_platform_that_is_late_gets_the_stream_from_the_next_keyframe(
 
 
 def test_only_this_machine_and_only_with_the_local_key() -> None:
-    with platform(Line(Trace.constant(5000), 10)) as (target, taking):
-        told: Told
+    with platform(SimulatedConnection(Trace.constant(5000), 10)) as (target, taking):
+        told: RelayReport
         with between(f"oxbow={target.url}") as (told, _):
-            here = Target.parse(told.address)
+            here = PublishTarget.parse(told.address)
             for wrong in (CANARY, "guess", ""):
                 with pytest.raises(EndpointError) as refused:
                     Publication(here, wrong, timeout_seconds=3)
@@ -310,13 +317,13 @@ def test_only_this_machine_and_only_with_the_local_key() -> None:
 
 def test_a_platform_that_refuses_is_said_to_the_program() -> None:
     with reception("another-key") as (_, url):
-        wish = Wish(to=(f"oxbow={url}",), port=0, within="3 s")
+        wish = RelayOptions(to=(f"oxbow={url}",), port=0, within="3 s")
         refused: list[str] = []
 
-        def come(told: Told) -> None:
+        def come(told: RelayReport) -> None:
             def publish() -> None:
                 try:
-                    Publication(Target.parse(told.address), LOCAL, timeout_seconds=5)
+                    Publication(PublishTarget.parse(told.address), LOCAL, timeout_seconds=5)
                 except EndpointError as error:
                     refused.append(error.line())
 
@@ -354,7 +361,7 @@ def test_bad_input_gets_one_line(kestrel: Kestrel, arguments: tuple[str, ...], s
 def test_from_outside_a_dip_is_told_and_the_program_is_not_touched(tmp_path: Path) -> None:
     settings = tmp_path / "settings.toml"
     settings.write_text(SETTINGS)
-    line = Line(Trace.constant(1500).with_others(1250, 5, 10), 20)
+    line = SimulatedConnection(Trace.constant(1500).with_others(1250, 5, 10), 20)
     told = []
     with platform(line) as (target, taking):
         sender = subprocess.Popen(ffmpeg(f"{target.url}/{CANARY}", 14))
@@ -375,7 +382,7 @@ def test_from_outside_a_dip_is_told_and_the_program_is_not_touched(tmp_path: Pat
 @timed
 def test_json_is_a_document_a_second_and_ends_on_sigterm(tmp_path: Path, home: Path) -> None:
     with (
-        platform(Line(Trace.constant(3000), 10)) as (target, _),
+        platform(SimulatedConnection(Trace.constant(3000), 10)) as (target, _),
         running(ffmpeg(f"{target.url}/{CANARY}", 20)) as sender,
         running([sys.executable, "-m", "eager_kestrel", "watch", "--json", "--pid",
                  str(sender.pid)]) as watching,
@@ -403,8 +410,8 @@ def test_other_systems_are_told_what_can_be_seen(
 
 def test_a_port_that_is_taken_is_said() -> None:
     with socket.create_server(("127.0.0.1", 0)) as taken:
-        wish = Wish(to=("oxbow=rtmp://127.0.0.1:9/live",), port=taken.getsockname()[1])
+        wish = RelayOptions(to=("oxbow=rtmp://127.0.0.1:9/live",), port=taken.getsockname()[1])
         with pytest.raises(Exception, match="cannot be used"):
             watch_through(wish, lambda _: None)
     with pytest.raises(InputError):
-        watch_through(Wish(to=("oxbow=http://a.example",)), lambda _: None)
+        watch_through(RelayOptions(to=("oxbow=http://a.example",)), lambda _: None)

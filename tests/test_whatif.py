@@ -16,10 +16,10 @@ from eager_kestrel.core.checks.rules import check
 from eager_kestrel.core.checks.settings import settings_of
 from eager_kestrel.core.choice.budget import budget
 from eager_kestrel.core.choice.compare import compare
-from eager_kestrel.core.choice.field import field_of
+from eager_kestrel.core.choice.field import candidates_table
 from eager_kestrel.core.choice.need import need
 from eager_kestrel.core.line.uplink import Uplink, assumed_uplink
-from eager_kestrel.core.picture import Picture
+from eager_kestrel.core.picture import Resolution
 from eager_kestrel.core.plan.planner import plan
 from eager_kestrel.core.show.show import Destination, Reserve, Show
 from eager_kestrel.core.units import Bitrate
@@ -28,8 +28,8 @@ from tests.conftest import Kestrel
 from tests.test_plan import OXBOW, TABLE, planned, show, shows, uploads
 
 ladder = st.one_of(
-    st.integers(3, 15).map(lambda n: Picture(128 * n, 72 * n)),
-    st.sampled_from([Picture(1600, 900), Picture(960, 540), Picture(640, 360)]),
+    st.integers(3, 15).map(lambda n: Resolution(128 * n, 72 * n)),
+    st.sampled_from([Resolution(1600, 900), Resolution(960, 540), Resolution(640, 360)]),
 )
 
 
@@ -38,10 +38,10 @@ def step(wanted: Show) -> float:
     return 10 / min(wanted.safe_share, 0.8) + 0.1
 
 
-def among_the_best(kbps: float, wanted: Show, picture: Picture, fps: float) -> bool:
+def among_the_best(kbps: float, wanted: Show, picture: Resolution, fps: float) -> bool:
     """By brute force: whether nothing that may be sent is seen to look better."""
     guide = OXBOW.under(wanted.destinations[0].standing)
-    field = field_of(wanted, guide, TABLE, "h264")
+    field = candidates_table(wanted, guide, TABLE, "h264")
     safe = budget(assumed_uplink(Bitrate.from_kbps(kbps)), wanted.safe_share, wanted.reserves)
     weighed = field.at(safe.safe_kbps)
     if not weighed.allowed.any():
@@ -59,7 +59,7 @@ def among_the_best(kbps: float, wanted: Show, picture: Picture, fps: float) -> b
 
 @given(shows, ladder, st.sampled_from([None, 24.0, 50.0, 60.0]), st.floats(0.05, 0.999))
 def test_need_says_when_a_picture_is_among_the_best(
-    wanted: Show, picture: Picture, fps: float | None, less: float
+    wanted: Show, picture: Resolution, fps: float | None, less: float
 ) -> None:
     guide = OXBOW.under(wanted.destinations[0].standing)
     for found in need(wanted, guide, None, TABLE, [picture], fps):
@@ -92,7 +92,7 @@ def test_need_says_when_a_picture_is_among_the_best(
 
 @given(shows, ladder)
 def test_need_says_when_a_plan_takes_a_picture_and_when_it_looks_good(
-    wanted: Show, picture: Picture
+    wanted: Show, picture: Resolution
 ) -> None:
     guide = OXBOW.under(wanted.destinations[0].standing)
     for found in need(wanted, guide, None, TABLE, [picture]):
@@ -242,16 +242,16 @@ def test_bad_sweeps_get_one_line(kestrel: Kestrel, options: tuple[str, ...], say
 def test_need_counts_reserves_larger_than_any_line_measured() -> None:
     huge = Reserve(name="backup", rate=Bitrate.parse("90 Mbit/s"))
     wanted = show("hectic", reserves=(huge,))
-    (found,) = need(wanted, OXBOW, None, TABLE, [Picture(1280, 720)], 50.0)
+    (found,) = need(wanted, OXBOW, None, TABLE, [Resolution(1280, 720)], 50.0)
     assert found.taken_kbps is not None
     video = planned(found.taken_kbps, wanted).destinations[0].video
     assert video is not None
-    assert video.picture == Picture(1280, 720)
+    assert video.picture == Resolution(1280, 720)
 
 
 def test_a_plan_with_no_candidates_has_no_steps() -> None:
     guide = load_guide("pocketfair")
-    narrow = Show(source=Picture(320, 240), frame_rate="30", motion="calm",  # type: ignore[arg-type]
+    narrow = Show(source=Resolution(320, 240), frame_rate="30", motion="calm",  # type: ignore[arg-type]
                   destinations=(Destination(platform="pocketfair"),))  # fmt: skip
     uplink = assumed_uplink(Bitrate.parse("9 Mbit/s"))
     (there,) = plan(uplink, narrow, {"pocketfair": guide}, TABLE, "test").destinations
@@ -266,7 +266,7 @@ def test_a_comparison_says_what_a_plan_and_its_budget_say(kbps: float, wanted: S
     line = assumed_uplink(Bitrate.from_kbps(kbps))
     waterfall = budget(line, wanted.safe_share, wanted.reserves)
     ruled = OXBOW.under(wanted.destinations[0].standing)
-    field = field_of(wanted, ruled, TABLE, "h264")
+    field = candidates_table(wanted, ruled, TABLE, "h264")
     if waterfall.safe_kbps <= 0 or not field.candidates:
         return
     shapes = [

@@ -26,10 +26,10 @@ from eager_kestrel.wire.publishing import (
     MOST_COMMANDS,
     Ended,
     Event,
-    Ingest,
     Media,
     Publisher,
     Ready,
+    Receiver,
     Refused,
     WantsToPublish,
 )
@@ -173,7 +173,7 @@ def test_chunks_that_make_no_sense_are_refused(raw: bytes) -> None:
 def test_hostile_bytes_raise_nothing_else(raw: bytes, seed: int) -> None:
     rng = random.Random(seed)
     shaken = opening(0, bytes(RANDOM_BYTES)) + bytes(1536)
-    for peer in (Ingest(), Publisher("live", "rtmp://x.example/live", "k", bytes(RANDOM_BYTES))):
+    for peer in (Receiver(), Publisher("live", "rtmp://x.example/live", "k", bytes(RANDOM_BYTES))):
         data = shaken + raw
         with contextlib.suppress(ProtocolError):
             while data:
@@ -187,7 +187,7 @@ def test_hostile_bytes_raise_nothing_else(raw: bytes, seed: int) -> None:
         profile_and_level(codec, raw)
 
 
-def talk(client: Publisher, server: Ingest, answer: bool = True) -> list[Event]:
+def talk(client: Publisher, server: Receiver, answer: bool = True) -> list[Event]:
     """Let both ends talk until neither has anything to say."""
     events: list[Event] = []
     for _ in range(20):
@@ -206,9 +206,9 @@ def talk(client: Publisher, server: Ingest, answer: bool = True) -> list[Event]:
     return events
 
 
-def connected(key: str = "right") -> tuple[Publisher, Ingest, list[Event]]:
+def connected(key: str = "right") -> tuple[Publisher, Receiver, list[Event]]:
     client = Publisher("live/x", "rtmp://h.example/live/x", key, random.Random(1).randbytes(1528))
-    server = Ingest()
+    server = Receiver()
     return client, server, talk(client, server)
 
 
@@ -263,7 +263,7 @@ def test_a_talker_is_cut_off_and_strangers_are_told_apart() -> None:
     with pytest.raises(ProtocolError):
         server.receive(bytes(client.outgoing))
     with pytest.raises(ProtocolError):
-        Ingest().receive(b"GET / HTTP/1.1\r\n")
+        Receiver().receive(b"GET / HTTP/1.1\r\n")
     with pytest.raises(ProtocolError):
         Publisher("a", "rtmp://a.example/a", "k", bytes(1528)).receive(b"HTTP/1.1 400")
 

@@ -11,7 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from eager_kestrel.actions.planning import plan, uplink_from_number
-from eager_kestrel.actions.shows import Wishes, asked_show
+from eager_kestrel.actions.shows import ShowOptions, asked_show
 from eager_kestrel.core.show.show import ON_THE_WIRE
 from tests.conftest import Kestrel, timed
 from tests.test_recordings import CONSTANT, Make
@@ -30,7 +30,7 @@ def test_a_pinned_picture_is_sent_and_its_cost_is_true(
     upload: float, rate: str, picture: str
 ) -> None:
     def planned(**wishes: str) -> tuple[object, tuple[str, ...]]:
-        show = asked_show(None, Wishes(platforms=("oxbow",), **wishes)).show  # type: ignore[arg-type]
+        show = asked_show(None, ShowOptions(platforms=("oxbow",), **wishes)).show  # type: ignore[arg-type]
         found = plan(show, uplink_from_number(f"{upload:.3f} Mbit/s"))
         return found.plan.destinations[0], found.notes
 
@@ -67,7 +67,7 @@ def test_a_picture_that_is_not_taken_is_refused_with_those_that_are(kestrel: Kes
 @given(cap=st.floats(5, 900), hours=st.floats(1, 300), upload=st.floats(3, 30))
 def test_a_month_within_its_cap(cap: float, hours: float, upload: float) -> None:
     def total(**wishes: object) -> float:
-        show = asked_show(None, Wishes(platforms=("oxbow",), **wishes)).show  # type: ignore[arg-type]
+        show = asked_show(None, ShowOptions(platforms=("oxbow",), **wishes)).show  # type: ignore[arg-type]
         made = plan(show, uplink_from_number(f"{upload:.3f} Mbit/s")).plan
         if wishes and made.budget.capped:
             assert made.budget.steps[-1].name == "data cap"

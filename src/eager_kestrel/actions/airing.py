@@ -14,9 +14,9 @@ from eager_kestrel import __version__
 from eager_kestrel.actions.checking import settings_from
 from eager_kestrel.actions.rehearsing import destination_of
 from eager_kestrel.core.errors import StorageError
-from eager_kestrel.core.line.airing import Airing, SeenBy
+from eager_kestrel.core.line.airing import Broadcast, SeenBy
 from eager_kestrel.core.line.run import is_loopback
-from eager_kestrel.core.watching.noting import Notes
+from eager_kestrel.core.watching.noting import Recorder
 from eager_kestrel.core.watching.now import Now
 from eager_kestrel.core.watching.verdict import SPAN_SECONDS, Expected
 from eager_kestrel.files.history import History
@@ -25,7 +25,7 @@ from eager_kestrel.files.plans import LATEST, latest_plan, read_plan
 if TYPE_CHECKING:
     from eager_kestrel.core.checks.settings import Settings
     from eager_kestrel.core.plan.plan import DestinationPlan, Plan
-    from eager_kestrel.core.watching.look import Look
+    from eager_kestrel.core.watching.look import StreamSample
 
 LOOK_SECONDS = 0.25
 """Between two looks."""
@@ -37,7 +37,7 @@ Tell = Callable[[Now], None]
 
 
 @dataclass(frozen=True, slots=True)
-class Meant:
+class ExpectedStream:
     """Which stream is meant: what is expected of it, and whose it is."""
 
     platform: str = ""
@@ -53,7 +53,7 @@ def plan_meant(name: str) -> Plan | None:
     return latest_plan() if name == LATEST else read_plan(name)
 
 
-def of_plan(there: DestinationPlan) -> Meant:
+def of_plan(there: DestinationPlan) -> ExpectedStream:
     """What a plan has for a destination."""
     assert there.video is not None
     expected = Expected(
@@ -62,24 +62,24 @@ def of_plan(there: DestinationPlan) -> Meant:
         keyframe_seconds=there.video.keyframe_seconds,
         steps=there.steps_down,
     )
-    return Meant(there.platform, expected, there.video.words, there)
+    return ExpectedStream(there.platform, expected, there.video.words, there)
 
 
-def meant_by(plan: Plan | None, platform: str | None) -> Meant:
+def meant_by(plan: Plan | None, platform: str | None) -> ExpectedStream:
     """What is meant of a plan, where that is clear: the named destination, or its only one.
 
     Raises:
         InputError: the plan has no settings for the one that is named.
     """
     if plan is None:
-        return Meant(platform or "")
+        return ExpectedStream(platform or "")
     feasible = [there for there in plan.destinations if there.feasible]
     if platform is not None:
         return of_plan(destination_of(plan, platform))
-    return of_plan(feasible[0]) if len(feasible) == 1 else Meant()
+    return of_plan(feasible[0]) if len(feasible) == 1 else ExpectedStream()
 
 
-def meant_by_settings(path: Path, platform: str | None) -> Meant:
+def meant_by_settings(path: Path, platform: str | None) -> ExpectedStream:
     """What a settings file has, as ``check`` reads it."""
     found: Settings = settings_from(path, {}, platform or "")
     video, audio = found.video, found.audio
@@ -89,14 +89,14 @@ def meant_by_settings(path: Path, platform: str | None) -> Meant:
     interval = video.keyframes.seconds if video.keyframes is not None else None
     expected = Expected(kbps=kbps, fps=fps, keyframe_seconds=interval or SPAN_SECONDS)
     said = "" if kbps is None else f"{kbps:,.0f} kbit/s by {path.name}"
-    return Meant(platform or "", expected, said)
+    return ExpectedStream(platform or "", expected, said)
 
 
 @dataclass(slots=True)
 class About:
     """What an airing is about."""
 
-    meant: Meant
+    meant: ExpectedStream
     to: str
     program: str
     seen_by: SeenBy
@@ -105,16 +105,16 @@ class About:
 
 
 @dataclass(frozen=True, slots=True)
-class Aired:
+class KeptBroadcast:
     """An airing that is over."""
 
-    airing: Airing
+    airing: Broadcast
     kept: bool
     """Whether the disk took it."""
 
 
 @dataclass
-class Writing:
+class BroadcastWriter:
     """An airing being written down."""
 
     about: About
@@ -129,14 +129,14 @@ class Writing:
         taken = datetime.now(UTC)
         self._id = f"{taken:%Y%m%d-%H%M%S}-w{secrets.token_hex(2)}"
         self._taken_at = taken.astimezone().isoformat(timespec="seconds")
-        self.notes = Notes.of(self.about.to, self.about.meant.expected)
+        self.notes = Recorder.of(self.about.to, self.about.meant.expected)
         self._kept_at = self.began
 
     def seconds(self) -> float:
         """Since it began."""
         return time.perf_counter() - self.began
 
-    def look(self, look: Look) -> Now:
+    def look(self, look: StreamSample) -> Now:
         """Take a look, tell what it means, and keep the airing now and then."""
         now = self.notes.look(look)
         if self.breaches:
@@ -147,14 +147,14 @@ class Writing:
             self._keep(self.airing(ON_THE_AIR))
         return now
 
-    def airing(self, ended: str) -> Airing:
+    def airing(self, ended: str) -> Broadcast:
         """What is known of it."""
         about, now = self.about, self.notes.now
         counts: tuple[int | None, ...] = (None, None, None)
         if now is not None:
             counts = (now.frames, now.late_frames, now.lost_frames)
         frames, late, lost = self.counts or counts
-        return Airing(
+        return Broadcast(
             id=self._id,
             taken_at=self._taken_at,
             version=__version__,
@@ -174,7 +174,7 @@ class Writing:
             ended=ended,
         )
 
-    def end(self, why: str, cut_at: float | None = None) -> Aired:
+    def end(self, why: str, cut_at: float | None = None) -> KeptBroadcast:
         """It is over: keep it, and give it back.
 
         Args:
@@ -183,9 +183,9 @@ class Writing:
         """
         self.notes.over(cut_at)
         airing = self.airing(why)
-        return Aired(airing, bool(airing.lasted_seconds) and self._keep(airing))
+        return KeptBroadcast(airing, bool(airing.lasted_seconds) and self._keep(airing))
 
-    def _keep(self, airing: Airing) -> bool:
+    def _keep(self, airing: Broadcast) -> bool:
         """A disk that does not take it is no reason to stop watching."""
         try:
             with History() as history:

@@ -9,18 +9,18 @@ from typing import TYPE_CHECKING, Protocol
 
 from eager_kestrel.actions.sampling import QUIET_SECONDS, SAMPLE_SECONDS, Samples
 from eager_kestrel.core.errors import EndpointError, InputError, NetworkError
-from eager_kestrel.core.line.climbing import Climb, Look
-from eager_kestrel.core.line.progress import Beginning, Learned, Tell
+from eager_kestrel.core.line.climbing import Climb, SenderSample
+from eager_kestrel.core.line.progress import PartialResult, PhaseBegun, Tell
 from eager_kestrel.core.line.run import Ending, Phase, RoundTrip
 from eager_kestrel.core.line.stopping import Limits, limit_reached
 from eager_kestrel.core.units import DataSize
-from eager_kestrel.net.pacing import Pace
+from eager_kestrel.net.pacing import Pacer
 from eager_kestrel.net.roundtrips import RoundTrips
 from eager_kestrel.net.upload import Upload
 
 if TYPE_CHECKING:
     from eager_kestrel.actions.notebook import Notebook
-    from eager_kestrel.net.target import Target
+    from eager_kestrel.net.target import UploadTarget
 
 LOOK_SECONDS = 0.002
 TELL_SECONDS = 0.25
@@ -46,7 +46,7 @@ class Carrier(Protocol):
         """That went over the line beside it, for the measurement's own sake."""
 
     def waits(self) -> tuple[float | None, float]:
-        """What arrived took, and the age of what did not, as :class:`Look` has them."""
+        """What arrived took, and the age of what did not, as :class:`SenderSample` has them."""
 
     @property
     def spent(self) -> bool:
@@ -65,7 +65,7 @@ class Ascent:
     """One climb: a carrier, the pace it keeps, and what has been noted."""
 
     carrier: Carrier
-    pace: Pace
+    pace: Pacer
     climb: Climb
     limits: Limits
     tell: Tell
@@ -88,7 +88,7 @@ class Ascent:
             while True:
                 self.carrier.turn(LOOK_SECONDS)
                 delivered, now = self.carrier.delivered_bytes() - base, time.perf_counter() - began
-                self.climb.look(Look(now, delivered, *self.carrier.waits()))
+                self.climb.look(SenderSample(now, delivered, *self.carrier.waits()))
                 self.pace.kbps = self.climb.rate_kbps
                 if self.climb.edge or now - noted >= SAMPLE_SECONDS:
                     noted = now
@@ -119,7 +119,7 @@ class Ascent:
     def _tell(self, now: float) -> None:
         known = self.climb.line_kbps or None
         self.tell(
-            Learned(
+            PartialResult(
                 "one connection", now, self.samples.last_second_kbps(), typical_kbps=known,
                 round_trip_ms=self.carrier.round_trip_ms(),
             )
@@ -167,7 +167,7 @@ class Ascent:
 class _ByHttp:
     """An upload, with small requests beside it."""
 
-    def __init__(self, load: Upload, trips: RoundTrips, pace: Pace) -> None:
+    def __init__(self, load: Upload, trips: RoundTrips, pace: Pacer) -> None:
         self._load, self._trips, self._pace = load, trips, pace
         self._fastest = pace.kbps
 
@@ -201,16 +201,16 @@ class _ByHttp:
         return answered[-1] if answered else None
 
 
-def climb_by_http(notebook: Notebook, target: Target, limits: Limits, tell: Tell) -> Phase:
+def climb_by_http(notebook: Notebook, target: UploadTarget, limits: Limits, tell: Tell) -> Phase:
     """The load phase of a gentle measurement towards an address that takes POST.
 
     Raises:
         InputError: this system does not tell what is on its way, or a limit came too early.
         NetworkError: the endpoint failed before anything was learned.
     """
-    tell(Beginning("one connection", limits.seconds))
+    tell(PhaseBegun("one connection", limits.seconds))
     climb, samples = Climb(), Samples()
-    pace = Pace(climb.rate_kbps)
+    pace = Pacer(climb.rate_kbps)
     with Upload(target, 1, limits.data_bytes, pace) as load:
         with RoundTrips(target, time.perf_counter(), TRIPS_EVERY_SECONDS) as trips:
             trips.pace(climb.rate_kbps)

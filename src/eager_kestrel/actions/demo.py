@@ -9,10 +9,10 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from eager_kestrel.actions.checking import check_recording
-from eager_kestrel.actions.measuring import Wish, measure
+from eager_kestrel.actions.measuring import MeasureOptions, measure
 from eager_kestrel.actions.planning import Planned, plan
 from eager_kestrel.actions.practice import practice_line, simulated_uplink
-from eager_kestrel.actions.rehearsing import Wish as RehearsalWish
+from eager_kestrel.actions.rehearsing import RehearseOptions as RehearsalWish
 from eager_kestrel.actions.rehearsing import destination_of, rehearse, stage
 from eager_kestrel.core.errors import NetworkError
 from eager_kestrel.core.forecast.evidence import Evidence
@@ -69,7 +69,7 @@ def demo(
     """
     show = demo_show()
     with simulated_uplink(practice_line(LINE)) as stand_in:
-        wish = Wish(stand_in.url, connections=1, limits=Limits(seconds=12), practice=True)
+        wish = MeasureOptions(stand_in.url, connections=1, limits=Limits(seconds=12), practice=True)
         run = measure(wish, tell)
     planned = plan(show, uplink_of([run]), evidence=Evidence.of([evidence_of(run)]))
     if not any(destination.feasible for destination in planned.plan.destinations):

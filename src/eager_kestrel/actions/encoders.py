@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 from eager_kestrel import __version__
 from eager_kestrel.core.errors import FormatError, InputError
 from eager_kestrel.core.names import nearest_name
-from eager_kestrel.core.picture import Picture, parse_frame_rate
+from eager_kestrel.core.picture import Resolution, parse_frame_rate
 from eager_kestrel.core.show.measured import EncoderPoint, Endurance, MeasuredMachine
 from eager_kestrel.core.words import machines as words
 from eager_kestrel.files.machine import read_machine, write_machine
@@ -24,7 +24,7 @@ if TYPE_CHECKING:
     from eager_kestrel.media.encoders import Encoder, Frames
 
 CODECS: tuple[Codec, ...] = ("h264", "hevc", "av1")
-USUAL = (Picture(1280, 720), Picture(1920, 1080))
+USUAL = (Resolution(1280, 720), Resolution(1920, 1080))
 USUAL_RATE = Fraction(60)
 POINT_SECONDS = 3.0
 MOST_MINUTES = 60.0
@@ -35,7 +35,7 @@ Tell = Callable[[str], None]
 
 
 @dataclass(frozen=True, slots=True)
-class Wish:
+class EncoderOptions:
     """What to measure, as written."""
 
     pictures: tuple[str, ...] = ()
@@ -47,7 +47,9 @@ class Wish:
     """To go on with the slowest preset that holds, to see whether it slows down."""
 
 
-def measure_encoders(wish: Wish = Wish(), tell: Tell = lambda _: None) -> MeasuredMachine:
+def measure_encoders(
+    wish: EncoderOptions = EncoderOptions(), tell: Tell = lambda _: None
+) -> MeasuredMachine:
     """Measure every encoder that opens here and keep the figures.
 
     Stopped half way, what was measured before is kept as it was.
@@ -93,7 +95,7 @@ def _codecs(written: Sequence[str]) -> tuple[Codec, ...]:
     return tuple(codec for codec in CODECS if codec in written) or CODECS
 
 
-def _pictures(wish: Wish) -> tuple[list[Picture], Fraction]:
+def _pictures(wish: EncoderOptions) -> tuple[list[Resolution], Fraction]:
     """What to encode: named, planned, or usual; the smallest first."""
     plan = None
     try:
@@ -101,7 +103,7 @@ def _pictures(wish: Wish) -> tuple[list[Picture], Fraction]:
     except FormatError:  # a damaged plan is no reason not to measure
         plan = None
     videos = [d.video for d in plan.destinations if d.video is not None] if plan else []
-    pictures = {Picture.parse(p) for p in wish.pictures} or {v.picture for v in videos}
+    pictures = {Resolution.parse(p) for p in wish.pictures} or {v.picture for v in videos}
     rates = [parse_frame_rate(wish.fps)] if wish.fps else [v.frame_rate for v in videos]
     chosen = pictures or set(USUAL)
     if any(p.width % 2 or p.height % 2 for p in chosen):
@@ -117,19 +119,19 @@ def _others_share() -> float:
 
 
 @dataclass(frozen=True, slots=True)
-class _Kept:
+class _SlowestHeld:
     """The slowest that held on the largest picture, to go on with."""
 
     encoder: Encoder
     preset: str
-    picture: Picture
+    picture: Resolution
     frames: Frames
     load: float
 
 
 def _points(
-    found: Sequence[Encoder], pictures: Sequence[Picture], fps: Fraction, tell: Tell
-) -> tuple[list[EncoderPoint], _Kept | None]:
+    found: Sequence[Encoder], pictures: Sequence[Resolution], fps: Fraction, tell: Tell
+) -> tuple[list[EncoderPoint], _SlowestHeld | None]:
     """Every encoder at each preset, until it no longer holds."""
     from eager_kestrel.media.made_footage import made_frames
 
@@ -143,12 +145,12 @@ def _points(
                 points.append(point)
                 rank = (picture.pixels, point.cores_share)
                 if point.holds and (kept is None or rank > (kept.picture.pixels, kept.load)):
-                    kept = _Kept(encoder, point.preset, picture, frames, point.cores_share)
+                    kept = _SlowestHeld(encoder, point.preset, picture, frames, point.cores_share)
     return points, kept
 
 
 def _rungs(
-    encoder: Encoder, picture: Picture, fps: Fraction, frames: Frames, tell: Tell
+    encoder: Encoder, picture: Resolution, fps: Fraction, frames: Frames, tell: Tell
 ) -> Iterator[EncoderPoint]:
     """One encoder from its fastest preset to the first that does not hold."""
     from eager_kestrel.media.encoders import cores, pace
@@ -169,7 +171,9 @@ def _rungs(
             return
 
 
-def _endurance(kept: _Kept | None, fps: Fraction, minutes: float, tell: Tell) -> Endurance | None:
+def _endurance(
+    kept: _SlowestHeld | None, fps: Fraction, minutes: float, tell: Tell
+) -> Endurance | None:
     """Go on for minutes with what just holds, to see whether the machine slows down."""
     from eager_kestrel.media.encoders import pace
 

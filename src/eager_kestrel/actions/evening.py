@@ -9,11 +9,11 @@ from typing import TYPE_CHECKING
 
 from eager_kestrel.actions.evidence import with_seen_safe
 from eager_kestrel.actions.planning import plan
-from eager_kestrel.actions.shows import Wishes, asked_show
+from eager_kestrel.actions.shows import ShowOptions, asked_show
 from eager_kestrel.core.choice.budget import Budget, budget
 from eager_kestrel.core.errors import KestrelError
 from eager_kestrel.core.forecast.evidence import Evidence
-from eager_kestrel.core.line.evening import Quarter, quarters
+from eager_kestrel.core.line.evening import QuarterOfRuns, quarters
 from eager_kestrel.core.line.evidence import evidence_of
 from eager_kestrel.core.line.pooling import uplink_of
 from eager_kestrel.core.show.show import SAFE_SHARE
@@ -30,7 +30,7 @@ if TYPE_CHECKING:
 class Evening:
     """What was learned."""
 
-    quarters: tuple[Quarter, ...]
+    quarters: tuple[QuarterOfRuns, ...]
     uplink: Uplink
     budget: Budget
     """With the customary share, and nothing reserved."""
@@ -60,7 +60,7 @@ def _leads_to(uplink: Uplink, platform: str, guides: Path | None) -> tuple[str, 
     """The settings of each destination, in a line; nothing where there is nothing to plan."""
     if not platform and not Path(USUAL).is_file():
         return ()
-    wishes = Wishes(platforms=(platform,)) if platform else Wishes()
+    wishes = ShowOptions(platforms=(platform,)) if platform else ShowOptions()
     try:
         made = plan(asked_show(None, wishes).show, uplink, guides).plan
     except KestrelError as error:  # a show that cannot be read is no reason to lose an evening

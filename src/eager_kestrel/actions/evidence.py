@@ -28,11 +28,11 @@ def evidence_behind(uplink: Uplink) -> Evidence:
     """
     if not uplink.runs and not uplink.airings:
         return Evidence.of(())
-    from eager_kestrel.files.history import History, Which
+    from eager_kestrel.files.history import History, HistoryFilter
 
     with History() as history:
-        runs = history.evidence(Which(ids=uplink.runs))
-        evidence = Evidence.of(runs, history.broadcasts(Which(ids=uplink.airings)))
+        runs = history.evidence(HistoryFilter(ids=uplink.runs))
+        evidence = Evidence.of(runs, history.broadcasts(HistoryFilter(ids=uplink.airings)))
     return near_hour(evidence, uplink.around)
 
 

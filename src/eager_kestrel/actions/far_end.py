@@ -15,7 +15,7 @@ from eager_kestrel.core.units import DataSize, parse_seconds
 from eager_kestrel.files.keys import TOKEN_VARIABLE, known_token
 from eager_kestrel.net.far_end import FarEnd
 from eager_kestrel.net.ledger import Bounds, Ledger
-from eager_kestrel.net.receiving import IngestServer, Piece
+from eager_kestrel.net.receiving import IngestServer, ReceivedTag
 from eager_kestrel.net.sockets import listener
 
 TOKEN_BYTES = 18
@@ -89,7 +89,7 @@ class _Visitor:
         self._run, self._bytes = f"rtmp {self._number}", 0
         return self._ledger.begin(self._run)
 
-    def arrived(self, piece: Piece) -> str | None:
+    def arrived(self, piece: ReceivedTag) -> str | None:
         self._bytes += len(piece.tag)
         return self._ledger.add(self._run, len(piece.tag))
 
@@ -102,7 +102,7 @@ class _Visitor:
 
 
 @dataclass(frozen=True, slots=True)
-class Standing:
+class EndpointState:
     """A far end that is up."""
 
     token: Key = field(repr=False)
@@ -122,7 +122,7 @@ def far_end(
     rtmp_port: int | None = None,
     certificate: ssl.SSLContext | None = None,
     tell: Callable[[str], None] = lambda _: None,
-) -> Iterator[Standing]:
+) -> Iterator[EndpointState]:
     """A far end while the ``with`` block runs.
 
     Args:
@@ -144,4 +144,4 @@ def far_end(
         if rtmp_port is not None:
             ingest = IngestServer(_Visitor(ledger, tell), listening=listener(host, rtmp_port))
             taken = stack.enter_context(ingest).port
-        yield Standing(token, ledger, web.port, taken, web.secure, web)
+        yield EndpointState(token, ledger, web.port, taken, web.secure, web)

@@ -14,17 +14,17 @@ from eager_kestrel import __version__
 from eager_kestrel.actions.evidence import evidence_behind, near_hour, sending_at, sending_of
 from eager_kestrel.actions.planning import RECENT_DAYS, plan, uplink_for
 from eager_kestrel.actions.runs import runs_towards
-from eager_kestrel.actions.shows import Wishes, asked_show, is_show
+from eager_kestrel.actions.shows import ShowOptions, asked_show, is_show
 from eager_kestrel.core.errors import InputError, NotFoundError
 from eager_kestrel.core.forecast.evidence import Evidence
-from eager_kestrel.core.forecast.forecast import Asked, Forecast, Observed
+from eager_kestrel.core.forecast.forecast import Forecast, ForecastRequest, Observed
 from eager_kestrel.core.forecast.forecast import forecast as forecast_of
 from eager_kestrel.core.forecast.sending import Sending, recorded
 from eager_kestrel.core.line.hours import near_time, parse_time_of_day
 from eager_kestrel.core.line.pooling import counted
 from eager_kestrel.core.units import parse_seconds, parse_stutter
 from eager_kestrel.core.words import forecasts as words
-from eager_kestrel.files.history import History, Which
+from eager_kestrel.files.history import History, HistoryFilter
 from eager_kestrel.files.plans import LATEST, read_plan
 from eager_kestrel.files.shows import USUAL, load_show
 
@@ -37,7 +37,7 @@ MEASURE = "run eager-kestrel measure URL at the hour of the show, on several day
 
 
 @dataclass(frozen=True, slots=True)
-class Wish:
+class ForecastOptions:
     """What to forecast, as written; None where nothing was said."""
 
     lasts: str | None = None
@@ -50,7 +50,7 @@ class Wish:
     guides: Path | None = None
 
 
-def forecast(name: str = LATEST, wish: Wish = Wish()) -> Forecast:
+def forecast(name: str = LATEST, wish: ForecastOptions = ForecastOptions()) -> Forecast:
     """How much a plan would have stuttered on the connection as it was observed.
 
     A plan that is kept is sent through the runs and broadcasts it rests on, unless others are
@@ -72,7 +72,7 @@ def forecast(name: str = LATEST, wish: Wish = Wish()) -> Forecast:
     if sending is None:
         raise InputError("the plan sends nothing", "see why with eager-kestrel plan --why")
     said = _said(made)
-    asked = Asked(
+    asked = ForecastRequest(
         version=__version__,
         said=said if wish.frames is None else words.frames_of(wish.frames.name, said),
         sending=sending,
@@ -85,21 +85,21 @@ def forecast(name: str = LATEST, wish: Wish = Wish()) -> Forecast:
 
 
 def _read(
-    made: Plan, wish: Wish
+    made: Plan, wish: ForecastOptions
 ) -> tuple[list[RunEvidence], list[BroadcastEvidence], list[RunEvidence]]:
     """Read runs of the last days, broadcasts to the plan's platforms, and the plan's own runs."""
     sent_to = {there.platform for there in made.destinations}
     with History() as history:
-        since = Which(time.time() - wish.days * 86400)
+        since = HistoryFilter(time.time() - wish.days * 86400)
         every = history.evidence(since)
         broadcasts = [b for b in history.broadcasts(since)
                       if b.platform in sent_to and b.kind == "measured"]  # fmt: skip
-        own_runs = [run for run in history.evidence(Which(ids=made.uplink.runs))
+        own_runs = [run for run in history.evidence(HistoryFilter(ids=made.uplink.runs))
                     if run.kind != "reading"]  # fmt: skip
     return every, broadcasts, own_runs
 
 
-def _observed(made: Plan, wish: Wish) -> Observed:
+def _observed(made: Plan, wish: ForecastOptions) -> Observed:
     """Return the evidence that counts, and the same by hour of the day.
 
     Raises:
@@ -151,7 +151,7 @@ def _by_hour(readings: Sequence[RunEvidence]) -> dict[int, float]:
     }
 
 
-def _at_its_hour(name: str, wish: Wish) -> Wish:
+def _at_its_hour(name: str, wish: ForecastOptions) -> ForecastOptions:
     """By what was observed near the hour a show begins, where it says one and there is some."""
     if wish.around is not None or not is_show(name):
         return wish
@@ -159,7 +159,7 @@ def _at_its_hour(name: str, wish: Wish) -> Wish:
     if at is None:
         return wish
     with History() as history:
-        known = history.evidence(Which(time.time() - wish.days * 86400))
+        known = history.evidence(HistoryFilter(time.time() - wish.days * 86400))
     there = any(near_time(run, parse_time_of_day(at)) for run in known if run.usable)
     return replace(wish, around=at) if there else wish
 
@@ -171,10 +171,10 @@ def _seconds(written: str) -> float:
     return seconds
 
 
-def _plan(name: str, wish: Wish) -> Plan:
+def _plan(name: str, wish: ForecastOptions) -> Plan:
     """The plan that is meant; one of a show is made first."""
     if is_show(name):
-        show = asked_show(name, Wishes()).show
+        show = asked_show(name, ShowOptions()).show
         uplink, _ = uplink_for(show, wish.days, wish.around, wish.places)
         return plan(show, uplink, wish.guides).plan
     made = read_plan(name)

@@ -10,12 +10,12 @@ from typing import TYPE_CHECKING
 
 from eager_kestrel.actions.planning import RECENT_DAYS, plan
 from eager_kestrel.actions.runs import runs_towards
-from eager_kestrel.actions.shows import Wishes, asked_show
+from eager_kestrel.actions.shows import ShowOptions, asked_show
 from eager_kestrel.core.errors import NotFoundError
-from eager_kestrel.core.line.hours import Gets, Hours
+from eager_kestrel.core.line.hours import HourPlan, Hours
 from eager_kestrel.core.line.pooling import by_hour, uplinks_by_hour
 from eager_kestrel.core.words.runs import NOTHING
-from eager_kestrel.files.history import History, Which
+from eager_kestrel.files.history import History, HistoryFilter
 
 if TYPE_CHECKING:
     from eager_kestrel.core.line.uplink import Uplink
@@ -40,16 +40,16 @@ def hours(
         NotFoundError: no run is kept, or none towards a place; a platform is not known.
     """
     with History() as history:
-        last = history.rows(Which(last=1))
+        last = history.rows(HistoryFilter(last=1))
         if not last:
             raise NotFoundError("no run is kept", "run eager-kestrel measure URL, or import some")
         until = datetime.fromisoformat(last[0].taken_at).timestamp()
-        runs = history.evidence(Which(min(until, time.time()) - days * 86400))
+        runs = history.evidence(HistoryFilter(min(until, time.time()) - days * 86400))
     taken = runs_towards(runs, places) if places else runs
     found = by_hour(taken, places)
     if not platforms:
         return found
-    shows = {name: asked_show(None, Wishes(platforms=(name,))).show for name in platforms}
+    shows = {name: asked_show(None, ShowOptions(platforms=(name,))).show for name in platforms}
     uplinks = uplinks_by_hour(taken, places)
     return found.model_copy(update={"hours": tuple(
         hour.model_copy(update={"gets": _gets(uplinks.get(hour.hour), shows, guides)})
@@ -59,13 +59,13 @@ def hours(
 
 def _gets(
     uplink: Uplink | None, shows: Mapping[str, Show], guides: Path | None
-) -> tuple[Gets, ...]:
+) -> tuple[HourPlan, ...]:
     """What each platform would get on an hour's uplink."""
     if uplink is None:
         return ()
     places = {name: plan(show, uplink, guides).plan.destinations[0] for name, show in shows.items()}
     return tuple(
-        Gets(
+        HourPlan(
             platform=name,
             settings=place.video.words if place.video is not None else NOTHING,
             total_kbps=place.total_kbps,

@@ -26,9 +26,9 @@ from eager_kestrel.core.guide.questions import (
     largest_of,
     read_answer,
 )
-from eager_kestrel.core.guide.tables import Table, tables_in
+from eager_kestrel.core.guide.tables import PageTable, tables_in
 from eager_kestrel.core.names import nearest_name
-from eager_kestrel.core.picture import Shape, frame_rate_text
+from eager_kestrel.core.picture import AspectRatio, frame_rate_text
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.documents import read_bounded
 from eager_kestrel.files.pages import read_page
@@ -75,8 +75,8 @@ class Reading:
 
     page: str
     """The file's name, or empty for a guide that is made without a page."""
-    shape: Shape
-    tables: tuple[Table, ...]
+    shape: AspectRatio
+    tables: tuple[PageTable, ...]
     proposals: tuple[Proposal, ...]
 
     @property
@@ -84,7 +84,7 @@ class Reading:
         """Of every question, in the order to ask."""
         return (*(f"table.{n}" for n in range(1, len(self.tables) + 1)), *BY_KEY)
 
-    def table(self, key: str) -> Table | None:
+    def table(self, key: str) -> PageTable | None:
         """Return the table that a key asks about, or None if it asks about a value."""
         number = key.removeprefix("table.")
         return self.tables[int(number) - 1] if key.startswith("table.") else None
@@ -104,7 +104,7 @@ class Reading:
             found += _from_rows(key, answers["rungs"])
         return tuple(found[:MOST_PROPOSALS])
 
-    def _read(self, answers: Mapping[str, str]) -> list[Table]:
+    def _read(self, answers: Mapping[str, str]) -> list[PageTable]:
         """The tables whose reading was answered, read so."""
         pairs = ((t, answers.get(f"table.{n}")) for n, t in enumerate(self.tables, 1))
         return [table.read_as(reading) for table, reading in pairs if reading is not None]
@@ -189,7 +189,7 @@ def _together(key: str, found: list[Proposal]) -> list[Proposal]:
     return [whole, *(one for one in found if one.doubt or key != "ingest")]
 
 
-NOTHING = Reading("", Shape(16, 9), (), ())
+NOTHING = Reading("", AspectRatio(16, 9), (), ())
 """For a guide that is made from answers alone."""
 
 
@@ -204,7 +204,7 @@ def read(path: Path, shape: str = "16:9") -> Reading:
         FormatError: nothing to read is in it.
         StorageError: it cannot be read.
     """
-    wanted = Shape.parse(shape)
+    wanted = AspectRatio.parse(shape)
     page = read_page(path)
     tables, lines = tables_in(page, wanted)
     whole = Page(page.grids, (*page.lines, *lines))

@@ -16,19 +16,19 @@ from eager_kestrel.actions.sampling import Samples
 from eager_kestrel.core.errors import InputError, NetworkError, StoppedError
 from eager_kestrel.core.levels import least_level
 from eager_kestrel.core.line.climbing import Climb
-from eager_kestrel.core.line.progress import Beginning, Learned, Tell, tell_nobody
+from eager_kestrel.core.line.progress import PartialResult, PhaseBegun, Tell, tell_nobody
 from eager_kestrel.core.line.run import Endpoint, Phase, RoundTrip, Run
 from eager_kestrel.core.line.stopping import Limits
 from eager_kestrel.core.line.summarising import round_trip_summary
-from eager_kestrel.core.picture import Picture
+from eager_kestrel.core.picture import Resolution
 from eager_kestrel.core.plan.plan import AudioSettings, VideoSettings
 from eager_kestrel.files.keys import needed_key
-from eager_kestrel.media.stand_in import StandIn, Step
+from eager_kestrel.media.stand_in import EncodedFrame, StandIn
 from eager_kestrel.net.paced_publishing import PacedPublication
-from eager_kestrel.net.pacing import Pace
+from eager_kestrel.net.pacing import Pacer
 
 if TYPE_CHECKING:
-    from eager_kestrel.actions.ingests import Ingest
+    from eager_kestrel.actions.ingests import IngestServerChoice
     from eager_kestrel.core.guide.guide import Guide
 
 IDLE_SECONDS, LOOK_SECONDS = 1.2, 0.002
@@ -44,10 +44,10 @@ AHEAD_SECONDS = 0.04
 
 
 @dataclass(frozen=True, slots=True)
-class IngestWish:
+class IngestMeasureOptions:
     """How to measure towards an ingest."""
 
-    ingest: Ingest
+    ingest: IngestServerChoice
     key: str = field(repr=False)
     limits: Limits = field(default_factory=lambda: Limits(seconds=15))
     place: str = ""
@@ -62,7 +62,7 @@ class IngestWish:
         return self.ingest.target.url
 
 
-def key_of(ingest: Ingest, ask: Callable[[str], str] | None) -> str:
+def key_of(ingest: IngestServerChoice, ask: Callable[[str], str] | None) -> str:
     """The stream key of an ingest: kept, or asked for.
 
     Raises:
@@ -71,7 +71,7 @@ def key_of(ingest: Ingest, ask: Callable[[str], str] | None) -> str:
     return needed_key(ingest.name, ask)
 
 
-def measure_ingest(wish: IngestWish, tell: Tell = tell_nobody) -> Run:
+def measure_ingest(wish: IngestMeasureOptions, tell: Tell = tell_nobody) -> Run:
     """Measure the upload to an ingest once.
 
     Args:
@@ -93,7 +93,7 @@ def measure_ingest(wish: IngestWish, tell: Tell = tell_nobody) -> Run:
     )
     suffix = (ingest.private.key_suffix or "") if ingest.private is not None else ""
     video, audio = stand_in_settings(ingest.guide, ingest.most.kbps)
-    stand_in, pace = StandIn(video, audio), Pace(FIRST_KBPS)
+    stand_in, pace = StandIn(video, audio), Pacer(FIRST_KBPS)
     try:
         first = next(steps := stand_in.steps())  # opening encoders takes a while
         publication = PacedPublication(ingest.target, wish.key + suffix, pace, wish.context)
@@ -112,14 +112,14 @@ def measure_ingest(wish: IngestWish, tell: Tell = tell_nobody) -> Run:
 
 
 def _measure(
-    notebook: Notebook, carrier: _ByPublication, pace: Pace, wish: IngestWish, tell: Tell
+    notebook: Notebook, carrier: _ByPublication, pace: Pacer, wish: IngestMeasureOptions, tell: Tell
 ) -> None:
     notebook.counted_by = carrier.counted_by
     if notebook.counted_by.startswith("estimate"):
         raise InputError("this system does not tell what is still on its way", BY_POST)
     notebook.address = carrier.address
     _idle(notebook, carrier, tell)
-    tell(Beginning("one connection", wish.limits.seconds))
+    tell(PhaseBegun("one connection", wish.limits.seconds))
     climb = Climb(most_kbps=wish.ingest.most.kbps, least_kbps=LEAST_KBPS, rate_kbps=FIRST_KBPS)
     carrier.trips.clear()
     carrier.began = time.perf_counter()
@@ -130,14 +130,18 @@ def _measure(
 
 def _idle(notebook: Notebook, carrier: _ByPublication, tell: Tell) -> None:
     """What a piece takes while hardly anything is sent."""
-    tell(Beginning("idle", IDLE_SECONDS))
+    tell(PhaseBegun("idle", IDLE_SECONDS))
     until = time.perf_counter() + IDLE_SECONDS
     while time.perf_counter() < until and carrier.failure is None:
         carrier.turn(LOOK_SECONDS)
         carrier.waits()
     notebook.idle = Phase(name="idle", ended="complete", round_trips=tuple(carrier.trips))
     summary = round_trip_summary(notebook.idle)
-    tell(Learned("idle", IDLE_SECONDS, 0.0, round_trip_ms=summary.median_ms if summary else None))
+    tell(
+        PartialResult(
+            "idle", IDLE_SECONDS, 0.0, round_trip_ms=summary.median_ms if summary else None
+        )
+    )
 
 
 def stand_in_settings(guide: Guide | None, most_kbps: float) -> tuple[VideoSettings, AudioSettings]:
@@ -167,26 +171,26 @@ def stand_in_settings(guide: Guide | None, most_kbps: float) -> tuple[VideoSetti
     return video, audio
 
 
-def _picture(guide: Guide | None) -> Picture:
+def _picture(guide: Guide | None) -> Resolution:
     """Of about 360 lines, in a shape that is taken."""
     if guide is None:
-        return Picture(640, SMALL_LINES)
+        return Resolution(640, SMALL_LINES)
     if guide.video.pictures:
         return min(guide.video.pictures, key=lambda picture: picture.pixels)
     if not guide.video.shapes:
-        return Picture(640, SMALL_LINES)
+        return Resolution(640, SMALL_LINES)
     shape = guide.video.shapes[0]
     ratio = shape.across / shape.down
     if ratio >= 1:
-        return Picture(round(SMALL_LINES * ratio / 2) * 2, SMALL_LINES)
-    return Picture(SMALL_LINES, round(SMALL_LINES / ratio / 2) * 2)
+        return Resolution(round(SMALL_LINES * ratio / 2) * 2, SMALL_LINES)
+    return Resolution(SMALL_LINES, round(SMALL_LINES / ratio / 2) * 2)
 
 
 class _ByPublication:
     """A stream whose frames are as long as the pace wants them."""
 
     def __init__(
-        self, publication: PacedPublication, stand_in: StandIn, steps: Iterator[Step], pace: Pace,
+        self, publication: PacedPublication, stand_in: StandIn, steps: Iterator[EncodedFrame], pace: Pacer,
         frame_rate: Fraction,
     ) -> None:  # fmt: skip
         self._publication, self._steps, self._pace = publication, steps, pace
@@ -206,7 +210,7 @@ class _ByPublication:
         wanted = (self._frame_seconds + AHEAD_SECONDS) * self._pace.kbps * 125
         return int(wanted) - self._publication.queued_bytes
 
-    def send(self, step: Step) -> None:
+    def send(self, step: EncodedFrame) -> None:
         for tag in step.tags:
             self._publication.send(tag.kind, tag.milliseconds, tag.payload, None)
 
@@ -219,7 +223,7 @@ class _ByPublication:
             self.failure = error
         time.sleep(seconds)
 
-    def _due(self) -> Iterator[Step]:
+    def _due(self) -> Iterator[EncodedFrame]:
         """The next frame, if its time has come; what was missed is not caught up in a burst."""
         now = time.perf_counter()
         if now - self._stream_began >= self._frame_seconds * (self._sent + 1):

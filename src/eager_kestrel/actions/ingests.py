@@ -12,7 +12,7 @@ from eager_kestrel.core.errors import InputError, NetworkError
 from eager_kestrel.core.names import nearest_name
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.guides import guide_at
-from eager_kestrel.net.publishing import Target
+from eager_kestrel.net.publishing import PublishTarget
 
 if TYPE_CHECKING:
     from eager_kestrel.core.guide.guide import Guide
@@ -25,10 +25,10 @@ TRIES, WAIT_SECONDS = 2, 2.0
 
 
 @dataclass(frozen=True, slots=True)
-class Ingest:
+class IngestServerChoice:
     """An ingest to send to."""
 
-    target: Target
+    target: PublishTarget
     guide: Guide | None
     most: Bitrate
     """Never to be passed."""
@@ -53,7 +53,7 @@ def is_ingest(url: str) -> bool:
 
 def ingest_of(
     platform: str, point: str | None, most: str | None, guides: Path | None = None
-) -> Ingest:
+) -> IngestServerChoice:
     """The ingest of a platform: the point that is named, else the one that answers first.
 
     Args:
@@ -90,13 +90,13 @@ def ingest_of(
     return _ingest(points[chosen], guide, most, said)
 
 
-def ingest_at(url: str, most: str | None, guides: Path | None = None) -> Ingest:
+def ingest_at(url: str, most: str | None, guides: Path | None = None) -> IngestServerChoice:
     """The ingest at an address; a guide that names its host says what it takes.
 
     Raises:
         InputError: it is no ingest address.
     """
-    host = Target.parse(url).host
+    host = PublishTarget.parse(url).host
     return _ingest(url, guide_at(host, guides), most, ())
 
 
@@ -114,8 +114,10 @@ def _first_to_answer(
     )
 
 
-def _ingest(url: str, guide: Guide | None, most: str | None, said: tuple[str, ...]) -> Ingest:
-    target = Target.parse(url)
+def _ingest(
+    url: str, guide: Guide | None, most: str | None, said: tuple[str, ...]
+) -> IngestServerChoice:
+    target = PublishTarget.parse(url)
     if most is not None:
         bound = Bitrate.parse(most)
     elif guide is not None:
@@ -124,7 +126,7 @@ def _ingest(url: str, guide: Guide | None, most: str | None, said: tuple[str, ..
         bound = CAREFUL
         said = (*said, f"no guide speaks of {target.host}, so nothing above {CAREFUL} is sent; "
                        "--most asks for more")  # fmt: skip
-    return Ingest(target, guide, bound, (*said, *_privacy(guide, target.host)))
+    return IngestServerChoice(target, guide, bound, (*said, *_privacy(guide, target.host)))
 
 
 def _privacy(guide: Guide | None, host: str) -> tuple[str, ...]:

@@ -32,7 +32,7 @@ from eager_kestrel.core.errors import (
     UnitError,
 )
 from eager_kestrel.core.line.counted import both_ends
-from eager_kestrel.core.line.progress import Beginning, Learned, Said, Tell, tell_nobody
+from eager_kestrel.core.line.progress import PartialResult, PhaseBegun, Remark, Tell, tell_nobody
 from eager_kestrel.core.line.run import (
     Ending,
     Endpoint,
@@ -50,7 +50,7 @@ from eager_kestrel.files.keys import needed_token
 from eager_kestrel.net.addresses import shown_url
 from eager_kestrel.net.background import BackgroundWatch
 from eager_kestrel.net.roundtrips import RoundTrips
-from eager_kestrel.net.target import Target, counted_there, find_target
+from eager_kestrel.net.target import UploadTarget, counted_there, find_target
 from eager_kestrel.net.upload import Upload
 
 LOOK_EVERY_SAMPLES = 5
@@ -66,7 +66,7 @@ MOST_LOADED_SECONDS = 10.0
 
 
 @dataclass(frozen=True, slots=True)
-class Wish:
+class MeasureOptions:
     """How to measure."""
 
     url: str
@@ -115,14 +115,14 @@ def limits_of(seconds: str | None, data_limit: str | None, *, climbing: bool = F
 
 
 @dataclass
-class _Notes(Notebook):
+class _MeasureNotes(Notebook):
     """Of a measurement by HTTP."""
 
-    target: Target = field(kw_only=True)
+    target: UploadTarget = field(kw_only=True)
     practice: bool = field(kw_only=True)
 
 
-def _endpoint(target: Target, wish: Wish) -> Endpoint:
+def _endpoint(target: UploadTarget, wish: MeasureOptions) -> Endpoint:
     return Endpoint(
         url=target.shown,
         place=wish.place,
@@ -132,7 +132,7 @@ def _endpoint(target: Target, wish: Wish) -> Endpoint:
     )
 
 
-def measure(wish: Wish, tell: Tell = tell_nobody) -> Run:
+def measure(wish: MeasureOptions, tell: Tell = tell_nobody) -> Run:
     """Measure the upload to an endpoint once.
 
     Args:
@@ -148,12 +148,14 @@ def measure(wish: Wish, tell: Tell = tell_nobody) -> Run:
         StoppedError: Ctrl-C before anything was learned.
     """
     taken_at = datetime.now().astimezone()
-    notebook: _Notes | None = None
+    notebook: _MeasureNotes | None = None
     try:
         target = find_target(
             wish.url, wish.bind, estimate=wish.estimate, direct=wish.direct, token=wish.token
         )
-        notebook = _Notes(_endpoint(target, wish), taken_at, target=target, practice=wish.practice)
+        notebook = _MeasureNotes(
+            _endpoint(target, wish), taken_at, target=target, practice=wish.practice
+        )
         _tell_the_way(notebook, tell)
         _idle(notebook, tell)
         named = replace(target, run=secrets.token_hex(8)) if wish.token else target
@@ -173,7 +175,7 @@ def measure(wish: Wish, tell: Tell = tell_nobody) -> Run:
     return notebook.run(partial=any(p.ended in ("failed", "stopped") for p in loads))
 
 
-def _compare(notebook: _Notes, target: Target) -> None:
+def _compare(notebook: _MeasureNotes, target: UploadTarget) -> None:
     """Ask a far end that counts what it has read of the run."""
     if not target.run or notebook.one is None:
         return
@@ -192,7 +194,7 @@ def keep(run: Run) -> None:
         history.add([run])
 
 
-def _tell_the_way(notebook: _Notes, tell: Tell) -> None:
+def _tell_the_way(notebook: _MeasureNotes, tell: Tell) -> None:
     target = notebook.target
     if target.found_by != "given":
         notebook.notes.append(f"uploads to {target.shown}, found by {target.found_by}")
@@ -206,12 +208,12 @@ def _tell_the_way(notebook: _Notes, tell: Tell) -> None:
             "rate of the way to the proxy; --direct passes it over"
         )
     for note in notebook.notes:
-        tell(Said(note))
+        tell(Remark(note))
 
 
-def _idle(notebook: _Notes, tell: Tell) -> None:
+def _idle(notebook: _MeasureNotes, tell: Tell) -> None:
     """Round trips without load, while watching what this machine sends anyway."""
-    tell(Beginning("idle", IDLE_SECONDS))
+    tell(PhaseBegun("idle", IDLE_SECONDS))
     watch = None if notebook.practice else BackgroundWatch()
     began = time.perf_counter()
     with RoundTrips(notebook.target, began, IDLE_EVERY_SECONDS) as trips:
@@ -221,10 +223,14 @@ def _idle(notebook: _Notes, tell: Tell) -> None:
         taken = trips.taken
     notebook.idle = Phase(name="idle", ended="complete", round_trips=taken)
     summary = round_trip_summary(notebook.idle)
-    tell(Learned("idle", IDLE_SECONDS, 0.0, round_trip_ms=summary.median_ms if summary else None))
+    tell(
+        PartialResult(
+            "idle", IDLE_SECONDS, 0.0, round_trip_ms=summary.median_ms if summary else None
+        )
+    )
 
 
-def _several(notebook: _Notes, wish: Wish, tell: Tell) -> None:
+def _several(notebook: _MeasureNotes, wish: MeasureOptions, tell: Tell) -> None:
     limits = wish.limits
     if limits.data_bytes is not None and notebook.used_bytes() >= limits.data_bytes:
         notebook.notes.append("the data limit left nothing for several connections")
@@ -238,7 +244,7 @@ def _several(notebook: _Notes, wish: Wish, tell: Tell) -> None:
         notebook.notes.append(f"several connections failed: {error.what}")
 
 
-def _settle(notebook: _Notes) -> None:
+def _settle(notebook: _MeasureNotes) -> None:
     """Wait until round trips are as short as before the load, three seconds at most."""
     idle = round_trip_summary(notebook.idle)
     if idle is None:
@@ -254,15 +260,15 @@ def _settle(notebook: _Notes) -> None:
 
 
 def _load(
-    notebook: _Notes,
+    notebook: _MeasureNotes,
     name: PhaseName,
     connections: int,
     limits: Limits,
     tell: Tell,
-    named: Target | None = None,
+    named: UploadTarget | None = None,
 ) -> Phase:
     """One load phase, sampled until it knows enough or something ends it."""
-    tell(Beginning(name, limits.seconds))
+    tell(PhaseBegun(name, limits.seconds))
     used_before = notebook.used_bytes()
     samples = Samples()
     left = None if limits.data_bytes is None else max(0, limits.data_bytes - used_before)

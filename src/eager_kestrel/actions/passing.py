@@ -14,20 +14,20 @@ from typing import TYPE_CHECKING
 from eager_kestrel.actions.airing import (
     LOOK_SECONDS,
     About,
-    Aired,
+    BroadcastWriter,
+    KeptBroadcast,
     Tell,
-    Writing,
 )
-from eager_kestrel.actions.passing_places import Place, Wish, places_of
+from eager_kestrel.actions.passing_places import RelayOptions, RelayTarget, places_of
 from eager_kestrel.actions.receiving import APP, Reception
 from eager_kestrel.core.checks.as_planned import against_plan
 from eager_kestrel.core.errors import NetworkError, NotFoundError
 from eager_kestrel.core.units import parse_seconds
-from eager_kestrel.core.watching.look import Look
+from eager_kestrel.core.watching.look import StreamSample
 from eager_kestrel.core.words import airings as words
 from eager_kestrel.files.keys import LOCAL_VARIABLE, Asker, local_key
-from eager_kestrel.net.passing import Passed
-from eager_kestrel.net.receiving import IngestServer, Piece
+from eager_kestrel.net.passing import RelayedPacket
+from eager_kestrel.net.receiving import IngestServer, ReceivedTag
 from eager_kestrel.net.waiting import wait_for_end
 from eager_kestrel.wire import flv
 
@@ -51,7 +51,7 @@ SWITCH_SECONDS = 0.0005
 
 
 @dataclass(frozen=True, slots=True)
-class Told:
+class RelayReport:
     """Where programs send to."""
 
     address: str
@@ -67,11 +67,11 @@ class Told:
 
 
 def watch_through(
-    wish: Wish,
+    wish: RelayOptions,
     tell: Tell,
     ask: Asker | None = None,
-    ready: Callable[[Told], None] = lambda _: None,
-) -> tuple[Aired, ...]:
+    ready: Callable[[RelayReport], None] = lambda _: None,
+) -> tuple[KeptBroadcast, ...]:
     """Stand between a program and its platforms until the stream ends; what was seen is kept.
 
     Args:
@@ -91,17 +91,17 @@ def watch_through(
         places = places_of(wish, ask, stack)
         known = local_key()
         key = known or secrets.token_hex(6)
-        passage = Passage(key, places, tell)
+        passage = RelaySession(key, places, tell)
         server = stack.enter_context(IngestServer(passage, wish.port))
         named = tuple(place.onward.target.url for place in places)
-        ready(Told(f"rtmp://127.0.0.1:{server.port}/{APP}", key, known is not None, named))
+        ready(RelayReport(f"rtmp://127.0.0.1:{server.port}/{APP}", key, known is not None, named))
         return passage.until(until, wish.gone_seconds)
 
 
-class Passage(Reception):
+class RelaySession(Reception):
     """A private ingest that passes on what it takes, and writes down how that goes."""
 
-    def __init__(self, key: str, places: Sequence[Place], tell: Tell) -> None:
+    def __init__(self, key: str, places: Sequence[RelayTarget], tell: Tell) -> None:
         """Wait for a program that knows the key.
 
         Args:
@@ -147,7 +147,7 @@ class Passage(Reception):
         """Connect to every platform at once; why each failed that did."""
         failures: list[str] = []
 
-        def opened(place: Place) -> None:
+        def opened(place: RelayTarget) -> None:
             try:
                 place.onward.open()
             except NetworkError as error:
@@ -164,14 +164,14 @@ class Passage(Reception):
             return
         self._tried_at = time.perf_counter()
 
-        def opened(place: Place) -> None:
+        def opened(place: RelayTarget) -> None:
             with contextlib.suppress(NetworkError):
                 place.onward.open()
 
         for place in shut:
             threading.Thread(target=opened, args=(place,), daemon=True).start()
 
-    def _at_once(self, work: Callable[[Place], None]) -> None:
+    def _at_once(self, work: Callable[[RelayTarget], None]) -> None:
         """Do something for every place at the same time."""
         threads = [threading.Thread(target=work, args=(place,)) for place in self._places]
         for thread in threads:
@@ -179,13 +179,13 @@ class Passage(Reception):
         for thread in threads:
             wait_for_end(thread)
 
-    def arrived(self, piece: Piece) -> str | None:
+    def arrived(self, piece: ReceivedTag) -> str | None:
         """Pass it on first, then count it."""
         kind = flv.VIDEO if piece.kind == "video" else flv.AUDIO
         self._handed += len(piece.payload)
         frame = piece.kind == "video" and not piece.header
         due = piece.at - self._held_up(piece, frame=frame)
-        passed = Passed(
+        passed = RelayedPacket(
             kind, piece.sent_ms, piece.payload, piece.header, frame, frame and piece.keyframe, due,
             piece.at,
         )  # fmt: skip
@@ -200,11 +200,11 @@ class Passage(Reception):
         self._handed += len(payload)
         plain = payload[1:] if kind == flv.DATA and payload[:1] == b"\0" else payload
         now = time.perf_counter()
-        passed = Passed(kind, milliseconds, plain, True, False, False, now, now)
+        passed = RelayedPacket(kind, milliseconds, plain, True, False, False, now, now)
         for place in self._places:
             place.onward.take(passed)
 
-    def _held_up(self, piece: Piece, *, frame: bool) -> float:
+    def _held_up(self, piece: ReceivedTag, *, frame: bool) -> float:
         """How late a piece is because we held the program up; it was due so much sooner."""
         behind = piece.at - piece.sent_ms / 1000
         if self._usual is None or not -JUMP_SECONDS < behind - self._usual < JUMP_SECONDS:
@@ -243,7 +243,7 @@ class Passage(Reception):
         super().left(why)
         self._left_why = why
 
-    def until(self, until: float, gone_seconds: float) -> tuple[Aired, ...]:
+    def until(self, until: float, gone_seconds: float) -> tuple[KeptBroadcast, ...]:
         """Look until the stream ends.
 
         Raises:
@@ -270,7 +270,7 @@ class Passage(Reception):
         gone = time.perf_counter() - self._left_at
         return f"the program left: {self._left_why}" if gone > gone_seconds else None
 
-    def _ended(self, why: str) -> tuple[Aired, ...]:
+    def _ended(self, why: str) -> tuple[KeptBroadcast, ...]:
         """Every airing, kept."""
         self._at_once(lambda place: place.onward.close())
         aired = []
@@ -301,7 +301,7 @@ class Passage(Reception):
             counted = place.onward.counted()
             late = None if view is None or self._holding else view.delay_seconds
             writing.look(
-                Look(
+                StreamSample(
                     seconds=writing.seconds(),
                     connected=counted.connected,
                     handed_bytes=self._handed,
@@ -318,9 +318,11 @@ class Passage(Reception):
                 )
             )
 
-    def _writing(self, place: Place) -> Writing:
+    def _writing(self, place: RelayTarget) -> BroadcastWriter:
         target = place.onward.target
-        return Writing(About(place.meant, target.url, "", "through", target.host), self._tell)
+        return BroadcastWriter(
+            About(place.meant, target.url, "", "through", target.host), self._tell
+        )
 
     def _judge(self) -> None:
         """Hold what passed so far against guide and plan, now and then."""
@@ -332,13 +334,13 @@ class Passage(Reception):
             if place.writing is not None and found is not None:
                 place.writing.breaches = breaches_of(found, place)
 
-    def _breaches(self, place: Place) -> tuple[str, ...]:
+    def _breaches(self, place: RelayTarget) -> tuple[str, ...]:
         """What guide and plan do not have of what passed, in words."""
         found = self.received[-1].findings if self.received else None
         return breaches_of(found, place)
 
 
-def breaches_of(found: Findings | None, place: Place) -> tuple[str, ...]:
+def breaches_of(found: Findings | None, place: RelayTarget) -> tuple[str, ...]:
     """The rules of a guide that are broken, and what differs from the plan, in words."""
     if found is None or found.recording is None:
         return ()

@@ -9,8 +9,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from eager_kestrel.actions.airing import (
-    Meant,
-    Writing,
+    BroadcastWriter,
+    ExpectedStream,
     meant_by,
     meant_by_settings,
     of_plan,
@@ -24,9 +24,9 @@ from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.guides import guide_at, guide_names, load_guide
 from eager_kestrel.files.keys import Asker, needed_key
 from eager_kestrel.files.plans import LATEST
-from eager_kestrel.net.passing import SEND_BUFFER_BYTES, Onward
-from eager_kestrel.net.publishing import CONNECT_SECONDS, Target
-from eager_kestrel.net.reconnecting import Terms
+from eager_kestrel.net.passing import SEND_BUFFER_BYTES, Relay
+from eager_kestrel.net.publishing import CONNECT_SECONDS, PublishTarget
+from eager_kestrel.net.reconnecting import PublishTerms
 
 if TYPE_CHECKING:
     from eager_kestrel.core.guide.guide import Guide
@@ -37,7 +37,7 @@ GONE_SECONDS = 30.0
 
 
 @dataclass(frozen=True, slots=True)
-class Wish:
+class RelayOptions:
     """What to stand between, and by what to judge it."""
 
     plan: str = LATEST
@@ -55,19 +55,21 @@ class Wish:
 
 
 @dataclass
-class Place:
+class RelayTarget:
     """One destination the stream is passed on to."""
 
-    meant: Meant
-    onward: Onward
+    meant: ExpectedStream
+    onward: Relay
     guide: Guide | None
-    writing: Writing | None = None
+    writing: BroadcastWriter | None = None
 
 
-def places_of(wish: Wish, ask: Asker | None, stack: contextlib.ExitStack) -> list[Place]:
+def places_of(
+    wish: RelayOptions, ask: Asker | None, stack: contextlib.ExitStack
+) -> list[RelayTarget]:
     """Every destination, with its key."""
     plan = plan_meant(wish.plan)
-    terms = Terms(
+    terms = PublishTerms(
         frame_seconds=1 / 60, asked_seconds=0.0, context=wish.context,
         timeout_seconds=CONNECT_SECONDS, unsent_bytes=SEND_BUFFER_BYTES,
     )  # fmt: skip
@@ -79,7 +81,7 @@ def places_of(wish: Wish, ask: Asker | None, stack: contextlib.ExitStack) -> lis
         platform, target, meant = _named(one, wish, plan)
         guide = _guide(platform, meant, wish.guides)
         key = needed_key(platform or target.host, ask)
-        places.append(Place(meant, Onward(target, key, terms), guide))
+        places.append(RelayTarget(meant, Relay(target, key, terms), guide))
     return places
 
 
@@ -98,25 +100,27 @@ def _only(plan: Plan | None) -> tuple[str, ...]:
     raise InputError("it is not clear where to pass the stream on to", instead)
 
 
-def _named(written: str, wish: Wish, plan: Plan | None) -> tuple[str, Target, Meant]:
+def _named(
+    written: str, wish: RelayOptions, plan: Plan | None
+) -> tuple[str, PublishTarget, ExpectedStream]:
     """What a destination that was named comes to."""
     platform, equals, address = written.partition("=")
     if not equals and is_ingest(written):
         platform, address = wish.platform or _platform_at(written, wish.guides), written
     elif not equals:
         address = _address_of(platform, plan, wish.guides)
-    target = Target.parse(address)
+    target = PublishTarget.parse(address)
     if wish.settings is not None:
         return platform, target, meant_by_settings(wish.settings, platform)
     known = plan is not None and any(
         platform in (there.platform, there.name) and there.feasible for there in plan.destinations
     )
-    return platform, target, meant_by(plan, platform) if known else Meant(platform)
+    return platform, target, meant_by(plan, platform) if known else ExpectedStream(platform)
 
 
 def _platform_at(address: str, guides: Path | None) -> str:
     """The platform whose guide names a host; empty where none does."""
-    found = guide_at(Target.parse(address).host, guides)
+    found = guide_at(PublishTarget.parse(address).host, guides)
     return "" if found is None else found.name
 
 
@@ -142,7 +146,7 @@ def _address_of(platform: str, plan: Plan | None, guides: Path | None) -> str:
     return known[0]
 
 
-def _guide(platform: str, meant: Meant, guides: Path | None) -> Guide | None:
+def _guide(platform: str, meant: ExpectedStream, guides: Path | None) -> Guide | None:
     name, _, standing = platform.partition(":")
     if not name or name not in guide_names(guides):
         return None
@@ -150,7 +154,9 @@ def _guide(platform: str, meant: Meant, guides: Path | None) -> Guide | None:
     return load_guide(name, guides).under(there.standing if there else standing or None)
 
 
-def _practice(wish: Wish, plan: Plan | None, terms: Terms, stack: contextlib.ExitStack) -> Place:
+def _practice(
+    wish: RelayOptions, plan: Plan | None, terms: PublishTerms, stack: contextlib.ExitStack
+) -> RelayTarget:
     """A simulated platform behind a simulated line."""
     if plan is None:
         raise InputError("no plan was made yet", "run eager-kestrel plan, or name a plan file")
@@ -161,4 +167,4 @@ def _practice(wish: Wish, plan: Plan | None, terms: Terms, stack: contextlib.Exi
     rate = Bitrate.parse(wish.practice) if bare else None
     line = practice_line(None if bare else wish.practice, rate)
     set_up = stack.enter_context(stage(line, guide))
-    return Place(of_plan(there), Onward(set_up.target, set_up.key, terms), guide)
+    return RelayTarget(of_plan(there), Relay(set_up.target, set_up.key, terms), guide)

@@ -8,11 +8,11 @@ from typing import NamedTuple
 from eager_kestrel.actions.ingests import SCHEMES as INGEST_SCHEMES
 from eager_kestrel.actions.ingests import is_ingest
 from eager_kestrel.core.errors import InputError, KestrelError
-from eager_kestrel.core.line.places import NamedPlace, Places, require_name
+from eager_kestrel.core.line.places import NamedEndpoint, NamedEndpoints, require_name
 from eager_kestrel.files.guides import guide_names
-from eager_kestrel.files.places import read_places, write_places
+from eager_kestrel.files.places import read_endpoints, write_endpoints
 from eager_kestrel.net.addresses import parse_address
-from eager_kestrel.net.publishing import Target
+from eager_kestrel.net.publishing import PublishTarget
 
 SCHEMES = ("http", "https", *INGEST_SCHEMES)
 EXAMPLE = "https://HOST/PATH, an address that takes uploads by POST, or rtmps://HOST/APP"
@@ -28,12 +28,12 @@ class Towards(NamedTuple):
     """Whose ingest it is, where that is what was asked for."""
 
 
-def listed() -> Places:
+def listed() -> NamedEndpoints:
     """All that are kept."""
-    return read_places()
+    return read_endpoints()
 
 
-def add(name: str, url: str) -> Places:
+def add(name: str, url: str) -> NamedEndpoints:
     """Give an address a name, or a name another address.
 
     Raises:
@@ -42,25 +42,25 @@ def add(name: str, url: str) -> Places:
     """
     address = parse_address(url, SCHEMES, EXAMPLE)
     if is_ingest(url):
-        Target.parse(url)  # it may not end in a key
+        PublishTarget.parse(url)  # it may not end in a key
     if address.user is not None or address.query:
         raise InputError(
             "that address has user information or a query, which may be secret, so it is not kept",
             "give a place without them",
         )
-    places = read_places().with_(NamedPlace(name=require_name(name), url=address.url))
-    write_places(places)
+    places = read_endpoints().with_(NamedEndpoint(name=require_name(name), url=address.url))
+    write_endpoints(places)
     return places
 
 
-def forget(name: str) -> Places:
+def forget(name: str) -> NamedEndpoints:
     """Take a name away; runs towards it stay.
 
     Raises:
         NotFoundError: there is none.
     """
-    places = read_places().without(name)
-    write_places(places)
+    places = read_endpoints().without(name)
+    write_endpoints(places)
     return places
 
 
@@ -74,7 +74,7 @@ def towards(written: str | None) -> Towards:
     if written is not None and "://" in written:
         known = next((p for p in _known().places if p.url == written), None)
         return Towards(written, "" if known is None else known.name)
-    places = read_places()
+    places = read_endpoints()
     if written is not None:
         if written not in names() and written.partition(":")[0] in guide_names():
             return Towards("", "", written)
@@ -99,8 +99,8 @@ def used(where: Towards) -> None:
     with contextlib.suppress(KestrelError):
         address = parse_address(where.url, SCHEMES, EXAMPLE)
         if where.place or (address.user is None and not address.query):
-            places = read_places()
-            write_places(places.model_copy(update={"last": where.place or where.url}))
+            places = read_endpoints()
+            write_endpoints(places.model_copy(update={"last": where.place or where.url}))
 
 
 def names() -> list[str]:
@@ -108,9 +108,9 @@ def names() -> list[str]:
     return [place.name for place in _known().places]
 
 
-def _known() -> Places:
+def _known() -> NamedEndpoints:
     """All, or none where they cannot be read."""
     try:
-        return read_places()
+        return read_endpoints()
     except KestrelError:
-        return Places()
+        return NamedEndpoints()

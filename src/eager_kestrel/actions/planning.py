@@ -36,7 +36,7 @@ if TYPE_CHECKING:
     from eager_kestrel.core.choice.quality import QualityTable
     from eager_kestrel.core.forecast.evidence import Evidence
     from eager_kestrel.core.guide.guide import Guide
-    from eager_kestrel.core.line.aired import Quarter
+    from eager_kestrel.core.line.aired import QuarterBounds
     from eager_kestrel.core.line.evidence import BroadcastEvidence, RunEvidence
     from eager_kestrel.core.plan.plan import Plan
 
@@ -175,11 +175,11 @@ def recent_runs(
         InputError: ``around`` is no time of day.
     """
     from eager_kestrel.actions.runs import runs_towards
-    from eager_kestrel.files.history import History, Which
+    from eager_kestrel.files.history import History, HistoryFilter
 
     wanted = parse_time_of_day(around) if around is not None else None
     with History() as history:
-        known = history.evidence(Which(time.time() - days * 86400))
+        known = history.evidence(HistoryFilter(time.time() - days * 86400))
     kept = [run for run in known if run.usable]
     if places:
         kept = runs_towards(kept, places)
@@ -237,16 +237,16 @@ def recent_airings(
         platforms: by their guides' names.
         days: how far back.
     """
-    from eager_kestrel.files.history import History, Which
+    from eager_kestrel.files.history import History, HistoryFilter
 
     with History() as history:
-        kept = history.broadcasts(Which(time.time() - days * 86400))
+        kept = history.broadcasts(HistoryFilter(time.time() - days * 86400))
     return [one for one in kept if one.kind == "measured" and one.platform in platforms]
 
 
 def recent_quarters(
     platforms: Collection[str], days: float = RECENT_DAYS, around: str | None = None
-) -> list[Quarter]:
+) -> list[QuarterBounds]:
     """What they say of the line, by quarter of an hour; those near a time of day."""
     from eager_kestrel.core.line.aired import quarters
 

@@ -16,7 +16,7 @@ from eager_kestrel.practice.endpoint import Behaviour, PracticeEndpoint
 from eager_kestrel.practice.ingest import Misbehaviour, Platform
 from eager_kestrel.practice.ingest_points import PracticeIngestPoint
 from eager_kestrel.practice.servers import LOOPBACK
-from eager_kestrel.practice.uplink import Line, PracticeUplink
+from eager_kestrel.practice.uplink import PracticeUplink, SimulatedConnection
 
 if TYPE_CHECKING:
     from eager_kestrel.core.units import Bitrate
@@ -40,7 +40,7 @@ def practice_names() -> list[str]:
 
 
 @dataclass(frozen=True, slots=True)
-class Trouble:
+class SimulatedTrouble:
     """What makes a simulated line worse; all off by default."""
 
     stalls: tuple[tuple[float, float], ...] = ()
@@ -53,7 +53,7 @@ class Trouble:
     per_connection_kbps: float | None = None
 
 
-NO_TROUBLE = Trouble()
+NO_TROUBLE = SimulatedTrouble()
 TROUBLE_SECONDS = 3600.0
 """How long a troubled line runs before it begins again."""
 WANDER_SECONDS = 0.5
@@ -64,8 +64,8 @@ def practice_line(
     rate: Bitrate | None = None,
     round_trip_ms: float = 30.0,
     queue_bytes: int = 65536,
-    trouble: Trouble = NO_TROUBLE,
-) -> Line:
+    trouble: SimulatedTrouble = NO_TROUBLE,
+) -> SimulatedConnection:
     """A line to simulate: a bundled one by name, or a constant rate, with trouble on top.
 
     Raises:
@@ -80,12 +80,12 @@ def practice_line(
         trace = trace.with_others(kbps, begin, TROUBLE_SECONDS)
     for begin, length in trouble.stalls:
         trace = trace.with_stall(begin, begin + length, TROUBLE_SECONDS)
-    return Line(trace, round_trip_ms, queue_bytes, trouble.per_connection_kbps)
+    return SimulatedConnection(trace, round_trip_ms, queue_bytes, trouble.per_connection_kbps)
 
 
 @contextlib.contextmanager
 def simulated_uplink(
-    line: Line, port: int = 0, behaviour: Behaviour | None = None
+    line: SimulatedConnection, port: int = 0, behaviour: Behaviour | None = None
 ) -> Iterator[Stand]:
     """An upload endpoint behind a simulated uplink while the ``with`` block runs.
 

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from eager_kestrel.actions.practice import simulated_ingest_points
 from eager_kestrel.core.errors import InputError
-from eager_kestrel.core.line.ingest_ranking import Ranking, Try, nearness, ranking
+from eager_kestrel.core.line.ingest_ranking import AnswerTimes, Ranking, nearness, ranking
 from eager_kestrel.files.guides import load_guide
 from eager_kestrel.net.reach import reach
 
@@ -60,7 +60,7 @@ def _ranked(
     tries: int,
     timeout_seconds: float,
 ) -> Ranking:
-    def try_often(address: str) -> list[Try]:
+    def try_often(address: str) -> list[AnswerTimes]:
         taken = []
         for _ in range(tries):
             taken.append(reach(address, timeout_seconds))

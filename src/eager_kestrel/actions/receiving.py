@@ -19,7 +19,7 @@ from eager_kestrel.core.errors import KestrelError, StorageError
 from eager_kestrel.files.keys import VARIABLE, known_key
 from eager_kestrel.files.streams import StreamFile, require_new
 from eager_kestrel.media.recording import stream_facts
-from eager_kestrel.net.receiving import IngestServer, Piece, file_beginning
+from eager_kestrel.net.receiving import IngestServer, ReceivedTag, file_beginning
 
 if TYPE_CHECKING:
     from eager_kestrel.core.checks.describing import VideoFacts
@@ -57,7 +57,7 @@ def key_for(name: str) -> Key:
 class Policy(Protocol):
     """What a simulated platform would do; a private ingest has none."""
 
-    def arrived(self, piece: Piece) -> str | None:
+    def arrived(self, piece: ReceivedTag) -> str | None:
         """A reason to cut the stream off; None to go on."""
 
 
@@ -77,7 +77,7 @@ class Received:
 
 
 @dataclass(slots=True)
-class _Stream:
+class _ReceivedStream:
     watch: StreamWatch = field(default_factory=StreamWatch)
     beginning: bytearray = field(default_factory=lambda: bytearray(file_beginning()))
     frames: int = 0
@@ -109,7 +109,7 @@ class Reception:
         """
         self._keys, self._guides = (key.encode(), f"{key}{suffix}".encode()), guides
         self._record_to, self._policy = record_to, policy
-        self._now: _Stream | None = None
+        self._now: _ReceivedStream | None = None
         self._count = 0
         self._changed = threading.Condition()
         self.received: list[Received] = []
@@ -124,7 +124,7 @@ class Reception:
                 self.refused += 1
                 self._changed.notify_all()
             return "the key or the app is not known"
-        stream = _Stream()
+        stream = _ReceivedStream()
         if self._record_to is not None:
             name = self._record_to
             if self._count:
@@ -139,7 +139,7 @@ class Reception:
             self._changed.notify_all()
         return None
 
-    def arrived(self, piece: Piece) -> str | None:
+    def arrived(self, piece: ReceivedTag) -> str | None:
         """Count it, keep it, and ask the policy."""
         stream = self._now
         if stream is None:

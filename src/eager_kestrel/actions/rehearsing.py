@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING
 
 from eager_kestrel.actions.practice import practice_line
 from eager_kestrel.actions.receiving import APP, Reception, reception
-from eager_kestrel.actions.settling import Settling, again_of
+from eager_kestrel.actions.settling import BitrateSearch, again_of
 from eager_kestrel.core.checks.verdict import rehearsal_of
 from eager_kestrel.core.errors import InputError, UnitError
 from eager_kestrel.core.plan.plan import (
@@ -26,12 +26,12 @@ from eager_kestrel.core.units import Bitrate, DataSize, parse_seconds
 from eager_kestrel.files.guides import load_guide
 from eager_kestrel.files.keys import needed_key
 from eager_kestrel.media.stand_in import StandIn
-from eager_kestrel.net.publishing import CONNECT_SECONDS, SEND_BUFFER_BYTES, Target
-from eager_kestrel.net.reconnecting import FIRST_WAIT, Terms
+from eager_kestrel.net.publishing import CONNECT_SECONDS, SEND_BUFFER_BYTES, PublishTarget
+from eager_kestrel.net.reconnecting import FIRST_WAIT, PublishTerms
 from eager_kestrel.net.rehearsing import rehearse_once
 from eager_kestrel.practice.ingest import Misbehaviour, Platform
 from eager_kestrel.practice.servers import LOOPBACK
-from eager_kestrel.practice.uplink import Line, PracticeUplink
+from eager_kestrel.practice.uplink import PracticeUplink, SimulatedConnection
 
 if TYPE_CHECKING:
     from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal
@@ -45,7 +45,7 @@ BETWEEN_SECONDS = 1.0
 
 
 @dataclass(frozen=True, slots=True)
-class Wish:
+class RehearseOptions:
     """How to rehearse."""
 
     seconds: float = 30.0
@@ -64,7 +64,7 @@ class Wish:
 
 
 @dataclass(frozen=True, slots=True)
-class Outcome:
+class RehearsalOutcome:
     """What came of it: every rehearsal, and the plan of the most that held, if anything did."""
 
     rehearsals: tuple[Rehearsal, ...]
@@ -78,7 +78,9 @@ class Outcome:
         return max(held, key=lambda seen: seen.total_kbps, default=self.rehearsals[-1])
 
 
-def wish_of(seconds: str, unsent: str, *, settle: bool, guides: Path | None = None) -> Wish:
+def wish_of(
+    seconds: str, unsent: str, *, settle: bool, guides: Path | None = None
+) -> RehearseOptions:
     """How to rehearse, as written.
 
     Raises:
@@ -90,7 +92,7 @@ def wish_of(seconds: str, unsent: str, *, settle: bool, guides: Path | None = No
         raise UnitError(f"{asked:g} s is no time to rehearse for", "write 1 s to 24 h")
     if not LEAST_UNSENT <= bytes_ <= MOST_UNSENT:
         raise UnitError(f'"{unsent}" is no send buffer', "write 4 KiB to 64 MiB")
-    return Wish(seconds=asked, settle=settle, guides=guides, unsent_bytes=bytes_)
+    return RehearseOptions(seconds=asked, settle=settle, guides=guides, unsent_bytes=bytes_)
 
 
 def destination_of(plan: Plan, platform: str | None) -> DestinationPlan:
@@ -112,11 +114,11 @@ def destination_of(plan: Plan, platform: str | None) -> DestinationPlan:
 def rehearse(
     plan: Plan,
     chosen: DestinationPlan,
-    target: Target,
+    target: PublishTarget,
     key: str,
-    wish: Wish,
+    wish: RehearseOptions,
     tell: Callable[[Moment], None] = lambda _: None,
-) -> Outcome:
+) -> RehearsalOutcome:
     """Send a stand-in as planned; with ``settle``, close in on the most that holds.
 
     Raises:
@@ -128,7 +130,7 @@ def rehearse(
         raise InputError(f"the plan has no settings for {chosen.title}", "plan again")
     now = Fallback(video=chosen.video, audio=chosen.audio, quality=chosen.quality or 0.0,
                    total_kbps=chosen.total_kbps, upload_kbps=0.0)  # fmt: skip
-    settling = Settling((now, *chosen.steps_down), again_of(plan, chosen, wish.guides))
+    settling = BitrateSearch((now, *chosen.steps_down), again_of(plan, chosen, wish.guides))
     step: Fallback | None = now
     while step is not None:
         below = tuple(s for s in chosen.steps_down if s.total_kbps < step.total_kbps)
@@ -138,12 +140,12 @@ def rehearse(
             time.sleep(BETWEEN_SECONDS)
     done = tuple(seen for _, seen in settling.tried)
     held = settling.held
-    return Outcome(done, None if held is None else _settled(plan, chosen, held))
+    return RehearsalOutcome(done, None if held is None else _settled(plan, chosen, held))
 
 
 def _once(
-    chosen: DestinationPlan, step: Fallback, below: tuple[Fallback, ...], target: Target, key: str,
-    wish: Wish, tell: Callable[[Moment], None],
+    chosen: DestinationPlan, step: Fallback, below: tuple[Fallback, ...], target: PublishTarget, key: str,
+    wish: RehearseOptions, tell: Callable[[Moment], None],
 ) -> Rehearsal:  # fmt: skip
     stand_in = StandIn(step.video, step.audio, wish.slowed_ms)
     try:
@@ -151,7 +153,7 @@ def _once(
             target,
             key,
             stand_in.steps(),
-            Terms(
+            PublishTerms(
                 frame_seconds=float(1 / step.video.frame_rate),
                 asked_seconds=wish.seconds,
                 context=wish.context,
@@ -192,10 +194,10 @@ def rehearse_at(
     plan: Plan,
     chosen: DestinationPlan,
     url: str,
-    wish: Wish,
+    wish: RehearseOptions,
     ask: Callable[[str], str] | None = None,
     tell: Callable[[Moment], None] = lambda _: None,
-) -> Outcome:
+) -> RehearsalOutcome:
     """Rehearse at an ingest; the key is looked up only once the address is known to be one.
 
     Args:
@@ -211,7 +213,7 @@ def rehearse_at(
         NetworkError: the ingest cannot be reached or does not answer.
         EndpointError: it refuses.
     """
-    target = Target.parse(url)
+    target = PublishTarget.parse(url)
     key = needed_key(chosen.platform, ask)
     return rehearse(plan, chosen, target, key, wish, tell)
 
@@ -219,12 +221,12 @@ def rehearse_at(
 def rehearse_in_practice(
     plan: Plan,
     chosen: DestinationPlan,
-    wish: Wish,
+    wish: RehearseOptions,
     name: str | None = None,
     rate: str | None = None,
     guides: Path | None = None,
     tell: Callable[[Moment], None] = lambda _: None,
-) -> Outcome:
+) -> RehearsalOutcome:
     """Rehearse at a simulated platform behind a simulated line.
 
     Args:
@@ -246,14 +248,17 @@ def rehearse_in_practice(
 class Stage:
     """A simulated platform behind a simulated line."""
 
-    target: Target
+    target: PublishTarget
     key: str
     taking: Reception
 
 
 @contextlib.contextmanager
 def stage(
-    line: Line, guide: Guide, trouble: Misbehaviour = QUIET, record_to: Path | None = None
+    line: SimulatedConnection,
+    guide: Guide,
+    trouble: Misbehaviour = QUIET,
+    record_to: Path | None = None,
 ) -> Iterator[Stage]:
     """A simulated platform that obeys a guide, behind a simulated line, for the ``with`` block.
 
@@ -266,6 +271,6 @@ def stage(
     key = secrets.token_hex(8)
     with (
         reception(key, 0, [guide], record_to, Platform(guide, trouble)) as (taking, url),
-        PracticeUplink(line, Target.parse(url).port) as relay,
+        PracticeUplink(line, PublishTarget.parse(url).port) as relay,
     ):
-        yield Stage(Target("rtmp", LOOPBACK, relay.port, APP), key, taking)
+        yield Stage(PublishTarget("rtmp", LOOPBACK, relay.port, APP), key, taking)

@@ -13,12 +13,12 @@ from typing import TYPE_CHECKING
 
 from eager_kestrel.actions.practice import practice_line
 from eager_kestrel.actions.receiving import APP, reception
-from eager_kestrel.actions.rehearsing import Wish, rehearse
+from eager_kestrel.actions.rehearsing import RehearseOptions, rehearse
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.guides import load_guide
 from eager_kestrel.files.keys import Asker, needed_key
-from eager_kestrel.net.publishing import Target
+from eager_kestrel.net.publishing import PublishTarget
 from eager_kestrel.net.waiting import result_of
 from eager_kestrel.practice.ingest import Platform
 from eager_kestrel.practice.servers import LOOPBACK
@@ -30,11 +30,11 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, slots=True)
-class Part:
+class RehearsalPart:
     """One destination, and where its stand-in goes."""
 
     planned: DestinationPlan
-    target: Target
+    target: PublishTarget
     key: str = field(repr=False)
 
 
@@ -43,7 +43,7 @@ def feasible(plan: Plan) -> list[DestinationPlan]:
     return [there for there in plan.destinations if there.feasible]
 
 
-def parts_at(plan: Plan, written: Sequence[str], ask: Asker | None) -> list[Part]:
+def parts_at(plan: Plan, written: Sequence[str], ask: Asker | None) -> list[RehearsalPart]:
     """Every destination with its ingest and key.
 
     Args:
@@ -66,15 +66,18 @@ def parts_at(plan: Plan, written: Sequence[str], ask: Asker | None) -> list[Part
             f"no address for {' and '.join(without)}, which would be left out",
             f"give --to {without[0]}=rtmp://HOST/APP, too, or rehearse one with --for",
         )
-    targets = [Target.parse(addresses[there.platform]) for there in places]
+    targets = [PublishTarget.parse(addresses[there.platform]) for there in places]
     return [
-        Part(there, target, needed_key(there.platform, ask))
+        RehearsalPart(there, target, needed_key(there.platform, ask))
         for there, target in zip(places, targets, strict=True)
     ]
 
 
 def rehearse_together(
-    plan: Plan, parts: Sequence[Part], wish: Wish, tell: Callable[[Moment], None] = lambda _: None
+    plan: Plan,
+    parts: Sequence[RehearsalPart],
+    wish: RehearseOptions,
+    tell: Callable[[Moment], None] = lambda _: None,
 ) -> tuple[Rehearsal, ...]:
     """Send all stand-ins at once; one report each.
 
@@ -111,7 +114,7 @@ def rehearse_together(
 
 def rehearse_together_in_practice(
     plan: Plan,
-    wish: Wish,
+    wish: RehearseOptions,
     name: str | None = None,
     rate: str | None = None,
     guides: Path | None = None,
@@ -136,12 +139,12 @@ def rehearse_together_in_practice(
             key = secrets.token_hex(8)
             taking = reception(key, 0, [guide], None, Platform(guide))
             keys.append(key)
-            ports.append(Target.parse(stack.enter_context(taking)[1]).port)
+            ports.append(PublishTarget.parse(stack.enter_context(taking)[1]).port)
         relay = PracticeUplink(line, ports[0])
         through = [relay.port, *(relay.also_to(port) for port in ports[1:])]
         stack.enter_context(relay)
         parts = [
-            Part(there, Target("rtmp", LOOPBACK, port, APP), key)
+            RehearsalPart(there, PublishTarget("rtmp", LOOPBACK, port, APP), key)
             for there, port, key in zip(places, through, keys, strict=True)
         ]
         return rehearse_together(plan, parts, wish, tell)

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from eager_kestrel.actions.explain import glossary
-from eager_kestrel.actions.forecasting import Wish, forecast
+from eager_kestrel.actions.forecasting import ForecastOptions, forecast
 from eager_kestrel.actions.hours import hours
 from eager_kestrel.actions.reviewing import review
 from eager_kestrel.core.checks.proofs import Proofs
@@ -16,7 +16,7 @@ from eager_kestrel.core.errors import KestrelError, StorageError
 from eager_kestrel.core.forecast.forecast import Forecast
 from eager_kestrel.core.line.hours import Hours
 from eager_kestrel.core.plan.exports import plan_markdown
-from eager_kestrel.core.watching.gathered import Gathered
+from eager_kestrel.core.watching.gathered import ReportMaterial
 from eager_kestrel.core.watching.review import Review
 from eager_kestrel.files.kept import read_kept, write_kept
 from eager_kestrel.files.plans import LATEST, read_plan
@@ -31,7 +31,7 @@ SYMPTOMS = ("buffering", "dropped frames", "blurry", "stutters", "disconnects", 
 """Explained by their causes, not as words."""
 
 
-def gathered(name: str = LATEST, guides: Path | None = None) -> Gathered:
+def gathered(name: str = LATEST, guides: Path | None = None) -> ReportMaterial:
     """A plan, and whatever else is kept that is about the same.
 
     Args:
@@ -48,13 +48,13 @@ def gathered(name: str = LATEST, guides: Path | None = None) -> Gathered:
     found: dict[str, Hours | Forecast | Review | None] = dict.fromkeys(
         ("hours", "forecast", "review")
     )
-    for key, ask in (("hours", hours), ("forecast", lambda: forecast(name, Wish())),
+    for key, ask in (("hours", hours), ("forecast", lambda: forecast(name, ForecastOptions())),
                      ("review", lambda: review(LATEST, name, guides=guides))):  # fmt: skip
         with contextlib.suppress(KestrelError):  # what is not there is left out
             found[key] = ask()
     by_hour, expected, last = found["hours"], found["forecast"], found["review"]
     aired = isinstance(last, Review) and last.airing.platform in platforms
-    return Gathered(
+    return ReportMaterial(
         plan=plan,
         words=_words(plan),
         hours=by_hour if isinstance(by_hour, Hours) else None,

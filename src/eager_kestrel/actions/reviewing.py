@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from eager_kestrel.actions.planning import plan, uplink_for
-from eager_kestrel.actions.shows import Wishes, asked_show
+from eager_kestrel.actions.shows import ShowOptions, asked_show
 from eager_kestrel.core.errors import KestrelError
 from eager_kestrel.core.watching.review import Review, review_of
 from eager_kestrel.core.words import airings as words
@@ -15,7 +15,7 @@ from eager_kestrel.files.plans import LATEST, latest_plan, read_plan
 from eager_kestrel.files.shows import USUAL
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.line.airing import Airing
+    from eager_kestrel.core.line.airing import Broadcast
     from eager_kestrel.core.plan.plan import DestinationPlan
 
 
@@ -47,13 +47,13 @@ def review(
 
 
 def _again(
-    airing: Airing, there: DestinationPlan | None, show: str | None, guides: Path | None
+    airing: Broadcast, there: DestinationPlan | None, show: str | None, guides: Path | None
 ) -> str | None:
     """What the show's plan comes to with this airing counted; None where that is not known."""
     if show is None and not Path(USUAL).is_file():
         return None
     try:
-        asked = asked_show(show, Wishes()).show
+        asked = asked_show(show, ShowOptions()).show
         uplink, _ = uplink_for(asked)
         made = plan(asked, uplink, guides).plan
     except KestrelError:

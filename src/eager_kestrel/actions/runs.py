@@ -14,12 +14,12 @@ from eager_kestrel.core.line.pooling import uplink_of
 from eager_kestrel.core.line.summarising import run_document, summary_of
 from eager_kestrel.core.names import nearest_name
 from eager_kestrel.files.documents import write_text
-from eager_kestrel.files.history import AIRINGS, RUNS, History, Which
+from eager_kestrel.files.history import AIRINGS, RUNS, History, HistoryFilter
 from eager_kestrel.files.repair import Repaired, repair
 from eager_kestrel.files.run_tables import DateOrder, kept_json, read_runs, runs_csv, runs_json
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.line.airing import Airing, AiringRow
+    from eager_kestrel.core.line.airing import Broadcast, BroadcastRow
     from eager_kestrel.core.line.evidence import RunEvidence
     from eager_kestrel.core.line.run import Run
     from eager_kestrel.core.line.summary import RunRow, RunSummary
@@ -45,7 +45,7 @@ class Listing:
     """Runs and broadcasts in a line each, oldest first, and how much else is kept."""
 
     runs: tuple[RunRow, ...]
-    airings: tuple[AiringRow, ...]
+    airings: tuple[BroadcastRow, ...]
     all_runs: int
     all_airings: int
     size_bytes: int
@@ -63,7 +63,7 @@ def listed(last: int | None = None, place: str | None = None, since: str | None 
     Raises:
         InputError: ``since`` is no day.
     """
-    which = Which(since=_day(since) if since else 0.0, place=place, last=last or LISTED)
+    which = HistoryFilter(since=_day(since) if since else 0.0, place=place, last=last or LISTED)
     with History() as history:
         all_runs, all_airings = history.counts()
         return Listing(
@@ -83,7 +83,7 @@ def _day(text: str) -> float:
 def newest_ids(count: int = COMPLETED) -> list[str]:
     """Ids of the newest runs, newest first."""
     with History() as history:
-        return history.ids(RUNS, Which(last=count))[::-1]
+        return history.ids(RUNS, HistoryFilter(last=count))[::-1]
 
 
 def repaired() -> Repaired:
@@ -140,7 +140,7 @@ def forget(
         InputError: ``before`` is no day.
     """
     by_rule = everything or before is not None or place is not None
-    which = Which(before=_day(before) if before else None, place=place)
+    which = HistoryFilter(before=_day(before) if before else None, place=place)
     with History() as history:
         if by_rule:
             runs, airings = history.ids(RUNS, which), history.ids(AIRINGS, which)
@@ -167,7 +167,7 @@ def require_runs_file(path: Path) -> None:
         raise InputError(f'"{path.name}" is neither JSON nor CSV', "name it .json or .csv")
 
 
-def write_runs(runs: list[Run], path: Path, airings: Sequence[Airing] = ()) -> None:
+def write_runs(runs: list[Run], path: Path, airings: Sequence[Broadcast] = ()) -> None:
     """Write runs to a ``.json`` file with samples, and airings, or a ``.csv`` of runs without.
 
     Raises:

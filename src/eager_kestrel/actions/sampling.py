@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from eager_kestrel.core.errors import InputError
-from eager_kestrel.core.line.progress import Learned, Tell
+from eager_kestrel.core.line.progress import PartialResult, Tell
 from eager_kestrel.core.line.run import PhaseName, Series
 from eager_kestrel.core.line.throughput import throughput
 from eager_kestrel.core.units import Bitrate, DataSize
@@ -120,7 +120,7 @@ def tell_learned(
     found = throughput(series)
     answered = [t.round_trip_ms for t in trips.taken[-3:] if t.round_trip_ms is not None]
     tell(
-        Learned(
+        PartialResult(
             name,
             samples.seconds[-1],
             samples.last_second_kbps(),

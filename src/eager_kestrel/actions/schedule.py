@@ -8,8 +8,8 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 
 from eager_kestrel import __version__
-from eager_kestrel.actions.ingest_measuring import IngestWish, measure_ingest
-from eager_kestrel.actions.measuring import Wish, measure
+from eager_kestrel.actions.ingest_measuring import IngestMeasureOptions, measure_ingest
+from eager_kestrel.actions.measuring import MeasureOptions, measure
 from eager_kestrel.actions.notebook import run_id
 from eager_kestrel.core.errors import (
     InputError,
@@ -19,7 +19,7 @@ from eager_kestrel.core.errors import (
     UnitError,
 )
 from eager_kestrel.core.line.hours import parse_time_of_day
-from eager_kestrel.core.line.progress import Tell, Waiting, tell_nobody
+from eager_kestrel.core.line.progress import Tell, WaitingFor, tell_nobody
 from eager_kestrel.core.line.run import Endpoint, Run
 from eager_kestrel.core.line.summarising import phase_summary
 from eager_kestrel.core.units import parse_seconds
@@ -42,13 +42,17 @@ def pause_of(every: str, repeat: int) -> float:
     return pause
 
 
-def take(wish: Wish | IngestWish, tell: Tell = tell_nobody) -> Run:
+def take(wish: MeasureOptions | IngestMeasureOptions, tell: Tell = tell_nobody) -> Run:
     """One run, by POST or towards an ingest; raises as these do."""
-    return measure_ingest(wish, tell) if isinstance(wish, IngestWish) else measure(wish, tell)
+    return (
+        measure_ingest(wish, tell)
+        if isinstance(wish, IngestMeasureOptions)
+        else measure(wish, tell)
+    )
 
 
 @dataclass(frozen=True, slots=True)
-class Outcome:
+class ScheduleOutcome:
     """What became of one run of a schedule."""
 
     number: int
@@ -58,12 +62,12 @@ class Outcome:
 
 
 def measure_repeatedly(
-    wish: Wish | IngestWish,
+    wish: MeasureOptions | IngestMeasureOptions,
     count: int,
     every_seconds: float,
     tell: Tell = tell_nobody,
     until: datetime | None = None,
-) -> Iterator[Outcome]:
+) -> Iterator[ScheduleOutcome]:
     """Measure several times on a schedule that one failed run does not end.
 
     Runs begin every so often by the wall clock, so that a machine that slept goes on when it wakes;
@@ -92,13 +96,13 @@ def measure_repeatedly(
             run = take(wish, tell)
         except NetworkError as error:
             so_far.append(None)
-            yield Outcome(number + 1, _failed(wish, taken_at, error), error)
+            yield ScheduleOutcome(number + 1, _failed(wish, taken_at, error), error)
             continue
         except StoppedError:
             return
         found = phase_summary(run.one_connection)
         so_far.append(None if found is None else found.typical_kbps)
-        yield Outcome(number + 1, run, None)
+        yield ScheduleOutcome(number + 1, run, None)
         if run.one_connection is not None and run.one_connection.ended == "stopped":
             return
 
@@ -108,11 +112,13 @@ def _wait_until(
 ) -> None:
     """Wait for a moment of the wall clock, looking often, since that may leap."""
     while (wait := due - time.time()) > 0:
-        tell(Waiting(number, of, wait, tuple(so_far)))
+        tell(WaitingFor(number, of, wait, tuple(so_far)))
         time.sleep(min(wait, LOOK_AT_CLOCK_SECONDS))
 
 
-def _failed(wish: Wish | IngestWish, taken_at: datetime, error: NetworkError) -> Run:
+def _failed(
+    wish: MeasureOptions | IngestMeasureOptions, taken_at: datetime, error: NetworkError
+) -> Run:
     """A run that learned nothing but that the line or the far end was down."""
     return Run(
         id=run_id(taken_at),

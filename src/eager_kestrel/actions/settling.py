@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from eager_kestrel.core.choice.field import field_of
+from eager_kestrel.core.choice.field import candidates_table
 from eager_kestrel.core.plan.alternatives import fallback_at
 from eager_kestrel.core.plan.plan import DestinationPlan, Fallback, Plan
 from eager_kestrel.core.show.show import Destination, Show
@@ -30,11 +30,11 @@ MOST_TRIES = 5
 LESS = 0.9
 """Of what failed, where a second try at what was delivered fails, too."""
 
-Again = Callable[[float], Fallback | None]
+NextTry = Callable[[float], Fallback | None]
 """Full settings for a total in kbit/s; None where nothing is allowed."""
 
 
-def again_of(plan: Plan, chosen: DestinationPlan, guides: Path | None = None) -> Again:
+def again_of(plan: Plan, chosen: DestinationPlan, guides: Path | None = None) -> NextTry:
     """The plan of one destination, made again for other totals.
 
     Args:
@@ -53,17 +53,17 @@ def again_of(plan: Plan, chosen: DestinationPlan, guides: Path | None = None) ->
         safe_share=asked.safe_share,
         destinations=(Destination(platform=chosen.platform, standing=chosen.standing),),
     )
-    made = field_of(show, guide, table_for(asked.motion, asked.footage), chosen.video.codec)
+    made = candidates_table(show, guide, table_for(asked.motion, asked.footage), chosen.video.codec)
     return lambda total: fallback_at(guide, made, plan.budget, chosen.transport, total)
 
 
 @dataclass
-class Settling:
+class BitrateSearch:
     """What was tried, and what to try next."""
 
     ladder: Sequence[Fallback]
     """What was planned, and its steps down."""
-    again: Again
+    again: NextTry
     tried: list[tuple[Fallback, Rehearsal]] = field(default_factory=list)
 
     @property

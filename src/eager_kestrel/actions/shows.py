@@ -10,7 +10,7 @@ from typing import Any
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.line.hours import parse_time_of_day
 from eager_kestrel.core.names import nearest_name
-from eager_kestrel.core.picture import Picture, parse_frame_rate
+from eager_kestrel.core.picture import Resolution, parse_frame_rate
 from eager_kestrel.core.show.show import (
     MOTIONS,
     PREFERENCES,
@@ -33,7 +33,7 @@ OTHER_NAMES = {"h265": "hevc", "h.265": "hevc", "h.264": "h264", "avc": "h264"}
 
 
 @dataclass(frozen=True, slots=True)
-class Wishes:
+class ShowOptions:
     """What flags say, as written; it stands over a show file. None where nothing was said."""
 
     platforms: tuple[str, ...] = ()
@@ -59,14 +59,14 @@ class Wishes:
 
 
 @dataclass(frozen=True, slots=True)
-class Asked:
+class RequestedShow:
     """The show that is meant, and what has to be said about where it came from."""
 
     show: Show
     note: str | None = None
 
 
-def asked_show(name: str | None, wishes: Wishes) -> Asked:
+def asked_show(name: str | None, wishes: ShowOptions) -> RequestedShow:
     """The show of that name or file with the wishes over it.
 
     Without a name, and without a platform among the wishes, ``show.toml`` of this folder is taken.
@@ -85,19 +85,19 @@ def asked_show(name: str | None, wishes: Wishes) -> Asked:
         parts = tuple(part.strip() for part in name.split(","))
         wishes, name = replace(wishes, platforms=(*parts, *wishes.platforms)), None
     if name is not None:
-        return _here(Asked(over(load_show(name), wishes), note), wishes)
+        return _here(RequestedShow(over(load_show(name), wishes), note), wishes)
     if not wishes.platforms:
         raise InputError(
             f"nothing says where the stream goes, and there is no {USUAL} here",
             "give --for PLATFORM, or write a show with eager-kestrel start",
         )
     bare = Show(
-        source=Picture.parse(wishes.source or SOURCE),
+        source=Resolution.parse(wishes.source or SOURCE),
         frame_rate=parse_frame_rate(wishes.fps or FRAME_RATE),
         motion=MOTION,
         destinations=tuple(destination(name) for name in wishes.platforms),
     )
-    return _here(Asked(over(bare, wishes), note), wishes)
+    return _here(RequestedShow(over(bare, wishes), note), wishes)
 
 
 def _names_platforms(written: str) -> bool:
@@ -107,13 +107,13 @@ def _names_platforms(written: str) -> bool:
     return not is_show(written) and all(part in known for part in parts)
 
 
-def _here(asked: Asked, wishes: Wishes) -> Asked:
+def _here(asked: RequestedShow, wishes: ShowOptions) -> RequestedShow:
     """With what was measured of this machine, unless that is not wished for."""
     if wishes.any_machine:
         return asked
     show, said = on_this_machine(asked.show)
     notes = [note for note in (asked.note, said) if note]
-    return Asked(show, "; ".join(notes) or None)
+    return RequestedShow(show, "; ".join(notes) or None)
 
 
 def on_this_machine(show: Show) -> tuple[Show, str | None]:
@@ -137,7 +137,7 @@ def on_this_machine(show: Show) -> tuple[Show, str | None]:
     return show.model_copy(update={"machine": machine}), said
 
 
-def compared_show(name: str | None, platform: str, wishes: Wishes) -> Show:
+def compared_show(name: str | None, platform: str, wishes: ShowOptions) -> Show:
     """The show to compare plans with: the one named, the one in this folder, or a bare one.
 
     Args:
@@ -154,7 +154,7 @@ def compared_show(name: str | None, platform: str, wishes: Wishes) -> Show:
     return asked_show(name, wishes).show
 
 
-def over(show: Show, wishes: Wishes) -> Show:
+def over(show: Show, wishes: ShowOptions) -> Show:
     """A show with what was wished for in place of what it says.
 
     Reserves are added; those of a name the show knows take the place of what it says of it.
@@ -163,7 +163,7 @@ def over(show: Show, wishes: Wishes) -> Show:
         InputError: a wish cannot be read.
     """
     readers: dict[str, tuple[str | None, Callable[[str], Any]]] = {
-        "source": (wishes.source, Picture.parse),
+        "source": (wishes.source, Resolution.parse),
         "frame_rate": (wishes.fps, parse_frame_rate),
         "motion": (wishes.motion, lambda said: _one_of(said, MOTIONS, "a kind of motion")),
         "prefer": (wishes.prefer, lambda said: _one_of(said, PREFERENCES, "a preference")),
@@ -173,7 +173,7 @@ def over(show: Show, wishes: Wishes) -> Show:
         "at": (wishes.at, lambda said: f"{parse_time_of_day(said):%H:%M}"),
         "stutter": (wishes.stutter, parse_stutter),
         "viewers": (wishes.viewers, Bitrate.parse),
-        "picture": (wishes.picture, Picture.parse),
+        "picture": (wishes.picture, Resolution.parse),
         "sent_frame_rate": (wishes.sent_fps, parse_frame_rate),
         "cap": (wishes.cap, DataSize.parse),
     }
@@ -189,7 +189,7 @@ def over(show: Show, wishes: Wishes) -> Show:
     return show.model_copy(update=changed)
 
 
-def _destinations(show: Show, wishes: Wishes) -> tuple[Destination, ...]:
+def _destinations(show: Show, wishes: ShowOptions) -> tuple[Destination, ...]:
     """Those wished for, with all the show says of them; else the show's own."""
     known = {d.name: d for d in show.destinations}
     names = wishes.platforms or tuple(known)

@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from eager_kestrel.actions.shows import Wishes, asked_show, reserve
+from eager_kestrel.actions.shows import ShowOptions, asked_show, reserve
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.names import nearest_name
 from eager_kestrel.files.documents import write_text
@@ -17,7 +17,7 @@ from eager_kestrel.files.shows import USUAL
 if TYPE_CHECKING:
     from eager_kestrel.core.show.show import Motion, Show
 
-MOTIONS: dict[Motion, str] = {
+MOTION_CHOICES: dict[Motion, str] = {
     "still": "hardly anything moves: a kiln, slides, a page",
     "calm": "a person at a table who talks",
     "lively": "hands at work, a board game, a concert from the front",
@@ -66,7 +66,7 @@ def reserves_from(answer: str) -> tuple[str, ...]:
     return tuple(found)
 
 
-def new_show(wishes: Wishes, title: str = "", guides: Path | None = None) -> Show:
+def new_show(wishes: ShowOptions, title: str = "", guides: Path | None = None) -> Show:
     """The show that answers describe; every platform must be known.
 
     Raises:

@@ -8,8 +8,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from eager_kestrel.actions.planning import plan, uplink_from_history, uplink_from_number
-from eager_kestrel.actions.shows import Wishes, asked_show
-from eager_kestrel.actions.trying import Tried, Wanted, try_clip
+from eager_kestrel.actions.shows import ShowOptions, asked_show
+from eager_kestrel.actions.trying import TrialEncodes, TrialOptions, try_clip
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words import trials as words
@@ -45,7 +45,7 @@ class Prepared:
     """A clip, around what to try, and the show to plan at the end."""
 
     clip: Clip
-    wanted: Wanted
+    wanted: TrialOptions
     show: Show | None = None
     uplink: Uplink | None = None
     guides: Path | None = None
@@ -76,7 +76,7 @@ def prepared(
     most = None if bitrate is None else Bitrate.parse(bitrate).kbps
     show = None
     if platforms:
-        show = asked_show(None, Wishes(platforms=platforms, motion=motion)).show
+        show = asked_show(None, ShowOptions(platforms=platforms, motion=motion)).show
     clip = look_at(path)
     if show is None:
         return Prepared(clip, _unplanned(most, motion, keep))
@@ -89,24 +89,24 @@ def prepared(
     lines = min(video.picture.width, video.picture.height)
     preset = USUAL_PRESET[video.codec] if video.own_encoder else video.preset
     preset = preset or USUAL_PRESET[video.codec]
-    wanted = Wanted(video.codec, preset, lines, video.bitrate_kbps, show.motion, keep)
+    wanted = TrialOptions(video.codec, preset, lines, video.bitrate_kbps, show.motion, keep)
     return Prepared(clip, wanted, show, uplink, guides)
 
 
-def _unplanned(most: float | None, motion: str | None, keep: str | None) -> Wanted:
+def _unplanned(most: float | None, motion: str | None, keep: str | None) -> TrialOptions:
     """Around a bitrate, or the latest plan."""
     from eager_kestrel.files.plans import latest_plan
 
-    bare = asked_show(None, Wishes(platforms=("-",), motion=motion)).show
+    bare = asked_show(None, ShowOptions(platforms=("-",), motion=motion)).show
     made = latest_plan() if most is None else None
     video = next((d.video for d in made.destinations if d.video), None) if made else None
     if video is None:
         kbps = USUAL_KBPS if most is None else most
-        return Wanted("h264", USUAL_PRESET["h264"], USUAL_LINES, kbps, bare.motion, keep)
+        return TrialOptions("h264", USUAL_PRESET["h264"], USUAL_LINES, kbps, bare.motion, keep)
     lines = min(video.picture.width, video.picture.height)
     preset = USUAL_PRESET[video.codec] if video.own_encoder else video.preset
     preset = preset or USUAL_PRESET[video.codec]
-    return Wanted(video.codec, preset, lines, video.bitrate_kbps, bare.motion, keep)
+    return TrialOptions(video.codec, preset, lines, video.bitrate_kbps, bare.motion, keep)
 
 
 def plan_with(asked: Prepared, trial: Trial) -> Plan | None:
@@ -125,4 +125,4 @@ def names() -> list[str]:
     return footage_names()
 
 
-__all__ = ["Tried", "Wanted", "look_at", "names", "plan_with", "prepared", "try_clip"]
+__all__ = ["TrialEncodes", "TrialOptions", "look_at", "names", "plan_with", "prepared", "try_clip"]

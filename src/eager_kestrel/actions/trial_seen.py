@@ -8,7 +8,7 @@ from itertools import combinations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from eager_kestrel.actions.trying import Tried, screen_of
+from eager_kestrel.actions.trying import TrialEncodes, screen_of
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.words import trials as words
 from eager_kestrel.core.words.numbers import looks
@@ -32,7 +32,7 @@ def finalists(trial: Trial) -> list[int]:
     return [*on, *(n for n in ranked if n not in on)][:MOST]
 
 
-def write_clips(tried: Tried, folder: Path) -> list[Path]:
+def write_clips(tried: TrialEncodes, folder: Path) -> list[Path]:
     """Write each finalist's hardest stretch; says where.
 
     Raises:
@@ -58,7 +58,7 @@ class Sheet:
     """Blind, which encode each stands for."""
 
 
-def sheet_of(tried: Tried, size: tuple[int, int], *, blind: bool = False) -> Sheet:
+def sheet_of(tried: TrialEncodes, size: tuple[int, int], *, blind: bool = False) -> Sheet:
     """The same crop of the hardest stretch, of the source and each finalist.
 
     Args:

@@ -32,7 +32,7 @@ from eager_kestrel.core.footage.trial import (
     best_between,
     hull,
 )
-from eager_kestrel.core.picture import Picture, picture_at
+from eager_kestrel.core.picture import Resolution, picture_at
 from eager_kestrel.core.words import trials as words
 from eager_kestrel.files.bundled import quality_table
 from eager_kestrel.files.footage import (
@@ -58,7 +58,7 @@ Tell = Callable[[str], None]
 
 
 @dataclass(frozen=True, slots=True)
-class Wanted:
+class TrialOptions:
     """What to try: around which settings."""
 
     codec: Codec
@@ -73,7 +73,7 @@ class Wanted:
 
 
 @dataclass(frozen=True, slots=True)
-class Tried:
+class TrialEncodes:
     """A trial and its files."""
 
     trial: Trial
@@ -85,7 +85,7 @@ class Tried:
     """Which stretch."""
 
 
-def try_clip(clip: Clip, wanted: Wanted, tell: Tell = lambda _: None) -> Tried:
+def try_clip(clip: Clip, wanted: TrialOptions, tell: Tell = lambda _: None) -> TrialEncodes:
     """Encode a few stretches around some settings and learn from them.
 
     What was encoded before is not encoded again, so that a trial that was stopped goes on.
@@ -122,10 +122,10 @@ def try_clip(clip: Clip, wanted: Wanted, tell: Tell = lambda _: None) -> Tried:
         write_footage(trial.footage)
     paths = tuple(tuple(_path(folder, setting, n) for n in range(len(sources)))
                   for setting in settings)  # fmt: skip
-    return Tried(trial, tuple(sources), paths, hardest(stretches))
+    return TrialEncodes(trial, tuple(sources), paths, hardest(stretches))
 
 
-def _settings(clip: Clip, wanted: Wanted) -> list[Setting]:
+def _settings(clip: Clip, wanted: TrialOptions) -> list[Setting]:
     """A dozen: three pictures around the middle one, one or two frame rates, some bitrates."""
     from eager_kestrel.media.trying import Setting
 
@@ -150,10 +150,10 @@ def _settings(clip: Clip, wanted: Wanted) -> list[Setting]:
     ]
 
 
-def _picture(lines: int, shape: float) -> Picture:
+def _picture(lines: int, shape: float) -> Resolution:
     """Of so many lines on the shorter side, both sides even."""
     long, short = round(lines * max(shape, 1 / shape) / 2) * 2, lines // 2 * 2
-    return Picture(long, short) if shape >= 1 else Picture(short, long)
+    return Resolution(long, short) if shape >= 1 else Resolution(short, long)
 
 
 @dataclass(frozen=True, slots=True)
@@ -170,7 +170,7 @@ class _Scored:
 
 def _encoded(
     clip: Clip, settings: Sequence[Setting], sources: Sequence[Path], folder: Path,
-    table: QualityTable, wanted: Wanted, tell: Tell,
+    table: QualityTable, wanted: TrialOptions, tell: Tell,
 ) -> list[_Scored]:  # fmt: skip
     """Encode and compare all, over all cores; tells the hull so far."""
     from eager_kestrel.media.encoders import cores
@@ -263,15 +263,15 @@ def look_of(xpsnr_db: float, ssim: float) -> float:
     )
 
 
-def screen_of(picture: Picture) -> Picture:
+def screen_of(picture: Resolution) -> Resolution:
     """A picture as it is seen on the screen most viewers have."""
     viewed = quality_table().viewed_on
     by = min(viewed.width / picture.width, viewed.height / picture.height)
-    return Picture(round(picture.width * by / 2) * 2, round(picture.height * by / 2) * 2)
+    return Resolution(round(picture.width * by / 2) * 2, round(picture.height * by / 2) * 2)
 
 
 def _trial(
-    clip: Clip, wanted: Wanted, stretches: tuple[Stretch, ...], settings: Sequence[Setting],
+    clip: Clip, wanted: TrialOptions, stretches: tuple[Stretch, ...], settings: Sequence[Setting],
     scored: Sequence[_Scored], *, vmaf: bool,
 ) -> Trial:  # fmt: skip
     """Everything that follows from the scores."""
@@ -313,7 +313,7 @@ def _trial(
 
 
 def _lessons(
-    fitted: QualityTable, wanted: Wanted, behaves: Motion, points: Sequence[TrialPoint],
+    fitted: QualityTable, wanted: TrialOptions, behaves: Motion, points: Sequence[TrialPoint],
     takes: float, best: Sequence[BestBetween], missed: float,
 ) -> tuple[float, tuple[str, ...]]:  # fmt: skip
     """What one more Mbit/s buys, and all that was learned in words."""

@@ -14,10 +14,10 @@ from urllib.parse import urlsplit
 from eager_kestrel.actions.airing import (
     LOOK_SECONDS,
     About,
-    Aired,
-    Meant,
+    BroadcastWriter,
+    ExpectedStream,
+    KeptBroadcast,
     Tell,
-    Writing,
     meant_by,
     meant_by_settings,
     plan_meant,
@@ -25,8 +25,8 @@ from eager_kestrel.actions.airing import (
 from eager_kestrel.core.errors import InputError, NotFoundError
 from eager_kestrel.core.line.run import is_loopback
 from eager_kestrel.core.units import parse_seconds
-from eager_kestrel.core.watching.look import Look, on_its_way
-from eager_kestrel.core.watching.now import Now, Verdict
+from eager_kestrel.core.watching.look import StreamSample, on_its_way
+from eager_kestrel.core.watching.now import Now, WatchVerdict
 from eager_kestrel.core.words import airings as words
 from eager_kestrel.files.guides import load_guide, whole_guides
 from eager_kestrel.files.plans import LATEST
@@ -34,9 +34,9 @@ from eager_kestrel.net.addresses import PORTS
 from eager_kestrel.net.background import sent_bytes
 from eager_kestrel.net.connections import (
     Connection,
+    ConnectionState,
     Diagnostics,
     Program,
-    Standing,
     open_connections,
     resolved,
     sees_connections,
@@ -62,7 +62,7 @@ RESTART_SECONDS = 10.0
 
 
 @dataclass(frozen=True, slots=True)
-class Wish:
+class WatchOptions:
     """Which stream to watch, and by what to judge it."""
 
     plan: str = LATEST
@@ -82,12 +82,12 @@ Choose = Callable[[Sequence[Connection]], Connection]
 
 
 def watch(
-    wish: Wish,
+    wish: WatchOptions,
     tell: Tell,
     choose: Choose | None = None,
     found: Callable[[Connection], None] = lambda _: None,
     waiting: Callable[[], None] = lambda: None,
-) -> Aired:
+) -> KeptBroadcast:
     """Watch until the stream ends, the time is up, or Ctrl-C; what was seen is kept.
 
     Args:
@@ -105,17 +105,17 @@ def watch(
     plan = plan_meant(wish.plan)
     with Diagnostics() as kernel:
         hosts = _hosts(wish, plan)
-        seeking = Seeking(wish, kernel, hosts)
+        seeking = StreamSearch(wish, kernel, hosts)
         connection = seeking.first(until, choose, waiting)
         found(connection)
         meant = _meant(wish, plan, connection, hosts)
         about = About(meant, connection.to, connection.program, "connection", connection.to)
-        return Watching(seeking, connection, Writing(about, tell)).until(until)
+        return Watching(seeking, connection, BroadcastWriter(about, tell)).until(until)
 
 
 def _meant(
-    wish: Wish, plan: Plan | None, connection: Connection, hosts: dict[str, set[str]]
-) -> Meant:
+    wish: WatchOptions, plan: Plan | None, connection: Connection, hosts: dict[str, set[str]]
+) -> ExpectedStream:
     """The destination whose ingest the connection goes to, unless it is named."""
     platform = wish.platform
     if platform is None:
@@ -125,10 +125,10 @@ def _meant(
     known = plan is not None and any(platform == there.platform for there in plan.destinations)
     if wish.platform is not None or known or platform is None:
         return meant_by(plan, platform)
-    return Meant(platform)
+    return ExpectedStream(platform)
 
 
-def _hosts(wish: Wish, plan: Plan | None) -> dict[str, set[str]]:
+def _hosts(wish: WatchOptions, plan: Plan | None) -> dict[str, set[str]]:
     """By platform, the addresses its guide names; the plan's platforms before all others."""
     first = [there.platform for there in plan.destinations] if plan is not None else []
     if wish.platform is not None:
@@ -146,10 +146,10 @@ def _addresses(guide: Guide) -> set[str]:
 
 
 @dataclass(slots=True)
-class Seeking:
+class StreamSearch:
     """Finds the connection that is meant."""
 
-    wish: Wish
+    wish: WatchOptions
     kernel: Diagnostics
     hosts: dict[str, set[str]]
 
@@ -271,22 +271,22 @@ class _Counts:
 class Watching:
     """One program's stream, over all its connections."""
 
-    seeking: Seeking
+    seeking: StreamSearch
     connection: Connection
-    writing: Writing
+    writing: BroadcastWriter
 
     def __post_init__(self) -> None:
         """Nothing is counted that was sent before."""
         self._program = Program(self.connection.pid)
         self._before = _Counts()
-        self._last: Standing | None = None
+        self._last: ConnectionState | None = None
         self._gone_at: float | None = None
         first = self.seeking.kernel.standing(self.connection)
         if first is not None:
             sent = first.carried_bytes
             self._before = _Counts(-sent, -sent, -first.resent_bytes, -first.window_closed_seconds)
 
-    def until(self, until: float) -> Aired:
+    def until(self, until: float) -> KeptBroadcast:
         """Look until the stream ends or the time is up."""
         try:
             while True:
@@ -312,7 +312,7 @@ class Watching:
             return "the connection was closed and did not come back"
         return None
 
-    def _look(self) -> Look:
+    def _look(self) -> StreamSample:
         standing = self.seeking.kernel.standing(self.connection)
         if standing is None:
             standing = self._gone()
@@ -322,7 +322,7 @@ class Watching:
         queued = standing.queued_bytes if standing is not None else 0
         if standing is not None:
             self._last, self._gone_at = standing, None
-        return Look(
+        return StreamSample(
             seconds=self.writing.seconds(),
             connected=standing is not None,
             handed_bytes=before.handed + carried + queued,
@@ -336,18 +336,18 @@ class Watching:
             memory_mb=memory,
         )
 
-    def _closed(self, standing: Standing | None) -> float | None:
+    def _closed(self, standing: ConnectionState | None) -> float | None:
         """How long the window was closed; a relay on this machine closes it for its line, too."""
         if is_loopback(f"//{self.connection.to}"):
             return None
         return self._before.closed + (standing.window_closed_seconds if standing else 0.0)
 
-    def _waiting(self, standing: Standing) -> int:
+    def _waiting(self, standing: ConnectionState) -> int:
         kbps = self.writing.notes.judge.usual_kbps()
         flying = standing.queued_bytes - standing.unsent_bytes
         return on_its_way(standing.unsent_bytes, flying, kbps, standing.least_round_trip_ms)
 
-    def _gone(self) -> Standing | None:
+    def _gone(self) -> ConnectionState | None:
         """The connection is not there; perhaps the program has made another."""
         if self._last is not None:
             last = self._last
@@ -368,7 +368,7 @@ class Watching:
         return self.seeking.kernel.standing(again)
 
 
-def watch_interface(wish: Wish, tell: Tell) -> None:
+def watch_interface(wish: WatchOptions, tell: Tell) -> None:
     """Where a system tells no more: what all programs send together, against the plan.
 
     It says nothing of the line, and is not kept.
@@ -391,8 +391,8 @@ def _only_a_rate(seconds: float, kbps: float, planned_kbps: float | None) -> Now
         planned_kbps=planned_kbps, carried_kbps=round(kbps, 1), waiting_seconds=0.0,
         round_trip_ms=None, least_round_trip_ms=None, resent_bytes=0, cores=None, memory_mb=None,
         fps=None, frames=None, late_frames=None, lost_frames=None,
-        verdict=Verdict(cause=None, text=words.only_a_rate(kbps)),
+        verdict=WatchVerdict(cause=None, text=words.only_a_rate(kbps)),
     )  # fmt: skip
 
 
-__all__ = ["Choose", "Connection", "Wish", "sees_connections", "watch", "watch_interface"]
+__all__ = ["Choose", "Connection", "WatchOptions", "sees_connections", "watch", "watch_interface"]

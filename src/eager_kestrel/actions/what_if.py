@@ -24,7 +24,7 @@ from eager_kestrel.files.guides import guide_for
 
 if TYPE_CHECKING:
     from eager_kestrel.core.line.uplink import Uplink
-    from eager_kestrel.core.picture import Picture
+    from eager_kestrel.core.picture import Resolution
     from eager_kestrel.core.show.show import Show
 
 COLUMNS = ("at", "safe_kbps", "width", "height", "fps", "bitrate_kbps", "quality")
@@ -123,7 +123,7 @@ def write_sweep(found: Sweep, path: Path) -> None:
 
 def need(
     show: Show,
-    pictures: list[Picture] | None = None,
+    pictures: list[Resolution] | None = None,
     frame_rate_at_least: float | None = None,
     guides: Path | None = None,
 ) -> Needs:

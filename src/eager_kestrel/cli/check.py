@@ -114,11 +114,11 @@ class LineFlags:
 
     def asked(self, platforms: list[str] | None) -> Show | None:
         """The show that is meant; None when nothing says where the stream goes."""
-        from eager_kestrel.actions.shows import Wishes, asked_show
+        from eager_kestrel.actions.shows import ShowOptions, asked_show
 
         if not platforms and self.show is None:
             return None
-        wishes = Wishes(
+        wishes = ShowOptions(
             platforms=tuple(platforms or ()), share=self.share, reserves=tuple(self.reserve or ())
         )
         return asked_show(self.show, wishes).show

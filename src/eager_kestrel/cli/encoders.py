@@ -39,12 +39,12 @@ def encoders(
     _: Quiet = False,
 ) -> None:
     """Measure what this machine encodes in time; plans go by it from then on."""
-    from eager_kestrel.actions.encoders import Wish, measure_encoders
+    from eager_kestrel.actions.encoders import EncoderOptions, measure_encoders
     from eager_kestrel.cli.screen import console, print_json, telling
 
     if figure is not None:
         require_figure(figure)
-    wish = Wish(tuple(picture or ()), fps, tuple(codec or ()), minutes)
+    wish = EncoderOptions(tuple(picture or ()), fps, tuple(codec or ()), minutes)
     with telling("looking for encoders", quiet=json) as tell:
         found = measure_encoders(wish, tell)
     if figure is not None:

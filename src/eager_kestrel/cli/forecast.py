@@ -52,7 +52,7 @@ def forecast(
     _: Quiet = False,
 ) -> None:
     """Say how much a plan would have stuttered on your connection so far."""
-    from eager_kestrel.actions.forecasting import Wish
+    from eager_kestrel.actions.forecasting import ForecastOptions
     from eager_kestrel.actions.forecasting import forecast as forecast_plan
     from eager_kestrel.cli.screen import console, print_json
 
@@ -60,7 +60,7 @@ def forecast(
         from eager_kestrel.report.figures import require_kind
 
         require_kind(figure)
-    wish = Wish(lasts, stutter, days, around, tuple(from_ or ()), frames, guides)
+    wish = ForecastOptions(lasts, stutter, days, around, tuple(from_ or ()), frames, guides)
     found = forecast_plan(plan, wish)
     if figure is not None:
         from eager_kestrel.report.forecast_figure import save_forecast_figure

@@ -16,7 +16,7 @@ from eager_kestrel.cli.options import (
     Days,
     GuideFolder,
     Json,
-    WishFlags,
+    ShowFlags,
     complete_platform,
     complete_show,
     group,
@@ -182,7 +182,7 @@ def diff(
     upload: Annotated[
         str | None, typer.Option(metavar="RATE", help="Plan both from this, not from your runs.")
     ] = None,
-    wish: WishFlags = WishFlags(),
+    wish: ShowFlags = ShowFlags(),
     around: Around = None,
     days: Days = 14,
     codec: Codec = None,

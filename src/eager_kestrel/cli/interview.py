@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from eager_kestrel.actions.importing import Reading
     from eager_kestrel.core.guide.guide import Guide
     from eager_kestrel.core.guide.page import Proposal
-    from eager_kestrel.core.guide.tables import Table
+    from eager_kestrel.core.guide.tables import PageTable
 
 HOW = (
     "Enter takes the first proposal, a number another one; or type a value. "
@@ -125,7 +125,7 @@ def _ask(
         return answer
 
 
-def _changed(table: Table, answer: str) -> str:
+def _changed(table: PageTable, answer: str) -> str:
     """``3=maximum kbit/s`` changes one column of a table's reading."""
     number, equals, reading = answer.partition("=")
     if not equals or not number.strip().isdigit():
@@ -155,7 +155,7 @@ def _show_proposals(offered: tuple[Proposal, ...], screen: Console) -> None:
         screen.print(Text(f"     from {words}", style="dim"))
 
 
-def _show_table(table: Table, screen: Console) -> None:
+def _show_table(table: PageTable, screen: Console) -> None:
     """How each column is read, with examples."""
     from rich.table import Table as Shown
     from rich.text import Text

@@ -24,9 +24,9 @@ from eager_kestrel.cli.options import (
 if TYPE_CHECKING:
     from contextlib import ExitStack
 
-    from eager_kestrel.actions.ingest_measuring import IngestWish
-    from eager_kestrel.actions.ingests import Ingest
-    from eager_kestrel.actions.measuring import Wish
+    from eager_kestrel.actions.ingest_measuring import IngestMeasureOptions
+    from eager_kestrel.actions.ingests import IngestServerChoice
+    from eager_kestrel.actions.measuring import MeasureOptions
     from eager_kestrel.actions.places import Towards
 
 
@@ -195,10 +195,10 @@ def _towards(
 
 def _wish(
     towards: Towards, where: WhereFlags, how: HowFlags, *, practice: bool
-) -> Wish | IngestWish:
+) -> MeasureOptions | IngestMeasureOptions:
     """Everything that is asked for; the key of an ingest is asked for here."""
     from eager_kestrel.actions.ingests import ingest_at, ingest_of, is_ingest
-    from eager_kestrel.actions.measuring import Wish, limits_of, token_for
+    from eager_kestrel.actions.measuring import MeasureOptions, limits_of, token_for
     from eager_kestrel.core.errors import InputError
 
     if towards.platform:
@@ -211,14 +211,16 @@ def _wish(
         raise InputError("--most and --point go with an ingest", "give --to PLATFORM")
     limits = limits_of(how.seconds, how.data_limit, climbing=how.gently)
     leave_from = "0.0.0.0" if where.ipv4 else "::" if where.ipv6 else where.bind  # noqa: S104
-    return Wish(
+    return MeasureOptions(
         towards.url, how.connections, limits, leave_from, how.estimate, where.direct, practice,
         towards.place, token_for(towards.url, asker()) if where.token else None, how.gently,
     )  # fmt: skip
 
 
-def _ingest_wish(ingest: Ingest, towards: Towards, where: WhereFlags, how: HowFlags) -> IngestWish:
-    from eager_kestrel.actions.ingest_measuring import IngestWish, key_of
+def _ingest_wish(
+    ingest: IngestServerChoice, towards: Towards, where: WhereFlags, how: HowFlags
+) -> IngestMeasureOptions:
+    from eager_kestrel.actions.ingest_measuring import IngestMeasureOptions, key_of
     from eager_kestrel.actions.measuring import limits_of, token_for
     from eager_kestrel.cli.screen import warn
     from eager_kestrel.core.errors import InputError
@@ -232,7 +234,7 @@ def _ingest_wish(ingest: Ingest, towards: Towards, where: WhereFlags, how: HowFl
     for line in ingest.said:
         warn(line)
     key = token_for(ingest.target.url, asker()) if where.token else key_of(ingest, asker())
-    return IngestWish(ingest, key, limits, towards.place)
+    return IngestMeasureOptions(ingest, key, limits, towards.place)
 
 
 app = single("measure", measure)

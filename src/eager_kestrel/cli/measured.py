@@ -9,7 +9,7 @@ if TYPE_CHECKING:
     from collections.abc import Iterator
 
     from eager_kestrel.actions.evening import Evening
-    from eager_kestrel.actions.schedule import Outcome
+    from eager_kestrel.actions.schedule import ScheduleOutcome
     from eager_kestrel.core.line.run import Run
 
 
@@ -61,7 +61,7 @@ def _told_how_it_ended(run: Run) -> int:
     return 0
 
 
-def told(outcomes: Iterator[Outcome], keep: bool) -> Iterator[Outcome]:
+def told(outcomes: Iterator[ScheduleOutcome], keep: bool) -> Iterator[ScheduleOutcome]:
     """Keep and tell of each run of a schedule as it ends, so that nothing waits for the last."""
     from eager_kestrel.actions.runs import summary
     from eager_kestrel.cli.screen import rate, warn
@@ -79,7 +79,7 @@ def told(outcomes: Iterator[Outcome], keep: bool) -> Iterator[Outcome]:
 
 
 def several_runs(
-    outcomes: list[Outcome], wanted: int | None, platform: str, guides: Path | None, *, json: bool,
+    outcomes: list[ScheduleOutcome], wanted: int | None, platform: str, guides: Path | None, *, json: bool,
     samples: bool,
 ) -> int:  # fmt: skip
     """The runs of a schedule together; 0 when all went well, 1 when some did, 3 when none."""

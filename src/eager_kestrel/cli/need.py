@@ -55,22 +55,22 @@ def need(
     json: Json = False,
 ) -> None:
     """Say what upload a picture on a platform takes: the inverse of a plan."""
-    from eager_kestrel.actions.shows import Wishes, asked_show, is_show
+    from eager_kestrel.actions.shows import ShowOptions, asked_show, is_show
     from eager_kestrel.actions.what_if import need as needed
     from eager_kestrel.cli.screen import print_json
     from eager_kestrel.core.errors import InputError, NoPlanError
-    from eager_kestrel.core.picture import Picture, parse_frame_rate
+    from eager_kestrel.core.picture import Resolution, parse_frame_rate
     from eager_kestrel.report.figures import require_kind
 
     shows = [name for name in platforms if is_show(name)]
     if len(shows) > 1:
         raise InputError(f"{len(shows)} shows are given", "give one at a time")
-    wishes = Wishes(
+    wishes = ShowOptions(
         platforms=tuple(name for name in platforms if name not in shows), codec=codec,
         source=source, fps=source_fps, motion=motion, share=share, reserves=tuple(reserve or ()),
     )  # fmt: skip
     show = asked_show(shows[0] if shows else None, wishes).show
-    wanted = [Picture.parse(picture)] if picture is not None else None
+    wanted = [Resolution.parse(picture)] if picture is not None else None
     rate = float(parse_frame_rate(fps)) if fps is not None else None
     if figure is not None:
         require_kind(figure)
@@ -145,12 +145,12 @@ def _row(answer: Need) -> tuple[str, ...]:
 
 def _said(answer: Need) -> str:
     """One picture in words."""
-    from eager_kestrel.core.words.needs import Seen, in_words
+    from eager_kestrel.core.words.needs import SettingsAt, in_words
 
-    def seen(upload: float | None, option: Option | None) -> Seen | None:
+    def seen(upload: float | None, option: Option | None) -> SettingsAt | None:
         if upload is None or option is None:
             return None
-        return Seen(upload, option.words, option.bitrate_kbps, option.quality)
+        return SettingsAt(upload, option.words, option.bitrate_kbps, option.quality)
 
     begin = seen(answer.from_kbps, answer.from_gives)
     end = seen(answer.until_kbps, answer.then)

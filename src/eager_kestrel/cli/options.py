@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Annotated, Any, TypeAlias, get_type_hints
 import typer
 
 if TYPE_CHECKING:
-    from eager_kestrel.actions.shows import Wishes
+    from eager_kestrel.actions.shows import ShowOptions
 
 
 def single(name: str, command: Callable[..., None]) -> typer.Typer:
@@ -242,7 +242,7 @@ Everything: TypeAlias = Annotated[
 
 
 @dataclass(frozen=True, slots=True)
-class WishFlags:
+class ShowFlags:
     """What is streamed, as said on the command line."""
 
     source: Source = None
@@ -298,11 +298,11 @@ class WishFlags:
 
     def wishes(
         self, platforms: list[str] | None, codec: str | None = None, hours: float | None = None
-    ) -> Wishes:
+    ) -> ShowOptions:
         """As the actions take it, with where it goes."""
-        from eager_kestrel.actions.shows import Wishes
+        from eager_kestrel.actions.shows import ShowOptions
 
-        return Wishes(
+        return ShowOptions(
             platforms=tuple(platforms or ()),
             codec=codec,
             source=self.source,

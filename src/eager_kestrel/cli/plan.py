@@ -18,7 +18,7 @@ from eager_kestrel.cli.options import (
     Json,
     Platforms,
     Quiet,
-    WishFlags,
+    ShowFlags,
     complete_show,
     grouped,
     single,
@@ -47,7 +47,7 @@ def plan(
         str | None,
         typer.Option(metavar="RATE", help='Plan from a number such as "12 Mbit/s", not from runs.'),
     ] = None,
-    wish: WishFlags = WishFlags(),
+    wish: ShowFlags = ShowFlags(),
     hours: Annotated[
         float | None,
         typer.Option(min=0.1, max=744, help="Hours you stream a month, to reckon data; else 20."),

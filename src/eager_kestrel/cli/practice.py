@@ -66,7 +66,7 @@ def uplink(
     json: Json = False,
 ) -> None:
     """Serve an upload endpoint behind a simulated uplink until Ctrl-C."""
-    from eager_kestrel.actions.practice import Trouble, practice_line, simulated_uplink
+    from eager_kestrel.actions.practice import SimulatedTrouble, practice_line, simulated_uplink
     from eager_kestrel.cli.screen import print_json
     from eager_kestrel.core.errors import InputError
     from eager_kestrel.core.units import Bitrate, DataSize, parse_seconds, parse_share
@@ -78,7 +78,7 @@ def uplink(
         Bitrate.parse(rate) if rate else None,
         parse_seconds(round_trip) * 1000,
         DataSize.parse(queue).bytes,
-        Trouble(
+        SimulatedTrouble(
             stalls=tuple((at, parse_seconds(what)) for what, at in map(_at, stall or [])),
             others=tuple((at, Bitrate.parse(what).kbps) for what, at in map(_at, others or [])),
             spread=parse_share(spread) if spread else 0.0,

@@ -12,7 +12,7 @@ from eager_kestrel.cli.rehearsal_card import line_of, live, show_rehearsal
 from eager_kestrel.core.words import runs as words
 
 if TYPE_CHECKING:
-    from eager_kestrel.actions.rehearsing import Outcome
+    from eager_kestrel.actions.rehearsing import RehearsalOutcome
 
 
 def rehearse(
@@ -74,9 +74,11 @@ def rehearse(
     read = plan_or_settings(plan, platform, guides)
     wish = wish_of(seconds, unsent, settle=settle, guides=guides)
     if platform is None and sum(there.feasible for there in read.destinations) > 1:
-        from eager_kestrel.cli.rehearse_together import Asked, rehearse_all
+        from eager_kestrel.cli.rehearse_together import TogetherOptions, rehearse_all
 
-        rehearse_all(read, Asked(tuple(to or ()), practice, wish, out, figure), guides, json=json)
+        rehearse_all(
+            read, TogetherOptions(tuple(to or ()), practice, wish, out, figure), guides, json=json
+        )
         return
     chosen = destination_of(read, platform)
     with live(quiet=json) as tell:
@@ -95,7 +97,7 @@ def rehearse(
     raise typer.Exit(0 if outcome.settled is not None else 1)
 
 
-def _keep(outcome: Outcome, figure: Path | None, out: Path | None) -> None:
+def _keep(outcome: RehearsalOutcome, figure: Path | None, out: Path | None) -> None:
     """Keep it for a report, draw it, and write the plan that held, where asked."""
     from eager_kestrel.actions.export import write_plan
     from eager_kestrel.actions.reporting import keep_rehearsals
@@ -111,7 +113,7 @@ def _keep(outcome: Outcome, figure: Path | None, out: Path | None) -> None:
         warn(f"wrote the plan that held to {out}")
 
 
-def _show(outcome: Outcome, name: str) -> None:
+def _show(outcome: RehearsalOutcome, name: str) -> None:
     """Every rehearsal, and the most that held."""
     from eager_kestrel.actions.rehearsing import destination_of
     from eager_kestrel.cli.screen import console
@@ -134,7 +136,7 @@ def _address(written: list[str], platform: str) -> str:
     return address if equals and name == platform else written[0]
 
 
-def _document(outcome: Outcome) -> dict[str, object]:
+def _document(outcome: RehearsalOutcome) -> dict[str, object]:
     others = [r.model_dump(mode="json") for r in outcome.rehearsals if r is not outcome.best]
     return outcome.best.model_dump(mode="json") | {
         "before": others,

@@ -11,23 +11,23 @@ import typer
 from eager_kestrel.cli.options import asker
 
 if TYPE_CHECKING:
-    from eager_kestrel.actions.rehearsing import Wish
+    from eager_kestrel.actions.rehearsing import RehearseOptions
     from eager_kestrel.core.checks.rehearsal import Rehearsal
     from eager_kestrel.core.plan.plan import Plan
 
 
 @dataclass(frozen=True, slots=True)
-class Asked:
+class TogetherOptions:
     """How, as said on the command line."""
 
     to: tuple[str, ...]
     practice: str | None
-    wish: Wish
+    wish: RehearseOptions
     out: Path | None
     figure: Path | None
 
 
-def rehearse_all(plan: Plan, asked: Asked, guides: Path | None, *, json: bool) -> None:
+def rehearse_all(plan: Plan, asked: TogetherOptions, guides: Path | None, *, json: bool) -> None:
     """Send every destination's stand-in at once, and say of each and of all whether it held.
 
     Raises:
@@ -56,11 +56,11 @@ def rehearse_all(plan: Plan, asked: Asked, guides: Path | None, *, json: bool) -
     if asked.out is not None and held:
         write_plan(plan, asked.out)
         warn(f"wrote the plan that held to {asked.out}")
-    _show(found, held=held, json=json)
+    _show_together(found, held=held, json=json)
     raise typer.Exit(0 if held else 1)
 
 
-def _require_all(plan: Plan, asked: Asked) -> None:
+def _require_all(plan: Plan, asked: TogetherOptions) -> None:
     """Refuse what would leave destinations out."""
     from eager_kestrel.core.errors import InputError
 
@@ -78,7 +78,7 @@ def _require_all(plan: Plan, asked: Asked) -> None:
         )
 
 
-def _show(found: tuple[Rehearsal, ...], *, held: bool, json: bool) -> None:
+def _show_together(found: tuple[Rehearsal, ...], *, held: bool, json: bool) -> None:
     from eager_kestrel.cli.rehearsal_card import show_rehearsal
     from eager_kestrel.cli.screen import console, print_json
     from eager_kestrel.core.document import format_name

@@ -6,8 +6,8 @@ from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING
 
 from eager_kestrel.cli.screen import grid, rate, remark
-from eager_kestrel.core.line.evening import Quarter
-from eager_kestrel.core.line.hours import Hour, Hours
+from eager_kestrel.core.line.evening import QuarterOfRuns
+from eager_kestrel.core.line.hours import Hours, HourUplink
 from eager_kestrel.core.line.run import Run
 from eager_kestrel.core.line.summary import PhaseSummary, RoundTripSummary, RunSummary
 from eager_kestrel.core.line.uplink import Uplink
@@ -87,7 +87,7 @@ def show_hours(screen: Console, hours: Hours) -> None:
     )  # fmt: skip
 
 
-def show_quarters(screen: Console, quarters: Sequence[Quarter]) -> None:
+def show_quarters(screen: Console, quarters: Sequence[QuarterOfRuns]) -> None:
     """The same by quarter of an hour."""
     _show_times(
         screen, "quarter",
@@ -130,7 +130,7 @@ def _times(runs: int, failed: int) -> str:
     return ", ".join([*said, *([f"{failed} failed"] if failed else [])])
 
 
-def _counts(hour: Hour) -> str:
+def _counts(hour: HourUplink) -> str:
     """``3 runs, 1 failed``."""
     many = hour.runs if hour.measured else hour.readings
     what = "run" if hour.measured else "reading"

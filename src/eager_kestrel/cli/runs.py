@@ -23,7 +23,7 @@ from eager_kestrel.cli.options import (
 if TYPE_CHECKING:
     from rich.table import Table
 
-    from eager_kestrel.core.line.airing import AiringRow
+    from eager_kestrel.core.line.airing import BroadcastRow
     from eager_kestrel.core.line.summary import RunRow
 
 app = group()
@@ -92,7 +92,7 @@ def list_runs(
         screen.print(kept_in_all(shown, every, found.size_bytes), markup=False)
 
 
-def _airings(rows: Sequence[AiringRow]) -> Table:
+def _airings(rows: Sequence[BroadcastRow]) -> Table:
     """Shows that were watched."""
     from rich.table import Table
 

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from rich.status import Status
     from rich.table import Table
 
-    from eager_kestrel.core.line.progress import Event, Learned, Tell, Waiting
+    from eager_kestrel.core.line.progress import Event, PartialResult, Tell, WaitingFor
 
 WIDEST = 108
 
@@ -82,7 +82,7 @@ def rate(kbps: float) -> str:
     return str(Bitrate.from_kbps(kbps))
 
 
-def _learned_text(event: Learned) -> str:
+def _learned_text(event: PartialResult) -> str:
     if event.phase == "idle":
         return f"{event.round_trip_ms:.0f} ms a round trip" if event.round_trip_ms else "no answer"
     parts = [f"{event.seconds:4.1f} s", f"now {rate(event.now_kbps)}"]
@@ -93,7 +93,7 @@ def _learned_text(event: Learned) -> str:
     return "  ".join(parts)
 
 
-def _waiting_text(event: Waiting) -> str:
+def _waiting_text(event: WaitingFor) -> str:
     of = "" if event.of is None else f" of {event.of}"
     return f"run {event.number}{of} in {event.seconds:.0f} s"
 
@@ -105,7 +105,7 @@ def progress(*, quiet: bool = False) -> Iterator[Tell]:
         yield lambda _: None
         return
     screen = console(stderr=True)
-    last: dict[str, Learned] = {}
+    last: dict[str, PartialResult] = {}
     if screen.is_terminal:
         with screen.status("connecting", spinner="dots") as status:
             yield _lively(screen, status, last)
@@ -117,7 +117,7 @@ def progress(*, quiet: bool = False) -> Iterator[Tell]:
         screen.print()
 
 
-def _finished(screen: Console, name: str, learned: Learned) -> None:
+def _finished(screen: Console, name: str, learned: PartialResult) -> None:
     """The last word of a phase."""
     text = _learned_text(learned)
     screen.print(
@@ -125,35 +125,35 @@ def _finished(screen: Console, name: str, learned: Learned) -> None:
     )
 
 
-def _plainly(screen: Console, last: dict[str, Learned]) -> Tell:
+def _plainly(screen: Console, last: dict[str, PartialResult]) -> Tell:
     """A line for whatever is over."""
-    from eager_kestrel.core.line.progress import Said, Waiting
+    from eager_kestrel.core.line.progress import Remark, WaitingFor
 
     waiting_for = 0
 
     def told(event: Event) -> None:
         nonlocal waiting_for
         _finish_before(event, last, screen)
-        if isinstance(event, Said):
+        if isinstance(event, Remark):
             screen.print(event.text, markup=False)
-        elif isinstance(event, Waiting) and event.number != waiting_for:
+        elif isinstance(event, WaitingFor) and event.number != waiting_for:
             waiting_for = event.number
             screen.print(_waiting_text(event), markup=False)
 
     return told
 
 
-def _lively(screen: Console, status: Status, last: dict[str, Learned]) -> Tell:
+def _lively(screen: Console, status: Status, last: dict[str, PartialResult]) -> Tell:
     """A line that changes, and one for what is over."""
-    from eager_kestrel.core.line.progress import Beginning, Learned, Waiting
+    from eager_kestrel.core.line.progress import PartialResult, PhaseBegun, WaitingFor
 
     def told(event: Event) -> None:
         _finish_before(event, last, screen)
-        if isinstance(event, Beginning):
+        if isinstance(event, PhaseBegun):
             status.update(f"{event.phase} …")
-        elif isinstance(event, Learned):
+        elif isinstance(event, PartialResult):
             status.update(f"{event.phase:<20} {_learned_text(event)}")
-        elif isinstance(event, Waiting):
+        elif isinstance(event, WaitingFor):
             status.update(f"[green]{bars(event.so_far_kbps)}[/]  {_waiting_text(event)}")
         else:
             screen.print(event.text, markup=False)
@@ -194,15 +194,15 @@ def telling(first: str, *, quiet: bool = False) -> Iterator[Callable[[str], None
         yield status.update
 
 
-def _finish_before(event: Event, last: dict[str, Learned], screen: Console) -> None:
+def _finish_before(event: Event, last: dict[str, PartialResult], screen: Console) -> None:
     """Print the last word of a phase once the next begins; remember what is learned meanwhile."""
-    from eager_kestrel.core.line.progress import Beginning, Learned, Waiting
+    from eager_kestrel.core.line.progress import PartialResult, PhaseBegun, WaitingFor
 
-    if isinstance(event, Beginning | Waiting):
+    if isinstance(event, PhaseBegun | WaitingFor):
         for name, learned in last.items():
             _finished(screen, name, learned)
         last.clear()
-    elif isinstance(event, Learned):
+    elif isinstance(event, PartialResult):
         last[event.phase] = event
 
 

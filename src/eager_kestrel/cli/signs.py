@@ -14,7 +14,7 @@ PLAIN = {
 HANDLER = "eager_kestrel.plain"
 
 
-def _plainly(error: UnicodeError) -> tuple[str | bytes, int]:
+def _ascii_sign(error: UnicodeError) -> tuple[str | bytes, int]:
     """What is written for signs an encoding lacks."""
     if not isinstance(error, UnicodeEncodeError):
         raise error
@@ -24,7 +24,7 @@ def _plainly(error: UnicodeError) -> tuple[str | bytes, int]:
 
 def fall_back() -> None:
     """Let standard output and error write plain signs where they must, rather than fail."""
-    codecs.register_error(HANDLER, _plainly)
+    codecs.register_error(HANDLER, _ascii_sign)
     for stream in (sys.stdout, sys.stderr):
         reconfigure = getattr(stream, "reconfigure", None)
         encoding = (getattr(stream, "encoding", None) or "utf-8").lower()

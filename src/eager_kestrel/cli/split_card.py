@@ -21,7 +21,7 @@ COLOURS = ("green", "cyan", "magenta", "blue", "bright_green", "bright_cyan", "b
 
 
 @dataclass(frozen=True, slots=True)
-class Part:
+class BarPart:
     """A piece of the uplink."""
 
     name: str
@@ -31,7 +31,7 @@ class Part:
     said: str
 
 
-def parts_of(plan: Plan) -> list[Part]:
+def parts_of(plan: Plan) -> list[BarPart]:
     """The uplink from left to right: destinations, what is unused, reserves, and the margin."""
     parts = []
     for number, there in enumerate(plan.destinations):
@@ -41,21 +41,21 @@ def parts_of(plan: Plan) -> list[Part]:
         said = words.part(video.picture, video.frame_rate, video.bitrate_kbps, there.quality or 0.0)
         look = number % len(FILLS)
         name = there.title + (f" ({there.standing})" if there.standing else "")
-        parts.append(Part(name, there.total_kbps, FILLS[look], COLOURS[look], said))
+        parts.append(BarPart(name, there.total_kbps, FILLS[look], COLOURS[look], said))
     unused = plan.budget.safe_kbps - plan.total_kbps
-    parts.append(Part("unused", unused, "░", "white", words.UNUSED))
+    parts.append(BarPart("unused", unused, "░", "white", words.UNUSED))
     kept = min(plan.budget.reserved_kbps, plan.uplink.typical_kbps)
     names = ", ".join(reserve.name for reserve in plan.inputs.reserves)
-    parts.append(Part("reserves", kept, "╱", "yellow", names))
+    parts.append(BarPart("reserves", kept, "╱", "yellow", names))
     capped = plan.budget.steps[-1] if plan.budget.capped else None
     cut = 0.0 if capped is None else capped.before_kbps - capped.after_kbps
-    parts.append(Part("data cap", cut, "×", "red", "" if capped is None else capped.why))
+    parts.append(BarPart("data cap", cut, "×", "red", "" if capped is None else capped.why))
     margin = plan.uplink.typical_kbps - plan.budget.safe_kbps - kept - cut
-    parts.append(Part("kept back", margin, "·", "bright_black", words.KEPT_BACK))
+    parts.append(BarPart("kept back", margin, "·", "bright_black", words.KEPT_BACK))
     return [part for part in parts if part.kbps > 0]
 
 
-def bar(parts: list[Part], cells: int) -> Text:
+def bar(parts: list[BarPart], cells: int) -> Text:
     """The parts side by side; the cells add up, and every part has at least one."""
     from rich.text import Text
 

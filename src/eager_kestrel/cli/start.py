@@ -11,14 +11,14 @@ import typer
 from eager_kestrel.cli.options import (
     GuideFolder,
     Platforms,
-    WishFlags,
+    ShowFlags,
     grouped,
     single,
     with_unit,
 )
 
 if TYPE_CHECKING:
-    from eager_kestrel.actions.shows import Wishes
+    from eager_kestrel.actions.shows import ShowOptions
     from eager_kestrel.core.show.show import Show
 
 T = TypeVar("T")
@@ -31,7 +31,7 @@ def start(
     ] = False,
     title: Annotated[str | None, typer.Option(help="What the show is called.")] = None,
     platforms: Platforms = None,
-    wish: WishFlags = WishFlags(),
+    wish: ShowFlags = ShowFlags(),
     at: Annotated[
         str | None, typer.Option(metavar="HH:MM", help="The time of day it begins.")
     ] = None,
@@ -98,7 +98,7 @@ def _listed(heading: str, rows: Mapping[Any, str]) -> None:
         typer.echo(f"  {name:<8} {said}", err=True)
 
 
-def _asked(title: str | None, given: Wishes, guides: Path | None) -> tuple[str, Wishes]:
+def _asked(title: str | None, given: ShowOptions, guides: Path | None) -> tuple[str, ShowOptions]:
     """Ask for everything no option gave."""
     from dataclasses import replace
 
@@ -109,7 +109,7 @@ def _asked(title: str | None, given: Wishes, guides: Path | None) -> tuple[str, 
         """Ask for one wish until a show can be made of it."""
         nonlocal given
 
-        def read(answer: str) -> Wishes:
+        def read(answer: str) -> ShowOptions:
             said: dict[str, Any] = {key: answer.strip() or None}
             tried = replace(given, **said)
             begin.new_show(replace(tried, platforms=tried.platforms or platforms[:1]))
@@ -121,7 +121,7 @@ def _asked(title: str | None, given: Wishes, guides: Path | None) -> tuple[str, 
     platforms = tuple(known_platforms(guides))
     named = title if title is not None else _ask("What is the show called", "My show", str)
     if given.motion is None:
-        _listed("How much moves in the picture?", begin.MOTIONS)
+        _listed("How much moves in the picture?", begin.MOTION_CHOICES)
     wish("motion", "Motion", "lively")
     wish("source", "The picture your camera or screen gives", "1920x1080")
     wish("fps", "Its frames a second", "60")
@@ -155,7 +155,9 @@ def _upload() -> str | None:
     return _ask("Your upload, if you know it, such as 12 Mbit/s; - to measure it later", "-", read)
 
 
-def _where_and_when(given: Wishes, platforms: tuple[str, ...], guides: Path | None) -> Wishes:
+def _where_and_when(
+    given: ShowOptions, platforms: tuple[str, ...], guides: Path | None
+) -> ShowOptions:
     """Ask where it goes and when it begins."""
     if not given.platforms:
         typer.echo(f"\nGuides are known of: {', '.join(platforms)}", err=True)
@@ -172,7 +174,7 @@ def _where_and_when(given: Wishes, platforms: tuple[str, ...], guides: Path | No
     return given
 
 
-def _begins(given: Wishes, answer: str) -> Wishes:
+def _begins(given: ShowOptions, answer: str) -> ShowOptions:
     from dataclasses import replace
 
     from eager_kestrel.core.line.hours import parse_time_of_day
@@ -183,7 +185,7 @@ def _begins(given: Wishes, answer: str) -> Wishes:
     return replace(given, at=answer.strip())
 
 
-def _on_days(given: Wishes, answer: str) -> Wishes:
+def _on_days(given: ShowOptions, answer: str) -> ShowOptions:
     from dataclasses import replace
 
     from eager_kestrel.actions.shows import weekday
@@ -194,7 +196,7 @@ def _on_days(given: Wishes, answer: str) -> Wishes:
     return replace(given, days=tuple(weekday(part) for part in parts))
 
 
-def _going(given: Wishes, answer: str, guides: Path | None) -> Wishes:
+def _going(given: ShowOptions, answer: str, guides: Path | None) -> ShowOptions:
     from dataclasses import replace
 
     from eager_kestrel.actions.start import is_unknown, new_show

@@ -13,7 +13,7 @@ from eager_kestrel.cli.options import GuideFolder, Json, Motion, Platforms, Quie
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from eager_kestrel.actions.trial import Tried
+    from eager_kestrel.actions.trial import TrialEncodes
     from eager_kestrel.core.footage.trial import Trial
 
 
@@ -89,7 +89,7 @@ def _require(see: SeeFlags) -> None:
         raise InputError("there is nothing to look at", "give --sheet FILE")
 
 
-def _see(tried: Tried, see: SeeFlags) -> None:
+def _see(tried: TrialEncodes, see: SeeFlags) -> None:
     """Sheets and clips; blind, the person ranks first."""
     from eager_kestrel.actions.trial_seen import judged, sheet_of, write_clips
     from eager_kestrel.cli.screen import console, warn

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from eager_kestrel.cli.options import GuideFolder, Json, Quiet, grouped, single
-from eager_kestrel.cli.watch_options import Alerts, Between, Which
+from eager_kestrel.cli.watch_options import AlertFlags, RelayFlags, StreamFlags
 
 if TYPE_CHECKING:
     from eager_kestrel.actions.watching import Connection
@@ -20,9 +20,9 @@ def watch(
     plan: Annotated[
         str, typer.Argument(metavar="[PLAN]", help="A plan's JSON file; else the latest plan.")
     ] = "latest",
-    which: Which = Which(),
-    between: Between = Between(),
-    alerts: Alerts = Alerts(),
+    which: StreamFlags = StreamFlags(),
+    between: RelayFlags = RelayFlags(),
+    alerts: AlertFlags = AlertFlags(),
     within: Annotated[
         str, typer.Option(metavar="TIME", help="Stop after so long in any case.")
     ] = "12 h",
@@ -49,17 +49,17 @@ def watch(
 
 
 def _from_outside(
-    plan: str, which: Which, within: str, guides: Path | None, view: View
-) -> tuple[Aired, ...]:
+    plan: str, which: StreamFlags, within: str, guides: Path | None, view: View
+) -> tuple[KeptBroadcast, ...]:
     """Watch the program's own connection; nothing is aired where only a rate was seen."""
-    from eager_kestrel.actions.watching import Wish, sees_connections, watch_interface
+    from eager_kestrel.actions.watching import WatchOptions, sees_connections, watch_interface
     from eager_kestrel.actions.watching import watch as watch_stream
     from eager_kestrel.cli.screen import warn
     from eager_kestrel.core.errors import InputError
 
     if which.to is not None and len(which.to) > 1:
         raise InputError("one stream is watched from outside", "give one --to, or --through")
-    wish = Wish(
+    wish = WatchOptions(
         plan=plan, settings=which.settings, platform=which.platform,
         to=which.to[0] if which.to else None, pid=which.pid, program=which.program, within=within,
         guides=guides,
@@ -94,7 +94,7 @@ def _chooser(view: View) -> Callable[[Sequence[Connection]], Connection] | None:
 
 
 if TYPE_CHECKING:
-    from eager_kestrel.actions.airing import Aired
+    from eager_kestrel.actions.airing import KeptBroadcast
     from eager_kestrel.cli.watch_view import View
 
 

@@ -12,7 +12,7 @@ from eager_kestrel.cli.options import complete_platform
 
 
 @dataclass(frozen=True, slots=True)
-class Which:
+class StreamFlags:
     """Which stream, as said on the command line."""
 
     to: Annotated[
@@ -40,7 +40,7 @@ class Which:
 
 
 @dataclass(frozen=True, slots=True)
-class Between:
+class RelayFlags:
     """Standing between program and platform, as said on the command line."""
 
     through: Annotated[
@@ -59,7 +59,7 @@ class Between:
 
 
 @dataclass(frozen=True, slots=True)
-class Alerts:
+class AlertFlags:
     """How to be told, as said on the command line."""
 
     bell: Annotated[bool, typer.Option("--bell", help="Ring when something is wrong.")] = False

@@ -19,9 +19,9 @@ if TYPE_CHECKING:
     from rich.panel import Panel
     from rich.table import Table
 
-    from eager_kestrel.actions.airing import Aired
+    from eager_kestrel.actions.airing import KeptBroadcast
     from eager_kestrel.actions.watching import Connection
-    from eager_kestrel.core.line.airing import Airing
+    from eager_kestrel.core.line.airing import Broadcast
     from eager_kestrel.core.watching.now import Now
 
 SHOWN_SECONDS = 1.0
@@ -39,7 +39,7 @@ AGAIN_SECONDS = 20.0
 
 
 @dataclass(slots=True)
-class _Stream:
+class _StreamView:
     """What is remembered of one destination."""
 
     sent: deque[float] = field(default_factory=lambda: deque(maxlen=BARS))
@@ -72,7 +72,7 @@ class View:
         self._json, self._bell, self._notify = json, bell, notify
         self._screen = console(stderr=True)
         self._live: Live | None = None
-        self._streams: dict[str, _Stream] = {}
+        self._streams: dict[str, _StreamView] = {}
         self._title = ""
         self._alerted_at = -1e9
         self._waits = False
@@ -109,7 +109,7 @@ class View:
     def tell(self, now: Now) -> None:
         """How it stands."""
         self._alert(now)
-        stream = self._streams.setdefault(now.to, _Stream())
+        stream = self._streams.setdefault(now.to, _StreamView())
         if not self._json and not self._screen.is_terminal:
             self._line(now, stream)
             return
@@ -124,7 +124,7 @@ class View:
         stream.saw(now)
         self._draw()
 
-    def _line(self, now: Now, stream: _Stream) -> None:
+    def _line(self, now: Now, stream: _StreamView) -> None:
         """In a pipe: a line whenever something else is the matter."""
         for line in now.breaches:
             if line not in stream.breaches:
@@ -159,7 +159,7 @@ class View:
             self._live.start()
         self._live.update(drawn, refresh=True)
 
-    def _panel(self, now: Now, stream: _Stream, *, short: bool) -> Panel:
+    def _panel(self, now: Now, stream: _StreamView, *, short: bool) -> Panel:
         from rich.panel import Panel
         from rich.text import Text
 
@@ -177,7 +177,7 @@ class View:
         title = Text(f"{words.clock(now.seconds)}  {said}")
         return Panel(whole, title=title, title_align="left", border_style=colour, padding=(0, 1))
 
-    def _rows(self, now: Now, stream: _Stream, *, short: bool) -> list[tuple[str, str]]:
+    def _rows(self, now: Now, stream: _StreamView, *, short: bool) -> list[tuple[str, str]]:
         longest = max(LATE_SECONDS, *stream.waited)
         waits = [wait / longest * 0.999 for wait in stream.waited]
         rows = [
@@ -233,7 +233,7 @@ def _notice(text: str) -> None:
 _notice_missing: list[bool] = []
 
 
-def show_aired(aired: Aired, *, quiet: bool = False) -> bool:
+def show_aired(aired: KeptBroadcast, *, quiet: bool = False) -> bool:
     """The card of an airing that is over; whether something was late or broke a rule."""
     airing = aired.airing
     if not quiet:
@@ -243,7 +243,7 @@ def show_aired(aired: Aired, *, quiet: bool = False) -> bool:
     return any(trouble.late for trouble in airing.troubles) or bool(airing.breaches)
 
 
-def show_airing(screen: Console, airing: Airing, at: dict[float, str] | None = None) -> None:
+def show_airing(screen: Console, airing: Broadcast, at: dict[float, str] | None = None) -> None:
     """What was carried, and each trouble with its time and cause.
 
     Args:
@@ -281,7 +281,7 @@ def show_airing(screen: Console, airing: Airing, at: dict[float, str] | None = N
         remark(screen, line)
 
 
-def _troubles(airing: Airing, at: dict[float, str]) -> Table:
+def _troubles(airing: Broadcast, at: dict[float, str]) -> Table:
     from rich.table import Table
 
     table = Table(box=None, padding=(0, 1, 0, 0), header_style="dim")

@@ -18,7 +18,7 @@ from pydantic import (
 from pydantic_core import CoreSchema
 
 from eager_kestrel.core.errors import FormatError
-from eager_kestrel.core.picture import Picture, frame_rate_text
+from eager_kestrel.core.picture import Resolution, frame_rate_text
 
 
 class Frozen(BaseModel):
@@ -93,11 +93,11 @@ class Spread(Frozen):
 SIDES = ("width", "height")
 
 
-def _parts(value: Picture | Fraction | None) -> tuple[Any, ...]:
+def _parts(value: Resolution | Fraction | None) -> tuple[Any, ...]:
     """A picture's sides; or a frame rate as people say it and exactly."""
     if value is None:
         return (None, None)
-    if isinstance(value, Picture):
+    if isinstance(value, Resolution):
         return value.width, value.height
     return float(frame_rate_text(value)), str(value)
 

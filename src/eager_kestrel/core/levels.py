@@ -17,7 +17,7 @@ from typing import TYPE_CHECKING
 from eager_kestrel.core.errors import NoPlanError
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.picture import Picture
+    from eager_kestrel.core.picture import Resolution
 
 _H264_FACTOR = {"baseline": 1.0, "main": 1.0, "high": 1.25}
 
@@ -46,7 +46,7 @@ class Level:
         """The largest decoder buffer for that profile."""
         return self.max_buffer_kbit * self._factor(profile)
 
-    def takes(self, picture: Picture, frame_rate: Fraction) -> bool:
+    def takes(self, picture: Resolution, frame_rate: Fraction) -> bool:
         """Whether picture size, side lengths and rate fit."""
         blocks = self.codec == "h264"
         area = picture.macroblocks if blocks else picture.pixels
@@ -137,7 +137,7 @@ def level_rank(codec: str, name: str) -> int | None:
 
 def least_level(
     codec: str,
-    picture: Picture,
+    picture: Resolution,
     frame_rate: Fraction,
     profile: str,
     kbps: float,

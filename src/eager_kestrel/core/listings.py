@@ -151,7 +151,7 @@ class RunComparison(TypedDict):
     """Whether their floors can be told apart."""
 
 
-class Terms(TypedDict):
+class TermList(TypedDict):
     """Every word that is explained (``explain``)."""
 
     format: str

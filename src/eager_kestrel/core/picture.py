@@ -19,7 +19,7 @@ MOST_RATE = 1000
 
 
 @dataclass(frozen=True, order=True, slots=True)
-class Picture:
+class Resolution:
     """A picture in luma samples. Ordered by width, then height."""
 
     width: int
@@ -65,12 +65,12 @@ class Picture:
         return -(-self.width // 16) * -(-self.height // 16)
 
     @property
-    def shape(self) -> Shape:
+    def shape(self) -> AspectRatio:
         """Its aspect ratio in lowest terms."""
         divisor = gcd(self.width, self.height)
-        return Shape(self.width // divisor, self.height // divisor)
+        return AspectRatio(self.width // divisor, self.height // divisor)
 
-    def within(self, largest: Picture) -> bool:
+    def within(self, largest: Resolution) -> bool:
         """Whether no side is longer than that side of another."""
         return self.width <= largest.width and self.height <= largest.height
 
@@ -87,13 +87,13 @@ def nearest_customary(lines: int) -> int:
     return min(CUSTOMARY_LINES, key=lambda known: max(known / lines, lines / known))
 
 
-def is_customary(picture: Picture) -> bool:
+def is_customary(picture: Resolution) -> bool:
     """Whether it has a customary number of lines, standing or lying."""
     return picture.lines in CUSTOMARY_LINES
 
 
 @dataclass(frozen=True, slots=True)
-class Shape:
+class AspectRatio:
     """An aspect ratio with square samples, in lowest terms."""
 
     across: int
@@ -113,15 +113,15 @@ class Shape:
         divisor = gcd(across, down)
         return cls(across // divisor, down // divisor)
 
-    def fits(self, picture: Picture) -> bool:
+    def fits(self, picture: Resolution) -> bool:
         """Whether the picture has this shape to within one sample a side (848x480 is 16:9)."""
         exact = picture.width * self.down / self.across
         return abs(exact - picture.height) <= max(2.0, picture.height * 0.01)
 
-    def with_lines(self, lines: int) -> Picture:
+    def with_lines(self, lines: int) -> Resolution:
         """The picture of this shape with so many on its shorter side, both sides even."""
         along = round(lines * max(self.across, self.down) / min(self.across, self.down) / 2) * 2
-        return Picture(along, lines) if self.across >= self.down else Picture(lines, along)
+        return Resolution(along, lines) if self.across >= self.down else Resolution(lines, along)
 
     def __str__(self) -> str:
         return f"{self.across}:{self.down}"
@@ -179,6 +179,6 @@ def frame_rate_text(rate: Fraction) -> str:
     return f"{float(rate):.3f}".rstrip("0").rstrip(".")
 
 
-def picture_at(picture: Picture, rate: Fraction) -> str:
+def picture_at(picture: Resolution, rate: Fraction) -> str:
     """``1920x1080 at 60``: a picture with its frames a second, as it is written everywhere."""
     return f"{picture} at {frame_rate_text(rate)}"

@@ -14,7 +14,7 @@ from typing import Annotated, TypeVar
 from pydantic import BeforeValidator, PlainSerializer, ValidationInfo, WithJsonSchema
 
 from eager_kestrel.core.errors import UnitError
-from eager_kestrel.core.picture import Picture, Shape, frame_rate_text, parse_frame_rate
+from eager_kestrel.core.picture import AspectRatio, Resolution, frame_rate_text, parse_frame_rate
 from eager_kestrel.core.units import Bitrate, DataSize, parse_seconds, parse_share, parse_stutter
 
 T = TypeVar("T")
@@ -89,15 +89,15 @@ StutterLimit = Annotated[
     PlainSerializer(lambda seconds: f"{seconds:.12g} s/h", return_type=str),
 ]
 PictureSize = Annotated[
-    Picture,
+    Resolution,
     _written_as("width x height", "1920x1080"),
-    BeforeValidator(_reader(Picture.parse, "write both sides, such as 1920x1080")),
+    BeforeValidator(_reader(Resolution.parse, "write both sides, such as 1920x1080")),
     PlainSerializer(str, return_type=str),
 ]
 PictureShape = Annotated[
-    Shape,
+    AspectRatio,
     _written_as("an aspect ratio", "16:9"),
-    BeforeValidator(_reader(Shape.parse, "write it as 16:9")),
+    BeforeValidator(_reader(AspectRatio.parse, "write it as 16:9")),
     PlainSerializer(str, return_type=str),
 ]
 FrameRate = Annotated[

@@ -14,7 +14,7 @@ from typing import Any, Final, Generic, TypeAlias, TypeVar
 import numpy as np
 
 from eager_kestrel.core.errors import NotFoundError
-from eager_kestrel.core.line.airing import Airing, AiringRow
+from eager_kestrel.core.line.airing import Broadcast, BroadcastRow
 from eager_kestrel.core.line.evidence import (
     RULES,
     BroadcastEvidence,
@@ -29,7 +29,7 @@ from eager_kestrel.files.database import Database
 
 
 @dataclass(frozen=True, slots=True)
-class Which:
+class HistoryFilter:
     """Which rows are meant: all of them by default."""
 
     since: float = 0.0
@@ -45,13 +45,13 @@ class Which:
 
 NOT_DERIVED = f"CASE WHEN rules = {RULES} THEN NULL ELSE document END"
 """The document of a row whose evidence could not be kept, since the disk takes nothing."""
-K = TypeVar("K", Run, Airing)
+K = TypeVar("K", Run, Broadcast)
 Row: TypeAlias = tuple[object, ...]
 """What is written of a document: its id first, then the other columns of its table."""
 
 
 @dataclass(frozen=True, slots=True)
-class Table(Generic[K]):
+class HistoryTable(Generic[K]):
     """A table of documents, and how errors name what is in it."""
 
     name: str
@@ -63,7 +63,7 @@ class Table(Generic[K]):
     one: str
     hint: str
 
-    def where(self, which: Which) -> tuple[str, tuple[object, ...]]:
+    def where(self, which: HistoryFilter) -> tuple[str, tuple[object, ...]]:
         """The clause that picks rows, oldest first, and its values."""
         terms: list[tuple[str, object]] = [("taken_epoch >= ?", which.since)]
         if which.before is not None:
@@ -83,14 +83,14 @@ class Table(Generic[K]):
         return f"WHERE {picked} ORDER BY taken_epoch, id", values
 
 
-RUNS: Final = Table(
+RUNS: Final = HistoryTable(
     "runs", Run, "place",
     ("id", "taken_at", "taken_epoch", "endpoint", "partial", "document", "kind", "place", "failed",
      "reading_kbps", "typical_kbps"),
     "run", "see eager-kestrel runs list",
 )  # fmt: skip
-AIRINGS: Final = Table(
-    "airings", Airing, "platform",
+AIRINGS: Final = HistoryTable(
+    "airings", Broadcast, "platform",
     ("id", "taken_at", "taken_epoch", "platform", "sent_to", "kind", "lasted_seconds",
      "typical_kbps", "troubles", "document"),
     "airing", "watch a show with eager-kestrel watch, or see runs list",
@@ -107,14 +107,14 @@ class History(Database):
         taken = list(runs)
         added = self.add_rows(run_row(run, run.model_dump_json()) for run in taken)
         if taken:
-            self._derive(RUNS, Which(ids=tuple(run.id for run in taken)), _derived_run)
+            self._derive(RUNS, HistoryFilter(ids=tuple(run.id for run in taken)), _derived_run)
         return added
 
     def add_rows(self, rows: Iterable[Row]) -> int:
         """As :meth:`add`, of rows with the very text to keep; nothing is derived yet."""
         return self._insert(RUNS, "OR IGNORE", rows)
 
-    def evidence(self, which: Which = Which()) -> list[RunEvidence]:
+    def evidence(self, which: HistoryFilter = HistoryFilter()) -> list[RunEvidence]:
         """What runs say of the connection, oldest first; those without a usable rate are left out.
 
         Documents are read only where their evidence is not derived yet.
@@ -129,11 +129,11 @@ class History(Database):
             found = [_run_evidence(row) for row in database.execute(query, values)]
         return [one for one in found if one.usable or one.failed]
 
-    def runs(self, which: Which = Which()) -> list[Run]:
+    def runs(self, which: HistoryFilter = HistoryFilter()) -> list[Run]:
         """Runs with all their samples, oldest first."""
         return self._documents(RUNS, which)
 
-    def rows(self, which: Which = Which()) -> list[RunRow]:
+    def rows(self, which: HistoryFilter = HistoryFilter()) -> list[RunRow]:
         """Runs in a line each, oldest first, without their samples."""
         self._derive(RUNS, which, _derived_run)
         clause, values = RUNS.where(which)
@@ -158,7 +158,7 @@ class History(Database):
 
     # Broadcasts
 
-    def keep(self, airings: Iterable[Airing]) -> int:
+    def keep(self, airings: Iterable[Broadcast]) -> int:
         """Keep airings, all or none; one that is kept already is replaced. Returns how many."""
         return self.keep_rows(airing_row(one, one.model_dump_json()) for one in airings)
 
@@ -166,7 +166,7 @@ class History(Database):
         """As :meth:`keep`, of rows with the very text to keep."""
         return self._insert(AIRINGS, "OR REPLACE", rows)
 
-    def broadcasts(self, which: Which = Which()) -> list[BroadcastEvidence]:
+    def broadcasts(self, which: HistoryFilter = HistoryFilter()) -> list[BroadcastEvidence]:
         """What broadcasts say of the connection, oldest first."""
         self._derive(AIRINGS, which, _derived_airing)
         clause, values = AIRINGS.where(which)
@@ -177,19 +177,21 @@ class History(Database):
         with self.reading() as database:
             return [_broadcast_evidence(row) for row in database.execute(query, values)]
 
-    def airings(self, which: Which = Which()) -> list[Airing]:
+    def airings(self, which: HistoryFilter = HistoryFilter()) -> list[Broadcast]:
         """Airings with all their seconds, oldest first."""
         return self._documents(AIRINGS, which)
 
-    def airing_rows(self, which: Which = Which()) -> list[AiringRow]:
+    def airing_rows(self, which: HistoryFilter = HistoryFilter()) -> list[BroadcastRow]:
         """Airings in a line each, oldest first, without their seconds."""
         clause, values = AIRINGS.where(which)
         columns = "id, taken_at, platform, sent_to, kind, lasted_seconds, typical_kbps, troubles"
         with self.reading() as database:
             found = database.execute(f"SELECT {columns} FROM airings {clause}", values).fetchall()
-        return [AiringRow(**dict(zip(AiringRow.model_fields, row, strict=True))) for row in found]
+        return [
+            BroadcastRow(**dict(zip(BroadcastRow.model_fields, row, strict=True))) for row in found
+        ]
 
-    def find_airing(self, name: str) -> Airing:
+    def find_airing(self, name: str) -> Broadcast:
         """An airing by its id, the beginning of one, or ``latest``.
 
         Raises:
@@ -211,21 +213,21 @@ class History(Database):
                 for table in ("runs", "airings")
             )
 
-    def ids(self, table: Table[Any], which: Which = Which()) -> list[str]:
+    def ids(self, table: HistoryTable[Any], which: HistoryFilter = HistoryFilter()) -> list[str]:
         """Ids of rows, oldest first."""
         clause, values = table.where(which)
         with self.reading() as database:
             query = f"SELECT id FROM {table.name} {clause}"
             return [name for (name,) in database.execute(query, values)]
 
-    def texts(self, table: Table[Any]) -> Iterator[str]:
+    def texts(self, table: HistoryTable[Any]) -> Iterator[str]:
         """Every document as it is kept, oldest first, one at a time."""
         with self.reading() as database:
             query = f"SELECT document FROM {table.name} ORDER BY taken_epoch, id"
             for (text,) in database.execute(query):
                 yield text
 
-    def _insert(self, table: Table[Any], otherwise: str, rows: Iterable[Row]) -> int:
+    def _insert(self, table: HistoryTable[Any], otherwise: str, rows: Iterable[Row]) -> int:
         marks = ", ".join("?" * len(table.columns))
         with self.transaction() as database:
             before = database.total_changes
@@ -236,7 +238,10 @@ class History(Database):
             return database.total_changes - before
 
     def _derive(
-        self, table: Table[K], which: Which, derived: Callable[[K], dict[str, object]]
+        self,
+        table: HistoryTable[K],
+        which: HistoryFilter,
+        derived: Callable[[K], dict[str, object]],
     ) -> None:
         """Derive and keep the evidence of rows that have none, or one by other rules."""
         if self.read_only:
@@ -261,13 +266,13 @@ class History(Database):
                     f"UPDATE {table.name} SET {sets} WHERE rowid = ?", (*columns.values(), number)
                 )
 
-    def _documents(self, table: Table[K], which: Which) -> list[K]:
+    def _documents(self, table: HistoryTable[K], which: HistoryFilter) -> list[K]:
         clause, values = table.where(which)
         with self.reading() as database:
             rows = database.execute(f"SELECT document FROM {table.name} {clause}", values)
             return [table.model.model_validate_json(document) for (document,) in rows]
 
-    def _find(self, table: Table[K], name: str) -> K:
+    def _find(self, table: HistoryTable[K], name: str) -> K:
         with self.reading() as database:
             if name == "latest":
                 rows = database.execute(
@@ -291,7 +296,7 @@ class History(Database):
             )
         return found[0]
 
-    def _forget(self, table: Table[Any], ids: Sequence[str]) -> int:
+    def _forget(self, table: HistoryTable[Any], ids: Sequence[str]) -> int:
         with self.transaction() as database:
             before = database.total_changes
             database.executemany(
@@ -308,7 +313,7 @@ def run_row(run: Run, text: str) -> Row:
     )  # fmt: skip
 
 
-def airing_row(one: Airing, text: str) -> Row:
+def airing_row(one: Broadcast, text: str) -> Row:
     """An airing as it is kept, with its text."""
     return (
         one.id, one.taken_at, one.taken.timestamp(), one.platform, one.to, one.kind,
@@ -333,7 +338,7 @@ def _derived_run(run: Run) -> dict[str, object]:
     }
 
 
-def _derived_airing(airing: Airing) -> dict[str, object]:
+def _derived_airing(airing: Broadcast) -> dict[str, object]:
     """The columns of a broadcast's evidence."""
     evidence = broadcast_evidence(airing)
     queued = np.round(evidence.queued_seconds * 1000)
@@ -356,7 +361,7 @@ def _run_evidence(row: Sequence[Any]) -> RunEvidence:
 def _broadcast_evidence(row: Sequence[Any]) -> BroadcastEvidence:
     name, taken_at, platform, kind, stutters, seconds, text = row
     if text is not None:
-        return broadcast_evidence(Airing.model_validate_json(text))
+        return broadcast_evidence(Broadcast.model_validate_json(text))
     columns = np.frombuffer(seconds, "<i4").reshape(4, -1)
     sent, carried, queued = columns[:3].astype(np.float64)
     return BroadcastEvidence(

@@ -10,12 +10,12 @@ from eager_kestrel.files.kept import read_kept, write_kept
 if TYPE_CHECKING:
     from eager_kestrel.core.show.measured import MeasuredMachine
 
-FILE_NAME = "machine.json"
+MACHINE_FILE = "machine.json"
 
 
 def is_measured() -> bool:
     """Whether there is a file of figures."""
-    return (data_home() / FILE_NAME).exists()
+    return (data_home() / MACHINE_FILE).exists()
 
 
 def read_machine() -> MeasuredMachine | None:
@@ -27,7 +27,7 @@ def read_machine() -> MeasuredMachine | None:
     """
     from eager_kestrel.core.show.measured import MeasuredMachine
 
-    return read_kept(FILE_NAME, "machine", MeasuredMachine)
+    return read_kept(MACHINE_FILE, "machine", MeasuredMachine)
 
 
 def write_machine(measured: MeasuredMachine) -> None:
@@ -36,4 +36,4 @@ def write_machine(measured: MeasuredMachine) -> None:
     Raises:
         StorageError: the disk would not take it; what stood there before still does.
     """
-    write_kept(FILE_NAME, measured)
+    write_kept(MACHINE_FILE, measured)

@@ -17,7 +17,7 @@ from eager_kestrel.files.home import data_home, storage_error
 
 LATEST = "latest"
 """The name that stands for the latest plan."""
-FILE_NAME = "latest-plan.json"
+PLAN_FILE = "latest-plan.json"
 
 
 def read_json(raw: bytes, where: str) -> Any:
@@ -75,13 +75,13 @@ def keep_latest(plan: Plan) -> None:
     """Keep a plan as the latest; a disk that does not take it is no reason to fail."""
     document = json.dumps(plan.model_dump(mode="json"), ensure_ascii=False)
     with contextlib.suppress(StorageError):
-        write_text(data_home() / FILE_NAME, document)
+        write_text(data_home() / PLAN_FILE, document)
 
 
 def latest_plan() -> Plan | None:
     """The latest plan; None when there is none that this version reads."""
     try:
-        raw = (data_home() / FILE_NAME).read_bytes()
-        return plan_of(read_json(raw, FILE_NAME), FILE_NAME)
+        raw = (data_home() / PLAN_FILE).read_bytes()
+        return plan_of(read_json(raw, PLAN_FILE), PLAN_FILE)
     except (OSError, FormatError):
         return None

@@ -14,7 +14,7 @@ from pydantic import ValidationError
 
 from eager_kestrel.core.errors import NotFoundError
 from eager_kestrel.files.database import FILE_NAME, refuse_newer
-from eager_kestrel.files.history import AIRINGS, RUNS, History, K, Table, airing_row, run_row
+from eager_kestrel.files.history import AIRINGS, RUNS, History, HistoryTable, K, airing_row, run_row
 from eager_kestrel.files.home import data_home, storage_error
 
 MOST_UNKNOWN = 50_000
@@ -80,7 +80,9 @@ def _opens(home: Path, runs: int, airings: int) -> bool:
     return False
 
 
-def _readable(database: sqlite3.Connection, table: Table[K]) -> tuple[list[tuple[K, str]], int]:
+def _readable(
+    database: sqlite3.Connection, table: HistoryTable[K]
+) -> tuple[list[tuple[K, str]], int]:
     """Everything of a table that can be read, with its text, and how many rows cannot."""
     found: dict[str, tuple[K, str]] = {}
     lost = 0
@@ -101,7 +103,7 @@ def _readable(database: sqlite3.Connection, table: Table[K]) -> tuple[list[tuple
     return sorted(found.values(), key=lambda one: one[0].taken), lost
 
 
-def _numbers(database: sqlite3.Connection, table: Table[Any]) -> Iterator[int]:
+def _numbers(database: sqlite3.Connection, table: HistoryTable[Any]) -> Iterator[int]:
     """Every row number that may hold something: as the table says, from both ends.
 
     Between the last one that can be reached from the front and from the back each is tried, so
@@ -135,7 +137,7 @@ def _along(database: sqlite3.Connection, query: str) -> tuple[list[int], bool]:
     return found, True
 
 
-def _there(database: sqlite3.Connection, table: Table[Any], number: int) -> bool:
+def _there(database: sqlite3.Connection, table: HistoryTable[Any], number: int) -> bool:
     """Whether a row that nothing names can be reached."""
     with contextlib.suppress(sqlite3.Error):
         query = f"SELECT 1 FROM {table.name} WHERE rowid = ?"

@@ -23,7 +23,7 @@ from pydantic_core import from_json, to_json
 
 from eager_kestrel.core.document import format_name, require_format
 from eager_kestrel.core.errors import FormatError, KestrelError, UnitError
-from eager_kestrel.core.line.airing import Airing
+from eager_kestrel.core.line.airing import Broadcast
 from eager_kestrel.core.line.run import Endpoint, Run
 from eager_kestrel.core.line.summarising import phase_summary, run_document, without_figures
 from eager_kestrel.core.units import Bitrate
@@ -56,7 +56,7 @@ class Read:
     """One line for each row that could not be taken."""
 
 
-def runs_json(runs: list[Run], airings: Sequence[Airing] = ()) -> str:
+def runs_json(runs: list[Run], airings: Sequence[Broadcast] = ()) -> str:
     """Runs with all their samples, and airings; ``read_runs`` gives them back whole."""
     document: dict[str, Any] = {
         "format": format_name("runs"),
@@ -178,7 +178,7 @@ def _by_line(lines: Iterable[bytes]) -> Read:
             continue
         try:
             if aired:
-                read.airings.append(airing_row(Airing.model_validate_json(kept), kept.decode()))
+                read.airings.append(airing_row(Broadcast.model_validate_json(kept), kept.decode()))
             else:
                 read.runs.append(run_row(Run.model_validate_json(kept), kept.decode()))
         except ValidationError as error:
@@ -205,7 +205,7 @@ def _own(document: dict[str, Any], where: str) -> Read:
     aired = document.get("airings", [])
     for number, row in enumerate(aired if isinstance(aired, list) else [aired], 1):
         try:
-            read.airings.append(airing_row(Airing.model_validate(row), to_json(row).decode()))
+            read.airings.append(airing_row(Broadcast.model_validate(row), to_json(row).decode()))
         except ValidationError as error:
             key = ".".join(map(str, error.errors()[0]["loc"]))
             read.bad.append(f"airing {number}: {key} is not as exported")

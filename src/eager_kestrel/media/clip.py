@@ -18,12 +18,12 @@ from eager_kestrel.core.errors import FormatError, StorageError
 from eager_kestrel.core.footage.stretches import (
     STILL_TI,
     STRETCH_SECONDS,
-    Look,
+    FrameComplexity,
     Stretch,
     spatial,
     temporal,
 )
-from eager_kestrel.core.picture import Picture
+from eager_kestrel.core.picture import Resolution
 from eager_kestrel.media.recording import DAMAGED, opened_recording, read_recording
 
 if TYPE_CHECKING:
@@ -44,10 +44,10 @@ class Clip:
     """A clip that can be tried."""
 
     path: Path
-    picture: Picture
+    picture: Resolution
     frame_rate: Fraction
     seconds: float
-    looks: tuple[Look, ...]
+    looks: tuple[FrameComplexity, ...]
 
 
 def read_clip(path: Path, progress: Callable[[float], None] = lambda _: None) -> Clip:
@@ -71,17 +71,19 @@ def read_clip(path: Path, progress: Callable[[float], None] = lambda _: None) ->
     return Clip(path, picture, seen.frame_rate, seconds, tuple(looks))
 
 
-def _looked(path: Path, progress: Callable[[float], None]) -> tuple[Picture, list[Look]]:
+def _looked(
+    path: Path, progress: Callable[[float], None]
+) -> tuple[Resolution, list[FrameComplexity]]:
     """SI and TI of two frames that follow each other, every half second."""
-    looks: list[Look] = []
-    picture: Picture | None = None
+    looks: list[FrameComplexity] = []
+    picture: Resolution | None = None
     before: Floats | None = None
     due = 0.0
     for frame, at in frames_of(path):
-        picture = Picture(frame.width, frame.height)
+        picture = Resolution(frame.width, frame.height)
         if before is not None:
             luma = _luma(frame)
-            looks.append(Look(seconds=at, si=spatial(luma), ti=temporal(luma, before)))
+            looks.append(FrameComplexity(seconds=at, si=spatial(luma), ti=temporal(luma, before)))
             before, due = None, at + LOOK_EVERY
             progress(at)
         elif at >= due:

@@ -10,13 +10,17 @@ import numpy as np
 
 if TYPE_CHECKING:
     from eager_kestrel.core.arrays import Floats
-    from eager_kestrel.core.picture import Picture
+    from eager_kestrel.core.picture import Resolution
 
 RED, GREEN, BLUE = 0, 1, 2
 
 
 def crop_of(
-    file: Path, seconds: float, screen: Picture, size: tuple[int, int], at: tuple[int, int] | None
+    file: Path,
+    seconds: float,
+    screen: Resolution,
+    size: tuple[int, int],
+    at: tuple[int, int] | None,
 ) -> tuple[Floats, tuple[int, int]]:
     """The pixels of a crop at a moment, scaled as a screen of that size shows the whole.
 

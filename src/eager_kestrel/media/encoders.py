@@ -17,7 +17,7 @@ import av
 import av.error
 import av.logging
 
-from eager_kestrel.core.picture import Picture
+from eager_kestrel.core.picture import Resolution
 from eager_kestrel.media.made_footage import endless
 
 if TYPE_CHECKING:
@@ -32,7 +32,7 @@ PRESETS = {
     "libsvtav1": tuple(str(n) for n in range(13, 1, -1)),
 }
 """From fastest to slowest, of the libraries whose presets are an option without a list."""
-TRIED = Picture(640, 360)
+TRIED = Resolution(640, 360)
 BITS_PER_PIXEL = 0.05
 """About what live streams of moving pictures are sent at."""
 WARM_SECONDS = 0.7
@@ -58,7 +58,7 @@ class Encoder:
 
 
 @dataclass(frozen=True, slots=True)
-class Pace:
+class EncodeSpeed:
     """How fast frames were encoded."""
 
     fps: float
@@ -112,7 +112,7 @@ def _opens(name: str, pixel_format: str) -> bool:
     return True
 
 
-def _context(name: str, preset: str, picture: Picture, fps: Fraction, pixel_format: str) -> Any:
+def _context(name: str, preset: str, picture: Resolution, fps: Fraction, pixel_format: str) -> Any:
     """An encoder set up as for a live stream."""
     os.environ.setdefault("SVT_LOG", "0")  # it speaks on its own otherwise
     made: Any = av.CodecContext.create(name, "w")
@@ -132,7 +132,7 @@ def _context(name: str, preset: str, picture: Picture, fps: Fraction, pixel_form
     return made
 
 
-def live_kbps(picture: Picture, fps: Fraction) -> float:
+def live_kbps(picture: Resolution, fps: Fraction) -> float:
     """A bitrate such a picture is sent at."""
     return max(300.0, picture.pixels * float(fps) * BITS_PER_PIXEL / 1000)
 
@@ -140,12 +140,12 @@ def live_kbps(picture: Picture, fps: Fraction) -> float:
 def pace(
     encoder: Encoder,
     preset: str,
-    picture: Picture,
+    picture: Resolution,
     fps: Fraction,
     frames: Frames,
     seconds: float,
     tell: Tell = lambda *_: None,
-) -> Pace:
+) -> EncodeSpeed:
     """Encode as fast as it goes and count, once warm.
 
     Args:
@@ -174,7 +174,7 @@ def _counted(
     frames: Iterator[av.VideoFrame],
     seconds: float,
     tell: Tell,
-) -> Pace:
+) -> EncodeSpeed:
     number, warm_until = 0, time.perf_counter() + WARM_SECONDS
     while time.perf_counter() < warm_until:
         _encode(context, next(frames), number)
@@ -190,7 +190,7 @@ def _counted(
             tell(now - begun, (number - first) / (now - begun))
     count, taken = number - first, now - begun
     by_second = tuple(float(b - a) for a, b in pairwise(marks))
-    return Pace(count / taken, (time.process_time() - cpu) / count, taken, by_second)
+    return EncodeSpeed(count / taken, (time.process_time() - cpu) / count, taken, by_second)
 
 
 def _encode(context: Any, frame: av.VideoFrame, number: int) -> None:

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.picture import Picture
+    from eager_kestrel.core.picture import Resolution
 
 FRAMES = 24
 """Kept in memory, shown forth and back."""
@@ -24,7 +24,7 @@ Samples: TypeAlias = NDArray[np.float32]
 
 
 def made_frames(
-    picture: Picture, pixel_format: str = "yuv420p", seed: int = 5
+    picture: Resolution, pixel_format: str = "yuv420p", seed: int = 5
 ) -> list[av.VideoFrame]:
     """So many frames of one scene, ready to encode; shown forth and back they never jump."""
     rng = np.random.default_rng(seed)

@@ -35,7 +35,7 @@ from eager_kestrel.core.checks.recording import (
 )
 from eager_kestrel.core.checks.tally import VideoTally
 from eager_kestrel.core.errors import FormatError
-from eager_kestrel.core.picture import Picture
+from eager_kestrel.core.picture import Resolution
 from eager_kestrel.wire import mp4
 from eager_kestrel.wire.parameter_sets import profile_and_level
 
@@ -357,7 +357,7 @@ def _facts(stream: VideoStream) -> VideoFacts:
     read = profile_and_level(codec, bytes(context.extradata or b""))
     if context.width < 1 or context.height < 1:
         raise IndexError("no picture")
-    picture = Picture(context.width, context.height)
+    picture = Resolution(context.width, context.height)
     named = (context.profile or "").lower().replace("constrained ", "") or None
     return VideoFacts(
         codec=codec,

@@ -21,7 +21,7 @@ from eager_kestrel.wire import flv
 from eager_kestrel.wire.filler import filler
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.picture import Picture
+    from eager_kestrel.core.picture import Resolution
     from eager_kestrel.core.plan.plan import AudioSettings, VideoSettings
 
 ENCODERS = {"h264": "libx264", "hevc": "libx265", "av1": "libsvtav1"}
@@ -54,7 +54,7 @@ class Tag:
 
 
 @dataclass(frozen=True, slots=True)
-class Step:
+class EncodedFrame:
     """What one frame's worth of encoding gave."""
 
     number: int
@@ -144,7 +144,7 @@ class StandIn:
             "profile": video.profile, "level": video.level,
         }  # fmt: skip
 
-    def steps(self) -> Iterator[Step]:
+    def steps(self) -> Iterator[EncodedFrame]:
         """Frame after frame without end; the caller keeps time."""
         number = 0
         while True:
@@ -157,7 +157,7 @@ class StandIn:
             if self._slowed:
                 time.sleep(self._slowed)
             tags = tuple(self._tags())
-            yield Step(number, (time.perf_counter() - began) * 1000, tags)
+            yield EncodedFrame(number, (time.perf_counter() - began) * 1000, tags)
             number += 1
 
     def _hear(self, number: int) -> None:
@@ -196,7 +196,7 @@ class StandIn:
         self._container.close()
 
 
-def _card(picture: Picture) -> NDArray[np.uint8]:
+def _card(picture: Resolution) -> NDArray[np.uint8]:
     """Grey bars with a little colour, as one 4:2:0 array of 1.5 x height rows."""
     width, height = picture.width, picture.height
     card = np.full((height * 3 // 2, width), 128, np.uint8)

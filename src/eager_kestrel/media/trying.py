@@ -34,7 +34,7 @@ from eager_kestrel.media.encoders import PRESETS
 if TYPE_CHECKING:
     from eager_kestrel.core.arrays import Floats
     from eager_kestrel.core.guide.rules import Codec
-    from eager_kestrel.core.picture import Picture
+    from eager_kestrel.core.picture import Resolution
 
 ENCODERS = {"h264": "libx264", "hevc": "libx265", "av1": "libsvtav1"}
 SETTLING_SECONDS = 1.0
@@ -54,7 +54,7 @@ class Setting:
 
     codec: Codec
     preset: str
-    picture: Picture
+    picture: Resolution
     frame_rate: Fraction
     kbps: float
 
@@ -130,7 +130,7 @@ def _rate_options(setting: Setting) -> dict[str, str]:
     return most | {"x264-params": "scenecut=0:open-gop=0"}
 
 
-def _scaled(shown: Any, picture: Picture, kernel: str = "lanczos") -> Any:
+def _scaled(shown: Any, picture: Resolution, kernel: str = "lanczos") -> Any:
     """A graph that scales."""
     graph = av.filter.Graph()
     begin = graph.add_buffer(template=shown)
@@ -147,7 +147,9 @@ def _through(graph: Any, frame: av.VideoFrame) -> av.VideoFrame:
     return found
 
 
-def compare(source: Path, encoded: Path, setting: Setting, every: int, screen: Picture) -> Scores:
+def compare(
+    source: Path, encoded: Path, setting: Setting, every: int, screen: Resolution
+) -> Scores:
     """How near an encode comes to its stretch, seen on a screen; VMAF where a program has it."""
     settled = round(SETTLING_SECONDS * setting.frame_rate)
     with av.open(str(source)) as plain, av.open(str(encoded)) as tried:
@@ -191,7 +193,7 @@ class _Comparison:
 
     SCORE: ClassVar[dict[str, str]] = {"ssim": r"All:(\S+)", "xpsnr": r"XPSNR y: *(\S+)"}
 
-    def __init__(self, name: str, screen: Picture, folder: Path) -> None:
+    def __init__(self, name: str, screen: Resolution, folder: Path) -> None:
         self._name, self._file, self._count = name, folder / name, 0
         graph = av.filter.Graph()
         self._inputs: list[Any] = [
@@ -262,7 +264,7 @@ def vmaf_program() -> str | None:
 
 
 def _vmaf(
-    source: Path, encoded: Path, setting: Setting, every: int, screen: Picture
+    source: Path, encoded: Path, setting: Setting, every: int, screen: Resolution
 ) -> float | None:
     program = vmaf_program()
     if program is None:

@@ -48,7 +48,7 @@ class Connection:
 
 
 @dataclass(frozen=True, slots=True)
-class Standing:
+class ConnectionState:
     """How a connection stands."""
 
     carried_bytes: int
@@ -84,7 +84,7 @@ class Diagnostics:
         with contextlib.suppress(OSError):
             self._diag.close()
 
-    def standing(self, of: Connection) -> Standing | None:
+    def standing(self, of: Connection) -> ConnectionState | None:
         """How a connection stands; None when it is not open any more."""
         from pyroute2.netlink import NLM_F_REQUEST
         from pyroute2.netlink.diag import SOCK_DIAG_BY_FAMILY, inet_diag_req
@@ -102,8 +102,8 @@ class Diagnostics:
         return None
 
 
-def _standing(answer: Any, info: Any) -> Standing:
-    return Standing(
+def _standing(answer: Any, info: Any) -> ConnectionState:
+    return ConnectionState(
         carried_bytes=max(0, info["tcpi_bytes_acked"] - SYN),
         queued_bytes=answer["idiag_wqueue"],
         unsent_bytes=info["tcpi_notsent_bytes"],

@@ -18,7 +18,7 @@ from typing import Any, Self
 
 import h11
 
-from eager_kestrel.core.line.counted import Counted
+from eager_kestrel.core.line.counted import EndpointCount
 from eager_kestrel.core.line.run import Series
 from eager_kestrel.net.ledger import NAMELESS, Ledger
 
@@ -148,7 +148,7 @@ class _Guest(asyncio.BufferedProtocol):
             self._answer(404, {"why": "no such run"})
             return
         series = Series(seconds=tuple(found.seconds), delivered_bytes=tuple(found.counts))
-        counted = Counted(run=run, uploads=found.uploads, bytes=found.bytes, samples=series)
+        counted = EndpointCount(run=run, uploads=found.uploads, bytes=found.bytes, samples=series)
         self._answer(200, counted.model_dump(mode="json", exclude_defaults=False))
 
     def _begin(self, headers: dict[str, str]) -> None:

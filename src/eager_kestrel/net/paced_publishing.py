@@ -8,8 +8,8 @@ import ssl
 import time
 
 from eager_kestrel.core.errors import NetworkError
-from eager_kestrel.net.pacing import Pace, Waits
-from eager_kestrel.net.publishing import CONNECT_SECONDS, Publication, Target
+from eager_kestrel.net.pacing import Pacer, Waits
+from eager_kestrel.net.publishing import CONNECT_SECONDS, Publication, PublishTarget
 
 GOODBYE_SECONDS = 1.0
 SEND_BUFFER_BYTES = 4 * 2**20
@@ -21,14 +21,14 @@ class PacedPublication(Publication):
 
     def __init__(
         self,
-        target: Target,
+        target: PublishTarget,
         key: str,
-        pace: Pace,
+        pace: Pacer,
         context: ssl.SSLContext | None = None,
         timeout_seconds: float = CONNECT_SECONDS,
     ) -> None:
         """As :class:`Publication`, and raises as it does; ``pace`` holds once it has begun."""
-        self._pace: Pace | None = None
+        self._pace: Pacer | None = None
         self._refused = 0
         super().__init__(target, key, context, timeout_seconds, SEND_BUFFER_BYTES)
         self._pace, self._waits = pace, Waits(self._count)

@@ -21,7 +21,7 @@ NAP_SECONDS = 0.01
 """The longest sleep, since the rate may rise meanwhile."""
 
 
-class Pace:
+class Pacer:
     """Bytes that may be written by now, at a rate that somebody else sets."""
 
     def __init__(self, kbps: float) -> None:

@@ -18,10 +18,10 @@ from typing import TYPE_CHECKING
 from eager_kestrel.core.errors import NetworkError
 from eager_kestrel.core.line.run import is_loopback
 from eager_kestrel.core.stutter import LATE_SECONDS
-from eager_kestrel.net.reconnecting import Reconnecting, Terms
+from eager_kestrel.net.reconnecting import PublishTerms, Reconnecting
 
 if TYPE_CHECKING:
-    from eager_kestrel.net.publishing import Publication, Target
+    from eager_kestrel.net.publishing import Publication, PublishTarget
 
 MOST_SECONDS = 4.0
 """Of stream that waits here; then frames are left out."""
@@ -37,7 +37,7 @@ FLUSH_SECONDS = 1.0
 
 
 @dataclass(frozen=True, slots=True)
-class Passed:
+class RelayedPacket:
     """A piece of the stream as it goes on."""
 
     kind: int
@@ -55,7 +55,7 @@ class Passed:
 
 
 @dataclass(frozen=True, slots=True)
-class Counted:
+class RelayCounts:
     """How passing on stands."""
 
     connected: bool
@@ -72,12 +72,12 @@ class Counted:
 
 
 @dataclass
-class Onward:
+class Relay:
     """One destination. :meth:`take` is called by one thread, the rest by another."""
 
-    target: Target
+    target: PublishTarget
     key: str = field(repr=False)
-    terms: Terms
+    terms: PublishTerms
     patient: bool = False
     """Whether nothing is left out for its age, since the program is held up in its place."""
     frames: int = 0
@@ -85,7 +85,7 @@ class Onward:
     left_out: int = 0
     """Frames, because too much waited."""
     _line: Reconnecting | None = None
-    _queue: deque[Passed] = field(default_factory=deque)
+    _queue: deque[RelayedPacket] = field(default_factory=deque)
     _queued_bytes: int = 0
     _skipping: bool = False
     _before: tuple[int, int] = (0, 0)
@@ -119,7 +119,7 @@ class Onward:
         self._thread = threading.Thread(target=self._watch, name="onward", daemon=True)
         self._thread.start()
 
-    def take(self, piece: Passed) -> None:
+    def take(self, piece: RelayedPacket) -> None:
         """Pass a piece on, at once where nothing waits."""
         with self._lock:
             self.frames += piece.frame
@@ -150,12 +150,12 @@ class Onward:
         """Whether there is a connection."""
         return self._line is not None and self._line.publication is not None
 
-    def counted(self) -> Counted:
+    def counted(self) -> RelayCounts:
         """How it stands."""
         with self._lock:
             line = self._line
             carried, lost = self._before
-            return Counted(
+            return RelayCounts(
                 connected=self.connected,
                 carried_bytes=carried + (line.delivered_bytes() if line else 0),
                 waiting_seconds=self._waiting(),

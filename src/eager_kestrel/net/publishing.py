@@ -37,7 +37,7 @@ SYN = 1
 
 
 @dataclass(frozen=True, slots=True)
-class Target:
+class PublishTarget:
     """Where to publish, without the key."""
 
     scheme: str
@@ -46,7 +46,7 @@ class Target:
     app: str
 
     @classmethod
-    def parse(cls, url: str) -> Target:
+    def parse(cls, url: str) -> PublishTarget:
         """Read ``rtmp://host[:port]/app``.
 
         Raises:
@@ -75,7 +75,7 @@ class Publication:
 
     def __init__(
         self,
-        target: Target,
+        target: PublishTarget,
         key: str,
         context: ssl.SSLContext | None = None,
         timeout_seconds: float = CONNECT_SECONDS,
@@ -298,7 +298,7 @@ class Publication:
 
 
 def _connected(
-    target: Target, context: ssl.SSLContext | None, timeout_seconds: float, unsent_bytes: int
+    target: PublishTarget, context: ssl.SSLContext | None, timeout_seconds: float, unsent_bytes: int
 ) -> socket.socket:
     """A connection with a small send buffer, non-blocking."""
     try:

@@ -11,13 +11,13 @@ import socket
 import ssl
 import time
 
-from eager_kestrel.core.line.ingest_ranking import Try
+from eager_kestrel.core.line.ingest_ranking import AnswerTimes
 from eager_kestrel.net.addresses import parse_address
 from eager_kestrel.net.failures import network_error
 from eager_kestrel.wire.rtmp import RANDOM_BYTES, is_opening_answer, opening
 
 
-def reach(url: str, timeout_seconds: float) -> Try:
+def reach(url: str, timeout_seconds: float) -> AnswerTimes:
     """One try.
 
     Args:
@@ -32,7 +32,7 @@ def reach(url: str, timeout_seconds: float) -> Try:
     try:
         connection = socket.create_connection((point.host, point.port), timeout=timeout_seconds)
     except OSError as error:
-        return Try(failure=_why(error))
+        return AnswerTimes(failure=_why(error))
     with connection:
         connected = time.perf_counter()
         connect_ms = (connected - began) * 1000
@@ -42,8 +42,10 @@ def reach(url: str, timeout_seconds: float) -> Try:
             else:
                 _await_tls(connection, point.host)
         except OSError as error:
-            return Try(connect_ms=connect_ms, failure=_why(error))
-        return Try(connect_ms=connect_ms, answer_ms=(time.perf_counter() - connected) * 1000)
+            return AnswerTimes(connect_ms=connect_ms, failure=_why(error))
+        return AnswerTimes(
+            connect_ms=connect_ms, answer_ms=(time.perf_counter() - connected) * 1000
+        )
 
 
 def _await_rtmp(connection: socket.socket) -> None:

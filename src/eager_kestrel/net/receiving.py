@@ -17,7 +17,7 @@ from typing import Protocol, Self
 from eager_kestrel.net.sockets import LOOPBACK, listener, set_option
 from eager_kestrel.wire import flv
 from eager_kestrel.wire.errors import ProtocolError
-from eager_kestrel.wire.publishing import Ended, Event, Ingest, Media, WantsToPublish
+from eager_kestrel.wire.publishing import Ended, Event, Media, Receiver, WantsToPublish
 
 RECEIVE_BYTES = 65_536
 SILENCE_SECONDS = 10.0
@@ -31,7 +31,7 @@ SWITCH_LIMIT = 16
 
 
 @dataclass(frozen=True, slots=True)
-class Piece:
+class ReceivedTag:
     """One audio or video message that arrived."""
 
     kind: str
@@ -60,7 +60,7 @@ class Visitor(Protocol):
     def asked(self, app: str, key: str) -> str | None:
         """Somebody wants to publish."""
 
-    def arrived(self, piece: Piece) -> str | None:
+    def arrived(self, piece: ReceivedTag) -> str | None:
         """A piece of the stream is here."""
 
     def besides(self, kind: int, milliseconds: int, payload: bytes) -> None:
@@ -90,7 +90,7 @@ class IngestServer:
         self._busy = threading.Lock()
         self._stop = threading.Event()
         self._threads: list[threading.Thread] = []
-        self._open: list[_Connection] = []
+        self._open: list[_PublisherConnection] = []
         """Oldest first."""
         self._listener = listening or listener(LOOPBACK, port)
         self._listener.settimeout(LOOK_SECONDS)
@@ -120,7 +120,7 @@ class IngestServer:
                 if len(self._open) >= SWITCH_LIMIT and not self._make_room():
                     connection.close()
                     continue
-                publisher = _Connection(self._visitor, self._busy, connection)
+                publisher = _PublisherConnection(self._visitor, self._busy, connection)
                 self._open.append(publisher)
                 self._run(self._serve, publisher, connection)
 
@@ -133,19 +133,19 @@ class IngestServer:
         self._open.remove(idle)
         return True
 
-    def _serve(self, publisher: _Connection, connection: socket.socket) -> None:
+    def _serve(self, publisher: _PublisherConnection, connection: socket.socket) -> None:
         with connection:
             set_option(connection, socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
             connection.setblocking(False)
             publisher.serve(self._stop)
 
 
-class _Connection:
+class _PublisherConnection:
     """One connection, from handshake to end."""
 
     def __init__(self, visitor: Visitor, busy: threading.Lock, connection: socket.socket) -> None:
         self._visitor, self._busy, self._socket = visitor, busy, connection
-        self._ingest = Ingest()
+        self._ingest = Receiver()
         self._over: str | None = None
         self._begun = time.perf_counter()
         self.publishing = False
@@ -253,19 +253,19 @@ class _Connection:
         self._ingest.accept()
 
 
-def _piece(event: Media, at: float) -> Piece | None:
+def _piece(event: Media, at: float) -> ReceivedTag | None:
     """A message as a piece; None for what is no frame and no configuration."""
     if event.kind == "video":
         video = flv.read_video(event.payload)
         if video.part in ("end", "other"):
             return None
         tag = flv.file_tag(flv.VIDEO, event.milliseconds, event.payload)
-        return Piece("video", video.codec, video.part == "header", video.keyframe,
+        return ReceivedTag("video", video.codec, video.part == "header", video.keyframe,
                      event.milliseconds, event.milliseconds + video.offset_ms, len(video.body),
                      at, tag)  # fmt: skip
     audio = flv.read_audio(event.payload)
     tag = flv.file_tag(flv.AUDIO, event.milliseconds, event.payload)
-    return Piece("audio", audio.codec, audio.part == "header", False, event.milliseconds,
+    return ReceivedTag("audio", audio.codec, audio.part == "header", False, event.milliseconds,
                  event.milliseconds, len(audio.body), at, tag)  # fmt: skip
 
 

@@ -9,7 +9,12 @@ from dataclasses import dataclass, field
 from typing import Protocol, Self
 
 from eager_kestrel.core.errors import KestrelError, NetworkError
-from eager_kestrel.net.publishing import CONNECT_SECONDS, SEND_BUFFER_BYTES, Publication, Target
+from eager_kestrel.net.publishing import (
+    CONNECT_SECONDS,
+    SEND_BUFFER_BYTES,
+    Publication,
+    PublishTarget,
+)
 from eager_kestrel.wire import flv
 
 FIRST_WAIT, LONGEST_WAIT = 1.0, 8.0
@@ -18,7 +23,7 @@ AGAIN_SECONDS = 3.0
 """The most that connecting again may take; the show goes on meanwhile."""
 
 
-class Piece(Protocol):
+class OutgoingTag(Protocol):
     """What a stand-in gives to send."""
 
     @property
@@ -39,7 +44,7 @@ class Piece(Protocol):
 
 
 @dataclass(frozen=True, slots=True)
-class Terms:
+class PublishTerms:
     """On which a stand-in is sent."""
 
     frame_seconds: float
@@ -60,9 +65,9 @@ class Terms:
 class Reconnecting:
     """The connection of a rehearsal, whichever it is just now. Not for several threads."""
 
-    target: Target
+    target: PublishTarget
     key: str
-    terms: Terms
+    terms: PublishTerms
     began: float
     """``time.perf_counter`` at which seconds are counted from."""
     publication: Publication | None
@@ -72,14 +77,14 @@ class Reconnecting:
     reconnects: int = 0
     lost_frames: int = 0
     _before: int = 0
-    _headers: dict[int, Piece] = field(default_factory=dict)
+    _headers: dict[int, OutgoingTag] = field(default_factory=dict)
     """The latest of each kind."""
     _wait: float = FIRST_WAIT
     _again_at: float = 0.0
     _waiting_for_keyframe: bool = False
 
     @classmethod
-    def to(cls, target: Target, key: str, terms: Terms) -> Self:
+    def to(cls, target: PublishTarget, key: str, terms: PublishTerms) -> Self:
         """Connect and wait until the ingest takes the stream.
 
         Raises:
@@ -96,7 +101,7 @@ class Reconnecting:
         """Since it was first connected."""
         return time.perf_counter() - self.began
 
-    def send(self, piece: Piece, due: float) -> None:
+    def send(self, piece: OutgoingTag, due: float) -> None:
         """Hand a piece over; a frame is lost while there is no connection or no keyframe yet."""
         if _is_header(piece):  # a program may describe its stream anew
             self._headers[piece.kind] = piece
@@ -106,7 +111,7 @@ class Reconnecting:
         watched = due if piece.frame else None
         self.publication.send(piece.kind, piece.milliseconds, piece.payload, watched)
 
-    def _fresh(self, piece: Piece) -> bool:
+    def _fresh(self, piece: OutgoingTag) -> bool:
         """After a break nothing is sent before the next keyframe."""
         if self._waiting_for_keyframe and piece.frame:
             self._waiting_for_keyframe = not flv.read_video(piece.payload).keyframe
@@ -189,10 +194,12 @@ class Reconnecting:
             self.publication.close()
 
 
-def _opened(target: Target, key: str, terms: Terms, timeout_seconds: float) -> Publication:
+def _opened(
+    target: PublishTarget, key: str, terms: PublishTerms, timeout_seconds: float
+) -> Publication:
     return Publication(target, key, terms.context, timeout_seconds, terms.unsent_bytes)
 
 
-def _is_header(piece: Piece) -> bool:
+def _is_header(piece: OutgoingTag) -> bool:
     """Whether it says how to decode what follows, and so has to come first on every connection."""
     return not piece.frame and flv.part_of(piece.kind, piece.payload) == "header"

@@ -14,10 +14,10 @@ from eager_kestrel.core.checks.rehearsal import Moment, Sent
 from eager_kestrel.core.checks.verdict import GIVE_UP_SECONDS
 from eager_kestrel.core.errors import NetworkError
 from eager_kestrel.core.stutter import LATE_SECONDS
-from eager_kestrel.net.reconnecting import Piece, Reconnecting, Terms
+from eager_kestrel.net.reconnecting import OutgoingTag, PublishTerms, Reconnecting
 
 if TYPE_CHECKING:
-    from eager_kestrel.net.publishing import Target
+    from eager_kestrel.net.publishing import PublishTarget
 
 LOOK_SECONDS = 0.01
 MOMENT_SECONDS = 0.1
@@ -26,7 +26,7 @@ MOST_BREAKS = 3
 ENCODER_SECONDS = 5.0
 """The most to wait for the encoding thread at the end."""
 
-Ready = queue.Queue[tuple[float, Piece]]
+Ready = queue.Queue[tuple[float, OutgoingTag]]
 """Pieces that were encoded, with the moment each was due (``time.perf_counter``)."""
 
 
@@ -42,12 +42,12 @@ class Encoded(Protocol):
         """What encoding it took."""
 
     @property
-    def tags(self) -> tuple[Piece, ...]:
+    def tags(self) -> tuple[OutgoingTag, ...]:
         """What came of it; perhaps nothing yet."""
 
 
 @dataclass(slots=True)
-class _Pace:
+class _EncoderState:
     """What the encoding thread tells."""
 
     encode_ms: list[float] = field(default_factory=list)
@@ -57,7 +57,7 @@ class _Pace:
 
 
 def _encode(
-    steps: Iterator[Encoded], frame_seconds: float, began: float, ready: Ready, pace: _Pace
+    steps: Iterator[Encoded], frame_seconds: float, began: float, ready: Ready, pace: _EncoderState
 ) -> None:
     """Encode each frame when it is due, never sooner."""
     try:
@@ -75,7 +75,7 @@ def _encode(
 
 
 @dataclass(slots=True)
-class _Notes:
+class _RehearsalNotes:
     """What is counted on the way."""
 
     frames: int = 0
@@ -84,10 +84,10 @@ class _Notes:
 
 
 def rehearse_once(
-    target: Target,
+    target: PublishTarget,
     key: str,
     steps: Iterator[Encoded],
-    terms: Terms,
+    terms: PublishTerms,
     tell: Callable[[Moment], None] = lambda _: None,
 ) -> Sent:
     """Send a stand-in until the time is up, or it is clear that it does not hold.
@@ -105,7 +105,7 @@ def rehearse_once(
     """
     first = next(steps)  # opening encoders takes a while, and is not the show
     line = Reconnecting.to(target, key, terms)
-    pace, notes, ready = _Pace(), _Notes(), Ready()
+    pace, notes, ready = _EncoderState(), _RehearsalNotes(), Ready()
     work = (chain([first], steps), terms.frame_seconds, line.began, ready, pace)
     encoder = threading.Thread(target=_encode, args=work, daemon=True)
     encoder.start()
@@ -125,7 +125,7 @@ def rehearse_once(
     return _sent(line, pace, notes)
 
 
-def _sent(line: Reconnecting, pace: _Pace, notes: _Notes) -> Sent:
+def _sent(line: Reconnecting, pace: _EncoderState, notes: _RehearsalNotes) -> Sent:
     """What became of it, as noted."""
     return Sent(
         seconds=line.seconds(),
@@ -140,7 +140,7 @@ def _sent(line: Reconnecting, pace: _Pace, notes: _Notes) -> Sent:
     )
 
 
-def _done(line: Reconnecting, pace: _Pace) -> bool:
+def _done(line: Reconnecting, pace: _EncoderState) -> bool:
     stopped = line.terms.stop is not None and line.terms.stop.is_set()
     if stopped or pace.error is not None or len(line.broken) >= MOST_BREAKS:
         return True
@@ -149,7 +149,11 @@ def _done(line: Reconnecting, pace: _Pace) -> bool:
 
 
 def _turn(
-    line: Reconnecting, ready: Ready, pace: _Pace, notes: _Notes, tell: Callable[[Moment], None]
+    line: Reconnecting,
+    ready: Ready,
+    pace: _EncoderState,
+    notes: _RehearsalNotes,
+    tell: Callable[[Moment], None],
 ) -> None:
     """Send what is ready, look what arrived, note how it stands."""
     line.try_again()
@@ -165,7 +169,9 @@ def _turn(
         _note(line, pace, notes, tell)
 
 
-def _note(line: Reconnecting, pace: _Pace, notes: _Notes, tell: Callable[[Moment], None]) -> None:
+def _note(
+    line: Reconnecting, pace: _EncoderState, notes: _RehearsalNotes, tell: Callable[[Moment], None]
+) -> None:
     moment = Moment(
         seconds=round(line.seconds(), 3),
         backlog_seconds=round(line.backlog_seconds(), 3),

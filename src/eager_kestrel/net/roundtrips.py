@@ -18,7 +18,7 @@ from eager_kestrel.net.delivered import DeliveredCounter, delivered_counter
 from eager_kestrel.net.exchange import CONNECTED, bounded_body
 
 if TYPE_CHECKING:
-    from eager_kestrel.net.target import Target
+    from eager_kestrel.net.target import UploadTarget
 
 UNCOUNTED_BYTES = 190
 """What one request costs the line beside its own bytes, in bytes of an upload: the headers of its
@@ -31,7 +31,7 @@ LINE_SHARE = 0.001
 class RoundTrips:
     """Sends a small request every so often within its ``with`` block."""
 
-    def __init__(self, target: Target, began: float, every_seconds: float) -> None:
+    def __init__(self, target: UploadTarget, began: float, every_seconds: float) -> None:
         """Begin counting time at ``began`` (time.perf_counter)."""
         self._target = target
         self._began = began

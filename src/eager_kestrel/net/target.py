@@ -21,7 +21,7 @@ import httpx
 import psutil
 
 from eager_kestrel.core.errors import EndpointError, InputError, NetworkError
-from eager_kestrel.core.line.counted import Counted
+from eager_kestrel.core.line.counted import EndpointCount
 from eager_kestrel.net.addresses import Address, parse_address, shown_url
 from eager_kestrel.net.exchange import exchange
 from eager_kestrel.net.failures import status_error
@@ -45,7 +45,7 @@ SocketOption = tuple[int, int, int] | tuple[int, int, bytes]
 
 
 @dataclass(frozen=True, slots=True)
-class Target:
+class UploadTarget:
     """An address that takes uploads, and the way to it."""
 
     url: str
@@ -94,7 +94,7 @@ def _socket_options() -> list[SocketOption]:
 def find_target(
     url: str, bind: str | None = None, *, estimate: bool = False, direct: bool = False,
     token: str | None = None,
-) -> Target:  # fmt: skip
+) -> UploadTarget:  # fmt: skip
     """Settle where to upload and make sure that it takes POST.
 
     Args:
@@ -113,7 +113,7 @@ def find_target(
     if bind is not None:
         _require_own_address(bind)
     proxy = None if direct else _proxy_for(given)
-    target = Target(url=url.strip(), bind=bind, proxy=proxy, estimate=estimate, token=token)
+    target = UploadTarget(url=url.strip(), bind=bind, proxy=proxy, estimate=estimate, token=token)
     with target.client() as client:
         if given.path in ("", "/") and not given.query:
             target = _configured(client, target)
@@ -133,7 +133,7 @@ def shown_location(url: str, location: str) -> str:
     return shown_url(urljoin(url, location)) if location else ""
 
 
-def _named(target: Target, url: str, what: str) -> str:
+def _named(target: UploadTarget, url: str, what: str) -> str:
     """An address the far end names, if it is one.
 
     Raises:
@@ -155,13 +155,13 @@ def _named(target: Target, url: str, what: str) -> str:
     return found
 
 
-def counted_there(target: Target) -> Counted | None:
+def counted_there(target: UploadTarget) -> EndpointCount | None:
     """What a far end that counts has read of a run; None where it does not, or cannot be asked."""
     url = urljoin(target.url, f"/counted/{target.run}")
     try:
         with target.client() as client:
             answer = exchange(client, "GET", url, target.shown)
-        return Counted.model_validate_json(answer.body) if answer.status == 200 else None
+        return EndpointCount.model_validate_json(answer.body) if answer.status == 200 else None
     except (NetworkError, ValueError):
         return None
 
@@ -210,7 +210,7 @@ def _proxy(written: str) -> httpx.Proxy:
     return httpx.Proxy(found.url, auth=(unquote(found.user), unquote(found.password or "")))
 
 
-def _configured(client: httpx.Client, target: Target) -> Target:
+def _configured(client: httpx.Client, target: UploadTarget) -> UploadTarget:
     """The upload address the origin names in its responsiveness configuration, if it has one."""
     answer = exchange(client, "GET", urljoin(target.url, "/.well-known/nq"), target.shown)
     if answer.status != 200:

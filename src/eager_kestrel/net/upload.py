@@ -24,9 +24,9 @@ from eager_kestrel.core.errors import EndpointError, NetworkError
 from eager_kestrel.net.delivered import DeliveredCounter, delivered_counter
 from eager_kestrel.net.exchange import CONNECTED, bounded_body
 from eager_kestrel.net.failures import network_error, status_error
-from eager_kestrel.net.pacing import Pace, Waits
+from eager_kestrel.net.pacing import Pacer, Waits
 from eager_kestrel.net.sockets import set_option
-from eager_kestrel.net.target import TCP_NOTSENT_LOWAT, UNSENT_BYTES, Target, shown_location
+from eager_kestrel.net.target import TCP_NOTSENT_LOWAT, UNSENT_BYTES, UploadTarget, shown_location
 from eager_kestrel.net.waiting import wait_for
 
 BODY_BYTES = (2**30, 64 * 2**20, 8 * 2**20, 2**20)
@@ -78,10 +78,10 @@ class _Allowance:
         return self._left == 0
 
 
-class _Connection(threading.Thread):
+class _UploadConnection(threading.Thread):
     """One connection that uploads until it is told to stop."""
 
-    def __init__(self, target: Target, allowance: _Allowance, pace: Pace | None) -> None:
+    def __init__(self, target: UploadTarget, allowance: _Allowance, pace: Pacer | None) -> None:
         super().__init__(name="upload", daemon=True)
         self._allowance = allowance
         self._pace = pace
@@ -289,12 +289,14 @@ class Upload:
     """Several connections uploading at once, within a ``with`` block."""
 
     def __init__(
-        self, target: Target, connections: int, most_bytes: int | None = None,
-        pace: Pace | None = None,
+        self, target: UploadTarget, connections: int, most_bytes: int | None = None,
+        pace: Pacer | None = None,
     ) -> None:  # fmt: skip
         """Upload as fast as the line takes it, or at a pace, which goes with one connection."""
         self._allowance = _Allowance(most_bytes)
-        self._connections = [_Connection(target, self._allowance, pace) for _ in range(connections)]
+        self._connections = [
+            _UploadConnection(target, self._allowance, pace) for _ in range(connections)
+        ]
 
     def __enter__(self) -> Self:
         try:

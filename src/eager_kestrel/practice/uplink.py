@@ -43,7 +43,7 @@ Flight: TypeAlias = asyncio.Queue[tuple[float, bytes | None]]
 
 
 @dataclass(frozen=True, slots=True)
-class Line:
+class SimulatedConnection:
     """How a simulated line behaves."""
 
     trace: Trace
@@ -58,7 +58,7 @@ class Line:
 class Link:
     """The shared queue and the link behind it. Used from one event loop."""
 
-    def __init__(self, line: Line) -> None:
+    def __init__(self, line: SimulatedConnection) -> None:
         self._line = line
         self._gate = asyncio.Lock()
         self._waiting: deque[tuple[float, int]] = deque()
@@ -113,7 +113,7 @@ async def _deliver(pending: Flight, target: socket.socket) -> None:
 class PracticeUplink(LoopbackServer):
     """A relay to ``target_port`` on loopback through a simulated line."""
 
-    def __init__(self, line: Line, target_port: int, port: int = 0) -> None:
+    def __init__(self, line: SimulatedConnection, target_port: int, port: int = 0) -> None:
         super().__init__(listening_socket(port, RECEIVE_BUFFER_BYTES))
         self._line = line
         self._half = line.round_trip_ms / 2000

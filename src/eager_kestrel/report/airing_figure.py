@@ -14,7 +14,7 @@ from eager_kestrel.report.figures import CARE, FAINT, GOOD, INK, LINE, PALE, new
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
-    from eager_kestrel.core.line.airing import Airing, Trouble
+    from eager_kestrel.core.line.airing import Broadcast, BroadcastTrouble
 
 COLOURS = {
     "line": CARE, "ingest": "#8a5a9e", "machine": "#b58900", "connection": INK,
@@ -28,7 +28,7 @@ SHORT_SECONDS = 180.0
 """A shorter airing is drawn by seconds."""
 
 
-def save_airing_figure(airing: Airing, path: Path) -> None:
+def save_airing_figure(airing: Broadcast, path: Path) -> None:
     """Draw an airing and write it.
 
     Raises:
@@ -66,7 +66,7 @@ def _by(values: tuple[int, ...], every: int, *, least: bool) -> np.ndarray:
     return (np.minimum if least else np.maximum).reduceat(taken, begins)
 
 
-def _draw_rates(axes: Axes, airing: Airing, times: np.ndarray, every: int) -> None:
+def _draw_rates(axes: Axes, airing: Broadcast, times: np.ndarray, every: int) -> None:
     sent = _by(airing.seconds.sent_kbps, every, least=True) / 1000
     carried = _by(airing.seconds.carried_kbps, every, least=True) / 1000
     axes.plot(times, sent, color=PALE, linewidth=1.4, label="sent by the program")
@@ -87,7 +87,7 @@ def _draw_rates(axes: Axes, airing: Airing, times: np.ndarray, every: int) -> No
                 ncols=6)  # fmt: skip
 
 
-def _draw_waits(axes: Axes, airing: Airing, times: np.ndarray, every: int) -> None:
+def _draw_waits(axes: Axes, airing: Broadcast, times: np.ndarray, every: int) -> None:
     waits = _by(airing.seconds.waiting_ms, every, least=False) / 1000
     axes.fill_between(times, waits, color=CARE, alpha=0.35, linewidth=0)
     axes.plot(times, waits, color=CARE, linewidth=1.2)
@@ -98,7 +98,7 @@ def _draw_waits(axes: Axes, airing: Airing, times: np.ndarray, every: int) -> No
     axes.legend(loc="upper right", frameon=True, framealpha=0.9, edgecolor=FAINT)
 
 
-def _name_troubles(axes: Axes, troubles: tuple[Trouble, ...], unit: float) -> None:
+def _name_troubles(axes: Axes, troubles: tuple[BroadcastTrouble, ...], unit: float) -> None:
     """The cause over each of the worst troubles."""
     worst = sorted(troubles, key=lambda one: (one.late, one.lasted_seconds), reverse=True)[:NAMED]
     for trouble in sorted(worst, key=lambda one: one.at_seconds):

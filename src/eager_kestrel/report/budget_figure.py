@@ -11,7 +11,7 @@ from eager_kestrel.report.figures import CARE, FAINT, GOOD, INK, LINE, PALE, SOF
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
-    from eager_kestrel.core.choice.budget import Step
+    from eager_kestrel.core.choice.budget import BudgetStep
     from eager_kestrel.core.plan.plan import Plan
 
 TALL = 0.62
@@ -91,7 +91,7 @@ def _sent(axes: Axes, plan: Plan, end: int) -> None:
                   va="center", color=INK, fontsize=10)  # fmt: skip
 
 
-def _row(axes: Axes, row: int, step: Step, *, first: bool) -> None:
+def _row(axes: Axes, row: int, step: BudgetStep, *, first: bool) -> None:
     """One step: what is left in full, what it took away in pale."""
     after, before = step.after_kbps / 1000, step.before_kbps / 1000
     axes.barh(row, after, TALL, color=LINE if first else SOFT)

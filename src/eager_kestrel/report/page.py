@@ -27,14 +27,14 @@ if TYPE_CHECKING:
     from eager_kestrel.core.forecast.forecast import Forecast
     from eager_kestrel.core.line.hours import Hours
     from eager_kestrel.core.plan.plan import DestinationPlan, Plan
-    from eager_kestrel.core.watching.gathered import Gathered
+    from eager_kestrel.core.watching.gathered import ReportMaterial
     from eager_kestrel.core.watching.review import Review
 
 KINDS = (".html", ".htm", ".md")
 
 
 @dataclass(frozen=True, slots=True)
-class Line:
+class TextLine:
     """A line of a section."""
 
     text: str
@@ -47,7 +47,7 @@ class Section:
     """A part of the page that is there only when there is something to tell."""
 
     title: str
-    lines: tuple[Line, ...] = ()
+    lines: tuple[TextLine, ...] = ()
     columns: tuple[str, ...] = ()
     rows: tuple[tuple[str, ...], ...] = ()
     draw: Callable[[Path], None] | None = field(default=None, repr=False)
@@ -65,7 +65,7 @@ def require_page(path: Path) -> None:
         )
 
 
-def page(told: Gathered, kind: str) -> str:
+def page(told: ReportMaterial, kind: str) -> str:
     """The page as text.
 
     Args:
@@ -76,7 +76,7 @@ def page(told: Gathered, kind: str) -> str:
     return _markdown(told, sections) if kind == ".md" else _html(told, sections)
 
 
-def sections_of(told: Gathered) -> list[Section]:
+def sections_of(told: ReportMaterial) -> list[Section]:
     """Everything beside the plan that is there to be told."""
     found = []
     if told.forecast is not None:
@@ -98,8 +98,8 @@ def _forecast(found: Forecast) -> Section:
 
     return Section(
         "How much it would have stuttered",
-        (Line(found.verdict, "held" if found.steps and found.steps[0].within else "mind"),
-         *(Line(line) for line in found.unknown)),
+        (TextLine(found.verdict, "held" if found.steps and found.steps[0].within else "mind"),
+         *(TextLine(line) for line in found.unknown)),
         ("settings", "stutter"),
         tuple((step.settings, "not known" if step.stutter is None else hourly(step.stutter))
               for step in found.steps),
@@ -125,7 +125,7 @@ def _rehearsals(found: tuple[Rehearsal, ...]) -> Section:
     return Section(
         "Rehearsed",
         tuple(
-            Line(
+            TextLine(
                 f"{one.platform}, {one.planned}: "
                 + run_words.verdict(one.verdict.text, one.verdict.limited_by,
                                     held=one.verdict.held),
@@ -140,7 +140,7 @@ def _findings(found: Findings) -> Section:
     wrong = [one for one in found.findings if one.severity != "fine"]
     fine = len(found.findings) - len(wrong)
     holds = "1 rule holds" if fine == 1 else f"{fine} rules hold"
-    said = Line(f"{found.breaches} broken, {holds}", "failed" if found.breaches else "held")
+    said = TextLine(f"{found.breaches} broken, {holds}", "failed" if found.breaches else "held")
     return Section(
         "Checked", (said,), ("guide", "rule", "found", "wanted", "what to do") if wrong else (),
         tuple((one.label, one.rule, one.found, one.wanted, one.do) for one in wrong),
@@ -154,7 +154,7 @@ def _review(found: Review) -> Section:
     last = aired_words.for_how_long(airing.lasted_seconds, airing.typical_kbps, airing.planned_kbps)
     return Section(
         f"The last show, {airing.taken_at[:16].replace('T', ' ')}",
-        (Line(f"{last}."), *(Line(line) for line in found.next_time)),
+        (TextLine(f"{last}."), *(TextLine(line) for line in found.next_time)),
         ("at", "lasted", "fault", "what") if found.incidents else (),
         tuple((one.at, f"{one.trouble.lasted_seconds:.0f} s",
                aired_words.CAUSES[one.trouble.cause], one.trouble.text)
@@ -176,7 +176,7 @@ def _place(plan: Plan, there: DestinationPlan) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _html(told: Gathered, sections: list[Section]) -> str:
+def _html(told: ReportMaterial, sections: list[Section]) -> str:
     import jinja2
 
     from eager_kestrel.report.budget_figure import save_budget_figure
@@ -220,7 +220,7 @@ def _svg(draw: Callable[[Path], None], number: int) -> str:
     return re.sub(r'(href="#|url\(#)', rf"\1f{number}-", text)
 
 
-def _markdown(told: Gathered, sections: list[Section]) -> str:
+def _markdown(told: ReportMaterial, sections: list[Section]) -> str:
     lines = [plan_markdown(told.plan).rstrip(), ""]
     for section in sections:
         lines += [f"## {section.title}", ""]
@@ -236,7 +236,7 @@ def _markdown(told: Gathered, sections: list[Section]) -> str:
     return "\n".join(lines).rstrip() + "\n"
 
 
-def write_page(told: Gathered, path: Path) -> None:
+def write_page(told: ReportMaterial, path: Path) -> None:
     """Write the page; the extension says which kind.
 
     Raises:

@@ -229,7 +229,7 @@ def _why(values: list[amf0.Value], otherwise: str) -> str:
     return " ".join(str(said).split())[:200]
 
 
-class Ingest(Peer):
+class Receiver(Peer):
     """The receiving end, for one publisher."""
 
     def __init__(self) -> None:

@@ -40,7 +40,7 @@ def against_plan(recording: Recording, planned: DestinationPlan) -> list[Finding
     return [one.model_copy(update={"standing": planned.name}) for one in found]
 
 
-def _finding(rule: str, severity: Severity, found: object, wanted: object, do: str) -> Finding:
+def _plan_finding(rule: str, severity: Severity, found: object, wanted: object, do: str) -> Finding:
     fine = severity == "fine"
     return Finding(platform=PLAN, rule=rule, severity=severity, found=str(found),
                    wanted=str(wanted), do="" if fine else do)  # fmt: skip
@@ -49,7 +49,7 @@ def _finding(rule: str, severity: Severity, found: object, wanted: object, do: s
 def _same(
     rule: str, found: object, wanted: object, do: str, *, worse: Severity = "breach"
 ) -> Finding:
-    return _finding(rule, "fine" if found == wanted else worse, found, wanted, do)
+    return _plan_finding(rule, "fine" if found == wanted else worse, found, wanted, do)
 
 
 def _of_video(recording: Recording, planned: VideoSettings) -> Iterator[Finding]:
@@ -63,14 +63,14 @@ def _of_video(recording: Recording, planned: VideoSettings) -> Iterator[Finding]
         yield _same("profile", seen.profile, planned.profile, f"set {planned.profile}",
                     worse="caution")  # fmt: skip
     most: Severity = "breach" if seen.b_frames > planned.b_frames else "fine"
-    yield _finding("b_frames", most, f"{seen.b_frames} in a row", f"{planned.b_frames} at most",
+    yield _plan_finding("b_frames", most, f"{seen.b_frames} in a row", f"{planned.b_frames} at most",
                    f"set {planned.b_frames}")  # fmt: skip
     apart = seen.keyframes.typical_seconds
     if apart is not None:
         off = abs(apart - planned.keyframe_seconds) > INTERVAL * planned.keyframe_seconds
         off = off or not seen.keyframes.regular
         said = f"{apart:g} s" if seen.keyframes.regular else f"{apart:g} s, not regularly"
-        yield _finding(
+        yield _plan_finding(
             "keyframes", "breach" if off else "fine", said, f"{planned.keyframe_seconds:g} s",
             f"set {planned.keyframe_seconds:g} s = {planned.keyframe_frames} frames, and keyframes "
             "at scene cuts off",
@@ -91,9 +91,9 @@ def _of_bitrate(recording: Recording, planned: VideoSettings) -> Iterator[Findin
     do = f"set {kbit(wanted)}"
     if state == "caution":
         do += ", or leave it: still scenes need less where nothing fills them up"
-    yield _finding("bitrate", state, kbit(average), kbit(wanted), do)
+    yield _plan_finding("bitrate", state, kbit(average), kbit(wanted), do)
     high = seen.peak_2s_kbps > PEAK * planned.most_kbps
-    yield _finding(
+    yield _plan_finding(
         "peak over two seconds", "breach" if high else "fine", kbit(seen.peak_2s_kbps),
         f"{kbit(planned.most_kbps)} and a tenth at most",
         f"set a buffer of {planned.buffer_kbit:,.0f} kbit",
@@ -103,12 +103,12 @@ def _of_bitrate(recording: Recording, planned: VideoSettings) -> Iterator[Findin
 def _of_audio(recording: Recording, planned: AudioSettings) -> Iterator[Finding]:
     seen = recording.audio
     if seen is None:
-        yield _finding("audio", "breach", "none", planned.codec, "send audio")
+        yield _plan_finding("audio", "breach", "none", planned.codec, "send audio")
         return
     yield _same("audio codec", seen.codec, planned.codec, f"set {planned.codec}")
     off = abs(seen.average_kbps / planned.bitrate_kbps - 1) > AUDIO
     if recording.seconds >= LEAST_SECONDS:
-        yield _finding("audio bitrate", "caution" if off else "fine", kbit(seen.average_kbps),
+        yield _plan_finding("audio bitrate", "caution" if off else "fine", kbit(seen.average_kbps),
                        kbit(planned.bitrate_kbps), f"set {kbit(planned.bitrate_kbps)}")  # fmt: skip
     yield _same("sample rate", f"{seen.sample_rate_hz:,} Hz", f"{planned.sample_rate_hz:,} Hz",
                 f"set {planned.sample_rate_hz:,} Hz", worse="caution")  # fmt: skip

@@ -5,7 +5,7 @@ from __future__ import annotations
 from fractions import Fraction
 from typing import TYPE_CHECKING
 
-from eager_kestrel.core.checks.judged import Judged, Rules
+from eager_kestrel.core.checks.judged import RuleResult, Rules
 from eager_kestrel.core.errors import NoPlanError
 from eager_kestrel.core.guide.rungs import RungLimits
 from eager_kestrel.core.levels import LEVELS, least_level, level_rank
@@ -44,19 +44,19 @@ def bitrate(settings: Settings, guide: Guide) -> Rules:
         return
     limits = _limits(settings, guide)
     ceiling = limits.ceiling or guide.video.ceiling
-    yield Judged("video.ceiling", "fine" if rate <= ceiling else "breach", rate.in_kbps(),
+    yield RuleResult("video.ceiling", "fine" if rate <= ceiling else "breach", rate.in_kbps(),
                   f"at most {ceiling.in_kbps()}", f"set {ceiling.in_kbps()} or less")  # fmt: skip
     floor = limits.floor
     target = video.bitrate or rate
     if floor is not None:
         or_smaller = ", or a smaller picture" if _smaller_does(settings, guide, target) else ""
-        yield Judged("video.floor", "fine" if target >= floor else "breach", target.in_kbps(),
+        yield RuleResult("video.floor", "fine" if target >= floor else "breach", target.in_kbps(),
                       f"at least {floor.in_kbps()}",
                       f"set {floor.in_kbps()}{or_smaller}")  # fmt: skip
     advised = limits.advised
     if advised is not None:
         near = abs(target.kbps / advised.kbps - 1) <= FAR_FROM_ADVICE
-        yield Judged("rungs.advised", "fine" if near else "caution", target.in_kbps(),
+        yield RuleResult("rungs.advised", "fine" if near else "caution", target.in_kbps(),
                       f"about {advised.in_kbps()}", f"set {advised.in_kbps()}")  # fmt: skip
 
 
@@ -109,10 +109,10 @@ def buffer(settings: Settings, guide: Guide) -> Rules:
     rank = level_rank(codec, video.level) if video.level is not None else None
     if rank is not None and video.buffer_kbit > LEVELS[codec][rank].buffer_kbit(profile):
         most = LEVELS[codec][rank].buffer_kbit(profile)
-        yield Judged("buffer", "breach", f"{video.buffer_kbit:,.0f} kbit",
+        yield RuleResult("buffer", "breach", f"{video.buffer_kbit:,.0f} kbit",
                       f"at most {most:,.0f} kbit at level {video.level}", do)  # fmt: skip
         return
-    yield Judged("buffer", "fine" if sound else "caution",
+    yield RuleResult("buffer", "fine" if sound else "caution",
                   f"{video.buffer_kbit:,.0f} kbit = {seconds:.2g} s", wanted, do)  # fmt: skip
 
 
@@ -124,12 +124,12 @@ def level(settings: Settings, guide: Guide) -> Rules:
         return
     rank = level_rank(codec, video.level)
     if rank is None:
-        yield Judged("level", "breach", video.level, f"a level of {codec}", "correct it")
+        yield RuleResult("level", "breach", video.level, f"a level of {codec}", "correct it")
         return
     highest = guide.video.highest_level.get(codec)
     top = None if highest is None else level_rank(codec, highest)
     if top is not None:
-        yield Judged("video.highest_level", "fine" if rank <= top else "breach", video.level,
+        yield RuleResult("video.highest_level", "fine" if rank <= top else "breach", video.level,
                       f"at most {highest}", f"set level {highest} or lower")  # fmt: skip
     if video.picture is None or video.frame_rate is None:
         return
@@ -139,11 +139,11 @@ def level(settings: Settings, guide: Guide) -> Rules:
         least = least_level(codec, video.picture, video.frame_rate, profile,
                             rate.kbps if rate else 0.0)  # fmt: skip
     except NoPlanError as error:
-        yield Judged("level", "breach", video.level, "a level that holds it", error.what)
+        yield RuleResult("level", "breach", video.level, "a level that holds it", error.what)
         return
     needed = level_rank(codec, least.name)
     assert needed is not None
-    yield Judged("level", "fine" if rank >= needed else "breach", video.level,
+    yield RuleResult("level", "fine" if rank >= needed else "breach", video.level,
                   f"{least.name} or higher", f"set level {least.name}")  # fmt: skip
 
 
@@ -154,6 +154,6 @@ def viewers(settings: Settings, guide: Guide) -> Rules:
         return
     never = guide.delivery.transcodes == "never"
     bad: Severity = "breach" if never else "caution"
-    yield Judged("delivery.slowest_viewer", "fine" if total <= slowest.kbps else bad,
+    yield RuleResult("delivery.slowest_viewer", "fine" if total <= slowest.kbps else bad,
                   f"{Bitrate.from_kbps(total).in_kbps()} in all", f"at most {slowest.in_kbps()}",
                   "send less: viewers get exactly this")  # fmt: skip

@@ -21,7 +21,7 @@ from eager_kestrel.core.units import Bitrate
 
 if TYPE_CHECKING:
     from eager_kestrel.core.guide.rules import AudioCodec, Codec
-    from eager_kestrel.core.picture import Picture
+    from eager_kestrel.core.picture import Resolution
 
 CONSTANT_SPREAD = 0.25
 """One-second windows that differ by less than this are constant bitrate ..."""
@@ -38,7 +38,7 @@ class VideoFacts:
     codec: str
     profile: str | None
     level: str | None
-    picture: Picture
+    picture: Resolution
     pixel_format: str | None = None
     colour: str | None = None
     colour_range: str | None = None

@@ -9,7 +9,7 @@ if TYPE_CHECKING:
     from eager_kestrel.core.checks.findings import Severity
 
 
-class Judged(NamedTuple):
+class RuleResult(NamedTuple):
     """A rule and how it stands."""
 
     rule: str
@@ -19,18 +19,18 @@ class Judged(NamedTuple):
     do: str = ""
 
 
-Rules = Iterator[Judged]
+Rules = Iterator[RuleResult]
 
 
-def one_of(rule: str, found: object, taken: Iterable[object], do: str) -> Judged:
+def one_of(rule: str, found: object, taken: Iterable[object], do: str) -> RuleResult:
     """One of the values that are taken."""
     known = [str(t) for t in taken]
     severity: Severity = "fine" if str(found) in known else "breach"
-    return Judged(rule, severity, found, " or ".join(known), do)
+    return RuleResult(rule, severity, found, " or ".join(known), do)
 
 
 def advised(rule: str, found: object, wish: object, taken: Iterable[object], do: str) -> Rules:
     """A wish of the guide's; nothing where it has none or what is set is not taken anyway."""
     if wish is not None and str(found) in [str(t) for t in taken]:
         severity: Severity = "fine" if str(found) == str(wish) else "caution"
-        yield Judged(rule, severity, found, wish, do.format(wish))
+        yield RuleResult(rule, severity, found, wish, do.format(wish))

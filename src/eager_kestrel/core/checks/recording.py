@@ -7,7 +7,7 @@ from typing import ClassVar
 
 from eager_kestrel.core.document import Frozen, Spread, format_name
 from eager_kestrel.core.guide.rules import RateControl
-from eager_kestrel.core.picture import Picture
+from eager_kestrel.core.picture import Resolution
 from eager_kestrel.core.quantities import PictureShape
 
 RECORDING_KINDS = {
@@ -39,7 +39,7 @@ class VideoSeen(Spread):
     profile: str | None
     level: str | None
     """As written in the stream."""
-    picture: Picture
+    picture: Resolution
     shape: PictureShape
     pixel_format: str | None
     colour: str | None

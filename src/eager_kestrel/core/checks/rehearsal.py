@@ -43,7 +43,7 @@ class Sent(Frozen):
     """How delivered bytes were counted."""
 
 
-class Verdict(Frozen):
+class RehearsalVerdict(Frozen):
     """Whether it held, and if not, why."""
 
     held: bool
@@ -86,7 +86,7 @@ class Rehearsal(Frozen):
     round_trip_ms: float | None
     round_trip_ms_worst: float | None
     reconnects: int
-    verdict: Verdict
+    verdict: RehearsalVerdict
     would_hold: str | None = None
     """The step down that would have held, in words."""
     moments: tuple[Moment, ...]

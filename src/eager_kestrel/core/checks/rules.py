@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING
 
 from eager_kestrel.core.checks.bitrate_rules import bitrate, buffer, level, sent_kbps, viewers
 from eager_kestrel.core.checks.findings import Finding, Findings, Severity
-from eager_kestrel.core.checks.judged import Judged, Rules, advised, one_of
-from eager_kestrel.core.picture import Picture, at_1000_1001, divides_evenly, frame_rate_text
+from eager_kestrel.core.checks.judged import RuleResult, Rules, advised, one_of
+from eager_kestrel.core.picture import Resolution, at_1000_1001, divides_evenly, frame_rate_text
 from eager_kestrel.core.plan.card import keyframe_frames
 from eager_kestrel.core.units import Bitrate
 
@@ -74,14 +74,14 @@ def against_line(
         return ()
     safe, sent = Bitrate.from_kbps(safe_kbps), Bitrate.from_kbps(together)
     over = Bitrate.from_kbps(max(0.0, together - safe_kbps))
-    judged = Judged(
+    judged = RuleResult(
         "safe rate", "fine" if together <= safe_kbps + 0.01 else "breach",
         f"{sent.in_kbps()} in all", f"at most {safe.in_kbps()}", f"send {over.in_kbps()} less",
     )  # fmt: skip
     return (_finding(None, judged),)
 
 
-def _finding(guide: Guide | None, judged: Judged) -> Finding:
+def _finding(guide: Guide | None, judged: RuleResult) -> Finding:
     """A rule as judged, of a guide or, without one, of the line."""
     return Finding(
         platform="uplink" if guide is None else guide.name,
@@ -116,7 +116,7 @@ def _codec(settings: Settings, guide: Guide) -> Rules:
     if video.b_frames is not None:
         most = 0 if video.profile == "baseline" else rules.b_frames
         fine: Severity = "fine" if video.b_frames <= most else "breach"
-        yield Judged("video.b_frames", fine, video.b_frames, f"at most {most}",
+        yield RuleResult("video.b_frames", fine, video.b_frames, f"at most {most}",
                       f"set {most} B-frames")  # fmt: skip
         yield from advised("video.advised.b_frames", video.b_frames, rules.advised.b_frames,
                             range(most + 1), "set {} B-frames")  # fmt: skip
@@ -130,26 +130,26 @@ def _picture(settings: Settings, guide: Guide) -> Rules:
     if rules.shapes:
         shapes = " or ".join(map(str, rules.shapes))
         fits = any(shape.fits(picture) for shape in rules.shapes)
-        yield Judged("video.shapes", "fine" if fits else "breach",
+        yield RuleResult("video.shapes", "fine" if fits else "breach",
                       f"{picture} ({picture.shape})", shapes,
                       "crop or pad the picture to that shape")  # fmt: skip
     if rules.pictures:
         yield one_of("video.pictures", picture, rules.pictures, "set one of these sizes")
     within = picture.width <= rules.largest.width and picture.height <= rules.largest.height
-    yield Judged("video.largest", "fine" if within else "breach", picture,
+    yield RuleResult("video.largest", "fine" if within else "breach", picture,
                   f"at most {rules.largest}", f"scale down to {rules.largest} or less")  # fmt: skip
     yield _sides(picture, named=picture in (*rules.pictures, *(r.picture for r in guide.rungs)))
 
 
-def _sides(picture: Picture, *, named: bool) -> Judged:
+def _sides(picture: Resolution, *, named: bool) -> RuleResult:
     sides = (picture.width, picture.height)
-    rounded = Picture(*(max(16, side // 8 * 8) for side in sides))
+    rounded = Resolution(*(max(16, side // 8 * 8) for side in sides))
     severity: Severity = "fine"
     if any(side % 2 for side in sides):
         severity = "breach"  # 4:2:0 has no half chroma sample
     elif any(side % 8 for side in sides) and not named:
         severity = "caution"
-    return Judged("sides divisible by 8", severity, picture, "even sides, best divisible by 8",
+    return RuleResult("sides divisible by 8", severity, picture, "even sides, best divisible by 8",
                    f"set {rounded}")  # fmt: skip
 
 
@@ -161,17 +161,17 @@ def _frame_rate(settings: Settings, guide: Guide) -> Rules:
     wish = rules.advised.frame_rate
     if wish is not None and rules.takes_rate(rate):
         liked = rate in (wish, at_1000_1001(wish))
-        yield Judged("video.advised.frame_rate", "fine" if liked else "caution",
+        yield RuleResult("video.advised.frame_rate", "fine" if liked else "caution",
                       frame_rate_text(rate), frame_rate_text(wish),
                       f"set {frame_rate_text(wish)}")  # fmt: skip
-    yield Judged("video.frame_rates", "fine" if rules.takes_rate(rate) else "breach",
+    yield RuleResult("video.frame_rates", "fine" if rules.takes_rate(rate) else "breach",
                   frame_rate_text(rate), rules.rates_words(),
                   f"set {frame_rate_text(max(rules.taken_rates))}"
                   f"{' or another it takes' if len(rules.taken_rates) > 1 else ''}")  # fmt: skip
     source = settings.source_frame_rate
     if source is not None:
         even = divides_evenly(source, rate)
-        yield Judged("frame rate divides the source", "fine" if even else "caution",
+        yield RuleResult("frame rate divides the source", "fine" if even else "caution",
                       f"{frame_rate_text(rate)} of {frame_rate_text(source)}",
                       f"a whole part of {frame_rate_text(source)}",
                       f"set {frame_rate_text(source)} or {frame_rate_text(source / 2)}, or the "
@@ -185,7 +185,7 @@ def _rate_control(settings: Settings, guide: Guide) -> Rules:
         yield one_of("video.rate_control", control, taken, f"set {taken[0]} bitrate")
         liked = guide.video.advised.rate_control
         if liked is not None and control in taken:
-            yield Judged("video.advised.rate_control", "fine" if control == liked else "caution",
+            yield RuleResult("video.advised.rate_control", "fine" if control == liked else "caution",
                           control, liked, f"set {liked} bitrate")  # fmt: skip
 
 
@@ -198,10 +198,10 @@ def _keyframes(settings: Settings, guide: Guide) -> Rules:
     frames = f" ({keyframe_frames(rule, rate)} frames)" if rate is not None else ""
     set_ = f"set {rule.chosen_seconds:g} s{frames}"
     if interval.automatic:
-        yield Judged("video.keyframes", "breach", "automatic", rule.words(), set_)
+        yield RuleResult("video.keyframes", "breach", "automatic", rule.words(), set_)
         return
     if rate is None and interval.frames is not None:
-        yield Judged("video.keyframes", "caution", interval, rule.words(),
+        yield RuleResult("video.keyframes", "caution", interval, rule.words(),
                       "give the frame rate too: frames say nothing without it")  # fmt: skip
         return
     seconds = _interval_seconds(interval, rate)
@@ -214,11 +214,11 @@ def _keyframes(settings: Settings, guide: Guide) -> Rules:
             rule.at_most is None or seconds <= rule.at_most + slack,
         )
     )
-    yield Judged("video.keyframes", "fine" if holds else "breach", shown, rule.words(),
+    yield RuleResult("video.keyframes", "fine" if holds else "breach", shown, rule.words(),
                   set_)  # fmt: skip
     if holds and rule.advised is not None:
         near = abs(seconds - rule.advised) <= slack
-        yield Judged("video.keyframes.advised", "fine" if near else "caution", shown,
+        yield RuleResult("video.keyframes.advised", "fine" if near else "caution", shown,
                       f"{rule.advised:g} s", set_)  # fmt: skip
     yield from _segments(settings, guide, seconds, slack)
 
@@ -236,13 +236,13 @@ def _segments(settings: Settings, guide: Guide, seconds: float, slack: float) ->
     segments = guide.segments
     if segments is None or (settings.transport or guide.transports[0]) != "hls":
         return
-    yield Judged("segments.at_most", "fine" if seconds <= segments.at_most + slack else "breach",
+    yield RuleResult("segments.at_most", "fine" if seconds <= segments.at_most + slack else "breach",
                   f"keyframes {seconds:.4g} s apart", f"at most {segments.at_most:g} s",
                   "set keyframes closer together")  # fmt: skip
     if segments.advised is not None:
         parts = segments.advised / seconds
         whole = abs(parts - round(parts)) * seconds <= slack and round(parts) >= 1
-        yield Judged("segments.advised", "fine" if whole else "caution",
+        yield RuleResult("segments.advised", "fine" if whole else "caution",
                       f"keyframes {seconds:.4g} s apart",
                       f"a whole part of {segments.advised:g} s",
                       f"set {segments.advised:g} s")  # fmt: skip
@@ -258,7 +258,7 @@ def _colour(settings: Settings, guide: Guide) -> Rules:
         ("video.colour_range", video.colour_range, rules.colour_range),
     ):
         if found is not None:
-            yield Judged(name, "fine" if found == wanted else "caution", found, wanted,
+            yield RuleResult(name, "fine" if found == wanted else "caution", found, wanted,
                           f"set {wanted}")  # fmt: skip
 
 
@@ -269,7 +269,7 @@ def _audio(settings: Settings, guide: Guide) -> Rules:
     if audio.bitrate is not None:
         within = rules.least <= audio.bitrate <= rules.most
         nearest = min(max(audio.bitrate, rules.least), rules.most)
-        yield Judged("audio.bitrate", "fine" if within else "breach", audio.bitrate.in_kbps(),
+        yield RuleResult("audio.bitrate", "fine" if within else "breach", audio.bitrate.in_kbps(),
                       f"{rules.least.kbps:g} to {rules.most.kbps:g} kbit/s",
                       f"set {nearest.in_kbps()}")  # fmt: skip
     if audio.sample_rate_hz is not None:

@@ -12,7 +12,7 @@ from collections.abc import Callable
 
 import numpy as np
 
-from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal, Sent, Verdict
+from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal, RehearsalVerdict, Sent
 from eager_kestrel.core.plan.plan import Fallback
 from eager_kestrel.core.stutter import LATE_SECONDS, Stutter, stutters
 from eager_kestrel.core.words import plans
@@ -47,7 +47,7 @@ def delivered_kbps(sent: Sent) -> float:
     return float((count[-1] - count[first]) * 8e-3 / span) if span > 0 else 0.0
 
 
-def verdict(sent: Sent, step: Fallback, below: Steps, asked_seconds: float) -> Verdict:
+def verdict(sent: Sent, step: Fallback, below: Steps, asked_seconds: float) -> RehearsalVerdict:
     """Whose fault it was, when, by how much, and which step would have held.
 
     Args:
@@ -67,7 +67,7 @@ def verdict(sent: Sent, step: Fallback, below: Steps, asked_seconds: float) -> V
     else:
         held_up = 0.0 if late is None else _held_up(sent, late)
     if late is not None and held_up:
-        return Verdict(
+        return RehearsalVerdict(
             held=False, limited_by="machine", at_seconds=round(late.seconds, 2),
             late_seconds=round(held_up, 2), text=words.held_up(late.seconds, held_up),
         )  # fmt: skip
@@ -75,7 +75,7 @@ def verdict(sent: Sent, step: Fallback, below: Steps, asked_seconds: float) -> V
         frozen = _frozen(sent)
         return _of_line(sent, late, below) if frozen is None else frozen
     whole = sent.seconds >= asked_seconds - CUT_SHORT_SECONDS
-    return Verdict(held=whole, text=words.nothing_late(sent.seconds, whole=whole))
+    return RehearsalVerdict(held=whole, text=words.nothing_late(sent.seconds, whole=whole))
 
 
 def _first(sent: Sent, waited: Callable[[Moment], float]) -> Moment | None:
@@ -112,15 +112,15 @@ def _held_up(sent: Sent, late: Moment) -> float:
     return gap if overdue and late.backlog_seconds - gap <= LATE_SECONDS else 0.0
 
 
-def _of_ingest(sent: Sent) -> Verdict:
+def _of_ingest(sent: Sent) -> RehearsalVerdict:
     at, why = sent.broken[0]
-    return Verdict(
+    return RehearsalVerdict(
         held=False, limited_by="ingest", at_seconds=round(at, 2), breaks=len(sent.broken),
         text=words.broke(why, at),
     )  # fmt: skip
 
 
-def _frozen(sent: Sent) -> Verdict | None:
+def _frozen(sent: Sent) -> RehearsalVerdict | None:
     """The ingest no longer reads: its window is closed and nothing is taken; None otherwise."""
     last = sent.moments[-1]
     still = next(m for m in sent.moments if m.delivered_bytes >= last.delivered_bytes - STILL_BYTES)
@@ -130,18 +130,18 @@ def _frozen(sent: Sent) -> Verdict | None:
         return None
     if after - before < CLOSED_SHARE * seconds:
         return None
-    return Verdict(
+    return RehearsalVerdict(
         held=False, limited_by="ingest", at_seconds=round(still.seconds, 2),
         late_seconds=round(last.backlog_seconds, 2), text=words.stopped_reading(still.seconds),
     )  # fmt: skip
 
 
-def _of_machine(sent: Sent, slow: Moment, step: Fallback, below: Steps) -> Verdict:
+def _of_machine(sent: Sent, slow: Moment, step: Fallback, below: Steps) -> RehearsalVerdict:
     worst = max(m.encoder_seconds for m in sent.moments)
     usual = float(np.median(sent.encode_ms)) if sent.encode_ms else 0.0
     frame_seconds = float(1 / step.video.frame_rate)
     most = frame_seconds * 1000 / max(usual, 1e-3) * step.video.pixels_per_second
-    return Verdict(
+    return RehearsalVerdict(
         held=False,
         limited_by="machine",
         at_seconds=round(slow.seconds, 2),
@@ -151,14 +151,14 @@ def _of_machine(sent: Sent, slow: Moment, step: Fallback, below: Steps) -> Verdi
     )
 
 
-def _of_line(sent: Sent, late: Moment | None, below: Steps) -> Verdict:
+def _of_line(sent: Sent, late: Moment | None, below: Steps) -> RehearsalVerdict:
     worst = max((m.backlog_seconds for m in sent.moments), default=0.0)
     carried = delivered_kbps(sent)
     at = late.seconds if late is not None else sent.seconds
     text = words.frames_waited(at, worst, carried)
     if _closed_meanwhile(sent):
         text = words.perhaps_the_ingest(text)
-    return Verdict(
+    return RehearsalVerdict(
         held=False,
         limited_by="line",
         at_seconds=round(at, 2),

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 BoundBy = Literal["safe share", "seen safe"]
 
 
-class Step(Frozen):
+class BudgetStep(Frozen):
     """One step of the waterfall."""
 
     name: str
@@ -33,7 +33,7 @@ class Step(Frozen):
 class Budget(Frozen):
     """The waterfall down to the safe rate."""
 
-    steps: tuple[Step, ...]
+    steps: tuple[BudgetStep, ...]
     safe_kbps: float
     """What may be sent in all; never below zero."""
     reserved_kbps: float
@@ -63,7 +63,7 @@ def budget_of(uplink: Uplink, show: Show) -> Budget:
         return made
     left = round(cap, 3)
     why = words.cap_step(str(show.cap), show.hours_a_month)
-    step = Step(name="data cap", before_kbps=made.safe_kbps, after_kbps=left, why=why)
+    step = BudgetStep(name="data cap", before_kbps=made.safe_kbps, after_kbps=left, why=why)
     return made.model_copy(update={"steps": (*made.steps, step), "safe_kbps": left, "capped": True})
 
 
@@ -81,14 +81,14 @@ def budget(uplink: Uplink, safe_share: float, reserves: tuple[Reserve, ...]) -> 
     if uplink.seen_safe_kbps is not None and uplink.seen_safe_kbps < rate:
         rate, why, name = uplink.seen_safe_kbps, uplink.seen_safe_why, "seen safe"
     steps = [
-        Step(name="typical upload", before_kbps=typical, after_kbps=typical, why=uplink.said),
-        Step(name=name, before_kbps=typical, after_kbps=rate, why=why),
+        BudgetStep(name="typical upload", before_kbps=typical, after_kbps=typical, why=uplink.said),
+        BudgetStep(name=name, before_kbps=typical, after_kbps=rate, why=why),
     ]
     for reserve in reserves:
         left = max(0.0, round(rate - reserve.rate.kbps, 3))
         why = words.reserve_step(reserve.rate.kbps, reserve.name)
         steps.append(
-            Step(name=f"reserve: {reserve.name}", before_kbps=rate, after_kbps=left, why=why)
+            BudgetStep(name=f"reserve: {reserve.name}", before_kbps=rate, after_kbps=left, why=why)
         )
         rate = left
     return Budget(
@@ -106,7 +106,7 @@ def beside(waterfall: Budget, others_kbps: float) -> Budget:
     before = waterfall.safe_kbps
     after = max(0.0, round(before - others_kbps, 3))
     why = words.others_step(others_kbps)
-    step = Step(name="other destinations", before_kbps=before, after_kbps=after, why=why)
+    step = BudgetStep(name="other destinations", before_kbps=before, after_kbps=after, why=why)
     return waterfall.model_copy(
         update={
             "steps": (*waterfall.steps, step),
@@ -118,12 +118,14 @@ def beside(waterfall: Budget, others_kbps: float) -> Budget:
 
 def destination_steps(
     safe_kbps: float, transport: str, extra: Overhead, audio_kbps: float
-) -> tuple[Step, ...]:
+) -> tuple[BudgetStep, ...]:
     """The rest of the waterfall for one destination: transport overhead, audio, video."""
     video = round(max(0.0, extra.video_kbps(safe_kbps, audio_kbps)), 3)
     carried = round(min(safe_kbps, video + audio_kbps), 3)
     headers, audio = words.headers_step(transport), words.audio_step(audio_kbps)
     return (
-        Step(name="transport overhead", before_kbps=safe_kbps, after_kbps=carried, why=headers),
-        Step(name="audio", before_kbps=carried, after_kbps=video, why=audio),
+        BudgetStep(
+            name="transport overhead", before_kbps=safe_kbps, after_kbps=carried, why=headers
+        ),
+        BudgetStep(name="audio", before_kbps=carried, after_kbps=video, why=audio),
     )

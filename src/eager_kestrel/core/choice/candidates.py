@@ -16,8 +16,8 @@ from typing import TYPE_CHECKING
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.picture import (
     CUSTOMARY_LINES,
-    Picture,
-    Shape,
+    AspectRatio,
+    Resolution,
     at_1000_1001,
     divides_evenly,
 )
@@ -40,28 +40,28 @@ to how long its frames last: a guess, small enough that the faster of two rates 
 class Candidate:
     """A picture at a frame rate."""
 
-    picture: Picture
+    picture: Resolution
     frame_rate: Fraction
     even: bool
     """Whether the frame rate divides the source's."""
 
 
-def even_ladder(shape: Shape, largest: Picture) -> list[Picture]:
+def even_ladder(shape: AspectRatio, largest: Resolution) -> list[Resolution]:
     """Pictures of exactly this shape, sides divisible by 8, from small to ``largest``."""
     step = lcm(8 // gcd(shape.across, 8), 8 // gcd(shape.down, 8))
     width, height = shape.across * step, shape.down * step
     count = min(largest.width // width, largest.height // height)
-    ladder = [Picture(width * n, height * n) for n in range(1, count + 1)]
+    ladder = [Resolution(width * n, height * n) for n in range(1, count + 1)]
     return [p for p in ladder if p.pixels >= SMALLEST_PIXELS]
 
 
-def customary_pictures(shape: Shape, largest: Picture) -> list[Picture]:
+def customary_pictures(shape: AspectRatio, largest: Resolution) -> list[Resolution]:
     """Those of customary lines, from small to ``largest``; 854x480 is as near as 16:9 gets."""
     made = [shape.with_lines(lines) for lines in CUSTOMARY_LINES]
     return [p for p in made if p.pixels >= SMALLEST_PIXELS and p.within(largest)]
 
 
-def nearest_shape(source: Picture, allowed: Iterable[Shape]) -> Shape:
+def nearest_shape(source: Resolution, allowed: Iterable[AspectRatio]) -> AspectRatio:
     """The source's own shape where it is allowed or nothing is said, else the nearest to it."""
     own = source.width / source.height
     return min(allowed, key=lambda s: abs(s.across / s.down - own), default=source.shape)
@@ -93,10 +93,10 @@ def frame_rates(source: Fraction, rules: VideoRules) -> list[tuple[Fraction, boo
 
 
 def candidates(
-    source: Picture,
+    source: Resolution,
     source_rate: Fraction,
     rules: VideoRules,
-    rows: Iterable[Picture],
+    rows: Iterable[Resolution],
     rewarded_from_lines: int | None = None,
 ) -> list[Candidate]:
     """Every picture and frame rate worth weighing, smallest picture first.
@@ -111,7 +111,7 @@ def candidates(
     """
     shape = nearest_shape(source, rules.shapes or [p.shape for p in rules.pictures])
     largest = rules.largest
-    bound = Picture(min(source.width, largest.width), min(source.height, largest.height))
+    bound = Resolution(min(source.width, largest.width), min(source.height, largest.height))
     if rules.pictures:
         pictures = _named(shape, source, bound, rules.pictures)
     else:
@@ -132,7 +132,7 @@ def candidates(
 
 
 def pinned(
-    found: list[Candidate], picture: Picture | None, rate: Fraction | None, title: str
+    found: list[Candidate], picture: Resolution | None, rate: Fraction | None, title: str
 ) -> list[Candidate]:
     """Those of a picture and a frame rate somebody insists on; all where nobody does.
 
@@ -160,11 +160,13 @@ def pinned(
     return kept
 
 
-def _even(picture: Picture) -> bool:
+def _even(picture: Resolution) -> bool:
     return picture.width % 2 == picture.height % 2 == 0
 
 
-def _named(shape: Shape, source: Picture, bound: Picture, named: Iterable[Picture]) -> set[Picture]:
+def _named(
+    shape: AspectRatio, source: Resolution, bound: Resolution, named: Iterable[Resolution]
+) -> set[Resolution]:
     """The only pictures a guide takes, of the nearest shape and no larger than the source.
 
     Of another shape than the source's, one that shows the whole source padded is not too large.

@@ -13,17 +13,17 @@ from eager_kestrel.core.choice.candidates import CLOSE
 from eager_kestrel.core.choice.quality import smoothness
 from eager_kestrel.core.document import Frozen, Spread, format_name
 from eager_kestrel.core.errors import InputError, UnitError
-from eager_kestrel.core.picture import Picture, parse_frame_rate, picture_at
+from eager_kestrel.core.picture import Resolution, parse_frame_rate, picture_at
 from eager_kestrel.core.quantities import FrameRate
 from eager_kestrel.core.words import needs as words
 from eager_kestrel.core.words.facts import BitrateBound
 
 if TYPE_CHECKING:
     from eager_kestrel.core.choice.budget import Budget
-    from eager_kestrel.core.choice.field import Field
-    from eager_kestrel.core.choice.weighed import Weighed
+    from eager_kestrel.core.choice.field import CandidatesTable
+    from eager_kestrel.core.choice.weighed import ScoredCandidates
 
-Shape = tuple[Picture, Fraction]
+Shape = tuple[Resolution, Fraction]
 
 
 class Finalist(Spread):
@@ -31,7 +31,7 @@ class Finalist(Spread):
 
     SPREAD: ClassVar = {"picture": ("width", "height"), "frame_rate": ("fps", "frame_rate")}
 
-    picture: Picture
+    picture: Resolution
     frame_rate: FrameRate
     bitrate_kbps: float
     """What the encoder aims at."""
@@ -72,11 +72,11 @@ def parse_shapes(text: str) -> list[Shape]:
         match = re.fullmatch(r"\s*(\S+?)\s*(?:@|\s+at\s+)\s*(\S+)\s*", part)
         if match is None:
             raise UnitError(f'"{part.strip()}" is no picture at a rate', "write 1280x720@60")
-        found.append((Picture.parse(match[1]), parse_frame_rate(match[2])))
+        found.append((Resolution.parse(match[1]), parse_frame_rate(match[2])))
     return found
 
 
-def compare(field: Field, waterfall: Budget, shapes: Sequence[Shape]) -> Comparison:
+def compare(field: CandidatesTable, waterfall: Budget, shapes: Sequence[Shape]) -> Comparison:
     """What each would get.
 
     Args:
@@ -98,7 +98,7 @@ def compare(field: Field, waterfall: Budget, shapes: Sequence[Shape]) -> Compari
     )
 
 
-def _position(field: Field, shape: Shape) -> int:
+def _position(field: CandidatesTable, shape: Shape) -> int:
     picture, rate = shape
     same = [n for n, c in enumerate(field.candidates) if c.picture == picture]
     off = {n: abs(float(field.candidates[n].frame_rate / rate) - 1) for n in same}
@@ -114,7 +114,9 @@ def _position(field: Field, shape: Shape) -> int:
     )  # fmt: skip
 
 
-def _finalist(field: Field, weighed: Weighed, waterfall: Budget, at: int) -> Finalist:
+def _finalist(
+    field: CandidatesTable, weighed: ScoredCandidates, waterfall: Budget, at: int
+) -> Finalist:
     candidate, kbps = field.candidates[at], float(weighed.kbps[at])
     total = (kbps + weighed.audio_kbps) * float(field.per_byte[at]) + float(field.fixed_kbps[at])
     refused = ""

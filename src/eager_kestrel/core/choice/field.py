@@ -3,7 +3,7 @@
 Each candidate gets the most bitrate it may have (the least of budget, guide, level, viewers and
 the point of no visible gain, rounded down), then the quality model judges it on every scene of the
 show's kind, and one is taken of those as good as the best
-(:mod:`eager_kestrel.core.choice.ties`). A :class:`Field` is prepared once and answers for one safe
+(:mod:`eager_kestrel.core.choice.ties`). A :class:`CandidatesTable` is prepared once and answers for one safe
 rate or for thousands.
 """
 
@@ -46,8 +46,8 @@ from eager_kestrel.core.choice.ties import (
     tied_with,
     usual_of,
 )
-from eager_kestrel.core.choice.weighed import Rows, Weighed
-from eager_kestrel.core.picture import Picture, at_1000_1001
+from eager_kestrel.core.choice.weighed import ScoredCandidates, ScoredRows
+from eager_kestrel.core.picture import Resolution, at_1000_1001
 
 if TYPE_CHECKING:
     from eager_kestrel.core.arrays import Flags, Floats, Indices
@@ -57,7 +57,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, slots=True)
-class Field:
+class CandidatesTable:
     """All candidates of a show for a guide, smallest picture first; arrays of shape (n,)."""
 
     candidates: list[Candidate]
@@ -143,14 +143,14 @@ class Field:
         """What the encoder aims at below a peak."""
         return kbps if self.target_share == 1 else rounded_down(kbps * self.target_share)
 
-    def weigh(self, safe_kbps: Floats) -> Rows:
+    def weigh(self, safe_kbps: Floats) -> ScoredRows:
         """Everything at some safe rates."""
         return self._weighed(self.limits_kbps(safe_kbps))
 
     def _smooth(self) -> Floats:
         return smoothness(self.table, self.show.motion, self.seen_fps)
 
-    def _weighed(self, limits: Floats) -> Rows:
+    def _weighed(self, limits: Floats) -> ScoredRows:
         kbps = rounded_down(limits.min(axis=0))
         target = self.target_kbps(kbps)
         scenes = self.delivered * self._smooth() * sharpness(
@@ -158,16 +158,16 @@ class Field:
             seen=self.seen_pixels, takes=self.takes,
         )  # fmt: skip
         allowed = (target >= self.floors_kbps) & self.smooth & self.encodable
-        return Rows(kbps, scenes, scenes.mean(axis=0), _as_wished(allowed, self.wished))
+        return ScoredRows(kbps, scenes, scenes.mean(axis=0), _as_wished(allowed, self.wished))
 
-    def without_floors(self) -> Field:
+    def without_floors(self) -> CandidatesTable:
         """The same candidates for a guide that takes as little as one likes."""
         rules = self.rules_kbps.copy()
         rules[3] = self.enough_kbps
         return replace(self, floors_kbps=np.full_like(self.floors_kbps, LEAST_VIDEO_KBPS),
                        rules_kbps=rules)  # fmt: skip
 
-    def in_room(self, room: float) -> Field:
+    def in_room(self, room: float) -> CandidatesTable:
         """The same candidates with so much of what may be used of the machine, 1 being all."""
         machine, speed = self.show.machine, self.pixels * self.fps
         if not any(encoder.codec == self.codec for encoder in machine.encoders):
@@ -180,21 +180,21 @@ class Field:
         return replace(self, takes=takes, rules_kbps=rules, enough_kbps=enough,
                        encodable=self.encodable & holds)  # fmt: skip
 
-    def on_any_machine(self) -> Field:
+    def on_any_machine(self) -> CandidatesTable:
         """The same candidates for a machine that encodes all of them in time."""
         return replace(self, encodable=np.ones_like(self.encodable))
 
-    def among_best(self, best: Indices, rows: Rows) -> Flags:
+    def among_best(self, best: Indices, rows: ScoredRows) -> Flags:
         """Which are as good as the best of each row."""
         near = as_good_as(best, rows.scenes, rows.quality, self.table, self.least_quality)
         return np.asarray(near & rows.allowed, dtype=np.bool_)
 
-    def choose(self, rows: Rows) -> tuple[Indices, Indices]:
+    def choose(self, rows: ScoredRows) -> tuple[Indices, Indices]:
         """Return the best candidate of each row and the one to take, or -1 if none is allowed."""
         best, chosen, _ = self._choice(rows)
         return best, chosen
 
-    def _choice(self, rows: Rows) -> tuple[Indices, Indices, Flags]:
+    def _choice(self, rows: ScoredRows) -> tuple[Indices, Indices, Flags]:
         """The best, the safest of those as good as it, and which those are."""
         if not self.candidates:
             nothing = np.full(len(rows.kbps), -1, dtype=np.intp)
@@ -208,7 +208,7 @@ class Field:
         """Index of the candidate to take at every safe rate; -1 where none is allowed."""
         return self.choose(self.weigh(safe_kbps))[1]
 
-    def at(self, safe_kbps: float) -> Weighed:
+    def at(self, safe_kbps: float) -> ScoredCandidates:
         """Everything weighed at one safe rate."""
         safe = np.array([safe_kbps])
         limits = self.limits_kbps(safe)
@@ -219,7 +219,7 @@ class Field:
         if some:
             tied = tied_with(chosen, rows.scenes, rows.quality, self.table)
             tied &= rows.allowed & (self.fps == self.fps[chosen[0]])
-        return Weighed(
+        return ScoredCandidates(
             candidates=self.candidates,
             audio_kbps=float(self.audio_kbps(safe)[0]),
             limits_kbps=limits[:, 0],
@@ -243,7 +243,7 @@ def _as_wished(allowed: Flags, wished: Flags) -> Flags:
     return np.where(liked.any(axis=1, keepdims=True), liked, allowed)
 
 
-def field_of(
+def candidates_table(
     show: Show,
     guide: Guide,
     table: QualityTable,
@@ -251,7 +251,7 @@ def field_of(
     members: Sequence[Guide] = (),
     *,
     relayed: bool = False,
-) -> Field:
+) -> CandidatesTable:
     """The candidates of a show for a guide, or for one encode that several platforms get.
 
     Args:
@@ -276,7 +276,7 @@ def field_of(
     takes = preset_takes(show, table, codec, pixels * fps)
     clean = clean_kbps(table, show.motion, codec, pixels, fps) * takes
     enough, floored = _enough(clean, floors, share)
-    return Field(
+    return CandidatesTable(
         candidates=found,
         codec=codec,
         pixels=pixels,
@@ -313,14 +313,14 @@ def _enough(clean: Floats, floors: Floats, target_share: float) -> tuple[Floats,
     return without, with_
 
 
-def _seen_pixels(source: Picture, found: Sequence[Candidate]) -> Floats:
+def _seen_pixels(source: Resolution, found: Sequence[Candidate]) -> Floats:
     """Pixels of detail in each candidate."""
     return np.array(
         [min(c.picture.pixels, _detail(source, c.picture)) for c in found], dtype=np.float64
     )
 
 
-def _detail(source: Picture, picture: Picture) -> float:
+def _detail(source: Resolution, picture: Resolution) -> float:
     """Pixels a source has for a picture: all of them, or those of the part of its shape."""
     if source.width * picture.height > source.height * picture.width:
         return source.height**2 * picture.width / picture.height
@@ -328,11 +328,11 @@ def _detail(source: Picture, picture: Picture) -> float:
 
 
 def rebuilt(
-    field: Field, show: Show, change: Callable[[Guide], Guide] = lambda guide: guide
-) -> Field:
+    field: CandidatesTable, show: Show, change: Callable[[Guide], Guide] = lambda guide: guide
+) -> CandidatesTable:
     """The candidates of another show, or for guides that say something else, in the same place."""
     members = tuple(change(member) for member in field.members)
-    made = field_of(show, change(field.guide), field.table, field.codec, members,
+    made = candidates_table(show, change(field.guide), field.table, field.codec, members,
                     relayed=field.copies < len(members))  # fmt: skip
     return replace(made, least_quality=field.least_quality)
 
@@ -344,7 +344,7 @@ def _candidates(show: Show, guide: Guide, members: Sequence[Guide]) -> list[Cand
     return pinned(found, show.picture, show.sent_frame_rate, guide.title)
 
 
-def _named(members: Sequence[Guide]) -> set[Picture]:
+def _named(members: Sequence[Guide]) -> set[Resolution]:
     """Pictures that the guides name."""
     rows = (rung.picture for member in members for rung in member.rungs)
     return {*rows, *(p for member in members for p in member.video.pictures)}

@@ -17,12 +17,12 @@ from typing import TYPE_CHECKING, NamedTuple
 import numpy as np
 
 from eager_kestrel.core.choice.budget import Budget, budget
-from eager_kestrel.core.choice.field import Field, field_of
+from eager_kestrel.core.choice.field import CandidatesTable, candidates_table
 from eager_kestrel.core.choice.turning_points import grid
-from eager_kestrel.core.choice.weighed import Weighed
+from eager_kestrel.core.choice.weighed import ScoredCandidates
 from eager_kestrel.core.choice.what_if import Need
 from eager_kestrel.core.line.uplink import assumed_uplink
-from eager_kestrel.core.picture import Picture, frame_rate_text, is_customary
+from eager_kestrel.core.picture import Resolution, frame_rate_text, is_customary
 from eager_kestrel.core.units import Bitrate
 
 if TYPE_CHECKING:
@@ -42,10 +42,10 @@ LEAST_LINES = 240
 LEAST_FPS = 24
 NOTHING = 1e-6
 
-Asked = tuple[Picture, Fraction]
+Asked = tuple[Resolution, Fraction]
 
 
-class Seen(NamedTuple):
+class NeededAt(NamedTuple):
     """A picture and frame rate at one safe rate."""
 
     near: bool
@@ -60,18 +60,18 @@ class Seen(NamedTuple):
     """What a plan takes."""
 
 
-class Along(NamedTuple):
+class NeedSearch(NamedTuple):
     """The same along rising safe rates, arrays of one length, and how to look at one closely."""
 
     rates: Floats
     near: Flags
     taken: Flags
     quality: Floats
-    look: Callable[[float], Seen]
+    look: Callable[[float], NeededAt]
     to_kbps: float
     """How closely a turning point between two of the rates is looked for."""
 
-    def first(self, flags: Flags, holds: Callable[[Seen], bool]) -> float | None:
+    def first(self, flags: Flags, holds: Callable[[NeededAt], bool]) -> float | None:
         """The least rate for which something holds, which ``flags`` say of the rates there are."""
         hits = np.flatnonzero(flags)
         return None if not hits.size else self._between(int(hits[0]), holds)
@@ -83,7 +83,7 @@ class Along(NamedTuple):
             return None
         return self._between(int(hits[-1]) + 1, lambda seen: not seen.near)
 
-    def _between(self, index: int, holds: Callable[[Seen], bool]) -> float:
+    def _between(self, index: int, holds: Callable[[NeededAt], bool]) -> float:
         high = float(self.rates[index])
         low = float(self.rates[index - 1]) if index else 0.0
         while high - low > self.to_kbps:
@@ -97,7 +97,7 @@ def need(
     guide: Guide,
     codec: str | None,
     table: QualityTable,
-    pictures: Sequence[Picture] | None = None,
+    pictures: Sequence[Resolution] | None = None,
     frame_rate_at_least: float | None = None,
 ) -> tuple[Need, ...]:
     """What upload pictures take on one destination.
@@ -110,7 +110,7 @@ def need(
         pictures: which; the customary ones when none are named.
         frame_rate_at_least: frames a second; the main ones when none is given.
     """
-    field = field_of(show, guide, table, guide.codec(codec))
+    field = candidates_table(show, guide, table, guide.codec(codec))
     waterfall = budget(assumed_uplink(REFERENCE), show.safe_share, show.reserves)
     rates = grid(field)
     weighed = field.weigh(rates) if rates.size else None
@@ -124,18 +124,18 @@ def need(
         near = field.among_best(best, weighed)[:, at]
         quality = np.where(weighed.allowed[:, at], weighed.quality[:, at], -1.0)
 
-        def look(safe: float, at: int = at) -> Seen:
+        def look(safe: float, at: int = at) -> NeededAt:
             return seen(field.at(safe), at)
 
-        along = Along(rates, near, chosen == at, quality, look, rates[0])
+        along = NeedSearch(rates, near, chosen == at, quality, look, rates[0])
         found.append(answer(guide, asked, along, waterfall))
     return tuple(found)
 
 
 def asked_of(
     candidates: Sequence[Candidate],
-    source: Picture,
-    pictures: Sequence[Picture] | None,
+    source: Resolution,
+    pictures: Sequence[Resolution] | None,
     frame_rate_at_least: float | None,
 ) -> list[Asked]:
     """What is answered: the pictures named, or the customary ones, at the main frame rates."""
@@ -162,7 +162,7 @@ def _main_rates(candidates: Sequence[Candidate], at_least: float | None) -> list
     )
 
 
-def index_of(field: Field, asked: Asked) -> int | None:
+def index_of(field: CandidatesTable, asked: Asked) -> int | None:
     """Where among the candidates it is; None when it is none."""
     for index, c in enumerate(field.candidates):
         if (c.picture, c.frame_rate) == asked:
@@ -170,16 +170,16 @@ def index_of(field: Field, asked: Asked) -> int | None:
     return None
 
 
-def seen(weighed: Weighed, index: int | None) -> Seen:
+def seen(weighed: ScoredCandidates, index: int | None) -> NeededAt:
     """A candidate among those weighed at one safe rate of a destination's own."""
     chosen = None if weighed.chosen is None else weighed.option(weighed.chosen)
     if index is None or not weighed.allowed[index]:
-        return Seen(near=False, taken=False, quality=-1.0, option=None, chosen=chosen)
+        return NeededAt(near=False, taken=False, quality=-1.0, option=None, chosen=chosen)
     near, quality = bool(weighed.among_best[index]), float(weighed.quality[index])
-    return Seen(near, weighed.chosen == index, quality, weighed.option(index), chosen)
+    return NeededAt(near, weighed.chosen == index, quality, weighed.option(index), chosen)
 
 
-def answer(guide: Guide, asked: Asked, along: Along, waterfall: Budget) -> Need:
+def answer(guide: Guide, asked: Asked, along: NeedSearch, waterfall: Budget) -> Need:
     """What the rates say of one picture.
 
     Args:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import ClassVar
 
 from eager_kestrel.core.document import Spread
-from eager_kestrel.core.picture import Picture
+from eager_kestrel.core.picture import Resolution
 from eager_kestrel.core.quantities import FrameRate
 from eager_kestrel.core.words.numbers import settings
 
@@ -15,7 +15,7 @@ class Option(Spread):
 
     SPREAD: ClassVar = {"picture": ("width", "height"), "frame_rate": ("fps",)}
 
-    picture: Picture
+    picture: Resolution
     frame_rate: FrameRate
     bitrate_kbps: float
     quality: float

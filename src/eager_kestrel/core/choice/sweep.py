@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from eager_kestrel.core.choice.budget import budget, budget_of
-from eager_kestrel.core.choice.field import Field, field_of
+from eager_kestrel.core.choice.field import CandidatesTable, candidates_table
 from eager_kestrel.core.choice.what_if import OVER, Over, Point, Sweep
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.line.uplink import Uplink, assumed_uplink
@@ -77,7 +77,7 @@ def sweep(
         uplink: for everything but a sweep of uploads, which needs none.
     """
     if wanted.over in ("upload", "share"):
-        field = field_of(show, guide, table, guide.codec(codec))
+        field = candidates_table(show, guide, table, guide.codec(codec))
         names, values, rates = zip(*values_of(wanted, show, uplink), strict=True)
         points = _points(field, names, values, list(rates))
         return Sweep(platform=guide.name, over=wanted.over, points=points)
@@ -89,12 +89,12 @@ def sweep(
         for motion in MOTIONS:
             moving = show.model_copy(update={"motion": motion})
             found += _points(
-                field_of(moving, guide, table, guide.codec(codec)), [motion], [None], [safe]
+                candidates_table(moving, guide, table, guide.codec(codec)), [motion], [None], [safe]
             )
     else:
         for standing in (None, *guide.ordinary.standings):
             ruled = guide.under(standing)
-            field = field_of(show, ruled, table, ruled.codec(codec))
+            field = candidates_table(show, ruled, table, ruled.codec(codec))
             found += _points(field, [standing or "ordinary"], [None], [safe])
     return Sweep(platform=guide.name, over=wanted.over, points=tuple(found))
 
@@ -115,7 +115,7 @@ def values_of(wanted: Range, show: Show, uplink: Uplink | None) -> list[tuple[st
 
 
 def _points(
-    field: Field, names: Sequence[str], values: Sequence[float | None], safe: list[float]
+    field: CandidatesTable, names: Sequence[str], values: Sequence[float | None], safe: list[float]
 ) -> tuple[Point, ...]:
     chosen = field.chosen(np.array(safe))
     return tuple(

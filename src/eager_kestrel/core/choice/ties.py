@@ -19,7 +19,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from eager_kestrel.core.picture import Picture, is_customary, nearest_customary
+from eager_kestrel.core.picture import Resolution, is_customary, nearest_customary
 
 if TYPE_CHECKING:
     from eager_kestrel.core.arrays import Flags, Floats, Indices
@@ -35,7 +35,9 @@ OWN, NAMED, CUSTOMARY, ANY = range(4)
 """Preference rank of a candidate's resolution, the best first."""
 
 
-def ranks_of(found: Sequence[Candidate], source: Picture, named: Collection[Picture]) -> Indices:
+def ranks_of(
+    found: Sequence[Candidate], source: Resolution, named: Collection[Resolution]
+) -> Indices:
     """Preference rank of each candidate resolution: own size, named by the guide, common, other.
 
     Args:
@@ -44,7 +46,7 @@ def ranks_of(found: Sequence[Candidate], source: Picture, named: Collection[Pict
         named: resolutions the guides name.
     """
 
-    def rank(picture: Picture) -> int:
+    def rank(picture: Resolution) -> int:
         if picture == source:
             return OWN
         if picture in named:

@@ -12,14 +12,14 @@ import numpy as np
 
 if TYPE_CHECKING:
     from eager_kestrel.core.arrays import Floats
-    from eager_kestrel.core.choice.field import Field
+    from eager_kestrel.core.choice.field import CandidatesTable
 
 GRID_KBPS = 10.0
 LOOK_AHEAD = 128
 """Grid points weighed at a time in search of the next choice."""
 
 
-def grid(field: Field, from_kbps: float = 0.0) -> Floats:
+def grid(field: CandidatesTable, from_kbps: float = 0.0) -> Floats:
     """Safe rates up to where no candidate gains any more."""
     if not field.candidates:
         return np.empty(0)
@@ -30,7 +30,7 @@ def grid(field: Field, from_kbps: float = 0.0) -> Floats:
 
 
 def next_choice(
-    field: Field, best: int, safe_kbps: float, least_quality: float = 0.0
+    field: CandidatesTable, best: int, safe_kbps: float, least_quality: float = 0.0
 ) -> tuple[float, int] | None:
     """The least safe rate above this one that chooses another candidate, and which.
 

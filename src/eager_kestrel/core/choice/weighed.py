@@ -18,7 +18,7 @@ LIMITS: tuple[BitrateBound, ...] = ("budget", "guide", "level", "viewers", "no v
 
 
 @dataclass(frozen=True, slots=True)
-class Rows:
+class ScoredRows:
     """Every candidate at some safe rates; arrays of shape (safe rates, n)."""
 
     kbps: Floats
@@ -31,7 +31,7 @@ class Rows:
 
 
 @dataclass(frozen=True, slots=True)
-class Weighed:
+class ScoredCandidates:
     """All candidates of a destination with their bitrate and quality; arrays of one length."""
 
     candidates: list[Candidate]

@@ -16,7 +16,7 @@ from eager_kestrel.core.division.knapsack import CELL_KBPS
 from eager_kestrel.core.division.serving import fewest_left_out
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.choice.field import Field
+    from eager_kestrel.core.choice.field import CandidatesTable
     from eager_kestrel.core.choice.option import Option
     from eager_kestrel.core.choice.quality import QualityTable
     from eager_kestrel.core.guide.guide import Guide
@@ -33,7 +33,7 @@ class Served(NamedTuple):
     """What a destination gets."""
 
     option: Option
-    field: Field
+    field: CandidatesTable
     safe_kbps: float
     """For all copies of its encode."""
     others_kbps: float

@@ -9,9 +9,9 @@ from collections.abc import Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING, NamedTuple
 
-from eager_kestrel.core.choice.field import field_of
+from eager_kestrel.core.choice.field import candidates_table
 from eager_kestrel.core.division.groupings import Division, Grouping, Groupings
-from eager_kestrel.core.division.place import Place
+from eager_kestrel.core.division.place import DestinationContext
 from eager_kestrel.core.division.serving import fewest_left_out
 from eager_kestrel.core.division.split import Alternative, Group, LeavingOut, Relay, Split, Way
 from eager_kestrel.core.words import plans as words
@@ -23,14 +23,16 @@ if TYPE_CHECKING:
     from eager_kestrel.core.show.show import Show
 
 
-class Divided(NamedTuple):
+class DividedShow(NamedTuple):
     """The division as a document, and what each destination is planned from."""
 
     split: Split
-    places: tuple[Place, ...]
+    places: tuple[DestinationContext, ...]
 
 
-def divide(show: Show, guides: Sequence[Guide], table: QualityTable, safe_kbps: float) -> Divided:
+def divide(
+    show: Show, guides: Sequence[Guide], table: QualityTable, safe_kbps: float
+) -> DividedShow:
     """Divide the safe rate among the destinations of a show.
 
     Args:
@@ -64,7 +66,7 @@ def divide(show: Show, guides: Sequence[Guide], table: QualityTable, safe_kbps: 
         relay=_relay(tried, served or everyone, total),
         text=_text(tried, chosen, alternatives),
     )
-    return Divided(split, _places(tried, chosen, groups, because))
+    return DividedShow(split, _places(tried, chosen, groups, because))
 
 
 def chosen_division(tried: Groupings) -> tuple[Division | None, tuple[int, ...]]:
@@ -200,7 +202,9 @@ def _relay(tried: Groupings, served: Members, now_kbps: float) -> Relay | None:
     if isinstance(encode, str):
         return Relay(possible=False, because=encode, text=words.relay_impossible(encode))
     codec = encode.field.codec
-    once = field_of(tried.show, encode.guide, tried.table, codec, encode.guides, relayed=True)
+    once = candidates_table(
+        tried.show, encode.guide, tried.table, codec, encode.guides, relayed=True
+    )
     weighed = once.at(tried.safe_kbps)
     best = weighed.chosen
     if best is None:
@@ -244,15 +248,15 @@ def _text(tried: Groupings, chosen: Division | None, alternatives: tuple[Alterna
 
 def _places(
     tried: Groupings, chosen: Division | None, groups: tuple[Group, ...], because: str
-) -> tuple[Place, ...]:
+) -> tuple[DestinationContext, ...]:
     """What each destination is planned from, in the order of the show."""
     total = sum(group.total_kbps for group in groups)
-    found: dict[int, Place] = {}
+    found: dict[int, DestinationContext] = {}
     if chosen is not None:
         rooms = _rooms(tried, chosen)
         for number, (encode, choice) in enumerate(zip(chosen.encodes, chosen.taken, strict=True)):
             for m in encode.members:
-                found[m] = Place(
+                found[m] = DestinationContext(
                     destination=tried.show.destinations[m],
                     guide=tried.guides[m],
                     rules=encode.guide,
@@ -276,8 +280,8 @@ def _rooms(tried: Groupings, chosen: Division) -> list[Show]:
     ]
 
 
-def _nothing(tried: Groupings, m: int, because: str) -> Place:
+def _nothing(tried: Groupings, m: int, because: str) -> DestinationContext:
     """A destination that is left out."""
     place, guide = tried.show.destinations[m], tried.guides[m]
-    field = field_of(tried.show, guide, tried.table, guide.codec(place.codec))
-    return Place(place, guide, guide, field, 0.0, left_out=words.left_out(because))
+    field = candidates_table(tried.show, guide, tried.table, guide.codec(place.codec))
+    return DestinationContext(place, guide, guide, field, 0.0, left_out=words.left_out(because))

@@ -23,7 +23,7 @@ from eager_kestrel.core.division.knapsack import (
 
 if TYPE_CHECKING:
     from eager_kestrel.core.arrays import Floats, Indices
-    from eager_kestrel.core.choice.field import Field
+    from eager_kestrel.core.choice.field import CandidatesTable
     from eager_kestrel.core.choice.option import Option
     from eager_kestrel.core.guide.guide import Guide
 
@@ -33,7 +33,7 @@ Members = tuple[int, ...]
 """Indices of the destinations that share an encode, ascending."""
 
 
-class Outcome(NamedTuple):
+class EncodeOutcome(NamedTuple):
     """What a choice comes to."""
 
     option: Option
@@ -53,7 +53,7 @@ class Encode:
     """What satisfies all of them."""
     guides: tuple[Guide, ...]
     """Of each member, with its standing applied."""
-    field: Field
+    field: CandidatesTable
     choices: Choices
     safe_kbps: Floats
     """For all copies, of each choice."""
@@ -68,11 +68,11 @@ class Encode:
         """Of all candidates at a choice."""
         return float(self.choices.worth[choice]) / self.weight
 
-    def at(self, choice: int) -> Field:
+    def at(self, choice: int) -> CandidatesTable:
         """The candidates, at the presets that the machine had room for when this was chosen."""
         return self.field.in_room(float(self.levels[choice]) / LOAD_CELLS)
 
-    def outcome(self, choice: int, safe_kbps: float | None = None) -> Outcome:
+    def outcome(self, choice: int, safe_kbps: float | None = None) -> EncodeOutcome:
         """What a choice comes to.
 
         Args:
@@ -85,7 +85,7 @@ class Encode:
         assert best is not None
         carried = weighed.kbps[best] + weighed.audio_kbps
         total = carried * self.field.per_byte[best] + self.field.fixed_kbps[best]
-        return Outcome(
+        return EncodeOutcome(
             weighed.option(best), round(float(total), 3), safe, float(weighed.quality[best])
         )
 
@@ -94,7 +94,7 @@ def encode_of(
     members: Members,
     joint: Guide,
     guides: tuple[Guide, ...],
-    made: Field,
+    made: CandidatesTable,
     weight: float,
     safe_kbps: float,
 ) -> Encode:
@@ -124,7 +124,7 @@ def encode_of(
     )
 
 
-class _Kept(NamedTuple):
+class _Undominated(NamedTuple):
     """Choices that no other dominates; arrays of one length."""
 
     rows: Indices
@@ -137,7 +137,7 @@ class _Kept(NamedTuple):
     """Of the best there, which what is taken looks like."""
 
 
-def _levels(made: Field) -> Indices:
+def _levels(made: CandidatesTable) -> Indices:
     """Amounts of machine, in cells, at which other candidates or slower presets are held."""
     speeds = [e.holds.pixels_per_second * made.show.machine.share
               for e in made.show.machine.encoders if e.codec == made.codec]  # fmt: skip
@@ -148,14 +148,14 @@ def _levels(made: Field) -> Indices:
     return np.array(sorted(c for c in cells if c <= LOAD_CELLS), dtype=np.intp)
 
 
-def _undominated(made: Field, safe: Floats) -> _Kept:
+def _undominated(made: CandidatesTable, safe: Floats) -> _Undominated:
     """The best for each amount of line and machine.
 
     A choice is left out when another takes no more of line and machine and looks as good.
     """
     reached = np.full(safe.size + 1, -1.0)  # the best quality of so many cells, of less load
     audio = made.audio_kbps(safe)[:, None]
-    kept: list[_Kept] = []
+    kept: list[_Undominated] = []
     for level in _levels(made):
         there = made.in_room(float(level) / LOAD_CELLS) if level else made
         weighed = there.weigh(safe)
@@ -169,15 +169,15 @@ def _undominated(made: Field, safe: Floats) -> _Kept:
         better = quality > np.maximum(before, known) + TINY
         rows, taken = at[better], chosen[at[better]]
         levels = np.full(rows.size, level, dtype=np.intp)
-        kept.append(_Kept(rows, cells[better], levels, judged[rows, taken], quality[better]))
+        kept.append(_Undominated(rows, cells[better], levels, judged[rows, taken], quality[better]))
         np.maximum.at(reached, cells[better], quality[better])
     if not kept:
         nothing = np.zeros(0, np.intp)
-        return _Kept(nothing, nothing, nothing, np.zeros(0), np.zeros(0))
-    return _Kept(*(np.concatenate(column) for column in zip(*kept, strict=True)))
+        return _Undominated(nothing, nothing, nothing, np.zeros(0), np.zeros(0))
+    return _Undominated(*(np.concatenate(column) for column in zip(*kept, strict=True)))
 
 
-def _most_useful(made: Field) -> float:
+def _most_useful(made: CandidatesTable) -> float:
     """A total beyond which no candidate gains any more, in kbit/s."""
     audio = float(made.audio_steps[-1])
     video = made.rules_kbps.min(axis=0)

@@ -15,9 +15,9 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from eager_kestrel.core.choice.field import field_of
-from eager_kestrel.core.division.encode import TINY, Encode, Members, Outcome, encode_of
-from eager_kestrel.core.division.knapsack import LOAD_CELLS, Table, cells_of, richest
+from eager_kestrel.core.choice.field import candidates_table
+from eager_kestrel.core.division.encode import TINY, Encode, EncodeOutcome, Members, encode_of
+from eager_kestrel.core.division.knapsack import LOAD_CELLS, KnapsackTable, cells_of, richest
 from eager_kestrel.core.division.worth import relative_weights, wanted
 from eager_kestrel.core.errors import NotFoundError
 from eager_kestrel.core.guide.joint import Clash, joint_guide
@@ -46,7 +46,7 @@ class Division:
     encodes: tuple[Encode, ...]
     taken: tuple[int, ...]
     worth: float
-    outcomes: tuple[Outcome, ...] = ()
+    outcomes: tuple[EncodeOutcome, ...] = ()
     """What each comes to; only of divisions that were filled up."""
 
     def filled(self, safe_kbps: float, weights: Sequence[float]) -> Division:
@@ -106,7 +106,7 @@ class Groupings:
     capacity_kbps: float = 0.0
     """The largest line that will be asked about, where that is more."""
     _encodes: dict[Members, Encode | str] = field(default_factory=dict)
-    _tables: dict[Grouping, Table] = field(default_factory=dict)
+    _tables: dict[Grouping, KnapsackTable] = field(default_factory=dict)
 
     @property
     def count(self) -> int:
@@ -161,7 +161,9 @@ class Groupings:
         except NotFoundError as error:
             return error.line()
         least = max(place.least_quality for place in places)
-        made = replace(field_of(self.show, joint, self.table, codec, guides), least_quality=least)
+        made = replace(
+            candidates_table(self.show, joint, self.table, codec, guides), least_quality=least
+        )
         if not made.candidates:
             return words.unsuitable(joint.title)
         weight = sum(self.weights[m] for m in members)
@@ -186,10 +188,10 @@ class Groupings:
             return words.does_not_fit(machine=bool(self.show.machine.encoders))
         return Division(grouping, tuple(encodes), tuple(table.taken(line)), table.worth(line))
 
-    def _divided(self, grouping: Grouping, encodes: list[Encode]) -> Table:
+    def _divided(self, grouping: Grouping, encodes: list[Encode]) -> KnapsackTable:
         """The table of a grouping, from that of all but its last encode."""
         if not grouping:
-            return Table(self.capacity_cells, self.machine_cells)
+            return KnapsackTable(self.capacity_cells, self.machine_cells)
         if grouping not in self._tables:
             before = self._divided(grouping[:-1], encodes[:-1])
             self._tables[grouping] = before.with_(encodes[-1].choices)

@@ -52,19 +52,19 @@ def load_cells(load: float) -> int:
     return ceil(load * LOAD_CELLS - 1e-9)
 
 
-class Table:
+class KnapsackTable:
     """The best worth of some encodes for every amount of line and machine; -inf where none fits."""
 
     def __init__(self, line: int, machine: int) -> None:
         """For nothing at all: no worth, whatever there is."""
         self.best = np.zeros((line + 1, machine + 1))
-        self._before: Table | None = None
+        self._before: KnapsackTable | None = None
         self._added: Choices | None = None
 
-    def with_(self, choices: Choices) -> Table:
+    def with_(self, choices: Choices) -> KnapsackTable:
         """The table with one more encode."""
         line, machine = self.best.shape
-        table = Table(line - 1, machine - 1)
+        table = KnapsackTable(line - 1, machine - 1)
         table._before, table._added = self, choices
         best = table.best = np.full_like(self.best, -np.inf)
         columns = (choices.cells.tolist(), choices.loads.tolist(), choices.worth.tolist())

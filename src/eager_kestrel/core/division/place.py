@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
-from eager_kestrel.core.choice.field import Field, field_of
+from eager_kestrel.core.choice.field import CandidatesTable, candidates_table
 
 if TYPE_CHECKING:
     from eager_kestrel.core.choice.budget import Budget
@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, slots=True)
-class Place:
+class DestinationContext:
     """A destination with the candidates it is planned from."""
 
     destination: Destination
@@ -24,7 +24,7 @@ class Place:
     """With its standing applied."""
     rules: Guide
     """The same; where it shares an encode, what satisfies all that do."""
-    field: Field
+    field: CandidatesTable
     safe_kbps: float
     """For all copies of the encode."""
     others_kbps: float = 0.0
@@ -40,8 +40,8 @@ class Place:
 
 def alone(
     destination: Destination, guide: Guide, show: Show, table: QualityTable, waterfall: Budget
-) -> Place:
+) -> DestinationContext:
     """One destination that may use the whole safe rate; its guide with the standing applied."""
-    made = field_of(show, guide, table, guide.codec(destination.codec))
+    made = candidates_table(show, guide, table, guide.codec(destination.codec))
     field = replace(made, least_quality=destination.least_quality)
-    return Place(destination, guide, guide, field, waterfall.safe_kbps)
+    return DestinationContext(destination, guide, guide, field, waterfall.safe_kbps)

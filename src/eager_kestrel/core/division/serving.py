@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from eager_kestrel.core.division.groupings import ALL_GROUPINGS, Division, Groupings
-from eager_kestrel.core.division.knapsack import Choices, Table
+from eager_kestrel.core.division.knapsack import Choices, KnapsackTable
 from eager_kestrel.core.division.worth import SERVED_WORTH
 
 if TYPE_CHECKING:
@@ -47,7 +47,7 @@ def _subsets(tried: Groupings) -> list[Members]:
 
 def _served_alone(tried: Groupings) -> Members:
     """Which to serve when each gets an encode of its own and may be left out."""
-    table = Table(tried.line_cells, tried.machine_cells)
+    table = KnapsackTable(tried.line_cells, tried.machine_cells)
     nothing = Choices(np.zeros(1, np.intp), np.zeros(1, np.intp), np.zeros(1))
     for m in range(tried.count):
         encode = tried.encode((m,))

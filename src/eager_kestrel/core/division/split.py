@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import ClassVar, Literal
 
 from eager_kestrel.core.document import Frozen, Spread
-from eager_kestrel.core.picture import Picture
+from eager_kestrel.core.picture import Resolution
 from eager_kestrel.core.quantities import FrameRate
 
 Way = Literal["one encode for all", "one encode each", "grouped"]
@@ -19,7 +19,7 @@ class Group(Spread):
     platforms: tuple[str, ...]
     """Each as ``oxbow`` or ``oxbow:hearth``."""
     codec: str
-    picture: Picture
+    picture: Resolution
     frame_rate: FrameRate
     bitrate_kbps: float
     quality: float
@@ -66,7 +66,7 @@ class Relay(Spread):
     frees_kbps: float | None = None
     """Of what is sent now."""
     quality: float | None = None
-    picture: Picture | None = None
+    picture: Resolution | None = None
     frame_rate: FrameRate | None = None
     bitrate_kbps: float | None = None
     text: str

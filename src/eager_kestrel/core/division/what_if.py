@@ -8,19 +8,19 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from eager_kestrel.core.choice.budget import budget, budget_of
-from eager_kestrel.core.choice.field import field_of
+from eager_kestrel.core.choice.field import candidates_table
 from eager_kestrel.core.choice.need import (
     REFERENCE,
-    Along,
     Asked,
-    Seen,
+    NeededAt,
+    NeedSearch,
     answer,
     asked_of,
     index_of,
     seen,
 )
 from eager_kestrel.core.choice.sweep import Range, values_of
-from eager_kestrel.core.choice.weighed import Weighed
+from eager_kestrel.core.choice.weighed import ScoredCandidates
 from eager_kestrel.core.choice.what_if import Beside, Need, Point, Sweep
 from eager_kestrel.core.division.answers import NEAR_KBPS, Answer, Answers, Served
 from eager_kestrel.core.line.uplink import Uplink, assumed_uplink
@@ -31,7 +31,7 @@ if TYPE_CHECKING:
     from eager_kestrel.core.choice.option import Option
     from eager_kestrel.core.choice.quality import QualityTable
     from eager_kestrel.core.guide.guide import Guide
-    from eager_kestrel.core.picture import Picture
+    from eager_kestrel.core.picture import Resolution
 
 LEAST_KBPS, MOST_KBPS = 150.0, 80_000.0
 """The safe rates that are looked at."""
@@ -43,7 +43,7 @@ def needs(
     show: Show,
     guides: Sequence[Guide],
     table: QualityTable,
-    pictures: Sequence[Picture] | None = None,
+    pictures: Sequence[Resolution] | None = None,
     frame_rate_at_least: float | None = None,
 ) -> tuple[Need, ...]:
     """What upload of the whole show gives each destination which picture.
@@ -58,10 +58,10 @@ def needs(
     answers = Answers.of(show, guides, table, MOST_KBPS)
     waterfall = budget(assumed_uplink(REFERENCE), show.safe_share, show.reserves)
     rates = np.geomspace(LEAST_KBPS, MOST_KBPS, POINTS)
-    weighed: dict[tuple[int, float], Weighed] = {}
+    weighed: dict[tuple[int, float], ScoredCandidates] = {}
     found: list[Need] = []
     for m, (guide, place) in enumerate(zip(guides, show.destinations, strict=True)):
-        alone = field_of(show, guide, table, guide.codec(place.codec))
+        alone = candidates_table(show, guide, table, guide.codec(place.codec))
         for asked in asked_of(alone.candidates, show.source, pictures, frame_rate_at_least):
             along = _along(answers, weighed, m, asked, rates)
             found.append(answer(guide, asked, along, waterfall))
@@ -70,24 +70,24 @@ def needs(
 
 def _along(
     answers: Answers,
-    weighed: dict[tuple[int, float], Weighed],
+    weighed: dict[tuple[int, float], ScoredCandidates],
     m: int,
     asked: Asked,
     rates: Floats,
-) -> Along:
+) -> NeedSearch:
     """One destination's picture along the safe rates of the whole show; keeps what it weighs."""
 
-    def look(safe: float) -> Seen:
+    def look(safe: float) -> NeededAt:
         served = answers.at(safe)[m]
         if served is None:
-            return Seen(near=False, taken=False, quality=-1.0, option=None, chosen=None)
+            return NeededAt(near=False, taken=False, quality=-1.0, option=None, chosen=None)
         if (m, safe) not in weighed:
             weighed[m, safe] = served.field.at(served.safe_kbps)
         there = weighed[m, safe]
         return seen(there, index_of(served.field, asked))
 
     all_seen = [look(float(rate)) for rate in rates]
-    return Along(
+    return NeedSearch(
         rates,
         np.array([s.near for s in all_seen]),
         np.array([s.taken for s in all_seen]),

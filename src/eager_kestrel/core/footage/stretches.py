@@ -26,7 +26,7 @@ STILL_TI = 0.5
 """Below this nothing moves: what is left is what an encoder changes in a still picture."""
 
 
-class Look(Frozen):
+class FrameComplexity(Frozen):
     """What was seen at a moment of a clip."""
 
     seconds: float
@@ -61,7 +61,7 @@ def temporal(luma: Floats, before: Floats) -> float:
     return float((luma - before).std())
 
 
-def pick(looks: Sequence[Look], length_seconds: float) -> tuple[Stretch, ...]:
+def pick(looks: Sequence[FrameComplexity], length_seconds: float) -> tuple[Stretch, ...]:
     """Stretches that do not overlap, from hard to easy; one where the clip holds no more.
 
     Args:
@@ -85,7 +85,7 @@ def pick(looks: Sequence[Look], length_seconds: float) -> tuple[Stretch, ...]:
     return tuple(chosen)
 
 
-def _stretch(looks: Sequence[Look], begin: float) -> Stretch:
+def _stretch(looks: Sequence[FrameComplexity], begin: float) -> Stretch:
     inside = [look for look in looks if begin <= look.seconds < begin + STRETCH_SECONDS]
     nearest = inside or [min(looks, key=lambda look: abs(look.seconds - begin))]
     si, ti = max(look.si for look in nearest), max(look.ti for look in nearest)

@@ -13,7 +13,7 @@ from eager_kestrel.core.choice.quality import QualityTable, SceneParameters, qua
 from eager_kestrel.core.document import Frozen, Spread, format_name
 from eager_kestrel.core.footage.stretches import Stretch
 from eager_kestrel.core.guide.rules import Codec
-from eager_kestrel.core.picture import Picture, picture_at
+from eager_kestrel.core.picture import Resolution, picture_at
 from eager_kestrel.core.quantities import FrameRate
 from eager_kestrel.core.show.show import Motion
 from eager_kestrel.core.words.numbers import settings
@@ -28,7 +28,7 @@ class TrialPoint(Spread):
 
     SPREAD: ClassVar = {"picture": ("width", "height"), "frame_rate": ("fps", "frame_rate")}
 
-    picture: Picture
+    picture: Resolution
     frame_rate: FrameRate
     target_kbps: float
     kbps: float
@@ -55,7 +55,7 @@ class BestBetween(Spread):
 
     SPREAD: ClassVar = {"picture": ("width", "height"), "frame_rate": ("fps", "frame_rate")}
 
-    picture: Picture
+    picture: Resolution
     frame_rate: FrameRate
     from_kbps: float
     to_kbps: float
@@ -138,7 +138,7 @@ def best_between(
     table: QualityTable,
     motion: Motion,
     codec: str,
-    shapes: Sequence[tuple[Picture, Fraction]],
+    shapes: Sequence[tuple[Resolution, Fraction]],
     kbps: tuple[float, float],
     takes: float = 1.0,
 ) -> tuple[BestBetween, ...]:

@@ -37,7 +37,7 @@ OPEN_KBIT = 1e7
 
 
 @dataclass(frozen=True, slots=True)
-class Stretch:
+class ObservedStretch:
     """A part of the evidence that is resampled as one: a run, or a quarter of a broadcast."""
 
     source: str
@@ -57,16 +57,16 @@ class Stretch:
         return self.began.date()
 
 
-def stretch_of_run(run: RunEvidence) -> Stretch | None:
+def stretch_of_run(run: RunEvidence) -> ObservedStretch | None:
     """Return a run as one stretch of evidence, or None if it is too short."""
     seconds = run.steps_kbit.size * GRID_SECONDS
     if seconds < LEAST_SECONDS:
         return None
     reach = np.inf if run.most_kbps is None else run.most_kbps
-    return Stretch(run.id, run.taken, seconds, reach, (run.steps_kbit,), broadcast=False)
+    return ObservedStretch(run.id, run.taken, seconds, reach, (run.steps_kbit,), broadcast=False)
 
 
-def stretches_of_broadcast(broadcast: BroadcastEvidence) -> list[Stretch]:
+def stretches_of_broadcast(broadcast: BroadcastEvidence) -> list[ObservedStretch]:
     """Return a broadcast as stretches of evidence, one for each quarter of an hour."""
     found = []
     for begin in range(0, broadcast.sent_kbps.size, PART_SECONDS):
@@ -80,7 +80,7 @@ def stretches_of_broadcast(broadcast: BroadcastEvidence) -> list[Stretch]:
         carried = broadcast.carried_kbps[part]
         steps = round(1 / GRID_SECONDS)
         found.append(
-            Stretch(
+            ObservedStretch(
                 source=broadcast.id,
                 began=broadcast.taken + timedelta(seconds=begin),
                 seconds=float(seconds),
@@ -106,7 +106,7 @@ def _late_spans(queued: Floats) -> list[tuple[int, int]]:
 class Evidence:
     """Stretches on one axis of steps, so that a stream goes through all of them at once."""
 
-    stretches: tuple[Stretch, ...]
+    stretches: tuple[ObservedStretch, ...]
     carried_kbit: Floats
     """Shape (steps,): of every piece, with an open step behind each."""
     real: Flags
@@ -138,7 +138,7 @@ class Evidence:
         return cls.of_stretches(made)
 
     @classmethod
-    def of_stretches(cls, stretches: Sequence[Stretch]) -> Evidence:
+    def of_stretches(cls, stretches: Sequence[ObservedStretch]) -> Evidence:
         """Put stretches on one axis."""
         carried: list[Floats] = []
         phases: list[Indices] = []
@@ -191,7 +191,7 @@ class Evidence:
         ]
         return max([*rates, *finite], default=0.0)
 
-    def where(self, keep: Callable[[Stretch], bool]) -> Evidence:
+    def where(self, keep: Callable[[ObservedStretch], bool]) -> Evidence:
         """Only some of the stretches."""
         return Evidence.of_stretches([stretch for stretch in self.stretches if keep(stretch)])
 

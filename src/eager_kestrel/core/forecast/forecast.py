@@ -91,7 +91,7 @@ class Forecast(Frozen):
 
 
 @dataclass(frozen=True, slots=True)
-class Asked:
+class ForecastRequest:
     """What is to be forecast."""
 
     version: str
@@ -118,7 +118,7 @@ class Observed:
     unknown: tuple[str, ...] = ()
 
 
-def forecast(asked: Asked, observed: Observed) -> Forecast:
+def forecast(asked: ForecastRequest, observed: Observed) -> Forecast:
     """Forecast a stream."""
     replay = Replay(observed.evidence, asked.sending)
     total = asked.sending.kbps + asked.reserved_kbps
@@ -136,7 +136,7 @@ def forecast(asked: Asked, observed: Observed) -> Forecast:
         evidence=observed.said,
         practice=observed.practice,
         stutter=seen,
-        verdict=words.verdict(
+        verdict=words.forecast_verdict(
             seen, asked.limit, None if better is None else better.settings,
             own=bool(steps) and steps[0].within, known=bool(observed.evidence.seconds.size),
         ),
@@ -148,7 +148,7 @@ def forecast(asked: Asked, observed: Observed) -> Forecast:
     )  # fmt: skip
 
 
-def _step(evidence: Evidence, asked: Asked, said: str, sending: Sending) -> StepSeen:
+def _step(evidence: Evidence, asked: ForecastRequest, said: str, sending: Sending) -> StepSeen:
     seen = Replay(evidence, sending).seen(sending.kbps + asked.reserved_kbps)
     return StepSeen(
         settings=said,
@@ -158,7 +158,7 @@ def _step(evidence: Evidence, asked: Asked, said: str, sending: Sending) -> Step
     )
 
 
-def _hours(asked: Asked, observed: Observed) -> list[HourSeen]:
+def _hours(asked: ForecastRequest, observed: Observed) -> list[HourSeen]:
     """Each hour of the day by what was observed near it."""
     found = []
     for hour in sorted({*observed.by_hour, *observed.readings_kbps}):

@@ -32,11 +32,11 @@ from eager_kestrel.core.guide.rules import (
     Keyframes,
     VideoRules,
 )
-from eager_kestrel.core.picture import Picture, Shape, frame_rate_text, parse_frame_rate
+from eager_kestrel.core.picture import AspectRatio, Resolution, frame_rate_text, parse_frame_rate
 from eager_kestrel.core.quantities import WRITTEN
 from eager_kestrel.core.units import Bitrate
 
-USUAL_SHAPES = tuple(Shape.parse(s) for s in ("16:9", "9:16", "4:3", "1:1", "3:4", "21:9"))
+USUAL_SHAPES = tuple(AspectRatio.parse(s) for s in ("16:9", "9:16", "4:3", "1:1", "3:4", "21:9"))
 CUSTOMARY_LEAST_AUDIO = Bitrate(96_000)
 FROM_ROWS = "follows from the rows: check"
 
@@ -60,8 +60,8 @@ def customary(name: str, title: str, source: str, checked: date) -> Guide:
         delivery=Delivery(transcodes="when there is capacity"),
         video=VideoRules(
             codecs=("h264",),
-            shapes=(Shape(16, 9),),
-            largest=Picture(1920, 1080),
+            shapes=(AspectRatio(16, 9),),
+            largest=Resolution(1920, 1080),
             fastest=parse_frame_rate("60"),
             ceiling=Bitrate(6_000_000),
             keyframes=Keyframes(exactly=CUSTOMARY_KEYFRAME_SECONDS),
@@ -131,9 +131,9 @@ def _follow(said: Document, tiers: Document, document: Document, comments: dict[
     every = own or rows
     if every and "video.largest" not in said:
         said["video.largest"], comments["video.largest"] = largest_of(every), FROM_ROWS
-    pictures = [Picture.parse(row["picture"]) for row in every]
+    pictures = [Resolution.parse(row["picture"]) for row in every]
     if pictures or "video.largest" in said:
-        named = pictures or [Picture.parse(said["video.largest"])]
+        named = pictures or [Resolution.parse(said["video.largest"])]
         said["video.shapes"] = list(dict.fromkeys(str(_usual_shape(p)) for p in named))
     rate = fastest_of(rows)
     if rate is not None and not said.keys() & {"video.fastest", "video.frame_rates"}:
@@ -173,6 +173,6 @@ def _put(document: Document, key: str, value: Any) -> None:
     document[last] = value
 
 
-def _usual_shape(picture: Picture) -> Shape:
+def _usual_shape(picture: Resolution) -> AspectRatio:
     """The shape people would call it, else its own."""
     return next((shape for shape in USUAL_SHAPES if shape.fits(picture)), picture.shape)

@@ -31,12 +31,12 @@ from eager_kestrel.core.names import nearest_name
 from eager_kestrel.core.quantities import FrameRate, PictureSize, Rate
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.picture import Picture
+    from eager_kestrel.core.picture import Resolution
 
 STALE_AFTER_DAYS = 180
 
 
-class Standing(Frozen):
+class Tier(Frozen):
     """What an account of some standing is allowed or given beyond the ordinary."""
 
     ceiling: Rate | None = None
@@ -73,7 +73,7 @@ class Guide(Frozen):
     private: PrivateWay | None = None
     """How to try something without viewers, where the platform has a way."""
     rungs: tuple[Rung, ...] = ()
-    standings: dict[str, Standing] = Field(default_factory=dict)
+    standings: dict[str, Tier] = Field(default_factory=dict)
     _standing: str | None = PrivateAttr(default=None)
     _ordinary: Guide | None = PrivateAttr(default=None)
 
@@ -124,7 +124,7 @@ class Guide(Frozen):
             if rate is not None and rate > most:
                 raise ValueError(f"rungs.{number}: {name} ({rate}) is above video.ceiling ({most})")
 
-    def _loosens(self, standing: Standing) -> bool:
+    def _loosens(self, standing: Tier) -> bool:
         rank = TRANSCODE_RANK
         video, fast = self.video, standing.fastest
         return any(
@@ -173,7 +173,7 @@ class Guide(Frozen):
         ruled._standing, ruled._ordinary = standing, plain
         return ruled
 
-    def _loosened(self, over: Standing) -> Self:
+    def _loosened(self, over: Tier) -> Self:
         video: dict[str, Any] = {
             "ceiling": over.ceiling or self.video.ceiling,
             "largest": over.largest or self.video.largest,
@@ -229,7 +229,7 @@ class Guide(Frozen):
         )
 
     def limits(
-        self, picture: Picture, frame_rate: Fraction, codec: str, transport: str
+        self, picture: Resolution, frame_rate: Fraction, codec: str, transport: str
     ) -> RungLimits:
         """Floor, advised value and ceiling of a picture, from its rungs and the general rules."""
         return self.within_rules(self.rung_table(codec, transport).limits(picture, frame_rate))

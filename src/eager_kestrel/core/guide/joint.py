@@ -22,7 +22,7 @@ from eager_kestrel.core.guide.rules import (
     VideoRules,
 )
 from eager_kestrel.core.levels import level_rank
-from eager_kestrel.core.picture import Picture
+from eager_kestrel.core.picture import Resolution
 from eager_kestrel.core.words import plans as words
 
 if TYPE_CHECKING:
@@ -108,7 +108,7 @@ def _both(a: Guide, b: Guide) -> Guide:
 
 def _video(a: VideoRules, b: VideoRules, pieces: float | None) -> VideoRules:
     codecs = _common("video.codecs", a.codecs, b.codecs)
-    largest = Picture(
+    largest = Resolution(
         min(a.largest.width, b.largest.width), min(a.largest.height, b.largest.height)
     )
     floor = max(filter(None, (a.floor, b.floor)), default=None)
@@ -173,7 +173,7 @@ def _words(items: Iterable[object]) -> str:
     return " or ".join(map(str, items))
 
 
-def _pictures(a: VideoRules, b: VideoRules, largest: Picture) -> tuple[Picture, ...]:
+def _pictures(a: VideoRules, b: VideoRules, largest: Resolution) -> tuple[Resolution, ...]:
     """Only certain sizes, where either takes only certain ones; empty takes any."""
     if not a.pictures and not b.pictures:
         return ()

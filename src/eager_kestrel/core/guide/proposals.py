@@ -21,7 +21,7 @@ from eager_kestrel.core.guide.amounts import (
     without_bounds,
 )
 from eager_kestrel.core.guide.page import Page, Proposal
-from eager_kestrel.core.picture import Picture, Shape
+from eager_kestrel.core.picture import AspectRatio, Resolution
 from eager_kestrel.core.units import Bitrate
 
 T = TypeVar("T")
@@ -73,7 +73,7 @@ _SAMPLES = re.compile(r"(?i)([0-9][0-9., ]*(?:\s*(?:/|or|and)\s*[0-9][0-9.]*)*)\
 MOST_WORDS = 160
 
 
-def proposals(page: Page, shape: Shape) -> list[Proposal]:
+def proposals(page: Page, shape: AspectRatio) -> list[Proposal]:
     """Every proposal of a page's lines, the plainer of one key first."""
     found: dict[tuple[str, str], Proposal] = {}
     for sentence in sentences(page.lines):
@@ -124,13 +124,13 @@ def without_names(text: str) -> str:
     return text
 
 
-def resolution_in(text: str, shape: Shape) -> Picture | None:
+def resolution_in(text: str, shape: AspectRatio) -> Resolution | None:
     """Return the one resolution that a text names by size, lines or name, or None."""
-    found: set[Picture] = set()
+    found: set[Resolution] = set()
     upright = _UPRIGHT.search(text) is not None
     try:
         for match in _EXACT.finditer(text):
-            found.add(Picture(int(match[1]), int(match[2])))
+            found.add(Resolution(int(match[1]), int(match[2])))
         if not found:
             counts = [int(match[1]) for match in _LINES.finditer(text)]
             counts += [_NAMES[match[0].lower()] for match in _NAME.finditer(text)]
@@ -140,11 +140,13 @@ def resolution_in(text: str, shape: Shape) -> Picture | None:
     return found.pop() if len(found) == 1 else None
 
 
-def of_lines(count: int, shape: Shape, *, upright: bool) -> Picture:
+def of_lines(count: int, shape: AspectRatio, *, upright: bool) -> Resolution:
     """``1080p`` in a shape."""
     across, down = max(shape.across, shape.down), min(shape.across, shape.down)
     long = round(count * across / down / 2) * 2
-    return Picture(count, long) if upright or shape.across < shape.down else Picture(long, count)
+    return (
+        Resolution(count, long) if upright or shape.across < shape.down else Resolution(long, count)
+    )
 
 
 def rate_beside(text: str) -> str | None:
@@ -156,7 +158,7 @@ def rate_beside(text: str) -> str | None:
     return f"{found[-1][0].ends[-1]:g}" if found and found[-1][0].unit else None
 
 
-def _of(sentence: str, shape: Shape) -> Iterator[Found]:
+def _of(sentence: str, shape: AspectRatio) -> Iterator[Found]:
     """What one sentence proposes."""
     rest = _ADDRESS.sub(" ", sentence)
     condition = _CONDITION.search(rest)
@@ -178,7 +180,7 @@ def _bounded(amount: Amount, unit: str) -> str:
     return " to ".join(ends) if len(ends) == 2 else f"{amount.bound or ''} {ends[0]}".strip()
 
 
-def _keyframes(text: str, _: Shape) -> Iterator[Found]:
+def _keyframes(text: str, _: AspectRatio) -> Iterator[Found]:
     rest = _KEYFRAMES.sub(" ", text)
     frame_at = re.search(r"(?i)\b(?:at|@) ?([0-9]{2,3}) ?fps\b", rest)
     rest = re.sub(r"(?i)\b(?:at|@) ?[0-9]{2,3} ?fps\b", " ", rest)
@@ -207,7 +209,7 @@ def _all_of(amounts: list[Amount], unit: str) -> str:
     return ", ".join(dict.fromkeys(said))
 
 
-def _b_frames(text: str, _: Shape) -> Iterator[Found]:
+def _b_frames(text: str, _: AspectRatio) -> Iterator[Found]:
     rest = _B_FRAMES.sub(" ", text)
     found = [a[0] for a in amounts_in(rest, "count") if a[0].low == int(a[0].low)]
     if re.search(r"(?i)\b(?:no|none|without|disable\w*|off|not use)\b", rest) and not found:
@@ -217,7 +219,7 @@ def _b_frames(text: str, _: Shape) -> Iterator[Found]:
         yield "video.b_frames", f"{bound}{amount.ends[-1]:g}", ""
 
 
-def _audio(text: str, _: Shape) -> Iterator[Found]:
+def _audio(text: str, _: AspectRatio) -> Iterator[Found]:
     if found := named(AUDIO_CODECS, text):
         yield "audio.codecs", ", ".join(found), ""
     rest = without_names(text)
@@ -249,7 +251,7 @@ def _sample_rates(text: str) -> list[int]:
     return list(dict.fromkeys(found))
 
 
-def _rate_control(text: str, _: Shape) -> Iterator[Found]:
+def _rate_control(text: str, _: AspectRatio) -> Iterator[Found]:
     found = named(MODES, text)
     if not found:
         return
@@ -260,7 +262,7 @@ def _rate_control(text: str, _: Shape) -> Iterator[Found]:
     yield "video.rate_control", found[0], "the page only recommends it"
 
 
-def _codec(text: str, _: Shape) -> Iterator[Found]:
+def _codec(text: str, _: AspectRatio) -> Iterator[Found]:
     found = named(CODECS, text)
     if found:
         yield "video.codecs", ", ".join(found), ""
@@ -271,12 +273,12 @@ def _codec(text: str, _: Shape) -> Iterator[Found]:
         yield "video.highest_level", level[1], ""
 
 
-def _protocol(text: str, _: Shape) -> Iterator[Found]:
+def _protocol(text: str, _: AspectRatio) -> Iterator[Found]:
     if found := named(PROTOCOLS, text):
         yield "transports", ", ".join(found), ""
 
 
-def _bitrate(text: str, _: Shape) -> Iterator[Found]:
+def _bitrate(text: str, _: AspectRatio) -> Iterator[Found]:
     if _AUDIO.search(text):
         return
     for reading in amounts_in(without_names(text), "bitrate"):
@@ -293,7 +295,7 @@ def _bitrate(text: str, _: Shape) -> Iterator[Found]:
             yield "video.ceiling", most.in_kbps(), doubt
 
 
-def _frame_rate(text: str, _: Shape) -> Iterator[Found]:
+def _frame_rate(text: str, _: AspectRatio) -> Iterator[Found]:
     rest = _EXACT.sub(" ", re.sub(r"(?i)[0-9]{3,4}p[0-9]*", " ", _KEYFRAMES.sub(" ", text)))
     if _DENIED.search(without_bounds(rest)) or _KEYFRAMES.search(text):
         return
@@ -312,7 +314,7 @@ def _frame_rate(text: str, _: Shape) -> Iterator[Found]:
            "the page does not say whether lower frame rates are taken")  # fmt: skip
 
 
-def _resolution(text: str, shape: Shape) -> Iterator[Found]:
+def _resolution(text: str, shape: AspectRatio) -> Iterator[Found]:
     found = {
         p for part in re.split(r",|\bor\b|\band\b|/", text) if (p := resolution_in(part, shape))
     }
@@ -320,7 +322,7 @@ def _resolution(text: str, shape: Shape) -> Iterator[Found]:
         yield "video.largest", str(max(found, key=lambda p: p.pixels)), ""
 
 
-def _transcodes(text: str, _: Shape) -> Iterator[Found]:
+def _transcodes(text: str, _: AspectRatio) -> Iterator[Found]:
     if _DENIED.search(text):
         yield "delivery.transcodes", "never", ""
     elif re.search(r"(?i)\bcapacity|\bavailab|\bpriority|\bnot guaranteed", text):
@@ -329,7 +331,7 @@ def _transcodes(text: str, _: Shape) -> Iterator[Found]:
         yield "delivery.transcodes", "always", ""
 
 
-_READERS: tuple[tuple[re.Pattern[str], Callable[[str, Shape], Iterator[Found]]], ...] = (
+_READERS: tuple[tuple[re.Pattern[str], Callable[[str, AspectRatio], Iterator[Found]]], ...] = (
     (_KEYFRAMES, _keyframes),
     (_B_FRAMES, _b_frames),
     (_AUDIO, _audio),

@@ -17,7 +17,7 @@ from eager_kestrel.core.errors import InputError, KestrelError
 from eager_kestrel.core.guide.amounts import AUDIO_KBPS, Amount, amounts_in, bound_in
 from eager_kestrel.core.guide.rules import PROFILES
 from eager_kestrel.core.names import nearest_name
-from eager_kestrel.core.picture import Picture, frame_rate_text, parse_frame_rate
+from eager_kestrel.core.picture import Resolution, frame_rate_text, parse_frame_rate
 from eager_kestrel.core.units import Bitrate
 
 Document = dict[str, Any]
@@ -74,7 +74,7 @@ def _bitrate(text: str, key: str) -> Document:
 
 
 def _largest(text: str) -> Document:
-    return {"video.largest": str(Picture.parse(text.strip()))}
+    return {"video.largest": str(Resolution.parse(text.strip()))}
 
 
 def _frame_rates(text: str) -> Document:
@@ -190,7 +190,7 @@ def _rungs(text: str) -> Document:
         match = ROW.fullmatch(part)
         if match is None:
             raise InputError(f'"{part}" is not a row', f'write "{ROWS_LIKE}"')
-        row: Document = {"picture": str(Picture.parse(match["picture"]))}
+        row: Document = {"picture": str(Resolution.parse(match["picture"]))}
         row |= {"frame_rate": match["fps"]} if match["fps"] else {}
         row |= {"codec": match["codec"]} if match["codec"] else {}
         row |= _bounds_of(match["bounds"], part)
@@ -267,7 +267,7 @@ def read_answer(key: str, text: str) -> Document:
 
 def largest_of(rows: list[Document]) -> str:
     """The resolution whose sides no row's is longer than."""
-    pictures = [Picture.parse(row["picture"]) for row in rows]
+    pictures = [Resolution.parse(row["picture"]) for row in rows]
     return f"{max(p.width for p in pictures)}x{max(p.height for p in pictures)}"
 
 

@@ -15,7 +15,7 @@ from eager_kestrel.core.guide.rules import Codec, Transport
 from eager_kestrel.core.quantities import FrameRate, PictureSize, Rate
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.picture import Picture
+    from eager_kestrel.core.picture import Resolution
     from eager_kestrel.core.units import Bitrate
 
 
@@ -72,7 +72,7 @@ class RungTable:
             self._fitting[frame_rate] = order, [r.picture.pixels for r in order]
         return self._fitting[frame_rate]
 
-    def limits(self, picture: Picture, frame_rate: Fraction) -> RungLimits:
+    def limits(self, picture: Resolution, frame_rate: Fraction) -> RungLimits:
         """What the rows say; nothing when there are none."""
         rows, sizes = self._of_rate(frame_rate)
         pixels = picture.pixels

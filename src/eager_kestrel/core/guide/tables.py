@@ -22,7 +22,7 @@ from eager_kestrel.core.guide.proposals import (
     without_names,
 )
 from eager_kestrel.core.names import nearest_name
-from eager_kestrel.core.picture import Shape
+from eager_kestrel.core.picture import AspectRatio
 from eager_kestrel.core.units import Bitrate
 
 ROLES = ("resolution", "frame rate", "minimum", "recommended", "maximum", "range", "codec", "tier",
@@ -114,7 +114,7 @@ def column_of(text: str) -> Column:
 
 
 @dataclass(frozen=True, slots=True)
-class Table:
+class PageTable:
     """A table with a row for each resolution, and how its columns are read."""
 
     title: str
@@ -144,7 +144,7 @@ class Table:
         """The readings of its columns, with bars between."""
         return " | ".join(map(str, self.columns))
 
-    def read_as(self, text: str) -> Table:
+    def read_as(self, text: str) -> PageTable:
         """The same table, read otherwise.
 
         Raises:
@@ -156,19 +156,19 @@ class Table:
                              f'write "{self.reading}"')  # fmt: skip
         return replace(self, columns=tuple(map(column_of, parts)))
 
-    def rungs(self, shape: Shape) -> list[str]:
+    def rungs(self, shape: AspectRatio) -> list[str]:
         """Its rows as answers to the question of rows, without those in :meth:`unread`."""
         return [rung for row in self.rows for rung in _rungs_of(row, self.columns, shape)]
 
-    def unread(self, shape: Shape) -> list[str]:
+    def unread(self, shape: AspectRatio) -> list[str]:
         """Rows that name no resolution or no bitrate that can be read."""
         return [" | ".join(row) for row in self.rows
                 if any(row) and not _rungs_of(row, self.columns, shape)]  # fmt: skip
 
 
-def tables_in(page: Page, shape: Shape) -> tuple[list[Table], tuple[str, ...]]:
+def tables_in(page: Page, shape: AspectRatio) -> tuple[list[PageTable], tuple[str, ...]]:
     """Tables of resolutions, and the rows of all others as lines like ``Key: value``."""
-    tables: list[Table] = []
+    tables: list[PageTable] = []
     lines: list[str] = []
     notes = {match[1]: line[match.end() :].strip(" :") for line in page.lines
              if (match := _MARK.match(line)) is not None}  # fmt: skip
@@ -204,7 +204,7 @@ def _as_lines(grid: Grid) -> list[str]:
     return found
 
 
-def _table(grid: Grid, shape: Shape) -> Table | None:
+def _table(grid: Grid, shape: AspectRatio) -> PageTable | None:
     """Return a table as it is probably meant, or None if no column holds resolutions."""
     plain = [tuple(_MARK.sub("", cell).strip() for cell in row) for row in grid.rows]
     grid = Grid(tuple(plain), grid.headings, grid.title)
@@ -230,7 +230,7 @@ def _table(grid: Grid, shape: Shape) -> Table | None:
     tier = _tier(grid.title)
     if tier:
         columns = tuple(replace(c, tier=tier) if c.role in BITRATES else c for c in columns)
-    return Table(grid.title, heads, body, columns)
+    return PageTable(grid.title, heads, body, columns)
 
 
 def _sections(
@@ -314,7 +314,7 @@ def tier_name(text: str) -> str:
     return "" if not plain or plain.split("-")[0] in ORDINARY else plain
 
 
-def _rungs_of(row: tuple[str, ...], columns: tuple[Column, ...], shape: Shape) -> list[str]:
+def _rungs_of(row: tuple[str, ...], columns: tuple[Column, ...], shape: AspectRatio) -> list[str]:
     """A row of a table as rows of a guide: one for each codec, frame rate and tier it names."""
     cells = dict(zip([c.role for c in columns], row, strict=True))
     picture = resolution_in(cells.get("resolution", ""), shape)

@@ -18,7 +18,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from eager_kestrel.core.line.airing import STANDING_SECONDS, Airing
+from eager_kestrel.core.line.airing import STANDING_SECONDS, Broadcast
 from eager_kestrel.core.line.evidence import BroadcastEvidence, broadcast_evidence
 
 if TYPE_CHECKING:
@@ -32,7 +32,7 @@ WINDOW = 2
 
 
 @dataclass(frozen=True, slots=True)
-class Quarter:
+class QuarterBounds:
     """A quarter of an hour of an airing, or what there is of one."""
 
     airing: str
@@ -44,7 +44,7 @@ class Quarter:
     """Shape (windows,): whether it was all the line carried."""
 
 
-def quarters(airing: Airing | BroadcastEvidence) -> list[Quarter]:
+def quarters(airing: Broadcast | BroadcastEvidence) -> list[QuarterBounds]:
     """An airing as evidence, by quarter of an hour."""
     evidence = broadcast_evidence(airing)
     found = []
@@ -56,7 +56,7 @@ def quarters(airing: Airing | BroadcastEvidence) -> list[Quarter]:
         queued = evidence.queued_seconds[part][here]
         rates, limited = _windows(evidence.carried_kbps[part][here], queued > STANDING_SECONDS)
         found.append(
-            Quarter(
+            QuarterBounds(
                 airing=evidence.id,
                 began=evidence.taken + timedelta(seconds=begin),
                 rates_kbps=rates,

@@ -61,7 +61,7 @@ class Seconds(Kept):
         return cls(**{name: tuple(getattr(r, name) for r in rows) for name in Second.model_fields})
 
 
-class Trouble(Kept):
+class BroadcastTrouble(Kept):
     """Something that went wrong, from when it was said to when it was over."""
 
     cause: Cause
@@ -80,7 +80,7 @@ class Trouble(Kept):
     """The worst that was said of it."""
 
 
-class Airing(Kept):
+class Broadcast(Kept):
     """A stream that went out."""
 
     format: str = format_name("airing")
@@ -105,7 +105,7 @@ class Airing(Kept):
     planned_kbps: float | None = None
     """With transport overhead."""
     seconds: Seconds
-    troubles: tuple[Trouble, ...] = ()
+    troubles: tuple[BroadcastTrouble, ...] = ()
     frames: int | None = None
     """That passed; none where they cannot be seen."""
     late_frames: int | None = None
@@ -138,7 +138,7 @@ class Airing(Kept):
         return sum(trouble.cause == "line" and trouble.late for trouble in self.troubles)
 
 
-class AiringRow(Frozen):
+class BroadcastRow(Frozen):
     """A kept airing in a line."""
 
     id: str

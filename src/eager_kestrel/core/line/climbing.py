@@ -58,7 +58,7 @@ State = Literal["climb", "drain", "fill", "stretch", "over"]
 
 
 @dataclass(frozen=True, slots=True)
-class Look:
+class SenderSample:
     """What a sender sees at one moment."""
 
     seconds: float
@@ -127,7 +127,7 @@ class Climb:
             return False
         return self._at_most or statistics.median(self.rates_kbps) >= HELD * self.most_kbps
 
-    def look(self, seen: Look) -> None:
+    def look(self, seen: SenderSample) -> None:
         """Take in what was seen, and set how fast to go on."""
         if not self._arrived or seen.delivered_bytes > self._arrived[-1][1]:
             self._arrived.append((seen.seconds, seen.delivered_bytes))

@@ -12,7 +12,7 @@ TAIL_SECONDS = 0.5
 """Of what was read last is left out: behind a hole that is not mended yet, nothing is read."""
 
 
-class Counted(Frozen):
+class EndpointCount(Frozen):
     """What a far end read of one run's uploads."""
 
     format: str = format_name("counted")
@@ -26,7 +26,7 @@ class Counted(Frozen):
     """Bytes read since the first arrived, on the far end's clock."""
 
 
-def both_ends(near: Series, far: Counted) -> BothEnds | None:
+def both_ends(near: Series, far: EndpointCount) -> BothEnds | None:
     """The rate each end saw; None where one of them has too few samples.
 
     Args:

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 QUARTER_MINUTES = 15
 
 
-class Quarter(Frozen):
+class QuarterOfRuns(Frozen):
     """What the runs begun in one quarter of an hour say together."""
 
     begins: str
@@ -29,7 +29,7 @@ class Quarter(Frozen):
     floor_kbps: float | None
 
 
-def quarters(runs: Sequence[Run]) -> tuple[Quarter, ...]:
+def quarters(runs: Sequence[Run]) -> tuple[QuarterOfRuns, ...]:
     """Runs by the quarter of an hour they began in, in order of time.
 
     Args:
@@ -43,14 +43,14 @@ def quarters(runs: Sequence[Run]) -> tuple[Quarter, ...]:
     return tuple(_quarter(begins, here) for begins, here in by_begin.items())
 
 
-def _quarter(begins: str, here: list[Run]) -> Quarter:
+def _quarter(begins: str, here: list[Run]) -> QuarterOfRuns:
     uplink: Uplink | None = None
     learned = [run for run in here if not run.failed]
     try:
         uplink = uplink_of(learned)
     except FormatError:
         learned = []
-    return Quarter(
+    return QuarterOfRuns(
         begins=begins,
         runs=len(learned),
         failed=len(here) - len(learned),

@@ -18,7 +18,7 @@ from eager_kestrel.core.line.throughput import steady_parts
 
 if TYPE_CHECKING:
     from eager_kestrel.core.arrays import Flags, Floats
-    from eager_kestrel.core.line.airing import Airing
+    from eager_kestrel.core.line.airing import Broadcast
     from eager_kestrel.core.line.run import Kind, Run
 
 RULES = 1
@@ -89,7 +89,7 @@ class BroadcastEvidence:
 
     @property
     def typical_kbps(self) -> float:
-        """The median second of what was carried, as of :class:`Airing`."""
+        """The median second of what was carried, as of :class:`Broadcast`."""
         rates = np.sort(self.carried_kbps)
         return float(rates[rates.size // 2]) if rates.size else 0.0
 
@@ -120,7 +120,7 @@ def evidence_of(run: Run | RunEvidence) -> RunEvidence:
     )
 
 
-def broadcast_evidence(airing: Airing | BroadcastEvidence) -> BroadcastEvidence:
+def broadcast_evidence(airing: Broadcast | BroadcastEvidence) -> BroadcastEvidence:
     """Derive what a broadcast says; evidence is returned as it is."""
     if isinstance(airing, BroadcastEvidence):
         return airing

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 NEAR_MINUTES = 90
 
 
-class Gets(Frozen):
+class HourPlan(Frozen):
     """What a platform would get at an hour."""
 
     platform: str
@@ -27,7 +27,7 @@ class Gets(Frozen):
     """Sent in all; 0 when nothing is carried."""
 
 
-class Hour(Frozen):
+class HourUplink(Frozen):
     """What runs begun in one hour of the day say together."""
 
     hour: int
@@ -42,7 +42,7 @@ class Hour(Frozen):
     floor_low_kbps: float | None
     measured: bool
     """Whether it rests on runs; otherwise on imported readings, whose floor is assumed."""
-    gets: tuple[Gets, ...] = ()
+    gets: tuple[HourPlan, ...] = ()
     """The plan of that hour, where platforms were named."""
 
 
@@ -50,7 +50,7 @@ class Hours(Frozen):
     """Every hour of day that anything is known of."""
 
     format: str = format_name("hours")
-    hours: tuple[Hour, ...]
+    hours: tuple[HourUplink, ...]
 
 
 def parse_time_of_day(text: str) -> time:

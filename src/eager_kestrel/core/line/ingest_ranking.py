@@ -13,7 +13,7 @@ from itertools import pairwise
 from eager_kestrel.core.document import Frozen, format_name
 
 
-class Try(Frozen):
+class AnswerTimes(Frozen):
     """One connection to an ingest point."""
 
     connect_ms: float | None = None
@@ -49,7 +49,7 @@ class Ranking(Frozen):
     points: tuple[Nearness, ...]
 
 
-def nearness(name: str, url: str, tries: list[Try]) -> Nearness:
+def nearness(name: str, url: str, tries: list[AnswerTimes]) -> Nearness:
     """What the tries of one point say."""
     answers = [t.answer_ms for t in tries if t.answer_ms is not None]
     connects = [t.connect_ms for t in tries if t.connect_ms is not None]

@@ -12,22 +12,22 @@ from eager_kestrel.core.names import nearest_name
 NAME = re.compile(r"[a-z0-9][a-z0-9-]{0,39}")
 
 
-class NamedPlace(Frozen):
+class NamedEndpoint(Frozen):
     """An address that takes uploads, under a name."""
 
     name: str
     url: str
 
 
-class Places(Frozen):
+class NamedEndpoints(Frozen):
     """All of them, and which was measured towards last."""
 
     format: str = format_name("places")
-    places: tuple[NamedPlace, ...] = ()
+    places: tuple[NamedEndpoint, ...] = ()
     last: str | None = None
     """The name, or the address of one without a name."""
 
-    def find(self, name: str) -> NamedPlace:
+    def find(self, name: str) -> NamedEndpoint:
         """A place by name.
 
         Raises:
@@ -45,13 +45,13 @@ class Places(Frozen):
         known = [place.name for place in self.places]
         return bool(difflib.get_close_matches(name.lower(), known, n=1, cutoff=0.5))
 
-    def with_(self, place: NamedPlace) -> Places:
+    def with_(self, place: NamedEndpoint) -> NamedEndpoints:
         """With one more, or with another address for a name there is."""
         others = [p for p in self.places if p.name != place.name]
         ordered = sorted((*others, place), key=lambda p: p.name)
         return self.model_copy(update={"places": tuple(ordered)})
 
-    def without(self, name: str) -> Places:
+    def without(self, name: str) -> NamedEndpoints:
         """Without one of them.
 
         Raises:

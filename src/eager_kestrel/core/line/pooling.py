@@ -13,9 +13,9 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from eager_kestrel.core.errors import FormatError
-from eager_kestrel.core.line.aired import Quarter, redistributed
+from eager_kestrel.core.line.aired import QuarterBounds, redistributed
 from eager_kestrel.core.line.evidence import RunEvidence, evidence_of
-from eager_kestrel.core.line.hours import Hour, Hours
+from eager_kestrel.core.line.hours import Hours, HourUplink
 from eager_kestrel.core.line.throughput import (
     FLOOR_PERCENTILE,
     GRID_SECONDS,
@@ -41,7 +41,7 @@ SINGLE_RUN_WIDENING = 1.5
 
 
 def uplink_of(
-    runs: Sequence[Run | RunEvidence], seed: int = 0, aired: Sequence[Quarter] = ()
+    runs: Sequence[Run | RunEvidence], seed: int = 0, aired: Sequence[QuarterBounds] = ()
 ) -> Uplink:
     """Pool runs into one uplink.
 
@@ -83,7 +83,7 @@ def uplink_of(
     )
 
 
-def _pooled(runs: Sequence[Floats], aired: Sequence[Quarter]) -> tuple[Floats, Floats]:
+def _pooled(runs: Sequence[Floats], aired: Sequence[QuarterBounds]) -> tuple[Floats, Floats]:
     """Windows and their weights: each run, and each quarter of an hour aired, weighs the same."""
     parts = [*runs, *(quarter.rates_kbps for quarter in aired)]
     values = np.concatenate(parts)
@@ -123,7 +123,9 @@ def counted(runs: Sequence[Run | RunEvidence], places: Collection[str] = ()) -> 
 
 
 def uplink_of_history(
-    runs: Sequence[Run | RunEvidence], places: Collection[str] = (), aired: Sequence[Quarter] = ()
+    runs: Sequence[Run | RunEvidence],
+    places: Collection[str] = (),
+    aired: Sequence[QuarterBounds] = (),
 ) -> Uplink:
     """The uplink of what is kept: real runs count first, then readings, then the last practice.
 
@@ -194,7 +196,7 @@ def _uplink_here(here: Sequence[RunEvidence]) -> Uplink | None:
         return uplink_of_readings(readings) if readings else None
 
 
-def _hour(hour: int, here: Sequence[RunEvidence]) -> Hour | None:
+def _hour(hour: int, here: Sequence[RunEvidence]) -> HourUplink | None:
     """What the runs of one hour say; None where there are none."""
     readings = [run for run in here if run.kind == "reading"]
     failed = [run for run in here if run.failed]
@@ -204,7 +206,7 @@ def _hour(hour: int, here: Sequence[RunEvidence]) -> Hour | None:
         taken = []
     if uplink is None and not failed:
         return None
-    return Hour(
+    return HourUplink(
         hour=hour,
         runs=len(taken),
         readings=len(readings),

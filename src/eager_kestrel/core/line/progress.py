@@ -11,7 +11,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, slots=True)
-class Beginning:
+class PhaseBegun:
     """A phase begins."""
 
     phase: PhaseName
@@ -19,7 +19,7 @@ class Beginning:
 
 
 @dataclass(frozen=True, slots=True)
-class Learned:
+class PartialResult:
     """What is known so far in a phase."""
 
     phase: PhaseName
@@ -32,14 +32,14 @@ class Learned:
 
 
 @dataclass(frozen=True, slots=True)
-class Said:
+class Remark:
     """Something worth a line."""
 
     text: str
 
 
 @dataclass(frozen=True, slots=True)
-class Waiting:
+class WaitingFor:
     """Between two runs of a schedule."""
 
     number: int
@@ -51,7 +51,7 @@ class Waiting:
     """What each run found to be typical; None for one that failed."""
 
 
-Event: TypeAlias = Beginning | Learned | Said | Waiting
+Event: TypeAlias = PhaseBegun | PartialResult | Remark | WaitingFor
 Tell: TypeAlias = Callable[[Event], None]
 
 

@@ -14,9 +14,9 @@ from typing import TYPE_CHECKING, Literal, Self
 
 import numpy as np
 
-from eager_kestrel.core.choice.field import Field, field_of
+from eager_kestrel.core.choice.field import CandidatesTable, candidates_table
 from eager_kestrel.core.choice.turning_points import next_choice
-from eager_kestrel.core.choice.weighed import Weighed
+from eager_kestrel.core.choice.weighed import ScoredCandidates
 from eager_kestrel.core.overhead import overhead
 from eager_kestrel.core.plan.card import audio_at, settings_at
 from eager_kestrel.core.plan.plan import Fallback, FrameRateTrade, Offer
@@ -44,8 +44,8 @@ class Standpoint:
 
     guide: Guide
     """With the standing applied."""
-    field: Field
-    weighed: Weighed
+    field: CandidatesTable
+    weighed: ScoredCandidates
     best: int
     budget: Budget
     transport: str
@@ -57,8 +57,8 @@ class Standpoint:
     def of(
         cls,
         guide: Guide,
-        field: Field,
-        weighed: Weighed,
+        field: CandidatesTable,
+        weighed: ScoredCandidates,
         best: int,
         budget: Budget,
         transport: str,
@@ -74,7 +74,7 @@ def _fallback(stand: Standpoint, safe_kbps: float) -> Fallback | None:
 
 
 def fallback_at(
-    guide: Guide, field: Field, waterfall: Budget, transport: str, safe_kbps: float
+    guide: Guide, field: CandidatesTable, waterfall: Budget, transport: str, safe_kbps: float
 ) -> Fallback | None:
     """The full settings at another safe rate; None where nothing is allowed.
 
@@ -149,7 +149,7 @@ def offers(stand: Standpoint, guide: Guide, codec: str | None) -> tuple[Offer, .
 
 def _elsewhere(stand: Standpoint, guide: Guide, codec: Codec) -> Option | None:
     """What would be chosen under another guide or codec at the same safe rate."""
-    field = field_of(stand.field.show, guide, stand.field.table, codec)
+    field = candidates_table(stand.field.show, guide, stand.field.table, codec)
     weighed = field.at(stand.budget.safe_kbps)
     return None if weighed.chosen is None else weighed.option(weighed.chosen)
 
@@ -180,7 +180,7 @@ def other_way(
     return Offer(kind=kind, needs=name, gives=option, text=text)
 
 
-def frame_rate_trade(weighed: Weighed, best: int) -> FrameRateTrade | None:
+def frame_rate_trade(weighed: ScoredCandidates, best: int) -> FrameRateTrade | None:
     """The frame rate sent beside twice it, or half of it where there is no faster one."""
     now = weighed.candidates[best].frame_rate
     found: dict[Fraction, int] = {}

@@ -15,8 +15,8 @@ from eager_kestrel.core.levels import least_level
 from eager_kestrel.core.plan.plan import AudioSettings, VideoSettings
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.choice.field import Field
-    from eager_kestrel.core.choice.weighed import Weighed
+    from eager_kestrel.core.choice.field import CandidatesTable
+    from eager_kestrel.core.choice.weighed import ScoredCandidates
     from eager_kestrel.core.guide.guide import Guide
     from eager_kestrel.core.guide.rules import AudioRules, Keyframes, VideoRules
     from eager_kestrel.core.show.show import Motion, Show
@@ -35,7 +35,9 @@ RESIZE: dict[Motion, str] = {
 """By content: sharp where detail stands still; softer, and cheaper to code, where it moves."""
 
 
-def settings_at(guide: Guide, field: Field, weighed: Weighed, index: int) -> VideoSettings:
+def settings_at(
+    guide: Guide, field: CandidatesTable, weighed: ScoredCandidates, index: int
+) -> VideoSettings:
     """The full video settings of one weighed candidate."""
     chosen, kbps = weighed.candidates[index], float(weighed.kbps[index])
     rules, codec, rate, show = guide.video, field.codec, chosen.frame_rate, field.show

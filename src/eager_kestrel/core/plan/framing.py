@@ -5,21 +5,21 @@ Sides are in whole even pixels, since 4:2:0 has no half chroma sample.
 
 from __future__ import annotations
 
-from eager_kestrel.core.picture import Picture
+from eager_kestrel.core.picture import Resolution
 from eager_kestrel.core.plan.plan import FrameFit
 
 
-def frame_fit(source: Picture, sent: Picture) -> FrameFit | None:
+def frame_fit(source: Resolution, sent: Resolution) -> FrameFit | None:
     """How a source fits a picture of another shape; None when the shape is the same."""
     if sent.shape.fits(source):
         return None
     wider = source.width * sent.height > sent.width * source.height
     if wider:
-        crop = Picture(_even(source.height * sent.width / sent.height), source.height)
-        pad = Picture(sent.width, _even(sent.width * source.height / source.width))
+        crop = Resolution(_even(source.height * sent.width / sent.height), source.height)
+        pad = Resolution(sent.width, _even(sent.width * source.height / source.width))
     else:
-        crop = Picture(source.width, _even(source.width * sent.height / sent.width))
-        pad = Picture(_even(sent.height * source.width / source.height), sent.height)
+        crop = Resolution(source.width, _even(source.width * sent.height / sent.width))
+        pad = Resolution(_even(sent.height * source.width / source.height), sent.height)
     return FrameFit(
         crop=crop,
         kept_share=round(crop.pixels / source.pixels, 4),

@@ -10,13 +10,13 @@ from typing import ClassVar, Literal, Self
 
 from pydantic import Field
 
-from eager_kestrel.core.choice.budget import Budget, Step
+from eager_kestrel.core.choice.budget import Budget, BudgetStep
 from eager_kestrel.core.choice.option import Option
 from eager_kestrel.core.division.split import Split
 from eager_kestrel.core.document import Frozen, Spread, format_name
 from eager_kestrel.core.guide.rules import AudioCodec, Codec, RateControl, Transport
 from eager_kestrel.core.line.uplink import Uplink
-from eager_kestrel.core.picture import Picture
+from eager_kestrel.core.picture import Resolution
 from eager_kestrel.core.quantities import FrameRate
 from eager_kestrel.core.show.show import SHOW_SECONDS, Motion, Show
 from eager_kestrel.core.stutter import StutterSeen
@@ -31,7 +31,7 @@ class VideoSettings(Spread):
     SPREAD: ClassVar = {"picture": ("width", "height"), "frame_rate": ("fps", "frame_rate")}
 
     codec: Codec
-    picture: Picture
+    picture: Resolution
     frame_rate: FrameRate
     bitrate_kbps: float
     """The target; what constant bitrate runs at."""
@@ -165,7 +165,7 @@ class LocalCopy(Spread):
 
     SPREAD: ClassVar = {"picture": ("width", "height"), "frame_rate": ("fps",)}
 
-    picture: Picture
+    picture: Resolution
     frame_rate: FrameRate
     codec: Codec
     bitrate_kbps: float
@@ -185,13 +185,13 @@ class FrameFit(Spread):
 
     SPREAD: ClassVar = {"crop": ("crop_width", "crop_height"), "pad": ("pad_width", "pad_height")}
 
-    crop: Picture
+    crop: Resolution
     """The part of the source that is kept when it is cropped, in source pixels."""
     kept_share: float
     """Of the source's pixels; the rest is cut away."""
     enlarged: float
     """How much the kept part is blown up, per side; 1 or less loses nothing."""
-    pad: Picture
+    pad: Resolution
     """The part of the sent picture the whole source fills when it is padded."""
     used_share: float
     """Of the sent picture's pixels; the rest is bars."""
@@ -202,7 +202,7 @@ class FrameRateTrade(Spread):
 
     SPREAD: ClassVar = {"frame_rate": ("fps", "frame_rate"), "picture": ("width", "height")}
 
-    picture: Picture
+    picture: Resolution
     """The best there is at the other frame rate."""
     frame_rate: FrameRate
     sharpness: float
@@ -231,7 +231,7 @@ class DestinationPlan(Frozen):
     """What another frame rate would give and take; none where there is no other."""
     total_kbps: float = 0.0
     """Video, audio and transport overhead together."""
-    budget_steps: tuple[Step, ...] = ()
+    budget_steps: tuple[BudgetStep, ...] = ()
     """From the safe rate down to what is left for video."""
     bound_by: dict[str, Bound] = Field(default_factory=dict)
     """By setting, which kind of limit bound it."""
@@ -260,7 +260,7 @@ class DestinationPlan(Frozen):
         return f"{self.platform}:{self.standing}" if self.standing else self.platform
 
 
-class KeptBack(Frozen):
+class Headroom(Frozen):
     """A named reserve."""
 
     name: str
@@ -276,12 +276,12 @@ class Inputs(Spread):
     }
 
     title: str
-    source: Picture
+    source: Resolution
     frame_rate: FrameRate
     motion: Motion
     safe_share: float
     """0..1"""
-    reserves: tuple[KeptBack, ...]
+    reserves: tuple[Headroom, ...]
     stutter_limit: float
     """Seconds of stutter an hour that are accepted."""
     footage: str | None = None
@@ -300,7 +300,7 @@ class Inputs(Spread):
             frame_rate=show.frame_rate,
             motion=show.motion,
             safe_share=show.safe_share,
-            reserves=tuple(KeptBack(name=r.name, kbps=r.rate.kbps) for r in show.reserves),
+            reserves=tuple(Headroom(name=r.name, kbps=r.rate.kbps) for r in show.reserves),
             stutter_limit=show.stutter,
             machine=show.machine.said,
             footage=show.footage,

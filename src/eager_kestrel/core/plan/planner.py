@@ -12,7 +12,7 @@ import re
 from typing import TYPE_CHECKING, Any
 
 from eager_kestrel.core.choice.budget import Budget, beside, budget_of, destination_steps
-from eager_kestrel.core.division.place import Place, alone
+from eager_kestrel.core.division.place import DestinationContext, alone
 from eager_kestrel.core.overhead import overhead
 from eager_kestrel.core.plan.alternatives import (
     Standpoint,
@@ -32,7 +32,7 @@ from eager_kestrel.core.plan.plan import (
     Plan,
     VideoSettings,
 )
-from eager_kestrel.core.plan.promises import warnings
+from eager_kestrel.core.plan.promises import plan_warnings
 from eager_kestrel.core.plan.reasons import (
     Choice,
     as_asked,
@@ -47,7 +47,7 @@ from eager_kestrel.core.words import plans as words
 
 if TYPE_CHECKING:
     from eager_kestrel.core.choice.quality import QualityTable
-    from eager_kestrel.core.choice.weighed import Weighed
+    from eager_kestrel.core.choice.weighed import ScoredCandidates
     from eager_kestrel.core.guide.guide import Guide
     from eager_kestrel.core.line.uplink import Uplink
     from eager_kestrel.core.show.show import Show
@@ -85,16 +85,18 @@ def plan(
     ruled = [guides[d.platform].under(d.standing) for d in show.destinations]
     split = None
     if len(show.destinations) == 1:
-        places: tuple[Place, ...] = (alone(show.destinations[0], ruled[0], show, table, waterfall),)
+        places: tuple[DestinationContext, ...] = (
+            alone(show.destinations[0], ruled[0], show, table, waterfall),
+        )
     else:
         from eager_kestrel.core.division.divide import divide
 
         split, places = divide(show, ruled, table, waterfall.safe_kbps)
     planned = [_at(place, show, waterfall) for place in places]
     if split is not None and look_further and not waterfall.capped:
-        from eager_kestrel.core.plan.shared_offers import Asking
+        from eager_kestrel.core.plan.shared_offers import OfferSearch
 
-        planned = Asking(show, ruled, table, waterfall).with_offers(planned)
+        planned = OfferSearch(show, ruled, table, waterfall).with_offers(planned)
     total = round(sum(there.total_kbps for there in planned), 3)
     return Plan(
         version=version,
@@ -107,18 +109,18 @@ def plan(
         quality_basis=table.basis,
         data=data_use(total, show.hours_a_month, show.cap),
         local_copy=local_copy(show, table, total, free_bytes),
-        warnings=warnings(show, ruled, planned, uplink),
+        warnings=plan_warnings(show, ruled, planned, uplink),
     )
 
 
-def _at(place: Place, show: Show, waterfall: Budget) -> DestinationPlan:
+def _at(place: DestinationContext, show: Show, waterfall: Budget) -> DestinationPlan:
     """Settings at one place of the line, or why there are none."""
     if place.left_out is not None:
         return DestinationPlan(**_common(place), feasible=False, infeasible_because=place.left_out)
     return _planned(place, show, beside(waterfall, place.others_kbps))
 
 
-def _common(place: Place) -> dict[str, Any]:
+def _common(place: DestinationContext) -> dict[str, Any]:
     """What is said of a destination whether it has settings or not."""
     return {
         "platform": place.guide.name,
@@ -130,7 +132,7 @@ def _common(place: Place) -> dict[str, Any]:
     }
 
 
-def _planned(place: Place, show: Show, waterfall: Budget) -> DestinationPlan:
+def _planned(place: DestinationContext, show: Show, waterfall: Budget) -> DestinationPlan:
     """Settings from a place's candidates; the waterfall goes down to what its encode may use."""
     rules, field, transport = place.rules, place.field, place.transport
     weighed = field.at(place.safe_kbps)
@@ -176,12 +178,14 @@ def _planned(place: Place, show: Show, waterfall: Budget) -> DestinationPlan:
     )
 
 
-def _bound(weighed: Weighed) -> dict[str, Bound]:
+def _bound(weighed: ScoredCandidates) -> dict[str, Bound]:
     """What left nothing, where it is neither the line nor a rule."""
     return {"bitrate": "viewers"} if weighed.chosen is None and viewers_bind(weighed) else {}
 
 
-def _refused(place: Place, show: Show, waterfall: Budget, weighed: Weighed) -> str | None:
+def _refused(
+    place: DestinationContext, show: Show, waterfall: Budget, weighed: ScoredCandidates
+) -> str | None:
     """Why there are no settings; None where there are."""
     best, least = weighed.chosen, place.destination.least_quality
     if best is None:

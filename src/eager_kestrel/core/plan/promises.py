@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 LOW = ("bad", "poor")
 
 
-def warnings(
+def plan_warnings(
     show: Show, guides: list[Guide], planned: list[DestinationPlan], uplink: Uplink
 ) -> tuple[str, ...]:
     """Warnings about the uplink and each destination.

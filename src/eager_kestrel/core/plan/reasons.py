@@ -13,10 +13,10 @@ from typing import TYPE_CHECKING, Literal
 
 import numpy as np
 
-from eager_kestrel.core.choice.field import Field, rebuilt
+from eager_kestrel.core.choice.field import CandidatesTable, rebuilt
 from eager_kestrel.core.choice.limits import AUDIO_SHARE, LEAST_VIDEO_KBPS, viewers_kbps
-from eager_kestrel.core.choice.weighed import LIMITS, Weighed
-from eager_kestrel.core.picture import Picture, frame_rate_text
+from eager_kestrel.core.choice.weighed import LIMITS, ScoredCandidates
+from eager_kestrel.core.picture import Resolution, frame_rate_text
 from eager_kestrel.core.plan.card import BUFFER_SECONDS
 from eager_kestrel.core.plan.plan import AudioSettings, Reason, VideoSettings
 from eager_kestrel.core.units import Bitrate
@@ -165,7 +165,7 @@ def _resize(show: Show, video: VideoSettings) -> tuple[Reason, ...]:
 
 
 def _bitrate(
-    guide: Guide, show: Show, weighed: Weighed, best: int, waterfall: Budget
+    guide: Guide, show: Show, weighed: ScoredCandidates, best: int, waterfall: Budget
 ) -> facts.Fact:
     budget_kbps, ceiling_kbps, level, viewers, clean = (
         float(x) for x in weighed.limits_kbps[:, best]
@@ -192,8 +192,8 @@ class Choice:
     limit, and nothing is said that asking does not bear out.
     """
 
-    field: Field
-    weighed: Weighed
+    field: CandidatesTable
+    weighed: ScoredCandidates
     best: int
     safe_kbps: float
 
@@ -202,7 +202,7 @@ class Choice:
         """What is chosen."""
         return self.weighed.candidates[self.best]
 
-    def otherwise(self, field: Field) -> Candidate:
+    def otherwise(self, field: CandidatesTable) -> Candidate:
         """What other limits would choose; the same where they allow nothing."""
         index = field.at(self.safe_kbps).chosen
         return self.now if index is None else field.candidates[index]
@@ -221,7 +221,7 @@ class Choice:
     def of_larger_source(self) -> Candidate:
         """If the source had twice the lines and frames."""
         show = self.field.show
-        source = Picture(2 * show.source.width, 2 * show.source.height)
+        source = Resolution(2 * show.source.width, 2 * show.source.height)
         update = {"source": source, "frame_rate": min(2 * show.frame_rate, Fraction(480))}
         return self.otherwise(rebuilt(self.field, show.model_copy(update=update)))
 
@@ -245,7 +245,7 @@ def any_picture(guide: Guide) -> Guide:
     """A guide that takes every picture and rate, with everything else as it is."""
     video = guide.video.model_copy(
         update={
-            "largest": Picture(16384, 16384), "pictures": (), "fastest": Fraction(480),
+            "largest": Resolution(16384, 16384), "pictures": (), "fastest": Fraction(480),
             "frame_rates": (),
         }
     )  # fmt: skip
@@ -359,7 +359,7 @@ def _rate_looks_best(choice: Choice, other: int) -> facts.Fact:
     )
 
 
-def viewers_bind(weighed: Weighed) -> bool:
+def viewers_bind(weighed: ScoredCandidates) -> bool:
     """Whether the slowest viewers, and not the line, leave less than the least of anything."""
     if not weighed.candidates:
         return False
@@ -369,7 +369,7 @@ def viewers_bind(weighed: Weighed) -> bool:
     return viewers < min(max(0.0, left), float(weighed.floors_kbps.min()))
 
 
-def infeasible(guide: Guide, show: Show, weighed: Weighed, waterfall: Budget) -> str:
+def infeasible(guide: Guide, show: Show, weighed: ScoredCandidates, waterfall: Budget) -> str:
     """Which rule leaves nothing to choose from."""
     rules = guide.video
     if not weighed.candidates:

@@ -32,7 +32,7 @@ FEW = 4
 
 
 @dataclass(frozen=True)
-class Asking:
+class OfferSearch:
     """A show on its line, to be planned again with one thing changed."""
 
     show: Show

@@ -17,14 +17,14 @@ from pydantic import BeforeValidator, Field, PlainSerializer, WithJsonSchema
 from eager_kestrel.core.document import Frozen
 from eager_kestrel.core.errors import UnitError
 from eager_kestrel.core.guide.rules import Codec
-from eager_kestrel.core.picture import Picture, frame_rate_text, parse_frame_rate
+from eager_kestrel.core.picture import Resolution, frame_rate_text, parse_frame_rate
 from eager_kestrel.core.quantities import FrameRate, PictureSize, Share
 
 MACHINE_SHARE = 0.60
 """Of the encoding speed; the rest is for what is being shown."""
 
 
-class Pace(Frozen):
+class EncoderLimit(Frozen):
     """A picture at the most frames a second, written ``"1920x1080 at 110"``."""
 
     picture: PictureSize
@@ -39,7 +39,7 @@ class Pace(Frozen):
         return f"{self.picture} at {frame_rate_text(self.frame_rate)}"
 
 
-def parse_pace(text: str) -> Pace:
+def parse_pace(text: str) -> EncoderLimit:
     """Read ``"1920x1080 at 110"``.
 
     Raises:
@@ -50,7 +50,7 @@ def parse_pace(text: str) -> Pace:
         raise UnitError(f'"{text}" is no pace', 'write "1920x1080 at 110"')
     rate = match[2]
     fps = Fraction(rate) if rate.isdigit() and int(rate) > 0 else parse_frame_rate(rate)
-    return Pace.model_construct(picture=Picture.parse(match[1]), frame_rate=fps)
+    return EncoderLimit.model_construct(picture=Resolution.parse(match[1]), frame_rate=fps)
 
 
 def _pace(value: object) -> object:
@@ -63,7 +63,7 @@ def _pace(value: object) -> object:
 
 
 WrittenPace = Annotated[
-    Pace,
+    EncoderLimit,
     WithJsonSchema({"type": "string", "examples": ["1920x1080 at 110"]}),
     BeforeValidator(_pace),
     PlainSerializer(str, return_type=str),

@@ -8,9 +8,9 @@ from typing import ClassVar
 
 from eager_kestrel.core.document import Frozen, Spread, format_name
 from eager_kestrel.core.guide.rules import Codec
-from eager_kestrel.core.picture import Picture
+from eager_kestrel.core.picture import Resolution
 from eager_kestrel.core.quantities import FrameRate
-from eager_kestrel.core.show.machine import MACHINE_SHARE, EncoderSpeed, Machine, Pace
+from eager_kestrel.core.show.machine import MACHINE_SHARE, EncoderLimit, EncoderSpeed, Machine
 from eager_kestrel.core.words import machines as words
 
 BUSY_SHARE = 0.10
@@ -29,7 +29,7 @@ class EncoderPoint(Spread):
     codec: Codec
     preset: str
     """As the encoder names it; empty where it has none."""
-    picture: Picture
+    picture: Resolution
     wanted: FrameRate
     """Frames a second that have to be encoded."""
     fps: float
@@ -105,7 +105,7 @@ class MeasuredMachine(Frozen):
             encoders=tuple(
                 EncoderSpeed(
                     codec=codec, preset=preset,
-                    holds=Pace.model_construct(
+                    holds=EncoderLimit.model_construct(
                         picture=point.picture, frame_rate=Fraction(int(point.fps))
                     ),
                 )

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, slots=True)
-class Gathered:
+class ReportMaterial:
     """A plan and whatever else is kept that is about the same."""
 
     plan: Plan

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 
 @dataclass(frozen=True, slots=True)
-class Look:
+class StreamSample:
     """How things stand at a moment. Counts go over all connections since watching began."""
 
     seconds: float

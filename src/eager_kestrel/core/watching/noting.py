@@ -5,13 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
-from eager_kestrel.core.line.airing import Cause, Second, Seconds, Trouble
-from eager_kestrel.core.watching.now import Now, Verdict
+from eager_kestrel.core.line.airing import BroadcastTrouble, Cause, Second, Seconds
+from eager_kestrel.core.watching.now import Now, WatchVerdict
 from eager_kestrel.core.watching.verdict import Expected, Judge
 from eager_kestrel.core.words import airings as words
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.watching.look import Look
+    from eager_kestrel.core.watching.look import StreamSample
 
 OVER_SECONDS = 3.0
 """Of quiet, before a trouble is over."""
@@ -29,27 +29,27 @@ class _Open:
     worst: float = 0.0
     carried: float | None = None
     late_at: float | None = None
-    verdict: Verdict = field(default_factory=lambda: Verdict(cause=None, text=""))
+    verdict: WatchVerdict = field(default_factory=lambda: WatchVerdict(cause=None, text=""))
 
 
 @dataclass(slots=True)
-class Notes:
+class Recorder:
     """What is kept of an airing, and how it stands."""
 
     to: str
     judge: Judge
-    troubles: list[Trouble] = field(default_factory=list)
+    troubles: list[BroadcastTrouble] = field(default_factory=list)
     _rows: list[Second] = field(default_factory=list)
     _open: _Open | None = None
-    _looks: list[tuple[Look, float]] = field(default_factory=list)
+    _looks: list[tuple[StreamSample, float]] = field(default_factory=list)
     _now: Now | None = None
 
     @classmethod
-    def of(cls, to: str, expected: Expected) -> Notes:
+    def of(cls, to: str, expected: Expected) -> Recorder:
         """For a stream of which something is expected."""
         return cls(to, Judge(expected))
 
-    def look(self, look: Look) -> Now:
+    def look(self, look: StreamSample) -> Now:
         """Take a look; what it means."""
         verdict = self.judge.told(look)
         waited = self.judge.waiting_seconds
@@ -101,7 +101,7 @@ class Notes:
         self.judge.start_anew()
         text = words.program_back(until - since)
         open_ = _Open(
-            "program", since, until, late_at=since, verdict=Verdict(cause=None, text=text)
+            "program", since, until, late_at=since, verdict=WatchVerdict(cause=None, text=text)
         )
         self._close(open_)
 
@@ -118,7 +118,7 @@ class Notes:
         if cut_at is not None:
             del self._rows[max(0, round(cut_at)) :]
 
-    def _second(self, look: Look, waited: float) -> None:
+    def _second(self, look: StreamSample, waited: float) -> None:
         """Rows for the whole seconds that are over; a look late by more repeats what it saw."""
         self._looks.append((look, waited))
         first = self._looks[0][0]
@@ -138,7 +138,7 @@ class Notes:
             self._rows.append(row)
         self._looks = [(look, waited)]
 
-    def _trouble(self, look: Look, verdict: Verdict, waited: float) -> None:
+    def _trouble(self, look: StreamSample, verdict: WatchVerdict, waited: float) -> None:
         open_ = self._open
         quiet = verdict.cause is None
         if open_ is not None and (
@@ -166,7 +166,7 @@ class Notes:
             return
         warned = None if open_.late_at is None else round(open_.late_at - open_.at, 2)
         self.troubles.append(
-            Trouble(
+            BroadcastTrouble(
                 cause=open_.cause,
                 at_seconds=round(open_.at, 2),
                 lasted_seconds=round(open_.seen - open_.at, 2),
@@ -179,7 +179,9 @@ class Notes:
         )
 
 
-def _worse(now: Verdict, kept: Verdict, carried_kbps: float | None, deepest: bool) -> bool:
+def _worse(
+    now: WatchVerdict, kept: WatchVerdict, carried_kbps: float | None, deepest: bool
+) -> bool:
     """Whether a verdict says the worst of a trouble: late, and the line at its least."""
     if now.late != kept.late:
         return now.late

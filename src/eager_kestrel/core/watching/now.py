@@ -6,7 +6,7 @@ from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.line.airing import Cause
 
 
-class Verdict(Frozen):
+class WatchVerdict(Frozen):
     """What a look means."""
 
     cause: Cause | None
@@ -48,6 +48,6 @@ class Now(Frozen):
     frames: int | None
     late_frames: int | None
     lost_frames: int | None
-    verdict: Verdict
+    verdict: WatchVerdict
     breaches: tuple[str, ...] = ()
     """Of guide and plan by what passed so far, in words."""

@@ -13,7 +13,7 @@ from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.forecast.evidence import Evidence
 from eager_kestrel.core.forecast.replay import Replay
 from eager_kestrel.core.forecast.sending import Sending
-from eager_kestrel.core.line.airing import STANDING_SECONDS, Airing, Trouble
+from eager_kestrel.core.line.airing import STANDING_SECONDS, Broadcast, BroadcastTrouble
 from eager_kestrel.core.line.evidence import broadcast_evidence
 from eager_kestrel.core.line.throughput import GRID_SECONDS
 from eager_kestrel.core.stutter import LATE_SECONDS, Stutter, stutters
@@ -32,7 +32,7 @@ class Incident(Frozen):
 
     at: str
     """``20:14:31``, in the place where it was aired."""
-    trouble: Trouble
+    trouble: BroadcastTrouble
     do: str
 
 
@@ -40,7 +40,7 @@ class Review(Frozen):
     """An airing looked back on."""
 
     format: str = format_name("review")
-    airing: Airing
+    airing: Broadcast
     carried_share: float
     """Of the seconds, in which nothing waited for long."""
     worst_wait_seconds: float
@@ -53,7 +53,7 @@ class Review(Frozen):
     """What to plan next time, and why, most important first."""
 
 
-def review_of(airing: Airing, planned: DestinationPlan | None = None) -> Review:
+def review_of(airing: Broadcast, planned: DestinationPlan | None = None) -> Review:
     """Look back on an airing.
 
     Args:
@@ -73,12 +73,12 @@ def review_of(airing: Airing, planned: DestinationPlan | None = None) -> Review:
     )
 
 
-def _incident(airing: Airing, trouble: Trouble) -> Incident:
+def _incident(airing: Broadcast, trouble: BroadcastTrouble) -> Incident:
     at = airing.taken + timedelta(seconds=trouble.at_seconds)
     return Incident(at=at.strftime("%H:%M:%S"), trouble=trouble, do=words.DO[trouble.cause])
 
 
-def _stutters(airing: Airing, queued: Floats) -> tuple[Stutter, ...]:
+def _stutters(airing: Broadcast, queued: Floats) -> tuple[Stutter, ...]:
     """Stutters by the second, and whose trouble they were part of."""
     causes = [""] * queued.size
     for trouble in airing.troubles:
@@ -87,7 +87,7 @@ def _stutters(airing: Airing, queued: Floats) -> tuple[Stutter, ...]:
     return stutters(queued > LATE_SECONDS, np.arange(queued.size, dtype=np.float64), 1.0, causes)
 
 
-def _would_have_held(airing: Airing) -> float | None:
+def _would_have_held(airing: Broadcast) -> float | None:
     """The most an even stream could have sent without a late frame, up to what was sent."""
     broadcast = broadcast_evidence(airing)
     if broadcast.sent_kbps.size < LEAST_SECONDS:
@@ -99,7 +99,7 @@ def _would_have_held(airing: Airing) -> float | None:
 
 
 def _next_time(
-    airing: Airing, planned: DestinationPlan | None, held_kbps: float | None
+    airing: Broadcast, planned: DestinationPlan | None, held_kbps: float | None
 ) -> list[str]:
     causes = {trouble.cause for trouble in airing.troubles}
     late = {trouble.cause for trouble in airing.troubles if trouble.late}

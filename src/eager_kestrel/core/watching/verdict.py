@@ -21,12 +21,12 @@ import numpy as np
 from eager_kestrel.core.checks.verdict import HOLDS_SHARE
 from eager_kestrel.core.line.airing import STANDING_SECONDS
 from eager_kestrel.core.stutter import LATE_SECONDS
-from eager_kestrel.core.watching.now import Verdict
+from eager_kestrel.core.watching.now import WatchVerdict
 from eager_kestrel.core.words import airings as words
 
 if TYPE_CHECKING:
     from eager_kestrel.core.plan.plan import Fallback
-    from eager_kestrel.core.watching.look import Look
+    from eager_kestrel.core.watching.look import StreamSample
 
 KEPT_SECONDS = 30.0
 LATELY_SECONDS = 1.0
@@ -87,7 +87,7 @@ class Judge:
     """Says what each look means, by the looks of the last half minute."""
 
     expected: Expected = field(default_factory=Expected)
-    _looks: deque[tuple[Look, float]] = field(default_factory=deque)
+    _looks: deque[tuple[StreamSample, float]] = field(default_factory=deque)
     """Each with the seconds of stream that waited."""
     _usual: float = 0.0
     """kbit/s when nothing held it up last."""
@@ -104,7 +104,7 @@ class Judge:
     _broke_for: float = 0.0
     _why: str = ""
 
-    def told(self, look: Look) -> Verdict:
+    def told(self, look: StreamSample) -> WatchVerdict:
         """What a look means; each later than the one before."""
         while self._looks and self._looks[0][0].seconds < look.seconds - KEPT_SECONDS:
             self._looks.popleft()
@@ -147,7 +147,7 @@ class Judge:
             self._usual = sum(free) / len(free)
         return self._usual or self.expected.kbps or self.sent_kbps(PROGRAM_SECONDS)
 
-    def _since(self, seconds: float) -> list[tuple[Look, float]]:
+    def _since(self, seconds: float) -> list[tuple[StreamSample, float]]:
         """The looks of the last seconds, with the one before them."""
         kept = list(self._looks)
         if not kept:
@@ -156,7 +156,7 @@ class Judge:
         first = next((i for i, (look, _) in enumerate(kept) if look.seconds > begins), 0)
         return kept[max(0, first - 1) :]
 
-    def _connection(self, look: Look) -> None:
+    def _connection(self, look: StreamSample) -> None:
         if not look.connected and self._broke_at is None:
             self._broke_at, self._why, self._hidden = look.seconds, look.said, 0.0
         elif look.connected and self._broke_at is not None:
@@ -166,7 +166,7 @@ class Judge:
         if look.said:
             self._why = look.said
 
-    def _waited(self, look: Look) -> float:
+    def _waited(self, look: StreamSample) -> float:
         """Seconds of stream that wait: seen, or reckoned from bytes and from what is held up."""
         if look.waiting_seconds is not None:
             return look.waiting_seconds
@@ -182,17 +182,17 @@ class Judge:
         self._hidden = min(max(0.0, held_up), MOST_HIDDEN_SECONDS)
         return visible + self._hidden
 
-    def _of_connection(self, look: Look) -> Verdict | None:
+    def _of_connection(self, look: StreamSample) -> WatchVerdict | None:
         if self._broke_at is not None:
             gone = look.seconds - self._broke_at
-            return Verdict(cause="connection", text=words.broken(gone, self._why), late=True)
+            return WatchVerdict(cause="connection", text=words.broken(gone, self._why), late=True)
         if self._back_at is not None and look.seconds - self._back_at < BACK_SECONDS:
             text = words.back(self._broke_for, self._why)
-            return Verdict(cause="connection", text=text, late=True)
+            return WatchVerdict(cause="connection", text=text, late=True)
         self._back_at = None
         return None
 
-    def _of_queue(self, look: Look) -> Verdict | None:
+    def _of_queue(self, look: StreamSample) -> WatchVerdict | None:
         lately = self._since(LATELY_SECONDS)
         waited = max(wait for _, wait in lately[-max(1, len(lately) - 1) :])
         now = lately[-1][1]
@@ -200,13 +200,15 @@ class Judge:
             self._ingest = False
         elif self._closed() >= CLOSED_SHARE and self._little():
             self._ingest = True
-            return Verdict(cause="ingest", text=words.not_taken(now), late=now > LATE_SECONDS)
+            return WatchVerdict(cause="ingest", text=words.not_taken(now), late=now > LATE_SECONDS)
         elif self._ingest:
-            return Verdict(cause="ingest", text=words.taken_again(now), late=now > LATE_SECONDS)
+            return WatchVerdict(
+                cause="ingest", text=words.taken_again(now), late=now > LATE_SECONDS
+            )
         stalled = self._stalled()
         if stalled is not None and now > STANDING_SECONDS:
             left = LATE_SECONDS - now
-            return Verdict(
+            return WatchVerdict(
                 cause="line", text=words.stalls(stalled, left), late=left < 0,
                 late_in_seconds=max(left, 0.0), carried_kbps=self.carried_kbps(stalled),
             )  # fmt: skip
@@ -214,17 +216,17 @@ class Judge:
             return self._late(now)
         return self._growing(look) or self._rising()
 
-    def _late(self, now: float) -> Verdict:
+    def _late(self, now: float) -> WatchVerdict:
         """More waits than may; it may be on its way down."""
         self._late_at = self._looks[-1][0].seconds
         carried, usual = self.carried_kbps(SPAN_SECONDS), self.usual_kbps()
         if carried > usual and now < max(wait for _, wait in self._since(2 * SPAN_SECONDS)):
-            return Verdict(cause="line", text=words.drains(now), late=True)
+            return WatchVerdict(cause="line", text=words.drains(now), late=True)
         step, said = self.expected.step(carried)
         text = words.late(now, carried, usual, said)
-        return Verdict(cause="line", text=text, late=True, step=step, carried_kbps=carried)
+        return WatchVerdict(cause="line", text=text, late=True, step=step, carried_kbps=carried)
 
-    def _rising(self) -> Verdict | None:
+    def _rising(self) -> WatchVerdict | None:
         """A queue that rises fast, at every look."""
         lately = list(self._looks)[-RISING_LOOKS:]
         waits = [wait for _, wait in lately]
@@ -235,17 +237,17 @@ class Judge:
             return None
         return self._warned(rise / took, waits[-1], took)
 
-    def _warned(self, slope: float, wait: float, over_seconds: float) -> Verdict:
+    def _warned(self, slope: float, wait: float, over_seconds: float) -> WatchVerdict:
         """The queue grows, by so much a second."""
         late_in = (LATE_SECONDS - wait) / slope
         carried = self.carried_kbps(over_seconds)
         step, said = self.expected.step(carried)
-        return Verdict(
+        return WatchVerdict(
             cause="line", text=words.grows(slope, late_in, said), late_in_seconds=round(late_in, 1),
             step=step, carried_kbps=carried,
         )  # fmt: skip
 
-    def _growing(self, look: Look) -> Verdict | None:
+    def _growing(self, look: StreamSample) -> WatchVerdict | None:
         """A queue whose least rises from one keyframe interval to the next."""
         span = max(SPAN_SECONDS, self.expected.keyframe_seconds)
         now = [wait for seen, wait in self._looks if seen.seconds > look.seconds - span]
@@ -290,29 +292,29 @@ class Judge:
         stalled = last.seconds - since
         return stalled if stalled >= STALL_SECONDS else None
 
-    def _of_program(self, look: Look) -> Verdict | None:
+    def _of_program(self, look: StreamSample) -> WatchVerdict | None:
         late = look.media_late_seconds
         if late is not None and late > MEDIA_LATE_SECONDS:
-            return Verdict(cause="machine", text=words.behind(late), late=late > LATE_SECONDS)
+            return WatchVerdict(cause="machine", text=words.behind(late), late=late > LATE_SECONDS)
         if self._looks[0][0].seconds > look.seconds - PROGRAM_SECONDS:
             return None
         if max(wait for _, wait in self._since(PROGRAM_SECONDS)) > STANDING_SECONDS:
             return None  # what the line held up is made up for afterwards
         sent = self.sent_kbps(PROGRAM_SECONDS)
         if sent <= 0:
-            return Verdict(cause="machine", text=words.NOTHING_SENT, late=True)
+            return WatchVerdict(cause="machine", text=words.NOTHING_SENT, late=True)
         wanted = self.expected.fps
         fps = _mean([seen.fps for seen, _ in self._since(PROGRAM_SECONDS)])
         if wanted is not None and fps is not None and fps < FPS_SHARE * wanted:
-            return Verdict(cause="machine", text=words.few_frames(fps, wanted))
+            return WatchVerdict(cause="machine", text=words.few_frames(fps, wanted))
         planned, steadily = self.expected.kbps, self._program_kbps()
         if planned is None or steadily is None or not self._is_off_plan(steadily, planned):
             return None
         if steadily > planned:
-            return Verdict(cause="program", text=words.more(steadily, planned))
+            return WatchVerdict(cause="program", text=words.more(steadily, planned))
         seen_frames = look.fps is not None
         text = words.less(steadily, planned, frames_seen=seen_frames)
-        return Verdict(cause="scene" if seen_frames else "program", text=text)
+        return WatchVerdict(cause="scene" if seen_frames else "program", text=text)
 
     def _program_kbps(self) -> float | None:
         """The program's own rate; None while there is too little of it.
@@ -341,14 +343,14 @@ class Judge:
         self._off_plan = not less * planned <= sent <= more * planned
         return self._off_plan
 
-    def _fine(self, look: Look) -> Verdict:
+    def _fine(self, look: StreamSample) -> WatchVerdict:
         """Carried; and for a moment after frames were late, not yet said to be."""
         if self._late_at is not None and look.seconds - self._late_at < CALM_SECONDS:
-            return Verdict(cause="line", text=words.drained(self.waiting_seconds))
-        return Verdict(cause=None, text=words.CARRIES)
+            return WatchVerdict(cause="line", text=words.drained(self.waiting_seconds))
+        return WatchVerdict(cause=None, text=words.CARRIES)
 
 
-def _rate(looks: Sequence[Look], column: str) -> float:
+def _rate(looks: Sequence[StreamSample], column: str) -> float:
     """kbit/s between the first and the last look."""
     if len(looks) < 2 or looks[-1].seconds <= looks[0].seconds:
         return 0.0

@@ -11,7 +11,7 @@ from dataclasses import dataclass, fields
 from fractions import Fraction
 from typing import ClassVar, Literal
 
-from eager_kestrel.core.picture import Picture, frame_rate_text
+from eager_kestrel.core.picture import Resolution, frame_rate_text
 
 Bound = Literal[
     "budget",
@@ -96,7 +96,7 @@ class PictureUnderFloor:
     about: ClassVar[str] = "picture"
     bound_by: ClassVar[Bound] = "guide"
     platform: str
-    next: Picture
+    next: Resolution
     fps: Fraction
     floor_kbps: float
     kbps: float
@@ -109,7 +109,7 @@ class PictureTooSlow:
 
     about: ClassVar[str] = "picture"
     bound_by: ClassVar[Bound] = "machine"
-    next: Picture
+    next: Resolution
     share: float
     beside_others: bool
 
@@ -121,7 +121,7 @@ class PictureLooksBest:
     about: ClassVar[str] = "picture"
     bound_by: ClassVar[Bound] = "quality at this bitrate"
     kbps: float
-    next: Picture
+    next: Resolution
     next_quality: float
     quality: float
     motion: str
@@ -133,15 +133,15 @@ class PictureAlike:
 
     about: ClassVar[str] = "picture"
     bound_by: ClassVar[Bound] = "quality at this bitrate"
-    picture: Picture
+    picture: Resolution
     kbps: float
-    alike_least: Picture
-    alike_most: Picture
+    alike_least: Resolution
+    alike_most: Resolution
     because: Literal["own", "named", "customary", "safest"]
     """Safest: no usual one is about the same, and it loses least where it does worst."""
     platform: str
     motion: str
-    next: Picture | None
+    next: Resolution | None
     """The next larger that looks worse, if there is one."""
     next_quality: float | None
     quality: float
@@ -180,7 +180,7 @@ class RateUnderFloor:
     about: ClassVar[str] = "frame rate"
     bound_by: ClassVar[Bound] = "guide"
     platform: str
-    picture: Picture
+    picture: Resolution
     other: Fraction
     floor_kbps: float
     machine_too: bool
@@ -363,7 +363,7 @@ def figures(fact: Fact) -> dict[str, float | str]:
     }
 
 
-def _plain(value: float | str | Picture | Fraction) -> float | str:
+def _plain(value: float | str | Resolution | Fraction) -> float | str:
     if isinstance(value, Fraction):
         return frame_rate_text(value)
-    return str(value) if isinstance(value, Picture) else value
+    return str(value) if isinstance(value, Resolution) else value

@@ -57,7 +57,7 @@ def observed_line(seconds: float, runs: int, broadcasts: int) -> str:
     return f"{span(seconds)}: {' and '.join(parts)}"
 
 
-def verdict(
+def forecast_verdict(
     seen: StutterSeen | None, limit: float, better: str | None, *, own: bool, known: bool
 ) -> str:
     """What the plan would have stuttered, and what does better.

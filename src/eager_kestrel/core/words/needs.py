@@ -7,7 +7,7 @@ from typing import NamedTuple
 from eager_kestrel.core.words.numbers import kbit, looks, points, rate
 
 
-class Seen(NamedTuple):
+class SettingsAt(NamedTuple):
     """Settings at an upload."""
 
     upload_kbps: float
@@ -35,11 +35,11 @@ def video_span(begin_kbps: float, end_kbps: float) -> str:
 
 def in_words(
     picture: str,
-    begin: Seen | None,
-    end: Seen | None,
+    begin: SettingsAt | None,
+    end: SettingsAt | None,
     good_kbps: float | None,
-    full: Seen,
-    better: Seen | None,
+    full: SettingsAt,
+    better: SettingsAt | None,
 ) -> str:
     """All of it in one line.
 
@@ -72,7 +72,7 @@ def in_words(
     return f"{picture}: {'; '.join(said)}"
 
 
-def _not(better: Seen, full: Seen) -> str:
+def _not(better: SettingsAt, full: SettingsAt) -> str:
     """Both numbers, where they differ; on single scenes one can be worse with the same mean."""
     if points(better.quality) == points(full.quality):
         return " on the footage where this does worst"

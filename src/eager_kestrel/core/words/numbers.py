@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from fractions import Fraction
 
-from eager_kestrel.core.picture import Picture, picture_at
+from eager_kestrel.core.picture import Resolution, picture_at
 from eager_kestrel.core.units import Bitrate
 
 
@@ -24,7 +24,7 @@ def both(kbps: float) -> str:
     return found.in_kbps() if found.bits_per_second < 10**6 else f"{found.in_kbps()} = {found}"
 
 
-def settings(picture: Picture, frame_rate: Fraction, kbps: float) -> str:
+def settings(picture: Resolution, frame_rate: Fraction, kbps: float) -> str:
     """``1920x1080 at 60, 6,000 kbit/s``."""
     return f"{picture_at(picture, frame_rate)}, {kbit(kbps)}"
 

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from fractions import Fraction
 from typing import Literal
 
-from eager_kestrel.core.picture import Picture, Shape, frame_rate_text, picture_at
+from eager_kestrel.core.picture import AspectRatio, Resolution, frame_rate_text, picture_at
 from eager_kestrel.core.words.numbers import both, kbit, looks, points, rate, settings
 
 # The steps of a budget
@@ -46,7 +46,7 @@ def audio_step(kbps: float) -> str:
 
 
 def no_picture(
-    platform: str, sizes: str, shapes: str, rates: str, source: Picture, source_rate: Fraction
+    platform: str, sizes: str, shapes: str, rates: str, source: Resolution, source_rate: Fraction
 ) -> str:
     """The source cannot give what the platform takes."""
     return (
@@ -125,7 +125,7 @@ def struggling(steps: Sequence[str]) -> str:
 SCALE = "VMAF scale, adjusted for frame rate by a published model"
 
 
-def next_best(others: Sequence[tuple[Picture, Fraction, float]]) -> str:
+def next_best(others: Sequence[tuple[Resolution, Fraction, float]]) -> str:
     """Runners-up, each with its quality."""
     said = ", ".join(f"{picture_at(picture, fps)}: {looks(q)}" for picture, fps, q in others)
     return f"Next best ({SCALE}): {said}"
@@ -195,7 +195,7 @@ def left_free(now: str, free: str) -> str:
 
 
 def local_copy(
-    picture: Picture,
+    picture: Resolution,
     fps: Fraction,
     video: str,
     keyframe_frames: int,
@@ -223,7 +223,7 @@ def sent_in_all(total_kbps: float, safe_kbps: float) -> str:
 
 
 def rehearsed(
-    picture: Picture,
+    picture: Resolution,
     fps: Fraction,
     video_kbps: float,
     keyframe_seconds: float,
@@ -258,11 +258,11 @@ def viewers_buffer(platform: str, total_kbps: float, *, sometimes: bool) -> str:
 
 def other_shape(
     platform: str,
-    source: Picture,
-    sent: Picture,
-    crop: Picture,
+    source: Resolution,
+    sent: Resolution,
+    crop: Resolution,
     kept_share: float,
-    pad: Picture,
+    pad: Resolution,
     used_share: float,
 ) -> str:
     """The source has another shape than what is sent."""
@@ -343,7 +343,7 @@ RELAY_TOO_MUCH = "nothing fits"
 RELAY_TOO_MUCH_TEXT = "not even one stream fits"
 
 
-def relay(picture: Picture, fps: Fraction, quality: float, saved_kbps: float) -> str:
+def relay(picture: Resolution, fps: Fraction, quality: float, saved_kbps: float) -> str:
     """One stream to a relay that passes it on."""
     saves = f"free {rate(saved_kbps)}" if saved_kbps > 0 else "take no more than now"
     return (
@@ -378,11 +378,11 @@ UNUSED = "safe, but of no use to any of them"
 KEPT_BACK = "for the line's ups and downs"
 
 
-def part(picture: Picture, fps: Fraction, kbps: float, quality: float) -> str:
+def part(picture: Resolution, fps: Fraction, kbps: float, quality: float) -> str:
     """One destination's part of the line."""
     return f"{settings(picture, fps, kbps)}, quality {looks(quality)}"
 
 
-def shape_words(shapes: Sequence[Shape]) -> str:
+def shape_words(shapes: Sequence[AspectRatio]) -> str:
     """``16:9 or 9:16``, or that any will do."""
     return " or ".join(map(str, shapes)) or "any shape"
