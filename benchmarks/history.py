@@ -22,8 +22,8 @@ from pathlib import Path
 
 import numpy as np
 
-from eager_kestrel.core.line.airing import Broadcast, Seconds
-from eager_kestrel.core.line.run import Endpoint, Phase, RoundTrip, Run, Series
+from eager_kestrel.core.connection.broadcast import Broadcast, Seconds
+from eager_kestrel.core.connection.run import Endpoint, Phase, RoundTrip, Run, Series
 from eager_kestrel.files.history import History
 
 PROGRAM = [sys.executable, "-m", "eager_kestrel"]

@@ -348,7 +348,7 @@ def gently_row(home: str, mbps: float, queue_ms: float, share: float) -> None:
 
 def lines() -> dict[str, object]:
     """Simulated lines whose windowed quantiles are known, short enough to be seen whole."""
-    from eager_kestrel.core.line.trace import Trace
+    from eager_kestrel.core.connection.trace import Trace
 
     rng = np.random.default_rng(7)
     bursty = tuple(float(x) for x in rng.choice([9000, 5000, 2500], size=20, p=[0.6, 0.3, 0.1]))
@@ -363,7 +363,7 @@ def lines() -> dict[str, object]:
 def trace_table() -> None:
     from eager_kestrel.actions.measuring import MeasureOptions, measure
     from eager_kestrel.actions.practice import simulated_uplink
-    from eager_kestrel.core.line.summarising import phase_summary
+    from eager_kestrel.core.connection.summarising import phase_summary
     from eager_kestrel.practice.uplink import SimulatedConnection
 
     print("\n| simulated line | true floor | floor | off | true typical | typical | off | s |")

@@ -16,10 +16,10 @@ import time
 
 import numpy as np
 
-from eager_kestrel.core.choice.field import candidates_table
-from eager_kestrel.core.line.uplink import assumed_uplink
-from eager_kestrel.core.picture import Resolution
+from eager_kestrel.core.choice.candidates_table import candidates_table
+from eager_kestrel.core.connection.uplink import assumed_uplink
 from eager_kestrel.core.plan.planner import plan
+from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.show.show import Destination, Show
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.bundled import quality_table

@@ -34,11 +34,10 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
+from eager_kestrel.core.connection.evidence import BroadcastEvidence, RunEvidence
+from eager_kestrel.core.connection.throughput import GRID_SECONDS, grid_windows
 from eager_kestrel.core.forecast.evidence import Evidence
-from eager_kestrel.core.forecast.replay import Replay
-from eager_kestrel.core.forecast.sending import Sending, planned
-from eager_kestrel.core.line.evidence import BroadcastEvidence, RunEvidence
-from eager_kestrel.core.line.throughput import GRID_SECONDS, grid_windows
+from eager_kestrel.core.forecast.replay import Replay, Sending, planned
 from eager_kestrel.core.show.show import SAFE_SHARE
 from eager_kestrel.core.stutter import LATE_SECONDS, LIMIT_SECONDS, bridged, queued_kbit
 from made_connections import GRID, KINDS, Made, made_line

@@ -13,9 +13,9 @@ import statistics
 import sys
 import time
 
-from eager_kestrel.core.line.uplink import assumed_uplink
-from eager_kestrel.core.picture import Resolution
+from eager_kestrel.core.connection.uplink import assumed_uplink
 from eager_kestrel.core.plan.planner import plan
+from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.show.machine import Machine
 from eager_kestrel.core.show.show import Destination, Show
 from eager_kestrel.core.units import Bitrate

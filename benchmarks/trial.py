@@ -36,8 +36,8 @@ def made_clip(path: Path, seconds: int) -> Path:
     """A clip of moving texture, constant quality."""
     import av
 
-    from eager_kestrel.core.picture import Resolution
-    from eager_kestrel.media.made_footage import endless, made_frames
+    from eager_kestrel.core.resolution import Resolution
+    from eager_kestrel.media.encoders import endless, made_frames
 
     frames = endless(made_frames(Resolution(1280, 720)))
     with av.open(str(path), "w") as written:
@@ -57,7 +57,7 @@ def speed() -> bool:
     with tempfile.TemporaryDirectory() as folder:
         os.environ["EAGER_KESTREL_HOME"] = folder
         from eager_kestrel.actions.trial import Wanted, look_at, try_clip
-        from eager_kestrel.media.trying import SEEN_FRAMES, SETTLING_SECONDS, vmaf_program
+        from eager_kestrel.media.trial_encode import SEEN_FRAMES, SETTLING_SECONDS, vmaf_program
 
         clip = look_at(made_clip(Path(folder) / "clip.mp4", 4))
         began = time.perf_counter()
@@ -132,7 +132,7 @@ def regret() -> bool:
     import fit as calibrated
     import judge
     import measure
-    from eager_kestrel.core.footage.fitting import Sample, fit
+    from eager_kestrel.core.footage import Sample, fit
     from eager_kestrel.files.bundled import quality_table
     from scenes import SCENES
 

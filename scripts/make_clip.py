@@ -9,8 +9,8 @@ import sys
 
 import av
 
-from eager_kestrel.core.picture import Resolution
-from eager_kestrel.media.made_footage import endless, made_frames
+from eager_kestrel.core.resolution import Resolution
+from eager_kestrel.media.encoders import endless, made_frames
 
 PICTURE, FPS = Resolution(960, 540), 30
 

@@ -13,10 +13,10 @@ from pathlib import Path
 
 import numpy as np
 
-from eager_kestrel.core.line.run import Endpoint, Phase, Run, Series
-from eager_kestrel.core.line.trace import Trace
+from eager_kestrel.core.connection.run import Endpoint, Phase, Run, Series
+from eager_kestrel.core.connection.trace import Trace
+from eager_kestrel.files.bundled import load_trace
 from eager_kestrel.files.run_tables import runs_json
-from eager_kestrel.files.traces import load_trace
 
 HOURS = {9: "day", 12: "day", 15: "day", 19: "wet-evening", 20: "wet-evening", 21: "wet-evening",
          23: "bad-night"}  # fmt: skip

@@ -17,7 +17,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from eager_kestrel.actions.receiving import Reception
-from eager_kestrel.core.checks.clock import LONGEST_GAP_SECONDS, SteadyClock
+from eager_kestrel.core.checks.stream import LONGEST_GAP_SECONDS, SteadyClock
 from eager_kestrel.core.errors import EndpointError, InputError
 from eager_kestrel.net import exchange as bounds
 from eager_kestrel.net.addresses import parse_address, plain_text, shown_url, without_key
@@ -475,8 +475,7 @@ def test_a_key_that_is_no_text_gets_a_line(
 
 def test_an_ingest_that_stops_reading_is_the_ingest() -> None:
     """Its window is closed and nothing is taken; on a slow line something always is."""
-    from eager_kestrel.core.checks.rehearsal import Moment, Sent
-    from eager_kestrel.core.checks.verdict import verdict
+    from eager_kestrel.core.checks.rehearsal import Moment, Sent, verdict
     from tests.test_rehearse import planned
 
     now, *rest = planned("12 Mbit/s").destinations[0].steps_down
@@ -514,8 +513,8 @@ def test_a_data_limit_that_is_too_small_says_what_would_do(kestrel: Kestrel) -> 
 
 def test_swings_within_two_seconds_are_said() -> None:
     """8 and 2 Mbit/s by turns every second look even through two-second windows."""
-    from eager_kestrel.core.line.summarising import summary_of
-    from eager_kestrel.core.line.trace import Trace
+    from eager_kestrel.core.connection.summarising import summary_of
+    from eager_kestrel.core.connection.trace import Trace
     from tests.test_throughput import run_of, sampled
 
     swinging = Trace((0.0, 1.0), (8000.0, 2000.0), 2.0)

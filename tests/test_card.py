@@ -12,13 +12,12 @@ from hypothesis import strategies as st
 
 from eager_kestrel.core.checks.rules import check
 from eager_kestrel.core.checks.settings import settings_of
+from eager_kestrel.core.connection.uplink import assumed_uplink
 from eager_kestrel.core.guide.guide import Guide
-from eager_kestrel.core.line.uplink import assumed_uplink
-from eager_kestrel.core.picture import Resolution
-from eager_kestrel.core.plan.data_use import GB_PER_KBPS_HOUR, data_use
-from eager_kestrel.core.plan.framing import frame_fit
+from eager_kestrel.core.plan.encoder_settings import GB_PER_KBPS_HOUR, data_use, frame_fit
 from eager_kestrel.core.plan.plan import DestinationPlan, Plan
 from eager_kestrel.core.plan.planner import plan
+from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.show.machine import Machine
 from eager_kestrel.core.show.show import MOTIONS, Destination, Show
 from eager_kestrel.core.units import Bitrate

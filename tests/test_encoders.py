@@ -13,10 +13,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from eager_kestrel.actions import encoders as measuring
-from eager_kestrel.core.picture import Resolution
-from eager_kestrel.core.show.measured import EncoderPoint, MeasuredMachine
+from eager_kestrel.core.resolution import Resolution
+from eager_kestrel.core.show.machine import EncoderPoint, MeasuredMachine
 from eager_kestrel.media import encoders as media
-from eager_kestrel.media.made_footage import FRAMES, made_frames
+from eager_kestrel.media.encoders import FRAMES, made_frames
 from tests.conftest import Kestrel
 from tests.test_plan import planned, show
 

@@ -14,7 +14,7 @@ import av
 import imageio_ffmpeg
 import pytest
 
-from eager_kestrel.core.line.uplink import assumed_uplink
+from eager_kestrel.core.connection.uplink import assumed_uplink
 from eager_kestrel.core.plan.exports import KEY, command_line, ffmpeg_arguments, gstreamer_arguments
 from eager_kestrel.core.plan.plan import DestinationPlan
 from eager_kestrel.core.plan.planner import plan

@@ -21,7 +21,7 @@ from eager_kestrel.actions.far_end import EndpointState, bounds_of, far_end
 from eager_kestrel.actions.practice import practice_line
 from eager_kestrel.actions.receiving import Key
 from eager_kestrel.core.units import Bitrate
-from eager_kestrel.net import far_end as serving
+from eager_kestrel.net import http_endpoint as serving
 from eager_kestrel.net.ledger import MOST_SAMPLES, Bounds, Ledger
 from eager_kestrel.practice.endpoint import Behaviour, PracticeEndpoint
 from eager_kestrel.practice.uplink import PracticeUplink

@@ -15,11 +15,14 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from eager_kestrel.core.arrays import Floats
+from eager_kestrel.core.connection.evidence import (
+    BroadcastEvidence,
+    RunEvidence,
+    broadcast_evidence,
+)
+from eager_kestrel.core.connection.run import Endpoint, Phase, Run, Series
 from eager_kestrel.core.forecast.evidence import REACH, Evidence
-from eager_kestrel.core.forecast.replay import Replay
-from eager_kestrel.core.forecast.sending import Sending, planned
-from eager_kestrel.core.line.evidence import BroadcastEvidence, RunEvidence, broadcast_evidence
-from eager_kestrel.core.line.run import Endpoint, Phase, Run, Series
+from eager_kestrel.core.forecast.replay import Replay, Sending, planned
 from eager_kestrel.core.stutter import (
     LATE_SECONDS,
     LIMIT_SECONDS,

@@ -13,11 +13,10 @@ from hypothesis import strategies as st
 
 from eager_kestrel.actions.practice import practice_line, simulated_uplink
 from eager_kestrel.actions.receiving import Reception, reception
+from eager_kestrel.core.connection.climbing import CHUNK_BYTES, Climb, SenderSample
 from eager_kestrel.core.guide.rules import Ingest
-from eager_kestrel.core.line.climbing import CHUNK_BYTES, Climb, SenderSample
 from eager_kestrel.core.units import Bitrate
-from eager_kestrel.files.guide_text import guide_toml
-from eager_kestrel.files.guides import load_guide
+from eager_kestrel.files.guides import guide_toml, load_guide
 from eager_kestrel.practice.uplink import PracticeUplink
 from tests.conftest import Kestrel, timed
 

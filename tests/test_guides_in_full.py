@@ -18,21 +18,19 @@ from hypothesis import strategies as st
 from eager_kestrel.actions.importing import read
 from eager_kestrel.core.checks.rules import check
 from eager_kestrel.core.checks.settings import settings_of
+from eager_kestrel.core.connection.uplink import assumed_uplink
 from eager_kestrel.core.errors import KestrelError
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.guide.questions import BY_KEY
-from eager_kestrel.core.guide.rules import CUSTOMARY_RATES
-from eager_kestrel.core.guide.rungs import Rung
+from eager_kestrel.core.guide.rules import CUSTOMARY_RATES, Rung
 from eager_kestrel.core.levels import LEVELS, least_level
-from eager_kestrel.core.line.uplink import assumed_uplink
-from eager_kestrel.core.picture import Resolution
-from eager_kestrel.core.plan.card import keyframe_frames
+from eager_kestrel.core.plan.encoder_settings import keyframe_frames
 from eager_kestrel.core.plan.planner import plan
+from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.show.show import Destination, Show
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.bundled import quality_table
-from eager_kestrel.files.guide_text import guide_toml
-from eager_kestrel.files.guides import load_guide
+from eager_kestrel.files.guides import guide_toml, load_guide
 from eager_kestrel.files.pages import read_page
 from eager_kestrel.files.toml import read_model
 from tests.conftest import Kestrel

@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from eager_kestrel.core.line.pooling import uplink_of
+from eager_kestrel.core.connection.pooling import uplink_of
 from eager_kestrel.files.database import FILE_NAME, MIGRATIONS
 from eager_kestrel.files.history import AIRINGS, RUNS, History, HistoryFilter
 from eager_kestrel.files.repair import repair

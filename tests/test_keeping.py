@@ -16,12 +16,12 @@ import pytest
 
 from eager_kestrel.core.errors import InputError, StorageError
 from eager_kestrel.files.database import FILE_NAME
+from eager_kestrel.files.flv_writer import StreamFile, part_of
 from eager_kestrel.files.history import History
 from eager_kestrel.files.repair import repair
-from eager_kestrel.files.streams import StreamFile, part_of
 from eager_kestrel.media.stand_in import StandIn
 from eager_kestrel.net.publishing import PublishTarget
-from eager_kestrel.net.reconnecting import PublishTerms
+from eager_kestrel.net.rehearsing import PublishTerms
 from tests.conftest import Kestrel, running
 from tests.test_runs import at, kept
 
@@ -152,7 +152,7 @@ def test_a_file_that_appears_meanwhile_is_not_replaced(tmp_path: Path) -> None:
 @pytest.mark.skipif(os.name == "nt", reason="Ctrl-C is sent as a POSIX signal")
 def test_ctrl_c_waits_until_a_run_is_saved() -> None:
     """And twice Ctrl-C, too: what was being saved is there, and the program ends in order."""
-    from eager_kestrel.cli.screen import uninterrupted
+    from eager_kestrel.cli.terminal import uninterrupted
 
     done = []
     before = signal.getsignal(signal.SIGINT)
@@ -189,8 +189,7 @@ def test_an_intact_history_is_read_where_nothing_can_be_written(
 @pytest.mark.parametrize("seed", [0, 7])
 def test_a_rehearsal_that_is_stopped_says_what_it_learned(seed: int) -> None:
     """Ctrl-C at any moment after the first look."""
-    from eager_kestrel.core.checks.rehearsal import Moment
-    from eager_kestrel.core.checks.verdict import verdict
+    from eager_kestrel.core.checks.rehearsal import Moment, verdict
     from eager_kestrel.net.rehearsing import rehearse_once
     from tests.test_attacks import raw_ingest
     from tests.test_rehearse import planned

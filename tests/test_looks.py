@@ -8,10 +8,10 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from eager_kestrel.actions.bitrate_search import MOST_TRIES, BitrateSearch, again_of
 from eager_kestrel.actions.planning import uplink_from_number
-from eager_kestrel.actions.settling import MOST_TRIES, BitrateSearch, again_of
 from eager_kestrel.core.checks.rehearsal import Rehearsal, RehearsalVerdict
-from eager_kestrel.core.choice.field import candidates_table
+from eager_kestrel.core.choice.candidates_table import candidates_table
 from eager_kestrel.core.plan.plan import Fallback
 from eager_kestrel.core.plan.planner import plan
 from eager_kestrel.core.show.machine import Machine

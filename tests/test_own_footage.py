@@ -10,16 +10,16 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from eager_kestrel.actions.encode_trial import look_of, screen_of
 from eager_kestrel.actions.encoders import meanings
-from eager_kestrel.actions.trial_seen import finalists
-from eager_kestrel.actions.trying import look_of, screen_of
+from eager_kestrel.actions.trial import finalists
 from eager_kestrel.core.choice.quality import MotionParameters
 from eager_kestrel.core.errors import FormatError, InputError, NotFoundError
-from eager_kestrel.core.footage.stretches import Stretch
-from eager_kestrel.core.footage.trial import Footage
-from eager_kestrel.core.picture import Resolution
-from eager_kestrel.core.show.measured import Endurance
-from eager_kestrel.core.words import machines, trials
+from eager_kestrel.core.footage import Footage, Stretch
+from eager_kestrel.core.resolution import Resolution
+from eager_kestrel.core.show.machine import Endurance
+from eager_kestrel.core.words import broadcasts as machines
+from eager_kestrel.core.words import broadcasts as trials
 from eager_kestrel.files.footage import (
     footage_names,
     read_footage,
@@ -28,12 +28,11 @@ from eager_kestrel.files.footage import (
     trial_folder,
     write_footage,
 )
-from eager_kestrel.media import trying
-from eager_kestrel.media.clip import cut, frames_of, hardest, read_clip
-from eager_kestrel.media.crops import crop_of
+from eager_kestrel.media import trial_encode as trying
+from eager_kestrel.media.clip import crop_of, cut, frames_of, hardest, read_clip
 from eager_kestrel.media.encoders import encoders, live_kbps
-from eager_kestrel.media.trying import Setting, compare, encode
-from eager_kestrel.report.sheet import save_sheet
+from eager_kestrel.media.trial_encode import Setting, compare, encode
+from eager_kestrel.report.contact_sheet import save_sheet
 from tests.conftest import Kestrel
 from tests.test_encoders import machine_of
 from tests.test_plan import TABLE
@@ -254,7 +253,7 @@ def test_encoders_are_those_that_open_and_no_codec_twice() -> None:
 
 
 def test_finalists_are_the_hull_first(kestrel: Kestrel, clip: Path) -> None:
-    from eager_kestrel.core.footage.trial import Trial
+    from eager_kestrel.core.footage import Trial
 
     document = kestrel("trial", clip, "--bitrate", "300 kbit/s", "--json").document
     trial = Trial.model_validate({k: v for k, v in document.items() if k != "plan"})

@@ -12,11 +12,10 @@ from hypothesis import strategies as st
 
 from eager_kestrel.actions.measuring import MeasureOptions
 from eager_kestrel.actions.practice import practice_line, simulated_uplink
+from eager_kestrel.core.connection.pooling import quarters_of_runs, uplink_of, uplink_of_history
+from eager_kestrel.core.connection.run import Run
+from eager_kestrel.core.connection.trace import Trace
 from eager_kestrel.core.errors import NetworkError
-from eager_kestrel.core.line.evening import quarters
-from eager_kestrel.core.line.pooling import uplink_of, uplink_of_history
-from eager_kestrel.core.line.run import Run
-from eager_kestrel.core.line.trace import Trace
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words.runs import bars
 from tests.conftest import Kestrel
@@ -92,7 +91,7 @@ def test_an_evening_falls_into_quarters(taken: list[tuple[int, float | None]]) -
         run = towards("a.example", kbps or 1000, 1).model_copy(update={"taken_at": at})
         failed = {"one_connection": None, "failed": "it was down"}
         runs.append(run if kbps is not None else run.model_copy(update=failed))
-    found = quarters(runs)
+    found = quarters_of_runs(runs)
     assert [q.begins for q in found] == sorted({q.begins for q in found})
     assert all(int(q.begins[-2:]) % 15 == 0 for q in found)
     assert sum(q.runs for q in found) == sum(kbps is not None for _, kbps in taken)

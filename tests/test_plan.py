@@ -14,14 +14,14 @@ from hypothesis import strategies as st
 
 from eager_kestrel.core.choice.budget import budget
 from eager_kestrel.core.choice.candidates import candidates, even_ladder, frame_rates
-from eager_kestrel.core.choice.field import candidates_table
+from eager_kestrel.core.choice.candidates_table import candidates_table
 from eager_kestrel.core.choice.limits import rounded_down
+from eager_kestrel.core.connection.uplink import Uplink, assumed_uplink
 from eager_kestrel.core.levels import H264_LEVELS, least_level
-from eager_kestrel.core.line.uplink import Uplink, assumed_uplink
 from eager_kestrel.core.overhead import overhead
-from eager_kestrel.core.picture import AspectRatio, Resolution
 from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.plan.planner import plan
+from eager_kestrel.core.resolution import AspectRatio, Resolution
 from eager_kestrel.core.show.show import MOTIONS, Destination, Reserve, Show
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.bundled import quality_table

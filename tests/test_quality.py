@@ -14,12 +14,17 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from eager_kestrel.core.choice.candidates import Candidate, candidates
-from eager_kestrel.core.choice.field import CandidatesTable, candidates_table
-from eager_kestrel.core.choice.quality import clean_kbps, quality, sharpness, smoothness
-from eager_kestrel.core.choice.spread import expected_range
+from eager_kestrel.core.choice.candidates_table import CandidatesTable, candidates_table
+from eager_kestrel.core.choice.quality import (
+    clean_kbps,
+    expected_range,
+    quality,
+    sharpness,
+    smoothness,
+)
 from eager_kestrel.core.choice.ties import ANY, as_good_as, best_of, preferred, ranks_of, usual_of
 from eager_kestrel.core.guide.guide import Guide
-from eager_kestrel.core.picture import Resolution
+from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.show.show import Destination, Motion, Preference, Show
 from eager_kestrel.core.words.numbers import look_word, looks, points, quality_with_range
 from eager_kestrel.files.bundled import quality_table

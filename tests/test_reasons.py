@@ -10,11 +10,11 @@ from hypothesis import assume, given
 from hypothesis import strategies as st
 
 from eager_kestrel.core.choice.limits import VARIABLE_TARGET
+from eager_kestrel.core.connection.uplink import assumed_uplink
 from eager_kestrel.core.guide.guide import Guide
-from eager_kestrel.core.line.uplink import assumed_uplink
-from eager_kestrel.core.picture import Resolution
 from eager_kestrel.core.plan.plan import DestinationPlan, Reason, VideoSettings
 from eager_kestrel.core.plan.planner import plan
+from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.show.machine import EncoderLimit, EncoderSpeed, Machine
 from eager_kestrel.core.show.show import MOTIONS, Destination, Show
 from eager_kestrel.core.units import Bitrate
@@ -194,7 +194,7 @@ RATES = {
 @pytest.mark.parametrize("source", sorted(RATES))
 def test_sources_of_any_rate_get_the_best_a_guide_takes(source: str) -> None:
     """Oxbow takes any rate up to 60, Pocketfair takes 30 alone; uneven steps are said."""
-    from eager_kestrel.core.picture import divides_evenly, frame_rate_text
+    from eager_kestrel.core.resolution import divides_evenly, frame_rate_text
 
     for guide, rate in zip((BUNDLED[0], BUNDLED[2]), RATES[source], strict=True):
         show = Show(source="1920x1080", frame_rate=source, motion="lively",

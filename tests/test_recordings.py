@@ -15,11 +15,16 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from eager_kestrel.core.checks.describing import VideoFacts, video_seen
-from eager_kestrel.core.checks.live import AudioFacts, StreamWatch
-from eager_kestrel.core.checks.tally import BIN_SECONDS, VideoTally
+from eager_kestrel.core.checks.stream import (
+    BIN_SECONDS,
+    AudioFacts,
+    StreamWatch,
+    VideoFacts,
+    VideoTally,
+    video_seen,
+)
 from eager_kestrel.core.errors import FormatError
-from eager_kestrel.core.picture import Resolution
+from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.media.recording import read_recording
 from tests.conftest import Kestrel
 

@@ -35,14 +35,13 @@ from eager_kestrel.actions.rehearsing import (
     stage,
 )
 from eager_kestrel.actions.shows import ShowOptions, asked_show
-from eager_kestrel.core.checks.rehearsal import Moment, Sent
-from eager_kestrel.core.checks.verdict import verdict
+from eager_kestrel.core.checks.rehearsal import Moment, Sent, verdict
+from eager_kestrel.core.connection.evidence import RunEvidence
+from eager_kestrel.core.connection.trace import Trace
 from eager_kestrel.core.errors import EndpointError, InputError, NetworkError
 from eager_kestrel.core.forecast.evidence import Evidence
-from eager_kestrel.core.line.evidence import RunEvidence
-from eager_kestrel.core.line.trace import Trace
-from eager_kestrel.core.picture import Resolution
 from eager_kestrel.core.plan.plan import Plan
+from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.guides import load_guide
 from eager_kestrel.media.recording import read_recording
@@ -51,8 +50,7 @@ from eager_kestrel.net.publishing import Publication, PublishTarget
 from eager_kestrel.practice.ingest import Misbehaviour, Platform
 from eager_kestrel.practice.uplink import SimulatedConnection
 from eager_kestrel.wire import flv
-from eager_kestrel.wire.publishing import Publisher, Ready
-from eager_kestrel.wire.rtmp import RANDOM_BYTES
+from eager_kestrel.wire.publishing import RANDOM_BYTES, Publisher, Ready
 from tests.conftest import Kestrel, running, timed
 
 FFMPEG = imageio_ffmpeg.get_ffmpeg_exe()

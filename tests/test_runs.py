@@ -21,11 +21,11 @@ from hypothesis import strategies as st
 
 from eager_kestrel.actions.planning import plan
 from eager_kestrel.actions.shows import ShowOptions, asked_show
-from eager_kestrel.core.line.hours import near_time, parse_time_of_day
-from eager_kestrel.core.line.ingest_ranking import AnswerTimes, nearness, ranking
-from eager_kestrel.core.line.pooling import by_hour, uplink_of, uplink_of_history
-from eager_kestrel.core.line.run import Endpoint, Run
-from eager_kestrel.core.line.trace import Trace
+from eager_kestrel.core.connection.endpoints import AnswerTimes, nearness, ranking
+from eager_kestrel.core.connection.hours import near_time, parse_time_of_day
+from eager_kestrel.core.connection.pooling import by_hour, uplink_of, uplink_of_history
+from eager_kestrel.core.connection.run import Endpoint, Run
+from eager_kestrel.core.connection.trace import Trace
 from eager_kestrel.files.database import MIGRATIONS
 from eager_kestrel.files.history import History
 from eager_kestrel.files.run_tables import runs_json
@@ -265,7 +265,7 @@ WRITER = """
 import sys, time
 sys.path.insert(0, sys.argv[3])
 from tests.test_runs import at, History
-from eager_kestrel.core.line.run import Run
+from eager_kestrel.core.connection.run import Run
 run = at(20, 8000)
 print("begun", flush=True)
 for number in range(int(sys.argv[2])):
@@ -435,7 +435,7 @@ def test_a_schedule_leaves_its_runs_in_the_history_one_by_one(kestrel: Kestrel) 
     from eager_kestrel.actions.measuring import MeasureOptions, keep
     from eager_kestrel.actions.practice import practice_line, simulated_uplink
     from eager_kestrel.actions.schedule import measure_repeatedly
-    from eager_kestrel.core.line.stopping import Limits
+    from eager_kestrel.core.connection.throughput import Limits
     from eager_kestrel.core.units import Bitrate
 
     with simulated_uplink(practice_line(rate=Bitrate.parse("8 Mbit/s"))) as up:

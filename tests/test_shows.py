@@ -12,16 +12,16 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from eager_kestrel.actions.explain import glossary
-from eager_kestrel.actions.start import MOTION_CHOICES
-from eager_kestrel.core.picture import Resolution
+from eager_kestrel.actions.reporting import glossary
+from eager_kestrel.actions.shows import MOTION_CHOICES
 from eager_kestrel.core.plan.glossary import explained, numbers_of
 from eager_kestrel.core.plan.plan import Plan
+from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.show.machine import EncoderSpeed, Machine, parse_pace
 from eager_kestrel.core.show.show import Destination, Reserve, Show
 from eager_kestrel.core.stutter import StutterSeen
 from eager_kestrel.core.units import Bitrate
-from eager_kestrel.files.show_text import show_toml
+from eager_kestrel.files.shows import show_toml
 from eager_kestrel.files.toml import read_model
 from tests.conftest import Kestrel
 

@@ -13,17 +13,21 @@ from hypothesis import strategies as st
 
 from eager_kestrel.core.checks.rules import check
 from eager_kestrel.core.checks.settings import settings_of
+from eager_kestrel.core.connection.uplink import assumed_uplink
 from eager_kestrel.core.division.divide import chosen_division
-from eager_kestrel.core.division.groupings import Groupings, groupings
+from eager_kestrel.core.division.groupings import (
+    SERVED_WORTH,
+    Groupings,
+    groupings,
+    relative_weights,
+)
 from eager_kestrel.core.division.knapsack import Choices, KnapsackTable
-from eager_kestrel.core.division.worth import SERVED_WORTH, relative_weights
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.guide.joint import Clash, joint_guide
 from eager_kestrel.core.guide.rules import Keyframes, Segments
-from eager_kestrel.core.line.uplink import assumed_uplink
-from eager_kestrel.core.picture import Resolution
 from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.plan.planner import plan
+from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.show.machine import EncoderSpeed, Machine
 from eager_kestrel.core.show.show import Destination, Show
 from eager_kestrel.core.units import Bitrate

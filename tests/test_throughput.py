@@ -7,14 +7,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from eager_kestrel.actions.sampling import Arrivals, Samples
+from eager_kestrel.actions.samples import Arrivals, Samples
+from eager_kestrel.core.connection.pooling import uplink_of
+from eager_kestrel.core.connection.run import Endpoint, Phase, Run, Series
+from eager_kestrel.core.connection.throughput import floor_interval, known_well_enough, throughput
+from eager_kestrel.core.connection.trace import Trace
+from eager_kestrel.core.connection.uplink import Uplink, assumed_uplink
 from eager_kestrel.core.errors import FormatError
-from eager_kestrel.core.line.pooling import uplink_of
-from eager_kestrel.core.line.run import Endpoint, Phase, Run, Series
-from eager_kestrel.core.line.stopping import known_well_enough
-from eager_kestrel.core.line.throughput import floor_interval, throughput
-from eager_kestrel.core.line.trace import Trace
-from eager_kestrel.core.line.uplink import Uplink, assumed_uplink
 from eager_kestrel.core.units import Bitrate
 
 

@@ -12,29 +12,29 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from eager_kestrel.actions import trying
-from eager_kestrel.actions.trial_seen import judged
+from eager_kestrel.actions import encode_trial as trying
+from eager_kestrel.actions.trial import judged
 from eager_kestrel.core.choice.quality import quality
 from eager_kestrel.core.errors import InputError, StoppedError
-from eager_kestrel.core.footage.fitting import (
-    Sample,
-    behaves_like,
-    fit,
-    modelled,
-    off_by,
-)
-from eager_kestrel.core.footage.stretches import (
+from eager_kestrel.core.footage import (
     STRETCH_SECONDS,
     FrameComplexity,
+    Sample,
+    Trial,
+    behaves_like,
+    best_between,
+    fit,
+    hull,
+    modelled,
+    off_by,
     pick,
     spatial,
     temporal,
 )
-from eager_kestrel.core.footage.trial import Trial, best_between, hull
-from eager_kestrel.core.picture import Resolution
+from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.show.show import MOTIONS
 from eager_kestrel.files import footage as kept_footage
-from eager_kestrel.media import trying as media
+from eager_kestrel.media import trial_encode as media
 from tests.conftest import Kestrel
 from tests.test_plan import TABLE
 from tests.test_recordings import FFMPEG, Make

@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from eager_kestrel.core.errors import UnitError
-from eager_kestrel.core.picture import AspectRatio, Resolution, frame_rate_text, parse_frame_rate
+from eager_kestrel.core.resolution import AspectRatio, Resolution, frame_rate_text, parse_frame_rate
 from eager_kestrel.core.units import Bitrate, DataSize, parse_seconds, parse_share
 
 

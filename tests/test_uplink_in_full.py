@@ -16,17 +16,17 @@ from hypothesis import strategies as st
 
 from eager_kestrel.actions.practice import SimulatedTrouble, practice_line, simulated_uplink
 from eager_kestrel.core.choice.budget import budget
-from eager_kestrel.core.line.run import Background
-from eager_kestrel.core.line.summarising import summary_of
-from eager_kestrel.core.line.throughput import window_rates
-from eager_kestrel.core.line.trace import Trace
-from eager_kestrel.core.line.uplink import Uplink
+from eager_kestrel.core.connection.run import Background
+from eager_kestrel.core.connection.summarising import summary_of
+from eager_kestrel.core.connection.throughput import window_rates
+from eager_kestrel.core.connection.trace import Trace
+from eager_kestrel.core.connection.uplink import Uplink
 from eager_kestrel.core.units import Bitrate
-from eager_kestrel.net.background import BackgroundWatch
+from eager_kestrel.net.connections import BackgroundWatch
 from eager_kestrel.net.delivered import FALLBACK_SEND_BUFFER, delivered_counter
 from eager_kestrel.net.target import shown_url
 from eager_kestrel.practice.endpoint import Behaviour, PracticeEndpoint
-from eager_kestrel.wire.rtmp import OPENING_BYTES, is_opening_answer, opening, opening_answer
+from eager_kestrel.wire.publishing import OPENING_BYTES, is_opening_answer, opening, opening_answer
 from tests.conftest import Kestrel, timed
 from tests.test_measure import EIGHT, measured
 from tests.test_throughput import run_of, sampled

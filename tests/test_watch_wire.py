@@ -17,16 +17,16 @@ from pathlib import Path
 import imageio_ffmpeg
 import pytest
 
-from eager_kestrel.actions.airing import KeptBroadcast
-from eager_kestrel.actions.passing import RelayReport, watch_through
-from eager_kestrel.actions.passing_places import RelayOptions
+from eager_kestrel.actions.broadcasts import KeptBroadcast
 from eager_kestrel.actions.receiving import Reception, reception
+from eager_kestrel.actions.relay import RelayReport, watch_through
+from eager_kestrel.actions.relay_targets import RelayOptions
 from eager_kestrel.actions.watching import WatchOptions as OutsideWish
 from eager_kestrel.actions.watching import sees_connections, watch
+from eager_kestrel.core.connection.trace import Trace
 from eager_kestrel.core.errors import EndpointError, InputError, NotFoundError
-from eager_kestrel.core.line.trace import Trace
 from eager_kestrel.files.guides import load_guide
-from eager_kestrel.net import passing
+from eager_kestrel.net import relay as passing
 from eager_kestrel.net.publishing import Publication, PublishTarget
 from eager_kestrel.practice.ingest import Misbehaviour
 from eager_kestrel.practice.uplink import SimulatedConnection
@@ -271,7 +271,7 @@ def test_a_program_that_breaks_off_may_come_back() -> None:
 def test_a_platform_that_is_late_gets_the_stream_from_the_next_keyframe(
     monkeypatch: pytest.MonkeyPatch,
 ) -> None:
-    monkeypatch.setattr("eager_kestrel.actions.passing.AGAIN_SECONDS", 0.5)
+    monkeypatch.setattr("eager_kestrel.actions.relay.AGAIN_SECONDS", 0.5)
     monkeypatch.setattr(passing, "MOST_SECONDS", 0.5)
     monkeypatch.setenv("EAGER_KESTREL_STREAM_KEY_LARKSPUR", CANARY)
     with socket.create_server(("127.0.0.1", 0)) as free:

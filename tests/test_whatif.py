@@ -15,12 +15,12 @@ from hypothesis import strategies as st
 from eager_kestrel.core.checks.rules import check
 from eager_kestrel.core.checks.settings import settings_of
 from eager_kestrel.core.choice.budget import budget
-from eager_kestrel.core.choice.compare import compare
-from eager_kestrel.core.choice.field import candidates_table
+from eager_kestrel.core.choice.candidates_table import candidates_table
 from eager_kestrel.core.choice.need import need
-from eager_kestrel.core.line.uplink import Uplink, assumed_uplink
-from eager_kestrel.core.picture import Resolution
+from eager_kestrel.core.choice.what_if import compare
+from eager_kestrel.core.connection.uplink import Uplink, assumed_uplink
 from eager_kestrel.core.plan.planner import plan
+from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.show.show import Destination, Reserve, Show
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.guides import load_guide

@@ -20,10 +20,11 @@ from eager_kestrel.wire.chunks import (
     Message,
 )
 from eager_kestrel.wire.errors import ProtocolError
-from eager_kestrel.wire.filler import LEAST, filler
+from eager_kestrel.wire.flv import LEAST, filler
 from eager_kestrel.wire.parameter_sets import profile_and_level
 from eager_kestrel.wire.publishing import (
     MOST_COMMANDS,
+    RANDOM_BYTES,
     Ended,
     Event,
     Media,
@@ -32,8 +33,8 @@ from eager_kestrel.wire.publishing import (
     Receiver,
     Refused,
     WantsToPublish,
+    opening,
 )
-from eager_kestrel.wire.rtmp import RANDOM_BYTES, opening
 
 texts = st.text(max_size=30)
 values = st.recursive(

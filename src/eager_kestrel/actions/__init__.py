@@ -10,26 +10,22 @@ import importlib
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
+    from eager_kestrel.actions.broadcasts import review
     from eager_kestrel.actions.checking import check, check_recording, settings_from
     from eager_kestrel.actions.export import write_plan
     from eager_kestrel.actions.forecasting import forecast
     from eager_kestrel.actions.guides import listed as list_guides
+    from eager_kestrel.actions.ingests import nearest
     from eager_kestrel.actions.measuring import measure
-    from eager_kestrel.actions.passing import watch_through
     from eager_kestrel.actions.planning import plan, uplink_from_history, uplink_from_number
-    from eager_kestrel.actions.ranking import nearest
     from eager_kestrel.actions.receiving import reception as receive
-    from eager_kestrel.actions.rehearsing import (
-        destination_of,
-        rehearse_at,
-        rehearse_in_practice,
-    )
-    from eager_kestrel.actions.reviewing import review
+    from eager_kestrel.actions.rehearsing import destination_of, rehearse_at, rehearse_in_practice
+    from eager_kestrel.actions.relay import watch_through
     from eager_kestrel.actions.schedule import measure_repeatedly
     from eager_kestrel.actions.watching import watch
     from eager_kestrel.actions.what_if import need, sweep
     from eager_kestrel.files.guides import load_guide
-    from eager_kestrel.files.plans import read_plan
+    from eager_kestrel.files.saved import read_plan
     from eager_kestrel.files.schemas import kinds as document_kinds
     from eager_kestrel.files.schemas import schema_text as document_schema
     from eager_kestrel.files.settings import read_settings

@@ -10,13 +10,13 @@ from pydantic import ValidationError
 
 from eager_kestrel.actions.evidence import with_seen_safe
 from eager_kestrel.actions.shows import destination
-from eager_kestrel.core.checks.as_planned import against_plan
-from eager_kestrel.core.checks.describing import settings_seen
 from eager_kestrel.core.checks.findings import Finding, Findings
+from eager_kestrel.core.checks.recording_rules import against_plan
 from eager_kestrel.core.checks.recording_rules import check_recording as hold_recording
 from eager_kestrel.core.checks.rules import check as hold
 from eager_kestrel.core.checks.rules import check_each
 from eager_kestrel.core.checks.settings import Settings
+from eager_kestrel.core.checks.stream import settings_seen
 from eager_kestrel.core.choice.budget import budget, budget_of
 from eager_kestrel.core.document import first_error
 from eager_kestrel.core.errors import InputError, KestrelError
@@ -26,8 +26,8 @@ from eager_kestrel.files.settings import plan_in, read_settings
 
 if TYPE_CHECKING:
     from eager_kestrel.core.checks.recording import Recording
+    from eager_kestrel.core.connection.uplink import Uplink
     from eager_kestrel.core.guide.guide import Guide
-    from eager_kestrel.core.line.uplink import Uplink
     from eager_kestrel.core.plan.plan import DestinationPlan, Plan
 
 WINDOW_SECONDS = 1.0

@@ -7,19 +7,19 @@ import time
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Protocol
 
-from eager_kestrel.actions.sampling import QUIET_SECONDS, SAMPLE_SECONDS, Samples
+from eager_kestrel.actions.samples import QUIET_SECONDS, SAMPLE_SECONDS, Samples
+from eager_kestrel.core.connection.climbing import Climb, SenderSample
+from eager_kestrel.core.connection.progress import PartialResult, PhaseBegun, Tell
+from eager_kestrel.core.connection.run import Ending, Phase, RoundTrip
+from eager_kestrel.core.connection.throughput import Limits, limit_reached
 from eager_kestrel.core.errors import EndpointError, InputError, NetworkError
-from eager_kestrel.core.line.climbing import Climb, SenderSample
-from eager_kestrel.core.line.progress import PartialResult, PhaseBegun, Tell
-from eager_kestrel.core.line.run import Ending, Phase, RoundTrip
-from eager_kestrel.core.line.stopping import Limits, limit_reached
 from eager_kestrel.core.units import DataSize
 from eager_kestrel.net.pacing import Pacer
 from eager_kestrel.net.roundtrips import RoundTrips
 from eager_kestrel.net.upload import Upload
 
 if TYPE_CHECKING:
-    from eager_kestrel.actions.notebook import Notebook
+    from eager_kestrel.actions.samples import Notebook
     from eager_kestrel.net.target import UploadTarget
 
 LOOK_SECONDS = 0.002

@@ -14,12 +14,12 @@ from eager_kestrel.actions.planning import Planned, plan
 from eager_kestrel.actions.practice import practice_line, simulated_uplink
 from eager_kestrel.actions.rehearsing import RehearseOptions as RehearsalWish
 from eager_kestrel.actions.rehearsing import destination_of, rehearse, stage
+from eager_kestrel.core.connection.evidence import evidence_of
+from eager_kestrel.core.connection.pooling import uplink_of
+from eager_kestrel.core.connection.progress import Tell, tell_nobody
+from eager_kestrel.core.connection.throughput import Limits
 from eager_kestrel.core.errors import NetworkError
 from eager_kestrel.core.forecast.evidence import Evidence
-from eager_kestrel.core.line.evidence import evidence_of
-from eager_kestrel.core.line.pooling import uplink_of
-from eager_kestrel.core.line.progress import Tell, tell_nobody
-from eager_kestrel.core.line.stopping import Limits
 from eager_kestrel.files.bundled import bundled_show
 from eager_kestrel.files.documents import copy_file
 from eager_kestrel.files.guides import guide_for
@@ -27,7 +27,7 @@ from eager_kestrel.files.guides import guide_for
 if TYPE_CHECKING:
     from eager_kestrel.core.checks.findings import Findings
     from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal
-    from eager_kestrel.core.line.run import Run
+    from eager_kestrel.core.connection.run import Run
     from eager_kestrel.core.show.show import Show
 
 LINE = "wet-evening"

@@ -10,13 +10,11 @@ from fractions import Fraction
 from typing import TYPE_CHECKING
 
 from eager_kestrel import __version__
-from eager_kestrel.core.errors import FormatError, InputError
-from eager_kestrel.core.names import nearest_name
-from eager_kestrel.core.picture import Resolution, parse_frame_rate
-from eager_kestrel.core.show.measured import EncoderPoint, Endurance, MeasuredMachine
-from eager_kestrel.core.words import machines as words
-from eager_kestrel.files.machine import read_machine, write_machine
-from eager_kestrel.files.plans import latest_plan
+from eager_kestrel.core.errors import FormatError, InputError, nearest_name
+from eager_kestrel.core.resolution import Resolution, parse_frame_rate
+from eager_kestrel.core.show.machine import EncoderPoint, Endurance, MeasuredMachine
+from eager_kestrel.core.words import broadcasts as words
+from eager_kestrel.files.saved import latest_plan, read_machine, write_machine
 
 if TYPE_CHECKING:
     from eager_kestrel.core.guide.rules import Codec
@@ -133,7 +131,7 @@ def _points(
     found: Sequence[Encoder], pictures: Sequence[Resolution], fps: Fraction, tell: Tell
 ) -> tuple[list[EncoderPoint], _SlowestHeld | None]:
     """Every encoder at each preset, until it no longer holds."""
-    from eager_kestrel.media.made_footage import made_frames
+    from eager_kestrel.media.encoders import made_frames
 
     points, kept = [], None
     for picture in pictures:

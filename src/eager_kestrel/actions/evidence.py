@@ -5,14 +5,13 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
+from eager_kestrel.core.connection.hours import near_moment, parse_time_of_day
 from eager_kestrel.core.forecast.evidence import Evidence
-from eager_kestrel.core.forecast.replay import Replay
-from eager_kestrel.core.forecast.sending import Sending, planned, together
-from eager_kestrel.core.line.hours import near_moment, parse_time_of_day
-from eager_kestrel.core.words import forecasts as words
+from eager_kestrel.core.forecast.replay import Replay, Sending, planned, together
+from eager_kestrel.core.words import runs as words
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.line.uplink import Uplink
+    from eager_kestrel.core.connection.uplink import Uplink
     from eager_kestrel.core.plan.plan import Fallback, Plan, VideoSettings
     from eager_kestrel.core.show.show import Motion
     from eager_kestrel.core.stutter import StutterSeen

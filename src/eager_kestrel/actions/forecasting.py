@@ -15,21 +15,21 @@ from eager_kestrel.actions.evidence import evidence_behind, near_hour, sending_a
 from eager_kestrel.actions.planning import RECENT_DAYS, plan, uplink_for
 from eager_kestrel.actions.runs import runs_towards
 from eager_kestrel.actions.shows import ShowOptions, asked_show, is_show
+from eager_kestrel.core.connection.hours import near_time, parse_time_of_day
+from eager_kestrel.core.connection.pooling import counted
 from eager_kestrel.core.errors import InputError, NotFoundError
 from eager_kestrel.core.forecast.evidence import Evidence
 from eager_kestrel.core.forecast.forecast import Forecast, ForecastRequest, Observed
 from eager_kestrel.core.forecast.forecast import forecast as forecast_of
-from eager_kestrel.core.forecast.sending import Sending, recorded
-from eager_kestrel.core.line.hours import near_time, parse_time_of_day
-from eager_kestrel.core.line.pooling import counted
+from eager_kestrel.core.forecast.replay import Sending, recorded
 from eager_kestrel.core.units import parse_seconds, parse_stutter
-from eager_kestrel.core.words import forecasts as words
+from eager_kestrel.core.words import runs as words
 from eager_kestrel.files.history import History, HistoryFilter
-from eager_kestrel.files.plans import LATEST, read_plan
+from eager_kestrel.files.saved import LATEST, read_plan
 from eager_kestrel.files.shows import USUAL, load_show
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.line.evidence import BroadcastEvidence, RunEvidence
+    from eager_kestrel.core.connection.evidence import BroadcastEvidence, RunEvidence
     from eager_kestrel.core.plan.plan import Fallback, Plan
 
 LEAST_SECONDS, MOST_SECONDS = 60.0, 86_400.0

@@ -10,27 +10,29 @@ from typing import TYPE_CHECKING
 
 from eager_kestrel import __version__
 from eager_kestrel.core.errors import InputError, KestrelError, NotFoundError
-from eager_kestrel.core.guide.diff import Change, changes, text_changes
+from eager_kestrel.core.guide.guide import Change, changes, text_changes
 from eager_kestrel.core.plan.planner import plan
 from eager_kestrel.core.show.show import Destination, Show
 from eager_kestrel.files.bundled import bundled_guide_text
 from eager_kestrel.files.documents import write_text
 from eager_kestrel.files.footage import table_for
-from eager_kestrel.files.guide_text import SCHEMA_NAME, guide_toml, template
 from eager_kestrel.files.guides import (
+    SCHEMA_NAME,
     guide_faults,
     guide_folders,
     guide_from,
     guide_names,
     guide_path,
+    guide_toml,
     load_guide,
     read_guide,
+    template,
 )
 from eager_kestrel.files.schemas import schema_text
 
 if TYPE_CHECKING:
+    from eager_kestrel.core.connection.uplink import Uplink
     from eager_kestrel.core.guide.guide import Guide
-    from eager_kestrel.core.line.uplink import Uplink
     from eager_kestrel.core.plan.plan import DestinationPlan
 
 

@@ -13,22 +13,22 @@ from pydantic import ValidationError
 
 from eager_kestrel.actions.guides import write_guide
 from eager_kestrel.core.document import Frozen, first_error, format_name, require_format
-from eager_kestrel.core.errors import FormatError, InputError
-from eager_kestrel.core.guide.drafting import customary, drafted
-from eager_kestrel.core.guide.page import Page, Proposal
+from eager_kestrel.core.errors import FormatError, InputError, nearest_name
+from eager_kestrel.core.guide.amounts import Page, Proposal
 from eager_kestrel.core.guide.proposals import proposals
 from eager_kestrel.core.guide.questions import (
     BY_KEY,
     QUESTIONS,
     SKIP,
+    customary,
+    drafted,
     fastest_of,
     highest_of,
     largest_of,
     read_answer,
 )
 from eager_kestrel.core.guide.tables import PageTable, tables_in
-from eager_kestrel.core.names import nearest_name
-from eager_kestrel.core.picture import AspectRatio, frame_rate_text
+from eager_kestrel.core.resolution import AspectRatio, frame_rate_text
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.documents import read_bounded
 from eager_kestrel.files.pages import read_page

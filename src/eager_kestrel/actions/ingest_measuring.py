@@ -11,21 +11,19 @@ from fractions import Fraction
 from typing import TYPE_CHECKING
 
 from eager_kestrel.actions.climbing import Ascent
-from eager_kestrel.actions.notebook import Notebook
-from eager_kestrel.actions.sampling import Samples
+from eager_kestrel.actions.samples import Notebook, Samples
+from eager_kestrel.core.connection.climbing import Climb
+from eager_kestrel.core.connection.progress import PartialResult, PhaseBegun, Tell, tell_nobody
+from eager_kestrel.core.connection.run import Endpoint, Phase, RoundTrip, Run
+from eager_kestrel.core.connection.summarising import round_trip_summary
+from eager_kestrel.core.connection.throughput import Limits
 from eager_kestrel.core.errors import InputError, NetworkError, StoppedError
 from eager_kestrel.core.levels import least_level
-from eager_kestrel.core.line.climbing import Climb
-from eager_kestrel.core.line.progress import PartialResult, PhaseBegun, Tell, tell_nobody
-from eager_kestrel.core.line.run import Endpoint, Phase, RoundTrip, Run
-from eager_kestrel.core.line.stopping import Limits
-from eager_kestrel.core.line.summarising import round_trip_summary
-from eager_kestrel.core.picture import Resolution
 from eager_kestrel.core.plan.plan import AudioSettings, VideoSettings
+from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.files.keys import needed_key
 from eager_kestrel.media.stand_in import EncodedFrame, StandIn
-from eager_kestrel.net.paced_publishing import PacedPublication
-from eager_kestrel.net.pacing import Pacer
+from eager_kestrel.net.pacing import PacedPublication, Pacer
 
 if TYPE_CHECKING:
     from eager_kestrel.actions.ingests import IngestServerChoice

@@ -15,14 +15,29 @@ from urllib.parse import urlsplit
 
 from eager_kestrel.actions.climbing import MOST_SECONDS as MOST_CLIMB_SECONDS
 from eager_kestrel.actions.climbing import climb_by_http
-from eager_kestrel.actions.notebook import Notebook
-from eager_kestrel.actions.sampling import (
+from eager_kestrel.actions.samples import (
     QUIET_SECONDS,
     SAMPLE_SECONDS,
     Arrivals,
+    Notebook,
     Samples,
     tell_learned,
     too_little,
+)
+from eager_kestrel.core.connection.progress import (
+    PartialResult,
+    PhaseBegun,
+    Remark,
+    Tell,
+    tell_nobody,
+)
+from eager_kestrel.core.connection.run import Ending, Endpoint, Phase, PhaseName, Run, is_loopback
+from eager_kestrel.core.connection.summarising import both_ends, round_trip_summary
+from eager_kestrel.core.connection.throughput import (
+    Limits,
+    known_well_enough,
+    limit_reached,
+    throughput,
 )
 from eager_kestrel.core.errors import (
     EndpointError,
@@ -31,24 +46,11 @@ from eager_kestrel.core.errors import (
     StoppedError,
     UnitError,
 )
-from eager_kestrel.core.line.counted import both_ends
-from eager_kestrel.core.line.progress import PartialResult, PhaseBegun, Remark, Tell, tell_nobody
-from eager_kestrel.core.line.run import (
-    Ending,
-    Endpoint,
-    Phase,
-    PhaseName,
-    Run,
-    is_loopback,
-)
-from eager_kestrel.core.line.stopping import Limits, known_well_enough, limit_reached
-from eager_kestrel.core.line.summarising import round_trip_summary
-from eager_kestrel.core.line.throughput import throughput
 from eager_kestrel.core.units import DataSize, parse_seconds
 from eager_kestrel.files.history import History
 from eager_kestrel.files.keys import needed_token
 from eager_kestrel.net.addresses import shown_url
-from eager_kestrel.net.background import BackgroundWatch
+from eager_kestrel.net.connections import BackgroundWatch
 from eager_kestrel.net.roundtrips import RoundTrips
 from eager_kestrel.net.target import UploadTarget, counted_there, find_target
 from eager_kestrel.net.upload import Upload

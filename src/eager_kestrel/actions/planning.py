@@ -10,34 +10,34 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from eager_kestrel import __version__
+from eager_kestrel.core.connection.hours import near_moment, near_time, parse_time_of_day
+from eager_kestrel.core.connection.uplink import Uplink, assumed_uplink
 from eager_kestrel.core.errors import FormatError, NotFoundError
-from eager_kestrel.core.line.hours import near_moment, near_time, parse_time_of_day
-from eager_kestrel.core.line.uplink import Uplink, assumed_uplink
 from eager_kestrel.core.plan.planner import plan as plan_of
 from eager_kestrel.core.show.show import WEEKDAYS, Show
 from eager_kestrel.core.units import Bitrate
-from eager_kestrel.core.words.airings import aired, day_words
-from eager_kestrel.core.words.forecasts import stutter_line
+from eager_kestrel.core.words.broadcasts import aired, day_words
 from eager_kestrel.core.words.numbers import looks
 from eager_kestrel.core.words.plans import left_free
 from eager_kestrel.core.words.runs import (
     hours_differ,
     no_runs_near,
     no_runs_on,
+    stutter_line,
     taken_around,
     taken_on,
 )
 from eager_kestrel.files.documents import free_bytes
 from eager_kestrel.files.footage import table_for
 from eager_kestrel.files.guides import guide_names, load_guide
-from eager_kestrel.files.plans import keep_latest
+from eager_kestrel.files.saved import keep_latest
 
 if TYPE_CHECKING:
     from eager_kestrel.core.choice.quality import QualityTable
+    from eager_kestrel.core.connection.evidence import BroadcastEvidence, RunEvidence
+    from eager_kestrel.core.connection.pooling import QuarterBounds
     from eager_kestrel.core.forecast.evidence import Evidence
     from eager_kestrel.core.guide.guide import Guide
-    from eager_kestrel.core.line.aired import QuarterBounds
-    from eager_kestrel.core.line.evidence import BroadcastEvidence, RunEvidence
     from eager_kestrel.core.plan.plan import Plan
 
 RECENT_DAYS = 14
@@ -218,7 +218,7 @@ def uplink_from_history(
         NotFoundError: none is kept.
         InputError: ``around`` is no time of day.
     """
-    from eager_kestrel.core.line.pooling import uplink_of_history
+    from eager_kestrel.core.connection.pooling import uplink_of_history
 
     runs = recent_runs(days, around, places, weekdays)
     uplink = uplink_of_history(runs, places, recent_quarters(platforms, days, around))
@@ -248,7 +248,7 @@ def recent_quarters(
     platforms: Collection[str], days: float = RECENT_DAYS, around: str | None = None
 ) -> list[QuarterBounds]:
     """What they say of the line, by quarter of an hour; those near a time of day."""
-    from eager_kestrel.core.line.aired import quarters
+    from eager_kestrel.core.connection.pooling import quarters
 
     wanted = parse_time_of_day(around) if around is not None else None
     found = [one for airing in recent_airings(platforms, days) for one in quarters(airing)]
@@ -287,7 +287,7 @@ def uplink_for(
         NotFoundError: no run is kept.
         InputError: ``around`` is no time of day.
     """
-    from eager_kestrel.core.line.pooling import by_hour
+    from eager_kestrel.core.connection.pooling import by_hour
 
     sent_to = {place.platform for place in show.destinations}
     if show.days:

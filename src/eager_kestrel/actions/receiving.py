@@ -13,17 +13,17 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Protocol
 
-from eager_kestrel.core.checks.live import AudioFacts, LiveView, StreamWatch
 from eager_kestrel.core.checks.recording_rules import check_recording
+from eager_kestrel.core.checks.stream import AudioFacts, LiveView, StreamWatch
 from eager_kestrel.core.errors import KestrelError, StorageError
+from eager_kestrel.files.flv_writer import StreamFile, require_new
 from eager_kestrel.files.keys import VARIABLE, known_key
-from eager_kestrel.files.streams import StreamFile, require_new
 from eager_kestrel.media.recording import stream_facts
 from eager_kestrel.net.receiving import IngestServer, ReceivedTag, file_beginning
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.checks.describing import VideoFacts
     from eager_kestrel.core.checks.findings import Findings
+    from eager_kestrel.core.checks.stream import VideoFacts
     from eager_kestrel.core.guide.guide import Guide
 
 APP = "live"

@@ -12,30 +12,32 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from eager_kestrel.actions.bitrate_search import BitrateSearch, again_of
+from eager_kestrel.actions.checking import settings_from
+from eager_kestrel.actions.planning import plan, uplink_from_number
 from eager_kestrel.actions.practice import practice_line
 from eager_kestrel.actions.receiving import APP, Reception, reception
-from eager_kestrel.actions.settling import BitrateSearch, again_of
-from eager_kestrel.core.checks.verdict import rehearsal_of
+from eager_kestrel.actions.shows import destination
+from eager_kestrel.core.checks.rehearsal import rehearsal_of
 from eager_kestrel.core.errors import InputError, UnitError
-from eager_kestrel.core.plan.plan import (
-    DestinationPlan,
-    Fallback,
-    Plan,
-)
+from eager_kestrel.core.plan.plan import DestinationPlan, Fallback, Plan
+from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.units import Bitrate, DataSize, parse_seconds
 from eager_kestrel.files.guides import load_guide
 from eager_kestrel.files.keys import needed_key
+from eager_kestrel.files.saved import read_plan
 from eager_kestrel.media.stand_in import StandIn
 from eager_kestrel.net.publishing import CONNECT_SECONDS, SEND_BUFFER_BYTES, PublishTarget
-from eager_kestrel.net.reconnecting import FIRST_WAIT, PublishTerms
-from eager_kestrel.net.rehearsing import rehearse_once
+from eager_kestrel.net.rehearsing import FIRST_WAIT, PublishTerms, rehearse_once
 from eager_kestrel.practice.ingest import Misbehaviour, Platform
 from eager_kestrel.practice.servers import LOOPBACK
 from eager_kestrel.practice.uplink import PracticeUplink, SimulatedConnection
 
 if TYPE_CHECKING:
     from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal
+    from eager_kestrel.core.checks.settings import Settings
     from eager_kestrel.core.guide.guide import Guide
+
 
 QUIET = Misbehaviour()
 LEAST_SECONDS, MOST_SECONDS = 1.0, 86_400.0
@@ -274,3 +276,67 @@ def stage(
         PracticeUplink(line, PublishTarget.parse(url).port) as relay,
     ):
         yield Stage(PublishTarget("rtmp", LOOPBACK, relay.port, APP), key, taking)
+
+
+ROOM = 2.0
+"""Times what is set: an upload that leaves a plan room for it."""
+
+
+def plan_or_settings(name: str, platform: str | None, guides: Path | None = None) -> Plan:
+    """A plan's file, ``latest``, or a settings file as ``plan --out x.toml`` writes it.
+
+    Args:
+        name: of the file.
+        platform: that settings are for.
+        guides: a folder whose guides come first.
+
+    Raises:
+        InputError: settings come without a platform, or say too little to be sent.
+        FormatError: the file is neither.
+    """
+    if not name.endswith(".toml"):
+        return read_plan(name)
+    if platform is None:
+        raise InputError("settings name no platform", "give --for PLATFORM")
+    found = settings_from(Path(name), {}, platform)
+    video = found.video
+    if video.picture is None or video.frame_rate is None or video.bitrate is None:
+        raise InputError("these settings say too little to be sent",
+                         "give picture, frame_rate and bitrate at the least")  # fmt: skip
+    show = Show(source=video.picture, frame_rate=video.frame_rate, motion="lively",
+                destinations=(destination(platform),))  # fmt: skip
+    upload = Bitrate.from_kbps(ROOM * video.bitrate.kbps + 1000)
+    made = plan(show, uplink_from_number(str(upload)), guides).plan
+    (there,) = made.destinations
+    return made.model_copy(update={"destinations": (_as_set(there, found),)})
+
+
+def _as_set(there: DestinationPlan, found: Settings) -> DestinationPlan:
+    """A destination with what is set in place of what was planned."""
+    if there.video is None or there.audio is None:
+        raise InputError(f"no settings at all go to {there.title}", there.infeasible_because)
+    said, heard = found.video, found.audio
+    rate = said.frame_rate or there.video.frame_rate
+    kbps = said.bitrate.kbps if said.bitrate is not None else there.video.bitrate_kbps
+    update: dict[str, object] = {
+        "picture": said.picture, "frame_rate": rate, "bitrate_kbps": kbps,
+        "peak_kbps": None if said.peak is None else said.peak.kbps,
+        "codec": said.codec, "profile": said.profile, "level": said.level,
+        "b_frames": said.b_frames, "rate_control": said.rate_control,
+        "buffer_kbit": said.buffer_kbit or kbps,
+    }  # fmt: skip
+    if said.keyframes is not None and not said.keyframes.automatic:
+        frames = said.keyframes.frames or round((said.keyframes.seconds or 0) * rate)
+        update |= {"keyframe_frames": frames, "keyframe_seconds": float(frames / rate)}
+    video = there.video.model_copy(update={k: v for k, v in update.items() if v is not None})
+    spoken = {
+        "codec": heard.codec, "sample_rate_hz": heard.sample_rate_hz, "channels": heard.channels,
+        "bitrate_kbps": None if heard.bitrate is None else heard.bitrate.kbps,
+    }  # fmt: skip
+    audio = there.audio.model_copy(update={k: v for k, v in spoken.items() if v is not None})
+    total = there.total_kbps - there.video.most_kbps - there.audio.bitrate_kbps
+    total = round(total + video.most_kbps + audio.bitrate_kbps, 3)
+    below = tuple(step for step in there.steps_down if step.total_kbps < total)
+    return there.model_copy(
+        update={"video": video, "audio": audio, "total_kbps": total, "steps_down": below}
+    )

@@ -9,21 +9,19 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from eager_kestrel import __version__
-from eager_kestrel.core.errors import InputError, NotFoundError
-from eager_kestrel.core.line.pooling import uplink_of
-from eager_kestrel.core.line.summarising import run_document, summary_of
-from eager_kestrel.core.names import nearest_name
+from eager_kestrel.core.connection.pooling import uplink_of
+from eager_kestrel.core.connection.summarising import run_document, summary_of
+from eager_kestrel.core.errors import InputError, NotFoundError, nearest_name
 from eager_kestrel.files.documents import write_text
 from eager_kestrel.files.history import AIRINGS, RUNS, History, HistoryFilter
 from eager_kestrel.files.repair import Repaired, repair
 from eager_kestrel.files.run_tables import DateOrder, kept_json, read_runs, runs_csv, runs_json
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.line.airing import Broadcast, BroadcastRow
-    from eager_kestrel.core.line.evidence import RunEvidence
-    from eager_kestrel.core.line.run import Run
-    from eager_kestrel.core.line.summary import RunRow, RunSummary
-    from eager_kestrel.core.line.uplink import Uplink
+    from eager_kestrel.core.connection.broadcast import Broadcast, BroadcastRow
+    from eager_kestrel.core.connection.evidence import RunEvidence
+    from eager_kestrel.core.connection.run import Run, RunRow, RunSummary
+    from eager_kestrel.core.connection.uplink import Uplink
 
 LISTED, COMPLETED = 20, 50
 """Runs that are listed, or offered to complete an id, when nobody says how many."""

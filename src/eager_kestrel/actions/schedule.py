@@ -3,14 +3,26 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from pathlib import Path
+from typing import TYPE_CHECKING
 
 from eager_kestrel import __version__
+from eager_kestrel.actions.evidence import with_seen_safe
 from eager_kestrel.actions.ingest_measuring import IngestMeasureOptions, measure_ingest
 from eager_kestrel.actions.measuring import MeasureOptions, measure
-from eager_kestrel.actions.notebook import run_id
+from eager_kestrel.actions.planning import plan
+from eager_kestrel.actions.samples import run_id
+from eager_kestrel.actions.shows import ShowOptions, asked_show
+from eager_kestrel.core.choice.budget import Budget, budget
+from eager_kestrel.core.connection.evidence import evidence_of
+from eager_kestrel.core.connection.hours import parse_time_of_day
+from eager_kestrel.core.connection.pooling import QuarterOfRuns, quarters_of_runs, uplink_of
+from eager_kestrel.core.connection.progress import Tell, WaitingFor, tell_nobody
+from eager_kestrel.core.connection.run import Endpoint, Run
+from eager_kestrel.core.connection.summarising import phase_summary
 from eager_kestrel.core.errors import (
     InputError,
     KestrelError,
@@ -18,12 +30,17 @@ from eager_kestrel.core.errors import (
     StoppedError,
     UnitError,
 )
-from eager_kestrel.core.line.hours import parse_time_of_day
-from eager_kestrel.core.line.progress import Tell, WaitingFor, tell_nobody
-from eager_kestrel.core.line.run import Endpoint, Run
-from eager_kestrel.core.line.summarising import phase_summary
+from eager_kestrel.core.forecast.evidence import Evidence
+from eager_kestrel.core.show.show import SAFE_SHARE
+from eager_kestrel.core.stutter import LIMIT_SECONDS
 from eager_kestrel.core.units import parse_seconds
+from eager_kestrel.core.words import runs as words
+from eager_kestrel.files.shows import USUAL
 from eager_kestrel.net.addresses import shown_url
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.connection.uplink import Uplink
+
 
 DAY_SECONDS = 86_400.0
 LOOK_AT_CLOCK_SECONDS = 2.0
@@ -165,3 +182,48 @@ def schedule_of(until: str | None, repeat: int) -> tuple[datetime | None, int]:
     if repeat > 1:
         raise InputError("--until and --repeat exclude each other", "give one of them")
     return next_time_of_day(until, datetime.now().astimezone()), MOST_RUNS
+
+
+@dataclass(frozen=True, slots=True)
+class Evening:
+    """What was learned."""
+
+    quarters: tuple[QuarterOfRuns, ...]
+    uplink: Uplink
+    budget: Budget
+    """With the customary share, and nothing reserved."""
+    leads_to: tuple[str, ...]
+    """A line for each destination of the plan it leads to."""
+
+
+def learned(runs: Sequence[Run], platform: str = "", guides: Path | None = None) -> Evening:
+    """What runs of a schedule say.
+
+    Args:
+        runs: at least one that learned something; failed ones count by their number.
+        platform: to plan for; else the show of this folder, if there is one.
+        guides: a folder whose guides come first.
+
+    Raises:
+        FormatError: none of them has enough steady samples.
+    """
+    known = [run for run in runs if not run.failed]
+    evidence = Evidence.of([evidence_of(run) for run in known])
+    uplink = with_seen_safe(uplink_of(known), "lively", LIMIT_SECONDS, evidence)
+    leads = _leads_to(uplink, platform, guides)
+    return Evening(quarters_of_runs(runs), uplink, budget(uplink, SAFE_SHARE, ()), leads)
+
+
+def _leads_to(uplink: Uplink, platform: str, guides: Path | None) -> tuple[str, ...]:
+    """The settings of each destination, in a line; nothing where there is nothing to plan."""
+    if not platform and not Path(USUAL).is_file():
+        return ()
+    wishes = ShowOptions(platforms=(platform,)) if platform else ShowOptions()
+    try:
+        made = plan(asked_show(None, wishes).show, uplink, guides).plan
+    except KestrelError as error:  # a show that cannot be read is no reason to lose an evening
+        return (error.line(),)
+    return tuple(
+        words.leads_to(place.title, place.video.words if place.video is not None else None)
+        for place in made.destinations
+    )

@@ -2,27 +2,33 @@
 
 from __future__ import annotations
 
+import secrets
 from collections.abc import Callable
 from dataclasses import dataclass
+from itertools import combinations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from eager_kestrel.actions.encode_trial import TrialEncodes, TrialOptions, screen_of, try_clip
 from eager_kestrel.actions.planning import plan, uplink_from_history, uplink_from_number
 from eager_kestrel.actions.shows import ShowOptions, asked_show
-from eager_kestrel.actions.trying import TrialEncodes, TrialOptions, try_clip
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.units import Bitrate
-from eager_kestrel.core.words import trials as words
+from eager_kestrel.core.words import broadcasts as words
+from eager_kestrel.core.words.numbers import looks
 from eager_kestrel.files.bundled import quality_table
+from eager_kestrel.files.documents import copy_file
 from eager_kestrel.files.footage import footage_names, require_footage_name
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.footage.trial import Trial
+    from eager_kestrel.core.arrays import Floats
+    from eager_kestrel.core.connection.uplink import Uplink
+    from eager_kestrel.core.footage import Trial, TrialPoint
     from eager_kestrel.core.guide.rules import Codec
-    from eager_kestrel.core.line.uplink import Uplink
     from eager_kestrel.core.plan.plan import Plan
     from eager_kestrel.core.show.show import Show
     from eager_kestrel.media.clip import Clip
+
 
 USUAL_PRESET: dict[Codec, str] = {"h264": "veryfast", "hevc": "veryfast", "av1": "8"}
 """What the quality model's bitrates are for."""
@@ -95,7 +101,7 @@ def prepared(
 
 def _unplanned(most: float | None, motion: str | None, keep: str | None) -> TrialOptions:
     """Around a bitrate, or the latest plan."""
-    from eager_kestrel.files.plans import latest_plan
+    from eager_kestrel.files.saved import latest_plan
 
     bare = asked_show(None, ShowOptions(platforms=("-",), motion=motion)).show
     made = latest_plan() if most is None else None
@@ -126,3 +132,96 @@ def names() -> list[str]:
 
 
 __all__ = ["TrialEncodes", "TrialOptions", "look_at", "names", "plan_with", "prepared", "try_clip"]
+
+
+MOST = 5
+"""Finalists, beside the source."""
+MOMENT_SECONDS = 2.5
+"""Into the hardest stretch: half a keyframe interval after the last keyframe."""
+LETTERS = "ABCDE"
+
+
+def finalists(trial: Trial) -> list[int]:
+    """The encodes nobody beats at their bitrate, best first; then the best of the rest."""
+    ranked = sorted(range(len(trial.points)), key=lambda n: -trial.points[n].look)
+    on = [n for n in ranked if trial.points[n].on_hull]
+    return [*on, *(n for n in ranked if n not in on)][:MOST]
+
+
+def write_clips(tried: TrialEncodes, folder: Path) -> list[Path]:
+    """Write each finalist's hardest stretch; says where.
+
+    Raises:
+        StorageError: the disk would not take it.
+    """
+    found = []
+    for number in finalists(tried.trial):
+        point = tried.trial.points[number]
+        name = f"{point.picture}-{float(point.frame_rate):g}-{point.target_kbps:.0f}.mkv"
+        copy_file(tried.encodes[number][tried.hardest], folder / name)
+        found.append(folder / name)
+    return found
+
+
+@dataclass(frozen=True, slots=True)
+class Sheet:
+    """What a sheet shows."""
+
+    title: str
+    crops: list[tuple[str, Floats]]
+    """Captions, and pixels of shape (rows, columns, 3), 0..1."""
+    letters: dict[str, int]
+    """Blind, which encode each stands for."""
+
+
+def sheet_of(tried: TrialEncodes, size: tuple[int, int], *, blind: bool = False) -> Sheet:
+    """The same crop of the hardest stretch, of the source and each finalist.
+
+    Args:
+        tried: the trial and its files.
+        size: of a crop, across and down.
+        blind: whether in random order under letters.
+    """
+    from eager_kestrel.media.clip import crop_of
+
+    chosen = finalists(tried.trial)
+    screen = screen_of(tried.trial.points[0].picture)
+    if blind:
+        secrets.SystemRandom().shuffle(chosen)
+    source, where = crop_of(tried.sources[tried.hardest], MOMENT_SECONDS, screen, size, None)
+    crops = [("your source", source)]
+    for letter, number in zip(LETTERS, chosen, strict=False):
+        file = tried.encodes[number][tried.hardest]
+        pixels, _ = crop_of(file, MOMENT_SECONDS, screen, size, where)
+        crops.append((letter if blind else _caption(tried.trial.points[number]), pixels))
+    title = f"{tried.trial.clip}, as a screen of {screen} shows it, 1:1"
+    return Sheet(title, crops, dict(zip(LETTERS, chosen, strict=False)) if blind else {})
+
+
+def _caption(point: TrialPoint) -> str:
+    return f"{point.words}: {looks(point.look)}"
+
+
+def judged(trial: Trial, shown: dict[str, int], answer: str) -> list[str]:
+    """Which was which, and how far a person's ranking agrees with the model.
+
+    Args:
+        trial: with the model's looks.
+        shown: which encode each letter stood for.
+        answer: letters, best first.
+
+    Raises:
+        InputError: not every letter once.
+    """
+    letters = [letter for letter in answer.upper() if letter.isalpha()]
+    if sorted(letters) != sorted(shown):
+        raise InputError(
+            f'"{answer.strip()}" does not name each once',
+            f"write {' '.join(sorted(shown))}, best first",
+        )
+    pairs = [
+        trial.points[shown[first]].look >= trial.points[shown[second]].look
+        for first, second in combinations(letters, 2)
+    ]
+    told = [f"{letter}: {_caption(trial.points[shown[letter]])}" for letter in letters]
+    return [*told, words.agreed(sum(pairs), len(pairs))]

@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 from urllib.parse import urlsplit
 
-from eager_kestrel.actions.airing import (
+from eager_kestrel.actions.broadcasts import (
     LOOK_SECONDS,
     About,
     BroadcastWriter,
@@ -22,16 +22,14 @@ from eager_kestrel.actions.airing import (
     meant_by_settings,
     plan_meant,
 )
+from eager_kestrel.core.connection.run import is_loopback
 from eager_kestrel.core.errors import InputError, NotFoundError
-from eager_kestrel.core.line.run import is_loopback
 from eager_kestrel.core.units import parse_seconds
-from eager_kestrel.core.watching.look import StreamSample, on_its_way
-from eager_kestrel.core.watching.now import Now, WatchVerdict
-from eager_kestrel.core.words import airings as words
+from eager_kestrel.core.watching.sample import Now, StreamSample, WatchVerdict, on_its_way
+from eager_kestrel.core.words import broadcasts as words
 from eager_kestrel.files.guides import load_guide, whole_guides
-from eager_kestrel.files.plans import LATEST
+from eager_kestrel.files.saved import LATEST
 from eager_kestrel.net.addresses import PORTS
-from eager_kestrel.net.background import sent_bytes
 from eager_kestrel.net.connections import (
     Connection,
     ConnectionState,
@@ -40,8 +38,9 @@ from eager_kestrel.net.connections import (
     open_connections,
     resolved,
     sees_connections,
+    sent_bytes,
 )
-from eager_kestrel.net.waiting import result_of
+from eager_kestrel.net.sockets import result_of
 
 if TYPE_CHECKING:
     from eager_kestrel.core.guide.guide import Guide

@@ -4,28 +4,37 @@ from __future__ import annotations
 
 import csv
 import io
+import time
+from collections.abc import Mapping, Sequence
+from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from eager_kestrel.actions.evidence import with_seen_safe
+from eager_kestrel.actions.planning import RECENT_DAYS, plan
+from eager_kestrel.actions.runs import runs_towards
+from eager_kestrel.actions.shows import ShowOptions, asked_show
 from eager_kestrel.core.choice.budget import budget_of
-from eager_kestrel.core.choice.compare import Comparison, parse_shapes
-from eager_kestrel.core.choice.compare import compare as compared
 from eager_kestrel.core.choice.need import need as needed
-from eager_kestrel.core.choice.sweep import parse_range
-from eager_kestrel.core.choice.sweep import sweep as swept
-from eager_kestrel.core.choice.what_if import Needs, Sweep
-from eager_kestrel.core.division.place import alone
+from eager_kestrel.core.choice.what_if import Comparison, Needs, Sweep, parse_range, parse_shapes
+from eager_kestrel.core.choice.what_if import compare as compared
+from eager_kestrel.core.choice.what_if import sweep as swept
+from eager_kestrel.core.connection.hours import HourPlan, Hours
+from eager_kestrel.core.connection.pooling import by_hour, uplinks_by_hour
+from eager_kestrel.core.division.divide import alone
 from eager_kestrel.core.division.what_if import needs, sweep_show
-from eager_kestrel.core.errors import InputError
+from eager_kestrel.core.errors import InputError, NotFoundError
+from eager_kestrel.core.words.runs import NOTHING
 from eager_kestrel.files.documents import write_text
 from eager_kestrel.files.footage import table_for
 from eager_kestrel.files.guides import guide_for
+from eager_kestrel.files.history import History, HistoryFilter
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.line.uplink import Uplink
-    from eager_kestrel.core.picture import Resolution
+    from eager_kestrel.core.connection.uplink import Uplink
+    from eager_kestrel.core.resolution import Resolution
     from eager_kestrel.core.show.show import Show
+
 
 COLUMNS = ("at", "safe_kbps", "width", "height", "fps", "bitrate_kbps", "quality")
 """Of one destination; of several, a column before them says which."""
@@ -144,3 +153,55 @@ def need(
         return Needs(needs=needs(show, ruled, table, pictures, frame_rate_at_least))
     codec = show.destinations[0].codec
     return Needs(needs=needed(show, ruled[0], codec, table, pictures, frame_rate_at_least))
+
+
+def hours(
+    places: Sequence[str] = (),
+    platforms: Sequence[str] = (),
+    guides: Path | None = None,
+    days: float = RECENT_DAYS,
+) -> Hours:
+    """Typical and floor by hour of day, and what platforms would get.
+
+    Args:
+        places: names or hosts, to take the runs towards; when none is named, that of the last run.
+        platforms: each ``PLATFORM`` or ``PLATFORM:STANDING``, to plan for alone.
+        guides: a folder whose guides come first.
+        days: how far back from now, or from the last run where that was earlier.
+
+    Raises:
+        NotFoundError: no run is kept, or none towards a place; a platform is not known.
+    """
+    with History() as history:
+        last = history.rows(HistoryFilter(last=1))
+        if not last:
+            raise NotFoundError("no run is kept", "run eager-kestrel measure URL, or import some")
+        until = datetime.fromisoformat(last[0].taken_at).timestamp()
+        runs = history.evidence(HistoryFilter(min(until, time.time()) - days * 86400))
+    taken = runs_towards(runs, places) if places else runs
+    found = by_hour(taken, places)
+    if not platforms:
+        return found
+    shows = {name: asked_show(None, ShowOptions(platforms=(name,))).show for name in platforms}
+    uplinks = uplinks_by_hour(taken, places)
+    return found.model_copy(update={"hours": tuple(
+        hour.model_copy(update={"gets": _gets(uplinks.get(hour.hour), shows, guides)})
+        for hour in found.hours
+    )})  # fmt: skip
+
+
+def _gets(
+    uplink: Uplink | None, shows: Mapping[str, Show], guides: Path | None
+) -> tuple[HourPlan, ...]:
+    """What each platform would get on an hour's uplink."""
+    if uplink is None:
+        return ()
+    places = {name: plan(show, uplink, guides).plan.destinations[0] for name, show in shows.items()}
+    return tuple(
+        HourPlan(
+            platform=name,
+            settings=place.video.words if place.video is not None else NOTHING,
+            total_kbps=place.total_kbps,
+        )
+        for name, place in places.items()
+    )

@@ -23,7 +23,7 @@ from eager_kestrel.cli.options import (
 
 if TYPE_CHECKING:
     from eager_kestrel.core.checks.findings import Findings
-    from eager_kestrel.core.line.uplink import Uplink
+    from eager_kestrel.core.connection.uplink import Uplink
     from eager_kestrel.core.show.show import Show
 
 HISTORY = "measured"
@@ -180,7 +180,7 @@ def check(
     json: Json = False,
 ) -> None:
     """Hold settings or a recording against guides and your line."""
-    from eager_kestrel.cli.screen import print_json
+    from eager_kestrel.cli.terminal import print_json
     from eager_kestrel.core.checks.recording import RECORDING_KINDS
 
     if settings is not None and settings.suffix.lower() in RECORDING_KINDS:
@@ -232,7 +232,7 @@ def _recording(
     """Describe a recording, hold it against guides, and draw it where asked."""
     from eager_kestrel.actions.checking import WINDOW_SECONDS, ceiling_kbps, check_recording
     from eager_kestrel.cli.recording_card import show_recording
-    from eager_kestrel.cli.screen import console, reading
+    from eager_kestrel.cli.terminal import console, reading
     from eager_kestrel.core.errors import InputError
     from eager_kestrel.core.units import parse_seconds
 
@@ -252,7 +252,7 @@ def _recording(
                                 window_seconds=window, progress=told)  # fmt: skip
     assert found.recording is not None
     if recording.figure is not None:
-        from eager_kestrel.report.recording_figure import save_recording_figure
+        from eager_kestrel.report.broadcast_figures import save_recording_figure
 
         most = ceiling_kbps(names, found.recording, guides)
         save_recording_figure(found.recording, recording.figure, most)
@@ -286,7 +286,7 @@ def show_findings(found: Findings, *, everything: bool) -> None:
     from rich.table import Table
     from rich.text import Text
 
-    from eager_kestrel.cli.screen import console
+    from eager_kestrel.cli.terminal import console
 
     screen = console()
     marks = {"breach": "[red]✗[/]", "caution": "[yellow]![/]", "fine": "[green]✓[/]"}

@@ -23,7 +23,7 @@ def demo(
     """See it all work on a simulated wet evening: measure, plan, rehearse, check."""
     from eager_kestrel.actions.demo import demo as tell_story
     from eager_kestrel.actions.demo import demo_show
-    from eager_kestrel.cli.screen import console, print_json, progress
+    from eager_kestrel.cli.terminal import console, print_json, progress
 
     screen = console()
     if not json:
@@ -51,7 +51,7 @@ def demo(
 
 
 def _introduce(title: str) -> None:
-    from eager_kestrel.cli.screen import console
+    from eager_kestrel.cli.terminal import console
 
     console().print(
         f"[bold]Hollow Lane Pottery[/] streams [bold]{title}[/] to Oxbow over fixed wireless "
@@ -66,9 +66,9 @@ def _show(story: Story) -> None:
     from eager_kestrel.cli.check import show_findings
     from eager_kestrel.cli.plan_card import show_plan
     from eager_kestrel.cli.recording_card import show_recording
-    from eager_kestrel.cli.rehearsal_card import show_rehearsal
+    from eager_kestrel.cli.rehearse import show_rehearsal
     from eager_kestrel.cli.run_card import show_run
-    from eager_kestrel.cli.screen import console
+    from eager_kestrel.cli.terminal import console
 
     screen = console()
     show_run(screen, story.run, summary(story.run))

@@ -12,7 +12,7 @@ from eager_kestrel.cli.options import Figure, Json, Quiet, single
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from eager_kestrel.core.show.measured import MeasuredMachine
+    from eager_kestrel.core.show.machine import MeasuredMachine
 
 
 def encoders(
@@ -40,7 +40,7 @@ def encoders(
 ) -> None:
     """Measure what this machine encodes in time; plans go by it from then on."""
     from eager_kestrel.actions.encoders import EncoderOptions, measure_encoders
-    from eager_kestrel.cli.screen import console, print_json, telling
+    from eager_kestrel.cli.terminal import console, print_json, telling
 
     if figure is not None:
         require_figure(figure)
@@ -48,7 +48,7 @@ def encoders(
     with telling("looking for encoders", quiet=json) as tell:
         found = measure_encoders(wish, tell)
     if figure is not None:
-        from eager_kestrel.report.encoders_figure import save_encoders_figure
+        from eager_kestrel.report.plan_figures import save_encoders_figure
 
         save_encoders_figure(found, figure)
     if json:
@@ -70,7 +70,7 @@ def show_encoders(screen: Console, found: MeasuredMachine) -> None:
     from rich.text import Text
 
     from eager_kestrel.actions.encoders import meanings
-    from eager_kestrel.cli.screen import remark
+    from eager_kestrel.cli.terminal import remark
 
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
     for heading in ("encoder", "picture", "frames a second", "of this machine", ""):

@@ -19,9 +19,9 @@ def explain(
     """Explain a word or a sum of the trade, with the numbers of your latest plan."""
     from rich.text import Text
 
-    from eager_kestrel.actions.explain import explain as look_up
-    from eager_kestrel.actions.explain import glossary
-    from eager_kestrel.cli.screen import console, print_json
+    from eager_kestrel.actions.reporting import explain as look_up
+    from eager_kestrel.actions.reporting import glossary
+    from eager_kestrel.cli.terminal import console, print_json
 
     if not term:
         names = sorted(glossary().terms)

@@ -46,7 +46,7 @@ def far_end(
     """
     from eager_kestrel.actions.far_end import bounds_of, certificate_of, token_of
     from eager_kestrel.actions.far_end import far_end as stand
-    from eager_kestrel.cli.screen import print_json, warn
+    from eager_kestrel.cli.terminal import print_json, warn
 
     bounds = bounds_of(most_run, longest, most_hour)
     context = certificate_of(certificate, private_key)

@@ -54,7 +54,7 @@ def forecast(
     """Say how much a plan would have stuttered on your connection so far."""
     from eager_kestrel.actions.forecasting import ForecastOptions
     from eager_kestrel.actions.forecasting import forecast as forecast_plan
-    from eager_kestrel.cli.screen import console, print_json
+    from eager_kestrel.cli.terminal import console, print_json
 
     if figure is not None:
         from eager_kestrel.report.figures import require_kind
@@ -63,7 +63,7 @@ def forecast(
     wish = ForecastOptions(lasts, stutter, days, around, tuple(from_ or ()), frames, guides)
     found = forecast_plan(plan, wish)
     if figure is not None:
-        from eager_kestrel.report.forecast_figure import save_forecast_figure
+        from eager_kestrel.report.connection_figures import save_forecast_figure
 
         save_forecast_figure(found, figure)
     if json:
@@ -77,8 +77,8 @@ def show_forecast(screen: Console, found: Forecast) -> None:
     from rich.panel import Panel
     from rich.text import Text
 
-    from eager_kestrel.cli.screen import grid
-    from eager_kestrel.core.words import forecasts as words
+    from eager_kestrel.cli.terminal import grid
+    from eager_kestrel.core.words import runs as words
 
     seen, card = found.stutter, grid(0, 1)
     rows = [("sent", words.sent(found.said, found.total_kbps, found.reserved_kbps)),
@@ -109,7 +109,7 @@ def show_forecast(screen: Console, found: Forecast) -> None:
 
 def _steps(found: Forecast) -> Table:
     """The plan and its fallbacks, the first within the limit marked."""
-    from eager_kestrel.core.words.forecasts import some_seconds
+    from eager_kestrel.core.words.runs import some_seconds
 
     limit = f"{some_seconds(found.limit_seconds_per_hour)}/h"
     table = _table("settings", "kbit/s", "stutter an hour", "between", limit)
@@ -123,7 +123,7 @@ def _steps(found: Forecast) -> Table:
 
 def _by_hour(found: Forecast) -> Table:
     """The plan's own settings at other hours of the day, and the highest rate there."""
-    from eager_kestrel.core.words.forecasts import span
+    from eager_kestrel.core.words.runs import span
 
     table = _table("hour", "observed", "stutter an hour", "between", "highest kbit/s")
     for at in found.by_hour:
@@ -145,7 +145,7 @@ def _table(*headings: str) -> Table:
 
 
 def _rates(seen: StutterSeen | None) -> tuple[str, str]:
-    from eager_kestrel.core.words.forecasts import some_seconds
+    from eager_kestrel.core.words.runs import some_seconds
 
     if seen is None:
         return "not known", ""

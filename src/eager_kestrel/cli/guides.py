@@ -8,8 +8,6 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from eager_kestrel.cli.guides_import import import_page
-from eager_kestrel.cli.guides_new import new
 from eager_kestrel.cli.options import (
     Around,
     Codec,
@@ -17,6 +15,7 @@ from eager_kestrel.cli.options import (
     GuideFolder,
     Json,
     ShowFlags,
+    among,
     complete_platform,
     complete_show,
     group,
@@ -27,7 +26,146 @@ if TYPE_CHECKING:
     from rich.table import Table
 
     from eager_kestrel.actions.guides import Listed
-    from eager_kestrel.core.guide.diff import Change
+    from eager_kestrel.actions.importing import Reading
+    from eager_kestrel.core.guide.guide import Change, Guide
+
+
+Out = Annotated[
+    Path | None, typer.Option(metavar="PATH", help="A file or folder; else your own guides.")
+]
+
+
+def new(
+    name: Annotated[str, typer.Argument(help="Of the platform, in lower case.")],
+    from_template: Annotated[
+        bool, typer.Option("--from-template", help="Ask nothing: write a commented template.")
+    ] = False,
+    out: Out = None,
+) -> None:
+    """Write a guide: a few questions, each of which may be skipped."""
+    from eager_kestrel.actions.guides import from_template as write_template
+    from eager_kestrel.actions.guides import new_path
+    from eager_kestrel.core.errors import InputError
+
+    path = new_path(name, out)
+    if from_template:
+        guide = write_template(name, path)
+    elif not sys.stdin.isatty():
+        raise InputError("this is not an interactive terminal",
+                         "give --from-template, or guides import PAGE")  # fmt: skip
+    else:
+        guide = answered(name, path)
+    understood_so(guide, path)
+
+
+def answered(name: str, path: Path, page: Path | None = None) -> Guide:
+    """Ask for a guide, perhaps with the proposals of a page, and write it."""
+    from eager_kestrel.actions.importing import NOTHING, read, write_import
+    from eager_kestrel.cli.interview import confirmed
+
+    reading = NOTHING if page is None else read(page)
+    title = name.replace("-", " ").title()
+    source = "its guideline page"
+    if page is None:
+        title = typer.prompt("What is it called", default=title, err=True)
+        source = typer.prompt("Where do the figures come from", default=source, err=True)
+    about = (name, title, source, path)
+    return confirmed(reading, {}, lambda said: write_import(reading, said, *about))
+
+
+def understood_so(guide: Guide, path: Path) -> None:
+    """What a guide says, in a few lines, after it was written and read back."""
+    from rich.text import Text
+
+    from eager_kestrel.cli.terminal import console, grid
+
+    video, audio = guide.video, guide.audio
+    table = grid(0, 1)
+    shapes = ", ".join(map(str, video.shapes)) or "any shape"
+    for name, value in (
+        ("picture", f"up to {video.largest}, {shapes}, {video.rates_words()} frames a second"),
+        ("video", f"{', '.join(video.codecs)}, at most {video.ceiling.in_kbps()}, "
+                  f"{' or '.join(video.rate_control)}"),
+        ("keyframes", video.keyframes.words()),
+        ("audio", f"{', '.join(audio.codecs)}, {audio.least.kbps:g} to {audio.most.kbps:g} kbit/s"),
+        ("rows", str(len(guide.rungs))),
+        ("viewers", f"smaller copies: {guide.delivery.transcodes}"),
+    ):  # fmt: skip
+        table.add_row(f"[dim]{name}[/]", value)
+    screen = console()
+    screen.print(Text(guide.title, style="bold"))
+    screen.print(table)
+    screen.print(Text(f"Written to {path}"), soft_wrap=True)
+
+
+def import_page(
+    page: Annotated[Path, typer.Argument(help="A guideline page: HTML, Markdown, CSV, text.")],
+    name: Annotated[str, typer.Option(help="Of the platform, in lower case.")],
+    title: Annotated[str | None, typer.Option(help="As people call it.")] = None,
+    source: Annotated[str | None, typer.Option(help="Where the page is from.")] = None,
+    shape: Annotated[
+        str, typer.Option(metavar="SHAPE", help='Of resolutions given as "1080p".')
+    ] = "16:9",
+    set_: Annotated[
+        list[str] | None,
+        typer.Option("--set", metavar='"KEY=VALUE"', help="Answer one question; repeatable."),
+    ] = None,
+    answers: Annotated[
+        Path | None,
+        typer.Option("--answers", metavar="FILE", help="Questions with answers, as --json prints."),
+    ] = None,
+    accept: Annotated[
+        str | None,
+        typer.Option(
+            metavar="WHICH",
+            autocompletion=among("all", "none"),
+            help="Ask nothing: take what carries no doubt, unverified, or none.",
+        ),
+    ] = None,
+    json: Json = False,
+    out: Out = None,
+) -> None:
+    """Turn a guideline page into a guide: every value is proposed, and confirmed by you."""
+    from eager_kestrel.actions.guides import new_path
+    from eager_kestrel.actions.importing import answers_given, read, write_import
+    from eager_kestrel.core.errors import InputError
+
+    if accept not in (None, "all", "none"):
+        raise InputError(f'"{accept}" is nothing to accept', "write all or none")
+    path = new_path(name, out)
+    reading = read(page, shape)
+    given = answers_given(reading, answers, set_ or ())
+    called = title or name.replace("-", " ").title()
+    about = (name, called, source or page.name, path)
+    if accept == "all":
+        taken = reading.accepted(given)
+        understood_so(write_import(reading, taken, *about, unverified=True), path)
+        raise typer.Exit(1)
+    if accept == "none" or answers is not None:
+        understood_so(write_import(reading, given, *about), path)
+        return
+    if json or not sys.stdin.isatty():
+        _open(reading, given, json=json)
+    from eager_kestrel.cli.interview import confirmed
+
+    guide = confirmed(reading, given, lambda said: write_import(reading, said, *about))
+    understood_so(guide, path)
+
+
+def _open(reading: Reading, given: dict[str, str], *, json: bool) -> None:
+    """Print the questions that are open, and end: there is nobody to ask."""
+    from eager_kestrel.cli.terminal import print_json
+    from eager_kestrel.core.errors import InputError
+
+    questions = reading.questions(given)
+    if json:
+        print_json(questions.model_dump(mode="json"))
+        raise typer.Exit(2)
+    raise InputError(
+        f"{len(questions.questions)} questions are open, and this is not an interactive terminal",
+        "print them with --json, write answers into them and give --answers FILE; or --accept all",
+    )
+
 
 WIDE = 100
 """Columns from which a guide takes one line."""
@@ -46,7 +184,7 @@ def guides() -> None:
 def list_guides(folder: GuideFolder = None, json: Json = False) -> None:
     """List every guide there is."""
     from eager_kestrel.actions.guides import listed
-    from eager_kestrel.cli.screen import console, print_json, warn
+    from eager_kestrel.cli.terminal import console, print_json, warn
     from eager_kestrel.core.document import format_name
 
     found, broken = listed(folder)
@@ -74,7 +212,7 @@ def _table(found: list[Listed]) -> Table:
     """Guides in a line each, or folded where the terminal is narrow."""
     from rich.table import Table
 
-    from eager_kestrel.cli.screen import console
+    from eager_kestrel.cli.terminal import console
 
     table = Table(box=None, padding=(0, 1), header_style="dim")
     headings = ["guide", "largest", "at most", "keyframes", "codecs", "checked"]
@@ -104,7 +242,7 @@ def show(name: Name, folder: GuideFolder = None, json: Json = False) -> None:
     """Show one guide as its file."""
     from eager_kestrel.actions import load_guide
     from eager_kestrel.actions.guides import guide_text
-    from eager_kestrel.cli.screen import print_json
+    from eager_kestrel.cli.terminal import print_json
 
     guide = load_guide(name, folder)
     if json:
@@ -138,7 +276,7 @@ def check(
     from rich.text import Text
 
     from eager_kestrel.actions.guides import lint
-    from eager_kestrel.cli.screen import console, print_json, remark, warn
+    from eager_kestrel.cli.terminal import console, print_json, remark, warn
     from eager_kestrel.core.document import format_name
 
     outcomes = lint(files)
@@ -193,7 +331,7 @@ def diff(
     from eager_kestrel.actions.guides import compared, plan_changes
     from eager_kestrel.actions.planning import known_uplink
     from eager_kestrel.actions.shows import compared_show
-    from eager_kestrel.cli.screen import print_json
+    from eager_kestrel.cli.terminal import print_json
     from eager_kestrel.core.document import format_name
 
     before, after, changed = compared(old, new, folder)
@@ -216,7 +354,7 @@ def _show_changes(changed: list[Change], mine: list[Change] | None) -> None:
     """Every key that differs, then what that does to a plan."""
     from rich.text import Text
 
-    from eager_kestrel.cli.screen import console, grid
+    from eager_kestrel.cli.terminal import console, grid
 
     screen = console()
     if not changed:

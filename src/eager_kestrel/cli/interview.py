@@ -15,8 +15,8 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from eager_kestrel.actions.importing import Reading
+    from eager_kestrel.core.guide.amounts import Proposal
     from eager_kestrel.core.guide.guide import Guide
-    from eager_kestrel.core.guide.page import Proposal
     from eager_kestrel.core.guide.tables import PageTable
 
 HOW = (
@@ -33,7 +33,7 @@ def ask_all(reading: Reading, given: Mapping[str, str]) -> dict[str, str]:
         reading: of a page, or of nothing.
         given: answers that stand already.
     """
-    from eager_kestrel.cli.screen import console
+    from eager_kestrel.cli.terminal import console
 
     screen = console(stderr=True)
     screen.print(HOW, style="dim")
@@ -71,7 +71,7 @@ def confirmed(
 
 def _ask_again(reading: Reading, answers: dict[str, str], because: str) -> dict[str, str]:
     """Ask anew for what an error speaks of, Enter keeping what was said; all else stands."""
-    from eager_kestrel.cli.screen import console, warn
+    from eager_kestrel.cli.terminal import console, warn
 
     warn(because)
     screen = console(stderr=True)
@@ -92,7 +92,7 @@ def _ask(
     before: str | None = None,
 ) -> str | None:
     """Return one answer, or None if the person skips the question."""
-    from eager_kestrel.cli.screen import warn
+    from eager_kestrel.cli.terminal import warn
     from eager_kestrel.core.errors import InputError
     from eager_kestrel.core.guide.questions import SKIP
 

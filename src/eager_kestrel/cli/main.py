@@ -18,7 +18,7 @@ import typer.main
 from typer.core import TyperGroup
 
 from eager_kestrel import __version__
-from eager_kestrel.cli.signs import fall_back
+from eager_kestrel.cli.terminal import fall_back
 from eager_kestrel.core.errors import (
     InputError,
     KestrelError,
@@ -26,8 +26,8 @@ from eager_kestrel.core.errors import (
     NetworkError,
     NoPlanError,
     StorageError,
+    nearest_name,
 )
-from eager_kestrel.core.names import nearest_name
 
 EXIT_BREACH = 1
 EXIT_INPUT = 2

@@ -9,7 +9,7 @@ import typer
 from eager_kestrel.cli.options import GuideFolder, Json, complete_show_or_platform, single
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.line.ingest_ranking import Ranking
+    from eager_kestrel.core.connection.endpoints import Ranking
 
 
 def nearest(
@@ -32,10 +32,10 @@ def nearest(
     json: Json = False,
 ) -> None:
     """Rank a platform's ingest points by how fast they answer from here."""
-    from eager_kestrel.actions.ranking import nearest as rank
-    from eager_kestrel.actions.ranking import nearest_in_practice
+    from eager_kestrel.actions.ingests import nearest as rank
+    from eager_kestrel.actions.ingests import nearest_in_practice
     from eager_kestrel.actions.shows import platforms_of
-    from eager_kestrel.cli.screen import print_json
+    from eager_kestrel.cli.terminal import print_json
     from eager_kestrel.core.errors import NetworkError
     from eager_kestrel.core.units import parse_seconds
 
@@ -66,7 +66,7 @@ def _show(found: Ranking, *, named: bool) -> None:
     from rich.table import Table
     from rich.text import Text
 
-    from eager_kestrel.cli.screen import console
+    from eager_kestrel.cli.terminal import console
 
     table = Table(box=None, padding=(0, 1), header_style="dim")
     table.add_column(f"{found.platform} point" if named else "ingest point", no_wrap=True)

@@ -21,7 +21,7 @@ from eager_kestrel.cli.options import (
 )
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.choice.option import Option
+    from eager_kestrel.core.choice.candidates_table import Option
     from eager_kestrel.core.choice.what_if import Need, Needs
 
 FEW = 2
@@ -57,9 +57,9 @@ def need(
     """Say what upload a picture on a platform takes: the inverse of a plan."""
     from eager_kestrel.actions.shows import ShowOptions, asked_show, is_show
     from eager_kestrel.actions.what_if import need as needed
-    from eager_kestrel.cli.screen import print_json
+    from eager_kestrel.cli.terminal import print_json
     from eager_kestrel.core.errors import InputError, NoPlanError
-    from eager_kestrel.core.picture import Resolution, parse_frame_rate
+    from eager_kestrel.core.resolution import Resolution, parse_frame_rate
     from eager_kestrel.report.figures import require_kind
 
     shows = [name for name in platforms if is_show(name)]
@@ -86,7 +86,7 @@ def need(
             "ask for another, or see eager-kestrel guides show",
         )
     if figure is not None:
-        from eager_kestrel.report.need_figure import save_need_figure
+        from eager_kestrel.report.plan_figures import save_need_figure
 
         save_need_figure(found, figure)
 
@@ -94,7 +94,7 @@ def need(
 def _show(found: Needs) -> None:
     from rich.table import Table
 
-    from eager_kestrel.cli.screen import console
+    from eager_kestrel.cli.terminal import console
 
     screen = console()
     where = [_where(answer) for answer in found.needs]
@@ -121,8 +121,8 @@ def _where(answer: Need) -> str:
 
 def _row(answer: Need) -> tuple[str, ...]:
     """One picture in the table."""
-    from eager_kestrel.core.picture import picture_at
-    from eager_kestrel.core.words.needs import mbit, span, video_span
+    from eager_kestrel.core.resolution import picture_at
+    from eager_kestrel.core.words.plans import mbit, span, video_span
 
     name = f"{answer.picture} at {answer.fps:g}"
     if not answer.possible or answer.full_kbps is None:
@@ -145,7 +145,7 @@ def _row(answer: Need) -> tuple[str, ...]:
 
 def _said(answer: Need) -> str:
     """One picture in words."""
-    from eager_kestrel.core.words.needs import SettingsAt, in_words
+    from eager_kestrel.core.words.plans import SettingsAt, in_words
 
     def seen(upload: float | None, option: Option | None) -> SettingsAt | None:
         if upload is None or option is None:

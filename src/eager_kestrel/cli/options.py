@@ -96,7 +96,7 @@ def complete_run(incomplete: str) -> list[str]:
 
 def complete_place(incomplete: str) -> list[str]:
     """Names of places for shell completion."""
-    from eager_kestrel.actions.places import names
+    from eager_kestrel.actions.endpoints import names
 
     return [name for name in names() if name.startswith(incomplete)]
 
@@ -129,7 +129,7 @@ def complete_footage(incomplete: str) -> list[str]:
 
 def complete_term(incomplete: str) -> list[str]:
     """Words that are explained, for shell completion."""
-    from eager_kestrel.actions.explain import glossary
+    from eager_kestrel.actions.reporting import glossary
 
     return [name for name in glossary().terms if name.startswith(incomplete)]
 
@@ -148,7 +148,7 @@ Json: TypeAlias = Annotated[
 
 def _be_quiet(quiet: bool) -> None:
     """Say nothing beside results and errors from now on, or again."""
-    from eager_kestrel.cli import screen
+    from eager_kestrel.cli import terminal as screen
 
     screen.be_quiet(quiet)
 

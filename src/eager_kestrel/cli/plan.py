@@ -26,8 +26,8 @@ from eager_kestrel.cli.options import (
 )
 
 if TYPE_CHECKING:
+    from eager_kestrel.core.connection.uplink import Uplink
     from eager_kestrel.core.errors import NoPlanError
-    from eager_kestrel.core.line.uplink import Uplink
     from eager_kestrel.core.plan.plan import Plan
     from eager_kestrel.core.show.show import Show
 
@@ -89,7 +89,7 @@ def plan(
     from eager_kestrel.actions.planning import keep
     from eager_kestrel.actions.planning import plan as plan_show
     from eager_kestrel.actions.shows import asked_show
-    from eager_kestrel.cli.screen import warn
+    from eager_kestrel.cli.terminal import warn
 
     asked = asked_show(show, wish.wishes(platforms, codec, hours))
     if asked.note is not None:
@@ -122,7 +122,7 @@ def _line(
 ) -> Uplink:
     """The uplink to plan with, and a word where hours call for one."""
     from eager_kestrel.actions.planning import uplink_for, uplink_from_number
-    from eager_kestrel.cli.screen import warn
+    from eager_kestrel.cli.terminal import warn
 
     if upload is not None:
         return uplink_from_number(with_unit(upload))
@@ -134,7 +134,7 @@ def _line(
 
 def _show(plan: Plan, command: str | None, *, json: bool, why: bool) -> None:
     """Print the plan as asked: as a command line, as JSON, or as a card."""
-    from eager_kestrel.cli.screen import console, print_json
+    from eager_kestrel.cli.terminal import console, print_json
 
     if json:
         print_json(plan.model_dump(mode="json"))
@@ -151,7 +151,7 @@ def _show(plan: Plan, command: str | None, *, json: bool, why: bool) -> None:
 def _write(plan: Plan, figure: Path | None, out: Path | None) -> None:
     """Draw the budget and write the plan where asked."""
     if figure is not None:
-        from eager_kestrel.report.budget_figure import save_budget_figure
+        from eager_kestrel.report.plan_figures import save_budget_figure
 
         save_budget_figure(plan, figure)
     if out is not None:
@@ -176,13 +176,13 @@ def _no_plan(plan: Plan) -> NoPlanError:
 def _compare(written: str, show: Show, uplink: Uplink, guides: Path | None, *, json: bool) -> None:
     """Show finalists side by side."""
     from eager_kestrel.actions.what_if import compare
-    from eager_kestrel.cli.screen import console, print_json
+    from eager_kestrel.cli.terminal import console, print_json
 
     found = compare(written, show, uplink, guides)
     if json:
         print_json(found.model_dump(mode="json"))
     else:
-        from eager_kestrel.cli.comparison import show_comparison
+        from eager_kestrel.cli.plan_card import show_comparison
 
         show_comparison(console(), found)
 
@@ -199,11 +199,11 @@ def _sweep(
 ) -> None:
     """Show, draw and write a sweep."""
     from eager_kestrel.actions.what_if import sweep, write_sweep
-    from eager_kestrel.cli.screen import console, print_json
+    from eager_kestrel.cli.terminal import console, print_json
 
     found = sweep(written, show, uplink, guides)
     if figure is not None:
-        from eager_kestrel.report.sweep_figure import save_sweep_figure
+        from eager_kestrel.report.plan_figures import save_sweep_figure
 
         save_sweep_figure(found, figure)
     if out is not None:

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from eager_kestrel.cli.screen import grid, remark
-from eager_kestrel.core.picture import picture_at
-from eager_kestrel.core.plan.plan import DestinationPlan, Plan
-from eager_kestrel.core.plan.sheet import (
+from eager_kestrel.cli.terminal import grid, remark
+from eager_kestrel.core.choice.what_if import Comparison
+from eager_kestrel.core.plan.card_text import (
     beside,
     budget_sums,
     card_rows,
@@ -16,14 +16,19 @@ from eager_kestrel.core.plan.sheet import (
     source_of,
     title_of,
 )
+from eager_kestrel.core.plan.plan import DestinationPlan, Plan
+from eager_kestrel.core.resolution import picture_at
+from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words import plans as words
-from eager_kestrel.core.words.numbers import looks
+from eager_kestrel.core.words.numbers import kbit, looks, rate
 
 if TYPE_CHECKING:
     from rich.console import Console
     from rich.panel import Panel
+    from rich.text import Text
 
     from eager_kestrel.core.choice.what_if import Point, Sweep
+
 
 SHORT_REASONS = ("bitrate", "picture", "frame rate", "keyframes", "audio")
 BAR_CELLS = 12
@@ -37,8 +42,6 @@ def show_plan(screen: Console, plan: Plan, *, why: bool = False) -> None:
     for destination in plan.destinations:
         _show_destination(screen, plan, destination, why=why, brief=several and not why)
     if several:
-        from eager_kestrel.cli.split_card import show_split
-
         show_split(screen, plan, why=why)
     if plan.feasible or plan.total_kbps > 0:
         _show_data(screen, plan, why=why)
@@ -208,3 +211,115 @@ def _looks(first: float, last: float) -> str:
 def _ends(first: float, last: float, form: str) -> str:
     begin, end = form.format(first), form.format(last)
     return begin if begin == end else f"{begin} to {end}"
+
+
+FILLS = "█▓▒▚▞▤▥▦"
+"""One for each destination, so that the bar reads without colour."""
+COLOURS = ("green", "cyan", "magenta", "blue", "bright_green", "bright_cyan", "bright_magenta",
+           "bright_blue")  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class BarPart:
+    """A piece of the uplink."""
+
+    name: str
+    kbps: float
+    fill: str
+    colour: str
+    said: str
+
+
+def parts_of(plan: Plan) -> list[BarPart]:
+    """The uplink from left to right: destinations, what is unused, reserves, and the margin."""
+    parts = []
+    for number, there in enumerate(plan.destinations):
+        video = there.video
+        if video is None:
+            continue
+        said = words.part(video.picture, video.frame_rate, video.bitrate_kbps, there.quality or 0.0)
+        look = number % len(FILLS)
+        name = there.title + (f" ({there.standing})" if there.standing else "")
+        parts.append(BarPart(name, there.total_kbps, FILLS[look], COLOURS[look], said))
+    unused = plan.budget.safe_kbps - plan.total_kbps
+    parts.append(BarPart("unused", unused, "░", "white", words.UNUSED))
+    kept = min(plan.budget.reserved_kbps, plan.uplink.typical_kbps)
+    names = ", ".join(reserve.name for reserve in plan.inputs.reserves)
+    parts.append(BarPart("reserves", kept, "╱", "yellow", names))
+    capped = plan.budget.steps[-1] if plan.budget.capped else None
+    cut = 0.0 if capped is None else capped.before_kbps - capped.after_kbps
+    parts.append(BarPart("data cap", cut, "×", "red", "" if capped is None else capped.why))
+    margin = plan.uplink.typical_kbps - plan.budget.safe_kbps - kept - cut
+    parts.append(BarPart("kept back", margin, "·", "bright_black", words.KEPT_BACK))
+    return [part for part in parts if part.kbps > 0]
+
+
+def bar(parts: list[BarPart], cells: int) -> Text:
+    """The parts side by side; the cells add up, and every part has at least one."""
+    from rich.text import Text
+
+    whole = sum(part.kbps for part in parts)
+    drawn = Text()
+    done, left = 0, 0.0
+    for number, part in enumerate(parts):
+        left += part.kbps
+        end = round(cells * left / whole)
+        width = max(1, min(end, cells - (len(parts) - number - 1)) - done)
+        drawn.append(part.fill * width, style=part.colour)
+        done += width
+    return drawn
+
+
+def show_split(screen: Console, plan: Plan, *, why: bool) -> None:
+    """The bar, the parts, and how else it could be divided."""
+    from rich.text import Text
+
+    split = plan.split
+    assert split is not None
+    parts = parts_of(plan)
+    screen.print("[bold]The line, divided[/]")
+    screen.print(bar(parts, screen.width))
+    table = grid(0, 0, 0, 1)
+    for part in parts:
+        table.add_row(
+            Text(part.fill * 2, style=part.colour), Text(part.name),
+            Text(Bitrate.from_kbps(part.kbps).in_kbps(), justify="right"),
+            Text(part.said, style="dim"),
+        )  # fmt: skip
+    screen.print(table)
+    screen.print(Text("way  ", style="cyan").append(split.text, style="default"))
+    for name in split.left_out:
+        said = f"{name} is left out: {split.left_out_because}"
+        screen.print(Text("✗ ", style="red").append(said, style="default"))
+    missed = split.leave_out_first if why else split.leave_out_first[:1]
+    for entry in missed:
+        screen.print(Text("− ", style="yellow").append(entry.text, style="default"))
+    if split.relay is not None and (why or split.relay.possible):
+        screen.print(Text("⇉ ", style="green").append(split.relay.text, style="default"))
+    screen.print()
+
+
+def show_comparison(screen: Console, found: Comparison) -> None:
+    """A column a picture, the one a plan takes marked."""
+    from rich.table import Table
+    from rich.text import Text
+
+    table = Table(box=None, padding=(0, 2, 0, 0))
+    table.add_column("", style="dim")
+    for one in found.finalists:
+        name = picture_at(one.picture, one.frame_rate)
+        style = "bold green" if one.chosen else "bold"
+        table.add_column(Text(name + (" (planned)" if one.chosen else ""), style=style))
+    rows = {
+        "video bitrate": [kbit(one.bitrate_kbps) for one in found.finalists],
+        "quality": [looks(one.quality) for one in found.finalists],
+        "smoothness": [f"{one.smoothness:.0%}" for one in found.finalists],
+        "bound by": [str(one.bound_by) for one in found.finalists],
+        "sent in all": [kbit(one.total_kbps) for one in found.finalists],
+        "upload it needs": [rate(one.upload_kbps) for one in found.finalists],
+        "cannot be sent": [one.refused for one in found.finalists],
+    }
+    for name, cells in rows.items():
+        if any(cells):
+            table.add_row(name, *cells)
+    screen.print(table)

@@ -67,7 +67,7 @@ def uplink(
 ) -> None:
     """Serve an upload endpoint behind a simulated uplink until Ctrl-C."""
     from eager_kestrel.actions.practice import SimulatedTrouble, practice_line, simulated_uplink
-    from eager_kestrel.cli.screen import print_json
+    from eager_kestrel.cli.terminal import print_json
     from eager_kestrel.core.errors import InputError
     from eager_kestrel.core.units import Bitrate, DataSize, parse_seconds, parse_share
 
@@ -135,7 +135,7 @@ def ingest(
 ) -> None:
     """Be a simulated platform that obeys its guide, until Ctrl-C."""
     from eager_kestrel.actions.practice import simulated_platform, trouble_of
-    from eager_kestrel.cli.screen import console, ended_by_sigterm, print_json
+    from eager_kestrel.cli.terminal import console, ended_by_sigterm, print_json
     from eager_kestrel.core.units import parse_seconds
 
     how_long, at = _at(stall) if stall is not None else ("3 s", None)

@@ -14,7 +14,7 @@ from eager_kestrel.cli.options import Everything, GuideFolder, Json, Platforms, 
 if TYPE_CHECKING:
     from eager_kestrel.actions.receiving import Received
     from eager_kestrel.core.checks.findings import Findings
-    from eager_kestrel.core.checks.live import LiveView
+    from eager_kestrel.core.checks.stream import LiveView
 
 
 def receive(
@@ -40,7 +40,7 @@ def receive(
 
     from eager_kestrel.actions.checking import guides_of
     from eager_kestrel.actions.receiving import key_for, reception, wait_for
-    from eager_kestrel.cli.screen import print_json, warn
+    from eager_kestrel.cli.terminal import print_json, warn
     from eager_kestrel.core.units import parse_seconds
 
     key = key_for("receive")
@@ -83,7 +83,7 @@ def live_words(view: LiveView | None) -> str:
 
 @contextmanager
 def _live(*, quiet: bool) -> Iterator[Callable[[LiveView | None, Findings | None], None]]:
-    from eager_kestrel.cli.screen import console
+    from eager_kestrel.cli.terminal import console
 
     screen = console(stderr=True)
     if quiet or not screen.is_terminal:
@@ -123,7 +123,7 @@ def _show(one: Received, *, everything: bool) -> None:
 
     from eager_kestrel.cli.check import show_findings
     from eager_kestrel.cli.recording_card import show_recording
-    from eager_kestrel.cli.screen import console
+    from eager_kestrel.cli.terminal import console
 
     screen = console()
     if one.findings is None or one.findings.recording is None:

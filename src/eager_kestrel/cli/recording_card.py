@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from eager_kestrel.cli.screen import grid
+from eager_kestrel.cli.terminal import grid
 from eager_kestrel.core.checks.recording import AudioSeen, Recording, VideoSeen
-from eager_kestrel.core.picture import frame_rate_text
-from eager_kestrel.core.plan.sheet import CHANNELS, CODECS
+from eager_kestrel.core.plan.card_text import CHANNELS, CODECS
+from eager_kestrel.core.resolution import frame_rate_text
 
 if TYPE_CHECKING:
     from rich.console import Console

@@ -2,17 +2,168 @@
 
 from __future__ import annotations
 
+import re
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from eager_kestrel.cli.options import Figure, GuideFolder, Json, Quiet, asker, single
-from eager_kestrel.cli.rehearsal_card import line_of, live, show_rehearsal
 from eager_kestrel.core.words import runs as words
 
 if TYPE_CHECKING:
-    from eager_kestrel.actions.rehearsing import RehearsalOutcome
+    from rich.console import Console
+
+    from eager_kestrel.actions.rehearsing import RehearsalOutcome, RehearseOptions
+    from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal
+    from eager_kestrel.core.plan.plan import Plan
+
+
+@dataclass(frozen=True, slots=True)
+class TogetherOptions:
+    """How, as said on the command line."""
+
+    to: tuple[str, ...]
+    practice: str | None
+    wish: RehearseOptions
+    out: Path | None
+    figure: Path | None
+
+
+def rehearse_all(plan: Plan, asked: TogetherOptions, guides: Path | None, *, json: bool) -> None:
+    """Send every destination's stand-in at once, and say of each and of all whether it held.
+
+    Raises:
+        InputError: what is asked for is of one destination only.
+    """
+    from eager_kestrel.actions.export import write_plan
+    from eager_kestrel.actions.rehearsing_together import (
+        parts_at,
+        rehearse_together,
+        rehearse_together_in_practice,
+    )
+    from eager_kestrel.actions.reporting import keep_rehearsals
+    from eager_kestrel.cli.terminal import warn
+
+    _require_all(plan, asked)
+    with live(quiet=json) as tell:
+        if asked.practice is not None:
+            name, rate = line_of(asked.practice)
+            found = rehearse_together_in_practice(plan, asked.wish, name, rate, guides, tell)
+        else:
+            parts = parts_at(plan, asked.to, asker())
+            found = rehearse_together(plan, parts, asked.wish, tell)
+    keep_rehearsals(found)
+    held = all(one.verdict.held for one in found)
+    if asked.out is not None and held:
+        write_plan(plan, asked.out)
+        warn(f"wrote the plan that held to {asked.out}")
+    _show_together(found, held=held, json=json)
+    raise typer.Exit(0 if held else 1)
+
+
+def _require_all(plan: Plan, asked: TogetherOptions) -> None:
+    """Refuse what would leave destinations out."""
+    from eager_kestrel.core.errors import InputError
+
+    names = [there.platform for there in plan.destinations if there.feasible]
+    one = f"choose one with --for {names[0]}"
+    several = " and ".join(names)
+    if asked.wish.settle:
+        raise InputError(f"--settle closes in on one destination, and the plan has {several}", one)
+    if asked.figure is not None:
+        raise InputError(f"a figure shows one destination, and the plan has {several}", one)
+    if asked.to and not any("=" in address for address in asked.to):
+        raise InputError(
+            f"one address, and the plan has {several}",
+            f"{one}, or give --to {names[0]}=rtmp://HOST/APP for each",
+        )
+
+
+def _show_together(found: tuple[Rehearsal, ...], *, held: bool, json: bool) -> None:
+    from eager_kestrel.cli.terminal import console, print_json
+    from eager_kestrel.core.document import format_name
+    from eager_kestrel.core.words.runs import all_together
+
+    if json:
+        print_json({
+            "format": format_name("rehearsals"), "held": held,
+            "rehearsals": [one.model_dump(mode="json") for one in found],
+        })  # fmt: skip
+        return
+    for one in found:
+        show_rehearsal(console(), one)
+    failed = [one.platform for one in found if not one.verdict.held]
+    console().print(all_together([one.platform for one in found], failed), style="bold")
+
+
+def line_of(written: str) -> tuple[str | None, str | None]:
+    """A bundled line's name, or a rate."""
+    return (None, written) if re.match(r"\s*[\d.]", written) else (written, None)
+
+
+@contextmanager
+def live(*, quiet: bool) -> Iterator[Callable[[Moment], None]]:
+    """A teller of how it goes; says nothing in a pipe."""
+    from eager_kestrel.cli.terminal import console
+
+    screen = console(stderr=True)
+    if quiet or not screen.is_terminal:
+        yield lambda _: None
+        return
+    with screen.status("connecting", spinner="dots") as status:
+
+        def told(moment: Moment) -> None:
+            sent = moment.delivered_bytes * 8e-3 / max(moment.seconds, 0.1)
+            status.update(
+                words.going(moment.seconds, sent, moment.backlog_seconds, moment.encoder_seconds)
+            )
+
+        yield told
+
+
+def show_rehearsal(screen: Console, one: Rehearsal) -> None:
+    """The verdict on top, what was noted under it."""
+    from rich.panel import Panel
+    from rich.text import Text
+
+    from eager_kestrel.cli.terminal import grid
+    from eager_kestrel.core.words.runs import stutters_said
+
+    good = one.verdict.held
+    card = grid(0, 1)
+    trips = "-"
+    if one.round_trip_ms is not None and one.round_trip_ms_worst is not None:
+        trips = f"{one.round_trip_ms:.0f} ms, at worst {one.round_trip_ms_worst:.0f} ms"
+    lost = f", {one.lost_frames} lost" if one.lost_frames else ""
+    rows = [
+        ("verdict", words.verdict(one.verdict.text, one.verdict.limited_by, held=good)),
+        ("sent", one.planned),
+        ("frames", f"{one.frames:,}, {one.late_frames:,} late{lost}; waited "
+                   f"{one.worst_backlog_seconds:.2f} s at worst"),
+        ("stutter", stutters_said([stutter.lasted_seconds for stutter in one.stutters])),
+        ("delivered", f"{one.delivered_kbps:,.0f} of {one.total_kbps:,.0f} kbit/s"),
+        ("encoder", f"{one.encode_ms_typical:.1f} ms a frame, {one.encode_ms_slowest:.1f} ms the "
+                    "slowest of a hundred"),
+        ("round trips", trips),
+    ]  # fmt: skip
+    if one.reconnects:
+        rows.append(("connected again", f"{one.reconnects} times"))
+    if one.verdict.would_hold is not None:
+        rows.append(("would hold", words.step_down(one.verdict.would_hold + 1, one.would_hold)))
+    for number, (name, value) in enumerate(rows):
+        style = ("bold green" if good else "bold red") if number == 0 else "bold"
+        card.add_row(Text(name, style="dim"), Text(value, style=style))
+    screen.print(
+        Panel(
+            card,
+            title=Text(f"Rehearsal of {one.platform}, {one.seconds:.0f} s, to {one.target}"),
+            title_align="left", border_style="green" if good else "red", padding=(0, 1),
+        )
+    )  # fmt: skip
 
 
 def rehearse(
@@ -61,12 +212,12 @@ def rehearse(
     """
     from eager_kestrel.actions.rehearsing import (
         destination_of,
+        plan_or_settings,
         rehearse_at,
         rehearse_in_practice,
         wish_of,
     )
-    from eager_kestrel.actions.rehearsing_settings import plan_or_settings
-    from eager_kestrel.cli.screen import print_json
+    from eager_kestrel.cli.terminal import print_json
     from eager_kestrel.core.errors import InputError
 
     if (not to) == (practice is None):
@@ -74,8 +225,6 @@ def rehearse(
     read = plan_or_settings(plan, platform, guides)
     wish = wish_of(seconds, unsent, settle=settle, guides=guides)
     if platform is None and sum(there.feasible for there in read.destinations) > 1:
-        from eager_kestrel.cli.rehearse_together import TogetherOptions, rehearse_all
-
         rehearse_all(
             read, TogetherOptions(tuple(to or ()), practice, wish, out, figure), guides, json=json
         )
@@ -101,11 +250,11 @@ def _keep(outcome: RehearsalOutcome, figure: Path | None, out: Path | None) -> N
     """Keep it for a report, draw it, and write the plan that held, where asked."""
     from eager_kestrel.actions.export import write_plan
     from eager_kestrel.actions.reporting import keep_rehearsals
-    from eager_kestrel.cli.screen import warn
+    from eager_kestrel.cli.terminal import warn
 
     keep_rehearsals([outcome.best])
     if figure is not None:
-        from eager_kestrel.report.rehearsal_figure import save_rehearsal_figure
+        from eager_kestrel.report.broadcast_figures import save_rehearsal_figure
 
         save_rehearsal_figure(outcome.best, figure)
     if out is not None and outcome.settled is not None:
@@ -116,7 +265,7 @@ def _keep(outcome: RehearsalOutcome, figure: Path | None, out: Path | None) -> N
 def _show(outcome: RehearsalOutcome, name: str) -> None:
     """Every rehearsal, and the most that held."""
     from eager_kestrel.actions.rehearsing import destination_of
-    from eager_kestrel.cli.screen import console
+    from eager_kestrel.cli.terminal import console
 
     for one in outcome.rehearsals:
         show_rehearsal(console(), one)

@@ -21,7 +21,7 @@ def report(
 ) -> None:
     """Write one page to keep: settings, why, steps down, the line, and every proof there is."""
     from eager_kestrel.actions.reporting import gathered
-    from eager_kestrel.cli.screen import busy, console
+    from eager_kestrel.cli.terminal import busy, console
     from eager_kestrel.report.page import require_page, write_page
 
     require_page(out)

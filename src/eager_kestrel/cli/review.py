@@ -37,8 +37,8 @@ def review(
     json: Json = False,
 ) -> None:
     """After a show: what went wrong, when and why, and what to plan next."""
-    from eager_kestrel.actions.reviewing import review as look_back
-    from eager_kestrel.cli.screen import console, print_json
+    from eager_kestrel.actions.broadcasts import review as look_back
+    from eager_kestrel.cli.terminal import console, print_json
 
     if figure is not None:
         from eager_kestrel.report.figures import require_kind
@@ -46,7 +46,7 @@ def review(
         require_kind(figure)
     found = look_back(airing, plan, show, guides)
     if figure is not None:
-        from eager_kestrel.report.airing_figure import save_airing_figure
+        from eager_kestrel.report.broadcast_figures import save_airing_figure
 
         save_airing_figure(found.airing, figure)
     if json:
@@ -60,8 +60,8 @@ def show_review(screen: Console, found: Review) -> None:
     from rich.text import Text
 
     from eager_kestrel.cli.watch_view import show_airing
-    from eager_kestrel.core.words import airings as words
-    from eager_kestrel.core.words.forecasts import stutters_said
+    from eager_kestrel.core.words import broadcasts as words
+    from eager_kestrel.core.words.runs import stutters_said
 
     for number, line in enumerate(found.next_time):
         screen.print(Text(line, style="bold" if number == 0 else ""))

@@ -5,12 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING
 
-from eager_kestrel.cli.screen import grid, rate, remark
-from eager_kestrel.core.line.evening import QuarterOfRuns
-from eager_kestrel.core.line.hours import Hours, HourUplink
-from eager_kestrel.core.line.run import Run
-from eager_kestrel.core.line.summary import PhaseSummary, RoundTripSummary, RunSummary
-from eager_kestrel.core.line.uplink import Uplink
+from eager_kestrel.cli.terminal import grid, rate, remark
+from eager_kestrel.core.connection.hours import Hours, HourUplink
+from eager_kestrel.core.connection.pooling import QuarterOfRuns
+from eager_kestrel.core.connection.run import PhaseSummary, RoundTripSummary, Run, RunSummary
+from eager_kestrel.core.connection.uplink import Uplink
 from eager_kestrel.core.units import DataSize
 from eager_kestrel.core.words import runs as words
 
@@ -161,7 +160,7 @@ def show_compared(screen: Console, found: list[tuple[Run, RunSummary]]) -> None:
     """Runs in columns."""
     from rich.table import Table
 
-    from eager_kestrel.cli.screen import rate
+    from eager_kestrel.cli.terminal import rate
 
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
     table.add_column("", no_wrap=True)

@@ -23,8 +23,8 @@ from eager_kestrel.cli.options import (
 if TYPE_CHECKING:
     from rich.table import Table
 
-    from eager_kestrel.core.line.airing import BroadcastRow
-    from eager_kestrel.core.line.summary import RunRow
+    from eager_kestrel.core.connection.broadcast import BroadcastRow
+    from eager_kestrel.core.connection.run import RunRow
 
 app = group()
 
@@ -65,7 +65,7 @@ def list_runs(
     from dataclasses import asdict
 
     from eager_kestrel.actions.runs import listed
-    from eager_kestrel.cli.screen import console, print_json
+    from eager_kestrel.cli.terminal import console, print_json
     from eager_kestrel.core.document import format_name
     from eager_kestrel.core.words.runs import kept_in_all
 
@@ -96,8 +96,8 @@ def _airings(rows: Sequence[BroadcastRow]) -> Table:
     """Shows that were watched."""
     from rich.table import Table
 
-    from eager_kestrel.cli.screen import rate
-    from eager_kestrel.core.words.airings import lasting
+    from eager_kestrel.cli.terminal import rate
+    from eager_kestrel.core.words.broadcasts import lasting
 
     table = Table(box=None, padding=(0, 1), header_style="dim")
     for heading in ("airing", "aired", "for", "carried", "troubles", "to"):
@@ -115,7 +115,7 @@ def _airings(rows: Sequence[BroadcastRow]) -> Table:
 def _table(rows: Sequence[RunRow]) -> Table:
     from rich.table import Table
 
-    from eager_kestrel.cli.screen import rate
+    from eager_kestrel.cli.terminal import rate
 
     table = Table(box=None, padding=(0, 1), header_style="dim")
     for heading in ("run", "taken", "typical", "floor", "to"):
@@ -157,11 +157,11 @@ def show(
     """Show one run, and draw it with --figure."""
     from eager_kestrel.actions.runs import document, find, summary
     from eager_kestrel.cli.run_card import show_run
-    from eager_kestrel.cli.screen import console, print_json
+    from eager_kestrel.cli.terminal import console, print_json
 
     found = find(run)
     if figure is not None:
-        from eager_kestrel.report.run_figure import save_run_figure
+        from eager_kestrel.report.connection_figures import save_run_figure
 
         save_run_figure(found, figure)
     if json:
@@ -180,13 +180,13 @@ def hours(
     json: Json = False,
 ) -> None:
     """Typical and floor by hour of day, and what a platform would get, as a table and a figure."""
-    from eager_kestrel.actions.hours import hours as by_hour
+    from eager_kestrel.actions.what_if import hours as by_hour
     from eager_kestrel.cli.run_card import show_hours
-    from eager_kestrel.cli.screen import console, print_json
+    from eager_kestrel.cli.terminal import console, print_json
 
     found = by_hour(from_ or (), platforms or (), guides, days)
     if figure is not None:
-        from eager_kestrel.report.hours_figure import save_hours_figure
+        from eager_kestrel.report.connection_figures import save_hours_figure
 
         save_hours_figure(found, figure)
     if json:
@@ -205,7 +205,7 @@ def compare(
     """Put runs side by side, and say whether their floors can be told apart."""
     from eager_kestrel.actions.runs import compared, document
     from eager_kestrel.cli.run_card import show_compared
-    from eager_kestrel.cli.screen import console, print_json
+    from eager_kestrel.cli.terminal import console, print_json
     from eager_kestrel.core.document import format_name
     from eager_kestrel.core.words.runs import apart
 
@@ -232,7 +232,7 @@ def forget(
 ) -> None:
     """Forget runs and airings: by id, older than a day, to one endpoint, or all of them."""
     from eager_kestrel.actions.runs import forget as forget_runs
-    from eager_kestrel.cli.screen import console
+    from eager_kestrel.cli.terminal import console
     from eager_kestrel.core.errors import InputError
 
     if sum((bool(names), before is not None or place is not None, everything)) != 1:
@@ -249,7 +249,7 @@ def export(
 ) -> None:
     """Write every kept run to a file."""
     from eager_kestrel.actions.runs import export as export_runs
-    from eager_kestrel.cli.screen import console
+    from eager_kestrel.cli.terminal import console
 
     console().print(f"{export_runs(file)} written to {file}")
 
@@ -264,7 +264,7 @@ def import_runs(
 ) -> None:
     """Take in an export, or a CSV or JSON table of times and upload rates from elsewhere."""
     from eager_kestrel.actions.runs import import_file
-    from eager_kestrel.cli.screen import console, print_json, warn
+    from eager_kestrel.cli.terminal import console, print_json, warn
     from eager_kestrel.core.errors import FormatError
 
     done = import_file(file, dates)
@@ -285,7 +285,7 @@ def import_runs(
 def repair() -> None:
     """Save every run of a damaged history that can still be read into a fresh one."""
     from eager_kestrel.actions.runs import repaired
-    from eager_kestrel.cli.screen import console
+    from eager_kestrel.cli.terminal import console
 
     found = repaired()
     screen = console()

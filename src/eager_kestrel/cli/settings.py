@@ -30,7 +30,7 @@ def from_(
     """Print what a recording was made with, as a settings file that check reads."""
     from eager_kestrel.actions.checking import settings_of_recording
     from eager_kestrel.actions.export import settings_text, write_new
-    from eager_kestrel.cli.screen import print_json, reading, warn
+    from eager_kestrel.cli.terminal import print_json, reading, warn
 
     with reading(quiet=json) as told:
         found = settings_of_recording(recording, told)

@@ -50,8 +50,8 @@ def start(
     import sys
 
     from eager_kestrel.actions.planning import uplink_from_number
-    from eager_kestrel.actions.start import new_show, show_path, write_show
-    from eager_kestrel.cli.screen import warn
+    from eager_kestrel.actions.shows import new_show, show_path, write_show
+    from eager_kestrel.cli.terminal import warn
     from eager_kestrel.core.errors import InputError
 
     if upload is not None:
@@ -73,7 +73,7 @@ def start(
 
 def _replaces(out: Path | None) -> bool:
     """Whether a file that is there may go, as the person says."""
-    from eager_kestrel.actions.start import usual_path
+    from eager_kestrel.actions.shows import usual_path
 
     path = usual_path(out)
     return path.exists() and typer.confirm(f"{path} is there already; replace it", err=True)
@@ -81,7 +81,7 @@ def _replaces(out: Path | None) -> bool:
 
 def _ask(question: str, usual: str, read: Callable[[str], T]) -> T:
     """Ask until the answer can be read."""
-    from eager_kestrel.cli.screen import warn
+    from eager_kestrel.cli.terminal import warn
     from eager_kestrel.core.errors import KestrelError
 
     while True:
@@ -102,7 +102,7 @@ def _asked(title: str | None, given: ShowOptions, guides: Path | None) -> tuple[
     """Ask for everything no option gave."""
     from dataclasses import replace
 
-    from eager_kestrel.actions import start as begin
+    from eager_kestrel.actions import shows as begin
     from eager_kestrel.actions.planning import known_platforms
 
     def wish(key: str, question: str, usual: str) -> None:
@@ -177,7 +177,7 @@ def _where_and_when(
 def _begins(given: ShowOptions, answer: str) -> ShowOptions:
     from dataclasses import replace
 
-    from eager_kestrel.core.line.hours import parse_time_of_day
+    from eager_kestrel.core.connection.hours import parse_time_of_day
 
     if answer.strip() == "-":
         return given
@@ -199,7 +199,7 @@ def _on_days(given: ShowOptions, answer: str) -> ShowOptions:
 def _going(given: ShowOptions, answer: str, guides: Path | None) -> ShowOptions:
     from dataclasses import replace
 
-    from eager_kestrel.actions.start import is_unknown, new_show
+    from eager_kestrel.actions.shows import is_unknown, new_show
 
     names = tuple(part.strip() for part in answer.split(",") if part.strip())
     for name in names:
@@ -214,8 +214,8 @@ def _going(given: ShowOptions, answer: str, guides: Path | None) -> ShowOptions:
 def _made(platform: str) -> bool:
     """Offer to make a guide that is missing; whether one was made."""
     from eager_kestrel.actions.guides import new_path
-    from eager_kestrel.cli.guides_new import answered, understood_so
-    from eager_kestrel.cli.screen import warn
+    from eager_kestrel.cli.guides import answered, understood_so
+    from eager_kestrel.cli.terminal import warn
     from eager_kestrel.core.errors import KestrelError
 
     if not typer.confirm(f"There is no guide for {platform}; make one now", err=True):
@@ -232,7 +232,7 @@ def _made(platform: str) -> bool:
 
 
 def _reserves(answer: str) -> tuple[str, ...]:
-    from eager_kestrel.actions.start import reserves_from
+    from eager_kestrel.actions.shows import reserves_from
 
     return () if answer.strip() == "-" else reserves_from(answer)
 
@@ -243,7 +243,7 @@ def _plan(show: Show, upload: str | None, guides: Path | None) -> None:
     from eager_kestrel.actions.planning import plan as plan_show
     from eager_kestrel.actions.shows import on_this_machine
     from eager_kestrel.cli.plan_card import show_plan
-    from eager_kestrel.cli.screen import console, warn
+    from eager_kestrel.cli.terminal import console, warn
     from eager_kestrel.core.errors import NotFoundError
 
     try:

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from eager_kestrel.actions.trial import TrialEncodes
-    from eager_kestrel.core.footage.trial import Trial
+    from eager_kestrel.core.footage import Trial
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,7 +59,7 @@ def trial(
 ) -> None:
     """Encode your own clip around a plan: which picture looks best at which bitrate."""
     from eager_kestrel.actions.trial import plan_with, prepared, try_clip
-    from eager_kestrel.cli.screen import console, print_json, telling
+    from eager_kestrel.cli.terminal import console, print_json, telling
 
     _require(see)
     asked = prepared(clip, tuple(platforms or ()), upload, bitrate, motion, keep, guides)
@@ -91,9 +91,9 @@ def _require(see: SeeFlags) -> None:
 
 def _see(tried: TrialEncodes, see: SeeFlags) -> None:
     """Sheets and clips; blind, the person ranks first."""
-    from eager_kestrel.actions.trial_seen import judged, sheet_of, write_clips
-    from eager_kestrel.cli.screen import console, warn
-    from eager_kestrel.report.sheet import CROP, save_sheet
+    from eager_kestrel.actions.trial import judged, sheet_of, write_clips
+    from eager_kestrel.cli.terminal import console, warn
+    from eager_kestrel.report.contact_sheet import CROP, save_sheet
 
     if see.clips is not None:
         for path in write_clips(tried, see.clips):
@@ -117,7 +117,7 @@ def show_trial(screen: Console, found: Trial) -> None:
     """Every encode, then what it teaches."""
     from rich.table import Table
 
-    from eager_kestrel.cli.screen import remark
+    from eager_kestrel.cli.terminal import remark
     from eager_kestrel.core.words.numbers import looks
 
     said = ", ".join(

@@ -2,17 +2,86 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from eager_kestrel.cli.options import GuideFolder, Json, Quiet, grouped, single
-from eager_kestrel.cli.watch_options import AlertFlags, RelayFlags, StreamFlags
+from eager_kestrel.cli.options import (
+    GuideFolder,
+    Json,
+    Quiet,
+    asker,
+    complete_platform,
+    grouped,
+    single,
+)
 
 if TYPE_CHECKING:
+    from eager_kestrel.actions.broadcasts import KeptBroadcast
+    from eager_kestrel.actions.relay import RelayReport
     from eager_kestrel.actions.watching import Connection
+    from eager_kestrel.cli.watch_view import View
+
+
+@dataclass(frozen=True, slots=True)
+class StreamFlags:
+    """Which stream, as said on the command line."""
+
+    to: Annotated[
+        list[str] | None,
+        typer.Option(
+            metavar="WHERE",
+            help="HOST[:PORT] it goes to; with --through a platform of the plan, an address "
+            "without key, or PLATFORM=ADDRESS (repeat for several).",
+        ),
+    ] = None
+    platform: Annotated[
+        str | None,
+        typer.Option(
+            "--for", metavar="PLATFORM", autocompletion=complete_platform, help="Which of the plan."
+        ),
+    ] = None
+    pid: Annotated[int | None, typer.Option(metavar="N", help="The sending process.")] = None
+    program: Annotated[
+        str | None, typer.Option(metavar="NAME", help="The sending program's name, or part of it.")
+    ] = None
+    settings: Annotated[
+        Path | None,
+        typer.Option(metavar="FILE", help="Judge by these settings in place of the plan."),
+    ] = None
+
+
+@dataclass(frozen=True, slots=True)
+class RelayFlags:
+    """Standing between program and platform, as said on the command line."""
+
+    through: Annotated[
+        bool, typer.Option("--through", help="Stand in between: the program sends to us.")
+    ] = False
+    port: Annotated[
+        int, typer.Option(min=0, max=65535, help="With --through: where; 0 takes a free one.")
+    ] = 1935
+    practice: Annotated[
+        str | None,
+        typer.Option(
+            metavar="LINE",
+            help='With --through: a simulated platform behind a simulated line: "5 Mbit/s".',
+        ),
+    ] = None
+
+
+@dataclass(frozen=True, slots=True)
+class AlertFlags:
+    """How to be told, as said on the command line."""
+
+    bell: Annotated[bool, typer.Option("--bell", help="Ring when something is wrong.")] = False
+    notify: Annotated[
+        bool, typer.Option("--notify", help="Show a desktop notice when something is wrong.")
+    ] = False
 
 
 @grouped
@@ -34,13 +103,11 @@ def watch(
 
     With --json: one document a second. What was seen is kept: see review and runs list.
     """
-    from eager_kestrel.cli.screen import ended_by_sigterm
+    from eager_kestrel.cli.terminal import ended_by_sigterm
     from eager_kestrel.cli.watch_view import View, show_aired
 
     with ended_by_sigterm(), View(json=json, bell=alerts.bell, notify=alerts.notify) as view:
         if between.through or between.practice is not None:
-            from eager_kestrel.cli.watch_through import watch_through
-
             aired = watch_through(plan, which, between, within, guides, view)
         else:
             aired = _from_outside(plan, which, within, guides, view)
@@ -54,7 +121,7 @@ def _from_outside(
     """Watch the program's own connection; nothing is aired where only a rate was seen."""
     from eager_kestrel.actions.watching import WatchOptions, sees_connections, watch_interface
     from eager_kestrel.actions.watching import watch as watch_stream
-    from eager_kestrel.cli.screen import warn
+    from eager_kestrel.cli.terminal import warn
     from eager_kestrel.core.errors import InputError
 
     if which.to is not None and len(which.to) > 1:
@@ -93,9 +160,30 @@ def _chooser(view: View) -> Callable[[Sequence[Connection]], Connection] | None:
     return choose
 
 
-if TYPE_CHECKING:
-    from eager_kestrel.actions.airing import KeptBroadcast
-    from eager_kestrel.cli.watch_view import View
-
-
 app = single("watch", watch)
+
+
+def watch_through(
+    plan: str, which: StreamFlags, between: RelayFlags, within: str, guides: Path | None, view: View
+) -> tuple[KeptBroadcast, ...]:
+    """Stand in between until the stream ends."""
+    from eager_kestrel.actions.relay import watch_through as stand_between
+    from eager_kestrel.actions.relay_targets import RelayOptions
+    from eager_kestrel.core.errors import InputError
+
+    if which.pid is not None or which.program is not None:
+        raise InputError("with --through the program sends to us", "leave --pid and --program out")
+    wish = RelayOptions(
+        plan=plan, settings=which.settings, platform=which.platform, to=tuple(which.to or ()),
+        port=between.port, practice=between.practice, within=within, guides=guides,
+    )  # fmt: skip
+
+    def ready(told: RelayReport) -> None:
+        sys.stderr.write(
+            f"Send to {told.address} with the stream key: {told.shown_key}\n"
+            f"It is passed on to {', '.join(told.places)}\n"
+        )
+        sys.stderr.flush()
+        view.titled(f"through us to {', '.join(told.places)}")
+
+    return stand_between(wish, view.tell, asker(), ready)

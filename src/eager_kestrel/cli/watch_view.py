@@ -8,9 +8,9 @@ from collections import deque
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Self
 
-from eager_kestrel.cli.screen import console, grid, remark, warn
+from eager_kestrel.cli.terminal import console, grid, remark, warn
 from eager_kestrel.core.stutter import LATE_SECONDS
-from eager_kestrel.core.words import airings as words
+from eager_kestrel.core.words import broadcasts as words
 from eager_kestrel.core.words.runs import bars
 
 if TYPE_CHECKING:
@@ -19,10 +19,10 @@ if TYPE_CHECKING:
     from rich.panel import Panel
     from rich.table import Table
 
-    from eager_kestrel.actions.airing import KeptBroadcast
+    from eager_kestrel.actions.broadcasts import KeptBroadcast
     from eager_kestrel.actions.watching import Connection
-    from eager_kestrel.core.line.airing import Broadcast
-    from eager_kestrel.core.watching.now import Now
+    from eager_kestrel.core.connection.broadcast import Broadcast
+    from eager_kestrel.core.watching.sample import Now
 
 SHOWN_SECONDS = 1.0
 """Between two drawings, and two documents."""

@@ -18,7 +18,7 @@ from pydantic import (
 from pydantic_core import CoreSchema
 
 from eager_kestrel.core.errors import FormatError
-from eager_kestrel.core.picture import Resolution, frame_rate_text
+from eager_kestrel.core.resolution import Resolution, frame_rate_text
 
 
 class Frozen(BaseModel):

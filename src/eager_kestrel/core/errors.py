@@ -1,8 +1,4 @@
-"""The errors a user can meet, one tree.
-
-Each says what is wrong, where (file, line or key) and what to write instead; none knows an exit
-code. The command line turns one into a single line on stderr.
-"""
+"""The errors a user can meet, one tree, and names that were nearly right."""
 
 from __future__ import annotations
 
@@ -67,3 +63,13 @@ class NoPlanError(KestrelError):
 
 class StoppedError(KestrelError):
     """The user stopped it before anything was learned."""
+
+
+def nearest_name(written: str, known: list[str], none: str) -> str:
+    """An imperative that offers the nearest known name, or all of them, or says there are none."""
+    if not known:
+        return none
+    import difflib
+
+    close = difflib.get_close_matches(written.lower(), known, n=1, cutoff=0.6)
+    return f'write "{close[0]}"' if close else f"choose from {', '.join(sorted(known))}"

@@ -17,7 +17,7 @@ from typing import TYPE_CHECKING
 from eager_kestrel.core.errors import NoPlanError
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.picture import Resolution
+    from eager_kestrel.core.resolution import Resolution
 
 _H264_FACTOR = {"baseline": 1.0, "main": 1.0, "high": 1.25}
 

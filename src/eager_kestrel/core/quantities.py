@@ -14,7 +14,7 @@ from typing import Annotated, TypeVar
 from pydantic import BeforeValidator, PlainSerializer, ValidationInfo, WithJsonSchema
 
 from eager_kestrel.core.errors import UnitError
-from eager_kestrel.core.picture import AspectRatio, Resolution, frame_rate_text, parse_frame_rate
+from eager_kestrel.core.resolution import AspectRatio, Resolution, frame_rate_text, parse_frame_rate
 from eager_kestrel.core.units import Bitrate, DataSize, parse_seconds, parse_share, parse_stutter
 
 T = TypeVar("T")

@@ -15,8 +15,8 @@ from typing import Self
 
 from pydantic import ValidationError
 
+from eager_kestrel.core.connection.run import Run
 from eager_kestrel.core.errors import StorageError
-from eager_kestrel.core.line.run import Run
 from eager_kestrel.files.home import data_home, made, storage_error
 
 FILE_NAME = "runs.sqlite3"

@@ -8,15 +8,14 @@ import re
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from eager_kestrel.core.errors import InputError, NotFoundError
-from eager_kestrel.core.names import nearest_name
+from eager_kestrel.core.errors import InputError, NotFoundError, nearest_name
 from eager_kestrel.files.bundled import quality_table
 from eager_kestrel.files.home import data_home, made, storage_error
-from eager_kestrel.files.kept import read_kept, write_kept
+from eager_kestrel.files.saved import read_kept, write_kept
 
 if TYPE_CHECKING:
     from eager_kestrel.core.choice.quality import QualityTable
-    from eager_kestrel.core.footage.trial import Footage
+    from eager_kestrel.core.footage import Footage
     from eager_kestrel.core.show.show import Motion
 
 FOLDER = "footage"
@@ -49,7 +48,7 @@ def read_footage(name: str) -> Footage:
         NotFoundError: there is none; suggests one.
         FormatError: its file is damaged.
     """
-    from eager_kestrel.core.footage.trial import Footage
+    from eager_kestrel.core.footage import Footage
 
     found = None
     if NAME.fullmatch(name) is not None:
@@ -80,7 +79,7 @@ def table_for(motion: Motion, footage: str | None) -> QualityTable:
     table = quality_table()
     if footage is None:
         return table
-    from eager_kestrel.core.words import trials as words
+    from eager_kestrel.core.words import broadcasts as words
 
     found = read_footage(footage)
     own = table.with_own(motion, found.parameters)

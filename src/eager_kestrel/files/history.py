@@ -1,6 +1,6 @@
 """The history: every run with its samples and every broadcast, second by second.
 
-Beside each document stands what planning needs of it (``core/line/evidence.py``). It is derived
+Beside each document stands what planning needs of it (``core/connection/evidence.py``). It is derived
 when it is first needed, and anew whenever the rules of deriving have changed.
 """
 
@@ -13,18 +13,17 @@ from typing import Any, Final, Generic, TypeAlias, TypeVar
 
 import numpy as np
 
-from eager_kestrel.core.errors import NotFoundError
-from eager_kestrel.core.line.airing import Broadcast, BroadcastRow
-from eager_kestrel.core.line.evidence import (
+from eager_kestrel.core.connection.broadcast import Broadcast, BroadcastRow
+from eager_kestrel.core.connection.evidence import (
     RULES,
     BroadcastEvidence,
     RunEvidence,
     broadcast_evidence,
     evidence_of,
 )
-from eager_kestrel.core.line.run import Run
-from eager_kestrel.core.line.summary import RunRow
-from eager_kestrel.core.line.throughput import FLOOR_PERCENTILE
+from eager_kestrel.core.connection.run import Run, RunRow
+from eager_kestrel.core.connection.throughput import FLOOR_PERCENTILE
+from eager_kestrel.core.errors import NotFoundError
 from eager_kestrel.files.database import Database
 
 

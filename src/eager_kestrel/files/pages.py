@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from eager_kestrel.core.errors import FormatError
-from eager_kestrel.core.guide.page import Grid, Page
+from eager_kestrel.core.guide.amounts import Grid, Page
 from eager_kestrel.files.documents import read_bounded
 
 if TYPE_CHECKING:

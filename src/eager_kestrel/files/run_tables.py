@@ -21,11 +21,11 @@ from typing import Any, Literal
 from pydantic import ValidationError
 from pydantic_core import from_json, to_json
 
+from eager_kestrel.core.connection.broadcast import Broadcast
+from eager_kestrel.core.connection.run import Endpoint, Run
+from eager_kestrel.core.connection.summarising import phase_summary, run_document, without_figures
 from eager_kestrel.core.document import format_name, require_format
 from eager_kestrel.core.errors import FormatError, KestrelError, UnitError
-from eager_kestrel.core.line.airing import Broadcast
-from eager_kestrel.core.line.run import Endpoint, Run
-from eager_kestrel.core.line.summarising import phase_summary, run_document, without_figures
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.history import Row, airing_row, run_row
 from eager_kestrel.files.home import storage_error

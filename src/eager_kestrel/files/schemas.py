@@ -12,8 +12,7 @@ from typing import Any
 
 from pydantic import BaseModel, TypeAdapter
 
-from eager_kestrel.core.errors import NotFoundError
-from eager_kestrel.core.names import nearest_name
+from eager_kestrel.core.errors import NotFoundError, nearest_name
 
 KINDS: dict[str, tuple[str, str]] = {
     "guide": ("guide.guide", "Guide"),

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from eager_kestrel.core.errors import NotFoundError
-from eager_kestrel.core.names import nearest_name
+import tomlkit
+
+from eager_kestrel.core.errors import NotFoundError, nearest_name
 from eager_kestrel.core.show.show import Show
 from eager_kestrel.files.bundled import bundled_names, bundled_show
 from eager_kestrel.files.home import storage_error
-from eager_kestrel.files.toml import read_model
+from eager_kestrel.files.toml import fill, read_model
 
 USUAL = "show.toml"
 """Taken from the folder one is in when nothing else is said."""
@@ -50,3 +51,40 @@ def read_show(path: Path) -> Show:
     except OSError as error:
         raise storage_error(error, str(path)) from None
     return read_model(raw, Show, "show", str(path))
+
+
+COMMENTS = {
+    "source": "what your camera or screen gives",
+    "frame_rate": "frames a second of the source",
+    "motion": "still, calm, lively or hectic",
+    "prefer": "smooth or sharp, where upload does not hold both",
+    "audio": "voice or music",
+    "safe_share": "of the line; the rest is for its ups and downs",
+    "stutter": "seconds of stutter an hour that are accepted",
+    "lasts": "one show",
+    "cap": "of data a month",
+    "picture": "to be sent, whatever looks better",
+    "sent_frame_rate": "to be sent, whatever looks better",
+    "days": "it begins on; runs of these days count",
+    "at": "it begins; runs near it count",
+    "footage": "as trial --keep named it",
+    "viewers": "the slowest download among your viewers",
+    "hours_a_month": "you stream, to reckon data",
+    "reserves.rate": "kept back from the stream",
+    "destinations.weight": "how much its quality counts beside the others'",
+    "destinations.least_quality": "0 to 1; below it the destination is rather left out",
+    "destinations.encode": "own, shared or either",
+    "machine.share": "of the encoders' speed that may be used",
+}
+ALWAYS = {"format", "safe_share", "audio", "hours_a_month"}
+"""Written even where they are as usual, since people want to turn them."""
+
+
+def show_toml(show: Show) -> str:
+    """A show as commented TOML; reading it back gives the same show."""
+    said = show.model_dump(exclude_defaults=True, exclude_none=True)
+    said |= show.model_dump(include=ALWAYS)
+    document = tomlkit.document()
+    fill(document, {key: said[key] for key in Show.model_fields if key in said}, COMMENTS)
+    title = show.title or "A show"
+    return f"# {title}. Plan it with: eager-kestrel plan FILE\n" + tomlkit.dumps(document)

@@ -24,18 +24,22 @@ from av.container import InputContainer
 from av.packet import Packet
 from av.video.stream import VideoStream
 
-from eager_kestrel.core.checks.clock import SteadyClock
-from eager_kestrel.core.checks.describing import VideoFacts, by_second, video_seen
-from eager_kestrel.core.checks.live import AudioFacts
 from eager_kestrel.core.checks.recording import (
     RECORDING_KINDS,
     AudioSeen,
     Decoded,
     Recording,
 )
-from eager_kestrel.core.checks.tally import VideoTally
+from eager_kestrel.core.checks.stream import (
+    AudioFacts,
+    SteadyClock,
+    VideoFacts,
+    VideoTally,
+    by_second,
+    video_seen,
+)
 from eager_kestrel.core.errors import FormatError
-from eager_kestrel.core.picture import Resolution
+from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.wire import mp4
 from eager_kestrel.wire.parameter_sets import profile_and_level
 

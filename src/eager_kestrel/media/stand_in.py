@@ -18,11 +18,11 @@ from numpy.typing import NDArray
 
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.wire import flv
-from eager_kestrel.wire.filler import filler
+from eager_kestrel.wire.flv import filler
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.picture import Resolution
     from eager_kestrel.core.plan.plan import AudioSettings, VideoSettings
+    from eager_kestrel.core.resolution import Resolution
 
 ENCODERS = {"h264": "libx264", "hevc": "libx265", "av1": "libsvtav1"}
 OWN_SHARE = 0.7

@@ -20,6 +20,8 @@ from typing import Any, Self, TypeAlias
 
 import psutil
 
+from eager_kestrel.core.connection.run import Background
+
 LIVE_STATES = (1,)
 """TCP_ESTABLISHED."""
 ANY_STATE, INFO_EXTENSION, ANY_COOKIE = 0xFFF, 1 << 1, 2**64 - 1
@@ -191,3 +193,27 @@ class Program:
                 cores = self._process.cpu_percent(None) / 100
                 return cores, self._process.memory_info().rss / 1e6
         return None, None
+
+
+def sent_bytes() -> int:
+    """By every interface but loopback, since it is up."""
+    counters = psutil.net_io_counters(pernic=True)
+    stats = psutil.net_if_stats()
+    loopback = {n for n, s in stats.items() if "loopback" in s.flags.split(",")} | {"lo", "lo0"}
+    return sum(count.bytes_sent for name, count in counters.items() if name not in loopback)
+
+
+class BackgroundWatch:
+    """Begins watching when made."""
+
+    def __init__(self) -> None:
+        self._sent = sent_bytes()
+        self._began = time.perf_counter()
+
+    def so_far(self) -> Background:
+        """Mean upload since it was made."""
+        seconds = max(time.perf_counter() - self._began, 1e-3)
+        gained = max(0, sent_bytes() - self._sent)
+        return Background(
+            upload_kbps=round(gained / seconds / 125, 1), watched_seconds=round(seconds, 2)
+        )

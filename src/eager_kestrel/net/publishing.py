@@ -23,8 +23,7 @@ from eager_kestrel.net.delivered import WrittenCounter, delivered_counter
 from eager_kestrel.net.sockets import set_option
 from eager_kestrel.net.target import TCP_NOTSENT_LOWAT
 from eager_kestrel.wire.errors import ProtocolError
-from eager_kestrel.wire.publishing import Event, Publisher, Ready, Refused
-from eager_kestrel.wire.rtmp import RANDOM_BYTES
+from eager_kestrel.wire.publishing import RANDOM_BYTES, Event, Publisher, Ready, Refused
 
 SEND_BUFFER_BYTES = 65_536
 CONNECT_SECONDS = 8.0

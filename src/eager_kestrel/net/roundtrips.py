@@ -13,12 +13,13 @@ from typing import TYPE_CHECKING, Any, Self
 
 import httpx
 
-from eager_kestrel.core.line.run import RoundTrip
+from eager_kestrel.core.connection.run import RoundTrip
 from eager_kestrel.net.delivered import DeliveredCounter, delivered_counter
 from eager_kestrel.net.exchange import CONNECTED, bounded_body
 
 if TYPE_CHECKING:
     from eager_kestrel.net.target import UploadTarget
+
 
 UNCOUNTED_BYTES = 190
 """What one request costs the line beside its own bytes, in bytes of an upload: the headers of its

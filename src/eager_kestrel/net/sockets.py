@@ -5,6 +5,9 @@ from __future__ import annotations
 import contextlib
 import os
 import socket
+import threading
+from concurrent.futures import Future
+from typing import TypeVar
 
 from eager_kestrel.core.errors import NetworkError
 
@@ -38,3 +41,30 @@ def listener(host: str | None, port: int) -> socket.socket:
         raise NetworkError(
             f"port {port}{of} cannot be used ({what})", f"choose another with --port{other}"
         ) from None
+
+
+T = TypeVar("T")
+
+WAKE_SECONDS = 0.5
+
+
+def wait_for(event: threading.Event) -> None:
+    """Wait until an event is set."""
+    while not event.wait(WAKE_SECONDS):
+        pass
+
+
+def wait_for_end(thread: threading.Thread) -> None:
+    """Wait until a thread has ended."""
+    while thread.is_alive():
+        thread.join(WAKE_SECONDS)
+
+
+def result_of(future: Future[T]) -> T:
+    """Wait for a future; return its result, or raise its exception."""
+    while not future.done():
+        try:
+            future.exception(WAKE_SECONDS)
+        except TimeoutError:
+            continue
+    return future.result()

@@ -20,8 +20,8 @@ from urllib.parse import unquote, urljoin
 import httpx
 import psutil
 
+from eager_kestrel.core.connection.summarising import EndpointCount
 from eager_kestrel.core.errors import EndpointError, InputError, NetworkError
-from eager_kestrel.core.line.counted import EndpointCount
 from eager_kestrel.net.addresses import Address, parse_address, shown_url
 from eager_kestrel.net.exchange import exchange
 from eager_kestrel.net.failures import status_error

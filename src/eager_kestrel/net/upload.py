@@ -25,9 +25,8 @@ from eager_kestrel.net.delivered import DeliveredCounter, delivered_counter
 from eager_kestrel.net.exchange import CONNECTED, bounded_body
 from eager_kestrel.net.failures import network_error, status_error
 from eager_kestrel.net.pacing import Pacer, Waits
-from eager_kestrel.net.sockets import set_option
+from eager_kestrel.net.sockets import set_option, wait_for
 from eager_kestrel.net.target import TCP_NOTSENT_LOWAT, UNSENT_BYTES, UploadTarget, shown_location
-from eager_kestrel.net.waiting import wait_for
 
 BODY_BYTES = (2**30, 64 * 2**20, 8 * 2**20, 2**20)
 """Sizes of one upload; the next smaller is tried when an endpoint calls one too large (413)."""

@@ -6,13 +6,19 @@ over two seconds, at codec, at how far keyframes are apart.
 
 from __future__ import annotations
 
+import asyncio
+import socket
 import time
 from collections import deque
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Protocol
 
+from eager_kestrel.practice.servers import LoopbackServer, listening_socket
+from eager_kestrel.wire.publishing import OPENING_BYTES, opening_answer
+
 if TYPE_CHECKING:
     from eager_kestrel.core.guide.guide import Guide
+
 
 WINDOW_SECONDS = 2.0
 PATIENCE_SECONDS = 3.0
@@ -149,3 +155,24 @@ class Platform:
         kbps = sum(size for _, size in self._recent) * 8e-3 / span if span else 0.0
         state = "takes it" if self._over_since is None else "over the ceiling"
         return f"{state}: {kbps:,.0f} kbit/s"
+
+
+class PracticeIngestPoint(LoopbackServer):
+    """Serves on loopback within its ``with`` block."""
+
+    def __init__(self, delay_ms: float) -> None:
+        super().__init__(listening_socket())
+        self._delay_seconds = delay_ms / 1000
+
+    async def handle(self, connection: socket.socket) -> None:
+        """Read C0 and C1, wait, answer, and leave closing to the peer."""
+        loop = asyncio.get_running_loop()
+        opening = b""
+        while len(opening) < OPENING_BYTES:
+            part = await loop.sock_recv(connection, OPENING_BYTES - len(opening))
+            if not part:
+                return
+            opening += part
+        await asyncio.sleep(self._delay_seconds)
+        await loop.sock_sendall(connection, opening_answer(opening))
+        await loop.sock_recv(connection, 1)

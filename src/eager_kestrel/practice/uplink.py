@@ -25,7 +25,7 @@ from eager_kestrel.practice.servers import (
 )
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.line.trace import Trace
+    from eager_kestrel.core.connection.trace import Trace
 
 RECEIVE_BUFFER_BYTES = 8192
 SMALLEST_CHUNK = 1448

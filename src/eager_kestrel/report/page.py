@@ -13,10 +13,10 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from eager_kestrel.core.errors import InputError, StorageError
-from eager_kestrel.core.plan import sheet
+from eager_kestrel.core.plan import card_text as sheet
 from eager_kestrel.core.plan.exports import cell, plan_markdown
 from eager_kestrel.core.units import Bitrate
-from eager_kestrel.core.words import airings as aired_words
+from eager_kestrel.core.words import broadcasts as aired_words
 from eager_kestrel.core.words import runs as run_words
 
 if TYPE_CHECKING:
@@ -24,11 +24,10 @@ if TYPE_CHECKING:
 
     from eager_kestrel.core.checks.findings import Findings
     from eager_kestrel.core.checks.rehearsal import Rehearsal
+    from eager_kestrel.core.connection.hours import Hours
     from eager_kestrel.core.forecast.forecast import Forecast
-    from eager_kestrel.core.line.hours import Hours
     from eager_kestrel.core.plan.plan import DestinationPlan, Plan
-    from eager_kestrel.core.watching.gathered import ReportMaterial
-    from eager_kestrel.core.watching.review import Review
+    from eager_kestrel.core.watching.review import ReportMaterial, Review
 
 KINDS = (".html", ".htm", ".md")
 
@@ -93,8 +92,8 @@ def sections_of(told: ReportMaterial) -> list[Section]:
 
 
 def _forecast(found: Forecast) -> Section:
-    from eager_kestrel.core.words.forecasts import hourly
-    from eager_kestrel.report.forecast_figure import save_forecast_figure
+    from eager_kestrel.core.words.runs import hourly
+    from eager_kestrel.report.connection_figures import save_forecast_figure
 
     return Section(
         "How much it would have stuttered",
@@ -108,7 +107,7 @@ def _forecast(found: Forecast) -> Section:
 
 
 def _hours(found: Hours) -> Section:
-    from eager_kestrel.report.hours_figure import save_hours_figure
+    from eager_kestrel.report.connection_figures import save_hours_figure
 
     def rate(kbps: float | None) -> str:
         return "-" if kbps is None else str(Bitrate.from_kbps(kbps))
@@ -148,7 +147,7 @@ def _findings(found: Findings) -> Section:
 
 
 def _review(found: Review) -> Section:
-    from eager_kestrel.report.airing_figure import save_airing_figure
+    from eager_kestrel.report.broadcast_figures import save_airing_figure
 
     airing = found.airing
     last = aired_words.for_how_long(airing.lasted_seconds, airing.typical_kbps, airing.planned_kbps)
@@ -179,7 +178,7 @@ def _place(plan: Plan, there: DestinationPlan) -> dict[str, Any]:
 def _html(told: ReportMaterial, sections: list[Section]) -> str:
     import jinja2
 
-    from eager_kestrel.report.budget_figure import save_budget_figure
+    from eager_kestrel.report.plan_figures import save_budget_figure
 
     plan = told.plan
     loader = jinja2.PackageLoader("eager_kestrel.report", "templates")

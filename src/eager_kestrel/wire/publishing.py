@@ -11,16 +11,41 @@ from dataclasses import dataclass
 from typing import Literal, TypeAlias
 
 from eager_kestrel.wire import amf0
-from eager_kestrel.wire.chunks import (
-    CHUNK_BYTES,
-    SET_CHUNK_SIZE,
-    ChunkReader,
-    ChunkWriter,
-    Message,
-)
+from eager_kestrel.wire.chunks import CHUNK_BYTES, SET_CHUNK_SIZE, ChunkReader, ChunkWriter, Message
 from eager_kestrel.wire.errors import ProtocolError
 from eager_kestrel.wire.flv import AUDIO, DATA, VIDEO
-from eager_kestrel.wire.rtmp import OPENING_BYTES, VERSION, opening, opening_answer
+
+VERSION = 3
+RANDOM_BYTES = 1528
+OPENING_BYTES = 1 + 8 + RANDOM_BYTES
+"""C0 and C1 together."""
+
+
+def opening(milliseconds: int, random: bytes) -> bytes:
+    """C0 and C1.
+
+    Args:
+        milliseconds: the sender's epoch, modulo 2**32.
+        random: exactly 1,528 bytes.
+
+    Raises:
+        ValueError: ``random`` has another length.
+    """
+    if len(random) != RANDOM_BYTES:
+        raise ValueError(f"{RANDOM_BYTES} random bytes are needed, not {len(random)}")
+    return bytes([VERSION]) + (milliseconds % 2**32).to_bytes(4, "big") + bytes(4) + random
+
+
+def opening_answer(client_opening: bytes) -> bytes:
+    """S0, S1 and S2 for a client's C0 and C1; S1 carries the client's own random bytes back."""
+    hello = client_opening[1:OPENING_BYTES]
+    return bytes([VERSION]) + bytes(8) + hello[8:] + hello
+
+
+def is_opening_answer(first_byte: bytes) -> bool:
+    """Whether an answer begins as S0 does."""
+    return first_byte == bytes([VERSION])
+
 
 ACKNOWLEDGEMENT, USER_CONTROL, WINDOW_SIZE, PEER_BANDWIDTH, COMMAND = 3, 4, 5, 6, 20
 COMMAND_AMF3, DATA_AMF3 = 17, 15

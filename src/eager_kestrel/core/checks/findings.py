@@ -9,6 +9,7 @@ from __future__ import annotations
 from typing import Literal
 
 from eager_kestrel.core.checks.recording import Recording
+from eager_kestrel.core.checks.rehearsal import Rehearsal
 from eager_kestrel.core.document import Frozen, format_name
 
 Severity = Literal["breach", "caution", "fine"]
@@ -47,3 +48,12 @@ class Findings(Frozen):
     def breaches(self) -> int:
         """How many rules are broken."""
         return sum(finding.severity == "breach" for finding in self.findings)
+
+
+class Proofs(Frozen):
+    """The latest rehearsals and the latest check."""
+
+    format: str = format_name("proofs")
+    rehearsals: tuple[Rehearsal, ...] = ()
+    """Without their moments."""
+    findings: Findings | None = None

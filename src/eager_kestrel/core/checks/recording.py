@@ -7,8 +7,8 @@ from typing import ClassVar
 
 from eager_kestrel.core.document import Frozen, Spread, format_name
 from eager_kestrel.core.guide.rules import RateControl
-from eager_kestrel.core.picture import Resolution
 from eager_kestrel.core.quantities import PictureShape
+from eager_kestrel.core.resolution import Resolution
 
 RECORDING_KINDS = {
     ".flv": "flv", ".mp4": "mp4", ".m4v": "mp4", ".mov": "mp4", ".mkv": "matroska",

@@ -1,11 +1,23 @@
-"""A rehearsal: what happened while a stand-in stream was sent, as a document."""
+"""What came of a rehearsal, and whose fault it was.
+
+Three things look alike to somebody who streams, and call for three different fixes: the *line* does
+not carry what is sent, the *machine* does not encode it in time, the *ingest* does not take it.
+They are told apart by where frames wait: before the encoder is done, between encoder and the other
+end's acknowledgement, or because the connection was refused or broke.
+"""
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Literal
 
+import numpy as np
+
 from eager_kestrel.core.document import Frozen, format_name
-from eager_kestrel.core.stutter import Stutter
+from eager_kestrel.core.plan.plan import Fallback
+from eager_kestrel.core.stutter import LATE_SECONDS, Stutter, stutters
+from eager_kestrel.core.words import plans
+from eager_kestrel.core.words import runs as words
 
 Limited = Literal["line", "machine", "ingest"]
 
@@ -90,3 +102,230 @@ class Rehearsal(Frozen):
     would_hold: str | None = None
     """The step down that would have held, in words."""
     moments: tuple[Moment, ...]
+
+
+GIVE_UP_SECONDS = 1.2
+"""A backlog that does not come back from here."""
+HOLDS_SHARE = 0.9
+"""A step holds when it takes no more of what was delivered than this."""
+STILL_BYTES = 2_000
+CLOSED_SHARE = 0.7
+"""Of the time in which nothing was taken, that the other end's window was closed."""
+CUT_SHORT_SECONDS = 0.5
+"""A rehearsal that ends so much earlier than asked was stopped."""
+
+OVERDUE_SECONDS, OVERDUE_TIMES = 0.4, 4.0
+"""A look that comes so late, and so many times later than usual, means a busy machine."""
+
+Steps = tuple[Fallback, ...]
+
+
+def delivered_kbps(sent: Sent) -> float:
+    """What the line delivered: while a backlog stood, else over all."""
+    moments = [m for m in sent.moments if m.delivered_bytes > 0]
+    if len(moments) < 2:
+        return 0.0
+    seconds = np.array([m.seconds for m in moments])
+    count = np.array([m.delivered_bytes for m in moments], dtype=np.float64)
+    standing = np.flatnonzero(np.array([m.backlog_seconds for m in moments]) > LATE_SECONDS / 2)
+    first = int(standing[0]) if standing.size > len(moments) // 10 else 0
+    span = seconds[-1] - seconds[first]
+    return float((count[-1] - count[first]) * 8e-3 / span) if span > 0 else 0.0
+
+
+def verdict(sent: Sent, step: Fallback, below: Steps, asked_seconds: float) -> RehearsalVerdict:
+    """Whose fault it was, when, by how much, and which step would have held.
+
+    Args:
+        sent: what was noted.
+        step: what was sent.
+        below: steps down from it, in order.
+        asked_seconds: it had to hold for.
+    """
+    if sent.broken:
+        return _of_ingest(sent)
+    slow = _first(sent, lambda m: m.encoder_seconds)
+    late = _first(sent, lambda m: m.backlog_seconds)
+    if slow is not None and (late is None or slow.seconds <= late.seconds):
+        return _of_machine(sent, slow, step, below)
+    if late is None and sent.late_frames and (unseen := _between(sent)):
+        late, held_up = unseen
+    else:
+        held_up = 0.0 if late is None else _held_up(sent, late)
+    if late is not None and held_up:
+        return RehearsalVerdict(
+            held=False, limited_by="machine", at_seconds=round(late.seconds, 2),
+            late_seconds=round(held_up, 2), text=words.held_up(late.seconds, held_up),
+        )  # fmt: skip
+    if late is not None or sent.late_frames:
+        frozen = _frozen(sent)
+        return _of_line(sent, late, below) if frozen is None else frozen
+    whole = sent.seconds >= asked_seconds - CUT_SHORT_SECONDS
+    return RehearsalVerdict(held=whole, text=words.nothing_late(sent.seconds, whole=whole))
+
+
+def _first(sent: Sent, waited: Callable[[Moment], float]) -> Moment | None:
+    """The first moment at which something was seen to be late."""
+    return next((m for m in sent.moments if waited(m) > LATE_SECONDS), None)
+
+
+def _between(sent: Sent) -> tuple[Moment, float] | None:
+    """When this machine was held up, and for how long at least, if no moment saw a queue.
+
+    A queue on the connection is seen as it grows, at every moment. Frames that were late although
+    hardly anything ever waited were held up here: by an encoder or a sender that was not run.
+    """
+    at = [moment.seconds for moment in sent.moments]
+    if len(at) < 2 or max(m.backlog_seconds for m in sent.moments) > LATE_SECONDS / 2:
+        return None
+    gaps = np.diff(at)
+    number = int(np.argmax(gaps))
+    return sent.moments[number + 1], max(LATE_SECONDS, float(gaps[number]))
+
+
+def _held_up(sent: Sent, late: Moment) -> float:
+    """How long this machine did not get round to sending, where that is why frames were late.
+
+    Looks come at even intervals; one that is far overdue means that the program itself was not
+    run, and what piled up meanwhile says nothing of the connection.
+    """
+    at = [moment.seconds for moment in sent.moments]
+    number = at.index(late.seconds)
+    if not number:
+        return 0.0
+    gap = at[number] - at[number - 1]
+    overdue = gap > max(OVERDUE_SECONDS, OVERDUE_TIMES * float(np.median(np.diff(at))))
+    return gap if overdue and late.backlog_seconds - gap <= LATE_SECONDS else 0.0
+
+
+def _of_ingest(sent: Sent) -> RehearsalVerdict:
+    at, why = sent.broken[0]
+    return RehearsalVerdict(
+        held=False, limited_by="ingest", at_seconds=round(at, 2), breaks=len(sent.broken),
+        text=words.broke(why, at),
+    )  # fmt: skip
+
+
+def _frozen(sent: Sent) -> RehearsalVerdict | None:
+    """The ingest no longer reads: its window is closed and nothing is taken; None otherwise."""
+    last = sent.moments[-1]
+    still = next(m for m in sent.moments if m.delivered_bytes >= last.delivered_bytes - STILL_BYTES)
+    seconds = last.seconds - still.seconds
+    before, after = still.window_closed_seconds, last.window_closed_seconds
+    if seconds < LATE_SECONDS or before is None or after is None:
+        return None
+    if after - before < CLOSED_SHARE * seconds:
+        return None
+    return RehearsalVerdict(
+        held=False, limited_by="ingest", at_seconds=round(still.seconds, 2),
+        late_seconds=round(last.backlog_seconds, 2), text=words.stopped_reading(still.seconds),
+    )  # fmt: skip
+
+
+def _of_machine(sent: Sent, slow: Moment, step: Fallback, below: Steps) -> RehearsalVerdict:
+    worst = max(m.encoder_seconds for m in sent.moments)
+    usual = float(np.median(sent.encode_ms)) if sent.encode_ms else 0.0
+    frame_seconds = float(1 / step.video.frame_rate)
+    most = frame_seconds * 1000 / max(usual, 1e-3) * step.video.pixels_per_second
+    return RehearsalVerdict(
+        held=False,
+        limited_by="machine",
+        at_seconds=round(slow.seconds, 2),
+        late_seconds=round(worst, 2),
+        would_hold=_which(below, lambda s: s.video.pixels_per_second <= most),
+        text=words.encoder_late(slow.seconds, worst, usual, frame_seconds),
+    )
+
+
+def _of_line(sent: Sent, late: Moment | None, below: Steps) -> RehearsalVerdict:
+    worst = max((m.backlog_seconds for m in sent.moments), default=0.0)
+    carried = delivered_kbps(sent)
+    at = late.seconds if late is not None else sent.seconds
+    text = words.frames_waited(at, worst, carried)
+    if _closed_meanwhile(sent):
+        text = words.perhaps_the_ingest(text)
+    return RehearsalVerdict(
+        held=False,
+        limited_by="line",
+        at_seconds=round(at, 2),
+        late_seconds=round(worst, 2),
+        would_hold=_which(below, lambda s: s.total_kbps <= HOLDS_SHARE * carried),
+        text=text,
+    )
+
+
+def _closed_meanwhile(sent: Sent) -> bool:
+    """Whether for a while nothing was taken, and the other end's window was closed.
+
+    It may not have read, or whatever stands between may have passed on what the line takes.
+    """
+    last = sent.moments[0] if sent.moments else None
+    for moment in sent.moments:
+        assert last is not None
+        if moment.delivered_bytes - last.delivered_bytes > STILL_BYTES:
+            last = moment
+        took = moment.seconds - last.seconds
+        before, after = last.window_closed_seconds, moment.window_closed_seconds
+        if took > LATE_SECONDS and before is not None and after is not None:
+            return after - before > CLOSED_SHARE * took
+    return False
+
+
+def _which(below: Steps, fits: Callable[[Fallback], bool]) -> int | None:
+    """The first step down that fits, counted from 0."""
+    return next((i for i, step in enumerate(below) if fits(step)), None)
+
+
+def _stutters(sent: Sent, cause: str) -> tuple[Stutter, ...]:
+    """Stutters of what was sent, as far as a queue or a late encoder was seen."""
+    at = np.array([moment.seconds for moment in sent.moments])
+    if at.size < 2:
+        return ()
+    late = [max(m.backlog_seconds, m.encoder_seconds) > LATE_SECONDS for m in sent.moments]
+    return stutters(late, at, float(np.median(np.diff(at))), [cause] * at.size)
+
+
+def rehearsal_of(
+    sent: Sent, step: Fallback, below: Steps, *, target: str, platform: str, asked_seconds: float
+) -> Rehearsal:
+    """The report of what was noted.
+
+    Args:
+        sent: what was noted.
+        step: what was sent.
+        below: steps down from it, in order.
+        target: where to, without key.
+        platform: whose plan it was.
+        asked_seconds: it had to hold for.
+    """
+    encode = np.array(sent.encode_ms) if sent.encode_ms else np.zeros(1)
+    trips = [m.round_trip_ms for m in sent.moments if m.round_trip_ms is not None]
+    video, audio = step.video, step.audio
+    found = verdict(sent, step, below, asked_seconds)
+    holds = None if found.would_hold is None else below[found.would_hold].video.words
+    return Rehearsal(
+        target=target,
+        platform=platform,
+        planned=plans.rehearsed(
+            video.picture, video.frame_rate, video.bitrate_kbps, video.keyframe_seconds,
+            audio.bitrate_kbps,
+        ),
+        total_kbps=round(step.total_kbps, 1),
+        asked_seconds=asked_seconds,
+        seconds=round(sent.seconds, 2),
+        frames=sent.frames,
+        late_frames=sent.late_frames,
+        lost_frames=sent.lost_frames,
+        stutters=_stutters(sent, found.limited_by or ""),
+        worst_backlog_seconds=round(max((m.backlog_seconds for m in sent.moments), default=0.0), 3),
+        delivered_kbps=round(delivered_kbps(sent), 1),
+        counted_by=sent.counted_by,
+        encode_ms_typical=round(float(np.median(encode)), 2),
+        encode_ms_slowest=round(float(np.percentile(encode, 99)), 2),
+        round_trip_ms=round(float(np.median(trips)), 1) if trips else None,
+        round_trip_ms_worst=round(max(trips), 1) if trips else None,
+        reconnects=sent.reconnects,
+        verdict=found,
+        would_hold=holds,
+        moments=sent.moments,
+    )  # fmt: skip

@@ -14,7 +14,7 @@ from eager_kestrel.core.document import Frozen
 from eager_kestrel.core.words import plans as words
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.line.uplink import Uplink
+    from eager_kestrel.core.connection.uplink import Uplink
     from eager_kestrel.core.overhead import Overhead
     from eager_kestrel.core.show.show import Reserve, Show
 

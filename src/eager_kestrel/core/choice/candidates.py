@@ -14,14 +14,14 @@ from math import gcd, lcm
 from typing import TYPE_CHECKING
 
 from eager_kestrel.core.errors import InputError
-from eager_kestrel.core.picture import (
+from eager_kestrel.core.resolution import (
     CUSTOMARY_LINES,
     AspectRatio,
     Resolution,
     at_1000_1001,
     divides_evenly,
 )
-from eager_kestrel.core.words import needs as words
+from eager_kestrel.core.words import plans as words
 
 if TYPE_CHECKING:
     from eager_kestrel.core.guide.rules import VideoRules

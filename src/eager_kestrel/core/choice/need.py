@@ -17,18 +17,20 @@ from typing import TYPE_CHECKING, NamedTuple
 import numpy as np
 
 from eager_kestrel.core.choice.budget import Budget, budget
-from eager_kestrel.core.choice.field import CandidatesTable, candidates_table
-from eager_kestrel.core.choice.turning_points import grid
-from eager_kestrel.core.choice.weighed import ScoredCandidates
-from eager_kestrel.core.choice.what_if import Need
-from eager_kestrel.core.line.uplink import assumed_uplink
-from eager_kestrel.core.picture import Resolution, frame_rate_text, is_customary
+from eager_kestrel.core.choice.candidates_table import (
+    CandidatesTable,
+    ScoredCandidates,
+    candidates_table,
+)
+from eager_kestrel.core.choice.what_if import Need, grid
+from eager_kestrel.core.connection.uplink import assumed_uplink
+from eager_kestrel.core.resolution import Resolution, frame_rate_text, is_customary
 from eager_kestrel.core.units import Bitrate
 
 if TYPE_CHECKING:
     from eager_kestrel.core.arrays import Flags, Floats
     from eager_kestrel.core.choice.candidates import Candidate
-    from eager_kestrel.core.choice.option import Option
+    from eager_kestrel.core.choice.candidates_table import Option
     from eager_kestrel.core.choice.quality import QualityTable
     from eager_kestrel.core.guide.guide import Guide
     from eager_kestrel.core.show.show import Show

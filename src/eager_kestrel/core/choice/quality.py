@@ -28,6 +28,7 @@ from eager_kestrel.core.show.show import Motion, Preference
 if TYPE_CHECKING:
     from eager_kestrel.core.arrays import Floats
 
+
 REFERENCE_PIXELS = 1280 * 720
 REFERENCE_FPS = 30
 TOP_FPS = 60
@@ -200,3 +201,31 @@ def quality(
     """Mean quality in 0..1 over the scenes of a kind; arrays of one shape in and out."""
     every = sharpness(table, motion, codec, pixels, fps, kbps)
     return np.asarray(every.mean(axis=0) * smoothness(table, motion, fps), dtype=np.float64)
+
+
+STUDENT_90 = (3.078, 1.886, 1.638, 1.533, 1.476, 1.440, 1.415, 1.397, 1.383, 1.372)
+"""The 90th percentile of Student's t with 1 to 10 degrees of freedom."""
+NORMAL_90 = 1.282
+EDGE = 1e-3
+
+
+def expected_range(scenes: Floats) -> tuple[Floats, Floats]:
+    """The 10th and the 90th percentile of footage like some scenes.
+
+    Args:
+        scenes: quality in 0..1 on each; shape (scenes, ...). Of one scene nothing is known beyond
+            itself, and both are its quality.
+
+    Returns:
+        Two arrays of shape (...).
+    """
+    count = scenes.shape[0]
+    if count < 2:
+        return scenes[0], scenes[0]
+    inner = np.clip(scenes, EDGE, 1 - EDGE)
+    logits = np.log(inner / (1 - inner))
+    times = STUDENT_90[count - 2] if count - 2 < len(STUDENT_90) else NORMAL_90
+    reach = times * np.sqrt(1 + 1 / count) * logits.std(axis=0, ddof=1)
+    middle = logits.mean(axis=0)
+    low, high = (1 / (1 + np.exp(-(middle + side * reach))) for side in (-1, 1))
+    return np.asarray(low), np.asarray(high)

@@ -19,7 +19,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from eager_kestrel.core.picture import Resolution, is_customary, nearest_customary
+from eager_kestrel.core.resolution import Resolution, is_customary, nearest_customary
 
 if TYPE_CHECKING:
     from eager_kestrel.core.arrays import Flags, Floats, Indices

@@ -1,11 +1,36 @@
-"""Answers to what-if questions: the upload pictures take, and what is chosen along a range."""
+"""What-if questions: sweeps of one input, settings side by side, and where the choice changes."""
 
 from __future__ import annotations
 
-from typing import Literal
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+from fractions import Fraction
+from typing import TYPE_CHECKING, ClassVar, Literal
 
-from eager_kestrel.core.choice.option import Option
-from eager_kestrel.core.document import Frozen, format_name
+import numpy as np
+
+from eager_kestrel.core.choice.budget import budget, budget_of
+from eager_kestrel.core.choice.candidates import CLOSE
+from eager_kestrel.core.choice.candidates_table import CandidatesTable, Option, candidates_table
+from eager_kestrel.core.choice.quality import smoothness
+from eager_kestrel.core.connection.uplink import Uplink, assumed_uplink
+from eager_kestrel.core.document import Frozen, Spread, format_name
+from eager_kestrel.core.errors import InputError, UnitError, nearest_name
+from eager_kestrel.core.quantities import FrameRate
+from eager_kestrel.core.resolution import Resolution, parse_frame_rate, picture_at
+from eager_kestrel.core.show.show import MOTIONS, Show
+from eager_kestrel.core.units import Bitrate
+from eager_kestrel.core.words import plans as words
+from eager_kestrel.core.words.facts import BitrateBound
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.arrays import Floats
+    from eager_kestrel.core.choice.budget import Budget
+    from eager_kestrel.core.choice.candidates_table import ScoredCandidates
+    from eager_kestrel.core.choice.quality import QualityTable
+    from eager_kestrel.core.guide.guide import Guide
+
 
 Over = Literal["upload", "share", "motion", "standing"]
 OVER: tuple[Over, ...] = ("upload", "share", "motion", "standing")
@@ -78,3 +103,259 @@ class Sweep(Frozen):
     points: tuple[Point, ...]
     beside: tuple[Beside, ...] = ()
     """The show's other destinations."""
+
+
+POINTS = 79
+"""Of a range: 1 to 40 Mbit/s in steps of a half."""
+
+
+@dataclass(frozen=True, slots=True)
+class Range:
+    """What to sweep: numbers for upload (Mbit/s) and share (per cent), else every name."""
+
+    over: Over
+    begin: float = 0.0
+    end: float = 0.0
+
+
+def parse_range(text: str) -> Range:
+    """Read ``upload=1..40``, ``share=50..80``, ``motion`` or ``standing``.
+
+    Raises:
+        InputError: none of these.
+    """
+    name, _, span = text.partition("=")
+    over = next((known for known in OVER if known == name.strip()), None)
+    if over is None:
+        raise InputError(f'"{name}" cannot be swept', nearest_name(name, [*OVER], ""))
+    if over in ("motion", "standing"):
+        return Range(over)
+    match = re.fullmatch(r"\s*([0-9.]+)\s*\.\.\s*([0-9.]+)\s*", span)
+    example = "upload=1..40 (Mbit/s)" if over == "upload" else "share=50..80 (per cent)"
+    try:
+        begin, end = (float(match[1]), float(match[2])) if match else (0.0, 0.0)
+    except ValueError:
+        begin = end = 0.0
+    highest = 10_000 if over == "upload" else 100
+    if not 0 < begin < end <= highest:
+        raise InputError(f'"{text}" is no range', f"write {example}")
+    return Range(over, begin, end)
+
+
+def sweep(
+    wanted: Range, show: Show, guide: Guide, codec: str | None, table: QualityTable,
+    uplink: Uplink | None,
+) -> Sweep:  # fmt: skip
+    """What is chosen at each value, everything else as it is.
+
+    Args:
+        wanted: what to vary.
+        show: what is streamed.
+        guide: with its standing applied, which holds unless standings are swept.
+        codec: that is asked for; None leaves it to the guide.
+        table: of the quality model.
+        uplink: for everything but a sweep of uploads, which needs none.
+    """
+    if wanted.over in ("upload", "share"):
+        field = candidates_table(show, guide, table, guide.codec(codec))
+        names, values, rates = zip(*values_of(wanted, show, uplink), strict=True)
+        points = _points(field, names, values, list(rates))
+        return Sweep(platform=guide.name, over=wanted.over, points=points)
+    if uplink is None:
+        raise ValueError(f"a sweep of {wanted.over} needs an uplink")
+    safe = budget_of(uplink, show).safe_kbps
+    found: list[Point] = []
+    if wanted.over == "motion":
+        for motion in MOTIONS:
+            moving = show.model_copy(update={"motion": motion})
+            found += _points(
+                candidates_table(moving, guide, table, guide.codec(codec)), [motion], [None], [safe]
+            )
+    else:
+        for standing in (None, *guide.ordinary.standings):
+            ruled = guide.under(standing)
+            field = candidates_table(show, ruled, table, ruled.codec(codec))
+            found += _points(field, [standing or "ordinary"], [None], [safe])
+    return Sweep(platform=guide.name, over=wanted.over, points=tuple(found))
+
+
+def values_of(wanted: Range, show: Show, uplink: Uplink | None) -> list[tuple[str, float, float]]:
+    """Of a range of uploads or shares: each value in words, as a number, and its safe rate."""
+    values = np.linspace(wanted.begin, wanted.end, POINTS).tolist()
+    if wanted.over == "upload":
+        lines = [assumed_uplink(Bitrate.from_kbps(value * 1000)) for value in values]
+        safe = [budget(line, show.safe_share, show.reserves).safe_kbps for line in lines]
+        names = [f"{value:.4g} Mbit/s" for value in values]
+        return list(zip(names, values, safe, strict=True))
+    if uplink is None:
+        raise ValueError("a sweep of shares needs an uplink")
+    shares = [value / 100 for value in values]
+    safe = [budget(uplink, share, show.reserves).safe_kbps for share in shares]
+    return list(zip([f"{share:.1%}" for share in shares], shares, safe, strict=True))
+
+
+def _points(
+    field: CandidatesTable, names: Sequence[str], values: Sequence[float | None], safe: list[float]
+) -> tuple[Point, ...]:
+    chosen = field.chosen(np.array(safe))
+    return tuple(
+        Point(
+            at=name,
+            value=value,
+            safe_kbps=round(kbps, 3),
+            chosen=field.at(kbps).option(int(index)) if index >= 0 else None,
+        )
+        for name, value, kbps, index in zip(names, values, safe, chosen, strict=True)
+    )
+
+
+Shape = tuple[Resolution, Fraction]
+
+
+class Finalist(Spread):
+    """What one picture and frame rate would get on this line."""
+
+    SPREAD: ClassVar = {"picture": ("width", "height"), "frame_rate": ("fps", "frame_rate")}
+
+    picture: Resolution
+    frame_rate: FrameRate
+    bitrate_kbps: float
+    """What the encoder aims at."""
+    quality: float
+    """0..1, smoothness in it."""
+    smoothness: float
+    """0..1, what so many frames a second leave of it."""
+    bound_by: BitrateBound
+    """What bounds its bitrate."""
+    total_kbps: float
+    """Everything sent."""
+    upload_kbps: float
+    """The typical upload that carries it, with the same share and reserves."""
+    chosen: bool
+    """Whether a plan takes it."""
+    refused: str
+    """Why it cannot be taken; empty where it can."""
+
+
+class Comparison(Frozen):
+    """Finalists in the order asked."""
+
+    format: str = format_name("comparison")
+    platform: str
+    standing: str | None
+    safe_kbps: float
+    finalists: tuple[Finalist, ...]
+
+
+def parse_shapes(text: str) -> list[Shape]:
+    """Read ``"1280x720@60, 1920x1080@30"``.
+
+    Raises:
+        UnitError: one is none.
+    """
+    found = []
+    for part in text.split(","):
+        match = re.fullmatch(r"\s*(\S+?)\s*(?:@|\s+at\s+)\s*(\S+)\s*", part)
+        if match is None:
+            raise UnitError(f'"{part.strip()}" is no picture at a rate', "write 1280x720@60")
+        found.append((Resolution.parse(match[1]), parse_frame_rate(match[2])))
+    return found
+
+
+def compare(field: CandidatesTable, waterfall: Budget, shapes: Sequence[Shape]) -> Comparison:
+    """What each would get.
+
+    Args:
+        field: the candidates of a show for one guide.
+        waterfall: down to the safe rate.
+        shapes: pictures at frame rates, one at the least.
+
+    Raises:
+        InputError: the platform takes one of them of this source by no means; says what it takes.
+    """
+    weighed = field.at(waterfall.safe_kbps)
+    return Comparison(
+        platform=field.guide.name,
+        standing=field.guide.standing,
+        safe_kbps=round(waterfall.safe_kbps, 3),
+        finalists=tuple(
+            _finalist(field, weighed, waterfall, _position(field, shape)) for shape in shapes
+        ),
+    )
+
+
+def _position(field: CandidatesTable, shape: Shape) -> int:
+    picture, rate = shape
+    same = [n for n, c in enumerate(field.candidates) if c.picture == picture]
+    off = {n: abs(float(field.candidates[n].frame_rate / rate) - 1) for n in same}
+    nearest = min(same, key=lambda n: off[n], default=None)
+    if nearest is not None and off[nearest] < CLOSE:
+        return nearest
+    rates = sorted({c.frame_rate for c in field.candidates if c.picture == picture})
+    known = rates or sorted({c.picture for c in field.candidates}, key=lambda p: -p.pixels)[:6]
+    raise InputError(
+        words.not_taken(field.guide.title, picture_at(picture, rate)),
+        words.choose([f"{float(k):g}" if isinstance(k, Fraction) else str(k) for k in known],
+                     of_rates=bool(rates)),
+    )  # fmt: skip
+
+
+def _finalist(
+    field: CandidatesTable, weighed: ScoredCandidates, waterfall: Budget, at: int
+) -> Finalist:
+    candidate, kbps = field.candidates[at], float(weighed.kbps[at])
+    total = (kbps + weighed.audio_kbps) * float(field.per_byte[at]) + float(field.fixed_kbps[at])
+    refused = ""
+    if not weighed.encodable[at]:
+        refused = words.TOO_SLOW
+    elif not weighed.allowed[at]:
+        refused = words.under_floor(float(weighed.floors_kbps[at]))
+    smooth = smoothness(field.table, field.show.motion, np.array([float(candidate.frame_rate)]))
+    return Finalist(
+        picture=candidate.picture,
+        frame_rate=candidate.frame_rate,
+        bitrate_kbps=float(weighed.target_kbps[at]),
+        quality=round(float(weighed.quality[at]), 4),
+        smoothness=round(float(smooth[0]), 4),
+        bound_by=weighed.limit(at),
+        total_kbps=round(total, 3),
+        upload_kbps=round(waterfall.upload_for(total), 1),
+        chosen=weighed.chosen == at,
+        refused=refused,
+    )
+
+
+GRID_KBPS = 10.0
+LOOK_AHEAD = 128
+"""Grid points weighed at a time in search of the next choice."""
+
+
+def grid(field: CandidatesTable, from_kbps: float = 0.0) -> Floats:
+    """Safe rates up to where no candidate gains any more."""
+    if not field.candidates:
+        return np.empty(0)
+    most = field.rules_kbps.min(axis=0).max() * field.per_byte.max() + field.fixed_kbps.max()
+    top = most + field.audio_steps[-1] * (field.per_byte.max() + 20) + GRID_KBPS
+    begin = np.floor(from_kbps / GRID_KBPS) * GRID_KBPS + GRID_KBPS
+    return np.arange(begin, max(top, begin) + GRID_KBPS, GRID_KBPS)
+
+
+def next_choice(
+    field: CandidatesTable, best: int, safe_kbps: float, least_quality: float = 0.0
+) -> tuple[float, int] | None:
+    """The least safe rate above this one that chooses another candidate, and which.
+
+    Args:
+        field: the candidates.
+        best: index of the one that is chosen now.
+        safe_kbps: at this rate.
+        least_quality: that the other has to look like.
+    """
+    for part in np.array_split(rates := grid(field, safe_kbps), max(1, rates.size // LOOK_AHEAD)):
+        rows = field.weigh(part)
+        _, chosen = field.choose(rows)
+        looks = rows.quality[np.arange(part.size), chosen]
+        other = np.flatnonzero((chosen != best) & (chosen >= 0) & (looks >= least_quality))
+        if other.size:
+            return float(part[other[0]]), int(chosen[other[0]])
+    return None

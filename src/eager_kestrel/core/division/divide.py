@@ -6,21 +6,113 @@ The search is in :mod:`eager_kestrel.core.division.groupings`; here its outcome 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
+from itertools import combinations
 from typing import TYPE_CHECKING, NamedTuple
 
-from eager_kestrel.core.choice.field import candidates_table
-from eager_kestrel.core.division.groupings import Division, Grouping, Groupings
-from eager_kestrel.core.division.place import DestinationContext
-from eager_kestrel.core.division.serving import fewest_left_out
+import numpy as np
+
+from eager_kestrel.core.choice.candidates_table import CandidatesTable, candidates_table
+from eager_kestrel.core.division.groupings import (
+    ALL_GROUPINGS,
+    SERVED_WORTH,
+    Division,
+    Grouping,
+    Groupings,
+)
+from eager_kestrel.core.division.knapsack import Choices, KnapsackTable
 from eager_kestrel.core.division.split import Alternative, Group, LeavingOut, Relay, Split, Way
 from eager_kestrel.core.words import plans as words
 
 if TYPE_CHECKING:
+    from eager_kestrel.core.choice.budget import Budget
     from eager_kestrel.core.choice.quality import QualityTable
-    from eager_kestrel.core.division.encode import Members
+    from eager_kestrel.core.division.groupings import Members
     from eager_kestrel.core.guide.guide import Guide
-    from eager_kestrel.core.show.show import Show
+    from eager_kestrel.core.guide.rules import Transport
+    from eager_kestrel.core.show.show import Destination, Show
+
+
+@dataclass(frozen=True, slots=True)
+class DestinationContext:
+    """A destination with the candidates it is planned from."""
+
+    destination: Destination
+    guide: Guide
+    """With its standing applied."""
+    rules: Guide
+    """The same; where it shares an encode, what satisfies all that do."""
+    field: CandidatesTable
+    safe_kbps: float
+    """For all copies of the encode."""
+    others_kbps: float = 0.0
+    """Of the same line, for other encodes."""
+    left_out: str | None = None
+    """Why it gets nothing."""
+
+    @property
+    def transport(self) -> Transport:
+        """How it is sent to this destination."""
+        return self.guide.transports[0]
+
+
+def alone(
+    destination: Destination, guide: Guide, show: Show, table: QualityTable, waterfall: Budget
+) -> DestinationContext:
+    """One destination that may use the whole safe rate; its guide with the standing applied."""
+    made = candidates_table(show, guide, table, guide.codec(destination.codec))
+    field = replace(made, least_quality=destination.least_quality)
+    return DestinationContext(destination, guide, guide, field, waterfall.safe_kbps)
+
+
+def fewest_left_out(tried: Groupings) -> tuple[Division | None, Members]:
+    """The best division of all destinations, or of those worth most where not all fit.
+
+    Returns:
+        The division, None when not even one fits, and the destinations it leaves out.
+    """
+    everyone = tuple(range(tried.count))
+    whole = tried.best(everyone)
+    if whole is not None:
+        return whole, ()
+    found = [(division, which) for which in _subsets(tried) if (division := tried.best(which))]
+    if not found:
+        return None, everyone
+
+    def worth(candidate: tuple[Division, Members]) -> float:
+        served = sum(tried.weights[m] for m in candidate[1])
+        return candidate[0].worth + SERVED_WORTH * served
+
+    division, which = max(found, key=worth)
+    return division, tuple(m for m in everyone if m not in which)
+
+
+def _subsets(tried: Groupings) -> list[Members]:
+    """Destinations to serve without the rest: all ways where they are few, else the best alone."""
+    if tried.count > ALL_GROUPINGS:
+        return [which] if (which := _served_alone(tried)) else []
+    everyone = range(tried.count)
+    return [w for size in range(tried.count - 1, 0, -1) for w in combinations(everyone, size)]
+
+
+def _served_alone(tried: Groupings) -> Members:
+    """Which to serve when each gets an encode of its own and may be left out."""
+    table = KnapsackTable(tried.line_cells, tried.machine_cells)
+    nothing = Choices(np.zeros(1, np.intp), np.zeros(1, np.intp), np.zeros(1))
+    for m in range(tried.count):
+        encode = tried.encode((m,))
+        if isinstance(encode, str):
+            table = table.with_(nothing)
+            continue
+        own, served = encode.choices, SERVED_WORTH * tried.weights[m]
+        table = table.with_(
+            Choices(
+                np.concatenate([nothing.cells, own.cells]),
+                np.concatenate([nothing.loads, own.loads]),
+                np.concatenate([nothing.worth, own.worth + served]),
+            )
+        )
+    return tuple(m for m, choice in enumerate(table.taken()) if choice > 0)
 
 
 class DividedShow(NamedTuple):

@@ -5,8 +5,8 @@ from __future__ import annotations
 from typing import ClassVar, Literal
 
 from eager_kestrel.core.document import Frozen, Spread
-from eager_kestrel.core.picture import Resolution
 from eager_kestrel.core.quantities import FrameRate
+from eager_kestrel.core.resolution import Resolution
 
 Way = Literal["one encode for all", "one encode each", "grouped"]
 

@@ -14,13 +14,13 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from eager_kestrel.core.line.airing import STANDING_SECONDS
-from eager_kestrel.core.line.throughput import GRID_SECONDS
+from eager_kestrel.core.connection.broadcast import STANDING_SECONDS
+from eager_kestrel.core.connection.throughput import GRID_SECONDS
 from eager_kestrel.core.stutter import LATE_SECONDS
 
 if TYPE_CHECKING:
     from eager_kestrel.core.arrays import Flags, Floats, Indices
-    from eager_kestrel.core.line.evidence import BroadcastEvidence, RunEvidence
+    from eager_kestrel.core.connection.evidence import BroadcastEvidence, RunEvidence
 
 LEAST_SECONDS = 1.0
 """A shorter stretch is left out."""

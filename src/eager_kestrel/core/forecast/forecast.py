@@ -11,11 +11,11 @@ import numpy as np
 from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.forecast.replay import Replay
 from eager_kestrel.core.stutter import StutterSeen
-from eager_kestrel.core.words import forecasts as words
+from eager_kestrel.core.words import runs as words
 
 if TYPE_CHECKING:
     from eager_kestrel.core.forecast.evidence import Evidence
-    from eager_kestrel.core.forecast.sending import Sending
+    from eager_kestrel.core.forecast.replay import Sending
 
 CURVE_POINTS = 31
 

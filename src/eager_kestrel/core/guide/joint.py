@@ -22,7 +22,7 @@ from eager_kestrel.core.guide.rules import (
     VideoRules,
 )
 from eager_kestrel.core.levels import level_rank
-from eager_kestrel.core.picture import Resolution
+from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.words import plans as words
 
 if TYPE_CHECKING:

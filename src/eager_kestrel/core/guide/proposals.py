@@ -16,12 +16,13 @@ from eager_kestrel.core.guide.amounts import (
     AUDIO_KBPS,
     MOST_SECONDS,
     Amount,
+    Page,
+    Proposal,
     amounts_in,
     bound_in,
     without_bounds,
 )
-from eager_kestrel.core.guide.page import Page, Proposal
-from eager_kestrel.core.picture import AspectRatio, Resolution
+from eager_kestrel.core.resolution import AspectRatio, Resolution
 from eager_kestrel.core.units import Bitrate
 
 T = TypeVar("T")

@@ -11,9 +11,8 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass, replace
 
-from eager_kestrel.core.errors import InputError
-from eager_kestrel.core.guide.amounts import VIDEO_KBPS, amounts_in, bound_in, values_of
-from eager_kestrel.core.guide.page import Grid, Page
+from eager_kestrel.core.errors import InputError, nearest_name
+from eager_kestrel.core.guide.amounts import VIDEO_KBPS, Grid, Page, amounts_in, bound_in, values_of
 from eager_kestrel.core.guide.proposals import (
     CODECS,
     named,
@@ -21,8 +20,7 @@ from eager_kestrel.core.guide.proposals import (
     resolution_in,
     without_names,
 )
-from eager_kestrel.core.names import nearest_name
-from eager_kestrel.core.picture import AspectRatio
+from eager_kestrel.core.resolution import AspectRatio
 from eager_kestrel.core.units import Bitrate
 
 ROLES = ("resolution", "frame rate", "minimum", "recommended", "maximum", "range", "codec", "tier",

@@ -12,7 +12,7 @@ import io
 import shlex
 from typing import TYPE_CHECKING
 
-from eager_kestrel.core.plan.sheet import (
+from eager_kestrel.core.plan.card_text import (
     basis,
     beside,
     budget_sums,

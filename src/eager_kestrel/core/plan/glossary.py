@@ -10,8 +10,8 @@ from pydantic import Field
 
 from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.errors import NotFoundError
-from eager_kestrel.core.picture import frame_rate_text, picture_at
-from eager_kestrel.core.plan.data_use import gb_per_hour
+from eager_kestrel.core.plan.encoder_settings import gb_per_hour
+from eager_kestrel.core.resolution import frame_rate_text, picture_at
 from eager_kestrel.core.words.numbers import looks
 
 if TYPE_CHECKING:

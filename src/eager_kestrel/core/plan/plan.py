@@ -11,13 +11,13 @@ from typing import ClassVar, Literal, Self
 from pydantic import Field
 
 from eager_kestrel.core.choice.budget import Budget, BudgetStep
-from eager_kestrel.core.choice.option import Option
+from eager_kestrel.core.choice.candidates_table import Option
+from eager_kestrel.core.connection.uplink import Uplink
 from eager_kestrel.core.division.split import Split
 from eager_kestrel.core.document import Frozen, Spread, format_name
 from eager_kestrel.core.guide.rules import AudioCodec, Codec, RateControl, Transport
-from eager_kestrel.core.line.uplink import Uplink
-from eager_kestrel.core.picture import Resolution
 from eager_kestrel.core.quantities import FrameRate
+from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.show.show import SHOW_SECONDS, Motion, Show
 from eager_kestrel.core.stutter import StutterSeen
 from eager_kestrel.core.words import reasons

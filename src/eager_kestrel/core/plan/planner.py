@@ -1,7 +1,7 @@
 """From uplink, guides and show to a plan: the place where everything meets.
 
 The budget is computed in :mod:`eager_kestrel.core.choice.budget`, candidates are weighed in
-:mod:`eager_kestrel.core.choice.field`, a line is divided in
+:mod:`eager_kestrel.core.choice.candidates_table`, a line is divided in
 :mod:`eager_kestrel.core.division.divide`; here each winner becomes a settings card with a reason
 for each figure.
 """
@@ -12,7 +12,7 @@ import re
 from typing import TYPE_CHECKING, Any
 
 from eager_kestrel.core.choice.budget import Budget, beside, budget_of, destination_steps
-from eager_kestrel.core.division.place import DestinationContext, alone
+from eager_kestrel.core.division.divide import DestinationContext, alone
 from eager_kestrel.core.overhead import overhead
 from eager_kestrel.core.plan.alternatives import (
     Standpoint,
@@ -21,9 +21,13 @@ from eager_kestrel.core.plan.alternatives import (
     step_up,
     steps_down,
 )
-from eager_kestrel.core.plan.card import audio_at, settings_at
-from eager_kestrel.core.plan.data_use import data_use, local_copy
-from eager_kestrel.core.plan.framing import frame_fit
+from eager_kestrel.core.plan.encoder_settings import (
+    audio_at,
+    data_use,
+    frame_fit,
+    local_copy,
+    settings_at,
+)
 from eager_kestrel.core.plan.plan import (
     Adaptive,
     DestinationPlan,
@@ -32,7 +36,6 @@ from eager_kestrel.core.plan.plan import (
     Plan,
     VideoSettings,
 )
-from eager_kestrel.core.plan.promises import plan_warnings
 from eager_kestrel.core.plan.reasons import (
     Choice,
     as_asked,
@@ -43,13 +46,14 @@ from eager_kestrel.core.plan.reasons import (
     viewers_bind,
     with_guesses,
 )
+from eager_kestrel.core.plan.warnings import plan_warnings
 from eager_kestrel.core.words import plans as words
 
 if TYPE_CHECKING:
+    from eager_kestrel.core.choice.candidates_table import ScoredCandidates
     from eager_kestrel.core.choice.quality import QualityTable
-    from eager_kestrel.core.choice.weighed import ScoredCandidates
+    from eager_kestrel.core.connection.uplink import Uplink
     from eager_kestrel.core.guide.guide import Guide
-    from eager_kestrel.core.line.uplink import Uplink
     from eager_kestrel.core.show.show import Show
     from eager_kestrel.core.words.facts import Bound
 
@@ -94,7 +98,7 @@ def plan(
         split, places = divide(show, ruled, table, waterfall.safe_kbps)
     planned = [_at(place, show, waterfall) for place in places]
     if split is not None and look_further and not waterfall.capped:
-        from eager_kestrel.core.plan.shared_offers import OfferSearch
+        from eager_kestrel.core.plan.alternatives import OfferSearch
 
         planned = OfferSearch(show, ruled, table, waterfall).with_offers(planned)
     total = round(sum(there.total_kbps for there in planned), 3)

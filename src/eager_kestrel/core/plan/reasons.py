@@ -13,12 +13,16 @@ from typing import TYPE_CHECKING, Literal
 
 import numpy as np
 
-from eager_kestrel.core.choice.field import CandidatesTable, rebuilt
+from eager_kestrel.core.choice.candidates_table import (
+    LIMITS,
+    CandidatesTable,
+    ScoredCandidates,
+    rebuilt,
+)
 from eager_kestrel.core.choice.limits import AUDIO_SHARE, LEAST_VIDEO_KBPS, viewers_kbps
-from eager_kestrel.core.choice.weighed import LIMITS, ScoredCandidates
-from eager_kestrel.core.picture import Resolution, frame_rate_text
-from eager_kestrel.core.plan.card import BUFFER_SECONDS
+from eager_kestrel.core.plan.encoder_settings import BUFFER_SECONDS
 from eager_kestrel.core.plan.plan import AudioSettings, Reason, VideoSettings
+from eager_kestrel.core.resolution import Resolution, frame_rate_text
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words import facts
 from eager_kestrel.core.words import plans as words

@@ -6,9 +6,9 @@ from typing import Literal
 
 from pydantic import Field, field_validator
 
+from eager_kestrel.core.connection.hours import parse_time_of_day
 from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.errors import InputError
-from eager_kestrel.core.line.hours import parse_time_of_day
 from eager_kestrel.core.quantities import (
     FrameRate,
     PictureSize,

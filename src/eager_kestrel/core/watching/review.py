@@ -3,25 +3,30 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from datetime import timedelta
 from typing import TYPE_CHECKING
 
 import numpy as np
 
-from eager_kestrel.core.checks.verdict import HOLDS_SHARE
+from eager_kestrel.core.checks.rehearsal import HOLDS_SHARE
+from eager_kestrel.core.connection.broadcast import STANDING_SECONDS, Broadcast, BroadcastTrouble
+from eager_kestrel.core.connection.evidence import broadcast_evidence
+from eager_kestrel.core.connection.throughput import GRID_SECONDS
 from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.forecast.evidence import Evidence
-from eager_kestrel.core.forecast.replay import Replay
-from eager_kestrel.core.forecast.sending import Sending
-from eager_kestrel.core.line.airing import STANDING_SECONDS, Broadcast, BroadcastTrouble
-from eager_kestrel.core.line.evidence import broadcast_evidence
-from eager_kestrel.core.line.throughput import GRID_SECONDS
+from eager_kestrel.core.forecast.replay import Replay, Sending
 from eager_kestrel.core.stutter import LATE_SECONDS, Stutter, stutters
-from eager_kestrel.core.words import airings as words
+from eager_kestrel.core.words import broadcasts as words
 
 if TYPE_CHECKING:
     from eager_kestrel.core.arrays import Floats
-    from eager_kestrel.core.plan.plan import DestinationPlan, Fallback
+    from eager_kestrel.core.checks.findings import Findings
+    from eager_kestrel.core.checks.rehearsal import Rehearsal
+    from eager_kestrel.core.connection.hours import Hours
+    from eager_kestrel.core.forecast.forecast import Forecast
+    from eager_kestrel.core.plan.plan import DestinationPlan, Fallback, Plan
+
 
 LEAST_SECONDS = 10
 """A shorter airing says nothing of the next."""
@@ -127,3 +132,17 @@ def _smaller(planned: DestinationPlan | None, steps: Sequence[Fallback]) -> Fall
         return None
     most = planned.video.pixels_per_second
     return next((step for step in steps if step.video.pixels_per_second < most), None)
+
+
+@dataclass(frozen=True, slots=True)
+class ReportMaterial:
+    """A plan and whatever else is kept that is about the same."""
+
+    plan: Plan
+    words: tuple[tuple[str, str], ...]
+    """Terms it uses, and what they mean."""
+    hours: Hours | None
+    forecast: Forecast | None
+    rehearsals: tuple[Rehearsal, ...]
+    findings: Findings | None
+    review: Review | None

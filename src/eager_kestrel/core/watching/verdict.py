@@ -18,15 +18,15 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from eager_kestrel.core.checks.verdict import HOLDS_SHARE
-from eager_kestrel.core.line.airing import STANDING_SECONDS
+from eager_kestrel.core.checks.rehearsal import HOLDS_SHARE
+from eager_kestrel.core.connection.broadcast import STANDING_SECONDS
 from eager_kestrel.core.stutter import LATE_SECONDS
-from eager_kestrel.core.watching.now import WatchVerdict
-from eager_kestrel.core.words import airings as words
+from eager_kestrel.core.watching.sample import WatchVerdict
+from eager_kestrel.core.words import broadcasts as words
 
 if TYPE_CHECKING:
     from eager_kestrel.core.plan.plan import Fallback
-    from eager_kestrel.core.watching.look import StreamSample
+    from eager_kestrel.core.watching.sample import StreamSample
 
 KEPT_SECONDS = 30.0
 LATELY_SECONDS = 1.0

@@ -11,7 +11,7 @@ from dataclasses import dataclass, fields
 from fractions import Fraction
 from typing import ClassVar, Literal
 
-from eager_kestrel.core.picture import Resolution, frame_rate_text
+from eager_kestrel.core.resolution import Resolution, frame_rate_text
 
 Bound = Literal[
     "budget",

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from fractions import Fraction
 
-from eager_kestrel.core.picture import Resolution, picture_at
+from eager_kestrel.core.resolution import Resolution, picture_at
 from eager_kestrel.core.units import Bitrate
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import assert_never
 
-from eager_kestrel.core.picture import frame_rate_text, picture_at
+from eager_kestrel.core.resolution import frame_rate_text, picture_at
 from eager_kestrel.core.words import facts
 from eager_kestrel.core.words.numbers import kbit, looks
 

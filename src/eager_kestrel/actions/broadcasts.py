@@ -1,0 +1,249 @@
+"""An airing being written down: what is expected of it, looks, and what is kept at the end."""
+
+from __future__ import annotations
+
+import secrets
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from eager_kestrel import __version__
+from eager_kestrel.actions.checking import settings_from
+from eager_kestrel.actions.planning import plan, uplink_for
+from eager_kestrel.actions.rehearsing import destination_of
+from eager_kestrel.actions.shows import ShowOptions, asked_show
+from eager_kestrel.core.connection.broadcast import Broadcast, SeenBy
+from eager_kestrel.core.connection.run import is_loopback
+from eager_kestrel.core.errors import KestrelError, StorageError
+from eager_kestrel.core.watching.recorder import Recorder
+from eager_kestrel.core.watching.review import Review, review_of
+from eager_kestrel.core.watching.sample import Now
+from eager_kestrel.core.watching.verdict import SPAN_SECONDS, Expected
+from eager_kestrel.core.words import broadcasts as words
+from eager_kestrel.files.history import History
+from eager_kestrel.files.saved import LATEST, latest_plan, read_plan
+from eager_kestrel.files.shows import USUAL
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.checks.settings import Settings
+    from eager_kestrel.core.plan.plan import DestinationPlan, Plan
+    from eager_kestrel.core.watching.sample import StreamSample
+
+
+LOOK_SECONDS = 0.25
+"""Between two looks."""
+KEEP_SECONDS = 60.0
+"""Between two times it is kept while it goes on, so that nothing can lose more."""
+ON_THE_AIR = "on the air"
+
+Tell = Callable[[Now], None]
+
+
+@dataclass(frozen=True, slots=True)
+class ExpectedStream:
+    """Which stream is meant: what is expected of it, and whose it is."""
+
+    platform: str = ""
+    """The guide's name; empty where none was named."""
+    expected: Expected = field(default_factory=Expected)
+    words: str = ""
+    """What should be sent."""
+    destination: DestinationPlan | None = None
+
+
+def plan_meant(name: str) -> Plan | None:
+    """The plan that is meant; None when it is the latest and none was made."""
+    return latest_plan() if name == LATEST else read_plan(name)
+
+
+def of_plan(there: DestinationPlan) -> ExpectedStream:
+    """What a plan has for a destination."""
+    assert there.video is not None
+    expected = Expected(
+        kbps=there.total_kbps,
+        fps=float(there.video.frame_rate),
+        keyframe_seconds=there.video.keyframe_seconds,
+        steps=there.steps_down,
+    )
+    return ExpectedStream(there.platform, expected, there.video.words, there)
+
+
+def meant_by(plan: Plan | None, platform: str | None) -> ExpectedStream:
+    """What is meant of a plan, where that is clear: the named destination, or its only one.
+
+    Raises:
+        InputError: the plan has no settings for the one that is named.
+    """
+    if plan is None:
+        return ExpectedStream(platform or "")
+    feasible = [there for there in plan.destinations if there.feasible]
+    if platform is not None:
+        return of_plan(destination_of(plan, platform))
+    return of_plan(feasible[0]) if len(feasible) == 1 else ExpectedStream()
+
+
+def meant_by_settings(path: Path, platform: str | None) -> ExpectedStream:
+    """What a settings file has, as ``check`` reads it."""
+    found: Settings = settings_from(path, {}, platform or "")
+    video, audio = found.video, found.audio
+    most = video.bitrate
+    kbps = None if most is None else most.kbps + (audio.bitrate.kbps if audio.bitrate else 0.0)
+    fps = None if video.frame_rate is None else float(video.frame_rate)
+    interval = video.keyframes.seconds if video.keyframes is not None else None
+    expected = Expected(kbps=kbps, fps=fps, keyframe_seconds=interval or SPAN_SECONDS)
+    said = "" if kbps is None else f"{kbps:,.0f} kbit/s by {path.name}"
+    return ExpectedStream(platform or "", expected, said)
+
+
+@dataclass(slots=True)
+class About:
+    """What an airing is about."""
+
+    meant: ExpectedStream
+    to: str
+    program: str
+    seen_by: SeenBy
+    host: str
+    """It goes to."""
+
+
+@dataclass(frozen=True, slots=True)
+class KeptBroadcast:
+    """An airing that is over."""
+
+    airing: Broadcast
+    kept: bool
+    """Whether the disk took it."""
+
+
+@dataclass
+class BroadcastWriter:
+    """An airing being written down."""
+
+    about: About
+    tell: Tell
+    began: float = field(default_factory=time.perf_counter)
+    breaches: tuple[str, ...] = ()
+    counts: tuple[int, int, int] | None = None
+    """Frames, late ones, lost ones, where they are seen: at the end."""
+
+    def __post_init__(self) -> None:
+        """Begin now."""
+        taken = datetime.now(UTC)
+        self._id = f"{taken:%Y%m%d-%H%M%S}-w{secrets.token_hex(2)}"
+        self._taken_at = taken.astimezone().isoformat(timespec="seconds")
+        self.notes = Recorder.of(self.about.to, self.about.meant.expected)
+        self._kept_at = self.began
+
+    def seconds(self) -> float:
+        """Since it began."""
+        return time.perf_counter() - self.began
+
+    def look(self, look: StreamSample) -> Now:
+        """Take a look, tell what it means, and keep the airing now and then."""
+        now = self.notes.look(look)
+        if self.breaches:
+            now = now.model_copy(update={"breaches": self.breaches})
+        self.tell(now)
+        if time.perf_counter() - self._kept_at > KEEP_SECONDS:
+            self._kept_at = time.perf_counter()
+            self._keep(self.airing(ON_THE_AIR))
+        return now
+
+    def airing(self, ended: str) -> Broadcast:
+        """What is known of it."""
+        about, now = self.about, self.notes.now
+        counts: tuple[int | None, ...] = (None, None, None)
+        if now is not None:
+            counts = (now.frames, now.late_frames, now.lost_frames)
+        frames, late, lost = self.counts or counts
+        return Broadcast(
+            id=self._id,
+            taken_at=self._taken_at,
+            version=__version__,
+            kind="practice" if is_loopback(f"//{about.host}") else "measured",
+            seen_by=about.seen_by,
+            program=about.program,
+            platform=about.meant.platform,
+            to=about.to,
+            planned=about.meant.words,
+            planned_kbps=about.meant.expected.kbps,
+            seconds=self.notes.seconds,
+            troubles=tuple(self.notes.troubles),
+            frames=frames,
+            late_frames=late,
+            lost_frames=lost,
+            breaches=self.breaches,
+            ended=ended,
+        )
+
+    def end(self, why: str, cut_at: float | None = None) -> KeptBroadcast:
+        """It is over: keep it, and give it back.
+
+        Args:
+            why: it ended.
+            cut_at: seconds from which on nothing was sent any more; that is left out.
+        """
+        self.notes.over(cut_at)
+        airing = self.airing(why)
+        return KeptBroadcast(airing, bool(airing.lasted_seconds) and self._keep(airing))
+
+    def _keep(self, airing: Broadcast) -> bool:
+        """A disk that does not take it is no reason to stop watching."""
+        try:
+            with History() as history:
+                history.keep([airing])
+        except StorageError:
+            return False
+        return True
+
+
+def review(
+    name: str = LATEST, planned: str = LATEST, show: str | None = None, guides: Path | None = None
+) -> Review:
+    """Look back on an airing.
+
+    Args:
+        name: its id, the beginning of one, or ``latest``.
+        planned: the plan it was sent by: a file, or the latest.
+        show: to plan again with this airing counted; else the one of this folder, if there is one.
+        guides: a folder whose guides come first.
+
+    Raises:
+        NotFoundError: no such airing is kept.
+        FormatError: the plan is none.
+    """
+    with History() as history:
+        airing = history.find_airing(name)
+    made = latest_plan() if planned == LATEST else read_plan(planned)
+    fitting = [there for there in (made.destinations if made else ()) if there.feasible]
+    there = next((one for one in fitting if one.platform == airing.platform), None)
+    found = review_of(airing, there)
+    again = _again(airing, there, show, guides)
+    if again is None:
+        return found
+    return found.model_copy(update={"next_time": (*found.next_time, again)})
+
+
+def _again(
+    airing: Broadcast, there: DestinationPlan | None, show: str | None, guides: Path | None
+) -> str | None:
+    """What the show's plan comes to with this airing counted; None where that is not known."""
+    if show is None and not Path(USUAL).is_file():
+        return None
+    try:
+        asked = asked_show(show, ShowOptions()).show
+        uplink, _ = uplink_for(asked)
+        made = plan(asked, uplink, guides).plan
+    except KestrelError:
+        if show is not None:
+            raise
+        return None
+    now = next((one for one in made.destinations if one.platform == airing.platform), None)
+    if now is None or now.video is None or airing.id not in uplink.airings:
+        return None
+    before = there.video.words if there is not None and there.video is not None else None
+    return words.again_from(now.video.words, before)

@@ -1,0 +1,116 @@
+"""Places by name: add, list, forget, and which one ``measure`` means."""
+
+from __future__ import annotations
+
+import contextlib
+from typing import NamedTuple
+
+from eager_kestrel.actions.ingests import SCHEMES as INGEST_SCHEMES
+from eager_kestrel.actions.ingests import is_ingest
+from eager_kestrel.core.connection.endpoints import NamedEndpoint, NamedEndpoints, require_name
+from eager_kestrel.core.errors import InputError, KestrelError
+from eager_kestrel.files.guides import guide_names
+from eager_kestrel.files.saved import read_endpoints, write_endpoints
+from eager_kestrel.net.addresses import parse_address
+from eager_kestrel.net.publishing import PublishTarget
+
+SCHEMES = ("http", "https", *INGEST_SCHEMES)
+EXAMPLE = "https://HOST/PATH, an address that takes uploads by POST, or rtmps://HOST/APP"
+
+
+class Towards(NamedTuple):
+    """Where a measurement goes."""
+
+    url: str
+    place: str
+    """Its name; empty where it has none."""
+    platform: str = ""
+    """Whose ingest it is, where that is what was asked for."""
+
+
+def listed() -> NamedEndpoints:
+    """All that are kept."""
+    return read_endpoints()
+
+
+def add(name: str, url: str) -> NamedEndpoints:
+    """Give an address a name, or a name another address.
+
+    Raises:
+        InputError: the name or the address is none, or the address holds a secret.
+        StorageError: it cannot be kept.
+    """
+    address = parse_address(url, SCHEMES, EXAMPLE)
+    if is_ingest(url):
+        PublishTarget.parse(url)  # it may not end in a key
+    if address.user is not None or address.query:
+        raise InputError(
+            "that address has user information or a query, which may be secret, so it is not kept",
+            "give a place without them",
+        )
+    places = read_endpoints().with_(NamedEndpoint(name=require_name(name), url=address.url))
+    write_endpoints(places)
+    return places
+
+
+def forget(name: str) -> NamedEndpoints:
+    """Take a name away; runs towards it stay.
+
+    Raises:
+        NotFoundError: there is none.
+    """
+    places = read_endpoints().without(name)
+    write_endpoints(places)
+    return places
+
+
+def towards(written: str | None) -> Towards:
+    """The place that is meant: an address, a name, or the last one used.
+
+    Raises:
+        NotFoundError: no place has that name.
+        InputError: nothing was given and nothing was used before.
+    """
+    if written is not None and "://" in written:
+        known = next((p for p in _known().places if p.url == written), None)
+        return Towards(written, "" if known is None else known.name)
+    places = read_endpoints()
+    if written is not None:
+        if written not in names() and written.partition(":")[0] in guide_names():
+            return Towards("", "", written)
+        if not places.is_like(written):
+            raise InputError(
+                f'"{written}" is no address, no place of yours and no platform', f"write {EXAMPLE}"
+            )
+        return Towards(places.find(written).url, written)
+    if places.last is None:
+        raise InputError(
+            "where to is not said",
+            "give a URL, --to PLATFORM, or --practice NAME; the last place is remembered",
+        )
+    return towards(places.last)
+
+
+def used(where: Towards) -> None:
+    """Remember it as the last one used; an address that may hold a secret is not.
+
+    A disk that does not take it is no reason to fail.
+    """
+    with contextlib.suppress(KestrelError):
+        address = parse_address(where.url, SCHEMES, EXAMPLE)
+        if where.place or (address.user is None and not address.query):
+            places = read_endpoints()
+            write_endpoints(places.model_copy(update={"last": where.place or where.url}))
+
+
+def names() -> list[str]:
+    """For completion."""
+    return [place.name for place in _known().places]
+
+
+def _known() -> NamedEndpoints:
+    """All, or none where they cannot be read."""
+    try:
+        return read_endpoints()
+    except KestrelError:
+        return NamedEndpoints()

@@ -1,0 +1,368 @@
+"""Watching a stream that passes through: the program sends to us, we pass it on and know it all."""
+
+from __future__ import annotations
+
+import contextlib
+import secrets
+import sys
+import threading
+import time
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
+
+from eager_kestrel.actions.broadcasts import (
+    LOOK_SECONDS,
+    About,
+    BroadcastWriter,
+    KeptBroadcast,
+    Tell,
+)
+from eager_kestrel.actions.receiving import APP, Reception
+from eager_kestrel.actions.relay_targets import RelayOptions, RelayTarget, places_of
+from eager_kestrel.core.checks.recording_rules import against_plan
+from eager_kestrel.core.errors import NetworkError, NotFoundError
+from eager_kestrel.core.units import parse_seconds
+from eager_kestrel.core.watching.sample import StreamSample
+from eager_kestrel.core.words import broadcasts as words
+from eager_kestrel.files.keys import LOCAL_VARIABLE, Asker, local_key
+from eager_kestrel.net.receiving import IngestServer, ReceivedTag
+from eager_kestrel.net.relay import RelayedPacket
+from eager_kestrel.net.sockets import wait_for_end
+from eager_kestrel.wire import flv
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.checks.findings import Findings
+
+
+HOLD_SECONDS = 1.5
+"""Of stream that waits for the only destination before the program is held up as the line would."""
+LAST_SECONDS = 10.0
+"""That what waits still has to arrive once the program has ended."""
+HOLD_BYTES = 131_072
+"""Less than this holds nobody up."""
+DRAINED_BYTES = 16_384
+AGAIN_SECONDS = 5.0
+"""Between two tries at a platform that has not taken the stream yet."""
+JUMP_SECONDS = 60.0
+"""A program's clock that is further off has jumped."""
+FINDINGS_SECONDS = 10.0
+SWITCH_SECONDS = 0.0005
+"""How soon another thread gets its turn: a frame is to be passed on at once."""
+
+
+@dataclass(frozen=True, slots=True)
+class RelayReport:
+    """Where programs send to."""
+
+    address: str
+    key: str = field(repr=False)
+    own: bool
+    """Whether the key is kept somewhere; then it is not shown."""
+    places: tuple[str, ...]
+
+    @property
+    def shown_key(self) -> str:
+        """Itself where nobody knows it yet, else where it is kept."""
+        return f"the one of {LOCAL_VARIABLE} or your keyring" if self.own else self.key
+
+
+def watch_through(
+    wish: RelayOptions,
+    tell: Tell,
+    ask: Asker | None = None,
+    ready: Callable[[RelayReport], None] = lambda _: None,
+) -> tuple[KeptBroadcast, ...]:
+    """Stand between a program and its platforms until the stream ends; what was seen is kept.
+
+    Args:
+        wish: what to stand between.
+        tell: called at each look, for each destination.
+        ask: for the key of a platform where none is kept; None when nobody is there.
+        ready: told where programs send to, once they may.
+
+    Raises:
+        InputError: an address is none, a destination has no settings, or there is no key.
+        NetworkError: the port is taken.
+        NotFoundError: no program came in time.
+    """
+    until = time.perf_counter() + parse_seconds(wish.within)
+    with contextlib.ExitStack() as stack:
+        stack.enter_context(_quick_switching())
+        places = places_of(wish, ask, stack)
+        known = local_key()
+        key = known or secrets.token_hex(6)
+        passage = RelaySession(key, places, tell)
+        server = stack.enter_context(IngestServer(passage, wish.port))
+        named = tuple(place.onward.target.url for place in places)
+        ready(RelayReport(f"rtmp://127.0.0.1:{server.port}/{APP}", key, known is not None, named))
+        return passage.until(until, wish.gone_seconds)
+
+
+class RelaySession(Reception):
+    """A private ingest that passes on what it takes, and writes down how that goes."""
+
+    def __init__(self, key: str, places: Sequence[RelayTarget], tell: Tell) -> None:
+        """Wait for a program that knows the key.
+
+        Args:
+            key: for programs of this machine.
+            places: where the stream goes on to.
+            tell: called at each look, for each of them.
+        """
+        super().__init__(key, [place.guide for place in places if place.guide is not None])
+        self._places, self._tell = places, tell
+        self._sole = places[0].onward if len(places) == 1 else None
+        if self._sole is not None:
+            self._sole.patient = True
+        self._holding = False
+        self._usual: float | None = None
+        """When pieces come, by their own time, when nothing holds them up."""
+        self._handed = 0
+        self._judged_at = self._tried_at = time.perf_counter()
+        self._left_at: float | None = None
+        self._left_why = ""
+        self._over = threading.Event()
+        self.on = False
+        """Whether a program is sending."""
+
+    def asked(self, app: str, key: str) -> str | None:
+        """Let the right key in, once a platform takes the stream."""
+        refusal = super().asked(app, key)
+        if refusal is not None:
+            return refusal
+        failures = self._open()
+        if failures and not any(place.onward.connected for place in self._places):
+            self._now = None
+            return failures[0]
+        for place in self._places:
+            if place.writing is not None and self._left_at is not None:
+                gone_at = self._left_at - place.writing.began
+                place.writing.notes.program_gone(gone_at, place.writing.seconds())
+            place.writing = place.writing or self._writing(place)
+        self.on, self._left_at, self._left_why = True, None, ""
+        self._holding, self._usual = False, None
+        return None
+
+    def _open(self) -> list[str]:
+        """Connect to every platform at once; why each failed that did."""
+        failures: list[str] = []
+
+        def opened(place: RelayTarget) -> None:
+            try:
+                place.onward.open()
+            except NetworkError as error:
+                failures.append(error.what)
+
+        self._at_once(opened)
+        self._tried_at = time.perf_counter()
+        return failures
+
+    def _open_again(self) -> None:
+        """Try for those that did not take the stream when it came, now and then."""
+        shut = [place for place in self._places if not place.onward.opened]
+        if not shut or time.perf_counter() - self._tried_at < AGAIN_SECONDS:
+            return
+        self._tried_at = time.perf_counter()
+
+        def opened(place: RelayTarget) -> None:
+            with contextlib.suppress(NetworkError):
+                place.onward.open()
+
+        for place in shut:
+            threading.Thread(target=opened, args=(place,), daemon=True).start()
+
+    def _at_once(self, work: Callable[[RelayTarget], None]) -> None:
+        """Do something for every place at the same time."""
+        threads = [threading.Thread(target=work, args=(place,)) for place in self._places]
+        for thread in threads:
+            thread.start()
+        for thread in threads:
+            wait_for_end(thread)
+
+    def arrived(self, piece: ReceivedTag) -> str | None:
+        """Pass it on first, then count it."""
+        kind = flv.VIDEO if piece.kind == "video" else flv.AUDIO
+        self._handed += len(piece.payload)
+        frame = piece.kind == "video" and not piece.header
+        due = piece.at - self._held_up(piece, frame=frame)
+        passed = RelayedPacket(
+            kind, piece.sent_ms, piece.payload, piece.header, frame, frame and piece.keyframe, due,
+            piece.at,
+        )  # fmt: skip
+        for place in self._places:
+            place.onward.take(passed)
+        why = super().arrived(piece)
+        self._hold()
+        return why
+
+    def besides(self, kind: int, milliseconds: int, payload: bytes) -> None:
+        """Pass on what describes the stream, and what we do not know."""
+        self._handed += len(payload)
+        plain = payload[1:] if kind == flv.DATA and payload[:1] == b"\0" else payload
+        now = time.perf_counter()
+        passed = RelayedPacket(kind, milliseconds, plain, True, False, False, now, now)
+        for place in self._places:
+            place.onward.take(passed)
+
+    def _held_up(self, piece: ReceivedTag, *, frame: bool) -> float:
+        """How late a piece is because we held the program up; it was due so much sooner."""
+        behind = piece.at - piece.sent_ms / 1000
+        if self._usual is None or not -JUMP_SECONDS < behind - self._usual < JUMP_SECONDS:
+            self._usual = behind
+        self._usual = min(self._usual, behind)
+        if not self._holding:
+            return 0.0
+        late = behind - self._usual
+        drained = self._sole is None or self._sole.waiting_bytes < DRAINED_BYTES
+        if frame and drained:  # from now on the program is later, and that is how it is
+            self._holding, self._usual = False, behind
+            if self._now is not None:
+                self._now.watch.start_pace_anew()
+            return 0.0
+        return late
+
+    def _hold(self) -> None:
+        """Where there is one destination, hold the program up as its line would.
+
+        So its own counting of frames, and its adapting, work as they do without us.
+        """
+        only = self._sole
+        if only is None or only.waiting_bytes <= HOLD_BYTES or self._now is None:
+            return
+        view = self._now.watch.live()
+        most = max(HOLD_BYTES, HOLD_SECONDS * 125 * (view.video_kbps + view.audio_kbps))
+        while only.connected and only.waiting_bytes > most:
+            self._holding = True
+            if self._over.wait(0.01):
+                return
+
+    def left(self, why: str) -> None:
+        """End every connection; the program may come back."""
+        self.on, self._left_at = False, time.perf_counter()
+        self._at_once(lambda place: place.onward.close(LAST_SECONDS))
+        super().left(why)
+        self._left_why = why
+
+    def until(self, until: float, gone_seconds: float) -> tuple[KeptBroadcast, ...]:
+        """Look until the stream ends.
+
+        Raises:
+            NotFoundError: no program came in time.
+        """
+        why = "stopped watching"
+        try:
+            while (over := self._why_over(until, gone_seconds)) is None:
+                self._looks()
+                time.sleep(LOOK_SECONDS)
+            why = over
+        except KeyboardInterrupt:
+            pass
+        self._over.set()
+        return self._ended(why)
+
+    def _why_over(self, until: float, gone_seconds: float) -> str | None:
+        if time.perf_counter() > until:
+            return "the time was up"
+        if self._left_at is None or not self._left_why:
+            return None
+        if self._left_why == "ended":
+            return "the program ended the stream"
+        gone = time.perf_counter() - self._left_at
+        return f"the program left: {self._left_why}" if gone > gone_seconds else None
+
+    def _ended(self, why: str) -> tuple[KeptBroadcast, ...]:
+        """Every airing, kept."""
+        self._at_once(lambda place: place.onward.close())
+        aired = []
+        for place in self._places:
+            writing = place.writing
+            if writing is None:
+                continue
+            writing.breaches = self._breaches(place)
+            seen = place.onward.counted()
+            writing.counts = (seen.frames, seen.late_frames, seen.lost_frames)
+            cut = None if self._left_at is None else self._left_at - writing.began
+            aired.append(writing.end(why, cut))
+        if not aired:
+            raise NotFoundError("no program sent anything to us", "start its stream, then look")
+        return tuple(aired)
+
+    def _looks(self) -> None:
+        """A look at each destination."""
+        if not self.on:
+            return
+        stream = self._now
+        view = stream.watch.live() if stream is not None else None
+        self._judge()
+        self._open_again()
+        for place in self._places:
+            writing = place.writing
+            assert writing is not None
+            counted = place.onward.counted()
+            late = None if view is None or self._holding else view.delay_seconds
+            writing.look(
+                StreamSample(
+                    seconds=writing.seconds(),
+                    connected=counted.connected,
+                    handed_bytes=self._handed,
+                    carried_bytes=counted.carried_bytes,
+                    waiting_seconds=counted.waiting_seconds,
+                    round_trip_ms=counted.round_trip_ms,
+                    window_closed_seconds=counted.window_closed_seconds,
+                    media_late_seconds=late,
+                    fps=view.fps if view is not None else None,
+                    frames=counted.frames,
+                    late_frames=counted.late_frames,
+                    lost_frames=counted.lost_frames,
+                    said=counted.said,
+                )
+            )
+
+    def _writing(self, place: RelayTarget) -> BroadcastWriter:
+        target = place.onward.target
+        return BroadcastWriter(
+            About(place.meant, target.url, "", "through", target.host), self._tell
+        )
+
+    def _judge(self) -> None:
+        """Hold what passed so far against guide and plan, now and then."""
+        if time.perf_counter() - self._judged_at < FINDINGS_SECONDS:
+            return
+        self._judged_at = time.perf_counter()
+        found = self.so_far()
+        for place in self._places:
+            if place.writing is not None and found is not None:
+                place.writing.breaches = breaches_of(found, place)
+
+    def _breaches(self, place: RelayTarget) -> tuple[str, ...]:
+        """What guide and plan do not have of what passed, in words."""
+        found = self.received[-1].findings if self.received else None
+        return breaches_of(found, place)
+
+
+def breaches_of(found: Findings | None, place: RelayTarget) -> tuple[str, ...]:
+    """The rules of a guide that are broken, and what differs from the plan, in words."""
+    if found is None or found.recording is None:
+        return ()
+    guide, planned = place.guide, place.meant.destination
+    of_guide = [one for one in found.findings if guide is not None and one.platform == guide.name]
+    of_plan = against_plan(found.recording, planned) if planned is not None else []
+    title = guide.title if guide is not None else ""
+    return tuple(
+        words.breach(title if one in of_guide else "the plan", one.rule, one.found, one.wanted,
+                     one.do)
+        for one in [*of_guide, *of_plan]
+        if one.severity == "breach"
+    )  # fmt: skip
+
+
+@contextlib.contextmanager
+def _quick_switching() -> Iterator[None]:
+    """Threads change quickly while the ``with`` block runs."""
+    before = sys.getswitchinterval()
+    sys.setswitchinterval(SWITCH_SECONDS)
+    try:
+        yield
+    finally:
+        sys.setswitchinterval(before)

@@ -1,0 +1,171 @@
+"""Where a stream is passed on to: the destinations that are named, each with its key."""
+
+from __future__ import annotations
+
+import contextlib
+import ssl
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from eager_kestrel.actions.broadcasts import (
+    BroadcastWriter,
+    ExpectedStream,
+    meant_by,
+    meant_by_settings,
+    of_plan,
+    plan_meant,
+)
+from eager_kestrel.actions.ingests import is_ingest
+from eager_kestrel.actions.practice import practice_line
+from eager_kestrel.actions.rehearsing import destination_of, stage
+from eager_kestrel.core.errors import InputError
+from eager_kestrel.core.units import Bitrate
+from eager_kestrel.files.guides import guide_at, guide_names, load_guide
+from eager_kestrel.files.keys import Asker, needed_key
+from eager_kestrel.files.saved import LATEST
+from eager_kestrel.net.publishing import CONNECT_SECONDS, PublishTarget
+from eager_kestrel.net.rehearsing import PublishTerms
+from eager_kestrel.net.relay import SEND_BUFFER_BYTES, Relay
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.guide.guide import Guide
+    from eager_kestrel.core.plan.plan import Plan
+
+
+GONE_SECONDS = 30.0
+"""A program whose connection broke and that is not back by then has ended."""
+
+
+@dataclass(frozen=True, slots=True)
+class RelayOptions:
+    """What to stand between, and by what to judge it."""
+
+    plan: str = LATEST
+    settings: Path | None = None
+    platform: str | None = None
+    to: tuple[str, ...] = ()
+    """Each ``PLATFORM``, ``rtmp://HOST/APP`` or ``PLATFORM=rtmp://HOST/APP``."""
+    port: int = 1935
+    practice: str | None = None
+    """A bundled line's name, or a rate: a simulated platform behind a simulated line."""
+    within: str = "12 h"
+    gone_seconds: float = GONE_SECONDS
+    guides: Path | None = None
+    context: ssl.SSLContext | None = None
+
+
+@dataclass
+class RelayTarget:
+    """One destination the stream is passed on to."""
+
+    meant: ExpectedStream
+    onward: Relay
+    guide: Guide | None
+    writing: BroadcastWriter | None = None
+
+
+def places_of(
+    wish: RelayOptions, ask: Asker | None, stack: contextlib.ExitStack
+) -> list[RelayTarget]:
+    """Every destination, with its key."""
+    plan = plan_meant(wish.plan)
+    terms = PublishTerms(
+        frame_seconds=1 / 60, asked_seconds=0.0, context=wish.context,
+        timeout_seconds=CONNECT_SECONDS, unsent_bytes=SEND_BUFFER_BYTES,
+    )  # fmt: skip
+    if wish.practice is not None:
+        return [_practice(wish, plan, terms, stack)]
+    written = wish.to or ((wish.platform,) if wish.platform else ()) or _only(plan)
+    places = []
+    for one in written:
+        platform, target, meant = _named(one, wish, plan)
+        guide = _guide(platform, meant, wish.guides)
+        key = needed_key(platform or target.host, ask)
+        places.append(RelayTarget(meant, Relay(target, key, terms), guide))
+    return places
+
+
+def _only(plan: Plan | None) -> tuple[str, ...]:
+    """The plan's destination, where it has one.
+
+    Raises:
+        InputError: it has none, or several.
+    """
+    names = [there.name for there in plan.destinations if there.feasible] if plan else []
+    if len(names) == 1:
+        return (names[0],)
+    instead = "give --to rtmp://HOST/APP"
+    if names:
+        instead = f"give --to {' or --to '.join(names)}; several if they share one encode"
+    raise InputError("it is not clear where to pass the stream on to", instead)
+
+
+def _named(
+    written: str, wish: RelayOptions, plan: Plan | None
+) -> tuple[str, PublishTarget, ExpectedStream]:
+    """What a destination that was named comes to."""
+    platform, equals, address = written.partition("=")
+    if not equals and is_ingest(written):
+        platform, address = wish.platform or _platform_at(written, wish.guides), written
+    elif not equals:
+        address = _address_of(platform, plan, wish.guides)
+    target = PublishTarget.parse(address)
+    if wish.settings is not None:
+        return platform, target, meant_by_settings(wish.settings, platform)
+    known = plan is not None and any(
+        platform in (there.platform, there.name) and there.feasible for there in plan.destinations
+    )
+    return platform, target, meant_by(plan, platform) if known else ExpectedStream(platform)
+
+
+def _platform_at(address: str, guides: Path | None) -> str:
+    """The platform whose guide names a host; empty where none does."""
+    found = guide_at(PublishTarget.parse(address).host, guides)
+    return "" if found is None else found.name
+
+
+def _address_of(platform: str, plan: Plan | None, guides: Path | None) -> str:
+    """The first ingest point that takes RTMP, as the plan or the guide has it.
+
+    Raises:
+        InputError: there is none.
+    """
+    planned = [
+        url
+        for there in (plan.destinations if plan else ())
+        if platform in (there.platform, there.name)
+        for url in there.ingest
+    ]
+    guide = load_guide(platform.partition(":")[0], guides)
+    known = [url for url in (*planned, *(one.url for one in guide.ingest)) if is_ingest(url)]
+    if not known:
+        raise InputError(
+            f"the guide {guide.name} names no ingest point that takes RTMP",
+            f"give --to {platform}=rtmp://HOST/APP",
+        )
+    return known[0]
+
+
+def _guide(platform: str, meant: ExpectedStream, guides: Path | None) -> Guide | None:
+    name, _, standing = platform.partition(":")
+    if not name or name not in guide_names(guides):
+        return None
+    there = meant.destination
+    return load_guide(name, guides).under(there.standing if there else standing or None)
+
+
+def _practice(
+    wish: RelayOptions, plan: Plan | None, terms: PublishTerms, stack: contextlib.ExitStack
+) -> RelayTarget:
+    """A simulated platform behind a simulated line."""
+    if plan is None:
+        raise InputError("no plan was made yet", "run eager-kestrel plan, or name a plan file")
+    assert wish.practice is not None
+    there = destination_of(plan, wish.platform)
+    guide = load_guide(there.platform, wish.guides).under(there.standing)
+    bare = wish.practice.strip()[:1].isdigit()
+    rate = Bitrate.parse(wish.practice) if bare else None
+    line = practice_line(None if bare else wish.practice, rate)
+    set_up = stack.enter_context(stage(line, guide))
+    return RelayTarget(of_plan(there), Relay(set_up.target, set_up.key, terms), guide)

@@ -1,0 +1,464 @@
+"""Choosing a picture, frame rate and bitrate: every candidate at every safe rate, as arrays.
+
+Each candidate gets the most bitrate it may have (the least of budget, guide, level, viewers and
+the point of no visible gain, rounded down), then the quality model judges it on every scene of the
+show's kind, and one is taken of those as good as the best
+(:mod:`eager_kestrel.core.choice.ties`). A :class:`CandidatesTable` is prepared once and answers for one safe
+rate or for thousands.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from math import inf
+from typing import TYPE_CHECKING, ClassVar
+
+import numpy as np
+
+from eager_kestrel.core.arrays import Flags, Floats
+from eager_kestrel.core.choice.candidates import Candidate, candidates, pinned
+from eager_kestrel.core.choice.limits import (
+    AUDIO_SHARE,
+    LEAST_VIDEO_KBPS,
+    VARIABLE_TARGET,
+    all_viewers_kbps,
+    audio_steps,
+    delivered_shares,
+    level_limits,
+    overheads,
+    preset_takes,
+    rate_control,
+    rounded_down,
+    rung_limits,
+    viewers_kbps,
+)
+from eager_kestrel.core.choice.quality import (
+    QualityTable,
+    clean_kbps,
+    expected_range,
+    sharpness,
+    smoothness,
+)
+from eager_kestrel.core.choice.ties import (
+    as_good_as,
+    best_of,
+    kinds_of,
+    preferred,
+    ranks_of,
+    tied_with,
+    usual_of,
+)
+from eager_kestrel.core.document import Spread
+from eager_kestrel.core.quantities import FrameRate
+from eager_kestrel.core.resolution import Resolution, at_1000_1001, is_customary
+from eager_kestrel.core.words.facts import BitrateBound
+from eager_kestrel.core.words.numbers import settings
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.arrays import Indices
+    from eager_kestrel.core.guide.guide import Guide
+    from eager_kestrel.core.guide.rules import Codec
+    from eager_kestrel.core.show.show import Show
+
+
+class Option(Spread):
+    """A picture at a frame rate, with the bitrate it would get and how that looks."""
+
+    SPREAD: ClassVar = {"picture": ("width", "height"), "frame_rate": ("fps",)}
+
+    picture: Resolution
+    frame_rate: FrameRate
+    bitrate_kbps: float
+    quality: float
+    """0..1 by the model in :mod:`eager_kestrel.core.choice.quality`, mean over its scenes."""
+    quality_range: tuple[float, float]
+    """The 10th and 90th percentile of footage of that kind."""
+
+    @property
+    def words(self) -> str:
+        """``1920x1080 at 60, 6,000 kbit/s``."""
+        return settings(self.picture, self.frame_rate, self.bitrate_kbps)
+
+
+LIMITS: tuple[BitrateBound, ...] = ("budget", "guide", "level", "viewers", "no visible gain")
+
+
+@dataclass(frozen=True, slots=True)
+class ScoredRows:
+    """Every candidate at some safe rates; arrays of shape (safe rates, n)."""
+
+    kbps: Floats
+    """What the line has to bear."""
+    scenes: Floats
+    """Quality on every scene of the kind; shape (scenes, safe rates, n)."""
+    quality: Floats
+    """Mean over the scenes."""
+    allowed: Flags
+
+
+@dataclass(frozen=True, slots=True)
+class ScoredCandidates:
+    """All candidates of a destination with their bitrate and quality; arrays of one length."""
+
+    candidates: list[Candidate]
+    audio_kbps: float
+    limits_kbps: Floats
+    """Shape (5, n), in the order of ``LIMITS``."""
+    kbps: Floats
+    """What the line has to bear: constant bitrate, or the peak of variable."""
+    target_kbps: Floats
+    """What the encoder aims at: the same, or less where bitrate is variable."""
+    floors_kbps: Floats
+    quality: Floats
+    """Mean over the scenes of the kind."""
+    scenes: Floats
+    """On every scene; shape (scenes, n)."""
+    smoothness: Floats
+    """What each frame rate leaves of it; the rest is how sharp single frames are."""
+    allowed: Flags
+    encodable: Flags
+    """Whether this machine encodes it in time."""
+    alike: Flags
+    """Whether it is about the same as the one to take, at its frame rate."""
+    among_best: Flags
+    """Whether it is as good as the best, at any frame rate."""
+    chosen: int | None
+    """Index of the candidate to take, or None if none is allowed."""
+
+    def others(self, count: int) -> list[int]:
+        """The best of other kinds than the chosen one, best first: other lines, or another rate."""
+        if self.chosen is None:
+            return []
+        kinds = kinds_of(self.candidates)
+        found: dict[tuple[int, float], int] = {kinds[self.chosen]: self.chosen}
+        by_quality = np.flatnonzero(self.allowed & ~self.alike)
+        for index in by_quality[np.argsort(-self.quality[by_quality], kind="stable")]:
+            best = found.setdefault(kinds[index], int(index))
+            if is_customary(self.candidates[index].picture) and not is_customary(
+                self.candidates[best].picture
+            ):
+                found[kinds[index]] = int(index)
+        return list(found.values())[1 : 1 + count]
+
+    def limit(self, index: int) -> BitrateBound:
+        """What bound the bitrate of a candidate."""
+        return LIMITS[int(np.argmin(self.limits_kbps[:, index]))]
+
+    def option(self, index: int) -> Option:
+        """A candidate as it stands in a plan."""
+        chosen = self.candidates[index]
+        low, high = expected_range(self.scenes[:, index])
+        return Option(
+            picture=chosen.picture,
+            frame_rate=chosen.frame_rate,
+            bitrate_kbps=float(self.target_kbps[index]),
+            quality=round(float(self.quality[index]), 4),
+            quality_range=(round(float(low), 4), round(float(high), 4)),
+        )
+
+    def sharpness(self, index: int) -> float:
+        """How sharp single frames of a candidate are, 0..1, smoothness aside."""
+        return float(self.quality[index] / self.smoothness[index])
+
+
+@dataclass(frozen=True, slots=True)
+class CandidatesTable:
+    """All candidates of a show for a guide, smallest picture first; arrays of shape (n,)."""
+
+    candidates: list[Candidate]
+    codec: Codec
+    pixels: Floats
+    fps: Floats
+    per_byte: Floats
+    fixed_kbps: Floats
+    rules_kbps: Floats
+    """Shape (4, n): guide, level, viewers (of everything sent), no visible gain."""
+    enough_kbps: Floats
+    """Where no gain is visible any more, whatever the floors; the fourth rule without them."""
+    floors_kbps: Floats
+    smooth: Flags
+    wished: Flags
+    """Whether the guide advises this frame rate; all of them where it advises none."""
+    encodable: Flags
+    delivered: Floats
+    """What is left of the quality after the platform's own copies and uneven steps, 0..1."""
+    seen_pixels: Floats
+    """Pixels of detail: those of the picture, but no more than the source has."""
+    seen_fps: Floats
+    """Frames a second that differ: those sent, but no more than the source has."""
+    audio_steps: Floats
+    """Audio bitrates to choose from, ascending."""
+    takes: Floats
+    """Of the usual bitrate, what each takes at its preset for the same look."""
+    ranks: Indices
+    """Preference rank of each resolution."""
+    usual: Indices
+    """Of each, the nearest at its frame rate that is the source's own, named, or common."""
+    table: QualityTable
+    show: Show
+    guide: Guide
+    """What satisfies all that get the encode."""
+    members: tuple[Guide, ...]
+    target_share: float = 1.0
+    """Of the peak that is aimed at; 1 for constant bitrate."""
+    least_quality: float = 0.0
+    """That is wished for; of candidates about the same none is taken below it."""
+    copies: int = 1
+    """How many times the encode is sent; ``per_byte`` and ``fixed_kbps`` are of all of them."""
+
+    def _sendable(self, safe_kbps: Floats) -> Floats:
+        """What may be sent at each safe rate, however fast the line: viewers may take less."""
+        most = self.rules_kbps[2].min(initial=inf)
+        return np.asarray(np.minimum(safe_kbps, most), dtype=np.float64)
+
+    def _audio_begins(self) -> tuple[Floats, Floats]:
+        """Of each audio step but the first, the totals that reach it, and those that take it.
+
+        It is taken once video has as much beside it as it had before.
+        """
+        dearest = self.per_byte.max(initial=1.0)
+        reached = self.audio_steps[1:] / AUDIO_SHARE * self.copies
+        return reached, reached + np.diff(self.audio_steps) * dearest
+
+    def audio_kbps(self, safe_kbps: Floats) -> Floats:
+        """The highest customary audio bitrate within its share of each total, else the least."""
+        _, taken = self._audio_begins()
+        most = self._sendable(safe_kbps)[:, None] + 1e-9
+        return np.asarray(self.audio_steps[(taken <= most).sum(axis=1)], dtype=np.float64)
+
+    def limits_kbps(self, safe_kbps: Floats) -> Floats:
+        """Every limit of every candidate at every safe rate; shape (5, len(safe), n).
+
+        While a total grows into the next audio step, video stays as it is: it never loses to audio.
+        """
+        audio = self.audio_kbps(safe_kbps)[:, None]
+        reached, taken = self._audio_begins()
+        sendable = self._sendable(safe_kbps)[:, None]
+        growing = (reached <= sendable) & (sendable < taken)
+        held = np.where(growing, reached, inf).min(axis=1, initial=inf)
+        by_line = safe_kbps <= sendable[:, 0]
+        safe = np.where(by_line, np.minimum(safe_kbps, held), safe_kbps)[:, None]
+        budget = (safe - self.fixed_kbps) / self.per_byte - audio
+        guide, level, viewers, clean = self.rules_kbps
+        most = np.minimum(viewers, np.where(by_line, inf, held)[:, None])
+        left_for_viewers = (most - self.fixed_kbps) / self.per_byte - audio
+        return np.stack(np.broadcast_arrays(budget, guide, level, left_for_viewers, clean))
+
+    def target_kbps(self, kbps: Floats) -> Floats:
+        """What the encoder aims at below a peak."""
+        return kbps if self.target_share == 1 else rounded_down(kbps * self.target_share)
+
+    def weigh(self, safe_kbps: Floats) -> ScoredRows:
+        """Everything at some safe rates."""
+        return self._weighed(self.limits_kbps(safe_kbps))
+
+    def _smooth(self) -> Floats:
+        return smoothness(self.table, self.show.motion, self.seen_fps)
+
+    def _weighed(self, limits: Floats) -> ScoredRows:
+        kbps = rounded_down(limits.min(axis=0))
+        target = self.target_kbps(kbps)
+        scenes = self.delivered * self._smooth() * sharpness(
+            self.table, self.show.motion, self.codec, self.pixels, self.fps, target,
+            seen=self.seen_pixels, takes=self.takes,
+        )  # fmt: skip
+        allowed = (target >= self.floors_kbps) & self.smooth & self.encodable
+        return ScoredRows(kbps, scenes, scenes.mean(axis=0), _as_wished(allowed, self.wished))
+
+    def without_floors(self) -> CandidatesTable:
+        """The same candidates for a guide that takes as little as one likes."""
+        rules = self.rules_kbps.copy()
+        rules[3] = self.enough_kbps
+        return replace(self, floors_kbps=np.full_like(self.floors_kbps, LEAST_VIDEO_KBPS),
+                       rules_kbps=rules)  # fmt: skip
+
+    def in_room(self, room: float) -> CandidatesTable:
+        """The same candidates with so much of what may be used of the machine, 1 being all."""
+        machine, speed = self.show.machine, self.pixels * self.fps
+        if not any(encoder.codec == self.codec for encoder in machine.encoders):
+            return self
+        takes = preset_takes(self.show, self.table, self.codec, speed, room)
+        rules = self.rules_kbps.copy()
+        clean = clean_kbps(self.table, self.show.motion, self.codec, self.pixels, self.fps) * takes
+        enough, rules[3] = _enough(clean, self.floors_kbps, self.target_share)
+        holds = speed <= machine.most_pixels(self.codec) * room * (1 + 1e-9)
+        return replace(self, takes=takes, rules_kbps=rules, enough_kbps=enough,
+                       encodable=self.encodable & holds)  # fmt: skip
+
+    def on_any_machine(self) -> CandidatesTable:
+        """The same candidates for a machine that encodes all of them in time."""
+        return replace(self, encodable=np.ones_like(self.encodable))
+
+    def among_best(self, best: Indices, rows: ScoredRows) -> Flags:
+        """Which are as good as the best of each row."""
+        near = as_good_as(best, rows.scenes, rows.quality, self.table, self.least_quality)
+        return np.asarray(near & rows.allowed, dtype=np.bool_)
+
+    def choose(self, rows: ScoredRows) -> tuple[Indices, Indices]:
+        """Return the best candidate of each row and the one to take, or -1 if none is allowed."""
+        best, chosen, _ = self._choice(rows)
+        return best, chosen
+
+    def _choice(self, rows: ScoredRows) -> tuple[Indices, Indices, Flags]:
+        """The best, the safest of those as good as it, and which those are."""
+        if not self.candidates:
+            nothing = np.full(len(rows.kbps), -1, dtype=np.intp)
+            return nothing, nothing, np.zeros_like(rows.allowed)
+        best = best_of(rows.kbps, rows.quality, rows.allowed)
+        among = self.among_best(best, rows)
+        rivals = rows.allowed & (self.fps == self.fps[np.maximum(best, 0)][:, None])
+        return best, preferred(rivals, rows.scenes, among & rivals, self.usual), among
+
+    def chosen(self, safe_kbps: Floats) -> Indices:
+        """Index of the candidate to take at every safe rate; -1 where none is allowed."""
+        return self.choose(self.weigh(safe_kbps))[1]
+
+    def at(self, safe_kbps: float) -> ScoredCandidates:
+        """Everything weighed at one safe rate."""
+        safe = np.array([safe_kbps])
+        limits = self.limits_kbps(safe)
+        rows = self._weighed(limits)
+        best, chosen, among = self._choice(rows)
+        some = best[0] >= 0
+        tied = np.zeros_like(rows.allowed)
+        if some:
+            tied = tied_with(chosen, rows.scenes, rows.quality, self.table)
+            tied &= rows.allowed & (self.fps == self.fps[chosen[0]])
+        return ScoredCandidates(
+            candidates=self.candidates,
+            audio_kbps=float(self.audio_kbps(safe)[0]),
+            limits_kbps=limits[:, 0],
+            kbps=rows.kbps[0],
+            target_kbps=self.target_kbps(rows.kbps)[0],
+            floors_kbps=self.floors_kbps,
+            quality=rows.quality[0],
+            scenes=rows.scenes[:, 0],
+            smoothness=self._smooth(),
+            allowed=rows.allowed[0],
+            encodable=self.encodable,
+            alike=tied[0],
+            among_best=among[0],
+            chosen=int(chosen[0]) if some else None,
+        )
+
+
+def _as_wished(allowed: Flags, wished: Flags) -> Flags:
+    """Of each row the candidates at the advised frame rate, where any of them is allowed."""
+    liked = allowed & wished
+    return np.where(liked.any(axis=1, keepdims=True), liked, allowed)
+
+
+def candidates_table(
+    show: Show,
+    guide: Guide,
+    table: QualityTable,
+    codec: Codec,
+    members: Sequence[Guide] = (),
+    *,
+    relayed: bool = False,
+) -> CandidatesTable:
+    """The candidates of a show for a guide, or for one encode that several platforms get.
+
+    Args:
+        show: source, frame rate and motion.
+        guide: with the standing applied; for several, what satisfies all of them.
+        table: of the quality model.
+        codec: already chosen.
+        members: the guides of all that get the encode, each with its own rungs and transport; left
+            out, the guide itself.
+        relayed: whether only the first is sent to, and passes it on.
+    """
+    members, table = members or (guide,), table.preferring(show.motion, show.prefer)
+    senders = members[:1] if relayed else members
+    found = _candidates(show, guide, members)
+    pixels = np.array([c.picture.pixels for c in found], dtype=np.float64)
+    fps = np.array([float(c.frame_rate) for c in found], dtype=np.float64)
+    floors, ceilings = rung_limits(members, found, codec)
+    per_byte, fixed = overheads(senders, found, guide.audio.sample_rate_hz)
+    viewers = all_viewers_kbps([viewers_kbps(m, show) for m in members], per_byte, fixed)
+    ranks = ranks_of(found, show.source, _named(members))
+    share = 1.0 if rate_control(guide) == "constant" else VARIABLE_TARGET
+    takes = preset_takes(show, table, codec, pixels * fps)
+    clean = clean_kbps(table, show.motion, codec, pixels, fps) * takes
+    enough, floored = _enough(clean, floors, share)
+    return CandidatesTable(
+        candidates=found,
+        codec=codec,
+        pixels=pixels,
+        fps=fps,
+        per_byte=per_byte.sum(axis=0),
+        fixed_kbps=fixed.sum(axis=0),
+        rules_kbps=np.stack([ceilings, level_limits(guide, codec, found, fps), viewers, floored]),
+        enough_kbps=enough,
+        floors_kbps=floors,
+        smooth=fps >= min(table.motion[show.motion].least_fps, fps.max(initial=0.0)),
+        wished=_wished(guide, found),
+        encodable=pixels * fps <= show.machine.most_pixels(codec),
+        delivered=delivered_shares(members, table, found, show.frame_rate),
+        seen_pixels=_seen_pixels(show.source, found),
+        seen_fps=np.minimum(fps, float(show.frame_rate)),
+        audio_steps=audio_steps(guide),
+        takes=takes,
+        ranks=ranks,
+        usual=usual_of(pixels, fps, ranks),
+        table=table,
+        show=show,
+        guide=guide,
+        members=tuple(members),
+        target_share=share,
+        copies=len(senders),
+    )
+
+
+def _enough(clean: Floats, floors: Floats, target_share: float) -> tuple[Floats, Floats]:
+    """Peaks beyond which no gain is seen, without and with the least that guides take."""
+    without, with_ = (
+        np.ceil(x / target_share / 100) * 100 for x in (clean, np.maximum(clean, floors))
+    )
+    return without, with_
+
+
+def _seen_pixels(source: Resolution, found: Sequence[Candidate]) -> Floats:
+    """Pixels of detail in each candidate."""
+    return np.array(
+        [min(c.picture.pixels, _detail(source, c.picture)) for c in found], dtype=np.float64
+    )
+
+
+def _detail(source: Resolution, picture: Resolution) -> float:
+    """Pixels a source has for a picture: all of them, or those of the part of its shape."""
+    if source.width * picture.height > source.height * picture.width:
+        return source.height**2 * picture.width / picture.height
+    return source.width**2 * picture.height / picture.width
+
+
+def rebuilt(
+    field: CandidatesTable, show: Show, change: Callable[[Guide], Guide] = lambda guide: guide
+) -> CandidatesTable:
+    """The candidates of another show, or for guides that say something else, in the same place."""
+    members = tuple(change(member) for member in field.members)
+    made = candidates_table(show, change(field.guide), field.table, field.codec, members,
+                    relayed=field.copies < len(members))  # fmt: skip
+    return replace(made, least_quality=field.least_quality)
+
+
+def _candidates(show: Show, guide: Guide, members: Sequence[Guide]) -> list[Candidate]:
+    rows = [rung.picture for member in members for rung in member.rungs]
+    lines = guide.delivery.better_from_lines
+    found = candidates(show.source, show.frame_rate, guide.video, rows, lines)
+    return pinned(found, show.picture, show.sent_frame_rate, guide.title)
+
+
+def _named(members: Sequence[Guide]) -> set[Resolution]:
+    """Pictures that the guides name."""
+    rows = (rung.picture for member in members for rung in member.rungs)
+    return {*rows, *(p for member in members for p in member.video.pictures)}
+
+
+def _wished(guide: Guide, found: list[Candidate]) -> Flags:
+    wish = guide.video.advised.frame_rate
+    rates = [c.frame_rate for c in found]
+    if wish is None:
+        return np.ones(len(found), dtype=bool)
+    return np.array([rate in (wish, at_1000_1001(wish)) for rate in rates], dtype=bool)

@@ -1,0 +1,3 @@
+"""What a connection carries is decided here."""
+
+from __future__ import annotations

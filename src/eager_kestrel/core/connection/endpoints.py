@@ -1,0 +1,145 @@
+"""Places that are measured towards, by a name of one's own."""
+
+from __future__ import annotations
+
+import difflib
+import re
+import statistics
+from itertools import pairwise
+
+from eager_kestrel.core.document import Frozen, format_name
+from eager_kestrel.core.errors import InputError, NotFoundError, nearest_name
+
+NAME = re.compile(r"[a-z0-9][a-z0-9-]{0,39}")
+
+
+class NamedEndpoint(Frozen):
+    """An address that takes uploads, under a name."""
+
+    name: str
+    url: str
+
+
+class NamedEndpoints(Frozen):
+    """All of them, and which was measured towards last."""
+
+    format: str = format_name("places")
+    places: tuple[NamedEndpoint, ...] = ()
+    last: str | None = None
+    """The name, or the address of one without a name."""
+
+    def find(self, name: str) -> NamedEndpoint:
+        """A place by name.
+
+        Raises:
+            NotFoundError: there is none; suggests one.
+        """
+        for place in self.places:
+            if place.name == name:
+                return place
+        known = [place.name for place in self.places]
+        instead = "" if known else "places add NAME URL makes one"
+        raise NotFoundError(f'no place is called "{name}"', nearest_name(name, known, instead))
+
+    def is_like(self, name: str) -> bool:
+        """Whether it is a name, or nearly one."""
+        known = [place.name for place in self.places]
+        return bool(difflib.get_close_matches(name.lower(), known, n=1, cutoff=0.5))
+
+    def with_(self, place: NamedEndpoint) -> NamedEndpoints:
+        """With one more, or with another address for a name there is."""
+        others = [p for p in self.places if p.name != place.name]
+        ordered = sorted((*others, place), key=lambda p: p.name)
+        return self.model_copy(update={"places": tuple(ordered)})
+
+    def without(self, name: str) -> NamedEndpoints:
+        """Without one of them.
+
+        Raises:
+            NotFoundError: there is none.
+        """
+        gone = self.find(name)
+        rest = tuple(p for p in self.places if p is not gone)
+        last = None if self.last == name else self.last
+        return self.model_copy(update={"places": rest, "last": last})
+
+
+def require_name(text: str) -> str:
+    """A name for a place.
+
+    Raises:
+        InputError: it is none.
+    """
+    if not NAME.fullmatch(text):
+        raise InputError(
+            f'"{text}" is no name for a place', "write small letters, digits and hyphens"
+        )
+    return text
+
+
+class AnswerTimes(Frozen):
+    """One connection to an ingest point."""
+
+    connect_ms: float | None = None
+    """Until TCP was connected."""
+    answer_ms: float | None = None
+    """From then until the first answer of its protocol."""
+    failure: str = ""
+    """Why there was none."""
+
+
+class Nearness(Frozen):
+    """How an ingest point answered."""
+
+    name: str
+    url: str
+    tries: int
+    answered: int
+    median_ms: float | None
+    """Of the first answer."""
+    jitter_ms: float | None
+    lost_share: float
+    connect_ms: float | None
+    """Median until TCP was connected."""
+    failure: str = ""
+    """When nothing was answered: why."""
+
+
+class Ranking(Frozen):
+    """Ingest points of a platform, the fastest first, unreachable ones last."""
+
+    format: str = format_name("ranking")
+    platform: str
+    points: tuple[Nearness, ...]
+
+
+def nearness(name: str, url: str, tries: list[AnswerTimes]) -> Nearness:
+    """What the tries of one point say."""
+    answers = [t.answer_ms for t in tries if t.answer_ms is not None]
+    connects = [t.connect_ms for t in tries if t.connect_ms is not None]
+    steps = [abs(b - a) for a, b in pairwise(answers)]
+    return Nearness(
+        name=name,
+        url=url,
+        tries=len(tries),
+        answered=len(answers),
+        median_ms=round(statistics.median(answers), 2) if answers else None,
+        jitter_ms=round(statistics.fmean(steps), 2) if steps else None,
+        lost_share=round(1 - len(answers) / len(tries), 4),
+        connect_ms=round(statistics.median(connects), 2) if connects else None,
+        failure="" if answers else next((t.failure for t in reversed(tries) if t.failure), ""),
+    )
+
+
+def ranking(platform: str, points: list[Nearness]) -> Ranking:
+    """The fastest first; ties by fewer lost, then by name; the unreachable at the end."""
+    ordered = sorted(
+        points,
+        key=lambda p: (
+            p.median_ms is None,
+            p.median_ms if p.median_ms is not None else 0.0,
+            p.lost_share,
+            p.name,
+        ),
+    )
+    return Ranking(platform=platform, points=tuple(ordered))

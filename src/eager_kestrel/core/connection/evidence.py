@@ -1,0 +1,144 @@
+"""What runs and broadcasts say of a connection, without everything else that is kept of them.
+
+A run has hundreds of samples and a broadcast thousands of seconds; planning needs a few arrays of
+each. They are derived once and kept beside the document (``files/history.py``), so that a plan
+reads kilobytes where it would parse megabytes.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime
+from functools import cached_property
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from eager_kestrel.core.connection.throughput import steady_parts
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.arrays import Flags, Floats
+    from eager_kestrel.core.connection.broadcast import Broadcast
+    from eager_kestrel.core.connection.run import Kind, Run
+
+
+RULES = 1
+"""Of how evidence is derived; whatever was derived by others is derived anew."""
+NOT_THE_CONNECTION = ("ingest", "connection")
+"""Causes of a trouble that say nothing of what the connection carries."""
+SETTLING_SECONDS = 2
+"""After such a trouble, until its queue is gone."""
+
+
+@dataclass(frozen=True)
+class RunEvidence:
+    """What one run says of the connection."""
+
+    id: str
+    taken_at: str
+    endpoint: str
+    """Its address."""
+    place: str
+    kind: Kind
+    partial: bool
+    failed: bool
+    reading_kbps: float | None
+    """For a reading from elsewhere: the rate; then the arrays are empty."""
+    most_kbps: float | None
+    """The most that was sent, by somebody's rule: of more it says nothing."""
+    windows_kbps: Floats
+    """Shape (windows,): mean rates over two seconds of the steady part; empty where it is too
+    short."""
+    steps_kbit: Floats
+    """Shape (steps,): delivered in each 50 ms of the steady part."""
+
+    @cached_property
+    def taken(self) -> datetime:
+        """When it was taken, with the offset of the place."""
+        return datetime.fromisoformat(self.taken_at)
+
+    @property
+    def usable(self) -> bool:
+        """Whether it gives any rate."""
+        return self.reading_kbps is not None or bool(self.windows_kbps.size)
+
+
+@dataclass(frozen=True)
+class BroadcastEvidence:
+    """What one broadcast says of the connection, second by second."""
+
+    id: str
+    taken_at: str
+    platform: str
+    kind: Kind
+    sent_kbps: Floats
+    """Shape (seconds,): handed over by the program."""
+    carried_kbps: Floats
+    """Shape (seconds,): taken by the other end."""
+    queued_seconds: Floats
+    """Shape (seconds,): the most that was queued."""
+    counts: Flags
+    """Shape (seconds,): whether the second says anything of the connection; it does not where the
+    ingest server or a broken connection was at fault."""
+    stutters: int
+    """Times at which frames were late because of the connection."""
+
+    @cached_property
+    def taken(self) -> datetime:
+        """When it began, with the offset of the place."""
+        return datetime.fromisoformat(self.taken_at)
+
+    @property
+    def typical_kbps(self) -> float:
+        """The median second of what was carried, as of :class:`Broadcast`."""
+        rates = np.sort(self.carried_kbps)
+        return float(rates[rates.size // 2]) if rates.size else 0.0
+
+
+def single(values: Floats) -> Floats:
+    """Round to single precision, as evidence is kept."""
+    return np.asarray(values, dtype="<f4").astype(np.float64)
+
+
+def evidence_of(run: Run | RunEvidence) -> RunEvidence:
+    """Derive what a run says; evidence is returned as it is."""
+    if isinstance(run, RunEvidence):
+        return run
+    phase = run.one_connection
+    windows, steps = (np.empty(0), np.empty(0)) if phase is None else steady_parts(phase.samples)
+    return RunEvidence(
+        id=run.id,
+        taken_at=run.taken_at,
+        endpoint=run.endpoint.url,
+        place=run.place,
+        kind=run.kind,
+        partial=run.partial,
+        failed=bool(run.failed),
+        reading_kbps=run.reading_kbps,
+        most_kbps=None if phase is None else phase.most_kbps,
+        windows_kbps=single(windows),
+        steps_kbit=single(steps * 8e-3),
+    )
+
+
+def broadcast_evidence(airing: Broadcast | BroadcastEvidence) -> BroadcastEvidence:
+    """Derive what a broadcast says; evidence is returned as it is."""
+    if isinstance(airing, BroadcastEvidence):
+        return airing
+    seconds = airing.seconds
+    counts = np.ones(len(seconds.sent_kbps), dtype=bool)
+    for trouble in airing.troubles:
+        if trouble.cause in NOT_THE_CONNECTION:
+            ends = int(trouble.at_seconds + trouble.lasted_seconds) + SETTLING_SECONDS
+            counts[int(trouble.at_seconds) : ends] = False
+    return BroadcastEvidence(
+        id=airing.id,
+        taken_at=airing.taken_at,
+        platform=airing.platform,
+        kind=airing.kind,
+        sent_kbps=np.array(seconds.sent_kbps, dtype=np.float64),
+        carried_kbps=np.array(seconds.carried_kbps, dtype=np.float64),
+        queued_seconds=np.array(seconds.waiting_ms, dtype=np.float64) / 1000,
+        counts=counts,
+        stutters=airing.stalls,
+    )

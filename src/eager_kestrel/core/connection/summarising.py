@@ -1,0 +1,222 @@
+"""From a run's samples to its figures and remarks, computed every time."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from eager_kestrel.core.connection.pooling import uplink_of
+from eager_kestrel.core.connection.run import (
+    BothEnds,
+    PhaseSummary,
+    RoundTripSummary,
+    RunSummary,
+    Series,
+)
+from eager_kestrel.core.connection.throughput import short_rates, throughput
+from eager_kestrel.core.document import Frozen, format_name
+from eager_kestrel.core.errors import FormatError
+from eager_kestrel.core.words import runs as words
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.connection.run import Phase, Run
+    from eager_kestrel.core.connection.uplink import Uplink
+
+
+LONG_WAIT_MS = 100.0
+"""A full line that adds more than this to a round trip is felt."""
+MUCH_LESS = 0.75
+"""Even the best of one connection below this share of several is worth a word."""
+UNEVEN = 0.5
+"""A spread above this deserves a word."""
+BUSY_SHARE = 0.02
+BUSY_KBPS = 100.0
+RUN_FIGURES = frozenset({"uplink", "verdicts"})
+PHASE_FIGURES = frozenset({"latency", *PhaseSummary.model_fields})
+"""Background upload above both of these spoils a measurement."""
+
+
+def round_trip_summary(phase: Phase | None) -> RoundTripSummary | None:
+    """Median, 95th percentile and jitter; None when nothing was answered."""
+    if phase is None:
+        return None
+    answered = [t.round_trip_ms for t in phase.round_trips if t.round_trip_ms is not None]
+    if not answered:
+        return None
+    values = np.asarray(answered)
+    jitter = float(np.mean(np.abs(np.diff(values)))) if values.size > 1 else 0.0
+    return RoundTripSummary(
+        median_ms=round(float(np.median(values)), 2),
+        p95_ms=round(float(np.percentile(values, 95)), 2),
+        jitter_ms=round(jitter, 2),
+        count=len(answered),
+        lost=len(phase.round_trips) - len(answered),
+    )
+
+
+def phase_summary(phase: Phase | None) -> PhaseSummary | None:
+    """Figures of a load phase; None when it is too short to say anything."""
+    found = None if phase is None else throughput(phase.samples)
+    if found is None:
+        return None
+    return PhaseSummary(
+        typical_kbps=round(found.typical_kbps, 1),
+        floor_kbps=round(found.floor_kbps, 1),
+        high_kbps=round(found.high_kbps, 1),
+        spread=round(found.spread, 4),
+        stalled_share=round(found.stalled_share, 4),
+        ramp_seconds=round(found.ramp_seconds, 3),
+        steady_seconds=round(found.steady_seconds, 3),
+        windows=found.windows,
+    )
+
+
+def run_uplink(run: Run) -> Uplink | None:
+    """The uplink this run alone speaks for; None when it learned too little."""
+    try:
+        return uplink_of([run])
+    except FormatError:
+        return None
+
+
+def summary_of(run: Run) -> RunSummary:
+    """Everything a run says."""
+    idle, loaded = round_trip_summary(run.idle), round_trip_summary(run.one_connection)
+    one, several = phase_summary(run.one_connection), phase_summary(run.several_connections)
+    swings = None if run.one_connection is None else short_rates(run.one_connection.samples)
+    most = run.one_connection.most_kbps if run.one_connection is not None else None
+    held = () if most is None or one is None else (words.held_most(one.typical_kbps, most),)
+    ends = () if run.both_ends is None else (
+        words.both_ends(run.both_ends.near_kbps, run.both_ends.far_kbps),
+    )  # fmt: skip
+    said = (*ends, *held, *_of_connections(run, one, several), *_of_waits(idle, loaded),
+            *_of_evenness(one, swings))  # fmt: skip
+    return RunSummary(
+        idle=idle, loaded=loaded, one=one, several=several, uplink=run_uplink(run), verdicts=said
+    )
+
+
+def _of_connections(
+    run: Run, one: PhaseSummary | None, several: PhaseSummary | None
+) -> Iterator[str]:
+    """One connection against several, and against what this machine sends anyway."""
+    if one and several and one.high_kbps < MUCH_LESS * several.typical_kbps:  # not just a dip
+        count = run.several_connections.connections if run.several_connections else 0
+        yield words.one_carries_less(one.typical_kbps, several.typical_kbps, count)
+    busy = run.background
+    if busy and one and busy.upload_kbps > max(BUSY_KBPS, BUSY_SHARE * one.typical_kbps):
+        yield words.already_sending(busy.upload_kbps)
+
+
+def _of_waits(idle: RoundTripSummary | None, loaded: RoundTripSummary | None) -> Iterator[str]:
+    """What a full line does to everything else."""
+    if idle and loaded and loaded.median_ms > idle.median_ms + LONG_WAIT_MS:
+        yield words.full_line_waits(loaded.median_ms - idle.median_ms)
+
+
+def _of_evenness(one: PhaseSummary | None, swings: tuple[float, float] | None) -> Iterator[str]:
+    """How much two-second windows differ, and what they hide."""
+    if one and one.spread > UNEVEN:
+        yield words.uneven(one.floor_kbps, one.high_kbps)
+    elif one and swings and swings[1] - swings[0] > UNEVEN * one.typical_kbps:
+        yield words.swings(*swings)
+    if one and one.stalled_share > 0:
+        yield words.stalled(one.stalled_share)
+
+
+def run_document(run: Run, *, samples: bool) -> dict[str, Any]:
+    """The run as JSON with its figures; with or without the samples they rest on."""
+    document = run.model_dump(mode="json")
+    for name, phase in _phases(run):
+        part = document[name]
+        if not samples:
+            del part["samples"], part["round_trips"]
+        trips, figures = round_trip_summary(phase), phase_summary(phase)
+        part["latency"] = trips.model_dump() if trips else None
+        part |= figures.model_dump() if figures else {}
+    found = summary_of(run)
+    document["uplink"] = found.uplink.model_dump(mode="json") if found.uplink else None
+    document["verdicts"] = list(found.verdicts)
+    return document
+
+
+def without_figures(document: dict[str, Any]) -> dict[str, Any]:
+    """A run's document without the figures that are computed anew every time."""
+    kept = {key: value for key, value in document.items() if key not in RUN_FIGURES}
+    for name in ("idle", "one_connection", "several_connections"):
+        if isinstance(part := kept.get(name), dict):
+            kept[name] = {key: part[key] for key in part if key not in PHASE_FIGURES}
+    return kept
+
+
+def _phases(run: Run) -> list[tuple[str, Phase]]:
+    named = [
+        ("idle", run.idle),
+        ("one_connection", run.one_connection),
+        ("several_connections", run.several_connections),
+    ]
+    return [(name, phase) for name, phase in named if phase is not None]
+
+
+TAIL_SECONDS = 0.5
+"""Of what was read last is left out: behind a hole that is not mended yet, nothing is read."""
+
+
+class EndpointCount(Frozen):
+    """What a far end read of one run's uploads."""
+
+    format: str = format_name("counted")
+    run: str
+    """By which the run's uploads called themselves."""
+    uploads: int
+    """Requests that were read, to their end or not."""
+    bytes: int
+    """Of their bodies."""
+    samples: Series
+    """Bytes read since the first arrived, on the far end's clock."""
+
+
+def both_ends(near: Series, far: EndpointCount) -> BothEnds | None:
+    """The rate each end saw; None where one of them has too few samples.
+
+    Args:
+        near: what was acknowledged here.
+        far: what was read there.
+    """
+    rates = _in_stretches(near, far.samples) if near.stretches else _throughout(near, far.samples)
+    if rates is None:
+        return None
+    return BothEnds(near_kbps=round(rates[0], 1), far_kbps=round(rates[1], 1), far_bytes=far.bytes)
+
+
+def _throughout(near: Series, far: Series) -> tuple[float, float] | None:
+    """Each end's typical rate, by the same rule."""
+    here, there = throughput(near), throughput(far)
+    return None if here is None or there is None else (here.typical_kbps, there.typical_kbps)
+
+
+def _in_stretches(near: Series, far: Series) -> tuple[float, float] | None:
+    """The rate over the same bytes.
+
+    The clocks of two machines tell different times, but a byte is a byte: a stretch is looked up at
+    the far end by the bytes it lies between.
+    """
+    at, count = np.asarray(near.seconds), np.asarray(near.delivered_bytes, dtype=np.float64)
+    there, read = np.asarray(far.seconds), np.asarray(far.delivered_bytes, dtype=np.float64)
+    if len(there) < 3:
+        return None
+    whole = float(np.interp(there[-1] - TAIL_SECONDS, there, read))
+    near_seconds = far_seconds = carried = 0.0
+    for begin, end in near.stretches:
+        low, high = (float(bytes_) for bytes_ in np.interp([begin, end], at, count))
+        if min(high, whole) <= low:
+            continue
+        edges = [low, min(high, whole)]
+        near_seconds += float(np.diff(np.interp(edges, count, at))[0])
+        far_seconds += float(np.diff(np.interp(edges, read, there))[0])
+        carried += edges[1] - edges[0]
+    if near_seconds <= 0 or far_seconds <= 0:
+        return None
+    return carried * 8e-3 / near_seconds, carried * 8e-3 / far_seconds

@@ -1,0 +1,63 @@
+"""The uplink: what one connection can be relied on to carry.
+
+It comes from runs (:mod:`eager_kestrel.core.connection.pooling`) or from a number somebody read off a
+screen, which says less, and what it says is marked so.
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Literal
+
+from eager_kestrel.core.document import Frozen
+from eager_kestrel.core.words import runs as words
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.units import Bitrate
+
+
+ASSUMED_SPREAD = 0.4
+"""(P90 - P10) / typical assumed of a line known by one number only: an ordinary household's."""
+
+
+class Uplink(Frozen):
+    """What the line carries on one connection, in kbit/s of delivered payload."""
+
+    typical_kbps: float
+    """Median of two-second windows."""
+    floor_kbps: float
+    """10th percentile: nine windows out of ten did at least this."""
+    floor_low_kbps: float | None = None
+    """Lower end of the floor's 95 % interval."""
+    floor_high_kbps: float | None = None
+    """Upper end of it."""
+    spread: float
+    """(P90 - P10) / typical."""
+    stalled_share: float = 0.0
+    """Share of windows under a quarter of typical."""
+    basis: Literal["runs", "one run", "assumed"]
+    """What it rests on; ``assumed`` marks a spread nobody measured."""
+    said: str
+    """The basis in words."""
+    runs: tuple[str, ...] = ()
+    """Ids of the runs it rests on."""
+    airings: tuple[str, ...] = ()
+    """Ids of the airings that count beside them."""
+    practice: bool = False
+    """Whether the runs went through a simulated connection."""
+    around: str | None = None
+    """The time of day they were taken near, where one was asked for."""
+    seen_safe_kbps: float | None = None
+    """The highest total rate that was safe in everything observed; none where nothing was."""
+    seen_safe_why: str = ""
+    """What that rests on, in words."""
+
+
+def assumed_uplink(upload: Bitrate, written: str = "") -> Uplink:
+    """The uplink behind a bare number: typical as given, an ordinary spread assumed around it."""
+    return Uplink(
+        typical_kbps=upload.kbps,
+        floor_kbps=round(upload.kbps * (1 - ASSUMED_SPREAD / 2), 3),
+        spread=ASSUMED_SPREAD,
+        basis="assumed",
+        said=words.bare_number(upload, written, ASSUMED_SPREAD),
+    )

@@ -1,0 +1,356 @@
+"""How somebody's own footage compresses: stretches to try, parameters fitted to encodes, results."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from fractions import Fraction
+from itertools import pairwise
+from typing import TYPE_CHECKING, ClassVar
+
+import numpy as np
+
+from eager_kestrel.core.choice.quality import QualityTable, SceneParameters, quality, sharpness
+from eager_kestrel.core.document import Frozen, Spread, format_name
+from eager_kestrel.core.guide.rules import Codec
+from eager_kestrel.core.quantities import FrameRate
+from eager_kestrel.core.resolution import Resolution, picture_at
+from eager_kestrel.core.show.show import MOTIONS, Motion
+from eager_kestrel.core.words.numbers import settings
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.arrays import Floats
+
+
+LEAST_WIDTH = 0.2
+"""Of what is known beforehand of a parameter, as a natural logarithm."""
+MEASURED_WIDTH = 0.02
+"""How far a measured encode lies from the model's curve."""
+ROUNDS = 60
+STEP = 1e-4
+
+
+@dataclass(frozen=True, slots=True)
+class Sample:
+    """A measured encode, as the fit takes it."""
+
+    pixels: float
+    fps: float
+    kbps: float
+    """At the usual preset: what it took, less what its preset costs."""
+    look: float
+    """0..1, smoothness aside."""
+
+
+def modelled(table: QualityTable, motion: Motion, codec: str, samples: Sequence[Sample]) -> Floats:
+    """What each scene of a kind says of samples, smoothness aside; shape (scenes, samples)."""
+    pixels = np.array([s.pixels for s in samples])
+    fps = np.array([s.fps for s in samples])
+    kbps = np.array([s.kbps for s in samples])
+    return sharpness(table, motion, codec, pixels, fps, kbps)
+
+
+def fit(
+    table: QualityTable, motion: Motion, codec: str, samples: Sequence[Sample]
+) -> SceneParameters:
+    """The parameters of a footage.
+
+    Args:
+        table: with the bundled parameters.
+        motion: the kind from whose typical scene they start.
+        codec: of all samples.
+        samples: measured encodes, one or more.
+    """
+    start = table.motion[motion].typical
+    names = list(SceneParameters.model_fields)
+    first = np.log([getattr(start, name) for name in names])
+    widths = _widths(table, names)
+    seen = np.array([s.look for s in samples])
+
+    def parameters(x: Floats) -> SceneParameters:
+        return SceneParameters(**dict(zip(names, (float(v) for v in np.exp(x)), strict=True)))
+
+    def off(x: Floats) -> Floats:
+        said = modelled(table.with_own(motion, parameters(x)), motion, codec, samples)[0]
+        return np.concatenate([(said - seen) / MEASURED_WIDTH, (x - first) / widths])
+
+    x = _least(off, np.asarray(first, dtype=np.float64))
+    return SceneParameters(**dict(zip(names, (float(f"{v:.4g}") for v in np.exp(x)), strict=True)))
+
+
+def _widths(table: QualityTable, names: Sequence[str]) -> Floats:
+    """How far scenes of one kind lie apart, as deviations of the logarithm of each parameter."""
+    kinds = [kind.arrays for kind in table.motion.values() if len(kind.scenes) > 1]
+    spread = [np.mean([np.log(kind[name]).var(ddof=1) for kind in kinds]) for name in names]
+    return np.maximum(np.sqrt(spread), LEAST_WIDTH)
+
+
+def _least(residuals: Callable[[Floats], Floats], first: Floats) -> Floats:
+    """The x at which the squares of what is off are least, from a start."""
+    x, damping = first.copy(), 1e-2
+    now = residuals(x)
+    for _ in range(ROUNDS):
+        slope = np.stack(
+            [(residuals(x + STEP * unit) - now) / STEP for unit in np.eye(x.size)], axis=1
+        )
+        normal = slope.T @ slope
+        moved = x - np.linalg.solve(normal + damping * np.diag(np.diag(normal)), slope.T @ now)
+        then = residuals(moved)
+        if then @ then < now @ now:
+            done = now @ now - then @ then < 1e-9 * (now @ now)
+            x, now, damping = moved, then, damping / 3
+            if done:
+                break
+        else:
+            damping *= 4
+            if damping > 1e9:
+                break
+    return x
+
+
+def off_by(table: QualityTable, motion: Motion, codec: str, samples: Sequence[Sample]) -> float:
+    """How far samples lie from the nearest scene of a kind, root mean square."""
+    seen = np.array([s.look for s in samples])
+    off = modelled(table, motion, codec, samples) - seen
+    return float(np.sqrt(np.mean(off**2, axis=1)).min())
+
+
+def behaves_like(table: QualityTable, codec: str, samples: Sequence[Sample]) -> Motion:
+    """The bundled kind of motion with the scene that comes nearest to what was measured."""
+    return min(MOTIONS, key=lambda motion: off_by(table, motion, codec, samples))
+
+
+STRETCH_SECONDS = 3.0
+"""One second for the rate control to settle, then one keyframe interval that is measured."""
+WANTED = 3
+QUANTILES = (0.95, 0.5, 0.1)
+"""Of difficulty, in this order: the hardest is tried in any case."""
+STILL_TI = 0.5
+"""Below this nothing moves: what is left is what an encoder changes in a still picture."""
+
+
+class FrameComplexity(Frozen):
+    """What was seen at a moment of a clip."""
+
+    seconds: float
+    si: float
+    """Spatial information."""
+    ti: float
+    """Temporal information."""
+
+
+class Stretch(Frozen):
+    """A part of a clip."""
+
+    begin_seconds: float
+    seconds: float
+    si: float
+    """The most in it."""
+    ti: float
+    """The most in it."""
+
+
+def spatial(luma: Floats) -> float:
+    """SI of one frame, of shape (rows, columns)."""
+    smooth_down = luma[:-2] + 2 * luma[1:-1] + luma[2:]
+    across = smooth_down[:, 2:] - smooth_down[:, :-2]
+    smooth_across = luma[:, :-2] + 2 * luma[:, 1:-1] + luma[:, 2:]
+    down = smooth_across[2:] - smooth_across[:-2]
+    return float(np.hypot(across, down).std())
+
+
+def temporal(luma: Floats, before: Floats) -> float:
+    """TI between two frames that follow each other, both of shape (rows, columns)."""
+    return float((luma - before).std())
+
+
+def pick(looks: Sequence[FrameComplexity], length_seconds: float) -> tuple[Stretch, ...]:
+    """Stretches that do not overlap, from hard to easy; one where the clip holds no more.
+
+    Args:
+        looks: at rising moments, one at least.
+        length_seconds: of the clip, a stretch at the least.
+    """
+    last = max(0.0, length_seconds - STRETCH_SECONDS)
+    begins = np.arange(0.0, last + 1e-9, 0.5)
+    found = [_stretch(looks, float(begin)) for begin in begins]
+    difficulty = np.array([s.si * s.ti for s in found])
+    ranked = np.argsort(difficulty, kind="stable")
+    chosen: list[Stretch] = []
+    for quantile in QUANTILES[:WANTED]:
+        wanted = round(quantile * (len(found) - 1))
+        near = sorted(range(len(found)), key=lambda place: abs(place - wanted))
+        free = (found[ranked[place]] for place in near)
+        fits = (s for s in free if all(_apart(s, other) for other in chosen))
+        stretch = next(fits, None)
+        if stretch is not None:
+            chosen.append(stretch)
+    return tuple(chosen)
+
+
+def _stretch(looks: Sequence[FrameComplexity], begin: float) -> Stretch:
+    inside = [look for look in looks if begin <= look.seconds < begin + STRETCH_SECONDS]
+    nearest = inside or [min(looks, key=lambda look: abs(look.seconds - begin))]
+    si, ti = max(look.si for look in nearest), max(look.ti for look in nearest)
+    return Stretch(
+        begin_seconds=round(begin, 3), seconds=STRETCH_SECONDS, si=round(si, 2), ti=round(ti, 2)
+    )
+
+
+def _apart(one: Stretch, other: Stretch) -> bool:
+    return abs(one.begin_seconds - other.begin_seconds) >= STRETCH_SECONDS - 1e-9
+
+
+RANGE_POINTS = 160
+NO_LEAD = 0.002
+"""A picture that looks better by less is no reason to change."""
+
+
+class TrialPoint(Spread):
+    """One encode of the stretches, as it was measured."""
+
+    SPREAD: ClassVar = {"picture": ("width", "height"), "frame_rate": ("fps", "frame_rate")}
+
+    picture: Resolution
+    frame_rate: FrameRate
+    target_kbps: float
+    kbps: float
+    """What it took, after the first second of each stretch."""
+    xpsnr_db: float
+    """Of luma, mean over frames and stretches, each scaled to the viewer's screen."""
+    ssim: float
+    """0..1, all planes, as XPSNR."""
+    vmaf: float | None
+    """0..100, where a program that computes it was found."""
+    look: float
+    """0..1 on the scale of plans, with what its frame rate leaves of smoothness."""
+    on_hull: bool
+    """Whether no other encode, nor a mix of two, looks better for its bitrate."""
+
+    @property
+    def words(self) -> str:
+        """``1280x720 at 60, 4,500 kbit/s``."""
+        return settings(self.picture, self.frame_rate, self.target_kbps)
+
+
+class BestBetween(Spread):
+    """Between which bitrates a picture and frame rate look best on this footage."""
+
+    SPREAD: ClassVar = {"picture": ("width", "height"), "frame_rate": ("fps", "frame_rate")}
+
+    picture: Resolution
+    frame_rate: FrameRate
+    from_kbps: float
+    to_kbps: float
+
+    @property
+    def words(self) -> str:
+        """``1280x720 at 60``."""
+        return picture_at(self.picture, self.frame_rate)
+
+
+class Footage(Frozen):
+    """What was learned of a footage, kept to plan by."""
+
+    format: str = format_name("footage")
+    name: str
+    clip: str
+    """The file's name."""
+    taken_at: str
+    """ISO 8601 with the offset of the place."""
+    version: str
+    """Of the program."""
+    motion: Motion
+    """The kind of motion it behaves like; smoothness is that kind's."""
+    parameters: SceneParameters
+    encodes: int
+    """They rest on."""
+    off_by: float
+    """How far the encodes lie from the model with them, 0..1."""
+
+
+class Trial(Frozen):
+    """The whole answer of a trial."""
+
+    format: str = format_name("trial")
+    version: str
+    clip: str
+    """The file's name."""
+    seconds: float
+    codec: Codec
+    preset: str
+    metric: str
+    """What a look was taken from: VMAF, or XPSNR and SSIM."""
+    stretches: tuple[Stretch, ...]
+    points: tuple[TrialPoint, ...]
+    """By picture, frame rate, bitrate."""
+    best: tuple[BestBetween, ...]
+    """Which picture looks best at which bitrate, by the parameters of this footage."""
+    said_motion: Motion
+    behaves_like: Motion
+    footage: Footage
+    one_more_mbit: float
+    """How much better it looks with one Mbit/s more than the largest bitrate tried, 0..1."""
+    lessons: tuple[str, ...]
+    """The same in words."""
+
+
+def hull(points: Sequence[tuple[float, float]]) -> list[bool]:
+    """Which points of (cost, worth) lie on the upper convex hull that rises.
+
+    Andrew's monotone chain (Information Processing Letters 9, 1979).
+    """
+    order = sorted(range(len(points)), key=lambda n: (points[n][0], -points[n][1]))
+    kept: list[int] = []
+    for number in order:
+        cost, worth = points[number]
+        if kept and worth <= points[kept[-1]][1]:
+            continue
+        while len(kept) > 1 and _below(points[kept[-2]], points[kept[-1]], (cost, worth)):
+            kept.pop()
+        kept.append(number)
+    return [number in kept for number in range(len(points))]
+
+
+def _below(a: tuple[float, float], b: tuple[float, float], c: tuple[float, float]) -> bool:
+    """Whether b lies on or under the line from a to c."""
+    return (b[1] - a[1]) * (c[0] - a[0]) <= (c[1] - a[1]) * (b[0] - a[0])
+
+
+def best_between(
+    table: QualityTable,
+    motion: Motion,
+    codec: str,
+    shapes: Sequence[tuple[Resolution, Fraction]],
+    kbps: tuple[float, float],
+    takes: float = 1.0,
+) -> tuple[BestBetween, ...]:
+    """Which picture and frame rate look best from one bitrate to another.
+
+    Args:
+        table: with the parameters of the footage for this kind of motion.
+        motion: the kind.
+        codec: of all.
+        shapes: pictures with their frame rates.
+        kbps: from and to, in kbit/s.
+        takes: of the usual bitrate, by the preset.
+    """
+    rates = np.geomspace(kbps[0], kbps[1], RANGE_POINTS)
+    looks = np.stack([
+        quality(table, motion, codec, np.full_like(rates, picture.pixels),
+                np.full_like(rates, float(fps)), rates / takes)
+        for picture, fps in shapes
+    ])  # fmt: skip
+    winner = looks.argmax(axis=0)
+    for number in range(1, rates.size):  # a lead nobody sees changes nothing
+        before = winner[number - 1]
+        if looks[winner[number], number] - looks[before, number] < NO_LEAD:
+            winner[number] = before
+    changes = [0, *(np.flatnonzero(np.diff(winner)) + 1), rates.size]
+    return tuple(
+        BestBetween(
+            picture=shapes[winner[first]][0], frame_rate=shapes[winner[first]][1],
+            from_kbps=round(float(rates[first]), -1), to_kbps=round(float(rates[last - 1]), -1),
+        )
+        for first, last in pairwise(changes)
+    )  # fmt: skip

@@ -1,0 +1,289 @@
+"""One encode of a stretch, live-style, and how near it comes to what was encoded.
+
+The stretch is scaled, encoded at a constant bitrate with a buffer of a second and a keyframe every
+two, decoded, and compared beside itself, both scaled to the screen most viewers have: XPSNR
+(Helmrich et al., ICASSP 2020) and SSIM (Wang et al., IEEE Trans. Image Processing 13(4), 2004) by
+the media library's filters, VMAF by a program that has it.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import functools
+import gc
+import importlib
+import re
+import shutil
+import subprocess
+import tempfile
+import time
+from collections.abc import Iterator
+from dataclasses import dataclass
+from fractions import Fraction
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, ClassVar
+
+import av
+import av.error
+import av.filter
+import numpy as np
+
+from eager_kestrel.core.errors import StorageError
+from eager_kestrel.media.encoders import PRESETS
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.arrays import Floats
+    from eager_kestrel.core.guide.rules import Codec
+    from eager_kestrel.core.resolution import Resolution
+
+
+ENCODERS = {"h264": "libx264", "hevc": "libx265", "av1": "libsvtav1"}
+SETTLING_SECONDS = 1.0
+KEYFRAME_SECONDS = 2
+SEEN_FRAMES, VMAF_FRAMES = 12, 24
+"""Of a stretch that are compared, spread over it; VMAF also looks at what moves."""
+YUV = av.VideoFormat("yuv420p")
+VMAF_MODEL = "vmaf_v0.6.1"
+GONE_SECONDS = 10.0
+MOST_DB = 100.0
+"""XPSNR of two frames that are the same."""
+
+
+@dataclass(frozen=True, slots=True)
+class Setting:
+    """How to encode."""
+
+    codec: Codec
+    preset: str
+    picture: Resolution
+    frame_rate: Fraction
+    kbps: float
+
+
+@dataclass(frozen=True, slots=True)
+class Scores:
+    """What came of it, after the first second."""
+
+    kbps: float
+    xpsnr_db: float
+    ssim: float
+    vmaf: float | None
+
+
+def presets_of(codec: Codec) -> tuple[str, ...]:
+    """From fastest to slowest."""
+    return PRESETS[ENCODERS[codec]]
+
+
+def encode(source: Path, setting: Setting, every: int, out: Path) -> None:
+    """Encode a stretch, each ``every``-th frame of it; whole or not at all.
+
+    Raises:
+        StorageError: the disk would not take it.
+    """
+    part = out.with_name(f".{out.name}")
+    try:
+        with av.open(str(source)) as opened, av.open(str(part), "w", format="matroska") as written:
+            stream = _stream(written, setting)
+            shown: Any = opened.streams.video[0]
+            graph, last = _scaled(shown, setting.picture), 0
+            for number, frame in enumerate(opened.decode(shown)):
+                if number % every:
+                    continue
+                frame.pts, frame.time_base = last, 1 / setting.frame_rate
+                ready = _through(graph, frame)
+                ready.pts, ready.time_base, ready.pict_type = last, 1 / setting.frame_rate, 0
+                written.mux(stream.encode(ready))
+                last += 1
+            written.mux(stream.encode(None))
+        part.replace(out)
+    except (av.error.OSError, OSError) as error:
+        what = getattr(error, "strerror", None) or str(error)
+        raise StorageError(
+            f"an encode cannot be written ({what})", "free some space", str(out)
+        ) from None
+    finally:
+        with contextlib.suppress(OSError):
+            part.unlink(missing_ok=True)
+
+
+def _stream(written: Any, setting: Setting) -> Any:
+    stream: Any = written.add_stream(ENCODERS[setting.codec], rate=setting.frame_rate)
+    stream.width, stream.height = setting.picture.width, setting.picture.height
+    stream.pix_fmt, stream.time_base = "yuv420p", 1 / setting.frame_rate
+    context = stream.codec_context
+    context.bit_rate = int(setting.kbps * 1000)
+    context.gop_size = round(KEYFRAME_SECONDS * setting.frame_rate)
+    context.max_b_frames = 2
+    context.thread_count = 1
+    stream.options = {"preset": setting.preset} | _rate_options(setting)
+    return stream
+
+
+def _rate_options(setting: Setting) -> dict[str, str]:
+    most = {"maxrate": f"{setting.kbps:.0f}k", "bufsize": f"{setting.kbps:.0f}k"}
+    if setting.codec == "av1":
+        return {"svtav1-params": "rc=2:scd=0:pred-struct=1:lp=1"}
+    if setting.codec == "hevc":
+        return most | {
+            "x265-params": "scenecut=0:open-gop=0:pools=none:frame-threads=1:log-level=none"
+        }
+    return most | {"x264-params": "scenecut=0:open-gop=0"}
+
+
+def _scaled(shown: Any, picture: Resolution, kernel: str = "lanczos") -> Any:
+    """A graph that scales."""
+    graph = av.filter.Graph()
+    begin = graph.add_buffer(template=shown)
+    scale = graph.add("scale", f"{picture.width}:{picture.height}:flags={kernel}")
+    form = graph.add("format", "pix_fmts=yuv420p")
+    graph.link_nodes(begin, scale, form, graph.add("buffersink")).configure()
+    return graph
+
+
+def _through(graph: Any, frame: av.VideoFrame) -> av.VideoFrame:
+    graph.push(frame)
+    found = graph.pull()
+    assert isinstance(found, av.VideoFrame)
+    return found
+
+
+def compare(
+    source: Path, encoded: Path, setting: Setting, every: int, screen: Resolution
+) -> Scores:
+    """How near an encode comes to its stretch, seen on a screen; VMAF where a program has it."""
+    settled = round(SETTLING_SECONDS * setting.frame_rate)
+    with av.open(str(source)) as plain, av.open(str(encoded)) as tried:
+        first: Any = plain.streams.video[0]
+        second: Any = tried.streams.video[0]
+        pairs = zip(_each(plain.decode(first), every), tried.decode(second), strict=False)
+        graphs = (_scaled(first, screen, "bicubic"), _scaled(second, screen, "bicubic"))
+        with tempfile.TemporaryDirectory() as folder:
+            ssim, xpsnr = (_Comparison(name, screen, Path(folder)) for name in ("ssim", "xpsnr"))
+            for one, other in _spread(pairs, settled):
+                shown = _through(graphs[0], one), _through(graphs[1], other)
+                for comparison in (ssim, xpsnr):
+                    comparison.push(*shown)
+            similarity, signal = ssim.scores(), np.minimum(xpsnr.scores(), MOST_DB)
+    return Scores(
+        kbps=_kbps(encoded, settled / float(setting.frame_rate)),
+        xpsnr_db=float(signal.mean()),
+        ssim=float(similarity.mean()),
+        vmaf=_vmaf(source, encoded, setting, every, screen),
+    )
+
+
+def _each(frames: Iterator[Any], every: int) -> Iterator[Any]:
+    return (frame for number, frame in enumerate(frames) if number % every == 0)
+
+
+def _spread(pairs: Iterator[Any], settled: int) -> Iterator[Any]:
+    """Some of the pairs after the rate control has settled."""
+    gap = max(1, 2 * settled // SEEN_FRAMES)
+    for number, pair in enumerate(pairs):
+        if number >= settled and (number - settled) % gap == 0:
+            yield pair
+
+
+class _Comparison:
+    """A filter of the media library that compares two series of frames.
+
+    Its figures come from the file it writes: PyAV before 17.1 does not show what a filter attaches
+    to a frame.
+    """
+
+    SCORE: ClassVar[dict[str, str]] = {"ssim": r"All:(\S+)", "xpsnr": r"XPSNR y: *(\S+)"}
+
+    def __init__(self, name: str, screen: Resolution, folder: Path) -> None:
+        self._name, self._file, self._count = name, folder / name, 0
+        graph = av.filter.Graph()
+        self._inputs: list[Any] = [
+            graph.add_buffer(
+                width=screen.width, height=screen.height, format=YUV, time_base=Fraction(1, 60)
+            )
+            for _ in range(2)
+        ]
+        compared = graph.add(name, stats_file=str(self._file))
+        for number, begin in enumerate(self._inputs):
+            begin.link_to(compared, 0, number)
+        self._out: Any = graph.add("buffersink")
+        compared.link_to(self._out)
+        graph.configure()
+        self._graph: Any = graph
+
+    def push(self, one: av.VideoFrame, other: av.VideoFrame) -> None:
+        """Compare two frames."""
+        for begin, frame in zip(self._inputs, (one, other), strict=True):
+            frame.pts, frame.time_base = self._count, Fraction(1, 60)
+            begin.push(frame)
+        self._count += 1
+        self._out.pull()
+
+    def scores(self) -> Floats:
+        """Return the figure of each pair, shape (pairs,); nothing can be compared afterwards.
+
+        The filter writes the end of its file when it is let go. PyAV may keep it in a cycle, and a
+        collection that another thread has begun does not wait for this one.
+        """
+        del self._inputs, self._out, self._graph
+        until = time.perf_counter() + GONE_SECONDS
+        while True:
+            text = self._file.read_text(encoding="utf-8")
+            found = re.findall(self.SCORE[self._name], text)
+            if len(found) == self._count or time.perf_counter() > until:
+                return np.array([float(x) for x in found])
+            gc.collect()
+            time.sleep(0.01)
+
+
+def _kbps(encoded: Path, settled: float) -> float:
+    with av.open(str(encoded)) as opened:
+        stream: Any = opened.streams.video[0]
+        base = float(stream.time_base)
+        sizes = [(p.pts * base, p.size) for p in opened.demux(stream) if p.pts is not None]
+    shown = sorted(at for at, _ in sizes)
+    gap = (shown[-1] - shown[0]) / max(1, len(shown) - 1)
+    span = shown[-1] + gap - settled
+    return float(sum(size for at, size in sizes if at >= settled - 1e-6) * 8e-3 / span)
+
+
+@functools.cache
+def vmaf_program() -> str | None:
+    """A program of the media library with VMAF: of the optional extra, or on the path."""
+    candidates: list[str] = []
+    with contextlib.suppress(ImportError, RuntimeError):
+        extra: Any = importlib.import_module("imageio_ffmpeg")
+        candidates.append(extra.get_ffmpeg_exe())
+    candidates += [found] if (found := shutil.which("ffmpeg")) else []
+    for program in candidates:
+        said = subprocess.run(  # noqa: S603 - a fixed list, no shell
+           [program, "-hide_banner", "-filters"], capture_output=True, text=True,
+                              check=False)  # fmt: skip
+        if " libvmaf " in said.stdout:
+            return program
+    return None
+
+
+def _vmaf(
+    source: Path, encoded: Path, setting: Setting, every: int, screen: Resolution
+) -> float | None:
+    program = vmaf_program()
+    if program is None:
+        return None
+    settled = round(SETTLING_SECONDS * setting.frame_rate)
+    rate = setting.frame_rate
+    seen = f"scale={screen.width}:{screen.height}:flags=bicubic"
+    begin = f"settb={1 / rate},setpts=N,trim=start_frame={settled},setpts=PTS-STARTPTS"
+    gap = max(1, 2 * settled // VMAF_FRAMES)
+    graph = (
+        f"[0:v]{begin},{seen}[x];[1:v]select='not(mod(n,{every}))',{begin},{seen}[y];"
+        f"[x][y]libvmaf=model=version={VMAF_MODEL}:n_threads=1:n_subsample={gap}"
+    )
+    done = subprocess.run(  # noqa: S603 - a fixed list, no shell
+
+        [program, "-hide_banner", "-nostdin", "-nostats", "-threads", "1", "-filter_threads", "1",
+         "-i", str(encoded), "-i", str(source), "-filter_complex", graph, "-f", "null", "-"],
+        capture_output=True, text=True, check=False,
+    )  # fmt: skip
+    match = re.search(r"VMAF score: ([\d.]+)", done.stderr)
+    return float(match[1]) if match else None

@@ -1,0 +1,186 @@
+"""Figures of streams: broadcasts, recordings, rehearsals."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from eager_kestrel.core.resolution import picture_at
+from eager_kestrel.core.stutter import LATE_SECONDS
+from eager_kestrel.core.units import Bitrate
+from eager_kestrel.core.words.broadcasts import CAUSES, seen_as
+from eager_kestrel.report.figures import CARE, FAINT, GOOD, INK, LINE, PALE, new_figure, save
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+    from eager_kestrel.core.checks.recording import Recording
+    from eager_kestrel.core.checks.rehearsal import Rehearsal
+    from eager_kestrel.core.connection.broadcast import Broadcast, BroadcastTrouble
+
+
+COLOURS = {
+    "line": CARE, "ingest": "#8a5a9e", "machine": "#b58900", "connection": INK,
+    "scene": PALE, "program": "#6b7f8f",
+}  # fmt: skip
+MOST_POINTS = 1200
+"""A second each up to here; a longer airing is drawn by the worst of several."""
+NAMED = 8
+"""Troubles that are named."""
+SHORT_SECONDS = 180.0
+"""A shorter airing is drawn by seconds."""
+
+
+def save_airing_figure(airing: Broadcast, path: Path) -> None:
+    """Draw an airing and write it.
+
+    Raises:
+        InputError: the file name is no picture's.
+        StorageError: the disk would not take it.
+    """
+    figure, (rates, waits) = new_figure(2, (2.4, 1.0))
+    figure.suptitle(
+        f"Airing of {airing.taken_at[:16].replace('T', ' ')}, "
+        f"{seen_as(airing.program, airing.to)}",
+        color=INK, x=0.01, ha="left", fontsize=14,
+    )  # fmt: skip
+    every = max(1, -(-len(airing.seconds.sent_kbps) // MOST_POINTS))
+    unit = 60.0 if airing.lasted_seconds > SHORT_SECONDS else 1.0
+    times = np.arange(0, len(airing.seconds.sent_kbps), every) / unit
+    _draw_rates(rates, airing, times, every)
+    _draw_waits(waits, airing, times, every)
+    waits.set_xlabel(f"{'minutes' if unit > 1 else 'seconds'} since it began", color=INK)
+    waits.set_xlim(0, max(len(airing.seconds.sent_kbps), 1) / unit)
+    for axes in (rates, waits):
+        for trouble in airing.troubles:
+            begin, lasted = trouble.at_seconds, max(trouble.lasted_seconds, 1.0)
+            axes.axvspan(begin / unit, (begin + lasted) / unit, color=COLOURS[trouble.cause],
+                         alpha=0.16, linewidth=0)  # fmt: skip
+    _name_troubles(rates, airing.troubles, unit)
+    save(figure, path)
+
+
+def _by(values: tuple[int, ...], every: int, *, least: bool) -> np.ndarray:
+    """The least, or the most, of so many seconds each."""
+    taken = np.array(values, dtype=np.float64)
+    begins = np.arange(0, taken.size, every)
+    if not taken.size:
+        return taken
+    return (np.minimum if least else np.maximum).reduceat(taken, begins)
+
+
+def _draw_rates(axes: Axes, airing: Broadcast, times: np.ndarray, every: int) -> None:
+    sent = _by(airing.seconds.sent_kbps, every, least=True) / 1000
+    carried = _by(airing.seconds.carried_kbps, every, least=True) / 1000
+    axes.plot(times, sent, color=PALE, linewidth=1.4, label="sent by the program")
+    axes.plot(times, carried, color=LINE, linewidth=1.6, label="arrived")
+    if airing.planned_kbps is not None:
+        axes.axhline(airing.planned_kbps / 1000, color=GOOD, linestyle="--", linewidth=1.4,
+                     label=f"planned {airing.planned_kbps:,.0f} kbit/s")  # fmt: skip
+    top = max(sent.max(initial=0.0), (airing.planned_kbps or 0.0) / 1000, 0.1)
+    axes.set_ylim(0, 1.25 * top)
+    axes.set_ylabel("Mbit/s", color=INK)
+    from matplotlib.patches import Patch
+
+    handles, labels = axes.get_legend_handles_labels()
+    for cause in dict.fromkeys(trouble.cause for trouble in airing.troubles):
+        handles.append(Patch(color=COLOURS[cause], alpha=0.3))
+        labels.append(f"at fault: {CAUSES[cause]}")
+    axes.legend(handles, labels, loc="lower left", bbox_to_anchor=(0.0, 1.0), frameon=False,
+                ncols=6)  # fmt: skip
+
+
+def _draw_waits(axes: Axes, airing: Broadcast, times: np.ndarray, every: int) -> None:
+    waits = _by(airing.seconds.waiting_ms, every, least=False) / 1000
+    axes.fill_between(times, waits, color=CARE, alpha=0.35, linewidth=0)
+    axes.plot(times, waits, color=CARE, linewidth=1.2)
+    axes.axhline(LATE_SECONDS, color=INK, linestyle=":", linewidth=1.2,
+                 label=f"late from {LATE_SECONDS:g} s on")  # fmt: skip
+    axes.set_ylim(0, max(1.0, 1.1 * float(waits.max(initial=0.0))))
+    axes.set_ylabel("waiting, s of stream", color=INK)
+    axes.legend(loc="upper right", frameon=True, framealpha=0.9, edgecolor=FAINT)
+
+
+def _name_troubles(axes: Axes, troubles: tuple[BroadcastTrouble, ...], unit: float) -> None:
+    """The cause over each of the worst troubles."""
+    worst = sorted(troubles, key=lambda one: (one.late, one.lasted_seconds), reverse=True)[:NAMED]
+    for trouble in sorted(worst, key=lambda one: one.at_seconds):
+        middle = (trouble.at_seconds + trouble.lasted_seconds / 2) / unit
+        axes.text(middle, 0.97, CAUSES[trouble.cause], color=INK, fontsize=9, ha="center",
+                  va="top", rotation=90, transform=axes.get_xaxis_transform())  # fmt: skip
+
+
+MOST_MARKS = 400
+
+
+def save_recording_figure(
+    recording: Recording, path: Path, ceiling_kbps: float | None = None
+) -> None:
+    """Draw a recording and write it.
+
+    Raises:
+        InputError: the file name is no picture's.
+        StorageError: the disk would not take it.
+    """
+    figure, (axes, spacing) = new_figure(2, (3.0, 1.0))
+    video = recording.video
+    title = f"{recording.name}: {picture_at(video.picture, video.frame_rate)}, {video.codec}"
+    figure.suptitle(title, color=INK, x=0.01, ha="left", fontsize=14)
+    rates = np.array(recording.second_kbps) / 1000
+    edges = np.arange(rates.size + 1) * recording.second_length
+    axes.stairs(rates, edges, baseline=None, color=LINE, linewidth=2.6, label="each second")
+    axes.axhline(video.average_kbps / 1000, color=GOOD, linewidth=1.2, linestyle=":",
+                 label=f"average {Bitrate.from_kbps(video.average_kbps)}")  # fmt: skip
+    if ceiling_kbps is not None:
+        axes.axhline(ceiling_kbps / 1000, color=CARE, linestyle="--", linewidth=1.4,
+                     label=f"ceiling {Bitrate.from_kbps(ceiling_kbps)}")  # fmt: skip
+    for number, (when, long) in enumerate(video.gaps):
+        axes.axvspan(when, when + long, color=CARE, alpha=0.3, label="gap" if not number else None)
+    axes.set_ylabel("video, Mbit/s", color=INK)
+    axes.set_xlim(0, float(edges[-1]) or max(recording.seconds, 1.0))  # whole seconds
+    axes.set_ylim(0, 1.15 * max([*rates, (ceiling_kbps or 0) / 1000, 0.1]))
+    axes.legend(loc="lower right", framealpha=0.9)
+    keys = np.array(video.keyframes.at_seconds)
+    if keys.size > 1:
+        apart = np.diff(keys)
+        step = max(1, keys.size // MOST_MARKS)
+        spacing.vlines(keys[1::step], 0, apart[::step], color=PALE, linewidth=1)
+        spacing.plot(keys[1::step], apart[::step], ".", color=LINE)
+        spacing.set_ylim(0, 1.3 * float(apart.max()))
+    spacing.set_ylabel("keyframe after, s", color=INK)
+    spacing.set_xlabel("seconds, as far as they are whole", color=INK)
+    save(figure, path)
+
+
+def save_rehearsal_figure(one: Rehearsal, path: Path) -> None:
+    """Draw a rehearsal and write it.
+
+    Raises:
+        InputError: the file name is no picture's.
+        StorageError: the disk would not take it.
+    """
+    figure, (rate, waiting) = new_figure(2, (1.6, 1.0))
+    limited = f"limited by the {one.verdict.limited_by}: " if one.verdict.limited_by else ""
+    title = f"Rehearsal of {one.platform}, {limited}{one.verdict.text}"
+    figure.suptitle(title, color=INK, x=0.01, ha="left", fontsize=14)
+    at = np.array([m.seconds for m in one.moments])
+    count = np.array([m.delivered_bytes for m in one.moments], dtype=np.float64)
+    if at.size > 2:
+        before = np.maximum(at - 1.0, at[0])
+        gained = count - np.interp(before, at, count)
+        span = np.maximum(at - before, 1e-3)
+        rate.plot(at[1:], gained[1:] / span[1:] / 125_000, color=LINE, label="delivered")
+    rate.axhline(one.total_kbps / 1000, color=GOOD, linestyle="--", label="as planned")
+    rate.set_ylabel("Mbit/s over a second", color=INK)
+    rate.set_ylim(0, 1.3 * max(one.total_kbps / 1000, 0.1))
+    rate.legend(loc="lower right", framealpha=0.9)
+    waiting.plot(at, [m.backlog_seconds for m in one.moments], color=CARE, label="line")
+    waiting.plot(at, [m.encoder_seconds for m in one.moments], color=LINE, label="encoder")
+    waiting.axhline(LATE_SECONDS, color=INK, linestyle=":", linewidth=1)
+    waiting.set_ylim(0, max(1.0, 1.2 * one.worst_backlog_seconds))
+    waiting.set_ylabel("frames wait, s", color=INK)
+    waiting.set_xlabel("seconds", color=INK)
+    waiting.legend(loc="upper left", framealpha=0.9)
+    save(figure, path)
