@@ -52,31 +52,48 @@ def run_at(moment: datetime, rng: np.random.Generator, number: int) -> Run:
     trips = tuple(RoundTrip(at_seconds=0.1 * n, round_trip_ms=31.25) for n in range(40))
     kbps = float(rng.uniform(7000, 12000))
     phases = {
-        name: Phase(name=name, connections=count, ended="time", samples=series(kbps * scale),
-                    round_trips=trips)
+        name: Phase(
+            name=name,
+            connections=count,
+            ended="time",
+            samples=series(kbps * scale),
+            round_trips=trips,
+        )
         for name, count, scale in (("one connection", 1, 1.0), ("several connections", 4, 1.1))
-    }  # fmt: skip
+    }
     return Run(
-        id=f"{moment:%Y%m%d-%H%M%S}-{number:05d}", taken_at=moment.isoformat(), version="made",
-        endpoint=Endpoint(url="https://upload.hollowlane.example/try"), counted_by="made",
+        id=f"{moment:%Y%m%d-%H%M%S}-{number:05d}",
+        taken_at=moment.isoformat(),
+        version="made",
+        endpoint=Endpoint(url="https://upload.hollowlane.example/try"),
+        counted_by="made",
         idle=Phase(name="idle", ended="complete", round_trips=trips),
         one_connection=phases["one connection"],
         several_connections=phases["several connections"],
-    )  # fmt: skip
+    )
 
 
 def airing_at(moment: datetime, rng: np.random.Generator) -> Broadcast:
     """Two hours that held."""
     sent = tuple(int(x) for x in rng.normal(5000, 100, SECONDS))
     return Broadcast(
-        id=f"{moment:%Y%m%d-%H%M%S}-a", taken_at=moment.isoformat(), version="made",
-        kind="measured", seen_by="connection", program="made", platform="oxbow",
-        to="ingest.oxbow.example:1935", ended="made",
+        id=f"{moment:%Y%m%d-%H%M%S}-a",
+        taken_at=moment.isoformat(),
+        version="made",
+        kind="measured",
+        seen_by="connection",
+        program="made",
+        platform="oxbow",
+        to="ingest.oxbow.example:1935",
+        ended="made",
         seconds=Seconds(
-            sent_kbps=sent, carried_kbps=sent, waiting_ms=(20,) * SECONDS,
-            round_trip_ms=(31,) * SECONDS, cores_percent=(12,) * SECONDS,
+            sent_kbps=sent,
+            carried_kbps=sent,
+            waiting_ms=(20,) * SECONDS,
+            round_trip_ms=(31,) * SECONDS,
+            cores_percent=(12,) * SECONDS,
         ),
-    )  # fmt: skip
+    )
 
 
 def fill(home: Path, runs: int, airings: int, days: float) -> None:
@@ -102,9 +119,13 @@ def took(home: Path, command: list[str], folder: Path) -> tuple[float, float]:
         "print(resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss / 1024, code)"
     )
     done = subprocess.run(
-        [sys.executable, "-S", "-c", script, *PROGRAM, *command], cwd=folder, check=True,
-        capture_output=True, text=True, env={**os.environ, "EAGER_KESTREL_HOME": str(home)},
-    )  # fmt: skip
+        [sys.executable, "-S", "-c", script, *PROGRAM, *command],
+        cwd=folder,
+        check=True,
+        capture_output=True,
+        text=True,
+        env={**os.environ, "EAGER_KESTREL_HOME": str(home)},
+    )
     memory, code = done.stdout.split()
     if int(code) not in (0, 1):
         raise SystemExit(f"{command} ended with {code}")
@@ -138,8 +159,9 @@ def main() -> int:
                     memory = max(memory, megabytes) if home == "full" else memory
             before, after = (statistics.median(times) for times in seen.values())
             missed += after > FULL_RATIO * before or memory > MOST_MB
-            print(f"{row:<16}{before:>10.2f} s{after:>8.2f} s{after / before:>8.2f}"
-                  f"{memory:>7.0f} MB")  # fmt: skip
+            print(
+                f"{row:<16}{before:>10.2f} s{after:>8.2f} s{after / before:>8.2f}{memory:>7.0f} MB"
+            )
         for row, home in (("export", "full"), ("import", "other")):
             seconds, memory = took(homes[home], ["runs", row, "all.json"], folder)
             missed += seconds > MOST_SECONDS

@@ -19,9 +19,17 @@ Floats = NDArray[np.float64]
 GRID = 0.1
 HOUR_STEPS = round(3600 / GRID)
 KINDS = (
-    "constant", "two-state", "dips of seconds", "diurnal", "bursty wireless",
-    "heavy-tailed outages", "saw-tooth", "mobile", "weekly", "rare outages",
-)  # fmt: skip
+    "constant",
+    "two-state",
+    "dips of seconds",
+    "diurnal",
+    "bursty wireless",
+    "heavy-tailed outages",
+    "saw-tooth",
+    "mobile",
+    "weekly",
+    "rare outages",
+)
 
 
 @dataclass(frozen=True)
@@ -169,9 +177,12 @@ def _rare(rng: np.random.Generator, log: Log) -> Change:
 
 
 CHANGES: dict[str, Callable[[np.random.Generator, Log], Change]] = dict(
-    zip(KINDS, (_constant, _two_state, _dips, _diurnal, _bursty, _heavy, _saw, _mobile, _weekly,
-                _rare), strict=True)
-)  # fmt: skip
+    zip(
+        KINDS,
+        (_constant, _two_state, _dips, _diurnal, _bursty, _heavy, _saw, _mobile, _weekly, _rare),
+        strict=True,
+    )
+)
 
 
 def wander(rng: np.random.Generator, count: int, steps: int, memory_seconds: float) -> Floats:

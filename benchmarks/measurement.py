@@ -111,11 +111,25 @@ def may_shape() -> str:
 
 def make_link() -> None:
     run("ip", "netns", "add", RECEIVER)
-    run("ip", "link", "add", "ek0", "netns", SENDER, "type", "veth", "peer", "name", "ek1",
-        "netns", RECEIVER)  # fmt: skip
+    run(
+        "ip",
+        "link",
+        "add",
+        "ek0",
+        "netns",
+        SENDER,
+        "type",
+        "veth",
+        "peer",
+        "name",
+        "ek1",
+        "netns",
+        RECEIVER,
+    )
     for name, device, address in (
-        (SENDER, "ek0", SENDER_ADDRESS), (RECEIVER, "ek1", RECEIVER_ADDRESS),
-    ):  # fmt: skip
+        (SENDER, "ek0", SENDER_ADDRESS),
+        (RECEIVER, "ek1", RECEIVER_ADDRESS),
+    ):
         run("ip", "-n", name, "addr", "add", f"{address}/24", "dev", device)
         run("ip", "-n", name, "link", "set", device, "up")
         run("ip", "-n", name, "link", "set", "lo", "up")
@@ -125,8 +139,25 @@ def shape(mbps: float) -> None:
     """A token bucket with room for 100 ms, as in a modem, and a burst of two timer ticks."""
     burst = max(3200, int(mbps * 1e6 / 8 * 0.004))
     limit = max(30_000, int(mbps * 1e6 / 8 * 0.1)) + burst
-    run("ip", "netns", "exec", SENDER, "tc", "qdisc", "replace", "dev", "ek0", "root", "tbf",
-        "rate", f"{mbps}mbit", "burst", str(burst), "limit", str(limit))  # fmt: skip
+    run(
+        "ip",
+        "netns",
+        "exec",
+        SENDER,
+        "tc",
+        "qdisc",
+        "replace",
+        "dev",
+        "ek0",
+        "root",
+        "tbf",
+        "rate",
+        f"{mbps}mbit",
+        "burst",
+        str(burst),
+        "limit",
+        str(limit),
+    )
 
 
 def remove_link() -> None:
@@ -137,20 +168,47 @@ def remove_link() -> None:
 def bare_sender_mbps(mbps: float) -> float:
     chunk = max(2048, min(262_144, int(mbps * 1e6 / 8 * 0.01)))
     done = subprocess.run(
-        ["ip", "netns", "exec", SENDER, PYTHON, "-c", BARE, RECEIVER_ADDRESS, str(PORT),
-         str(SLOW_BARE_SECONDS if mbps < 5 else BARE_SECONDS), str(chunk)],
-        capture_output=True, text=True, check=True,
-    )  # fmt: skip
+        [
+            "ip",
+            "netns",
+            "exec",
+            SENDER,
+            PYTHON,
+            "-c",
+            BARE,
+            RECEIVER_ADDRESS,
+            str(PORT),
+            str(SLOW_BARE_SECONDS if mbps < 5 else BARE_SECONDS),
+            str(chunk),
+        ],
+        capture_output=True,
+        text=True,
+        check=True,
+    )
     return float(done.stdout) / 1e6
 
 
 def measured(home: str, *options: str) -> tuple[dict, float, float]:
     """A run as JSON, its cores used over the load phases, and its peak memory in MB."""
     process = subprocess.Popen(
-        ["ip", "netns", "exec", SENDER, PYTHON, "-m", "eager_kestrel", "measure",
-         f"http://{RECEIVER_ADDRESS}:{PORT}/u", "--json", "--no-keep", *options],
-        stdout=subprocess.PIPE, text=True, env={**os.environ, "EAGER_KESTREL_HOME": home},
-    )  # fmt: skip
+        [
+            "ip",
+            "netns",
+            "exec",
+            SENDER,
+            PYTHON,
+            "-m",
+            "eager_kestrel",
+            "measure",
+            f"http://{RECEIVER_ADDRESS}:{PORT}/u",
+            "--json",
+            "--no-keep",
+            *options,
+        ],
+        stdout=subprocess.PIPE,
+        text=True,
+        env={**os.environ, "EAGER_KESTREL_HOME": home},
+    )
     assert process.stdout
     out = process.stdout.read()
     _, status, usage = os.wait4(process.pid, 0)
@@ -183,8 +241,10 @@ def sink() -> Iterator[None]:
 
 
 def link_table(rates: list[float]) -> None:
-    print("| shaped Mbit/s | true goodput | bare sender | typical | floor | typical off "
-          "| floor off | s a phase | cores | peak MB | data of a fixed 10 s test |")  # fmt: skip
+    print(
+        "| shaped Mbit/s | true goodput | bare sender | typical | floor | typical off "
+        "| floor off | s a phase | cores | peak MB | data of a fixed 10 s test |"
+    )
     print("| " + " | ".join(["---:"] * 11) + " |")
     make_link()
     with sink(), tempfile.TemporaryDirectory() as home:
@@ -216,8 +276,7 @@ def repeat_table(rates: list[float], count: int) -> None:
         for mbps in rates:
             shape(mbps)
             true = mbps * GOODPUT * 1000
-            ones = [measured(home, "--connections", "1")[0]["one_connection"]
-                    for _ in range(count)]  # fmt: skip
+            ones = [measured(home, "--connections", "1")[0]["one_connection"] for _ in range(count)]
             typical = np.array([abs(one["typical_kbps"] / true - 1) for one in ones])
             floor = np.array([abs(one["floor_kbps"] / true - 1) for one in ones])
             print(
@@ -265,8 +324,21 @@ def make_routed_link() -> None:
         (RECEIVER, ROUTER, f"{RECEIVER_ADDRESS}/24", "10.213.77.254/24", "ek1"),
     ):
         peer = f"{device}r"
-        run("ip", "link", "add", device, "netns", near, "type", "veth", "peer", "name", peer,
-            "netns", far)  # fmt: skip
+        run(
+            "ip",
+            "link",
+            "add",
+            device,
+            "netns",
+            near,
+            "type",
+            "veth",
+            "peer",
+            "name",
+            peer,
+            "netns",
+            far,
+        )
         for name, end, address in ((near, device, here), (far, peer, there)):
             run("ip", "-n", name, "addr", "add", address, "dev", end)
             run("ip", "-n", name, "link", "set", end, "up")
@@ -279,16 +351,35 @@ def make_routed_link() -> None:
 def shape_router(mbps: float, queue_ms: float) -> None:
     burst = max(3200, int(mbps * 1e6 / 8 * 0.004))
     limit = max(9000, int(mbps * 1e6 / 8 * queue_ms / 1000)) + burst
-    run("ip", "netns", "exec", ROUTER, "tc", "qdisc", "replace", "dev", "ek1r", "root", "tbf",
-        "rate", f"{mbps}mbit", "burst", str(burst), "limit", str(limit))  # fmt: skip
+    run(
+        "ip",
+        "netns",
+        "exec",
+        ROUTER,
+        "tc",
+        "qdisc",
+        "replace",
+        "dev",
+        "ek1r",
+        "root",
+        "tbf",
+        "rate",
+        f"{mbps}mbit",
+        "burst",
+        str(burst),
+        "limit",
+        str(limit),
+    )
 
 
 @contextlib.contextmanager
 def beside(code: str, *arguments: str) -> Iterator[subprocess.Popen[str]]:
     process = subprocess.Popen(
         ["ip", "netns", "exec", SENDER, PYTHON, "-c", code, *arguments],
-        stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True,
-    )  # fmt: skip
+        stdout=subprocess.PIPE,
+        stderr=subprocess.DEVNULL,
+        text=True,
+    )
     try:
         yield process
     finally:
@@ -311,8 +402,10 @@ def taken(home: str, mbps: float, *options: str) -> tuple[dict, float]:
 
 
 def gently_table(rates: list[float]) -> None:
-    print("\n| Mbit/s | queue ms | other | bare sender | flooding | s over 150 ms | gently "
-          "| s over 150 ms | s in all | data of flooding |")  # fmt: skip
+    print(
+        "\n| Mbit/s | queue ms | other | bare sender | flooding | s over 150 ms | gently "
+        "| s over 150 ms | s in all | data of flooding |"
+    )
     print("| " + " | ".join(["---:"] * 10) + " |")
     make_routed_link()
     with sink(), tempfile.TemporaryDirectory() as home:

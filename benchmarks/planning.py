@@ -65,9 +65,11 @@ def main() -> int:
     np.exp(-numbers)
     reference = time.perf_counter() - began
     print(f"one plan, the slowest of {len(PLATFORMS)} guides: {one * 1000:.1f} ms")
-    print(f"{UPLINKS} uplinks x {len(PLATFORMS)} guides: {swept * 1000:.0f} ms, "
-          f"{weighed / swept / 1e6:.1f} million candidates a second, "
-          f"{swept / reference:.0f} times one exponential of each")  # fmt: skip
+    print(
+        f"{UPLINKS} uplinks x {len(PLATFORMS)} guides: {swept * 1000:.0f} ms, "
+        f"{weighed / swept / 1e6:.1f} million candidates a second, "
+        f"{swept / reference:.0f} times one exponential of each"
+    )
     return 0 if one <= 0.020 and swept < 2 else 1
 
 

@@ -61,10 +61,13 @@ RULES: dict[str, Callable[[Floats, float], float]] = {
 SHARES = np.arange(0.05, 1.01, 0.05)
 OURS = "seen safe"
 SAID = {
-    "1 runs": ("1 run", (-8, 10)), "5 runs": ("5 runs", (8, 8)), "15 runs": ("15 runs", (-8, 4)),
-    "50 runs": ("50 runs", (-8, -6)), "1 shows": ("5 runs and 1 show", (8, 4)),
+    "1 runs": ("1 run", (-8, 10)),
+    "5 runs": ("5 runs", (8, 8)),
+    "15 runs": ("15 runs", (-8, 4)),
+    "50 runs": ("50 runs", (-8, -6)),
+    "1 shows": ("5 runs and 1 show", (8, 4)),
     "3 shows": ("5 runs and 3 shows", (8, -6)),
-}  # fmt: skip
+}
 """Where each is named in the figure."""
 
 
@@ -121,9 +124,18 @@ def run_of(path: Floats, number: int) -> RunEvidence:
     fine = round(GRID / GRID_SECONDS)
     steps = np.repeat(path * GRID / fine, fine)
     return RunEvidence(
-        f"r{number}", (BEGIN + timedelta(days=number)).isoformat(), "", "", "measured",
-        False, False, None, None, grid_windows(steps * 125), steps,
-    )  # fmt: skip
+        f"r{number}",
+        (BEGIN + timedelta(days=number)).isoformat(),
+        "",
+        "",
+        "measured",
+        False,
+        False,
+        None,
+        None,
+        grid_windows(steps * 125),
+        steps,
+    )
 
 
 def show_of(path: Floats, kbps: float, number: int) -> BroadcastEvidence:
@@ -134,11 +146,16 @@ def show_of(path: Floats, kbps: float, number: int) -> BroadcastEvidence:
     left = np.maximum(queue - path * GRID, 0.0)
     carried = sent - np.diff(left, prepend=0.0)
     return BroadcastEvidence(
-        f"s{number}", (BEGIN + timedelta(days=60 + number)).isoformat(), "oxbow", "measured",
-        sent.reshape(-1, per).sum(axis=1), carried.reshape(-1, per).sum(axis=1),
+        f"s{number}",
+        (BEGIN + timedelta(days=60 + number)).isoformat(),
+        "oxbow",
+        "measured",
+        sent.reshape(-1, per).sum(axis=1),
+        carried.reshape(-1, per).sum(axis=1),
         left.reshape(-1, per).max(axis=1) / kbps,
-        np.ones(path.size // per, dtype=bool), 0,
-    )  # fmt: skip
+        np.ones(path.size // per, dtype=bool),
+        0,
+    )
 
 
 def ours(runs: list[RunEvidence], shows: list[BroadcastEvidence]) -> float:
@@ -183,10 +200,15 @@ def truth(connections: int, hours: int, figure: Path | None) -> bool:
     """Print the table; whether all is as wanted."""
     seeds = range(FIRST_SEED, FIRST_SEED + connections)
     with ProcessPoolExecutor(2) as pool:
-        told = [one for some in pool.map(partial(tried, hours=hours), seeds, chunksize=2)
-                for one in some]  # fmt: skip
-    print("| seen | policy | rate / best, median | of typical, median | mean stutter, s/h "
-          "| over the limit |")  # fmt: skip
+        told = [
+            one
+            for some in pool.map(partial(tried, hours=hours), seeds, chunksize=2)
+            for one in some
+        ]
+    print(
+        "| seen | policy | rate / best, median | of typical, median | mean stutter, s/h "
+        "| over the limit |"
+    )
     print("| --- | --- | ---: | ---: | ---: | ---: |")
     good = True
     for seen in (*(f"{count} runs" for count in RUNS), *(f"{count} shows" for count in SHOWS)):
@@ -222,14 +244,18 @@ def _beside_the_share(seen: str, here: list[Told]) -> bool:
     mine = _figures([one for one in here if one.policy == OURS])
     if "shows" in seen:
         return bool((mine[0] >= 0.9 and mine[3] <= 0.1) or seen != f"{max(SHOWS)} shows")
-    shares = {share: _figures([one for one in here if one.policy == f"share {share:.2f}"])
-              for share in SHARES}  # fmt: skip
+    shares = {
+        share: _figures([one for one in here if one.policy == f"share {share:.2f}"])
+        for share in SHARES
+    }
     rates = [shares[share][0] for share in SHARES]
     same = float(np.interp(mine[0], rates, [shares[share][2] for share in SHARES]))
     at = float(np.interp(mine[0], rates, SHARES))
     over = float(np.interp(mine[0], rates, [shares[share][3] for share in SHARES]))
-    print(f"| {seen} | *the fixed share of the same median rate, {at:.0%}* | {mine[0]:.2f} | "
-          f"{at:.2f} | {same:,.1f} | {over:.0%} |")  # fmt: skip
+    print(
+        f"| {seen} | *the fixed share of the same median rate, {at:.0%}* | {mine[0]:.2f} | "
+        f"{at:.2f} | {same:,.1f} | {over:.0%} |"
+    )
     return seen == "1 runs" or mine[2] <= same / 2
 
 
@@ -249,8 +275,13 @@ def _draw(here: list[Told], told: list[Told], path: Path) -> None:
     from eager_kestrel.report.figures import CARE, GOOD, INK, LINE, new_figure, save
 
     figure, (axes,) = new_figure()
-    figure.suptitle("Rate against stutter on made connections, from five runs", x=0.01,
-                    ha="left", color=INK, fontsize=14)  # fmt: skip
+    figure.suptitle(
+        "Rate against stutter on made connections, from five runs",
+        x=0.01,
+        ha="left",
+        color=INK,
+        fontsize=14,
+    )
     fixed = [_figures([o for o in here if o.policy == f"share {share:.2f}"]) for share in SHARES]
     axes.plot(
         [f[0] for f in fixed], [f[2] for f in fixed], color=LINE, label="fixed share of typical"
@@ -258,17 +289,35 @@ def _draw(here: list[Told], told: list[Told], path: Path) -> None:
     for policy in RULES:
         share, _, mean, _ = _figures([o for o in here if o.policy == policy])
         axes.plot(share, mean, marker="o", color=CARE, linestyle="none")
-        axes.annotate(policy, (share, mean), xytext=(8, -14), textcoords="offset points",
-                      fontsize=9, color=CARE)  # fmt: skip
+        axes.annotate(
+            policy,
+            (share, mean),
+            xytext=(8, -14),
+            textcoords="offset points",
+            fontsize=9,
+            color=CARE,
+        )
     for seen in dict.fromkeys(o.seen for o in told if o.policy == OURS):
         share, _, mean, _ = _figures([o for o in told if (o.policy, o.seen) == (OURS, seen)])
-        axes.plot(share, mean, marker="s", color=GOOD, linestyle="none",
-                  label="seen safe" if seen == "1 runs" else None)  # fmt: skip
+        axes.plot(
+            share,
+            mean,
+            marker="s",
+            color=GOOD,
+            linestyle="none",
+            label="seen safe" if seen == "1 runs" else None,
+        )
         name, where = SAID[seen]
         axes.annotate(
-            name, (share, mean), xytext=where, textcoords="offset points", fontsize=9, color=GOOD,
-            ha="left" if where[0] > 0 else "right", va="center",
-        )  # fmt: skip
+            name,
+            (share, mean),
+            xytext=where,
+            textcoords="offset points",
+            fontsize=9,
+            color=GOOD,
+            ha="left" if where[0] > 0 else "right",
+            va="center",
+        )
     axes.set_yscale("log")
     axes.set_xlabel("rate / best possible rate, median", color=INK)
     axes.set_ylabel("stutter, seconds an hour, mean", color=INK)
@@ -280,8 +329,10 @@ def speed() -> bool:
     """Print what a replay costs; whether within the limit."""
     made, rng = made_line(KINDS[4], 4), np.random.default_rng(4)
     runs = [run_of(path, n) for n, path in enumerate(made.paths(rng, 200, round(10 / GRID)))]
-    shows = [show_of(path, 0.6 * float(np.median(path)), n)
-             for n, path in enumerate(made.paths(rng, 10, round(SHOW_SECONDS / GRID)))]  # fmt: skip
+    shows = [
+        show_of(path, 0.6 * float(np.median(path)), n)
+        for n, path in enumerate(made.paths(rng, 10, round(SHOW_SECONDS / GRID)))
+    ]
     sending: Sending = SENDING
 
     def once() -> None:
@@ -297,8 +348,10 @@ def speed() -> bool:
     once()
     most = tracemalloc.get_traced_memory()[1] / 1e6
     tracemalloc.stop()
-    print(f"\n200 runs and 10 broadcasts of two hours: {taken:.3f} s of processor time, "
-          f"{most:.0f} MB at the most")  # fmt: skip
+    print(
+        f"\n200 runs and 10 broadcasts of two hours: {taken:.3f} s of processor time, "
+        f"{most:.0f} MB at the most"
+    )
     return taken < 0.1 and most < 50
 
 

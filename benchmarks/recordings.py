@@ -39,16 +39,43 @@ def made(folder: Path, seconds: int) -> Path:
     piece, path = folder / "piece.mkv", folder / f"{seconds}.mkv"
     if not piece.exists():
         subprocess.run(
-            [FFMPEG, "-v", "error", "-f", "lavfi", "-i",
-             "testsrc2=size=640x360:rate=60,noise=alls=20:allf=t", "-f", "lavfi", "-i",
-             "sine=frequency=330:sample_rate=48000", "-t", str(PIECE_SECONDS), "-c:v", "libx264",
-             "-preset", "ultrafast", "-b:v", "1500k", "-maxrate", "1500k", "-bufsize", "1500k",
-             "-g", "120", "-c:a", "aac", str(piece)],
+            [
+                FFMPEG,
+                "-v",
+                "error",
+                "-f",
+                "lavfi",
+                "-i",
+                "testsrc2=size=640x360:rate=60,noise=alls=20:allf=t",
+                "-f",
+                "lavfi",
+                "-i",
+                "sine=frequency=330:sample_rate=48000",
+                "-t",
+                str(PIECE_SECONDS),
+                "-c:v",
+                "libx264",
+                "-preset",
+                "ultrafast",
+                "-b:v",
+                "1500k",
+                "-maxrate",
+                "1500k",
+                "-bufsize",
+                "1500k",
+                "-g",
+                "120",
+                "-c:a",
+                "aac",
+                str(piece),
+            ],
             check=True,
-        )  # fmt: skip
+        )
     repeats = str(max(0, seconds // PIECE_SECONDS - 1))
-    subprocess.run([FFMPEG, "-v", "error", "-stream_loop", repeats, "-i", str(piece), "-c", "copy",
-                    str(path)], check=True)  # fmt: skip
+    subprocess.run(
+        [FFMPEG, "-v", "error", "-stream_loop", repeats, "-i", str(piece), "-c", "copy", str(path)],
+        check=True,
+    )
     return path
 
 
@@ -83,8 +110,10 @@ def main() -> int:
         times = [(bare(whole), ours(whole)) for _ in range(ROUNDS)]
         ratio = statistics.median(b / o for b, o in times)
         small, large = peak_mb(tenth), peak_mb(whole)
-        print(f"{whole.stat().st_size / 1e6:,.0f} MB, {seconds:,} s: {ratio:.2f} of a bare loop's "
-              f"speed; {small:.0f} MB for a tenth, {large:.0f} MB for all of it")  # fmt: skip
+        print(
+            f"{whole.stat().st_size / 1e6:,.0f} MB, {seconds:,} s: {ratio:.2f} of a bare loop's "
+            f"speed; {small:.0f} MB for a tenth, {large:.0f} MB for all of it"
+        )
     return 0 if ratio >= 0.8 and large - small < 20 else 1
 
 

@@ -31,8 +31,13 @@ MACHINE = Machine.model_validate(
 
 def show_for(places: tuple[Destination, ...], machine: Machine) -> Show:
     """The same source for all."""
-    return Show(source=Resolution(1920, 1080), frame_rate=60, motion="lively", destinations=places,
-                machine=machine)  # fmt: skip
+    return Show(
+        source=Resolution(1920, 1080),
+        frame_rate=60,
+        motion="lively",
+        destinations=places,
+        machine=machine,
+    )
 
 
 def main() -> int:
@@ -40,10 +45,11 @@ def main() -> int:
     guides = {name: load_guide(name) for name in PLATFORMS}
     table = quality_table()
     places = tuple(
-        Destination(platform=PLATFORMS[i % 4], weight=1 + i * 0.3,
-                    standing="hearth" if i == 4 else None)
+        Destination(
+            platform=PLATFORMS[i % 4], weight=1 + i * 0.3, standing="hearth" if i == 4 else None
+        )
         for i in range(8)
-    )  # fmt: skip
+    )
     worst = 0.0
     for upload in ("3 Mbit/s", "12 Mbit/s", "40 Mbit/s", "200 Mbit/s"):
         line = assumed_uplink(Bitrate.parse(upload))
@@ -61,8 +67,10 @@ def main() -> int:
         together = taken([show_for(places, Machine())])
         loaded = taken([show_for(places, MACHINE)])
         worst = max(worst, together)
-        print(f"{upload}: {together * 1000:.0f} ms, {together / alone:.1f} times the eight alone; "
-              f"with encoder speeds {loaded * 1000:.0f} ms")  # fmt: skip
+        print(
+            f"{upload}: {together * 1000:.0f} ms, {together / alone:.1f} times the eight alone; "
+            f"with encoder speeds {loaded * 1000:.0f} ms"
+        )
     return 0 if worst < 0.150 else 1
 
 

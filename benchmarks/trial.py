@@ -76,26 +76,80 @@ def speed() -> bool:
             head = [program, "-v", "error", "-nostdin", "-threads", "1", "-filter_threads", "1"]
             one = time.perf_counter()
             subprocess.run(
-                [*head, "-i", str(source), "-vf",
-                 f"select='not(mod(n,{every}))',setpts=N/({fps})/TB,scale={size}:flags=lanczos",
-                 "-r", str(fps), "-c:v", "libx264", "-preset", "veryfast", "-threads", "1",
-                 "-b:v", rate, "-maxrate", rate, "-bufsize", rate, "-g", str(round(2 * fps)),
-                 "-bf", "2", str(out)], check=True)  # fmt: skip
+                [
+                    *head,
+                    "-i",
+                    str(source),
+                    "-vf",
+                    f"select='not(mod(n,{every}))',setpts=N/({fps})/TB,scale={size}:flags=lanczos",
+                    "-r",
+                    str(fps),
+                    "-c:v",
+                    "libx264",
+                    "-preset",
+                    "veryfast",
+                    "-threads",
+                    "1",
+                    "-b:v",
+                    rate,
+                    "-maxrate",
+                    rate,
+                    "-bufsize",
+                    rate,
+                    "-g",
+                    str(round(2 * fps)),
+                    "-bf",
+                    "2",
+                    str(out),
+                ],
+                check=True,
+            )
             two = time.perf_counter()
             begin = f"settb=1/({fps}),setpts=N,trim=start_frame={round(SETTLING_SECONDS * fps)}"
             seen = f"{begin},setpts=PTS-STARTPTS,scale=1920:1080:flags=bicubic"
             subprocess.run(
-                [*head, "-i", str(out), "-i", str(source), "-filter_complex",
-                 f"[0:v]{seen}[x];[1:v]select='not(mod(n,{every}))',{seen}[y];[x][y]libvmaf="
-                 f"n_threads=1:n_subsample={max(1, round(2 * fps) // 24)}", "-f", "null", "-"],
-                check=True, capture_output=True)  # fmt: skip
+                [
+                    *head,
+                    "-i",
+                    str(out),
+                    "-i",
+                    str(source),
+                    "-filter_complex",
+                    f"[0:v]{seen}[x];[1:v]select='not(mod(n,{every}))',{seen}[y];[x][y]libvmaf="
+                    f"n_threads=1:n_subsample={max(1, round(2 * fps) // 24)}",
+                    "-f",
+                    "null",
+                    "-",
+                ],
+                check=True,
+                capture_output=True,
+            )
             few = f"{begin},select='not(mod(n,{max(1, round(2 * fps) // SEEN_FRAMES)}))',setpts=N"
             few = f"{few},scale=1920:1080:flags=bicubic,split"
             subprocess.run(
-                [*head, "-i", str(out), "-i", str(source), "-filter_complex",
-                 f"[0:v]{few}[a][c];[1:v]select='not(mod(n,{every}))',{few}[b][d];"
-                 "[a][b]ssim[e];[c][d]xpsnr[f]", "-map", "[e]", "-f", "null", "-",
-                 "-map", "[f]", "-f", "null", "-"], check=True, capture_output=True)  # fmt: skip
+                [
+                    *head,
+                    "-i",
+                    str(out),
+                    "-i",
+                    str(source),
+                    "-filter_complex",
+                    f"[0:v]{few}[a][c];[1:v]select='not(mod(n,{every}))',{few}[b][d];"
+                    "[a][b]ssim[e];[c][d]xpsnr[f]",
+                    "-map",
+                    "[e]",
+                    "-f",
+                    "null",
+                    "-",
+                    "-map",
+                    "[f]",
+                    "-f",
+                    "null",
+                    "-",
+                ],
+                check=True,
+                capture_output=True,
+            )
             return two - one, time.perf_counter() - two
 
         began = time.perf_counter()
@@ -103,8 +157,10 @@ def speed() -> bool:
             parts = list(pool.map(bare, enumerate(jobs)))
         reference = time.perf_counter() - began
         encodes = sum(part for part, _ in parts) / 2
-    print(f"{len(jobs)} encodes compared: {taken:.1f} s, {taken / reference:.2f} times bare "
-          f"commands ({reference:.1f} s, {encodes:.1f} s of them the encodes)")  # fmt: skip
+    print(
+        f"{len(jobs)} encodes compared: {taken:.1f} s, {taken / reference:.2f} times bare "
+        f"commands ({reference:.1f} s, {encodes:.1f} s of them the encodes)"
+    )
     return taken <= WANTED_RATIO * reference
 
 
@@ -119,8 +175,9 @@ def memory() -> bool:
                 "from eager_kestrel.actions.trial import look_at; look_at(Path(sys.argv[1]))\n"
                 "print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss)"
             )
-            done = subprocess.run([sys.executable, "-c", code, str(path)], check=True,
-                                  capture_output=True, text=True)  # fmt: skip
+            done = subprocess.run(
+                [sys.executable, "-c", code, str(path)], check=True, capture_output=True, text=True
+            )
             peaks.append(int(done.stdout) / 1000)
     print(f"looking through 10 s: {peaks[0]:.0f} MB at most; 60 s: {peaks[1]:.0f} MB")
     return peaks[1] <= MEMORY_RATIO * peaks[0]
@@ -143,8 +200,11 @@ def regret() -> bool:
     for scene, shot in SCENES.items():
         here = [p for p in calibrated.usual(points) if p.scene == scene]
         motion = shot.motion
-        kept = {name: own for name, own in table.motion[motion].scenes.items()
-                if SCENES[name].origin != shot.origin}  # fmt: skip
+        kept = {
+            name: own
+            for name, own in table.motion[motion].scenes.items()
+            if SCENES[name].origin != shot.origin
+        }
         base = table.with_kind(motion, table.motion[motion].with_scenes(kept))
         for fps in sorted({p.fps for p in here}):
             encodes = [p for p in here if p.kbps > 0 and p.fps == fps]
@@ -156,8 +216,9 @@ def regret() -> bool:
                 first = int(rng.integers(0, max(1, len(widths) - 2)))
                 near = [p for p in encodes if p.width in widths[first : first + 3]]
                 dozen = [near[n] for n in rng.permutation(len(near))[:12]]
-                samples = [Sample(p.width * p.height, p.fps, p.kbps, min(1.0, p.vmaf / 100))
-                           for p in dozen]  # fmt: skip
+                samples = [
+                    Sample(p.width * p.height, p.fps, p.kbps, min(1.0, p.vmaf / 100)) for p in dozen
+                ]
                 fitted = base.with_own(motion, fit(base, motion, "h264", samples))
                 own.append(judge.judged(here, fitted, motion, fps).regret.mean())
             rows.append((kind, float(np.mean(own))))

@@ -97,8 +97,14 @@ def laws() -> bool:
     cried = 0
     for seen in (True, False):
         for line, keyframe, fps in ((6300, 12, 30), (7500, 6, 60), (20000, 3, 60)):
-            out = played(lambda _, line=line: line, Expected(6000, fps), 3600, seen=seen,
-                         keyframe=keyframe, seed=line)  # fmt: skip
+            out = played(
+                lambda _, line=line: line,
+                Expected(6000, fps),
+                3600,
+                seen=seen,
+                keyframe=keyframe,
+                seed=line,
+            )
             cried += sum(now.verdict.cause is not None for now in out.told)
     print(f"an hour on six steady lines: {cried} warnings")
     rng = np.random.default_rng(18)
@@ -106,16 +112,24 @@ def laws() -> bool:
         leads, missed = [], 0
         for number in range(100):
             lack, key = rng.uniform(0.02, 0.25), rng.uniform(1, 10)
-            out = played(lambda t, lack=lack: 9000 if t < 20 else 6000 * (1 - lack),
-                         Expected(6000, 60), 120, seen=seen, keyframe=key, seed=number)  # fmt: skip
+            out = played(
+                lambda t, lack=lack: 9000 if t < 20 else 6000 * (1 - lack),
+                Expected(6000, 60),
+                120,
+                seen=seen,
+                keyframe=key,
+                seed=number,
+            )
             if out.first_late is None or out.warned_at is None:
                 missed += out.first_late is not None
                 continue
             leads.append(out.first_late - out.warned_at)
         way = "through" if seen else "from outside"
         middle = statistics.median(leads)
-        print(f"{way}: told {middle:.1f} s before the first late frame (median of {len(leads)}), "
-              f"at least {min(leads):.1f} s; {missed} not told")  # fmt: skip
+        print(
+            f"{way}: told {middle:.1f} s before the first late frame (median of {len(leads)}), "
+            f"at least {min(leads):.1f} s; {missed} not told"
+        )
     return cried == 0
 
 
@@ -129,8 +143,21 @@ def link() -> Iterator[None]:
     try:
         run("ip", "netns", "add", NEAR)
         run("ip", "netns", "add", FAR)
-        run("ip", "link", "add", "ekw0", "netns", NEAR, "type", "veth", "peer", "name", "ekw1",
-            "netns", FAR)  # fmt: skip
+        run(
+            "ip",
+            "link",
+            "add",
+            "ekw0",
+            "netns",
+            NEAR,
+            "type",
+            "veth",
+            "peer",
+            "name",
+            "ekw1",
+            "netns",
+            FAR,
+        )
         for name, device, address in ((NEAR, "ekw0", NEAR_ADDRESS), (FAR, "ekw1", FAR_ADDRESS)):
             run("ip", "-n", name, "addr", "add", f"{address}/24", "dev", device)
             run("ip", "-n", name, "link", "set", device, "up")
@@ -145,8 +172,25 @@ def link() -> Iterator[None]:
 def shape(kbps: float) -> None:
     """What the link carries from now on; half a second waits in front of it."""
     queue = max(16_000, round(kbps * 62))
-    run("ip", "netns", "exec", NEAR, "tc", "qdisc", "replace", "dev", "ekw0", "root", "tbf", "rate",
-        f"{round(kbps)}kbit", "burst", "8kb", "limit", str(queue))  # fmt: skip
+    run(
+        "ip",
+        "netns",
+        "exec",
+        NEAR,
+        "tc",
+        "qdisc",
+        "replace",
+        "dev",
+        "ekw0",
+        "root",
+        "tbf",
+        "rate",
+        f"{round(kbps)}kbit",
+        "burst",
+        "8kb",
+        "limit",
+        str(queue),
+    )
 
 
 @contextlib.contextmanager
@@ -164,12 +208,52 @@ def process(*command: str, **options: object) -> Iterator[subprocess.Popen[str]]
 def ffmpeg(url: str, seconds: float, pace: str = "1", source: str = "testsrc2=") -> list[str]:
     cbr = "scenecut=0:nal-hrd=cbr" if source.startswith("test") else "scenecut=0"
     video = f"{KBPS - 128}k"
-    return [FFMPEG, "-v", "error", "-readrate", pace, "-f", "lavfi", "-i",
-            f"{source}size=640x360:rate=30", "-readrate", pace, "-f", "lavfi", "-i",
-            "sine=frequency=330:sample_rate=48000", "-t", str(seconds), "-c:v", "libx264",
-            "-preset", "ultrafast", "-pix_fmt", "yuv420p", "-threads", "1", "-b:v", video,
-            "-maxrate", video, "-bufsize", video, "-g", "60", "-x264-params", cbr,
-            "-c:a", "aac", "-b:a", "128k", "-ac", "2", "-f", "flv", url]  # fmt: skip
+    return [
+        FFMPEG,
+        "-v",
+        "error",
+        "-readrate",
+        pace,
+        "-f",
+        "lavfi",
+        "-i",
+        f"{source}size=640x360:rate=30",
+        "-readrate",
+        pace,
+        "-f",
+        "lavfi",
+        "-i",
+        "sine=frequency=330:sample_rate=48000",
+        "-t",
+        str(seconds),
+        "-c:v",
+        "libx264",
+        "-preset",
+        "ultrafast",
+        "-pix_fmt",
+        "yuv420p",
+        "-threads",
+        "1",
+        "-b:v",
+        video,
+        "-maxrate",
+        video,
+        "-bufsize",
+        video,
+        "-g",
+        "60",
+        "-x264-params",
+        cbr,
+        "-c:a",
+        "aac",
+        "-b:a",
+        "128k",
+        "-ac",
+        "2",
+        "-f",
+        "flv",
+        url,
+    ]
 
 
 def stall(sink: subprocess.Popen[str]) -> None:
@@ -212,32 +296,59 @@ def one(name: str, folder: str, *, through: bool) -> tuple[set[str], float | Non
     """Causes named, how early, and the first text."""
     does, _, _, how = TROUBLES[name]
     inside = ["ip", "netns", "exec", NEAR]
-    env = os.environ | {"EAGER_KESTREL_HOME": folder, "EAGER_KESTREL_STREAM_KEY": KEY,
-                        "EAGER_KESTREL_LOCAL_KEY": LOCAL}  # fmt: skip
+    env = os.environ | {
+        "EAGER_KESTREL_HOME": folder,
+        "EAGER_KESTREL_STREAM_KEY": KEY,
+        "EAGER_KESTREL_LOCAL_KEY": LOCAL,
+    }
     url = f"rtmp://{FAR_ADDRESS}:1935/live"
     sink = ["ip", "netns", "exec", FAR, PYTHON, "-c", SINK, FAR_ADDRESS, "1935", KEY]
-    watch = [PYTHON, "-m", "eager_kestrel", "watch", "--settings", f"{folder}/s.toml", "--within",
-             "60 s", "--json"]  # fmt: skip
+    watch = [
+        PYTHON,
+        "-m",
+        "eager_kestrel",
+        "watch",
+        "--settings",
+        f"{folder}/s.toml",
+        "--within",
+        "60 s",
+        "--json",
+    ]
     shape(4 * KBPS)
     quiet = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL}
     with contextlib.ExitStack() as stack:
         ingest = stack.enter_context(process(*sink, **quiet))
         time.sleep(1.5)
         if through:
-            watching = stack.enter_context(process(
-                *inside, *watch, "--through", "--to", f"oxbow={url}", env=env,
-                stdout=subprocess.PIPE, stderr=subprocess.DEVNULL,
-            ))  # fmt: skip
+            watching = stack.enter_context(
+                process(
+                    *inside,
+                    *watch,
+                    "--through",
+                    "--to",
+                    f"oxbow={url}",
+                    env=env,
+                    stdout=subprocess.PIPE,
+                    stderr=subprocess.DEVNULL,
+                )
+            )
             time.sleep(2.5)
             send = ffmpeg(f"rtmp://127.0.0.1:1935/live/{LOCAL}", 34, **how)
         else:
             send = ffmpeg(f"{url}/{KEY}", 34, **how)
         sender = stack.enter_context(process(*inside, *send, **quiet))
         if not through:
-            watching = stack.enter_context(process(
-                *inside, *watch, "--to", FAR_ADDRESS, env=env, stdout=subprocess.PIPE,
-                stderr=subprocess.DEVNULL,
-            ))  # fmt: skip
+            watching = stack.enter_context(
+                process(
+                    *inside,
+                    *watch,
+                    "--to",
+                    FAR_ADDRESS,
+                    env=env,
+                    stdout=subprocess.PIPE,
+                    stderr=subprocess.DEVNULL,
+                )
+            )
         time.sleep(12)
         does(ingest)
         if name == "ingest hangs up":
@@ -253,8 +364,13 @@ def one(name: str, folder: str, *, through: bool) -> tuple[set[str], float | Non
             watching.wait(60)
         if watching.poll() is None:
             watching.terminate()
-    reviewed = subprocess.run([PYTHON, "-m", "eager_kestrel", "review", "--json"], env=env,
-                              capture_output=True, text=True, check=True)  # fmt: skip
+    reviewed = subprocess.run(
+        [PYTHON, "-m", "eager_kestrel", "review", "--json"],
+        env=env,
+        capture_output=True,
+        text=True,
+        check=True,
+    )
     troubles = json.loads(reviewed.stdout)["airing"]["troubles"]
     warned = [t["warned_seconds"] for t in troubles if t["warned_seconds"] is not None]
     text = troubles[0]["text"] if troubles else "carries it"
@@ -276,15 +392,20 @@ def causes() -> bool:
                 lead = "" if warned is None else f"{warned:.1f} s"
                 way = "through" if through else "from outside"
                 said = " and ".join(sorted(named)) or "nothing"
-                print(f"| {name} | {way} | {said}{'' if fits else ' (WRONG)'} | {lead} | {text} |",
-                      flush=True)  # fmt: skip
+                print(
+                    f"| {name} | {way} | {said}{'' if fits else ' (WRONG)'} | {lead} | {text} |",
+                    flush=True,
+                )
     return right
 
 
 def sent_once(folder: str, *, through: bool) -> tuple[np.ndarray, float, float]:
     """Delays in ms of every frame, Mbit/s that arrived, and cores the passing-on took."""
-    env = os.environ | {"EAGER_KESTREL_HOME": folder, "EAGER_KESTREL_STREAM_KEY": KEY,
-                        "EAGER_KESTREL_LOCAL_KEY": LOCAL}  # fmt: skip
+    env = os.environ | {
+        "EAGER_KESTREL_HOME": folder,
+        "EAGER_KESTREL_STREAM_KEY": KEY,
+        "EAGER_KESTREL_LOCAL_KEY": LOCAL,
+    }
     port = 19400 + through
     arrived, left = Path(folder, "arrived"), Path(folder, "sent")
     cores = 0.0
@@ -296,19 +417,32 @@ def sent_once(folder: str, *, through: bool) -> tuple[np.ndarray, float, float]:
         time.sleep(1.5)
         url, key = f"rtmp://127.0.0.1:{port}/live", KEY
         if through:
-            watching = stack.enter_context(process(
-                PYTHON, "-m", "eager_kestrel", "watch", "--through", "--port", "19402", "--to",
-                f"oxbow={url}", "--json", env=env, stdout=subprocess.DEVNULL,
-                stderr=subprocess.DEVNULL,
-            ))  # fmt: skip
+            watching = stack.enter_context(
+                process(
+                    PYTHON,
+                    "-m",
+                    "eager_kestrel",
+                    "watch",
+                    "--through",
+                    "--port",
+                    "19402",
+                    "--to",
+                    f"oxbow={url}",
+                    "--json",
+                    env=env,
+                    stdout=subprocess.DEVNULL,
+                    stderr=subprocess.DEVNULL,
+                )
+            )
             time.sleep(2.5)
             url, key = "rtmp://127.0.0.1:19402/live", LOCAL
             measured = psutil.Process(watching.pid)
             before = sum(measured.cpu_times()[:2])
         with left.open("w") as said:
             what = [url, key, str(MBPS), str(FPS), str(SECONDS)]
-            subprocess.run([PYTHON, "-u", "-c", SENDER, *what], stdout=said, check=True,
-                           timeout=120)  # fmt: skip
+            subprocess.run(
+                [PYTHON, "-u", "-c", SENDER, *what], stdout=said, check=True, timeout=120
+            )
         if through:
             cores = (sum(measured.cpu_times()[:2]) - before) / SECONDS
         time.sleep(1.0)
@@ -331,8 +465,17 @@ def watch_cpu(folder: str) -> float:
         process(*ffmpeg(f"rtmp://127.0.0.1:19405/live/{KEY}", 60), **quiet) as sender,
     ):
         time.sleep(2)
-        with process(PYTHON, "-m", "eager_kestrel", "watch", "--json", "--pid", str(sender.pid),
-                     env=env, **quiet) as watching:  # fmt: skip
+        with process(
+            PYTHON,
+            "-m",
+            "eager_kestrel",
+            "watch",
+            "--json",
+            "--pid",
+            str(sender.pid),
+            env=env,
+            **quiet,
+        ) as watching:
             time.sleep(5)
             measured = psutil.Process(watching.pid)
             before, began = sum(measured.cpu_times()[:2]), time.perf_counter()
@@ -348,17 +491,25 @@ def overhead() -> bool:
             for way in found:
                 found[way].append(sent_once(folder, through=way))
         cpu = watch_cpu(folder)
-    rows = {way: [(np.median(d), np.percentile(d, 99), mbps, cores) for d, mbps, cores in runs]
-            for way, runs in found.items()}  # fmt: skip
+    rows = {
+        way: [(np.median(d), np.percentile(d, 99), mbps, cores) for d, mbps, cores in runs]
+        for way, runs in found.items()
+    }
     middle = {way: np.median(np.array(values), axis=0) for way, values in rows.items()}
     direct, through = middle[False], middle[True]
     print("| | direct | through | |\n| --- | ---: | ---: | ---: |")
-    print(f"| throughput, Mbit/s | {direct[2]:.2f} | {through[2]:.2f} | "
-          f"{through[2] / direct[2]:.3f} times |")  # fmt: skip
-    print(f"| delay of a frame, median, ms | {direct[0]:.2f} | {through[0]:.2f} | "
-          f"{through[0] - direct[0]:+.2f} ms |")  # fmt: skip
-    print(f"| delay, 99 in 100, ms | {direct[1]:.2f} | {through[1]:.2f} | "
-          f"{through[1] - direct[1]:+.2f} ms |")  # fmt: skip
+    print(
+        f"| throughput, Mbit/s | {direct[2]:.2f} | {through[2]:.2f} | "
+        f"{through[2] / direct[2]:.3f} times |"
+    )
+    print(
+        f"| delay of a frame, median, ms | {direct[0]:.2f} | {through[0]:.2f} | "
+        f"{through[0] - direct[0]:+.2f} ms |"
+    )
+    print(
+        f"| delay, 99 in 100, ms | {direct[1]:.2f} | {through[1]:.2f} | "
+        f"{through[1] - direct[1]:+.2f} ms |"
+    )
     print(f"| cores for a stream of {MBPS:g} Mbit/s | | {through[3]:.3f} | |")
     print(f"watching from outside takes {cpu:.2%} of a core (wanted: 1 % at the most)")
     return bool(through[2] > 0.99 * direct[2] and through[1] - direct[1] < 5 and cpu < 0.01)

@@ -45,8 +45,15 @@ def draw_fit(points: Sequence[Point], found: dict[str, Fitted], path: Path) -> N
         for scene, shade in zip(dict.fromkeys(p.scene for p in own), SHADES, strict=False):
             here = [p for p in own if p.scene == scene]
             rows = {n: np.full(len(here), v) for n, v in found[motion].of(scene).items()}
-            ax.plot(100 * seen(here), 100 * modelled(here, rows), "o", color=shade, markersize=4,
-                    alpha=0.75, label=scene)  # fmt: skip
+            ax.plot(
+                100 * seen(here),
+                100 * modelled(here, rows),
+                "o",
+                color=shade,
+                markersize=4,
+                alpha=0.75,
+                label=scene,
+            )
         ax.plot([0, 100], [0, 100], color=INK, linewidth=1)
         ax.set_title(motion, fontsize=11, color=INK, loc="left")
         ax.set_xlabel("measured", fontsize=9)
@@ -65,10 +72,22 @@ def draw_crossovers(table: QualityTable, path: Path) -> None:
         every = sharpness(table, motion, "h264", pixels, np.full_like(pixels, 30.0), rates)
         for number, scene in enumerate(table.motion[motion].scenes):
             best = lines[every[number].argmax(axis=1)] - 4 * number
-            ax.step(TRIED_KBPS, best, where="mid", color=SHADES[number % len(SHADES)],
-                    linewidth=1.2, label=scene)  # fmt: skip
-        ax.step(TRIED_KBPS, lines[every.mean(axis=0).argmax(axis=1)], where="mid", color=INK,
-                linewidth=2.6, label="mean of all")  # fmt: skip
+            ax.step(
+                TRIED_KBPS,
+                best,
+                where="mid",
+                color=SHADES[number % len(SHADES)],
+                linewidth=1.2,
+                label=scene,
+            )
+        ax.step(
+            TRIED_KBPS,
+            lines[every.mean(axis=0).argmax(axis=1)],
+            where="mid",
+            color=INK,
+            linewidth=2.6,
+            label="mean of all",
+        )
         _bitrates(ax)
         ax.set_title(motion, fontsize=11, color=INK, loc="left")
         ax.set_yticks(lines)
@@ -87,8 +106,14 @@ def draw_judged(found: Sequence[Judged], path: Path) -> None:
         for each in own:
             shade = SHADES[scenes.index(each.scene) % len(SHADES)]
             style = "-" if each.fps <= 30 else "--"
-            ax.plot(TRIED_KBPS, each.regret, style, color=shade, linewidth=1.5,
-                    label=f"{each.scene} at {each.fps}")  # fmt: skip
+            ax.plot(
+                TRIED_KBPS,
+                each.regret,
+                style,
+                color=shade,
+                linewidth=1.5,
+                label=f"{each.scene} at {each.fps}",
+            )
         ax.axhline(3, color=PALE, linewidth=1)
         _bitrates(ax)
         ax.set_ylim(0, max(8.0, 1.05 * max(float(each.regret.max()) for each in own)))

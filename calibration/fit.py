@@ -31,9 +31,13 @@ SOFT = 0.03
 SHARED = ("size_exponent", "rate_exponent")
 OWN = ("half_kbps", "steepness", "half_pixels", "detail_steepness")
 START = {
-    "size_exponent": 0.4, "rate_exponent": 0.4, "half_kbps": 600.0, "steepness": 1.4,
-    "half_pixels": 100_000.0, "detail_steepness": 1.3,
-}  # fmt: skip
+    "size_exponent": 0.4,
+    "rate_exponent": 0.4,
+    "half_kbps": 600.0,
+    "steepness": 1.4,
+    "half_pixels": 100_000.0,
+    "detail_steepness": 1.3,
+}
 LEAST = 0.02
 """Of a parameter; none may vanish."""
 PULL = 0.08
@@ -53,10 +57,13 @@ class Fitted:
 
     def kind(self, like: MotionParameters, without: str = "") -> MotionParameters:
         """The kind of motion they make up, perhaps without an origin's."""
-        return like.with_scenes({
-            name: SceneParameters(**{key: float(f"{value:.3g}") for key, value in own.items()})
-            for name, own in self.scenes.items() if SCENES[name].origin != without
-        })  # fmt: skip
+        return like.with_scenes(
+            {
+                name: SceneParameters(**{key: float(f"{value:.3g}") for key, value in own.items()})
+                for name, own in self.scenes.items()
+                if SCENES[name].origin != without
+            }
+        )
 
 
 def _geometric_mean(values: Iterable[float]) -> float:
@@ -91,10 +98,9 @@ def fitted(points: Sequence[Point]) -> Fitted:
     scenes = list(dict.fromkeys(p.scene for p in points))
     which = np.array([scenes.index(p.scene) for p in points])
     target = seen(points)
-    first = np.array([
-        *(START[name] for name in SHARED),
-        *(np.log(START[name]) for name in OWN for _ in scenes),
-    ])  # fmt: skip
+    first = np.array(
+        [*(START[name] for name in SHARED), *(np.log(START[name]) for name in OWN for _ in scenes)]
+    )
 
     def own(x: np.ndarray) -> dict[str, np.ndarray]:
         each = np.exp(x[len(SHARED) :]).reshape(len(OWN), len(scenes))
@@ -107,13 +113,15 @@ def fitted(points: Sequence[Point]) -> Fitted:
     x = least_squares(off, first, loss="soft_l1", f_scale=SOFT).x
     each = np.exp(x[len(SHARED) :]).reshape(len(OWN), len(scenes))
     together = {name: float(x[at]) for at, name in enumerate(SHARED)}
-    return Fitted({
-        scene: _alone(
-            [p for p in points if p.scene == scene],
-            together | {name: float(each[at][number]) for at, name in enumerate(OWN)},
-        )
-        for number, scene in enumerate(scenes)
-    })  # fmt: skip
+    return Fitted(
+        {
+            scene: _alone(
+                [p for p in points if p.scene == scene],
+                together | {name: float(each[at][number]) for at, name in enumerate(OWN)},
+            )
+            for number, scene in enumerate(scenes)
+        }
+    )
 
 
 def _alone(points: Sequence[Point], start: dict[str, float]) -> dict[str, float]:
@@ -170,9 +178,13 @@ def never_rising(factors: dict[str, float]) -> dict[str, float]:
 
 
 def factor(
-    points: Sequence[Point], found: dict[Motion, Fitted], codec: str, preset: str,
-    beside: str, usual_preset: str,
-) -> float:  # fmt: skip
+    points: Sequence[Point],
+    found: dict[Motion, Fitted],
+    codec: str,
+    preset: str,
+    beside: str,
+    usual_preset: str,
+) -> float:
     """How much of the bitrate one way to encode takes for the look of another.
 
     Each scene is first moved to the other's own points at the same pictures, so that only what
@@ -182,10 +194,14 @@ def factor(
     if not tried or (codec, preset) == (beside, usual_preset):
         return 1.0
     places = {(p.scene, p.width, p.fps) for p in tried}
-    base = [p for p in points if (p.codec, p.preset) == (beside, usual_preset)
-            and (p.scene, p.width, p.fps) in places]  # fmt: skip
-    moved = {key: _moved([p for p in base if (p.scene, p.width, p.fps) == key], found)
-             for key in places}  # fmt: skip
+    base = [
+        p
+        for p in points
+        if (p.codec, p.preset) == (beside, usual_preset) and (p.scene, p.width, p.fps) in places
+    ]
+    moved = {
+        key: _moved([p for p in base if (p.scene, p.width, p.fps) == key], found) for key in places
+    }
 
     def off(x: np.ndarray) -> np.ndarray:
         each = [_shifted([p], found, float(x[0]) + moved[p.scene, p.width, p.fps]) for p in tried]
@@ -199,8 +215,9 @@ def _moved(base: Sequence[Point], found: dict[Motion, Fitted]) -> float:
     """By how much, in the logarithm of bitrate, a scene's own points lie beside its fit."""
     if not base:
         return 0.0
-    x = least_squares(lambda x: _shifted(base, found, float(x[0])), [0.0], loss="soft_l1",
-                      f_scale=SOFT).x  # fmt: skip
+    x = least_squares(
+        lambda x: _shifted(base, found, float(x[0])), [0.0], loss="soft_l1", f_scale=SOFT
+    ).x
     return float(x[0])
 
 

@@ -248,8 +248,10 @@ def photographed(name: str, file: Path, count: int, seed: int = 7) -> Iterator[b
     how, rng = PHOTOGRAPHED[name], np.random.default_rng([seed, *name.encode()])
     with Image.open(file) as opened:
         page = opened.convert("RGB")
-    grain = [rng.normal(0, how.noise, (HEIGHT, WIDTH, 1)).round().astype(np.int16)
-             for _ in range(GRAIN_FIELDS)]  # fmt: skip
+    grain = [
+        rng.normal(0, how.noise, (HEIGHT, WIDTH, 1)).round().astype(np.int16)
+        for _ in range(GRAIN_FIELDS)
+    ]
     for frame in range(count):
         t = frame / FPS
         x = how.sways * (sin(2 * pi * 0.31 * t) + 0.5 * sin(2 * pi * 1.9 * t + 1))

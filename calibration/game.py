@@ -67,11 +67,18 @@ def played(name: str, cache: Path, frames: int) -> Path:
         folder.mkdir(exist_ok=True, parents=True)
         script = f"{match.camera}\nwait 30\nrecord {name}\nwait 900\nstoprecord\nquit\n"
         (folder / "match.cfg").write_text(script)
-        _run(home, MATCH_SECONDS, f"{MATCH} +set bot_minplayers {match.bots} +devmap {match.place} "
-             "+wait 200 +team spectator +wait 500 +exec match.cfg")  # fmt: skip
+        _run(
+            home,
+            MATCH_SECONDS,
+            f"{MATCH} +set bot_minplayers {match.bots} +devmap {match.place} "
+            "+wait 200 +team spectator +wait 500 +exec match.cfg",
+        )
     # one wait is half a frame here
-    _run(home, DRAWING_SECONDS, f"{DRAWING} +demo {name} +wait 20 +video {name} "
-         f"+wait {2 * frames + 20} +stopvideo +quit")  # fmt: skip
+    _run(
+        home,
+        DRAWING_SECONDS,
+        f"{DRAWING} +demo {name} +wait 20 +video {name} +wait {2 * frames + 20} +stopvideo +quit",
+    )
     clip = folder / "videos" / f"{name}.avi"
     if not clip.exists():
         raise RuntimeError(f"the game drew nothing of {name}")
@@ -80,8 +87,21 @@ def played(name: str, cache: Path, frames: int) -> Path:
 
 def _run(home: Path, seconds: int, words: str) -> None:
     home.mkdir(exist_ok=True, parents=True)
-    command = ["timeout", str(seconds), "xvfb-run", "-a", "-s", "-screen 0 1920x1080x24", ENGINE,
-               *COMMON.split(), *words.split()]  # fmt: skip
-    environment = {**os.environ, "HOME": str(home), "LIBGL_ALWAYS_SOFTWARE": "1",
-                   "SDL_AUDIODRIVER": "dummy"}  # fmt: skip
+    command = [
+        "timeout",
+        str(seconds),
+        "xvfb-run",
+        "-a",
+        "-s",
+        "-screen 0 1920x1080x24",
+        ENGINE,
+        *COMMON.split(),
+        *words.split(),
+    ]
+    environment = {
+        **os.environ,
+        "HOME": str(home),
+        "LIBGL_ALWAYS_SOFTWARE": "1",
+        "SDL_AUDIODRIVER": "dummy",
+    }
     subprocess.run(command, env=environment, capture_output=True, check=False)

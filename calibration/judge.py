@@ -49,8 +49,10 @@ def measured_curves(points: Sequence[Point], fps: int, kbps: np.ndarray) -> np.n
     scene = fitted([p for p in points if p.fps == fps or p.kbps == 0]).of(points[0].scene)
     rows = []
     for width, _ in PICTURES:
-        own = sorted((p for p in points if (p.width, p.fps) == (width, fps) and p.kbps > 0),
-                     key=lambda p: p.kbps)  # fmt: skip
+        own = sorted(
+            (p for p in points if (p.width, p.fps) == (width, fps) and p.kbps > 0),
+            key=lambda p: p.kbps,
+        )
         if len(own) < 2:
             rows.append(np.full(kbps.shape, np.nan))
             continue
@@ -114,27 +116,33 @@ def judged(points: Sequence[Point], table: QualityTable, motion: Motion, fps: in
     each = sharpness(table, motion, "h264", pixels_, rates, kbps)
     low, high = expected_range(each)
     return Judged(
-        motion, points[0].scene, fps,
+        motion,
+        points[0].scene,
+        fps,
         regret=100 * (there.max(axis=1) - there[rows, chosen]),
         off=100 * (each.mean(axis=0) - seen(cells)),
         inside=(low <= seen(cells)) & (seen(cells) <= high),
         apart=100 * apart[near & ~alone],
-    )  # fmt: skip
+    )
 
 
 def said(found: Sequence[Judged]) -> None:
     """Print the judged values of each kind, and of each scene, as tables for the page."""
-    print("\n| kind | regret: mean | worst | bias of the mean | inside the range "
-          "| about the same differ by less than 6 |")  # fmt: skip
+    print(
+        "\n| kind | regret: mean | worst | bias of the mean | inside the range "
+        "| about the same differ by less than 6 |"
+    )
     print("| --- | ---: | ---: | ---: | ---: | ---: |")
     for name, key in (("kind", "motion"), ("scene", "scene")):
         if name == "scene":
             print("\n| scene | kind | fps | regret: mean | worst | bias | inside |")
             print("| --- | --- | ---: | ---: | ---: | ---: | ---: |")
             for each in found:
-                print(f"| {each.scene} | {each.motion} | {each.fps} | {each.regret.mean():.1f} | "
-                      f"{each.regret.max():.1f} | {each.off.mean():+.1f} | "
-                      f"{each.inside.mean():.0%} |")  # fmt: skip
+                print(
+                    f"| {each.scene} | {each.motion} | {each.fps} | {each.regret.mean():.1f} | "
+                    f"{each.regret.max():.1f} | {each.off.mean():+.1f} | "
+                    f"{each.inside.mean():.0%} |"
+                )
             break
         for value in dict.fromkeys(getattr(each, key) for each in found):
             own = [each for each in found if getattr(each, key) == value]
@@ -142,5 +150,7 @@ def said(found: Sequence[Judged]) -> None:
                 np.concatenate([getattr(each, what) for each in own])
                 for what in ("regret", "off", "inside", "apart")
             )
-            print(f"| {value} | {regret.mean():.2f} | {regret.max():.1f} | {off.mean():+.1f} | "
-                  f"{inside.mean():.0%} | {(apart < 6).mean():.0%} of {apart.size} |")  # fmt: skip
+            print(
+                f"| {value} | {regret.mean():.2f} | {regret.max():.1f} | {off.mean():+.1f} | "
+                f"{inside.mean():.0%} | {(apart < 6).mean():.0%} of {apart.size} |"
+            )

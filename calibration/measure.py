@@ -54,10 +54,13 @@ SPEEDS = {
 USUAL = {"h264": "veryfast", "hevc": "veryfast", "av1": "8"}
 ENCODERS = {
     "h264": ["libx264", "-x264-params", "scenecut=0:open-gop=0:threads=1"],
-    "hevc": ["libx265", "-x265-params",
-             "scenecut=0:open-gop=0:pools=none:frame-threads=1:log-level=error"],
+    "hevc": [
+        "libx265",
+        "-x265-params",
+        "scenecut=0:open-gop=0:pools=none:frame-threads=1:log-level=error",
+    ],
     "av1": ["libsvtav1", "-svtav1-params", "rc=2:scd=0:pred-struct=1:lp=1"],
-}  # fmt: skip
+}
 EVERY = 3
 """VMAF looks at every third frame."""
 
@@ -158,8 +161,10 @@ def measure_all(todo: list[Wanted], path: Path, cache: Path) -> None:
             table.writerow(asdict(point))
             out.flush()
             what = f"{point.scene} {point.codec} {point.width}x{point.height} at {point.fps}"
-            print(f"{number}/{len(left)} {what}: {point.kbps:.0f} kbit/s, VMAF {point.vmaf:.1f}",
-                  flush=True)  # fmt: skip
+            print(
+                f"{number}/{len(left)} {what}: {point.kbps:.0f} kbit/s, VMAF {point.vmaf:.1f}",
+                flush=True,
+            )
 
 
 def _key(w: Wanted) -> tuple[str | int, ...]:
@@ -169,26 +174,56 @@ def _key(w: Wanted) -> tuple[str | int, ...]:
 def measured(want: Wanted, cache: Path) -> Point:
     """Encode, decode, compare."""
     shot = SCENES[want.scene]
-    source = ["-f", "rawvideo", "-pix_fmt", "yuv420p", "-s", f"{shot.width}x{shot.height}",
-              "-r", str(shot.fps), "-i", str(source_file(want.scene, cache))]  # fmt: skip
+    source = [
+        "-f",
+        "rawvideo",
+        "-pix_fmt",
+        "yuv420p",
+        "-s",
+        f"{shot.width}x{shot.height}",
+        "-r",
+        str(shot.fps),
+        "-i",
+        str(source_file(want.scene, cache)),
+    ]
     size = f"scale={want.width}:{want.height}:flags=lanczos"
     # frames are paired by number: a container's rounded timestamps would pair some with a neighbour
     settled = (
         f"settb=1/{want.fps},setpts=N,trim=start_frame={SETTLING * want.fps},setpts=PTS-STARTPTS"
     )
     seen = "scale=1920:1080:flags=bicubic"
-    compared = (f"[1:v]fps={want.fps},{settled},{seen}[y];"
-                "[x][y]libvmaf=model=version=vmaf_v0.6.1:n_threads=1:"
-                f"n_subsample={EVERY}")  # fmt: skip
+    compared = (
+        f"[1:v]fps={want.fps},{settled},{seen}[y];"
+        "[x][y]libvmaf=model=version=vmaf_v0.6.1:n_threads=1:"
+        f"n_subsample={EVERY}"
+    )
     if not want.target_kbps:
-        said = _run([*source, *source, "-filter_complex",
-                     f"[0:v]fps={want.fps},{settled},{size},{seen}[x];{compared}",
-                     "-f", "null", "-"])  # fmt: skip
+        said = _run(
+            [
+                *source,
+                *source,
+                "-filter_complex",
+                f"[0:v]fps={want.fps},{settled},{size},{seen}[x];{compared}",
+                "-f",
+                "null",
+                "-",
+            ]
+        )
         return Point(**asdict(want), kbps=0.0, vmaf=_found(said))
     encoded = cache / ("-".join(map(str, _key(want))) + ".mkv")
     _run([*source, "-vf", f"fps={want.fps},{size}", *_encoder(want), str(encoded)])
-    said = _run(["-i", str(encoded), *source, "-filter_complex",
-                 f"[0:v]{settled},{seen}[x];{compared}", "-f", "null", "-"])  # fmt: skip
+    said = _run(
+        [
+            "-i",
+            str(encoded),
+            *source,
+            "-filter_complex",
+            f"[0:v]{settled},{seen}[x];{compared}",
+            "-f",
+            "null",
+            "-",
+        ]
+    )
     point = Point(**asdict(want), kbps=round(_kbps(encoded, shot.seconds), 1), vmaf=_found(said))
     encoded.unlink()
     return point
@@ -199,13 +234,34 @@ def _encoder(want: Wanted) -> list[str]:
     capped = ["-b:v", rate, "-bufsize", rate]
     if want.codec != "av1":
         capped += ["-maxrate", rate]
-    return ["-c:v", *ENCODERS[want.codec], "-preset", want.preset, *capped,
-            "-g", interval, "-keyint_min", interval, "-bf", "2"]  # fmt: skip
+    return [
+        "-c:v",
+        *ENCODERS[want.codec],
+        "-preset",
+        want.preset,
+        *capped,
+        "-g",
+        interval,
+        "-keyint_min",
+        interval,
+        "-bf",
+        "2",
+    ]
 
 
 def _run(arguments: list[str]) -> str:
-    command = [FFMPEG, "-hide_banner", "-nostdin", "-nostats", "-y", "-threads", "1",
-               "-filter_threads", "1", *arguments]  # fmt: skip
+    command = [
+        FFMPEG,
+        "-hide_banner",
+        "-nostdin",
+        "-nostats",
+        "-y",
+        "-threads",
+        "1",
+        "-filter_threads",
+        "1",
+        *arguments,
+    ]
     done = subprocess.run(command, capture_output=True, text=True, check=False)
     if done.returncode:
         raise RuntimeError(done.stderr[-2000:])
@@ -225,6 +281,7 @@ def _kbps(path: Path, seconds: int) -> float:
         stream = opened.streams.video[0]
         base = stream.time_base
         assert base is not None
-        sizes = [p.size for p in opened.demux(stream)
-                 if p.pts is not None and p.pts * base >= SETTLING]  # fmt: skip
+        sizes = [
+            p.size for p in opened.demux(stream) if p.pts is not None and p.pts * base >= SETTLING
+        ]
     return sum(sizes) * 8e-3 / (seconds - SETTLING)

@@ -14,8 +14,9 @@ from eager_kestrel.core.choice.quality import QualityTable, sharpness, smoothnes
 from eager_kestrel.core.choice.ties import as_good_as, best_of, preferred, tied_with, usual_of
 from eager_kestrel.core.show.show import Motion
 
-LINES = np.array([216, 270, 288, 360, 432, 480, 504, 540, 576, 648, 720, 792, 864, 900, 936, 1008,
-                  1080])  # fmt: skip
+LINES = np.array(
+    [216, 270, 288, 360, 432, 480, 504, 540, 576, 648, 720, 792, 864, 900, 936, 1008, 1080]
+)
 RATES = (60.0, 30.0, 24.0)
 COMMON = (360, 480, 540, 720, 900, 1080)
 
@@ -82,6 +83,8 @@ def said(table: QualityTable) -> None:
         mark = "" if holds and taken else "*" if holds else "**"
         wanted = f"{low}" if low == high else f"{low} to {high}"
         rates = " or ".join(f"{f:g}" for f in row.fps)
-        print(f"| {row.motion} | {row.kbps:,.0f} | {wanted} at {rates} | "
-              f"{mark}{lines} at {fps:g}{mark} | {least} to {most} | "
-              f"{100 * quality:.0f} |")  # fmt: skip
+        print(
+            f"| {row.motion} | {row.kbps:,.0f} | {wanted} at {rates} | "
+            f"{mark}{lines} at {fps:g}{mark} | {least} to {most} | "
+            f"{100 * quality:.0f} |"
+        )

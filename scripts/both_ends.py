@@ -33,9 +33,10 @@ def main() -> None:
             print(f"$ eager-kestrel measure {address} --token --gently\n", flush=True)
             env = {**os.environ, "EAGER_KESTREL_TOKEN": found["token"]}
             subprocess.run(
-                [*PROGRAM, "measure", address, "--token", "--gently", "--no-keep"], env=env,
+                [*PROGRAM, "measure", address, "--token", "--gently", "--no-keep"],
+                env=env,
                 check=False,
-            )  # fmt: skip
+            )
         far.terminate()
 
 

@@ -18,8 +18,15 @@ from eager_kestrel.core.connection.trace import Trace
 from eager_kestrel.files.bundled import load_trace
 from eager_kestrel.files.run_tables import runs_json
 
-HOURS = {9: "day", 12: "day", 15: "day", 19: "wet-evening", 20: "wet-evening", 21: "wet-evening",
-         23: "bad-night"}  # fmt: skip
+HOURS = {
+    9: "day",
+    12: "day",
+    15: "day",
+    19: "wet-evening",
+    20: "wet-evening",
+    21: "wet-evening",
+    23: "bad-night",
+}
 DAYS = 14
 SECONDS = 10.0
 END = datetime(2026, 11, 23, tzinfo=UTC)

@@ -48,10 +48,19 @@ def picture(wish: argparse.Namespace, folder: Path) -> int:
     width, height = wish.size.split("x")
     reading, writing = os.pipe()
     screen = subprocess.Popen(
-        ["Xvfb", "-displayfd", str(writing), "-screen", "0", f"{width}x{height}x24",
-         "-nolisten", "tcp"],
-        pass_fds=[writing], stderr=subprocess.DEVNULL,
-    )  # fmt: skip
+        [
+            "Xvfb",
+            "-displayfd",
+            str(writing),
+            "-screen",
+            "0",
+            f"{width}x{height}x24",
+            "-nolisten",
+            "tcp",
+        ],
+        pass_fds=[writing],
+        stderr=subprocess.DEVNULL,
+    )
     os.close(writing)
     terminal = None
     try:
@@ -69,11 +78,33 @@ def picture(wish: argparse.Namespace, folder: Path) -> int:
             f"touch {done}; sleep {MOST_SECONDS}"
         )
         terminal = subprocess.Popen(
-            ["xterm", "-fa", FONT, "-fs", wish.points, "-geometry", "400x200+0+0", "-b", "8",
-             "-bg", "#14181d", "-fg", "#d8dee6", "+sb", "-xrm", "XTerm*cursorColor: #14181d",
-             "-fullscreen", "-e", "bash", "-c", script],
-            env=env, stderr=subprocess.DEVNULL, cwd=wish.cwd,
-        )  # fmt: skip
+            [
+                "xterm",
+                "-fa",
+                FONT,
+                "-fs",
+                wish.points,
+                "-geometry",
+                "400x200+0+0",
+                "-b",
+                "8",
+                "-bg",
+                "#14181d",
+                "-fg",
+                "#d8dee6",
+                "+sb",
+                "-xrm",
+                "XTerm*cursorColor: #14181d",
+                "-fullscreen",
+                "-e",
+                "bash",
+                "-c",
+                script,
+            ],
+            env=env,
+            stderr=subprocess.DEVNULL,
+            cwd=wish.cwd,
+        )
         began = time.perf_counter()
         wait = wish.after or MOST_SECONDS
         while not done.exists() and time.perf_counter() - began < wait:

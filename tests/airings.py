@@ -33,10 +33,18 @@ class Played:
 
 
 def played(
-    line: Rate, expected: Expected, seconds: float = 60.0, *, kbps: float = 6000, seen: bool = True,
-    share: Rate = lambda _: 1.0, keyframe: float = 6.0, every: float = 0.25, seed: int = 0,
+    line: Rate,
+    expected: Expected,
+    seconds: float = 60.0,
+    *,
+    kbps: float = 6000,
+    seen: bool = True,
+    share: Rate = lambda _: 1.0,
+    keyframe: float = 6.0,
+    every: float = 0.25,
+    seed: int = 0,
     look: Callable[[float], dict[str, object]] = lambda _: {},
-) -> Played:  # fmt: skip
+) -> Played:
     """Frames of a stream, first in, first out, through a line of kbit/s by time.
 
     ``share`` is of the planned size, by time; ``seen`` whether frames' own waits are looked at, as
@@ -68,9 +76,10 @@ def played(
             due += every
             wait = now - waiting[0][0] if waiting else 0.0
             more = {
-                "waiting_bytes": round(handed - carried), "round_trip_ms": 30.0,
+                "waiting_bytes": round(handed - carried),
+                "round_trip_ms": 30.0,
                 "waiting_seconds": wait if seen else None,
-            } | look(now)  # fmt: skip
+            } | look(now)
             out.told.append(
                 out.notes.look(StreamSample(now, True, round(handed), round(carried), **more))  # type: ignore[arg-type]
             )
@@ -79,20 +88,35 @@ def played(
 
 
 def an_airing(
-    carried: list[int], *, sent: list[int] | None = None, waiting_ms: list[int] | None = None,
-    platform: str = "oxbow", days_ago: float = 1.0, troubles: tuple[BroadcastTrouble, ...] = (),
-    kind: str = "measured", name: str = "20261101-200000-w0001",
-) -> Broadcast:  # fmt: skip
+    carried: list[int],
+    *,
+    sent: list[int] | None = None,
+    waiting_ms: list[int] | None = None,
+    platform: str = "oxbow",
+    days_ago: float = 1.0,
+    troubles: tuple[BroadcastTrouble, ...] = (),
+    kind: str = "measured",
+    name: str = "20261101-200000-w0001",
+) -> Broadcast:
     taken = datetime.now(UTC).astimezone() - timedelta(days=days_ago)
     count = len(carried)
     return Broadcast(
-        id=name, taken_at=taken.isoformat(timespec="seconds"), version="0", kind=kind,  # type: ignore[arg-type]
-        seen_by="through", program="", platform=platform, to="rtmp://ingest.oxbow.example:1935/live",
+        id=name,
+        taken_at=taken.isoformat(timespec="seconds"),
+        version="0",
+        kind=kind,  # type: ignore[arg-type]
+        seen_by="through",
+        program="",
+        platform=platform,
+        to="rtmp://ingest.oxbow.example:1935/live",
         planned_kbps=float(max(carried, default=0)),
         seconds=Seconds(
-            sent_kbps=tuple(sent or carried), carried_kbps=tuple(carried),
-            waiting_ms=tuple(waiting_ms or [0] * count), round_trip_ms=(30,) * count,
+            sent_kbps=tuple(sent or carried),
+            carried_kbps=tuple(carried),
+            waiting_ms=tuple(waiting_ms or [0] * count),
+            round_trip_ms=(30,) * count,
             cores_percent=(0,) * count,
         ),
-        troubles=troubles, ended="the program ended the stream",
-    )  # fmt: skip
+        troubles=troubles,
+        ended="the program ended the stream",
+    )

@@ -17,12 +17,42 @@ def seeds(folder: Path) -> dict[str, bytes]:
     for kind in KINDS:
         path = folder / f"seed.{kind}"
         subprocess.run(
-            [imageio_ffmpeg.get_ffmpeg_exe(), "-v", "error", "-f", "lavfi", "-i",
-             "testsrc2=size=160x90:rate=25", "-f", "lavfi", "-i",
-             "sine=frequency=330:sample_rate=48000", "-t", "3", "-c:v", "libx264", "-preset",
-             "ultrafast", "-pix_fmt", "yuv420p", "-threads", "1", "-g", "25", "-bf", "1",
-             "-b:v", "150k", "-c:a", "aac", "-b:a", "32k", str(path)], check=True,
-        )  # fmt: skip
+            [
+                imageio_ffmpeg.get_ffmpeg_exe(),
+                "-v",
+                "error",
+                "-f",
+                "lavfi",
+                "-i",
+                "testsrc2=size=160x90:rate=25",
+                "-f",
+                "lavfi",
+                "-i",
+                "sine=frequency=330:sample_rate=48000",
+                "-t",
+                "3",
+                "-c:v",
+                "libx264",
+                "-preset",
+                "ultrafast",
+                "-pix_fmt",
+                "yuv420p",
+                "-threads",
+                "1",
+                "-g",
+                "25",
+                "-bf",
+                "1",
+                "-b:v",
+                "150k",
+                "-c:a",
+                "aac",
+                "-b:a",
+                "32k",
+                str(path),
+            ],
+            check=True,
+        )
         found[kind] = path.read_bytes()
     return found
 

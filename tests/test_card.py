@@ -27,10 +27,20 @@ from tests.conftest import Kestrel
 
 TABLE = quality_table()
 SCENES = {
-    "page": "still", "desk": "still", "hall": "still", "head": "calm", "dog": "calm",
-    "stretch": "calm", "look": "lively", "wheel": "lively", "film": "lively", "turn": "lively",
-    "walk": "hectic", "chase": "hectic", "fight": "hectic",
-}  # fmt: skip
+    "page": "still",
+    "desk": "still",
+    "hall": "still",
+    "head": "calm",
+    "dog": "calm",
+    "stretch": "calm",
+    "look": "lively",
+    "wheel": "lively",
+    "film": "lively",
+    "turn": "lively",
+    "walk": "hectic",
+    "chase": "hectic",
+    "fight": "hectic",
+}
 """As calibration/scenes.py counts them."""
 POINTS = Path(__file__).parent.parent / "calibration" / "points.csv"
 
@@ -38,23 +48,41 @@ POINTS = Path(__file__).parent.parent / "calibration" / "points.csv"
 def guide(**video: Any) -> Guide:
     """A guide that takes most things, with some rules changed."""
     rules: dict[str, Any] = {
-        "codecs": ["h264"], "shapes": ["16:9"], "largest": "1920x1080", "fastest": "60",
-        "ceiling": "9000 kbit/s", "keyframes": {"at_most": "4 s"}, "rate_control": ["constant"],
-    }  # fmt: skip
+        "codecs": ["h264"],
+        "shapes": ["16:9"],
+        "largest": "1920x1080",
+        "fastest": "60",
+        "ceiling": "9000 kbit/s",
+        "keyframes": {"at_most": "4 s"},
+        "rate_control": ["constant"],
+    }
     return Guide.model_validate(
         {
-            "name": "anywhere", "title": "Anywhere", "source": "a test",
+            "name": "anywhere",
+            "title": "Anywhere",
+            "source": "a test",
             "checked": date(2026, 10, 1),
-            "transports": ["rtmp"], "delivery": {"transcodes": "always"}, "video": rules | video,
-            "audio": {"codecs": ["aac"], "least": "32 kbit/s", "most": "160 kbit/s",
-                      "sample_rates_hz": [48000], "channels": [1, 2]},
+            "transports": ["rtmp"],
+            "delivery": {"transcodes": "always"},
+            "video": rules | video,
+            "audio": {
+                "codecs": ["aac"],
+                "least": "32 kbit/s",
+                "most": "160 kbit/s",
+                "sample_rates_hz": [48000],
+                "channels": [1, 2],
+            },
         }
-    )  # fmt: skip
+    )
 
 
 def planned(upload: float, rules: Guide, **changed: Any) -> Plan:
-    base: dict[str, Any] = {"source": Resolution(1920, 1080), "frame_rate": 60, "motion": "lively",
-                            "destinations": (Destination(platform="anywhere"),)}  # fmt: skip
+    base: dict[str, Any] = {
+        "source": Resolution(1920, 1080),
+        "frame_rate": 60,
+        "motion": "lively",
+        "destinations": (Destination(platform="anywhere"),),
+    }
     show = Show(**(base | changed))
     line = assumed_uplink(Bitrate.from_kbps(upload))
     return plan(line, show, {"anywhere": rules}, TABLE, "test")
@@ -67,8 +95,11 @@ def only(made: Plan) -> DestinationPlan:
 
 @given(st.floats(1500, 20_000), st.booleans())
 def test_variable_bitrate_keeps_its_peak_within_the_line(upload: float, advised: bool) -> None:
-    rules = guide(rate_control=["constant", "variable"], advised={"rate_control": "variable"}) if (
-        advised) else guide(rate_control=["variable"])  # fmt: skip
+    rules = (
+        guide(rate_control=["constant", "variable"], advised={"rate_control": "variable"})
+        if (advised)
+        else guide(rate_control=["variable"])
+    )
     there = only(planned(upload, rules))
     assert there.video is not None
     video = there.video
@@ -89,10 +120,7 @@ def test_adapting_never_goes_below_what_the_platform_takes(upload: float, motion
     there = only(planned(upload, rules, motion=motion))
     if there.video is None or there.adaptive is None:
         return
-    limits = rules.limits(
-        there.video.picture, there.video.frame_rate, "h264",
-        "rtmps",
-    )  # fmt: skip
+    limits = rules.limits(there.video.picture, there.video.frame_rate, "h264", "rtmps")
     assert there.adaptive.ceiling_kbps == there.video.bitrate_kbps
     assert there.adaptive.floor_kbps <= there.adaptive.ceiling_kbps
     if limits.floor is not None:
@@ -119,8 +147,9 @@ def test_a_local_copy_is_held_against_the_disk(kestrel: Kestrel, tmp_path: Path)
     gone = kestrel(*options, "--copy-to", tmp_path / "none")
     assert gone.code == 2
     assert "no such file or folder" in gone.error_line
-    shown = kestrel("plan", "--for", "oxbow", "--upload", "12 Mbit/s", "--hours", "50",
-                    "--copy-to", tmp_path)  # fmt: skip
+    shown = kestrel(
+        "plan", "--for", "oxbow", "--upload", "12 Mbit/s", "--hours", "50", "--copy-to", tmp_path
+    )
     assert "in the 50 hours of a month" in shown.out
     assert "are free, enough for" in shown.out.replace("\n", " ")
 

@@ -118,8 +118,20 @@ def test_the_line_and_the_viewers_count_too(kestrel: Kestrel, tmp_path: Path) ->
 
 
 def test_flags_alone_and_over_a_file(kestrel: Kestrel, tmp_path: Path) -> None:
-    flags = ("--bitrate", "6 Mbit/s", "--picture", "1920x1080", "--fps", "60", "--keyframes",
-             "250frames", "--buffer", "6000 kbit", "--audio-bitrate", "128 kbit/s")  # fmt: skip
+    flags = (
+        "--bitrate",
+        "6 Mbit/s",
+        "--picture",
+        "1920x1080",
+        "--fps",
+        "60",
+        "--keyframes",
+        "250frames",
+        "--buffer",
+        "6000 kbit",
+        "--audio-bitrate",
+        "128 kbit/s",
+    )
     assert findings(kestrel, *flags, "--for", "oxbow") == {"video.keyframes": "breach"}
     path = tmp_path / "s.toml"
     path.write_text(GOOD)
@@ -292,8 +304,10 @@ def test_a_bitrate_alone_is_held_to_the_mildest_row(kestrel: Kestrel) -> None:
     assert "smaller" not in breaches(kestrel, *small, "--for", "fernlight")["video.floor"]
 
 
-@given(st.sampled_from(["24", "23.976", "25", "29.97", "30", "50", "59.94", "60"]),
-       st.sampled_from(["oxbow", "fernlight", "pocketfair", "gatepost"]))  # fmt: skip
+@given(
+    st.sampled_from(["24", "23.976", "25", "29.97", "30", "50", "59.94", "60"]),
+    st.sampled_from(["oxbow", "fernlight", "pocketfair", "gatepost"]),
+)
 @settings(max_examples=20, suppress_health_check=[HealthCheck.function_scoped_fixture])
 def test_the_keyframes_that_are_advised_are_taken(
     kestrel: Kestrel, fps: str, platform: str
@@ -329,10 +343,17 @@ def test_the_highest_level_binds_however_it_is_written(kestrel: Kestrel, home: P
 
 
 def test_what_a_guide_advises_is_planned_and_shown(kestrel: Kestrel, home: Path) -> None:
-    advice = ('[video.advised]\ncodec = "hevc"\nframe_rate = "30"\nb_frames = 1\n'
-              "[audio.advised]\nsample_rate_hz = 44100\n")  # fmt: skip
-    own_rules(home, **{'codecs        = ["h264"]': 'codecs = ["h264", "hevc"]',
-                       "[standings.hearth]": advice + "[standings.hearth]"})  # fmt: skip
+    advice = (
+        '[video.advised]\ncodec = "hevc"\nframe_rate = "30"\nb_frames = 1\n'
+        "[audio.advised]\nsample_rate_hz = 44100\n"
+    )
+    own_rules(
+        home,
+        **{
+            'codecs        = ["h264"]': 'codecs = ["h264", "hevc"]',
+            "[standings.hearth]": advice + "[standings.hearth]",
+        },
+    )
     there = kestrel("plan", "--for", "oxbow", "--upload", "9 Mbit/s", "--json").document
     (planned,) = there["destinations"]
     assert (planned["video"]["codec"], planned["video"]["fps"]) == ("hevc", 30)
@@ -340,11 +361,27 @@ def test_what_a_guide_advises_is_planned_and_shown(kestrel: Kestrel, home: Path)
     assert planned["audio"]["sample_rate_hz"] == 44100
     said = {r["about"]: r["text"] for r in planned["reasons"]}
     assert said["frame rate"] == said["b-frames"] == "what Oxbow advises"
-    found = kestrel("check", "--codec", "h264", "--fps", "60", "--b-frames", "2", "--audio-rate",
-                    "48000", "--for", "oxbow", "--json").document["findings"]  # fmt: skip
+    found = kestrel(
+        "check",
+        "--codec",
+        "h264",
+        "--fps",
+        "60",
+        "--b-frames",
+        "2",
+        "--audio-rate",
+        "48000",
+        "--for",
+        "oxbow",
+        "--json",
+    ).document["findings"]
     cautions = {f["rule"] for f in found if f["severity"] == "caution"}
-    assert cautions >= {"video.advised.codec", "video.advised.frame_rate",
-                        "video.advised.b_frames", "audio.advised.sample_rate_hz"}  # fmt: skip
+    assert cautions >= {
+        "video.advised.codec",
+        "video.advised.frame_rate",
+        "video.advised.b_frames",
+        "audio.advised.sample_rate_hz",
+    }
 
 
 def test_b_frames_say_who_bound_them(kestrel: Kestrel) -> None:
@@ -357,10 +394,15 @@ def test_b_frames_say_who_bound_them(kestrel: Kestrel) -> None:
 def test_segments_hold_whole_intervals_where_pieces_are_all_there_is(
     kestrel: Kestrel, home: Path
 ) -> None:
-    own_rules(home, **{'transports = ["rtmps", "rtmp"]': 'transports = ["hls"]',
-                       'keyframes     = "2 s"': 'keyframes = { at_most = "6 s", advised = "2 s" }',
-                       "[standings.hearth]": '[segments]\nat_most = "4 s"\nadvised = "4 s"\n'
-                       "[standings.hearth]"})  # fmt: skip
+    own_rules(
+        home,
+        **{
+            'transports = ["rtmps", "rtmp"]': 'transports = ["hls"]',
+            'keyframes     = "2 s"': 'keyframes = { at_most = "6 s", advised = "2 s" }',
+            "[standings.hearth]": '[segments]\nat_most = "4 s"\nadvised = "4 s"\n'
+            "[standings.hearth]",
+        },
+    )
     assert "segments.at_most" in breaches(kestrel, "--keyframes", "5 s", "--for", "oxbow")
     found = kestrel("check", "--keyframes", "3 s", "--for", "oxbow", "--json").document["findings"]
     assert {f["severity"] for f in found if f["rule"] == "segments.advised"} == {"caution"}

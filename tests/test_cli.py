@@ -53,8 +53,16 @@ def test_the_demo_tells_the_story_and_leaves_nothing_behind(
 ) -> None:
     result = kestrel("demo", "--out", tmp_path / "story")
     assert result.code == 0, result.err
-    for words in ("Hollow Lane Pottery", "1. Measure", "2. Plan", "Wheel night on Oxbow", "Budget",
-                  "3. Rehearse", "4. Check", "arrived.flv"):  # fmt: skip
+    for words in (
+        "Hollow Lane Pottery",
+        "1. Measure",
+        "2. Plan",
+        "Wheel night on Oxbow",
+        "Budget",
+        "3. Rehearse",
+        "4. Check",
+        "arrived.flv",
+    ):
         assert words in result.out
     findings = json.loads((tmp_path / "story" / "findings.json").read_text())
     rehearsal = json.loads((tmp_path / "story" / "rehearsal.json").read_text())
@@ -117,9 +125,12 @@ def test_ctrl_c_keeps_what_was_learned(home: Path, after_phase: bool, code: int)
         "    sys.exit(run(['measure', up.url, '--json', '--seconds', '20 s']))\n"
     )
     done = subprocess.run(
-        [sys.executable, "-c", script], capture_output=True, text=True, check=False,
+        [sys.executable, "-c", script],
+        capture_output=True,
+        text=True,
+        check=False,
         env={**os.environ, "EAGER_KESTREL_HOME": str(home)},
-    )  # fmt: skip
+    )
     assert done.returncode == code, done.stderr
     assert len(done.stderr.strip().splitlines()) == 1, done.stderr
     if after_phase:
@@ -150,10 +161,17 @@ def test_the_shell_completes_commands_platforms_lines_and_runs(
     kept(at(20, 8_000))
     line = f"eager-kestrel {words}"
     done = subprocess.run(
-        PROGRAM, capture_output=True, text=True, check=False,
-        env={**os.environ, "_EAGER_KESTREL_COMPLETE": "complete_bash", "COMP_WORDS": line,
-             "COMP_CWORD": str(len(line.split(" ")) - 1)},
-    )  # fmt: skip
+        PROGRAM,
+        capture_output=True,
+        text=True,
+        check=False,
+        env={
+            **os.environ,
+            "_EAGER_KESTREL_COMPLETE": "complete_bash",
+            "COMP_WORDS": line,
+            "COMP_CWORD": str(len(line.split(" ")) - 1),
+        },
+    )
     assert done.stdout.split() == offered, done.stderr
 
 

@@ -68,9 +68,14 @@ print(int(re.search(r"VmHWM:\\s+(\\d+)", Path("/proc/self/status").read_text())[
 @pytest.mark.skipif(sys.platform != "linux", reason="peak memory is read as Linux counts it")
 @pytest.mark.parametrize(
     ("box", "at", "value"),
-    [(b"stsz", 8, 0x7FFFFFFF), (b"stts", 4, 0x00FFFFFF), (b"stts", 8, 0x7FFFFFFF),
-     (b"stco", 4, 0x0FFFFFFF), (b"stsc", 4, 0x0FFFFFFF)],
-)  # fmt: skip
+    [
+        (b"stsz", 8, 0x7FFFFFFF),
+        (b"stts", 4, 0x00FFFFFF),
+        (b"stts", 8, 0x7FFFFFFF),
+        (b"stco", 4, 0x0FFFFFFF),
+        (b"stsc", 4, 0x0FFFFFFF),
+    ],
+)
 def test_an_index_that_claims_too_much_takes_no_memory(
     whole: dict[str, bytes], tmp_path: Path, box: bytes, at: int, value: int
 ) -> None:
@@ -91,10 +96,32 @@ def test_an_interrupted_playlist_is_read_to_where_it_goes(tmp_path: Path) -> Non
     folder = tmp_path / "pieces"
     folder.mkdir()
     subprocess.run(
-        [FFMPEG, "-v", "error", "-f", "lavfi", "-i", "testsrc2=size=160x90:rate=25", "-t", "6",
-         "-c:v", "libx264", "-preset", "ultrafast", "-pix_fmt", "yuv420p", "-g", "50",
-         "-hls_time", "2", "-hls_list_size", "0", str(folder / "list.m3u8")], check=True,
-    )  # fmt: skip
+        [
+            FFMPEG,
+            "-v",
+            "error",
+            "-f",
+            "lavfi",
+            "-i",
+            "testsrc2=size=160x90:rate=25",
+            "-t",
+            "6",
+            "-c:v",
+            "libx264",
+            "-preset",
+            "ultrafast",
+            "-pix_fmt",
+            "yuv420p",
+            "-g",
+            "50",
+            "-hls_time",
+            "2",
+            "-hls_list_size",
+            "0",
+            str(folder / "list.m3u8"),
+        ],
+        check=True,
+    )
     path = folder / "list.m3u8"
     whole = read_recording(path)
     path.write_text(path.read_text().replace("#EXT-X-ENDLIST", ""))
@@ -108,19 +135,42 @@ def test_an_interrupted_playlist_is_read_to_where_it_goes(tmp_path: Path) -> Non
 
 @pytest.mark.parametrize(
     ("name", "source", "options"),
-    [("long-sound.mp4", "testsrc2=size=160x90:rate=25:duration=8", ("-t", "14")),
-     ("slow.mp4", "testsrc2=size=160x90:rate=1/2", ("-t", "20")),
-     ("fast.mp4", "testsrc2=size=64x36:rate=500", ("-t", "2"))],
-)  # fmt: skip
+    [
+        ("long-sound.mp4", "testsrc2=size=160x90:rate=25:duration=8", ("-t", "14")),
+        ("slow.mp4", "testsrc2=size=160x90:rate=1/2", ("-t", "20")),
+        ("fast.mp4", "testsrc2=size=64x36:rate=500", ("-t", "2")),
+    ],
+)
 def test_odd_but_intact_recordings_are_described(
     kestrel: Kestrel, tmp_path: Path, name: str, source: str, options: tuple[str, ...]
 ) -> None:
     path = tmp_path / name
     subprocess.run(
-        [FFMPEG, "-v", "error", "-f", "lavfi", "-i", source, "-f", "lavfi", "-i",
-         "sine=frequency=330:sample_rate=48000", *options, "-c:v", "libx264", "-preset",
-         "ultrafast", "-pix_fmt", "yuv420p", "-c:a", "aac", str(path)], check=True,
-    )  # fmt: skip
+        [
+            FFMPEG,
+            "-v",
+            "error",
+            "-f",
+            "lavfi",
+            "-i",
+            source,
+            "-f",
+            "lavfi",
+            "-i",
+            "sine=frequency=330:sample_rate=48000",
+            *options,
+            "-c:v",
+            "libx264",
+            "-preset",
+            "ultrafast",
+            "-pix_fmt",
+            "yuv420p",
+            "-c:a",
+            "aac",
+            str(path),
+        ],
+        check=True,
+    )
     result = kestrel("check", path, "--for", "oxbow")
     assert result.code in (0, 1), result.err
     assert "cut off" not in result.err

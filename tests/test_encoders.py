@@ -35,16 +35,26 @@ def machine_of(
     speeds: list[float], others: float = 0.0, picture: str = "1280x720"
 ) -> MeasuredMachine:
     return MeasuredMachine(
-        version="1", taken_at="2026-11-20T20:00:00+01:00", name="bench", processor="p", cores=4,
+        version="1",
+        taken_at="2026-11-20T20:00:00+01:00",
+        name="bench",
+        processor="p",
+        cores=4,
         others_share=others,
         points=tuple(
             EncoderPoint(
-                encoder="libx264", codec="h264", preset=preset, picture=Resolution.parse(picture),
-                wanted=Fraction(60), fps=fps, cores_share=0.5, seconds=3.0,
+                encoder="libx264",
+                codec="h264",
+                preset=preset,
+                picture=Resolution.parse(picture),
+                wanted=Fraction(60),
+                fps=fps,
+                cores_share=0.5,
+                seconds=3.0,
             )
             for preset, fps in zip(ORDER, speeds, strict=False)
         ),
-    )  # fmt: skip
+    )
 
 
 def test_encoders_are_measured_kept_and_planned_by(
@@ -91,8 +101,14 @@ def test_a_card_says_what_it_means(kestrel: Kestrel, quick: None) -> None:
 
 
 def test_what_cannot_be_measured_gets_one_line(kestrel: Kestrel, quick: None, home: Path) -> None:
-    for wrong in (("--codec", "h265x"), ("--picture", "1281x720"), ("--picture", "big"),
-                  ("--fps", "0"), ("--figure", "e.txt"), ("--minutes", "-1")):  # fmt: skip
+    for wrong in (
+        ("--codec", "h265x"),
+        ("--picture", "1281x720"),
+        ("--picture", "big"),
+        ("--fps", "0"),
+        ("--figure", "e.txt"),
+        ("--minutes", "-1"),
+    ):
         found = kestrel("encoders", *SMALL, *wrong)
         assert found.code == 2
         assert found.error_line
@@ -125,8 +141,11 @@ def test_figures_of_another_machine_do_not_count(kestrel: Kestrel, home: Path) -
     assert found.document["inputs"]["machine"] == ""
 
 
-@given(st.lists(st.floats(2, 400), min_size=1, max_size=3).map(lambda s: sorted(s, reverse=True)),
-       st.sampled_from([0.0, 0.3]), st.floats(1_000, 30_000))  # fmt: skip
+@given(
+    st.lists(st.floats(2, 400), min_size=1, max_size=3).map(lambda s: sorted(s, reverse=True)),
+    st.sampled_from([0.0, 0.3]),
+    st.floats(1_000, 30_000),
+)
 def test_a_plan_keeps_to_what_was_measured(speeds: list[float], others: float, kbps: float) -> None:
     machine = machine_of(speeds, others).machine(datetime(2026, 11, 25, tzinfo=UTC))
     assert ("took 30%" in machine.said) == (others > 0)

@@ -30,10 +30,15 @@ PROFILE_IDC = {"baseline": 66, "main": 77, "high": 100}
 
 
 def planned_for(platform: str, upload: str, fps: str, source: str = "1280x720") -> DestinationPlan:
-    show = Show(source=source, frame_rate=fps, motion="lively",  # type: ignore[arg-type]
-                destinations=(Destination(platform=platform),))  # fmt: skip
-    made = plan(assumed_uplink(Bitrate.parse(upload)), show, {platform: load_guide(platform)},
-                TABLE, "test")  # fmt: skip
+    show = Show(
+        source=source,
+        frame_rate=fps,
+        motion="lively",  # type: ignore[arg-type]
+        destinations=(Destination(platform=platform),),
+    )
+    made = plan(
+        assumed_uplink(Bitrate.parse(upload)), show, {platform: load_guide(platform)}, TABLE, "test"
+    )
     (there,) = made.destinations
     assert there.feasible
     return there
@@ -44,12 +49,36 @@ def clip(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """A few seconds of a moving pattern with noise, and a tone, nearly lossless."""
     path = tmp_path_factory.mktemp("clip") / "clip.mkv"
     subprocess.run(
-        [FFMPEG, "-v", "error", "-f", "lavfi", "-i", "testsrc2=size=640x360:rate=60",
-         "-f", "lavfi", "-i", "sine=frequency=330:sample_rate=48000", "-t", str(SECONDS),
-         "-vf", "noise=alls=12:allf=t", "-c:v", "libx264", "-preset", "ultrafast", "-qp", "12",
-         "-c:a", "pcm_s16le", "-threads", "1", str(path)],
+        [
+            FFMPEG,
+            "-v",
+            "error",
+            "-f",
+            "lavfi",
+            "-i",
+            "testsrc2=size=640x360:rate=60",
+            "-f",
+            "lavfi",
+            "-i",
+            "sine=frequency=330:sample_rate=48000",
+            "-t",
+            str(SECONDS),
+            "-vf",
+            "noise=alls=12:allf=t",
+            "-c:v",
+            "libx264",
+            "-preset",
+            "ultrafast",
+            "-qp",
+            "12",
+            "-c:a",
+            "pcm_s16le",
+            "-threads",
+            "1",
+            str(path),
+        ],
         check=True,
-    )  # fmt: skip
+    )
     return path
 
 
@@ -71,8 +100,9 @@ def test_the_ffmpeg_list_gives_what_was_planned(
     arguments = ffmpeg_arguments(there, str(clip), str(out))
     arguments.remove("-re")  # not in real time, and on one core: other tests are measuring
     arguments[-1:-1] = ["-threads", "1"]
-    done = subprocess.run([FFMPEG, "-v", "error", "-y", *arguments], capture_output=True,
-                          text=True, check=False)  # fmt: skip
+    done = subprocess.run(
+        [FFMPEG, "-v", "error", "-y", *arguments], capture_output=True, text=True, check=False
+    )
     assert done.returncode == 0, done.stderr
     with av.open(str(out)) as container:
         video, audio = container.streams.video[0], container.streams.audio[0]
@@ -117,8 +147,17 @@ def test_lists_name_no_key_and_quote_everything_else() -> None:
 @pytest.mark.parametrize("platform", ["fernlight"])
 def test_every_codec_has_both_lists(kestrel: Kestrel, platform: str, codec: str) -> None:
     for framework, word in (("ffmpeg", "-c:v"), ("gstreamer", "mux.")):
-        result = kestrel("plan", "--for", platform, "--upload", "9 Mbit/s", "--codec", codec,
-                         "--command", framework)  # fmt: skip
+        result = kestrel(
+            "plan",
+            "--for",
+            platform,
+            "--upload",
+            "9 Mbit/s",
+            "--codec",
+            codec,
+            "--command",
+            framework,
+        )
         assert result.code == 0, result.err
         assert word in result.out
         assert len(result.out.strip().splitlines()) == 1
@@ -132,8 +171,14 @@ def test_files_by_extension(kestrel: Kestrel, tmp_path: Path) -> None:
     assert (row["platform"], row["bitrate_kbps"], row["audio_kbps"]) == ("oxbow", "6000.0", "160.0")
     text = (tmp_path / "p.md").read_text()
     assert "| video bitrate | 6,000 kbit/s = 6 Mbit/s, constant | guide |" in text
-    for said in ("When it struggles", "Data and a local copy", "safe rate", "GB an hour",
-                 "The guide of Oxbow was checked", "a source of 1920x1080 at 60"):  # fmt: skip
+    for said in (
+        "When it struggles",
+        "Data and a local copy",
+        "safe rate",
+        "GB an hour",
+        "The guide of Oxbow was checked",
+        "a source of 1920x1080 at 60",
+    ):
         assert said in text
     assert "a\\|b" in text
     for name in ("p.json", "p.toml"):
@@ -154,8 +199,9 @@ def test_an_upright_platform_gets_a_crop_never_a_stretch(clip: Path, tmp_path: P
         stream = sent.streams.video[0]
         assert made.video is not None
         assert (stream.width, stream.height) == (
-            made.video.picture.width, made.video.picture.height
-        )  # fmt: skip
+            made.video.picture.width,
+            made.video.picture.height,
+        )
         assert stream.sample_aspect_ratio in (None, 0, 1)
     (filters,) = [a for a in arguments if "scale=" in a]
     assert f"crop=min(iw\\,ih*{made.video.picture.width}/{made.video.picture.height})" in filters
@@ -190,8 +236,18 @@ def test_a_plan_that_cannot_be_written_or_sends_nothing_is_not_the_latest(
 
 def test_commas_name_several_and_json_stays_json(kestrel: Kestrel) -> None:
     one = kestrel("plan", "--for", "oxbow,pocketfair", "--upload", "12 Mbit/s", "--json").document
-    other = kestrel("plan", "--for", "oxbow", "--for", "pocketfair", "--upload", "12 Mbit/s",
-                    "--json", "--command", "ffmpeg").document  # fmt: skip
+    other = kestrel(
+        "plan",
+        "--for",
+        "oxbow",
+        "--for",
+        "pocketfair",
+        "--upload",
+        "12 Mbit/s",
+        "--json",
+        "--command",
+        "ffmpeg",
+    ).document
     assert [d["platform"] for d in one["destinations"]] == ["oxbow", "pocketfair"]
     assert one["destinations"] == other["destinations"]
 
@@ -204,8 +260,10 @@ def test_signs_a_terminal_lacks_are_written_plainly(encoding: str) -> None:
 
     done = subprocess.run(
         [sys.executable, "-m", "eager_kestrel", "plan", "--for", "oxbow", "--upload", "9 Mbit/s"],
-        capture_output=True, env={**os.environ, "PYTHONIOENCODING": encoding}, check=False,
-    )  # fmt: skip
+        capture_output=True,
+        env={**os.environ, "PYTHONIOENCODING": encoding},
+        check=False,
+    )
     assert done.returncode == 0, done.stderr
     said = done.stdout.decode(encoding)
     assert "-> safe rate" in said

@@ -44,8 +44,11 @@ def standing(
 
 
 def posted(there: EndpointState, body: bytes, token: str = TOKEN, **headers: str) -> httpx.Response:
-    return httpx.post(f"http://127.0.0.1:{there.port}/up", content=body,
-                      headers={"authorization": f"Bearer {token}", **headers})  # fmt: skip
+    return httpx.post(
+        f"http://127.0.0.1:{there.port}/up",
+        content=body,
+        headers={"authorization": f"Bearer {token}", **headers},
+    )
 
 
 @timed
@@ -53,8 +56,9 @@ def test_both_ends_agree(kestrel: Kestrel, monkeypatch: pytest.MonkeyPatch) -> N
     monkeypatch.setenv("EAGER_KESTREL_TOKEN", TOKEN)
     line = practice_line(rate=Bitrate.parse("8 Mbit/s"))
     with standing() as (there, said), PracticeUplink(line, there.port) as up:
-        result = kestrel("measure", f"http://127.0.0.1:{up.port}", "--token", "--json",
-                         "--connections", "1")  # fmt: skip
+        result = kestrel(
+            "measure", f"http://127.0.0.1:{up.port}", "--token", "--json", "--connections", "1"
+        )
         kept = kestrel("runs", "list")
     assert result.code == 0, result.err
     ends = result.document["both_ends"]
@@ -94,9 +98,18 @@ def test_tls_and_a_token_that_stays_at_home(
     context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
     authority.issue_cert("127.0.0.1").configure_cert(context)
     with standing(certificate=context) as (there, _):
-        result = kestrel("measure", f"https://127.0.0.1:{there.port}", "--token", "--json",
-                         "--connections", "1", "--seconds", "2 s",
-                         "--data-limit", "3 GB")  # fmt: skip
+        result = kestrel(
+            "measure",
+            f"https://127.0.0.1:{there.port}",
+            "--token",
+            "--json",
+            "--connections",
+            "1",
+            "--seconds",
+            "2 s",
+            "--data-limit",
+            "3 GB",
+        )
     assert result.code == 0, result.err
     assert result.document["both_ends"] is not None
     assert "unprotected" not in " ".join(result.document["notes"])
@@ -157,13 +170,17 @@ def test_a_run_is_counted_and_bounded() -> None:
 
 @pytest.mark.parametrize(
     "said",
-    [b"\x16\x03\x01\x00\xff" * 40, b"GET / HTTP/9\r\n\r\n",
-     b"POST /up HTTP/1.1\r\n" + b"x" * 40_000,
-     b"POST /up HTTP/1.1\r\nHost: x\r\nContent-Length: -5\r\n\r\n",
-     b"POST /up HTTP/1.1\r\nHost: x\r\nContent-Length: 99999999999999999999999\r\n\r\n",
-     b"POST /up HTTP/1.1\r\nHost: x\r\nTransfer-Encoding: chunked\r\n\r\nzz\r\n", b"\r\n" * 9000],
+    [
+        b"\x16\x03\x01\x00\xff" * 40,
+        b"GET / HTTP/9\r\n\r\n",
+        b"POST /up HTTP/1.1\r\n" + b"x" * 40_000,
+        b"POST /up HTTP/1.1\r\nHost: x\r\nContent-Length: -5\r\n\r\n",
+        b"POST /up HTTP/1.1\r\nHost: x\r\nContent-Length: 99999999999999999999999\r\n\r\n",
+        b"POST /up HTTP/1.1\r\nHost: x\r\nTransfer-Encoding: chunked\r\n\r\nzz\r\n",
+        b"\r\n" * 9000,
+    ],
     ids=range(7),
-)  # fmt: skip
+)
 def test_nonsense_is_answered_or_closed_and_nothing_breaks(said: bytes) -> None:
     with standing() as (there, _):
         with socket.create_connection(("127.0.0.1", there.port), 5) as guest:
@@ -223,8 +240,9 @@ def test_samples_of_a_long_run_stay_few_and_never_fall() -> None:
 
 @pytest.mark.skipif(os.name == "nt", reason="Ctrl-C is sent as a POSIX signal")
 def test_the_command_prints_its_token_once() -> None:
-    with running([*PROGRAM, "far-end", "--port", "0", "--rtmp-port", "0", "--bind", "127.0.0.1",
-                  "--json"]) as there:  # fmt: skip
+    with running(
+        [*PROGRAM, "far-end", "--port", "0", "--rtmp-port", "0", "--bind", "127.0.0.1", "--json"]
+    ) as there:
         assert there.stdout is not None
         said = ""
         while not said.rstrip().endswith("}"):

@@ -42,8 +42,9 @@ FRAMES = planned(1.0, 0.95, 60.0, 120, 2, 1e9, "lively")
 
 def a_run(steps: Floats, number: int = 0) -> RunEvidence:
     taken = (BEGIN + timedelta(days=number)).isoformat()
-    return RunEvidence(f"r{number}", taken, "", "", "measured", False, False, None, None,
-                       steps[:1] / GRID, steps)  # fmt: skip
+    return RunEvidence(
+        f"r{number}", taken, "", "", "measured", False, False, None, None, steps[:1] / GRID, steps
+    )
 
 
 def held(kbps: float, seconds: int, number: int = 0) -> BroadcastEvidence:
@@ -168,8 +169,9 @@ def test_late_broadcasts_stutter_at_their_rate_and_less_below() -> None:
 @settings(max_examples=12)
 @given(
     st.sampled_from([15.0, 24.0, 25.0, 30000 / 1001, 30.0, 50.0, 60000 / 1001, 60.0]),
-    st.sampled_from([1, 2, 4, 5]), st.sampled_from(["still", "calm", "lively", "hectic"]),
-)  # fmt: skip
+    st.sampled_from([1, 2, 4, 5]),
+    st.sampled_from(["still", "calm", "lively", "hectic"]),
+)
 def test_frames_by_steps_are_the_stream(fps: float, keyframe: int, motion: str) -> None:
     sending = planned(3000, 2800, fps, round(fps * keyframe), 2, 2800.0, motion)  # type: ignore[arg-type]
     steps = sending.by_step(GRID)
@@ -184,14 +186,19 @@ def test_frames_by_steps_are_the_stream(fps: float, keyframe: int, motion: str) 
 
 def run_at(hour: int, day: int, steps: Floats) -> Run:
     delivered = np.concatenate([[0.0], np.cumsum(steps * 125)])
-    series = Series(seconds=tuple(float(x) for x in np.arange(delivered.size) * GRID),
-                    delivered_bytes=tuple(int(x) for x in delivered))  # fmt: skip
+    series = Series(
+        seconds=tuple(float(x) for x in np.arange(delivered.size) * GRID),
+        delivered_bytes=tuple(int(x) for x in delivered),
+    )
     stamp = datetime.now(UTC).astimezone().replace(hour=hour, minute=10) - timedelta(days=day)
     return Run(
-        id=f"r{day:02d}{hour:02d}", taken_at=stamp.isoformat(), version="0",
-        endpoint=Endpoint(url="https://up.oxbow.example/u"), counted_by="made",
+        id=f"r{day:02d}{hour:02d}",
+        taken_at=stamp.isoformat(),
+        version="0",
+        endpoint=Endpoint(url="https://up.oxbow.example/u"),
+        counted_by="made",
         one_connection=Phase(name="one connection", connections=1, ended="time", samples=series),
-    )  # fmt: skip
+    )
 
 
 @pytest.mark.parametrize("seed", range(6))
@@ -316,8 +323,12 @@ def test_runs_and_broadcasts_are_counted_each_once(kestrel: Kestrel) -> None:
     """Two on one day are two, and one over several quarters of an hour is one."""
     kept(run_at(20, 1, np.full(200, 6000 * GRID)), run_at(21, 1, np.full(200, 6000 * GRID)))
     with History() as history:
-        history.keep([an_airing([3000] * 3600, days_ago=1.0, name="b0"),
-                      an_airing([3000] * 300, days_ago=1.01, name="b1")])  # fmt: skip
+        history.keep(
+            [
+                an_airing([3000] * 3600, days_ago=1.0, name="b0"),
+                an_airing([3000] * 300, days_ago=1.01, name="b1"),
+            ]
+        )
     assert kestrel("plan", "--for", "oxbow").code == 0
     told = kestrel("forecast", "--json").document
     assert told["evidence"].endswith("2 runs and 2 broadcasts")

@@ -126,8 +126,9 @@ def test_measure_gently_end_to_end(kestrel: Kestrel, tmp_path: Path) -> None:
         assert small.code == 2
         assert "the data limit was used up" in small.err
         assert "at the least" in small.err
-        result = kestrel("measure", up.url, "--gently", "--json", "--samples", "--figure",
-                         tmp_path / "climb.png")  # fmt: skip
+        result = kestrel(
+            "measure", up.url, "--gently", "--json", "--samples", "--figure", tmp_path / "climb.png"
+        )
         shown = kestrel("runs", "show", result.document["id"])
     assert result.code == 0, result.err
     run = result.document
@@ -196,8 +197,18 @@ def test_a_private_way_is_taken_and_said(
         folder.mkdir()
         text = guide_toml(oxbow.model_copy(update={"ingest": points}))
         (folder / "oxbow.toml").write_text(text)
-        result = kestrel("measure", "--to", "oxbow", "--point", "coast", "--guides", folder,
-                         "--most", "1 Mbit/s", "--json")  # fmt: skip
+        result = kestrel(
+            "measure",
+            "--to",
+            "oxbow",
+            "--point",
+            "coast",
+            "--guides",
+            folder,
+            "--most",
+            "1 Mbit/s",
+            "--json",
+        )
         assert taking.wait(5, 1)
     assert result.code == 0, result.err
     assert f'"{suffix.key_suffix}" is put behind the key' in result.err

@@ -63,13 +63,18 @@ def test_a_broken_guide_is_named_by_line(
     assert "oxbow.toml" in result.error_line
 
 
-@given(st.one_of(
-    st.binary(max_size=400),
-    st.builds(lambda cut, junk: OXBOW[:cut].encode() + junk, st.integers(0, len(OXBOW)),
-              st.binary(max_size=20)),
-    st.integers(1, 3000).map(lambda n: b"a = " + b"[" * n),
-    st.integers(12, 30_000).map(lambda n: b"a." * n + b"b = 1"),
-))  # fmt: skip
+@given(
+    st.one_of(
+        st.binary(max_size=400),
+        st.builds(
+            lambda cut, junk: OXBOW[:cut].encode() + junk,
+            st.integers(0, len(OXBOW)),
+            st.binary(max_size=20),
+        ),
+        st.integers(1, 3000).map(lambda n: b"a = " + b"[" * n),
+        st.integers(12, 30_000).map(lambda n: b"a." * n + b"b = 1"),
+    )
+)
 def test_no_bytes_cause_anything_but_a_clear_error(raw: bytes) -> None:
     try:
         guide = read_model(raw, Guide, "guide", "some.toml")

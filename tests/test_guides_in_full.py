@@ -56,8 +56,16 @@ def guides(draw: st.DrawFn) -> Guide:
     floors = st.one_of(st.none(), st.integers(100, ceiling).map(lambda k: f"{k} kbit/s"))
     hls = draw(st.booleans())
     seconds = draw(st.sampled_from(["1 s", "2 s", "1.5 s"]))
-    keyframes = draw(st.sampled_from([seconds, {"at_most": "4 s"}, {"at_least": "1 s"},
-                                      {"at_most": "4 s", "advised": seconds}]))  # fmt: skip
+    keyframes = draw(
+        st.sampled_from(
+            [
+                seconds,
+                {"at_most": "4 s"},
+                {"at_least": "1 s"},
+                {"at_most": "4 s", "advised": seconds},
+            ]
+        )
+    )
     video = {
         "codecs": codecs,
         "shapes": draw(st.sampled_from([[], [f"{across}:{down}"]])),
@@ -83,11 +91,19 @@ def guides(draw: st.DrawFn) -> Guide:
     rungs = []
     if draw(st.booleans()):
         low = draw(st.integers(100, ceiling))
-        rungs.append({"picture": str(largest), "frame_rate": str(max(rates)),
-                      "floor": f"{low} kbit/s",
-                      "ceiling": f"{draw(st.integers(low, ceiling))} kbit/s"})  # fmt: skip
+        rungs.append(
+            {
+                "picture": str(largest),
+                "frame_rate": str(max(rates)),
+                "floor": f"{low} kbit/s",
+                "ceiling": f"{draw(st.integers(low, ceiling))} kbit/s",
+            }
+        )
     document = {
-        "name": "made-up", "title": "Made-up", "source": "a test", "checked": date(2026, 11, 1),
+        "name": "made-up",
+        "title": "Made-up",
+        "source": "a test",
+        "checked": date(2026, 11, 1),
         "transports": ["hls"] if hls else draw(st.sampled_from([["rtmp"], ["rtmps", "rtmp"]])),
         "segments": {"at_most": "6 s"} if hls else None,
         "delivery": {
@@ -95,12 +111,16 @@ def guides(draw: st.DrawFn) -> Guide:
             "slowest_viewer": draw(st.one_of(st.none(), kbits)),
         },
         "video": video,
-        "audio": {"codecs": ["aac"], "least": f"{least} kbit/s",
-                  "most": f"{draw(st.integers(least, 320))} kbit/s",
-                  "sample_rates_hz": [48000], "channels": [draw(st.sampled_from([1, 2]))]},
+        "audio": {
+            "codecs": ["aac"],
+            "least": f"{least} kbit/s",
+            "most": f"{draw(st.integers(least, 320))} kbit/s",
+            "sample_rates_hz": [48000],
+            "channels": [draw(st.sampled_from([1, 2]))],
+        },
         "rungs": rungs,
         "standings": {"trusted": {"ceiling": f"{ceiling + 1000} kbit/s"}},
-    }  # fmt: skip
+    }
     return Guide.model_validate(document)
 
 
@@ -109,13 +129,18 @@ motions = st.sampled_from(["still", "calm", "lively", "hectic"])
 rates = st.sampled_from(["60", "59.94", "50", "30", "29.97", "24"])
 
 
-@given(guides(), st.floats(100, 80_000), sources, rates, motions,
-       st.sampled_from([None, "trusted"]))  # fmt: skip
+@given(
+    guides(), st.floats(100, 80_000), sources, rates, motions, st.sampled_from([None, "trusted"])
+)
 def test_any_guide_is_planned_for_or_names_the_rule(
     guide: Guide, kbps: float, source: str, fps: str, motion: str, standing: str | None
 ) -> None:
-    show = Show(source=source, frame_rate=fps, motion=motion,  # type: ignore[arg-type]
-                destinations=(Destination(platform=guide.name, standing=standing),))  # fmt: skip
+    show = Show(
+        source=source,
+        frame_rate=fps,
+        motion=motion,  # type: ignore[arg-type]
+        destinations=(Destination(platform=guide.name, standing=standing),),
+    )
     uplink = assumed_uplink(Bitrate.from_kbps(kbps))
     made = plan(uplink, show, {guide.name: guide}, TABLE, "test")
     (there,) = made.destinations
@@ -168,16 +193,24 @@ def test_the_four_platforms_are_as_the_scenario_has_them() -> None:
 def test_rungs_of_a_codec_outweigh_general_ones() -> None:
     base = load_guide("fernlight")
     row = base.rungs[2]
-    special = Rung(picture=row.picture, frame_rate=row.frame_rate, codec="av1",
-                   ceiling=Bitrate.parse("5 Mbit/s"))  # fmt: skip
+    special = Rung(
+        picture=row.picture,
+        frame_rate=row.frame_rate,
+        codec="av1",
+        ceiling=Bitrate.parse("5 Mbit/s"),
+    )
     guide = base.model_copy(update={"rungs": (*base.rungs, special)})
     for codec, kbps in (("av1", 5_000), ("h264", 9_000)):
         said = guide.limits(row.picture, row.frame_rate, codec, "rtmps").ceiling
         assert said == Bitrate.from_kbps(kbps)
 
 
-@given(st.sampled_from(["h264", "hevc", "av1"]), st.integers(2, 30), st.sampled_from([24, 30, 60]),
-       st.floats(100, 50_000))  # fmt: skip
+@given(
+    st.sampled_from(["h264", "hevc", "av1"]),
+    st.integers(2, 30),
+    st.sampled_from([24, 30, 60]),
+    st.floats(100, 50_000),
+)
 def test_the_least_level_holds_and_the_one_below_does_not(
     codec: str, step: int, fps: int, kbps: float
 ) -> None:
@@ -202,19 +235,37 @@ def test_keyframes_never_pass_what_is_allowed_at_most() -> None:
         ("b_frames      = 2", 'floor = "9000 kbit/s"', "floor (9 Mbit/s) is above ceiling"),
         ('shapes        = ["16:9"]', 'pictures = ["2560x1440"]', "larger than largest"),
         ('fastest       = "60"', 'fastest = "60"\nframe_rates = ["30"]', "either fastest"),
-        ('ceiling    = "8000 kbit/s"\ntranscodes = "always"', 'ceiling = "5000 kbit/s"',
-         "standings.hearth: it loosens nothing"),
+        (
+            'ceiling    = "8000 kbit/s"\ntranscodes = "always"',
+            'ceiling = "5000 kbit/s"',
+            "standings.hearth: it loosens nothing",
+        ),
         ('["rtmps", "rtmp"] ', '["hls"] ', "[segments] must say how long"),
         ('["high", "main"] ', '["hihg"] ', 'write "high"'),
-        ("[standings.hearth]", '[[rungs]]\npicture = "1280x720"\nframe_rate = "60"\n'
-         'advised = "9 Mbit/s"\n[standings.hearth]', "rungs.0: advised (9 Mbit/s) is above"),
-        ("[standings.hearth]", '[[rungs]]\npicture = "1280x720"\nframe_rate = "60"\n'
-         'advised = "5 Mbit/s"\nceiling = "4 Mbit/s"\n[standings.hearth]',
-         "advised (5 Mbit/s) is above ceiling (4 Mbit/s)"),
-        ("[standings.hearth]", '[[rungs]]\npicture = "2560x1440"\nframe_rate = "60"\n'
-         'advised = "5 Mbit/s"\n[standings.hearth]', "rungs.0: 2560x1440 is larger"),
-        ("[standings.hearth]", '[[rungs]]\npicture = "640x480"\nframe_rate = "60"\n'
-         'advised = "5 Mbit/s"\n[standings.hearth]', "rungs.0: 640x480 is not 16:9"),
+        (
+            "[standings.hearth]",
+            '[[rungs]]\npicture = "1280x720"\nframe_rate = "60"\n'
+            'advised = "9 Mbit/s"\n[standings.hearth]',
+            "rungs.0: advised (9 Mbit/s) is above",
+        ),
+        (
+            "[standings.hearth]",
+            '[[rungs]]\npicture = "1280x720"\nframe_rate = "60"\n'
+            'advised = "5 Mbit/s"\nceiling = "4 Mbit/s"\n[standings.hearth]',
+            "advised (5 Mbit/s) is above ceiling (4 Mbit/s)",
+        ),
+        (
+            "[standings.hearth]",
+            '[[rungs]]\npicture = "2560x1440"\nframe_rate = "60"\n'
+            'advised = "5 Mbit/s"\n[standings.hearth]',
+            "rungs.0: 2560x1440 is larger",
+        ),
+        (
+            "[standings.hearth]",
+            '[[rungs]]\npicture = "640x480"\nframe_rate = "60"\n'
+            'advised = "5 Mbit/s"\n[standings.hearth]',
+            "rungs.0: 640x480 is not 16:9",
+        ),
         ("b_frames      = 2", "b_frames = 0\nadvised = { b_frames = 2 }", "2 B-frames are"),
         ('fastest       = "60"', 'fastest = "30"\nadvised = { frame_rate = "60" }', "rate 60"),
         ("b_frames      = 2", 'advised = { rate_control = "variable" }', "rate control variable"),
@@ -222,7 +273,7 @@ def test_keyframes_never_pass_what_is_allowed_at_most() -> None:
         ("channels       ", "advised = { channels = 1 }\nchannels = [2] #", "channels are advised"),
         ("channels       ", "advised = { sample_rate_hz = 32000 }\nchannels", "sample rate 32000"),
     ],
-)  # fmt: skip
+)
 def test_contradictions_are_named_with_file_and_line(
     kestrel: Kestrel, tmp_path: Path, old: str, new: str, says: str
 ) -> None:
@@ -317,8 +368,11 @@ class Person(io.StringIO):
 def test_questions_may_be_skipped_and_wrong_answers_are_asked_again(
     kestrel: Kestrel, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    answers = {"video.largest": "720x1280", "video.ceiling": "4 Mbit/s",
-               "video.rate_control": "constant, variable"}  # fmt: skip
+    answers = {
+        "video.largest": "720x1280",
+        "video.ceiling": "4 Mbit/s",
+        "video.rate_control": "constant, variable",
+    }
     typed = ["Hill Farm TV", "its page"]
     for key in BY_KEY:
         typed += ["4000"] if key == "video.ceiling" else []  # has no unit: asked again
@@ -340,15 +394,21 @@ def test_questions_may_be_skipped_and_wrong_answers_are_asked_again(
 SHAPES = {
     "plain.csv": ((), 4, ("1920x1080", "60", 4500, None, 9000)),
     "short.md": ((), 4, ("1920x1080", "60", None, 6000, 8000)),
-    "page.html": (("table.1=resolution | frame rate | codec | minimum | maximum",), 3,
-                  ("3840x2160", "60", 10_000, None, 40_000)),
+    "page.html": (
+        ("table.1=resolution | frame rate | codec | minimum | maximum",),
+        3,
+        ("3840x2160", "60", 10_000, None, 40_000),
+    ),
     "pasted.tsv": ((), 2, ("1280x720", "25", None, None, 2500)),
-    "bare.csv": (("table.1=resolution | frame rate | recommended kbit/s",), 2,
-                 ("1280x720", "30", None, 3000, None)),
+    "bare.csv": (
+        ("table.1=resolution | frame rate | recommended kbit/s",),
+        2,
+        ("1280x720", "30", None, 3000, None),
+    ),
     "thin.md": ((), 3, ("1920x1080", "50", 5000, None, 7000)),
     "words.html": ((), 2, ("1920x1080", "29.97", None, 5000, None)),
     "nofps.csv": (("video.frame_rates=up to 30",), 2, ("1920x1080", "30", None, 6000, None)),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("name", sorted(SHAPES))
@@ -356,8 +416,18 @@ def test_tables_become_guides(kestrel: Kestrel, tmp_path: Path, name: str) -> No
     sets, rows, (picture, fps, *rates) = SHAPES[name]
     out = tmp_path / "imported.toml"
     options = [part for one in sets for part in ("--set", one)]
-    result = kestrel("guides", "import", TABLES / name, "--name", "imported", "--accept", "all",
-                     *options, "--out", out)  # fmt: skip
+    result = kestrel(
+        "guides",
+        "import",
+        TABLES / name,
+        "--name",
+        "imported",
+        "--accept",
+        "all",
+        *options,
+        "--out",
+        out,
+    )
     assert result.code == 1, result.err
     document = tomllib.loads(out.read_text())
     assert len(document["rungs"]) == rows
@@ -373,12 +443,25 @@ def test_tables_become_guides(kestrel: Kestrel, tmp_path: Path, name: str) -> No
 
 def test_upright_pages_are_read_in_their_shape(kestrel: Kestrel, tmp_path: Path) -> None:
     out = tmp_path / "g.toml"
-    kestrel("guides", "import", TABLES / "upright.csv", "--name", "g", "--shape", "9:16",
-            "--accept", "all", "--out", out)  # fmt: skip
+    kestrel(
+        "guides",
+        "import",
+        TABLES / "upright.csv",
+        "--name",
+        "g",
+        "--shape",
+        "9:16",
+        "--accept",
+        "all",
+        "--out",
+        out,
+    )
     first = tomllib.loads(out.read_text())["rungs"][0]
     assert (first["picture"], first["floor"], first["ceiling"]) == (
-        "720x1280", "1000 kbit/s", "4000 kbit/s",
-    )  # fmt: skip
+        "720x1280",
+        "1000 kbit/s",
+        "4000 kbit/s",
+    )
     wrong = kestrel("guides", "import", TABLES / "upright.csv", "--name", "h", "--shape", "wide")
     assert wrong.code == 2
     assert "16:9" in wrong.err
@@ -405,8 +488,10 @@ def test_what_is_skipped_stays_out_and_unread_rows_are_told(
 ) -> None:
     """Also where the table was confirmed; and 1 of B-frames is one, not the first proposal."""
     page = tmp_path / "page.md"
-    page.write_text("B-frames: 2\n\n| Size | fps | Max |\n| --- | --- | --- |\n"
-                    "| 720p | 30 | 3 Mbps |\n| 1080p | 60 | ask us |\n")  # fmt: skip
+    page.write_text(
+        "B-frames: 2\n\n| Size | fps | Max |\n| --- | --- | --- |\n"
+        "| 720p | 30 | 3 Mbps |\n| 1080p | 60 | ask us |\n"
+    )
     typed = ["", *("1" if key == "video.b_frames" else "-" for key in BY_KEY)]
     monkeypatch.setattr(sys, "stdin", Person("\n".join(typed) + "\n"))
     out = tmp_path / "g.toml"
@@ -422,8 +507,11 @@ def test_what_contradicts_itself_is_asked_again(
     kestrel: Kestrel, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """Nothing typed before is lost."""
-    skips = {"rungs": "1080p at 60: at most 9 Mbit/s", "video.ceiling": "6 Mbit/s",
-             "audio.codecs": "opus"}  # fmt: skip
+    skips = {
+        "rungs": "1080p at 60: at most 9 Mbit/s",
+        "video.ceiling": "6 Mbit/s",
+        "audio.codecs": "opus",
+    }
     typed = ["", "", *(skips.get(key, "-") for key in BY_KEY), "", "9 Mbit/s"]
     monkeypatch.setattr(sys, "stdin", Person("\n".join(typed) + "\n"))
     result = kestrel("guides", "new", "hill", "--out", tmp_path / "hill.toml")
@@ -452,14 +540,30 @@ def test_start_offers_to_make_a_guide_that_is_missing(
     """The answers given so far are kept."""
     page = tmp_path / "page.txt"
     page.write_text("Maximum bitrate: 5000 kbps. Keyframe interval: 2 seconds\n")
-    typed = ["Wheel night", "hectic", "", "", "", "Thimblecast", "y", str(page),
-             *("" for _ in BY_KEY), "-", "-", "-", "", "8 Mbit/s"]  # fmt: skip
+    typed = [
+        "Wheel night",
+        "hectic",
+        "",
+        "",
+        "",
+        "Thimblecast",
+        "y",
+        str(page),
+        *("" for _ in BY_KEY),
+        "-",
+        "-",
+        "-",
+        "",
+        "8 Mbit/s",
+    ]
     monkeypatch.setattr(sys, "stdin", Person("\n".join(typed) + "\n"))
     monkeypatch.chdir(tmp_path)
     result = kestrel("start")
     assert result.code == 0, result.err
-    assert tomllib.loads((home / "guides" / "thimblecast.toml").read_text())["video"][
-        "ceiling"] == "5000 kbit/s"  # fmt: skip
+    assert (
+        tomllib.loads((home / "guides" / "thimblecast.toml").read_text())["video"]["ceiling"]
+        == "5000 kbit/s"
+    )
     show = tomllib.loads((tmp_path / "show.toml").read_text())
     assert show["motion"] == "hectic"
     assert show["destinations"][0]["platform"] == "thimblecast"
@@ -494,9 +598,14 @@ def test_no_bytes_break_the_tables(tmp_path_factory: pytest.TempPathFactory, raw
 
 @pytest.mark.parametrize(
     "text",
-    ["<table>" * 5000, "<div>" * 20_000 + "<table><tr><td>1", "| a |\n|---|\n" * 3000,
-     "a,b\n" + "\"" * 50_000, "," * 200_000 + "\n" + "," * 1000],
-)  # fmt: skip
+    [
+        "<table>" * 5000,
+        "<div>" * 20_000 + "<table><tr><td>1",
+        "| a |\n|---|\n" * 3000,
+        "a,b\n" + '"' * 50_000,
+        "," * 200_000 + "\n" + "," * 1000,
+    ],
+)
 def test_hostile_tables_are_refused_calmly(kestrel: Kestrel, tmp_path: Path, text: str) -> None:
     path = tmp_path / "t"
     path.write_text(text)
@@ -512,8 +621,9 @@ def test_diff_says_what_changes_for_the_plan(kestrel: Kestrel, tmp_path: Path) -
 
     (tmp_path / "oxbow.toml").write_text(OXBOW.replace('"6000 kbit/s"', '"4500 kbit/s"'))
     (tmp_path / "quiet.toml").write_text(OXBOW.replace("help.oxbow", "www.oxbow"))
-    changed = kestrel("guides", "diff", "oxbow", tmp_path / "oxbow.toml", "--upload", "12 Mbit/s",
-                      "--json").document  # fmt: skip
+    changed = kestrel(
+        "guides", "diff", "oxbow", tmp_path / "oxbow.toml", "--upload", "12 Mbit/s", "--json"
+    ).document
     assert changed["changes"] == [
         {"key": "video.ceiling", "before": "6000 kbit/s", "after": "4500 kbit/s"}
     ]
@@ -538,8 +648,9 @@ def test_every_missing_key_is_told_once(
     if "format" in gone:  # nothing else can be said of a file that does not say what it is
         assert len(faults) == 1
         return
-    present = {key for key in gone if any(key == line.split("=")[0].strip()
-                                          for line in OXBOW.splitlines())}  # fmt: skip
+    present = {
+        key for key in gone if any(key == line.split("=")[0].strip() for line in OXBOW.splitlines())
+    }
     required = {"title", "checked"} & present
     for key in required:
         assert sum(f'"{key}" is missing' in fault for fault in faults) == 1

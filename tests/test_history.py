@@ -51,8 +51,10 @@ def add_keys(home: Path, table: str) -> None:
             document = json.loads(text) | {"weather": {"rain": True}}
             if "one_connection" in document:
                 document["one_connection"]["colour"] = "blue"
-            database.execute(f"UPDATE {table} SET document = ?, rules = 0 WHERE rowid = ?",
-                             (json.dumps(document), number))  # fmt: skip
+            database.execute(
+                f"UPDATE {table} SET document = ?, rules = 0 WHERE rowid = ?",
+                (json.dumps(document), number),
+            )
         database.commit()
 
 

@@ -106,12 +106,16 @@ def documents(folder: Path) -> Iterator[Path]:
 def test_documents_carry_their_format(kestrel: Kestrel, tmp_path: Path) -> None:
     line = ("--for", "oxbow", "--upload", "12 Mbit/s")
     for name, command in {
-        "plan": ("plan", *line), "sweep": ("plan", *line, "--sweep", "motion"),
-        "need": ("need", "oxbow"), "run-list": ("runs", "list"),
-        "guide-list": ("guides", "list"), "guide": ("guides", "show", "oxbow"),
+        "plan": ("plan", *line),
+        "sweep": ("plan", *line, "--sweep", "motion"),
+        "need": ("need", "oxbow"),
+        "run-list": ("runs", "list"),
+        "guide-list": ("guides", "list"),
+        "guide": ("guides", "show", "oxbow"),
         "findings": ("check", "--bitrate", "5 Mbit/s", "--for", "oxbow"),
-        "terms": ("explain",), "explanation": ("explain", "keyframes"),
-    }.items():  # fmt: skip
+        "terms": ("explain",),
+        "explanation": ("explain", "keyframes"),
+    }.items():
         said = kestrel(*command, "--json").document
         assert said["format"] == f"eager-kestrel/{name}/1"
         known = kestrel("schema", name).document

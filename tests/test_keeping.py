@@ -119,10 +119,12 @@ def test_without_a_home_there_is_a_line(kestrel: Kestrel, monkeypatch: pytest.Mo
 def test_a_user_without_a_home_gets_the_line_too() -> None:
     away = ("HOME", "EAGER_KESTREL_HOME")
     environment = {k: v for k, v in os.environ.items() if k not in away and not k.startswith("XDG")}
-    script = ("import pwd, runpy, sys\n"
-              "pwd.getpwuid = lambda _: (_ for _ in ()).throw(KeyError('no entry'))\n"
-              "sys.argv = ['eager-kestrel', 'runs', 'list']\n"
-              "runpy.run_module('eager_kestrel', run_name='__main__')\n")  # fmt: skip
+    script = (
+        "import pwd, runpy, sys\n"
+        "pwd.getpwuid = lambda _: (_ for _ in ()).throw(KeyError('no entry'))\n"
+        "sys.argv = ['eager-kestrel', 'runs', 'list']\n"
+        "runpy.run_module('eager_kestrel', run_name='__main__')\n"
+    )
     with running([sys.executable, "-c", script], env=environment) as process:
         _, said = process.communicate(timeout=20)
     assert "defect" not in said

@@ -24,16 +24,23 @@ OXBOW = load_guide("oxbow")
 
 
 def show(**changed: object) -> Show:
-    base = {"source": "1920x1080", "frame_rate": "60", "motion": "lively",
-            "destinations": (Destination(platform="oxbow"),)}  # fmt: skip
+    base = {
+        "source": "1920x1080",
+        "frame_rate": "60",
+        "motion": "lively",
+        "destinations": (Destination(platform="oxbow"),),
+    }
     return Show.model_validate(base | changed)
 
 
 speeds = st.lists(
-    st.tuples(st.sampled_from(["ultrafast", "veryfast", "fast", "slow", "odd"]),
-              st.integers(20, 400)),
-    min_size=1, max_size=4, unique_by=lambda pair: pair[0],
-)  # fmt: skip
+    st.tuples(
+        st.sampled_from(["ultrafast", "veryfast", "fast", "slow", "odd"]), st.integers(20, 400)
+    ),
+    min_size=1,
+    max_size=4,
+    unique_by=lambda pair: pair[0],
+)
 
 
 @settings(max_examples=30)
@@ -42,9 +49,14 @@ def test_more_of_a_machine_never_looks_worse(
     held: list[tuple[str, int]], kbps: float, motion: str
 ) -> None:
     """Slower presets are held in more room, and none takes more than a faster one that it has."""
-    machine = Machine.model_validate({"encoders": [
-        {"codec": "h264", "preset": name, "holds": f"1920x1080 at {fps}"} for name, fps in held
-    ]})  # fmt: skip
+    machine = Machine.model_validate(
+        {
+            "encoders": [
+                {"codec": "h264", "preset": name, "holds": f"1920x1080 at {fps}"}
+                for name, fps in held
+            ]
+        }
+    )
     field = candidates_table(show(machine=machine, motion=motion), OXBOW, TABLE, "h264")
     factors = TABLE.preset["h264"]
     named = sorted(held, key=lambda pair: -pair[1])
@@ -69,12 +81,26 @@ def fake(step: Fallback, carries_kbps: float) -> Rehearsal:
     held = step.total_kbps <= carries_kbps
     verdict = RehearsalVerdict(held=held, limited_by=None if held else "line", text="fake")
     return Rehearsal(
-        target="rtmp://ingest.oxbow.example/live", platform="oxbow", planned=step.video.words,
-        total_kbps=step.total_kbps, asked_seconds=1, seconds=1, frames=1, late_frames=0,
-        lost_frames=0, worst_backlog_seconds=0, delivered_kbps=min(step.total_kbps, carries_kbps),
-        counted_by="test", encode_ms_typical=1, encode_ms_slowest=1, round_trip_ms=None,
-        round_trip_ms_worst=None, reconnects=0, verdict=verdict, moments=(),
-    )  # fmt: skip
+        target="rtmp://ingest.oxbow.example/live",
+        platform="oxbow",
+        planned=step.video.words,
+        total_kbps=step.total_kbps,
+        asked_seconds=1,
+        seconds=1,
+        frames=1,
+        late_frames=0,
+        lost_frames=0,
+        worst_backlog_seconds=0,
+        delivered_kbps=min(step.total_kbps, carries_kbps),
+        counted_by="test",
+        encode_ms_typical=1,
+        encode_ms_slowest=1,
+        round_trip_ms=None,
+        round_trip_ms_worst=None,
+        reconnects=0,
+        verdict=verdict,
+        moments=(),
+    )
 
 
 @settings(max_examples=30)
@@ -85,8 +111,13 @@ def test_settling_closes_in_on_what_a_line_carries(carries: float) -> None:
     (chosen,) = made.destinations
     assert chosen.video is not None
     assert chosen.audio is not None
-    now = Fallback(video=chosen.video, audio=chosen.audio, quality=chosen.quality or 0.0,
-                   total_kbps=chosen.total_kbps, upload_kbps=0.0)  # fmt: skip
+    now = Fallback(
+        video=chosen.video,
+        audio=chosen.audio,
+        quality=chosen.quality or 0.0,
+        total_kbps=chosen.total_kbps,
+        upload_kbps=0.0,
+    )
     settling = BitrateSearch((now, *chosen.steps_down), again_of(made, chosen))
     step: Fallback | None = now
     while step is not None:

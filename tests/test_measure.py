@@ -259,8 +259,18 @@ def test_every_failure_of_the_network_has_words(error: Exception, says: str) -> 
 
 def test_two_at_once_are_both_kept(kestrel: Kestrel) -> None:
     with simulated_uplink(practice_line(rate=EIGHT)) as up:
-        command = [sys.executable, "-m", "eager_kestrel", "measure", up.url, "--json",
-                   "--connections", "1", "--seconds", "5 s"]  # fmt: skip
+        command = [
+            sys.executable,
+            "-m",
+            "eager_kestrel",
+            "measure",
+            up.url,
+            "--json",
+            "--connections",
+            "1",
+            "--seconds",
+            "5 s",
+        ]
         with running(command) as one, running(command) as other:
             both = (one, other)
             found = [json.loads(process.communicate(timeout=60)[0]) for process in both]

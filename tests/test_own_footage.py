@@ -52,8 +52,16 @@ def alone(monkeypatch: pytest.MonkeyPatch) -> None:
 
 def footage(name: str = "pots", half: float = 400.0) -> Footage:
     own = TABLE.motion["lively"].typical.model_copy(update={"half_kbps": half})
-    return Footage(name=name, clip="c.mkv", taken_at="2026-11-20T20:00:00+01:00", version="1",
-                   motion="lively", parameters=own, encodes=12, off_by=0.01)  # fmt: skip
+    return Footage(
+        name=name,
+        clip="c.mkv",
+        taken_at="2026-11-20T20:00:00+01:00",
+        version="1",
+        motion="lively",
+        parameters=own,
+        encodes=12,
+        off_by=0.01,
+    )
 
 
 def test_a_clip_is_read_as_it_was_made(clip: Path) -> None:
@@ -107,8 +115,11 @@ def test_a_smaller_picture_shows_less_at_plenty_of_bits(clip: Path, tmp_path: Pa
     for picture in (Resolution(320, 180), Resolution(160, 90)):
         setting = Setting("h264", "veryfast", picture, seen.frame_rate, 3000.0)
         encode(tmp_path / "s.mkv", setting, 1, tmp_path / f"{picture}.mkv")
-        found.append(compare(tmp_path / "s.mkv", tmp_path / f"{picture}.mkv", setting, 1,
-                             Resolution(640, 360)))  # fmt: skip
+        found.append(
+            compare(
+                tmp_path / "s.mkv", tmp_path / f"{picture}.mkv", setting, 1, Resolution(640, 360)
+            )
+        )
     assert found[0].ssim > found[1].ssim + 0.05
 
 

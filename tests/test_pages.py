@@ -29,8 +29,16 @@ WIDE = AspectRatio(16, 9)
 
 def imported(kestrel: Kestrel, folder: Path, name: str, text: str, *options: str) -> Result:
     (folder / name).write_text(text, encoding="utf-8")
-    return kestrel("guides", "import", folder / name, "--name", "made-up", *options,
-                   "--out", folder / "made-up.toml")  # fmt: skip
+    return kestrel(
+        "guides",
+        "import",
+        folder / name,
+        "--name",
+        "made-up",
+        *options,
+        "--out",
+        folder / "made-up.toml",
+    )
 
 
 def reading_of(text: str, suffix: str = "") -> Reading:
@@ -118,13 +126,19 @@ def test_questions_go_out_and_answers_come_back(kestrel: Kestrel, tmp_path: Path
         assert said in refused.err
 
 
-@pytest.mark.parametrize(("option", "says"), [
-    ("video.ceiling=fast", "video.ceiling"), ("video.top=6 Mbit/s", "video.top"),
-    ("ceiling", "sets nothing"), ("table.1=resolution", "columns"),
-    ("table.1=resolution | nonsense | maximum | ignore", "nonsense"),
-    ("rungs=1080p", "not a row"), ("audio.sample_rates=48", "sample rate"),
-    ("ingest=example.com", "address"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("option", "says"),
+    [
+        ("video.ceiling=fast", "video.ceiling"),
+        ("video.top=6 Mbit/s", "video.top"),
+        ("ceiling", "sets nothing"),
+        ("table.1=resolution", "columns"),
+        ("table.1=resolution | nonsense | maximum | ignore", "nonsense"),
+        ("rungs=1080p", "not a row"),
+        ("audio.sample_rates=48", "sample rate"),
+        ("ingest=example.com", "address"),
+    ],
+)
 def test_an_answer_that_is_none_says_what_to_write(
     kestrel: Kestrel, tmp_path: Path, option: str, says: str
 ) -> None:
@@ -137,25 +151,38 @@ def test_an_answer_that_is_none_says_what_to_write(
 
 
 GOOD: dict[str, list[str]] = {
-    "rungs": ["1280x720 at 30: at most 3,000 kbit/s", "1080p60: 4 to 6 Mbit/s",
-              "1920x1080 at 60 in hevc: recommended 5 Mbit/s; 720p at 30 for gold: 4 Mbit/s"],
-    "video.largest": ["1920x1080", "1280x720"], "video.frame_rates": ["up to 60", "30, 60", "25"],
+    "rungs": [
+        "1280x720 at 30: at most 3,000 kbit/s",
+        "1080p60: 4 to 6 Mbit/s",
+        "1920x1080 at 60 in hevc: recommended 5 Mbit/s; 720p at 30 for gold: 4 Mbit/s",
+    ],
+    "video.largest": ["1920x1080", "1280x720"],
+    "video.frame_rates": ["up to 60", "30, 60", "25"],
     "video.ceiling": ["6,000 kbit/s", "9.5 Mbit/s", "750 kB/s"],
     "video.floor": ["300 kbit/s", "0.5 Mbit/s"],
-    "video.keyframes": ["2 s", "at most 4 s", "at least 1 s, at most 4 s", "1 s to 4 s, "
-                        "recommended 2 s"],
-    "video.rate_control": ["constant", "constant, variable", "constant, variable, recommended "
-                           "constant"],
-    "video.codecs": ["h264", "h264, hevc, av1"], "video.profiles": ["high, main", "main"],
-    "video.highest_level": ["4.2"], "video.b_frames": ["0", "2", "recommended 1"],
-    "audio.codecs": ["aac", "aac, opus"], "audio.bitrate": ["96 to 160 kbit/s", "128 kbit/s",
-                                                            "recommended 128 kbit/s"],
+    "video.keyframes": [
+        "2 s",
+        "at most 4 s",
+        "at least 1 s, at most 4 s",
+        "1 s to 4 s, recommended 2 s",
+    ],
+    "video.rate_control": [
+        "constant",
+        "constant, variable",
+        "constant, variable, recommended constant",
+    ],
+    "video.codecs": ["h264", "h264, hevc, av1"],
+    "video.profiles": ["high, main", "main"],
+    "video.highest_level": ["4.2"],
+    "video.b_frames": ["0", "2", "recommended 1"],
+    "audio.codecs": ["aac", "aac, opus"],
+    "audio.bitrate": ["96 to 160 kbit/s", "128 kbit/s", "recommended 128 kbit/s"],
     "audio.sample_rates": ["48 kHz", "44.1 kHz, 48 kHz"],
     "audio.channels": ["stereo", "mono, stereo"],
     "transports": ["rtmps", "rtmps, rtmp"],
     "ingest": ["rtmps://a.hollowlane.example/live", "North=rtmp://b.hollowlane.example/x"],
     "delivery.transcodes": ["always", "never"],
-}  # fmt: skip
+}
 
 
 @given(st.dictionaries(st.sampled_from(sorted(BY_KEY)), st.integers(0, 3)))
@@ -219,10 +246,14 @@ def tables(draw: st.DrawFn) -> tuple[str, list[dict[str, Any]]]:
         meant = {b: r * 100 for b, r in zip(ORDER, rates, strict=True) if b in bounds}
         fps = draw(st.sampled_from(["60", "50", "30", "25", "29.97"]))
         divisor = {"k": 1, "M": 1000}[unit[0]] * (8 if "B" in unit else 1)
-        written = {b: _plain(kbps / divisor, number) + ("" if in_heading else f" {unit}")
-                   for b, kbps in meant.items()}  # fmt: skip
-        written |= {"picture": f"{height}p" if lines_only else f"{width}x{height}",
-                    "frame_rate": fps}  # fmt: skip
+        written = {
+            b: _plain(kbps / divisor, number) + ("" if in_heading else f" {unit}")
+            for b, kbps in meant.items()
+        }
+        written |= {
+            "picture": f"{height}p" if lines_only else f"{width}x{height}",
+            "frame_rate": fps,
+        }
         cells.append([written[column] for column in columns])
         rows.append({"picture": height, "frame_rate": fps} | meant)
     over = f" ({unit})" if in_heading else ""

@@ -39,8 +39,10 @@ def test_places_are_never_mixed_unless_asked_for(here: list[float], there: list[
     alone = uplink_of_history(own)
     mixed = uplink_of_history([*other, *own])
     assert (mixed.typical_kbps, mixed.floor_kbps, mixed.runs) == (
-        alone.typical_kbps, alone.floor_kbps, alone.runs,
-    )  # fmt: skip
+        alone.typical_kbps,
+        alone.floor_kbps,
+        alone.runs,
+    )
     assert f"{len(other)} towards other places are left out" in mixed.said
     assert uplink_of_history([*own, *other], ["a.example"]).runs == alone.runs
     both = uplink_of_history([*other, *own], ["a.example", "b.example"])
@@ -97,8 +99,14 @@ def test_an_evening_falls_into_quarters(taken: list[tuple[int, float | None]]) -
     assert sum(q.runs for q in found) == sum(kbps is not None for _, kbps in taken)
     assert sum(q.failed for q in found) == sum(kbps is None for _, kbps in taken)
     for quarter in found:
-        here = [r for r in runs if 0 <= (r.taken - datetime.fromisoformat(quarter.begins)
-                .astimezone()).total_seconds() < 900 and not r.failed]  # fmt: skip
+        here = [
+            r
+            for r in runs
+            if 0
+            <= (r.taken - datetime.fromisoformat(quarter.begins).astimezone()).total_seconds()
+            < 900
+            and not r.failed
+        ]
         assert quarter.runs == len(here)
         if here:
             assert quarter.typical_kbps == uplink_of(here).typical_kbps
@@ -133,8 +141,11 @@ def test_a_failed_run_is_a_finding(kestrel: Kestrel, monkeypatch: pytest.MonkeyP
     assert sum(hour["failed"] for hour in hours) == 1
     assert sum(hour["runs"] for hour in hours) == 2
     assert "1 failed" in kestrel("runs", "hours", "--days", "3650").out
-    shown = [row["id"] for row in kestrel("runs", "list", "--json").document["runs"]
-             if row["typical_kbps"] is None]  # fmt: skip
+    shown = [
+        row["id"]
+        for row in kestrel("runs", "list", "--json").document["runs"]
+        if row["typical_kbps"] is None
+    ]
     assert "the connection was refused" in kestrel("runs", "show", *shown).out
     planned = kestrel("plan", "--for", "oxbow", "--days", "3650", "--json")
     assert planned.document["uplink"]["typical_kbps"] == pytest.approx(8000, rel=0.01)
@@ -178,14 +189,25 @@ def test_bad_places_get_one_line(
     assert not any(b"Canary" in file.read_bytes() for file in home.rglob("*") if file.is_file())
 
 
-@pytest.mark.parametrize("text", ["{", "[]", '{"format": "eager-kestrel/places/9"}',
-                                  '{"format": "eager-kestrel/places/1", "places": 3}'])  # fmt: skip
+@pytest.mark.parametrize(
+    "text",
+    [
+        "{",
+        "[]",
+        '{"format": "eager-kestrel/places/9"}',
+        '{"format": "eager-kestrel/places/1", "places": 3}',
+    ],
+)
 def test_a_damaged_file_is_said_and_left_alone(kestrel: Kestrel, home: Path, text: str) -> None:
     file = home / "places.json"
     file.parent.mkdir(parents=True, exist_ok=True)
     file.write_text(text)
-    for command in (("places", "list"), ("places", "add", "home", "https://up.oxbow.example/x"),
-                    ("measure",), ("measure", "home")):  # fmt: skip
+    for command in (
+        ("places", "list"),
+        ("places", "add", "home", "https://up.oxbow.example/x"),
+        ("measure",),
+        ("measure", "home"),
+    ):
         result = kestrel(*command)
         assert result.code == 2
         assert "places.json" in result.error_line

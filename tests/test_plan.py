@@ -32,9 +32,14 @@ TABLE = quality_table()
 OXBOW = load_guide("oxbow")
 
 
-def show(motion: str = "lively", fps: str = "60", standing: str | None = None,
-         share: float = 0.7, reserves: tuple[Reserve, ...] = (),
-         source: str = "1920x1080") -> Show:  # fmt: skip
+def show(
+    motion: str = "lively",
+    fps: str = "60",
+    standing: str | None = None,
+    share: float = 0.7,
+    reserves: tuple[Reserve, ...] = (),
+    source: str = "1920x1080",
+) -> Show:
     return Show(
         source=source,  # type: ignore[arg-type]
         frame_rate=fps,  # type: ignore[arg-type]
@@ -57,10 +62,15 @@ shows = st.builds(
     standing=st.sampled_from([None, "hearth"]),
     share=st.floats(0.3, 1.0),
     reserves=st.lists(
-        st.builds(Reserve, name=st.just("call"), rate=st.integers(1, 3000).map(
-            lambda k: Bitrate(k * 1000))), max_size=3).map(tuple),
+        st.builds(
+            Reserve,
+            name=st.just("call"),
+            rate=st.integers(1, 3000).map(lambda k: Bitrate(k * 1000)),
+        ),
+        max_size=3,
+    ).map(tuple),
     source=st.sampled_from(["1920x1080", "1280x720", "3840x2160", "1440x1080", "1080x1920"]),
-)  # fmt: skip
+)
 uploads = st.floats(50, 100_000)
 
 
@@ -86,17 +96,16 @@ def test_the_document_holds_what_it_promises(kestrel: Kestrel) -> None:
     assert video["keyframe_frames"] == video["keyframe_seconds"] * video["fps"]
     assert video["buffer_kbit"] == 6000
     assert (video["profile"], video["b_frames"]) == ("high", 2)
-    assert audio == {
-        "codec": "aac", "bitrate_kbps": 160, "sample_rate_hz": 48000, "channels": 2,
-    }  # fmt: skip
+    assert audio == {"codec": "aac", "bitrate_kbps": 160, "sample_rate_hz": 48000, "channels": 2}
     assert there["total_kbps"] <= document["budget"]["safe_kbps"] == 8400
     assert {r["about"] for r in there["reasons"]} >= {"bitrate", "picture", "frame rate", "audio"}
     assert all(r["text"] for r in there["reasons"])
 
 
 def test_a_standing_raises_the_ceiling(kestrel: Kestrel) -> None:
-    result = kestrel("plan", "--for", "oxbow:hearth", "--upload", "40 Mbit/s", "--motion", "hectic",
-                     "--json")  # fmt: skip
+    result = kestrel(
+        "plan", "--for", "oxbow:hearth", "--upload", "40 Mbit/s", "--motion", "hectic", "--json"
+    )
     there = result.document["destinations"][0]
     assert there["video"]["bitrate_kbps"] == 8000
     assert not any("exactly what you send" in w for w in result.document["warnings"])
@@ -172,8 +181,12 @@ def test_keyframes_of_2997_are_counted_in_whole_frames() -> None:
     assert (video.keyframe_seconds, video.keyframe_frames) == (2.0, 60)
 
 
-@given(st.sampled_from(["rtmp", "rtmps", "hls"]), st.sampled_from([24, 30, 60]),
-       st.floats(200, 50_000), st.floats(32, 320))  # fmt: skip
+@given(
+    st.sampled_from(["rtmp", "rtmps", "hls"]),
+    st.sampled_from([24, 30, 60]),
+    st.floats(200, 50_000),
+    st.floats(32, 320),
+)
 def test_overhead_and_its_inverse(transport: str, fps: int, video: float, audio: float) -> None:
     extra = overhead(transport, Fraction(fps), 48000)
     total = extra.total_kbps(video, audio)
@@ -223,8 +236,15 @@ def test_levels_by_the_table() -> None:
 
 
 def test_the_budget_takes_the_lower_of_share_and_what_was_seen_safe() -> None:
-    wild = Uplink(typical_kbps=8000, floor_kbps=4000, spread=1, basis="one run", said="one run",
-                  seen_safe_kbps=4000, seen_safe_why="as seen")  # fmt: skip
+    wild = Uplink(
+        typical_kbps=8000,
+        floor_kbps=4000,
+        spread=1,
+        basis="one run",
+        said="one run",
+        seen_safe_kbps=4000,
+        seen_safe_why="as seen",
+    )
     calm = Uplink(typical_kbps=8000, floor_kbps=7900, spread=0.02, basis="one run", said="one run")
     call = Reserve(name="video call", rate=Bitrate.parse("1.5 Mbit/s"))
     assert budget(wild, 0.7, (call,)).safe_kbps == 2500
@@ -280,8 +300,18 @@ def test_an_infeasible_plan_is_still_a_document(kestrel: Kestrel) -> None:
 
 def test_the_card_and_the_file(kestrel: Kestrel, tmp_path: Path) -> None:
     out = tmp_path / "deep" / "plan.json"
-    result = kestrel("plan", "--for", "oxbow", "--upload", "12 Mbit/s", "--why", "--out", out,
-                     "--reserve", "video call=1.5 Mbit/s")  # fmt: skip
+    result = kestrel(
+        "plan",
+        "--for",
+        "oxbow",
+        "--upload",
+        "12 Mbit/s",
+        "--why",
+        "--out",
+        out,
+        "--reserve",
+        "video call=1.5 Mbit/s",
+    )
     assert result.code == 0
     assert "6,000 kbit/s = 6 Mbit/s, constant" in result.out
     assert "every 2 s = 120 frames" in result.out
@@ -293,8 +323,9 @@ def test_the_card_and_the_file(kestrel: Kestrel, tmp_path: Path) -> None:
 
 def test_names_with_brackets_and_colons_are_shown_word_for_word(kestrel: Kestrel) -> None:
     name = "[bold]:fire: call[/]"
-    result = kestrel("plan", "--for", "oxbow", "--upload", "12 Mbit/s",
-                     "--reserve", f"{name}=1 Mbit/s")  # fmt: skip
+    result = kestrel(
+        "plan", "--for", "oxbow", "--upload", "12 Mbit/s", "--reserve", f"{name}=1 Mbit/s"
+    )
     assert result.code == 0
     assert name in result.out
 

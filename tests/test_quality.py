@@ -38,23 +38,43 @@ WORDS = ("bad", "poor", "fair", "good", "excellent")
 KINDS: tuple[Motion, ...] = get_args(Motion)
 kinds = st.sampled_from(KINDS)
 preferences = st.sampled_from([None, "smooth", "sharp"])
-sources = st.sampled_from([(1920, 1080, "60"), (1920, 1080, "59.94"), (1280, 720, "60"),
-                           (1920, 1080, "30"), (2560, 1440, "60"), (1080, 1920, "50")])  # fmt: skip
+sources = st.sampled_from(
+    [
+        (1920, 1080, "60"),
+        (1920, 1080, "59.94"),
+        (1280, 720, "60"),
+        (1920, 1080, "30"),
+        (2560, 1440, "60"),
+        (1080, 1920, "50"),
+    ]
+)
 
 
 def field(
-    motion: Motion, prefer: Preference | None = None, guide: Guide = OXBOW,
+    motion: Motion,
+    prefer: Preference | None = None,
+    guide: Guide = OXBOW,
     source: tuple[int, int, str] = (1920, 1080, "60"),
-) -> CandidatesTable:  # fmt: skip
-    wanted = Show.model_validate({
-        "source": f"{source[0]}x{source[1]}", "frame_rate": source[2], "motion": motion,
-        "prefer": prefer, "destinations": (Destination(platform="oxbow"),),
-    })  # fmt: skip
+) -> CandidatesTable:
+    wanted = Show.model_validate(
+        {
+            "source": f"{source[0]}x{source[1]}",
+            "frame_rate": source[2],
+            "motion": motion,
+            "prefer": prefer,
+            "destinations": (Destination(platform="oxbow"),),
+        }
+    )
     return candidates_table(wanted, guide, TABLE, "h264")
 
 
-@given(kinds, st.integers(1, 15), st.sampled_from([15, 24, 30, 60]), st.floats(50, 20_000),
-       st.floats(1.0, 4.0))  # fmt: skip
+@given(
+    kinds,
+    st.integers(1, 15),
+    st.sampled_from([15, 24, 30, 60]),
+    st.floats(50, 20_000),
+    st.floats(1.0, 4.0),
+)
 def test_quality_never_falls_with_bitrate_and_stays_in_range(
     motion: Motion, rung: int, fps: int, kbps: float, factor: float
 ) -> None:
@@ -118,10 +138,13 @@ def test_what_is_taken_is_as_good_as_the_best_on_every_scene(
     losses = {i: float((top - weighed.scenes[:, i]).max()) for i in rivals if as_good(i, best)}
     if made.ranks[chosen] == ANY:
         assert losses[chosen] == min(losses.values())
-    same = {i for i in rivals
-            if np.abs(behind(i, chosen)[0]) <= TABLE.alike + 1e-7
-            and np.abs(weighed.scenes[:, i] - weighed.scenes[:, chosen]).max()
-            <= TABLE.noticeable * min(1.0, 2 * weighed.quality[chosen]) + 1e-7}  # fmt: skip
+    same = {
+        i
+        for i in rivals
+        if np.abs(behind(i, chosen)[0]) <= TABLE.alike + 1e-7
+        and np.abs(weighed.scenes[:, i] - weighed.scenes[:, chosen]).max()
+        <= TABLE.noticeable * min(1.0, 2 * weighed.quality[chosen]) + 1e-7
+    }
     assert set(np.flatnonzero(weighed.alike)) == same
 
 
@@ -227,8 +250,10 @@ def test_who_prefers_smooth_never_gets_fewer_frames(motion: Motion, safe: float)
         assert sharp[0] >= sharp[-1] - TABLE.alike
 
 
-TRADE = re.compile(r"(\d+) fps: (smoother|less smooth); at (\d+) fps each frame would be "
-                   r"(sharper|less sharp): (\d+) against (\d+)")  # fmt: skip
+TRADE = re.compile(
+    r"(\d+) fps: (smoother|less smooth); at (\d+) fps each frame would be "
+    r"(sharper|less sharp): (\d+) against (\d+)"
+)
 
 
 @pytest.mark.parametrize("prefer", [None, "smooth", "sharp"])
@@ -247,8 +272,10 @@ def test_the_card_says_what_the_frame_rate_gives_and_takes(
     said = TRADE.search(card)
     assert said is not None
     assert int(said[1]) == there["video"]["fps"]
-    assert [int(said[5]), int(said[6])] == [points(trade["other_sharpness"]),
-                                            points(trade["sharpness"])]  # fmt: skip
+    assert [int(said[5]), int(said[6])] == [
+        points(trade["other_sharpness"]),
+        points(trade["sharpness"]),
+    ]
     assert (said[4] == "sharper") is (trade["other_sharpness"] > trade["sharpness"])
 
 
@@ -272,10 +299,18 @@ def test_a_better_look_never_has_a_worse_word(one: float, other: float) -> None:
     assert 0 <= int(said[1]) == points(one) <= 100
 
 
-@pytest.mark.parametrize(("value", "said"), [
-    (0.2, "20/100 (bad)"), (0.4, "40/100 (poor)"), (0.6, "60/100 (fair)"), (0.8, "80/100 (good)"),
-    (1.0, "100/100 (excellent)"), (0.784, "78/100 (good)"), (0.0, "0/100 (bad)"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("value", "said"),
+    [
+        (0.2, "20/100 (bad)"),
+        (0.4, "40/100 (poor)"),
+        (0.6, "60/100 (fair)"),
+        (0.8, "80/100 (good)"),
+        (1.0, "100/100 (excellent)"),
+        (0.784, "78/100 (good)"),
+        (0.0, "0/100 (bad)"),
+    ],
+)
 def test_the_words_are_those_of_the_scale(value: float, said: str) -> None:
     assert looks(value) == said
 

@@ -28,9 +28,16 @@ any_guide = st.one_of(st.sampled_from(BUNDLED), guides())
 NO_LIMIT = Bitrate(10**10)
 MACHINES = (
     Machine(),
-    Machine(encoders=(EncoderSpeed(codec="h264", preset="fast",
-                                   holds=EncoderLimit(picture=Resolution(1280, 720), frame_rate="90")),)),
-)  # fmt: skip
+    Machine(
+        encoders=(
+            EncoderSpeed(
+                codec="h264",
+                preset="fast",
+                holds=EncoderLimit(picture=Resolution(1280, 720), frame_rate="90"),
+            ),
+        )
+    ),
+)
 
 
 def planned(guide: Guide, show: Show, kbps: float) -> DestinationPlan:
@@ -89,8 +96,9 @@ def loosened(reason: Reason, guide: Guide, show: Show, kbps: float) -> tuple[Gui
 def tied(there: DestinationPlan) -> bool:
     """Whether another limit leaves as much bitrate, to a step of the settings grid."""
     facts = next(r for r in there.reasons if r.about == "bitrate").facts
-    limits = sorted(float(facts[key]) for key in
-                    ("budget_kbps", "ceiling_kbps", "level_kbps", "clean_kbps"))  # fmt: skip
+    limits = sorted(
+        float(facts[key]) for key in ("budget_kbps", "ceiling_kbps", "level_kbps", "clean_kbps")
+    )
     viewers, safe = float(facts["viewers_kbps"]), float(facts["safe_kbps"])
     by_viewers = viewers > 0 and abs(viewers - safe) <= 150 / VARIABLE_TARGET
     return limits[1] - limits[0] <= 100 / VARIABLE_TARGET or by_viewers
@@ -112,8 +120,11 @@ def test_without_the_limit_that_is_named_the_setting_is_another(
     assume(there.video is not None)
     for reason in there.reasons:
         if reason.about not in VALUES or reason.bound_by not in (
-            "budget", "guide", "machine", "source"
-        ):  # fmt: skip
+            "budget",
+            "guide",
+            "machine",
+            "source",
+        ):
             continue
         if reason.about == "bitrate" and tied(there):
             continue
@@ -185,10 +196,17 @@ def gives(video: VideoSettings) -> tuple[Resolution, Fraction]:
 
 
 RATES = {
-    "165": ("60", "30"), "75": ("60", "30"), "70": ("60", "30"), "59.940": ("59.94", "29.97"),
-    "29.97": ("29.97", "29.97"), "25": ("25", "30"), "24": ("24", "30"), "60": ("60", "30"),
-    "50": ("50", "30"), "29.9": ("29.9", "30"),
-}  # fmt: skip
+    "165": ("60", "30"),
+    "75": ("60", "30"),
+    "70": ("60", "30"),
+    "59.940": ("59.94", "29.97"),
+    "29.97": ("29.97", "29.97"),
+    "25": ("25", "30"),
+    "24": ("24", "30"),
+    "60": ("60", "30"),
+    "50": ("50", "30"),
+    "29.9": ("29.9", "30"),
+}
 
 
 @pytest.mark.parametrize("source", sorted(RATES))
@@ -197,8 +215,12 @@ def test_sources_of_any_rate_get_the_best_a_guide_takes(source: str) -> None:
     from eager_kestrel.core.resolution import divides_evenly, frame_rate_text
 
     for guide, rate in zip((BUNDLED[0], BUNDLED[2]), RATES[source], strict=True):
-        show = Show(source="1920x1080", frame_rate=source, motion="lively",
-                    destinations=(Destination(platform=guide.name),))  # fmt: skip
+        show = Show(
+            source="1920x1080",
+            frame_rate=source,
+            motion="lively",
+            destinations=(Destination(platform=guide.name),),
+        )
         made = plan(
             assumed_uplink(Bitrate.parse("12 Mbit/s")), show, {guide.name: guide}, TABLE, "t"
         )
@@ -219,8 +241,12 @@ def test_a_least_quality_holds_for_one_destination_too() -> None:
 
 def test_enlarging_has_a_limit() -> None:
     for source, enlarged in (("1280x720", True), ("640x360", False)):
-        show = Show(source=source, frame_rate="30", motion="calm",
-                    destinations=(Destination(platform="fernlight"),))  # fmt: skip
+        show = Show(
+            source=source,
+            frame_rate="30",
+            motion="calm",
+            destinations=(Destination(platform="fernlight"),),
+        )
         video = planned(BUNDLED[1], show, 60_000).video
         assert video is not None
         assert (video.picture.pixels > show.source.pixels) is enlarged
@@ -240,8 +266,12 @@ def test_sources_of_any_shape_are_cropped_or_padded(
     largest = Resolution(max(p.width for p in pictures), max(p.height for p in pictures))
     shapes = BUNDLED[2].video.shapes if named[0] == "720x1280" and shaped else ()
     guide = with_video(BUNDLED[0], pictures=pictures, largest=largest, shapes=shapes)
-    show = Show(source=source, frame_rate="30", motion="lively",
-                destinations=(Destination(platform="oxbow"),))  # fmt: skip
+    show = Show(
+        source=source,
+        frame_rate="30",
+        motion="lively",
+        destinations=(Destination(platform="oxbow"),),
+    )
     there = planned(guide, show, 9_000)
     assert there.video is not None, there.infeasible_because
     assert there.video.picture in pictures

@@ -38,8 +38,14 @@ def made(tmp_path_factory: pytest.TempPathFactory) -> Make:
     """Makes a recording with FFmpeg, once for each name."""
     folder = tmp_path_factory.mktemp("recordings")
 
-    def make(name: str, *options: str, fps: str = "30", seconds: str = "6", audio: bool = True,
-             size: str = "320x180") -> Path:  # fmt: skip
+    def make(
+        name: str,
+        *options: str,
+        fps: str = "30",
+        seconds: str = "6",
+        audio: bool = True,
+        size: str = "320x180",
+    ) -> Path:
         path = folder / name
         if path.exists():
             return path
@@ -54,9 +60,22 @@ def made(tmp_path_factory: pytest.TempPathFactory) -> Make:
     return make
 
 
-CONSTANT = ("-b:v", "600k", "-minrate", "600k", "-maxrate", "600k", "-bufsize", "600k",
-            "-g", "60", "-keyint_min", "60",
-            "-x264-params", "scenecut=0:nal-hrd=cbr:filler=1")  # fmt: skip
+CONSTANT = (
+    "-b:v",
+    "600k",
+    "-minrate",
+    "600k",
+    "-maxrate",
+    "600k",
+    "-bufsize",
+    "600k",
+    "-g",
+    "60",
+    "-keyint_min",
+    "60",
+    "-x264-params",
+    "scenecut=0:nal-hrd=cbr:filler=1",
+)
 
 
 @pytest.mark.parametrize("name", ["a.flv", "a.mp4", "a.mkv", "a.ts"])
@@ -84,10 +103,22 @@ def test_a_constant_stream_in_every_container(made: Make, name: str) -> None:
     [
         ("baseline", 0, ("-profile:v", "baseline")),
         ("main", 2, ("-profile:v", "main", "-bf", "2", "-x264-params", "cabac=1:b-adapt=0")),
-        ("high", 3, ("-profile:v", "high", "-bf", "3", "-preset", "veryfast", "-x264-params",
-                     "b-adapt=0:b-pyramid=0:8x8dct=1")),
+        (
+            "high",
+            3,
+            (
+                "-profile:v",
+                "high",
+                "-bf",
+                "3",
+                "-preset",
+                "veryfast",
+                "-x264-params",
+                "b-adapt=0:b-pyramid=0:8x8dct=1",
+            ),
+        ),
     ],
-)  # fmt: skip
+)
 def test_profile_level_and_b_frames(
     made: Make, profile: str, b_frames: int, options: tuple[str, ...]
 ) -> None:
@@ -104,9 +135,17 @@ def test_profile_level_and_b_frames(
 
 @pytest.mark.parametrize(
     ("fps", "exact"),
-    [("30000/1001", "30000/1001"), ("60000/1001", "60000/1001"), ("25", "25"), ("24", "24"),
-     ("24000/1001", "24000/1001"), ("60", "60"), ("50", "50"), ("12.5", "25/2")],
-)  # fmt: skip
+    [
+        ("30000/1001", "30000/1001"),
+        ("60000/1001", "60000/1001"),
+        ("25", "25"),
+        ("24", "24"),
+        ("24000/1001", "24000/1001"),
+        ("60", "60"),
+        ("50", "50"),
+        ("12.5", "25/2"),
+    ],
+)
 @pytest.mark.parametrize("container", ["flv", "mp4"])
 def test_frame_rates_are_told_apart(made: Make, fps: str, exact: str, container: str) -> None:
     name = f"rate-{fps.replace('/', '-')}.{container}"
@@ -115,8 +154,20 @@ def test_frame_rates_are_told_apart(made: Make, fps: str, exact: str, container:
 
 
 def test_automatic_keyframes_and_mono(made: Make, kestrel: Kestrel) -> None:
-    path = made("auto.mkv", "-g", "250", "-x264-params", "scenecut=0", "-b:v", "400k", "-ac", "1",
-                "-b:a", "64k", seconds="10")  # fmt: skip
+    path = made(
+        "auto.mkv",
+        "-g",
+        "250",
+        "-x264-params",
+        "scenecut=0",
+        "-b:v",
+        "400k",
+        "-ac",
+        "1",
+        "-b:a",
+        "64k",
+        seconds="10",
+    )
     seen = read_recording(path)
     assert seen.video.keyframes.longest_seconds == pytest.approx(250 / 30, abs=0.01)
     assert seen.audio is not None
@@ -133,12 +184,33 @@ def test_automatic_keyframes_and_mono(made: Make, kestrel: Kestrel) -> None:
 
 
 def test_a_good_recording_and_its_figure(made: Make, kestrel: Kestrel, tmp_path: Path) -> None:
-    path = made("good.mp4", *CONSTANT, "-profile:v", "high", "-x264-params",
-                "scenecut=0:nal-hrd=cbr:filler=1:cabac=1:8x8dct=1", "-c:a", "aac", "-b:a", "128k",
-                "-ac", "2")  # fmt: skip
+    path = made(
+        "good.mp4",
+        *CONSTANT,
+        "-profile:v",
+        "high",
+        "-x264-params",
+        "scenecut=0:nal-hrd=cbr:filler=1:cabac=1:8x8dct=1",
+        "-c:a",
+        "aac",
+        "-b:a",
+        "128k",
+        "-ac",
+        "2",
+    )
     figure = tmp_path / "r.png"
-    result = kestrel("check", path, "--for", "oxbow", "--uplink", "5 Mbit/s", "--figure", figure,
-                     "--deep", "--all")  # fmt: skip
+    result = kestrel(
+        "check",
+        path,
+        "--for",
+        "oxbow",
+        "--uplink",
+        "5 Mbit/s",
+        "--figure",
+        figure,
+        "--deep",
+        "--all",
+    )
     assert result.code == 0, result.out
     assert "0 breaches" in result.out
     assert "180 frames" in result.out
@@ -183,8 +255,15 @@ def broken(made: Make, folder: Path) -> dict[str, tuple[Path, str]]:
         (folder / name).write_bytes(raw)
         found[name] = (folder / name, says)
     found["sound.mp4"] = (made("sound.mp4", "-vn"), "no video")
-    secret = made("secret.mp4", "-encryption_scheme", "cenc-aes-ctr", "-encryption_key", "0" * 32,
-                  "-encryption_kid", "1" * 32)  # fmt: skip
+    secret = made(
+        "secret.mp4",
+        "-encryption_scheme",
+        "cenc-aes-ctr",
+        "-encryption_key",
+        "0" * 32,
+        "-encryption_kid",
+        "1" * 32,
+    )
     found["secret.mp4"] = (secret, "encrypted")
     found["gone.mkv"] = (folder / "gone.mkv", "No such file")
     return found
@@ -192,9 +271,17 @@ def broken(made: Make, folder: Path) -> dict[str, tuple[Path, str]]:
 
 @pytest.mark.parametrize(
     "name",
-    ["empty.mp4", "cut.mp4", "cut.mkv", "text.mp4", "other.mp4", "sound.mp4", "secret.mp4",
-     "gone.mkv"],
-)  # fmt: skip
+    [
+        "empty.mp4",
+        "cut.mp4",
+        "cut.mkv",
+        "text.mp4",
+        "other.mp4",
+        "sound.mp4",
+        "secret.mp4",
+        "gone.mkv",
+    ],
+)
 def test_what_is_no_recording_gets_one_line(
     made: Make, kestrel: Kestrel, tmp_path: Path, name: str
 ) -> None:
@@ -339,8 +426,18 @@ def test_a_recording_is_held_to_each_standing_in_any_order(
 def test_one_keyframe_in_a_long_recording_is_a_breach(made: Make, kestrel: Kestrel) -> None:
     """Also where no second one tells the interval."""
     for name, seconds, breach in (("long.flv", "8", True), ("short.flv", "3", False)):
-        file = made(name, "-g", "1000", "-keyint_min", "1000", "-sc_threshold", "0",
-                    "-b:v", "500k", seconds=seconds)  # fmt: skip
+        file = made(
+            name,
+            "-g",
+            "1000",
+            "-keyint_min",
+            "1000",
+            "-sc_threshold",
+            "0",
+            "-b:v",
+            "500k",
+            seconds=seconds,
+        )
         found = kestrel("check", file, "--for", "fernlight", "--json").document["findings"]
         late = [f for f in found if f["rule"] == "video.keyframes longest"]
         assert bool(late) is breach
@@ -352,17 +449,52 @@ def test_one_keyframe_in_a_long_recording_is_a_breach(made: Make, kestrel: Kestr
 def test_constant_bitrate_is_known_whatever_is_shown(tmp_path: Path, source: str, fps: str) -> None:
     """With filler and a buffer of a second, keyframes heavy or not; and quality alone is not it."""
     for name, options, control in (
-        ("cbr.ts", ["-b:v", "600k", "-minrate", "600k", "-maxrate", "600k", "-bufsize", "600k",
-                    "-x264-params", "nal-hrd=cbr:filler=1"], "constant"),
+        (
+            "cbr.ts",
+            [
+                "-b:v",
+                "600k",
+                "-minrate",
+                "600k",
+                "-maxrate",
+                "600k",
+                "-bufsize",
+                "600k",
+                "-x264-params",
+                "nal-hrd=cbr:filler=1",
+            ],
+            "constant",
+        ),
         ("crf.ts", ["-crf", "30"], "variable"),
-    ):  # fmt: skip
+    ):
         path = tmp_path / name
         part = f"{source}=size=320x180:rate={fps}"
         if control == "variable":  # quiet, then busy
             part = f"{part},noise=alls=90:allf=t:enable='gt(t,6)'"
         subprocess.run(
-            [FFMPEG, "-v", "error", "-f", "lavfi", "-i", part, "-t", "12", "-c:v", "libx264",
-             "-preset", "ultrafast", "-pix_fmt", "yuv420p", "-threads", "1",
-             "-g", str(2 * int(fps)), *options, str(path)], check=True,
-        )  # fmt: skip
+            [
+                FFMPEG,
+                "-v",
+                "error",
+                "-f",
+                "lavfi",
+                "-i",
+                part,
+                "-t",
+                "12",
+                "-c:v",
+                "libx264",
+                "-preset",
+                "ultrafast",
+                "-pix_fmt",
+                "yuv420p",
+                "-threads",
+                "1",
+                "-g",
+                str(2 * int(fps)),
+                *options,
+                str(path),
+            ],
+            check=True,
+        )
         assert read_recording(path).video.rate_control == control

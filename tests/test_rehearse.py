@@ -67,12 +67,50 @@ def planned(upload: str, platform: str = "oxbow", **wishes: Any) -> Plan:
 
 def published_by_ffmpeg(address: str, seconds: float, *options: str) -> int:
     """The exit code of FFmpeg's own publisher."""
-    command = [FFMPEG, "-v", "error", "-re", "-f", "lavfi", "-i", "testsrc2=size=320x180:rate=30",
-               "-f", "lavfi", "-i", "sine=frequency=330:sample_rate=48000", "-t", str(seconds),
-               "-c:v", "libx264", "-preset", "ultrafast", "-pix_fmt", "yuv420p", "-threads", "1",
-               "-b:v", "500k", "-maxrate", "500k", "-bufsize", "500k", "-g", "60", "-x264-params",
-               "scenecut=0:nal-hrd=cbr", "-c:a", "aac", "-b:a", "96k", "-ac", "2", *options,
-               "-f", "flv", address]  # fmt: skip
+    command = [
+        FFMPEG,
+        "-v",
+        "error",
+        "-re",
+        "-f",
+        "lavfi",
+        "-i",
+        "testsrc2=size=320x180:rate=30",
+        "-f",
+        "lavfi",
+        "-i",
+        "sine=frequency=330:sample_rate=48000",
+        "-t",
+        str(seconds),
+        "-c:v",
+        "libx264",
+        "-preset",
+        "ultrafast",
+        "-pix_fmt",
+        "yuv420p",
+        "-threads",
+        "1",
+        "-b:v",
+        "500k",
+        "-maxrate",
+        "500k",
+        "-bufsize",
+        "500k",
+        "-g",
+        "60",
+        "-x264-params",
+        "scenecut=0:nal-hrd=cbr",
+        "-c:a",
+        "aac",
+        "-b:a",
+        "96k",
+        "-ac",
+        "2",
+        *options,
+        "-f",
+        "flv",
+        address,
+    ]
     return subprocess.run(command, capture_output=True, check=False, timeout=60).returncode
 
 
@@ -276,8 +314,19 @@ def test_a_rehearsal_stutters_where_the_replay_of_the_same_connection_does(
     found = outcome.rehearsals[-1]
     moments = np.arange(0, 8 + 1e-9, 0.05)
     carried = np.diff([dip.bytes_until(float(at)) for at in moments]) * 8e-3
-    run = RunEvidence("r", "2026-11-01T20:00:00+00:00", "", "", "measured", False, False, None,
-                      None, carried[:1], carried)  # fmt: skip
+    run = RunEvidence(
+        "r",
+        "2026-11-01T20:00:00+00:00",
+        "",
+        "",
+        "measured",
+        False,
+        False,
+        None,
+        None,
+        carried[:1],
+        carried,
+    )
     seen = stutter_of(made, Evidence.of([run]))
     assert seen is not None
     # other programs of this machine may hold the sender up: it says so, and means no connection
@@ -303,8 +352,9 @@ def test_a_slow_encoder_is_the_machine() -> None:
 @timed
 def test_a_dropped_connection_is_made_again_and_counted() -> None:
     wish = RehearseOptions(seconds=6, first_wait_seconds=0.2)
-    outcome, taking = rehearsed(planned("3 Mbit/s"), "8 Mbit/s", wish,
-                                trouble=Misbehaviour(hang_up_at=1.5))  # fmt: skip
+    outcome, taking = rehearsed(
+        planned("3 Mbit/s"), "8 Mbit/s", wish, trouble=Misbehaviour(hang_up_at=1.5)
+    )
     (one,) = outcome.rehearsals
     assert one.verdict.limited_by == "ingest"
     assert "being restarted" in one.verdict.text
@@ -447,15 +497,28 @@ def test_a_simulated_platform_judges_each_stream_by_itself() -> None:
         for number in range(frames):
             due = round(number * 1000 / 60)
             size = 5_900_000 // 8 // 60
-            piece = SimpleNamespace(kind="video", codec="h264", header=False, sent_ms=due,
-                                    size=size, keyframe=number % 120 == 0)  # fmt: skip
+            piece = SimpleNamespace(
+                kind="video",
+                codec="h264",
+                header=False,
+                sent_ms=due,
+                size=size,
+                keyframe=number % 120 == 0,
+            )
             assert platform.arrived(piece) is None
 
 
 def sent(moments: list[tuple[float, float, float, int]], **more: Any) -> Sent:
-    base: dict[str, Any] = {"seconds": 10.0, "frames": 300, "late_frames": 0, "lost_frames": 0,
-                            "encode_ms": (5.0,) * 9, "reconnects": 0, "broken": (),
-                            "counted_by": "kernel"}  # fmt: skip
+    base: dict[str, Any] = {
+        "seconds": 10.0,
+        "frames": 300,
+        "late_frames": 0,
+        "lost_frames": 0,
+        "encode_ms": (5.0,) * 9,
+        "reconnects": 0,
+        "broken": (),
+        "counted_by": "kernel",
+    }
     looked = tuple(
         Moment(seconds=t, backlog_seconds=b, encoder_seconds=e, delivered_bytes=n, round_trip_ms=9)
         for t, b, e, n in moments
@@ -486,8 +549,9 @@ def test_verdicts_tell_the_three_apart() -> None:
     busy = verdict(sent([*looks, (6.0, 0.9, 0.0, 3_000_000)], late_frames=3), now, steps, 10)
     assert (busy.limited_by, busy.at_seconds, busy.late_seconds) == ("machine", 6, 1.1)
     after = (6.1, 0.0, 0.0, 3_600_000)
-    unseen = verdict(sent([*looks, (6.0, 0.1, 0.0, 3_500_000), after], late_frames=3), now, steps,
-                     10)  # fmt: skip
+    unseen = verdict(
+        sent([*looks, (6.0, 0.1, 0.0, 3_500_000), after], late_frames=3), now, steps, 10
+    )
     assert (unseen.limited_by, unseen.at_seconds, unseen.late_seconds) == ("machine", 6, 1.1)
     both = verdict(sent([*looks, (6.0, 2.9, 0.0, 3_000_000)], late_frames=3), now, steps, 10)
     assert both.limited_by == "line"
@@ -504,8 +568,19 @@ def test_the_command_line_rehearses_settles_and_draws(kestrel: Kestrel, tmp_path
     assert kestrel("plan", "--for", "oxbow", "--upload", "6 Mbit/s", *small).code == 0
     out, figure = tmp_path / "held.json", tmp_path / "r.png"
     out.unlink(missing_ok=True)
-    result = kestrel("rehearse", "--practice", "3 Mbit/s", "--seconds", "4 s", "--settle",
-                     "--json", "--out", out, "--figure", figure)  # fmt: skip
+    result = kestrel(
+        "rehearse",
+        "--practice",
+        "3 Mbit/s",
+        "--seconds",
+        "4 s",
+        "--settle",
+        "--json",
+        "--out",
+        out,
+        "--figure",
+        figure,
+    )
     assert result.code == 0, result.err
     document = result.document
     assert document["format"] == "eager-kestrel/rehearsal/1"
@@ -572,8 +647,20 @@ def test_a_dead_ingest_is_exit_three_and_the_key_stays_secret(
 @pytest.mark.skipif(os.name == "nt", reason="Ctrl-C is sent as a POSIX signal")
 def test_receive_waits_reports_and_hides_the_key(home: Path, tmp_path: Path) -> None:
     environment = os.environ | {"EAGER_KESTREL_STREAM_KEY": CANARY, "COLUMNS": "120"}
-    command = [sys.executable, "-m", "eager_kestrel", "receive", "--port", "0", "--for", "oxbow",
-               "--within", "40 s", "--record", str(tmp_path / "r.flv")]  # fmt: skip
+    command = [
+        sys.executable,
+        "-m",
+        "eager_kestrel",
+        "receive",
+        "--port",
+        "0",
+        "--for",
+        "oxbow",
+        "--within",
+        "40 s",
+        "--record",
+        str(tmp_path / "r.flv"),
+    ]
     with running(command, env=environment) as serving:
         assert serving.stderr is not None
         line = serving.stderr.readline()

@@ -67,8 +67,16 @@ def test_the_page_is_whole_and_needs_nothing_else(kestrel: Kestrel, tmp_path: Pa
             assert " ".join(reason["text"].split()) in text
         for step in there["steps_down"]:
             assert f"{step['video']['bitrate_kbps']:,.0f} kbit/s" in text
-    for said in ("How the line is divided", "The line by hour of day", "Checked", "9,000 kbit/s",
-                 "The last show", "It held", "GB an hour", made["made_at"][:10]):  # fmt: skip
+    for said in (
+        "How the line is divided",
+        "The line by hour of day",
+        "Checked",
+        "9,000 kbit/s",
+        "The last show",
+        "It held",
+        "GB an hour",
+        made["made_at"][:10],
+    ):
         assert said in text, said
     assert kestrel("report", "-o", tmp_path / "page.md").code == 0
     plain = (tmp_path / "page.md").read_text()
@@ -77,8 +85,12 @@ def test_the_page_is_whole_and_needs_nothing_else(kestrel: Kestrel, tmp_path: Pa
 
 
 def test_what_people_write_is_text_and_no_markup(kestrel: Kestrel, tmp_path: Path) -> None:
-    assert kestrel("plan", "--for", "oxbow", *UPLOAD, "--reserve",
-                   "<script>x</script>=1 Mbit/s", "--json").code == 0  # fmt: skip
+    assert (
+        kestrel(
+            "plan", "--for", "oxbow", *UPLOAD, "--reserve", "<script>x</script>=1 Mbit/s", "--json"
+        ).code
+        == 0
+    )
     kestrel("report", "-o", tmp_path / "p.html")
     text = (tmp_path / "p.html").read_text()
     assert "<script>" not in text

@@ -109,8 +109,10 @@ def test_bad_rows_are_named_by_line_and_good_ones_kept(kestrel: Kestrel, tmp_pat
     assert result.code == 1
     lines = result.err.strip().splitlines()
     assert [line.split("table.csv: ")[1].split(":")[0] for line in lines] == [
-        "line 3", "line 4", "line 5",
-    ]  # fmt: skip
+        "line 3",
+        "line 4",
+        "line 5",
+    ]
     assert 'name the column "upload_mbps"' in lines[0]
     assert "may mean bits or bytes" in lines[2]
     assert len(kestrel("runs", "list", "--json").document["runs"]) == 2
@@ -219,8 +221,9 @@ def test_real_runs_outweigh_readings_and_practice() -> None:
 def test_near_an_hour_goes_round_midnight(hour: int, minute: int, begun: int) -> None:
     wanted = parse_time_of_day(f"{hour}:{minute:02d}")
     run = at(begun, 5_000)
-    apart = min((begun * 60 + 10 - hour * 60 - minute) % 1440,
-                (hour * 60 + minute - begun * 60 - 10) % 1440)  # fmt: skip
+    apart = min(
+        (begun * 60 + 10 - hour * 60 - minute) % 1440, (hour * 60 + minute - begun * 60 - 10) % 1440
+    )
     assert near_time(run, wanted) == (apart <= 90)
     assert sum(h.runs for h in by_hour([run]).hours) == 1
 
@@ -326,8 +329,11 @@ def test_a_full_disk_gets_one_line_and_loses_nothing(tmp_path: Path) -> None:
     root = str(Path(__file__).parent.parent)
     done = subprocess.run(
         [sys.executable, "-c", FILL, root, str(tmp_path / "many.json")],
-        capture_output=True, text=True, check=False, env=dict(os.environ),
-    )  # fmt: skip
+        capture_output=True,
+        text=True,
+        check=False,
+        env=dict(os.environ),
+    )
     assert done.returncode == 1, done.stderr
     assert len(done.stderr.strip().splitlines()) == 1, done.stderr
     assert "disk" in done.stderr
@@ -369,14 +375,22 @@ def test_unreachable_points_are_named(kestrel: Kestrel, home: Path) -> None:
     assert kestrel("nearest", "oxbow", "--practice", "5 ms,5 ms,5 ms,5 ms").code == 2
 
 
-@given(st.lists(st.lists(st.one_of(st.none(), st.floats(0.1, 900)), min_size=1, max_size=6),
-                min_size=1, max_size=6))  # fmt: skip
+@given(
+    st.lists(
+        st.lists(st.one_of(st.none(), st.floats(0.1, 900)), min_size=1, max_size=6),
+        min_size=1,
+        max_size=6,
+    )
+)
 def test_ranking_law(answers: list[list[float | None]]) -> None:
     points = [
-        nearness(f"p{n}", "rtmp://x.example/live",
-                 [AnswerTimes(answer_ms=a, failure="" if a else "gone") for a in row])
+        nearness(
+            f"p{n}",
+            "rtmp://x.example/live",
+            [AnswerTimes(answer_ms=a, failure="" if a else "gone") for a in row],
+        )
         for n, row in enumerate(answers)
-    ]  # fmt: skip
+    ]
     medians = [p.median_ms for p in ranking("oxbow", points).points]
     reachable = [m for m in medians if m is not None]
     assert medians[: len(reachable)] == sorted(reachable)
@@ -470,8 +484,11 @@ def test_a_read_only_disk_can_still_be_planned_from(
 
 def test_hours_say_what_a_platform_would_get(kestrel: Kestrel, tmp_path: Path) -> None:
     """Each hour's settings are those of a plan from that hour's runs alone."""
-    runs = [at(hour, kbps, 20 + number) for hour, kbps in ((9, 12_000), (20, 4000), (23, 300))
-            for number in range(3)]  # fmt: skip
+    runs = [
+        at(hour, kbps, 20 + number)
+        for hour, kbps in ((9, 12_000), (20, 4000), (23, 300))
+        for number in range(3)
+    ]
     kept(*runs)
     asked = ("runs", "hours", "--for", "oxbow", "--for", "gatepost")
     found = kestrel(*asked, "--json", "--figure", tmp_path / "hours.png").document["hours"]

@@ -112,11 +112,16 @@ whole_shows = st.builds(
         st.integers(1, 480),
     ),
     destinations=st.lists(
-        st.builds(Destination, platform=st.sampled_from(["oxbow", "a-b"]),
-                  weight=st.floats(0.1, 100), least_quality=st.floats(0, 1)),
-        min_size=1, max_size=3,
+        st.builds(
+            Destination,
+            platform=st.sampled_from(["oxbow", "a-b"]),
+            weight=st.floats(0.1, 100),
+            least_quality=st.floats(0, 1),
+        ),
+        min_size=1,
+        max_size=3,
     ).map(tuple),
-)  # fmt: skip
+)
 
 
 @given(whole_shows)
@@ -127,8 +132,19 @@ def test_a_show_is_written_and_read_back_the_same(wanted: Show) -> None:
 
 
 def test_start_without_questions(kestrel: Kestrel) -> None:
-    result = kestrel("start", "--yes", "--for", "oxbow:hearth", "--motion", "calm", "--reserve",
-                     "video call=1.5 Mbit/s", "--title", "Pot luck", *UPLOAD)  # fmt: skip
+    result = kestrel(
+        "start",
+        "--yes",
+        "--for",
+        "oxbow:hearth",
+        "--motion",
+        "calm",
+        "--reserve",
+        "video call=1.5 Mbit/s",
+        "--title",
+        "Pot luck",
+        *UPLOAD,
+    )
     assert result.code == 0, result.err
     assert "Pot luck on Oxbow (hearth)" in result.out
     text = Path("show.toml").read_text()
@@ -168,14 +184,37 @@ class Person(io.StringIO):
 def test_the_conversation_asks_again_and_offers_reserves(
     kestrel: Kestrel, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    answers = ["Wheel night", "wild", "hectic", "1080", "1920x1080", "", "", "oxbw",
-               "oxbow, pocketfair", "soon", "20:00", "noday", "Thu, saturday",
-               "1, 9", "1, game=0.5 Mbit/s", "60", "60 %"]  # fmt: skip
+    answers = [
+        "Wheel night",
+        "wild",
+        "hectic",
+        "1080",
+        "1920x1080",
+        "",
+        "",
+        "oxbw",
+        "oxbow, pocketfair",
+        "soon",
+        "20:00",
+        "noday",
+        "Thu, saturday",
+        "1, 9",
+        "1, game=0.5 Mbit/s",
+        "60",
+        "60 %",
+    ]
     monkeypatch.setattr(sys, "stdin", Person("\n".join(answers) + "\n"))
     result = kestrel("start", *UPLOAD)
     assert result.code == 0, result.err
-    for said in ("a person at a table", "choose from", "write both sides", 'write "oxbow"',
-                 "not a time of day", "there is no number 9", "per cent sign"):  # fmt: skip
+    for said in (
+        "a person at a table",
+        "choose from",
+        "write both sides",
+        'write "oxbow"',
+        "not a time of day",
+        "there is no number 9",
+        "per cent sign",
+    ):
         assert said in result.err
     document = tomllib.loads(Path("show.toml").read_text())
     assert document["motion"] == "hectic"
@@ -231,9 +270,16 @@ def test_a_symptom_has_causes_and_commands_that_are_there(kestrel: Kestrel, symp
 def test_every_sum_works_out_and_no_word_is_claimed_twice(kestrel: Kestrel) -> None:
     document = kestrel("plan", "wheel-night", *UPLOAD, "--json").document
     seen = StutterSeen(
-        observed_seconds=600, seconds=1, number=1, worst_queue_seconds=1, seconds_per_hour=6,
-        low_seconds_per_hour=0, high_seconds_per_hour=9, number_per_hour=6, unseen_per_hour=18,
-    )  # fmt: skip
+        observed_seconds=600,
+        seconds=1,
+        number=1,
+        worst_queue_seconds=1,
+        seconds_per_hour=6,
+        low_seconds_per_hour=0,
+        high_seconds_per_hour=9,
+        number_per_hour=6,
+        unseen_per_hour=18,
+    )
     numbers = numbers_of(Plan.model_validate(document).model_copy(update={"stutter": seen}))
     words = glossary()
     names = [*words.terms, *(word for term in words.terms.values() for word in term.also)]
@@ -251,8 +297,20 @@ def test_a_show_names_the_platforms_to_try_and_to_check(kestrel: Kestrel) -> Non
     assert [r["platform"] for r in ranked.document["rankings"]] == ["oxbow", "fernlight"]
     one = kestrel("nearest", "wheel-night", "--practice", "5 ms", "--tries", "1", "--json")
     assert one.document["platform"] == "oxbow"
-    held = kestrel("check", "--show", "glaze-talk", "--bitrate", "5 Mbit/s", "--picture",
-                   "1920x1080", "--fps", "30", "--uplink", "8 Mbit/s", "--json")  # fmt: skip
+    held = kestrel(
+        "check",
+        "--show",
+        "glaze-talk",
+        "--bitrate",
+        "5 Mbit/s",
+        "--picture",
+        "1920x1080",
+        "--fps",
+        "30",
+        "--uplink",
+        "8 Mbit/s",
+        "--json",
+    )
     assert {f["platform"] for f in held.document["findings"]} == {"oxbow", "fernlight", "uplink"}
     assert (
         "glaze-talk" in kestrel("check", "--show", "glaze-tlk", "--bitrate", "5 Mbit/s").error_line

@@ -58,9 +58,10 @@ def choices(draw: st.DrawFn) -> Choices:
     rows = draw(
         st.lists(
             st.tuples(st.integers(0, 8), st.integers(0, 4), st.floats(-0.1, 2)),
-            min_size=1, max_size=5,
+            min_size=1,
+            max_size=5,
         )
-    )  # fmt: skip
+    )
     cells, loads, worth = zip(*rows, strict=True)
     return Choices(np.array(cells), np.array(loads), np.array(worth))
 
@@ -206,8 +207,11 @@ def test_a_slow_machine_shares_encodes() -> None:
 
 
 @settings(max_examples=12)
-@given(st.floats(2000, 60_000), st.sampled_from(["calm", "lively", "hectic"]),
-       st.sampled_from([0.5, 1.0, 3.0]))  # fmt: skip
+@given(
+    st.floats(2000, 60_000),
+    st.sampled_from(["calm", "lively", "hectic"]),
+    st.sampled_from([0.5, 1.0, 3.0]),
+)
 def test_an_encode_of_ones_own_never_looks_worse_than_a_shared_one(
     kbps: float, motion: str, weight: float
 ) -> None:
@@ -285,8 +289,9 @@ def test_every_offer_to_one_of_several_is_kept(kbps: float, wanted: Show) -> Non
             after = then.destinations[number]
             assert after.video is not None
             assert (after.video.picture, after.video.frame_rate) == (
-                offer.gives.picture, offer.gives.frame_rate,
-            )  # fmt: skip
+                offer.gives.picture,
+                offer.gives.frame_rate,
+            )
             assert after.video.bitrate_kbps == offer.gives.bitrate_kbps
             assert after.quality is not None
             assert there.quality is not None
@@ -298,8 +303,12 @@ def test_every_offer_to_one_of_several_is_kept(kbps: float, wanted: Show) -> Non
 def test_what_is_left_is_of_no_use_to_any(kbps: float, wanted: Show) -> None:
     result = planned(kbps, wanted)
     assert result.split is not None
-    tried = Groupings(wanted, [GUIDES[d.platform].under(d.standing) for d in wanted.destinations],
-                      TABLE, result.budget.safe_kbps)  # fmt: skip
+    tried = Groupings(
+        wanted,
+        [GUIDES[d.platform].under(d.standing) for d in wanted.destinations],
+        TABLE,
+        result.budget.safe_kbps,
+    )
     chosen, _ = chosen_division(tried)
     if chosen is None:
         return
@@ -333,12 +342,14 @@ def test_only_the_ratio_of_weights_counts(kbps: float, wanted: Show, factor: flo
 
 
 FAST_AND_SLOW = Machine.model_validate(
-    {"encoders": [
-        {"codec": "h264", "preset": "veryfast", "holds": "1920x1080 at 180"},
-        {"codec": "h264", "preset": "fast", "holds": "1920x1080 at 110"},
-        {"codec": "h264", "preset": "medium", "holds": "1920x1080 at 70"},
-    ]}
-)  # fmt: skip
+    {
+        "encoders": [
+            {"codec": "h264", "preset": "veryfast", "holds": "1920x1080 at 180"},
+            {"codec": "h264", "preset": "fast", "holds": "1920x1080 at 110"},
+            {"codec": "h264", "preset": "medium", "holds": "1920x1080 at 70"},
+        ]
+    }
+)
 
 
 @settings(max_examples=12)
@@ -375,9 +386,12 @@ def test_an_encode_more_is_only_made_where_it_is_seen(kbps: float, wanted: Show)
     chosen = tried.best(everyone)
     if chosen is None:
         return
-    every = [d for g in groupings(everyone) if all(
-        len(m) == 1 or wanted.destinations[i].encode != "own" for m in g for i in m
-    ) and not isinstance(d := tried.divided(g), str)]  # fmt: skip
+    every = [
+        d
+        for g in groupings(everyone)
+        if all(len(m) == 1 or wanted.destinations[i].encode != "own" for m in g for i in m)
+        and not isinstance(d := tried.divided(g), str)
+    ]
     best = max(every, key=lambda d: d.worth).best_looks()
     total = sum(tried.weights)
 
@@ -399,11 +413,12 @@ def test_a_slower_preset_buys_picture() -> None:
     place = Destination(platform="oxbow")
     held = {"holds": "1920x1080 at 300", "codec": "h264"}
     plans = {
-        preset: planned(4000, show(place, machine=Machine.model_validate(
-            {"encoders": [{**held, "preset": preset}]}
-        )))
+        preset: planned(
+            4000,
+            show(place, machine=Machine.model_validate({"encoders": [{**held, "preset": preset}]})),
+        )
         for preset in ("ultrafast", "veryfast", "medium")
-    }  # fmt: skip
+    }
     looks = [p.destinations[0].quality or 0.0 for p in plans.values()]
     assert looks[0] < looks[1] <= looks[2] + TABLE.alike
     text = next(r.text for r in plans["ultrafast"].destinations[0].reasons if r.about == "preset")

@@ -80,9 +80,7 @@ def test_a_standstill_is_noted_while_it_lasts() -> None:
     def sleep(seconds: float) -> None:
         clock[0] += seconds
 
-    arrivals = Arrivals(
-        lambda: int(min(clock[0], 1.0) * 125_000), lambda: clock[0], sleep
-    )  # fmt: skip
+    arrivals = Arrivals(lambda: int(min(clock[0], 1.0) * 125_000), lambda: clock[0], sleep)
     noted = [arrivals.until(tick * 0.05, 1000) for tick in range(1, 61)]
     assert all(at is not None and at <= 1.001 for at in noted[:20])
     assert noted[20:24] == [None] * 4
@@ -104,8 +102,9 @@ def test_the_ramp_is_left_out(kbps: float, ramp: float) -> None:
 
 @given(st.lists(rates, min_size=4, max_size=40), st.integers(1, 5))
 def test_order_and_scale(stretches: list[float], factor: int) -> None:
-    trace = Trace(tuple(0.5 * i for i in range(len(stretches))), tuple(stretches),
-                  0.5 * len(stretches))  # fmt: skip
+    trace = Trace(
+        tuple(0.5 * i for i in range(len(stretches))), tuple(stretches), 0.5 * len(stretches)
+    )
     series = sampled(trace, 12)
     found = throughput(series)
     assert found is not None
@@ -182,8 +181,10 @@ def test_a_bare_number_is_marked_as_assumed(bits: int) -> None:
     assert "nothing measured" in uplink.said
 
 
-@given(st.lists(st.floats(0, 50_000), min_size=1, max_size=20).filter(lambda r: max(r) > 1),
-       st.floats(0, 100))  # fmt: skip
+@given(
+    st.lists(st.floats(0, 50_000), min_size=1, max_size=20).filter(lambda r: max(r) > 1),
+    st.floats(0, 100),
+)
 def test_trace_integral_and_its_inverse(kbps: list[float], at: float) -> None:
     trace = Trace(tuple(float(i) for i in range(len(kbps))), tuple(kbps), float(len(kbps)))
     carried = trace.bytes_until(at)

@@ -41,8 +41,12 @@ from tests.test_recordings import FFMPEG, Make
 from tests.test_recordings import made as made  # the fixture
 
 points = st.lists(st.tuples(st.floats(100, 9000), st.floats(0, 1)), min_size=1, max_size=14)
-SHAPES = [(Resolution(1920, 1080), 60), (Resolution(1280, 720), 60), (Resolution(1280, 720), 30),
-          (Resolution(854, 480), 30)]  # fmt: skip
+SHAPES = [
+    (Resolution(1920, 1080), 60),
+    (Resolution(1280, 720), 60),
+    (Resolution(1280, 720), 30),
+    (Resolution(854, 480), 30),
+]
 
 
 @given(points)
@@ -57,8 +61,10 @@ def test_nobody_beats_the_hull_and_nothing_else_is_on_it(found: list[tuple[float
         assert cost < kept[0][0] or worth <= at + 1e-9
 
 
-@given(st.lists(st.tuples(st.floats(1, 90), st.floats(0, 40)), min_size=1, max_size=80),
-       st.floats(STRETCH_SECONDS, 60))  # fmt: skip
+@given(
+    st.lists(st.tuples(st.floats(1, 90), st.floats(0, 40)), min_size=1, max_size=80),
+    st.floats(STRETCH_SECONDS, 60),
+)
 def test_stretches_lie_apart_within_the_clip_and_hold_the_hardest(
     seen: list[tuple[float, float]], length: float
 ) -> None:
@@ -116,10 +122,18 @@ def test_what_is_best_between_two_bitrates_is_best_at_each(motion: str, first: f
     for part in found:
         middle = (part.from_kbps + part.to_kbps) / 2
         looks = {
-            (p, f): float(quality(TABLE, motion, "h264", np.array([float(p.pixels)]),  # type: ignore[arg-type]
-                                  np.array([float(f)]), np.array([middle]))[0])
+            (p, f): float(
+                quality(
+                    TABLE,
+                    motion,
+                    "h264",
+                    np.array([float(p.pixels)]),  # type: ignore[arg-type]
+                    np.array([float(f)]),
+                    np.array([middle]),
+                )[0]
+            )
             for p, f in shapes
-        }  # fmt: skip
+        }
         assert looks[part.picture, part.frame_rate] >= max(looks.values()) - 0.003
 
 
@@ -207,11 +221,13 @@ BAD = {
     "short": (("-t", "1"), "are too short"),
     "ten": (("-t", "4", "-pix_fmt", "yuv420p10le"), "10 bits"),
     "laced": (("-t", "4", "-flags", "+ildct", "-x264-params", "interlaced=1"), "interlaced"),
-    "uneven": (("-t", "4", "-vf", "select='not(mod(n,7))+not(mod(n,3))'", "-fps_mode", "vfr"),
-               "varies"),
+    "uneven": (
+        ("-t", "4", "-vf", "select='not(mod(n,7))+not(mod(n,3))'", "-fps_mode", "vfr"),
+        "varies",
+    ),
     "still": (("-t", "4", "-vf", "trim=end_frame=1,loop=-1:1:0,setpts=N/30/TB"), "nothing in it"),
     "hdr": (("-t", "4", "-vf", "setparams=color_trc=smpte2084"), "HDR (PQ)"),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("what", list(BAD))
@@ -221,10 +237,23 @@ def test_a_clip_that_cannot_be_tried_gets_one_line(
     options, said = BAD[what]
     path = tmp_path / f"{what}.mkv"
     subprocess.run(
-        [FFMPEG, "-v", "error", "-f", "lavfi", "-i", "testsrc2=size=160x96:rate=30",
-         *(options if "-pix_fmt" in options else (*options, "-pix_fmt", "yuv420p")),
-         "-c:v", "libx264", "-preset", "ultrafast", str(path)], check=True,
-    )  # fmt: skip
+        [
+            FFMPEG,
+            "-v",
+            "error",
+            "-f",
+            "lavfi",
+            "-i",
+            "testsrc2=size=160x96:rate=30",
+            *(options if "-pix_fmt" in options else (*options, "-pix_fmt", "yuv420p")),
+            "-c:v",
+            "libx264",
+            "-preset",
+            "ultrafast",
+            str(path),
+        ],
+        check=True,
+    )
     found = kestrel("trial", path)
     assert found.code == 2
     assert said in found.error_line
@@ -233,9 +262,16 @@ def test_a_clip_that_cannot_be_tried_gets_one_line(
 def test_other_bad_input_gets_one_line(kestrel: Kestrel, clip: Path, tmp_path: Path) -> None:
     cut_off = tmp_path / "cut.flv"
     cut_off.write_bytes(clip.read_bytes()[: clip.stat().st_size // 2])
-    for wrong in ((tmp_path / "none.mkv",), (cut_off,), (clip, "--keep", "Pots & pans"),
-                  (clip, "--sheet", "s.txt"), (clip, "--blind"), (clip, "--bitrate", "6000"),
-                  (clip, "--for", "nowhere"), (clip, "--motion", "wild")):  # fmt: skip
+    for wrong in (
+        (tmp_path / "none.mkv",),
+        (cut_off,),
+        (clip, "--keep", "Pots & pans"),
+        (clip, "--sheet", "s.txt"),
+        (clip, "--blind"),
+        (clip, "--bitrate", "6000"),
+        (clip, "--for", "nowhere"),
+        (clip, "--motion", "wild"),
+    ):
         found = kestrel("trial", *wrong)
         assert found.code == 2, wrong
         assert found.error_line

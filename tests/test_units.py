@@ -65,8 +65,15 @@ def test_slips_are_refused_with_what_to_write(written: str, says: str) -> None:
 
 @given(st.text(max_size=30))
 def test_no_text_breaks_the_reader(written: str) -> None:
-    for read in (Bitrate.parse, DataSize.parse, parse_seconds, parse_share, Resolution.parse,
-                 AspectRatio.parse, parse_frame_rate):  # fmt: skip
+    for read in (
+        Bitrate.parse,
+        DataSize.parse,
+        parse_seconds,
+        parse_share,
+        Resolution.parse,
+        AspectRatio.parse,
+        parse_frame_rate,
+    ):
         try:
             read(written)
         except UnitError as error:

@@ -172,8 +172,9 @@ def test_a_run_is_written_by_extension_and_can_be_imported(
     kestrel: Kestrel, tmp_path: Path
 ) -> None:
     with simulated_uplink(practice_line(rate=EIGHT)) as up:
-        done = measured(kestrel, up.url, "--out", str(tmp_path / "run.json"), "--no-keep",
-                        seconds="2 s")  # fmt: skip
+        done = measured(
+            kestrel, up.url, "--out", str(tmp_path / "run.json"), "--no-keep", seconds="2 s"
+        )
         wrong = measured(kestrel, up.url, "--out", "run.txt")
     assert done.code == 0
     assert wrong.code == 2
@@ -214,9 +215,10 @@ def test_background_is_what_leaves_by_every_way_but_loopback(
     )
     monkeypatch.setattr(
         "psutil.net_if_stats",
-        lambda: {name: SimpleNamespace(flags="up,loopback" if name == "lo" else "up")
-                 for name in sent},
-    )  # fmt: skip
+        lambda: {
+            name: SimpleNamespace(flags="up,loopback" if name == "lo" else "up") for name in sent
+        },
+    )
     watch = BackgroundWatch()
     sent |= {"en7": 251_000, "wl2": 125_050, "lo": 9_000_000}
     now[0] += 2

@@ -35,14 +35,18 @@ def steady(kbps: float):
 
 @settings(max_examples=14)
 @given(
-    line=st.floats(6200, 20000), keyframe=st.floats(1, 10), fps=st.sampled_from([24.0, 30.0, 60.0]),
-    seen=st.booleans(), seed=st.integers(0, 99),
-)  # fmt: skip
+    line=st.floats(6200, 20000),
+    keyframe=st.floats(1, 10),
+    fps=st.sampled_from([24.0, 30.0, 60.0]),
+    seen=st.booleans(),
+    seed=st.integers(0, 99),
+)
 def test_a_steady_line_is_never_cried_over(
     line: float, keyframe: float, fps: float, seen: bool, seed: int
 ) -> None:
-    out = played(steady(line), Expected(kbps=6000, fps=fps), 120, seen=seen, keyframe=keyframe,
-                 seed=seed)  # fmt: skip
+    out = played(
+        steady(line), Expected(kbps=6000, fps=fps), 120, seen=seen, keyframe=keyframe, seed=seed
+    )
     assert out.first_late is None
     assert {now.verdict.text for now in out.told} == {"carries it"}
     assert len(out.notes.seconds.sent_kbps) == 120
@@ -72,8 +76,13 @@ def test_a_dip_is_the_lines_and_a_step_that_fits_is_named(
         uplink_from_number("9 Mbit/s"),
     ).plan.destinations[0]
     expected = Expected(made.total_kbps, 60.0, 2.0, made.steps_down)
-    out = played(lambda t: carried if 20 <= t < 20 + length else 12000, expected, 60,
-                 kbps=made.total_kbps, seen=seen)  # fmt: skip
+    out = played(
+        lambda t: carried if 20 <= t < 20 + length else 12000,
+        expected,
+        60,
+        kbps=made.total_kbps,
+        seen=seen,
+    )
     assert set(out.causes) == {"line"}
     worst = out.notes.troubles[0]
     assert worst.late
@@ -97,9 +106,11 @@ def test_a_stall_is_told_as_one(seen: bool) -> None:
 
 def test_a_closed_window_is_the_ingests_fault() -> None:
     closed = played(
-        lambda t: 0 if t >= 20 else 9000, PLANNED, 30,
+        lambda t: 0 if t >= 20 else 9000,
+        PLANNED,
+        30,
         look=lambda t: {"window_closed_seconds": max(0.0, t - 20)},
-    )  # fmt: skip
+    )
     assert closed.causes == ["ingest"]
 
 
@@ -116,8 +127,14 @@ def test_less_than_planned_is_not_laid_on_the_line(
     seen: bool, extra: dict[str, object], cause: str, said: str
 ) -> None:
     before = {"fps": 60.0} if extra else {}
-    out = played(steady(9000), PLANNED, 60, seen=seen, share=lambda t: 1 if t < 20 else 0.5,
-                 look=lambda t: extra if t >= 20 else before)  # fmt: skip
+    out = played(
+        steady(9000),
+        PLANNED,
+        60,
+        seen=seen,
+        share=lambda t: 1 if t < 20 else 0.5,
+        look=lambda t: extra if t >= 20 else before,
+    )
     assert set(out.causes) == {cause}
     assert said in out.notes.troubles[-1].text
     more = played(steady(20000), PLANNED, 60, seen=seen, share=lambda t: 1 if t < 20 else 1.5)
@@ -126,26 +143,37 @@ def test_less_than_planned_is_not_laid_on_the_line(
 
 @settings(max_examples=16)
 @given(
-    st.floats(3, 20), st.sampled_from([1.0, 2.0, 4.0]), st.floats(0.87, 1.0), st.floats(0, 1),
+    st.floats(3, 20),
+    st.sampled_from([1.0, 2.0, 4.0]),
+    st.floats(0.87, 1.0),
+    st.floats(0, 1),
     st.integers(0, 99),
-)  # fmt: skip
+)
 def test_a_lawful_constant_bitrate_is_never_off_the_plan(
     keyframe: float, interval: float, rate: float, buffered: float, seed: int
 ) -> None:
     """Neither a keyframe more in a window, nor the encoder's buffer spent at the start."""
     begun = 1 + buffered / 2  # a second of buffer, spent within two
     out = played(
-        steady(20000), Expected(6000, 60.0, interval), 60, keyframe=keyframe, seed=seed,
-        share=lambda t: begun if t < 2 else rate, look=lambda _: {"fps": 60.0},
-    )  # fmt: skip
+        steady(20000),
+        Expected(6000, 60.0, interval),
+        60,
+        keyframe=keyframe,
+        seed=seed,
+        share=lambda t: begun if t < 2 else rate,
+        look=lambda _: {"fps": 60.0},
+    )
     assert out.causes == []
 
 
 def test_a_rate_about_the_limit_does_not_flap() -> None:
     out = played(
-        steady(20000), PLANNED, 300, look=lambda _: {"fps": 60.0},
+        steady(20000),
+        PLANNED,
+        300,
+        look=lambda _: {"fps": 60.0},
         share=lambda t: 0.846 + 0.01 * (int(t / 7) % 2),
-    )  # fmt: skip
+    )
     assert len(out.causes) <= 1
 
 
@@ -168,17 +196,26 @@ def test_a_break_is_told_with_how_long_it_lasted() -> None:
 
 @given(
     st.lists(
-        st.tuples(st.floats(0.05, 3), st.booleans(), st.integers(0, 10**7), st.integers(0, 10**7),
-                  st.floats(0, 30) | st.none(), st.floats(0, 9) | st.none()),
+        st.tuples(
+            st.floats(0.05, 3),
+            st.booleans(),
+            st.integers(0, 10**7),
+            st.integers(0, 10**7),
+            st.floats(0, 30) | st.none(),
+            st.floats(0, 9) | st.none(),
+        ),
         max_size=60,
     )
-)  # fmt: skip
+)
 def test_any_looks_make_an_airing(looks: list[tuple[float, bool, int, int, float, float]]) -> None:
     notes, moment, handed, carried = Recorder.of("here", PLANNED), 0.0, 0, 0
     for step, there, more, less, wait, late in looks:
         moment, handed, carried = moment + step, handed + more, carried + min(more, less)
-        now = notes.look(StreamSample(moment, there, handed, carried, handed - carried, wait,
-                              media_late_seconds=late))  # fmt: skip
+        now = notes.look(
+            StreamSample(
+                moment, there, handed, carried, handed - carried, wait, media_late_seconds=late
+            )
+        )
         assert json.loads(now.model_dump_json())["verdict"]["text"]
     notes.over()
     assert len(notes.seconds.sent_kbps) == int(moment)
@@ -234,8 +271,9 @@ def test_an_airing_that_held_raises_the_floor_and_a_dip_lowers_it() -> None:
 
 
 def test_what_the_ingest_did_says_nothing_of_the_line() -> None:
-    trouble = BroadcastTrouble(cause="ingest", at_seconds=100, lasted_seconds=700, worst_wait_seconds=9,
-                      late=True, text="")  # fmt: skip
+    trouble = BroadcastTrouble(
+        cause="ingest", at_seconds=100, lasted_seconds=700, worst_wait_seconds=9, late=True, text=""
+    )
     waits = [0] * 100 + [9000] * 700 + [0] * 100
     airing = an_airing(
         [5000] * 100 + [10] * 700 + [5000] * 100, waiting_ms=waits, troubles=(trouble,)
@@ -251,14 +289,17 @@ def test_plan_counts_airings_of_its_platforms_and_says_so(
     kept(*some_runs())
     before = kestrel("plan", "--for", "oxbow", *EVER, "--json").document
     high = round(1.5 * before["uplink"]["typical_kbps"])
-    trouble = BroadcastTrouble(cause="line", at_seconds=50, lasted_seconds=3, worst_wait_seconds=1,
-                      late=True, text="late")  # fmt: skip
+    trouble = BroadcastTrouble(
+        cause="line", at_seconds=50, lasted_seconds=3, worst_wait_seconds=1, late=True, text="late"
+    )
     with History() as history:
-        history.keep([
-            an_airing([high] * 7800, troubles=(trouble,), name="20261102-200000-w0002"),
-            an_airing([90] * 100, platform="larkspur", name="20261102-200000-w0003"),
-            an_airing([90] * 100, kind="practice", name="20261102-200000-w0004"),
-        ])  # fmt: skip
+        history.keep(
+            [
+                an_airing([high] * 7800, troubles=(trouble,), name="20261102-200000-w0002"),
+                an_airing([90] * 100, platform="larkspur", name="20261102-200000-w0003"),
+                an_airing([90] * 100, kind="practice", name="20261102-200000-w0004"),
+            ]
+        )
     after = kestrel("plan", "--for", "oxbow", *EVER, "--json")
     assert after.document["uplink"]["airings"] == ["20261102-200000-w0002"]
     assert after.document["uplink"]["floor_kbps"] > before["uplink"]["floor_kbps"]
@@ -272,10 +313,20 @@ def test_airings_are_listed_exported_forgotten_and_reviewed(
     kestrel: Kestrel, tmp_path: Path
 ) -> None:
     assert "watch a show" in kestrel("review").error_line
-    dip = BroadcastTrouble(cause="line", at_seconds=60, lasted_seconds=20, late=True, worst_wait_seconds=2,
-                  text="late: 2.0 s wait")  # fmt: skip
-    airing = an_airing([4000] * 60 + [1500] * 20 + [4000] * 40, sent=[4000] * 120,
-                       waiting_ms=[0] * 60 + [2000] * 20 + [0] * 40, troubles=(dip,))  # fmt: skip
+    dip = BroadcastTrouble(
+        cause="line",
+        at_seconds=60,
+        lasted_seconds=20,
+        late=True,
+        worst_wait_seconds=2,
+        text="late: 2.0 s wait",
+    )
+    airing = an_airing(
+        [4000] * 60 + [1500] * 20 + [4000] * 40,
+        sent=[4000] * 120,
+        waiting_ms=[0] * 60 + [2000] * 20 + [0] * 40,
+        troubles=(dip,),
+    )
     with History() as history:
         history.keep([airing])
     assert airing.id in kestrel("runs", "list").out
@@ -301,8 +352,9 @@ def test_airings_are_listed_exported_forgotten_and_reviewed(
 @given(st.lists(st.tuples(st.integers(300, 6000), st.booleans()), min_size=12, max_size=200))
 def test_what_would_have_held_had_no_late_frame(rows: list[tuple[int, bool]]) -> None:
     carried = [rate if limited else 6000 for rate, limited in rows]
-    airing = an_airing(carried, sent=[6000] * len(rows),
-                       waiting_ms=[900 if limited else 0 for _, limited in rows])  # fmt: skip
+    airing = an_airing(
+        carried, sent=[6000] * len(rows), waiting_ms=[900 if limited else 0 for _, limited in rows]
+    )
     held = review_of(airing).would_have_held_kbps
     assert held is not None
     backlog = worst = 0.0

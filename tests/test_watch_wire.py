@@ -58,12 +58,52 @@ def ffmpeg(url: str, seconds: float, pace: str = "1", source: str = "testsrc2") 
     size = "color=c=black" if source == "color" else source
     separator = ":" if source == "color" else "="
     filled = "scenecut=0" if source == "color" else "scenecut=0:nal-hrd=cbr"
-    return [FFMPEG, "-v", "error", "-readrate", pace, "-f", "lavfi", "-i",
-            f"{size}{separator}size=320x180:rate=30", "-readrate", pace, "-f", "lavfi", "-i",
-            "sine=frequency=330:sample_rate=48000", "-t", str(seconds), "-c:v", "libx264",
-            "-preset", "ultrafast", "-pix_fmt", "yuv420p", "-threads", "1", "-b:v", "500k",
-            "-maxrate", "500k", "-bufsize", "500k", "-g", "60", "-x264-params", filled,
-            "-c:a", "aac", "-b:a", "96k", "-ac", "2", "-f", "flv", url]  # fmt: skip
+    return [
+        FFMPEG,
+        "-v",
+        "error",
+        "-readrate",
+        pace,
+        "-f",
+        "lavfi",
+        "-i",
+        f"{size}{separator}size=320x180:rate=30",
+        "-readrate",
+        pace,
+        "-f",
+        "lavfi",
+        "-i",
+        "sine=frequency=330:sample_rate=48000",
+        "-t",
+        str(seconds),
+        "-c:v",
+        "libx264",
+        "-preset",
+        "ultrafast",
+        "-pix_fmt",
+        "yuv420p",
+        "-threads",
+        "1",
+        "-b:v",
+        "500k",
+        "-maxrate",
+        "500k",
+        "-bufsize",
+        "500k",
+        "-g",
+        "60",
+        "-x264-params",
+        filled,
+        "-c:a",
+        "aac",
+        "-b:a",
+        "96k",
+        "-ac",
+        "2",
+        "-f",
+        "flv",
+        url,
+    ]
 
 
 @contextlib.contextmanager
@@ -111,8 +151,9 @@ def watched_through(scene: Scene, settings: Path) -> tuple[KeptBroadcast, Recept
     """One scene, passed through."""
     told: list[RelayReport] = []
     with platform(SimulatedConnection(scene.line, 20), scene.trouble) as (target, taking):
-        wish = RelayOptions(settings=settings, to=(f"oxbow={target.url}",), port=0, within="40 s",
-                    gone_seconds=3)  # fmt: skip
+        wish = RelayOptions(
+            settings=settings, to=(f"oxbow={target.url}",), port=0, within="40 s", gone_seconds=3
+        )
         ready = threading.Event()
 
         def begin(it: RelayReport) -> None:
@@ -142,8 +183,11 @@ def test_through_names_who_is_at_fault(tmp_path: Path) -> None:
             causes.discard("machine")
         assert causes == ({scene.cause} if scene.cause else set()), (scene.name, said)
         assert airing.ended == "the program ended the stream"
-        frames = sum(one.findings.recording.video.frames for one in taking.received
-                     if one.findings and one.findings.recording)  # fmt: skip
+        frames = sum(
+            one.findings.recording.video.frames
+            for one in taking.received
+            if one.findings and one.findings.recording
+        )
         assert airing.frames == round(scene.seconds * 30)
         lost = airing.lost_frames or 0
         assert frames == airing.frames - lost or (lost and abs(frames + lost - airing.frames) < 20)
@@ -201,12 +245,15 @@ def test_every_byte_is_passed_on_in_order() -> None:
     from eager_kestrel.net.receiving import IngestServer
 
     lying = Lying()
-    with IngestServer(lying) as server, between(f"oxbow=rtmp://127.0.0.1:{server.port}/live") as (
-        told, done,
-    ):  # fmt: skip
+    with (
+        IngestServer(lying) as server,
+        between(f"oxbow=rtmp://127.0.0.1:{server.port}/live") as (told, done),
+    ):
         sending = Publication(PublishTarget.parse(told.address), LOCAL)
-        sent = [(9, 0, flv.video_header("h264", b"\x01\x64\x00\x1f\xff")),
-                (8, 0, flv.aac_header(b"\x11\x90"))]  # fmt: skip
+        sent = [
+            (9, 0, flv.video_header("h264", b"\x01\x64\x00\x1f\xff")),
+            (8, 0, flv.aac_header(b"\x11\x90")),
+        ]
         for number in range(200):
             at = 2_000_000_000 + number * 33  # an odd clock, with an extended timestamp
             sent.append((9, at, tag(number % 50 == 0, 20_000 if number % 50 == 0 else 900, number)))
@@ -231,9 +278,10 @@ def test_a_slow_platform_does_not_hold_up_the_others(monkeypatch: pytest.MonkeyP
         SimulatedConnection(Trace.constant(8000), 20),
     )
     with (
-        platform(slow) as (narrow, _), platform(fast) as (wide, taking),
+        platform(slow) as (narrow, _),
+        platform(fast) as (wide, taking),
         between(f"oxbow={wide.url}", f"larkspur={narrow.url}") as (told, done),
-    ):  # fmt: skip
+    ):
         sent = ffmpeg(f"{told.address}/{LOCAL}", 8)
         assert subprocess.run(sent, check=False, timeout=60).returncode == 0
     good, bad = (one.airing for one in done[0])
@@ -365,8 +413,9 @@ def test_from_outside_a_dip_is_told_and_the_program_is_not_touched(tmp_path: Pat
     told = []
     with platform(line) as (target, taking):
         sender = subprocess.Popen(ffmpeg(f"{target.url}/{CANARY}", 14))
-        wish = OutsideWish(settings=settings, to=f"127.0.0.1:{target.port}", within="30 s",
-                           gone_seconds=1)  # fmt: skip
+        wish = OutsideWish(
+            settings=settings, to=f"127.0.0.1:{target.port}", within="30 s", gone_seconds=1
+        )
         aired = watch(wish, told.append)
         assert sender.wait(20) == 0
     airing = aired.airing
@@ -384,9 +433,10 @@ def test_json_is_a_document_a_second_and_ends_on_sigterm(tmp_path: Path, home: P
     with (
         platform(SimulatedConnection(Trace.constant(3000), 10)) as (target, _),
         running(ffmpeg(f"{target.url}/{CANARY}", 20)) as sender,
-        running([sys.executable, "-m", "eager_kestrel", "watch", "--json", "--pid",
-                 str(sender.pid)]) as watching,
-    ):  # fmt: skip
+        running(
+            [sys.executable, "-m", "eager_kestrel", "watch", "--json", "--pid", str(sender.pid)]
+        ) as watching,
+    ):
         assert watching.stdout is not None
         lines = [json.loads(watching.stdout.readline()) for _ in range(3)]
         watching.terminate()

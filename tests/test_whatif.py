@@ -100,12 +100,14 @@ def test_need_says_when_a_plan_takes_a_picture_and_when_it_looks_good(
             video = planned(found.taken_kbps, wanted).destinations[0].video
             assert video is not None
             assert (video.picture, float(video.frame_rate)) == (
-                picture, pytest.approx(found.fps, abs=0.01),
-            )  # fmt: skip
+                picture,
+                pytest.approx(found.fps, abs=0.01),
+            )
             before = planned(found.taken_kbps - step(wanted), wanted).destinations[0].video
             assert before is None or (before.picture, float(before.frame_rate)) != (
-                picture, pytest.approx(found.fps, abs=0.01),
-            )  # fmt: skip
+                picture,
+                pytest.approx(found.fps, abs=0.01),
+            )
         if found.good_kbps is not None:
             assert found.full_gives is not None
             assert found.full_gives.quality >= 0.8
@@ -149,12 +151,18 @@ def test_an_offer_of_more_upload_is_kept(kbps: float, wanted: Show) -> None:
 def test_the_budget_can_be_turned_round(
     typical: float, evenness: float, share: float, safe: float
 ) -> None:
-    line = Uplink(typical_kbps=typical, floor_kbps=typical * evenness, spread=0.3,
-                  basis="one run", said="a run")  # fmt: skip
+    line = Uplink(
+        typical_kbps=typical,
+        floor_kbps=typical * evenness,
+        spread=0.3,
+        basis="one run",
+        said="a run",
+    )
     made = budget(line, share, show().reserves)
     upload = made.upload_for(safe)
-    same = Uplink(typical_kbps=upload, floor_kbps=upload * evenness, spread=0.3,
-                  basis="one run", said="a run")  # fmt: skip
+    same = Uplink(
+        typical_kbps=upload, floor_kbps=upload * evenness, spread=0.3, basis="one run", said="a run"
+    )
     assert budget(same, share, ()).safe_kbps == pytest.approx(safe, rel=1e-4, abs=0.01)
 
 
@@ -162,8 +170,9 @@ def test_a_standing_and_a_codec_are_offered(kestrel: Kestrel) -> None:
     wish = ("--upload", "40 Mbit/s", "--motion", "hectic")
     oxbow = kestrel("plan", "--for", "oxbow", *wish)
     assert "the hearth standing would allow" in oxbow.out
-    fernlight = kestrel("plan", "--for", "fernlight", "--upload", "7 Mbit/s", "--motion", "hectic",
-                        "--json").document["destinations"][0]  # fmt: skip
+    fernlight = kestrel(
+        "plan", "--for", "fernlight", "--upload", "7 Mbit/s", "--motion", "hectic", "--json"
+    ).document["destinations"][0]
     assert {offer["needs"] for offer in fernlight["offers"]} >= {"hevc", "av1"}
     assert "if it struggles" in oxbow.out
 
@@ -173,8 +182,16 @@ def test_need_answers_in_words_as_a_table_and_drawn(kestrel: Kestrel, tmp_path: 
     (answer,) = kestrel(*wish, "--json").document["needs"]
     assert answer["possible"]
     assert answer["full_gives"]["height"] == 720
-    again = kestrel("plan", "--for", "oxbow", "--upload", f"{answer['taken_kbps']} kbit/s",
-                    "--motion", "hectic", "--json").document["destinations"][0]  # fmt: skip
+    again = kestrel(
+        "plan",
+        "--for",
+        "oxbow",
+        "--upload",
+        f"{answer['taken_kbps']} kbit/s",
+        "--motion",
+        "hectic",
+        "--json",
+    ).document["destinations"][0]
     assert (again["video"]["height"], again["video"]["fps"]) == (720, 60)
     (reserved,) = kestrel(*wish, "--reserve", "call=1.5 Mbit/s", "--json").document["needs"]
     more = reserved["full_kbps"] - answer["full_kbps"]
@@ -200,8 +217,9 @@ def test_need_answers_in_words_as_a_table_and_drawn(kestrel: Kestrel, tmp_path: 
 
 def test_sweeps_agree_with_plans(kestrel: Kestrel, tmp_path: Path) -> None:
     out, figure = tmp_path / "s.csv", tmp_path / "s.png"
-    done = kestrel("plan", "--for", "oxbow", "--sweep", "upload=1..40", "--out", out,
-                   "--figure", figure)  # fmt: skip
+    done = kestrel(
+        "plan", "--for", "oxbow", "--sweep", "upload=1..40", "--out", out, "--figure", figure
+    )
     assert done.code == 0, done.err
     assert figure.read_bytes().startswith(b"\x89PNG")
     rows = list(csv.DictReader(io.StringIO(out.read_text())))
@@ -251,8 +269,12 @@ def test_need_counts_reserves_larger_than_any_line_measured() -> None:
 
 def test_a_plan_with_no_candidates_has_no_steps() -> None:
     guide = load_guide("pocketfair")
-    narrow = Show(source=Resolution(320, 240), frame_rate="30", motion="calm",  # type: ignore[arg-type]
-                  destinations=(Destination(platform="pocketfair"),))  # fmt: skip
+    narrow = Show(
+        source=Resolution(320, 240),
+        frame_rate="30",
+        motion="calm",  # type: ignore[arg-type]
+        destinations=(Destination(platform="pocketfair"),),
+    )
     uplink = assumed_uplink(Bitrate.parse("9 Mbit/s"))
     (there,) = plan(uplink, narrow, {"pocketfair": guide}, TABLE, "test").destinations
     assert not there.feasible
@@ -278,8 +300,9 @@ def test_a_comparison_says_what_a_plan_and_its_budget_say(kbps: float, wanted: S
         shapes.append((there.video.picture, there.video.frame_rate))
     found = compare(field, waterfall, shapes).finalists
     for one in found:
-        again = budget(assumed_uplink(Bitrate.from_kbps(one.upload_kbps)), wanted.safe_share,
-                       wanted.reserves)  # fmt: skip
+        again = budget(
+            assumed_uplink(Bitrate.from_kbps(one.upload_kbps)), wanted.safe_share, wanted.reserves
+        )
         assert again.safe_kbps == pytest.approx(one.total_kbps, rel=0.001, abs=0.2)
         assert one.total_kbps <= waterfall.safe_kbps + 1e-6 or one.refused
     if there.video is not None:
@@ -294,8 +317,11 @@ def test_what_cannot_be_compared_gets_one_line(kestrel: Kestrel) -> None:
     upload = ("--upload", "6 Mbit/s")
     good = kestrel("plan", "oxbow", *upload, "--compare", "1280x720@60, 1920x1080 at 30", "--json")
     assert [f["fps"] for f in good.document["finalists"]] == [60, 30]
-    for wrong, said in (("720p60", "write 1280x720@60"), ("1280x720@48", "frame rates are"),
-                        ("1000x700@60", "pictures are")):  # fmt: skip
+    for wrong, said in (
+        ("720p60", "write 1280x720@60"),
+        ("1280x720@48", "frame rates are"),
+        ("1000x700@60", "pictures are"),
+    ):
         assert said in kestrel("plan", "oxbow", *upload, "--compare", wrong).error_line
     several = kestrel("plan", "oxbow,gatepost", *upload, "--compare", "1280x720@60")
     assert "of one platform" in several.error_line

@@ -270,9 +270,11 @@ def test_a_talker_is_cut_off_and_strangers_are_told_apart() -> None:
 
 
 @given(
-    st.sampled_from(["h264", "hevc", "av1"]), st.binary(max_size=50), st.booleans(),
+    st.sampled_from(["h264", "hevc", "av1"]),
+    st.binary(max_size=50),
+    st.booleans(),
     st.integers(-2000, 2000),
-)  # fmt: skip
+)
 def test_video_tags_come_back(codec: str, body: bytes, key: bool, offset: int) -> None:
     tag = flv.read_video(flv.video_frame(codec, body, keyframe=key, offset_ms=offset))
     assert (tag.codec, tag.part, tag.keyframe, tag.body) == (codec, "frame", key, body)
@@ -318,11 +320,15 @@ def test_flv_files_add_up(tags: list[tuple[int, bytes]]) -> None:
         ("h264", bytes([1, 66, 0xD0, 11]), "baseline", "1b"),
         ("h264", b"\x00\x00\x00\x01\x09\xf0\x00\x00\x01\x67\x4d\x40\x1f\xaa", "main", "3.1"),
         ("hevc", bytes([1, 1]) + bytes(10) + bytes([123]), "main", "4.1"),
-        ("hevc", b"\x00\x00\x01\x42\x01\x01\x02" + bytes([1] * 10) + bytes([93, 0, 1]), "main10",
-         "3.1"),
+        (
+            "hevc",
+            b"\x00\x00\x01\x42\x01\x01\x02" + bytes([1] * 10) + bytes([93, 0, 1]),
+            "main10",
+            "3.1",
+        ),
         ("av1", bytes([0x81, 0x08, 0, 0]), "main", "4.0"),
     ],
-)  # fmt: skip
+)
 def test_profiles_and_levels_are_read(codec: str, header: bytes, profile: str, level: str) -> None:
     found = profile_and_level(codec, header)
     assert found is not None

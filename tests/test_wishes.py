@@ -23,9 +23,10 @@ UPLOAD = ("--upload", "9 Mbit/s")
 
 
 @given(
-    upload=st.floats(1.5, 40), rate=st.sampled_from(["60", "30"]),
+    upload=st.floats(1.5, 40),
+    rate=st.sampled_from(["60", "30"]),
     picture=st.sampled_from(["1920x1080", "1280x720", "960x540"]),
-)  # fmt: skip
+)
 def test_a_pinned_picture_is_sent_and_its_cost_is_true(
     upload: float, rate: str, picture: str
 ) -> None:
@@ -43,7 +44,9 @@ def test_a_pinned_picture_is_sent_and_its_cost_is_true(
     assert float(there.video.frame_rate) == float(rate)  # type: ignore[attr-defined]
     assert (there.quality or 0) <= (free.quality or 0) + 0.02  # type: ignore[attr-defined]
     same = (free.video.picture, free.video.frame_rate) == (  # type: ignore[attr-defined]
-        there.video.picture, there.video.frame_rate)  # type: ignore[attr-defined]  # fmt: skip
+        there.video.picture,
+        there.video.frame_rate,
+    )  # type: ignore[attr-defined]
     assert (notes == ()) == same
     if notes:
         assert free.video.words in notes[0]  # type: ignore[attr-defined]
@@ -134,11 +137,12 @@ def test_all_destinations_are_rehearsed_at_once(kestrel: Kestrel, tmp_path: Path
     assert narrow.code == 1
     assert "Not all at once" in narrow.out
     for asked, said in (
-        (("--settle",), "--for oxbow"), (("--figure", "x.png"), "--for oxbow"),
+        (("--settle",), "--for oxbow"),
+        (("--figure", "x.png"), "--for oxbow"),
         (("--to", "rtmp://a.example/live"), "--to oxbow=rtmp://HOST/APP"),
         (("--to", "oxbow=rtmp://a.example/live"), "no address for gatepost"),
         (("--to", "fen=rtmp://a.example/live"), "no settings for fen"),
-    ):  # fmt: skip
+    ):
         line = () if "--to" in asked else ("--practice", "9 Mbit/s")
         assert said in kestrel("rehearse", *line, *asked).error_line
     assert (
@@ -154,12 +158,23 @@ def test_settings_are_rehearsed(kestrel: Kestrel, tmp_path: Path) -> None:
     wish = ("--for", "oxbow", "--upload", "2 Mbit/s", "--source", "640x360", "--fps", "30")
     kestrel("plan", *wish, "--out", tmp_path / "s.toml")
     planned = kestrel("plan", *wish, "--json").document["destinations"][0]
-    held = kestrel("rehearse", tmp_path / "s.toml", "--for", "oxbow", "--practice", "4 Mbit/s",
-                   "--seconds", "2", "--json")  # fmt: skip
+    held = kestrel(
+        "rehearse",
+        tmp_path / "s.toml",
+        "--for",
+        "oxbow",
+        "--practice",
+        "4 Mbit/s",
+        "--seconds",
+        "2",
+        "--json",
+    )
     assert held.code == 0
     assert held.document["total_kbps"] == pytest.approx(planned["total_kbps"], rel=0.01)
-    assert "--for PLATFORM" in kestrel("rehearse", tmp_path / "s.toml", "--practice", "4 Mbit/s"
-                                       ).error_line  # fmt: skip
+    assert (
+        "--for PLATFORM"
+        in kestrel("rehearse", tmp_path / "s.toml", "--practice", "4 Mbit/s").error_line
+    )
 
 
 def test_settings_are_read_off_a_recording_and_held_to_the_plan(
@@ -187,17 +202,33 @@ def test_a_guess_of_a_guide_breaks_nothing_and_says_so(kestrel: Kestrel, tmp_pat
     page = tmp_path / "page.csv"
     page.write_text("Resolution,Recommended bitrate\n1920x1080,6000-8000 kbps\n")
     folder = tmp_path / "guides"
-    assert kestrel("guides", "import", page, "--name", "millrace", "--accept", "all",
-                   "--out", folder / "millrace.toml").code == 1  # fmt: skip
+    assert (
+        kestrel(
+            "guides",
+            "import",
+            page,
+            "--name",
+            "millrace",
+            "--accept",
+            "all",
+            "--out",
+            folder / "millrace.toml",
+        ).code
+        == 1
+    )
     asked = ("--guides", folder, "--for", "millrace")
     there = kestrel("plan", *asked, "--upload", "30 Mbit/s", "--json").document["destinations"][0]
     assert {"bitrate", "audio", "keyframes"} <= set(there["guessed"])
     assert "only guesses" in next(r["text"] for r in there["reasons"] if r["about"] == "bitrate")
-    over = kestrel("check", *asked, "--bitrate", "9 Mbit/s", "--audio-bitrate", "320 kbit/s",
-                   "--json")  # fmt: skip
+    over = kestrel(
+        "check", *asked, "--bitrate", "9 Mbit/s", "--audio-bitrate", "320 kbit/s", "--json"
+    )
     assert over.code == 0
-    assert all("a guess" in one["wanted"] for one in over.document["findings"]
-               if one["severity"] == "caution" and one["rule"] != "uplink")  # fmt: skip
+    assert all(
+        "a guess" in one["wanted"]
+        for one in over.document["findings"]
+        if one["severity"] == "caution" and one["rule"] != "uplink"
+    )
     text = (folder / "millrace.toml").read_text()
     line = next(line for line in text.splitlines() if line.startswith("unchecked"))
     (folder / "millrace.toml").write_text(text.replace(line, ""))
@@ -239,9 +270,13 @@ def test_runs_side_by_side(kestrel: Kestrel) -> None:
     ],
 )
 def test_dates_as_people_write_them(
-    kestrel: Kestrel, tmp_path: Path, text: str, options: tuple[str, ...], moments: list[str],
+    kestrel: Kestrel,
+    tmp_path: Path,
+    text: str,
+    options: tuple[str, ...],
+    moments: list[str],
     said: str,
-) -> None:  # fmt: skip
+) -> None:
     (tmp_path / "r.csv").write_text(text)
     found = kestrel("runs", "import", tmp_path / "r.csv", *options)
     assert said in found.err

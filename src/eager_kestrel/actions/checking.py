@@ -150,9 +150,14 @@ def _left_out(planned: Plan, name: str) -> bool:
 
 def _without_settings(guide: Guide) -> Finding:
     return Finding(
-        platform=guide.name, standing=guide.standing, rule="settings", severity="caution",
-        found="none: the plan leaves it out", wanted="settings", do="see why with plan --why",
-    )  # fmt: skip
+        platform=guide.name,
+        standing=guide.standing,
+        rule="settings",
+        severity="caution",
+        found="none: the plan leaves it out",
+        wanted="settings",
+        do="see why with plan --why",
+    )
 
 
 def check_many(paths: list[Path], platforms: list[str]) -> dict[Path, Findings | KestrelError]:

@@ -120,10 +120,13 @@ class Ascent:
         known = self.climb.line_kbps or None
         self.tell(
             PartialResult(
-                "one connection", now, self.samples.last_second_kbps(), typical_kbps=known,
+                "one connection",
+                now,
+                self.samples.last_second_kbps(),
+                typical_kbps=known,
                 round_trip_ms=self.carrier.round_trip_ms(),
             )
-        )  # fmt: skip
+        )
 
     def phase(self, ending: Ending, trips: tuple[RoundTrip, ...]) -> Phase:
         """What was learned.

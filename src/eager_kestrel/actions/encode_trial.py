@@ -120,8 +120,9 @@ def try_clip(clip: Clip, wanted: TrialOptions, tell: Tell = lambda _: None) -> T
     trial = _trial(clip, wanted, stretches, settings, scored, vmaf=vmaf_program() is not None)
     if wanted.keep is not None:
         write_footage(trial.footage)
-    paths = tuple(tuple(_path(folder, setting, n) for n in range(len(sources)))
-                  for setting in settings)  # fmt: skip
+    paths = tuple(
+        tuple(_path(folder, setting, n) for n in range(len(sources))) for setting in settings
+    )
     return TrialEncodes(trial, tuple(sources), paths, hardest(stretches))
 
 
@@ -169,9 +170,14 @@ class _Scored:
 
 
 def _encoded(
-    clip: Clip, settings: Sequence[Setting], sources: Sequence[Path], folder: Path,
-    table: QualityTable, wanted: TrialOptions, tell: Tell,
-) -> list[_Scored]:  # fmt: skip
+    clip: Clip,
+    settings: Sequence[Setting],
+    sources: Sequence[Path],
+    folder: Path,
+    table: QualityTable,
+    wanted: TrialOptions,
+    tell: Tell,
+) -> list[_Scored]:
     """Encode and compare all, over all cores; tells the hull so far."""
     from eager_kestrel.media.encoders import cores
 
@@ -200,15 +206,19 @@ def _encoded(
 
 
 def _so_far(
-    found: dict[int, _Scored], settings: Sequence[Setting], last: int, table: QualityTable,
+    found: dict[int, _Scored],
+    settings: Sequence[Setting],
+    last: int,
+    table: QualityTable,
     motion: Motion,
-) -> str:  # fmt: skip
+) -> str:
     whole = {n: s.look * _smooth(table, motion, settings[n].frame_rate) for n, s in found.items()}
     numbers = sorted(found)
     on = hull([(found[n].kbps, whole[n]) for n in numbers])
     best = [_words(settings[n]) for n, kept in zip(numbers, on, strict=True) if kept]
-    return words.going(len(found), len(settings), _words(settings[last]), whole[last],
-                       ", ".join(best[-3:]))  # fmt: skip
+    return words.going(
+        len(found), len(settings), _words(settings[last]), whole[last], ", ".join(best[-3:])
+    )
 
 
 def _words(setting: Setting) -> str:
@@ -220,8 +230,16 @@ def _smooth(table: QualityTable, motion: Motion, fps: Fraction) -> float:
 
 
 def _path(folder: Path, setting: Setting, stretch: int) -> Path:
-    said = json.dumps([str(setting.picture), str(setting.frame_rate), setting.kbps, setting.codec,
-                       setting.preset, stretch])  # fmt: skip
+    said = json.dumps(
+        [
+            str(setting.picture),
+            str(setting.frame_rate),
+            setting.kbps,
+            setting.codec,
+            setting.preset,
+            stretch,
+        ]
+    )
     return folder / f"{hashlib.sha256(said.encode()).hexdigest()[:20]}.mkv"
 
 
@@ -246,9 +264,12 @@ def _one(clip: Clip, setting: Setting, sources: Sequence[Path], folder: Path) ->
     vmaf = float(np.mean(vmafs)) if len(vmafs) == len(scores) else None
     xpsnr, ssim = (float(np.mean([getattr(s, k) for s in scores])) for k in ("xpsnr_db", "ssim"))
     return _Scored(
-        kbps=float(np.mean([s.kbps for s in scores])), xpsnr_db=xpsnr, ssim=ssim, vmaf=vmaf,
+        kbps=float(np.mean([s.kbps for s in scores])),
+        xpsnr_db=xpsnr,
+        ssim=ssim,
+        vmaf=vmaf,
         look=min(1.0, vmaf / 100) if vmaf is not None else look_of(xpsnr, ssim),
-    )  # fmt: skip
+    )
 
 
 LOOK_AT_START, LOOK_PER_XPSNR, LOOK_PER_SSIM = -6.47, 0.126, 0.251
@@ -271,9 +292,14 @@ def screen_of(picture: Resolution) -> Resolution:
 
 
 def _trial(
-    clip: Clip, wanted: TrialOptions, stretches: tuple[Stretch, ...], settings: Sequence[Setting],
-    scored: Sequence[_Scored], *, vmaf: bool,
-) -> Trial:  # fmt: skip
+    clip: Clip,
+    wanted: TrialOptions,
+    stretches: tuple[Stretch, ...],
+    settings: Sequence[Setting],
+    scored: Sequence[_Scored],
+    *,
+    vmaf: bool,
+) -> Trial:
     """Everything that follows from the scores."""
     table = quality_table()
     takes = table.preset.get(wanted.codec, {}).get(wanted.preset, 1.0)
@@ -288,34 +314,59 @@ def _trial(
     on = hull([(f.kbps, f.look * s) for f, s in zip(scored, smooth, strict=True)])
     points = tuple(
         TrialPoint(
-            picture=s.picture, frame_rate=s.frame_rate, target_kbps=s.kbps, kbps=round(f.kbps, 1),
-            xpsnr_db=round(f.xpsnr_db, 2), ssim=round(f.ssim, 5),
-            vmaf=None if f.vmaf is None else round(f.vmaf, 2), look=round(f.look * smoother, 4),
+            picture=s.picture,
+            frame_rate=s.frame_rate,
+            target_kbps=s.kbps,
+            kbps=round(f.kbps, 1),
+            xpsnr_db=round(f.xpsnr_db, 2),
+            ssim=round(f.ssim, 5),
+            vmaf=None if f.vmaf is None else round(f.vmaf, 2),
+            look=round(f.look * smoother, 4),
             on_hull=kept,
         )
         for s, f, smoother, kept in zip(settings, scored, smooth, on, strict=True)
-    )  # fmt: skip
+    )
     shapes = list(dict.fromkeys((s.picture, s.frame_rate) for s in settings))
     rates = min(s.kbps for s in settings) / 2, max(s.kbps for s in settings) * 1.2
     best = best_between(fitted, behaves, wanted.codec, shapes, rates, takes)
     footage = Footage(
-        name=wanted.keep or "unnamed", clip=clip.path.name, version=__version__, motion=behaves,
-        taken_at=datetime.now().astimezone().isoformat(timespec="seconds"), parameters=own,
-        encodes=len(settings), off_by=round(off_by(fitted, behaves, wanted.codec, samples), 4),
-    )  # fmt: skip
+        name=wanted.keep or "unnamed",
+        clip=clip.path.name,
+        version=__version__,
+        motion=behaves,
+        taken_at=datetime.now().astimezone().isoformat(timespec="seconds"),
+        parameters=own,
+        encodes=len(settings),
+        off_by=round(off_by(fitted, behaves, wanted.codec, samples), 4),
+    )
     gain, lessons = _lessons(fitted, wanted, behaves, points, takes, best, footage.off_by)
     return Trial(
-        version=__version__, clip=clip.path.name, seconds=round(clip.seconds, 1),
-        codec=wanted.codec, preset=wanted.preset, metric=words.metric(vmaf=vmaf),
-        stretches=stretches, points=points, best=best, said_motion=wanted.motion,
-        behaves_like=behaves, footage=footage, one_more_mbit=round(gain, 4), lessons=lessons,
-    )  # fmt: skip
+        version=__version__,
+        clip=clip.path.name,
+        seconds=round(clip.seconds, 1),
+        codec=wanted.codec,
+        preset=wanted.preset,
+        metric=words.metric(vmaf=vmaf),
+        stretches=stretches,
+        points=points,
+        best=best,
+        said_motion=wanted.motion,
+        behaves_like=behaves,
+        footage=footage,
+        one_more_mbit=round(gain, 4),
+        lessons=lessons,
+    )
 
 
 def _lessons(
-    fitted: QualityTable, wanted: TrialOptions, behaves: Motion, points: Sequence[TrialPoint],
-    takes: float, best: Sequence[BestBetween], missed: float,
-) -> tuple[float, tuple[str, ...]]:  # fmt: skip
+    fitted: QualityTable,
+    wanted: TrialOptions,
+    behaves: Motion,
+    points: Sequence[TrialPoint],
+    takes: float,
+    best: Sequence[BestBetween],
+    missed: float,
+) -> tuple[float, tuple[str, ...]]:
     """What one more Mbit/s buys, and all that was learned in words."""
     most = max(point.target_kbps for point in points)
     top = sorted((p for p in points if p.target_kbps == most), key=lambda p: -p.look)

@@ -160,10 +160,15 @@ def _rungs(
         except ValueError:  # it does not take such pictures, or knows no such preset
             return
         point = EncoderPoint(
-            encoder=encoder.name, codec=encoder.codec, preset=preset, picture=picture,
-            wanted=fps, fps=round(seen.fps, 1), seconds=round(seen.seconds, 2),
+            encoder=encoder.name,
+            codec=encoder.codec,
+            preset=preset,
+            picture=picture,
+            wanted=fps,
+            fps=round(seen.fps, 1),
+            seconds=round(seen.seconds, 2),
             cores_share=round(seen.cpu_seconds_a_frame * float(fps) / cores(), 4),
-        )  # fmt: skip
+        )
         yield point
         if not point.holds:
             return

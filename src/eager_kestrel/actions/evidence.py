@@ -52,9 +52,12 @@ def near_hour(evidence: Evidence, around: str | None) -> Evidence:
 
 
 def with_seen_safe(
-    uplink: Uplink, motion: Motion, limit: float, evidence: Evidence | None = None,
+    uplink: Uplink,
+    motion: Motion,
+    limit: float,
+    evidence: Evidence | None = None,
     sending: Sending | None = None,
-) -> Uplink:  # fmt: skip
+) -> Uplink:
     """An uplink with its seen-safe rate.
 
     Args:
@@ -106,6 +109,11 @@ def sending_at(steps: Sequence[Fallback], motion: Motion) -> Sending:
 
 def _stream(video: VideoSettings, total_kbps: float, motion: Motion) -> Sending:
     return planned(
-        total_kbps, video.most_kbps, float(video.frame_rate), video.keyframe_frames,
-        video.b_frames, video.buffer_kbit, motion,
-    )  # fmt: skip
+        total_kbps,
+        video.most_kbps,
+        float(video.frame_rate),
+        video.keyframe_frames,
+        video.b_frames,
+        video.buffer_kbit,
+        motion,
+    )

@@ -46,8 +46,11 @@ def command_for(plan: Plan, framework: str) -> str:
     if len(plan.destinations) == 1:
         return lines[0]
     said = [f"# {there.title}\n{line}" for there, line in zip(feasible, lines, strict=True)]
-    said += [f"# {there.title}: no settings ({there.infeasible_because})"
-             for there in plan.destinations if not there.feasible]  # fmt: skip
+    said += [
+        f"# {there.title}: no settings ({there.infeasible_because})"
+        for there in plan.destinations
+        if not there.feasible
+    ]
     return "\n".join(said)
 
 

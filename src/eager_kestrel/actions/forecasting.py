@@ -92,10 +92,14 @@ def _read(
     with History() as history:
         since = HistoryFilter(time.time() - wish.days * 86400)
         every = history.evidence(since)
-        broadcasts = [b for b in history.broadcasts(since)
-                      if b.platform in sent_to and b.kind == "measured"]  # fmt: skip
-        own_runs = [run for run in history.evidence(HistoryFilter(ids=made.uplink.runs))
-                    if run.kind != "reading"]  # fmt: skip
+        broadcasts = [
+            b for b in history.broadcasts(since) if b.platform in sent_to and b.kind == "measured"
+        ]
+        own_runs = [
+            run
+            for run in history.evidence(HistoryFilter(ids=made.uplink.runs))
+            if run.kind != "reading"
+        ]
     return every, broadcasts, own_runs
 
 
@@ -133,14 +137,17 @@ def _observed(made: Plan, wish: ForecastOptions) -> Observed:
     return Observed(
         evidence=near,
         said=words.observed_line(
-            near.observed_seconds, *(len({s.source for s in near.stretches if s.broadcast is kind})
-                                     for kind in (False, True))
+            near.observed_seconds,
+            *(
+                len({s.source for s in near.stretches if s.broadcast is kind})
+                for kind in (False, True)
+            ),
         ),
         practice=simulated,
         by_hour={} if wish.around else {h: near_hour(whole, f"{h}:30") for h in hours},
         readings_kbps=_by_hour(readings) if only_readings else {},
         unknown=tuple(notes),
-    )  # fmt: skip
+    )
 
 
 def _by_hour(readings: Sequence[RunEvidence]) -> dict[int, float]:

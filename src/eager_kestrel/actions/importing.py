@@ -145,12 +145,22 @@ class Reading:
         """The questions that are open, as a document."""
         taken = self.accepted(answers)
         shown = {k: v for k, v in taken.items() if k in answers or k.startswith("table.")}
-        return Questions(page=self.page, questions=tuple(
-            OpenQuestion(key=key, asks=self.asks(key), like=self.like(key), proposals=tuple(
-                Offered(value=p.value, words=p.words, doubt=p.doubt)
-                for p in self.offered(key, shown)))
-            for key in self.keys if key not in answers
-        ))  # fmt: skip
+        return Questions(
+            page=self.page,
+            questions=tuple(
+                OpenQuestion(
+                    key=key,
+                    asks=self.asks(key),
+                    like=self.like(key),
+                    proposals=tuple(
+                        Offered(value=p.value, words=p.words, doubt=p.doubt)
+                        for p in self.offered(key, shown)
+                    ),
+                )
+                for key in self.keys
+                if key not in answers
+            ),
+        )
 
     def asks(self, key: str) -> str:
         """A question in words."""
@@ -255,9 +265,15 @@ def _document_answers(path: Path) -> dict[str, str]:
 
 
 def write_import(
-    reading: Reading, answers: Mapping[str, str], name: str, title: str, source: str, path: Path,
-    *, unverified: bool = False,
-) -> Guide:  # fmt: skip
+    reading: Reading,
+    answers: Mapping[str, str],
+    name: str,
+    title: str,
+    source: str,
+    path: Path,
+    *,
+    unverified: bool = False,
+) -> Guide:
     """Write the guide that answers lead to, with the words each came from.
 
     Args:

@@ -158,11 +158,18 @@ def stand_in_settings(guide: Guide | None, most_kbps: float) -> tuple[VideoSetti
         seconds = guide.video.keyframes.chosen_seconds
         hz, channels = guide.audio.sample_rate_hz, guide.audio.channels[0]
     video = VideoSettings(
-        codec=codec, picture=picture, frame_rate=rate, bitrate_kbps=OWN_KBPS,
-        rate_control="constant", buffer_kbit=OWN_KBPS, keyframe_seconds=seconds,
-        keyframe_frames=max(1, round(seconds * rate)), profile=profile, b_frames=0,
+        codec=codec,
+        picture=picture,
+        frame_rate=rate,
+        bitrate_kbps=OWN_KBPS,
+        rate_control="constant",
+        buffer_kbit=OWN_KBPS,
+        keyframe_seconds=seconds,
+        keyframe_frames=max(1, round(seconds * rate)),
+        profile=profile,
+        b_frames=0,
         level=least_level(codec, picture, rate, profile, most_kbps).name,
-    )  # fmt: skip
+    )
     audio = AudioSettings(
         codec="aac", bitrate_kbps=AUDIO_KBPS, sample_rate_hz=hz, channels=channels
     )
@@ -188,9 +195,13 @@ class _ByPublication:
     """A stream whose frames are as long as the pace wants them."""
 
     def __init__(
-        self, publication: PacedPublication, stand_in: StandIn, steps: Iterator[EncodedFrame], pace: Pacer,
+        self,
+        publication: PacedPublication,
+        stand_in: StandIn,
+        steps: Iterator[EncodedFrame],
+        pace: Pacer,
         frame_rate: Fraction,
-    ) -> None:  # fmt: skip
+    ) -> None:
         self._publication, self._steps, self._pace = publication, steps, pace
         self._frame_seconds = float(1 / frame_rate)
         self._stream_began = self.began = time.perf_counter()

@@ -191,8 +191,11 @@ def _ingest(
         bound = guide.video.ceiling
     else:
         bound = CAREFUL
-        said = (*said, f"no guide speaks of {target.host}, so nothing above {CAREFUL} is sent; "
-                       "--most asks for more")  # fmt: skip
+        said = (
+            *said,
+            f"no guide speaks of {target.host}, so nothing above {CAREFUL} is sent; "
+            "--most asks for more",
+        )
     return IngestServerChoice(target, guide, bound, (*said, *_privacy(guide, target.host)))
 
 
@@ -202,8 +205,10 @@ def _privacy(guide: Guide | None, host: str) -> tuple[str, ...]:
     known = None if guide is None else guide.private
     live = "some platforms go live by themselves as soon as something arrives"
     if known is None:
-        return (f"{live}; of {title} it is not known how to send unseen: what viewers would see "
-                "is a test picture",)  # fmt: skip
+        return (
+            f"{live}; of {title} it is not known how to send unseen: what viewers would see "
+            "is a test picture",
+        )
     said = []
     if known.key_suffix is not None:
         said.append(f'"{known.key_suffix}" is put behind the key, so that nobody sees it')

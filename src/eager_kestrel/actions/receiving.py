@@ -154,8 +154,13 @@ class Reception:
                 stream.file_error = error.line()
         with self._changed:
             if piece.kind == "video" and not piece.header:
-                stream.watch.video(piece.sent_ms / 1000, piece.shown_ms / 1000, piece.size,
-                                   piece.keyframe, piece.at)  # fmt: skip
+                stream.watch.video(
+                    piece.sent_ms / 1000,
+                    piece.shown_ms / 1000,
+                    piece.size,
+                    piece.keyframe,
+                    piece.at,
+                )
             elif piece.kind == "audio" and not piece.header:
                 stream.watch.audio(piece.sent_ms / 1000, piece.size)
         return self._policy.arrived(piece) if self._policy is not None else None

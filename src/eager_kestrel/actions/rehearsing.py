@@ -130,8 +130,13 @@ def rehearse(
     """
     if chosen.video is None or chosen.audio is None:
         raise InputError(f"the plan has no settings for {chosen.title}", "plan again")
-    now = Fallback(video=chosen.video, audio=chosen.audio, quality=chosen.quality or 0.0,
-                   total_kbps=chosen.total_kbps, upload_kbps=0.0)  # fmt: skip
+    now = Fallback(
+        video=chosen.video,
+        audio=chosen.audio,
+        quality=chosen.quality or 0.0,
+        total_kbps=chosen.total_kbps,
+        upload_kbps=0.0,
+    )
     settling = BitrateSearch((now, *chosen.steps_down), again_of(plan, chosen, wish.guides))
     step: Fallback | None = now
     while step is not None:
@@ -146,9 +151,14 @@ def rehearse(
 
 
 def _once(
-    chosen: DestinationPlan, step: Fallback, below: tuple[Fallback, ...], target: PublishTarget, key: str,
-    wish: RehearseOptions, tell: Callable[[Moment], None],
-) -> Rehearsal:  # fmt: skip
+    chosen: DestinationPlan,
+    step: Fallback,
+    below: tuple[Fallback, ...],
+    target: PublishTarget,
+    key: str,
+    wish: RehearseOptions,
+    tell: Callable[[Moment], None],
+) -> Rehearsal:
     stand_in = StandIn(step.video, step.audio, wish.slowed_ms)
     try:
         sent = rehearse_once(
@@ -183,10 +193,13 @@ def _settled(plan: Plan, chosen: DestinationPlan, step: Fallback) -> Plan:
     below = tuple(s for s in chosen.steps_down if s.total_kbps < step.total_kbps)
     there = chosen.model_copy(
         update={
-            "video": step.video, "audio": step.audio, "quality": step.quality,
-            "total_kbps": step.total_kbps, "steps_down": below,
+            "video": step.video,
+            "audio": step.audio,
+            "quality": step.quality,
+            "total_kbps": step.total_kbps,
+            "steps_down": below,
         }
-    )  # fmt: skip
+    )
     places = tuple(there if d is chosen else d for d in plan.destinations)
     total = round(sum(d.total_kbps for d in places), 3)
     return plan.model_copy(update={"destinations": places, "total_kbps": total})
@@ -301,10 +314,16 @@ def plan_or_settings(name: str, platform: str | None, guides: Path | None = None
     found = settings_from(Path(name), {}, platform)
     video = found.video
     if video.picture is None or video.frame_rate is None or video.bitrate is None:
-        raise InputError("these settings say too little to be sent",
-                         "give picture, frame_rate and bitrate at the least")  # fmt: skip
-    show = Show(source=video.picture, frame_rate=video.frame_rate, motion="lively",
-                destinations=(destination(platform),))  # fmt: skip
+        raise InputError(
+            "these settings say too little to be sent",
+            "give picture, frame_rate and bitrate at the least",
+        )
+    show = Show(
+        source=video.picture,
+        frame_rate=video.frame_rate,
+        motion="lively",
+        destinations=(destination(platform),),
+    )
     upload = Bitrate.from_kbps(ROOM * video.bitrate.kbps + 1000)
     made = plan(show, uplink_from_number(str(upload)), guides).plan
     (there,) = made.destinations
@@ -319,20 +338,27 @@ def _as_set(there: DestinationPlan, found: Settings) -> DestinationPlan:
     rate = said.frame_rate or there.video.frame_rate
     kbps = said.bitrate.kbps if said.bitrate is not None else there.video.bitrate_kbps
     update: dict[str, object] = {
-        "picture": said.picture, "frame_rate": rate, "bitrate_kbps": kbps,
+        "picture": said.picture,
+        "frame_rate": rate,
+        "bitrate_kbps": kbps,
         "peak_kbps": None if said.peak is None else said.peak.kbps,
-        "codec": said.codec, "profile": said.profile, "level": said.level,
-        "b_frames": said.b_frames, "rate_control": said.rate_control,
+        "codec": said.codec,
+        "profile": said.profile,
+        "level": said.level,
+        "b_frames": said.b_frames,
+        "rate_control": said.rate_control,
         "buffer_kbit": said.buffer_kbit or kbps,
-    }  # fmt: skip
+    }
     if said.keyframes is not None and not said.keyframes.automatic:
         frames = said.keyframes.frames or round((said.keyframes.seconds or 0) * rate)
         update |= {"keyframe_frames": frames, "keyframe_seconds": float(frames / rate)}
     video = there.video.model_copy(update={k: v for k, v in update.items() if v is not None})
     spoken = {
-        "codec": heard.codec, "sample_rate_hz": heard.sample_rate_hz, "channels": heard.channels,
+        "codec": heard.codec,
+        "sample_rate_hz": heard.sample_rate_hz,
+        "channels": heard.channels,
         "bitrate_kbps": None if heard.bitrate is None else heard.bitrate.kbps,
-    }  # fmt: skip
+    }
     audio = there.audio.model_copy(update={k: v for k, v in spoken.items() if v is not None})
     total = there.total_kbps - there.video.most_kbps - there.audio.bitrate_kbps
     total = round(total + video.most_kbps + audio.bitrate_kbps, 3)

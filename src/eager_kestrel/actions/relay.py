@@ -187,9 +187,15 @@ class RelaySession(Reception):
         frame = piece.kind == "video" and not piece.header
         due = piece.at - self._held_up(piece, frame=frame)
         passed = RelayedPacket(
-            kind, piece.sent_ms, piece.payload, piece.header, frame, frame and piece.keyframe, due,
+            kind,
+            piece.sent_ms,
+            piece.payload,
+            piece.header,
+            frame,
+            frame and piece.keyframe,
+            due,
             piece.at,
-        )  # fmt: skip
+        )
         for place in self._places:
             place.onward.take(passed)
         why = super().arrived(piece)
@@ -350,11 +356,12 @@ def breaches_of(found: Findings | None, place: RelayTarget) -> tuple[str, ...]:
     of_plan = against_plan(found.recording, planned) if planned is not None else []
     title = guide.title if guide is not None else ""
     return tuple(
-        words.breach(title if one in of_guide else "the plan", one.rule, one.found, one.wanted,
-                     one.do)
+        words.breach(
+            title if one in of_guide else "the plan", one.rule, one.found, one.wanted, one.do
+        )
         for one in [*of_guide, *of_plan]
         if one.severity == "breach"
-    )  # fmt: skip
+    )
 
 
 @contextlib.contextmanager

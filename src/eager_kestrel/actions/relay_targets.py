@@ -71,9 +71,12 @@ def places_of(
     """Every destination, with its key."""
     plan = plan_meant(wish.plan)
     terms = PublishTerms(
-        frame_seconds=1 / 60, asked_seconds=0.0, context=wish.context,
-        timeout_seconds=CONNECT_SECONDS, unsent_bytes=SEND_BUFFER_BYTES,
-    )  # fmt: skip
+        frame_seconds=1 / 60,
+        asked_seconds=0.0,
+        context=wish.context,
+        timeout_seconds=CONNECT_SECONDS,
+        unsent_bytes=SEND_BUFFER_BYTES,
+    )
     if wish.practice is not None:
         return [_practice(wish, plan, terms, stack)]
     written = wish.to or ((wish.platform,) if wish.platform else ()) or _only(plan)

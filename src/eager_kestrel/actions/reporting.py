@@ -68,8 +68,11 @@ def gathered(name: str = LATEST, guides: Path | None = None) -> ReportMaterial:
     found: dict[str, Hours | Forecast | Review | None] = dict.fromkeys(
         ("hours", "forecast", "review")
     )
-    for key, ask in (("hours", hours), ("forecast", lambda: forecast(name, ForecastOptions())),
-                     ("review", lambda: review(LATEST, name, guides=guides))):  # fmt: skip
+    for key, ask in (
+        ("hours", hours),
+        ("forecast", lambda: forecast(name, ForecastOptions())),
+        ("review", lambda: review(LATEST, name, guides=guides)),
+    ):
         with contextlib.suppress(KestrelError):  # what is not there is left out
             found[key] = ask()
     by_hour, expected, last = found["hours"], found["forecast"], found["review"]

@@ -65,9 +65,12 @@ def listed(last: int | None = None, place: str | None = None, since: str | None 
     with History() as history:
         all_runs, all_airings = history.counts()
         return Listing(
-            tuple(history.rows(which)), tuple(history.airing_rows(which)),
-            all_runs, all_airings, history.size_bytes(),
-        )  # fmt: skip
+            tuple(history.rows(which)),
+            tuple(history.airing_rows(which)),
+            all_runs,
+            all_airings,
+            history.size_bytes(),
+        )
 
 
 def _day(text: str) -> float:

@@ -142,13 +142,14 @@ def _failed(
         taken_at=taken_at.isoformat(timespec="seconds"),
         version=__version__,
         endpoint=Endpoint(
-            url=shown_url(wish.url), place=wish.place,
+            url=shown_url(wish.url),
+            place=wish.place,
             found_by="practice" if wish.practice else "given",
         ),
         counted_by="nothing was counted",
         partial=True,
         failed=error.line(),
-    )  # fmt: skip
+    )
 
 
 def next_time_of_day(text: str, now: datetime) -> datetime:

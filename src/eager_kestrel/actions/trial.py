@@ -58,9 +58,14 @@ class Prepared:
 
 
 def prepared(
-    path: Path, platforms: tuple[str, ...], upload: str | None, bitrate: str | None,
-    motion: str | None, keep: str | None, guides: Path | None,
-) -> Prepared:  # fmt: skip
+    path: Path,
+    platforms: tuple[str, ...],
+    upload: str | None,
+    bitrate: str | None,
+    motion: str | None,
+    keep: str | None,
+    guides: Path | None,
+) -> Prepared:
     """Check what was asked for, look through the clip, plan first where a platform is named.
 
     Args:

@@ -182,11 +182,12 @@ class StreamSearch:
         named = [
             said
             for value, said in (
-                (wish.pid, f"by process {wish.pid}"), (wish.program, f"by {wish.program}"),
+                (wish.pid, f"by process {wish.pid}"),
+                (wish.program, f"by {wish.program}"),
                 (wish.to, f"to {wish.to}"),
             )
             if value is not None
-        ]  # fmt: skip
+        ]
         return f" {' '.join(named)}" if named else ""
 
     def fitting(self) -> list[Connection]:
@@ -351,10 +352,11 @@ class Watching:
         if self._last is not None:
             last = self._last
             self._before = _Counts(
-                self._before.handed + last.carried_bytes, self._before.carried + last.carried_bytes,
+                self._before.handed + last.carried_bytes,
+                self._before.carried + last.carried_bytes,
                 self._before.resent + last.resent_bytes,
                 self._before.closed + last.window_closed_seconds,
-            )  # fmt: skip
+            )
             self._last = None
         if self._gone_at is None:
             self._gone_at = self.writing.seconds()
@@ -386,12 +388,23 @@ def watch_interface(wish: WatchOptions, tell: Tell) -> None:
 def _only_a_rate(seconds: float, kbps: float, planned_kbps: float | None) -> Now:
     """A look that sees nothing else."""
     return Now(
-        to="all interfaces", seconds=round(seconds, 2), sent_kbps=round(kbps, 1),
-        planned_kbps=planned_kbps, carried_kbps=round(kbps, 1), waiting_seconds=0.0,
-        round_trip_ms=None, least_round_trip_ms=None, resent_bytes=0, cores=None, memory_mb=None,
-        fps=None, frames=None, late_frames=None, lost_frames=None,
+        to="all interfaces",
+        seconds=round(seconds, 2),
+        sent_kbps=round(kbps, 1),
+        planned_kbps=planned_kbps,
+        carried_kbps=round(kbps, 1),
+        waiting_seconds=0.0,
+        round_trip_ms=None,
+        least_round_trip_ms=None,
+        resent_bytes=0,
+        cores=None,
+        memory_mb=None,
+        fps=None,
+        frames=None,
+        late_frames=None,
+        lost_frames=None,
         verdict=WatchVerdict(cause=None, text=words.only_a_rate(kbps)),
-    )  # fmt: skip
+    )
 
 
 __all__ = ["Choose", "Connection", "WatchOptions", "sees_connections", "watch", "watch_interface"]

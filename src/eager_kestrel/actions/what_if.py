@@ -107,8 +107,10 @@ def sweep_csv(found: Sweep) -> str:
     table = csv.writer(out, lineterminator="\n")
     several = bool(found.beside)
     table.writerow(("platform", *COLUMNS) if several else COLUMNS)
-    series = [(found.platform, tuple(point.chosen for point in found.points)),
-              *((b.platform, b.chosen) for b in found.beside)]  # fmt: skip
+    series = [
+        (found.platform, tuple(point.chosen for point in found.points)),
+        *((b.platform, b.chosen) for b in found.beside),
+    ]
     for platform, chosen in series:
         for point, option in zip(found.points, chosen, strict=True):
             said = option.model_dump() if option else {}
@@ -184,10 +186,14 @@ def hours(
         return found
     shows = {name: asked_show(None, ShowOptions(platforms=(name,))).show for name in platforms}
     uplinks = uplinks_by_hour(taken, places)
-    return found.model_copy(update={"hours": tuple(
-        hour.model_copy(update={"gets": _gets(uplinks.get(hour.hour), shows, guides)})
-        for hour in found.hours
-    )})  # fmt: skip
+    return found.model_copy(
+        update={
+            "hours": tuple(
+                hour.model_copy(update={"gets": _gets(uplinks.get(hour.hour), shows, guides)})
+                for hour in found.hours
+            )
+        }
+    )
 
 
 def _gets(

@@ -248,8 +248,17 @@ def _recording(
 
         planned = destination_of(read_plan(recording.plan), names[0] if names else None)
     with reading(quiet=quiet) as told:
-        found = check_recording(file, names, show, guides, uplink, planned, deep=recording.deep,
-                                window_seconds=window, progress=told)  # fmt: skip
+        found = check_recording(
+            file,
+            names,
+            show,
+            guides,
+            uplink,
+            planned,
+            deep=recording.deep,
+            window_seconds=window,
+            progress=told,
+        )
     assert found.recording is not None
     if recording.figure is not None:
         from eager_kestrel.report.broadcast_figures import save_recording_figure
@@ -299,9 +308,13 @@ def show_findings(found: Findings, *, everything: bool) -> None:
         table.add_column(heading, overflow="fold")
     for finding in sorted(shown, key=lambda f: order[f.severity]):
         table.add_row(
-            marks[finding.severity], finding.label, _words(finding.rule), Text(finding.found),
-            Text(finding.wanted), Text(finding.do),
-        )  # fmt: skip
+            marks[finding.severity],
+            finding.label,
+            _words(finding.rule),
+            Text(finding.found),
+            Text(finding.wanted),
+            Text(finding.do),
+        )
     if shown:
         screen.print(table)
     counts = {s: sum(f.severity == s for f in found.findings) for s in order}

@@ -54,8 +54,14 @@ def far_end(
     with stand(token, bounds, bind, port, rtmp_port if rtmp else None, context, warn) as there:
         scheme = "https" if there.secure else "http"
         if json:
-            print_json({"port": there.port, "rtmp_port": there.rtmp_port, "secure": there.secure,
-                        "token": None if token.own else token.value})  # fmt: skip
+            print_json(
+                {
+                    "port": there.port,
+                    "rtmp_port": there.rtmp_port,
+                    "secure": there.secure,
+                    "token": None if token.own else token.value,
+                }
+            )
         else:
             sys.stdout.write(f"token: {token.value if not token.own else 'the one you keep'}\n")
             streams = f"; streams to rtmp on port {there.rtmp_port}" if rtmp else ""

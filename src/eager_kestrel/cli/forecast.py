@@ -81,8 +81,10 @@ def show_forecast(screen: Console, found: Forecast) -> None:
     from eager_kestrel.core.words import runs as words
 
     seen, card = found.stutter, grid(0, 1)
-    rows = [("sent", words.sent(found.said, found.total_kbps, found.reserved_kbps)),
-            ("observed", found.evidence)]  # fmt: skip
+    rows = [
+        ("sent", words.sent(found.said, found.total_kbps, found.reserved_kbps)),
+        ("observed", found.evidence),
+    ]
     if seen is not None:
         rows += [
             ("stutter", words.hourly(seen)),
@@ -91,15 +93,26 @@ def show_forecast(screen: Console, found: Forecast) -> None:
         ]
     if found.most_kbps is not None:
         accepted = words.some_seconds(found.limit_seconds_per_hour)
-        rows.append(("highest rate", f"{found.most_kbps:,.0f} kbit/s would have kept within "
-                                     f"{accepted} an hour"))  # fmt: skip
+        rows.append(
+            (
+                "highest rate",
+                f"{found.most_kbps:,.0f} kbit/s would have kept within {accepted} an hour",
+            )
+        )
     for name, value in rows:
         card.add_row(Text(name, style="dim"), Text(value, style="bold"))
     good = seen is not None and seen.within(found.limit_seconds_per_hour)
     screen.print(Text(found.verdict, style="bold"))
     title = "Forecast, of a simulated connection" if found.practice else "Forecast"
-    screen.print(Panel(card, title=title, title_align="left",
-                       border_style="green" if good else "yellow", padding=(0, 1)))  # fmt: skip
+    screen.print(
+        Panel(
+            card,
+            title=title,
+            title_align="left",
+            border_style="green" if good else "yellow",
+            padding=(0, 1),
+        )
+    )
     screen.print(_steps(found))
     if found.by_hour:
         screen.print(_by_hour(found))
@@ -116,8 +129,13 @@ def _steps(found: Forecast) -> Table:
     first = next((step for step in found.steps if step.within), None)
     for step in found.steps:
         mark = "first" if step is first else "yes" if step.within else "no"
-        table.add_row(step.settings, f"{step.total_kbps:,.0f}", *_rates(step.stutter), mark,
-                      style="bold" if step is first else None)  # fmt: skip
+        table.add_row(
+            step.settings,
+            f"{step.total_kbps:,.0f}",
+            *_rates(step.stutter),
+            mark,
+            style="bold" if step is first else None,
+        )
     return table
 
 
@@ -129,8 +147,12 @@ def _by_hour(found: Forecast) -> Table:
     for at in found.by_hour:
         most = at.most_kbps if at.reading_kbps is None else at.reading_kbps
         observed = "readings" if at.reading_kbps is not None else span(at.observed_seconds)
-        table.add_row(f"{at.hour:02d}:00", observed, *_rates(at.stutter),
-                      "-" if most is None else f"{most:,.0f}")  # fmt: skip
+        table.add_row(
+            f"{at.hour:02d}:00",
+            observed,
+            *_rates(at.stutter),
+            "-" if most is None else f"{most:,.0f}",
+        )
     return table
 
 

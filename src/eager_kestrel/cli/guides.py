@@ -51,8 +51,9 @@ def new(
     if from_template:
         guide = write_template(name, path)
     elif not sys.stdin.isatty():
-        raise InputError("this is not an interactive terminal",
-                         "give --from-template, or guides import PAGE")  # fmt: skip
+        raise InputError(
+            "this is not an interactive terminal", "give --from-template, or guides import PAGE"
+        )
     else:
         guide = answered(name, path)
     understood_so(guide, path)
@@ -84,13 +85,16 @@ def understood_so(guide: Guide, path: Path) -> None:
     shapes = ", ".join(map(str, video.shapes)) or "any shape"
     for name, value in (
         ("picture", f"up to {video.largest}, {shapes}, {video.rates_words()} frames a second"),
-        ("video", f"{', '.join(video.codecs)}, at most {video.ceiling.in_kbps()}, "
-                  f"{' or '.join(video.rate_control)}"),
+        (
+            "video",
+            f"{', '.join(video.codecs)}, at most {video.ceiling.in_kbps()}, "
+            f"{' or '.join(video.rate_control)}",
+        ),
         ("keyframes", video.keyframes.words()),
         ("audio", f"{', '.join(audio.codecs)}, {audio.least.kbps:g} to {audio.most.kbps:g} kbit/s"),
         ("rows", str(len(guide.rungs))),
         ("viewers", f"smaller copies: {guide.delivery.transcodes}"),
-    ):  # fmt: skip
+    ):
         table.add_row(f"[dim]{name}[/]", value)
     screen = console()
     screen.print(Text(guide.title, style="bold"))
@@ -282,8 +286,14 @@ def check(
     outcomes = lint(files)
     broken = sum(bool(outcome.errors) for outcome in outcomes)
     if json:
-        rows = [{"file": str(one.path), "errors": [error.line() for error in one.errors],
-                 "remarks": list(one.remarks)} for one in outcomes]  # fmt: skip
+        rows = [
+            {
+                "file": str(one.path),
+                "errors": [error.line() for error in one.errors],
+                "remarks": list(one.remarks),
+            }
+            for one in outcomes
+        ]
         print_json({"format": format_name("guide-check"), "files": rows})
         raise typer.Exit(1 if broken else 0)
     screen = console()

@@ -41,8 +41,12 @@ def ask_all(reading: Reading, given: Mapping[str, str]) -> dict[str, str]:
     for number, key in enumerate(reading.keys, 1):
         if key in answers:
             continue
-        screen.print(f"\n{number} of {len(reading.keys)}  {reading.asks(key)}", markup=False,
-                     highlight=False, style="bold")  # fmt: skip
+        screen.print(
+            f"\n{number} of {len(reading.keys)}  {reading.asks(key)}",
+            markup=False,
+            highlight=False,
+            style="bold",
+        )
         said = _ask(reading, key, reading.offered(key, answers), screen)
         if said is not None:
             answers[key] = said
@@ -109,8 +113,11 @@ def _ask(
         usual = "1" if numbered else offered[0].value
     usual = usual if before is None else before
     while True:
-        answer = str(typer.prompt(f"   like {reading.like(key)}" if not offered else "  ",
-                                  default=usual, err=True)).strip()  # fmt: skip
+        answer = str(
+            typer.prompt(
+                f"   like {reading.like(key)}" if not offered else "  ", default=usual, err=True
+            )
+        ).strip()
         if answer == SKIP:
             return None
         if numbered and answer.isdigit() and 1 <= int(answer) <= len(offered):
@@ -165,8 +172,12 @@ def _show_table(table: PageTable, screen: Console) -> None:
         shown.add_column(heading, overflow="fold")
     for number, (heading, column) in enumerate(zip(table.headings, table.columns, strict=True), 1):
         cells = dict.fromkeys(row[number - 1] for row in table.rows if row[number - 1])
-        shown.add_row(str(number), Text(heading), Text(str(column), style="cyan"),
-                      Text(", ".join([*cells][:MOST_ROWS_SHOWN]), style="dim"))  # fmt: skip
+        shown.add_row(
+            str(number),
+            Text(heading),
+            Text(str(column), style="cyan"),
+            Text(", ".join([*cells][:MOST_ROWS_SHOWN]), style="dim"),
+        )
     screen.print(shown)
     for note in table.notes:
         screen.print(Text(f"   {note}", style="yellow"))

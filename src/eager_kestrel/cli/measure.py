@@ -142,9 +142,13 @@ def measure(
             with progress(quiet=json) as tell:
                 outcomes = list(told(measure_repeatedly(wish, runs, pause, tell, end), keep))
             code = several_runs(
-                outcomes, None if end else runs, towards.platform, where.guides, json=json,
+                outcomes,
+                None if end else runs,
+                towards.platform,
+                where.guides,
+                json=json,
                 samples=samples,
-            )  # fmt: skip
+            )
             taken = [outcome.run for outcome in outcomes]
         else:
             with progress(quiet=json) as tell:
@@ -214,9 +218,17 @@ def _wish(
     limits = limits_of(how.seconds, how.data_limit, climbing=how.gently)
     leave_from = "0.0.0.0" if where.ipv4 else "::" if where.ipv6 else where.bind  # noqa: S104
     return MeasureOptions(
-        towards.url, how.connections, limits, leave_from, how.estimate, where.direct, practice,
-        towards.place, token_for(towards.url, asker()) if where.token else None, how.gently,
-    )  # fmt: skip
+        towards.url,
+        how.connections,
+        limits,
+        leave_from,
+        how.estimate,
+        where.direct,
+        practice,
+        towards.place,
+        token_for(towards.url, asker()) if where.token else None,
+        how.gently,
+    )
 
 
 def _ingest_wish(
@@ -308,9 +320,14 @@ def told(outcomes: Iterator[ScheduleOutcome], keep: bool) -> Iterator[ScheduleOu
 
 
 def several_runs(
-    outcomes: list[ScheduleOutcome], wanted: int | None, platform: str, guides: Path | None, *, json: bool,
+    outcomes: list[ScheduleOutcome],
+    wanted: int | None,
+    platform: str,
+    guides: Path | None,
+    *,
+    json: bool,
     samples: bool,
-) -> int:  # fmt: skip
+) -> int:
     """The runs of a schedule together; 0 when all went well, 1 when some did, 3 when none."""
     from eager_kestrel.actions.runs import document
     from eager_kestrel.actions.schedule import learned

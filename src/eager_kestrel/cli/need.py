@@ -66,9 +66,14 @@ def need(
     if len(shows) > 1:
         raise InputError(f"{len(shows)} shows are given", "give one at a time")
     wishes = ShowOptions(
-        platforms=tuple(name for name in platforms if name not in shows), codec=codec,
-        source=source, fps=source_fps, motion=motion, share=share, reserves=tuple(reserve or ()),
-    )  # fmt: skip
+        platforms=tuple(name for name in platforms if name not in shows),
+        codec=codec,
+        source=source,
+        fps=source_fps,
+        motion=motion,
+        share=share,
+        reserves=tuple(reserve or ()),
+    )
     show = asked_show(shows[0] if shows else None, wishes).show
     wanted = [Resolution.parse(picture)] if picture is not None else None
     rate = float(parse_frame_rate(fps)) if fps is not None else None
@@ -100,8 +105,14 @@ def _show(found: Needs) -> None:
     where = [_where(answer) for answer in found.needs]
     for place in dict.fromkeys(where):
         table = Table(box=None, padding=(0, 1), header_style="dim")
-        for heading in ("picture", "among the\nbest, Mbit/s", "video,\nkbit/s", "good\nfrom",
-                        "no gain\nbeyond", "better then"):  # fmt: skip
+        for heading in (
+            "picture",
+            "among the\nbest, Mbit/s",
+            "video,\nkbit/s",
+            "good\nfrom",
+            "no gain\nbeyond",
+            "better then",
+        ):
             number = heading.startswith(("good", "no gain"))
             table.add_column(heading, justify="right" if number else "left", no_wrap=True)
         for answer in found.needs:

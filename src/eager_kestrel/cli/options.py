@@ -47,11 +47,13 @@ def grouped(command: Callable[..., None]) -> Callable[..., None]:
         inner = get_type_hints(kind, include_extras=True)
         parameters += [
             inspect.Parameter(
-                field.name, inspect.Parameter.KEYWORD_ONLY, default=field.default,
+                field.name,
+                inspect.Parameter.KEYWORD_ONLY,
+                default=field.default,
                 annotation=inner[field.name],
             )
             for field in fields(kind)
-        ]  # fmt: skip
+        ]
 
     @functools.wraps(command)
     def called(**given: Any) -> None:

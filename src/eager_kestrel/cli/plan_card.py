@@ -85,9 +85,14 @@ def _card(plan: Plan, destination: DestinationPlan, *, narrow: bool) -> Panel:
             value.append(f" ({row.bound})", style="cyan")
         card.add_row(Text(row.name, style="dim"), value, *([] if narrow else [bound]))
     return Panel(
-        card, title=Text(title_of(plan, destination)), title_align="left", border_style="green",
-        padding=(0, 1), subtitle=f"from {source_of(plan)}", subtitle_align="right",
-    )  # fmt: skip
+        card,
+        title=Text(title_of(plan, destination)),
+        title_align="left",
+        border_style="green",
+        padding=(0, 1),
+        subtitle=f"from {source_of(plan)}",
+        subtitle_align="right",
+    )
 
 
 def _show_reasons(screen: Console, destination: DestinationPlan, *, why: bool) -> None:
@@ -215,8 +220,16 @@ def _ends(first: float, last: float, form: str) -> str:
 
 FILLS = "█▓▒▚▞▤▥▦"
 """One for each destination, so that the bar reads without colour."""
-COLOURS = ("green", "cyan", "magenta", "blue", "bright_green", "bright_cyan", "bright_magenta",
-           "bright_blue")  # fmt: skip
+COLOURS = (
+    "green",
+    "cyan",
+    "magenta",
+    "blue",
+    "bright_green",
+    "bright_cyan",
+    "bright_magenta",
+    "bright_blue",
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -282,10 +295,11 @@ def show_split(screen: Console, plan: Plan, *, why: bool) -> None:
     table = grid(0, 0, 0, 1)
     for part in parts:
         table.add_row(
-            Text(part.fill * 2, style=part.colour), Text(part.name),
+            Text(part.fill * 2, style=part.colour),
+            Text(part.name),
             Text(Bitrate.from_kbps(part.kbps).in_kbps(), justify="right"),
             Text(part.said, style="dim"),
-        )  # fmt: skip
+        )
     screen.print(table)
     screen.print(Text("way  ", style="cyan").append(split.text, style="default"))
     for name in split.left_out:

@@ -57,11 +57,13 @@ def receive(
     if taking.refused:
         warn(f"{taking.refused} came with a wrong key or app and were refused")
     if json:
-        print_json({
-            "format": "eager-kestrel/received/1",
-            "streams": [_document(one) for one in taking.received],
-            "refused": taking.refused,
-        })  # fmt: skip
+        print_json(
+            {
+                "format": "eager-kestrel/received/1",
+                "streams": [_document(one) for one in taking.received],
+                "refused": taking.refused,
+            }
+        )
     else:
         for one in taking.received:
             _show(one, everything=everything)

@@ -22,17 +22,26 @@ def _video_rows(video: VideoSeen) -> list[tuple[str, str]]:
     colour = [part for part in (video.pixel_format, video.colour, video.colour_range) if part]
     return [
         ("picture", f"{video.picture}, {video.shape}"),
-        ("frame rate", f"{frame_rate_text(video.frame_rate)} a second, "
-                       f"{video.regular_share:.1%} of frames when due"),
+        (
+            "frame rate",
+            f"{frame_rate_text(video.frame_rate)} a second, "
+            f"{video.regular_share:.1%} of frames when due",
+        ),
         ("video bitrate", f"{video.average_kbps:,.0f} kbit/s on average, {video.rate_control}"),
-        ("peaks", f"{video.peak_1s_kbps:,.0f} over 1 s, {video.peak_2s_kbps:,.0f} over 2 s; the "
-                  f"lowest 2 s {video.lowest_2s_kbps:,.0f} kbit/s"),
+        (
+            "peaks",
+            f"{video.peak_1s_kbps:,.0f} over 1 s, {video.peak_2s_kbps:,.0f} over 2 s; the "
+            f"lowest 2 s {video.lowest_2s_kbps:,.0f} kbit/s",
+        ),
         ("keyframes", f"{spacing} ({keys.count})"),
         ("buffer", f"{video.buffer_needed_kbit:,.0f} kbit are needed"),
-        ("codec", f"{codec} {video.profile or '?'}, level {video.level or '?'}, "
-                  f"{video.b_frames} B-frames"),
+        (
+            "codec",
+            f"{codec} {video.profile or '?'}, level {video.level or '?'}, "
+            f"{video.b_frames} B-frames",
+        ),
         ("colour", ", ".join(colour) or "not said"),
-    ]  # fmt: skip
+    ]
 
 
 def _audio_words(audio: AudioSeen | None) -> str:

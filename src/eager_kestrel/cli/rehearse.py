@@ -89,10 +89,13 @@ def _show_together(found: tuple[Rehearsal, ...], *, held: bool, json: bool) -> N
     from eager_kestrel.core.words.runs import all_together
 
     if json:
-        print_json({
-            "format": format_name("rehearsals"), "held": held,
-            "rehearsals": [one.model_dump(mode="json") for one in found],
-        })  # fmt: skip
+        print_json(
+            {
+                "format": format_name("rehearsals"),
+                "held": held,
+                "rehearsals": [one.model_dump(mode="json") for one in found],
+            }
+        )
         return
     for one in found:
         show_rehearsal(console(), one)
@@ -142,14 +145,20 @@ def show_rehearsal(screen: Console, one: Rehearsal) -> None:
     rows = [
         ("verdict", words.verdict(one.verdict.text, one.verdict.limited_by, held=good)),
         ("sent", one.planned),
-        ("frames", f"{one.frames:,}, {one.late_frames:,} late{lost}; waited "
-                   f"{one.worst_backlog_seconds:.2f} s at worst"),
+        (
+            "frames",
+            f"{one.frames:,}, {one.late_frames:,} late{lost}; waited "
+            f"{one.worst_backlog_seconds:.2f} s at worst",
+        ),
         ("stutter", stutters_said([stutter.lasted_seconds for stutter in one.stutters])),
         ("delivered", f"{one.delivered_kbps:,.0f} of {one.total_kbps:,.0f} kbit/s"),
-        ("encoder", f"{one.encode_ms_typical:.1f} ms a frame, {one.encode_ms_slowest:.1f} ms the "
-                    "slowest of a hundred"),
+        (
+            "encoder",
+            f"{one.encode_ms_typical:.1f} ms a frame, {one.encode_ms_slowest:.1f} ms the "
+            "slowest of a hundred",
+        ),
         ("round trips", trips),
-    ]  # fmt: skip
+    ]
     if one.reconnects:
         rows.append(("connected again", f"{one.reconnects} times"))
     if one.verdict.would_hold is not None:
@@ -161,9 +170,11 @@ def show_rehearsal(screen: Console, one: Rehearsal) -> None:
         Panel(
             card,
             title=Text(f"Rehearsal of {one.platform}, {one.seconds:.0f} s, to {one.target}"),
-            title_align="left", border_style="green" if good else "red", padding=(0, 1),
+            title_align="left",
+            border_style="green" if good else "red",
+            padding=(0, 1),
         )
-    )  # fmt: skip
+    )
 
 
 def rehearse(

@@ -68,8 +68,7 @@ def show_review(screen: Console, found: Review) -> None:
     show_airing(screen, found.airing, {one.trouble.at_seconds: one.at for one in found.incidents})
     said = words.carried_share(found.carried_share, found.worst_wait_seconds)
     seen = stutters_said([s.lasted_seconds for s in found.stutters])
-    screen.print(Text(f"{seen[0].upper()}{seen[1:]}. {said}",
-                      style="dim"))  # fmt: skip
+    screen.print(Text(f"{seen[0].upper()}{seen[1:]}. {said}", style="dim"))
     for do in dict.fromkeys(one.do for one in found.incidents):
         causes = {words.CAUSES[one.trouble.cause] for one in found.incidents if one.do == do}
         screen.print(Text(f"{', '.join(sorted(causes))}: {do}", style="dim"))

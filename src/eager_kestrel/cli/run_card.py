@@ -35,18 +35,19 @@ def show_run(screen: Console, run: Run, found: RunSummary) -> None:
     low, high = uplink.floor_low_kbps, uplink.floor_high_kbps
     between = f"; between {rate(low)} and {rate(high)}" if low is not None and high else ""
     card.add_row("typical", f"[bold]{rate(one.typical_kbps)}[/]", _typical(run))
-    card.add_row("floor", f"[bold]{rate(one.floor_kbps)}[/]",
-                 f"{words.FLOOR}{between}")  # fmt: skip
+    card.add_row("floor", f"[bold]{rate(one.floor_kbps)}[/]", f"{words.FLOOR}{between}")
     card.add_row("spread", f"{one.spread:.0%}", _windows(run, one))
     if several is not None and run.several_connections is not None:
         count = run.several_connections.connections
-        card.add_row(f"{count} connections", rate(several.typical_kbps),
-                     f"floor {rate(several.floor_kbps)}")  # fmt: skip
+        card.add_row(
+            f"{count} connections", rate(several.typical_kbps), f"floor {rate(several.floor_kbps)}"
+        )
     idle, loaded = found.idle, found.loaded
     if idle is not None:
         full = f"; {loaded.median_ms:.0f} ms while the line is full" if loaded else ""
-        card.add_row("round trip", f"{idle.median_ms:.0f} ms",
-                     f"jitter {idle.jitter_ms:.1f} ms{full}")  # fmt: skip
+        card.add_row(
+            "round trip", f"{idle.median_ms:.0f} ms", f"jitter {idle.jitter_ms:.1f} ms{full}"
+        )
     used = DataSize(run.data_used_bytes)
     card.add_row("data used", str(used), f"counted by {run.counted_by}")
     where = f"{run.endpoint.place}, {run.endpoint.url}" if run.endpoint.place else run.endpoint.url
@@ -78,21 +79,32 @@ def _windows(run: Run, figures: PhaseSummary) -> str:
 def show_hours(screen: Console, hours: Hours) -> None:
     """Typical and floor by hour of day, with a bar for each."""
     _show_times(
-        screen, "hour",
-        [(f"{hour.hour:02d}:00", hour.typical_kbps, hour.floor_kbps, _counts(hour))
-         for hour in hours.hours],
+        screen,
+        "hour",
+        [
+            (f"{hour.hour:02d}:00", hour.typical_kbps, hour.floor_kbps, _counts(hour))
+            for hour in hours.hours
+        ],
         [one.platform for one in next((h.gets for h in hours.hours if h.gets), ())],
         [[one.settings for one in hour.gets] for hour in hours.hours],
-    )  # fmt: skip
+    )
 
 
 def show_quarters(screen: Console, quarters: Sequence[QuarterOfRuns]) -> None:
     """The same by quarter of an hour."""
     _show_times(
-        screen, "quarter",
-        [(quarter.begins[11:], quarter.typical_kbps, quarter.floor_kbps,
-          _times(quarter.runs, quarter.failed)) for quarter in quarters],
-    )  # fmt: skip
+        screen,
+        "quarter",
+        [
+            (
+                quarter.begins[11:],
+                quarter.typical_kbps,
+                quarter.floor_kbps,
+                _times(quarter.runs, quarter.failed),
+            )
+            for quarter in quarters
+        ],
+    )
 
 
 def _show_times(
@@ -109,15 +121,20 @@ def _show_times(
     highest = max((typical or 0.0 for _, typical, _, _ in rows), default=0.0) or 1.0
     table = Table(box=None, padding=(0, 1 if more else 2), header_style="dim")
     for name in (heading, "typical", "floor", *(more or ("",)), "from"):
-        table.add_column(name, justify="right" if name in ("typical", "floor") else "left",
-                         no_wrap=len(more) < 2)  # fmt: skip
+        table.add_column(
+            name, justify="right" if name in ("typical", "floor") else "left", no_wrap=len(more) < 2
+        )
     for number, (name, typical, floor, said) in enumerate(rows):
         full = round(BAR_CELLS * (typical or 0.0) / highest)
         sure = min(full, round(BAR_CELLS * (floor or 0.0) / highest))
         bar = Text("█" * sure, style="green") + Text("░" * (full - sure), style="green")
-        table.add_row(name, "-" if typical is None else rate(typical),
-                      "-" if floor is None else rate(floor),
-                      *(cells[number] if more else (bar,)), said)  # fmt: skip
+        table.add_row(
+            name,
+            "-" if typical is None else rate(typical),
+            "-" if floor is None else rate(floor),
+            *(cells[number] if more else (bar,)),
+            said,
+        )
     screen.print(table)
     if not more:
         screen.print("[dim]█ up to the floor   ░ up to typical[/]")
@@ -189,11 +206,13 @@ def show_compared(screen: Console, found: list[tuple[Run, RunSummary]]) -> None:
         ("floor, 95 % within", [between(said.uplink) for _, said in found]),
         ("spread", of_one(lambda one: f"{one.spread:.0%}")),
         ("stalled", of_one(lambda one: f"{one.stalled_share:.0%}")),
-        ("several connections", [kbps(s.several.typical_kbps if s.several else None)
-                                 for _, s in found]),
+        (
+            "several connections",
+            [kbps(s.several.typical_kbps if s.several else None) for _, s in found],
+        ),
         ("idle round trip", [trip(said.idle) for _, said in found]),
         ("under load", [trip(said.loaded) for _, said in found]),
-    ]  # fmt: skip
+    ]
     for name, cells in rows:
         table.add_row(name, *cells)
     screen.print(table)

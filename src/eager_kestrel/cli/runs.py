@@ -46,10 +46,11 @@ def runs() -> None:
 Place = Annotated[
     str | None,
     typer.Option(
-        metavar="ENDPOINT", autocompletion=complete_place,
+        metavar="ENDPOINT",
+        autocompletion=complete_place,
         help="Only those to this endpoint, by name or host, or to this platform.",
     ),
-]  # fmt: skip
+]
 
 
 @app.command("list")
@@ -71,11 +72,16 @@ def list_runs(
 
     found = listed(last, place, since)
     if json:
-        print_json({"format": format_name("run-list"),
-                    "runs": [asdict(row) for row in found.runs],
-                    "airings": [row.model_dump(mode="json") for row in found.airings],
-                    "all_runs": found.all_runs, "all_airings": found.all_airings,
-                    "size_bytes": found.size_bytes})  # fmt: skip
+        print_json(
+            {
+                "format": format_name("run-list"),
+                "runs": [asdict(row) for row in found.runs],
+                "airings": [row.model_dump(mode="json") for row in found.airings],
+                "all_runs": found.all_runs,
+                "all_airings": found.all_airings,
+                "size_bytes": found.size_bytes,
+            }
+        )
         return
     screen = console()
     if not found.all_runs:
@@ -105,10 +111,13 @@ def _airings(rows: Sequence[BroadcastRow]) -> Table:
         table.add_column(heading, justify="right" if number else "left", no_wrap=True)
     for row in rows:
         table.add_row(
-            row.id, row.taken_at[:16].replace("T", " "), lasting(row.lasted_seconds),
-            rate(row.typical_kbps), str(row.troubles),
+            row.id,
+            row.taken_at[:16].replace("T", " "),
+            lasting(row.lasted_seconds),
+            rate(row.typical_kbps),
+            str(row.troubles),
             row.platform if row.kind == "measured" and row.platform else row.kind,
-        )  # fmt: skip
+        )
     return table
 
 
@@ -120,8 +129,9 @@ def _table(rows: Sequence[RunRow]) -> Table:
     table = Table(box=None, padding=(0, 1), header_style="dim")
     for heading in ("run", "taken", "typical", "floor", "to"):
         number = heading in ("typical", "floor")
-        table.add_column(heading, justify="right" if number else "left",
-                         no_wrap=heading != "to", overflow="fold")  # fmt: skip
+        table.add_column(
+            heading, justify="right" if number else "left", no_wrap=heading != "to", overflow="fold"
+        )
     for row in rows:
         table.add_row(
             row.id,
@@ -211,8 +221,9 @@ def compare(
 
     found = compared(names)
     uplinks = [summary.uplink for _, summary in found]
-    said = apart([(None, None) if u is None else (u.floor_low_kbps, u.floor_high_kbps)
-                  for u in uplinks])  # fmt: skip
+    said = apart(
+        [(None, None) if u is None else (u.floor_low_kbps, u.floor_high_kbps) for u in uplinks]
+    )
     if json:
         runs = [document(run, samples=False) for run, _ in found]
         print_json({"format": format_name("run-comparison"), "runs": runs, "said": said})

@@ -162,15 +162,22 @@ def _where_and_when(
     if not given.platforms:
         typer.echo(f"\nGuides are known of: {', '.join(platforms)}", err=True)
         given = _ask(
-            "Where does it go (with commas, oxbow:hearth for a standing)", platforms[0],
+            "Where does it go (with commas, oxbow:hearth for a standing)",
+            platforms[0],
             lambda answer: _going(given, answer, guides),
-        )  # fmt: skip
+        )
     if given.at is None:
-        given = _ask("When does it begin, such as 20:00; - for any time", "-",
-                     lambda answer: _begins(given, answer))  # fmt: skip
+        given = _ask(
+            "When does it begin, such as 20:00; - for any time",
+            "-",
+            lambda answer: _begins(given, answer),
+        )
     if not given.days:
-        given = _ask("On which days, such as Thu, Sat; - for any", "-",
-                     lambda answer: _on_days(given, answer))  # fmt: skip
+        given = _ask(
+            "On which days, such as Thu, Sat; - for any",
+            "-",
+            lambda answer: _on_days(given, answer),
+        )
     return given
 
 
@@ -220,8 +227,11 @@ def _made(platform: str) -> bool:
 
     if not typer.confirm(f"There is no guide for {platform}; make one now", err=True):
         return False
-    page = typer.prompt("A saved guideline page to read it from; - to answer questions instead",
-                        default="-", err=True).strip()  # fmt: skip
+    page = typer.prompt(
+        "A saved guideline page to read it from; - to answer questions instead",
+        default="-",
+        err=True,
+    ).strip()
     try:
         path = new_path(platform, None)
         understood_so(answered(path.stem, path, None if page == "-" else Path(page)), path)

@@ -43,9 +43,12 @@ def console(*, stderr: bool = False) -> Console:
 
     plain = bool(os.environ.get("NO_COLOR"))
     made = Console(
-        stderr=stderr, highlight=False, emoji=False, color_system=None if plain else "auto",
+        stderr=stderr,
+        highlight=False,
+        emoji=False,
+        color_system=None if plain else "auto",
         quiet=stderr and bool(_quiet),
-    )  # fmt: skip
+    )
     if made.width > WIDEST:
         made.width = WIDEST
     return made
@@ -243,11 +246,35 @@ def ended_by_sigterm() -> Iterator[None]:
 
 
 PLAIN = {
-    "→": "->", "↑": "^", "↓": "v", "█": "#", "░": ".", "·": ".", "✓": "ok", "─": "-", "│": "|",
-    "╭": "+", "╮": "+", "╰": "+", "╯": "+", "…": "...", "−": "-", "–": "-", "’": "'", "×": "x",
-    "≤": "<=", "≥": ">=", "±": "+-", "▁": "_", "▂": "_", "▃": "-", "▄": "-", "▅": "=", "▆": "=",
+    "→": "->",
+    "↑": "^",
+    "↓": "v",
+    "█": "#",
+    "░": ".",
+    "·": ".",
+    "✓": "ok",
+    "─": "-",
+    "│": "|",
+    "╭": "+",
+    "╮": "+",
+    "╰": "+",
+    "╯": "+",
+    "…": "...",
+    "−": "-",
+    "–": "-",
+    "’": "'",
+    "×": "x",
+    "≤": "<=",
+    "≥": ">=",
+    "±": "+-",
+    "▁": "_",
+    "▂": "_",
+    "▃": "-",
+    "▄": "-",
+    "▅": "=",
+    "▆": "=",
     "▇": "#",
-}  # fmt: skip
+}
 HANDLER = "eager_kestrel.plain"
 
 

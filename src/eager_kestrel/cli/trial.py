@@ -131,10 +131,15 @@ def show_trial(screen: Console, found: Trial) -> None:
         table.add_column(heading, justify="left" if text else "right", no_wrap=True)
     for point in found.points:
         table.add_row(
-            point.words, f"{point.kbps:,.0f}", f"{point.xpsnr_db:.1f}", f"{point.ssim:.4f}",
-            "-" if point.vmaf is None else f"{point.vmaf:.1f}", looks(point.look),
-            "best" if point.on_hull else "", style="bold" if point.on_hull else None,
-        )  # fmt: skip
+            point.words,
+            f"{point.kbps:,.0f}",
+            f"{point.xpsnr_db:.1f}",
+            f"{point.ssim:.4f}",
+            "-" if point.vmaf is None else f"{point.vmaf:.1f}",
+            looks(point.look),
+            "best" if point.on_hull else "",
+            style="bold" if point.on_hull else None,
+        )
     screen.print(table)
     for line in found.lessons:
         remark(screen, line)

@@ -127,10 +127,15 @@ def _from_outside(
     if which.to is not None and len(which.to) > 1:
         raise InputError("one stream is watched from outside", "give one --to, or --through")
     wish = WatchOptions(
-        plan=plan, settings=which.settings, platform=which.platform,
-        to=which.to[0] if which.to else None, pid=which.pid, program=which.program, within=within,
+        plan=plan,
+        settings=which.settings,
+        platform=which.platform,
+        to=which.to[0] if which.to else None,
+        pid=which.pid,
+        program=which.program,
+        within=within,
         guides=guides,
-    )  # fmt: skip
+    )
     if sees_connections():
         return (watch_stream(wish, view.tell, _chooser(view), view.found, view.waiting),)
     warn(
@@ -174,9 +179,15 @@ def watch_through(
     if which.pid is not None or which.program is not None:
         raise InputError("with --through the program sends to us", "leave --pid and --program out")
     wish = RelayOptions(
-        plan=plan, settings=which.settings, platform=which.platform, to=tuple(which.to or ()),
-        port=between.port, practice=between.practice, within=within, guides=guides,
-    )  # fmt: skip
+        plan=plan,
+        settings=which.settings,
+        platform=which.platform,
+        to=tuple(which.to or ()),
+        port=between.port,
+        practice=between.practice,
+        within=within,
+        guides=guides,
+    )
 
     def ready(told: RelayReport) -> None:
         sys.stderr.write(

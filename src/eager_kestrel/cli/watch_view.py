@@ -129,8 +129,9 @@ class View:
         for line in now.breaches:
             if line not in stream.breaches:
                 stream.breaches.append(line)
-                self._screen.print(f"{words.clock(now.seconds)}  {line}", markup=False,
-                                   soft_wrap=True)  # fmt: skip
+                self._screen.print(
+                    f"{words.clock(now.seconds)}  {line}", markup=False, soft_wrap=True
+                )
         key = str(now.verdict.cause or "")
         if now.verdict.late and key:
             key += " late"
@@ -149,11 +150,13 @@ class View:
         from rich.live import Live
 
         several = len(self._streams) > 1
-        drawn = Group(*(
-            self._panel(stream.now, stream, short=several)
-            for stream in self._streams.values()
-            if stream.now is not None
-        ))  # fmt: skip
+        drawn = Group(
+            *(
+                self._panel(stream.now, stream, short=several)
+                for stream in self._streams.values()
+                if stream.now is not None
+            )
+        )
         if self._live is None:
             self._live = Live(drawn, console=self._screen, auto_refresh=False, transient=True)
             self._live.start()
@@ -256,11 +259,13 @@ def show_airing(screen: Console, airing: Broadcast, at: dict[float, str] | None 
 
     card = grid(0, 1)
     rows = [
-        ("aired", words.for_how_long(airing.lasted_seconds, airing.typical_kbps,
-                                     airing.planned_kbps)),
+        (
+            "aired",
+            words.for_how_long(airing.lasted_seconds, airing.typical_kbps, airing.planned_kbps),
+        ),
         ("planned", airing.planned or "-"),
         ("ended", airing.ended),
-    ]  # fmt: skip
+    ]
     if airing.frames is not None:
         late = words.late_of(airing.late_frames, airing.frames, airing.lost_frames)
         rows.insert(1, ("late frames", late))
@@ -268,10 +273,15 @@ def show_airing(screen: Console, airing: Broadcast, at: dict[float, str] | None 
         card.add_row(Text(name, style="dim"), Text(value))
     bad = any(trouble.late for trouble in airing.troubles)
     whole = Panel(
-        card, title=Text(f"Airing of {airing.taken_at[:16].replace('T', ' ')}, "
-                         f"{words.seen_as(airing.program, airing.to)}"),
-        title_align="left", border_style="red" if bad else "green", padding=(0, 1),
-    )  # fmt: skip
+        card,
+        title=Text(
+            f"Airing of {airing.taken_at[:16].replace('T', ' ')}, "
+            f"{words.seen_as(airing.program, airing.to)}"
+        ),
+        title_align="left",
+        border_style="red" if bad else "green",
+        padding=(0, 1),
+    )
     screen.print(whole)
     if airing.troubles:
         screen.print(_troubles(airing, at or {}))
@@ -286,13 +296,18 @@ def _troubles(airing: Broadcast, at: dict[float, str]) -> Table:
 
     table = Table(box=None, padding=(0, 1, 0, 0), header_style="dim")
     for heading in ("at", "lasted", "fault", "waited", "what"):
-        table.add_column(heading, justify="right" if heading in ("lasted", "waited") else "left",
-                         no_wrap=heading != "what")  # fmt: skip
+        table.add_column(
+            heading,
+            justify="right" if heading in ("lasted", "waited") else "left",
+            no_wrap=heading != "what",
+        )
     for trouble in airing.troubles:
         table.add_row(
             at.get(trouble.at_seconds, words.clock(trouble.at_seconds)),
             f"{trouble.lasted_seconds:.0f} s",
-            words.CAUSES[trouble.cause], f"{trouble.worst_wait_seconds:.1f} s", trouble.text,
+            words.CAUSES[trouble.cause],
+            f"{trouble.worst_wait_seconds:.1f} s",
+            trouble.text,
             style="red" if trouble.late else None,
-        )  # fmt: skip
+        )
     return table

@@ -1,4 +1,4 @@
-"""How somebody's own footage compresses: stretches to try, parameters fitted to encodes, results."""
+"""How well given footage compresses: stretches to try, fitted parameters, and results."""
 
 from __future__ import annotations
 
@@ -336,11 +336,19 @@ def best_between(
         takes: of the usual bitrate, by the preset.
     """
     rates = np.geomspace(kbps[0], kbps[1], RANGE_POINTS)
-    looks = np.stack([
-        quality(table, motion, codec, np.full_like(rates, picture.pixels),
-                np.full_like(rates, float(fps)), rates / takes)
-        for picture, fps in shapes
-    ])  # fmt: skip
+    looks = np.stack(
+        [
+            quality(
+                table,
+                motion,
+                codec,
+                np.full_like(rates, picture.pixels),
+                np.full_like(rates, float(fps)),
+                rates / takes,
+            )
+            for picture, fps in shapes
+        ]
+    )
     winner = looks.argmax(axis=0)
     for number in range(1, rates.size):  # a lead nobody sees changes nothing
         before = winner[number - 1]
@@ -349,8 +357,10 @@ def best_between(
     changes = [0, *(np.flatnonzero(np.diff(winner)) + 1), rates.size]
     return tuple(
         BestBetween(
-            picture=shapes[winner[first]][0], frame_rate=shapes[winner[first]][1],
-            from_kbps=round(float(rates[first]), -1), to_kbps=round(float(rates[last - 1]), -1),
+            picture=shapes[winner[first]][0],
+            frame_rate=shapes[winner[first]][1],
+            from_kbps=round(float(rates[first]), -1),
+            to_kbps=round(float(rates[last - 1]), -1),
         )
         for first, last in pairwise(changes)
-    )  # fmt: skip
+    )

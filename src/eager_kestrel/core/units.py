@@ -23,11 +23,21 @@ _RATE_BYTES = re.compile(r"([kKMGm]|[KMG]i|)(?:Bps|B/s|[Bb]ytes?/s)")
 _SIZE_BYTES = re.compile(r"([kKMG]|[KMG]i|)(?:B|[Bb]ytes?)")
 _ASKS = re.compile(r"[mg]b(?:/s)?|[MGK]BPS|[MGK]B/S")
 _SECONDS = {
-    "ms": 0.001, "s": 1.0, "sec": 1.0, "second": 1.0, "seconds": 1.0,
-    "min": 60.0, "minute": 60.0, "minutes": 60.0,
-    "h": 3600.0, "hour": 3600.0, "hours": 3600.0,
-    "d": 86400.0, "day": 86400.0, "days": 86400.0,
-}  # fmt: skip
+    "ms": 0.001,
+    "s": 1.0,
+    "sec": 1.0,
+    "second": 1.0,
+    "seconds": 1.0,
+    "min": 60.0,
+    "minute": 60.0,
+    "minutes": 60.0,
+    "h": 3600.0,
+    "hour": 3600.0,
+    "hours": 3600.0,
+    "d": 86400.0,
+    "day": 86400.0,
+    "days": 86400.0,
+}
 
 
 def _split(text: str, kind: str, examples: str) -> tuple[float, str]:

@@ -82,8 +82,10 @@ _WHY = (
     ("locked", "another process is holding the run history", "try again"),
     ("disk i/o", "the disk failed", "check it"),
 )
-DAMAGED = ("the run history is damaged; nothing in it was changed",
-           "eager-kestrel runs repair saves every run that can still be read")  # fmt: skip
+DAMAGED = (
+    "the run history is damaged; nothing in it was changed",
+    "eager-kestrel runs repair saves every run that can still be read",
+)
 """Of whatever else the database says: its own words help nobody."""
 
 
@@ -240,5 +242,6 @@ def refuse_newer(version: int, path: Path) -> None:
     if version > len(MIGRATIONS):
         raise StorageError(
             f"the run history is of version {version}, newer than this program",
-            "update eager-kestrel", str(path),
-        )  # fmt: skip
+            "update eager-kestrel",
+            str(path),
+        )

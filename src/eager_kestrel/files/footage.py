@@ -54,8 +54,10 @@ def read_footage(name: str) -> Footage:
     if NAME.fullmatch(name) is not None:
         found = read_kept(f"{FOLDER}/{name}.json", "footage", Footage)
     if found is None:
-        raise NotFoundError(f'no footage "{name}" is kept', nearest_name(name, footage_names(), "")
-                            or "run eager-kestrel trial CLIP --keep NAME")  # fmt: skip
+        raise NotFoundError(
+            f'no footage "{name}" is kept',
+            nearest_name(name, footage_names(), "") or "run eager-kestrel trial CLIP --keep NAME",
+        )
     return found
 
 

@@ -1,7 +1,7 @@
 """The history: every run with its samples and every broadcast, second by second.
 
-Beside each document stands what planning needs of it (``core/connection/evidence.py``). It is derived
-when it is first needed, and anew whenever the rules of deriving have changed.
+Beside each document the file keeps what planning needs of it (``core/connection/evidence.py``),
+derived when it is first needed and again whenever the rules for deriving it have changed.
 """
 
 from __future__ import annotations
@@ -83,17 +83,44 @@ class HistoryTable(Generic[K]):
 
 
 RUNS: Final = HistoryTable(
-    "runs", Run, "place",
-    ("id", "taken_at", "taken_epoch", "endpoint", "partial", "document", "kind", "place", "failed",
-     "reading_kbps", "typical_kbps"),
-    "run", "see eager-kestrel runs list",
-)  # fmt: skip
+    "runs",
+    Run,
+    "place",
+    (
+        "id",
+        "taken_at",
+        "taken_epoch",
+        "endpoint",
+        "partial",
+        "document",
+        "kind",
+        "place",
+        "failed",
+        "reading_kbps",
+        "typical_kbps",
+    ),
+    "run",
+    "see eager-kestrel runs list",
+)
 AIRINGS: Final = HistoryTable(
-    "airings", Broadcast, "platform",
-    ("id", "taken_at", "taken_epoch", "platform", "sent_to", "kind", "lasted_seconds",
-     "typical_kbps", "troubles", "document"),
-    "airing", "watch a show with eager-kestrel watch, or see runs list",
-)  # fmt: skip
+    "airings",
+    Broadcast,
+    "platform",
+    (
+        "id",
+        "taken_at",
+        "taken_epoch",
+        "platform",
+        "sent_to",
+        "kind",
+        "lasted_seconds",
+        "typical_kbps",
+        "troubles",
+        "document",
+    ),
+    "airing",
+    "watch a show with eager-kestrel watch, or see runs list",
+)
 
 
 class History(Database):
@@ -139,8 +166,9 @@ class History(Database):
         with self.reading() as database:
             found = database.execute(
                 "SELECT id, taken_at, endpoint, typical_kbps, floor_kbps, partial, kind "
-                f"FROM runs {clause}", values,
-            ).fetchall()  # fmt: skip
+                f"FROM runs {clause}",
+                values,
+            ).fetchall()
         return [RunRow(*row) for row in found]
 
     def find(self, name: str) -> Run:
@@ -232,8 +260,9 @@ class History(Database):
             before = database.total_changes
             database.executemany(
                 f"INSERT {otherwise} INTO {table.name} ({', '.join(table.columns)}) "
-                f"VALUES ({marks})", rows,
-            )  # fmt: skip
+                f"VALUES ({marks})",
+                rows,
+            )
             return database.total_changes - before
 
     def _derive(
@@ -307,17 +336,34 @@ class History(Database):
 def run_row(run: Run, text: str) -> Row:
     """A run as it is kept, with its text."""
     return (
-        run.id, run.taken_at, run.taken.timestamp(), run.endpoint.url, int(run.partial), text,
-        run.kind, run.place, int(bool(run.failed)), run.reading_kbps, run.reading_kbps,
-    )  # fmt: skip
+        run.id,
+        run.taken_at,
+        run.taken.timestamp(),
+        run.endpoint.url,
+        int(run.partial),
+        text,
+        run.kind,
+        run.place,
+        int(bool(run.failed)),
+        run.reading_kbps,
+        run.reading_kbps,
+    )
 
 
 def airing_row(one: Broadcast, text: str) -> Row:
     """An airing as it is kept, with its text."""
     return (
-        one.id, one.taken_at, one.taken.timestamp(), one.platform, one.to, one.kind,
-        one.lasted_seconds, one.typical_kbps, len(one.troubles), text,
-    )  # fmt: skip
+        one.id,
+        one.taken_at,
+        one.taken.timestamp(),
+        one.platform,
+        one.to,
+        one.kind,
+        one.lasted_seconds,
+        one.typical_kbps,
+        len(one.troubles),
+        text,
+    )
 
 
 def _derived_run(run: Run) -> dict[str, object]:
@@ -351,10 +397,18 @@ def _run_evidence(row: Sequence[Any]) -> RunEvidence:
         return evidence_of(Run.model_validate_json(text))
     name, taken_at, endpoint, place, kind = head
     return RunEvidence(
-        name, taken_at, endpoint, place, kind, bool(partial), bool(failed), reading, most,
+        name,
+        taken_at,
+        endpoint,
+        place,
+        kind,
+        bool(partial),
+        bool(failed),
+        reading,
+        most,
         np.frombuffer(windows, "<f4").astype(np.float64),
         np.frombuffer(steps, "<f4").astype(np.float64),
-    )  # fmt: skip
+    )
 
 
 def _broadcast_evidence(row: Sequence[Any]) -> BroadcastEvidence:

@@ -25,8 +25,10 @@ MOST_LINES = 4_000
 _MARKS = re.compile(r"\s*(?:\[\^?([0-9a-z]{1,2})\]|([*†‡§]{1,2}|[¹²³⁴⁵⁶⁷⁸⁹]))(?=\s|$|[)/,:])")
 _RAISED = dict(zip("¹²³⁴⁵⁶⁷⁸⁹", "123456789", strict=True))
 _UNSEEN = ("script", "style", "noscript", "template", "svg", "head", "nav", "button", "form")
-_INLINE = (r"(?i)</?(?:a|b|i|em|strong|span|code|small|u|sub|abbr|mark|label|font|kbd|var|q|cite|"
-           r"time|ins|s|del)(?:\s[^<>]*)?>")  # fmt: skip
+_INLINE = (
+    r"(?i)</?(?:a|b|i|em|strong|span|code|small|u|sub|abbr|mark|label|font|kbd|var|q|cite|"
+    r"time|ins|s|del)(?:\s[^<>]*)?>"
+)
 _BOXES = r"(?i)</?(?:div|section|article|main|aside|center|figure|details)(?:\s[^<>]*)?>"
 HEADING = "\x02"
 """Before a line that is one."""

@@ -41,8 +41,15 @@ WRITTEN_DATE = re.compile(
     r"([0-9]{1,2})([./])([0-9]{1,2})[./]([0-9]{4})((?:[ ,T]+[0-9]{1,2}:[0-9]{2}(?::[0-9]{2})?)?)"
 )
 CSV_COLUMNS = (
-    "time", "upload_kbps", "floor_kbps", "several_kbps", "endpoint", "partial", "id", "kind",
-)  # fmt: skip
+    "time",
+    "upload_kbps",
+    "floor_kbps",
+    "several_kbps",
+    "endpoint",
+    "partial",
+    "id",
+    "kind",
+)
 
 
 @dataclass
@@ -296,8 +303,9 @@ def _iso(text: str, dates: DateOrder | None) -> str:
         return text.strip()
     first, between, second, year, rest = match.groups()
     if between == "/" and dates is None:
-        raise FormatError(f'"{text.strip()}" may be meant in two ways',
-                          "give --dates dd/mm or --dates mm/dd")  # fmt: skip
+        raise FormatError(
+            f'"{text.strip()}" may be meant in two ways', "give --dates dd/mm or --dates mm/dd"
+        )
     day, month = (second, first) if between == "/" and dates == "mm/dd" else (first, second)
     return f"{year}-{int(month):02d}-{int(day):02d}{'T' + rest.strip(' ,T') if rest else ''}"
 

@@ -64,8 +64,9 @@ def read_clip(path: Path, progress: Callable[[float], None] = lambda _: None) ->
     if seconds < STRETCH_SECONDS:
         raise FormatError(
             f"{seconds:.1f} s are too short: a stretch to try takes {STRETCH_SECONDS:g} s",
-            RECORD, str(path),
-        )  # fmt: skip
+            RECORD,
+            str(path),
+        )
     picture, looks = _looked(path, progress)
     if max(look.ti for look in looks) < STILL_TI:
         raise FormatError("nothing in it moves", RECORD, str(path))

@@ -80,8 +80,17 @@ def _texture(rng: np.random.Generator, height: int, width: int) -> Samples:
 
 
 FORMATS = ("yuv420p", "nv12")
-X26 = ("ultrafast", "superfast", "veryfast", "faster", "fast", "medium", "slow", "slower",
-       "veryslow")  # fmt: skip
+X26 = (
+    "ultrafast",
+    "superfast",
+    "veryfast",
+    "faster",
+    "fast",
+    "medium",
+    "slow",
+    "slower",
+    "veryslow",
+)
 PRESETS = {
     "libx264": X26,
     "libx265": X26,

@@ -182,8 +182,10 @@ def _refuse(path: Path) -> None:
         raise FormatError("its index is damaged", "record it again, or repair it", str(path))
     if _is_playlist(path):
         text = path.read_text(encoding="utf-8", errors="replace")
-        if any(line.startswith("#EXT-X-KEY") and "METHOD=NONE" not in line
-               for line in text.splitlines()):  # fmt: skip
+        if any(
+            line.startswith("#EXT-X-KEY") and "METHOD=NONE" not in line
+            for line in text.splitlines()
+        ):
             raise FormatError("encrypted", "give one that is not", str(path))
 
 
@@ -213,8 +215,9 @@ def _read(
     if said is not None and ended < min(said - CUT_OFF_SECONDS, 0.97 * said):
         raise FormatError(
             f"cut off: its header says {said:.1f} s, it ends after {ended:.1f} s",
-            "copy or record it again", str(path),
-        )  # fmt: skip
+            "copy or record it again",
+            str(path),
+        )
     seen = video_seen(_facts(video), tally, buffer_seconds)
     listened = None if audio is None else heard.seen(audio, tally.first)
     rates, length = by_second(tally)
@@ -333,8 +336,13 @@ class _Decoding:
                 self.types[name] += 1
 
     def seen(self) -> Decoded:
-        return Decoded(frames=self.frames, damaged=self.damaged, i_frames=self.types["I"],
-                       p_frames=self.types["P"], b_frames=self.types["B"])  # fmt: skip
+        return Decoded(
+            frames=self.frames,
+            damaged=self.damaged,
+            i_frames=self.types["I"],
+            p_frames=self.types["P"],
+            b_frames=self.types["B"],
+        )
 
 
 def _protected(path: Path) -> bool:

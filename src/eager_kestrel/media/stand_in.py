@@ -107,9 +107,11 @@ class StandIn:
     def _open(self) -> None:
         video, audio = self._video, self._audio
         self._container = av.open(
-            self._out, "w", format="flv",
+            self._out,
+            "w",
+            format="flv",
             options={"flvflags": "no_duration_filesize", "fflags": "flush_packets"},
-        )  # fmt: skip
+        )
         stream: Any = self._container.add_stream(ENCODERS[video.codec], rate=self._rate)
         stream.width, stream.height = video.picture.width, video.picture.height
         stream.pix_fmt = "yuv420p"
@@ -141,8 +143,9 @@ class StandIn:
         tools = {"high": "cabac=1:8x8dct=1", "main": "cabac=1"}.get(video.profile, "cabac=0")
         return common | {
             "x264-params": f"scenecut=0:open-gop=0:{keys}:{tools}:rc-lookahead=0:sync-lookahead=0",
-            "profile": video.profile, "level": video.level,
-        }  # fmt: skip
+            "profile": video.profile,
+            "level": video.level,
+        }
 
     def steps(self) -> Iterator[EncodedFrame]:
         """Frame after frame without end; the caller keeps time."""
@@ -166,9 +169,10 @@ class StandIn:
         while self._samples + 1024 <= until:
             noise = self._noise.standard_normal((self._audio.channels, 1024)) * AUDIO_LEVEL
             frame = av.AudioFrame.from_ndarray(
-                noise.astype(np.float32), format="fltp",
+                noise.astype(np.float32),
+                format="fltp",
                 layout="mono" if self._audio.channels == 1 else "stereo",
-            )  # fmt: skip
+            )
             frame.sample_rate, frame.pts = self._audio.sample_rate_hz, self._samples
             self._samples += 1024
             for packet in self._sound.encode(frame):

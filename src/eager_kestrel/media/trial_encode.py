@@ -257,8 +257,8 @@ def vmaf_program() -> str | None:
     candidates += [found] if (found := shutil.which("ffmpeg")) else []
     for program in candidates:
         said = subprocess.run(  # noqa: S603 - a fixed list, no shell
-           [program, "-hide_banner", "-filters"], capture_output=True, text=True,
-                              check=False)  # fmt: skip
+            [program, "-hide_banner", "-filters"], capture_output=True, text=True, check=False
+        )
         if " libvmaf " in said.stdout:
             return program
     return None
@@ -280,10 +280,28 @@ def _vmaf(
         f"[x][y]libvmaf=model=version={VMAF_MODEL}:n_threads=1:n_subsample={gap}"
     )
     done = subprocess.run(  # noqa: S603 - a fixed list, no shell
-
-        [program, "-hide_banner", "-nostdin", "-nostats", "-threads", "1", "-filter_threads", "1",
-         "-i", str(encoded), "-i", str(source), "-filter_complex", graph, "-f", "null", "-"],
-        capture_output=True, text=True, check=False,
-    )  # fmt: skip
+        [
+            program,
+            "-hide_banner",
+            "-nostdin",
+            "-nostats",
+            "-threads",
+            "1",
+            "-filter_threads",
+            "1",
+            "-i",
+            str(encoded),
+            "-i",
+            str(source),
+            "-filter_complex",
+            graph,
+            "-f",
+            "null",
+            "-",
+        ],
+        capture_output=True,
+        text=True,
+        check=False,
+    )
     match = re.search(r"VMAF score: ([\d.]+)", done.stderr)
     return float(match[1]) if match else None

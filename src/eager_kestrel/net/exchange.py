@@ -19,8 +19,11 @@ from eager_kestrel.net.addresses import parse_address
 from eager_kestrel.net.failures import network_error
 from eager_kestrel.wire.publishing import RANDOM_BYTES, is_opening_answer, opening
 
-CONNECTED = ("connection.connect_tcp.complete", "connection.start_tls.complete",
-             "proxy.start_tls.complete")  # fmt: skip
+CONNECTED = (
+    "connection.connect_tcp.complete",
+    "connection.start_tls.complete",
+    "proxy.start_tls.complete",
+)
 """Events of httpcore's trace extension that come with a new socket."""
 MOST_SECONDS = 20.0
 """Of one exchange, from connecting to the end of the answer, interim answers and all."""
@@ -98,15 +101,17 @@ def exchange(
             if body is None:
                 raise EndpointError(
                     f"its answer to a small request is longer than {MOST_BYTES // 1024} KiB",
-                    "give an address that answers uploads", where,
-                )  # fmt: skip
+                    "give an address that answers uploads",
+                    where,
+                )
             return Answer(response.status_code, response.headers, body)
     except (httpx.HTTPError, httpx.InvalidURL, OSError) as error:
         if watch.late:
             raise EndpointError(
                 f"it had not answered a small request after {seconds:g} s",
-                "try again, or another endpoint", where,
-            ) from None  # fmt: skip
+                "try again, or another endpoint",
+                where,
+            ) from None
         raise network_error(error, where) from None
     finally:
         timer.cancel()

@@ -208,8 +208,9 @@ class _Guest(asyncio.BufferedProtocol):
             f"HTTP/1.1 {status} {HTTPStatus(status).phrase}".encode()
             + b"\r\ncontent-type: application/json\r\ncache-control: no-store\r\n"
             + f"content-length: {len(body)}\r\n".encode()
-            + (b"connection: close\r\n" if last else b"") + b"\r\n"
-        )  # fmt: skip
+            + (b"connection: close\r\n" if last else b"")
+            + b"\r\n"
+        )
         self._transport.write(head + body)
         self._http = h11.Connection(h11.SERVER, HEAD_BYTES)
         self.due = self._house.now() + HEAD_SECONDS

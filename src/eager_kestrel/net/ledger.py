@@ -149,8 +149,9 @@ class Ledger:
             known = self._runs.get(run)
             if known is None:
                 return None
-            return RunCount(known.began, known.uploads, known.bytes, [*known.seconds],
-                            [*known.counts])  # fmt: skip
+            return RunCount(
+                known.began, known.uploads, known.bytes, [*known.seconds], [*known.counts]
+            )
 
     def _spent(self, run: str) -> str | None:
         known = self._runs.get(run)

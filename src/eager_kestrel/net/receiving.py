@@ -260,13 +260,30 @@ def _piece(event: Media, at: float) -> ReceivedTag | None:
         if video.part in ("end", "other"):
             return None
         tag = flv.file_tag(flv.VIDEO, event.milliseconds, event.payload)
-        return ReceivedTag("video", video.codec, video.part == "header", video.keyframe,
-                     event.milliseconds, event.milliseconds + video.offset_ms, len(video.body),
-                     at, tag)  # fmt: skip
+        return ReceivedTag(
+            "video",
+            video.codec,
+            video.part == "header",
+            video.keyframe,
+            event.milliseconds,
+            event.milliseconds + video.offset_ms,
+            len(video.body),
+            at,
+            tag,
+        )
     audio = flv.read_audio(event.payload)
     tag = flv.file_tag(flv.AUDIO, event.milliseconds, event.payload)
-    return ReceivedTag("audio", audio.codec, audio.part == "header", False, event.milliseconds,
-                 event.milliseconds, len(audio.body), at, tag)  # fmt: skip
+    return ReceivedTag(
+        "audio",
+        audio.codec,
+        audio.part == "header",
+        False,
+        event.milliseconds,
+        event.milliseconds,
+        len(audio.body),
+        at,
+        tag,
+    )
 
 
 def file_beginning() -> bytes:

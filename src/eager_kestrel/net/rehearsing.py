@@ -98,9 +98,14 @@ class Reconnecting:
         """
         opened = _opened(target, key, terms, terms.timeout_seconds)
         return cls(
-            target, key, terms, time.perf_counter(), opened, opened.counted_by,
+            target,
+            key,
+            terms,
+            time.perf_counter(),
+            opened,
+            opened.counted_by,
             _wait=terms.first_wait_seconds,
-        )  # fmt: skip
+        )
 
     def seconds(self) -> float:
         """Since it was first connected."""

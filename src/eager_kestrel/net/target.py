@@ -34,8 +34,11 @@ UNSENT_BYTES = 131_072
 """What may sit unsent in this machine; at 2 Mbit/s half a second, discarded when a phase ends."""
 TCP_NOTSENT_LOWAT = {"linux": 25, "darwin": 0x201}.get(sys.platform)
 ABORTIVE_CLOSE = struct.pack("hh" if sys.platform == "win32" else "ii", 1, 0)
-HEADERS = {"Accept": "*/*", "Accept-Encoding": "identity",
-           "Content-Type": "application/octet-stream"}  # fmt: skip
+HEADERS = {
+    "Accept": "*/*",
+    "Accept-Encoding": "identity",
+    "Content-Type": "application/octet-stream",
+}
 
 SCHEMES = ("http", "https")
 EXAMPLE = "https://HOST/PATH"
@@ -92,9 +95,13 @@ def _socket_options() -> list[SocketOption]:
 
 
 def find_target(
-    url: str, bind: str | None = None, *, estimate: bool = False, direct: bool = False,
+    url: str,
+    bind: str | None = None,
+    *,
+    estimate: bool = False,
+    direct: bool = False,
     token: str | None = None,
-) -> UploadTarget:  # fmt: skip
+) -> UploadTarget:
     """Settle where to upload and make sure that it takes POST.
 
     Args:
@@ -150,8 +157,9 @@ def _named(target: UploadTarget, url: str, what: str) -> str:
     if target.token and (named.scheme, named.authority) != (own.scheme, own.authority):
         raise EndpointError(
             f"its {what} leads elsewhere, and a token is not sent there",
-            "give that address itself", target.shown,
-        )  # fmt: skip
+            "give that address itself",
+            target.shown,
+        )
     return found
 
 

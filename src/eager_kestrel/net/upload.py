@@ -129,9 +129,12 @@ class _UploadConnection(threading.Thread):
         sized = {} if self._target.estimate else {"Content-Length": str(self._body_bytes)}
         self._whole = False
         asked = client.stream(
-            "POST", self._target.url, content=self._body(), headers=sized,
+            "POST",
+            self._target.url,
+            content=self._body(),
+            headers=sized,
             extensions={"trace": self._trace},
-        )  # fmt: skip
+        )
         location = ""
         try:
             with asked as response:
@@ -167,8 +170,9 @@ class _UploadConnection(threading.Thread):
         if self._cuts > MOST_CUTS:
             raise EndpointError(
                 "it calls uploads a success before it has read them, so nothing can be measured",
-                "give an address that reads what is sent", self._target.shown,
-            )  # fmt: skip
+                "give an address that reads what is sent",
+                self._target.shown,
+            )
 
     def _body(self) -> Iterator[bytes]:
         """Random bytes, in writes of about ten milliseconds each."""
@@ -288,9 +292,12 @@ class Upload:
     """Several connections uploading at once, within a ``with`` block."""
 
     def __init__(
-        self, target: UploadTarget, connections: int, most_bytes: int | None = None,
+        self,
+        target: UploadTarget,
+        connections: int,
+        most_bytes: int | None = None,
         pace: Pacer | None = None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         """Upload as fast as the line takes it, or at a pace, which goes with one connection."""
         self._allowance = _Allowance(most_bytes)
         self._connections = [

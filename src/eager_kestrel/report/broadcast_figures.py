@@ -22,9 +22,13 @@ if TYPE_CHECKING:
 
 
 COLOURS = {
-    "line": CARE, "ingest": "#8a5a9e", "machine": "#b58900", "connection": INK,
-    "scene": PALE, "program": "#6b7f8f",
-}  # fmt: skip
+    "line": CARE,
+    "ingest": "#8a5a9e",
+    "machine": "#b58900",
+    "connection": INK,
+    "scene": PALE,
+    "program": "#6b7f8f",
+}
 MOST_POINTS = 1200
 """A second each up to here; a longer airing is drawn by the worst of several."""
 NAMED = 8
@@ -42,10 +46,12 @@ def save_airing_figure(airing: Broadcast, path: Path) -> None:
     """
     figure, (rates, waits) = new_figure(2, (2.4, 1.0))
     figure.suptitle(
-        f"Airing of {airing.taken_at[:16].replace('T', ' ')}, "
-        f"{seen_as(airing.program, airing.to)}",
-        color=INK, x=0.01, ha="left", fontsize=14,
-    )  # fmt: skip
+        f"Airing of {airing.taken_at[:16].replace('T', ' ')}, {seen_as(airing.program, airing.to)}",
+        color=INK,
+        x=0.01,
+        ha="left",
+        fontsize=14,
+    )
     every = max(1, -(-len(airing.seconds.sent_kbps) // MOST_POINTS))
     unit = 60.0 if airing.lasted_seconds > SHORT_SECONDS else 1.0
     times = np.arange(0, len(airing.seconds.sent_kbps), every) / unit
@@ -56,8 +62,13 @@ def save_airing_figure(airing: Broadcast, path: Path) -> None:
     for axes in (rates, waits):
         for trouble in airing.troubles:
             begin, lasted = trouble.at_seconds, max(trouble.lasted_seconds, 1.0)
-            axes.axvspan(begin / unit, (begin + lasted) / unit, color=COLOURS[trouble.cause],
-                         alpha=0.16, linewidth=0)  # fmt: skip
+            axes.axvspan(
+                begin / unit,
+                (begin + lasted) / unit,
+                color=COLOURS[trouble.cause],
+                alpha=0.16,
+                linewidth=0,
+            )
     _name_troubles(rates, airing.troubles, unit)
     save(figure, path)
 
@@ -77,8 +88,13 @@ def _draw_rates(axes: Axes, airing: Broadcast, times: np.ndarray, every: int) ->
     axes.plot(times, sent, color=PALE, linewidth=1.4, label="sent by the program")
     axes.plot(times, carried, color=LINE, linewidth=1.6, label="arrived")
     if airing.planned_kbps is not None:
-        axes.axhline(airing.planned_kbps / 1000, color=GOOD, linestyle="--", linewidth=1.4,
-                     label=f"planned {airing.planned_kbps:,.0f} kbit/s")  # fmt: skip
+        axes.axhline(
+            airing.planned_kbps / 1000,
+            color=GOOD,
+            linestyle="--",
+            linewidth=1.4,
+            label=f"planned {airing.planned_kbps:,.0f} kbit/s",
+        )
     top = max(sent.max(initial=0.0), (airing.planned_kbps or 0.0) / 1000, 0.1)
     axes.set_ylim(0, 1.25 * top)
     axes.set_ylabel("Mbit/s", color=INK)
@@ -88,16 +104,22 @@ def _draw_rates(axes: Axes, airing: Broadcast, times: np.ndarray, every: int) ->
     for cause in dict.fromkeys(trouble.cause for trouble in airing.troubles):
         handles.append(Patch(color=COLOURS[cause], alpha=0.3))
         labels.append(f"at fault: {CAUSES[cause]}")
-    axes.legend(handles, labels, loc="lower left", bbox_to_anchor=(0.0, 1.0), frameon=False,
-                ncols=6)  # fmt: skip
+    axes.legend(
+        handles, labels, loc="lower left", bbox_to_anchor=(0.0, 1.0), frameon=False, ncols=6
+    )
 
 
 def _draw_waits(axes: Axes, airing: Broadcast, times: np.ndarray, every: int) -> None:
     waits = _by(airing.seconds.waiting_ms, every, least=False) / 1000
     axes.fill_between(times, waits, color=CARE, alpha=0.35, linewidth=0)
     axes.plot(times, waits, color=CARE, linewidth=1.2)
-    axes.axhline(LATE_SECONDS, color=INK, linestyle=":", linewidth=1.2,
-                 label=f"late from {LATE_SECONDS:g} s on")  # fmt: skip
+    axes.axhline(
+        LATE_SECONDS,
+        color=INK,
+        linestyle=":",
+        linewidth=1.2,
+        label=f"late from {LATE_SECONDS:g} s on",
+    )
     axes.set_ylim(0, max(1.0, 1.1 * float(waits.max(initial=0.0))))
     axes.set_ylabel("waiting, s of stream", color=INK)
     axes.legend(loc="upper right", frameon=True, framealpha=0.9, edgecolor=FAINT)
@@ -108,8 +130,17 @@ def _name_troubles(axes: Axes, troubles: tuple[BroadcastTrouble, ...], unit: flo
     worst = sorted(troubles, key=lambda one: (one.late, one.lasted_seconds), reverse=True)[:NAMED]
     for trouble in sorted(worst, key=lambda one: one.at_seconds):
         middle = (trouble.at_seconds + trouble.lasted_seconds / 2) / unit
-        axes.text(middle, 0.97, CAUSES[trouble.cause], color=INK, fontsize=9, ha="center",
-                  va="top", rotation=90, transform=axes.get_xaxis_transform())  # fmt: skip
+        axes.text(
+            middle,
+            0.97,
+            CAUSES[trouble.cause],
+            color=INK,
+            fontsize=9,
+            ha="center",
+            va="top",
+            rotation=90,
+            transform=axes.get_xaxis_transform(),
+        )
 
 
 MOST_MARKS = 400
@@ -131,11 +162,21 @@ def save_recording_figure(
     rates = np.array(recording.second_kbps) / 1000
     edges = np.arange(rates.size + 1) * recording.second_length
     axes.stairs(rates, edges, baseline=None, color=LINE, linewidth=2.6, label="each second")
-    axes.axhline(video.average_kbps / 1000, color=GOOD, linewidth=1.2, linestyle=":",
-                 label=f"average {Bitrate.from_kbps(video.average_kbps)}")  # fmt: skip
+    axes.axhline(
+        video.average_kbps / 1000,
+        color=GOOD,
+        linewidth=1.2,
+        linestyle=":",
+        label=f"average {Bitrate.from_kbps(video.average_kbps)}",
+    )
     if ceiling_kbps is not None:
-        axes.axhline(ceiling_kbps / 1000, color=CARE, linestyle="--", linewidth=1.4,
-                     label=f"ceiling {Bitrate.from_kbps(ceiling_kbps)}")  # fmt: skip
+        axes.axhline(
+            ceiling_kbps / 1000,
+            color=CARE,
+            linestyle="--",
+            linewidth=1.4,
+            label=f"ceiling {Bitrate.from_kbps(ceiling_kbps)}",
+        )
     for number, (when, long) in enumerate(video.gaps):
         axes.axvspan(when, when + long, color=CARE, alpha=0.3, label="gap" if not number else None)
     axes.set_ylabel("video, Mbit/s", color=INK)

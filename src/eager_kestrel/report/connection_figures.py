@@ -36,8 +36,11 @@ def save_run_figure(run: Run, path: Path) -> None:
     figure.suptitle(
         f"One connection to {run.endpoint.url}, {run.taken_at[:16].replace('T', ' ')}"
         f"{' (cut short)' if run.partial else ''}",
-        color=INK, x=0.01, ha="left", fontsize=14,
-    )  # fmt: skip
+        color=INK,
+        x=0.01,
+        ha="left",
+        fontsize=14,
+    )
     _draw_rates(rate_axes, phase)
     _draw_round_trips(trip_axes, run, phase)
     save(figure, path)
@@ -63,9 +66,12 @@ def _draw_rates(axes: Axes, phase: Phase) -> None:
         span = min(WINDOW_SECONDS, float(seconds[-1] - seconds[0]))
         ends = seconds[seconds >= seconds[0] + span - 1e-9]
         axes.plot(
-            ends - span / 2, window_rates(seconds, delivered) / 1000, color=LINE, linewidth=2,
+            ends - span / 2,
+            window_rates(seconds, delivered) / 1000,
+            color=LINE,
+            linewidth=2,
             label="over two seconds, one keyframe interval",
-        )  # fmt: skip
+        )
         if found is not None:
             axes.axvspan(0, found.ramp_seconds, color=SHADE, label="ramp, left out")
     if found is not None:
@@ -90,13 +96,19 @@ def _draw_round_trips(axes: Axes, run: Run, phase: Phase) -> None:
         (t.at_seconds, t.round_trip_ms) for t in phase.round_trips if t.round_trip_ms is not None
     ]
     axes.plot(
-        [at for at, _ in answered], [ms for _, ms in answered],
-        color=CARE, marker="o", markersize=4, linewidth=1, label="while the line is full",
-    )  # fmt: skip
+        [at for at, _ in answered],
+        [ms for _, ms in answered],
+        color=CARE,
+        marker="o",
+        markersize=4,
+        linewidth=1,
+        label="while the line is full",
+    )
     idle = round_trip_summary(run.idle)
     if idle is not None:
-        axes.axhline(idle.median_ms, color=GOOD, linestyle="--",
-                     label=f"idle, {idle.median_ms:.0f} ms")  # fmt: skip
+        axes.axhline(
+            idle.median_ms, color=GOOD, linestyle="--", label=f"idle, {idle.median_ms:.0f} ms"
+        )
     axes.set_ylim(bottom=0)
     if answered or idle is not None:
         axes.legend(loc="lower right", frameon=True, framealpha=0.9, edgecolor=FAINT)
@@ -124,20 +136,38 @@ def save_hours_figure(hours: Hours, path: Path) -> None:
         alpha=0.55,
         label="typical; grey where only imported readings are known",
     )
-    axes.hlines(floor, [h - 0.35 for h in at], [h + 0.35 for h in at], color=CARE, linewidth=3,
-                label="floor, and down to the low end of its 95 % interval")  # fmt: skip
+    axes.hlines(
+        floor,
+        [h - 0.35 for h in at],
+        [h + 0.35 for h in at],
+        color=CARE,
+        linewidth=3,
+        label="floor, and down to the low end of its 95 % interval",
+    )
     _draw_plans(axes, hours)
     for hour in hours.hours:
         if hour.floor_low_kbps is not None and hour.floor_kbps is not None:
-            axes.vlines(hour.hour, hour.floor_low_kbps / 1000, hour.floor_kbps / 1000,
-                        color=CARE, linewidth=1)  # fmt: skip
+            axes.vlines(
+                hour.hour,
+                hour.floor_low_kbps / 1000,
+                hour.floor_kbps / 1000,
+                color=CARE,
+                linewidth=1,
+            )
         count = f"{hour.runs} runs" if hour.measured else f"{hour.readings} read"
         if hour.failed:
             count = (
                 f"{count}\n{hour.failed} failed" if hour.typical_kbps else f"{hour.failed} failed"
             )
-        axes.annotate(count, (hour.hour, (hour.typical_kbps or 0.0) / 1000), xytext=(0, 4),
-                      textcoords="offset points", ha="center", fontsize=9, color=INK)  # fmt: skip
+        axes.annotate(
+            count,
+            (hour.hour, (hour.typical_kbps or 0.0) / 1000),
+            xytext=(0, 4),
+            textcoords="offset points",
+            ha="center",
+            fontsize=9,
+            color=INK,
+        )
     axes.set_xlim(-0.6, 23.6)
     axes.set_xticks(range(0, 24, 2), [f"{h:02d}:00" for h in range(0, 24, 2)])
     axes.set_ylim(0, max(typical, default=1.0) * 1.2)
@@ -152,13 +182,26 @@ def _draw_plans(axes: Axes, hours: Hours) -> None:
     planned = [(hour.hour, hour.gets[0]) for hour in hours.hours if hour.gets]
     if not planned:
         return
-    axes.hlines([gets.total_kbps / 1000 for _, gets in planned], [at - 0.35 for at, _ in planned],
-                [at + 0.35 for at, _ in planned], color=GOOD, linewidth=3,
-                label=f"sent to {planned[0][1].platform} by the plan of that hour")  # fmt: skip
+    axes.hlines(
+        [gets.total_kbps / 1000 for _, gets in planned],
+        [at - 0.35 for at, _ in planned],
+        [at + 0.35 for at, _ in planned],
+        color=GOOD,
+        linewidth=3,
+        label=f"sent to {planned[0][1].platform} by the plan of that hour",
+    )
     for at, gets in planned:
-        axes.annotate(gets.settings.partition(",")[0], (at, 0), xytext=(0, 6),
-                      textcoords="offset points", ha="center", va="bottom", rotation=90,
-                      fontsize=8, color=INK)  # fmt: skip
+        axes.annotate(
+            gets.settings.partition(",")[0],
+            (at, 0),
+            xytext=(0, 6),
+            textcoords="offset points",
+            ha="center",
+            va="bottom",
+            rotation=90,
+            fontsize=8,
+            color=INK,
+        )
 
 
 BAND = "#dbe7ee"
@@ -194,8 +237,13 @@ def _draw_curve(axes: Axes, found: Forecast) -> None:
         )
         axes.fill_between(mbps, low, high, color=BAND, label="nine of ten resamples within")
         axes.plot(mbps, middle, color=LINE, linewidth=2, label=f"observed: {found.evidence}")
-    axes.axhline(limit, color=GOOD, linestyle="--", linewidth=1.2,
-                 label=f"accepted: {some_seconds(limit)} an hour")  # fmt: skip
+    axes.axhline(
+        limit,
+        color=GOOD,
+        linestyle="--",
+        linewidth=1.2,
+        label=f"accepted: {some_seconds(limit)} an hour",
+    )
     if found.most_kbps is not None:
         axes.axvline(found.most_kbps / 1000, color=GOOD, linestyle=":", linewidth=1.2)
     for number, step in enumerate(found.steps):
@@ -203,15 +251,27 @@ def _draw_curve(axes: Axes, found: Forecast) -> None:
             continue
         at = (step.total_kbps + found.reserved_kbps) / 1000
         height = min(step.stutter.seconds_per_hour, highest)
-        axes.plot(at, height, marker="o", linestyle="none", clip_on=False, zorder=5,
-                  markersize=6 if number else 9, color=GOOD if step.within else CARE)  # fmt: skip
+        axes.plot(
+            at,
+            height,
+            marker="o",
+            linestyle="none",
+            clip_on=False,
+            zorder=5,
+            markersize=6 if number else 9,
+            color=GOOD if step.within else CARE,
+        )
         if not number:
             axes.annotate(
-                f"planned: {step.settings}", (at, height), ha="right",
+                f"planned: {step.settings}",
+                (at, height),
+                ha="right",
                 xytext=(-10, 60 if height < highest / 2 else -60),
-                textcoords="offset points", fontsize=10, color=INK,
+                textcoords="offset points",
+                fontsize=10,
+                color=INK,
                 arrowprops={"arrowstyle": "-", "color": INK, "linewidth": 0.8},
-            )  # fmt: skip
+            )
     axes.set_xlim(left=0)
     axes.set_ylim(0, highest)
     axes.set_xlabel("total sent, reserves included, Mbit/s", color=INK)

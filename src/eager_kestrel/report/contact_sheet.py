@@ -46,10 +46,14 @@ def save_sheet(crops: Sequence[tuple[str, Floats]], path: Path, title: str) -> N
         left = MARGIN + number % ACROSS * (width + MARGIN)
         top = CAPTION + number // ACROSS * (height + CAPTION + MARGIN)
         figure.text(left / whole[0], 1 - (top + 20) / whole[1], caption, color=INK, fontsize=9)
-        axes = figure.add_axes((
-            left / whole[0], 1 - (top + CAPTION + height) / whole[1],
-            width / whole[0], height / whole[1],
-        ))  # fmt: skip
+        axes = figure.add_axes(
+            (
+                left / whole[0],
+                1 - (top + CAPTION + height) / whole[1],
+                width / whole[0],
+                height / whole[1],
+            )
+        )
         axes.imshow(pixels, interpolation="none", aspect="auto")
         axes.set_axis_off()
     save(figure, path)

@@ -97,13 +97,17 @@ def _forecast(found: Forecast) -> Section:
 
     return Section(
         "How much it would have stuttered",
-        (TextLine(found.verdict, "held" if found.steps and found.steps[0].within else "mind"),
-         *(TextLine(line) for line in found.unknown)),
+        (
+            TextLine(found.verdict, "held" if found.steps and found.steps[0].within else "mind"),
+            *(TextLine(line) for line in found.unknown),
+        ),
         ("settings", "stutter"),
-        tuple((step.settings, "not known" if step.stutter is None else hourly(step.stutter))
-              for step in found.steps),
+        tuple(
+            (step.settings, "not known" if step.stutter is None else hourly(step.stutter))
+            for step in found.steps
+        ),
         lambda path: save_forecast_figure(found, path),
-    )  # fmt: skip
+    )
 
 
 def _hours(found: Hours) -> Section:
@@ -113,11 +117,20 @@ def _hours(found: Hours) -> Section:
         return "-" if kbps is None else str(Bitrate.from_kbps(kbps))
 
     return Section(
-        "The line by hour of day", (), ("hour", "runs", "typical", "floor"),
-        tuple((f"{hour.hour:02d}:00", str(hour.runs or hour.readings), rate(hour.typical_kbps),
-               rate(hour.floor_kbps)) for hour in found.hours),
+        "The line by hour of day",
+        (),
+        ("hour", "runs", "typical", "floor"),
+        tuple(
+            (
+                f"{hour.hour:02d}:00",
+                str(hour.runs or hour.readings),
+                rate(hour.typical_kbps),
+                rate(hour.floor_kbps),
+            )
+            for hour in found.hours
+        ),
         lambda path: save_hours_figure(found, path),
-    )  # fmt: skip
+    )
 
 
 def _rehearsals(found: tuple[Rehearsal, ...]) -> Section:
@@ -126,13 +139,14 @@ def _rehearsals(found: tuple[Rehearsal, ...]) -> Section:
         tuple(
             TextLine(
                 f"{one.platform}, {one.planned}: "
-                + run_words.verdict(one.verdict.text, one.verdict.limited_by,
-                                    held=one.verdict.held),
+                + run_words.verdict(
+                    one.verdict.text, one.verdict.limited_by, held=one.verdict.held
+                ),
                 "held" if one.verdict.held else "failed",
             )
             for one in found
         ),
-    )  # fmt: skip
+    )
 
 
 def _findings(found: Findings) -> Section:
@@ -141,9 +155,11 @@ def _findings(found: Findings) -> Section:
     holds = "1 rule holds" if fine == 1 else f"{fine} rules hold"
     said = TextLine(f"{found.breaches} broken, {holds}", "failed" if found.breaches else "held")
     return Section(
-        "Checked", (said,), ("guide", "rule", "found", "wanted", "what to do") if wrong else (),
+        "Checked",
+        (said,),
+        ("guide", "rule", "found", "wanted", "what to do") if wrong else (),
         tuple((one.label, one.rule, one.found, one.wanted, one.do) for one in wrong),
-    )  # fmt: skip
+    )
 
 
 def _review(found: Review) -> Section:
@@ -155,11 +171,17 @@ def _review(found: Review) -> Section:
         f"The last show, {airing.taken_at[:16].replace('T', ' ')}",
         (TextLine(f"{last}."), *(TextLine(line) for line in found.next_time)),
         ("at", "lasted", "fault", "what") if found.incidents else (),
-        tuple((one.at, f"{one.trouble.lasted_seconds:.0f} s",
-               aired_words.CAUSES[one.trouble.cause], one.trouble.text)
-              for one in found.incidents),
+        tuple(
+            (
+                one.at,
+                f"{one.trouble.lasted_seconds:.0f} s",
+                aired_words.CAUSES[one.trouble.cause],
+                one.trouble.text,
+            )
+            for one in found.incidents
+        ),
         lambda path: save_airing_figure(airing, path),
-    )  # fmt: skip
+    )
 
 
 def _place(plan: Plan, there: DestinationPlan) -> dict[str, Any]:
@@ -168,11 +190,15 @@ def _place(plan: Plan, there: DestinationPlan) -> dict[str, Any]:
         for step in there.steps_down
     ]
     return {
-        "title": sheet.title_of(plan, there), "rows": sheet.card_rows(plan, there),
-        "because": there.infeasible_because, "ingest": there.ingest, "steps": steps,
-        "beside": sheet.beside(there), "reasons": there.reasons,
+        "title": sheet.title_of(plan, there),
+        "rows": sheet.card_rows(plan, there),
+        "because": there.infeasible_because,
+        "ingest": there.ingest,
+        "steps": steps,
+        "beside": sheet.beside(there),
+        "reasons": there.reasons,
         "offers": [offer.text for offer in there.offers],
-    }  # fmt: skip
+    }
 
 
 def _html(told: ReportMaterial, sections: list[Section]) -> str:
@@ -184,20 +210,31 @@ def _html(told: ReportMaterial, sections: list[Section]) -> str:
     loader = jinja2.PackageLoader("eager_kestrel.report", "templates")
     environment = jinja2.Environment(loader=loader, autoescape=True, trim_blocks=True)
     drawn = [
-        {"title": one.title, "lines": one.lines, "columns": one.columns, "rows": one.rows,
-         "figure": "" if one.draw is None else _figure(one.draw, number)}
+        {
+            "title": one.title,
+            "lines": one.lines,
+            "columns": one.columns,
+            "rows": one.rows,
+            "figure": "" if one.draw is None else _figure(one.draw, number),
+        }
         for number, one in enumerate(sections)
-    ]  # fmt: skip
+    ]
     budget = _figure(lambda path: save_budget_figure(plan, path), len(sections))
     made = f"Planned {plan.made_at[:16].replace('T', ' ')}." if plan.made_at else ""
     return environment.get_template("page.html").render(
-        title=plan.inputs.title or "Your stream", source=sheet.source_of(plan), made=made,
-        warnings=plan.warnings, places=[_place(plan, there) for there in plan.destinations],
-        division=sheet.division(plan), budget=sheet.budget_sums(plan),
-        figures={"budget": budget}, sections=drawn,
-        data=[sheet.data_said(plan), sheet.copy_said(plan)], words=told.words,
+        title=plan.inputs.title or "Your stream",
+        source=sheet.source_of(plan),
+        made=made,
+        warnings=plan.warnings,
+        places=[_place(plan, there) for there in plan.destinations],
+        division=sheet.division(plan),
+        budget=sheet.budget_sums(plan),
+        figures={"budget": budget},
+        sections=drawn,
+        data=[sheet.data_said(plan), sheet.copy_said(plan)],
+        words=told.words,
         basis=sheet.basis(plan),
-    )  # fmt: skip
+    )
 
 
 def _figure(draw: Callable[[Path], None], number: int) -> Markup:
@@ -225,8 +262,11 @@ def _markdown(told: ReportMaterial, sections: list[Section]) -> str:
         lines += [f"## {section.title}", ""]
         lines += [f"- {line.text}" for line in section.lines]
         if section.rows:
-            lines += ["", "| " + " | ".join(section.columns) + " |",
-                      "|" + " --- |" * len(section.columns)]  # fmt: skip
+            lines += [
+                "",
+                "| " + " | ".join(section.columns) + " |",
+                "|" + " --- |" * len(section.columns),
+            ]
             lines += ["| " + " | ".join(cell(said) for said in row) + " |" for row in section.rows]
         lines.append("")
     if told.words:

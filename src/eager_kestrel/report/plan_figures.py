@@ -59,9 +59,16 @@ def save_budget_figure(plan: Plan, path: Path) -> None:
     axes.grid(axis="y", visible=False)
     axes.grid(axis="x", color=FAINT, linewidth=0.6)
     axes.axvline(plan.budget.safe_kbps / 1000, color=CARE, linewidth=1.2, linestyle="--")
-    axes.annotate(f"safe rate {Bitrate.from_kbps(plan.budget.safe_kbps)}",
-                  (plan.budget.safe_kbps / 1000, -0.5), color=CARE, ha="left", va="center",
-                  xytext=(6, 0), textcoords="offset points", fontsize=10)  # fmt: skip
+    axes.annotate(
+        f"safe rate {Bitrate.from_kbps(plan.budget.safe_kbps)}",
+        (plan.budget.safe_kbps / 1000, -0.5),
+        color=CARE,
+        ha="left",
+        va="center",
+        xytext=(6, 0),
+        textcoords="offset points",
+        fontsize=10,
+    )
     save(figure, path)
 
 
@@ -94,16 +101,36 @@ def _sent(axes: Axes, plan: Plan, end: int) -> None:
         axes.barh(end, rest / 1000, TALL, left=(left + video) / 1000, color=LINE)
         said = f"{planned.title}\n{Bitrate.from_kbps(video)}"
         wide = video / plan.uplink.typical_kbps > WIDE_ENOUGH
-        axes.text((left + video / 2) / 1000, end if wide else end + TALL / 2, said, ha="center",
-                  va="center" if wide else "top", color="white" if wide else INK,
-                  fontsize=10 if wide else 8)  # fmt: skip
+        axes.text(
+            (left + video / 2) / 1000,
+            end if wide else end + TALL / 2,
+            said,
+            ha="center",
+            va="center" if wide else "top",
+            color="white" if wide else INK,
+            fontsize=10 if wide else 8,
+        )
         left += planned.total_kbps
     unused = plan.budget.safe_kbps - plan.total_kbps
     if unused > 0:
-        axes.barh(end, unused / 1000, TALL, left=plan.total_kbps / 1000, color="none",
-                  edgecolor=PALE, hatch="//", linewidth=0.8)  # fmt: skip
-        axes.text(plan.budget.safe_kbps / 1000, end, f"  {Bitrate.from_kbps(unused)} unused",
-                  va="center", color=INK, fontsize=10)  # fmt: skip
+        axes.barh(
+            end,
+            unused / 1000,
+            TALL,
+            left=plan.total_kbps / 1000,
+            color="none",
+            edgecolor=PALE,
+            hatch="//",
+            linewidth=0.8,
+        )
+        axes.text(
+            plan.budget.safe_kbps / 1000,
+            end,
+            f"  {Bitrate.from_kbps(unused)} unused",
+            va="center",
+            color=INK,
+            fontsize=10,
+        )
 
 
 def _row(axes: Axes, row: int, step: BudgetStep, *, first: bool) -> None:
@@ -113,8 +140,14 @@ def _row(axes: Axes, row: int, step: BudgetStep, *, first: bool) -> None:
     if before > after:
         axes.barh(row, before - after, TALL, left=after, color=FAINT)
     taken = "" if first else f"  −{Bitrate.from_kbps(step.before_kbps - step.after_kbps)}"
-    axes.text(max(before, after), row, f" {Bitrate.from_kbps(step.after_kbps)}{taken}",
-              va="center", color=INK, fontsize=10)  # fmt: skip
+    axes.text(
+        max(before, after),
+        row,
+        f" {Bitrate.from_kbps(step.after_kbps)}{taken}",
+        va="center",
+        color=INK,
+        fontsize=10,
+    )
 
 
 MARGIN = 1.25
@@ -190,11 +223,23 @@ def _legend(ax: object) -> None:
         handles=[
             Line2D([], [], color=LINE, linewidth=9, label="among the best-looking"),
             Line2D([], [], marker="o", color=GOOD, linestyle="", label="looks good from here"),
-            Line2D([], [], marker="|", color=CARE, linestyle="", markersize=13, markeredgewidth=2.5,
-                   label="nothing is gained beyond (grey: something else always looks better)"),
+            Line2D(
+                [],
+                [],
+                marker="|",
+                color=CARE,
+                linestyle="",
+                markersize=13,
+                markeredgewidth=2.5,
+                label="nothing is gained beyond (grey: something else always looks better)",
+            ),
         ],
-        loc="lower center", bbox_to_anchor=(0.5, 1.0), ncols=3, frameon=False, fontsize=9,
-    )  # fmt: skip
+        loc="lower center",
+        bbox_to_anchor=(0.5, 1.0),
+        ncols=3,
+        frameon=False,
+        fontsize=9,
+    )
 
 
 def save_sweep_figure(found: Sweep, path: Path) -> None:
@@ -221,8 +266,13 @@ def save_sweep_figure(found: Sweep, path: Path) -> None:
             if float(c.frame_rate) == fps
         ]
         colour = CARE if fps > 30 else GOOD
-        lines_axes.plot(*zip(*here, strict=True), ".", color=colour, markersize=7,
-                        label=f"at {fps:g} frames a second")  # fmt: skip
+        lines_axes.plot(
+            *zip(*here, strict=True),
+            ".",
+            color=colour,
+            markersize=7,
+            label=f"at {fps:g} frames a second",
+        )
     lines_axes.set_ylabel("lines", color=INK)
     lines_axes.set_ylim(0, 1.12 * max(c.picture.height for c in chosen))
     lines_axes.legend(loc="lower right", frameon=True, framealpha=0.9, edgecolor=FAINT)
@@ -261,9 +311,12 @@ def save_encoders_figure(found: MeasuredMachine, path: Path) -> None:
         here = [point for point in found.points if point.picture == picture]
         at = [names.index(p.name) + 0.8 * (number + 0.5) / len(pictures) - 0.4 for p in here]
         bars = axes.bar(
-            at, [p.fps for p in here], width=0.8 / len(pictures),
-            color=COLOURS[number % len(COLOURS)], label=str(picture),
-        )  # fmt: skip
+            at,
+            [p.fps for p in here],
+            width=0.8 / len(pictures),
+            color=COLOURS[number % len(COLOURS)],
+            label=str(picture),
+        )
         axes.bar_label(bars, [f"{p.fps:.0f}" for p in here], fontsize=9, color=INK)
     wanted = max((float(point.wanted) for point in found.points), default=60.0)
     axes.axhline(wanted, color=INK, linestyle=":", label=f"{wanted:g} frames a second")

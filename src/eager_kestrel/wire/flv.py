@@ -73,8 +73,12 @@ def _read_extended(payload: bytes) -> VideoTag:
         if len(payload) < 8:
             raise ProtocolError("a video message is cut off")
         return VideoTag(codec, "frame", key, _signed(payload[5:8]), payload[8:])
-    parts: dict[int, Part] = {SEQUENCE_START: "header", CODED_FRAMES: "frame",
-                              CODED_FRAMES_X: "frame", SEQUENCE_END: "end"}  # fmt: skip
+    parts: dict[int, Part] = {
+        SEQUENCE_START: "header",
+        CODED_FRAMES: "frame",
+        CODED_FRAMES_X: "frame",
+        SEQUENCE_END: "end",
+    }
     return VideoTag(codec, parts.get(kind, "other"), key, 0, payload[5:])
 
 

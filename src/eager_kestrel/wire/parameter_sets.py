@@ -13,8 +13,15 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 START_CODE = b"\x00\x00\x01"
-H264_PROFILES = {66: "baseline", 77: "main", 88: "extended", 100: "high", 110: "high10",
-                 122: "high422", 244: "high444"}  # fmt: skip
+H264_PROFILES = {
+    66: "baseline",
+    77: "main",
+    88: "extended",
+    100: "high",
+    110: "high10",
+    122: "high422",
+    244: "high444",
+}
 HEVC_PROFILES = {1: "main", 2: "main10", 3: "mainstillpicture", 4: "rext"}
 H264_SPS, HEVC_SPS = 7, 33
 

@@ -199,9 +199,12 @@ class Publisher(Peer):
         self.outgoing += self._opening[1:OPENING_BYTES]  # C2 echoes S1
         self._larger_chunks()
         about: dict[str, amf0.Value] = {
-            "app": self._app, "type": "nonprivate", "flashVer": "EagerKestrel/1",
-            "tcUrl": self._address, "fourCcList": ["av01", "hvc1", "avc1"],
-        }  # fmt: skip
+            "app": self._app,
+            "type": "nonprivate",
+            "flashVer": "EagerKestrel/1",
+            "tcUrl": self._address,
+            "fourCcList": ["av01", "hvc1", "avc1"],
+        }
         self._say("connect", 1, about)
         return bytes(self._opening[whole:])
 
@@ -300,9 +303,11 @@ class Receiver(Peer):
         self._control(PEER_BANDWIDTH, WINDOW_BYTES.to_bytes(4, "big") + b"\x02")
         self._larger_chunks()
         code: dict[str, amf0.Value] = {
-            "level": "status", "code": "NetConnection.Connect.Success",
-            "description": "Connected.", "objectEncoding": 0.0,
-        }  # fmt: skip
+            "level": "status",
+            "code": "NetConnection.Connect.Success",
+            "description": "Connected.",
+            "objectEncoding": 0.0,
+        }
         self._say("_result", number, {"fmsVer": "EagerKestrel/1", "capabilities": 31.0}, code)
 
     def accept(self) -> None:

@@ -11,9 +11,16 @@ from eager_kestrel.core.quantities import PictureShape
 from eager_kestrel.core.resolution import Resolution
 
 RECORDING_KINDS = {
-    ".flv": "flv", ".mp4": "mp4", ".m4v": "mp4", ".mov": "mp4", ".mkv": "matroska",
-    ".webm": "matroska", ".ts": "mpegts", ".m2ts": "mpegts", ".m3u8": "hls",
-}  # fmt: skip
+    ".flv": "flv",
+    ".mp4": "mp4",
+    ".m4v": "mp4",
+    ".mov": "mp4",
+    ".mkv": "matroska",
+    ".webm": "matroska",
+    ".ts": "mpegts",
+    ".m2ts": "mpegts",
+    ".m3u8": "hls",
+}
 """By the end of a file's name, its container."""
 
 

@@ -75,9 +75,12 @@ def _finding(
     return Finding(
         platform="any" if guide is None else guide.name,
         standing=None if guide is None else guide.standing,
-        rule=rule, severity=severity, found=found, wanted=wanted,
+        rule=rule,
+        severity=severity,
+        found=found,
+        wanted=wanted,
         do="" if severity == "fine" else do,
-    )  # fmt: skip
+    )
 
 
 def _of_stream(recording: Recording, settings: Settings, guide: Guide) -> Iterator[Finding]:
@@ -87,18 +90,25 @@ def _of_stream(recording: Recording, settings: Settings, guide: Guide) -> Iterat
     peak = Bitrate.from_kbps(video.peak_2s_kbps)
     high = peak.kbps > ceiling.kbps * (1 + PEAK_SLACK)
     yield _finding(
-        guide, "peak over two seconds", "breach" if high else "fine", peak.in_kbps(),
-        f"at most {ceiling.in_kbps()} and a tenth", "set a buffer of one second and a lower peak",
-    )  # fmt: skip
+        guide,
+        "peak over two seconds",
+        "breach" if high else "fine",
+        peak.in_kbps(),
+        f"at most {ceiling.in_kbps()} and a tenth",
+        "set a buffer of one second and a lower peak",
+    )
     rule = guide.video.keyframes
     keys = video.keyframes
     if keys.shortest_seconds is not None and rule.at_least is not None:
         short = keys.shortest_seconds < rule.at_least - 0.05
         yield _finding(
-            guide, "video.keyframes shortest", "breach" if short else "fine",
-            f"{keys.shortest_seconds:g} s", f"at least {rule.at_least:g} s",
+            guide,
+            "video.keyframes shortest",
+            "breach" if short else "fine",
+            f"{keys.shortest_seconds:g} s",
+            f"at least {rule.at_least:g} s",
             "switch keyframes at scene cuts off",
-        )  # fmt: skip
+        )
     longest = rule.exactly or rule.at_most
     waited = recording.seconds - (keys.at_seconds[-1] if keys.at_seconds else 0.0)
     if longest is not None and waited > longest + LATE_KEYFRAME_SECONDS:
@@ -118,14 +128,23 @@ def _of_any(recording: Recording) -> Iterator[Finding]:
     if recording.audio is not None:
         offset = recording.audio.offset_ms
         yield _finding(
-            None, "audio offset", "fine" if abs(offset) <= OFFSET_MS else "caution",
-            f"{offset:+.0f} ms", f"within {OFFSET_MS:g} ms", "delay the one that is early",
-        )  # fmt: skip
+            None,
+            "audio offset",
+            "fine" if abs(offset) <= OFFSET_MS else "caution",
+            f"{offset:+.0f} ms",
+            f"within {OFFSET_MS:g} ms",
+            "delay the one that is early",
+        )
     if recording.decoded is not None:
         damaged = recording.decoded.damaged
-        yield _finding(None, "frames decoded", "breach" if damaged else "fine",
-                       f"{recording.decoded.frames} decoded, {damaged} damaged", "none damaged",
-                       "look for errors on the way")  # fmt: skip
+        yield _finding(
+            None,
+            "frames decoded",
+            "breach" if damaged else "fine",
+            f"{recording.decoded.frames} decoded, {damaged} damaged",
+            "none damaged",
+            "look for errors on the way",
+        )
 
 
 def _regular(video: VideoSeen) -> Iterator[Finding]:
@@ -134,14 +153,22 @@ def _regular(video: VideoSeen) -> Iterator[Finding]:
     if keys.count > 2:
         span = f"{keys.shortest_seconds:g} to {keys.longest_seconds:g} s"
         yield _finding(
-            None, "keyframes regular", "fine" if keys.regular else "caution", span,
-            "the same all along", "set a fixed interval, and none at scene cuts",
-        )  # fmt: skip
+            None,
+            "keyframes regular",
+            "fine" if keys.regular else "caution",
+            span,
+            "the same all along",
+            "set a fixed interval, and none at scene cuts",
+        )
     due = video.regular_share
     yield _finding(
-        None, "frames when due", "fine" if due >= REGULAR else "caution", f"{due:.1%}",
-        f"at least {REGULAR:.0%}", "look for frames the encoder drops",
-    )  # fmt: skip
+        None,
+        "frames when due",
+        "fine" if due >= REGULAR else "caution",
+        f"{due:.1%}",
+        f"at least {REGULAR:.0%}",
+        "look for frames the encoder drops",
+    )
 
 
 def _steady(video: VideoSeen) -> Iterator[Finding]:
@@ -156,15 +183,22 @@ def _steady(video: VideoSeen) -> Iterator[Finding]:
         at, far = video.jumps[0]
         others = f", and {len(video.jumps) - 1} times more" if video.jumps[1:] else ""
         yield _finding(
-            None, "timestamps", "breach", f"jump by {duration(far)} at {at:.1f} s{others}",
-            "steady", "look at the program that sends: its clock jumps",
-        )  # fmt: skip
+            None,
+            "timestamps",
+            "breach",
+            f"jump by {duration(far)} at {at:.1f} s{others}",
+            "steady",
+            "look at the program that sends: its clock jumps",
+        )
     seconds = video.buffer_needed_kbit / max(video.average_kbps, 1)
     yield _finding(
-        None, "buffer needed", "fine" if seconds <= BUFFER_SECONDS else "caution",
-        f"{video.buffer_needed_kbit:,.0f} kbit = {seconds:.2g} s", f"at most {BUFFER_SECONDS:g} s",
+        None,
+        "buffer needed",
+        "fine" if seconds <= BUFFER_SECONDS else "caution",
+        f"{video.buffer_needed_kbit:,.0f} kbit = {seconds:.2g} s",
+        f"at most {BUFFER_SECONDS:g} s",
         "set a smaller buffer, or constant bitrate",
-    )  # fmt: skip
+    )
 
 
 PLAN = "plan"
@@ -196,8 +230,14 @@ def against_plan(recording: Recording, planned: DestinationPlan) -> list[Finding
 
 def _plan_finding(rule: str, severity: Severity, found: object, wanted: object, do: str) -> Finding:
     fine = severity == "fine"
-    return Finding(platform=PLAN, rule=rule, severity=severity, found=str(found),
-                   wanted=str(wanted), do="" if fine else do)  # fmt: skip
+    return Finding(
+        platform=PLAN,
+        rule=rule,
+        severity=severity,
+        found=str(found),
+        wanted=str(wanted),
+        do="" if fine else do,
+    )
 
 
 def _same(
@@ -208,27 +248,39 @@ def _same(
 
 def _of_video(recording: Recording, planned: VideoSettings) -> Iterator[Finding]:
     seen = recording.video
-    yield _same("picture", str(seen.picture), str(planned.picture),
-                f"set {planned.picture}")  # fmt: skip
-    yield _same("frame rate", _rate(seen.frame_rate), _rate(planned.frame_rate),
-                f"set {_rate(planned.frame_rate)}")  # fmt: skip
+    yield _same("picture", str(seen.picture), str(planned.picture), f"set {planned.picture}")
+    yield _same(
+        "frame rate",
+        _rate(seen.frame_rate),
+        _rate(planned.frame_rate),
+        f"set {_rate(planned.frame_rate)}",
+    )
     yield _same("codec", seen.codec, planned.codec, f"set {planned.codec}")
     if seen.profile is not None:
-        yield _same("profile", seen.profile, planned.profile, f"set {planned.profile}",
-                    worse="caution")  # fmt: skip
+        yield _same(
+            "profile", seen.profile, planned.profile, f"set {planned.profile}", worse="caution"
+        )
     most: Severity = "breach" if seen.b_frames > planned.b_frames else "fine"
-    yield _plan_finding("b_frames", most, f"{seen.b_frames} in a row", f"{planned.b_frames} at most",
-                   f"set {planned.b_frames}")  # fmt: skip
+    yield _plan_finding(
+        "b_frames",
+        most,
+        f"{seen.b_frames} in a row",
+        f"{planned.b_frames} at most",
+        f"set {planned.b_frames}",
+    )
     apart = seen.keyframes.typical_seconds
     if apart is not None:
         off = abs(apart - planned.keyframe_seconds) > INTERVAL * planned.keyframe_seconds
         off = off or not seen.keyframes.regular
         said = f"{apart:g} s" if seen.keyframes.regular else f"{apart:g} s, not regularly"
         yield _plan_finding(
-            "keyframes", "breach" if off else "fine", said, f"{planned.keyframe_seconds:g} s",
+            "keyframes",
+            "breach" if off else "fine",
+            said,
+            f"{planned.keyframe_seconds:g} s",
             f"set {planned.keyframe_seconds:g} s = {planned.keyframe_frames} frames, and keyframes "
             "at scene cuts off",
-        )  # fmt: skip
+        )
     yield from _of_bitrate(recording, planned)
 
 
@@ -248,10 +300,12 @@ def _of_bitrate(recording: Recording, planned: VideoSettings) -> Iterator[Findin
     yield _plan_finding("bitrate", state, kbit(average), kbit(wanted), do)
     high = seen.peak_2s_kbps > PEAK * planned.most_kbps
     yield _plan_finding(
-        "peak over two seconds", "breach" if high else "fine", kbit(seen.peak_2s_kbps),
+        "peak over two seconds",
+        "breach" if high else "fine",
+        kbit(seen.peak_2s_kbps),
         f"{kbit(planned.most_kbps)} and a tenth at most",
         f"set a buffer of {planned.buffer_kbit:,.0f} kbit",
-    )  # fmt: skip
+    )
 
 
 def _of_audio(recording: Recording, planned: AudioSettings) -> Iterator[Finding]:
@@ -262,12 +316,23 @@ def _of_audio(recording: Recording, planned: AudioSettings) -> Iterator[Finding]
     yield _same("audio codec", seen.codec, planned.codec, f"set {planned.codec}")
     off = abs(seen.average_kbps / planned.bitrate_kbps - 1) > AUDIO
     if recording.seconds >= LEAST_SECONDS:
-        yield _plan_finding("audio bitrate", "caution" if off else "fine", kbit(seen.average_kbps),
-                       kbit(planned.bitrate_kbps), f"set {kbit(planned.bitrate_kbps)}")  # fmt: skip
-    yield _same("sample rate", f"{seen.sample_rate_hz:,} Hz", f"{planned.sample_rate_hz:,} Hz",
-                f"set {planned.sample_rate_hz:,} Hz", worse="caution")  # fmt: skip
-    yield _same("channels", seen.channels, planned.channels, f"set {planned.channels}",
-                worse="caution")  # fmt: skip
+        yield _plan_finding(
+            "audio bitrate",
+            "caution" if off else "fine",
+            kbit(seen.average_kbps),
+            kbit(planned.bitrate_kbps),
+            f"set {kbit(planned.bitrate_kbps)}",
+        )
+    yield _same(
+        "sample rate",
+        f"{seen.sample_rate_hz:,} Hz",
+        f"{planned.sample_rate_hz:,} Hz",
+        f"set {planned.sample_rate_hz:,} Hz",
+        worse="caution",
+    )
+    yield _same(
+        "channels", seen.channels, planned.channels, f"set {planned.channels}", worse="caution"
+    )
 
 
 def _rate(rate: Fraction) -> str:

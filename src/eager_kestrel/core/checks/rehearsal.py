@@ -154,9 +154,12 @@ def verdict(sent: Sent, step: Fallback, below: Steps, asked_seconds: float) -> R
         held_up = 0.0 if late is None else _held_up(sent, late)
     if late is not None and held_up:
         return RehearsalVerdict(
-            held=False, limited_by="machine", at_seconds=round(late.seconds, 2),
-            late_seconds=round(held_up, 2), text=words.held_up(late.seconds, held_up),
-        )  # fmt: skip
+            held=False,
+            limited_by="machine",
+            at_seconds=round(late.seconds, 2),
+            late_seconds=round(held_up, 2),
+            text=words.held_up(late.seconds, held_up),
+        )
     if late is not None or sent.late_frames:
         frozen = _frozen(sent)
         return _of_line(sent, late, below) if frozen is None else frozen
@@ -201,9 +204,12 @@ def _held_up(sent: Sent, late: Moment) -> float:
 def _of_ingest(sent: Sent) -> RehearsalVerdict:
     at, why = sent.broken[0]
     return RehearsalVerdict(
-        held=False, limited_by="ingest", at_seconds=round(at, 2), breaks=len(sent.broken),
+        held=False,
+        limited_by="ingest",
+        at_seconds=round(at, 2),
+        breaks=len(sent.broken),
         text=words.broke(why, at),
-    )  # fmt: skip
+    )
 
 
 def _frozen(sent: Sent) -> RehearsalVerdict | None:
@@ -217,9 +223,12 @@ def _frozen(sent: Sent) -> RehearsalVerdict | None:
     if after - before < CLOSED_SHARE * seconds:
         return None
     return RehearsalVerdict(
-        held=False, limited_by="ingest", at_seconds=round(still.seconds, 2),
-        late_seconds=round(last.backlog_seconds, 2), text=words.stopped_reading(still.seconds),
-    )  # fmt: skip
+        held=False,
+        limited_by="ingest",
+        at_seconds=round(still.seconds, 2),
+        late_seconds=round(last.backlog_seconds, 2),
+        text=words.stopped_reading(still.seconds),
+    )
 
 
 def _of_machine(sent: Sent, slow: Moment, step: Fallback, below: Steps) -> RehearsalVerdict:
@@ -307,7 +316,10 @@ def rehearsal_of(
         target=target,
         platform=platform,
         planned=plans.rehearsed(
-            video.picture, video.frame_rate, video.bitrate_kbps, video.keyframe_seconds,
+            video.picture,
+            video.frame_rate,
+            video.bitrate_kbps,
+            video.keyframe_seconds,
             audio.bitrate_kbps,
         ),
         total_kbps=round(step.total_kbps, 1),
@@ -328,4 +340,4 @@ def rehearsal_of(
         verdict=found,
         would_hold=holds,
         moments=sent.moments,
-    )  # fmt: skip
+    )

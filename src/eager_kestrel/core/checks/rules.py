@@ -74,32 +74,50 @@ def bitrate(settings: Settings, guide: Guide) -> Rules:
         return
     limits = _limits(settings, guide)
     ceiling = limits.ceiling or guide.video.ceiling
-    yield RuleResult("video.ceiling", "fine" if rate <= ceiling else "breach", rate.in_kbps(),
-                  f"at most {ceiling.in_kbps()}", f"set {ceiling.in_kbps()} or less")  # fmt: skip
+    yield RuleResult(
+        "video.ceiling",
+        "fine" if rate <= ceiling else "breach",
+        rate.in_kbps(),
+        f"at most {ceiling.in_kbps()}",
+        f"set {ceiling.in_kbps()} or less",
+    )
     floor = limits.floor
     target = video.bitrate or rate
     if floor is not None:
         or_smaller = ", or a smaller picture" if _smaller_does(settings, guide, target) else ""
-        yield RuleResult("video.floor", "fine" if target >= floor else "breach", target.in_kbps(),
-                      f"at least {floor.in_kbps()}",
-                      f"set {floor.in_kbps()}{or_smaller}")  # fmt: skip
+        yield RuleResult(
+            "video.floor",
+            "fine" if target >= floor else "breach",
+            target.in_kbps(),
+            f"at least {floor.in_kbps()}",
+            f"set {floor.in_kbps()}{or_smaller}",
+        )
     advised = limits.advised
     if advised is not None:
         near = abs(target.kbps / advised.kbps - 1) <= FAR_FROM_ADVICE
-        yield RuleResult("rungs.advised", "fine" if near else "caution", target.in_kbps(),
-                      f"about {advised.in_kbps()}", f"set {advised.in_kbps()}")  # fmt: skip
+        yield RuleResult(
+            "rungs.advised",
+            "fine" if near else "caution",
+            target.in_kbps(),
+            f"about {advised.in_kbps()}",
+            f"set {advised.in_kbps()}",
+        )
 
 
 def _limits(settings: Settings, guide: Guide) -> RungLimits:
     """Floor and ceiling of what is set; of a picture or rate nobody named, those of the mildest."""
     video = settings.video
     codec, transport = video.codec or guide.codec(), settings.transport or guide.transports[0]
-    pictures = [video.picture] if video.picture is not None else [
-        guide.video.largest, *guide.video.pictures, *(rung.picture for rung in guide.rungs)
-    ]  # fmt: skip
-    rates = [video.frame_rate] if video.frame_rate is not None else [
-        *guide.video.taken_rates, *(rung.frame_rate for rung in guide.rungs)
-    ]  # fmt: skip
+    pictures = (
+        [video.picture]
+        if video.picture is not None
+        else [guide.video.largest, *guide.video.pictures, *(rung.picture for rung in guide.rungs)]
+    )
+    rates = (
+        [video.frame_rate]
+        if video.frame_rate is not None
+        else [*guide.video.taken_rates, *(rung.frame_rate for rung in guide.rungs)]
+    )
     table = guide.rung_table(codec, transport)
     found = [guide.within_rules(table.limits(p, r)) for p in pictures for r in rates]
     if len(found) == 1:
@@ -139,11 +157,21 @@ def buffer(settings: Settings, guide: Guide) -> Rules:
     rank = level_rank(codec, video.level) if video.level is not None else None
     if rank is not None and video.buffer_kbit > LEVELS[codec][rank].buffer_kbit(profile):
         most = LEVELS[codec][rank].buffer_kbit(profile)
-        yield RuleResult("buffer", "breach", f"{video.buffer_kbit:,.0f} kbit",
-                      f"at most {most:,.0f} kbit at level {video.level}", do)  # fmt: skip
+        yield RuleResult(
+            "buffer",
+            "breach",
+            f"{video.buffer_kbit:,.0f} kbit",
+            f"at most {most:,.0f} kbit at level {video.level}",
+            do,
+        )
         return
-    yield RuleResult("buffer", "fine" if sound else "caution",
-                  f"{video.buffer_kbit:,.0f} kbit = {seconds:.2g} s", wanted, do)  # fmt: skip
+    yield RuleResult(
+        "buffer",
+        "fine" if sound else "caution",
+        f"{video.buffer_kbit:,.0f} kbit = {seconds:.2g} s",
+        wanted,
+        do,
+    )
 
 
 def level(settings: Settings, guide: Guide) -> Rules:
@@ -159,22 +187,33 @@ def level(settings: Settings, guide: Guide) -> Rules:
     highest = guide.video.highest_level.get(codec)
     top = None if highest is None else level_rank(codec, highest)
     if top is not None:
-        yield RuleResult("video.highest_level", "fine" if rank <= top else "breach", video.level,
-                      f"at most {highest}", f"set level {highest} or lower")  # fmt: skip
+        yield RuleResult(
+            "video.highest_level",
+            "fine" if rank <= top else "breach",
+            video.level,
+            f"at most {highest}",
+            f"set level {highest} or lower",
+        )
     if video.picture is None or video.frame_rate is None:
         return
     profile = video.profile or guide.video.profiles_of(codec)[0]
     rate = video.peak or video.bitrate
     try:
-        least = least_level(codec, video.picture, video.frame_rate, profile,
-                            rate.kbps if rate else 0.0)  # fmt: skip
+        least = least_level(
+            codec, video.picture, video.frame_rate, profile, rate.kbps if rate else 0.0
+        )
     except NoPlanError as error:
         yield RuleResult("level", "breach", video.level, "a level that holds it", error.what)
         return
     needed = level_rank(codec, least.name)
     assert needed is not None
-    yield RuleResult("level", "fine" if rank >= needed else "breach", video.level,
-                  f"{least.name} or higher", f"set level {least.name}")  # fmt: skip
+    yield RuleResult(
+        "level",
+        "fine" if rank >= needed else "breach",
+        video.level,
+        f"{least.name} or higher",
+        f"set level {least.name}",
+    )
 
 
 def viewers(settings: Settings, guide: Guide) -> Rules:
@@ -184,9 +223,13 @@ def viewers(settings: Settings, guide: Guide) -> Rules:
         return
     never = guide.delivery.transcodes == "never"
     bad: Severity = "breach" if never else "caution"
-    yield RuleResult("delivery.slowest_viewer", "fine" if total <= slowest.kbps else bad,
-                  f"{Bitrate.from_kbps(total).in_kbps()} in all", f"at most {slowest.in_kbps()}",
-                  "send less: viewers get exactly this")  # fmt: skip
+    yield RuleResult(
+        "delivery.slowest_viewer",
+        "fine" if total <= slowest.kbps else bad,
+        f"{Bitrate.from_kbps(total).in_kbps()} in all",
+        f"at most {slowest.in_kbps()}",
+        "send less: viewers get exactly this",
+    )
 
 
 INTERVAL_TOLERANCE_FRAMES = 0.5
@@ -247,9 +290,12 @@ def against_line(
     safe, sent = Bitrate.from_kbps(safe_kbps), Bitrate.from_kbps(together)
     over = Bitrate.from_kbps(max(0.0, together - safe_kbps))
     judged = RuleResult(
-        "safe rate", "fine" if together <= safe_kbps + 0.01 else "breach",
-        f"{sent.in_kbps()} in all", f"at most {safe.in_kbps()}", f"send {over.in_kbps()} less",
-    )  # fmt: skip
+        "safe rate",
+        "fine" if together <= safe_kbps + 0.01 else "breach",
+        f"{sent.in_kbps()} in all",
+        f"at most {safe.in_kbps()}",
+        f"send {over.in_kbps()} less",
+    )
     return (_finding(None, judged),)
 
 
@@ -268,8 +314,12 @@ def _finding(guide: Guide | None, judged: RuleResult) -> Finding:
 
 def _transport(settings: Settings, guide: Guide) -> Rules:
     if settings.transport is not None:
-        yield one_of("transports", settings.transport, guide.transports,
-                      f"send by {guide.transports[0].upper()}")  # fmt: skip
+        yield one_of(
+            "transports",
+            settings.transport,
+            guide.transports,
+            f"send by {guide.transports[0].upper()}",
+        )
 
 
 def _codec(settings: Settings, guide: Guide) -> Rules:
@@ -277,21 +327,29 @@ def _codec(settings: Settings, guide: Guide) -> Rules:
     rules, video = guide.video, settings.video
     if video.codec is not None:
         yield one_of("video.codecs", video.codec, rules.codecs, f"encode {guide.codec()}")
-        yield from advised("video.advised.codec", video.codec, rules.advised.codec, rules.codecs,
-                            "encode {}")  # fmt: skip
+        yield from advised(
+            "video.advised.codec", video.codec, rules.advised.codec, rules.codecs, "encode {}"
+        )
     codec = video.codec or guide.codec()
     if video.profile is not None and codec in rules.codecs:
         taken = rules.profiles_of(codec)
         yield one_of(f"video.profiles.{codec}", video.profile, taken, f"set profile {taken[0]}")
-        yield from advised("video.advised.profile", video.profile, rules.advised.profile, taken,
-                            "set profile {}")  # fmt: skip
+        yield from advised(
+            "video.advised.profile", video.profile, rules.advised.profile, taken, "set profile {}"
+        )
     if video.b_frames is not None:
         most = 0 if video.profile == "baseline" else rules.b_frames
         fine: Severity = "fine" if video.b_frames <= most else "breach"
-        yield RuleResult("video.b_frames", fine, video.b_frames, f"at most {most}",
-                      f"set {most} B-frames")  # fmt: skip
-        yield from advised("video.advised.b_frames", video.b_frames, rules.advised.b_frames,
-                            range(most + 1), "set {} B-frames")  # fmt: skip
+        yield RuleResult(
+            "video.b_frames", fine, video.b_frames, f"at most {most}", f"set {most} B-frames"
+        )
+        yield from advised(
+            "video.advised.b_frames",
+            video.b_frames,
+            rules.advised.b_frames,
+            range(most + 1),
+            "set {} B-frames",
+        )
 
 
 def _picture(settings: Settings, guide: Guide) -> Rules:
@@ -302,14 +360,23 @@ def _picture(settings: Settings, guide: Guide) -> Rules:
     if rules.shapes:
         shapes = " or ".join(map(str, rules.shapes))
         fits = any(shape.fits(picture) for shape in rules.shapes)
-        yield RuleResult("video.shapes", "fine" if fits else "breach",
-                      f"{picture} ({picture.shape})", shapes,
-                      "crop or pad the picture to that shape")  # fmt: skip
+        yield RuleResult(
+            "video.shapes",
+            "fine" if fits else "breach",
+            f"{picture} ({picture.shape})",
+            shapes,
+            "crop or pad the picture to that shape",
+        )
     if rules.pictures:
         yield one_of("video.pictures", picture, rules.pictures, "set one of these sizes")
     within = picture.width <= rules.largest.width and picture.height <= rules.largest.height
-    yield RuleResult("video.largest", "fine" if within else "breach", picture,
-                  f"at most {rules.largest}", f"scale down to {rules.largest} or less")  # fmt: skip
+    yield RuleResult(
+        "video.largest",
+        "fine" if within else "breach",
+        picture,
+        f"at most {rules.largest}",
+        f"scale down to {rules.largest} or less",
+    )
     yield _sides(picture, named=picture in (*rules.pictures, *(r.picture for r in guide.rungs)))
 
 
@@ -321,8 +388,13 @@ def _sides(picture: Resolution, *, named: bool) -> RuleResult:
         severity = "breach"  # 4:2:0 has no half chroma sample
     elif any(side % 8 for side in sides) and not named:
         severity = "caution"
-    return RuleResult("sides divisible by 8", severity, picture, "even sides, best divisible by 8",
-                   f"set {rounded}")  # fmt: skip
+    return RuleResult(
+        "sides divisible by 8",
+        severity,
+        picture,
+        "even sides, best divisible by 8",
+        f"set {rounded}",
+    )
 
 
 def _frame_rate(settings: Settings, guide: Guide) -> Rules:
@@ -333,21 +405,32 @@ def _frame_rate(settings: Settings, guide: Guide) -> Rules:
     wish = rules.advised.frame_rate
     if wish is not None and rules.takes_rate(rate):
         liked = rate in (wish, at_1000_1001(wish))
-        yield RuleResult("video.advised.frame_rate", "fine" if liked else "caution",
-                      frame_rate_text(rate), frame_rate_text(wish),
-                      f"set {frame_rate_text(wish)}")  # fmt: skip
-    yield RuleResult("video.frame_rates", "fine" if rules.takes_rate(rate) else "breach",
-                  frame_rate_text(rate), rules.rates_words(),
-                  f"set {frame_rate_text(max(rules.taken_rates))}"
-                  f"{' or another it takes' if len(rules.taken_rates) > 1 else ''}")  # fmt: skip
+        yield RuleResult(
+            "video.advised.frame_rate",
+            "fine" if liked else "caution",
+            frame_rate_text(rate),
+            frame_rate_text(wish),
+            f"set {frame_rate_text(wish)}",
+        )
+    yield RuleResult(
+        "video.frame_rates",
+        "fine" if rules.takes_rate(rate) else "breach",
+        frame_rate_text(rate),
+        rules.rates_words(),
+        f"set {frame_rate_text(max(rules.taken_rates))}"
+        f"{' or another it takes' if len(rules.taken_rates) > 1 else ''}",
+    )
     source = settings.source_frame_rate
     if source is not None:
         even = divides_evenly(source, rate)
-        yield RuleResult("frame rate divides the source", "fine" if even else "caution",
-                      f"{frame_rate_text(rate)} of {frame_rate_text(source)}",
-                      f"a whole part of {frame_rate_text(source)}",
-                      f"set {frame_rate_text(source)} or {frame_rate_text(source / 2)}, or the "
-                      f"source to {frame_rate_text(rate)}")  # fmt: skip
+        yield RuleResult(
+            "frame rate divides the source",
+            "fine" if even else "caution",
+            f"{frame_rate_text(rate)} of {frame_rate_text(source)}",
+            f"a whole part of {frame_rate_text(source)}",
+            f"set {frame_rate_text(source)} or {frame_rate_text(source / 2)}, or the "
+            f"source to {frame_rate_text(rate)}",
+        )
 
 
 def _rate_control(settings: Settings, guide: Guide) -> Rules:
@@ -357,8 +440,13 @@ def _rate_control(settings: Settings, guide: Guide) -> Rules:
         yield one_of("video.rate_control", control, taken, f"set {taken[0]} bitrate")
         liked = guide.video.advised.rate_control
         if liked is not None and control in taken:
-            yield RuleResult("video.advised.rate_control", "fine" if control == liked else "caution",
-                          control, liked, f"set {liked} bitrate")  # fmt: skip
+            yield RuleResult(
+                "video.advised.rate_control",
+                "fine" if control == liked else "caution",
+                control,
+                liked,
+                f"set {liked} bitrate",
+            )
 
 
 def _keyframes(settings: Settings, guide: Guide) -> Rules:
@@ -373,8 +461,13 @@ def _keyframes(settings: Settings, guide: Guide) -> Rules:
         yield RuleResult("video.keyframes", "breach", "automatic", rule.words(), set_)
         return
     if rate is None and interval.frames is not None:
-        yield RuleResult("video.keyframes", "caution", interval, rule.words(),
-                      "give the frame rate too: frames say nothing without it")  # fmt: skip
+        yield RuleResult(
+            "video.keyframes",
+            "caution",
+            interval,
+            rule.words(),
+            "give the frame rate too: frames say nothing without it",
+        )
         return
     seconds = _interval_seconds(interval, rate)
     slack = INTERVAL_TOLERANCE_FRAMES / float(rate or 24) + 1e-9
@@ -386,12 +479,16 @@ def _keyframes(settings: Settings, guide: Guide) -> Rules:
             rule.at_most is None or seconds <= rule.at_most + slack,
         )
     )
-    yield RuleResult("video.keyframes", "fine" if holds else "breach", shown, rule.words(),
-                  set_)  # fmt: skip
+    yield RuleResult("video.keyframes", "fine" if holds else "breach", shown, rule.words(), set_)
     if holds and rule.advised is not None:
         near = abs(seconds - rule.advised) <= slack
-        yield RuleResult("video.keyframes.advised", "fine" if near else "caution", shown,
-                      f"{rule.advised:g} s", set_)  # fmt: skip
+        yield RuleResult(
+            "video.keyframes.advised",
+            "fine" if near else "caution",
+            shown,
+            f"{rule.advised:g} s",
+            set_,
+        )
     yield from _segments(settings, guide, seconds, slack)
 
 
@@ -408,30 +505,42 @@ def _segments(settings: Settings, guide: Guide, seconds: float, slack: float) ->
     segments = guide.segments
     if segments is None or (settings.transport or guide.transports[0]) != "hls":
         return
-    yield RuleResult("segments.at_most", "fine" if seconds <= segments.at_most + slack else "breach",
-                  f"keyframes {seconds:.4g} s apart", f"at most {segments.at_most:g} s",
-                  "set keyframes closer together")  # fmt: skip
+    yield RuleResult(
+        "segments.at_most",
+        "fine" if seconds <= segments.at_most + slack else "breach",
+        f"keyframes {seconds:.4g} s apart",
+        f"at most {segments.at_most:g} s",
+        "set keyframes closer together",
+    )
     if segments.advised is not None:
         parts = segments.advised / seconds
         whole = abs(parts - round(parts)) * seconds <= slack and round(parts) >= 1
-        yield RuleResult("segments.advised", "fine" if whole else "caution",
-                      f"keyframes {seconds:.4g} s apart",
-                      f"a whole part of {segments.advised:g} s",
-                      f"set {segments.advised:g} s")  # fmt: skip
+        yield RuleResult(
+            "segments.advised",
+            "fine" if whole else "caution",
+            f"keyframes {seconds:.4g} s apart",
+            f"a whole part of {segments.advised:g} s",
+            f"set {segments.advised:g} s",
+        )
 
 
 def _colour(settings: Settings, guide: Guide) -> Rules:
     video, rules = settings.video, guide.video
     if video.pixel_format is not None:
-        yield one_of("video.pixel_formats", video.pixel_format, rules.pixel_formats,
-                      f"set {rules.pixel_formats[0]}")  # fmt: skip
+        yield one_of(
+            "video.pixel_formats",
+            video.pixel_format,
+            rules.pixel_formats,
+            f"set {rules.pixel_formats[0]}",
+        )
     for name, found, wanted in (
         ("video.colour", video.colour, rules.colour),
         ("video.colour_range", video.colour_range, rules.colour_range),
     ):
         if found is not None:
-            yield RuleResult(name, "fine" if found == wanted else "caution", found, wanted,
-                          f"set {wanted}")  # fmt: skip
+            yield RuleResult(
+                name, "fine" if found == wanted else "caution", found, wanted, f"set {wanted}"
+            )
 
 
 def _audio(settings: Settings, guide: Guide) -> Rules:
@@ -441,23 +550,50 @@ def _audio(settings: Settings, guide: Guide) -> Rules:
     if audio.bitrate is not None:
         within = rules.least <= audio.bitrate <= rules.most
         nearest = min(max(audio.bitrate, rules.least), rules.most)
-        yield RuleResult("audio.bitrate", "fine" if within else "breach", audio.bitrate.in_kbps(),
-                      f"{rules.least.kbps:g} to {rules.most.kbps:g} kbit/s",
-                      f"set {nearest.in_kbps()}")  # fmt: skip
+        yield RuleResult(
+            "audio.bitrate",
+            "fine" if within else "breach",
+            audio.bitrate.in_kbps(),
+            f"{rules.least.kbps:g} to {rules.most.kbps:g} kbit/s",
+            f"set {nearest.in_kbps()}",
+        )
     if audio.sample_rate_hz is not None:
-        yield one_of("audio.sample_rates_hz", audio.sample_rate_hz, rules.sample_rates_hz,
-                      f"set {rules.sample_rate_hz} Hz")  # fmt: skip
+        yield one_of(
+            "audio.sample_rates_hz",
+            audio.sample_rate_hz,
+            rules.sample_rates_hz,
+            f"set {rules.sample_rate_hz} Hz",
+        )
         wish = rules.advised.sample_rate_hz
-        yield from advised("audio.advised.sample_rate_hz", audio.sample_rate_hz, wish,
-                           rules.sample_rates_hz, "set {} Hz")  # fmt: skip
+        yield from advised(
+            "audio.advised.sample_rate_hz",
+            audio.sample_rate_hz,
+            wish,
+            rules.sample_rates_hz,
+            "set {} Hz",
+        )
     if audio.channels is not None:
-        yield one_of("audio.channels", audio.channels, rules.channels,
-                      f"set {rules.channels[0]}")  # fmt: skip
-        yield from advised("audio.advised.channels", audio.channels, rules.advised.channels,
-                            rules.channels, "set {}")  # fmt: skip
+        yield one_of("audio.channels", audio.channels, rules.channels, f"set {rules.channels[0]}")
+        yield from advised(
+            "audio.advised.channels",
+            audio.channels,
+            rules.advised.channels,
+            rules.channels,
+            "set {}",
+        )
 
 
 _RULES: tuple[Callable[[Settings, Guide], Rules], ...] = (
-    _transport, _codec, _picture, _frame_rate, bitrate, _rate_control, _keyframes, buffer, level,
-    _colour, _audio, viewers,
-)  # fmt: skip
+    _transport,
+    _codec,
+    _picture,
+    _frame_rate,
+    bitrate,
+    _rate_control,
+    _keyframes,
+    buffer,
+    level,
+    _colour,
+    _audio,
+    viewers,
+)

@@ -1,10 +1,10 @@
-"""Choosing a picture, frame rate and bitrate: every candidate at every safe rate, as arrays.
+"""Choose a resolution, frame rate and bitrate: every candidate at every safe rate, as arrays.
 
-Each candidate gets the most bitrate it may have (the least of budget, guide, level, viewers and
-the point of no visible gain, rounded down), then the quality model judges it on every scene of the
-show's kind, and one is taken of those as good as the best
-(:mod:`eager_kestrel.core.choice.ties`). A :class:`CandidatesTable` is prepared once and answers for one safe
-rate or for thousands.
+Each candidate gets the highest bitrate it may have: the lowest of budget, guide, level, viewers and
+the point above which more bitrate is invisible, rounded down. The quality model then scores it on
+every scene of the show's kind of motion. Of the candidates that are about as good as the best, one
+is taken (:mod:`eager_kestrel.core.choice.ties`). A :class:`CandidatesTable` is prepared once and
+answers for one safe rate or for thousands.
 """
 
 from __future__ import annotations
@@ -259,10 +259,20 @@ class CandidatesTable:
     def _weighed(self, limits: Floats) -> ScoredRows:
         kbps = rounded_down(limits.min(axis=0))
         target = self.target_kbps(kbps)
-        scenes = self.delivered * self._smooth() * sharpness(
-            self.table, self.show.motion, self.codec, self.pixels, self.fps, target,
-            seen=self.seen_pixels, takes=self.takes,
-        )  # fmt: skip
+        scenes = (
+            self.delivered
+            * self._smooth()
+            * sharpness(
+                self.table,
+                self.show.motion,
+                self.codec,
+                self.pixels,
+                self.fps,
+                target,
+                seen=self.seen_pixels,
+                takes=self.takes,
+            )
+        )
         allowed = (target >= self.floors_kbps) & self.smooth & self.encodable
         return ScoredRows(kbps, scenes, scenes.mean(axis=0), _as_wished(allowed, self.wished))
 
@@ -270,8 +280,9 @@ class CandidatesTable:
         """The same candidates for a guide that takes as little as one likes."""
         rules = self.rules_kbps.copy()
         rules[3] = self.enough_kbps
-        return replace(self, floors_kbps=np.full_like(self.floors_kbps, LEAST_VIDEO_KBPS),
-                       rules_kbps=rules)  # fmt: skip
+        return replace(
+            self, floors_kbps=np.full_like(self.floors_kbps, LEAST_VIDEO_KBPS), rules_kbps=rules
+        )
 
     def in_room(self, room: float) -> CandidatesTable:
         """The same candidates with so much of what may be used of the machine, 1 being all."""
@@ -283,8 +294,13 @@ class CandidatesTable:
         clean = clean_kbps(self.table, self.show.motion, self.codec, self.pixels, self.fps) * takes
         enough, rules[3] = _enough(clean, self.floors_kbps, self.target_share)
         holds = speed <= machine.most_pixels(self.codec) * room * (1 + 1e-9)
-        return replace(self, takes=takes, rules_kbps=rules, enough_kbps=enough,
-                       encodable=self.encodable & holds)  # fmt: skip
+        return replace(
+            self,
+            takes=takes,
+            rules_kbps=rules,
+            enough_kbps=enough,
+            encodable=self.encodable & holds,
+        )
 
     def on_any_machine(self) -> CandidatesTable:
         """The same candidates for a machine that encodes all of them in time."""
@@ -438,8 +454,14 @@ def rebuilt(
 ) -> CandidatesTable:
     """The candidates of another show, or for guides that say something else, in the same place."""
     members = tuple(change(member) for member in field.members)
-    made = candidates_table(show, change(field.guide), field.table, field.codec, members,
-                    relayed=field.copies < len(members))  # fmt: skip
+    made = candidates_table(
+        show,
+        change(field.guide),
+        field.table,
+        field.codec,
+        members,
+        relayed=field.copies < len(members),
+    )
     return replace(made, least_quality=field.least_quality)
 
 

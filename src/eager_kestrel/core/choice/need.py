@@ -226,9 +226,12 @@ def impossible(guide: Guide, asked: Asked) -> Need:
     """Nothing makes the platform take it."""
     picture, rate = asked
     return Need(
-        platform=guide.name, standing=guide.standing, picture=str(picture),
-        fps=float(frame_rate_text(rate)), possible=False,
-    )  # fmt: skip
+        platform=guide.name,
+        standing=guide.standing,
+        picture=str(picture),
+        fps=float(frame_rate_text(rate)),
+        possible=False,
+    )
 
 
 def upload_of(waterfall: Budget, safe_kbps: float) -> float:

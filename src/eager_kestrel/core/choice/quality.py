@@ -185,8 +185,9 @@ def sharpness(
     of = _scenes_first(table.motion[motion], kbps)
     detail = np.minimum(pixels if seen is None else seen, table.viewed_on.pixels)
     half = half_kbps(table, motion, codec, *np.broadcast_arrays(pixels, fps)) * takes
-    half = half.reshape(half.shape[0], *(1 for _ in range(np.ndim(kbps) - half.ndim + 1)),
-                        *half.shape[1:])  # fmt: skip
+    half = half.reshape(
+        half.shape[0], *(1 for _ in range(np.ndim(kbps) - half.ndim + 1)), *half.shape[1:]
+    )
     with np.errstate(divide="ignore"):
         above = np.log(kbps) - np.log(half)
     half_detail, steep = np.log(of["half_pixels"]), of["detail_steepness"]

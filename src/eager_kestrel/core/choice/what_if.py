@@ -143,9 +143,13 @@ def parse_range(text: str) -> Range:
 
 
 def sweep(
-    wanted: Range, show: Show, guide: Guide, codec: str | None, table: QualityTable,
+    wanted: Range,
+    show: Show,
+    guide: Guide,
+    codec: str | None,
+    table: QualityTable,
     uplink: Uplink | None,
-) -> Sweep:  # fmt: skip
+) -> Sweep:
     """What is chosen at each value, everything else as it is.
 
     Args:
@@ -295,9 +299,11 @@ def _position(field: CandidatesTable, shape: Shape) -> int:
     known = rates or sorted({c.picture for c in field.candidates}, key=lambda p: -p.pixels)[:6]
     raise InputError(
         words.not_taken(field.guide.title, picture_at(picture, rate)),
-        words.choose([f"{float(k):g}" if isinstance(k, Fraction) else str(k) for k in known],
-                     of_rates=bool(rates)),
-    )  # fmt: skip
+        words.choose(
+            [f"{float(k):g}" if isinstance(k, Fraction) else str(k) for k in known],
+            of_rates=bool(rates),
+        ),
+    )
 
 
 def _finalist(

@@ -212,9 +212,11 @@ class Climb:
         self._at_most = False
         begun = now if self._begun_at is None else self._begun_at
         span = max(RECENT_SECONDS / 2, 4 * self._chunk_seconds)
-        self.line_kbps = (self._rate(min(begun, now - span), now)
-                          or self._rate(now - 2 * span, now)
-                          or self.rate_kbps / GROWTH)  # fmt: skip
+        self.line_kbps = (
+            self._rate(min(begun, now - span), now)
+            or self._rate(now - 2 * span, now)
+            or self.rate_kbps / GROWTH
+        )
         self._go("drain", now, PAUSE_SHARE * self.line_kbps)
 
     def _drain(self, now: float) -> None:

@@ -171,8 +171,12 @@ def _pooled(runs: Sequence[Floats], aired: Sequence[QuarterBounds]) -> tuple[Flo
     weights = np.concatenate([np.full(part.size, 1 / part.size) for part in parts])
     if not aired:
         return values, weights
-    exact = np.concatenate([*(np.ones(part.size, dtype=bool) for part in runs),
-                            *(quarter.limited for quarter in aired)])  # fmt: skip
+    exact = np.concatenate(
+        [
+            *(np.ones(part.size, dtype=bool) for part in runs),
+            *(quarter.limited for quarter in aired),
+        ]
+    )
     given = redistributed(values, weights, exact)
     return values[given > 0], given[given > 0]
 
@@ -324,17 +328,22 @@ def _floor_interval(
         return None
     rng = np.random.default_rng(seed)
     draws = min(part.size for part in parts)
-    windows = np.stack([
-        grid_windows(part[block_indices(part.size, draws, DRAWS_PER_RUN, rng)]) for part in parts
-    ])  # fmt: skip
+    windows = np.stack(
+        [grid_windows(part[block_indices(part.size, draws, DRAWS_PER_RUN, rng)]) for part in parts]
+    )
     picked = rng.integers(0, len(parts), (replicates, len(parts)))
     rows = rng.integers(0, DRAWS_PER_RUN, picked.shape)
     some = max(1, MOST_VALUES // (len(parts) * windows.shape[-1]))
     floors = [
-        np.percentile(windows[picked[at : at + some], rows[at : at + some]].reshape(
-            len(picked[at : at + some]), -1), FLOOR_PERCENTILE, axis=1)
+        np.percentile(
+            windows[picked[at : at + some], rows[at : at + some]].reshape(
+                len(picked[at : at + some]), -1
+            ),
+            FLOOR_PERCENTILE,
+            axis=1,
+        )
         for at in range(0, replicates, some)
-    ]  # fmt: skip
+    ]
     low, high = np.percentile(np.concatenate(floors), [2.5, 97.5])
     return float(low), float(high)
 

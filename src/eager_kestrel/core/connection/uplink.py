@@ -1,7 +1,7 @@
 """The uplink: what one connection can be relied on to carry.
 
-It comes from runs (:mod:`eager_kestrel.core.connection.pooling`) or from a number somebody read off a
-screen, which says less, and what it says is marked so.
+It comes from runs (:mod:`eager_kestrel.core.connection.pooling`) or from a single number that a
+person gives. A single number says less, and the uplink is marked so.
 """
 
 from __future__ import annotations

@@ -1,8 +1,8 @@
-"""Several destinations on one line: the search for who shares an encode, and how much each gets.
+"""Several destinations on one connection: which of them share an encode, and how much each gets.
 
-Each way of grouping is divided exactly (:mod:`eager_kestrel.core.division.knapsack`); what it is
-worth is decided in :mod:`eager_kestrel.core.division.groupings`. Up to five destinations every grouping
-is tried; beyond that, pairs are merged as long as that is better.
+Each grouping is divided exactly (:mod:`eager_kestrel.core.division.knapsack`) and scored by the
+policy at the end of this module. Up to five destinations every grouping is tried; beyond that,
+pairs are merged as long as that is better.
 """
 
 from __future__ import annotations
@@ -151,8 +151,11 @@ class _Undominated(NamedTuple):
 
 def _levels(made: CandidatesTable) -> Indices:
     """Amounts of machine, in cells, at which other candidates or slower presets are held."""
-    speeds = [e.holds.pixels_per_second * made.show.machine.share
-              for e in made.show.machine.encoders if e.codec == made.codec]  # fmt: skip
+    speeds = [
+        e.holds.pixels_per_second * made.show.machine.share
+        for e in made.show.machine.encoders
+        if e.codec == made.codec
+    ]
     if not speeds:
         return np.zeros(1, dtype=np.intp)
     needs = np.unique((made.pixels * made.fps)[made.encodable])

@@ -134,10 +134,10 @@ class Answers:
 
         To 1 kbit/s; of more than a few destinations, the first of those that are looked at.
         """
-        for below, safe, answer in self.changes(from_kbps):
-            if not holds(answer):
+        for below, safe, change in self.changes(from_kbps):
+            if not holds(change):
                 continue
-            low, high, found = below, safe, answer
+            low, high, found = below, safe, change
             while high - low > NEAR_KBPS and self.tried.count <= FEW:
                 middle = (low + high) / 2
                 tried = self.at(middle)

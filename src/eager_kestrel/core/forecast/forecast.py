@@ -137,15 +137,18 @@ def forecast(asked: ForecastRequest, observed: Observed) -> Forecast:
         practice=observed.practice,
         stutter=seen,
         verdict=words.forecast_verdict(
-            seen, asked.limit, None if better is None else better.settings,
-            own=bool(steps) and steps[0].within, known=bool(observed.evidence.seconds.size),
+            seen,
+            asked.limit,
+            None if better is None else better.settings,
+            own=bool(steps) and steps[0].within,
+            known=bool(observed.evidence.seconds.size),
         ),
         most_kbps=None if most is None else round(most, 1),
         steps=steps,
         by_hour=tuple(_hours(asked, observed)),
         unknown=(*words.not_seen(seen), *observed.unknown),
         curve=_curve(replay, total, most),
-    )  # fmt: skip
+    )
 
 
 def _step(evidence: Evidence, asked: ForecastRequest, said: str, sending: Sending) -> StepSeen:
@@ -166,8 +169,15 @@ def _hours(asked: ForecastRequest, observed: Observed) -> list[HourSeen]:
         if evidence is None or not evidence.seconds.size:
             reading = observed.readings_kbps.get(hour)
             if reading is not None:
-                found.append(HourSeen(hour=hour, observed_seconds=0.0, stutter=None,
-                                      most_kbps=None, reading_kbps=round(reading, 1)))  # fmt: skip
+                found.append(
+                    HourSeen(
+                        hour=hour,
+                        observed_seconds=0.0,
+                        stutter=None,
+                        most_kbps=None,
+                        reading_kbps=round(reading, 1),
+                    )
+                )
             continue
         replay = Replay(evidence, asked.sending)
         most = replay.most_kbps(asked.limit)

@@ -16,9 +16,12 @@ Kind = Literal["bitrate", "time", "rate", "samples", "count"]
 VIDEO_KBPS = (64.0, 400_000.0)
 AUDIO_KBPS = (8.0, 1_000.0)
 PLAUSIBLE: dict[Kind, tuple[float, float]] = {
-    "bitrate": VIDEO_KBPS, "time": (0.2, 20.0), "rate": (5.0, 240.0),
-    "samples": (8_000.0, 192_000.0), "count": (0.0, 16.0),
-}  # fmt: skip
+    "bitrate": VIDEO_KBPS,
+    "time": (0.2, 20.0),
+    "rate": (5.0, 240.0),
+    "samples": (8_000.0, 192_000.0),
+    "count": (0.0, 16.0),
+}
 """What these can be on a guideline page; decides what ``4.500`` means."""
 MOST_SECONDS = 12.0
 """A bare keyframe interval above this is in frames: nobody waits so long for a keyframe."""
@@ -39,14 +42,23 @@ UNITS: dict[Kind, str] = {
 }
 _RANGE = r"\s*(?:[-–—]|\bto\b|\band\b(?=\s*[0-9]))\s*"
 _BOUNDS: tuple[tuple[Bound, str], ...] = (
-    ("at most", r"no more than|not more than|no longer than|(?:not|never|n't)(?: to)? "
-     r"(?:exceed\w*|go (?:above|over))|not above|up to|at most|max(?:imum)?|highest|upper limit|"
-     r"limit(?:ed to)?|ceiling|peak|under|below|capped at|≤|<=?|or (?:less|lower|below|fewer)"),
-    ("at least", r"no less than|not less than|not (?:below|under)|at least|min(?:imum)?|lowest|"
-     r"lower limit|≥|>=?|or (?:more|higher|above)"),
-    ("recommended", r"recommend\w*|advis\w*|ideal\w*|target|suggest\w*|optimal|optimum|best|"
-     r"prefer\w*|we like|typical\w*|average|about|around|default|[~≈]"),
-)  # fmt: skip
+    (
+        "at most",
+        r"no more than|not more than|no longer than|(?:not|never|n't)(?: to)? "
+        r"(?:exceed\w*|go (?:above|over))|not above|up to|at most|max(?:imum)?|highest|upper limit|"
+        r"limit(?:ed to)?|ceiling|peak|under|below|capped at|≤|<=?|or (?:less|lower|below|fewer)",
+    ),
+    (
+        "at least",
+        r"no less than|not less than|not (?:below|under)|at least|min(?:imum)?|lowest|"
+        r"lower limit|≥|>=?|or (?:more|higher|above)",
+    ),
+    (
+        "recommended",
+        r"recommend\w*|advis\w*|ideal\w*|target|suggest\w*|optimal|optimum|best|"
+        r"prefer\w*|we like|typical\w*|average|about|around|default|[~≈]",
+    ),
+)
 _ALL_BOUNDS = re.compile(
     "|".join(f"(?P<b{n}>(?<![a-z]){words}(?![a-z]))" for n, (_, words) in enumerate(_BOUNDS)),
     re.IGNORECASE,
@@ -141,8 +153,9 @@ def amounts_in(
         units = (match["u1"] or match["u2"] or unit, match["u2"] or match["u1"] or unit)
         readings = _readings(match, kind, units, plausible or PLAUSIBLE[kind])
         if readings:
-            found.append([Amount(min(r), max(r) if len(r) > 1 else None, bound, units[0])
-                          for r in readings])  # fmt: skip
+            found.append(
+                [Amount(min(r), max(r) if len(r) > 1 else None, bound, units[0]) for r in readings]
+            )
     return found
 
 

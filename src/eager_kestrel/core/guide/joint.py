@@ -74,13 +74,21 @@ def _named(clash: _Clashing, guides: Sequence[Guide]) -> Clash:
         try:
             _both(guide, last)
         except _Clashing as pair:
-            return Clash(rule=pair.rule, one=guide.title, one_says=pair.one, other=last.title,
-                         other_says=pair.other)  # fmt: skip
+            return Clash(
+                rule=pair.rule,
+                one=guide.title,
+                one_says=pair.one,
+                other=last.title,
+                other_says=pair.other,
+            )
     together = " and ".join(guide.title for guide in guides[:-1])
     return Clash(
-        rule=clash.rule, one=f"{together} together", one_says=clash.one,
-        other=last.title, other_says=clash.other,
-    )  # fmt: skip
+        rule=clash.rule,
+        one=f"{together} together",
+        one_says=clash.one,
+        other=last.title,
+        other_says=clash.other,
+    )
 
 
 def _both(a: Guide, b: Guide) -> Guide:
@@ -102,7 +110,7 @@ def _both(a: Guide, b: Guide) -> Guide:
         "rungs": (),
         "ingest": (),
         "standings": {},
-    }  # fmt: skip
+    }
     return a.with_rules(update)
 
 
@@ -115,11 +123,13 @@ def _video(a: VideoRules, b: VideoRules, pieces: float | None) -> VideoRules:
     ceiling = min(a.ceiling, b.ceiling)
     if floor is not None and floor > ceiling:
         low, high = (a, b) if a.floor == floor else (b, a)
-        raise _Clashing("video.floor", *_in_order(a, low, f"at least {low.floor}",
-                                                  f"at most {high.ceiling}"))  # fmt: skip
+        raise _Clashing(
+            "video.floor", *_in_order(a, low, f"at least {low.floor}", f"at most {high.ceiling}")
+        )
     update: dict[str, Any] = {
         "codecs": codecs,
-        "shapes": _common("video.shapes", a.shapes, b.shapes) if a.shapes and b.shapes
+        "shapes": _common("video.shapes", a.shapes, b.shapes)
+        if a.shapes and b.shapes
         else a.shapes or b.shapes,
         "pictures": _pictures(a, b, largest),
         "largest": largest,
@@ -132,7 +142,8 @@ def _video(a: VideoRules, b: VideoRules, pieces: float | None) -> VideoRules:
             c: _common(f"video.profiles.{c}", a.profiles_of(c), b.profiles_of(c)) for c in codecs
         },
         "highest_level": {
-            c: level for c in codecs
+            c: level
+            for c in codecs
             if (level := _lower_level(c, a.highest_level.get(c), b.highest_level.get(c)))
         },
         "b_frames": min(a.b_frames, b.b_frames),
@@ -140,7 +151,7 @@ def _video(a: VideoRules, b: VideoRules, pieces: float | None) -> VideoRules:
         "colour": _common("video.colour", (a.colour,), (b.colour,))[0],
         "colour_range": _common("video.colour_range", (a.colour_range,), (b.colour_range,))[0],
         "advised": _shared_advice(a.advised, b.advised, codecs),
-    }  # fmt: skip
+    }
     return a.model_copy(update=update)
 
 
@@ -185,10 +196,14 @@ def _pictures(a: VideoRules, b: VideoRules, largest: Resolution) -> tuple[Resolu
         if p.within(largest) and all(any(shape.fits(p) for shape in taken) for taken in shapes)
     }
     if not fitting:
-        raise _Clashing("video.pictures", *(
-            _words(rules.pictures) or f"up to {rules.largest} of {_words(rules.shapes) or 'any'}"
-            for rules in (a, b)
-        ))  # fmt: skip
+        raise _Clashing(
+            "video.pictures",
+            *(
+                _words(rules.pictures)
+                or f"up to {rules.largest} of {_words(rules.shapes) or 'any'}"
+                for rules in (a, b)
+            ),
+        )
     return tuple(sorted(fitting, key=lambda p: p.pixels))
 
 
@@ -231,9 +246,9 @@ def _audio(a: AudioRules, b: AudioRules) -> AudioRules:
     least, most = max(a.least, b.least), min(a.most, b.most)
     if least > most:
         low, high = (a, b) if a.least == least else (b, a)
-        raise _Clashing("audio.bitrate", *_in_order(
-            a, low, f"at least {low.least}", f"at most {high.most}"
-        ))  # fmt: skip
+        raise _Clashing(
+            "audio.bitrate", *_in_order(a, low, f"at least {low.least}", f"at most {high.most}")
+        )
     wishes = [r.advised.bitrate for r in (a, b) if r.advised.bitrate is not None]
     wish = min(wishes, default=None)
     return a.model_copy(

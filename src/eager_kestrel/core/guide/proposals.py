@@ -44,8 +44,16 @@ _EXACT = re.compile(r"([0-9]{3,5})\s*(?:px)?\s*[x×*X]\s*([0-9]{3,5})(?![0-9])")
 _LINES = re.compile(
     r"(?i)(?<![0-9.x×])([0-9]{3,4})\s?(?:p|i|lines)(?![a-z])(?:\s?@?\s?([0-9]{2,3})\b)?"
 )
-_NAMES = {"8k": 4320, "4k": 2160, "ultra hd": 2160, "uhd": 2160, "qhd": 1440, "2k": 1440,
-          "full hd": 1080, "fhd": 1080}  # fmt: skip
+_NAMES = {
+    "8k": 4320,
+    "4k": 2160,
+    "ultra hd": 2160,
+    "uhd": 2160,
+    "qhd": 1440,
+    "2k": 1440,
+    "full hd": 1080,
+    "fhd": 1080,
+}
 _NAME = re.compile(rf"(?i)\b(?:{'|'.join(_NAMES)})\b")
 _UPRIGHT = re.compile(r"(?i)\b(?:vertical|upright|portrait)\b")
 _ADDRESS = re.compile(r"(?i)\brtmps?://[^\s<>\"',;]+")
@@ -176,8 +184,11 @@ def _of(sentence: str, shape: AspectRatio) -> Iterator[Found]:
 
 
 def _bounded(amount: Amount, unit: str) -> str:
-    ends = [Bitrate.from_kbps(e).in_kbps() for e in amount.ends] if unit == "kbit/s" else [
-        f"{end:g} {unit}" for end in amount.ends]  # fmt: skip
+    ends = (
+        [Bitrate.from_kbps(e).in_kbps() for e in amount.ends]
+        if unit == "kbit/s"
+        else [f"{end:g} {unit}" for end in amount.ends]
+    )
     return " to ".join(ends) if len(ends) == 2 else f"{amount.bound or ''} {ends[0]}".strip()
 
 
@@ -311,8 +322,11 @@ def _frame_rate(text: str, _: AspectRatio) -> Iterator[Found]:
         return
     only = len(rates) > 1 or re.search(r"(?i)\bonly\b", text) is not None
     yield "video.frame_rates", named_ if only else f"up to {rates[-1]:g}", ""
-    yield ("video.frame_rates", f"up to {rates[-1]:g}" if only else named_,
-           "the page does not say whether lower frame rates are taken")  # fmt: skip
+    yield (
+        "video.frame_rates",
+        f"up to {rates[-1]:g}" if only else named_,
+        "the page does not say whether lower frame rates are taken",
+    )
 
 
 def _resolution(text: str, shape: AspectRatio) -> Iterator[Found]:
@@ -336,14 +350,20 @@ _READERS: tuple[tuple[re.Pattern[str], Callable[[str, AspectRatio], Iterator[Fou
     (_KEYFRAMES, _keyframes),
     (_B_FRAMES, _b_frames),
     (_AUDIO, _audio),
-    (re.compile(r"(?i)\bcbr\b|\bvbr\b|\b(?:constant|variable) bit ?-?rate|\brate control"),
-     _rate_control),
-    (re.compile(r"(?i)\bcodecs?\b|\bprofile\b|\blevel\b|\bh\.? ?26[45]\b|\bhevc\b|\bav1\b"),
-     _codec),
+    (
+        re.compile(r"(?i)\bcbr\b|\bvbr\b|\b(?:constant|variable) bit ?-?rate|\brate control"),
+        _rate_control,
+    ),
+    (
+        re.compile(r"(?i)\bcodecs?\b|\bprofile\b|\blevel\b|\bh\.? ?26[45]\b|\bhevc\b|\bav1\b"),
+        _codec,
+    ),
     (re.compile(r"(?i)\brtmps?\b"), _protocol),
     (_BITRATE, _bitrate),
     (_FRAME_RATE, _frame_rate),
-    (re.compile(rf"{_RESOLUTION.pattern}|[0-9]{{3,4}}\s?[x×]\s?[0-9]{{3,4}}|\b[0-9]{{3,4}}p"),
-     _resolution),
+    (
+        re.compile(rf"{_RESOLUTION.pattern}|[0-9]{{3,4}}\s?[x×]\s?[0-9]{{3,4}}|\b[0-9]{{3,4}}p"),
+        _resolution,
+    ),
     (re.compile(r"(?i)\btranscod"), _transcodes),
-)  # fmt: skip
+)

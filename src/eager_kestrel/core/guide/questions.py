@@ -68,8 +68,10 @@ def _named(key: str, known: tuple[str, ...]) -> Callable[[str], Document]:
         found = []
         for part in _several(text.lower()):
             if part not in known:
-                raise InputError(f'"{part}" is not one of {", ".join(known)}',
-                                 nearest_name(part, list(known), f"write {known[0]}"))  # fmt: skip
+                raise InputError(
+                    f'"{part}" is not one of {", ".join(known)}',
+                    nearest_name(part, list(known), f"write {known[0]}"),
+                )
             found.append(part)
         if not found:
             raise InputError("no value was given", f"write {known[0]}")
@@ -173,8 +175,10 @@ def _ingest(text: str) -> Document:
     for part in (p.strip() for p in text.split(",")):
         name, _, url = part.rpartition("=")
         if not re.fullmatch(r"(rtmps?|https)://[^/\s]+(/\S*)?", url.strip()):
-            raise InputError(f'"{part}" is not a server address',
-                             'write "rtmps://ingest.hollowlane.example/live"')  # fmt: skip
+            raise InputError(
+                f'"{part}" is not a server address',
+                'write "rtmps://ingest.hollowlane.example/live"',
+            )
         host = url.strip().partition("://")[2].partition("/")[0]
         found.append({"name": name.strip() or host, "url": url.strip()})
     return {"ingest": found}
@@ -227,36 +231,95 @@ def _bounds_of(text: str, row: str) -> Document:
 QUESTIONS: tuple[Question, ...] = (
     Question("rungs", "Rows of its table: resolution, frame rate, bitrates", ROWS_LIKE, _rungs, ()),
     Question("video.largest", "Largest resolution", "1920x1080", _largest, ("video.largest",)),
-    Question("video.frame_rates", "Frame rates: those it takes, or up to which", "up to 60",
-             _frame_rates, ("video.fastest",)),
-    Question("video.ceiling", "Highest video bitrate", "6,000 kbit/s",
-             lambda text: _bitrate(text, "video.ceiling"), ("video.ceiling",)),
-    Question("video.floor", "Lowest video bitrate it takes, whatever the resolution",
-             "500 kbit/s", lambda text: _bitrate(text, "video.floor"), ()),
+    Question(
+        "video.frame_rates",
+        "Frame rates: those it takes, or up to which",
+        "up to 60",
+        _frame_rates,
+        ("video.fastest",),
+    ),
+    Question(
+        "video.ceiling",
+        "Highest video bitrate",
+        "6,000 kbit/s",
+        lambda text: _bitrate(text, "video.ceiling"),
+        ("video.ceiling",),
+    ),
+    Question(
+        "video.floor",
+        "Lowest video bitrate it takes, whatever the resolution",
+        "500 kbit/s",
+        lambda text: _bitrate(text, "video.floor"),
+        (),
+    ),
     Question("video.keyframes", "Keyframe interval", "2 s", _keyframes, ("video.keyframes",)),
-    Question("video.rate_control", "Rate control: constant, variable or both", "constant",
-             _rate_control, ("video.rate_control",)),
-    Question("video.codecs", "Video codecs: h264, hevc, av1", "h264",
-             _named("video.codecs", ("h264", "hevc", "av1")), ("video.codecs",)),
+    Question(
+        "video.rate_control",
+        "Rate control: constant, variable or both",
+        "constant",
+        _rate_control,
+        ("video.rate_control",),
+    ),
+    Question(
+        "video.codecs",
+        "Video codecs: h264, hevc, av1",
+        "h264",
+        _named("video.codecs", ("h264", "hevc", "av1")),
+        ("video.codecs",),
+    ),
     Question("video.profiles", "H.264 profiles it takes", "high, main", _profiles, ()),
     Question("video.highest_level", "Highest H.264 level", "4.2", _level, ()),
     Question("video.b_frames", "Most B-frames in a row", "2", _count, ()),
-    Question("audio.codecs", "Audio codecs: aac, opus, mp3", "aac",
-             _named("audio.codecs", ("aac", "opus", "mp3")), ("audio.codecs",)),
-    Question("audio.bitrate", "Audio bitrate", "96 to 160 kbit/s", _audio_bitrate,
-             ("audio.least", "audio.most")),
-    Question("audio.sample_rates", "Audio sample rates, the preferred first", "48 kHz, 44.1 kHz",
-             _samples, ("audio.sample_rates_hz",)),
-    Question("audio.channels", "Audio channels: stereo, mono", "stereo, mono", _channels,
-             ("audio.channels",)),
-    Question("transports", "Protocols, the preferred first: rtmps, rtmp", "rtmps, rtmp",
-             _named("transports", ("rtmps", "rtmp")), ("transports",)),
-    Question("ingest", "Server addresses without a stream key",
-             "rtmps://ingest.hollowlane.example/live", _ingest, ()),
-    Question("delivery.transcodes",
-             "Do viewers get smaller copies: always, when there is capacity, never",
-             "when there is capacity", _transcodes, ("delivery.transcodes",)),
-)  # fmt: skip
+    Question(
+        "audio.codecs",
+        "Audio codecs: aac, opus, mp3",
+        "aac",
+        _named("audio.codecs", ("aac", "opus", "mp3")),
+        ("audio.codecs",),
+    ),
+    Question(
+        "audio.bitrate",
+        "Audio bitrate",
+        "96 to 160 kbit/s",
+        _audio_bitrate,
+        ("audio.least", "audio.most"),
+    ),
+    Question(
+        "audio.sample_rates",
+        "Audio sample rates, the preferred first",
+        "48 kHz, 44.1 kHz",
+        _samples,
+        ("audio.sample_rates_hz",),
+    ),
+    Question(
+        "audio.channels",
+        "Audio channels: stereo, mono",
+        "stereo, mono",
+        _channels,
+        ("audio.channels",),
+    ),
+    Question(
+        "transports",
+        "Protocols, the preferred first: rtmps, rtmp",
+        "rtmps, rtmp",
+        _named("transports", ("rtmps", "rtmp")),
+        ("transports",),
+    ),
+    Question(
+        "ingest",
+        "Server addresses without a stream key",
+        "rtmps://ingest.hollowlane.example/live",
+        _ingest,
+        (),
+    ),
+    Question(
+        "delivery.transcodes",
+        "Do viewers get smaller copies: always, when there is capacity, never",
+        "when there is capacity",
+        _transcodes,
+        ("delivery.transcodes",),
+    ),
+)
 BY_KEY = {question.key: question for question in QUESTIONS}
 
 
@@ -372,9 +435,11 @@ def drafted(answers: Mapping[str, str], usual: Guide, unverified: frozenset[str]
     if tiers:
         document["standings"] = {key.split(".")[1]: _tier(rows) for key, rows in tiers.items()}
     silent = [
-        key for question in QUESTIONS for key in question.covers
+        key
+        for question in QUESTIONS
+        for key in question.covers
         if question.key not in answers or question.key in unverified
-    ]  # fmt: skip
+    ]
     if "video.frame_rates" in said and "video.fastest" in silent:
         silent[silent.index("video.fastest")] = "video.frame_rates"
     document["unchecked"] = silent
@@ -413,8 +478,11 @@ def _follow(said: Document, tiers: Document, document: Document, comments: dict[
 
 def _follow_audio(said: Document) -> None:
     """The customary least or most gives way to what was said of the other, or of a wish."""
-    known = {key: Bitrate.parse(said[key]) for key in ("audio.least", "audio.most",
-             "audio.advised.bitrate") if key in said}  # fmt: skip
+    known = {
+        key: Bitrate.parse(said[key])
+        for key in ("audio.least", "audio.most", "audio.advised.bitrate")
+        if key in said
+    }
     if known and "audio.least" not in known:
         said["audio.least"] = rate_text(min([CUSTOMARY_LEAST_AUDIO, *known.values()]).kbps)
     if known and "audio.most" not in known:

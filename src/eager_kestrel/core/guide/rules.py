@@ -38,9 +38,22 @@ PROFILES: dict[Codec, tuple[str, ...]] = {
     "av1": ("main",),
 }
 CUSTOMARY_RATES = tuple(
-    Fraction(r) for r in ("60", "60000/1001", "50", "48", "30", "30000/1001", "25", "24",
-                          "24000/1001", "20", "15", "10")
-)  # fmt: skip
+    Fraction(r)
+    for r in (
+        "60",
+        "60000/1001",
+        "50",
+        "48",
+        "30",
+        "30000/1001",
+        "25",
+        "24",
+        "24000/1001",
+        "20",
+        "15",
+        "10",
+    )
+)
 CUSTOMARY_KEYFRAME_SECONDS = 2.0
 """What nearly every ingest asks for, and so what is chosen where a guide leaves it open."""
 TRANSCODE_RANK: dict[Transcodes, int] = {"never": 0, "when there is capacity": 1, "always": 2}

@@ -23,15 +23,36 @@ from eager_kestrel.core.guide.proposals import (
 from eager_kestrel.core.resolution import AspectRatio
 from eager_kestrel.core.units import Bitrate
 
-ROLES = ("resolution", "frame rate", "minimum", "recommended", "maximum", "range", "codec", "tier",
-         "keyframes", "audio", "ignore")  # fmt: skip
+ROLES = (
+    "resolution",
+    "frame rate",
+    "minimum",
+    "recommended",
+    "maximum",
+    "range",
+    "codec",
+    "tier",
+    "keyframes",
+    "audio",
+    "ignore",
+)
 BITRATES = ("minimum", "recommended", "maximum", "range")
 WORDS = {"minimum": "at least", "recommended": "recommended", "maximum": "at most"}
 UNITS = ("kbit/s", "Mbit/s", "kB/s", "MB/s")
 MOST_RUNGS = 400
 """More rows are no table of a guideline page."""
-ORDINARY = ("everybody", "everyone", "all", "standard", "ordinary", "free", "basic", "default",
-            "regular", "normal")  # fmt: skip
+ORDINARY = (
+    "everybody",
+    "everyone",
+    "all",
+    "standard",
+    "ordinary",
+    "free",
+    "basic",
+    "default",
+    "regular",
+    "normal",
+)
 """Tiers every account has."""
 _BY_WORD = (
     ("audio", r"audio|sound"),
@@ -44,7 +65,7 @@ _BY_WORD = (
     ("maximum", r"\bmax|highest|most|limit|up to|ceiling|\bto\b|peak"),
     ("recommended", r"recommend|advised|ideal|target|suggest|optimal|best|average"),
     ("range", r"range"),
-)  # fmt: skip
+)
 _UNIT = re.compile(r"(?i)\b[km](?:ilo|ega)?(?:bits?|bytes?|b)(?:\s?/\s?s(?:ec)?|ps)?\b")
 _KEY = re.compile(r"(?i)key ?-?frames?")
 _MARK = re.compile(r"\s*\[\^([0-9a-z*†‡§]{1,2})\]")
@@ -150,8 +171,10 @@ class PageTable:
         """
         parts = text.split("|")
         if len(parts) != len(self.columns):
-            raise InputError(f"the table has {len(self.columns)} columns, not {len(parts)}",
-                             f'write "{self.reading}"')  # fmt: skip
+            raise InputError(
+                f"the table has {len(self.columns)} columns, not {len(parts)}",
+                f'write "{self.reading}"',
+            )
         return replace(self, columns=tuple(map(column_of, parts)))
 
     def rungs(self, shape: AspectRatio) -> list[str]:
@@ -160,16 +183,22 @@ class PageTable:
 
     def unread(self, shape: AspectRatio) -> list[str]:
         """Rows that name no resolution or no bitrate that can be read."""
-        return [" | ".join(row) for row in self.rows
-                if any(row) and not _rungs_of(row, self.columns, shape)]  # fmt: skip
+        return [
+            " | ".join(row)
+            for row in self.rows
+            if any(row) and not _rungs_of(row, self.columns, shape)
+        ]
 
 
 def tables_in(page: Page, shape: AspectRatio) -> tuple[list[PageTable], tuple[str, ...]]:
     """Tables of resolutions, and the rows of all others as lines like ``Key: value``."""
     tables: list[PageTable] = []
     lines: list[str] = []
-    notes = {match[1]: line[match.end() :].strip(" :") for line in page.lines
-             if (match := _MARK.match(line)) is not None}  # fmt: skip
+    notes = {
+        match[1]: line[match.end() :].strip(" :")
+        for line in page.lines
+        if (match := _MARK.match(line)) is not None
+    }
     for grid in page.grids:
         table = _table(grid, shape) or _table(_turned(grid), shape)
         if table is None or len(table.rows) > MOST_RUNGS:
@@ -194,8 +223,10 @@ def _as_lines(grid: Grid) -> list[str]:
     for row in grid.rows:
         if row is heads and any(bounded):
             continue
-        cells = [f"{heads[n]} {cell}" if n and bounded[n] and cell else cell
-                 for n, cell in enumerate(row)]  # fmt: skip
+        cells = [
+            f"{heads[n]} {cell}" if n and bounded[n] and cell else cell
+            for n, cell in enumerate(row)
+        ]
         first, *rest = dict.fromkeys(cell for cell in cells if cell) or [""]
         if first:
             found.append(f"{first.rstrip(':')}: {', '.join(rest)}" if rest else first)
@@ -211,8 +242,9 @@ def _table(grid: Grid, shape: AspectRatio) -> PageTable | None:
         " ".join(dict.fromkeys(row[n] for row in grid.rows[: grid.headings] if row[n]))
         for n in range(len(grid.rows[0]))
     )
-    pictures = [sum(resolution_in(row[n], shape) is not None for row in body)
-                for n in range(len(heads))]  # fmt: skip
+    pictures = [
+        sum(resolution_in(row[n], shape) is not None for row in body) for n in range(len(heads))
+    ]
     if not body or max(pictures, default=0) * 2 < len(body):
         return None
     at = pictures.index(max(pictures))
@@ -264,9 +296,14 @@ def _column(heading: str, cells: list[str], title_codec: list[str]) -> Column:
         if role == "maximum" and any(_ranged(c, _unit(heading, c, cells)) for c in bitrates):
             role = "range"
         codec = named(CODECS, heading) or title_codec
-        return Column(role, _named_unit(heading, cells), codec[0] if len(codec) == 1 else "",
-                      fps[1] if fps else "", _tier(heading),
-                      CUSTOMARY_AUDIO_KBPS if total else 0)  # fmt: skip
+        return Column(
+            role,
+            _named_unit(heading, cells),
+            codec[0] if len(codec) == 1 else "",
+            fps[1] if fps else "",
+            _tier(heading),
+            CUSTOMARY_AUDIO_KBPS if total else 0,
+        )
     return Column(role if role and role not in BITRATES and role != "resolution" else "ignore")
 
 
@@ -301,8 +338,9 @@ def _ranged(cell: str, unit: str) -> bool:
 def _tier(text: str) -> str:
     match = re.search(
         r"(?i)\b([a-z]+)s?(?: accounts?| members?| tier| status)\b|\bfor ([a-z]+)s\b|"
-        r"\b(partner|affiliate|premium)s?\b", text
-    )  # fmt: skip
+        r"\b(partner|affiliate|premium)s?\b",
+        text,
+    )
     return tier_name(next(filter(None, match.groups()))) if match else ""
 
 
@@ -327,13 +365,19 @@ def _rungs_of(row: tuple[str, ...], columns: tuple[Column, ...], shape: AspectRa
     for column, cell in zip(columns, row, strict=True):
         if column.role not in BITRATES:
             continue
-        where = (column.fps or rate or "", column.codec or (codec[0] if len(codec) == 1 else ""),
-                 column.tier or tier)  # fmt: skip
+        where = (
+            column.fps or rate or "",
+            column.codec or (codec[0] if len(codec) == 1 else ""),
+            column.tier or tier,
+        )
         text = _SECTION_AUDIO.sub(" ", without_names(cell))
         for reading in amounts_in(text, "bitrate", column.unit, VIDEO_KBPS):
             amount = reading[0]
-            ends = [Bitrate.from_kbps(e - column.less_kbps).in_kbps() for e in amount.ends
-                    if e > column.less_kbps]  # fmt: skip
+            ends = [
+                Bitrate.from_kbps(e - column.less_kbps).in_kbps()
+                for e in amount.ends
+                if e > column.less_kbps
+            ]
             bound = amount.bound or WORDS.get(column.role, "at most")
             ranged = len(ends) == 2 and bound != "recommended"
             said = " to ".join(ends) if ranged else f"{bound} {ends[-1]}" if ends else ""

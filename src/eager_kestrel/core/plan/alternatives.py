@@ -1,8 +1,8 @@
 """What other rates would bring: steps down and up, and offers.
 
-All of it reads the same :class:`eager_kestrel.core.choice.candidates_table.Field` at other safe rates, so
-nothing here can disagree with the plan. Steps down are for a show that struggles, or for an encoder
-that adapts by itself: each is a complete set of settings about a fifth cheaper.
+Everything here reads the plan's own :class:`CandidatesTable` at other safe rates, so it cannot
+disagree with the plan. Fallbacks are for a show that struggles, or for an encoder that adapts by
+itself: each is a complete set of settings that needs about a fifth less.
 """
 
 from __future__ import annotations
@@ -234,10 +234,12 @@ class OfferSearch:
         if there.video is None or there.quality is None:
             return there
         now = Option(
-            picture=there.video.picture, frame_rate=there.video.frame_rate,
-            bitrate_kbps=there.video.bitrate_kbps, quality=there.quality,
+            picture=there.video.picture,
+            frame_rate=there.video.frame_rate,
+            bitrate_kbps=there.video.bitrate_kbps,
+            quality=there.quality,
             quality_range=there.quality_range or (there.quality, there.quality),
-        )  # fmt: skip
+        )
         found: list[Offer | None] = []
         update: dict[str, object] = {}
         upload = self._upload(m, now, larger)
@@ -245,8 +247,9 @@ class OfferSearch:
             offer, served = upload
             found.append(offer)
             line = beside(self.waterfall, served.others_kbps)
-            step = fallback_at(served.field.guide, served.field, line, there.transport,
-                               served.safe_kbps)  # fmt: skip
+            step = fallback_at(
+                served.field.guide, served.field, line, there.transport, served.safe_kbps
+            )
             if step is not None:
                 update["step_up"] = step.model_copy(update={"upload_kbps": offer.upload_kbps})
         if len(self.show.destinations) <= FEW:
@@ -268,8 +271,9 @@ class OfferSearch:
             return None
         more = max(0.0, upload - self.waterfall.steps[0].after_kbps)
         text = words.more_upload(more, there.option.words)
-        return Offer(kind="upload", needs=rate(more), upload_kbps=upload, gives=there.option,
-                     text=text), there  # fmt: skip
+        return Offer(
+            kind="upload", needs=rate(more), upload_kbps=upload, gives=there.option, text=text
+        ), there
 
     def _other_ways(self, m: int, now: Option) -> list[Offer | None]:
         """Other standings of its account, and other codecs it takes."""

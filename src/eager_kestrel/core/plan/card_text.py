@@ -55,10 +55,13 @@ def card_rows(plan: Plan, there: DestinationPlan) -> list[Row]:
     if video is None or audio is None:
         return []
     total = words.sent_in_all(there.total_kbps, plan.budget.safe_kbps)
-    rows = [*_video_rows(video), *_audio_rows(video, audio),
-            ("quality", quality_said(there), ""),
-            *_trade(there),
-            ("sent in all", total, "")]  # fmt: skip
+    rows = [
+        *_video_rows(video),
+        *_audio_rows(video, audio),
+        ("quality", quality_said(there), ""),
+        *_trade(there),
+        ("sent in all", total, ""),
+    ]
     if plan.stutter_said:
         rows.append(("stutter", plan.stutter_said, ""))
     return [Row(name, value, _bound(there, key)) for name, value, key in rows]
@@ -95,12 +98,19 @@ def _video_rows(video: VideoSettings) -> list[tuple[str, str, str]]:
         ("picture", str(video.picture), "picture"),
         ("frame rate", f"{frame_rate_text(video.frame_rate)} a second", "frame_rate"),
         ("video bitrate", f"{both(video.bitrate_kbps)}, {video.rate_control}", "bitrate"),
-        ("keyframes", f"every {video.keyframe_seconds:g} s = {video.keyframe_frames} frames",
-         "keyframes"),
+        (
+            "keyframes",
+            f"every {video.keyframe_seconds:g} s = {video.keyframe_frames} frames",
+            "keyframes",
+        ),
         ("buffer", f"{video.buffer_kbit:,.0f} kbit", "buffer"),
-        ("codec", f"{CODECS[video.codec]} {video.profile}, level {video.level}, "
-                  f"{video.b_frames} B-frames", "profile"),
-    ]  # fmt: skip
+        (
+            "codec",
+            f"{CODECS[video.codec]} {video.profile}, level {video.level}, "
+            f"{video.b_frames} B-frames",
+            "profile",
+        ),
+    ]
     if video.preset is not None:
         rows.append(("encoder" if video.own_encoder else "preset", video.preset, "preset"))
     if video.peak_kbps is not None:
@@ -111,11 +121,18 @@ def _video_rows(video: VideoSettings) -> list[tuple[str, str, str]]:
 def _audio_rows(video: VideoSettings, audio: AudioSettings) -> list[tuple[str, str, str]]:
     resized = f", resized by {video.resize}" if video.resize else ""
     return [
-        ("audio", f"{CODECS[audio.codec]} {audio.bitrate_kbps:g} kbit/s, "
-                  f"{audio.sample_rate_hz / 1000:g} kHz, {CHANNELS[audio.channels]}", "audio"),
-        ("colour", f"{video.pixel_format}, {video.colour}, {video.colour_range} range{resized}",
-         "colour"),
-    ]  # fmt: skip
+        (
+            "audio",
+            f"{CODECS[audio.codec]} {audio.bitrate_kbps:g} kbit/s, "
+            f"{audio.sample_rate_hz / 1000:g} kHz, {CHANNELS[audio.channels]}",
+            "audio",
+        ),
+        (
+            "colour",
+            f"{video.pixel_format}, {video.colour}, {video.colour_range} range{resized}",
+            "colour",
+        ),
+    ]
 
 
 def budget_sums(plan: Plan) -> list[Sum]:
@@ -149,9 +166,15 @@ def copy_said(plan: Plan) -> str:
     if copy.free_gb is not None and copy.free_hours is not None:
         room = words.room_left(copy.free_gb, copy.free_hours)
     return words.local_copy(
-        copy.picture, copy.frame_rate, f"{CODECS[copy.codec]} {both(copy.bitrate_kbps)}",
-        copy.keyframe_frames, copy.audio_kbps, copy.gb_per_hour, copy.sent_gb_per_hour, room,
-    )  # fmt: skip
+        copy.picture,
+        copy.frame_rate,
+        f"{CODECS[copy.codec]} {both(copy.bitrate_kbps)}",
+        copy.keyframe_frames,
+        copy.audio_kbps,
+        copy.gb_per_hour,
+        copy.sent_gb_per_hour,
+        room,
+    )
 
 
 def division(plan: Plan) -> list[str]:
@@ -163,8 +186,9 @@ def division(plan: Plan) -> list[str]:
     for there in plan.destinations:
         video = there.video
         if video is not None:
-            part = words.part(video.picture, video.frame_rate, video.bitrate_kbps,
-                              there.quality or 0.0)  # fmt: skip
+            part = words.part(
+                video.picture, video.frame_rate, video.bitrate_kbps, there.quality or 0.0
+            )
             said.append(f"{there.title}: {Bitrate.from_kbps(there.total_kbps).in_kbps()}; {part}")
     said.append(split.text)
     said += [f"{name} is left out: {split.left_out_because}" for name in split.left_out]
@@ -194,8 +218,10 @@ def basis(plan: Plan) -> list[str]:
         "floor.",
         f"Quality: {plan.quality_basis} ({words.SCALE}).",
         *([f"The machine: {plan.inputs.machine}."] if plan.inputs.machine else []),
-        *(f"The guide of {there.title} was checked {there.guide_checked}."
-          for there in plan.destinations),
+        *(
+            f"The guide of {there.title} was checked {there.guide_checked}."
+            for there in plan.destinations
+        ),
         f"Planned {plan.made_at[:16].replace('T', ' ') + ' ' if plan.made_at else ''}by "
         f"eager-kestrel {plan.version}.",
-    ]  # fmt: skip
+    ]

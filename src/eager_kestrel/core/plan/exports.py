@@ -97,12 +97,26 @@ def _ffmpeg_encoder(video: VideoSettings) -> list[str]:
     constant, preset = video.rate_control == "constant", video.preset or PRESET[video.codec]
     if video.codec == "h264":
         hrd = ":nal-hrd=cbr:filler=1" if constant else ""
-        return ["-preset", preset, "-profile:v", video.profile, "-level:v", video.level,
-                "-x264-params", f"scenecut=0:open-gop=0{hrd}"]  # fmt: skip
+        return [
+            "-preset",
+            preset,
+            "-profile:v",
+            video.profile,
+            "-level:v",
+            video.level,
+            "-x264-params",
+            f"scenecut=0:open-gop=0{hrd}",
+        ]
     if video.codec == "hevc":
         strict = ":strict-cbr=1" if constant else ""
-        return ["-preset", preset, "-profile:v", video.profile, "-x265-params",
-                f"scenecut=0:open-gop=0:level-idc={video.level}{strict}"]  # fmt: skip
+        return [
+            "-preset",
+            preset,
+            "-profile:v",
+            video.profile,
+            "-x265-params",
+            f"scenecut=0:open-gop=0:level-idc={video.level}{strict}",
+        ]
     return ["-preset", preset, "-svtav1-params", f"rc={2 if constant else 1}:scd=0:pred-struct=1"]
 
 
@@ -120,17 +134,49 @@ def gstreamer_arguments(
     sink = ["mpegtsmux", "name=mux"] if hls else ["flvmux", "name=mux", "streamable=true"]
     where = ["filesink"] if hls else ["rtmp2sink"]
     return [
-        "-e", "uridecodebin", f"uri={source}", "name=in",
-        *sink, "!", *where, f"location={target or _address(planned)}",
-        "in.", "!", "queue", "!", "videoconvert", "!", *_gst_crop(planned),
-        "videoscale", f"method={'lanczos' if video.resize == 'lanczos' else 'catrom'}", "!",
-        "videorate", "!", f"video/x-raw,format=I420,colorimetry=bt709,{caps}", "!",
-        *_gst_encoder(video), "!", "queue", "!", "mux.",
-        "in.", "!", "queue", "!", "audioconvert", "!", "audioresample", "!",
-        f"audio/x-raw,rate={audio.sample_rate_hz},channels={audio.channels}", "!",
-        *_gst_audio(audio), "!",
-        "queue", "!", "mux.",
-    ]  # fmt: skip
+        "-e",
+        "uridecodebin",
+        f"uri={source}",
+        "name=in",
+        *sink,
+        "!",
+        *where,
+        f"location={target or _address(planned)}",
+        "in.",
+        "!",
+        "queue",
+        "!",
+        "videoconvert",
+        "!",
+        *_gst_crop(planned),
+        "videoscale",
+        f"method={'lanczos' if video.resize == 'lanczos' else 'catrom'}",
+        "!",
+        "videorate",
+        "!",
+        f"video/x-raw,format=I420,colorimetry=bt709,{caps}",
+        "!",
+        *_gst_encoder(video),
+        "!",
+        "queue",
+        "!",
+        "mux.",
+        "in.",
+        "!",
+        "queue",
+        "!",
+        "audioconvert",
+        "!",
+        "audioresample",
+        "!",
+        f"audio/x-raw,rate={audio.sample_rate_hz},channels={audio.channels}",
+        "!",
+        *_gst_audio(audio),
+        "!",
+        "queue",
+        "!",
+        "mux.",
+    ]
 
 
 def _gst_crop(planned: DestinationPlan) -> list[str]:
@@ -152,23 +198,43 @@ def _gst_encoder(video: VideoSettings) -> list[str]:
     rate, frames = f"{video.bitrate_kbps:.0f}", str(video.keyframe_frames)
     if video.codec == "h264":
         buffer_ms = video.buffer_kbit / video.bitrate_kbps * 1000
-        hrd = "nal-hrd=cbr" if video.rate_control == "constant" else (
-            f"vbv-maxrate={video.most_kbps:.0f}:vbv-bufsize={video.buffer_kbit:.0f}:nal-hrd=vbr"
-        )  # fmt: skip
-        element = ["x264enc", f"bitrate={rate}", f"key-int-max={frames}",
-                   f"bframes={video.b_frames}", f"speed-preset={preset}",
-                   *([f"vbv-buf-capacity={buffer_ms:.0f}"]
-                     if video.rate_control == "constant" else []),
-                   f"option-string=scenecut=0:open-gop=0:{hrd}"]  # fmt: skip
+        hrd = (
+            "nal-hrd=cbr"
+            if video.rate_control == "constant"
+            else (
+                f"vbv-maxrate={video.most_kbps:.0f}:vbv-bufsize={video.buffer_kbit:.0f}:nal-hrd=vbr"
+            )
+        )
+        element = [
+            "x264enc",
+            f"bitrate={rate}",
+            f"key-int-max={frames}",
+            f"bframes={video.b_frames}",
+            f"speed-preset={preset}",
+            *([f"vbv-buf-capacity={buffer_ms:.0f}"] if video.rate_control == "constant" else []),
+            f"option-string=scenecut=0:open-gop=0:{hrd}",
+        ]
         caps = f"video/x-h264,profile={video.profile}"
         caps = caps.replace("profile=baseline", "profile=constrained-baseline")
         return [*element, "!", caps, "!", "h264parse"]
     if video.codec == "hevc":
-        return ["x265enc", f"bitrate={rate}", f"key-int-max={frames}", f"speed-preset={preset}",
-                f"option-string=scenecut=0:open-gop=0{_x265_rate(video)}", "!",
-                "h265parse"]  # fmt: skip
-    return ["svtav1enc", f"target-bitrate={rate}", f"intra-period-length={frames}",
-            f"preset={preset}", "!", "av1parse"]  # fmt: skip
+        return [
+            "x265enc",
+            f"bitrate={rate}",
+            f"key-int-max={frames}",
+            f"speed-preset={preset}",
+            f"option-string=scenecut=0:open-gop=0{_x265_rate(video)}",
+            "!",
+            "h265parse",
+        ]
+    return [
+        "svtav1enc",
+        f"target-bitrate={rate}",
+        f"intra-period-length={frames}",
+        f"preset={preset}",
+        "!",
+        "av1parse",
+    ]
 
 
 def _x265_rate(video: VideoSettings) -> str:
@@ -197,10 +263,28 @@ def command_line(program: str, arguments: list[str]) -> str:
     return " ".join([program, *quoted])
 
 
-ROWS = ("platform", "standing", "width", "height", "fps", "bitrate_kbps", "peak_kbps",
-        "rate_control", "buffer_kbit", "keyframe_seconds", "keyframe_frames", "codec", "profile",
-        "level", "b_frames", "audio_codec", "audio_kbps", "sample_rate_hz", "channels",
-        "total_kbps")  # fmt: skip
+ROWS = (
+    "platform",
+    "standing",
+    "width",
+    "height",
+    "fps",
+    "bitrate_kbps",
+    "peak_kbps",
+    "rate_control",
+    "buffer_kbit",
+    "keyframe_seconds",
+    "keyframe_frames",
+    "codec",
+    "profile",
+    "level",
+    "b_frames",
+    "audio_codec",
+    "audio_kbps",
+    "sample_rate_hz",
+    "channels",
+    "total_kbps",
+)
 
 
 def plan_csv(plan: Plan) -> str:
@@ -232,8 +316,14 @@ def plan_markdown(plan: Plan) -> str:
     for step in budget_sums(plan):
         why = f"{step.why} → {step.mark}" if step.mark else step.why
         lines.append(f"| {cell(step.name)} | {step.after} | {cell(why)} |")
-    lines += ["", "## Data and a local copy", "", f"- {cell(data_said(plan))}",
-              f"- {cell(copy_said(plan))}", ""]  # fmt: skip
+    lines += [
+        "",
+        "## Data and a local copy",
+        "",
+        f"- {cell(data_said(plan))}",
+        f"- {cell(copy_said(plan))}",
+        "",
+    ]
     if plan.warnings:
         lines += ["## Mind", "", *(f"- {cell(warning)}" for warning in plan.warnings), ""]
     lines += ["## What it rests on", "", *(f"- {cell(said)}" for said in basis(plan))]

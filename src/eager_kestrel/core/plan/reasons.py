@@ -37,8 +37,11 @@ if TYPE_CHECKING:
     from eager_kestrel.core.show.show import Show
 
 BECAUSE: tuple[Literal["own", "named", "customary", "safest"], ...] = (
-    "own", "named", "customary", "safest",
-)  # fmt: skip
+    "own",
+    "named",
+    "customary",
+    "safest",
+)
 """How a picture recommends itself among those that look alike, by its rank."""
 
 
@@ -94,9 +97,14 @@ RULED_BY: dict[str, tuple[str, ...]] = {
     "rate control": ("video.rate_control",),
     "profile": ("video.codecs", "video.profiles"),
     "b-frames": ("video.b_frames",),
-    "audio": ("audio.codecs", "audio.least", "audio.most", "audio.channels",
-              "audio.sample_rates_hz"),
-}  # fmt: skip
+    "audio": (
+        "audio.codecs",
+        "audio.least",
+        "audio.most",
+        "audio.channels",
+        "audio.sample_rates_hz",
+    ),
+}
 """By what a reason is about, the guide's keys it rests on."""
 
 
@@ -249,10 +257,12 @@ def any_picture(guide: Guide) -> Guide:
     """A guide that takes every picture and rate, with everything else as it is."""
     video = guide.video.model_copy(
         update={
-            "largest": Resolution(16384, 16384), "pictures": (), "fastest": Fraction(480),
+            "largest": Resolution(16384, 16384),
+            "pictures": (),
+            "fastest": Fraction(480),
             "frame_rates": (),
         }
-    )  # fmt: skip
+    )
     return guide.with_rules({"video": video})
 
 

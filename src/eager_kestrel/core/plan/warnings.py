@@ -56,10 +56,15 @@ def _misfits(guide: Guide, video: VideoSettings, show: Show) -> list[str]:
     if fit is not None:
         found.append(
             words.other_shape(
-                guide.title, show.source, video.picture, fit.crop, fit.kept_share, fit.pad,
+                guide.title,
+                show.source,
+                video.picture,
+                fit.crop,
+                fit.kept_share,
+                fit.pad,
                 fit.used_share,
             )
-        )  # fmt: skip
+        )
     if not divides_evenly(show.frame_rate, video.frame_rate):
         found.append(words.judder(video.frame_rate, show.frame_rate))
     return found

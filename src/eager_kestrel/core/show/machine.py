@@ -118,8 +118,13 @@ class Machine(Frozen):
         Returns:
             A preset for each; None where nothing is known of its codec, or none fits.
         """
-        known = [sorted((e for e in self.encoders if e.codec == codec),
-                        key=lambda e: e.holds.pixels_per_second) for codec, _ in needs]  # fmt: skip
+        known = [
+            sorted(
+                (e for e in self.encoders if e.codec == codec),
+                key=lambda e: e.holds.pixels_per_second,
+            )
+            for codec, _ in needs
+        ]
         chosen = [speeds[-1] if speeds else None for speeds in known]
 
         def load(number: int) -> float:
@@ -237,7 +242,8 @@ class MeasuredMachine(Frozen):
             share=SHARE_BESIDE if self.beside_others else MACHINE_SHARE,
             encoders=tuple(
                 EncoderSpeed(
-                    codec=codec, preset=preset,
+                    codec=codec,
+                    preset=preset,
                     holds=EncoderLimit.model_construct(
                         picture=point.picture, frame_rate=Fraction(int(point.fps))
                     ),
@@ -246,7 +252,7 @@ class MeasuredMachine(Frozen):
                 if point.fps >= 1
             ),
             said=words.measured(days, self.others_share if self.beside_others else 0.0),
-        )  # fmt: skip
+        )
 
 
 def _speed(point: EncoderPoint) -> float:

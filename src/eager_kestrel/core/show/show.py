@@ -23,8 +23,14 @@ from eager_kestrel.core.stutter import LIMIT_SECONDS
 
 Weekday = Literal["Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"]
 WEEKDAYS: tuple[Weekday, ...] = (
-    "Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday",
-)  # fmt: skip
+    "Monday",
+    "Tuesday",
+    "Wednesday",
+    "Thursday",
+    "Friday",
+    "Saturday",
+    "Sunday",
+)
 Motion = Literal["still", "calm", "lively", "hectic"]
 """How much moves in the picture."""
 Preference = Literal["smooth", "sharp"]

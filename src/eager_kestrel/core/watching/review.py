@@ -116,8 +116,11 @@ def _next_time(
     if "machine" in causes:
         step = _smaller(planned, steps)
         said.append(words.encode_less(None if step is None else step.video.words))
-    said += [words.NEXT[cause] for cause in ("ingest", "connection", "program", "scene")
-             if cause in causes]  # fmt: skip
+    said += [
+        words.NEXT[cause]
+        for cause in ("ingest", "connection", "program", "scene")
+        if cause in causes
+    ]
     if not late and "machine" not in causes and held_kbps is not None:
         step_up = planned.step_up if planned is not None else None
         up = None if step_up is None else (step_up.video.words, step_up.upload_kbps)

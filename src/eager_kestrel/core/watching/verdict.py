@@ -209,9 +209,12 @@ class Judge:
         if stalled is not None and now > STANDING_SECONDS:
             left = LATE_SECONDS - now
             return WatchVerdict(
-                cause="line", text=words.stalls(stalled, left), late=left < 0,
-                late_in_seconds=max(left, 0.0), carried_kbps=self.carried_kbps(stalled),
-            )  # fmt: skip
+                cause="line",
+                text=words.stalls(stalled, left),
+                late=left < 0,
+                late_in_seconds=max(left, 0.0),
+                carried_kbps=self.carried_kbps(stalled),
+            )
         if now > LATE_SECONDS or (waited > LATE_SECONDS and now > STANDING_SECONDS):
             return self._late(now)
         return self._growing(look) or self._rising()
@@ -243,9 +246,12 @@ class Judge:
         carried = self.carried_kbps(over_seconds)
         step, said = self.expected.step(carried)
         return WatchVerdict(
-            cause="line", text=words.grows(slope, late_in, said), late_in_seconds=round(late_in, 1),
-            step=step, carried_kbps=carried,
-        )  # fmt: skip
+            cause="line",
+            text=words.grows(slope, late_in, said),
+            late_in_seconds=round(late_in, 1),
+            step=step,
+            carried_kbps=carried,
+        )
 
     def _growing(self, look: StreamSample) -> WatchVerdict | None:
         """A queue whose least rises from one keyframe interval to the next."""

@@ -206,10 +206,11 @@ def bars(values: Sequence[float | None], most: int = 48) -> str:
     shown = values[-most:]
     highest = max((value for value in shown if value is not None), default=0.0)
     return "".join(
-        FAILED_BAR if value is None or highest <= 0
+        FAILED_BAR
+        if value is None or highest <= 0
         else BARS[min(len(BARS) - 1, int(value / highest * len(BARS)))]
         for value in shown
-    )  # fmt: skip
+    )
 
 
 AGREE = 0.01
