@@ -20,11 +20,11 @@ from eager_kestrel.core.checks.findings import Findings
 FILES = 100
 PLATFORMS = ["oxbow:hearth", "fernlight", "pocketfair", "gatepost"]
 SETTINGS = """
-format = "eager-kestrel/settings/1"
+format = "eager-kestrel/settings/2"
 transport = "rtmps"
 [video]
 codec = "h264"
-picture = "{width}x{height}"
+resolution = "{width}x{height}"
 frame_rate = "{fps}"
 bitrate = "{bitrate} kbit/s"
 rate_control = "constant"

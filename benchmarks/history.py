@@ -73,7 +73,7 @@ def run_at(moment: datetime, rng: np.random.Generator, number: int) -> Run:
     )
 
 
-def airing_at(moment: datetime, rng: np.random.Generator) -> Broadcast:
+def broadcast_at(moment: datetime, rng: np.random.Generator) -> Broadcast:
     """Two hours that held."""
     sent = tuple(int(x) for x in rng.normal(5000, 100, SECONDS))
     return Broadcast(
@@ -89,14 +89,14 @@ def airing_at(moment: datetime, rng: np.random.Generator) -> Broadcast:
         seconds=Seconds(
             sent_kbps=sent,
             carried_kbps=sent,
-            waiting_ms=(20,) * SECONDS,
+            queued_ms=(20,) * SECONDS,
             round_trip_ms=(31,) * SECONDS,
             cores_percent=(12,) * SECONDS,
         ),
     )
 
 
-def fill(home: Path, runs: int, airings: int, days: float) -> None:
+def fill(home: Path, runs: int, broadcasts: int, days: float) -> None:
     """Spread them evenly over the days up to now."""
     rng, now = np.random.default_rng(5), datetime.now(UTC).astimezone()
 
@@ -105,9 +105,9 @@ def fill(home: Path, runs: int, airings: int, days: float) -> None:
 
     with History(home) as history:
         history.add(run_at(at, rng, n) for n, at in enumerate(moments(runs)))
-        history.keep(airing_at(at, rng) for at in moments(airings))
+        history.keep(broadcast_at(at, rng) for at in moments(broadcasts))
         history.evidence()
-        history.broadcasts()
+        history.broadcast_evidence()
 
 
 def took(home: Path, command: list[str], folder: Path) -> tuple[float, float]:
@@ -134,7 +134,7 @@ def took(home: Path, command: list[str], folder: Path) -> tuple[float, float]:
 
 def main() -> int:
     """Print the table; exit 1 when something is above what is wanted."""
-    runs, airings, rounds = (
+    runs, broadcasts, rounds = (
         int(sys.argv[n]) if len(sys.argv) > n else usual
         for n, usual in ((1, 10_000), (2, 200), (3, 5))
     )
@@ -143,9 +143,9 @@ def main() -> int:
         folder = Path(name)
         homes = {kind: folder / kind for kind in ("empty", "few", "full", "other")}
         fill(homes["few"], 42, 2, 14)
-        fill(homes["full"], runs, airings, DAYS)
+        fill(homes["full"], runs, broadcasts, DAYS)
         size = (homes["full"] / "runs.sqlite3").stat().st_size / 1e6
-        print(f"{runs:,} runs and {airings} broadcasts of two years, {size:,.0f} MB on the disk")
+        print(f"{runs:,} runs and {broadcasts} broadcasts of two years, {size:,.0f} MB on the disk")
         for home in ("few", "full"):
             took(homes[home], PLAN, folder)
         print(f"{'command':<16}{'reference':>12}{'full':>10}{'ratio':>8}{'memory':>10}")

@@ -1,4 +1,4 @@
-"""How true ``measure`` is: on a kernel-shaped link, and on simulated lines of known quantiles.
+"""How true ``measure`` is: on a kernel-shaped link, and on simulated connections of known quantiles.
 
 Usage: python benchmarks/measurement.py [--rates 1,3,8,20,100,500,2000]
        [--only link|traces|gently]
@@ -9,7 +9,7 @@ the shaper counts Ethernet frames and TCP delivers 1,448 bytes of each; a bare s
 runs on the same link as the reference. Part two runs anywhere, on loopback.
 
 Part three holds --gently against flooding where the bottleneck is a router of its own, with queues
-of 50, 120 and 500 ms, alone and beside a steady sender of 30 % of the line; round trips beside it
+of 50, 120 and 500 ms, alone and beside a steady sender of 30 % of the connection; round trips beside it
 are those of a sender of single bytes, every 20 ms or more seldom.
 
 Prints its tables in Markdown, which stand in docs/measurement.md; with --repeat 25 a third.
@@ -42,7 +42,7 @@ FIXED_SECONDS = 10.0
 
 SINK = """
 import socket, sys, threading
-listener = socket.create_server((sys.argv[1], int(sys.argv[2])), backlog=64)
+listener = socket.create_server((sys.argv[1], int(sys.argv[2])), queue=64)
 print("ready", flush=True)
 OK = b"HTTP/1.1 200 OK\\r\\nContent-Length: 0\\r\\n\\r\\n"
 def serve(connection):
@@ -390,7 +390,7 @@ def beside(code: str, *arguments: str) -> Iterator[subprocess.Popen[str]]:
 def taken(home: str, mbps: float, *options: str) -> tuple[dict, float]:
     """A run, and for how many seconds a round trip beside it took 150 ms longer than the least.
 
-    Asking costs a slow line something: more seldom there, so that it is half a per cent.
+    Asking costs a slow connection something: more seldom there, so that it is half a per cent.
     """
     every = str(max(0.02, 0.3 / mbps))
     with beside(BESIDE, RECEIVER_ADDRESS, str(PORT), every) as trips:
@@ -440,7 +440,7 @@ def gently_row(home: str, mbps: float, queue_ms: float, share: float) -> None:
 
 
 def lines() -> dict[str, object]:
-    """Simulated lines whose windowed quantiles are known, short enough to be seen whole."""
+    """Simulated connections whose windowed quantiles are known, short enough to be seen whole."""
     from eager_kestrel.core.connection.trace import Trace
 
     rng = np.random.default_rng(7)
@@ -459,7 +459,9 @@ def trace_table() -> None:
     from eager_kestrel.core.connection.summarising import phase_summary
     from eager_kestrel.practice.uplink import SimulatedConnection
 
-    print("\n| simulated line | true floor | floor | off | true typical | typical | off | s |")
+    print(
+        "\n| simulated connection | true floor | floor | off | true typical | typical | off | s |"
+    )
     print("| --- | " + " | ".join(["---:"] * 7) + " |")
     for name, trace in lines().items():
         true = np.percentile(trace.window_kbps(2.0), [10, 50]) / 1000

@@ -46,7 +46,7 @@ def main() -> int:
     table = quality_table()
     places = tuple(
         Destination(
-            platform=PLATFORMS[i % 4], weight=1 + i * 0.3, standing="hearth" if i == 4 else None
+            platform=PLATFORMS[i % 4], weight=1 + i * 0.3, tier="hearth" if i == 4 else None
         )
         for i in range(8)
     )

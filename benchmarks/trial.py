@@ -8,8 +8,8 @@ each of its encodes and comparisons as bare ffmpeg commands, two at a time. Want
 Memory: looking through clips of 10 and 60 s, each in a process of its own. Wanted: alike.
 
 Regret (needs the calibration extra): on every scene of ``calibration/points.csv``, parameters
-fitted to twelve of its encodes at three neighbouring pictures, with the kind's parameters, fitted
-to the other scenes only, as prior. VMAF of the best picture less VMAF of the one a plan takes, mean
+fitted to twelve of its encodes at three neighbouring resolutions, with the kind's parameters, fitted
+to the other scenes only, as prior. VMAF of the best resolution less VMAF of the one a plan takes, mean
 over bitrates of 250 to 12,000 kbit/s. Wanted: at most 1.0, and half of what the kind gives.
 """
 
@@ -72,7 +72,7 @@ def speed() -> bool:
             out = Path(folder) / f"bare-{number}.mkv"
             rate, fps = f"{point.target_kbps:.0f}k", point.frame_rate  # type: ignore[attr-defined]
             every = round(clip.frame_rate / fps)
-            size = f"{point.picture.width}:{point.picture.height}"  # type: ignore[attr-defined]
+            size = f"{point.resolution.width}:{point.resolution.height}"  # type: ignore[attr-defined]
             head = [program, "-v", "error", "-nostdin", "-threads", "1", "-filter_threads", "1"]
             one = time.perf_counter()
             subprocess.run(

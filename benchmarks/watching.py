@@ -2,7 +2,7 @@
 
 Usage: python benchmarks/watching.py [--only laws|causes|overhead]
 
-Laws: simulated queues (tests/airings.py). An hour on steady lines: wanted no warning. Lines that
+Laws: simulated queues (tests/broadcasts.py). An hour on steady connections: wanted no warning. Lines that
 carry 2 to 25 % less than is sent: how long before the first late frame it is told, from outside and
 passing through.
 
@@ -43,7 +43,7 @@ NEAR, FAR, FAR_ADDRESS, NEAR_ADDRESS = "ekw-near", "ekw-far", "10.78.0.2", "10.7
 KEY, LOCAL = "benchmark-key", "benchmark-local"
 KBPS = 2500
 MBPS, FPS, SECONDS = 50.0, 60, 20
-SETTINGS = f"""format = "eager-kestrel/settings/1"
+SETTINGS = f"""format = "eager-kestrel/settings/2"
 [video]
 bitrate = "{KBPS - 128} kbit/s"
 frame_rate = "30"
@@ -90,7 +90,7 @@ sending.close()
 
 def laws() -> bool:
     """Whether a steady hour is never cried over; prints lead times."""
-    from tests.airings import played
+    from tests.broadcasts import played
 
     from eager_kestrel.core.watching.verdict import Expected
 
@@ -106,7 +106,7 @@ def laws() -> bool:
                 seed=line,
             )
             cried += sum(now.verdict.cause is not None for now in out.told)
-    print(f"an hour on six steady lines: {cried} warnings")
+    print(f"an hour on six steady connections: {cried} warnings")
     rng = np.random.default_rng(18)
     for seen in (True, False):
         leads, missed = [], 0
@@ -282,9 +282,9 @@ def nothing(sink: subprocess.Popen[str]) -> None:
 
 TROUBLES = {
     "steady": (nothing, None, None, {}),
-    "line carries half": (dip, "line", "line", {}),
-    "line carries 6 % less": (lambda _: shape(0.94 * KBPS), "line", "line", {}),
-    "line stands still": (stall, "line", "line", {}),
+    "line carries half": (dip, "upload", "upload", {}),
+    "line carries 6 % less": (lambda _: shape(0.94 * KBPS), "upload", "upload", {}),
+    "line stands still": (stall, "upload", "upload", {}),
     "ingest stops reading": (freeze, "ingest", "ingest", {}),
     "ingest hangs up": (lambda sink: sink.kill(), "connection", "connection", {}),
     "slow encoder": (nothing, "program", "machine", {"pace": "0.75"}),
@@ -371,7 +371,7 @@ def one(name: str, folder: str, *, through: bool) -> tuple[set[str], float | Non
         text=True,
         check=True,
     )
-    troubles = json.loads(reviewed.stdout)["airing"]["troubles"]
+    troubles = json.loads(reviewed.stdout)["broadcast"]["troubles"]
     warned = [t["warned_seconds"] for t in troubles if t["warned_seconds"] is not None]
     text = troubles[0]["text"] if troubles else "carries it"
     return {t["cause"] for t in troubles}, (warned[0] if warned else None), text

@@ -14,7 +14,7 @@ from eager_kestrel.core.show.show import MOTIONS
 from eager_kestrel.report.figures import CARE, FAINT, GOOD, INK, LINE, PALE, save
 from fit import Fitted, modelled, seen, usual
 from judge import TRIED_KBPS, Judged
-from measure import PICTURES, Point
+from measure import RESOLUTIONS, Point
 
 TICKS = (250, 500, 1000, 2000, 4000, 8000)
 SHADES = (GOOD, LINE, CARE, "#7a5195", "#b08d2f", PALE, "#5b8c5a")
@@ -65,8 +65,8 @@ def draw_fit(points: Sequence[Point], found: dict[str, Fitted], path: Path) -> N
 def draw_crossovers(table: QualityTable, path: Path) -> None:
     """Which resolution is best at which bitrate at 30 fps: of each scene, and of their mean."""
     figure, axes = _panels("Which resolution is best at which bitrate, at 30 fps")
-    lines = np.array([height for _, height in PICTURES])
-    pixels = np.array([float(w * h) for w, h in PICTURES])
+    lines = np.array([height for _, height in RESOLUTIONS])
+    pixels = np.array([float(w * h) for w, h in RESOLUTIONS])
     rates = np.broadcast_to(TRIED_KBPS[:, None], (TRIED_KBPS.size, pixels.size))
     for ax, motion in zip(axes.flat, MOTIONS, strict=True):
         every = sharpness(table, motion, "h264", pixels, np.full_like(pixels, 30.0), rates)

@@ -16,7 +16,7 @@ from eager_kestrel.core.choice.quality import QualityTable, expected_range, shar
 from eager_kestrel.core.choice.ties import as_good_as, best_of, preferred, tied_with
 from eager_kestrel.core.show.show import MOTIONS, Motion
 from fit import fitted, modelled, seen, usual
-from measure import PICTURES, Point
+from measure import RESOLUTIONS, Point
 from scenes import SCENES
 
 TRIED_KBPS = np.geomspace(250, 12_000, 24)
@@ -48,7 +48,7 @@ def measured_curves(points: Sequence[Point], fps: int, kbps: np.ndarray) -> np.n
     """
     scene = fitted([p for p in points if p.fps == fps or p.kbps == 0]).of(points[0].scene)
     rows = []
-    for width, _ in PICTURES:
+    for width, _ in RESOLUTIONS:
         own = sorted(
             (p for p in points if (p.width, p.fps) == (width, fps) and p.kbps > 0),
             key=lambda p: p.kbps,
@@ -102,7 +102,7 @@ def judged(points: Sequence[Point], table: QualityTable, motion: Motion, fps: in
     """One scene's points at one frame rate, by some parameters."""
     curves = measured_curves(points, fps, TRIED_KBPS)
     known = ~np.isnan(curves).any(axis=1)
-    pixels = np.array([float(w * h) for w, h in PICTURES])[known]
+    pixels = np.array([float(w * h) for w, h in RESOLUTIONS])[known]
     there = curves[known].T
     chosen, near = taken(table, motion, pixels, fps, TRIED_KBPS)
     rows = np.arange(TRIED_KBPS.size)

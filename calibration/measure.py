@@ -28,18 +28,26 @@ import av
 from scenes import FFMPEG, SCENES, source_file
 
 SETTLING = 1
-PICTURES = ((1920, 1080), (1536, 864), (1280, 720), (1024, 576), (768, 432), (640, 360), (480, 270))
-QUICK_PICTURES = ((1920, 1080), (1536, 864), (1280, 720), (768, 432))
+RESOLUTIONS = (
+    (1920, 1080),
+    (1536, 864),
+    (1280, 720),
+    (1024, 576),
+    (768, 432),
+    (640, 360),
+    (480, 270),
+)
+QUICK_RESOLUTIONS = ((1920, 1080), (1536, 864), (1280, 720), (768, 432))
 """At the full frame rate."""
-LATER_PICTURES = ((1920, 1080), (1536, 864), (1280, 720), (1024, 576), (640, 360))
-LATER_QUICK_PICTURES = ((1920, 1080), (1536, 864), (1280, 720))
+LATER_RESOLUTIONS = ((1920, 1080), (1536, 864), (1280, 720), (1024, 576), (640, 360))
+LATER_QUICK_RESOLUTIONS = ((1920, 1080), (1536, 864), (1280, 720))
 """Of the scenes that were measured later, in time for more scenes instead."""
 GRID = (100, 200, 400, 800, 1600, 3200, 6400, 12_800)
 LEAST_BITS, MOST_BITS = 0.01, 0.34
 """Of a pixel at 30 frames a second, for lively footage: beyond, a picture is never the best."""
 BITS = {"still": 0.25, "calm": 0.5, "lively": 1.0, "hectic": 1.5}
 """How many times that range for each motion; only where to look, not a result."""
-FEW_PICTURES, FEW_KBPS = ((1920, 1080), (1280, 720), (768, 432)), 3
+FEW_RESOLUTIONS, FEW_KBPS = ((1920, 1080), (1280, 720), (768, 432)), 3
 """For the other codecs, whose parameters but one are those of H.264."""
 PRESET_KBPS = (800, 1600, 3200)
 PRESET_SCENES = ("desk", "dog", "wheel", "chase")
@@ -100,12 +108,14 @@ def wanted(scene: str) -> Iterator[Wanted]:
     """Every encode of a scene in H.264."""
     shot = SCENES[scene]
     first = shot.seconds < 5
-    slow, quick = (PICTURES, QUICK_PICTURES) if first else (LATER_PICTURES, LATER_QUICK_PICTURES)
-    pictures = [p for p in slow if p[0] <= shot.width]
-    for width, height in pictures:
+    slow, quick = (
+        (RESOLUTIONS, QUICK_RESOLUTIONS) if first else (LATER_RESOLUTIONS, LATER_QUICK_RESOLUTIONS)
+    )
+    resolutions = [p for p in slow if p[0] <= shot.width]
+    for width, height in resolutions:
         yield Wanted(scene, "h264", "", width, height, slow_rate(scene), 0)
     for fps in sorted({slow_rate(scene), shot.fps}):
-        for width, height in pictures if fps <= 30 else quick:
+        for width, height in resolutions if fps <= 30 else quick:
             for kbps in _around(shot.motion, width * height * fps):
                 yield Wanted(scene, "h264", USUAL["h264"], width, height, fps, kbps)
 
@@ -119,7 +129,7 @@ def wanted_of_codecs(scene: str) -> Iterator[Wanted]:
     """A few encodes of a scene in the other codecs."""
     shot = SCENES[scene]
     for codec in ("hevc", "av1"):
-        for width, height in FEW_PICTURES:
+        for width, height in FEW_RESOLUTIONS:
             if width <= shot.width:
                 around = _around(shot.motion, width * height * slow_rate(scene))
                 for kbps in around[:: max(1, len(around) // FEW_KBPS)][:FEW_KBPS]:

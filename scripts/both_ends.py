@@ -1,4 +1,4 @@
-"""A far end behind a simulated line of 8 Mbit/s, measured gently: for the picture of both ends."""
+"""A far end behind a simulated connection of 8 Mbit/s, measured gently: for the picture of both ends."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ import os
 import subprocess
 import sys
 
-from eager_kestrel.actions.practice import practice_line
+from eager_kestrel.actions.practice import simulated_connection
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.practice.uplink import PracticeUplink
 
@@ -28,7 +28,9 @@ def main() -> None:
         print(
             f"$ eager-kestrel far-end\n  (there) listening; token: {found['token']}\n", flush=True
         )
-        with PracticeUplink(practice_line(rate=Bitrate.parse("8 Mbit/s")), found["port"]) as up:
+        with PracticeUplink(
+            simulated_connection(rate=Bitrate.parse("8 Mbit/s")), found["port"]
+        ) as up:
             address = f"http://127.0.0.1:{up.port}"
             print(f"$ eager-kestrel measure {address} --token --gently\n", flush=True)
             env = {**os.environ, "EAGER_KESTREL_TOKEN": found["token"]}

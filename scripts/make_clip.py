@@ -12,16 +12,16 @@ import av
 from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.media.encoders import endless, made_frames
 
-PICTURE, FPS = Resolution(960, 540), 30
+RESOLUTION, FPS = Resolution(960, 540), 30
 
 
 def main() -> None:
     """Write it."""
     seconds = int(sys.argv[2]) if len(sys.argv) > 2 else 8
-    frames = endless(made_frames(PICTURE))
+    frames = endless(made_frames(RESOLUTION))
     with av.open(sys.argv[1], "w") as written:
         stream = written.add_stream("libx264", rate=FPS)
-        stream.width, stream.height, stream.pix_fmt = PICTURE.width, PICTURE.height, "yuv420p"
+        stream.width, stream.height, stream.pix_fmt = RESOLUTION.width, RESOLUTION.height, "yuv420p"
         stream.options = {"preset": "ultrafast", "crf": "12"}
         for number in range(FPS * seconds):
             frame = next(frames)

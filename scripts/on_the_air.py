@@ -1,8 +1,8 @@
-"""A show on the air, to be looked at: FFmpeg sends through ``watch`` over a simulated line.
+"""A show on the air, to be looked at: FFmpeg sends through ``watch`` over a simulated connection.
 
 Usage: python scripts/on_the_air.py LINE SECONDS
 
-LINE is a bundled line or a rate. The latest plan is sent, as ``plan --command ffmpeg`` prints it.
+LINE is a bundled connection or a rate. The latest plan is sent, as ``plan --command ffmpeg`` prints it.
 """
 
 from __future__ import annotations

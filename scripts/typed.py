@@ -22,7 +22,7 @@ SILENT_SECONDS = 1.0
 
 
 def main() -> None:
-    """Run it, and end it when the lines are typed."""
+    """Run it, and end it when the connections are typed."""
     lines, command = sys.argv[1].split("|"), sys.argv[2:]
     size = fcntl.ioctl(sys.stdout.fileno(), termios.TIOCGWINSZ, b"\0" * 8)
     child, terminal = pty.fork()

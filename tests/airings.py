@@ -1,4 +1,4 @@
-"""A stream into a simulated queue, looked at as ``watch`` looks; and airings made by hand."""
+"""A stream into a simulated queue, looked at as ``watch`` looks; and broadcasts made by hand."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ class Played:
 
     @property
     def warned_at(self) -> float | None:
-        return next((now.seconds for now in self.told if now.verdict.cause == "line"), None)
+        return next((now.seconds for now in self.told if now.verdict.cause == "upload"), None)
 
 
 def played(
@@ -76,9 +76,9 @@ def played(
             due += every
             wait = now - waiting[0][0] if waiting else 0.0
             more = {
-                "waiting_bytes": round(handed - carried),
+                "queued_bytes": round(handed - carried),
                 "round_trip_ms": 30.0,
-                "waiting_seconds": wait if seen else None,
+                "queued_seconds": wait if seen else None,
             } | look(now)
             out.told.append(
                 out.notes.look(StreamSample(now, True, round(handed), round(carried), **more))  # type: ignore[arg-type]
@@ -87,11 +87,11 @@ def played(
     return out
 
 
-def an_airing(
+def an_broadcast(
     carried: list[int],
     *,
     sent: list[int] | None = None,
-    waiting_ms: list[int] | None = None,
+    queued_ms: list[int] | None = None,
     platform: str = "oxbow",
     days_ago: float = 1.0,
     troubles: tuple[BroadcastTrouble, ...] = (),
@@ -113,7 +113,7 @@ def an_airing(
         seconds=Seconds(
             sent_kbps=tuple(sent or carried),
             carried_kbps=tuple(carried),
-            waiting_ms=tuple(waiting_ms or [0] * count),
+            queued_ms=tuple(queued_ms or [0] * count),
             round_trip_ms=(30,) * count,
             cores_percent=(0,) * count,
         ),

@@ -245,10 +245,10 @@ def test_secrets_of_an_address_are_never_repeated(
 
 
 def test_secrets_of_a_redirect_are_neither_shown_nor_kept(kestrel: Kestrel, home: Path) -> None:
-    from eager_kestrel.actions.practice import practice_line, simulated_uplink
+    from eager_kestrel.actions.practice import simulated_connection, simulated_uplink
     from eager_kestrel.core.units import Bitrate
 
-    with simulated_uplink(practice_line(rate=Bitrate.parse("8 Mbit/s"))) as up:
+    with simulated_uplink(simulated_connection(rate=Bitrate.parse("8 Mbit/s"))) as up:
         to = f"{up.url.replace('http://', f'http://me:{CANARY}@'.replace('/C', '%2FC'))}?k={CANARY}"
 
         def redirecting(connection: socket.socket, head: bytes) -> None:
@@ -532,21 +532,21 @@ def test_a_key_that_is_no_text_gets_a_line(
 
 
 def test_an_ingest_that_stops_reading_is_the_ingest() -> None:
-    """Its window is closed and nothing is taken; on a slow line something always is."""
+    """Its window is closed and nothing is taken; on a slow connection something always is."""
     from eager_kestrel.core.checks.rehearsal import Moment, Sent, verdict
     from tests.test_rehearse import planned
 
-    now, *rest = planned("12 Mbit/s").destinations[0].steps_down
+    now, *rest = planned("12 Mbit/s").destinations[0].fallbacks
     for closed, delivered, by in (
         (1.0, 0, "ingest"),
-        (1.0, 400_000, "line"),
-        (0.0, 0, "line"),
-        (None, 0, "line"),
+        (1.0, 400_000, "upload"),
+        (0.0, 0, "upload"),
+        (None, 0, "upload"),
     ):
         moments = tuple(
             Moment(
                 seconds=n / 10,
-                backlog_seconds=max(0.0, n / 10 - 1),
+                queued_seconds=max(0.0, n / 10 - 1),
                 encoder_seconds=0.0,
                 delivered_bytes=50_000 * min(n, 10) + delivered * max(0, n - 10) // 10,
                 round_trip_ms=20.0,
@@ -569,12 +569,12 @@ def test_an_ingest_that_stops_reading_is_the_ingest() -> None:
 
 
 def test_a_data_limit_that_is_too_small_says_what_would_do(kestrel: Kestrel) -> None:
-    """On a fast line, too: the limit holds, and the line says what to give instead."""
-    from eager_kestrel.actions.practice import practice_line, simulated_uplink
+    """On a fast connection, too: the limit holds, and the connection says what to give instead."""
+    from eager_kestrel.actions.practice import simulated_connection, simulated_uplink
     from eager_kestrel.core.units import Bitrate, DataSize
 
     limit = "700 kB"
-    with simulated_uplink(practice_line(rate=Bitrate.parse("40 Mbit/s"))) as up:
+    with simulated_uplink(simulated_connection(rate=Bitrate.parse("40 Mbit/s"))) as up:
         small = kestrel("measure", up.url, "--data-limit", limit)
         assert small.code == 2
         said = last_line(small)
@@ -603,6 +603,6 @@ def test_swings_within_two_seconds_are_said() -> None:
 def test_a_line_shared_with_others_is_remarked() -> None:
     from eager_kestrel.core.words.runs import one_carries_less
 
-    assert "others are using this line" in one_carries_less(600, 2900, 4)
+    assert "others are using this connection" in one_carries_less(600, 2900, 4)
     assert "one got 600 kbit/s, 4 got 2.9 Mbit/s" in one_carries_less(600, 2900, 4)
     assert "others" not in one_carries_less(2000, 2900, 4)

@@ -1,4 +1,4 @@
-"""What stands on the card beside bitrate and picture, and the fitted quality table."""
+"""What stands on the card beside bitrate and resolution, and the fitted quality table."""
 
 from __future__ import annotations
 
@@ -94,10 +94,10 @@ def only(made: Plan) -> DestinationPlan:
 
 
 @given(st.floats(1500, 20_000), st.booleans())
-def test_variable_bitrate_keeps_its_peak_within_the_line(upload: float, advised: bool) -> None:
+def test_variable_bitrate_keeps_its_peak_within_the_line(upload: float, recommended: bool) -> None:
     rules = (
-        guide(rate_control=["constant", "variable"], advised={"rate_control": "variable"})
-        if (advised)
+        guide(rate_control=["constant", "variable"], recommended={"rate_control": "variable"})
+        if (recommended)
         else guide(rate_control=["variable"])
     )
     there = only(planned(upload, rules))
@@ -120,7 +120,7 @@ def test_adapting_never_goes_below_what_the_platform_takes(upload: float, motion
     there = only(planned(upload, rules, motion=motion))
     if there.video is None or there.adaptive is None:
         return
-    limits = rules.limits(there.video.picture, there.video.frame_rate, "h264", "rtmps")
+    limits = rules.limits(there.video.resolution, there.video.frame_rate, "h264", "rtmps")
     assert there.adaptive.ceiling_kbps == there.video.bitrate_kbps
     assert there.adaptive.floor_kbps <= there.adaptive.ceiling_kbps
     if limits.floor is not None:
@@ -182,20 +182,20 @@ def test_larger_than_the_source_only_where_it_is_rewarded() -> None:
     rules = load_guide("fernlight").model_copy(update={"name": "anywhere"})
     rich = only(planned(80_000, rules))
     assert rich.video is not None
-    assert rich.video.picture == Resolution(2560, 1440)
+    assert rich.video.resolution == Resolution(2560, 1440)
     assert rich.video.resize is not None
-    assert "delivers such pictures better" in next(
-        r.text for r in rich.reasons if r.about == "picture"
+    assert "delivers such resolutions better" in next(
+        r.text for r in rich.reasons if r.about == "resolution"
     )
     thin = only(planned(9000, rules))
     assert thin.video is not None
-    assert thin.video.picture.height <= 1080
+    assert thin.video.resolution.height <= 1080
     plain = rules.model_copy(
         update={"delivery": rules.delivery.model_copy(update={"better_from_lines": None})}
     )
     kept = only(planned(80_000, plain))
     assert kept.video is not None
-    assert kept.video.picture.height == 1080
+    assert kept.video.resolution.height == 1080
     assert kept.video.resize is None
 
 
@@ -226,7 +226,7 @@ def test_viewers_lines_bind_where_transcodes_are_not_assured() -> None:
     )
     there = only(planned(30_000, never, viewers=Bitrate.parse("3 Mbit/s")))
     assert there.total_kbps <= 3000
-    assert there.bound_by["bitrate"] == "viewers"
+    assert there.limited_by["bitrate"] == "viewers"
     assured = only(planned(30_000, guide(), viewers=Bitrate.parse("3 Mbit/s")))
     assert assured.total_kbps > 3000
 

@@ -13,11 +13,11 @@ from eager_kestrel.core.errors import UnitError
 from tests.conftest import Kestrel
 
 GOOD = """
-format = "eager-kestrel/settings/1"
+format = "eager-kestrel/settings/2"
 transport = "rtmps"
 [video]
 codec = "h264"
-picture = "1920x1080"
+resolution = "1920x1080"
 frame_rate = "60"
 bitrate = "6000 kbit/s"
 rate_control = "constant"
@@ -121,7 +121,7 @@ def test_flags_alone_and_over_a_file(kestrel: Kestrel, tmp_path: Path) -> None:
     flags = (
         "--bitrate",
         "6 Mbit/s",
-        "--picture",
+        "--resolution",
         "1920x1080",
         "--fps",
         "60",
@@ -141,23 +141,32 @@ def test_flags_alone_and_over_a_file(kestrel: Kestrel, tmp_path: Path) -> None:
 
 
 def test_advice_is_a_caution_and_pieces_have_rules(kestrel: Kestrel) -> None:
-    base = ("--picture", "2560x1440", "--fps", "60", "--transport", "hls", "--for", "fernlight")
+    base = ("--resolution", "2560x1440", "--fps", "60", "--transport", "hls", "--for", "fernlight")
     assert findings(kestrel, *base, "--bitrate", "15 Mbit/s", "--keyframes", "2 s") == {}
-    assert findings(kestrel, *base, "--bitrate", "24 Mbit/s") == {"rungs.advised": "caution"}
+    assert findings(kestrel, *base, "--bitrate", "24 Mbit/s") == {"rungs.recommended": "caution"}
     assert findings(kestrel, *base, "--bitrate", "8 Mbit/s")["video.floor"] == "breach"
     three = findings(kestrel, *base, "--keyframes", "3 s", "--bitrate", "15 Mbit/s")
-    assert three == {"video.keyframes.advised": "caution", "segments.advised": "caution"}
+    assert three == {"video.keyframes.recommended": "caution", "segments.recommended": "caution"}
     five = findings(kestrel, *base, "--keyframes", "5 s", "--bitrate", "15 Mbit/s")
     assert five["video.keyframes"] == five["segments.at_most"] == "breach"
     loose = findings(kestrel, *base, "--bitrate", "15 Mbit/s", "--rate-control", "variable")
-    assert loose == {"video.advised.rate_control": "caution"}
+    assert loose == {"video.recommended.rate_control": "caution"}
 
 
 def test_2997_settings_meet_a_two_second_rule(kestrel: Kestrel) -> None:
-    good = ("--fps", "29.97", "--keyframes", "60 frames", "--for", "oxbow", "--picture", "1280x720")
+    good = (
+        "--fps",
+        "29.97",
+        "--keyframes",
+        "60 frames",
+        "--for",
+        "oxbow",
+        "--resolution",
+        "1280x720",
+    )
     assert findings(kestrel, *good) == {}
     assert findings(
-        kestrel, "--keyframes", "60 frames", "--picture", "1280x720", "--for", "oxbow"
+        kestrel, "--keyframes", "60 frames", "--resolution", "1280x720", "--for", "oxbow"
     ) == {"video.keyframes": "caution"}  # frames say nothing without a frame rate
 
 
@@ -188,9 +197,9 @@ def test_a_plan_passes_its_own_check(
         (GOOD.replace("b_frames", "bframes"), 'no key "video.bframes" is known; write "b_frames"'),
         (GOOD.replace('"2 s"', '"2"'), "write 2 s or 2 frames"),
         (GOOD.replace("settings/1", "guide/1"), "this is a guide, not a settings"),
-        ('{"format": "eager-kestrel/settings/1", "video": {"bitrate": "x"}}', "video.bitrate"),
+        ('{"format": "eager-kestrel/settings/2", "video": {"bitrate": "x"}}', "video.bitrate"),
         ("{", "not JSON"),
-        ('format = "eager-kestrel/settings/1"', "nothing is set"),
+        ('format = "eager-kestrel/settings/2"', "nothing is set"),
     ],
 )
 def test_broken_settings_get_one_line(
@@ -232,14 +241,14 @@ FOR_HEARTH = ["oxbow:hearth", "oxbow"]
 
 @given(st.permutations(FOR_HEARTH), st.integers(6_100, 7_900))
 @settings(max_examples=8, suppress_health_check=[HealthCheck.function_scoped_fixture])
-def test_each_standing_is_held_to_its_own_ceiling_in_any_order(
+def test_each_tier_is_held_to_its_own_ceiling_in_any_order(
     kestrel: Kestrel, platforms: list[str], kbps: int
 ) -> None:
     """Checked one beside the other they say what each says alone, and of whom."""
     names = [word for platform in platforms for word in ("--for", platform)]
     found = kestrel("check", "--bitrate", f"{kbps} kbit/s", *names, "--json").document["findings"]
     said = {
-        (f["platform"], f["standing"]): (f["severity"], f["wanted"])
+        (f["platform"], f["tier"]): (f["severity"], f["wanted"])
         for f in found
         if f["rule"] == "video.ceiling"
     }
@@ -256,7 +265,7 @@ def test_each_standing_is_held_to_its_own_ceiling_in_any_order(
 def test_every_plan_of_every_show_checks_clean(
     kestrel: Kestrel, tmp_path: Path, name: str, upload: str
 ) -> None:
-    """Each destination with settings of its own, and all of them against the line."""
+    """Each destination with settings of its own, and all of them against the connection."""
     file = tmp_path / "plan.json"
     made = kestrel("plan", name, "--upload", upload, "--out", file, "--json")
     if not any(d["feasible"] for d in made.document["destinations"]):
@@ -281,14 +290,14 @@ def test_a_single_setting_is_judged_or_said_to_be_too_little(
     assert "video.b_frames" in breaches(kestrel, "--b-frames", "3", "--for", "oxbow")
     assert "video.profiles.h264" in breaches(kestrel, "--profile", "baseline", "--for", "oxbow")
     assert breaches(kestrel, "--profile", "High", "--for", "oxbow") == {}
-    level = ("--level", "4.0", "--picture", "1280x720", "--fps", "30", "--for", "oxbow")
+    level = ("--level", "4.0", "--resolution", "1280x720", "--fps", "30", "--for", "oxbow")
     assert breaches(kestrel, *level) == {}
     nothing = kestrel("check", "--source-fps", "60", "--fps", "60", "--for", "oxbow")
     assert nothing.code == 0
     told = tmp_path / "s.toml"
-    told.write_text('format = "eager-kestrel/settings/1"\n[video]\ncolour_range = "limited"\n')
+    told.write_text('format = "eager-kestrel/settings/2"\n[video]\ncolour_range = "limited"\n')
     assert kestrel("check", told, "--for", "oxbow").code == 0
-    told.write_text('format = "eager-kestrel/settings/1"\n[video]\nbuffer_kbit = 6000\n')
+    told.write_text('format = "eager-kestrel/settings/2"\n[video]\nbuffer_kbit = 6000\n')
     empty = kestrel("check", told, "--for", "oxbow")
     assert empty.code == 2
     assert "no rule of Oxbow speaks of what is set" in empty.error_line
@@ -298,9 +307,9 @@ def test_a_bitrate_alone_is_held_to_the_mildest_row(kestrel: Kestrel) -> None:
     assert breaches(kestrel, "--bitrate", "2 Mbit/s", "--for", "fernlight") == {}
     assert "video.floor" in breaches(kestrel, "--bitrate", "300 kbit/s", "--for", "fernlight")
     assert "video.ceiling" in breaches(kestrel, "--bitrate", "60 Mbit/s", "--for", "fernlight")
-    large = ("--bitrate", "2 Mbit/s", "--picture", "1920x1080", "--for", "fernlight")
-    assert "smaller picture" in breaches(kestrel, *large)["video.floor"]
-    small = ("--bitrate", "300 kbit/s", "--picture", "640x360", "--fps", "30")
+    large = ("--bitrate", "2 Mbit/s", "--resolution", "1920x1080", "--for", "fernlight")
+    assert "smaller resolution" in breaches(kestrel, *large)["video.floor"]
+    small = ("--bitrate", "300 kbit/s", "--resolution", "640x360", "--fps", "30")
     assert "smaller" not in breaches(kestrel, *small, "--for", "fernlight")["video.floor"]
 
 
@@ -309,7 +318,7 @@ def test_a_bitrate_alone_is_held_to_the_mildest_row(kestrel: Kestrel) -> None:
     st.sampled_from(["oxbow", "fernlight", "pocketfair", "gatepost"]),
 )
 @settings(max_examples=20, suppress_health_check=[HealthCheck.function_scoped_fixture])
-def test_the_keyframes_that_are_advised_are_taken(
+def test_the_keyframes_that_are_recommended_are_taken(
     kestrel: Kestrel, fps: str, platform: str
 ) -> None:
     """Whoever sets what the program says to set breaks no rule by it."""
@@ -336,22 +345,22 @@ def test_the_highest_level_binds_however_it_is_written(kestrel: Kestrel, home: P
         plan = kestrel("plan", "--for", "oxbow", "--upload", "20 Mbit/s", "--json").document
         video = plan["destinations"][0]["video"]
         assert float(video["level"]) <= 4
-        high = ("--level", "4.2", "--picture", "1280x720", "--fps", "60", "--for", "oxbow")
+        high = ("--level", "4.2", "--resolution", "1280x720", "--fps", "60", "--for", "oxbow")
         assert "video.highest_level" in breaches(kestrel, *high)
     own_rules(home, **{"b_frames      = 2": 'b_frames = 2\nhighest_level.h264 = "4.7"'})
     assert "has no" in kestrel("plan", "--for", "oxbow", "--upload", "9 Mbit/s").error_line
 
 
 def test_what_a_guide_advises_is_planned_and_shown(kestrel: Kestrel, home: Path) -> None:
-    advice = (
-        '[video.advised]\ncodec = "hevc"\nframe_rate = "30"\nb_frames = 1\n'
-        "[audio.advised]\nsample_rate_hz = 44100\n"
+    recommendation = (
+        '[video.recommended]\ncodec = "hevc"\nframe_rate = "30"\nb_frames = 1\n'
+        "[audio.recommended]\nsample_rate_hz = 44100\n"
     )
     own_rules(
         home,
         **{
             'codecs        = ["h264"]': 'codecs = ["h264", "hevc"]',
-            "[standings.hearth]": advice + "[standings.hearth]",
+            "[tiers.hearth]": recommendation + "[tiers.hearth]",
         },
     )
     there = kestrel("plan", "--for", "oxbow", "--upload", "9 Mbit/s", "--json").document
@@ -377,10 +386,10 @@ def test_what_a_guide_advises_is_planned_and_shown(kestrel: Kestrel, home: Path)
     ).document["findings"]
     cautions = {f["rule"] for f in found if f["severity"] == "caution"}
     assert cautions >= {
-        "video.advised.codec",
-        "video.advised.frame_rate",
-        "video.advised.b_frames",
-        "audio.advised.sample_rate_hz",
+        "video.recommended.codec",
+        "video.recommended.frame_rate",
+        "video.recommended.b_frames",
+        "audio.recommended.sample_rate_hz",
     }
 
 
@@ -398,11 +407,10 @@ def test_segments_hold_whole_intervals_where_pieces_are_all_there_is(
         home,
         **{
             'transports = ["rtmps", "rtmp"]': 'transports = ["hls"]',
-            'keyframes     = "2 s"': 'keyframes = { at_most = "6 s", advised = "2 s" }',
-            "[standings.hearth]": '[segments]\nat_most = "4 s"\nadvised = "4 s"\n'
-            "[standings.hearth]",
+            'keyframes     = "2 s"': 'keyframes = { at_most = "6 s", recommended = "2 s" }',
+            "[tiers.hearth]": '[segments]\nat_most = "4 s"\nrecommended = "4 s"\n[tiers.hearth]',
         },
     )
     assert "segments.at_most" in breaches(kestrel, "--keyframes", "5 s", "--for", "oxbow")
     found = kestrel("check", "--keyframes", "3 s", "--for", "oxbow", "--json").document["findings"]
-    assert {f["severity"] for f in found if f["rule"] == "segments.advised"} == {"caution"}
+    assert {f["severity"] for f in found if f["rule"] == "segments.recommended"} == {"caution"}

@@ -74,7 +74,7 @@ def test_the_demo_tells_the_story_and_leaves_nothing_behind(
     assert 5500 < run["uplink"]["typical_kbps"] < 9500
     assert run["uplink"]["floor_kbps"] < 5500
     assert plan["uplink"]["typical_kbps"] == run["uplink"]["typical_kbps"]
-    assert plan["budget"]["bound_by"] == "seen safe"
+    assert plan["budget"]["limited_by"] == "seen safe"
     assert plan["stutter"]["high_seconds_per_hour"] <= 7
     assert "of a simulated connection" in plan["stutter_said"]
     assert plan["total_kbps"] <= plan["budget"]["safe_kbps"]
@@ -112,13 +112,13 @@ def test_practice_wants_one_line(kestrel: Kestrel) -> None:
 def test_ctrl_c_keeps_what_was_learned(home: Path, after_phase: bool, code: int) -> None:
     script = (
         "import sys, threading, signal, os, time\n"
-        "from eager_kestrel.actions.practice import practice_line, simulated_uplink\n"
+        "from eager_kestrel.actions.practice import simulated_connection, simulated_uplink\n"
         "from eager_kestrel.cli.main import run\n"
         "from eager_kestrel.core.units import Bitrate\n"
         "def stop():\n"
         f"    time.sleep({4.2 if after_phase else 0.9})\n"
         "    os.kill(os.getpid(), signal.SIGINT)\n"
-        "with simulated_uplink(practice_line(rate=Bitrate.parse('8 Mbit/s'))) as up:\n"
+        "with simulated_uplink(simulated_connection(rate=Bitrate.parse('8 Mbit/s'))) as up:\n"
         "    import httpx, numpy, psutil\n"
         "    import eager_kestrel.actions.measuring\n"
         "    threading.Thread(target=stop, daemon=True).start()\n"

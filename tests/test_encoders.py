@@ -20,7 +20,7 @@ from eager_kestrel.media.encoders import FRAMES, made_frames
 from tests.conftest import Kestrel
 from tests.test_plan import planned, show
 
-SMALL = ("--picture", "160x96", "--fps", "24")
+SMALL = ("--resolution", "160x96", "--fps", "24")
 ORDER = ("ultrafast", "veryfast", "medium")
 
 
@@ -32,7 +32,7 @@ def quick(monkeypatch: pytest.MonkeyPatch) -> None:
 
 
 def machine_of(
-    speeds: list[float], others: float = 0.0, picture: str = "1280x720"
+    speeds: list[float], others: float = 0.0, resolution: str = "1280x720"
 ) -> MeasuredMachine:
     return MeasuredMachine(
         version="1",
@@ -46,7 +46,7 @@ def machine_of(
                 encoder="libx264",
                 codec="h264",
                 preset=preset,
-                picture=Resolution.parse(picture),
+                resolution=Resolution.parse(resolution),
                 wanted=Fraction(60),
                 fps=fps,
                 cores_share=0.5,
@@ -65,7 +65,7 @@ def test_encoders_are_measured_kept_and_planned_by(
     found = kestrel("encoders", *SMALL, "--codec", "h264", "--figure", tmp_path / "e.svg", "--json")
     assert found.code == 0, found.err
     document = found.document
-    assert document["format"] == "eager-kestrel/machine/1"
+    assert document["format"] == "eager-kestrel/machine/2"
     first = next(point for point in document["points"] if point["encoder"] == "libx264")
     assert (first["width"], first["height"], first["wanted_fps"]) == (160, 96, 24)
     assert first["preset"] == "ultrafast"
@@ -103,8 +103,8 @@ def test_a_card_says_what_it_means(kestrel: Kestrel, quick: None) -> None:
 def test_what_cannot_be_measured_gets_one_line(kestrel: Kestrel, quick: None, home: Path) -> None:
     for wrong in (
         ("--codec", "h265x"),
-        ("--picture", "1281x720"),
-        ("--picture", "big"),
+        ("--resolution", "1281x720"),
+        ("--resolution", "big"),
         ("--fps", "0"),
         ("--figure", "e.txt"),
         ("--minutes", "-1"),
@@ -114,9 +114,9 @@ def test_what_cannot_be_measured_gets_one_line(kestrel: Kestrel, quick: None, ho
         assert found.error_line
     assert not (home / "machine.json").exists()
     home.mkdir()
-    (home / "machine.json").write_text('{"format": "eager-kestrel/machine/1"}')
+    (home / "machine.json").write_text('{"format": "eager-kestrel/machine/2"}')
     assert "machine.json" in kestrel("plan", "--for", "oxbow", "--upload", "9 Mbit/s").error_line
-    assert (home / "machine.json").read_text() == '{"format": "eager-kestrel/machine/1"}'
+    assert (home / "machine.json").read_text() == '{"format": "eager-kestrel/machine/2"}'
 
 
 def test_stopped_half_way_the_old_figures_stay(
@@ -181,8 +181,8 @@ def test_an_encoder_without_presets_goes_by_its_own_name(kestrel: Kestrel, home:
     assert "-preset" not in command
 
 
-def test_of_two_pictures_the_slower_pace_counts() -> None:
-    small, large = machine_of([200]), machine_of([60], picture="1920x1080")
+def test_of_two_resolutions_the_slower_pace_counts() -> None:
+    small, large = machine_of([200]), machine_of([60], resolution="1920x1080")
     both = small.model_copy(update={"points": small.points + large.points})
     holds = both.machine(datetime.now(UTC)).encoders[0].holds
     assert holds.pixels_per_second == min(200 * 1280 * 720, 60 * 1920 * 1080)
@@ -190,7 +190,7 @@ def test_of_two_pictures_the_slower_pace_counts() -> None:
     assert read == both
 
 
-def test_made_pictures_move_and_never_jump() -> None:
+def test_made_resolutions_move_and_never_jump() -> None:
     frames = made_frames(Resolution(128, 72))
     assert len(frames) == FRAMES
     luma = [frame.to_ndarray()[:72].astype(float) for frame in frames]

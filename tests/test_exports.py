@@ -107,8 +107,8 @@ def test_the_ffmpeg_list_gives_what_was_planned(
     with av.open(str(out)) as container:
         video, audio = container.streams.video[0], container.streams.audio[0]
         assert (video.width, video.height) == (
-            there.video.picture.width,
-            there.video.picture.height,
+            there.video.resolution.width,
+            there.video.resolution.height,
         )
         assert video.codec_context.name == "h264"
         head = bytes(video.codec_context.extradata or b"")
@@ -190,7 +190,7 @@ def test_files_by_extension(kestrel: Kestrel, tmp_path: Path) -> None:
 
 
 def test_an_upright_platform_gets_a_crop_never_a_stretch(clip: Path, tmp_path: Path) -> None:
-    """What is shown keeps its shape: a square of the source is a square of the picture."""
+    """What is shown keeps its shape: a square of the source is a square of the resolution."""
     made = planned_for("pocketfair", "5 Mbit/s", "30")
     out = tmp_path / "upright.flv"
     arguments = ffmpeg_arguments(made, str(clip), str(out))
@@ -199,12 +199,14 @@ def test_an_upright_platform_gets_a_crop_never_a_stretch(clip: Path, tmp_path: P
         stream = sent.streams.video[0]
         assert made.video is not None
         assert (stream.width, stream.height) == (
-            made.video.picture.width,
-            made.video.picture.height,
+            made.video.resolution.width,
+            made.video.resolution.height,
         )
         assert stream.sample_aspect_ratio in (None, 0, 1)
     (filters,) = [a for a in arguments if "scale=" in a]
-    assert f"crop=min(iw\\,ih*{made.video.picture.width}/{made.video.picture.height})" in filters
+    assert (
+        f"crop=min(iw\\,ih*{made.video.resolution.width}/{made.video.resolution.height})" in filters
+    )
     launched = gstreamer_arguments(made)
     assert "aspectratiocrop" in launched
     assert "aspect-ratio=9/16" in launched

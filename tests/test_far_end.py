@@ -18,7 +18,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from eager_kestrel.actions.far_end import EndpointState, bounds_of, far_end
-from eager_kestrel.actions.practice import practice_line
+from eager_kestrel.actions.practice import simulated_connection
 from eager_kestrel.actions.receiving import Key
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.net import http_endpoint as serving
@@ -34,7 +34,7 @@ GENEROUS = bounds_of("4 GB", "2 min", "40 GB")
 
 
 @contextlib.contextmanager
-def standing(
+def tier(
     bounds: Bounds = GENEROUS, certificate: ssl.SSLContext | None = None
 ) -> Iterator[tuple[EndpointState, list[str]]]:
     said: list[str] = []
@@ -54,8 +54,8 @@ def posted(there: EndpointState, body: bytes, token: str = TOKEN, **headers: str
 @timed
 def test_both_ends_agree(kestrel: Kestrel, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv("EAGER_KESTREL_TOKEN", TOKEN)
-    line = practice_line(rate=Bitrate.parse("8 Mbit/s"))
-    with standing() as (there, said), PracticeUplink(line, there.port) as up:
+    line = simulated_connection(rate=Bitrate.parse("8 Mbit/s"))
+    with tier() as (there, said), PracticeUplink(line, there.port) as up:
         result = kestrel(
             "measure", f"http://127.0.0.1:{up.port}", "--token", "--json", "--connections", "1"
         )
@@ -74,7 +74,7 @@ def test_both_ends_agree(kestrel: Kestrel, monkeypatch: pytest.MonkeyPatch) -> N
 @timed
 def test_a_stream_is_taken_by_the_token(kestrel: Kestrel, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv("EAGER_KESTREL_TOKEN", TOKEN)
-    with standing() as (there, said):
+    with tier() as (there, said):
         url = f"rtmp://127.0.0.1:{there.rtmp_port}/live"
         result = kestrel("measure", url, "--token", "--most", "2 Mbit/s", "--json")
         monkeypatch.setenv("EAGER_KESTREL_TOKEN", "some-other-token")
@@ -97,7 +97,7 @@ def test_tls_and_a_token_that_stays_at_home(
     monkeypatch.setenv("EAGER_KESTREL_TOKEN", TOKEN)
     context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
     authority.issue_cert("127.0.0.1").configure_cert(context)
-    with standing(certificate=context) as (there, _):
+    with tier(certificate=context) as (there, _):
         result = kestrel(
             "measure",
             f"https://127.0.0.1:{there.port}",
@@ -132,7 +132,7 @@ def test_a_token_never_leaves_its_origin(kestrel: Kestrel, monkeypatch: pytest.M
 
 
 def test_only_the_token_opens_and_guessing_is_stopped(kestrel: Kestrel) -> None:
-    with standing() as (there, said):
+    with tier() as (there, said):
         assert posted(there, b"x" * 100).json() == {"received_bytes": 100}
         assert posted(there, b"x", token="none").status_code == 401
         codes = [posted(there, b"x", token=f"guess {n}").status_code for n in range(12)]
@@ -145,14 +145,14 @@ def test_only_the_token_opens_and_guessing_is_stopped(kestrel: Kestrel) -> None:
 
 
 def test_a_run_is_counted_and_bounded() -> None:
-    with standing(Bounds(3_000_000, 60, 5_000_000)) as (there, _):
+    with tier(Bounds(3_000_000, 60, 5_000_000)) as (there, _):
         origin = f"http://127.0.0.1:{there.port}"
         auth = {"authorization": f"Bearer {TOKEN}"}
         for _ in range(2):
             assert posted(there, bytes(1_000_000), **{"kestrel-run": "one"}).status_code == 200
         counted = httpx.get(f"{origin}/counted/one", headers=auth).json()
         assert (counted["bytes"], counted["uploads"]) == (2_000_000, 2)
-        assert counted["format"] == "eager-kestrel/counted/1"
+        assert counted["format"] == "eager-kestrel/counted/2"
         assert httpx.get(f"{origin}/counted/one").status_code == 401
         assert httpx.get(f"{origin}/counted/two", headers=auth).status_code == 404
         with contextlib.suppress(httpx.HTTPError):  # it may be cut off while it still sends
@@ -182,7 +182,7 @@ def test_a_run_is_counted_and_bounded() -> None:
     ids=range(7),
 )
 def test_nonsense_is_answered_or_closed_and_nothing_breaks(said: bytes) -> None:
-    with standing() as (there, _):
+    with tier() as (there, _):
         with socket.create_connection(("127.0.0.1", there.port), 5) as guest:
             guest.settimeout(5)
             with contextlib.suppress(OSError):
@@ -194,7 +194,7 @@ def test_nonsense_is_answered_or_closed_and_nothing_breaks(said: bytes) -> None:
 
 def test_the_silent_are_sent_away_and_cost_no_place(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(serving, "HEAD_SECONDS", 1.5)
-    with standing() as (there, _):
+    with tier() as (there, _):
         guests = [socket.create_connection(("127.0.0.1", there.port), 5) for _ in range(200)]
         try:
             assert posted(there, b"x").status_code == 200

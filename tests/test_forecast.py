@@ -31,7 +31,7 @@ from eager_kestrel.core.stutter import (
     stutters,
 )
 from eager_kestrel.files.history import History
-from tests.airings import an_airing
+from tests.broadcasts import an_broadcast
 from tests.conftest import Kestrel
 from tests.test_runs import at, kept
 
@@ -48,8 +48,8 @@ def a_run(steps: Floats, number: int = 0) -> RunEvidence:
 
 
 def held(kbps: float, seconds: int, number: int = 0) -> BroadcastEvidence:
-    airing = an_airing([round(kbps)] * seconds, name=f"b{number}", days_ago=number + 1)
-    return broadcast_evidence(airing)
+    broadcast = an_broadcast([round(kbps)] * seconds, name=f"b{number}", days_ago=number + 1)
+    return broadcast_evidence(broadcast)
 
 
 def uneven(
@@ -156,7 +156,7 @@ def test_more_evidence_of_the_same_kind_narrows_the_interval(seed: int) -> None:
 
 def test_late_broadcasts_stutter_at_their_rate_and_less_below() -> None:
     queued = [0] * 60 + [*range(900, 9001, 900)] + [9000] * 3 + [0] * 57
-    dip = an_airing([4000] * 60 + [1000] * 10 + [4000] * 60, sent=[4000] * 130, waiting_ms=queued)
+    dip = an_broadcast([4000] * 60 + [1000] * 10 + [4000] * 60, sent=[4000] * 130, queued_ms=queued)
     replay = Replay(Evidence.of([], [broadcast_evidence(dip)]), FRAMES)
     at_rate, below = replay.seen(4000), replay.seen(900)
     assert at_rate is not None
@@ -209,13 +209,13 @@ def test_plan_forecast_and_check_agree(kestrel: Kestrel, seed: int, limit: str) 
     kept(*(run_at(20, day, run.steps_kbit) for day, run in enumerate(runs, 1)))
     if seed % 2:
         with History() as history:
-            history.keep([an_airing([2500] * 3600, days_ago=0.9)])
+            history.keep([an_broadcast([2500] * 3600, days_ago=0.9)])
     made = kestrel("plan", "wheel-night", "--stutter", limit, "--json").document
     seen = made["stutter"]
     assert seen["high_seconds_per_hour"] <= (7 if limit == "7 s/h" else 600)
     share = made["uplink"]["typical_kbps"] * 0.7
     safe = made["uplink"]["seen_safe_kbps"]
-    assert made["budget"]["bound_by"] == ("seen safe" if safe < share else "safe share")
+    assert made["budget"]["limited_by"] == ("seen safe" if safe < share else "safe share")
     assert made["budget"]["steps"][1]["after_kbps"] == pytest.approx(min(safe, share), abs=0.01)
     told = kestrel("forecast", "--json").document
     assert told["stutter"] == seen
@@ -237,14 +237,14 @@ def test_loosening_the_named_limit_changes_the_answer(kestrel: Kestrel) -> None:
     dips[80:120] *= 0.25
     kept(*(run_at(20, day, dips) for day in range(1, 7)))
     plain = kestrel("plan", "--for", "oxbow", "--json").document
-    assert plain["budget"]["bound_by"] == "seen safe"
+    assert plain["budget"]["limited_by"] == "seen safe"
     assert "headroom" in plain["budget"]["steps"][1]["why"]
     looser = kestrel("plan", "--for", "oxbow", "--stutter", "30 min/h", "--json").document
     assert looser["total_kbps"] > plain["total_kbps"]
     larger = kestrel("plan", "--for", "oxbow", "--share", "90 %", "--json").document
     assert larger["total_kbps"] == plain["total_kbps"]
     tighter = kestrel("plan", "--for", "oxbow", "--share", "20 %", "--json").document
-    assert tighter["budget"]["bound_by"] == "safe share"
+    assert tighter["budget"]["limited_by"] == "safe share"
 
 
 def test_reserves_are_part_of_what_is_replayed(kestrel: Kestrel) -> None:
@@ -270,7 +270,7 @@ def test_a_forecast_is_always_useful(kestrel: Kestrel, tmp_path: Path, kind: str
         assert kestrel("runs", "import", tmp_path / "r.csv").code == 0
     elif kind == "broadcasts":
         with History() as history:
-            history.keep([an_airing([3000] * 600)])
+            history.keep([an_broadcast([3000] * 600)])
     upload = ("--upload", "4 Mbit/s") if kind in ("broadcasts", "number") else ()
     made = kestrel("plan", "--for", "oxbow", *upload, "--json").document
     assert (made["stutter"] is not None) == (kind in ("one run", "practice"))
@@ -325,8 +325,8 @@ def test_runs_and_broadcasts_are_counted_each_once(kestrel: Kestrel) -> None:
     with History() as history:
         history.keep(
             [
-                an_airing([3000] * 3600, days_ago=1.0, name="b0"),
-                an_airing([3000] * 300, days_ago=1.01, name="b1"),
+                an_broadcast([3000] * 3600, days_ago=1.0, name="b0"),
+                an_broadcast([3000] * 300, days_ago=1.01, name="b1"),
             ]
         )
     assert kestrel("plan", "--for", "oxbow").code == 0
@@ -368,7 +368,7 @@ def test_a_show_says_how_much_stutter_it_takes(kestrel: Kestrel, tmp_path: Path)
     kept(run_at(20, 1, np.full(200, 6000 * GRID)))
     show = tmp_path / "mine.toml"
     show.write_text(
-        'format = "eager-kestrel/show/1"\nsource = "1920x1080"\nframe_rate = "60"\n'
+        'format = "eager-kestrel/show/2"\nsource = "1920x1080"\nframe_rate = "60"\n'
         'motion = "lively"\nstutter = "1 min/h"\n[[destinations]]\nplatform = "oxbow"\n'
     )
     made = json.loads(kestrel("plan", show, "--json").out)

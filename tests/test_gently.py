@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from eager_kestrel.actions.practice import practice_line, simulated_uplink
+from eager_kestrel.actions.practice import simulated_connection, simulated_uplink
 from eager_kestrel.actions.receiving import Reception, reception
 from eager_kestrel.core.connection.climbing import CHUNK_BYTES, Climb, SenderSample
 from eager_kestrel.core.guide.rules import Ingest
@@ -121,7 +121,7 @@ def test_the_most_that_is_allowed_is_never_passed(mbps: float, part: float) -> N
 
 @timed
 def test_measure_gently_end_to_end(kestrel: Kestrel, tmp_path: Path) -> None:
-    with simulated_uplink(practice_line(rate=Bitrate.parse("8 Mbit/s"))) as up:
+    with simulated_uplink(simulated_connection(rate=Bitrate.parse("8 Mbit/s"))) as up:
         small = kestrel("measure", up.url, "--gently", "--data-limit", "300 kB")
         assert small.code == 2
         assert "the data limit was used up" in small.err
@@ -149,14 +149,14 @@ def test_measure_gently_end_to_end(kestrel: Kestrel, tmp_path: Path) -> None:
 
 def behind_a_line(taking_address: str, rate: str) -> PracticeUplink:
     port = int(taking_address.rsplit(":", 1)[1].split("/")[0])
-    return PracticeUplink(practice_line(rate=Bitrate.parse(rate)), port)
+    return PracticeUplink(simulated_connection(rate=Bitrate.parse(rate)), port)
 
 
 def sent_to(taking: Reception) -> str:
     (one,) = taking.received
     assert one.findings is not None
     assert one.findings.recording is not None
-    return f"{one.findings.recording.video.codec} {one.findings.recording.video.picture}"
+    return f"{one.findings.recording.video.codec} {one.findings.recording.video.resolution}"
 
 
 @timed
@@ -176,7 +176,9 @@ def test_an_ingest_is_measured_and_its_ceiling_kept(
     phase = result.document["one_connection"]
     assert phase["typical_kbps"] == pytest.approx(kbps, rel=0.08)  # a relay takes bursts
     assert (phase["most_kbps"] is not None) == (kbps == 6000)
-    assert ("the line may carry more" in " ".join(result.document["verdicts"])) == (kbps == 6000)
+    assert ("the connection may carry more" in " ".join(result.document["verdicts"])) == (
+        kbps == 6000
+    )
     assert "some platforms go live by themselves" in result.err
     assert "nothing above 6 Mbit/s is sent" in result.err
     assert sent == "h264 640x360"

@@ -46,7 +46,7 @@ def test_a_users_guide_stands_over_the_bundled_one(kestrel: Kestrel, home: Path)
         ("checked = 2026-11-02", "", 'the key "checked" is missing'),
         ("/guide/1", "/guide/2", "version 2 is newer than this program reads"),
         ("/guide/1", "/show/1", "this is a show, not a guide"),
-        ('format  = "eager-kestrel/guide/1"', "", 'write format = "eager-kestrel/guide/1"'),
+        ('format  = "eager-kestrel/guide/2"', "", 'write format = "eager-kestrel/guide/2"'),
         ("[video]", "[video", "not TOML"),
         ('name    = "oxbow"', 'name = "oxbox"', "make them the same"),
         ('["h264"]', '["h246"]', "video.codecs"),

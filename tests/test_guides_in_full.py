@@ -49,7 +49,7 @@ def guides(draw: st.DrawFn) -> Guide:
     across, down = draw(st.sampled_from([(16, 9), (9, 16), (4, 3), (1, 1), (21, 9), (5, 4)]))
     scale = draw(st.integers(2, 20)) * 8
     largest = Resolution(across * scale, down * scale)
-    pictures = draw(st.booleans())
+    resolutions = draw(st.booleans())
     codecs = draw(st.lists(st.sampled_from(["h264", "hevc", "av1"]), min_size=1, unique=True))
     rates = draw(st.lists(st.sampled_from(CUSTOMARY_RATES), min_size=1, max_size=4, unique=True))
     ceiling = draw(st.integers(200, 60_000))
@@ -62,7 +62,7 @@ def guides(draw: st.DrawFn) -> Guide:
                 seconds,
                 {"at_most": "4 s"},
                 {"at_least": "1 s"},
-                {"at_most": "4 s", "advised": seconds},
+                {"at_most": "4 s", "recommended": seconds},
             ]
         )
     )
@@ -78,8 +78,8 @@ def guides(draw: st.DrawFn) -> Guide:
         ),
         "b_frames": draw(st.integers(0, 4)),
     }
-    if pictures:
-        video["pictures"] = [str(largest)]
+    if resolutions:
+        video["resolutions"] = [str(largest)]
     if draw(st.booleans()):
         video["fastest"] = str(max(rates))
     else:
@@ -93,7 +93,7 @@ def guides(draw: st.DrawFn) -> Guide:
         low = draw(st.integers(100, ceiling))
         rungs.append(
             {
-                "picture": str(largest),
+                "resolution": str(largest),
                 "frame_rate": str(max(rates)),
                 "floor": f"{low} kbit/s",
                 "ceiling": f"{draw(st.integers(low, ceiling))} kbit/s",
@@ -119,7 +119,7 @@ def guides(draw: st.DrawFn) -> Guide:
             "channels": [draw(st.sampled_from([1, 2]))],
         },
         "rungs": rungs,
-        "standings": {"trusted": {"ceiling": f"{ceiling + 1000} kbit/s"}},
+        "tiers": {"trusted": {"ceiling": f"{ceiling + 1000} kbit/s"}},
     }
     return Guide.model_validate(document)
 
@@ -133,13 +133,13 @@ rates = st.sampled_from(["60", "59.94", "50", "30", "29.97", "24"])
     guides(), st.floats(100, 80_000), sources, rates, motions, st.sampled_from([None, "trusted"])
 )
 def test_any_guide_is_planned_for_or_names_the_rule(
-    guide: Guide, kbps: float, source: str, fps: str, motion: str, standing: str | None
+    guide: Guide, kbps: float, source: str, fps: str, motion: str, tier: str | None
 ) -> None:
     show = Show(
         source=source,
         frame_rate=fps,
         motion=motion,  # type: ignore[arg-type]
-        destinations=(Destination(platform=guide.name, standing=standing),),
+        destinations=(Destination(platform=guide.name, tier=tier),),
     )
     uplink = assumed_uplink(Bitrate.from_kbps(kbps))
     made = plan(uplink, show, {guide.name: guide}, TABLE, "test")
@@ -148,7 +148,7 @@ def test_any_guide_is_planned_for_or_names_the_rule(
         assert guide.title in there.infeasible_because
         return
     assert there.total_kbps <= made.budget.safe_kbps + 0.001
-    found = check(settings_of(there), [guide.under(standing)], made.budget.safe_kbps)
+    found = check(settings_of(there), [guide.under(tier)], made.budget.safe_kbps)
     assert [f for f in found.findings if f.severity == "breach"] == []
 
 
@@ -170,8 +170,8 @@ def test_the_four_platforms_are_as_the_scenario_has_them() -> None:
     full, uhd = Resolution(1920, 1080), Resolution(3840, 2160)
     sixty = Fraction(60)
 
-    def ceiling(picture: Resolution) -> float:
-        said = fernlight.limits(picture, sixty, "h264", "rtmps").ceiling
+    def ceiling(resolution: Resolution) -> float:
+        said = fernlight.limits(resolution, sixty, "h264", "rtmps").ceiling
         assert said is not None
         return said.kbps
 
@@ -179,11 +179,11 @@ def test_the_four_platforms_are_as_the_scenario_has_them() -> None:
     assert ceiling(Resolution(1664, 936)) == 6_000
     between = fernlight.limits(Resolution(1664, 936), sixty, "h264", "rtmps")
     assert between.floor == Bitrate.parse("4.5 Mbit/s")
-    assert between.advised is None
+    assert between.recommended is None
     slow = fernlight.limits(full, Fraction(30), "h264", "rtmps")
     assert slow.ceiling == Bitrate.parse("6 Mbit/s")
     assert fernlight.delivery.better_from_lines == 1440
-    assert [str(p) for p in pocketfair.video.pictures] == ["720x1280", "540x960"]
+    assert [str(p) for p in pocketfair.video.resolutions] == ["720x1280", "540x960"]
     assert pocketfair.audio.channels == (2, 1)
     assert gatepost.video.profiles_of("h264") == ("baseline",)
     assert (gatepost.video.b_frames, gatepost.video.ceiling.kbps) == (0, 900)
@@ -194,14 +194,14 @@ def test_rungs_of_a_codec_outweigh_general_ones() -> None:
     base = load_guide("fernlight")
     row = base.rungs[2]
     special = Rung(
-        picture=row.picture,
+        resolution=row.resolution,
         frame_rate=row.frame_rate,
         codec="av1",
         ceiling=Bitrate.parse("5 Mbit/s"),
     )
     guide = base.model_copy(update={"rungs": (*base.rungs, special)})
     for codec, kbps in (("av1", 5_000), ("h264", 9_000)):
-        said = guide.limits(row.picture, row.frame_rate, codec, "rtmps").ceiling
+        said = guide.limits(row.resolution, row.frame_rate, codec, "rtmps").ceiling
         assert said == Bitrate.from_kbps(kbps)
 
 
@@ -214,13 +214,13 @@ def test_rungs_of_a_codec_outweigh_general_ones() -> None:
 def test_the_least_level_holds_and_the_one_below_does_not(
     codec: str, step: int, fps: int, kbps: float
 ) -> None:
-    picture = Resolution(128 * step, 72 * step)
+    resolution = Resolution(128 * step, 72 * step)
     profile = "high" if codec == "h264" else "main"
-    level = least_level(codec, picture, Fraction(fps), profile, kbps)
-    assert level.takes(picture, Fraction(fps))
+    level = least_level(codec, resolution, Fraction(fps), profile, kbps)
+    assert level.takes(resolution, Fraction(fps))
     below = LEVELS[codec][: LEVELS[codec].index(level)]
     assert not any(
-        b.takes(picture, Fraction(fps)) and kbps <= b.bitrate_kbps(profile) for b in below
+        b.takes(resolution, Fraction(fps)) and kbps <= b.bitrate_kbps(profile) for b in below
     )
 
 
@@ -233,45 +233,57 @@ def test_keyframes_never_pass_what_is_allowed_at_most() -> None:
     ("old", "new", "says"),
     [
         ("b_frames      = 2", 'floor = "9000 kbit/s"', "floor (9 Mbit/s) is above ceiling"),
-        ('shapes        = ["16:9"]', 'pictures = ["2560x1440"]', "larger than largest"),
+        ('shapes        = ["16:9"]', 'resolutions = ["2560x1440"]', "larger than largest"),
         ('fastest       = "60"', 'fastest = "60"\nframe_rates = ["30"]', "either fastest"),
         (
             'ceiling    = "8000 kbit/s"\ntranscodes = "always"',
             'ceiling = "5000 kbit/s"',
-            "standings.hearth: it loosens nothing",
+            "tiers.hearth: it loosens nothing",
         ),
         ('["rtmps", "rtmp"] ', '["hls"] ', "[segments] must say how long"),
         ('["high", "main"] ', '["hihg"] ', 'write "high"'),
         (
-            "[standings.hearth]",
-            '[[rungs]]\npicture = "1280x720"\nframe_rate = "60"\n'
-            'advised = "9 Mbit/s"\n[standings.hearth]',
-            "rungs.0: advised (9 Mbit/s) is above",
+            "[tiers.hearth]",
+            '[[rungs]]\nresolution = "1280x720"\nframe_rate = "60"\n'
+            'recommended = "9 Mbit/s"\n[tiers.hearth]',
+            "rungs.0: recommended (9 Mbit/s) is above",
         ),
         (
-            "[standings.hearth]",
-            '[[rungs]]\npicture = "1280x720"\nframe_rate = "60"\n'
-            'advised = "5 Mbit/s"\nceiling = "4 Mbit/s"\n[standings.hearth]',
-            "advised (5 Mbit/s) is above ceiling (4 Mbit/s)",
+            "[tiers.hearth]",
+            '[[rungs]]\nresolution = "1280x720"\nframe_rate = "60"\n'
+            'recommended = "5 Mbit/s"\nceiling = "4 Mbit/s"\n[tiers.hearth]',
+            "recommended (5 Mbit/s) is above ceiling (4 Mbit/s)",
         ),
         (
-            "[standings.hearth]",
-            '[[rungs]]\npicture = "2560x1440"\nframe_rate = "60"\n'
-            'advised = "5 Mbit/s"\n[standings.hearth]',
+            "[tiers.hearth]",
+            '[[rungs]]\nresolution = "2560x1440"\nframe_rate = "60"\n'
+            'recommended = "5 Mbit/s"\n[tiers.hearth]',
             "rungs.0: 2560x1440 is larger",
         ),
         (
-            "[standings.hearth]",
-            '[[rungs]]\npicture = "640x480"\nframe_rate = "60"\n'
-            'advised = "5 Mbit/s"\n[standings.hearth]',
+            "[tiers.hearth]",
+            '[[rungs]]\nresolution = "640x480"\nframe_rate = "60"\n'
+            'recommended = "5 Mbit/s"\n[tiers.hearth]',
             "rungs.0: 640x480 is not 16:9",
         ),
-        ("b_frames      = 2", "b_frames = 0\nadvised = { b_frames = 2 }", "2 B-frames are"),
-        ('fastest       = "60"', 'fastest = "30"\nadvised = { frame_rate = "60" }', "rate 60"),
-        ("b_frames      = 2", 'advised = { rate_control = "variable" }', "rate control variable"),
-        ("b_frames      = 2", 'advised = { profile = "baseline" }', "profile baseline"),
-        ("channels       ", "advised = { channels = 1 }\nchannels = [2] #", "channels are advised"),
-        ("channels       ", "advised = { sample_rate_hz = 32000 }\nchannels", "sample rate 32000"),
+        ("b_frames      = 2", "b_frames = 0\nrecommended = { b_frames = 2 }", "2 B-frames are"),
+        ('fastest       = "60"', 'fastest = "30"\nrecommended = { frame_rate = "60" }', "rate 60"),
+        (
+            "b_frames      = 2",
+            'recommended = { rate_control = "variable" }',
+            "rate control variable",
+        ),
+        ("b_frames      = 2", 'recommended = { profile = "baseline" }', "profile baseline"),
+        (
+            "channels       ",
+            "recommended = { channels = 1 }\nchannels = [2] #",
+            "channels are recommended",
+        ),
+        (
+            "channels       ",
+            "recommended = { sample_rate_hz = 32000 }\nchannels",
+            "sample rate 32000",
+        ),
     ],
 )
 def test_contradictions_are_named_with_file_and_line(
@@ -413,7 +425,7 @@ SHAPES = {
 
 @pytest.mark.parametrize("name", sorted(SHAPES))
 def test_tables_become_guides(kestrel: Kestrel, tmp_path: Path, name: str) -> None:
-    sets, rows, (picture, fps, *rates) = SHAPES[name]
+    sets, rows, (resolution, fps, *rates) = SHAPES[name]
     out = tmp_path / "imported.toml"
     options = [part for one in sets for part in ("--set", one)]
     result = kestrel(
@@ -432,8 +444,8 @@ def test_tables_become_guides(kestrel: Kestrel, tmp_path: Path, name: str) -> No
     document = tomllib.loads(out.read_text())
     assert len(document["rungs"]) == rows
     first = document["rungs"][0]
-    assert (first["picture"], first["frame_rate"]) == (picture, fps)
-    for key, rate in zip(("floor", "advised", "ceiling"), rates, strict=True):
+    assert (first["resolution"], first["frame_rate"]) == (resolution, fps)
+    for key, rate in zip(("floor", "recommended", "ceiling"), rates, strict=True):
         assert first.get(key) == (None if rate is None else f"{rate} kbit/s")
     assert document["source"] == name
     assert document["checked"]
@@ -457,7 +469,7 @@ def test_upright_pages_are_read_in_their_shape(kestrel: Kestrel, tmp_path: Path)
         out,
     )
     first = tomllib.loads(out.read_text())["rungs"][0]
-    assert (first["picture"], first["floor"], first["ceiling"]) == (
+    assert (first["resolution"], first["floor"], first["ceiling"]) == (
         "720x1280",
         "1000 kbit/s",
         "4000 kbit/s",
@@ -477,7 +489,7 @@ def test_at_a_terminal_each_value_is_proposed_with_its_words(
     result = kestrel("guides", "import", TABLES / "bare.csv", "--name", "g", "--out", out)
     assert result.code == 0, result.err
     document = tomllib.loads(out.read_text())
-    assert document["rungs"][1]["advised"] == "1500 kbit/s"
+    assert document["rungs"][1]["recommended"] == "1500 kbit/s"
     assert "Bitrate" in result.err
     assert "from the tables" in result.err
     assert f"1 of {len(BY_KEY) + 1}" in result.err

@@ -13,9 +13,9 @@ from hypothesis import strategies as st
 
 from eager_kestrel.core.connection.pooling import uplink_of
 from eager_kestrel.files.database import FILE_NAME, MIGRATIONS
-from eager_kestrel.files.history import AIRINGS, RUNS, History, HistoryFilter
+from eager_kestrel.files.history import BROADCASTS, RUNS, History, HistoryFilter
 from eager_kestrel.files.repair import repair
-from tests.airings import an_airing
+from tests.broadcasts import an_broadcast
 from tests.conftest import Kestrel
 from tests.test_runs import at, kept
 
@@ -32,14 +32,14 @@ def test_a_home_of_an_earlier_version_is_read(kestrel: Kestrel, home: Path, writ
     home.mkdir()
     with closing(sqlite3.connect(home / FILE_NAME)) as database:
         database.executescript(written.read_text())
-    aired = 1 if "airings" in written.read_text() else 0
+    aired = 1 if "broadcasts" in written.read_text() else 0
     listed = kestrel("runs", "list", "--json").document
     assert [row["kind"] for row in listed["runs"]] == ["measured", "practice", "measured"]
     assert [round(row["typical_kbps"]) for row in listed["runs"]] == [9000, 5000, 8000]
-    assert len(listed["airings"]) == aired
+    assert len(listed["broadcasts"]) == aired
     planned = kestrel("plan", "--for", "oxbow", *EVER, "--json").document
     assert len(planned["uplink"]["runs"]) == 2
-    assert len(planned["uplink"]["airings"]) == aired
+    assert len(planned["uplink"]["broadcasts"]) == aired
     assert "2 of 3 runs" in kestrel("runs", "list", "--place", "upload.hollowlane.example").out
     assert "Nothing is damaged" in kestrel("runs", "repair").out
 
@@ -64,9 +64,9 @@ def test_unknown_keys_are_ignored_and_kept(
     for hour in range(20, 23):
         kept(at(hour, 8000))
     with History() as history:
-        history.keep([an_airing([4000] * 30)])
+        history.keep([an_broadcast([4000] * 30)])
     before = kestrel("plan", "--for", "oxbow", *EVER, "--json").document["uplink"]
-    for table in ("runs", "airings"):
+    for table in ("runs", "broadcasts"):
         add_keys(home, table)
     assert kestrel("plan", "--for", "oxbow", *EVER, "--json").document["uplink"] == before
     assert "Nothing is damaged: all 4" in kestrel("runs", "repair").out
@@ -75,7 +75,7 @@ def test_unknown_keys_are_ignored_and_kept(
     monkeypatch.setenv("EAGER_KESTREL_HOME", str(tmp_path / "other"))
     assert kestrel("runs", "import", out).code == 0
     with History() as history:
-        texts = [json.loads(text) for table in (RUNS, AIRINGS) for text in history.texts(table)]
+        texts = [json.loads(text) for table in (RUNS, BROADCASTS) for text in history.texts(table)]
     assert len(texts) == 4
     assert all(text["weather"] == {"rain": True} for text in texts)
     assert texts[0]["one_connection"]["colour"] == "blue"

@@ -20,7 +20,7 @@ LONGEST_FILE, LONGEST_BODY = 400, 42
 
 
 def functions(path: Path) -> Iterator[tuple[str, int]]:
-    """Each with the lines of its body: a signature and a docstring are as long as they have to."""
+    """Each with the connections of its body: a signature and a docstring are as long as they have to."""
     for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
         if isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef):
             first = node.body[1] if ast.get_docstring(node) and node.body[1:] else node.body[0]

@@ -196,7 +196,7 @@ def test_a_rehearsal_that_is_stopped_says_what_it_learned(seed: int) -> None:
     from tests.test_attacks import raw_ingest
     from tests.test_rehearse import planned
 
-    step = planned("3 Mbit/s").destinations[0].steps_down[-1]
+    step = planned("3 Mbit/s").destinations[0].fallbacks[-1]
     looks: list[Moment] = []
 
     def tell(moment: Moment) -> None:

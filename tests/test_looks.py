@@ -77,9 +77,9 @@ def test_more_of_a_machine_never_looks_worse(
 
 
 def fake(step: Fallback, carries_kbps: float) -> Rehearsal:
-    """What rehearsing a step on a steady line would say, without the time it takes."""
+    """What rehearsing a step on a steady connection would say, without the time it takes."""
     held = step.total_kbps <= carries_kbps
-    verdict = RehearsalVerdict(held=held, limited_by=None if held else "line", text="fake")
+    verdict = RehearsalVerdict(held=held, limited_by=None if held else "upload", text="fake")
     return Rehearsal(
         target="rtmp://ingest.oxbow.example/live",
         platform="oxbow",
@@ -90,7 +90,7 @@ def fake(step: Fallback, carries_kbps: float) -> Rehearsal:
         frames=1,
         late_frames=0,
         lost_frames=0,
-        worst_backlog_seconds=0,
+        worst_queue_seconds=0,
         delivered_kbps=min(step.total_kbps, carries_kbps),
         counted_by="test",
         encode_ms_typical=1,
@@ -118,7 +118,7 @@ def test_settling_closes_in_on_what_a_line_carries(carries: float) -> None:
         total_kbps=chosen.total_kbps,
         upload_kbps=0.0,
     )
-    settling = BitrateSearch((now, *chosen.steps_down), again_of(made, chosen))
+    settling = BitrateSearch((now, *chosen.fallbacks), again_of(made, chosen))
     step: Fallback | None = now
     while step is not None:
         settling.noted(step, fake(step, carries))

@@ -1,4 +1,4 @@
-"""``measure`` through the real command line, real sockets and simulated lines of known rate."""
+"""``measure`` through the real command line, real sockets and simulated connections of known rate."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ import httpx
 import pytest
 import trustme
 
-from eager_kestrel.actions.practice import practice_line, simulated_uplink
+from eager_kestrel.actions.practice import simulated_connection, simulated_uplink
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.net.failures import network_error
 from eager_kestrel.practice.endpoint import Behaviour, PracticeEndpoint
@@ -30,11 +30,11 @@ def measured(kestrel: Kestrel, url: str, *more: str, seconds: str = "3 s") -> Re
 
 @timed
 def test_eight_megabits_are_found_to_be_eight(kestrel: Kestrel) -> None:
-    with simulated_uplink(practice_line(rate=EIGHT)) as up:
+    with simulated_uplink(simulated_connection(rate=EIGHT)) as up:
         result = kestrel("measure", up.url, "--seconds", "6 s", "--json")
     assert result.code == 0, result.err
     run = result.document
-    assert run["format"] == "eager-kestrel/run/1"
+    assert run["format"] == "eager-kestrel/run/2"
     assert run["uplink"]["typical_kbps"] == pytest.approx(8000, rel=0.03)
     assert run["uplink"]["floor_kbps"] == pytest.approx(8000, rel=0.05)
     assert run["one_connection"]["typical_kbps"] == pytest.approx(8000, rel=0.03)
@@ -49,7 +49,7 @@ def test_eight_megabits_are_found_to_be_eight(kestrel: Kestrel) -> None:
 
 
 def test_samples_come_only_when_asked_for_and_never_fall(kestrel: Kestrel) -> None:
-    with simulated_uplink(practice_line(rate=EIGHT)) as up:
+    with simulated_uplink(simulated_connection(rate=EIGHT)) as up:
         run = measured(kestrel, up.url, "--samples").document
     samples = run["one_connection"]["samples"]
     assert len(samples["seconds"]) == len(samples["delivered_bytes"]) > 30
@@ -68,7 +68,7 @@ def test_a_practice_line_is_measured_kept_and_planned_from(kestrel: Kestrel) -> 
 
 
 def test_the_data_limit_is_kept_and_said(kestrel: Kestrel) -> None:
-    with simulated_uplink(practice_line(rate=EIGHT)) as up:
+    with simulated_uplink(simulated_connection(rate=EIGHT)) as up:
         run = measured(kestrel, up.url, "--data-limit", "3 MB", seconds="8 s").document
     assert run["one_connection"]["ended"] == "data"
     assert 2_800_000 <= run["data_used_bytes"] <= 3_010_000  # with the heads of requests
@@ -76,7 +76,7 @@ def test_the_data_limit_is_kept_and_said(kestrel: Kestrel) -> None:
 
 
 def test_a_phase_leaves_the_line_clean(kestrel: Kestrel) -> None:
-    with simulated_uplink(practice_line(rate=Bitrate.parse("2 Mbit/s"))) as up:
+    with simulated_uplink(simulated_connection(rate=Bitrate.parse("2 Mbit/s"))) as up:
         measured(kestrel, up.url, seconds="2 s")
         request = urllib.request.Request(up.url, data=b"k", method="POST")
         with urllib.request.urlopen(request, timeout=3) as answer:
@@ -84,7 +84,7 @@ def test_a_phase_leaves_the_line_clean(kestrel: Kestrel) -> None:
 
 
 def test_nothing_is_kept_when_not_wanted(kestrel: Kestrel) -> None:
-    with simulated_uplink(practice_line(rate=EIGHT)) as up:
+    with simulated_uplink(simulated_connection(rate=EIGHT)) as up:
         assert measured(kestrel, up.url, "--no-keep", seconds="2 s").code == 0
     assert kestrel("plan", "--for", "oxbow").code == 2
 
@@ -102,7 +102,7 @@ def test_nothing_is_kept_when_not_wanted(kestrel: Kestrel) -> None:
     ],
 )
 def test_a_bad_endpoint_gets_one_line(kestrel: Kestrel, behaviour: Behaviour, says: str) -> None:
-    fast = practice_line(rate=Bitrate.parse("400 Mbit/s"), round_trip_ms=2)
+    fast = simulated_connection(rate=Bitrate.parse("400 Mbit/s"), round_trip_ms=2)
     if behaviour.status == 503:  # must swallow a whole upload before it answers
         behaviour = Behaviour(status=503, early_after_bytes=50_000)
     with simulated_uplink(fast, behaviour=behaviour) as up:
@@ -116,7 +116,7 @@ def test_a_bad_endpoint_gets_one_line(kestrel: Kestrel, behaviour: Behaviour, sa
 @timed
 def test_an_endpoint_that_dies_midway_leaves_what_was_learned(kestrel: Kestrel) -> None:
     behaviour = Behaviour(break_after_bytes=2_500_000)
-    with simulated_uplink(practice_line(rate=EIGHT), behaviour=behaviour) as up:
+    with simulated_uplink(simulated_connection(rate=EIGHT), behaviour=behaviour) as up:
         result = measured(kestrel, up.url, seconds="8 s")
     assert result.code == 3
     assert "marked partial" in result.error_line
@@ -130,7 +130,7 @@ def test_an_endpoint_that_dies_midway_leaves_what_was_learned(kestrel: Kestrel) 
 @timed
 def test_a_silence_is_sat_out(kestrel: Kestrel) -> None:
     behaviour = Behaviour(pause_after_bytes=1_500_000, pause_seconds=2.5)
-    with simulated_uplink(practice_line(rate=EIGHT), behaviour=behaviour) as up:
+    with simulated_uplink(simulated_connection(rate=EIGHT), behaviour=behaviour) as up:
         result = measured(kestrel, up.url, seconds="7 s")
     assert result.code == 0, result.err
     run = result.document
@@ -141,7 +141,7 @@ def test_a_silence_is_sat_out(kestrel: Kestrel) -> None:
 
 def test_a_redirect_that_keeps_the_method_is_followed(kestrel: Kestrel) -> None:
     with (
-        simulated_uplink(practice_line(rate=EIGHT)) as up,
+        simulated_uplink(simulated_connection(rate=EIGHT)) as up,
         PracticeEndpoint(Behaviour(small_status=307, location=up.url)) as first,
     ):
         run = measured(kestrel, f"http://127.0.0.1:{first.port}/", seconds="2 s").document
@@ -167,7 +167,7 @@ def test_a_trusted_certificate_is_measured_through(
     monkeypatch.setenv("SSL_CERT_FILE", str(tmp_path / "ca.pem"))
     context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
     authority.issue_cert("127.0.0.1").configure_cert(context)
-    line = practice_line(rate=EIGHT)
+    line = simulated_connection(rate=EIGHT)
     with simulated_uplink(line, behaviour=Behaviour(certificate=context)) as up:
         result = measured(kestrel, up.url.replace("http:", "https:"), seconds="4 s")
     assert result.code == 0, result.err
@@ -227,7 +227,7 @@ def test_bad_words_get_one_line(kestrel: Kestrel, arguments: tuple[str, ...], sa
 
 def test_a_home_that_cannot_be_written_still_shows_the_result(kestrel: Kestrel, home: Path) -> None:
     home.write_text("a file where the folder should be")
-    with simulated_uplink(practice_line(rate=EIGHT)) as up:
+    with simulated_uplink(simulated_connection(rate=EIGHT)) as up:
         result = measured(kestrel, up.url, seconds="2 s")
     assert result.code == 1
     assert "could not be kept" in result.error_line
@@ -258,7 +258,7 @@ def test_every_failure_of_the_network_has_words(error: Exception, says: str) -> 
 
 
 def test_two_at_once_are_both_kept(kestrel: Kestrel) -> None:
-    with simulated_uplink(practice_line(rate=EIGHT)) as up:
+    with simulated_uplink(simulated_connection(rate=EIGHT)) as up:
         command = [
             sys.executable,
             "-m",
@@ -276,5 +276,5 @@ def test_two_at_once_are_both_kept(kestrel: Kestrel) -> None:
             found = [json.loads(process.communicate(timeout=60)[0]) for process in both]
     assert [process.returncode for process in both] == [0, 0]
     total = sum(run["uplink"]["typical_kbps"] for run in found)
-    assert 4000 < total < 10_000  # they share the line
+    assert 4000 < total < 10_000  # they share the connection
     assert len(kestrel("runs", "list", "--json").document["runs"]) == 2

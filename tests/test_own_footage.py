@@ -66,7 +66,7 @@ def footage(name: str = "pots", half: float = 400.0) -> Footage:
 
 def test_a_clip_is_read_as_it_was_made(clip: Path) -> None:
     seen = read_clip(clip)
-    assert seen.picture == Resolution(320, 180)
+    assert seen.resolution == Resolution(320, 180)
     assert seen.frame_rate == Fraction(30000, 1001)
     assert seen.seconds == pytest.approx(5, abs=0.1)
     assert [look.seconds for look in seen.looks] == sorted(look.seconds for look in seen.looks)
@@ -108,16 +108,16 @@ def test_more_bits_come_nearer_and_take_what_they_were_given(
     assert look_of(scores[0].xpsnr_db, scores[0].ssim) < look_of(scores[1].xpsnr_db, scores[1].ssim)
 
 
-def test_a_smaller_picture_shows_less_at_plenty_of_bits(clip: Path, tmp_path: Path) -> None:
+def test_a_smaller_resolution_shows_less_at_plenty_of_bits(clip: Path, tmp_path: Path) -> None:
     seen = read_clip(clip)
     cut(seen, Stretch(begin_seconds=0.5, seconds=3.0, si=1, ti=1), tmp_path / "s.mkv")
     found = []
-    for picture in (Resolution(320, 180), Resolution(160, 90)):
-        setting = Setting("h264", "veryfast", picture, seen.frame_rate, 3000.0)
-        encode(tmp_path / "s.mkv", setting, 1, tmp_path / f"{picture}.mkv")
+    for resolution in (Resolution(320, 180), Resolution(160, 90)):
+        setting = Setting("h264", "veryfast", resolution, seen.frame_rate, 3000.0)
+        encode(tmp_path / "s.mkv", setting, 1, tmp_path / f"{resolution}.mkv")
         found.append(
             compare(
-                tmp_path / "s.mkv", tmp_path / f"{picture}.mkv", setting, 1, Resolution(640, 360)
+                tmp_path / "s.mkv", tmp_path / f"{resolution}.mkv", setting, 1, Resolution(640, 360)
             )
         )
     assert found[0].ssim > found[1].ssim + 0.05
@@ -147,7 +147,7 @@ def test_the_hardest_stretch_is_found() -> None:
 
 
 @given(st.integers(100, 4000), st.integers(100, 4000))
-def test_a_picture_fills_the_screen_in_one_direction(width: int, height: int) -> None:
+def test_a_resolution_fills_the_screen_in_one_direction(width: int, height: int) -> None:
     seen = screen_of(Resolution(width, height))
     assert seen.width <= 1922
     assert seen.height <= 1082
@@ -201,7 +201,7 @@ def test_clips_are_known_by_their_content(tmp_path: Path) -> None:
     assert trial_folder(one) != trial_folder(other)
 
 
-def test_a_harder_footage_gets_a_smaller_picture(kestrel: Kestrel) -> None:
+def test_a_harder_footage_gets_a_smaller_resolution(kestrel: Kestrel) -> None:
     write_footage(footage("easy", 150.0))
     write_footage(footage("hard", 3000.0))
     found = {

@@ -117,7 +117,7 @@ def test_questions_go_out_and_answers_come_back(kestrel: Kestrel, tmp_path: Path
     assert "audio.codecs" in guide["unchecked"]
     assert "video.ceiling" not in guide["unchecked"]
     apples = json.dumps(document).replace("9 Mbit/s", "9 apples")
-    other = '{"format": "eager-kestrel/plan/1"}'
+    other = '{"format": "eager-kestrel/plan/2"}'
     for wrong, said in (("{", "JSON"), (other, "guide-questions"), (apples, "apples")):
         answers.write_text(wrong)
         (tmp_path / "made-up.toml").unlink(missing_ok=True)
@@ -211,7 +211,7 @@ def test_a_guide_holds_exactly_what_was_confirmed(
         for part in path_:
             at = at[part]
         assert last in at
-        if key == "rungs" or key.startswith("standings."):
+        if key == "rungs" or key.startswith("tiers."):
             assert len(at[last]) == len(value)
             value = [now | row for now, row in zip(at[last], value, strict=True)]
         at[last] = value
@@ -225,8 +225,8 @@ def test_a_guide_holds_exactly_what_was_confirmed(
 
 
 SEPARATORS = {"plain": "{}", "comma": "{:,}"}
-HEADINGS = {"floor": "Minimum", "advised": "Recommended", "ceiling": "Maximum"}
-ORDER = ["floor", "advised", "ceiling"]
+HEADINGS = {"floor": "Minimum", "recommended": "Recommended", "ceiling": "Maximum"}
+ORDER = ["floor", "recommended", "ceiling"]
 SIZES = [(3840, 2160), (2560, 1440), (1920, 1080), (1280, 720), (854, 480), (640, 360)]
 
 
@@ -234,7 +234,7 @@ SIZES = [(3840, 2160), (2560, 1440), (1920, 1080), (1280, 720), (854, 480), (640
 def tables(draw: st.DrawFn) -> tuple[str, list[dict[str, Any]]]:
     """A table as somebody might write it, and what it means."""
     bounds = draw(st.lists(st.sampled_from(ORDER), min_size=1, unique=True))
-    columns = draw(st.permutations(["picture", "frame_rate", *bounds]))
+    columns = draw(st.permutations(["resolution", "frame_rate", *bounds]))
     unit = draw(st.sampled_from(["kbit/s", "kbps", "Mbit/s", "Mbps", "kB/s", "MB/s"]))
     in_heading = draw(st.booleans())
     number = SEPARATORS[draw(st.sampled_from(sorted(SEPARATORS)))]
@@ -251,13 +251,13 @@ def tables(draw: st.DrawFn) -> tuple[str, list[dict[str, Any]]]:
             for b, kbps in meant.items()
         }
         written |= {
-            "picture": f"{height}p" if lines_only else f"{width}x{height}",
+            "resolution": f"{height}p" if lines_only else f"{width}x{height}",
             "frame_rate": fps,
         }
         cells.append([written[column] for column in columns])
-        rows.append({"picture": height, "frame_rate": fps} | meant)
+        rows.append({"resolution": height, "frame_rate": fps} | meant)
     over = f" ({unit})" if in_heading else ""
-    names = {"picture": "Resolution", "frame_rate": "Frame rate"}
+    names = {"resolution": "Resolution", "frame_rate": "Frame rate"}
     headings = [names.get(c) or HEADINGS[c] + over for c in columns]
     return _table(kind, [headings, *cells]), rows
 
@@ -285,7 +285,7 @@ def test_a_table_is_proposed_as_meant(made: tuple[str, list[dict[str, Any]]]) ->
     found = read_answer("rungs", reading.accepted()["rungs"])["rungs"]
     assert len(found) == len(rows)
     for rung, row in zip(found, rows, strict=True):
-        assert rung["picture"].endswith(f"x{row['picture']}")
+        assert rung["resolution"].endswith(f"x{row['resolution']}")
         assert float(rung["frame_rate"]) == float(row["frame_rate"])
         for bound in ORDER:
             assert (bound in rung) == (bound in row)

@@ -11,7 +11,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from eager_kestrel.actions.measuring import MeasureOptions
-from eager_kestrel.actions.practice import practice_line, simulated_uplink
+from eager_kestrel.actions.practice import simulated_connection, simulated_uplink
 from eager_kestrel.core.connection.pooling import quarters_of_runs, uplink_of, uplink_of_history
 from eager_kestrel.core.connection.run import Run
 from eager_kestrel.core.connection.trace import Trace
@@ -58,7 +58,7 @@ def test_a_name_counts_before_the_host() -> None:
 def test_a_place_is_measured_by_name_and_then_by_nothing(kestrel: Kestrel) -> None:
     assert "where to is not said" in kestrel("measure").error_line
     short = ("--connections", "1", "--seconds", "3 s", "--json")
-    with simulated_uplink(practice_line(rate=Bitrate.parse("9 Mbit/s"))) as up:
+    with simulated_uplink(simulated_connection(rate=Bitrate.parse("9 Mbit/s"))) as up:
         assert kestrel("places", "add", "home", up.url).code == 0
         first = kestrel("measure", "home", *short)
         second = kestrel("measure", *short)
@@ -195,7 +195,7 @@ def test_bad_places_get_one_line(
         "{",
         "[]",
         '{"format": "eager-kestrel/places/9"}',
-        '{"format": "eager-kestrel/places/1", "places": 3}',
+        '{"format": "eager-kestrel/places/2", "places": 3}',
     ],
 )
 def test_a_damaged_file_is_said_and_left_alone(kestrel: Kestrel, home: Path, text: str) -> None:

@@ -35,7 +35,7 @@ OXBOW = load_guide("oxbow")
 def show(
     motion: str = "lively",
     fps: str = "60",
-    standing: str | None = None,
+    tier: str | None = None,
     share: float = 0.7,
     reserves: tuple[Reserve, ...] = (),
     source: str = "1920x1080",
@@ -46,7 +46,7 @@ def show(
         motion=motion,  # type: ignore[arg-type]
         safe_share=share,
         reserves=reserves,
-        destinations=(Destination(platform="oxbow", standing=standing),),
+        destinations=(Destination(platform="oxbow", tier=tier),),
     )
 
 
@@ -59,7 +59,7 @@ shows = st.builds(
     show,
     motion=st.sampled_from(MOTIONS),
     fps=st.sampled_from(["60", "59.94", "50", "30", "29.97", "25", "24"]),
-    standing=st.sampled_from([None, "hearth"]),
+    tier=st.sampled_from([None, "hearth"]),
     share=st.floats(0.3, 1.0),
     reserves=st.lists(
         st.builds(
@@ -78,7 +78,7 @@ def test_the_document_holds_what_it_promises(kestrel: Kestrel) -> None:
     result = kestrel("plan", "--for", "oxbow", "--upload", "12 Mbit/s", "--json")
     assert result.code == 0, result.err
     document = result.document
-    assert document["format"] == "eager-kestrel/plan/1"
+    assert document["format"] == "eager-kestrel/plan/2"
     assert document["uplink"]["typical_kbps"] == 12_000
     assert document["uplink"]["floor_kbps"] < 12_000
     steps = document["budget"]["steps"]
@@ -86,23 +86,28 @@ def test_the_document_holds_what_it_promises(kestrel: Kestrel) -> None:
     assert [s["before_kbps"] for s in steps[1:]] == [s["after_kbps"] for s in steps[:-1]]
     (there,) = document["destinations"]
     assert there["platform"] == "oxbow"
-    assert there["standing"] is None
+    assert there["tier"] is None
     assert there["feasible"] is True
     video, audio = there["video"], there["audio"]
     assert video["codec"] == "h264"
     assert video["bitrate_kbps"] == 6000
-    assert there["bound_by"]["bitrate"] == "guide"
+    assert there["limited_by"]["bitrate"] == "guide"
     assert video["rate_control"] == "constant"
     assert video["keyframe_frames"] == video["keyframe_seconds"] * video["fps"]
     assert video["buffer_kbit"] == 6000
     assert (video["profile"], video["b_frames"]) == ("high", 2)
     assert audio == {"codec": "aac", "bitrate_kbps": 160, "sample_rate_hz": 48000, "channels": 2}
     assert there["total_kbps"] <= document["budget"]["safe_kbps"] == 8400
-    assert {r["about"] for r in there["reasons"]} >= {"bitrate", "picture", "frame rate", "audio"}
+    assert {r["about"] for r in there["reasons"]} >= {
+        "bitrate",
+        "resolution",
+        "frame rate",
+        "audio",
+    }
     assert all(r["text"] for r in there["reasons"])
 
 
-def test_a_standing_raises_the_ceiling(kestrel: Kestrel) -> None:
+def test_a_tier_raises_the_ceiling(kestrel: Kestrel) -> None:
     result = kestrel(
         "plan", "--for", "oxbow:hearth", "--upload", "40 Mbit/s", "--motion", "hectic", "--json"
     )
@@ -121,17 +126,17 @@ def test_never_above_the_safe_rate_the_guide_or_the_source(kbps: float, wanted: 
         assert there.infeasible_because
         return
     video = there.video
-    ruled = OXBOW.under(wanted.destinations[0].standing)
+    ruled = OXBOW.under(wanted.destinations[0].tier)
     assert video.bitrate_kbps <= ruled.video.ceiling.kbps
-    assert video.picture.width <= min(wanted.source.width, ruled.video.largest.width)
-    assert video.picture.height <= min(wanted.source.height, ruled.video.largest.height)
+    assert video.resolution.width <= min(wanted.source.width, ruled.video.largest.width)
+    assert video.resolution.height <= min(wanted.source.height, ruled.video.largest.height)
     assert video.frame_rate <= wanted.frame_rate
     assert ruled.video.takes_rate(video.frame_rate)
-    assert ruled.video.shapes[0].fits(video.picture)
+    assert ruled.video.shapes[0].fits(video.resolution)
     step = 50 if video.bitrate_kbps < 2000 else 100
     assert video.bitrate_kbps % step == 0
     level = next(row for row in H264_LEVELS if row.name == video.level)
-    assert level.takes(video.picture, video.frame_rate)
+    assert level.takes(video.resolution, video.frame_rate)
     assert video.buffer_kbit <= level.buffer_kbit(video.profile)
     assert there.audio is not None
     assert ruled.audio.least.kbps <= there.audio.bitrate_kbps <= ruled.audio.most.kbps
@@ -140,7 +145,7 @@ def test_never_above_the_safe_rate_the_guide_or_the_source(kbps: float, wanted: 
 
 
 @given(uploads, st.floats(1.0, 3.0), shows)
-def test_more_upload_is_never_worse_and_never_a_smaller_picture(
+def test_more_upload_is_never_worse_and_never_a_smaller_resolution(
     kbps: float, factor: float, wanted: Show
 ) -> None:
     less = planned(kbps, wanted).destinations[0]
@@ -152,18 +157,18 @@ def test_more_upload_is_never_worse_and_never_a_smaller_picture(
             less.video.frame_rate == more.video.frame_rate
             and more.video.bitrate_kbps >= less.video.bitrate_kbps
         ):
-            assert more.video.picture.height >= less.video.picture.height
+            assert more.video.resolution.height >= less.video.resolution.height
 
 
 @given(st.floats(400, 8000))
 @example(4397.0)
-def test_more_motion_never_chooses_a_larger_picture_or_a_lower_frame_rate(kbps: float) -> None:
+def test_more_motion_never_chooses_a_larger_resolution_or_a_lower_frame_rate(kbps: float) -> None:
     """Where the bitrate is the same, and by more than the model can tell."""
     seen = []
     for motion in MOTIONS:
         weighed = candidates_table(show(motion), OXBOW, TABLE, "h264").at(kbps + 200)
         judged = np.where(weighed.allowed, weighed.quality, -1.0)
-        sizes = np.array([one.picture.pixels for one in weighed.candidates])
+        sizes = np.array([one.resolution.pixels for one in weighed.candidates])
         rates = np.array([float(one.frame_rate) for one in weighed.candidates])
         best = int(judged.argmax())
         seen.append((sizes, rates, judged, best, weighed.kbps[best]))
@@ -204,9 +209,9 @@ def test_array_rounding_agrees_with_the_quantity(kbps: float) -> None:
 @given(st.integers(1, 20), st.integers(1, 20))
 def test_ladders_have_the_shape_and_sides_divisible_by_eight(across: int, down: int) -> None:
     shape = AspectRatio.parse(f"{across}:{down}")
-    for picture in even_ladder(shape, Resolution(3840, 2160)):
-        assert picture.width % 8 == picture.height % 8 == 0
-        assert picture.width * shape.down == picture.height * shape.across
+    for resolution in even_ladder(shape, Resolution(3840, 2160)):
+        assert resolution.width % 8 == resolution.height % 8 == 0
+        assert resolution.width * shape.down == resolution.height * shape.across
 
 
 def test_candidates_divide_the_frame_rate_and_never_enlarge() -> None:
@@ -215,13 +220,13 @@ def test_candidates_divide_the_frame_rate_and_never_enlarge() -> None:
     some = OXBOW.video.model_copy(update={"fastest": None, "frame_rates": (30, 25)})
     assert frame_rates(Fraction(48), some) == [(30, False)]
     found = candidates(Resolution(1280, 720), Fraction(60), OXBOW.video, [Resolution(848, 480)])
-    assert max(c.picture for c in found) == Resolution(1280, 720)
-    assert any(c.picture == Resolution(848, 480) for c in found)
+    assert max(c.resolution for c in found) == Resolution(1280, 720)
+    assert any(c.resolution == Resolution(848, 480) for c in found)
     assert {c.frame_rate for c in found} == {60, 30, 20, 15, 10}
 
 
 def test_levels_by_the_table() -> None:
-    for picture, fps, kbps, level in (
+    for resolution, fps, kbps, level in (
         ("1920x1080", 30, 6000, "4"),
         ("1920x1080", 60, 6000, "4.2"),
         ("1280x720", 30, 4000, "3.1"),
@@ -230,7 +235,9 @@ def test_levels_by_the_table() -> None:
         ("640x480", 25, 900, "3"),
     ):
         assert (
-            least_level("h264", Resolution.parse(picture), Fraction(fps), "main", kbps, kbps).name
+            least_level(
+                "h264", Resolution.parse(resolution), Fraction(fps), "main", kbps, kbps
+            ).name
             == level
         )
 
@@ -248,7 +255,7 @@ def test_the_budget_takes_the_lower_of_share_and_what_was_seen_safe() -> None:
     calm = Uplink(typical_kbps=8000, floor_kbps=7900, spread=0.02, basis="one run", said="one run")
     call = Reserve(name="video call", rate=Bitrate.parse("1.5 Mbit/s"))
     assert budget(wild, 0.7, (call,)).safe_kbps == 2500
-    assert budget(wild, 0.7, ()).bound_by == "seen safe"
+    assert budget(wild, 0.7, ()).limited_by == "seen safe"
     assert budget(calm, 0.7, (call,)).safe_kbps == pytest.approx(4100)
     assert budget(calm, 0.7, (call, call, call, call, call)).safe_kbps == 0
 
@@ -260,7 +267,7 @@ def test_the_budget_takes_the_lower_of_share_and_what_was_seen_safe() -> None:
         (("--for", "oxbow", "--upload", "12"), 2, "write 12 Mbit/s or 12 kbit/s"),
         (("--for", "oxbow", "--upload", "12 mb"), 2, "may mean bits or bytes"),
         (("--for", "oxbow:hart", "--upload", "12 Mbit/s"), 2, 'write "hearth"'),
-        (("--for", "oxbow:", "--upload", "12 Mbit/s"), 2, "PLATFORM:STANDING"),
+        (("--for", "oxbow:", "--upload", "12 Mbit/s"), 2, "PLATFORM:TIER"),
         (("--for", "oxbow", "--upload", "12 Mbit/s", "--motion", "livly"), 2, 'write "lively"'),
         (("--for", "oxbow", "--upload", "12 Mbit/s", "--source", "1080"), 2, "1920x1080"),
         (("--for", "oxbow", "--upload", "12 Mbit/s", "--share", "0.7"), 2, 'write "70 %"'),
@@ -317,7 +324,7 @@ def test_the_card_and_the_file(kestrel: Kestrel, tmp_path: Path) -> None:
     assert "every 2 s = 120 frames" in result.out
     assert "video call" in result.out
     assert "\x1b[" not in result.out
-    assert json.loads(out.read_text())["format"] == "eager-kestrel/plan/1"
+    assert json.loads(out.read_text())["format"] == "eager-kestrel/plan/2"
     assert [p.name for p in out.parent.iterdir()] == ["plan.json"]
 
 

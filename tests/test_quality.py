@@ -155,8 +155,8 @@ def test_more_bitrate_never_takes_a_lower_resolution(
     """On the model itself, where no guide stands in between, at one frame rate."""
     source, rate = Resolution(1920, 1080), Fraction(fps)
     found = [c for c in candidates(source, rate, OXBOW.video, []) if c.frame_rate == rate]
-    found.sort(key=lambda c: c.picture.pixels)
-    pixels = np.array([float(c.picture.pixels) for c in found])
+    found.sort(key=lambda c: c.resolution.pixels)
+    pixels = np.array([float(c.resolution.pixels) for c in found])
     rates = np.full_like(pixels, float(fps))
     usual = usual_of(pixels, rates, ranks_of(found, source, ()))
     assert (np.diff(usual) >= 0).all()
@@ -174,7 +174,7 @@ def test_more_bitrate_never_takes_a_lower_resolution(
 def test_a_usual_resolution_is_the_nearest_one() -> None:
     sizes = ((640, 360), (1024, 576), (1152, 648), (1280, 720), (1408, 792))
     found = [Candidate(Resolution(w, h), Fraction(30), True) for w, h in sizes]
-    pixels = np.array([float(c.picture.pixels) for c in found])
+    pixels = np.array([float(c.resolution.pixels) for c in found])
     ranks = ranks_of(found, Resolution(1408, 792), {Resolution(1024, 576)})
     assert usual_of(pixels, np.full(5, 30.0), ranks).tolist() == [0, 1, 3, 3, 4]
 
@@ -206,7 +206,7 @@ def test_what_practice_does_is_about_the_same_as_the_best(
     mean = scenes.mean(axis=0)
     best = best_of(grid, mean, (fps >= 24)[None])
     near = as_good_as(best, scenes, mean, TABLE)[0] & (fps == fps[best[0]])
-    alike = [(made.candidates[i].picture.lines, float(fps[i])) for i in np.flatnonzero(near)]
+    alike = [(made.candidates[i].resolution.lines, float(fps[i])) for i in np.flatnonzero(near)]
     assert any(lines[0] <= n <= lines[1] and rate in rates for n, rate in alike), alike
 
 

@@ -33,7 +33,7 @@ MACHINES = (
             EncoderSpeed(
                 codec="h264",
                 preset="fast",
-                holds=EncoderLimit(picture=Resolution(1280, 720), frame_rate="90"),
+                holds=EncoderLimit(resolution=Resolution(1280, 720), frame_rate="90"),
             ),
         )
     ),
@@ -66,7 +66,7 @@ def with_video(guide: Guide, **update: Any) -> Guide:
 def loosened(reason: Reason, guide: Guide, show: Show, kbps: float) -> tuple[Guide, Show, float]:
     """The same without the limit that a reason names."""
     rungs = guide.rungs
-    match reason.bound_by, set(reason.facts):
+    match reason.limited_by, set(reason.facts):
         case "budget", _:
             return guide, show, 1.5 * kbps + 400
         case "machine", _:
@@ -77,19 +77,23 @@ def loosened(reason: Reason, guide: Guide, show: Show, kbps: float) -> tuple[Gui
             update = {"source": larger, "frame_rate": faster}
             return guide, show.model_copy(update=update), kbps
         case "guide", said if "floor_kbps" in said:
-            free = [r.model_copy(update={"floor": None}) for r in rungs if r.ceiling or r.advised]
+            free = [
+                r.model_copy(update={"floor": None}) for r in rungs if r.ceiling or r.recommended
+            ]
             if reason.facts["machine_too"]:
                 show = show.model_copy(update={"machine": Machine()})
             return with_video(guide, floor=None).with_rules({"rungs": tuple(free)}), show, kbps
         case "guide", said if "ceiling_kbps" in said:
-            free = [r.model_copy(update={"ceiling": None}) for r in rungs if r.floor or r.advised]
+            free = [
+                r.model_copy(update={"ceiling": None}) for r in rungs if r.floor or r.recommended
+            ]
             loose = with_video(guide, ceiling=NO_LIMIT)
             return loose.with_rules({"rungs": tuple(free)}), show, kbps
         case "guide", said if "rewarded" in said:
             plain = guide.delivery.model_copy(update={"better_from_lines": None})
             return guide.with_rules({"delivery": plain}), show, kbps
         case _:
-            every = {"largest": Resolution(16384, 16384), "pictures": (), "frame_rates": ()}
+            every = {"largest": Resolution(16384, 16384), "resolutions": (), "frame_rates": ()}
             return with_video(guide, fastest=Fraction(480), **every), show, kbps
 
 
@@ -105,9 +109,9 @@ def tied(there: DestinationPlan) -> bool:
 
 
 VALUES: dict[str, Any] = {
-    "picture": lambda v: v.picture,
+    "resolution": lambda v: v.resolution,
     "frame rate": lambda v: v.frame_rate,
-    "bitrate": lambda v: (v.picture, v.frame_rate, v.bitrate_kbps),
+    "bitrate": lambda v: (v.resolution, v.frame_rate, v.bitrate_kbps),
 }
 
 
@@ -119,7 +123,7 @@ def test_without_the_limit_that_is_named_the_setting_is_another(
     there = planned(guide, show, kbps)
     assume(there.video is not None)
     for reason in there.reasons:
-        if reason.about not in VALUES or reason.bound_by not in (
+        if reason.about not in VALUES or reason.limited_by not in (
             "budget",
             "guide",
             "machine",
@@ -134,20 +138,22 @@ def test_without_the_limit_that_is_named_the_setting_is_another(
 
 
 @given(cases())
-def test_a_picture_that_would_look_no_better_does_not(case: tuple[Guide, Show, float]) -> None:
-    """What stands against the next larger picture is its own quality, never a rule unsaid."""
+def test_a_resolution_that_would_look_no_better_does_not(case: tuple[Guide, Show, float]) -> None:
+    """What stands against the next larger resolution is its own quality, never a rule unsaid."""
     there = planned(*case)
     assume(there.video is not None)
     for reason in there.reasons:
         for one, other in (("next_quality", "quality"), ("other_quality", "quality")):
-            if one in reason.facts and reason.bound_by.startswith("quality"):
+            if one in reason.facts and reason.limited_by.startswith("quality"):
                 assert float(reason.facts[one]) <= float(reason.facts[other]) + 1e-6, reason.text
 
 
 @given(cases(), st.floats(1.0, 1.6))
 def test_more_upload_never_looks_worse(case: tuple[Guide, Show, float], more: float) -> None:
     guide, show, kbps = case
-    guide = with_video(guide, advised=guide.video.advised.model_copy(update={"frame_rate": None}))
+    guide = with_video(
+        guide, recommended=guide.video.recommended.model_copy(update={"frame_rate": None})
+    )
     before, after = planned(guide, show, kbps), planned(guide, show, kbps * more)
     assume(before.quality is not None)
     assert after.quality is not None
@@ -177,8 +183,8 @@ def test_offers_of_one_destination_are_kept(case: tuple[Guide, Show, float]) -> 
         if offer.kind == "upload":
             assert offer.upload_kbps is not None
             then = planned(guide, show, offer.upload_kbps)
-        elif offer.kind == "standing":
-            place = place.model_copy(update={"standing": offer.needs})
+        elif offer.kind == "tier":
+            place = place.model_copy(update={"tier": offer.needs})
             then = planned(guide, show.model_copy(update={"destinations": (place,)}), kbps)
         else:
             place = place.model_copy(update={"codec": offer.needs})
@@ -187,12 +193,12 @@ def test_offers_of_one_destination_are_kept(case: tuple[Guide, Show, float]) -> 
         assert there.quality is not None
         assert then.quality >= there.quality + TABLE.alike - 1e-4
         assert then.video is not None
-        assert gives(then.video) == (offer.gives.picture, offer.gives.frame_rate)
+        assert gives(then.video) == (offer.gives.resolution, offer.gives.frame_rate)
         assert then.video.bitrate_kbps >= offer.gives.bitrate_kbps
 
 
 def gives(video: VideoSettings) -> tuple[Resolution, Fraction]:
-    return video.picture, video.frame_rate
+    return video.resolution, video.frame_rate
 
 
 RATES = {
@@ -249,7 +255,7 @@ def test_enlarging_has_a_limit() -> None:
         )
         video = planned(BUNDLED[1], show, 60_000).video
         assert video is not None
-        assert (video.picture.pixels > show.source.pixels) is enlarged
+        assert (video.resolution.pixels > show.source.pixels) is enlarged
 
 
 SHAPES = ["1440x1080", "1920x1200", "2560x1080", "1280x720", "1080x1920", "720x720", "640x480"]
@@ -261,11 +267,11 @@ SHAPES = ["1440x1080", "1920x1200", "2560x1080", "1280x720", "1080x1920", "720x7
 def test_sources_of_any_shape_are_cropped_or_padded(
     source: str, named: tuple[str, ...], shaped: bool
 ) -> None:
-    """A guide with a few pictures takes any source; what a crop and a pad show is said."""
-    pictures = tuple(map(Resolution.parse, named))
-    largest = Resolution(max(p.width for p in pictures), max(p.height for p in pictures))
+    """A guide with a few resolutions takes any source; what a crop and a pad show is said."""
+    resolutions = tuple(map(Resolution.parse, named))
+    largest = Resolution(max(p.width for p in resolutions), max(p.height for p in resolutions))
     shapes = BUNDLED[2].video.shapes if named[0] == "720x1280" and shaped else ()
-    guide = with_video(BUNDLED[0], pictures=pictures, largest=largest, shapes=shapes)
+    guide = with_video(BUNDLED[0], resolutions=resolutions, largest=largest, shapes=shapes)
     show = Show(
         source=source,
         frame_rate="30",
@@ -274,14 +280,14 @@ def test_sources_of_any_shape_are_cropped_or_padded(
     )
     there = planned(guide, show, 9_000)
     assert there.video is not None, there.infeasible_because
-    assert there.video.picture in pictures
-    fits = there.video.picture.shape.fits(show.source)
+    assert there.video.resolution in resolutions
+    fits = there.video.resolution.shape.fits(show.source)
     assert (there.fit is None) is fits
     if there.fit is not None:
         for part, share in ((there.fit.crop, there.fit.kept_share),):
             assert part.within(show.source)
-            assert there.video.picture.shape.fits(part)
+            assert there.video.resolution.shape.fits(part)
             assert share == pytest.approx(part.pixels / show.source.pixels, abs=0.01)
-        assert there.fit.pad.within(there.video.picture)
-        smaller = [p for p in pictures if p.pixels < there.video.picture.pixels]
+        assert there.fit.pad.within(there.video.resolution)
+        smaller = [p for p in resolutions if p.pixels < there.video.resolution.pixels]
         assert not smaller or there.fit.enlarged <= 1.5  # nothing is blown up without need

@@ -83,7 +83,7 @@ def test_a_constant_stream_in_every_container(made: Make, name: str) -> None:
     seen = read_recording(made(name, *CONSTANT, "-c:a", "aac", "-b:a", "96k", "-ac", "2"))
     video, audio = seen.video, seen.audio
     assert seen.seconds == pytest.approx(6, abs=0.1)
-    assert (video.codec, str(video.picture), str(video.shape)) == ("h264", "320x180", "16:9")
+    assert (video.codec, str(video.resolution), str(video.shape)) == ("h264", "320x180", "16:9")
     assert (video.frame_rate, video.regular_share, video.frames) == (30, 1.0, 180)
     assert video.average_kbps == pytest.approx(600, rel=0.1)  # x264 fills its buffer first
     assert video.rate_control == "constant"
@@ -179,7 +179,7 @@ def test_automatic_keyframes_and_mono(made: Make, kestrel: Kestrel) -> None:
     assert "250 frames" in found["oxbow", "video.keyframes"]["found"]
     assert found["oxbow", "audio.channels"]["severity"] == "breach"
     assert found["gatepost", "audio.channels"]["severity"] == "fine"
-    assert found["gatepost", "video.pictures"]["severity"] == "breach"
+    assert found["gatepost", "video.resolutions"]["severity"] == "breach"
     assert result.document["recording"]["container"] == "matroska"
 
 
@@ -412,14 +412,14 @@ def test_a_recording_takes_no_settings_beside_it(made: Make, kestrel: Kestrel) -
 
 
 @pytest.mark.parametrize("order", [("oxbow:hearth", "oxbow"), ("oxbow", "oxbow:hearth")])
-def test_a_recording_is_held_to_each_standing_in_any_order(
+def test_a_recording_is_held_to_each_tier_in_any_order(
     made: Make, kestrel: Kestrel, order: tuple[str, str]
 ) -> None:
     rate = [word.replace("600k", "7000k") for word in CONSTANT]
     file = made("fast.flv", *rate, "-c:a", "aac", "-b:a", "128k", "-ac", "2", seconds="4")
     found = kestrel("check", file, "--for", order[0], "--for", order[1], "--json").document
     for rule in ("video.ceiling", "peak over two seconds"):
-        said = {f.get("standing"): f["severity"] for f in found["findings"] if f["rule"] == rule}
+        said = {f.get("tier"): f["severity"] for f in found["findings"] if f["rule"] == rule}
         assert said == {"hearth": "fine", None: "breach"}, rule
 
 

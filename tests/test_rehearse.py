@@ -1,4 +1,4 @@
-"""On the wire: receiving real publishers, rehearsing through simulated lines, keys kept secret."""
+"""On the wire: receiving real publishers, rehearsing through simulated connections, keys kept secret."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ import trustme
 from eager_kestrel.actions.checking import guides_of
 from eager_kestrel.actions.evidence import stutter_of
 from eager_kestrel.actions.planning import plan, uplink_from_number
-from eager_kestrel.actions.practice import practice_line
+from eager_kestrel.actions.practice import simulated_connection
 from eager_kestrel.actions.receiving import Reception, reception, wait_for
 from eager_kestrel.actions.rehearsing import (
     RehearsalOutcome,
@@ -130,7 +130,7 @@ def test_ffmpeg_publishes_and_is_described(tmp_path: Path) -> None:
     assert first is not None
     assert first.recording is not None
     video, audio = first.recording.video, first.recording.audio
-    assert (video.picture, video.frame_rate) == (Resolution(320, 180), 30)
+    assert (video.resolution, video.frame_rate) == (Resolution(320, 180), 30)
     assert video.keyframes.typical_seconds == pytest.approx(2, abs=0.01)
     assert video.average_kbps == pytest.approx(500, rel=0.15)
     assert audio is not None
@@ -156,8 +156,8 @@ with av.open(sys.argv[1], "w", format="flv") as out:
     stream.width, stream.height, stream.pix_fmt = 320, 176, "yuv420p"
     stream.options = {"preset": "ultrafast", "tune": "zerolatency"}
     for number in range(60):
-        picture = np.full((264, 320), number, np.uint8)
-        frame = av.VideoFrame.from_ndarray(picture, format="yuv420p")
+        resolution = np.full((264, 320), number, np.uint8)
+        frame = av.VideoFrame.from_ndarray(resolution, format="yuv420p")
         frame.pts = number
         out.mux(stream.encode(frame))
     out.mux(stream.encode())
@@ -252,8 +252,8 @@ def rehearsed(
     plan: Plan, rate: str, wish: RehearseOptions, **more: Any
 ) -> tuple[RehearsalOutcome, Reception]:
     chosen = destination_of(plan, None)
-    line = practice_line(rate=Bitrate.parse(rate))
-    with stage(line, OXBOW.under(chosen.standing), **more) as there:
+    line = simulated_connection(rate=Bitrate.parse(rate))
+    with stage(line, OXBOW.under(chosen.tier), **more) as there:
         outcome = rehearse(plan, chosen, there.target, there.key, wish)
     return outcome, there.taking
 
@@ -272,7 +272,7 @@ def test_a_plan_of_four_holds_on_five() -> None:
     assert arrived.breaches == 0
     video, wanted = arrived.recording.video, plan.destinations[0].video
     assert wanted is not None
-    assert (video.picture, video.frame_rate) == (wanted.picture, wanted.frame_rate)
+    assert (video.resolution, video.frame_rate) == (wanted.resolution, wanted.frame_rate)
     assert video.average_kbps == pytest.approx(wanted.bitrate_kbps, rel=0.02)
     assert video.keyframes.typical_seconds == wanted.keyframe_seconds
     assert video.profile == wanted.profile
@@ -285,7 +285,7 @@ def test_six_on_five_is_the_line_and_settles() -> None:
     plan = planned("12 Mbit/s")
     outcome, _ = rehearsed(plan, "5 Mbit/s", RehearseOptions(seconds=10, settle=True))
     first, last = outcome.rehearsals[0], outcome.rehearsals[-1]
-    assert first.verdict.limited_by == "line", first.verdict.text
+    assert first.verdict.limited_by == "upload", first.verdict.text
     assert first.verdict.at_seconds is not None
     assert first.verdict.at_seconds < 10
     assert first.late_frames > 0
@@ -296,7 +296,7 @@ def test_six_on_five_is_the_line_and_settles() -> None:
     settled = outcome.settled.destinations[0]
     assert 0.88 * 5000 <= settled.total_kbps < 5000  # the ladder's own step is at 3,700
     assert outcome.best.total_kbps == pytest.approx(settled.total_kbps, abs=0.1)
-    assert all(step.total_kbps < settled.total_kbps for step in settled.steps_down)
+    assert all(step.total_kbps < settled.total_kbps for step in settled.fallbacks)
     assert Plan.model_validate_json(outcome.settled.model_dump_json()) == outcome.settled
 
 
@@ -335,7 +335,7 @@ def test_a_rehearsal_stutters_where_the_replay_of_the_same_connection_does(
     if found.verdict.limited_by != "machine":
         assert found.verdict.held is (not found.stutters)
     if late:
-        assert late[0].cause == "line"
+        assert late[0].cause == "upload"
         assert 4 < late[0].at_seconds < 6.5
 
 
@@ -456,7 +456,7 @@ def test_stand_ins_of_every_codec_are_valid_and_constant(codec: str, tmp_path: P
     assert seen.decoded.damaged == 0
     assert seen.decoded.frames >= 140
     assert seen.video.codec == codec
-    assert seen.video.picture == video.picture
+    assert seen.video.resolution == video.resolution
     assert seen.video.average_kbps == pytest.approx(video.bitrate_kbps, rel=0.03)
     assert seen.video.keyframes.typical_seconds == pytest.approx(video.keyframe_seconds, abs=0.04)
 
@@ -520,21 +520,21 @@ def sent(moments: list[tuple[float, float, float, int]], **more: Any) -> Sent:
         "counted_by": "kernel",
     }
     looked = tuple(
-        Moment(seconds=t, backlog_seconds=b, encoder_seconds=e, delivered_bytes=n, round_trip_ms=9)
+        Moment(seconds=t, queued_seconds=b, encoder_seconds=e, delivered_bytes=n, round_trip_ms=9)
         for t, b, e, n in moments
     )
     return Sent(**(base | more), moments=looked)
 
 
 def test_verdicts_tell_the_three_apart() -> None:
-    now, *rest = planned("12 Mbit/s").destinations[0].steps_down
+    now, *rest = planned("12 Mbit/s").destinations[0].fallbacks
     steps = tuple(rest)
     fine = verdict(sent([(t, 0.1, 0, t * 600_000) for t in range(11)]), now, steps, 10)
     assert (fine.held, fine.limited_by) == (True, None)
     line = verdict(
         sent([(t, t / 8, 0, t * 500_000) for t in range(11)], late_frames=9), now, steps, 10
     )
-    assert (line.held, line.limited_by, line.at_seconds) == (False, "line", 6)
+    assert (line.held, line.limited_by, line.at_seconds) == (False, "upload", 6)
     assert line.would_hold is not None
     assert steps[line.would_hold].total_kbps <= 0.9 * 4000
     assert line.would_hold == 0 or steps[line.would_hold - 1].total_kbps > 0.9 * 4000
@@ -554,7 +554,7 @@ def test_verdicts_tell_the_three_apart() -> None:
     )
     assert (unseen.limited_by, unseen.at_seconds, unseen.late_seconds) == ("machine", 6, 1.1)
     both = verdict(sent([*looks, (6.0, 2.9, 0.0, 3_000_000)], late_frames=3), now, steps, 10)
-    assert both.limited_by == "line"
+    assert both.limited_by == "upload"
     gone = verdict(sent([(1, 0, 0, 0)], broken=((3.0, "it hung up"),)), now, steps, 10)
     assert (gone.limited_by, gone.breaks) == ("ingest", 1)
     assert gone.text == "it hung up, after 3.0 s"
@@ -583,8 +583,8 @@ def test_the_command_line_rehearses_settles_and_draws(kestrel: Kestrel, tmp_path
     )
     assert result.code == 0, result.err
     document = result.document
-    assert document["format"] == "eager-kestrel/rehearsal/1"
-    assert document["before"][0]["verdict"]["limited_by"] == "line"
+    assert document["format"] == "eager-kestrel/rehearsal/2"
+    assert document["before"][0]["verdict"]["limited_by"] == "upload"
     assert document["verdict"]["held"] is True
     assert figure.read_bytes().startswith(b"\x89PNG")
     held = json.loads(out.read_text())
@@ -681,8 +681,8 @@ def test_a_simulated_platform_on_the_command_line(home: Path) -> None:
     with running(command) as serving:
         assert serving.stdout is not None
         lines = [serving.stdout.readline() for _ in range(4)]
-        standing = json.loads("".join(lines))
-        address = f"{standing['url']}/{standing['key']}"
+        tier = json.loads("".join(lines))
+        address = f"{tier['url']}/{tier['key']}"
         assert published_by_ffmpeg(address, 14, "-g", "600", "-r", "25") != 0  # cut off
         assert published_by_ffmpeg(address, 2) == 0
         serving.send_signal(signal.SIGINT)

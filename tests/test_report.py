@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 
 from eager_kestrel.files.history import History
-from tests.airings import an_airing
+from tests.broadcasts import an_broadcast
 from tests.conftest import Kestrel
 from tests.test_runs import at, kept
 
@@ -53,7 +53,7 @@ def test_the_page_is_whole_and_needs_nothing_else(kestrel: Kestrel, tmp_path: Pa
     made = kestrel("plan", "--for", "oxbow", "--for", "gatepost", *ever, "--json").document
     kestrel("check", "--for", "oxbow", "--bitrate", "9 Mbit/s")
     with History() as history:
-        history.keep([an_airing([4000] * 30)])
+        history.keep([an_broadcast([4000] * 30)])
     assert kestrel("report", "-o", tmp_path / "deep" / "page.html").code == 0
     page = Page()
     page.feed((tmp_path / "deep" / "page.html").read_text())
@@ -65,11 +65,11 @@ def test_the_page_is_whole_and_needs_nothing_else(kestrel: Kestrel, tmp_path: Pa
     for there in made["destinations"]:
         for reason in there["reasons"]:
             assert " ".join(reason["text"].split()) in text
-        for step in there["steps_down"]:
+        for step in there["fallbacks"]:
             assert f"{step['video']['bitrate_kbps']:,.0f} kbit/s" in text
     for said in (
-        "How the line is divided",
-        "The line by hour of day",
+        "How the connection is divided",
+        "The connection by hour of day",
         "Checked",
         "9,000 kbit/s",
         "The last show",
@@ -80,7 +80,7 @@ def test_the_page_is_whole_and_needs_nothing_else(kestrel: Kestrel, tmp_path: Pa
         assert said in text, said
     assert kestrel("report", "-o", tmp_path / "page.md").code == 0
     plain = (tmp_path / "page.md").read_text()
-    for said in ("The line, divided", "Checked", "The last show", "step down", "local copy"):
+    for said in ("The connection, divided", "Checked", "The last show", "step down", "local copy"):
         assert said in plain
 
 
@@ -110,5 +110,5 @@ def test_a_page_without_anything_else_tells_the_plan_alone(
     kestrel("plan", "--for", "oxbow", *UPLOAD)
     assert kestrel("report", "-o", tmp_path / "p.html").code == 0
     text = (tmp_path / "p.html").read_text()
-    for title in ("Rehearsed", "Checked", "The last show", "The line by hour"):
+    for title in ("Rehearsed", "Checked", "The last show", "The connection by hour"):
         assert not re.search(f"<h2>{title}", text)

@@ -124,7 +124,7 @@ def test_bad_rows_are_named_by_line_and_good_ones_kept(kestrel: Kestrel, tmp_pat
         ("a,b\n1,2\n", 'name them "time" and "upload_mbps"'),
         ("", "no columns"),
         ("{not json", "not JSON"),
-        ('{"format": "eager-kestrel/plan/1"}', "this is a plan, not a runs"),
+        ('{"format": "eager-kestrel/plan/2"}', "this is a plan, not a runs"),
         ('{"format": "eager-kestrel/runs/9", "runs": []}', "newer than this program"),
         ("time,upload\nnever,8 Mbit/s\n", "none of 1 rows"),
         ("[" * 100_000, "not JSON"),
@@ -214,7 +214,7 @@ def test_real_runs_outweigh_readings_and_practice() -> None:
         9_000, rel=0.01
     )
     assert uplink_of_history([reading, practice]).basis == "assumed"
-    assert "not your line" in uplink_of_history([practice]).said
+    assert "not your connection" in uplink_of_history([practice]).said
 
 
 @given(st.integers(0, 23), st.integers(0, 59), st.integers(0, 23))
@@ -447,12 +447,12 @@ def test_something_else_than_rtmp_is_no_answer(kestrel: Kestrel, home: Path) -> 
 
 def test_a_schedule_leaves_its_runs_in_the_history_one_by_one(kestrel: Kestrel) -> None:
     from eager_kestrel.actions.measuring import MeasureOptions, keep
-    from eager_kestrel.actions.practice import practice_line, simulated_uplink
+    from eager_kestrel.actions.practice import simulated_connection, simulated_uplink
     from eager_kestrel.actions.schedule import measure_repeatedly
     from eager_kestrel.core.connection.throughput import Limits
     from eager_kestrel.core.units import Bitrate
 
-    with simulated_uplink(practice_line(rate=Bitrate.parse("8 Mbit/s"))) as up:
+    with simulated_uplink(simulated_connection(rate=Bitrate.parse("8 Mbit/s"))) as up:
         wish = MeasureOptions(up.url, connections=1, limits=Limits(2.0), practice=True)
         for outcome in measure_repeatedly(wish, 2, 0.1):
             assert outcome.run is not None
@@ -502,7 +502,9 @@ def test_hours_say_what_a_platform_would_get(kestrel: Kestrel, tmp_path: Path) -
         for gets in hour["gets"]:
             place = plan(shows[gets["platform"]], uplink).plan.destinations[0]
             assert gets["total_kbps"] == place.total_kbps
-            wanted = place.video.words if place.video is not None else "nothing this line carries"
+            wanted = (
+                place.video.words if place.video is not None else "nothing this connection carries"
+            )
             assert gets["settings"] == wanted
     shown = kestrel("runs", "hours", "--for", "oxbow").out
     assert found[0]["gets"][0]["settings"] in shown

@@ -40,7 +40,7 @@ def test_the_bundled_shows_plan(kestrel: Kestrel, name: str) -> None:
 
 def test_the_show_of_this_folder_is_taken_and_said(kestrel: Kestrel, tmp_path: Path) -> None:
     Path("show.toml").write_text(
-        'format = "eager-kestrel/show/1"\nsource = "1280x720"\nframe_rate = "30"\n'
+        'format = "eager-kestrel/show/2"\nsource = "1280x720"\nframe_rate = "30"\n'
         'motion = "calm"\nviewers = "2 Mbit/s"\n[[destinations]]\nplatform = "oxbow"\n'
     )
     result = kestrel("plan", *UPLOAD, "--json")
@@ -48,7 +48,7 @@ def test_the_show_of_this_folder_is_taken_and_said(kestrel: Kestrel, tmp_path: P
     assert "planning the show of ./show.toml" in result.err
     (there,) = result.document["destinations"]
     assert there["total_kbps"] <= 2000
-    assert there["bound_by"]["bitrate"] == "viewers"
+    assert there["limited_by"]["bitrate"] == "viewers"
     over = kestrel("plan", *UPLOAD, "--viewers", "1 Mbit/s", "--motion", "hectic", "--json")
     assert over.document["destinations"][0]["total_kbps"] <= 1000
     assert over.document["inputs"]["motion"] == "hectic"
@@ -74,7 +74,7 @@ def test_a_broken_show_names_the_line(kestrel: Kestrel, text: str, says: str) ->
     place = "" if "[destinations]" in text else '[[destinations]]\nplatform = "oxbow"\n'
     top = "" if text.startswith("[") else f"{text}\n"
     tables = f"{text}\n" if text.startswith("[") else ""
-    Path("bad.toml").write_text(f'format = "eager-kestrel/show/1"\n{top}{whole}{place}{tables}')
+    Path("bad.toml").write_text(f'format = "eager-kestrel/show/2"\n{top}{whole}{place}{tables}')
     result = kestrel("plan", "bad.toml", *UPLOAD)
     assert result.code == 2
     assert result.error_line.startswith("eager-kestrel: bad.toml")
@@ -223,7 +223,7 @@ def test_the_conversation_asks_again_and_offers_reserves(
     assert document["safe_share"] == "60 %"
     assert [r["name"] for r in document["reserves"]] == ["a video call", "game"]
     assert [d["platform"] for d in document["destinations"]] == ["oxbow", "pocketfair"]
-    assert "The line, divided" in result.out
+    assert "The connection, divided" in result.out
     again = ["y", "Glaze talk", "calm", "", "30", "", "oxbow", "-", "-", "-", "", "8", "y"]
     monkeypatch.setattr(sys, "stdin", Person("\n".join(again) + "\n"))
     other = kestrel("start")
@@ -303,7 +303,7 @@ def test_a_show_names_the_platforms_to_try_and_to_check(kestrel: Kestrel) -> Non
         "glaze-talk",
         "--bitrate",
         "5 Mbit/s",
-        "--picture",
+        "--resolution",
         "1920x1080",
         "--fps",
         "30",

@@ -123,11 +123,14 @@ def test_never_above_the_safe_rate_and_every_guide_holds(kbps: float, wanted: Sh
             assert place.name in split.left_out
             assert there.infeasible_because
             continue
-        found = check(settings_of(there), [GUIDES[place.platform].under(place.standing)])
+        found = check(settings_of(there), [GUIDES[place.platform].under(place.tier)])
         assert [f for f in found.findings if f.severity == "breach"] == []
         own = next(group for group in split.groups if place.name in group.platforms)
         assert there.video is not None
-        assert (there.video.picture, there.video.bitrate_kbps) == (own.picture, own.bitrate_kbps)
+        assert (there.video.resolution, there.video.bitrate_kbps) == (
+            own.resolution,
+            own.bitrate_kbps,
+        )
         assert there.quality == pytest.approx(own.quality, abs=1e-3)
         assert place.encode == "either" or len(own.platforms) == 1
     assert planned(kbps, wanted).model_dump_json() == result.model_dump_json()
@@ -203,7 +206,7 @@ def test_a_slow_machine_shares_encodes() -> None:
     assert video is not None
     assert video.pixels_per_second <= 1920 * 1080 * 75 * 0.6
     assert video.preset == "veryfast"
-    assert "machine" in slow.destinations[0].bound_by.values()
+    assert "machine" in slow.destinations[0].limited_by.values()
 
 
 @settings(max_examples=12)
@@ -227,7 +230,7 @@ def test_an_encode_of_ones_own_never_looks_worse_than_a_shared_one(
 
 def test_what_does_not_fit_is_left_out_by_weight_and_said(kestrel: Kestrel) -> None:
     Path("thin.toml").write_text(
-        'format = "eager-kestrel/show/1"\nsource = "1920x1080"\nframe_rate = "30"\n'
+        'format = "eager-kestrel/show/2"\nsource = "1920x1080"\nframe_rate = "30"\n'
         'motion = "calm"\n[[destinations]]\nplatform = "oxbow"\nweight = 3\nleast_quality = 0.6\n'
         '[[destinations]]\nplatform = "fernlight"\nencode = "own"\n[[destinations]]\n'
         'platform = "gatepost"\nleast_quality = 0.6\n'
@@ -282,14 +285,14 @@ def test_every_offer_to_one_of_several_is_kept(kbps: float, wanted: Show) -> Non
                 assert offer.upload_kbps is not None
                 then = planned(offer.upload_kbps, wanted)
             else:
-                key = "standing" if offer.kind == "standing" else "codec"
+                key = "tier" if offer.kind == "tier" else "codec"
                 changed = place.model_copy(update={key: offer.needs})
                 rest = [changed if n == number else d for n, d in enumerate(wanted.destinations)]
                 then = planned(kbps, wanted.model_copy(update={"destinations": tuple(rest)}))
             after = then.destinations[number]
             assert after.video is not None
-            assert (after.video.picture, after.video.frame_rate) == (
-                offer.gives.picture,
+            assert (after.video.resolution, after.video.frame_rate) == (
+                offer.gives.resolution,
                 offer.gives.frame_rate,
             )
             assert after.video.bitrate_kbps == offer.gives.bitrate_kbps
@@ -305,7 +308,7 @@ def test_what_is_left_is_of_no_use_to_any(kbps: float, wanted: Show) -> None:
     assert result.split is not None
     tried = Groupings(
         wanted,
-        [GUIDES[d.platform].under(d.standing) for d in wanted.destinations],
+        [GUIDES[d.platform].under(d.tier) for d in wanted.destinations],
         TABLE,
         result.budget.safe_kbps,
     )
@@ -370,7 +373,7 @@ def test_presets_of_all_encodes_hold_side_by_side(kbps: float, wanted: Show) -> 
         assert group.machine_share == pytest.approx(loads[-1] / machine.share, abs=1e-3)
     assert sum(loads) <= machine.share + 1e-6
     for reason in (r for d in result.destinations for r in d.reasons):
-        if reason.about == "picture" and reason.bound_by == "machine":
+        if reason.about == "resolution" and reason.limited_by == "machine":
             alone = "in time" in reason.text
             assert alone is not bool(reason.facts["beside_others"])
 
@@ -380,7 +383,7 @@ def test_presets_of_all_encodes_hold_side_by_side(kbps: float, wanted: Show) -> 
 def test_an_encode_more_is_only_made_where_it_is_seen(kbps: float, wanted: Show) -> None:
     """Fewer would look worse on average, or to some destination by far; by trying every way."""
     safe = planned(kbps, wanted).budget.safe_kbps
-    ruled = [GUIDES[d.platform].under(d.standing) for d in wanted.destinations]
+    ruled = [GUIDES[d.platform].under(d.tier) for d in wanted.destinations]
     tried = Groupings(wanted, ruled, TABLE, safe)
     everyone = tuple(range(len(ruled)))
     chosen = tried.best(everyone)
@@ -408,7 +411,7 @@ def test_an_encode_more_is_only_made_where_it_is_seen(kbps: float, wanted: Show)
             assert mean > TABLE.alike or most > 3 * TABLE.alike
 
 
-def test_a_slower_preset_buys_picture() -> None:
+def test_a_slower_preset_buys_resolution() -> None:
     """It is counted as its measured share of bitrate, and said."""
     place = Destination(platform="oxbow")
     held = {"holds": "1920x1080 at 300", "codec": "h264"}
@@ -428,7 +431,7 @@ def test_a_slower_preset_buys_picture() -> None:
 def test_pieces_bound_the_keyframes_of_a_shared_encode() -> None:
     """A piece begins with a keyframe, also where only one of the two sends pieces."""
     hourly = GUIDES["oxbow"].video.model_copy(
-        update={"keyframes": Keyframes(at_least=1.0, at_most=4.0, advised=3.0)}
+        update={"keyframes": Keyframes(at_least=1.0, at_most=4.0, recommended=3.0)}
     )
     slow = GUIDES["oxbow"].with_rules({"video": hourly})
     pieces = GUIDES["fernlight"].with_rules(
@@ -449,13 +452,13 @@ def test_pieces_bound_the_keyframes_of_a_shared_encode() -> None:
     st.sampled_from(["glaze-talk", "clay-fair"]),
     st.sampled_from(["1280x720", "1920x1080", "960x540", "540x960"]),
 )
-def test_need_answers_for_the_whole_show(name: str, picture: str) -> None:
+def test_need_answers_for_the_whole_show(name: str, resolution: str) -> None:
     """Planning the show with what it says gives a look that differs by no more than the band."""
     from eager_kestrel.actions import load_show
     from eager_kestrel.actions.what_if import need
 
     wanted = load_show(name)
-    found = need(wanted, [Resolution.parse(picture)])
+    found = need(wanted, [Resolution.parse(resolution)])
     platforms = [place.platform for place in wanted.destinations]
     assert {answer.platform for answer in found.needs} == set(platforms)
     for answer in found.needs:
@@ -467,7 +470,7 @@ def test_need_answers_for_the_whole_show(name: str, picture: str) -> None:
         if answer.taken_kbps is not None:
             video = planned(answer.taken_kbps, wanted).destinations[at].video
             assert video is not None
-            assert str(video.picture) == picture
+            assert str(video.resolution) == resolution
 
 
 def test_a_sweep_of_a_show_is_of_all_its_destinations(kestrel: Kestrel) -> None:

@@ -134,7 +134,7 @@ def test_what_is_best_between_two_bitrates_is_best_at_each(motion: str, first: f
             )
             for p, f in shapes
         }
-        assert looks[part.picture, part.frame_rate] >= max(looks.values()) - 0.003
+        assert looks[part.resolution, part.frame_rate] >= max(looks.values()) - 0.003
 
 
 # The command line
@@ -159,7 +159,7 @@ def test_a_trial_is_kept_seen_and_planned_by(
     assert found.code == 0, found.err
     trial = Trial.model_validate({k: v for k, v in found.document.items() if k != "plan"})
     assert [p.target_kbps for p in trial.points] == [160, 240, 320, 400]
-    assert all(p.picture == Resolution(320, 180) and p.vmaf is None for p in trial.points)
+    assert all(p.resolution == Resolution(320, 180) and p.vmaf is None for p in trial.points)
     assert [p.look for p in trial.points] == sorted(p.look for p in trial.points)
     assert [p.kbps for p in trial.points] == sorted(p.kbps for p in trial.points)
     assert hull([(p.kbps, p.look) for p in trial.points]) == [p.on_hull for p in trial.points]

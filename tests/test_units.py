@@ -115,7 +115,7 @@ def test_data_times_and_shares() -> None:
         assert says in caught.value.line()
 
 
-def test_frame_rates_are_exact_and_pictures_have_a_shape() -> None:
+def test_frame_rates_are_exact_and_resolutions_have_a_shape() -> None:
     assert parse_frame_rate("29.97") == Fraction(30000, 1001)
     assert parse_frame_rate("59.94 fps") == Fraction(60000, 1001)
     assert frame_rate_text(Fraction(30000, 1001)) == "29.97"

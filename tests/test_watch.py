@@ -1,4 +1,4 @@
-"""Watching: what a look means, airings as evidence, and what review makes of one."""
+"""Watching: what a look means, broadcasts as evidence, and what review makes of one."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ from eager_kestrel.core.watching.review import review_of
 from eager_kestrel.core.watching.sample import StreamSample
 from eager_kestrel.core.watching.verdict import Expected, Judge
 from eager_kestrel.files.history import History
-from tests.airings import an_airing, played
+from tests.broadcasts import an_broadcast, played
 from tests.conftest import Kestrel
 from tests.test_runs import at, kept
 
@@ -62,7 +62,7 @@ def test_a_queue_that_grows_is_told_before_a_frame_is_late(
     assert out.warned_at >= 20
     if out.first_late is not None:
         assert out.warned_at < out.first_late
-        assert set(out.causes) == {"line"}
+        assert set(out.causes) == {"upload"}
         assert any(trouble.late for trouble in out.notes.troubles)
 
 
@@ -75,7 +75,7 @@ def test_a_dip_is_the_lines_and_a_step_that_fits_is_named(
         asked_show(None, ShowOptions(platforms=("oxbow",), source="1920x1080", fps="60")).show,
         uplink_from_number("9 Mbit/s"),
     ).plan.destinations[0]
-    expected = Expected(made.total_kbps, 60.0, 2.0, made.steps_down)
+    expected = Expected(made.total_kbps, 60.0, 2.0, made.fallbacks)
     out = played(
         lambda t: carried if 20 <= t < 20 + length else 12000,
         expected,
@@ -83,13 +83,13 @@ def test_a_dip_is_the_lines_and_a_step_that_fits_is_named(
         kbps=made.total_kbps,
         seen=seen,
     )
-    assert set(out.causes) == {"line"}
+    assert set(out.causes) == {"upload"}
     worst = out.notes.troubles[0]
     assert worst.late
     assert worst.carried_kbps == pytest.approx(carried, rel=0.25)
     for now in out.told:
         if now.verdict.step is not None:
-            step = made.steps_down[now.verdict.step]
+            step = made.fallbacks[now.verdict.step]
             assert step.total_kbps <= 0.9 * (now.verdict.carried_kbps or 0)
             assert step.video.words in now.verdict.text
     assert out.told[-1].verdict.text == "carries it"
@@ -98,7 +98,7 @@ def test_a_dip_is_the_lines_and_a_step_that_fits_is_named(
 @pytest.mark.parametrize("seen", [True, False])
 def test_a_stall_is_told_as_one(seen: bool) -> None:
     out = played(lambda t: 0 if 20 <= t < 23 else 9000, PLANNED, 60, seen=seen)
-    assert out.causes == ["line"]
+    assert out.causes == ["upload"]
     assert "nothing gets through" in out.notes.troubles[0].text
     short = played(lambda t: 0 if 20 <= t < 20.3 else 9000, PLANNED, 60, seen=seen)
     assert short.causes == []
@@ -117,7 +117,7 @@ def test_a_closed_window_is_the_ingests_fault() -> None:
 @pytest.mark.parametrize(
     ("seen", "extra", "cause", "said"),
     [
-        (False, {}, "program", "encoder or scene, not the line"),
+        (False, {}, "program", "encoder or scene, not the connection"),
         (True, {"fps": 60.0}, "scene", "the scene needs no more"),
         (True, {"fps": 41.0}, "machine", "41 of 60 frames a second"),
         (True, {"fps": 60.0, "media_late_seconds": 1.2}, "machine", "1.2 s behind"),
@@ -207,7 +207,9 @@ def test_a_break_is_told_with_how_long_it_lasted() -> None:
         max_size=60,
     )
 )
-def test_any_looks_make_an_airing(looks: list[tuple[float, bool, int, int, float, float]]) -> None:
+def test_any_looks_make_an_broadcast(
+    looks: list[tuple[float, bool, int, int, float, float]],
+) -> None:
     notes, moment, handed, carried = Recorder.of("here", PLANNED), 0.0, 0, 0
     for step, there, more, less, wait, late in looks:
         moment, handed, carried = moment + step, handed + more, carried + min(more, less)
@@ -219,14 +221,14 @@ def test_any_looks_make_an_airing(looks: list[tuple[float, bool, int, int, float
         assert json.loads(now.model_dump_json())["verdict"]["text"]
     notes.over()
     assert len(notes.seconds.sent_kbps) == int(moment)
-    assert all(t.lasted_seconds >= 0 and t.worst_wait_seconds >= 0 for t in notes.troubles)
+    assert all(t.lasted_seconds >= 0 and t.worst_queue_seconds >= 0 for t in notes.troubles)
 
 
 def test_two_hours_take_less_than_300_kb() -> None:
     rng = np.random.default_rng(1)
     rates = [int(x) for x in rng.integers(5500, 6500, 7200)]
-    airing = an_airing(rates, waiting_ms=[int(x) for x in rng.integers(0, 900, 7200)])
-    assert len(airing.model_dump_json()) < 300_000
+    broadcast = an_broadcast(rates, queued_ms=[int(x) for x in rng.integers(0, 900, 7200)])
+    assert len(broadcast.model_dump_json()) < 300_000
 
 
 # Evidence
@@ -252,56 +254,66 @@ def some_runs() -> list[Run]:
     return [at(20, kbps, day) for day, kbps in enumerate((5200, 6100, 4700, 5900, 5400), 1)]
 
 
-def test_an_airing_that_held_raises_the_floor_and_a_dip_lowers_it() -> None:
+def test_an_broadcast_that_held_raises_the_floor_and_a_dip_lowers_it() -> None:
     runs = some_runs()
     alone = uplink_of(runs)
     high = round(1.2 * alone.typical_kbps)
-    held = quarters(an_airing([high] * 1800))
+    held = quarters(an_broadcast([high] * 1800))
     with_held = uplink_of(runs, aired=held)
     assert with_held.floor_kbps >= alone.floor_kbps
     assert with_held.typical_kbps >= alone.typical_kbps
-    assert with_held.airings == ("20261101-200000-w0001",)
+    assert with_held.broadcasts == ("20261101-200000-w0001",)
     low = round(0.2 * alone.floor_kbps)
-    assert uplink_of(runs, aired=quarters(an_airing([low] * 1800))).floor_kbps == pytest.approx(
+    assert uplink_of(runs, aired=quarters(an_broadcast([low] * 1800))).floor_kbps == pytest.approx(
         alone.floor_kbps, rel=1e-6
     )  # so little was sent that it says nothing
-    dipped = quarters(an_airing([low] * 1800, sent=[high] * 1800, waiting_ms=[900] * 1800))
+    dipped = quarters(an_broadcast([low] * 1800, sent=[high] * 1800, queued_ms=[900] * 1800))
     assert uplink_of(runs, aired=dipped).floor_kbps < alone.floor_kbps
     assert uplink_of(runs, aired=[]) == alone
 
 
 def test_what_the_ingest_did_says_nothing_of_the_line() -> None:
     trouble = BroadcastTrouble(
-        cause="ingest", at_seconds=100, lasted_seconds=700, worst_wait_seconds=9, late=True, text=""
+        cause="ingest",
+        at_seconds=100,
+        lasted_seconds=700,
+        worst_queue_seconds=9,
+        late=True,
+        text="",
     )
     waits = [0] * 100 + [9000] * 700 + [0] * 100
-    airing = an_airing(
-        [5000] * 100 + [10] * 700 + [5000] * 100, waiting_ms=waits, troubles=(trouble,)
+    broadcast = an_broadcast(
+        [5000] * 100 + [10] * 700 + [5000] * 100, queued_ms=waits, troubles=(trouble,)
     )
-    (quarter,) = quarters(airing)
+    (quarter,) = quarters(broadcast)
     assert not quarter.limited.any()
     assert quarter.rates_kbps.min() == 5000
 
 
-def test_plan_counts_airings_of_its_platforms_and_says_so(
+def test_plan_counts_broadcasts_of_its_platforms_and_says_so(
     kestrel: Kestrel,
 ) -> None:
     kept(*some_runs())
     before = kestrel("plan", "--for", "oxbow", *EVER, "--json").document
     high = round(1.5 * before["uplink"]["typical_kbps"])
     trouble = BroadcastTrouble(
-        cause="line", at_seconds=50, lasted_seconds=3, worst_wait_seconds=1, late=True, text="late"
+        cause="upload",
+        at_seconds=50,
+        lasted_seconds=3,
+        worst_queue_seconds=1,
+        late=True,
+        text="late",
     )
     with History() as history:
         history.keep(
             [
-                an_airing([high] * 7800, troubles=(trouble,), name="20261102-200000-w0002"),
-                an_airing([90] * 100, platform="larkspur", name="20261102-200000-w0003"),
-                an_airing([90] * 100, kind="practice", name="20261102-200000-w0004"),
+                an_broadcast([high] * 7800, troubles=(trouble,), name="20261102-200000-w0002"),
+                an_broadcast([90] * 100, platform="larkspur", name="20261102-200000-w0003"),
+                an_broadcast([90] * 100, kind="practice", name="20261102-200000-w0004"),
             ]
         )
     after = kestrel("plan", "--for", "oxbow", *EVER, "--json")
-    assert after.document["uplink"]["airings"] == ["20261102-200000-w0002"]
+    assert after.document["uplink"]["broadcasts"] == ["20261102-200000-w0002"]
     assert after.document["uplink"]["floor_kbps"] > before["uplink"]["floor_kbps"]
     said = kestrel("plan", "--for", "oxbow", *EVER)
     assert f"yesterday it carried {high:,} kbit/s for 2 h 10 min with 1 stall" in " ".join(
@@ -309,58 +321,58 @@ def test_plan_counts_airings_of_its_platforms_and_says_so(
     )
 
 
-def test_airings_are_listed_exported_forgotten_and_reviewed(
+def test_broadcasts_are_listed_exported_forgotten_and_reviewed(
     kestrel: Kestrel, tmp_path: Path
 ) -> None:
     assert "watch a show" in kestrel("review").error_line
     dip = BroadcastTrouble(
-        cause="line",
+        cause="upload",
         at_seconds=60,
         lasted_seconds=20,
         late=True,
-        worst_wait_seconds=2,
+        worst_queue_seconds=2,
         text="late: 2.0 s wait",
     )
-    airing = an_airing(
+    broadcast = an_broadcast(
         [4000] * 60 + [1500] * 20 + [4000] * 40,
         sent=[4000] * 120,
-        waiting_ms=[0] * 60 + [2000] * 20 + [0] * 40,
+        queued_ms=[0] * 60 + [2000] * 20 + [0] * 40,
         troubles=(dip,),
     )
     with History() as history:
-        history.keep([airing])
-    assert airing.id in kestrel("runs", "list").out
-    (row,) = kestrel("runs", "list", "--json").document["airings"]
+        history.keep([broadcast])
+    assert broadcast.id in kestrel("runs", "list").out
+    (row,) = kestrel("runs", "list", "--json").document["broadcasts"]
     assert row["troubles"] == 1
     found = kestrel("review", "--figure", str(tmp_path / "a.png"), "--json").document
     assert 1400 <= found["would_have_held_kbps"] <= 1700
     assert "had no late frame" in found["next_time"][0]
     assert (tmp_path / "a.png").stat().st_size > 10_000
-    shown = kestrel("review", airing.id[:12]).out
+    shown = kestrel("review", broadcast.id[:12]).out
     assert "late: 2.0 s wait" in shown
     kestrel("runs", "export", str(tmp_path / "all.json"))
-    assert kestrel("runs", "forget", airing.id).out == "1 forgotten\n"
+    assert kestrel("runs", "forget", broadcast.id).out == "1 forgotten\n"
     assert kestrel("review").code == 2
     assert kestrel("runs", "import", str(tmp_path / "all.json")).out == "1 added\n"
-    assert kestrel("review", "--json").document["airing"] == airing.model_dump(mode="json")
+    assert kestrel("review", "--json").document["broadcast"] == broadcast.model_dump(mode="json")
     broken = json.loads((tmp_path / "all.json").read_text())
-    broken["airings"][0]["seconds"]["sent_kbps"] = [1]
+    broken["broadcasts"][0]["seconds"]["sent_kbps"] = [1]
     (tmp_path / "broken.json").write_text(json.dumps(broken))
-    assert "airing 1" in kestrel("runs", "import", str(tmp_path / "broken.json")).err
+    assert "broadcast 1" in kestrel("runs", "import", str(tmp_path / "broken.json")).err
 
 
 @given(st.lists(st.tuples(st.integers(300, 6000), st.booleans()), min_size=12, max_size=200))
 def test_what_would_have_held_had_no_late_frame(rows: list[tuple[int, bool]]) -> None:
     carried = [rate if limited else 6000 for rate, limited in rows]
-    airing = an_airing(
-        carried, sent=[6000] * len(rows), waiting_ms=[900 if limited else 0 for _, limited in rows]
+    broadcast = an_broadcast(
+        carried, sent=[6000] * len(rows), queued_ms=[900 if limited else 0 for _, limited in rows]
     )
-    held = review_of(airing).would_have_held_kbps
+    held = review_of(broadcast).would_have_held_kbps
     assert held is not None
-    backlog = worst = 0.0
+    queue = worst = 0.0
     for rate in carried:
-        backlog = max(0.0, backlog + held - rate)
-        worst = max(worst, backlog)
+        queue = max(0.0, queue + held - rate)
+        worst = max(worst, queue)
     assert worst <= LATE_SECONDS * held * 1.02 + 1
 
 

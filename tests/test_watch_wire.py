@@ -35,7 +35,7 @@ from tests.conftest import Kestrel, running, timed
 
 FFMPEG = imageio_ffmpeg.get_ffmpeg_exe()
 CANARY, LOCAL = "canary-51c0-do-not-show", "local-9d2e-do-not-keep"
-SETTINGS = """format = "eager-kestrel/settings/1"
+SETTINGS = """format = "eager-kestrel/settings/2"
 [video]
 bitrate = "500 kbit/s"
 frame_rate = "30"
@@ -110,7 +110,7 @@ def ffmpeg(url: str, seconds: float, pace: str = "1", source: str = "testsrc2") 
 def platform(
     line: SimulatedConnection, trouble: Misbehaviour = QUIET
 ) -> Iterator[tuple[PublishTarget, Reception]]:
-    """A simulated platform that knows the canary, behind a simulated line."""
+    """A simulated platform that knows the canary, behind a simulated connection."""
     from eager_kestrel.practice.ingest import Platform
     from eager_kestrel.practice.uplink import PracticeUplink
 
@@ -139,8 +139,8 @@ class Scene:
 
 SCENES = [
     Scene("steady", None, seconds=12),
-    Scene("dip", "line", Trace.constant(1500).with_others(1250, 5, 9), seconds=12),
-    Scene("stall", "line", Trace.constant(1500).with_stall(6, 8.2, 60), seconds=12),
+    Scene("dip", "upload", Trace.constant(1500).with_others(1250, 5, 9), seconds=12),
+    Scene("stall", "upload", Trace.constant(1500).with_stall(6, 8.2, 60), seconds=12),
     Scene("hang-up", "connection", trouble=Misbehaviour(hang_up_at=5), seconds=12),
     Scene("slow encoder", "machine", pace="0.75", seconds=8),
     Scene("easy scene", "scene", source="color", seconds=13),
@@ -161,11 +161,11 @@ def watched_through(scene: Scene, settings: Path) -> tuple[KeptBroadcast, Recept
             ready.set()
 
         with ThreadPoolExecutor(1) as pool:
-            airing = pool.submit(watch_through, wish, lambda _: None, None, begin)
+            broadcast = pool.submit(watch_through, wish, lambda _: None, None, begin)
             assert ready.wait(10)
             sent = ffmpeg(f"{told[0].address}/{LOCAL}", scene.seconds, scene.pace, scene.source)
             assert subprocess.run(sent, check=False, timeout=60).returncode == 0
-            (aired,) = airing.result(30)
+            (aired,) = broadcast.result(30)
         return aired, taking
 
 
@@ -176,25 +176,27 @@ def test_through_names_who_is_at_fault(tmp_path: Path) -> None:
     with ThreadPoolExecutor(3) as pool:
         found = list(pool.map(lambda scene: watched_through(scene, settings), SCENES))
     for scene, (aired, taking) in zip(SCENES, found, strict=True):
-        airing = aired.airing
-        said = [(trouble.cause, trouble.text) for trouble in airing.troubles]
+        broadcast = aired.broadcast
+        said = [(trouble.cause, trouble.text) for trouble in broadcast.troubles]
         causes = {cause for cause, _ in said}
         if scene.cause != "machine":  # the programs share this machine with other tests
             causes.discard("machine")
         assert causes == ({scene.cause} if scene.cause else set()), (scene.name, said)
-        assert airing.ended == "the program ended the stream"
+        assert broadcast.ended == "the program ended the stream"
         frames = sum(
             one.findings.recording.video.frames
             for one in taking.received
             if one.findings and one.findings.recording
         )
-        assert airing.frames == round(scene.seconds * 30)
-        lost = airing.lost_frames or 0
-        assert frames == airing.frames - lost or (lost and abs(frames + lost - airing.frames) < 20)
+        assert broadcast.frames == round(scene.seconds * 30)
+        lost = broadcast.lost_frames or 0
+        assert frames == broadcast.frames - lost or (
+            lost and abs(frames + lost - broadcast.frames) < 20
+        )
         assert (lost > 0) == (scene.cause == "connection")
-        assert (airing.late_frames or 0) > 0 or scene.name not in ("dip", "stall")
-        assert CANARY not in airing.model_dump_json()
-        assert LOCAL not in airing.model_dump_json()
+        assert (broadcast.late_frames or 0) > 0 or scene.name not in ("dip", "stall")
+        assert CANARY not in broadcast.model_dump_json()
+        assert LOCAL not in broadcast.model_dump_json()
 
 
 class Lying(Reception):
@@ -216,7 +218,7 @@ class Lying(Reception):
 def between(
     *places: str, **wishes: object
 ) -> Iterator[tuple[RelayReport, list[tuple[KeptBroadcast, ...]]]]:
-    """Standing between, in a thread, until the program ends."""
+    """Tier between, in a thread, until the program ends."""
     told: list[RelayReport] = []
     ready, done = threading.Event(), []
 
@@ -266,7 +268,7 @@ def test_every_byte_is_passed_on_in_order() -> None:
             sending.look(0.05)
         sending.close()
     assert lying.got == sent
-    assert done[0][0].airing.frames == 200
+    assert done[0][0].broadcast.frames == 200
 
 
 @timed
@@ -284,11 +286,11 @@ def test_a_slow_platform_does_not_hold_up_the_others(monkeypatch: pytest.MonkeyP
     ):
         sent = ffmpeg(f"{told.address}/{LOCAL}", 8)
         assert subprocess.run(sent, check=False, timeout=60).returncode == 0
-    good, bad = (one.airing for one in done[0])
+    good, bad = (one.broadcast for one in done[0])
     assert taking.received[-1].findings.recording.video.frames == 240  # type: ignore[union-attr]
     assert good.troubles == ()
     assert good.lost_frames == 0
-    assert {trouble.cause for trouble in bad.troubles} == {"line"}
+    assert {trouble.cause for trouble in bad.troubles} == {"upload"}
     assert 0 < (bad.lost_frames or 0) < 240
 
 
@@ -308,10 +310,10 @@ def test_a_program_that_breaks_off_may_come_back() -> None:
             else:
                 sending._socket.close()  # as a program that was killed
                 time.sleep(0.5)
-    airing = done[0][0].airing
-    (trouble,) = airing.troubles
+    broadcast = done[0][0].broadcast
+    (trouble,) = broadcast.troubles
     assert trouble.text.startswith("the program broke off, and was back after")
-    assert airing.frames == 60
+    assert broadcast.frames == 60
     assert len(taking.received) == 2
 
 
@@ -331,7 +333,7 @@ def test_a_platform_that_is_late_gets_the_stream_from_the_next_keyframe(
             time.sleep(3)
             second, _ = later.enter_context(reception(CANARY, port))
             assert sender.wait(30) == 0
-    good, late = (one.airing for one in done[0])
+    good, late = (one.broadcast for one in done[0])
     assert first.received[0].findings.recording.video.frames == 270  # type: ignore[union-attr]
     came = second.received[0].findings.recording.video  # type: ignore[union-attr]
     assert came.frames + (late.lost_frames or 0) == 270
@@ -418,11 +420,11 @@ def test_from_outside_a_dip_is_told_and_the_program_is_not_touched(tmp_path: Pat
         )
         aired = watch(wish, told.append)
         assert sender.wait(20) == 0
-    airing = aired.airing
-    assert {trouble.cause for trouble in airing.troubles} == {"line"}
-    assert airing.ended == "the program ended"
-    assert airing.program.startswith("ffmpeg")
-    assert CANARY not in airing.model_dump_json()
+    broadcast = aired.broadcast
+    assert {trouble.cause for trouble in broadcast.troubles} == {"upload"}
+    assert broadcast.ended == "the program ended"
+    assert broadcast.program.startswith("ffmpeg")
+    assert CANARY not in broadcast.model_dump_json()
     assert taking.received[0].findings.recording.video.frames == 420  # type: ignore[union-attr]
     assert max(now.cores or 0 for now in told) > 0
 
@@ -442,7 +444,7 @@ def test_json_is_a_document_a_second_and_ends_on_sigterm(tmp_path: Path, home: P
         watching.terminate()
         rest = watching.stdout.read()
         assert watching.wait(10) in (0, 1)
-    assert [line["format"] for line in lines] == ["eager-kestrel/watch/1"] * 3
+    assert [line["format"] for line in lines] == ["eager-kestrel/watch/2"] * 3
     assert 0.5 < lines[2]["seconds"] - lines[1]["seconds"] < 1.8
     assert all(json.loads(line) for line in rest.splitlines())
 
@@ -455,7 +457,7 @@ def test_other_systems_are_told_what_can_be_seen(
     assert found.code == 0
     assert "watch --through" in found.err
     assert "all programs together send" in found.err
-    assert kestrel("review").code == 2  # a rate alone is no airing
+    assert kestrel("review").code == 2  # a rate alone is no broadcast
 
 
 def test_a_port_that_is_taken_is_said() -> None:

@@ -38,9 +38,9 @@ def step(wanted: Show) -> float:
     return 10 / min(wanted.safe_share, 0.8) + 0.1
 
 
-def among_the_best(kbps: float, wanted: Show, picture: Resolution, fps: float) -> bool:
+def among_the_best(kbps: float, wanted: Show, resolution: Resolution, fps: float) -> bool:
     """By brute force: whether nothing that may be sent is seen to look better."""
-    guide = OXBOW.under(wanted.destinations[0].standing)
+    guide = OXBOW.under(wanted.destinations[0].tier)
     field = candidates_table(wanted, guide, TABLE, "h264")
     safe = budget(assumed_uplink(Bitrate.from_kbps(kbps)), wanted.safe_share, wanted.reserves)
     weighed = field.at(safe.safe_kbps)
@@ -52,60 +52,63 @@ def among_the_best(kbps: float, wanted: Show, picture: Resolution, fps: float) -
     near = (weighed.quality >= top - TABLE.alike * narrow - 1e-9) & weighed.allowed
     near &= behind <= TABLE.noticeable * narrow + 1e-9
     return any(
-        ok and c.picture == picture and abs(float(c.frame_rate) - fps) < 0.01
+        ok and c.resolution == resolution and abs(float(c.frame_rate) - fps) < 0.01
         for c, ok in zip(weighed.candidates, near, strict=True)
     )
 
 
 @given(shows, ladder, st.sampled_from([None, 24.0, 50.0, 60.0]), st.floats(0.05, 0.999))
-def test_need_says_when_a_picture_is_among_the_best(
-    wanted: Show, picture: Resolution, fps: float | None, less: float
+def test_need_says_when_a_resolution_is_among_the_best(
+    wanted: Show, resolution: Resolution, fps: float | None, less: float
 ) -> None:
-    guide = OXBOW.under(wanted.destinations[0].standing)
-    for found in need(wanted, guide, None, TABLE, [picture], fps):
+    guide = OXBOW.under(wanted.destinations[0].tier)
+    for found in need(wanted, guide, None, TABLE, [resolution], fps):
         if not found.possible:
             continue
         assert found.full_kbps is not None
         assert found.full_gives is not None
         if found.from_kbps is None:
-            assert not among_the_best(found.full_kbps * (1 + less), wanted, picture, found.fps)
+            assert not among_the_best(found.full_kbps * (1 + less), wanted, resolution, found.fps)
             assert found.better is not None
             assert found.better.quality > found.full_gives.quality
             continue
         assert found.from_gives is not None
-        assert among_the_best(found.from_kbps, wanted, picture, found.fps)
-        assert not among_the_best(found.from_kbps * less - step(wanted), wanted, picture, found.fps)
+        assert among_the_best(found.from_kbps, wanted, resolution, found.fps)
+        assert not among_the_best(
+            found.from_kbps * less - step(wanted), wanted, resolution, found.fps
+        )
         given_there = planned(found.from_kbps, wanted).destinations[0].quality
         assert given_there is not None
         assert abs(given_there - found.from_gives.quality) <= TABLE.alike + 1e-4
         if found.until_kbps is None:
-            assert among_the_best(4 * found.full_kbps, wanted, picture, found.fps)
+            assert among_the_best(4 * found.full_kbps, wanted, resolution, found.fps)
             continue
         assert found.then is not None
         # bitrates are rounded, each at its own totals, so that right at the edge it may flicker
         just_below = np.linspace(0.05, 1, 12) * step(wanted)
         assert any(
-            among_the_best(found.until_kbps - by, wanted, picture, found.fps) for by in just_below
+            among_the_best(found.until_kbps - by, wanted, resolution, found.fps)
+            for by in just_below
         )
-        assert not among_the_best(found.until_kbps / less, wanted, picture, found.fps)
+        assert not among_the_best(found.until_kbps / less, wanted, resolution, found.fps)
 
 
 @given(shows, ladder)
-def test_need_says_when_a_plan_takes_a_picture_and_when_it_looks_good(
-    wanted: Show, picture: Resolution
+def test_need_says_when_a_plan_takes_a_resolution_and_when_it_looks_good(
+    wanted: Show, resolution: Resolution
 ) -> None:
-    guide = OXBOW.under(wanted.destinations[0].standing)
-    for found in need(wanted, guide, None, TABLE, [picture]):
+    guide = OXBOW.under(wanted.destinations[0].tier)
+    for found in need(wanted, guide, None, TABLE, [resolution]):
         if found.taken_kbps is not None:
             video = planned(found.taken_kbps, wanted).destinations[0].video
             assert video is not None
-            assert (video.picture, float(video.frame_rate)) == (
-                picture,
+            assert (video.resolution, float(video.frame_rate)) == (
+                resolution,
                 pytest.approx(found.fps, abs=0.01),
             )
             before = planned(found.taken_kbps - step(wanted), wanted).destinations[0].video
-            assert before is None or (before.picture, float(before.frame_rate)) != (
-                picture,
+            assert before is None or (before.resolution, float(before.frame_rate)) != (
+                resolution,
                 pytest.approx(found.fps, abs=0.01),
             )
         if found.good_kbps is not None:
@@ -117,19 +120,19 @@ def test_need_says_when_a_plan_takes_a_picture_and_when_it_looks_good(
 def test_steps_down_are_cheaper_and_each_meets_the_guide(kbps: float, wanted: Show) -> None:
     (there,) = planned(kbps, wanted).destinations
     if not there.feasible:
-        assert there.steps_down == ()
+        assert there.fallbacks == ()
         return
-    totals = [there.total_kbps, *(step.total_kbps for step in there.steps_down)]
+    totals = [there.total_kbps, *(step.total_kbps for step in there.fallbacks)]
     for before, after in pairwise(totals):
         assert after < before
         assert after > before * 0.5
-    for step in there.steps_down:
+    for step in there.fallbacks:
         lower = there.model_copy(update={"video": step.video, "audio": step.audio})
-        held = check(settings_of(lower), [OXBOW.under(there.standing)], there.total_kbps)
+        held = check(settings_of(lower), [OXBOW.under(there.tier)], there.total_kbps)
         assert held.breaches == 0
     if there.step_up is not None and there.video is not None:
         up, now = there.step_up.video, there.video
-        assert (up.picture, up.frame_rate) != (now.picture, now.frame_rate)
+        assert (up.resolution, up.frame_rate) != (now.resolution, now.frame_rate)
 
 
 @given(uploads, shows)
@@ -140,7 +143,7 @@ def test_an_offer_of_more_upload_is_kept(kbps: float, wanted: Show) -> None:
             assert offer.upload_kbps is not None
             after = planned(offer.upload_kbps + 0.01, wanted).destinations[0].video
             assert after is not None
-            assert after.picture == offer.gives.picture
+            assert after.resolution == offer.gives.resolution
             assert after.frame_rate == offer.gives.frame_rate
         else:
             assert there.quality is not None
@@ -166,10 +169,10 @@ def test_the_budget_can_be_turned_round(
     assert budget(same, share, ()).safe_kbps == pytest.approx(safe, rel=1e-4, abs=0.01)
 
 
-def test_a_standing_and_a_codec_are_offered(kestrel: Kestrel) -> None:
+def test_a_tier_and_a_codec_are_offered(kestrel: Kestrel) -> None:
     wish = ("--upload", "40 Mbit/s", "--motion", "hectic")
     oxbow = kestrel("plan", "--for", "oxbow", *wish)
-    assert "the hearth standing would allow" in oxbow.out
+    assert "the hearth tier would allow" in oxbow.out
     fernlight = kestrel(
         "plan", "--for", "fernlight", "--upload", "7 Mbit/s", "--motion", "hectic", "--json"
     ).document["destinations"][0]
@@ -178,7 +181,7 @@ def test_a_standing_and_a_codec_are_offered(kestrel: Kestrel) -> None:
 
 
 def test_need_answers_in_words_as_a_table_and_drawn(kestrel: Kestrel, tmp_path: Path) -> None:
-    wish = ("need", "oxbow", "--picture", "1280x720", "--fps", "60", "--motion", "hectic")
+    wish = ("need", "oxbow", "--resolution", "1280x720", "--fps", "60", "--motion", "hectic")
     (answer,) = kestrel(*wish, "--json").document["needs"]
     assert answer["possible"]
     assert answer["full_gives"]["height"] == 720
@@ -205,10 +208,10 @@ def test_need_answers_in_words_as_a_table_and_drawn(kestrel: Kestrel, tmp_path: 
     assert "<svg" in figure.read_text()
     assert all(name in table.out for name in ("oxbow", "fernlight", "gatepost", "never"))
     tiny = " ".join(
-        kestrel("need", "oxbow", "--picture", "256x144", "--motion", "still").out.split()
+        kestrel("need", "oxbow", "--resolution", "256x144", "--motion", "still").out.split()
     )
     assert "never among the best-looking" in tiny
-    impossible = kestrel("need", "oxbow", "--picture", "1000x1000")
+    impossible = kestrel("need", "oxbow", "--resolution", "1000x1000")
     assert impossible.code == 4
     assert "no upload makes oxbow take 1000x1000" in impossible.error_line
     assert kestrel("need", "oxbw").code == 2
@@ -231,7 +234,7 @@ def test_sweeps_agree_with_plans(kestrel: Kestrel, tmp_path: Path) -> None:
             row["width"],
             row["bitrate_kbps"],
         )
-    for over, count in (("motion", 4), ("standing", 2), ("share=50..80", 79)):
+    for over, count in (("motion", 4), ("tier", 2), ("share=50..80", 79)):
         swept = kestrel("plan", "--for", "oxbow", "--upload", "9 Mbit/s", "--sweep", over, "--json")
         assert len(swept.document["points"]) == count
 
@@ -264,7 +267,7 @@ def test_need_counts_reserves_larger_than_any_line_measured() -> None:
     assert found.taken_kbps is not None
     video = planned(found.taken_kbps, wanted).destinations[0].video
     assert video is not None
-    assert video.picture == Resolution(1280, 720)
+    assert video.resolution == Resolution(1280, 720)
 
 
 def test_a_plan_with_no_candidates_has_no_steps() -> None:
@@ -287,17 +290,18 @@ def test_a_comparison_says_what_a_plan_and_its_budget_say(kbps: float, wanted: S
     """The finalist a plan takes is the plan's; and the upload each needs carries just that."""
     line = assumed_uplink(Bitrate.from_kbps(kbps))
     waterfall = budget(line, wanted.safe_share, wanted.reserves)
-    ruled = OXBOW.under(wanted.destinations[0].standing)
+    ruled = OXBOW.under(wanted.destinations[0].tier)
     field = candidates_table(wanted, ruled, TABLE, "h264")
     if waterfall.safe_kbps <= 0 or not field.candidates:
         return
     shapes = [
-        (c.picture, c.frame_rate) for c in field.candidates[:: max(1, len(field.candidates) // 7)]
+        (c.resolution, c.frame_rate)
+        for c in field.candidates[:: max(1, len(field.candidates) // 7)]
     ]
     made = planned(kbps, wanted)
     there = made.destinations[0]
     if there.video is not None:
-        shapes.append((there.video.picture, there.video.frame_rate))
+        shapes.append((there.video.resolution, there.video.frame_rate))
     found = compare(field, waterfall, shapes).finalists
     for one in found:
         again = budget(
@@ -310,7 +314,7 @@ def test_a_comparison_says_what_a_plan_and_its_budget_say(kbps: float, wanted: S
         assert found[-1].bitrate_kbps == there.video.bitrate_kbps
         assert found[-1].quality == pytest.approx(there.quality, abs=1e-4)
         assert found[-1].total_kbps == pytest.approx(there.total_kbps, abs=0.01)
-        assert found[-1].bound_by == there.bound_by["bitrate"]
+        assert found[-1].limited_by == there.limited_by["bitrate"]
 
 
 def test_what_cannot_be_compared_gets_one_line(kestrel: Kestrel) -> None:
@@ -320,7 +324,7 @@ def test_what_cannot_be_compared_gets_one_line(kestrel: Kestrel) -> None:
     for wrong, said in (
         ("720p60", "write 1280x720@60"),
         ("1280x720@48", "frame rates are"),
-        ("1000x700@60", "pictures are"),
+        ("1000x700@60", "resolutions are"),
     ):
         assert said in kestrel("plan", "oxbow", *upload, "--compare", wrong).error_line
     several = kestrel("plan", "oxbow,gatepost", *upload, "--compare", "1280x720@60")

@@ -25,41 +25,41 @@ UPLOAD = ("--upload", "9 Mbit/s")
 @given(
     upload=st.floats(1.5, 40),
     rate=st.sampled_from(["60", "30"]),
-    picture=st.sampled_from(["1920x1080", "1280x720", "960x540"]),
+    resolution=st.sampled_from(["1920x1080", "1280x720", "960x540"]),
 )
-def test_a_pinned_picture_is_sent_and_its_cost_is_true(
-    upload: float, rate: str, picture: str
+def test_a_pinned_resolution_is_sent_and_its_cost_is_true(
+    upload: float, rate: str, resolution: str
 ) -> None:
     def planned(**wishes: str) -> tuple[object, tuple[str, ...]]:
         show = asked_show(None, ShowOptions(platforms=("oxbow",), **wishes)).show  # type: ignore[arg-type]
         found = plan(show, uplink_from_number(f"{upload:.3f} Mbit/s"))
         return found.plan.destinations[0], found.notes
 
-    there, notes = planned(picture=picture, sent_fps=rate)
+    there, notes = planned(resolution=resolution, fps_sent=rate)
     free, none = planned()
     assert none == ()
     if there.video is None:  # type: ignore[attr-defined]
         return
-    assert str(there.video.picture) == picture  # type: ignore[attr-defined]
+    assert str(there.video.resolution) == resolution  # type: ignore[attr-defined]
     assert float(there.video.frame_rate) == float(rate)  # type: ignore[attr-defined]
     assert (there.quality or 0) <= (free.quality or 0) + 0.02  # type: ignore[attr-defined]
-    same = (free.video.picture, free.video.frame_rate) == (  # type: ignore[attr-defined]
-        there.video.picture,
+    same = (free.video.resolution, free.video.frame_rate) == (  # type: ignore[attr-defined]
+        there.video.resolution,
         there.video.frame_rate,
     )  # type: ignore[attr-defined]
     assert (notes == ()) == same
     if notes:
         assert free.video.words in notes[0]  # type: ignore[attr-defined]
-    wished = {one.about: one.bound_by for one in there.reasons}  # type: ignore[attr-defined]
-    assert wished["picture"] == wished["frame rate"] == "wish"
-    for step in there.steps_down:  # type: ignore[attr-defined]
-        assert str(step.video.picture) == picture
+    wished = {one.about: one.limited_by for one in there.reasons}  # type: ignore[attr-defined]
+    assert wished["resolution"] == wished["frame rate"] == "wish"
+    for step in there.fallbacks:  # type: ignore[attr-defined]
+        assert str(step.video.resolution) == resolution
 
 
-def test_a_picture_that_is_not_taken_is_refused_with_those_that_are(kestrel: Kestrel) -> None:
+def test_a_resolution_that_is_not_taken_is_refused_with_those_that_are(kestrel: Kestrel) -> None:
     assert (
-        "its pictures are 1920x1080"
-        in kestrel("plan", "--for", "oxbow", *UPLOAD, "--picture", "1200x700").error_line
+        "its resolutions are 1920x1080"
+        in kestrel("plan", "--for", "oxbow", *UPLOAD, "--resolution", "1200x700").error_line
     )
     assert (
         "its frame rates are"
@@ -101,7 +101,7 @@ def test_days_of_the_week_count_where_there_are_runs(kestrel: Kestrel, tmp_path:
 
     def planned(days: str) -> tuple[dict[str, float], str]:
         show.write_text(
-            'format = "eager-kestrel/show/1"\nsource = "1280x720"\nframe_rate = "30"\n'
+            'format = "eager-kestrel/show/2"\nsource = "1280x720"\nframe_rate = "30"\n'
             f'motion = "calm"\n{days}\n[[destinations]]\nplatform = "oxbow"\n'
         )
         said = kestrel("plan", show, "--days", "3650", "--json")
@@ -193,8 +193,8 @@ def test_settings_are_read_off_a_recording_and_held_to_the_plan(
     kestrel("plan", "--for", "oxbow", *UPLOAD, "--source", "1920x1080")
     held = kestrel("check", file, "--plan", "latest", "--json")
     found = {one["rule"]: one for one in held.document["findings"] if one["platform"] == "plan"}
-    assert found["picture"]["severity"] == "breach"
-    assert found["picture"]["wanted"] == "1920x1080"
+    assert found["resolution"]["severity"] == "breach"
+    assert found["resolution"]["wanted"] == "1920x1080"
     assert held.code == 1
 
 
@@ -310,7 +310,7 @@ def test_a_bare_upload_is_asked_about_where_somebody_is(
 
 def test_quiet_leaves_talk_out_and_nothing_else(kestrel: Kestrel, tmp_path: Path) -> None:
     (tmp_path / "show.toml").write_text(
-        'format = "eager-kestrel/show/1"\nsource = "1280x720"\nframe_rate = "30"\n'
+        'format = "eager-kestrel/show/2"\nsource = "1280x720"\nframe_rate = "30"\n'
         'motion = "calm"\n[[destinations]]\nplatform = "oxbow"\n'
     )
     loud = kestrel("plan", *UPLOAD, "--json")

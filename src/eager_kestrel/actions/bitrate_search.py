@@ -1,6 +1,6 @@
 """Settling: what to try after a rehearsal that did not hold, until the most that holds is found.
 
-A step of a plan's ladder may be far below what the line carries. So where the line was the limit,
+A step of a plan's ladder may be far below what the connection carries. So where the connection was the limit,
 the plan is made again at what it delivered, tried, and closed in on from both sides.
 """
 
@@ -40,19 +40,19 @@ def again_of(plan: Plan, chosen: DestinationPlan, guides: Path | None = None) ->
 
     Args:
         plan: whose inputs hold.
-        chosen: the destination; where it shares the line with others, only its own ladder is used.
+        chosen: the destination; where it shares the connection with others, only its own ladder is used.
         guides: a folder whose guides come first.
     """
     if plan.split is not None or chosen.video is None:
         return lambda _: None
-    guide = load_guide(chosen.platform, guides).under(chosen.standing)
+    guide = load_guide(chosen.platform, guides).under(chosen.tier)
     asked = plan.inputs
     show = Show(
         source=asked.source,
         frame_rate=asked.frame_rate,
         motion=asked.motion,
         safe_share=asked.safe_share,
-        destinations=(Destination(platform=chosen.platform, standing=chosen.standing),),
+        destinations=(Destination(platform=chosen.platform, tier=chosen.tier),),
     )
     made = candidates_table(show, guide, table_for(asked.motion, asked.footage), chosen.video.codec)
     return lambda total: fallback_at(guide, made, plan.budget, chosen.transport, total)
@@ -91,9 +91,9 @@ class BitrateSearch:
     def _between(self) -> Fallback | None:
         """Settings between the most that held and the least that failed; None when they are near.
 
-        What the line delivered while frames waited is as much as it carries.
+        What the connection delivered while frames waited is as much as it carries.
         """
-        failed = [(s, seen) for s, seen in self.tried if seen.verdict.limited_by == "line"]
+        failed = [(s, seen) for s, seen in self.tried if seen.verdict.limited_by == "upload"]
         if not failed:
             return None
         high = min(min(s.total_kbps, seen.delivered_kbps) for s, seen in failed)

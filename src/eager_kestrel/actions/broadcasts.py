@@ -1,4 +1,4 @@
-"""An airing being written down: what is expected of it, looks, and what is kept at the end."""
+"""A broadcast being written down: what is expected of it, looks, and what is kept at the end."""
 
 from __future__ import annotations
 
@@ -66,7 +66,7 @@ def of_plan(there: DestinationPlan) -> ExpectedStream:
         kbps=there.total_kbps,
         fps=float(there.video.frame_rate),
         keyframe_seconds=there.video.keyframe_seconds,
-        steps=there.steps_down,
+        steps=there.fallbacks,
     )
     return ExpectedStream(there.platform, expected, there.video.words, there)
 
@@ -100,7 +100,7 @@ def meant_by_settings(path: Path, platform: str | None) -> ExpectedStream:
 
 @dataclass(slots=True)
 class About:
-    """What an airing is about."""
+    """What a broadcast is about."""
 
     meant: ExpectedStream
     to: str
@@ -112,16 +112,16 @@ class About:
 
 @dataclass(frozen=True, slots=True)
 class KeptBroadcast:
-    """An airing that is over."""
+    """A broadcast that is over."""
 
-    airing: Broadcast
+    broadcast: Broadcast
     kept: bool
     """Whether the disk took it."""
 
 
 @dataclass
 class BroadcastWriter:
-    """An airing being written down."""
+    """A broadcast being written down."""
 
     about: About
     tell: Tell
@@ -143,17 +143,17 @@ class BroadcastWriter:
         return time.perf_counter() - self.began
 
     def look(self, look: StreamSample) -> Now:
-        """Take a look, tell what it means, and keep the airing now and then."""
+        """Take a look, tell what it means, and keep the broadcast now and then."""
         now = self.notes.look(look)
         if self.breaches:
             now = now.model_copy(update={"breaches": self.breaches})
         self.tell(now)
         if time.perf_counter() - self._kept_at > KEEP_SECONDS:
             self._kept_at = time.perf_counter()
-            self._keep(self.airing(ON_THE_AIR))
+            self._keep(self.broadcast(ON_THE_AIR))
         return now
 
-    def airing(self, ended: str) -> Broadcast:
+    def broadcast(self, ended: str) -> Broadcast:
         """What is known of it."""
         about, now = self.about, self.notes.now
         counts: tuple[int | None, ...] = (None, None, None)
@@ -188,14 +188,14 @@ class BroadcastWriter:
             cut_at: seconds from which on nothing was sent any more; that is left out.
         """
         self.notes.over(cut_at)
-        airing = self.airing(why)
-        return KeptBroadcast(airing, bool(airing.lasted_seconds) and self._keep(airing))
+        broadcast = self.broadcast(why)
+        return KeptBroadcast(broadcast, bool(broadcast.lasted_seconds) and self._keep(broadcast))
 
-    def _keep(self, airing: Broadcast) -> bool:
+    def _keep(self, broadcast: Broadcast) -> bool:
         """A disk that does not take it is no reason to stop watching."""
         try:
             with History() as history:
-                history.keep([airing])
+                history.keep([broadcast])
         except StorageError:
             return False
         return True
@@ -204,34 +204,34 @@ class BroadcastWriter:
 def review(
     name: str = LATEST, planned: str = LATEST, show: str | None = None, guides: Path | None = None
 ) -> Review:
-    """Look back on an airing.
+    """Look back on a broadcast.
 
     Args:
         name: its id, the beginning of one, or ``latest``.
         planned: the plan it was sent by: a file, or the latest.
-        show: to plan again with this airing counted; else the one of this folder, if there is one.
+        show: to plan again with this broadcast counted; else the one of this folder, if there is one.
         guides: a folder whose guides come first.
 
     Raises:
-        NotFoundError: no such airing is kept.
+        NotFoundError: no such broadcast is kept.
         FormatError: the plan is none.
     """
     with History() as history:
-        airing = history.find_airing(name)
+        broadcast = history.find_broadcast(name)
     made = latest_plan() if planned == LATEST else read_plan(planned)
     fitting = [there for there in (made.destinations if made else ()) if there.feasible]
-    there = next((one for one in fitting if one.platform == airing.platform), None)
-    found = review_of(airing, there)
-    again = _again(airing, there, show, guides)
+    there = next((one for one in fitting if one.platform == broadcast.platform), None)
+    found = review_of(broadcast, there)
+    again = _again(broadcast, there, show, guides)
     if again is None:
         return found
     return found.model_copy(update={"next_time": (*found.next_time, again)})
 
 
 def _again(
-    airing: Broadcast, there: DestinationPlan | None, show: str | None, guides: Path | None
+    broadcast: Broadcast, there: DestinationPlan | None, show: str | None, guides: Path | None
 ) -> str | None:
-    """What the show's plan comes to with this airing counted; None where that is not known."""
+    """What the show's plan comes to with this broadcast counted; None where that is not known."""
     if show is None and not Path(USUAL).is_file():
         return None
     try:
@@ -242,8 +242,8 @@ def _again(
         if show is not None:
             raise
         return None
-    now = next((one for one in made.destinations if one.platform == airing.platform), None)
-    if now is None or now.video is None or airing.id not in uplink.airings:
+    now = next((one for one in made.destinations if one.platform == broadcast.platform), None)
+    if now is None or now.video is None or broadcast.id not in uplink.broadcasts:
         return None
     before = there.video.words if there is not None and there.video is not None else None
     return words.again_from(now.video.words, before)

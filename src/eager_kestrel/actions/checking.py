@@ -1,4 +1,4 @@
-"""Holding settings, or a recording, against guides and the line."""
+"""Holding settings, or a recording, against guides and the connection."""
 
 from __future__ import annotations
 
@@ -58,14 +58,14 @@ def settings_from(path: Path | None, given: dict[str, Any], platform: str) -> Se
 
 
 def guides_of(platforms: list[str], guides: Path | None = None) -> list[Guide]:
-    """Guides by name, each under the standing that was written.
+    """Guides by name, each under the tier that was written.
 
     Args:
-        platforms: each ``PLATFORM`` or ``PLATFORM:STANDING``.
+        platforms: each ``PLATFORM`` or ``PLATFORM:TIER``.
         guides: a folder whose guides come first.
 
     Raises:
-        NotFoundError: a platform or standing is not known.
+        NotFoundError: a platform or tier is not known.
     """
     return [guide_for(destination(written), guides) for written in platforms]
 
@@ -78,18 +78,18 @@ def check(
     safe_share: float = SAFE_SHARE,
     reserves: tuple[Reserve, ...] = (),
 ) -> Findings:
-    """Hold settings against one or several guides and, when it is known, against the line.
+    """Hold settings against one or several guides and, when it is known, against the connection.
 
     Args:
         settings: what is set.
-        platforms: each ``PLATFORM`` or ``PLATFORM:STANDING``.
+        platforms: each ``PLATFORM`` or ``PLATFORM:TIER``.
         guides: a folder whose guides come first.
-        uplink: what the line carries.
+        uplink: what the connection carries.
         safe_share: of it that a stream may take.
         reserves: kept back from it.
 
     Raises:
-        NotFoundError: a platform or standing is not known.
+        NotFoundError: a platform or tier is not known.
     """
     safe = None if uplink is None else budget(uplink, safe_share, reserves).safe_kbps
     return hold(settings, guides_of(platforms, guides), safe)
@@ -102,7 +102,7 @@ def check_show(
     guides: Path | None = None,
     uplink: Uplink | None = None,
 ) -> Findings:
-    """Hold what is set for a show's destinations against their guides, and all against the line.
+    """Hold what is set for a show's destinations against their guides, and all against the connection.
 
     Of a plan each destination has settings of its own; other files, and what was given in words,
     hold for all of them. One that the plan leaves out is told.
@@ -112,12 +112,12 @@ def check_show(
         given: as in a settings file; None where nothing was said.
         show: whose destinations, share and reserves count.
         guides: a folder whose guides come first.
-        uplink: what the line carries.
+        uplink: what the connection carries.
 
     Raises:
         InputError: what was given cannot be read, or no rule of the guides speaks of it.
         FormatError: the file is neither settings nor a plan.
-        NotFoundError: a platform or standing is not known.
+        NotFoundError: a platform or tier is not known.
     """
     planned = None if path is None else plan_in(path)
     pairs, found = [], []
@@ -133,7 +133,7 @@ def check_show(
         names = " or ".join(guide.title for _, guide in pairs)
         raise InputError(
             f"no rule of {names} speaks of what is set",
-            "set more, such as --bitrate, --picture or --keyframes",
+            "set more, such as --bitrate, --resolution or --keyframes",
         )
     return held.model_copy(update={"findings": (*found, *held.findings)})
 
@@ -151,7 +151,7 @@ def _left_out(planned: Plan, name: str) -> bool:
 def _without_settings(guide: Guide) -> Finding:
     return Finding(
         platform=guide.name,
-        standing=guide.standing,
+        tier=guide.tier,
         rule="settings",
         severity="caution",
         found="none: the plan leaves it out",
@@ -191,17 +191,17 @@ def check_recording(
 
     Args:
         path: FLV, MP4, MKV, MPEG-TS or an HLS playlist.
-        platforms: each ``PLATFORM`` or ``PLATFORM:STANDING``; none just describes it.
-        show: whose share and reserves the line is held to.
+        platforms: each ``PLATFORM`` or ``PLATFORM:TIER``; none just describes it.
+        show: whose share and reserves the connection is held to.
         guides: a folder whose guides come first.
-        uplink: what the line carries.
+        uplink: what the connection carries.
         planned: to say whether it is what was planned.
         deep: whether to decode every frame.
         window_seconds: one of the peaks is taken over.
         progress: told the seconds read so far.
 
     Raises:
-        NotFoundError: a platform or standing is not known.
+        NotFoundError: a platform or tier is not known.
         FormatError: it is no recording that can be read.
     """
     from eager_kestrel.media.recording import read_recording
@@ -237,7 +237,7 @@ def settings_of_recording(
 def ceiling_kbps(
     platforms: list[str], recording: Recording, guides: Path | None = None
 ) -> float | None:
-    """The lowest ceiling guides give a recording's picture, for a figure; None without any."""
+    """The lowest ceiling guides give a recording's resolution, for a figure; None without any."""
     seen = recording.video
     found = []
     for guide in guides_of(platforms, guides):
@@ -245,7 +245,7 @@ def ceiling_kbps(
         codec = next((taken for taken in guide.video.codecs if taken == seen.codec), None)
         if codec is not None and seen.frame_rate is not None:
             rows = guide.rung_table(codec, guide.transports[0])
-            limits = guide.within_rules(rows.limits(seen.picture, seen.frame_rate))
+            limits = guide.within_rules(rows.limits(seen.resolution, seen.frame_rate))
             ceiling = limits.ceiling or ceiling
         found.append(ceiling.kbps)
     return min(found, default=None)

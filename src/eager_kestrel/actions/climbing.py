@@ -1,4 +1,4 @@
-"""Measuring gently: a load phase that climbs to what the line carries and never fills its queue."""
+"""Measuring gently: a load phase that climbs to what the connection carries and never fills its queue."""
 
 from __future__ import annotations
 
@@ -43,7 +43,7 @@ class Carrier(Protocol):
         """That the far end has; never falls."""
 
     def other_bytes(self) -> int:
-        """That went over the line beside it, for the measurement's own sake."""
+        """That went over the connection beside it, for the measurement's own sake."""
 
     def waits(self) -> tuple[float | None, float]:
         """What arrived took, and the age of what did not, as :class:`SenderSample` has them."""
@@ -117,7 +117,7 @@ class Ascent:
         return "enough" if self.climb.over else limit_reached(now, delivered, self.limits)
 
     def _tell(self, now: float) -> None:
-        known = self.climb.line_kbps or None
+        known = self.climb.upload_kbps or None
         self.tell(
             PartialResult(
                 "one connection",
@@ -155,14 +155,14 @@ class Ascent:
 
     def _too_little(self, ending: Ending) -> InputError | EndpointError:
         used = DataSize(self.samples.delivered[-1])
-        fastest = max(self.climb.line_kbps, self.climb.rate_kbps)
+        fastest = max(self.climb.upload_kbps, self.climb.rate_kbps)
         if ending == "data":
             return InputError(
-                f"the data limit was used up after {used}, before the line was full once",
+                f"the data limit was used up after {used}, before the connection was full once",
                 f"give --data-limit {DataSize(int(fastest * 125 * WANTED_SECONDS))} at the least",
             )
         return EndpointError(
-            "the time was up before it was clear what the line carries",
+            "the time was up before it was clear what the connection carries",
             "give it more --seconds",
         )
 
@@ -228,7 +228,7 @@ def climb_by_http(notebook: Notebook, target: UploadTarget, limits: Limits, tell
         )
     if climb.crowded:
         notebook.notes.append(
-            "somebody else keeps the line's queue full: what one connection gets beside that is "
+            "somebody else keeps the connection's queue full: what one connection gets beside that is "
             "better told without --gently"
         )
     return ascent.phase(ending, taken)

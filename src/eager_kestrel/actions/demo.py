@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 from eager_kestrel.actions.checking import check_recording
 from eager_kestrel.actions.measuring import MeasureOptions, measure
 from eager_kestrel.actions.planning import Planned, plan
-from eager_kestrel.actions.practice import practice_line, simulated_uplink
+from eager_kestrel.actions.practice import simulated_connection, simulated_uplink
 from eager_kestrel.actions.rehearsing import RehearseOptions as RehearsalWish
 from eager_kestrel.actions.rehearsing import destination_of, rehearse, stage
 from eager_kestrel.core.connection.evidence import evidence_of
@@ -65,10 +65,10 @@ def demo(
         record_to: where to copy what arrived, in place of what stands there.
 
     Raises:
-        NetworkError: loopback itself failed, or is too slow to be the line.
+        NetworkError: loopback itself failed, or is too slow to be the connection.
     """
     show = demo_show()
-    with simulated_uplink(practice_line(LINE)) as stand_in:
+    with simulated_uplink(simulated_connection(LINE)) as stand_in:
         wish = MeasureOptions(stand_in.url, connections=1, limits=Limits(seconds=12), practice=True)
         run = measure(wish, tell)
     planned = plan(show, uplink_of([run]), evidence=Evidence.of([evidence_of(run)]))
@@ -80,7 +80,7 @@ def demo(
     with tempfile.TemporaryDirectory() as folder:
         file = Path(folder) / "arrived.flv"
         guide = guide_for(show.destinations[0])
-        with stage(practice_line(LINE), guide, record_to=file) as there:
+        with stage(simulated_connection(LINE), guide, record_to=file) as there:
             wish_to = RehearsalWish(seconds=REHEARSED_SECONDS)
             outcome = rehearse(planned.plan, chosen, there.target, there.key, wish_to, told)
         arrived = check_recording(file, [show.destinations[0].name])

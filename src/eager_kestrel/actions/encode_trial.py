@@ -31,7 +31,7 @@ from eager_kestrel.core.footage import (
     off_by,
     pick,
 )
-from eager_kestrel.core.resolution import Resolution, picture_at
+from eager_kestrel.core.resolution import Resolution, resolution_at
 from eager_kestrel.core.words import broadcasts as words
 from eager_kestrel.files.bundled import quality_table
 from eager_kestrel.files.footage import (
@@ -53,7 +53,7 @@ LADDER = (2160, 1440, 1080, 936, 720, 540, 432, 360, 270)
 HALF_FROM_FPS = 45.0
 ENCODES = 12
 SHARES = {2: (0.55, 1.0), 4: (0.4, 0.6, 0.8, 1.0)}
-"""Of the planned bitrate, by how many are tried of each picture and frame rate."""
+"""Of the planned bitrate, by how many are tried of each resolution and frame rate."""
 Tell = Callable[[str], None]
 
 
@@ -64,7 +64,7 @@ class TrialOptions:
     codec: Codec
     preset: str
     lines: int
-    """Of the picture in the middle."""
+    """Of the resolution in the middle."""
     kbps: float
     """The most that is tried."""
     motion: Motion
@@ -127,11 +127,11 @@ def try_clip(clip: Clip, wanted: TrialOptions, tell: Tell = lambda _: None) -> T
 
 
 def _settings(clip: Clip, wanted: TrialOptions) -> list[Setting]:
-    """A dozen: three pictures around the middle one, one or two frame rates, some bitrates."""
+    """A dozen: three resolutions around the middle one, one or two frame rates, some bitrates."""
     from eager_kestrel.media.trial_encode import Setting
 
-    shape = clip.picture.width / clip.picture.height
-    down = min(clip.picture.height, clip.picture.width)
+    shape = clip.resolution.width / clip.resolution.height
+    down = min(clip.resolution.height, clip.resolution.width)
     lines = [n for n in LADDER if n <= down] or [down // 2 * 2]
     if down not in lines and down <= LADDER[0]:
         lines = sorted({down // 2 * 2, *lines}, reverse=True)
@@ -143,7 +143,7 @@ def _settings(clip: Clip, wanted: TrialOptions) -> list[Setting]:
     shares = SHARES[2 if len(rates) == 2 else 4]
     return [
         Setting(
-            wanted.codec, wanted.preset, _picture(n, shape), rate, round(share * wanted.kbps, -1)
+            wanted.codec, wanted.preset, _resolution(n, shape), rate, round(share * wanted.kbps, -1)
         )
         for n in lines[first : first + 3]
         for rate in rates
@@ -151,7 +151,7 @@ def _settings(clip: Clip, wanted: TrialOptions) -> list[Setting]:
     ]
 
 
-def _picture(lines: int, shape: float) -> Resolution:
+def _resolution(lines: int, shape: float) -> Resolution:
     """Of so many lines on the shorter side, both sides even."""
     long, short = round(lines * max(shape, 1 / shape) / 2) * 2, lines // 2 * 2
     return Resolution(long, short) if shape >= 1 else Resolution(short, long)
@@ -222,7 +222,7 @@ def _so_far(
 
 
 def _words(setting: Setting) -> str:
-    return f"{picture_at(setting.picture, setting.frame_rate)}, {setting.kbps:,.0f} kbit/s"
+    return f"{resolution_at(setting.resolution, setting.frame_rate)}, {setting.kbps:,.0f} kbit/s"
 
 
 def _smooth(table: QualityTable, motion: Motion, fps: Fraction) -> float:
@@ -232,7 +232,7 @@ def _smooth(table: QualityTable, motion: Motion, fps: Fraction) -> float:
 def _path(folder: Path, setting: Setting, stretch: int) -> Path:
     said = json.dumps(
         [
-            str(setting.picture),
+            str(setting.resolution),
             str(setting.frame_rate),
             setting.kbps,
             setting.codec,
@@ -257,7 +257,7 @@ def _one(clip: Clip, setting: Setting, sources: Sequence[Path], folder: Path) ->
             encode(source, setting, every, out)
             kept.unlink(missing_ok=True)
         if not kept.exists():
-            screen = screen_of(clip.picture)
+            screen = screen_of(clip.resolution)
             write_text(kept, json.dumps(asdict(compare(source, out, setting, every, screen))))
         scores.append(Scores(**json.loads(kept.read_text())))
     vmafs = [s.vmaf for s in scores if s.vmaf is not None]
@@ -284,11 +284,11 @@ def look_of(xpsnr_db: float, ssim: float) -> float:
     )
 
 
-def screen_of(picture: Resolution) -> Resolution:
-    """A picture as it is seen on the screen most viewers have."""
+def screen_of(resolution: Resolution) -> Resolution:
+    """A resolution as it is seen on the screen most viewers have."""
     viewed = quality_table().viewed_on
-    by = min(viewed.width / picture.width, viewed.height / picture.height)
-    return Resolution(round(picture.width * by / 2) * 2, round(picture.height * by / 2) * 2)
+    by = min(viewed.width / resolution.width, viewed.height / resolution.height)
+    return Resolution(round(resolution.width * by / 2) * 2, round(resolution.height * by / 2) * 2)
 
 
 def _trial(
@@ -304,7 +304,7 @@ def _trial(
     table = quality_table()
     takes = table.preset.get(wanted.codec, {}).get(wanted.preset, 1.0)
     samples = [
-        Sample(float(s.picture.pixels), float(s.frame_rate), found.kbps / takes, found.look)
+        Sample(float(s.resolution.pixels), float(s.frame_rate), found.kbps / takes, found.look)
         for s, found in zip(settings, scored, strict=True)
     ]
     behaves = behaves_like(table, wanted.codec, samples)
@@ -314,7 +314,7 @@ def _trial(
     on = hull([(f.kbps, f.look * s) for f, s in zip(scored, smooth, strict=True)])
     points = tuple(
         TrialPoint(
-            picture=s.picture,
+            resolution=s.resolution,
             frame_rate=s.frame_rate,
             target_kbps=s.kbps,
             kbps=round(f.kbps, 1),
@@ -326,7 +326,7 @@ def _trial(
         )
         for s, f, smoother, kept in zip(settings, scored, smooth, on, strict=True)
     )
-    shapes = list(dict.fromkeys((s.picture, s.frame_rate) for s in settings))
+    shapes = list(dict.fromkeys((s.resolution, s.frame_rate) for s in settings))
     rates = min(s.kbps for s in settings) / 2, max(s.kbps for s in settings) * 1.2
     best = best_between(fitted, behaves, wanted.codec, shapes, rates, takes)
     footage = Footage(
@@ -370,10 +370,10 @@ def _lessons(
     """What one more Mbit/s buys, and all that was learned in words."""
     most = max(point.target_kbps for point in points)
     top = sorted((p for p in points if p.target_kbps == most), key=lambda p: -p.look)
-    named = [(picture_at(p.picture, p.frame_rate), p.look) for p in top]
+    named = [(resolution_at(p.resolution, p.frame_rate), p.look) for p in top]
 
     def at(kbps: float) -> float:
-        pixels = np.array([float(p.picture.pixels) for p in top])
+        pixels = np.array([float(p.resolution.pixels) for p in top])
         fps = np.array([float(p.frame_rate) for p in top])
         rates = np.full(len(top), kbps / takes)
         return float(quality(fitted, behaves, wanted.codec, pixels, fps, rates).max())

@@ -36,7 +36,7 @@ Tell = Callable[[str], None]
 class EncoderOptions:
     """What to measure, as written."""
 
-    pictures: tuple[str, ...] = ()
+    resolutions: tuple[str, ...] = ()
     """None: those of the latest plan, else 1280x720 and 1920x1080."""
     fps: str | None = None
     """None: that of the latest plan, else 60."""
@@ -53,7 +53,7 @@ def measure_encoders(
     Stopped half way, what was measured before is kept as it was.
 
     Args:
-        wish: which pictures and codecs, for how long.
+        wish: which resolutions and codecs, for how long.
         tell: told what is being measured, and how it goes.
 
     Raises:
@@ -64,12 +64,12 @@ def measure_encoders(
     codecs = _codecs(wish.codecs)
     if not 0 <= wish.minutes <= MOST_MINUTES:
         raise InputError(f"{wish.minutes:g} minutes is no length", f"give up to {MOST_MINUTES:g}")
-    pictures, fps = _pictures(wish)
+    resolutions, fps = _resolutions(wish)
     others = _others_share()
     found, missing = encoders(codecs)
     if not found:
         raise InputError("no encoder of these codecs opens here", "name another with --codec")
-    points, kept = _points(found, pictures, fps, tell)
+    points, kept = _points(found, resolutions, fps, tell)
     endurance = _endurance(kept, fps, wish.minutes, tell) if wish.minutes else None
     measured = MeasuredMachine(
         version=__version__,
@@ -93,7 +93,7 @@ def _codecs(written: Sequence[str]) -> tuple[Codec, ...]:
     return tuple(codec for codec in CODECS if codec in written) or CODECS
 
 
-def _pictures(wish: EncoderOptions) -> tuple[list[Resolution], Fraction]:
+def _resolutions(wish: EncoderOptions) -> tuple[list[Resolution], Fraction]:
     """What to encode: named, planned, or usual; the smallest first."""
     plan = None
     try:
@@ -101,9 +101,9 @@ def _pictures(wish: EncoderOptions) -> tuple[list[Resolution], Fraction]:
     except FormatError:  # a damaged plan is no reason not to measure
         plan = None
     videos = [d.video for d in plan.destinations if d.video is not None] if plan else []
-    pictures = {Resolution.parse(p) for p in wish.pictures} or {v.picture for v in videos}
+    resolutions = {Resolution.parse(p) for p in wish.resolutions} or {v.resolution for v in videos}
     rates = [parse_frame_rate(wish.fps)] if wish.fps else [v.frame_rate for v in videos]
-    chosen = pictures or set(USUAL)
+    chosen = resolutions or set(USUAL)
     if any(p.width % 2 or p.height % 2 for p in chosen):
         raise InputError("a side is odd", "give even sides, such as 1280x720")
     return sorted(chosen, key=lambda p: p.pixels), max(rates, default=USUAL_RATE)
@@ -118,52 +118,54 @@ def _others_share() -> float:
 
 @dataclass(frozen=True, slots=True)
 class _SlowestHeld:
-    """The slowest that held on the largest picture, to go on with."""
+    """The slowest that held on the largest resolution, to go on with."""
 
     encoder: Encoder
     preset: str
-    picture: Resolution
+    resolution: Resolution
     frames: Frames
     load: float
 
 
 def _points(
-    found: Sequence[Encoder], pictures: Sequence[Resolution], fps: Fraction, tell: Tell
+    found: Sequence[Encoder], resolutions: Sequence[Resolution], fps: Fraction, tell: Tell
 ) -> tuple[list[EncoderPoint], _SlowestHeld | None]:
     """Every encoder at each preset, until it no longer holds."""
     from eager_kestrel.media.encoders import made_frames
 
     points, kept = [], None
-    for picture in pictures:
+    for resolution in resolutions:
         formats = {encoder.pixel_format for encoder in found}
-        made = {layout: made_frames(picture, layout) for layout in formats}
+        made = {layout: made_frames(resolution, layout) for layout in formats}
         for encoder in found:
             frames = made[encoder.pixel_format]
-            for point in _rungs(encoder, picture, fps, frames, tell):
+            for point in _rungs(encoder, resolution, fps, frames, tell):
                 points.append(point)
-                rank = (picture.pixels, point.cores_share)
-                if point.holds and (kept is None or rank > (kept.picture.pixels, kept.load)):
-                    kept = _SlowestHeld(encoder, point.preset, picture, frames, point.cores_share)
+                rank = (resolution.pixels, point.cores_share)
+                if point.holds and (kept is None or rank > (kept.resolution.pixels, kept.load)):
+                    kept = _SlowestHeld(
+                        encoder, point.preset, resolution, frames, point.cores_share
+                    )
     return points, kept
 
 
 def _rungs(
-    encoder: Encoder, picture: Resolution, fps: Fraction, frames: Frames, tell: Tell
+    encoder: Encoder, resolution: Resolution, fps: Fraction, frames: Frames, tell: Tell
 ) -> Iterator[EncoderPoint]:
     """One encoder from its fastest preset to the first that does not hold."""
     from eager_kestrel.media.encoders import cores, pace
 
     for preset in encoder.presets:
-        tell(f"{encoder.name} {preset}".strip() + f", {picture} at {float(fps):g}")
+        tell(f"{encoder.name} {preset}".strip() + f", {resolution} at {float(fps):g}")
         try:
-            seen = pace(encoder, preset, picture, fps, frames, POINT_SECONDS)
-        except ValueError:  # it does not take such pictures, or knows no such preset
+            seen = pace(encoder, preset, resolution, fps, frames, POINT_SECONDS)
+        except ValueError:  # it does not take such resolutions, or knows no such preset
             return
         point = EncoderPoint(
             encoder=encoder.name,
             codec=encoder.codec,
             preset=preset,
-            picture=picture,
+            resolution=resolution,
             wanted=fps,
             fps=round(seen.fps, 1),
             seconds=round(seen.seconds, 2),
@@ -187,7 +189,7 @@ def _endurance(
     def told(seconds: float, rate: float) -> None:
         tell(f"{name}, {seconds:.0f} of {60 * minutes:.0f} s, {rate:.0f} frames a second")
 
-    seen = pace(kept.encoder, kept.preset, kept.picture, fps, kept.frames, 60 * minutes, told)
+    seen = pace(kept.encoder, kept.preset, kept.resolution, fps, kept.frames, 60 * minutes, told)
     part = max(1, len(seen.by_second) // ENDS_SHARE)
     ends = (seen.by_second[:part] or (seen.fps,), seen.by_second[-part:] or (seen.fps,))
     first, last = (sum(end) / len(end) for end in ends)
@@ -209,17 +211,17 @@ def this_machine() -> tuple[Machine | None, str | None]:
 
 
 def meanings(measured: MeasuredMachine) -> list[str]:
-    """What the figures come to: for each encoder and picture, the slowest preset that holds."""
+    """What the figures come to: for each encoder and resolution, the slowest preset that holds."""
     said = []
     groups: dict[tuple[str, str], list[EncoderPoint]] = {}
     for point in measured.points:
-        at = f"{point.picture} at {float(point.wanted):g}"
+        at = f"{point.resolution} at {float(point.wanted):g}"
         groups.setdefault((point.encoder, at), []).append(point)
-    for (encoder, picture), points in groups.items():
+    for (encoder, resolution), points in groups.items():
         holding = [p for p in points if p.holds]
         failing = next((p.preset for p in points if not p.holds), None)
         best = (holding[-1].preset, holding[-1].cores_share) if holding else None
-        said.append(words.means(encoder, picture, best, failing or None))
+        said.append(words.means(encoder, resolution, best, failing or None))
     if measured.endurance is not None:
         e = measured.endurance
         said.append(words.endured(e.name, e.minutes, e.first_fps, e.last_fps))

@@ -1,4 +1,4 @@
-"""Places by name: add, list, forget, and which one ``measure`` means."""
+"""Named endpoints: add, list, forget, and which one ``measure`` means."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ class Towards(NamedTuple):
     """Where a measurement goes."""
 
     url: str
-    place: str
+    name: str
     """Its name; empty where it has none."""
     platform: str = ""
     """Whose ingest it is, where that is what was asked for."""
@@ -46,11 +46,11 @@ def add(name: str, url: str) -> NamedEndpoints:
     if address.user is not None or address.query:
         raise InputError(
             "that address has user information or a query, which may be secret, so it is not kept",
-            "give a place without them",
+            "give a endpoint without them",
         )
-    places = read_endpoints().with_(NamedEndpoint(name=require_name(name), url=address.url))
-    write_endpoints(places)
-    return places
+    endpoints = read_endpoints().with_(NamedEndpoint(name=require_name(name), url=address.url))
+    write_endpoints(endpoints)
+    return endpoints
 
 
 def forget(name: str) -> NamedEndpoints:
@@ -59,36 +59,37 @@ def forget(name: str) -> NamedEndpoints:
     Raises:
         NotFoundError: there is none.
     """
-    places = read_endpoints().without(name)
-    write_endpoints(places)
-    return places
+    endpoints = read_endpoints().without(name)
+    write_endpoints(endpoints)
+    return endpoints
 
 
 def towards(written: str | None) -> Towards:
-    """The place that is meant: an address, a name, or the last one used.
+    """The endpoint that is meant: an address, a name, or the last one used.
 
     Raises:
-        NotFoundError: no place has that name.
+        NotFoundError: no endpoint has that name.
         InputError: nothing was given and nothing was used before.
     """
     if written is not None and "://" in written:
-        known = next((p for p in _known().places if p.url == written), None)
+        known = next((p for p in _known().endpoints if p.url == written), None)
         return Towards(written, "" if known is None else known.name)
-    places = read_endpoints()
+    endpoints = read_endpoints()
     if written is not None:
         if written not in names() and written.partition(":")[0] in guide_names():
             return Towards("", "", written)
-        if not places.is_like(written):
+        if not endpoints.is_like(written):
             raise InputError(
-                f'"{written}" is no address, no place of yours and no platform', f"write {EXAMPLE}"
+                f'"{written}" is no address, no endpoint of yours and no platform',
+                f"write {EXAMPLE}",
             )
-        return Towards(places.find(written).url, written)
-    if places.last is None:
+        return Towards(endpoints.find(written).url, written)
+    if endpoints.last is None:
         raise InputError(
-            "where to is not said",
-            "give a URL, --to PLATFORM, or --practice NAME; the last place is remembered",
+            "no endpoint given",
+            "pass a URL, --to PLATFORM, or --practice NAME; the last endpoint is remembered",
         )
-    return towards(places.last)
+    return towards(endpoints.last)
 
 
 def used(where: Towards) -> None:
@@ -98,14 +99,14 @@ def used(where: Towards) -> None:
     """
     with contextlib.suppress(KestrelError):
         address = parse_address(where.url, SCHEMES, EXAMPLE)
-        if where.place or (address.user is None and not address.query):
-            places = read_endpoints()
-            write_endpoints(places.model_copy(update={"last": where.place or where.url}))
+        if where.name or (address.user is None and not address.query):
+            endpoints = read_endpoints()
+            write_endpoints(endpoints.model_copy(update={"last": where.name or where.url}))
 
 
 def names() -> list[str]:
     """For completion."""
-    return [place.name for place in _known().places]
+    return [endpoint.name for endpoint in _known().endpoints]
 
 
 def _known() -> NamedEndpoints:

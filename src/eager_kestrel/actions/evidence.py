@@ -25,13 +25,15 @@ def evidence_behind(uplink: Uplink) -> Evidence:
 
     Of a bare number there is none, and readings from elsewhere say nothing of seconds.
     """
-    if not uplink.runs and not uplink.airings:
+    if not uplink.runs and not uplink.broadcasts:
         return Evidence.of(())
     from eager_kestrel.files.history import History, HistoryFilter
 
     with History() as history:
         runs = history.evidence(HistoryFilter(ids=uplink.runs))
-        evidence = Evidence.of(runs, history.broadcasts(HistoryFilter(ids=uplink.airings)))
+        evidence = Evidence.of(
+            runs, history.broadcast_evidence(HistoryFilter(ids=uplink.broadcasts))
+        )
     return near_hour(evidence, uplink.around)
 
 

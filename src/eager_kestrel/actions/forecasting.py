@@ -44,7 +44,7 @@ class ForecastOptions:
     stutter: str | None = None
     days: float = RECENT_DAYS
     around: str | None = None
-    places: tuple[str, ...] = ()
+    endpoints: tuple[str, ...] = ()
     frames: Path | None = None
     """A recording whose frames are sent in place of the plan's."""
     guides: Path | None = None
@@ -93,7 +93,9 @@ def _read(
         since = HistoryFilter(time.time() - wish.days * 86400)
         every = history.evidence(since)
         broadcasts = [
-            b for b in history.broadcasts(since) if b.platform in sent_to and b.kind == "measured"
+            b
+            for b in history.broadcast_evidence(since)
+            if b.platform in sent_to and b.kind == "measured"
         ]
         own_runs = [
             run
@@ -111,14 +113,14 @@ def _observed(made: Plan, wish: ForecastOptions) -> Observed:
     """
     every, broadcasts, own_runs = _read(made, wish)
     usable = [run for run in every if run.usable]
-    if wish.places:
-        usable = runs_towards(usable, wish.places)
+    if wish.endpoints:
+        usable = runs_towards(usable, wish.endpoints)
     readings = [run for run in usable if run.kind == "reading"]
     practice = [] if broadcasts else [run for run in usable if run.kind == "practice"][-1:]
-    runs = counted(usable, wish.places) or practice or own_runs
+    runs = counted(usable, wish.endpoints) or practice or own_runs
     if not (runs or broadcasts or readings):
         raise NotFoundError(f"nothing of the last {wish.days:g} days is kept", MEASURE)
-    others = bool(wish.around or wish.places or wish.days != RECENT_DAYS)
+    others = bool(wish.around or wish.endpoints or wish.days != RECENT_DAYS)
     whole = Evidence.of(runs, broadcasts)
     near = near_hour(whole, wish.around)
     if not others and len(own_runs) == len(made.uplink.runs) > 0:
@@ -182,7 +184,7 @@ def _plan(name: str, wish: ForecastOptions) -> Plan:
     """The plan that is meant; one of a show is made first."""
     if is_show(name):
         show = asked_show(name, ShowOptions()).show
-        uplink, _ = uplink_for(show, wish.days, wish.around, wish.places)
+        uplink, _ = uplink_for(show, wish.days, wish.around, wish.endpoints)
         return plan(show, uplink, wish.guides).plan
     made = read_plan(name)
     if name == LATEST and Path(USUAL).is_file():
@@ -212,7 +214,7 @@ def _steps(made: Plan, own: Sending | None) -> list[tuple[str, Sending]]:
     assert planned is not None
     found = [(" and ".join(p.video.words for p in places if p.video), planned)]
     last: list[Fallback | None] = [None] * len(places)
-    for row in zip_longest(*(there.steps_down for there in places)):
+    for row in zip_longest(*(there.fallbacks for there in places)):
         last = [step or before for step, before in zip(row, last, strict=True)]
         if all(last):
             some = [step for step in last if step is not None]

@@ -1,4 +1,4 @@
-"""Measuring towards an ingest: a stand-in stream whose bitrate climbs to what the line carries."""
+"""Measuring towards an ingest: a stand-in stream whose bitrate climbs to what the connection carries."""
 
 from __future__ import annotations
 
@@ -34,7 +34,7 @@ TRIP_EVERY_SECONDS = 0.1
 SMALL_LINES = 360
 CUSTOMARY_FPS = 30
 LEAST_KBPS, FIRST_KBPS = 350.0, 500.0
-"""What the small picture and its sound take, and a little more."""
+"""What the small resolution and its sound take, and a little more."""
 OWN_KBPS, AUDIO_KBPS = 150.0, 96.0
 BY_POST = "measure towards an address that takes POST"
 AHEAD_SECONDS = 0.04
@@ -48,7 +48,7 @@ class IngestMeasureOptions:
     ingest: IngestServerChoice
     key: str = field(repr=False)
     limits: Limits = field(default_factory=lambda: Limits(seconds=15))
-    place: str = ""
+    endpoint_name: str = ""
     context: ssl.SSLContext | None = None
     """For RTMPS, in place of the system's certificates."""
     practice: bool = False
@@ -87,7 +87,7 @@ def measure_ingest(wish: IngestMeasureOptions, tell: Tell = tell_nobody) -> Run:
     """
     ingest = wish.ingest
     notebook = Notebook(
-        Endpoint(url=ingest.target.url, place=wish.place), datetime.now().astimezone()
+        Endpoint(url=ingest.target.url, name=wish.endpoint_name), datetime.now().astimezone()
     )
     suffix = (ingest.private.key_suffix or "") if ingest.private is not None else ""
     video, audio = stand_in_settings(ingest.guide, ingest.most.kbps)
@@ -143,7 +143,7 @@ def _idle(notebook: Notebook, carrier: _ByPublication, tell: Tell) -> None:
 
 
 def stand_in_settings(guide: Guide | None, most_kbps: float) -> tuple[VideoSettings, AudioSettings]:
-    """A small picture that a platform takes, cheap to encode; filler makes it as long as wanted.
+    """A small resolution that a platform takes, cheap to encode; filler makes it as long as wanted.
 
     Args:
         guide: of the platform; None for one that takes what nearly all take.
@@ -151,7 +151,7 @@ def stand_in_settings(guide: Guide | None, most_kbps: float) -> tuple[VideoSetti
     """
     codec = "h264" if guide is None else guide.codec()
     profile = "main" if guide is None else guide.video.profiles_of(codec)[0]
-    picture, rate = _picture(guide), Fraction(CUSTOMARY_FPS)
+    resolution, rate = _resolution(guide), Fraction(CUSTOMARY_FPS)
     seconds, hz, channels = 2.0, 48_000, 2
     if guide is not None:
         rate = min(guide.video.taken_rates, key=lambda taken: abs(taken - CUSTOMARY_FPS))
@@ -159,7 +159,7 @@ def stand_in_settings(guide: Guide | None, most_kbps: float) -> tuple[VideoSetti
         hz, channels = guide.audio.sample_rate_hz, guide.audio.channels[0]
     video = VideoSettings(
         codec=codec,
-        picture=picture,
+        resolution=resolution,
         frame_rate=rate,
         bitrate_kbps=OWN_KBPS,
         rate_control="constant",
@@ -168,7 +168,7 @@ def stand_in_settings(guide: Guide | None, most_kbps: float) -> tuple[VideoSetti
         keyframe_frames=max(1, round(seconds * rate)),
         profile=profile,
         b_frames=0,
-        level=least_level(codec, picture, rate, profile, most_kbps).name,
+        level=least_level(codec, resolution, rate, profile, most_kbps).name,
     )
     audio = AudioSettings(
         codec="aac", bitrate_kbps=AUDIO_KBPS, sample_rate_hz=hz, channels=channels
@@ -176,12 +176,12 @@ def stand_in_settings(guide: Guide | None, most_kbps: float) -> tuple[VideoSetti
     return video, audio
 
 
-def _picture(guide: Guide | None) -> Resolution:
+def _resolution(guide: Guide | None) -> Resolution:
     """Of about 360 lines, in a shape that is taken."""
     if guide is None:
         return Resolution(640, SMALL_LINES)
-    if guide.video.pictures:
-        return min(guide.video.pictures, key=lambda picture: picture.pixels)
+    if guide.video.resolutions:
+        return min(guide.video.resolutions, key=lambda resolution: resolution.pixels)
     if not guide.video.shapes:
         return Resolution(640, SMALL_LINES)
     shape = guide.video.shapes[0]

@@ -124,13 +124,13 @@ def ingest_of(
     """The ingest of a platform: the point that is named, else the one that answers first.
 
     Args:
-        platform: ``PLATFORM`` or ``PLATFORM:STANDING``.
+        platform: ``PLATFORM`` or ``PLATFORM:TIER``.
         point: by the name its guide gives it.
         most: not to be passed, as written, in place of the guide's ceiling.
         guides: a folder whose guides come first.
 
     Raises:
-        NotFoundError: no such platform, standing or point.
+        NotFoundError: no such platform, tier or point.
         NetworkError: none of its points answers.
     """
     (guide,) = guides_of([platform], guides)
@@ -177,7 +177,7 @@ def _first_to_answer(
     why = next((one.failure for one in ranked if one.failure), "no answer")
     raise NetworkError(
         f"none of the {len(points)} ingest points of {platform} answers ({why})",
-        "check your line, or give --point",
+        "check your connection, or give --point",
     )
 
 

@@ -81,12 +81,12 @@ class MeasureOptions:
     """Pass over the proxy that the environment names."""
     practice: bool = False
     """The endpoint is a stand-in on loopback: other traffic of this machine does not matter."""
-    place: str = ""
-    """The name of the place, kept with the run."""
+    endpoint_name: str = ""
+    """The name of the endpoint, kept with the run."""
     token: str | None = field(default=None, repr=False)
     """Of a far end that asks for one."""
     gently: bool = False
-    """Climb to what one connection carries, and leave the line all but free meanwhile."""
+    """Climb to what one connection carries, and leave the connection all but free meanwhile."""
 
 
 def token_for(url: str, ask: Callable[[str], str] | None) -> str:
@@ -104,7 +104,7 @@ def token_for(url: str, ask: Callable[[str], str] | None) -> str:
 def limits_of(seconds: str | None, data_limit: str | None, *, climbing: bool = False) -> Limits:
     """The most a load phase may take, as written: ``"10 s"``, and perhaps ``"50 MB"`` in all.
 
-    Left out, ten seconds of a full line, thirteen of a climb.
+    Left out, ten seconds of a full connection, thirteen of a climb.
 
     Raises:
         UnitError: one of them cannot be read, or the time is no time to measure for.
@@ -127,7 +127,7 @@ class _MeasureNotes(Notebook):
 def _endpoint(target: UploadTarget, wish: MeasureOptions) -> Endpoint:
     return Endpoint(
         url=target.shown,
-        place=wish.place,
+        name=wish.endpoint_name,
         bound_to=target.bind or "",
         proxy=shown_url(target.proxy) if target.proxy else "",
         found_by="practice" if wish.practice else target.found_by,
@@ -323,7 +323,7 @@ def _sample(
         arrivals = Arrivals(load.delivered_bytes, seen=base, grew_at=began)
         for tick in range(1, 10**9):
             at = arrivals.until(began + tick * SAMPLE_SECONDS, samples.last_second_kbps())
-            if at is not None:  # small requests ride on the same line
+            if at is not None:  # small requests ride on the same connection
                 samples.add(at - began, arrivals.seen - base + trips.delivered_bytes())
             now = time.perf_counter() - began
             if load.failure is not None:

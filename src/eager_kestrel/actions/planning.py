@@ -46,7 +46,7 @@ HOURS_DIFFER = 0.7
 LEAST_RUNS = 2
 """Of the days of a show, to plan by them alone."""
 LEAST_AIRED_SECONDS = 60.0
-"""A shorter airing is not worth a word."""
+"""A shorter broadcast is not worth a word."""
 MOST_CUTS, CUT = 12, 0.97
 """How often the seen-safe rate is cut, until the plan's own frames keep the limit."""
 
@@ -71,14 +71,14 @@ def plan(
 
     Args:
         show: what is streamed and where to.
-        uplink: what the line carries.
+        uplink: what the connection carries.
         guides: a folder whose guides come before the user's and the bundled ones.
         copy_to: the folder a local copy would go to; its disk's free space is looked up.
         table: of the quality model; else the bundled one, or by the show's footage.
         evidence: what the uplink rests on; else what is kept of its runs and broadcasts.
 
     Raises:
-        NotFoundError: a platform or standing is not known.
+        NotFoundError: a platform or tier is not known.
         FormatError: a guide file is broken.
         StorageError: the folder of the copy cannot be looked at.
     """
@@ -94,7 +94,7 @@ def plan(
     today = datetime.now(UTC).date()
     notes = [note for guide in loaded.values() if (note := _stale(guide, today))]
     free = None if copy_to is None else free_bytes(copy_to)
-    said = aired_lately(show) if uplink.airings else None
+    said = aired_lately(show) if uplink.broadcasts else None
     notes += [said] if said else []
     evidence = evidence_behind(uplink) if evidence is None else evidence
     kind = show.motion, show.stutter
@@ -118,15 +118,18 @@ def _cost_of_pins(
     made: Plan, show: Show, uplink: Uplink, loaded: dict[str, Guide], table: QualityTable
 ) -> list[str]:
     """What it would be without what somebody insisted on."""
-    if show.picture is None and show.sent_frame_rate is None:
+    if show.resolution is None and show.fps_sent is None:
         return []
-    free = show.model_copy(update={"picture": None, "sent_frame_rate": None})
+    free = show.model_copy(update={"resolution": None, "fps_sent": None})
     other = plan_of(uplink, free, loaded, table, __version__)
     said = []
     for now, then in zip(made.destinations, other.destinations, strict=True):
         if now.video is None or then.video is None:
             continue
-        if (now.video.picture, now.video.frame_rate) != (then.video.picture, then.video.frame_rate):
+        if (now.video.resolution, now.video.frame_rate) != (
+            then.video.resolution,
+            then.video.frame_rate,
+        ):
             here, there = (
                 f"{video.words}, quality {looks(one.quality or 0.0)}"
                 for video, one in ((now.video, now), (then.video, then))
@@ -159,7 +162,7 @@ def uplink_from_number(written: str) -> Uplink:
 def recent_runs(
     days: float = RECENT_DAYS,
     around: str | None = None,
-    places: Sequence[str] = (),
+    endpoints: Sequence[str] = (),
     weekdays: Collection[str] = (),
 ) -> list[RunEvidence]:
     """The runs kept lately, oldest first, of any kind.
@@ -167,7 +170,7 @@ def recent_runs(
     Args:
         days: how far back.
         around: a time of day (``"20:00"``); only runs within an hour and a half of it.
-        places: names or hosts the runs went towards; any when none is named.
+        endpoints: names or hosts the runs went towards; any when none is named.
         weekdays: only runs of these days of the week; of any when none is named.
 
     Raises:
@@ -181,8 +184,8 @@ def recent_runs(
     with History() as history:
         known = history.evidence(HistoryFilter(time.time() - days * 86400))
     kept = [run for run in known if run.usable]
-    if places:
-        kept = runs_towards(kept, places)
+    if endpoints:
+        kept = runs_towards(kept, endpoints)
     runs = kept if wanted is None else [run for run in kept if near_time(run, wanted)]
     if weekdays:
         runs = [run for run in runs if WEEKDAYS[run.taken.weekday()] in weekdays]
@@ -199,7 +202,7 @@ def recent_runs(
 def uplink_from_history(
     days: float = RECENT_DAYS,
     around: str | None = None,
-    places: Sequence[str] = (),
+    endpoints: Sequence[str] = (),
     platforms: Collection[str] = (),
     weekdays: Collection[str] = (),
 ) -> Uplink:
@@ -210,8 +213,8 @@ def uplink_from_history(
     Args:
         days: how far back.
         around: a time of day (``"20:00"``); only runs within an hour and a half of it.
-        places: names or hosts, to take the runs towards; when none is named, that of the last run.
-        platforms: airings to which count, too.
+        endpoints: names or hosts, to take the runs towards; when none is named, that of the last run.
+        platforms: broadcasts to which count, too.
         weekdays: only runs of these days of the week; of any when none is named.
 
     Raises:
@@ -220,15 +223,15 @@ def uplink_from_history(
     """
     from eager_kestrel.core.connection.pooling import uplink_of_history
 
-    runs = recent_runs(days, around, places, weekdays)
-    uplink = uplink_of_history(runs, places, recent_quarters(platforms, days, around))
+    runs = recent_runs(days, around, endpoints, weekdays)
+    uplink = uplink_of_history(runs, endpoints, recent_quarters(platforms, days, around))
     said = taken_around(uplink.said, around) if around else uplink.said
     if weekdays:
         said = taken_on(said, list(weekdays))
     return uplink.model_copy(update={"said": said, "around": around})
 
 
-def recent_airings(
+def recent_broadcasts(
     platforms: Collection[str], days: float = RECENT_DAYS
 ) -> list[BroadcastEvidence]:
     """Shows that were watched lately on their way to some platforms, oldest first.
@@ -240,24 +243,24 @@ def recent_airings(
     from eager_kestrel.files.history import History, HistoryFilter
 
     with History() as history:
-        kept = history.broadcasts(HistoryFilter(time.time() - days * 86400))
+        kept = history.broadcast_evidence(HistoryFilter(time.time() - days * 86400))
     return [one for one in kept if one.kind == "measured" and one.platform in platforms]
 
 
 def recent_quarters(
     platforms: Collection[str], days: float = RECENT_DAYS, around: str | None = None
 ) -> list[QuarterBounds]:
-    """What they say of the line, by quarter of an hour; those near a time of day."""
+    """What they say of the connection, by quarter of an hour; those near a time of day."""
     from eager_kestrel.core.connection.pooling import quarters
 
     wanted = parse_time_of_day(around) if around is not None else None
-    found = [one for airing in recent_airings(platforms, days) for one in quarters(airing)]
+    found = [one for broadcast in recent_broadcasts(platforms, days) for one in quarters(broadcast)]
     return [one for one in found if wanted is None or near_moment(one.began, wanted)]
 
 
 def aired_lately(show: Show, days: float = RECENT_DAYS) -> str | None:
-    """What the last airing to one of a show's platforms says, in a line; None without one."""
-    kept = recent_airings({place.platform for place in show.destinations}, days)
+    """What the last broadcast to one of a show's platforms says, in a line; None without one."""
+    kept = recent_broadcasts({place.platform for place in show.destinations}, days)
     long = [one for one in kept if one.carried_kbps.size >= LEAST_AIRED_SECONDS]
     if not long:
         return None
@@ -270,7 +273,7 @@ def uplink_for(
     show: Show,
     days: float = RECENT_DAYS,
     around: str | None = None,
-    places: Sequence[str] = (),
+    endpoints: Sequence[str] = (),
 ) -> tuple[Uplink, str | None]:
     """The uplink a show is planned with: of runs near the hour it begins, where there are any.
 
@@ -278,7 +281,7 @@ def uplink_for(
         show: perhaps with that hour.
         days: how far back.
         around: a time of day, which stands over the show's.
-        places: as in :func:`uplink_from_history`.
+        endpoints: as in :func:`uplink_from_history`.
 
     Returns:
         The uplink, and what has to be said of hours; None where nothing has.
@@ -293,24 +296,24 @@ def uplink_for(
     if show.days:
         try:
             hour = around or show.at
-            of_days = uplink_from_history(days, hour, places, sent_to, show.days)
+            of_days = uplink_from_history(days, hour, endpoints, sent_to, show.days)
         except (NotFoundError, FormatError):
             of_days = None
         if of_days is not None and len(of_days.runs) >= LEAST_RUNS:
             return of_days, None
         anyhow = show.model_copy(update={"days": ()})
-        uplink, said = uplink_for(anyhow, days, around, places)
+        uplink, said = uplink_for(anyhow, days, around, endpoints)
         return uplink, said or no_runs_on(show.days)
     if around is not None:
-        return uplink_from_history(days, around, places, sent_to), None
+        return uplink_from_history(days, around, endpoints, sent_to), None
     if show.at is not None:
         try:
-            return uplink_from_history(days, show.at, places, sent_to), None
+            return uplink_from_history(days, show.at, endpoints, sent_to), None
         except NotFoundError:
-            uplink = uplink_from_history(days, None, places, sent_to)
+            uplink = uplink_from_history(days, None, endpoints, sent_to)
             return uplink, no_runs_near(show.at)
-    uplink = uplink_from_history(days, None, places, sent_to)
-    hours = by_hour(recent_runs(days, None, places), places).hours
+    uplink = uplink_from_history(days, None, endpoints, sent_to)
+    hours = by_hour(recent_runs(days, None, endpoints), endpoints).hours
     known = [hour for hour in hours if hour.measured and hour.runs > 1 and hour.floor_kbps]
     if len(known) < 2:
         return uplink, None

@@ -28,19 +28,19 @@ class Stand:
     """A simulated uplink that is up."""
 
     url: str
-    """To measure: through the simulated line."""
+    """To measure: through the simulated connection."""
     direct_url: str
-    """The endpoint itself, past the line."""
+    """The endpoint itself, past the connection."""
 
 
 def practice_names() -> list[str]:
-    """Bundled lines by name."""
+    """Bundled connections by name."""
     return trace_names()
 
 
 @dataclass(frozen=True, slots=True)
 class SimulatedTrouble:
-    """What makes a simulated line worse; all off by default."""
+    """What makes a simulated connection worse; all off by default."""
 
     stalls: tuple[tuple[float, float], ...] = ()
     """(begin, length) in seconds: nothing gets through."""
@@ -58,7 +58,7 @@ TROUBLE_SECONDS = 3600.0
 WANDER_SECONDS = 0.5
 
 
-def practice_line(
+def simulated_connection(
     name: str | None = None,
     rate: Bitrate | None = None,
     round_trip_ms: float = 30.0,
@@ -136,14 +136,14 @@ def simulated_platform(
     """A platform that obeys its guide, on loopback, while the ``with`` block runs.
 
     Args:
-        written: ``PLATFORM`` or ``PLATFORM:STANDING``.
+        written: ``PLATFORM`` or ``PLATFORM:TIER``.
         trouble: on demand.
         port: 0 takes a free one.
         record_to: an FLV file for what arrives.
         guides: a folder whose guides come first.
 
     Raises:
-        NotFoundError: the platform or standing is not known.
+        NotFoundError: the platform or tier is not known.
         NetworkError: the port is taken.
     """
     (guide,) = guides_of([written], guides)

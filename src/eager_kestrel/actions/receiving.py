@@ -102,7 +102,7 @@ class Reception:
 
         Args:
             key: that is wanted.
-            guides: each with its standing applied, to hold streams against.
+            guides: each with its tier applied, to hold streams against.
             record_to: an FLV file; a second stream gets a number.
             policy: of a simulated platform.
             suffix: that may stand behind the key.

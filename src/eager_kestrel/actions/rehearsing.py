@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING
 from eager_kestrel.actions.bitrate_search import BitrateSearch, again_of
 from eager_kestrel.actions.checking import settings_from
 from eager_kestrel.actions.planning import plan, uplink_from_number
-from eager_kestrel.actions.practice import practice_line
+from eager_kestrel.actions.practice import simulated_connection
 from eager_kestrel.actions.receiving import APP, Reception, reception
 from eager_kestrel.actions.shows import destination
 from eager_kestrel.core.checks.rehearsal import rehearsal_of
@@ -137,10 +137,10 @@ def rehearse(
         total_kbps=chosen.total_kbps,
         upload_kbps=0.0,
     )
-    settling = BitrateSearch((now, *chosen.steps_down), again_of(plan, chosen, wish.guides))
+    settling = BitrateSearch((now, *chosen.fallbacks), again_of(plan, chosen, wish.guides))
     step: Fallback | None = now
     while step is not None:
-        below = tuple(s for s in chosen.steps_down if s.total_kbps < step.total_kbps)
+        below = tuple(s for s in chosen.fallbacks if s.total_kbps < step.total_kbps)
         settling.noted(step, _once(chosen, step, below, target, key, wish, tell))
         step = settling.next() if wish.settle else None
         if step is not None:
@@ -190,14 +190,14 @@ def _once(
 
 def _settled(plan: Plan, chosen: DestinationPlan, step: Fallback) -> Plan:
     """The plan with the step that held in place of what was planned."""
-    below = tuple(s for s in chosen.steps_down if s.total_kbps < step.total_kbps)
+    below = tuple(s for s in chosen.fallbacks if s.total_kbps < step.total_kbps)
     there = chosen.model_copy(
         update={
             "video": step.video,
             "audio": step.audio,
             "quality": step.quality,
             "total_kbps": step.total_kbps,
-            "steps_down": below,
+            "fallbacks": below,
         }
     )
     places = tuple(there if d is chosen else d for d in plan.destinations)
@@ -242,26 +242,26 @@ def rehearse_in_practice(
     guides: Path | None = None,
     tell: Callable[[Moment], None] = lambda _: None,
 ) -> RehearsalOutcome:
-    """Rehearse at a simulated platform behind a simulated line.
+    """Rehearse at a simulated platform behind a simulated connection.
 
     Args:
         plan: what to rehearse.
         chosen: for which destination.
         wish: how.
-        name: of a bundled line.
-        rate: of a constant line, in its place.
+        name: of a bundled connection.
+        rate: of a constant connection, in its place.
         guides: a folder whose guides come first.
         tell: called as it goes.
     """
-    line = practice_line(name, Bitrate.parse(rate) if rate is not None else None)
-    guide = load_guide(chosen.platform, guides).under(chosen.standing)
+    line = simulated_connection(name, Bitrate.parse(rate) if rate is not None else None)
+    guide = load_guide(chosen.platform, guides).under(chosen.tier)
     with stage(line, guide) as there:
         return rehearse(plan, chosen, there.target, there.key, wish, tell)
 
 
 @dataclass(frozen=True, slots=True)
 class Stage:
-    """A simulated platform behind a simulated line."""
+    """A simulated platform behind a simulated connection."""
 
     target: PublishTarget
     key: str
@@ -275,11 +275,11 @@ def stage(
     trouble: Misbehaviour = QUIET,
     record_to: Path | None = None,
 ) -> Iterator[Stage]:
-    """A simulated platform that obeys a guide, behind a simulated line, for the ``with`` block.
+    """A simulated platform that obeys a guide, behind a simulated connection, for the ``with`` block.
 
     Args:
         line: the uplink.
-        guide: with its standing applied.
+        guide: with its tier applied.
         trouble: of the ingest.
         record_to: an FLV file for what arrives.
     """
@@ -313,13 +313,13 @@ def plan_or_settings(name: str, platform: str | None, guides: Path | None = None
         raise InputError("settings name no platform", "give --for PLATFORM")
     found = settings_from(Path(name), {}, platform)
     video = found.video
-    if video.picture is None or video.frame_rate is None or video.bitrate is None:
+    if video.resolution is None or video.frame_rate is None or video.bitrate is None:
         raise InputError(
             "these settings say too little to be sent",
-            "give picture, frame_rate and bitrate at the least",
+            "give resolution, frame_rate and bitrate at the least",
         )
     show = Show(
-        source=video.picture,
+        source=video.resolution,
         frame_rate=video.frame_rate,
         motion="lively",
         destinations=(destination(platform),),
@@ -338,7 +338,7 @@ def _as_set(there: DestinationPlan, found: Settings) -> DestinationPlan:
     rate = said.frame_rate or there.video.frame_rate
     kbps = said.bitrate.kbps if said.bitrate is not None else there.video.bitrate_kbps
     update: dict[str, object] = {
-        "picture": said.picture,
+        "resolution": said.resolution,
         "frame_rate": rate,
         "bitrate_kbps": kbps,
         "peak_kbps": None if said.peak is None else said.peak.kbps,
@@ -362,7 +362,7 @@ def _as_set(there: DestinationPlan, found: Settings) -> DestinationPlan:
     audio = there.audio.model_copy(update={k: v for k, v in spoken.items() if v is not None})
     total = there.total_kbps - there.video.most_kbps - there.audio.bitrate_kbps
     total = round(total + video.most_kbps + audio.bitrate_kbps, 3)
-    below = tuple(step for step in there.steps_down if step.total_kbps < total)
+    below = tuple(step for step in there.fallbacks if step.total_kbps < total)
     return there.model_copy(
-        update={"video": video, "audio": audio, "total_kbps": total, "steps_down": below}
+        update={"video": video, "audio": audio, "total_kbps": total, "fallbacks": below}
     )

@@ -11,7 +11,7 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from eager_kestrel.actions.practice import practice_line
+from eager_kestrel.actions.practice import simulated_connection
 from eager_kestrel.actions.receiving import APP, reception
 from eager_kestrel.actions.rehearsing import RehearseOptions, rehearse
 from eager_kestrel.core.errors import InputError
@@ -120,22 +120,22 @@ def rehearse_together_in_practice(
     guides: Path | None = None,
     tell: Callable[[Moment], None] = lambda _: None,
 ) -> tuple[Rehearsal, ...]:
-    """The same at simulated platforms behind one simulated line.
+    """The same at simulated platforms behind one simulated connection.
 
     Args:
         plan: what to rehearse.
         wish: how.
-        name: of a bundled line.
-        rate: of a constant line, in its place.
+        name: of a bundled connection.
+        rate: of a constant connection, in its place.
         guides: a folder whose guides come first.
         tell: called as the first goes.
     """
-    line = practice_line(name, Bitrate.parse(rate) if rate is not None else None)
+    line = simulated_connection(name, Bitrate.parse(rate) if rate is not None else None)
     places = feasible(plan)
     with contextlib.ExitStack() as stack:
         keys, ports = [], []
         for there in places:
-            guide = load_guide(there.platform, guides).under(there.standing)
+            guide = load_guide(there.platform, guides).under(there.tier)
             key = secrets.token_hex(8)
             taking = reception(key, 0, [guide], None, Platform(guide))
             keys.append(key)

@@ -36,7 +36,7 @@ if TYPE_CHECKING:
 
 
 HOLD_SECONDS = 1.5
-"""Of stream that waits for the only destination before the program is held up as the line would."""
+"""Of stream that waits for the only destination before the program is held up as the connection would."""
 LAST_SECONDS = 10.0
 """That what waits still has to arrive once the program has ended."""
 HOLD_BYTES = 131_072
@@ -220,7 +220,7 @@ class RelaySession(Reception):
         if not self._holding:
             return 0.0
         late = behind - self._usual
-        drained = self._sole is None or self._sole.waiting_bytes < DRAINED_BYTES
+        drained = self._sole is None or self._sole.queued_bytes < DRAINED_BYTES
         if frame and drained:  # from now on the program is later, and that is how it is
             self._holding, self._usual = False, behind
             if self._now is not None:
@@ -234,11 +234,11 @@ class RelaySession(Reception):
         So its own counting of frames, and its adapting, work as they do without us.
         """
         only = self._sole
-        if only is None or only.waiting_bytes <= HOLD_BYTES or self._now is None:
+        if only is None or only.queued_bytes <= HOLD_BYTES or self._now is None:
             return
         view = self._now.watch.live()
         most = max(HOLD_BYTES, HOLD_SECONDS * 125 * (view.video_kbps + view.audio_kbps))
-        while only.connected and only.waiting_bytes > most:
+        while only.connected and only.queued_bytes > most:
             self._holding = True
             if self._over.wait(0.01):
                 return
@@ -278,7 +278,7 @@ class RelaySession(Reception):
         return f"the program left: {self._left_why}" if gone > gone_seconds else None
 
     def _ended(self, why: str) -> tuple[KeptBroadcast, ...]:
-        """Every airing, kept."""
+        """Every broadcast, kept."""
         self._at_once(lambda place: place.onward.close())
         aired = []
         for place in self._places:
@@ -313,7 +313,7 @@ class RelaySession(Reception):
                     connected=counted.connected,
                     handed_bytes=self._handed,
                     carried_bytes=counted.carried_bytes,
-                    waiting_seconds=counted.waiting_seconds,
+                    queued_seconds=counted.queued_seconds,
                     round_trip_ms=counted.round_trip_ms,
                     window_closed_seconds=counted.window_closed_seconds,
                     media_late_seconds=late,

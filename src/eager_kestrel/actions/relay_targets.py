@@ -17,7 +17,7 @@ from eager_kestrel.actions.broadcasts import (
     plan_meant,
 )
 from eager_kestrel.actions.ingests import is_ingest
-from eager_kestrel.actions.practice import practice_line
+from eager_kestrel.actions.practice import simulated_connection
 from eager_kestrel.actions.rehearsing import destination_of, stage
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.units import Bitrate
@@ -48,7 +48,7 @@ class RelayOptions:
     """Each ``PLATFORM``, ``rtmp://HOST/APP`` or ``PLATFORM=rtmp://HOST/APP``."""
     port: int = 1935
     practice: str | None = None
-    """A bundled line's name, or a rate: a simulated platform behind a simulated line."""
+    """A bundled connection's name, or a rate: a simulated platform behind a simulated connection."""
     within: str = "12 h"
     gone_seconds: float = GONE_SECONDS
     guides: Path | None = None
@@ -151,24 +151,24 @@ def _address_of(platform: str, plan: Plan | None, guides: Path | None) -> str:
 
 
 def _guide(platform: str, meant: ExpectedStream, guides: Path | None) -> Guide | None:
-    name, _, standing = platform.partition(":")
+    name, _, tier = platform.partition(":")
     if not name or name not in guide_names(guides):
         return None
     there = meant.destination
-    return load_guide(name, guides).under(there.standing if there else standing or None)
+    return load_guide(name, guides).under(there.tier if there else tier or None)
 
 
 def _practice(
     wish: RelayOptions, plan: Plan | None, terms: PublishTerms, stack: contextlib.ExitStack
 ) -> RelayTarget:
-    """A simulated platform behind a simulated line."""
+    """A simulated platform behind a simulated connection."""
     if plan is None:
         raise InputError("no plan was made yet", "run eager-kestrel plan, or name a plan file")
     assert wish.practice is not None
     there = destination_of(plan, wish.platform)
-    guide = load_guide(there.platform, wish.guides).under(there.standing)
+    guide = load_guide(there.platform, wish.guides).under(there.tier)
     bare = wish.practice.strip()[:1].isdigit()
     rate = Bitrate.parse(wish.practice) if bare else None
-    line = practice_line(None if bare else wish.practice, rate)
+    line = simulated_connection(None if bare else wish.practice, rate)
     set_up = stack.enter_context(stage(line, guide))
     return RelayTarget(of_plan(there), Relay(set_up.target, set_up.key, terms), guide)

@@ -1,4 +1,4 @@
-"""What a report tells beside the plan: whatever is kept of the line, of proofs and of shows."""
+"""What a report tells beside the plan: whatever is kept of the connection, of proofs and of shows."""
 
 from __future__ import annotations
 
@@ -76,7 +76,7 @@ def gathered(name: str = LATEST, guides: Path | None = None) -> ReportMaterial:
         with contextlib.suppress(KestrelError):  # what is not there is left out
             found[key] = ask()
     by_hour, expected, last = found["hours"], found["forecast"], found["review"]
-    aired = isinstance(last, Review) and last.airing.platform in platforms
+    aired = isinstance(last, Review) and last.broadcast.platform in platforms
     return ReportMaterial(
         plan=plan,
         words=_words(plan),

@@ -13,7 +13,7 @@ from eager_kestrel.core.connection.pooling import uplink_of
 from eager_kestrel.core.connection.summarising import run_document, summary_of
 from eager_kestrel.core.errors import InputError, NotFoundError, nearest_name
 from eager_kestrel.files.documents import write_text
-from eager_kestrel.files.history import AIRINGS, RUNS, History, HistoryFilter
+from eager_kestrel.files.history import BROADCASTS, RUNS, History, HistoryFilter
 from eager_kestrel.files.repair import Repaired, repair
 from eager_kestrel.files.run_tables import DateOrder, kept_json, read_runs, runs_csv, runs_json
 
@@ -43,32 +43,36 @@ class Listing:
     """Runs and broadcasts in a line each, oldest first, and how much else is kept."""
 
     runs: tuple[RunRow, ...]
-    airings: tuple[BroadcastRow, ...]
+    broadcasts: tuple[BroadcastRow, ...]
     all_runs: int
-    all_airings: int
+    all_broadcasts: int
     size_bytes: int
     """Of the history on the disk."""
 
 
-def listed(last: int | None = None, place: str | None = None, since: str | None = None) -> Listing:
+def listed(
+    last: int | None = None, endpoint: str | None = None, since: str | None = None
+) -> Listing:
     """List what is kept, the newest so many runs and broadcasts.
 
     Args:
         last: how many of each at the most; else 20.
-        place: only what went to this endpoint or platform.
+        endpoint: only what went to this endpoint or platform.
         since: only what began on this day or later: ``2026-11-02``.
 
     Raises:
         InputError: ``since`` is no day.
     """
-    which = HistoryFilter(since=_day(since) if since else 0.0, place=place, last=last or LISTED)
+    which = HistoryFilter(
+        since=_day(since) if since else 0.0, endpoint=endpoint, last=last or LISTED
+    )
     with History() as history:
-        all_runs, all_airings = history.counts()
+        all_runs, all_broadcasts = history.counts()
         return Listing(
             tuple(history.rows(which)),
-            tuple(history.airing_rows(which)),
+            tuple(history.broadcast_rows(which)),
             all_runs,
-            all_airings,
+            all_broadcasts,
             history.size_bytes(),
         )
 
@@ -125,7 +129,7 @@ def forget(
     names: Sequence[str] = (),
     *,
     before: str | None = None,
-    place: str | None = None,
+    endpoint: str | None = None,
     everything: bool = False,
 ) -> int:
     """Remove runs and broadcasts, and give their space back to the disk; returns how many.
@@ -133,23 +137,23 @@ def forget(
     Args:
         names: ids.
         before: those that began before this day, as ``2026-11-02``.
-        place: of these only those to this endpoint or platform; alone, all of those.
+        endpoint: of these only those to this endpoint or platform; alone, all of those.
         everything: all of them.
 
     Raises:
         NotFoundError: a name matches none or several; then nothing is removed.
         InputError: ``before`` is no day.
     """
-    by_rule = everything or before is not None or place is not None
-    which = HistoryFilter(before=_day(before) if before else None, place=place)
+    by_rule = everything or before is not None or endpoint is not None
+    which = HistoryFilter(before=_day(before) if before else None, endpoint=endpoint)
     with History() as history:
         if by_rule:
-            runs, airings = history.ids(RUNS, which), history.ids(AIRINGS, which)
+            runs, broadcasts = history.ids(RUNS, which), history.ids(BROADCASTS, which)
         else:
-            known = set(history.ids(AIRINGS))
-            airings = [name for name in names if name in known]
+            known = set(history.ids(BROADCASTS))
+            broadcasts = [name for name in names if name in known]
             runs = [history.find(name).id for name in names if name not in known]
-        gone = history.forget_airings(airings) + history.forget(runs)
+        gone = history.forget_broadcasts(broadcasts) + history.forget(runs)
         history.compact()
         return gone
 
@@ -168,8 +172,8 @@ def require_runs_file(path: Path) -> None:
         raise InputError(f'"{path.name}" is neither JSON nor CSV', "name it .json or .csv")
 
 
-def write_runs(runs: list[Run], path: Path, airings: Sequence[Broadcast] = ()) -> None:
-    """Write runs to a ``.json`` file with samples, and airings, or a ``.csv`` of runs without.
+def write_runs(runs: list[Run], path: Path, broadcasts: Sequence[Broadcast] = ()) -> None:
+    """Write runs to a ``.json`` file with samples, and broadcasts, or a ``.csv`` of runs without.
 
     Raises:
         InputError: another kind of file.
@@ -177,7 +181,7 @@ def write_runs(runs: list[Run], path: Path, airings: Sequence[Broadcast] = ()) -
     """
     require_runs_file(path)
     table = path.suffix.lower() == ".csv"
-    write_text(path, runs_csv(runs) if table else runs_json(runs, airings))
+    write_text(path, runs_csv(runs) if table else runs_json(runs, broadcasts))
 
 
 def export(path: Path) -> int:
@@ -196,7 +200,7 @@ def export(path: Path) -> int:
             runs = history.runs()
             write_text(path, runs_csv(runs))
             return len(runs)
-        write_text(path, kept_json(history.texts(RUNS), history.texts(AIRINGS)))
+        write_text(path, kept_json(history.texts(RUNS), history.texts(BROADCASTS)))
         return sum(history.counts())
 
 
@@ -218,10 +222,10 @@ def import_file(path: Path, dates: str | None = None) -> Imported:
     read = read_runs(path, __version__, order)
     with History() as history:
         added = history.add_rows(read.runs)
-        known = set(history.ids(AIRINGS))
-        fresh = [one for one in read.airings if one[0] not in known]
+        known = set(history.ids(BROADCASTS))
+        fresh = [one for one in read.broadcasts if one[0] not in known]
         added += history.keep_rows(fresh) if fresh else 0
-    return Imported(added, len(read.runs) + len(read.airings) - added, tuple(read.bad))
+    return Imported(added, len(read.runs) + len(read.broadcasts) - added, tuple(read.bad))
 
 
 def compared(names: Sequence[str]) -> list[tuple[Run, RunSummary]]:
@@ -238,14 +242,14 @@ def compared(names: Sequence[str]) -> list[tuple[Run, RunSummary]]:
     return [(run, summary_of(run)) for run in runs]
 
 
-def runs_towards(runs: list[RunEvidence], places: Sequence[str]) -> list[RunEvidence]:
-    """The runs towards places.
+def runs_towards(runs: list[RunEvidence], endpoints: Sequence[str]) -> list[RunEvidence]:
+    """The runs towards endpoints.
 
     Raises:
         NotFoundError: none went towards one of them; suggests one.
     """
-    known = sorted({run.place for run in runs if run.place})
-    for place in places:
-        if place not in known:
-            raise NotFoundError(f"no run went towards {place}", nearest_name(place, known, ""))
-    return [run for run in runs if run.place in places]
+    known = sorted({run.endpoint_name for run in runs if run.endpoint_name})
+    for name in endpoints:
+        if name not in known:
+            raise NotFoundError(f"no run went towards {name}", nearest_name(name, known, ""))
+    return [run for run in runs if run.endpoint_name in endpoints]

@@ -36,7 +36,7 @@ POLL_SECONDS = 0.004
 POLLED_KBPS = 10_000.0
 """Up to here a packet is long enough for the moment of its arrival to matter."""
 SILENT_SECONDS = 0.25
-"""With nothing for so long the line stands still; for less, a packet is still on its way."""
+"""With nothing for so long the connection stands still; for less, a packet is still on its way."""
 QUIET_SECONDS = 0.3
 """After the last byte that was allowed: what was written has arrived."""
 SPAN_SECONDS = 0.5
@@ -79,7 +79,7 @@ class Samples:
 class Arrivals:
     """When a count last grew.
 
-    On a slow line a count is a staircase whose steps, two packets to an acknowledgement, are as
+    On a slow connection a count is a staircase whose steps, two packets to an acknowledgement, are as
     long as a sample: read at even times, it is off by anything up to a step, and always by the same
     part of it where the two lengths agree. Read when it grows it is exact.
     """
@@ -90,7 +90,7 @@ class Arrivals:
     seen: int = 0
     grew_at: float = 0.0
 
-    def until(self, end: float, line_kbps: float) -> float | None:
+    def until(self, end: float, upload_kbps: float) -> float | None:
         """Watch until then; returns the moment for which ``seen`` is exact, None if there is none.
 
         None while a packet is on its way; a standstill has every moment.
@@ -98,7 +98,7 @@ class Arrivals:
         before = self.grew_at
         while True:
             if (left := end - self.now()) > 0:
-                self.sleep(min(left, POLL_SECONDS) if line_kbps < POLLED_KBPS else left)
+                self.sleep(min(left, POLL_SECONDS) if upload_kbps < POLLED_KBPS else left)
             count, now = self.count(), self.now()
             if count > self.seen:
                 self.seen, self.grew_at = count, now

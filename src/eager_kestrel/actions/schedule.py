@@ -136,14 +136,14 @@ def _wait_until(
 def _failed(
     wish: MeasureOptions | IngestMeasureOptions, taken_at: datetime, error: NetworkError
 ) -> Run:
-    """A run that learned nothing but that the line or the far end was down."""
+    """A run that learned nothing but that the connection or the far end was down."""
     return Run(
         id=run_id(taken_at),
         taken_at=taken_at.isoformat(timespec="seconds"),
         version=__version__,
         endpoint=Endpoint(
             url=shown_url(wish.url),
-            place=wish.place,
+            name=wish.endpoint_name,
             found_by="practice" if wish.practice else "given",
         ),
         counted_by="nothing was counted",

@@ -54,8 +54,8 @@ class ShowOptions:
     hours: float | None = None
     footage: str | None = None
     at: str | None = None
-    picture: str | None = None
-    sent_fps: str | None = None
+    resolution: str | None = None
+    fps_sent: str | None = None
     cap: str | None = None
     days: tuple[str, ...] = ()
     any_machine: bool = False
@@ -177,8 +177,8 @@ def over(show: Show, wishes: ShowOptions) -> Show:
         "at": (wishes.at, lambda said: f"{parse_time_of_day(said):%H:%M}"),
         "stutter": (wishes.stutter, parse_stutter),
         "viewers": (wishes.viewers, Bitrate.parse),
-        "picture": (wishes.picture, Resolution.parse),
-        "sent_frame_rate": (wishes.sent_fps, parse_frame_rate),
+        "resolution": (wishes.resolution, Resolution.parse),
+        "fps_sent": (wishes.fps_sent, parse_frame_rate),
         "cap": (wishes.cap, DataSize.parse),
     }
     changed = {key: read(said) for key, (said, read) in readers.items() if said is not None}
@@ -237,17 +237,17 @@ def reserve(written: str) -> Reserve:
 
 
 def destination(written: str) -> Destination:
-    """A destination as written on the command line: ``PLATFORM`` or ``PLATFORM:STANDING``.
+    """A destination as written on the command line: ``PLATFORM`` or ``PLATFORM:TIER``.
 
     Raises:
         InputError: one of the two is empty.
     """
-    platform, colon, standing = written.partition(":")
-    if not platform or (colon and not standing):
-        raise InputError(f'"{written}" is no destination', "write PLATFORM or PLATFORM:STANDING")
+    platform, colon, tier = written.partition(":")
+    if not platform or (colon and not tier):
+        raise InputError(f'"{written}" is no destination', "write PLATFORM or PLATFORM:TIER")
     if not platform.endswith(".toml") and "/" not in platform:
         platform = guide_named(platform) or platform
-    return Destination(platform=platform, standing=standing or None)
+    return Destination(platform=platform, tier=tier or None)
 
 
 def is_show(written: str) -> bool:
@@ -279,16 +279,16 @@ MOTION_CHOICES: dict[Motion, str] = {
     "hectic": "a walk, sports, the camera in the hand",
 }
 CARE: dict[str, str] = {
-    "80 %": "daring: nobody else uses the line",
+    "80 %": "daring: nobody else uses the connection",
     "70 %": "usual",
     "60 %": "careful: other people are at home",
-    "50 %": "very careful: the line comes and goes",
+    "50 %": "very careful: the connection comes and goes",
 }
 
 
 @dataclass(frozen=True, slots=True)
 class Usual:
-    """A use of the line that many homes have."""
+    """A use of the connection that many homes have."""
 
     name: str
     rate: str
@@ -326,7 +326,7 @@ def new_show(wishes: ShowOptions, title: str = "", guides: Path | None = None) -
 
     Raises:
         InputError: an answer cannot be read.
-        NotFoundError: a platform or standing is not known.
+        NotFoundError: a platform or tier is not known.
     """
     if not wishes.platforms:
         raise InputError("nothing says where the stream goes", "give --for PLATFORM")

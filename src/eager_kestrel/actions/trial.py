@@ -91,13 +91,13 @@ def prepared(
     clip = look_at(path)
     if show is None:
         return Prepared(clip, _unplanned(most, motion, keep))
-    show = show.model_copy(update={"source": clip.picture, "frame_rate": clip.frame_rate})
+    show = show.model_copy(update={"source": clip.resolution, "frame_rate": clip.frame_rate})
     uplink = uplink_from_history() if upload is None else uplink_from_number(upload)
     there = next((d for d in plan(show, uplink, guides).plan.destinations if d.video), None)
     if there is None or there.video is None:
         raise InputError("the plan sends nothing there", "see why with eager-kestrel plan --why")
     video = there.video
-    lines = min(video.picture.width, video.picture.height)
+    lines = min(video.resolution.width, video.resolution.height)
     preset = USUAL_PRESET[video.codec] if video.own_encoder else video.preset
     preset = preset or USUAL_PRESET[video.codec]
     wanted = TrialOptions(video.codec, preset, lines, video.bitrate_kbps, show.motion, keep)
@@ -114,7 +114,7 @@ def _unplanned(most: float | None, motion: str | None, keep: str | None) -> Tria
     if video is None:
         kbps = USUAL_KBPS if most is None else most
         return TrialOptions("h264", USUAL_PRESET["h264"], USUAL_LINES, kbps, bare.motion, keep)
-    lines = min(video.picture.width, video.picture.height)
+    lines = min(video.resolution.width, video.resolution.height)
     preset = USUAL_PRESET[video.codec] if video.own_encoder else video.preset
     preset = preset or USUAL_PRESET[video.codec]
     return TrialOptions(video.codec, preset, lines, video.bitrate_kbps, bare.motion, keep)
@@ -162,7 +162,7 @@ def write_clips(tried: TrialEncodes, folder: Path) -> list[Path]:
     found = []
     for number in finalists(tried.trial):
         point = tried.trial.points[number]
-        name = f"{point.picture}-{float(point.frame_rate):g}-{point.target_kbps:.0f}.mkv"
+        name = f"{point.resolution}-{float(point.frame_rate):g}-{point.target_kbps:.0f}.mkv"
         copy_file(tried.encodes[number][tried.hardest], folder / name)
         found.append(folder / name)
     return found
@@ -190,7 +190,7 @@ def sheet_of(tried: TrialEncodes, size: tuple[int, int], *, blind: bool = False)
     from eager_kestrel.media.clip import crop_of
 
     chosen = finalists(tried.trial)
-    screen = screen_of(tried.trial.points[0].picture)
+    screen = screen_of(tried.trial.points[0].resolution)
     if blind:
         secrets.SystemRandom().shuffle(chosen)
     source, where = crop_of(tried.sources[tried.hardest], MOMENT_SECONDS, screen, size, None)

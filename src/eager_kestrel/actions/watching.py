@@ -327,7 +327,7 @@ class Watching:
             connected=standing is not None,
             handed_bytes=before.handed + carried + queued,
             carried_bytes=before.carried + carried,
-            waiting_bytes=0 if standing is None else self._waiting(standing),
+            queued_bytes=0 if standing is None else self._waiting(standing),
             round_trip_ms=None if standing is None else standing.round_trip_ms,
             least_round_trip_ms=None if standing is None else standing.least_round_trip_ms,
             resent_bytes=before.resent + (standing.resent_bytes if standing is not None else 0),
@@ -372,7 +372,7 @@ class Watching:
 def watch_interface(wish: WatchOptions, tell: Tell) -> None:
     """Where a system tells no more: what all programs send together, against the plan.
 
-    It says nothing of the line, and is not kept.
+    It says nothing of the connection, and is not kept.
     """
     planned = meant_by(plan_meant(wish.plan), wish.platform).expected.kbps
     began, count = time.perf_counter(), sent_bytes()
@@ -393,7 +393,7 @@ def _only_a_rate(seconds: float, kbps: float, planned_kbps: float | None) -> Now
         sent_kbps=round(kbps, 1),
         planned_kbps=planned_kbps,
         carried_kbps=round(kbps, 1),
-        waiting_seconds=0.0,
+        queued_seconds=0.0,
         round_trip_ms=None,
         least_round_trip_ms=None,
         resent_bytes=0,

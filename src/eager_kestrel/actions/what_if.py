@@ -1,4 +1,4 @@
-"""What-if: sweeps of one input, and the upload that pictures take."""
+"""What-if: sweeps of one input, and the upload that resolutions take."""
 
 from __future__ import annotations
 
@@ -53,14 +53,14 @@ def sweep(written: str, show: Show, uplink: Uplink | None, guides: Path | None =
     """Sweep one input of a plan of the whole show.
 
     Args:
-        written: ``upload=1..40``, ``share=50..80``, ``motion`` or ``standing``.
+        written: ``upload=1..40``, ``share=50..80``, ``motion`` or ``tier``.
         show: everything else.
         uplink: for everything but a sweep of uploads, which takes none.
         guides: a folder whose guides come first.
 
     Raises:
         InputError: it cannot be swept.
-        NotFoundError: the platform or standing is not known.
+        NotFoundError: the platform or tier is not known.
     """
     if uplink is not None:
         uplink = with_seen_safe(uplink, show.motion, show.stutter)
@@ -76,18 +76,18 @@ def sweep(written: str, show: Show, uplink: Uplink | None, guides: Path | None =
 
 
 def compare(written: str, show: Show, uplink: Uplink, guides: Path | None = None) -> Comparison:
-    """Put pictures at frame rates side by side, on one platform.
+    """Put resolutions at frame rates side by side, on one platform.
 
     Args:
         written: ``1280x720@60, 1920x1080@30``.
         show: with one destination.
-        uplink: what the line carries.
+        uplink: what the connection carries.
         guides: a folder whose guides come first.
 
     Raises:
         InputError: the show goes to several platforms, or the platform takes one of them not.
         UnitError: one cannot be read.
-        NotFoundError: the platform or standing is not known.
+        NotFoundError: the platform or tier is not known.
     """
     shapes = parse_shapes(written)
     if len(show.destinations) > 1:
@@ -134,31 +134,31 @@ def write_sweep(found: Sweep, path: Path) -> None:
 
 def need(
     show: Show,
-    pictures: list[Resolution] | None = None,
+    resolutions: list[Resolution] | None = None,
     frame_rate_at_least: float | None = None,
     guides: Path | None = None,
 ) -> Needs:
-    """What upload pictures take on each destination of a show.
+    """What upload resolutions take on each destination of a show.
 
     Args:
-        show: everything else; several destinations share the line as a plan divides it.
-        pictures: which; all there are when none are named.
+        show: everything else; several destinations share the connection as a plan divides it.
+        resolutions: which; all there are when none are named.
         frame_rate_at_least: frames a second; any when none is given.
         guides: a folder whose guides come first.
 
     Raises:
-        NotFoundError: a platform or standing is not known.
+        NotFoundError: a platform or tier is not known.
     """
     table = table_for(show.motion, show.footage)
     ruled = [guide_for(place, guides) for place in show.destinations]
     if len(ruled) > 1:
-        return Needs(needs=needs(show, ruled, table, pictures, frame_rate_at_least))
+        return Needs(needs=needs(show, ruled, table, resolutions, frame_rate_at_least))
     codec = show.destinations[0].codec
-    return Needs(needs=needed(show, ruled[0], codec, table, pictures, frame_rate_at_least))
+    return Needs(needs=needed(show, ruled[0], codec, table, resolutions, frame_rate_at_least))
 
 
 def hours(
-    places: Sequence[str] = (),
+    endpoints: Sequence[str] = (),
     platforms: Sequence[str] = (),
     guides: Path | None = None,
     days: float = RECENT_DAYS,
@@ -166,8 +166,8 @@ def hours(
     """Typical and floor by hour of day, and what platforms would get.
 
     Args:
-        places: names or hosts, to take the runs towards; when none is named, that of the last run.
-        platforms: each ``PLATFORM`` or ``PLATFORM:STANDING``, to plan for alone.
+        endpoints: names or hosts, to take the runs towards; when none is named, that of the last run.
+        platforms: each ``PLATFORM`` or ``PLATFORM:TIER``, to plan for alone.
         guides: a folder whose guides come first.
         days: how far back from now, or from the last run where that was earlier.
 
@@ -180,12 +180,12 @@ def hours(
             raise NotFoundError("no run is kept", "run eager-kestrel measure URL, or import some")
         until = datetime.fromisoformat(last[0].taken_at).timestamp()
         runs = history.evidence(HistoryFilter(min(until, time.time()) - days * 86400))
-    taken = runs_towards(runs, places) if places else runs
-    found = by_hour(taken, places)
+    taken = runs_towards(runs, endpoints) if endpoints else runs
+    found = by_hour(taken, endpoints)
     if not platforms:
         return found
     shows = {name: asked_show(None, ShowOptions(platforms=(name,))).show for name in platforms}
-    uplinks = uplinks_by_hour(taken, places)
+    uplinks = uplinks_by_hour(taken, endpoints)
     return found.model_copy(
         update={
             "hours": tuple(

@@ -34,7 +34,7 @@ class SettingFlags:
     """What is set, as said on the command line."""
 
     codec: Annotated[str | None, typer.Option(metavar="NAME", help="h264, hevc or av1.")] = None
-    picture: Annotated[str | None, typer.Option(metavar="WIDTHxHEIGHT")] = None
+    resolution: Annotated[str | None, typer.Option(metavar="WIDTHxHEIGHT")] = None
     fps: Annotated[str | None, typer.Option(metavar="RATE", help="Frames a second sent.")] = None
     source_fps: Annotated[
         str | None, typer.Option(metavar="RATE", help="Frames a second of the source.")
@@ -73,7 +73,7 @@ class SettingFlags:
             "source_frame_rate": self.source_fps,
             "video": {
                 "codec": self.codec,
-                "picture": self.picture,
+                "resolution": self.resolution,
                 "frame_rate": self.fps,
                 "bitrate": self.bitrate,
                 "peak": self.peak,
@@ -94,8 +94,8 @@ class SettingFlags:
 
 
 @dataclass(frozen=True, slots=True)
-class LineFlags:
-    """The line it has to fit, as said on the command line."""
+class ConnectionFlags:
+    """The connection it has to fit, as said on the command line."""
 
     uplink: Annotated[
         str | None,
@@ -167,19 +167,19 @@ def check(
         list[str] | None,
         typer.Option(
             "--for",
-            metavar="PLATFORM[:STANDING]",
+            metavar="PLATFORM[:TIER]",
             autocompletion=complete_platform,
             help="A guide to hold them against; may be given several times.",
         ),
     ] = None,
     flags: SettingFlags = SettingFlags(),
-    line: LineFlags = LineFlags(),
+    line: ConnectionFlags = ConnectionFlags(),
     guides: GuideFolder = None,
     everything: Everything = False,
     recording: RecordingFlags = RecordingFlags(),
     json: Json = False,
 ) -> None:
-    """Hold settings or a recording against guides and your line."""
+    """Hold settings or a recording against guides and your connection."""
     from eager_kestrel.cli.terminal import print_json
     from eager_kestrel.core.checks.recording import RECORDING_KINDS
 
@@ -203,11 +203,11 @@ def _settings(
     file: Path | None,
     platforms: list[str] | None,
     flags: SettingFlags,
-    line: LineFlags,
+    line: ConnectionFlags,
     guides: Path | None,
     recording: RecordingFlags,
 ) -> Findings:
-    """Hold settings against guides and the line."""
+    """Hold settings against guides and the connection."""
     from eager_kestrel.actions.checking import check_show
     from eager_kestrel.core.errors import InputError
 
@@ -223,7 +223,7 @@ def _recording(
     file: Path,
     platforms: list[str] | None,
     flags: SettingFlags,
-    line: LineFlags,
+    line: ConnectionFlags,
     guides: Path | None,
     recording: RecordingFlags,
     *,

@@ -45,7 +45,7 @@ def demo(
             screen.print(f"\nWritten to {out}: {names}")
     if not json:
         screen.print(
-            "\nNow your own line: [bold]eager-kestrel measure URL[/], then "
+            "\nNow your own connection: [bold]eager-kestrel measure URL[/], then "
             "[bold]eager-kestrel plan --for oxbow --why[/]"
         )
 

@@ -16,11 +16,11 @@ if TYPE_CHECKING:
 
 
 def encoders(
-    picture: Annotated[
+    resolution: Annotated[
         list[str] | None,
         typer.Option(
             metavar="WIDTHxHEIGHT",
-            help="Which picture; several times for several. Else the latest plan's, or 720 and "
+            help="Which resolution; several times for several. Else the latest plan's, or 720 and "
             "1080 lines.",
         ),
     ] = None,
@@ -44,7 +44,7 @@ def encoders(
 
     if figure is not None:
         require_figure(figure)
-    wish = EncoderOptions(tuple(picture or ()), fps, tuple(codec or ()), minutes)
+    wish = EncoderOptions(tuple(resolution or ()), fps, tuple(codec or ()), minutes)
     with telling("looking for encoders", quiet=json) as tell:
         found = measure_encoders(wish, tell)
     if figure is not None:
@@ -58,7 +58,7 @@ def encoders(
 
 
 def require_figure(figure: Path) -> None:
-    """Refuse a name that is no picture's before a long measurement."""
+    """Refuse a name that is no resolution's before a long measurement."""
     from eager_kestrel.report.figures import require_kind
 
     require_kind(figure)
@@ -73,12 +73,12 @@ def show_encoders(screen: Console, found: MeasuredMachine) -> None:
     from eager_kestrel.cli.terminal import remark
 
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
-    for heading in ("encoder", "picture", "frames a second", "of this machine", ""):
+    for heading in ("encoder", "resolution", "frames a second", "of this machine", ""):
         number = heading in ("frames a second", "of this machine")
         table.add_column(heading, justify="right" if number else "left", no_wrap=True)
     for point in found.points:
         verdict = Text("holds", "green") if point.holds else Text("too slow", "red")
-        at = f"{point.picture} at {float(point.wanted):g}"
+        at = f"{point.resolution} at {float(point.wanted):g}"
         table.add_row(point.name, at, f"{int(point.fps)}", f"{point.cores_share:.0%}", verdict)
     screen.print(f"[bold]{found.name}[/], {found.cores} cores, {found.processor}", highlight=False)
     screen.print(table)

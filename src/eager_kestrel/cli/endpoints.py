@@ -1,4 +1,4 @@
-"""``places``: addresses to measure towards, by name."""
+"""``endpoints``: addresses to measure towards, under names of your own."""
 
 from __future__ import annotations
 
@@ -6,22 +6,23 @@ from typing import Annotated
 
 import typer
 
-from eager_kestrel.cli.options import Json, complete_place, group
+from eager_kestrel.cli.options import Json, complete_endpoint, group
 
 app = group()
 
-PlaceName = Annotated[
-    str, typer.Argument(metavar="NAME", autocompletion=complete_place, help="Of the place.")
+EndpointName = Annotated[
+    str,
+    typer.Argument(metavar="NAME", autocompletion=complete_endpoint, help="The endpoint's name."),
 ]
 
 
 @app.callback()
-def places() -> None:
-    """Addresses to measure towards, by a name of your own: list, add, forget."""
+def endpoints() -> None:
+    """Named endpoints to measure towards: list, add, forget."""
 
 
 @app.command("list")
-def list_places(json: Json = False) -> None:
+def list_endpoints(json: Json = False) -> None:
     """List them, and say which was used last."""
     from eager_kestrel.actions.endpoints import listed
     from eager_kestrel.cli.terminal import console, print_json
@@ -30,17 +31,17 @@ def list_places(json: Json = False) -> None:
     if json:
         print_json(found.model_dump(mode="json"))
         return
-    if not found.places:
-        console().print("No place has a name yet: eager-kestrel places add NAME URL")
+    if not found.endpoints:
+        console().print("No endpoint has a name yet: eager-kestrel endpoints add NAME URL")
         return
     from rich.table import Table
 
     table = Table(box=None, padding=(0, 1), header_style="dim")
-    for heading in ("place", "address", ""):
+    for heading in ("endpoint", "address", ""):
         table.add_column(heading, no_wrap=True)
-    for place in found.places:
-        last = "used last" if found.last in (place.name, place.url) else ""
-        table.add_row(f"[bold]{place.name}[/]", place.url, f"[dim]{last}[/]")
+    for one in found.endpoints:
+        last = "used last" if found.last in (one.name, one.url) else ""
+        table.add_row(f"[bold]{one.name}[/]", one.url, f"[dim]{last}[/]")
     console().print(table)
 
 
@@ -56,14 +57,14 @@ def add(
     from eager_kestrel.cli.terminal import console
 
     keep(name, url)
-    console().print(f"{name} it is: eager-kestrel measure {name}")
+    console().print(f"{name} added: eager-kestrel measure {name}")
 
 
 @app.command("forget")
-def forget(name: PlaceName) -> None:
+def forget(name: EndpointName) -> None:
     """Take a name away; what was measured towards it stays."""
     from eager_kestrel.actions.endpoints import forget as remove
     from eager_kestrel.cli.terminal import console
 
     remove(name)
-    console().print(f"{name} is no place any more; runs towards it are still kept")
+    console().print(f"{name} removed; its runs are still kept")

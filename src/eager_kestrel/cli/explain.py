@@ -22,11 +22,12 @@ def explain(
     from eager_kestrel.actions.reporting import explain as look_up
     from eager_kestrel.actions.reporting import glossary
     from eager_kestrel.cli.terminal import console, print_json
+    from eager_kestrel.core.document import format_name
 
     if not term:
         names = sorted(glossary().terms)
         if json:
-            print_json({"format": "eager-kestrel/terms/1", "terms": names})
+            print_json({"format": format_name("terms"), "terms": names})
         else:
             console().print(Text(", ".join(names)))
         return

@@ -11,7 +11,7 @@ from eager_kestrel.cli.options import (
     Around,
     Days,
     Figure,
-    FromPlaces,
+    FromEndpoints,
     GuideFolder,
     Json,
     Quiet,
@@ -40,7 +40,7 @@ def forecast(
     ] = None,
     stutter: StutterLimit = None,
     around: Around = None,
-    from_: FromPlaces = None,
+    from_: FromEndpoints = None,
     days: Days = 14,
     frames: Annotated[
         Path | None,

@@ -84,7 +84,7 @@ def understood_so(guide: Guide, path: Path) -> None:
     table = grid(0, 1)
     shapes = ", ".join(map(str, video.shapes)) or "any shape"
     for name, value in (
-        ("picture", f"up to {video.largest}, {shapes}, {video.rates_words()} frames a second"),
+        ("resolution", f"up to {video.largest}, {shapes}, {video.rates_words()} frames a second"),
         (
             "video",
             f"{', '.join(video.codecs)}, at most {video.ceiling.in_kbps()}, "

@@ -46,7 +46,7 @@ COMMANDS: dict[str, dict[str, str]] = {
     },
     "Measure": {
         "measure": "Measure what your upload carries on one connection, as a live stream feels it.",
-        "places": "Addresses to measure towards, by a name of your own: list, add, forget.",
+        "endpoints": "Named endpoints to measure towards: list, add, forget.",
         "runs": "What you measured before: list, show, compare, by hour, import, export, "
         "forget, repair.",
         "far-end": "Be what a measurement is sent to, on a machine of your own.",
@@ -55,13 +55,13 @@ COMMANDS: dict[str, dict[str, str]] = {
     },
     "Plan": {
         "guides": "Platform guidelines as files: list, show, write, import, check, compare.",
-        "plan": "Derive settings for your platforms from your line, and say what bound each.",
-        "trial": "Encode your own clip around a plan: which picture looks best at which bitrate.",
-        "need": "Say what upload a picture on a platform takes: the inverse of a plan.",
+        "plan": "Derive settings for your platforms from your connection, and say what bound each.",
+        "trial": "Encode your own clip around a plan: which resolution looks best at which bitrate.",
+        "need": "Say what upload a resolution on a platform takes: the inverse of a plan.",
     },
     "Prove": {
         "forecast": "Say how much a plan would have stuttered on your connection so far.",
-        "check": "Hold settings or a recording against guides and your line.",
+        "check": "Hold settings or a recording against guides and your connection.",
         "settings": "Settings as a file: read them off a recording of your program.",
         "rehearse": "Send a stand-in stream exactly as planned and see whether it holds.",
         "receive": "Be a private ingest: take a stream from any program and report on it.",
@@ -71,7 +71,7 @@ COMMANDS: dict[str, dict[str, str]] = {
         "review": "After a show: what went wrong, when and why, and what to plan next.",
     },
     "Keep": {
-        "report": "Write one page to keep: settings, why, steps down, the line, and every proof "
+        "report": "Write one page to keep: settings, why, steps down, the connection, and every proof "
         "there is.",
         "explain": "Explain a word or a sum of the trade, with the numbers of your latest plan.",
         "practice": "Simulated stand-ins on this machine, to try things on.",

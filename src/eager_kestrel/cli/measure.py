@@ -1,4 +1,4 @@
-"""``measure``: what the line carries, now or repeatedly."""
+"""``measure``: what the connection carries, now or repeatedly."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from eager_kestrel.cli.options import (
     PracticeName,
     Quiet,
     asker,
-    complete_place,
+    complete_endpoint,
     complete_platform,
     grouped,
     single,
@@ -42,7 +42,7 @@ class WhereFlags:
         typer.Option(
             metavar="PLATFORM",
             autocompletion=complete_platform,
-            help="Towards a platform's own ingest, with a test picture: PLATFORM[:STANDING].",
+            help="Towards a platform's own ingest, with a test picture: PLATFORM[:TIER].",
         ),
     ] = None
     point: Annotated[
@@ -104,8 +104,8 @@ def measure(
     url: Annotated[
         str | None,
         typer.Argument(
-            metavar="[URL|PLACE]",
-            autocompletion=complete_place,
+            metavar="[URL|NAME]",
+            autocompletion=complete_endpoint,
             help="An http(s) address that takes uploads by POST, an ingest (rtmps://HOST/APP), or "
             "a place by name; left out, the last one used.",
         ),
@@ -188,15 +188,15 @@ def _require_files(figure: Path | None, out: Path | None) -> None:
 def _towards(
     url: str | None, practice: str | None, platform: str | None, stack: ExitStack
 ) -> Towards:
-    """Where to: a simulated line, while the stack stands, a place, or a platform."""
+    """Where to: a simulated connection, while the stack stands, a place, or a platform."""
     from eager_kestrel.actions.endpoints import Towards, towards
-    from eager_kestrel.actions.practice import practice_line, simulated_uplink
+    from eager_kestrel.actions.practice import simulated_connection, simulated_uplink
 
     if platform is not None:
         return Towards("", "", platform)
     if practice is None:
         return towards(url)
-    return Towards(stack.enter_context(simulated_uplink(practice_line(practice))).url, "")
+    return Towards(stack.enter_context(simulated_uplink(simulated_connection(practice))).url, "")
 
 
 def _wish(
@@ -225,7 +225,7 @@ def _wish(
         how.estimate,
         where.direct,
         practice,
-        towards.place,
+        towards.name,
         token_for(towards.url, asker()) if where.token else None,
         how.gently,
     )
@@ -248,7 +248,7 @@ def _ingest_wish(
     for line in ingest.said:
         warn(line)
     key = token_for(ingest.target.url, asker()) if where.token else key_of(ingest, asker())
-    return IngestMeasureOptions(ingest, key, limits, towards.place)
+    return IngestMeasureOptions(ingest, key, limits, towards.name)
 
 
 app = single("measure", measure)
@@ -373,6 +373,6 @@ def _show_evening(evening: Evening, failed: int, count: int) -> None:
     if failed:
         screen.print(f"{failed} of {count} runs failed")
     bound = evening.budget
-    screen.print(words.safe_to_send(bound.safe_kbps, bound.bound_by), markup=False)
+    screen.print(words.safe_to_send(bound.safe_kbps, bound.limited_by), markup=False)
     for line in evening.leads_to:
         screen.print(line, markup=False)

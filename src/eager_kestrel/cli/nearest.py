@@ -36,6 +36,7 @@ def nearest(
     from eager_kestrel.actions.ingests import nearest_in_practice
     from eager_kestrel.actions.shows import platforms_of
     from eager_kestrel.cli.terminal import print_json
+    from eager_kestrel.core.document import format_name
     from eager_kestrel.core.errors import NetworkError
     from eager_kestrel.core.units import parse_seconds
 
@@ -49,7 +50,7 @@ def nearest(
     ]
     if json:
         documents = [one.model_dump(mode="json") for one in found]
-        several = {"format": "eager-kestrel/rankings/1", "rankings": documents}
+        several = {"format": format_name("rankings"), "rankings": documents}
         print_json(documents[0] if len(documents) == 1 else several)
     else:
         for one in found:

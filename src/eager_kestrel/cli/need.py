@@ -1,4 +1,4 @@
-"""``need``: what upload would this picture take."""
+"""``need``: what upload would this resolution take."""
 
 from __future__ import annotations
 
@@ -32,14 +32,14 @@ def need(
     platforms: Annotated[
         list[str],
         typer.Argument(
-            metavar="PLATFORM[:STANDING]|SHOW...",
+            metavar="PLATFORM[:TIER]|SHOW...",
             autocompletion=complete_show_or_platform,
             help="One platform or several, or a show file with its own.",
         ),
     ],
-    picture: Annotated[
+    resolution: Annotated[
         str | None,
-        typer.Option(metavar="WIDTHxHEIGHT", help="The picture you want; left out: a table."),
+        typer.Option(metavar="WIDTHxHEIGHT", help="The resolution you want; left out: a table."),
     ] = None,
     fps: Annotated[
         str | None, typer.Option(metavar="RATE", help="At least this many frames a second.")
@@ -54,7 +54,7 @@ def need(
     figure: Figure = None,
     json: Json = False,
 ) -> None:
-    """Say what upload a picture on a platform takes: the inverse of a plan."""
+    """Say what upload a resolution on a platform takes: the inverse of a plan."""
     from eager_kestrel.actions.shows import ShowOptions, asked_show, is_show
     from eager_kestrel.actions.what_if import need as needed
     from eager_kestrel.cli.terminal import print_json
@@ -75,7 +75,7 @@ def need(
         reserves=tuple(reserve or ()),
     )
     show = asked_show(shows[0] if shows else None, wishes).show
-    wanted = [Resolution.parse(picture)] if picture is not None else None
+    wanted = [Resolution.parse(resolution)] if resolution is not None else None
     rate = float(parse_frame_rate(fps)) if fps is not None else None
     if figure is not None:
         require_kind(figure)
@@ -87,7 +87,7 @@ def need(
     if not any(answer.possible for answer in found.needs):
         asked = " and ".join(platforms)
         raise NoPlanError(
-            f"no upload makes {asked} take {picture or 'any picture'}{f' at {fps}' if fps else ''}",
+            f"no upload makes {asked} take {resolution or 'any resolution'}{f' at {fps}' if fps else ''}",
             "ask for another, or see eager-kestrel guides show",
         )
     if figure is not None:
@@ -106,7 +106,7 @@ def _show(found: Needs) -> None:
     for place in dict.fromkeys(where):
         table = Table(box=None, padding=(0, 1), header_style="dim")
         for heading in (
-            "picture",
+            "resolution",
             "among the\nbest, Mbit/s",
             "video,\nkbit/s",
             "good\nfrom",
@@ -127,21 +127,23 @@ def _show(found: Needs) -> None:
 
 
 def _where(answer: Need) -> str:
-    return f"{answer.platform}:{answer.standing}" if answer.standing else answer.platform
+    return f"{answer.platform}:{answer.tier}" if answer.tier else answer.platform
 
 
 def _row(answer: Need) -> tuple[str, ...]:
-    """One picture in the table."""
-    from eager_kestrel.core.resolution import picture_at
+    """One resolution in the table."""
+    from eager_kestrel.core.resolution import resolution_at
     from eager_kestrel.core.words.plans import mbit, span, video_span
 
-    name = f"{answer.picture} at {answer.fps:g}"
+    name = f"{answer.resolution} at {answer.fps:g}"
     if not answer.possible or answer.full_kbps is None:
         return (f"[dim]{name}[/]", "[dim]not taken[/]", "", "", "", "")
     good = "never" if answer.good_kbps is None else mbit(answer.good_kbps)
     full = mbit(answer.full_kbps)
     better = answer.then or answer.better
-    then = "" if better is None else f"[dim]{picture_at(better.picture, better.frame_rate)}[/]"
+    then = (
+        "" if better is None else f"[dim]{resolution_at(better.resolution, better.frame_rate)}[/]"
+    )
     if answer.from_kbps is None:
         return (f"[dim]{name}", "[dim]never", "", f"[dim]{good}", f"[dim]{full}", then)
     last = answer.until_gives or answer.full_gives
@@ -155,7 +157,7 @@ def _row(answer: Need) -> tuple[str, ...]:
 
 
 def _said(answer: Need) -> str:
-    """One picture in words."""
+    """One resolution in words."""
     from eager_kestrel.core.words.plans import SettingsAt, in_words
 
     def seen(upload: float | None, option: Option | None) -> SettingsAt | None:
@@ -168,7 +170,7 @@ def _said(answer: Need) -> str:
     full = seen(answer.full_kbps, answer.full_gives)
     assert full is not None
     better = seen(answer.full_kbps, answer.better)
-    name = f"{answer.picture} at {answer.fps:g}"
+    name = f"{answer.resolution} at {answer.fps:g}"
     return in_words(name, begin, end, answer.good_kbps, full, better)
 
 

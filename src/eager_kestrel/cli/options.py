@@ -96,8 +96,8 @@ def complete_run(incomplete: str) -> list[str]:
     return [name for name in newest_ids() if name.startswith(incomplete)]
 
 
-def complete_place(incomplete: str) -> list[str]:
-    """Names of places for shell completion."""
+def complete_endpoint(incomplete: str) -> list[str]:
+    """Names of endpoints for shell completion."""
     from eager_kestrel.actions.endpoints import names
 
     return [name for name in names() if name.startswith(incomplete)]
@@ -137,7 +137,7 @@ def complete_term(incomplete: str) -> list[str]:
 
 
 def complete_practice(incomplete: str) -> list[str]:
-    """Practice lines for shell completion."""
+    """Practice connections for shell completion."""
     from eager_kestrel.actions.practice import practice_names
 
     return [name for name in practice_names() if name.startswith(incomplete)]
@@ -167,7 +167,7 @@ PracticeName: TypeAlias = Annotated[
         "--practice",
         metavar="NAME",
         autocompletion=complete_practice,
-        help="Use a bundled simulated line on this machine: day, wet-evening or bad-night.",
+        help="Use a bundled simulated connection on this machine: day, wet-evening or bad-night.",
     ),
 ]
 GuideFolder: TypeAlias = Annotated[
@@ -181,7 +181,7 @@ Platforms: TypeAlias = Annotated[
     list[str] | None,
     typer.Option(
         "--for",
-        metavar="PLATFORM[:STANDING]",
+        metavar="PLATFORM[:TIER]",
         autocompletion=complete_platform,
         help="Where the stream goes, for example oxbow or oxbow:hearth; several times for several.",
     ),
@@ -197,7 +197,7 @@ Codec: TypeAlias = Annotated[
 Source: TypeAlias = Annotated[
     str | None,
     typer.Option(
-        metavar="WIDTHxHEIGHT", help="The picture your camera or screen gives; else 1920x1080."
+        metavar="WIDTHxHEIGHT", help="The resolution your camera or screen gives; else 1920x1080."
     ),
 ]
 SourceRate: TypeAlias = Annotated[
@@ -213,7 +213,9 @@ Motion: TypeAlias = Annotated[
 ]
 Share: TypeAlias = Annotated[
     str | None,
-    typer.Option(metavar="PERCENT", help="The share of the line a stream may take; else 70 %."),
+    typer.Option(
+        metavar="PERCENT", help="The share of the connection a stream may take; else 70 %."
+    ),
 ]
 StutterLimit: TypeAlias = Annotated[
     str | None,
@@ -226,13 +228,13 @@ Reserves: TypeAlias = Annotated[
 Around: TypeAlias = Annotated[
     str | None, typer.Option(metavar="HH:MM", help="Plan from runs near this time of day.")
 ]
-FromPlaces: TypeAlias = Annotated[
+FromEndpoints: TypeAlias = Annotated[
     list[str] | None,
     typer.Option(
         "--from",
-        metavar="PLACE",
-        autocompletion=complete_place,
-        help="Runs towards this place; several times for several; else the last one's.",
+        metavar="ENDPOINT",
+        autocompletion=complete_endpoint,
+        help="Runs towards this endpoint; repeat for several; default: the last one used.",
     ),
 ]
 Days: TypeAlias = Annotated[
@@ -273,9 +275,9 @@ class ShowFlags:
         str | None, typer.Option(metavar="RATE", help="The slowest viewers' download.")
     ] = None
 
-    picture: Annotated[
+    resolution: Annotated[
         str | None,
-        typer.Option(metavar="WIDTHxHEIGHT", help="Send this picture, whatever looks better."),
+        typer.Option(metavar="WIDTHxHEIGHT", help="Send this resolution, whatever looks better."),
     ] = None
     fps_sent: Annotated[
         str | None,
@@ -317,8 +319,8 @@ class ShowFlags:
             reserves=tuple(self.reserve or ()),
             viewers=self.viewers,
             hours=hours,
-            picture=self.picture,
-            sent_fps=self.fps_sent,
+            resolution=self.resolution,
+            fps_sent=self.fps_sent,
             cap=self.cap,
             footage=self.footage,
             any_machine=self.ignore_machine,

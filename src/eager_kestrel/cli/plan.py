@@ -13,7 +13,7 @@ from eager_kestrel.cli.options import (
     Codec,
     Days,
     Figure,
-    FromPlaces,
+    FromEndpoints,
     GuideFolder,
     Json,
     Platforms,
@@ -57,7 +57,7 @@ def plan(
         typer.Option(metavar="DIR", help="Where a local copy would go: how long its disk lasts."),
     ] = None,
     around: Around = None,
-    from_: FromPlaces = None,
+    from_: FromEndpoints = None,
     days: Days = 14,
     codec: Codec = None,
     guides: GuideFolder = None,
@@ -66,12 +66,12 @@ def plan(
         str | None,
         typer.Option(
             metavar="RANGE",
-            help="See what is chosen over upload=1..40, share=50..80, motion, standing.",
+            help="See what is chosen over upload=1..40, share=50..80, motion, tier.",
         ),
     ] = None,
     compare: Annotated[
         str | None,
-        typer.Option(metavar="PICTURES", help='Side by side: "1280x720@60, 1920x1080@30".'),
+        typer.Option(metavar="RESOLUTIONS", help='Side by side: "1280x720@60, 1920x1080@30".'),
     ] = None,
     figure: Figure = None,
     out: Annotated[
@@ -85,7 +85,7 @@ def plan(
     json: Json = False,
     _: Quiet = False,
 ) -> None:
-    """Derive settings for your platforms from your line, and say what bound each."""
+    """Derive settings for your platforms from your connection, and say what bound each."""
     from eager_kestrel.actions.planning import keep
     from eager_kestrel.actions.planning import plan as plan_show
     from eager_kestrel.actions.shows import asked_show
@@ -164,7 +164,7 @@ def _no_plan(plan: Plan) -> NoPlanError:
     from eager_kestrel.core.errors import NoPlanError
 
     failed = next(d for d in plan.destinations if not d.feasible)
-    slow = failed.bound_by.get("bitrate") == "viewers"
+    slow = failed.limited_by.get("bitrate") == "viewers"
     return NoPlanError(
         f"no settings for {failed.title}: {failed.infeasible_because}",
         "raise --viewers, or choose another platform"

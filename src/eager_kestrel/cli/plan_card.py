@@ -17,7 +17,7 @@ from eager_kestrel.core.plan.card_text import (
     title_of,
 )
 from eager_kestrel.core.plan.plan import DestinationPlan, Plan
-from eager_kestrel.core.resolution import picture_at
+from eager_kestrel.core.resolution import resolution_at
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words import plans as words
 from eager_kestrel.core.words.numbers import kbit, looks, rate
@@ -30,7 +30,7 @@ if TYPE_CHECKING:
     from eager_kestrel.core.choice.what_if import Point, Sweep
 
 
-SHORT_REASONS = ("bitrate", "picture", "frame rate", "keyframes", "audio")
+SHORT_REASONS = ("bitrate", "resolution", "frame rate", "keyframes", "audio")
 BAR_CELLS = 12
 NARROW = 64
 """Columns under which what bound a value stands behind it."""
@@ -78,7 +78,7 @@ def _card(plan: Plan, destination: DestinationPlan, *, narrow: bool) -> Panel:
 
     card = grid(0, 1) if narrow else grid(0, 1, 0)
     if not narrow:
-        card.add_row("", "", Text("bound by", style="dim"))
+        card.add_row("", "", Text("limited by", style="dim"))
     for row in card_rows(plan, destination):
         value, bound = Text(row.value, style="bold"), Text(row.bound, style="cyan")
         if narrow and row.bound:
@@ -108,12 +108,12 @@ def _show_reasons(screen: Console, destination: DestinationPlan, *, why: bool) -
     screen.print(reasons)
     for offer in destination.offers:
         screen.print(Text("↑ ", style="green").append(offer.text, style="default"))
-    if destination.steps_down:
-        steps = [*destination.steps_down] if why else destination.steps_down[:3]
+    if destination.fallbacks:
+        steps = [*destination.fallbacks] if why else destination.fallbacks[:3]
         said = words.struggling([step.video.words for step in steps])
         screen.print(Text("↓ ", style="yellow").append(said, "default"))
     if why and destination.runners_up:
-        others = [(o.picture, o.frame_rate, o.quality) for o in destination.runners_up]
+        others = [(o.resolution, o.frame_rate, o.quality) for o in destination.runners_up]
         screen.print(words.next_best(others))
 
 
@@ -162,7 +162,7 @@ def _shortened(name: str, most: int = 22) -> str:
 
 
 def show_sweep(screen: Console, found: Sweep) -> None:
-    """A line wherever the choice of picture or frame rate changes, with the range it holds for."""
+    """A line wherever the choice of resolution or frame rate changes, with the range it holds for."""
     _show_series(screen, found)
     for other in found.beside:
         points = tuple(
@@ -181,8 +181,8 @@ def _show_series(screen: Console, found: Sweep) -> None:
         screen.print(f"[bold]{found.platform}[/]")
 
     table = Table(box=None, padding=(0, 1), header_style="dim")
-    for heading in (found.over, "picture", "video", "looks"):
-        table.add_column(heading, justify="left" if heading == "picture" else "right")
+    for heading in (found.over, "resolution", "video", "looks"):
+        table.add_column(heading, justify="left" if heading == "resolution" else "right")
     points = list(found.points)
     start = 0
     for index in range(1, len(points) + 1):
@@ -205,7 +205,7 @@ def _show_series(screen: Console, found: Sweep) -> None:
 
 def _choice(point: Point) -> str:
     chosen = point.chosen
-    return "" if chosen is None else picture_at(chosen.picture, chosen.frame_rate)
+    return "" if chosen is None else resolution_at(chosen.resolution, chosen.frame_rate)
 
 
 def _looks(first: float, last: float) -> str:
@@ -250,9 +250,11 @@ def parts_of(plan: Plan) -> list[BarPart]:
         video = there.video
         if video is None:
             continue
-        said = words.part(video.picture, video.frame_rate, video.bitrate_kbps, there.quality or 0.0)
+        said = words.part(
+            video.resolution, video.frame_rate, video.bitrate_kbps, there.quality or 0.0
+        )
         look = number % len(FILLS)
-        name = there.title + (f" ({there.standing})" if there.standing else "")
+        name = there.title + (f" ({there.tier})" if there.tier else "")
         parts.append(BarPart(name, there.total_kbps, FILLS[look], COLOURS[look], said))
     unused = plan.budget.safe_kbps - plan.total_kbps
     parts.append(BarPart("unused", unused, "░", "white", words.UNUSED))
@@ -290,7 +292,7 @@ def show_split(screen: Console, plan: Plan, *, why: bool) -> None:
     split = plan.split
     assert split is not None
     parts = parts_of(plan)
-    screen.print("[bold]The line, divided[/]")
+    screen.print("[bold]The connection, divided[/]")
     screen.print(bar(parts, screen.width))
     table = grid(0, 0, 0, 1)
     for part in parts:
@@ -314,21 +316,21 @@ def show_split(screen: Console, plan: Plan, *, why: bool) -> None:
 
 
 def show_comparison(screen: Console, found: Comparison) -> None:
-    """A column a picture, the one a plan takes marked."""
+    """A column a resolution, the one a plan takes marked."""
     from rich.table import Table
     from rich.text import Text
 
     table = Table(box=None, padding=(0, 2, 0, 0))
     table.add_column("", style="dim")
     for one in found.finalists:
-        name = picture_at(one.picture, one.frame_rate)
+        name = resolution_at(one.resolution, one.frame_rate)
         style = "bold green" if one.chosen else "bold"
         table.add_column(Text(name + (" (planned)" if one.chosen else ""), style=style))
     rows = {
         "video bitrate": [kbit(one.bitrate_kbps) for one in found.finalists],
         "quality": [looks(one.quality) for one in found.finalists],
         "smoothness": [f"{one.smoothness:.0%}" for one in found.finalists],
-        "bound by": [str(one.bound_by) for one in found.finalists],
+        "limited by": [str(one.limited_by) for one in found.finalists],
         "sent in all": [kbit(one.total_kbps) for one in found.finalists],
         "upload it needs": [rate(one.upload_kbps) for one in found.finalists],
         "cannot be sent": [one.refused for one in found.finalists],

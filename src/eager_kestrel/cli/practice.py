@@ -38,14 +38,14 @@ def uplink(
         typer.Option(
             metavar="NAME",
             autocompletion=complete_practice,
-            help="A bundled line: day, wet-evening or bad-night.",
+            help="A bundled connection: day, wet-evening or bad-night.",
         ),
     ] = None,
     round_trip: Annotated[
         str, typer.Option(metavar="TIME", help="Round-trip time that it adds.")
     ] = "30 ms",
     queue: Annotated[
-        str, typer.Option(metavar="SIZE", help="What may wait in front of the line.")
+        str, typer.Option(metavar="SIZE", help="What may wait in front of the connection.")
     ] = "64 KiB",
     per_connection: Annotated[
         str | None, typer.Option(metavar="RATE", help="A cap on each connection.")
@@ -66,14 +66,18 @@ def uplink(
     json: Json = False,
 ) -> None:
     """Serve an upload endpoint behind a simulated uplink until Ctrl-C."""
-    from eager_kestrel.actions.practice import SimulatedTrouble, practice_line, simulated_uplink
+    from eager_kestrel.actions.practice import (
+        SimulatedTrouble,
+        simulated_connection,
+        simulated_uplink,
+    )
     from eager_kestrel.cli.terminal import print_json
     from eager_kestrel.core.errors import InputError
     from eager_kestrel.core.units import Bitrate, DataSize, parse_seconds, parse_share
 
     if (rate is None) == (line is None):
         raise InputError("one line is needed", 'give --rate "8 Mbit/s" or --line wet-evening')
-    simulated = practice_line(
+    simulated = simulated_connection(
         line,
         Bitrate.parse(rate) if rate else None,
         parse_seconds(round_trip) * 1000,

@@ -41,6 +41,7 @@ def receive(
     from eager_kestrel.actions.checking import guides_of
     from eager_kestrel.actions.receiving import key_for, reception, wait_for
     from eager_kestrel.cli.terminal import print_json, warn
+    from eager_kestrel.core.document import format_name
     from eager_kestrel.core.units import parse_seconds
 
     key = key_for("receive")
@@ -59,7 +60,7 @@ def receive(
     if json:
         print_json(
             {
-                "format": "eager-kestrel/received/1",
+                "format": format_name("received"),
                 "streams": [_document(one) for one in taking.received],
                 "refused": taking.refused,
             }

@@ -21,7 +21,7 @@ def _video_rows(video: VideoSeen) -> list[tuple[str, str]]:
     codec = CODECS.get(video.codec, video.codec)
     colour = [part for part in (video.pixel_format, video.colour, video.colour_range) if part]
     return [
-        ("picture", f"{video.picture}, {video.shape}"),
+        ("resolution", f"{video.resolution}, {video.shape}"),
         (
             "frame rate",
             f"{frame_rate_text(video.frame_rate)} a second, "

@@ -104,7 +104,7 @@ def _show_together(found: tuple[Rehearsal, ...], *, held: bool, json: bool) -> N
 
 
 def line_of(written: str) -> tuple[str | None, str | None]:
-    """A bundled line's name, or a rate."""
+    """A bundled connection's name, or a rate."""
     return (None, written) if re.match(r"\s*[\d.]", written) else (written, None)
 
 
@@ -122,7 +122,7 @@ def live(*, quiet: bool) -> Iterator[Callable[[Moment], None]]:
         def told(moment: Moment) -> None:
             sent = moment.delivered_bytes * 8e-3 / max(moment.seconds, 0.1)
             status.update(
-                words.going(moment.seconds, sent, moment.backlog_seconds, moment.encoder_seconds)
+                words.going(moment.seconds, sent, moment.queued_seconds, moment.encoder_seconds)
             )
 
         yield told
@@ -148,7 +148,7 @@ def show_rehearsal(screen: Console, one: Rehearsal) -> None:
         (
             "frames",
             f"{one.frames:,}, {one.late_frames:,} late{lost}; waited "
-            f"{one.worst_backlog_seconds:.2f} s at worst",
+            f"{one.worst_queue_seconds:.2f} s at worst",
         ),
         ("stutter", stutters_said([stutter.lasted_seconds for stutter in one.stutters])),
         ("delivered", f"{one.delivered_kbps:,.0f} of {one.total_kbps:,.0f} kbit/s"),
@@ -195,7 +195,7 @@ def rehearse(
         str | None,
         typer.Option(
             metavar="LINE",
-            help='A simulated platform behind a simulated line: "5 Mbit/s" or wet-evening.',
+            help='A simulated platform behind a simulated connection: "5 Mbit/s" or wet-evening.',
         ),
     ] = None,
     platform: Annotated[
@@ -232,7 +232,7 @@ def rehearse(
     from eager_kestrel.core.errors import InputError
 
     if (not to) == (practice is None):
-        raise InputError("one place to send to is needed", "give --to URL or --practice LINE")
+        raise InputError("one place to send to is needed", "give --to URL or --practice connection")
     read = plan_or_settings(plan, platform, guides)
     wish = wish_of(seconds, unsent, settle=settle, guides=guides)
     if platform is None and sum(there.feasible for there in read.destinations) > 1:

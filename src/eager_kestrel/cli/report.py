@@ -19,7 +19,7 @@ def report(
     ] = Path("report.html"),
     guides: GuideFolder = None,
 ) -> None:
-    """Write one page to keep: settings, why, steps down, the line, and every proof there is."""
+    """Write one page to keep: settings, why, steps down, the connection, and every proof there is."""
     from eager_kestrel.actions.reporting import gathered
     from eager_kestrel.cli.terminal import busy, console
     from eager_kestrel.report.page import require_page, write_page

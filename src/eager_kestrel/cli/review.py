@@ -15,10 +15,10 @@ if TYPE_CHECKING:
 
 
 def review(
-    airing: Annotated[
+    broadcast: Annotated[
         str,
         typer.Argument(
-            metavar="[AIRING]", help='Its id, the beginning of one, or "latest" (runs list).'
+            metavar="[BROADCAST]", help='Its id, the beginning of one, or "latest" (runs list).'
         ),
     ] = "latest",
     plan: Annotated[
@@ -29,7 +29,7 @@ def review(
         typer.Option(
             metavar="SHOW",
             autocompletion=complete_show,
-            help="Plan this show again, with the airing counted.",
+            help="Plan this show again, with the broadcast counted.",
         ),
     ] = None,
     figure: Figure = None,
@@ -44,11 +44,11 @@ def review(
         from eager_kestrel.report.figures import require_kind
 
         require_kind(figure)
-    found = look_back(airing, plan, show, guides)
+    found = look_back(broadcast, plan, show, guides)
     if figure is not None:
-        from eager_kestrel.report.broadcast_figures import save_airing_figure
+        from eager_kestrel.report.broadcast_figures import save_broadcast_figure
 
-        save_airing_figure(found.airing, figure)
+        save_broadcast_figure(found.broadcast, figure)
     if json:
         print_json(found.model_dump(mode="json"))
     else:
@@ -56,17 +56,19 @@ def review(
 
 
 def show_review(screen: Console, found: Review) -> None:
-    """What to do next on top, then the airing and each trouble."""
+    """What to do next on top, then the broadcast and each trouble."""
     from rich.text import Text
 
-    from eager_kestrel.cli.watch_view import show_airing
+    from eager_kestrel.cli.watch_view import show_broadcast
     from eager_kestrel.core.words import broadcasts as words
     from eager_kestrel.core.words.runs import stutters_said
 
     for number, line in enumerate(found.next_time):
         screen.print(Text(line, style="bold" if number == 0 else ""))
-    show_airing(screen, found.airing, {one.trouble.at_seconds: one.at for one in found.incidents})
-    said = words.carried_share(found.carried_share, found.worst_wait_seconds)
+    show_broadcast(
+        screen, found.broadcast, {one.trouble.at_seconds: one.at for one in found.incidents}
+    )
+    said = words.carried_share(found.carried_share, found.worst_queue_seconds)
     seen = stutters_said([s.lasted_seconds for s in found.stutters])
     screen.print(Text(f"{seen[0].upper()}{seen[1:]}. {said}", style="dim"))
     for do in dict.fromkeys(one.do for one in found.incidents):

@@ -44,13 +44,13 @@ def show_run(screen: Console, run: Run, found: RunSummary) -> None:
         )
     idle, loaded = found.idle, found.loaded
     if idle is not None:
-        full = f"; {loaded.median_ms:.0f} ms while the line is full" if loaded else ""
+        full = f"; {loaded.median_ms:.0f} ms while the connection is full" if loaded else ""
         card.add_row(
             "round trip", f"{idle.median_ms:.0f} ms", f"jitter {idle.jitter_ms:.1f} ms{full}"
         )
     used = DataSize(run.data_used_bytes)
     card.add_row("data used", str(used), f"counted by {run.counted_by}")
-    where = f"{run.endpoint.place}, {run.endpoint.url}" if run.endpoint.place else run.endpoint.url
+    where = f"{run.endpoint.name}, {run.endpoint.url}" if run.endpoint.name else run.endpoint.url
     when = run.taken_at[:16].replace("T", " ")
     title = f"One connection to {where}, {when}{' (cut short)' if run.partial else ''}"
     screen.print(
@@ -200,7 +200,7 @@ def show_compared(screen: Console, found: list[tuple[Run, RunSummary]]) -> None:
 
     rows = [
         ("taken", [run.taken_at[:16].replace("T", " ") for run, _ in found]),
-        ("towards", [run.place or run.kind for run, _ in found]),
+        ("towards", [run.endpoint_name or run.kind for run, _ in found]),
         ("typical", [kbps(s.one.typical_kbps if s.one else r.reading_kbps) for r, s in found]),
         ("floor", of_one(lambda one: rate(one.floor_kbps))),
         ("floor, 95 % within", [between(said.uplink) for _, said in found]),

@@ -11,11 +11,11 @@ import typer
 from eager_kestrel.cli.options import (
     Days,
     Figure,
-    FromPlaces,
+    FromEndpoints,
     GuideFolder,
     Json,
     Platforms,
-    complete_place,
+    complete_endpoint,
     complete_run,
     group,
 )
@@ -43,11 +43,11 @@ def runs() -> None:
     """What you measured before: list, show, compare, by hour, import, export, forget, repair."""
 
 
-Place = Annotated[
+EndpointOption = Annotated[
     str | None,
     typer.Option(
         metavar="ENDPOINT",
-        autocompletion=complete_place,
+        autocompletion=complete_endpoint,
         help="Only those to this endpoint, by name or host, or to this platform.",
     ),
 ]
@@ -56,13 +56,13 @@ Place = Annotated[
 @app.command("list")
 def list_runs(
     last: Annotated[int | None, typer.Option(min=1, help="The newest so many; else 20.")] = None,
-    place: Place = None,
+    endpoint: EndpointOption = None,
     since: Annotated[
         str | None, typer.Option(metavar="DATE", help="Only those of this day and later.")
     ] = None,
     json: Json = False,
 ) -> None:
-    """List the newest runs and airings, oldest of them first."""
+    """List the newest runs and broadcasts, oldest of them first."""
     from dataclasses import asdict
 
     from eager_kestrel.actions.runs import listed
@@ -70,15 +70,15 @@ def list_runs(
     from eager_kestrel.core.document import format_name
     from eager_kestrel.core.words.runs import kept_in_all
 
-    found = listed(last, place, since)
+    found = listed(last, endpoint, since)
     if json:
         print_json(
             {
                 "format": format_name("run-list"),
                 "runs": [asdict(row) for row in found.runs],
-                "airings": [row.model_dump(mode="json") for row in found.airings],
+                "broadcasts": [row.model_dump(mode="json") for row in found.broadcasts],
                 "all_runs": found.all_runs,
-                "all_airings": found.all_airings,
+                "all_broadcasts": found.all_broadcasts,
                 "size_bytes": found.size_bytes,
             }
         )
@@ -90,15 +90,15 @@ def list_runs(
         screen.print("None of the runs is of that kind.")
     else:
         screen.print(_table(found.runs))
-    if found.airings:
-        screen.print(_airings(found.airings))
-    shown = len(found.runs), len(found.airings)
-    if found.all_runs or found.all_airings:
-        every = found.all_runs, found.all_airings
+    if found.broadcasts:
+        screen.print(_broadcasts(found.broadcasts))
+    shown = len(found.runs), len(found.broadcasts)
+    if found.all_runs or found.all_broadcasts:
+        every = found.all_runs, found.all_broadcasts
         screen.print(kept_in_all(shown, every, found.size_bytes), markup=False)
 
 
-def _airings(rows: Sequence[BroadcastRow]) -> Table:
+def _broadcasts(rows: Sequence[BroadcastRow]) -> Table:
     """Shows that were watched."""
     from rich.table import Table
 
@@ -106,7 +106,7 @@ def _airings(rows: Sequence[BroadcastRow]) -> Table:
     from eager_kestrel.core.words.broadcasts import lasting
 
     table = Table(box=None, padding=(0, 1), header_style="dim")
-    for heading in ("airing", "aired", "for", "carried", "troubles", "to"):
+    for heading in ("broadcast", "aired", "for", "carried", "troubles", "to"):
         number = heading in ("for", "carried", "troubles")
         table.add_column(heading, justify="right" if number else "left", no_wrap=True)
     for row in rows:
@@ -182,7 +182,7 @@ def show(
 
 @app.command("hours")
 def hours(
-    from_: FromPlaces = None,
+    from_: FromEndpoints = None,
     platforms: Platforms = None,
     guides: GuideFolder = None,
     days: Days = 14,
@@ -238,19 +238,19 @@ def forget(
     before: Annotated[
         str | None, typer.Option(metavar="DATE", help="Those that began before this day.")
     ] = None,
-    place: Place = None,
+    endpoint: EndpointOption = None,
     everything: Annotated[bool, typer.Option("--all", help="Forget all of them.")] = False,
 ) -> None:
-    """Forget runs and airings: by id, older than a day, to one endpoint, or all of them."""
+    """Forget runs and broadcasts: by id, older than a day, to one endpoint, or all of them."""
     from eager_kestrel.actions.runs import forget as forget_runs
     from eager_kestrel.cli.terminal import console
     from eager_kestrel.core.errors import InputError
 
-    if sum((bool(names), before is not None or place is not None, everything)) != 1:
+    if sum((bool(names), before is not None or endpoint is not None, everything)) != 1:
         raise InputError(
-            "which runs to forget", "name them, or give --before DATE, --place ENDPOINT or --all"
+            "which runs to forget", "name them, or give --before DATE, --endpoint ENDPOINT or --all"
         )
-    gone = forget_runs(names or (), before=before, place=place, everything=everything)
+    gone = forget_runs(names or (), before=before, endpoint=endpoint, everything=everything)
     console().print(f"{gone} forgotten")
 
 

@@ -121,9 +121,9 @@ def _asked(title: str | None, given: ShowOptions, guides: Path | None) -> tuple[
     platforms = tuple(known_platforms(guides))
     named = title if title is not None else _ask("What is the show called", "My show", str)
     if given.motion is None:
-        _listed("How much moves in the picture?", begin.MOTION_CHOICES)
+        _listed("How much moves in the resolution?", begin.MOTION_CHOICES)
     wish("motion", "Motion", "lively")
-    wish("source", "The picture your camera or screen gives", "1920x1080")
+    wish("source", "The resolution your camera or screen gives", "1920x1080")
     wish("fps", "Its frames a second", "60")
     wish("audio", "Is there music, or only voice", "voice")
     given = _where_and_when(given, platforms, guides)
@@ -134,7 +134,7 @@ def _asked(title: str | None, given: ShowOptions, guides: Path | None) -> tuple[
         given = replace(given, reserves=reserves)
     if given.share is None:
         _listed("How careful are you?", begin.CARE)
-    wish("share", "How much of the line may the stream take", "70 %")
+    wish("share", "How much of the connection may the stream take", "70 %")
     return named, given
 
 
@@ -162,7 +162,7 @@ def _where_and_when(
     if not given.platforms:
         typer.echo(f"\nGuides are known of: {', '.join(platforms)}", err=True)
         given = _ask(
-            "Where does it go (with commas, oxbow:hearth for a standing)",
+            "Where does it go (with commas, oxbow:hearth for a tier)",
             platforms[0],
             lambda answer: _going(given, answer, guides),
         )

@@ -57,7 +57,7 @@ def trial(
     json: Json = False,
     _: Quiet = False,
 ) -> None:
-    """Encode your own clip around a plan: which picture looks best at which bitrate."""
+    """Encode your own clip around a plan: which resolution looks best at which bitrate."""
     from eager_kestrel.actions.trial import plan_with, prepared, try_clip
     from eager_kestrel.cli.terminal import console, print_json, telling
 

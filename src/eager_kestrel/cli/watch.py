@@ -57,7 +57,7 @@ class StreamFlags:
 
 @dataclass(frozen=True, slots=True)
 class RelayFlags:
-    """Standing between program and platform, as said on the command line."""
+    """Tier between program and platform, as said on the command line."""
 
     through: Annotated[
         bool, typer.Option("--through", help="Stand in between: the program sends to us.")
@@ -69,7 +69,7 @@ class RelayFlags:
         str | None,
         typer.Option(
             metavar="LINE",
-            help='With --through: a simulated platform behind a simulated line: "5 Mbit/s".',
+            help='With --through: a simulated platform behind a simulated connection: "5 Mbit/s".',
         ),
     ] = None
 

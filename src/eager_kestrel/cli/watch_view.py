@@ -55,11 +55,11 @@ class _StreamView:
         """How it stands now."""
         self.now = now
         self.sent.append(now.sent_kbps)
-        self.waited.append(now.waiting_seconds)
+        self.waited.append(now.queued_seconds)
 
 
 class View:
-    """Shows how an airing stands, within its ``with`` block."""
+    """Shows how a broadcast stands, within its ``with`` block."""
 
     def __init__(self, *, json: bool, bell: bool = False, notify: bool = False) -> None:
         """Begin.
@@ -186,7 +186,7 @@ class View:
         rows = [
             ("sent", words.sent_of(now.sent_kbps, now.planned_kbps)),
             ("", bars(list(stream.sent), BARS)),
-            ("waiting", f"{now.waiting_seconds:.2f} s of stream in the queue"),
+            ("waiting", f"{now.queued_seconds:.2f} s of stream in the queue"),
             ("", bars([*waits, 1.0], BARS + 1)[:-1]),
             ("arrived", f"{now.carried_kbps:,.0f} kbit/s"),
             ("round trips", words.round_trips(now.round_trip_ms, now.least_round_trip_ms)),
@@ -237,21 +237,23 @@ _notice_missing: list[bool] = []
 
 
 def show_aired(aired: KeptBroadcast, *, quiet: bool = False) -> bool:
-    """The card of an airing that is over; whether something was late or broke a rule."""
-    airing = aired.airing
+    """The card of a broadcast that is over; whether something was late or broke a rule."""
+    broadcast = aired.broadcast
     if not quiet:
         screen = console()
-        show_airing(screen, airing)
-        screen.print(words.kept(airing.id, on_disk=aired.kept), style="dim", markup=False)
-    return any(trouble.late for trouble in airing.troubles) or bool(airing.breaches)
+        show_broadcast(screen, broadcast)
+        screen.print(words.kept(broadcast.id, on_disk=aired.kept), style="dim", markup=False)
+    return any(trouble.late for trouble in broadcast.troubles) or bool(broadcast.breaches)
 
 
-def show_airing(screen: Console, airing: Broadcast, at: dict[float, str] | None = None) -> None:
+def show_broadcast(
+    screen: Console, broadcast: Broadcast, at: dict[float, str] | None = None
+) -> None:
     """What was carried, and each trouble with its time and cause.
 
     Args:
         screen: to draw on.
-        airing: what is shown.
+        broadcast: what is shown.
         at: for each trouble's seconds the time of day; else the seconds are shown.
     """
     from rich.panel import Panel
@@ -261,37 +263,39 @@ def show_airing(screen: Console, airing: Broadcast, at: dict[float, str] | None 
     rows = [
         (
             "aired",
-            words.for_how_long(airing.lasted_seconds, airing.typical_kbps, airing.planned_kbps),
+            words.for_how_long(
+                broadcast.lasted_seconds, broadcast.typical_kbps, broadcast.planned_kbps
+            ),
         ),
-        ("planned", airing.planned or "-"),
-        ("ended", airing.ended),
+        ("planned", broadcast.planned or "-"),
+        ("ended", broadcast.ended),
     ]
-    if airing.frames is not None:
-        late = words.late_of(airing.late_frames, airing.frames, airing.lost_frames)
+    if broadcast.frames is not None:
+        late = words.late_of(broadcast.late_frames, broadcast.frames, broadcast.lost_frames)
         rows.insert(1, ("late frames", late))
     for name, value in rows:
         card.add_row(Text(name, style="dim"), Text(value))
-    bad = any(trouble.late for trouble in airing.troubles)
+    bad = any(trouble.late for trouble in broadcast.troubles)
     whole = Panel(
         card,
         title=Text(
-            f"Airing of {airing.taken_at[:16].replace('T', ' ')}, "
-            f"{words.seen_as(airing.program, airing.to)}"
+            f"Broadcast of {broadcast.taken_at[:16].replace('T', ' ')}, "
+            f"{words.seen_as(broadcast.program, broadcast.to)}"
         ),
         title_align="left",
         border_style="red" if bad else "green",
         padding=(0, 1),
     )
     screen.print(whole)
-    if airing.troubles:
-        screen.print(_troubles(airing, at or {}))
+    if broadcast.troubles:
+        screen.print(_troubles(broadcast, at or {}))
     else:
         screen.print("Nothing went wrong.")
-    for line in airing.breaches:
+    for line in broadcast.breaches:
         remark(screen, line)
 
 
-def _troubles(airing: Broadcast, at: dict[float, str]) -> Table:
+def _troubles(broadcast: Broadcast, at: dict[float, str]) -> Table:
     from rich.table import Table
 
     table = Table(box=None, padding=(0, 1, 0, 0), header_style="dim")
@@ -301,12 +305,12 @@ def _troubles(airing: Broadcast, at: dict[float, str]) -> Table:
             justify="right" if heading in ("lasted", "waited") else "left",
             no_wrap=heading != "what",
         )
-    for trouble in airing.troubles:
+    for trouble in broadcast.troubles:
         table.add_row(
             at.get(trouble.at_seconds, words.clock(trouble.at_seconds)),
             f"{trouble.lasted_seconds:.0f} s",
             words.CAUSES[trouble.cause],
-            f"{trouble.worst_wait_seconds:.1f} s",
+            f"{trouble.worst_queue_seconds:.1f} s",
             trouble.text,
             style="red" if trouble.late else None,
         )

@@ -37,10 +37,10 @@ class Kept(Frozen):
 
 
 class Spread(Frozen):
-    """A value that holds pictures and frame rates, and a document that spells them out.
+    """A value that holds resolutions and frame rates, and a document that spells them out.
 
     Other programs want ``width``, ``height`` and ``fps``, not ``"1920x1080"``. ``SPREAD`` gives for
-    a field the keys that stand in its place: two for a picture; for a frame rate the one with the
+    a field the keys that stand in its place: two for a resolution; for a frame rate the one with the
     number people say, and perhaps another, called like the field, with the exact fraction. A number
     alone is read back as the rate it is said of: 29.97 is 30000/1001.
     """
@@ -66,8 +66,8 @@ class Spread(Frozen):
         for key, parts in cls.SPREAD.items():
             said = [found.pop(part) for part in parts if part in found]
             if len(said) == len(parts) and said[0] is not None:
-                picture = not parts[0].endswith("fps")
-                found[key] = dict(zip(SIDES, said, strict=True)) if picture else said[-1]
+                resolution = not parts[0].endswith("fps")
+                found[key] = dict(zip(SIDES, said, strict=True)) if resolution else said[-1]
             elif said and said[0] is not None:  # the value itself, under the last key
                 found[key] = said[0]
         return found
@@ -94,7 +94,7 @@ SIDES = ("width", "height")
 
 
 def _parts(value: Resolution | Fraction | None) -> tuple[Any, ...]:
-    """A picture's sides; or a frame rate as people say it and exactly."""
+    """A resolution's sides; or a frame rate as people say it and exactly."""
     if value is None:
         return (None, None)
     if isinstance(value, Resolution):
@@ -140,9 +140,13 @@ def first_error(error: ValidationError) -> str:
     return f"{key}: {what}" if key else what
 
 
+FORMAT = 2
+"""The version of every document; raised when a key changes its name or meaning."""
+
+
 def format_name(kind: str) -> str:
-    """``eager-kestrel/<kind>/1``."""
-    return f"eager-kestrel/{kind}/1"
+    """``eager-kestrel/<kind>/2``."""
+    return f"eager-kestrel/{kind}/{FORMAT}"
 
 
 def require_format(found: object, kind: str, where: str) -> None:
@@ -159,6 +163,14 @@ def require_format(found: object, kind: str, where: str) -> None:
         raise FormatError(f"no format line for a {kind}", f'write format = "{wanted}"', where)
     if match[1] != kind:
         raise FormatError(f"this is a {match[1]}, not a {kind}", f"give a {kind} file", where)
+    if int(match[2]) > FORMAT:
+        raise FormatError(
+            f"{kind} format {match[2]} is newer than this program reads ({FORMAT})",
+            "update the program",
+            where,
+        )
     raise FormatError(
-        f"{kind} version {match[2]} is newer than this program reads (1)", "update it", where
+        f"{kind} format {match[2]} is from an older version; this program reads {FORMAT}",
+        f"make the {kind} again",
+        where,
     )

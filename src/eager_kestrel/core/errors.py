@@ -38,7 +38,7 @@ class FormatError(InputError):
 
 
 class NotFoundError(InputError):
-    """A name (guide, standing, practice line, run) that is not known here."""
+    """A name (guide, tier, practice connection, run) that is not known here."""
 
 
 class StorageError(KestrelError):

@@ -14,7 +14,7 @@ from eager_kestrel.core.choice.quality import QualityTable, SceneParameters, qua
 from eager_kestrel.core.document import Frozen, Spread, format_name
 from eager_kestrel.core.guide.rules import Codec
 from eager_kestrel.core.quantities import FrameRate
-from eager_kestrel.core.resolution import Resolution, picture_at
+from eager_kestrel.core.resolution import Resolution, resolution_at
 from eager_kestrel.core.show.show import MOTIONS, Motion
 from eager_kestrel.core.words.numbers import settings
 
@@ -203,15 +203,15 @@ def _apart(one: Stretch, other: Stretch) -> bool:
 
 RANGE_POINTS = 160
 NO_LEAD = 0.002
-"""A picture that looks better by less is no reason to change."""
+"""A resolution that looks better by less is no reason to change."""
 
 
 class TrialPoint(Spread):
     """One encode of the stretches, as it was measured."""
 
-    SPREAD: ClassVar = {"picture": ("width", "height"), "frame_rate": ("fps", "frame_rate")}
+    SPREAD: ClassVar = {"resolution": ("width", "height"), "frame_rate": ("fps", "frame_rate")}
 
-    picture: Resolution
+    resolution: Resolution
     frame_rate: FrameRate
     target_kbps: float
     kbps: float
@@ -230,15 +230,15 @@ class TrialPoint(Spread):
     @property
     def words(self) -> str:
         """``1280x720 at 60, 4,500 kbit/s``."""
-        return settings(self.picture, self.frame_rate, self.target_kbps)
+        return settings(self.resolution, self.frame_rate, self.target_kbps)
 
 
 class BestBetween(Spread):
-    """Between which bitrates a picture and frame rate look best on this footage."""
+    """Between which bitrates a resolution and frame rate look best on this footage."""
 
-    SPREAD: ClassVar = {"picture": ("width", "height"), "frame_rate": ("fps", "frame_rate")}
+    SPREAD: ClassVar = {"resolution": ("width", "height"), "frame_rate": ("fps", "frame_rate")}
 
-    picture: Resolution
+    resolution: Resolution
     frame_rate: FrameRate
     from_kbps: float
     to_kbps: float
@@ -246,7 +246,7 @@ class BestBetween(Spread):
     @property
     def words(self) -> str:
         """``1280x720 at 60``."""
-        return picture_at(self.picture, self.frame_rate)
+        return resolution_at(self.resolution, self.frame_rate)
 
 
 class Footage(Frozen):
@@ -283,9 +283,9 @@ class Trial(Frozen):
     """What a look was taken from: VMAF, or XPSNR and SSIM."""
     stretches: tuple[Stretch, ...]
     points: tuple[TrialPoint, ...]
-    """By picture, frame rate, bitrate."""
+    """By resolution, frame rate, bitrate."""
     best: tuple[BestBetween, ...]
-    """Which picture looks best at which bitrate, by the parameters of this footage."""
+    """Which resolution looks best at which bitrate, by the parameters of this footage."""
     said_motion: Motion
     behaves_like: Motion
     footage: Footage
@@ -313,7 +313,7 @@ def hull(points: Sequence[tuple[float, float]]) -> list[bool]:
 
 
 def _below(a: tuple[float, float], b: tuple[float, float], c: tuple[float, float]) -> bool:
-    """Whether b lies on or under the line from a to c."""
+    """Whether b lies on or under the connection from a to c."""
     return (b[1] - a[1]) * (c[0] - a[0]) <= (c[1] - a[1]) * (b[0] - a[0])
 
 
@@ -325,13 +325,13 @@ def best_between(
     kbps: tuple[float, float],
     takes: float = 1.0,
 ) -> tuple[BestBetween, ...]:
-    """Which picture and frame rate look best from one bitrate to another.
+    """Which resolution and frame rate look best from one bitrate to another.
 
     Args:
         table: with the parameters of the footage for this kind of motion.
         motion: the kind.
         codec: of all.
-        shapes: pictures with their frame rates.
+        shapes: resolutions with their frame rates.
         kbps: from and to, in kbit/s.
         takes: of the usual bitrate, by the preset.
     """
@@ -342,11 +342,11 @@ def best_between(
                 table,
                 motion,
                 codec,
-                np.full_like(rates, picture.pixels),
+                np.full_like(rates, resolution.pixels),
                 np.full_like(rates, float(fps)),
                 rates / takes,
             )
-            for picture, fps in shapes
+            for resolution, fps in shapes
         ]
     )
     winner = looks.argmax(axis=0)
@@ -357,7 +357,7 @@ def best_between(
     changes = [0, *(np.flatnonzero(np.diff(winner)) + 1), rates.size]
     return tuple(
         BestBetween(
-            picture=shapes[winner[first]][0],
+            resolution=shapes[winner[first]][0],
             frame_rate=shapes[winner[first]][1],
             from_kbps=round(float(rates[first]), -1),
             to_kbps=round(float(rates[last - 1]), -1),

@@ -46,16 +46,16 @@ class Level:
         """The largest decoder buffer for that profile."""
         return self.max_buffer_kbit * self._factor(profile)
 
-    def takes(self, picture: Resolution, frame_rate: Fraction) -> bool:
+    def takes(self, resolution: Resolution, frame_rate: Fraction) -> bool:
         """Whether picture size, side lengths and rate fit."""
         blocks = self.codec == "h264"
-        area = picture.macroblocks if blocks else picture.pixels
+        area = resolution.macroblocks if blocks else resolution.pixels
         unit = 16 if blocks else 1
         return (
             area <= self.area
             and area * frame_rate <= self.area_per_second
-            and -(-picture.width // unit) <= self.longest_across
-            and -(-picture.height // unit) <= self.longest_down
+            and -(-resolution.width // unit) <= self.longest_across
+            and -(-resolution.height // unit) <= self.longest_down
         )
 
 
@@ -137,23 +137,23 @@ def level_rank(codec: str, name: str) -> int | None:
 
 def least_level(
     codec: str,
-    picture: Resolution,
+    resolution: Resolution,
     frame_rate: Fraction,
     profile: str,
     kbps: float,
     buffer_kbit: float = 0.0,
 ) -> Level:
-    """The least level that holds picture, frame rate, bitrate (kbit/s) and buffer (kbit).
+    """The least level that holds resolution, frame rate, bitrate (kbit/s) and buffer (kbit).
 
     Raises:
         NoPlanError: no level does.
     """
     for level in LEVELS[codec]:
         if (
-            level.takes(picture, frame_rate)
+            level.takes(resolution, frame_rate)
             and kbps <= level.bitrate_kbps(profile)
             and buffer_kbit <= level.buffer_kbit(profile)
         ):
             return level
     rate = float(frame_rate)
-    raise NoPlanError(f"no level of {codec} holds {picture} at {rate:g} and {kbps:g} kbit/s")
+    raise NoPlanError(f"no level of {codec} holds {resolution} at {rate:g} and {kbps:g} kbit/s")

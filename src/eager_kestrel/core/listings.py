@@ -71,15 +71,15 @@ class RunListRow(TypedDict):
 
 
 class RunList(TypedDict):
-    """Kept runs and airings (``runs list``)."""
+    """Kept runs and broadcasts (``runs list``)."""
 
     format: str
     runs: list[RunListRow]
-    airings: list[dict[str, Any]]
+    broadcasts: list[dict[str, Any]]
     """Each in a line: id, when, to whom, for how long, what was carried, troubles."""
     all_runs: int
     """That are kept, listed or not."""
-    all_airings: int
+    all_broadcasts: int
     size_bytes: int
     """Of the history on the disk."""
 
@@ -131,8 +131,8 @@ class RunsDocument(TypedDict):
 
     format: str
     runs: list[RunDocument]
-    airings: NotRequired[list[dict[str, Any]]]
-    """Of an export: each as eager-kestrel/airing/1."""
+    broadcasts: NotRequired[list[dict[str, Any]]]
+    """Of an export: each as eager-kestrel/broadcast/2."""
     uplink: NotRequired[dict[str, Any]]
     failed: NotRequired[list[str]]
     quarters: NotRequired[list[dict[str, Any]]]
@@ -172,7 +172,7 @@ class Rehearsals(TypedDict):
     held: bool
     """Whether all did."""
     rehearsals: list[dict[str, Any]]
-    """Each as eager-kestrel/rehearsal/1."""
+    """Each as eager-kestrel/rehearsal/2."""
 
 
 class ReceivedRow(TypedDict):

@@ -88,13 +88,13 @@ StutterLimit = Annotated[
     BeforeValidator(_reader(parse_stutter, 'write "20 s/h"')),
     PlainSerializer(lambda seconds: f"{seconds:.12g} s/h", return_type=str),
 ]
-PictureSize = Annotated[
+ResolutionSize = Annotated[
     Resolution,
     _written_as("width x height", "1920x1080"),
     BeforeValidator(_reader(Resolution.parse, "write both sides, such as 1920x1080")),
     PlainSerializer(str, return_type=str),
 ]
-PictureShape = Annotated[
+ResolutionShape = Annotated[
     AspectRatio,
     _written_as("an aspect ratio", "16:9"),
     BeforeValidator(_reader(AspectRatio.parse, "write it as 16:9")),

@@ -16,7 +16,7 @@ MOST_RATE = 1000
 
 @dataclass(frozen=True, order=True, slots=True)
 class Resolution:
-    """A picture in luma samples. Ordered by width, then height."""
+    """A resolution in luma samples. Ordered by width, then height."""
 
     width: int
     height: int
@@ -35,15 +35,17 @@ class Resolution:
         if match is None:
             lines = re.fullmatch(r"\s*([0-9]{3,4})[pP]?[0-9]*\s*", text)
             raise UnitError(
-                f'"{text}" is not a picture',
+                f'"{text}" is not a resolution',
                 f"write both sides, for example {round(int(lines[1]) * 16 / 9 / 2) * 2}x{lines[1]}"
                 if lines
                 else "write width x height, for example 1920x1080",
             )
-        picture = cls(int(match[1]), int(match[2]))
-        if not all(16 <= side <= 16384 for side in (picture.width, picture.height)):
-            raise UnitError(f"a picture of {picture} has a side outside 16 to 16384", "check it")
-        return picture
+        resolution = cls(int(match[1]), int(match[2]))
+        if not all(16 <= side <= 16384 for side in (resolution.width, resolution.height)):
+            raise UnitError(
+                f"a resolution of {resolution} has a side outside 16 to 16384", "check it"
+            )
+        return resolution
 
     @property
     def pixels(self) -> int:
@@ -52,7 +54,7 @@ class Resolution:
 
     @property
     def lines(self) -> int:
-        """The shorter side, as people count lines of a picture that may stand upright."""
+        """The shorter side, as people count lines of a resolution that may stand upright."""
         return min(self.width, self.height)
 
     @property
@@ -75,7 +77,7 @@ class Resolution:
 
 
 CUSTOMARY_LINES = (144, 180, 240, 270, 360, 480, 540, 720, 900, 1080, 1440, 2160, 4320)
-"""Pictures of so many lines are what people ask for and programs list."""
+"""Resolutions of so many lines are what people ask for and programs list."""
 
 
 def nearest_customary(lines: int) -> int:
@@ -83,9 +85,9 @@ def nearest_customary(lines: int) -> int:
     return min(CUSTOMARY_LINES, key=lambda known: max(known / lines, lines / known))
 
 
-def is_customary(picture: Resolution) -> bool:
+def is_customary(resolution: Resolution) -> bool:
     """Whether it has a customary number of lines, standing or lying."""
-    return picture.lines in CUSTOMARY_LINES
+    return resolution.lines in CUSTOMARY_LINES
 
 
 @dataclass(frozen=True, slots=True)
@@ -104,18 +106,18 @@ class AspectRatio:
         """
         match = re.fullmatch(r"\s*([1-9][0-9]{0,3})\s*:\s*([1-9][0-9]{0,3})\s*", text)
         if match is None:
-            raise UnitError(f'"{text}" is not a picture shape', "write one such as 16:9 or 9:16")
+            raise UnitError(f'"{text}" is not a resolution shape', "write one such as 16:9 or 9:16")
         across, down = int(match[1]), int(match[2])
         divisor = gcd(across, down)
         return cls(across // divisor, down // divisor)
 
-    def fits(self, picture: Resolution) -> bool:
-        """Whether the picture has this shape to within one sample a side (848x480 is 16:9)."""
-        exact = picture.width * self.down / self.across
-        return abs(exact - picture.height) <= max(2.0, picture.height * 0.01)
+    def fits(self, resolution: Resolution) -> bool:
+        """Whether the resolution has this shape to within one sample a side (848x480 is 16:9)."""
+        exact = resolution.width * self.down / self.across
+        return abs(exact - resolution.height) <= max(2.0, resolution.height * 0.01)
 
     def with_lines(self, lines: int) -> Resolution:
-        """The picture of this shape with so many on its shorter side, both sides even."""
+        """The resolution of this shape with so many on its shorter side, both sides even."""
         along = round(lines * max(self.across, self.down) / min(self.across, self.down) / 2) * 2
         return Resolution(along, lines) if self.across >= self.down else Resolution(lines, along)
 
@@ -175,6 +177,6 @@ def frame_rate_text(rate: Fraction) -> str:
     return f"{float(rate):.3f}".rstrip("0").rstrip(".")
 
 
-def picture_at(picture: Resolution, rate: Fraction) -> str:
-    """``1920x1080 at 60``: a picture with its frames a second, as it is written everywhere."""
-    return f"{picture} at {frame_rate_text(rate)}"
+def resolution_at(resolution: Resolution, rate: Fraction) -> str:
+    """``1920x1080 at 60``: a resolution with its frames a second, as it is written everywhere."""
+    return f"{resolution} at {frame_rate_text(rate)}"

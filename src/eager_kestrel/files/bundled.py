@@ -60,7 +60,8 @@ def load_trace(name: str) -> Trace:
     """
     if name not in trace_names():
         raise NotFoundError(
-            f'no practice line "{name}"', nearest_name(name, trace_names(), "none are bundled")
+            f'no practice connection "{name}"',
+            nearest_name(name, trace_names(), "none are bundled"),
         )
     text = (DATA / "traces" / f"{name}.csv").read_text(encoding="utf-8")
     return read_trace(text, name)
@@ -70,7 +71,7 @@ def read_trace(text: str, where: str) -> Trace:
     """A trace from CSV text.
 
     Raises:
-        FormatError: a row is not two numbers; names the line.
+        FormatError: a row is not two numbers; names the connection.
     """
     lines = [line for line in text.splitlines() if not line.startswith("#")]
     rows = list(csv.DictReader(io.StringIO("\n".join(lines))))

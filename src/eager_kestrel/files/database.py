@@ -17,6 +17,7 @@ from pydantic import ValidationError
 
 from eager_kestrel.core.connection.run import Run
 from eager_kestrel.core.errors import StorageError
+from eager_kestrel.core.previous import converted_text
 from eager_kestrel.files.home import data_home, made, storage_error
 
 FILE_NAME = "runs.sqlite3"
@@ -71,9 +72,13 @@ MIGRATIONS: tuple[str, ...] = (
     ALTER TABLE airings ADD COLUMN stutters INTEGER NOT NULL DEFAULT 0;
     ALTER TABLE airings ADD COLUMN seconds BLOB;
     """,
+    """
+    ALTER TABLE airings RENAME TO broadcasts;
+    ALTER TABLE runs RENAME COLUMN place TO endpoint_name;
+    """,
 )
-PLACES_SINCE = 4
-"""The version from which on a run's place and failure have columns of their own."""
+DOCUMENTS_SINCE = 5
+"""The schema version from which on documents are of format 2."""
 
 _WHY = (
     ("readonly", "the run history is read-only", "set EAGER_KESTREL_HOME to a folder of your own"),
@@ -158,24 +163,29 @@ class Database:
                 for statement in MIGRATIONS[number].split(";"):
                     if statement.strip():
                         database.execute(statement)
-            if 0 < version < PLACES_SINCE:
-                self._fill_places()
+            if 0 < version < DOCUMENTS_SINCE:
+                self._convert("runs")
+                self._convert("broadcasts")
             database.execute(f"PRAGMA user_version = {len(MIGRATIONS)}")
 
-    def _fill_places(self) -> None:
-        """Columns that older versions did not have; a run that cannot be read keeps none."""
+    def _convert(self, table: str) -> None:
+        """Bring documents of format 1 up to date; one that cannot be read stays as it is."""
         database = self._connection
-        numbers = [number for (number,) in database.execute("SELECT rowid FROM runs")]
+        numbers = [number for (number,) in database.execute(f"SELECT rowid FROM {table}")]
         for number in numbers:
-            with contextlib.suppress(ValidationError, UnicodeDecodeError):
+            with contextlib.suppress(ValueError, TypeError):
                 (text,) = database.execute(
-                    "SELECT document FROM runs WHERE rowid = ?", (number,)
+                    f"SELECT document FROM {table} WHERE rowid = ?", (number,)
                 ).fetchone()
-                run = Run.model_validate_json(text)
-                database.execute(
-                    "UPDATE runs SET place = ?, failed = ?, reading_kbps = ? WHERE rowid = ?",
-                    (run.place, int(bool(run.failed)), run.reading_kbps, number),
-                )
+                text = converted_text(text)
+                database.execute(f"UPDATE {table} SET document = ? WHERE rowid = ?", (text, number))
+                if table == "runs":
+                    run = Run.model_validate_json(text)
+                    database.execute(
+                        "UPDATE runs SET endpoint_name = ?, failed = ?, reading_kbps = ? "
+                        "WHERE rowid = ?",
+                        (run.endpoint_name, int(bool(run.failed)), run.reading_kbps, number),
+                    )
 
     @property
     def _connection(self) -> sqlite3.Connection:

@@ -45,7 +45,7 @@ def load_guide(name: str, extra: Path | None = None) -> Guide:
 
     Raises:
         NotFoundError: there is none of that name; suggests one.
-        FormatError: the file is broken; names the line.
+        FormatError: the file is broken; names the connection.
         StorageError: it cannot be read.
     """
     if name.endswith(".toml") or "/" in name:
@@ -84,8 +84,8 @@ def guide_at(host: str | None, extra: Path | None = None) -> Guide | None:
 
 
 def guide_for(place: Destination, extra: Path | None = None) -> Guide:
-    """The guide of a destination, under its standing; raises as :func:`load_guide` does."""
-    return load_guide(place.platform, extra).under(place.standing)
+    """The guide of a destination, under its tier; raises as :func:`load_guide` does."""
+    return load_guide(place.platform, extra).under(place.tier)
 
 
 def guide_path(name: str, extra: Path | None = None) -> Path | None:
@@ -114,7 +114,7 @@ def guide_from(raw: bytes, path: Path) -> Guide:
     """A guide from a file's bytes.
 
     Raises:
-        FormatError: they are none; names the line.
+        FormatError: they are none; names the connection.
     """
     return read_model(raw, Guide, "guide", str(path))
 
@@ -148,20 +148,20 @@ def _named(guide: Guide, name: str, path: Path) -> Guide:
 
 SCHEMA_NAME = "guide.schema.json"
 SCHEMA_LINE = f"#:schema ./{SCHEMA_NAME}"
-"""Editors that know TOML schemas read this line."""
+"""Editors that know TOML schemas read this connection."""
 
 COMMENTS = {
     "checked": "the day you held this against the source",
     "transports": "in the order the platform prefers",
     "video.shapes": "aspect ratios it takes",
-    "video.pictures": "only these sizes",
+    "video.resolutions": "only these sizes",
     "video.largest": "no side longer than here",
     "video.fastest": "any customary frame rate up to this",
     "video.ceiling": "the most video may be sent at",
-    "video.keyframes": "exactly this, or { at_most = ..., advised = ... }",
+    "video.keyframes": "exactly this, or { at_most = ..., recommended = ... }",
     "video.rate_control": "constant, variable or both",
     "video.b_frames": "the most in a row",
-    "audio.least": "kept even on poor lines",
+    "audio.least": "kept even on poor connections",
     "private.key_suffix": "behind the key, nobody sees the stream",
     "unchecked": "guesses; take a key out once you have looked it up",
     "delivery.transcodes": "always, when there is capacity, or never",

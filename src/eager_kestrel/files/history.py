@@ -34,7 +34,7 @@ class HistoryFilter:
     since: float = 0.0
     """Seconds since 1970; at or after."""
     before: float | None = None
-    place: str | None = None
+    endpoint: str | None = None
     """For runs: towards this endpoint. For broadcasts: to this platform."""
     last: int | None = None
     """The newest so many."""
@@ -56,7 +56,7 @@ class HistoryTable(Generic[K]):
     name: str
     model: type[K]
     towards: str
-    """The column that :attr:`Which.place` is of."""
+    """The column that :attr:`HistoryFilter.endpoint` is of."""
     columns: tuple[str, ...]
     """That are written with a document."""
     one: str
@@ -67,8 +67,8 @@ class HistoryTable(Generic[K]):
         terms: list[tuple[str, object]] = [("taken_epoch >= ?", which.since)]
         if which.before is not None:
             terms.append(("taken_epoch < ?", which.before))
-        if which.place is not None:
-            terms.append((f"{self.towards} = ?", which.place))
+        if which.endpoint is not None:
+            terms.append((f"{self.towards} = ?", which.endpoint))
         if which.ids is not None:
             terms.append(("id IN (SELECT value FROM json_each(?))", json.dumps(which.ids)))
         picked = " AND ".join(term for term, _ in terms)
@@ -85,7 +85,7 @@ class HistoryTable(Generic[K]):
 RUNS: Final = HistoryTable(
     "runs",
     Run,
-    "place",
+    "endpoint_name",
     (
         "id",
         "taken_at",
@@ -94,7 +94,7 @@ RUNS: Final = HistoryTable(
         "partial",
         "document",
         "kind",
-        "place",
+        "endpoint_name",
         "failed",
         "reading_kbps",
         "typical_kbps",
@@ -102,8 +102,8 @@ RUNS: Final = HistoryTable(
     "run",
     "see eager-kestrel runs list",
 )
-AIRINGS: Final = HistoryTable(
-    "airings",
+BROADCASTS: Final = HistoryTable(
+    "broadcasts",
     Broadcast,
     "platform",
     (
@@ -118,7 +118,7 @@ AIRINGS: Final = HistoryTable(
         "troubles",
         "document",
     ),
-    "airing",
+    "broadcast",
     "watch a show with eager-kestrel watch, or see runs list",
 )
 
@@ -148,7 +148,7 @@ class History(Database):
         self._derive(RUNS, which, _derived_run)
         clause, values = RUNS.where(which)
         query = (
-            "SELECT id, taken_at, endpoint, place, kind, partial, failed, reading_kbps, most_kbps, "
+            "SELECT id, taken_at, endpoint, endpoint_name, kind, partial, failed, reading_kbps, most_kbps, "
             f"windows, steps, {NOT_DERIVED} FROM runs {clause}"
         )
         with self.reading() as database:
@@ -185,59 +185,61 @@ class History(Database):
 
     # Broadcasts
 
-    def keep(self, airings: Iterable[Broadcast]) -> int:
-        """Keep airings, all or none; one that is kept already is replaced. Returns how many."""
-        return self.keep_rows(airing_row(one, one.model_dump_json()) for one in airings)
+    def keep(self, broadcasts: Iterable[Broadcast]) -> int:
+        """Keep broadcasts, all or none; one that is kept already is replaced. Returns how many."""
+        return self.keep_rows(broadcast_row(one, one.model_dump_json()) for one in broadcasts)
 
     def keep_rows(self, rows: Iterable[Row]) -> int:
         """As :meth:`keep`, of rows with the very text to keep."""
-        return self._insert(AIRINGS, "OR REPLACE", rows)
+        return self._insert(BROADCASTS, "OR REPLACE", rows)
 
-    def broadcasts(self, which: HistoryFilter = HistoryFilter()) -> list[BroadcastEvidence]:
+    def broadcast_evidence(self, which: HistoryFilter = HistoryFilter()) -> list[BroadcastEvidence]:
         """What broadcasts say of the connection, oldest first."""
-        self._derive(AIRINGS, which, _derived_airing)
-        clause, values = AIRINGS.where(which)
+        self._derive(BROADCASTS, which, _derived_broadcast)
+        clause, values = BROADCASTS.where(which)
         query = (
             "SELECT id, taken_at, platform, kind, stutters, seconds, "
-            f"{NOT_DERIVED} FROM airings {clause}"
+            f"{NOT_DERIVED} FROM broadcasts {clause}"
         )
         with self.reading() as database:
             return [_broadcast_evidence(row) for row in database.execute(query, values)]
 
-    def airings(self, which: HistoryFilter = HistoryFilter()) -> list[Broadcast]:
-        """Airings with all their seconds, oldest first."""
-        return self._documents(AIRINGS, which)
+    def broadcasts(self, which: HistoryFilter = HistoryFilter()) -> list[Broadcast]:
+        """Broadcasts with all their seconds, oldest first."""
+        return self._documents(BROADCASTS, which)
 
-    def airing_rows(self, which: HistoryFilter = HistoryFilter()) -> list[BroadcastRow]:
-        """Airings in a line each, oldest first, without their seconds."""
-        clause, values = AIRINGS.where(which)
+    def broadcast_rows(self, which: HistoryFilter = HistoryFilter()) -> list[BroadcastRow]:
+        """Broadcasts in a line each, oldest first, without their seconds."""
+        clause, values = BROADCASTS.where(which)
         columns = "id, taken_at, platform, sent_to, kind, lasted_seconds, typical_kbps, troubles"
         with self.reading() as database:
-            found = database.execute(f"SELECT {columns} FROM airings {clause}", values).fetchall()
+            found = database.execute(
+                f"SELECT {columns} FROM broadcasts {clause}", values
+            ).fetchall()
         return [
             BroadcastRow(**dict(zip(BroadcastRow.model_fields, row, strict=True))) for row in found
         ]
 
-    def find_airing(self, name: str) -> Broadcast:
-        """An airing by its id, the beginning of one, or ``latest``.
+    def find_broadcast(self, name: str) -> Broadcast:
+        """A broadcast by its id, the beginning of one, or ``latest``.
 
         Raises:
             NotFoundError: none or several begin so.
         """
-        return self._find(AIRINGS, name)
+        return self._find(BROADCASTS, name)
 
-    def forget_airings(self, ids: Sequence[str]) -> int:
-        """Remove airings by id; returns how many there were."""
-        return self._forget(AIRINGS, ids)
+    def forget_broadcasts(self, ids: Sequence[str]) -> int:
+        """Remove broadcasts by id; returns how many there were."""
+        return self._forget(BROADCASTS, ids)
 
     # Both
 
     def counts(self) -> tuple[int, int]:
-        """How many runs and airings are kept."""
+        """How many runs and broadcasts are kept."""
         with self.reading() as database:
             return tuple(
                 database.execute(f"SELECT count(*) FROM {table}").fetchone()[0]
-                for table in ("runs", "airings")
+                for table in ("runs", "broadcasts")
             )
 
     def ids(self, table: HistoryTable[Any], which: HistoryFilter = HistoryFilter()) -> list[str]:
@@ -343,15 +345,15 @@ def run_row(run: Run, text: str) -> Row:
         int(run.partial),
         text,
         run.kind,
-        run.place,
+        run.endpoint_name,
         int(bool(run.failed)),
         run.reading_kbps,
         run.reading_kbps,
     )
 
 
-def airing_row(one: Broadcast, text: str) -> Row:
-    """An airing as it is kept, with its text."""
+def broadcast_row(one: Broadcast, text: str) -> Row:
+    """A broadcast as it is kept, with its text."""
     return (
         one.id,
         one.taken_at,
@@ -383,9 +385,9 @@ def _derived_run(run: Run) -> dict[str, object]:
     }
 
 
-def _derived_airing(airing: Broadcast) -> dict[str, object]:
+def _derived_broadcast(broadcast: Broadcast) -> dict[str, object]:
     """The columns of a broadcast's evidence."""
-    evidence = broadcast_evidence(airing)
+    evidence = broadcast_evidence(broadcast)
     queued = np.round(evidence.queued_seconds * 1000)
     columns = np.stack([evidence.sent_kbps, evidence.carried_kbps, queued, evidence.counts])
     return {"stutters": evidence.stutters, "seconds": columns.astype("<i4").tobytes()}
@@ -395,12 +397,12 @@ def _run_evidence(row: Sequence[Any]) -> RunEvidence:
     *head, partial, failed, reading, most, windows, steps, text = row
     if text is not None:
         return evidence_of(Run.model_validate_json(text))
-    name, taken_at, endpoint, place, kind = head
+    name, taken_at, endpoint, endpoint_name, kind = head
     return RunEvidence(
         name,
         taken_at,
         endpoint,
-        place,
+        endpoint_name,
         kind,
         bool(partial),
         bool(failed),

@@ -6,15 +6,24 @@ import contextlib
 import sqlite3
 import time
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
 from pydantic import ValidationError
 
 from eager_kestrel.core.errors import NotFoundError
-from eager_kestrel.files.database import FILE_NAME, refuse_newer
-from eager_kestrel.files.history import AIRINGS, RUNS, History, HistoryTable, K, airing_row, run_row
+from eager_kestrel.core.previous import converted_text
+from eager_kestrel.files.database import DOCUMENTS_SINCE, FILE_NAME, refuse_newer
+from eager_kestrel.files.history import (
+    BROADCASTS,
+    RUNS,
+    History,
+    HistoryTable,
+    K,
+    broadcast_row,
+    run_row,
+)
 from eager_kestrel.files.home import data_home, storage_error
 
 MOST_UNKNOWN = 50_000
@@ -45,13 +54,17 @@ def repair(folder: Path | None = None) -> Repaired:
     path = home / FILE_NAME
     if not path.is_file():
         raise NotFoundError(f"no run history is at {path}", "there is nothing to repair")
+    table = BROADCASTS
     with contextlib.closing(sqlite3.connect(path)) as database:
         with contextlib.suppress(sqlite3.Error):
-            refuse_newer(database.execute("PRAGMA user_version").fetchone()[0], path)
+            (version,) = database.execute("PRAGMA user_version").fetchone()
+            refuse_newer(version, path)
+            if version < DOCUMENTS_SINCE:
+                table = replace(BROADCASTS, name="airings")
         runs, lost = _readable(database, RUNS)
-        airings, gone = _readable(database, AIRINGS)
-    lost, saved = lost + gone, len(runs) + len(airings)
-    if not lost and _opens(home, len(runs), len(airings)):
+        broadcasts, gone = _readable(database, table)
+    lost, saved = lost + gone, len(runs) + len(broadcasts)
+    if not lost and _opens(home, len(runs), len(broadcasts)):
         return Repaired(saved, 0, None)
     aside = home / f"{FILE_NAME}.damaged-{time.strftime('%Y%m%d-%H%M%S')}"
     fresh = home / "repairing"
@@ -59,7 +72,7 @@ def repair(folder: Path | None = None) -> Repaired:
         fresh.mkdir(exist_ok=True)
         with History(fresh) as history:
             history.add_rows(run_row(*one) for one in runs)
-            history.keep_rows(airing_row(*one) for one in airings)
+            history.keep_rows(broadcast_row(*one) for one in broadcasts)
         for end in ("", *COMPANIONS):
             part = path.with_name(path.name + end)
             if part.exists():
@@ -74,9 +87,9 @@ def repair(folder: Path | None = None) -> Repaired:
     return Repaired(saved, lost, aside)
 
 
-def _opens(home: Path, runs: int, airings: int) -> bool:
+def _opens(home: Path, runs: int, broadcasts: int) -> bool:
     with contextlib.suppress(Exception), History(home) as history:
-        return history.counts() == (runs, airings)
+        return history.counts() == (runs, broadcasts)
     return False
 
 
@@ -94,7 +107,7 @@ def _readable(
             ).fetchone()
             if row is None:
                 continue
-            text = row[0].decode()
+            text = converted_text(row[0].decode())
             one = table.model.model_validate_json(text)
         except (sqlite3.Error, ValidationError, ValueError, AttributeError):
             lost += 1

@@ -26,8 +26,9 @@ from eager_kestrel.core.connection.run import Endpoint, Run
 from eager_kestrel.core.connection.summarising import phase_summary, run_document, without_figures
 from eager_kestrel.core.document import format_name, require_format
 from eager_kestrel.core.errors import FormatError, KestrelError, UnitError
+from eager_kestrel.core.previous import converted
 from eager_kestrel.core.units import Bitrate
-from eager_kestrel.files.history import Row, airing_row, run_row
+from eager_kestrel.files.history import Row, broadcast_row, run_row
 from eager_kestrel.files.home import storage_error
 from eager_kestrel.files.pages import delimiter
 
@@ -58,33 +59,33 @@ class Read:
 
     runs: list[Row] = field(default_factory=list)
     """As they are kept; their text may hold more than this version knows of."""
-    airings: list[Row] = field(default_factory=list)
+    broadcasts: list[Row] = field(default_factory=list)
     bad: list[str] = field(default_factory=list)
     """One line for each row that could not be taken."""
 
 
-def runs_json(runs: list[Run], airings: Sequence[Broadcast] = ()) -> str:
-    """Runs with all their samples, and airings; ``read_runs`` gives them back whole."""
+def runs_json(runs: list[Run], broadcasts: Sequence[Broadcast] = ()) -> str:
+    """Runs with all their samples, and broadcasts; ``read_runs`` gives them back whole."""
     document: dict[str, Any] = {
         "format": format_name("runs"),
         "runs": [run_document(run, samples=True) for run in runs],
     }
-    if airings:
-        document["airings"] = [one.model_dump(mode="json") for one in airings]
+    if broadcasts:
+        document["broadcasts"] = [one.model_dump(mode="json") for one in broadcasts]
     return json.dumps(document, indent=1) + "\n"
 
 
 BEGIN = f'{{"format": "{format_name("runs")}", "runs": ['
-BETWEEN = '], "airings": ['
+BETWEEN = '], "broadcasts": ['
 END = "]}"
 
 
-def kept_json(runs: Iterable[str], airings: Iterable[str]) -> Iterator[str]:
+def kept_json(runs: Iterable[str], broadcasts: Iterable[str]) -> Iterator[str]:
     """The same of documents as they are kept, in pieces, each on a line of its own."""
     yield BEGIN
     yield from _lines(runs)
     yield f"\n{BETWEEN}"
-    yield from _lines(airings)
+    yield from _lines(broadcasts)
     yield f"\n{END}\n"
 
 
@@ -152,15 +153,15 @@ def read_runs(path: Path, version: str, dates: DateOrder | None = None) -> Read:
 
 def _from_json(text: str, where: str, version: str, dates: DateOrder | None) -> Read:
     try:
-        document = from_json(text)
+        document = converted(from_json(text))
     except ValueError as error:
         line = re.search(r"line (\d+)", str(error))
         at = f"{where}:{line[1] if line else 1}"
         raise FormatError("not JSON", "correct it", at) from None
     if isinstance(document, dict) and document.get("format") == format_name("run"):
         document = {"format": format_name("runs"), "runs": [document]}
-    if isinstance(document, dict) and document.get("format") == format_name("airing"):
-        document = {"format": format_name("runs"), "runs": [], "airings": [document]}
+    if isinstance(document, dict) and document.get("format") == format_name("broadcast"):
+        document = {"format": format_name("runs"), "runs": [], "broadcasts": [document]}
     if isinstance(document, dict):
         require_format(document.get("format"), "runs", where)
         return _own(document, where)
@@ -185,7 +186,9 @@ def _by_line(lines: Iterable[bytes]) -> Read:
             continue
         try:
             if aired:
-                read.airings.append(airing_row(Broadcast.model_validate_json(kept), kept.decode()))
+                read.broadcasts.append(
+                    broadcast_row(Broadcast.model_validate_json(kept), kept.decode())
+                )
             else:
                 read.runs.append(run_row(Run.model_validate_json(kept), kept.decode()))
         except ValidationError as error:
@@ -209,13 +212,15 @@ def _own(document: dict[str, Any], where: str) -> Read:
             what = error.errors()[0] if isinstance(error, ValidationError) else None
             key = ".".join(map(str, what["loc"])) if what else "it"
             read.bad.append(f"run {number}: {key} is not as exported")
-    aired = document.get("airings", [])
+    aired = document.get("broadcasts", [])
     for number, row in enumerate(aired if isinstance(aired, list) else [aired], 1):
         try:
-            read.airings.append(airing_row(Broadcast.model_validate(row), to_json(row).decode()))
+            read.broadcasts.append(
+                broadcast_row(Broadcast.model_validate(row), to_json(row).decode())
+            )
         except ValidationError as error:
             key = ".".join(map(str, error.errors()[0]["loc"]))
-            read.bad.append(f"airing {number}: {key} is not as exported")
+            read.bad.append(f"broadcast {number}: {key} is not as exported")
     return read
 
 

@@ -29,7 +29,7 @@ def read_json(raw: bytes, where: str) -> Any:
     """A JSON document.
 
     Raises:
-        FormatError: it is none; names the line.
+        FormatError: it is none; names the connection.
     """
     try:
         return json.loads(raw)
@@ -160,7 +160,7 @@ def write_machine(measured: MeasuredMachine) -> None:
     write_kept(MACHINE_FILE, measured)
 
 
-ENDPOINTS_FILE = "places.json"
+ENDPOINTS_FILE = "endpoints.json"
 
 
 def read_endpoints() -> NamedEndpoints:
@@ -170,13 +170,13 @@ def read_endpoints() -> NamedEndpoints:
         FormatError: the file is damaged; it is left as it is.
         StorageError: it cannot be read.
     """
-    return read_kept(ENDPOINTS_FILE, "places", NamedEndpoints) or NamedEndpoints()
+    return read_kept(ENDPOINTS_FILE, "endpoints", NamedEndpoints) or NamedEndpoints()
 
 
-def write_endpoints(places: NamedEndpoints) -> None:
+def write_endpoints(endpoints: NamedEndpoints) -> None:
     """Keep them.
 
     Raises:
         StorageError: the disk would not take it; what stood there before still does.
     """
-    write_kept(ENDPOINTS_FILE, places)
+    write_kept(ENDPOINTS_FILE, endpoints)

@@ -12,6 +12,7 @@ from typing import Any
 
 from pydantic import BaseModel, TypeAdapter
 
+from eager_kestrel.core.document import format_name
 from eager_kestrel.core.errors import NotFoundError, nearest_name
 
 KINDS: dict[str, tuple[str, str]] = {
@@ -22,36 +23,36 @@ KINDS: dict[str, tuple[str, str]] = {
     "runs": ("listings", "RunsDocument"),
     "run-list": ("listings", "RunList"),
     "run-comparison": ("listings", "RunComparison"),
-    "places": ("line.places", "Places"),
-    "counted": ("line.counted", "Counted"),
-    "hours": ("line.hours", "Hours"),
-    "ranking": ("line.ingest_ranking", "Ranking"),
+    "endpoints": ("connection.endpoints", "NamedEndpoints"),
+    "counted": ("connection.summarising", "EndpointCount"),
+    "hours": ("connection.hours", "Hours"),
+    "ranking": ("connection.endpoints", "Ranking"),
     "rankings": ("listings", "Rankings"),
     "guide-list": ("listings", "GuideList"),
     "guide-check": ("listings", "GuideCheck"),
     "guide-diff": ("listings", "GuideDiff"),
     "plan": ("plan.plan", "Plan"),
-    "machine": ("show.measured", "MeasuredMachine"),
-    "trial": ("footage.trial", "Trial"),
-    "footage": ("footage.trial", "Footage"),
+    "machine": ("show.machine", "MeasuredMachine"),
+    "trial": ("footage", "Trial"),
+    "footage": ("footage", "Footage"),
     "forecast": ("forecast.forecast", "Forecast"),
     "need": ("choice.what_if", "Needs"),
-    "comparison": ("choice.compare", "Comparison"),
+    "comparison": ("choice.what_if", "Comparison"),
     "sweep": ("choice.what_if", "Sweep"),
     "findings": ("checks.findings", "Findings"),
     "recording": ("checks.recording", "Recording"),
-    "watch": ("watching.now", "Now"),
-    "airing": ("line.airing", "Airing"),
+    "watch": ("watching.sample", "Now"),
+    "broadcast": ("connection.broadcast", "Broadcast"),
     "review": ("watching.review", "Review"),
     "rehearsal": ("checks.rehearsal", "Rehearsal"),
     "rehearsals": ("listings", "Rehearsals"),
-    "proofs": ("checks.proofs", "Proofs"),
+    "proofs": ("checks.findings", "Proofs"),
     "received": ("listings", "ReceivedList"),
     "explanation": ("plan.glossary", "Explained"),
-    "terms": ("listings", "Terms"),
+    "terms": ("listings", "TermList"),
 }
 """By the kind in a document's ``format`` line, where it is defined."""
-TITLES = {"guide": "Ingest guidelines of one platform, eager-kestrel/guide/1"}
+TITLES = {"guide": f"Ingest guidelines of one platform, {format_name('guide')}"}
 
 
 def kinds() -> list[str]:
@@ -78,7 +79,7 @@ def schema_text(kind: str) -> str:
     else:
         schema = TypeAdapter(model).json_schema()
     schema["$schema"] = "https://json-schema.org/draft/2020-12/schema"
-    schema["title"] = TITLES.get(kind, f"eager-kestrel/{kind}/1")
+    schema["title"] = TITLES.get(kind, format_name(kind))
     return json.dumps(schema, indent=2) + "\n"
 
 

@@ -26,7 +26,7 @@ def load_show(name: str) -> Show:
 
     Raises:
         NotFoundError: there is none; suggests one.
-        FormatError: the file is broken; names the line.
+        FormatError: the file is broken; names the connection.
         StorageError: it cannot be read.
     """
     path = Path(name)
@@ -43,7 +43,7 @@ def read_show(path: Path) -> Show:
     """The show of a file.
 
     Raises:
-        FormatError: the file is broken; names the line.
+        FormatError: the file is broken; names the connection.
         StorageError: it cannot be read.
     """
     try:
@@ -59,12 +59,12 @@ COMMENTS = {
     "motion": "still, calm, lively or hectic",
     "prefer": "smooth or sharp, where upload does not hold both",
     "audio": "voice or music",
-    "safe_share": "of the line; the rest is for its ups and downs",
+    "safe_share": "of the connection; the rest is for its ups and downs",
     "stutter": "seconds of stutter an hour that are accepted",
     "lasts": "one show",
     "cap": "of data a month",
-    "picture": "to be sent, whatever looks better",
-    "sent_frame_rate": "to be sent, whatever looks better",
+    "resolution": "to be sent, whatever looks better",
+    "fps_sent": "to be sent, whatever looks better",
     "days": "it begins on; runs of these days count",
     "at": "it begins; runs near it count",
     "footage": "as trial --keep named it",

@@ -12,13 +12,14 @@ from tomlkit.items import AoT, InlineTable, Item, Table
 
 from eager_kestrel.core.document import PLAIN, require_format
 from eager_kestrel.core.errors import FormatError, nearest_name
+from eager_kestrel.core.previous import converted
 from eager_kestrel.core.quantities import WRITTEN
 
 Model = TypeVar("Model", bound=BaseModel)
 
 MOST_BYTES = 64_000
 """Twenty times any real one; the parser takes quadratic time on hostile keys."""
-_KEY_FIRST = re.compile(r"((?:rungs|standings|video|segments)\.[\w.-]+): ")
+_KEY_FIRST = re.compile(r"((?:rungs|tiers|video|segments)\.[\w.-]+): ")
 _DEEP_KEY = re.compile(r"[\s\[]*(?:[\w\"'-]+\s*\.\s*){12}")
 """No key of ours has so many parts, and the parser takes ever longer over more."""
 _LINE = re.compile(r"\(at (?:line (\d+), column \d+|end of document)\)$")
@@ -37,7 +38,7 @@ def read_model(raw: bytes, model: type[Model], kind: str, where: str) -> Model:
         FormatError: it is not TOML, not of this kind, or a value is wrong; names the line.
     """
     text = _text(raw, kind, where)
-    document = _document(text, kind, where)
+    document = converted(_document(text, kind, where))
     require_format(document.get("format"), kind, where)
     try:
         return model.model_validate(document, context=WRITTEN)
@@ -49,7 +50,7 @@ def faults_of(raw: bytes, model: type[Model], kind: str, where: str) -> list[For
     """Everything that is wrong with a file, in the order of its lines; see :func:`read_model`."""
     try:
         text = _text(raw, kind, where)
-        document = _document(text, kind, where)
+        document = converted(_document(text, kind, where))
         require_format(document.get("format"), kind, where)
         model.model_validate(document, context=WRITTEN)
     except FormatError as error:
@@ -142,7 +143,7 @@ def _model_in(annotation: object) -> type[BaseModel] | None:
 
 
 def _line_of(text: str, path: list[str]) -> int | None:
-    """The line that sets a key, by its table header and name; None when it cannot be told."""
+    """The connection that sets a key, by its table header and name; None when it cannot be told."""
     keys = [part for part in path if not part.isdigit()]
     index = next((int(part) for part in path if part.isdigit()), 0)
     best: int | None = None
@@ -179,7 +180,7 @@ def fill(table: Any, values: dict[str, Any], comments: dict[str, str], path: str
     Args:
         table: a tomlkit document or table to add to.
         values: as models dump them.
-        comments: by dotted key (``rungs.0.picture``), for plain values and small tables.
+        comments: by dotted key (``rungs.0.resolution``), for plain values and small tables.
         path: of the table in its document.
     """
 

@@ -45,7 +45,7 @@ class Clip:
     """A clip that can be tried."""
 
     path: Path
-    picture: Resolution
+    resolution: Resolution
     frame_rate: Fraction
     seconds: float
     looks: tuple[FrameComplexity, ...]
@@ -67,10 +67,10 @@ def read_clip(path: Path, progress: Callable[[float], None] = lambda _: None) ->
             RECORD,
             str(path),
         )
-    picture, looks = _looked(path, progress)
+    resolution, looks = _looked(path, progress)
     if max(look.ti for look in looks) < STILL_TI:
         raise FormatError("nothing in it moves", RECORD, str(path))
-    return Clip(path, picture, seen.frame_rate, seconds, tuple(looks))
+    return Clip(path, resolution, seen.frame_rate, seconds, tuple(looks))
 
 
 def _looked(
@@ -78,11 +78,11 @@ def _looked(
 ) -> tuple[Resolution, list[FrameComplexity]]:
     """SI and TI of two frames that follow each other, every half second."""
     looks: list[FrameComplexity] = []
-    picture: Resolution | None = None
+    resolution: Resolution | None = None
     before: Floats | None = None
     due = 0.0
     for frame, at in frames_of(path):
-        picture = Resolution(frame.width, frame.height)
+        resolution = Resolution(frame.width, frame.height)
         if before is not None:
             luma = _luma(frame)
             looks.append(FrameComplexity(seconds=at, si=spatial(luma), ti=temporal(luma, before)))
@@ -90,9 +90,9 @@ def _looked(
             progress(at)
         elif at >= due:
             before = _luma(frame)
-    if picture is None or not looks:
-        raise FormatError("no picture in it can be decoded", RECORD, str(path))
-    return picture, looks
+    if resolution is None or not looks:
+        raise FormatError("no resolution in it can be decoded", RECORD, str(path))
+    return resolution, looks
 
 
 def _luma(frame: av.VideoFrame) -> Floats:
@@ -147,7 +147,10 @@ def cut(clip: Clip, stretch: Stretch, out: Path) -> None:
     try:
         with av.open(str(part), "w", format="matroska") as written:
             stream: Any = written.add_stream("libx264", rate=clip.frame_rate)
-            stream.width, stream.height = clip.picture.width // 2 * 2, clip.picture.height // 2 * 2
+            stream.width, stream.height = (
+                clip.resolution.width // 2 * 2,
+                clip.resolution.height // 2 * 2,
+            )
             stream.pix_fmt, stream.options = "yuv420p", LOSSLESS
             stream.time_base = 1 / clip.frame_rate
             for number, frame in enumerate(_from(clip, stretch.begin_seconds, frames)):
@@ -199,7 +202,7 @@ def crop_of(
         seconds: since its start.
         screen: what the whole is scaled to.
         size: of the crop, across and down.
-        at: its left and top; None for where the picture is busiest.
+        at: its left and top; None for where the resolution is busiest.
 
     Returns:
         Shape (rows, columns, 3), 0..1, and where it was taken.
@@ -220,7 +223,7 @@ def crop_of(
 
 
 def _busiest(luma: Floats, across: int, down: int) -> tuple[int, int]:
-    """Where a crop holds most of the picture's edges."""
+    """Where a crop holds most of the resolution's edges."""
     edges = np.abs(np.diff(luma[1:], axis=1)) + np.abs(np.diff(luma[:, 1:], axis=0))
     total = np.pad(edges.cumsum(axis=0).cumsum(axis=1), ((1, 0), (1, 0)))
     down, across = min(down, edges.shape[0]), min(across, edges.shape[1])

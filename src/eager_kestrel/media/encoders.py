@@ -36,12 +36,12 @@ Samples: TypeAlias = NDArray[np.float32]
 
 
 def made_frames(
-    picture: Resolution, pixel_format: str = "yuv420p", seed: int = 5
+    resolution: Resolution, pixel_format: str = "yuv420p", seed: int = 5
 ) -> list[av.VideoFrame]:
     """So many frames of one scene, ready to encode; shown forth and back they never jump."""
     rng = np.random.default_rng(seed)
     down, across = FRAMES * DRIFT[1], FRAMES * DRIFT[0]
-    height, width = picture.height, picture.width
+    height, width = resolution.height, resolution.width
     back = _texture(rng, height + down, width + across)
     front = _texture(rng, height // 3, width // 4)
     grain = (GRAIN * rng.standard_normal((height + 64, width + 64))).astype(np.float32)
@@ -67,7 +67,7 @@ def endless(frames: list[av.VideoFrame]) -> Iterator[av.VideoFrame]:
 
 
 def _texture(rng: np.random.Generator, height: int, width: int) -> Samples:
-    """Noise whose amplitude falls with frequency, as in natural pictures.
+    """Noise whose amplitude falls with frequency, as in natural resolutions.
 
     Field, J. Opt. Soc. Am. A 4, 1987.
     """
@@ -177,13 +177,15 @@ def _opens(name: str, pixel_format: str) -> bool:
     return True
 
 
-def _context(name: str, preset: str, picture: Resolution, fps: Fraction, pixel_format: str) -> Any:
+def _context(
+    name: str, preset: str, resolution: Resolution, fps: Fraction, pixel_format: str
+) -> Any:
     """An encoder set up as for a live stream."""
     os.environ.setdefault("SVT_LOG", "0")  # it speaks on its own otherwise
     made: Any = av.CodecContext.create(name, "w")
-    made.width, made.height, made.pix_fmt = picture.width, picture.height, pixel_format
+    made.width, made.height, made.pix_fmt = resolution.width, resolution.height, pixel_format
     made.time_base, made.framerate = 1 / fps, fps
-    kbps = live_kbps(picture, fps)
+    kbps = live_kbps(resolution, fps)
     made.bit_rate = int(kbps * 1000)
     made.gop_size = round(KEYFRAME_SECONDS * fps)
     made.max_b_frames = B_FRAMES
@@ -197,15 +199,15 @@ def _context(name: str, preset: str, picture: Resolution, fps: Fraction, pixel_f
     return made
 
 
-def live_kbps(picture: Resolution, fps: Fraction) -> float:
-    """A bitrate such a picture is sent at."""
-    return max(300.0, picture.pixels * float(fps) * BITS_PER_PIXEL / 1000)
+def live_kbps(resolution: Resolution, fps: Fraction) -> float:
+    """A bitrate such a resolution is sent at."""
+    return max(300.0, resolution.pixels * float(fps) * BITS_PER_PIXEL / 1000)
 
 
 def pace(
     encoder: Encoder,
     preset: str,
-    picture: Resolution,
+    resolution: Resolution,
     fps: Fraction,
     frames: Frames,
     seconds: float,
@@ -216,18 +218,18 @@ def pace(
     Args:
         encoder: that opens here.
         preset: one of its own.
-        picture: of the frames.
+        resolution: of the frames.
         fps: the stream would have.
         frames: made before; making them is not counted.
         seconds: to count.
         tell: told seconds so far and frames a second, about each second.
 
     Raises:
-        ValueError: it does not take such pictures or preset.
+        ValueError: it does not take such resolutions or preset.
     """
     av.logging.set_level(None)
     try:
-        context = _context(encoder.name, preset, picture, fps, encoder.pixel_format)
+        context = _context(encoder.name, preset, resolution, fps, encoder.pixel_format)
         context.open()
         return _counted(context, endless(frames), seconds, tell)
     except (av.error.FFmpegError, OSError) as error:

@@ -105,14 +105,14 @@ def sent_frames(path: Path) -> tuple[Floats, Floats]:
             raise FormatError("there is no video in it", "give a recording of a show", str(path))
         video = opened.streams.video[0]
         audio = next((s for s in opened.streams.audio if s.codec_context is not None), None)
-        pictures = video.index  # of an open file only
+        resolutions = video.index  # of an open file only
         units = {s.index: float(s.time_base or 0) for s in (video, audio) if s is not None}
         rows = np.concatenate([np.empty((0, 5)), *_batches(opened, video, audio, None)])
     streams, pts, dts, sizes, _ = rows.T
     at = np.where(np.isnan(dts), pts, dts) * np.array([units[int(s)] for s in streams])
     real = (sizes > 0) & ~np.isnan(at)
     order = np.argsort(at[real], kind="stable")
-    at, sizes, frame = at[real][order], sizes[real][order], (streams[real] == pictures)[order]
+    at, sizes, frame = at[real][order], sizes[real][order], (streams[real] == resolutions)[order]
     begun = at[frame]
     if begun.size < 2 or begun[-1] <= begun[0]:
         raise FormatError("there are not even two frames in it", "record again", str(path))
@@ -368,14 +368,14 @@ def _facts(stream: VideoStream) -> VideoFacts:
     codec = {"h265": "hevc", "libdav1d": "av1", "libaom-av1": "av1"}.get(context.name, context.name)
     read = profile_and_level(codec, bytes(context.extradata or b""))
     if context.width < 1 or context.height < 1:
-        raise IndexError("no picture")
-    picture = Resolution(context.width, context.height)
+        raise IndexError("no resolution")
+    resolution = Resolution(context.width, context.height)
     named = (context.profile or "").lower().replace("constrained ", "") or None
     return VideoFacts(
         codec=codec,
         profile=read.profile if read else named,
         level=read.level if read else None,
-        picture=picture,
+        resolution=resolution,
         pixel_format=context.pix_fmt,
         colour=COLOURS.get(int(context.colorspace)),
         colour_range=RANGES.get(int(context.color_range)),

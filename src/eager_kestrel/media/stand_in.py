@@ -37,7 +37,7 @@ LETTERS = {
     "E": ("#####", "#    ", "#    ", "#### ", "#    ", "#    ", "#####"),
     "S": (" ####", "#    ", "#    ", " ### ", "    #", "    #", "#### "),
 }
-"""Five dots by seven, for the one word the picture says."""
+"""Five dots by seven, for the one word the resolution says."""
 TAG_BYTES = 11
 
 
@@ -91,7 +91,7 @@ class StandIn:
         self._video, self._audio = video, audio
         self._rate = video.frame_rate
         self._slowed = slowed_ms / 1000
-        self._card = _card(video.picture)
+        self._card = _card(video.resolution)
         self._out = _Catcher()
         self._credit = 0.0
         self.frame_bytes: Callable[[], int] | None = None
@@ -113,7 +113,7 @@ class StandIn:
             options={"flvflags": "no_duration_filesize", "fflags": "flush_packets"},
         )
         stream: Any = self._container.add_stream(ENCODERS[video.codec], rate=self._rate)
-        stream.width, stream.height = video.picture.width, video.picture.height
+        stream.width, stream.height = video.resolution.width, video.resolution.height
         stream.pix_fmt = "yuv420p"
         stream.time_base = 1 / self._rate
         stream.options = self._options()
@@ -200,9 +200,9 @@ class StandIn:
         self._container.close()
 
 
-def _card(picture: Resolution) -> NDArray[np.uint8]:
+def _card(resolution: Resolution) -> NDArray[np.uint8]:
     """Grey bars with a little colour, as one 4:2:0 array of 1.5 x height rows."""
-    width, height = picture.width, picture.height
+    width, height = resolution.width, resolution.height
     card = np.full((height * 3 // 2, width), 128, np.uint8)
     for number, level in enumerate(BARS):
         card[:height, number * width // len(BARS) : (number + 1) * width // len(BARS)] = level

@@ -55,7 +55,7 @@ class Setting:
 
     codec: Codec
     preset: str
-    picture: Resolution
+    resolution: Resolution
     frame_rate: Fraction
     kbps: float
 
@@ -86,7 +86,7 @@ def encode(source: Path, setting: Setting, every: int, out: Path) -> None:
         with av.open(str(source)) as opened, av.open(str(part), "w", format="matroska") as written:
             stream = _stream(written, setting)
             shown: Any = opened.streams.video[0]
-            graph, last = _scaled(shown, setting.picture), 0
+            graph, last = _scaled(shown, setting.resolution), 0
             for number, frame in enumerate(opened.decode(shown)):
                 if number % every:
                     continue
@@ -109,7 +109,7 @@ def encode(source: Path, setting: Setting, every: int, out: Path) -> None:
 
 def _stream(written: Any, setting: Setting) -> Any:
     stream: Any = written.add_stream(ENCODERS[setting.codec], rate=setting.frame_rate)
-    stream.width, stream.height = setting.picture.width, setting.picture.height
+    stream.width, stream.height = setting.resolution.width, setting.resolution.height
     stream.pix_fmt, stream.time_base = "yuv420p", 1 / setting.frame_rate
     context = stream.codec_context
     context.bit_rate = int(setting.kbps * 1000)
@@ -131,11 +131,11 @@ def _rate_options(setting: Setting) -> dict[str, str]:
     return most | {"x264-params": "scenecut=0:open-gop=0"}
 
 
-def _scaled(shown: Any, picture: Resolution, kernel: str = "lanczos") -> Any:
+def _scaled(shown: Any, resolution: Resolution, kernel: str = "lanczos") -> Any:
     """A graph that scales."""
     graph = av.filter.Graph()
     begin = graph.add_buffer(template=shown)
-    scale = graph.add("scale", f"{picture.width}:{picture.height}:flags={kernel}")
+    scale = graph.add("scale", f"{resolution.width}:{resolution.height}:flags={kernel}")
     form = graph.add("format", "pix_fmts=yuv420p")
     graph.link_nodes(begin, scale, form, graph.add("buffersink")).configure()
     return graph

@@ -39,7 +39,7 @@ class DeliveredCounter(Protocol):
     def delivered_bytes(self) -> int:
         """Since the connection began; raises OSError once the socket is closed."""
 
-    def waiting_bytes(self) -> int:
+    def queued_bytes(self) -> int:
         """Handed over but not delivered, sent or not; raises OSError once the socket is closed."""
 
 
@@ -91,7 +91,7 @@ class LinuxCounter:
         """Acknowledged bytes."""
         return linux_delivered(self._info())
 
-    def waiting_bytes(self) -> int:
+    def queued_bytes(self) -> int:
         """``SIOCOUTQ``: not sent, or not acknowledged in sequence."""
         import fcntl
         import termios
@@ -113,9 +113,9 @@ class MacCounter:
     def delivered_bytes(self) -> int:
         """Written bytes that have left the send buffer, as they do when acknowledged."""
         written = self._written()
-        return max(0, written - self.waiting_bytes())
+        return max(0, written - self.queued_bytes())
 
-    def waiting_bytes(self) -> int:
+    def queued_bytes(self) -> int:
         """What sits in the send buffer."""
         info = self._connection.getsockopt(socket.IPPROTO_TCP, MACOS_TCP_CONNECTION_INFO, 112)
         return macos_unacknowledged(info)
@@ -135,7 +135,7 @@ class WindowsCounter:
         """Bytes out, less those sent again or still in flight."""
         return windows_delivered(_windows_tcp_info(self._connection))
 
-    def waiting_bytes(self) -> int:
+    def queued_bytes(self) -> int:
         """Written and not delivered."""
         return max(0, self._written() - self.delivered_bytes())
 
@@ -178,7 +178,7 @@ class WrittenCounter:
             raise OSError("the connection is closed")
         return max(0, self._written() - FALLBACK_SEND_BUFFER)
 
-    def waiting_bytes(self) -> int:
+    def queued_bytes(self) -> int:
         """The send buffer, which is taken to be full."""
         return min(self._written(), FALLBACK_SEND_BUFFER)
 

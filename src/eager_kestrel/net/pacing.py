@@ -74,7 +74,7 @@ class Waits:
 
     def handed_over(self, at: float) -> None:
         """Everything written so far was handed over by then (``time.perf_counter``)."""
-        whole = self._counter.delivered_bytes() + self._counter.waiting_bytes()
+        whole = self._counter.delivered_bytes() + self._counter.queued_bytes()
         self._marks.append((whole, at))
 
     def look(self, delivered_bytes: int) -> tuple[float | None, float]:

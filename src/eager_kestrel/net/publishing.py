@@ -252,7 +252,7 @@ class Publication:
             count = self._acknowledged() - self._counted_before
         return max(0, count - self._answered)
 
-    def backlog_seconds(self) -> float:
+    def queued_seconds(self) -> float:
         """How long the oldest frame on its way has waited."""
         return max(0.0, time.perf_counter() - self._marks[0][1]) if self._marks else 0.0
 

@@ -186,9 +186,9 @@ class Reconnecting:
         """That the other end has, over all connections."""
         return self._before + (self.publication.delivered_bytes() if self.publication else 0)
 
-    def backlog_seconds(self) -> float:
+    def queued_seconds(self) -> float:
         """How long the oldest frame on its way has waited."""
-        return self.publication.backlog_seconds() if self.publication else 0.0
+        return self.publication.queued_seconds() if self.publication else 0.0
 
     def round_trip_ms(self) -> float | None:
         """As the system smooths it; None where it does not tell."""
@@ -340,7 +340,7 @@ def _done(line: Reconnecting, pace: _EncoderState) -> bool:
     stopped = line.terms.stop is not None and line.terms.stop.is_set()
     if stopped or pace.error is not None or len(line.broken) >= MOST_BREAKS:
         return True
-    hopeless = max(line.backlog_seconds(), pace.behind) > GIVE_UP_SECONDS
+    hopeless = max(line.queued_seconds(), pace.behind) > GIVE_UP_SECONDS
     return hopeless or line.seconds() >= line.terms.asked_seconds
 
 
@@ -370,7 +370,7 @@ def _note(
 ) -> None:
     moment = Moment(
         seconds=round(line.seconds(), 3),
-        backlog_seconds=round(line.backlog_seconds(), 3),
+        queued_seconds=round(line.queued_seconds(), 3),
         encoder_seconds=round(pace.behind, 3),
         delivered_bytes=line.delivered_bytes(),
         round_trip_ms=line.round_trip_ms(),

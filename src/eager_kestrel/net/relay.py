@@ -1,7 +1,7 @@
 """Passing a stream on: what a program sends to us goes to a platform at once, piece by piece.
 
 A piece is written by the thread that took it, when nothing waits before it; so passing on costs no
-change of threads. What the line does not take waits here, for so long and no longer: then the
+change of threads. What the connection does not take waits here, for so long and no longer: then the
 oldest is left out up to a keyframe. A thread for each destination sees what arrived, and connects
 again when the platform hangs up.
 """
@@ -61,7 +61,7 @@ class RelayCounts:
 
     connected: bool
     carried_bytes: int
-    waiting_seconds: float
+    queued_seconds: float
     """How long the oldest frame that has not arrived has waited."""
     round_trip_ms: float | None
     window_closed_seconds: float | None
@@ -135,7 +135,7 @@ class Relay:
             self._push()
 
     @property
-    def waiting_bytes(self) -> int:
+    def queued_bytes(self) -> int:
         """That the system has not taken yet."""
         with self._lock:
             publication = self._line.publication if self._line is not None else None
@@ -159,7 +159,7 @@ class Relay:
             return RelayCounts(
                 connected=self.connected,
                 carried_bytes=carried + (line.delivered_bytes() if line else 0),
-                waiting_seconds=self._waiting(),
+                queued_seconds=self._waiting(),
                 round_trip_ms=line.round_trip_ms() if line else None,
                 window_closed_seconds=self._window_closed(line),
                 frames=self.frames,
@@ -200,7 +200,7 @@ class Relay:
         oldest = next((one.due for one in self._queue if one.frame), None)
         waited = 0.0 if oldest is None else time.perf_counter() - oldest
         line = self._line
-        return max(waited, line.backlog_seconds() if line is not None else 0.0, 0.0)
+        return max(waited, line.queued_seconds() if line is not None else 0.0, 0.0)
 
     def _window_closed(self, line: Reconnecting | None) -> float | None:
         """A relay on this machine closes its window for its line, too: then it tells nothing."""

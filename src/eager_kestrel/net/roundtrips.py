@@ -1,7 +1,7 @@
 """Round trips of small requests, idle and under load, on a connection of their own.
 
 Latency under working conditions is what the IETF ippm responsiveness work measures: what a small
-request feels while the line is full. One byte by POST, since that is what the endpoint takes.
+request feels while the connection is full. One byte by POST, since that is what the endpoint takes.
 """
 
 from __future__ import annotations
@@ -22,11 +22,11 @@ if TYPE_CHECKING:
 
 
 UNCOUNTED_BYTES = 190
-"""What one request costs the line beside its own bytes, in bytes of an upload: the headers of its
+"""What one request costs the connection beside its own bytes, in bytes of an upload: the headers of its
 two packets and of the acknowledgement of its answer, 66 bytes of Ethernet, IP and TCP each."""
 UNCOUNTED_KBIT = UNCOUNTED_BYTES * 8e-3
 LINE_SHARE = 0.001
-"""Of the line that requests may cost in this way."""
+"""Of the connection that requests may cost in this way."""
 
 
 class RoundTrips:
@@ -56,13 +56,13 @@ class RoundTrips:
         """Those so far."""
         return tuple(self._taken)
 
-    def pace(self, line_kbps: float) -> None:
-        """Ask more seldom on a slow line, so that asking does not cost what is being measured."""
-        if line_kbps > 0:
-            self._every = max(self._least_every, UNCOUNTED_KBIT / (LINE_SHARE * line_kbps))
+    def pace(self, upload_kbps: float) -> None:
+        """Ask more seldom on a slow connection, so that asking does not cost what is being measured."""
+        if upload_kbps > 0:
+            self._every = max(self._least_every, UNCOUNTED_KBIT / (LINE_SHARE * upload_kbps))
 
     def delivered_bytes(self) -> int:
-        """What the requests themselves took of the line, as far as the kernel counts it."""
+        """What the requests themselves took of the connection, as far as the kernel counts it."""
         if self._counter is not None:
             with contextlib.suppress(OSError):
                 self._delivered = max(self._delivered, self._counter.delivered_bytes())

@@ -298,7 +298,7 @@ class Upload:
         most_bytes: int | None = None,
         pace: Pacer | None = None,
     ) -> None:
-        """Upload as fast as the line takes it, or at a pace, which goes with one connection."""
+        """Upload as fast as the connection takes it, or at a pace, which goes with one connection."""
         self._allowance = _Allowance(most_bytes)
         self._connections = [
             _UploadConnection(target, self._allowance, pace) for _ in range(connections)
@@ -325,7 +325,7 @@ class Upload:
         return self.delivered_bytes()
 
     def stop(self) -> None:
-        """End the load abruptly; the line is free at once."""
+        """End the load abruptly; the connection is free at once."""
         begun = [connection for connection in self._connections if connection.ident is not None]
         for connection in begun:
             connection.stop()

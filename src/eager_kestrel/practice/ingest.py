@@ -25,7 +25,7 @@ PATIENCE_SECONDS = 3.0
 """Of bitrate over the ceiling before the stream is cut off."""
 OVER = 1.10
 ANOTHER_MS = 500
-"""Times that go back by more belong to another stream; sound and picture mix by less."""
+"""Times that go back by more belong to another stream; sound and resolution mix by less."""
 SLACK_SECONDS = 0.6
 """Past the longest interval before a missing keyframe counts."""
 
@@ -74,7 +74,7 @@ class Platform:
     """A judge for one stream after another."""
 
     guide: Guide
-    """With its standing applied."""
+    """With its tier applied."""
     trouble: Misbehaviour = field(default_factory=Misbehaviour)
     hung_up: int = 0
     _recent: deque[tuple[int, int]] = field(default_factory=deque)

@@ -44,7 +44,7 @@ Flight: TypeAlias = asyncio.Queue[tuple[float, bytes | None]]
 
 @dataclass(frozen=True, slots=True)
 class SimulatedConnection:
-    """How a simulated line behaves."""
+    """How a simulated connection behaves."""
 
     trace: Trace
     round_trip_ms: float = 30.0
@@ -70,7 +70,7 @@ class Link:
         return time.perf_counter() - self._began
 
     def chunk_bytes(self) -> int:
-        """How much to read at a time: about two milliseconds of the line."""
+        """How much to read at a time: about two milliseconds of the connection."""
         now = self._now()
         soon = self._line.trace.bytes_until(now + CHUNK_SECONDS) - self._line.trace.bytes_until(now)
         return int(min(max(soon, SMALLEST_CHUNK), LARGEST_CHUNK, self._line.queue_bytes))
@@ -111,7 +111,7 @@ async def _deliver(pending: Flight, target: socket.socket) -> None:
 
 
 class PracticeUplink(LoopbackServer):
-    """A relay to ``target_port`` on loopback through a simulated line."""
+    """A relay to ``target_port`` on loopback through a simulated connection."""
 
     def __init__(self, line: SimulatedConnection, target_port: int, port: int = 0) -> None:
         super().__init__(listening_socket(port, RECEIVE_BUFFER_BYTES))
@@ -121,7 +121,7 @@ class PracticeUplink(LoopbackServer):
         self._link: Link | None = None
 
     def also_to(self, target_port: int) -> int:
-        """A port from which connections go to another target over the same line; before it runs."""
+        """A port from which connections go to another target over the same connection; before it runs."""
         listener = listening_socket(0, RECEIVE_BUFFER_BYTES)
         self._listeners.append((listener, partial(self._relay, target_port)))
         return int(listener.getsockname()[1])

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from eager_kestrel.core.resolution import picture_at
+from eager_kestrel.core.resolution import resolution_at
 from eager_kestrel.core.stutter import LATE_SECONDS
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words.broadcasts import CAUSES, seen_as
@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
 
 COLOURS = {
-    "line": CARE,
+    "upload": CARE,
     "ingest": "#8a5a9e",
     "machine": "#b58900",
     "connection": INK,
@@ -30,37 +30,37 @@ COLOURS = {
     "program": "#6b7f8f",
 }
 MOST_POINTS = 1200
-"""A second each up to here; a longer airing is drawn by the worst of several."""
+"""A second each up to here; a longer broadcast is drawn by the worst of several."""
 NAMED = 8
 """Troubles that are named."""
 SHORT_SECONDS = 180.0
-"""A shorter airing is drawn by seconds."""
+"""A shorter broadcast is drawn by seconds."""
 
 
-def save_airing_figure(airing: Broadcast, path: Path) -> None:
-    """Draw an airing and write it.
+def save_broadcast_figure(broadcast: Broadcast, path: Path) -> None:
+    """Draw a broadcast and write it.
 
     Raises:
-        InputError: the file name is no picture's.
+        InputError: the file name is no resolution's.
         StorageError: the disk would not take it.
     """
     figure, (rates, waits) = new_figure(2, (2.4, 1.0))
     figure.suptitle(
-        f"Airing of {airing.taken_at[:16].replace('T', ' ')}, {seen_as(airing.program, airing.to)}",
+        f"Broadcast of {broadcast.taken_at[:16].replace('T', ' ')}, {seen_as(broadcast.program, broadcast.to)}",
         color=INK,
         x=0.01,
         ha="left",
         fontsize=14,
     )
-    every = max(1, -(-len(airing.seconds.sent_kbps) // MOST_POINTS))
-    unit = 60.0 if airing.lasted_seconds > SHORT_SECONDS else 1.0
-    times = np.arange(0, len(airing.seconds.sent_kbps), every) / unit
-    _draw_rates(rates, airing, times, every)
-    _draw_waits(waits, airing, times, every)
+    every = max(1, -(-len(broadcast.seconds.sent_kbps) // MOST_POINTS))
+    unit = 60.0 if broadcast.lasted_seconds > SHORT_SECONDS else 1.0
+    times = np.arange(0, len(broadcast.seconds.sent_kbps), every) / unit
+    _draw_rates(rates, broadcast, times, every)
+    _draw_waits(waits, broadcast, times, every)
     waits.set_xlabel(f"{'minutes' if unit > 1 else 'seconds'} since it began", color=INK)
-    waits.set_xlim(0, max(len(airing.seconds.sent_kbps), 1) / unit)
+    waits.set_xlim(0, max(len(broadcast.seconds.sent_kbps), 1) / unit)
     for axes in (rates, waits):
-        for trouble in airing.troubles:
+        for trouble in broadcast.troubles:
             begin, lasted = trouble.at_seconds, max(trouble.lasted_seconds, 1.0)
             axes.axvspan(
                 begin / unit,
@@ -69,7 +69,7 @@ def save_airing_figure(airing: Broadcast, path: Path) -> None:
                 alpha=0.16,
                 linewidth=0,
             )
-    _name_troubles(rates, airing.troubles, unit)
+    _name_troubles(rates, broadcast.troubles, unit)
     save(figure, path)
 
 
@@ -82,26 +82,26 @@ def _by(values: tuple[int, ...], every: int, *, least: bool) -> np.ndarray:
     return (np.minimum if least else np.maximum).reduceat(taken, begins)
 
 
-def _draw_rates(axes: Axes, airing: Broadcast, times: np.ndarray, every: int) -> None:
-    sent = _by(airing.seconds.sent_kbps, every, least=True) / 1000
-    carried = _by(airing.seconds.carried_kbps, every, least=True) / 1000
+def _draw_rates(axes: Axes, broadcast: Broadcast, times: np.ndarray, every: int) -> None:
+    sent = _by(broadcast.seconds.sent_kbps, every, least=True) / 1000
+    carried = _by(broadcast.seconds.carried_kbps, every, least=True) / 1000
     axes.plot(times, sent, color=PALE, linewidth=1.4, label="sent by the program")
     axes.plot(times, carried, color=LINE, linewidth=1.6, label="arrived")
-    if airing.planned_kbps is not None:
+    if broadcast.planned_kbps is not None:
         axes.axhline(
-            airing.planned_kbps / 1000,
+            broadcast.planned_kbps / 1000,
             color=GOOD,
             linestyle="--",
             linewidth=1.4,
-            label=f"planned {airing.planned_kbps:,.0f} kbit/s",
+            label=f"planned {broadcast.planned_kbps:,.0f} kbit/s",
         )
-    top = max(sent.max(initial=0.0), (airing.planned_kbps or 0.0) / 1000, 0.1)
+    top = max(sent.max(initial=0.0), (broadcast.planned_kbps or 0.0) / 1000, 0.1)
     axes.set_ylim(0, 1.25 * top)
     axes.set_ylabel("Mbit/s", color=INK)
     from matplotlib.patches import Patch
 
     handles, labels = axes.get_legend_handles_labels()
-    for cause in dict.fromkeys(trouble.cause for trouble in airing.troubles):
+    for cause in dict.fromkeys(trouble.cause for trouble in broadcast.troubles):
         handles.append(Patch(color=COLOURS[cause], alpha=0.3))
         labels.append(f"at fault: {CAUSES[cause]}")
     axes.legend(
@@ -109,8 +109,8 @@ def _draw_rates(axes: Axes, airing: Broadcast, times: np.ndarray, every: int) ->
     )
 
 
-def _draw_waits(axes: Axes, airing: Broadcast, times: np.ndarray, every: int) -> None:
-    waits = _by(airing.seconds.waiting_ms, every, least=False) / 1000
+def _draw_waits(axes: Axes, broadcast: Broadcast, times: np.ndarray, every: int) -> None:
+    waits = _by(broadcast.seconds.queued_ms, every, least=False) / 1000
     axes.fill_between(times, waits, color=CARE, alpha=0.35, linewidth=0)
     axes.plot(times, waits, color=CARE, linewidth=1.2)
     axes.axhline(
@@ -152,12 +152,12 @@ def save_recording_figure(
     """Draw a recording and write it.
 
     Raises:
-        InputError: the file name is no picture's.
+        InputError: the file name is no resolution's.
         StorageError: the disk would not take it.
     """
     figure, (axes, spacing) = new_figure(2, (3.0, 1.0))
     video = recording.video
-    title = f"{recording.name}: {picture_at(video.picture, video.frame_rate)}, {video.codec}"
+    title = f"{recording.name}: {resolution_at(video.resolution, video.frame_rate)}, {video.codec}"
     figure.suptitle(title, color=INK, x=0.01, ha="left", fontsize=14)
     rates = np.array(recording.second_kbps) / 1000
     edges = np.arange(rates.size + 1) * recording.second_length
@@ -199,7 +199,7 @@ def save_rehearsal_figure(one: Rehearsal, path: Path) -> None:
     """Draw a rehearsal and write it.
 
     Raises:
-        InputError: the file name is no picture's.
+        InputError: the file name is no resolution's.
         StorageError: the disk would not take it.
     """
     figure, (rate, waiting) = new_figure(2, (1.6, 1.0))
@@ -217,10 +217,10 @@ def save_rehearsal_figure(one: Rehearsal, path: Path) -> None:
     rate.set_ylabel("Mbit/s over a second", color=INK)
     rate.set_ylim(0, 1.3 * max(one.total_kbps / 1000, 0.1))
     rate.legend(loc="lower right", framealpha=0.9)
-    waiting.plot(at, [m.backlog_seconds for m in one.moments], color=CARE, label="line")
+    waiting.plot(at, [m.queued_seconds for m in one.moments], color=CARE, label="upload")
     waiting.plot(at, [m.encoder_seconds for m in one.moments], color=LINE, label="encoder")
     waiting.axhline(LATE_SECONDS, color=INK, linestyle=":", linewidth=1)
-    waiting.set_ylim(0, max(1.0, 1.2 * one.worst_backlog_seconds))
+    waiting.set_ylim(0, max(1.0, 1.2 * one.worst_queue_seconds))
     waiting.set_ylabel("frames wait, s", color=INK)
     waiting.set_xlabel("seconds", color=INK)
     waiting.legend(loc="upper left", framealpha=0.9)

@@ -28,7 +28,7 @@ def save_run_figure(run: Run, path: Path) -> None:
     """Draw the one-connection phase of a run and write it.
 
     Raises:
-        InputError: the file name is no picture's.
+        InputError: the file name is no resolution's.
         StorageError: the disk would not take it.
     """
     figure, (rate_axes, trip_axes) = new_figure(2, (3.0, 1.0))
@@ -102,7 +102,7 @@ def _draw_round_trips(axes: Axes, run: Run, phase: Phase) -> None:
         marker="o",
         markersize=4,
         linewidth=1,
-        label="while the line is full",
+        label="while the connection is full",
     )
     idle = round_trip_summary(run.idle)
     if idle is not None:
@@ -118,7 +118,7 @@ def save_hours_figure(hours: Hours, path: Path) -> None:
     """Draw typical and floor for each hour anything is known of.
 
     Raises:
-        InputError: the file name is no picture's.
+        InputError: the file name is no resolution's.
         StorageError: the disk would not take it.
     """
     figure, (axes,) = new_figure()
@@ -213,7 +213,7 @@ def save_forecast_figure(found: Forecast, path: Path) -> None:
     """Draw it and write it.
 
     Raises:
-        InputError: the file name is no picture's.
+        InputError: the file name is no resolution's.
         StorageError: the disk would not take it.
     """
     hours = bool(found.by_hour)

@@ -117,7 +117,7 @@ def _hours(found: Hours) -> Section:
         return "-" if kbps is None else str(Bitrate.from_kbps(kbps))
 
     return Section(
-        "The line by hour of day",
+        "The connection by hour of day",
         (),
         ("hour", "runs", "typical", "floor"),
         tuple(
@@ -163,12 +163,14 @@ def _findings(found: Findings) -> Section:
 
 
 def _review(found: Review) -> Section:
-    from eager_kestrel.report.broadcast_figures import save_airing_figure
+    from eager_kestrel.report.broadcast_figures import save_broadcast_figure
 
-    airing = found.airing
-    last = aired_words.for_how_long(airing.lasted_seconds, airing.typical_kbps, airing.planned_kbps)
+    broadcast = found.broadcast
+    last = aired_words.for_how_long(
+        broadcast.lasted_seconds, broadcast.typical_kbps, broadcast.planned_kbps
+    )
     return Section(
-        f"The last show, {airing.taken_at[:16].replace('T', ' ')}",
+        f"The last show, {broadcast.taken_at[:16].replace('T', ' ')}",
         (TextLine(f"{last}."), *(TextLine(line) for line in found.next_time)),
         ("at", "lasted", "fault", "what") if found.incidents else (),
         tuple(
@@ -180,14 +182,14 @@ def _review(found: Review) -> Section:
             )
             for one in found.incidents
         ),
-        lambda path: save_airing_figure(airing, path),
+        lambda path: save_broadcast_figure(broadcast, path),
     )
 
 
 def _place(plan: Plan, there: DestinationPlan) -> dict[str, Any]:
     steps = [
         f"{step.video.words} ({Bitrate.from_kbps(step.total_kbps).in_kbps()} in all)"
-        for step in there.steps_down
+        for step in there.fallbacks
     ]
     return {
         "title": sheet.title_of(plan, there),

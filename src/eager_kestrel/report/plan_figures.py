@@ -31,14 +31,14 @@ if TYPE_CHECKING:
 
 TALL = 0.62
 WIDE_ENOUGH = 0.14
-"""Of the line, for a name and a rate to fit in; those of narrower ones stand below."""
+"""Of the connection, for a name and a rate to fit in; those of narrower ones stand below."""
 
 
 def save_budget_figure(plan: Plan, path: Path) -> None:
     """Draw the waterfall, and under it how the safe rate is divided; write it.
 
     Raises:
-        InputError: the file name is no picture's.
+        InputError: the file name is no resolution's.
         StorageError: the disk would not take it.
     """
     figure, (axes,) = new_figure()
@@ -82,7 +82,7 @@ def _key(axes: Axes) -> None:
             Patch(color=SOFT, label="left after each step"),
             Patch(color=FAINT, label="taken by it"),
             Patch(color=GOOD, label="video sent"),
-            Patch(color=LINE, label="the line; and of what is sent: audio and headers"),
+            Patch(color=LINE, label="the connection; and of what is sent: audio and headers"),
             Line2D([], [], color=CARE, linestyle="--", label="safe rate"),
         ],
         loc="lower right",
@@ -157,7 +157,7 @@ def save_need_figure(found: Needs, path: Path) -> None:
     """Draw the answers and write them.
 
     Raises:
-        InputError: there is nothing to draw, or the file name is no picture's.
+        InputError: there is nothing to draw, or the file name is no resolution's.
         StorageError: the disk would not take it.
     """
     from matplotlib.figure import Figure
@@ -165,9 +165,9 @@ def save_need_figure(found: Needs, path: Path) -> None:
 
     rows = [need for need in found.needs if need.full_kbps is not None]
     if not rows:
-        raise InputError("no upload gives any of these pictures", "ask for another")
+        raise InputError("no upload gives any of these resolutions", "ask for another")
     figure = Figure(figsize=(12.8, max(3.0, 1.6 + 0.4 * len(rows))), dpi=100, layout="constrained")
-    figure.suptitle("What upload a picture takes", color=INK, x=0.01, ha="left", fontsize=14)
+    figure.suptitle("What upload a resolution takes", color=INK, x=0.01, ha="left", fontsize=14)
     ax = figure.subplots()
     ax.spines[["top", "right", "left"]].set_visible(False)
     ax.set_axisbelow(True)
@@ -176,7 +176,7 @@ def save_need_figure(found: Needs, path: Path) -> None:
     least = min(need.from_kbps or need.full_kbps or 1.0 for need in rows) / 1000 / MARGIN
     for place, need in enumerate(reversed(rows)):
         _draw(ax, place, need, most)
-    several = len({(need.platform, need.standing) for need in rows}) > 1
+    several = len({(need.platform, need.tier) for need in rows}) > 1
     names = [_name(need, several=several) for need in reversed(rows)]
     ax.set_yticks(range(len(rows)), names, color=INK)
     ax.tick_params(axis="y", length=0)
@@ -191,9 +191,11 @@ def save_need_figure(found: Needs, path: Path) -> None:
 
 
 def _name(need: Need, *, several: bool) -> str:
-    where = f"{need.platform}:{need.standing}" if need.standing else need.platform
+    where = f"{need.platform}:{need.tier}" if need.tier else need.platform
     return (
-        f"{where}  {need.picture} at {need.fps:g}" if several else f"{need.picture} at {need.fps:g}"
+        f"{where}  {need.resolution} at {need.fps:g}"
+        if several
+        else f"{need.resolution} at {need.fps:g}"
     )
 
 
@@ -246,7 +248,7 @@ def save_sweep_figure(found: Sweep, path: Path) -> None:
     """Draw a sweep over numbers and write it.
 
     Raises:
-        InputError: the sweep is over names, or the file name is no picture's.
+        InputError: the sweep is over names, or the file name is no resolution's.
         StorageError: the disk would not take it.
     """
     points = [p for p in found.points if p.value is not None and p.chosen is not None]
@@ -258,10 +260,12 @@ def save_sweep_figure(found: Sweep, path: Path) -> None:
     figure.suptitle(title, color=INK, x=0.01, ha="left", fontsize=14)
     at = [p.value for p in points if p.value is not None]
     chosen = [p.chosen for p in points if p.chosen is not None]
-    lines_axes.step(at, [c.picture.height for c in chosen], where="post", color=LINE, linewidth=2)
+    lines_axes.step(
+        at, [c.resolution.height for c in chosen], where="post", color=LINE, linewidth=2
+    )
     for fps in sorted({float(c.frame_rate) for c in chosen}):
         here = [
-            (x, c.picture.height)
+            (x, c.resolution.height)
             for x, c in zip(at, chosen, strict=True)
             if float(c.frame_rate) == fps
         ]
@@ -274,7 +278,7 @@ def save_sweep_figure(found: Sweep, path: Path) -> None:
             label=f"at {fps:g} frames a second",
         )
     lines_axes.set_ylabel("lines", color=INK)
-    lines_axes.set_ylim(0, 1.12 * max(c.picture.height for c in chosen))
+    lines_axes.set_ylim(0, 1.12 * max(c.resolution.height for c in chosen))
     lines_axes.legend(loc="lower right", frameon=True, framealpha=0.9, edgecolor=FAINT)
     rate_axes.step(at, [c.bitrate_kbps / 1000 for c in chosen], where="post", color=LINE)
     rate_axes.set_ylabel("video, Mbit/s", color=INK)
@@ -294,7 +298,7 @@ def save_encoders_figure(found: MeasuredMachine, path: Path) -> None:
     """Draw it and write it.
 
     Raises:
-        InputError: the file name is no picture's.
+        InputError: the file name is no resolution's.
         StorageError: the disk would not take it.
     """
     figure, (axes,) = new_figure()
@@ -306,16 +310,16 @@ def save_encoders_figure(found: MeasuredMachine, path: Path) -> None:
         fontsize=14,
     )
     names = list(dict.fromkeys(point.name for point in found.points))
-    pictures = list(dict.fromkeys(point.picture for point in found.points))
-    for number, picture in enumerate(pictures):
-        here = [point for point in found.points if point.picture == picture]
-        at = [names.index(p.name) + 0.8 * (number + 0.5) / len(pictures) - 0.4 for p in here]
+    resolutions = list(dict.fromkeys(point.resolution for point in found.points))
+    for number, resolution in enumerate(resolutions):
+        here = [point for point in found.points if point.resolution == resolution]
+        at = [names.index(p.name) + 0.8 * (number + 0.5) / len(resolutions) - 0.4 for p in here]
         bars = axes.bar(
             at,
             [p.fps for p in here],
-            width=0.8 / len(pictures),
+            width=0.8 / len(resolutions),
             color=COLOURS[number % len(COLOURS)],
-            label=str(picture),
+            label=str(resolution),
         )
         axes.bar_label(bars, [f"{p.fps:.0f}" for p in here], fontsize=9, color=INK)
     wanted = max((float(point.wanted) for point in found.points), default=60.0)

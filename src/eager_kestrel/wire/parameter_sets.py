@@ -22,7 +22,7 @@ H264_PROFILES = {
     122: "high422",
     244: "high444",
 }
-HEVC_PROFILES = {1: "main", 2: "main10", 3: "mainstillpicture", 4: "rext"}
+HEVC_PROFILES = {1: "main", 2: "main10", 3: "mainstillresolution", 4: "rext"}
 H264_SPS, HEVC_SPS = 7, 33
 
 

@@ -1,6 +1,6 @@
 """What was looked at, how each rule stands, and what to do.
 
-A *breach* is what the platform refuses or the line cannot hold; a *caution* works but is unwise;
+A *breach* is what the platform refuses or the connection cannot hold; a *caution* works but is unwise;
 *fine* says that a rule was looked at and holds.
 """
 
@@ -20,7 +20,7 @@ class Finding(Frozen):
 
     platform: str
     """The guide it is of, or ``uplink``."""
-    standing: str | None = None
+    tier: str | None = None
     """Of the account the guide was read for."""
     rule: str
     """The guide's key, or the name of a general rule."""
@@ -33,7 +33,7 @@ class Finding(Frozen):
     @property
     def label(self) -> str:
         """``oxbow`` or ``oxbow:hearth``: which guide, and for whom."""
-        return f"{self.platform}:{self.standing}" if self.standing else self.platform
+        return f"{self.platform}:{self.tier}" if self.tier else self.platform
 
 
 class Findings(Frozen):

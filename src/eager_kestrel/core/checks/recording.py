@@ -7,7 +7,7 @@ from typing import ClassVar
 
 from eager_kestrel.core.document import Frozen, Spread, format_name
 from eager_kestrel.core.guide.rules import RateControl
-from eager_kestrel.core.quantities import PictureShape
+from eager_kestrel.core.quantities import ResolutionShape
 from eager_kestrel.core.resolution import Resolution
 
 RECORDING_KINDS = {
@@ -40,14 +40,14 @@ class KeyframesSeen(Frozen):
 class VideoSeen(Spread):
     """Video as it was found."""
 
-    SPREAD: ClassVar = {"picture": ("width", "height"), "frame_rate": ("fps", "frame_rate")}
+    SPREAD: ClassVar = {"resolution": ("width", "height"), "frame_rate": ("fps", "frame_rate")}
 
     codec: str
     profile: str | None
     level: str | None
     """As written in the stream."""
-    picture: Resolution
-    shape: PictureShape
+    resolution: Resolution
+    shape: ResolutionShape
     pixel_format: str | None
     colour: str | None
     colour_range: str | None

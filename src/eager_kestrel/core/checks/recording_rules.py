@@ -7,7 +7,7 @@ from fractions import Fraction
 from typing import TYPE_CHECKING
 
 from eager_kestrel.core.checks.findings import Finding, Findings, Severity
-from eager_kestrel.core.checks.rules import against_guide, against_line
+from eager_kestrel.core.checks.rules import against_guide, against_upload
 from eager_kestrel.core.checks.stream import settings_seen
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words.numbers import duration, kbit
@@ -34,13 +34,13 @@ BUFFER_SECONDS = 2.0
 def check_recording(
     recording: Recording, guides: Sequence[Guide], safe_kbps: float | None = None
 ) -> Findings:
-    """Hold a recording against guides, each with its standing applied, and against the line."""
+    """Hold a recording against guides, each with its tier applied, and against the connection."""
     settings = settings_seen(recording)
     found: list[Finding] = []
     for guide in guides:
         held = against_guide(settings, guide)
         found += [_measured(finding, recording, settings, guide) for finding in held]
-    found += against_line([(settings, guide) for guide in guides], safe_kbps)
+    found += against_upload([(settings, guide) for guide in guides], safe_kbps)
     for guide in guides:
         found += _of_stream(recording, settings, guide)
     found += _of_any(recording)
@@ -62,9 +62,11 @@ def _measured(finding: Finding, recording: Recording, settings: Settings, guide:
 
 def _ceiling(settings: Settings, guide: Guide) -> Bitrate:
     seen = settings.video
-    assert seen.picture is not None
+    assert seen.resolution is not None
     codec = seen.codec or guide.codec()
-    limits = guide.limits(seen.picture, seen.frame_rate or Fraction(30), codec, guide.transports[0])
+    limits = guide.limits(
+        seen.resolution, seen.frame_rate or Fraction(30), codec, guide.transports[0]
+    )
     return limits.ceiling or guide.video.ceiling
 
 
@@ -74,7 +76,7 @@ def _finding(
     """Of a guide or, without one, of any platform."""
     return Finding(
         platform="any" if guide is None else guide.name,
-        standing=None if guide is None else guide.standing,
+        tier=None if guide is None else guide.tier,
         rule=rule,
         severity=severity,
         found=found,
@@ -177,7 +179,7 @@ def _steady(video: VideoSeen) -> Iterator[Finding]:
         at, long = max(video.gaps, key=lambda gap: gap[1])
         said = f"{len(video.gaps)}, the longest {long:.2f} s at {at:.1f} s"
         yield _finding(
-            None, "gaps", "caution", said, "none", "look at the line or the encoder then"
+            None, "gaps", "caution", said, "none", "look at the connection or the encoder then"
         )
     if video.jumps:
         at, far = video.jumps[0]
@@ -225,7 +227,7 @@ def against_plan(recording: Recording, planned: DestinationPlan) -> list[Finding
     if planned.video is None or planned.audio is None:
         return []
     found = [*_of_video(recording, planned.video), *_of_audio(recording, planned.audio)]
-    return [one.model_copy(update={"standing": planned.name}) for one in found]
+    return [one.model_copy(update={"tier": planned.name}) for one in found]
 
 
 def _plan_finding(rule: str, severity: Severity, found: object, wanted: object, do: str) -> Finding:
@@ -248,7 +250,9 @@ def _same(
 
 def _of_video(recording: Recording, planned: VideoSettings) -> Iterator[Finding]:
     seen = recording.video
-    yield _same("picture", str(seen.picture), str(planned.picture), f"set {planned.picture}")
+    yield _same(
+        "resolution", str(seen.resolution), str(planned.resolution), f"set {planned.resolution}"
+    )
     yield _same(
         "frame rate",
         _rate(seen.frame_rate),

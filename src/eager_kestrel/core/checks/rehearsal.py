@@ -19,14 +19,14 @@ from eager_kestrel.core.stutter import LATE_SECONDS, Stutter, stutters
 from eager_kestrel.core.words import plans
 from eager_kestrel.core.words import runs as words
 
-Limited = Literal["line", "machine", "ingest"]
+Limited = Literal["upload", "machine", "ingest"]
 
 
 class Moment(Frozen):
     """One look at how it stands."""
 
     seconds: float
-    backlog_seconds: float
+    queued_seconds: float
     """How long the oldest frame on its way has waited."""
     encoder_seconds: float
     """How late the encoder is."""
@@ -63,7 +63,7 @@ class RehearsalVerdict(Frozen):
     at_seconds: float | None = None
     """When it first failed."""
     late_seconds: float | None = None
-    """The worst wait: of frames on the line, or of the encoder behind its time."""
+    """The worst wait: of frames on the connection, or of the encoder behind its time."""
     breaks: int = 0
     """How often the ingest refused or broke the connection."""
     would_hold: int | None = None
@@ -88,9 +88,9 @@ class Rehearsal(Frozen):
     lost_frames: int
     stutters: tuple[Stutter, ...] = ()
     """Runs of late frames, by what was at fault."""
-    worst_backlog_seconds: float
+    worst_queue_seconds: float
     delivered_kbps: float
-    """Over the whole rehearsal, or the last seconds where a backlog stood."""
+    """Over the whole rehearsal, or the last seconds where a queue stood."""
     counted_by: str
     encode_ms_typical: float
     encode_ms_slowest: float
@@ -105,7 +105,7 @@ class Rehearsal(Frozen):
 
 
 GIVE_UP_SECONDS = 1.2
-"""A backlog that does not come back from here."""
+"""A queue that does not come back from here."""
 HOLDS_SHARE = 0.9
 """A step holds when it takes no more of what was delivered than this."""
 STILL_BYTES = 2_000
@@ -121,13 +121,13 @@ Steps = tuple[Fallback, ...]
 
 
 def delivered_kbps(sent: Sent) -> float:
-    """What the line delivered: while a backlog stood, else over all."""
+    """What the connection delivered: while a queue stood, else over all."""
     moments = [m for m in sent.moments if m.delivered_bytes > 0]
     if len(moments) < 2:
         return 0.0
     seconds = np.array([m.seconds for m in moments])
     count = np.array([m.delivered_bytes for m in moments], dtype=np.float64)
-    standing = np.flatnonzero(np.array([m.backlog_seconds for m in moments]) > LATE_SECONDS / 2)
+    standing = np.flatnonzero(np.array([m.queued_seconds for m in moments]) > LATE_SECONDS / 2)
     first = int(standing[0]) if standing.size > len(moments) // 10 else 0
     span = seconds[-1] - seconds[first]
     return float((count[-1] - count[first]) * 8e-3 / span) if span > 0 else 0.0
@@ -145,7 +145,7 @@ def verdict(sent: Sent, step: Fallback, below: Steps, asked_seconds: float) -> R
     if sent.broken:
         return _of_ingest(sent)
     slow = _first(sent, lambda m: m.encoder_seconds)
-    late = _first(sent, lambda m: m.backlog_seconds)
+    late = _first(sent, lambda m: m.queued_seconds)
     if slow is not None and (late is None or slow.seconds <= late.seconds):
         return _of_machine(sent, slow, step, below)
     if late is None and sent.late_frames and (unseen := _between(sent)):
@@ -179,7 +179,7 @@ def _between(sent: Sent) -> tuple[Moment, float] | None:
     hardly anything ever waited were held up here: by an encoder or a sender that was not run.
     """
     at = [moment.seconds for moment in sent.moments]
-    if len(at) < 2 or max(m.backlog_seconds for m in sent.moments) > LATE_SECONDS / 2:
+    if len(at) < 2 or max(m.queued_seconds for m in sent.moments) > LATE_SECONDS / 2:
         return None
     gaps = np.diff(at)
     number = int(np.argmax(gaps))
@@ -198,7 +198,7 @@ def _held_up(sent: Sent, late: Moment) -> float:
         return 0.0
     gap = at[number] - at[number - 1]
     overdue = gap > max(OVERDUE_SECONDS, OVERDUE_TIMES * float(np.median(np.diff(at))))
-    return gap if overdue and late.backlog_seconds - gap <= LATE_SECONDS else 0.0
+    return gap if overdue and late.queued_seconds - gap <= LATE_SECONDS else 0.0
 
 
 def _of_ingest(sent: Sent) -> RehearsalVerdict:
@@ -226,7 +226,7 @@ def _frozen(sent: Sent) -> RehearsalVerdict | None:
         held=False,
         limited_by="ingest",
         at_seconds=round(still.seconds, 2),
-        late_seconds=round(last.backlog_seconds, 2),
+        late_seconds=round(last.queued_seconds, 2),
         text=words.stopped_reading(still.seconds),
     )
 
@@ -247,7 +247,7 @@ def _of_machine(sent: Sent, slow: Moment, step: Fallback, below: Steps) -> Rehea
 
 
 def _of_line(sent: Sent, late: Moment | None, below: Steps) -> RehearsalVerdict:
-    worst = max((m.backlog_seconds for m in sent.moments), default=0.0)
+    worst = max((m.queued_seconds for m in sent.moments), default=0.0)
     carried = delivered_kbps(sent)
     at = late.seconds if late is not None else sent.seconds
     text = words.frames_waited(at, worst, carried)
@@ -255,7 +255,7 @@ def _of_line(sent: Sent, late: Moment | None, below: Steps) -> RehearsalVerdict:
         text = words.perhaps_the_ingest(text)
     return RehearsalVerdict(
         held=False,
-        limited_by="line",
+        limited_by="upload",
         at_seconds=round(at, 2),
         late_seconds=round(worst, 2),
         would_hold=_which(below, lambda s: s.total_kbps <= HOLDS_SHARE * carried),
@@ -266,7 +266,7 @@ def _of_line(sent: Sent, late: Moment | None, below: Steps) -> RehearsalVerdict:
 def _closed_meanwhile(sent: Sent) -> bool:
     """Whether for a while nothing was taken, and the other end's window was closed.
 
-    It may not have read, or whatever stands between may have passed on what the line takes.
+    It may not have read, or whatever stands between may have passed on what the connection takes.
     """
     last = sent.moments[0] if sent.moments else None
     for moment in sent.moments:
@@ -290,7 +290,7 @@ def _stutters(sent: Sent, cause: str) -> tuple[Stutter, ...]:
     at = np.array([moment.seconds for moment in sent.moments])
     if at.size < 2:
         return ()
-    late = [max(m.backlog_seconds, m.encoder_seconds) > LATE_SECONDS for m in sent.moments]
+    late = [max(m.queued_seconds, m.encoder_seconds) > LATE_SECONDS for m in sent.moments]
     return stutters(late, at, float(np.median(np.diff(at))), [cause] * at.size)
 
 
@@ -316,7 +316,7 @@ def rehearsal_of(
         target=target,
         platform=platform,
         planned=plans.rehearsed(
-            video.picture,
+            video.resolution,
             video.frame_rate,
             video.bitrate_kbps,
             video.keyframe_seconds,
@@ -329,7 +329,7 @@ def rehearsal_of(
         late_frames=sent.late_frames,
         lost_frames=sent.lost_frames,
         stutters=_stutters(sent, found.limited_by or ""),
-        worst_backlog_seconds=round(max((m.backlog_seconds for m in sent.moments), default=0.0), 3),
+        worst_queue_seconds=round(max((m.queued_seconds for m in sent.moments), default=0.0), 3),
         delivered_kbps=round(delivered_kbps(sent), 1),
         counted_by=sent.counted_by,
         encode_ms_typical=round(float(np.median(encode)), 2),

@@ -1,4 +1,4 @@
-"""Settings held against a guide and the line: one function a rule, with what to do."""
+"""Settings held against a guide and the connection: one function a rule, with what to do."""
 
 from __future__ import annotations
 
@@ -40,7 +40,7 @@ def one_of(rule: str, found: object, taken: Iterable[object], do: str) -> RuleRe
     return RuleResult(rule, severity, found, " or ".join(known), do)
 
 
-def advised(rule: str, found: object, wish: object, taken: Iterable[object], do: str) -> Rules:
+def recommended(rule: str, found: object, wish: object, taken: Iterable[object], do: str) -> Rules:
     """A wish of the guide's; nothing where it has none or what is set is not taken anyway."""
     if wish is not None and str(found) in [str(t) for t in taken]:
         severity: Severity = "fine" if str(found) == str(wish) else "caution"
@@ -49,7 +49,7 @@ def advised(rule: str, found: object, wish: object, taken: Iterable[object], do:
 
 LONG_BUFFER_SECONDS = 2.0
 SHORT_BUFFER_SECONDS = 0.5
-FAR_FROM_ADVICE = 0.25
+FAR_FROM_RECOMMENDED = 0.25
 
 
 def sent_kbps(settings: Settings, guide: Guide) -> float | None:
@@ -67,7 +67,7 @@ def sent_kbps(settings: Settings, guide: Guide) -> float | None:
 
 
 def bitrate(settings: Settings, guide: Guide) -> Rules:
-    """Floor, ceiling and advised value of the bitrate."""
+    """Floor, ceiling and recommended value of the bitrate."""
     video = settings.video
     rate = video.peak or video.bitrate
     if rate is None:
@@ -84,7 +84,7 @@ def bitrate(settings: Settings, guide: Guide) -> Rules:
     floor = limits.floor
     target = video.bitrate or rate
     if floor is not None:
-        or_smaller = ", or a smaller picture" if _smaller_does(settings, guide, target) else ""
+        or_smaller = ", or a smaller resolution" if _smaller_does(settings, guide, target) else ""
         yield RuleResult(
             "video.floor",
             "fine" if target >= floor else "breach",
@@ -92,26 +92,30 @@ def bitrate(settings: Settings, guide: Guide) -> Rules:
             f"at least {floor.in_kbps()}",
             f"set {floor.in_kbps()}{or_smaller}",
         )
-    advised = limits.advised
-    if advised is not None:
-        near = abs(target.kbps / advised.kbps - 1) <= FAR_FROM_ADVICE
+    recommended = limits.recommended
+    if recommended is not None:
+        near = abs(target.kbps / recommended.kbps - 1) <= FAR_FROM_RECOMMENDED
         yield RuleResult(
-            "rungs.advised",
+            "rungs.recommended",
             "fine" if near else "caution",
             target.in_kbps(),
-            f"about {advised.in_kbps()}",
-            f"set {advised.in_kbps()}",
+            f"about {recommended.in_kbps()}",
+            f"set {recommended.in_kbps()}",
         )
 
 
 def _limits(settings: Settings, guide: Guide) -> RungLimits:
-    """Floor and ceiling of what is set; of a picture or rate nobody named, those of the mildest."""
+    """Floor and ceiling of what is set; of a resolution or rate nobody named, those of the mildest."""
     video = settings.video
     codec, transport = video.codec or guide.codec(), settings.transport or guide.transports[0]
-    pictures = (
-        [video.picture]
-        if video.picture is not None
-        else [guide.video.largest, *guide.video.pictures, *(rung.picture for rung in guide.rungs)]
+    resolutions = (
+        [video.resolution]
+        if video.resolution is not None
+        else [
+            guide.video.largest,
+            *guide.video.resolutions,
+            *(rung.resolution for rung in guide.rungs),
+        ]
     )
     rates = (
         [video.frame_rate]
@@ -119,7 +123,7 @@ def _limits(settings: Settings, guide: Guide) -> RungLimits:
         else [*guide.video.taken_rates, *(rung.frame_rate for rung in guide.rungs)]
     )
     table = guide.rung_table(codec, transport)
-    found = [guide.within_rules(table.limits(p, r)) for p in pictures for r in rates]
+    found = [guide.within_rules(table.limits(p, r)) for p in resolutions for r in rates]
     if len(found) == 1:
         return found[0]
     floors = [limits.floor for limits in found]
@@ -130,13 +134,13 @@ def _limits(settings: Settings, guide: Guide) -> RungLimits:
 
 
 def _smaller_does(settings: Settings, guide: Guide, target: Bitrate) -> bool:
-    """Whether a smaller picture is taken at so little."""
-    picture = settings.video.picture
-    if picture is None:
+    """Whether a smaller resolution is taken at so little."""
+    resolution = settings.video.resolution
+    if resolution is None:
         return False
-    rows = [*guide.video.pictures, *(rung.picture for rung in guide.rungs)]
-    for smaller in (row for row in rows if row.pixels < picture.pixels):
-        video = settings.video.model_copy(update={"picture": smaller})
+    rows = [*guide.video.resolutions, *(rung.resolution for rung in guide.rungs)]
+    for smaller in (row for row in rows if row.pixels < resolution.pixels):
+        video = settings.video.model_copy(update={"resolution": smaller})
         floor = _limits(settings.model_copy(update={"video": video}), guide).floor
         if floor is None or target >= floor:
             return True
@@ -194,13 +198,13 @@ def level(settings: Settings, guide: Guide) -> Rules:
             f"at most {highest}",
             f"set level {highest} or lower",
         )
-    if video.picture is None or video.frame_rate is None:
+    if video.resolution is None or video.frame_rate is None:
         return
     profile = video.profile or guide.video.profiles_of(codec)[0]
     rate = video.peak or video.bitrate
     try:
         least = least_level(
-            codec, video.picture, video.frame_rate, profile, rate.kbps if rate else 0.0
+            codec, video.resolution, video.frame_rate, profile, rate.kbps if rate else 0.0
         )
     except NoPlanError as error:
         yield RuleResult("level", "breach", video.level, "a level that holds it", error.what)
@@ -237,29 +241,29 @@ INTERVAL_TOLERANCE_FRAMES = 0.5
 
 
 def check(settings: Settings, guides: Sequence[Guide], safe_kbps: float | None = None) -> Findings:
-    """Hold settings against guides, and against the line when it is known.
+    """Hold settings against guides, and against the connection when it is known.
 
     Args:
         settings: what is set; rules about what is left out are skipped.
-        guides: each with its standing applied.
+        guides: each with its tier applied.
         safe_kbps: what may be sent in all, over all these platforms.
     """
     return check_each([(settings, guide) for guide in guides], safe_kbps)
 
 
 def check_each(pairs: Sequence[tuple[Settings, Guide]], safe_kbps: float | None = None) -> Findings:
-    """Hold settings of their own against each of several guides, and all against the line.
+    """Hold settings of their own against each of several guides, and all against the connection.
 
     Args:
-        pairs: what is sent to a platform, and its guide with the standing applied.
+        pairs: what is sent to a platform, and its guide with the tier applied.
         safe_kbps: what may be sent in all.
     """
     found = [finding for settings, guide in pairs for finding in against_guide(settings, guide)]
-    return Findings(findings=(*found, *against_line(pairs, safe_kbps)))
+    return Findings(findings=(*found, *against_upload(pairs, safe_kbps)))
 
 
 def against_guide(settings: Settings, guide: Guide) -> list[Finding]:
-    """Every rule of one guide, its standing applied, that the settings say something of."""
+    """Every rule of one guide, its tier applied, that the settings say something of."""
     found = [_finding(guide, judged) for rule in _RULES for judged in rule(settings, guide)]
     return [_as_guess(one) if _guessed(guide, one.rule) else one for one in found]
 
@@ -280,7 +284,7 @@ def _as_guess(finding: Finding) -> Finding:
     return finding.model_copy(update=said)
 
 
-def against_line(
+def against_upload(
     pairs: Sequence[tuple[Settings, Guide]], safe_kbps: float | None
 ) -> tuple[Finding, ...]:
     """Everything sent to all of them against what may be sent; nothing where either is unknown."""
@@ -300,10 +304,10 @@ def against_line(
 
 
 def _finding(guide: Guide | None, judged: RuleResult) -> Finding:
-    """A rule as judged, of a guide or, without one, of the line."""
+    """A rule as judged, of a guide or, without one, of the connection."""
     return Finding(
         platform="uplink" if guide is None else guide.name,
-        standing=None if guide is None else guide.standing,
+        tier=None if guide is None else guide.tier,
         rule=judged.rule,
         severity=judged.severity,
         found=str(judged.found),
@@ -327,15 +331,23 @@ def _codec(settings: Settings, guide: Guide) -> Rules:
     rules, video = guide.video, settings.video
     if video.codec is not None:
         yield one_of("video.codecs", video.codec, rules.codecs, f"encode {guide.codec()}")
-        yield from advised(
-            "video.advised.codec", video.codec, rules.advised.codec, rules.codecs, "encode {}"
+        yield from recommended(
+            "video.recommended.codec",
+            video.codec,
+            rules.recommended.codec,
+            rules.codecs,
+            "encode {}",
         )
     codec = video.codec or guide.codec()
     if video.profile is not None and codec in rules.codecs:
         taken = rules.profiles_of(codec)
         yield one_of(f"video.profiles.{codec}", video.profile, taken, f"set profile {taken[0]}")
-        yield from advised(
-            "video.advised.profile", video.profile, rules.advised.profile, taken, "set profile {}"
+        yield from recommended(
+            "video.recommended.profile",
+            video.profile,
+            rules.recommended.profile,
+            taken,
+            "set profile {}",
         )
     if video.b_frames is not None:
         most = 0 if video.profile == "baseline" else rules.b_frames
@@ -343,45 +355,47 @@ def _codec(settings: Settings, guide: Guide) -> Rules:
         yield RuleResult(
             "video.b_frames", fine, video.b_frames, f"at most {most}", f"set {most} B-frames"
         )
-        yield from advised(
-            "video.advised.b_frames",
+        yield from recommended(
+            "video.recommended.b_frames",
             video.b_frames,
-            rules.advised.b_frames,
+            rules.recommended.b_frames,
             range(most + 1),
             "set {} B-frames",
         )
 
 
-def _picture(settings: Settings, guide: Guide) -> Rules:
-    picture = settings.video.picture
-    if picture is None:
+def _resolution(settings: Settings, guide: Guide) -> Rules:
+    resolution = settings.video.resolution
+    if resolution is None:
         return
     rules = guide.video
     if rules.shapes:
         shapes = " or ".join(map(str, rules.shapes))
-        fits = any(shape.fits(picture) for shape in rules.shapes)
+        fits = any(shape.fits(resolution) for shape in rules.shapes)
         yield RuleResult(
             "video.shapes",
             "fine" if fits else "breach",
-            f"{picture} ({picture.shape})",
+            f"{resolution} ({resolution.shape})",
             shapes,
-            "crop or pad the picture to that shape",
+            "crop or pad the resolution to that shape",
         )
-    if rules.pictures:
-        yield one_of("video.pictures", picture, rules.pictures, "set one of these sizes")
-    within = picture.width <= rules.largest.width and picture.height <= rules.largest.height
+    if rules.resolutions:
+        yield one_of("video.resolutions", resolution, rules.resolutions, "set one of these sizes")
+    within = resolution.width <= rules.largest.width and resolution.height <= rules.largest.height
     yield RuleResult(
         "video.largest",
         "fine" if within else "breach",
-        picture,
+        resolution,
         f"at most {rules.largest}",
         f"scale down to {rules.largest} or less",
     )
-    yield _sides(picture, named=picture in (*rules.pictures, *(r.picture for r in guide.rungs)))
+    yield _sides(
+        resolution, named=resolution in (*rules.resolutions, *(r.resolution for r in guide.rungs))
+    )
 
 
-def _sides(picture: Resolution, *, named: bool) -> RuleResult:
-    sides = (picture.width, picture.height)
+def _sides(resolution: Resolution, *, named: bool) -> RuleResult:
+    sides = (resolution.width, resolution.height)
     rounded = Resolution(*(max(16, side // 8 * 8) for side in sides))
     severity: Severity = "fine"
     if any(side % 2 for side in sides):
@@ -391,7 +405,7 @@ def _sides(picture: Resolution, *, named: bool) -> RuleResult:
     return RuleResult(
         "sides divisible by 8",
         severity,
-        picture,
+        resolution,
         "even sides, best divisible by 8",
         f"set {rounded}",
     )
@@ -402,11 +416,11 @@ def _frame_rate(settings: Settings, guide: Guide) -> Rules:
     if rate is None:
         return
     rules = guide.video
-    wish = rules.advised.frame_rate
+    wish = rules.recommended.frame_rate
     if wish is not None and rules.takes_rate(rate):
         liked = rate in (wish, at_1000_1001(wish))
         yield RuleResult(
-            "video.advised.frame_rate",
+            "video.recommended.frame_rate",
             "fine" if liked else "caution",
             frame_rate_text(rate),
             frame_rate_text(wish),
@@ -438,10 +452,10 @@ def _rate_control(settings: Settings, guide: Guide) -> Rules:
     if control is not None:
         taken = guide.video.rate_control
         yield one_of("video.rate_control", control, taken, f"set {taken[0]} bitrate")
-        liked = guide.video.advised.rate_control
+        liked = guide.video.recommended.rate_control
         if liked is not None and control in taken:
             yield RuleResult(
-                "video.advised.rate_control",
+                "video.recommended.rate_control",
                 "fine" if control == liked else "caution",
                 control,
                 liked,
@@ -480,13 +494,13 @@ def _keyframes(settings: Settings, guide: Guide) -> Rules:
         )
     )
     yield RuleResult("video.keyframes", "fine" if holds else "breach", shown, rule.words(), set_)
-    if holds and rule.advised is not None:
-        near = abs(seconds - rule.advised) <= slack
+    if holds and rule.recommended is not None:
+        near = abs(seconds - rule.recommended) <= slack
         yield RuleResult(
-            "video.keyframes.advised",
+            "video.keyframes.recommended",
             "fine" if near else "caution",
             shown,
-            f"{rule.advised:g} s",
+            f"{rule.recommended:g} s",
             set_,
         )
     yield from _segments(settings, guide, seconds, slack)
@@ -512,15 +526,15 @@ def _segments(settings: Settings, guide: Guide, seconds: float, slack: float) ->
         f"at most {segments.at_most:g} s",
         "set keyframes closer together",
     )
-    if segments.advised is not None:
-        parts = segments.advised / seconds
+    if segments.recommended is not None:
+        parts = segments.recommended / seconds
         whole = abs(parts - round(parts)) * seconds <= slack and round(parts) >= 1
         yield RuleResult(
-            "segments.advised",
+            "segments.recommended",
             "fine" if whole else "caution",
             f"keyframes {seconds:.4g} s apart",
-            f"a whole part of {segments.advised:g} s",
-            f"set {segments.advised:g} s",
+            f"a whole part of {segments.recommended:g} s",
+            f"set {segments.recommended:g} s",
         )
 
 
@@ -564,9 +578,9 @@ def _audio(settings: Settings, guide: Guide) -> Rules:
             rules.sample_rates_hz,
             f"set {rules.sample_rate_hz} Hz",
         )
-        wish = rules.advised.sample_rate_hz
-        yield from advised(
-            "audio.advised.sample_rate_hz",
+        wish = rules.recommended.sample_rate_hz
+        yield from recommended(
+            "audio.recommended.sample_rate_hz",
             audio.sample_rate_hz,
             wish,
             rules.sample_rates_hz,
@@ -574,10 +588,10 @@ def _audio(settings: Settings, guide: Guide) -> Rules:
         )
     if audio.channels is not None:
         yield one_of("audio.channels", audio.channels, rules.channels, f"set {rules.channels[0]}")
-        yield from advised(
-            "audio.advised.channels",
+        yield from recommended(
+            "audio.recommended.channels",
             audio.channels,
-            rules.advised.channels,
+            rules.recommended.channels,
             rules.channels,
             "set {}",
         )
@@ -586,7 +600,7 @@ def _audio(settings: Settings, guide: Guide) -> Rules:
 _RULES: tuple[Callable[[Settings, Guide], Rules], ...] = (
     _transport,
     _codec,
-    _picture,
+    _resolution,
     _frame_rate,
     bitrate,
     _rate_control,

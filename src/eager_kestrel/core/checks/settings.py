@@ -13,7 +13,7 @@ from pydantic import BeforeValidator, Field, PlainSerializer, WithJsonSchema, mo
 from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.errors import UnitError
 from eager_kestrel.core.guide.rules import AudioCodec, Codec, RateControl, Transport
-from eager_kestrel.core.quantities import FrameRate, PictureSize, Rate
+from eager_kestrel.core.quantities import FrameRate, Rate, ResolutionSize
 from eager_kestrel.core.units import Bitrate, parse_seconds
 
 if TYPE_CHECKING:
@@ -98,7 +98,7 @@ class VideoSet(Frozen):
     """Video as set."""
 
     codec: Annotated[Codec | None, BeforeValidator(_lower)] = None
-    picture: PictureSize | None = None
+    resolution: ResolutionSize | None = None
     frame_rate: FrameRate | None = None
     bitrate: Rate | None = None
     """The target; what constant bitrate runs at."""
@@ -137,7 +137,7 @@ class Settings(Frozen):
     @model_validator(mode="after")
     def _something(self) -> Settings:
         if self.video == VideoSet() and self.audio == AudioSet():
-            raise ValueError("nothing is set: give at least a bitrate or a picture")
+            raise ValueError("nothing is set: give at least a bitrate or a resolution")
         return self
 
 
@@ -154,7 +154,7 @@ def settings_of(planned: DestinationPlan) -> Settings:
         transport=planned.transport,
         video=VideoSet(
             codec=video.codec,
-            picture=video.picture,
+            resolution=video.resolution,
             frame_rate=video.frame_rate,
             bitrate=Bitrate.from_kbps(video.bitrate_kbps),
             peak=None if video.peak_kbps is None else Bitrate.from_kbps(video.peak_kbps),

@@ -236,7 +236,7 @@ class VideoFacts:
     codec: str
     profile: str | None
     level: str | None
-    picture: Resolution
+    resolution: Resolution
     pixel_format: str | None = None
     colour: str | None = None
     colour_range: str | None = None
@@ -256,8 +256,8 @@ def video_seen(facts: VideoFacts, tally: VideoTally, buffer_seconds: float = 1.0
         codec=facts.codec,
         profile=facts.profile,
         level=facts.level,
-        picture=facts.picture,
-        shape=facts.picture.shape,
+        resolution=facts.resolution,
+        shape=facts.resolution.shape,
         pixel_format=facts.pixel_format,
         colour=facts.colour,
         colour_range=facts.colour_range,
@@ -312,7 +312,7 @@ def settings_seen(recording: Recording) -> Settings:
     return Settings(
         video=VideoSet(
             codec=known.get(video.codec),
-            picture=video.picture,
+            resolution=video.resolution,
             frame_rate=rate or None,
             bitrate=Bitrate.from_kbps(video.average_kbps) if video.average_kbps >= 0.001 else None,
             rate_control=video.rate_control,

@@ -1,4 +1,4 @@
-"""The budget: from what the line carries to what may be sent, step by step.
+"""The budget: from what the connection carries to what may be sent, step by step.
 
 Every step is a record of before, after and why, so that each kbit/s can be traced. The stream may
 take the safe share of what is typical, or the seen-safe rate where that is lower: the highest whose
@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from eager_kestrel.core.overhead import Overhead
     from eager_kestrel.core.show.show import Reserve, Show
 
-BoundBy = Literal["safe share", "seen safe"]
+LimitedBy = Literal["safe share", "seen safe"]
 
 
 class BudgetStep(Frozen):
@@ -37,11 +37,11 @@ class Budget(Frozen):
     safe_kbps: float
     """What may be sent in all; never below zero."""
     reserved_kbps: float
-    """All named reserves, even where the line does not hold them."""
-    bound_by: BoundBy
+    """All named reserves, even where the connection does not hold them."""
+    limited_by: LimitedBy
     """Which of the two set it, before reserves."""
     capped: bool = False
-    """Whether a month's data leaves less than the line."""
+    """Whether a month's data leaves less than the connection."""
 
     def upload_for(self, safe_kbps: float) -> float:
         """The typical upload whose safe rate is this, on a line of the same evenness; inverse."""
@@ -71,13 +71,13 @@ def budget(uplink: Uplink, safe_share: float, reserves: tuple[Reserve, ...]) -> 
     """The waterfall from the uplink to the safe rate, in kbit/s to a bit a second.
 
     Args:
-        uplink: what the line carries.
+        uplink: what the connection carries.
         safe_share: of typical, at the most.
         reserves: upload kept back.
     """
     typical = uplink.typical_kbps
     rate, why = round(typical * safe_share, 3), words.share_step(safe_share)
-    name: BoundBy = "safe share"
+    name: LimitedBy = "safe share"
     if uplink.seen_safe_kbps is not None and uplink.seen_safe_kbps < rate:
         rate, why, name = uplink.seen_safe_kbps, uplink.seen_safe_why, "seen safe"
     steps = [
@@ -95,12 +95,12 @@ def budget(uplink: Uplink, safe_share: float, reserves: tuple[Reserve, ...]) -> 
         steps=tuple(steps),
         safe_kbps=rate,
         reserved_kbps=sum(reserve.rate.kbps for reserve in reserves),
-        bound_by=name,
+        limited_by=name,
     )
 
 
 def beside(waterfall: Budget, others_kbps: float) -> Budget:
-    """The waterfall of one destination when others take their part of the same line."""
+    """The waterfall of one destination when others take their part of the same connection."""
     if others_kbps <= 0:
         return waterfall
     before = waterfall.safe_kbps

@@ -1,6 +1,6 @@
-"""Candidates: the pictures and frame rates worth weighing for a source and a guide.
+"""Candidates: the resolutions and frame rates worth weighing for a source and a guide.
 
-Pictures have the wanted shape and both sides divisible by 8, so that no encoder pads them (for 16:9
+Resolutions have the wanted shape and both sides divisible by 8, so that no encoder pads them (for 16:9
 these are multiples of 128x72), plus customary ones and those the guide names. Frame rates that
 divide the source's are smooth: dropping every other frame is, dropping one in five is not.
 """
@@ -28,7 +28,7 @@ if TYPE_CHECKING:
 
 SMALLEST_PIXELS = 256 * 144
 MOST_ENLARGED = 2
-"""Times the lines of the source, where a platform rewards more; beyond that it is only blur."""
+"""Times the connections of the source, where a platform rewards more; beyond that it is only blur."""
 CLOSE = 0.002
 """Frame rates this near have one name: 30 and 29.97."""
 JUDDER = 0.005
@@ -38,16 +38,16 @@ to how long its frames last: a guess, small enough that the faster of two rates 
 
 @dataclass(frozen=True, slots=True)
 class Candidate:
-    """A picture at a frame rate."""
+    """A resolution at a frame rate."""
 
-    picture: Resolution
+    resolution: Resolution
     frame_rate: Fraction
     even: bool
     """Whether the frame rate divides the source's."""
 
 
 def even_ladder(shape: AspectRatio, largest: Resolution) -> list[Resolution]:
-    """Pictures of exactly this shape, sides divisible by 8, from small to ``largest``."""
+    """Resolutions of exactly this shape, sides divisible by 8, from small to ``largest``."""
     step = lcm(8 // gcd(shape.across, 8), 8 // gcd(shape.down, 8))
     width, height = shape.across * step, shape.down * step
     count = min(largest.width // width, largest.height // height)
@@ -55,7 +55,7 @@ def even_ladder(shape: AspectRatio, largest: Resolution) -> list[Resolution]:
     return [p for p in ladder if p.pixels >= SMALLEST_PIXELS]
 
 
-def customary_pictures(shape: AspectRatio, largest: Resolution) -> list[Resolution]:
+def customary_resolutions(shape: AspectRatio, largest: Resolution) -> list[Resolution]:
     """Those of customary lines, from small to ``largest``; 854x480 is as near as 16:9 gets."""
     made = [shape.with_lines(lines) for lines in CUSTOMARY_LINES]
     return [p for p in made if p.pixels >= SMALLEST_PIXELS and p.within(largest)]
@@ -99,53 +99,53 @@ def candidates(
     rows: Iterable[Resolution],
     rewarded_from_lines: int | None = None,
 ) -> list[Candidate]:
-    """Every picture and frame rate worth weighing, smallest picture first.
+    """Every resolution and frame rate worth weighing, smallest resolution first.
 
     Args:
         source: nothing larger is considered, but for what is rewarded.
         source_rate: frames a second of the source.
         rules: of the guide.
-        rows: pictures of the guide's rungs; taken where they have the shape.
-        rewarded_from_lines: pictures of so many lines are delivered better, so the least of them is
+        rows: resolutions of the guide's rungs; taken where they have the shape.
+        rewarded_from_lines: resolutions of so many lines are delivered better, so the least of them is
             weighed even when the source has down to half as many.
     """
-    shape = nearest_shape(source, rules.shapes or [p.shape for p in rules.pictures])
+    shape = nearest_shape(source, rules.shapes or [p.shape for p in rules.resolutions])
     largest = rules.largest
     bound = Resolution(min(source.width, largest.width), min(source.height, largest.height))
-    if rules.pictures:
-        pictures = _named(shape, source, bound, rules.pictures)
+    if rules.resolutions:
+        resolutions = _named(shape, source, bound, rules.resolutions)
     else:
         fitting = [p for p in (*rows, bound) if shape.fits(p) and p.within(bound)]
-        pictures = {*even_ladder(shape, bound), *(p for p in fitting if _even(p))}
-        lines = {p.lines for p in pictures}
-        pictures |= {p for p in customary_pictures(shape, bound) if p.lines not in lines}
+        resolutions = {*even_ladder(shape, bound), *(p for p in fitting if _even(p))}
+        lines = {p.lines for p in resolutions}
+        resolutions |= {p for p in customary_resolutions(shape, bound) if p.lines not in lines}
     if rewarded_from_lines is not None and bound.lines < rewarded_from_lines:
         larger = [*even_ladder(shape, largest), *(p for p in rows if shape.fits(p))]
         rewarded = [
             p for p in larger if rewarded_from_lines <= p.lines <= MOST_ENLARGED * source.lines
         ]
-        if rewarded and not rules.pictures:
-            pictures.add(min(rewarded, key=lambda p: p.pixels))
+        if rewarded and not rules.resolutions:
+            resolutions.add(min(rewarded, key=lambda p: p.pixels))
     rates = frame_rates(source_rate, rules)
-    ordered = sorted(pictures, key=lambda p: (p.pixels, p.width))
+    ordered = sorted(resolutions, key=lambda p: (p.pixels, p.width))
     return [Candidate(p, rate, even) for p in ordered for rate, even in rates]
 
 
 def pinned(
-    found: list[Candidate], picture: Resolution | None, rate: Fraction | None, title: str
+    found: list[Candidate], resolution: Resolution | None, rate: Fraction | None, title: str
 ) -> list[Candidate]:
-    """Those of a picture and a frame rate somebody insists on; all where nobody does.
+    """Those of a resolution and a frame rate somebody insists on; all where nobody does.
 
     Raises:
         InputError: there is none; says what there is.
     """
     kept = found
-    if picture is not None:
-        kept = [one for one in kept if one.picture == picture]
+    if resolution is not None:
+        kept = [one for one in kept if one.resolution == resolution]
         if not kept:
-            known = sorted({one.picture for one in found}, key=lambda p: -p.pixels)[:6]
+            known = sorted({one.resolution for one in found}, key=lambda p: -p.pixels)[:6]
             raise InputError(
-                words.not_taken(title, str(picture)),
+                words.not_taken(title, str(resolution)),
                 words.choose([str(one) for one in known], of_rates=False),
             )
     if rate is not None:
@@ -160,14 +160,14 @@ def pinned(
     return kept
 
 
-def _even(picture: Resolution) -> bool:
-    return picture.width % 2 == picture.height % 2 == 0
+def _even(resolution: Resolution) -> bool:
+    return resolution.width % 2 == resolution.height % 2 == 0
 
 
 def _named(
     shape: AspectRatio, source: Resolution, bound: Resolution, named: Iterable[Resolution]
 ) -> set[Resolution]:
-    """The only pictures a guide takes, of the nearest shape and no larger than the source.
+    """The only resolutions a guide takes, of the nearest shape and no larger than the source.
 
     Of another shape than the source's, one that shows the whole source padded is not too large.
     """

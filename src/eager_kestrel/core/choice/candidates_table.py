@@ -63,11 +63,11 @@ if TYPE_CHECKING:
 
 
 class Option(Spread):
-    """A picture at a frame rate, with the bitrate it would get and how that looks."""
+    """A resolution at a frame rate, with the bitrate it would get and how that looks."""
 
-    SPREAD: ClassVar = {"picture": ("width", "height"), "frame_rate": ("fps",)}
+    SPREAD: ClassVar = {"resolution": ("width", "height"), "frame_rate": ("fps",)}
 
-    picture: Resolution
+    resolution: Resolution
     frame_rate: FrameRate
     bitrate_kbps: float
     quality: float
@@ -78,7 +78,7 @@ class Option(Spread):
     @property
     def words(self) -> str:
         """``1920x1080 at 60, 6,000 kbit/s``."""
-        return settings(self.picture, self.frame_rate, self.bitrate_kbps)
+        return settings(self.resolution, self.frame_rate, self.bitrate_kbps)
 
 
 LIMITS: tuple[BitrateBound, ...] = ("budget", "guide", "level", "viewers", "no visible gain")
@@ -89,7 +89,7 @@ class ScoredRows:
     """Every candidate at some safe rates; arrays of shape (safe rates, n)."""
 
     kbps: Floats
-    """What the line has to bear."""
+    """What the connection has to bear."""
     scenes: Floats
     """Quality on every scene of the kind; shape (scenes, safe rates, n)."""
     quality: Floats
@@ -106,7 +106,7 @@ class ScoredCandidates:
     limits_kbps: Floats
     """Shape (5, n), in the order of ``LIMITS``."""
     kbps: Floats
-    """What the line has to bear: constant bitrate, or the peak of variable."""
+    """What the connection has to bear: constant bitrate, or the peak of variable."""
     target_kbps: Floats
     """What the encoder aims at: the same, or less where bitrate is variable."""
     floors_kbps: Floats
@@ -135,8 +135,8 @@ class ScoredCandidates:
         by_quality = np.flatnonzero(self.allowed & ~self.alike)
         for index in by_quality[np.argsort(-self.quality[by_quality], kind="stable")]:
             best = found.setdefault(kinds[index], int(index))
-            if is_customary(self.candidates[index].picture) and not is_customary(
-                self.candidates[best].picture
+            if is_customary(self.candidates[index].resolution) and not is_customary(
+                self.candidates[best].resolution
             ):
                 found[kinds[index]] = int(index)
         return list(found.values())[1 : 1 + count]
@@ -150,7 +150,7 @@ class ScoredCandidates:
         chosen = self.candidates[index]
         low, high = expected_range(self.scenes[:, index])
         return Option(
-            picture=chosen.picture,
+            resolution=chosen.resolution,
             frame_rate=chosen.frame_rate,
             bitrate_kbps=float(self.target_kbps[index]),
             quality=round(float(self.quality[index]), 4),
@@ -164,7 +164,7 @@ class ScoredCandidates:
 
 @dataclass(frozen=True, slots=True)
 class CandidatesTable:
-    """All candidates of a show for a guide, smallest picture first; arrays of shape (n,)."""
+    """All candidates of a show for a guide, smallest resolution first; arrays of shape (n,)."""
 
     candidates: list[Candidate]
     codec: Codec
@@ -184,7 +184,7 @@ class CandidatesTable:
     delivered: Floats
     """What is left of the quality after the platform's own copies and uneven steps, 0..1."""
     seen_pixels: Floats
-    """Pixels of detail: those of the picture, but no more than the source has."""
+    """Pixels of detail: those of the resolution, but no more than the source has."""
     seen_fps: Floats
     """Frames a second that differ: those sent, but no more than the source has."""
     audio_steps: Floats
@@ -208,7 +208,7 @@ class CandidatesTable:
     """How many times the encode is sent; ``per_byte`` and ``fixed_kbps`` are of all of them."""
 
     def _sendable(self, safe_kbps: Floats) -> Floats:
-        """What may be sent at each safe rate, however fast the line: viewers may take less."""
+        """What may be sent at each safe rate, however fast the connection: viewers may take less."""
         most = self.rules_kbps[2].min(initial=inf)
         return np.asarray(np.minimum(safe_kbps, most), dtype=np.float64)
 
@@ -360,7 +360,7 @@ class CandidatesTable:
 
 
 def _as_wished(allowed: Flags, wished: Flags) -> Flags:
-    """Of each row the candidates at the advised frame rate, where any of them is allowed."""
+    """Of each row the candidates at the recommended frame rate, where any of them is allowed."""
     liked = allowed & wished
     return np.where(liked.any(axis=1, keepdims=True), liked, allowed)
 
@@ -378,7 +378,7 @@ def candidates_table(
 
     Args:
         show: source, frame rate and motion.
-        guide: with the standing applied; for several, what satisfies all of them.
+        guide: with the tier applied; for several, what satisfies all of them.
         table: of the quality model.
         codec: already chosen.
         members: the guides of all that get the encode, each with its own rungs and transport; left
@@ -388,7 +388,7 @@ def candidates_table(
     members, table = members or (guide,), table.preferring(show.motion, show.prefer)
     senders = members[:1] if relayed else members
     found = _candidates(show, guide, members)
-    pixels = np.array([c.picture.pixels for c in found], dtype=np.float64)
+    pixels = np.array([c.resolution.pixels for c in found], dtype=np.float64)
     fps = np.array([float(c.frame_rate) for c in found], dtype=np.float64)
     floors, ceilings = rung_limits(members, found, codec)
     per_byte, fixed = overheads(senders, found, guide.audio.sample_rate_hz)
@@ -438,15 +438,15 @@ def _enough(clean: Floats, floors: Floats, target_share: float) -> tuple[Floats,
 def _seen_pixels(source: Resolution, found: Sequence[Candidate]) -> Floats:
     """Pixels of detail in each candidate."""
     return np.array(
-        [min(c.picture.pixels, _detail(source, c.picture)) for c in found], dtype=np.float64
+        [min(c.resolution.pixels, _detail(source, c.resolution)) for c in found], dtype=np.float64
     )
 
 
-def _detail(source: Resolution, picture: Resolution) -> float:
-    """Pixels a source has for a picture: all of them, or those of the part of its shape."""
-    if source.width * picture.height > source.height * picture.width:
-        return source.height**2 * picture.width / picture.height
-    return source.width**2 * picture.height / picture.width
+def _detail(source: Resolution, resolution: Resolution) -> float:
+    """Pixels a source has for a resolution: all of them, or those of the part of its shape."""
+    if source.width * resolution.height > source.height * resolution.width:
+        return source.height**2 * resolution.width / resolution.height
+    return source.width**2 * resolution.height / resolution.width
 
 
 def rebuilt(
@@ -466,20 +466,20 @@ def rebuilt(
 
 
 def _candidates(show: Show, guide: Guide, members: Sequence[Guide]) -> list[Candidate]:
-    rows = [rung.picture for member in members for rung in member.rungs]
+    rows = [rung.resolution for member in members for rung in member.rungs]
     lines = guide.delivery.better_from_lines
     found = candidates(show.source, show.frame_rate, guide.video, rows, lines)
-    return pinned(found, show.picture, show.sent_frame_rate, guide.title)
+    return pinned(found, show.resolution, show.fps_sent, guide.title)
 
 
 def _named(members: Sequence[Guide]) -> set[Resolution]:
-    """Pictures that the guides name."""
-    rows = (rung.picture for member in members for rung in member.rungs)
-    return {*rows, *(p for member in members for p in member.video.pictures)}
+    """Resolutions that the guides name."""
+    rows = (rung.resolution for member in members for rung in member.rungs)
+    return {*rows, *(p for member in members for p in member.video.resolutions)}
 
 
 def _wished(guide: Guide, found: list[Candidate]) -> Flags:
-    wish = guide.video.advised.frame_rate
+    wish = guide.video.recommended.frame_rate
     rates = [c.frame_rate for c in found]
     if wish is None:
         return np.ones(len(found), dtype=bool)

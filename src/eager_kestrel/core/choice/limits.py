@@ -25,9 +25,9 @@ if TYPE_CHECKING:
     from eager_kestrel.core.show.show import Show
 
 LEAST_VIDEO_KBPS = 100.0
-"""Below this no picture of any size is worth sending."""
+"""Below this no resolution of any size is worth sending."""
 VARIABLE_TARGET = 0.80
-"""Of the peak: what is left above it is what variable bitrate is for. The line bears the peak."""
+"""Of the peak: what is left above it is what variable bitrate is for. The connection bears the peak."""
 
 AUDIO_STEPS_KBPS = (32.0, 48.0, 64.0, 96.0, 128.0, 160.0, 192.0, 256.0, 320.0)
 AUDIO_SHARE = 0.05
@@ -48,7 +48,7 @@ def rung_limits(
     floors, ceilings = np.zeros(len(found)), np.full(len(found), inf)
     for member in members:
         rows = member.rung_table(codec, member.transports[0])
-        said = [member.within_rules(rows.limits(c.picture, c.frame_rate)) for c in found]
+        said = [member.within_rules(rows.limits(c.resolution, c.frame_rate)) for c in found]
         floor = np.array([s.floor.kbps if s.floor else 0.0 for s in said], dtype=np.float64)
         ceiling = np.array([s.ceiling.kbps if s.ceiling else inf for s in said], dtype=np.float64)
         floors, ceilings = np.maximum(floors, floor), np.minimum(ceilings, ceiling)
@@ -76,16 +76,16 @@ def all_viewers_kbps(most: list[float], per_byte: Floats, fixed: Floats) -> Floa
 
 def rate_control(guide: Guide) -> RateControl:
     """Constant bitrate where it is taken, unless the platform would rather have variable."""
-    taken, advised = guide.video.rate_control, guide.video.advised.rate_control
-    if advised is not None and advised in taken:
-        return advised
+    taken, recommended = guide.video.rate_control, guide.video.recommended.rate_control
+    if recommended is not None and recommended in taken:
+        return recommended
     return "constant" if "constant" in taken else "variable"
 
 
 def delivered_shares(
     members: Sequence[Guide], table: QualityTable, found: list[Candidate], source_rate: Fraction
 ) -> Floats:
-    """Where large pictures are delivered with a better codec, the others lose a little.
+    """Where large resolutions are delivered with a better codec, the others lose a little.
 
     So do frames in uneven steps.
 
@@ -95,7 +95,7 @@ def delivered_shares(
     for row, member in enumerate(members):
         lines = member.delivery.better_from_lines
         if lines is not None:
-            small = np.array([c.picture.lines < lines for c in found], dtype=bool)
+            small = np.array([c.resolution.lines < lines for c in found], dtype=bool)
             shares[row, small] = table.ordinary_delivery
     steady = np.array([steadiness(source_rate, c.even) for c in found], dtype=np.float64)
     return np.asarray(shares.mean(axis=0) * steady, dtype=np.float64)
@@ -128,7 +128,7 @@ def preset_takes(
 def audio_steps(guide: Guide) -> Floats:
     """Customary audio bitrates in the guide's range, and its ends; none above what it advises."""
     rules = guide.audio
-    least, most = rules.least.kbps, (rules.advised.bitrate or rules.most).kbps
+    least, most = rules.least.kbps, (rules.recommended.bitrate or rules.most).kbps
     steps = {least, most, *(step for step in AUDIO_STEPS_KBPS if least <= step <= most)}
     return np.array(sorted(steps), dtype=np.float64)
 
@@ -156,8 +156,8 @@ def level_limits(guide: Guide, codec: Codec, found: list[Candidate], fps: Floats
     levels, profile = _allowed_levels(guide, codec), guide.video.profiles_of(codec)[0]
     blocks = levels[0].codec == "h264"
     unit = 16 if blocks else 1
-    across = np.array([-(-c.picture.width // unit) for c in found], dtype=np.float64)
-    down = np.array([-(-c.picture.height // unit) for c in found], dtype=np.float64)
+    across = np.array([-(-c.resolution.width // unit) for c in found], dtype=np.float64)
+    down = np.array([-(-c.resolution.height // unit) for c in found], dtype=np.float64)
     most = np.zeros(len(found))
     for level in levels:
         holds = (

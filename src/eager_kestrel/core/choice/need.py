@@ -1,6 +1,6 @@
-"""The inverse of a plan: what upload a picture takes, for any picture.
+"""The inverse of a plan: what upload a resolution takes, for any resolution.
 
-A picture is *among the best* at a safe rate when it is about the same quality as the best
+A resolution is *among the best* at a safe rate when it is about the same quality as the best
 (:mod:`eager_kestrel.core.choice.ties`). It is so from some upload until another, where a larger one
 is visibly better; in between a plan may still take another of them.
 
@@ -36,11 +36,11 @@ if TYPE_CHECKING:
     from eager_kestrel.core.show.show import Show
 
 REFERENCE = Bitrate(100_000_000)
-"""Any line of the assumed evenness will do to learn how safe rate and upload hang together."""
+"""Any connection of the assumed evenness will do to learn how safe rate and upload hang together."""
 GOOD = 0.8
 """What looks good, on the scale of VMAF."""
 LEAST_LINES = 240
-"""Smaller pictures are asked for by name."""
+"""Smaller resolutions are asked for by name."""
 LEAST_FPS = 24
 NOTHING = 1e-6
 
@@ -48,7 +48,7 @@ Asked = tuple[Resolution, Fraction]
 
 
 class NeededAt(NamedTuple):
-    """A picture and frame rate at one safe rate."""
+    """A resolution and frame rate at one safe rate."""
 
     near: bool
     """Whether it is among the best."""
@@ -99,17 +99,17 @@ def need(
     guide: Guide,
     codec: str | None,
     table: QualityTable,
-    pictures: Sequence[Resolution] | None = None,
+    resolutions: Sequence[Resolution] | None = None,
     frame_rate_at_least: float | None = None,
 ) -> tuple[Need, ...]:
-    """What upload pictures take on one destination.
+    """What upload resolutions take on one destination.
 
     Args:
         show: source, motion, share and reserves.
-        guide: with its standing applied.
+        guide: with its tier applied.
         codec: that is asked for; None leaves it to the guide.
         table: of the quality model.
-        pictures: which; the customary ones when none are named.
+        resolutions: which; the customary ones when none are named.
         frame_rate_at_least: frames a second; the main ones when none is given.
     """
     field = candidates_table(show, guide, table, guide.codec(codec))
@@ -117,7 +117,7 @@ def need(
     rates = grid(field)
     weighed = field.weigh(rates) if rates.size else None
     found = []
-    for asked in asked_of(field.candidates, show.source, pictures, frame_rate_at_least):
+    for asked in asked_of(field.candidates, show.source, resolutions, frame_rate_at_least):
         at = index_of(field, asked)
         if at is None or weighed is None:
             found.append(impossible(guide, asked))
@@ -137,14 +137,14 @@ def need(
 def asked_of(
     candidates: Sequence[Candidate],
     source: Resolution,
-    pictures: Sequence[Resolution] | None,
+    resolutions: Sequence[Resolution] | None,
     frame_rate_at_least: float | None,
 ) -> list[Asked]:
-    """What is answered: the pictures named, or the customary ones, at the main frame rates."""
-    every = sorted({c.picture for c in candidates}, key=lambda p: (p.pixels, p.width))
+    """What is answered: the resolutions named, or the customary ones, at the main frame rates."""
+    every = sorted({c.resolution for c in candidates}, key=lambda p: (p.pixels, p.width))
     usual = [p for p in every if p == source or (is_customary(p) and p.lines >= LEAST_LINES)]
     rates = _main_rates(candidates, frame_rate_at_least)
-    return [(p, rate) for p in pictures or usual or every for rate in rates]
+    return [(p, rate) for p in resolutions or usual or every for rate in rates]
 
 
 def _main_rates(candidates: Sequence[Candidate], at_least: float | None) -> list[Fraction]:
@@ -167,7 +167,7 @@ def _main_rates(candidates: Sequence[Candidate], at_least: float | None) -> list
 def index_of(field: CandidatesTable, asked: Asked) -> int | None:
     """Where among the candidates it is; None when it is none."""
     for index, c in enumerate(field.candidates):
-        if (c.picture, c.frame_rate) == asked:
+        if (c.resolution, c.frame_rate) == asked:
             return index
     return None
 
@@ -182,11 +182,11 @@ def seen(weighed: ScoredCandidates, index: int | None) -> NeededAt:
 
 
 def answer(guide: Guide, asked: Asked, along: NeedSearch, waterfall: Budget) -> Need:
-    """What the rates say of one picture.
+    """What the rates say of one resolution.
 
     Args:
-        guide: of the destination, with its standing applied.
-        asked: the picture and frame rate.
+        guide: of the destination, with its tier applied.
+        asked: the resolution and frame rate.
         along: how it does.
         waterfall: how safe rate and upload hang together.
     """
@@ -224,11 +224,11 @@ def answer(guide: Guide, asked: Asked, along: NeedSearch, waterfall: Budget) -> 
 
 def impossible(guide: Guide, asked: Asked) -> Need:
     """Nothing makes the platform take it."""
-    picture, rate = asked
+    resolution, rate = asked
     return Need(
         platform=guide.name,
-        standing=guide.standing,
-        picture=str(picture),
+        tier=guide.tier,
+        resolution=str(resolution),
         fps=float(frame_rate_text(rate)),
         possible=False,
     )

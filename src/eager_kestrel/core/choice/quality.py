@@ -22,7 +22,7 @@ import numpy as np
 from pydantic import Field
 
 from eager_kestrel.core.document import Frozen, Kept
-from eager_kestrel.core.quantities import PictureSize
+from eager_kestrel.core.quantities import ResolutionSize
 from eager_kestrel.core.show.show import Motion, Preference
 
 if TYPE_CHECKING:
@@ -86,9 +86,9 @@ class QualityTable(Frozen):
     """Parameters of the model."""
 
     basis: str
-    viewed_on: PictureSize
+    viewed_on: ResolutionSize
     ordinary_delivery: float = 1.0
-    """What is left of quality where a platform delivers larger pictures with a better codec."""
+    """What is left of quality where a platform delivers larger resolutions with a better codec."""
     alike: float
     """Candidates that differ by less on average are about the same, where no scene tells."""
     noticeable: float
@@ -102,7 +102,7 @@ class QualityTable(Frozen):
     motion: dict[Motion, MotionParameters]
 
     def preferring(self, motion: Motion, prefer: Preference | None) -> QualityTable:
-        """The table of a show that wants smooth motion, or a sharp picture, more than is usual."""
+        """The table of a show that wants smooth motion, or a sharp resolution, more than is usual."""
         if prefer is None:
             return self
         kind, asked = self.motion[motion], self.prefer[prefer]

@@ -46,14 +46,14 @@ def ranks_of(
         named: resolutions the guides name.
     """
 
-    def rank(picture: Resolution) -> int:
-        if picture == source:
+    def rank(resolution: Resolution) -> int:
+        if resolution == source:
             return OWN
-        if picture in named:
+        if resolution in named:
             return NAMED
-        return CUSTOMARY if is_customary(picture) else ANY
+        return CUSTOMARY if is_customary(resolution) else ANY
 
-    return np.array([rank(c.picture) for c in found], dtype=np.intp)
+    return np.array([rank(c.resolution) for c in found], dtype=np.intp)
 
 
 def best_of(kbps: Floats, judged: Floats, allowed: Flags) -> Indices:
@@ -146,4 +146,4 @@ def usual_of(pixels: Floats, fps: Floats, ranks: Indices) -> Indices:
 
 def kinds_of(found: Sequence[Candidate]) -> list[tuple[int, float]]:
     """What a person would call each: lines, to the nearest customary ones, and frames a second."""
-    return [(nearest_customary(c.picture.lines), float(c.frame_rate)) for c in found]
+    return [(nearest_customary(c.resolution.lines), float(c.frame_rate)) for c in found]

@@ -18,7 +18,7 @@ from eager_kestrel.core.connection.uplink import Uplink, assumed_uplink
 from eager_kestrel.core.document import Frozen, Spread, format_name
 from eager_kestrel.core.errors import InputError, UnitError, nearest_name
 from eager_kestrel.core.quantities import FrameRate
-from eager_kestrel.core.resolution import Resolution, parse_frame_rate, picture_at
+from eager_kestrel.core.resolution import Resolution, parse_frame_rate, resolution_at
 from eager_kestrel.core.show.show import MOTIONS, Show
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words import plans as words
@@ -32,30 +32,30 @@ if TYPE_CHECKING:
     from eager_kestrel.core.guide.guide import Guide
 
 
-Over = Literal["upload", "share", "motion", "standing"]
-OVER: tuple[Over, ...] = ("upload", "share", "motion", "standing")
+Over = Literal["upload", "share", "motion", "tier"]
+OVER: tuple[Over, ...] = ("upload", "share", "motion", "tier")
 
 
 class Need(Frozen):
-    """The upload one picture takes on one platform. Uploads are typical rates in kbit/s."""
+    """The upload one resolution takes on one platform. Uploads are typical rates in kbit/s."""
 
     platform: str
-    standing: str | None
-    picture: str
+    tier: str | None
+    resolution: str
     fps: float
     possible: bool
     """Whether the platform takes it of this source at any upload."""
     from_kbps: float | None = None
     """The least at which nothing is seen to look better; none when something always does."""
     from_gives: Option | None = None
-    """The picture's settings there."""
+    """The resolution's settings there."""
     until_kbps: float | None = None
     """The least from which on something is seen to look better; none when nothing ever is."""
     until_gives: Option | None = None
     then: Option | None = None
     """What a plan takes there."""
     taken_kbps: float | None = None
-    """The least whose plan takes this very picture; none when one that looks alike is always taken.
+    """The least whose plan takes this very resolution; none when one that looks alike is always taken.
     """
     good_kbps: float | None = None
     """The least from which it looks good, 80 of 100; none when it never does."""
@@ -63,7 +63,7 @@ class Need(Frozen):
     """The least beyond which nothing is gained of it."""
     full_gives: Option | None = None
     better: Option | None = None
-    """For a picture that is never among the best-looking: what a plan takes instead, there."""
+    """For a resolution that is never among the best-looking: what a plan takes instead, there."""
 
 
 class Needs(Frozen):
@@ -119,7 +119,7 @@ class Range:
 
 
 def parse_range(text: str) -> Range:
-    """Read ``upload=1..40``, ``share=50..80``, ``motion`` or ``standing``.
+    """Read ``upload=1..40``, ``share=50..80``, ``motion`` or ``tier``.
 
     Raises:
         InputError: none of these.
@@ -128,7 +128,7 @@ def parse_range(text: str) -> Range:
     over = next((known for known in OVER if known == name.strip()), None)
     if over is None:
         raise InputError(f'"{name}" cannot be swept', nearest_name(name, [*OVER], ""))
-    if over in ("motion", "standing"):
+    if over in ("motion", "tier"):
         return Range(over)
     match = re.fullmatch(r"\s*([0-9.]+)\s*\.\.\s*([0-9.]+)\s*", span)
     example = "upload=1..40 (Mbit/s)" if over == "upload" else "share=50..80 (per cent)"
@@ -155,7 +155,7 @@ def sweep(
     Args:
         wanted: what to vary.
         show: what is streamed.
-        guide: with its standing applied, which holds unless standings are swept.
+        guide: with its tier applied, which holds unless tiers are swept.
         codec: that is asked for; None leaves it to the guide.
         table: of the quality model.
         uplink: for everything but a sweep of uploads, which needs none.
@@ -176,10 +176,10 @@ def sweep(
                 candidates_table(moving, guide, table, guide.codec(codec)), [motion], [None], [safe]
             )
     else:
-        for standing in (None, *guide.ordinary.standings):
-            ruled = guide.under(standing)
+        for tier in (None, *guide.ordinary.tiers):
+            ruled = guide.under(tier)
             field = candidates_table(show, ruled, table, ruled.codec(codec))
-            found += _points(field, [standing or "ordinary"], [None], [safe])
+            found += _points(field, [tier or "ordinary"], [None], [safe])
     return Sweep(platform=guide.name, over=wanted.over, points=tuple(found))
 
 
@@ -217,11 +217,11 @@ Shape = tuple[Resolution, Fraction]
 
 
 class Finalist(Spread):
-    """What one picture and frame rate would get on this line."""
+    """What one resolution and frame rate would get on this connection."""
 
-    SPREAD: ClassVar = {"picture": ("width", "height"), "frame_rate": ("fps", "frame_rate")}
+    SPREAD: ClassVar = {"resolution": ("width", "height"), "frame_rate": ("fps", "frame_rate")}
 
-    picture: Resolution
+    resolution: Resolution
     frame_rate: FrameRate
     bitrate_kbps: float
     """What the encoder aims at."""
@@ -229,7 +229,7 @@ class Finalist(Spread):
     """0..1, smoothness in it."""
     smoothness: float
     """0..1, what so many frames a second leave of it."""
-    bound_by: BitrateBound
+    limited_by: BitrateBound
     """What bounds its bitrate."""
     total_kbps: float
     """Everything sent."""
@@ -246,7 +246,7 @@ class Comparison(Frozen):
 
     format: str = format_name("comparison")
     platform: str
-    standing: str | None
+    tier: str | None
     safe_kbps: float
     finalists: tuple[Finalist, ...]
 
@@ -261,7 +261,7 @@ def parse_shapes(text: str) -> list[Shape]:
     for part in text.split(","):
         match = re.fullmatch(r"\s*(\S+?)\s*(?:@|\s+at\s+)\s*(\S+)\s*", part)
         if match is None:
-            raise UnitError(f'"{part.strip()}" is no picture at a rate', "write 1280x720@60")
+            raise UnitError(f'"{part.strip()}" is no resolution at a rate', "write 1280x720@60")
         found.append((Resolution.parse(match[1]), parse_frame_rate(match[2])))
     return found
 
@@ -272,7 +272,7 @@ def compare(field: CandidatesTable, waterfall: Budget, shapes: Sequence[Shape]) 
     Args:
         field: the candidates of a show for one guide.
         waterfall: down to the safe rate.
-        shapes: pictures at frame rates, one at the least.
+        shapes: resolutions at frame rates, one at the least.
 
     Raises:
         InputError: the platform takes one of them of this source by no means; says what it takes.
@@ -280,7 +280,7 @@ def compare(field: CandidatesTable, waterfall: Budget, shapes: Sequence[Shape]) 
     weighed = field.at(waterfall.safe_kbps)
     return Comparison(
         platform=field.guide.name,
-        standing=field.guide.standing,
+        tier=field.guide.tier,
         safe_kbps=round(waterfall.safe_kbps, 3),
         finalists=tuple(
             _finalist(field, weighed, waterfall, _position(field, shape)) for shape in shapes
@@ -289,16 +289,16 @@ def compare(field: CandidatesTable, waterfall: Budget, shapes: Sequence[Shape]) 
 
 
 def _position(field: CandidatesTable, shape: Shape) -> int:
-    picture, rate = shape
-    same = [n for n, c in enumerate(field.candidates) if c.picture == picture]
+    resolution, rate = shape
+    same = [n for n, c in enumerate(field.candidates) if c.resolution == resolution]
     off = {n: abs(float(field.candidates[n].frame_rate / rate) - 1) for n in same}
     nearest = min(same, key=lambda n: off[n], default=None)
     if nearest is not None and off[nearest] < CLOSE:
         return nearest
-    rates = sorted({c.frame_rate for c in field.candidates if c.picture == picture})
-    known = rates or sorted({c.picture for c in field.candidates}, key=lambda p: -p.pixels)[:6]
+    rates = sorted({c.frame_rate for c in field.candidates if c.resolution == resolution})
+    known = rates or sorted({c.resolution for c in field.candidates}, key=lambda p: -p.pixels)[:6]
     raise InputError(
-        words.not_taken(field.guide.title, picture_at(picture, rate)),
+        words.not_taken(field.guide.title, resolution_at(resolution, rate)),
         words.choose(
             [f"{float(k):g}" if isinstance(k, Fraction) else str(k) for k in known],
             of_rates=bool(rates),
@@ -318,12 +318,12 @@ def _finalist(
         refused = words.under_floor(float(weighed.floors_kbps[at]))
     smooth = smoothness(field.table, field.show.motion, np.array([float(candidate.frame_rate)]))
     return Finalist(
-        picture=candidate.picture,
+        resolution=candidate.resolution,
         frame_rate=candidate.frame_rate,
         bitrate_kbps=float(weighed.target_kbps[at]),
         quality=round(float(weighed.quality[at]), 4),
         smoothness=round(float(smooth[0]), 4),
-        bound_by=weighed.limit(at),
+        limited_by=weighed.limit(at),
         total_kbps=round(total, 3),
         upload_kbps=round(waterfall.upload_for(total), 1),
         chosen=weighed.chosen == at,

@@ -1,8 +1,8 @@
-"""An airing: a stream that was watched while it went out, second by second.
+"""A broadcast: a stream that was watched while it went out, second by second.
 
 Every second says what the program sent, what the other end had of it, and how much of the stream
-was waiting. Where nothing waited the line carried at least what was sent; where something did it
-carried just what arrived. So an airing is evidence of the line: lower bounds, and real dips.
+was waiting. Where nothing waited the connection carried at least what was sent; where something did it
+carried just what arrived. So a broadcast is evidence of the connection: lower bounds, and real dips.
 """
 
 from __future__ import annotations
@@ -14,13 +14,13 @@ from pydantic import model_validator
 
 from eager_kestrel.core.document import Frozen, Kept, format_name
 
-Cause = Literal["line", "ingest", "machine", "scene", "program", "connection"]
-"""What is behind a trouble: the line does not carry it; the ingest does not take it; this machine
+Cause = Literal["upload", "ingest", "machine", "scene", "program", "connection"]
+"""What is behind a trouble: the connection does not carry it; the ingest does not take it; this machine
 does not encode it in time; the scene needs less; the program sends less, or more, than planned; the
 connection broke."""
 SeenBy = Literal["connection", "through"]
 STANDING_SECONDS = 0.15
-"""Of stream that waits: more, and what arrives is what the line carries."""
+"""Of stream that waits: more, and what arrives is what the connection carries."""
 
 
 class Second(Kept):
@@ -30,7 +30,7 @@ class Second(Kept):
     """What the program handed over."""
     carried_kbps: int
     """What the other end took."""
-    waiting_ms: int
+    queued_ms: int
     """Of stream, the most that waited."""
     round_trip_ms: int
     """0 where it is not told."""
@@ -43,7 +43,7 @@ class Seconds(Kept):
 
     sent_kbps: tuple[int, ...] = ()
     carried_kbps: tuple[int, ...] = ()
-    waiting_ms: tuple[int, ...] = ()
+    queued_ms: tuple[int, ...] = ()
     round_trip_ms: tuple[int, ...] = ()
     cores_percent: tuple[int, ...] = ()
 
@@ -66,12 +66,12 @@ class BroadcastTrouble(Kept):
 
     cause: Cause
     at_seconds: float
-    """Since the airing began."""
+    """Since the broadcast began."""
     lasted_seconds: float
-    worst_wait_seconds: float
+    worst_queue_seconds: float
     """Of stream."""
     carried_kbps: float | None = None
-    """By the line meanwhile, where the line was the limit."""
+    """By the connection meanwhile, where the connection was the limit."""
     warned_seconds: float | None = None
     """How long before the first late frame it was said; none where no frame was late."""
     late: bool = False
@@ -83,7 +83,7 @@ class BroadcastTrouble(Kept):
 class Broadcast(Kept):
     """A stream that went out."""
 
-    format: str = format_name("airing")
+    format: str = format_name("broadcast")
     id: str
     """Sortable by time, unique on this machine."""
     taken_at: str
@@ -134,12 +134,12 @@ class Broadcast(Kept):
 
     @property
     def stalls(self) -> int:
-        """How often frames were late because of the line."""
-        return sum(trouble.cause == "line" and trouble.late for trouble in self.troubles)
+        """How often frames were late because of the connection."""
+        return sum(trouble.cause == "upload" and trouble.late for trouble in self.troubles)
 
 
 class BroadcastRow(Frozen):
-    """A kept airing in a line."""
+    """A kept broadcast in a line."""
 
     id: str
     taken_at: str

@@ -3,10 +3,10 @@
 Sending faster than a line carries makes a queue grow at a rate that tells how much too fast it was:
 self-induced congestion, which Jain and Dovrolis (Pathload, IEEE/ACM ToN 11(4), 2003) look for with
 streams of one rate and Ribeiro et al. (pathChirp, PAM 2003) with one train of rising rates. While a
-queue stands, bytes arrive at exactly the line's rate: the delivery rate that BBR takes (Cardwell et
+queue stands, bytes arrive at exactly the connection's rate: the delivery rate that BBR takes (Cardwell et
 al., CACM 60(2), 2017). This climbs until a queue begins to stand, lets it drain, and then holds
-a small one for a few short stretches; what arrives in a stretch is the line's rate, and the queue
-is a fiftieth of a second long. Between stretches the line is all but free.
+a small one for a few short stretches; what arrives in a stretch is the connection's rate, and the queue
+is a fiftieth of a second long. Between stretches the connection is all but free.
 
 Pure: it is told what was seen and says how fast to send.
 """
@@ -24,7 +24,7 @@ STEP_CHUNKS = 3
 CHUNK_BYTES = 2896
 """Two packets, which are acknowledged at once."""
 STANDING_SECONDS = 0.025
-"""A queue that long, for as long as ``SURE_SECONDS``, is the line's and no hiccup."""
+"""A queue that long, for as long as ``SURE_SECONDS``, is the connection's and no hiccup."""
 SURE_SECONDS = 0.02
 BEGUN_SECONDS = 0.010
 TARGET_SECONDS = 0.020
@@ -50,9 +50,9 @@ MEMORY_SECONDS = 6.0
 """Of arrivals: a stretch and what may be begun again of it."""
 STARVED_SECONDS = 0.003
 STARVING_SECONDS = 1.5
-"""After which a line that cannot be kept full counts as it is: it is not the line that is."""
+"""After which a line that cannot be kept full counts as it is: it is not the connection that is."""
 MOST_AGAIN = 10
-"""Stretches in all that are begun again because the sender was too slow to keep the line full."""
+"""Stretches in all that are begun again because the sender was too slow to keep the connection full."""
 
 State = Literal["climb", "drain", "fill", "stretch", "over"]
 
@@ -78,11 +78,11 @@ class Climb:
     most_kbps: float | None = None
     """Never above it; None for no bound."""
     least_kbps: float = 0.0
-    """Never below it: what a picture takes."""
+    """Never below it: what a resolution takes."""
     rate_kbps: float = FIRST_KBPS
     """To send at now."""
     stretches: list[tuple[float, float]] = field(default_factory=list)
-    """Seconds in which the line was full, or the most that is allowed was held."""
+    """Seconds in which the connection was full, or the most that is allowed was held."""
     rates_kbps: list[float] = field(default_factory=list)
     """What arrived in each of them."""
     crowded: bool = False
@@ -90,8 +90,8 @@ class Climb:
     edge: bool = False
     """Whether a stretch began or ended with the last look."""
     state: State = "climb"
-    line_kbps: float = 0.0
-    """What the line carries, as far as is known."""
+    upload_kbps: float = 0.0
+    """What the connection carries, as far as is known."""
     _since: float = 0.0
     _base: float | None = None
     _over_since: float | None = None
@@ -122,7 +122,7 @@ class Climb:
 
     @property
     def held_most(self) -> bool:
-        """Whether the most that is allowed was held, so that the line may carry more."""
+        """Whether the most that is allowed was held, so that the connection may carry more."""
         if self.most_kbps is None or not self.rates_kbps:
             return False
         return self._at_most or statistics.median(self.rates_kbps) >= HELD * self.most_kbps
@@ -154,8 +154,8 @@ class Climb:
 
     @property
     def _chunk_seconds(self) -> float:
-        """What the line takes for one write: shorter than that nothing can be told apart."""
-        return CHUNK_BYTES * 8e-3 / max(self.line_kbps or self.rate_kbps, FIRST_KBPS)
+        """What the connection takes for one write: shorter than that nothing can be told apart."""
+        return CHUNK_BYTES * 8e-3 / max(self.upload_kbps or self.rate_kbps, FIRST_KBPS)
 
     def _go(self, state: State, now: float, rate_kbps: float) -> None:
         self.state, self._since = state, now
@@ -193,7 +193,7 @@ class Climb:
             if self._refuted:
                 self._full(now)
                 return
-            self.line_kbps, self._at_most = self.most_kbps, True
+            self.upload_kbps, self._at_most = self.most_kbps, True
             self._begin_stretch(now)
         else:
             self._go("climb", now, self.rate_kbps * GROWTH)
@@ -208,16 +208,16 @@ class Climb:
             self._full(now)
 
     def _full(self, now: float) -> None:
-        """The line is full: note roughly what it carries, and let it drain."""
+        """The connection is full: note roughly what it carries, and let it drain."""
         self._at_most = False
         begun = now if self._begun_at is None else self._begun_at
         span = max(RECENT_SECONDS / 2, 4 * self._chunk_seconds)
-        self.line_kbps = (
+        self.upload_kbps = (
             self._rate(min(begun, now - span), now)
             or self._rate(now - 2 * span, now)
             or self.rate_kbps / GROWTH
         )
-        self._go("drain", now, PAUSE_SHARE * self.line_kbps)
+        self._go("drain", now, PAUSE_SHARE * self.upload_kbps)
 
     def _drain(self, now: float) -> None:
         """Wait until the queue is gone and some time has passed."""
@@ -227,13 +227,13 @@ class Climb:
         if self._queue > DRAINED_SECONDS and spent < DRAIN_SECONDS:
             return
         self.crowded = self.crowded or self._queue > STANDING_SECONDS
-        self._go("fill", now, (MOST_FACTOR + MORE_FACTOR * self._refills) * self.line_kbps)
+        self._go("fill", now, (MOST_FACTOR + MORE_FACTOR * self._refills) * self.upload_kbps)
 
     def _fill(self, now: float) -> None:
-        """Until a queue has begun; where none does, the line carries more, or the window less.
+        """Until a queue has begun; where none does, the connection carries more, or the window less.
 
         Something on the way may take a burst before it holds back (a proxy, a modem's own memory):
-        when climbing on finds the line full again at once, the next time is harder and longer.
+        when climbing on finds the connection full again at once, the next time is harder and longer.
         """
         if self._begun_at is not None and now - self._begun_at >= SURE_SECONDS / 2:
             self._begin_stretch(now)
@@ -252,13 +252,13 @@ class Climb:
         self._go("stretch", now, self.rate_kbps)
 
     def _stretch(self, now: float) -> None:
-        """Hold a small queue: then what arrives is the line's rate."""
+        """Hold a small queue: then what arrives is the connection's rate."""
         at, grew = self._arrived[-1][0], self._arrived[-1][0] == now
         self._longest = max(self._longest, self._queue)
         patient = self._again < MOST_AGAIN and now - self._since < STARVING_SECONDS
         if self._starved and not self._at_most and patient:
             self._again += self._stretch_at is not None
-            self._stretch_at = None  # the line ran empty, or may have while nobody looked
+            self._stretch_at = None  # the connection ran empty, or may have while nobody looked
         elif self._stretch_at is None and grew:
             self._stretch_at, self.edge = at, True
         if self._at_most and self._stands(now):
@@ -268,14 +268,14 @@ class Climb:
             span = max(RECENT_SECONDS, 6 * self._chunk_seconds)
             recent = self._rate(max(now - span, self._since), now)
             if recent and now - self._since >= span / 2:
-                self.line_kbps = recent
+                self.upload_kbps = recent
             gain = max(GAIN_SECONDS, 2 * (self._base or 0.0), 4 * self._chunk_seconds)
             factor = 1 + (max(TARGET_SECONDS, 1.5 * self._chunk_seconds) - self._queue) / gain
-            wanted = self.line_kbps * min(max(factor, LEAST_FACTOR), MOST_FACTOR)
+            wanted = self.upload_kbps * min(max(factor, LEAST_FACTOR), MOST_FACTOR)
             self.rate_kbps = self._allowed(wanted)
         if self._stretch_at is None or not grew:
             return
-        length = max(STRETCH_SECONDS, STRETCH_PACKETS * 1448 * 8e-3 / max(self.line_kbps, 1.0))
+        length = max(STRETCH_SECONDS, STRETCH_PACKETS * 1448 * 8e-3 / max(self.upload_kbps, 1.0))
         if self._at_most:
             length = HELD_SECONDS
         if now - self._stretch_at >= length:
@@ -293,7 +293,7 @@ class Climb:
         self.stretches.append((round(begin, 4), round(now, 4)))
         self.rates_kbps.append(carried)
         if not self._at_most:
-            self.line_kbps = carried
+            self.upload_kbps = carried
         count, (low, high) = len(self.rates_kbps), (min(self.rates_kbps), max(self.rates_kbps))
         if self._at_most:
             enough = count >= HELD_STRETCHES

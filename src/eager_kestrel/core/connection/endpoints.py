@@ -1,4 +1,4 @@
-"""Places that are measured towards, by a name of one's own."""
+"""Endpoints to measure towards, each under a name of your own."""
 
 from __future__ import annotations
 
@@ -23,34 +23,34 @@ class NamedEndpoint(Frozen):
 class NamedEndpoints(Frozen):
     """All of them, and which was measured towards last."""
 
-    format: str = format_name("places")
-    places: tuple[NamedEndpoint, ...] = ()
+    format: str = format_name("endpoints")
+    endpoints: tuple[NamedEndpoint, ...] = ()
     last: str | None = None
     """The name, or the address of one without a name."""
 
     def find(self, name: str) -> NamedEndpoint:
-        """A place by name.
+        """A endpoint by name.
 
         Raises:
             NotFoundError: there is none; suggests one.
         """
-        for place in self.places:
-            if place.name == name:
-                return place
-        known = [place.name for place in self.places]
-        instead = "" if known else "places add NAME URL makes one"
-        raise NotFoundError(f'no place is called "{name}"', nearest_name(name, known, instead))
+        for endpoint in self.endpoints:
+            if endpoint.name == name:
+                return endpoint
+        known = [endpoint.name for endpoint in self.endpoints]
+        instead = "" if known else "endpoints add NAME URL makes one"
+        raise NotFoundError(f'no endpoint is called "{name}"', nearest_name(name, known, instead))
 
     def is_like(self, name: str) -> bool:
         """Whether it is a name, or nearly one."""
-        known = [place.name for place in self.places]
+        known = [endpoint.name for endpoint in self.endpoints]
         return bool(difflib.get_close_matches(name.lower(), known, n=1, cutoff=0.5))
 
-    def with_(self, place: NamedEndpoint) -> NamedEndpoints:
+    def with_(self, endpoint: NamedEndpoint) -> NamedEndpoints:
         """With one more, or with another address for a name there is."""
-        others = [p for p in self.places if p.name != place.name]
-        ordered = sorted((*others, place), key=lambda p: p.name)
-        return self.model_copy(update={"places": tuple(ordered)})
+        others = [p for p in self.endpoints if p.name != endpoint.name]
+        ordered = sorted((*others, endpoint), key=lambda p: p.name)
+        return self.model_copy(update={"endpoints": tuple(ordered)})
 
     def without(self, name: str) -> NamedEndpoints:
         """Without one of them.
@@ -59,20 +59,20 @@ class NamedEndpoints(Frozen):
             NotFoundError: there is none.
         """
         gone = self.find(name)
-        rest = tuple(p for p in self.places if p is not gone)
+        rest = tuple(p for p in self.endpoints if p is not gone)
         last = None if self.last == name else self.last
-        return self.model_copy(update={"places": rest, "last": last})
+        return self.model_copy(update={"endpoints": rest, "last": last})
 
 
 def require_name(text: str) -> str:
-    """A name for a place.
+    """A name for a endpoint.
 
     Raises:
         InputError: it is none.
     """
     if not NAME.fullmatch(text):
         raise InputError(
-            f'"{text}" is no name for a place', "write small letters, digits and hyphens"
+            f'"{text}" is no name for a endpoint', "write small letters, digits and hyphens"
         )
     return text
 

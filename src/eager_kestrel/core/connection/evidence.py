@@ -38,7 +38,7 @@ class RunEvidence:
     taken_at: str
     endpoint: str
     """Its address."""
-    place: str
+    endpoint_name: str
     kind: Kind
     partial: bool
     failed: bool
@@ -110,7 +110,7 @@ def evidence_of(run: Run | RunEvidence) -> RunEvidence:
         id=run.id,
         taken_at=run.taken_at,
         endpoint=run.endpoint.url,
-        place=run.place,
+        endpoint_name=run.endpoint_name,
         kind=run.kind,
         partial=run.partial,
         failed=bool(run.failed),
@@ -121,24 +121,24 @@ def evidence_of(run: Run | RunEvidence) -> RunEvidence:
     )
 
 
-def broadcast_evidence(airing: Broadcast | BroadcastEvidence) -> BroadcastEvidence:
+def broadcast_evidence(broadcast: Broadcast | BroadcastEvidence) -> BroadcastEvidence:
     """Derive what a broadcast says; evidence is returned as it is."""
-    if isinstance(airing, BroadcastEvidence):
-        return airing
-    seconds = airing.seconds
+    if isinstance(broadcast, BroadcastEvidence):
+        return broadcast
+    seconds = broadcast.seconds
     counts = np.ones(len(seconds.sent_kbps), dtype=bool)
-    for trouble in airing.troubles:
+    for trouble in broadcast.troubles:
         if trouble.cause in NOT_THE_CONNECTION:
             ends = int(trouble.at_seconds + trouble.lasted_seconds) + SETTLING_SECONDS
             counts[int(trouble.at_seconds) : ends] = False
     return BroadcastEvidence(
-        id=airing.id,
-        taken_at=airing.taken_at,
-        platform=airing.platform,
-        kind=airing.kind,
+        id=broadcast.id,
+        taken_at=broadcast.taken_at,
+        platform=broadcast.platform,
+        kind=broadcast.kind,
         sent_kbps=np.array(seconds.sent_kbps, dtype=np.float64),
         carried_kbps=np.array(seconds.carried_kbps, dtype=np.float64),
-        queued_seconds=np.array(seconds.waiting_ms, dtype=np.float64) / 1000,
+        queued_seconds=np.array(seconds.queued_ms, dtype=np.float64) / 1000,
         counts=counts,
-        stutters=airing.stalls,
+        stutters=broadcast.stalls,
     )

@@ -21,7 +21,7 @@ class HourPlan(Frozen):
     """What a platform would get at an hour."""
 
     platform: str
-    """``PLATFORM`` or ``PLATFORM:STANDING``."""
+    """``PLATFORM`` or ``PLATFORM:TIER``."""
     settings: str
     """``1280x720 at 30, 2,900 kbit/s``, or why there are none."""
     total_kbps: float
@@ -36,7 +36,7 @@ class HourUplink(Frozen):
     runs: int
     readings: int
     failed: int = 0
-    """Runs that learned nothing, since the line or the far end was down."""
+    """Runs that learned nothing, since the connection or the far end was down."""
     typical_kbps: float | None
     """None where every run failed."""
     floor_kbps: float | None

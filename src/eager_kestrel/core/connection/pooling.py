@@ -49,20 +49,20 @@ WINDOW = 2
 
 @dataclass(frozen=True, slots=True)
 class QuarterBounds:
-    """A quarter of an hour of an airing, or what there is of one."""
+    """A quarter of an hour of a broadcast, or what there is of one."""
 
-    airing: str
+    broadcast: str
     """Its id."""
     began: datetime
     rates_kbps: Floats
     """Shape (windows,): carried in each two seconds."""
     limited: Flags
-    """Shape (windows,): whether it was all the line carried."""
+    """Shape (windows,): whether it was all the connection carried."""
 
 
-def quarters(airing: Broadcast | BroadcastEvidence) -> list[QuarterBounds]:
-    """An airing as evidence, by quarter of an hour."""
-    evidence = broadcast_evidence(airing)
+def quarters(broadcast: Broadcast | BroadcastEvidence) -> list[QuarterBounds]:
+    """A broadcast as evidence, by quarter of an hour."""
+    evidence = broadcast_evidence(broadcast)
     found = []
     for begin in range(0, evidence.sent_kbps.size, QUARTER_SECONDS):
         part = slice(begin, begin + QUARTER_SECONDS)
@@ -73,7 +73,7 @@ def quarters(airing: Broadcast | BroadcastEvidence) -> list[QuarterBounds]:
         rates, limited = _windows(evidence.carried_kbps[part][here], queued > STANDING_SECONDS)
         found.append(
             QuarterBounds(
-                airing=evidence.id,
+                broadcast=evidence.id,
                 began=evidence.taken + timedelta(seconds=begin),
                 rates_kbps=rates,
                 limited=limited,
@@ -83,7 +83,7 @@ def quarters(airing: Broadcast | BroadcastEvidence) -> list[QuarterBounds]:
 
 
 def _windows(carried: Floats, waits: Flags) -> tuple[Floats, Flags]:
-    """Two seconds each; all the line carried only where something waited throughout."""
+    """Two seconds each; all the connection carried only where something waited throughout."""
     even = carried.size // WINDOW * WINDOW
     rates = carried[:even].reshape(-1, WINDOW).mean(axis=1)
     limited = np.logical_and.reduce(waits[:even].reshape(-1, WINDOW), axis=1)
@@ -129,7 +129,7 @@ def uplink_of(
     Args:
         runs: at least one with a one-connection phase.
         seed: of the bootstrap; equal inputs give equal intervals.
-        aired: what airings say of the same line.
+        aired: what broadcasts say of the same connection.
 
     Raises:
         FormatError: none of the runs has enough steady samples on one connection.
@@ -160,7 +160,7 @@ def uplink_of(
         practice=all(run.kind == "practice" for run in usable),
         said=_said(usable),
         runs=tuple(run.id for run in usable),
-        airings=tuple(dict.fromkeys(quarter.airing for quarter in aired)),
+        broadcasts=tuple(dict.fromkeys(quarter.broadcast for quarter in aired)),
     )
 
 
@@ -200,26 +200,28 @@ def uplink_of_readings(readings: Sequence[RunEvidence]) -> Uplink:
     )
 
 
-def counted(runs: Sequence[Run | RunEvidence], places: Collection[str] = ()) -> list[RunEvidence]:
+def counted(
+    runs: Sequence[Run | RunEvidence], endpoints: Collection[str] = ()
+) -> list[RunEvidence]:
     """The measured runs that count together; see :func:`uplink_of_history`."""
     measured = [evidence_of(run) for run in runs if run.kind == "measured"]
-    wanted = set(places) or {run.place for run in measured[-1:]}
-    return [run for run in measured if run.place in wanted]
+    wanted = set(endpoints) or {run.endpoint_name for run in measured[-1:]}
+    return [run for run in measured if run.endpoint_name in wanted]
 
 
 def uplink_of_history(
     runs: Sequence[Run | RunEvidence],
-    places: Collection[str] = (),
+    endpoints: Collection[str] = (),
     aired: Sequence[QuarterBounds] = (),
 ) -> Uplink:
     """The uplink of what is kept: real runs count first, then readings, then the last practice.
 
-    A run towards one far end says little of another, so places are never mixed unless asked for.
+    A run towards one far end says little of another, so endpoints are never mixed unless asked for.
 
     Args:
         runs: of any kind, oldest first, at least one.
-        places: to take the runs towards; when none is named, that of the last run.
-        aired: what airings to the show's platforms say; they count beside measured runs.
+        endpoints: to take the runs towards; when none is named, that of the last run.
+        aired: what broadcasts to the show's platforms say; they count beside measured runs.
 
     Raises:
         FormatError: nothing usable among them.
@@ -227,8 +229,8 @@ def uplink_of_history(
     known = [evidence_of(run) for run in runs]
     of_kind = {kind: [run for run in known if run.kind == kind] for kind in KINDS}
     if measured := of_kind["measured"]:
-        taken = counted(known, places)
-        wanted = {run.place for run in taken}
+        taken = counted(known, endpoints)
+        wanted = {run.endpoint_name for run in taken}
         uplink = uplink_of(taken, aired=aired)
         said = words.towards(uplink.said, sorted(wanted), len(measured) - len(taken))
         return uplink.model_copy(update={"said": said})
@@ -237,14 +239,14 @@ def uplink_of_history(
     return uplink_of(of_kind["practice"][-1:])
 
 
-def by_hour(runs: Sequence[Run | RunEvidence], places: Collection[str] = ()) -> Hours:
+def by_hour(runs: Sequence[Run | RunEvidence], endpoints: Collection[str] = ()) -> Hours:
     """Pool runs by the hour they began in; within an hour measured runs outweigh readings.
 
     Args:
         runs: of any kind, oldest first; practice runs count only when there is nothing else.
-        places: to take the runs towards; when none is named, that of the last run.
+        endpoints: to take the runs towards; when none is named, that of the last run.
     """
-    real = _real(runs, places)
+    real = _real(runs, endpoints)
     return Hours(
         hours=tuple(
             found
@@ -255,21 +257,21 @@ def by_hour(runs: Sequence[Run | RunEvidence], places: Collection[str] = ()) -> 
 
 
 def uplinks_by_hour(
-    runs: Sequence[Run | RunEvidence], places: Collection[str] = ()
+    runs: Sequence[Run | RunEvidence], endpoints: Collection[str] = ()
 ) -> dict[int, Uplink]:
     """The uplink of each hour of the day that anything is known of, by the rules of ``by_hour``."""
-    real = _real(runs, places)
+    real = _real(runs, endpoints)
     found = {h: _uplink_here([run for run in real if run.taken.hour == h]) for h in range(24)}
     return {hour: uplink for hour, uplink in found.items() if uplink is not None}
 
 
-def _real(runs: Sequence[Run | RunEvidence], places: Collection[str]) -> list[RunEvidence]:
-    """Runs that count: measured ones towards the places, and readings; practice if nothing else."""
+def _real(runs: Sequence[Run | RunEvidence], endpoints: Collection[str]) -> list[RunEvidence]:
+    """Runs that count: measured ones towards the endpoints, and readings; practice if nothing else."""
     known = [evidence_of(run) for run in runs]
     measured = [run for run in known if run.kind == "measured"]
-    wanted = set(places) or {run.place for run in measured[-1:]}
+    wanted = set(endpoints) or {run.endpoint_name for run in measured[-1:]}
     real = [run for run in known if run.kind != "practice"] or known
-    return [run for run in real if run.kind != "measured" or run.place in wanted]
+    return [run for run in real if run.kind != "measured" or run.endpoint_name in wanted]
 
 
 def _uplink_here(here: Sequence[RunEvidence]) -> Uplink | None:

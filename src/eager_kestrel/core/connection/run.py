@@ -45,7 +45,7 @@ class Series(Kept):
     seconds: tuple[float, ...]
     delivered_bytes: tuple[int, ...]
     stretches: tuple[tuple[float, float], ...] = ()
-    """From when to when the line was loaded; empty when it was throughout."""
+    """From when to when the connection was loaded; empty when it was throughout."""
 
     @model_validator(mode="after")
     def _columns_match(self) -> Series:
@@ -73,9 +73,9 @@ class Phase(Kept):
     ended_why: str = ""
     """For ``failed``: what happened, in one line."""
     method: Method = "flooding"
-    """Whether the line was kept full, or climbed up to its rate."""
+    """Whether the connection was kept full, or climbed up to its rate."""
     most_kbps: float | None = None
-    """The most that was sent, by somebody's rule; the line may carry more."""
+    """The most that was sent, by somebody's rule; the connection may carry more."""
     samples: Series = Field(default_factory=lambda: Series(seconds=(), delivered_bytes=()))
     round_trips: tuple[RoundTrip, ...] = ()
 
@@ -85,7 +85,7 @@ class Endpoint(Kept):
 
     url: str
     """Without user information or query."""
-    place: str = ""
+    name: str = ""
     """The name it goes by here, if any."""
     address: str = ""
     """The peer's address as connected."""
@@ -137,24 +137,24 @@ class Run(Kept):
     one_connection: Phase | None = None
     """What a live stream gets, since it rides on one."""
     several_connections: Phase | None = None
-    """What the line carries in all."""
+    """What the connection carries in all."""
     both_ends: BothEnds | None = None
     """Where the far end counts, too."""
     data_used_bytes: int = 0
     """Everything the test delivered in its phases."""
     failed: str = ""
-    """Why nothing was learned, in one line; that the line was down is worth knowing, too."""
+    """Why nothing was learned, in one line; that the connection was down is worth knowing, too."""
     reading_kbps: float | None = None
     """A rate somebody read elsewhere and imported; then there are no samples."""
 
     @property
-    def place(self) -> str:
+    def endpoint_name(self) -> str:
         """What runs towards the same far end have in common: its name, or its host."""
-        return self.endpoint.place or urlsplit(self.endpoint.url).hostname or ""
+        return self.endpoint.name or urlsplit(self.endpoint.url).hostname or ""
 
     @property
     def kind(self) -> Kind:
-        """Measured on a real line, through a stand-in on loopback, or a reading from elsewhere."""
+        """Measured on a real connection, through a stand-in on loopback, or a reading from elsewhere."""
         if self.reading_kbps is not None:
             return "reading"
         loopback = is_loopback(self.endpoint.url)
@@ -196,7 +196,7 @@ class RunSummary(Frozen):
     idle: RoundTripSummary | None
     """Round trips without load."""
     loaded: RoundTripSummary | None
-    """The same while one connection fills the line."""
+    """The same while one connection fills the connection."""
     one: PhaseSummary | None
     """One connection."""
     several: PhaseSummary | None

@@ -26,7 +26,7 @@ if TYPE_CHECKING:
 
 
 LONG_WAIT_MS = 100.0
-"""A full line that adds more than this to a round trip is felt."""
+"""A full connection that adds more than this to a round trip is felt."""
 MUCH_LESS = 0.75
 """Even the best of one connection below this share of several is worth a word."""
 UNEVEN = 0.5
@@ -118,9 +118,9 @@ def _of_connections(
 
 
 def _of_waits(idle: RoundTripSummary | None, loaded: RoundTripSummary | None) -> Iterator[str]:
-    """What a full line does to everything else."""
+    """What a full connection does to everything else."""
     if idle and loaded and loaded.median_ms > idle.median_ms + LONG_WAIT_MS:
-        yield words.full_line_waits(loaded.median_ms - idle.median_ms)
+        yield words.full_queue_waits(loaded.median_ms - idle.median_ms)
 
 
 def _of_evenness(one: PhaseSummary | None, swings: tuple[float, float] | None) -> Iterator[str]:

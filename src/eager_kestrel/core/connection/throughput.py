@@ -1,6 +1,6 @@
 """What a series of delivered bytes says about a line: ramp, steady part, typical, floor.
 
-Slow start is not the line: RFC 6349 section 3 measures TCP throughput once equilibrium is reached,
+Slow start is not the connection: RFC 6349 section 3 measures TCP throughput once equilibrium is reached,
 and RFC 9097 section 8 takes its maximum over sub-intervals. Here the steady part begins where the
 trailing one-second mean has stopped growing, and what follows is read through two-second windows
 (one keyframe interval), sliding by one sample: the median is the typical rate and the 10th
@@ -27,12 +27,12 @@ PACKETS, PACKET_BYTES = 24, 1448
 SHORT_SECONDS = 0.5
 FLOOR_PERCENTILE = 10.0
 SETTLE_SECONDS = 1.0
-"""Slow start overshoots, and what it lost is sent again: that is not the line either."""
+"""Slow start overshoots, and what it lost is sent again: that is not the connection either."""
 RAMP_MEAN_SECONDS = 1.0
 STILL_GROWING = 1.05
 """A trailing mean this far below the ones that follow is still ramping."""
 RAMP_SHARE = 0.4
-"""A ramp never takes more than this share of a series: beyond it the line is just uneven."""
+"""A ramp never takes more than this share of a series: beyond it the connection is just uneven."""
 STALL_SHARE = 0.25
 GRID_SECONDS = 0.05
 BLOCK_SECONDS = 2.0
@@ -97,7 +97,7 @@ def steady_index(series: Series) -> int:
 
 
 def _between_packets(seconds: Floats, delivered: Floats) -> tuple[Floats, Floats]:
-    """A series without the steps of whole packets, which are coarse on slow lines.
+    """A series without the steps of whole packets, which are coarse on slow connections.
 
     At 0.5 Mbit/s a window holds 83 packets, and one more or less is 1.2 %. A mean over the samples
     of a few packets' time, a quarter of a second at the most, takes most of that out and leaves
@@ -147,7 +147,7 @@ def _stretches(series: Series) -> list[tuple[Floats, Floats]]:
 def steady_parts(series: Series) -> tuple[Floats, Floats]:
     """Window rates (kbit/s) of the steady part, and bytes delivered in each 50 ms of it.
 
-    Where the line was loaded in stretches only, a window is a stretch, two seconds of it at most.
+    Where the connection was loaded in stretches only, a window is a stretch, two seconds of it at most.
 
     Returns:
         Shapes (windows,) and (steps,); no windows where the part is too short to say anything.

@@ -20,7 +20,7 @@ ASSUMED_SPREAD = 0.4
 
 
 class Uplink(Frozen):
-    """What the line carries on one connection, in kbit/s of delivered payload."""
+    """What the connection carries on one connection, in kbit/s of delivered payload."""
 
     typical_kbps: float
     """Median of two-second windows."""
@@ -40,8 +40,8 @@ class Uplink(Frozen):
     """The basis in words."""
     runs: tuple[str, ...] = ()
     """Ids of the runs it rests on."""
-    airings: tuple[str, ...] = ()
-    """Ids of the airings that count beside them."""
+    broadcasts: tuple[str, ...] = ()
+    """Ids of the broadcasts that count beside them."""
     practice: bool = False
     """Whether the runs went through a simulated connection."""
     around: str | None = None

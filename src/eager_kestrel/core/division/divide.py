@@ -39,14 +39,14 @@ class DestinationContext:
 
     destination: Destination
     guide: Guide
-    """With its standing applied."""
+    """With its tier applied."""
     rules: Guide
     """The same; where it shares an encode, what satisfies all that do."""
     field: CandidatesTable
     safe_kbps: float
     """For all copies of the encode."""
     others_kbps: float = 0.0
-    """Of the same line, for other encodes."""
+    """Of the same connection, for other encodes."""
     left_out: str | None = None
     """Why it gets nothing."""
 
@@ -59,7 +59,7 @@ class DestinationContext:
 def alone(
     destination: Destination, guide: Guide, show: Show, table: QualityTable, waterfall: Budget
 ) -> DestinationContext:
-    """One destination that may use the whole safe rate; its guide with the standing applied."""
+    """One destination that may use the whole safe rate; its guide with the tier applied."""
     made = candidates_table(show, guide, table, guide.codec(destination.codec))
     field = replace(made, least_quality=destination.least_quality)
     return DestinationContext(destination, guide, guide, field, waterfall.safe_kbps)
@@ -129,7 +129,7 @@ def divide(
 
     Args:
         show: with its destinations.
-        guides: of each destination, with its standing applied.
+        guides: of each destination, with its tier applied.
         table: of the quality model.
         safe_kbps: what may be sent in all.
 
@@ -181,13 +181,13 @@ def _groups(tried: Groupings, division: Division | None) -> tuple[Group, ...]:
     found = []
     for encode, outcome, preset in zip(division.encodes, division.outcomes, presets, strict=True):
         option, codec = outcome.option, encode.field.codec
-        pixels = option.picture.pixels * float(option.frame_rate)
+        pixels = option.resolution.pixels * float(option.frame_rate)
         load = machine.load_of(codec, preset, pixels) / machine.share if preset else 0.0
         found.append(
             Group(
                 platforms=tuple(tried.show.destinations[m].name for m in encode.members),
                 codec=codec,
-                picture=option.picture,
+                resolution=option.resolution,
                 frame_rate=option.frame_rate,
                 bitrate_kbps=option.bitrate_kbps,
                 quality=option.quality,
@@ -201,7 +201,7 @@ def _groups(tried: Groupings, division: Division | None) -> tuple[Group, ...]:
 def presets_of(tried: Groupings, division: Division) -> list[str | None]:
     """The slowest presets that the machine holds side by side, of the weightiest first."""
     needs = [
-        (encode.field.codec, o.option.picture.pixels * float(o.option.frame_rate))
+        (encode.field.codec, o.option.resolution.pixels * float(o.option.frame_rate))
         for encode, o in zip(division.encodes, division.outcomes, strict=True)
     ]
     weights = [sum(tried.weights[m] for m in encode.members) for encode in division.encodes]
@@ -311,10 +311,10 @@ def _relay(tried: Groupings, served: Members, now_kbps: float) -> Relay | None:
         sends_kbps=round(sends, 3),
         frees_kbps=round(saved, 3),
         quality=option.quality,
-        picture=option.picture,
+        resolution=option.resolution,
         frame_rate=option.frame_rate,
         bitrate_kbps=option.bitrate_kbps,
-        text=words.relay(option.picture, option.frame_rate, option.quality, saved),
+        text=words.relay(option.resolution, option.frame_rate, option.quality, saved),
     )
 
 

@@ -64,7 +64,7 @@ class Encode:
     guide: Guide
     """What satisfies all of them."""
     guides: tuple[Guide, ...]
-    """Of each member, with its standing applied."""
+    """Of each member, with its tier applied."""
     field: CandidatesTable
     choices: Choices
     safe_kbps: Floats
@@ -115,7 +115,7 @@ def encode_of(
     Args:
         members: who gets it.
         joint: what satisfies all of them.
-        guides: of each, with its standing applied.
+        guides: of each, with its tier applied.
         made: the candidates.
         weight: of all of them together.
         safe_kbps: of the whole line.
@@ -293,7 +293,7 @@ class Groupings:
 
     show: Show
     guides: Sequence[Guide]
-    """Of each destination, with its standing applied."""
+    """Of each destination, with its tier applied."""
     table: QualityTable
     safe_kbps: float
     capacity_kbps: float = 0.0
@@ -307,13 +307,13 @@ class Groupings:
         return len(self.show.destinations)
 
     def on(self, safe_kbps: float) -> Groupings:
-        """The same on another line, no larger than the capacity."""
+        """The same on another connection, no larger than the capacity."""
         most = max(self.safe_kbps, self.capacity_kbps)
         return replace(self, safe_kbps=min(safe_kbps, most), capacity_kbps=most)
 
     @property
     def line_cells(self) -> int:
-        """Cells of the line that can be used."""
+        """Cells of the connection that can be used."""
         return min(cells_of(self.safe_kbps), self.capacity_cells)
 
     @cached_property

@@ -1,6 +1,6 @@
 """Dividing one line, and one machine, among several encodes: a multiple-choice knapsack.
 
-Each encode offers choices, each with what it takes of the line (in cells of 50 kbit/s), what it
+Each encode offers choices, each with what it takes of the connection (in cells of 50 kbit/s), what it
 takes of the machine (in twentieths of what may be used) and what it is worth; exactly one is taken
 of each. The best total worth is found exactly, on that grid, by dynamic programming over both
 resources (Kellerer, Pferschy and Pisinger, "Knapsack Problems", Springer 2004, chapter 11): the
@@ -28,7 +28,7 @@ class Choices:
     """What one encode may take; arrays of one length, without choices another one dominates."""
 
     cells: Indices
-    """Of the line, rounded up."""
+    """Of the connection, rounded up."""
     loads: Indices
     """Of the machine, rounded up; 0 when nothing is known of it."""
     worth: Floats
@@ -76,7 +76,7 @@ class KnapsackTable:
         return table
 
     def worth(self, line: int = -1) -> float:
-        """Of all that was added, with so many cells of the line and the whole machine.
+        """Of all that was added, with so many cells of the connection and the whole machine.
 
         Without a number, the whole line; -inf when it does not fit.
         """

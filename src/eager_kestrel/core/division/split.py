@@ -14,12 +14,12 @@ Way = Literal["one encode for all", "one encode each", "grouped"]
 class Group(Spread):
     """Destinations that get the same encode."""
 
-    SPREAD: ClassVar = {"picture": ("width", "height"), "frame_rate": ("fps",)}
+    SPREAD: ClassVar = {"resolution": ("width", "height"), "frame_rate": ("fps",)}
 
     platforms: tuple[str, ...]
     """Each as ``oxbow`` or ``oxbow:hearth``."""
     codec: str
-    picture: Resolution
+    resolution: Resolution
     frame_rate: FrameRate
     bitrate_kbps: float
     quality: float
@@ -30,7 +30,7 @@ class Group(Spread):
 
 
 class Alternative(Frozen):
-    """One way to divide the line."""
+    """One way to divide the connection."""
 
     way: Way
     feasible: bool
@@ -57,7 +57,7 @@ class LeavingOut(Frozen):
 class Relay(Spread):
     """Sending once to a relay that sends it on."""
 
-    SPREAD: ClassVar = {"picture": ("width", "height"), "frame_rate": ("fps",)}
+    SPREAD: ClassVar = {"resolution": ("width", "height"), "frame_rate": ("fps",)}
 
     possible: bool
     because: str = ""
@@ -66,7 +66,7 @@ class Relay(Spread):
     frees_kbps: float | None = None
     """Of what is sent now."""
     quality: float | None = None
-    picture: Resolution | None = None
+    resolution: Resolution | None = None
     frame_rate: FrameRate | None = None
     bitrate_kbps: float | None = None
     text: str
@@ -84,7 +84,7 @@ class Split(Frozen):
     """Destinations that get nothing, because not all fit."""
     left_out_because: str = ""
     leave_out_first: tuple[LeavingOut, ...] = ()
-    """Which to leave out when the line gets worse, the least loss first."""
+    """Which to leave out when the connection gets worse, the least loss first."""
     unused_kbps: float
     relay: Relay | None
     text: str

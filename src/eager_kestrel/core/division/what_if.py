@@ -50,7 +50,7 @@ class Served(NamedTuple):
     safe_kbps: float
     """For all copies of its encode."""
     others_kbps: float
-    """Of the same line, for other encodes."""
+    """Of the same connection, for other encodes."""
 
 
 Answer = tuple[Served | None, ...]
@@ -73,7 +73,7 @@ class Answers:
 
         Args:
             show: with its destinations.
-            guides: of each, with its standing applied.
+            guides: of each, with its tier applied.
             table: of the quality model.
             most_kbps: the largest safe rate that will be asked about.
         """
@@ -159,16 +159,16 @@ def needs(
     show: Show,
     guides: Sequence[Guide],
     table: QualityTable,
-    pictures: Sequence[Resolution] | None = None,
+    resolutions: Sequence[Resolution] | None = None,
     frame_rate_at_least: float | None = None,
 ) -> tuple[Need, ...]:
-    """What upload of the whole show gives each destination which picture.
+    """What upload of the whole show gives each destination which resolution.
 
     Args:
         show: with several destinations.
-        guides: of each, with its standing applied.
+        guides: of each, with its tier applied.
         table: of the quality model.
-        pictures: which; the customary ones when none are named.
+        resolutions: which; the customary ones when none are named.
         frame_rate_at_least: frames a second; the main ones when none is given.
     """
     answers = Answers.of(show, guides, table, MOST_KBPS)
@@ -178,7 +178,7 @@ def needs(
     found: list[Need] = []
     for m, (guide, place) in enumerate(zip(guides, show.destinations, strict=True)):
         alone = candidates_table(show, guide, table, guide.codec(place.codec))
-        for asked in asked_of(alone.candidates, show.source, pictures, frame_rate_at_least):
+        for asked in asked_of(alone.candidates, show.source, resolutions, frame_rate_at_least):
             along = _along(answers, weighed, m, asked, rates)
             found.append(answer(guide, asked, along, waterfall))
     return tuple(found)
@@ -191,7 +191,7 @@ def _along(
     asked: Asked,
     rates: Floats,
 ) -> NeedSearch:
-    """One destination's picture along the safe rates of the whole show; keeps what it weighs."""
+    """One destination's resolution along the safe rates of the whole show; keeps what it weighs."""
 
     def look(safe: float) -> NeededAt:
         served = answers.at(safe)[m]
@@ -225,7 +225,7 @@ def sweep_show(
     Args:
         wanted: what to vary.
         show: with several destinations.
-        guides: of each, with its standing applied; standings are those of the first.
+        guides: of each, with its tier applied; tiers are those of the first.
         table: of the quality model.
         uplink: for everything but a sweep of uploads, which needs none.
     """
@@ -269,6 +269,6 @@ def _variants(
         return [(m, show.model_copy(update={"motion": m}), guides) for m in MOTIONS]
     first = guides[0].ordinary
     return [
-        (standing or "ordinary", show, [first.under(standing), *guides[1:]])
-        for standing in (None, *first.standings)
+        (tier or "ordinary", show, [first.under(tier), *guides[1:]])
+        for tier in (None, *first.tiers)
     ]

@@ -227,7 +227,7 @@ MOST_ROUNDS = 20
 
 @dataclass(frozen=True, slots=True)
 class Sending:
-    """A stream as the line meets it, in seconds of stream: a frame of ``1 / fps`` is average."""
+    """A stream as the connection meets it, in seconds of stream: a frame of ``1 / fps`` is average."""
 
     kbps: float
     """Everything sent, on average."""

@@ -1,6 +1,6 @@
 """A guide: one platform's ingest guidelines, as a person copied them from its page.
 
-A standing of an account loosens some rules. It is applied once, with :meth:`Guide.under`, and the
+A tier of an account loosens some rules. It is applied once, with :meth:`Guide.under`, and the
 guide carries its name from then on, so that whoever holds a guide knows for whom it speaks.
 """
 
@@ -29,7 +29,7 @@ from eager_kestrel.core.guide.rules import (
     Transport,
     VideoRules,
 )
-from eager_kestrel.core.quantities import FrameRate, PictureSize, Rate
+from eager_kestrel.core.quantities import FrameRate, Rate, ResolutionSize
 
 if TYPE_CHECKING:
     from eager_kestrel.core.resolution import Resolution
@@ -39,10 +39,10 @@ STALE_AFTER_DAYS = 180
 
 
 class Tier(Frozen):
-    """What an account of some standing is allowed or given beyond the ordinary."""
+    """What an account of some tier is allowed or given beyond the ordinary."""
 
     ceiling: Rate | None = None
-    largest: PictureSize | None = None
+    largest: ResolutionSize | None = None
     fastest: FrameRate | None = None
     codecs: tuple[Codec, ...] | None = None
     transcodes: Transcodes | None = None
@@ -75,8 +75,8 @@ class Guide(Frozen):
     private: PrivateWay | None = None
     """How to try something without viewers, where the platform has a way."""
     rungs: tuple[Rung, ...] = ()
-    standings: dict[str, Tier] = Field(default_factory=dict)
-    _standing: str | None = PrivateAttr(default=None)
+    tiers: dict[str, Tier] = Field(default_factory=dict)
+    _tier: str | None = PrivateAttr(default=None)
     _ordinary: Guide | None = PrivateAttr(default=None)
 
     @model_validator(mode="after")
@@ -90,12 +90,12 @@ class Guide(Frozen):
                 f"{self.segments.at_most:g} s"
             )
         for number, rung in enumerate(self.rungs):
-            self._check_picture(number, rung)
+            self._check_resolution(number, rung)
             self._check_ceiling(number, rung)
-        for name, standing in self.standings.items():
-            if not self._loosens(standing):
+        for name, tier in self.tiers.items():
+            if not self._loosens(tier):
                 raise ValueError(
-                    f"standings.{name}: it loosens nothing; give it something the ordinary lack"
+                    f"tiers.{name}: it loosens nothing; give it something the ordinary lack"
                 )
         return self
 
@@ -106,73 +106,73 @@ class Guide(Frozen):
             for one in self.unchecked
         )
 
-    def _check_picture(self, number: int, rung: Rung) -> None:
+    def _check_resolution(self, number: int, rung: Rung) -> None:
         rules = self.video
-        largest = [rules.largest, *(s.largest for s in self.standings.values() if s.largest)]
-        if not any(rung.picture.within(size) for size in largest):
+        largest = [rules.largest, *(s.largest for s in self.tiers.values() if s.largest)]
+        if not any(rung.resolution.within(size) for size in largest):
             raise ValueError(
-                f"rungs.{number}: {rung.picture} is larger than largest ({rules.largest})"
+                f"rungs.{number}: {rung.resolution} is larger than largest ({rules.largest})"
             )
-        if rules.pictures and rung.picture not in rules.pictures:
-            raise ValueError(f"rungs.{number}: {rung.picture} is not among video.pictures")
-        if rules.shapes and not any(s.fits(rung.picture) for s in rules.shapes):
+        if rules.resolutions and rung.resolution not in rules.resolutions:
+            raise ValueError(f"rungs.{number}: {rung.resolution} is not among video.resolutions")
+        if rules.shapes and not any(s.fits(rung.resolution) for s in rules.shapes):
             shapes = ", ".join(map(str, rules.shapes))
-            raise ValueError(f"rungs.{number}: {rung.picture} is not {shapes}")
+            raise ValueError(f"rungs.{number}: {rung.resolution} is not {shapes}")
 
     def _check_ceiling(self, number: int, rung: Rung) -> None:
-        most = max([self.video.ceiling, *(s.ceiling for s in self.standings.values() if s.ceiling)])
-        for name in ("floor", "advised", "ceiling"):
+        most = max([self.video.ceiling, *(s.ceiling for s in self.tiers.values() if s.ceiling)])
+        for name in ("floor", "recommended", "ceiling"):
             rate = getattr(rung, name)
             if rate is not None and rate > most:
                 raise ValueError(f"rungs.{number}: {name} ({rate}) is above video.ceiling ({most})")
 
-    def _loosens(self, standing: Tier) -> bool:
+    def _loosens(self, tier: Tier) -> bool:
         rank = TRANSCODE_RANK
-        video, fast = self.video, standing.fastest
+        video, fast = self.video, tier.fastest
         return any(
             (
-                standing.ceiling is not None and standing.ceiling > video.ceiling,
-                standing.largest is not None and not standing.largest.within(video.largest),
+                tier.ceiling is not None and tier.ceiling > video.ceiling,
+                tier.largest is not None and not tier.largest.within(video.largest),
                 fast is not None and fast > max(video.taken_rates),
-                standing.codecs is not None and set(standing.codecs) - set(video.codecs),
-                standing.transcodes is not None
-                and rank[standing.transcodes] > rank[self.delivery.transcodes],
-                standing.audio_most is not None and standing.audio_most > self.audio.most,
-                standing.rungs is not None and standing.rungs != self.rungs,
+                tier.codecs is not None and set(tier.codecs) - set(video.codecs),
+                tier.transcodes is not None
+                and rank[tier.transcodes] > rank[self.delivery.transcodes],
+                tier.audio_most is not None and tier.audio_most > self.audio.most,
+                tier.rungs is not None and tier.rungs != self.rungs,
             )
         )
 
     @property
-    def standing(self) -> str | None:
+    def tier(self) -> str | None:
         """Of the account it speaks for; None for an ordinary one."""
-        return self._standing
+        return self._tier
 
     @property
     def ordinary(self) -> Guide:
-        """The guide without any standing applied."""
+        """The guide without any tier applied."""
         return self if self._ordinary is None else self._ordinary
 
     @property
     def label(self) -> str:
         """``oxbow`` or ``oxbow:hearth``, as on the command line."""
-        return f"{self.name}:{self.standing}" if self.standing else self.name
+        return f"{self.name}:{self.tier}" if self.tier else self.name
 
-    def under(self, standing: str | None) -> Guide:
-        """The guide as it holds for an account of that standing, whichever it carried before.
+    def under(self, tier: str | None) -> Guide:
+        """The guide as it holds for an account of that tier, whichever it carried before.
 
         Raises:
-            NotFoundError: the guide knows no such standing; suggests one.
+            NotFoundError: the guide knows no such tier; suggests one.
         """
         plain = self.ordinary
-        if standing is None:
+        if tier is None:
             return plain
-        if standing not in plain.standings:
+        if tier not in plain.tiers:
             raise NotFoundError(
-                f'{self.title} knows no standing "{standing}"',
-                nearest_name(standing, list(plain.standings), "it has none"),
+                f'{self.title} knows no tier "{tier}"',
+                nearest_name(tier, list(plain.tiers), "it has none"),
             )
-        ruled = plain._loosened(plain.standings[standing])
-        ruled._standing, ruled._ordinary = standing, plain
+        ruled = plain._loosened(plain.tiers[tier])
+        ruled._tier, ruled._ordinary = tier, plain
         return ruled
 
     def _loosened(self, over: Tier) -> Self:
@@ -197,11 +197,11 @@ class Guide(Frozen):
     def with_rules(self, rules: dict[str, Any]) -> Self:
         """Other rules in place of its own, for no account in particular."""
         changed = self.model_copy(update=rules)
-        changed._standing = changed._ordinary = None
+        changed._tier = changed._ordinary = None
         return changed
 
     def codec(self, wanted: str | None = None) -> Codec:
-        """The codec to send: the wanted one, the advised one, else H.264 where it is taken.
+        """The codec to send: the wanted one, the recommended one, else H.264 where it is taken.
 
         Raises:
             NotFoundError: the wanted one is not taken.
@@ -214,8 +214,8 @@ class Guide(Frozen):
                     f"choose from {', '.join(self.video.codecs)}",
                 )
             return taken
-        if self.video.advised.codec is not None:
-            return self.video.advised.codec
+        if self.video.recommended.codec is not None:
+            return self.video.recommended.codec
         return "h264" if "h264" in self.video.codecs else self.video.codecs[0]
 
     def rung_table(self, codec: str, transport: str) -> RungTable:
@@ -225,24 +225,30 @@ class Guide(Frozen):
             for rung in self.rungs
             if rung.codec in (None, codec) and rung.transport in (None, transport)
         ]
-        special = {(r.picture, r.frame_rate) for r in rows if r.codec or r.transport}
+        special = {(r.resolution, r.frame_rate) for r in rows if r.codec or r.transport}
         return RungTable(
-            [r for r in rows if r.codec or r.transport or (r.picture, r.frame_rate) not in special]
+            [
+                r
+                for r in rows
+                if r.codec or r.transport or (r.resolution, r.frame_rate) not in special
+            ]
         )
 
     def limits(
-        self, picture: Resolution, frame_rate: Fraction, codec: str, transport: str
+        self, resolution: Resolution, frame_rate: Fraction, codec: str, transport: str
     ) -> RungLimits:
-        """Floor, advised value and ceiling of a picture, from its rungs and the general rules."""
-        return self.within_rules(self.rung_table(codec, transport).limits(picture, frame_rate))
+        """Floor, recommended value and ceiling of a resolution, from its rungs and the general rules."""
+        return self.within_rules(self.rung_table(codec, transport).limits(resolution, frame_rate))
 
     def within_rules(self, row: RungLimits) -> RungLimits:
-        """What a row says, within what holds for every picture."""
+        """What a row says, within what holds for every resolution."""
         floors = [rate for rate in (row.floor, self.video.floor) if rate is not None]
         ceiling = (
             self.video.ceiling if row.ceiling is None else min(row.ceiling, self.video.ceiling)
         )
-        return RungLimits(floor=max(floors, default=None), advised=row.advised, ceiling=ceiling)
+        return RungLimits(
+            floor=max(floors, default=None), recommended=row.recommended, ceiling=ceiling
+        )
 
     def stale_days(self, today: date) -> int | None:
         """Days since the guide was checked when that is too long ago, else None."""
@@ -250,7 +256,7 @@ class Guide(Frozen):
         return days if days > STALE_AFTER_DAYS else None
 
 
-ROW_NAMES = ("picture", "frame_rate", "codec", "transport", "name")
+ROW_NAMES = ("resolution", "frame_rate", "codec", "transport", "name")
 """What a row is for; it stands in the row's own key."""
 
 
@@ -299,7 +305,7 @@ def _flatten(value: Any, path: str, flat: dict[str, str]) -> None:
 
 
 def _row_name(row: dict[str, Any], number: int) -> str:
-    if "picture" in row:
+    if "resolution" in row:
         extras = [str(row[k]) for k in ("codec", "transport") if row.get(k)]
-        return " ".join([str(row["picture"]), "at", str(row["frame_rate"]), *extras])
+        return " ".join([str(row["resolution"]), "at", str(row["frame_rate"]), *extras])
     return str(row.get("name", number))

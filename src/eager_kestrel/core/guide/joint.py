@@ -14,11 +14,11 @@ from typing import TYPE_CHECKING, Any, TypeVar
 from eager_kestrel.core.document import Frozen
 from eager_kestrel.core.guide.rules import (
     TRANSCODE_RANK,
-    AudioAdvice,
+    AudioRecommendation,
     AudioRules,
     Codec,
     Keyframes,
-    VideoAdvice,
+    VideoRecommendation,
     VideoRules,
 )
 from eager_kestrel.core.levels import level_rank
@@ -56,7 +56,7 @@ def joint_guide(guides: Sequence[Guide]) -> Guide | Clash:
     """The rules that satisfy all of several guides, or the first two that clash.
 
     Args:
-        guides: with their standings applied; at least one. What satisfies several carries none.
+        guides: with their tiers applied; at least one. What satisfies several carries none.
     """
     found = guides[0]
     for number, guide in enumerate(guides[1:], 1):
@@ -109,7 +109,7 @@ def _both(a: Guide, b: Guide) -> Guide:
         "segments": pieces,
         "rungs": (),
         "ingest": (),
-        "standings": {},
+        "tiers": {},
     }
     return a.with_rules(update)
 
@@ -131,7 +131,7 @@ def _video(a: VideoRules, b: VideoRules, pieces: float | None) -> VideoRules:
         "shapes": _common("video.shapes", a.shapes, b.shapes)
         if a.shapes and b.shapes
         else a.shapes or b.shapes,
-        "pictures": _pictures(a, b, largest),
+        "resolutions": _resolutions(a, b, largest),
         "largest": largest,
         **_rates(a, b),
         "floor": floor,
@@ -150,21 +150,23 @@ def _video(a: VideoRules, b: VideoRules, pieces: float | None) -> VideoRules:
         "pixel_formats": _common("video.pixel_formats", a.pixel_formats, b.pixel_formats),
         "colour": _common("video.colour", (a.colour,), (b.colour,))[0],
         "colour_range": _common("video.colour_range", (a.colour_range,), (b.colour_range,))[0],
-        "advised": _shared_advice(a.advised, b.advised, codecs),
+        "recommended": _shared_recommendation(a.recommended, b.recommended, codecs),
     }
     return a.model_copy(update=update)
 
 
-def _shared_advice(a: VideoAdvice, b: VideoAdvice, codecs: tuple[Codec, ...]) -> VideoAdvice:
+def _shared_recommendation(
+    a: VideoRecommendation, b: VideoRecommendation, codecs: tuple[Codec, ...]
+) -> VideoRecommendation:
     """What both wish for; a wish of one alone could cost the other."""
     shared = {
         key: value
-        for key in VideoAdvice.model_fields
+        for key in VideoRecommendation.model_fields
         if (value := getattr(a, key)) is not None and value == getattr(b, key)
     }
     if shared.get("codec") not in codecs:
         shared.pop("codec", None)
-    return VideoAdvice(**shared)
+    return VideoRecommendation(**shared)
 
 
 def _in_order(a: object, first: object, said: str, other: str) -> tuple[str, str]:
@@ -184,11 +186,11 @@ def _words(items: Iterable[object]) -> str:
     return " or ".join(map(str, items))
 
 
-def _pictures(a: VideoRules, b: VideoRules, largest: Resolution) -> tuple[Resolution, ...]:
+def _resolutions(a: VideoRules, b: VideoRules, largest: Resolution) -> tuple[Resolution, ...]:
     """Only certain sizes, where either takes only certain ones; empty takes any."""
-    if not a.pictures and not b.pictures:
+    if not a.resolutions and not b.resolutions:
         return ()
-    named = [set(rules.pictures) for rules in (a, b) if rules.pictures]
+    named = [set(rules.resolutions) for rules in (a, b) if rules.resolutions]
     shapes = [rules.shapes for rules in (a, b) if rules.shapes]
     fitting = {
         p
@@ -197,9 +199,9 @@ def _pictures(a: VideoRules, b: VideoRules, largest: Resolution) -> tuple[Resolu
     }
     if not fitting:
         raise _Clashing(
-            "video.pictures",
+            "video.resolutions",
             *(
-                _words(rules.pictures)
+                _words(rules.resolutions)
                 or f"up to {rules.largest} of {_words(rules.shapes) or 'any'}"
                 for rules in (a, b)
             ),
@@ -233,8 +235,12 @@ def _keyframes(a: Keyframes, b: Keyframes, pieces: float | None) -> Keyframes:
         return Keyframes(exactly=high)
     if pieces is not None:
         high = min(pieces, high) if high is not None else pieces
-    wishes = [k.advised for k in (a, b) if k.advised and low <= k.advised <= (high or k.advised)]
-    return Keyframes(at_least=low or None, at_most=high, advised=min(wishes, default=None))
+    wishes = [
+        k.recommended
+        for k in (a, b)
+        if k.recommended and low <= k.recommended <= (high or k.recommended)
+    ]
+    return Keyframes(at_least=low or None, at_most=high, recommended=min(wishes, default=None))
 
 
 def _lower_level(codec: Codec, a: str | None, b: str | None) -> str | None:
@@ -249,7 +255,7 @@ def _audio(a: AudioRules, b: AudioRules) -> AudioRules:
         raise _Clashing(
             "audio.bitrate", *_in_order(a, low, f"at least {low.least}", f"at most {high.most}")
         )
-    wishes = [r.advised.bitrate for r in (a, b) if r.advised.bitrate is not None]
+    wishes = [r.recommended.bitrate for r in (a, b) if r.recommended.bitrate is not None]
     wish = min(wishes, default=None)
     return a.model_copy(
         update={
@@ -260,10 +266,10 @@ def _audio(a: AudioRules, b: AudioRules) -> AudioRules:
                 "audio.sample_rates_hz", a.sample_rates_hz, b.sample_rates_hz
             ),
             "channels": _common("audio.channels", a.channels, b.channels),
-            "advised": AudioAdvice(
+            "recommended": AudioRecommendation(
                 bitrate=None if wish is None else min(max(wish, least), most),
-                sample_rate_hz=_same(a.advised.sample_rate_hz, b.advised.sample_rate_hz),
-                channels=_same(a.advised.channels, b.advised.channels),
+                sample_rate_hz=_same(a.recommended.sample_rate_hz, b.recommended.sample_rate_hz),
+                channels=_same(a.recommended.channels, b.recommended.channels),
             ),
         }
     )

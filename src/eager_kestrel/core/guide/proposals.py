@@ -1,4 +1,4 @@
-"""What the lines of a guideline page propose for the keys of a guide.
+"""What the connections of a guideline page propose for the keys of a guide.
 
 A sentence that mentions a key gives a proposal in words that
 :mod:`eager_kestrel.core.guide.questions` reads. What a clause denies is proposed nowhere; what

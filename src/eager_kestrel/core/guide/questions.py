@@ -34,7 +34,12 @@ from eager_kestrel.core.units import Bitrate
 
 Document = dict[str, Any]
 """Part of a guide's document, by dotted key."""
-BOUND_KEYS = {"at least": "floor", "recommended": "advised", "at most": "ceiling", None: "ceiling"}
+BOUND_KEYS = {
+    "at least": "floor",
+    "recommended": "recommended",
+    "at most": "ceiling",
+    None: "ceiling",
+}
 SKIP = "-"
 
 
@@ -104,7 +109,7 @@ def _frame_rates(text: str) -> Document:
 
 def _keyframes(text: str) -> Document:
     rule: dict[str, str] = {}
-    names = {"at least": "at_least", "at most": "at_most", "recommended": "advised"}
+    names = {"at least": "at_least", "at most": "at_most", "recommended": "recommended"}
     for amount in (reading[0] for reading in amounts_in(text, "time", "s")):
         if amount.high is not None:
             rule |= {"at_least": f"{amount.low:g} s", "at_most": f"{amount.high:g} s"}
@@ -120,7 +125,7 @@ def _rate_control(text: str) -> Document:
     found = _named("video.rate_control", ("constant", "variable"))(plain.strip(" ,;:"))
     if wish.strip(" ,;:"):
         asked = _named("", ("constant", "variable"))(wish.strip(" ,;:"))[""]
-        found["video.advised.rate_control"] = asked[0]
+        found["video.recommended.rate_control"] = asked[0]
     return found
 
 
@@ -137,12 +142,12 @@ def _count(text: str) -> Document:
     if match is None or int(match[0]) > 16:
         raise InputError(f'"{text}" is not a number of B-frames', "write 0 to 16")
     wish = bound_in(text) == "recommended"
-    return {"video.advised.b_frames" if wish else "video.b_frames": int(match[0])}
+    return {"video.recommended.b_frames" if wish else "video.b_frames": int(match[0])}
 
 
 def _audio_bitrate(text: str) -> Document:
     found: Document = {}
-    keys = {"at least": "audio.least", "recommended": "audio.advised.bitrate"}
+    keys = {"at least": "audio.least", "recommended": "audio.recommended.bitrate"}
     for amount in (reading[0] for reading in amounts_in(text, "bitrate", "kbit/s", AUDIO_KBPS)):
         ends = [rate_text(end) for end in amount.ends]
         if len(ends) == 2:
@@ -190,7 +195,7 @@ def _transcodes(text: str) -> Document:
 
 
 ROW = re.compile(
-    r"(?P<picture>\S+)(?:\s+at\s+(?P<fps>[0-9./]+))?(?:\s+in\s+(?P<codec>\w+))?"
+    r"(?P<resolution>\S+)(?:\s+at\s+(?P<fps>[0-9./]+))?(?:\s+in\s+(?P<codec>\w+))?"
     r"(?:\s+for\s+(?P<tier>[\w-]+))?\s*:\s*(?P<bounds>.+)"
 )
 ROWS_LIKE = "1920x1080 at 60: recommended 6,000 kbit/s, at most 9,000 kbit/s"
@@ -206,12 +211,12 @@ def _rungs(text: str) -> Document:
         match = ROW.fullmatch(part)
         if match is None:
             raise InputError(f'"{part}" is not a row', f'write "{ROWS_LIKE}"')
-        row: Document = {"picture": str(Resolution.parse(match["picture"]))}
+        row: Document = {"resolution": str(Resolution.parse(match["resolution"]))}
         row |= {"frame_rate": match["fps"]} if match["fps"] else {}
         row |= {"codec": match["codec"]} if match["codec"] else {}
         row |= _bounds_of(match["bounds"], part)
         (tiers.setdefault(match["tier"], []) if match["tier"] else rows).append(row)
-    return {"rungs": rows} | {f"standings.{name}.rungs": own for name, own in tiers.items()}
+    return {"rungs": rows} | {f"tiers.{name}.rungs": own for name, own in tiers.items()}
 
 
 def _bounds_of(text: str, row: str) -> Document:
@@ -342,8 +347,8 @@ def read_answer(key: str, text: str) -> Document:
 
 def largest_of(rows: list[Document]) -> str:
     """The resolution whose sides no row's is longer than."""
-    pictures = [Resolution.parse(row["picture"]) for row in rows]
-    return f"{max(p.width for p in pictures)}x{max(p.height for p in pictures)}"
+    resolutions = [Resolution.parse(row["resolution"]) for row in rows]
+    return f"{max(p.width for p in resolutions)}x{max(p.height for p in resolutions)}"
 
 
 def highest_of(rows: list[Document]) -> float:
@@ -428,12 +433,12 @@ def drafted(answers: Mapping[str, str], usual: Guide, unverified: frozenset[str]
     for key, text in answers.items():
         said |= read_answer(key, text)
     comments: dict[str, str] = {}
-    tiers = {key: said.pop(key) for key in list(said) if key.startswith("standings.")}
+    tiers = {key: said.pop(key) for key in list(said) if key.startswith("tiers.")}
     _follow(said, tiers, document, comments)
     for key, value in said.items():
         _put(document, key, value)
     if tiers:
-        document["standings"] = {key.split(".")[1]: _tier(rows) for key, rows in tiers.items()}
+        document["tiers"] = {key.split(".")[1]: _tier(rows) for key, rows in tiers.items()}
     silent = [
         key
         for question in QUESTIONS
@@ -455,9 +460,9 @@ def _follow(said: Document, tiers: Document, document: Document, comments: dict[
     every = own or rows
     if every and "video.largest" not in said:
         said["video.largest"], comments["video.largest"] = largest_of(every), FROM_ROWS
-    pictures = [Resolution.parse(row["picture"]) for row in every]
-    if pictures or "video.largest" in said:
-        named = pictures or [Resolution.parse(said["video.largest"])]
+    resolutions = [Resolution.parse(row["resolution"]) for row in every]
+    if resolutions or "video.largest" in said:
+        named = resolutions or [Resolution.parse(said["video.largest"])]
         said["video.shapes"] = list(dict.fromkeys(str(_usual_shape(p)) for p in named))
     rate = fastest_of(rows)
     if rate is not None and not said.keys() & {"video.fastest", "video.frame_rates"}:
@@ -480,7 +485,7 @@ def _follow_audio(said: Document) -> None:
     """The customary least or most gives way to what was said of the other, or of a wish."""
     known = {
         key: Bitrate.parse(said[key])
-        for key in ("audio.least", "audio.most", "audio.advised.bitrate")
+        for key in ("audio.least", "audio.most", "audio.recommended.bitrate")
         if key in said
     }
     if known and "audio.least" not in known:
@@ -500,6 +505,6 @@ def _put(document: Document, key: str, value: Any) -> None:
     document[last] = value
 
 
-def _usual_shape(picture: Resolution) -> AspectRatio:
+def _usual_shape(resolution: Resolution) -> AspectRatio:
     """The shape people would call it, else its own."""
-    return next((shape for shape in USUAL_SHAPES if shape.fits(picture)), picture.shape)
+    return next((shape for shape in USUAL_SHAPES if shape.fits(resolution)), resolution.shape)

@@ -1,7 +1,7 @@
 """What a platform takes: rules on video, audio, keyframes, pieces and delivery.
 
 What stands in ``video`` and ``audio`` *must* hold: the platform refuses or cuts off what breaks it.
-What stands in their ``advised`` is a wish. Quantities are read by
+What stands in their ``recommended`` is a wish. Quantities are read by
 :mod:`eager_kestrel.core.quantities`.
 """
 
@@ -18,7 +18,7 @@ from pydantic import BeforeValidator, Field, PlainSerializer, model_validator
 from eager_kestrel.core.document import Frozen
 from eager_kestrel.core.errors import nearest_name
 from eager_kestrel.core.levels import LEVELS, level_rank
-from eager_kestrel.core.quantities import FrameRate, PictureShape, PictureSize, Rate, Seconds
+from eager_kestrel.core.quantities import FrameRate, Rate, ResolutionShape, ResolutionSize, Seconds
 from eager_kestrel.core.resolution import at_1000_1001, frame_rate_text
 from eager_kestrel.core.units import Bitrate
 
@@ -77,14 +77,14 @@ class Keyframes(Frozen):
     """No shorter."""
     at_most: Seconds | None = None
     """No longer."""
-    advised: Seconds | None = None
+    recommended: Seconds | None = None
     """The interval the platform would like best."""
 
     @model_validator(mode="after")
     def _consistent(self) -> Keyframes:
-        if self.exactly is not None and (self.at_least or self.at_most or self.advised):
-            raise ValueError('"exactly" leaves nothing for at_least, at_most or advised')
-        known = [(n, v) for n in ("at_least", "advised", "at_most") if (v := getattr(self, n))]
+        if self.exactly is not None and (self.at_least or self.at_most or self.recommended):
+            raise ValueError('"exactly" leaves nothing for at_least, at_most or recommended')
+        known = [(n, v) for n in ("at_least", "recommended", "at_most") if (v := getattr(self, n))]
         for (low, a), (high, b) in pairwise(known):
             if a > b:
                 raise ValueError(f"{low} ({a:g} s) is above {high} ({b:g} s)")
@@ -92,10 +92,10 @@ class Keyframes(Frozen):
 
     @property
     def chosen_seconds(self) -> float:
-        """The interval to send: the only one, the advised one, or the customary one in range."""
+        """The interval to send: the only one, the recommended one, or the customary one in range."""
         if self.exactly is not None:
             return self.exactly
-        wish = self.advised if self.advised is not None else CUSTOMARY_KEYFRAME_SECONDS
+        wish = self.recommended if self.recommended is not None else CUSTOMARY_KEYFRAME_SECONDS
         if self.at_most is not None:
             wish = min(wish, self.at_most)
         return wish if self.at_least is None else max(wish, self.at_least)
@@ -106,7 +106,7 @@ class Keyframes(Frozen):
             return f"every {self.exactly:g} s"
         low = f"at least {self.at_least:g} s" if self.at_least is not None else ""
         high = f"at most {self.at_most:g} s" if self.at_most is not None else ""
-        best = f"best {self.advised:g} s" if self.advised is not None else ""
+        best = f"best {self.recommended:g} s" if self.recommended is not None else ""
         return ", ".join(part for part in (low, high, best) if part) or "as you like"
 
 
@@ -127,7 +127,7 @@ KeyframeRule = Annotated[
 ]
 
 
-class VideoAdvice(Frozen):
+class VideoRecommendation(Frozen):
     """What the platform would like of video."""
 
     codec: Codec | None = None
@@ -141,25 +141,25 @@ class VideoRules(Frozen):
     """What the platform takes as video."""
 
     codecs: tuple[Codec, ...] = Field(min_length=1)
-    """In no order; ``advised.codec`` says which is liked best."""
-    shapes: tuple[PictureShape, ...] = ()
+    """In no order; ``recommended.codec`` says which is liked best."""
+    shapes: tuple[ResolutionShape, ...] = ()
     """Aspect ratios that are taken; empty takes any."""
-    pictures: tuple[PictureSize, ...] = ()
+    resolutions: tuple[ResolutionSize, ...] = ()
     """When only certain sizes are taken: these. Empty takes any up to ``largest``."""
-    largest: PictureSize
+    largest: ResolutionSize
     """No side may be longer than its side here."""
     fastest: FrameRate | None = None
     """Any customary frame rate up to this one is taken ..."""
     frame_rates: tuple[FrameRate, ...] = ()
     """... or exactly these."""
     floor: Rate | None = None
-    """The least video may be sent at, whatever the picture."""
+    """The least video may be sent at, whatever the resolution."""
     ceiling: Rate
-    """The most, whatever the picture; rungs may say less."""
+    """The most, whatever the resolution; rungs may say less."""
     keyframes: KeyframeRule
     rate_control: tuple[RateControl, ...] = Field(min_length=1)
     profiles: dict[Codec, tuple[str, ...]] = Field(default_factory=dict)
-    """By codec, in no order (``advised.profile`` says one); a codec left out takes any."""
+    """By codec, in no order (``recommended.profile`` says one); a codec left out takes any."""
     highest_level: dict[Codec, str] = Field(default_factory=dict)
     """By codec; left out takes any."""
     b_frames: int = Field(default=16, ge=0, le=16)
@@ -168,7 +168,7 @@ class VideoRules(Frozen):
     colour: str = "bt709"
     """Primaries, transfer and matrix, as the media library names them."""
     colour_range: Literal["limited", "full"] = "limited"
-    advised: VideoAdvice = Field(default_factory=VideoAdvice)
+    recommended: VideoRecommendation = Field(default_factory=VideoRecommendation)
 
     @model_validator(mode="after")
     def _consistent(self) -> VideoRules:
@@ -176,28 +176,32 @@ class VideoRules(Frozen):
             raise ValueError("give either fastest (any rate up to it) or frame_rates (a list)")
         if self.floor is not None and self.floor > self.ceiling:
             raise ValueError(f"floor ({self.floor}) is above ceiling ({self.ceiling})")
-        for picture in self.pictures:
-            if not picture.within(self.largest):
-                raise ValueError(f"pictures has {picture}, larger than largest ({self.largest})")
+        for resolution in self.resolutions:
+            if not resolution.within(self.largest):
+                raise ValueError(
+                    f"resolutions has {resolution}, larger than largest ({self.largest})"
+                )
         self._check_names()
-        self._check_advice()
+        self._check_recommendation()
         return self
 
-    def _check_advice(self) -> None:
+    def _check_recommendation(self) -> None:
         """Nothing is recommended that is forbidden."""
-        wish = self.advised
+        wish = self.recommended
         if wish.codec is not None and wish.codec not in self.codecs:
-            raise ValueError(f"advised codec {wish.codec} is not among codecs")
+            raise ValueError(f"recommended codec {wish.codec} is not among codecs")
         if wish.frame_rate is not None and not self.takes_rate(wish.frame_rate):
             rate = frame_rate_text(wish.frame_rate)
-            raise ValueError(f"advised frame rate {rate} is not taken ({self.rates_words()})")
+            raise ValueError(f"recommended frame rate {rate} is not taken ({self.rates_words()})")
         if wish.rate_control is not None and wish.rate_control not in self.rate_control:
-            raise ValueError(f"advised rate control {wish.rate_control} is not in rate_control")
+            raise ValueError(f"recommended rate control {wish.rate_control} is not in rate_control")
         if wish.b_frames is not None and wish.b_frames > self.b_frames:
-            raise ValueError(f"{wish.b_frames} B-frames are advised and {self.b_frames} allowed")
+            raise ValueError(
+                f"{wish.b_frames} B-frames are recommended and {self.b_frames} allowed"
+            )
         taken = {p for codec in self.codecs for p in self.profiles.get(codec, PROFILES[codec])}
         if wish.profile is not None and wish.profile not in taken:
-            raise ValueError(f"advised profile {wish.profile} is not among profiles")
+            raise ValueError(f"recommended profile {wish.profile} is not among profiles")
 
     def _check_names(self) -> None:
         """Profiles and levels are the standards' own."""
@@ -234,16 +238,16 @@ class VideoRules(Frozen):
         return ", ".join(frame_rate_text(rate) for rate in self.frame_rates)
 
     def profiles_of(self, codec: Codec) -> tuple[str, ...]:
-        """Profiles taken of a codec: the advised one first, then what packs best.
+        """Profiles taken of a codec: the recommended one first, then what packs best.
 
-        The order on a guideline page is no preference; ``advised.profile`` says one.
+        The order on a guideline page is no preference; ``recommended.profile`` says one.
         """
-        every, wish = self.profiles.get(codec, PROFILES[codec]), self.advised.profile
+        every, wish = self.profiles.get(codec, PROFILES[codec]), self.recommended.profile
         taken = tuple(p for p in PROFILES[codec] if p in every)
         return (wish, *(p for p in taken if p != wish)) if wish in taken else taken
 
 
-class AudioAdvice(Frozen):
+class AudioRecommendation(Frozen):
     """What the platform would like of audio."""
 
     bitrate: Rate | None = None
@@ -260,28 +264,28 @@ class AudioRules(Frozen):
     sample_rates_hz: tuple[int, ...] = Field(min_length=1)
     """The preferred first."""
     channels: tuple[Literal[1, 2], ...] = Field(min_length=1)
-    advised: AudioAdvice = Field(default_factory=AudioAdvice)
+    recommended: AudioRecommendation = Field(default_factory=AudioRecommendation)
 
     @model_validator(mode="after")
     def _consistent(self) -> AudioRules:
         if self.least > self.most:
             raise ValueError(f"least ({self.least}) is above most ({self.most})")
-        wish = self.advised.bitrate
+        wish = self.recommended.bitrate
         if wish is not None and not self.least <= wish <= self.most:
             raise ValueError(
-                f"advised bitrate ({wish}) is outside least to most ({self.least} to {self.most})"
+                f"recommended bitrate ({wish}) is outside least to most ({self.least} to {self.most})"
             )
-        rate, channels = self.advised.sample_rate_hz, self.advised.channels
+        rate, channels = self.recommended.sample_rate_hz, self.recommended.channels
         if rate is not None and rate not in self.sample_rates_hz:
-            raise ValueError(f"advised sample rate {rate} is not in sample_rates_hz")
+            raise ValueError(f"recommended sample rate {rate} is not in sample_rates_hz")
         if channels is not None and channels not in self.channels:
-            raise ValueError(f"{channels} channels are advised, and not in channels")
+            raise ValueError(f"{channels} channels are recommended, and not in channels")
         return self
 
     @property
     def sample_rate_hz(self) -> int:
-        """The sample rate to send: the advised one where it is taken, else the preferred one."""
-        wish = self.advised.sample_rate_hz
+        """The sample rate to send: the recommended one where it is taken, else the preferred one."""
+        wish = self.recommended.sample_rate_hz
         return wish if wish in self.sample_rates_hz else self.sample_rates_hz[0]
 
 
@@ -290,12 +294,14 @@ class Segments(Frozen):
 
     at_most: Seconds
     """A piece begins with a keyframe, so its length is a multiple of the interval."""
-    advised: Seconds | None = None
+    recommended: Seconds | None = None
 
     @model_validator(mode="after")
     def _consistent(self) -> Segments:
-        if self.advised is not None and self.advised > self.at_most:
-            raise ValueError(f"advised ({self.advised:g} s) is above at_most ({self.at_most:g} s)")
+        if self.recommended is not None and self.recommended > self.at_most:
+            raise ValueError(
+                f"recommended ({self.recommended:g} s) is above at_most ({self.at_most:g} s)"
+            )
         return self
 
 
@@ -305,9 +311,9 @@ class Delivery(Frozen):
     transcodes: Transcodes
     """Whether viewers get smaller copies than what was sent."""
     slowest_viewer: Rate | None = None
-    """The line of the slowest viewers it speaks of; matters where nothing is transcoded."""
+    """The connection of the slowest viewers it speaks of; matters where nothing is transcoded."""
     better_from_lines: int | None = Field(default=None, ge=1)
-    """Pictures of this many lines or more are delivered with a better codec."""
+    """Resolutions of this many lines or more are delivered with a better codec."""
 
 
 class PrivateWay(Frozen):
@@ -326,9 +332,9 @@ class PrivateWay(Frozen):
 
 
 class Rung(Frozen):
-    """A row of the guideline page: a picture at a frame rate and the bitrates it goes with."""
+    """A row of the guideline page: a resolution at a frame rate and the bitrates it goes with."""
 
-    picture: PictureSize
+    resolution: ResolutionSize
     frame_rate: FrameRate
     """The row holds up to this rate."""
     codec: Codec | None = None
@@ -336,14 +342,14 @@ class Rung(Frozen):
     transport: Transport | None = None
     """Only over this transport."""
     floor: Rate | None = None
-    advised: Rate | None = None
+    recommended: Rate | None = None
     ceiling: Rate | None = None
 
     @model_validator(mode="after")
     def _ordered(self) -> Rung:
-        known = [(n, v) for n in ("floor", "advised", "ceiling") if (v := getattr(self, n))]
+        known = [(n, v) for n in ("floor", "recommended", "ceiling") if (v := getattr(self, n))]
         if not known:
-            raise ValueError("a rung says nothing without floor, advised or ceiling")
+            raise ValueError("a rung says nothing without floor, recommended or ceiling")
         for (low, a), (high, b) in pairwise(known):
             if a > b:
                 raise ValueError(f"{low} ({a}) is above {high} ({b})")
@@ -355,14 +361,14 @@ class RungLimits:
     """What is said of one candidate."""
 
     floor: Bitrate | None = None
-    advised: Bitrate | None = None
+    recommended: Bitrate | None = None
     ceiling: Bitrate | None = None
 
 
 class RungTable:
-    """Rungs to look a picture and frame rate up in.
+    """Rungs to look a resolution and frame rate up in.
 
-    A picture between two rows gets, cautiously, the ceiling of the smaller and the floor of the
+    A resolution between two rows gets, cautiously, the ceiling of the smaller and the floor of the
     larger one. Rows for a codec or transport outweigh general ones.
     """
 
@@ -374,23 +380,23 @@ class RungTable:
         """Rows for a frame rate by size, of one size the slowest last, and their pixels."""
         if frame_rate not in self._fitting:
             fast = [r for r in self._rows if r.frame_rate >= frame_rate] or self._rows
-            order = sorted(fast, key=lambda r: (r.picture.pixels, -r.frame_rate))
-            self._fitting[frame_rate] = order, [r.picture.pixels for r in order]
+            order = sorted(fast, key=lambda r: (r.resolution.pixels, -r.frame_rate))
+            self._fitting[frame_rate] = order, [r.resolution.pixels for r in order]
         return self._fitting[frame_rate]
 
-    def limits(self, picture: Resolution, frame_rate: Fraction) -> RungLimits:
+    def limits(self, resolution: Resolution, frame_rate: Fraction) -> RungLimits:
         """What the rows say; nothing when there are none."""
         rows, sizes = self._of_rate(frame_rate)
-        pixels = picture.pixels
+        pixels = resolution.pixels
         below, above = bisect_right(sizes, pixels), bisect_left(sizes, pixels)
         smaller = rows[below - 1] if below else None
         larger = rows[bisect_right(sizes, sizes[above]) - 1] if above < len(sizes) else None
         low, high = smaller or larger, larger or smaller
         if low is None or high is None:
             return RungLimits()
-        exact = low.picture.pixels == pixels
+        exact = low.resolution.pixels == pixels
         return RungLimits(
             floor=high.floor if larger is not None else None,
-            advised=low.advised if exact else None,
+            recommended=low.recommended if exact else None,
             ceiling=low.ceiling,
         )

@@ -242,12 +242,12 @@ def _table(grid: Grid, shape: AspectRatio) -> PageTable | None:
         " ".join(dict.fromkeys(row[n] for row in grid.rows[: grid.headings] if row[n]))
         for n in range(len(grid.rows[0]))
     )
-    pictures = [
+    resolutions = [
         sum(resolution_in(row[n], shape) is not None for row in body) for n in range(len(heads))
     ]
-    if not body or max(pictures, default=0) * 2 < len(body):
+    if not body or max(resolutions, default=0) * 2 < len(body):
         return None
-    at = pictures.index(max(pictures))
+    at = resolutions.index(max(resolutions))
     cells = [[row[n] for row in body] for n in range(len(heads))]
     codec = named(CODECS, grid.title)
     columns = tuple(
@@ -353,8 +353,8 @@ def tier_name(text: str) -> str:
 def _rungs_of(row: tuple[str, ...], columns: tuple[Column, ...], shape: AspectRatio) -> list[str]:
     """A row of a table as rows of a guide: one for each codec, frame rate and tier it names."""
     cells = dict(zip([c.role for c in columns], row, strict=True))
-    picture = resolution_in(cells.get("resolution", ""), shape)
-    if picture is None:
+    resolution = resolution_in(cells.get("resolution", ""), shape)
+    if resolution is None:
         return []
     own = cells.get("frame rate", "")
     rates = [r.rstrip(".") for r in re.findall(r"[0-9]{2,3}(?:\.[0-9]+)?", own)]
@@ -382,11 +382,11 @@ def _rungs_of(row: tuple[str, ...], columns: tuple[Column, ...], shape: AspectRa
             ranged = len(ends) == 2 and bound != "recommended"
             said = " to ".join(ends) if ranged else f"{bound} {ends[-1]}" if ends else ""
             bounds.setdefault(where, []).extend([said] if said else [])
-    return [_row(str(picture), *where, said) for where, said in bounds.items() if said]
+    return [_row(str(resolution), *where, said) for where, said in bounds.items() if said]
 
 
-def _row(picture: str, fps: str, codec: str, tier: str, bounds: list[str]) -> str:
-    parts = [picture]
+def _row(resolution: str, fps: str, codec: str, tier: str, bounds: list[str]) -> str:
+    parts = [resolution]
     parts += [f"at {fps}"] if fps else []
     parts += [f"in {codec}"] if codec else []
     parts += [f"for {tier}"] if tier else []

@@ -51,7 +51,7 @@ class Standpoint:
     """A chosen candidate, from which other rates are looked at."""
 
     guide: Guide
-    """With the standing applied."""
+    """With the tier applied."""
     field: CandidatesTable
     weighed: ScoredCandidates
     best: int
@@ -89,7 +89,7 @@ def fallback_at(
     Args:
         guide: that holds for the encode.
         field: its candidates.
-        waterfall: of the line they go out on.
+        waterfall: of the connection they go out on.
         transport: to the destination that is looked at.
         safe_kbps: for all copies.
     """
@@ -112,7 +112,7 @@ def fallback_at(
     )
 
 
-def steps_down(stand: Standpoint) -> tuple[Fallback, ...]:
+def fallbacks(stand: Standpoint) -> tuple[Fallback, ...]:
     """Cheaper settings in order; ends where nothing is allowed or worth sending."""
     found: list[Fallback] = []
     now, field = stand.best, stand.field
@@ -134,20 +134,20 @@ def step_up(stand: Standpoint) -> Fallback | None:
 
 
 def offers(stand: Standpoint, guide: Guide, codec: str | None) -> tuple[Offer, ...]:
-    """What more upload, another standing or another codec would bring.
+    """What more upload, another tier or another codec would bring.
 
     Args:
         stand: the present choice.
-        guide: of the destination it is for, with its standing applied.
+        guide: of the destination it is for, with its tier applied.
         codec: that the destination asks for, if any.
     """
     found = [_more_upload(stand)]
     now, alike = stand.weighed.option(stand.best), stand.field.table.alike
-    for standing in guide.ordinary.standings:
-        if standing != guide.standing:
-            ruled = guide.under(standing)
+    for tier in guide.ordinary.tiers:
+        if tier != guide.tier:
+            ruled = guide.under(tier)
             option = _elsewhere(stand, ruled, ruled.codec(codec))
-            found.append(other_way("standing", standing, now, option, alike))
+            found.append(other_way("tier", tier, now, option, alike))
     for other in stand.guide.video.codecs:
         if other != stand.field.codec:
             option = _elsewhere(stand, stand.guide, other)
@@ -179,7 +179,7 @@ def _more_upload(stand: Standpoint) -> Offer | None:
 
 
 def other_way(
-    kind: Literal["standing", "codec"], name: str, now: Option, option: Option | None, alike: float
+    kind: Literal["tier", "codec"], name: str, now: Option, option: Option | None, alike: float
 ) -> Offer | None:
     """An offer when it is seen to be better."""
     if option is None or option.quality < now.quality + alike:
@@ -200,7 +200,7 @@ def frame_rate_trade(weighed: ScoredCandidates, best: int) -> FrameRateTrade | N
     if other is None:
         return None
     return FrameRateTrade(
-        picture=weighed.candidates[other].picture,
+        resolution=weighed.candidates[other].resolution,
         frame_rate=weighed.candidates[other].frame_rate,
         sharpness=round(weighed.sharpness(best), 4),
         other_sharpness=round(weighed.sharpness(other), 4),
@@ -211,7 +211,7 @@ MOST_LINE = 3.0
 """Times the safe rate, and what is added to it, up to which more upload is looked at."""
 MOST_MORE_KBPS = 12_000.0
 FEW = 4
-"""Destinations up to which other standings and codecs of each are planned as well."""
+"""Destinations up to which other tiers and codecs of each are planned as well."""
 
 
 @dataclass(frozen=True)
@@ -220,7 +220,7 @@ class OfferSearch:
 
     show: Show
     guides: Sequence[Guide]
-    """Of each destination, with its standing applied."""
+    """Of each destination, with its tier applied."""
     table: QualityTable
     waterfall: Budget
 
@@ -234,7 +234,7 @@ class OfferSearch:
         if there.video is None or there.quality is None:
             return there
         now = Option(
-            picture=there.video.picture,
+            resolution=there.video.resolution,
             frame_rate=there.video.frame_rate,
             bitrate_kbps=there.video.bitrate_kbps,
             quality=there.quality,
@@ -276,13 +276,13 @@ class OfferSearch:
         ), there
 
     def _other_ways(self, m: int, now: Option) -> list[Offer | None]:
-        """Other standings of its account, and other codecs it takes."""
+        """Other tiers of its account, and other codecs it takes."""
         guide, place = self.guides[m], self.show.destinations[m]
         found = []
-        for standing in guide.ordinary.standings:
-            if standing != guide.standing:
-                there = self._again(m, guide.under(standing), place.codec)
-                found.append(other_way("standing", standing, now, there, self.table.alike))
+        for tier in guide.ordinary.tiers:
+            if tier != guide.tier:
+                there = self._again(m, guide.under(tier), place.codec)
+                found.append(other_way("tier", tier, now, there, self.table.alike))
         for codec in guide.video.codecs:
             if codec != guide.codec(place.codec):
                 there = self._again(m, guide, codec)
@@ -304,5 +304,5 @@ class OfferSearch:
 
 def _is_another(option: Option, now: Option, alike: float) -> bool:
     """Whether it is another choice, and seen to be better."""
-    same = (option.picture, option.frame_rate) == (now.picture, now.frame_rate)
+    same = (option.resolution, option.frame_rate) == (now.resolution, now.frame_rate)
     return not same and option.quality >= now.quality + alike

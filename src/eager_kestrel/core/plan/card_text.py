@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, NamedTuple
 
-from eager_kestrel.core.resolution import frame_rate_text, picture_at
+from eager_kestrel.core.resolution import frame_rate_text, resolution_at
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words import plans as words
 from eager_kestrel.core.words.numbers import both, quality_with_range
@@ -39,14 +39,14 @@ class Sum(NamedTuple):
 
 def title_of(plan: Plan, there: DestinationPlan) -> str:
     """``The Wheel on Oxbow (hearth)``."""
-    standing = f" ({there.standing})" if there.standing else ""
-    return f"{plan.inputs.title or 'Your stream'} on {there.title}{standing}"
+    tier = f" ({there.tier})" if there.tier else ""
+    return f"{plan.inputs.title or 'Your stream'} on {there.title}{tier}"
 
 
 def source_of(plan: Plan) -> str:
     """``a source of 1920x1080 at 60, lively``."""
     asked = plan.inputs
-    return f"a source of {picture_at(asked.source, asked.frame_rate)}, {asked.motion}"
+    return f"a source of {resolution_at(asked.source, asked.frame_rate)}, {asked.motion}"
 
 
 def card_rows(plan: Plan, there: DestinationPlan) -> list[Row]:
@@ -89,13 +89,13 @@ def _trade(there: DestinationPlan) -> list[tuple[str, str, str]]:
 
 def _bound(there: DestinationPlan, key: str) -> str:
     """What bound a setting; a guess is said to be one."""
-    bound = there.bound_by.get(key, "")
+    bound = there.limited_by.get(key, "")
     return f"{bound} (a guess)" if key in there.guessed else bound
 
 
 def _video_rows(video: VideoSettings) -> list[tuple[str, str, str]]:
     rows = [
-        ("picture", str(video.picture), "picture"),
+        ("resolution", str(video.resolution), "resolution"),
         ("frame rate", f"{frame_rate_text(video.frame_rate)} a second", "frame_rate"),
         ("video bitrate", f"{both(video.bitrate_kbps)}, {video.rate_control}", "bitrate"),
         (
@@ -166,7 +166,7 @@ def copy_said(plan: Plan) -> str:
     if copy.free_gb is not None and copy.free_hours is not None:
         room = words.room_left(copy.free_gb, copy.free_hours)
     return words.local_copy(
-        copy.picture,
+        copy.resolution,
         copy.frame_rate,
         f"{CODECS[copy.codec]} {both(copy.bitrate_kbps)}",
         copy.keyframe_frames,
@@ -178,7 +178,7 @@ def copy_said(plan: Plan) -> str:
 
 
 def division(plan: Plan) -> list[str]:
-    """How several destinations share the line; nothing for one."""
+    """How several destinations share the connection; nothing for one."""
     split = plan.split
     if split is None:
         return []
@@ -187,7 +187,7 @@ def division(plan: Plan) -> list[str]:
         video = there.video
         if video is not None:
             part = words.part(
-                video.picture, video.frame_rate, video.bitrate_kbps, there.quality or 0.0
+                video.resolution, video.frame_rate, video.bitrate_kbps, there.quality or 0.0
             )
             said.append(f"{there.title}: {Bitrate.from_kbps(there.total_kbps).in_kbps()}; {part}")
     said.append(split.text)

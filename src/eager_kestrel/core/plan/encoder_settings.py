@@ -49,10 +49,10 @@ def settings_at(
     rules, codec, rate, show = guide.video, field.codec, chosen.frame_rate, field.show
     control = rate_control(guide)
     profile = rules.profiles_of(codec)[0]
-    level = least_level(codec, chosen.picture, rate, profile, kbps)
+    level = least_level(codec, chosen.resolution, rate, profile, kbps)
     return VideoSettings(
         codec=codec,
-        picture=chosen.picture,
+        resolution=chosen.resolution,
         frame_rate=rate,
         bitrate_kbps=float(weighed.target_kbps[index]),
         peak_kbps=kbps if control == "variable" else None,
@@ -63,11 +63,11 @@ def settings_at(
         profile=profile,
         level=level.name,
         b_frames=0 if profile == "baseline" else b_frames(rules),
-        preset=show.machine.preset(codec, chosen.picture.pixels * float(rate)),
+        preset=show.machine.preset(codec, chosen.resolution.pixels * float(rate)),
         pixel_format=rules.pixel_formats[0],
         colour=rules.colour,
         colour_range=rules.colour_range,
-        resize=None if chosen.picture == show.source else RESIZE[show.motion],
+        resize=None if chosen.resolution == show.source else RESIZE[show.motion],
     )
 
 
@@ -84,13 +84,13 @@ def audio_at(guide: Guide, show: Show, kbps: float) -> AudioSettings:
 
 
 def _channels(rules: AudioRules) -> int:
-    wish = rules.advised.channels
+    wish = rules.recommended.channels
     return wish if wish in rules.channels else max(rules.channels)
 
 
 def b_frames(rules: VideoRules) -> int:
-    """In a row: the advised number, else as many as pay, and no more than are taken."""
-    wish = rules.advised.b_frames
+    """In a row: the recommended number, else as many as pay, and no more than are taken."""
+    wish = rules.recommended.b_frames
     return min(rules.b_frames, MOST_B_FRAMES if wish is None else wish)
 
 
@@ -103,7 +103,7 @@ def keyframe_frames(rule: Keyframes, rate: Fraction) -> int:
 
 
 def frame_fit(source: Resolution, sent: Resolution) -> FrameFit | None:
-    """How a source fits a picture of another shape; None when the shape is the same."""
+    """How a source fits a resolution of another shape; None when the shape is the same."""
     if sent.shape.fits(source):
         return None
     wider = source.width * sent.height > sent.width * source.height
@@ -156,7 +156,7 @@ def data_use(total_kbps: float, hours_a_month: float, cap: DataSize | None = Non
 def local_copy(
     show: Show, table: QualityTable, sent_kbps: float, free_bytes: int | None
 ) -> LocalCopy:
-    """Settings for a copy of the source at its own picture and frame rate."""
+    """Settings for a copy of the source at its own resolution and frame rate."""
     pixels = np.array([float(show.source.pixels)])
     fps = np.array([float(show.frame_rate)])
     clean = float(clean_kbps(table, show.motion, COPY_CODEC, pixels, fps)[0])
@@ -164,7 +164,7 @@ def local_copy(
     per_hour = gb_per_hour(video + COPY_AUDIO_KBPS)
     free_gb = None if free_bytes is None else round(free_bytes / 1e9, 2)
     return LocalCopy(
-        picture=show.source,
+        resolution=show.source,
         frame_rate=show.frame_rate,
         codec=COPY_CODEC,
         bitrate_kbps=video,

@@ -58,8 +58,8 @@ def ffmpeg_arguments(
     """
     video, audio = _settings(planned)
     kbit, most = f"{video.bitrate_kbps:g}k", f"{video.most_kbps:g}k"
-    picture = f"fps={video.frame_rate},{_ffmpeg_picture(planned, video)}"
-    arguments = ["-re", "-i", source, "-vf", f"{picture},format={video.pixel_format}"]
+    resolution = f"fps={video.frame_rate},{_ffmpeg_resolution(planned, video)}"
+    arguments = ["-re", "-i", source, "-vf", f"{resolution},format={video.pixel_format}"]
     arguments += ["-c:v", video.own_encoder or FFMPEG_ENCODERS[video.codec]]
     arguments += _ffmpeg_encoder(video)
     arguments += ["-b:v", kbit, "-maxrate", most, "-bufsize", f"{video.buffer_kbit:g}k"]
@@ -79,13 +79,13 @@ def ffmpeg_arguments(
     ]
 
 
-def _ffmpeg_picture(planned: DestinationPlan, video: VideoSettings) -> str:
-    """Filters to the picture: of another shape than the source it is cropped, never stretched."""
+def _ffmpeg_resolution(planned: DestinationPlan, video: VideoSettings) -> str:
+    """Filters to the resolution: of another shape than the source it is cropped, never stretched."""
     kernel = video.resize or "bicubic"
-    scale = f"scale={video.picture.width}:{video.picture.height}:flags={kernel}"
+    scale = f"scale={video.resolution.width}:{video.resolution.height}:flags={kernel}"
     if planned.fit is None:
         return scale
-    width, height = video.picture.width, video.picture.height
+    width, height = video.resolution.width, video.resolution.height
     crop = rf"crop=min(iw\,ih*{width}/{height}):min(ih\,iw*{height}/{width})"
     return f"{crop},{scale},setsar=1"
 
@@ -128,7 +128,7 @@ def gstreamer_arguments(
     Args and errors are those of :func:`ffmpeg_arguments`.
     """
     video, audio = _settings(planned)
-    caps = f"width={video.picture.width},height={video.picture.height}"
+    caps = f"width={video.resolution.width},height={video.resolution.height}"
     caps += f",framerate={video.frame_rate.numerator}/{video.frame_rate.denominator}"
     hls = planned.transport == "hls"
     sink = ["mpegtsmux", "name=mux"] if hls else ["flvmux", "name=mux", "streamable=true"]
@@ -184,7 +184,7 @@ def _gst_crop(planned: DestinationPlan) -> list[str]:
     fit = planned.fit
     if fit is None or planned.video is None:
         return []
-    shape = planned.video.picture.shape
+    shape = planned.video.resolution.shape
     return ["aspectratiocrop", f"aspect-ratio={shape.across}/{shape.down}", "!"]
 
 
@@ -265,7 +265,7 @@ def command_line(program: str, arguments: list[str]) -> str:
 
 ROWS = (
     "platform",
-    "standing",
+    "tier",
     "width",
     "height",
     "fps",
@@ -297,7 +297,7 @@ def plan_csv(plan: Plan) -> str:
             audio = planned.audio
             table.writerow(
                 planned.video.model_dump()
-                | {"platform": planned.platform, "standing": planned.standing or ""}
+                | {"platform": planned.platform, "tier": planned.tier or ""}
                 | {"audio_codec": audio.codec, "audio_kbps": audio.bitrate_kbps}
                 | {"sample_rate_hz": audio.sample_rate_hz, "channels": audio.channels}
                 | {"total_kbps": planned.total_kbps}
@@ -311,7 +311,12 @@ def plan_markdown(plan: Plan) -> str:
     for there in plan.destinations:
         lines += _destination_markdown(plan, there)
     if plan.split is not None:
-        lines += ["## The line, divided", "", *(f"- {cell(said)}" for said in division(plan)), ""]
+        lines += [
+            "## The connection, divided",
+            "",
+            *(f"- {cell(said)}" for said in division(plan)),
+            "",
+        ]
     lines += ["## Budget", "", "| step | after | why |", "| --- | ---: | --- |"]
     for step in budget_sums(plan):
         why = f"{step.why} → {step.mark}" if step.mark else step.why
@@ -335,15 +340,15 @@ def _destination_markdown(plan: Plan, there: DestinationPlan) -> list[str]:
     lines = [f"## {cell(there.title)}", ""]
     if there.video is None:
         return [*lines, cell(there.infeasible_because), ""]
-    lines += ["| setting | value | bound by |", "| --- | --- | --- |"]
+    lines += ["| setting | value | limited by |", "| --- | --- | --- |"]
     lines += [f"| {row.name} | {cell(row.value)} | {row.bound} |" for row in card_rows(plan, there)]
     lines += ["", "### Why", ""]
     lines += [f"- {r.about} {cell(r.value)}: {cell(r.text)}" for r in there.reasons]
-    if there.steps_down:
+    if there.fallbacks:
         lines += ["", "### When it struggles, step down", ""]
         lines += [
             f"{number}. {step.video.words} ({Bitrate.from_kbps(step.total_kbps).in_kbps()} in all)"
-            for number, step in enumerate(there.steps_down, 1)
+            for number, step in enumerate(there.fallbacks, 1)
         ]
     lines += ["", *(f"- {name}: {cell(said)}" for name, said in beside(there))]
     lines += [f"- {cell(offer.text)}" for offer in there.offers]

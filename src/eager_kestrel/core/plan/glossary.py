@@ -11,7 +11,7 @@ from pydantic import Field
 from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.errors import NotFoundError
 from eager_kestrel.core.plan.encoder_settings import gb_per_hour
-from eager_kestrel.core.resolution import frame_rate_text, picture_at
+from eager_kestrel.core.resolution import frame_rate_text, resolution_at
 from eager_kestrel.core.words.numbers import looks
 
 if TYPE_CHECKING:
@@ -145,14 +145,14 @@ def _settings_numbers(plan: Plan, there: DestinationPlan) -> dict[str, Any]:
     video, audio = there.video, there.audio
     if video is None or audio is None:
         return {}
-    pixels, fps = video.picture.pixels, float(video.frame_rate)
-    steps = [picture_at(s.video.picture, s.video.frame_rate) for s in there.steps_down]
+    pixels, fps = video.resolution.pixels, float(video.frame_rate)
+    steps = [resolution_at(s.video.resolution, s.video.frame_rate) for s in there.fallbacks]
     return {
         **video.model_dump(),
         "video_kbps": video.bitrate_kbps,
         "video_mbps": video.bitrate_kbps / 1000,
         "most_kbps": video.most_kbps,
-        "bitrate_bound": there.bound_by.get("bitrate"),
+        "bitrate_bound": there.limited_by.get("bitrate"),
         "audio_kbps": audio.bitrate_kbps,
         "total_kbps": there.total_kbps,
         "total_kilobytes": there.total_kbps / 8,

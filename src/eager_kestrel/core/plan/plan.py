@@ -28,10 +28,10 @@ from eager_kestrel.core.words.numbers import settings
 class VideoSettings(Spread):
     """What to type into the encoder for video."""
 
-    SPREAD: ClassVar = {"picture": ("width", "height"), "frame_rate": ("fps", "frame_rate")}
+    SPREAD: ClassVar = {"resolution": ("width", "height"), "frame_rate": ("fps", "frame_rate")}
 
     codec: Codec
-    picture: Resolution
+    resolution: Resolution
     frame_rate: FrameRate
     bitrate_kbps: float
     """The target; what constant bitrate runs at."""
@@ -61,18 +61,18 @@ class VideoSettings(Spread):
 
     @property
     def most_kbps(self) -> float:
-        """What the line has to bear."""
+        """What the connection has to bear."""
         return self.bitrate_kbps if self.peak_kbps is None else self.peak_kbps
 
     @property
     def pixels_per_second(self) -> float:
         """How much is encoded."""
-        return self.picture.pixels * float(self.frame_rate)
+        return self.resolution.pixels * float(self.frame_rate)
 
     @property
     def words(self) -> str:
         """``1920x1080 at 60, 6,000 kbit/s``."""
-        return settings(self.picture, self.frame_rate, self.bitrate_kbps)
+        return settings(self.resolution, self.frame_rate, self.bitrate_kbps)
 
 
 class AudioSettings(Frozen):
@@ -89,7 +89,7 @@ class Reason(Frozen):
 
     about: str
     value: str
-    bound_by: Bound
+    limited_by: Bound
     facts: dict[str, float | str] = Field(default_factory=dict)
     """Figures by name, for programs; nothing here reads them back."""
     text: str
@@ -100,14 +100,14 @@ class Reason(Frozen):
         return cls(
             about=fact.about,
             value=value,
-            bound_by=fact.bound_by,
+            limited_by=fact.limited_by,
             facts=figures(fact),
             text=reasons.reason(fact),
         )
 
 
 class Fallback(Frozen):
-    """Complete settings beside the chosen ones, for when the line does worse or better."""
+    """Complete settings beside the chosen ones, for when the connection does worse or better."""
 
     video: VideoSettings
     audio: AudioSettings
@@ -120,9 +120,9 @@ class Fallback(Frozen):
 class Offer(Frozen):
     """What would have to change to do better, and what that would give."""
 
-    kind: Literal["upload", "standing", "codec"]
+    kind: Literal["upload", "tier", "codec"]
     needs: str
-    """How much more upload, which standing, which codec."""
+    """How much more upload, which tier, which codec."""
     upload_kbps: float | None = None
     """For more upload: the typical rate it takes."""
     gives: Option
@@ -163,9 +163,9 @@ class DataUse(Frozen):
 class LocalCopy(Spread):
     """Settings for a copy on the own disk, to cut and to keep: the source, without visible loss."""
 
-    SPREAD: ClassVar = {"picture": ("width", "height"), "frame_rate": ("fps",)}
+    SPREAD: ClassVar = {"resolution": ("width", "height"), "frame_rate": ("fps",)}
 
-    picture: Resolution
+    resolution: Resolution
     frame_rate: FrameRate
     codec: Codec
     bitrate_kbps: float
@@ -181,7 +181,7 @@ class LocalCopy(Spread):
 
 
 class FrameFit(Spread):
-    """What each way of fitting a source into a picture of another shape costs."""
+    """What each way of fitting a source into a resolution of another shape costs."""
 
     SPREAD: ClassVar = {"crop": ("crop_width", "crop_height"), "pad": ("pad_width", "pad_height")}
 
@@ -192,17 +192,17 @@ class FrameFit(Spread):
     enlarged: float
     """How much the kept part is blown up, per side; 1 or less loses nothing."""
     pad: Resolution
-    """The part of the sent picture the whole source fills when it is padded."""
+    """The part of the sent resolution the whole source fills when it is padded."""
     used_share: float
-    """Of the sent picture's pixels; the rest is bars."""
+    """Of the sent resolution's pixels; the rest is bars."""
 
 
 class FrameRateTrade(Spread):
     """The frame rate sent beside another: one is smoother, each frame of the other sharper."""
 
-    SPREAD: ClassVar = {"frame_rate": ("fps", "frame_rate"), "picture": ("width", "height")}
+    SPREAD: ClassVar = {"frame_rate": ("fps", "frame_rate"), "resolution": ("width", "height")}
 
-    picture: Resolution
+    resolution: Resolution
     """The best there is at the other frame rate."""
     frame_rate: FrameRate
     sharpness: float
@@ -215,7 +215,7 @@ class DestinationPlan(Frozen):
 
     platform: str
     title: str
-    standing: str | None
+    tier: str | None
     feasible: bool
     transport: Transport
     ingest: tuple[str, ...] = ()
@@ -233,13 +233,13 @@ class DestinationPlan(Frozen):
     """Video, audio and transport overhead together."""
     budget_steps: tuple[BudgetStep, ...] = ()
     """From the safe rate down to what is left for video."""
-    bound_by: dict[str, Bound] = Field(default_factory=dict)
+    limited_by: dict[str, Bound] = Field(default_factory=dict)
     """By setting, which kind of limit bound it."""
     guessed: tuple[str, ...] = ()
-    """Settings bound by something of the guide that is a guess."""
+    """Settings limited by something of the guide that is a guess."""
     reasons: tuple[Reason, ...] = ()
     runners_up: tuple[Option, ...] = ()
-    steps_down: tuple[Fallback, ...] = ()
+    fallbacks: tuple[Fallback, ...] = ()
     """Cheaper settings in order, each about a fifth below the one before; the last is the adaptive
     floor."""
     step_up: Fallback | None = None
@@ -250,14 +250,14 @@ class DestinationPlan(Frozen):
     """For an encoder that adapts by itself."""
     reconnect: Reconnect = Reconnect()
     fit: FrameFit | None = None
-    """How the source fits a picture of another shape; none when the shape is the same."""
+    """How the source fits a resolution of another shape; none when the shape is the same."""
     infeasible_because: str = ""
     """The rule that cannot be met."""
 
     @property
     def name(self) -> str:
         """``oxbow`` or ``oxbow:hearth``, as on the command line."""
-        return f"{self.platform}:{self.standing}" if self.standing else self.platform
+        return f"{self.platform}:{self.tier}" if self.tier else self.platform
 
 
 class Headroom(Frozen):
@@ -321,7 +321,7 @@ class Plan(Frozen):
     budget: Budget
     destinations: tuple[DestinationPlan, ...]
     split: Split | None = None
-    """How several destinations share the line."""
+    """How several destinations share the connection."""
     total_kbps: float
     """Everything sent, never above ``budget.safe_kbps``."""
     quality_basis: str

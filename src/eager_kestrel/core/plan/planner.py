@@ -16,10 +16,10 @@ from eager_kestrel.core.division.divide import DestinationContext, alone
 from eager_kestrel.core.overhead import overhead
 from eager_kestrel.core.plan.alternatives import (
     Standpoint,
+    fallbacks,
     frame_rate_trade,
     offers,
     step_up,
-    steps_down,
 )
 from eager_kestrel.core.plan.encoder_settings import (
     audio_at,
@@ -73,8 +73,8 @@ def plan(
     """Plan a show for its destinations.
 
     Args:
-        uplink: what the line carries.
-        show: with one destination, or several that share the line.
+        uplink: what the connection carries.
+        show: with one destination, or several that share the connection.
         guides: by platform name.
         table: of the quality model.
         version: of the program, recorded in the plan.
@@ -83,10 +83,10 @@ def plan(
             most of the time of their plan goes there.
 
     Raises:
-        NotFoundError: a destination's standing is not in its guide, or it does not take its codec.
+        NotFoundError: a destination's tier is not in its guide, or it does not take its codec.
     """
     waterfall = budget_of(uplink, show)
-    ruled = [guides[d.platform].under(d.standing) for d in show.destinations]
+    ruled = [guides[d.platform].under(d.tier) for d in show.destinations]
     split = None
     if len(show.destinations) == 1:
         places: tuple[DestinationContext, ...] = (
@@ -118,7 +118,7 @@ def plan(
 
 
 def _at(place: DestinationContext, show: Show, waterfall: Budget) -> DestinationPlan:
-    """Settings at one place of the line, or why there are none."""
+    """Settings at one place of the connection, or why there are none."""
     if place.left_out is not None:
         return DestinationPlan(**_common(place), feasible=False, infeasible_because=place.left_out)
     return _planned(place, show, beside(waterfall, place.others_kbps))
@@ -129,7 +129,7 @@ def _common(place: DestinationContext) -> dict[str, Any]:
     return {
         "platform": place.guide.name,
         "title": place.guide.title,
-        "standing": place.guide.standing,
+        "tier": place.guide.tier,
         "transport": place.transport,
         "ingest": tuple(point.url for point in place.guide.ingest),
         "guide_checked": place.guide.checked.isoformat(),
@@ -149,14 +149,14 @@ def _planned(place: DestinationContext, show: Show, waterfall: Budget) -> Destin
     steps = destination_steps(safe_kbps, transport, extra, audio.bitrate_kbps)
     why = _refused(place, show, waterfall, weighed)
     if best is None or why is not None:
-        because = {"infeasible_because": why, "bound_by": _bound(weighed)}
+        because = {"infeasible_because": why, "limited_by": _bound(weighed)}
         return DestinationPlan(**_common(place), feasible=False, budget_steps=steps, **because)
     video = settings_at(rules, field, weighed, best)
     line = Standpoint.of(rules, field, weighed, best, waterfall, transport)
     choice = Choice(field, weighed, best, place.safe_kbps)
     why_each = (*video_reasons(rules, show, choice, waterfall, video), audio_reason(rules, audio))
     reasons = as_asked(show, with_guesses(rules, why_each))
-    cheaper = steps_down(line)
+    cheaper = fallbacks(line)
     shared = len(show.destinations) > 1  # then the whole show is asked
     return DestinationPlan(
         **_common(place),
@@ -168,22 +168,22 @@ def _planned(place: DestinationContext, show: Show, waterfall: Budget) -> Destin
         quality_range=weighed.option(best).quality_range,
         frame_rate_trade=frame_rate_trade(weighed, best),
         total_kbps=round(extra.total_kbps(video.most_kbps, audio.bitrate_kbps), 3),
-        bound_by={re.sub("[ -]", "_", r.about): r.bound_by for r in reasons},
+        limited_by={re.sub("[ -]", "_", r.about): r.limited_by for r in reasons},
         guessed=tuple(re.sub("[ -]", "_", about) for about in guessed(rules, why_each)),
         reasons=reasons,
         runners_up=tuple(weighed.option(i) for i in weighed.others(RUNNERS_UP)),
-        steps_down=cheaper,
+        fallbacks=cheaper,
         step_up=None if shared or waterfall.capped else step_up(line),
         offers=()
         if shared or waterfall.capped
         else offers(line, place.guide, place.destination.codec),
         adaptive=_adaptive(video, cheaper, float(weighed.floors_kbps[best])),
-        fit=frame_fit(show.source, video.picture),
+        fit=frame_fit(show.source, video.resolution),
     )
 
 
 def _bound(weighed: ScoredCandidates) -> dict[str, Bound]:
-    """What left nothing, where it is neither the line nor a rule."""
+    """What left nothing, where it is neither the connection nor a rule."""
     return {"bitrate": "viewers"} if weighed.chosen is None and viewers_bind(weighed) else {}
 
 
@@ -201,9 +201,9 @@ def _refused(
 
 
 def _adaptive(video: VideoSettings, cheaper: tuple[Fallback, ...], floor: float) -> Adaptive:
-    """Down to the last step worth sending, but never below what the platform takes of this picture.
+    """Down to the last step worth sending, but never below what the platform takes of this resolution.
 
-    An encoder that adapts by itself keeps its picture, and so the floor of that picture.
+    An encoder that adapts by itself keeps its resolution, and so the floor of that resolution.
     """
     least = min((step.video.bitrate_kbps for step in cheaper), default=video.bitrate_kbps)
     return Adaptive(

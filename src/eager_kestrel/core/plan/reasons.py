@@ -42,7 +42,7 @@ BECAUSE: tuple[Literal["own", "named", "customary", "safest"], ...] = (
     "customary",
     "safest",
 )
-"""How a picture recommends itself among those that look alike, by its rank."""
+"""How a resolution recommends itself among those that look alike, by its rank."""
 
 
 def audio_reason(guide: Guide, audio: AudioSettings) -> Reason:
@@ -50,7 +50,7 @@ def audio_reason(guide: Guide, audio: AudioSettings) -> Reason:
     chosen, rules = audio.bitrate_kbps, guide.audio
     least, most = rules.least.kbps, rules.most.kbps
     fact = facts.AudioShared(
-        bound_by="guide" if chosen in (least, most) else "share of the total",
+        limited_by="guide" if chosen in (least, most) else "share of the total",
         platform=guide.title,
         least_kbps=least,
         most_kbps=most,
@@ -64,22 +64,23 @@ def video_reasons(
 ) -> tuple[Reason, ...]:
     """Why each figure of the chosen candidate is what it is."""
     best, name, weighed = choice.best, guide.title, choice.weighed
-    picture, rate = video.picture, video.frame_rate
+    resolution, rate = video.resolution, video.frame_rate
     buffer = facts.BufferSized(
-        bound_by="budget" if video.buffer_kbit >= video.most_kbps * BUFFER_SECONDS else "level",
+        limited_by="budget" if video.buffer_kbit >= video.most_kbps * BUFFER_SECONDS else "level",
         level=video.level,
     )
     colour = f"{video.pixel_format}, {video.colour}, {video.colour_range} range"
     bitrate = Bitrate.from_kbps(float(weighed.target_kbps[best])).in_kbps()
     return (
         Reason.of(bitrate, _bitrate(guide, show, weighed, best, waterfall)),
-        Reason.of(str(picture), _picture(guide, show, choice)),
+        Reason.of(str(resolution), _resolution(guide, show, choice)),
         Reason.of(frame_rate_text(rate), _frame_rate(guide, show, choice)),
         Reason.of(f"{video.keyframe_seconds:g} s", _keyframes(guide, video)),
         Reason.of(video.rate_control, _rate_control(name, video)),
         Reason.of(f"{video.buffer_kbit:g} kbit", buffer),
         Reason.of(
-            video.profile, facts.ProfileTaken(name, guide.video.advised.profile == video.profile)
+            video.profile,
+            facts.ProfileTaken(name, guide.video.recommended.profile == video.profile),
         ),
         Reason.of(video.level, facts.LevelNeeded(video.codec)),
         Reason.of(str(video.b_frames), _b_frames(guide, video)),
@@ -91,7 +92,7 @@ def video_reasons(
 
 RULED_BY: dict[str, tuple[str, ...]] = {
     "bitrate": ("video.ceiling", "video.floor", "rungs"),
-    "picture": ("video.largest", "video.pictures", "video.shapes"),
+    "resolution": ("video.largest", "video.resolutions", "video.shapes"),
     "frame rate": ("video.fastest", "video.frame_rates"),
     "keyframes": ("video.keyframes",),
     "rate control": ("video.rate_control",),
@@ -119,19 +120,19 @@ def with_guesses(guide: Guide, reasons: tuple[Reason, ...]) -> tuple[Reason, ...
 
 
 def guessed(guide: Guide, reasons: tuple[Reason, ...]) -> tuple[str, ...]:
-    """What is bound by a guess of the guide."""
+    """What is limited by a guess of the guide."""
     return tuple(
         one.about
         for one in reasons
-        if one.bound_by == "guide" and any(map(guide.guesses, RULED_BY.get(one.about, ())))
+        if one.limited_by == "guide" and any(map(guide.guesses, RULED_BY.get(one.about, ())))
     )
 
 
 def as_asked(show: Show, reasons: tuple[Reason, ...]) -> tuple[Reason, ...]:
     """Reasons, with what somebody asked for said to be that."""
-    pinned = {"picture": show.picture, "frame rate": show.sent_frame_rate}
+    pinned = {"resolution": show.resolution, "frame rate": show.fps_sent}
     return tuple(
-        Reason(about=one.about, value=one.value, bound_by="wish", text=words.pinned(one.about))
+        Reason(about=one.about, value=one.value, limited_by="wish", text=words.pinned(one.about))
         if pinned.get(one.about) is not None
         else one
         for one in reasons
@@ -139,10 +140,12 @@ def as_asked(show: Show, reasons: tuple[Reason, ...]) -> tuple[Reason, ...]:
 
 
 def _b_frames(guide: Guide, video: VideoSettings) -> facts.Fact:
-    advised = guide.video.advised.b_frames == video.b_frames
+    recommended = guide.video.recommended.b_frames == video.b_frames
     few = video.b_frames == 0 or video.b_frames == guide.video.b_frames
-    bound: Literal["guide", "no visible gain"] = "guide" if few or advised else "no visible gain"
-    return facts.BFramesTaken(bound, guide.title, advised)
+    bound: Literal["guide", "no visible gain"] = (
+        "guide" if few or recommended else "no visible gain"
+    )
+    return facts.BFramesTaken(bound, guide.title, recommended)
 
 
 def _keyframes(guide: Guide, video: VideoSettings) -> facts.Fact:
@@ -183,7 +186,7 @@ def _bitrate(
         float(x) for x in weighed.limits_kbps[:, best]
     )
     return facts.BitrateBounded(
-        bound_by=weighed.limit(best),
+        limited_by=weighed.limit(best),
         platform=guide.title,
         motion=show.motion,
         safe_kbps=waterfall.safe_kbps,
@@ -192,7 +195,7 @@ def _bitrate(
         clean_kbps=round(clean, 1),
         level_kbps=level,
         viewers_kbps=viewers_kbps(guide, show) if viewers < inf else 0.0,
-        of="your data cap" if waterfall.capped else "your line",
+        of="your data cap" if waterfall.capped else "your connection",
     )
 
 
@@ -200,7 +203,7 @@ def _bitrate(
 class Choice:
     """A chosen candidate, and what would be chosen instead if one limit were gone.
 
-    A setting is bound by the limit without which it would be another: so it is asked, limit by
+    A setting is limited by the limit without which it would be another: so it is asked, limit by
     limit, and nothing is said that asking does not bear out.
     """
 
@@ -231,7 +234,7 @@ class Choice:
 
     @cached_property
     def of_larger_source(self) -> Candidate:
-        """If the source had twice the lines and frames."""
+        """If the source had twice the connections and frames."""
         show = self.field.show
         source = Resolution(2 * show.source.width, 2 * show.source.height)
         update = {"source": source, "frame_rate": min(2 * show.frame_rate, Fraction(480))}
@@ -239,8 +242,8 @@ class Choice:
 
     @cached_property
     def of_larger_guide(self) -> Candidate:
-        """If the platform took any picture of the source's shape, and any rate."""
-        return self.otherwise(rebuilt(self.field, self.field.show, any_picture))
+        """If the platform took any resolution of the source's shape, and any rate."""
+        return self.otherwise(rebuilt(self.field, self.field.show, any_resolution))
 
     def floor_of(self, candidate: Candidate) -> tuple[float, float]:
         """The least bitrate that is taken of a candidate, and what there is for it."""
@@ -249,16 +252,16 @@ class Choice:
 
     def beside_others(self, candidate: Candidate, machine: Machine) -> bool:
         """Whether the machine alone would encode it in time."""
-        needs = candidate.picture.pixels * float(candidate.frame_rate)
+        needs = candidate.resolution.pixels * float(candidate.frame_rate)
         return needs <= machine.most_pixels(self.field.codec)
 
 
-def any_picture(guide: Guide) -> Guide:
-    """A guide that takes every picture and rate, with everything else as it is."""
+def any_resolution(guide: Guide) -> Guide:
+    """A guide that takes every resolution and rate, with everything else as it is."""
     video = guide.video.model_copy(
         update={
             "largest": Resolution(16384, 16384),
-            "pictures": (),
+            "resolutions": (),
             "fastest": Fraction(480),
             "frame_rates": (),
         }
@@ -266,63 +269,63 @@ def any_picture(guide: Guide) -> Guide:
     return guide.with_rules({"video": video})
 
 
-def _picture(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
+def _resolution(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
     chosen, weighed = choice.now, choice.weighed
-    if chosen.picture.pixels > show.source.pixels:
-        only = bool(guide.video.pictures)
-        return facts.PictureOnly(guide.title) if only else facts.PictureRewarded(guide.title)
+    if chosen.resolution.pixels > show.source.pixels:
+        only = bool(guide.video.resolutions)
+        return facts.ResolutionOnly(guide.title) if only else facts.ResolutionRewarded(guide.title)
     for freed, bound in choice.freed:
-        if freed.picture == chosen.picture:
+        if freed.resolution == chosen.resolution:
             continue
         if bound == "machine":
             beside = choice.beside_others(freed, show.machine)
-            return facts.PictureTooSlow(freed.picture, show.machine.share, beside)
+            return facts.ResolutionTooSlow(freed.resolution, show.machine.share, beside)
         floor, kbps = choice.floor_of(freed)
-        return facts.PictureUnderFloor(
-            guide.title, freed.picture, freed.frame_rate, floor, kbps, bound == "both"
+        return facts.ResolutionUnderFloor(
+            guide.title, freed.resolution, freed.frame_rate, floor, kbps, bound == "both"
         )
-    largest = max(c.picture.pixels for c in weighed.candidates)
-    if chosen.picture.pixels == largest:
-        if choice.of_larger_guide.picture != chosen.picture:
-            return facts.PictureLargest("guide", guide.title)
+    largest = max(c.resolution.pixels for c in weighed.candidates)
+    if chosen.resolution.pixels == largest:
+        if choice.of_larger_guide.resolution != chosen.resolution:
+            return facts.ResolutionLargest("guide", guide.title)
         alone = weighed.alike.sum() == 1
-        if alone and choice.of_larger_source.picture != chosen.picture:
-            return facts.PictureLargest("source", guide.title)
+        if alone and choice.of_larger_source.resolution != chosen.resolution:
+            return facts.ResolutionLargest("source", guide.title)
     return _looks_best(guide, show, choice)
 
 
 def _looks_best(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
     """No rule stands in the way: what others would look like."""
     chosen, weighed, best = choice.now, choice.weighed, choice.best
-    alike = [weighed.candidates[i].picture for i in np.flatnonzero(weighed.alike)]
+    alike = [weighed.candidates[i].resolution for i in np.flatnonzero(weighed.alike)]
     most = max(alike, key=lambda p: p.pixels)
     quality = float(weighed.quality[best])
     worse = [
         i
         for i, c in enumerate(weighed.candidates)
-        if c.picture.pixels > most.pixels
+        if c.resolution.pixels > most.pixels
         and c.frame_rate == chosen.frame_rate
         and points(float(weighed.quality[i])) < points(quality)
     ]
-    after = min(worse, key=lambda i: weighed.candidates[i].picture.pixels, default=None)
+    after = min(worse, key=lambda i: weighed.candidates[i].resolution.pixels, default=None)
     if len(alike) > 1:
-        return facts.PictureAlike(
-            picture=chosen.picture,
+        return facts.ResolutionAlike(
+            resolution=chosen.resolution,
             kbps=float(weighed.kbps[best]),
             alike_least=min(alike, key=lambda p: p.pixels),
             alike_most=most,
             because=_because(choice),
             platform=guide.title,
             motion=show.motion,
-            next=None if after is None else weighed.candidates[after].picture,
+            next=None if after is None else weighed.candidates[after].resolution,
             next_quality=None if after is None else float(weighed.quality[after]),
             quality=quality,
         )
     if after is None:
-        return facts.PictureEnough(float(weighed.kbps[best]))
-    return facts.PictureLooksBest(
+        return facts.ResolutionEnough(float(weighed.kbps[best]))
+    return facts.ResolutionLooksBest(
         kbps=float(weighed.kbps[after]),
-        next=weighed.candidates[after].picture,
+        next=weighed.candidates[after].resolution,
         next_quality=float(weighed.quality[after]),
         quality=quality,
         motion=show.motion,
@@ -344,12 +347,12 @@ def _frame_rate(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
             return facts.RateTooSlow(freed.frame_rate, show.machine.share, beside)
         floor, _ = choice.floor_of(freed)
         return facts.RateUnderFloor(
-            guide.title, freed.picture, freed.frame_rate, floor, bound == "both"
+            guide.title, freed.resolution, freed.frame_rate, floor, bound == "both"
         )
     faster = [i for i, c in enumerate(weighed.candidates) if c.frame_rate > chosen.frame_rate]
     if faster:
-        if guide.video.advised.frame_rate is not None and choice.field.wished[choice.best]:
-            return facts.RateAdvised(guide.title)
+        if guide.video.recommended.frame_rate is not None and choice.field.wished[choice.best]:
+            return facts.RateRecommended(guide.title)
         top = float(weighed.quality[choice.best])
         worse = [i for i in faster if points(float(weighed.quality[i])) < points(top)]
         if not worse:
@@ -364,7 +367,7 @@ def _frame_rate(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
 
 
 def _rate_looks_best(choice: Choice, other: int) -> facts.Fact:
-    """The frame rate is the best one's, among all pictures at each."""
+    """The frame rate is the best one's, among all resolutions at each."""
     weighed = choice.weighed
     return facts.RateLooksBest(
         other=weighed.candidates[other].frame_rate,
@@ -374,7 +377,7 @@ def _rate_looks_best(choice: Choice, other: int) -> facts.Fact:
 
 
 def viewers_bind(weighed: ScoredCandidates) -> bool:
-    """Whether the slowest viewers, and not the line, leave less than the least of anything."""
+    """Whether the slowest viewers, and not the connection, leave less than the least of anything."""
     if not weighed.candidates:
         return False
     left, viewers = (
@@ -387,9 +390,9 @@ def infeasible(guide: Guide, show: Show, weighed: ScoredCandidates, waterfall: B
     """Which rule leaves nothing to choose from."""
     rules = guide.video
     if not weighed.candidates:
-        sizes = ", ".join(map(str, rules.pictures)) or f"up to {rules.largest}"
+        sizes = ", ".join(map(str, rules.resolutions)) or f"up to {rules.largest}"
         shapes = words.shape_words(rules.shapes)
-        return words.no_picture(
+        return words.no_resolution(
             guide.title, sizes, shapes, rules.rates_words(), show.source, show.frame_rate
         )
     if float(weighed.limits_kbps[2].max()) == 0:

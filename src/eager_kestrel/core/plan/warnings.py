@@ -26,9 +26,9 @@ def plan_warnings(
 
     Args:
         show: what is streamed.
-        guides: of each destination, with its standing applied.
+        guides: of each destination, with its tier applied.
         planned: each destination's settings.
-        uplink: what the line carries.
+        uplink: what the connection carries.
     """
     found: list[str] = []
     if uplink.basis == "assumed":
@@ -52,13 +52,13 @@ def plan_warnings(
 def _misfits(guide: Guide, video: VideoSettings, show: Show) -> list[str]:
     """Where the source does not fit what is sent: shape and frame rate."""
     found = []
-    fit = frame_fit(show.source, video.picture)
+    fit = frame_fit(show.source, video.resolution)
     if fit is not None:
         found.append(
             words.other_shape(
                 guide.title,
                 show.source,
-                video.picture,
+                video.resolution,
                 fit.crop,
                 fit.kept_share,
                 fit.pad,

@@ -18,7 +18,7 @@ from pydantic import BeforeValidator, Field, PlainSerializer, WithJsonSchema
 from eager_kestrel.core.document import Frozen, Spread, format_name
 from eager_kestrel.core.errors import UnitError
 from eager_kestrel.core.guide.rules import Codec
-from eager_kestrel.core.quantities import FrameRate, PictureSize, Share
+from eager_kestrel.core.quantities import FrameRate, ResolutionSize, Share
 from eager_kestrel.core.resolution import Resolution, frame_rate_text, parse_frame_rate
 from eager_kestrel.core.words import broadcasts as words
 
@@ -27,18 +27,18 @@ MACHINE_SHARE = 0.60
 
 
 class EncoderLimit(Frozen):
-    """A picture at the most frames a second, written ``"1920x1080 at 110"``."""
+    """A resolution at the most frames a second, written ``"1920x1080 at 110"``."""
 
-    picture: PictureSize
+    resolution: ResolutionSize
     frame_rate: FrameRate
 
     @property
     def pixels_per_second(self) -> float:
         """How much that is."""
-        return self.picture.pixels * float(self.frame_rate)
+        return self.resolution.pixels * float(self.frame_rate)
 
     def __str__(self) -> str:
-        return f"{self.picture} at {frame_rate_text(self.frame_rate)}"
+        return f"{self.resolution} at {frame_rate_text(self.frame_rate)}"
 
 
 def parse_pace(text: str) -> EncoderLimit:
@@ -52,7 +52,7 @@ def parse_pace(text: str) -> EncoderLimit:
         raise UnitError(f'"{text}" is no pace', 'write "1920x1080 at 110"')
     rate = match[2]
     fps = Fraction(rate) if rate.isdigit() and int(rate) > 0 else parse_frame_rate(rate)
-    return EncoderLimit.model_construct(picture=Resolution.parse(match[1]), frame_rate=fps)
+    return EncoderLimit.model_construct(resolution=Resolution.parse(match[1]), frame_rate=fps)
 
 
 def _pace(value: object) -> object:
@@ -158,16 +158,16 @@ SHARE_BESIDE = 0.85
 
 
 class EncoderPoint(Spread):
-    """One encoder at one preset on one picture."""
+    """One encoder at one preset on one resolution."""
 
-    SPREAD: ClassVar = {"picture": ("width", "height"), "wanted": ("wanted_fps", "wanted")}
+    SPREAD: ClassVar = {"resolution": ("width", "height"), "wanted": ("wanted_fps", "wanted")}
 
     encoder: str
     """As the media library names it."""
     codec: Codec
     preset: str
     """As the encoder names it; empty where it has none."""
-    picture: Resolution
+    resolution: Resolution
     wanted: FrameRate
     """Frames a second that have to be encoded."""
     fps: float
@@ -226,7 +226,7 @@ class MeasuredMachine(Frozen):
         return self.others_share >= BUSY_SHARE
 
     def machine(self, now: datetime) -> Machine:
-        """What a plan goes by: of each preset the least it did on any picture.
+        """What a plan goes by: of each preset the least it did on any resolution.
 
         Args:
             now: to say how old the figures are.
@@ -245,7 +245,7 @@ class MeasuredMachine(Frozen):
                     codec=codec,
                     preset=preset,
                     holds=EncoderLimit.model_construct(
-                        picture=point.picture, frame_rate=Fraction(int(point.fps))
+                        resolution=point.resolution, frame_rate=Fraction(int(point.fps))
                     ),
                 )
                 for (codec, preset), point in best.items()
@@ -256,4 +256,4 @@ class MeasuredMachine(Frozen):
 
 
 def _speed(point: EncoderPoint) -> float:
-    return point.picture.pixels * point.fps
+    return point.resolution.pixels * point.fps

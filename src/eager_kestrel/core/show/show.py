@@ -11,8 +11,8 @@ from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.quantities import (
     FrameRate,
-    PictureSize,
     Rate,
+    ResolutionSize,
     Seconds,
     Share,
     Size,
@@ -32,7 +32,7 @@ WEEKDAYS: tuple[Weekday, ...] = (
     "Sunday",
 )
 Motion = Literal["still", "calm", "lively", "hectic"]
-"""How much moves in the picture."""
+"""How much moves in the resolution."""
 Preference = Literal["smooth", "sharp"]
 """Which matters more: frames a second, or how sharp each of them is."""
 PREFERENCES: tuple[Preference, ...] = ("smooth", "sharp")
@@ -61,7 +61,7 @@ class Destination(Frozen):
     """One platform the show goes to."""
 
     platform: str
-    standing: str | None = None
+    tier: str | None = None
     codec: str | None = None
     """Left out: H.264 where it is taken, since it encodes and plays everywhere."""
     weight: float = Field(default=1.0, gt=0, le=100)
@@ -74,26 +74,26 @@ class Destination(Frozen):
     @property
     def name(self) -> str:
         """As on the command line: ``oxbow`` or ``oxbow:hearth``."""
-        return f"{self.platform}:{self.standing}" if self.standing else self.platform
+        return f"{self.platform}:{self.tier}" if self.tier else self.platform
 
 
 class Show(Frozen):
-    """What is streamed, and what else the line and the planner have to respect."""
+    """What is streamed, and what else the connection and the planner have to respect."""
 
     format: str = format_name("show")
     title: str = ""
-    source: PictureSize
+    source: ResolutionSize
     frame_rate: FrameRate
     motion: Motion
     audio: Literal["voice", "music"] = "music"
-    """Voice alone needs no second channel on a poor line."""
+    """Voice alone needs no second channel on a poor connection."""
     viewers: Rate | None = None
     """The slowest viewers' download; matters where nothing smaller is sure to be offered."""
     cap: Size | None = None
     """Of data that may be sent in a month."""
-    picture: PictureSize | None = None
+    resolution: ResolutionSize | None = None
     """To be sent, whatever would look better."""
-    sent_frame_rate: FrameRate | None = None
+    fps_sent: FrameRate | None = None
     """To be sent, whatever would look better."""
     prefer: Preference | None = None
     """Left out: what is customary for the motion, smooth for hectic and sharp for calm."""

@@ -1,4 +1,4 @@
-"""Noting an airing as it goes: looks become seconds, verdicts become troubles."""
+"""Noting a broadcast as it goes: looks become seconds, verdicts become troubles."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 OVER_SECONDS = 3.0
 """Of quiet, before a trouble is over."""
 MOST_TROUBLES = 500
-"""Of one airing; a show with more has one trouble."""
+"""Of one broadcast; a show with more has one trouble."""
 
 
 @dataclass(slots=True)
@@ -35,7 +35,7 @@ class _Open:
 
 @dataclass(slots=True)
 class Recorder:
-    """What is kept of an airing, and how it stands."""
+    """What is kept of a broadcast, and how it stands."""
 
     to: str
     judge: Judge
@@ -53,7 +53,7 @@ class Recorder:
     def look(self, look: StreamSample) -> Now:
         """Take a look; what it means."""
         verdict = self.judge.told(look)
-        waited = self.judge.waiting_seconds
+        waited = self.judge.queued_seconds
         self._trouble(look, verdict, waited)
         self._second(look, waited)
         self._now = Now(
@@ -62,7 +62,7 @@ class Recorder:
             sent_kbps=round(self.judge.sent_kbps(), 1),
             planned_kbps=self.judge.expected.kbps,
             carried_kbps=round(self.judge.carried_kbps(), 1),
-            waiting_seconds=round(waited, 3),
+            queued_seconds=round(waited, 3),
             round_trip_ms=look.round_trip_ms,
             least_round_trip_ms=look.least_round_trip_ms,
             resent_bytes=look.resent_bytes,
@@ -96,7 +96,7 @@ class Recorder:
         if self._open is not None:
             self._close(self._open)
             self._open = None
-        empty = Second(sent_kbps=0, carried_kbps=0, waiting_ms=0, round_trip_ms=0, cores_percent=0)
+        empty = Second(sent_kbps=0, carried_kbps=0, queued_ms=0, round_trip_ms=0, cores_percent=0)
         self._rows += [empty] * max(0, int(until) - len(self._rows))
         self._looks.clear()
         self.judge.start_anew()
@@ -131,7 +131,7 @@ class Recorder:
         row = Second(
             sent_kbps=round(handed),
             carried_kbps=round(carried),
-            waiting_ms=round(max(wait for _, wait in self._looks) * 1000),
+            queued_ms=round(max(wait for _, wait in self._looks) * 1000),
             round_trip_ms=round(look.round_trip_ms or 0),
             cores_percent=round((look.cores or 0) * 100),
         )
@@ -171,9 +171,9 @@ class Recorder:
                 cause=open_.cause,
                 at_seconds=round(open_.at, 2),
                 lasted_seconds=round(open_.seen - open_.at, 2),
-                worst_wait_seconds=round(open_.worst, 2),
+                worst_queue_seconds=round(open_.worst, 2),
                 carried_kbps=None if open_.carried is None else round(open_.carried, 1),
-                warned_seconds=warned if open_.cause == "line" else None,
+                warned_seconds=warned if open_.cause == "upload" else None,
                 late=open_.late_at is not None,
                 text=open_.verdict.text,
             )
@@ -183,7 +183,7 @@ class Recorder:
 def _worse(
     now: WatchVerdict, kept: WatchVerdict, carried_kbps: float | None, deepest: bool
 ) -> bool:
-    """Whether a verdict says the worst of a trouble: late, and the line at its least."""
+    """Whether a verdict says the worst of a trouble: late, and the connection at its least."""
     if now.late != kept.late:
         return now.late
     if now.carried_kbps is None:

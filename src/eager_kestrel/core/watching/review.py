@@ -29,7 +29,7 @@ if TYPE_CHECKING:
 
 
 LEAST_SECONDS = 10
-"""A shorter airing says nothing of the next."""
+"""A shorter broadcast says nothing of the next."""
 
 
 class Incident(Frozen):
@@ -42,13 +42,13 @@ class Incident(Frozen):
 
 
 class Review(Frozen):
-    """An airing looked back on."""
+    """A broadcast looked back on."""
 
     format: str = format_name("review")
-    airing: Broadcast
+    broadcast: Broadcast
     carried_share: float
     """Of the seconds, in which nothing waited for long."""
-    worst_wait_seconds: float
+    worst_queue_seconds: float
     would_have_held_kbps: float | None
     """The most an even stream could have sent without a late frame, as far as was seen."""
     stutters: tuple[Stutter, ...]
@@ -58,59 +58,59 @@ class Review(Frozen):
     """What to plan next time, and why, most important first."""
 
 
-def review_of(airing: Broadcast, planned: DestinationPlan | None = None) -> Review:
-    """Look back on an airing.
+def review_of(broadcast: Broadcast, planned: DestinationPlan | None = None) -> Review:
+    """Look back on a broadcast.
 
     Args:
-        airing: as it was kept.
+        broadcast: as it was kept.
         planned: what is planned for its platform, with its steps down.
     """
-    waited = np.array(airing.seconds.waiting_ms, dtype=np.float64) / 1000
-    held = _would_have_held(airing)
+    waited = np.array(broadcast.seconds.queued_ms, dtype=np.float64) / 1000
+    held = _would_have_held(broadcast)
     return Review(
-        airing=airing,
+        broadcast=broadcast,
         carried_share=round(float((waited <= STANDING_SECONDS).mean()), 4) if waited.size else 1.0,
-        worst_wait_seconds=round(float(waited.max(initial=0.0)), 2),
+        worst_queue_seconds=round(float(waited.max(initial=0.0)), 2),
         would_have_held_kbps=held,
-        stutters=_stutters(airing, waited),
-        incidents=tuple(_incident(airing, trouble) for trouble in airing.troubles),
-        next_time=tuple(_next_time(airing, planned, held)),
+        stutters=_stutters(broadcast, waited),
+        incidents=tuple(_incident(broadcast, trouble) for trouble in broadcast.troubles),
+        next_time=tuple(_next_time(broadcast, planned, held)),
     )
 
 
-def _incident(airing: Broadcast, trouble: BroadcastTrouble) -> Incident:
-    at = airing.taken + timedelta(seconds=trouble.at_seconds)
+def _incident(broadcast: Broadcast, trouble: BroadcastTrouble) -> Incident:
+    at = broadcast.taken + timedelta(seconds=trouble.at_seconds)
     return Incident(at=at.strftime("%H:%M:%S"), trouble=trouble, do=words.DO[trouble.cause])
 
 
-def _stutters(airing: Broadcast, queued: Floats) -> tuple[Stutter, ...]:
+def _stutters(broadcast: Broadcast, queued: Floats) -> tuple[Stutter, ...]:
     """Stutters by the second, and whose trouble they were part of."""
     causes = [""] * queued.size
-    for trouble in airing.troubles:
+    for trouble in broadcast.troubles:
         begin, end = int(trouble.at_seconds), int(trouble.at_seconds + trouble.lasted_seconds) + 1
         causes[begin : end + 1] = [trouble.cause] * len(causes[begin : end + 1])
     return stutters(queued > LATE_SECONDS, np.arange(queued.size, dtype=np.float64), 1.0, causes)
 
 
-def _would_have_held(airing: Broadcast) -> float | None:
+def _would_have_held(broadcast: Broadcast) -> float | None:
     """The most an even stream could have sent without a late frame, up to what was sent."""
-    broadcast = broadcast_evidence(airing)
-    if broadcast.sent_kbps.size < LEAST_SECONDS:
+    seen = broadcast_evidence(broadcast)
+    if seen.sent_kbps.size < LEAST_SECONDS:
         return None
-    usual = float(np.median(broadcast.sent_kbps))
+    usual = float(np.median(seen.sent_kbps))
     even = Sending(1.0, 1 / GRID_SECONDS, np.full(1, GRID_SECONDS))
-    most = Replay(Evidence.of((), (broadcast,)), even).most_kbps(0.0)
+    most = Replay(Evidence.of((), (seen,)), even).most_kbps(0.0)
     return None if most is None else round(min(usual, most), 1)
 
 
 def _next_time(
-    airing: Broadcast, planned: DestinationPlan | None, held_kbps: float | None
+    broadcast: Broadcast, planned: DestinationPlan | None, held_kbps: float | None
 ) -> list[str]:
-    causes = {trouble.cause for trouble in airing.troubles}
-    late = {trouble.cause for trouble in airing.troubles if trouble.late}
-    steps: Sequence[Fallback] = planned.steps_down if planned is not None else ()
+    causes = {trouble.cause for trouble in broadcast.troubles}
+    late = {trouble.cause for trouble in broadcast.troubles if trouble.late}
+    steps: Sequence[Fallback] = planned.fallbacks if planned is not None else ()
     said = []
-    if "line" in late and held_kbps is not None:
+    if "upload" in late and held_kbps is not None:
         step = next((s for s in steps if s.total_kbps <= HOLDS_SHARE * held_kbps), None)
         said.append(words.send_less(held_kbps, None if step is None else step.video.words))
     if "machine" in causes:
@@ -124,7 +124,7 @@ def _next_time(
     if not late and "machine" not in causes and held_kbps is not None:
         step_up = planned.step_up if planned is not None else None
         up = None if step_up is None else (step_up.video.words, step_up.upload_kbps)
-        worst = max(airing.seconds.waiting_ms, default=0) / 1000
+        worst = max(broadcast.seconds.queued_ms, default=0) / 1000
         said.insert(0, words.keep_it(worst, up))
     return said
 

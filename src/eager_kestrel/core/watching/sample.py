@@ -19,9 +19,9 @@ class StreamSample:
     """By the program, to its connection."""
     carried_bytes: int
     """That the other end has."""
-    waiting_bytes: int = 0
+    queued_bytes: int = 0
     """Handed over and not carried, less what is on its way anyhow."""
-    waiting_seconds: float | None = None
+    queued_seconds: float | None = None
     """How long the oldest frame has waited, where frames are seen; else it is reckoned."""
     round_trip_ms: float | None = None
     least_round_trip_ms: float | None = None
@@ -68,11 +68,11 @@ class WatchVerdict(Frozen):
     step: int | None = None
     """Which step down holds, 0 being the first."""
     carried_kbps: float | None = None
-    """By the line, where it is the limit."""
+    """By the connection, where it is the limit."""
 
 
 class Now(Frozen):
-    """How an airing stands, for a live view and for programs: one document a second."""
+    """How a broadcast stands, for a live view and for programs: one document a second."""
 
     format: str = format_name("watch")
     to: str
@@ -84,7 +84,7 @@ class Now(Frozen):
     planned_kbps: float | None
     carried_kbps: float
     """Taken by the other end in the last second."""
-    waiting_seconds: float
+    queued_seconds: float
     """Of stream, in the queue."""
     round_trip_ms: float | None
     least_round_trip_ms: float | None

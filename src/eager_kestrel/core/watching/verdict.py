@@ -1,7 +1,7 @@
 """What a look means: is the stream carried, and if not, who is at fault and what is there to do.
 
 Frames that wait are told apart by where they wait (docs/watching.md): in the send buffer, because
-the line carries less; there, too, but with the other end's window closed, because the ingest does
+the connection carries less; there, too, but with the other end's window closed, because the ingest does
 not read; before the connection, because the encoder is late. A queue that grows is told before a
 frame is late: its least over a keyframe interval is looked at, since one keyframe makes any queue
 grow for a moment.
@@ -94,7 +94,7 @@ class Judge:
     _ingest: bool = False
     """Whether what waits is what the ingest did not take."""
     _late_at: float | None = None
-    """When frames were last late for the line."""
+    """When frames were last late for the connection."""
     _hidden: float = 0.0
     """Seconds of stream that wait inside the program, as far as can be told from outside."""
     _off_plan: bool = False
@@ -124,7 +124,7 @@ class Judge:
         self._off_plan = False
 
     @property
-    def waiting_seconds(self) -> float:
+    def queued_seconds(self) -> float:
         """Of stream, now."""
         return self._looks[-1][1] if self._looks else 0.0
 
@@ -168,10 +168,10 @@ class Judge:
 
     def _waited(self, look: StreamSample) -> float:
         """Seconds of stream that wait: seen, or reckoned from bytes and from what is held up."""
-        if look.waiting_seconds is not None:
-            return look.waiting_seconds
+        if look.queued_seconds is not None:
+            return look.queued_seconds
         usual = self.usual_kbps()
-        visible = look.waiting_bytes * 8e-3 / usual if usual > 0 else 0.0
+        visible = look.queued_bytes * 8e-3 / usual if usual > 0 else 0.0
         if visible < STANDING_SECONDS or not self._looks:
             self._hidden = 0.0
             return visible
@@ -209,7 +209,7 @@ class Judge:
         if stalled is not None and now > STANDING_SECONDS:
             left = LATE_SECONDS - now
             return WatchVerdict(
-                cause="line",
+                cause="upload",
                 text=words.stalls(stalled, left),
                 late=left < 0,
                 late_in_seconds=max(left, 0.0),
@@ -224,10 +224,10 @@ class Judge:
         self._late_at = self._looks[-1][0].seconds
         carried, usual = self.carried_kbps(SPAN_SECONDS), self.usual_kbps()
         if carried > usual and now < max(wait for _, wait in self._since(2 * SPAN_SECONDS)):
-            return WatchVerdict(cause="line", text=words.drains(now), late=True)
+            return WatchVerdict(cause="upload", text=words.drains(now), late=True)
         step, said = self.expected.step(carried)
         text = words.late(now, carried, usual, said)
-        return WatchVerdict(cause="line", text=text, late=True, step=step, carried_kbps=carried)
+        return WatchVerdict(cause="upload", text=text, late=True, step=step, carried_kbps=carried)
 
     def _rising(self) -> WatchVerdict | None:
         """A queue that rises fast, at every look."""
@@ -246,7 +246,7 @@ class Judge:
         carried = self.carried_kbps(over_seconds)
         step, said = self.expected.step(carried)
         return WatchVerdict(
-            cause="line",
+            cause="upload",
             text=words.grows(slope, late_in, said),
             late_in_seconds=round(late_in, 1),
             step=step,
@@ -305,7 +305,7 @@ class Judge:
         if self._looks[0][0].seconds > look.seconds - PROGRAM_SECONDS:
             return None
         if max(wait for _, wait in self._since(PROGRAM_SECONDS)) > STANDING_SECONDS:
-            return None  # what the line held up is made up for afterwards
+            return None  # what the connection held up is made up for afterwards
         sent = self.sent_kbps(PROGRAM_SECONDS)
         if sent <= 0:
             return WatchVerdict(cause="machine", text=words.NOTHING_SENT, late=True)
@@ -352,7 +352,7 @@ class Judge:
     def _fine(self, look: StreamSample) -> WatchVerdict:
         """Carried; and for a moment after frames were late, not yet said to be."""
         if self._late_at is not None and look.seconds - self._late_at < CALM_SECONDS:
-            return WatchVerdict(cause="line", text=words.drained(self.waiting_seconds))
+            return WatchVerdict(cause="upload", text=words.drained(self.queued_seconds))
         return WatchVerdict(cause=None, text=words.CARRIES)
 
 

@@ -15,8 +15,8 @@ def step_to(settings: str | None, kbps: float | None = None) -> str:
     if settings is not None:
         return f"step down to {settings}"
     if kbps is None:
-        return "send less, or stop what else uses the line"
-    return f"the line carries {kbit(kbps)}: send less than that"
+        return "send less, or stop what else uses the connection"
+    return f"the connection carries {kbit(kbps)}: send less than that"
 
 
 def grows(by_seconds: float, late_in_seconds: float, step: str) -> str:
@@ -27,41 +27,43 @@ def grows(by_seconds: float, late_in_seconds: float, step: str) -> str:
     )
 
 
-def late(waiting_seconds: float, carried_kbps: float, sent_kbps: float, step: str) -> str:
+def late(queued_seconds: float, carried_kbps: float, sent_kbps: float, step: str) -> str:
     """Frames are late."""
     return (
-        f"late: {waiting_seconds:.1f} s wait; the line carries {carried_kbps:,.0f} of "
+        f"late: {queued_seconds:.1f} s wait; the connection carries {carried_kbps:,.0f} of "
         f"{sent_kbps:,.0f} kbit/s; {step}"
     )
 
 
-def drains(waiting_seconds: float) -> str:
+def drains(queued_seconds: float) -> str:
     """Late, and on the way back."""
-    return f"late: {waiting_seconds:.1f} s wait, and the queue drains: the line carries it again"
+    return (
+        f"late: {queued_seconds:.1f} s wait, and the queue drains: the connection carries it again"
+    )
 
 
-def drained(waiting_seconds: float) -> str:
+def drained(queued_seconds: float) -> str:
     """Just not late any more."""
-    return f"late a moment ago; {waiting_seconds:.1f} s wait now"
+    return f"late a moment ago; {queued_seconds:.1f} s wait now"
 
 
 def stalls(seconds: float, late_in_seconds: float) -> str:
     """Nothing gets through."""
     when = f"late in {late_in_seconds:.1f} s" if late_in_seconds > 0 else "late"
-    return f"nothing gets through for {seconds:.1f} s: the line stands still; {when}"
+    return f"nothing gets through for {seconds:.1f} s: the connection stands still; {when}"
 
 
-def not_taken(waiting_seconds: float) -> str:
+def not_taken(queued_seconds: float) -> str:
     """The other end's window is closed."""
     return (
-        f"the ingest does not read what is sent ({waiting_seconds:.1f} s wait): not your line; "
+        f"the ingest does not read what is sent ({queued_seconds:.1f} s wait): not your connection; "
         "another ingest may do better"
     )
 
 
-def taken_again(waiting_seconds: float) -> str:
+def taken_again(queued_seconds: float) -> str:
     """It reads again, and there is much to read."""
-    return f"the ingest reads again; {waiting_seconds:.1f} s wait still, and not for your line"
+    return f"the ingest reads again; {queued_seconds:.1f} s wait still, and not for your connection"
 
 
 def broken(seconds: float, why: str = "") -> str:
@@ -84,8 +86,8 @@ def program_back(seconds: float) -> str:
 def behind(late_seconds: float) -> str:
     """Frames come from the program later and later."""
     return (
-        f"the program is {late_seconds:.1f} s behind: the encoder does not keep up, not the line; "
-        "a faster preset or a smaller picture"
+        f"the program is {late_seconds:.1f} s behind: the encoder does not keep up, not the connection; "
+        "a faster preset or a smaller resolution"
     )
 
 
@@ -93,7 +95,7 @@ def few_frames(fps: float, planned_fps: float) -> str:
     """The program leaves frames out."""
     return (
         f"the program sends {fps:.3g} of {planned_fps:.4g} frames a second: the encoder does not "
-        "keep up, not the line; a faster preset or a smaller picture"
+        "keep up, not the connection; a faster preset or a smaller resolution"
     )
 
 
@@ -102,7 +104,7 @@ def less(sent_kbps: float, planned_kbps: float, *, frames_seen: bool) -> str:
     why = (
         "every frame comes in time: the scene needs no more"
         if frames_seen
-        else "encoder or scene, not the line"
+        else "encoder or scene, not the connection"
     )
     sent = f"{sent_kbps:,.0f} of {planned_kbps:,.0f} kbit/s"
     return f"the program sends less than planned, {sent}: {why}"
@@ -116,13 +118,13 @@ def more(sent_kbps: float, planned_kbps: float) -> str:
     )
 
 
-NOTHING_SENT = "the program sends nothing: its encoder stands still, not the line"
+NOTHING_SENT = "the program sends nothing: its encoder stands still, not the connection"
 
 
 def only_a_rate(kbps: float) -> str:
     """Where a system tells nothing of other programs' connections."""
     return (
-        f"all programs together send {kbps:,.0f} kbit/s; whether the line carries it cannot be "
+        f"all programs together send {kbps:,.0f} kbit/s; whether the connection carries it cannot be "
         "seen here: use watch --through"
     )
 
@@ -146,7 +148,7 @@ def day_words(day: date, today: date) -> str:
 
 
 def aired(day: str, kbps: float, seconds: float, stalls_seen: int) -> str:
-    """Of an airing, in a plan."""
+    """Of a broadcast, in a plan."""
     with_ = "no stall" if stalls_seen == 0 else counted(stalls_seen, "stall")
     return f"{day} it carried {kbit(kbps)} for {lasting(seconds)} with {with_}"
 
@@ -211,13 +213,13 @@ def seen_as(program: str, to: str) -> str:
 
 
 def for_how_long(seconds: float, typical_kbps: float, planned_kbps: float | None) -> str:
-    """An airing in short."""
+    """A broadcast in short."""
     of = f" of {planned_kbps:,.0f} planned" if planned_kbps is not None else ""
     return f"{lasting(seconds)}, {typical_kbps:,.0f}{of} kbit/s in a usual second"
 
 
 CAUSES = {
-    "line": "line",
+    "upload": "upload",
     "ingest": "ingest",
     "machine": "this machine",
     "scene": "scene",
@@ -236,9 +238,9 @@ def kept(name: str, *, on_disk: bool) -> str:
 # Afterwards
 
 DO = {
-    "line": "send less, or stop what else uses the line then",
+    "upload": "send less, or stop what else uses the connection then",
     "ingest": "another ingest point: eager-kestrel nearest",
-    "machine": "a faster preset or a smaller picture: eager-kestrel encoders",
+    "machine": "a faster preset or a smaller resolution: eager-kestrel encoders",
     "scene": "nothing: there was no more to send",
     "program": "set its bitrate as planned, and constant",
     "connection": "if it comes again, another ingest point: eager-kestrel nearest",
@@ -255,7 +257,7 @@ NEXT = {
 
 
 def send_less(held_kbps: float, step: str | None) -> str:
-    """The line carried less than was sent."""
+    """The connection carried less than was sent."""
     bound = f"An even stream of up to {kbit(held_kbps)} would have had no late frame"
     if step is None:
         return f"{bound}: plan again below that."
@@ -281,7 +283,7 @@ def keep_it(worst_seconds: float, step_up: tuple[str, float] | None) -> str:
 
 
 def again_from(settings: str, before: str | None) -> str:
-    """The plan made again, with this airing counted."""
+    """The plan made again, with this broadcast counted."""
     if settings == before:
         return f"Planned again with this show counted, it stays at {settings}."
     was = f", was {before}" if before else ""
@@ -300,20 +302,22 @@ def measured(days: float, others: float) -> str:
     return f"this machine's encoders as measured {when}{beside}"
 
 
-def means(encoder: str, picture: str, holds: tuple[str, float] | None, fails: str | None) -> str:
-    """What an encoder's figures come to for one picture.
+def means(encoder: str, resolution: str, holds: tuple[str, float] | None, fails: str | None) -> str:
+    """What an encoder's figures come to for one resolution.
 
     Args:
         encoder: as the media library names it.
-        picture: ``1920x1080 at 60``.
+        resolution: ``1920x1080 at 60``.
         holds: the slowest preset that holds it, and the share of the machine it takes.
         fails: the next slower one, which does not; None when all were tried.
     """
     if holds is None:
-        return f"{encoder} does not hold {picture} here" + (f", not even {fails}" if fails else "")
+        return f"{encoder} does not hold {resolution} here" + (
+            f", not even {fails}" if fails else ""
+        )
     preset, share = holds
     name = f"{encoder} {preset}".strip()
-    said = f"{name} holds {picture} with {share:.0%} of this machine"
+    said = f"{name} holds {resolution} with {share:.0%} of this machine"
     return said + (f"; {fails} does not" if fails else "")
 
 
@@ -357,7 +361,7 @@ def chosen(kbps: float, first: str, look: float, others: list[tuple[str, float]]
 
 
 def best(parts: list[tuple[str, float, float]]) -> str:
-    """Which picture is best at which bitrate."""
+    """Which resolution is best at which bitrate."""
     said = [f"{name} from {kbit(first)} to {kbit(last)}" for name, first, last in parts]
     return "best by bitrate: " + ", ".join(said)
 

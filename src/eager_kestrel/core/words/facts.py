@@ -23,7 +23,7 @@ Bound = Literal[
     "content",
     "no visible gain",
     "quality at this bitrate",
-    "quality at this picture",
+    "quality at this resolution",
     "share of the total",
     "wish",
 ]
@@ -36,7 +36,7 @@ class BitrateBounded:
     """The bitrate is the least of five limits; which of them, and how high each was."""
 
     about: ClassVar[str] = "bitrate"
-    bound_by: BitrateBound
+    limited_by: BitrateBound
     platform: str
     motion: str
     safe_kbps: float
@@ -45,56 +45,56 @@ class BitrateBounded:
     clean_kbps: float
     level_kbps: float
     viewers_kbps: float
-    of: str = "your line"
-    """What the budget is of: the line, or a month's data."""
+    of: str = "your connection"
+    """What the budget is of: the connection, or a month's data."""
 
 
 @dataclass(frozen=True, slots=True)
-class PictureRewarded:
-    """Larger than the source, because the platform delivers such pictures better."""
+class ResolutionRewarded:
+    """Larger than the source, because the platform delivers such resolutions better."""
 
-    about: ClassVar[str] = "picture"
-    bound_by: ClassVar[Bound] = "guide"
+    about: ClassVar[str] = "resolution"
+    limited_by: ClassVar[Bound] = "guide"
     platform: str
     rewarded: str = "yes"
 
 
 @dataclass(frozen=True, slots=True)
-class PictureOnly:
+class ResolutionOnly:
     """Larger than the source, because the platform takes none that is smaller."""
 
-    about: ClassVar[str] = "picture"
-    bound_by: ClassVar[Bound] = "guide"
+    about: ClassVar[str] = "resolution"
+    limited_by: ClassVar[Bound] = "guide"
     platform: str
 
 
 @dataclass(frozen=True, slots=True)
-class PictureLargest:
+class ResolutionLargest:
     """The largest there is: of the source, or of what the platform takes."""
 
-    about: ClassVar[str] = "picture"
-    bound_by: Literal["guide", "source"]
+    about: ClassVar[str] = "resolution"
+    limited_by: Literal["guide", "source"]
     platform: str
 
 
 @dataclass(frozen=True, slots=True)
-class PictureEnough:
+class ResolutionEnough:
     """The largest there is, and a larger one would look no better at this bitrate."""
 
-    about: ClassVar[str] = "picture"
-    bound_by: ClassVar[Bound] = "quality at this bitrate"
+    about: ClassVar[str] = "resolution"
+    limited_by: ClassVar[Bound] = "quality at this bitrate"
     kbps: float
 
 
 @dataclass(frozen=True, slots=True)
-class PictureUnderFloor:
+class ResolutionUnderFloor:
     """Another one would be sent if the platform took it at so low a bitrate.
 
     Perhaps the machine stands in its way as well, so that neither alone would do.
     """
 
-    about: ClassVar[str] = "picture"
-    bound_by: ClassVar[Bound] = "guide"
+    about: ClassVar[str] = "resolution"
+    limited_by: ClassVar[Bound] = "guide"
     platform: str
     next: Resolution
     fps: Fraction
@@ -104,22 +104,22 @@ class PictureUnderFloor:
 
 
 @dataclass(frozen=True, slots=True)
-class PictureTooSlow:
+class ResolutionTooSlow:
     """The machine does not encode another one in time, or not beside the other encodes."""
 
-    about: ClassVar[str] = "picture"
-    bound_by: ClassVar[Bound] = "machine"
+    about: ClassVar[str] = "resolution"
+    limited_by: ClassVar[Bound] = "machine"
     next: Resolution
     share: float
     beside_others: bool
 
 
 @dataclass(frozen=True, slots=True)
-class PictureLooksBest:
+class ResolutionLooksBest:
     """The next larger one would look worse at the bitrate there is for it."""
 
-    about: ClassVar[str] = "picture"
-    bound_by: ClassVar[Bound] = "quality at this bitrate"
+    about: ClassVar[str] = "resolution"
+    limited_by: ClassVar[Bound] = "quality at this bitrate"
     kbps: float
     next: Resolution
     next_quality: float
@@ -128,12 +128,12 @@ class PictureLooksBest:
 
 
 @dataclass(frozen=True, slots=True)
-class PictureAlike:
+class ResolutionAlike:
     """Several are about the same quality at this bitrate; why this one of them."""
 
-    about: ClassVar[str] = "picture"
-    bound_by: ClassVar[Bound] = "quality at this bitrate"
-    picture: Resolution
+    about: ClassVar[str] = "resolution"
+    limited_by: ClassVar[Bound] = "quality at this bitrate"
+    resolution: Resolution
     kbps: float
     alike_least: Resolution
     alike_most: Resolution
@@ -152,16 +152,16 @@ class RateFastest:
     """The fastest there is: of the source, or of what the platform takes."""
 
     about: ClassVar[str] = "frame rate"
-    bound_by: Literal["guide", "source"]
+    limited_by: Literal["guide", "source"]
     platform: str
 
 
 @dataclass(frozen=True, slots=True)
-class RateAdvised:
+class RateRecommended:
     """The rate the platform advises, where a faster one could be sent."""
 
     about: ClassVar[str] = "frame rate"
-    bound_by: ClassVar[Bound] = "guide"
+    limited_by: ClassVar[Bound] = "guide"
     platform: str
 
 
@@ -170,7 +170,7 @@ class RateEnough:
     """The fastest there is, and more would look no better."""
 
     about: ClassVar[str] = "frame rate"
-    bound_by: ClassVar[Bound] = "quality at this picture"
+    limited_by: ClassVar[Bound] = "quality at this resolution"
 
 
 @dataclass(frozen=True, slots=True)
@@ -178,9 +178,9 @@ class RateUnderFloor:
     """At another rate the platform wants more bitrate than there is."""
 
     about: ClassVar[str] = "frame rate"
-    bound_by: ClassVar[Bound] = "guide"
+    limited_by: ClassVar[Bound] = "guide"
     platform: str
-    picture: Resolution
+    resolution: Resolution
     other: Fraction
     floor_kbps: float
     machine_too: bool
@@ -191,7 +191,7 @@ class RateTooSlow:
     """The machine does not encode another rate in time, or not beside the other encodes."""
 
     about: ClassVar[str] = "frame rate"
-    bound_by: ClassVar[Bound] = "machine"
+    limited_by: ClassVar[Bound] = "machine"
     other: Fraction
     share: float
     beside_others: bool
@@ -202,7 +202,7 @@ class RateLooksBest:
     """A faster rate would look worse at this bitrate."""
 
     about: ClassVar[str] = "frame rate"
-    bound_by: ClassVar[Bound] = "quality at this picture"
+    limited_by: ClassVar[Bound] = "quality at this resolution"
     other: Fraction
     other_quality: float
     quality: float
@@ -214,7 +214,7 @@ class KeyframesRuled:
     """The interval the platform wants, in whole frames."""
 
     about: ClassVar[str] = "keyframes"
-    bound_by: ClassVar[Bound] = "guide"
+    limited_by: ClassVar[Bound] = "guide"
     platform: str
     seconds: float
     fps: Fraction
@@ -227,16 +227,16 @@ class RateControlRuled:
     """What the platform asks for."""
 
     about: ClassVar[str] = "rate control"
-    bound_by: ClassVar[Bound] = "guide"
+    limited_by: ClassVar[Bound] = "guide"
     platform: str
 
 
 @dataclass(frozen=True, slots=True)
 class VariablePreferred:
-    """Variable, because the platform prefers it; the line bears the peak."""
+    """Variable, because the platform prefers it; the connection bears the peak."""
 
     about: ClassVar[str] = "rate control"
-    bound_by: ClassVar[Bound] = "budget"
+    limited_by: ClassVar[Bound] = "budget"
     platform: str
     target_kbps: float
     peak_kbps: float
@@ -247,7 +247,7 @@ class BufferSized:
     """One second of video, or the most the level allows."""
 
     about: ClassVar[str] = "buffer"
-    bound_by: Literal["budget", "level"]
+    limited_by: Literal["budget", "level"]
     level: str
 
 
@@ -256,9 +256,9 @@ class ProfileTaken:
     """The profile the platform prefers of those it takes, or the one that packs best."""
 
     about: ClassVar[str] = "profile"
-    bound_by: ClassVar[Bound] = "guide"
+    limited_by: ClassVar[Bound] = "guide"
     platform: str
-    advised: bool
+    recommended: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -266,7 +266,7 @@ class LevelNeeded:
     """The least level that holds the stream."""
 
     about: ClassVar[str] = "level"
-    bound_by: ClassVar[Bound] = "level"
+    limited_by: ClassVar[Bound] = "level"
     codec: str
 
 
@@ -275,9 +275,9 @@ class BFramesTaken:
     """As many as the platform takes or advises, or as pay."""
 
     about: ClassVar[str] = "b-frames"
-    bound_by: Literal["guide", "no visible gain"]
+    limited_by: Literal["guide", "no visible gain"]
     platform: str
-    advised: bool
+    recommended: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -285,7 +285,7 @@ class PresetHeld:
     """The slowest preset the machine holds."""
 
     about: ClassVar[str] = "preset"
-    bound_by: ClassVar[Bound] = "machine"
+    limited_by: ClassVar[Bound] = "machine"
     share: float
     load: float
     takes: float
@@ -299,7 +299,7 @@ class ColourRead:
     """The colours the platform reads."""
 
     about: ClassVar[str] = "colour"
-    bound_by: ClassVar[Bound] = "guide"
+    limited_by: ClassVar[Bound] = "guide"
     platform: str
 
 
@@ -308,7 +308,7 @@ class ResizedFor:
     """A kernel for how much moves."""
 
     about: ClassVar[str] = "resize"
-    bound_by: ClassVar[Bound] = "content"
+    limited_by: ClassVar[Bound] = "content"
     motion: str
 
 
@@ -317,7 +317,7 @@ class AudioShared:
     """Audio at an end of what the platform takes, or its share of everything sent."""
 
     about: ClassVar[str] = "audio"
-    bound_by: Literal["guide", "share of the total"]
+    limited_by: Literal["guide", "share of the total"]
     platform: str
     least_kbps: float
     most_kbps: float
@@ -326,16 +326,16 @@ class AudioShared:
 
 Fact = (
     BitrateBounded
-    | PictureRewarded
-    | PictureOnly
-    | PictureLargest
-    | PictureEnough
-    | PictureUnderFloor
-    | PictureTooSlow
-    | PictureLooksBest
-    | PictureAlike
+    | ResolutionRewarded
+    | ResolutionOnly
+    | ResolutionLargest
+    | ResolutionEnough
+    | ResolutionUnderFloor
+    | ResolutionTooSlow
+    | ResolutionLooksBest
+    | ResolutionAlike
     | RateFastest
-    | RateAdvised
+    | RateRecommended
     | RateEnough
     | RateUnderFloor
     | RateTooSlow
@@ -359,7 +359,7 @@ def figures(fact: Fact) -> dict[str, float | str]:
     return {
         field.name: _plain(value)
         for field in fields(fact)
-        if field.name != "bound_by" and (value := getattr(fact, field.name)) is not None
+        if field.name != "limited_by" and (value := getattr(fact, field.name)) is not None
     }
 
 

@@ -1,10 +1,10 @@
-"""Rates and pictures as they are written in sentences."""
+"""Rates and resolutions as they are written in sentences."""
 
 from __future__ import annotations
 
 from fractions import Fraction
 
-from eager_kestrel.core.resolution import Resolution, picture_at
+from eager_kestrel.core.resolution import Resolution, resolution_at
 from eager_kestrel.core.units import Bitrate
 
 
@@ -24,9 +24,9 @@ def both(kbps: float) -> str:
     return found.in_kbps() if found.bits_per_second < 10**6 else f"{found.in_kbps()} = {found}"
 
 
-def settings(picture: Resolution, frame_rate: Fraction, kbps: float) -> str:
+def settings(resolution: Resolution, frame_rate: Fraction, kbps: float) -> str:
     """``1920x1080 at 60, 6,000 kbit/s``."""
-    return f"{picture_at(picture, frame_rate)}, {kbit(kbps)}"
+    return f"{resolution_at(resolution, frame_rate)}, {kbit(kbps)}"
 
 
 def counted(count: int, one: str, several: str = "") -> str:

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from fractions import Fraction
 from typing import Literal, NamedTuple
 
-from eager_kestrel.core.resolution import AspectRatio, Resolution, frame_rate_text, picture_at
+from eager_kestrel.core.resolution import AspectRatio, Resolution, frame_rate_text, resolution_at
 from eager_kestrel.core.words.numbers import both, kbit, looks, points, rate, settings
 
 # The steps of a budget
@@ -14,7 +14,7 @@ from eager_kestrel.core.words.numbers import both, kbit, looks, points, rate, se
 
 def share_step(share: float) -> str:
     """Why a share of typical sets it."""
-    return f"{share:.0%} of typical; the rest is for the line's ups and downs"
+    return f"{share:.0%} of typical; the rest is for the connection's ups and downs"
 
 
 def reserve_step(kbps: float, name: str) -> str:
@@ -28,7 +28,7 @@ def cap_step(cap: str, hours: float) -> str:
 
 
 def others_step(kbps: float) -> str:
-    """What other destinations take of the same line."""
+    """What other destinations take of the same connection."""
     return f"{kbit(kbps)} go to other destinations"
 
 
@@ -45,19 +45,19 @@ def audio_step(kbps: float) -> str:
 # Why there is no plan
 
 
-def no_picture(
+def no_resolution(
     platform: str, sizes: str, shapes: str, rates: str, source: Resolution, source_rate: Fraction
 ) -> str:
     """The source cannot give what the platform takes."""
     return (
         f"{platform} takes {sizes} ({shapes}) at {rates}, which a "
-        f"source of {picture_at(source, source_rate)} cannot give"
+        f"source of {resolution_at(source, source_rate)} cannot give"
     )
 
 
 def no_level(platform: str) -> str:
-    """No level that is taken holds any picture."""
-    return f"{platform} takes no level that holds any of its pictures"
+    """No level that is taken holds any resolution."""
+    return f"{platform} takes no level that holds any of its resolutions"
 
 
 def machine_too_slow(platform: str) -> str:
@@ -68,7 +68,7 @@ def machine_too_slow(platform: str) -> str:
 def too_little_left(
     platform: str, safe_kbps: float, left_kbps: float, needed_kbps: float, *, guide: bool
 ) -> str:
-    """The line leaves less than the least; ``guide``: whether that is the platform's."""
+    """The connection leaves less than the least; ``guide``: whether that is the platform's."""
     rule = "the least it takes" if guide else "the least worth sending"
     return (
         f"{kbit(safe_kbps)} may be sent and {kbit(left_kbps)} of it is left for video to "
@@ -110,10 +110,10 @@ def more_upload(kbps: float, gives: str) -> str:
 
 
 def other_way(
-    kind: Literal["standing", "codec"], name: str, gives: str, quality: float, now: float
+    kind: Literal["tier", "codec"], name: str, gives: str, quality: float, now: float
 ) -> str:
     """An offer of a standing or codec."""
-    would = f"the {name} standing would allow" if kind == "standing" else f"{name} would give"
+    would = f"the {name} tier would allow" if kind == "tier" else f"{name} would give"
     return f"{would} {gives}: quality {looks(quality)}, not {looks(now)}"
 
 
@@ -127,7 +127,9 @@ SCALE = "VMAF scale, adjusted for frame rate by a published model"
 
 def next_best(others: Sequence[tuple[Resolution, Fraction, float]]) -> str:
     """Runners-up, each with its quality."""
-    said = ", ".join(f"{picture_at(picture, fps)}: {looks(q)}" for picture, fps, q in others)
+    said = ", ".join(
+        f"{resolution_at(resolution, fps)}: {looks(q)}" for resolution, fps, q in others
+    )
     return f"Next best ({SCALE}): {said}"
 
 
@@ -190,12 +192,12 @@ def pinned(what: str) -> str:
 
 
 def left_free(now: str, free: str) -> str:
-    """What pinning a picture costs."""
+    """What pinning a resolution costs."""
     return f"left free it would be {free}; as you asked it is {now}"
 
 
 def local_copy(
-    picture: Resolution,
+    resolution: Resolution,
     fps: Fraction,
     video: str,
     keyframe_frames: int,
@@ -206,7 +208,7 @@ def local_copy(
 ) -> str:
     """A copy on the own disk; ``video`` names codec and bitrate, ``room`` what is free."""
     return (
-        f"{picture_at(picture, fps)}, {video}, a keyframe every {keyframe_frames} frames, "
+        f"{resolution_at(resolution, fps)}, {video}, a keyframe every {keyframe_frames} frames, "
         f"audio {audio_kbps:g} kbit/s: {gb_per_hour:.1f} GB an hour{room}; a copy of what is "
         f"sent takes {sent_gb_per_hour:.1f} GB and no second encoder"
     )
@@ -223,7 +225,7 @@ def sent_in_all(total_kbps: float, safe_kbps: float) -> str:
 
 
 def rehearsed(
-    picture: Resolution,
+    resolution: Resolution,
     fps: Fraction,
     video_kbps: float,
     keyframe_seconds: float,
@@ -231,7 +233,7 @@ def rehearsed(
 ) -> str:
     """Settings in a line, for what a rehearsal sends."""
     return (
-        f"{settings(picture, fps, video_kbps)}, a keyframe every {keyframe_seconds:g} s, "
+        f"{settings(resolution, fps, video_kbps)}, a keyframe every {keyframe_seconds:g} s, "
         f"audio {audio_kbps:g} kbit/s"
     )
 
@@ -298,13 +300,13 @@ def codecs_differ(codecs: Sequence[str]) -> str:
 
 
 def unsuitable(platforms: str) -> str:
-    """No picture of the source suits."""
-    return f"no picture of this source suits {platforms}"
+    """No resolution of the source suits."""
+    return f"no resolution of this source suits {platforms}"
 
 
 def does_not_fit(*, machine: bool) -> str:
-    """The line, and perhaps the machine, is too small for all of it."""
-    return f"not all of it fits the line{' and the machine' if machine else ''}"
+    """The connection, and perhaps the machine, is too small for all of it."""
+    return f"not all of it fits the connection{' and the machine' if machine else ''}"
 
 
 def left_out(because: str) -> str:
@@ -343,11 +345,11 @@ RELAY_TOO_MUCH = "nothing fits"
 RELAY_TOO_MUCH_TEXT = "not even one stream fits"
 
 
-def relay(picture: Resolution, fps: Fraction, quality: float, saved_kbps: float) -> str:
+def relay(resolution: Resolution, fps: Fraction, quality: float, saved_kbps: float) -> str:
     """One stream to a relay that passes it on."""
     saves = f"free {rate(saved_kbps)}" if saved_kbps > 0 else "take no more than now"
     return (
-        f"a relay that passes on one stream would give {picture_at(picture, fps)} for all "
+        f"a relay that passes on one stream would give {resolution_at(resolution, fps)} for all "
         f"with a quality of {looks(quality)}, and {saves}"
     )
 
@@ -375,12 +377,12 @@ def impossible_way(way: str, because: str) -> str:
 
 NOTHING_DIVIDED = "nothing fits"
 UNUSED = "safe, but of no use to any of them"
-KEPT_BACK = "for the line's ups and downs"
+KEPT_BACK = "for the connection's ups and downs"
 
 
-def part(picture: Resolution, fps: Fraction, kbps: float, quality: float) -> str:
-    """One destination's part of the line."""
-    return f"{settings(picture, fps, kbps)}, quality {looks(quality)}"
+def part(resolution: Resolution, fps: Fraction, kbps: float, quality: float) -> str:
+    """One destination's part of the connection."""
+    return f"{settings(resolution, fps, kbps)}, quality {looks(quality)}"
 
 
 def shape_words(shapes: Sequence[AspectRatio]) -> str:
@@ -393,7 +395,7 @@ class SettingsAt(NamedTuple):
 
     upload_kbps: float
     words: str
-    """Picture, frame rate and bitrate."""
+    """Resolution, frame rate and bitrate."""
     bitrate_kbps: float
     quality: float
 
@@ -404,7 +406,7 @@ def mbit(kbps: float) -> str:
 
 
 def span(begin: float, end: float | None) -> str:
-    """``6.24 to 9.81``: uploads in Mbit/s between which a picture is among the best-looking."""
+    """``6.24 to 9.81``: uploads in Mbit/s between which a resolution is among the best-looking."""
     return f"from {mbit(begin)}" if end is None else f"{mbit(begin)} to {mbit(end)}"
 
 
@@ -415,7 +417,7 @@ def video_span(begin_kbps: float, end_kbps: float) -> str:
 
 
 def in_words(
-    picture: str,
+    resolution: str,
     begin: SettingsAt | None,
     end: SettingsAt | None,
     good_kbps: float | None,
@@ -425,7 +427,7 @@ def in_words(
     """All of it in one line.
 
     Args:
-        picture: with its frame rate.
+        resolution: with its frame rate.
         begin: where it is among the best-looking for the first time.
         end: where another looks better, and that other.
         good_kbps: the upload from which it looks good.
@@ -450,7 +452,7 @@ def in_words(
         f"nothing is gained beyond {rate(full.upload_kbps)} "
         f"with {kbit(full.bitrate_kbps)} and a quality of {looks(full.quality)}"
     )
-    return f"{picture}: {'; '.join(said)}"
+    return f"{resolution}: {'; '.join(said)}"
 
 
 def _not(better: SettingsAt, full: SettingsAt) -> str:
@@ -461,13 +463,13 @@ def _not(better: SettingsAt, full: SettingsAt) -> str:
 
 
 def not_taken(platform: str, wanted: str) -> str:
-    """A picture a platform does not take of this source."""
+    """A resolution a platform does not take of this source."""
     return f"{platform} does not take {wanted} of this source"
 
 
 def choose(known: list[str], *, of_rates: bool) -> str:
     """What it takes instead."""
-    what = "frame rates are" if of_rates else "pictures are"
+    what = "frame rates are" if of_rates else "resolutions are"
     return f"its {what} {', '.join(known)}"
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import assert_never
 
-from eager_kestrel.core.resolution import frame_rate_text, picture_at
+from eager_kestrel.core.resolution import frame_rate_text, resolution_at
 from eager_kestrel.core.words import facts
 from eager_kestrel.core.words.numbers import kbit, looks
 
@@ -23,19 +23,19 @@ def reason(fact: facts.Fact) -> str:
         case facts.BitrateBounded():
             return _bitrate(fact)
         case (
-            facts.PictureRewarded()
-            | facts.PictureOnly()
-            | facts.PictureLargest()
-            | facts.PictureEnough()
-            | facts.PictureUnderFloor()
-            | facts.PictureTooSlow()
-            | facts.PictureLooksBest()
-            | facts.PictureAlike()
+            facts.ResolutionRewarded()
+            | facts.ResolutionOnly()
+            | facts.ResolutionLargest()
+            | facts.ResolutionEnough()
+            | facts.ResolutionUnderFloor()
+            | facts.ResolutionTooSlow()
+            | facts.ResolutionLooksBest()
+            | facts.ResolutionAlike()
         ):
-            return _picture(fact)
+            return _resolution(fact)
         case (
             facts.RateFastest()
-            | facts.RateAdvised()
+            | facts.RateRecommended()
             | facts.RateEnough()
             | facts.RateUnderFloor()
             | facts.RateTooSlow()
@@ -56,7 +56,7 @@ def reason(fact: facts.Fact) -> str:
 
 
 def _bitrate(fact: facts.BitrateBounded) -> str:
-    match fact.bound_by:
+    match fact.limited_by:
         case "budget":
             return (
                 f"{fact.of} leaves {kbit(int(fact.budget_kbps))} for video "
@@ -65,7 +65,7 @@ def _bitrate(fact: facts.BitrateBounded) -> str:
         case "guide":
             return (
                 f"{_they(fact.platform)} at most {kbit(fact.ceiling_kbps)}; "
-                f"your line would carry {kbit(fact.budget_kbps)}"
+                f"your connection would carry {kbit(fact.budget_kbps)}"
             )
         case "no visible gain":
             return (
@@ -83,39 +83,39 @@ def _bitrate(fact: facts.BitrateBounded) -> str:
             assert_never(never)
 
 
-def _picture(
-    fact: facts.PictureRewarded
-    | facts.PictureOnly
-    | facts.PictureLargest
-    | facts.PictureEnough
-    | facts.PictureUnderFloor
-    | facts.PictureTooSlow
-    | facts.PictureLooksBest
-    | facts.PictureAlike,
+def _resolution(
+    fact: facts.ResolutionRewarded
+    | facts.ResolutionOnly
+    | facts.ResolutionLargest
+    | facts.ResolutionEnough
+    | facts.ResolutionUnderFloor
+    | facts.ResolutionTooSlow
+    | facts.ResolutionLooksBest
+    | facts.ResolutionAlike,
 ) -> str:
     match fact:
-        case facts.PictureAlike():
+        case facts.ResolutionAlike():
             return _alike(fact)
-        case facts.PictureRewarded():
+        case facts.ResolutionRewarded():
             they = _they(fact.platform, "deliver")
-            return f"larger than your source, because {they} such pictures better"
-        case facts.PictureOnly():
+            return f"larger than your source, because {they} such resolutions better"
+        case facts.ResolutionOnly():
             return f"the smallest {_they(fact.platform)}; pad your source, or crop it"
-        case facts.PictureLargest(bound_by="source"):
+        case facts.ResolutionLargest(limited_by="source"):
             return "as large as your source; enlarging it adds nothing"
-        case facts.PictureLargest():
+        case facts.ResolutionLargest():
             return f"the largest {_they(fact.platform)}"
-        case facts.PictureEnough():
+        case facts.ResolutionEnough():
             return f"a higher resolution would not look better at {kbit(fact.kbps)}"
-        case facts.PictureUnderFloor():
+        case facts.ResolutionUnderFloor():
             return (
                 f"{_they(fact.platform)} no less than {kbit(fact.floor_kbps)} of "
-                f"{picture_at(fact.next, fact.fps)}, which would be sent even at "
+                f"{resolution_at(fact.next, fact.fps)}, which would be sent even at "
                 f"{kbit(fact.kbps)}{MACHINE_TOO if fact.machine_too else ''}"
             )
-        case facts.PictureTooSlow():
+        case facts.ResolutionTooSlow():
             return _too_slow(str(fact.next), fact.share, beside_others=fact.beside_others)
-        case facts.PictureLooksBest():
+        case facts.ResolutionLooksBest():
             return (
                 f"at {kbit(fact.kbps)} {fact.next} would look worse: "
                 f"{looks(fact.next_quality)} against {looks(fact.quality)} for {fact.motion} motion"
@@ -124,16 +124,16 @@ def _picture(
             assert_never(never)
 
 
-def _alike(fact: facts.PictureAlike) -> str:
+def _alike(fact: facts.ResolutionAlike) -> str:
     ends = f"{fact.alike_least.lines}p to {fact.alike_most.lines}p"
     if fact.because == "own":
-        why = f"{fact.picture} is your source's own"
+        why = f"{fact.resolution} is your source's own"
     elif fact.because == "named":
-        why = f"{fact.picture} is one {_they(fact.platform, 'name')}"
+        why = f"{fact.resolution} is one {_they(fact.platform, 'name')}"
     elif fact.because == "customary":
-        why = f"{fact.picture} is a common one near the safest"
+        why = f"{fact.resolution} is a common one near the safest"
     else:
-        why = f"{fact.picture} loses least on the footage where it does worst"
+        why = f"{fact.resolution} loses least on the footage where it does worst"
     worse = ""
     if fact.next is not None and fact.next_quality is not None:
         against = f"{looks(fact.next_quality)} against {looks(fact.quality)}"
@@ -149,25 +149,25 @@ def _too_slow(what: str, share: float, *, beside_others: bool) -> str:
 
 def _frame_rate(
     fact: facts.RateFastest
-    | facts.RateAdvised
+    | facts.RateRecommended
     | facts.RateEnough
     | facts.RateUnderFloor
     | facts.RateTooSlow
     | facts.RateLooksBest,
 ) -> str:
     match fact:
-        case facts.RateFastest(bound_by="source"):
+        case facts.RateFastest(limited_by="source"):
             return "all that your source has"
         case facts.RateFastest():
             return f"the most {_they(fact.platform)} of a source at this rate"
-        case facts.RateAdvised():
+        case facts.RateRecommended():
             return f"what {_they(fact.platform, 'advise')}"
         case facts.RateEnough():
             return "a higher frame rate would not look better at this bitrate"
         case facts.RateUnderFloor():
             return (
                 f"{_they(fact.platform)} no less than {kbit(fact.floor_kbps)} of "
-                f"{picture_at(fact.picture, fact.other)}, which would be sent"
+                f"{resolution_at(fact.resolution, fact.other)}, which would be sent"
                 f"{MACHINE_TOO if fact.machine_too else ''}"
             )
         case facts.RateTooSlow():
@@ -197,14 +197,14 @@ def _pace(
         case facts.VariablePreferred():
             return (
                 f"{_they(fact.platform, 'prefer')} it: {kbit(fact.target_kbps)} on average, and "
-                f"the line bears the peak of {kbit(fact.peak_kbps)}"
+                f"the connection bears the peak of {kbit(fact.peak_kbps)}"
             )
         case facts.RateControlRuled():
             return f"{_they(fact.platform, 'ask')} for it"
-        case facts.BufferSized(bound_by="level"):
+        case facts.BufferSized(limited_by="level"):
             return f"the most level {fact.level} allows"
         case facts.BufferSized():
-            return "one second of video, so that no burst outruns the line"
+            return "one second of video, so that no burst outruns the connection"
         case never:
             assert_never(never)
 
@@ -220,13 +220,13 @@ def _form(
     match fact:
         case facts.ProfileTaken():
             best = f"of those {_they(fact.platform)}, the one that looks best at a bitrate"
-            return f"what {_they(fact.platform, 'recommend')}" if fact.advised else best
+            return f"what {_they(fact.platform, 'recommend')}" if fact.recommended else best
         case facts.LevelNeeded():
             table = LEVEL_TABLES[fact.codec]
-            return f"the least of {table} that holds picture, rate and buffer"
-        case facts.BFramesTaken(advised=True):
+            return f"the least of {table} that holds resolution, rate and buffer"
+        case facts.BFramesTaken(recommended=True):
             return f"what {_they(fact.platform, 'advise')}"
-        case facts.BFramesTaken(bound_by="guide"):
+        case facts.BFramesTaken(limited_by="guide"):
             return f"the most {_they(fact.platform)}"
         case facts.BFramesTaken():
             return "more cost delay and bring little at live bitrates"
@@ -238,7 +238,7 @@ def _form(
         case facts.ColourRead():
             return f"what {_they(fact.platform, 'read')}; anything else shifts the colours"
         case facts.ResizedFor(motion="still" | "calm"):
-            return "keeps the fine detail that a picture which hardly moves can show"
+            return "keeps the fine detail that a resolution which hardly moves can show"
         case facts.ResizedFor():
             return "a little softer than the source: moving detail costs bitrate and is not seen"
         case never:
@@ -256,6 +256,6 @@ def _buys(fact: facts.PresetHeld) -> str:
 
 def _audio(fact: facts.AudioShared) -> str:
     ends = f"{_they(fact.platform)} {fact.least_kbps:g} to {fact.most_kbps:g}"
-    if fact.bound_by == "guide":
+    if fact.limited_by == "guide":
         return f"{ends} kbit/s"
     return f"about {fact.share:.0%} of what may be sent, so that video keeps the rest; {ends}"

@@ -35,7 +35,7 @@ def one_run(moment: str, *, partial: bool, practice: bool) -> str:
     """Of an uplink known by a single run."""
     cut = ", cut short" if partial else ""
     if practice:
-        return f"a practice run of {moment}{cut}, not your line"
+        return f"a practice run of {moment}{cut}, not your connection"
     return f"one run of {moment}{cut}; one run is not evidence yet"
 
 
@@ -64,7 +64,7 @@ def no_runs_near(hour: str) -> str:
 def hours_differ(low: int, low_kbps: float, high: int, high_kbps: float) -> str:
     """Hours that differ so much that all of them together say little of one."""
     return (
-        f"your line differs by the hour: its floor is {rate(low_kbps)} about {low:02d}:00 and "
+        f"your connection differs by the hour: its floor is {rate(low_kbps)} about {low:02d}:00 and "
         f"{rate(high_kbps)} about {high:02d}:00; plan the hour of the show with --around HH:MM, or "
         f'at = "HH:MM" in its file'
     )
@@ -112,7 +112,7 @@ def one_carries_less(one_kbps: float, several_kbps: float, count: int) -> str:
     if several_kbps < FAR_MORE * one_kbps:
         return said
     return (
-        f"{said}; others are using this line, or each connection is held back: one got "
+        f"{said}; others are using this connection, or each connection is held back: one got "
         f"{rate(one_kbps)}, {count} got {rate(several_kbps)}"
     )
 
@@ -120,7 +120,7 @@ def one_carries_less(one_kbps: float, several_kbps: float, count: int) -> str:
 def swings(low_kbps: float, high_kbps: float) -> str:
     """Uneven within the windows that typical and floor are taken over."""
     return (
-        f"within two seconds the line swings between {rate(low_kbps)} and {rate(high_kbps)}; a "
+        f"within two seconds the connection swings between {rate(low_kbps)} and {rate(high_kbps)}; a "
         "stream has about one second of buffer, so set a larger one or send less"
     )
 
@@ -133,15 +133,15 @@ def already_sending(upload_kbps: float) -> str:
     )
 
 
-def full_line_waits(added_ms: float) -> str:
+def full_queue_waits(added_ms: float) -> str:
     """Round trips under load against idle ones."""
-    return f"a full line adds {added_ms:.0f} ms to every answer: calls and games will feel it"
+    return f"a full connection adds {added_ms:.0f} ms to every answer: calls and games will feel it"
 
 
 def uneven(low_kbps: float, high_kbps: float) -> str:
     """A line whose two-second windows differ much."""
     return (
-        f"the line is uneven: two seconds carried {rate(low_kbps)} at one "
+        f"the connection is uneven: two seconds carried {rate(low_kbps)} at one "
         f"time and {rate(high_kbps)} at another"
     )
 
@@ -165,36 +165,34 @@ WINDOWS = "median of two-second windows"
 
 
 def stretches(count: int, loaded_seconds: float, climbed_seconds: float) -> str:
-    """What they are taken over where the line was climbed."""
+    """What they are taken over where the connection was climbed."""
     many = "1 stretch" if count == 1 else f"{count} stretches"
     return f"{many}, {loaded_seconds:.1f} s in all, after a climb of {climbed_seconds:.1f} s"
 
 
-STRETCHES = "median of short stretches with the line just full"
+STRETCHES = "median of short stretches with the connection just full"
 HELD = "sent without a wait, as much as was allowed"
 
 
 def held_most(kbps: float, most_kbps: float) -> str:
     """Nothing was seen above a rate that was not to be passed."""
     return (
-        f"held {kbps:,.0f} kbit/s, and {most_kbps:,.0f} were allowed; the line may carry more, but "
+        f"held {kbps:,.0f} kbit/s, and {most_kbps:,.0f} were allowed; the connection may carry more, but "
         "a plan from this run counts on no more"
     )
 
 
-NOTHING = "nothing this line carries"
+NOTHING = "nothing this connection carries"
 
 
 def leads_to(title: str, settings: str | None) -> str:
-    """What a destination gets on the line that was measured."""
+    """What a destination gets on the connection that was measured."""
     return f"{title}: {settings or NOTHING}"
 
 
-def safe_to_send(kbps: float, bound_by: str) -> str:
+def safe_to_send(kbps: float, limited_by: str) -> str:
     """What there is to plan with."""
-    return (
-        f"{kbps:,.0f} kbit/s are safe to send before anything is reserved, bound by the {bound_by}"
-    )
+    return f"{kbps:,.0f} kbit/s are safe to send before anything is reserved, limited by the {limited_by}"
 
 
 BARS = "▁▂▃▄▅▆▇█"
@@ -254,7 +252,7 @@ def held_up(at_seconds: float, seconds: float) -> str:
 
 
 def frames_waited(at_seconds: float, worst_seconds: float, delivered_kbps: float) -> str:
-    """The line did not carry it."""
+    """The connection did not carry it."""
     return (
         f"after {at_seconds:.1f} s frames waited {worst_seconds:.1f} s; it delivered "
         f"{delivered_kbps:,.0f} kbit/s"
@@ -289,12 +287,12 @@ def verdict(text: str, limited_by: str | None, *, held: bool) -> str:
 
 
 def going(
-    seconds: float, delivered_kbps: float, backlog_seconds: float, encoder_seconds: float
+    seconds: float, delivered_kbps: float, queued_seconds: float, encoder_seconds: float
 ) -> str:
     """A rehearsal while it goes."""
     return (
         f"{seconds:5.1f} s  {delivered_kbps:,.0f} kbit/s  waiting "
-        f"{backlog_seconds:.2f} s  encoder {encoder_seconds:.2f} s behind"
+        f"{queued_seconds:.2f} s  encoder {encoder_seconds:.2f} s behind"
     )
 
 
@@ -302,13 +300,13 @@ def kept_in_all(shown: tuple[int, int], every: tuple[int, int], size_bytes: int)
     """How much of the history is shown, and how large it is.
 
     Args:
-        shown: runs and airings.
+        shown: runs and broadcasts.
         every: the same of all that are kept.
         size_bytes: on the disk.
     """
     parts = [
         (f"{some:,} of " if some < total else "") + counted(total, name)
-        for some, total, name in zip(shown, every, ("run", "airing"), strict=True)
+        for some, total, name in zip(shown, every, ("run", "broadcast"), strict=True)
         if total
     ]
     more = "; --last 100 shows more" if shown[0] < every[0] else ""
