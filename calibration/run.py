@@ -32,7 +32,7 @@ HEAD = """\
 """
 COMMENTS = {
     "viewed_on": "the screen most viewers have",
-    "alike": "candidates that differ by less on average are about the same",
+    "tie": "candidates that differ by less on average are about the same",
     "noticeable": "and by less than this on every scene: one just noticeable difference of VMAF",
     "ordinary_delivery": "where larger pictures are delivered better; not measured",
 }

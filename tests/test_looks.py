@@ -73,7 +73,7 @@ def test_more_of_a_machine_never_looks_worse(
         best.append(float(weighed.quality[weighed.allowed].max(initial=0.0)))
     if honest:
         # where nothing more is gained a better preset stops sooner, at a rate rounded down
-        assert all(more >= less - TABLE.alike for less, more in pairwise(best))
+        assert all(more >= less - TABLE.tie for less, more in pairwise(best))
 
 
 def fake(step: Fallback, carries_kbps: float) -> Rehearsal:

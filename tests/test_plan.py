@@ -152,7 +152,7 @@ def test_more_upload_is_never_worse_and_never_a_smaller_resolution(
     more = planned(kbps * factor, wanted).destinations[0]
     assert more.feasible or not less.feasible
     if less.video and more.video and less.quality and more.quality:
-        assert more.quality >= less.quality - TABLE.alike - 1e-4
+        assert more.quality >= less.quality - TABLE.tie - 1e-4
         if (
             less.video.frame_rate == more.video.frame_rate
             and more.video.bitrate_kbps >= less.video.bitrate_kbps
@@ -176,7 +176,7 @@ def test_more_motion_never_chooses_a_larger_resolution_or_a_lower_frame_rate(kbp
         if one != other:
             continue  # where no gain is visible, less motion is sent at less
         calmer = (sizes <= size[at]) & (rates >= rate[at])
-        assert judged[calmer].max() >= judged[best] - TABLE.alike
+        assert judged[calmer].max() >= judged[best] - TABLE.tie
 
 
 def test_keyframes_of_2997_are_counted_in_whole_frames() -> None:

@@ -86,7 +86,7 @@ def test_quality_never_falls_with_bitrate_and_stays_in_range(
     there, beyond = (
         sharpness(TABLE, motion, "h264", pixels, rate, enough * times)[:, 0] for times in (1, 100)
     )
-    assert (beyond - there <= TABLE.alike + 1e-9).all()
+    assert (beyond - there <= TABLE.tie + 1e-9).all()
 
 
 @given(kinds, st.lists(st.floats(0.01, 0.99), min_size=2, max_size=12))
@@ -127,7 +127,7 @@ def test_what_is_taken_is_as_good_as_the_best_on_every_scene(
 
     def as_good(index: int, other: int) -> bool:
         mean, most = behind(index, other)
-        return mean <= TABLE.alike + 1e-7 and most <= TABLE.noticeable + 1e-7
+        return mean <= TABLE.tie + 1e-7 and most <= TABLE.noticeable + 1e-7
 
     chosen = weighed.chosen
     assert as_good(chosen, best)
@@ -141,11 +141,11 @@ def test_what_is_taken_is_as_good_as_the_best_on_every_scene(
     same = {
         i
         for i in rivals
-        if np.abs(behind(i, chosen)[0]) <= TABLE.alike + 1e-7
+        if np.abs(behind(i, chosen)[0]) <= TABLE.tie + 1e-7
         and np.abs(weighed.scenes[:, i] - weighed.scenes[:, chosen]).max()
         <= TABLE.noticeable * min(1.0, 2 * weighed.quality[chosen]) + 1e-7
     }
-    assert set(np.flatnonzero(weighed.alike)) == same
+    assert set(np.flatnonzero(weighed.tied)) == same
 
 
 @given(kinds, st.floats(120, 12_000), st.floats(1.0, 4.0), st.sampled_from([30, 60]))
@@ -247,7 +247,7 @@ def test_who_prefers_smooth_never_gets_fewer_frames(motion: Motion, safe: float)
     assert rates == sorted(rates)
     sharp = [w.sharpness(at) for w, at in chosen]
     if len(set(rates)) > 1:
-        assert sharp[0] >= sharp[-1] - TABLE.alike
+        assert sharp[0] >= sharp[-1] - TABLE.tie
 
 
 TRADE = re.compile(

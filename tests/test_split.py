@@ -147,7 +147,7 @@ def test_raising_a_weight_never_lowers_that_quality(
     heavier[which] = heavier[which].model_copy(update={"weight": heavier[which].weight * factor})
     before = planned(kbps, wanted).destinations[which].quality or 0.0
     after = planned(kbps, wanted.model_copy(update={"destinations": tuple(heavier)}))
-    assert (after.destinations[which].quality or 0.0) >= before - 2 * TABLE.alike
+    assert (after.destinations[which].quality or 0.0) >= before - 2 * TABLE.tie
 
 
 @given(st.integers(4, 400), st.sampled_from(PLATFORMS), st.sampled_from([Machine(), SLOW]))
@@ -163,7 +163,7 @@ def test_one_destination_on_the_grid_is_the_single_plan(
     assert (division is None) == (there.quality is None)
     if division is not None:
         quality = division.encodes[0].outcome(division.taken[0]).quality
-        assert there.quality == pytest.approx(quality, abs=TABLE.alike)
+        assert there.quality == pytest.approx(quality, abs=TABLE.tie)
 
 
 def test_clashing_rules_are_named() -> None:
@@ -224,7 +224,7 @@ def test_an_encode_of_ones_own_never_looks_worse_than_a_shared_one(
     ways = {a.way: a.quality for a in split.alternatives if a.quality is not None}
     if len(ways) == 2:
         assert (
-            ways["one encode each"] >= ways["one encode for all"] - TABLE.alike - 0.02
+            ways["one encode each"] >= ways["one encode for all"] - TABLE.tie - 0.02
         )  # a cell each
 
 
@@ -298,7 +298,7 @@ def test_every_offer_to_one_of_several_is_kept(kbps: float, wanted: Show) -> Non
             assert after.video.bitrate_kbps == offer.gives.bitrate_kbps
             assert after.quality is not None
             assert there.quality is not None
-            assert after.quality >= there.quality + TABLE.alike - 1e-4
+            assert after.quality >= there.quality + TABLE.tie - 1e-4
 
 
 @settings(max_examples=12)
@@ -331,7 +331,7 @@ def test_more_upload_never_makes_a_show_look_worse(kbps: float, more: float, wan
         pairs = zip(weights, result.destinations, strict=True)
         return sum(w * (d.quality + SERVED_WORTH) for w, d in pairs if d.quality is not None)
 
-    spare = 2 * TABLE.alike * len(wanted.destinations)
+    spare = 2 * TABLE.tie * len(wanted.destinations)
     assert worth(after) >= worth(before) - spare
 
 
@@ -405,10 +405,10 @@ def test_an_encode_more_is_only_made_where_it_is_seen(kbps: float, wanted: Show)
     for division in every:
         mean, most = worse(division.looks())
         if division is chosen:
-            assert mean <= TABLE.alike + 1e-9
-            assert most <= 3 * TABLE.alike + 1e-9
+            assert mean <= TABLE.tie + 1e-9
+            assert most <= 3 * TABLE.tie + 1e-9
         elif len(division.grouping) < len(chosen.grouping):
-            assert mean > TABLE.alike or most > 3 * TABLE.alike
+            assert mean > TABLE.tie or most > 3 * TABLE.tie
 
 
 def test_a_slower_preset_buys_resolution() -> None:
@@ -423,7 +423,7 @@ def test_a_slower_preset_buys_resolution() -> None:
         for preset in ("ultrafast", "veryfast", "medium")
     }
     looks = [p.destinations[0].quality or 0.0 for p in plans.values()]
-    assert looks[0] < looks[1] <= looks[2] + TABLE.alike
+    assert looks[0] < looks[1] <= looks[2] + TABLE.tie
     text = next(r.text for r in plans["ultrafast"].destinations[0].reasons if r.about == "preset")
     assert "more bitrate than veryfast for the same look" in text
 
@@ -466,7 +466,7 @@ def test_need_answers_for_the_whole_show(name: str, resolution: str) -> None:
         if answer.from_kbps is not None and answer.from_gives is not None:
             there = planned(answer.from_kbps, wanted).destinations[at]
             assert there.quality is not None
-            assert abs(there.quality - answer.from_gives.quality) <= 2 * TABLE.alike
+            assert abs(there.quality - answer.from_gives.quality) <= 2 * TABLE.tie
         if answer.taken_kbps is not None:
             video = planned(answer.taken_kbps, wanted).destinations[at].video
             assert video is not None

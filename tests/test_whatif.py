@@ -49,7 +49,7 @@ def among_the_best(kbps: float, wanted: Show, resolution: Resolution, fps: float
     best = int(np.where(weighed.allowed, weighed.quality, -1.0).argmax())
     top, narrow = weighed.quality[best], min(1.0, 2 * float(weighed.quality[best]))
     behind = (weighed.scenes[:, best : best + 1] - weighed.scenes).max(axis=0)
-    near = (weighed.quality >= top - TABLE.alike * narrow - 1e-9) & weighed.allowed
+    near = (weighed.quality >= top - TABLE.tie * narrow - 1e-9) & weighed.allowed
     near &= behind <= TABLE.noticeable * narrow + 1e-9
     return any(
         ok and c.resolution == resolution and abs(float(c.frame_rate) - fps) < 0.01
@@ -79,7 +79,7 @@ def test_need_says_when_a_resolution_is_among_the_best(
         )
         given_there = planned(found.from_kbps, wanted).destinations[0].quality
         assert given_there is not None
-        assert abs(given_there - found.from_gives.quality) <= TABLE.alike + 1e-4
+        assert abs(given_there - found.from_gives.quality) <= TABLE.tie + 1e-4
         if found.until_kbps is None:
             assert among_the_best(4 * found.full_kbps, wanted, resolution, found.fps)
             continue
@@ -147,7 +147,7 @@ def test_an_offer_of_more_upload_is_kept(kbps: float, wanted: Show) -> None:
             assert after.frame_rate == offer.gives.frame_rate
         else:
             assert there.quality is not None
-            assert offer.gives.quality >= there.quality + TABLE.alike - 1e-4
+            assert offer.gives.quality >= there.quality + TABLE.tie - 1e-4
 
 
 @given(st.floats(500, 50_000), st.floats(0.3, 1.0), st.floats(0.2, 1.0), st.floats(0.01, 40_000))

@@ -79,6 +79,7 @@ def show_forecast(screen: Console, found: Forecast) -> None:
 
     from eager_kestrel.cli.terminal import grid
     from eager_kestrel.core.words import runs as words
+    from eager_kestrel.core.words.numbers import some_seconds
 
     seen, card = found.stutter, grid(0, 1)
     rows = [
@@ -92,7 +93,7 @@ def show_forecast(screen: Console, found: Forecast) -> None:
             ("worst queue", f"{seen.worst_queue_seconds:.1f} s of stream"),
         ]
     if found.most_kbps is not None:
-        accepted = words.some_seconds(found.limit_seconds_per_hour)
+        accepted = some_seconds(found.limit_seconds_per_hour)
         rows.append(
             (
                 "highest rate",
@@ -122,7 +123,7 @@ def show_forecast(screen: Console, found: Forecast) -> None:
 
 def _steps(found: Forecast) -> Table:
     """The plan and its fallbacks, the first within the limit marked."""
-    from eager_kestrel.core.words.runs import some_seconds
+    from eager_kestrel.core.words.numbers import some_seconds
 
     limit = f"{some_seconds(found.limit_seconds_per_hour)}/h"
     table = _table("settings", "kbit/s", "stutter an hour", "between", limit)
@@ -141,15 +142,15 @@ def _steps(found: Forecast) -> Table:
 
 def _by_hour(found: Forecast) -> Table:
     """The plan's own settings at other hours of the day, and the highest rate there."""
-    from eager_kestrel.core.words.runs import span
+    from eager_kestrel.core.words.numbers import observed
 
     table = _table("hour", "observed", "stutter an hour", "between", "highest kbit/s")
     for at in found.by_hour:
         most = at.most_kbps if at.reading_kbps is None else at.reading_kbps
-        observed = "readings" if at.reading_kbps is not None else span(at.observed_seconds)
+        seen = "readings" if at.reading_kbps is not None else observed(at.observed_seconds)
         table.add_row(
             f"{at.hour:02d}:00",
-            observed,
+            seen,
             *_rates(at.stutter),
             "-" if most is None else f"{most:,.0f}",
         )
@@ -167,7 +168,7 @@ def _table(*headings: str) -> Table:
 
 
 def _rates(seen: StutterSeen | None) -> tuple[str, str]:
-    from eager_kestrel.core.words.runs import some_seconds
+    from eager_kestrel.core.words.numbers import some_seconds
 
     if seen is None:
         return "not known", ""

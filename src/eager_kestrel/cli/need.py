@@ -133,7 +133,8 @@ def _where(answer: Need) -> str:
 def _row(answer: Need) -> tuple[str, ...]:
     """One resolution in the table."""
     from eager_kestrel.core.resolution import resolution_at
-    from eager_kestrel.core.words.plans import mbit, span, video_span
+    from eager_kestrel.core.words.numbers import mbit
+    from eager_kestrel.core.words.plans import span, video_span
 
     name = f"{answer.resolution} at {answer.fps:g}"
     if not answer.possible or answer.full_kbps is None:

@@ -265,7 +265,7 @@ def parts_of(plan: Plan) -> list[BarPart]:
     cut = 0.0 if capped is None else capped.before_kbps - capped.after_kbps
     parts.append(BarPart("data cap", cut, "×", "red", "" if capped is None else capped.why))
     margin = plan.uplink.typical_kbps - plan.budget.safe_kbps - kept - cut
-    parts.append(BarPart("kept back", margin, "·", "bright_black", words.KEPT_BACK))
+    parts.append(BarPart("headroom", margin, "·", "bright_black", words.HEADROOM))
     return [part for part in parts if part.kbps > 0]
 
 

@@ -162,7 +162,7 @@ def show_rehearsal(screen: Console, one: Rehearsal) -> None:
     if one.reconnects:
         rows.append(("connected again", f"{one.reconnects} times"))
     if one.verdict.would_hold is not None:
-        rows.append(("would hold", words.step_down(one.verdict.would_hold + 1, one.would_hold)))
+        rows.append(("would hold", words.fallback_said(one.verdict.would_hold + 1, one.would_hold)))
     for number, (name, value) in enumerate(rows):
         style = ("bold green" if good else "bold red") if number == 0 else "bold"
         card.add_row(Text(name, style="dim"), Text(value, style=style))

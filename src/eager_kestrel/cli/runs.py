@@ -68,7 +68,7 @@ def list_runs(
     from eager_kestrel.actions.runs import listed
     from eager_kestrel.cli.terminal import console, print_json
     from eager_kestrel.core.document import format_name
-    from eager_kestrel.core.words.runs import kept_in_all
+    from eager_kestrel.core.words.runs import kept_in_total
 
     found = listed(last, endpoint, since)
     if json:
@@ -95,7 +95,7 @@ def list_runs(
     shown = len(found.runs), len(found.broadcasts)
     if found.all_runs or found.all_broadcasts:
         every = found.all_runs, found.all_broadcasts
-        screen.print(kept_in_all(shown, every, found.size_bytes), markup=False)
+        screen.print(kept_in_total(shown, every, found.size_bytes), markup=False)
 
 
 def _broadcasts(rows: Sequence[BroadcastRow]) -> Table:
@@ -103,7 +103,7 @@ def _broadcasts(rows: Sequence[BroadcastRow]) -> Table:
     from rich.table import Table
 
     from eager_kestrel.cli.terminal import rate
-    from eager_kestrel.core.words.broadcasts import lasting
+    from eager_kestrel.core.words.numbers import lasting
 
     table = Table(box=None, padding=(0, 1), header_style="dim")
     for heading in ("broadcast", "aired", "for", "carried", "troubles", "to"):

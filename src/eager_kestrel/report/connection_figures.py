@@ -11,7 +11,7 @@ from eager_kestrel.core.connection.run import Phase, Run
 from eager_kestrel.core.connection.summarising import phase_summary, round_trip_summary
 from eager_kestrel.core.connection.throughput import WINDOW_SECONDS, window_rates
 from eager_kestrel.core.units import Bitrate
-from eager_kestrel.core.words.runs import some_seconds
+from eager_kestrel.core.words.numbers import some_seconds
 from eager_kestrel.report.figures import CARE, FAINT, GOOD, INK, LINE, PALE, SHADE, new_figure, save
 
 if TYPE_CHECKING:

@@ -250,7 +250,7 @@ def _of_line(sent: Sent, late: Moment | None, below: Steps) -> RehearsalVerdict:
     worst = max((m.queued_seconds for m in sent.moments), default=0.0)
     carried = delivered_kbps(sent)
     at = late.seconds if late is not None else sent.seconds
-    text = words.frames_waited(at, worst, carried)
+    text = words.frames_queued(at, worst, carried)
     if _closed_meanwhile(sent):
         text = words.perhaps_the_ingest(text)
     return RehearsalVerdict(

@@ -122,7 +122,7 @@ def destination_steps(
     """The rest of the waterfall for one destination: transport overhead, audio, video."""
     video = round(max(0.0, extra.video_kbps(safe_kbps, audio_kbps)), 3)
     carried = round(min(safe_kbps, video + audio_kbps), 3)
-    headers, audio = words.headers_step(transport), words.audio_step(audio_kbps)
+    headers, audio = words.headers_step(transport.upper()), words.audio_step(audio_kbps)
     return (
         BudgetStep(
             name="transport overhead", before_kbps=safe_kbps, after_kbps=carried, why=headers

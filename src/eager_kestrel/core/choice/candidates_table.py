@@ -119,7 +119,7 @@ class ScoredCandidates:
     allowed: Flags
     encodable: Flags
     """Whether this machine encodes it in time."""
-    alike: Flags
+    tied: Flags
     """Whether it is about the same as the one to take, at its frame rate."""
     among_best: Flags
     """Whether it is as good as the best, at any frame rate."""
@@ -132,7 +132,7 @@ class ScoredCandidates:
             return []
         kinds = kinds_of(self.candidates)
         found: dict[tuple[int, float], int] = {kinds[self.chosen]: self.chosen}
-        by_quality = np.flatnonzero(self.allowed & ~self.alike)
+        by_quality = np.flatnonzero(self.allowed & ~self.tied)
         for index in by_quality[np.argsort(-self.quality[by_quality], kind="stable")]:
             best = found.setdefault(kinds[index], int(index))
             if is_customary(self.candidates[index].resolution) and not is_customary(
@@ -353,7 +353,7 @@ class CandidatesTable:
             smoothness=self._smooth(),
             allowed=rows.allowed[0],
             encodable=self.encodable,
-            alike=tied[0],
+            tied=tied[0],
             among_best=among[0],
             chosen=int(chosen[0]) if some else None,
         )

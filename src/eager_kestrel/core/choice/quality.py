@@ -89,7 +89,7 @@ class QualityTable(Frozen):
     viewed_on: ResolutionSize
     ordinary_delivery: float = 1.0
     """What is left of quality where a platform delivers larger resolutions with a better codec."""
-    alike: float
+    tie: float
     """Candidates that differ by less on average are about the same, where no scene tells."""
     noticeable: float
     """By how much they may differ on any one scene: one just noticeable difference."""
@@ -139,9 +139,9 @@ def clean_kbps(
 ) -> Floats:
     """Bitrate in kbit/s from which on no scene gains visibly; arrays of one shape in and out.
 
-    From there on, more bitrate gains less than ``alike`` on every scene.
+    From there on, more bitrate gains less than ``tie`` on every scene.
     """
-    left = (1 - table.alike) / table.alike
+    left = (1 - table.tie) / table.tie
     above = left ** (1 / _scenes_first(table.motion[motion], pixels)["steepness"])
     every = half_kbps(table, motion, codec, pixels, fps) * above
     return np.asarray(every.max(axis=0), dtype=np.float64)

@@ -1,6 +1,6 @@
 """Ties: which candidates are about the same quality, and which of those to take.
 
-Two candidates are about the same when they differ by less than the table's ``alike`` on average
+Two candidates are about the same when they differ by less than the table's ``tie`` on average
 over the scenes of a kind, and by less than ``noticeable`` on every one of them. One is as good as
 another when it does not fall behind it by more than that. Among candidates at the best one's frame
 rate that are as good as it, the safest is the one that loses least on the scene where it does
@@ -82,7 +82,7 @@ def as_good_as(
         least: that none of them may fall under, where that one does not.
     """
     top, behind = _beside(index, scenes, judged)
-    enough = judged >= np.maximum(top - band_of(top, table.alike), np.minimum(top, least)) - TIE
+    enough = judged >= np.maximum(top - band_of(top, table.tie), np.minimum(top, least)) - TIE
     not_behind = behind.max(axis=0) <= band_of(top, table.noticeable) + TIE
     return np.asarray(enough & not_behind & (index >= 0)[:, None], dtype=np.bool_)
 
@@ -93,9 +93,9 @@ def tied_with(index: Indices, scenes: Floats, judged: Floats, table: QualityTabl
     Arguments as of :func:`as_good_as`.
     """
     top, behind = _beside(index, scenes, judged)
-    alike = np.abs(judged - top) <= band_of(top, table.alike) + TIE
+    tied = np.abs(judged - top) <= band_of(top, table.tie) + TIE
     apart = np.abs(behind).max(axis=0) <= band_of(top, table.noticeable) + TIE
-    return np.asarray(alike & apart & (index >= 0)[:, None], dtype=np.bool_)
+    return np.asarray(tied & apart & (index >= 0)[:, None], dtype=np.bool_)
 
 
 def _beside(index: Indices, scenes: Floats, judged: Floats) -> tuple[Floats, Floats]:

@@ -265,7 +265,7 @@ def _leaving_out(tried: Groupings, chosen: Division, division: Division, m: int)
         frees_kbps=round(freed, 3),
         quality_now=round(now, 4),
         quality_then=round(then, 4),
-        text=words.without(tried.guides[m].title, now, then, freed, tried.table.alike),
+        text=words.without(tried.guides[m].title, now, then, freed, tried.table.tie),
     )
 
 
@@ -331,10 +331,8 @@ def _text(tried: Groupings, chosen: Division | None, alternatives: tuple[Alterna
             said.append(words.impossible_way(other.way, other.because))
         else:
             more = len(other.groups) > len(chosen.grouping)
-            alike = tried.table.alike
-            said.append(
-                words.other_division(other.way, other.quality, mean, alike, more_encodes=more)
-            )
+            tie = tried.table.tie
+            said.append(words.other_division(other.way, other.quality, mean, tie, more=more))
     return "; ".join(said)
 
 

@@ -412,12 +412,12 @@ class Groupings:
 
     def _looks_like(self, division: Division, top: Division) -> bool:
         """Whether it looks like the best division: on average, and to every destination nearly."""
-        alike, best, own = self.table.alike, top.best_looks(), division.looks()
+        tie, best, own = self.table.tie, top.best_looks(), division.looks()
         mean = sum(self.weights[m] * (best[m] - own[m]) for m in own) / sum(
             self.weights[m] for m in own
         )
         lost = max(best[m] - own[m] for m in own)
-        return mean <= alike + TINY and lost <= MOST_LOST * alike + TINY
+        return mean <= tie + TINY and lost <= MOST_LOST * tie + TINY
 
     def _merged(self, which: Members) -> Division | None:
         """From one encode each, merge the pair that loses least until it is seen; or one for all.
@@ -435,7 +435,7 @@ class Groupings:
     def _best_pair(self, grouping: Grouping, found: Sequence[Division]) -> Division | None:
         """The best division after merging two groups; None when it is seen to be worse."""
         top = max(found, key=lambda d: d.worth, default=None)
-        least = -np.inf if top is None else top.worth - self.table.alike * self.count
+        least = -np.inf if top is None else top.worth - self.table.tie * self.count
         best = None
         for one, other in combinations(grouping, 2):
             merged = tuple(sorted((*one, *other)))

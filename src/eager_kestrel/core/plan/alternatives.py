@@ -72,7 +72,7 @@ class Standpoint:
         transport: str,
     ) -> Self:
         """With the next choice above found."""
-        least = float(weighed.quality[best]) + field.table.alike
+        least = float(weighed.quality[best]) + field.table.tie
         following = next_choice(field, best, budget.safe_kbps, least)
         return cls(guide, field, weighed, best, budget, transport, following)
 
@@ -142,16 +142,16 @@ def offers(stand: Standpoint, guide: Guide, codec: str | None) -> tuple[Offer, .
         codec: that the destination asks for, if any.
     """
     found = [_more_upload(stand)]
-    now, alike = stand.weighed.option(stand.best), stand.field.table.alike
+    now, tie = stand.weighed.option(stand.best), stand.field.table.tie
     for tier in guide.ordinary.tiers:
         if tier != guide.tier:
             ruled = guide.under(tier)
             option = _elsewhere(stand, ruled, ruled.codec(codec))
-            found.append(other_way("tier", tier, now, option, alike))
+            found.append(other_way("tier", tier, now, option, tie))
     for other in stand.guide.video.codecs:
         if other != stand.field.codec:
             option = _elsewhere(stand, stand.guide, other)
-            found.append(other_way("codec", other, now, option, alike))
+            found.append(other_way("codec", other, now, option, tie))
     return tuple(offer for offer in found if offer is not None)
 
 
@@ -179,10 +179,10 @@ def _more_upload(stand: Standpoint) -> Offer | None:
 
 
 def other_way(
-    kind: Literal["tier", "codec"], name: str, now: Option, option: Option | None, alike: float
+    kind: Literal["tier", "codec"], name: str, now: Option, option: Option | None, tie: float
 ) -> Offer | None:
     """An offer when it is seen to be better."""
-    if option is None or option.quality < now.quality + alike:
+    if option is None or option.quality < now.quality + tie:
         return None
     text = words.other_way(kind, name, option.words, option.quality, now.quality)
     return Offer(kind=kind, needs=name, gives=option, text=text)
@@ -260,14 +260,14 @@ class OfferSearch:
     def _upload(self, m: int, now: Option, larger: Answers) -> tuple[Offer, Served] | None:
         def better(answer: Answer) -> bool:
             there = answer[m]
-            return there is not None and _is_another(there.option, now, self.table.alike)
+            return there is not None and _is_another(there.option, now, self.table.tie)
 
         found = larger.least(better, self.waterfall.safe_kbps)
         if found is None:
             return None
         upload = ceil(self.waterfall.upload_for(found[0]) * 10) / 10
         there = larger.at(self.waterfall.safe_of(upload))[m]
-        if there is None or not _is_another(there.option, now, self.table.alike):
+        if there is None or not _is_another(there.option, now, self.table.tie):
             return None
         more = max(0.0, upload - self.waterfall.steps[0].after_kbps)
         text = words.more_upload(more, there.option.words)
@@ -282,11 +282,11 @@ class OfferSearch:
         for tier in guide.ordinary.tiers:
             if tier != guide.tier:
                 there = self._again(m, guide.under(tier), place.codec)
-                found.append(other_way("tier", tier, now, there, self.table.alike))
+                found.append(other_way("tier", tier, now, there, self.table.tie))
         for codec in guide.video.codecs:
             if codec != guide.codec(place.codec):
                 there = self._again(m, guide, codec)
-                found.append(other_way("codec", codec, now, there, self.table.alike))
+                found.append(other_way("codec", codec, now, there, self.table.tie))
         return found
 
     def _again(self, m: int, guide: Guide, codec: str | None) -> Option | None:
@@ -302,7 +302,7 @@ class OfferSearch:
         return None if there is None else there.option
 
 
-def _is_another(option: Option, now: Option, alike: float) -> bool:
+def _is_another(option: Option, now: Option, tie: float) -> bool:
     """Whether it is another choice, and seen to be better."""
     same = (option.resolution, option.frame_rate) == (now.resolution, now.frame_rate)
-    return not same and option.quality >= now.quality + alike
+    return not same and option.quality >= now.quality + tie

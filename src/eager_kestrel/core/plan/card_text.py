@@ -54,7 +54,7 @@ def card_rows(plan: Plan, there: DestinationPlan) -> list[Row]:
     video, audio = there.video, there.audio
     if video is None or audio is None:
         return []
-    total = words.sent_in_all(there.total_kbps, plan.budget.safe_kbps)
+    total = words.total(there.total_kbps, plan.budget.safe_kbps)
     rows = [
         *_video_rows(video),
         *_audio_rows(video, audio),

@@ -20,7 +20,6 @@ from eager_kestrel.core.quantities import FrameRate
 from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.show.show import SHOW_SECONDS, Motion, Show
 from eager_kestrel.core.stutter import StutterSeen
-from eager_kestrel.core.words import reasons
 from eager_kestrel.core.words.facts import Bound, Fact, figures
 from eager_kestrel.core.words.numbers import settings
 
@@ -102,7 +101,7 @@ class Reason(Frozen):
             value=value,
             limited_by=fact.limited_by,
             facts=figures(fact),
-            text=reasons.reason(fact),
+            text=fact.text,
         )
 
 

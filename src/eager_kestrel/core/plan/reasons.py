@@ -22,7 +22,7 @@ from eager_kestrel.core.choice.candidates_table import (
 from eager_kestrel.core.choice.limits import AUDIO_SHARE, LEAST_VIDEO_KBPS, viewers_kbps
 from eager_kestrel.core.plan.encoder_settings import BUFFER_SECONDS
 from eager_kestrel.core.plan.plan import AudioSettings, Reason, VideoSettings
-from eager_kestrel.core.resolution import Resolution, frame_rate_text
+from eager_kestrel.core.resolution import Resolution, frame_rate_text, resolution_at
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words import facts
 from eager_kestrel.core.words import plans as words
@@ -42,7 +42,7 @@ BECAUSE: tuple[Literal["own", "named", "customary", "safest"], ...] = (
     "customary",
     "safest",
 )
-"""How a resolution recommends itself among those that look alike, by its rank."""
+"""How a resolution recommends itself among those that are tied, by its rank."""
 
 
 def audio_reason(guide: Guide, audio: AudioSettings) -> Reason:
@@ -80,12 +80,14 @@ def video_reasons(
         Reason.of(f"{video.buffer_kbit:g} kbit", buffer),
         Reason.of(
             video.profile,
-            facts.ProfileTaken(name, guide.video.recommended.profile == video.profile),
+            facts.ProfileTaken(
+                platform=name, recommended=guide.video.recommended.profile == video.profile
+            ),
         ),
-        Reason.of(video.level, facts.LevelNeeded(video.codec)),
+        Reason.of(video.level, facts.LevelNeeded(codec=video.codec)),
         Reason.of(str(video.b_frames), _b_frames(guide, video)),
         *_preset(choice.field.show, choice.field.table, video),
-        Reason.of(colour, facts.ColourRead(name)),
+        Reason.of(colour, facts.ColourRead(platform=name)),
         *_resize(show, video),
     )
 
@@ -145,7 +147,7 @@ def _b_frames(guide: Guide, video: VideoSettings) -> facts.Fact:
     bound: Literal["guide", "no visible gain"] = (
         "guide" if few or recommended else "no visible gain"
     )
-    return facts.BFramesTaken(bound, guide.title, recommended)
+    return facts.BFramesTaken(limited_by=bound, platform=guide.title, recommended=recommended)
 
 
 def _keyframes(guide: Guide, video: VideoSettings) -> facts.Fact:
@@ -160,8 +162,10 @@ def _keyframes(guide: Guide, video: VideoSettings) -> facts.Fact:
 
 def _rate_control(name: str, video: VideoSettings) -> facts.Fact:
     if video.peak_kbps is None:
-        return facts.RateControlRuled(name)
-    return facts.VariablePreferred(name, video.bitrate_kbps, video.peak_kbps)
+        return facts.RateControlRuled(platform=name)
+    return facts.VariablePreferred(
+        platform=name, target_kbps=video.bitrate_kbps, peak_kbps=video.peak_kbps
+    )
 
 
 def _preset(show: Show, table: QualityTable, video: VideoSettings) -> tuple[Reason, ...]:
@@ -172,11 +176,17 @@ def _preset(show: Show, table: QualityTable, video: VideoSettings) -> tuple[Reas
     factors = table.preset.get(video.codec, {})
     takes = factors.get(video.preset, 1.0)
     usual = next((name for name, factor in factors.items() if factor == 1), "")
-    return (Reason.of(video.preset, facts.PresetHeld(share, load, takes, usual)),)
+    return (
+        Reason.of(video.preset, facts.PresetHeld(share=share, load=load, takes=takes, usual=usual)),
+    )
 
 
 def _resize(show: Show, video: VideoSettings) -> tuple[Reason, ...]:
-    return () if video.resize is None else (Reason.of(video.resize, facts.ResizedFor(show.motion)),)
+    return (
+        ()
+        if video.resize is None
+        else (Reason.of(video.resize, facts.ResizedFor(motion=show.motion)),)
+    )
 
 
 def _bitrate(
@@ -273,32 +283,43 @@ def _resolution(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
     chosen, weighed = choice.now, choice.weighed
     if chosen.resolution.pixels > show.source.pixels:
         only = bool(guide.video.resolutions)
-        return facts.ResolutionOnly(guide.title) if only else facts.ResolutionRewarded(guide.title)
+        return (
+            facts.ResolutionOnly(platform=guide.title)
+            if only
+            else facts.ResolutionRewarded(platform=guide.title)
+        )
     for freed, bound in choice.freed:
         if freed.resolution == chosen.resolution:
             continue
         if bound == "machine":
             beside = choice.beside_others(freed, show.machine)
-            return facts.ResolutionTooSlow(freed.resolution, show.machine.share, beside)
+            return facts.ResolutionTooSlow(
+                next=freed.resolution, share=show.machine.share, beside_others=beside
+            )
         floor, kbps = choice.floor_of(freed)
         return facts.ResolutionUnderFloor(
-            guide.title, freed.resolution, freed.frame_rate, floor, kbps, bound == "both"
+            platform=guide.title,
+            next=freed.resolution,
+            fps=freed.frame_rate,
+            floor_kbps=floor,
+            kbps=kbps,
+            machine_too=bound == "both",
         )
     largest = max(c.resolution.pixels for c in weighed.candidates)
     if chosen.resolution.pixels == largest:
         if choice.of_larger_guide.resolution != chosen.resolution:
-            return facts.ResolutionLargest("guide", guide.title)
-        alone = weighed.alike.sum() == 1
+            return facts.ResolutionLargest(limited_by="guide", platform=guide.title)
+        alone = weighed.tied.sum() == 1
         if alone and choice.of_larger_source.resolution != chosen.resolution:
-            return facts.ResolutionLargest("source", guide.title)
+            return facts.ResolutionLargest(limited_by="source", platform=guide.title)
     return _looks_best(guide, show, choice)
 
 
 def _looks_best(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
     """No rule stands in the way: what others would look like."""
     chosen, weighed, best = choice.now, choice.weighed, choice.best
-    alike = [weighed.candidates[i].resolution for i in np.flatnonzero(weighed.alike)]
-    most = max(alike, key=lambda p: p.pixels)
+    tied = [weighed.candidates[i].resolution for i in np.flatnonzero(weighed.tied)]
+    most = max(tied, key=lambda p: p.pixels)
     quality = float(weighed.quality[best])
     worse = [
         i
@@ -308,12 +329,12 @@ def _looks_best(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
         and points(float(weighed.quality[i])) < points(quality)
     ]
     after = min(worse, key=lambda i: weighed.candidates[i].resolution.pixels, default=None)
-    if len(alike) > 1:
-        return facts.ResolutionAlike(
+    if len(tied) > 1:
+        return facts.ResolutionTied(
             resolution=chosen.resolution,
             kbps=float(weighed.kbps[best]),
-            alike_least=min(alike, key=lambda p: p.pixels),
-            alike_most=most,
+            smallest_tied=min(tied, key=lambda p: p.pixels),
+            largest_tied=most,
             because=_because(choice),
             platform=guide.title,
             motion=show.motion,
@@ -322,7 +343,7 @@ def _looks_best(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
             quality=quality,
         )
     if after is None:
-        return facts.ResolutionEnough(float(weighed.kbps[best]))
+        return facts.ResolutionEnough(kbps=float(weighed.kbps[best]))
     return facts.ResolutionLooksBest(
         kbps=float(weighed.kbps[after]),
         next=weighed.candidates[after].resolution,
@@ -344,15 +365,21 @@ def _frame_rate(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
             continue
         if bound == "machine":
             beside = choice.beside_others(freed, show.machine)
-            return facts.RateTooSlow(freed.frame_rate, show.machine.share, beside)
+            return facts.RateTooSlow(
+                other=freed.frame_rate, share=show.machine.share, beside_others=beside
+            )
         floor, _ = choice.floor_of(freed)
         return facts.RateUnderFloor(
-            guide.title, freed.resolution, freed.frame_rate, floor, bound == "both"
+            platform=guide.title,
+            resolution=freed.resolution,
+            other=freed.frame_rate,
+            floor_kbps=floor,
+            machine_too=bound == "both",
         )
     faster = [i for i, c in enumerate(weighed.candidates) if c.frame_rate > chosen.frame_rate]
     if faster:
         if guide.video.recommended.frame_rate is not None and choice.field.wished[choice.best]:
-            return facts.RateRecommended(guide.title)
+            return facts.RateRecommended(platform=guide.title)
         top = float(weighed.quality[choice.best])
         worse = [i for i in faster if points(float(weighed.quality[i])) < points(top)]
         if not worse:
@@ -360,9 +387,9 @@ def _frame_rate(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
         other = max(worse, key=lambda i: (bool(weighed.allowed[i]), float(weighed.quality[i])))
         return _rate_looks_best(choice, other)
     if choice.of_larger_guide.frame_rate != chosen.frame_rate:
-        return facts.RateFastest("guide", guide.title)
+        return facts.RateFastest(limited_by="guide", platform=guide.title)
     if choice.of_larger_source.frame_rate != chosen.frame_rate:
-        return facts.RateFastest("source", guide.title)
+        return facts.RateFastest(limited_by="source", platform=guide.title)
     return facts.RateEnough()
 
 
@@ -393,7 +420,11 @@ def infeasible(guide: Guide, show: Show, weighed: ScoredCandidates, waterfall: B
         sizes = ", ".join(map(str, rules.resolutions)) or f"up to {rules.largest}"
         shapes = words.shape_words(rules.shapes)
         return words.no_resolution(
-            guide.title, sizes, shapes, rules.rates_words(), show.source, show.frame_rate
+            guide.title,
+            sizes,
+            shapes,
+            rules.rates_words(),
+            resolution_at(show.source, show.frame_rate),
         )
     if float(weighed.limits_kbps[2].max()) == 0:
         return words.no_level(guide.title)

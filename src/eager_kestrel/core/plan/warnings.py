@@ -41,7 +41,7 @@ def plan_warnings(
         found += _misfits(guide, there.video, show)
         if there.quality is not None and look_word(there.quality) in LOW:
             way_out = there.offers[0].text if there.offers else words.NO_OFFER
-            found.append(words.looks_poor(guide.title, there.quality, way_out))
+            found.append(words.low_quality(guide.title, there.quality, way_out))
         transcodes = guide.delivery.transcodes
         if transcodes != "always":
             sometimes = transcodes == "when there is capacity"
@@ -59,6 +59,7 @@ def _misfits(guide: Guide, video: VideoSettings, show: Show) -> list[str]:
                 guide.title,
                 show.source,
                 video.resolution,
+                video.resolution.shape,
                 fit.crop,
                 fit.kept_share,
                 fit.pad,

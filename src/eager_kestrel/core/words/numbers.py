@@ -1,10 +1,18 @@
-"""Rates and resolutions as they are written in sentences."""
+"""How numbers are written, and sentences as data: a :class:`Sentence` is a text with typed gaps.
+
+Every sentence of this package is listed once, with its gaps in the order callers give them. A gap
+says how its value is written: ``{upload:rate}`` is ``5.4 Mbit/s``, ``{share:.0%}`` is ``70%``,
+``{runs:count|run|runs}`` is ``1 run`` or ``2 runs``.
+"""
 
 from __future__ import annotations
 
+import string
+from collections.abc import Callable, Iterable
 from fractions import Fraction
+from typing import Any, Final
 
-from eager_kestrel.core.resolution import Resolution, resolution_at
+from eager_kestrel.core.resolution import Resolution, frame_rate_text, resolution_at
 from eager_kestrel.core.units import Bitrate
 
 
@@ -14,7 +22,7 @@ def kbit(kbps: float) -> str:
 
 
 def rate(kbps: float) -> str:
-    """``5.4 Mbit/s``: what people say of a line."""
+    """``5.4 Mbit/s``: what people say of a connection."""
     return str(Bitrate.from_kbps(kbps))
 
 
@@ -30,8 +38,8 @@ def settings(resolution: Resolution, frame_rate: Fraction, kbps: float) -> str:
 
 
 def counted(count: int, one: str, several: str = "") -> str:
-    """``1 breach``, ``2 breaches``."""
-    return f"{count} {one if count == 1 else several or one + 's'}"
+    """``1 breach``, ``2,000 breaches``."""
+    return f"{count:,} {one if count == 1 else several or one + 's'}"
 
 
 LOOKS = ((20, "bad"), (40, "poor"), (60, "fair"), (80, "good"), (100, "excellent"))
@@ -70,3 +78,99 @@ def duration(seconds: float) -> str:
         if abs(seconds) >= 2 * size:
             return f"{seconds / size:.3g} {name}"
     return f"{seconds:.3g} s"
+
+
+def some_seconds(seconds: float) -> str:
+    """``4 s``, ``0.4 s``; ``3 min`` from two minutes on."""
+    if seconds >= 120:
+        return f"{seconds / 60:,.0f} min"
+    if seconds >= 9.95 or f"{seconds:.1f}".endswith(".0"):
+        return f"{seconds:,.0f} s"
+    return f"{seconds:.1f} s"
+
+
+def observed(seconds: float) -> str:
+    """A length of time that was observed: ``80 s``, ``4 min``, ``2.5 h``."""
+    if seconds < 100:
+        return f"{seconds:.0f} s"
+    if seconds < 6000:
+        return f"{seconds / 60:.0f} min"
+    return f"{seconds / 3600:.1f}".removesuffix(".0") + " h"
+
+
+def lasting(seconds: float) -> str:
+    """``2 h 10 min``."""
+    minutes = round(seconds / 60)
+    if minutes < 2:
+        return duration(round(seconds))
+    if minutes < 60:
+        return f"{minutes} min"
+    hours, rest = divmod(minutes, 60)
+    return f"{hours} h {rest} min" if rest else f"{hours} h"
+
+
+def mbit(kbps: float) -> str:
+    """``6.24``: Mbit/s in three figures, where a heading has the unit."""
+    return f"{kbps / 1000:.3g}"
+
+
+def platforms(name: str, verb: str) -> str:
+    """``Oxbow takes``, ``Oxbow and Gatepost take``: a subject and a verb that agrees with it."""
+    return f"{name} {verb}" if " and " in name else f"{name} {verb}s"
+
+
+FORMS: Final[dict[str, Callable[[Any], str]]] = {
+    "kbit": kbit,
+    "down": lambda kbps: kbit(int(kbps)),
+    "rate": rate,
+    "both": both,
+    "looks": looks,
+    "points": lambda quality: str(points(quality)),
+    "fps": lambda frame_rate: frame_rate_text(frame_rate),
+    "seconds": some_seconds,
+    "observed": observed,
+    "lasting": lasting,
+    "and": " and ".join,
+    "or": " or ".join,
+    "list": ", ".join,
+}
+"""Ways to write a value, by the name a gap gives."""
+
+
+class _Filler(string.Formatter):
+    """Fills gaps as :data:`FORMS` says; other formats are those of Python."""
+
+    def format_field(self, value: Any, format_spec: str) -> str:
+        """Write one value."""
+        if format_spec in FORMS:
+            return FORMS[format_spec](value)
+        kind, _, words = format_spec.partition("|")
+        if kind == "count":
+            return counted(value, *words.split("|"))
+        if kind == "verb":
+            return platforms(value, words)
+        return str(super().format_field(value, format_spec))
+
+
+_FILLER: Final = _Filler()
+
+
+def filled(text: str, values: dict[str, Any]) -> str:
+    """A text with its gaps filled."""
+    return _FILLER.vformat(text, (), values)
+
+
+class Sentence:
+    """A text with gaps. Call it with their values, in the order of ``gaps`` or by name."""
+
+    def __init__(self, gaps: str, text: str) -> None:
+        self.gaps, self.text = gaps.split(), text
+
+    def __call__(self, *values: Any, **named: Any) -> str:
+        """The text with its gaps filled."""
+        return filled(self.text, dict(zip(self.gaps, values, strict=False)) | named)
+
+
+def joined(parts: Iterable[str | None], separator: str = "; ") -> str:
+    """The parts that are there, in a row."""
+    return separator.join(part for part in parts if part)

@@ -1,4 +1,4 @@
-"""What is said of a budget, of a plan and its alternatives, and of a line that is divided."""
+"""What a plan says: its budget, why there is none, alternatives, warnings, a shared connection."""
 
 from __future__ import annotations
 
@@ -7,134 +7,102 @@ from fractions import Fraction
 from typing import Literal, NamedTuple
 
 from eager_kestrel.core.resolution import AspectRatio, Resolution, frame_rate_text, resolution_at
-from eager_kestrel.core.words.numbers import both, kbit, looks, points, rate, settings
+from eager_kestrel.core.words.numbers import (
+    Sentence,
+    joined,
+    kbit,
+    looks,
+    mbit,
+    points,
+    rate,
+    settings,
+)
 
-# The steps of a budget
+# Steps of the budget
 
-
-def share_step(share: float) -> str:
-    """Why a share of typical sets it."""
-    return f"{share:.0%} of typical; the rest is for the connection's ups and downs"
-
-
-def reserve_step(kbps: float, name: str) -> str:
-    """A named reserve."""
-    return f"{rate(kbps)} kept for {name}"
-
-
-def cap_step(cap: str, hours: float) -> str:
-    """What a month's data allows."""
-    return f"{cap} a month in {hours:g} hours, headers of packets counted"
-
-
-def others_step(kbps: float) -> str:
-    """What other destinations take of the same connection."""
-    return f"{kbit(kbps)} go to other destinations"
-
-
-def headers_step(transport: str) -> str:
-    """Transport overhead."""
-    return f"headers of {transport.upper()} around every frame"
-
-
-def audio_step(kbps: float) -> str:
-    """What audio takes."""
-    return f"{kbps:g} kbit/s of AAC"
-
+share_step = Sentence("share", "{share:.0%} of typical; the rest covers variation of the upload")
+reserve_step = Sentence("kbps name", "{kbps:rate} reserved for {name}")
+cap_step = Sentence("cap hours", "{cap} a month over {hours:g} hours, packet headers included")
+others_step = Sentence("kbps", "{kbps:kbit} go to other destinations")
+headers_step = Sentence("transport", "headers that {transport} puts around every frame")
+audio_step = Sentence("kbps codec", "{kbps:g} kbit/s of {codec}")
 
 # Why there is no plan
 
-
-def no_resolution(
-    platform: str, sizes: str, shapes: str, rates: str, source: Resolution, source_rate: Fraction
-) -> str:
-    """The source cannot give what the platform takes."""
-    return (
-        f"{platform} takes {sizes} ({shapes}) at {rates}, which a "
-        f"source of {resolution_at(source, source_rate)} cannot give"
-    )
-
-
-def no_level(platform: str) -> str:
-    """No level that is taken holds any resolution."""
-    return f"{platform} takes no level that holds any of its resolutions"
-
-
-def machine_too_slow(platform: str) -> str:
-    """The machine encodes none of them in time."""
-    return f"this machine encodes none of the pictures {platform} takes in time"
+no_resolution = Sentence(
+    "platform sizes shapes rates source",
+    "{platform} takes {sizes} ({shapes}) at {rates}; a source of {source} cannot provide that",
+)
+no_level = Sentence("platform", "no level {platform} takes is high enough for its resolutions")
+machine_too_slow = Sentence(
+    "platform", "this machine encodes none of the resolutions {platform} takes in time"
+)
+nothing_left = Sentence(
+    "platform", "nothing is left for video to {platform}: the reserves use the whole safe rate"
+)
 
 
 def too_little_left(
     platform: str, safe_kbps: float, left_kbps: float, needed_kbps: float, *, guide: bool
 ) -> str:
     """The connection leaves less than the least; ``guide``: whether that is the platform's."""
-    rule = "the least it takes" if guide else "the least worth sending"
+    if safe_kbps < 1:
+        return nothing_left(platform)
+    rule = f"{platform} takes no less than" if guide else "the lowest useful bitrate is"
     return (
-        f"{kbit(safe_kbps)} may be sent and {kbit(left_kbps)} of it is left for video to "
-        f"{platform}; {rule} is {kbit(needed_kbps)}"
+        f"{kbit(left_kbps)} of the safe rate of {kbit(safe_kbps)} is left for video to {platform}; "
+        f"{rule} {kbit(needed_kbps)}"
     )
 
 
 def viewers_too_slow(platform: str, left_kbps: float, needed_kbps: float, *, guide: bool) -> str:
-    """What the slowest viewers take leaves less than the least."""
-    rule = "the least it takes" if guide else "the least worth sending"
+    """The slowest viewers can receive less than the least."""
+    rule = f"{platform} takes no less than" if guide else "the lowest useful bitrate is"
     return (
-        f"the slowest viewers leave {kbit(left_kbps)} for video to {platform}, which may pass on "
-        f"exactly what it gets; {rule} is {kbit(needed_kbps)}"
+        f"{platform} may pass on exactly what you send, and its slowest viewers have room for "
+        f"{kbit(left_kbps)} of video; {rule} {kbit(needed_kbps)}"
     )
 
 
-def looks_poor(platform: str, quality: float, way_out: str) -> str:
-    """Low quality, said, with what would help."""
-    return f"predicted quality for {platform}: {looks(quality)}; {way_out}"
-
-
+low_quality = Sentence(
+    "platform quality way_out", "predicted quality for {platform}: {quality:looks}; {way_out}"
+)
 NO_OFFER = "free some upload, or show something calmer"
-
-
-def below_least(platform: str, least: float, best: str, quality: float) -> str:
-    """The best there is looks worse than the show file accepts."""
-    return (
-        f"the best for {platform} is {best}, with a predicted quality of {looks(quality)}; "
-        f"the show wants at least {100 * least:.3g}"
-    )
-
+below_least = Sentence(
+    "platform least best quality",
+    "the best for {platform} is {best}, with a predicted quality of {quality:looks}; the show "
+    "wants at least {least:points}",
+)
 
 # What would be better, and what to do when it struggles
 
-
-def more_upload(kbps: float, gives: str) -> str:
-    """An offer of upload; ``gives`` as :func:`numbers.settings` writes it."""
-    return f"another {rate(kbps)} of upload would give {gives}"
+more_upload = Sentence("kbps gives", "another {kbps:rate} of upload would give {gives}")
 
 
 def other_way(
     kind: Literal["tier", "codec"], name: str, gives: str, quality: float, now: float
 ) -> str:
-    """An offer of a standing or codec."""
+    """What another tier or codec would give."""
     would = f"the {name} tier would allow" if kind == "tier" else f"{name} would give"
     return f"{would} {gives}: quality {looks(quality)}, not {looks(now)}"
 
 
 def struggling(steps: Sequence[str]) -> str:
-    """Steps down in order."""
+    """The fallbacks, in order."""
     return f"if it struggles: {'; '.join(steps)}"
 
 
-SCALE = "VMAF scale, adjusted for frame rate by a published model"
+SCALE = "VMAF scale, adjusted for frame rate"
 
 
 def next_best(others: Sequence[tuple[Resolution, Fraction, float]]) -> str:
-    """Runners-up, each with its quality."""
-    said = ", ".join(
-        f"{resolution_at(resolution, fps)}: {looks(q)}" for resolution, fps, q in others
-    )
-    return f"Next best ({SCALE}): {said}"
+    """The runners-up, each with its quality."""
+    listed = [f"{resolution_at(resolution, fps)}: {looks(q)}" for resolution, fps, q in others]
+    return f"Next best ({SCALE}): {', '.join(listed)}"
 
 
 def frame_rate_trade(fps: Fraction, sharp: float, other: Fraction, other_sharp: float) -> str:
-    """What the frame rate gives and takes, beside another; sharpness of single frames as 0..1.
+    """What a frame rate gives and takes beside another; sharpness of single frames as 0..1.
 
     Smoothness and sharpness stay two things: no single number says which somebody prefers.
     """
@@ -152,13 +120,10 @@ def frame_rate_trade(fps: Fraction, sharp: float, other: Fraction, other_sharp: 
 
 # What goes with a plan
 
-
-def adapting(floor_kbps: float, ceiling_kbps: float) -> str:
-    """Between which bitrates an encoder may move by itself."""
-    return (
-        f"{kbit(floor_kbps)} to {kbit(ceiling_kbps)} for an encoder that lowers its bitrate "
-        "by itself"
-    )
+adapting = Sentence(
+    "floor_kbps ceiling_kbps",
+    "{floor_kbps:kbit} to {ceiling_kbps:kbit}, for an encoder that lowers its bitrate by itself",
+)
 
 
 def reconnecting(
@@ -166,34 +131,21 @@ def reconnecting(
 ) -> str:
     """How to come back after the connection drops."""
     return (
-        f"after {first_seconds:g} s, then wait {factor:g} times as long each time, at "
+        f"after {first_seconds:g} s; then wait {factor:g} times as long each time, at "
         f"most {longest_seconds:g} s; give up after {give_up_seconds / 60:g} min"
     )
 
 
-def data(gb_per_hour: float, gb_per_month: float, hours: float) -> str:
-    """What the stream sends."""
-    return f"{gb_per_hour:.2f} GB an hour, {gb_per_month:,.0f} GB in the {hours:g} hours of a month"
-
-
-def cap_lasts(cap_gb: float, hours: float) -> str:
-    """How long a month's data lasts."""
-    return f"a cap of {cap_gb:,.4g} GB a month lasts {hours:,.0f} hours of it"
-
-
-def a_guess(text: str, platform: str) -> str:
-    """A reason that rests on something nobody looked up."""
-    return f"{text}; the guide of {platform} only guesses this: look it up"
-
-
-def pinned(what: str) -> str:
-    """A setting somebody asked for."""
-    return f"you asked for this {what}"
-
-
-def left_free(now: str, free: str) -> str:
-    """What pinning a resolution costs."""
-    return f"left free it would be {free}; as you asked it is {now}"
+data = Sentence(
+    "gb_per_hour gb_per_month hours",
+    "{gb_per_hour:.2f} GB an hour, {gb_per_month:,.0f} GB a month at {hours:g} hours",
+)
+cap_lasts = Sentence("cap_gb hours", "a cap of {cap_gb:,.4g} GB a month lasts {hours:,.0f} hours")
+a_guess = Sentence(
+    "text platform", "{text}; unverified in the guide of {platform}: check its guideline page"
+)
+pinned = Sentence("what", "you asked for this {what}")
+left_free = Sentence("now free", "without that it would be {free}; as you asked it is {now}")
 
 
 def local_copy(
@@ -214,14 +166,8 @@ def local_copy(
     )
 
 
-def room_left(free_gb: float, hours: float) -> str:
-    """How long a disk lasts."""
-    return f"; {free_gb:,.0f} GB are free, enough for {hours:,.0f} hours"
-
-
-def sent_in_all(total_kbps: float, safe_kbps: float) -> str:
-    """Everything sent beside what is safe."""
-    return f"{both(total_kbps)} of {kbit(safe_kbps)} that are safe"
+room_left = Sentence("free_gb hours", "; {free_gb:,.0f} GB free, enough for {hours:,.0f} hours")
+total = Sentence("total_kbps safe_kbps", "{total_kbps:both} of {safe_kbps:kbit} that are safe")
 
 
 def rehearsed(
@@ -231,163 +177,126 @@ def rehearsed(
     keyframe_seconds: float,
     audio_kbps: float,
 ) -> str:
-    """Settings in a line, for what a rehearsal sends."""
+    """What a rehearsal sends, in a line."""
     return (
         f"{settings(resolution, fps, video_kbps)}, a keyframe every {keyframe_seconds:g} s, "
         f"audio {audio_kbps:g} kbit/s"
     )
 
 
-# What a plan cannot promise
+# Warnings
 
 
 def nobody_measured(*, readings: bool) -> str:
     """The upload rests on no run."""
-    what = "rests on imported readings" if readings else "is a bare number nobody measured"
-    return f"the upload {what}; run eager-kestrel measure"
+    what = "comes from imported readings" if readings else "is a number you gave"
+    return f"the upload {what}, not a measurement; run eager-kestrel measure"
 
 
-ONE_RUN = "one run is not evidence yet; measure again at the hour of the show"
+ONE_RUN = "one run is not enough evidence; measure again at the hour of the show"
 
 
 def viewers_buffer(platform: str, total_kbps: float, *, sometimes: bool) -> str:
     """Viewers get what is sent, or may."""
     return (
-        f"viewers of {platform} {'may' if sometimes else 'always'} get exactly what you "
-        f"send: a connection slower than {rate(total_kbps)} will buffer"
+        f"viewers of {platform} {'may' if sometimes else 'always'} get exactly what you send: "
+        f"connections slower than {rate(total_kbps)} will buffer"
     )
 
 
-def other_shape(
-    platform: str,
-    source: Resolution,
-    sent: Resolution,
-    crop: Resolution,
-    kept_share: float,
-    pad: Resolution,
-    used_share: float,
-) -> str:
-    """The source has another shape than what is sent."""
-    return (
-        f"your source is {source} and {platform} gets {sent}, {sent.shape}: cropped, "
-        f"it shows {crop} of the source ({kept_share:.0%}); padded, the "
-        f"source fills {pad} of it ({used_share:.0%}); a scene laid out for "
-        "it wastes nothing; never stretch it"
-    )
+other_shape = Sentence(
+    "platform source sent shape crop kept_share pad used_share",
+    "your source is {source} and {platform} gets {sent} ({shape}): cropped, it shows {crop} of the "
+    "source ({kept_share:.0%}); padded, the source fills {pad} of it ({used_share:.0%}); a scene "
+    "laid out for that shape wastes nothing; never stretch",
+)
 
 
 def judder(sent: Fraction, source: Fraction) -> str:
     """The frame rate does not divide the source's."""
     fps = frame_rate_text(sent)
     return (
-        f"{fps} does not divide {frame_rate_text(source)} frames a "
-        f"second, so motion will judder: set the source to {fps} or {frame_rate_text(2 * sent)}"
+        f"motion will judder: {fps} fps does not divide the source's {frame_rate_text(source)} "
+        f"fps; set the source to {fps} or {frame_rate_text(2 * sent)} fps"
     )
 
 
-# A line that is divided
+# Several destinations on one connection
 
 
 def clash(rule: str, one: str, one_says: str, other: str, other_says: str) -> str:
-    """Two rules no single encode satisfies; ``rule`` is the guide's key."""
+    """Two rules no single encode meets; ``rule`` is the guide's key."""
     name = rule.rpartition(".")[2].replace("_", " ")
     return f"{name}: {one} takes {one_says}, {other} {other_says}"
 
 
-def codecs_differ(codecs: Sequence[str]) -> str:
-    """Two codecs are asked of one encode."""
-    return f"codec: {' and '.join(codecs)} are asked for"
-
-
-def unsuitable(platforms: str) -> str:
-    """No resolution of the source suits."""
-    return f"no resolution of this source suits {platforms}"
+codecs_differ = Sentence("codecs", "codec: {codecs:and} are asked for")
+unsuitable = Sentence("platforms", "no resolution of this source suits {platforms}")
 
 
 def does_not_fit(*, machine: bool) -> str:
-    """The connection, and perhaps the machine, is too small for all of it."""
-    return f"not all of it fits the connection{' and the machine' if machine else ''}"
+    """The connection, and perhaps the machine, is too small for everything."""
+    return f"the destinations together exceed the safe rate{' or the machine' if machine else ''}"
 
 
-def left_out(because: str) -> str:
-    """A destination that gets nothing."""
-    return f"left out: {because}"
+left_out = Sentence("because", "left out: {because}")
+cannot_have = Sentence("platform why", "{platform}: {why}")
+nothing_fits = Sentence("platform safe_kbps", "{platform} takes nothing that fits {safe_kbps:kbit}")
+together_too_much = Sentence(
+    "least_kbps safe_kbps",
+    "together they need at least {least_kbps:kbit}, and {safe_kbps:kbit} is safe",
+)
 
 
-def cannot_have(platform: str, why: str) -> str:
-    """One destination alone is impossible."""
-    return f"{platform}: {why}"
+def without(platform: str, now: float, then: float, freed_kbps: float, tie: float) -> str:
+    """What dropping a destination does for the others: mean qualities, and what is no gain."""
+    if then > now + tie:
+        return f"dropping {platform} raises the others from {looks(now)} to {looks(then)}"
+    freed = rate(max(0.0, freed_kbps))
+    return f"dropping {platform} frees {freed} and does nothing for the others"
 
 
-def nothing_fits(platform: str, safe_kbps: float) -> str:
-    """One destination takes more than there is."""
-    return f"{platform} takes nothing that fits {kbit(safe_kbps)}"
-
-
-def together_too_much(least_kbps: float, safe_kbps: float) -> str:
-    """All destinations at their least."""
-    return f"all together take at least {kbit(least_kbps)} of the {kbit(safe_kbps)} there is"
-
-
-def without(platform: str, now: float, then: float, freed_kbps: float, alike: float) -> str:
-    """What leaving a destination out does for the others; mean qualities, and what is no gain."""
-    if then > now + alike:
-        return f"without {platform}: lifts the others from {looks(now)} to {looks(then)}"
-    return f"without {platform}: frees {rate(max(0.0, freed_kbps))} and does nothing for the others"
-
-
-def relay_impossible(why: str) -> str:
-    """One stream cannot serve all."""
-    return f"a relay that only passes on cannot serve them all: {why}"
-
-
+relay_impossible = Sentence("why", "a relay that only passes on cannot serve them all: {why}")
 RELAY_TOO_MUCH = "nothing fits"
 RELAY_TOO_MUCH_TEXT = "not even one stream fits"
 
 
 def relay(resolution: Resolution, fps: Fraction, quality: float, saved_kbps: float) -> str:
     """One stream to a relay that passes it on."""
-    saves = f"free {rate(saved_kbps)}" if saved_kbps > 0 else "take no more than now"
+    saves = f"free {rate(saved_kbps)}" if saved_kbps > 0 else "use no more upload than now"
     return (
-        f"a relay that passes on one stream would give {resolution_at(resolution, fps)} for all "
-        f"with a quality of {looks(quality)}, and {saves}"
+        f"a relay that passes on one stream would give every destination "
+        f"{resolution_at(resolution, fps)}, quality {looks(quality)}, and {saves}"
     )
 
 
-def chosen_way(way: str, quality: float) -> str:
-    """The way to divide that was chosen."""
-    return f"{way}, with a mean quality of {looks(quality)}"
+chosen_way = Sentence("way quality", "{way}; mean quality {quality:looks}")
 
 
-def other_division(
-    way: str, quality: float, chosen: float, alike: float, *, more_encodes: bool
-) -> str:
-    """How another way to divide compares; differences up to ``alike`` are none."""
-    if abs(quality - chosen) <= alike:
-        more = "more" if more_encodes else "fewer"
-        return f"{way} would look alike with {more} encodes"
-    word = "worse" if quality < chosen else "better"
-    return f"{way} would look {word}, {looks(quality)}"
+def other_division(way: str, quality: float, chosen: float, tie: float, *, more: bool) -> str:
+    """How another way to divide compares; differences up to ``tie`` are none."""
+    if abs(quality - chosen) <= tie:
+        return f"{way}: about the same quality with {'more' if more else 'fewer'} encodes"
+    return f"{way}: {'lower' if quality < chosen else 'higher'} quality, {looks(quality)}"
 
 
-def impossible_way(way: str, because: str) -> str:
-    """A way to divide that cannot be."""
-    return f"{way} is not possible ({because})"
-
-
+impossible_way = Sentence("way because", "{way} is not possible ({because})")
 NOTHING_DIVIDED = "nothing fits"
-UNUSED = "safe, but of no use to any of them"
-KEPT_BACK = "for the connection's ups and downs"
+UNUSED = "left after planning"
+HEADROOM = "covers variation of the upload"
 
 
 def part(resolution: Resolution, fps: Fraction, kbps: float, quality: float) -> str:
-    """One destination's part of the connection."""
+    """One destination's part of the upload."""
     return f"{settings(resolution, fps, kbps)}, quality {looks(quality)}"
 
 
 def shape_words(shapes: Sequence[AspectRatio]) -> str:
     """``16:9 or 9:16``, or that any will do."""
     return " or ".join(map(str, shapes)) or "any shape"
+
+
+# The upload that a resolution needs
 
 
 class SettingsAt(NamedTuple):
@@ -400,13 +309,8 @@ class SettingsAt(NamedTuple):
     quality: float
 
 
-def mbit(kbps: float) -> str:
-    """``6.24``: Mbit/s in three figures, where a heading has the unit."""
-    return f"{kbps / 1000:.3g}"
-
-
 def span(begin: float, end: float | None) -> str:
-    """``6.24 to 9.81``: uploads in Mbit/s between which a resolution is among the best-looking."""
+    """``6.24 to 9.81``: uploads in Mbit/s between which a resolution is among the best."""
     return f"from {mbit(begin)}" if end is None else f"{mbit(begin)} to {mbit(end)}"
 
 
@@ -424,58 +328,47 @@ def in_words(
     full: SettingsAt,
     better: SettingsAt | None,
 ) -> str:
-    """All of it in one line.
+    """The upload a resolution needs, in one line.
 
     Args:
         resolution: with its frame rate.
-        begin: where it is among the best-looking for the first time.
-        end: where another looks better, and that other.
-        good_kbps: the upload from which it looks good.
-        full: where nothing more is gained.
-        better: what beats it there, where it never is among the best.
+        begin: where it is first among the best.
+        end: where another has a higher quality, and that other.
+        good_kbps: the upload from which its quality is good.
+        full: from where more upload changes nothing.
+        better: what is better there, if it is never among the best.
     """
-    said = []
+    first = last = None
     if begin is not None:
-        said.append(
-            f"among the best-looking from {rate(begin.upload_kbps)} up "
-            f"with {kbit(begin.bitrate_kbps)} of video and a quality of {looks(begin.quality)}"
+        first = (
+            f"among the best from {rate(begin.upload_kbps)} of upload, with "
+            f"{kbit(begin.bitrate_kbps)} of video and a quality of {looks(begin.quality)}"
         )
-        if end is not None:
-            said.append(f"until {rate(end.upload_kbps)}, where {end.words} looks better")
+        last = end and f"until {rate(end.upload_kbps)}, where {end.words} is better"
     elif better is not None:
-        said.append(
-            f"never among the best-looking: {better.words} looks better{_not(better, full)}"
-        )
-    if good_kbps is not None:
-        said.append(f"it looks good from {rate(good_kbps)}")
-    said.append(
-        f"nothing is gained beyond {rate(full.upload_kbps)} "
-        f"with {kbit(full.bitrate_kbps)} and a quality of {looks(full.quality)}"
+        first = f"never among the best: {better.words} is better{_not(better, full)}"
+    good = None if good_kbps is None else f"quality is good from {rate(good_kbps)}"
+    gain = (
+        f"no gain beyond {rate(full.upload_kbps)}, with {kbit(full.bitrate_kbps)} and a quality of "
+        f"{looks(full.quality)}"
     )
-    return f"{resolution}: {'; '.join(said)}"
+    return f"{resolution}: {joined((first, last, good, gain))}"
 
 
 def _not(better: SettingsAt, full: SettingsAt) -> str:
-    """Both numbers, where they differ; on single scenes one can be worse with the same mean."""
+    """Both numbers, if they differ; on single scenes one can be worse with the same mean."""
     if points(better.quality) == points(full.quality):
         return " on the footage where this does worst"
     return f": {looks(better.quality)}, not {looks(full.quality)}"
 
 
-def not_taken(platform: str, wanted: str) -> str:
-    """A resolution a platform does not take of this source."""
-    return f"{platform} does not take {wanted} of this source"
+not_taken = Sentence("platform wanted", "{platform} does not take {wanted} of this source")
 
 
 def choose(known: list[str], *, of_rates: bool) -> str:
     """What it takes instead."""
-    what = "frame rates are" if of_rates else "resolutions are"
-    return f"its {what} {', '.join(known)}"
+    return f"its {'frame rates' if of_rates else 'resolutions'} are {', '.join(known)}"
 
 
 TOO_SLOW = "this machine does not encode it in time"
-
-
-def under_floor(kbps: float) -> str:
-    """It may not be sent at so little."""
-    return f"it takes {kbit(kbps)} at the least"
+under_floor = Sentence("kbps", "it needs at least {kbps:kbit}")

@@ -1,72 +1,76 @@
-"""What is said of runs, of the uplink they speak for, and of rehearsals."""
+"""What runs, the uplink they lead to, rehearsals and forecasts say."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-from eager_kestrel.core.words.numbers import counted, kbit, rate
+from eager_kestrel.core.words.numbers import (
+    Sentence,
+    counted,
+    joined,
+    kbit,
+    observed,
+    rate,
+    some_seconds,
+)
 
 if TYPE_CHECKING:
     from eager_kestrel.core.stutter import StutterSeen
     from eager_kestrel.core.units import Bitrate
 
 
-FAR_MORE = 2.0
-"""Times one connection: several that carry so much more call for a reason."""
-
 # What an uplink rests on
 
 
 def bare_number(upload: Bitrate, written: str, spread: float) -> str:
-    """Of an uplink nobody measured."""
-    said = f"a bare number, {upload}"
+    """An uplink nobody measured."""
+    said = f"a number you gave, {upload}"
     if written and written.strip() != str(upload):
         said += f' (written "{written.strip()}")'
-    return f"{said}; nothing measured, so a spread of {spread:.0%} is assumed"
+    return f"{said}; nothing was measured, so a spread of {spread:.0%} is assumed"
 
 
-def several_runs(count: int, first_day: str, last_day: str) -> str:
-    """Of an uplink pooled from runs."""
-    return f"{count} runs from {first_day} to {last_day}"
+several_runs = Sentence(
+    "count first_day last_day", "{count:count|run} from {first_day} to {last_day}"
+)
 
 
 def one_run(moment: str, *, partial: bool, practice: bool) -> str:
-    """Of an uplink known by a single run."""
+    """An uplink known by a single run."""
     cut = ", cut short" if partial else ""
     if practice:
         return f"a practice run of {moment}{cut}, not your connection"
-    return f"one run of {moment}{cut}; one run is not evidence yet"
+    return f"one run of {moment}{cut}; one run is not enough evidence"
 
 
-def readings(count: int, spread: float) -> str:
-    """Of an uplink known by rates read elsewhere."""
-    return (
-        f"{count} imported readings, which say nothing of single connections or "
-        f"dips, so a spread of {spread:.0%} at least is assumed"
-    )
+readings = Sentence(
+    "count spread",
+    "{count:count|imported reading}; readings say nothing of single connections or dips, so a "
+    "spread of at least {spread:.0%} is assumed",
+)
 
 
-def towards(said: str, places: Sequence[str], left_out: int) -> str:
-    """Of an uplink whose runs all went towards some places."""
-    named = " and ".join(place for place in places if place)
+def towards(said: str, endpoints: Sequence[str], left_out: int) -> str:
+    """An uplink whose runs all went to the same endpoints."""
+    named = " and ".join(name for name in endpoints if name)
     if not named:
         return said
-    rest = f"; {left_out} towards other places are left out (--from)" if left_out else ""
-    return f"{said} towards {named}{rest}"
+    rest = f"{counted(left_out, 'run')} to other endpoints left out (--from)" if left_out else None
+    return joined((f"{said} to {named}", rest))
 
 
-def no_runs_near(hour: str) -> str:
-    """A show begins at an hour nobody measured."""
-    return f"no run was taken near {hour}, when the show begins: planned from all hours"
+no_runs_near = Sentence(
+    "hour", "no run was taken near {hour}, when the show begins: planned from all hours"
+)
 
 
 def hours_differ(low: int, low_kbps: float, high: int, high_kbps: float) -> str:
     """Hours that differ so much that all of them together say little of one."""
     return (
-        f"your connection differs by the hour: its floor is {rate(low_kbps)} about {low:02d}:00 and "
-        f"{rate(high_kbps)} about {high:02d}:00; plan the hour of the show with --around HH:MM, or "
-        f'at = "HH:MM" in its file'
+        f"your upload varies by the hour: its floor is {rate(low_kbps)} around {low:02d}:00 and "
+        f"{rate(high_kbps)} around {high:02d}:00; plan for the hour of the show with --around "
+        'HH:MM, or at = "HH:MM" in its file'
     )
 
 
@@ -74,127 +78,91 @@ def apart(floors: Sequence[tuple[float | None, float | None]]) -> str:
     """Whether floors can be told apart by their intervals, each ``(low, high)`` in kbit/s."""
     known = [(low, high) for low, high in floors if low is not None and high is not None]
     if len(known) < len(floors):
-        return "Not all of them say how sure their floor is: they cannot be held side by side."
+        return "Not every run says how certain its floor is, so they cannot be compared."
     low, high = max(low for low, _ in known), min(high for _, high in known)
     if low <= high:
         return (
-            f"Their floors cannot be told apart: {rate(low)} to {rate(high)} lies within the "
-            "intervals of all."
+            f"The floors cannot be told apart: {rate(low)} to {rate(high)} lies within every "
+            "interval."
         )
-    return "Their floors differ by more than chance: at least two intervals do not overlap."
+    return "The floors differ by more than chance: at least two intervals do not overlap."
 
 
-def taken_on(said: str, days: Sequence[str]) -> str:
-    """Of an uplink whose runs were picked by day of the week."""
-    return f"{said}, taken on {' and '.join(days)}"
+taken_on = Sentence("said days", "{said}, taken on {days:and}")
+no_runs_on = Sentence("days", "fewer than two runs were taken on {days:or}: planned from all days")
+taken_around = Sentence("said hour", "{said}, taken around {hour}")
 
+# Remarks on a run
 
-def no_runs_on(days: Sequence[str]) -> str:
-    """A show begins on days of which hardly a run is kept."""
-    named = " or ".join(days)
-    return f"fewer than two runs were taken on {named}: planned from all days"
-
-
-def taken_around(said: str, hour: str) -> str:
-    """Of an uplink whose runs were picked by time of day."""
-    return f"{said}, taken around {hour}"
-
-
-# What a careful person would remark on a run
+FAR_MORE = 2.0
+"""Times one connection: several that carry so much more call for a reason."""
 
 
 def one_carries_less(one_kbps: float, several_kbps: float, count: int) -> str:
     """One connection against several."""
     said = (
-        f"one connection carries {one_kbps / several_kbps:.0%} of what several do; a live stream "
-        "rides on one, so plan with that, and mistrust tests that use many"
+        f"one connection carries {one_kbps / several_kbps:.0%} of what {count} carry; a live "
+        "stream uses one, so plan with that"
     )
     if several_kbps < FAR_MORE * one_kbps:
         return said
     return (
-        f"{said}; others are using this connection, or each connection is held back: one got "
+        f"{said}; either others use the upload, or each connection is limited: one got "
         f"{rate(one_kbps)}, {count} got {rate(several_kbps)}"
     )
 
 
-def swings(low_kbps: float, high_kbps: float) -> str:
-    """Uneven within the windows that typical and floor are taken over."""
-    return (
-        f"within two seconds the connection swings between {rate(low_kbps)} and {rate(high_kbps)}; a "
-        "stream has about one second of buffer, so set a larger one or send less"
-    )
-
-
-def already_sending(upload_kbps: float) -> str:
-    """Other traffic of this machine."""
-    return (
-        f"something on this machine was already sending {upload_kbps:,.0f} kbit/s "
-        "before the test; stop it and measure again, or reserve it"
-    )
-
-
-def full_queue_waits(added_ms: float) -> str:
-    """Round trips under load against idle ones."""
-    return f"a full connection adds {added_ms:.0f} ms to every answer: calls and games will feel it"
-
-
-def uneven(low_kbps: float, high_kbps: float) -> str:
-    """A line whose two-second windows differ much."""
-    return (
-        f"the connection is uneven: two seconds carried {rate(low_kbps)} at one "
-        f"time and {rate(high_kbps)} at another"
-    )
-
-
-def stalled(share: float) -> str:
-    """Windows in which hardly anything went."""
-    return f"{share:.0%} of two-second windows fell under a quarter of typical"
-
-
-TOO_LITTLE = "too little was learned to say anything"
-FLOOR = "nine windows in ten did at least this"
-
-
-def windows(count: int, steady_seconds: float, ramp_seconds: float) -> str:
-    """What typical and floor are taken over."""
-    many = "1 window" if count == 1 else f"{count} windows"
-    return f"{many} over {steady_seconds:.1f} steady seconds, ramp of {ramp_seconds:.1f} s left out"
-
-
+swings = Sentence(
+    "low_kbps high_kbps",
+    "within two seconds the upload swings between {low_kbps:rate} and {high_kbps:rate}; a stream "
+    "buffers about one second, so set a larger buffer or send less",
+)
+already_sending = Sentence(
+    "kbps",
+    "another program on this machine was already sending {kbps:,.0f} kbit/s; stop it and measure "
+    "again, or reserve that much",
+)
+full_queue_waits = Sentence(
+    "added_ms", "a full upload adds {added_ms:.0f} ms to every answer: calls and games will feel it"
+)
+uneven = Sentence(
+    "low_kbps high_kbps",
+    "the upload is uneven: two seconds carried {low_kbps:rate} at one time and {high_kbps:rate} at "
+    "another",
+)
+stalled = Sentence("share", "{share:.0%} of two-second windows fell below a quarter of typical")
+TOO_LITTLE = "too little was measured to say anything"
+FLOOR = "nine of ten windows reached this"
+windows = Sentence(
+    "count steady_seconds ramp_seconds",
+    "{count:count|window} over {steady_seconds:.1f} steady seconds, without a ramp of "
+    "{ramp_seconds:.1f} s",
+)
 WINDOWS = "median of two-second windows"
-
-
-def stretches(count: int, loaded_seconds: float, climbed_seconds: float) -> str:
-    """What they are taken over where the connection was climbed."""
-    many = "1 stretch" if count == 1 else f"{count} stretches"
-    return f"{many}, {loaded_seconds:.1f} s in all, after a climb of {climbed_seconds:.1f} s"
-
-
-STRETCHES = "median of short stretches with the connection just full"
-HELD = "sent without a wait, as much as was allowed"
-
-
-def held_most(kbps: float, most_kbps: float) -> str:
-    """Nothing was seen above a rate that was not to be passed."""
-    return (
-        f"held {kbps:,.0f} kbit/s, and {most_kbps:,.0f} were allowed; the connection may carry more, but "
-        "a plan from this run counts on no more"
-    )
-
-
-NOTHING = "nothing this connection carries"
+stretches = Sentence(
+    "count loaded_seconds climbed_seconds",
+    "{count:count|stretch|stretches}, {loaded_seconds:.1f} s in total, after a climb of "
+    "{climbed_seconds:.1f} s",
+)
+STRETCHES = "median of short stretches with the upload just full"
+HELD = "sent without queueing, as much as was allowed"
+held_most = Sentence(
+    "kbps most_kbps",
+    "held {kbps:,.0f} kbit/s of {most_kbps:,.0f} allowed; the upload may be higher, but a plan from "
+    "this run counts on no more",
+)
+NOTHING = "no settings fit this upload"
 
 
 def leads_to(title: str, settings: str | None) -> str:
-    """What a destination gets on the connection that was measured."""
+    """What a destination gets at the upload that was measured."""
     return f"{title}: {settings or NOTHING}"
 
 
-def safe_to_send(kbps: float, limited_by: str) -> str:
-    """What there is to plan with."""
-    return f"{kbps:,.0f} kbit/s are safe to send before anything is reserved, limited by the {limited_by}"
-
-
+safe_to_send = Sentence(
+    "kbps limited_by",
+    "{kbps:,.0f} kbit/s are safe to send before reserves, limited by the {limited_by}",
+)
 BARS = "▁▂▃▄▅▆▇█"
 FAILED_BAR = "×"
 
@@ -215,22 +183,21 @@ AGREE = 0.01
 
 
 def both_ends(near_kbps: float, far_kbps: float) -> str:
-    """What the far end counted against what was counted here."""
-    apart = abs(far_kbps / near_kbps - 1)
-    if apart <= AGREE:
-        return f"both ends agree within {max(apart, 0.001):.1%}: {rate(far_kbps)} arrived there"
+    """What the endpoint counted against what was counted here."""
+    difference = abs(far_kbps / near_kbps - 1)
+    if difference <= AGREE:
+        return (
+            f"both ends agree within {max(difference, 0.001):.1%}: {rate(far_kbps)} arrived there"
+        )
     return (
-        f"the ends do not agree: {rate(near_kbps)} was acknowledged, {rate(far_kbps)} was read "
-        "there; something on the way, or the far end itself, takes and keeps"
+        f"the two ends disagree: {rate(near_kbps)} was acknowledged, {rate(far_kbps)} was read "
+        "there; something on the way, or the endpoint itself, buffers"
     )
 
 
-# What came of a rehearsal
+# Rehearsals
 
-
-def broke(why: str, at_seconds: float) -> str:
-    """The ingest refused or ended it."""
-    return f"{why}, after {at_seconds:.1f} s"
+broke = Sentence("why at_seconds", "{why}, after {at_seconds:.1f} s")
 
 
 def encoder_late(
@@ -238,38 +205,29 @@ def encoder_late(
 ) -> str:
     """The machine did not keep time."""
     return (
-        f"after {at_seconds:.1f} s it was {worst_seconds:.1f} s behind; a frame "
+        f"after {at_seconds:.1f} s the encoder was {worst_seconds:.1f} s behind; a frame "
         f"takes {encode_ms:.1f} ms and has {frame_seconds * 1000:.1f}"
     )
 
 
-def held_up(at_seconds: float, seconds: float) -> str:
-    """Other programs kept this machine from sending."""
-    return (
-        f"after {at_seconds:.1f} s this machine did not send for {seconds:.1f} s, since other "
-        "programs kept it busy: close them and rehearse again; the connection is not to blame"
-    )
-
-
-def frames_waited(at_seconds: float, worst_seconds: float, delivered_kbps: float) -> str:
-    """The connection did not carry it."""
-    return (
-        f"after {at_seconds:.1f} s frames waited {worst_seconds:.1f} s; it delivered "
-        f"{delivered_kbps:,.0f} kbit/s"
-    )
-
-
-def perhaps_the_ingest(text: str) -> str:
-    """The other end's window was closed meanwhile."""
-    return (
-        f"{text}; the other end's window was closed meanwhile, so that it may be the ingest, or a "
-        "relay on the way: nobody can tell from here"
-    )
-
-
-def stopped_reading(at_seconds: float) -> str:
-    """The ingest holds its window closed."""
-    return f"after {at_seconds:.1f} s it took nothing any more: it stopped reading"
+held_up = Sentence(
+    "at_seconds seconds",
+    "after {at_seconds:.1f} s other programs kept this machine from sending for {seconds:.1f} s: "
+    "close them and rehearse again; your connection is fine",
+)
+frames_queued = Sentence(
+    "at_seconds worst_seconds delivered_kbps",
+    "after {at_seconds:.1f} s {worst_seconds:.1f} s were queued; {delivered_kbps:,.0f} kbit/s were "
+    "delivered",
+)
+perhaps_the_ingest = Sentence(
+    "text",
+    "{text}; the other end's window was closed meanwhile, so it may be the ingest server or a "
+    "relay on the way: this cannot be told from here",
+)
+stopped_reading = Sentence(
+    "at_seconds", "after {at_seconds:.1f} s it stopped reading; your connection is fine"
+)
 
 
 def nothing_late(seconds: float, *, whole: bool) -> str:
@@ -286,17 +244,14 @@ def verdict(text: str, limited_by: str | None, *, held: bool) -> str:
     return f"cut short: {text}" if limited_by is None else f"limited by the {limited_by}: {text}"
 
 
-def going(
-    seconds: float, delivered_kbps: float, queued_seconds: float, encoder_seconds: float
-) -> str:
-    """A rehearsal while it goes."""
-    return (
-        f"{seconds:5.1f} s  {delivered_kbps:,.0f} kbit/s  waiting "
-        f"{queued_seconds:.2f} s  encoder {encoder_seconds:.2f} s behind"
-    )
+going = Sentence(
+    "seconds delivered_kbps queued_seconds encoder_seconds",
+    "{seconds:5.1f} s  {delivered_kbps:,.0f} kbit/s  {queued_seconds:.2f} s queued  encoder "
+    "{encoder_seconds:.2f} s behind",
+)
 
 
-def kept_in_all(shown: tuple[int, int], every: tuple[int, int], size_bytes: int) -> str:
+def kept_in_total(shown: tuple[int, int], every: tuple[int, int], size_bytes: int) -> str:
     """How much of the history is shown, and how large it is.
 
     Args:
@@ -313,46 +268,27 @@ def kept_in_all(shown: tuple[int, int], every: tuple[int, int], size_bytes: int)
     return f"{', '.join(parts)}; {size_bytes / 1e6:,.1f} MB on the disk{more}"
 
 
-def settled(settings: str, total_kbps: float) -> str:
-    """What rehearsing closed in on."""
-    return f"The most that held: {settings}, {rate(total_kbps)} in all."
+settled = Sentence("settings total_kbps", "Highest that held: {settings}, total {total_kbps:rate}.")
 
 
 def all_together(names: Sequence[str], failed: Sequence[str]) -> str:
     """The verdict on several destinations sent at once."""
     if not failed:
-        return f"All at once they held: {' and '.join(names)}."
+        return f"Sent together, all held: {' and '.join(names)}."
     rest = [name for name in names if name not in failed]
     held = f"; {' and '.join(rest)} did" if rest else ""
-    return f"Not all at once: {' and '.join(failed)} did not hold{held}."
+    return f"Sent together, {' and '.join(failed)} did not hold{held}."
 
 
-def step_down(number: int, settings: str | None) -> str:
-    """Which step of a plan would hold, counted from 1, and what that is."""
-    ordinal = {1: "the first", 2: "the second", 3: "the third"}.get(number, f"number {number},")
-    said = f"{ordinal} step down of the plan"
+def fallback_said(number: int, settings: str | None) -> str:
+    """Which fallback of a plan would hold, counted from 1, and what that is."""
+    said = f"fallback {number} of the plan"
     return said if settings is None else f"{settings}, {said}"
 
 
+# Forecasts
+
 NONE = "none"
-
-
-def some_seconds(seconds: float) -> str:
-    """``4 s``, ``0.4 s``; ``3 min`` from two minutes on."""
-    if seconds >= 120:
-        return f"{seconds / 60:,.0f} min"
-    if seconds >= 9.95 or f"{seconds:.1f}".endswith(".0"):
-        return f"{seconds:,.0f} s"
-    return f"{seconds:.1f} s"
-
-
-def span(seconds: float) -> str:
-    """A length of time that was observed: ``80 s``, ``4 min``, ``2.5 h``."""
-    if seconds < 100:
-        return f"{seconds:.0f} s"
-    if seconds < 6000:
-        return f"{seconds / 60:.0f} min"
-    return f"{seconds / 3600:.1f}".removesuffix(".0") + " h"
 
 
 def hourly(seen: StutterSeen) -> str:
@@ -371,14 +307,14 @@ def stutter_line(seen: StutterSeen | None, around: str | None, *, practice: bool
     where = "of a simulated connection" if practice else "observed"
     when = f" around {around}" if around else ""
     link = " in" if hourly(seen) == NONE else ", from"
-    return f"{hourly(seen)}{link} {span(seen.observed_seconds)} {where}{when}"
+    return f"{hourly(seen)}{link} {observed(seen.observed_seconds)} {where}{when}"
 
 
 def observed_line(seconds: float, runs: int, broadcasts: int) -> str:
     """``14 min: 33 runs and 2 broadcasts``."""
     parts = [counted(runs, "run")] if runs or not broadcasts else []
     parts += [counted(broadcasts, "broadcast")] if broadcasts else []
-    return f"{span(seconds)}: {' and '.join(parts)}"
+    return f"{observed(seconds)}: {' and '.join(parts)}"
 
 
 def forecast_verdict(
@@ -387,78 +323,66 @@ def forecast_verdict(
     """What the plan would have stuttered, and what does better.
 
     Args:
-        seen: by the plan's own settings; None where nothing is known of their rate.
+        seen: by the plan's own settings; None if nothing is known of their rate.
         limit: seconds of stutter an hour that are accepted.
-        better: the first settings that keep it; None when none do.
+        better: the first settings that meet it; None if none do.
         own: whether those are the plan's own.
         known: whether anything was observed at all.
     """
     if seen is None:
-        if known:
-            return "Nothing observed reaches this rate: how it would stutter is not known."
-        return "Nothing was observed that shows seconds: how it would stutter is not known."
-    observed = span(seen.observed_seconds)
+        why = "nothing observed reaches this rate" if known else "no observation shows seconds"
+        return f"How it would stutter is not known: {why}."
+    span = observed(seen.observed_seconds)
     if seen.number:
-        times = "once" if seen.number == 1 else f"{seen.number} times"
+        times = "once" if seen.number == 1 else f"{seen.number:,} times"
         said = (
-            f"In the {observed} observed it would have stuttered for {some_seconds(seen.seconds)}"
+            f"In the {span} observed it would have stuttered for {some_seconds(seen.seconds)} "
+            f"({times})"
         )
-        said += f" ({times})"
     else:
-        said = f"In the {observed} observed it would not have stuttered"
+        said = f"In the {span} observed it would not have stuttered"
     if own:
         return f"{said}."
     accepted = f"{some_seconds(limit)} an hour"
     if better is None:
-        return f"{said}; no fallback keeps within {accepted}."
+        return f"{said}; no fallback meets the limit of {accepted}."
     return f"{said}. Within {accepted}: {better}."
 
 
 def not_seen(seen: StutterSeen | None) -> tuple[str, ...]:
-    """The one footnote on what was not seen, and the cheapest way to learn more."""
+    """The footnote on what was not seen, and the cheapest way to learn more."""
     if seen is None:
-        return ("one run of eager-kestrel measure at the hour of the show is a beginning",)
-    what = "stutters of a rarer kind" if seen.number else "stutters"
-    rate = seen.unseen_per_hour
-    most = f"{rate:.0f}" if rate >= 1 else f"{rate:.1f}"
+        return ("to begin: one run of eager-kestrel measure at the hour of the show",)
+    what = "rarer stutters" if seen.number else "stutters"
+    unseen = seen.unseen_per_hour
+    most = f"{unseen:.0f}" if unseen >= 1 else f"{unseen:.1f}"
     return (
         f"up to {most} {what} an hour cannot be excluded (95 %) after "
-        f"{span(seen.observed_seconds)}; eager-kestrel watch during a show adds its hours, "
-        "measure --until 23:00 an evening",
+        f"{observed(seen.observed_seconds)}; eager-kestrel watch during a show adds its hours, "
+        "measure --until 23:00 adds an evening",
     )
 
 
-def readings_only(count: int) -> str:
-    """Imported readings give a rate and nothing else."""
-    return f"{counted(count, 'imported reading')}: averages say nothing of seconds"
-
-
-def failed(count: int) -> str:
-    """Runs that found the connection or the endpoint down."""
-    return f"{counted(count, 'failed run')} not counted: whether the connection was down is unknown"
-
-
+readings_only = Sentence(
+    "count", "{count:count|imported reading}: averages say nothing of single seconds"
+)
+failed = Sentence(
+    "count",
+    "{count:count|failed run} not counted: whether the connection was down is not known",
+)
 PRACTICE = "a simulated connection, not yours"
-
-
-def safe_step(limit: float, observed_seconds: float, headroom: float) -> str:
-    """Why the seen-safe rate is what it is."""
-    return (
-        f"the most that stutters no more than {some_seconds(limit)} an hour in the "
-        f"{span(observed_seconds)} observed, with {headroom:.0%} headroom for what so short a "
-        "time does not show"
-    )
-
-
-def frames_of(name: str, planned: str) -> str:
-    """What is sent, of a recording."""
-    return f"the frames of {name} (planned: {planned})"
+safe_step = Sentence(
+    "limit observed_seconds headroom",
+    "the most that stutters no more than {limit:seconds} an hour in the {observed_seconds:observed} "
+    "observed, with {headroom:.0%} headroom for what so short a time does not show",
+)
+frames_of = Sentence("name planned", "the frames of {name} (planned: {planned})")
 
 
 def sent(said: str, total_kbps: float, reserved_kbps: float) -> str:
     """What goes out."""
-    beside = f"; {kbit(reserved_kbps)} of reserves in use beside it" if reserved_kbps else ""
-    return f"{said}; {kbit(total_kbps)} in total{beside}"
+    beside = f"with {kbit(reserved_kbps)} of reserves in use" if reserved_kbps else None
+    return joined((f"{said}; {kbit(total_kbps)} in total", beside))
 
 
 def in_the_show(seen: StutterSeen, lasts_seconds: float) -> str:
@@ -466,9 +390,9 @@ def in_the_show(seen: StutterSeen, lasts_seconds: float) -> str:
     hours = lasts_seconds / 3600
     low, high = seen.low_seconds_per_hour * hours, seen.high_seconds_per_hour * hours
     if high < 0.05:
-        return f"none expected in {span(lasts_seconds)}"
+        return f"none expected in {observed(lasts_seconds)}"
     return (
-        f"about {some_seconds(seen.seconds_per_hour * hours)} in {span(lasts_seconds)} "
+        f"about {some_seconds(seen.seconds_per_hour * hours)} in {observed(lasts_seconds)} "
         f"({some_seconds(low)} to {some_seconds(high)})"
     )
 
