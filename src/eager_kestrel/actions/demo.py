@@ -4,47 +4,34 @@ from __future__ import annotations
 
 import tempfile
 from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from eager_kestrel.actions.checking import check_recording
 from eager_kestrel.actions.measuring import MeasureOptions, measure
-from eager_kestrel.actions.planning import Planned, plan
+from eager_kestrel.actions.planning import plan
 from eager_kestrel.actions.practice import simulated_connection, simulated_uplink
 from eager_kestrel.actions.rehearsing import RehearseOptions as RehearsalWish
 from eager_kestrel.actions.rehearsing import destination_of, rehearse, stage
 from eager_kestrel.core.connection.evidence import evidence_of
 from eager_kestrel.core.connection.pooling import uplink_of
 from eager_kestrel.core.connection.progress import Tell, tell_nobody
+from eager_kestrel.core.connection.summarising import run_document
 from eager_kestrel.core.connection.throughput import Limits
 from eager_kestrel.core.errors import NetworkError
 from eager_kestrel.core.forecast.evidence import Evidence
+from eager_kestrel.core.watching.review import DemoStory
 from eager_kestrel.files.bundled import bundled_show
 from eager_kestrel.files.documents import copy_file
 from eager_kestrel.files.guides import guide_for
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.checks.findings import Findings
-    from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal
-    from eager_kestrel.core.connection.run import Run
+    from eager_kestrel.core.checks.rehearsal import Moment
     from eager_kestrel.core.show.show import Show
 
 LINE = "wet-evening"
 SHOW = "wheel-night"
 REHEARSED_SECONDS = 10.0
-
-
-@dataclass(frozen=True, slots=True)
-class Story:
-    """What the demo went through."""
-
-    show: Show
-    run: Run
-    planned: Planned
-    rehearsal: Rehearsal
-    arrived: Findings
-    """The recording of what arrived, held against Oxbow's guide."""
 
 
 def demo_show() -> Show:
@@ -56,7 +43,7 @@ def demo(
     tell: Tell = tell_nobody,
     told: Callable[[Moment], None] = lambda _: None,
     record_to: Path | None = None,
-) -> Story:
+) -> DemoStory:
     """Measure, plan, rehearse and check on the simulated wet evening. Keeps nothing of its own.
 
     Args:
@@ -86,4 +73,9 @@ def demo(
         arrived = check_recording(file, [show.destinations[0].name])
         if record_to is not None:
             copy_file(file, record_to)
-    return Story(show, run, planned, outcome.rehearsals[-1], arrived)
+    return DemoStory(
+        run=run_document(run, samples=True),
+        plan=planned.plan,
+        rehearsal=outcome.rehearsals[-1],
+        findings=arrived,
+    )

@@ -208,23 +208,3 @@ def this_machine() -> tuple[Machine | None, str | None]:
     if measured.name != (platform.node() or "this machine"):
         return None, words.elsewhere(measured.name)
     return measured.machine(datetime.now().astimezone()), None
-
-
-def meanings(measured: MeasuredMachine) -> list[str]:
-    """What the figures come to: for each encoder and resolution, the slowest preset that holds."""
-    said = []
-    groups: dict[tuple[str, str], list[EncoderPoint]] = {}
-    for point in measured.points:
-        at = f"{point.resolution} at {float(point.wanted):g}"
-        groups.setdefault((point.encoder, at), []).append(point)
-    for (encoder, resolution), points in groups.items():
-        holding = [p for p in points if p.holds]
-        failing = next((p.preset for p in points if not p.holds), None)
-        best = (holding[-1].preset, holding[-1].cores_share) if holding else None
-        said.append(words.means(encoder, resolution, best, failing or None))
-    if measured.endurance is not None:
-        e = measured.endurance
-        said.append(words.endured(e.name, e.minutes, e.first_fps, e.last_fps))
-    if measured.beside_others:
-        said.append(words.beside(measured.others_share))
-    return said

@@ -16,7 +16,6 @@ from eager_kestrel.core.plan.exports import (
     ffmpeg_arguments,
     gstreamer_arguments,
     plan_csv,
-    plan_markdown,
 )
 from eager_kestrel.files.documents import write_text
 
@@ -27,6 +26,10 @@ COMMANDS: dict[str, tuple[str, Callable[[DestinationPlan], list[str]]]] = {
     "ffmpeg": ("ffmpeg", ffmpeg_arguments),
     "gstreamer": ("gst-launch-1.0", gstreamer_arguments),
 }
+
+
+KINDS = (".json", ".toml", ".csv")
+"""What a plan is written as."""
 
 
 def command_for(plan: Plan, framework: str) -> str:
@@ -55,7 +58,7 @@ def command_for(plan: Plan, framework: str) -> str:
 
 
 def write_plan(plan: Plan, path: Path) -> None:
-    """Write a plan as ``.json``, ``.toml`` (settings), ``.csv`` or ``.md``.
+    """Write a plan as ``.json``, ``.toml`` (settings) or ``.csv``.
 
     Raises:
         InputError: another kind of file.
@@ -66,11 +69,12 @@ def write_plan(plan: Plan, path: Path) -> None:
         ".json": lambda p: p.model_dump_json(indent=2) + "\n",
         ".toml": _settings_toml,
         ".csv": plan_csv,
-        ".md": plan_markdown,
     }
     writer = writers.get(path.suffix.lower())
     if writer is None:
-        raise InputError(f'"{path.name}" has no known kind', "name it .json, .toml, .csv or .md")
+        raise InputError(
+            f'"{path.name}" has no known kind', "name it .json, .toml, .csv, .md or .html"
+        )
     write_text(path, writer(plan))
 
 

@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from datetime import UTC, date, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from eager_kestrel import __version__
 from eager_kestrel.core.errors import InputError, KestrelError, NotFoundError
-from eager_kestrel.core.guide.guide import Change, changes, text_changes
+from eager_kestrel.core.guide.guide import changes, text_changes
 from eager_kestrel.core.plan.planner import plan
+from eager_kestrel.core.results import Change, GuideCheck, GuideCheckRow, GuideList, GuideRow
 from eager_kestrel.core.show.show import Destination, Show
 from eager_kestrel.files.bundled import bundled_guide_text
 from eager_kestrel.files.documents import write_text
@@ -36,38 +36,31 @@ if TYPE_CHECKING:
     from eager_kestrel.core.plan.plan import DestinationPlan
 
 
-@dataclass(frozen=True, slots=True)
-class Listed:
-    """A guide in a line."""
-
-    guide: Guide
-    where: str
-    """Its file, or ``bundled``."""
-    stale_days: int | None
-
-
-@dataclass(frozen=True, slots=True)
-class Linted:
-    """One file's outcome."""
-
-    path: Path
-    guide: Guide | None
-    errors: tuple[KestrelError, ...]
-    remarks: tuple[str, ...] = ()
-    """What is allowed but odd."""
-
-
-def listed(folder: Path | None = None) -> tuple[list[Listed], list[KestrelError]]:
-    """Every guide by name, and an error for each that cannot be read."""
-    found, broken = [], []
+def listed(folder: Path | None = None) -> tuple[GuideList, list[KestrelError]]:
+    """List every guide by name, with an error for each that cannot be read."""
+    rows, broken = [], []
     for name in guide_names(folder):
         try:
             guide = load_guide(name, folder)
         except KestrelError as error:
             broken.append(error)
             continue
-        found.append(Listed(guide, where(name, folder), guide.stale_days(_today())))
-    return found, broken
+        video = guide.video
+        rows.append(
+            GuideRow(
+                name=guide.name,
+                title=guide.title,
+                checked=guide.checked.isoformat(),
+                stale=guide.stale_days(_today()) is not None,
+                where=where(name, folder),
+                resolution=str(video.largest),
+                frame_rates=video.rates_words(),
+                ceiling_kbps=video.ceiling.kbps,
+                keyframes=video.keyframes.words(),
+                codecs=tuple(video.codecs),
+            )
+        )
+    return GuideList(guides=tuple(rows)), broken
 
 
 def where(name: str, folder: Path | None = None) -> str:
@@ -80,7 +73,7 @@ def where(name: str, folder: Path | None = None) -> str:
     return "bundled" if path is None else str(path)
 
 
-def lint(paths: list[Path]) -> list[Linted]:
+def lint(paths: list[Path]) -> GuideCheck:
     """Read each file as a guide; folders stand for the TOML files in them.
 
     Raises:
@@ -98,17 +91,17 @@ def lint(paths: list[Path]) -> list[Linted]:
         raise NotFoundError(
             f"no guide lies in {' or '.join(str(path) for path in paths)}", "name a .toml file"
         )
-    return [_lint_one(file) for file in files]
+    return GuideCheck(files=tuple(_lint_one(file) for file in files))
 
 
-def _lint_one(path: Path) -> Linted:
+def _lint_one(path: Path) -> GuideCheckRow:
     try:
         faults: Sequence[KestrelError] = guide_faults(path)
         if faults:
-            return Linted(path, None, tuple(faults))
+            return GuideCheckRow(file=str(path), errors=tuple(f.line() for f in faults))
         guide = read_guide(path)
     except KestrelError as error:
-        return Linted(path, None, (error,))
+        return GuideCheckRow(file=str(path), errors=(error.line(),))
     remarks = []
     days = guide.stale_days(_today())
     if days is not None:
@@ -116,8 +109,8 @@ def _lint_one(path: Path) -> Linted:
     if guide.checked > _today():
         remarks.append(f"checked on {guide.checked}, a day still to come")
     if not guide.ingest:
-        remarks.append("names no ingest points")
-    return Linted(path, guide, (), tuple(remarks))
+        remarks.append("names no ingest server")
+    return GuideCheckRow(file=str(path), remarks=tuple(remarks))
 
 
 def new_path(name: str, out: Path | None) -> Path:

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 from pydantic import ValidationError
 
 from eager_kestrel.actions.guides import write_guide
-from eager_kestrel.core.document import Frozen, first_error, format_name, require_format
+from eager_kestrel.core.document import first_error, require_format
 from eager_kestrel.core.errors import FormatError, InputError, nearest_name
 from eager_kestrel.core.guide.amounts import Page, Proposal
 from eager_kestrel.core.guide.proposals import proposals
@@ -20,6 +20,9 @@ from eager_kestrel.core.guide.questions import (
     BY_KEY,
     QUESTIONS,
     SKIP,
+    Offered,
+    OpenQuestion,
+    Questions,
     customary,
     drafted,
     fastest_of,
@@ -40,33 +43,6 @@ MOST_ANSWERS = 1_000_000
 FROM_ROWS = ("video.largest", "video.frame_rates", "video.ceiling")
 MOST_PROPOSALS = 6
 """Of one key; more would be read by nobody."""
-
-
-class Offered(Frozen):
-    """A proposal in a document of questions."""
-
-    value: str
-    words: str
-    doubt: str = ""
-
-
-class OpenQuestion(Frozen):
-    """A question, what the page proposes, and the answer somebody writes in."""
-
-    key: str
-    asks: str
-    like: str
-    proposals: tuple[Offered, ...] = ()
-    answer: str | None = None
-    """Left null: skipped; ``-`` does the same."""
-
-
-class Questions(Frozen):
-    """Everything there is to decide about a page."""
-
-    format: str = format_name("guide-questions")
-    page: str
-    questions: tuple[OpenQuestion, ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,6 +67,7 @@ class Reading:
 
     def offered(self, key: str, answers: Mapping[str, str]) -> tuple[Proposal, ...]:
         """Proposals for a key, given what was answered before; the first is the likeliest."""
+        answers = answered(answers)
         table = self.table(key)
         if table is not None:
             words = table.title or " | ".join(table.headings)
@@ -134,8 +111,9 @@ class Reading:
 
     def accepted(self, given: Mapping[str, str] | None = None) -> dict[str, str]:
         """What was answered, and else the likeliest proposal of every key, if without a doubt."""
-        answers = dict(given or {})
-        for key in (key for key in self.keys if key not in answers):
+        said = dict(given or {})
+        answers = answered(said)
+        for key in (key for key in self.keys if key not in said):
             found = [one for one in self.offered(key, answers) if not one.doubt]
             if found:
                 answers[key] = found[0].value
@@ -173,6 +151,11 @@ class Reading:
         """An answer, as an example."""
         table = self.table(key)
         return BY_KEY[key].like if table is None else table.reading
+
+
+def answered(said: Mapping[str, str]) -> dict[str, str]:
+    """The answers without those that skip their question."""
+    return {key: value for key, value in said.items() if value != SKIP}
 
 
 def _from_rows(key: str, rows: str) -> list[Proposal]:
@@ -242,12 +225,13 @@ def answers_given(reading: Reading, path: Path | None, written: Sequence[str]) -
         if not equals:
             raise InputError(f'"{one}" sets nothing', 'write "video.ceiling=6,000 kbit/s"')
         said[key.strip()] = value.strip()
+    for key, answer in said.items():
+        if answer != SKIP:
+            reading.check(key, answer)
     answers = {key: value for key, value in said.items() if value != SKIP}
-    for key, answer in answers.items():
-        reading.check(key, answer)
     if "rungs" not in said and (rows := reading.offered("rungs", answers)):
-        answers["rungs"] = rows[0].value
-    return answers
+        said["rungs"] = rows[0].value
+    return said
 
 
 def _document_answers(path: Path) -> dict[str, str]:
@@ -255,7 +239,7 @@ def _document_answers(path: Path) -> dict[str, str]:
     raw = read_bounded(path, MOST_ANSWERS)
     try:
         document = json.loads(raw)
-        require_format(document.get("format"), "guide-questions", str(path))
+        require_format(document.get("format"), "questions", str(path))
         found = Questions.model_validate(document)
     except ValidationError as error:
         raise FormatError(first_error(error), "correct it", str(path)) from None
@@ -290,7 +274,8 @@ def write_import(
         FormatError: answers contradict each other.
         StorageError: the disk would not take it.
     """
-    values = {key: answers[key] for key in BY_KEY if key in answers}
+    given = answered(answers)
+    values = {key: given[key] for key in BY_KEY if key in given}
     usual = customary(name, title, source, datetime.now(UTC).date())
     draft = drafted(values, usual, frozenset(values) if unverified else frozenset())
     words = {(one.key, one.value): one.words for one in reading.proposals}

@@ -22,7 +22,7 @@ from eager_kestrel.media.recording import stream_facts
 from eager_kestrel.net.receiving import IngestServer, ReceivedTag, file_beginning
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.checks.findings import Findings
+    from eager_kestrel.core.checks.findings import Findings, ReceivedStream
     from eager_kestrel.core.checks.stream import VideoFacts
     from eager_kestrel.core.guide.guide import Guide
 
@@ -62,21 +62,6 @@ class Policy(Protocol):
 
 
 @dataclass(slots=True)
-class Received:
-    """One stream, from its beginning to its end."""
-
-    number: int
-    why_ended: str
-    findings: Findings | None
-    """None when not even two frames came."""
-    worst_delay_seconds: float
-    late_frames: int = 0
-    file: Path | None = None
-    file_error: str | None = None
-    """Why not all of it was kept."""
-
-
-@dataclass(slots=True)
 class _ReceivedStream:
     watch: StreamWatch = field(default_factory=StreamWatch)
     beginning: bytearray = field(default_factory=lambda: bytearray(file_beginning()))
@@ -112,7 +97,7 @@ class Reception:
         self._now: _ReceivedStream | None = None
         self._count = 0
         self._changed = threading.Condition()
-        self.received: list[Received] = []
+        self.received: list[ReceivedStream] = []
         self.refused = 0
         """How many came with a wrong key or app."""
 
@@ -185,14 +170,14 @@ class Reception:
         findings = check_recording(report, self._guides) if report is not None else None
         with self._changed:
             self.received.append(
-                Received(
-                    self._count,
-                    why,
-                    findings,
-                    stream.watch.worst_delay,
-                    stream.watch.late_frames,
-                    stream.path,
-                    stream.file_error,
+                ReceivedStream(
+                    number=self._count,
+                    ended=why,
+                    findings=findings,
+                    worst_delay_seconds=round(stream.watch.worst_delay, 3),
+                    late_frames=stream.watch.late_frames,
+                    file=None if stream.path is None else str(stream.path),
+                    file_error=stream.file_error,
                 )
             )
             self._changed.notify_all()
@@ -249,7 +234,7 @@ def wait_for(
     seconds: float,
     tell: Callable[[LiveView | None, Findings | None], None] = lambda *_: None,
     look_seconds: float = 0.5,
-) -> list[Received]:
+) -> list[ReceivedStream]:
     """Wait for streams and tell how they go.
 
     Args:

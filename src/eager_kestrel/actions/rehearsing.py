@@ -34,7 +34,7 @@ from eager_kestrel.practice.servers import LOOPBACK
 from eager_kestrel.practice.uplink import PracticeUplink, SimulatedConnection
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal
+    from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal, Rehearsals
     from eager_kestrel.core.checks.settings import Settings
     from eager_kestrel.core.guide.guide import Guide
 
@@ -65,22 +65,7 @@ class RehearseOptions:
     stop: threading.Event | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class RehearsalOutcome:
-    """What came of it: every rehearsal, and the plan of the most that held, if anything did."""
-
-    rehearsals: tuple[Rehearsal, ...]
-    """In the order they were made."""
-    settled: Plan | None
-
-    @property
-    def best(self) -> Rehearsal:
-        """The one that held most; the last where none did."""
-        held = [seen for seen in self.rehearsals if seen.verdict.held]
-        return max(held, key=lambda seen: seen.total_kbps, default=self.rehearsals[-1])
-
-
-def wish_of(
+def rehearse_options(
     seconds: str, unsent: str, *, settle: bool, guides: Path | None = None
 ) -> RehearseOptions:
     """How to rehearse, as written.
@@ -120,7 +105,7 @@ def rehearse(
     key: str,
     wish: RehearseOptions,
     tell: Callable[[Moment], None] = lambda _: None,
-) -> RehearsalOutcome:
+) -> Rehearsals:
     """Send a stand-in as planned; with ``settle``, close in on the most that holds.
 
     Raises:
@@ -147,7 +132,12 @@ def rehearse(
             time.sleep(BETWEEN_SECONDS)
     done = tuple(seen for _, seen in settling.tried)
     held = settling.held
-    return RehearsalOutcome(done, None if held is None else _settled(plan, chosen, held))
+    return Rehearsals(
+        held=held is not None,
+        together=False,
+        rehearsals=done,
+        settled=None if held is None else _settled(plan, chosen, held),
+    )
 
 
 def _once(
@@ -212,7 +202,7 @@ def rehearse_at(
     wish: RehearseOptions,
     ask: Callable[[str], str] | None = None,
     tell: Callable[[Moment], None] = lambda _: None,
-) -> RehearsalOutcome:
+) -> Rehearsals:
     """Rehearse at an ingest; the key is looked up only once the address is known to be one.
 
     Args:
@@ -239,9 +229,8 @@ def rehearse_in_practice(
     wish: RehearseOptions,
     name: str | None = None,
     rate: str | None = None,
-    guides: Path | None = None,
     tell: Callable[[Moment], None] = lambda _: None,
-) -> RehearsalOutcome:
+) -> Rehearsals:
     """Rehearse at a simulated platform behind a simulated connection.
 
     Args:
@@ -250,11 +239,10 @@ def rehearse_in_practice(
         wish: how.
         name: of a bundled connection.
         rate: of a constant connection, in its place.
-        guides: a folder whose guides come first.
         tell: called as it goes.
     """
     line = simulated_connection(name, Bitrate.parse(rate) if rate is not None else None)
-    guide = load_guide(chosen.platform, guides).under(chosen.tier)
+    guide = load_guide(chosen.platform, wish.guides).under(chosen.tier)
     with stage(line, guide) as there:
         return rehearse(plan, chosen, there.target, there.key, wish, tell)
 

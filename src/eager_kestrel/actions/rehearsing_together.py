@@ -8,7 +8,6 @@ import threading
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from eager_kestrel.actions.practice import simulated_connection
@@ -25,7 +24,7 @@ from eager_kestrel.practice.servers import LOOPBACK
 from eager_kestrel.practice.uplink import PracticeUplink
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal
+    from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal, Rehearsals
     from eager_kestrel.core.plan.plan import DestinationPlan, Plan
 
 
@@ -78,7 +77,7 @@ def rehearse_together(
     parts: Sequence[RehearsalPart],
     wish: RehearseOptions,
     tell: Callable[[Moment], None] = lambda _: None,
-) -> tuple[Rehearsal, ...]:
+) -> Rehearsals:
     """Send all stand-ins at once; one report each.
 
     Args:
@@ -106,10 +105,12 @@ def rehearse_together(
     with ThreadPoolExecutor(len(parts)) as pool:
         begun = [pool.submit(one, number) for number in range(len(parts))]
         try:
-            return tuple(result_of(one) for one in begun)
+            done = tuple(result_of(one) for one in begun)
         except KeyboardInterrupt:
             stop.set()
-            return tuple(result_of(one) for one in begun)
+            done = tuple(result_of(one) for one in begun)
+    held = all(one.verdict.held for one in done)
+    return Rehearsals(held=held, together=True, rehearsals=done, settled=plan if held else None)
 
 
 def rehearse_together_in_practice(
@@ -117,9 +118,8 @@ def rehearse_together_in_practice(
     wish: RehearseOptions,
     name: str | None = None,
     rate: str | None = None,
-    guides: Path | None = None,
     tell: Callable[[Moment], None] = lambda _: None,
-) -> tuple[Rehearsal, ...]:
+) -> Rehearsals:
     """The same at simulated platforms behind one simulated connection.
 
     Args:
@@ -127,7 +127,6 @@ def rehearse_together_in_practice(
         wish: how.
         name: of a bundled connection.
         rate: of a constant connection, in its place.
-        guides: a folder whose guides come first.
         tell: called as the first goes.
     """
     line = simulated_connection(name, Bitrate.parse(rate) if rate is not None else None)
@@ -135,7 +134,7 @@ def rehearse_together_in_practice(
     with contextlib.ExitStack() as stack:
         keys, ports = [], []
         for there in places:
-            guide = load_guide(there.platform, guides).under(there.tier)
+            guide = load_guide(there.platform, wish.guides).under(there.tier)
             key = secrets.token_hex(8)
             taking = reception(key, 0, [guide], None, Platform(guide))
             keys.append(key)

@@ -59,7 +59,7 @@ class RelayReport:
     key: str = field(repr=False)
     own: bool
     """Whether the key is kept somewhere; then it is not shown."""
-    places: tuple[str, ...]
+    targets: tuple[str, ...]
 
     @property
     def shown_key(self) -> str:
@@ -89,12 +89,12 @@ def watch_through(
     until = time.perf_counter() + parse_seconds(wish.within)
     with contextlib.ExitStack() as stack:
         stack.enter_context(_quick_switching())
-        places = places_of(wish, ask, stack)
+        targets = places_of(wish, ask, stack)
         known = local_key()
         key = known or secrets.token_hex(6)
-        passage = RelaySession(key, places, tell)
+        passage = RelaySession(key, targets, tell)
         server = stack.enter_context(IngestServer(passage, wish.port))
-        named = tuple(place.onward.target.url for place in places)
+        named = tuple(place.onward.target.url for place in targets)
         ready(RelayReport(f"rtmp://127.0.0.1:{server.port}/{APP}", key, known is not None, named))
         return passage.until(until, wish.gone_seconds)
 
@@ -102,17 +102,17 @@ def watch_through(
 class RelaySession(Reception):
     """A private ingest that passes on what it takes, and writes down how that goes."""
 
-    def __init__(self, key: str, places: Sequence[RelayTarget], tell: Tell) -> None:
+    def __init__(self, key: str, targets: Sequence[RelayTarget], tell: Tell) -> None:
         """Wait for a program that knows the key.
 
         Args:
             key: for programs of this machine.
-            places: where the stream goes on to.
+            targets: where the stream goes on to.
             tell: called at each look, for each of them.
         """
-        super().__init__(key, [place.guide for place in places if place.guide is not None])
-        self._places, self._tell = places, tell
-        self._sole = places[0].onward if len(places) == 1 else None
+        super().__init__(key, [place.guide for place in targets if place.guide is not None])
+        self._places, self._tell = targets, tell
+        self._sole = targets[0].onward if len(targets) == 1 else None
         if self._sole is not None:
             self._sole.patient = True
         self._holding = False

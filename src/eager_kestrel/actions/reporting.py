@@ -14,8 +14,8 @@ from eager_kestrel.core.checks.findings import Proofs
 from eager_kestrel.core.connection.hours import Hours
 from eager_kestrel.core.errors import KestrelError, StorageError
 from eager_kestrel.core.forecast.forecast import Forecast
-from eager_kestrel.core.plan.exports import plan_markdown
 from eager_kestrel.core.plan.glossary import Explained, Glossary, explained, numbers_of
+from eager_kestrel.core.results import TermList
 from eager_kestrel.core.watching.review import ReportMaterial, Review
 from eager_kestrel.files.bundled import bundled_toml
 from eager_kestrel.files.saved import LATEST, latest_plan, read_kept, read_plan, write_kept
@@ -23,7 +23,11 @@ from eager_kestrel.files.saved import LATEST, latest_plan, read_kept, read_plan,
 if TYPE_CHECKING:
     from eager_kestrel.core.checks.findings import Findings
     from eager_kestrel.core.checks.rehearsal import Rehearsal
-    from eager_kestrel.core.plan.plan import Plan
+
+
+def terms() -> TermList:
+    """Every word that is explained."""
+    return TermList(terms=tuple(sorted(glossary().terms)))
 
 
 def glossary() -> Glossary:
@@ -79,7 +83,7 @@ def gathered(name: str = LATEST, guides: Path | None = None) -> ReportMaterial:
     aired = isinstance(last, Review) and last.broadcast.platform in platforms
     return ReportMaterial(
         plan=plan,
-        words=_words(plan),
+        words=_words(),
         hours=by_hour if isinstance(by_hour, Hours) else None,
         forecast=expected if isinstance(expected, Forecast) else None,
         rehearsals=tuple(one for one in proofs.rehearsals if one.platform in platforms),
@@ -92,14 +96,9 @@ def _about(found: Findings | None, platforms: set[str]) -> bool:
     return found is not None and any(one.platform in platforms for one in found.findings)
 
 
-def _words(plan: Plan) -> tuple[tuple[str, str], ...]:
-    """The words of the trade that the plan uses, and what they mean."""
-    text = plan_markdown(plan).lower()
-    return tuple(
-        (name, term.says)
-        for name, term in glossary().terms.items()
-        if name not in SYMPTOMS and any(word in text for word in (name, *term.also))
-    )
+def _words() -> tuple[tuple[str, str], ...]:
+    """The words of the trade, and what they mean; symptoms are explained by their causes."""
+    return tuple((n, term.says) for n, term in glossary().terms.items() if n not in SYMPTOMS)
 
 
 def _proofs() -> Proofs:

@@ -3,56 +3,35 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from eager_kestrel import __version__
 from eager_kestrel.core.connection.pooling import uplink_of
-from eager_kestrel.core.connection.summarising import run_document, summary_of
+from eager_kestrel.core.connection.run import RunComparison, RunDocument, RunList
+from eager_kestrel.core.connection.summarising import run_document, run_uplink
 from eager_kestrel.core.errors import InputError, NotFoundError, nearest_name
+from eager_kestrel.core.results import ImportResult
+from eager_kestrel.core.words import runs as words
 from eager_kestrel.files.documents import write_text
 from eager_kestrel.files.history import BROADCASTS, RUNS, History, HistoryFilter
 from eager_kestrel.files.repair import Repaired, repair
 from eager_kestrel.files.run_tables import DateOrder, kept_json, read_runs, runs_csv, runs_json
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.connection.broadcast import Broadcast, BroadcastRow
+    from eager_kestrel.core.connection.broadcast import Broadcast
     from eager_kestrel.core.connection.evidence import RunEvidence
-    from eager_kestrel.core.connection.run import Run, RunRow, RunSummary
+    from eager_kestrel.core.connection.run import Run
     from eager_kestrel.core.connection.uplink import Uplink
 
 LISTED, COMPLETED = 20, 50
 """Runs that are listed, or offered to complete an id, when nobody says how many."""
 
 
-@dataclass(frozen=True, slots=True)
-class Imported:
-    """What an import did."""
-
-    added: int
-    known: int
-    """Rows that were already there."""
-    bad: tuple[str, ...]
-    """One line for each row that could not be taken."""
-
-
-@dataclass(frozen=True, slots=True)
-class Listing:
-    """Runs and broadcasts in a line each, oldest first, and how much else is kept."""
-
-    runs: tuple[RunRow, ...]
-    broadcasts: tuple[BroadcastRow, ...]
-    all_runs: int
-    all_broadcasts: int
-    size_bytes: int
-    """Of the history on the disk."""
-
-
 def listed(
     last: int | None = None, endpoint: str | None = None, since: str | None = None
-) -> Listing:
+) -> RunList:
     """List what is kept, the newest so many runs and broadcasts.
 
     Args:
@@ -68,12 +47,12 @@ def listed(
     )
     with History() as history:
         all_runs, all_broadcasts = history.counts()
-        return Listing(
-            tuple(history.rows(which)),
-            tuple(history.broadcast_rows(which)),
-            all_runs,
-            all_broadcasts,
-            history.size_bytes(),
+        return RunList(
+            runs=tuple(history.rows(which)),
+            broadcasts=tuple(history.broadcast_rows(which)),
+            all_runs=all_runs,
+            all_broadcasts=all_broadcasts,
+            size_bytes=history.size_bytes(),
         )
 
 
@@ -106,14 +85,14 @@ def find(name: str) -> Run:
         return history.find(name)
 
 
-def summary(run: Run) -> RunSummary:
-    """A run in figures, with what a careful person would remark on."""
-    return summary_of(run)
-
-
-def document(run: Run, *, samples: bool) -> dict[str, Any]:
-    """A run as JSON with its figures; with or without the samples they rest on."""
+def document(run: Run, *, samples: bool = False) -> RunDocument:
+    """A run with its figures and remarks; with or without the samples they rest on."""
     return run_document(run, samples=samples)
+
+
+def uplink_of_run(run: Run) -> Uplink | None:
+    """The uplink a run alone leads to; None if it measured too little."""
+    return run_uplink(run)
 
 
 def together(runs: list[Run]) -> Uplink:
@@ -204,7 +183,7 @@ def export(path: Path) -> int:
         return sum(history.counts())
 
 
-def import_file(path: Path, dates: str | None = None) -> Imported:
+def import_file(path: Path, dates: str | None = None) -> ImportResult:
     """Take runs from an export, or readings from a table of times and upload rates.
 
     Args:
@@ -225,21 +204,24 @@ def import_file(path: Path, dates: str | None = None) -> Imported:
         known = set(history.ids(BROADCASTS))
         fresh = [one for one in read.broadcasts if one[0] not in known]
         added += history.keep_rows(fresh) if fresh else 0
-    return Imported(added, len(read.runs) + len(read.broadcasts) - added, tuple(read.bad))
+    known_rows = len(read.runs) + len(read.broadcasts) - added
+    return ImportResult(added=added, known=known_rows, bad=tuple(read.bad))
 
 
-def compared(names: Sequence[str]) -> list[tuple[Run, RunSummary]]:
-    """Runs to be put side by side, in the order they are named.
+def compared(names: Sequence[str]) -> RunComparison:
+    """Put runs side by side, in the order they are named.
 
     Raises:
         NotFoundError: a name matches none or several.
         InputError: there are fewer than two.
     """
     if len(names) < 2:
-        raise InputError("one run compares with nothing", "name two or three")
+        raise InputError("one run cannot be compared", "name two or three")
     with History() as history:
-        runs = [history.find(name) for name in names]
-    return [(run, summary_of(run)) for run in runs]
+        runs = tuple(document(history.find(name)) for name in names)
+    uplinks = [run.summary.uplink for run in runs]
+    floors = [(None, None) if u is None else (u.floor_low_kbps, u.floor_high_kbps) for u in uplinks]
+    return RunComparison(runs=runs, said=words.apart(floors))
 
 
 def runs_towards(runs: list[RunEvidence], endpoints: Sequence[str]) -> list[RunEvidence]:

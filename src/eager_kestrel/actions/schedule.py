@@ -16,13 +16,13 @@ from eager_kestrel.actions.measuring import MeasureOptions, measure
 from eager_kestrel.actions.planning import plan
 from eager_kestrel.actions.samples import run_id
 from eager_kestrel.actions.shows import ShowOptions, asked_show
-from eager_kestrel.core.choice.budget import Budget, budget
+from eager_kestrel.core.choice.budget import budget
 from eager_kestrel.core.connection.evidence import evidence_of
 from eager_kestrel.core.connection.hours import parse_time_of_day
-from eager_kestrel.core.connection.pooling import QuarterOfRuns, quarters_of_runs, uplink_of
+from eager_kestrel.core.connection.pooling import Schedule, quarters_of_runs, uplink_of
 from eager_kestrel.core.connection.progress import Tell, WaitingFor, tell_nobody
 from eager_kestrel.core.connection.run import Endpoint, Run
-from eager_kestrel.core.connection.summarising import phase_summary
+from eager_kestrel.core.connection.summarising import phase_summary, run_document
 from eager_kestrel.core.errors import (
     InputError,
     KestrelError,
@@ -185,34 +185,45 @@ def schedule_of(until: str | None, repeat: int) -> tuple[datetime | None, int]:
     return next_time_of_day(until, datetime.now().astimezone()), MOST_RUNS
 
 
-@dataclass(frozen=True, slots=True)
-class Evening:
-    """What was learned."""
-
-    quarters: tuple[QuarterOfRuns, ...]
-    uplink: Uplink
-    budget: Budget
-    """With the customary share, and nothing reserved."""
-    leads_to: tuple[str, ...]
-    """A line for each destination of the plan it leads to."""
-
-
-def learned(runs: Sequence[Run], platform: str = "", guides: Path | None = None) -> Evening:
-    """What runs of a schedule say.
+def learned(
+    outcomes: Sequence[ScheduleOutcome],
+    platform: str = "",
+    guides: Path | None = None,
+    *,
+    samples: bool = False,
+) -> Schedule:
+    """What the runs of a schedule say together.
 
     Args:
-        runs: at least one that learned something; failed ones count by their number.
+        outcomes: of its runs.
         platform: to plan for; else the show of this folder, if there is one.
         guides: a folder whose guides come first.
+        samples: whether the document has every sample.
 
     Raises:
+        NetworkError: every run failed.
+        StoppedError: it was stopped before the first run.
         FormatError: none of them has enough steady samples.
     """
+    runs = [outcome.run for outcome in outcomes]
     known = [run for run in runs if not run.failed]
+    failed = tuple(outcome.error.line() for outcome in outcomes if outcome.error is not None)
+    if not known:
+        if failed:
+            raise NetworkError(f"none of {len(failed)} runs succeeded", failed[-1])
+        raise StoppedError("stopped before anything was measured", "nothing was kept")
     evidence = Evidence.of([evidence_of(run) for run in known])
     uplink = with_seen_safe(uplink_of(known), "lively", LIMIT_SECONDS, evidence)
-    leads = _leads_to(uplink, platform, guides)
-    return Evening(quarters_of_runs(runs), uplink, budget(uplink, SAFE_SHARE, ()), leads)
+    safe = budget(uplink, SAFE_SHARE, ())
+    return Schedule(
+        runs=tuple(run_document(run, samples=samples) for run in known),
+        failed=failed,
+        uplink=uplink,
+        quarters=quarters_of_runs(runs),
+        safe_kbps=safe.safe_kbps,
+        limited_by=safe.limited_by,
+        leads_to=_leads_to(uplink, platform, guides),
+    )
 
 
 def _leads_to(uplink: Uplink, platform: str, guides: Path | None) -> tuple[str, ...]:

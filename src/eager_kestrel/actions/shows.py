@@ -58,7 +58,7 @@ class ShowOptions:
     fps_sent: str | None = None
     cap: str | None = None
     days: tuple[str, ...] = ()
-    any_machine: bool = False
+    ignore_machine: bool = False
     """Not to go by what was measured of this machine."""
 
 
@@ -113,7 +113,7 @@ def _names_platforms(written: str) -> bool:
 
 def _here(asked: RequestedShow, wishes: ShowOptions) -> RequestedShow:
     """With what was measured of this machine, unless that is not wished for."""
-    if wishes.any_machine:
+    if wishes.ignore_machine:
         return asked
     show, said = on_this_machine(asked.show)
     notes = [note for note in (asked.note, said) if note]
@@ -330,7 +330,7 @@ def new_show(wishes: ShowOptions, title: str = "", guides: Path | None = None) -
     """
     if not wishes.platforms:
         raise InputError("nothing says where the stream goes", "give --for PLATFORM")
-    show = asked_show(None, replace(wishes, any_machine=True)).show
+    show = asked_show(None, replace(wishes, ignore_machine=True)).show
     for place in show.destinations:
         guide_for(place, guides).codec(place.codec)
     return show.model_copy(update={"title": title})

@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from eager_kestrel.core.connection.uplink import Uplink
     from eager_kestrel.core.footage import Trial, TrialPoint
     from eager_kestrel.core.guide.rules import Codec
-    from eager_kestrel.core.plan.plan import Plan
+    from eager_kestrel.core.plan.plan import TrialReport
     from eager_kestrel.core.show.show import Show
     from eager_kestrel.media.clip import Clip
 
@@ -120,15 +120,16 @@ def _unplanned(most: float | None, motion: str | None, keep: str | None) -> Tria
     return TrialOptions(video.codec, preset, lines, video.bitrate_kbps, bare.motion, keep)
 
 
-def plan_with(asked: Prepared, trial: Trial) -> Plan | None:
-    """The plan by the measured figures; None where no platform was named."""
+def report_of(asked: Prepared, trial: Trial) -> TrialReport:
+    """A trial, and the plan by the measured figures if a platform was named."""
     if asked.show is None or asked.uplink is None:
-        return None
+        return TrialReport(trial=trial, plan=None)
     motion = asked.show.motion
     table = quality_table().with_own(motion, trial.footage.parameters)
     basis = words.basis(trial.clip, trial.footage.encodes, trial.footage.off_by)
     table = table.model_copy(update={"basis": basis})
-    return plan(asked.show, asked.uplink, asked.guides, table=table).plan
+    made = plan(asked.show, asked.uplink, asked.guides, table=table).plan
+    return TrialReport(trial=trial, plan=made)
 
 
 def names() -> list[str]:
@@ -136,7 +137,7 @@ def names() -> list[str]:
     return footage_names()
 
 
-__all__ = ["TrialEncodes", "TrialOptions", "look_at", "names", "plan_with", "prepared", "try_clip"]
+__all__ = ["TrialEncodes", "TrialOptions", "look_at", "names", "prepared", "report_of", "try_clip"]
 
 
 MOST = 5

@@ -4,15 +4,28 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any, ClassVar
 
 import typer
 
+from eager_kestrel.actions import read_plan
+from eager_kestrel.actions.checking import (
+    WINDOW_SECONDS,
+    ceiling_kbps,
+    check_recording,
+    check_show,
+    settings_of_recording,
+)
+from eager_kestrel.actions.export import settings_text, write_new
+from eager_kestrel.actions.planning import uplink_for, uplink_from_history, uplink_from_number
+from eager_kestrel.actions.rehearsing import destination_of
+from eager_kestrel.actions.reporting import keep_findings
+from eager_kestrel.actions.shows import ShowOptions, asked_show
 from eager_kestrel.cli.options import (
     Everything,
     Figure,
     GuideFolder,
-    Json,
+    OutputFlags,
     Reserves,
     Share,
     complete_platform,
@@ -20,6 +33,11 @@ from eager_kestrel.cli.options import (
     grouped,
     single,
 )
+from eager_kestrel.cli.rendering import deliver
+from eager_kestrel.cli.terminal import reading, warn
+from eager_kestrel.core.checks.recording import RECORDING_KINDS
+from eager_kestrel.core.errors import InputError, UnitError
+from eager_kestrel.core.units import Bitrate, parse_seconds
 
 if TYPE_CHECKING:
     from eager_kestrel.core.checks.findings import Findings
@@ -31,7 +49,9 @@ HISTORY = "measured"
 
 @dataclass(frozen=True, slots=True)
 class SettingFlags:
-    """What is set, as said on the command line."""
+    """What is set."""
+
+    HEADING: ClassVar = "Settings"
 
     codec: Annotated[str | None, typer.Option(metavar="NAME", help="h264, hevc or av1.")] = None
     resolution: Annotated[str | None, typer.Option(metavar="WIDTHxHEIGHT")] = None
@@ -94,10 +114,12 @@ class SettingFlags:
 
 
 @dataclass(frozen=True, slots=True)
-class ConnectionFlags:
-    """The connection it has to fit, as said on the command line."""
+class UploadFlags:
+    """The upload everything has to fit."""
 
-    uplink: Annotated[
+    HEADING: ClassVar = "The upload"
+
+    upload: Annotated[
         str | None,
         typer.Option(metavar="RATE", help='Your upload: "12 Mbit/s", or "measured" for your runs.'),
     ] = None
@@ -113,48 +135,44 @@ class ConnectionFlags:
     reserve: Reserves = None
 
     def asked(self, platforms: list[str] | None) -> Show | None:
-        """The show that is meant; None when nothing says where the stream goes."""
-        from eager_kestrel.actions.shows import ShowOptions, asked_show
-
+        """The show that is meant; None if nothing says where the stream goes."""
         if not platforms and self.show is None:
             return None
-        wishes = ShowOptions(
+        options = ShowOptions(
             platforms=tuple(platforms or ()), share=self.share, reserves=tuple(self.reserve or ())
         )
-        return asked_show(self.show, wishes).show
+        return asked_show(self.show, options).show
 
-    def line(self, platforms: list[str] | None) -> Uplink | None:
-        """The uplink that is meant, at the hour of the show; None when nothing was said."""
-        from eager_kestrel.actions.planning import (
-            uplink_for,
-            uplink_from_history,
-            uplink_from_number,
-        )
-
-        if self.uplink is None:
+    def uplink(self, platforms: list[str] | None) -> Uplink | None:
+        """The uplink that is meant, at the hour of the show; None if none was named."""
+        if self.upload is None:
             return None
-        if self.uplink != HISTORY:
-            return uplink_from_number(self.uplink)
+        if self.upload != HISTORY:
+            return uplink_from_number(self.upload)
         show = self.asked(platforms)
         return uplink_from_history() if show is None else uplink_for(show)[0]
 
 
 @dataclass(frozen=True, slots=True)
 class RecordingFlags:
-    """How to look at a recording, as said on the command line."""
+    """How to look at a recording."""
 
-    deep: Annotated[bool, typer.Option("--deep", help="Decode every frame of a recording.")] = False
+    HEADING: ClassVar = "Of a recording"
+
+    deep: Annotated[bool, typer.Option("--deep", help="Decode every frame of it.")] = False
     window: Annotated[
         str | None,
-        typer.Option(metavar="TIME", help="Over which a recording's highest bitrate is taken."),
+        typer.Option(metavar="TIME", help="Over which its highest bitrate is taken."),
     ] = None
-    figure: Figure = None
     plan: Annotated[
         str | None,
-        typer.Option(
-            metavar="PLAN", help='Is a recording what this plan has: a JSON file, or "latest".'
-        ),
+        typer.Option(metavar="PLAN", help='Is it what this plan has: a JSON file, or "latest".'),
     ] = None
+    settings_out: Annotated[
+        Path | None,
+        typer.Option(metavar="FILE", help="Write what it was made with, as a settings file."),
+    ] = None
+    figure: Figure = None
 
 
 @grouped
@@ -169,83 +187,53 @@ def check(
             "--for",
             metavar="PLATFORM[:TIER]",
             autocompletion=complete_platform,
-            help="A guide to hold them against; may be given several times.",
+            help="A guide to check against; repeat for several.",
         ),
     ] = None,
-    flags: SettingFlags = SettingFlags(),
-    line: ConnectionFlags = ConnectionFlags(),
     guides: GuideFolder = None,
     everything: Everything = False,
+    flags: SettingFlags = SettingFlags(),
+    upload: UploadFlags = UploadFlags(),
     recording: RecordingFlags = RecordingFlags(),
-    json: Json = False,
+    output: OutputFlags = OutputFlags(),
 ) -> None:
-    """Hold settings or a recording against guides and your connection."""
-    from eager_kestrel.cli.terminal import print_json
-    from eager_kestrel.core.checks.recording import RECORDING_KINDS
-
+    """Check settings or a recording against guides and your upload."""
+    output.require()
     if settings is not None and settings.suffix.lower() in RECORDING_KINDS:
-        found = _recording(settings, platforms, flags, line, guides, recording, quiet=json)
-        if json:
-            print_json(found.model_dump(mode="json", exclude_none=True))
+        if flags.given:
+            raise InputError("a recording says what is in it", "leave the settings out")
+        found = _recording(settings, platforms, upload, guides, recording, quiet=output.json)
     else:
-        found = _settings(settings, platforms, flags, line, guides, recording)
-        if json:
-            print_json(found.model_dump(mode="json"))
-    from eager_kestrel.actions.reporting import keep_findings
-
+        if recording != RecordingFlags():
+            raise InputError("those options go with a recording", "give one, or leave them out")
+        show = upload.asked(platforms)
+        if show is None:
+            raise InputError("no guide to check against", "give --for PLATFORM or --show SHOW")
+        uplink = upload.uplink(platforms)
+        found = check_show(settings, flags.document(), show, guides, uplink)
     keep_findings(found)
-    if not json:
-        show_findings(found, everything=everything)
+    deliver(found, output, everything=everything)
     raise typer.Exit(1 if found.breaches else 0)
-
-
-def _settings(
-    file: Path | None,
-    platforms: list[str] | None,
-    flags: SettingFlags,
-    line: ConnectionFlags,
-    guides: Path | None,
-    recording: RecordingFlags,
-) -> Findings:
-    """Hold settings against guides and the connection."""
-    from eager_kestrel.actions.checking import check_show
-    from eager_kestrel.core.errors import InputError
-
-    if recording != RecordingFlags():
-        raise InputError("only a recording is drawn or decoded", "give one, or leave that out")
-    show = line.asked(platforms)
-    if show is None:
-        raise InputError("no guide to hold them against", "give --for PLATFORM or --show SHOW")
-    return check_show(file, flags.document(), show, guides, line.line(platforms))
 
 
 def _recording(
     file: Path,
     platforms: list[str] | None,
-    flags: SettingFlags,
-    line: ConnectionFlags,
+    upload: UploadFlags,
     guides: Path | None,
     recording: RecordingFlags,
     *,
     quiet: bool,
 ) -> Findings:
-    """Describe a recording, hold it against guides, and draw it where asked."""
-    from eager_kestrel.actions.checking import WINDOW_SECONDS, ceiling_kbps, check_recording
-    from eager_kestrel.cli.recording_card import show_recording
-    from eager_kestrel.cli.terminal import console, reading
-    from eager_kestrel.core.errors import InputError
-    from eager_kestrel.core.units import parse_seconds
-
-    if flags.given:
-        raise InputError("a recording says by itself what is in it", "leave the settings out")
-    show = line.asked(platforms)
-    names = [place.name for place in show.destinations] if show is not None else []
+    """Check a recording; draw it and write its settings if asked."""
+    if recording.settings_out is not None:
+        write_new(recording.settings_out, settings_text(settings_of_recording(file)))
+        warn(f"wrote {recording.settings_out}; eager-kestrel check reads it")
+    show = upload.asked(platforms)
+    names = [there.name for there in show.destinations] if show is not None else []
     window = WINDOW_SECONDS if recording.window is None else parse_seconds(recording.window)
-    uplink = line.line(platforms)
     planned = None
     if recording.plan is not None:
-        from eager_kestrel.actions import destination_of, read_plan
-
         planned = destination_of(read_plan(recording.plan), names[0] if names else None)
     with reading(quiet=quiet) as told:
         found = check_recording(
@@ -253,7 +241,7 @@ def _recording(
             names,
             show,
             guides,
-            uplink,
+            upload.uplink(platforms),
             planned,
             deep=recording.deep,
             window_seconds=window,
@@ -265,62 +253,17 @@ def _recording(
 
         most = ceiling_kbps(names, found.recording, guides)
         save_recording_figure(found.recording, recording.figure, most)
-    if not quiet:
-        show_recording(console(), found.recording)
     return found
 
 
 def _kbit(written: str | None) -> float | None:
     """A buffer size in kbit."""
-    from eager_kestrel.core.errors import UnitError
-    from eager_kestrel.core.units import Bitrate
-
     if written is None:
         return None
     plain = written.strip()
     if not plain.lower().endswith(("bit", "bits")):
-        raise UnitError(f'"{written}" is no buffer size', 'write "6000 kbit"')
+        raise UnitError(f'"{written}" is not a buffer size', 'write "6,000 kbit"')
     return Bitrate.parse(f"{plain.removesuffix('s')}/s").kbps
-
-
-def _words(rule: str) -> str:
-    """A guide's key as words: ``video.rate_control`` is rate control."""
-    section, dot, key = rule.partition(".")
-    plain = key if dot and section in ("video", "delivery") else rule.replace(".", " ")
-    return plain.replace("_", " ").replace(".", " ")
-
-
-def show_findings(found: Findings, *, everything: bool) -> None:
-    """Breaches first, and how many rules hold."""
-    from rich.table import Table
-    from rich.text import Text
-
-    from eager_kestrel.cli.terminal import console
-
-    screen = console()
-    marks = {"breach": "[red]✗[/]", "caution": "[yellow]![/]", "fine": "[green]✓[/]"}
-    from eager_kestrel.core.words.numbers import counted
-
-    order = {"breach": 0, "caution": 1, "fine": 2}
-    shown = [f for f in found.findings if everything or f.severity != "fine"]
-    table = Table(box=None, padding=(0, 1), header_style="dim")
-    for heading in ("", "guide", "rule", "found", "wanted", "what to do"):
-        table.add_column(heading, overflow="fold")
-    for finding in sorted(shown, key=lambda f: order[f.severity]):
-        table.add_row(
-            marks[finding.severity],
-            finding.label,
-            _words(finding.rule),
-            Text(finding.found),
-            Text(finding.wanted),
-            Text(finding.do),
-        )
-    if shown:
-        screen.print(table)
-    counts = {s: sum(f.severity == s for f in found.findings) for s in order}
-    breaches = counted(counts["breach"], "breach", "breaches")
-    hold = "1 rule holds" if counts["fine"] == 1 else f"{counts['fine']} rules hold"
-    screen.print(f"{breaches}, {counted(counts['caution'], 'caution')}, {hold}")
 
 
 app = single("check", check)

@@ -6,13 +6,15 @@ from typing import Annotated
 
 import typer
 
-from eager_kestrel.cli.options import Json, complete_endpoint, group
+from eager_kestrel.actions import endpoints as kept
+from eager_kestrel.cli.options import OutputFlags, complete_endpoint, group, grouped
+from eager_kestrel.cli.rendering import deliver
+from eager_kestrel.cli.terminal import console
 
 app = group()
 
 EndpointName = Annotated[
-    str,
-    typer.Argument(metavar="NAME", autocompletion=complete_endpoint, help="The endpoint's name."),
+    str, typer.Argument(metavar="NAME", autocompletion=complete_endpoint, help="Its name.")
 ]
 
 
@@ -22,49 +24,29 @@ def endpoints() -> None:
 
 
 @app.command("list")
-def list_endpoints(json: Json = False) -> None:
+@grouped
+def list_endpoints(output: OutputFlags = OutputFlags()) -> None:
     """List them, and say which was used last."""
-    from eager_kestrel.actions.endpoints import listed
-    from eager_kestrel.cli.terminal import console, print_json
-
-    found = listed()
-    if json:
-        print_json(found.model_dump(mode="json"))
-        return
-    if not found.endpoints:
-        console().print("No endpoint has a name yet: eager-kestrel endpoints add NAME URL")
-        return
-    from rich.table import Table
-
-    table = Table(box=None, padding=(0, 1), header_style="dim")
-    for heading in ("endpoint", "address", ""):
-        table.add_column(heading, no_wrap=True)
-    for one in found.endpoints:
-        last = "used last" if found.last in (one.name, one.url) else ""
-        table.add_row(f"[bold]{one.name}[/]", one.url, f"[dim]{last}[/]")
-    console().print(table)
+    output.require()
+    deliver(kept.listed(), output)
 
 
 @app.command("add")
 def add(
-    name: Annotated[str, typer.Argument(metavar="NAME", help="Small letters, digits, hyphens.")],
+    name: Annotated[
+        str, typer.Argument(metavar="NAME", help="Lower-case letters, digits and hyphens.")
+    ],
     url: Annotated[
         str, typer.Argument(metavar="URL", help="An http(s) address that takes uploads by POST.")
     ],
 ) -> None:
     """Give an address a name, so that "measure NAME" will do."""
-    from eager_kestrel.actions.endpoints import add as keep
-    from eager_kestrel.cli.terminal import console
-
-    keep(name, url)
-    console().print(f"{name} added: eager-kestrel measure {name}")
+    kept.add(name, url)
+    console().print(f"{name} added: eager-kestrel measure {name}", markup=False)
 
 
 @app.command("forget")
 def forget(name: EndpointName) -> None:
-    """Take a name away; what was measured towards it stays."""
-    from eager_kestrel.actions.endpoints import forget as remove
-    from eager_kestrel.cli.terminal import console
-
-    remove(name)
-    console().print(f"{name} removed; its runs are still kept")
+    """Remove a name; runs to it are still kept."""
+    kept.forget(name)
+    console().print(f"{name} removed; its runs are still kept", markup=False)

@@ -1,4 +1,4 @@
-"""``far-end``: what a measurement is sent to, on a machine of one's own."""
+"""``far-end``: an endpoint to measure towards, on a machine of your own."""
 
 from __future__ import annotations
 
@@ -9,7 +9,11 @@ from typing import Annotated
 
 import typer
 
+from eager_kestrel.actions.far_end import bounds_of, certificate_of, token_of
+from eager_kestrel.actions.far_end import far_end as stand
 from eager_kestrel.cli.options import Json, single
+from eager_kestrel.cli.terminal import print_json, warn
+from eager_kestrel.core.results import FarEnd
 
 
 def far_end(
@@ -40,28 +44,23 @@ def far_end(
     ] = "40 GB",
     json: Json = False,
 ) -> None:
-    """Be what a measurement is sent to, on a machine of your own.
+    """Be an endpoint to measure towards, on a machine of your own.
 
     Takes uploads by HTTP and RTMP from those who hold its token, counts them and keeps nothing.
     """
-    from eager_kestrel.actions.far_end import bounds_of, certificate_of, token_of
-    from eager_kestrel.actions.far_end import far_end as stand
-    from eager_kestrel.cli.terminal import print_json, warn
-
     bounds = bounds_of(most_run, longest, most_hour)
     context = certificate_of(certificate, private_key)
     token = token_of()
     with stand(token, bounds, bind, port, rtmp_port if rtmp else None, context, warn) as there:
         scheme = "https" if there.secure else "http"
         if json:
-            print_json(
-                {
-                    "port": there.port,
-                    "rtmp_port": there.rtmp_port,
-                    "secure": there.secure,
-                    "token": None if token.own else token.value,
-                }
+            found = FarEnd(
+                port=there.port,
+                rtmp_port=there.rtmp_port,
+                secure=there.secure,
+                token=None if token.own else token.value,
             )
+            print_json(found.model_dump(mode="json"))
         else:
             sys.stdout.write(f"token: {token.value if not token.own else 'the one you keep'}\n")
             streams = f"; streams to rtmp on port {there.rtmp_port}" if rtmp else ""

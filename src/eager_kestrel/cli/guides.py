@@ -8,12 +8,27 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from eager_kestrel.actions import document_schema, load_guide
+from eager_kestrel.actions.guides import (
+    compared,
+    from_template,
+    guide_text,
+    lint,
+    listed,
+    new_path,
+    plan_changes,
+)
+from eager_kestrel.actions.guides import where as find
+from eager_kestrel.actions.importing import NOTHING, answers_given, read, write_import
+from eager_kestrel.actions.planning import known_uplink
+from eager_kestrel.actions.shows import compared_show
+from eager_kestrel.cli.interview import confirmed
 from eager_kestrel.cli.options import (
     Around,
-    Codec,
     Days,
     GuideFolder,
     Json,
+    OutputFlags,
     ShowFlags,
     among,
     complete_platform,
@@ -21,13 +36,16 @@ from eager_kestrel.cli.options import (
     group,
     grouped,
 )
+from eager_kestrel.cli.rendering import deliver
+from eager_kestrel.cli.rendering import show as show_blocks
+from eager_kestrel.cli.terminal import print_json, warn
+from eager_kestrel.core.errors import InputError
+from eager_kestrel.core.results import GuideDiff
+from eager_kestrel.report.blocks import Note, blocks_of
 
 if TYPE_CHECKING:
-    from rich.table import Table
-
-    from eager_kestrel.actions.guides import Listed
     from eager_kestrel.actions.importing import Reading
-    from eager_kestrel.core.guide.guide import Change, Guide
+    from eager_kestrel.core.guide.guide import Guide
 
 
 Out = Annotated[
@@ -37,19 +55,15 @@ Out = Annotated[
 
 def new(
     name: Annotated[str, typer.Argument(help="Of the platform, in lower case.")],
-    from_template: Annotated[
+    template: Annotated[
         bool, typer.Option("--from-template", help="Ask nothing: write a commented template.")
     ] = False,
     out: Out = None,
 ) -> None:
     """Write a guide: a few questions, each of which may be skipped."""
-    from eager_kestrel.actions.guides import from_template as write_template
-    from eager_kestrel.actions.guides import new_path
-    from eager_kestrel.core.errors import InputError
-
     path = new_path(name, out)
-    if from_template:
-        guide = write_template(name, path)
+    if template:
+        guide = from_template(name, path)
     elif not sys.stdin.isatty():
         raise InputError(
             "this is not an interactive terminal", "give --from-template, or guides import PAGE"
@@ -61,9 +75,6 @@ def new(
 
 def answered(name: str, path: Path, page: Path | None = None) -> Guide:
     """Ask for a guide, perhaps with the proposals of a page, and write it."""
-    from eager_kestrel.actions.importing import NOTHING, read, write_import
-    from eager_kestrel.cli.interview import confirmed
-
     reading = NOTHING if page is None else read(page)
     title = name.replace("-", " ").title()
     source = "its guideline page"
@@ -76,30 +87,7 @@ def answered(name: str, path: Path, page: Path | None = None) -> Guide:
 
 def understood_so(guide: Guide, path: Path) -> None:
     """What a guide says, in a few lines, after it was written and read back."""
-    from rich.text import Text
-
-    from eager_kestrel.cli.terminal import console, grid
-
-    video, audio = guide.video, guide.audio
-    table = grid(0, 1)
-    shapes = ", ".join(map(str, video.shapes)) or "any shape"
-    for name, value in (
-        ("resolution", f"up to {video.largest}, {shapes}, {video.rates_words()} frames a second"),
-        (
-            "video",
-            f"{', '.join(video.codecs)}, at most {video.ceiling.in_kbps()}, "
-            f"{' or '.join(video.rate_control)}",
-        ),
-        ("keyframes", video.keyframes.words()),
-        ("audio", f"{', '.join(audio.codecs)}, {audio.least.kbps:g} to {audio.most.kbps:g} kbit/s"),
-        ("rows", str(len(guide.rungs))),
-        ("viewers", f"smaller copies: {guide.delivery.transcodes}"),
-    ):
-        table.add_row(f"[dim]{name}[/]", value)
-    screen = console()
-    screen.print(Text(guide.title, style="bold"))
-    screen.print(table)
-    screen.print(Text(f"Written to {path}"), soft_wrap=True)
+    show_blocks([*blocks_of(guide), Note(f"Written to {path}", keep=True)])
 
 
 def import_page(
@@ -130,10 +118,6 @@ def import_page(
     out: Out = None,
 ) -> None:
     """Turn a guideline page into a guide: every value is proposed, and confirmed by you."""
-    from eager_kestrel.actions.guides import new_path
-    from eager_kestrel.actions.importing import answers_given, read, write_import
-    from eager_kestrel.core.errors import InputError
-
     if accept not in (None, "all", "none"):
         raise InputError(f'"{accept}" is nothing to accept', "write all or none")
     path = new_path(name, out)
@@ -150,17 +134,12 @@ def import_page(
         return
     if json or not sys.stdin.isatty():
         _open(reading, given, json=json)
-    from eager_kestrel.cli.interview import confirmed
-
     guide = confirmed(reading, given, lambda said: write_import(reading, said, *about))
     understood_so(guide, path)
 
 
 def _open(reading: Reading, given: dict[str, str], *, json: bool) -> None:
     """Print the questions that are open, and end: there is nobody to ask."""
-    from eager_kestrel.cli.terminal import print_json
-    from eager_kestrel.core.errors import InputError
-
     questions = reading.questions(given)
     if json:
         print_json(questions.model_dump(mode="json"))
@@ -170,9 +149,6 @@ def _open(reading: Reading, given: dict[str, str], *, json: bool) -> None:
         "print them with --json, write answers into them and give --answers FILE; or --accept all",
     )
 
-
-WIDE = 100
-"""Columns from which a guide takes one line."""
 
 app = group()
 
@@ -185,69 +161,21 @@ def guides() -> None:
 
 
 @app.command("list")
-def list_guides(folder: GuideFolder = None, json: Json = False) -> None:
+@grouped
+def list_guides(folder: GuideFolder = None, output: OutputFlags = OutputFlags()) -> None:
     """List every guide there is."""
-    from eager_kestrel.actions.guides import listed
-    from eager_kestrel.cli.terminal import console, print_json, warn
-    from eager_kestrel.core.document import format_name
-
+    output.require()
     found, broken = listed(folder)
     for error in broken:
         warn(error.line())
-    if json:
-        rows = [
-            {
-                "name": item.guide.name,
-                "title": item.guide.title,
-                "checked": item.guide.checked.isoformat(),
-                "stale": item.stale_days is not None,
-                "where": item.where,
-            }
-            for item in found
-        ]
-        print_json({"format": format_name("guide-list"), "guides": rows})
-    else:
-        console().print(_table(found))
+    deliver(found, output)
     if broken:
         raise typer.Exit(1)
-
-
-def _table(found: list[Listed]) -> Table:
-    """Guides in a line each, or folded where the terminal is narrow."""
-    from rich.table import Table
-
-    from eager_kestrel.cli.terminal import console
-
-    table = Table(box=None, padding=(0, 1), header_style="dim")
-    headings = ["guide", "largest", "at most", "keyframes", "codecs", "checked"]
-    own = any(item.where != "bundled" for item in found)
-    if own or console().width >= WIDE:
-        headings.append("from")
-    for heading in headings:
-        table.add_column(heading, no_wrap=heading != "from", overflow="fold")
-    comma = ",\n" if console().width < WIDE else ", "
-    for item in found:
-        video = item.guide.video
-        stale = " [yellow]stale[/]" if item.stale_days else ""
-        table.add_row(
-            f"[bold]{item.guide.name}[/]",
-            f"{video.largest}{comma}{video.rates_words()}",
-            video.ceiling.in_kbps(),
-            video.keyframes.words().replace(", ", comma),
-            comma.join(video.codecs),
-            f"{item.guide.checked}{stale}",
-            *([item.where] if "from" in headings else []),
-        )
-    return table
 
 
 @app.command("show")
 def show(name: Name, folder: GuideFolder = None, json: Json = False) -> None:
     """Show one guide as its file."""
-    from eager_kestrel.actions import load_guide
-    from eager_kestrel.actions.guides import guide_text
-    from eager_kestrel.cli.terminal import print_json
-
     guide = load_guide(name, folder)
     if json:
         print_json(guide.model_dump(mode="json"))
@@ -258,55 +186,30 @@ def show(name: Name, folder: GuideFolder = None, json: Json = False) -> None:
 @app.command("where")
 def where(name: Name, folder: GuideFolder = None) -> None:
     """Say which file a guide comes from."""
-    from eager_kestrel.actions.guides import where as find
-
     sys.stdout.write(find(name, folder) + "\n")
 
 
 @app.command("schema")
 def schema() -> None:
     """Print the JSON Schema that editors complete a guide by."""
-    from eager_kestrel.actions import document_schema
-
     sys.stdout.write(document_schema("guide"))
 
 
 @app.command("check")
+@grouped
 def check(
     files: Annotated[list[Path], typer.Argument(metavar="FILE...", help="Guides, or folders.")],
-    json: Json = False,
+    output: OutputFlags = OutputFlags(),
 ) -> None:
     """Check guide files; each error names file, line and what to write."""
-    from rich.text import Text
-
-    from eager_kestrel.actions.guides import lint
-    from eager_kestrel.cli.terminal import console, print_json, remark, warn
-    from eager_kestrel.core.document import format_name
-
-    outcomes = lint(files)
-    broken = sum(bool(outcome.errors) for outcome in outcomes)
-    if json:
-        rows = [
-            {
-                "file": str(one.path),
-                "errors": [error.line() for error in one.errors],
-                "remarks": list(one.remarks),
-            }
-            for one in outcomes
-        ]
-        print_json({"format": format_name("guide-check"), "files": rows})
-        raise typer.Exit(1 if broken else 0)
-    screen = console()
-    for outcome in outcomes:
-        for error in outcome.errors:
-            warn(error.line())
-        if outcome.errors:
-            continue
-        screen.print("[green]✓[/]", Text(str(outcome.path)), soft_wrap=True)
-        for line in outcome.remarks:
-            remark(screen, line)
-    screen.print(f"{len(outcomes) - broken} good, {broken} with errors")
-    if broken:
+    output.require()
+    found = lint(files)
+    if not output.json:
+        for one in found.files:
+            for error in one.errors:
+                warn(error)
+    deliver(found, output)
+    if any(one.errors for one in found.files):
         raise typer.Exit(1)
 
 
@@ -324,63 +227,23 @@ def diff(
         typer.Option(
             metavar="SHOW",
             autocompletion=complete_show,
-            help="Compare what is planned for this show; else ./show.toml.",
+            help="Compare what is planned for this show; default: ./show.toml.",
         ),
     ] = None,
     upload: Annotated[
         str | None, typer.Option(metavar="RATE", help="Plan both from this, not from your runs.")
     ] = None,
-    wish: ShowFlags = ShowFlags(),
     around: Around = None,
     days: Days = 14,
-    codec: Codec = None,
     folder: GuideFolder = None,
-    json: Json = False,
+    wish: ShowFlags = ShowFlags(),
+    output: OutputFlags = OutputFlags(),
 ) -> None:
     """Say what changed between two guides, and what that changes for your plan."""
-    from eager_kestrel.actions.guides import compared, plan_changes
-    from eager_kestrel.actions.planning import known_uplink
-    from eager_kestrel.actions.shows import compared_show
-    from eager_kestrel.cli.terminal import print_json
-    from eager_kestrel.core.document import format_name
-
+    output.require()
     before, after, changed = compared(old, new, folder)
-    asked = compared_show(show, before.name, wish.wishes(None, codec))
+    asked = compared_show(show, before.name, wish.options(None))
     uplink = known_uplink(upload, days, around)
     mine = None if uplink is None else plan_changes(before, after, asked, uplink, folder)
-    if json:
-        print_json(
-            {
-                "format": format_name("guide-diff"),
-                "changes": [change.model_dump() for change in changed],
-                "plan": None if mine is None else [change.model_dump() for change in mine],
-            }
-        )
-    else:
-        _show_changes(changed, mine)
-
-
-def _show_changes(changed: list[Change], mine: list[Change] | None) -> None:
-    """Every key that differs, then what that does to a plan."""
-    from rich.text import Text
-
-    from eager_kestrel.cli.terminal import console, grid
-
-    screen = console()
-    if not changed:
-        screen.print("Nothing changed.")
-        return
-    table = grid(0, 1, 0, 1)
-    for change in changed:
-        before, after = Text(change.before or "-"), Text(change.after or "-")
-        table.add_row(Text(change.key, style="cyan"), before, "→", after)
-    screen.print(table)
-    if mine is None:
-        screen.print("\nNo run is kept, so no plan to compare: give --upload RATE.")
-    elif not mine:
-        screen.print("\nYour plan stays the same.")
-    else:
-        screen.print("\n[bold]Your plan changes[/]")
-        for change in mine:
-            shown = f"  {change.key}: {change.before or '-'} → {change.after or '-'}"
-            screen.print(Text(shown))
+    plan = None if mine is None else tuple(mine)
+    deliver(GuideDiff(changes=tuple(changed), plan=plan), output)

@@ -9,6 +9,10 @@ from typing import TYPE_CHECKING
 
 import typer
 
+from eager_kestrel.cli.terminal import console, warn
+from eager_kestrel.core.errors import InputError
+from eager_kestrel.core.guide.questions import SKIP
+
 if TYPE_CHECKING:
     from collections.abc import Callable, Mapping
 
@@ -33,8 +37,6 @@ def ask_all(reading: Reading, given: Mapping[str, str]) -> dict[str, str]:
         reading: of a page, or of nothing.
         given: answers that stand already.
     """
-    from eager_kestrel.cli.terminal import console
-
     screen = console(stderr=True)
     screen.print(HOW, style="dim")
     answers = dict(given)
@@ -63,8 +65,6 @@ def confirmed(
         given: answers that stand already.
         write: makes the guide of answers, and raises InputError where they contradict each other.
     """
-    from eager_kestrel.core.errors import InputError
-
     answers = ask_all(reading, given)
     while True:
         try:
@@ -75,8 +75,6 @@ def confirmed(
 
 def _ask_again(reading: Reading, answers: dict[str, str], because: str) -> dict[str, str]:
     """Ask anew for what an error speaks of, Enter keeping what was said; all else stands."""
-    from eager_kestrel.cli.terminal import console, warn
-
     warn(because)
     screen = console(stderr=True)
     named = [key for key in answers if key.split(".")[-1].split("_")[0] in because]
@@ -96,10 +94,6 @@ def _ask(
     before: str | None = None,
 ) -> str | None:
     """Return one answer, or None if the person skips the question."""
-    from eager_kestrel.cli.terminal import warn
-    from eager_kestrel.core.errors import InputError
-    from eager_kestrel.core.guide.questions import SKIP
-
     table = reading.table(key)
     if table is not None:
         _show_table(table, screen)

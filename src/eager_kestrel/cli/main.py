@@ -45,40 +45,38 @@ COMMANDS: dict[str, dict[str, str]] = {
         "demo": "See it all work on a simulated wet evening: measure, plan, rehearse, check.",
     },
     "Measure": {
-        "measure": "Measure what your upload carries on one connection, as a live stream feels it.",
+        "measure": "Measure what your upload carries on one connection, as a live stream uses it.",
         "endpoints": "Named endpoints to measure towards: list, add, forget.",
         "runs": "What you measured before: list, show, compare, by hour, import, export, "
         "forget, repair.",
-        "far-end": "Be what a measurement is sent to, on a machine of your own.",
-        "encoders": "Measure what this machine encodes in time; plans go by it from then on.",
-        "nearest": "Rank a platform's ingest points by how fast they answer from here.",
+        "far-end": "Be an endpoint to measure towards, on a machine of your own.",
+        "encoders": "Measure what this machine encodes in time; later plans use it.",
     },
     "Plan": {
         "guides": "Platform guidelines as files: list, show, write, import, check, compare.",
-        "plan": "Derive settings for your platforms from your connection, and say what bound each.",
-        "trial": "Encode your own clip around a plan: which resolution looks best at which bitrate.",
-        "need": "Say what upload a resolution on a platform takes: the inverse of a plan.",
+        "plan": "Derive settings for your platforms from your upload, and say what limited each.",
+        "trial": "Encode your own clip around a plan: the best resolution at each bitrate.",
+        "need": "Say what upload a resolution on a platform needs: the inverse of a plan.",
     },
     "Prove": {
         "forecast": "Say how much a plan would have stuttered on your connection so far.",
-        "check": "Hold settings or a recording against guides and your connection.",
-        "settings": "Settings as a file: read them off a recording of your program.",
+        "check": "Check settings or a recording against guides and your upload.",
         "rehearse": "Send a stand-in stream exactly as planned and see whether it holds.",
-        "receive": "Be a private ingest: take a stream from any program and report on it.",
+        "receive": "Be a private ingest server: take a stream from any program and report on it.",
     },
     "Air": {
-        "watch": "Watch the stream any program sends: is it carried, who is at fault, what to do.",
+        "watch": "Watch the stream any program sends: does it arrive, what is at fault, what to do.",
         "review": "After a show: what went wrong, when and why, and what to plan next.",
     },
     "Keep": {
-        "report": "Write one page to keep: settings, why, steps down, the connection, and every proof "
-        "there is.",
+        "report": "Write one page to keep: settings, reasons, fallbacks, the upload, every proof.",
         "explain": "Explain a word or a sum of the trade, with the numbers of your latest plan.",
-        "practice": "Simulated stand-ins on this machine, to try things on.",
-        "schema": "Print the JSON Schema of a kind of document, such as a plan.",
+        "practice": "Simulated connections and platforms on this machine.",
     },
 }
-"""By the step of the work; each is a module of this room, imported when it is called."""
+"""By the step of the work; each is a module of this package, imported when it is called."""
+HIDDEN = ("schema",)
+"""Commands for programs, left out of the list."""
 
 
 class StepGroup(TyperGroup):
@@ -95,7 +93,7 @@ class StepGroup(TyperGroup):
             InputError: there is none; suggests one.
         """
         names = self.list_commands(ctx)
-        if cmd_name in names:
+        if cmd_name in (*names, *HIDDEN):
             module = importlib.import_module(f"eager_kestrel.cli.{cmd_name.replace('-', '_')}")
             return typer.main.get_command(module.app)
         if ctx.resilient_parsing:
@@ -136,7 +134,7 @@ def root(
         typer.Option("--version", callback=_version, is_eager=True, help="Show the version."),
     ] = False,
 ) -> None:
-    """Measure your upload as a live stream feels it, and get settings that hold, with reasons.
+    """Measure your upload as a live stream uses it, and get settings that hold, with reasons.
 
     Begin with: eager-kestrel demo
     """

@@ -1,76 +1,112 @@
-"""``measure``: what the connection carries, now or repeatedly."""
+"""``measure``: what the upload carries, now or repeatedly."""
 
 from __future__ import annotations
 
+from contextlib import ExitStack
 from dataclasses import dataclass
-from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from functools import partial
+from typing import TYPE_CHECKING, Annotated, ClassVar
 
 import typer
 
+from eager_kestrel.actions.endpoints import Towards, towards, used
+from eager_kestrel.actions.ingest_measuring import IngestMeasureOptions, key_of
+from eager_kestrel.actions.ingests import (
+    ingest_at,
+    ingest_of,
+    is_ingest,
+    nearest,
+    nearest_in_practice,
+)
+from eager_kestrel.actions.measuring import MeasureOptions, limits_of, token_for
+from eager_kestrel.actions.measuring import keep as keep_run
+from eager_kestrel.actions.practice import simulated_connection, simulated_uplink
+from eager_kestrel.actions.runs import document, uplink_of_run, write_runs
+from eager_kestrel.actions.schedule import (
+    learned,
+    measure_repeatedly,
+    pause_of,
+    schedule_of,
+    take,
+)
+from eager_kestrel.actions.shows import platforms_of
 from eager_kestrel.cli.options import (
-    Figure,
+    DrawnFlags,
     GuideFolder,
-    Json,
     PracticeName,
-    Quiet,
     asker,
     complete_endpoint,
-    complete_platform,
+    complete_show_or_platform,
     grouped,
     single,
 )
+from eager_kestrel.cli.rendering import deliver
+from eager_kestrel.cli.terminal import progress, rate, uninterrupted, warn
+from eager_kestrel.core.connection.endpoints import Rankings
+from eager_kestrel.core.errors import InputError, NetworkError, StorageError
+from eager_kestrel.core.units import parse_seconds
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
-    from contextlib import ExitStack
 
-    from eager_kestrel.actions.endpoints import Towards
-    from eager_kestrel.actions.ingest_measuring import IngestMeasureOptions
     from eager_kestrel.actions.ingests import IngestServerChoice
-    from eager_kestrel.actions.measuring import MeasureOptions
-    from eager_kestrel.actions.schedule import Evening, ScheduleOutcome
+    from eager_kestrel.actions.schedule import ScheduleOutcome
     from eager_kestrel.core.connection.run import Run
+
+TABLE = ".csv"
 
 
 @dataclass(frozen=True, slots=True)
 class WhereFlags:
     """Where to measure, and which way."""
 
+    HEADING: ClassVar = "Where"
+
     to: Annotated[
         str | None,
         typer.Option(
             metavar="PLATFORM",
-            autocompletion=complete_platform,
-            help="Towards a platform's own ingest, with a test picture: PLATFORM[:TIER].",
+            autocompletion=complete_show_or_platform,
+            help="To a platform's own ingest server, with a test image: PLATFORM[:TIER].",
         ),
     ] = None
     point: Annotated[
         str | None,
-        typer.Option(metavar="NAME", help="Which of its ingest points; else the first to answer."),
+        typer.Option(
+            metavar="NAME", help="Which of its ingest servers; default: the fastest to answer."
+        ),
     ] = None
     most: Annotated[
         str | None,
-        typer.Option(metavar="RATE", help="Towards an ingest: never above it, nor its ceiling."),
+        typer.Option(metavar="RATE", help="To an ingest server: never send more than this."),
     ] = None
     bind: Annotated[
         str | None,
-        typer.Option(metavar="ADDRESS", help="Leave from this local address (Wi-Fi or cable)."),
+        typer.Option(metavar="ADDRESS", help="Use this local address (Wi-Fi or cable)."),
     ] = None
     ipv4: Annotated[bool, typer.Option("--ipv4", "-4", help="Only over IPv4.")] = False
     ipv6: Annotated[bool, typer.Option("--ipv6", "-6", help="Only over IPv6.")] = False
     direct: Annotated[
-        bool, typer.Option("--direct", help="Pass over the proxy the environment names.")
+        bool, typer.Option("--direct", help="Ignore the proxy the environment names.")
     ] = False
     token: Annotated[
-        bool, typer.Option("--token", help="Send the far end its token, from where keys are kept.")
+        bool, typer.Option("--token", help="Send the endpoint its token, from where keys are kept.")
     ] = False
+    rank: Annotated[
+        bool,
+        typer.Option(
+            "--rank", help="Only rank the ingest servers of --to by how fast they answer."
+        ),
+    ] = False
+    tries: Annotated[int, typer.Option(min=1, max=50, help="Of each server, with --rank.")] = 5
     guides: GuideFolder = None
 
 
 @dataclass(frozen=True, slots=True)
 class HowFlags:
     """How to measure, and how often."""
+
+    HEADING: ClassVar = "How"
 
     gently: Annotated[
         bool,
@@ -81,21 +117,21 @@ class HowFlags:
     ] = 4
     seconds: Annotated[
         str | None,
-        typer.Option(metavar="TIME", help="The most a load phase may take; else 10 s."),
+        typer.Option(metavar="TIME", help="The longest a load phase may take; default: 10 s."),
     ] = None
     data_limit: Annotated[
-        str | None, typer.Option(metavar="SIZE", help='The most to send in all, such as "50 MB".')
+        str | None, typer.Option(metavar="SIZE", help='The most to send in total, such as "50 MB".')
     ] = None
     repeat: Annotated[int, typer.Option(min=1, max=1000, help="How many runs to take.")] = 1
     every: Annotated[
-        str, typer.Option(metavar="TIME", help="From one run's beginning to the next.")
+        str, typer.Option(metavar="TIME", help="From the start of one run to the next.")
     ] = "10 min"
     until: Annotated[
         str | None,
-        typer.Option(metavar="HH:MM", help="Go on measuring until this time of day."),
+        typer.Option(metavar="HH:MM", help="Keep measuring until this time of day."),
     ] = None
     estimate: Annotated[
-        bool, typer.Option("--estimate", help="Count without the kernel's help, to compare.")
+        bool, typer.Option("--estimate", help="Count without the help of the kernel, to compare.")
     ] = False
 
 
@@ -106,66 +142,77 @@ def measure(
         typer.Argument(
             metavar="[URL|NAME]",
             autocompletion=complete_endpoint,
-            help="An http(s) address that takes uploads by POST, an ingest (rtmps://HOST/APP), or "
-            "a place by name; left out, the last one used.",
+            help="An http(s) address that takes uploads by POST, an ingest server "
+            "(rtmps://HOST/APP), or a named endpoint; default: the last one used.",
         ),
     ] = None,
     practice: PracticeName = None,
-    where: WhereFlags = WhereFlags(),
-    how: HowFlags = HowFlags(),
-    figure: Figure = None,
-    out: Annotated[
-        Path | None,
-        typer.Option("--out", "-o", metavar="FILE", help="Write it: .json with samples, or .csv."),
-    ] = None,
     samples: Annotated[bool, typer.Option("--samples", help="With --json: all samples.")] = False,
     keep: Annotated[bool, typer.Option(help="Keep the run in the history.")] = True,
-    json: Json = False,
-    _: Quiet = False,
+    where: WhereFlags = WhereFlags(),
+    how: HowFlags = HowFlags(),
+    output: DrawnFlags = DrawnFlags(),
 ) -> None:
-    """Measure what your upload carries on one connection, as a live stream feels it."""
-    from contextlib import ExitStack
-
-    from eager_kestrel.actions.endpoints import used
-    from eager_kestrel.actions.runs import write_runs
-    from eager_kestrel.actions.schedule import measure_repeatedly, pause_of, schedule_of, take
-    from eager_kestrel.cli.terminal import progress
-
+    """Measure what your upload carries on one connection, as a live stream uses it."""
+    output.require(TABLE)
+    if where.rank:
+        _rank(where, practice, output)
+        return
     _require_sense(url, practice, where, how)
-    _require_files(figure, out)
     end, runs = schedule_of(how.until, how.repeat)
     pause = pause_of(how.every, runs)
     with ExitStack() as stack:
-        towards = _towards(url, practice, where.to, stack)
-        wish = _wish(towards, where, how, practice=practice is not None)
+        endpoint = _towards(url, practice, where.to, stack)
+        options = _options(endpoint, where, how, practice=practice is not None)
+        with progress(quiet=output.json) as tell:
+            if runs > 1:
+                outcomes = list(told(measure_repeatedly(options, runs, pause, tell, end), keep))
+            else:
+                run = take(options, tell)
         if runs > 1:
-            with progress(quiet=json) as tell:
-                outcomes = list(told(measure_repeatedly(wish, runs, pause, tell, end), keep))
-            code = several_runs(
-                outcomes,
-                None if end else runs,
-                towards.platform,
-                where.guides,
-                json=json,
-                samples=samples,
-            )
             taken = [outcome.run for outcome in outcomes]
+            found = learned(outcomes, endpoint.platform, where.guides, samples=samples)
+            wanted = len(outcomes) if end else runs
+            whole = len(found.runs) == wanted and not any(one.partial for one in found.runs)
+            code = 0 if whole else 1
+            deliver(found, output, writers={".json": partial(write_runs, taken), **_csv(taken)})
         else:
-            with progress(quiet=json) as tell:
-                run = take(wish, tell)
-            code = one_run(run, keep, figure, json=json, samples=samples)
-            taken = [run]
-        if taken and practice is None:
-            used(towards._replace(url=wish.url))
-        if out is not None:
-            write_runs(taken, out)
+            stored = _kept(run) if keep else True
+            writers = {".json": partial(write_runs, [run]), **_csv([run])}
+            deliver(document(run, samples=samples), output, writers=writers)
+            code = _told_how_it_ended(run) or (0 if stored else 1)
+        if practice is None:
+            used(endpoint._replace(url=options.url))
     raise typer.Exit(code)
+
+
+def _csv(runs: list[Run]) -> dict[str, partial[None]]:
+    return {TABLE: partial(write_runs, runs)}
+
+
+def _rank(where: WhereFlags, practice: str | None, output: DrawnFlags) -> None:
+    """Rank ingest servers, and measure nothing."""
+    if where.to is None:
+        raise InputError("no platform given to rank", "pass --to PLATFORM, or --to SHOW")
+    delays = [parse_seconds(part) * 1000 for part in practice.split(",")] if practice else None
+    names = platforms_of(where.to)
+    found = [
+        nearest(name, where.tries, guides=where.guides)
+        if delays is None
+        else nearest_in_practice(name, delays, where.tries, where.guides)
+        for name in names
+    ]
+    deliver(Rankings(rankings=tuple(found)), output)
+    for one in found:
+        if all(point.answered == 0 for point in one.points):
+            raise NetworkError(
+                f"none of the {len(one.points)} ingest servers of {one.platform} answered",
+                f"check the network ({one.points[0].failure})",
+            )
 
 
 def _require_sense(url: str | None, practice: str | None, where: WhereFlags, how: HowFlags) -> None:
     """Refuse options that exclude each other."""
-    from eager_kestrel.core.errors import InputError
-
     if sum(given is not None for given in (url, practice, where.to)) > 1:
         raise InputError("one place is needed", "give a URL, --to PLATFORM, or --practice NAME")
     if sum((where.bind is not None, where.ipv4, where.ipv6)) > 1:
@@ -174,24 +221,10 @@ def _require_sense(url: str | None, practice: str | None, where: WhereFlags, how
         raise InputError("--gently goes by what the kernel counts", "leave out --estimate")
 
 
-def _require_files(figure: Path | None, out: Path | None) -> None:
-    """Refuse names of files that cannot be written, before anything is measured."""
-    from eager_kestrel.actions.runs import require_runs_file
-    from eager_kestrel.report.figures import require_kind
-
-    if figure is not None:
-        require_kind(figure)
-    if out is not None:
-        require_runs_file(out)
-
-
 def _towards(
     url: str | None, practice: str | None, platform: str | None, stack: ExitStack
 ) -> Towards:
     """Where to: a simulated connection, while the stack stands, a place, or a platform."""
-    from eager_kestrel.actions.endpoints import Towards, towards
-    from eager_kestrel.actions.practice import simulated_connection, simulated_uplink
-
     if platform is not None:
         return Towards("", "", platform)
     if practice is None:
@@ -199,45 +232,37 @@ def _towards(
     return Towards(stack.enter_context(simulated_uplink(simulated_connection(practice))).url, "")
 
 
-def _wish(
-    towards: Towards, where: WhereFlags, how: HowFlags, *, practice: bool
+def _options(
+    endpoint: Towards, where: WhereFlags, how: HowFlags, *, practice: bool
 ) -> MeasureOptions | IngestMeasureOptions:
     """Everything that is asked for; the key of an ingest is asked for here."""
-    from eager_kestrel.actions.ingests import ingest_at, ingest_of, is_ingest
-    from eager_kestrel.actions.measuring import MeasureOptions, limits_of, token_for
-    from eager_kestrel.core.errors import InputError
-
-    if towards.platform:
-        ingest = ingest_of(towards.platform, where.point, where.most, where.guides)
-        return _ingest_wish(ingest, towards, where, how)
-    if is_ingest(towards.url):
-        ingest = ingest_at(towards.url, where.most, where.guides)
-        return _ingest_wish(ingest, towards, where, how)
+    if endpoint.platform:
+        ingest = ingest_of(endpoint.platform, where.point, where.most, where.guides)
+        return _ingest_options(ingest, endpoint, where, how)
+    if is_ingest(endpoint.url):
+        ingest = ingest_at(endpoint.url, where.most, where.guides)
+        return _ingest_options(ingest, endpoint, where, how)
     if where.most is not None or where.point is not None:
         raise InputError("--most and --point go with an ingest", "give --to PLATFORM")
     limits = limits_of(how.seconds, how.data_limit, climbing=how.gently)
     leave_from = "0.0.0.0" if where.ipv4 else "::" if where.ipv6 else where.bind  # noqa: S104
     return MeasureOptions(
-        towards.url,
+        endpoint.url,
         how.connections,
         limits,
         leave_from,
         how.estimate,
         where.direct,
         practice,
-        towards.name,
-        token_for(towards.url, asker()) if where.token else None,
+        endpoint.name,
+        token_for(endpoint.url, asker()) if where.token else None,
         how.gently,
     )
 
 
-def _ingest_wish(
-    ingest: IngestServerChoice, towards: Towards, where: WhereFlags, how: HowFlags
+def _ingest_options(
+    ingest: IngestServerChoice, endpoint: Towards, where: WhereFlags, how: HowFlags
 ) -> IngestMeasureOptions:
-    from eager_kestrel.actions.ingest_measuring import IngestMeasureOptions, key_of
-    from eager_kestrel.actions.measuring import limits_of, token_for
-    from eager_kestrel.cli.terminal import warn
-    from eager_kestrel.core.errors import InputError
 
     if where.bind is not None or where.ipv4 or where.ipv6 or where.direct or how.estimate:
         raise InputError(
@@ -248,50 +273,22 @@ def _ingest_wish(
     for line in ingest.said:
         warn(line)
     key = token_for(ingest.target.url, asker()) if where.token else key_of(ingest, asker())
-    return IngestMeasureOptions(ingest, key, limits, towards.name)
-
-
-app = single("measure", measure)
+    return IngestMeasureOptions(ingest, key, limits, endpoint.name)
 
 
 def _kept(run: Run) -> bool:
     """Keep a run; a disk that will not take it gets a line, and the run is still shown."""
-    from eager_kestrel.actions.measuring import keep
-    from eager_kestrel.cli.terminal import uninterrupted, warn
-    from eager_kestrel.core.errors import StorageError
-
     try:
         with uninterrupted():
-            keep(run)
+            keep_run(run)
     except StorageError as error:
         warn(f"the run could not be kept: {error.line()}")
         return False
     return True
 
 
-def one_run(run: Run, keep: bool, figure: Path | None, *, json: bool, samples: bool) -> int:
-    """Keep and show a run; returns the exit code."""
-    from eager_kestrel.actions.runs import document, summary
-    from eager_kestrel.cli.run_card import show_run
-    from eager_kestrel.cli.terminal import console, print_json
-
-    stored = _kept(run) if keep else True
-    if json:
-        print_json(document(run, samples=samples))
-    else:
-        show_run(console(), run, summary(run))
-    ended = _told_how_it_ended(run)
-    if figure is not None:
-        from eager_kestrel.report.connection_figures import save_run_figure
-
-        save_run_figure(run, figure)
-    return ended or (0 if stored else 1)
-
-
 def _told_how_it_ended(run: Run) -> int:
     """Say on standard error what cut a run short; returns the exit code that goes with it."""
-    from eager_kestrel.cli.terminal import warn
-
     for phase in (run.one_connection, run.several_connections):
         if phase is not None and phase.ended == "failed":
             warn(f"{phase.ended_why}; what was learned before is marked partial")
@@ -304,11 +301,8 @@ def _told_how_it_ended(run: Run) -> int:
 
 def told(outcomes: Iterator[ScheduleOutcome], keep: bool) -> Iterator[ScheduleOutcome]:
     """Keep and tell of each run of a schedule as it ends, so that nothing waits for the last."""
-    from eager_kestrel.actions.runs import summary
-    from eager_kestrel.cli.terminal import rate, warn
-
     for outcome in outcomes:
-        uplink = summary(outcome.run).uplink
+        uplink = uplink_of_run(outcome.run)
         if keep:
             _kept(outcome.run)
         if outcome.error is not None:
@@ -319,60 +313,4 @@ def told(outcomes: Iterator[ScheduleOutcome], keep: bool) -> Iterator[ScheduleOu
         yield outcome
 
 
-def several_runs(
-    outcomes: list[ScheduleOutcome],
-    wanted: int | None,
-    platform: str,
-    guides: Path | None,
-    *,
-    json: bool,
-    samples: bool,
-) -> int:
-    """The runs of a schedule together; 0 when all went well, 1 when some did, 3 when none."""
-    from eager_kestrel.actions.runs import document
-    from eager_kestrel.actions.schedule import learned
-    from eager_kestrel.cli.terminal import print_json
-    from eager_kestrel.core.document import format_name
-    from eager_kestrel.core.errors import NetworkError, StoppedError
-
-    runs = [outcome.run for outcome in outcomes if not outcome.run.failed]
-    errors = [outcome.error.line() for outcome in outcomes if outcome.error is not None]
-    if not runs:
-        if errors:
-            raise NetworkError(f"none of {len(errors)} runs went through", errors[-1])
-        raise StoppedError("stopped before anything was learned", "nothing was kept")
-    evening = learned([outcome.run for outcome in outcomes], platform, guides)
-    if json:
-        print_json(
-            {
-                "format": format_name("runs"),
-                "runs": [document(run, samples=samples) for run in runs],
-                "uplink": evening.uplink.model_dump(mode="json"),
-                "failed": errors,
-                "quarters": [quarter.model_dump(mode="json") for quarter in evening.quarters],
-                "safe_kbps": evening.budget.safe_kbps,
-                "leads_to": list(evening.leads_to),
-            }
-        )
-    else:
-        _show_evening(evening, len(errors), len(outcomes))
-    whole = len(runs) == (wanted or len(outcomes)) and not any(run.partial for run in runs)
-    return 0 if whole else 1
-
-
-def _show_evening(evening: Evening, failed: int, count: int) -> None:
-    """By quarter of an hour, all together, and what that leads to."""
-    from eager_kestrel.cli.run_card import show_quarters, show_uplink
-    from eager_kestrel.cli.terminal import console
-    from eager_kestrel.core.words import runs as words
-
-    screen = console()
-    if len(evening.quarters) > 1:
-        show_quarters(screen, evening.quarters)
-    show_uplink(screen, evening.uplink)
-    if failed:
-        screen.print(f"{failed} of {count} runs failed")
-    bound = evening.budget
-    screen.print(words.safe_to_send(bound.safe_kbps, bound.limited_by), markup=False)
-    for line in evening.leads_to:
-        screen.print(line, markup=False)
+app = single("measure", measure)

@@ -8,18 +8,36 @@ import sys
 from collections.abc import Callable
 from dataclasses import dataclass, fields, is_dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, TypeAlias, get_type_hints
+from typing import TYPE_CHECKING, Annotated, Any, ClassVar, TypeAlias, get_type_hints
 
 import typer
+from typer.core import TyperCommand
 
 if TYPE_CHECKING:
     from eager_kestrel.actions.shows import ShowOptions
 
 
+class HeadedCommand(TyperCommand):
+    """A command whose help lists options under the heading of their group."""
+
+    def format_options(self, ctx: Any, formatter: Any) -> None:
+        """Write arguments, then options by heading."""
+        headings: dict[str, str] = getattr(self.callback, "__headings__", {})
+        sections: dict[str, list[tuple[str, str]]] = {}
+        for parameter in self.get_params(ctx):
+            if (record := parameter.get_help_record(ctx)) is None:
+                continue
+            usual = "Arguments" if parameter.param_type_name == "argument" else "Options"
+            sections.setdefault(headings.get(str(parameter.name), usual), []).append(record)
+        for heading, records in sections.items():
+            with formatter.section(heading):
+                formatter.write_dl(records)
+
+
 def single(name: str, command: Callable[..., None]) -> typer.Typer:
     """A module's only command, built when it is called for."""
     app = typer.Typer(rich_markup_mode=None, add_completion=False)
-    app.command(name)(command)
+    app.command(name, cls=HeadedCommand)(command)
     return app
 
 
@@ -61,6 +79,12 @@ def grouped(command: Callable[..., None]) -> Callable[..., None]:
             given[name] = kind(**{field.name: given.pop(field.name) for field in fields(kind)})
         command(**given)
 
+    called.__headings__ = {  # type: ignore[attr-defined]
+        field.name: kind.HEADING
+        for kind in groups.values()
+        for field in fields(kind)
+        if hasattr(kind, "HEADING")
+    }
     called.__signature__ = inspect.Signature(parameters)  # type: ignore[attr-defined]
     called.__annotations__ = {parameter.name: parameter.annotation for parameter in parameters}
     return called
@@ -157,9 +181,7 @@ def _be_quiet(quiet: bool) -> None:
 
 Quiet: TypeAlias = Annotated[
     bool,
-    typer.Option(
-        "--quiet", "-q", callback=_be_quiet, help="Say nothing beside the result and errors."
-    ),
+    typer.Option("--quiet", "-q", callback=_be_quiet, help="Print only the result and errors."),
 ]
 PracticeName: TypeAlias = Annotated[
     str | None,
@@ -183,7 +205,7 @@ Platforms: TypeAlias = Annotated[
         "--for",
         metavar="PLATFORM[:TIER]",
         autocompletion=complete_platform,
-        help="Where the stream goes, for example oxbow or oxbow:hearth; several times for several.",
+        help="Where the stream goes, such as oxbow or oxbow:hearth; repeat for several.",
     ),
 ]
 Codec: TypeAlias = Annotated[
@@ -197,33 +219,35 @@ Codec: TypeAlias = Annotated[
 Source: TypeAlias = Annotated[
     str | None,
     typer.Option(
-        metavar="WIDTHxHEIGHT", help="The resolution your camera or screen gives; else 1920x1080."
+        metavar="WIDTHxHEIGHT", help="The resolution of your camera or screen; default: 1920x1080."
     ),
 ]
 SourceRate: TypeAlias = Annotated[
-    str | None, typer.Option(metavar="RATE", help="Its frames a second, such as 29.97; else 60.")
+    str | None, typer.Option(metavar="RATE", help="Its frame rate, such as 29.97; default: 60.")
 ]
 Motion: TypeAlias = Annotated[
     str | None,
     typer.Option(
         metavar="KIND",
         autocompletion=among(*MOTION_NAMES),
-        help="still, calm, lively or hectic; else lively.",
+        help="still, calm, lively or hectic; default: lively.",
     ),
 ]
 Share: TypeAlias = Annotated[
     str | None,
     typer.Option(
-        metavar="PERCENT", help="The share of the connection a stream may take; else 70 %."
+        metavar="PERCENT", help="The share of the upload a stream may use; default: 70 %."
     ),
 ]
 StutterLimit: TypeAlias = Annotated[
     str | None,
-    typer.Option(metavar="TIME/h", help='Stutter you accept, "20 s/h"; else 7 s an hour.'),
+    typer.Option(metavar="TIME/h", help='Stutter you accept, "20 s/h"; default: 7 s an hour.'),
 ]
 Reserves: TypeAlias = Annotated[
     list[str] | None,
-    typer.Option(metavar='"NAME=RATE"', help='Keep upload back, "video call=1.5 Mbit/s".'),
+    typer.Option(
+        "--reserve", metavar='"NAME=RATE"', help='Reserve upload: "video call=1.5 Mbit/s".'
+    ),
 ]
 Around: TypeAlias = Annotated[
     str | None, typer.Option(metavar="HH:MM", help="Plan from runs near this time of day.")
@@ -241,13 +265,54 @@ Days: TypeAlias = Annotated[
     int, typer.Option(min=1, max=3650, help="Plan from runs of this many days.")
 ]
 Everything: TypeAlias = Annotated[
-    bool, typer.Option("--all", help="Show the rules that hold, too.")
+    bool, typer.Option("--all", help="Show the rules that hold as well.")
 ]
 
 
 @dataclass(frozen=True, slots=True)
+class OutputFlags:
+    """Where a result goes."""
+
+    HEADING: ClassVar = "Output"
+
+    out: Annotated[
+        Path | None,
+        typer.Option("--out", "-o", metavar="FILE", help="Also write it: .md, .html or .json."),
+    ] = None
+    json: Json = False
+    quiet: Quiet = False
+
+    def require(self, *kinds: str) -> None:
+        """Refuse names of files that cannot be written, before any work is done.
+
+        Args:
+            kinds: extensions the command writes beside JSON and pages.
+        """
+        from eager_kestrel.core.errors import InputError
+
+        figure: Path | None = getattr(self, "figure", None)
+        if figure is not None:
+            from eager_kestrel.report.figures import require_kind
+
+            require_kind(figure)
+        known = [*kinds, ".json", ".md", ".html"]
+        if self.out is not None and self.out.suffix.lower() not in [*known, ".htm"]:
+            instead = f"name it {', '.join(known[:-1])} or {known[-1]}"
+            raise InputError(f'"{self.out.name}" has no known kind', instead)
+
+
+@dataclass(frozen=True, slots=True)
+class DrawnFlags(OutputFlags):
+    """Where a result goes that can be drawn."""
+
+    figure: Figure = None
+
+
+@dataclass(frozen=True, slots=True)
 class ShowFlags:
-    """What is streamed, as said on the command line."""
+    """What is streamed."""
+
+    HEADING: ClassVar = "The show"
 
     source: Source = None
     fps: SourceRate = None
@@ -257,7 +322,7 @@ class ShowFlags:
         typer.Option(
             metavar="KIND",
             autocompletion=among("voice", "music"),
-            help="voice or music; else music.",
+            help="voice or music; default: music.",
         ),
     ] = None
     prefer: Annotated[
@@ -265,23 +330,23 @@ class ShowFlags:
         typer.Option(
             metavar="WHICH",
             autocompletion=among("smooth", "sharp"),
-            help="smooth (more frames) or sharp (clearer ones); else by motion.",
+            help="smooth (more frames) or sharp (clearer ones); default: by motion.",
         ),
     ] = None
     share: Share = None
     stutter: StutterLimit = None
-    reserve: Reserves = None
+    reserves: Reserves = None
     viewers: Annotated[
         str | None, typer.Option(metavar="RATE", help="The slowest viewers' download.")
     ] = None
 
     resolution: Annotated[
         str | None,
-        typer.Option(metavar="WIDTHxHEIGHT", help="Send this resolution, whatever looks better."),
+        typer.Option(metavar="WIDTHxHEIGHT", help="Send this resolution, whatever is better."),
     ] = None
     fps_sent: Annotated[
         str | None,
-        typer.Option(metavar="RATE", help="Send so many frames a second, whatever looks better."),
+        typer.Option(metavar="RATE", help="Send this frame rate, whatever is better."),
     ] = None
     cap: Annotated[
         str | None,
@@ -292,39 +357,26 @@ class ShowFlags:
         typer.Option(
             metavar="NAME",
             autocompletion=complete_footage,
-            help="By your own footage, as trial --keep named it.",
+            help="Use your own footage, as trial --keep named it.",
         ),
     ] = None
     ignore_machine: Annotated[
         bool,
-        typer.Option("--ignore-machine", help="Do not go by what encoders measured here."),
+        typer.Option("--ignore-machine", help="Do not use what encoders measured here."),
     ] = False
+    codec: Codec = None
+    hours: Annotated[
+        float | None,
+        typer.Option(min=0.1, max=744, help="Hours you stream a month; default: 20."),
+    ] = None
 
-    def wishes(
-        self, platforms: list[str] | None, codec: str | None = None, hours: float | None = None
-    ) -> ShowOptions:
-        """As the actions take it, with where it goes."""
+    def options(self, platforms: list[str] | None) -> ShowOptions:
+        """The same as the actions take it, with where it goes."""
         from eager_kestrel.actions.shows import ShowOptions
 
-        return ShowOptions(
-            platforms=tuple(platforms or ()),
-            codec=codec,
-            source=self.source,
-            fps=self.fps,
-            motion=self.motion,
-            prefer=self.prefer,
-            audio=self.audio,
-            share=self.share,
-            stutter=self.stutter,
-            reserves=tuple(self.reserve or ()),
-            viewers=self.viewers,
-            hours=hours,
-            resolution=self.resolution,
-            fps_sent=self.fps_sent,
-            cap=self.cap,
-            footage=self.footage,
-            any_machine=self.ignore_machine,
-        )
+        given = {field.name: getattr(self, field.name) for field in fields(self)}
+        given |= {"platforms": tuple(platforms or ()), "reserves": tuple(self.reserves or ())}
+        return ShowOptions(**given)
 
 
 def asker() -> Callable[[str], str] | None:

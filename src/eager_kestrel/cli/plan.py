@@ -3,33 +3,82 @@
 from __future__ import annotations
 
 import sys
+from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, ClassVar
 
 import typer
 
+from eager_kestrel.actions.export import KINDS, command_for, write_plan
+from eager_kestrel.actions.planning import keep, uplink_for, uplink_from_number
+from eager_kestrel.actions.planning import plan as plan_show
+from eager_kestrel.actions.shows import asked_show
+from eager_kestrel.actions.what_if import compare, needs_uplink, sweep, write_sweep
 from eager_kestrel.cli.options import (
     Around,
-    Codec,
     Days,
-    Figure,
+    DrawnFlags,
     FromEndpoints,
     GuideFolder,
-    Json,
     Platforms,
-    Quiet,
     ShowFlags,
     complete_show,
     grouped,
     single,
     with_unit,
 )
+from eager_kestrel.cli.rendering import deliver
+from eager_kestrel.cli.terminal import warn
+from eager_kestrel.core.errors import NoPlanError
 
 if TYPE_CHECKING:
     from eager_kestrel.core.connection.uplink import Uplink
-    from eager_kestrel.core.errors import NoPlanError
     from eager_kestrel.core.plan.plan import Plan
     from eager_kestrel.core.show.show import Show
+
+
+@dataclass(frozen=True, slots=True)
+class UploadFlags:
+    """Which upload to plan with."""
+
+    HEADING: ClassVar = "The upload"
+
+    upload: Annotated[
+        str | None,
+        typer.Option(metavar="RATE", help='Plan with a number such as "12 Mbit/s", not with runs.'),
+    ] = None
+    around: Around = None
+    from_: FromEndpoints = None
+    days: Days = 14
+
+    def uplink(self, show: Show) -> Uplink:
+        """The upload to plan with, and a word on standard error if hours call for one."""
+        if self.upload is not None:
+            return uplink_from_number(with_unit(self.upload))
+        uplink, said = uplink_for(show, self.days, self.around, self.from_ or ())
+        if said is not None:
+            warn(said)
+        return uplink
+
+
+@dataclass(frozen=True, slots=True)
+class WhatIfFlags:
+    """Questions beside the plan itself."""
+
+    HEADING: ClassVar = "What if"
+
+    sweep: Annotated[
+        str | None,
+        typer.Option(
+            metavar="RANGE",
+            help="See what is chosen over upload=1..40, share=50..80, motion or tier.",
+        ),
+    ] = None
+    compare: Annotated[
+        str | None,
+        typer.Option(metavar="SETTINGS", help='Side by side: "1280x720@60, 1920x1080@30".'),
+    ] = None
 
 
 @grouped
@@ -39,181 +88,63 @@ def plan(
         typer.Argument(
             metavar="[SHOW]",
             autocompletion=complete_show,
-            help="A show file or a bundled show; options stand over it. Else ./show.toml.",
+            help="A show file or a bundled show; options override it. Default: ./show.toml.",
         ),
     ] = None,
     platforms: Platforms = None,
-    upload: Annotated[
-        str | None,
-        typer.Option(metavar="RATE", help='Plan from a number such as "12 Mbit/s", not from runs.'),
-    ] = None,
-    wish: ShowFlags = ShowFlags(),
-    hours: Annotated[
-        float | None,
-        typer.Option(min=0.1, max=744, help="Hours you stream a month, to reckon data; else 20."),
-    ] = None,
-    copy_to: Annotated[
-        Path | None,
-        typer.Option(metavar="DIR", help="Where a local copy would go: how long its disk lasts."),
-    ] = None,
-    around: Around = None,
-    from_: FromEndpoints = None,
-    days: Days = 14,
-    codec: Codec = None,
-    guides: GuideFolder = None,
-    why: Annotated[bool, typer.Option("--why", help="Give the reason for every figure.")] = False,
-    sweep: Annotated[
-        str | None,
-        typer.Option(
-            metavar="RANGE",
-            help="See what is chosen over upload=1..40, share=50..80, motion, tier.",
-        ),
-    ] = None,
-    compare: Annotated[
-        str | None,
-        typer.Option(metavar="RESOLUTIONS", help='Side by side: "1280x720@60, 1920x1080@30".'),
-    ] = None,
-    figure: Figure = None,
-    out: Annotated[
-        Path | None,
-        typer.Option("--out", "-o", metavar="FILE", help="Write it: .json, .toml, .csv or .md."),
-    ] = None,
+    why: Annotated[bool, typer.Option("--why", help="Give the reason for every setting.")] = False,
     command: Annotated[
         str | None,
         typer.Option(metavar="FRAMEWORK", help="Print the command line of ffmpeg or gstreamer."),
     ] = None,
-    json: Json = False,
-    _: Quiet = False,
+    guides: GuideFolder = None,
+    upload: UploadFlags = UploadFlags(),
+    wish: ShowFlags = ShowFlags(),
+    copy_to: Annotated[
+        Path | None,
+        typer.Option(metavar="DIR", help="Where a local copy would go: how long its disk lasts."),
+    ] = None,
+    what_if: WhatIfFlags = WhatIfFlags(),
+    output: DrawnFlags = DrawnFlags(),
 ) -> None:
-    """Derive settings for your platforms from your connection, and say what bound each."""
-    from eager_kestrel.actions.planning import keep
-    from eager_kestrel.actions.planning import plan as plan_show
-    from eager_kestrel.actions.shows import asked_show
-    from eager_kestrel.cli.terminal import warn
-
-    asked = asked_show(show, wish.wishes(platforms, codec, hours))
+    """Derive settings for your platforms from your upload, and say what limited each."""
+    output.require(*KINDS)
+    asked = asked_show(show, wish.options(platforms))
     if asked.note is not None:
         warn(asked.note)
-    if sweep is not None:
-        from eager_kestrel.actions.what_if import needs_uplink
-
-        swept = _line(asked.show, upload, days, around, from_) if needs_uplink(sweep) else None
-        _sweep(sweep, asked.show, swept, guides, figure, out, json=json)
+    if what_if.sweep is not None:
+        uplink = upload.uplink(asked.show) if needs_uplink(what_if.sweep) else None
+        swept = sweep(what_if.sweep, asked.show, uplink, guides)
+        deliver(swept, output, writers={".csv": partial(write_sweep, swept)})
         return
-    uplink = _line(asked.show, upload, days, around, from_)
-    if compare is not None:
-        _compare(compare, asked.show, uplink, guides, json=json)
+    uplink = upload.uplink(asked.show)
+    if what_if.compare is not None:
+        deliver(compare(what_if.compare, asked.show, uplink, guides), output)
         return
     planned = plan_show(asked.show, uplink, guides, copy_to)
-    _write(planned.plan, figure, out)
-    if planned.plan.total_kbps > 0:
-        keep(planned.plan)
+    made = planned.plan
+    if made.total_kbps > 0:
+        keep(made)
     for note in planned.notes:
         warn(note)
-    _show(planned.plan, command, json=json, why=why)
-    if planned.plan.total_kbps == 0:
-        raise _no_plan(planned.plan)
-    if not planned.plan.feasible:
+    if command is not None and made.total_kbps > 0 and not output.json:
+        sys.stdout.write(command_for(made, command) + "\n")
+    else:
+        write = partial(write_plan, made)
+        deliver(made, output, writers=dict.fromkeys(KINDS, write), why=why)
+    if made.total_kbps == 0:
+        raise _no_plan(made)
+    if not made.feasible:
         raise typer.Exit(1)
 
 
-def _line(
-    show: Show, upload: str | None, days: int, around: str | None, places: list[str] | None
-) -> Uplink:
-    """The uplink to plan with, and a word where hours call for one."""
-    from eager_kestrel.actions.planning import uplink_for, uplink_from_number
-    from eager_kestrel.cli.terminal import warn
-
-    if upload is not None:
-        return uplink_from_number(with_unit(upload))
-    uplink, said = uplink_for(show, days, around, places or ())
-    if said is not None:
-        warn(said)
-    return uplink
-
-
-def _show(plan: Plan, command: str | None, *, json: bool, why: bool) -> None:
-    """Print the plan as asked: as a command line, as JSON, or as a card."""
-    from eager_kestrel.cli.terminal import console, print_json
-
-    if json:
-        print_json(plan.model_dump(mode="json"))
-    elif command is not None and plan.total_kbps > 0:
-        from eager_kestrel.actions.export import command_for
-
-        sys.stdout.write(command_for(plan, command) + "\n")
-    else:
-        from eager_kestrel.cli.plan_card import show_plan
-
-        show_plan(console(), plan, why=why)
-
-
-def _write(plan: Plan, figure: Path | None, out: Path | None) -> None:
-    """Draw the budget and write the plan where asked."""
-    if figure is not None:
-        from eager_kestrel.report.plan_figures import save_budget_figure
-
-        save_budget_figure(plan, figure)
-    if out is not None:
-        from eager_kestrel.actions.export import write_plan
-
-        write_plan(plan, out)
-
-
 def _no_plan(plan: Plan) -> NoPlanError:
-    from eager_kestrel.core.errors import NoPlanError
-
     failed = next(d for d in plan.destinations if not d.feasible)
     slow = failed.limited_by.get("bitrate") == "viewers"
     return NoPlanError(
         f"no settings for {failed.title}: {failed.infeasible_because}",
-        "raise --viewers, or choose another platform"
-        if slow
-        else "free some upload, or choose another platform",
+        f"{'raise --viewers' if slow else 'free some upload'}, or choose another platform",
     )
-
-
-def _compare(written: str, show: Show, uplink: Uplink, guides: Path | None, *, json: bool) -> None:
-    """Show finalists side by side."""
-    from eager_kestrel.actions.what_if import compare
-    from eager_kestrel.cli.terminal import console, print_json
-
-    found = compare(written, show, uplink, guides)
-    if json:
-        print_json(found.model_dump(mode="json"))
-    else:
-        from eager_kestrel.cli.plan_card import show_comparison
-
-        show_comparison(console(), found)
-
-
-def _sweep(
-    written: str,
-    show: Show,
-    uplink: Uplink | None,
-    guides: Path | None,
-    figure: Path | None,
-    out: Path | None,
-    *,
-    json: bool,
-) -> None:
-    """Show, draw and write a sweep."""
-    from eager_kestrel.actions.what_if import sweep, write_sweep
-    from eager_kestrel.cli.terminal import console, print_json
-
-    found = sweep(written, show, uplink, guides)
-    if figure is not None:
-        from eager_kestrel.report.plan_figures import save_sweep_figure
-
-        save_sweep_figure(found, figure)
-    if out is not None:
-        write_sweep(found, out)
-    if json:
-        print_json(found.model_dump(mode="json"))
-    else:
-        from eager_kestrel.cli.plan_card import show_sweep
-
-        show_sweep(console(), found)
 
 
 app = single("plan", plan)

@@ -9,6 +9,13 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from eager_kestrel.actions.practice import (
+    SimulatedTrouble,
+    simulated_connection,
+    simulated_platform,
+    simulated_uplink,
+    trouble_of,
+)
 from eager_kestrel.cli.options import (
     GuideFolder,
     Json,
@@ -16,16 +23,21 @@ from eager_kestrel.cli.options import (
     complete_practice,
     group,
 )
+from eager_kestrel.cli.terminal import console, ended_by_sigterm, print_json
+from eager_kestrel.core.errors import InputError
+from eager_kestrel.core.results import PracticeAddress
+from eager_kestrel.core.units import Bitrate, DataSize, parse_seconds, parse_share
+from eager_kestrel.core.words.numbers import counted
 
 if TYPE_CHECKING:
-    from eager_kestrel.actions.receiving import Received
+    from eager_kestrel.core.checks.findings import ReceivedStream
 
 app = group()
 
 
 @app.callback()
 def practice() -> None:
-    """Simulated stand-ins on this machine, to try things on."""
+    """Simulated connections and platforms on this machine."""
 
 
 @app.command("uplink")
@@ -33,7 +45,7 @@ def uplink(
     rate: Annotated[
         str | None, typer.Option(metavar="RATE", help='A constant rate, such as "8 Mbit/s".')
     ] = None,
-    line: Annotated[
+    trace: Annotated[
         str | None,
         typer.Option(
             metavar="NAME",
@@ -66,19 +78,10 @@ def uplink(
     json: Json = False,
 ) -> None:
     """Serve an upload endpoint behind a simulated uplink until Ctrl-C."""
-    from eager_kestrel.actions.practice import (
-        SimulatedTrouble,
-        simulated_connection,
-        simulated_uplink,
-    )
-    from eager_kestrel.cli.terminal import print_json
-    from eager_kestrel.core.errors import InputError
-    from eager_kestrel.core.units import Bitrate, DataSize, parse_seconds, parse_share
-
-    if (rate is None) == (line is None):
-        raise InputError("one line is needed", 'give --rate "8 Mbit/s" or --line wet-evening')
+    if (rate is None) == (trace is None):
+        raise InputError("no connection given", 'pass --rate "8 Mbit/s" or --trace wet-evening')
     simulated = simulated_connection(
-        line,
+        trace,
         Bitrate.parse(rate) if rate else None,
         parse_seconds(round_trip) * 1000,
         DataSize.parse(queue).bytes,
@@ -90,12 +93,13 @@ def uplink(
             per_connection_kbps=Bitrate.parse(per_connection).kbps if per_connection else None,
         ),
     )
-    with simulated_uplink(simulated, port) as standing:
+    with simulated_uplink(simulated, port) as there:
         if json:
-            print_json({"url": standing.url, "direct_url": standing.direct_url})
+            address = PracticeAddress(url=there.url, direct_url=there.direct_url)
+            print_json(address.model_dump(mode="json"))
         else:
-            sys.stdout.write(f"eager-kestrel measure {standing.url}\n")
-            sys.stderr.write("A simulated uplink stands here until Ctrl-C.\n")
+            sys.stdout.write(f"eager-kestrel measure {there.url}\n")
+            sys.stderr.write("A simulated uplink runs until Ctrl-C.\n")
         sys.stdout.flush()
         try:
             while True:
@@ -106,9 +110,6 @@ def uplink(
 
 def _at(written: str) -> tuple[str, float]:
     """``WHAT@TIME`` taken apart."""
-    from eager_kestrel.core.errors import InputError
-    from eager_kestrel.core.units import parse_seconds
-
     what, sign, when = written.partition("@")
     if not sign:
         raise InputError(f'"{written}" does not say when', f'write "{what.strip()}@10 s"')
@@ -138,10 +139,6 @@ def ingest(
     json: Json = False,
 ) -> None:
     """Be a simulated platform that obeys its guide, until Ctrl-C."""
-    from eager_kestrel.actions.practice import simulated_platform, trouble_of
-    from eager_kestrel.cli.terminal import console, ended_by_sigterm, print_json
-    from eager_kestrel.core.units import parse_seconds
-
     how_long, at = _at(stall) if stall is not None else ("3 s", None)
     trouble = trouble_of(
         stall_at=at,
@@ -151,10 +148,11 @@ def ingest(
     )
     with simulated_platform(platform, trouble, port, record, guides) as there:
         if json:
-            print_json({"url": there.url, "key": None if there.key.own else there.key.value})
+            key = None if there.key.own else there.key.value
+            print_json(PracticeAddress(url=there.url, key=key).model_dump(mode="json"))
         else:
             sys.stdout.write(f"{there.url} with the stream key: {there.key.shown}\n")
-            sys.stderr.write(f"A simulated {there.title} stands here until Ctrl-C.\n")
+            sys.stderr.write(f"A simulated {there.title} runs until Ctrl-C.\n")
         sys.stdout.flush()
         told = 0
         try:
@@ -172,13 +170,13 @@ def ingest(
     _tell(there.taking.received, told)
 
 
-def _tell(received: list[Received], told: int) -> int:
+def _tell(received: list[ReceivedStream], told: int) -> int:
     """A line for each stream that has ended since; how many were told by now."""
     for one in received[told:]:
         seen = one.findings.recording if one.findings is not None else None
-        frames = f", {seen.video.frames:,} frames in {seen.seconds:.1f} s" if seen else ""
+        frames = f", {counted(seen.video.frames, 'frame')} in {seen.seconds:.1f} s" if seen else ""
         late = f", {one.late_frames:,} late, the latest by {one.worst_delay_seconds:.2f} s"
         late = late if seen else ""
-        sys.stderr.write(f"stream {one.number}: {one.why_ended}{frames}{late}\n")
+        sys.stderr.write(f"stream {one.number}: {one.ended}{frames}{late}\n")
     sys.stderr.flush()
     return len(received)

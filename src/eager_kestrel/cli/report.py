@@ -7,26 +7,32 @@ from typing import Annotated
 
 import typer
 
+from eager_kestrel.actions.reporting import gathered
 from eager_kestrel.cli.options import GuideFolder, single
+from eager_kestrel.cli.terminal import busy, console
+from eager_kestrel.report.page import (
+    report_blocks,
+    report_title,
+    require_page,
+    with_words,
+    write_page,
+)
 
 
 def report(
     plan: Annotated[
-        str, typer.Argument(metavar="[PLAN]", help="A plan's JSON file; else the latest plan.")
+        str, typer.Argument(metavar="[PLAN]", help="A plan's JSON file; default: the latest plan.")
     ] = "latest",
     out: Annotated[
         Path, typer.Option("--out", "-o", metavar="FILE", help="The page: .html or .md.")
     ] = Path("report.html"),
     guides: GuideFolder = None,
 ) -> None:
-    """Write one page to keep: settings, why, steps down, the connection, and every proof there is."""
-    from eager_kestrel.actions.reporting import gathered
-    from eager_kestrel.cli.terminal import busy, console
-    from eager_kestrel.report.page import require_page, write_page
-
+    """Write one page to keep: settings, reasons, fallbacks, the upload, and every proof."""
     require_page(out)
     with busy("gathering what is kept"):
-        write_page(gathered(plan, guides), out)
+        told = gathered(plan, guides)
+        write_page(report_title(told), with_words([*report_blocks(told)], told.words), out)
     console().print(f"wrote {out}", markup=False, soft_wrap=True)
 
 

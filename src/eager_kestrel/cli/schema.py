@@ -7,13 +7,12 @@ from typing import Annotated
 
 import typer
 
+from eager_kestrel.actions import document_kinds, document_schema
 from eager_kestrel.cli.options import single
 
 
 def complete_kind(incomplete: str) -> list[str]:
     """Kinds of documents for shell completion."""
-    from eager_kestrel.actions import document_kinds
-
     return [kind for kind in document_kinds() if kind.startswith(incomplete)]
 
 
@@ -23,13 +22,11 @@ def schema(
         typer.Argument(
             metavar="[KIND]",
             autocompletion=complete_kind,
-            help="As in its format line, such as plan; left out: every kind.",
+            help="As in its format line, such as plan; default: list every kind.",
         ),
     ] = None,
 ) -> None:
     """Print the JSON Schema of a kind of document, such as a plan."""
-    from eager_kestrel.actions import document_kinds, document_schema
-
     sys.stdout.write("\n".join(document_kinds()) + "\n" if kind is None else document_schema(kind))
 
 

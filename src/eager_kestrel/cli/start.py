@@ -2,12 +2,36 @@
 
 from __future__ import annotations
 
+import dataclasses
+import sys
 from collections.abc import Callable, Mapping
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any, TypeVar
 
 import typer
 
+from eager_kestrel.actions import shows as begin
+from eager_kestrel.actions.guides import new_path
+from eager_kestrel.actions.planning import (
+    keep,
+    known_platforms,
+    known_uplink,
+    uplink_for,
+    uplink_from_number,
+)
+from eager_kestrel.actions.planning import plan as plan_show
+from eager_kestrel.actions.shows import (
+    is_unknown,
+    new_show,
+    on_this_machine,
+    reserves_from,
+    show_path,
+    usual_path,
+    weekday,
+    write_show,
+)
+from eager_kestrel.cli.guides import answered, understood_so
 from eager_kestrel.cli.options import (
     GuideFolder,
     Platforms,
@@ -16,6 +40,11 @@ from eager_kestrel.cli.options import (
     single,
     with_unit,
 )
+from eager_kestrel.cli.rendering import show as show_blocks
+from eager_kestrel.cli.terminal import warn
+from eager_kestrel.core.connection.hours import parse_time_of_day
+from eager_kestrel.core.errors import InputError, KestrelError, NotFoundError
+from eager_kestrel.report.blocks import blocks_of
 
 if TYPE_CHECKING:
     from eager_kestrel.actions.shows import ShowOptions
@@ -46,20 +75,12 @@ def start(
     ] = None,
 ) -> None:
     """Answer a few questions and get a show file, and the plan it leads to."""
-    import dataclasses
-    import sys
-
-    from eager_kestrel.actions.planning import uplink_from_number
-    from eager_kestrel.actions.shows import new_show, show_path, write_show
-    from eager_kestrel.cli.terminal import warn
-    from eager_kestrel.core.errors import InputError
-
     if upload is not None:
         upload = with_unit(upload)
         uplink_from_number(upload)  # said now rather than after all the questions
     asking = not yes and sys.stdin.isatty()
     path = show_path(out, replace=asking and _replaces(out))
-    wishes = dataclasses.replace(wish.wishes(platforms), at=at)
+    wishes = dataclasses.replace(wish.options(platforms), at=at)
     if not yes:
         if not sys.stdin.isatty():
             raise InputError("there is nobody to ask", "give --yes and options such as --for oxbow")
@@ -73,17 +94,12 @@ def start(
 
 def _replaces(out: Path | None) -> bool:
     """Whether a file that is there may go, as the person says."""
-    from eager_kestrel.actions.shows import usual_path
-
     path = usual_path(out)
     return path.exists() and typer.confirm(f"{path} is there already; replace it", err=True)
 
 
 def _ask(question: str, usual: str, read: Callable[[str], T]) -> T:
     """Ask until the answer can be read."""
-    from eager_kestrel.cli.terminal import warn
-    from eager_kestrel.core.errors import KestrelError
-
     while True:
         answer = typer.prompt(question, default=usual, err=True)
         try:
@@ -100,10 +116,6 @@ def _listed(heading: str, rows: Mapping[Any, str]) -> None:
 
 def _asked(title: str | None, given: ShowOptions, guides: Path | None) -> tuple[str, ShowOptions]:
     """Ask for everything no option gave."""
-    from dataclasses import replace
-
-    from eager_kestrel.actions import shows as begin
-    from eager_kestrel.actions.planning import known_platforms
 
     def wish(key: str, question: str, usual: str) -> None:
         """Ask for one wish until a show can be made of it."""
@@ -140,8 +152,6 @@ def _asked(title: str | None, given: ShowOptions, guides: Path | None) -> tuple[
 
 def _upload() -> str | None:
     """The upload, where no run says it."""
-    from eager_kestrel.actions.planning import known_uplink, uplink_from_number
-
     if known_uplink(None) is not None:
         return None
 
@@ -182,9 +192,6 @@ def _where_and_when(
 
 
 def _begins(given: ShowOptions, answer: str) -> ShowOptions:
-    from dataclasses import replace
-
-    from eager_kestrel.core.connection.hours import parse_time_of_day
 
     if answer.strip() == "-":
         return given
@@ -193,9 +200,6 @@ def _begins(given: ShowOptions, answer: str) -> ShowOptions:
 
 
 def _on_days(given: ShowOptions, answer: str) -> ShowOptions:
-    from dataclasses import replace
-
-    from eager_kestrel.actions.shows import weekday
 
     if answer.strip() == "-":
         return given
@@ -204,9 +208,6 @@ def _on_days(given: ShowOptions, answer: str) -> ShowOptions:
 
 
 def _going(given: ShowOptions, answer: str, guides: Path | None) -> ShowOptions:
-    from dataclasses import replace
-
-    from eager_kestrel.actions.shows import is_unknown, new_show
 
     names = tuple(part.strip() for part in answer.split(",") if part.strip())
     for name in names:
@@ -220,11 +221,6 @@ def _going(given: ShowOptions, answer: str, guides: Path | None) -> ShowOptions:
 
 def _made(platform: str) -> bool:
     """Offer to make a guide that is missing; whether one was made."""
-    from eager_kestrel.actions.guides import new_path
-    from eager_kestrel.cli.guides import answered, understood_so
-    from eager_kestrel.cli.terminal import warn
-    from eager_kestrel.core.errors import KestrelError
-
     if not typer.confirm(f"There is no guide for {platform}; make one now", err=True):
         return False
     page = typer.prompt(
@@ -242,20 +238,12 @@ def _made(platform: str) -> bool:
 
 
 def _reserves(answer: str) -> tuple[str, ...]:
-    from eager_kestrel.actions.shows import reserves_from
 
     return () if answer.strip() == "-" else reserves_from(answer)
 
 
 def _plan(show: Show, upload: str | None, guides: Path | None) -> None:
     """The plan it leads to; without any run, what to do to get one."""
-    from eager_kestrel.actions.planning import keep, uplink_for, uplink_from_number
-    from eager_kestrel.actions.planning import plan as plan_show
-    from eager_kestrel.actions.shows import on_this_machine
-    from eager_kestrel.cli.plan_card import show_plan
-    from eager_kestrel.cli.terminal import console, warn
-    from eager_kestrel.core.errors import NotFoundError
-
     try:
         if upload is not None:
             uplink = uplink_from_number(upload)
@@ -272,7 +260,7 @@ def _plan(show: Show, upload: str | None, guides: Path | None) -> None:
     plan = plan_show(here, uplink, guides).plan
     if plan.total_kbps > 0:
         keep(plan)
-    show_plan(console(), plan)
+    show_blocks(blocks_of(plan))
 
 
 app = single("start", start)

@@ -20,7 +20,6 @@ from eager_kestrel.core.words.runs import bars
 if TYPE_CHECKING:
     from rich.console import Console
     from rich.status import Status
-    from rich.table import Table
 
     from eager_kestrel.core.connection.progress import Event, PartialResult, Tell, WaitingFor
 
@@ -52,23 +51,6 @@ def console(*, stderr: bool = False) -> Console:
     if made.width > WIDEST:
         made.width = WIDEST
     return made
-
-
-def grid(*ratios: int) -> Table:
-    """A table without lines; a column of ratio 0 keeps to its content."""
-    from rich.table import Table
-
-    made = Table.grid(padding=(0, 2))
-    for ratio in ratios:
-        made.add_column(ratio=ratio or None, no_wrap=not ratio, overflow="fold")
-    return made
-
-
-def remark(screen: Console, line: str) -> None:
-    """A line worth attention, word for word: names in it may hold anything."""
-    from rich.text import Text
-
-    screen.print(Text("! ", style="yellow").append(line, style="default"))
 
 
 def print_json(document: dict[str, Any]) -> None:

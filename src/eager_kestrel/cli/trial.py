@@ -1,25 +1,36 @@
-"""``trial``: how somebody's own footage compresses, and the plan that follows."""
+"""``trial``: how your own footage compresses, and the plan that follows."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, ClassVar
 
 import typer
 
-from eager_kestrel.cli.options import GuideFolder, Json, Motion, Platforms, Quiet, grouped, single
+from eager_kestrel.actions.encode_trial import try_clip
+from eager_kestrel.actions.trial import judged, prepared, report_of, sheet_of, write_clips
+from eager_kestrel.cli.options import (
+    GuideFolder,
+    Motion,
+    OutputFlags,
+    Platforms,
+    grouped,
+    single,
+)
+from eager_kestrel.cli.rendering import deliver
+from eager_kestrel.cli.terminal import console, telling, warn
+from eager_kestrel.core.errors import InputError
 
 if TYPE_CHECKING:
-    from rich.console import Console
-
-    from eager_kestrel.actions.trial import TrialEncodes
-    from eager_kestrel.core.footage import Trial
+    from eager_kestrel.actions.encode_trial import TrialEncodes
 
 
 @dataclass(frozen=True, slots=True)
 class SeeFlags:
-    """Ways to see it with one's own eyes."""
+    """Ways to see it with your own eyes."""
+
+    HEADING: ClassVar = "See it"
 
     sheet: Annotated[
         Path | None,
@@ -32,6 +43,15 @@ class SeeFlags:
         bool,
         typer.Option("--blind", help="Rank the sheet by eye before you are told which is which."),
     ] = False
+
+    def require(self) -> None:
+        """Refuse what could not be shown, before a long trial."""
+        from eager_kestrel.report.figures import require_kind
+
+        if self.sheet is not None:
+            require_kind(self.sheet)
+        elif self.blind:
+            raise InputError("there is no sheet to rank", "give --sheet FILE")
 
 
 @grouped
@@ -46,53 +66,28 @@ def trial(
     ] = None,
     bitrate: Annotated[
         str | None,
-        typer.Option(metavar="RATE", help="Try up to this, where no platform is named."),
+        typer.Option(metavar="RATE", help="Try up to this, if no platform is named."),
     ] = None,
     motion: Motion = None,
     keep: Annotated[
         str | None, typer.Option(metavar="NAME", help="Keep what was learned: plan --footage NAME.")
     ] = None,
-    see: SeeFlags = SeeFlags(),
     guides: GuideFolder = None,
-    json: Json = False,
-    _: Quiet = False,
+    see: SeeFlags = SeeFlags(),
+    output: OutputFlags = OutputFlags(),
 ) -> None:
-    """Encode your own clip around a plan: which resolution looks best at which bitrate."""
-    from eager_kestrel.actions.trial import plan_with, prepared, try_clip
-    from eager_kestrel.cli.terminal import console, print_json, telling
-
-    _require(see)
+    """Encode your own clip around a plan: which resolution is best at which bitrate."""
+    see.require()
+    output.require()
     asked = prepared(clip, tuple(platforms or ()), upload, bitrate, motion, keep, guides)
-    with telling("cutting stretches", quiet=json) as tell:
+    with telling("cutting stretches", quiet=output.json) as tell:
         tried = try_clip(asked.clip, asked.wanted, tell)
     _see(tried, see)
-    planned = plan_with(asked, tried.trial)
-    if json:
-        plan = None if planned is None else planned.model_dump(mode="json")
-        print_json(tried.trial.model_dump(mode="json") | {"plan": plan})
-        return
-    show_trial(console(), tried.trial)
-    if planned is not None:
-        from eager_kestrel.cli.plan_card import show_plan
-
-        show_plan(console(), planned)
-
-
-def _require(see: SeeFlags) -> None:
-    """Refuse what could not be shown, before a long trial."""
-    from eager_kestrel.core.errors import InputError
-    from eager_kestrel.report.figures import require_kind
-
-    if see.sheet is not None:
-        require_kind(see.sheet)
-    elif see.blind:
-        raise InputError("there is nothing to look at", "give --sheet FILE")
+    deliver(report_of(asked, tried.trial), output)
 
 
 def _see(tried: TrialEncodes, see: SeeFlags) -> None:
     """Sheets and clips; blind, the person ranks first."""
-    from eager_kestrel.actions.trial import judged, sheet_of, write_clips
-    from eager_kestrel.cli.terminal import console, warn
     from eager_kestrel.report.contact_sheet import CROP, save_sheet
 
     if see.clips is not None:
@@ -111,40 +106,6 @@ def _see(tried: TrialEncodes, see: SeeFlags) -> None:
         console(stderr=True).print(line, markup=False)
     told = sheet_of(tried, CROP)
     save_sheet(told.crops, see.sheet, told.title)
-
-
-def show_trial(screen: Console, found: Trial) -> None:
-    """Every encode, then what it teaches."""
-    from rich.table import Table
-
-    from eager_kestrel.cli.terminal import remark
-    from eager_kestrel.core.words.numbers import looks
-
-    said = ", ".join(
-        f"{s.begin_seconds:g} s (SI {s.si:.0f}, TI {s.ti:.0f})" for s in found.stretches
-    )
-    screen.print(f"[bold]{found.clip}[/], {found.codec} {found.preset}", highlight=False)
-    screen.print(f"stretches at {said}; looks by {found.metric}", highlight=False, markup=False)
-    table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
-    for heading in ("encode", "took, kbit/s", "XPSNR", "SSIM", "VMAF", "looks", ""):
-        text = heading in ("encode", "looks", "")
-        table.add_column(heading, justify="left" if text else "right", no_wrap=True)
-    for point in found.points:
-        table.add_row(
-            point.words,
-            f"{point.kbps:,.0f}",
-            f"{point.xpsnr_db:.1f}",
-            f"{point.ssim:.4f}",
-            "-" if point.vmaf is None else f"{point.vmaf:.1f}",
-            looks(point.look),
-            "best" if point.on_hull else "",
-            style="bold" if point.on_hull else None,
-        )
-    screen.print(table)
-    for line in found.lessons:
-        remark(screen, line)
-    if found.footage.name != "unnamed":
-        remark(screen, f"kept: plan --footage {found.footage.name}")
 
 
 app = single("trial", trial)

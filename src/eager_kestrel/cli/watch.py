@@ -6,10 +6,14 @@ import sys
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, ClassVar
 
 import typer
 
+from eager_kestrel.actions.relay import watch_through as stand_between
+from eager_kestrel.actions.relay_targets import RelayOptions
+from eager_kestrel.actions.watching import WatchOptions, sees_connections, watch_interface
+from eager_kestrel.actions.watching import watch as watch_stream
 from eager_kestrel.cli.options import (
     GuideFolder,
     Json,
@@ -19,17 +23,21 @@ from eager_kestrel.cli.options import (
     grouped,
     single,
 )
+from eager_kestrel.cli.terminal import ended_by_sigterm, warn
+from eager_kestrel.cli.watch_view import View, show_ended
+from eager_kestrel.core.errors import InputError
 
 if TYPE_CHECKING:
     from eager_kestrel.actions.broadcasts import KeptBroadcast
     from eager_kestrel.actions.relay import RelayReport
     from eager_kestrel.actions.watching import Connection
-    from eager_kestrel.cli.watch_view import View
 
 
 @dataclass(frozen=True, slots=True)
 class StreamFlags:
-    """Which stream, as said on the command line."""
+    """Which stream."""
+
+    HEADING: ClassVar = "Which stream"
 
     to: Annotated[
         list[str] | None,
@@ -57,10 +65,12 @@ class StreamFlags:
 
 @dataclass(frozen=True, slots=True)
 class RelayFlags:
-    """Tier between program and platform, as said on the command line."""
+    """Standing between program and platform."""
+
+    HEADING: ClassVar = "In between"
 
     through: Annotated[
-        bool, typer.Option("--through", help="Stand in between: the program sends to us.")
+        bool, typer.Option("--through", help="Stand in between: the program sends to this command.")
     ] = False
     port: Annotated[
         int, typer.Option(min=0, max=65535, help="With --through: where; 0 takes a free one.")
@@ -68,7 +78,7 @@ class RelayFlags:
     practice: Annotated[
         str | None,
         typer.Option(
-            metavar="LINE",
+            metavar="CONNECTION",
             help='With --through: a simulated platform behind a simulated connection: "5 Mbit/s".',
         ),
     ] = None
@@ -76,7 +86,9 @@ class RelayFlags:
 
 @dataclass(frozen=True, slots=True)
 class AlertFlags:
-    """How to be told, as said on the command line."""
+    """How to be told."""
+
+    HEADING: ClassVar = "Alerts"
 
     bell: Annotated[bool, typer.Option("--bell", help="Ring when something is wrong.")] = False
     notify: Annotated[
@@ -87,31 +99,28 @@ class AlertFlags:
 @grouped
 def watch(
     plan: Annotated[
-        str, typer.Argument(metavar="[PLAN]", help="A plan's JSON file; else the latest plan.")
+        str, typer.Argument(metavar="[PLAN]", help="A plan's JSON file; default: the latest plan.")
     ] = "latest",
     which: StreamFlags = StreamFlags(),
     between: RelayFlags = RelayFlags(),
     alerts: AlertFlags = AlertFlags(),
     within: Annotated[
-        str, typer.Option(metavar="TIME", help="Stop after so long in any case.")
+        str, typer.Option(metavar="TIME", help="Stop after this long in any case.")
     ] = "12 h",
     guides: GuideFolder = None,
     json: Json = False,
     _: Quiet = False,
 ) -> None:
-    """Watch the stream any program sends: is it carried, who is at fault, what to do.
+    """Watch the stream any program sends: does it arrive, what is at fault, what to do.
 
     With --json: one document a second. What was seen is kept: see review and runs list.
     """
-    from eager_kestrel.cli.terminal import ended_by_sigterm
-    from eager_kestrel.cli.watch_view import View, show_aired
-
     with ended_by_sigterm(), View(json=json, bell=alerts.bell, notify=alerts.notify) as view:
         if between.through or between.practice is not None:
             aired = watch_through(plan, which, between, within, guides, view)
         else:
             aired = _from_outside(plan, which, within, guides, view)
-    failed = [show_aired(one, quiet=json) for one in aired]
+    failed = [show_ended(one, quiet=json) for one in aired]
     raise typer.Exit(1 if any(failed) else 0)
 
 
@@ -119,11 +128,6 @@ def _from_outside(
     plan: str, which: StreamFlags, within: str, guides: Path | None, view: View
 ) -> tuple[KeptBroadcast, ...]:
     """Watch the program's own connection; nothing is aired where only a rate was seen."""
-    from eager_kestrel.actions.watching import WatchOptions, sees_connections, watch_interface
-    from eager_kestrel.actions.watching import watch as watch_stream
-    from eager_kestrel.cli.terminal import warn
-    from eager_kestrel.core.errors import InputError
-
     if which.to is not None and len(which.to) > 1:
         raise InputError("one stream is watched from outside", "give one --to, or --through")
     wish = WatchOptions(
@@ -139,7 +143,7 @@ def _from_outside(
     if sees_connections():
         return (watch_stream(wish, view.tell, _chooser(view), view.found, view.waiting),)
     warn(
-        "this system does not tell how other programs' connections stand: only a rate is seen; "
+        "this system does not show other programs' connections, only a rate; "
         "eager-kestrel watch --through sees the stream itself"
     )
     watch_interface(wish, view.tell)
@@ -148,8 +152,6 @@ def _from_outside(
 
 def _chooser(view: View) -> Callable[[Sequence[Connection]], Connection] | None:
     """Asks which of several is meant; None where nobody is there to ask."""
-    import sys
-
     if not sys.stdin.isatty():
         return None
 
@@ -172,10 +174,6 @@ def watch_through(
     plan: str, which: StreamFlags, between: RelayFlags, within: str, guides: Path | None, view: View
 ) -> tuple[KeptBroadcast, ...]:
     """Stand in between until the stream ends."""
-    from eager_kestrel.actions.relay import watch_through as stand_between
-    from eager_kestrel.actions.relay_targets import RelayOptions
-    from eager_kestrel.core.errors import InputError
-
     if which.pid is not None or which.program is not None:
         raise InputError("with --through the program sends to us", "leave --pid and --program out")
     wish = RelayOptions(
@@ -192,9 +190,9 @@ def watch_through(
     def ready(told: RelayReport) -> None:
         sys.stderr.write(
             f"Send to {told.address} with the stream key: {told.shown_key}\n"
-            f"It is passed on to {', '.join(told.places)}\n"
+            f"It is passed on to {', '.join(told.targets)}\n"
         )
         sys.stderr.flush()
-        view.titled(f"through us to {', '.join(told.places)}")
+        view.titled(f"through us to {', '.join(told.targets)}")
 
     return stand_between(wish, view.tell, asker(), ready)

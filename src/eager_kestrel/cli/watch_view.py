@@ -8,20 +8,19 @@ from collections import deque
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Self
 
-from eager_kestrel.cli.terminal import console, grid, remark, warn
+from eager_kestrel.cli.rendering import grid, show
+from eager_kestrel.cli.terminal import console, warn
 from eager_kestrel.core.stutter import LATE_SECONDS
 from eager_kestrel.core.words import broadcasts as words
 from eager_kestrel.core.words.runs import bars
+from eager_kestrel.report.stream_blocks import broadcast_blocks
 
 if TYPE_CHECKING:
-    from rich.console import Console
     from rich.live import Live
     from rich.panel import Panel
-    from rich.table import Table
 
     from eager_kestrel.actions.broadcasts import KeptBroadcast
     from eager_kestrel.actions.watching import Connection
-    from eager_kestrel.core.connection.broadcast import Broadcast
     from eager_kestrel.core.watching.sample import Now
 
 SHOWN_SECONDS = 1.0
@@ -32,7 +31,7 @@ FIRST_SECONDS = 2.0
 GONE_SECONDS = 6.0
 """Of no connection, before a line says so."""
 MOST_BREACHES = 3
-SHORT = ("sent", "waiting", "arrived", "late frames")
+SHORT = ("sent", "queued", "arrived", "late frames")
 """What is shown of each of several."""
 AGAIN_SECONDS = 20.0
 """Before a sound or a notice is given again."""
@@ -186,7 +185,7 @@ class View:
         rows = [
             ("sent", words.sent_of(now.sent_kbps, now.planned_kbps)),
             ("", bars(list(stream.sent), BARS)),
-            ("waiting", f"{now.queued_seconds:.2f} s of stream in the queue"),
+            ("queued", f"{now.queued_seconds:.2f} s"),
             ("", bars([*waits, 1.0], BARS + 1)[:-1]),
             ("arrived", f"{now.carried_kbps:,.0f} kbit/s"),
             ("round trips", words.round_trips(now.round_trip_ms, now.least_round_trip_ms)),
@@ -195,10 +194,10 @@ class View:
             late = words.late_of(now.late_frames, now.frames, now.lost_frames)
             rows.append(("late frames", late))
         if now.fps is not None:
-            rows.append(("frames", f"{now.fps:.4g} a second"))
+            rows.append(("frame rate", f"{now.fps:.4g} fps"))
         if now.cores is not None:
             again = words.sent_again(now.resent_bytes, now.sent_kbps * 125 * now.seconds)
-            rows += [("sent again", again), ("program", words.takes(now.cores, now.memory_mb))]
+            rows += [("resent", again), ("program", words.takes(now.cores, now.memory_mb))]
         return [row for row in rows if row[0] in SHORT] if short else rows
 
     def _alert(self, now: Now) -> None:
@@ -236,82 +235,11 @@ def _notice(text: str) -> None:
 _notice_missing: list[bool] = []
 
 
-def show_aired(aired: KeptBroadcast, *, quiet: bool = False) -> bool:
+def show_ended(kept: KeptBroadcast, *, quiet: bool = False) -> bool:
     """The card of a broadcast that is over; whether something was late or broke a rule."""
-    broadcast = aired.broadcast
+    broadcast = kept.broadcast
     if not quiet:
-        screen = console()
-        show_broadcast(screen, broadcast)
-        screen.print(words.kept(broadcast.id, on_disk=aired.kept), style="dim", markup=False)
+        show(broadcast_blocks(broadcast))
+        said = words.kept(broadcast.id, on_disk=kept.kept)
+        console().print(said, style="dim", markup=False)
     return any(trouble.late for trouble in broadcast.troubles) or bool(broadcast.breaches)
-
-
-def show_broadcast(
-    screen: Console, broadcast: Broadcast, at: dict[float, str] | None = None
-) -> None:
-    """What was carried, and each trouble with its time and cause.
-
-    Args:
-        screen: to draw on.
-        broadcast: what is shown.
-        at: for each trouble's seconds the time of day; else the seconds are shown.
-    """
-    from rich.panel import Panel
-    from rich.text import Text
-
-    card = grid(0, 1)
-    rows = [
-        (
-            "aired",
-            words.for_how_long(
-                broadcast.lasted_seconds, broadcast.typical_kbps, broadcast.planned_kbps
-            ),
-        ),
-        ("planned", broadcast.planned or "-"),
-        ("ended", broadcast.ended),
-    ]
-    if broadcast.frames is not None:
-        late = words.late_of(broadcast.late_frames, broadcast.frames, broadcast.lost_frames)
-        rows.insert(1, ("late frames", late))
-    for name, value in rows:
-        card.add_row(Text(name, style="dim"), Text(value))
-    bad = any(trouble.late for trouble in broadcast.troubles)
-    whole = Panel(
-        card,
-        title=Text(
-            f"Broadcast of {broadcast.taken_at[:16].replace('T', ' ')}, "
-            f"{words.seen_as(broadcast.program, broadcast.to)}"
-        ),
-        title_align="left",
-        border_style="red" if bad else "green",
-        padding=(0, 1),
-    )
-    screen.print(whole)
-    if broadcast.troubles:
-        screen.print(_troubles(broadcast, at or {}))
-    else:
-        screen.print("Nothing went wrong.")
-    for line in broadcast.breaches:
-        remark(screen, line)
-
-
-def _troubles(broadcast: Broadcast, at: dict[float, str]) -> Table:
-    from rich.table import Table
-
-    table = Table(box=None, padding=(0, 1, 0, 0), header_style="dim")
-    for heading in ("at", "lasted", "fault", "waited", "what"):
-        table.add_column(
-            heading,
-            justify="right" if heading in ("lasted", "waited") else "left",
-            no_wrap=heading != "what",
-        )
-    for trouble in broadcast.troubles:
-        table.add_row(
-            at.get(trouble.at_seconds, words.clock(trouble.at_seconds)),
-            f"{trouble.lasted_seconds:.0f} s",
-            words.CAUSES[trouble.cause],
-            f"{trouble.worst_queue_seconds:.1f} s",
-            trouble.text,
-            style="red" if trouble.late else None,
-        )
-    return table

@@ -148,8 +148,8 @@ class History(Database):
         self._derive(RUNS, which, _derived_run)
         clause, values = RUNS.where(which)
         query = (
-            "SELECT id, taken_at, endpoint, endpoint_name, kind, partial, failed, reading_kbps, most_kbps, "
-            f"windows, steps, {NOT_DERIVED} FROM runs {clause}"
+            "SELECT id, taken_at, endpoint, endpoint_name, kind, partial, failed, reading_kbps, "
+            f"most_kbps, windows, steps, {NOT_DERIVED} FROM runs {clause}"
         )
         with self.reading() as database:
             found = [_run_evidence(row) for row in database.execute(query, values)]
@@ -169,7 +169,7 @@ class History(Database):
                 f"FROM runs {clause}",
                 values,
             ).fetchall()
-        return [RunRow(*row) for row in found]
+        return [RunRow(**dict(zip(RunRow.model_fields, row, strict=True))) for row in found]
 
     def find(self, name: str) -> Run:
         """A run by its id, the beginning of one, or ``latest``.

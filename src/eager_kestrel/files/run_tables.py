@@ -10,7 +10,6 @@ from __future__ import annotations
 import csv
 import hashlib
 import io
-import json
 import re
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
@@ -22,8 +21,8 @@ from pydantic import ValidationError
 from pydantic_core import from_json, to_json
 
 from eager_kestrel.core.connection.broadcast import Broadcast
-from eager_kestrel.core.connection.run import Endpoint, Run
-from eager_kestrel.core.connection.summarising import phase_summary, run_document, without_figures
+from eager_kestrel.core.connection.run import Endpoint, Export, Run
+from eager_kestrel.core.connection.summarising import phase_summary
 from eager_kestrel.core.document import format_name, require_format
 from eager_kestrel.core.errors import FormatError, KestrelError, UnitError
 from eager_kestrel.core.previous import converted
@@ -64,15 +63,9 @@ class Read:
     """One line for each row that could not be taken."""
 
 
-def runs_json(runs: list[Run], broadcasts: Sequence[Broadcast] = ()) -> str:
-    """Runs with all their samples, and broadcasts; ``read_runs`` gives them back whole."""
-    document: dict[str, Any] = {
-        "format": format_name("runs"),
-        "runs": [run_document(run, samples=True) for run in runs],
-    }
-    if broadcasts:
-        document["broadcasts"] = [one.model_dump(mode="json") for one in broadcasts]
-    return json.dumps(document, indent=1) + "\n"
+def runs_json(runs: Sequence[Run], broadcasts: Sequence[Broadcast] = ()) -> str:
+    """Runs with their samples, and broadcasts."""
+    return Export(runs=tuple(runs), broadcasts=tuple(broadcasts)).model_dump_json(indent=1) + "\n"
 
 
 BEGIN = f'{{"format": "{format_name("runs")}", "runs": ['
@@ -206,7 +199,7 @@ def _own(document: dict[str, Any], where: str) -> Read:
         raise FormatError("no runs in it", "export again", where)
     for number, row in enumerate(rows, 1):
         try:
-            kept = without_figures(row)
+            kept = {key: value for key, value in row.items() if key != "summary"}
             read.runs.append(run_row(Run.model_validate(kept), to_json(kept).decode()))
         except (ValidationError, AttributeError, TypeError) as error:
             what = error.errors()[0] if isinstance(error, ValidationError) else None

@@ -10,7 +10,7 @@ import textwrap
 from collections.abc import Iterator
 from typing import Any
 
-from pydantic import BaseModel, TypeAdapter
+from pydantic import BaseModel
 
 from eager_kestrel.core.document import format_name
 from eager_kestrel.core.errors import NotFoundError, nearest_name
@@ -19,21 +19,25 @@ KINDS: dict[str, tuple[str, str]] = {
     "guide": ("guide.guide", "Guide"),
     "show": ("show.show", "Show"),
     "settings": ("checks.settings", "Settings"),
-    "run": ("listings", "RunDocument"),
-    "runs": ("listings", "RunsDocument"),
-    "run-list": ("listings", "RunList"),
-    "run-comparison": ("listings", "RunComparison"),
+    "run": ("connection.run", "RunDocument"),
+    "runs": ("connection.run", "Export"),
+    "run-list": ("connection.run", "RunList"),
+    "run-comparison": ("connection.run", "RunComparison"),
+    "import": ("results", "ImportResult"),
+    "schedule": ("connection.pooling", "Schedule"),
     "endpoints": ("connection.endpoints", "NamedEndpoints"),
     "counted": ("connection.summarising", "EndpointCount"),
     "hours": ("connection.hours", "Hours"),
     "ranking": ("connection.endpoints", "Ranking"),
-    "rankings": ("listings", "Rankings"),
-    "guide-list": ("listings", "GuideList"),
-    "guide-check": ("listings", "GuideCheck"),
-    "guide-diff": ("listings", "GuideDiff"),
+    "rankings": ("connection.endpoints", "Rankings"),
+    "guide-list": ("results", "GuideList"),
+    "guide-check": ("results", "GuideCheck"),
+    "guide-diff": ("results", "GuideDiff"),
+    "questions": ("guide.questions", "Questions"),
     "plan": ("plan.plan", "Plan"),
     "machine": ("show.machine", "MeasuredMachine"),
     "trial": ("footage", "Trial"),
+    "trial-report": ("plan.plan", "TrialReport"),
     "footage": ("footage", "Footage"),
     "forecast": ("forecast.forecast", "Forecast"),
     "need": ("choice.what_if", "Needs"),
@@ -45,11 +49,14 @@ KINDS: dict[str, tuple[str, str]] = {
     "broadcast": ("connection.broadcast", "Broadcast"),
     "review": ("watching.review", "Review"),
     "rehearsal": ("checks.rehearsal", "Rehearsal"),
-    "rehearsals": ("listings", "Rehearsals"),
+    "rehearsals": ("checks.rehearsal", "Rehearsals"),
     "proofs": ("checks.findings", "Proofs"),
-    "received": ("listings", "ReceivedList"),
+    "received": ("checks.findings", "ReceivedList"),
     "explanation": ("plan.glossary", "Explained"),
-    "terms": ("listings", "TermList"),
+    "terms": ("results", "TermList"),
+    "practice": ("results", "PracticeAddress"),
+    "far-end": ("results", "FarEnd"),
+    "demo": ("watching.review", "DemoStory"),
 }
 """By the kind in a document's ``format`` line, where it is defined."""
 TITLES = {"guide": f"Ingest guidelines of one platform, {format_name('guide')}"}
@@ -69,15 +76,12 @@ def schema_text(kind: str) -> str:
     if kind not in KINDS:
         raise NotFoundError(f'no document is called "{kind}"', nearest_name(kind, kinds(), ""))
     module, name = KINDS[kind]
-    model = getattr(importlib.import_module(f"eager_kestrel.core.{module}"), name)
-    if isinstance(model, type) and issubclass(model, BaseModel):
-        schema = model.model_json_schema(mode="validation")
-        for inner in _models(model, set()):
-            part = schema if inner is model else schema.get("$defs", {}).get(inner.__name__)
-            if part:
-                _describe(part, inner)
-    else:
-        schema = TypeAdapter(model).json_schema()
+    model: type[BaseModel] = getattr(importlib.import_module(f"eager_kestrel.core.{module}"), name)
+    schema = model.model_json_schema(mode="validation")
+    for inner in _models(model, set()):
+        part = schema if inner is model else schema.get("$defs", {}).get(inner.__name__)
+        if part:
+            _describe(part, inner)
     schema["$schema"] = "https://json-schema.org/draft/2020-12/schema"
     schema["title"] = TITLES.get(kind, format_name(kind))
     return json.dumps(schema, indent=2) + "\n"

@@ -1,55 +1,53 @@
-"""A plan, and whatever else is kept, as one page: self-contained HTML, or Markdown.
+"""Blocks as a page: self-contained HTML, or Markdown; and the report, a page of everything kept.
 
-The page needs no script and no network; figures are SVG inside it.
+A page needs no script and no network; its figures are SVG inside it.
 """
 
 from __future__ import annotations
 
+import os
 import re
 import tempfile
-from collections.abc import Callable
-from dataclasses import dataclass, field
+from collections.abc import Callable, Iterable, Iterator
+from itertools import groupby
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from eager_kestrel.core.errors import InputError, StorageError
-from eager_kestrel.core.plan import card_text as sheet
-from eager_kestrel.core.plan.exports import cell, plan_markdown
 from eager_kestrel.core.units import Bitrate
-from eager_kestrel.core.words import broadcasts as aired_words
 from eager_kestrel.core.words import runs as run_words
+from eager_kestrel.report.blocks import (
+    Block,
+    Cell,
+    Figure,
+    Heading,
+    Note,
+    Parts,
+    Rows,
+    Styled,
+    Table,
+    draw,
+    text_of,
+)
+from eager_kestrel.report.connection_blocks import hours_blocks, moment
+from eager_kestrel.report.plan_blocks import (
+    basis,
+    beside,
+    budget_table,
+    card_blocks,
+    copy_said,
+    data_said,
+    forecast_steps,
+    source_of,
+    split_blocks,
+)
+from eager_kestrel.report.stream_blocks import findings_blocks, review_blocks
 
 if TYPE_CHECKING:
-    from markupsafe import Markup
-
-    from eager_kestrel.core.checks.findings import Findings
-    from eager_kestrel.core.checks.rehearsal import Rehearsal
-    from eager_kestrel.core.connection.hours import Hours
-    from eager_kestrel.core.forecast.forecast import Forecast
-    from eager_kestrel.core.plan.plan import DestinationPlan, Plan
-    from eager_kestrel.core.watching.review import ReportMaterial, Review
+    from eager_kestrel.core.plan.plan import DestinationPlan
+    from eager_kestrel.core.watching.review import ReportMaterial
 
 KINDS = (".html", ".htm", ".md")
-
-
-@dataclass(frozen=True, slots=True)
-class TextLine:
-    """A line of a section."""
-
-    text: str
-    state: str = ""
-    """``held``, ``failed``, ``mind`` or nothing."""
-
-
-@dataclass(frozen=True, slots=True)
-class Section:
-    """A part of the page that is there only when there is something to tell."""
-
-    title: str
-    lines: tuple[TextLine, ...] = ()
-    columns: tuple[str, ...] = ()
-    rows: tuple[tuple[str, ...], ...] = ()
-    draw: Callable[[Path], None] | None = field(default=None, repr=False)
 
 
 def require_page(path: Path) -> None:
@@ -64,231 +62,234 @@ def require_page(path: Path) -> None:
         )
 
 
-def page(told: ReportMaterial, kind: str) -> str:
-    """The page as text.
+def write_page(title: str, blocks: Iterable[Block], path: Path) -> None:
+    """Write blocks as a page, whole or not at all; the extension says which kind.
 
-    Args:
-        told: what it tells.
-        kind: ``.html`` or ``.md``.
+    Raises:
+        InputError: the file name is no page's.
+        StorageError: it could not be saved.
     """
-    sections = sections_of(told)
-    return _markdown(told, sections) if kind == ".md" else _html(told, sections)
+    require_page(path)
+    render = markdown if path.suffix.lower() == ".md" else html
+    text = render(title, list(blocks))
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        part = path.with_name(f".{path.name}.part")
+        part.write_text(text, encoding="utf-8")
+        os.replace(part, path)
+    except OSError as error:
+        what = error.strerror or str(error)
+        raise StorageError(what, "choose another folder", str(path)) from None
 
 
-def sections_of(told: ReportMaterial) -> list[Section]:
-    """Everything beside the plan that is there to be told."""
-    found = []
-    if told.forecast is not None:
-        found.append(_forecast(told.forecast))
-    if told.hours is not None and told.hours.hours:
-        found.append(_hours(told.hours))
-    if told.rehearsals:
-        found.append(_rehearsals(told.rehearsals))
-    if told.findings is not None:
-        found.append(_findings(told.findings))
-    if told.review is not None:
-        found.append(_review(told.review))
-    return found
+# The report
 
 
-def _forecast(found: Forecast) -> Section:
-    from eager_kestrel.core.words.runs import hourly
-    from eager_kestrel.report.connection_figures import save_forecast_figure
-
-    return Section(
-        "How much it would have stuttered",
-        (
-            TextLine(found.verdict, "held" if found.steps and found.steps[0].within else "mind"),
-            *(TextLine(line) for line in found.unknown),
-        ),
-        ("settings", "stutter"),
-        tuple(
-            (step.settings, "not known" if step.stutter is None else hourly(step.stutter))
-            for step in found.steps
-        ),
-        lambda path: save_forecast_figure(found, path),
-    )
+def report_title(told: ReportMaterial) -> str:
+    """Of the page."""
+    return told.plan.inputs.title or "Your stream"
 
 
-def _hours(found: Hours) -> Section:
-    from eager_kestrel.report.connection_figures import save_hours_figure
-
-    def rate(kbps: float | None) -> str:
-        return "-" if kbps is None else str(Bitrate.from_kbps(kbps))
-
-    return Section(
-        "The connection by hour of day",
-        (),
-        ("hour", "runs", "typical", "floor"),
-        tuple(
-            (
-                f"{hour.hour:02d}:00",
-                str(hour.runs or hour.readings),
-                rate(hour.typical_kbps),
-                rate(hour.floor_kbps),
-            )
-            for hour in found.hours
-        ),
-        lambda path: save_hours_figure(found, path),
-    )
-
-
-def _rehearsals(found: tuple[Rehearsal, ...]) -> Section:
-    return Section(
-        "Rehearsed",
-        tuple(
-            TextLine(
-                f"{one.platform}, {one.planned}: "
-                + run_words.verdict(
-                    one.verdict.text, one.verdict.limited_by, held=one.verdict.held
-                ),
-                "held" if one.verdict.held else "failed",
-            )
-            for one in found
-        ),
-    )
-
-
-def _findings(found: Findings) -> Section:
-    wrong = [one for one in found.findings if one.severity != "fine"]
-    fine = len(found.findings) - len(wrong)
-    holds = "1 rule holds" if fine == 1 else f"{fine} rules hold"
-    said = TextLine(f"{found.breaches} broken, {holds}", "failed" if found.breaches else "held")
-    return Section(
-        "Checked",
-        (said,),
-        ("guide", "rule", "found", "wanted", "what to do") if wrong else (),
-        tuple((one.label, one.rule, one.found, one.wanted, one.do) for one in wrong),
-    )
-
-
-def _review(found: Review) -> Section:
-    from eager_kestrel.report.broadcast_figures import save_broadcast_figure
-
-    broadcast = found.broadcast
-    last = aired_words.for_how_long(
-        broadcast.lasted_seconds, broadcast.typical_kbps, broadcast.planned_kbps
-    )
-    return Section(
-        f"The last show, {broadcast.taken_at[:16].replace('T', ' ')}",
-        (TextLine(f"{last}."), *(TextLine(line) for line in found.next_time)),
-        ("at", "lasted", "fault", "what") if found.incidents else (),
-        tuple(
-            (
-                one.at,
-                f"{one.trouble.lasted_seconds:.0f} s",
-                aired_words.CAUSES[one.trouble.cause],
-                one.trouble.text,
-            )
-            for one in found.incidents
-        ),
-        lambda path: save_broadcast_figure(broadcast, path),
-    )
-
-
-def _place(plan: Plan, there: DestinationPlan) -> dict[str, Any]:
-    steps = [
-        f"{step.video.words} ({Bitrate.from_kbps(step.total_kbps).in_kbps()} in all)"
-        for step in there.fallbacks
-    ]
-    return {
-        "title": sheet.title_of(plan, there),
-        "rows": sheet.card_rows(plan, there),
-        "because": there.infeasible_because,
-        "ingest": there.ingest,
-        "steps": steps,
-        "beside": sheet.beside(there),
-        "reasons": there.reasons,
-        "offers": [offer.text for offer in there.offers],
-    }
-
-
-def _html(told: ReportMaterial, sections: list[Section]) -> str:
-    import jinja2
-
-    from eager_kestrel.report.plan_figures import save_budget_figure
-
+def report_blocks(told: ReportMaterial) -> Iterator[Block]:
+    """Everything there is to tell of a plan: settings, why, what it rests on, and every proof."""
     plan = told.plan
-    loader = jinja2.PackageLoader("eager_kestrel.report", "templates")
-    environment = jinja2.Environment(loader=loader, autoescape=True, trim_blocks=True)
-    drawn = [
-        {
-            "title": one.title,
-            "lines": one.lines,
-            "columns": one.columns,
-            "rows": one.rows,
-            "figure": "" if one.draw is None else _figure(one.draw, number),
-        }
-        for number, one in enumerate(sections)
-    ]
-    budget = _figure(lambda path: save_budget_figure(plan, path), len(sections))
-    made = f"Planned {plan.made_at[:16].replace('T', ' ')}." if plan.made_at else ""
-    return environment.get_template("page.html").render(
-        title=plan.inputs.title or "Your stream",
-        source=sheet.source_of(plan),
-        made=made,
-        warnings=plan.warnings,
-        places=[_place(plan, there) for there in plan.destinations],
-        division=sheet.division(plan),
-        budget=sheet.budget_sums(plan),
-        figures={"budget": budget},
-        sections=drawn,
-        data=[sheet.data_said(plan), sheet.copy_said(plan)],
-        words=told.words,
-        basis=sheet.basis(plan),
+    made = f" Planned {moment(plan.made_at)}." if plan.made_at else ""
+    yield Note(f"From {source_of(plan)}.{made}", "dim")
+    for line in plan.warnings:
+        yield Note(line, "mind", mark="!")
+    yield Heading("What to type in")
+    for there in plan.destinations:
+        yield from card_blocks(plan, there)
+    for there in plan.destinations:
+        if there.feasible and there.ingest:
+            yield Note(f"{there.title}: send to {' or '.join(there.ingest)}", "dim")
+    if plan.split is not None:
+        yield from split_blocks(plan)
+    yield Heading("When it struggles")
+    yield from _of_each(told, _fallbacks)
+    yield Heading("Where the bitrate comes from")
+    yield budget_table(plan)
+    yield Figure(lambda path: draw(plan, path))
+    yield Heading("Why each setting is what it is")
+    yield from _of_each(told, _reasons)
+    yield from _proofs(told)
+    yield Heading("Data and a local copy")
+    yield Note(data_said(plan))
+    yield Note(copy_said(plan))
+    yield Heading("What it rests on")
+    for line in basis(plan):
+        yield Note(line, "dim")
+
+
+def _of_each(
+    told: ReportMaterial, blocks: Callable[[DestinationPlan], Iterator[Block]]
+) -> Iterator[Block]:
+    """The blocks of each destination, under its name if there are several."""
+    several = len(told.plan.destinations) > 1
+    for there in told.plan.destinations:
+        if there.feasible:
+            if several:
+                yield Heading(there.title, level=3)
+            yield from blocks(there)
+
+
+def _fallbacks(there: DestinationPlan) -> Iterator[Block]:
+    steps = tuple(
+        (f"{number}.", step.video.words, Bitrate.from_kbps(step.total_kbps).in_kbps())
+        for number, step in enumerate(there.fallbacks, 1)
     )
+    if steps:
+        yield Table(("", "fallback", ">total"), steps)
+    yield Rows(tuple(beside(there)))
 
 
-def _figure(draw: Callable[[Path], None], number: int) -> Markup:
-    """A figure as it stands in the page; the plotting library has escaped what is in it."""
+def _reasons(there: DestinationPlan) -> Iterator[Block]:
+    rows = tuple((Styled(r.about, "dim"), Styled(r.value, "strong"), r.text) for r in there.reasons)
+    yield Table(("setting", "value", "why"), rows)
+    for offer in there.offers:
+        yield Note(offer.text, mark="↑")
+
+
+def _proofs(told: ReportMaterial) -> Iterator[Block]:
+    """What is kept beside the plan; each part is there only if there is something to tell."""
+    if (expected := told.forecast) is not None:
+        yield Heading("How much it would have stuttered")
+        held = bool(expected.steps) and expected.steps[0].within
+        yield Note(expected.verdict, "good" if held else "mind")
+        yield forecast_steps(expected)
+        for line in expected.unknown:
+            yield Note(line, "dim")
+        yield Figure(lambda path: draw(expected, path))
+    if (by_hour := told.hours) is not None and by_hour.hours:
+        yield Heading("Upload by hour of the day", extra=True)
+        yield from hours_blocks(by_hour)
+        yield Figure(lambda path: draw(by_hour, path))
+    if told.rehearsals:
+        yield Heading("Rehearsed")
+        for one in told.rehearsals:
+            verdict = one.verdict
+            said = run_words.verdict(verdict.text, verdict.limited_by, held=verdict.held)
+            state = "good" if verdict.held else "bad"
+            yield Note(f"{one.platform}, {one.planned}: {said}", state)  # type: ignore[arg-type]
+    if told.findings is not None:
+        yield Heading("Checked")
+        yield from findings_blocks(told.findings)
+    if (last := told.review) is not None:
+        yield Heading("The last broadcast", extra=True)
+        yield from review_blocks(last)
+        yield Figure(lambda path: draw(last, path))
+
+
+def with_words(blocks: list[Block], words: Iterable[tuple[str, str]]) -> list[Block]:
+    """Blocks, and behind them the words of the trade that stand in them, explained."""
+    text = markdown("", [b for b in blocks if not isinstance(b, Figure)]).lower()
+    used = [(name, says) for name, says in words if name.lower() in text]
+    rows = tuple((Styled(name, "strong"), says) for name, says in used)
+    return [*blocks, Heading("The words used", extra=True), Rows(rows)] if used else blocks
+
+
+# Markdown
+
+
+def markdown(title: str, blocks: list[Block]) -> str:
+    """Blocks as Markdown; figures are left out."""
+    lines = [f"# {plain(title)}", ""] if title else []
+    for block in blocks:
+        lines += [*_markdown(block), ""]
+    return re.sub(r"\n{3,}", "\n\n", "\n".join(lines)).strip() + "\n"
+
+
+def plain(text: str) -> str:
+    """A text as it may stand in Markdown: on one line, and nothing in it is markup."""
+    return re.sub(r"([|<>])", r"\\\1", " ".join(text.split()))
+
+
+def _markdown(block: Block) -> Iterator[str]:
+    match block:
+        case Heading():
+            yield f"{'#' * block.level} {plain(block.text)}"
+        case Note():
+            yield f"- {plain(f'{block.mark} {block.text}'.strip())}"
+        case Rows(title="", rows=rows):
+            for name, *rest in rows:
+                said = ", ".join(plain(text_of(cell)) for cell in rest if text_of(cell))
+                yield f"- **{plain(text_of(name))}**: {said}"
+        case Rows():
+            yield f"### {plain(block.title)}"
+            yield ""
+            wide = max(len(row) for row in block.rows)
+            yield from _grid(("", "", block.notes)[:wide], block.rows)
+            if block.subtitle:
+                yield ""
+                yield plain(block.subtitle)
+        case Table():
+            yield from _grid(block.headings, block.rows)
+        case Parts():
+            cells = ((p.name, Bitrate.from_kbps(p.kbps).in_kbps(), p.said) for p in block.parts)
+            yield from _grid(("part", ">upload", ""), tuple(cells))
+        case Figure():
+            return
+
+
+def _grid(headings: tuple[str, ...], rows: tuple[tuple[Cell, ...], ...]) -> Iterator[str]:
+    yield "| " + " | ".join(plain(name.removeprefix(">")) for name in headings) + " |"
+    yield "|" + "|".join(" ---: " if name.startswith(">") else " --- " for name in headings) + "|"
+    for row in rows:
+        yield "| " + " | ".join(plain(text_of(cell)) for cell in row) + " |"
+
+
+# HTML
+
+
+def html(title: str, blocks: list[Block]) -> str:
+    """Blocks as a page of HTML, figures inside it."""
+    import jinja2
     from markupsafe import Markup
 
-    return Markup(_svg(draw, number))  # noqa: S704
+    figures = [_svg(b.draw, n) for n, b in enumerate(b for b in blocks if isinstance(b, Figure))]
+    drawn = iter([Markup(svg) for svg in figures])  # noqa: S704 - the plotting library escaped it
+    loader = jinja2.PackageLoader("eager_kestrel.report", "templates")
+    environment = jinja2.Environment(loader=loader, autoescape=True, trim_blocks=True)
+    environment.filters["kbps"] = lambda kbps: Bitrate.from_kbps(kbps).in_kbps()
+    return environment.get_template("page.html").render(
+        title=title, sections=[_section(part, drawn) for part in _sections(blocks)]
+    )
 
 
-def _svg(draw: Callable[[Path], None], number: int) -> str:
+def _sections(blocks: list[Block]) -> Iterator[list[Block]]:
+    """Blocks up to the next heading of a section."""
+    part: list[Block] = []
+    for block in blocks:
+        if isinstance(block, Heading) and block.level == 2 and part:
+            yield part
+            part = []
+        part.append(block)
+    yield part
+
+
+def _section(blocks: list[Block], drawn: Iterator[Any]) -> dict[str, Any]:
+    """A section for the template: cards that follow each other stand side by side."""
+    first = blocks[0] if blocks and isinstance(blocks[0], Heading) else None
+    parts: list[dict[str, Any]] = []
+    for is_card, group in groupby(blocks, lambda b: isinstance(b, Rows) and bool(b.title)):
+        if is_card:
+            parts.append({"kind": "cards", "cards": [*group]})
+            continue
+        for block in group:
+            if isinstance(block, Figure):
+                parts.append({"kind": "figure", "svg": next(drawn)})
+            else:
+                parts.append({"kind": type(block).__name__.lower(), "block": block})
+    return {"extra": first is not None and first.extra, "parts": parts}
+
+
+def _svg(draw_it: Callable[[Path], None], number: int) -> str:
     """A figure as SVG to stand in a page: no header, and no name two figures could share."""
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder, "figure.svg")
-        draw(path)
+        draw_it(path)
         text = path.read_text(encoding="utf-8")
     text = text[text.index("<svg") :]
     text = re.sub(r"<metadata>.*?</metadata>", "", text, flags=re.DOTALL)
     text = re.sub(r'\bid="', f'id="f{number}-', text)
     return re.sub(r'(href="#|url\(#)', rf"\1f{number}-", text)
-
-
-def _markdown(told: ReportMaterial, sections: list[Section]) -> str:
-    lines = [plan_markdown(told.plan).rstrip(), ""]
-    for section in sections:
-        lines += [f"## {section.title}", ""]
-        lines += [f"- {line.text}" for line in section.lines]
-        if section.rows:
-            lines += [
-                "",
-                "| " + " | ".join(section.columns) + " |",
-                "|" + " --- |" * len(section.columns),
-            ]
-            lines += ["| " + " | ".join(cell(said) for said in row) + " |" for row in section.rows]
-        lines.append("")
-    if told.words:
-        lines += ["## The words used", ""]
-        lines += [f"- **{name}**: {said}" for name, said in told.words]
-    return "\n".join(lines).rstrip() + "\n"
-
-
-def write_page(told: ReportMaterial, path: Path) -> None:
-    """Write the page; the extension says which kind.
-
-    Raises:
-        InputError: the file name is no page's.
-        StorageError: the disk would not take it.
-    """
-    require_page(path)
-    text = page(told, ".md" if path.suffix.lower() == ".md" else ".html")
-    try:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        path.write_text(text, encoding="utf-8")
-    except OSError as error:
-        what = error.strerror or str(error)
-        raise StorageError(what, "choose another place", str(path)) from None

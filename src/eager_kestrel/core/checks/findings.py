@@ -57,3 +57,27 @@ class Proofs(Frozen):
     rehearsals: tuple[Rehearsal, ...] = ()
     """Without their moments."""
     findings: Findings | None = None
+
+
+class ReceivedStream(Frozen):
+    """One stream that came, from its beginning to its end."""
+
+    number: int
+    ended: str
+    """Why."""
+    findings: Findings | None
+    """None if fewer than two frames arrived."""
+    worst_delay_seconds: float
+    late_frames: int = 0
+    file: str | None = None
+    """Where it was recorded."""
+    file_error: str | None = None
+    """Why not all of it was kept."""
+
+
+class ReceivedList(Frozen):
+    """Every stream that came (``receive``)."""
+
+    format: str = format_name("received")
+    streams: tuple[ReceivedStream, ...]
+    refused: int

@@ -14,7 +14,7 @@ from typing import Literal
 import numpy as np
 
 from eager_kestrel.core.document import Frozen, format_name
-from eager_kestrel.core.plan.plan import Fallback
+from eager_kestrel.core.plan.plan import Fallback, Plan
 from eager_kestrel.core.stutter import LATE_SECONDS, Stutter, stutters
 from eager_kestrel.core.words import plans
 from eager_kestrel.core.words import runs as words
@@ -102,6 +102,25 @@ class Rehearsal(Frozen):
     would_hold: str | None = None
     """The step down that would have held, in words."""
     moments: tuple[Moment, ...]
+
+
+class Rehearsals(Frozen):
+    """Rehearsals of a plan (``rehearse``): of one destination in a row, or of several together."""
+
+    format: str = format_name("rehearsals")
+    held: bool
+    """Whether what was asked for held, or something below it."""
+    together: bool
+    """Whether they were sent at the same time, each to its own destination."""
+    rehearsals: tuple[Rehearsal, ...]
+    settled: Plan | None = None
+    """The plan with the settings that held; None if none did."""
+
+    @property
+    def best(self) -> Rehearsal:
+        """The one that held at the highest bitrate; else the last."""
+        held = [one for one in self.rehearsals if one.verdict.held]
+        return max(held, key=lambda one: one.total_kbps, default=self.rehearsals[-1])
 
 
 GIVE_UP_SECONDS = 1.2

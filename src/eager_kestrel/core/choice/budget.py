@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Literal
 
 from eager_kestrel.core.document import Frozen
 from eager_kestrel.core.words import plans as words
+from eager_kestrel.core.words.numbers import CODEC_NAMES
 
 if TYPE_CHECKING:
     from eager_kestrel.core.connection.uplink import Uplink
@@ -117,12 +118,15 @@ def beside(waterfall: Budget, others_kbps: float) -> Budget:
 
 
 def destination_steps(
-    safe_kbps: float, transport: str, extra: Overhead, audio_kbps: float
+    safe_kbps: float, transport: str, extra: Overhead, audio_kbps: float, audio_codec: str
 ) -> tuple[BudgetStep, ...]:
     """The rest of the waterfall for one destination: transport overhead, audio, video."""
     video = round(max(0.0, extra.video_kbps(safe_kbps, audio_kbps)), 3)
     carried = round(min(safe_kbps, video + audio_kbps), 3)
-    headers, audio = words.headers_step(transport.upper()), words.audio_step(audio_kbps)
+    headers, audio = (
+        words.headers_step(transport.upper()),
+        words.audio_step(audio_kbps, CODEC_NAMES[audio_codec]),
+    )
     return (
         BudgetStep(
             name="transport overhead", before_kbps=safe_kbps, after_kbps=carried, why=headers

@@ -113,6 +113,13 @@ class Ranking(Frozen):
     points: tuple[Nearness, ...]
 
 
+class Rankings(Frozen):
+    """The ingest servers of each platform that was asked for (``measure --rank``)."""
+
+    format: str = format_name("rankings")
+    rankings: tuple[Ranking, ...]
+
+
 def nearness(name: str, url: str, tries: list[AnswerTimes]) -> Nearness:
     """What the tries of one point say."""
     answers = [t.answer_ms for t in tries if t.answer_ms is not None]

@@ -22,6 +22,7 @@ from eager_kestrel.core.connection.evidence import (
     evidence_of,
 )
 from eager_kestrel.core.connection.hours import Hours, HourUplink
+from eager_kestrel.core.connection.run import RunDocument
 from eager_kestrel.core.connection.throughput import (
     FLOOR_PERCENTILE,
     GRID_SECONDS,
@@ -31,7 +32,7 @@ from eager_kestrel.core.connection.throughput import (
     grid_windows,
 )
 from eager_kestrel.core.connection.uplink import ASSUMED_SPREAD, Uplink
-from eager_kestrel.core.document import Frozen
+from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.errors import FormatError
 from eager_kestrel.core.words import runs as words
 
@@ -394,3 +395,19 @@ def _quarter(begins: str, here: list[Run]) -> QuarterOfRuns:
         typical_kbps=None if uplink is None else uplink.typical_kbps,
         floor_kbps=None if uplink is None else uplink.floor_kbps,
     )
+
+
+class Schedule(Frozen):
+    """The runs of a schedule, and what they lead to (``measure --repeat``)."""
+
+    format: str = format_name("schedule")
+    runs: tuple[RunDocument, ...]
+    failed: tuple[str, ...]
+    """Why runs failed, each in a line."""
+    uplink: Uplink
+    quarters: tuple[QuarterOfRuns, ...]
+    safe_kbps: float
+    """With the customary share, and nothing reserved."""
+    limited_by: str
+    leads_to: tuple[str, ...]
+    """The settings of each destination of the plan these runs lead to, in a line."""

@@ -7,13 +7,13 @@ named in ``counted_by`` says the peer has received.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from datetime import datetime
 from typing import Literal
 from urllib.parse import urlsplit
 
 from pydantic import Field, model_validator
 
+from eager_kestrel.core.connection.broadcast import Broadcast, BroadcastRow
 from eager_kestrel.core.connection.uplink import Uplink
 from eager_kestrel.core.document import Frozen, Kept, format_name
 
@@ -206,8 +206,13 @@ class RunSummary(Frozen):
     """What a careful person would remark on, most important first."""
 
 
-@dataclass(frozen=True, slots=True)
-class RunRow:
+class RunDocument(Run):
+    """A run with everything it says (``measure``, ``runs show``); samples only if asked for."""
+
+    summary: RunSummary
+
+
+class RunRow(Frozen):
     """A kept run in a line."""
 
     id: str
@@ -217,3 +222,33 @@ class RunRow:
     floor_kbps: float | None
     partial: bool
     kind: Kind
+
+
+class RunList(Frozen):
+    """Kept runs and broadcasts, oldest first (``runs list``)."""
+
+    format: str = format_name("run-list")
+    runs: tuple[RunRow, ...]
+    broadcasts: tuple[BroadcastRow, ...]
+    all_runs: int
+    """That are kept, listed or not."""
+    all_broadcasts: int
+    size_bytes: int
+    """Of the history on the disk."""
+
+
+class Export(Frozen):
+    """Everything that is kept (``runs export``), or runs written to a file (``measure --out``)."""
+
+    format: str = format_name("runs")
+    runs: tuple[Run, ...]
+    broadcasts: tuple[Broadcast, ...] = ()
+
+
+class RunComparison(Frozen):
+    """Runs side by side (``runs compare``)."""
+
+    format: str = format_name("run-comparison")
+    runs: tuple[RunDocument, ...]
+    said: str
+    """Whether their floors can be told apart."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -12,6 +12,8 @@ from eager_kestrel.core.connection.run import (
     BothEnds,
     PhaseSummary,
     RoundTripSummary,
+    Run,
+    RunDocument,
     RunSummary,
     Series,
 )
@@ -21,7 +23,7 @@ from eager_kestrel.core.errors import FormatError
 from eager_kestrel.core.words import runs as words
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.connection.run import Phase, Run
+    from eager_kestrel.core.connection.run import Phase
     from eager_kestrel.core.connection.uplink import Uplink
 
 
@@ -33,8 +35,7 @@ UNEVEN = 0.5
 """A spread above this deserves a word."""
 BUSY_SHARE = 0.02
 BUSY_KBPS = 100.0
-RUN_FIGURES = frozenset({"uplink", "verdicts"})
-PHASE_FIGURES = frozenset({"latency", *PhaseSummary.model_fields})
+PHASES = ("idle", "one_connection", "several_connections")
 """Background upload above both of these spoils a measurement."""
 
 
@@ -133,38 +134,16 @@ def _of_evenness(one: PhaseSummary | None, swings: tuple[float, float] | None) -
         yield words.stalled(one.stalled_share)
 
 
-def run_document(run: Run, *, samples: bool) -> dict[str, Any]:
-    """The run as JSON with its figures; with or without the samples they rest on."""
-    document = run.model_dump(mode="json")
-    for name, phase in _phases(run):
-        part = document[name]
-        if not samples:
-            del part["samples"], part["round_trips"]
-        trips, figures = round_trip_summary(phase), phase_summary(phase)
-        part["latency"] = trips.model_dump() if trips else None
-        part |= figures.model_dump() if figures else {}
-    found = summary_of(run)
-    document["uplink"] = found.uplink.model_dump(mode="json") if found.uplink else None
-    document["verdicts"] = list(found.verdicts)
-    return document
-
-
-def without_figures(document: dict[str, Any]) -> dict[str, Any]:
-    """A run's document without the figures that are computed anew every time."""
-    kept = {key: value for key, value in document.items() if key not in RUN_FIGURES}
-    for name in ("idle", "one_connection", "several_connections"):
-        if isinstance(part := kept.get(name), dict):
-            kept[name] = {key: part[key] for key in part if key not in PHASE_FIGURES}
-    return kept
-
-
-def _phases(run: Run) -> list[tuple[str, Phase]]:
-    named = [
-        ("idle", run.idle),
-        ("one_connection", run.one_connection),
-        ("several_connections", run.several_connections),
-    ]
-    return [(name, phase) for name, phase in named if phase is not None]
+def run_document(run: Run, *, samples: bool) -> RunDocument:
+    """A run with its figures; with or without the samples they rest on."""
+    kept = run
+    if not samples:
+        bare = {"samples": Series(seconds=(), delivered_bytes=()), "round_trips": ()}
+        phases = {name: getattr(run, name) for name in PHASES}
+        slim = {name: p and p.model_copy(update=bare) for name, p in phases.items()}
+        kept = run.model_copy(update=slim)
+    fields = {name: getattr(kept, name) for name in Run.model_fields}
+    return RunDocument(**fields, summary=summary_of(run))
 
 
 TAIL_SECONDS = 0.5

@@ -32,8 +32,8 @@ from eager_kestrel.core.guide.rules import (
 from eager_kestrel.core.quantities import FrameRate, Rate, ResolutionSize
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.resolution import Resolution
-
+    from eager_kestrel.core.results import Change
+from eager_kestrel.core.resolution import Resolution
 
 STALE_AFTER_DAYS = 180
 
@@ -258,16 +258,6 @@ class Guide(Frozen):
 
 ROW_NAMES = ("resolution", "frame_rate", "codec", "transport", "name")
 """What a row is for; it stands in the row's own key."""
-
-
-class Change(Frozen):
-    """One key that differs."""
-
-    key: str
-    before: str
-    """Empty when the key is new."""
-    after: str
-    """Empty when it is gone."""
 
 
 def changes(old: Guide, new: Guide) -> tuple[Change, ...]:

@@ -16,7 +16,7 @@ from typing import Any
 
 from pydantic import ValidationError
 
-from eager_kestrel.core.document import first_error
+from eager_kestrel.core.document import Frozen, first_error, format_name
 from eager_kestrel.core.errors import FormatError, InputError, KestrelError, nearest_name
 from eager_kestrel.core.guide.amounts import AUDIO_KBPS, Amount, amounts_in, bound_in
 from eager_kestrel.core.guide.guide import Guide
@@ -508,3 +508,30 @@ def _put(document: Document, key: str, value: Any) -> None:
 def _usual_shape(resolution: Resolution) -> AspectRatio:
     """The shape people would call it, else its own."""
     return next((shape for shape in USUAL_SHAPES if shape.fits(resolution)), resolution.shape)
+
+
+class Offered(Frozen):
+    """A proposal in a document of questions."""
+
+    value: str
+    words: str
+    doubt: str = ""
+
+
+class OpenQuestion(Frozen):
+    """A question, what the page proposes, and the answer somebody writes in."""
+
+    key: str
+    asks: str
+    like: str
+    proposals: tuple[Offered, ...] = ()
+    answer: str | None = None
+    """Left null: skipped; ``-`` does the same."""
+
+
+class Questions(Frozen):
+    """Everything there is to decide about a page."""
+
+    format: str = format_name("questions")
+    page: str
+    questions: tuple[OpenQuestion, ...]

@@ -12,18 +12,6 @@ import io
 import shlex
 from typing import TYPE_CHECKING
 
-from eager_kestrel.core.plan.card_text import (
-    basis,
-    beside,
-    budget_sums,
-    card_rows,
-    copy_said,
-    data_said,
-    division,
-    source_of,
-)
-from eager_kestrel.core.units import Bitrate
-
 if TYPE_CHECKING:
     from eager_kestrel.core.plan.plan import AudioSettings, DestinationPlan, Plan, VideoSettings
 
@@ -303,60 +291,3 @@ def plan_csv(plan: Plan) -> str:
                 | {"total_kbps": planned.total_kbps}
             )
     return out.getvalue()
-
-
-def plan_markdown(plan: Plan) -> str:
-    """Everything a plan says, as Markdown: cards, why, steps down, division, budget, basis."""
-    lines = [f"# {cell(plan.inputs.title or 'Your stream')}", "", f"From {source_of(plan)}.", ""]
-    for there in plan.destinations:
-        lines += _destination_markdown(plan, there)
-    if plan.split is not None:
-        lines += [
-            "## The connection, divided",
-            "",
-            *(f"- {cell(said)}" for said in division(plan)),
-            "",
-        ]
-    lines += ["## Budget", "", "| step | after | why |", "| --- | ---: | --- |"]
-    for step in budget_sums(plan):
-        why = f"{step.why} → {step.mark}" if step.mark else step.why
-        lines.append(f"| {cell(step.name)} | {step.after} | {cell(why)} |")
-    lines += [
-        "",
-        "## Data and a local copy",
-        "",
-        f"- {cell(data_said(plan))}",
-        f"- {cell(copy_said(plan))}",
-        "",
-    ]
-    if plan.warnings:
-        lines += ["## Mind", "", *(f"- {cell(warning)}" for warning in plan.warnings), ""]
-    lines += ["## What it rests on", "", *(f"- {cell(said)}" for said in basis(plan))]
-    return "\n".join(lines).rstrip() + "\n"
-
-
-def _destination_markdown(plan: Plan, there: DestinationPlan) -> list[str]:
-    """The card of one destination, why it is so, and the steps down."""
-    lines = [f"## {cell(there.title)}", ""]
-    if there.video is None:
-        return [*lines, cell(there.infeasible_because), ""]
-    lines += ["| setting | value | limited by |", "| --- | --- | --- |"]
-    lines += [f"| {row.name} | {cell(row.value)} | {row.bound} |" for row in card_rows(plan, there)]
-    lines += ["", "### Why", ""]
-    lines += [f"- {r.about} {cell(r.value)}: {cell(r.text)}" for r in there.reasons]
-    if there.fallbacks:
-        lines += ["", "### When it struggles, step down", ""]
-        lines += [
-            f"{number}. {step.video.words} ({Bitrate.from_kbps(step.total_kbps).in_kbps()} in all)"
-            for number, step in enumerate(there.fallbacks, 1)
-        ]
-    lines += ["", *(f"- {name}: {cell(said)}" for name, said in beside(there))]
-    lines += [f"- {cell(offer.text)}" for offer in there.offers]
-    if there.ingest:
-        lines.append(f"- send to: {', '.join(there.ingest)}")
-    return [*lines, ""]
-
-
-def cell(text: str) -> str:
-    """A text as it may stand in a cell of a Markdown table."""
-    return " ".join(text.split()).replace("|", "\\|")

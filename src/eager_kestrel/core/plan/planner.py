@@ -146,7 +146,7 @@ def _planned(place: DestinationContext, show: Show, waterfall: Budget) -> Destin
     rate = top_rate if best is None else weighed.candidates[best].frame_rate
     extra = overhead(transport, rate, audio.sample_rate_hz)
     safe_kbps = place.safe_kbps / field.copies
-    steps = destination_steps(safe_kbps, transport, extra, audio.bitrate_kbps)
+    steps = destination_steps(safe_kbps, transport, extra, audio.bitrate_kbps, audio.codec)
     why = _refused(place, show, waterfall, weighed)
     if best is None or why is not None:
         because = {"infeasible_because": why, "limited_by": _bound(weighed)}

@@ -225,6 +225,24 @@ class MeasuredMachine(Frozen):
         """Whether something else ran that needs much of the machine."""
         return self.others_share >= BUSY_SHARE
 
+    def meanings(self) -> list[str]:
+        """What it comes to: for each encoder and resolution, the slowest preset that keeps up."""
+        said = []
+        groups: dict[tuple[str, str], list[EncoderPoint]] = {}
+        for point in self.points:
+            at = f"{point.resolution} at {float(point.wanted):g}"
+            groups.setdefault((point.encoder, at), []).append(point)
+        for (encoder, resolution), points in groups.items():
+            holding = [p for p in points if p.holds]
+            failing = next((p.preset for p in points if not p.holds), None)
+            best = (holding[-1].preset, holding[-1].cores_share) if holding else None
+            said.append(words.means(encoder, resolution, best, failing or None))
+        if (e := self.endurance) is not None:
+            said.append(words.endured(e.name, e.minutes, e.first_fps, e.last_fps))
+        if self.beside_others:
+            said.append(words.beside(self.others_share))
+        return said
+
     def machine(self, now: datetime) -> Machine:
         """What a plan goes by: of each preset the least it did on any resolution.
 

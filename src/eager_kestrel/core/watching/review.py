@@ -9,23 +9,24 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from eager_kestrel.core.checks.rehearsal import HOLDS_SHARE
+from eager_kestrel.core.checks.findings import Findings
+from eager_kestrel.core.checks.rehearsal import HOLDS_SHARE, Rehearsal
 from eager_kestrel.core.connection.broadcast import STANDING_SECONDS, Broadcast, BroadcastTrouble
 from eager_kestrel.core.connection.evidence import broadcast_evidence
+from eager_kestrel.core.connection.run import RunDocument
 from eager_kestrel.core.connection.throughput import GRID_SECONDS
 from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.forecast.evidence import Evidence
 from eager_kestrel.core.forecast.replay import Replay, Sending
+from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.stutter import LATE_SECONDS, Stutter, stutters
 from eager_kestrel.core.words import broadcasts as words
 
 if TYPE_CHECKING:
     from eager_kestrel.core.arrays import Floats
-    from eager_kestrel.core.checks.findings import Findings
-    from eager_kestrel.core.checks.rehearsal import Rehearsal
     from eager_kestrel.core.connection.hours import Hours
     from eager_kestrel.core.forecast.forecast import Forecast
-    from eager_kestrel.core.plan.plan import DestinationPlan, Fallback, Plan
+    from eager_kestrel.core.plan.plan import DestinationPlan, Fallback
 
 
 LEAST_SECONDS = 10
@@ -149,3 +150,14 @@ class ReportMaterial:
     rehearsals: tuple[Rehearsal, ...]
     findings: Findings | None
     review: Review | None
+
+
+class DemoStory(Frozen):
+    """What the demo went through."""
+
+    format: str = format_name("demo")
+    run: RunDocument
+    plan: Plan
+    rehearsal: Rehearsal
+    findings: Findings
+    """Of the recording of what arrived, held against Oxbow's guide."""

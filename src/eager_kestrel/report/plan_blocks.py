@@ -1,0 +1,551 @@
+"""Plans, what-ifs, forecasts, guides and explanations as blocks."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from itertools import groupby
+from typing import TYPE_CHECKING
+
+from eager_kestrel.core.resolution import frame_rate_text, resolution_at
+from eager_kestrel.core.units import Bitrate
+from eager_kestrel.core.words import plans as words
+from eager_kestrel.core.words import runs as run_words
+from eager_kestrel.core.words.numbers import (
+    CODEC_NAMES,
+    both,
+    kbit,
+    looks,
+    mbit,
+    observed,
+    quality_with_range,
+    rate,
+    some_seconds,
+)
+from eager_kestrel.report.blocks import (
+    Bar,
+    Block,
+    Cell,
+    Heading,
+    Note,
+    Part,
+    Parts,
+    Rows,
+    Styled,
+    Table,
+    named,
+)
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.choice.candidates_table import Option
+    from eager_kestrel.core.choice.what_if import Comparison, Need, Needs, Sweep
+    from eager_kestrel.core.forecast.forecast import Forecast
+    from eager_kestrel.core.guide.guide import Guide
+    from eager_kestrel.core.plan.glossary import Explained
+    from eager_kestrel.core.plan.plan import (
+        AudioSettings,
+        DestinationPlan,
+        Plan,
+        VideoSettings,
+    )
+    from eager_kestrel.core.results import Change, GuideCheck, GuideDiff, GuideList, TermList
+    from eager_kestrel.core.stutter import StutterSeen
+
+CHANNELS = {1: "mono", 2: "stereo"}
+SHORT_REASONS = ("bitrate", "resolution", "frame rate", "keyframes", "audio")
+FEW = 2
+"""Answers of ``need`` up to which each is written out as well."""
+
+
+def plan_blocks(plan: Plan, *, why: bool = False) -> Iterator[Block]:
+    """The card of each destination, its fallbacks and reasons, then the budget and warnings."""
+    several = plan.split is not None
+    for there in plan.destinations:
+        yield from card_blocks(plan, there)
+        if there.feasible and (why or not several):
+            yield from reason_blocks(there, why=why)
+    if several:
+        yield from split_blocks(plan, why=why)
+    if plan.feasible or plan.total_kbps > 0:
+        data: list[tuple[Cell, ...]] = [(Styled("data", "name"), data_said(plan))]
+        if why or plan.local_copy.free_hours is not None:
+            data.append((Styled("local copy", "name"), copy_said(plan)))
+        yield Rows(tuple(data))
+    yield Heading("Budget")
+    yield budget_table(plan)
+    if plan.inputs.machine:
+        yield Rows((("machine", plan.inputs.machine),))
+    for warning in plan.warnings:
+        yield Note(warning, mark="!")
+
+
+def title_of(plan: Plan, there: DestinationPlan) -> str:
+    """``The Wheel on Oxbow (hearth)``."""
+    tier = f" ({there.tier})" if there.tier else ""
+    return f"{plan.inputs.title or 'Your stream'} on {there.title}{tier}"
+
+
+def source_of(plan: Plan) -> str:
+    """``a source of 1920x1080 at 60, lively``."""
+    asked = plan.inputs
+    return f"a source of {resolution_at(asked.source, asked.frame_rate)}, {asked.motion}"
+
+
+def card_blocks(plan: Plan, there: DestinationPlan) -> Iterator[Block]:
+    """What to type, and what limited it."""
+    if there.video is None or there.audio is None:
+        yield Note(f"{title_of(plan, there)}: no settings", "bad")
+        yield Note(there.infeasible_because)
+        return
+    yield Rows(
+        tuple(
+            (name, Styled(value, "strong"), Styled(_limit(there, key), "name"))
+            for name, value, key in _card_rows(plan, there, there.video, there.audio)
+        ),
+        title=title_of(plan, there),
+        subtitle=f"from {source_of(plan)}",
+        notes="limited by",
+    )
+
+
+def _limit(there: DestinationPlan, key: str) -> str:
+    """What limited a setting; an unverified rule is said to be one."""
+    limit = there.limited_by.get(key, "")
+    return f"{limit} (unverified)" if key in there.guessed else limit
+
+
+def _card_rows(
+    plan: Plan, there: DestinationPlan, video: VideoSettings, audio: AudioSettings
+) -> Iterator[tuple[str, str, str]]:
+    """Each setting with its value and the key of its limit."""
+    yield "resolution", str(video.resolution), "resolution"
+    yield "frame rate", f"{frame_rate_text(video.frame_rate)} fps", "frame_rate"
+    yield "video bitrate", f"{both(video.bitrate_kbps)}, {video.rate_control}", "bitrate"
+    if video.peak_kbps is not None:
+        yield "peak", both(video.peak_kbps), "bitrate"
+    frames = f"every {video.keyframe_seconds:g} s = {video.keyframe_frames} frames"
+    yield "keyframes", frames, "keyframes"
+    yield "buffer", f"{video.buffer_kbit:,.0f} kbit", "buffer"
+    form = f"{video.profile}, level {video.level}, {video.b_frames} B-frames"
+    yield "codec", f"{CODEC_NAMES[video.codec]} {form}", "profile"
+    if video.preset is not None:
+        yield "encoder" if video.own_encoder else "preset", video.preset, "preset"
+    sound = f"{audio.sample_rate_hz / 1000:g} kHz, {CHANNELS[audio.channels]}"
+    yield "audio", f"{CODEC_NAMES[audio.codec]} {audio.bitrate_kbps:g} kbit/s, {sound}", "audio"
+    resized = f", resized by {video.resize}" if video.resize else ""
+    colour = f"{video.pixel_format}, {video.colour}, {video.colour_range} range{resized}"
+    yield "colour", colour, "colour"
+    quality = there.quality or 0.0
+    spread = there.quality_range or (quality, quality)
+    yield "predicted quality", quality_with_range(quality, *spread), ""
+    if there.frame_rate_trade is not None:
+        yield "smooth or sharp", trade_said(there), ""
+    yield "total", words.total(there.total_kbps, plan.budget.safe_kbps), ""
+    if plan.stutter_said:
+        yield "stutter", plan.stutter_said, ""
+
+
+def trade_said(there: DestinationPlan) -> str:
+    """What the frame rate gives and takes; empty if there is no other."""
+    trade, video = there.frame_rate_trade, there.video
+    if trade is None or video is None:
+        return ""
+    return words.frame_rate_trade(
+        video.frame_rate, trade.sharpness, trade.frame_rate, trade.other_sharpness
+    )
+
+
+def reason_blocks(there: DestinationPlan, *, why: bool) -> Iterator[Block]:
+    """Reasons, what more would give, and the fallbacks."""
+    yield Rows(
+        tuple(
+            (Styled(reason.about, "name"), f"{reason.value}: {reason.text}")
+            for reason in there.reasons
+            if why or reason.about in SHORT_REASONS
+        )
+    )
+    for offer in there.offers:
+        yield Note(offer.text, mark="↑")
+    if there.fallbacks:
+        steps = [*there.fallbacks] if why else there.fallbacks[:3]
+        yield Note(words.struggling([step.video.words for step in steps]), mark="↓")
+    if why and there.runners_up:
+        others = [(o.resolution, o.frame_rate, o.quality) for o in there.runners_up]
+        yield Note(words.next_best(others))
+    if why:
+        yield Rows(tuple((Styled(name, "name"), said) for name, said in beside(there)))
+
+
+def beside(there: DestinationPlan) -> list[tuple[str, str]]:
+    """How far an encoder may adapt, and when to reconnect."""
+    back, found = there.reconnect, []
+    if there.adaptive is not None:
+        adaptive = there.adaptive
+        found.append(("adapting", words.adapting(adaptive.floor_kbps, adaptive.ceiling_kbps)))
+    times = (back.first_seconds, back.factor, back.longest_seconds, back.give_up_seconds)
+    return [*found, ("reconnect", words.reconnecting(*times))]
+
+
+def budget_table(plan: Plan) -> Table:
+    """From the upload down to the safe rate, and of a single destination to its video."""
+    steps = [*plan.budget.steps]
+    if len(plan.destinations) == 1:
+        steps += plan.destinations[0].budget_steps
+    safe, typical = len(plan.budget.steps) - 1, max(plan.uplink.typical_kbps, 1.0)
+    rows: list[tuple[Cell, ...]] = []
+    for number, step in enumerate(steps):
+        end = "safe rate" if number == safe else "left for video" if step.name == "audio" else ""
+        share = step.after_kbps / typical
+        rows.append(
+            (
+                Styled(step.name.removeprefix("reserve: "), "dim"),
+                Styled(Bitrate.from_kbps(step.after_kbps).in_kbps(), "strong" if end else ""),
+                Bar(share, 1.0),
+                Styled(f"{step.why} → {end}" if end else step.why, "dim"),
+            )
+        )
+    return Table(("step", ">after", "", "why"), tuple(rows))
+
+
+def data_said(plan: Plan) -> str:
+    """What the stream sends in an hour and a month."""
+    data = plan.data
+    said = words.data(data.gb_per_hour, data.gb_per_month, data.hours_a_month)
+    if data.cap_gb is None or data.cap_lasts_hours is None:
+        return said
+    return f"{said}; {words.cap_lasts(data.cap_gb, data.cap_lasts_hours)}"
+
+
+def copy_said(plan: Plan) -> str:
+    """What a local copy takes."""
+    copy, room = plan.local_copy, ""
+    if copy.free_gb is not None and copy.free_hours is not None:
+        room = words.room_left(copy.free_gb, copy.free_hours)
+    return words.local_copy(
+        copy.resolution,
+        copy.frame_rate,
+        f"{CODEC_NAMES[copy.codec]} {both(copy.bitrate_kbps)}",
+        copy.keyframe_frames,
+        copy.audio_kbps,
+        copy.gb_per_hour,
+        copy.sent_gb_per_hour,
+        room,
+    )
+
+
+def basis(plan: Plan) -> list[str]:
+    """What a plan rests on."""
+    made = f"{plan.made_at[:16].replace('T', ' ')} " if plan.made_at else ""
+    return [
+        f"Upload: {plan.uplink.said}.",
+        f"Safe share: {plan.inputs.safe_share:.0%} of typical, and never above the floor.",
+        f"Quality: {plan.quality_basis} ({words.SCALE}).",
+        *([f"Machine: {plan.inputs.machine}."] if plan.inputs.machine else []),
+        *(f"Guide of {d.title}: checked {d.guide_checked}." for d in plan.destinations),
+        f"Planned {made}by eager-kestrel {plan.version}.",
+    ]
+
+
+# Several destinations
+
+
+def parts_of(plan: Plan) -> Parts:
+    """The upload from left to right: destinations, unused, reserves, and headroom."""
+    parts = []
+    for there in plan.destinations:
+        if (video := there.video) is not None:
+            quality = there.quality or 0.0
+            said = words.part(video.resolution, video.frame_rate, video.bitrate_kbps, quality)
+            name = there.title + (f" ({there.tier})" if there.tier else "")
+            parts.append(Part(name, there.total_kbps, said, "good"))
+    unused = plan.budget.safe_kbps - plan.total_kbps
+    parts.append(Part("unused", unused, words.UNUSED, ""))
+    kept = min(plan.budget.reserved_kbps, plan.uplink.typical_kbps)
+    names = ", ".join(reserve.name for reserve in plan.inputs.reserves)
+    parts.append(Part("reserves", kept, names, "mind"))
+    capped = plan.budget.steps[-1] if plan.budget.capped else None
+    cut = 0.0 if capped is None else capped.before_kbps - capped.after_kbps
+    parts.append(Part("data cap", cut, "" if capped is None else capped.why, "bad"))
+    headroom = plan.uplink.typical_kbps - plan.budget.safe_kbps - kept - cut
+    parts.append(Part("headroom", headroom, words.HEADROOM, "dim"))
+    return Parts(tuple(part for part in parts if part.kbps > 0))
+
+
+def split_blocks(plan: Plan, *, why: bool = False) -> Iterator[Block]:
+    """How the upload is divided, and how else it could be."""
+    split = plan.split
+    assert split is not None
+    yield Heading("The upload, divided")
+    yield parts_of(plan)
+    yield Rows(((Styled("division", "name"), split.text),))
+    for name in split.left_out:
+        yield Note(f"{name} is left out: {split.left_out_because}", mark="✗")
+    for entry in split.leave_out_first if why else split.leave_out_first[:1]:
+        yield Note(entry.text, mark="−")
+    if split.relay is not None and (why or split.relay.possible):
+        yield Note(split.relay.text, mark="⇉")
+
+
+# What-ifs
+
+
+def sweep_blocks(found: Sweep) -> Iterator[Block]:
+    """A row wherever the choice of resolution or frame rate changes, with its range."""
+    series: list[tuple[str, list[Option | None]]] = [
+        (found.platform, [point.chosen for point in found.points])
+    ]
+    series += [(other.platform, list(other.chosen)) for other in found.beside]
+    at = [point.at for point in found.points]
+    for platform, chosen in series:
+        if found.beside:
+            yield Heading(platform)
+        rows = []
+        for choice, group in groupby(zip(at, chosen, strict=True), lambda point: _choice(point[1])):
+            ends = [*group]
+            (first, begin), (last, end) = ends[0], ends[-1]
+            span = _span(first, last)
+            if begin is None or end is None:
+                rows.append((span, Styled("no settings", "dim"), "-", "-"))
+                continue
+            rates = _span(f"{begin.bitrate_kbps:,.0f}", f"{end.bitrate_kbps:,.0f}")
+            quality = _span(looks(begin.quality), looks(end.quality))
+            rows.append((span, Styled(choice, "strong"), f"{rates} kbit/s", quality))
+        yield Table((f">{found.over}", "resolution", ">video", ">quality"), tuple(rows))
+
+
+def _choice(option: Option | None) -> str:
+    return "" if option is None else resolution_at(option.resolution, option.frame_rate)
+
+
+def _span(first: str, last: str) -> str:
+    return first if first == last else f"{first} to {last}"
+
+
+def comparison_blocks(found: Comparison) -> Iterator[Block]:
+    """A column for each candidate, the planned one marked."""
+    finalists = found.finalists
+    names = [resolution_at(f.resolution, f.frame_rate) for f in finalists]
+    planned = [" (planned)" if f.chosen else "" for f in finalists]
+    rows = {
+        "video bitrate": [kbit(f.bitrate_kbps) for f in finalists],
+        "quality": [looks(f.quality) for f in finalists],
+        "smoothness": [f"{f.smoothness:.0%}" for f in finalists],
+        "limited by": [str(f.limited_by) for f in finalists],
+        "total": [kbit(f.total_kbps) for f in finalists],
+        "needs an upload of": [rate(f.upload_kbps) for f in finalists],
+        "cannot be sent": [f.refused for f in finalists],
+    }
+    headings = ("", *(name + mark for name, mark in zip(names, planned, strict=True)))
+    yield Table(
+        headings,
+        tuple((Styled(name, "dim"), *cells) for name, cells in rows.items() if any(cells)),
+    )
+
+
+def need_blocks(found: Needs) -> Iterator[Block]:
+    """A table for each platform, and a few answers in words as well."""
+    where = [f"{n.platform}:{n.tier}" if n.tier else n.platform for n in found.needs]
+    for place in dict.fromkeys(where):
+        if len(set(where)) > 1:
+            yield Heading(place)
+        yield Table(
+            (
+                "resolution",
+                "among the\nbest, Mbit/s",
+                "video,\nkbit/s",
+                ">good\nfrom",
+                ">no gain\nbeyond",
+                "better then",
+            ),
+            tuple(_need_row(n) for n, at in zip(found.needs, where, strict=True) if at == place),
+        )
+    for answer in found.needs:
+        if len(found.needs) <= FEW and answer.possible:
+            yield Note(_need_said(answer))
+
+
+def _need_row(answer: Need) -> tuple[Cell, ...]:
+    name = f"{answer.resolution} at {answer.fps:g}"
+    if not answer.possible or answer.full_kbps is None:
+        return (Styled(name, "dim"), Styled("not taken", "dim"), "", "", "", "")
+    good = "never" if answer.good_kbps is None else mbit(answer.good_kbps)
+    full = mbit(answer.full_kbps)
+    then = Styled(_choice(answer.then or answer.better), "dim")
+    if answer.from_kbps is None:
+        faint = (Styled(text, "dim") for text in (name, "never", "", good, full))
+        return (*faint, then)
+    last, video = answer.until_gives or answer.full_gives, ""
+    if answer.from_gives is not None and last is not None:
+        video = words.video_span(answer.from_gives.bitrate_kbps, last.bitrate_kbps)
+    best = Styled(words.span(answer.from_kbps, answer.until_kbps), "strong")
+    return (name, best, video, good, full, then)
+
+
+def _need_said(answer: Need) -> str:
+    def at(upload: float | None, option: Option | None) -> words.SettingsAt | None:
+        if upload is None or option is None:
+            return None
+        return words.SettingsAt(upload, option.words, option.bitrate_kbps, option.quality)
+
+    full = at(answer.full_kbps, answer.full_gives)
+    assert full is not None
+    return words.in_words(
+        f"{answer.resolution} at {answer.fps:g}",
+        at(answer.from_kbps, answer.from_gives),
+        at(answer.until_kbps, answer.then),
+        answer.good_kbps,
+        full,
+        at(answer.full_kbps, answer.better),
+    )
+
+
+# Forecasts
+
+
+def forecast_blocks(found: Forecast) -> Iterator[Block]:
+    """The verdict, the rate, each fallback, each hour, and what is not known."""
+    seen = found.stutter
+    rows = [
+        ("sent", run_words.sent(found.said, found.total_kbps, found.reserved_kbps)),
+        ("observed", found.evidence),
+    ]
+    if seen is not None:
+        rows += [
+            ("stutter", run_words.hourly(seen)),
+            ("in the show", run_words.in_the_show(seen, found.lasts_seconds)),
+            ("longest queue", f"{seen.worst_queue_seconds:.1f} s"),
+        ]
+    if found.most_kbps is not None:
+        limit = some_seconds(found.limit_seconds_per_hour)
+        rows.append(("highest rate", f"{kbit(found.most_kbps)} stays within {limit} an hour"))
+    good = seen is not None and seen.within(found.limit_seconds_per_hour)
+    yield Note(found.verdict, "strong")
+    title = "Forecast, of a simulated connection" if found.practice else "Forecast"
+    yield Rows(named(rows), title=title, state="good" if good else "mind")
+    yield forecast_steps(found)
+    if found.by_hour:
+        rows_by_hour = []
+        for at in found.by_hour:
+            read = at.reading_kbps is not None
+            most = at.reading_kbps if read else at.most_kbps
+            seconds = "readings" if read else observed(at.observed_seconds)
+            highest = "-" if most is None else f"{most:,.0f}"
+            rows_by_hour.append((f"{at.hour:02d}:00", seconds, *_rates(at.stutter), highest))
+        headings = ("hour", ">observed", ">stutter an hour", "between", ">highest kbit/s")
+        yield Table(headings, tuple(rows_by_hour))
+    for line in found.unknown:
+        yield Note(line, "dim")
+
+
+def forecast_steps(found: Forecast) -> Table:
+    """The plan and its fallbacks, the first within the limit marked."""
+    limit = f"{some_seconds(found.limit_seconds_per_hour)}/h"
+    first = next((step for step in found.steps if step.within), None)
+    rows = []
+    for step in found.steps:
+        mark = "first" if step is first else "yes" if step.within else "no"
+        cells = (step.settings, f"{step.total_kbps:,.0f}", *_rates(step.stutter), mark)
+        rows.append(tuple(Styled(cell, "strong" if step is first else "") for cell in cells))
+    return Table(("settings", ">kbit/s", ">stutter an hour", "between", limit), tuple(rows))
+
+
+def _rates(seen: StutterSeen | None) -> tuple[str, str]:
+    if seen is None:
+        return "not known", ""
+    if seen.high_seconds_per_hour < 0.05:
+        return "none", ""
+    low, high = seen.low_seconds_per_hour, seen.high_seconds_per_hour
+    return some_seconds(seen.seconds_per_hour), f"{some_seconds(low)} to {some_seconds(high)}"
+
+
+# Guides and words
+
+
+def guide_list_blocks(found: GuideList) -> Iterator[Block]:
+    """A row for each guide."""
+    own = any(row.where != "bundled" for row in found.guides)
+    headings = ("guide", "largest", ">at most", "keyframes", "codecs", "checked")
+    rows = []
+    for row in found.guides:
+        checked = Styled(f"{row.checked} stale", "mind") if row.stale else row.checked
+        cells: tuple[Cell, ...] = (
+            Styled(row.name, "strong"),
+            f"{row.resolution}, {row.frame_rates}",
+            kbit(row.ceiling_kbps),
+            row.keyframes,
+            ", ".join(row.codecs),
+            checked,
+        )
+        rows.append((*cells, row.where) if own else cells)
+    yield Table((*headings, "from") if own else headings, tuple(rows))
+
+
+def guide_check_blocks(found: GuideCheck) -> Iterator[Block]:
+    """Each file that is good, with remarks, and how many are."""
+    for one in found.files:
+        if not one.errors:
+            yield Note(one.file, mark="✓", keep=True)
+            for remark in one.remarks:
+                yield Note(remark, mark="!")
+    broken = sum(bool(one.errors) for one in found.files)
+    yield Note(f"{len(found.files) - broken} good, {broken} with errors")
+
+
+def guide_diff_blocks(found: GuideDiff) -> Iterator[Block]:
+    """Every key that differs, then what that does to a plan."""
+    if not found.changes:
+        yield Note("Nothing changed.")
+        return
+    yield _changes(found.changes)
+    if found.plan is None:
+        yield Note("No run is kept, so there is no plan to compare: give --upload RATE.")
+    elif not found.plan:
+        yield Note("Your plan stays the same.")
+    else:
+        yield Heading("Your plan changes")
+        yield _changes(found.plan)
+
+
+def _changes(changes: tuple[Change, ...]) -> Table:
+    rows = tuple((Styled(c.key, "name"), c.before or "-", "→", c.after or "-") for c in changes)
+    return Table(("key", "before", "", "after"), rows)
+
+
+def guide_blocks(guide: Guide) -> Iterator[Block]:
+    """What a guide says, in a few rows."""
+    video, audio = guide.video, guide.audio
+    shapes, modes = words.shape_words(video.shapes), " or ".join(video.rate_control)
+    codecs = ", ".join(video.codecs)
+    yield Rows(
+        (
+            ("resolution", f"up to {video.largest}, {shapes}, {video.rates_words()} fps"),
+            ("video", f"{codecs}, at most {video.ceiling.in_kbps()}, {modes}"),
+            ("keyframes", video.keyframes.words()),
+            (
+                "audio",
+                f"{', '.join(audio.codecs)}, {audio.least.kbps:g} to {audio.most.kbps:g} kbit/s",
+            ),
+            ("rows", str(len(guide.rungs))),
+            ("viewers", f"smaller copies: {guide.delivery.transcodes}"),
+        ),
+        title=guide.title,
+    )
+
+
+def terms_blocks(found: TermList) -> Iterator[Block]:
+    """Every word."""
+    yield Note(", ".join(found.terms))
+
+
+def explained_blocks(found: Explained) -> Iterator[Block]:
+    """A word, its causes if it is a symptom, and its sum."""
+    yield Heading(found.term)
+    yield Note(found.says)
+    for number, cause in enumerate(found.causes, 1):
+        yield Note(cause.because, mark=f"{number}.")
+        if cause.sum is not None:
+            yield Note(cause.sum, "strong", mark="→")
+        yield Note(cause.tell, "dim", keep=True)
+    if found.sum is not None:
+        yield Note(found.sum, "strong", mark="→")
+    if found.source is not None:
+        yield Note(f"from {found.source}", "dim")
