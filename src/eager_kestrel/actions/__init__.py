@@ -46,7 +46,7 @@ _WHERE = {
     "nearest": "actions.ingests",
     "need": "actions.what_if",
     "plan": "actions.planning",
-    "read_plan": "files.plans",
+    "read_plan": "files.saved",
     "read_settings": "files.settings",
     "receive": "actions.receiving:reception",
     "rehearse_at": "actions.rehearsing",

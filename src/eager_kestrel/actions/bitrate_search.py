@@ -39,9 +39,7 @@ def again_of(plan: Plan, chosen: DestinationPlan, guides: Path | None = None) ->
     """The plan of one destination, made again for other totals.
 
     Args:
-        plan: whose inputs hold.
         chosen: the destination; where it shares the connection with others, only its own ladder is used.
-        guides: a folder whose guides come first.
     """
     if plan.split is not None or chosen.video is None:
         return lambda _: None

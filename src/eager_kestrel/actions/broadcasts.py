@@ -184,7 +184,6 @@ class BroadcastWriter:
         """It is over: keep it, and give it back.
 
         Args:
-            why: it ended.
             cut_at: seconds from which on nothing was sent any more; that is left out.
         """
         self.notes.over(cut_at)
@@ -208,9 +207,7 @@ def review(
 
     Args:
         name: its id, the beginning of one, or ``latest``.
-        planned: the plan it was sent by: a file, or the latest.
         show: to plan again with this broadcast counted; else the one of this folder, if there is one.
-        guides: a folder whose guides come first.
 
     Raises:
         NotFoundError: no such broadcast is kept.

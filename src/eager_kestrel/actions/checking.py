@@ -38,9 +38,7 @@ def settings_from(path: Path | None, given: dict[str, Any], platform: str) -> Se
     """A file's settings, if any, with what was given in words over them.
 
     Args:
-        path: settings or a plan.
         given: as in a settings file; None where nothing was said.
-        platform: which destination of a plan.
 
     Raises:
         InputError: what was given cannot be read, or nothing was.
@@ -62,7 +60,6 @@ def guides_of(platforms: list[str], guides: Path | None = None) -> list[Guide]:
 
     Args:
         platforms: each ``PLATFORM`` or ``PLATFORM:TIER``.
-        guides: a folder whose guides come first.
 
     Raises:
         NotFoundError: a platform or tier is not known.
@@ -81,12 +78,8 @@ def check(
     """Hold settings against one or several guides and, when it is known, against the connection.
 
     Args:
-        settings: what is set.
         platforms: each ``PLATFORM`` or ``PLATFORM:TIER``.
-        guides: a folder whose guides come first.
-        uplink: what the connection carries.
         safe_share: of it that a stream may take.
-        reserves: kept back from it.
 
     Raises:
         NotFoundError: a platform or tier is not known.
@@ -108,11 +101,8 @@ def check_show(
     hold for all of them. One that the plan leaves out is told.
 
     Args:
-        path: settings or a plan, if any.
         given: as in a settings file; None where nothing was said.
         show: whose destinations, share and reserves count.
-        guides: a folder whose guides come first.
-        uplink: what the connection carries.
 
     Raises:
         InputError: what was given cannot be read, or no rule of the guides speaks of it.
@@ -190,13 +180,8 @@ def check_recording(
     """Describe a recording and hold it against guides.
 
     Args:
-        path: FLV, MP4, MKV, MPEG-TS or an HLS playlist.
         platforms: each ``PLATFORM`` or ``PLATFORM:TIER``; none just describes it.
         show: whose share and reserves the connection is held to.
-        guides: a folder whose guides come first.
-        uplink: what the connection carries.
-        planned: to say whether it is what was planned.
-        deep: whether to decode every frame.
         window_seconds: one of the peaks is taken over.
         progress: told the seconds read so far.
 
@@ -223,7 +208,6 @@ def settings_of_recording(
     """What a recording was made with, as far as it shows.
 
     Args:
-        path: FLV, MP4, MKV, MPEG-TS or an HLS playlist.
         progress: told the seconds read so far.
 
     Raises:

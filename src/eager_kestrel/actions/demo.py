@@ -46,11 +46,6 @@ def demo(
 ) -> DemoStory:
     """Measure, plan, rehearse and check on the simulated wet evening. Keeps nothing of its own.
 
-    Args:
-        tell: progress of the measurement.
-        told: progress of the rehearsal.
-        record_to: where to copy what arrived, in place of what stands there.
-
     Raises:
         NetworkError: loopback itself failed, or is too slow to be the connection.
     """

@@ -90,11 +90,6 @@ def try_clip(clip: Clip, wanted: TrialOptions, tell: Tell = lambda _: None) -> T
 
     What was encoded before is not encoded again, so that a trial that was stopped goes on.
 
-    Args:
-        clip: looked through.
-        wanted: around which settings.
-        tell: told after each encode.
-
     Raises:
         FormatError: the clip breaks off.
         StorageError: the disk would not take it.

@@ -52,10 +52,6 @@ def measure_encoders(
 
     Stopped half way, what was measured before is kept as it was.
 
-    Args:
-        wish: which resolutions and codecs, for how long.
-        tell: told what is being measured, and how it goes.
-
     Raises:
         InputError: something written cannot be read, or no encoder opens.
     """

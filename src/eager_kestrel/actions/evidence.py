@@ -41,7 +41,6 @@ def near_hour(evidence: Evidence, around: str | None) -> Evidence:
     """Return what was observed within an hour and a half of a time of day, or all of it.
 
     Args:
-        evidence: of any hours.
         around: ``"20:00"``; None for any hour.
 
     Raises:
@@ -63,8 +62,6 @@ def with_seen_safe(
     """An uplink with its seen-safe rate.
 
     Args:
-        uplink: what the connection carries.
-        motion: of what is sent.
         limit: seconds of stutter an hour that are accepted.
         evidence: what it rests on; else what is kept of it.
         sending: the frames that go through it; else any that such a show may have.

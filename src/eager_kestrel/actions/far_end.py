@@ -126,13 +126,7 @@ def far_end(
     """A far end while the ``with`` block runs.
 
     Args:
-        token: that guests have to know.
-        bounds: the most that is taken.
-        host: an address of this machine; all of them when left out.
-        port: for HTTP; 0 takes a free one.
         rtmp_port: for RTMP; None for none.
-        certificate: serve HTTP over TLS with it.
-        tell: hears a line of each larger upload.
 
     Raises:
         NetworkError: a port cannot be had.

@@ -58,7 +58,6 @@ def forecast(name: str = LATEST, wish: ForecastOptions = ForecastOptions()) -> F
 
     Args:
         name: a plan's file, ``latest``, or a show to plan first.
-        wish: for how long, by which evidence.
 
     Raises:
         NotFoundError: nothing is kept, or nothing towards a place or near an hour.

@@ -182,12 +182,8 @@ def plan_changes(
     """What differs in the settings planned for two guides on one line.
 
     Args:
-        before: one guide.
-        after: the other.
         show: what is streamed. Where it goes to one of the two, the guide stands in for that
             destination, beside all others; else it is planned for the guide alone.
-        uplink: what the connection carries.
-        folder: whose guides come first.
     """
     place = next((d for d in show.destinations if d.platform in (before.name, after.name)), None)
     if place is None:

@@ -190,7 +190,6 @@ def read(path: Path, shape: str = "16:9") -> Reading:
     """Read a guideline page.
 
     Args:
-        path: HTML, Markdown, CSV, TSV or text.
         shape: of resolutions given by their lines only.
 
     Raises:
@@ -211,7 +210,6 @@ def answers_given(reading: Reading, path: Path | None, written: Sequence[str]) -
     a dash.
 
     Args:
-        reading: of the page.
         path: of the document; None where there is none.
         written: each ``key=value``.
 
@@ -259,15 +257,6 @@ def write_import(
     unverified: bool = False,
 ) -> Guide:
     """Write the guide that answers lead to, with the words each came from.
-
-    Args:
-        reading: of the page.
-        answers: by key; what is missing was skipped.
-        name: of the platform.
-        title: as people call it.
-        source: where the page is from.
-        path: of the file.
-        unverified: whether nobody confirmed the answers.
 
     Raises:
         InputError: an answer cannot be read.

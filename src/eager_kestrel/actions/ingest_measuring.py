@@ -72,10 +72,6 @@ def key_of(ingest: IngestServerChoice, ask: Callable[[str], str] | None) -> str:
 def measure_ingest(wish: IngestMeasureOptions, tell: Tell = tell_nobody) -> Run:
     """Measure the upload to an ingest once.
 
-    Args:
-        wish: where to and how.
-        tell: hears of each phase and what is learned.
-
     Returns:
         The run; ``partial`` when Ctrl-C or a failure cut it short after something was learned.
 
@@ -147,7 +143,6 @@ def stand_in_settings(guide: Guide | None, most_kbps: float) -> tuple[VideoSetti
 
     Args:
         guide: of the platform; None for one that takes what nearly all take.
-        most_kbps: the level is for.
     """
     codec = "h264" if guide is None else guide.codec()
     profile = "main" if guide is None else guide.video.profiles_of(codec)[0]

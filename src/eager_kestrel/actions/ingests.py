@@ -49,9 +49,6 @@ def nearest_in_practice(
 
     Args:
         platform: whose ingest points they stand in for, in order.
-        delays_ms: one for each of the first points.
-        tries: of each.
-        guides: a folder whose guides come first.
     """
     guide = load_guide(platform, guides)
     if len(delays_ms) > len(guide.ingest):
@@ -125,9 +122,7 @@ def ingest_of(
 
     Args:
         platform: ``PLATFORM`` or ``PLATFORM:TIER``.
-        point: by the name its guide gives it.
         most: not to be passed, as written, in place of the guide's ceiling.
-        guides: a folder whose guides come first.
 
     Raises:
         NotFoundError: no such platform, tier or point.

@@ -137,10 +137,6 @@ def _endpoint(target: UploadTarget, wish: MeasureOptions) -> Endpoint:
 def measure(wish: MeasureOptions, tell: Tell = tell_nobody) -> Run:
     """Measure the upload to an endpoint once.
 
-    Args:
-        wish: where to and how.
-        tell: hears of each phase and what is learned.
-
     Returns:
         The run; ``partial`` when Ctrl-C or a failure cut it short after something was learned.
 

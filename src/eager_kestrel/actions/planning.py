@@ -70,10 +70,6 @@ def plan(
     """Plan a show on an uplink.
 
     Args:
-        show: what is streamed and where to.
-        uplink: what the connection carries.
-        guides: a folder whose guides come before the user's and the bundled ones.
-        copy_to: the folder a local copy would go to; its disk's free space is looked up.
         table: of the quality model; else the bundled one, or by the show's footage.
         evidence: what the uplink rests on; else what is kept of its runs and broadcasts.
 
@@ -168,7 +164,6 @@ def recent_runs(
     """The runs kept lately, oldest first, of any kind.
 
     Args:
-        days: how far back.
         around: a time of day (``"20:00"``); only runs within an hour and a half of it.
         endpoints: names or hosts the runs went towards; any when none is named.
         weekdays: only runs of these days of the week; of any when none is named.
@@ -211,7 +206,6 @@ def uplink_from_history(
     Runs against stand-ins count only when there are no real ones, and then only the latest.
 
     Args:
-        days: how far back.
         around: a time of day (``"20:00"``); only runs within an hour and a half of it.
         endpoints: names or hosts, to take the runs towards; when none is named, that of the last run.
         platforms: broadcasts to which count, too.
@@ -234,12 +228,7 @@ def uplink_from_history(
 def recent_broadcasts(
     platforms: Collection[str], days: float = RECENT_DAYS
 ) -> list[BroadcastEvidence]:
-    """Shows that were watched lately on their way to some platforms, oldest first.
-
-    Args:
-        platforms: by their guides' names.
-        days: how far back.
-    """
+    """Shows that were watched lately on their way to some platforms, oldest first."""
     from eager_kestrel.files.history import History, HistoryFilter
 
     with History() as history:
@@ -276,12 +265,6 @@ def uplink_for(
     endpoints: Sequence[str] = (),
 ) -> tuple[Uplink, str | None]:
     """The uplink a show is planned with: of runs near the hour it begins, where there are any.
-
-    Args:
-        show: perhaps with that hour.
-        days: how far back.
-        around: a time of day, which stands over the show's.
-        endpoints: as in :func:`uplink_from_history`.
 
     Returns:
         The uplink, and what has to be said of hours; None where nothing has.

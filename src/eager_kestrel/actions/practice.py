@@ -137,10 +137,6 @@ def simulated_platform(
 
     Args:
         written: ``PLATFORM`` or ``PLATFORM:TIER``.
-        trouble: on demand.
-        port: 0 takes a free one.
-        record_to: an FLV file for what arrives.
-        guides: a folder whose guides come first.
 
     Raises:
         NotFoundError: the platform or tier is not known.

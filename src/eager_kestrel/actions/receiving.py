@@ -13,6 +13,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Protocol
 
+from eager_kestrel.core.checks.findings import ReceivedStream
 from eager_kestrel.core.checks.recording_rules import check_recording
 from eager_kestrel.core.checks.stream import AudioFacts, LiveView, StreamWatch
 from eager_kestrel.core.errors import KestrelError, StorageError
@@ -22,7 +23,7 @@ from eager_kestrel.media.recording import stream_facts
 from eager_kestrel.net.receiving import IngestServer, ReceivedTag, file_beginning
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.checks.findings import Findings, ReceivedStream
+    from eager_kestrel.core.checks.findings import Findings
     from eager_kestrel.core.checks.stream import VideoFacts
     from eager_kestrel.core.guide.guide import Guide
 
@@ -86,11 +87,7 @@ class Reception:
         """Wait for a publisher that knows the key.
 
         Args:
-            key: that is wanted.
-            guides: each with its tier applied, to hold streams against.
             record_to: an FLV file; a second stream gets a number.
-            policy: of a simulated platform.
-            suffix: that may stand behind the key.
         """
         self._keys, self._guides = (key.encode(), f"{key}{suffix}".encode()), guides
         self._record_to, self._policy = record_to, policy
@@ -238,8 +235,6 @@ def wait_for(
     """Wait for streams and tell how they go.
 
     Args:
-        taking: the ingest.
-        streams: how many to wait for.
         seconds: how long at most.
         tell: called about twice a second.
         look_seconds: between calls.

@@ -18,7 +18,7 @@ from eager_kestrel.actions.planning import plan, uplink_from_number
 from eager_kestrel.actions.practice import simulated_connection
 from eager_kestrel.actions.receiving import APP, Reception, reception
 from eager_kestrel.actions.shows import destination
-from eager_kestrel.core.checks.rehearsal import rehearsal_of
+from eager_kestrel.core.checks.rehearsal import Rehearsals, rehearsal_of
 from eager_kestrel.core.errors import InputError, UnitError
 from eager_kestrel.core.plan.plan import DestinationPlan, Fallback, Plan
 from eager_kestrel.core.show.show import Show
@@ -34,7 +34,7 @@ from eager_kestrel.practice.servers import LOOPBACK
 from eager_kestrel.practice.uplink import PracticeUplink, SimulatedConnection
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal, Rehearsals
+    from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal
     from eager_kestrel.core.checks.settings import Settings
     from eager_kestrel.core.guide.guide import Guide
 
@@ -206,12 +206,8 @@ def rehearse_at(
     """Rehearse at an ingest; the key is looked up only once the address is known to be one.
 
     Args:
-        plan: what to rehearse.
-        chosen: for which destination.
         url: where to, without key.
-        wish: how.
         ask: for the key of a platform, where none is kept; None when nobody is there.
-        tell: called as it goes.
 
     Raises:
         InputError: the address is none, or there is no key.
@@ -231,16 +227,7 @@ def rehearse_in_practice(
     rate: str | None = None,
     tell: Callable[[Moment], None] = lambda _: None,
 ) -> Rehearsals:
-    """Rehearse at a simulated platform behind a simulated connection.
-
-    Args:
-        plan: what to rehearse.
-        chosen: for which destination.
-        wish: how.
-        name: of a bundled connection.
-        rate: of a constant connection, in its place.
-        tell: called as it goes.
-    """
+    """Rehearse at a simulated platform behind a simulated connection."""
     line = simulated_connection(name, Bitrate.parse(rate) if rate is not None else None)
     guide = load_guide(chosen.platform, wish.guides).under(chosen.tier)
     with stage(line, guide) as there:
@@ -263,14 +250,7 @@ def stage(
     trouble: Misbehaviour = QUIET,
     record_to: Path | None = None,
 ) -> Iterator[Stage]:
-    """A simulated platform that obeys a guide, behind a simulated connection, for the ``with`` block.
-
-    Args:
-        line: the uplink.
-        guide: with its tier applied.
-        trouble: of the ingest.
-        record_to: an FLV file for what arrives.
-    """
+    """A simulated platform that obeys a guide, behind a simulated connection, for the ``with`` block."""
     key = secrets.token_hex(8)
     with (
         reception(key, 0, [guide], record_to, Platform(guide, trouble)) as (taking, url),
@@ -285,11 +265,6 @@ ROOM = 2.0
 
 def plan_or_settings(name: str, platform: str | None, guides: Path | None = None) -> Plan:
     """A plan's file, ``latest``, or a settings file as ``plan --out x.toml`` writes it.
-
-    Args:
-        name: of the file.
-        platform: that settings are for.
-        guides: a folder whose guides come first.
 
     Raises:
         InputError: settings come without a platform, or say too little to be sent.

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING
 from eager_kestrel.actions.practice import simulated_connection
 from eager_kestrel.actions.receiving import APP, reception
 from eager_kestrel.actions.rehearsing import RehearseOptions, rehearse
+from eager_kestrel.core.checks.rehearsal import Rehearsals
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.guides import load_guide
@@ -24,7 +25,7 @@ from eager_kestrel.practice.servers import LOOPBACK
 from eager_kestrel.practice.uplink import PracticeUplink
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal, Rehearsals
+    from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal
     from eager_kestrel.core.plan.plan import DestinationPlan, Plan
 
 
@@ -46,7 +47,6 @@ def parts_at(plan: Plan, written: Sequence[str], ask: Asker | None) -> list[Rehe
     """Every destination with its ingest and key.
 
     Args:
-        plan: what to rehearse.
         written: ``PLATFORM=rtmp://HOST/APP`` for each destination that has settings.
         ask: for keys that are kept nowhere; None when nobody is there.
 
@@ -79,12 +79,6 @@ def rehearse_together(
     tell: Callable[[Moment], None] = lambda _: None,
 ) -> Rehearsals:
     """Send all stand-ins at once; one report each.
-
-    Args:
-        plan: what to rehearse.
-        parts: its destinations.
-        wish: how.
-        tell: called as the first goes.
 
     Raises:
         NetworkError: an ingest cannot be reached or does not answer.
@@ -120,15 +114,7 @@ def rehearse_together_in_practice(
     rate: str | None = None,
     tell: Callable[[Moment], None] = lambda _: None,
 ) -> Rehearsals:
-    """The same at simulated platforms behind one simulated connection.
-
-    Args:
-        plan: what to rehearse.
-        wish: how.
-        name: of a bundled connection.
-        rate: of a constant connection, in its place.
-        tell: called as the first goes.
-    """
+    """The same at simulated platforms behind one simulated connection."""
     line = simulated_connection(name, Bitrate.parse(rate) if rate is not None else None)
     places = feasible(plan)
     with contextlib.ExitStack() as stack:

@@ -76,10 +76,7 @@ def watch_through(
     """Stand between a program and its platforms until the stream ends; what was seen is kept.
 
     Args:
-        wish: what to stand between.
-        tell: called at each look, for each destination.
         ask: for the key of a platform where none is kept; None when nobody is there.
-        ready: told where programs send to, once they may.
 
     Raises:
         InputError: an address is none, a destination has no settings, or there is no key.
@@ -103,13 +100,7 @@ class RelaySession(Reception):
     """A private ingest that passes on what it takes, and writes down how that goes."""
 
     def __init__(self, key: str, targets: Sequence[RelayTarget], tell: Tell) -> None:
-        """Wait for a program that knows the key.
-
-        Args:
-            key: for programs of this machine.
-            targets: where the stream goes on to.
-            tell: called at each look, for each of them.
-        """
+        """Wait for a program that knows the key."""
         super().__init__(key, [place.guide for place in targets if place.guide is not None])
         self._places, self._tell = targets, tell
         self._sole = targets[0].onward if len(targets) == 1 else None

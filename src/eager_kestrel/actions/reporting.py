@@ -60,7 +60,6 @@ def gathered(name: str = LATEST, guides: Path | None = None) -> ReportMaterial:
 
     Args:
         name: a plan's file, or ``latest``.
-        guides: a folder whose guides come first.
 
     Raises:
         InputError: no plan was made yet.

@@ -114,10 +114,8 @@ def forget(
     """Remove runs and broadcasts, and give their space back to the disk; returns how many.
 
     Args:
-        names: ids.
         before: those that began before this day, as ``2026-11-02``.
         endpoint: of these only those to this endpoint or platform; alone, all of those.
-        everything: all of them.
 
     Raises:
         NotFoundError: a name matches none or several; then nothing is removed.
@@ -187,7 +185,6 @@ def import_file(path: Path, dates: str | None = None) -> ImportResult:
     """Take runs from an export, or readings from a table of times and upload rates.
 
     Args:
-        path: the file.
         dates: how dates with slashes are meant: ``dd/mm`` or ``mm/dd``.
 
     Raises:

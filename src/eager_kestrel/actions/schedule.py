@@ -92,11 +92,8 @@ def measure_repeatedly(
     is a finding and comes as a run without phases. Ctrl-C between runs ends the schedule.
 
     Args:
-        wish: where to and how.
         count: how many runs at the most.
         every_seconds: from the beginning of one to the beginning of the next.
-        tell: hears of each phase and what is learned.
-        until: a moment at which no more run begins.
     """
     due, so_far = time.time(), list[float | None]()
     for number in range(count):
@@ -195,10 +192,7 @@ def learned(
     """What the runs of a schedule say together.
 
     Args:
-        outcomes: of its runs.
         platform: to plan for; else the show of this folder, if there is one.
-        guides: a folder whose guides come first.
-        samples: whether the document has every sample.
 
     Raises:
         NetworkError: every run failed.

@@ -144,11 +144,6 @@ def on_this_machine(show: Show) -> tuple[Show, str | None]:
 def compared_show(name: str | None, platform: str, wishes: ShowOptions) -> Show:
     """The show to compare plans with: the one named, the one in this folder, or a bare one.
 
-    Args:
-        name: of a show or its file.
-        platform: a bare one goes to.
-        wishes: stand over it.
-
     Raises:
         NotFoundError: no such show.
         FormatError: its file is broken.

@@ -13,6 +13,7 @@ from eager_kestrel.actions.encode_trial import TrialEncodes, TrialOptions, scree
 from eager_kestrel.actions.planning import plan, uplink_from_history, uplink_from_number
 from eager_kestrel.actions.shows import ShowOptions, asked_show
 from eager_kestrel.core.errors import InputError
+from eager_kestrel.core.plan.plan import TrialReport
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words import broadcasts as words
 from eager_kestrel.core.words.numbers import looks
@@ -25,7 +26,6 @@ if TYPE_CHECKING:
     from eager_kestrel.core.connection.uplink import Uplink
     from eager_kestrel.core.footage import Trial, TrialPoint
     from eager_kestrel.core.guide.rules import Codec
-    from eager_kestrel.core.plan.plan import TrialReport
     from eager_kestrel.core.show.show import Show
     from eager_kestrel.media.clip import Clip
 
@@ -69,13 +69,8 @@ def prepared(
     """Check what was asked for, look through the clip, plan first where a platform is named.
 
     Args:
-        path: of the clip.
         platforms: to plan for; none: around ``bitrate`` or the latest plan.
-        upload: to plan with, in place of the runs that are kept.
-        bitrate: the most to try where no platform is named.
         motion: as the person says; else lively.
-        keep: the name to keep what is learned by.
-        guides: a folder whose guides come first.
 
     Raises:
         InputError: something cannot be read, or does not go together.
@@ -181,13 +176,7 @@ class Sheet:
 
 
 def sheet_of(tried: TrialEncodes, size: tuple[int, int], *, blind: bool = False) -> Sheet:
-    """The same crop of the hardest stretch, of the source and each finalist.
-
-    Args:
-        tried: the trial and its files.
-        size: of a crop, across and down.
-        blind: whether in random order under letters.
-    """
+    """The same crop of the hardest stretch, of the source and each finalist."""
     from eager_kestrel.media.clip import crop_of
 
     chosen = finalists(tried.trial)
@@ -210,11 +199,6 @@ def _caption(point: TrialPoint) -> str:
 
 def judged(trial: Trial, shown: dict[str, int], answer: str) -> list[str]:
     """Which was which, and how far a person's ranking agrees with the model.
-
-    Args:
-        trial: with the model's looks.
-        shown: which encode each letter stood for.
-        answer: letters, best first.
 
     Raises:
         InputError: not every letter once.

@@ -90,10 +90,7 @@ def watch(
     """Watch until the stream ends, the time is up, or Ctrl-C; what was seen is kept.
 
     Args:
-        wish: which stream, and by what to judge it.
-        tell: called at each look.
         choose: asked when several programs send; None when nobody is there to ask.
-        found: told which connection is watched.
         waiting: called while there is none.
 
     Raises:

@@ -54,9 +54,7 @@ def sweep(written: str, show: Show, uplink: Uplink | None, guides: Path | None =
 
     Args:
         written: ``upload=1..40``, ``share=50..80``, ``motion`` or ``tier``.
-        show: everything else.
         uplink: for everything but a sweep of uploads, which takes none.
-        guides: a folder whose guides come first.
 
     Raises:
         InputError: it cannot be swept.
@@ -80,9 +78,6 @@ def compare(written: str, show: Show, uplink: Uplink, guides: Path | None = None
 
     Args:
         written: ``1280x720@60, 1920x1080@30``.
-        show: with one destination.
-        uplink: what the connection carries.
-        guides: a folder whose guides come first.
 
     Raises:
         InputError: the show goes to several platforms, or the platform takes one of them not.
@@ -144,7 +139,6 @@ def need(
         show: everything else; several destinations share the connection as a plan divides it.
         resolutions: which; all there are when none are named.
         frame_rate_at_least: frames a second; any when none is given.
-        guides: a folder whose guides come first.
 
     Raises:
         NotFoundError: a platform or tier is not known.
@@ -168,8 +162,6 @@ def hours(
     Args:
         endpoints: names or hosts, to take the runs towards; when none is named, that of the last run.
         platforms: each ``PLATFORM`` or ``PLATFORM:TIER``, to plan for alone.
-        guides: a folder whose guides come first.
-        days: how far back from now, or from the last run where that was earlier.
 
     Raises:
         NotFoundError: no run is kept, or none towards a place; a platform is not known.

@@ -31,12 +31,7 @@ MOST_ROWS_SHOWN = 6
 
 
 def ask_all(reading: Reading, given: Mapping[str, str]) -> dict[str, str]:
-    """Ask every open question until its answer can be read.
-
-    Args:
-        reading: of a page, or of nothing.
-        given: answers that stand already.
-    """
+    """Ask every open question until its answer can be read."""
     screen = console(stderr=True)
     screen.print(HOW, style="dim")
     answers = dict(given)
@@ -58,13 +53,7 @@ def ask_all(reading: Reading, given: Mapping[str, str]) -> dict[str, str]:
 def confirmed(
     reading: Reading, given: Mapping[str, str], write: Callable[[Mapping[str, str]], Guide]
 ) -> Guide:
-    """Ask, write, and ask again for what contradicts itself, until a guide is written.
-
-    Args:
-        reading: of a page, or of nothing.
-        given: answers that stand already.
-        write: makes the guide of answers, and raises InputError where they contradict each other.
-    """
+    """Ask, write, and ask again for what contradicts itself, until a guide is written."""
     answers = ask_all(reading, given)
     while True:
         try:

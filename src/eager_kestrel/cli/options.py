@@ -283,11 +283,7 @@ class OutputFlags:
     quiet: Quiet = False
 
     def require(self, *kinds: str) -> None:
-        """Refuse names of files that cannot be written, before any work is done.
-
-        Args:
-            kinds: extensions the command writes beside JSON and pages.
-        """
+        """Refuse names of files that cannot be written, before any work is done."""
         from eager_kestrel.core.errors import InputError
 
         figure: Path | None = getattr(self, "figure", None)

@@ -55,6 +55,8 @@ PART_FILLS: dict[State, tuple[str, str]] = {
     "dim": ("·", "bright_black"),
 }
 BAR_CELLS = 14
+KEPT_WHOLE, LEAST_CELLS = 14, 11
+"""Signs up to which a column is never wrapped, and to which any other may shrink."""
 NARROW = 64
 """Columns under which the note of a card stands behind its value."""
 
@@ -145,17 +147,19 @@ def _show_table(block: Table, out: Console) -> None:
     from rich.table import Table as RichTable
 
     table = RichTable(box=None, padding=(0, 2, 0, 0), header_style="dim")
-    last = len(block.headings) - 1
+    rows = [[_cell(cell) for cell in row] for row in block.rows]
     for number, heading in enumerate(block.headings):
         right = heading.startswith(">")
+        longest = max((row[number].cell_len for row in rows), default=0)
         table.add_column(
             heading.removeprefix(">"),
             justify="right" if right else "left",
-            no_wrap=right or (number == 0 and last > 0),
+            no_wrap=longest <= KEPT_WHOLE,
+            min_width=min(longest, LEAST_CELLS),
             overflow="fold",
         )
-    for row in block.rows:
-        table.add_row(*map(_cell, row))
+    for row in rows:
+        table.add_row(*row)
     out.print(table)
 
 
@@ -191,9 +195,6 @@ def deliver(
     """Draw, write and print a result as the command line asks for.
 
     Args:
-        result: a document that :data:`eager_kestrel.report.blocks.BLOCKS` knows.
-        output: where it goes.
-        writers: ways to write it beside JSON and pages, by extension.
         how: for its blocks, such as ``why``.
     """
     figure: Path | None = getattr(output, "figure", None)

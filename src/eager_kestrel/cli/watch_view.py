@@ -65,8 +65,6 @@ class View:
 
         Args:
             json: one document a second on standard output, and nothing else.
-            bell: ring when something is wrong.
-            notify: show a desktop notice then.
         """
         self._json, self._bell, self._notify = json, bell, notify
         self._screen = console(stderr=True)

@@ -4,13 +4,7 @@ from __future__ import annotations
 
 
 class KestrelError(Exception):
-    """Something a user can act on.
-
-    Args:
-        what: what is wrong, with the value found.
-        instead: what to write or do instead, as an imperative; may be empty.
-        where: file, file:line, key or endpoint it concerns; may be empty.
-    """
+    """Something a user can act on."""
 
     def __init__(self, what: str, instead: str = "", where: str = "") -> None:
         self.what = what

@@ -53,14 +53,7 @@ def modelled(table: QualityTable, motion: Motion, codec: str, samples: Sequence[
 def fit(
     table: QualityTable, motion: Motion, codec: str, samples: Sequence[Sample]
 ) -> SceneParameters:
-    """The parameters of a footage.
-
-    Args:
-        table: with the bundled parameters.
-        motion: the kind from whose typical scene they start.
-        codec: of all samples.
-        samples: measured encodes, one or more.
-    """
+    """The parameters of a footage."""
     start = table.motion[motion].typical
     names = list(SceneParameters.model_fields)
     first = np.log([getattr(start, name) for name in names])
@@ -328,12 +321,8 @@ def best_between(
     """Which resolution and frame rate look best from one bitrate to another.
 
     Args:
-        table: with the parameters of the footage for this kind of motion.
-        motion: the kind.
-        codec: of all.
         shapes: resolutions with their frame rates.
         kbps: from and to, in kbit/s.
-        takes: of the usual bitrate, by the preset.
     """
     rates = np.geomspace(kbps[0], kbps[1], RANGE_POINTS)
     looks = np.stack(

@@ -103,7 +103,6 @@ def stutters(
     """Stutters of one stream.
 
     Args:
-        late: whether frames were late, by steps.
         seconds: when each step was, since the stream began.
         step_seconds: how long one is.
         causes: of each step; none where they are not known.

@@ -40,9 +40,7 @@ def read_bounded(path: Path, most_bytes: int, instead: str = "name another file"
     """A file's bytes, looked at before it is read: regular files only, and not without end.
 
     Args:
-        path: of the file.
         most_bytes: that it may have.
-        instead: what to do about a larger one.
 
     Raises:
         FormatError: it is no regular file, or larger.

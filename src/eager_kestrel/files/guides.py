@@ -39,10 +39,6 @@ def guide_names(extra: Path | None = None) -> list[str]:
 def load_guide(name: str, extra: Path | None = None) -> Guide:
     """The guide of a platform.
 
-    Args:
-        name: the platform, as in its file's name; or a path to a guide file.
-        extra: a folder whose guides come first.
-
     Raises:
         NotFoundError: there is none of that name; suggests one.
         FormatError: the file is broken; names the connection.
@@ -171,13 +167,7 @@ COMMENTS = {
 def guide_toml(
     guide: Guide, comments: dict[str, str] | None = None, unread: Sequence[str] = ()
 ) -> str:
-    """A guide as commented TOML; reading it back gives the same guide.
-
-    Args:
-        guide: what to write.
-        comments: by dotted key, in place of or beside the usual ones.
-        unread: what of its source was not understood, a line each.
-    """
+    """A guide as commented TOML; reading it back gives the same guide."""
     said = COMMENTS | (comments or {})
     dumped = guide.model_dump(exclude_defaults=True, exclude_none=True)
     document = tomlkit.document()

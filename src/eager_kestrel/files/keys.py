@@ -50,7 +50,6 @@ def needed_key(platform: str, ask: Asker | None) -> str:
     """The key of a platform: kept, or asked for.
 
     Args:
-        platform: whose.
         ask: somebody who is there; None when nobody is.
 
     Raises:

@@ -56,12 +56,7 @@ def read_page(path: Path) -> Page:
 
 
 def page_of(text: str, suffix: str = "") -> Page:
-    """A page's tables and lines.
-
-    Args:
-        text: HTML, Markdown, CSV, TSV, or plain lines.
-        suffix: of the file, which settles what commas are.
-    """
+    """A page's tables and lines."""
     if re.search(r"(?i)<(?:table|tr|html|body|p|li|h[1-6]|div|dl)\b", text):
         return _html(text)
     rows = _separated(text, suffix)

@@ -119,11 +119,6 @@ DateOrder = Literal["dd/mm", "mm/dd"]
 def read_runs(path: Path, version: str, dates: DateOrder | None = None) -> Read:
     """Runs from a file by its content: our JSON, JSON rows, or a table.
 
-    Args:
-        path: the file.
-        version: of this program, recorded in readings.
-        dates: how dates with slashes are meant; they are refused where nothing says.
-
     Raises:
         FormatError: it is none of these, or has no usable columns.
         StorageError: it cannot be read.

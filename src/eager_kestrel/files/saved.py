@@ -99,9 +99,7 @@ def read_kept(name: str, kind: str, model: type[M]) -> M | None:
     """A document of the program's own folder; None when there is none.
 
     Args:
-        name: of the file.
         kind: as its ``format`` says.
-        model: to read it as.
 
     Raises:
         FormatError: the file is damaged; it is left as it is.

@@ -22,7 +22,6 @@ def read_settings(path: Path, platform: str | None = None) -> Settings:
     """Settings from TOML or JSON, or those of a plan.
 
     Args:
-        path: the file.
         platform: which destination of a plan; the first when it has none of that name.
 
     Raises:

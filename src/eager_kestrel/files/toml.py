@@ -30,9 +30,7 @@ def read_model(raw: bytes, model: type[Model], kind: str, where: str) -> Model:
 
     Args:
         raw: the file's bytes.
-        model: what it should be.
         kind: as in its ``format`` line.
-        where: the file's name, for errors.
 
     Raises:
         FormatError: it is not TOML, not of this kind, or a value is wrong; names the line.
@@ -178,10 +176,7 @@ def fill(table: Any, values: dict[str, Any], comments: dict[str, str], path: str
     """Plain values first, then tables, then arrays of tables, as TOML wants them.
 
     Args:
-        table: a tomlkit document or table to add to.
-        values: as models dump them.
         comments: by dotted key (``rungs.0.resolution``), for plain values and small tables.
-        path: of the table in its document.
     """
 
     def kind(item: tuple[str, Any]) -> int:

@@ -198,10 +198,7 @@ def crop_of(
     """The pixels of a crop at a moment, scaled as a screen of that size shows the whole.
 
     Args:
-        file: of a stretch or an encode of it.
         seconds: since its start.
-        screen: what the whole is scaled to.
-        size: of the crop, across and down.
         at: its left and top; None for where the resolution is busiest.
 
     Returns:

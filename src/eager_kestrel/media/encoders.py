@@ -216,10 +216,6 @@ def pace(
     """Encode as fast as it goes and count, once warm.
 
     Args:
-        encoder: that opens here.
-        preset: one of its own.
-        resolution: of the frames.
-        fps: the stream would have.
         frames: made before; making them is not counted.
         seconds: to count.
         tell: told seconds so far and frames a second, about each second.

@@ -76,8 +76,6 @@ def read_recording(
     """Describe a recording.
 
     Args:
-        path: FLV, MP4, MKV, MPEG-TS or an HLS playlist on this machine.
-        deep: whether to decode every frame.
         buffer_seconds: the window one of the peaks is taken over.
         progress: told the seconds read so far.
 

@@ -79,11 +79,6 @@ class StandIn:
     def __init__(self, video: VideoSettings, audio: AudioSettings, slowed_ms: float = 0.0) -> None:
         """Open the encoders.
 
-        Args:
-            video: as planned.
-            audio: as planned.
-            slowed_ms: added to each frame, to see what a slow machine does.
-
         Raises:
             InputError: this machine has no encoder for it.
         """

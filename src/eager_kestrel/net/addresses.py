@@ -55,8 +55,6 @@ def parse_address(text: str, schemes: tuple[str, ...], example: str) -> Address:
 
     Args:
         text: as written, or as a far end names it.
-        schemes: that are meant.
-        example: of what to write instead.
 
     Raises:
         InputError: it is none; names what is wrong, and repeats nothing that may be secret.

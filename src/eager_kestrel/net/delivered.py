@@ -196,7 +196,6 @@ def delivered_counter(
     """The best counter this system has for a connected socket.
 
     Args:
-        connection: a connected TCP socket, TLS or not.
         written: tells how many bytes the program has handed to it so far.
         estimate: use the portable estimate even where the kernel counts.
     """

@@ -79,11 +79,6 @@ def exchange(
     """Ask once.
 
     Args:
-        client: with its own limits on silence.
-        method: of HTTP.
-        url: whole.
-        where: the same as it may be shown.
-        content: of the request.
         seconds: for all of it.
 
     Raises:

@@ -28,12 +28,7 @@ _BY_ERRNO = {
 
 
 def network_error(error: BaseException, where: str) -> NetworkError:
-    """Turn an error of httpx or the socket library into one of ours.
-
-    Args:
-        error: what was raised.
-        where: the endpoint, without anything secret.
-    """
+    """Turn an error of httpx or the socket library into one of ours."""
     chain = _causes(error)
     text = " ".join(str(cause) for cause in chain).lower()
     certificate = next((c for c in chain if isinstance(c, ssl.SSLCertVerificationError)), None)

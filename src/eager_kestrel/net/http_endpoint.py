@@ -234,9 +234,6 @@ class FarEnd:
         """Take a listening socket.
 
         Args:
-            listening: it is closed at the end.
-            ledger: who may upload, and how much.
-            certificate: serve TLS with it.
             tell: hears a line of each larger upload; never of a token.
         """
         self.ledger, self.tell = ledger, tell

@@ -83,9 +83,7 @@ class Publication:
         """Connect and wait until the ingest takes the stream.
 
         Args:
-            target: where to.
             key: of the stream; never part of any message.
-            context: for RTMPS, in place of the system's certificates.
             timeout_seconds: for all of it.
             unsent_bytes: that may sit in the system's send buffer.
 

@@ -78,11 +78,6 @@ class IngestServer:
     ) -> None:
         """Listen on loopback, or take a socket that listens.
 
-        Args:
-            visitor: told what happens, from other threads.
-            port: 0 takes a free one.
-            listening: where others than this machine are to be let in; it is closed at the end.
-
         Raises:
             NetworkError: the port is taken.
         """

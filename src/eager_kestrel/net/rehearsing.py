@@ -289,11 +289,7 @@ def rehearse_once(
     """Send a stand-in until the time is up, or it is clear that it does not hold.
 
     Args:
-        target: where to.
         key: of the stream; never part of any message.
-        steps: what to send, frame by frame.
-        terms: how fast, how long, and how patiently.
-        tell: called at every moment that is noted.
 
     Raises:
         NetworkError: the ingest cannot be reached, or does not answer in time.

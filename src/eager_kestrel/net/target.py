@@ -106,10 +106,7 @@ def find_target(
 
     Args:
         url: ``http(s)://...``; a bare origin may name its upload address itself.
-        bind: local address to leave from.
         estimate: count by the portable estimate.
-        direct: whether to pass over the proxy that the environment names.
-        token: of a far end that asks for one (RFC 6750).
 
     Raises:
         InputError: not an http(s) address.

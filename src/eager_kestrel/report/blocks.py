@@ -165,7 +165,6 @@ def blocks_of(result: object, **how: bool) -> list[Block]:
     """A result as blocks.
 
     Args:
-        result: a document.
         how: what its function takes, such as ``why`` for a plan.
     """
     return list(_found(BLOCKS, result)(result, **how))

@@ -25,8 +25,6 @@ def save_sheet(crops: Sequence[tuple[str, Floats]], path: Path, title: str) -> N
 
     Args:
         crops: captions, and pixels of shape (rows, columns, 3), 0..1, all of one size.
-        path: of the resolution.
-        title: over all of them.
 
     Raises:
         InputError: the file name is no resolution's.

@@ -5,7 +5,6 @@ A page needs no script and no network; its figures are SVG inside it.
 
 from __future__ import annotations
 
-import os
 import re
 import tempfile
 from collections.abc import Callable, Iterable, Iterator
@@ -76,7 +75,7 @@ def write_page(title: str, blocks: Iterable[Block], path: Path) -> None:
         path.parent.mkdir(parents=True, exist_ok=True)
         part = path.with_name(f".{path.name}.part")
         part.write_text(text, encoding="utf-8")
-        os.replace(part, path)
+        part.replace(path)
     except OSError as error:
         what = error.strerror or str(error)
         raise StorageError(what, "choose another folder", str(path)) from None

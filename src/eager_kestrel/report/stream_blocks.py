@@ -177,7 +177,6 @@ def broadcast_blocks(
     """What was carried, and each trouble with its time and cause.
 
     Args:
-        broadcast: what is shown.
         at: the time of day for each trouble's seconds; else the seconds are shown.
     """
     one, clocks = broadcast, at or {}

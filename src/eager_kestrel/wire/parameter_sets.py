@@ -39,7 +39,6 @@ def profile_and_level(codec: str, header: bytes) -> ProfileAndLevel | None:
 
     Args:
         codec: ``h264``, ``hevc`` or ``av1``.
-        header: a configuration record, or parameter sets behind start codes.
     """
     readers = {"h264": _h264, "hevc": _hevc, "av1": _av1}
     reader = readers.get(codec)

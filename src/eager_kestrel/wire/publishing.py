@@ -180,9 +180,7 @@ class Publisher(Peer):
         """Begin a connection; the handshake is in ``outgoing``.
 
         Args:
-            app: of the ingest, the first part of its path.
             address: of the ingest without key.
-            key: of the stream.
             random: 1,528 bytes.
         """
         super().__init__()

@@ -218,12 +218,7 @@ LEAST_SECONDS = 8.0
 
 
 def against_plan(recording: Recording, planned: DestinationPlan) -> list[Finding]:
-    """Hold a recording against a destination of a plan.
-
-    Args:
-        recording: as it was found.
-        planned: with settings.
-    """
+    """Hold a recording against a destination of a plan."""
     if planned.video is None or planned.audio is None:
         return []
     found = [*_of_video(recording, planned.video), *_of_audio(recording, planned.audio)]

@@ -156,8 +156,6 @@ def verdict(sent: Sent, step: Fallback, below: Steps, asked_seconds: float) -> R
     """Whose fault it was, when, by how much, and which step would have held.
 
     Args:
-        sent: what was noted.
-        step: what was sent.
         below: steps down from it, in order.
         asked_seconds: it had to hold for.
     """
@@ -319,11 +317,8 @@ def rehearsal_of(
     """The report of what was noted.
 
     Args:
-        sent: what was noted.
-        step: what was sent.
         below: steps down from it, in order.
         target: where to, without key.
-        platform: whose plan it was.
         asked_seconds: it had to hold for.
     """
     encode = np.array(sent.encode_ms) if sent.encode_ms else np.zeros(1)

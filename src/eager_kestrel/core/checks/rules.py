@@ -241,23 +241,12 @@ INTERVAL_TOLERANCE_FRAMES = 0.5
 
 
 def check(settings: Settings, guides: Sequence[Guide], safe_kbps: float | None = None) -> Findings:
-    """Hold settings against guides, and against the connection when it is known.
-
-    Args:
-        settings: what is set; rules about what is left out are skipped.
-        guides: each with its tier applied.
-        safe_kbps: what may be sent in all, over all these platforms.
-    """
+    """Hold settings against guides, and against the connection when it is known."""
     return check_each([(settings, guide) for guide in guides], safe_kbps)
 
 
 def check_each(pairs: Sequence[tuple[Settings, Guide]], safe_kbps: float | None = None) -> Findings:
-    """Hold settings of their own against each of several guides, and all against the connection.
-
-    Args:
-        pairs: what is sent to a platform, and its guide with the tier applied.
-        safe_kbps: what may be sent in all.
-    """
+    """Hold settings of their own against each of several guides, and all against the connection."""
     found = [finding for settings, guide in pairs for finding in against_guide(settings, guide)]
     return Findings(findings=(*found, *against_upload(pairs, safe_kbps)))
 

@@ -72,9 +72,7 @@ def budget(uplink: Uplink, safe_share: float, reserves: tuple[Reserve, ...]) -> 
     """The waterfall from the uplink to the safe rate, in kbit/s to a bit a second.
 
     Args:
-        uplink: what the connection carries.
         safe_share: of typical, at the most.
-        reserves: upload kept back.
     """
     typical = uplink.typical_kbps
     rate, why = round(typical * safe_share, 3), words.share_step(safe_share)

@@ -102,12 +102,8 @@ def candidates(
     """Every resolution and frame rate worth weighing, smallest resolution first.
 
     Args:
-        source: nothing larger is considered, but for what is rewarded.
         source_rate: frames a second of the source.
-        rules: of the guide.
         rows: resolutions of the guide's rungs; taken where they have the shape.
-        rewarded_from_lines: resolutions of so many lines are delivered better, so the least of them is
-            weighed even when the source has down to half as many.
     """
     shape = nearest_shape(source, rules.shapes or [p.shape for p in rules.resolutions])
     largest = rules.largest

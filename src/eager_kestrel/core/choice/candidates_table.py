@@ -377,12 +377,6 @@ def candidates_table(
     """The candidates of a show for a guide, or for one encode that several platforms get.
 
     Args:
-        show: source, frame rate and motion.
-        guide: with the tier applied; for several, what satisfies all of them.
-        table: of the quality model.
-        codec: already chosen.
-        members: the guides of all that get the encode, each with its own rungs and transport; left
-            out, the guide itself.
         relayed: whether only the first is sent to, and passes it on.
     """
     members, table = members or (guide,), table.preferring(show.motion, show.prefer)

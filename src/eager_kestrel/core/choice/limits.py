@@ -107,11 +107,7 @@ def preset_takes(
     """How much of the usual bitrate each candidate takes at the slowest preset the machine holds.
 
     Args:
-        show: on its machine.
-        table: of the quality model.
-        codec: of all of them.
         pixels_per_second: of each.
-        room: of what may be used of the machine, 1 being all.
 
     Returns:
         Factors of one shape with the pixels; 1 where nothing is known.

@@ -106,9 +106,7 @@ def need(
 
     Args:
         show: source, motion, share and reserves.
-        guide: with its tier applied.
         codec: that is asked for; None leaves it to the guide.
-        table: of the quality model.
         resolutions: which; the customary ones when none are named.
         frame_rate_at_least: frames a second; the main ones when none is given.
     """
@@ -182,14 +180,7 @@ def seen(weighed: ScoredCandidates, index: int | None) -> NeededAt:
 
 
 def answer(guide: Guide, asked: Asked, along: NeedSearch, waterfall: Budget) -> Need:
-    """What the rates say of one resolution.
-
-    Args:
-        guide: of the destination, with its tier applied.
-        asked: the resolution and frame rate.
-        along: how it does.
-        waterfall: how safe rate and upload hang together.
-    """
+    """What the rates say of one resolution."""
     most = float(along.quality.max(initial=-1.0))
     if most < 0:
         return impossible(guide, asked)

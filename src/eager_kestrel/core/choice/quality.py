@@ -173,14 +173,8 @@ def sharpness(
     """0..1 for how single frames look on every scene, smoothness aside; shape (scenes, ...).
 
     Args:
-        table: of the model.
-        motion: the kind whose scenes are asked.
-        codec: of all candidates.
-        pixels: of each candidate.
         fps: frames a second.
         kbps: what the encoder aims at, in kbit/s; these three broadcast against each other.
-        seen: pixels of detail there are, where a resolution is larger than its source.
-        takes: how much of the usual bitrate its preset takes for the same look.
     """
     of = _scenes_first(table.motion[motion], kbps)
     detail = np.minimum(pixels if seen is None else seen, table.viewed_on.pixels)

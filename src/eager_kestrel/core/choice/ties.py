@@ -38,13 +38,7 @@ OWN, NAMED, CUSTOMARY, ANY = range(4)
 def ranks_of(
     found: Sequence[Candidate], source: Resolution, named: Collection[Resolution]
 ) -> Indices:
-    """Preference rank of each candidate resolution: own size, named by the guide, common, other.
-
-    Args:
-        found: the candidates.
-        source: its resolution needs no resizing.
-        named: resolutions the guides name.
-    """
+    """Preference rank of each candidate resolution: own size, named by the guide, common, other."""
 
     def rank(resolution: Resolution) -> int:
         if resolution == source:
@@ -78,7 +72,6 @@ def as_good_as(
         index: of that one in each row; shape (rows,).
         scenes: quality on every scene; shape (scenes, rows, n).
         judged: their mean; shape (rows, n).
-        table: has the bands: of the mean, and of the scene where a candidate falls behind most.
         least: that none of them may fall under, where that one does not.
     """
     top, behind = _beside(index, scenes, judged)
@@ -127,11 +120,6 @@ def usual_of(pixels: Floats, fps: Floats, ranks: Indices) -> Indices:
 
     Usual are the source's own, one the guide names, a common one; beside it means within
     ``BESIDE`` in lines. The nearest is taken.
-
-    Args:
-        pixels: of each candidate.
-        fps: of each.
-        ranks: as :func:`ranks_of` gives them.
 
     Returns:
         Indices; a candidate's own where there is no other. They rise with pixels.

@@ -153,11 +153,7 @@ def sweep(
     """What is chosen at each value, everything else as it is.
 
     Args:
-        wanted: what to vary.
-        show: what is streamed.
-        guide: with its tier applied, which holds unless tiers are swept.
         codec: that is asked for; None leaves it to the guide.
-        table: of the quality model.
         uplink: for everything but a sweep of uploads, which needs none.
     """
     if wanted.over in ("upload", "share"):
@@ -270,8 +266,6 @@ def compare(field: CandidatesTable, waterfall: Budget, shapes: Sequence[Shape]) 
     """What each would get.
 
     Args:
-        field: the candidates of a show for one guide.
-        waterfall: down to the safe rate.
         shapes: resolutions at frame rates, one at the least.
 
     Raises:
@@ -349,14 +343,7 @@ def grid(field: CandidatesTable, from_kbps: float = 0.0) -> Floats:
 def next_choice(
     field: CandidatesTable, best: int, safe_kbps: float, least_quality: float = 0.0
 ) -> tuple[float, int] | None:
-    """The least safe rate above this one that chooses another candidate, and which.
-
-    Args:
-        field: the candidates.
-        best: index of the one that is chosen now.
-        safe_kbps: at this rate.
-        least_quality: that the other has to look like.
-    """
+    """The least safe rate above this one that chooses another candidate, and which."""
     for part in np.array_split(rates := grid(field, safe_kbps), max(1, rates.size // LOOK_AHEAD)):
         rows = field.weigh(part)
         _, chosen = field.choose(rows)

@@ -129,8 +129,6 @@ def uplink_of(
 
     Args:
         runs: at least one with a one-connection phase.
-        seed: of the bootstrap; equal inputs give equal intervals.
-        aired: what broadcasts say of the same connection.
 
     Raises:
         FormatError: none of the runs has enough steady samples on one connection.
@@ -368,11 +366,7 @@ class QuarterOfRuns(Frozen):
 
 
 def quarters_of_runs(runs: Sequence[Run]) -> tuple[QuarterOfRuns, ...]:
-    """Runs by the quarter of an hour they began in, in order of time.
-
-    Args:
-        runs: of one schedule, failed ones among them.
-    """
+    """Runs by the quarter of an hour they began in, in order of time."""
     by_begin: dict[str, list[Run]] = {}
     for run in sorted(runs, key=lambda run: run.taken):
         minute = run.taken.minute // QUARTER_MINUTES * QUARTER_MINUTES

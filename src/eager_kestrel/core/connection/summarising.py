@@ -165,12 +165,7 @@ class EndpointCount(Frozen):
 
 
 def both_ends(near: Series, far: EndpointCount) -> BothEnds | None:
-    """The rate each end saw; None where one of them has too few samples.
-
-    Args:
-        near: what was acknowledged here.
-        far: what was read there.
-    """
+    """The rate each end saw; None where one of them has too few samples."""
     rates = _in_stretches(near, far.samples) if near.stretches else _throughout(near, far.samples)
     if rates is None:
         return None

@@ -127,12 +127,6 @@ def divide(
 ) -> DividedShow:
     """Divide the safe rate among the destinations of a show.
 
-    Args:
-        show: with its destinations.
-        guides: of each destination, with its tier applied.
-        table: of the quality model.
-        safe_kbps: what may be sent in all.
-
     Raises:
         NotFoundError: a platform does not take the codec that is asked for.
     """

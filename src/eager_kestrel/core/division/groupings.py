@@ -85,12 +85,7 @@ class Encode:
         return self.field.in_room(float(self.levels[choice]) / LOAD_CELLS)
 
     def outcome(self, choice: int, safe_kbps: float | None = None) -> EncodeOutcome:
-        """What a choice comes to.
-
-        Args:
-            choice: which.
-            safe_kbps: what its copies may take; what the choice was made for when left out.
-        """
+        """What a choice comes to."""
         safe = float(self.safe_kbps[choice]) if safe_kbps is None else safe_kbps
         weighed = self.at(choice).at(safe)
         best = weighed.chosen
@@ -110,16 +105,7 @@ def encode_of(
     weight: float,
     safe_kbps: float,
 ) -> Encode:
-    """Everything an encode may take, on the grid: the best for each amount of line and machine.
-
-    Args:
-        members: who gets it.
-        joint: what satisfies all of them.
-        guides: of each, with its tier applied.
-        made: the candidates.
-        weight: of all of them together.
-        safe_kbps: of the whole line.
-    """
+    """Everything an encode may take, on the grid: the best for each amount of line and machine."""
     cells_there = cells_of(min(safe_kbps, _most_useful(made)))
     safe: Floats = np.arange(1, cells_there + 1, dtype=np.float64) * CELL_KBPS
     found = _undominated(made, safe)
@@ -243,12 +229,7 @@ class Division:
     """What each comes to; only of divisions that were filled up."""
 
     def filled(self, safe_kbps: float, weights: Sequence[float]) -> Division:
-        """With what the grid left over given to whomever it helps most, until it helps nobody.
-
-        Args:
-            safe_kbps: of the whole line.
-            weights: of every destination.
-        """
+        """With what the grid left over given to whomever it helps most, until it helps nobody."""
         outcomes = [e.outcome(c) for e, c in zip(self.encodes, self.taken, strict=True)]
         for _ in range(MOST_FILLS):
             left = safe_kbps - sum(outcome.total_kbps for outcome in outcomes)

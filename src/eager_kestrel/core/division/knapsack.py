@@ -85,9 +85,6 @@ class KnapsackTable:
     def taken(self, line: int | None = None) -> list[int]:
         """Which choice is taken of each, in the order they were added.
 
-        Args:
-            line: cells of it that there are; all when left out.
-
         Raises:
             ValueError: they do not fit.
         """

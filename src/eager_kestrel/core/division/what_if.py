@@ -69,14 +69,7 @@ class Answers:
     def of(
         cls, show: Show, guides: Sequence[Guide], table: QualityTable, most_kbps: float
     ) -> Answers:
-        """Of a show.
-
-        Args:
-            show: with its destinations.
-            guides: of each, with its tier applied.
-            table: of the quality model.
-            most_kbps: the largest safe rate that will be asked about.
-        """
+        """Of a show."""
         return cls(Groupings(show, guides, table, most_kbps))
 
     def at(self, safe_kbps: float) -> Answer:
@@ -165,9 +158,6 @@ def needs(
     """What upload of the whole show gives each destination which resolution.
 
     Args:
-        show: with several destinations.
-        guides: of each, with its tier applied.
-        table: of the quality model.
         resolutions: which; the customary ones when none are named.
         frame_rate_at_least: frames a second; the main ones when none is given.
     """
@@ -223,10 +213,6 @@ def sweep_show(
     """What every destination gets at each value, everything else as it is.
 
     Args:
-        wanted: what to vary.
-        show: with several destinations.
-        guides: of each, with its tier applied; tiers are those of the first.
-        table: of the quality model.
         uplink: for everything but a sweep of uploads, which needs none.
     """
     along: list[tuple[str, float | None, float, Answer]] = []

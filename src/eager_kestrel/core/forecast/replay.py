@@ -126,11 +126,7 @@ class Replay:
         return np.full(REPLICATES + 1, np.nan)
 
     def seen(self, total_kbps: float) -> StutterSeen | None:
-        """Return how much a stream would have stuttered, or None if the evidence does not reach it.
-
-        Args:
-            total_kbps: everything sent, reserves included.
-        """
+        """Return how much a stream would have stuttered, or None if the evidence does not reach it."""
         known = self.evidence
         if not known.seconds.size:
             return None
@@ -271,13 +267,8 @@ def planned(
     """The frames of a plan: constant bitrate, a keyframe every interval, the rest spread evenly.
 
     Args:
-        kbps: everything sent.
-        video_kbps: of it video.
         fps: frames a second.
-        keyframe_frames: frames from one keyframe to the next.
-        b_frames: between two others.
         buffer_kbit: the encoder's; no frame is longer.
-        motion: how much moves.
     """
     order = [1.0] + [B_TO_P] * b_frames  # a P-frame is sent before the B-frames that need it
     video = np.resize(np.array(order), max(1, keyframe_frames))

@@ -135,7 +135,6 @@ def amounts_in(
     """Every amount of one kind in a text; of each the readings there are, the likelier first.
 
     Args:
-        text: a cell or a sentence.
         kind: of amount; bitrates come back in kbit/s, sample rates in Hz, all else as written.
         unit: of numbers that carry none; where it is empty they count as no amounts of bitrate.
         plausible: what an amount can be; else what is usual for the kind.
@@ -160,13 +159,7 @@ def amounts_in(
 
 
 def _bound_of(text: str, begin: int, match: re.Match[str]) -> Bound | None:
-    """What bounds an amount: words right behind it, as ``(recommended)``, else words before it.
-
-    Args:
-        text: that it stands in.
-        begin: where the amount before it ends.
-        match: the amount.
-    """
+    """What bounds an amount: words right behind it, as ``(recommended)``, else words before it."""
     behind = _BEHIND.match(text, match.end())
     if behind is not None:
         return bound_in(behind[0])

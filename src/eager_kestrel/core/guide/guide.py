@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from datetime import date
 from fractions import Fraction
-from typing import TYPE_CHECKING, Any, Self
+from typing import Any, Self
 
 from pydantic import Field, PrivateAttr, model_validator
 
@@ -30,10 +30,8 @@ from eager_kestrel.core.guide.rules import (
     VideoRules,
 )
 from eager_kestrel.core.quantities import FrameRate, Rate, ResolutionSize
-
-if TYPE_CHECKING:
-    from eager_kestrel.core.results import Change
 from eager_kestrel.core.resolution import Resolution
+from eager_kestrel.core.results import Change
 
 STALE_AFTER_DAYS = 180
 

@@ -419,11 +419,6 @@ def guide_of(document: dict[str, Any]) -> Guide:
 def drafted(answers: Mapping[str, str], usual: Guide, unverified: frozenset[str]) -> Draft:
     """The guide that answers lead to.
 
-    Args:
-        answers: by key of a question.
-        usual: whose rules stand where nothing was answered.
-        unverified: questions whose answers nobody confirmed.
-
     Raises:
         InputError: an answer cannot be read.
         FormatError: answers contradict each other; says which.

@@ -84,15 +84,7 @@ def _fallback(stand: Standpoint, safe_kbps: float) -> Fallback | None:
 def fallback_at(
     guide: Guide, field: CandidatesTable, waterfall: Budget, transport: str, safe_kbps: float
 ) -> Fallback | None:
-    """The full settings at another safe rate; None where nothing is allowed.
-
-    Args:
-        guide: that holds for the encode.
-        field: its candidates.
-        waterfall: of the connection they go out on.
-        transport: to the destination that is looked at.
-        safe_kbps: for all copies.
-    """
+    """The full settings at another safe rate; None where nothing is allowed."""
     weighed = field.at(safe_kbps)
     index = weighed.chosen
     if index is None:
@@ -134,13 +126,7 @@ def step_up(stand: Standpoint) -> Fallback | None:
 
 
 def offers(stand: Standpoint, guide: Guide, codec: str | None) -> tuple[Offer, ...]:
-    """What more upload, another tier or another codec would bring.
-
-    Args:
-        stand: the present choice.
-        guide: of the destination it is for, with its tier applied.
-        codec: that the destination asks for, if any.
-    """
+    """What more upload, another tier or another codec would bring."""
     found = [_more_upload(stand)]
     now, tie = stand.weighed.option(stand.best), stand.field.table.tie
     for tier in guide.ordinary.tiers:

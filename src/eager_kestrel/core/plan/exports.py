@@ -36,11 +36,6 @@ def ffmpeg_arguments(
 ) -> list[str]:
     """The arguments of the ``ffmpeg`` program for a feasible destination.
 
-    Args:
-        planned: the destination.
-        source: what to read.
-        target: where to send; the platform's first ingest point when left out.
-
     Raises:
         ValueError: the destination has no settings.
     """

@@ -73,14 +73,8 @@ def plan(
     """Plan a show for its destinations.
 
     Args:
-        uplink: what the connection carries.
         show: with one destination, or several that share the connection.
-        guides: by platform name.
-        table: of the quality model.
-        version: of the program, recorded in the plan.
         free_bytes: on the disk a local copy would go to, when one was named.
-        look_further: whether to plan several destinations again for what would be better for each;
-            most of the time of their plan goes there.
 
     Raises:
         NotFoundError: a destination's tier is not in its guide, or it does not take its codec.

@@ -22,14 +22,7 @@ LOW = ("bad", "poor")
 def plan_warnings(
     show: Show, guides: list[Guide], planned: list[DestinationPlan], uplink: Uplink
 ) -> tuple[str, ...]:
-    """Warnings about the uplink and each destination.
-
-    Args:
-        show: what is streamed.
-        guides: of each destination, with its tier applied.
-        planned: each destination's settings.
-        uplink: what the connection carries.
-    """
+    """Warnings about the uplink and each destination."""
     found: list[str] = []
     if uplink.basis == "assumed":
         found.append(words.nobody_measured(readings=bool(uplink.runs)))

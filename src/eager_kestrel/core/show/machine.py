@@ -113,7 +113,6 @@ class Machine(Frozen):
 
         Args:
             needs: of each encode, its codec and pixels a second.
-            weights: of each; the weightiest is slowed down first.
 
         Returns:
             A preset for each; None where nothing is known of its codec, or none fits.
@@ -244,11 +243,7 @@ class MeasuredMachine(Frozen):
         return said
 
     def machine(self, now: datetime) -> Machine:
-        """What a plan goes by: of each preset the least it did on any resolution.
-
-        Args:
-            now: to say how old the figures are.
-        """
+        """What a plan goes by: of each preset the least it did on any resolution."""
         best: dict[tuple[Codec, str], EncoderPoint] = {}
         for point in self.points:
             key = (point.codec, point.preset or point.encoder)

@@ -60,12 +60,7 @@ class Review(Frozen):
 
 
 def review_of(broadcast: Broadcast, planned: DestinationPlan | None = None) -> Review:
-    """Look back on a broadcast.
-
-    Args:
-        broadcast: as it was kept.
-        planned: what is planned for its platform, with its steps down.
-    """
+    """Look back on a broadcast."""
     waited = np.array(broadcast.seconds.queued_ms, dtype=np.float64) / 1000
     held = _would_have_held(broadcast)
     return Review(

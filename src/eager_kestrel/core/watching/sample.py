@@ -48,8 +48,6 @@ def on_its_way(unsent: int, unacknowledged: int, kbps: float, least_round_trip_m
     Args:
         unsent: bytes in the send buffer.
         unacknowledged: bytes sent.
-        kbps: what is being sent.
-        least_round_trip_ms: of the connection.
     """
     flying = kbps * least_round_trip_ms / 8
     return round(unsent + max(0.0, unacknowledged - flying))

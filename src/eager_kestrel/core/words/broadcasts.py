@@ -276,7 +276,6 @@ def means(encoder: str, resolution: str, holds: tuple[str, float] | None, fails:
     """What an encoder's figures mean for one resolution.
 
     Args:
-        encoder: as the media library names it.
         resolution: ``1920x1080 at 60``.
         holds: the slowest preset that keeps up, and the share of the machine it takes.
         fails: the next slower one, which does not; None if all were tried.

@@ -136,7 +136,7 @@ FORMS: Final[dict[str, Callable[[Any], str]]] = {
     "both": both,
     "looks": looks,
     "points": lambda quality: str(points(quality)),
-    "fps": lambda frame_rate: frame_rate_text(frame_rate),
+    "fps": frame_rate_text,
     "seconds": some_seconds,
     "observed": observed,
     "lasting": lasting,

@@ -331,11 +331,6 @@ def in_words(
     """The upload a resolution needs, in one line.
 
     Args:
-        resolution: with its frame rate.
-        begin: where it is first among the best.
-        end: where another has a higher quality, and that other.
-        good_kbps: the upload from which its quality is good.
-        full: from where more upload changes nothing.
         better: what is better there, if it is never among the best.
     """
     first = last = None

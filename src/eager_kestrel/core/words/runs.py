@@ -255,8 +255,6 @@ def kept_in_total(shown: tuple[int, int], every: tuple[int, int], size_bytes: in
     """How much of the history is shown, and how large it is.
 
     Args:
-        shown: runs and broadcasts.
-        every: the same of all that are kept.
         size_bytes: on the disk.
     """
     parts = [
@@ -326,8 +324,6 @@ def forecast_verdict(
         seen: by the plan's own settings; None if nothing is known of their rate.
         limit: seconds of stutter an hour that are accepted.
         better: the first settings that meet it; None if none do.
-        own: whether those are the plan's own.
-        known: whether anything was observed at all.
     """
     if seen is None:
         why = "nothing observed reaches this rate" if known else "no observation shows seconds"
