@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import json
 import os
 import signal
@@ -13,10 +14,12 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+import jsonschema
 import pytest
 from hypothesis import HealthCheck, settings
 
 from eager_kestrel.cli.main import run
+from eager_kestrel.files.schemas import schema_text
 
 settings.register_profile(
     "kestrel",
@@ -39,7 +42,8 @@ class Result:
 
     @property
     def document(self) -> Any:
-        return json.loads(self.out)
+        """What was printed, valid by its own schema."""
+        return valid(json.loads(self.out))
 
     @property
     def answer(self) -> Any:
@@ -52,6 +56,19 @@ class Result:
         assert len(lines) == 1, self.err
         assert "Traceback" not in self.err
         return lines[0]
+
+
+@functools.cache
+def schema_of(kind: str) -> Any:
+    schema = json.loads(schema_text(kind))
+    return jsonschema.Draft202012Validator(schema)
+
+
+def valid(document: Any) -> Any:
+    """A document whose format names a schema that it meets; JSON Schema files have none."""
+    if "$schema" not in document:
+        schema_of(document["format"].split("/")[1]).validate(document)
+    return document
 
 
 Kestrel = Callable[..., Result]

@@ -19,7 +19,7 @@ from eager_kestrel.core.checks.settings import Settings
 from eager_kestrel.core.checks.stream import settings_seen
 from eager_kestrel.core.choice.budget import budget, budget_of
 from eager_kestrel.core.document import first_error
-from eager_kestrel.core.errors import InputError, KestrelError
+from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.show.show import SAFE_SHARE, Reserve, Show
 from eager_kestrel.files.guides import guide_for
 from eager_kestrel.files.settings import plan_in, read_settings
@@ -148,21 +148,6 @@ def _without_settings(guide: Guide) -> Finding:
         wanted="settings",
         do="see why with plan --why",
     )
-
-
-def check_many(paths: list[Path], platforms: list[str]) -> dict[Path, Findings | KestrelError]:
-    """Check each of many files against the same guides, read once.
-
-    An unreadable file gives its error in place of findings.
-    """
-    ruled = guides_of(platforms)
-    outcome: dict[Path, Findings | KestrelError] = {}
-    for path in paths:
-        try:
-            outcome[path] = hold(read_settings(path), ruled)
-        except KestrelError as error:
-            outcome[path] = error
-    return outcome
 
 
 def check_recording(

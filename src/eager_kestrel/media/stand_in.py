@@ -17,6 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from eager_kestrel.core.errors import InputError
+from eager_kestrel.core.show.machine import ENCODER_NAMES
 from eager_kestrel.wire import flv
 from eager_kestrel.wire.flv import filler
 
@@ -24,7 +25,6 @@ if TYPE_CHECKING:
     from eager_kestrel.core.plan.plan import AudioSettings, VideoSettings
     from eager_kestrel.core.resolution import Resolution
 
-ENCODERS = {"h264": "libx264", "hevc": "libx265", "av1": "libsvtav1"}
 OWN_SHARE = 0.7
 """Of the bitrate the encoder itself may use; the rest is filler."""
 BT709 = 1
@@ -107,7 +107,7 @@ class StandIn:
             format="flv",
             options={"flvflags": "no_duration_filesize", "fflags": "flush_packets"},
         )
-        stream: Any = self._container.add_stream(ENCODERS[video.codec], rate=self._rate)
+        stream: Any = self._container.add_stream(ENCODER_NAMES[video.codec], rate=self._rate)
         stream.width, stream.height = video.resolution.width, video.resolution.height
         stream.pix_fmt = "yuv420p"
         stream.time_base = 1 / self._rate

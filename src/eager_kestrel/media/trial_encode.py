@@ -29,6 +29,7 @@ import av.filter
 import numpy as np
 
 from eager_kestrel.core.errors import StorageError
+from eager_kestrel.core.show.machine import ENCODER_NAMES
 from eager_kestrel.media.encoders import PRESETS
 
 if TYPE_CHECKING:
@@ -37,7 +38,6 @@ if TYPE_CHECKING:
     from eager_kestrel.core.resolution import Resolution
 
 
-ENCODERS = {"h264": "libx264", "hevc": "libx265", "av1": "libsvtav1"}
 SETTLING_SECONDS = 1.0
 KEYFRAME_SECONDS = 2
 SEEN_FRAMES, VMAF_FRAMES = 12, 24
@@ -72,7 +72,7 @@ class Scores:
 
 def presets_of(codec: Codec) -> tuple[str, ...]:
     """From fastest to slowest."""
-    return PRESETS[ENCODERS[codec]]
+    return PRESETS[ENCODER_NAMES[codec]]
 
 
 def encode(source: Path, setting: Setting, every: int, out: Path) -> None:
@@ -108,7 +108,7 @@ def encode(source: Path, setting: Setting, every: int, out: Path) -> None:
 
 
 def _stream(written: Any, setting: Setting) -> Any:
-    stream: Any = written.add_stream(ENCODERS[setting.codec], rate=setting.frame_rate)
+    stream: Any = written.add_stream(ENCODER_NAMES[setting.codec], rate=setting.frame_rate)
     stream.width, stream.height = setting.resolution.width, setting.resolution.height
     stream.pix_fmt, stream.time_base = "yuv420p", 1 / setting.frame_rate
     context = stream.codec_context

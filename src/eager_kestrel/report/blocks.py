@@ -148,7 +148,6 @@ FIGURES: Final = {
     "Hours": "connection_figures:save_hours_figure",
     "Review": "broadcast_figures:save_review_figure",
     "Rehearsals": "broadcast_figures:save_rehearsals_figure",
-    "Findings": "broadcast_figures:save_findings_figure",
 }
 """By the type of a result, the function that draws it."""
 

@@ -17,8 +17,9 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
     from eager_kestrel.core.checks.recording import Recording
-    from eager_kestrel.core.checks.rehearsal import Rehearsal
+    from eager_kestrel.core.checks.rehearsal import Rehearsal, Rehearsals
     from eager_kestrel.core.connection.broadcast import Broadcast, BroadcastTrouble
+    from eager_kestrel.core.watching.review import Review
 
 
 COLOURS = {
@@ -37,6 +38,16 @@ SHORT_SECONDS = 180.0
 """A shorter broadcast is drawn by seconds."""
 
 
+def save_review_figure(found: Review, path: Path) -> None:
+    """Draw the broadcast that is looked back on."""
+    save_broadcast_figure(found.broadcast, path)
+
+
+def save_rehearsals_figure(found: Rehearsals, path: Path) -> None:
+    """Draw the rehearsal that held at the highest bitrate, or else the last."""
+    save_rehearsal_figure(found.best, path)
+
+
 def save_broadcast_figure(broadcast: Broadcast, path: Path) -> None:
     """Draw a broadcast and write it.
 
@@ -46,7 +57,8 @@ def save_broadcast_figure(broadcast: Broadcast, path: Path) -> None:
     """
     figure, (rates, waits) = new_figure(2, (2.4, 1.0))
     figure.suptitle(
-        f"Broadcast of {broadcast.taken_at[:16].replace('T', ' ')}, {seen_as(broadcast.program, broadcast.to)}",
+        f"Broadcast of {broadcast.taken_at[:16].replace('T', ' ')}, "
+        f"{seen_as(broadcast.program, broadcast.to)}",
         color=INK,
         x=0.01,
         ha="left",

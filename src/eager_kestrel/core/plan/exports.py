@@ -12,6 +12,8 @@ import io
 import shlex
 from typing import TYPE_CHECKING
 
+from eager_kestrel.core.show.machine import ENCODER_NAMES
+
 if TYPE_CHECKING:
     from eager_kestrel.core.plan.plan import AudioSettings, DestinationPlan, Plan, VideoSettings
 
@@ -20,7 +22,6 @@ PRESET = {"h264": "veryfast", "hevc": "veryfast", "av1": "10"}
 RANGES = {"limited": "tv", "full": "pc"}
 KEY = "$STREAM_KEY"
 SOURCE = "INPUT"
-FFMPEG_ENCODERS = {"h264": "libx264", "hevc": "libx265", "av1": "libsvtav1"}
 FFMPEG_AUDIO = {"aac": "aac", "opus": "libopus", "mp3": "libmp3lame"}
 GST_AUDIO = {
     "aac": ("avenc_aac", 1000, "aacparse"),
@@ -43,7 +44,7 @@ def ffmpeg_arguments(
     kbit, most = f"{video.bitrate_kbps:g}k", f"{video.most_kbps:g}k"
     resolution = f"fps={video.frame_rate},{_ffmpeg_resolution(planned, video)}"
     arguments = ["-re", "-i", source, "-vf", f"{resolution},format={video.pixel_format}"]
-    arguments += ["-c:v", video.own_encoder or FFMPEG_ENCODERS[video.codec]]
+    arguments += ["-c:v", video.own_encoder or ENCODER_NAMES[video.codec]]
     arguments += _ffmpeg_encoder(video)
     arguments += ["-b:v", kbit, "-maxrate", most, "-bufsize", f"{video.buffer_kbit:g}k"]
     if video.rate_control == "constant" and video.codec != "av1":

@@ -155,7 +155,7 @@ def _keyframes(guide: Guide, video: VideoSettings) -> facts.Fact:
         platform=guide.title,
         seconds=video.keyframe_seconds,
         fps=video.frame_rate,
-        frames=float(video.keyframe_frames),
+        frames=video.keyframe_frames,
         rule=guide.video.keyframes.words(),
     )
 

@@ -22,6 +22,8 @@ from eager_kestrel.core.quantities import FrameRate, ResolutionSize, Share
 from eager_kestrel.core.resolution import Resolution, frame_rate_text, parse_frame_rate
 from eager_kestrel.core.words import broadcasts as words
 
+ENCODER_NAMES = {"h264": "libx264", "hevc": "libx265", "av1": "libsvtav1"}
+"""The open encoder of each codec, as the media library names it."""
 MACHINE_SHARE = 0.60
 """Of the encoding speed; the rest is for what is being shown."""
 

@@ -328,11 +328,11 @@ class KeyframesRuled(Fact):
 
     about = "keyframes"
     limited_by: Bound = "guide"
-    says = "{platform:verb|want} them {rule}; {seconds:g} s x {fps:fps} fps = {frames:.0f} frames"
+    says = "{platform:verb|want} them {rule}; {seconds:g} s x {fps:fps} fps = {frames:count|frame}"
     platform: str
     seconds: float
     fps: Fraction
-    frames: float
+    frames: int
     rule: str
 
 

@@ -9,6 +9,7 @@ from typing import Literal, NamedTuple
 from eager_kestrel.core.resolution import AspectRatio, Resolution, frame_rate_text, resolution_at
 from eager_kestrel.core.words.numbers import (
     Sentence,
+    counted,
     joined,
     kbit,
     looks,
@@ -160,7 +161,7 @@ def local_copy(
 ) -> str:
     """A copy on the own disk; ``video`` names codec and bitrate, ``room`` what is free."""
     return (
-        f"{resolution_at(resolution, fps)}, {video}, a keyframe every {keyframe_frames} frames, "
+        f"{resolution_at(resolution, fps)}, {video}, a keyframe every {counted(keyframe_frames, 'frame')}, "
         f"audio {audio_kbps:g} kbit/s: {gb_per_hour:.1f} GB an hour{room}; a copy of what is "
         f"sent takes {sent_gb_per_hour:.1f} GB and no second encoder"
     )
