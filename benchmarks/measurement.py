@@ -254,7 +254,7 @@ def link_table(rates: list[float]) -> None:
             bare = bare_sender_mbps(mbps)
             time.sleep(0.5)
             run_, cores, memory = measured(home)
-            one, several = run_["one_connection"], run_["several_connections"]
+            one, several = run_["summary"]["one"], run_["summary"]["several"]
             typical, floor = one["typical_kbps"] / 1000, one["floor_kbps"] / 1000
             longest = max(p["ramp_seconds"] + p["steady_seconds"] for p in (one, several))
             fixed = 2 * FIXED_SECONDS * true * 1e6 / 8

@@ -28,8 +28,8 @@ PAGES: dict[str, tuple[str, tuple[str, ...], int, dict[str, Any]]] = {
         (),
         2,
         {
-            "rungs.0.picture": "1920x1080",
-            "rungs.0.advised": "6000 kbit/s",
+            "rungs.0.resolution": "1920x1080",
+            "rungs.0.recommended": "6000 kbit/s",
             "rungs.0.ceiling": "8000 kbit/s",
             "video.keyframes": "2 s",
             "video.rate_control": ["constant"],
@@ -90,7 +90,7 @@ PAGES: dict[str, tuple[str, tuple[str, ...], int, dict[str, Any]]] = {
             "rungs.0.floor": "4500 kbit/s",
             "rungs.0.ceiling": "9000 kbit/s",
             "rungs.1.floor": "3000 kbit/s",
-            "rungs.1.picture": "1920x1080",
+            "rungs.1.resolution": "1920x1080",
             "rungs.1.frame_rate": "30",
             "rungs.2.floor": "1500 kbit/s",
         },
@@ -149,7 +149,7 @@ PAGES: dict[str, tuple[str, tuple[str, ...], int, dict[str, Any]]] = {
         1,
         {
             "video.ceiling": "6000 kbit/s",
-            "standings.hearth.ceiling": "8500 kbit/s",
+            "tiers.hearth.ceiling": "8500 kbit/s",
             "rungs.0.ceiling": "6000 kbit/s",
         },
     ),
@@ -160,7 +160,7 @@ Gold leaf;1280x720;60;7 Mbit/s
 """,
         (),
         1,
-        {"rungs.0.ceiling": "4000 kbit/s", "standings.gold-leaf.ceiling": "7000 kbit/s"},
+        {"rungs.0.ceiling": "4000 kbit/s", "tiers.gold-leaf.ceiling": "7000 kbit/s"},
     ),
     "mixed-units.md": (
         """
@@ -186,7 +186,7 @@ Video | Bitrate
         2,
         {
             "rungs.0.frame_rate": "60",
-            "rungs.0.advised": "6000 kbit/s",
+            "rungs.0.recommended": "6000 kbit/s",
             "rungs.0.ceiling": "8000 kbit/s",
         },
     ),
@@ -210,8 +210,8 @@ We take up to 50 frames per second.
         (),
         2,
         {
-            "rungs.0.picture": "720x1280",
-            "rungs.1.picture": "540x960",
+            "rungs.0.resolution": "720x1280",
+            "rungs.1.resolution": "540x960",
             "video.shapes": ["9:16"],
         },
     ),
@@ -222,7 +222,7 @@ Full HD (1920 x 1080),60,7000 kbit/s
 """,
         (),
         2,
-        {"rungs.0.picture": "1600x900", "rungs.1.picture": "1920x1080"},
+        {"rungs.0.resolution": "1600x900", "rungs.1.resolution": "1920x1080"},
     ),
     "totals.md": (
         """
@@ -259,7 +259,7 @@ Resolution;Frame rate;Bitrate max
         (),
         1,
         {
-            "video.keyframes": {"at_most": "4 s", "advised": "2 s"},
+            "video.keyframes": {"at_most": "4 s", "recommended": "2 s"},
             "video.rate_control": ["constant"],
             "video.b_frames": 2,
             "audio.least": "96 kbit/s",
@@ -291,7 +291,7 @@ seconds are recommended; do not exceed 4 seconds.</p><p>High profile, 2 B-frames
         (),
         1,
         {
-            "video.keyframes": {"at_most": "4 s", "advised": "2 s"},
+            "video.keyframes": {"at_most": "4 s", "recommended": "2 s"},
             "video.codecs": ["h264"],
             "video.profiles": {"h264": ["high"]},
             "video.b_frames": 2,
@@ -318,8 +318,8 @@ seconds are recommended; do not exceed 4 seconds.</p><p>High profile, 2 B-frames
         (),
         2,
         {
-            "rungs.0.advised": "8000 kbit/s",
-            "rungs.1.advised": "4000 kbit/s",
+            "rungs.0.recommended": "8000 kbit/s",
+            "rungs.1.recommended": "4000 kbit/s",
             "video.ceiling": "8000 kbit/s",
         },
     ),
@@ -358,7 +358,7 @@ Level 4.1 of H.264 at the most. Advised B-frames: 1.
 """,
         (),
         1,
-        {"video.highest_level": {"h264": "4.1"}, "video.advised.b_frames": 1},
+        {"video.highest_level": {"h264": "4.1"}, "video.recommended.b_frames": 1},
     ),
     "ntsc.csv": (
         """Picture,Frame rate,Bitrate between
@@ -397,7 +397,7 @@ Level 4.1 of H.264 at the most. Advised B-frames: 1.
 """,
         ("table.1=resolution | frame rate | recommended kbit/s | ignore",),
         1,
-        {"rungs.0.advised": "3000 kbit/s"},
+        {"rungs.0.recommended": "3000 kbit/s"},
     ),
     "one-line.txt": ("Maximum bitrate: 6000 kbps\n", (), 0, {"video.ceiling": "6000 kbit/s"}),
     "bounds-table.html": (
@@ -407,10 +407,10 @@ Level 4.1 of H.264 at the most. Advised B-frames: 1.
         (),
         0,
         {
-            "video.keyframes": {"at_least": "1 s", "advised": "2 s", "at_most": "4 s"},
+            "video.keyframes": {"at_least": "1 s", "recommended": "2 s", "at_most": "4 s"},
             "audio.least": "96 kbit/s",
             "audio.most": "160 kbit/s",
-            "audio.advised.bitrate": "128 kbit/s",
+            "audio.recommended.bitrate": "128 kbit/s",
         },
     ),
     "codec-columns.md": (
@@ -455,7 +455,10 @@ Keyframe interval: 2 s (max. 4 s)
 """,
         (),
         0,
-        {"video.ceiling": "2500 kbit/s", "video.keyframes": {"advised": "2 s", "at_most": "4 s"}},
+        {
+            "video.ceiling": "2500 kbit/s",
+            "video.keyframes": {"recommended": "2 s", "at_most": "4 s"},
+        },
     ),
     "servers.txt": (
         """Server: rtmps://ingest.reedmace.example/live
@@ -486,7 +489,7 @@ Server: rtmps://fast.reedmace.example/live (premium accounts)
 """,
         (),
         1,
-        {"standings.partner.ceiling": "8000 kbit/s", "rungs.0.ceiling": "6000 kbit/s"},
+        {"tiers.partner.ceiling": "8000 kbit/s", "rungs.0.ceiling": "6000 kbit/s"},
     ),
     "viewers.txt": (
         """Max bitrate: 6 Mbps

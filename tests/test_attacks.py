@@ -264,7 +264,7 @@ def test_secrets_of_a_redirect_are_neither_shown_nor_kept(kestrel: Kestrel, home
         ("runs", "show"),
         ("runs", "hours"),
         ("plan", "--for", "oxbow"),
-        ("nearest", "oxbow", "--practice", "4 ms, 5 ms, 6 ms"),
+        ("measure", "--to", "oxbow", "--rank", "--practice", "4 ms, 5 ms, 6 ms"),
     )
     commands = [
         *(("runs", "export", str(home / f"runs.{kind}")) for kind in ("json", "csv")),
@@ -603,6 +603,6 @@ def test_swings_within_two_seconds_are_said() -> None:
 def test_a_line_shared_with_others_is_remarked() -> None:
     from eager_kestrel.core.words.runs import one_carries_less
 
-    assert "others are using this connection" in one_carries_less(600, 2900, 4)
+    assert "either others use the upload" in one_carries_less(600, 2900, 4)
     assert "one got 600 kbit/s, 4 got 2.9 Mbit/s" in one_carries_less(600, 2900, 4)
     assert "others" not in one_carries_less(2000, 2900, 4)

@@ -150,8 +150,8 @@ def test_a_local_copy_is_held_against_the_disk(kestrel: Kestrel, tmp_path: Path)
     shown = kestrel(
         "plan", "--for", "oxbow", "--upload", "12 Mbit/s", "--hours", "50", "--copy-to", tmp_path
     )
-    assert "in the 50 hours of a month" in shown.out
-    assert "are free, enough for" in shown.out.replace("\n", " ")
+    assert "a month at 50 hours" in shown.out
+    assert "GB free, enough for" in shown.out.replace("\n", " ")
 
 
 @given(

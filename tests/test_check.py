@@ -50,7 +50,7 @@ def findings(kestrel: Kestrel, *arguments: str | Path) -> dict[str, str]:
 def test_good_settings_are_fine(kestrel: Kestrel, tmp_path: Path) -> None:
     path = tmp_path / "s.toml"
     path.write_text(GOOD)
-    assert findings(kestrel, path, "--for", "oxbow", "--uplink", "10 Mbit/s") == {}
+    assert findings(kestrel, path, "--for", "oxbow", "--upload", "10 Mbit/s") == {}
     assert "0 breaches" in kestrel("check", path, "--for", "oxbow").out
     assert "✓" in kestrel("check", path, "--for", "oxbow", "--all").out
 
@@ -105,14 +105,14 @@ def test_the_line_and_the_viewers_count_too(kestrel: Kestrel, tmp_path: Path) ->
     path = tmp_path / "s.toml"
     path.write_text(GOOD)
     assert (
-        findings(kestrel, path, "--for", "oxbow", "--uplink", "8 Mbit/s")["safe rate"] == "breach"
+        findings(kestrel, path, "--for", "oxbow", "--upload", "8 Mbit/s")["safe rate"] == "breach"
     )
-    tight = ("--uplink", "10 Mbit/s", "--reserve", "call=1.5 Mbit/s")
+    tight = ("--upload", "10 Mbit/s", "--reserve", "call=1.5 Mbit/s")
     assert findings(kestrel, path, "--for", "oxbow", *tight)["safe rate"] == "breach"
     assert (
-        findings(kestrel, path, "--for", "oxbow", "--uplink", "10 Mbit/s", "--share", "90 %") == {}
+        findings(kestrel, path, "--for", "oxbow", "--upload", "10 Mbit/s", "--share", "90 %") == {}
     )
-    two = findings(kestrel, path, "--for", "oxbow", "--for", "fernlight", "--uplink", "14 Mbit/s")
+    two = findings(kestrel, path, "--for", "oxbow", "--for", "fernlight", "--upload", "14 Mbit/s")
     assert two == {"safe rate": "breach"}  # two destinations, one line
     assert findings(kestrel, path, "--for", "gatepost")["delivery.slowest_viewer"] == "breach"
 
@@ -186,7 +186,7 @@ def test_a_plan_passes_its_own_check(
             assert platform in ("pocketfair", "gatepost")
             continue
         assert code == 0
-        found = findings(kestrel, out, "--for", platform, "--uplink", upload)
+        found = findings(kestrel, out, "--for", platform, "--upload", upload)
         assert "breach" not in found.values()
 
 
@@ -196,7 +196,7 @@ def test_a_plan_passes_its_own_check(
         (GOOD.replace('"6000 kbit/s"', "6000"), "video.bitrate: 6000 has no unit"),
         (GOOD.replace("b_frames", "bframes"), 'no key "video.bframes" is known; write "b_frames"'),
         (GOOD.replace('"2 s"', '"2"'), "write 2 s or 2 frames"),
-        (GOOD.replace("settings/1", "guide/1"), "this is a guide, not a settings"),
+        (GOOD.replace("settings/2", "guide/2"), "this is a guide, not a settings"),
         ('{"format": "eager-kestrel/settings/2", "video": {"bitrate": "x"}}', "video.bitrate"),
         ("{", "not JSON"),
         ('format = "eager-kestrel/settings/2"', "nothing is set"),
@@ -217,9 +217,9 @@ def test_bad_words_get_one_line(kestrel: Kestrel, tmp_path: Path) -> None:
         (("--bitrate", "6 Mbit/s"), "--for PLATFORM"),
         (("--for", "oxbow"), "nothing is set"),
         (("--for", "oxbow", "--bitrate", "6"), "write 6 Mbit/s"),
-        (("--for", "oxbow", "--bitrate", "6 Mbit/s", "--buffer", "6000"), 'write "6000 kbit"'),
+        (("--for", "oxbow", "--bitrate", "6 Mbit/s", "--buffer", "6000"), 'write "6,000 kbit"'),
         (("--for", "oxbw", "--bitrate", "6 Mbit/s"), 'write "oxbow"'),
-        (("--for", "oxbow", "--bitrate", "6 Mbit/s", "--uplink", "measured"), "no run"),
+        (("--for", "oxbow", "--bitrate", "6 Mbit/s", "--upload", "measured"), "no run"),
     ):
         result = kestrel("check", *arguments)
         assert result.code == 2, arguments
@@ -270,7 +270,7 @@ def test_every_plan_of_every_show_checks_clean(
     made = kestrel("plan", name, "--upload", upload, "--out", file, "--json")
     if not any(d["feasible"] for d in made.document["destinations"]):
         return
-    held = kestrel("check", file, "--show", name, "--uplink", upload, "--json")
+    held = kestrel("check", file, "--show", name, "--upload", upload, "--json")
     found = held.document["findings"]
     assert [f for f in found if f["severity"] == "breach"] == []
     assert held.code == 0
@@ -369,7 +369,7 @@ def test_what_a_guide_advises_is_planned_and_shown(kestrel: Kestrel, home: Path)
     assert planned["video"]["b_frames"] == 1
     assert planned["audio"]["sample_rate_hz"] == 44100
     said = {r["about"]: r["text"] for r in planned["reasons"]}
-    assert said["frame rate"] == said["b-frames"] == "what Oxbow advises"
+    assert said["frame rate"] == said["b-frames"] == "what Oxbow recommends"
     found = kestrel(
         "check",
         "--codec",
@@ -394,7 +394,7 @@ def test_what_a_guide_advises_is_planned_and_shown(kestrel: Kestrel, home: Path)
 
 
 def test_b_frames_say_who_bound_them(kestrel: Kestrel) -> None:
-    for platform, says in (("oxbow", "the most Oxbow takes"), ("fernlight", "cost delay")):
+    for platform, says in (("oxbow", "the most Oxbow takes"), ("fernlight", "add delay")):
         made = kestrel("plan", "--for", platform, "--upload", "9 Mbit/s", "--json").document
         said = {r["about"]: r["text"] for r in made["destinations"][0]["reasons"]}
         assert says in said["b-frames"]

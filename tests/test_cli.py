@@ -71,9 +71,9 @@ def test_the_demo_tells_the_story_and_leaves_nothing_behind(
     assert (tmp_path / "story" / "arrived.flv").stat().st_size > 1_000_000
     run = json.loads((tmp_path / "story" / "run.json").read_text())
     plan = json.loads((tmp_path / "story" / "plan.json").read_text())
-    assert 5500 < run["uplink"]["typical_kbps"] < 9500
-    assert run["uplink"]["floor_kbps"] < 5500
-    assert plan["uplink"]["typical_kbps"] == run["uplink"]["typical_kbps"]
+    assert 5500 < run["summary"]["uplink"]["typical_kbps"] < 9500
+    assert run["summary"]["uplink"]["floor_kbps"] < 5500
+    assert plan["uplink"]["typical_kbps"] == run["summary"]["uplink"]["typical_kbps"]
     assert plan["budget"]["limited_by"] == "seen safe"
     assert plan["stutter"]["high_seconds_per_hour"] <= 7
     assert "of a simulated connection" in plan["stutter_said"]
@@ -90,7 +90,7 @@ def test_practice_uplink_serves_until_ctrl_c() -> None:
     with running([*PROGRAM, "practice", "uplink", "--rate", "8 Mbit/s", "--json"]) as serving:
         assert serving.stdout is not None
         first = serving.stdout.readline()
-        rest = "".join(serving.stdout.readline() for _ in range(3))
+        rest = "".join(serving.stdout.readline() for _ in range(5))
         url = json.loads(first + rest)["url"]
         request = urllib.request.Request(url, data=b"x" * 100_000, method="POST")
         with urllib.request.urlopen(request, timeout=10) as answer:
@@ -103,7 +103,7 @@ def test_practice_uplink_serves_until_ctrl_c() -> None:
 
 def test_practice_wants_one_line(kestrel: Kestrel) -> None:
     assert "--rate" in kestrel("practice", "uplink").error_line
-    assert 'write "day"' in kestrel("practice", "uplink", "--line", "dey").error_line
+    assert 'write "day"' in kestrel("practice", "uplink", "--trace", "dey").error_line
 
 
 @pytest.mark.skipif(os.name == "nt", reason="Ctrl-C is sent as a POSIX signal")
@@ -137,7 +137,7 @@ def test_ctrl_c_keeps_what_was_learned(home: Path, after_phase: bool, code: int)
         run = json.loads(done.stdout)
         assert run["partial"] is True
         assert run["one_connection"]["ended"] == "stopped"
-        assert run["uplink"]["typical_kbps"] == pytest.approx(8000, rel=0.1)
+        assert run["summary"]["uplink"]["typical_kbps"] == pytest.approx(8000, rel=0.1)
         assert (home / "runs.sqlite3").exists()
     else:
         assert done.stdout == ""

@@ -137,7 +137,7 @@ def test_figures_of_another_machine_do_not_count(kestrel: Kestrel, home: Path) -
     home.mkdir()
     (home / "machine.json").write_text(machine_of([70]).model_dump_json())
     found = kestrel("plan", "--for", "oxbow", "--upload", "12 Mbit/s", "--json")
-    assert "measured on bench, not here" in found.error_line
+    assert "measured on bench, not on this machine" in found.error_line
     assert found.document["inputs"]["machine"] == ""
 
 
@@ -148,7 +148,7 @@ def test_figures_of_another_machine_do_not_count(kestrel: Kestrel, home: Path) -
 )
 def test_a_plan_keeps_to_what_was_measured(speeds: list[float], others: float, kbps: float) -> None:
     machine = machine_of(speeds, others).machine(datetime(2026, 11, 25, tzinfo=UTC))
-    assert ("took 30%" in machine.said) == (others > 0)
+    assert ("used 30%" in machine.said) == (others > 0)
     assert "4 days ago" in machine.said
     there = planned(kbps, show().model_copy(update={"machine": machine})).destinations[0]
     if there.video is None:

@@ -65,7 +65,7 @@ def test_both_ends_agree(kestrel: Kestrel, monkeypatch: pytest.MonkeyPatch) -> N
     assert ends["far_kbps"] == pytest.approx(ends["near_kbps"], rel=0.02)
     assert ends["near_kbps"] == pytest.approx(8000, rel=0.05)
     assert 0 < ends["far_bytes"] <= result.document["data_used_bytes"] * 1.02
-    assert "both ends agree" in " ".join(result.document["verdicts"])
+    assert "both ends agree" in " ".join(result.document["summary"]["verdicts"])
     assert result.document["endpoint"]["found_by"] == "responsiveness configuration"
     for output in (result.out, result.err, kept.out, *said):
         assert TOKEN not in output
@@ -81,7 +81,7 @@ def test_a_stream_is_taken_by_the_token(kestrel: Kestrel, monkeypatch: pytest.Mo
         wrong = kestrel("measure", url, "--token")
         time.sleep(0.3)
     assert result.code == 0, result.err
-    assert result.document["one_connection"]["typical_kbps"] == pytest.approx(2000, rel=0.05)
+    assert result.document["summary"]["one"]["typical_kbps"] == pytest.approx(2000, rel=0.05)
     assert wrong.code == 3
     assert "the key is not this one's token" in wrong.err
     assert any("rtmp" in line for line in said)

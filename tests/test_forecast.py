@@ -289,7 +289,7 @@ def test_a_forecast_is_always_useful(kestrel: Kestrel, tmp_path: Path, kind: str
     if kind == "readings":
         assert told["stutter"] is None
         assert [hour["reading_kbps"] for hour in told["by_hour"]] == [9000, 20000]
-        assert "averages say nothing of seconds" in " ".join(said.out.split())
+        assert "averages say nothing of single seconds" in " ".join(said.out.split())
     else:
         assert told["stutter"]["number"] == 0
         assert "cannot be excluded (95 %)" in " ".join(said.out.split())

@@ -135,8 +135,9 @@ def test_measure_gently_end_to_end(kestrel: Kestrel, tmp_path: Path) -> None:
     phase = run["one_connection"]
     assert phase["method"] == "climbing"
     assert run["several_connections"] is None
-    assert phase["typical_kbps"] == pytest.approx(8000, rel=0.05)
-    assert phase["steady_seconds"] == pytest.approx(
+    figures = run["summary"]["one"]
+    assert figures["typical_kbps"] == pytest.approx(8000, rel=0.05)
+    assert figures["steady_seconds"] == pytest.approx(
         sum(end - begin for begin, end in phase["samples"]["stretches"]), abs=0.01
     )
     assert "short stretches" in shown.out
@@ -170,13 +171,14 @@ def test_an_ingest_is_measured_and_its_ceiling_kept(
         result = kestrel("measure", url, "--json")
         assert taking.wait(5, 1)
         sent = sent_to(taking)
-        last = kestrel("places", "list", "--json").document["last"]
+        last = kestrel("endpoints", "list", "--json").document["last"]
         history = kestrel("runs", "list")
     assert result.code == 0, result.err
     phase = result.document["one_connection"]
-    assert phase["typical_kbps"] == pytest.approx(kbps, rel=0.08)  # a relay takes bursts
+    figures = result.document["summary"]["one"]
+    assert figures["typical_kbps"] == pytest.approx(kbps, rel=0.08)  # a relay takes bursts
     assert (phase["most_kbps"] is not None) == (kbps == 6000)
-    assert ("the connection may carry more" in " ".join(result.document["verdicts"])) == (
+    assert ("the upload may be higher" in " ".join(result.document["summary"]["verdicts"])) == (
         kbps == 6000
     )
     assert "some platforms go live by themselves" in result.err

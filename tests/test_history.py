@@ -32,7 +32,7 @@ def test_a_home_of_an_earlier_version_is_read(kestrel: Kestrel, home: Path, writ
     home.mkdir()
     with closing(sqlite3.connect(home / FILE_NAME)) as database:
         database.executescript(written.read_text())
-    aired = 1 if "broadcasts" in written.read_text() else 0
+    aired = 1 if "airings" in written.read_text() else 0
     listed = kestrel("runs", "list", "--json").document
     assert [row["kind"] for row in listed["runs"]] == ["measured", "practice", "measured"]
     assert [round(row["typical_kbps"]) for row in listed["runs"]] == [9000, 5000, 8000]
@@ -40,7 +40,7 @@ def test_a_home_of_an_earlier_version_is_read(kestrel: Kestrel, home: Path, writ
     planned = kestrel("plan", "--for", "oxbow", *EVER, "--json").document
     assert len(planned["uplink"]["runs"]) == 2
     assert len(planned["uplink"]["broadcasts"]) == aired
-    assert "2 of 3 runs" in kestrel("runs", "list", "--place", "upload.hollowlane.example").out
+    assert "2 of 3 runs" in kestrel("runs", "list", "--endpoint", "upload.hollowlane.example").out
     assert "Nothing is damaged" in kestrel("runs", "repair").out
 
 
@@ -137,7 +137,7 @@ def test_the_newest_are_listed_and_the_rest_is_counted(kestrel: Kestrel) -> None
     assert document["all_runs"] == 26
     since = document["runs"][1]["taken_at"][:10]
     assert len(kestrel("runs", "list", "--since", since, "--json").document["runs"]) == 2
-    assert kestrel("runs", "list", "--place", "elsewhere", "--json").document["runs"] == []
+    assert kestrel("runs", "list", "--endpoint", "elsewhere", "--json").document["runs"] == []
     assert kestrel("runs", "list", "--since", "soon").code == 2
 
 
@@ -151,6 +151,6 @@ def test_what_is_forgotten_gives_its_space_back(kestrel: Kestrel, home: Path) ->
     assert "20 forgotten" in kestrel("runs", "forget", "--before", days[20]).out
     with History() as history:
         assert [run.taken_at[:10] for run in history.runs()] == days[20:]
-        assert len(history.runs(HistoryFilter(place="up.oxbow.example"))) in (0, 6)
+        assert len(history.runs(HistoryFilter(endpoint="up.oxbow.example"))) in (0, 6)
     assert (home / FILE_NAME).stat().st_size < full / 2
     assert kestrel("runs", "forget", "--all", "--before", days[0]).code == 2

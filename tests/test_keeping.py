@@ -84,7 +84,7 @@ def test_repair_saves_what_can_be_read(kestrel: Kestrel, home: Path) -> None:
     assert "runs repair" in told.error_line
     done = kestrel("runs", "repair")
     assert done.code == 0
-    assert "11 runs saved, 1 rows lost" in done.out
+    assert "11 runs saved, 1 row lost" in done.out
     with History() as history:
         assert len(history.runs()) == 11
     (aside,) = [p for p in home.iterdir() if ".damaged-" in p.name and not p.name.endswith("shm")]

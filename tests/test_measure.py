@@ -35,16 +35,16 @@ def test_eight_megabits_are_found_to_be_eight(kestrel: Kestrel) -> None:
     assert result.code == 0, result.err
     run = result.document
     assert run["format"] == "eager-kestrel/run/2"
-    assert run["uplink"]["typical_kbps"] == pytest.approx(8000, rel=0.03)
-    assert run["uplink"]["floor_kbps"] == pytest.approx(8000, rel=0.05)
-    assert run["one_connection"]["typical_kbps"] == pytest.approx(8000, rel=0.03)
+    assert run["summary"]["uplink"]["typical_kbps"] == pytest.approx(8000, rel=0.03)
+    assert run["summary"]["uplink"]["floor_kbps"] == pytest.approx(8000, rel=0.05)
+    assert run["summary"]["one"]["typical_kbps"] == pytest.approx(8000, rel=0.03)
     assert run["several_connections"]["connections"] == 4
-    assert run["several_connections"]["typical_kbps"] == pytest.approx(8000, rel=0.05)
-    assert 30 <= run["idle"]["latency"]["median_ms"] <= 50
-    assert run["one_connection"]["latency"]["median_ms"] > run["idle"]["latency"]["median_ms"] + 20
+    assert run["summary"]["several"]["typical_kbps"] == pytest.approx(8000, rel=0.05)
+    assert 30 <= run["summary"]["idle"]["median_ms"] <= 50
+    assert run["summary"]["loaded"]["median_ms"] > run["summary"]["idle"]["median_ms"] + 20
     assert run["counted_by"]
     assert "samples" not in run["one_connection"]
-    seconds = run["one_connection"]["steady_seconds"] + run["one_connection"]["ramp_seconds"]
+    seconds = run["summary"]["one"]["steady_seconds"] + run["summary"]["one"]["ramp_seconds"]
     assert run["data_used_bytes"] < 2.5 * 1e6 * max(seconds, 5)
 
 
@@ -72,7 +72,7 @@ def test_the_data_limit_is_kept_and_said(kestrel: Kestrel) -> None:
         run = measured(kestrel, up.url, "--data-limit", "3 MB", seconds="8 s").document
     assert run["one_connection"]["ended"] == "data"
     assert 2_800_000 <= run["data_used_bytes"] <= 3_010_000  # with the heads of requests
-    assert run["one_connection"]["typical_kbps"] == pytest.approx(8000, rel=0.03)
+    assert run["summary"]["one"]["typical_kbps"] == pytest.approx(8000, rel=0.03)
 
 
 def test_a_phase_leaves_the_line_clean(kestrel: Kestrel) -> None:
@@ -123,7 +123,7 @@ def test_an_endpoint_that_dies_midway_leaves_what_was_learned(kestrel: Kestrel) 
     run = result.document
     assert run["partial"] is True
     assert run["one_connection"]["ended"] == "failed"
-    assert run["uplink"]["typical_kbps"] == pytest.approx(8000, rel=0.1)
+    assert run["summary"]["uplink"]["typical_kbps"] == pytest.approx(8000, rel=0.1)
     assert kestrel("plan", "--for", "oxbow", "--json").document["uplink"]["basis"] == "one run"
 
 
@@ -135,8 +135,8 @@ def test_a_silence_is_sat_out(kestrel: Kestrel) -> None:
     assert result.code == 0, result.err
     run = result.document
     assert run["one_connection"]["ended"] == "time"
-    assert run["uplink"]["floor_kbps"] < 5000
-    assert run["uplink"]["typical_kbps"] > 5000
+    assert run["summary"]["uplink"]["floor_kbps"] < 5000
+    assert run["summary"]["uplink"]["typical_kbps"] > 5000
 
 
 def test_a_redirect_that_keeps_the_method_is_followed(kestrel: Kestrel) -> None:
@@ -171,7 +171,7 @@ def test_a_trusted_certificate_is_measured_through(
     with simulated_uplink(line, behaviour=Behaviour(certificate=context)) as up:
         result = measured(kestrel, up.url.replace("http:", "https:"), seconds="4 s")
     assert result.code == 0, result.err
-    assert result.document["uplink"]["typical_kbps"] == pytest.approx(8000, rel=0.03)
+    assert result.document["summary"]["uplink"]["typical_kbps"] == pytest.approx(8000, rel=0.03)
 
 
 @pytest.mark.parametrize(
@@ -208,10 +208,10 @@ def test_something_that_does_not_speak_http(kestrel: Kestrel) -> None:
 @pytest.mark.parametrize(
     ("arguments", "says"),
     [
-        ((), "give a URL, --to PLATFORM, or --practice NAME"),
+        ((), "pass a URL, --to PLATFORM, or --practice NAME"),
         (
             ("http://x.example", "--practice", "day"),
-            "give a URL, --to PLATFORM, or --practice NAME",
+            "pass a URL, --to PLATFORM, or --practice NAME",
         ),
         (("--practice", "dya"), 'write "day"'),
         (("http://x.example", "--seconds", "5 parsecs"), "write 5 s"),
@@ -231,7 +231,7 @@ def test_a_home_that_cannot_be_written_still_shows_the_result(kestrel: Kestrel, 
         result = measured(kestrel, up.url, seconds="2 s")
     assert result.code == 1
     assert "could not be kept" in result.error_line
-    assert result.document["uplink"]["typical_kbps"] > 0
+    assert result.document["summary"]["uplink"]["typical_kbps"] > 0
     assert home.read_text() == "a file where the folder should be"
 
 
@@ -275,6 +275,6 @@ def test_two_at_once_are_both_kept(kestrel: Kestrel) -> None:
             both = (one, other)
             found = [json.loads(process.communicate(timeout=60)[0]) for process in both]
     assert [process.returncode for process in both] == [0, 0]
-    total = sum(run["uplink"]["typical_kbps"] for run in found)
+    total = sum(run["summary"]["uplink"]["typical_kbps"] for run in found)
     assert 4000 < total < 10_000  # they share the connection
     assert len(kestrel("runs", "list", "--json").document["runs"]) == 2

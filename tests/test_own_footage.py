@@ -11,7 +11,6 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from eager_kestrel.actions.encode_trial import look_of, screen_of
-from eager_kestrel.actions.encoders import meanings
 from eager_kestrel.actions.trial import finalists
 from eager_kestrel.core.choice.quality import MotionParameters
 from eager_kestrel.core.errors import FormatError, InputError, NotFoundError
@@ -227,16 +226,16 @@ def test_parameters_of_one_kind_leave_the_others(half: float) -> None:
 
 
 def test_what_encoders_come_to() -> None:
-    said = meanings(machine_of([200, 90, 40]))
+    said = machine_of([200, 90, 40]).meanings()
     assert said == [
         "libx264 veryfast holds 1280x720 at 60 with 50% of this machine; medium does not"
     ]
-    none = meanings(machine_of([30]))
+    none = machine_of([30]).meanings()
     assert none == ["libx264 does not hold 1280x720 at 60 here, not even ultrafast"]
     hot = machine_of([200], 0.25).model_copy(
         update={"endurance": Endurance(name="x", minutes=5, first_fps=100, last_fps=80)}
     )
-    lines = meanings(hot)
+    lines = hot.meanings()
     assert "slows down by 20%" in lines[1]
     assert "took 25% of this machine" in lines[2]
     assert "keeps its pace" in machines.endured("x", 5, 100, 98)
@@ -267,7 +266,7 @@ def test_finalists_are_the_hull_first(kestrel: Kestrel, clip: Path) -> None:
     from eager_kestrel.core.footage import Trial
 
     document = kestrel("trial", clip, "--bitrate", "300 kbit/s", "--json").document
-    trial = Trial.model_validate({k: v for k, v in document.items() if k != "plan"})
+    trial = Trial.model_validate(document["trial"])
     chosen = finalists(trial)
     on = [trial.points[n].on_hull for n in chosen]
     assert on == sorted(on, reverse=True)

@@ -118,7 +118,7 @@ def test_questions_go_out_and_answers_come_back(kestrel: Kestrel, tmp_path: Path
     assert "video.ceiling" not in guide["unchecked"]
     apples = json.dumps(document).replace("9 Mbit/s", "9 apples")
     other = '{"format": "eager-kestrel/plan/2"}'
-    for wrong, said in (("{", "JSON"), (other, "guide-questions"), (apples, "apples")):
+    for wrong, said in (("{", "JSON"), (other, "questions"), (apples, "apples")):
         answers.write_text(wrong)
         (tmp_path / "made-up.toml").unlink(missing_ok=True)
         refused = imported(kestrel, tmp_path, "larch.md", text, "--answers", answers)

@@ -204,7 +204,7 @@ def test_a_good_recording_and_its_figure(made: Make, kestrel: Kestrel, tmp_path:
         path,
         "--for",
         "oxbow",
-        "--uplink",
+        "--upload",
         "5 Mbit/s",
         "--figure",
         figure,
@@ -216,7 +216,7 @@ def test_a_good_recording_and_its_figure(made: Make, kestrel: Kestrel, tmp_path:
     assert "180 frames" in result.out
     assert "safe rate" in result.out
     assert figure.read_bytes().startswith(b"\x89PNG")
-    thin = kestrel("check", path, "--for", "oxbow", "--uplink", "700 kbit/s")
+    thin = kestrel("check", path, "--for", "oxbow", "--upload", "700 kbit/s")
     assert thin.code == 1
     alone = kestrel("check", path, "--json")
     assert alone.code == 0
@@ -294,7 +294,7 @@ def test_what_is_no_recording_gets_one_line(
 def test_only_recordings_are_drawn(kestrel: Kestrel) -> None:
     result = kestrel("check", "--for", "oxbow", "--bitrate", "6 Mbit/s", "--figure", "x.png")
     assert result.code == 2
-    assert "only a recording" in result.error_line
+    assert "go with a recording" in result.error_line
 
 
 def packets(count: int, fps: Fraction, seed: int = 3, b: int = 0) -> tuple[Any, ...]:

@@ -28,14 +28,13 @@ from eager_kestrel.actions.planning import plan, uplink_from_number
 from eager_kestrel.actions.practice import simulated_connection
 from eager_kestrel.actions.receiving import Reception, reception, wait_for
 from eager_kestrel.actions.rehearsing import (
-    RehearsalOutcome,
     RehearseOptions,
     destination_of,
     rehearse,
     stage,
 )
 from eager_kestrel.actions.shows import ShowOptions, asked_show
-from eager_kestrel.core.checks.rehearsal import Moment, Sent, verdict
+from eager_kestrel.core.checks.rehearsal import Moment, Rehearsals, Sent, verdict
 from eager_kestrel.core.connection.evidence import RunEvidence
 from eager_kestrel.core.connection.trace import Trace
 from eager_kestrel.core.errors import EndpointError, InputError, NetworkError
@@ -250,7 +249,7 @@ def test_only_one_at_a_time_and_silence_ends() -> None:
 
 def rehearsed(
     plan: Plan, rate: str, wish: RehearseOptions, **more: Any
-) -> tuple[RehearsalOutcome, Reception]:
+) -> tuple[Rehearsals, Reception]:
     chosen = destination_of(plan, None)
     line = simulated_connection(rate=Bitrate.parse(rate))
     with stage(line, OXBOW.under(chosen.tier), **more) as there:

@@ -68,11 +68,11 @@ def test_the_page_is_whole_and_needs_nothing_else(kestrel: Kestrel, tmp_path: Pa
         for step in there["fallbacks"]:
             assert f"{step['video']['bitrate_kbps']:,.0f} kbit/s" in text
     for said in (
-        "How the connection is divided",
-        "The connection by hour of day",
+        "The upload, divided",
+        "Upload by hour of the day",
         "Checked",
         "9,000 kbit/s",
-        "The last show",
+        "The last broadcast",
         "It held",
         "GB an hour",
         made["made_at"][:10],
@@ -80,7 +80,7 @@ def test_the_page_is_whole_and_needs_nothing_else(kestrel: Kestrel, tmp_path: Pa
         assert said in text, said
     assert kestrel("report", "-o", tmp_path / "page.md").code == 0
     plain = (tmp_path / "page.md").read_text()
-    for said in ("The connection, divided", "Checked", "The last show", "step down", "local copy"):
+    for said in ("The upload, divided", "Checked", "The last broadcast", "fallback", "local copy"):
         assert said in plain
 
 
@@ -110,5 +110,5 @@ def test_a_page_without_anything_else_tells_the_plan_alone(
     kestrel("plan", "--for", "oxbow", *UPLOAD)
     assert kestrel("report", "-o", tmp_path / "p.html").code == 0
     text = (tmp_path / "p.html").read_text()
-    for title in ("Rehearsed", "Checked", "The last show", "The connection by hour"):
+    for title in ("Rehearsed", "Checked", "The last broadcast", "The connection by hour"):
         assert not re.search(f"<h2>{title}", text)

@@ -89,15 +89,18 @@ def rendered(module: ModuleType) -> Iterator[tuple[str, str]]:
                 (1, 2345) if spec.startswith("count") else BY_FORMAT.get(spec, (0.78,))
                 for spec in ("" if f not in fields else fields[f] for f in said.gaps)
             ]
-            choices = [("Oxbow",) if fields.get(f, "").startswith("verb") else c
-                       for f, c in zip(said.gaps, choices, strict=True)]
+            choices = [
+                ("Oxbow",) if fields.get(f, "").startswith("verb") else c
+                for f, c in zip(said.gaps, choices, strict=True)
+            ]
             for values in itertools.product(*choices):
                 yield name, said(*values)
         elif inspect.isfunction(said) and said.__module__ == module.__name__:
             if name.startswith("_"):
                 continue
-            hints = typing.get_type_hints(said, localns={"StutterSeen": StutterSeen,
-                                                         "Bitrate": Bitrate})
+            hints = typing.get_type_hints(
+                said, localns={"StutterSeen": StutterSeen, "Bitrate": Bitrate}
+            )
             kinds = {key: samples(kind) for key, kind in hints.items() if key != "return"}
             for values in itertools.islice(itertools.product(*kinds.values()), 60):
                 text = said(**dict(zip(kinds, values, strict=True)))
@@ -133,8 +136,11 @@ def test_every_fact_is_whole() -> None:
         choices = []
         for field in fields:
             if field.name == "limited_by":
-                known = (field.default,) if field.default is not dataclasses.MISSING else (
-                    samples(hints[field.name]))
+                known = (
+                    (field.default,)
+                    if field.default is not dataclasses.MISSING
+                    else (samples(hints[field.name]))
+                )
                 choices.append(known)
             elif field.name == "codec":
                 choices.append(("h264", "hevc", "av1"))

@@ -223,7 +223,7 @@ def test_the_conversation_asks_again_and_offers_reserves(
     assert document["safe_share"] == "60 %"
     assert [r["name"] for r in document["reserves"]] == ["a video call", "game"]
     assert [d["platform"] for d in document["destinations"]] == ["oxbow", "pocketfair"]
-    assert "The connection, divided" in result.out
+    assert "The upload, divided" in result.out
     again = ["y", "Glaze talk", "calm", "", "30", "", "oxbow", "-", "-", "-", "", "8", "y"]
     monkeypatch.setattr(sys, "stdin", Person("\n".join(again) + "\n"))
     other = kestrel("start")
@@ -292,11 +292,12 @@ def test_every_sum_works_out_and_no_word_is_claimed_twice(kestrel: Kestrel) -> N
 
 
 def test_a_show_names_the_platforms_to_try_and_to_check(kestrel: Kestrel) -> None:
-    ranked = kestrel("nearest", "glaze-talk", "--practice", "5 ms, 9 ms", "--tries", "1", "--json")
+    rank = ("measure", "--rank", "--tries", "1", "--json")
+    ranked = kestrel(*rank, "--to", "glaze-talk", "--practice", "5 ms, 9 ms")
     assert ranked.code == 0, ranked.err
     assert [r["platform"] for r in ranked.document["rankings"]] == ["oxbow", "fernlight"]
-    one = kestrel("nearest", "wheel-night", "--practice", "5 ms", "--tries", "1", "--json")
-    assert one.document["platform"] == "oxbow"
+    one = kestrel(*rank, "--to", "wheel-night", "--practice", "5 ms")
+    assert one.document["rankings"][0]["platform"] == "oxbow"
     held = kestrel(
         "check",
         "--show",
@@ -307,7 +308,7 @@ def test_a_show_names_the_platforms_to_try_and_to_check(kestrel: Kestrel) -> Non
         "1920x1080",
         "--fps",
         "30",
-        "--uplink",
+        "--upload",
         "8 Mbit/s",
         "--json",
     )

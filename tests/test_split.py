@@ -240,7 +240,7 @@ def test_what_does_not_fit_is_left_out_by_weight_and_said(kestrel: Kestrel) -> N
     split = result.document["split"]
     assert "oxbow" not in split["left_out"]
     assert split["left_out"]
-    assert "kbit/s there is" in split["left_out_because"]
+    assert "kbit/s is safe" in split["left_out_because"]
     shown = kestrel("plan", "thin.toml", "--upload", "1.6 Mbit/s")
     assert "is left out" in shown.out
     assert kestrel("plan", "thin.toml", "--upload", "120 kbit/s").code == 4
@@ -254,12 +254,12 @@ def test_the_bar_the_relay_and_the_figure(kestrel: Kestrel, tmp_path: Path) -> N
     assert len(bar) == 100
     assert bar.count("·") == pytest.approx(100 * 0.3, abs=1)
     assert "a relay that passes on one stream" in result.out
-    assert "without Fernlight" in result.out
+    assert "dropping Fernlight" in result.out
     assert figure.read_bytes().startswith(b"\x89PNG")
     upright = kestrel("plan", "clay-fair", "--upload", "12 Mbit/s")
     assert "shapes: Oxbow takes 16:9, Pocketfair 9:16" in " ".join(upright.out.split())
     assert "606x1080" in upright.out
-    assert "a scene laid out for it" in upright.out.replace("\n", " ")
+    assert "a scene laid out for that shape" in upright.out.replace("\n", " ")
 
 
 def test_speeds_of_encoders_are_read_from_a_show() -> None:
@@ -425,7 +425,7 @@ def test_a_slower_preset_buys_resolution() -> None:
     looks = [p.destinations[0].quality or 0.0 for p in plans.values()]
     assert looks[0] < looks[1] <= looks[2] + TABLE.tie
     text = next(r.text for r in plans["ultrafast"].destinations[0].reasons if r.about == "preset")
-    assert "more bitrate than veryfast for the same look" in text
+    assert "more bitrate than veryfast for the same quality" in text
 
 
 def test_pieces_bound_the_keyframes_of_a_shared_encode() -> None:

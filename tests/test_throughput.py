@@ -164,7 +164,7 @@ def test_runs_are_pooled_with_equal_weight() -> None:
     assert both.floor_high_kbps > 9_000  # had only the good evening been seen
     alone = uplink_of([run_of(long, 1)])
     assert alone.basis == "one run"
-    assert "not evidence" in alone.said
+    assert "not enough evidence" in alone.said
 
 
 def test_equal_runs_give_equal_uplinks() -> None:
@@ -178,7 +178,7 @@ def test_a_bare_number_is_marked_as_assumed(bits: int) -> None:
     uplink = assumed_uplink(Bitrate(bits))
     assert uplink.basis == "assumed"
     assert uplink.floor_kbps < uplink.typical_kbps == bits / 1000
-    assert "nothing measured" in uplink.said
+    assert "nothing was measured" in uplink.said
 
 
 @given(

@@ -38,10 +38,10 @@ def test_one_connection_against_several_is_a_verdict(kestrel: Kestrel) -> None:
     with simulated_uplink(capped) as up:
         result = kestrel("measure", up.url, "--seconds", "5 s", "--json")
     run = result.document
-    assert run["one_connection"]["typical_kbps"] == pytest.approx(2500, rel=0.05)
-    assert run["several_connections"]["typical_kbps"] == pytest.approx(8000, rel=0.05)
-    assert run["uplink"]["typical_kbps"] == run["one_connection"]["typical_kbps"]
-    assert any("one connection carries 3" in line for line in run["verdicts"])
+    assert run["summary"]["one"]["typical_kbps"] == pytest.approx(2500, rel=0.05)
+    assert run["summary"]["several"]["typical_kbps"] == pytest.approx(8000, rel=0.05)
+    assert run["summary"]["uplink"]["typical_kbps"] == run["summary"]["one"]["typical_kbps"]
+    assert any("one connection carries 3" in line for line in run["summary"]["verdicts"])
 
 
 @timed
@@ -49,7 +49,7 @@ def test_the_portable_estimate_is_near_the_truth(kestrel: Kestrel) -> None:
     with simulated_uplink(simulated_connection(rate=EIGHT)) as up:
         run = measured(kestrel, up.url, "--estimate", "--samples", seconds="5 s").document
     assert run["counted_by"].startswith("estimate")
-    assert run["uplink"]["typical_kbps"] == pytest.approx(8000, rel=0.05)
+    assert run["summary"]["uplink"]["typical_kbps"] == pytest.approx(8000, rel=0.05)
     seconds = run["one_connection"]["samples"]["seconds"]
     bytes_ = run["one_connection"]["samples"]["delivered_bytes"]
     whole = bytes_[-1] * 8 / seconds[-1] / 1000  # confirmed by the endpoint's answer
@@ -76,7 +76,7 @@ def test_a_longer_queue_means_longer_waits(kestrel: Kestrel) -> None:
     for queue in (16_384, 131_072):
         with simulated_uplink(simulated_connection(rate=EIGHT, queue_bytes=queue)) as up:
             run = measured(kestrel, up.url, seconds="3 s").document
-        medians.append(run["one_connection"]["latency"]["median_ms"])
+        medians.append(run["summary"]["loaded"]["median_ms"])
     assert medians[1] - medians[0] == pytest.approx((131_072 - 16_384) * 8 / 8000, rel=0.5)
 
 
@@ -178,11 +178,11 @@ def test_a_run_is_written_by_extension_and_can_be_imported(
         wrong = measured(kestrel, up.url, "--out", "run.txt")
     assert done.code == 0
     assert wrong.code == 2
-    assert "name it .json or .csv" in wrong.error_line
+    assert "name it .csv, .json" in wrong.error_line
     assert kestrel("runs", "list", "--json").document["runs"] == []
     assert kestrel("runs", "import", tmp_path / "run.json", "--json").document["added"] == 1
     kept = kestrel("runs", "show", "latest", "--json").document
-    assert kept["uplink"]["typical_kbps"] == done.document["uplink"]["typical_kbps"]
+    assert kept["summary"]["uplink"]["typical_kbps"] == done.document["summary"]["uplink"]["typical_kbps"]
 
 
 @timed
@@ -193,7 +193,7 @@ def test_a_wall_clock_that_jumps_changes_nothing(
     monkeypatch.setattr(time, "time", lambda: real() - 3600 * (real() % 2))
     with simulated_uplink(simulated_connection(rate=EIGHT)) as up:
         run = measured(kestrel, up.url, seconds="3 s").document
-    assert run["uplink"]["typical_kbps"] == pytest.approx(8000, rel=0.05)
+    assert run["summary"]["uplink"]["typical_kbps"] == pytest.approx(8000, rel=0.05)
 
 
 def test_background_upload_is_named() -> None:

@@ -181,9 +181,9 @@ def test_settings_are_read_off_a_recording_and_held_to_the_plan(
     kestrel: Kestrel, made: Make, tmp_path: Path
 ) -> None:
     file = made("a.flv", *CONSTANT)
-    assert kestrel("settings", "from", file, "-o", tmp_path / "s.toml").code == 0
+    assert kestrel("check", file, "--settings-out", tmp_path / "s.toml").code == 0
     assert (
-        "there already" in kestrel("settings", "from", file, "-o", tmp_path / "s.toml").error_line
+        "there already" in kestrel("check", file, "--settings-out", tmp_path / "s.toml").error_line
     )
     by_file = kestrel("check", tmp_path / "s.toml", "--for", "oxbow", "--json").document["findings"]
     seen = kestrel("check", file, "--for", "oxbow", "--json").document["findings"]
@@ -219,7 +219,7 @@ def test_a_guess_of_a_guide_breaks_nothing_and_says_so(kestrel: Kestrel, tmp_pat
     asked = ("--guides", folder, "--for", "millrace")
     there = kestrel("plan", *asked, "--upload", "30 Mbit/s", "--json").document["destinations"][0]
     assert {"bitrate", "audio", "keyframes"} <= set(there["guessed"])
-    assert "only guesses" in next(r["text"] for r in there["reasons"] if r["about"] == "bitrate")
+    assert "unverified" in next(r["text"] for r in there["reasons"] if r["about"] == "bitrate")
     over = kestrel(
         "check", *asked, "--bitrate", "9 Mbit/s", "--audio-bitrate", "320 kbit/s", "--json"
     )

@@ -214,7 +214,9 @@ def _rank(where: WhereFlags, practice: str | None, output: DrawnFlags) -> None:
 def _require_sense(url: str | None, practice: str | None, where: WhereFlags, how: HowFlags) -> None:
     """Refuse options that exclude each other."""
     if sum(given is not None for given in (url, practice, where.to)) > 1:
-        raise InputError("one place is needed", "give a URL, --to PLATFORM, or --practice NAME")
+        raise InputError(
+            "more than one endpoint given", "pass a URL, --to PLATFORM, or --practice NAME"
+        )
     if sum((where.bind is not None, where.ipv4, where.ipv6)) > 1:
         raise InputError("--bind, --ipv4 and --ipv6 exclude each other", "give one of them")
     if how.gently and how.estimate:
@@ -224,7 +226,7 @@ def _require_sense(url: str | None, practice: str | None, where: WhereFlags, how
 def _towards(
     url: str | None, practice: str | None, platform: str | None, stack: ExitStack
 ) -> Towards:
-    """Where to: a simulated connection, while the stack stands, a place, or a platform."""
+    """The endpoint: a simulated connection, for as long as the stack lives, or a real one."""
     if platform is not None:
         return Towards("", "", platform)
     if practice is None:

@@ -291,7 +291,7 @@ class OutputFlags:
             from eager_kestrel.report.figures import require_kind
 
             require_kind(figure)
-        known = [*kinds, ".json", ".md", ".html"]
+        known = list(dict.fromkeys([*kinds, ".json", ".md", ".html"]))
         if self.out is not None and self.out.suffix.lower() not in [*known, ".htm"]:
             instead = f"name it {', '.join(known[:-1])} or {known[-1]}"
             raise InputError(f'"{self.out.name}" has no known kind', instead)

@@ -212,7 +212,8 @@ def deliver(
             from eager_kestrel.report.page import write_page
 
             title = str(result.model_dump()["format"]).split("/")[1].replace("-", " ")
-            write_page(title.capitalize(), blocks_of(result, **how), output.out)
+            whole = dict.fromkeys(how, True)
+            write_page(title.capitalize(), blocks_of(result, **whole), output.out)
     if output.json:
         print_json(result.model_dump(mode="json"))
     else:

@@ -28,7 +28,7 @@ def report(
     ] = Path("report.html"),
     guides: GuideFolder = None,
 ) -> None:
-    """Write one page to keep: settings, reasons, fallbacks, the upload, and every proof."""
+    """Write one page to keep: settings, reasons, fallbacks, the upload, every proof."""
     require_page(out)
     with busy("gathering what is kept"):
         told = gathered(plan, guides)

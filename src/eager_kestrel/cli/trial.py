@@ -76,7 +76,7 @@ def trial(
     see: SeeFlags = SeeFlags(),
     output: OutputFlags = OutputFlags(),
 ) -> None:
-    """Encode your own clip around a plan: which resolution is best at which bitrate."""
+    """Encode your own clip around a plan: the best resolution at each bitrate."""
     see.require()
     output.require()
     asked = prepared(clip, tuple(platforms or ()), upload, bitrate, motion, keep, guides)

@@ -83,7 +83,7 @@ class Spread(Frozen):
             part: said
             for key, whole in schema.get("properties", {}).items()
             for part, said in (
-                {key: whole} if key not in cls.SPREAD else _said(spread[key])
+                {key: whole} if key not in cls.SPREAD else _said(spread[key], whole)
             ).items()
         }
         schema["required"] = [part for key in schema.get("required", ()) for part in spread[key]]
@@ -109,14 +109,15 @@ def _model_schema(schema: Any) -> Any:
     return {key: value for key, value in schema.items() if key != "serialization"}
 
 
-def _said(parts: tuple[str, ...]) -> dict[str, dict[str, str]]:
+def _said(parts: tuple[str, ...], whole: dict[str, Any]) -> dict[str, dict[str, Any]]:
+    kinds = [("number", "Frames per second, as people say it."), ("string", "An exact fraction.")]
     if not parts[0].endswith("fps"):
-        return {part: {"type": "integer", "description": "Luma samples."} for part in parts}
-    kinds = (
-        {"type": "number", "description": "Frames a second, as people say it."},
-        {"type": "string", "description": "The same as an exact fraction."},
-    )
-    return dict(zip(parts, kinds, strict=False))
+        kinds = [("integer", "Luma samples.")] * 2
+    null = ["null"] if any(one.get("type") == "null" for one in whole.get("anyOf", ())) else []
+    return {
+        part: {"type": [kind, *null], "description": what}
+        for part, (kind, what) in zip(parts, kinds, strict=False)
+    }
 
 
 PLAIN = {

@@ -163,13 +163,12 @@ class History(Database):
         """Runs in a line each, oldest first, without their samples."""
         self._derive(RUNS, which, _derived_run)
         clause, values = RUNS.where(which)
+        query = "SELECT id, taken_at, endpoint, typical_kbps, floor_kbps, partial, kind FROM runs "
         with self.reading() as database:
-            found = database.execute(
-                "SELECT id, taken_at, endpoint, typical_kbps, floor_kbps, partial, kind "
-                f"FROM runs {clause}",
-                values,
-            ).fetchall()
-        return [RunRow(**dict(zip(RunRow.model_fields, row, strict=True))) for row in found]
+            return [
+                RunRow(**dict(zip(RunRow.model_fields, row, strict=True)))
+                for row in database.execute(query + clause, values)
+            ]
 
     def find(self, name: str) -> Run:
         """A run by its id, the beginning of one, or ``latest``.

@@ -13,6 +13,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Final, Literal, NamedTuple, TypeAlias
 
+from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.units import Bitrate
 
 State = Literal["", "strong", "good", "mind", "bad", "dim", "name"]
@@ -173,9 +174,11 @@ def draw(result: object, path: Path) -> None:
     """Draw a result into a file.
 
     Raises:
-        InputError: the extension is no figure's.
+        InputError: there is no figure of it, or the extension is no figure's.
         StorageError: it could not be saved.
     """
+    if type(result).__name__ not in FIGURES:
+        raise InputError("there is no figure of this result", "leave --figure out")
     _found(FIGURES, result)(result, path)
 
 

@@ -206,7 +206,7 @@ def kept(name: str, *, on_disk: bool) -> str:
 
 # Afterwards
 
-ELSEWHERE = "use another ingest server: eager-kestrel measure --rank PLATFORM"
+ELSEWHERE = "use another ingest server: eager-kestrel measure --to PLATFORM --rank"
 DO = {
     "upload": "send less, or stop what else uses the upload then",
     "ingest": ELSEWHERE,

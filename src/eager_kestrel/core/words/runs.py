@@ -57,7 +57,8 @@ def towards(said: str, endpoints: Sequence[str], left_out: int) -> str:
     if not named:
         return said
     rest = f"{counted(left_out, 'run')} to other endpoints left out (--from)" if left_out else None
-    return joined((f"{said} to {named}", rest))
+    runs, semicolon, remark = said.partition(";")
+    return joined((f"{runs} to {named}{semicolon}{remark}", rest))
 
 
 no_runs_near = Sentence(
@@ -233,7 +234,7 @@ stopped_reading = Sentence(
 def nothing_late(seconds: float, *, whole: bool) -> str:
     """It held, or was stopped before it could fail."""
     if whole:
-        return f"it held for {seconds:.0f} s, no frame was late"
+        return f"no frame was late in {seconds:.0f} s"
     return f"stopped after {seconds:.0f} s; no frame was late"
 
 
