@@ -228,22 +228,22 @@ def test_parameters_of_one_kind_leave_the_others(half: float) -> None:
 def test_what_encoders_come_to() -> None:
     said = machine_of([200, 90, 40]).meanings()
     assert said == [
-        "libx264 veryfast holds 1280x720 at 60 with 50% of this machine; medium does not"
+        "libx264 veryfast keeps up at 1280x720 at 60, using 50% of this machine; medium does not"
     ]
     none = machine_of([30]).meanings()
-    assert none == ["libx264 does not hold 1280x720 at 60 here, not even ultrafast"]
+    assert none == ["libx264 does not keep up at 1280x720 at 60, not even with ultrafast"]
     hot = machine_of([200], 0.25).model_copy(
         update={"endurance": Endurance(name="x", minutes=5, first_fps=100, last_fps=80)}
     )
     lines = hot.meanings()
     assert "slows down by 20%" in lines[1]
-    assert "took 25% of this machine" in lines[2]
-    assert "keeps its pace" in machines.endured("x", 5, 100, 98)
+    assert "used 25% of this machine" in lines[2]
+    assert "keeps its speed" in machines.endured("x", 5, 100, 98)
 
 
 def test_what_a_trial_says() -> None:
-    assert trials.one_more(6000, 0.001).endswith("nothing anybody sees")
-    assert trials.one_more(6000, 0.024).endswith("buys 2 of 100")
+    assert trials.one_more(6000, 0.001).endswith("adds nothing visible")
+    assert trials.one_more(6000, 0.024).endswith("adds 2 of 100")
     assert trials.kind("calm", "calm") == "you said calm, and it behaves like that"
     assert "vmaf" in trials.metric(vmaf=False)
 

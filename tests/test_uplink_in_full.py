@@ -182,7 +182,10 @@ def test_a_run_is_written_by_extension_and_can_be_imported(
     assert kestrel("runs", "list", "--json").document["runs"] == []
     assert kestrel("runs", "import", tmp_path / "run.json", "--json").document["added"] == 1
     kept = kestrel("runs", "show", "latest", "--json").document
-    assert kept["summary"]["uplink"]["typical_kbps"] == done.document["summary"]["uplink"]["typical_kbps"]
+    assert (
+        kept["summary"]["uplink"]["typical_kbps"]
+        == done.document["summary"]["uplink"]["typical_kbps"]
+    )
 
 
 @timed

@@ -15,6 +15,7 @@ from eager_kestrel.actions.guides import write_guide
 from eager_kestrel.core.document import first_error, require_format
 from eager_kestrel.core.errors import FormatError, InputError, nearest_name
 from eager_kestrel.core.guide.amounts import Page, Proposal
+from eager_kestrel.core.guide.drafting import customary, drafted
 from eager_kestrel.core.guide.proposals import proposals
 from eager_kestrel.core.guide.questions import (
     BY_KEY,
@@ -23,8 +24,6 @@ from eager_kestrel.core.guide.questions import (
     Offered,
     OpenQuestion,
     Questions,
-    customary,
-    drafted,
     fastest_of,
     highest_of,
     largest_of,

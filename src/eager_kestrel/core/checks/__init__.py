@@ -1,5 +1,5 @@
-"""What is set, was recorded or was sent is held against guides and line here.
+"""Settings, recordings and rehearsals are checked against guides and the upload here.
 
 In: settings, packets of a recording, notes of a rehearsal.
-Out: findings with what to do, a recording described, a rehearsal's verdict.
+Out: findings with what to do, a recording described, a verdict on a rehearsal.
 """

@@ -2,15 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Sequence
 from fractions import Fraction
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
 
+from eager_kestrel.core.checks.bitrate_rules import (
+    RuleResult,
+    Rules,
+    bitrate,
+    buffer,
+    level,
+    one_of,
+    recommended,
+    sent_kbps,
+    viewers,
+)
 from eager_kestrel.core.checks.findings import Finding, Findings, Severity
-from eager_kestrel.core.errors import NoPlanError
-from eager_kestrel.core.guide.rules import RungLimits
-from eager_kestrel.core.levels import LEVELS, least_level, level_rank
-from eager_kestrel.core.overhead import overhead
 from eager_kestrel.core.plan.encoder_settings import keyframe_frames
 from eager_kestrel.core.resolution import Resolution, at_1000_1001, divides_evenly, frame_rate_text
 from eager_kestrel.core.units import Bitrate
@@ -18,222 +25,6 @@ from eager_kestrel.core.units import Bitrate
 if TYPE_CHECKING:
     from eager_kestrel.core.checks.settings import Interval, Settings
     from eager_kestrel.core.guide.guide import Guide
-
-
-class RuleResult(NamedTuple):
-    """A rule and how it stands."""
-
-    rule: str
-    severity: Severity
-    found: object
-    wanted: object
-    do: str = ""
-
-
-Rules = Iterator[RuleResult]
-
-
-def one_of(rule: str, found: object, taken: Iterable[object], do: str) -> RuleResult:
-    """One of the values that are taken."""
-    known = [str(t) for t in taken]
-    severity: Severity = "fine" if str(found) in known else "breach"
-    return RuleResult(rule, severity, found, " or ".join(known), do)
-
-
-def recommended(rule: str, found: object, wish: object, taken: Iterable[object], do: str) -> Rules:
-    """A wish of the guide's; nothing where it has none or what is set is not taken anyway."""
-    if wish is not None and str(found) in [str(t) for t in taken]:
-        severity: Severity = "fine" if str(found) == str(wish) else "caution"
-        yield RuleResult(rule, severity, found, wish, do.format(wish))
-
-
-LONG_BUFFER_SECONDS = 2.0
-SHORT_BUFFER_SECONDS = 0.5
-FAR_FROM_RECOMMENDED = 0.25
-
-
-def sent_kbps(settings: Settings, guide: Guide) -> float | None:
-    """Video, audio and transport overhead together; None when the bitrate is not known."""
-    video, audio = settings.video, settings.audio
-    rate = video.peak or video.bitrate
-    if rate is None:
-        return None
-    extra = overhead(
-        settings.transport or guide.transports[0],
-        video.frame_rate or Fraction(60),
-        audio.sample_rate_hz or 48_000,
-    )
-    return extra.total_kbps(rate.kbps, audio.bitrate.kbps if audio.bitrate else 0.0)
-
-
-def bitrate(settings: Settings, guide: Guide) -> Rules:
-    """Floor, ceiling and recommended value of the bitrate."""
-    video = settings.video
-    rate = video.peak or video.bitrate
-    if rate is None:
-        return
-    limits = _limits(settings, guide)
-    ceiling = limits.ceiling or guide.video.ceiling
-    yield RuleResult(
-        "video.ceiling",
-        "fine" if rate <= ceiling else "breach",
-        rate.in_kbps(),
-        f"at most {ceiling.in_kbps()}",
-        f"set {ceiling.in_kbps()} or less",
-    )
-    floor = limits.floor
-    target = video.bitrate or rate
-    if floor is not None:
-        or_smaller = ", or a smaller resolution" if _smaller_does(settings, guide, target) else ""
-        yield RuleResult(
-            "video.floor",
-            "fine" if target >= floor else "breach",
-            target.in_kbps(),
-            f"at least {floor.in_kbps()}",
-            f"set {floor.in_kbps()}{or_smaller}",
-        )
-    recommended = limits.recommended
-    if recommended is not None:
-        near = abs(target.kbps / recommended.kbps - 1) <= FAR_FROM_RECOMMENDED
-        yield RuleResult(
-            "rungs.recommended",
-            "fine" if near else "caution",
-            target.in_kbps(),
-            f"about {recommended.in_kbps()}",
-            f"set {recommended.in_kbps()}",
-        )
-
-
-def _limits(settings: Settings, guide: Guide) -> RungLimits:
-    """Floor and ceiling of what is set; of a resolution or rate nobody named, those of the mildest."""
-    video = settings.video
-    codec, transport = video.codec or guide.codec(), settings.transport or guide.transports[0]
-    resolutions = (
-        [video.resolution]
-        if video.resolution is not None
-        else [
-            guide.video.largest,
-            *guide.video.resolutions,
-            *(rung.resolution for rung in guide.rungs),
-        ]
-    )
-    rates = (
-        [video.frame_rate]
-        if video.frame_rate is not None
-        else [*guide.video.taken_rates, *(rung.frame_rate for rung in guide.rungs)]
-    )
-    table = guide.rung_table(codec, transport)
-    found = [guide.within_rules(table.limits(p, r)) for p in resolutions for r in rates]
-    if len(found) == 1:
-        return found[0]
-    floors = [limits.floor for limits in found]
-    return RungLimits(
-        floor=None if None in floors else min(floor for floor in floors if floor),
-        ceiling=max((limits.ceiling for limits in found if limits.ceiling), default=None),
-    )
-
-
-def _smaller_does(settings: Settings, guide: Guide, target: Bitrate) -> bool:
-    """Whether a smaller resolution is taken at so little."""
-    resolution = settings.video.resolution
-    if resolution is None:
-        return False
-    rows = [*guide.video.resolutions, *(rung.resolution for rung in guide.rungs)]
-    for smaller in (row for row in rows if row.pixels < resolution.pixels):
-        video = settings.video.model_copy(update={"resolution": smaller})
-        floor = _limits(settings.model_copy(update={"video": video}), guide).floor
-        if floor is None or target >= floor:
-            return True
-    return False
-
-
-def buffer(settings: Settings, guide: Guide) -> Rules:
-    """Of the encoder, in seconds of video and by the level."""
-    video = settings.video
-    if video.buffer_kbit is None or video.bitrate is None:
-        return
-    seconds = video.buffer_kbit / video.bitrate.kbps
-    sound = SHORT_BUFFER_SECONDS <= seconds <= LONG_BUFFER_SECONDS
-    codec = video.codec or guide.codec()
-    profile = video.profile or guide.video.profiles_of(codec)[0]
-    wanted = f"{SHORT_BUFFER_SECONDS:g} to {LONG_BUFFER_SECONDS:g} s of video"
-    do = f"set {video.bitrate.kbps:,.0f} kbit"
-    rank = level_rank(codec, video.level) if video.level is not None else None
-    if rank is not None and video.buffer_kbit > LEVELS[codec][rank].buffer_kbit(profile):
-        most = LEVELS[codec][rank].buffer_kbit(profile)
-        yield RuleResult(
-            "buffer",
-            "breach",
-            f"{video.buffer_kbit:,.0f} kbit",
-            f"at most {most:,.0f} kbit at level {video.level}",
-            do,
-        )
-        return
-    yield RuleResult(
-        "buffer",
-        "fine" if sound else "caution",
-        f"{video.buffer_kbit:,.0f} kbit = {seconds:.2g} s",
-        wanted,
-        do,
-    )
-
-
-def level(settings: Settings, guide: Guide) -> Rules:
-    """Whether it holds the stream, and whether the platform takes it."""
-    video = settings.video
-    codec = video.codec or guide.codec()
-    if video.level is None:
-        return
-    rank = level_rank(codec, video.level)
-    if rank is None:
-        yield RuleResult("level", "breach", video.level, f"a level of {codec}", "correct it")
-        return
-    highest = guide.video.highest_level.get(codec)
-    top = None if highest is None else level_rank(codec, highest)
-    if top is not None:
-        yield RuleResult(
-            "video.highest_level",
-            "fine" if rank <= top else "breach",
-            video.level,
-            f"at most {highest}",
-            f"set level {highest} or lower",
-        )
-    if video.resolution is None or video.frame_rate is None:
-        return
-    profile = video.profile or guide.video.profiles_of(codec)[0]
-    rate = video.peak or video.bitrate
-    try:
-        least = least_level(
-            codec, video.resolution, video.frame_rate, profile, rate.kbps if rate else 0.0
-        )
-    except NoPlanError as error:
-        yield RuleResult("level", "breach", video.level, "a level that holds it", error.what)
-        return
-    needed = level_rank(codec, least.name)
-    assert needed is not None
-    yield RuleResult(
-        "level",
-        "fine" if rank >= needed else "breach",
-        video.level,
-        f"{least.name} or higher",
-        f"set level {least.name}",
-    )
-
-
-def viewers(settings: Settings, guide: Guide) -> Rules:
-    """Everything sent against the slowest viewers."""
-    slowest, total = guide.delivery.slowest_viewer, sent_kbps(settings, guide)
-    if slowest is None or total is None or guide.delivery.transcodes == "always":
-        return
-    never = guide.delivery.transcodes == "never"
-    bad: Severity = "breach" if never else "caution"
-    yield RuleResult(
-        "delivery.slowest_viewer",
-        "fine" if total <= slowest.kbps else bad,
-        f"{Bitrate.from_kbps(total).in_kbps()} in all",
-        f"at most {slowest.in_kbps()}",
-        "send less: viewers get exactly this",
-    )
 
 
 INTERVAL_TOLERANCE_FRAMES = 0.5

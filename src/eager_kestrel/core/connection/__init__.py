@@ -1,3 +1,5 @@
-"""What a connection carries is decided here."""
+"""What a connection carries is decided here.
 
-from __future__ import annotations
+In: samples, runs, broadcasts, and readings from elsewhere.
+Out: the uplink: typical rate, floor and spread, on the whole and by hour of the day.
+"""

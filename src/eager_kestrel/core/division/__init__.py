@@ -1,5 +1,6 @@
-"""How several destinations share one line is decided here.
+"""How several destinations share one upload is decided here.
 
-In: a show with its guides, and the safe rate of the whole line.
-Out: who shares an encode, how much each gets, who is left out, what else was weighed.
+In: a show with its guides, and the safe rate of the whole upload.
+Out: which destinations share an encode, how much each gets, which are left out, and what was
+compared.
 """

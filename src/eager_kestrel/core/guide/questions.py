@@ -8,28 +8,18 @@ guide, so a page cannot be misread in silence.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from dataclasses import dataclass
-from datetime import date
 from fractions import Fraction
 from typing import Any
 
-from pydantic import ValidationError
-
-from eager_kestrel.core.document import Frozen, first_error, format_name
-from eager_kestrel.core.errors import FormatError, InputError, KestrelError, nearest_name
+from eager_kestrel.core.document import Frozen, format_name
+from eager_kestrel.core.errors import InputError, KestrelError, nearest_name
 from eager_kestrel.core.guide.amounts import AUDIO_KBPS, Amount, amounts_in, bound_in
-from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.guide.rules import (
-    CUSTOMARY_KEYFRAME_SECONDS,
     PROFILES,
-    AudioRules,
-    Delivery,
-    Keyframes,
-    VideoRules,
 )
-from eager_kestrel.core.quantities import WRITTEN
-from eager_kestrel.core.resolution import AspectRatio, Resolution, frame_rate_text, parse_frame_rate
+from eager_kestrel.core.resolution import Resolution, frame_rate_text, parse_frame_rate
 from eager_kestrel.core.units import Bitrate
 
 Document = dict[str, Any]
@@ -361,148 +351,6 @@ def fastest_of(rows: list[Document]) -> Fraction | None:
     """The fastest frame rate that rows name."""
     rates = [parse_frame_rate(str(row["frame_rate"])) for row in rows if "frame_rate" in row]
     return max(rates, default=None)
-
-
-USUAL_SHAPES = tuple(AspectRatio.parse(s) for s in ("16:9", "9:16", "4:3", "1:1", "3:4", "21:9"))
-CUSTOMARY_LEAST_AUDIO = Bitrate(96_000)
-FROM_ROWS = "follows from the rows: check"
-
-
-@dataclass(frozen=True, slots=True)
-class Draft:
-    """A guide, and by dotted key what its comments say."""
-
-    guide: Guide
-    comments: dict[str, str]
-
-
-def customary(name: str, title: str, source: str, checked: date) -> Guide:
-    """A guide with what most platforms ask for, to be overwritten by what is known."""
-    return Guide(
-        name=name.lower(),
-        title=title,
-        source=source,
-        checked=checked,
-        transports=("rtmps", "rtmp"),
-        delivery=Delivery(transcodes="when there is capacity"),
-        video=VideoRules(
-            codecs=("h264",),
-            shapes=(AspectRatio(16, 9),),
-            largest=Resolution(1920, 1080),
-            fastest=parse_frame_rate("60"),
-            ceiling=Bitrate(6_000_000),
-            keyframes=Keyframes(exactly=CUSTOMARY_KEYFRAME_SECONDS),
-            rate_control=("constant",),
-        ),
-        audio=AudioRules(
-            codecs=("aac",),
-            least=CUSTOMARY_LEAST_AUDIO,
-            most=Bitrate(160_000),
-            sample_rates_hz=(48_000, 44_100),
-            channels=(2, 1),
-        ),
-    )
-
-
-def guide_of(document: dict[str, Any]) -> Guide:
-    """A guide from a document of written quantities.
-
-    Raises:
-        FormatError: it is none; says which key is wrong.
-    """
-    try:
-        return Guide.model_validate(document, context=WRITTEN)
-    except ValidationError as error:
-        raise FormatError(first_error(error)) from None
-
-
-def drafted(answers: Mapping[str, str], usual: Guide, unverified: frozenset[str]) -> Draft:
-    """The guide that answers lead to.
-
-    Raises:
-        InputError: an answer cannot be read.
-        FormatError: answers contradict each other; says which.
-    """
-    document = usual.model_dump(mode="json", exclude_none=True)
-    said: Document = {}
-    for key, text in answers.items():
-        said |= read_answer(key, text)
-    comments: dict[str, str] = {}
-    tiers = {key: said.pop(key) for key in list(said) if key.startswith("tiers.")}
-    _follow(said, tiers, document, comments)
-    for key, value in said.items():
-        _put(document, key, value)
-    if tiers:
-        document["tiers"] = {key.split(".")[1]: _tier(rows) for key, rows in tiers.items()}
-    silent = [
-        key
-        for question in QUESTIONS
-        for key in question.covers
-        if question.key not in answers or question.key in unverified
-    ]
-    if "video.frame_rates" in said and "video.fastest" in silent:
-        silent[silent.index("video.fastest")] = "video.frame_rates"
-    document["unchecked"] = silent
-    return Draft(guide_of(document), comments)
-
-
-def _follow(said: Document, tiers: Document, document: Document, comments: dict[str, str]) -> None:
-    """What follows from confirmed values where the key itself was not answered."""
-    if "video.frame_rates" in said:
-        document["video"].pop("fastest", None)
-    rows = [*said.get("rungs", ()), *(row for own in tiers.values() for row in own)]
-    own = said.get("rungs", ())
-    every = own or rows
-    if every and "video.largest" not in said:
-        said["video.largest"], comments["video.largest"] = largest_of(every), FROM_ROWS
-    resolutions = [Resolution.parse(row["resolution"]) for row in every]
-    if resolutions or "video.largest" in said:
-        named = resolutions or [Resolution.parse(said["video.largest"])]
-        said["video.shapes"] = list(dict.fromkeys(str(_usual_shape(p)) for p in named))
-    rate = fastest_of(rows)
-    if rate is not None and not said.keys() & {"video.fastest", "video.frame_rates"}:
-        said["video.fastest"], comments["video.fastest"] = frame_rate_text(rate), FROM_ROWS
-    fast = said.get("video.fastest") or max(
-        said.get("video.frame_rates", ["60"]), key=parse_frame_rate
-    )
-    for row in rows:
-        row.setdefault("frame_rate", fast)
-    if every and "video.ceiling" not in said:
-        said["video.ceiling"], comments["video.ceiling"] = rate_text(highest_of(every)), FROM_ROWS
-    codecs = [row["codec"] for row in rows if "codec" in row]
-    if codecs and "video.codecs" not in said:
-        said["video.codecs"] = list(dict.fromkeys(["h264", *codecs]))
-        comments["video.codecs"] = FROM_ROWS
-    _follow_audio(said)
-
-
-def _follow_audio(said: Document) -> None:
-    """The customary least or most gives way to what was said of the other, or of a wish."""
-    known = {
-        key: Bitrate.parse(said[key])
-        for key in ("audio.least", "audio.most", "audio.recommended.bitrate")
-        if key in said
-    }
-    if known and "audio.least" not in known:
-        said["audio.least"] = rate_text(min([CUSTOMARY_LEAST_AUDIO, *known.values()]).kbps)
-    if known and "audio.most" not in known:
-        said["audio.most"] = rate_text(max([Bitrate(160_000), *known.values()]).kbps)
-
-
-def _tier(rows: list[Document]) -> Document:
-    return {"ceiling": rate_text(highest_of(rows)), "largest": largest_of(rows), "rungs": rows}
-
-
-def _put(document: Document, key: str, value: Any) -> None:
-    *path, last = key.split(".")
-    for part in path:
-        document = document.setdefault(part, {})
-    document[last] = value
-
-
-def _usual_shape(resolution: Resolution) -> AspectRatio:
-    """The shape people would call it, else its own."""
-    return next((shape for shape in USUAL_SHAPES if shape.fits(resolution)), resolution.shape)
 
 
 class Offered(Frozen):

@@ -123,7 +123,9 @@ def _keyframes_written(value: Keyframes) -> Any:
 
 
 KeyframeRule = Annotated[
-    Keyframes, BeforeValidator(_keyframes), PlainSerializer(_keyframes_written)
+    Keyframes,
+    BeforeValidator(_keyframes, json_schema_input_type=Keyframes | str),
+    PlainSerializer(_keyframes_written),
 ]
 
 

@@ -1,5 +1,5 @@
 """The whole answer for a show is put together here.
 
 In: what was chosen and divided.
-Out: the plan with its settings, reasons, steps and offers, and the plan in other shapes.
+Out: the plan with its settings, reasons, fallbacks and offers, and the plan in other formats.
 """

@@ -1,5 +1,5 @@
-"""What is streamed, and with what, is decided here.
+"""What is streamed, and on which machine, is decided here.
 
-In: a show file or what was said in its place.
+In: a show file, or options that stand for one.
 Out: source, motion, reserves, destinations and the machine's encoders as values.
 """

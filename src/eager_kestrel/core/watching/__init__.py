@@ -1,5 +1,5 @@
-"""A stream while it goes out: is it carried, who is at fault if not, what to do before it is seen.
+"""A broadcast while it goes out: does it arrive, what is at fault if not, and what to do.
 
-In: looks at a connection, several a second; the plan's steps down.
-Out: a verdict at each look; a broadcast, second by second, with its troubles; a review.
+In: samples of a connection, several a second; the plan's fallbacks.
+Out: a verdict on each sample; the broadcast, second by second, with its troubles; a review.
 """

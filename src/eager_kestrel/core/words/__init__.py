@@ -1,5 +1,5 @@
-"""Every sentence people read about a run, a budget, a plan or a rehearsal is written here.
+"""Every sentence people read is written here.
 
-In: facts with types, or plain values; nothing is decided and no document is known.
-Out: text, so that all wording can be read, reviewed and one day translated in one sitting.
+In: facts with types, or plain values; nothing is decided here.
+Out: text, in one place, so that all wording can be read and reviewed in one sitting.
 """
