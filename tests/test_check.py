@@ -300,7 +300,7 @@ def test_a_single_setting_is_judged_or_said_to_be_too_little(
     told.write_text('format = "eager-kestrel/settings/2"\n[video]\nbuffer_kbit = 6000\n')
     empty = kestrel("check", told, "--for", "oxbow")
     assert empty.code == 2
-    assert "no rule of Oxbow speaks of what is set" in empty.error_line
+    assert "no rule of Oxbow covers these settings" in empty.error_line
 
 
 def test_a_bitrate_alone_is_held_to_the_mildest_row(kestrel: Kestrel) -> None:

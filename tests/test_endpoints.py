@@ -17,8 +17,8 @@ from eager_kestrel.core.connection.run import Run
 from eager_kestrel.core.connection.trace import Trace
 from eager_kestrel.core.errors import NetworkError
 from eager_kestrel.core.units import Bitrate
-from eager_kestrel.core.words.runs import bars
 from eager_kestrel.core.words.numbers import counted
+from eager_kestrel.core.words.runs import bars
 from tests.conftest import Kestrel
 from tests.test_throughput import run_of, sampled
 
@@ -74,7 +74,7 @@ def test_a_place_is_measured_by_name_and_then_by_nothing(kestrel: Kestrel) -> No
     assert 'write "home"' in kestrel("plan", "--for", "oxbow", "--from", "hom").error_line
     assert kestrel("endpoints", "forget", "home").code == 0
     assert (
-        '"home" is no address, no endpoint of yours and no platform'
+        '"home" is not an address, an endpoint of yours or a platform'
         in kestrel("measure", "home").error_line
     )
     assert len(kestrel("runs", "list", "--json").document["runs"]) == 3

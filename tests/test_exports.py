@@ -302,4 +302,4 @@ def test_what_is_wrong_with_start_is_said_before_the_first_question(
     assert not (tmp_path / "show.toml").exists()
     assert kestrel("start", "--yes", "--for", "oxbow", "--upload", "10 Mbit/s").code == 0
     again = kestrel("start", "--yes", "--for", "oxbow", "--upload", "10 Mbit/s")
-    assert "is there already" in again.error_line
+    assert "already exists" in again.error_line

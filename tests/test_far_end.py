@@ -26,7 +26,7 @@ from eager_kestrel.net.ledger import MOST_SAMPLES, Bounds, Ledger
 from eager_kestrel.practice.endpoint import Behaviour, PracticeEndpoint
 from eager_kestrel.practice.uplink import PracticeUplink
 from tests.conftest import Kestrel, running, timed
-from tests.test_attacks import far_end as listening
+from tests.test_hostile_peers import far_end as listening
 from tests.test_cli import PROGRAM
 
 TOKEN = "canary-token-7f3a"

@@ -193,7 +193,7 @@ def test_a_rehearsal_that_is_stopped_says_what_it_learned(seed: int) -> None:
     """Ctrl-C at any moment after the first look."""
     from eager_kestrel.core.checks.rehearsal import Moment, verdict
     from eager_kestrel.net.rehearsing import rehearse_once
-    from tests.test_attacks import raw_ingest
+    from tests.test_hostile_peers import raw_ingest
     from tests.test_rehearse import planned
 
     step = planned("3 Mbit/s").destinations[0].fallbacks[-1]

@@ -1,4 +1,4 @@
-"""``measure`` through the real command line, real sockets and simulated connections of known rate."""
+"""``measure`` through the real command line, real sockets and connections of known rate."""
 
 from __future__ import annotations
 
@@ -97,7 +97,7 @@ def test_nothing_is_kept_when_not_wanted(kestrel: Kestrel) -> None:
         (Behaviour(status=404, small_status=404), "does not take uploads by POST"),
         (Behaviour(status=403, small_status=403), "refuses uploads"),
         (Behaviour(small_status=301, location="https://elsewhere.example/up"), "elsewhere.example"),
-        (Behaviour(break_after_bytes=20_000), "broke the connection off"),
+        (Behaviour(break_after_bytes=20_000), "broke the connection"),
         (Behaviour(status=413, early_after_bytes=10_000), "does not take uploads that large"),
     ],
 )
@@ -246,7 +246,7 @@ def test_a_home_that_cannot_be_written_still_shows_the_result(kestrel: Kestrel, 
         (ssl.SSLError(1, "wrong version number"), "does not speak TLS"),
         (httpx.ConnectTimeout("x"), "in time"),
         (httpx.ReadTimeout("x"), "stopped answering"),
-        (httpx.RemoteProtocolError("x"), "broke the connection off"),
+        (httpx.RemoteProtocolError("x"), "broke the connection"),
     ],
 )
 def test_every_failure_of_the_network_has_words(error: Exception, says: str) -> None:

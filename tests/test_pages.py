@@ -16,8 +16,8 @@ from hypothesis import strategies as st
 from eager_kestrel.actions.importing import Reading, write_import
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.guide.amounts import Page
-from eager_kestrel.core.guide.proposals import proposals
 from eager_kestrel.core.guide.drafting import guide_of
+from eager_kestrel.core.guide.proposals import proposals
 from eager_kestrel.core.guide.questions import BY_KEY, read_answer
 from eager_kestrel.core.guide.tables import tables_in
 from eager_kestrel.core.resolution import AspectRatio

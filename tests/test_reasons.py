@@ -20,7 +20,7 @@ from eager_kestrel.core.show.show import MOTIONS, Destination, Show
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.bundled import quality_table
 from eager_kestrel.files.guides import load_guide
-from tests.test_guides_in_full import guides
+from tests.test_guide_files import guides
 
 TABLE = quality_table()
 BUNDLED = [load_guide(name) for name in ("oxbow", "fernlight", "pocketfair", "gatepost")]

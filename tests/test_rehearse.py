@@ -1,4 +1,4 @@
-"""On the wire: receiving real publishers, rehearsing through simulated connections, keys kept secret."""
+"""Receiving real publishers, rehearsing through simulated connections, keys kept secret."""
 
 from __future__ import annotations
 
@@ -186,14 +186,14 @@ def test_a_recording_never_takes_the_place_of_another(kestrel: Kestrel, tmp_path
     taken.write_bytes(b"dear to somebody")
     result = kestrel("receive", "--port", "0", "--record", taken, "--within", "1 s")
     assert result.code == 2
-    assert "is there already" in result.error_line
+    assert "already exists" in result.error_line
     assert "name it .flv" in kestrel("receive", "--record", "a.mp4").error_line
     later = tmp_path / "later.flv"
     with reception(CANARY, record_to=later) as (taking, address):
         later.write_bytes(b"somebody was quicker")
         assert published_by_ffmpeg(f"{address}/{CANARY}", 1) == 0
         (one,) = wait_for(taking, 1, 5)
-    assert "is there already" in str(one.file_error)
+    assert "already exists" in str(one.file_error)
     assert one.findings is not None  # it is described all the same
     assert later.read_bytes() == b"somebody was quicker"
     assert taken.read_bytes() == b"dear to somebody"

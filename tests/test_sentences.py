@@ -87,7 +87,7 @@ def rendered(module: ModuleType) -> Iterator[tuple[str, str]]:
             assert set(fields) <= set(said.gaps), name
             choices = [
                 (1, 2345) if spec.startswith("count") else BY_FORMAT.get(spec, (0.78,))
-                for spec in ("" if f not in fields else fields[f] for f in said.gaps)
+                for spec in (fields.get(f, "") for f in said.gaps)
             ]
             choices = [
                 ("Oxbow",) if fields.get(f, "").startswith("verb") else c
@@ -132,7 +132,7 @@ def test_every_fact_is_whole() -> None:
     assert len(kinds) > 20
     for kind in kinds:
         hints = typing.get_type_hints(kind, vars(facts))
-        fields = [f for f in dataclasses.fields(kind)]
+        fields = list(dataclasses.fields(kind))
         choices = []
         for field in fields:
             if field.name == "limited_by":

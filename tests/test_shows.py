@@ -154,7 +154,7 @@ def test_start_without_questions(kestrel: Kestrel) -> None:
     assert document["reserves"] == [{"name": "video call", "rate": "1500 kbit/s"}]
     again = kestrel("start", "--yes", "--for", "oxbow")
     assert again.code == 2
-    assert "is there already" in again.error_line
+    assert "already exists" in again.error_line
     assert Path("show.toml").read_text() == text
     assert "no plan yet" in kestrel("start", "--yes", "--for", "oxbow", "--out", "b.toml").err
 
@@ -228,11 +228,11 @@ def test_the_conversation_asks_again_and_offers_reserves(
     monkeypatch.setattr(sys, "stdin", Person("\n".join(again) + "\n"))
     other = kestrel("start")
     assert other.code == 0, other.err
-    assert "is there already; replace it" in other.err
+    assert "already exists; replace it" in other.err
     assert "8 Mbit/s?" in other.err
     assert tomllib.loads(Path("show.toml").read_text())["title"] == "Glaze talk"
     monkeypatch.setattr(sys, "stdin", Person("n\n"))
-    assert "is there already" in kestrel("start").err
+    assert "already exists" in kestrel("start").err
     assert tomllib.loads(Path("show.toml").read_text())["title"] == "Glaze talk"
 
 

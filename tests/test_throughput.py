@@ -53,7 +53,7 @@ def test_a_constant_line_is_known_exactly_and_at_once(kbps: float) -> None:
 
 @given(st.floats(300, 9_000), st.integers(1, 3), st.floats(0, 1))
 def test_packets_of_a_slow_line_do_not_show(kbps: float, packets: int, phase: float) -> None:
-    """What arrives in steps is read when it arrives: the rate is that of the connection, not of steps."""
+    """What arrives in steps is read when it arrives: the rate is the connection's."""
     step = packets * 1448
     clock = 0.0
 

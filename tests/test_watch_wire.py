@@ -381,7 +381,7 @@ def test_a_platform_that_refuses_is_said_to_the_program() -> None:
 
         with pytest.raises(NotFoundError):
             watch_through(wish, lambda _: None, None, come)
-    assert "the ingest refused" in refused[0]
+    assert "the ingest server refused" in refused[0]
     assert CANARY not in refused[0]
 
 

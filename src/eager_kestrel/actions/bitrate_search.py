@@ -1,7 +1,7 @@
-"""Settling: what to try after a rehearsal that did not hold, until the most that holds is found.
+"""Search for the highest bitrate that holds, after a rehearsal that did not.
 
-A step of a plan's ladder may be far below what the connection carries. So where the connection was the limit,
-the plan is made again at what it delivered, tried, and closed in on from both sides.
+A plan's next fallback may be far below what the upload carries. If the upload was the limit, the
+plan is made again at the rate that was delivered, tried, and narrowed down from both sides.
 """
 
 from __future__ import annotations
@@ -36,10 +36,11 @@ NextTry = Callable[[float], Fallback | None]
 
 
 def again_of(plan: Plan, chosen: DestinationPlan, guides: Path | None = None) -> NextTry:
-    """The plan of one destination, made again for other totals.
+    """Return the plan of one destination at other totals.
 
     Args:
-        chosen: the destination; where it shares the connection with others, only its own ladder is used.
+        chosen: the destination; if it shares the upload with others, only its fallbacks are
+            used.
     """
     if plan.split is not None or chosen.video is None:
         return lambda _: None

@@ -207,11 +207,12 @@ def review(
 
     Args:
         name: its id, the beginning of one, or ``latest``.
-        show: to plan again with this broadcast counted; else the one of this folder, if there is one.
+        show: planned again with this broadcast counted; default: ``show.toml`` of this folder,
+            if any.
 
     Raises:
         NotFoundError: no such broadcast is kept.
-        FormatError: the plan is none.
+        FormatError: the file is not a plan.
     """
     with History() as history:
         broadcast = history.find_broadcast(name)

@@ -95,17 +95,17 @@ def check_show(
     guides: Path | None = None,
     uplink: Uplink | None = None,
 ) -> Findings:
-    """Hold what is set for a show's destinations against their guides, and all against the connection.
+    """Check what is set for a show's destinations against their guides and the upload.
 
-    Of a plan each destination has settings of its own; other files, and what was given in words,
-    hold for all of them. One that the plan leaves out is told.
+    A plan has settings of its own for each destination. Other files, and settings given in words,
+    apply to all of them. A destination the plan leaves out is reported.
 
     Args:
-        given: as in a settings file; None where nothing was said.
+        given: as in a settings file; None for whatever is unknown.
         show: whose destinations, share and reserves count.
 
     Raises:
-        InputError: what was given cannot be read, or no rule of the guides speaks of it.
+        InputError: a value cannot be read, or no rule of the guides covers it.
         FormatError: the file is neither settings nor a plan.
         NotFoundError: a platform or tier is not known.
     """
@@ -122,7 +122,7 @@ def check_show(
     if not held.findings and not found:
         names = " or ".join(guide.title for _, guide in pairs)
         raise InputError(
-            f"no rule of {names} speaks of what is set",
+            f"no rule of {names} covers these settings",
             "set more, such as --bitrate, --resolution or --keyframes",
         )
     return held.model_copy(update={"findings": (*found, *held.findings)})

@@ -1,4 +1,4 @@
-"""Measuring gently: a load phase that climbs to what the connection carries and never fills its queue."""
+"""Measure gently: a load phase that climbs to the upload rate and never fills the queue."""
 
 from __future__ import annotations
 
@@ -110,7 +110,7 @@ class Ascent:
             return "data"
         if quiet > STILL_SECONDS:
             self.still = EndpointError(
-                f"it took nothing for {STILL_SECONDS:g} s", "try again, or another endpoint"
+                f"it accepted nothing for {STILL_SECONDS:g} s", "try again, or another endpoint"
             )
         if self.failure is not None:
             return "failed"
@@ -162,7 +162,7 @@ class Ascent:
                 f"give --data-limit {DataSize(int(fastest * 125 * WANTED_SECONDS))} at the least",
             )
         return EndpointError(
-            "the time was up before it was clear what the connection carries",
+            "time ran out before the upload rate was known",
             "give it more --seconds",
         )
 
@@ -224,11 +224,11 @@ def climb_by_http(notebook: Notebook, target: UploadTarget, limits: Limits, tell
         notebook.counted_by, notebook.address = load.counted_by, load.address
     if notebook.counted_by.startswith("estimate"):
         raise InputError(
-            "this system does not tell what is still on its way", "measure without --gently"
+            "this system does not show what is still in flight", "measure without --gently"
         )
     if climb.crowded:
         notebook.notes.append(
-            "somebody else keeps the connection's queue full: what one connection gets beside that is "
-            "better told without --gently"
+            "others keep the queue full: measure without --gently to see what one connection gets "
+            "beside them"
         )
     return ascent.phase(ending, taken)

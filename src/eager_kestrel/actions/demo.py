@@ -56,7 +56,7 @@ def demo(
     planned = plan(show, uplink_of([run]), evidence=Evidence.of([evidence_of(run)]))
     if not any(destination.feasible for destination in planned.plan.destinations):
         raise NetworkError(
-            "this machine is too busy to play the wet evening's line", "run it when it is quieter"
+            "this machine is too busy to simulate the wet evening", "run it when it is quieter"
         )
     chosen = destination_of(planned.plan, None)
     with tempfile.TemporaryDirectory() as folder:

@@ -64,7 +64,9 @@ def measure_encoders(
     others = _others_share()
     found, missing = encoders(codecs)
     if not found:
-        raise InputError("no encoder of these codecs opens here", "name another with --codec")
+        raise InputError(
+            "no encoder for these codecs works on this machine", "name another with --codec"
+        )
     points, kept = _points(found, resolutions, fps, tell)
     endurance = _endurance(kept, fps, wish.minutes, tell) if wish.minutes else None
     measured = MeasuredMachine(

@@ -46,7 +46,7 @@ def add(name: str, url: str) -> NamedEndpoints:
     if address.user is not None or address.query:
         raise InputError(
             "that address has user information or a query, which may be secret, so it is not kept",
-            "give a endpoint without them",
+            "give an endpoint without them",
         )
     endpoints = read_endpoints().with_(NamedEndpoint(name=require_name(name), url=address.url))
     write_endpoints(endpoints)
@@ -80,7 +80,7 @@ def towards(written: str | None) -> Towards:
             return Towards("", "", written)
         if not endpoints.is_like(written):
             raise InputError(
-                f'"{written}" is no address, no endpoint of yours and no platform',
+                f'"{written}" is not an address, an endpoint of yours or a platform',
                 f"write {EXAMPLE}",
             )
         return Towards(endpoints.find(written).url, written)

@@ -97,11 +97,11 @@ def write_new(path: Path, text: str) -> None:
     """Write a file that is not there yet.
 
     Raises:
-        InputError: it is there already.
+        InputError: it already exists.
         StorageError: the disk would not take it.
     """
     if path.exists():
-        raise InputError(f"{path} is there already", "move it, or give another name")
+        raise InputError(f"{path} already exists", "move it, or give another name")
     write_text(path, text)
 
 

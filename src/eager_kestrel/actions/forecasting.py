@@ -118,7 +118,7 @@ def _observed(made: Plan, wish: ForecastOptions) -> Observed:
     practice = [] if broadcasts else [run for run in usable if run.kind == "practice"][-1:]
     runs = counted(usable, wish.endpoints) or practice or own_runs
     if not (runs or broadcasts or readings):
-        raise NotFoundError(f"nothing of the last {wish.days:g} days is kept", MEASURE)
+        raise NotFoundError(f"nothing from the last {wish.days:g} days is kept", MEASURE)
     others = bool(wish.around or wish.endpoints or wish.days != RECENT_DAYS)
     whole = Evidence.of(runs, broadcasts)
     near = near_hour(whole, wish.around)
@@ -175,7 +175,7 @@ def _at_its_hour(name: str, wish: ForecastOptions) -> ForecastOptions:
 def _seconds(written: str) -> float:
     seconds = parse_seconds(written)
     if not LEAST_SECONDS <= seconds <= MOST_SECONDS:
-        raise InputError(f'"{written}" is no length of a show', "give 1 min to 24 h")
+        raise InputError(f'"{written}" is not the length of a show', "give 1 min to 24 h")
     return seconds
 
 

@@ -117,17 +117,17 @@ def new_path(name: str, out: Path | None) -> Path:
     """Where a new guide goes: the given file or folder, else the user's own guides.
 
     Raises:
-        InputError: the name is none, or a file is there already.
+        InputError: the name is none, or a file already exists.
     """
     stem = name.strip().lower()
     if not stem or not all(c.isalnum() or c == "-" for c in stem) or not stem[0].isalpha():
-        raise InputError(f'"{name}" is no name for a guide', "use letters, digits and -")
+        raise InputError(f'"{name}" is not a name for a guide', "use letters, digits and -")
     if out is None:
         path = guide_folders()[0] / f"{stem}.toml"
     else:
         path = out if out.suffix == ".toml" else out / f"{stem}.toml"
     if path.exists():
-        raise InputError(f"{path} is there already", "move it, or give --out another place")
+        raise InputError(f"{path} already exists", "move it, or give --out another place")
     return path
 
 

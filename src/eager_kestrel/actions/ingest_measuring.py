@@ -1,4 +1,4 @@
-"""Measuring towards an ingest: a stand-in stream whose bitrate climbs to what the connection carries."""
+"""Measure to an ingest server: a stand-in stream whose bitrate climbs to the upload rate."""
 
 from __future__ import annotations
 
@@ -98,7 +98,7 @@ def measure_ingest(wish: IngestMeasureOptions, tell: Tell = tell_nobody) -> Run:
         finally:
             publication.close()
     except KeyboardInterrupt:
-        raise StoppedError("stopped before anything was learned", "nothing was kept") from None
+        raise StoppedError("stopped before anything was measured", "nothing was kept") from None
     finally:
         stand_in.close()
     assert notebook.one is not None
@@ -110,7 +110,7 @@ def _measure(
 ) -> None:
     notebook.counted_by = carrier.counted_by
     if notebook.counted_by.startswith("estimate"):
-        raise InputError("this system does not tell what is still on its way", BY_POST)
+        raise InputError("this system does not show what is still in flight", BY_POST)
     notebook.address = carrier.address
     _idle(notebook, carrier, tell)
     tell(PhaseBegun("one connection", wish.limits.seconds))

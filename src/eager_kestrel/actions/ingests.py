@@ -29,15 +29,15 @@ PAUSE_SECONDS = 0.1
 def nearest(
     platform: str, tries: int = 5, timeout_seconds: float = 3.0, guides: Path | None = None
 ) -> Ranking:
-    """Try every ingest point of a guide, all at once, several times each.
+    """Try every ingest server of a guide, all at once, several times each.
 
     Raises:
         NotFoundError: no guide of that name.
-        InputError: the guide names no ingest points.
+        InputError: the guide names no ingest servers.
     """
     guide = load_guide(platform, guides)
     if not guide.ingest:
-        raise InputError(f"the guide {guide.name} names no ingest points", "add [[ingest]] to it")
+        raise InputError(f"the guide {guide.name} names no ingest servers", "add [[ingest]] to it")
     points = [(point.name, point.url) for point in guide.ingest]
     return _ranked(guide.name, points, [url for _, url in points], tries, timeout_seconds)
 
@@ -48,12 +48,12 @@ def nearest_in_practice(
     """The same against stand-ins on loopback that answer after set delays.
 
     Args:
-        platform: whose ingest points they stand in for, in order.
+        platform: whose ingest servers they stand in for, in order.
     """
     guide = load_guide(platform, guides)
     if len(delays_ms) > len(guide.ingest):
         raise InputError(
-            f"{len(delays_ms)} delays for {len(guide.ingest)} ingest points", "give one each"
+            f"{len(delays_ms)} delays for {len(guide.ingest)} ingest servers", "give one each"
         )
     points = [(point.name, point.url) for point in guide.ingest[: len(delays_ms)]]
     with simulated_ingest_points(delays_ms) as addresses:
@@ -132,7 +132,7 @@ def ingest_of(
     points = {one.name: one.url for one in guide.ingest if is_ingest(one.url)}
     if not points:
         raise InputError(
-            f"the guide {guide.name} names no ingest points that take RTMP",
+            f"the guide {guide.name} names no ingest servers that take RTMP",
             "give its address: measure rtmps://HOST/APP",
         )
     said: tuple[str, ...] = ()
@@ -140,7 +140,7 @@ def ingest_of(
         wanted = {name.casefold(): name for name in points}.get(point.casefold())
         if wanted is None:
             raise InputError(
-                f'{guide.title} has no ingest point "{point}"',
+                f'{guide.title} has no ingest server "{point}"',
                 nearest_name(point, list(points), "its guide names none"),
             )
         chosen = wanted
@@ -171,7 +171,7 @@ def _first_to_answer(
             return one.name, one.median_ms
     why = next((one.failure for one in ranked if one.failure), "no answer")
     raise NetworkError(
-        f"none of the {len(points)} ingest points of {platform} answers ({why})",
+        f"none of the {len(points)} ingest servers of {platform} answers ({why})",
         "check your connection, or give --point",
     )
 

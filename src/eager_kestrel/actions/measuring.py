@@ -112,7 +112,7 @@ def limits_of(seconds: str | None, data_limit: str | None, *, climbing: bool = F
     usual = MOST_CLIMB_SECONDS if climbing else MOST_LOADED_SECONDS
     at_most = usual if seconds is None else parse_seconds(seconds, bare=True)
     if not LEAST_SECONDS <= at_most <= MOST_SECONDS:
-        raise UnitError(f"{at_most:g} s is not a time to measure for", "write 2 s to 600 s")
+        raise UnitError(f"{at_most:g} s is not a valid measuring time", "write 2 s to 600 s")
     return Limits(at_most, DataSize.parse(data_limit).bytes if data_limit else None)
 
 
@@ -167,7 +167,7 @@ def measure(wish: MeasureOptions, tell: Tell = tell_nobody) -> Run:
             _several(notebook, wish, tell)
     except KeyboardInterrupt:
         if notebook is None or notebook.one is None:
-            raise StoppedError("stopped before anything was learned", "nothing was kept") from None
+            raise StoppedError("stopped before anything was measured", "nothing was kept") from None
         return notebook.run(partial=True)
     loads = [phase for phase in (notebook.one, notebook.several) if phase is not None]
     return notebook.run(partial=any(p.ended in ("failed", "stopped") for p in loads))
@@ -291,7 +291,7 @@ def _load(
         if ending == "data" and failure is None:
             raise too_little(samples, limits)
         raise failure or EndpointError(
-            "it took almost nothing", "try again, or another endpoint", notebook.target.shown
+            "it accepted almost nothing", "try again, or another endpoint", notebook.target.shown
         )
     return Phase(
         name=name,

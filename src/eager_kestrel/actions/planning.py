@@ -201,19 +201,19 @@ def uplink_from_history(
     platforms: Collection[str] = (),
     weekdays: Collection[str] = (),
 ) -> Uplink:
-    """The uplink of the runs kept lately.
+    """Return the uplink of the runs kept lately.
 
-    Runs against stand-ins count only when there are no real ones, and then only the latest.
+    Practice runs count only if there are no real ones, and then only the latest.
 
     Args:
         around: a time of day (``"20:00"``); only runs within an hour and a half of it.
-        endpoints: names or hosts, to take the runs towards; when none is named, that of the last run.
-        platforms: broadcasts to which count, too.
-        weekdays: only runs of these days of the week; of any when none is named.
+        endpoints: names or hosts the runs went to; default: that of the last run.
+        platforms: whose broadcasts count as well.
+        weekdays: only runs on these days of the week; default: any day.
 
     Raises:
-        NotFoundError: none is kept.
-        InputError: ``around`` is no time of day.
+        NotFoundError: no run is kept.
+        InputError: ``around`` is not a time of day.
     """
     from eager_kestrel.core.connection.pooling import uplink_of_history
 

@@ -216,7 +216,7 @@ def reception(
 
     Raises:
         NetworkError: the port is taken.
-        InputError: the file to record to is there already, or no FLV file.
+        InputError: the file to record to already exists, or no FLV file.
     """
     if record_to is not None:
         require_new(record_to)

@@ -76,9 +76,9 @@ def rehearse_options(
     asked = parse_seconds(seconds, bare=True)
     bytes_ = DataSize.parse(unsent).bytes
     if not LEAST_SECONDS <= asked <= MOST_SECONDS:
-        raise UnitError(f"{asked:g} s is no time to rehearse for", "write 1 s to 24 h")
+        raise UnitError(f"{asked:g} s is not a valid rehearsal time", "write 1 s to 24 h")
     if not LEAST_UNSENT <= bytes_ <= MOST_UNSENT:
-        raise UnitError(f'"{unsent}" is no send buffer', "write 4 KiB to 64 MiB")
+        raise UnitError(f'"{unsent}" is not a send buffer', "write 4 KiB to 64 MiB")
     return RehearseOptions(seconds=asked, settle=settle, guides=guides, unsent_bytes=bytes_)
 
 
@@ -250,7 +250,7 @@ def stage(
     trouble: Misbehaviour = QUIET,
     record_to: Path | None = None,
 ) -> Iterator[Stage]:
-    """A simulated platform that obeys a guide, behind a simulated connection, for the ``with`` block."""
+    """Run a simulated platform behind a simulated connection, for the ``with`` block."""
     key = secrets.token_hex(8)
     with (
         reception(key, 0, [guide], record_to, Platform(guide, trouble)) as (taking, url),
@@ -273,13 +273,13 @@ def plan_or_settings(name: str, platform: str | None, guides: Path | None = None
     if not name.endswith(".toml"):
         return read_plan(name)
     if platform is None:
-        raise InputError("settings name no platform", "give --for PLATFORM")
+        raise InputError("no platform given for these settings", "give --for PLATFORM")
     found = settings_from(Path(name), {}, platform)
     video = found.video
     if video.resolution is None or video.frame_rate is None or video.bitrate is None:
         raise InputError(
-            "these settings say too little to be sent",
-            "give resolution, frame_rate and bitrate at the least",
+            "these settings are incomplete",
+            "give at least resolution, frame_rate and bitrate",
         )
     show = Show(
         source=video.resolution,

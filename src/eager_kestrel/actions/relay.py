@@ -36,7 +36,7 @@ if TYPE_CHECKING:
 
 
 HOLD_SECONDS = 1.5
-"""Of stream that waits for the only destination before the program is held up as the connection would."""
+"""Queued stream after which the program is slowed down, as the connection itself would do."""
 LAST_SECONDS = 10.0
 """That what waits still has to arrive once the program has ended."""
 HOLD_BYTES = 131_072
@@ -282,7 +282,7 @@ class RelaySession(Reception):
             cut = None if self._left_at is None else self._left_at - writing.began
             aired.append(writing.end(why, cut))
         if not aired:
-            raise NotFoundError("no program sent anything to us", "start its stream, then look")
+            raise NotFoundError("no program connected", "start the stream in your program")
         return tuple(aired)
 
     def _looks(self) -> None:

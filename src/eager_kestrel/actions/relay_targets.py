@@ -48,7 +48,7 @@ class RelayOptions:
     """Each ``PLATFORM``, ``rtmp://HOST/APP`` or ``PLATFORM=rtmp://HOST/APP``."""
     port: int = 1935
     practice: str | None = None
-    """A bundled connection's name, or a rate: a simulated platform behind a simulated connection."""
+    """A bundled connection's name, or a rate, for a simulated platform behind a simulated one."""
     within: str = "12 h"
     gone_seconds: float = GONE_SECONDS
     guides: Path | None = None
@@ -101,7 +101,7 @@ def _only(plan: Plan | None) -> tuple[str, ...]:
     instead = "give --to rtmp://HOST/APP"
     if names:
         instead = f"give --to {' or --to '.join(names)}; several if they share one encode"
-    raise InputError("it is not clear where to pass the stream on to", instead)
+    raise InputError("no destination given to pass the stream on to", instead)
 
 
 def _named(
@@ -129,7 +129,7 @@ def _platform_at(address: str, guides: Path | None) -> str:
 
 
 def _address_of(platform: str, plan: Plan | None, guides: Path | None) -> str:
-    """The first ingest point that takes RTMP, as the plan or the guide has it.
+    """The first ingest server that takes RTMP, as the plan or the guide has it.
 
     Raises:
         InputError: there is none.
@@ -144,7 +144,7 @@ def _address_of(platform: str, plan: Plan | None, guides: Path | None) -> str:
     known = [url for url in (*planned, *(one.url for one in guide.ingest)) if is_ingest(url)]
     if not known:
         raise InputError(
-            f"the guide {guide.name} names no ingest point that takes RTMP",
+            f"the guide {guide.name} names no ingest server that takes RTMP",
             f"give --to {platform}=rtmp://HOST/APP",
         )
     return known[0]

@@ -1,4 +1,4 @@
-"""What a report tells beside the plan: whatever is kept of the connection, of proofs and of shows."""
+"""Collect what a report says beside the plan: hours, forecast, proofs, the last broadcast."""
 
 from __future__ import annotations
 

@@ -194,7 +194,7 @@ def import_file(path: Path, dates: str | None = None) -> ImportResult:
     """
     order = next((known for known in DATE_ORDERS if known == dates), None)
     if dates is not None and order is None:
-        raise InputError(f'"{dates}" is no order of a date', "write dd/mm or mm/dd")
+        raise InputError(f'"{dates}" is not a date order', "write dd/mm or mm/dd")
     read = read_runs(path, __version__, order)
     with History() as history:
         added = history.add_rows(read.runs)
@@ -230,5 +230,5 @@ def runs_towards(runs: list[RunEvidence], endpoints: Sequence[str]) -> list[RunE
     known = sorted({run.endpoint_name for run in runs if run.endpoint_name})
     for name in endpoints:
         if name not in known:
-            raise NotFoundError(f"no run went towards {name}", nearest_name(name, known, ""))
+            raise NotFoundError(f"no run went to {name}", nearest_name(name, known, ""))
     return [run for run in runs if run.endpoint_name in endpoints]

@@ -79,9 +79,9 @@ class Samples:
 class Arrivals:
     """When a count last grew.
 
-    On a slow connection a count is a staircase whose steps, two packets to an acknowledgement, are as
-    long as a sample: read at even times, it is off by anything up to a step, and always by the same
-    part of it where the two lengths agree. Read when it grows it is exact.
+    On a slow connection a count is a staircase. A step is two packets per acknowledgement, and
+    lasts as long as a sample. Read at even times, the count is off by up to one step, and always by
+    the same part of it if the two lengths agree. Read when it grows, it is exact.
     """
 
     count: Callable[[], int]

@@ -51,11 +51,11 @@ def pause_of(every: str, repeat: int) -> float:
     """From one run's beginning to the next in seconds, as written; of one run it does not matter.
 
     Raises:
-        UnitError: it cannot be read, or is no time between runs.
+        UnitError: it cannot be read, or is not a valid time between runs.
     """
     pause = parse_seconds(every)
     if repeat > 1 and not 1 <= pause <= DAY_SECONDS:
-        raise UnitError(f"{pause:g} s is no time between runs", "write 1 s to 24 h")
+        raise UnitError(f"{pause:g} s is not a valid time between runs", "write 1 s to 24 h")
     return pause
 
 

@@ -76,7 +76,7 @@ def asked_show(name: str | None, wishes: ShowOptions) -> RequestedShow:
     Without a name, and without a platform among the wishes, ``show.toml`` of this folder is taken.
 
     Raises:
-        InputError: nothing says where the stream goes, or a wish cannot be read.
+        InputError: no platform given, or a wish cannot be read.
         NotFoundError: no such show.
         FormatError: its file is broken.
     """
@@ -92,7 +92,7 @@ def asked_show(name: str | None, wishes: ShowOptions) -> RequestedShow:
         return _here(RequestedShow(over(load_show(name), wishes), note), wishes)
     if not wishes.platforms:
         raise InputError(
-            f"nothing says where the stream goes, and there is no {USUAL} here",
+            f"no platform given, and there is no {USUAL} here",
             "give --for PLATFORM, or write a show with eager-kestrel start",
         )
     bare = Show(
@@ -215,7 +215,7 @@ def weekday(written: str) -> Weekday:
     plain = written.strip().lower()
     found = [day for day in WEEKDAYS if len(plain) >= 3 and day.lower().startswith(plain)]
     if not found:
-        raise InputError(f'"{written}" is no day of the week', "write Thursday, or Thu")
+        raise InputError(f'"{written}" is not a day of the week', "write Thursday, or Thu")
     return found[0]
 
 
@@ -227,7 +227,7 @@ def reserve(written: str) -> Reserve:
     """
     name, equals, rate = written.partition("=")
     if not equals or not name.strip():
-        raise InputError(f'"{written}" is no reserve', 'write "video call=1.5 Mbit/s"')
+        raise InputError(f'"{written}" is not a reserve', 'write "video call=1.5 Mbit/s"')
     return Reserve(name=name.strip(), rate=Bitrate.parse(rate))
 
 
@@ -239,7 +239,7 @@ def destination(written: str) -> Destination:
     """
     platform, colon, tier = written.partition(":")
     if not platform or (colon and not tier):
-        raise InputError(f'"{written}" is no destination', "write PLATFORM or PLATFORM:TIER")
+        raise InputError(f'"{written}" is not a destination', "write PLATFORM or PLATFORM:TIER")
     if not platform.endswith(".toml") and "/" not in platform:
         platform = guide_named(platform) or platform
     return Destination(platform=platform, tier=tier or None)
@@ -324,7 +324,7 @@ def new_show(wishes: ShowOptions, title: str = "", guides: Path | None = None) -
         NotFoundError: a platform or tier is not known.
     """
     if not wishes.platforms:
-        raise InputError("nothing says where the stream goes", "give --for PLATFORM")
+        raise InputError("no platform given", "give --for PLATFORM")
     show = asked_show(None, replace(wishes, ignore_machine=True)).show
     for place in show.destinations:
         guide_for(place, guides).codec(place.codec)
@@ -347,13 +347,13 @@ def show_path(out: Path | None, *, replace: bool = False) -> Path:
     """Where the file goes; over one that is there only when it may be replaced.
 
     Raises:
-        InputError: a file is there already, or it would be no TOML.
+        InputError: a file already exists, or it would be no TOML.
     """
     path = usual_path(out)
     if path.suffix != ".toml":
-        raise InputError(f'"{path}" is no TOML file', "name it .toml")
+        raise InputError(f'"{path}" is not a TOML file', "name it .toml")
     if path.exists() and not replace:
-        raise InputError(f"{path} is there already", "move it, or give --out another name")
+        raise InputError(f"{path} already exists", "move it, or give --out another name")
     return path
 
 

@@ -206,7 +206,7 @@ def judged(trial: Trial, shown: dict[str, int], answer: str) -> list[str]:
     letters = [letter for letter in answer.upper() if letter.isalpha()]
     if sorted(letters) != sorted(shown):
         raise InputError(
-            f'"{answer.strip()}" does not name each once',
+            f'"{answer.strip()}" does not name each letter once',
             f"write {' '.join(sorted(shown))}, best first",
         )
     pairs = [

@@ -250,7 +250,7 @@ def _host_and_port(written: str | None) -> tuple[str | None, int | None]:
     except ValueError:
         parts, port = urlsplit(""), None
     if not parts.hostname:
-        raise InputError("that names no host to watch", "write --to HOST or --to HOST:PORT")
+        raise InputError("no host given to watch", "write --to HOST or --to HOST:PORT")
     return parts.hostname, port
 
 

@@ -157,14 +157,14 @@ def hours(
     guides: Path | None = None,
     days: float = RECENT_DAYS,
 ) -> Hours:
-    """Typical and floor by hour of day, and what platforms would get.
+    """Return typical and floor by hour of the day, and what platforms would get.
 
     Args:
-        endpoints: names or hosts, to take the runs towards; when none is named, that of the last run.
+        endpoints: names or hosts the runs went to; default: that of the last run.
         platforms: each ``PLATFORM`` or ``PLATFORM:TIER``, to plan for alone.
 
     Raises:
-        NotFoundError: no run is kept, or none towards a place; a platform is not known.
+        NotFoundError: no run is kept, or none to an endpoint; a platform is not known.
     """
     with History() as history:
         last = history.rows(HistoryFilter(last=1))

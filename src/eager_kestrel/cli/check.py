@@ -135,7 +135,7 @@ class UploadFlags:
     reserve: Reserves = None
 
     def asked(self, platforms: list[str] | None) -> Show | None:
-        """The show that is meant; None if nothing says where the stream goes."""
+        """The show that is meant; None if no platform given."""
         if not platforms and self.show is None:
             return None
         options = ShowOptions(

@@ -139,7 +139,7 @@ def import_page(
 
 
 def _open(reading: Reading, given: dict[str, str], *, json: bool) -> None:
-    """Print the questions that are open, and end: there is nobody to ask."""
+    """Print the questions that are open, and end: not an interactive terminal."""
     questions = reading.questions(given)
     if json:
         print_json(questions.model_dump(mode="json"))

@@ -65,7 +65,7 @@ COMMANDS: dict[str, dict[str, str]] = {
         "receive": "Be a private ingest server: take a stream from any program and report on it.",
     },
     "Air": {
-        "watch": "Watch the stream any program sends: does it arrive, what is at fault, what to do.",
+        "watch": "Watch the stream a program sends: does it arrive, what is at fault, what to do.",
         "review": "After a show: what went wrong, when and why, and what to plan next.",
     },
     "Keep": {

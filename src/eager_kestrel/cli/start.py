@@ -83,7 +83,9 @@ def start(
     wishes = dataclasses.replace(wish.options(platforms), at=at)
     if not yes:
         if not sys.stdin.isatty():
-            raise InputError("there is nobody to ask", "give --yes and options such as --for oxbow")
+            raise InputError(
+                "not an interactive terminal", "pass --yes and options such as --for oxbow"
+            )
         title, wishes = _asked(title, wishes, guides)
         upload = upload if upload is not None else _upload()
     show = new_show(wishes, title or "", guides)
@@ -95,7 +97,7 @@ def start(
 def _replaces(out: Path | None) -> bool:
     """Whether a file that is there may go, as the person says."""
     path = usual_path(out)
-    return path.exists() and typer.confirm(f"{path} is there already; replace it", err=True)
+    return path.exists() and typer.confirm(f"{path} already exists; replace it", err=True)
 
 
 def _ask(question: str, usual: str, read: Callable[[str], T]) -> T:

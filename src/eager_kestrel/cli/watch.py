@@ -111,7 +111,7 @@ def watch(
     json: Json = False,
     _: Quiet = False,
 ) -> None:
-    """Watch the stream any program sends: does it arrive, what is at fault, what to do.
+    """Watch the stream a program sends: does it arrive, what is at fault, what to do.
 
     With --json: one document a second. What was seen is kept: see review and runs list.
     """
@@ -129,7 +129,9 @@ def _from_outside(
 ) -> tuple[KeptBroadcast, ...]:
     """Watch the program's own connection; nothing is aired where only a rate was seen."""
     if which.to is not None and len(which.to) > 1:
-        raise InputError("one stream is watched from outside", "give one --to, or --through")
+        raise InputError(
+            "only one stream can be watched from outside", "give one --to, or --through"
+        )
     wish = WatchOptions(
         plan=plan,
         settings=which.settings,
@@ -175,7 +177,9 @@ def watch_through(
 ) -> tuple[KeptBroadcast, ...]:
     """Stand in between until the stream ends."""
     if which.pid is not None or which.program is not None:
-        raise InputError("with --through the program sends to us", "leave --pid and --program out")
+        raise InputError(
+            "with --through the program sends to this command", "leave --pid and --program out"
+        )
     wish = RelayOptions(
         plan=plan,
         settings=which.settings,

@@ -37,12 +37,12 @@ class Kept(Frozen):
 
 
 class Spread(Frozen):
-    """A value that holds resolutions and frame rates, and a document that spells them out.
+    """A value that holds resolutions and frame rates, spelled out in its document.
 
-    Other programs want ``width``, ``height`` and ``fps``, not ``"1920x1080"``. ``SPREAD`` gives for
-    a field the keys that stand in its place: two for a resolution; for a frame rate the one with the
-    number people say, and perhaps another, called like the field, with the exact fraction. A number
-    alone is read back as the rate it is said of: 29.97 is 30000/1001.
+    Other programs want ``width``, ``height`` and ``fps``, not ``"1920x1080"``. For a field,
+    ``SPREAD`` gives the keys that replace it: two for a resolution; for a frame rate the number
+    people say and, if there is a second key, the exact fraction. A number alone is read back as the
+    frame rate it stands for: 29.97 is 30000/1001.
     """
 
     SPREAD: ClassVar[dict[str, tuple[str, ...]]] = {}

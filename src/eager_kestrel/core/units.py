@@ -101,7 +101,9 @@ class Bitrate:
             raise UnitError(f'"{unit}" is not a unit of bitrate', f"write {n} Mbit/s or {n} kbit/s")
         rate = cls(round(number * factor))
         if rate.bits_per_second <= 0:
-            raise UnitError(f'"{text.strip()}" is no bitrate at all', "write one above zero")
+            raise UnitError(
+                f'"{text.strip()}" is not a bitrate above zero', "write one such as 6 Mbit/s"
+            )
         if rate.bits_per_second > 10**12:
             raise UnitError(f"{n} {unit} is more than 1000 Gbit/s", "check the unit")
         return rate
@@ -164,7 +166,9 @@ class DataSize:
             raise UnitError(f'"{n} {unit}" is not a clear amount of bytes', f"write {n} MB")
         size = cls(round(number * (_BINARY.get(match[1]) or _PREFIX[match[1].lower()])))
         if size.bytes <= 0:
-            raise UnitError(f'"{text.strip()}" is no data at all', "write an amount above zero")
+            raise UnitError(
+                f'"{text.strip()}" is not an amount of data above zero', "write one such as 300 MB"
+            )
         return size
 
     def __str__(self) -> str:
@@ -204,7 +208,7 @@ def parse_stutter(text: str) -> float:
         r"\s*([0-9]+(?:\.[0-9]+)?)\s*(s|min)\s*(?:/|per|an|a)\s*(?:h|hour)\s*", text
     )
     if match is None:
-        raise UnitError(f'"{text.strip()}" is no stutter an hour', 'write "20 s/h"')
+        raise UnitError(f'"{text.strip()}" is not an amount of stutter an hour', 'write "20 s/h"')
     seconds = float(match[1]) * (60 if match[2] == "min" else 1)
     if seconds > 3600:
         raise UnitError(f'"{text.strip()}" is more than the hour has', 'write "20 s/h"')

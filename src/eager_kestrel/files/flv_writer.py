@@ -15,9 +15,9 @@ def require_new(path: Path) -> None:
         InputError: says what to do.
     """
     if path.suffix.lower() != ".flv":
-        raise InputError(f'"{path.name}" is no FLV file', "name it .flv")
+        raise InputError(f'"{path.name}" is not an FLV file', "name it .flv")
     if path.exists():
-        raise InputError(f"{path} is there already", "move it, or give another name")
+        raise InputError(f"{path} already exists", "move it, or give another name")
     if part_of(path).exists():
         raise InputError(
             f"{part_of(path)} is there: an earlier recording that was never ended",
@@ -37,7 +37,7 @@ class StreamFile:
         """Begin a file.
 
         Raises:
-            InputError: its name is no FLV file's, or it is there already.
+            InputError: its name is no FLV file's, or it already exists.
             StorageError: the disk does not take it.
         """
         require_new(path)

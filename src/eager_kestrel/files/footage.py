@@ -38,7 +38,7 @@ def require_footage_name(name: str) -> None:
         InputError: says which could.
     """
     if NAME.fullmatch(name) is None:
-        raise InputError(f'"{name}" is no name', "use small letters, digits and dashes")
+        raise InputError(f'"{name}" is not a name', "use lower-case letters, digits and dashes")
 
 
 def read_footage(name: str) -> Footage:

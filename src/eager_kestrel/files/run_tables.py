@@ -263,7 +263,7 @@ def _reading(row: dict[str, str], version: str, dates: DateOrder | None) -> Run:
     if time_column is None or rate_column is None:
         raise FormatError("no time and upload rate", 'write "time" and "upload"')
     if row.get("kind", "").strip() == "practice":
-        raise FormatError("a practice run, not a line", "leave it out, or export as .json")
+        raise FormatError("a practice run, not your connection", "leave it out, or export as .json")
     taken = _moment(row[time_column], dates)
     name, unit = rate_column
     cell = row[name].strip()
@@ -289,16 +289,14 @@ def _iso(text: str, dates: DateOrder | None) -> str:
     """``20.11.2026 20:15`` and, once it is said which is the day, ``20/11/2026`` as ISO 8601.
 
     Raises:
-        FormatError: a date with slashes may be meant in two ways.
+        FormatError: a date with slashes is ambiguous.
     """
     match = WRITTEN_DATE.fullmatch(text.strip())
     if match is None:
         return text.strip()
     first, between, second, year, rest = match.groups()
     if between == "/" and dates is None:
-        raise FormatError(
-            f'"{text.strip()}" may be meant in two ways', "give --dates dd/mm or --dates mm/dd"
-        )
+        raise FormatError(f'"{text.strip()}" is ambiguous', "give --dates dd/mm or --dates mm/dd")
     day, month = (second, first) if between == "/" and dates == "mm/dd" else (first, second)
     return f"{year}-{int(month):02d}-{int(day):02d}{'T' + rest.strip(' ,T') if rest else ''}"
 

@@ -91,7 +91,7 @@ def _looked(
         elif at >= due:
             before = _luma(frame)
     if resolution is None or not looks:
-        raise FormatError("no resolution in it can be decoded", RECORD, str(path))
+        raise FormatError("no frame of it can be decoded", RECORD, str(path))
     return resolution, looks
 
 
@@ -121,7 +121,7 @@ def frames_of(path: Path, begin: float = 0.0) -> Iterator[tuple[av.VideoFrame, f
                 _refuse(frame, int(stream.codec_context.color_trc), path)
                 yield frame, frame.pts * base - start
         except (av.error.FFmpegError, *DAMAGED):
-            raise FormatError("it breaks off half way", "record it again", str(path)) from None
+            raise FormatError("it ends too early", "record it again", str(path)) from None
 
 
 def _refuse(frame: av.VideoFrame, transfer: int, path: Path) -> None:

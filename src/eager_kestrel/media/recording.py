@@ -113,7 +113,7 @@ def sent_frames(path: Path) -> tuple[Floats, Floats]:
     at, sizes, frame = at[real][order], sizes[real][order], (streams[real] == resolutions)[order]
     begun = at[frame]
     if begun.size < 2 or begun[-1] <= begun[0]:
-        raise FormatError("there are not even two frames in it", "record again", str(path))
+        raise FormatError("it has fewer than two frames", "record again", str(path))
     which = np.clip(np.searchsorted(begun, at, side="right") - 1, 0, None)
     sent = np.bincount(which, weights=sizes, minlength=begun.size)
     return begun, np.asarray(sent, dtype=np.float64)
@@ -206,7 +206,7 @@ def _read(
         _count(batch, video, audio, tally, heard)
         progress(tally.last)
     if tally.first is None or tally.frames < 2:
-        raise FormatError("there are not even two frames in it", "record again", str(path))
+        raise FormatError("it has fewer than two frames", "record again", str(path))
     seconds = tally.last - tally.first
     ended = max(tally.last + tally.usual_seconds(), heard.last) - min(tally.first, heard.first)
     said = float(opened.duration / av.time_base) if opened.duration else None

@@ -61,7 +61,7 @@ def parse_address(text: str, schemes: tuple[str, ...], example: str) -> Address:
     """
     write = f"write {example}"
     if len(text) > MOST_CHARACTERS:
-        raise InputError(f"an address of {len(text):,} characters is none", write)
+        raise InputError(f"an address of {len(text):,} characters is too long", write)
     if _CONTROL.search(text.strip()):
         raise InputError("the address has a space or a control character in it", write)
     parts = _split(text.strip(), write)
@@ -101,19 +101,19 @@ def _host(host: str, write: str) -> str:
         try:
             return str(ipaddress.IPv6Address(host.partition("%")[0]))
         except ValueError:
-            raise InputError(f'"{_plain(host)}" is no IPv6 address', write) from None
+            raise InputError(f'"{_plain(host)}" is not an IPv6 address', write) from None
     try:
         ascii_host = host if host.isascii() else host.encode("idna").decode("ascii")
     except UnicodeError:
-        raise InputError(f'"{_plain(host)}" is no host name', write) from None
+        raise InputError(f'"{_plain(host)}" is not a host name', write) from None
     labels = ascii_host.removesuffix(".").split(".")
     if len(ascii_host) > 253 or not all(_LABEL.fullmatch(label) for label in labels):
-        raise InputError(f'"{_plain(host)}" is no host name', write)
+        raise InputError(f'"{_plain(host)}" is not a host name', write)
     if re.fullmatch(r"[0-9.]+", ascii_host):
         try:
             ipaddress.IPv4Address(ascii_host)
         except ValueError:
-            raise InputError(f'"{_plain(host)}" is no IPv4 address', write) from None
+            raise InputError(f'"{_plain(host)}" is not an IPv4 address', write) from None
     return ascii_host
 
 

@@ -39,7 +39,7 @@ def network_error(error: BaseException, where: str) -> NetworkError:
             where,
         )
     if any(isinstance(cause, ssl.SSLError) for cause in chain):
-        return EndpointError("it does not speak TLS as it should", "check https and port", where)
+        return EndpointError("it does not speak TLS correctly", "check https and port", where)
     if "name or service not known" in text or "getaddrinfo" in text or "name resolution" in text:
         return NetworkError("the name does not resolve", "check the spelling and your DNS", where)
     for cause in chain:
@@ -57,7 +57,7 @@ def _by_kind(error: BaseException, where: str) -> NetworkError:
         return NetworkError("only http and https can be measured", "write https://...", where)
     if isinstance(error, httpx.ConnectError):
         return NetworkError("it cannot be reached", "check address and network", where)
-    return EndpointError("it broke the connection off", "try again, or another endpoint", where)
+    return EndpointError("it broke the connection", "try again, or another endpoint", where)
 
 
 def status_error(status: int, where: str, location: str = "") -> EndpointError:
@@ -74,12 +74,12 @@ def status_error(status: int, where: str, location: str = "") -> EndpointError:
             f"it does not take uploads by POST ({status})", "give the upload address", where
         )
     if status == 401:
-        return EndpointError(f"it asks for a token ({status})", "give the right --token", where)
+        return EndpointError(f"it requires a token ({status})", "give the right --token", where)
     if status in (403, 407):
         return EndpointError(f"it refuses uploads ({status})", "give one that is open", where)
     if status == 429:
         return EndpointError(
-            f"it takes no more for now ({status})", "try later, or raise its bounds", where
+            f"it accepts no more for now ({status})", "try later, or raise its limits", where
         )
     if status >= 500:
         return EndpointError(f"it answered {status}", "try later, or another endpoint", where)

@@ -54,7 +54,7 @@ class PublishTarget:
         point = parse_address(url, ("rtmp", "rtmps"), EXAMPLE)
         app = point.path.strip("/")
         if not app or point.query or point.user is not None:
-            raise InputError("that is no ingest address", f"write {EXAMPLE}")
+            raise InputError("that is not the address of an ingest server", f"write {EXAMPLE}")
         if "/" in app:
             raise InputError(
                 "that address has more than an application; its last part may be a key",
@@ -101,7 +101,7 @@ class Publication:
         self._marks: deque[tuple[int, float]] = deque()
         self._queued = self._answered = 0
         self.refused: str | None = None
-        """Why the ingest ended the stream, once it did."""
+        """Why the ingest server ended the stream, once it did."""
         try:
             self._begin(until, timeout_seconds)
         except BaseException:
@@ -122,12 +122,15 @@ class Publication:
             left = until - time.perf_counter()
             if left <= 0:
                 raise NetworkError(
-                    f"the ingest did not answer within {timeout_seconds:g} s", "check its address"
+                    f"the ingest server did not answer within {timeout_seconds:g} s",
+                    "check its address",
                 )
             for event in self._read(min(left, 0.2)):
                 ready = ready or isinstance(event, Ready)
             if self.refused is not None:
-                raise EndpointError(f"the ingest refused: {self.refused}", "check key and address")
+                raise EndpointError(
+                    f"the ingest server refused: {self.refused}", "check key and address"
+                )
 
     def _read(self, wait_seconds: float) -> list[Event]:
         """Take what the ingest says."""
@@ -142,11 +145,11 @@ class Publication:
         except OSError as error:
             raise NetworkError(f"the connection broke ({error.strerror or error})") from None
         if not data:
-            raise EndpointError("the ingest closed the connection")
+            raise EndpointError("the ingest server closed the connection")
         try:
             events = self._publisher.receive(data)
         except ProtocolError as error:
-            raise EndpointError(f"the ingest does not speak RTMP ({error})") from None
+            raise EndpointError(f"the ingest server does not speak RTMP ({error})") from None
         for event in events:
             if isinstance(event, Refused):
                 self.refused = plain_text(without_key(event.why, self._key))
@@ -219,13 +222,13 @@ class Publication:
 
         Raises:
             NetworkError: the connection broke.
-            EndpointError: the ingest ended it.
+            EndpointError: the ingest server ended it.
         """
         self.wait(wait_seconds)
         self._write()
         self._read(0)
         if self.refused is not None:
-            raise EndpointError(f"the ingest ended the stream: {self.refused}")
+            raise EndpointError(f"the ingest server ended the stream: {self.refused}")
         answer = bytes(self._publisher.outgoing)
         self._publisher.outgoing.clear()
         self._answered += len(answer)

@@ -131,7 +131,7 @@ class Reconnecting:
         """How late each frame was that arrived since the last look, in seconds.
 
         Raises:
-            NetworkError: the connection broke, or the ingest ended it.
+            NetworkError: the connection broke, or the ingest server ended it.
         """
         if self.publication is None:
             time.sleep(wait_seconds)

@@ -22,8 +22,8 @@ if TYPE_CHECKING:
 
 
 UNCOUNTED_BYTES = 190
-"""What one request costs the connection beside its own bytes, in bytes of an upload: the headers of its
-two packets and of the acknowledgement of its answer, 66 bytes of Ethernet, IP and TCP each."""
+"""What one request costs the upload beside its own bytes: the headers of its two packets and of the
+acknowledgement of its answer, 66 bytes of Ethernet, IP and TCP each."""
 UNCOUNTED_KBIT = UNCOUNTED_BYTES * 8e-3
 LINE_SHARE = 0.001
 """Of the connection that requests may cost in this way."""
@@ -57,7 +57,7 @@ class RoundTrips:
         return tuple(self._taken)
 
     def pace(self, upload_kbps: float) -> None:
-        """Ask more seldom on a slow connection, so that asking does not cost what is being measured."""
+        """Ask less often on a slow upload, so that asking does not cost what is being measured."""
         if upload_kbps > 0:
             self._every = max(self._least_every, UNCOUNTED_KBIT / (LINE_SHARE * upload_kbps))
 

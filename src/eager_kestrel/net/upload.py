@@ -169,7 +169,7 @@ class _UploadConnection(threading.Thread):
         self._cuts += 1
         if self._cuts > MOST_CUTS:
             raise EndpointError(
-                "it calls uploads a success before it has read them, so nothing can be measured",
+                "it confirms uploads before it has read them, so nothing can be measured",
                 "give an address that reads what is sent",
                 self._target.shown,
             )
@@ -298,7 +298,7 @@ class Upload:
         most_bytes: int | None = None,
         pace: Pacer | None = None,
     ) -> None:
-        """Upload as fast as the connection takes it, or at a pace, which goes with one connection."""
+        """Upload as fast as possible, or at a pace, which goes with one connection."""
         self._allowance = _Allowance(most_bytes)
         self._connections = [
             _UploadConnection(target, self._allowance, pace) for _ in range(connections)

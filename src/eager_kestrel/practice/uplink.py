@@ -121,7 +121,7 @@ class PracticeUplink(LoopbackServer):
         self._link: Link | None = None
 
     def also_to(self, target_port: int) -> int:
-        """A port from which connections go to another target over the same connection; before it runs."""
+        """Return a port that leads to another target over this connection; before it runs."""
         listener = listening_socket(0, RECEIVE_BUFFER_BYTES)
         self._listeners.append((listener, partial(self._relay, target_port)))
         return int(listener.getsockname()[1])

@@ -29,13 +29,13 @@ SHADE = "#eef2f5"
 
 
 def require_kind(path: Path) -> None:
-    """Refuse a file name whose extension is no resolution, before any work is done.
+    """Refuse a file name whose extension is not one of a figure, before any work is done.
 
     Raises:
         InputError: says which are.
     """
     if path.suffix.lower() not in KINDS:
-        raise InputError(f'"{path.name}" is no resolution', "name it .png, .svg or .pdf")
+        raise InputError(f'"{path.name}" is not a figure file', "name it .png, .svg or .pdf")
 
 
 def new_figure(
@@ -60,7 +60,7 @@ def save(figure: Figure, path: Path) -> None:
     """Write a figure; the extension says how.
 
     Raises:
-        InputError: no resolution's extension.
+        InputError: not the extension of a figure.
         StorageError: the disk would not take it.
     """
     require_kind(path)

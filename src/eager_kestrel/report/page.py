@@ -57,7 +57,7 @@ def require_page(path: Path) -> None:
     """
     if path.suffix.lower() not in KINDS:
         raise InputError(
-            f'"{path.name}" is no page', "name it .html or .md; a browser prints it as .pdf"
+            f'"{path.name}" is not a page', "name it .html or .md; a browser prints it as .pdf"
         )
 
 

@@ -209,7 +209,7 @@ class Publisher(Peer):
     def _command(self, name: str, values: list[amf0.Value], stream: int) -> list[Event]:  # noqa: ARG002
         number = values[0] if values and isinstance(values[0], float) else 0.0
         if name == "_error":
-            return [Refused(_why(values, "the ingest refused the connection"))]
+            return [Refused(_why(values, "the ingest server refused the connection"))]
         if name == "_result" and number == 1:
             self._say("releaseStream", 2, None, self._key)
             self._say("FCPublish", 3, None, self._key)
@@ -225,7 +225,7 @@ class Publisher(Peer):
         if about.get("code") == "NetStream.Publish.Start":
             return [Ready()]
         if about.get("level") == "error" or "Unpublish" in str(about.get("code", "")):
-            return [Refused(_why(values, "the ingest ended the stream"))]
+            return [Refused(_why(values, "the ingest server ended the stream"))]
         return []
 
     def send(self, kind: int, milliseconds: int, payload: bytes) -> bytes:

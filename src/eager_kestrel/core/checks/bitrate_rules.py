@@ -107,7 +107,7 @@ def bitrate(settings: Settings, guide: Guide) -> Rules:
 
 
 def _limits(settings: Settings, guide: Guide) -> RungLimits:
-    """Floor and ceiling of what is set; of a resolution or rate nobody named, those of the mildest."""
+    """Return floor and ceiling of what is set; of an unknown resolution or rate the widest ones."""
     video = settings.video
     codec, transport = video.codec or guide.codec(), settings.transport or guide.transports[0]
     resolutions = (

@@ -1,7 +1,7 @@
-"""What was looked at, how each rule stands, and what to do.
+"""Findings: what was checked, how each rule stands, and what to do.
 
-A *breach* is what the platform refuses or the connection cannot hold; a *caution* works but is unwise;
-*fine* says that a rule was looked at and holds.
+A *breach* is what the platform refuses or the upload cannot hold. A *caution* works but is unwise.
+*Fine* says that a rule was checked and holds.
 """
 
 from __future__ import annotations

@@ -65,7 +65,7 @@ class RehearsalVerdict(Frozen):
     late_seconds: float | None = None
     """The worst wait: of frames on the connection, or of the encoder behind its time."""
     breaks: int = 0
-    """How often the ingest refused or broke the connection."""
+    """How often the ingest server refused or broke the connection."""
     would_hold: int | None = None
     """Which step down would have held, 0 being the first; none when none would or none need."""
     text: str

@@ -57,7 +57,7 @@ def parse_interval(text: str) -> Interval:
         raise UnitError(f"{plain} may be seconds or frames", f"write {plain} s or {plain} frames")
     seconds = parse_seconds(text)
     if seconds <= 0:
-        raise UnitError(f'"{text}" is no interval', 'write "2 s", "120 frames" or "auto"')
+        raise UnitError(f'"{text}" is not an interval', 'write "2 s", "120 frames" or "auto"')
     return Interval(seconds=seconds)
 
 

@@ -1,8 +1,8 @@
-"""Candidates: the resolutions and frame rates worth weighing for a source and a guide.
+"""Candidates: the resolutions and frame rates to score for a source and a guide.
 
-Resolutions have the wanted shape and both sides divisible by 8, so that no encoder pads them (for 16:9
-these are multiples of 128x72), plus customary ones and those the guide names. Frame rates that
-divide the source's are smooth: dropping every other frame is, dropping one in five is not.
+Resolutions have the wanted shape and sides divisible by 8, so that no encoder pads them (for 16:9
+these are multiples of 128x72), plus common ones and those the guide names. Frame rates that divide
+the source's are smooth: dropping every other frame is, dropping one in five is not.
 """
 
 from __future__ import annotations
@@ -28,7 +28,7 @@ if TYPE_CHECKING:
 
 SMALLEST_PIXELS = 256 * 144
 MOST_ENLARGED = 2
-"""Times the connections of the source, where a platform rewards more; beyond that it is only blur."""
+"""Times the lines of the source, if a platform rewards more; beyond that it is only blur."""
 CLOSE = 0.002
 """Frame rates this near have one name: 30 and 29.97."""
 JUDDER = 0.005

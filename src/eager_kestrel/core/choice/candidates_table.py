@@ -208,7 +208,7 @@ class CandidatesTable:
     """How many times the encode is sent; ``per_byte`` and ``fixed_kbps`` are of all of them."""
 
     def _sendable(self, safe_kbps: Floats) -> Floats:
-        """What may be sent at each safe rate, however fast the connection: viewers may take less."""
+        """Return the most that can be sent at each safe rate: viewers may receive less."""
         most = self.rules_kbps[2].min(initial=inf)
         return np.asarray(np.minimum(safe_kbps, most), dtype=np.float64)
 

@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 LEAST_VIDEO_KBPS = 100.0
 """Below this no resolution of any size is worth sending."""
 VARIABLE_TARGET = 0.80
-"""Of the peak: what is left above it is what variable bitrate is for. The connection bears the peak."""
+"""Of the peak. Variable bitrate uses what is left above it; the upload has room for the peak."""
 
 AUDIO_STEPS_KBPS = (32.0, 48.0, 64.0, 96.0, 128.0, 160.0, 192.0, 256.0, 320.0)
 AUDIO_SHARE = 0.05

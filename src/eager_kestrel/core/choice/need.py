@@ -36,7 +36,7 @@ if TYPE_CHECKING:
     from eager_kestrel.core.show.show import Show
 
 REFERENCE = Bitrate(100_000_000)
-"""Any connection of the assumed evenness will do to learn how safe rate and upload hang together."""
+"""Any upload of the assumed spread: it tells how safe rate and upload are related."""
 GOOD = 0.8
 """What looks good, on the scale of VMAF."""
 LEAST_LINES = 240

@@ -102,7 +102,7 @@ class QualityTable(Frozen):
     motion: dict[Motion, MotionParameters]
 
     def preferring(self, motion: Motion, prefer: Preference | None) -> QualityTable:
-        """The table of a show that wants smooth motion, or a sharp resolution, more than is usual."""
+        """Return the table for a show that prefers smooth motion, or sharp frames, to the usual."""
         if prefer is None:
             return self
         kind, asked = self.motion[motion], self.prefer[prefer]

@@ -55,8 +55,8 @@ class Need(Frozen):
     then: Option | None = None
     """What a plan takes there."""
     taken_kbps: float | None = None
-    """The least whose plan takes this very resolution; none when one that looks alike is always taken.
-    """
+    """The lowest whose plan takes this very resolution; none if one of about the same quality
+    always wins."""
     good_kbps: float | None = None
     """The least from which it looks good, 80 of 100; none when it never does."""
     full_kbps: float | None = None
@@ -138,7 +138,7 @@ def parse_range(text: str) -> Range:
         begin = end = 0.0
     highest = 10_000 if over == "upload" else 100
     if not 0 < begin < end <= highest:
-        raise InputError(f'"{text}" is no range', f"write {example}")
+        raise InputError(f'"{text}" is not a range', f"write {example}")
     return Range(over, begin, end)
 
 
@@ -257,7 +257,7 @@ def parse_shapes(text: str) -> list[Shape]:
     for part in text.split(","):
         match = re.fullmatch(r"\s*(\S+?)\s*(?:@|\s+at\s+)\s*(\S+)\s*", part)
         if match is None:
-            raise UnitError(f'"{part.strip()}" is no resolution at a rate', "write 1280x720@60")
+            raise UnitError(f'"{part.strip()}" is not a resolution at a rate', "write 1280x720@60")
         found.append((Resolution.parse(match[1]), parse_frame_rate(match[2])))
     return found
 

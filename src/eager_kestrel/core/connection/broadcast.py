@@ -1,8 +1,8 @@
-"""A broadcast: a stream that was watched while it went out, second by second.
+"""A broadcast: one live show as it was watched, second by second.
 
-Every second says what the program sent, what the other end had of it, and how much of the stream
-was waiting. Where nothing waited the connection carried at least what was sent; where something did it
-carried just what arrived. So a broadcast is evidence of the connection: lower bounds, and real dips.
+Each second holds what the program sent, what the other end received, and how much was queued. If
+nothing was queued, the upload carried at least what was sent. If something was, it carried exactly
+what arrived. So a broadcast gives lower bounds of the upload, and real dips.
 """
 
 from __future__ import annotations
@@ -15,8 +15,8 @@ from pydantic import model_validator
 from eager_kestrel.core.document import Frozen, Kept, format_name
 
 Cause = Literal["upload", "ingest", "machine", "scene", "program", "connection"]
-"""What is behind a trouble: the connection does not carry it; the ingest does not take it; this machine
-does not encode it in time; the scene needs less; the program sends less, or more, than planned; the
+"""What caused a trouble: the upload carries less; the ingest server does not read; this machine
+does not encode in time; the scene needs less; the program sends less, or more, than planned; the
 connection broke."""
 SeenBy = Literal["connection", "through"]
 STANDING_SECONDS = 0.15

@@ -1,12 +1,12 @@
-"""Climbing: find what a line carries without ever filling its queue, from what a sender can see.
+"""Find the upload rate without filling the queue, from what a sender can see.
 
-Sending faster than a line carries makes a queue grow at a rate that tells how much too fast it was:
+Sending faster than the upload makes a queue grow at a rate that tells how much too fast it was:
 self-induced congestion, which Jain and Dovrolis (Pathload, IEEE/ACM ToN 11(4), 2003) look for with
 streams of one rate and Ribeiro et al. (pathChirp, PAM 2003) with one train of rising rates. While a
-queue stands, bytes arrive at exactly the connection's rate: the delivery rate that BBR takes (Cardwell et
-al., CACM 60(2), 2017). This climbs until a queue begins to stand, lets it drain, and then holds
-a small one for a few short stretches; what arrives in a stretch is the connection's rate, and the queue
-is a fiftieth of a second long. Between stretches the connection is all but free.
+queue stands, bytes arrive at exactly the upload rate: the delivery rate that BBR takes (Cardwell et
+al., CACM 60(2), 2017). This climbs until a queue begins to stand, lets it drain, and then holds a
+small queue, a fiftieth of a second long, for a few short stretches. What arrives in a stretch is
+the upload rate. Between stretches the upload is nearly free.
 
 Pure: it is told what was seen and says how fast to send.
 """
@@ -52,7 +52,7 @@ STARVED_SECONDS = 0.003
 STARVING_SECONDS = 1.5
 """After which a line that cannot be kept full counts as it is: it is not the connection that is."""
 MOST_AGAIN = 10
-"""Stretches in all that are begun again because the sender was too slow to keep the connection full."""
+"""Stretches that are begun again because the sender was too slow to keep the upload full."""
 
 State = Literal["climb", "drain", "fill", "stretch", "over"]
 
@@ -230,10 +230,11 @@ class Climb:
         self._go("fill", now, (MOST_FACTOR + MORE_FACTOR * self._refills) * self.upload_kbps)
 
     def _fill(self, now: float) -> None:
-        """Until a queue has begun; where none does, the connection carries more, or the window less.
+        """Load until a queue has begun; if none does, the upload carries more, or the window less.
 
-        Something on the way may take a burst before it holds back (a proxy, a modem's own memory):
-        when climbing on finds the connection full again at once, the next time is harder and longer.
+        Something on the way may absorb a burst before it slows down (a proxy, a modem's own
+        memory). If climbing on finds the upload full again at once, the next load is harder and
+        longer.
         """
         if self._begun_at is not None and now - self._begun_at >= SURE_SECONDS / 2:
             self._begin_stretch(now)

@@ -65,20 +65,21 @@ class NamedEndpoints(Frozen):
 
 
 def require_name(text: str) -> str:
-    """A name for a endpoint.
+    """A name for an endpoint.
 
     Raises:
         InputError: it is none.
     """
     if not NAME.fullmatch(text):
         raise InputError(
-            f'"{text}" is no name for a endpoint', "write small letters, digits and hyphens"
+            f'"{text}" is not a name for an endpoint',
+            "write lower-case letters, digits and hyphens",
         )
     return text
 
 
 class AnswerTimes(Frozen):
-    """One connection to an ingest point."""
+    """One connection to an ingest server."""
 
     connect_ms: float | None = None
     """Until TCP was connected."""
@@ -89,7 +90,7 @@ class AnswerTimes(Frozen):
 
 
 class Nearness(Frozen):
-    """How an ingest point answered."""
+    """How an ingest server answered."""
 
     name: str
     url: str
@@ -106,7 +107,7 @@ class Nearness(Frozen):
 
 
 class Ranking(Frozen):
-    """Ingest points of a platform, the fastest first, unreachable ones last."""
+    """Ingest servers of a platform, the fastest first, unreachable ones last."""
 
     format: str = format_name("ranking")
     platform: str

@@ -265,7 +265,7 @@ def uplinks_by_hour(
 
 
 def _real(runs: Sequence[Run | RunEvidence], endpoints: Collection[str]) -> list[RunEvidence]:
-    """Runs that count: measured ones towards the endpoints, and readings; practice if nothing else."""
+    """Return the runs that count: measured ones to the endpoints, and readings; else practice."""
     known = [evidence_of(run) for run in runs]
     measured = [run for run in known if run.kind == "measured"]
     wanted = set(endpoints) or {run.endpoint_name for run in measured[-1:]}

@@ -154,7 +154,7 @@ class Run(Kept):
 
     @property
     def kind(self) -> Kind:
-        """Measured on a real connection, through a stand-in on loopback, or a reading from elsewhere."""
+        """Whether it was measured on a real connection, is practice, or was read elsewhere."""
         if self.reading_kbps is not None:
             return "reading"
         loopback = is_loopback(self.endpoint.url)

@@ -1,11 +1,11 @@
-"""What a series of delivered bytes says about a line: ramp, steady part, typical, floor.
+"""What a series of delivered bytes says about an upload: ramp, steady part, typical, floor.
 
-Slow start is not the connection: RFC 6349 section 3 measures TCP throughput once equilibrium is reached,
-and RFC 9097 section 8 takes its maximum over sub-intervals. Here the steady part begins where the
-trailing one-second mean has stopped growing, and what follows is read through two-second windows
-(one keyframe interval), sliding by one sample: the median is the typical rate and the 10th
-percentile the floor. How well the floor is known comes from the stationary block bootstrap
-(Politis and Romano, JASA 89(428), 1994), whose blocks keep a dip in one piece.
+Slow start is not the upload: RFC 6349 section 3 measures TCP throughput once equilibrium is
+reached, and RFC 9097 section 8 takes its maximum over sub-intervals. Here the steady part begins
+when the trailing one-second mean has stopped growing. It is read through two-second windows (one
+keyframe interval) that slide by one sample: the median is the typical rate and the 10th percentile
+the floor. The uncertainty of the floor comes from the stationary block bootstrap (Politis and
+Romano, JASA 89(428), 1994), whose blocks keep a dip in one piece.
 """
 
 from __future__ import annotations
@@ -145,12 +145,12 @@ def _stretches(series: Series) -> list[tuple[Floats, Floats]]:
 
 
 def steady_parts(series: Series) -> tuple[Floats, Floats]:
-    """Window rates (kbit/s) of the steady part, and bytes delivered in each 50 ms of it.
+    """Return window rates (kbit/s) of the steady part, and bytes delivered in each 50 ms of it.
 
-    Where the connection was loaded in stretches only, a window is a stretch, two seconds of it at most.
+    If the upload was loaded in stretches only, a window is a stretch, at most two seconds of it.
 
     Returns:
-        Shapes (windows,) and (steps,); no windows where the part is too short to say anything.
+        Shapes (windows,) and (steps,); no windows if the part is too short to say anything.
     """
     if series.stretches:
         parts = _stretches(series)

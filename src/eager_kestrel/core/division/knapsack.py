@@ -1,8 +1,8 @@
-"""Dividing one line, and one machine, among several encodes: a multiple-choice knapsack.
+"""Divide one upload and one machine among several encodes: a multiple-choice knapsack.
 
-Each encode offers choices, each with what it takes of the connection (in cells of 50 kbit/s), what it
-takes of the machine (in twentieths of what may be used) and what it is worth; exactly one is taken
-of each. The best total worth is found exactly, on that grid, by dynamic programming over both
+Each encode offers choices. A choice has the upload it takes (in cells of 50 kbit/s), the part of
+the machine it takes (in twentieths of what may be used) and its worth; exactly one is taken of each
+encode. The best total worth is found exactly, on that grid, by dynamic programming over both
 resources (Kellerer, Pferschy and Pisinger, "Knapsack Problems", Springer 2004, chapter 11): the
 table after one more encode is the (max, +) convolution of the table before with its choices.
 """

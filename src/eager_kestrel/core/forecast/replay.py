@@ -126,7 +126,7 @@ class Replay:
         return np.full(REPLICATES + 1, np.nan)
 
     def seen(self, total_kbps: float) -> StutterSeen | None:
-        """Return how much a stream would have stuttered, or None if the evidence does not reach it."""
+        """Return how much a stream would have stuttered, or None if no evidence reaches it."""
         known = self.evidence
         if not known.seconds.size:
             return None
@@ -223,7 +223,7 @@ MOST_ROUNDS = 20
 
 @dataclass(frozen=True, slots=True)
 class Sending:
-    """A stream as the connection meets it, in seconds of stream: a frame of ``1 / fps`` is average."""
+    """A stream as the connection carries it, in seconds of stream; an average frame has 1/fps."""
 
     kbps: float
     """Everything sent, on average."""

@@ -235,7 +235,7 @@ class Guide(Frozen):
     def limits(
         self, resolution: Resolution, frame_rate: Fraction, codec: str, transport: str
     ) -> RungLimits:
-        """Floor, recommended value and ceiling of a resolution, from its rungs and the general rules."""
+        """Return floor, recommended value and ceiling of a resolution, from rows and rules."""
         return self.within_rules(self.rung_table(codec, transport).limits(resolution, frame_rate))
 
     def within_rules(self, row: RungLimits) -> RungLimits:

@@ -92,7 +92,7 @@ class Keyframes(Frozen):
 
     @property
     def chosen_seconds(self) -> float:
-        """The interval to send: the only one, the recommended one, or the customary one in range."""
+        """The interval to send: the only one, the recommended one, or the common one in range."""
         if self.exactly is not None:
             return self.exactly
         wish = self.recommended if self.recommended is not None else CUSTOMARY_KEYFRAME_SECONDS
@@ -275,7 +275,7 @@ class AudioRules(Frozen):
         wish = self.recommended.bitrate
         if wish is not None and not self.least <= wish <= self.most:
             raise ValueError(
-                f"recommended bitrate ({wish}) is outside least to most ({self.least} to {self.most})"
+                f"recommended bitrate ({wish}) is not between {self.least} and {self.most}"
             )
         rate, channels = self.recommended.sample_rate_hz, self.recommended.channels
         if rate is not None and rate not in self.sample_rates_hz:
@@ -286,7 +286,7 @@ class AudioRules(Frozen):
 
     @property
     def sample_rate_hz(self) -> int:
-        """The sample rate to send: the recommended one where it is taken, else the preferred one."""
+        """The sample rate to send: the recommended one if accepted, else the preferred one."""
         wish = self.recommended.sample_rate_hz
         return wish if wish in self.sample_rates_hz else self.sample_rates_hz[0]
 

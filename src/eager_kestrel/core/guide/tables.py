@@ -106,7 +106,7 @@ def column_of(text: str) -> Column:
     if role is None:
         known = f"write one of {', '.join(ROLES)}"
         raise InputError(
-            f'"{plain}" is no reading of a column', nearest_name(plain, list(ROLES), known)
+            f'"{plain}" is not a reading of a column', nearest_name(plain, list(ROLES), known)
         )
     rest = plain[len(role) :].strip()
     column = Column(role)

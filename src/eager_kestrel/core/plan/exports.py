@@ -64,7 +64,7 @@ def ffmpeg_arguments(
 
 
 def _ffmpeg_resolution(planned: DestinationPlan, video: VideoSettings) -> str:
-    """Filters to the resolution: of another shape than the source it is cropped, never stretched."""
+    """Return filters to the resolution: a source of another shape is cropped, never stretched."""
     kernel = video.resize or "bicubic"
     scale = f"scale={video.resolution.width}:{video.resolution.height}:flags={kernel}"
     if planned.fit is None:

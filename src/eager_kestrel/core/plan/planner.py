@@ -195,9 +195,10 @@ def _refused(
 
 
 def _adaptive(video: VideoSettings, cheaper: tuple[Fallback, ...], floor: float) -> Adaptive:
-    """Down to the last step worth sending, but never below what the platform takes of this resolution.
+    """Return the range for an encoder that adapts by itself.
 
-    An encoder that adapts by itself keeps its resolution, and so the floor of that resolution.
+    Its floor is the last useful fallback, but never below what the platform accepts of this
+    resolution, because such an encoder keeps its resolution.
     """
     least = min((step.video.bitrate_kbps for step in cheaper), default=video.bitrate_kbps)
     return Adaptive(

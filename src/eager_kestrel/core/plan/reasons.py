@@ -404,7 +404,7 @@ def _rate_looks_best(choice: Choice, other: int) -> facts.Fact:
 
 
 def viewers_bind(weighed: ScoredCandidates) -> bool:
-    """Whether the slowest viewers, and not the connection, leave less than the least of anything."""
+    """Return whether the slowest viewers, and not the upload, leave less than any setting needs."""
     if not weighed.candidates:
         return False
     left, viewers = (

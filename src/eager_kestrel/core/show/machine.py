@@ -51,7 +51,7 @@ def parse_pace(text: str) -> EncoderLimit:
     """
     match = re.fullmatch(r"\s*(\S+)\s+at\s+(\S+)\s*", text)
     if match is None:
-        raise UnitError(f'"{text}" is no pace', 'write "1920x1080 at 110"')
+        raise UnitError(f'"{text}" is not a resolution and frame rate', 'write "1920x1080 at 110"')
     rate = match[2]
     fps = Fraction(rate) if rate.isdigit() and int(rate) > 0 else parse_frame_rate(rate)
     return EncoderLimit.model_construct(resolution=Resolution.parse(match[1]), frame_rate=fps)

@@ -1,10 +1,10 @@
-"""What a look means: is the stream carried, and if not, who is at fault and what is there to do.
+"""What a sample means: does the stream arrive, and if not, what is at fault and what to do.
 
-Frames that wait are told apart by where they wait (docs/watching.md): in the send buffer, because
-the connection carries less; there, too, but with the other end's window closed, because the ingest does
-not read; before the connection, because the encoder is late. A queue that grows is told before a
-frame is late: its least over a keyframe interval is looked at, since one keyframe makes any queue
-grow for a moment.
+Queued frames are told apart by where they are queued (docs/watching.md): in the send buffer,
+because the upload carries less; in the send buffer while the other end's window is closed, because
+the ingest server does not read; before the connection, because the encoder is late. A growing queue
+is reported before a frame is late. The lowest queue over a keyframe interval counts, since one
+keyframe makes any queue grow for a moment.
 """
 
 from __future__ import annotations
@@ -92,7 +92,7 @@ class Judge:
     _usual: float = 0.0
     """kbit/s when nothing held it up last."""
     _ingest: bool = False
-    """Whether what waits is what the ingest did not take."""
+    """Whether what waits is what the ingest server did not take."""
     _late_at: float | None = None
     """When frames were last late for the connection."""
     _hidden: float = 0.0

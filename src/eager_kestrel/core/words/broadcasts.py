@@ -66,7 +66,8 @@ taken_again = Sentence(
 
 def broken(seconds: float, why: str = "") -> str:
     """There is no connection."""
-    return f"the connection to the ingest server broke{f' ({why})' if why else ''}, {seconds:.0f} s ago"
+    because = f" ({why})" if why else ""
+    return f"the connection to the ingest server broke{because}, {seconds:.0f} s ago"
 
 
 def back(seconds: float, why: str = "") -> str:
@@ -96,7 +97,8 @@ def less(sent_kbps: float, planned_kbps: float, *, frames_seen: bool) -> str:
         if frames_seen
         else "the encoder or the scene, not your connection"
     )
-    return f"the program sends less than planned, {sent_kbps:,.0f} of {planned_kbps:,.0f} kbit/s: {why}"
+    sent = f"{sent_kbps:,.0f} of {planned_kbps:,.0f} kbit/s"
+    return f"the program sends less than planned, {sent}: {why}"
 
 
 more = Sentence(
@@ -219,7 +221,7 @@ DO = {
 NEXT = {
     "ingest": f"The ingest server did not read what was sent: {ELSEWHERE}.",
     "connection": f"The connection to the ingest server broke: if it happens again, {ELSEWHERE}.",
-    "program": "The program did not send as planned: set the plan's bitrate and rate control in it.",
+    "program": "The program did not send as planned: set the plan's bitrate and rate control.",
     "scene": "Less was sent than planned because the scene needed less: change nothing.",
 }
 

@@ -161,9 +161,10 @@ def local_copy(
 ) -> str:
     """A copy on the own disk; ``video`` names codec and bitrate, ``room`` what is free."""
     return (
-        f"{resolution_at(resolution, fps)}, {video}, a keyframe every {counted(keyframe_frames, 'frame')}, "
-        f"audio {audio_kbps:g} kbit/s: {gb_per_hour:.1f} GB an hour{room}; a copy of what is "
-        f"sent takes {sent_gb_per_hour:.1f} GB and no second encoder"
+        f"{resolution_at(resolution, fps)}, {video}, "
+        f"a keyframe every {counted(keyframe_frames, 'frame')}, audio {audio_kbps:g} kbit/s: "
+        f"{gb_per_hour:.1f} GB an hour{room}; a copy of what is sent takes "
+        f"{sent_gb_per_hour:.1f} GB and no second encoder"
     )
 
 

@@ -149,8 +149,8 @@ STRETCHES = "median of short stretches with the upload just full"
 HELD = "sent without queueing, as much as was allowed"
 held_most = Sentence(
     "kbps most_kbps",
-    "held {kbps:,.0f} kbit/s of {most_kbps:,.0f} allowed; the upload may be higher, but a plan from "
-    "this run counts on no more",
+    "held {kbps:,.0f} kbit/s of {most_kbps:,.0f} allowed; the upload may be higher, but a plan "
+    "from this run counts on no more",
 )
 NOTHING = "no settings fit this upload"
 
@@ -370,8 +370,9 @@ failed = Sentence(
 PRACTICE = "a simulated connection, not yours"
 safe_step = Sentence(
     "limit observed_seconds headroom",
-    "the most that stutters no more than {limit:seconds} an hour in the {observed_seconds:observed} "
-    "observed, with {headroom:.0%} headroom for what so short a time does not show",
+    "the most that stutters no more than {limit:seconds} an hour in the "
+    "{observed_seconds:observed} observed, with {headroom:.0%} headroom for what so short a time "
+    "does not show",
 )
 frames_of = Sentence("name planned", "the frames of {name} (planned: {planned})")
 
