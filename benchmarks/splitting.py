@@ -19,7 +19,7 @@ from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.show.machine import Machine
 from eager_kestrel.core.show.show import Destination, Show
 from eager_kestrel.core.units import Bitrate
-from eager_kestrel.files.bundled import quality_table
+from eager_kestrel.files.footage import quality_table
 from eager_kestrel.files.guides import load_guide
 
 PLATFORMS = ("oxbow", "fernlight", "pocketfair", "gatepost")

@@ -190,7 +190,7 @@ def regret() -> bool:
     import judge
     import measure
     from eager_kestrel.core.footage import Sample, fit
-    from eager_kestrel.files.bundled import quality_table
+    from eager_kestrel.files.footage import quality_table
     from scenes import SCENES
 
     table, points = quality_table(), measure.read_points(ROOT / "calibration" / "points.csv")

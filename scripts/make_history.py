@@ -15,7 +15,7 @@ import numpy as np
 
 from eager_kestrel.core.connection.run import Endpoint, Phase, Run, Series
 from eager_kestrel.core.connection.trace import Trace
-from eager_kestrel.files.bundled import load_trace
+from eager_kestrel.files.traces import load_trace
 from eager_kestrel.files.run_tables import runs_json
 
 HOURS = {

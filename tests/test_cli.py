@@ -30,11 +30,26 @@ def test_help_groups_commands_by_step(kestrel: Kestrel) -> None:
         assert f"  {name}" in result.out
 
 
-def test_help_imports_nothing_heavy() -> None:
+HEAVY = {"asyncio", "av", "httpx", "jinja2", "matplotlib", "numpy", "psutil", "sqlite3", "ssl"}
+
+
+@pytest.mark.parametrize(
+    ("arguments", "heavy"),
+    [
+        (["--version"], {*HEAVY, "pydantic", "rich"}),
+        (["--help"], {*HEAVY, "pydantic", "rich"}),
+        (["schema"], {*HEAVY, "rich"}),
+        (["endpoints", "list"], HEAVY),
+        (["endpoints", "forget", "home"], HEAVY),
+    ],
+    ids=" ".join,
+)
+def test_a_light_command_imports_nothing_heavy(
+    home: Path, arguments: list[str], heavy: set[str]
+) -> None:
     code = (
-        "import sys; from eager_kestrel.cli.main import run; run(['--help']); "
-        "heavy = {'numpy','scipy','httpx','pydantic','rich','matplotlib','sqlite3','psutil'}; "
-        "sys.exit(','.join(heavy & set(sys.modules)) or None)"
+        f"import sys; from eager_kestrel.cli.main import run; run({arguments}); "
+        f"sys.exit(','.join({heavy} & set(sys.modules)) or None)"
     )
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=False)
     assert done.returncode == 0, done.stderr

@@ -26,8 +26,8 @@ from eager_kestrel.net.ledger import MOST_SAMPLES, Bounds, Ledger
 from eager_kestrel.practice.endpoint import Behaviour, PracticeEndpoint
 from eager_kestrel.practice.uplink import PracticeUplink
 from tests.conftest import Kestrel, running, timed
-from tests.test_hostile_peers import far_end as listening
 from tests.test_cli import PROGRAM
+from tests.test_hostile_peers import far_end as listening
 
 TOKEN = "canary-token-7f3a"
 GENEROUS = bounds_of("4 GB", "2 min", "40 GB")

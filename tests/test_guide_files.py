@@ -29,7 +29,7 @@ from eager_kestrel.core.plan.planner import plan
 from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.show.show import Destination, Show
 from eager_kestrel.core.units import Bitrate
-from eager_kestrel.files.bundled import quality_table
+from eager_kestrel.files.footage import quality_table
 from eager_kestrel.files.guides import guide_toml, load_guide
 from eager_kestrel.files.pages import read_page
 from eager_kestrel.files.toml import read_model

@@ -24,7 +24,7 @@ from eager_kestrel.core.plan.planner import plan
 from eager_kestrel.core.resolution import AspectRatio, Resolution
 from eager_kestrel.core.show.show import MOTIONS, Destination, Reserve, Show
 from eager_kestrel.core.units import Bitrate
-from eager_kestrel.files.bundled import quality_table
+from eager_kestrel.files.footage import quality_table
 from eager_kestrel.files.guides import load_guide
 from tests.conftest import Kestrel
 

@@ -16,7 +16,7 @@ from eager_kestrel.core.plan.plan import Fallback
 from eager_kestrel.core.plan.planner import plan
 from eager_kestrel.core.show.machine import Machine
 from eager_kestrel.core.show.show import MOTIONS, Destination, Show
-from eager_kestrel.files.bundled import quality_table
+from eager_kestrel.files.footage import quality_table
 from eager_kestrel.files.guides import load_guide
 
 TABLE = quality_table()

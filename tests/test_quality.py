@@ -27,7 +27,7 @@ from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.show.show import Destination, Motion, Preference, Show
 from eager_kestrel.core.words.numbers import look_word, looks, points, quality_with_range
-from eager_kestrel.files.bundled import quality_table
+from eager_kestrel.files.footage import quality_table
 from eager_kestrel.files.guides import load_guide
 from tests.conftest import Kestrel
 

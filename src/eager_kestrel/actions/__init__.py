@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from eager_kestrel.actions.watching import watch
     from eager_kestrel.actions.what_if import need, sweep
     from eager_kestrel.files.guides import load_guide
-    from eager_kestrel.files.saved import read_plan
+    from eager_kestrel.files.plans import read_plan
     from eager_kestrel.files.schemas import kinds as document_kinds
     from eager_kestrel.files.schemas import schema_text as document_schema
     from eager_kestrel.files.settings import read_settings

@@ -24,7 +24,7 @@ from eager_kestrel.core.watching.sample import Now
 from eager_kestrel.core.watching.verdict import SPAN_SECONDS, Expected
 from eager_kestrel.core.words import broadcasts as words
 from eager_kestrel.files.history import History
-from eager_kestrel.files.saved import LATEST, latest_plan, read_plan
+from eager_kestrel.files.plans import LATEST, latest_plan, read_plan
 from eager_kestrel.files.shows import USUAL
 
 if TYPE_CHECKING:

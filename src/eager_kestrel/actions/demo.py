@@ -21,9 +21,9 @@ from eager_kestrel.core.connection.throughput import Limits
 from eager_kestrel.core.errors import NetworkError
 from eager_kestrel.core.forecast.evidence import Evidence
 from eager_kestrel.core.watching.review import DemoStory
-from eager_kestrel.files.bundled import bundled_show
 from eager_kestrel.files.documents import copy_file
 from eager_kestrel.files.guides import guide_for
+from eager_kestrel.files.shows import bundled_show
 
 if TYPE_CHECKING:
     from eager_kestrel.core.checks.rehearsal import Moment

@@ -33,9 +33,9 @@ from eager_kestrel.core.footage import (
 )
 from eager_kestrel.core.resolution import Resolution, resolution_at
 from eager_kestrel.core.words import broadcasts as words
-from eager_kestrel.files.bundled import quality_table
 from eager_kestrel.files.footage import (
     bound_trials,
+    quality_table,
     require_footage_name,
     trial_folder,
     write_footage,

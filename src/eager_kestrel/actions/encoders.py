@@ -14,7 +14,8 @@ from eager_kestrel.core.errors import FormatError, InputError, nearest_name
 from eager_kestrel.core.resolution import Resolution, parse_frame_rate
 from eager_kestrel.core.show.machine import EncoderPoint, Endurance, MeasuredMachine
 from eager_kestrel.core.words import broadcasts as words
-from eager_kestrel.files.saved import latest_plan, read_machine, write_machine
+from eager_kestrel.files.plans import latest_plan
+from eager_kestrel.files.saved import read_machine, write_machine
 
 if TYPE_CHECKING:
     from eager_kestrel.core.guide.rules import Codec

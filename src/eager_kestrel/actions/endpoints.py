@@ -5,16 +5,13 @@ from __future__ import annotations
 import contextlib
 from typing import NamedTuple
 
-from eager_kestrel.actions.ingests import SCHEMES as INGEST_SCHEMES
-from eager_kestrel.actions.ingests import is_ingest
 from eager_kestrel.core.connection.endpoints import NamedEndpoint, NamedEndpoints, require_name
 from eager_kestrel.core.errors import InputError, KestrelError
 from eager_kestrel.files.guides import guide_names
 from eager_kestrel.files.saved import read_endpoints, write_endpoints
-from eager_kestrel.net.addresses import parse_address
-from eager_kestrel.net.publishing import PublishTarget
+from eager_kestrel.net.addresses import RTMP_SCHEMES, is_ingest, parse_address
 
-SCHEMES = ("http", "https", *INGEST_SCHEMES)
+SCHEMES = ("http", "https", *RTMP_SCHEMES)
 EXAMPLE = "https://HOST/PATH, an address that takes uploads by POST, or rtmps://HOST/APP"
 
 
@@ -26,6 +23,11 @@ class Towards(NamedTuple):
     """Its name; empty where it has none."""
     platform: str = ""
     """Whose ingest it is, where that is what was asked for."""
+
+
+def goes_to_ingest(where: Towards) -> bool:
+    """Whether a measurement goes to an ingest server."""
+    return is_ingest(where.url)
 
 
 def listed() -> NamedEndpoints:
@@ -42,6 +44,8 @@ def add(name: str, url: str) -> NamedEndpoints:
     """
     address = parse_address(url, SCHEMES, EXAMPLE)
     if is_ingest(url):
+        from eager_kestrel.net.publishing import PublishTarget
+
         PublishTarget.parse(url)  # it may not end in a key
     if address.user is not None or address.query:
         raise InputError(

@@ -25,7 +25,7 @@ from eager_kestrel.core.forecast.replay import Sending, recorded
 from eager_kestrel.core.units import parse_seconds, parse_stutter
 from eager_kestrel.core.words import runs as words
 from eager_kestrel.files.history import History, HistoryFilter
-from eager_kestrel.files.saved import LATEST, read_plan
+from eager_kestrel.files.plans import LATEST, read_plan
 from eager_kestrel.files.shows import USUAL, load_show
 
 if TYPE_CHECKING:

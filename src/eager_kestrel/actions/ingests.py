@@ -14,6 +14,7 @@ from eager_kestrel.core.connection.endpoints import AnswerTimes, Ranking, nearne
 from eager_kestrel.core.errors import InputError, NetworkError, nearest_name
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.guides import guide_at, load_guide
+from eager_kestrel.net.addresses import is_ingest
 from eager_kestrel.net.exchange import reach
 from eager_kestrel.net.publishing import PublishTarget
 
@@ -82,7 +83,6 @@ def _ranked(
     )
 
 
-SCHEMES = ("rtmp", "rtmps")
 CAREFUL = Bitrate.from_kbps(6000)
 """For an ingest no guide speaks of."""
 TRIES, WAIT_SECONDS = 2, 2.0
@@ -108,11 +108,6 @@ class IngestServerChoice:
     def private(self) -> PrivateWay | None:
         """How to send without being seen, if that is known."""
         return None if self.guide is None else self.guide.private
-
-
-def is_ingest(url: str) -> bool:
-    """Whether an address is one to publish to."""
-    return url.strip().partition("://")[0].lower() in SCHEMES
 
 
 def ingest_of(

@@ -30,7 +30,7 @@ from eager_kestrel.core.words.runs import (
 from eager_kestrel.files.documents import free_bytes
 from eager_kestrel.files.footage import table_for
 from eager_kestrel.files.guides import guide_names, load_guide
-from eager_kestrel.files.saved import keep_latest
+from eager_kestrel.files.plans import keep_latest
 
 if TYPE_CHECKING:
     from eager_kestrel.core.choice.quality import QualityTable

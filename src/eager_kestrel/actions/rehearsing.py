@@ -25,7 +25,7 @@ from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.units import Bitrate, DataSize, parse_seconds
 from eager_kestrel.files.guides import load_guide
 from eager_kestrel.files.keys import needed_key
-from eager_kestrel.files.saved import read_plan
+from eager_kestrel.files.plans import read_plan
 from eager_kestrel.media.stand_in import StandIn
 from eager_kestrel.net.publishing import CONNECT_SECONDS, SEND_BUFFER_BYTES, PublishTarget
 from eager_kestrel.net.rehearsing import FIRST_WAIT, PublishTerms, rehearse_once

@@ -16,14 +16,14 @@ from eager_kestrel.actions.broadcasts import (
     of_plan,
     plan_meant,
 )
-from eager_kestrel.actions.ingests import is_ingest
 from eager_kestrel.actions.practice import simulated_connection
 from eager_kestrel.actions.rehearsing import destination_of, stage
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.guides import guide_at, guide_names, load_guide
 from eager_kestrel.files.keys import Asker, needed_key
-from eager_kestrel.files.saved import LATEST
+from eager_kestrel.files.plans import LATEST
+from eager_kestrel.net.addresses import is_ingest
 from eager_kestrel.net.publishing import CONNECT_SECONDS, PublishTarget
 from eager_kestrel.net.rehearsing import PublishTerms
 from eager_kestrel.net.relay import SEND_BUFFER_BYTES, Relay

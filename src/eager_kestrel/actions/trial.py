@@ -17,9 +17,8 @@ from eager_kestrel.core.plan.plan import TrialReport
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words import broadcasts as words
 from eager_kestrel.core.words.numbers import looks
-from eager_kestrel.files.bundled import quality_table
 from eager_kestrel.files.documents import copy_file
-from eager_kestrel.files.footage import footage_names, require_footage_name
+from eager_kestrel.files.footage import footage_names, quality_table, require_footage_name
 
 if TYPE_CHECKING:
     from eager_kestrel.core.arrays import Floats
@@ -101,7 +100,7 @@ def prepared(
 
 def _unplanned(most: float | None, motion: str | None, keep: str | None) -> TrialOptions:
     """Around a bitrate, or the latest plan."""
-    from eager_kestrel.files.saved import latest_plan
+    from eager_kestrel.files.plans import latest_plan
 
     bare = asked_show(None, ShowOptions(platforms=("-",), motion=motion)).show
     made = latest_plan() if most is None else None

@@ -28,7 +28,7 @@ from eager_kestrel.core.units import parse_seconds
 from eager_kestrel.core.watching.sample import Now, StreamSample, WatchVerdict, on_its_way
 from eager_kestrel.core.words import broadcasts as words
 from eager_kestrel.files.guides import load_guide, whole_guides
-from eager_kestrel.files.saved import LATEST
+from eager_kestrel.files.plans import LATEST
 from eager_kestrel.net.addresses import PORTS
 from eager_kestrel.net.connections import (
     Connection,

@@ -9,12 +9,11 @@ from typing import TYPE_CHECKING, Annotated, ClassVar
 
 import typer
 
-from eager_kestrel.actions.endpoints import Towards, towards, used
+from eager_kestrel.actions.endpoints import Towards, goes_to_ingest, towards, used
 from eager_kestrel.actions.ingest_measuring import IngestMeasureOptions, key_of
 from eager_kestrel.actions.ingests import (
     ingest_at,
     ingest_of,
-    is_ingest,
     nearest,
     nearest_in_practice,
 )
@@ -241,7 +240,7 @@ def _options(
     if endpoint.platform:
         ingest = ingest_of(endpoint.platform, where.point, where.most, where.guides)
         return _ingest_options(ingest, endpoint, where, how)
-    if is_ingest(endpoint.url):
+    if goes_to_ingest(endpoint):
         ingest = ingest_at(endpoint.url, where.most, where.guides)
         return _ingest_options(ingest, endpoint, where, how)
     if where.most is not None or where.point is not None:

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import json
 import os
 import shutil
 import stat
 from collections.abc import Iterable
 from pathlib import Path
+from typing import Any
 
 from eager_kestrel.core.errors import FormatError
 from eager_kestrel.files.home import made, storage_error
@@ -82,3 +84,16 @@ def copy_file(source: Path, target: Path) -> None:
         shutil.copyfile(source, target)
     except OSError as error:
         raise storage_error(error, str(target), writing=True) from None
+
+
+def read_json(raw: bytes, where: str) -> Any:
+    """A JSON document.
+
+    Raises:
+        FormatError: it is none; names the connection.
+    """
+    try:
+        return json.loads(raw)
+    except (ValueError, RecursionError) as error:
+        line = getattr(error, "lineno", 1)
+        raise FormatError("not JSON", "correct it", f"{where}:{line}") from None

@@ -8,13 +8,13 @@ import re
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from eager_kestrel.core.choice.quality import QualityTable
 from eager_kestrel.core.errors import InputError, NotFoundError, nearest_name
-from eager_kestrel.files.bundled import quality_table
+from eager_kestrel.files.bundled import bundled_toml
 from eager_kestrel.files.home import data_home, made, storage_error
 from eager_kestrel.files.saved import read_kept, write_kept
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.choice.quality import QualityTable
     from eager_kestrel.core.footage import Footage
     from eager_kestrel.core.show.show import Motion
 
@@ -123,3 +123,8 @@ def bound_trials(most_bytes: int = MOST_BYTES, keep: Path | None = None) -> None
         total -= path.stat().st_size
         with contextlib.suppress(OSError):
             path.unlink()
+
+
+def quality_table() -> QualityTable:
+    """The parameters of the quality model."""
+    return QualityTable.model_validate(bundled_toml("quality.toml"))

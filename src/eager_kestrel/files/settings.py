@@ -10,8 +10,9 @@ from pydantic import ValidationError
 from eager_kestrel.core.checks.settings import Settings, settings_of
 from eager_kestrel.core.document import first_error
 from eager_kestrel.core.errors import FormatError
+from eager_kestrel.files.documents import read_json
 from eager_kestrel.files.home import storage_error
-from eager_kestrel.files.saved import is_plan, plan_of, read_json
+from eager_kestrel.files.plans import is_plan, plan_of
 from eager_kestrel.files.toml import read_model
 
 if TYPE_CHECKING:

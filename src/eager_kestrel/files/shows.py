@@ -8,7 +8,7 @@ import tomlkit
 
 from eager_kestrel.core.errors import NotFoundError, nearest_name
 from eager_kestrel.core.show.show import Show
-from eager_kestrel.files.bundled import bundled_names, bundled_show
+from eager_kestrel.files.bundled import DATA, bundled_names
 from eager_kestrel.files.home import storage_error
 from eager_kestrel.files.toml import fill, read_model
 
@@ -88,3 +88,9 @@ def show_toml(show: Show) -> str:
     fill(document, {key: said[key] for key in Show.model_fields if key in said}, COMMENTS)
     title = show.title or "A show"
     return f"# {title}. Plan it with: eager-kestrel plan FILE\n" + tomlkit.dumps(document)
+
+
+def bundled_show(name: str) -> Show:
+    """A show of the scenario."""
+    where = f"bundled show {name}"
+    return read_model((DATA / "shows" / f"{name}.toml").read_bytes(), Show, "show", where)

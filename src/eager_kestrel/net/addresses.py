@@ -14,6 +14,7 @@ from urllib.parse import SplitResult, urlsplit, urlunsplit
 
 from eager_kestrel.core.errors import InputError
 
+RTMP_SCHEMES = ("rtmp", "rtmps")
 PORTS = {"http": 80, "https": 443, "rtmp": 1935, "rtmps": 443}
 MOST_CHARACTERS = 2000
 _LABEL = re.compile(r"(?!-)[A-Za-z0-9_-]{1,63}(?<!-)")
@@ -160,3 +161,8 @@ def _encoded(key: str, always: bool) -> str:
     from urllib.parse import quote
 
     return "".join(f"%{byte:02X}" for byte in key.encode()) if always else quote(key, safe="")
+
+
+def is_ingest(url: str) -> bool:
+    """Whether an address is one to publish to."""
+    return url.strip().partition("://")[0].lower() in RTMP_SCHEMES

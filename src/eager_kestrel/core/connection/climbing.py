@@ -16,7 +16,7 @@ from __future__ import annotations
 import statistics
 from collections import deque
 from dataclasses import dataclass, field
-from typing import Literal
+from typing import Final, Literal
 
 FIRST_KBPS = 300.0
 GROWTH, STEP_SECONDS = 1.5, 0.12
@@ -150,7 +150,8 @@ class Climb:
             self._over_since = seen.seconds
         self._starved = slept or self._queue < STARVED_SECONDS
         self.edge = False
-        getattr(self, f"_{self.state}")(seen.seconds)
+        if (step := STEPS.get(self.state)) is not None:
+            step(self, seen.seconds)
 
     @property
     def _chunk_seconds(self) -> float:
@@ -307,3 +308,16 @@ class Climb:
             self._begin_stretch(now)
         else:
             self._go("drain", now, PAUSE_SHARE * carried)
+
+
+STEPS: Final = {
+    "climb": Climb._climb,
+    "drain": Climb._drain,
+    "fill": Climb._fill,
+    "stretch": Climb._stretch,
+}
+"""What each state does with a moment; ``over`` does nothing.
+
+climb: raise the rate until a queue begins to stand. drain: pause until it is gone. fill: load until
+one has begun again. stretch: hold it and count; then drain again, or end when enough is known.
+"""
