@@ -104,7 +104,7 @@ def an_broadcast(
         id=name,
         taken_at=taken.isoformat(timespec="seconds"),
         version="0",
-        kind=kind,  # type: ignore[arg-type]
+        kind=kind,
         seen_by="through",
         program="",
         platform=platform,

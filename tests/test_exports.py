@@ -33,7 +33,7 @@ def planned_for(platform: str, upload: str, fps: str, source: str = "1280x720") 
     show = Show(
         source=source,
         frame_rate=fps,
-        motion="lively",  # type: ignore[arg-type]
+        motion="lively",
         destinations=(Destination(platform=platform),),
     )
     made = plan(

@@ -138,7 +138,7 @@ def test_any_guide_is_planned_for_or_names_the_rule(
     show = Show(
         source=source,
         frame_rate=fps,
-        motion=motion,  # type: ignore[arg-type]
+        motion=motion,
         destinations=(Destination(platform=guide.name, tier=tier),),
     )
     uplink = assumed_uplink(Bitrate.from_kbps(kbps))

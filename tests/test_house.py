@@ -100,7 +100,7 @@ def test_every_function_of_the_api_is_typed_and_explained() -> None:
         assert function.__doc__, name
         assert "return" in function.__annotations__, name
     with pytest.raises(AttributeError, match="no attribute"):
-        _ = actions.plam  # type: ignore[attr-defined]
+        _ = actions.plam
 
 
 def documents(folder: Path) -> Iterator[Path]:

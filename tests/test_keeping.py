@@ -176,7 +176,7 @@ def test_an_intact_history_is_read_where_nothing_can_be_written(
     real = sqlite3.connect
 
     class Full(sqlite3.Connection):
-        def execute(self, sql: str, *rest: Any) -> Any:  # type: ignore[override]
+        def execute(self, sql: str, *rest: Any) -> Any:
             if "journal_mode" in sql:
                 raise sqlite3.OperationalError("database or disk is full")
             return super().execute(sql, *rest)

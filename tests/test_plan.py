@@ -41,9 +41,9 @@ def show(
     source: str = "1920x1080",
 ) -> Show:
     return Show(
-        source=source,  # type: ignore[arg-type]
-        frame_rate=fps,  # type: ignore[arg-type]
-        motion=motion,  # type: ignore[arg-type]
+        source=source,
+        frame_rate=fps,
+        motion=motion,
         safe_share=share,
         reserves=reserves,
         destinations=(Destination(platform="oxbow", tier=tier),),

@@ -46,7 +46,7 @@ def test_a_pinned_resolution_is_sent_and_its_cost_is_true(
     same = (free.video.resolution, free.video.frame_rate) == (  # type: ignore[attr-defined]
         there.video.resolution,
         there.video.frame_rate,
-    )  # type: ignore[attr-defined]
+    )
     assert (notes == ()) == same
     if notes:
         assert free.video.words in notes[0]  # type: ignore[attr-defined]

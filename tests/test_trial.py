@@ -127,7 +127,7 @@ def test_what_is_best_between_two_bitrates_is_best_at_each(motion: str, first: f
                     TABLE,
                     motion,
                     "h264",
-                    np.array([float(p.pixels)]),  # type: ignore[arg-type]
+                    np.array([float(p.pixels)]),
                     np.array([float(f)]),
                     np.array([middle]),
                 )[0]

@@ -275,7 +275,7 @@ def test_a_plan_with_no_candidates_has_no_steps() -> None:
     narrow = Show(
         source=Resolution(320, 240),
         frame_rate="30",
-        motion="calm",  # type: ignore[arg-type]
+        motion="calm",
         destinations=(Destination(platform="pocketfair"),),
     )
     uplink = assumed_uplink(Bitrate.parse("9 Mbit/s"))
