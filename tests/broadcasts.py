@@ -87,7 +87,7 @@ def played(
     return out
 
 
-def an_broadcast(
+def a_broadcast(
     carried: list[int],
     *,
     sent: list[int] | None = None,

@@ -117,12 +117,12 @@ def test_the_ffmpeg_list_gives_what_was_planned(
         assert audio.codec_context.sample_rate == there.audio.sample_rate_hz
         assert audio.codec_context.layout.nb_channels == there.audio.channels
         packets = [p for p in container.demux(video) if p.size and p.pts is not None]
-    frames = sorted(p.pts for p in packets)
-    tick = Fraction(packets[0].time_base)
+    frames = sorted(p.pts or 0 for p in packets)
+    tick = Fraction(packets[0].time_base or 0)
     rate = Fraction(there.video.frame_rate)
     gaps = {round(float((b - a) * tick * rate)) for a, b in itertools.pairwise(frames)}
     assert gaps == {1}
-    keys = sorted(p.pts for p in packets if p.is_keyframe)
+    keys = sorted(p.pts or 0 for p in packets if p.is_keyframe)
     spans = {round(float((b - a) * tick * rate)) for a, b in itertools.pairwise(keys)}
     assert spans == {there.video.keyframe_frames}
     sent = sum(p.size for p in packets) * 8 / 1000 / SECONDS

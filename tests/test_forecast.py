@@ -31,7 +31,7 @@ from eager_kestrel.core.stutter import (
     stutters,
 )
 from eager_kestrel.files.history import History
-from tests.broadcasts import an_broadcast
+from tests.broadcasts import a_broadcast
 from tests.conftest import Kestrel
 from tests.test_runs import at, kept
 
@@ -48,7 +48,7 @@ def a_run(steps: Floats, number: int = 0) -> RunEvidence:
 
 
 def held(kbps: float, seconds: int, number: int = 0) -> BroadcastEvidence:
-    broadcast = an_broadcast([round(kbps)] * seconds, name=f"b{number}", days_ago=number + 1)
+    broadcast = a_broadcast([round(kbps)] * seconds, name=f"b{number}", days_ago=number + 1)
     return broadcast_evidence(broadcast)
 
 
@@ -83,7 +83,7 @@ def test_the_queue_is_lindleys(sent: list[float], carried: list[float]) -> None:
 
 @given(st.lists(st.booleans(), min_size=1, max_size=200))
 def test_stutters_are_runs_of_late_frames_with_gaps_bridged(late: list[bool]) -> None:
-    seconds = np.arange(len(late)) * GRID
+    seconds = np.arange(len(late), dtype=np.float64) * GRID
     found = stutters(late, seconds, GRID)
     flags = bridged(np.array(late), np.zeros(len(late), dtype=np.intp), GRID)
     assert flags[np.array(late)].all()
@@ -156,7 +156,7 @@ def test_more_evidence_of_the_same_kind_narrows_the_interval(seed: int) -> None:
 
 def test_late_broadcasts_stutter_at_their_rate_and_less_below() -> None:
     queued = [0] * 60 + [*range(900, 9001, 900)] + [9000] * 3 + [0] * 57
-    dip = an_broadcast([4000] * 60 + [1000] * 10 + [4000] * 60, sent=[4000] * 130, queued_ms=queued)
+    dip = a_broadcast([4000] * 60 + [1000] * 10 + [4000] * 60, sent=[4000] * 130, queued_ms=queued)
     replay = Replay(Evidence.of([], [broadcast_evidence(dip)]), FRAMES)
     at_rate, below = replay.seen(4000), replay.seen(900)
     assert at_rate is not None
@@ -209,7 +209,7 @@ def test_plan_forecast_and_check_agree(kestrel: Kestrel, seed: int, limit: str) 
     kept(*(run_at(20, day, run.steps_kbit) for day, run in enumerate(runs, 1)))
     if seed % 2:
         with History() as history:
-            history.keep([an_broadcast([2500] * 3600, days_ago=0.9)])
+            history.keep([a_broadcast([2500] * 3600, days_ago=0.9)])
     made = kestrel("plan", "wheel-night", "--stutter", limit, "--json").document
     seen = made["stutter"]
     assert seen["high_seconds_per_hour"] <= (7 if limit == "7 s/h" else 600)
@@ -270,7 +270,7 @@ def test_a_forecast_is_always_useful(kestrel: Kestrel, tmp_path: Path, kind: str
         assert kestrel("runs", "import", tmp_path / "r.csv").code == 0
     elif kind == "broadcasts":
         with History() as history:
-            history.keep([an_broadcast([3000] * 600)])
+            history.keep([a_broadcast([3000] * 600)])
     upload = ("--upload", "4 Mbit/s") if kind in ("broadcasts", "number") else ()
     made = kestrel("plan", "--for", "oxbow", *upload, "--json").document
     assert (made["stutter"] is not None) == (kind in ("one run", "practice"))
@@ -325,8 +325,8 @@ def test_runs_and_broadcasts_are_counted_each_once(kestrel: Kestrel) -> None:
     with History() as history:
         history.keep(
             [
-                an_broadcast([3000] * 3600, days_ago=1.0, name="b0"),
-                an_broadcast([3000] * 300, days_ago=1.01, name="b1"),
+                a_broadcast([3000] * 3600, days_ago=1.0, name="b0"),
+                a_broadcast([3000] * 300, days_ago=1.01, name="b1"),
             ]
         )
     assert kestrel("plan", "--for", "oxbow").code == 0

@@ -110,7 +110,7 @@ def test_the_most_that_is_allowed_is_never_passed(mbps: float, part: float) -> N
         seen.append(climb.rate_kbps)
         look(moment)
 
-    climb.look = noted  # type: ignore[method-assign]
+    climb.look = noted  # type: ignore[assignment, method-assign]
     made.climbed(climb)
     assert climb.most_kbps is not None
     assert max(seen) <= climb.most_kbps

@@ -15,7 +15,7 @@ from eager_kestrel.core.connection.pooling import uplink_of
 from eager_kestrel.files.database import FILE_NAME, MIGRATIONS
 from eager_kestrel.files.history import BROADCASTS, RUNS, History, HistoryFilter
 from eager_kestrel.files.repair import repair
-from tests.broadcasts import an_broadcast
+from tests.broadcasts import a_broadcast
 from tests.conftest import Kestrel
 from tests.test_runs import at, kept
 
@@ -64,7 +64,7 @@ def test_unknown_keys_are_ignored_and_kept(
     for hour in range(20, 23):
         kept(at(hour, 8000))
     with History() as history:
-        history.keep([an_broadcast([4000] * 30)])
+        history.keep([a_broadcast([4000] * 30)])
     before = kestrel("plan", "--for", "oxbow", *EVER, "--json").document["uplink"]
     for table in ("runs", "broadcasts"):
         add_keys(home, table)

@@ -24,7 +24,8 @@ def functions(path: Path) -> Iterator[tuple[str, int]]:
     for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
         if isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef):
             first = node.body[1] if ast.get_docstring(node) and node.body[1:] else node.body[0]
-            yield f"{path.relative_to(ROOT)}: {node.name}", node.end_lineno - first.lineno + 1
+            last = node.end_lineno or 0
+            yield f"{path.relative_to(ROOT)}: {node.name}", last - first.lineno + 1
 
 
 def test_files_and_functions_stay_readable() -> None:

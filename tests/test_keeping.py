@@ -181,7 +181,7 @@ def test_an_intact_history_is_read_where_nothing_can_be_written(
                 raise sqlite3.OperationalError("database or disk is full")
             return super().execute(sql, *rest)
 
-    def opened(path: object, **named: Any) -> sqlite3.Connection:
+    def opened(path: str, **named: Any) -> sqlite3.Connection:
         return real(path, **named) if named.get("uri") else real(path, factory=Full, **named)
 
     monkeypatch.setattr(sqlite3, "connect", opened)

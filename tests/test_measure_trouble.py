@@ -22,9 +22,10 @@ from eager_kestrel.core.connection.throughput import window_rates
 from eager_kestrel.core.connection.trace import Trace
 from eager_kestrel.core.connection.uplink import Uplink
 from eager_kestrel.core.units import Bitrate
+from eager_kestrel.net.addresses import shown_url
 from eager_kestrel.net.connections import BackgroundWatch
 from eager_kestrel.net.delivered import FALLBACK_SEND_BUFFER, delivered_counter
-from eager_kestrel.net.target import shown_url
+from eager_kestrel.net.target import find_target
 from eager_kestrel.practice.endpoint import Behaviour, PracticeEndpoint
 from eager_kestrel.wire.publishing import OPENING_BYTES, is_opening_answer, opening, opening_answer
 from tests.conftest import Kestrel, timed
@@ -130,7 +131,7 @@ def test_a_schedule_survives_a_failed_run(
     from eager_kestrel.actions import measuring as action
     from eager_kestrel.core.errors import NetworkError
 
-    real, calls = action.find_target, []
+    real, calls = find_target, []
 
     def sometimes(*arguments: object, **named: object) -> object:
         calls.append(1)

@@ -28,7 +28,7 @@ from tests.pages import PAGES, SENTENCES
 WIDE = AspectRatio(16, 9)
 
 
-def imported(kestrel: Kestrel, folder: Path, name: str, text: str, *options: str) -> Result:
+def imported(kestrel: Kestrel, folder: Path, name: str, text: str, *options: object) -> Result:
     (folder / name).write_text(text, encoding="utf-8")
     return kestrel(
         "guides",

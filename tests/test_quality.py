@@ -116,8 +116,8 @@ def test_what_is_taken_is_as_good_as_the_best_on_every_scene(
     if weighed.chosen is None:
         assert not weighed.allowed.any()
         return
-    allowed = np.flatnonzero(weighed.allowed)
-    best = max(allowed, key=lambda i: (round(weighed.quality[i] / 1e-9), -weighed.kbps[i]))
+    allowed = [int(i) for i in np.flatnonzero(weighed.allowed)]
+    best = max(allowed, key=lambda i: (round(float(weighed.quality[i]) / 1e-9), -weighed.kbps[i]))
 
     def behind(index: int, other: int) -> tuple[float, float]:
         """How far it falls behind another on average, and where it does so most."""

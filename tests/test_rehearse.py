@@ -124,7 +124,7 @@ def test_ffmpeg_publishes_and_is_described(tmp_path: Path) -> None:
         assert published_by_ffmpeg(f"{address}/{CANARY}", 3, "-bf", "2") == 0  # one after another
         found = wait_for(taking, 2, 5)
     assert taking.refused == 1
-    assert [one.why_ended for one in found] == ["ended", "ended"]
+    assert [one.ended for one in found] == ["ended", "ended"]
     first = found[0].findings
     assert first is not None
     assert first.recording is not None

@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 
 from eager_kestrel.files.history import History
-from tests.broadcasts import an_broadcast
+from tests.broadcasts import a_broadcast
 from tests.conftest import Kestrel
 from tests.test_runs import at, kept
 
@@ -29,7 +29,7 @@ class Page(HTMLParser):
 
     def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
         given = dict(attrs)
-        self.ids += [given["id"]] if given.get("id") else []
+        self.ids += [found] if (found := given.get("id")) else []
         self.fetched += [v for k, v in attrs if k in ("src", "href", "xlink:href") and v]
         if tag not in VOID:
             self.open.append(tag)
@@ -53,7 +53,7 @@ def test_the_page_is_whole_and_needs_nothing_else(kestrel: Kestrel, tmp_path: Pa
     made = kestrel("plan", "--for", "oxbow", "--for", "gatepost", *ever, "--json").document
     kestrel("check", "--for", "oxbow", "--bitrate", "9 Mbit/s")
     with History() as history:
-        history.keep([an_broadcast([4000] * 30)])
+        history.keep([a_broadcast([4000] * 30)])
     assert kestrel("report", "-o", tmp_path / "deep" / "page.html").code == 0
     page = Page()
     page.feed((tmp_path / "deep" / "page.html").read_text())

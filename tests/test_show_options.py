@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import sys
 from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import given
@@ -12,6 +13,7 @@ from hypothesis import strategies as st
 
 from eager_kestrel.actions.planning import plan, uplink_from_number
 from eager_kestrel.actions.shows import ShowOptions, asked_show
+from eager_kestrel.core.plan.plan import DestinationPlan
 from eager_kestrel.core.show.show import ON_THE_WIRE
 from tests.conftest import Kestrel, timed
 from tests.test_recordings import CONSTANT, Make
@@ -30,7 +32,7 @@ UPLOAD = ("--upload", "9 Mbit/s")
 def test_a_pinned_resolution_is_sent_and_its_cost_is_true(
     upload: float, rate: str, resolution: str
 ) -> None:
-    def planned(**wishes: str) -> tuple[object, tuple[str, ...]]:
+    def planned(**wishes: str) -> tuple[DestinationPlan, tuple[str, ...]]:
         show = asked_show(None, ShowOptions(platforms=("oxbow",), **wishes)).show  # type: ignore[arg-type]
         found = plan(show, uplink_from_number(f"{upload:.3f} Mbit/s"))
         return found.plan.destinations[0], found.notes
@@ -38,21 +40,22 @@ def test_a_pinned_resolution_is_sent_and_its_cost_is_true(
     there, notes = planned(resolution=resolution, fps_sent=rate)
     free, none = planned()
     assert none == ()
-    if there.video is None:  # type: ignore[attr-defined]
+    if there.video is None:
         return
-    assert str(there.video.resolution) == resolution  # type: ignore[attr-defined]
-    assert float(there.video.frame_rate) == float(rate)  # type: ignore[attr-defined]
-    assert (there.quality or 0) <= (free.quality or 0) + 0.02  # type: ignore[attr-defined]
-    same = (free.video.resolution, free.video.frame_rate) == (  # type: ignore[attr-defined]
+    assert str(there.video.resolution) == resolution
+    assert float(there.video.frame_rate) == float(rate)
+    assert (there.quality or 0) <= (free.quality or 0) + 0.02
+    assert free.video is not None
+    same = (free.video.resolution, free.video.frame_rate) == (
         there.video.resolution,
         there.video.frame_rate,
     )
     assert (notes == ()) == same
     if notes:
-        assert free.video.words in notes[0]  # type: ignore[attr-defined]
-    wished = {one.about: one.limited_by for one in there.reasons}  # type: ignore[attr-defined]
+        assert free.video.words in notes[0]
+    wished = {one.about: one.limited_by for one in there.reasons}
     assert wished["resolution"] == wished["frame rate"] == "wish"
-    for step in there.fallbacks:  # type: ignore[attr-defined]
+    for step in there.fallbacks:
         assert str(step.video.resolution) == resolution
 
 
@@ -99,7 +102,7 @@ def test_days_of_the_week_count_where_there_are_runs(kestrel: Kestrel, tmp_path:
     kept(*(at(20, kbps, day) for day, kbps in ((5, 4000), (12, 4100), (6, 9000), (13, 9100))))
     show = tmp_path / "show.toml"
 
-    def planned(days: str) -> tuple[dict[str, float], str]:
+    def planned(days: str) -> tuple[dict[str, Any], str]:
         show.write_text(
             'format = "eager-kestrel/show/2"\nsource = "1280x720"\nframe_rate = "30"\n'
             f'motion = "calm"\n{days}\n[[destinations]]\nplatform = "oxbow"\n'

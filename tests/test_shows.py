@@ -90,7 +90,7 @@ def test_unknown_shows_suggest(kestrel: Kestrel) -> None:
 rates = st.integers(1, 9000).map(lambda k: Bitrate(k * 1000))
 whole_shows = st.builds(
     Show,
-    title=st.text(st.characters(codec="utf-8", exclude_categories=("C",)), max_size=20),
+    title=st.text(st.characters(codec="utf-8", exclude_categories=["C"]), max_size=20),
     source=st.builds(Resolution, st.integers(16, 4000), st.integers(16, 4000)),
     frame_rate=st.sampled_from(["60", "29.97", "25", "12.5"]),
     motion=st.sampled_from([*MOTION_CHOICES]),

@@ -32,7 +32,7 @@ from eager_kestrel.core.footage import (
     temporal,
 )
 from eager_kestrel.core.resolution import Resolution
-from eager_kestrel.core.show.show import MOTIONS
+from eager_kestrel.core.show.show import MOTIONS, Motion
 from eager_kestrel.files import footage as kept_footage
 from eager_kestrel.media import trial_encode as media
 from tests.conftest import Kestrel
@@ -114,9 +114,9 @@ def test_a_footage_behaves_like_the_kind_whose_scene_it_is(truth: str, data: st.
 
 
 @given(st.sampled_from(MOTIONS), st.floats(300, 3000))
-def test_what_is_best_between_two_bitrates_is_best_at_each(motion: str, first: float) -> None:
+def test_what_is_best_between_two_bitrates_is_best_at_each(motion: Motion, first: float) -> None:
     shapes = [(p, Fraction(f)) for p, f in SHAPES]
-    found = best_between(TABLE, motion, "h264", shapes, (first, 4 * first))  # type: ignore[arg-type]
+    found = best_between(TABLE, motion, "h264", shapes, (first, 4 * first))
     assert found[0].from_kbps == pytest.approx(first, abs=5.1)
     assert found[-1].to_kbps == pytest.approx(4 * first, abs=5.1)
     for part in found:
@@ -184,7 +184,8 @@ def test_a_trial_is_kept_seen_and_planned_by(
 def test_a_stopped_trial_goes_on_where_it_was(
     kestrel: Kestrel, clip: Path, alone: None, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    real, done = media.encode, []
+    real = media.encode
+    done: list[object] = []
 
     def stopping(*given: object) -> None:
         if len(done) == 2:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
@@ -21,7 +22,7 @@ from eager_kestrel.core.watching.review import review_of
 from eager_kestrel.core.watching.sample import StreamSample
 from eager_kestrel.core.watching.verdict import Expected, Judge
 from eager_kestrel.files.history import History
-from tests.broadcasts import an_broadcast, played
+from tests.broadcasts import a_broadcast, played
 from tests.conftest import Kestrel
 from tests.test_runs import at, kept
 
@@ -29,7 +30,7 @@ EVER = ("--days", "3650")
 PLANNED = Expected(kbps=6000, fps=60.0)
 
 
-def steady(kbps: float):
+def steady(kbps: float) -> Callable[[float], float]:
     return lambda _: kbps
 
 
@@ -126,7 +127,7 @@ def test_a_closed_window_is_the_ingests_fault() -> None:
 def test_less_than_planned_is_not_laid_on_the_line(
     seen: bool, extra: dict[str, object], cause: str, said: str
 ) -> None:
-    before = {"fps": 60.0} if extra else {}
+    before: dict[str, object] = {"fps": 60.0} if extra else {}
     out = played(
         steady(9000),
         PLANNED,
@@ -207,7 +208,7 @@ def test_a_break_is_told_with_how_long_it_lasted() -> None:
         max_size=60,
     )
 )
-def test_any_looks_make_an_broadcast(
+def test_any_looks_make_a_broadcast(
     looks: list[tuple[float, bool, int, int, float, float]],
 ) -> None:
     notes, moment, handed, carried = Recorder.of("here", PLANNED), 0.0, 0, 0
@@ -227,7 +228,7 @@ def test_any_looks_make_an_broadcast(
 def test_two_hours_take_less_than_300_kb() -> None:
     rng = np.random.default_rng(1)
     rates = [int(x) for x in rng.integers(5500, 6500, 7200)]
-    broadcast = an_broadcast(rates, queued_ms=[int(x) for x in rng.integers(0, 900, 7200)])
+    broadcast = a_broadcast(rates, queued_ms=[int(x) for x in rng.integers(0, 900, 7200)])
     assert len(broadcast.model_dump_json()) < 300_000
 
 
@@ -254,20 +255,20 @@ def some_runs() -> list[Run]:
     return [at(20, kbps, day) for day, kbps in enumerate((5200, 6100, 4700, 5900, 5400), 1)]
 
 
-def test_an_broadcast_that_held_raises_the_floor_and_a_dip_lowers_it() -> None:
+def test_a_broadcast_that_held_raises_the_floor_and_a_dip_lowers_it() -> None:
     runs = some_runs()
     alone = uplink_of(runs)
     high = round(1.2 * alone.typical_kbps)
-    held = quarters(an_broadcast([high] * 1800))
+    held = quarters(a_broadcast([high] * 1800))
     with_held = uplink_of(runs, aired=held)
     assert with_held.floor_kbps >= alone.floor_kbps
     assert with_held.typical_kbps >= alone.typical_kbps
     assert with_held.broadcasts == ("20261101-200000-w0001",)
     low = round(0.2 * alone.floor_kbps)
-    assert uplink_of(runs, aired=quarters(an_broadcast([low] * 1800))).floor_kbps == pytest.approx(
+    assert uplink_of(runs, aired=quarters(a_broadcast([low] * 1800))).floor_kbps == pytest.approx(
         alone.floor_kbps, rel=1e-6
     )  # so little was sent that it says nothing
-    dipped = quarters(an_broadcast([low] * 1800, sent=[high] * 1800, queued_ms=[900] * 1800))
+    dipped = quarters(a_broadcast([low] * 1800, sent=[high] * 1800, queued_ms=[900] * 1800))
     assert uplink_of(runs, aired=dipped).floor_kbps < alone.floor_kbps
     assert uplink_of(runs, aired=[]) == alone
 
@@ -282,7 +283,7 @@ def test_what_the_ingest_did_says_nothing_of_the_line() -> None:
         text="",
     )
     waits = [0] * 100 + [9000] * 700 + [0] * 100
-    broadcast = an_broadcast(
+    broadcast = a_broadcast(
         [5000] * 100 + [10] * 700 + [5000] * 100, queued_ms=waits, troubles=(trouble,)
     )
     (quarter,) = quarters(broadcast)
@@ -307,9 +308,9 @@ def test_plan_counts_broadcasts_of_its_platforms_and_says_so(
     with History() as history:
         history.keep(
             [
-                an_broadcast([high] * 7800, troubles=(trouble,), name="20261102-200000-w0002"),
-                an_broadcast([90] * 100, platform="larkspur", name="20261102-200000-w0003"),
-                an_broadcast([90] * 100, kind="practice", name="20261102-200000-w0004"),
+                a_broadcast([high] * 7800, troubles=(trouble,), name="20261102-200000-w0002"),
+                a_broadcast([90] * 100, platform="larkspur", name="20261102-200000-w0003"),
+                a_broadcast([90] * 100, kind="practice", name="20261102-200000-w0004"),
             ]
         )
     after = kestrel("plan", "--for", "oxbow", *EVER, "--json")
@@ -333,7 +334,7 @@ def test_broadcasts_are_listed_exported_forgotten_and_reviewed(
         worst_queue_seconds=2,
         text="late: 2.0 s wait",
     )
-    broadcast = an_broadcast(
+    broadcast = a_broadcast(
         [4000] * 60 + [1500] * 20 + [4000] * 40,
         sent=[4000] * 120,
         queued_ms=[0] * 60 + [2000] * 20 + [0] * 40,
@@ -364,7 +365,7 @@ def test_broadcasts_are_listed_exported_forgotten_and_reviewed(
 @given(st.lists(st.tuples(st.integers(300, 6000), st.booleans()), min_size=12, max_size=200))
 def test_what_would_have_held_had_no_late_frame(rows: list[tuple[int, bool]]) -> None:
     carried = [rate if limited else 6000 for rate, limited in rows]
-    broadcast = an_broadcast(
+    broadcast = a_broadcast(
         carried, sent=[6000] * len(rows), queued_ms=[900 if limited else 0 for _, limited in rows]
     )
     held = review_of(broadcast).would_have_held_kbps

@@ -21,13 +21,14 @@ from eager_kestrel.actions.broadcasts import KeptBroadcast
 from eager_kestrel.actions.receiving import Reception, reception
 from eager_kestrel.actions.relay import RelayReport, watch_through
 from eager_kestrel.actions.relay_targets import RelayOptions
-from eager_kestrel.actions.watching import WatchOptions as OutsideWish
-from eager_kestrel.actions.watching import sees_connections, watch
+from eager_kestrel.actions.watching import WatchOptions, sees_connections, watch
 from eager_kestrel.core.connection.trace import Trace
 from eager_kestrel.core.errors import EndpointError, InputError, NotFoundError
+from eager_kestrel.core.watching.sample import Now
 from eager_kestrel.files.guides import load_guide
 from eager_kestrel.net import relay as passing
 from eager_kestrel.net.publishing import Publication, PublishTarget
+from eager_kestrel.net.receiving import ReceivedTag
 from eager_kestrel.practice.ingest import Misbehaviour
 from eager_kestrel.practice.uplink import SimulatedConnection
 from eager_kestrel.wire import flv
@@ -206,7 +207,7 @@ class Lying(Reception):
         super().__init__(CANARY, [])
         self.got: list[tuple[int, int, bytes]] = []
 
-    def arrived(self, piece) -> str | None:
+    def arrived(self, piece: ReceivedTag) -> str | None:
         self.got.append((9 if piece.kind == "video" else 8, piece.sent_ms, piece.payload))
         return None
 
@@ -352,7 +353,7 @@ def test_only_this_machine_and_only_with_the_local_key() -> None:
                     Publication(here, wrong, timeout_seconds=3)
                 assert CANARY not in refused.value.line()
                 assert LOCAL not in refused.value.line()
-            others = {info[4][0] for info in socket.getaddrinfo(socket.gethostname(), None)}
+            others = {str(info[4][0]) for info in socket.getaddrinfo(socket.gethostname(), None)}
             for other in others - {"127.0.0.1", "127.0.1.1", "::1"}:
                 with pytest.raises(OSError, match=r"refused|timed out|unreachable"):
                     socket.create_connection((other, here.port), 0.5).close()
@@ -412,10 +413,10 @@ def test_from_outside_a_dip_is_told_and_the_program_is_not_touched(tmp_path: Pat
     settings = tmp_path / "settings.toml"
     settings.write_text(SETTINGS)
     line = SimulatedConnection(Trace.constant(1500).with_others(1250, 5, 10), 20)
-    told = []
+    told: list[Now] = []
     with platform(line) as (target, taking):
         sender = subprocess.Popen(ffmpeg(f"{target.url}/{CANARY}", 14))
-        wish = OutsideWish(
+        wish = WatchOptions(
             settings=settings, to=f"127.0.0.1:{target.port}", within="30 s", gone_seconds=1
         )
         aired = watch(wish, told.append)
