@@ -1,4 +1,4 @@
-"""How true ``measure`` is: on a kernel-shaped link, and on simulated connections of known quantiles.
+"""How true ``measure`` is: on a kernel-shaped link, and on connections of known quantiles.
 
 Usage: python benchmarks/measurement.py [--rates 1,3,8,20,100,500,2000]
        [--only link|traces|gently]
@@ -9,8 +9,8 @@ the shaper counts Ethernet frames and TCP delivers 1,448 bytes of each; a bare s
 runs on the same link as the reference. Part two runs anywhere, on loopback.
 
 Part three holds --gently against flooding where the bottleneck is a router of its own, with queues
-of 50, 120 and 500 ms, alone and beside a steady sender of 30 % of the connection; round trips beside it
-are those of a sender of single bytes, every 20 ms or more seldom.
+of 50, 120 and 500 ms, alone and beside a steady sender of 30 % of the connection. Round trips
+beside it are those of a sender of single bytes, every 20 ms or more seldom.
 
 Prints its tables in Markdown, which stand in docs/measurement.md; with --repeat 25 a third.
 """
@@ -217,9 +217,9 @@ def measured(home: str, *options: str) -> tuple[dict, float, float]:
         raise SystemExit(f"measure failed with {process.returncode}")
     document = json.loads(out)
     seconds = sum(
-        document[phase]["ramp_seconds"] + document[phase]["steady_seconds"]
-        for phase in ("one_connection", "several_connections")
-        if document[phase]
+        phase["ramp_seconds"] + phase["steady_seconds"]
+        for phase in (document["summary"]["one"], document["summary"]["several"])
+        if phase
     )
     return document, (usage.ru_utime + usage.ru_stime) / seconds, usage.ru_maxrss / 1024
 
@@ -276,7 +276,7 @@ def repeat_table(rates: list[float], count: int) -> None:
         for mbps in rates:
             shape(mbps)
             true = mbps * GOODPUT * 1000
-            ones = [measured(home, "--connections", "1")[0]["one_connection"] for _ in range(count)]
+            ones = [measured(home, "--connections", "1")[0]["summary"]["one"] for _ in range(count)]
             typical = np.array([abs(one["typical_kbps"] / true - 1) for one in ones])
             floor = np.array([abs(one["floor_kbps"] / true - 1) for one in ones])
             print(
@@ -427,13 +427,13 @@ def gently_row(home: str, mbps: float, queue_ms: float, share: float) -> None:
         flood, flood_long = taken(home, mbps, "--connections", "1")
         time.sleep(1)
         climb, climb_long = taken(home, mbps, "--gently")
-    one, gentle = flood["one_connection"], climb["one_connection"]
+    one, gentle = flood["summary"]["one"], climb["summary"]["one"]
     flooded = one["typical_kbps"] / 1000
     found = gentle["typical_kbps"] / 1000
     print(
         f"| {mbps:g} | {queue_ms:g} | {share:.0%} | {bare / true - 1:+.1%} | "
         f"{flooded / true - 1:+.1%} | {flood_long:.1f} | {found / true - 1:+.1%} | "
-        f"{climb_long:.1f} | {1.2 + gentle['samples']['seconds'][-1]:.1f} | "
+        f"{climb_long:.1f} | {1.2 + climb['one_connection']['samples']['seconds'][-1]:.1f} | "
         f"{climb['data_used_bytes'] / flood['data_used_bytes']:.0%} |",
         flush=True,
     )

@@ -8,9 +8,10 @@ each of its encodes and comparisons as bare ffmpeg commands, two at a time. Want
 Memory: looking through clips of 10 and 60 s, each in a process of its own. Wanted: alike.
 
 Regret (needs the calibration extra): on every scene of ``calibration/points.csv``, parameters
-fitted to twelve of its encodes at three neighbouring resolutions, with the kind's parameters, fitted
-to the other scenes only, as prior. VMAF of the best resolution less VMAF of the one a plan takes, mean
-over bitrates of 250 to 12,000 kbit/s. Wanted: at most 1.0, and half of what the kind gives.
+fitted to twelve of its encodes at three neighbouring resolutions, with the parameters of its kind,
+fitted to the other scenes only, as prior. VMAF of the best resolution less VMAF of the one a plan
+takes, mean over bitrates of 250 to 12,000 kbit/s. Wanted: at most 1.0, and half of what the kind
+gives.
 """
 
 from __future__ import annotations
@@ -56,12 +57,13 @@ def speed() -> bool:
     """Print the ratio; whether within the limit."""
     with tempfile.TemporaryDirectory() as folder:
         os.environ["EAGER_KESTREL_HOME"] = folder
-        from eager_kestrel.actions.trial import Wanted, look_at, try_clip
+        from eager_kestrel.actions.encode_trial import TrialOptions, try_clip
+        from eager_kestrel.actions.trial import look_at
         from eager_kestrel.media.trial_encode import SEEN_FRAMES, SETTLING_SECONDS, vmaf_program
 
         clip = look_at(made_clip(Path(folder) / "clip.mp4", 4))
         began = time.perf_counter()
-        tried = try_clip(clip, Wanted("h264", "veryfast", 720, 4000.0, "lively"))
+        tried = try_clip(clip, TrialOptions("h264", "veryfast", 720, 4000.0, "lively"))
         taken = time.perf_counter() - began
         program = vmaf_program()
         assert program is not None

@@ -2,9 +2,9 @@
 
 Usage: python benchmarks/watching.py [--only laws|causes|overhead]
 
-Laws: simulated queues (tests/broadcasts.py). An hour on steady connections: wanted no warning. Lines that
-carry 2 to 25 % less than is sent: how long before the first late frame it is told, from outside and
-passing through.
+Laws: simulated queues (tests/broadcasts.py). An hour on steady connections: wanted no
+warning. Connections that carry 2 to 25 % less than is sent: how long before the first late frame it
+is told, from outside and passing through.
 
 Causes (root and iproute2): FFmpeg sends over a kernel link between two network namespaces, shaped
 with ``tc tbf``; the ingest is a process that can be stopped and killed. Each trouble begins 12 s

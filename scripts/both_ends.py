@@ -1,4 +1,4 @@
-"""A far end behind a simulated connection of 8 Mbit/s, measured gently: for the picture of both ends."""
+"""A far end behind a simulated connection of 8 Mbit/s, measured gently: a picture of both ends."""
 
 from __future__ import annotations
 

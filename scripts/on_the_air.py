@@ -1,8 +1,8 @@
 """A show on the air, to be looked at: FFmpeg sends through ``watch`` over a simulated connection.
 
-Usage: python scripts/on_the_air.py LINE SECONDS
+Usage: python scripts/on_the_air.py CONNECTION SECONDS
 
-LINE is a bundled connection or a rate. The latest plan is sent, as ``plan --command ffmpeg`` prints it.
+CONNECTION is a bundled one or a rate. What is sent has the settings of the latest plan.
 """
 
 from __future__ import annotations
@@ -20,14 +20,14 @@ PORT, KEY = 19_377, "shown-here-only"
 
 def main() -> int:
     """Watch a stream until it ends."""
-    line, seconds = sys.argv[1], sys.argv[2]
+    connection, seconds = sys.argv[1], sys.argv[2]
     kestrel = [sys.executable, "-m", "eager_kestrel"]
     from eager_kestrel.actions import read_plan
 
     video = read_plan("latest").destinations[0].video
     assert video is not None
     rate, fps = f"{video.bitrate_kbps:.0f}k", f"{float(video.frame_rate):g}"
-    source = f"testsrc2=size={video.picture}:rate={fps}"
+    source = f"testsrc2=size={video.resolution}:rate={fps}"
     send = [
         imageio_ffmpeg.get_ffmpeg_exe(),
         "-v",
@@ -73,9 +73,9 @@ def main() -> int:
         "flv",
         f"rtmp://127.0.0.1:{PORT}/live/{KEY}",
     ]
-    watch = [*kestrel, "watch", "--practice", line, "--port", str(PORT)]
+    watch = [*kestrel, "watch", "--practice", connection, "--port", str(PORT)]
     env = os.environ | {"EAGER_KESTREL_LOCAL_KEY": KEY}
-    print(f"$ eager-kestrel watch --practice {shlex.quote(line)}", flush=True)
+    print(f"$ eager-kestrel watch --practice {shlex.quote(connection)}", flush=True)
     watching = subprocess.Popen(watch, env=env)
     time.sleep(3)
     sender = subprocess.Popen(send, stderr=subprocess.DEVNULL)

@@ -47,12 +47,12 @@ take watch --points 13 --after 12 -- "$python" scripts/on_the_air.py "2.6 Mbit/s
 .venv/bin/eager-kestrel review --figure "$shots/review.png" > "$home/review.txt"
 "$python" scripts/make_clip.py "$home/clip.mp4"
 take trial --points 11 --cwd "$home" -- eager-kestrel trial clip.mp4 --bitrate "3 Mbit/s"
-take encoders --points 12 --cwd "$home" -- eager-kestrel encoders --picture 1280x720 \
-    --picture 1920x1080 --fps 60
+take encoders --points 12 --cwd "$home" -- eager-kestrel encoders --resolution 1280x720 \
+    --resolution 1920x1080 --fps 60
 rm "$home/machine.json"
 cp tests/tables/millrace.html "$home"
 take guides-import --points 10 --after 16 --cwd "$home" -- "$python" "$PWD/scripts/typed.py" "|||||" \
     "$PWD/.venv/bin/eager-kestrel" guides import millrace.html --name millrace --out guide.toml
 take check --points 10 -- eager-kestrel check --for oxbow --for gatepost --bitrate "6 Mbit/s" \
-    --picture 1920x1080 --fps 60 --keyframes 250frames --rate-control variable \
-    --audio-bitrate "128 kbit/s" --uplink "8 Mbit/s"
+    --resolution 1920x1080 --fps 60 --keyframes 250frames --rate-control variable \
+    --audio-bitrate "128 kbit/s" --upload "8 Mbit/s"

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import functools
 import inspect
+import re
 import sys
 from collections.abc import Callable
 from dataclasses import dataclass, fields, is_dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, ClassVar, TypeAlias, get_type_hints
+from typing import TYPE_CHECKING, Annotated, Any, ClassVar, TypeAlias, TypeVar, get_type_hints
 
 import typer
 from typer.core import TyperCommand
@@ -17,21 +18,30 @@ if TYPE_CHECKING:
     from eager_kestrel.actions.shows import ShowOptions
 
 
+TYPE = re.compile(r" <\S+>$")
+"""Of an argument, whose name says as much: ``RUN <str>``."""
+NUMBER = re.compile(r"<(int|float)( range)?>")
+
+
 class HeadedCommand(TyperCommand):
     """A command whose help lists options under the heading of their group."""
 
     def format_options(self, ctx: Any, formatter: Any) -> None:
         """Write arguments, then options by heading."""
         headings: dict[str, str] = getattr(self.callback, "__headings__", {})
-        sections: dict[str, list[tuple[str, str]]] = {}
+        sections: dict[str, list[tuple[str, str]]] = {"Arguments": [], "Options": []}
         for parameter in self.get_params(ctx):
             if (record := parameter.get_help_record(ctx)) is None:
                 continue
-            usual = "Arguments" if parameter.param_type_name == "argument" else "Options"
-            sections.setdefault(headings.get(str(parameter.name), usual), []).append(record)
-        for heading, records in sections.items():
+            name, text = record
+            usual = "Options"
+            if parameter.param_type_name == "argument":
+                name, usual = TYPE.sub("", name).upper(), "Arguments"
+            name = NUMBER.sub("N", name).replace("<str>", "TEXT")
+            sections.setdefault(headings.get(str(parameter.name), usual), []).append((name, text))
+        for heading in [heading for heading, records in sections.items() if records]:
             with formatter.section(heading):
-                formatter.write_dl(records)
+                formatter.write_dl(sections[heading])
 
 
 def single(name: str, command: Callable[..., None]) -> typer.Typer:
@@ -41,9 +51,20 @@ def single(name: str, command: Callable[..., None]) -> typer.Typer:
     return app
 
 
-def group() -> typer.Typer:
+Adds = TypeVar("Adds", bound=Callable[..., Any])
+
+
+class Family(typer.Typer):
+    """Commands under one name, each with headed help."""
+
+    def command(self, name: str | None = None, **options: Any) -> Callable[[Adds], Adds]:
+        """Add a command."""
+        return super().command(name, cls=HeadedCommand, **options)
+
+
+def group() -> Family:
     """A module's family of commands; its callback gives the help."""
-    return typer.Typer(no_args_is_help=True, rich_markup_mode=None, add_completion=False)
+    return Family(no_args_is_help=True, rich_markup_mode=None, add_completion=False)
 
 
 def grouped(command: Callable[..., None]) -> Callable[..., None]:
