@@ -16,7 +16,7 @@ from typing import Any
 
 import jsonschema
 import pytest
-from hypothesis import HealthCheck, settings
+from hypothesis import HealthCheck, Phase, settings
 
 from eager_kestrel.cli.main import run
 from eager_kestrel.files.schemas import schema_text
@@ -30,6 +30,11 @@ settings.register_profile(
 )
 settings.register_profile(
     "thorough", settings.get_profile("kestrel"), max_examples=2000, derandomize=False
+)
+settings.register_profile(
+    "first",  # finds that something fails, and not the smallest example of it
+    settings.get_profile("kestrel"),
+    phases=[Phase.explicit, Phase.generate],
 )
 settings.load_profile(os.environ.get("KESTREL_PROFILE", "kestrel"))
 

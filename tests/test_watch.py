@@ -49,7 +49,7 @@ def test_a_steady_line_is_never_cried_over(
         steady(line), Expected(kbps=6000, fps=fps), 120, seen=seen, keyframe=keyframe, seed=seed
     )
     assert out.first_late is None
-    assert {now.verdict.text for now in out.told} == {"carries it"}
+    assert {now.verdict.text for now in out.told} == {"on time"}
     assert len(out.notes.seconds.sent_kbps) == 120
 
 
@@ -93,14 +93,14 @@ def test_a_dip_is_the_lines_and_a_step_that_fits_is_named(
             step = made.fallbacks[now.verdict.step]
             assert step.total_kbps <= 0.9 * (now.verdict.carried_kbps or 0)
             assert step.video.words in now.verdict.text
-    assert out.told[-1].verdict.text == "carries it"
+    assert out.told[-1].verdict.text == "on time"
 
 
 @pytest.mark.parametrize("seen", [True, False])
 def test_a_stall_is_told_as_one(seen: bool) -> None:
     out = played(lambda t: 0 if 20 <= t < 23 else 9000, PLANNED, 60, seen=seen)
     assert out.causes == ["upload"]
-    assert "nothing gets through" in out.notes.troubles[0].text
+    assert "nothing got through" in out.notes.troubles[0].text
     short = played(lambda t: 0 if 20 <= t < 20.3 else 9000, PLANNED, 60, seen=seen)
     assert short.causes == []
 
@@ -118,9 +118,9 @@ def test_a_closed_window_is_the_ingests_fault() -> None:
 @pytest.mark.parametrize(
     ("seen", "extra", "cause", "said"),
     [
-        (False, {}, "program", "encoder or scene, not the connection"),
-        (True, {"fps": 60.0}, "scene", "the scene needs no more"),
-        (True, {"fps": 41.0}, "machine", "41 of 60 frames a second"),
+        (False, {}, "program", "the encoder or the scene, not your connection"),
+        (True, {"fps": 60.0}, "scene", "so the scene needs no more"),
+        (True, {"fps": 41.0}, "machine", "41 of 60 fps"),
         (True, {"fps": 60.0, "media_late_seconds": 1.2}, "machine", "1.2 s behind"),
     ],
 )
@@ -191,7 +191,9 @@ def test_a_break_is_told_with_how_long_it_lasted() -> None:
     assert now.verdict.cause is None
     (trouble,) = notes.troubles
     assert trouble.cause == "connection"
-    assert trouble.text == "connection broke (reset by peer), back after 4 s"
+    assert trouble.text == (
+        "the connection to the ingest server broke (reset by peer), and was back after 4 s"
+    )
     assert len(notes.seconds.sent_kbps) == 39
 
 

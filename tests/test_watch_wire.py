@@ -313,7 +313,7 @@ def test_a_program_that_breaks_off_may_come_back() -> None:
                 time.sleep(0.5)
     broadcast = done[0][0].broadcast
     (trouble,) = broadcast.troubles
-    assert trouble.text.startswith("the program broke off, and was back after")
+    assert trouble.text.startswith("the program disconnected, and was back after")
     assert broadcast.frames == 60
     assert len(taking.received) == 2
 
