@@ -42,7 +42,7 @@ HEAVY = {"asyncio", "av", "httpx", "jinja2", "matplotlib", "numpy", "psutil", "s
         (["endpoints", "list"], HEAVY),
         (["endpoints", "forget", "home"], HEAVY),
     ],
-    ids=" ".join,
+    ids=lambda given: " ".join(given) if isinstance(given, list) else "",
 )
 def test_a_light_command_imports_nothing_heavy(
     home: Path, arguments: list[str], heavy: set[str]
