@@ -17,7 +17,6 @@ from numpy.typing import NDArray
 
 Floats = NDArray[np.float64]
 GRID = 0.1
-HOUR_STEPS = round(3600 / GRID)
 KINDS = (
     "constant",
     "two-state",

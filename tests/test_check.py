@@ -34,7 +34,6 @@ sample_rate_hz = 48000
 channels = 2
 """
 
-SOURCE_50 = 'source_frame_rate = "50"\n[video]'
 
 
 def findings(kestrel: Kestrel, *arguments: str | Path) -> dict[str, str]:

@@ -104,10 +104,6 @@ def test_every_function_of_the_api_is_typed_and_explained() -> None:
         _ = actions.plam
 
 
-def documents(folder: Path) -> Iterator[Path]:
-    yield from sorted(folder.glob("*.json"))
-
-
 def test_documents_carry_their_format(kestrel: Kestrel, tmp_path: Path) -> None:
     line = ("--for", "oxbow", "--upload", "12 Mbit/s")
     for name, command in {

@@ -20,7 +20,6 @@ from tests.test_recordings import CONSTANT, Make
 from tests.test_recordings import made as made  # the fixture
 from tests.test_runs import at, kept
 
-SLASHES = "date,upload\n03/11/2026 20:15,9 Mbit/s\n"
 UPLOAD = ("--upload", "9 Mbit/s")
 
 

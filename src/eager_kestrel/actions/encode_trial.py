@@ -51,7 +51,6 @@ if TYPE_CHECKING:
 
 LADDER = (2160, 1440, 1080, 936, 720, 540, 432, 360, 270)
 HALF_FROM_FPS = 45.0
-ENCODES = 12
 SHARES = {2: (0.55, 1.0), 4: (0.4, 0.6, 0.8, 1.0)}
 """Of the planned bitrate, by how many are tried of each resolution and frame rate."""
 Tell = Callable[[str], None]

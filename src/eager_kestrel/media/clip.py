@@ -185,7 +185,8 @@ def hardest(stretches: Sequence[Stretch]) -> int:
     return max(range(len(stretches)), key=lambda n: stretches[n].si * stretches[n].ti)
 
 
-RED, GREEN, BLUE = 0, 1, 2
+GREEN = 1
+"""Of red, green, blue: the one that says most of brightness."""
 
 
 def crop_of(

@@ -91,7 +91,6 @@ class StandIn:
         self._credit = 0.0
         self.frame_bytes: Callable[[], int] | None = None
         """How long the next frame is to be, where that is not its share of the bitrate."""
-        self._mid: list[Any] = []
         try:
             self._open()
         except (av.error.FFmpegError, ValueError) as error:
