@@ -35,7 +35,6 @@ channels = 2
 """
 
 
-
 def findings(kestrel: Kestrel, *arguments: str | Path) -> dict[str, str]:
     """Rule to severity, for everything that is not fine."""
     result = kestrel("check", *arguments, "--json")

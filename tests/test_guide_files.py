@@ -370,6 +370,10 @@ def test_the_template_passes_its_own_check_and_names_its_schema(
     assert kestrel("guides", "new", "asks").code == 2  # nobody to ask
     assert kestrel("guides", "new", "own", "--from-template").code == 0
     assert (home / "guides" / "own.toml").exists()
+    assert "hill-farm" in kestrel("plan", "--for", "hill-farm", "--upload", "9 Mbit/s").error_line
+    missing = kestrel("plan", "--for", "oxbow", "--guides", tmp_path / "no", "--upload", "9 Mbit/s")
+    assert missing.code == 2
+    assert "no folder" in missing.error_line
 
 
 class Person(io.StringIO):

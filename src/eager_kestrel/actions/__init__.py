@@ -25,6 +25,7 @@ if TYPE_CHECKING:
     from eager_kestrel.actions.watching import watch
     from eager_kestrel.actions.what_if import need, sweep
     from eager_kestrel.files.guides import load_guide
+    from eager_kestrel.files.home import look_for_guides_in
     from eager_kestrel.files.plans import read_plan
     from eager_kestrel.files.schemas import kinds as document_kinds
     from eager_kestrel.files.schemas import schema_text as document_schema
@@ -41,12 +42,13 @@ _WHERE = {
     "list_guides": "actions.guides:listed",
     "load_guide": "files.guides",
     "load_show": "files.shows",
+    "look_for_guides_in": "files.home",
     "measure": "actions.measuring",
     "measure_repeatedly": "actions.schedule",
     "nearest": "actions.ingests",
     "need": "actions.what_if",
     "plan": "actions.planning",
-    "read_plan": "files.saved",
+    "read_plan": "files.plans",
     "read_settings": "files.settings",
     "receive": "actions.receiving:reception",
     "rehearse_at": "actions.rehearsing",
@@ -72,6 +74,7 @@ __all__ = [
     "list_guides",
     "load_guide",
     "load_show",
+    "look_for_guides_in",
     "measure",
     "measure_repeatedly",
     "nearest",

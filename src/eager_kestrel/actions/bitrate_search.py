@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from eager_kestrel.core.choice.candidates_table import candidates_table
@@ -35,7 +34,7 @@ NextTry = Callable[[float], Fallback | None]
 """Full settings for a total in kbit/s; None where nothing is allowed."""
 
 
-def again_of(plan: Plan, chosen: DestinationPlan, guides: Path | None = None) -> NextTry:
+def again_of(plan: Plan, chosen: DestinationPlan) -> NextTry:
     """Return the plan of one destination at other totals.
 
     Args:
@@ -44,7 +43,7 @@ def again_of(plan: Plan, chosen: DestinationPlan, guides: Path | None = None) ->
     """
     if plan.split is not None or chosen.video is None:
         return lambda _: None
-    guide = load_guide(chosen.platform, guides).under(chosen.tier)
+    guide = load_guide(chosen.platform).under(chosen.tier)
     asked = plan.inputs
     show = Show(
         source=asked.source,

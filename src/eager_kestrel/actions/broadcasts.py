@@ -200,9 +200,7 @@ class BroadcastWriter:
         return True
 
 
-def review(
-    name: str = LATEST, planned: str = LATEST, show: str | None = None, guides: Path | None = None
-) -> Review:
+def review(name: str = LATEST, planned: str = LATEST, show: str | None = None) -> Review:
     """Look back on a broadcast.
 
     Args:
@@ -220,22 +218,20 @@ def review(
     fitting = [there for there in (made.destinations if made else ()) if there.feasible]
     there = next((one for one in fitting if one.platform == broadcast.platform), None)
     found = review_of(broadcast, there)
-    again = _again(broadcast, there, show, guides)
+    again = _again(broadcast, there, show)
     if again is None:
         return found
     return found.model_copy(update={"next_time": (*found.next_time, again)})
 
 
-def _again(
-    broadcast: Broadcast, there: DestinationPlan | None, show: str | None, guides: Path | None
-) -> str | None:
+def _again(broadcast: Broadcast, there: DestinationPlan | None, show: str | None) -> str | None:
     """What the show's plan comes to with this broadcast counted; None where that is not known."""
     if show is None and not Path(USUAL).is_file():
         return None
     try:
         asked = asked_show(show, ShowOptions()).show
         uplink, _ = uplink_for(asked)
-        made = plan(asked, uplink, guides).plan
+        made = plan(asked, uplink).plan
     except KestrelError:
         if show is not None:
             raise

@@ -55,7 +55,7 @@ def settings_from(path: Path | None, given: dict[str, Any], platform: str) -> Se
         raise InputError(first_error(error)) from None
 
 
-def guides_of(platforms: list[str], guides: Path | None = None) -> list[Guide]:
+def guides_of(platforms: list[str]) -> list[Guide]:
     """Guides by name, each under the tier that was written.
 
     Args:
@@ -64,13 +64,12 @@ def guides_of(platforms: list[str], guides: Path | None = None) -> list[Guide]:
     Raises:
         NotFoundError: a platform or tier is not known.
     """
-    return [guide_for(destination(written), guides) for written in platforms]
+    return [guide_for(destination(written)) for written in platforms]
 
 
 def check(
     settings: Settings,
     platforms: list[str],
-    guides: Path | None = None,
     uplink: Uplink | None = None,
     safe_share: float = SAFE_SHARE,
     reserves: tuple[Reserve, ...] = (),
@@ -85,14 +84,13 @@ def check(
         NotFoundError: a platform or tier is not known.
     """
     safe = None if uplink is None else budget(uplink, safe_share, reserves).safe_kbps
-    return hold(settings, guides_of(platforms, guides), safe)
+    return hold(settings, guides_of(platforms), safe)
 
 
 def check_show(
     path: Path | None,
     given: dict[str, Any],
     show: Show,
-    guides: Path | None = None,
     uplink: Uplink | None = None,
 ) -> Findings:
     """Check what is set for a show's destinations against their guides and the upload.
@@ -112,7 +110,7 @@ def check_show(
     planned = None if path is None else plan_in(path)
     pairs, found = [], []
     for place in show.destinations:
-        guide = guide_for(place, guides)
+        guide = guide_for(place)
         if planned is not None and _left_out(planned, place.name) and len(planned.destinations) > 1:
             found.append(_without_settings(guide))
             continue
@@ -154,7 +152,6 @@ def check_recording(
     path: Path,
     platforms: list[str],
     show: Show | None = None,
-    guides: Path | None = None,
     uplink: Uplink | None = None,
     planned: DestinationPlan | None = None,
     *,
@@ -176,7 +173,7 @@ def check_recording(
     """
     from eager_kestrel.media.recording import read_recording
 
-    ruled = guides_of(platforms, guides)
+    ruled = guides_of(platforms)
     safe = None
     if uplink is not None and show is not None:
         safe = _safe_kbps(show, uplink)
@@ -203,13 +200,11 @@ def settings_of_recording(
     return settings_seen(read_recording(path, progress=progress))
 
 
-def ceiling_kbps(
-    platforms: list[str], recording: Recording, guides: Path | None = None
-) -> float | None:
+def ceiling_kbps(platforms: list[str], recording: Recording) -> float | None:
     """The lowest ceiling guides give a recording's resolution, for a figure; None without any."""
     seen = recording.video
     found = []
-    for guide in guides_of(platforms, guides):
+    for guide in guides_of(platforms):
         ceiling = guide.video.ceiling
         codec = next((taken for taken in guide.video.codecs if taken == seen.codec), None)
         if codec is not None and seen.frame_rate is not None:

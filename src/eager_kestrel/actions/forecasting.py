@@ -47,7 +47,6 @@ class ForecastOptions:
     endpoints: tuple[str, ...] = ()
     frames: Path | None = None
     """A recording whose frames are sent in place of the plan's."""
-    guides: Path | None = None
 
 
 def forecast(name: str = LATEST, wish: ForecastOptions = ForecastOptions()) -> Forecast:
@@ -184,7 +183,7 @@ def _plan(name: str, wish: ForecastOptions) -> Plan:
     if is_show(name):
         show = asked_show(name, ShowOptions()).show
         uplink, _ = uplink_for(show, wish.days, wish.around, wish.endpoints)
-        return plan(show, uplink, wish.guides).plan
+        return plan(show, uplink).plan
     made = read_plan(name)
     if name == LATEST and Path(USUAL).is_file():
         here = load_show(f"./{USUAL}")

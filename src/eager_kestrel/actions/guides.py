@@ -19,7 +19,6 @@ from eager_kestrel.files.footage import table_for
 from eager_kestrel.files.guides import (
     SCHEMA_NAME,
     guide_faults,
-    guide_folders,
     guide_from,
     guide_names,
     guide_path,
@@ -28,6 +27,7 @@ from eager_kestrel.files.guides import (
     read_guide,
     template,
 )
+from eager_kestrel.files.home import guide_folders
 from eager_kestrel.files.schemas import schema_text
 
 if TYPE_CHECKING:
@@ -36,12 +36,12 @@ if TYPE_CHECKING:
     from eager_kestrel.core.plan.plan import DestinationPlan
 
 
-def listed(folder: Path | None = None) -> tuple[GuideList, list[KestrelError]]:
+def listed() -> tuple[GuideList, list[KestrelError]]:
     """List every guide by name, with an error for each that cannot be read."""
     rows, broken = [], []
-    for name in guide_names(folder):
+    for name in guide_names():
         try:
-            guide = load_guide(name, folder)
+            guide = load_guide(name)
         except KestrelError as error:
             broken.append(error)
             continue
@@ -52,7 +52,7 @@ def listed(folder: Path | None = None) -> tuple[GuideList, list[KestrelError]]:
                 title=guide.title,
                 checked=guide.checked.isoformat(),
                 stale=guide.stale_days(_today()) is not None,
-                where=where(name, folder),
+                where=where(name),
                 resolution=str(video.largest),
                 frame_rates=video.rates_words(),
                 ceiling_kbps=video.ceiling.kbps,
@@ -63,13 +63,13 @@ def listed(folder: Path | None = None) -> tuple[GuideList, list[KestrelError]]:
     return GuideList(guides=tuple(rows)), broken
 
 
-def where(name: str, folder: Path | None = None) -> str:
+def where(name: str) -> str:
     """The file a guide of that name comes from.
 
     Raises:
         NotFoundError: there is none.
     """
-    path = guide_path(name, folder)
+    path = guide_path(name)
     return "bundled" if path is None else str(path)
 
 
@@ -123,7 +123,7 @@ def new_path(name: str, out: Path | None) -> Path:
     if not stem or not all(c.isalnum() or c == "-" for c in stem) or not stem[0].isalpha():
         raise InputError(f'"{name}" is not a name for a guide', "use letters, digits and -")
     if out is None:
-        path = guide_folders()[0] / f"{stem}.toml"
+        path = guide_folders()[-1] / f"{stem}.toml"
     else:
         path = out if out.suffix == ".toml" else out / f"{stem}.toml"
     if path.exists():
@@ -162,24 +162,22 @@ def _write(path: Path, text: str) -> Guide:
     return guide
 
 
-def compared(old: str, new: str, folder: Path | None = None) -> tuple[Guide, Guide, list[Change]]:
+def compared(old: str, new: str) -> tuple[Guide, Guide, list[Change]]:
     """Two guides, by name or file, and every key that differs."""
-    before, after = load_guide(old, folder), load_guide(new, folder)
+    before, after = load_guide(old), load_guide(new)
     return before, after, list(changes(before, after))
 
 
-def guide_text(name: str, folder: Path | None = None) -> str:
+def guide_text(name: str) -> str:
     """The text of a guide's file, comments and all."""
-    path = guide_path(name, folder) if not name.endswith(".toml") else Path(name)
+    path = guide_path(name) if not name.endswith(".toml") else Path(name)
     if path is None:
         return bundled_guide_text(name)
     return path.read_text(encoding="utf-8-sig")
 
 
-def plan_changes(
-    before: Guide, after: Guide, show: Show, uplink: Uplink, folder: Path | None = None
-) -> list[Change]:
-    """What differs in the settings planned for two guides on one line.
+def plan_changes(before: Guide, after: Guide, show: Show, uplink: Uplink) -> list[Change]:
+    """What differs in the settings planned for two guides on one connection.
 
     Args:
         show: what is streamed. Where it goes to one of the two, the guide stands in for that
@@ -189,7 +187,7 @@ def plan_changes(
     if place is None:
         place = Destination(platform=before.name)
         show = show.model_copy(update={"destinations": (place,)})
-    others = {d.platform: load_guide(d.platform, folder) for d in show.destinations if d != place}
+    others = {d.platform: load_guide(d.platform) for d in show.destinations if d != place}
     at, table = show.destinations.index(place), table_for(show.motion, show.footage)
     planned = [
         plan(

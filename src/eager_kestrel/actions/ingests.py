@@ -5,7 +5,6 @@ from __future__ import annotations
 import time
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from eager_kestrel.actions.checking import guides_of
@@ -27,31 +26,27 @@ PAUSE_SECONDS = 0.1
 """Between tries of one point, so that they do not queue behind each other."""
 
 
-def nearest(
-    platform: str, tries: int = 5, timeout_seconds: float = 3.0, guides: Path | None = None
-) -> Ranking:
+def nearest(platform: str, tries: int = 5, timeout_seconds: float = 3.0) -> Ranking:
     """Try every ingest server of a guide, all at once, several times each.
 
     Raises:
         NotFoundError: no guide of that name.
         InputError: the guide names no ingest servers.
     """
-    guide = load_guide(platform, guides)
+    guide = load_guide(platform)
     if not guide.ingest:
         raise InputError(f"the guide {guide.name} names no ingest servers", "add [[ingest]] to it")
     points = [(point.name, point.url) for point in guide.ingest]
     return _ranked(guide.name, points, [url for _, url in points], tries, timeout_seconds)
 
 
-def nearest_in_practice(
-    platform: str, delays_ms: list[float], tries: int = 5, guides: Path | None = None
-) -> Ranking:
+def nearest_in_practice(platform: str, delays_ms: list[float], tries: int = 5) -> Ranking:
     """The same against stand-ins on loopback that answer after set delays.
 
     Args:
         platform: whose ingest servers they stand in for, in order.
     """
-    guide = load_guide(platform, guides)
+    guide = load_guide(platform)
     if len(delays_ms) > len(guide.ingest):
         raise InputError(
             f"{len(delays_ms)} delays for {len(guide.ingest)} ingest servers", "give one each"
@@ -110,9 +105,7 @@ class IngestServerChoice:
         return None if self.guide is None else self.guide.private
 
 
-def ingest_of(
-    platform: str, point: str | None, most: str | None, guides: Path | None = None
-) -> IngestServerChoice:
+def ingest_of(platform: str, point: str | None, most: str | None) -> IngestServerChoice:
     """The ingest of a platform: the point that is named, else the one that answers first.
 
     Args:
@@ -123,7 +116,7 @@ def ingest_of(
         NotFoundError: no such platform, tier or point.
         NetworkError: none of its points answers.
     """
-    (guide,) = guides_of([platform], guides)
+    (guide,) = guides_of([platform])
     points = {one.name: one.url for one in guide.ingest if is_ingest(one.url)}
     if not points:
         raise InputError(
@@ -140,27 +133,25 @@ def ingest_of(
             )
         chosen = wanted
     elif len(points) > 1:
-        chosen, answer = _first_to_answer(guide.name, points, guides)
+        chosen, answer = _first_to_answer(guide.name, points)
         said = (f"{guide.title} {chosen} answers first, in {answer:.0f} ms",)
     else:
         (chosen,) = points
     return _ingest(points[chosen], guide, most, said)
 
 
-def ingest_at(url: str, most: str | None, guides: Path | None = None) -> IngestServerChoice:
+def ingest_at(url: str, most: str | None) -> IngestServerChoice:
     """The ingest at an address; a guide that names its host says what it takes.
 
     Raises:
         InputError: it is no ingest address.
     """
     host = PublishTarget.parse(url).host
-    return _ingest(url, guide_at(host, guides), most, ())
+    return _ingest(url, guide_at(host), most, ())
 
 
-def _first_to_answer(
-    platform: str, points: dict[str, str], guides: Path | None
-) -> tuple[str, float]:
-    ranked = nearest(platform, TRIES, WAIT_SECONDS, guides).points
+def _first_to_answer(platform: str, points: dict[str, str]) -> tuple[str, float]:
+    ranked = nearest(platform, TRIES, WAIT_SECONDS).points
     for one in ranked:
         if one.name in points and one.median_ms is not None:
             return one.name, one.median_ms

@@ -62,7 +62,6 @@ class Planned:
 def plan(
     show: Show,
     uplink: Uplink,
-    guides: Path | None = None,
     copy_to: Path | None = None,
     table: QualityTable | None = None,
     evidence: Evidence | None = None,
@@ -86,7 +85,7 @@ def plan(
     )
 
     table = table or table_for(show.motion, show.footage)
-    loaded = {d.platform: load_guide(d.platform, guides) for d in show.destinations}
+    loaded = {d.platform: load_guide(d.platform) for d in show.destinations}
     today = datetime.now(UTC).date()
     notes = [note for guide in loaded.values() if (note := _stale(guide, today))]
     free = None if copy_to is None else free_bytes(copy_to)
@@ -324,6 +323,6 @@ def known_uplink(
         return None
 
 
-def known_platforms(guides: Path | None = None) -> list[str]:
+def known_platforms() -> list[str]:
     """Platforms there is a guide for."""
-    return guide_names(guides)
+    return guide_names()

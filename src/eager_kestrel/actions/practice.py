@@ -131,7 +131,6 @@ def simulated_platform(
     trouble: Misbehaviour,
     port: int = 0,
     record_to: Path | None = None,
-    guides: Path | None = None,
 ) -> Iterator[SimulatedPlatform]:
     """A platform that obeys its guide, on loopback, while the ``with`` block runs.
 
@@ -142,7 +141,7 @@ def simulated_platform(
         NotFoundError: the platform or tier is not known.
         NetworkError: the port is taken.
     """
-    (guide,) = guides_of([written], guides)
+    (guide,) = guides_of([written])
     key, judge = key_for(written), Platform(guide, trouble)
     suffix = (guide.private.key_suffix or "") if guide.private is not None else ""
     with reception(key.value, port, [guide], record_to, judge, suffix) as (taking, url):

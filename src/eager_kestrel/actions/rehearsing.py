@@ -53,7 +53,6 @@ class RehearseOptions:
     seconds: float = 30.0
     settle: bool = False
     """Whether to close in on the most that holds."""
-    guides: Path | None = None
     """A folder whose guides come first, to plan again by."""
     slowed_ms: float = 0.0
     """Added to each frame's encoding, to see what a slow machine does."""
@@ -65,9 +64,7 @@ class RehearseOptions:
     stop: threading.Event | None = None
 
 
-def rehearse_options(
-    seconds: str, unsent: str, *, settle: bool, guides: Path | None = None
-) -> RehearseOptions:
+def rehearse_options(seconds: str, unsent: str, *, settle: bool) -> RehearseOptions:
     """How to rehearse, as written.
 
     Raises:
@@ -79,7 +76,7 @@ def rehearse_options(
         raise UnitError(f"{asked:g} s is not a valid rehearsal time", "write 1 s to 24 h")
     if not LEAST_UNSENT <= bytes_ <= MOST_UNSENT:
         raise UnitError(f'"{unsent}" is not a send buffer', "write 4 KiB to 64 MiB")
-    return RehearseOptions(seconds=asked, settle=settle, guides=guides, unsent_bytes=bytes_)
+    return RehearseOptions(seconds=asked, settle=settle, unsent_bytes=bytes_)
 
 
 def destination_of(plan: Plan, platform: str | None) -> DestinationPlan:
@@ -122,7 +119,7 @@ def rehearse(
         total_kbps=chosen.total_kbps,
         upload_kbps=0.0,
     )
-    settling = BitrateSearch((now, *chosen.fallbacks), again_of(plan, chosen, wish.guides))
+    settling = BitrateSearch((now, *chosen.fallbacks), again_of(plan, chosen))
     step: Fallback | None = now
     while step is not None:
         below = tuple(s for s in chosen.fallbacks if s.total_kbps < step.total_kbps)
@@ -229,7 +226,7 @@ def rehearse_in_practice(
 ) -> Rehearsals:
     """Rehearse at a simulated platform behind a simulated connection."""
     line = simulated_connection(name, Bitrate.parse(rate) if rate is not None else None)
-    guide = load_guide(chosen.platform, wish.guides).under(chosen.tier)
+    guide = load_guide(chosen.platform).under(chosen.tier)
     with stage(line, guide) as there:
         return rehearse(plan, chosen, there.target, there.key, wish, tell)
 
@@ -263,7 +260,7 @@ ROOM = 2.0
 """Times what is set: an upload that leaves a plan room for it."""
 
 
-def plan_or_settings(name: str, platform: str | None, guides: Path | None = None) -> Plan:
+def plan_or_settings(name: str, platform: str | None) -> Plan:
     """A plan's file, ``latest``, or a settings file as ``plan --out x.toml`` writes it.
 
     Raises:
@@ -288,7 +285,7 @@ def plan_or_settings(name: str, platform: str | None, guides: Path | None = None
         destinations=(destination(platform),),
     )
     upload = Bitrate.from_kbps(ROOM * video.bitrate.kbps + 1000)
-    made = plan(show, uplink_from_number(str(upload)), guides).plan
+    made = plan(show, uplink_from_number(str(upload))).plan
     (there,) = made.destinations
     return made.model_copy(update={"destinations": (_as_set(there, found),)})
 

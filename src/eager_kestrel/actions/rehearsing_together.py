@@ -120,7 +120,7 @@ def rehearse_together_in_practice(
     with contextlib.ExitStack() as stack:
         keys, ports = [], []
         for there in places:
-            guide = load_guide(there.platform, wish.guides).under(there.tier)
+            guide = load_guide(there.platform).under(there.tier)
             key = secrets.token_hex(8)
             taking = reception(key, 0, [guide], None, Platform(guide))
             keys.append(key)

@@ -51,7 +51,6 @@ class RelayOptions:
     """A bundled connection's name, or a rate, for a simulated platform behind a simulated one."""
     within: str = "12 h"
     gone_seconds: float = GONE_SECONDS
-    guides: Path | None = None
     context: ssl.SSLContext | None = None
 
 
@@ -83,7 +82,7 @@ def places_of(
     places = []
     for one in written:
         platform, target, meant = _named(one, wish, plan)
-        guide = _guide(platform, meant, wish.guides)
+        guide = _guide(platform, meant)
         key = needed_key(platform or target.host, ask)
         places.append(RelayTarget(meant, Relay(target, key, terms), guide))
     return places
@@ -110,9 +109,9 @@ def _named(
     """What a destination that was named comes to."""
     platform, equals, address = written.partition("=")
     if not equals and is_ingest(written):
-        platform, address = wish.platform or _platform_at(written, wish.guides), written
+        platform, address = wish.platform or _platform_at(written), written
     elif not equals:
-        address = _address_of(platform, plan, wish.guides)
+        address = _address_of(platform, plan)
     target = PublishTarget.parse(address)
     if wish.settings is not None:
         return platform, target, meant_by_settings(wish.settings, platform)
@@ -122,13 +121,13 @@ def _named(
     return platform, target, meant_by(plan, platform) if known else ExpectedStream(platform)
 
 
-def _platform_at(address: str, guides: Path | None) -> str:
+def _platform_at(address: str) -> str:
     """The platform whose guide names a host; empty where none does."""
-    found = guide_at(PublishTarget.parse(address).host, guides)
+    found = guide_at(PublishTarget.parse(address).host)
     return "" if found is None else found.name
 
 
-def _address_of(platform: str, plan: Plan | None, guides: Path | None) -> str:
+def _address_of(platform: str, plan: Plan | None) -> str:
     """The first ingest server that takes RTMP, as the plan or the guide has it.
 
     Raises:
@@ -140,7 +139,7 @@ def _address_of(platform: str, plan: Plan | None, guides: Path | None) -> str:
         if platform in (there.platform, there.name)
         for url in there.ingest
     ]
-    guide = load_guide(platform.partition(":")[0], guides)
+    guide = load_guide(platform.partition(":")[0])
     known = [url for url in (*planned, *(one.url for one in guide.ingest)) if is_ingest(url)]
     if not known:
         raise InputError(
@@ -150,12 +149,12 @@ def _address_of(platform: str, plan: Plan | None, guides: Path | None) -> str:
     return known[0]
 
 
-def _guide(platform: str, meant: ExpectedStream, guides: Path | None) -> Guide | None:
+def _guide(platform: str, meant: ExpectedStream) -> Guide | None:
     name, _, tier = platform.partition(":")
-    if not name or name not in guide_names(guides):
+    if not name or name not in guide_names():
         return None
     there = meant.destination
-    return load_guide(name, guides).under(there.tier if there else tier or None)
+    return load_guide(name).under(there.tier if there else tier or None)
 
 
 def _practice(
@@ -166,7 +165,7 @@ def _practice(
         raise InputError("no plan was made yet", "run eager-kestrel plan, or name a plan file")
     assert wish.practice is not None
     there = destination_of(plan, wish.platform)
-    guide = load_guide(there.platform, wish.guides).under(there.tier)
+    guide = load_guide(there.platform).under(there.tier)
     bare = wish.practice.strip()[:1].isdigit()
     rate = Bitrate.parse(wish.practice) if bare else None
     line = simulated_connection(None if bare else wish.practice, rate)

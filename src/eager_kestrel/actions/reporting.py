@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Sequence
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from eager_kestrel.actions.broadcasts import review
@@ -29,7 +28,7 @@ SYMPTOMS = ("buffering", "dropped frames", "blurry", "stutters", "disconnects", 
 """Explained by their causes, not as words."""
 
 
-def gathered(name: str = LATEST, guides: Path | None = None) -> ReportMaterial:
+def gathered(name: str = LATEST) -> ReportMaterial:
     """A plan, and whatever else is kept that is about the same.
 
     Args:
@@ -48,7 +47,7 @@ def gathered(name: str = LATEST, guides: Path | None = None) -> ReportMaterial:
     for key, ask in (
         ("hours", hours),
         ("forecast", lambda: forecast(name, ForecastOptions())),
-        ("review", lambda: review(LATEST, name, guides=guides)),
+        ("review", lambda: review(LATEST, name)),
     ):
         with contextlib.suppress(KestrelError):  # what is not there is left out
             found[key] = ask()

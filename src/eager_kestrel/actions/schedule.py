@@ -185,7 +185,6 @@ def schedule_of(until: str | None, repeat: int) -> tuple[datetime | None, int]:
 def learned(
     outcomes: Sequence[ScheduleOutcome],
     platform: str = "",
-    guides: Path | None = None,
     *,
     samples: bool = False,
 ) -> Schedule:
@@ -216,17 +215,17 @@ def learned(
         quarters=quarters_of_runs(runs),
         safe_kbps=safe.safe_kbps,
         limited_by=safe.limited_by,
-        leads_to=_leads_to(uplink, platform, guides),
+        leads_to=_leads_to(uplink, platform),
     )
 
 
-def _leads_to(uplink: Uplink, platform: str, guides: Path | None) -> tuple[str, ...]:
+def _leads_to(uplink: Uplink, platform: str) -> tuple[str, ...]:
     """The settings of each destination, in a line; nothing where there is nothing to plan."""
     if not platform and not Path(USUAL).is_file():
         return ()
     wishes = ShowOptions(platforms=(platform,)) if platform else ShowOptions()
     try:
-        made = plan(asked_show(None, wishes).show, uplink, guides).plan
+        made = plan(asked_show(None, wishes).show, uplink).plan
     except KestrelError as error:  # a show that cannot be read is no reason to lose an evening
         return (error.line(),)
     return tuple(

@@ -316,7 +316,7 @@ def reserves_from(answer: str) -> tuple[str, ...]:
     return tuple(found)
 
 
-def new_show(wishes: ShowOptions, title: str = "", guides: Path | None = None) -> Show:
+def new_show(wishes: ShowOptions, title: str = "") -> Show:
     """The show that answers describe; every platform must be known.
 
     Raises:
@@ -327,15 +327,15 @@ def new_show(wishes: ShowOptions, title: str = "", guides: Path | None = None) -
         raise InputError("no platform given", "give --for PLATFORM")
     show = asked_show(None, replace(wishes, ignore_machine=True)).show
     for place in show.destinations:
-        guide_for(place, guides).codec(place.codec)
+        guide_for(place).codec(place.codec)
     return show.model_copy(update={"title": title})
 
 
-def is_unknown(platform: str, guides: Path | None = None) -> bool:
+def is_unknown(platform: str) -> bool:
     """Whether no guide is of that name or title, nor of one that was probably meant."""
-    if not platform or guide_named(platform, guides) is not None:
+    if not platform or guide_named(platform) is not None:
         return False
-    return not nearest_name(platform, guide_names(guides), "").startswith("write")
+    return not nearest_name(platform, guide_names(), "").startswith("write")
 
 
 def usual_path(out: Path | None) -> Path:

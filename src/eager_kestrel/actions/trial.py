@@ -53,7 +53,6 @@ class Prepared:
     wanted: TrialOptions
     show: Show | None = None
     uplink: Uplink | None = None
-    guides: Path | None = None
 
 
 def prepared(
@@ -63,7 +62,6 @@ def prepared(
     bitrate: str | None,
     motion: str | None,
     keep: str | None,
-    guides: Path | None,
 ) -> Prepared:
     """Check what was asked for, look through the clip, plan first where a platform is named.
 
@@ -87,7 +85,7 @@ def prepared(
         return Prepared(clip, _unplanned(most, motion, keep))
     show = show.model_copy(update={"source": clip.resolution, "frame_rate": clip.frame_rate})
     uplink = uplink_from_history() if upload is None else uplink_from_number(upload)
-    there = next((d for d in plan(show, uplink, guides).plan.destinations if d.video), None)
+    there = next((d for d in plan(show, uplink).plan.destinations if d.video), None)
     if there is None or there.video is None:
         raise InputError("the plan sends nothing there", "see why with eager-kestrel plan --why")
     video = there.video
@@ -95,7 +93,7 @@ def prepared(
     preset = USUAL_PRESET[video.codec] if video.own_encoder else video.preset
     preset = preset or USUAL_PRESET[video.codec]
     wanted = TrialOptions(video.codec, preset, lines, video.bitrate_kbps, show.motion, keep)
-    return Prepared(clip, wanted, show, uplink, guides)
+    return Prepared(clip, wanted, show, uplink)
 
 
 def _unplanned(most: float | None, motion: str | None, keep: str | None) -> TrialOptions:
@@ -122,7 +120,7 @@ def report_of(asked: Prepared, trial: Trial) -> TrialReport:
     table = quality_table().with_own(motion, trial.footage.parameters)
     basis = words.basis(trial.clip, trial.footage.encodes, trial.footage.off_by)
     table = table.model_copy(update={"basis": basis})
-    made = plan(asked.show, asked.uplink, asked.guides, table=table).plan
+    made = plan(asked.show, asked.uplink, table=table).plan
     return TrialReport(trial=trial, plan=made)
 
 

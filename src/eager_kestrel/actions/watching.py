@@ -73,7 +73,6 @@ class WatchOptions:
     program: str | None = None
     within: str = "12 h"
     gone_seconds: float = GONE_SECONDS
-    guides: Path | None = None
 
 
 Choose = Callable[[Sequence[Connection]], Connection]
@@ -129,9 +128,9 @@ def _hosts(wish: WatchOptions, plan: Plan | None) -> dict[str, set[str]]:
     first = [there.platform for there in plan.destinations] if plan is not None else []
     if wish.platform is not None:
         first = [wish.platform.partition(":")[0]]
-    known = {name: load_guide(name, wish.guides) for name in first}
+    known = {name: load_guide(name) for name in first}
     if wish.to is None and wish.pid is None and wish.program is None:
-        known |= {g.name: g for g in whole_guides(wish.guides) if g.name not in known}
+        known |= {g.name: g for g in whole_guides() if g.name not in known}
     with ThreadPoolExecutor(max(1, len(known))) as pool:
         asked = {name: pool.submit(_addresses, guide) for name, guide in known.items()}
         return {name: result_of(answer) for name, answer in asked.items()}

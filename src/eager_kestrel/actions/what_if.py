@@ -49,7 +49,7 @@ def needs_uplink(written: str) -> bool:
     return parse_range(written).over != "upload"
 
 
-def sweep(written: str, show: Show, uplink: Uplink | None, guides: Path | None = None) -> Sweep:
+def sweep(written: str, show: Show, uplink: Uplink | None) -> Sweep:
     """Sweep one input of a plan of the whole show.
 
     Args:
@@ -62,7 +62,7 @@ def sweep(written: str, show: Show, uplink: Uplink | None, guides: Path | None =
     """
     if uplink is not None:
         uplink = with_seen_safe(uplink, show.motion, show.stutter)
-    ruled = [guide_for(place, guides) for place in show.destinations]
+    ruled = [guide_for(place) for place in show.destinations]
     if len(ruled) > 1:
         return sweep_show(
             parse_range(written), show, ruled, table_for(show.motion, show.footage), uplink
@@ -73,7 +73,7 @@ def sweep(written: str, show: Show, uplink: Uplink | None, guides: Path | None =
     )
 
 
-def compare(written: str, show: Show, uplink: Uplink, guides: Path | None = None) -> Comparison:
+def compare(written: str, show: Show, uplink: Uplink) -> Comparison:
     """Put resolutions at frame rates side by side, on one platform.
 
     Args:
@@ -89,7 +89,7 @@ def compare(written: str, show: Show, uplink: Uplink, guides: Path | None = None
         names = ", ".join(place.name for place in show.destinations)
         raise InputError(f"a comparison is of one platform, not of {names}", "give --for NAME")
     uplink = with_seen_safe(uplink, show.motion, show.stutter)
-    guide = guide_for(show.destinations[0], guides)
+    guide = guide_for(show.destinations[0])
     table = table_for(show.motion, show.footage)
     waterfall = budget_of(uplink, show)
     place = alone(show.destinations[0], guide, show, table, waterfall)
@@ -131,7 +131,6 @@ def need(
     show: Show,
     resolutions: list[Resolution] | None = None,
     frame_rate_at_least: float | None = None,
-    guides: Path | None = None,
 ) -> Needs:
     """What upload resolutions take on each destination of a show.
 
@@ -144,7 +143,7 @@ def need(
         NotFoundError: a platform or tier is not known.
     """
     table = table_for(show.motion, show.footage)
-    ruled = [guide_for(place, guides) for place in show.destinations]
+    ruled = [guide_for(place) for place in show.destinations]
     if len(ruled) > 1:
         return Needs(needs=needs(show, ruled, table, resolutions, frame_rate_at_least))
     codec = show.destinations[0].codec
@@ -154,7 +153,6 @@ def need(
 def hours(
     endpoints: Sequence[str] = (),
     platforms: Sequence[str] = (),
-    guides: Path | None = None,
     days: float = RECENT_DAYS,
 ) -> Hours:
     """Return typical and floor by hour of the day, and what platforms would get.
@@ -181,20 +179,18 @@ def hours(
     return found.model_copy(
         update={
             "hours": tuple(
-                hour.model_copy(update={"gets": _gets(uplinks.get(hour.hour), shows, guides)})
+                hour.model_copy(update={"gets": _gets(uplinks.get(hour.hour), shows)})
                 for hour in found.hours
             )
         }
     )
 
 
-def _gets(
-    uplink: Uplink | None, shows: Mapping[str, Show], guides: Path | None
-) -> tuple[HourPlan, ...]:
+def _gets(uplink: Uplink | None, shows: Mapping[str, Show]) -> tuple[HourPlan, ...]:
     """What each platform would get on an hour's uplink."""
     if uplink is None:
         return ()
-    places = {name: plan(show, uplink, guides).plan.destinations[0] for name, show in shows.items()}
+    places = {name: plan(show, uplink).plan.destinations[0] for name, show in shows.items()}
     return tuple(
         HourPlan(
             platform=name,

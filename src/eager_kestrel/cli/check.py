@@ -190,7 +190,7 @@ def check(
             help="A guide to check against; repeat for several.",
         ),
     ] = None,
-    guides: GuideFolder = None,
+    _guides: GuideFolder = None,
     everything: Everything = False,
     flags: SettingFlags = SettingFlags(),
     upload: UploadFlags = UploadFlags(),
@@ -202,7 +202,7 @@ def check(
     if settings is not None and settings.suffix.lower() in RECORDING_KINDS:
         if flags.given:
             raise InputError("a recording says what is in it", "leave the settings out")
-        found = _recording(settings, platforms, upload, guides, recording, quiet=output.json)
+        found = _recording(settings, platforms, upload, recording, quiet=output.json)
     else:
         if recording != RecordingFlags():
             raise InputError("those options go with a recording", "give one, or leave them out")
@@ -210,7 +210,7 @@ def check(
         if show is None:
             raise InputError("no guide to check against", "give --for PLATFORM or --show SHOW")
         uplink = upload.uplink(platforms)
-        found = check_show(settings, flags.document(), show, guides, uplink)
+        found = check_show(settings, flags.document(), show, uplink)
     keep_findings(found)
     deliver(found, output, everything=everything)
     raise typer.Exit(1 if found.breaches else 0)
@@ -220,7 +220,6 @@ def _recording(
     file: Path,
     platforms: list[str] | None,
     upload: UploadFlags,
-    guides: Path | None,
     recording: RecordingFlags,
     *,
     quiet: bool,
@@ -240,7 +239,6 @@ def _recording(
             file,
             names,
             show,
-            guides,
             upload.uplink(platforms),
             planned,
             deep=recording.deep,
@@ -251,7 +249,7 @@ def _recording(
     if recording.figure is not None:
         from eager_kestrel.report.broadcast_figures import save_recording_figure
 
-        most = ceiling_kbps(names, found.recording, guides)
+        most = ceiling_kbps(names, found.recording)
         save_recording_figure(found.recording, recording.figure, most)
     return found
 

@@ -42,12 +42,12 @@ def forecast(
         Path | None,
         typer.Option(metavar="FILE", help="Send the frames of this recording, not the plan's."),
     ] = None,
-    guides: GuideFolder = None,
+    _guides: GuideFolder = None,
     output: DrawnFlags = DrawnFlags(),
 ) -> None:
     """Say how much a plan would have stuttered on your connection so far."""
     output.require()
-    options = ForecastOptions(lasts, stutter, days, around, tuple(from_ or ()), frames, guides)
+    options = ForecastOptions(lasts, stutter, days, around, tuple(from_ or ()), frames)
     deliver(forecast_plan(plan, options), output)
 
 

@@ -162,10 +162,10 @@ def guides() -> None:
 
 @app.command("list")
 @grouped
-def list_guides(folder: GuideFolder = None, output: OutputFlags = OutputFlags()) -> None:
+def list_guides(_guides: GuideFolder = None, output: OutputFlags = OutputFlags()) -> None:
     """List every guide there is."""
     output.require()
-    found, broken = listed(folder)
+    found, broken = listed()
     for error in broken:
         warn(error.line())
     deliver(found, output)
@@ -174,19 +174,19 @@ def list_guides(folder: GuideFolder = None, output: OutputFlags = OutputFlags())
 
 
 @app.command("show")
-def show(name: Name, folder: GuideFolder = None, json: Json = False) -> None:
+def show(name: Name, _guides: GuideFolder = None, json: Json = False) -> None:
     """Show one guide as its file."""
-    guide = load_guide(name, folder)
+    guide = load_guide(name)
     if json:
         print_json(guide.model_dump(mode="json"))
     else:
-        sys.stdout.write(guide_text(name, folder))
+        sys.stdout.write(guide_text(name))
 
 
 @app.command("where")
-def where(name: Name, folder: GuideFolder = None) -> None:
+def where(name: Name, _guides: GuideFolder = None) -> None:
     """Say which file a guide comes from."""
-    sys.stdout.write(find(name, folder) + "\n")
+    sys.stdout.write(find(name) + "\n")
 
 
 @app.command("schema")
@@ -235,15 +235,15 @@ def diff(
     ] = None,
     around: Around = None,
     days: Days = 14,
-    folder: GuideFolder = None,
+    _guides: GuideFolder = None,
     wish: ShowFlags = ShowFlags(),
     output: OutputFlags = OutputFlags(),
 ) -> None:
     """Say what changed between two guides, and what that changes for your plan."""
     output.require()
-    before, after, changed = compared(old, new, folder)
+    before, after, changed = compared(old, new)
     asked = compared_show(show, before.name, wish.options(None))
     uplink = known_uplink(upload, days, around)
-    mine = None if uplink is None else plan_changes(before, after, asked, uplink, folder)
+    mine = None if uplink is None else plan_changes(before, after, asked, uplink)
     plan = None if mine is None else tuple(mine)
     deliver(GuideDiff(changes=tuple(changed), plan=plan), output)

@@ -98,7 +98,6 @@ class WhereFlags:
         ),
     ] = False
     tries: Annotated[int, typer.Option(min=1, max=50, help="Of each server, with --rank.")] = 5
-    guides: GuideFolder = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -148,6 +147,7 @@ def measure(
     practice: PracticeName = None,
     samples: Annotated[bool, typer.Option("--samples", help="With --json: all samples.")] = False,
     keep: Annotated[bool, typer.Option(help="Keep the run in the history.")] = True,
+    _guides: GuideFolder = None,
     where: WhereFlags = WhereFlags(),
     how: HowFlags = HowFlags(),
     output: DrawnFlags = DrawnFlags(),
@@ -170,7 +170,7 @@ def measure(
                 run = take(options, tell)
         if runs > 1:
             taken = [outcome.run for outcome in outcomes]
-            found = learned(outcomes, endpoint.platform, where.guides, samples=samples)
+            found = learned(outcomes, endpoint.platform, samples=samples)
             wanted = len(outcomes) if end else runs
             whole = len(found.runs) == wanted and not any(one.partial for one in found.runs)
             code = 0 if whole else 1
@@ -196,9 +196,9 @@ def _rank(where: WhereFlags, practice: str | None, output: DrawnFlags) -> None:
     delays = [parse_seconds(part) * 1000 for part in practice.split(",")] if practice else None
     names = platforms_of(where.to)
     found = [
-        nearest(name, where.tries, guides=where.guides)
+        nearest(name, where.tries)
         if delays is None
-        else nearest_in_practice(name, delays, where.tries, where.guides)
+        else nearest_in_practice(name, delays, where.tries)
         for name in names
     ]
     deliver(Rankings(rankings=tuple(found)), output)
@@ -238,10 +238,10 @@ def _options(
 ) -> MeasureOptions | IngestMeasureOptions:
     """Everything that is asked for; the key of an ingest is asked for here."""
     if endpoint.platform:
-        ingest = ingest_of(endpoint.platform, where.point, where.most, where.guides)
+        ingest = ingest_of(endpoint.platform, where.point, where.most)
         return _ingest_options(ingest, endpoint, where, how)
     if goes_to_ingest(endpoint):
-        ingest = ingest_at(endpoint.url, where.most, where.guides)
+        ingest = ingest_at(endpoint.url, where.most)
         return _ingest_options(ingest, endpoint, where, how)
     if where.most is not None or where.point is not None:
         raise InputError("--most and --point go with an ingest", "give --to PLATFORM")

@@ -49,7 +49,7 @@ def need(
     share: Share = None,
     reserve: Reserves = None,
     codec: Codec = None,
-    guides: GuideFolder = None,
+    _guides: GuideFolder = None,
     output: DrawnFlags = DrawnFlags(),
 ) -> None:
     """Say what upload a resolution on a platform needs: the inverse of a plan."""
@@ -69,7 +69,7 @@ def need(
     show = asked_show(shows[0] if shows else None, asked).show
     wanted = [Resolution.parse(resolution)] if resolution is not None else None
     rate = float(parse_frame_rate(fps)) if fps is not None else None
-    found = needed(show, wanted, rate, guides)
+    found = needed(show, wanted, rate)
     possible = any(answer.possible for answer in found.needs)
     deliver(found, output)
     if not possible:

@@ -213,9 +213,21 @@ PracticeName: TypeAlias = Annotated[
         help="Use a bundled simulated connection on this machine: day, wet-evening or bad-night.",
     ),
 ]
+
+
+def _look_there(folder: Path | None) -> Path | None:
+    """Guides of this folder come first from now on."""
+    from eager_kestrel import actions
+
+    actions.look_for_guides_in(folder)
+    return folder
+
+
 GuideFolder: TypeAlias = Annotated[
     Path | None,
-    typer.Option("--guides", metavar="DIR", help="A folder whose guides come first."),
+    typer.Option(
+        "--guides", metavar="DIR", callback=_look_there, help="A folder whose guides come first."
+    ),
 ]
 Figure: TypeAlias = Annotated[
     Path | None, typer.Option(metavar="FILE", help="Draw it into a .png, .svg or .pdf file.")

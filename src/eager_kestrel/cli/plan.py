@@ -97,7 +97,7 @@ def plan(
         str | None,
         typer.Option(metavar="FRAMEWORK", help="Print the command line of ffmpeg or gstreamer."),
     ] = None,
-    guides: GuideFolder = None,
+    _guides: GuideFolder = None,
     upload: UploadFlags = UploadFlags(),
     wish: ShowFlags = ShowFlags(),
     copy_to: Annotated[
@@ -114,14 +114,14 @@ def plan(
         warn(asked.note)
     if what_if.sweep is not None:
         uplink = upload.uplink(asked.show) if needs_uplink(what_if.sweep) else None
-        swept = sweep(what_if.sweep, asked.show, uplink, guides)
+        swept = sweep(what_if.sweep, asked.show, uplink)
         deliver(swept, output, writers={".csv": partial(write_sweep, swept)})
         return
     uplink = upload.uplink(asked.show)
     if what_if.compare is not None:
-        deliver(compare(what_if.compare, asked.show, uplink, guides), output)
+        deliver(compare(what_if.compare, asked.show, uplink), output)
         return
-    planned = plan_show(asked.show, uplink, guides, copy_to)
+    planned = plan_show(asked.show, uplink, copy_to)
     made = planned.plan
     if made.total_kbps > 0:
         keep(made)

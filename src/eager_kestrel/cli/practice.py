@@ -135,7 +135,7 @@ def ingest(
         Path | None, typer.Option(metavar="FILE", help="Keep what arrives in an FLV file.")
     ] = None,
     port: Annotated[int, typer.Option(min=0, max=65535, help="0 takes a free one.")] = 0,
-    guides: GuideFolder = None,
+    _guides: GuideFolder = None,
     json: Json = False,
 ) -> None:
     """Be a simulated platform that obeys its guide, until Ctrl-C."""
@@ -146,7 +146,7 @@ def ingest(
         hang_up_at=parse_seconds(hang_up) if hang_up is not None else None,
         delay_seconds=parse_seconds(delay) if delay is not None else 0.0,
     )
-    with simulated_platform(platform, trouble, port, record, guides) as there:
+    with simulated_platform(platform, trouble, port, record) as there:
         if json:
             key = None if there.key.own else there.key.value
             print_json(PracticeAddress(url=there.url, key=key).model_dump(mode="json"))

@@ -42,7 +42,7 @@ def receive(
     record: Annotated[
         Path | None, typer.Option(metavar="FILE", help="Keep what arrives in an FLV file.")
     ] = None,
-    guides: GuideFolder = None,
+    _guides: GuideFolder = None,
     everything: Everything = False,
     output: OutputFlags = OutputFlags(),
 ) -> None:
@@ -52,7 +52,7 @@ def receive(
     """
     output.require()
     key = key_for("receive")
-    held = guides_of(platforms or [], guides)
+    held = guides_of(platforms or [])
     seconds = parse_seconds(within)
     with reception(key.value, port, held, record) as (taking, address):
         sys.stderr.write(f"Send to {address} with the stream key: {key.shown}\n")

@@ -86,7 +86,7 @@ def rehearse(
     unsent: Annotated[
         str, typer.Option(metavar="SIZE", help="Size of the system's send buffer.")
     ] = "64 KiB",
-    guides: GuideFolder = None,
+    _guides: GuideFolder = None,
     keep: Annotated[
         Path | None,
         typer.Option("--plan-out", metavar="FILE", help="Write the plan that held: .json, .toml."),
@@ -100,8 +100,8 @@ def rehearse(
     output.require()
     if (not to) == (practice is None):
         raise InputError("no ingest server given", "pass --to URL or --practice CONNECTION")
-    read = plan_or_settings(plan, platform, guides)
-    options = rehearse_options(seconds, unsent, settle=settle, guides=guides)
+    read = plan_or_settings(plan, platform)
+    options = rehearse_options(seconds, unsent, settle=settle)
     several = platform is None and sum(there.feasible for there in read.destinations) > 1
     with live(quiet=output.json) as tell:
         if several:

@@ -26,12 +26,12 @@ def report(
     out: Annotated[
         Path, typer.Option("--out", "-o", metavar="FILE", help="The page: .html or .md.")
     ] = Path("report.html"),
-    guides: GuideFolder = None,
+    _guides: GuideFolder = None,
 ) -> None:
     """Write one page to keep: settings, reasons, fallbacks, the upload, every proof."""
     require_page(out)
     with busy("gathering what is kept"):
-        told = gathered(plan, guides)
+        told = gathered(plan)
         write_page(report_title(told), with_words([*report_blocks(told)], told.words), out)
     console().print(f"wrote {out}", markup=False, soft_wrap=True)
 

@@ -30,12 +30,12 @@ def review(
             help="Plan this show again, with the broadcast counted.",
         ),
     ] = None,
-    guides: GuideFolder = None,
+    _guides: GuideFolder = None,
     output: DrawnFlags = DrawnFlags(),
 ) -> None:
     """After a show: what went wrong, when and why, and what to plan next."""
     output.require()
-    deliver(look_back(broadcast, plan, show, guides), output)
+    deliver(look_back(broadcast, plan, show), output)
 
 
 app = single("review", review)

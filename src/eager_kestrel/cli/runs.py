@@ -90,12 +90,12 @@ def hours(
     from_: FromEndpoints = None,
     platforms: Platforms = None,
     days: Days = 14,
-    guides: GuideFolder = None,
+    _guides: GuideFolder = None,
     output: DrawnFlags = DrawnFlags(),
 ) -> None:
     """Typical and floor by hour of the day, and what a platform would get."""
     output.require()
-    deliver(by_hour(from_ or (), platforms or (), guides, days), output)
+    deliver(by_hour(from_ or (), platforms or (), days), output)
 
 
 @app.command("compare")

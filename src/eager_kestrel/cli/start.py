@@ -68,7 +68,7 @@ def start(
         str | None,
         typer.Option(metavar="RATE", help='Plan it at the end from "12 Mbit/s", not from runs.'),
     ] = None,
-    guides: GuideFolder = None,
+    _guides: GuideFolder = None,
     out: Annotated[
         Path | None,
         typer.Option("--out", "-o", metavar="FILE", help="Else show.toml in this folder."),
@@ -86,12 +86,12 @@ def start(
             raise InputError(
                 "not an interactive terminal", "pass --yes and options such as --for oxbow"
             )
-        title, wishes = _asked(title, wishes, guides)
+        title, wishes = _asked(title, wishes)
         upload = upload if upload is not None else _upload()
-    show = new_show(wishes, title or "", guides)
+    show = new_show(wishes, title or "")
     write_show(show, path)
     warn(f"wrote {path}; change it with any editor, plan it with: eager-kestrel plan {path}")
-    _plan(show, upload, guides)
+    _plan(show, upload)
 
 
 def _replaces(out: Path | None) -> bool:
@@ -116,7 +116,7 @@ def _listed(heading: str, rows: Mapping[Any, str]) -> None:
         typer.echo(f"  {name:<8} {said}", err=True)
 
 
-def _asked(title: str | None, given: ShowOptions, guides: Path | None) -> tuple[str, ShowOptions]:
+def _asked(title: str | None, given: ShowOptions) -> tuple[str, ShowOptions]:
     """Ask for everything no option gave."""
 
     def wish(key: str, question: str, usual: str) -> None:
@@ -132,7 +132,7 @@ def _asked(title: str | None, given: ShowOptions, guides: Path | None) -> tuple[
         if getattr(given, key) is None:
             given = _ask(question, usual, read)
 
-    platforms = tuple(known_platforms(guides))
+    platforms = tuple(known_platforms())
     named = title if title is not None else _ask("What is the show called", "My show", str)
     if given.motion is None:
         _listed("How much moves in the resolution?", begin.MOTION_CHOICES)
@@ -140,7 +140,7 @@ def _asked(title: str | None, given: ShowOptions, guides: Path | None) -> tuple[
     wish("source", "The resolution your camera or screen gives", "1920x1080")
     wish("fps", "Its frames a second", "60")
     wish("audio", "Is there music, or only voice", "voice")
-    given = _where_and_when(given, platforms, guides)
+    given = _where_and_when(given, platforms)
     if not given.reserves:
         uses = {str(n): f"{u.name}, {u.rate}" for n, u in enumerate(begin.RESERVES, 1)}
         _listed("Who else uses the upload meanwhile?", uses)
@@ -167,16 +167,14 @@ def _upload() -> str | None:
     return _ask("Your upload, if you know it, such as 12 Mbit/s; - to measure it later", "-", read)
 
 
-def _where_and_when(
-    given: ShowOptions, platforms: tuple[str, ...], guides: Path | None
-) -> ShowOptions:
+def _where_and_when(given: ShowOptions, platforms: tuple[str, ...]) -> ShowOptions:
     """Ask where it goes and when it begins."""
     if not given.platforms:
         typer.echo(f"\nGuides are known of: {', '.join(platforms)}", err=True)
         given = _ask(
             "Where does it go (with commas, oxbow:hearth for a tier)",
             platforms[0],
-            lambda answer: _going(given, answer, guides),
+            lambda answer: _going(given, answer),
         )
     if given.at is None:
         given = _ask(
@@ -209,15 +207,15 @@ def _on_days(given: ShowOptions, answer: str) -> ShowOptions:
     return replace(given, days=tuple(weekday(part) for part in parts))
 
 
-def _going(given: ShowOptions, answer: str, guides: Path | None) -> ShowOptions:
+def _going(given: ShowOptions, answer: str) -> ShowOptions:
 
     names = tuple(part.strip() for part in answer.split(",") if part.strip())
     for name in names:
         platform = name.partition(":")[0]
-        if is_unknown(platform, guides) and not _made(platform):
+        if is_unknown(platform) and not _made(platform):
             break
     tried = replace(given, platforms=names)
-    new_show(tried, guides=guides)
+    new_show(tried)
     return tried
 
 
@@ -244,7 +242,7 @@ def _reserves(answer: str) -> tuple[str, ...]:
     return () if answer.strip() == "-" else reserves_from(answer)
 
 
-def _plan(show: Show, upload: str | None, guides: Path | None) -> None:
+def _plan(show: Show, upload: str | None) -> None:
     """The plan it leads to; without any run, what to do to get one."""
     try:
         if upload is not None:
@@ -259,7 +257,7 @@ def _plan(show: Show, upload: str | None, guides: Path | None) -> None:
     here, note = on_this_machine(show)
     if note is not None:
         warn(note)
-    plan = plan_show(here, uplink, guides).plan
+    plan = plan_show(here, uplink).plan
     if plan.total_kbps > 0:
         keep(plan)
     show_blocks(blocks_of(plan))

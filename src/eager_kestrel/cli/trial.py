@@ -72,14 +72,14 @@ def trial(
     keep: Annotated[
         str | None, typer.Option(metavar="NAME", help="Keep what was learned: plan --footage NAME.")
     ] = None,
-    guides: GuideFolder = None,
+    _guides: GuideFolder = None,
     see: SeeFlags = SeeFlags(),
     output: OutputFlags = OutputFlags(),
 ) -> None:
     """Encode your own clip around a plan: the best resolution at each bitrate."""
     see.require()
     output.require()
-    asked = prepared(clip, tuple(platforms or ()), upload, bitrate, motion, keep, guides)
+    asked = prepared(clip, tuple(platforms or ()), upload, bitrate, motion, keep)
     with telling("cutting stretches", quiet=output.json) as tell:
         tried = try_clip(asked.clip, asked.wanted, tell)
     _see(tried, see)

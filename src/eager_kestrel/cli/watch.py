@@ -107,7 +107,7 @@ def watch(
     within: Annotated[
         str, typer.Option(metavar="TIME", help="Stop after this long in any case.")
     ] = "12 h",
-    guides: GuideFolder = None,
+    _guides: GuideFolder = None,
     json: Json = False,
     _: Quiet = False,
 ) -> None:
@@ -117,15 +117,15 @@ def watch(
     """
     with ended_by_sigterm(), View(json=json, bell=alerts.bell, notify=alerts.notify) as view:
         if between.through or between.practice is not None:
-            aired = watch_through(plan, which, between, within, guides, view)
+            aired = watch_through(plan, which, between, within, view)
         else:
-            aired = _from_outside(plan, which, within, guides, view)
+            aired = _from_outside(plan, which, within, view)
     failed = [show_ended(one, quiet=json) for one in aired]
     raise typer.Exit(1 if any(failed) else 0)
 
 
 def _from_outside(
-    plan: str, which: StreamFlags, within: str, guides: Path | None, view: View
+    plan: str, which: StreamFlags, within: str, view: View
 ) -> tuple[KeptBroadcast, ...]:
     """Watch the program's own connection; nothing is aired where only a rate was seen."""
     if which.to is not None and len(which.to) > 1:
@@ -140,7 +140,6 @@ def _from_outside(
         pid=which.pid,
         program=which.program,
         within=within,
-        guides=guides,
     )
     if sees_connections():
         return (watch_stream(wish, view.tell, _chooser(view), view.found, view.waiting),)
@@ -173,7 +172,7 @@ app = single("watch", watch)
 
 
 def watch_through(
-    plan: str, which: StreamFlags, between: RelayFlags, within: str, guides: Path | None, view: View
+    plan: str, which: StreamFlags, between: RelayFlags, within: str, view: View
 ) -> tuple[KeptBroadcast, ...]:
     """Stand in between until the stream ends."""
     if which.pid is not None or which.program is not None:
@@ -188,7 +187,6 @@ def watch_through(
         port=between.port,
         practice=between.practice,
         within=within,
-        guides=guides,
     )
 
     def ready(told: RelayReport) -> None:

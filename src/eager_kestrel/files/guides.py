@@ -14,29 +14,23 @@ from eager_kestrel.core.errors import FormatError, KestrelError, NotFoundError, 
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.files.bundled import DATA, bundled_names
 from eager_kestrel.files.documents import read_bounded
-from eager_kestrel.files.home import data_home
+from eager_kestrel.files.home import guide_folders
 from eager_kestrel.files.toml import MOST_BYTES, faults_of, fill, read_model
 
 if TYPE_CHECKING:
     from eager_kestrel.core.show.show import Destination
 
 
-def guide_folders(extra: Path | None = None) -> list[Path]:
-    """Folders of the user's own guides, the first wins."""
-    own = data_home() / "guides"
-    return [extra, own] if extra is not None else [own]
-
-
-def guide_names(extra: Path | None = None) -> list[str]:
+def guide_names() -> list[str]:
     """Every platform there is a guide for, sorted."""
     names = set(bundled_names("guides", ".toml"))
-    for folder in guide_folders(extra):
+    for folder in guide_folders():
         if folder.is_dir():
             names |= {path.stem for path in folder.glob("*.toml")}
     return sorted(names)
 
 
-def load_guide(name: str, extra: Path | None = None) -> Guide:
+def load_guide(name: str) -> Guide:
     """The guide of a platform.
 
     Raises:
@@ -46,59 +40,57 @@ def load_guide(name: str, extra: Path | None = None) -> Guide:
     """
     if name.endswith(".toml") or "/" in name:
         return read_guide(Path(name))
-    path = guide_path(name, extra)
+    path = guide_path(name)
     if path is not None:
         return _named(read_guide(path), name, path)
     raw = (DATA / "guides" / f"{name}.toml").read_bytes()
     return read_model(raw, Guide, "guide", f"bundled guide {name}")
 
 
-def guide_named(written: str, extra: Path | None = None) -> str | None:
+def guide_named(written: str) -> str | None:
     """The name of the guide that somebody means, whatever the case; None where there is none."""
-    names = guide_names(extra)
+    names = guide_names()
     plain = written.strip().lower()
     if written in names or plain in names:
         return written if written in names else plain
-    return next((g.name for g in whole_guides(extra) if g.title.lower() == plain), None)
+    return next((g.name for g in whole_guides() if g.title.lower() == plain), None)
 
 
-def whole_guides(extra: Path | None = None) -> Iterator[Guide]:
+def whole_guides() -> Iterator[Guide]:
     """Every guide that can be read; one that cannot is told in a line, and stops nothing."""
-    for name in guide_names(extra):
+    for name in guide_names():
         try:
-            yield load_guide(name, extra)
+            yield load_guide(name)
         except KestrelError as error:
             logging.getLogger(__name__).warning("passed over a broken guide: %s", error.line())
 
 
-def guide_at(host: str | None, extra: Path | None = None) -> Guide | None:
+def guide_at(host: str | None) -> Guide | None:
     """The guide that names a host among its ingest servers; None where none does."""
-    for guide in whole_guides(extra):
+    for guide in whole_guides():
         if any(urlsplit(point.url).hostname == host for point in guide.ingest):
             return guide
     return None
 
 
-def guide_for(place: Destination, extra: Path | None = None) -> Guide:
+def guide_for(place: Destination) -> Guide:
     """The guide of a destination, under its tier; raises as :func:`load_guide` does."""
-    return load_guide(place.platform, extra).under(place.tier)
+    return load_guide(place.platform).under(place.tier)
 
 
-def guide_path(name: str, extra: Path | None = None) -> Path | None:
+def guide_path(name: str) -> Path | None:
     """The user's file a guide of that name comes from; None when it is a bundled one.
 
     Raises:
         NotFoundError: there is none of that name; suggests one.
     """
-    for folder in guide_folders(extra):
+    for folder in guide_folders():
         path = folder / f"{name}.toml"
         if path.is_file():
             return path
     if name in bundled_names("guides", ".toml"):
         return None
-    raise NotFoundError(
-        f'no guide for "{name}"', nearest_name(name, guide_names(extra), "write one")
-    )
+    raise NotFoundError(f'no guide for "{name}"', nearest_name(name, guide_names(), "write one"))
 
 
 def read_guide(path: Path) -> Guide:

@@ -8,6 +8,24 @@ from pathlib import Path
 
 from eager_kestrel.core.errors import MissingError, StorageError
 
+_first: list[Path] = []
+
+
+def look_for_guides_in(folder: Path | None) -> None:
+    """Look for guides in this folder before all others, from now on; None: no longer.
+
+    Raises:
+        MissingError: there is no such folder.
+    """
+    if folder is not None and not folder.is_dir():
+        raise MissingError(f"no folder {folder}", "give one that has guides in it")
+    _first[:] = [] if folder is None else [folder]
+
+
+def guide_folders() -> list[Path]:
+    """Folders of the user's own guides, the first wins."""
+    return [*_first, data_home() / "guides"]
+
 
 def data_home() -> Path:
     """The folder of the run history and the user's own guides; may not exist yet.
