@@ -49,7 +49,7 @@ def main() -> int:
     for _ in range(ROUNDS):
         for name in PLATFORMS:
             began = time.process_time()
-            plan(uplink, show_for(name), guides, table, "benchmark")
+            plan(uplink, show_for(name), guides, table)
             times.append(time.process_time() - began)
     one = max(statistics.median(times[i :: len(PLATFORMS)]) for i in range(len(PLATFORMS)))
     safe = np.linspace(300, 60_000, UPLINKS)

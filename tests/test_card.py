@@ -85,7 +85,7 @@ def planned(upload: float, rules: Guide, **changed: Any) -> Plan:
     }
     show = Show(**(base | changed))
     line = assumed_uplink(Bitrate.from_kbps(upload))
-    return plan(line, show, {"anywhere": rules}, TABLE, "test")
+    return plan(line, show, {"anywhere": rules}, TABLE)
 
 
 def only(made: Plan) -> DestinationPlan:

@@ -37,7 +37,7 @@ def planned_for(platform: str, upload: str, fps: str, source: str = "1280x720") 
         destinations=(Destination(platform=platform),),
     )
     made = plan(
-        assumed_uplink(Bitrate.parse(upload)), show, {platform: load_guide(platform)}, TABLE, "test"
+        assumed_uplink(Bitrate.parse(upload)), show, {platform: load_guide(platform)}, TABLE
     )
     (there,) = made.destinations
     assert there.feasible

@@ -17,7 +17,7 @@ import trustme
 from hypothesis import given
 from hypothesis import strategies as st
 
-from eager_kestrel.actions.far_end import EndpointState, bounds_of, far_end
+from eager_kestrel.actions.far_end import EndpointState, Listening, bounds_of, far_end
 from eager_kestrel.actions.practice import simulated_connection
 from eager_kestrel.actions.receiving import Key
 from eager_kestrel.core.units import Bitrate
@@ -39,7 +39,7 @@ def tier(
 ) -> Iterator[tuple[EndpointState, list[str]]]:
     said: list[str] = []
     key = Key(TOKEN, own=True)
-    with far_end(key, bounds, "127.0.0.1", 0, 0, certificate, said.append) as there:
+    with far_end(key, bounds, Listening("127.0.0.1", 0, 0, certificate), said.append) as there:
         yield there, said
 
 

@@ -22,7 +22,8 @@ from eager_kestrel.core.connection.evidence import (
 )
 from eager_kestrel.core.connection.run import Endpoint, Phase, Run, Series
 from eager_kestrel.core.forecast.evidence import REACH, Evidence
-from eager_kestrel.core.forecast.replay import Replay, Sending, planned
+from eager_kestrel.core.forecast.replay import Replay, Sending, group_of_frames, planned
+from eager_kestrel.core.show.show import Motion
 from eager_kestrel.core.stutter import (
     LATE_SECONDS,
     LIMIT_SECONDS,
@@ -37,7 +38,7 @@ from tests.test_runs import at, kept
 
 BEGIN = datetime(2026, 11, 1, 20, tzinfo=UTC)
 GRID = 0.05
-FRAMES = planned(1.0, 0.95, 60.0, 120, 2, 1e9, "lively")
+FRAMES = planned(group_of_frames(120, 2, "lively"), 1.0, 0.95, 60.0, 1e9)
 
 
 def a_run(steps: Floats, number: int = 0) -> RunEvidence:
@@ -172,8 +173,9 @@ def test_late_broadcasts_stutter_at_their_rate_and_less_below() -> None:
     st.sampled_from([1, 2, 4, 5]),
     st.sampled_from(["still", "calm", "lively", "hectic"]),
 )
-def test_frames_by_steps_are_the_stream(fps: float, keyframe: int, motion: str) -> None:
-    sending = planned(3000, 2800, fps, round(fps * keyframe), 2, 2800.0, motion)  # type: ignore[arg-type]
+def test_frames_by_steps_are_the_stream(fps: float, keyframe: int, motion: Motion) -> None:
+    group = group_of_frames(round(fps * keyframe), 2, motion)
+    sending = planned(group, 3000, 2800, fps, 2800.0)
     steps = sending.by_step(GRID)
     assert steps.mean() == pytest.approx(GRID)
     assert steps.min() >= 0

@@ -142,7 +142,7 @@ def test_any_guide_is_planned_for_or_names_the_rule(
         destinations=(Destination(platform=guide.name, tier=tier),),
     )
     uplink = assumed_uplink(Bitrate.from_kbps(kbps))
-    made = plan(uplink, show, {guide.name: guide}, TABLE, "test")
+    made = plan(uplink, show, {guide.name: guide}, TABLE)
     (there,) = made.destinations
     if not there.feasible:
         assert guide.title in there.infeasible_because

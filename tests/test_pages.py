@@ -13,7 +13,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from eager_kestrel.actions.importing import Reading, write_import
+from eager_kestrel.actions.importing import NewGuide, Reading, write_import
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.guide.amounts import Page
 from eager_kestrel.core.guide.drafting import guide_of
@@ -194,9 +194,10 @@ def test_a_guide_holds_exactly_what_was_confirmed(
     assert set(GOOD) == set(BY_KEY)
     answers = {key: GOOD[key][number % len(GOOD[key])] for key, number in picked.items()}
     path = tmp_path_factory.mktemp("guides") / "made-up.toml"
+    about = NewGuide("made-up", "Made Up", "a page", path)
     reading = Reading("page", WIDE, (), ())
     try:
-        guide = write_import(reading, answers, "made-up", "Made Up", "a page", path)
+        guide = write_import(reading, answers, about)
     except InputError:
         assert not path.exists()
         return

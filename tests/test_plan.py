@@ -52,7 +52,7 @@ def show(
 
 def planned(kbps: float, wanted: Show) -> Plan:
     uplink = assumed_uplink(Bitrate.from_kbps(kbps))
-    return plan(uplink, wanted, {"oxbow": OXBOW}, TABLE, "test")
+    return plan(uplink, wanted, {"oxbow": OXBOW}, TABLE)
 
 
 shows = st.builds(

@@ -107,7 +107,7 @@ def fake(step: Fallback, carries_kbps: float) -> Rehearsal:
 @given(st.floats(600, 9_000))
 def test_settling_closes_in_on_what_a_line_carries(carries: float) -> None:
     """Never above it, and within a tenth below, in a few rehearsals."""
-    made = plan(uplink_from_number("12 Mbit/s"), show(), {"oxbow": OXBOW}, TABLE, "test")
+    made = plan(uplink_from_number("12 Mbit/s"), show(), {"oxbow": OXBOW}, TABLE)
     (chosen,) = made.destinations
     assert chosen.video is not None
     assert chosen.audio is not None

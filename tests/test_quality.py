@@ -336,7 +336,7 @@ def test_a_comparison_is_only_made_where_the_rounded_numbers_differ(
     from eager_kestrel.core.plan.planner import plan
 
     shown = field(motion, prefer).show
-    made = plan(uplink_from_number(f"{upload:.3f} Mbit/s"), shown, {"oxbow": OXBOW}, TABLE, "test")
+    made = plan(uplink_from_number(f"{upload:.3f} Mbit/s"), shown, {"oxbow": OXBOW}, TABLE)
     (there,) = made.destinations
     for text in [r.text for r in there.reasons] + [o.text for o in there.offers]:
         for worse, better in COMPARED.findall(text):

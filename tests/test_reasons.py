@@ -41,7 +41,7 @@ MACHINES = (
 
 
 def planned(guide: Guide, show: Show, kbps: float) -> DestinationPlan:
-    made = plan(assumed_uplink(Bitrate.from_kbps(kbps)), show, {guide.name: guide}, TABLE, "test")
+    made = plan(assumed_uplink(Bitrate.from_kbps(kbps)), show, {guide.name: guide}, TABLE)
     return made.destinations[0]
 
 
@@ -222,9 +222,7 @@ def test_sources_of_any_rate_get_the_best_a_guide_takes(source: str) -> None:
             motion="lively",
             destinations=(Destination(platform=guide.name),),
         )
-        made = plan(
-            assumed_uplink(Bitrate.parse("12 Mbit/s")), show, {guide.name: guide}, TABLE, "t"
-        )
+        made = plan(assumed_uplink(Bitrate.parse("12 Mbit/s")), show, {guide.name: guide}, TABLE)
         video = made.destinations[0].video
         assert video is not None
         assert frame_rate_text(video.frame_rate) == rate

@@ -50,7 +50,7 @@ def show(*places: Destination, **changed: Any) -> Show:
 
 def planned(kbps: float, wanted: Show, *, further: bool = False) -> Plan:
     line = assumed_uplink(Bitrate.from_kbps(kbps))
-    return plan(line, wanted, GUIDES, TABLE, "test", look_further=further)
+    return plan(line, wanted, GUIDES, TABLE, look_further=further)
 
 
 @st.composite

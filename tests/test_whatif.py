@@ -279,7 +279,7 @@ def test_a_plan_with_no_candidates_has_no_steps() -> None:
         destinations=(Destination(platform="pocketfair"),),
     )
     uplink = assumed_uplink(Bitrate.parse("9 Mbit/s"))
-    (there,) = plan(uplink, narrow, {"pocketfair": guide}, TABLE, "test").destinations
+    (there,) = plan(uplink, narrow, {"pocketfair": guide}, TABLE).destinations
     assert not there.feasible
     assert "cannot provide" in there.infeasible_because
     assert need(narrow, guide, None, TABLE) == ()

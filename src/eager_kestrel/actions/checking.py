@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -148,15 +149,24 @@ def _without_settings(guide: Guide) -> Finding:
     )
 
 
+@dataclass(frozen=True, slots=True)
+class RecordingOptions:
+    """How to look at a recording."""
+
+    planned: DestinationPlan | None = None
+    """What it should have."""
+    deep: bool = False
+    """Decode every frame."""
+    window_seconds: float = WINDOW_SECONDS
+    """The highest bitrate is that of a window of this length."""
+
+
 def check_recording(
     path: Path,
     platforms: list[str],
     show: Show | None = None,
     uplink: Uplink | None = None,
-    planned: DestinationPlan | None = None,
-    *,
-    deep: bool = False,
-    window_seconds: float = WINDOW_SECONDS,
+    options: RecordingOptions = RecordingOptions(),
     progress: Callable[[float], None] = lambda _: None,
 ) -> Findings:
     """Describe a recording and hold it against guides.
@@ -164,7 +174,6 @@ def check_recording(
     Args:
         platforms: each ``PLATFORM`` or ``PLATFORM:TIER``; none just describes it.
         show: whose share and reserves the connection is held to.
-        window_seconds: one of the peaks is taken over.
         progress: told the seconds read so far.
 
     Raises:
@@ -177,11 +186,15 @@ def check_recording(
     safe = None
     if uplink is not None and show is not None:
         safe = _safe_kbps(show, uplink)
-    seen = read_recording(path, deep=deep, buffer_seconds=window_seconds, progress=progress)
+    seen = read_recording(
+        path, deep=options.deep, buffer_seconds=options.window_seconds, progress=progress
+    )
     held = hold_recording(seen, ruled, safe)
-    if planned is None:
+    if options.planned is None:
         return held
-    return held.model_copy(update={"findings": (*against_plan(seen, planned), *held.findings)})
+    return held.model_copy(
+        update={"findings": (*against_plan(seen, options.planned), *held.findings)}
+    )
 
 
 def settings_of_recording(

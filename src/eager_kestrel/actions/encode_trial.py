@@ -108,8 +108,7 @@ def try_clip(clip: Clip, wanted: TrialOptions, tell: Tell = lambda _: None) -> T
         if not sources[-1].exists():
             cut(clip, stretch, sources[-1])
     settings = _settings(clip, wanted)
-    table = quality_table()
-    scored = _encoded(clip, settings, sources, folder, table, wanted, tell)
+    scored = _encoded(clip, settings, sources, wanted, tell)
     bound_trials(keep=folder)
     trial = _trial(clip, wanted, stretches, settings, scored, vmaf=vmaf_program() is not None)
     if wanted.keep is not None:
@@ -167,18 +166,17 @@ def _encoded(
     clip: Clip,
     settings: Sequence[Setting],
     sources: Sequence[Path],
-    folder: Path,
-    table: QualityTable,
     wanted: TrialOptions,
     tell: Tell,
 ) -> list[_Scored]:
     """Encode and compare all, over all cores; tells the hull so far."""
     from eager_kestrel.media.encoders import cores
 
+    table = quality_table()
     found: dict[int, _Scored] = {}
     with ThreadPoolExecutor(cores()) as pool:
         jobs = {
-            pool.submit(_one, clip, setting, sources, folder): number
+            pool.submit(_one, clip, setting, sources): number
             for number, setting in enumerate(settings)
         }
         try:
@@ -237,7 +235,7 @@ def _path(folder: Path, setting: Setting, stretch: int) -> Path:
     return folder / f"{hashlib.sha256(said.encode()).hexdigest()[:20]}.mkv"
 
 
-def _one(clip: Clip, setting: Setting, sources: Sequence[Path], folder: Path) -> _Scored:
+def _one(clip: Clip, setting: Setting, sources: Sequence[Path]) -> _Scored:
     """One setting on every stretch, from what is kept where it is."""
     from eager_kestrel.files.documents import write_text
     from eager_kestrel.media.trial_encode import Scores, compare, encode, vmaf_program
@@ -245,7 +243,7 @@ def _one(clip: Clip, setting: Setting, sources: Sequence[Path], folder: Path) ->
     every = round(clip.frame_rate / setting.frame_rate)
     scores = []
     for number, source in enumerate(sources):
-        out = _path(folder, setting, number)
+        out = _path(source.parent, setting, number)
         kept = out.with_suffix(f".{'vmaf' if vmaf_program() else 'plain'}.json")
         if not out.exists():
             encode(source, setting, every, out)
@@ -333,7 +331,7 @@ def _trial(
         encodes=len(settings),
         off_by=round(off_by(fitted, behaves, wanted.codec, samples), 4),
     )
-    gain, lessons = _lessons(fitted, wanted, behaves, points, takes, best, footage.off_by)
+    gain, lessons = _lessons(fitted, wanted, behaves, points, takes, best)
     return Trial(
         version=__version__,
         clip=clip.path.name,
@@ -348,7 +346,7 @@ def _trial(
         behaves_like=behaves,
         footage=footage,
         one_more_mbit=round(gain, 4),
-        lessons=lessons,
+        lessons=(*lessons, words.missed(footage.off_by)),
     )
 
 
@@ -359,7 +357,6 @@ def _lessons(
     points: Sequence[TrialPoint],
     takes: float,
     best: Sequence[BestBetween],
-    missed: float,
 ) -> tuple[float, tuple[str, ...]]:
     """What one more Mbit/s buys, and all that was learned in words."""
     most = max(point.target_kbps for point in points)
@@ -378,5 +375,4 @@ def _lessons(
         words.best([(b.words, b.from_kbps, b.to_kbps) for b in best]),
         words.one_more(most, gain),
         words.kind(wanted.motion, behaves),
-        words.missed(missed),
     )

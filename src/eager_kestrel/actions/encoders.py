@@ -20,7 +20,7 @@ from eager_kestrel.files.saved import read_machine, write_machine
 if TYPE_CHECKING:
     from eager_kestrel.core.guide.rules import Codec
     from eager_kestrel.core.show.machine import Machine
-    from eager_kestrel.media.encoders import Encoder, Frames
+    from eager_kestrel.media.encoders import Encoder, EncoderSetting, Frames
 
 CODECS: tuple[Codec, ...] = ("h264", "hevc", "av1")
 USUAL = (Resolution(1280, 720), Resolution(1920, 1080))
@@ -69,7 +69,7 @@ def measure_encoders(
             "no encoder for these codecs works on this machine", "name another with --codec"
         )
     points, kept = _points(found, resolutions, fps, tell)
-    endurance = _endurance(kept, fps, wish.minutes, tell) if wish.minutes else None
+    endurance = _endurance(kept, wish.minutes, tell) if wish.minutes else None
     measured = MeasuredMachine(
         version=__version__,
         taken_at=datetime.now().astimezone().isoformat(timespec="seconds"),
@@ -119,18 +119,21 @@ def _others_share() -> float:
 class _SlowestHeld:
     """The slowest that held on the largest resolution, to go on with."""
 
-    encoder: Encoder
-    preset: str
-    resolution: Resolution
+    setting: EncoderSetting
     frames: Frames
     load: float
+
+    @property
+    def rank(self) -> tuple[int, float]:
+        """What it is compared by."""
+        return (self.setting.resolution.pixels, self.load)
 
 
 def _points(
     found: Sequence[Encoder], resolutions: Sequence[Resolution], fps: Fraction, tell: Tell
 ) -> tuple[list[EncoderPoint], _SlowestHeld | None]:
     """Every encoder at each preset, until it no longer holds."""
-    from eager_kestrel.media.encoders import made_frames
+    from eager_kestrel.media.encoders import EncoderSetting, made_frames
 
     points, kept = [], None
     for resolution in resolutions:
@@ -141,10 +144,9 @@ def _points(
             for point in _rungs(encoder, resolution, fps, frames, tell):
                 points.append(point)
                 rank = (resolution.pixels, point.cores_share)
-                if point.holds and (kept is None or rank > (kept.resolution.pixels, kept.load)):
-                    kept = _SlowestHeld(
-                        encoder, point.preset, resolution, frames, point.cores_share
-                    )
+                if point.holds and (kept is None or rank > kept.rank):
+                    setting = EncoderSetting(encoder, point.preset, resolution, fps)
+                    kept = _SlowestHeld(setting, frames, point.cores_share)
     return points, kept
 
 
@@ -152,12 +154,13 @@ def _rungs(
     encoder: Encoder, resolution: Resolution, fps: Fraction, frames: Frames, tell: Tell
 ) -> Iterator[EncoderPoint]:
     """One encoder from its fastest preset to the first that does not hold."""
-    from eager_kestrel.media.encoders import cores, pace
+    from eager_kestrel.media.encoders import EncoderSetting, cores, pace
 
     for preset in encoder.presets:
-        tell(f"{encoder.name} {preset}".strip() + f", {resolution} at {float(fps):g}")
+        setting = EncoderSetting(encoder, preset, resolution, fps)
+        tell(f"{setting.name}, {resolution} at {float(fps):g}")
         try:
-            seen = pace(encoder, preset, resolution, fps, frames, POINT_SECONDS)
+            seen = pace(setting, frames, POINT_SECONDS)
         except ValueError:  # it does not take such resolutions, or knows no such preset
             return
         point = EncoderPoint(
@@ -175,20 +178,18 @@ def _rungs(
             return
 
 
-def _endurance(
-    kept: _SlowestHeld | None, fps: Fraction, minutes: float, tell: Tell
-) -> Endurance | None:
+def _endurance(kept: _SlowestHeld | None, minutes: float, tell: Tell) -> Endurance | None:
     """Go on for minutes with what just holds, to see whether the machine slows down."""
     from eager_kestrel.media.encoders import pace
 
     if kept is None:
         return None
-    name = f"{kept.encoder.name} {kept.preset}".strip()
+    name = kept.setting.name
 
     def told(seconds: float, rate: float) -> None:
         tell(f"{name}, {seconds:.0f} of {60 * minutes:.0f} s, {rate:.0f} frames a second")
 
-    seen = pace(kept.encoder, kept.preset, kept.resolution, fps, kept.frames, 60 * minutes, told)
+    seen = pace(kept.setting, kept.frames, 60 * minutes, told)
     part = max(1, len(seen.by_second) // ENDS_SHARE)
     ends = (seen.by_second[:part] or (seen.fps,), seen.by_second[-part:] or (seen.fps,))
     first, last = (sum(end) / len(end) for end in ends)

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from eager_kestrel.core.connection.hours import near_moment, parse_time_of_day
 from eager_kestrel.core.forecast.evidence import Evidence
-from eager_kestrel.core.forecast.replay import Replay, Sending, planned, together
+from eager_kestrel.core.forecast.replay import Replay, Sending, group_of_frames, planned, together
 from eager_kestrel.core.words import runs as words
 
 if TYPE_CHECKING:
@@ -79,7 +79,7 @@ def with_seen_safe(
 
 def _any_frames(motion: Motion) -> Sending:
     frames = round(SLOWEST_FPS * LONGEST_SECONDS)
-    return planned(1.0, 1.0, SLOWEST_FPS, frames, 2, 1e9, motion)
+    return planned(group_of_frames(frames, 2, motion), 1.0, 1.0, SLOWEST_FPS, 1e9)
 
 
 def stutter_of(plan: Plan, evidence: Evidence) -> StutterSeen | None:
@@ -107,12 +107,5 @@ def sending_at(steps: Sequence[Fallback], motion: Motion) -> Sending:
 
 
 def _stream(video: VideoSettings, total_kbps: float, motion: Motion) -> Sending:
-    return planned(
-        total_kbps,
-        video.most_kbps,
-        float(video.frame_rate),
-        video.keyframe_frames,
-        video.b_frames,
-        video.buffer_kbit,
-        motion,
-    )
+    group = group_of_frames(video.keyframe_frames, video.b_frames, motion)
+    return planned(group, total_kbps, video.most_kbps, float(video.frame_rate), video.buffer_kbit)

@@ -113,29 +113,40 @@ class EndpointState:
     web: FarEnd
 
 
+@dataclass(frozen=True, slots=True)
+class Listening:
+    """Where a far end listens; port 0 takes a free one."""
+
+    host: str | None = None
+    """One address of this machine; None for all."""
+    port: int = 0
+    rtmp_port: int | None = None
+    """None: no RTMP."""
+    certificate: ssl.SSLContext | None = None
+    """None: no TLS."""
+
+
 @contextlib.contextmanager
 def far_end(
     token: Key,
     bounds: Bounds,
-    host: str | None = None,
-    port: int = 0,
-    rtmp_port: int | None = None,
-    certificate: ssl.SSLContext | None = None,
+    where: Listening = Listening(),
     tell: Callable[[str], None] = lambda _: None,
 ) -> Iterator[EndpointState]:
     """A far end while the ``with`` block runs.
-
-    Args:
-        rtmp_port: for RTMP; None for none.
 
     Raises:
         NetworkError: a port cannot be had.
     """
     ledger = Ledger(token.value, bounds)
     with contextlib.ExitStack() as stack:
-        web = stack.enter_context(FarEnd(listener(host, port), ledger, certificate, tell))
+        web = stack.enter_context(
+            FarEnd(listener(where.host, where.port), ledger, where.certificate, tell)
+        )
         taken: int | None = None
-        if rtmp_port is not None:
-            ingest = IngestServer(_Visitor(ledger, tell), listening=listener(host, rtmp_port))
+        if where.rtmp_port is not None:
+            ingest = IngestServer(
+                _Visitor(ledger, tell), listening=listener(where.host, where.rtmp_port)
+            )
             taken = stack.enter_context(ingest).port
         yield EndpointState(token, ledger, web.port, taken, web.secure, web)

@@ -7,7 +7,6 @@ from datetime import UTC, date, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from eager_kestrel import __version__
 from eager_kestrel.core.errors import InputError, KestrelError, NotFoundError
 from eager_kestrel.core.guide.guide import changes, text_changes
 from eager_kestrel.core.plan.planner import plan
@@ -191,7 +190,7 @@ def plan_changes(before: Guide, after: Guide, show: Show, uplink: Uplink) -> lis
     at, table = show.destinations.index(place), table_for(show.motion, show.footage)
     planned = [
         plan(
-            uplink, show, others | {place.platform: guide}, table, __version__, look_further=False
+            uplink, show, others | {place.platform: guide}, table, look_further=False
         ).destinations[at]
         for guide in (before, after)
     ]

@@ -245,15 +245,19 @@ def _document_answers(path: Path) -> dict[str, str]:
     return {q.key: said for q in found.questions if (said := (q.answer or "").strip())}
 
 
+@dataclass(frozen=True, slots=True)
+class NewGuide:
+    """What a guide that is to be written is called, and where it goes."""
+
+    name: str
+    title: str
+    source: str
+    """Where its figures are from."""
+    path: Path
+
+
 def write_import(
-    reading: Reading,
-    answers: Mapping[str, str],
-    name: str,
-    title: str,
-    source: str,
-    path: Path,
-    *,
-    unverified: bool = False,
+    reading: Reading, answers: Mapping[str, str], about: NewGuide, *, unverified: bool = False
 ) -> Guide:
     """Write the guide that answers lead to, with the words each came from.
 
@@ -264,7 +268,7 @@ def write_import(
     """
     given = answered(answers)
     values = {key: given[key] for key in BY_KEY if key in given}
-    usual = customary(name, title, source, datetime.now(UTC).date())
+    usual = customary(about.name, about.title, about.source, datetime.now(UTC).date())
     draft = drafted(values, usual, frozenset(values) if unverified else frozenset())
     words = {(one.key, one.value): one.words for one in reading.proposals}
     comments = dict.fromkeys(draft.guide.unchecked, "unverified: not on the page")
@@ -273,4 +277,4 @@ def write_import(
         if said is not None:
             for key in read_answer(question.key, values[question.key]):
                 comments[key] = f"unverified: {said}" if unverified else said
-    return write_guide(draft.guide, path, comments | draft.comments)
+    return write_guide(draft.guide, about.path, comments | draft.comments)

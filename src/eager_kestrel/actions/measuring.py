@@ -267,15 +267,15 @@ def _load(
 ) -> Phase:
     """One load phase, sampled until it knows enough or something ends it."""
     tell(PhaseBegun(name, limits.seconds))
-    used_before = notebook.used_bytes()
-    samples = Samples()
-    left = None if limits.data_bytes is None else max(0, limits.data_bytes - used_before)
+    flood = _Flood(name, limits, notebook.used_bytes(), tell)
+    samples = flood.samples
+    left = None if limits.data_bytes is None else max(0, limits.data_bytes - flood.used_before)
     with Upload(named or notebook.target, connections, left) as load:
-        base, began = load.delivered_bytes(), time.perf_counter()
-        with RoundTrips(notebook.target, began, LOADED_EVERY_SECONDS) as trips:
-            ending = _sample(load, base, began, samples, limits, used_before, name, trips, tell)
+        flood.base, flood.began = load.delivered_bytes(), time.perf_counter()
+        with RoundTrips(notebook.target, flood.began, LOADED_EVERY_SECONDS) as trips:
+            ending = _sample(flood, load, trips)
         if notebook.target.estimate and ending in ("enough", "time", "data"):
-            samples.add(time.perf_counter() - began, load.confirm() - base)
+            samples.add(time.perf_counter() - flood.began, load.confirm() - flood.base)
         load.stop()
         taken, failure = trips.taken, load.failure
         notebook.counted_by = notebook.counted_by or load.counted_by
@@ -303,18 +303,24 @@ def _load(
     )
 
 
-def _sample(
-    load: Upload,
-    base: int,
-    began: float,
-    samples: Samples,
-    limits: Limits,
-    used_before: int,
-    name: PhaseName,
-    trips: RoundTrips,
-    tell: Tell,
-) -> Ending:
-    """Fill ``samples`` every 50 ms until the phase ends; returns why it did."""
+@dataclass(slots=True)
+class _Flood:
+    """A phase under way: what ends it, and what it found so far."""
+
+    name: PhaseName
+    limits: Limits
+    used_before: int
+    """Bytes that earlier phases sent."""
+    tell: Tell
+    base: int = 0
+    """Bytes delivered when it began, at ``began`` of the performance counter."""
+    began: float = 0.0
+    samples: Samples = field(default_factory=Samples)
+
+
+def _sample(flood: _Flood, load: Upload, trips: RoundTrips) -> Ending:
+    """Fill the samples every 50 ms until the phase ends; returns why it did."""
+    base, began, samples = flood.base, flood.began, flood.samples
     try:
         arrivals = Arrivals(load.delivered_bytes, seen=base, grew_at=began)
         for tick in range(1, 10**9):
@@ -327,12 +333,12 @@ def _sample(
             if load.spent and began + now - arrivals.grew_at >= QUIET_SECONDS:
                 samples.end_at(arrivals.grew_at - began)  # what comes after says nothing
                 return "data"
-            if limit := limit_reached(now, used_before + arrivals.seen - base, limits):
+            if limit := limit_reached(now, flood.used_before + arrivals.seen - base, flood.limits):
                 return limit
             trips.pace(samples.last_second_kbps())
             if tick % LOOK_EVERY_SAMPLES == 0:
                 series = samples.series()
-                tell_learned(series, samples, name, trips, tell)
+                tell_learned(series, samples, flood.name, trips, flood.tell)
                 if known_well_enough(series):
                     return "enough"
     except KeyboardInterrupt:

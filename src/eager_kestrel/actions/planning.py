@@ -9,7 +9,6 @@ from datetime import UTC, date, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from eager_kestrel import __version__
 from eager_kestrel.core.connection.hours import near_moment, near_time, parse_time_of_day
 from eager_kestrel.core.connection.uplink import Uplink, assumed_uplink
 from eager_kestrel.core.errors import FormatError, NotFoundError
@@ -95,7 +94,7 @@ def plan(
     kind = show.motion, show.stutter
     safe = with_seen_safe(uplink, *kind, evidence)
     for _ in range(MOST_CUTS):
-        made = plan_of(safe, show, loaded, table, __version__, free)
+        made = plan_of(safe, show, loaded, table, free)
         seen = stutter_of(made, evidence)
         if seen is None or seen.within(show.stutter):
             break
@@ -116,7 +115,7 @@ def _cost_of_pins(
     if show.resolution is None and show.fps_sent is None:
         return []
     free = show.model_copy(update={"resolution": None, "fps_sent": None})
-    other = plan_of(uplink, free, loaded, table, __version__)
+    other = plan_of(uplink, free, loaded, table)
     said = []
     for now, then in zip(made.destinations, other.destinations, strict=True):
         if now.video is None or then.video is None:

@@ -122,8 +122,7 @@ def rehearse(
     settling = BitrateSearch((now, *chosen.fallbacks), again_of(plan, chosen))
     step: Fallback | None = now
     while step is not None:
-        below = tuple(s for s in chosen.fallbacks if s.total_kbps < step.total_kbps)
-        settling.noted(step, _once(chosen, step, below, target, key, wish, tell))
+        settling.noted(step, _once(chosen, step, target, key, wish, tell))
         step = settling.next() if wish.settle else None
         if step is not None:
             time.sleep(BETWEEN_SECONDS)
@@ -137,10 +136,13 @@ def rehearse(
     )
 
 
+def _below(chosen: DestinationPlan, step: Fallback) -> tuple[Fallback, ...]:
+    return tuple(s for s in chosen.fallbacks if s.total_kbps < step.total_kbps)
+
+
 def _once(
     chosen: DestinationPlan,
     step: Fallback,
-    below: tuple[Fallback, ...],
     target: PublishTarget,
     key: str,
     wish: RehearseOptions,
@@ -168,7 +170,7 @@ def _once(
     return rehearsal_of(
         sent,
         step,
-        below,
+        _below(chosen, step),
         target=target.url,
         platform=chosen.platform,
         asked_seconds=wish.seconds,
@@ -177,14 +179,13 @@ def _once(
 
 def _settled(plan: Plan, chosen: DestinationPlan, step: Fallback) -> Plan:
     """The plan with the step that held in place of what was planned."""
-    below = tuple(s for s in chosen.fallbacks if s.total_kbps < step.total_kbps)
     there = chosen.model_copy(
         update={
             "video": step.video,
             "audio": step.audio,
             "quality": step.quality,
             "total_kbps": step.total_kbps,
-            "fallbacks": below,
+            "fallbacks": _below(chosen, step),
         }
     )
     places = tuple(there if d is chosen else d for d in plan.destinations)

@@ -11,6 +11,7 @@ import typer
 from eager_kestrel.actions import read_plan
 from eager_kestrel.actions.checking import (
     WINDOW_SECONDS,
+    RecordingOptions,
     ceiling_kbps,
     check_recording,
     check_show,
@@ -240,10 +241,8 @@ def _recording(
             names,
             show,
             upload.uplink(platforms),
-            planned,
-            deep=recording.deep,
-            window_seconds=window,
-            progress=told,
+            RecordingOptions(planned, recording.deep, window),
+            told,
         )
     assert found.recording is not None
     if recording.figure is not None:

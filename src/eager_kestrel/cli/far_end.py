@@ -9,7 +9,7 @@ from typing import Annotated
 
 import typer
 
-from eager_kestrel.actions.far_end import bounds_of, certificate_of, token_of
+from eager_kestrel.actions.far_end import Listening, bounds_of, certificate_of, token_of
 from eager_kestrel.actions.far_end import far_end as stand
 from eager_kestrel.cli.options import Json, single
 from eager_kestrel.cli.terminal import print_json, warn
@@ -51,7 +51,8 @@ def far_end(
     bounds = bounds_of(most_run, longest, most_hour)
     context = certificate_of(certificate, private_key)
     token = token_of()
-    with stand(token, bounds, bind, port, rtmp_port if rtmp else None, context, warn) as there:
+    where = Listening(bind, port, rtmp_port if rtmp else None, context)
+    with stand(token, bounds, where, warn) as there:
         scheme = "https" if there.secure else "http"
         if json:
             found = FarEnd(

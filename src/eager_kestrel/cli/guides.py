@@ -19,7 +19,7 @@ from eager_kestrel.actions.guides import (
     plan_changes,
 )
 from eager_kestrel.actions.guides import where as find
-from eager_kestrel.actions.importing import NOTHING, answers_given, read, write_import
+from eager_kestrel.actions.importing import NOTHING, NewGuide, answers_given, read, write_import
 from eager_kestrel.actions.planning import known_uplink
 from eager_kestrel.actions.shows import compared_show
 from eager_kestrel.cli.interview import confirmed
@@ -81,8 +81,8 @@ def answered(name: str, path: Path, page: Path | None = None) -> Guide:
     if page is None:
         title = typer.prompt("What is it called", default=title, err=True)
         source = typer.prompt("Where do the figures come from", default=source, err=True)
-    about = (name, title, source, path)
-    return confirmed(reading, {}, lambda said: write_import(reading, said, *about))
+    about = NewGuide(name, title, source, path)
+    return confirmed(reading, {}, lambda said: write_import(reading, said, about))
 
 
 def understood_so(guide: Guide, path: Path) -> None:
@@ -124,17 +124,17 @@ def import_page(
     reading = read(page, shape)
     given = answers_given(reading, answers, set_ or ())
     called = title or name.replace("-", " ").title()
-    about = (name, called, source or page.name, path)
+    about = NewGuide(name, called, source or page.name, path)
     if accept == "all":
         taken = reading.accepted(given)
-        understood_so(write_import(reading, taken, *about, unverified=True), path)
+        understood_so(write_import(reading, taken, about, unverified=True), path)
         raise typer.Exit(1)
     if accept == "none" or answers is not None:
-        understood_so(write_import(reading, given, *about), path)
+        understood_so(write_import(reading, given, about), path)
         return
     if json or not sys.stdin.isatty():
         _open(reading, given, json=json)
-    guide = confirmed(reading, given, lambda said: write_import(reading, said, *about))
+    guide = confirmed(reading, given, lambda said: write_import(reading, said, about))
     understood_so(guide, path)
 
 

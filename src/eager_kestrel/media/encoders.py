@@ -204,14 +204,23 @@ def live_kbps(resolution: Resolution, fps: Fraction) -> float:
     return max(300.0, resolution.pixels * float(fps) * BITS_PER_PIXEL / 1000)
 
 
+@dataclass(frozen=True, slots=True)
+class EncoderSetting:
+    """What is tried: an encoder at a preset, for a resolution and frame rate."""
+
+    encoder: Encoder
+    preset: str
+    resolution: Resolution
+    fps: Fraction
+
+    @property
+    def name(self) -> str:
+        """Encoder and preset."""
+        return f"{self.encoder.name} {self.preset}".strip()
+
+
 def pace(
-    encoder: Encoder,
-    preset: str,
-    resolution: Resolution,
-    fps: Fraction,
-    frames: Frames,
-    seconds: float,
-    tell: Tell = lambda *_: None,
+    setting: EncoderSetting, frames: Frames, seconds: float, tell: Tell = lambda *_: None
 ) -> EncodeSpeed:
     """Encode as fast as it goes and count, once warm.
 
@@ -225,7 +234,10 @@ def pace(
     """
     av.logging.set_level(None)
     try:
-        context = _context(encoder.name, preset, resolution, fps, encoder.pixel_format)
+        encoder = setting.encoder
+        context = _context(
+            encoder.name, setting.preset, setting.resolution, setting.fps, encoder.pixel_format
+        )
         context.open()
         return _counted(context, endless(frames), seconds, tell)
     except (av.error.FFmpegError, OSError) as error:

@@ -218,8 +218,7 @@ def copy_said(plan: Plan) -> str:
     if copy.free_gb is not None and copy.free_hours is not None:
         room = words.room_left(copy.free_gb, copy.free_hours)
     return words.local_copy(
-        copy.resolution,
-        copy.frame_rate,
+        f"{resolution_at(copy.resolution, copy.frame_rate)}, "
         f"{CODEC_NAMES[copy.codec]} {both(copy.bitrate_kbps)}",
         copy.keyframe_frames,
         copy.audio_kbps,

@@ -36,8 +36,9 @@ from eager_kestrel.core.choice.limits import (
 from eager_kestrel.core.choice.quality import (
     QualityTable,
     clean_kbps,
+    compression,
+    detail,
     expected_range,
-    sharpness,
     smoothness,
 )
 from eager_kestrel.core.choice.ties import (
@@ -259,20 +260,10 @@ class CandidatesTable:
     def _weighed(self, limits: Floats) -> ScoredRows:
         kbps = rounded_down(limits.min(axis=0))
         target = self.target_kbps(kbps)
-        scenes = (
-            self.delivered
-            * self._smooth()
-            * sharpness(
-                self.table,
-                self.show.motion,
-                self.codec,
-                self.pixels,
-                self.fps,
-                target,
-                seen=self.seen_pixels,
-                takes=self.takes,
-            )
-        )
+        table, motion, usual = self.table, self.show.motion, target / self.takes
+        left = compression(table, motion, self.codec, self.pixels, self.fps, usual)
+        shown = detail(table, motion, np.broadcast_to(self.seen_pixels, target.shape))
+        scenes = self.delivered * self._smooth() * left * shown
         allowed = (target >= self.floors_kbps) & self.smooth & self.encodable
         return ScoredRows(kbps, scenes, scenes.mean(axis=0), _as_wished(allowed, self.wished))
 

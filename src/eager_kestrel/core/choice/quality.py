@@ -160,34 +160,39 @@ def smoothness(table: QualityTable, motion: Motion, fps: Floats) -> Floats:
     return np.asarray(np.expm1(-steep * rate) / np.expm1(-steep), dtype=np.float64)
 
 
-def sharpness(
-    table: QualityTable,
-    motion: Motion,
-    codec: str,
-    pixels: Floats,
-    fps: Floats,
-    kbps: Floats,
-    seen: Floats | None = None,
-    takes: Floats | float = 1.0,
+def compression(
+    table: QualityTable, motion: Motion, codec: str, pixels: Floats, fps: Floats, kbps: Floats
 ) -> Floats:
-    """0..1 for how single frames look on every scene, smoothness aside; shape (scenes, ...).
+    """0..1 for what compression leaves of every scene, C of the model; shape (scenes, ...).
 
     Args:
-        fps: frames a second.
-        kbps: what the encoder aims at, in kbit/s; these three broadcast against each other.
+        kbps: what the encoder aims at; pixels, fps and kbps broadcast against each other.
     """
     of = _scenes_first(table.motion[motion], kbps)
-    detail = np.minimum(pixels if seen is None else seen, table.viewed_on.pixels)
-    half = half_kbps(table, motion, codec, *np.broadcast_arrays(pixels, fps)) * takes
+    half = half_kbps(table, motion, codec, *np.broadcast_arrays(pixels, fps))
     half = half.reshape(
         half.shape[0], *(1 for _ in range(np.ndim(kbps) - half.ndim + 1)), *half.shape[1:]
     )
     with np.errstate(divide="ignore"):
         above = np.log(kbps) - np.log(half)
-    half_detail, steep = np.log(of["half_pixels"]), of["detail_steepness"]
-    whole = _logistic(steep, np.log(table.viewed_on.pixels) - half_detail)
-    shown = _logistic(steep, np.log(detail) - half_detail) / whole
-    return np.asarray(_logistic(of["steepness"], above) * shown, dtype=np.float64)
+    return _logistic(of["steepness"], above)
+
+
+def detail(table: QualityTable, motion: Motion, pixels: Floats) -> Floats:
+    """0..1 for what a resolution can show of every scene, D of the model; shape (scenes, ...)."""
+    of = _scenes_first(table.motion[motion], pixels)
+    shown = np.minimum(pixels, table.viewed_on.pixels)
+    half, steep = np.log(of["half_pixels"]), of["detail_steepness"]
+    whole = _logistic(steep, np.log(table.viewed_on.pixels) - half)
+    return np.asarray(_logistic(steep, np.log(shown) - half) / whole, dtype=np.float64)
+
+
+def sharpness(
+    table: QualityTable, motion: Motion, codec: str, pixels: Floats, fps: Floats, kbps: Floats
+) -> Floats:
+    """0..1 for how single frames look on every scene, smoothness aside; as :func:`compression`."""
+    left = compression(table, motion, codec, pixels, fps, kbps)
+    return left * detail(table, motion, np.broadcast_to(pixels, left.shape[1:]))
 
 
 def quality(

@@ -255,26 +255,26 @@ class Sending:
         return np.asarray(sent * (count * step_seconds / sent.sum()), dtype=np.float64)
 
 
-def planned(
-    kbps: float,
-    video_kbps: float,
-    fps: float,
-    keyframe_frames: int,
-    b_frames: int,
-    buffer_kbit: float,
-    motion: Motion,
-) -> Sending:
-    """The frames of a plan: constant bitrate, a keyframe every interval, the rest spread evenly.
-
-    Args:
-        fps: frames a second.
-        buffer_kbit: the encoder's; no frame is longer.
-    """
+def group_of_frames(keyframe_frames: int, b_frames: int, motion: Motion) -> Floats:
+    """How long each frame of a keyframe interval is, as a multiple of their mean."""
     order = [1.0] + [B_TO_P] * b_frames  # a P-frame is sent before the B-frames that need it
     video = np.resize(np.array(order), max(1, keyframe_frames))
     video = np.roll(video, 1) if keyframe_frames > 1 else video
     video[0] = KEYFRAME_TO_P[motion]
-    video /= video.mean()
+    return np.asarray(video / video.mean(), dtype=np.float64)
+
+
+def planned(
+    group: Floats, kbps: float, video_kbps: float, fps: float, buffer_kbit: float
+) -> Sending:
+    """The frames of a plan: constant bitrate, a keyframe every interval, the rest spread evenly.
+
+    Args:
+        group: :func:`group_of_frames`.
+        kbps: video, audio and what the transport adds.
+        buffer_kbit: the encoder's; no frame is longer.
+    """
+    video = group.copy()
     longest = buffer_kbit * fps / max(video_kbps, 1e-9)
     if video[0] > longest > 1 and video.size > 1:
         video[1:] *= (video.size - longest) / video[1:].sum()

@@ -11,10 +11,12 @@ from __future__ import annotations
 import re
 from typing import TYPE_CHECKING, Any
 
+from eager_kestrel import __version__
 from eager_kestrel.core.choice.budget import Budget, beside, budget_of, destination_steps
-from eager_kestrel.core.division.divide import DestinationContext, alone
+from eager_kestrel.core.division.divide import DestinationContext, alone, divide
 from eager_kestrel.core.overhead import overhead
 from eager_kestrel.core.plan.alternatives import (
+    OfferSearch,
     Standpoint,
     fallbacks,
     frame_rate_trade,
@@ -65,7 +67,6 @@ def plan(
     show: Show,
     guides: dict[str, Guide],
     table: QualityTable,
-    version: str,
     free_bytes: int | None = None,
     *,
     look_further: bool = True,
@@ -87,17 +88,13 @@ def plan(
             alone(show.destinations[0], ruled[0], show, table, waterfall),
         )
     else:
-        from eager_kestrel.core.division.divide import divide
-
         split, places = divide(show, ruled, table, waterfall.safe_kbps)
     planned = [_at(place, show, waterfall) for place in places]
     if split is not None and look_further and not waterfall.capped:
-        from eager_kestrel.core.plan.alternatives import OfferSearch
-
         planned = OfferSearch(show, ruled, table, waterfall).with_offers(planned)
     total = round(sum(there.total_kbps for there in planned), 3)
     return Plan(
-        version=version,
+        version=__version__,
         inputs=Inputs.of(show),
         uplink=uplink,
         budget=waterfall,

@@ -150,8 +150,6 @@ left_free = Sentence("now free", "without that it would be {free}; as you asked 
 
 
 def local_copy(
-    resolution: Resolution,
-    fps: Fraction,
     video: str,
     keyframe_frames: int,
     audio_kbps: float,
@@ -159,9 +157,9 @@ def local_copy(
     sent_gb_per_hour: float,
     room: str,
 ) -> str:
-    """A copy on the own disk; ``video`` names codec and bitrate, ``room`` what is free."""
+    """A copy on this computer; ``room`` says what is free."""
     return (
-        f"{resolution_at(resolution, fps)}, {video}, "
+        f"{video}, "
         f"a keyframe every {counted(keyframe_frames, 'frame')}, audio {audio_kbps:g} kbit/s: "
         f"{gb_per_hour:.1f} GB an hour{room}; a copy of what is sent takes "
         f"{sent_gb_per_hour:.1f} GB and no second encoder"
