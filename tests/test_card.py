@@ -141,7 +141,7 @@ def test_a_local_copy_is_held_against_the_disk(kestrel: Kestrel, tmp_path: Path)
     assert (copy["width"], copy["height"], copy["fps"]) == (1920, 1080, 60)
     assert copy["keyframe_frames"] == 60
     assert copy["gb_per_hour"] > copy["sent_gb_per_hour"]
-    assert copy["free_hours"] == pytest.approx(copy["free_gb"] / copy["gb_per_hour"], rel=0.01)
+    assert copy["free_hours"] == pytest.approx(copy["free_gb"] / copy["gb_per_hour"], abs=0.06)
     assert kestrel(*options).document["local_copy"]["free_gb"] is None
     assert kestrel(*options).answer == kestrel(*options).answer
     gone = kestrel(*options, "--copy-to", tmp_path / "none")

@@ -185,7 +185,7 @@ def test_footage_is_kept_by_name_and_read_back(home: Path) -> None:
 
 @pytest.mark.parametrize("name", ["", "../x", "A", "a b", "-a", "x" * 41, "a/b"])
 def test_names_that_could_leave_the_folder_are_refused(name: str) -> None:
-    with pytest.raises(InputError, match="small letters"):
+    with pytest.raises(InputError, match="lower-case letters"):
         require_footage_name(name)
     with pytest.raises(NotFoundError):
         read_footage(name)

@@ -225,7 +225,7 @@ def test_a_private_way_is_taken_and_said(
     [
         (("--to", "oxbo"), 'write "oxbow"'),
         (("--to", "oxbow", "--point", "Coats"), 'write "Coast"'),
-        (("--to", "oxbow", "--practice", "wet-evening"), "one place is needed"),
+        (("--to", "oxbow", "--practice", "wet-evening"), "more than one endpoint"),
         (("rtmp://127.0.0.1/live/secret-key",), "keep the key in the keyring"),
         (("rtmp://127.0.0.1/live", "--bind", "127.0.0.1"), "go with an http address"),
         (("https://up.oxbow.example/x", "--most", "3 Mbit/s"), "go with an ingest"),

@@ -98,7 +98,7 @@ def test_a_success_before_the_upload_was_read_is_no_rate(kestrel: Kestrel) -> No
     with far_end(answered_before_it_is_read) as url:
         result = kestrel("measure", url, "--seconds", "3 s")
     assert result.code == 3
-    assert "calls uploads a success before it has read them" in last_line(result)
+    assert "confirms uploads before it has read them" in last_line(result)
 
 
 @pytest.mark.parametrize("status", ["403 Forbidden", "429 Too Many Requests", "503 Busy"])

@@ -575,16 +575,16 @@ def test_the_command_line_rehearses_settles_and_draws(kestrel: Kestrel, tmp_path
         "4 s",
         "--settle",
         "--json",
-        "--out",
+        "--plan-out",
         out,
         "--figure",
         figure,
     )
     assert result.code == 0, result.err
     document = result.document
-    assert document["format"] == "eager-kestrel/rehearsal/2"
-    assert document["before"][0]["verdict"]["limited_by"] == "upload"
-    assert document["verdict"]["held"] is True
+    assert document["format"] == "eager-kestrel/rehearsals/2"
+    assert document["rehearsals"][0]["verdict"]["limited_by"] == "upload"
+    assert document["held"] is True
     assert figure.read_bytes().startswith(b"\x89PNG")
     held = json.loads(out.read_text())
     assert held["destinations"][0]["total_kbps"] < 3000
@@ -679,7 +679,7 @@ def test_a_simulated_platform_on_the_command_line(home: Path) -> None:
     command = [sys.executable, "-m", "eager_kestrel", "practice", "ingest", "gatepost", "--json"]
     with running(command) as serving:
         assert serving.stdout is not None
-        lines = [serving.stdout.readline() for _ in range(4)]
+        lines = [serving.stdout.readline() for _ in range(6)]
         tier = json.loads("".join(lines))
         address = f"{tier['url']}/{tier['key']}"
         assert published_by_ffmpeg(address, 14, "-g", "600", "-r", "25") != 0  # cut off

@@ -89,11 +89,9 @@ def summary_of(run: Run) -> RunSummary:
     swings = None if run.one_connection is None else short_rates(run.one_connection.samples)
     most = run.one_connection.most_kbps if run.one_connection is not None else None
     held = () if most is None or one is None else (words.held_most(one.typical_kbps, most),)
-    ends = (
-        ()
-        if run.both_ends is None
-        else (words.both_ends(run.both_ends.near_kbps, run.both_ends.far_kbps))
-    )
+    ends: tuple[str, ...] = ()
+    if run.both_ends is not None:
+        ends = (words.both_ends(run.both_ends.near_kbps, run.both_ends.far_kbps),)
     said = (
         *ends,
         *held,
