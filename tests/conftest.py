@@ -24,7 +24,7 @@ from eager_kestrel.files.schemas import schema_text
 settings.register_profile(
     "kestrel",
     deadline=None,
-    max_examples=32,
+    max_examples=24,
     derandomize=True,  # the same examples for everybody; "thorough" goes looking for new ones
     suppress_health_check=[HealthCheck.too_slow],
 )

@@ -85,7 +85,9 @@ def test_footnotes_make_a_table_doubtful(kestrel: Kestrel, tmp_path: Path) -> No
     asked = imported(kestrel, tmp_path, "f.html", text, "--json").document
     (table,) = [q for q in asked["questions"] if q["key"] == "table.1"]
     assert table["proposals"][0]["doubt"] == "note 1: for gold accounts"
-    imported(kestrel, tmp_path, "f.html", text, "--accept", "all")
+    taken = imported(kestrel, tmp_path, "f.html", text, "--accept", "all")
+    assert "left out: table.1=" in taken.err
+    assert "(note 1: for gold accounts); if it is right, add it with --set" in taken.err
     assert "rungs" not in tomllib.loads((tmp_path / "made-up.toml").read_text())
 
 

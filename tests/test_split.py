@@ -106,7 +106,7 @@ shows = st.builds(
 )
 
 
-@settings(max_examples=12)
+@settings(max_examples=7)
 @given(st.floats(300, 40_000), shows)
 def test_never_above_the_safe_rate_and_every_guide_holds(kbps: float, wanted: Show) -> None:
     result = planned(kbps, wanted)
@@ -137,7 +137,7 @@ def test_never_above_the_safe_rate_and_every_guide_holds(kbps: float, wanted: Sh
     assert Plan.model_validate_json(result.model_dump_json()) == result
 
 
-@settings(max_examples=12)
+@settings(max_examples=7)
 @given(st.floats(1500, 20_000), shows, st.floats(1.1, 8), st.integers(0, 3))
 def test_raising_a_weight_never_lowers_that_quality(
     kbps: float, wanted: Show, factor: float, which: int
@@ -209,7 +209,7 @@ def test_a_slow_machine_shares_encodes() -> None:
     assert "machine" in slow.destinations[0].limited_by.values()
 
 
-@settings(max_examples=12)
+@settings(max_examples=7)
 @given(
     st.floats(2000, 60_000),
     st.sampled_from(["calm", "lively", "hectic"]),
@@ -273,7 +273,7 @@ def test_speeds_of_encoders_are_read_from_a_show() -> None:
     assert machine.load_of("hevc", "fast", 1e12) == 0
 
 
-@settings(max_examples=15)
+@settings(max_examples=8)
 @given(st.floats(800, 25_000), shows)
 def test_every_offer_to_one_of_several_is_kept(kbps: float, wanted: Show) -> None:
     """Planned again as it says, it gives what it says."""
@@ -301,7 +301,7 @@ def test_every_offer_to_one_of_several_is_kept(kbps: float, wanted: Show) -> Non
             assert after.quality >= there.quality + TABLE.tie - 1e-4
 
 
-@settings(max_examples=12)
+@settings(max_examples=7)
 @given(st.floats(500, 30_000), shows)
 def test_what_is_left_is_of_no_use_to_any(kbps: float, wanted: Show) -> None:
     result = planned(kbps, wanted)
@@ -320,7 +320,7 @@ def test_what_is_left_is_of_no_use_to_any(kbps: float, wanted: Show) -> None:
         assert more.quality <= had.quality + 1e-9
 
 
-@settings(max_examples=12)
+@settings(max_examples=7)
 @given(st.floats(500, 20_000), st.floats(1.0, 1.5), shows)
 def test_more_upload_never_makes_a_show_look_worse(kbps: float, more: float, wanted: Show) -> None:
     """Summed over all by weight; but for what an encode less is worth."""
@@ -335,7 +335,7 @@ def test_more_upload_never_makes_a_show_look_worse(kbps: float, more: float, wan
     assert worth(after) >= worth(before) - spare
 
 
-@settings(max_examples=12)
+@settings(max_examples=7)
 @given(st.floats(1500, 20_000), shows, st.sampled_from([0.1, 0.3, 3.0, 10.0]))
 def test_only_the_ratio_of_weights_counts(kbps: float, wanted: Show, factor: float) -> None:
     scaled = tuple(d.model_copy(update={"weight": d.weight * factor}) for d in wanted.destinations)
@@ -355,7 +355,7 @@ FAST_AND_SLOW = Machine.model_validate(
 )
 
 
-@settings(max_examples=12)
+@settings(max_examples=7)
 @given(st.floats(1500, 30_000), shows)
 def test_presets_of_all_encodes_hold_side_by_side(kbps: float, wanted: Show) -> None:
     """Each at the preset on its card, together within the share; and none could be slower."""
@@ -378,7 +378,7 @@ def test_presets_of_all_encodes_hold_side_by_side(kbps: float, wanted: Show) -> 
             assert alone is not bool(reason.facts["beside_others"])
 
 
-@settings(max_examples=12)
+@settings(max_examples=7)
 @given(st.floats(1500, 25_000), shows)
 def test_an_encode_more_is_only_made_where_it_is_seen(kbps: float, wanted: Show) -> None:
     """Fewer would look worse on average, or to some destination by far; by trying every way."""

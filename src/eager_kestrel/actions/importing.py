@@ -118,6 +118,12 @@ class Reading:
                 answers[key] = found[0].value
         return answers
 
+    def left_out(self, taken: Mapping[str, str]) -> list[Proposal]:
+        """The likeliest proposal of every key that was left out because of a doubt."""
+        open_keys = (key for key in self.keys if key not in taken)
+        found = (next(iter(self.offered(key, taken)), None) for key in open_keys)
+        return [one for one in found if one is not None]
+
     def questions(self, answers: Mapping[str, str]) -> Questions:
         """The questions that are open, as a document."""
         taken = self.accepted(answers)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sys
 from pathlib import Path
+from textwrap import shorten
 from typing import TYPE_CHECKING, Annotated
 
 import typer
@@ -127,6 +128,11 @@ def import_page(
     about = NewGuide(name, called, source or page.name, path)
     if accept == "all":
         taken = reading.accepted(given)
+        for one in reading.left_out(taken):
+            warn(
+                f"left out: {one.key}={shorten(one.value, 60)} ({one.doubt}); "
+                "if it is right, add it with --set"
+            )
         understood_so(write_import(reading, taken, about, unverified=True), path)
         raise typer.Exit(1)
     if accept == "none" or answers is not None:
