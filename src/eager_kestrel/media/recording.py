@@ -52,7 +52,6 @@ CUT_OFF_SECONDS = 1.5
 """How much earlier than its header says a recording may end."""
 ENCRYPTED = (b"encv", b"enca", b"drmi", b"drms")
 """Sample entries of protected tracks (ISO/IEC 14496-12, section 8.12)."""
-MOST_INDEX_BYTES = 64_000_000
 METADATA: dict[str, Any] = (
     {} if int(av.__version__.split(".")[0]) >= 19 else {"metadata_errors": "replace"}
 )
@@ -345,20 +344,8 @@ class _Decoding:
 
 def _protected(path: Path) -> bool:
     """Whether the index of an MP4 file names a protected track."""
-    with path.open("rb") as file:
-        while len(head := file.read(16)) >= 8:
-            size, kind = int.from_bytes(head[:4], "big"), head[4:8]
-            begin = 8
-            if size == 1 and len(head) == 16:
-                size, begin = int.from_bytes(head[8:], "big"), 16
-            if kind == b"moov":
-                file.seek(begin - len(head), 1)
-                index = file.read(min(size or MOST_INDEX_BYTES, MOST_INDEX_BYTES))
-                return any(name in index for name in ENCRYPTED)
-            if size < begin:
-                return False
-            file.seek(size - len(head), 1)
-    return False
+    found = mp4.index(path) or b""
+    return any(name in found for name in ENCRYPTED)
 
 
 def _facts(stream: VideoStream) -> VideoFacts:

@@ -18,11 +18,12 @@ good it is:
 
 from __future__ import annotations
 
+import contextlib
 import socket
 import struct
 import sys
 from collections.abc import Callable
-from typing import Protocol
+from typing import Literal, Protocol
 
 from eager_kestrel.net.sockets import set_option
 
@@ -45,11 +46,25 @@ class DeliveredCounter(Protocol):
 
 LINUX_TCP_INFO = 11
 LINUX_LEAST_BYTES = 128  # bytes_acked is there since Linux 4.1
+LINUX_FIELDS = {"rtt": ("=I", 68), "rwnd_limited": ("=Q", 176)}
+"""In microseconds; ``tcpi_rwnd_limited`` is there since Linux 4.9."""
 
 MACOS_TCP_CONNECTION_INFO = 0x106
 
 WINDOWS_SIO_TCP_INFO = 0xD8000027
 WINDOWS_TCP_INFO_BYTES = 88
+
+
+def linux_seconds(connection: socket.socket, field: Literal["rtt", "rwnd_limited"]) -> float | None:
+    """A time of a connection's ``struct tcp_info``; None on other systems and old kernels."""
+    layout, offset = LINUX_FIELDS[field]
+    if sys.platform != "linux":
+        return None
+    with contextlib.suppress(OSError, struct.error):
+        info = connection.getsockopt(socket.IPPROTO_TCP, LINUX_TCP_INFO, 256)
+        (micro,) = struct.unpack_from(layout, info, offset)
+        return float(micro) / 1e6
+    return None
 
 
 def linux_delivered(info: bytes) -> int:

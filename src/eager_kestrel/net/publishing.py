@@ -12,14 +12,13 @@ import os
 import select
 import socket
 import ssl
-import struct
 import time
 from collections import deque
 from dataclasses import dataclass
 
 from eager_kestrel.core.errors import EndpointError, InputError, NetworkError
 from eager_kestrel.net.addresses import parse_address, plain_text, without_key
-from eager_kestrel.net.delivered import WrittenCounter, delivered_counter
+from eager_kestrel.net.delivered import WrittenCounter, delivered_counter, linux_seconds
 from eager_kestrel.net.sockets import set_option
 from eager_kestrel.net.target import TCP_NOTSENT_LOWAT
 from eager_kestrel.wire.errors import ProtocolError
@@ -29,8 +28,6 @@ SEND_BUFFER_BYTES = 65_536
 CONNECT_SECONDS = 8.0
 GOODBYE_SECONDS = 0.5
 EXAMPLE = "rtmp://HOST[:PORT]/APP, without the key"
-LINUX_TCP_INFO, RTT_OFFSET, WINDOW_OFFSET = 11, 68, 176
-"""``struct tcp_info`` of linux/tcp.h: ``tcpi_rtt`` and ``tcpi_rwnd_limited`` (since Linux 4.9)."""
 SYN = 1
 """Kernels count it as a byte that was acknowledged."""
 
@@ -263,19 +260,12 @@ class Publication:
 
     def round_trip_ms(self) -> float | None:
         """As the system smooths it; None where it does not tell."""
-        with contextlib.suppress(OSError, AttributeError, struct.error):
-            info = self._socket.getsockopt(socket.IPPROTO_TCP, LINUX_TCP_INFO, 104)
-            (micro,) = struct.unpack_from("=I", info, RTT_OFFSET)
-            return float(micro) / 1000 if os.uname().sysname == "Linux" else None
-        return None
+        seconds = linux_seconds(self._socket, "rtt")
+        return None if seconds is None else 1000 * seconds
 
     def window_closed_seconds(self) -> float | None:
         """How long so far the other end took nothing because its window was closed, if told."""
-        with contextlib.suppress(OSError, AttributeError, struct.error):
-            info = self._socket.getsockopt(socket.IPPROTO_TCP, LINUX_TCP_INFO, 192)
-            (micro,) = struct.unpack_from("=Q", info, WINDOW_OFFSET)
-            return float(micro) / 1e6 if os.uname().sysname == "Linux" else None
-        return None
+        return linux_seconds(self._socket, "rwnd_limited")
 
     def close(self) -> None:
         """End the stream and the connection."""

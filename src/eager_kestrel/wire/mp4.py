@@ -19,11 +19,11 @@ MOST_SAMPLES = 20_000_000
 def plausible(path: Path) -> bool:
     """Whether no table of the index claims more than there can be."""
     size = path.stat().st_size
-    index = _index(path)
-    return index is None or _holds(index, size)
+    movie = index(path)
+    return movie is None or _holds(movie, size)
 
 
-def _index(path: Path) -> bytes | None:
+def index(path: Path) -> bytes | None:
     """The movie box's content; None where there is none to be found."""
     with path.open("rb") as file:
         while len(head := file.read(16)) >= 8:
