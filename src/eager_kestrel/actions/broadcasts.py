@@ -127,7 +127,7 @@ class BroadcastWriter:
     tell: Tell
     began: float = field(default_factory=time.perf_counter)
     breaches: tuple[str, ...] = ()
-    counts: tuple[int, int, int] | None = None
+    counts: tuple[int | None, int | None, int | None] | None = None
     """Frames, late ones, lost ones, where they are seen: at the end."""
 
     def __post_init__(self) -> None:

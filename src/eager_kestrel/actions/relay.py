@@ -8,7 +8,7 @@ import sys
 import threading
 import time
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING
 
 from eager_kestrel.actions.broadcasts import (
@@ -23,7 +23,6 @@ from eager_kestrel.actions.relay_targets import RelayOptions, RelayTarget, place
 from eager_kestrel.core.checks.recording_rules import against_plan
 from eager_kestrel.core.errors import NetworkError, NotFoundError
 from eager_kestrel.core.units import parse_seconds
-from eager_kestrel.core.watching.sample import StreamSample
 from eager_kestrel.core.words import broadcasts as words
 from eager_kestrel.files.keys import LOCAL_VARIABLE, Asker, local_key
 from eager_kestrel.net.receiving import IngestServer, ReceivedTag
@@ -277,7 +276,7 @@ class RelaySession(Reception):
             if writing is None:
                 continue
             writing.breaches = self._breaches(place)
-            seen = place.onward.counted()
+            seen = place.onward.sample(writing.seconds(), self._handed)
             writing.counts = (seen.frames, seen.late_frames, seen.lost_frames)
             cut = None if self._left_at is None else self._left_at - writing.began
             aired.append(writing.end(why, cut))
@@ -296,25 +295,10 @@ class RelaySession(Reception):
         for place in self._places:
             writing = place.writing
             assert writing is not None
-            counted = place.onward.counted()
+            sample = place.onward.sample(writing.seconds(), self._handed)
             late = None if view is None or self._holding else view.delay_seconds
-            writing.look(
-                StreamSample(
-                    seconds=writing.seconds(),
-                    connected=counted.connected,
-                    handed_bytes=self._handed,
-                    carried_bytes=counted.carried_bytes,
-                    queued_seconds=counted.queued_seconds,
-                    round_trip_ms=counted.round_trip_ms,
-                    window_closed_seconds=counted.window_closed_seconds,
-                    media_late_seconds=late,
-                    fps=view.fps if view is not None else None,
-                    frames=counted.frames,
-                    late_frames=counted.late_frames,
-                    lost_frames=counted.lost_frames,
-                    said=counted.said,
-                )
-            )
+            fps = None if view is None else view.fps
+            writing.look(replace(sample, media_late_seconds=late, fps=fps))
 
     def _writing(self, place: RelayTarget) -> BroadcastWriter:
         target = place.onward.target

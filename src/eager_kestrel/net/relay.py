@@ -18,6 +18,7 @@ from typing import TYPE_CHECKING
 from eager_kestrel.core.connection.run import is_loopback
 from eager_kestrel.core.errors import NetworkError
 from eager_kestrel.core.stutter import LATE_SECONDS
+from eager_kestrel.core.watching.sample import StreamSample
 from eager_kestrel.net.rehearsing import PublishTerms, Reconnecting
 
 if TYPE_CHECKING:
@@ -53,23 +54,6 @@ class RelayedPacket:
     """When it should have been here, ``time.perf_counter``."""
     at: float
     """When it was."""
-
-
-@dataclass(frozen=True, slots=True)
-class RelayCounts:
-    """How passing on stands."""
-
-    connected: bool
-    carried_bytes: int
-    queued_seconds: float
-    """How long the oldest frame that has not arrived has waited."""
-    round_trip_ms: float | None
-    window_closed_seconds: float | None
-    frames: int
-    late_frames: int
-    lost_frames: int
-    said: str
-    """Why it broke last."""
 
 
 @dataclass
@@ -151,12 +135,18 @@ class Relay:
         """Whether there is a connection."""
         return self._line is not None and self._line.publication is not None
 
-    def counted(self) -> RelayCounts:
-        """How it stands."""
+    def sample(self, seconds: float, handed_bytes: int) -> StreamSample:
+        """How it stands, some seconds after watching began.
+
+        Args:
+            handed_bytes: by the program, to whoever passes it on.
+        """
         with self._lock:
             line = self._line
             carried, lost = self._before
-            return RelayCounts(
+            return StreamSample(
+                seconds=seconds,
+                handed_bytes=handed_bytes,
                 connected=self.connected,
                 carried_bytes=carried + (line.delivered_bytes() if line else 0),
                 queued_seconds=self._waiting(),
