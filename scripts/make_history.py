@@ -15,8 +15,8 @@ import numpy as np
 
 from eager_kestrel.core.connection.run import Endpoint, Phase, Run, Series
 from eager_kestrel.core.connection.trace import Trace
+from eager_kestrel.files.bundled import load_trace
 from eager_kestrel.files.run_tables import runs_json
-from eager_kestrel.files.traces import load_trace
 
 HOURS = {
     9: "day",

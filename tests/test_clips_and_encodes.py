@@ -31,7 +31,7 @@ from eager_kestrel.media import trial_encode as trying
 from eager_kestrel.media.clip import crop_of, cut, frames_of, hardest, read_clip
 from eager_kestrel.media.encoders import encoders, live_kbps
 from eager_kestrel.media.trial_encode import Setting, compare, encode
-from eager_kestrel.report.contact_sheet import save_sheet
+from eager_kestrel.report.figures import save_sheet
 from tests.conftest import Kestrel
 from tests.test_encoders import machine_of
 from tests.test_plan import TABLE

@@ -479,8 +479,8 @@ def test_clocks_that_stand_still_leave_the_ingest_free(times: list[int]) -> None
 
 
 def test_long_messages_and_tiny_chunks_are_refused() -> None:
+    from eager_kestrel.core.errors import ProtocolError
     from eager_kestrel.wire.chunks import ChunkReader, ChunkWriter, Message
-    from eager_kestrel.wire.errors import ProtocolError
 
     for message, says in (
         (Message(18, 1, 0, bytes(7_000_000)), "too long"),

@@ -17,7 +17,7 @@ import trustme
 
 from eager_kestrel.actions.practice import simulated_connection, simulated_uplink
 from eager_kestrel.core.units import Bitrate
-from eager_kestrel.net.failures import network_error
+from eager_kestrel.net.exchange import network_error
 from eager_kestrel.practice.endpoint import Behaviour, PracticeEndpoint
 from tests.conftest import Kestrel, Result, running, timed
 

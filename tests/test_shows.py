@@ -12,7 +12,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from eager_kestrel.actions.explaining import glossary
+from eager_kestrel.actions.reporting import glossary
 from eager_kestrel.actions.shows import MOTION_CHOICES
 from eager_kestrel.core.plan.glossary import explained, numbers_of
 from eager_kestrel.core.plan.plan import Plan

@@ -10,6 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from eager_kestrel.core.errors import ProtocolError
 from eager_kestrel.wire import amf0, flv
 from eager_kestrel.wire.chunks import (
     EXTENDED,
@@ -19,7 +20,6 @@ from eager_kestrel.wire.chunks import (
     ChunkWriter,
     Message,
 )
-from eager_kestrel.wire.errors import ProtocolError
 from eager_kestrel.wire.flv import LEAST, filler
 from eager_kestrel.wire.parameter_sets import profile_and_level
 from eager_kestrel.wire.publishing import (

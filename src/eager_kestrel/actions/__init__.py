@@ -26,10 +26,9 @@ if TYPE_CHECKING:
     from eager_kestrel.actions.what_if import need, sweep
     from eager_kestrel.files.guides import load_guide
     from eager_kestrel.files.home import look_for_guides_in
-    from eager_kestrel.files.plans import read_plan
+    from eager_kestrel.files.plans import read_plan, read_settings
     from eager_kestrel.files.schemas import kinds as document_kinds
     from eager_kestrel.files.schemas import schema_text as document_schema
-    from eager_kestrel.files.settings import read_settings
     from eager_kestrel.files.shows import load_show
 
 _WHERE = {

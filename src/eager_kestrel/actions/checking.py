@@ -23,7 +23,7 @@ from eager_kestrel.core.document import first_error
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.show.show import SAFE_SHARE, Reserve, Show
 from eager_kestrel.files.guides import guide_for
-from eager_kestrel.files.settings import plan_in, read_settings
+from eager_kestrel.files.plans import plan_in, read_settings
 
 if TYPE_CHECKING:
     from eager_kestrel.core.checks.recording import Recording

@@ -40,7 +40,7 @@ from eager_kestrel.files.footage import (
     trial_folder,
     write_footage,
 )
-from eager_kestrel.net.sockets import WAKE_SECONDS
+from eager_kestrel.net.addresses import WAKE_SECONDS
 
 if TYPE_CHECKING:
     from eager_kestrel.core.guide.rules import Codec

@@ -18,8 +18,8 @@ from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.guides import load_guide
 from eager_kestrel.files.keys import Asker, needed_key
+from eager_kestrel.net.addresses import result_of
 from eager_kestrel.net.publishing import PublishTarget
-from eager_kestrel.net.sockets import result_of
 from eager_kestrel.practice.ingest import Platform
 from eager_kestrel.practice.servers import LOOPBACK
 from eager_kestrel.practice.uplink import PracticeUplink

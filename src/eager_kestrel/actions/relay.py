@@ -25,9 +25,9 @@ from eager_kestrel.core.errors import NetworkError, NotFoundError
 from eager_kestrel.core.units import parse_seconds
 from eager_kestrel.core.words import broadcasts as words
 from eager_kestrel.files.keys import LOCAL_VARIABLE, Asker, local_key
+from eager_kestrel.net.addresses import wait_for_end
 from eager_kestrel.net.receiving import IngestServer, ReceivedTag
 from eager_kestrel.net.relay import RelayedPacket
-from eager_kestrel.net.sockets import wait_for_end
 from eager_kestrel.wire import flv
 
 if TYPE_CHECKING:

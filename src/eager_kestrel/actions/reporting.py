@@ -1,4 +1,4 @@
-"""Collect what a report says beside the plan: hours, forecast, proofs, the last broadcast."""
+"""What a report is made of, and explanations with the numbers of the latest plan."""
 
 from __future__ import annotations
 
@@ -7,20 +7,47 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from eager_kestrel.actions.broadcasts import review
-from eager_kestrel.actions.explaining import glossary
 from eager_kestrel.actions.forecasting import ForecastOptions, forecast
 from eager_kestrel.actions.what_if import hours
 from eager_kestrel.core.checks.findings import Proofs
 from eager_kestrel.core.connection.hours import Hours
 from eager_kestrel.core.errors import KestrelError, StorageError
 from eager_kestrel.core.forecast.forecast import Forecast
+from eager_kestrel.core.plan.glossary import Explained, Glossary, explained, numbers_of
+from eager_kestrel.core.results import TermList
 from eager_kestrel.core.watching.review import ReportMaterial, Review
-from eager_kestrel.files.plans import LATEST, read_plan
+from eager_kestrel.files.bundled import bundled_toml
+from eager_kestrel.files.plans import LATEST, latest_plan, read_plan
 from eager_kestrel.files.saved import read_kept, write_kept
 
 if TYPE_CHECKING:
     from eager_kestrel.core.checks.findings import Findings
     from eager_kestrel.core.checks.rehearsal import Rehearsal
+
+
+def terms() -> TermList:
+    """Every word that is explained."""
+    return TermList(terms=tuple(sorted(glossary().terms)))
+
+
+def glossary() -> Glossary:
+    """Every word."""
+    return Glossary.model_validate(bundled_toml("terms.toml"))
+
+
+def explain(word: str) -> Explained:
+    """What a word means, and what it comes to in the latest plan.
+
+    Raises:
+        NotFoundError: the word is not known; suggests the nearest.
+    """
+    name, term = glossary().find(word)
+    plan = latest_plan()
+    if plan is None:
+        return explained(name, term, {}, None)
+    title = plan.inputs.title or "your stream"
+    where = " and ".join(there.title for there in plan.destinations)
+    return explained(name, term, numbers_of(plan), f"your latest plan: {title} on {where}")
 
 
 FILE_NAME = "proofs.json"

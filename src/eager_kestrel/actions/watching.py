@@ -29,7 +29,7 @@ from eager_kestrel.core.watching.sample import Now, StreamSample, WatchVerdict, 
 from eager_kestrel.core.words import broadcasts as words
 from eager_kestrel.files.guides import load_guide, whole_guides
 from eager_kestrel.files.plans import LATEST
-from eager_kestrel.net.addresses import PORTS
+from eager_kestrel.net.addresses import PORTS, result_of
 from eager_kestrel.net.connections import (
     Connection,
     ConnectionState,
@@ -40,7 +40,6 @@ from eager_kestrel.net.connections import (
     sees_connections,
     sent_bytes,
 )
-from eager_kestrel.net.sockets import result_of
 
 if TYPE_CHECKING:
     from eager_kestrel.core.guide.guide import Guide

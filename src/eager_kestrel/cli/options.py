@@ -176,7 +176,7 @@ def complete_footage(incomplete: str) -> list[str]:
 
 def complete_term(incomplete: str) -> list[str]:
     """Words that are explained, for shell completion."""
-    from eager_kestrel.actions.explaining import glossary
+    from eager_kestrel.actions.reporting import glossary
 
     return [name for name in glossary().terms if name.startswith(incomplete)]
 

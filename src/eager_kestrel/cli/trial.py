@@ -88,7 +88,7 @@ def trial(
 
 def _see(tried: TrialEncodes, see: SeeFlags) -> None:
     """Sheets and clips; blind, the person ranks first."""
-    from eager_kestrel.report.contact_sheet import CROP, save_sheet
+    from eager_kestrel.report.figures import CROP, save_sheet
 
     if see.clips is not None:
         for path in write_clips(tried, see.clips):

@@ -67,3 +67,7 @@ def nearest_name(written: str, known: list[str], none: str) -> str:
 
     close = difflib.get_close_matches(written.lower(), known, n=1, cutoff=0.6)
     return f'write "{close[0]}"' if close else f"choose from {', '.join(sorted(known))}"
+
+
+class ProtocolError(Exception):
+    """Bytes that the protocol does not allow, or more of them than is sane."""

@@ -90,7 +90,7 @@ def read_json(raw: bytes, where: str) -> Any:
     """A JSON document.
 
     Raises:
-        FormatError: it is none; names the connection.
+        FormatError: it is none; names the line.
     """
     try:
         return json.loads(raw)

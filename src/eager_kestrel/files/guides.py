@@ -35,7 +35,7 @@ def load_guide(name: str) -> Guide:
 
     Raises:
         NotFoundError: there is none of that name; suggests one.
-        FormatError: the file is broken; names the connection.
+        FormatError: the file is broken; names the line.
         StorageError: it cannot be read.
     """
     if name.endswith(".toml") or "/" in name:
@@ -102,7 +102,7 @@ def guide_from(raw: bytes, path: Path) -> Guide:
     """A guide from a file's bytes.
 
     Raises:
-        FormatError: they are none; names the connection.
+        FormatError: they are none; names the line.
     """
     return read_model(raw, Guide, "guide", str(path))
 

@@ -26,7 +26,7 @@ def load_show(name: str) -> Show:
 
     Raises:
         NotFoundError: there is none; suggests one.
-        FormatError: the file is broken; names the connection.
+        FormatError: the file is broken; names the line.
         StorageError: it cannot be read.
     """
     path = Path(name)
@@ -43,7 +43,7 @@ def read_show(path: Path) -> Show:
     """The show of a file.
 
     Raises:
-        FormatError: the file is broken; names the connection.
+        FormatError: the file is broken; names the line.
         StorageError: it cannot be read.
     """
     try:

@@ -1,18 +1,19 @@
-"""Every address a person or a far end gives, read by one rule and shown without anything secret.
-
-Syntax by RFC 3986, host names by RFC 1123 section 2.1 (labels of 1 to 63 letters, digits and
-hyphens, 253 in all), international names as their ASCII form (IDNA, RFC 5891).
-"""
+"""Addresses of the far end, and sockets towards it."""
 
 from __future__ import annotations
 
+import contextlib
 import ipaddress
+import os
 import re
+import socket
+import threading
+from concurrent.futures import Future
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, TypeVar
 from urllib.parse import SplitResult, urlsplit, urlunsplit
 
-from eager_kestrel.core.errors import InputError
+from eager_kestrel.core.errors import InputError, NetworkError
 
 RTMP_SCHEMES = ("rtmp", "rtmps")
 PORTS = {"http": 80, "https": 443, "rtmp": 1935, "rtmps": 443}
@@ -166,3 +167,62 @@ def _encoded(key: str, always: bool) -> str:
 def is_ingest(url: str) -> bool:
     """Whether an address is one to publish to."""
     return url.strip().partition("://")[0].lower() in RTMP_SCHEMES
+
+
+LOOPBACK = "127.0.0.1"
+
+
+def set_option(connection: socket.socket, level: int, option: int, value: int) -> None:
+    """Set a socket option, where the system lets it be set; it works without, only less well."""
+    with contextlib.suppress(OSError):
+        connection.setsockopt(level, option, value)
+
+
+def listener(host: str | None, port: int) -> socket.socket:
+    """A listening socket for IPv4 and IPv6, or for one address of this machine.
+
+    Raises:
+        NetworkError: the address or the port cannot be had.
+    """
+    try:
+        if host is not None:
+            family = socket.AF_INET6 if ":" in host else socket.AF_INET
+            return socket.create_server((host, port), family=family, backlog=256)
+        if socket.has_dualstack_ipv6():
+            return socket.create_server(
+                ("", port), family=socket.AF_INET6, dualstack_ipv6=True, backlog=256
+            )
+        return socket.create_server(("", port), backlog=256)
+    except OSError as error:
+        of, other = (f" of {host}", " or --bind") if host not in (None, LOOPBACK) else ("", "")
+        what = os.strerror(error.errno) if error.errno else str(error)
+        raise NetworkError(
+            f"port {port}{of} cannot be used ({what})", f"choose another with --port{other}"
+        ) from None
+
+
+T = TypeVar("T")
+
+WAKE_SECONDS = 0.5
+
+
+def wait_for(event: threading.Event) -> None:
+    """Wait until an event is set."""
+    while not event.wait(WAKE_SECONDS):
+        pass
+
+
+def wait_for_end(thread: threading.Thread) -> None:
+    """Wait until a thread has ended."""
+    while thread.is_alive():
+        thread.join(WAKE_SECONDS)
+
+
+def result_of(future: Future[T]) -> T:
+    """Wait for a future; return its result, or raise its exception."""
+    while not future.done():
+        try:
+            future.exception(WAKE_SECONDS)
+        except TimeoutError:
+            continue
+    return future.result()

@@ -25,7 +25,7 @@ import sys
 from collections.abc import Callable
 from typing import Literal, Protocol
 
-from eager_kestrel.net.sockets import set_option
+from eager_kestrel.net.addresses import set_option
 
 WrittenBytes = Callable[[], int]
 

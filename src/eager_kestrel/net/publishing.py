@@ -16,12 +16,10 @@ import time
 from collections import deque
 from dataclasses import dataclass
 
-from eager_kestrel.core.errors import EndpointError, InputError, NetworkError
-from eager_kestrel.net.addresses import parse_address, plain_text, without_key
+from eager_kestrel.core.errors import EndpointError, InputError, NetworkError, ProtocolError
+from eager_kestrel.net.addresses import parse_address, plain_text, set_option, without_key
 from eager_kestrel.net.delivered import WrittenCounter, delivered_counter, linux_seconds
-from eager_kestrel.net.sockets import set_option
 from eager_kestrel.net.target import TCP_NOTSENT_LOWAT
-from eager_kestrel.wire.errors import ProtocolError
 from eager_kestrel.wire.publishing import RANDOM_BYTES, Event, Publisher, Ready, Refused
 
 SEND_BUFFER_BYTES = 65_536

@@ -14,9 +14,9 @@ import time
 from dataclasses import dataclass
 from typing import Protocol, Self
 
-from eager_kestrel.net.sockets import LOOPBACK, listener, set_option
+from eager_kestrel.core.errors import ProtocolError
+from eager_kestrel.net.addresses import LOOPBACK, listener, set_option
 from eager_kestrel.wire import flv
-from eager_kestrel.wire.errors import ProtocolError
 from eager_kestrel.wire.publishing import Ended, Event, Media, Receiver, WantsToPublish
 
 RECEIVE_BYTES = 65_536

@@ -23,8 +23,7 @@ import psutil
 from eager_kestrel.core.connection.summarising import EndpointCount
 from eager_kestrel.core.errors import EndpointError, InputError, NetworkError
 from eager_kestrel.net.addresses import Address, parse_address, shown_url
-from eager_kestrel.net.exchange import exchange
-from eager_kestrel.net.failures import status_error
+from eager_kestrel.net.exchange import exchange, status_error
 
 ANY_IPV4, ANY_IPV6 = "0.0.0.0", "::"  # noqa: S104 - to leave from, not to listen on
 CONNECT_SECONDS = 10.0

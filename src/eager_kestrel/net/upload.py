@@ -21,11 +21,10 @@ from typing import Any, Self
 import httpx
 
 from eager_kestrel.core.errors import EndpointError, NetworkError
+from eager_kestrel.net.addresses import set_option, wait_for
 from eager_kestrel.net.delivered import DeliveredCounter, delivered_counter
-from eager_kestrel.net.exchange import CONNECTED, bounded_body
-from eager_kestrel.net.failures import network_error, status_error
+from eager_kestrel.net.exchange import CONNECTED, bounded_body, network_error, status_error
 from eager_kestrel.net.pacing import Pacer, Waits
-from eager_kestrel.net.sockets import set_option, wait_for
 from eager_kestrel.net.target import TCP_NOTSENT_LOWAT, UNSENT_BYTES, UploadTarget, shown_location
 
 BODY_BYTES = (2**30, 64 * 2**20, 8 * 2**20, 2**20)

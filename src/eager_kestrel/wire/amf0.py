@@ -10,7 +10,7 @@ from __future__ import annotations
 import struct
 from typing import TypeAlias
 
-from eager_kestrel.wire.errors import ProtocolError
+from eager_kestrel.core.errors import ProtocolError
 
 Value: TypeAlias = "float | bool | str | dict[str, Value] | list[Value] | None"
 

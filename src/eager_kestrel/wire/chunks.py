@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
-from eager_kestrel.wire.errors import ProtocolError
+from eager_kestrel.core.errors import ProtocolError
 
 SET_CHUNK_SIZE, ABORT = 1, 2
 FIRST_CHUNK_BYTES = 128

@@ -10,7 +10,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
-from eager_kestrel.wire.errors import ProtocolError
+from eager_kestrel.core.errors import ProtocolError
 
 AUDIO, VIDEO, DATA = 8, 9, 18
 TAG_BYTES = 11

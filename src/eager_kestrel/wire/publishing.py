@@ -10,9 +10,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal, TypeAlias
 
+from eager_kestrel.core.errors import ProtocolError
 from eager_kestrel.wire import amf0
 from eager_kestrel.wire.chunks import CHUNK_BYTES, SET_CHUNK_SIZE, ChunkReader, ChunkWriter, Message
-from eager_kestrel.wire.errors import ProtocolError
 from eager_kestrel.wire.flv import AUDIO, DATA, VIDEO
 
 VERSION = 3
