@@ -178,7 +178,9 @@ def measure(
         else:
             stored = _kept(run) if keep else True
             writers = {".json": partial(write_runs, [run]), **_csv([run])}
-            deliver(document(run, samples=samples), output, writers=writers)
+            whole = document(run, samples=True)
+            shown = whole if samples else document(run)
+            deliver(shown, output, writers=writers, drawn=whole)
             code = _told_how_it_ended(run) or (0 if stored else 1)
         if practice is None:
             used(endpoint._replace(url=options.url))

@@ -190,16 +190,18 @@ def deliver(
     output: OutputFlags,
     *,
     writers: Mapping[str, Callable[[Path], None]] | None = None,
+    drawn: BaseModel | None = None,
     **how: bool,
 ) -> None:
     """Draw, write and print a result as the command line asks for.
 
     Args:
+        drawn: what a figure is of, if that takes more than is printed.
         how: for its blocks, such as ``why``.
     """
     figure: Path | None = getattr(output, "figure", None)
     if figure is not None:
-        draw(result, figure)
+        draw(drawn or result, figure)
     if output.out is not None:
         kind = output.out.suffix.lower()
         if writers and kind in writers:

@@ -80,8 +80,8 @@ def show(
     """Show one run, and draw it with --figure."""
     output.require()
     found = kept.find(run)
-    drawn = samples or output.figure is not None
-    deliver(kept.document(found, samples=drawn), output)
+    whole = kept.document(found, samples=True)
+    deliver(whole if samples else kept.document(found), output, drawn=whole)
 
 
 @app.command("hours")

@@ -93,8 +93,7 @@ def _typical(run: Run) -> str:
 def _windows(run: Run, figures: PhaseSummary) -> str:
     phase = run.one_connection
     if phase is not None and phase.method == "climbing":
-        count = len(phase.samples.stretches)
-        return words.stretches(count, figures.steady_seconds, figures.ramp_seconds)
+        return words.stretches(figures.windows, figures.steady_seconds, figures.ramp_seconds)
     return words.windows(figures.windows, figures.steady_seconds, figures.ramp_seconds)
 
 

@@ -254,12 +254,15 @@ def _without(tried: Groupings, chosen: Division, m: int) -> Division | None:
 def _leaving_out(tried: Groupings, chosen: Division, division: Division, m: int) -> LeavingOut:
     now, then = chosen.mean_quality(tried.weights, m), division.mean_quality(tried.weights)
     freed = _total(tried, chosen) - _total(tried, division)
+    others = sum(len(members) for members in division.grouping)
     return LeavingOut(
         platform=tried.show.destinations[m].name,
         frees_kbps=round(freed, 3),
         quality_now=round(now, 4),
         quality_then=round(then, 4),
-        text=words.without(tried.guides[m].title, now, then, freed, tried.table.tie),
+        text=words.without(
+            tried.guides[m].title, others, (now, then), freed, tried.table.tie
+        ),
     )
 
 

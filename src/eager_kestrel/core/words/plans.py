@@ -248,12 +248,20 @@ together_too_much = Sentence(
 )
 
 
-def without(platform: str, now: float, then: float, freed_kbps: float, tie: float) -> str:
-    """What dropping a destination does for the others: mean qualities, and what is no gain."""
+def without(
+    platform: str, others: int, qualities: tuple[float, float], freed_kbps: float, tie: float
+) -> str:
+    """What dropping a destination does for the others: their mean qualities, now and then.
+
+    Args:
+        tie: a gain of less is none.
+    """
+    now, then = qualities
+    rest = "the other" if others == 1 else "the others"
     if then > now + tie:
-        return f"dropping {platform} raises the others from {looks(now)} to {looks(then)}"
+        return f"dropping {platform} raises {rest} from {looks(now)} to {looks(then)}"
     freed = rate(max(0.0, freed_kbps))
-    return f"dropping {platform} frees {freed} and does nothing for the others"
+    return f"dropping {platform} frees {freed} and does nothing for {rest}"
 
 
 relay_impossible = Sentence("why", "a relay that only passes on cannot serve them all: {why}")

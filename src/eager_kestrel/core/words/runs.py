@@ -218,8 +218,7 @@ held_up = Sentence(
 )
 frames_queued = Sentence(
     "at_seconds worst_seconds delivered_kbps",
-    "after {at_seconds:.1f} s {worst_seconds:.1f} s were queued; {delivered_kbps:,.0f} kbit/s were "
-    "delivered",
+    "{worst_seconds:.1f} s queued after {at_seconds:.1f} s; {delivered_kbps:,.0f} kbit/s delivered",
 )
 perhaps_the_ingest = Sentence(
     "text",
