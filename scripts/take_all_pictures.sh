@@ -11,12 +11,12 @@ shots=docs/screenshots
 take() { "$python" scripts/take_picture.py "$shots/$1.png" "${@:2}"; }
 
 take help --points 9 -- eager-kestrel --help
-take demo --points 6 -- eager-kestrel demo
+take demo --points 5 -- eager-kestrel demo
 take measure -- eager-kestrel measure --practice wet-evening
 take far-end -- "$python" scripts/both_ends.py
 take plan --points 9 -- eager-kestrel plan --for oxbow --upload "12 Mbit/s" \
     --reserve "video call=1.5 Mbit/s" --why
-take split --points 9 -- eager-kestrel plan glaze-talk --upload "12 Mbit/s"
+take split --points 8 -- eager-kestrel plan glaze-talk --upload "12 Mbit/s"
 .venv/bin/eager-kestrel plan --for oxbow --upload "12 Mbit/s" --source 1280x720 --fps 30 \
     > "$home/plan.txt"
 take rehearse --points 10 -- eager-kestrel rehearse --practice "4 Mbit/s" --seconds "10 s" --settle

@@ -176,7 +176,7 @@ def test_files_by_extension(kestrel: Kestrel, tmp_path: Path) -> None:
         "local copy",
         "safe rate",
         "GB an hour",
-        "a source of 1920x1080 at 60",
+        "a source of 1920x1080 at 60 fps",
     ):
         assert said in text
     assert "a\\|b" in text

@@ -200,7 +200,7 @@ def test_need_answers_in_words_as_a_table_and_drawn(kestrel: Kestrel, tmp_path: 
     more = reserved["full_kbps"] - answer["full_kbps"]
     assert more == pytest.approx(1500 / 0.7, abs=1)
     said = " ".join(kestrel(*wish).out.split())
-    assert "1280x720 at 60: among the best from" in said
+    assert "1280x720 at 60 fps: among the best from" in said
     assert "no gain beyond" in said
     figure = tmp_path / "need.svg"
     table = kestrel("need", "oxbow", "fernlight", "gatepost", "--figure", figure)

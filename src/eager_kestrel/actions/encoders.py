@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 
 from eager_kestrel import __version__
 from eager_kestrel.core.errors import FormatError, InputError, nearest_name
-from eager_kestrel.core.resolution import Resolution, parse_frame_rate
+from eager_kestrel.core.resolution import Resolution, parse_frame_rate, resolution_at
 from eager_kestrel.core.show.machine import EncoderPoint, Endurance, MeasuredMachine
 from eager_kestrel.core.words import broadcasts as words
 from eager_kestrel.files.plans import latest_plan
@@ -158,7 +158,7 @@ def _rungs(
 
     for preset in encoder.presets:
         setting = EncoderSetting(encoder, preset, resolution, fps)
-        tell(f"{setting.name}, {resolution} at {float(fps):g}")
+        tell(f"{setting.name}, {resolution_at(resolution, fps)}")
         try:
             seen = pace(setting, frames, POINT_SECONDS)
         except ValueError:  # it does not take such resolutions, or knows no such preset

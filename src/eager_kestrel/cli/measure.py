@@ -178,9 +178,9 @@ def measure(
         else:
             stored = _kept(run) if keep else True
             writers = {".json": partial(write_runs, [run]), **_csv([run])}
-            whole = document(run, samples=True)
-            shown = whole if samples else document(run)
-            deliver(shown, output, writers=writers, drawn=whole)
+            sampled = document(run, samples=True)
+            shown = sampled if samples else document(run)
+            deliver(shown, output, writers=writers, drawn=sampled)
             code = _told_how_it_ended(run) or (0 if stored else 1)
         if practice is None:
             used(endpoint._replace(url=options.url))

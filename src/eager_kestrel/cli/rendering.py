@@ -64,8 +64,12 @@ NARROW = 64
 def show(blocks: Iterable[Block], screen: Console | None = None) -> None:
     """Print blocks; names and texts in them may hold anything."""
     out = console() if screen is None else screen
+    before: Block | None = None
     for block in blocks:
+        if isinstance(block, Table) and isinstance(before, Table):
+            out.print()
         _show(block, out)
+        before = block
 
 
 def _show(block: Block, out: Console) -> None:

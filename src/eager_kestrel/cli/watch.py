@@ -195,6 +195,6 @@ def watch_through(
             f"It is passed on to {', '.join(told.targets)}\n"
         )
         sys.stderr.flush()
-        view.titled(f"through us to {', '.join(told.targets)}")
+        view.titled(f"passing through to {', '.join(told.targets)}")
 
     return stand_between(wish, view.tell, asker(), ready)

@@ -156,4 +156,5 @@ def least_level(
         ):
             return level
     rate = float(frame_rate)
-    raise NoPlanError(f"no level of {codec} holds {resolution} at {rate:g} and {kbps:g} kbit/s")
+    wanted = f"{resolution} at {rate:g} fps and {kbps:,.0f} kbit/s"
+    raise NoPlanError(f"no level of {codec} holds {wanted}")

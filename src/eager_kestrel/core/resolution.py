@@ -177,6 +177,7 @@ def frame_rate_text(rate: Fraction) -> str:
     return f"{float(rate):.3f}".rstrip("0").rstrip(".")
 
 
-def resolution_at(resolution: Resolution, rate: Fraction) -> str:
-    """``1920x1080 at 60``: a resolution with its frames a second, as it is written everywhere."""
-    return f"{resolution} at {frame_rate_text(rate)}"
+def resolution_at(resolution: Resolution | str, rate: Fraction | float) -> str:
+    """``1920x1080 at 60 fps``, as it is written everywhere."""
+    known = rate if isinstance(rate, Fraction) else Fraction(rate).limit_denominator(1001)
+    return f"{resolution} at {frame_rate_text(known)} fps"

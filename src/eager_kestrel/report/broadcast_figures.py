@@ -115,7 +115,7 @@ def _draw_rates(axes: Axes, broadcast: Broadcast, times: np.ndarray, every: int)
     handles, labels = axes.get_legend_handles_labels()
     for cause in dict.fromkeys(trouble.cause for trouble in broadcast.troubles):
         handles.append(Patch(color=COLOURS[cause], alpha=0.3))
-        labels.append(f"at fault: {CAUSES[cause]}")
+        labels.append(f"cause: {CAUSES[cause]}")
     axes.legend(
         handles, labels, loc="lower left", bbox_to_anchor=(0.0, 1.0), frameon=False, ncols=6
     )
@@ -133,7 +133,7 @@ def _draw_waits(axes: Axes, broadcast: Broadcast, times: np.ndarray, every: int)
         label=f"late from {LATE_SECONDS:g} s on",
     )
     axes.set_ylim(0, max(1.0, 1.1 * float(waits.max(initial=0.0))))
-    axes.set_ylabel("waiting, s of stream", color=INK)
+    axes.set_ylabel("queued, s of stream", color=INK)
     axes.legend(loc="upper right", frameon=True, framealpha=0.9, edgecolor=FAINT)
 
 

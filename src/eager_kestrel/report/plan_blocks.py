@@ -360,7 +360,7 @@ def need_blocks(found: Needs) -> Iterator[Block]:
 
 
 def _need_row(answer: Need) -> tuple[Cell, ...]:
-    name = f"{answer.resolution} at {answer.fps:g}"
+    name = resolution_at(answer.resolution, answer.fps)
     if not answer.possible or answer.full_kbps is None:
         return (Styled(name, "dim"), Styled("not taken", "dim"), "", "", "", "")
     good = "never" if answer.good_kbps is None else mbit(answer.good_kbps)
@@ -385,7 +385,7 @@ def _need_said(answer: Need) -> str:
     full = at(answer.full_kbps, answer.full_gives)
     assert full is not None
     return words.in_words(
-        f"{answer.resolution} at {answer.fps:g}",
+        resolution_at(answer.resolution, answer.fps),
         at(answer.from_kbps, answer.from_gives),
         at(answer.until_kbps, answer.then),
         answer.good_kbps,
@@ -434,7 +434,7 @@ def forecast_blocks(found: Forecast) -> Iterator[Block]:
 
 def forecast_steps(found: Forecast) -> Table:
     """The plan and its fallbacks, the first within the limit marked."""
-    limit = f"{some_seconds(found.limit_seconds_per_hour)}/h"
+    limit = f"within {some_seconds(found.limit_seconds_per_hour)}/h"
     first = next((step for step in found.steps if step.within), None)
     rows = []
     for step in found.steps:

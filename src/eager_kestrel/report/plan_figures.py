@@ -6,6 +6,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from eager_kestrel.core.errors import InputError
+from eager_kestrel.core.resolution import resolution_at
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.report.figures import (
     CARE,
@@ -193,9 +194,9 @@ def save_need_figure(found: Needs, path: Path) -> None:
 def _name(need: Need, *, several: bool) -> str:
     where = f"{need.platform}:{need.tier}" if need.tier else need.platform
     return (
-        f"{where}  {need.resolution} at {need.fps:g}"
+        f"{where}  {resolution_at(need.resolution, need.fps)}"
         if several
-        else f"{need.resolution} at {need.fps:g}"
+        else resolution_at(need.resolution, need.fps)
     )
 
 

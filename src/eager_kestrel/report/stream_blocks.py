@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from typing import TYPE_CHECKING
 
-from eager_kestrel.core.resolution import frame_rate_text
+from eager_kestrel.core.resolution import frame_rate_text, resolution_at
 from eager_kestrel.core.words import broadcasts as words
 from eager_kestrel.core.words import runs as run_words
 from eager_kestrel.core.words.numbers import CODEC_NAMES, counted, looks
@@ -60,7 +60,7 @@ def _rule(rule: str) -> str:
     """A guide's key as words: ``video.rate_control`` is rate control."""
     section, dot, key = rule.partition(".")
     plain = key if dot and section in ("video", "delivery") else rule
-    return plain.replace("_", " ").replace(".", " ")
+    return plain.replace("b_frames", "B-frames").replace("_", " ").replace(".", " ")
 
 
 def recording_rows(seen: Recording) -> Rows:
@@ -102,7 +102,8 @@ def _audio_words(audio: AudioSeen | None) -> str:
     channels = CHANNELS.get(audio.channels, f"{audio.channels} channels")
     codec = f"{CODEC_NAMES.get(audio.codec, audio.codec)} {audio.average_kbps:,.0f} kbit/s"
     hertz = f"{audio.sample_rate_hz / 1000:g} kHz"
-    return f"{codec}, {hertz}, {channels}, {audio.offset_ms:+.0f} ms to video"
+    where = "ahead of" if audio.offset_ms < 0 else "behind"
+    return f"{codec}, {hertz}, {channels}, {abs(audio.offset_ms):.0f} ms {where} video"
 
 
 def received_blocks(found: ReceivedList, *, everything: bool = False) -> Iterator[Block]:
@@ -231,7 +232,7 @@ def machine_blocks(found: MeasuredMachine) -> Iterator[Block]:
     rows = tuple(
         (
             point.name,
-            f"{point.resolution} at {float(point.wanted):g}",
+            resolution_at(point.resolution, point.wanted),
             f"{int(point.fps):,}",
             f"{point.cores_share:.0%}",
             Styled("keeps up", "good") if point.holds else Styled("too slow", "bad"),

@@ -96,7 +96,7 @@ def _of_stream(recording: Recording, settings: Settings, guide: Guide) -> Iterat
         "peak over two seconds",
         "breach" if high else "fine",
         peak.in_kbps(),
-        f"at most {ceiling.in_kbps()} and a tenth",
+        f"at most {kbit(ceiling.kbps * (1 + PEAK_SLACK))} (the ceiling and a tenth)",
         "set a buffer of one second and a lower peak",
     )
     rule = guide.video.keyframes
@@ -207,8 +207,6 @@ PLAN = "plan"
 """Stands for the guide in a finding."""
 MORE, LESS = 1.05, 0.85
 """An average over the plan by more is not the plan; one under it by more leaves quality unused."""
-PEAK = 1.10
-"""Of two seconds over the plan's most."""
 INTERVAL = 0.05
 """Relative, of a keyframe interval."""
 AUDIO = 0.15
@@ -297,12 +295,12 @@ def _of_bitrate(recording: Recording, planned: VideoSettings) -> Iterator[Findin
     if state == "caution":
         do += ", or leave it: still scenes need less where nothing fills them up"
     yield _plan_finding("bitrate", state, kbit(average), kbit(wanted), do)
-    high = seen.peak_2s_kbps > PEAK * planned.most_kbps
+    high = seen.peak_2s_kbps > (1 + PEAK_SLACK) * planned.most_kbps
     yield _plan_finding(
         "peak over two seconds",
         "breach" if high else "fine",
         kbit(seen.peak_2s_kbps),
-        f"{kbit(planned.most_kbps)} and a tenth at most",
+        f"at most {kbit((1 + PEAK_SLACK) * planned.most_kbps)} (the plan and a tenth)",
         f"set a buffer of {planned.buffer_kbit:,.0f} kbit",
     )
 

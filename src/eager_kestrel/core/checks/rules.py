@@ -157,10 +157,11 @@ def _resolution(settings: Settings, guide: Guide) -> Rules:
             "fine" if fits else "breach",
             f"{resolution} ({resolution.shape})",
             shapes,
-            "crop or pad the resolution to that shape",
+            "crop or pad the picture to that shape",
         )
     if rules.resolutions:
-        yield one_of("video.resolutions", resolution, rules.resolutions, "set one of these sizes")
+        do = "set one of these resolutions"
+        yield one_of("video.resolutions", resolution, rules.resolutions, do)
     within = resolution.width <= rules.largest.width and resolution.height <= rules.largest.height
     yield RuleResult(
         "video.largest",

@@ -260,9 +260,7 @@ def _leaving_out(tried: Groupings, chosen: Division, division: Division, m: int)
         frees_kbps=round(freed, 3),
         quality_now=round(now, 4),
         quality_then=round(then, 4),
-        text=words.without(
-            tried.guides[m].title, others, (now, then), freed, tried.table.tie
-        ),
+        text=words.without(tried.guides[m].title, others, (now, then), freed, tried.table.tie),
     )
 
 

@@ -77,7 +77,7 @@ def video_reasons(
         Reason.of(frame_rate_text(rate), _frame_rate(guide, show, choice)),
         Reason.of(f"{video.keyframe_seconds:g} s", _keyframes(guide, video)),
         Reason.of(video.rate_control, _rate_control(name, video)),
-        Reason.of(f"{video.buffer_kbit:g} kbit", buffer),
+        Reason.of(f"{video.buffer_kbit:,.0f} kbit", buffer),
         Reason.of(
             video.profile,
             facts.ProfileTaken(

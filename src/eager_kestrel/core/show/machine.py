@@ -19,7 +19,12 @@ from eager_kestrel.core.document import Frozen, Spread, format_name
 from eager_kestrel.core.errors import UnitError
 from eager_kestrel.core.guide.rules import Codec
 from eager_kestrel.core.quantities import FrameRate, ResolutionSize, Share
-from eager_kestrel.core.resolution import Resolution, frame_rate_text, parse_frame_rate
+from eager_kestrel.core.resolution import (
+    Resolution,
+    frame_rate_text,
+    parse_frame_rate,
+    resolution_at,
+)
 from eager_kestrel.core.words import broadcasts as words
 
 ENCODER_NAMES = {"h264": "libx264", "hevc": "libx265", "av1": "libsvtav1"}
@@ -49,7 +54,7 @@ def parse_pace(text: str) -> EncoderLimit:
     Raises:
         UnitError: it is none.
     """
-    match = re.fullmatch(r"\s*(\S+)\s+at\s+(\S+)\s*", text)
+    match = re.fullmatch(r"\s*(\S+)\s+at\s+(\S+?)(?:\s*fps)?\s*", text)
     if match is None:
         raise UnitError(f'"{text}" is not a resolution and frame rate', 'write "1920x1080 at 110"')
     rate = match[2]
@@ -231,7 +236,7 @@ class MeasuredMachine(Frozen):
         said = []
         groups: dict[tuple[str, str], list[EncoderPoint]] = {}
         for point in self.points:
-            at = f"{point.resolution} at {float(point.wanted):g}"
+            at = resolution_at(point.resolution, point.wanted)
             groups.setdefault((point.encoder, at), []).append(point)
         for (encoder, resolution), points in groups.items():
             holding = [p for p in points if p.holds]

@@ -340,7 +340,7 @@ def best(parts: list[tuple[str, float, float]]) -> str:
 def one_more(kbps: float, gain: float) -> str:
     """What one more Mbit/s adds."""
     added = f"{points(gain)} of 100" if 100 * gain >= 0.5 else "nothing visible"
-    return f"one more Mbit/s than {kbit(kbps)} adds {added}"
+    return f"one more Mbit/s beyond {kbit(kbps)} adds {added}"
 
 
 def kind(said: str, behaves: str) -> str:
