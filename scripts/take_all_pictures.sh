@@ -13,7 +13,7 @@ take() { "$python" scripts/take_picture.py "$shots/$1.png" "${@:2}"; }
 take help --points 9 -- eager-kestrel --help
 take demo --points 5 -- eager-kestrel demo
 take measure -- eager-kestrel measure --practice wet-evening
-take far-end -- "$python" scripts/both_ends.py
+take far-end --shown "" -- "$python" scripts/both_ends.py
 take plan --points 9 -- eager-kestrel plan --for oxbow --upload "12 Mbit/s" \
     --reserve "video call=1.5 Mbit/s" --why
 take split --points 8 -- eager-kestrel plan glaze-talk --upload "12 Mbit/s"
@@ -40,7 +40,7 @@ chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --h
     "file://$home/report.html" > "$home/browser.txt" 2>&1
 .venv/bin/eager-kestrel plan --for oxbow --upload "4 Mbit/s" --source 1280x720 --fps 30 \
     > "$home/plan.txt"
-take watch --points 13 --after 12 -- "$python" scripts/on_the_air.py "2.6 Mbit/s" 40
+take watch --points 13 --after 12 --shown "" -- "$python" scripts/on_the_air.py "2.6 Mbit/s" 40
 .venv/bin/eager-kestrel plan --for fernlight --upload "11 Mbit/s" --source 1280x720 --fps 30 \
     > "$home/plan.txt"
 "$python" scripts/on_the_air.py wet-evening 80 > "$home/aired.txt" || true
@@ -51,7 +51,8 @@ take encoders --points 12 --cwd "$home" -- eager-kestrel encoders --resolution 1
     --resolution 1920x1080 --fps 60
 rm "$home/machine.json"
 cp tests/tables/millrace.html "$home"
-take guides-import --points 10 --after 16 --cwd "$home" -- "$python" "$PWD/scripts/typed.py" "|||||" \
+take guides-import --points 10 --after 16 --cwd "$home" \
+    --shown "eager-kestrel guides import millrace.html --name millrace --out guide.toml" -- "$PWD/$python" "$PWD/scripts/typed.py" "|||||" \
     "$PWD/.venv/bin/eager-kestrel" guides import millrace.html --name millrace --out guide.toml
 take check --points 10 -- eager-kestrel check --for oxbow --for gatepost --bitrate "6 Mbit/s" \
     --resolution 1920x1080 --fps 60 --keyframes 250frames --rate-control variable \

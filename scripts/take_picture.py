@@ -1,10 +1,11 @@
 """Run a command in a terminal window of about 1280x800 and save a PNG of it.
 
-Usage: python scripts/take_picture.py OUT.png [--points 11] [--cwd DIR] -- COMMAND...
+Usage: python scripts/take_picture.py OUT.png [--points 11] [--cwd DIR] [--shown LINE] -- COMMAND...
 
 Starts a virtual screen (Xvfb) and a terminal (xterm) of its own, waits for the command to end,
 takes the picture (ImageMagick's import) and ends both. CONTRIBUTING says what it needs.
-With --after SECONDS the picture is taken while the command is still running.
+With --after SECONDS the picture is taken while the command is still running. --shown is what stands
+behind the prompt, if that is not the command.
 """
 
 from __future__ import annotations
@@ -22,6 +23,12 @@ from pathlib import Path
 NEEDED = {"Xvfb": "xvfb", "xterm": "xterm", "import": "imagemagick", "fc-list": "fontconfig"}
 FONT = "DejaVu Sans Mono"
 MOST_SECONDS = 120
+BORDER = 8
+FIT = (
+    r"stty -echo; printf '\033[16t'; IFS=';' read -rs -d t _ high wide; "
+    r"printf '\033[8;%d;%dt' $(({height} / high)) $(({width} / wide)); sleep 0.3; stty echo; "
+)
+"""Ask how large a character is, then be as many lines and columns as the screen holds."""
 
 
 def main() -> int:
@@ -32,6 +39,7 @@ def main() -> int:
     parser.add_argument("--points", default="11")
     parser.add_argument("--cwd", type=Path, help="run the command in this folder")
     parser.add_argument("--after", type=float, help="seconds; take it while the command runs")
+    parser.add_argument("--shown", help="behind the prompt; nothing: no prompt")
     parser.add_argument("command", nargs="+")
     wish = parser.parse_args()
     missing = [package for program, package in NEEDED.items() if not shutil.which(program)]
@@ -73,10 +81,10 @@ def picture(wish: argparse.Namespace, folder: Path) -> int:
         }
         done = folder / "done"
         line = shlex.join(wish.command)
-        script = (
-            f"printf '\\033[1;32m$\\033[0m %s\\n' {shlex.quote(line)}; {line}; "
-            f"touch {done}; sleep {MOST_SECONDS}"
-        )
+        shown = line if wish.shown is None else wish.shown
+        prompt = f"printf '\\033[1;32m$\\033[0m %s\\n' {shlex.quote(shown)}; " if shown else ""
+        fit = FIT.format(width=int(width) - 2 * BORDER, height=int(height) - 2 * BORDER)
+        script = f"{fit}{prompt}{line}; touch {done}; sleep {MOST_SECONDS}"
         terminal = subprocess.Popen(
             [
                 "xterm",
@@ -85,9 +93,9 @@ def picture(wish: argparse.Namespace, folder: Path) -> int:
                 "-fs",
                 wish.points,
                 "-geometry",
-                "400x200+0+0",
+                "80x24+0+0",
                 "-b",
-                "8",
+                str(BORDER),
                 "-bg",
                 "#14181d",
                 "-fg",
@@ -95,7 +103,8 @@ def picture(wish: argparse.Namespace, folder: Path) -> int:
                 "+sb",
                 "-xrm",
                 "XTerm*cursorColor: #14181d",
-                "-fullscreen",
+                "-xrm",
+                "XTerm*allowWindowOps: true",
                 "-e",
                 "bash",
                 "-c",

@@ -232,7 +232,7 @@ def viewers(settings: Settings, guide: Guide) -> Rules:
     yield RuleResult(
         "delivery.slowest_viewer",
         "fine" if total <= slowest.kbps else bad,
-        f"{Bitrate.from_kbps(total).in_kbps()} in all",
+        f"total {Bitrate.from_kbps(total).in_kbps()}",
         f"at most {slowest.in_kbps()}",
         "send less: viewers get exactly this",
     )

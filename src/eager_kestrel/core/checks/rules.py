@@ -60,7 +60,7 @@ def _as_guess(finding: Finding) -> Finding:
     """A rule nobody looked up breaks nothing."""
     if finding.severity != "breach":
         return finding
-    said = {"severity": "caution", "wanted": f"{finding.wanted} (a guess of the guide)"}
+    said = {"severity": "caution", "wanted": f"{finding.wanted} (unverified in the guide)"}
     return finding.model_copy(update=said)
 
 
@@ -76,7 +76,7 @@ def against_upload(
     judged = RuleResult(
         "safe rate",
         "fine" if together <= safe_kbps + 0.01 else "breach",
-        f"{sent.in_kbps()} in all",
+        f"total {sent.in_kbps()}",
         f"at most {safe.in_kbps()}",
         f"send {over.in_kbps()} less",
     )
@@ -86,7 +86,7 @@ def against_upload(
 def _finding(guide: Guide | None, judged: RuleResult) -> Finding:
     """A rule as judged, of a guide or, without one, of the connection."""
     return Finding(
-        platform="uplink" if guide is None else guide.name,
+        platform="upload" if guide is None else guide.name,
         tier=None if guide is None else guide.tier,
         rule=judged.rule,
         severity=judged.severity,
@@ -203,16 +203,16 @@ def _frame_rate(settings: Settings, guide: Guide) -> Rules:
         yield RuleResult(
             "video.recommended.frame_rate",
             "fine" if liked else "caution",
-            frame_rate_text(rate),
-            frame_rate_text(wish),
-            f"set {frame_rate_text(wish)}",
+            f"{frame_rate_text(rate)} fps",
+            f"{frame_rate_text(wish)} fps",
+            f"set {frame_rate_text(wish)} fps",
         )
     yield RuleResult(
         "video.frame_rates",
         "fine" if rules.takes_rate(rate) else "breach",
-        frame_rate_text(rate),
-        rules.rates_words(),
-        f"set {frame_rate_text(max(rules.taken_rates))}"
+        f"{frame_rate_text(rate)} fps",
+        f"{rules.rates_words()} fps",
+        f"set {frame_rate_text(max(rules.taken_rates))} fps"
         f"{' or another it takes' if len(rules.taken_rates) > 1 else ''}",
     )
     source = settings.source_frame_rate
