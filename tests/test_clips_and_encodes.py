@@ -228,7 +228,8 @@ def test_parameters_of_one_kind_leave_the_others(half: float) -> None:
 def test_what_encoders_come_to() -> None:
     said = machine_of([200, 90, 40]).meanings()
     assert said == [
-        "libx264 veryfast keeps up at 1280x720 at 60 fps, using 50% of this machine; medium does not"
+        "libx264 veryfast keeps up at 1280x720 at 60 fps, using 50% of this machine; "
+        "medium does not"
     ]
     none = machine_of([30]).meanings()
     assert none == ["libx264 does not keep up at 1280x720 at 60 fps, not even with ultrafast"]

@@ -229,7 +229,7 @@ def test_a_guess_of_a_guide_breaks_nothing_and_says_so(kestrel: Kestrel, tmp_pat
     )
     assert over.code == 0
     assert all(
-        "a guess" in one["wanted"]
+        "unverified" in one["wanted"]
         for one in over.document["findings"]
         if one["severity"] == "caution" and one["rule"] != "uplink"
     )

@@ -312,7 +312,7 @@ def test_a_show_names_the_platforms_to_try_and_to_check(kestrel: Kestrel) -> Non
         "8 Mbit/s",
         "--json",
     )
-    assert {f["platform"] for f in held.document["findings"]} == {"oxbow", "fernlight", "uplink"}
+    assert {f["platform"] for f in held.document["findings"]} == {"oxbow", "fernlight", "upload"}
     assert (
         "glaze-talk" in kestrel("check", "--show", "glaze-tlk", "--bitrate", "5 Mbit/s").error_line
     )

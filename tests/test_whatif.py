@@ -16,9 +16,9 @@ from eager_kestrel.core.checks.rules import check
 from eager_kestrel.core.checks.settings import settings_of
 from eager_kestrel.core.choice.budget import budget
 from eager_kestrel.core.choice.candidates_table import candidates_table
-from eager_kestrel.core.choice.need import need
 from eager_kestrel.core.choice.what_if import compare
 from eager_kestrel.core.connection.uplink import Uplink, assumed_uplink
+from eager_kestrel.core.division.what_if import needs
 from eager_kestrel.core.plan.planner import plan
 from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.show.show import Destination, Reserve, Show
@@ -62,7 +62,7 @@ def test_need_says_when_a_resolution_is_among_the_best(
     wanted: Show, resolution: Resolution, fps: float | None, less: float
 ) -> None:
     guide = OXBOW.under(wanted.destinations[0].tier)
-    for found in need(wanted, guide, None, TABLE, [resolution], fps):
+    for found in needs(wanted, [guide], TABLE, [resolution], fps):
         if not found.possible:
             continue
         assert found.full_kbps is not None
@@ -98,7 +98,7 @@ def test_need_says_when_a_plan_takes_a_resolution_and_when_it_looks_good(
     wanted: Show, resolution: Resolution
 ) -> None:
     guide = OXBOW.under(wanted.destinations[0].tier)
-    for found in need(wanted, guide, None, TABLE, [resolution]):
+    for found in needs(wanted, [guide], TABLE, [resolution]):
         if found.taken_kbps is not None:
             video = planned(found.taken_kbps, wanted).destinations[0].video
             assert video is not None
@@ -263,7 +263,7 @@ def test_bad_sweeps_get_one_line(kestrel: Kestrel, options: tuple[str, ...], say
 def test_need_counts_reserves_larger_than_any_line_measured() -> None:
     huge = Reserve(name="backup", rate=Bitrate.parse("90 Mbit/s"))
     wanted = show("hectic", reserves=(huge,))
-    (found,) = need(wanted, OXBOW, None, TABLE, [Resolution(1280, 720)], 50.0)
+    (found,) = needs(wanted, [OXBOW], TABLE, [Resolution(1280, 720)], 50.0)
     assert found.taken_kbps is not None
     video = planned(found.taken_kbps, wanted).destinations[0].video
     assert video is not None
@@ -282,7 +282,7 @@ def test_a_plan_with_no_candidates_has_no_steps() -> None:
     (there,) = plan(uplink, narrow, {"pocketfair": guide}, TABLE).destinations
     assert not there.feasible
     assert "cannot provide" in there.infeasible_because
-    assert need(narrow, guide, None, TABLE) == ()
+    assert needs(narrow, [guide], TABLE) == ()
 
 
 @given(st.floats(600, 30_000), shows)

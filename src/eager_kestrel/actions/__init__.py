@@ -48,7 +48,7 @@ _WHERE = {
     "need": "actions.what_if",
     "plan": "actions.planning",
     "read_plan": "files.plans",
-    "read_settings": "files.settings",
+    "read_settings": "files.plans",
     "receive": "actions.receiving:reception",
     "rehearse_at": "actions.rehearsing",
     "rehearse_in_practice": "actions.rehearsing",

@@ -15,14 +15,13 @@ from eager_kestrel.actions.planning import RECENT_DAYS, plan
 from eager_kestrel.actions.runs import runs_towards
 from eager_kestrel.actions.shows import ShowOptions, asked_show
 from eager_kestrel.core.choice.budget import budget_of
-from eager_kestrel.core.choice.need import need as needed
 from eager_kestrel.core.choice.what_if import Comparison, Needs, Sweep, parse_range, parse_shapes
 from eager_kestrel.core.choice.what_if import compare as compared
-from eager_kestrel.core.choice.what_if import sweep as swept
 from eager_kestrel.core.connection.hours import HourPlan, Hours
 from eager_kestrel.core.connection.pooling import by_hour, uplinks_by_hour
 from eager_kestrel.core.division.divide import alone
-from eager_kestrel.core.division.what_if import needs, sweep_show
+from eager_kestrel.core.division.what_if import needs
+from eager_kestrel.core.division.what_if import sweep as swept
 from eager_kestrel.core.errors import InputError, NotFoundError
 from eager_kestrel.core.words.runs import NOTHING
 from eager_kestrel.files.documents import write_text
@@ -63,14 +62,7 @@ def sweep(written: str, show: Show, uplink: Uplink | None) -> Sweep:
     if uplink is not None:
         uplink = with_seen_safe(uplink, show.motion, show.stutter)
     ruled = [guide_for(place) for place in show.destinations]
-    if len(ruled) > 1:
-        return sweep_show(
-            parse_range(written), show, ruled, table_for(show.motion, show.footage), uplink
-        )
-    codec = show.destinations[0].codec
-    return swept(
-        parse_range(written), show, ruled[0], codec, table_for(show.motion, show.footage), uplink
-    )
+    return swept(parse_range(written), show, ruled, table_for(show.motion, show.footage), uplink)
 
 
 def compare(written: str, show: Show, uplink: Uplink) -> Comparison:
@@ -144,10 +136,7 @@ def need(
     """
     table = table_for(show.motion, show.footage)
     ruled = [guide_for(place) for place in show.destinations]
-    if len(ruled) > 1:
-        return Needs(needs=needs(show, ruled, table, resolutions, frame_rate_at_least))
-    codec = show.destinations[0].codec
-    return Needs(needs=needed(show, ruled[0], codec, table, resolutions, frame_rate_at_least))
+    return Needs(needs=needs(show, ruled, table, resolutions, frame_rate_at_least))
 
 
 def hours(

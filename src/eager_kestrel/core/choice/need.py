@@ -16,14 +16,12 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
-from eager_kestrel.core.choice.budget import Budget, budget
+from eager_kestrel.core.choice.budget import Budget
 from eager_kestrel.core.choice.candidates_table import (
     CandidatesTable,
     ScoredCandidates,
-    candidates_table,
 )
-from eager_kestrel.core.choice.what_if import Need, grid
-from eager_kestrel.core.connection.uplink import assumed_uplink
+from eager_kestrel.core.choice.what_if import Need
 from eager_kestrel.core.resolution import Resolution, frame_rate_text, is_customary
 from eager_kestrel.core.units import Bitrate
 
@@ -31,9 +29,7 @@ if TYPE_CHECKING:
     from eager_kestrel.core.arrays import Flags, Floats
     from eager_kestrel.core.choice.candidates import Candidate
     from eager_kestrel.core.choice.candidates_table import Option
-    from eager_kestrel.core.choice.quality import QualityTable
     from eager_kestrel.core.guide.guide import Guide
-    from eager_kestrel.core.show.show import Show
 
 REFERENCE = Bitrate(100_000_000)
 """Any upload of the assumed spread: it tells how safe rate and upload are related."""
@@ -92,44 +88,6 @@ class NeedSearch(NamedTuple):
             middle = (low + high) / 2
             low, high = (low, middle) if holds(self.look(middle)) else (middle, high)
         return high
-
-
-def need(
-    show: Show,
-    guide: Guide,
-    codec: str | None,
-    table: QualityTable,
-    resolutions: Sequence[Resolution] | None = None,
-    frame_rate_at_least: float | None = None,
-) -> tuple[Need, ...]:
-    """What upload resolutions take on one destination.
-
-    Args:
-        show: source, motion, share and reserves.
-        codec: that is asked for; None leaves it to the guide.
-        resolutions: which; the customary ones when none are named.
-        frame_rate_at_least: frames a second; the main ones when none is given.
-    """
-    field = candidates_table(show, guide, table, guide.codec(codec))
-    waterfall = budget(assumed_uplink(REFERENCE), show.safe_share, show.reserves)
-    rates = grid(field)
-    weighed = field.weigh(rates) if rates.size else None
-    found = []
-    for asked in asked_of(field.candidates, show.source, resolutions, frame_rate_at_least):
-        at = index_of(field, asked)
-        if at is None or weighed is None:
-            found.append(impossible(guide, asked))
-            continue
-        best, chosen = field.choose(weighed)
-        near = field.among_best(best, weighed)[:, at]
-        quality = np.where(weighed.allowed[:, at], weighed.quality[:, at], -1.0)
-
-        def look(safe: float, at: int = at) -> NeededAt:
-            return seen(field.at(safe), at)
-
-        along = NeedSearch(rates, near, chosen == at, quality, look, rates[0])
-        found.append(answer(guide, asked, along, waterfall))
-    return tuple(found)
 
 
 def asked_of(

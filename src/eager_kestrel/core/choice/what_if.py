@@ -10,16 +10,16 @@ from typing import TYPE_CHECKING, ClassVar, Literal
 
 import numpy as np
 
-from eager_kestrel.core.choice.budget import budget, budget_of
+from eager_kestrel.core.choice.budget import budget
 from eager_kestrel.core.choice.candidates import CLOSE
-from eager_kestrel.core.choice.candidates_table import CandidatesTable, Option, candidates_table
+from eager_kestrel.core.choice.candidates_table import CandidatesTable, Option
 from eager_kestrel.core.choice.quality import smoothness
 from eager_kestrel.core.connection.uplink import Uplink, assumed_uplink
 from eager_kestrel.core.document import Frozen, Spread, format_name
 from eager_kestrel.core.errors import InputError, UnitError, nearest_name
 from eager_kestrel.core.quantities import FrameRate
 from eager_kestrel.core.resolution import Resolution, parse_frame_rate, resolution_at
-from eager_kestrel.core.show.show import MOTIONS, Show
+from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words import plans as words
 from eager_kestrel.core.words.facts import BitrateBound
@@ -28,8 +28,6 @@ if TYPE_CHECKING:
     from eager_kestrel.core.arrays import Floats
     from eager_kestrel.core.choice.budget import Budget
     from eager_kestrel.core.choice.candidates_table import ScoredCandidates
-    from eager_kestrel.core.choice.quality import QualityTable
-    from eager_kestrel.core.guide.guide import Guide
 
 
 Over = Literal["upload", "share", "motion", "tier"]
@@ -142,43 +140,6 @@ def parse_range(text: str) -> Range:
     return Range(over, begin, end)
 
 
-def sweep(
-    wanted: Range,
-    show: Show,
-    guide: Guide,
-    codec: str | None,
-    table: QualityTable,
-    uplink: Uplink | None,
-) -> Sweep:
-    """What is chosen at each value, everything else as it is.
-
-    Args:
-        codec: that is asked for; None leaves it to the guide.
-        uplink: for everything but a sweep of uploads, which needs none.
-    """
-    if wanted.over in ("upload", "share"):
-        field = candidates_table(show, guide, table, guide.codec(codec))
-        names, values, rates = zip(*values_of(wanted, show, uplink), strict=True)
-        points = _points(field, names, values, list(rates))
-        return Sweep(platform=guide.name, over=wanted.over, points=points)
-    if uplink is None:
-        raise ValueError(f"a sweep of {wanted.over} needs an uplink")
-    safe = budget_of(uplink, show).safe_kbps
-    found: list[Point] = []
-    if wanted.over == "motion":
-        for motion in MOTIONS:
-            moving = show.model_copy(update={"motion": motion})
-            found += _points(
-                candidates_table(moving, guide, table, guide.codec(codec)), [motion], [None], [safe]
-            )
-    else:
-        for tier in (None, *guide.ordinary.tiers):
-            ruled = guide.under(tier)
-            field = candidates_table(show, ruled, table, ruled.codec(codec))
-            found += _points(field, [tier or "ordinary"], [None], [safe])
-    return Sweep(platform=guide.name, over=wanted.over, points=tuple(found))
-
-
 def values_of(wanted: Range, show: Show, uplink: Uplink | None) -> list[tuple[str, float, float]]:
     """Of a range of uploads or shares: each value in words, as a number, and its safe rate."""
     values = np.linspace(wanted.begin, wanted.end, POINTS).tolist()
@@ -192,21 +153,6 @@ def values_of(wanted: Range, show: Show, uplink: Uplink | None) -> list[tuple[st
     shares = [value / 100 for value in values]
     safe = [budget(uplink, share, show.reserves).safe_kbps for share in shares]
     return list(zip([f"{share:.1%}" for share in shares], shares, safe, strict=True))
-
-
-def _points(
-    field: CandidatesTable, names: Sequence[str], values: Sequence[float | None], safe: list[float]
-) -> tuple[Point, ...]:
-    chosen = field.chosen(np.array(safe))
-    return tuple(
-        Point(
-            at=name,
-            value=value,
-            safe_kbps=round(kbps, 3),
-            chosen=field.at(kbps).option(int(index)) if index >= 0 else None,
-        )
-        for name, value, kbps, index in zip(names, values, safe, chosen, strict=True)
-    )
 
 
 Shape = tuple[Resolution, Fraction]
@@ -326,8 +272,6 @@ def _finalist(
 
 
 GRID_KBPS = 10.0
-LOOK_AHEAD = 128
-"""Grid points weighed at a time in search of the next choice."""
 
 
 def grid(field: CandidatesTable, from_kbps: float = 0.0) -> Floats:
@@ -338,17 +282,3 @@ def grid(field: CandidatesTable, from_kbps: float = 0.0) -> Floats:
     top = most + field.audio_steps[-1] * (field.per_byte.max() + 20) + GRID_KBPS
     begin = np.floor(from_kbps / GRID_KBPS) * GRID_KBPS + GRID_KBPS
     return np.arange(begin, max(top, begin) + GRID_KBPS, GRID_KBPS)
-
-
-def next_choice(
-    field: CandidatesTable, best: int, safe_kbps: float, least_quality: float = 0.0
-) -> tuple[float, int] | None:
-    """The least safe rate above this one that chooses another candidate, and which."""
-    for part in np.array_split(rates := grid(field, safe_kbps), max(1, rates.size // LOOK_AHEAD)):
-        rows = field.weigh(part)
-        _, chosen = field.choose(rows)
-        looks = rows.quality[np.arange(part.size), chosen]
-        other = np.flatnonzero((chosen != best) & (chosen >= 0) & (looks >= least_quality))
-        if other.size:
-            return float(part[other[0]]), int(chosen[other[0]])
-    return None

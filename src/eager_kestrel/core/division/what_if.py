@@ -1,10 +1,14 @@
-"""``need`` and sweeps of a show with several destinations: each answer is for the whole show."""
+"""What-if questions to a show: ``need``, sweeps, and the least rate at which something holds.
+
+Whatever is asked, it is the planner that answers: for one destination exactly, for several by whole
+divisions of the connection.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING, NamedTuple, Protocol
 
 import numpy as np
 
@@ -20,7 +24,7 @@ from eager_kestrel.core.choice.need import (
     index_of,
     seen,
 )
-from eager_kestrel.core.choice.what_if import Beside, Need, Point, Range, Sweep, values_of
+from eager_kestrel.core.choice.what_if import Beside, Need, Point, Range, Sweep, grid, values_of
 from eager_kestrel.core.connection.uplink import Uplink, assumed_uplink
 from eager_kestrel.core.division.divide import chosen_division, fewest_left_out
 from eager_kestrel.core.division.groupings import Division, Groupings
@@ -28,7 +32,6 @@ from eager_kestrel.core.division.knapsack import CELL_KBPS
 from eager_kestrel.core.show.show import MOTIONS, Show
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.arrays import Floats
     from eager_kestrel.core.choice.candidates_table import CandidatesTable, Option
     from eager_kestrel.core.choice.quality import QualityTable
     from eager_kestrel.core.guide.guide import Guide
@@ -40,6 +43,8 @@ NEAR_KBPS = 1.0
 FEW = 3
 """Destinations up to which every size of line is looked at; beyond, in steps of a seventh."""
 COARSE = 1.15
+LOOK_AHEAD = 128
+"""Rates of the grid that are weighed at a time."""
 
 
 class Served(NamedTuple):
@@ -57,20 +62,88 @@ Answer = tuple[Served | None, ...]
 """Of each destination; None for one that is left out."""
 
 
+class Answers(Protocol):
+    """What the destinations of a show get on connections of any size."""
+
+    def at(self, safe_kbps: float) -> Answer:
+        """What each gets of a safe rate."""
+
+    def least(
+        self, holds: Callable[[Answer], bool], from_kbps: float = 0.0
+    ) -> tuple[float, Answer] | None:
+        """The least safe rate above one whose answer holds; None where none does."""
+
+    def along(self, m: int, asked: Asked) -> NeedSearch:
+        """A resolution at a frame rate for one destination, along rising safe rates."""
+
+
+def answers_of(
+    show: Show, guides: Sequence[Guide], table: QualityTable, most_kbps: float
+) -> Answers:
+    """Of a show on connections up to a safe rate; exact, and of any rate, for one destination."""
+    if len(guides) > 1:
+        return DividedAnswers(Groupings(show, guides, table, most_kbps))
+    codec = guides[0].codec(show.destinations[0].codec)
+    return OneAnswers(candidates_table(show, guides[0], table, codec))
+
+
 @dataclass(frozen=True)
-class Answers:
-    """A show's destinations on lines up to a size."""
+class OneAnswers:
+    """Of a show's only destination, read off its candidates on a grid of 10 kbit/s."""
+
+    field: CandidatesTable
+
+    def at(self, safe_kbps: float) -> Answer:
+        """What it gets of a safe rate."""
+        weighed = self.field.at(safe_kbps)
+        if weighed.chosen is None:
+            return (None,)
+        return (Served(weighed.option(weighed.chosen), self.field, safe_kbps, 0.0),)
+
+    def least(
+        self, holds: Callable[[Answer], bool], from_kbps: float = 0.0
+    ) -> tuple[float, Answer] | None:
+        """The least rate of the grid at which another candidate is chosen, and that holds."""
+        rates = grid(self.field, from_kbps)
+        before = self.field.at(from_kbps).chosen if rates.size else None
+        for part in np.array_split(rates, max(1, rates.size // LOOK_AHEAD)):
+            chosen = self.field.chosen(part)
+            last = np.concatenate(([-1 if before is None else before], chosen[:-1]))
+            for turn in np.flatnonzero((chosen != last) & (chosen >= 0)):
+                answer = self.at(float(part[turn]))
+                if holds(answer):
+                    return float(part[turn]), answer
+            before = int(chosen[-1]) if chosen.size else before
+        return None
+
+    def along(self, _: int, asked: Asked) -> NeedSearch:
+        """A resolution at a frame rate at every rate of the grid."""
+        field, rates = self.field, grid(self.field)
+        at = index_of(field, asked)
+        if at is None or not rates.size:
+            none = np.zeros(rates.size, dtype=np.bool_)
+            return NeedSearch(rates, none, none, np.full(rates.size, -1.0), _nothing, NEAR_KBPS)
+        weighed = field.weigh(rates)
+        best, chosen = field.choose(weighed)
+        near = field.among_best(best, weighed)[:, at]
+        quality = np.where(weighed.allowed[:, at], weighed.quality[:, at], -1.0)
+        return NeedSearch(
+            rates, near, chosen == at, quality, lambda safe: seen(field.at(safe), at), rates[0]
+        )
+
+
+def _nothing(_: float) -> NeededAt:
+    return NeededAt(near=False, taken=False, quality=-1.0, option=None, chosen=None)
+
+
+@dataclass(frozen=True)
+class DividedAnswers:
+    """Of several destinations that share the connection: each answer is a whole division."""
 
     tried: Groupings
     _known: dict[float, Answer] = field(default_factory=dict)
     _rough: dict[int, Division | None] = field(default_factory=dict)
-
-    @classmethod
-    def of(
-        cls, show: Show, guides: Sequence[Guide], table: QualityTable, most_kbps: float
-    ) -> Answers:
-        """Of a show."""
-        return cls(Groupings(show, guides, table, most_kbps))
+    _weighed: dict[tuple[int, float], ScoredCandidates] = field(default_factory=dict)
 
     def at(self, safe_kbps: float) -> Answer:
         """What each destination gets of a safe rate."""
@@ -141,6 +214,28 @@ class Answers:
             return high, found
         return None
 
+    def along(self, m: int, asked: Asked) -> NeedSearch:
+        """A resolution at a frame rate at some rates; what turns in between is found by looking."""
+
+        def look(safe: float) -> NeededAt:
+            served = self.at(safe)[m]
+            if served is None:
+                return _nothing(safe)
+            if (m, safe) not in self._weighed:
+                self._weighed[m, safe] = served.field.at(served.safe_kbps)
+            return seen(self._weighed[m, safe], index_of(served.field, asked))
+
+        rates = np.geomspace(LEAST_KBPS, MOST_KBPS, POINTS)
+        all_seen = [look(float(rate)) for rate in rates]
+        return NeedSearch(
+            rates,
+            np.array([s.near for s in all_seen]),
+            np.array([s.taken for s in all_seen]),
+            np.array([s.quality for s in all_seen]),
+            look,
+            NEAR_KBPS,
+        )
+
 
 LEAST_KBPS, MOST_KBPS = 150.0, 80_000.0
 """The safe rates that are looked at."""
@@ -161,49 +256,17 @@ def needs(
         resolutions: which; the customary ones when none are named.
         frame_rate_at_least: frames a second; the main ones when none is given.
     """
-    answers = Answers.of(show, guides, table, MOST_KBPS)
+    answers = answers_of(show, guides, table, MOST_KBPS)
     waterfall = budget(assumed_uplink(REFERENCE), show.safe_share, show.reserves)
-    rates = np.geomspace(LEAST_KBPS, MOST_KBPS, POINTS)
-    weighed: dict[tuple[int, float], ScoredCandidates] = {}
     found: list[Need] = []
     for m, (guide, place) in enumerate(zip(guides, show.destinations, strict=True)):
         alone = candidates_table(show, guide, table, guide.codec(place.codec))
-        for asked in asked_of(alone.candidates, show.source, resolutions, frame_rate_at_least):
-            along = _along(answers, weighed, m, asked, rates)
-            found.append(answer(guide, asked, along, waterfall))
+        every = asked_of(alone.candidates, show.source, resolutions, frame_rate_at_least)
+        found += [answer(guide, asked, answers.along(m, asked), waterfall) for asked in every]
     return tuple(found)
 
 
-def _along(
-    answers: Answers,
-    weighed: dict[tuple[int, float], ScoredCandidates],
-    m: int,
-    asked: Asked,
-    rates: Floats,
-) -> NeedSearch:
-    """One destination's resolution along the safe rates of the whole show; keeps what it weighs."""
-
-    def look(safe: float) -> NeededAt:
-        served = answers.at(safe)[m]
-        if served is None:
-            return NeededAt(near=False, taken=False, quality=-1.0, option=None, chosen=None)
-        if (m, safe) not in weighed:
-            weighed[m, safe] = served.field.at(served.safe_kbps)
-        there = weighed[m, safe]
-        return seen(there, index_of(served.field, asked))
-
-    all_seen = [look(float(rate)) for rate in rates]
-    return NeedSearch(
-        rates,
-        np.array([s.near for s in all_seen]),
-        np.array([s.taken for s in all_seen]),
-        np.array([s.quality for s in all_seen]),
-        look,
-        NEAR_KBPS,
-    )
-
-
-def sweep_show(
+def sweep(
     wanted: Range,
     show: Show,
     guides: Sequence[Guide],
@@ -218,13 +281,13 @@ def sweep_show(
     along: list[tuple[str, float | None, float, Answer]] = []
     if wanted.over in ("upload", "share"):
         named = values_of(wanted, show, uplink)
-        answers = Answers.of(show, guides, table, max(safe for _, _, safe in named))
+        answers = answers_of(show, guides, table, max(safe for _, _, safe in named))
         along = [(name, value, safe, answers.at(safe)) for name, value, safe in named]
     else:
         assert uplink is not None
         safe = budget_of(uplink, show).safe_kbps
         for name, changed, ruled in _variants(wanted, show, guides):
-            given = Answers.of(changed, ruled, table, safe).at(safe)
+            given = answers_of(changed, ruled, table, safe).at(safe)
             along.append((name, None, safe, given))
     return Sweep(
         platform=guides[0].name,

@@ -11,7 +11,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 from math import ceil
-from typing import TYPE_CHECKING, Literal, Self
+from typing import TYPE_CHECKING, Literal
 
 import numpy as np
 
@@ -20,10 +20,8 @@ from eager_kestrel.core.choice.candidates_table import (
     CandidatesTable,
     Option,
     ScoredCandidates,
-    candidates_table,
 )
-from eager_kestrel.core.choice.what_if import next_choice
-from eager_kestrel.core.division.what_if import Answer, Answers, Served
+from eager_kestrel.core.division.what_if import Answer, Answers, Served, answers_of
 from eager_kestrel.core.overhead import overhead
 from eager_kestrel.core.plan.encoder_settings import audio_at, settings_at
 from eager_kestrel.core.plan.plan import DestinationPlan, Fallback, FrameRateTrade, Offer
@@ -33,7 +31,6 @@ from eager_kestrel.core.words.numbers import rate
 if TYPE_CHECKING:
     from eager_kestrel.core.choice.quality import QualityTable
     from eager_kestrel.core.guide.guide import Guide
-    from eager_kestrel.core.guide.rules import Codec
     from eager_kestrel.core.show.show import Show
 
 
@@ -44,41 +41,6 @@ LEAST_TRADED = 15
 """Frames a second; nobody would take fewer for sharpness."""
 ACCEPTABLE = 0.30
 """Quality below which a step is not worth sending."""
-
-
-@dataclass(frozen=True, slots=True)
-class Standpoint:
-    """A chosen candidate, from which other rates are looked at."""
-
-    guide: Guide
-    """With the tier applied."""
-    field: CandidatesTable
-    weighed: ScoredCandidates
-    best: int
-    budget: Budget
-    transport: str
-    """Of the destination that is looked at; others may get the same encode."""
-    following: tuple[float, int] | None
-    """The least higher safe rate that chooses another, better candidate, and which."""
-
-    @classmethod
-    def of(
-        cls,
-        guide: Guide,
-        field: CandidatesTable,
-        weighed: ScoredCandidates,
-        best: int,
-        budget: Budget,
-        transport: str,
-    ) -> Self:
-        """With the next choice above found."""
-        least = float(weighed.quality[best]) + field.table.tie
-        following = next_choice(field, best, budget.safe_kbps, least)
-        return cls(guide, field, weighed, best, budget, transport, following)
-
-
-def _fallback(stand: Standpoint, safe_kbps: float) -> Fallback | None:
-    return fallback_at(stand.guide, stand.field, stand.budget, stand.transport, safe_kbps)
 
 
 def fallback_at(
@@ -104,64 +66,32 @@ def fallback_at(
     )
 
 
-def fallbacks(stand: Standpoint) -> tuple[Fallback, ...]:
-    """Cheaper settings in order; ends where nothing is allowed or worth sending."""
+def fallbacks(
+    guide: Guide,
+    weighed: ScoredCandidates,
+    best: int,
+    field: CandidatesTable,
+    waterfall: Budget,
+    transport: str,
+) -> tuple[Fallback, ...]:
+    """Cheaper settings in order; ends where nothing is allowed or worth sending.
+
+    Args:
+        guide: with the tier applied.
+        best: the candidate that is chosen, of ``weighed``.
+        transport: of the destination that is looked at; others may get the same encode.
+    """
     found: list[Fallback] = []
-    now, field = stand.best, stand.field
-    carried = stand.weighed.kbps[now] + stand.weighed.audio_kbps
-    safe = float(carried * field.per_byte[now] + field.fixed_kbps[now])
+    carried = weighed.kbps[best] + weighed.audio_kbps
+    safe = float(carried * field.per_byte[best] + field.fixed_kbps[best])
     for _ in range(MOST_STEPS):
         safe *= STEP
-        step = _fallback(stand, safe)
+        step = fallback_at(guide, field, waterfall, transport, safe)
         if step is None or step.quality < ACCEPTABLE:
             break
         if not found or step.total_kbps < found[-1].total_kbps:
             found.append(step)
     return tuple(found)
-
-
-def step_up(stand: Standpoint) -> Fallback | None:
-    """The settings that a little more upload would choose; None when none would change them."""
-    return None if stand.following is None else _fallback(stand, stand.following[0])
-
-
-def offers(stand: Standpoint, guide: Guide, codec: str | None) -> tuple[Offer, ...]:
-    """What more upload, another tier or another codec would bring."""
-    found = [_more_upload(stand)]
-    now, tie = stand.weighed.option(stand.best), stand.field.table.tie
-    for tier in guide.ordinary.tiers:
-        if tier != guide.tier:
-            ruled = guide.under(tier)
-            option = _elsewhere(stand, ruled, ruled.codec(codec))
-            found.append(other_way("tier", tier, now, option, tie))
-    for other in stand.guide.video.codecs:
-        if other != stand.field.codec:
-            option = _elsewhere(stand, stand.guide, other)
-            found.append(other_way("codec", other, now, option, tie))
-    return tuple(offer for offer in found if offer is not None)
-
-
-def _elsewhere(stand: Standpoint, guide: Guide, codec: Codec) -> Option | None:
-    """What would be chosen under another guide or codec at the same safe rate."""
-    field = candidates_table(stand.field.show, guide, stand.field.table, codec)
-    weighed = field.at(stand.budget.safe_kbps)
-    return None if weighed.chosen is None else weighed.option(weighed.chosen)
-
-
-def _more_upload(stand: Standpoint) -> Offer | None:
-    if stand.following is None:
-        return None
-    safe, index = stand.following
-    option = stand.field.at(safe).option(index)
-    upload = stand.budget.upload_for(safe)
-    more = max(0.0, upload - stand.budget.steps[0].after_kbps)
-    return Offer(
-        kind="upload",
-        needs=rate(more),
-        upload_kbps=ceil(upload * 10) / 10,
-        gives=option,
-        text=words.more_upload(more, option.words),
-    )
 
 
 def other_way(
@@ -202,7 +132,7 @@ FEW = 4
 
 @dataclass(frozen=True)
 class OfferSearch:
-    """A show on its line, to be planned again with one thing changed."""
+    """A show on its connection, to be planned again with one thing changed."""
 
     show: Show
     guides: Sequence[Guide]
@@ -213,7 +143,7 @@ class OfferSearch:
     def with_offers(self, planned: Sequence[DestinationPlan]) -> list[DestinationPlan]:
         """Each destination with what would be better for it."""
         most = MOST_LINE * self.waterfall.safe_kbps + MOST_MORE_KBPS
-        larger = Answers.of(self.show, self.guides, self.table, most)
+        larger = answers_of(self.show, self.guides, self.table, most)
         return [self._offered(m, there, larger) for m, there in enumerate(planned)]
 
     def _offered(self, m: int, there: DestinationPlan, larger: Answers) -> DestinationPlan:
@@ -284,7 +214,7 @@ class OfferSearch:
         )
         show = self.show.model_copy(update={"destinations": places})
         safe = self.waterfall.safe_kbps
-        there = Answers.of(show, guides, self.table, safe).at(safe)[m]
+        there = answers_of(show, guides, self.table, safe).at(safe)[m]
         return None if there is None else there.option
 
 

@@ -11,11 +11,8 @@ from eager_kestrel.core.division.divide import DestinationContext, alone, divide
 from eager_kestrel.core.overhead import overhead
 from eager_kestrel.core.plan.alternatives import (
     OfferSearch,
-    Standpoint,
     fallbacks,
     frame_rate_trade,
-    offers,
-    step_up,
 )
 from eager_kestrel.core.plan.encoder_settings import (
     audio_at,
@@ -134,7 +131,7 @@ def plan(
     else:
         split, places = divide(show, ruled, table, waterfall.safe_kbps)
     planned = [_at(place, show, waterfall) for place in places]
-    if split is not None and look_further and not waterfall.capped:
+    if look_further and not waterfall.capped:
         planned = OfferSearch(show, ruled, table, waterfall).with_offers(planned)
     total = round(sum(there.total_kbps for there in planned), 3)
     return Plan(
@@ -187,12 +184,10 @@ def _planned(place: DestinationContext, show: Show, waterfall: Budget) -> Destin
         because = {"infeasible_because": why, "limited_by": _bound(weighed)}
         return DestinationPlan(**_common(place), feasible=False, budget_steps=steps, **because)
     video = settings_at(rules, field, weighed, best)
-    line = Standpoint.of(rules, field, weighed, best, waterfall, transport)
     choice = Choice(field, weighed, best, place.safe_kbps)
     why_each = (*video_reasons(rules, show, choice, waterfall, video), audio_reason(rules, audio))
     reasons = as_asked(show, with_guesses(rules, why_each))
-    cheaper = fallbacks(line)
-    shared = len(show.destinations) > 1  # then the whole show is asked
+    cheaper = fallbacks(rules, weighed, best, field, waterfall, transport)
     return DestinationPlan(
         **_common(place),
         feasible=True,
@@ -208,10 +203,6 @@ def _planned(place: DestinationContext, show: Show, waterfall: Budget) -> Destin
         reasons=reasons,
         runners_up=tuple(weighed.option(i) for i in weighed.others(RUNNERS_UP)),
         fallbacks=cheaper,
-        step_up=None if shared or waterfall.capped else step_up(line),
-        offers=()
-        if shared or waterfall.capped
-        else offers(line, place.guide, place.destination.codec),
         adaptive=_adaptive(video, cheaper, float(weighed.floors_kbps[best])),
         fit=frame_fit(show.source, video.resolution),
     )
