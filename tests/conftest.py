@@ -78,12 +78,13 @@ def valid(document: Any) -> Any:
 
 Kestrel = Callable[..., Result]
 timed = pytest.mark.timed
-"""For tests of measured rates: they run one after another, beside what only computes.
+"""For tests of measured rates: they run in two rows, beside what only computes.
 
 None is tried twice. One that fails while a process beside it, which only sleeps, is woken late, has
 found nothing but a busy machine: it is skipped, and says so.
 """
 HELD_UP_SECONDS = 0.15
+STREAMS = ("test_rehearse.py", "test_watch_wire.py")
 SLEEPER = """
 import sys, threading, time
 done = threading.Event()
@@ -98,15 +99,15 @@ print(worst)
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """What has to keep time runs one after another, beside what only computes."""
+    """What has to keep time mostly waits: it runs in two rows, beside what only computes."""
     for item in items:
         if keeps_time(item):
-            item.add_marker(pytest.mark.xdist_group("timed"))
+            row = "streams" if item.path.name in STREAMS else "runs"
+            item.add_marker(pytest.mark.xdist_group(row))
 
 
 def keeps_time(item: pytest.Item) -> bool:
-    streams = item.path.name in ("test_rehearse.py", "test_watch_wire.py")
-    return streams or item.get_closest_marker("timed") is not None
+    return item.path.name in STREAMS or item.get_closest_marker("timed") is not None
 
 
 @pytest.hookimpl(wrapper=True)

@@ -453,7 +453,7 @@ def test_json_is_a_document_a_second_and_ends_on_sigterm(tmp_path: Path, home: P
 def test_other_systems_are_told_what_can_be_seen(
     kestrel: Kestrel, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr("eager_kestrel.actions.watching.sees_connections", lambda: False)
+    monkeypatch.setattr("eager_kestrel.cli.watch.sees_connections", lambda: False)
     found = kestrel("watch", "--within", "2 s")
     assert found.code == 0
     assert "watch --through" in found.err
