@@ -135,7 +135,7 @@ def _asked(title: str | None, given: ShowOptions) -> tuple[str, ShowOptions]:
     platforms = tuple(known_platforms())
     named = title if title is not None else _ask("What is the show called", "My show", str)
     if given.motion is None:
-        _listed("How much moves in the resolution?", begin.MOTION_CHOICES)
+        _listed("How much moves in the picture?", begin.MOTION_CHOICES)
     wish("motion", "Motion", "lively")
     wish("source", "The resolution your camera or screen gives", "1920x1080")
     wish("fps", "Its frames a second", "60")

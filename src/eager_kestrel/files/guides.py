@@ -136,7 +136,7 @@ def _named(guide: Guide, name: str, path: Path) -> Guide:
 
 SCHEMA_NAME = "guide.schema.json"
 SCHEMA_LINE = f"#:schema ./{SCHEMA_NAME}"
-"""Editors that know TOML schemas read this connection."""
+"""Editors that know TOML schemas read this line."""
 
 COMMENTS = {
     "checked": "the day you held this against the source",

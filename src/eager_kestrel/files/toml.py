@@ -141,7 +141,7 @@ def _model_in(annotation: object) -> type[BaseModel] | None:
 
 
 def _line_of(text: str, path: list[str]) -> int | None:
-    """The connection that sets a key, by its table header and name; None when it cannot be told."""
+    """The line that sets a key, by its table header and name; None when it cannot be told."""
     keys = [part for part in path if not part.isdigit()]
     index = next((int(part) for part in path if part.isdigit()), 0)
     best: int | None = None

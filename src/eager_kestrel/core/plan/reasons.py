@@ -244,7 +244,7 @@ class Choice:
 
     @cached_property
     def of_larger_source(self) -> Candidate:
-        """If the source had twice the connections and frames."""
+        """If the source had twice the lines and frames."""
         show = self.field.show
         source = Resolution(2 * show.source.width, 2 * show.source.height)
         update = {"source": source, "frame_rate": min(2 * show.frame_rate, Fraction(480))}
