@@ -98,6 +98,7 @@ print(worst)
 """
 
 
+@pytest.hookimpl(tryfirst=True)  # before xdist looks for groups
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """What has to keep time mostly waits: it runs in two rows, beside what only computes."""
     for item in items:
