@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ast
 import json
+import os
 import re
 from collections.abc import Iterator
 from pathlib import Path
@@ -12,7 +13,7 @@ import pytest
 
 from eager_kestrel import actions
 from eager_kestrel.core.show.show import Destination, Reserve, Show
-from tests.conftest import Kestrel
+from tests.conftest import Kestrel, keeps_time
 
 ROOT = Path(__file__).parent.parent
 SOURCES = sorted((ROOT / "src").rglob("*.py"))
@@ -123,3 +124,10 @@ def test_documents_carry_their_format(kestrel: Kestrel, tmp_path: Path) -> None:
         top = known if "properties" in known else known["$defs"][known["$ref"].rpartition("/")[2]]
         assert set(said) <= set(top["properties"]), name
         assert json.dumps(said)
+
+
+def test_what_keeps_time_runs_in_rows(request: pytest.FixtureRequest) -> None:
+    if "PYTEST_XDIST_WORKER" not in os.environ:
+        pytest.skip("one process runs everything in one row")
+    timed = [item for item in request.session.items if keeps_time(item)]
+    assert all(item.nodeid.endswith(("@streams", "@runs")) for item in timed)

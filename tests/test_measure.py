@@ -67,6 +67,7 @@ def test_a_practice_line_is_measured_kept_and_planned_from(kestrel: Kestrel) -> 
     assert 1000 < plan["uplink"]["typical_kbps"] < 4000
 
 
+@timed
 def test_the_data_limit_is_kept_and_said(kestrel: Kestrel) -> None:
     with simulated_uplink(simulated_connection(rate=EIGHT)) as up:
         run = measured(kestrel, up.url, "--data-limit", "3 MB", seconds="8 s").document

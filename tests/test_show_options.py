@@ -11,9 +11,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from eager_kestrel.actions.checking import check, settings_from
 from eager_kestrel.actions.planning import plan, uplink_from_number
 from eager_kestrel.actions.shows import ShowOptions, asked_show
+from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.plan.plan import DestinationPlan
+from eager_kestrel.core.resolution import parse_frame_rate
 from eager_kestrel.core.show.show import ON_THE_WIRE
 from tests.conftest import Kestrel, timed
 from tests.test_recordings import CONSTANT, Make
@@ -60,12 +63,12 @@ def test_a_pinned_resolution_is_sent_and_its_cost_is_true(
 
 def test_a_resolution_that_is_not_taken_is_refused_with_those_that_are(kestrel: Kestrel) -> None:
     assert (
-        "its resolutions are 1920x1080"
+        "it takes up to 1920x1080, 16:9"
         in kestrel("plan", "--for", "oxbow", *UPLOAD, "--resolution", "1200x700").error_line
     )
     assert (
-        "its frame rates are"
-        in kestrel("plan", "--for", "oxbow", *UPLOAD, "--fps-sent", "47").error_line
+        "it takes up to 60 fps"
+        in kestrel("plan", "--for", "oxbow", *UPLOAD, "--fps-sent", "75").error_line
     )
 
 
@@ -95,6 +98,39 @@ def test_without_hours_a_cap_says_how_long_it_lasts(kestrel: Kestrel) -> None:
     assert "60 GB a month lasts" in " ".join(
         kestrel("plan", "--for", "oxbow", *UPLOAD, "--cap", "60 GB").out.split()
     )
+
+
+@given(
+    st.sampled_from(["oxbow", "fernlight", "pocketfair", "gatepost"]),
+    st.sampled_from(["1920x1080", "1280x720", "720x1280", "640x480", "1000x1000"]),
+    st.sampled_from(["24", "25", "23.976", "29.97", "30", "50", "59.94", "60", "144"]),
+    st.sampled_from(["1920x1080", "1280x720", "720x1280", "640x480", "848x480", "641x360"]),
+    st.sampled_from(["24", "25", "23.976", "29.97", "30", "59.94", "60", "75"]),
+)
+def test_what_is_insisted_on_is_sent_if_the_platform_takes_it(
+    platform: str, source: str, fps: str, resolution: str, rate: str
+) -> None:
+    """Whatever the source: what ``check`` calls a breach is refused, and nothing else is."""
+    wishes: dict[str, str] = {"source": source, "fps": fps}
+    pins = {"resolution": resolution, "fps_sent": rate}
+    asked = ShowOptions(platforms=(platform,), **wishes, **pins)  # type: ignore[arg-type]
+    settings = settings_from(None, {"video": {"resolution": resolution, "frame_rate": rate}}, "")
+    rules = ("video.shapes", "video.resolutions", "video.largest", "video.frame_rates")
+    breaches = [
+        one.rule
+        for one in check(settings, [platform]).findings
+        if one.severity == "breach" and one.rule in (*rules, "sides divisible by 8")
+    ]
+    try:
+        made = plan(asked_show(None, asked).show, uplink_from_number("40 Mbit/s")).plan
+    except InputError:
+        assert breaches
+        return
+    assert not breaches
+    video = made.destinations[0].video
+    if video is not None:
+        assert str(video.resolution) == resolution
+        assert round(video.frame_rate) == round(parse_frame_rate(rate))
 
 
 def test_days_of_the_week_count_where_there_are_runs(kestrel: Kestrel, tmp_path: Path) -> None:

@@ -19,7 +19,6 @@ from eager_kestrel.core.choice.what_if import Comparison, Needs, Sweep, parse_ra
 from eager_kestrel.core.choice.what_if import compare as compared
 from eager_kestrel.core.connection.hours import HourPlan, Hours
 from eager_kestrel.core.connection.pooling import by_hour, uplinks_by_hour
-from eager_kestrel.core.division.divide import alone
 from eager_kestrel.core.division.what_if import needs
 from eager_kestrel.core.division.what_if import sweep as swept
 from eager_kestrel.core.errors import InputError, NotFoundError
@@ -84,8 +83,8 @@ def compare(written: str, show: Show, uplink: Uplink) -> Comparison:
     guide = guide_for(show.destinations[0])
     table = table_for(show.motion, show.footage)
     waterfall = budget_of(uplink, show)
-    place = alone(show.destinations[0], guide, show, table, waterfall)
-    return compared(place.field, waterfall, shapes)
+    codec = guide.codec(show.destinations[0].codec)
+    return compared(show, guide, table, codec, waterfall, shapes)
 
 
 def sweep_csv(found: Sweep) -> str:

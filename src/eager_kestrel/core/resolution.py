@@ -160,6 +160,11 @@ def at_1000_1001(rate: Fraction) -> Fraction:
     return rate * 1000 / 1001
 
 
+def other_name(rate: Fraction) -> Fraction:
+    """The rate that goes by the same name: 60 for 59.94, and 59.94 for 60."""
+    return Fraction(round(rate)) if rate.denominator % 1001 == 0 else at_1000_1001(rate)
+
+
 def divides_evenly(source: Fraction, rate: Fraction) -> bool:
     """Whether frames of a source go into a rate in equal steps, to two in a thousand.
 

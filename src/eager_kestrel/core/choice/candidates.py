@@ -20,16 +20,19 @@ from eager_kestrel.core.resolution import (
     Resolution,
     at_1000_1001,
     divides_evenly,
+    frame_rate_text,
+    other_name,
 )
 from eager_kestrel.core.words import plans as words
 
 if TYPE_CHECKING:
     from eager_kestrel.core.guide.rules import VideoRules
+    from eager_kestrel.core.show.show import Show
 
 SMALLEST_PIXELS = 256 * 144
 MOST_ENLARGED = 2
 """Times the lines of the source, if a platform rewards more; beyond that it is only blur."""
-CLOSE = 0.002
+CLOSE = Fraction(2, 1000)
 """Frame rates this near have one name: 30 and 29.97."""
 JUDDER = 0.005
 """Of the quality at most that uneven steps cost from a source of 60 frames a second, in proportion
@@ -86,7 +89,7 @@ def frame_rates(source: Fraction, rules: VideoRules) -> list[tuple[Fraction, boo
     exact = {rate for rate in even if (source / rate).denominator == 1}
     even = exact or even
     fastest = max(possible)
-    if fastest <= max(even, default=Fraction(0)):
+    if fastest <= max(even, default=Fraction(0)) * (1 + CLOSE):  # 24 is no faster than 23.976
         return [(rate, True) for rate in sorted(even, reverse=True)]
     uneven = {rate for rate in (fastest, fastest / 2) if rate in possible}
     return [(rate, rate in even) for rate in sorted(even | uneven, reverse=True)]
@@ -127,33 +130,52 @@ def candidates(
     return [Candidate(p, rate, even) for p in ordered for rate, even in rates]
 
 
-def pinned(
-    found: list[Candidate], resolution: Resolution | None, rate: Fraction | None, title: str
-) -> list[Candidate]:
-    """Those of a resolution and a frame rate somebody insists on; all where nobody does.
+def pinned(found: list[Candidate], show: Show, rules: VideoRules, platform: str) -> list[Candidate]:
+    """Candidates as somebody insists on, whatever the source: all that the platform takes.
 
     Raises:
-        InputError: there is none; says what there is.
+        InputError: it does not take that resolution or frame rate; says what it takes.
     """
-    kept = found
-    if resolution is not None:
-        kept = [one for one in kept if one.resolution == resolution]
-        if not kept:
-            known = sorted({one.resolution for one in found}, key=lambda p: -p.pixels)[:6]
+    if show.resolution is None and show.fps_sent is None:
+        return found
+    resolutions = sorted({c.resolution for c in found}, key=lambda p: (p.pixels, p.width))
+    if show.resolution is not None:
+        if not takes(rules, show.resolution):
+            raise InputError(words.not_taken(platform, str(show.resolution)), _taken(rules))
+        resolutions = [show.resolution]
+    rates = dict.fromkeys((c.frame_rate, c.even) for c in found)
+    if show.fps_sent is not None:
+        rate = _as_the_source(show.fps_sent, show.frame_rate)
+        if not rules.takes_rate(rate) and rules.takes_rate(other_name(rate)):
+            rate = other_name(rate)
+        if not rules.takes_rate(rate):
             raise InputError(
-                words.not_taken(title, str(resolution)),
-                words.choose([str(one) for one in known], of_rates=False),
+                words.not_taken(platform, f"{frame_rate_text(show.fps_sent)} fps"),
+                f"it takes {rules.rates_words()} fps",
             )
-    if rate is not None:
-        near = [one for one in kept if abs(float(one.frame_rate / rate) - 1) < CLOSE]
-        if not near:
-            rates = sorted({float(one.frame_rate) for one in kept})
-            raise InputError(
-                words.not_taken(title, f"{float(rate):g} frames a second"),
-                words.choose([f"{one:g}" for one in rates], of_rates=True),
-            )
-        kept = near
-    return kept
+        rates = {(rate, divides_evenly(show.frame_rate, rate)): None}
+    return [Candidate(p, rate, even) for p in resolutions for rate, even in rates]
+
+
+def takes(rules: VideoRules, resolution: Resolution) -> bool:
+    """Whether a platform takes a resolution."""
+    if rules.resolutions and resolution not in rules.resolutions:
+        return False
+    fits = not rules.shapes or any(shape.fits(resolution) for shape in rules.shapes)
+    return fits and resolution.within(rules.largest) and _even(resolution)
+
+
+def _taken(rules: VideoRules) -> str:
+    if rules.resolutions:
+        return f"it takes {', '.join(map(str, rules.resolutions))}"
+    shapes = f", {words.shape_words(rules.shapes)}" if rules.shapes else ""
+    return f"it takes up to {rules.largest}{shapes}, with even sides"
+
+
+def _as_the_source(asked: Fraction, source: Fraction) -> Fraction:
+    """The rate that is meant: 60 of a source of 59.94 is 59.94."""
+    family = source.denominator % 1001 == 0 and asked.denominator == 1
+    return at_1000_1001(asked) if family else asked
 
 
 def _even(resolution: Resolution) -> bool:

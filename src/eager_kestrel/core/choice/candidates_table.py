@@ -17,7 +17,7 @@ from typing import TYPE_CHECKING, ClassVar
 import numpy as np
 
 from eager_kestrel.core.arrays import Flags, Floats
-from eager_kestrel.core.choice.candidates import Candidate, candidates, pinned
+from eager_kestrel.core.choice.candidates import CLOSE, Candidate, candidates, pinned
 from eager_kestrel.core.choice.limits import (
     AUDIO_SHARE,
     LEAST_VIDEO_KBPS,
@@ -381,6 +381,7 @@ def candidates_table(
     ranks = ranks_of(found, show.source, _named(members))
     share = 1.0 if rate_control(guide) == "constant" else VARIABLE_TARGET
     takes = preset_takes(show, table, codec, pixels * fps)
+    least_fps = table.motion[show.motion].least_fps
     clean = clean_kbps(table, show.motion, codec, pixels, fps) * takes
     enough, floored = _enough(clean, floors, share)
     return CandidatesTable(
@@ -393,7 +394,7 @@ def candidates_table(
         rules_kbps=np.stack([ceilings, level_limits(guide, codec, found, fps), viewers, floored]),
         enough_kbps=enough,
         floors_kbps=floors,
-        smooth=fps >= min(table.motion[show.motion].least_fps, fps.max(initial=0.0)),
+        smooth=fps * (1 + float(CLOSE)) >= min(least_fps, fps.max(initial=0.0)),
         wished=_wished(guide, found),
         encodable=pixels * fps <= show.machine.most_pixels(codec),
         delivered=delivered_shares(members, table, found, show.frame_rate),
@@ -454,7 +455,7 @@ def _candidates(show: Show, guide: Guide, members: Sequence[Guide]) -> list[Cand
     rows = [rung.resolution for member in members for rung in member.rungs]
     lines = guide.delivery.better_from_lines
     found = candidates(show.source, show.frame_rate, guide.video, rows, lines)
-    return pinned(found, show.resolution, show.fps_sent, guide.title)
+    return pinned(found, show, guide.video, guide.title)
 
 
 def _named(members: Sequence[Guide]) -> set[Resolution]:

@@ -11,14 +11,12 @@ from typing import TYPE_CHECKING, ClassVar, Literal
 import numpy as np
 
 from eager_kestrel.core.choice.budget import budget
-from eager_kestrel.core.choice.candidates import CLOSE
-from eager_kestrel.core.choice.candidates_table import CandidatesTable, Option
-from eager_kestrel.core.choice.quality import smoothness
+from eager_kestrel.core.choice.candidates_table import CandidatesTable, Option, candidates_table
 from eager_kestrel.core.connection.uplink import Uplink, assumed_uplink
 from eager_kestrel.core.document import Frozen, Spread, format_name
 from eager_kestrel.core.errors import InputError, UnitError, nearest_name
 from eager_kestrel.core.quantities import FrameRate
-from eager_kestrel.core.resolution import Resolution, parse_frame_rate, resolution_at
+from eager_kestrel.core.resolution import Resolution, parse_frame_rate
 from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words import plans as words
@@ -27,7 +25,10 @@ from eager_kestrel.core.words.facts import BitrateBound
 if TYPE_CHECKING:
     from eager_kestrel.core.arrays import Floats
     from eager_kestrel.core.choice.budget import Budget
-    from eager_kestrel.core.choice.candidates_table import ScoredCandidates
+    from eager_kestrel.core.choice.candidates import Candidate
+    from eager_kestrel.core.choice.quality import QualityTable
+    from eager_kestrel.core.guide.guide import Guide
+    from eager_kestrel.core.guide.rules import Codec
 
 
 Over = Literal["upload", "share", "motion", "tier"]
@@ -208,65 +209,59 @@ def parse_shapes(text: str) -> list[Shape]:
     return found
 
 
-def compare(field: CandidatesTable, waterfall: Budget, shapes: Sequence[Shape]) -> Comparison:
-    """What each would get.
+def compare(
+    show: Show,
+    guide: Guide,
+    table: QualityTable,
+    codec: Codec,
+    waterfall: Budget,
+    shapes: Sequence[Shape],
+) -> Comparison:
+    """What each of some resolutions at frame rates would get if it were insisted on.
 
     Args:
-        shapes: resolutions at frame rates, one at the least.
+        guide: with the tier applied.
 
     Raises:
-        InputError: the platform takes one of them of this source by no means; says what it takes.
+        InputError: the platform does not take one of them; says what it takes.
     """
-    weighed = field.at(waterfall.safe_kbps)
+    free = candidates_table(show, guide, table, codec)
+    index = free.chosen(np.array([waterfall.safe_kbps]))[0] if free.candidates else -1
+    taken = free.candidates[index] if index >= 0 else None
+    finalists = []
+    for resolution, rate in shapes:
+        update = {"resolution": resolution, "fps_sent": rate}
+        field = candidates_table(show.model_copy(update=update), guide, table, codec)
+        finalists.append(_finalist(field, waterfall, taken))
     return Comparison(
-        platform=field.guide.name,
-        tier=field.guide.tier,
+        platform=guide.name,
+        tier=guide.tier,
         safe_kbps=round(waterfall.safe_kbps, 3),
-        finalists=tuple(
-            _finalist(field, weighed, waterfall, _position(field, shape)) for shape in shapes
-        ),
+        finalists=tuple(finalists),
     )
 
 
-def _position(field: CandidatesTable, shape: Shape) -> int:
-    resolution, rate = shape
-    same = [n for n, c in enumerate(field.candidates) if c.resolution == resolution]
-    off = {n: abs(float(field.candidates[n].frame_rate / rate) - 1) for n in same}
-    nearest = min(same, key=lambda n: off[n], default=None)
-    if nearest is not None and off[nearest] < CLOSE:
-        return nearest
-    rates = sorted({c.frame_rate for c in field.candidates if c.resolution == resolution})
-    known = rates or sorted({c.resolution for c in field.candidates}, key=lambda p: -p.pixels)[:6]
-    raise InputError(
-        words.not_taken(field.guide.title, resolution_at(resolution, rate)),
-        words.choose(
-            [f"{float(k):g}" if isinstance(k, Fraction) else str(k) for k in known],
-            of_rates=bool(rates),
-        ),
-    )
-
-
-def _finalist(
-    field: CandidatesTable, weighed: ScoredCandidates, waterfall: Budget, at: int
-) -> Finalist:
-    candidate, kbps = field.candidates[at], float(weighed.kbps[at])
-    total = (kbps + weighed.audio_kbps) * float(field.per_byte[at]) + float(field.fixed_kbps[at])
+def _finalist(field: CandidatesTable, waterfall: Budget, taken: Candidate | None) -> Finalist:
+    """The only candidate of a table."""
+    (candidate,), weighed = field.candidates, field.at(waterfall.safe_kbps)
+    kbps, floor = float(weighed.kbps[0]), float(weighed.floors_kbps[0])
+    total = (kbps + weighed.audio_kbps) * float(field.per_byte[0]) + float(field.fixed_kbps[0])
     refused = ""
-    if not weighed.encodable[at]:
+    if not weighed.encodable[0]:
         refused = words.TOO_SLOW
-    elif not weighed.allowed[at]:
-        refused = words.under_floor(float(weighed.floors_kbps[at]))
-    smooth = smoothness(field.table, field.show.motion, np.array([float(candidate.frame_rate)]))
+    elif not weighed.allowed[0]:
+        refused = words.under_floor(floor, max(0.0, kbps), weighed.limit(0))
     return Finalist(
         resolution=candidate.resolution,
         frame_rate=candidate.frame_rate,
-        bitrate_kbps=float(weighed.target_kbps[at]),
-        quality=round(float(weighed.quality[at]), 4),
-        smoothness=round(float(smooth[0]), 4),
-        limited_by=weighed.limit(at),
+        bitrate_kbps=float(weighed.target_kbps[0]),
+        quality=round(float(weighed.quality[0]), 4),
+        smoothness=round(float(weighed.smoothness[0]), 4),
+        limited_by=weighed.limit(0),
         total_kbps=round(total, 3),
         upload_kbps=round(waterfall.upload_for(total), 1),
-        chosen=weighed.chosen == at,
+        chosen=(candidate.resolution, candidate.frame_rate)
+        == (None if taken is None else (taken.resolution, taken.frame_rate)),
         refused=refused,
     )
 

@@ -286,8 +286,10 @@ def sweep(
     else:
         assert uplink is not None
         safe = budget_of(uplink, show).safe_kbps
+        nothing: Answer = (None,) * len(guides)
         for name, changed, ruled in _variants(wanted, show, guides):
-            given = answers_of(changed, ruled, table, safe).at(safe)
+            known = ruled[0].takes_codec(show.destinations[0].codec)
+            given = answers_of(changed, ruled, table, safe).at(safe) if known else nothing
             along.append((name, None, safe, given))
     return Sweep(
         platform=guides[0].name,

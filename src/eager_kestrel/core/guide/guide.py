@@ -198,6 +198,10 @@ class Guide(Frozen):
         changed._tier = changed._ordinary = None
         return changed
 
+    def takes_codec(self, wanted: str | None) -> bool:
+        """Whether a codec that is asked for is taken; None asks for none."""
+        return wanted is None or wanted in self.video.codecs
+
     def codec(self, wanted: str | None = None) -> Codec:
         """The codec to send: the wanted one, the recommended one, else H.264 where it is taken.
 

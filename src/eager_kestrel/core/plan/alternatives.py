@@ -196,7 +196,7 @@ class OfferSearch:
         guide, place = self.guides[m], self.show.destinations[m]
         found = []
         for tier in guide.ordinary.tiers:
-            if tier != guide.tier:
+            if tier != guide.tier and guide.under(tier).takes_codec(place.codec):
                 there = self._again(m, guide.under(tier), place.codec)
                 found.append(other_way("tier", tier, now, there, self.table.tie))
         for codec in guide.video.codecs:

@@ -184,7 +184,7 @@ def _planned(place: DestinationContext, show: Show, waterfall: Budget) -> Destin
         because = {"infeasible_because": why, "limited_by": _bound(weighed)}
         return DestinationPlan(**_common(place), feasible=False, budget_steps=steps, **because)
     video = settings_at(rules, field, weighed, best)
-    choice = Choice(field, weighed, best, place.safe_kbps)
+    choice = Choice(field, weighed, best, place.safe_kbps, waterfall.safe_kbps)
     why_each = (*video_reasons(rules, show, choice, waterfall, video), audio_reason(rules, audio))
     reasons = as_asked(show, with_guesses(rules, why_each))
     cheaper = fallbacks(rules, weighed, best, field, waterfall, transport)

@@ -72,7 +72,7 @@ def video_reasons(
     colour = f"{video.pixel_format}, {video.colour}, {video.colour_range} range"
     bitrate = Bitrate.from_kbps(float(weighed.target_kbps[best])).in_kbps()
     return (
-        Reason.of(bitrate, _bitrate(guide, show, weighed, best, waterfall)),
+        Reason.of(bitrate, _bitrate(guide, show, choice, waterfall)),
         Reason.of(str(resolution), _resolution(guide, show, choice)),
         Reason.of(frame_rate_text(rate), _frame_rate(guide, show, choice)),
         Reason.of(f"{video.keyframe_seconds:g} s", _keyframes(guide, video)),
@@ -189,12 +189,10 @@ def _resize(show: Show, video: VideoSettings) -> tuple[Reason, ...]:
     )
 
 
-def _bitrate(
-    guide: Guide, show: Show, weighed: ScoredCandidates, best: int, waterfall: Budget
-) -> facts.Fact:
-    budget_kbps, ceiling_kbps, level, viewers, clean = (
-        float(x) for x in weighed.limits_kbps[:, best]
-    )
+def _bitrate(guide: Guide, show: Show, choice: Choice, waterfall: Budget) -> facts.Fact:
+    weighed, best = choice.with_room, choice.best
+    budget_kbps, ceiling_kbps, level, _, clean = (float(x) for x in weighed.limits_kbps[:, best])
+    viewers = min(viewers_kbps(member, show) for member in choice.field.members)
     return facts.BitrateBounded(
         limited_by=weighed.limit(best),
         platform=guide.title,
@@ -204,8 +202,9 @@ def _bitrate(
         ceiling_kbps=ceiling_kbps,
         clean_kbps=round(clean, 1),
         level_kbps=level,
-        viewers_kbps=viewers_kbps(guide, show) if viewers < inf else 0.0,
+        viewers_kbps=viewers if viewers < inf else 0.0,
         of="your data cap" if waterfall.capped else "your connection",
+        copies="" if choice.field.copies == 1 else f" for {choice.field.copies} copies",
     )
 
 
@@ -221,6 +220,16 @@ class Choice:
     weighed: ScoredCandidates
     best: int
     safe_kbps: float
+    """What it was allotted."""
+    room_kbps: float
+    """With what no destination uses."""
+
+    @cached_property
+    def with_room(self) -> ScoredCandidates:
+        """Weighed with all the room there is, if that changes nothing: what limits it then."""
+        roomy = self.field.at(max(self.safe_kbps, self.room_kbps))
+        same = roomy.chosen == self.best and roomy.kbps[self.best] == self.weighed.kbps[self.best]
+        return roomy if same else self.weighed
 
     @property
     def now(self) -> Candidate:

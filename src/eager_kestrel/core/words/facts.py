@@ -60,8 +60,8 @@ class BitrateBounded(Fact):
 
     about = "bitrate"
     says = {
-        "budget": "{of} leaves {budget_kbps:down} for video (safe rate {safe_kbps:kbit}, less "
-        "headers and audio), rounded down",
+        "budget": "{of} leaves {budget_kbps:down} for video (safe rate {safe_kbps:kbit}{copies}, "
+        "less headers and audio), rounded down",
         "guide": "{platform:verb|take} at most {ceiling_kbps:kbit}; your upload has room for "
         "{budget_kbps:kbit}",
         "no visible gain": "at this resolution and frame rate {motion} motion shows no loss from "
@@ -81,6 +81,8 @@ class BitrateBounded(Fact):
     viewers_kbps: float
     of: str = "your upload"
     """What the budget is of: the upload, or a month's data."""
+    copies: str = ""
+    """Of one encode, where several destinations get it."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

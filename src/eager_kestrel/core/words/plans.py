@@ -7,6 +7,7 @@ from fractions import Fraction
 from typing import Literal, NamedTuple
 
 from eager_kestrel.core.resolution import AspectRatio, Resolution, frame_rate_text, resolution_at
+from eager_kestrel.core.words.facts import BitrateBound
 from eager_kestrel.core.words.numbers import (
     Sentence,
     counted,
@@ -365,13 +366,19 @@ def _not(better: SettingsAt, full: SettingsAt) -> str:
     return f": {looks(better.quality)}, not {looks(full.quality)}"
 
 
-not_taken = Sentence("platform wanted", "{platform} does not take {wanted} of this source")
-
-
-def choose(known: list[str], *, of_rates: bool) -> str:
-    """What it takes instead."""
-    return f"its {'frame rates' if of_rates else 'resolutions'} are {', '.join(known)}"
+not_taken = Sentence("platform wanted", "{platform} does not take {wanted}")
 
 
 TOO_SLOW = "this machine does not encode it in time"
-under_floor = Sentence("kbps", "it needs at least {kbps:kbit}")
+LEFT_BY: dict[BitrateBound, str] = {
+    "budget": "the safe rate leaves",
+    "guide": "the platform takes at most",
+    "level": "its codec level allows",
+    "viewers": "its slowest viewers have",
+    "no visible gain": "no gain is visible beyond",
+}
+
+
+def under_floor(floor_kbps: float, left_kbps: float, limited_by: BitrateBound) -> str:
+    """Why settings cannot be taken."""
+    return f"it needs at least {kbit(floor_kbps)}; {LEFT_BY[limited_by]} {kbit(left_kbps)}"
