@@ -210,8 +210,12 @@ class CandidatesTable:
 
     def _sendable(self, safe_kbps: Floats) -> Floats:
         """Return the most that can be sent at each safe rate: viewers may receive less."""
-        most = self.rules_kbps[2].min(initial=inf)
-        return np.asarray(np.minimum(safe_kbps, most), dtype=np.float64)
+        return np.asarray(np.minimum(safe_kbps, self.most_of_viewers_kbps), dtype=np.float64)
+
+    @property
+    def most_of_viewers_kbps(self) -> float:
+        """The most of all copies together that viewers of every candidate receive."""
+        return float(self.rules_kbps[2].min(initial=inf))
 
     def _audio_begins(self) -> tuple[Floats, Floats]:
         """Of each audio step but the first, the totals that reach it, and those that take it.

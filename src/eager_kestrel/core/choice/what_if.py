@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, ClassVar, Literal
 
 import numpy as np
 
-from eager_kestrel.core.choice.budget import budget
+from eager_kestrel.core.choice.budget import budget_of
 from eager_kestrel.core.choice.candidates_table import CandidatesTable, Option, candidates_table
 from eager_kestrel.core.connection.uplink import Uplink, assumed_uplink
 from eager_kestrel.core.document import Frozen, Spread, format_name
@@ -146,13 +146,14 @@ def values_of(wanted: Range, show: Show, uplink: Uplink | None) -> list[tuple[st
     values = np.linspace(wanted.begin, wanted.end, POINTS).tolist()
     if wanted.over == "upload":
         lines = [assumed_uplink(Bitrate.from_kbps(value * 1000)) for value in values]
-        safe = [budget(line, show.safe_share, show.reserves).safe_kbps for line in lines]
+        safe = [budget_of(line, show).safe_kbps for line in lines]
         names = [f"{value:.4g} Mbit/s" for value in values]
         return list(zip(names, values, safe, strict=True))
     if uplink is None:
         raise ValueError("a sweep of shares needs an uplink")
     shares = [value / 100 for value in values]
-    safe = [budget(uplink, share, show.reserves).safe_kbps for share in shares]
+    shows = [show.model_copy(update={"safe_share": share}) for share in shares]
+    safe = [budget_of(uplink, each).safe_kbps for each in shows]
     return list(zip([f"{share:.1%}" for share in shares], shares, safe, strict=True))
 
 

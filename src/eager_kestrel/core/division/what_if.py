@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
+from math import inf
 from typing import TYPE_CHECKING, NamedTuple, Protocol
 
 import numpy as np
@@ -32,6 +33,7 @@ from eager_kestrel.core.division.knapsack import CELL_KBPS
 from eager_kestrel.core.show.show import MOTIONS, Show
 
 if TYPE_CHECKING:
+    from eager_kestrel.core.arrays import Floats
     from eager_kestrel.core.choice.candidates_table import CandidatesTable, Option
     from eager_kestrel.core.choice.quality import QualityTable
     from eager_kestrel.core.guide.guide import Guide
@@ -73,8 +75,8 @@ class Answers(Protocol):
     ) -> tuple[float, Answer] | None:
         """The least safe rate above one whose answer holds; None where none does."""
 
-    def along(self, m: int, asked: Asked) -> NeedSearch:
-        """A resolution at a frame rate for one destination, along rising safe rates."""
+    def along(self, m: int, asked: Asked, most_kbps: float) -> NeedSearch:
+        """A resolution at a frame rate for one destination, along safe rates up to the most."""
 
 
 def answers_of(
@@ -116,9 +118,9 @@ class OneAnswers:
             before = int(chosen[-1]) if chosen.size else before
         return None
 
-    def along(self, _: int, asked: Asked) -> NeedSearch:
+    def along(self, _: int, asked: Asked, most_kbps: float) -> NeedSearch:
         """A resolution at a frame rate at every rate of the grid."""
-        field, rates = self.field, grid(self.field)
+        field, rates = self.field, up_to(grid(self.field), most_kbps)
         at = index_of(field, asked)
         if at is None or not rates.size:
             none = np.zeros(rates.size, dtype=np.bool_)
@@ -130,6 +132,13 @@ class OneAnswers:
         return NeedSearch(
             rates, near, chosen == at, quality, lambda safe: seen(field.at(safe), at), rates[0]
         )
+
+
+def up_to(rates: Floats, most_kbps: float) -> Floats:
+    """Rates up to the most, and the most itself where it cuts them off."""
+    if not rates.size or rates[-1] <= most_kbps:
+        return rates
+    return np.append(rates[rates < most_kbps], most_kbps)
 
 
 def _nothing(_: float) -> NeededAt:
@@ -214,7 +223,7 @@ class DividedAnswers:
             return high, found
         return None
 
-    def along(self, m: int, asked: Asked) -> NeedSearch:
+    def along(self, m: int, asked: Asked, most_kbps: float) -> NeedSearch:
         """A resolution at a frame rate at some rates; what turns in between is found by looking."""
 
         def look(safe: float) -> NeededAt:
@@ -225,7 +234,7 @@ class DividedAnswers:
                 self._weighed[m, safe] = served.field.at(served.safe_kbps)
             return seen(self._weighed[m, safe], index_of(served.field, asked))
 
-        rates = np.geomspace(LEAST_KBPS, MOST_KBPS, POINTS)
+        rates = up_to(np.geomspace(LEAST_KBPS, MOST_KBPS, POINTS), most_kbps)
         all_seen = [look(float(rate)) for rate in rates]
         return NeedSearch(
             rates,
@@ -258,11 +267,12 @@ def needs(
     """
     answers = answers_of(show, guides, table, MOST_KBPS)
     waterfall = budget(assumed_uplink(REFERENCE), show.safe_share, show.reserves)
+    most = inf if show.cap_kbps is None else show.cap_kbps
     found: list[Need] = []
     for m, (guide, place) in enumerate(zip(guides, show.destinations, strict=True)):
         alone = candidates_table(show, guide, table, guide.codec(place.codec))
         every = asked_of(alone.candidates, show.source, resolutions, frame_rate_at_least)
-        found += [answer(guide, asked, answers.along(m, asked), waterfall) for asked in every]
+        found += [answer(guide, asked, answers.along(m, asked, most), waterfall) for asked in every]
     return tuple(found)
 
 

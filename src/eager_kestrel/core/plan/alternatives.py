@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from fractions import Fraction
-from math import ceil
+from math import ceil, inf
 from typing import TYPE_CHECKING, Literal
 
 import numpy as np
@@ -178,11 +178,12 @@ class OfferSearch:
             there = answer[m]
             return there is not None and _is_another(there.option, now, self.table.tie)
 
+        most = inf if self.show.cap_kbps is None else self.show.cap_kbps
         found = larger.least(better, self.waterfall.safe_kbps)
-        if found is None:
+        if found is None or found[0] > most:
             return None
         upload = ceil(self.waterfall.upload_for(found[0]) * 10) / 10
-        there = larger.at(self.waterfall.safe_of(upload))[m]
+        there = larger.at(min(most, self.waterfall.safe_of(upload)))[m]
         if there is None or not _is_another(there.option, now, self.table.tie):
             return None
         more = max(0.0, upload - self.waterfall.steps[0].after_kbps)

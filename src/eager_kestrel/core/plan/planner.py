@@ -185,7 +185,10 @@ def _planned(place: DestinationContext, show: Show, waterfall: Budget) -> Destin
         return DestinationPlan(**_common(place), feasible=False, budget_steps=steps, **because)
     video = settings_at(rules, field, weighed, best)
     choice = Choice(field, weighed, best, place.safe_kbps, waterfall.safe_kbps)
-    why_each = (*video_reasons(rules, show, choice, waterfall, video), audio_reason(rules, audio))
+    why_each = (
+        *video_reasons(rules, show, choice, waterfall, video),
+        audio_reason(rules, audio, choice),
+    )
     reasons = as_asked(show, with_guesses(rules, why_each))
     cheaper = fallbacks(rules, weighed, best, field, waterfall, transport)
     return DestinationPlan(

@@ -45,18 +45,25 @@ BECAUSE: tuple[Literal["own", "named", "customary", "safest"], ...] = (
 """How a resolution recommends itself among those that are tied, by its rank."""
 
 
-def audio_reason(guide: Guide, audio: AudioSettings) -> Reason:
+def audio_reason(guide: Guide, audio: AudioSettings, choice: Choice) -> Reason:
     """Why audio has its bitrate."""
     chosen, rules = audio.bitrate_kbps, guide.audio
     least, most = rules.least.kbps, rules.most.kbps
+    recommended = rules.recommended.bitrate
+    value = f"{chosen:g} kbit/s"
+    if recommended is not None and chosen == recommended.kbps:
+        return Reason.of(value, facts.AudioRecommended(platform=guide.title, kbps=chosen))
+    share: Literal["viewers", "share of the total"] = "share of the total"
+    if choice.field.most_of_viewers_kbps < choice.safe_kbps:
+        share = "viewers"
     fact = facts.AudioShared(
-        limited_by="guide" if chosen in (least, most) else "share of the total",
+        limited_by="guide" if chosen in (least, most) else share,
         platform=guide.title,
         least_kbps=least,
         most_kbps=most,
         share=AUDIO_SHARE,
     )
-    return Reason.of(f"{chosen:g} kbit/s", fact)
+    return Reason.of(value, fact)
 
 
 def video_reasons(
@@ -253,10 +260,16 @@ class Choice:
 
     @cached_property
     def of_larger_source(self) -> Candidate:
-        """If the source had twice the lines and frames."""
+        """If the source had twice the lines."""
         show = self.field.show
         source = Resolution(2 * show.source.width, 2 * show.source.height)
-        update = {"source": source, "frame_rate": min(2 * show.frame_rate, Fraction(480))}
+        return self.otherwise(rebuilt(self.field, show.model_copy(update={"source": source})))
+
+    @cached_property
+    def of_faster_source(self) -> Candidate:
+        """If the source had twice the frames a second."""
+        show = self.field.show
+        update = {"frame_rate": min(2 * show.frame_rate, Fraction(480))}
         return self.otherwise(rebuilt(self.field, show.model_copy(update=update)))
 
     @cached_property
@@ -316,10 +329,10 @@ def _resolution(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
         )
     largest = max(c.resolution.pixels for c in weighed.candidates)
     if chosen.resolution.pixels == largest:
-        if choice.of_larger_guide.resolution != chosen.resolution:
+        if choice.of_larger_guide.resolution.pixels > chosen.resolution.pixels:
             return facts.ResolutionLargest(limited_by="guide", platform=guide.title)
         alone = weighed.tied.sum() == 1
-        if alone and choice.of_larger_source.resolution != chosen.resolution:
+        if alone and choice.of_larger_source.resolution.pixels > chosen.resolution.pixels:
             return facts.ResolutionLargest(limited_by="source", platform=guide.title)
     return _looks_best(guide, show, choice)
 
@@ -395,9 +408,9 @@ def _frame_rate(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
             return facts.RateEnough()
         other = max(worse, key=lambda i: (bool(weighed.allowed[i]), float(weighed.quality[i])))
         return _rate_looks_best(choice, other)
-    if choice.of_larger_guide.frame_rate != chosen.frame_rate:
+    if choice.of_larger_guide.frame_rate > chosen.frame_rate:
         return facts.RateFastest(limited_by="guide", platform=guide.title)
-    if choice.of_larger_source.frame_rate != chosen.frame_rate:
+    if choice.of_faster_source.frame_rate > chosen.frame_rate:
         return facts.RateFastest(limited_by="source", platform=guide.title)
     return facts.RateEnough()
 

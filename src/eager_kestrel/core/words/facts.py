@@ -484,6 +484,17 @@ class ResizedFor(Fact):
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class AudioRecommended(Fact):
+    """Audio as the platform recommends it."""
+
+    about = "audio"
+    limited_by: Bound = "guide"
+    says = "{platform:verb|recommend} {kbps:g} kbit/s"
+    platform: str
+    kbps: float
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class AudioShared(Fact):
     """Audio at an end of what the platform takes, or its share of everything sent."""
 
@@ -492,8 +503,10 @@ class AudioShared(Fact):
         "guide": "{platform:verb|take} {least_kbps:g} to {most_kbps:g} kbit/s",
         "share of the total": "about {share:.0%} of the total, so that video gets the rest; "
         "{platform:verb|take} {least_kbps:g} to {most_kbps:g} kbit/s",
+        "viewers": "about {share:.0%} of what its slowest viewers receive; "
+        "{platform:verb|take} {least_kbps:g} to {most_kbps:g} kbit/s",
     }
-    limited_by: Literal["guide", "share of the total"]
+    limited_by: Literal["guide", "share of the total", "viewers"]
     platform: str
     least_kbps: float
     most_kbps: float
