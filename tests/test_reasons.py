@@ -74,7 +74,7 @@ def loosened(reason: Reason, guide: Guide, show: Show, kbps: float) -> tuple[Gui
         case "source", _:
             larger = Resolution(2 * show.source.width, 2 * show.source.height)
             faster = min(2 * show.frame_rate, Fraction(480))
-            update = {"source": larger, "frame_rate": faster}
+            update = {"frame_rate": faster} if reason.about == "frame rate" else {"source": larger}
             return guide, show.model_copy(update=update), kbps
         case "guide", said if "floor_kbps" in said:
             free = [
@@ -103,8 +103,9 @@ def tied(there: DestinationPlan) -> bool:
     limits = sorted(
         float(facts[key]) for key in ("budget_kbps", "ceiling_kbps", "level_kbps", "clean_kbps")
     )
-    viewers, safe = float(facts["viewers_kbps"]), float(facts["safe_kbps"])
-    by_viewers = viewers > 0 and abs(viewers - safe) <= 150 / VARIABLE_TARGET
+    viewers = float(facts["viewers_kbps"])
+    near = min(abs(viewers - kbps) for kbps in (float(facts["safe_kbps"]), there.total_kbps))
+    by_viewers = viewers > 0 and near <= 150 / VARIABLE_TARGET
     return limits[1] - limits[0] <= 100 / VARIABLE_TARGET or by_viewers
 
 

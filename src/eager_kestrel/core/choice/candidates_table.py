@@ -142,9 +142,15 @@ class ScoredCandidates:
                 found[kinds[index]] = int(index)
         return list(found.values())[1 : 1 + count]
 
-    def limit(self, index: int) -> BitrateBound:
-        """What bound the bitrate of a candidate."""
-        return LIMITS[int(np.argmin(self.limits_kbps[:, index]))]
+    def limit(self, index: int, spare_kbps: float = 0.0) -> BitrateBound:
+        """What limits the bitrate of a candidate.
+
+        Args:
+            spare_kbps: how much lower the budget has to be than every other limit to be the one.
+        """
+        limits = self.limits_kbps[:, index].copy()
+        limits[0] += spare_kbps
+        return LIMITS[int(np.argmin(limits))]
 
     def option(self, index: int) -> Option:
         """A candidate as it stands in a plan."""

@@ -20,6 +20,7 @@ from eager_kestrel.core.choice.candidates_table import (
     rebuilt,
 )
 from eager_kestrel.core.choice.limits import AUDIO_SHARE, LEAST_VIDEO_KBPS, viewers_kbps
+from eager_kestrel.core.division.knapsack import CELL_KBPS
 from eager_kestrel.core.plan.encoder_settings import BUFFER_SECONDS
 from eager_kestrel.core.plan.plan import AudioSettings, Reason, VideoSettings
 from eager_kestrel.core.resolution import Resolution, frame_rate_text, resolution_at
@@ -201,7 +202,7 @@ def _bitrate(guide: Guide, show: Show, choice: Choice, waterfall: Budget) -> fac
     budget_kbps, ceiling_kbps, level, _, clean = (float(x) for x in weighed.limits_kbps[:, best])
     viewers = min(viewers_kbps(member, show) for member in choice.field.members)
     return facts.BitrateBounded(
-        limited_by=weighed.limit(best),
+        limited_by=weighed.limit(best, CELL_KBPS if len(show.destinations) > 1 else 0.0),
         platform=guide.title,
         motion=show.motion,
         safe_kbps=waterfall.safe_kbps,
