@@ -84,7 +84,11 @@ None is tried twice. One that fails while a process beside it, which only sleeps
 found nothing but a busy machine: it is skipped, and says so.
 """
 HELD_UP_SECONDS = 0.15
-STREAMS = ("test_rehearse.py", "test_watch_wire.py")
+ROWS = {
+    "streams": ("endpoints", "far_end", "hostile_peers", "rehearse", "watch_wire"),
+    "runs": ("gently", "measure", "measure_trouble"),
+}
+"""Files of tests that wait for real traffic, about as long in each row."""
 SLEEPER = """
 import sys, threading, time
 done = threading.Event()
@@ -103,12 +107,16 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """What has to keep time mostly waits: it runs in two rows, beside what only computes."""
     for item in items:
         if keeps_time(item):
-            row = "streams" if item.path.name in STREAMS else "runs"
-            item.add_marker(pytest.mark.xdist_group(row))
+            item.add_marker(pytest.mark.xdist_group(row_of(item) or "runs"))
+
+
+def row_of(item: pytest.Item) -> str | None:
+    name = item.path.stem.removeprefix("test_")
+    return next((row for row, files in ROWS.items() if name in files), None)
 
 
 def keeps_time(item: pytest.Item) -> bool:
-    return item.path.name in STREAMS or item.get_closest_marker("timed") is not None
+    return row_of(item) is not None or item.get_closest_marker("timed") is not None
 
 
 @pytest.hookimpl(wrapper=True)
