@@ -1,4 +1,4 @@
-"""A broadcast being written down: what is expected of it, looks, and what is kept at the end."""
+"""Write down a broadcast: what is expected, what was seen, and what is kept at the end."""
 
 from __future__ import annotations
 

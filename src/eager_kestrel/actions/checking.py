@@ -1,4 +1,4 @@
-"""Holding settings, or a recording, against guides and the connection."""
+"""Check settings or a recording against guides and the upload."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Encoding stretches of a clip over all cores, and what the encodes teach."""
+"""Encode stretches of a clip on all cores, and learn from the encodes."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Measuring this machine's encoders, and the machine a plan takes from that."""
+"""Measure this machine's encoders; plans use the result."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Writing documents to files; of a plan, the extension says how."""
+"""Write documents to files; the extension of the name decides how a plan is written."""
 
 from __future__ import annotations
 

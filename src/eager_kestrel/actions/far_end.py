@@ -1,4 +1,4 @@
-"""A far end of one's own: takes uploads by HTTP and RTMP from those who hold its token."""
+"""An endpoint of your own: takes uploads by HTTP and RTMP from those who hold its token."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The forecast of a plan or a show: which evidence it rests on, and what it leads to."""
+"""Forecast a plan or a show from the evidence that is kept."""
 
 from __future__ import annotations
 

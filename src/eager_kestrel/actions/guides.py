@@ -1,4 +1,4 @@
-"""Guides: list, read, lint, write, import, compare."""
+"""Guides: list, read, check, write, compare."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A guideline page read into proposals, answers to them, and the guide they lead to."""
+"""Read a guideline page into proposals, and write the guide that answers lead to."""
 
 from __future__ import annotations
 

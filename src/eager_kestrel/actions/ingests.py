@@ -1,4 +1,4 @@
-"""Which ingest is meant, what it takes, and how to send to it without being seen."""
+"""Find an ingest server, its ceiling, and how to send a private test to it."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Simulated stand-ins on loopback, so that everything can be tried without a line of one's own."""
+"""Simulated connections and platforms on loopback, to try everything without real ones."""
 
 from __future__ import annotations
 

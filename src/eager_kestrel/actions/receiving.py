@@ -1,4 +1,4 @@
-"""Being a private ingest: what arrives is counted, held against guides, and perhaps recorded."""
+"""A private ingest server: count what arrives, check it against guides, perhaps record it."""
 
 from __future__ import annotations
 

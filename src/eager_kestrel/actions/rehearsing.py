@@ -1,4 +1,4 @@
-"""Rehearsing a plan: a stand-in stream on the wire, a verdict, and a step that holds."""
+"""Rehearse a plan: send a stand-in stream, reach a verdict, find settings that hold."""
 
 from __future__ import annotations
 

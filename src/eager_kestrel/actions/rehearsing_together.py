@@ -1,4 +1,4 @@
-"""Rehearsing every destination of a plan at the same time over one line, as the show will send."""
+"""Rehearse all destinations of a plan at the same time over one connection."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Watching a stream that passes through: the program sends to us, we pass it on and know it all."""
+"""Watch a stream that passes through: the program sends to us and we relay it."""
 
 from __future__ import annotations
 

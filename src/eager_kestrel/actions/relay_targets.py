@@ -1,4 +1,4 @@
-"""Where a stream is passed on to: the destinations that are named, each with its key."""
+"""Where a stream is relayed to: the destinations that are named, each with its key."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Measuring again and again: so many times, or until an hour."""
+"""Measure repeatedly: a number of times, or until an hour."""
 
 from __future__ import annotations
 

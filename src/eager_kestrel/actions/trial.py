@@ -1,4 +1,4 @@
-"""Trying somebody's own clip: around which settings, and the plan that follows."""
+"""Try a clip: around which settings, and the plan that follows."""
 
 from __future__ import annotations
 

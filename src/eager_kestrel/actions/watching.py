@@ -1,4 +1,4 @@
-"""Watching the stream another program sends, from outside."""
+"""Watch the stream that another program sends, from outside."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""``check``: do these settings, or does this recording, meet the guides."""
+"""``check``: check settings or a recording against guides and the upload."""
 
 from __future__ import annotations
 

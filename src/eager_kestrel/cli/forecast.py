@@ -1,4 +1,4 @@
-"""``forecast``: how much a plan would have stuttered on the connection as it was observed."""
+"""``forecast``: how much a plan would have stuttered on the connection so far."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The dialogue that makes a guide: each value is proposed with its words, a person confirms it.
+"""The dialogue that makes a guide: each value is proposed with its words, and you confirm it.
 
 ``guides import``, ``guides new`` and ``start`` ask the same questions here.
 """

@@ -1,4 +1,4 @@
-"""``need``: what upload would this resolution need."""
+"""``need``: the upload that a resolution takes."""
 
 from __future__ import annotations
 

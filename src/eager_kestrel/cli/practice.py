@@ -1,4 +1,4 @@
-"""``practice``: simulated stand-ins to try things on."""
+"""``practice``: simulated connections and platforms."""
 
 from __future__ import annotations
 

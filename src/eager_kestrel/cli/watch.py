@@ -1,4 +1,4 @@
-"""``watch``: the stream that is going out, who is at fault when it stumbles, and what to do."""
+"""``watch``: watch the stream on the air, name the cause of trouble, say what to do."""
 
 from __future__ import annotations
 

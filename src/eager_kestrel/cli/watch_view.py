@@ -1,4 +1,4 @@
-"""A stream that is watched, as it is seen: live, line by line in a pipe, and at the end."""
+"""The live view of a stream, its lines in a pipe, and the card at the end."""
 
 from __future__ import annotations
 

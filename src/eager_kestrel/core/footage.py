@@ -1,4 +1,4 @@
-"""How well given footage compresses: stretches to try, fitted parameters, and results."""
+"""How well footage compresses: stretches to try, fitted parameters, and results."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Levels of H.264, H.265 and AV1: the least whose limits hold a stream, and what one allows.
+"""Levels of H.264, H.265 and AV1: the lowest that fits a stream, and what a level allows.
 
 - ITU-T H.264 (08/2021), Table A-1; MaxBR and MaxCPB are in units of 1000 bit(/s) for baseline and
   main and of 1250 for high (cpbBrVclFactor, Table A-2); sides at most sqrt(8 MaxFS) (A.3.1).

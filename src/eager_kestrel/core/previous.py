@@ -1,4 +1,4 @@
-"""Documents of format 1, read once more: keys and values that format 2 names differently.
+"""Documents of format 1, read once more and converted to format 2.
 
 Runs, broadcasts and guides of format 1 may hold months of work, so they are converted when they are
 read. Every other document of format 1 is refused, because it can be made again.

@@ -1,4 +1,4 @@
-"""Results of commands that are lists, or several values together, each a document of its own."""
+"""Results of commands that are lists or several values together, as documents."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Writing documents so that nothing half-written is ever left: to a neighbour, then renamed."""
+"""Write documents so that nothing half-written is ever left."""
 
 from __future__ import annotations
 

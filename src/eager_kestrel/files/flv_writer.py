@@ -1,4 +1,4 @@
-"""A stream written to a file as it comes: under another name until it is whole."""
+"""Write a stream to an FLV file as it arrives, under another name until it is whole."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Guides on disk: the bundled ones, and a user's own that stand over them by name."""
+"""Guides on disk: the bundled ones, and the user's own, which replace bundled ones by name."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Stream keys: from the environment or the system's keyring, never from an argument or a file."""
+"""Stream keys, from the environment or the keyring, never from an argument or a file."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Guideline pages somebody saved or pasted, as tables and lines: HTML, Markdown, CSV, TSV, text."""
+"""Read guideline pages as tables and lines: HTML, Markdown, CSV, TSV, text."""
 
 from __future__ import annotations
 

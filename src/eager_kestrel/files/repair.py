@@ -1,4 +1,4 @@
-"""Saving what can still be read of a damaged run history into a fresh one."""
+"""Save what can still be read of a damaged history into a new one."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Runs in and out of files: our own JSON with samples, and tables of times and upload rates.
+"""Runs in and out of files: JSON with samples, and tables of times and upload rates.
 
 A table comes as CSV or as JSON rows. Its rate column says the unit in its name (``upload_mbps``,
 ``upload (Mbit/s)``) or in each cell (``12 Mbit/s``); a bare number in a bare column is refused,

@@ -1,4 +1,4 @@
-"""TOML files people write, read into models with errors that name file, line and key."""
+"""Read TOML files into models, with errors that name file, line and key."""
 
 from __future__ import annotations
 

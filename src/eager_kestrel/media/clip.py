@@ -1,4 +1,4 @@
-"""Somebody's own clip: whether it can be tried, what it shows, and stretches cut out of it."""
+"""A clip of your own: whether it can be tried, what it shows, and stretches cut out of it."""
 
 from __future__ import annotations
 

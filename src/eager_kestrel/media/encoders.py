@@ -1,4 +1,4 @@
-"""The encoders of this machine: which open, and how fast each is, warm, at a preset.
+"""The encoders of this machine: which open, and how fast each is at a preset.
 
 None is looked for by name: every encoder the media library knows for a codec is tried.
 """

@@ -1,4 +1,4 @@
-"""One encode of a stretch, live-style, and how near it comes to what was encoded.
+"""Encode one stretch as a live stream would, and compare it with the original.
 
 The stretch is scaled, encoded at a constant bitrate with a buffer of a second and a keyframe every
 two, decoded, and compared beside itself, both scaled to the screen most viewers have: XPSNR

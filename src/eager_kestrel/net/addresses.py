@@ -1,4 +1,4 @@
-"""Addresses of the far end, and sockets towards it."""
+"""Parse addresses of endpoints, and open sockets to them."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Connections of other programs on this machine, seen from outside: nothing of them is touched.
+"""Connections of other programs on this machine, seen from outside.
 
 Which there are, and whose, comes from psutil; how one stands from the kernel's socket diagnostics
 over netlink (sock_diag(7), linux/inet_diag.h, ``struct tcp_info`` of linux/tcp.h). Both answer for

@@ -1,4 +1,4 @@
-"""Delivered bytes of a TCP connection: what the peer has acknowledged, as near as a system tells.
+"""Delivered bytes of a TCP connection: what the peer has acknowledged, as the system tells it.
 
 Bytes handed to a socket sit in its send buffer, megabytes of it, so counting writes measures the
 memory of this machine. Each counter here reads a connected socket and says by its ``kind`` how

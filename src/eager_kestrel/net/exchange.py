@@ -1,4 +1,4 @@
-"""One small request and its answer, within bounds: a far end may not hold or flood whoever asks."""
+"""One small request and its answer, within bounds of time and size."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A far end of one's own by HTTP: takes uploads from those who hold its token, and counts them.
+"""An HTTP endpoint of your own: takes uploads from those who hold its token, and counts them.
 
 Requests are read by h11 (RFC 9112); what follows a head is read into one block that is never looked
 at. A connection that says nothing holds a socket and a deadline, and nothing else.

@@ -1,4 +1,4 @@
-"""What a far end lets its guests take: how much in a run, how much in an hour, how many at once."""
+"""What an endpoint allows its guests: data in a run, data in an hour, uploads at once."""
 
 from __future__ import annotations
 

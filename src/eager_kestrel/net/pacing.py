@@ -1,4 +1,4 @@
-"""Publishing at a pace that may change at any moment, seeing how long bytes are on their way."""
+"""Publish at a rate that may change at any moment, and see how long bytes are on their way."""
 
 from __future__ import annotations
 

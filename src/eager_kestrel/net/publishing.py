@@ -1,4 +1,4 @@
-"""Publishing over one connection, with sight of everything that is still on its way.
+"""Publish over one connection, and see everything that is still on its way.
 
 The kernel's send buffer is kept small and acknowledged bytes are counted
 (:mod:`eager_kestrel.net.delivered`), so that a frame counts as sent when the other end has it, not

@@ -1,4 +1,4 @@
-"""A private RTMP ingest: takes one publisher at a time and hands on what arrives.
+"""A private RTMP ingest server: takes one publisher at a time and hands on what arrives.
 
 The protocol is in :mod:`eager_kestrel.wire.publishing`; here are the sockets, one thread a
 connection, each with a time limit on silence.

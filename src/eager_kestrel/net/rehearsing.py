@@ -1,4 +1,4 @@
-"""Sending a show in real time: one thread encodes at its pace, this one sends and watches."""
+"""Send a rehearsal in real time: one thread encodes, this one sends and watches."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Passing a stream on: what a program sends to us goes to a platform at once, piece by piece.
+"""Relay a stream: what a program sends to us goes to a platform at once.
 
 A piece is written by the thread that took it, when nothing waits before it; so passing on costs no
 change of threads. What the connection does not take waits here, for so long and no longer: then the

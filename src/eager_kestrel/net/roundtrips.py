@@ -1,4 +1,4 @@
-"""Round trips of small requests, idle and under load, on a connection of their own.
+"""Round trips of small requests, idle and under load, on their own connection.
 
 Latency under working conditions is what the IETF ippm responsiveness work measures: what a small
 request feels while the connection is full. One byte by POST, since that is what the endpoint takes.

@@ -1,4 +1,4 @@
-"""Where to upload: from what a person gives to an address that takes POST.
+"""Find the upload address from what the user gives.
 
 A bare origin is first asked for the responsiveness configuration of the IETF ippm working group
 (``/.well-known/nq``, draft-ietf-ippm-responsiveness, its ``upload_url``). A redirect that keeps

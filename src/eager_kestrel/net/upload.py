@@ -1,4 +1,4 @@
-"""The load: connections that POST without end while somebody samples what is delivered.
+"""The load: connections that POST without end while delivered bytes are sampled.
 
 Each connection is a thread that writes incompressible bytes through httpx over HTTP/1.1 (RFC 9110,
 RFC 9112). Little may sit unsent, and a phase ends by resetting the connections, so that nothing

@@ -1,4 +1,4 @@
-"""What a simulated platform does with a stream: obey its guide, and misbehave on demand.
+"""A simulated platform: obeys its guide, and misbehaves on demand.
 
 The server is that of a private ingest; this only judges what arrives. A platform looks at bitrate
 over two seconds, at codec, at how far keyframes are apart.

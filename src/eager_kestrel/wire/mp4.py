@@ -1,4 +1,4 @@
-"""The index of an MP4 file, looked over before a media library believes it.
+"""The index of an MP4 file, checked before a media library reads it.
 
 ISO/IEC 14496-12: boxes (4.2), sample tables (8.6, 8.7). A table that claims more entries than its
 box holds, or more samples than the file has bytes, makes readers fill memory with nothing.

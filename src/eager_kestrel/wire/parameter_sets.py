@@ -1,4 +1,4 @@
-"""What a decoder is told before the first frame: profile and level, from a codec's own headers.
+"""Profile and level of a stream, from the codec's own headers.
 
 - H.264: the AVCDecoderConfigurationRecord (ISO/IEC 14496-15, section 5.3.3) or, in MPEG-TS, the
   sequence parameter set itself (ITU-T H.264, section 7.3.2.1.1): profile_idc, constraint flags,

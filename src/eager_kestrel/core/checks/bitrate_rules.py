@@ -1,4 +1,4 @@
-"""What is set, held against how much may be sent: bitrate, buffer, level, viewers."""
+"""Rules on how much may be sent: bitrate, buffer, level, viewers."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a recording, or a stream while it arrives, turns out to be, as a document."""
+"""What a recording, or a stream that arrives, contains."""
 
 from __future__ import annotations
 

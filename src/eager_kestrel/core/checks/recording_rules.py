@@ -1,4 +1,4 @@
-"""A recording held against guides: the rules of any settings, and those only a stream can break."""
+"""Check a recording against guides: the rules of settings, and those only a stream can break."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What came of a rehearsal, and whose fault it was.
+"""The result of a rehearsal, and the cause if it did not hold.
 
 Three things look alike to somebody who streams, and call for three different fixes: the *line* does
 not carry what is sent, the *machine* does not encode it in time, the *ingest* does not take it.

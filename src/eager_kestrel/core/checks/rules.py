@@ -1,4 +1,4 @@
-"""Settings held against a guide and the connection: one function a rule, with what to do."""
+"""Check settings against a guide and the upload: one function per rule."""
 
 from __future__ import annotations
 

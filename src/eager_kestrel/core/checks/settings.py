@@ -1,4 +1,4 @@
-"""Settings: what somebody has set now, in any program, in neutral words; gaps are unknown.
+"""Settings of any program in neutral words; what is missing is unknown.
 
 A plan's settings are valid settings, so a plan can be held against a guide like anything else.
 """

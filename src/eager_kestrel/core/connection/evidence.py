@@ -1,4 +1,4 @@
-"""What runs and broadcasts say of a connection, without everything else that is kept of them.
+"""Evidence: what runs and broadcasts say about a connection, without everything else they keep.
 
 A run has hundreds of samples and a broadcast thousands of seconds; planning needs a few arrays of
 each. They are derived once and kept beside the document (``files/history.py``), so that a plan

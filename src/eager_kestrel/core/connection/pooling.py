@@ -1,4 +1,4 @@
-"""From runs to the uplink they speak for together, on the whole and by hour of day.
+"""Pool runs into one uplink, overall and by hour of day.
 
 A live stream rides on one connection, so only that series counts. Runs are pooled with equal
 weight; the interval of the floor resamples runs, then blocks within each run. A single run knows

@@ -1,4 +1,4 @@
-"""What a long action tells while it works: values for a renderer, never text for a screen."""
+"""Progress of a long action, as values for a renderer."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""From a run's samples to its figures and remarks, computed every time."""
+"""Compute the figures and remarks of a run from its samples."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a series of delivered bytes says about an upload: ramp, steady part, typical, floor.
+"""Throughput of a series of delivered bytes: ramp, steady part, typical rate, floor.
 
 Slow start is not the upload: RFC 6349 section 3 measures TCP throughput once equilibrium is
 reached, and RFC 9097 section 8 takes its maximum over sub-intervals. Here the steady part begins

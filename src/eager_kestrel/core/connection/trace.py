@@ -1,4 +1,4 @@
-"""A trace: how much a line carries over time, exact to integrate.
+"""A trace: how much a connection carries over time, exact to integrate.
 
 A list of (seconds, rate) where each rate holds until the next; after the last stretch it begins
 again. Used to simulate an uplink whose true rates are known.

@@ -1,4 +1,4 @@
-"""How several destinations share one line: the division chosen, the others, and what a relay frees.
+"""Divide one connection among several destinations, and say what else was possible.
 
 The search is in :mod:`eager_kestrel.core.division.groupings`; here its outcome becomes a document.
 """

@@ -1,4 +1,4 @@
-"""How one line is divided among several destinations, as it stands in a plan."""
+"""The division of a connection among several destinations, as part of a plan."""
 
 from __future__ import annotations
 

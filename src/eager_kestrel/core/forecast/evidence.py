@@ -1,4 +1,4 @@
-"""Everything observed of a connection, as a stream is sent through it.
+"""Everything observed of a connection, in the form that replay needs.
 
 A run shows what the connection could carry, every 50 ms. A broadcast shows what it did carry: at
 least the rate that was sent, and exactly what arrived while frames were late. So a broadcast says

@@ -1,4 +1,4 @@
-"""Amounts in the words of a guideline page: numbers, units, ranges, and the words that bound them.
+"""Amounts in the words of a guideline page: numbers, units, ranges, and their qualifiers.
 
 There is no grammar beyond that. An amount is bounded by the last bounding word before it in its
 clause, or by one that follows it directly; a person confirms what is made of it.

@@ -1,4 +1,4 @@
-"""One encode for several platforms: the guide that satisfies them all, or the rules that clash.
+"""One encode for several platforms: a guide that satisfies them all, or the rules that clash.
 
 Every rule is intersected by itself. Transports stay with each platform, since the same encode is
 sent to each in its own way; rungs do too, and are looked up for each in

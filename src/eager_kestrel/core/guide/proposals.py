@@ -1,4 +1,4 @@
-"""What the connections of a guideline page propose for the keys of a guide.
+"""Proposals for the keys of a guide, from the sentences of a guideline page.
 
 A sentence that mentions a key gives a proposal in words that
 :mod:`eager_kestrel.core.guide.questions` reads. What a clause denies is proposed nowhere; what

@@ -1,4 +1,4 @@
-"""What a platform takes: rules on video, audio, keyframes, pieces and delivery.
+"""What a platform accepts: rules on video, audio, keyframes, segments and delivery.
 
 What stands in ``video`` and ``audio`` *must* hold: the platform refuses or cuts off what breaks it.
 What stands in their ``recommended`` is a wish. Quantities are read by

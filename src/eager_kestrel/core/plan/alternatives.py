@@ -1,4 +1,4 @@
-"""What other rates would bring: steps down and up, and offers.
+"""Alternatives to a plan: fallbacks, a step up, and offers.
 
 Everything here reads the plan's own :class:`CandidatesTable` at other safe rates, so it cannot
 disagree with the plan. Fallbacks are for a show that struggles, or for an encoder that adapts by

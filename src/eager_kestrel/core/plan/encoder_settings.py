@@ -1,4 +1,4 @@
-"""The settings card: one weighed candidate as everything that is typed into an encoder.
+"""All encoder settings of one scored candidate: keyframes, level, buffer, preset, colour.
 
 Keyframes in whole frames, a buffer of one second of video and never more than the level holds, the
 least level of the standard's table, B-frames as far as they pay.

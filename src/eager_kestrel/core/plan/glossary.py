@@ -1,4 +1,4 @@
-"""The trade's words, defined, and worked out with somebody's own latest numbers."""
+"""Terms of the trade, explained with the numbers of the latest plan."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a plan cannot promise, each said once: warnings under the card."""
+"""Plan a show: settings for each destination, the total, and warnings."""
 
 from __future__ import annotations
 

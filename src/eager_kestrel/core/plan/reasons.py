@@ -1,4 +1,4 @@
-"""Why each figure of a chosen candidate is what it is: the limit that bound it, as a fact.
+"""Why each setting has its value: the limit that decided it, as a fact.
 
 Sentences are made in :mod:`eager_kestrel.core.words`; here only what they are made from.
 """

@@ -1,4 +1,4 @@
-"""What a machine can encode in time: presets by how many pixels a second they hold.
+"""What a machine can encode in real time: presets, and the pixels per second they sustain.
 
 A preset fits when the stream needs no more than the allowed share of what it was seen to hold, so
 that the rest of the machine can run whatever is being shown. Without figures nothing is assumed.

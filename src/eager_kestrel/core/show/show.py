@@ -1,4 +1,4 @@
-"""A show: what is streamed and under which conditions. Places it goes to are destinations."""
+"""A show: what is streamed, under which conditions, and to which destinations."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Noting a broadcast as it goes: looks become seconds, verdicts become troubles."""
+"""Record a broadcast as it goes: samples become seconds, verdicts become troubles."""
 
 from __future__ import annotations
 

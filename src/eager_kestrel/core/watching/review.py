@@ -1,4 +1,4 @@
-"""After a show: what went wrong and when, whose fault it was, and what to plan next time."""
+"""Review of a broadcast: what went wrong, when, the cause, and what to plan next time."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""One look at a stream that goes out, whoever looks: from outside, or as it passes through."""
+"""One sample of a stream on the air, seen from outside or as it passes through."""
 
 from __future__ import annotations
 

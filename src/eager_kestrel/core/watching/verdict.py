@@ -1,4 +1,4 @@
-"""What a sample means: does the stream arrive, and if not, what is at fault and what to do.
+"""What a sample means: whether the stream arrives, and if not, the cause and what to do.
 
 Queued frames are told apart by where they are queued (docs/watching.md): in the send buffer,
 because the upload carries less; in the send buffer while the other end's window is closed, because
