@@ -10,12 +10,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from eager_kestrel.core.checks.rules import check
-from eager_kestrel.core.checks.settings import settings_of
+from eager_kestrel.core.checks.settings_check import check
 from eager_kestrel.core.connection.uplink import assumed_uplink
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.plan.encoder_settings import GB_PER_KBPS_HOUR, data_use, frame_fit
-from eager_kestrel.core.plan.plan import DestinationPlan, Plan
+from eager_kestrel.core.plan.plan import DestinationPlan, Plan, settings_of
 from eager_kestrel.core.plan.planner import plan
 from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.show.machine import Machine

@@ -10,21 +10,21 @@ import tomllib
 from datetime import date
 from fractions import Fraction
 from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from eager_kestrel.actions.importing import read
-from eager_kestrel.core.checks.rules import check
-from eager_kestrel.core.checks.settings import settings_of
+from eager_kestrel.core.checks.settings_check import as_explained, check
 from eager_kestrel.core.connection.uplink import assumed_uplink
 from eager_kestrel.core.errors import KestrelError
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.guide.questions import BY_KEY
 from eager_kestrel.core.guide.rules import CUSTOMARY_RATES, Rung
 from eager_kestrel.core.levels import LEVELS, least_level
-from eager_kestrel.core.plan.encoder_settings import keyframe_frames
+from eager_kestrel.core.plan.plan import settings_of
 from eager_kestrel.core.plan.planner import plan
 from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.show.show import Destination, Show
@@ -40,6 +40,7 @@ TABLES = Path(__file__).parent / "tables"
 PLATFORMS = ("oxbow", "fernlight", "pocketfair", "gatepost")
 TABLE = quality_table()
 
+pieces = st.sampled_from([None, "2 s", "3 s", "6 s"])
 kbits = st.integers(100, 60_000).map(lambda k: f"{k} kbit/s")
 
 
@@ -66,7 +67,7 @@ def guides(draw: st.DrawFn) -> Guide:
             ]
         )
     )
-    video = {
+    video: dict[str, Any] = {
         "codecs": codecs,
         "shapes": draw(st.sampled_from([[], [f"{across}:{down}"]])),
         "largest": str(largest),
@@ -97,15 +98,27 @@ def guides(draw: st.DrawFn) -> Guide:
                 "frame_rate": str(max(rates)),
                 "floor": f"{low} kbit/s",
                 "ceiling": f"{draw(st.integers(low, ceiling))} kbit/s",
+                "recommended": f"{low} kbit/s" if draw(st.booleans()) else None,
             }
         )
+    taken = video["profiles"]["h264"] if "profiles" in video else ["high", "main", "baseline"]
+    wish = {
+        "codec": draw(st.sampled_from([None, *codecs])),
+        "frame_rate": draw(st.sampled_from([None, str(min(rates)), str(max(rates))])),
+        "rate_control": draw(st.sampled_from([None, *video["rate_control"]])),
+        "b_frames": draw(st.sampled_from([None, 0, video["b_frames"]])),
+        "profile": draw(st.sampled_from([None, *taken])) if "h264" in codecs else None,
+    }
+    video["recommended"] = {key: value for key, value in wish.items() if value is not None}
+    channels = draw(st.sampled_from([[1], [2], [1, 2], [2, 1]]))
+    liked = {"channels": channels[-1], "sample_rate_hz": 44100} if draw(st.booleans()) else {}
     document = {
         "name": "made-up",
         "title": "Made-up",
         "source": "a test",
         "checked": date(2026, 11, 1),
         "transports": ["hls"] if hls else draw(st.sampled_from([["rtmp"], ["rtmps", "rtmp"]])),
-        "segments": {"at_most": "6 s"} if hls else None,
+        "segments": {"at_most": "6 s", "recommended": draw(pieces)} if hls else None,
         "delivery": {
             "transcodes": draw(st.sampled_from(["always", "when there is capacity", "never"])),
             "slowest_viewer": draw(st.one_of(st.none(), kbits)),
@@ -115,8 +128,9 @@ def guides(draw: st.DrawFn) -> Guide:
             "codecs": ["aac"],
             "least": f"{least} kbit/s",
             "most": f"{draw(st.integers(least, 320))} kbit/s",
-            "sample_rates_hz": [48000],
-            "channels": [draw(st.sampled_from([1, 2]))],
+            "sample_rates_hz": [48000, 44100],
+            "channels": channels,
+            "recommended": liked,
         },
         "rungs": rungs,
         "tiers": {"trusted": {"ceiling": f"{ceiling + 1000} kbit/s"}},
@@ -150,6 +164,7 @@ def test_any_guide_is_planned_for_or_names_the_rule(
     assert there.total_kbps <= made.budget.safe_kbps + 0.001
     found = check(settings_of(there), [guide.under(tier)], made.budget.safe_kbps)
     assert [f for f in found.findings if f.severity == "breach"] == []
+    assert [f for f in as_explained(found.findings, made) if f.severity == "caution"] == []
 
 
 @given(guides())
@@ -225,8 +240,10 @@ def test_the_least_level_holds_and_the_one_below_does_not(
 
 
 def test_keyframes_never_pass_what_is_allowed_at_most() -> None:
-    rule = load_guide("gatepost").video.keyframes.model_copy(update={"at_most": 2.0})
-    assert keyframe_frames(rule, Fraction(30000, 1001)) == 59  # 60 frames would be 2.002 s
+    guide = load_guide("gatepost")
+    rule = guide.video.keyframes.model_copy(update={"at_most": 2.0})
+    guide = guide.with_rules({"video": guide.video.model_copy(update={"keyframes": rule})})
+    assert guide.keyframe_frames(Fraction(30000, 1001)) == 59  # 60 frames would be 2.002 s
 
 
 @pytest.mark.parametrize(

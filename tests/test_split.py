@@ -11,8 +11,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from eager_kestrel.core.checks.rules import check
-from eager_kestrel.core.checks.settings import settings_of
+from eager_kestrel.core.checks.settings_check import check
 from eager_kestrel.core.connection.uplink import assumed_uplink
 from eager_kestrel.core.division.divide import chosen_division
 from eager_kestrel.core.division.groupings import (
@@ -25,7 +24,7 @@ from eager_kestrel.core.division.knapsack import Choices, KnapsackTable
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.guide.joint import Clash, joint_guide
 from eager_kestrel.core.guide.rules import Keyframes, Segments
-from eager_kestrel.core.plan.plan import Plan
+from eager_kestrel.core.plan.plan import Plan, settings_of
 from eager_kestrel.core.plan.planner import plan
 from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.show.machine import EncoderSpeed, Machine

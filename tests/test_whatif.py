@@ -12,13 +12,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from eager_kestrel.core.checks.rules import check
-from eager_kestrel.core.checks.settings import settings_of
+from eager_kestrel.core.checks.settings_check import check
 from eager_kestrel.core.choice.budget import budget
 from eager_kestrel.core.choice.candidates_table import candidates_table
 from eager_kestrel.core.choice.what_if import compare
 from eager_kestrel.core.connection.uplink import Uplink, assumed_uplink
 from eager_kestrel.core.division.what_if import needs
+from eager_kestrel.core.plan.plan import settings_of
 from eager_kestrel.core.plan.planner import plan
 from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.show.show import Destination, Reserve, Show

@@ -28,8 +28,8 @@ from eager_kestrel.files.plans import LATEST, latest_plan, read_plan
 from eager_kestrel.files.shows import USUAL
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.checks.settings import Settings
     from eager_kestrel.core.plan.plan import DestinationPlan, Plan
+    from eager_kestrel.core.rules.settings import Settings
     from eager_kestrel.core.watching.sample import StreamSample
 
 

@@ -11,16 +11,17 @@ from pydantic import ValidationError
 
 from eager_kestrel.actions.evidence import with_seen_safe
 from eager_kestrel.actions.shows import destination
-from eager_kestrel.core.checks.findings import Finding, Findings
+from eager_kestrel.core.checks.findings import Findings
 from eager_kestrel.core.checks.recording_rules import against_plan
 from eager_kestrel.core.checks.recording_rules import check_recording as hold_recording
-from eager_kestrel.core.checks.rules import check as hold
-from eager_kestrel.core.checks.rules import check_each
-from eager_kestrel.core.checks.settings import Settings
+from eager_kestrel.core.checks.settings_check import check as hold
+from eager_kestrel.core.checks.settings_check import check_each
 from eager_kestrel.core.checks.stream import settings_seen
 from eager_kestrel.core.choice.budget import budget, budget_of
 from eager_kestrel.core.document import first_error
 from eager_kestrel.core.errors import InputError
+from eager_kestrel.core.rules.finding import Finding
+from eager_kestrel.core.rules.settings import Settings
 from eager_kestrel.core.show.show import SAFE_SHARE, Reserve, Show
 from eager_kestrel.files.guides import guide_for
 from eager_kestrel.files.plans import plan_in, read_settings
@@ -117,7 +118,10 @@ def check_show(
             continue
         pairs.append((settings_from(path, given, place.name), guide))
     safe = None if uplink is None else _safe_kbps(show, uplink)
-    held = check_each(pairs, safe)
+    changed = planned is None or any(
+        settings != settings_from(path, {}, guide.label) for settings, guide in pairs
+    )
+    held = check_each(pairs, safe, None if changed else planned)
     if not held.findings and not found:
         names = " or ".join(guide.title for _, guide in pairs)
         raise InputError(

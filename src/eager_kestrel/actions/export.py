@@ -9,7 +9,6 @@ from typing import TYPE_CHECKING, Any
 
 import tomlkit
 
-from eager_kestrel.core.checks.settings import Settings, settings_of
 from eager_kestrel.core.errors import InputError, NoPlanError
 from eager_kestrel.core.plan.exports import (
     command_line,
@@ -17,6 +16,8 @@ from eager_kestrel.core.plan.exports import (
     gstreamer_arguments,
     plan_csv,
 )
+from eager_kestrel.core.plan.plan import settings_of
+from eager_kestrel.core.rules.settings import Settings
 from eager_kestrel.files.documents import write_text
 
 if TYPE_CHECKING:

@@ -150,7 +150,7 @@ def stand_in_settings(guide: Guide | None, most_kbps: float) -> tuple[VideoSetti
     seconds, hz, channels = 2.0, 48_000, 2
     if guide is not None:
         rate = min(guide.video.taken_rates, key=lambda taken: abs(taken - CUSTOMARY_FPS))
-        seconds = guide.video.keyframes.chosen_seconds
+        seconds = guide.keyframe_seconds
         hz, channels = guide.audio.sample_rate_hz, guide.audio.channels[0]
     video = VideoSettings(
         codec=codec,

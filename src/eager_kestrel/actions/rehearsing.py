@@ -35,8 +35,8 @@ from eager_kestrel.practice.uplink import PracticeUplink, SimulatedConnection
 
 if TYPE_CHECKING:
     from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal
-    from eager_kestrel.core.checks.settings import Settings
     from eager_kestrel.core.guide.guide import Guide
+    from eager_kestrel.core.rules.settings import Settings
 
 
 QUIET = Misbehaviour()

@@ -8,10 +8,10 @@ from pathlib import Path
 
 from pydantic import ValidationError
 
-from eager_kestrel.core.checks.settings import Settings, settings_of
 from eager_kestrel.core.document import first_error, format_name, require_format
 from eager_kestrel.core.errors import FormatError, InputError, StorageError
-from eager_kestrel.core.plan.plan import Plan
+from eager_kestrel.core.plan.plan import Plan, settings_of
+from eager_kestrel.core.rules.settings import Settings
 from eager_kestrel.files.documents import read_json, write_text
 from eager_kestrel.files.home import data_home, storage_error
 from eager_kestrel.files.toml import read_model

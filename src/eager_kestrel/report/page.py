@@ -37,6 +37,7 @@ from eager_kestrel.report.plan_blocks import (
     copy_said,
     data_said,
     forecast_steps,
+    notes_of,
     source_of,
     split_blocks,
 )
@@ -145,8 +146,7 @@ def _fallbacks(there: DestinationPlan) -> Iterator[Block]:
 def _reasons(there: DestinationPlan) -> Iterator[Block]:
     rows = tuple((Styled(r.about, "dim"), Styled(r.value, "strong"), r.text) for r in there.reasons)
     yield Table(("setting", "value", "why"), rows)
-    for offer in there.offers:
-        yield Note(offer.text, mark="↑")
+    yield from notes_of(there)
 
 
 def _proofs(told: ReportMaterial) -> Iterator[Block]:

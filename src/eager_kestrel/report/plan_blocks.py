@@ -160,8 +160,7 @@ def reason_blocks(there: DestinationPlan, *, why: bool) -> Iterator[Block]:
             if why or reason.about in SHORT_REASONS
         )
     )
-    for offer in there.offers:
-        yield Note(offer.text, mark="↑")
+    yield from notes_of(there, why=why)
     if there.fallbacks:
         steps = [*there.fallbacks] if why else there.fallbacks[:3]
         yield Note(words.struggling([step.video.words for step in steps]), mark="↓")
@@ -170,6 +169,14 @@ def reason_blocks(there: DestinationPlan, *, why: bool) -> Iterator[Block]:
         yield Note(words.next_best(others))
     if why:
         yield Rows(tuple((Styled(name, "name"), said) for name, said in beside(there)))
+
+
+def notes_of(there: DestinationPlan, *, why: bool = True) -> Iterator[Block]:
+    """What more would give, and what the platform would rather have."""
+    for offer in there.offers:
+        yield Note(offer.text, mark="↑")
+    for one in there.not_followed if why else ():
+        yield Note(one.text)
 
 
 def beside(there: DestinationPlan) -> list[tuple[str, str]]:

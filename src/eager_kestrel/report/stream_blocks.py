@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from eager_kestrel.core.resolution import frame_rate_text, resolution_at
 from eager_kestrel.core.words import broadcasts as words
 from eager_kestrel.core.words import runs as run_words
+from eager_kestrel.core.words import settings as setting_words
 from eager_kestrel.core.words.numbers import CODEC_NAMES, counted, looks
 from eager_kestrel.report.blocks import (
     Block,
@@ -50,6 +51,10 @@ def findings_blocks(found: Findings, *, everything: bool = False) -> Iterator[Bl
     )
     if rows:
         yield Table(("", "guide", "rule", "found", "wanted", "what to do"), rows)
+    for one in found.advice:
+        if len(one.changes) > 1:
+            whom = " and ".join(one.platforms)
+            yield Note(setting_words.set_together(whom, list(one.changes.values())))
     counts = {s: sum(f.severity == s for f in found.findings) for s in MARKS}
     hold = "1 rule holds" if counts["fine"] == 1 else f"{counts['fine']} rules hold"
     breaches = counted(counts["breach"], "breach", "breaches")

@@ -1,39 +1,12 @@
-"""Findings: what was checked, how each rule stands, and what to do.
-
-A *breach* is what the platform refuses or the upload cannot hold. A *caution* works but is unwise.
-*Fine* says that a rule was checked and holds.
-"""
+"""Everything that was checked: settings, a recording, rehearsals, streams that came in."""
 
 from __future__ import annotations
-
-from typing import Literal
 
 from eager_kestrel.core.checks.recording import Recording
 from eager_kestrel.core.checks.rehearsal import Rehearsal
 from eager_kestrel.core.document import Frozen, format_name
-
-Severity = Literal["breach", "caution", "fine"]
-
-
-class Finding(Frozen):
-    """One rule and how it stands."""
-
-    platform: str
-    """The guide it is of, or ``uplink``."""
-    tier: str | None = None
-    """Of the account the guide was read for."""
-    rule: str
-    """The guide's key, or the name of a general rule."""
-    severity: Severity
-    found: str
-    wanted: str
-    do: str = ""
-    """What to do; empty when fine."""
-
-    @property
-    def label(self) -> str:
-        """``oxbow`` or ``oxbow:hearth``: which guide, and for whom."""
-        return f"{self.platform}:{self.tier}" if self.tier else self.platform
+from eager_kestrel.core.rules.advice import Advice
+from eager_kestrel.core.rules.finding import Finding
 
 
 class Findings(Frozen):
@@ -41,6 +14,8 @@ class Findings(Frozen):
 
     format: str = format_name("findings")
     findings: tuple[Finding, ...]
+    advice: tuple[Advice, ...] = ()
+    """Where something is to be done: the nearest settings that satisfy everything."""
     recording: Recording | None = None
     """What was found, where a recording was looked at."""
 

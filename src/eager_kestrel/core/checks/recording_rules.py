@@ -6,17 +6,19 @@ from collections.abc import Iterator, Sequence
 from fractions import Fraction
 from typing import TYPE_CHECKING
 
-from eager_kestrel.core.checks.findings import Finding, Findings, Severity
-from eager_kestrel.core.checks.rules import against_guide, against_upload
+from eager_kestrel.core.checks.findings import Findings
 from eager_kestrel.core.checks.stream import settings_seen
+from eager_kestrel.core.rules.advice import Advice, advise, with_advice
+from eager_kestrel.core.rules.finding import Finding, Severity
+from eager_kestrel.core.rules.guide_rules import against_guide, against_upload
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words.numbers import duration, kbit
 
 if TYPE_CHECKING:
     from eager_kestrel.core.checks.recording import Recording, VideoSeen
-    from eager_kestrel.core.checks.settings import Settings
     from eager_kestrel.core.guide.guide import Guide
     from eager_kestrel.core.plan.plan import AudioSettings, DestinationPlan, VideoSettings
+    from eager_kestrel.core.rules.settings import Settings
 
 
 MEASURED_SLACK = 0.02
@@ -40,11 +42,16 @@ def check_recording(
     for guide in guides:
         held = against_guide(settings, guide)
         found += [_measured(finding, recording, settings, guide) for finding in held]
-    found += against_upload([(settings, guide) for guide in guides], safe_kbps)
+    pairs = [(settings, guide) for guide in guides]
+    found += against_upload(pairs, safe_kbps)
+    advice: tuple[Advice, ...] = ()
+    if any(finding.severity != "fine" for finding in found):
+        advice = advise(pairs, safe_kbps)
+        found = [*with_advice(found, advice)]
     for guide in guides:
         found += _of_stream(recording, settings, guide)
     found += _of_any(recording)
-    return Findings(findings=tuple(found), recording=recording)
+    return Findings(findings=tuple(found), advice=advice, recording=recording)
 
 
 def _measured(finding: Finding, recording: Recording, settings: Settings, guide: Guide) -> Finding:
@@ -117,7 +124,7 @@ def _of_stream(recording: Recording, settings: Settings, guide: Guide) -> Iterat
         said = "one keyframe" if keys.count == 1 else "no keyframe"
         since = "" if keys.count == 1 else " at the end"
         seen = f"{said} in {waited:.3g} s{since}"
-        do = f"set {rule.chosen_seconds:g} s"
+        do = f"set {guide.keyframe_seconds:g} s"
         yield _finding(guide, "video.keyframes longest", "breach", seen, rule.words(), do)
     if recording.audio is None:
         yield _finding(guide, "audio", "breach", "none", guide.audio.codecs[0], "send audio")

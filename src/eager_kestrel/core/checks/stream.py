@@ -10,7 +10,9 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from eager_kestrel.core.checks.recording import AudioSeen, KeyframesSeen, Recording, VideoSeen
-from eager_kestrel.core.checks.settings import (
+from eager_kestrel.core.guide.rules import CUSTOMARY_RATES
+from eager_kestrel.core.resolution import MOST_RATE
+from eager_kestrel.core.rules.settings import (
     MOST_B_FRAMES,
     MOST_CHANNELS,
     AudioSet,
@@ -18,8 +20,6 @@ from eager_kestrel.core.checks.settings import (
     Settings,
     VideoSet,
 )
-from eager_kestrel.core.guide.rules import CUSTOMARY_RATES
-from eager_kestrel.core.resolution import MOST_RATE
 from eager_kestrel.core.stutter import LATE_SECONDS
 from eager_kestrel.core.units import Bitrate
 

@@ -59,9 +59,13 @@ def even_ladder(shape: AspectRatio, largest: Resolution) -> list[Resolution]:
 
 
 def customary_resolutions(shape: AspectRatio, largest: Resolution) -> list[Resolution]:
-    """Those of customary lines, from small to ``largest``; 854x480 is as near as 16:9 gets."""
-    made = [shape.with_lines(lines) for lines in CUSTOMARY_LINES]
-    return [p for p in made if p.pixels >= SMALLEST_PIXELS and p.within(largest)]
+    """Those of customary lines, from small to ``largest``, with sides divisible by 8.
+
+    For 16:9 with 480 lines that is 848x480; 540 and 900 lines are not divisible.
+    """
+    made = [shape.with_lines(lines) for lines in CUSTOMARY_LINES if lines % 8 == 0]
+    found = [Resolution(p.width // 8 * 8, p.height // 8 * 8) for p in made]
+    return [p for p in found if p.pixels >= SMALLEST_PIXELS and p.within(largest) and shape.fits(p)]
 
 
 def nearest_shape(source: Resolution, allowed: Iterable[AspectRatio]) -> AspectRatio:

@@ -184,6 +184,8 @@ class CandidatesTable:
     enough_kbps: Floats
     """Where no gain is visible any more, whatever the floors; the fourth rule without them."""
     floors_kbps: Floats
+    advised_kbps: Floats
+    """The floor or what the guide recommends: so much is sent though the gain is not visible."""
     smooth: Flags
     wished: Flags
     """Whether the guide advises this frame rate; all of them where it advises none."""
@@ -293,7 +295,7 @@ class CandidatesTable:
         takes = preset_takes(self.show, self.table, self.codec, speed, room)
         rules = self.rules_kbps.copy()
         clean = clean_kbps(self.table, self.show.motion, self.codec, self.pixels, self.fps) * takes
-        enough, rules[3] = _enough(clean, self.floors_kbps, self.target_share)
+        enough, rules[3] = _enough(clean, self.advised_kbps, self.target_share)
         holds = speed <= machine.most_pixels(self.codec) * room * (1 + 1e-9)
         return replace(
             self,
@@ -385,7 +387,7 @@ def candidates_table(
     found = _candidates(show, guide, members)
     pixels = np.array([c.resolution.pixels for c in found], dtype=np.float64)
     fps = np.array([float(c.frame_rate) for c in found], dtype=np.float64)
-    floors, ceilings = rung_limits(members, found, codec)
+    floors, ceilings, recommended = rung_limits(members, found, codec)
     per_byte, fixed = overheads(senders, found, guide.audio.sample_rate_hz)
     viewers = all_viewers_kbps([viewers_kbps(m, show) for m in members], per_byte, fixed)
     ranks = ranks_of(found, show.source, _named(members))
@@ -393,7 +395,8 @@ def candidates_table(
     takes = preset_takes(show, table, codec, pixels * fps)
     least_fps = table.motion[show.motion].least_fps
     clean = clean_kbps(table, show.motion, codec, pixels, fps) * takes
-    enough, floored = _enough(clean, floors, share)
+    advised = np.maximum(floors, recommended)
+    enough, floored = _enough(clean, advised, share)
     return CandidatesTable(
         candidates=found,
         codec=codec,
@@ -404,6 +407,7 @@ def candidates_table(
         rules_kbps=np.stack([ceilings, level_limits(guide, codec, found, fps), viewers, floored]),
         enough_kbps=enough,
         floors_kbps=floors,
+        advised_kbps=advised,
         smooth=fps * (1 + float(CLOSE)) >= min(least_fps, fps.max(initial=0.0)),
         wished=_wished(guide, found),
         encodable=pixels * fps <= show.machine.most_pixels(codec),
@@ -423,10 +427,10 @@ def candidates_table(
     )
 
 
-def _enough(clean: Floats, floors: Floats, target_share: float) -> tuple[Floats, Floats]:
-    """Peaks beyond which no gain is seen, without and with the least that guides take."""
+def _enough(clean: Floats, advised: Floats, target_share: float) -> tuple[Floats, Floats]:
+    """Peaks beyond which no gain is seen, without and with what guides ask for."""
     without, with_ = (
-        np.ceil(x / target_share / 100) * 100 for x in (clean, np.maximum(clean, floors))
+        np.ceil(x / target_share / 100) * 100 for x in (clean, np.maximum(clean, advised))
     )
     return without, with_
 
@@ -462,7 +466,7 @@ def rebuilt(
 
 
 def _candidates(show: Show, guide: Guide, members: Sequence[Guide]) -> list[Candidate]:
-    rows = [rung.resolution for member in members for rung in member.rungs]
+    rows = [size for member in members for size in member.named]
     lines = guide.delivery.better_from_lines
     found = candidates(show.source, show.frame_rate, guide.video, rows, lines)
     return pinned(found, show, guide.video, guide.title)
@@ -470,8 +474,7 @@ def _candidates(show: Show, guide: Guide, members: Sequence[Guide]) -> list[Cand
 
 def _named(members: Sequence[Guide]) -> set[Resolution]:
     """Resolutions that the guides name."""
-    rows = (rung.resolution for member in members for rung in member.rungs)
-    return {*rows, *(p for member in members for p in member.video.resolutions)}
+    return {size for member in members for size in member.named}
 
 
 def _wished(guide: Guide, found: list[Candidate]) -> Flags:

@@ -43,16 +43,21 @@ def rounded_down(kbps: Floats) -> Floats:
 
 def rung_limits(
     members: Sequence[Guide], found: list[Candidate], codec: Codec
-) -> tuple[Floats, Floats]:
-    """The highest floor and the lowest ceiling of each candidate, in kbit/s."""
+) -> tuple[Floats, Floats, Floats]:
+    """The highest floor, lowest ceiling and highest recommended value of each, in kbit/s.
+
+    Returns:
+        0 where there is no floor, or nothing is recommended; endless where there is no ceiling.
+    """
     floors, ceilings = np.zeros(len(found)), np.full(len(found), inf)
+    advised = np.zeros(len(found))
     for member in members:
         rows = member.rung_table(codec, member.transports[0])
         said = [member.within_rules(rows.limits(c.resolution, c.frame_rate)) for c in found]
-        floor = np.array([s.floor.kbps if s.floor else 0.0 for s in said], dtype=np.float64)
-        ceiling = np.array([s.ceiling.kbps if s.ceiling else inf for s in said], dtype=np.float64)
-        floors, ceilings = np.maximum(floors, floor), np.minimum(ceilings, ceiling)
-    return np.maximum(floors, LEAST_VIDEO_KBPS), ceilings
+        floors = np.maximum(floors, [s.floor.kbps if s.floor else 0.0 for s in said])
+        ceilings = np.minimum(ceilings, [s.ceiling.kbps if s.ceiling else inf for s in said])
+        advised = np.maximum(advised, [s.recommended.kbps if s.recommended else 0.0 for s in said])
+    return np.maximum(floors, LEAST_VIDEO_KBPS), ceilings, advised
 
 
 def overheads(

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from datetime import date
 from fractions import Fraction
+from math import ceil, floor
 from typing import Any, Self
 
 from pydantic import Field, PrivateAttr, model_validator
@@ -197,6 +198,28 @@ class Guide(Frozen):
         changed = self.model_copy(update=rules)
         changed._tier = changed._ordinary = None
         return changed
+
+    @property
+    def named(self) -> tuple[Resolution, ...]:
+        """Every resolution it speaks of."""
+        return (*self.video.resolutions, *(rung.resolution for rung in self.rungs))
+
+    @property
+    def keyframe_seconds(self) -> float:
+        """The keyframe interval to send; for pieces (HLS), one that makes whole pieces."""
+        rule = self.video.keyframes
+        chosen, pieces = rule.chosen_seconds, self.segments
+        if self.transports[0] != "hls" or pieces is None or pieces.recommended is None:
+            return chosen
+        whole = pieces.recommended / ceil(pieces.recommended / chosen - 1e-9)
+        free = rule.exactly is None and rule.recommended is None
+        return whole if free and whole >= (rule.at_least or 0.0) else chosen
+
+    def keyframe_frames(self, rate: Fraction) -> int:
+        """The interval in frames: rounded, but never past what the guide allows at most."""
+        most = self.video.keyframes.at_most
+        frames = max(1, round(self.keyframe_seconds * rate))
+        return frames if most is None or frames <= most * rate else max(1, floor(most * rate))
 
     def takes_codec(self, wanted: str | None) -> bool:
         """Whether a codec that is asked for is taken; None asks for none."""

@@ -6,8 +6,6 @@ least level of the standard's table, B-frames as far as they pay.
 
 from __future__ import annotations
 
-from fractions import Fraction
-from math import floor
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -22,7 +20,7 @@ from eager_kestrel.core.show.show import ON_THE_WIRE, Show
 if TYPE_CHECKING:
     from eager_kestrel.core.choice.candidates_table import CandidatesTable, ScoredCandidates
     from eager_kestrel.core.guide.guide import Guide
-    from eager_kestrel.core.guide.rules import AudioRules, Codec, Keyframes, VideoRules
+    from eager_kestrel.core.guide.rules import AudioRules, Codec, VideoRules
     from eager_kestrel.core.show.show import Motion
     from eager_kestrel.core.units import DataSize
 
@@ -58,8 +56,8 @@ def settings_at(
         peak_kbps=kbps if control == "variable" else None,
         rate_control=control,
         buffer_kbit=min(kbps * BUFFER_SECONDS, level.buffer_kbit(profile)),
-        keyframe_seconds=rules.keyframes.chosen_seconds,
-        keyframe_frames=keyframe_frames(rules.keyframes, rate),
+        keyframe_seconds=guide.keyframe_seconds,
+        keyframe_frames=guide.keyframe_frames(rate),
         profile=profile,
         level=level.name,
         b_frames=0 if profile == "baseline" else b_frames(rules),
@@ -92,14 +90,6 @@ def b_frames(rules: VideoRules) -> int:
     """In a row: the recommended number, else as many as pay, and no more than are taken."""
     wish = rules.recommended.b_frames
     return min(rules.b_frames, MOST_B_FRAMES if wish is None else wish)
-
-
-def keyframe_frames(rule: Keyframes, rate: Fraction) -> int:
-    """The interval in frames: rounded, but never past what the guide allows at most."""
-    frames = max(1, round(rule.chosen_seconds * rate))
-    if rule.at_most is not None and frames > rule.at_most * rate:
-        return max(1, floor(rule.at_most * rate))
-    return frames
 
 
 def frame_fit(source: Resolution, sent: Resolution) -> FrameFit | None:

@@ -19,8 +19,10 @@ from eager_kestrel.core.footage import Trial
 from eager_kestrel.core.guide.rules import AudioCodec, Codec, RateControl, Transport
 from eager_kestrel.core.quantities import FrameRate
 from eager_kestrel.core.resolution import Resolution
+from eager_kestrel.core.rules.settings import AudioSet, Interval, Settings, VideoSet
 from eager_kestrel.core.show.show import SHOW_SECONDS, Motion, Show
 from eager_kestrel.core.stutter import StutterSeen
+from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words.facts import Bound, Fact, figures
 from eager_kestrel.core.words.numbers import settings
 
@@ -104,6 +106,14 @@ class Reason(Frozen):
             facts=figures(fact),
             text=fact.text,
         )
+
+
+class NotFollowed(Frozen):
+    """A recommendation that is not followed, and why."""
+
+    rule: str
+    """The guide's key."""
+    text: str
 
 
 class Fallback(Frozen):
@@ -238,6 +248,8 @@ class DestinationPlan(Frozen):
     guessed: tuple[str, ...] = ()
     """Settings limited by something of the guide that is a guess."""
     reasons: tuple[Reason, ...] = ()
+    not_followed: tuple[NotFollowed, ...] = ()
+    """Recommendations that the settings do not follow."""
     runners_up: tuple[Option, ...] = ()
     fallbacks: tuple[Fallback, ...] = ()
     """Cheaper settings in order, each about a fifth below the one before; the last is the adaptive
@@ -347,3 +359,39 @@ class TrialReport(Frozen):
     trial: Trial
     plan: Plan | None
     """None if no platform is named."""
+
+
+def settings_of(planned: DestinationPlan) -> Settings:
+    """The settings of a feasible destination of a plan.
+
+    Raises:
+        ValueError: the destination has none.
+    """
+    video, audio = planned.video, planned.audio
+    if video is None or audio is None:
+        raise ValueError(f"{planned.platform} has no settings")
+    return Settings(
+        transport=planned.transport,
+        video=VideoSet(
+            codec=video.codec,
+            resolution=video.resolution,
+            frame_rate=video.frame_rate,
+            bitrate=Bitrate.from_kbps(video.bitrate_kbps),
+            peak=None if video.peak_kbps is None else Bitrate.from_kbps(video.peak_kbps),
+            rate_control=video.rate_control,
+            buffer_kbit=video.buffer_kbit,
+            keyframes=Interval(frames=video.keyframe_frames),
+            profile=video.profile,
+            level=video.level,
+            b_frames=video.b_frames,
+            pixel_format=video.pixel_format,
+            colour=video.colour,
+            colour_range=video.colour_range,
+        ),
+        audio=AudioSet(
+            codec=audio.codec,
+            bitrate=Bitrate.from_kbps(audio.bitrate_kbps),
+            sample_rate_hz=audio.sample_rate_hz,
+            channels=audio.channels,
+        ),
+    )

@@ -26,8 +26,10 @@ from eager_kestrel.core.plan.plan import (
     DestinationPlan,
     Fallback,
     Inputs,
+    NotFollowed,
     Plan,
     VideoSettings,
+    settings_of,
 )
 from eager_kestrel.core.plan.reasons import (
     Choice,
@@ -40,6 +42,7 @@ from eager_kestrel.core.plan.reasons import (
     with_guesses,
 )
 from eager_kestrel.core.resolution import divides_evenly
+from eager_kestrel.core.rules.guide_rules import against_guide
 from eager_kestrel.core.words import plans as words
 from eager_kestrel.core.words.numbers import look_word
 
@@ -191,7 +194,7 @@ def _planned(place: DestinationContext, show: Show, waterfall: Budget) -> Destin
     )
     reasons = as_asked(show, with_guesses(rules, why_each))
     cheaper = fallbacks(rules, weighed, best, field, waterfall, transport)
-    return DestinationPlan(
+    made = DestinationPlan(
         **_common(place),
         feasible=True,
         budget_steps=steps,
@@ -208,6 +211,35 @@ def _planned(place: DestinationContext, show: Show, waterfall: Budget) -> Destin
         fallbacks=cheaper,
         adaptive=_adaptive(video, cheaper, float(weighed.floors_kbps[best])),
         fit=frame_fit(show.source, video.resolution),
+    )
+    return made.model_copy(update={"not_followed": _not_followed(made, place)})
+
+
+EXPLAINED_BY = {
+    "rungs.recommended": "bitrate",
+    "video.recommended.frame_rate": "frame rate",
+    "sides divisible by 8": "resolution",
+    "delivery.slowest_viewer": "bitrate",
+}
+"""By a rule that is not followed, what the reason is about that says why."""
+
+
+def _not_followed(made: DestinationPlan, place: DestinationContext) -> tuple[NotFollowed, ...]:
+    """Where a plan is not quite as its platform would like it, and why."""
+    because = {reason.about: reason.text for reason in made.reasons}
+    otherwise = words.ONE_FOR_ALL if len(place.field.members) > 1 else words.AS_ASKED
+    return tuple(
+        NotFollowed(
+            rule=one.rule,
+            text=words.not_followed(
+                place.guide.title,
+                one.wanted,
+                one.found,
+                because.get(EXPLAINED_BY.get(one.rule, ""), otherwise),
+            ),
+        )
+        for one in against_guide(settings_of(made), place.guide)
+        if one.severity == "caution"
     )
 
 

@@ -29,6 +29,14 @@ others_step = Sentence("kbps", "{kbps:kbit} go to other destinations")
 headers_step = Sentence("transport", "headers that {transport} puts around every frame")
 audio_step = Sentence("kbps codec", "{kbps:g} kbit/s of {codec}")
 
+# Recommendations that are not followed
+
+not_followed = Sentence(
+    "platform wanted found why", "{platform} would rather have {wanted} than {found}: {why}"
+)
+ONE_FOR_ALL = "every destination of this encode gets the same"
+AS_ASKED = "you asked for it, or nothing else is possible here"
+
 # Why there is no plan
 
 no_resolution = Sentence(

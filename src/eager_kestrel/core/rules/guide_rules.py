@@ -1,4 +1,4 @@
-"""Check settings against a guide and the upload: one function per rule."""
+"""Hold settings against a guide and the upload: one function per rule."""
 
 from __future__ import annotations
 
@@ -6,7 +6,8 @@ from collections.abc import Callable, Sequence
 from fractions import Fraction
 from typing import TYPE_CHECKING
 
-from eager_kestrel.core.checks.bitrate_rules import (
+from eager_kestrel.core.resolution import at_1000_1001, divides_evenly, frame_rate_text
+from eager_kestrel.core.rules.bitrate_rules import (
     RuleResult,
     Rules,
     bitrate,
@@ -17,29 +18,17 @@ from eager_kestrel.core.checks.bitrate_rules import (
     sent_kbps,
     viewers,
 )
-from eager_kestrel.core.checks.findings import Finding, Findings, Severity
-from eager_kestrel.core.plan.encoder_settings import keyframe_frames
-from eager_kestrel.core.resolution import Resolution, at_1000_1001, divides_evenly, frame_rate_text
+from eager_kestrel.core.rules.finding import Finding, Severity
 from eager_kestrel.core.units import Bitrate
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.checks.settings import Interval, Settings
     from eager_kestrel.core.guide.guide import Guide
+    from eager_kestrel.core.resolution import Resolution
+    from eager_kestrel.core.rules.settings import Interval, Settings
 
 
 INTERVAL_TOLERANCE_FRAMES = 0.5
 """A whole number of frames comes this close to a length of time."""
-
-
-def check(settings: Settings, guides: Sequence[Guide], safe_kbps: float | None = None) -> Findings:
-    """Hold settings against guides, and against the connection when it is known."""
-    return check_each([(settings, guide) for guide in guides], safe_kbps)
-
-
-def check_each(pairs: Sequence[tuple[Settings, Guide]], safe_kbps: float | None = None) -> Findings:
-    """Hold settings of their own against each of several guides, and all against the connection."""
-    found = [finding for settings, guide in pairs for finding in against_guide(settings, guide)]
-    return Findings(findings=(*found, *against_upload(pairs, safe_kbps)))
 
 
 def against_guide(settings: Settings, guide: Guide) -> list[Finding]:
@@ -72,13 +61,11 @@ def against_upload(
     if safe_kbps is None or together <= 0:
         return ()
     safe, sent = Bitrate.from_kbps(safe_kbps), Bitrate.from_kbps(together)
-    over = Bitrate.from_kbps(max(0.0, together - safe_kbps))
     judged = RuleResult(
         "safe rate",
         "fine" if together <= safe_kbps + 0.01 else "breach",
         f"total {sent.in_kbps()}",
         f"at most {safe.in_kbps()}",
-        f"send {over.in_kbps()} less",
     )
     return (_finding(None, judged),)
 
@@ -92,56 +79,32 @@ def _finding(guide: Guide | None, judged: RuleResult) -> Finding:
         severity=judged.severity,
         found=str(judged.found),
         wanted=str(judged.wanted),
-        do="" if judged.severity == "fine" else judged.do,
     )
 
 
 def _transport(settings: Settings, guide: Guide) -> Rules:
     if settings.transport is not None:
-        yield one_of(
-            "transports",
-            settings.transport,
-            guide.transports,
-            f"send by {guide.transports[0].upper()}",
-        )
+        yield one_of("transports", settings.transport, guide.transports)
 
 
 def _codec(settings: Settings, guide: Guide) -> Rules:
     """Of codec, profile and B-frames; without a codec, by the one the guide would have."""
     rules, video = guide.video, settings.video
+    wish = rules.recommended
     if video.codec is not None:
-        yield one_of("video.codecs", video.codec, rules.codecs, f"encode {guide.codec()}")
-        yield from recommended(
-            "video.recommended.codec",
-            video.codec,
-            rules.recommended.codec,
-            rules.codecs,
-            "encode {}",
-        )
+        yield one_of("video.codecs", video.codec, rules.codecs)
+        yield from recommended("video.recommended.codec", video.codec, wish.codec, rules.codecs)
     codec = video.codec or guide.codec()
     if video.profile is not None and codec in rules.codecs:
         taken = rules.profiles_of(codec)
-        yield one_of(f"video.profiles.{codec}", video.profile, taken, f"set profile {taken[0]}")
-        yield from recommended(
-            "video.recommended.profile",
-            video.profile,
-            rules.recommended.profile,
-            taken,
-            "set profile {}",
-        )
+        yield one_of(f"video.profiles.{codec}", video.profile, taken)
+        yield from recommended("video.recommended.profile", video.profile, wish.profile, taken)
     if video.b_frames is not None:
         most = 0 if video.profile == "baseline" else rules.b_frames
         fine: Severity = "fine" if video.b_frames <= most else "breach"
-        yield RuleResult(
-            "video.b_frames", fine, video.b_frames, f"at most {most}", f"set {most} B-frames"
-        )
-        yield from recommended(
-            "video.recommended.b_frames",
-            video.b_frames,
-            rules.recommended.b_frames,
-            range(most + 1),
-            "set {} B-frames",
-        )
+        yield RuleResult("video.b_frames", fine, video.b_frames, f"at most {most}")
+        few = range(most + 1)
+        yield from recommended("video.recommended.b_frames", video.b_frames, wish.b_frames, few)
 
 
 def _resolution(settings: Settings, guide: Guide) -> Rules:
@@ -157,39 +120,28 @@ def _resolution(settings: Settings, guide: Guide) -> Rules:
             "fine" if fits else "breach",
             f"{resolution} ({resolution.shape})",
             shapes,
-            "crop or pad the picture to that shape",
         )
     if rules.resolutions:
-        do = "set one of these resolutions"
-        yield one_of("video.resolutions", resolution, rules.resolutions, do)
+        yield one_of("video.resolutions", resolution, rules.resolutions)
     within = resolution.width <= rules.largest.width and resolution.height <= rules.largest.height
     yield RuleResult(
         "video.largest",
         "fine" if within else "breach",
         resolution,
         f"at most {rules.largest}",
-        f"scale down to {rules.largest} or less",
     )
-    yield _sides(
-        resolution, named=resolution in (*rules.resolutions, *(r.resolution for r in guide.rungs))
-    )
+    yield _sides(resolution, named=resolution in guide.named)
 
 
 def _sides(resolution: Resolution, *, named: bool) -> RuleResult:
     sides = (resolution.width, resolution.height)
-    rounded = Resolution(*(max(16, side // 8 * 8) for side in sides))
     severity: Severity = "fine"
     if any(side % 2 for side in sides):
         severity = "breach"  # 4:2:0 has no half chroma sample
     elif any(side % 8 for side in sides) and not named:
         severity = "caution"
-    return RuleResult(
-        "sides divisible by 8",
-        severity,
-        resolution,
-        "even sides, best divisible by 8",
-        f"set {rounded}",
-    )
+    wanted = "even sides, best divisible by 8"
+    return RuleResult("sides divisible by 8", severity, resolution, wanted)
 
 
 def _frame_rate(settings: Settings, guide: Guide) -> Rules:
@@ -205,43 +157,29 @@ def _frame_rate(settings: Settings, guide: Guide) -> Rules:
             "fine" if liked else "caution",
             f"{frame_rate_text(rate)} fps",
             f"{frame_rate_text(wish)} fps",
-            f"set {frame_rate_text(wish)} fps",
         )
     yield RuleResult(
         "video.frame_rates",
         "fine" if rules.takes_rate(rate) else "breach",
         f"{frame_rate_text(rate)} fps",
         f"{rules.rates_words()} fps",
-        f"set {frame_rate_text(max(rules.taken_rates))} fps"
-        f"{' or another it takes' if len(rules.taken_rates) > 1 else ''}",
     )
     source = settings.source_frame_rate
     if source is not None:
-        even = divides_evenly(source, rate)
         yield RuleResult(
             "frame rate divides the source",
-            "fine" if even else "caution",
+            "fine" if divides_evenly(source, rate) else "caution",
             f"{frame_rate_text(rate)} of {frame_rate_text(source)}",
             f"a whole part of {frame_rate_text(source)}",
-            f"set {frame_rate_text(source)} or {frame_rate_text(source / 2)}, or the "
-            f"source to {frame_rate_text(rate)}",
         )
 
 
 def _rate_control(settings: Settings, guide: Guide) -> Rules:
     control = settings.video.rate_control
     if control is not None:
-        taken = guide.video.rate_control
-        yield one_of("video.rate_control", control, taken, f"set {taken[0]} bitrate")
-        liked = guide.video.recommended.rate_control
-        if liked is not None and control in taken:
-            yield RuleResult(
-                "video.recommended.rate_control",
-                "fine" if control == liked else "caution",
-                control,
-                liked,
-                f"set {liked} bitrate",
-            )
+        taken, wish = guide.video.rate_control, guide.video.recommended.rate_control
+        yield one_of("video.rate_control", control, taken)
+        yield from recommended("video.recommended.rate_control", control, wish, taken)
 
 
 def _keyframes(settings: Settings, guide: Guide) -> Rules:
@@ -250,19 +188,11 @@ def _keyframes(settings: Settings, guide: Guide) -> Rules:
         return
     rule = guide.video.keyframes
     rate = settings.video.frame_rate
-    frames = f" ({keyframe_frames(rule, rate)} frames)" if rate is not None else ""
-    set_ = f"set {rule.chosen_seconds:g} s{frames}"
     if interval.automatic:
-        yield RuleResult("video.keyframes", "breach", "automatic", rule.words(), set_)
+        yield RuleResult("video.keyframes", "breach", "automatic", rule.words())
         return
     if rate is None and interval.frames is not None:
-        yield RuleResult(
-            "video.keyframes",
-            "caution",
-            interval,
-            rule.words(),
-            "give the frame rate too: frames say nothing without it",
-        )
+        yield RuleResult("video.keyframes", "caution", f"{interval}, of any length", rule.words())
         return
     seconds = _interval_seconds(interval, rate)
     slack = INTERVAL_TOLERANCE_FRAMES / float(rate or 24) + 1e-9
@@ -274,7 +204,7 @@ def _keyframes(settings: Settings, guide: Guide) -> Rules:
             rule.at_most is None or seconds <= rule.at_most + slack,
         )
     )
-    yield RuleResult("video.keyframes", "fine" if holds else "breach", shown, rule.words(), set_)
+    yield RuleResult("video.keyframes", "fine" if holds else "breach", shown, rule.words())
     if holds and rule.recommended is not None:
         near = abs(seconds - rule.recommended) <= slack
         yield RuleResult(
@@ -282,7 +212,6 @@ def _keyframes(settings: Settings, guide: Guide) -> Rules:
             "fine" if near else "caution",
             shown,
             f"{rule.recommended:g} s",
-            set_,
         )
     yield from _segments(settings, guide, seconds, slack)
 
@@ -305,7 +234,6 @@ def _segments(settings: Settings, guide: Guide, seconds: float, slack: float) ->
         "fine" if seconds <= segments.at_most + slack else "breach",
         f"keyframes {seconds:.4g} s apart",
         f"at most {segments.at_most:g} s",
-        "set keyframes closer together",
     )
     if segments.recommended is not None:
         parts = segments.recommended / seconds
@@ -315,67 +243,38 @@ def _segments(settings: Settings, guide: Guide, seconds: float, slack: float) ->
             "fine" if whole else "caution",
             f"keyframes {seconds:.4g} s apart",
             f"a whole part of {segments.recommended:g} s",
-            f"set {segments.recommended:g} s",
         )
 
 
 def _colour(settings: Settings, guide: Guide) -> Rules:
     video, rules = settings.video, guide.video
     if video.pixel_format is not None:
-        yield one_of(
-            "video.pixel_formats",
-            video.pixel_format,
-            rules.pixel_formats,
-            f"set {rules.pixel_formats[0]}",
-        )
-    for name, found, wanted in (
-        ("video.colour", video.colour, rules.colour),
-        ("video.colour_range", video.colour_range, rules.colour_range),
-    ):
-        if found is not None:
-            yield RuleResult(
-                name, "fine" if found == wanted else "caution", found, wanted, f"set {wanted}"
-            )
+        yield one_of("video.pixel_formats", video.pixel_format, rules.pixel_formats)
+    if video.colour is not None:
+        yield from recommended("video.colour", video.colour, rules.colour)
+    if video.colour_range is not None:
+        yield from recommended("video.colour_range", video.colour_range, rules.colour_range)
 
 
 def _audio(settings: Settings, guide: Guide) -> Rules:
-    audio, rules = settings.audio, guide.audio
+    audio, rules, wish = settings.audio, guide.audio, guide.audio.recommended
     if audio.codec is not None:
-        yield one_of("audio.codecs", audio.codec, rules.codecs, f"set {rules.codecs[0]}")
+        yield one_of("audio.codecs", audio.codec, rules.codecs)
     if audio.bitrate is not None:
-        within = rules.least <= audio.bitrate <= rules.most
-        nearest = min(max(audio.bitrate, rules.least), rules.most)
         yield RuleResult(
             "audio.bitrate",
-            "fine" if within else "breach",
+            "fine" if rules.least <= audio.bitrate <= rules.most else "breach",
             audio.bitrate.in_kbps(),
             f"{rules.least.kbps:g} to {rules.most.kbps:g} kbit/s",
-            f"set {nearest.in_kbps()}",
         )
-    if audio.sample_rate_hz is not None:
-        yield one_of(
-            "audio.sample_rates_hz",
-            audio.sample_rate_hz,
-            rules.sample_rates_hz,
-            f"set {rules.sample_rate_hz} Hz",
-        )
-        wish = rules.recommended.sample_rate_hz
-        yield from recommended(
-            "audio.recommended.sample_rate_hz",
-            audio.sample_rate_hz,
-            wish,
-            rules.sample_rates_hz,
-            "set {} Hz",
-        )
+    hz, taken = audio.sample_rate_hz, rules.sample_rates_hz
+    if hz is not None:
+        yield one_of("audio.sample_rates_hz", hz, taken)
+        yield from recommended("audio.recommended.sample_rate_hz", hz, wish.sample_rate_hz, taken)
     if audio.channels is not None:
-        yield one_of("audio.channels", audio.channels, rules.channels, f"set {rules.channels[0]}")
-        yield from recommended(
-            "audio.recommended.channels",
-            audio.channels,
-            rules.recommended.channels,
-            rules.channels,
-            "set {}",
-        )
+        number, taken = audio.channels, rules.channels
+        yield one_of("audio.channels", number, taken)
+        yield from recommended("audio.recommended.channels", number, wish.channels, taken)
 
 
 _RULES: tuple[Callable[[Settings, Guide], Rules], ...] = (

@@ -6,16 +6,16 @@ from collections.abc import Iterable, Iterator
 from fractions import Fraction
 from typing import TYPE_CHECKING, NamedTuple
 
-from eager_kestrel.core.checks.findings import Severity
 from eager_kestrel.core.errors import NoPlanError
 from eager_kestrel.core.guide.rules import RungLimits
 from eager_kestrel.core.levels import LEVELS, least_level, level_rank
 from eager_kestrel.core.overhead import overhead
+from eager_kestrel.core.rules.finding import Severity
 from eager_kestrel.core.units import Bitrate
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.checks.settings import Settings
     from eager_kestrel.core.guide.guide import Guide
+    from eager_kestrel.core.rules.settings import Settings
 
 
 class RuleResult(NamedTuple):
@@ -25,24 +25,27 @@ class RuleResult(NamedTuple):
     severity: Severity
     found: object
     wanted: object
-    do: str = ""
 
 
 Rules = Iterator[RuleResult]
 
 
-def one_of(rule: str, found: object, taken: Iterable[object], do: str) -> RuleResult:
+def one_of(rule: str, found: object, taken: Iterable[object]) -> RuleResult:
     """One of the values that are taken."""
     known = [str(t) for t in taken]
     severity: Severity = "fine" if str(found) in known else "breach"
-    return RuleResult(rule, severity, found, " or ".join(known), do)
+    return RuleResult(rule, severity, found, " or ".join(known))
 
 
-def recommended(rule: str, found: object, wish: object, taken: Iterable[object], do: str) -> Rules:
-    """A wish of the guide's; nothing where it has none or what is set is not taken anyway."""
-    if wish is not None and str(found) in [str(t) for t in taken]:
-        severity: Severity = "fine" if str(found) == str(wish) else "caution"
-        yield RuleResult(rule, severity, found, wish, do.format(wish))
+def recommended(rule: str, found: object, wish: object, taken: Iterable[object] = ()) -> Rules:
+    """A wish of the guide's; nothing where it has none, or either of both is not taken anyway.
+
+    Args:
+        taken: values that do not break a rule; all where none are given.
+    """
+    known = [str(t) for t in taken]
+    if wish is not None and (not known or {str(found), str(wish)} <= {*known}):
+        yield RuleResult(rule, "fine" if str(found) == str(wish) else "caution", found, wish)
 
 
 LONG_BUFFER_SECONDS = 2.0
@@ -74,25 +77,22 @@ def bitrate(settings: Settings, guide: Guide) -> Rules:
     rate = video.peak or video.bitrate
     if rate is None:
         return
-    limits = _limits(settings, guide)
+    limits = limits_of(settings, guide)
     ceiling = limits.ceiling or guide.video.ceiling
     yield RuleResult(
         "video.ceiling",
         "fine" if rate <= ceiling else "breach",
         rate.in_kbps(),
         f"at most {ceiling.in_kbps()}",
-        f"set {ceiling.in_kbps()} or less",
     )
     floor = limits.floor
     target = video.bitrate or rate
     if floor is not None:
-        or_smaller = ", or a smaller resolution" if _smaller_does(settings, guide, target) else ""
         yield RuleResult(
             "video.floor",
             "fine" if target >= floor else "breach",
             target.in_kbps(),
             f"at least {floor.in_kbps()}",
-            f"set {floor.in_kbps()}{or_smaller}",
         )
     recommended = limits.recommended
     if recommended is not None:
@@ -102,11 +102,10 @@ def bitrate(settings: Settings, guide: Guide) -> Rules:
             "fine" if near else "caution",
             target.in_kbps(),
             f"about {recommended.in_kbps()}",
-            f"set {recommended.in_kbps()}",
         )
 
 
-def _limits(settings: Settings, guide: Guide) -> RungLimits:
+def limits_of(settings: Settings, guide: Guide) -> RungLimits:
     """Return floor and ceiling of what is set; of an unknown resolution or rate the widest ones."""
     video = settings.video
     codec, transport = video.codec or guide.codec(), settings.transport or guide.transports[0]
@@ -135,20 +134,6 @@ def _limits(settings: Settings, guide: Guide) -> RungLimits:
     )
 
 
-def _smaller_does(settings: Settings, guide: Guide, target: Bitrate) -> bool:
-    """Whether a smaller resolution is taken at so little."""
-    resolution = settings.video.resolution
-    if resolution is None:
-        return False
-    rows = [*guide.video.resolutions, *(rung.resolution for rung in guide.rungs)]
-    for smaller in (row for row in rows if row.pixels < resolution.pixels):
-        video = settings.video.model_copy(update={"resolution": smaller})
-        floor = _limits(settings.model_copy(update={"video": video}), guide).floor
-        if floor is None or target >= floor:
-            return True
-    return False
-
-
 def buffer(settings: Settings, guide: Guide) -> Rules:
     """Of the encoder, in seconds of video and by the level."""
     video = settings.video
@@ -159,7 +144,6 @@ def buffer(settings: Settings, guide: Guide) -> Rules:
     codec = video.codec or guide.codec()
     profile = video.profile or guide.video.profiles_of(codec)[0]
     wanted = f"{SHORT_BUFFER_SECONDS:g} to {LONG_BUFFER_SECONDS:g} s of video"
-    do = f"set {video.bitrate.kbps:,.0f} kbit"
     rank = level_rank(codec, video.level) if video.level is not None else None
     if rank is not None and video.buffer_kbit > LEVELS[codec][rank].buffer_kbit(profile):
         most = LEVELS[codec][rank].buffer_kbit(profile)
@@ -168,7 +152,6 @@ def buffer(settings: Settings, guide: Guide) -> Rules:
             "breach",
             f"{video.buffer_kbit:,.0f} kbit",
             f"at most {most:,.0f} kbit at level {video.level}",
-            do,
         )
         return
     yield RuleResult(
@@ -176,7 +159,6 @@ def buffer(settings: Settings, guide: Guide) -> Rules:
         "fine" if sound else "caution",
         f"{video.buffer_kbit:,.0f} kbit = {seconds:.2g} s",
         wanted,
-        do,
     )
 
 
@@ -188,7 +170,7 @@ def level(settings: Settings, guide: Guide) -> Rules:
         return
     rank = level_rank(codec, video.level)
     if rank is None:
-        yield RuleResult("level", "breach", video.level, f"a level of {codec}", "correct it")
+        yield RuleResult("level", "breach", video.level, f"a level of {codec}")
         return
     highest = guide.video.highest_level.get(codec)
     top = None if highest is None else level_rank(codec, highest)
@@ -198,7 +180,6 @@ def level(settings: Settings, guide: Guide) -> Rules:
             "fine" if rank <= top else "breach",
             video.level,
             f"at most {highest}",
-            f"set level {highest} or lower",
         )
     if video.resolution is None or video.frame_rate is None:
         return
@@ -208,8 +189,8 @@ def level(settings: Settings, guide: Guide) -> Rules:
         least = least_level(
             codec, video.resolution, video.frame_rate, profile, rate.kbps if rate else 0.0
         )
-    except NoPlanError as error:
-        yield RuleResult("level", "breach", video.level, "a level that holds it", error.what)
+    except NoPlanError:
+        yield RuleResult("level", "breach", video.level, "a level that holds it")
         return
     needed = level_rank(codec, least.name)
     assert needed is not None
@@ -218,7 +199,6 @@ def level(settings: Settings, guide: Guide) -> Rules:
         "fine" if rank >= needed else "breach",
         video.level,
         f"{least.name} or higher",
-        f"set level {least.name}",
     )
 
 
@@ -233,6 +213,5 @@ def viewers(settings: Settings, guide: Guide) -> Rules:
         "delivery.slowest_viewer",
         "fine" if total <= slowest.kbps else bad,
         f"total {Bitrate.from_kbps(total).in_kbps()}",
-        f"at most {slowest.in_kbps()}",
-        "send less: viewers get exactly this",
+        f"at most {slowest.in_kbps()}, which viewers can take",
     )

@@ -6,7 +6,7 @@ A plan's settings are valid settings, so a plan can be held against a guide like
 from __future__ import annotations
 
 import re
-from typing import TYPE_CHECKING, Annotated, Literal
+from typing import Annotated, Literal
 
 from pydantic import BeforeValidator, Field, PlainSerializer, WithJsonSchema, model_validator
 
@@ -14,10 +14,7 @@ from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.errors import UnitError
 from eager_kestrel.core.guide.rules import AudioCodec, Codec, RateControl, Transport
 from eager_kestrel.core.quantities import FrameRate, Rate, ResolutionSize
-from eager_kestrel.core.units import Bitrate, parse_seconds
-
-if TYPE_CHECKING:
-    from eager_kestrel.core.plan.plan import DestinationPlan
+from eager_kestrel.core.units import parse_seconds
 
 MOST_CHANNELS = 8
 MOST_B_FRAMES = 16
@@ -139,39 +136,3 @@ class Settings(Frozen):
         if self.video == VideoSet() and self.audio == AudioSet():
             raise ValueError("nothing is set: give at least a bitrate or a resolution")
         return self
-
-
-def settings_of(planned: DestinationPlan) -> Settings:
-    """The settings of a feasible destination of a plan.
-
-    Raises:
-        ValueError: the destination has none.
-    """
-    video, audio = planned.video, planned.audio
-    if video is None or audio is None:
-        raise ValueError(f"{planned.platform} has no settings")
-    return Settings(
-        transport=planned.transport,
-        video=VideoSet(
-            codec=video.codec,
-            resolution=video.resolution,
-            frame_rate=video.frame_rate,
-            bitrate=Bitrate.from_kbps(video.bitrate_kbps),
-            peak=None if video.peak_kbps is None else Bitrate.from_kbps(video.peak_kbps),
-            rate_control=video.rate_control,
-            buffer_kbit=video.buffer_kbit,
-            keyframes=Interval(frames=video.keyframe_frames),
-            profile=video.profile,
-            level=video.level,
-            b_frames=video.b_frames,
-            pixel_format=video.pixel_format,
-            colour=video.colour,
-            colour_range=video.colour_range,
-        ),
-        audio=AudioSet(
-            codec=audio.codec,
-            bitrate=Bitrate.from_kbps(audio.bitrate_kbps),
-            sample_rate_hz=audio.sample_rate_hz,
-            channels=audio.channels,
-        ),
-    )
