@@ -415,12 +415,51 @@ def test_a_recording_takes_no_settings_beside_it(made: Make, kestrel: Kestrel) -
 def test_a_recording_is_held_to_each_tier_in_any_order(
     made: Make, kestrel: Kestrel, order: tuple[str, str]
 ) -> None:
-    rate = [word.replace("600k", "7000k") for word in CONSTANT]
-    file = made("fast.flv", *rate, "-c:a", "aac", "-b:a", "128k", "-ac", "2", seconds="4")
-    found = kestrel("check", file, "--for", order[0], "--for", order[1], "--json").document
-    for rule in ("video.ceiling", "peak over two seconds"):
+    for kbps, rule in (("7000k", "video.ceiling"), ("10000k", "peak over two seconds")):
+        rate = [word.replace("600k", kbps) for word in CONSTANT]
+        file = made(f"{kbps}.flv", *rate, "-c:a", "aac", "-b:a", "128k", "-ac", "2", seconds="4")
+        found = kestrel("check", file, "--for", order[0], "--for", order[1], "--json").document
         said = {f.get("tier"): f["severity"] for f in found["findings"] if f["rule"] == rule}
         assert said == {"hearth": "fine", None: "breach"}, rule
+
+
+def found_in(kestrel: Kestrel, file: Path) -> dict[str, str]:
+    found = kestrel("check", file, "--for", "oxbow", "--json").document["findings"]
+    return {f["rule"]: f["found"] for f in found if f["severity"] != "fine"}
+
+
+def test_a_capture_that_leaves_frames_out_keeps_its_rate(made: Make, kestrel: Kestrel) -> None:
+    """Of a screen that hardly changes: 60 fps, and not on time; no rate of its own."""
+    left_out = "select='not(eq(mod(n,9),3))*not(eq(mod(n,11),5))*not(eq(mod(n,17),5))'"
+    file = made("vfr.mkv", "-vf", left_out, "-fps_mode", "vfr", *CONSTANT, fps="60", seconds="10")
+    assert read_recording(file).video.frame_rate == 60
+    found = found_in(kestrel, file)
+    assert "frames when due" in found
+    assert "video.frame_rates" not in found
+
+
+def test_codecs_that_no_guide_knows_are_told(made: Make, kestrel: Kestrel) -> None:
+    file = made("mp3.flv", *CONSTANT, "-c:a", "libmp3lame")
+    assert found_in(kestrel, file)["audio.codecs"] == "mp3"
+    file = made("flac.mkv", *CONSTANT, "-c:a", "flac")
+    assert found_in(kestrel, file)["audio.codecs"] == "flac"
+    found = found_in(kestrel, made("vp9.webm", "-c:v", "libvpx-vp9", "-b:v", "600k", seconds="3"))
+    assert (found["video.codecs"], found["audio.codecs"]) == ("vp9", "opus")
+
+
+@pytest.mark.parametrize("name", ["joined.ts", "joined.flv", "joined.mp4"])
+def test_a_resolution_that_changes_is_told_with_its_moment(
+    made: Make, kestrel: Kestrel, tmp_path: Path, name: str
+) -> None:
+    later = ("-output_ts_offset", "6")
+    parts = [made("small.ts", *CONSTANT), made("large.ts", *CONSTANT, *later, size="640x360")]
+    both = tmp_path / "both.ts"
+    both.write_bytes(b"".join(part.read_bytes() for part in parts))
+    joined = tmp_path / name
+    subprocess.run([FFMPEG, "-v", "error", "-i", both, "-c", "copy", joined], check=True)
+    said = found_in(kestrel, joined)["resolution"]
+    assert said.startswith("changes from 320x180 to 640x360 at ")
+    assert "resolution" not in found_in(kestrel, parts[0])
 
 
 def test_one_keyframe_in_a_long_recording_is_a_breach(made: Make, kestrel: Kestrel) -> None:

@@ -22,6 +22,7 @@ import numpy as np
 from av.audio.stream import AudioStream
 from av.container import InputContainer
 from av.packet import Packet
+from av.video.codeccontext import VideoCodecContext
 from av.video.stream import VideoStream
 
 from eager_kestrel.core.checks.recording import (
@@ -41,7 +42,7 @@ from eager_kestrel.core.checks.stream import (
 from eager_kestrel.core.errors import FormatError
 from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.wire import mp4
-from eager_kestrel.wire.parameter_sets import profile_and_level
+from eager_kestrel.wire.parameter_sets import profile_and_level, sequence_sets
 
 if TYPE_CHECKING:
     from eager_kestrel.core.arrays import Floats
@@ -104,7 +105,7 @@ def sent_frames(path: Path) -> tuple[Floats, Floats]:
         audio = next((s for s in opened.streams.audio if s.codec_context is not None), None)
         resolutions = video.index  # of an open file only
         units = {s.index: float(s.time_base or 0) for s in (video, audio) if s is not None}
-        rows = np.concatenate([np.empty((0, 5)), *_batches(opened, video, audio, None)])
+        rows = np.concatenate([np.empty((0, 5)), *_batches(opened, video, audio)])
     streams, pts, dts, sizes, _ = rows.T
     at = np.where(np.isnan(dts), pts, dts) * np.array([units[int(s)] for s in streams])
     real = (sizes > 0) & ~np.isnan(at)
@@ -201,7 +202,8 @@ def _read(
         raise FormatError("a video codec that is not known", "give H.264, H.265 or AV1", str(path))
     audio = next((stream for stream in streams.audio if stream.codec_context is not None), None)
     tally, heard, decoded = VideoTally(), _Heard(), _Decoding() if deep else None
-    for batch in _batches(opened, video, audio, decoded):
+    sizes = _Sizes(video)
+    for batch in _batches(opened, video, audio, decoded, sizes):
         _count(batch, video, audio, tally, heard)
         progress(tally.last)
     if tally.first is None or tally.frames < 2:
@@ -216,6 +218,8 @@ def _read(
             str(path),
         )
     seen = video_seen(_facts(video), tally, buffer_seconds)
+    changes = tuple((round(max(0.0, at - tally.first), 3), to) for at, to in sizes.changes)
+    seen = seen.model_copy(update={"resolution_changes": changes})
     listened = None if audio is None else heard.seen(audio, tally.first)
     rates, length = by_second(tally)
     return Recording(
@@ -235,7 +239,8 @@ def _batches(
     opened: InputContainer,
     video: VideoStream,
     audio: AudioStream | None,
-    decoded: _Decoding | None,
+    decoded: _Decoding | None = None,
+    sizes: _Sizes | None = None,
 ) -> Iterator[Floats]:
     """So many packets at a time, each let go as soon as it is read.
 
@@ -244,6 +249,8 @@ def _batches(
     packets = iter(opened.demux([video] if audio is None else [video, audio]))
     if decoded is not None:
         packets = decoded.passing(packets, video.index)
+    if sizes is not None:
+        packets = sizes.passing(packets, video.index)
     while True:
         flat: list[Any] = []
         add = flat.extend
@@ -297,12 +304,51 @@ class _Heard:
         if seconds <= 0:
             return None
         return AudioSeen(
-            codec=stream.codec_context.name.removesuffix("_latm"),
+            codec=_audio_codec(stream),
             sample_rate_hz=stream.codec_context.sample_rate,
             channels=stream.codec_context.layout.nb_channels,
             average_kbps=round(self.bytes * 8e-3 / seconds, 1),
             offset_ms=round((self.first - video_first) * 1000, 1),
         )
+
+
+def _audio_codec(stream: AudioStream) -> str:
+    """The codec's name, whatever its decoder is called: ``mp3`` for ``mp3float``."""
+    return str(stream.codec_context.codec.canonical_name).removesuffix("_latm")
+
+
+class _Sizes:
+    """Where the resolution changes: at keyframes that bring other parameter sets."""
+
+    def __init__(self, stream: VideoStream) -> None:
+        context = stream.codec_context
+        self.changes: list[tuple[float, Resolution]] = []
+        self._codec, self._unit = context.name, float(stream.time_base or 0)
+        self._sets, self._last = b"", Resolution(context.width, context.height)
+
+    def passing(self, packets: Iterator[Packet[Any]], index: int) -> Iterator[Packet[Any]]:
+        """The same packets."""
+        for packet in packets:
+            if packet.is_keyframe and packet.stream_index == index:
+                self._look(packet)
+            yield packet
+
+    def _look(self, packet: Packet[Any]) -> None:
+        new = hasattr(packet, "has_sidedata") and packet.has_sidedata("new_extradata")
+        header = bytes(packet.get_sidedata("new_extradata")) if new else b""
+        sets = header or sequence_sets(self._codec, bytes(packet))
+        if not sets or sets == self._sets or packet.pts is None:
+            return
+        context = VideoCodecContext.create(self._codec, "r")
+        assert isinstance(context, VideoCodecContext)
+        context.extradata = header or packet.stream.codec_context.extradata
+        with contextlib.suppress(av.error.FFmpegError):
+            frames = [*context.decode(av.Packet(bytes(packet))), *context.decode(None)]
+            for frame in frames[:1]:
+                now = Resolution(frame.width, frame.height)
+                if now != self._last:
+                    self.changes.append((packet.pts * self._unit, now))
+                self._sets, self._last = sets, now
 
 
 class _Decoding:
@@ -376,7 +422,8 @@ def stream_facts(beginning: bytes) -> tuple[VideoFacts | None, AudioFacts | None
             heard = None
             if audio:
                 context = audio[0].codec_context
-                heard = AudioFacts(context.name, context.sample_rate, context.layout.nb_channels)
+                codec = _audio_codec(audio[0])
+                heard = AudioFacts(codec, context.sample_rate, context.layout.nb_channels)
             return (_facts(video[0]) if video and video[0].codec_context.width else None, heard)
     except (av.error.FFmpegError, OSError, *DAMAGED):
         return None, None

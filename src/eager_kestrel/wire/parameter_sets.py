@@ -1,4 +1,4 @@
-"""Profile and level of a stream, from the codec's own headers.
+"""Profile and level of a stream, from the codec's own headers, and those within its frames.
 
 - H.264: the AVCDecoderConfigurationRecord (ISO/IEC 14496-15, section 5.3.3) or, in MPEG-TS, the
   sequence parameter set itself (ITU-T H.264, section 7.3.2.1.1): profile_idc, constraint flags,
@@ -43,6 +43,39 @@ def profile_and_level(codec: str, header: bytes) -> ProfileAndLevel | None:
     readers = {"h264": _h264, "hevc": _hevc, "av1": _av1}
     reader = readers.get(codec)
     return reader(header) if reader is not None else None
+
+
+SET_TYPES = {"h264": (0x1F, 0, H264_SPS), "hevc": (0x3F, 1, HEVC_SPS)}
+"""Of a unit's first byte: mask, shift and the type of a sequence parameter set."""
+IN_FRONT = 512
+"""Bytes of a frame in which its parameter sets stand."""
+
+
+def sequence_sets(codec: str, frame: bytes) -> bytes:
+    """The sequence parameter sets in front of an H.264 or H.265 keyframe; empty without any.
+
+    Args:
+        frame: with start codes (H.264 annex B), or each unit behind its length in four bytes
+            (ISO/IEC 14496-15).
+    """
+    if codec not in SET_TYPES:
+        return b""
+    mask, shift, wanted = SET_TYPES[codec]
+    front = frame[:IN_FRONT]
+    marked = front.startswith((START_CODE, b"\x00" + START_CODE))
+    units = _units(front) if marked else _behind_lengths(front)
+    return b"".join(unit for unit in units if unit[0] >> shift & mask == wanted)
+
+
+def _behind_lengths(front: bytes) -> list[bytes]:
+    found, at = [], 0
+    while at + 4 < len(front):
+        end = at + 4 + int.from_bytes(front[at : at + 4], "big")
+        if end > len(front):
+            break
+        found.append(front[at + 4 : end])
+        at = end
+    return [unit for unit in found if unit]
 
 
 def _units(header: bytes) -> list[bytes]:

@@ -7,7 +7,7 @@ from typing import ClassVar
 
 from eager_kestrel.core.document import Frozen, Spread, format_name
 from eager_kestrel.core.guide.rules import RateControl
-from eager_kestrel.core.quantities import ResolutionShape
+from eager_kestrel.core.quantities import ResolutionShape, ResolutionSize
 from eager_kestrel.core.resolution import Resolution
 
 RECORDING_KINDS = {
@@ -47,7 +47,10 @@ class VideoSeen(Spread):
     level: str | None
     """As written in the stream."""
     resolution: Resolution
+    """At the beginning."""
     shape: ResolutionShape
+    resolution_changes: tuple[tuple[float, ResolutionSize], ...] = ()
+    """When, in seconds, and to what."""
     pixel_format: str | None
     colour: str | None
     colour_range: str | None

@@ -7,12 +7,13 @@ from fractions import Fraction
 from typing import TYPE_CHECKING
 
 from eager_kestrel.core.checks.findings import Findings
-from eager_kestrel.core.checks.stream import settings_seen
+from eager_kestrel.core.checks.stream import AUDIO_CODECS, REGULAR, VIDEO_CODECS, settings_seen
+from eager_kestrel.core.plan.encoder_settings import BUFFER_SECONDS
 from eager_kestrel.core.rules.advice import Advice, advise, with_advice
 from eager_kestrel.core.rules.finding import Finding, Severity
 from eager_kestrel.core.rules.guide_rules import against_guide, against_upload
 from eager_kestrel.core.units import Bitrate
-from eager_kestrel.core.words.numbers import duration, kbit
+from eager_kestrel.core.words.numbers import counted, duration, kbit
 
 if TYPE_CHECKING:
     from eager_kestrel.core.checks.recording import Recording, VideoSeen
@@ -23,14 +24,13 @@ if TYPE_CHECKING:
 
 MEASURED_SLACK = 0.02
 """An average this far past a limit is the limit, give or take a packet."""
-PEAK_SLACK = 0.10
-"""What platforms let pass for a second or two, in the general."""
-REGULAR = 0.98
+PEAK_SECONDS = 2.0
+"""Over which peaks are taken."""
 LATE_KEYFRAME_SECONDS = 0.5
 """Past what is allowed that a recording may end without another keyframe."""
 OFFSET_MS = 150.0
 """Ahead or behind by more than this is seen by everybody (ITU-R BT.1359 has 125 to 185 ms)."""
-BUFFER_SECONDS = 2.0
+LONG_BUFFER_SECONDS = 2.0
 
 
 def check_recording(
@@ -67,6 +67,15 @@ def _measured(finding: Finding, recording: Recording, settings: Settings, guide:
     return finding
 
 
+def peak_kbps(kbps: float, buffer_kbit: float) -> float:
+    """The most that an encoder at a bitrate with a buffer sends over ``PEAK_SECONDS``.
+
+    A full buffer may go out at the beginning of that time, and is filled at the bitrate all along
+    (ITU-T H.264, annex C).
+    """
+    return (kbps + buffer_kbit / PEAK_SECONDS) * (1 + MEASURED_SLACK)
+
+
 def _ceiling(settings: Settings, guide: Guide) -> Bitrate:
     seen = settings.video
     assert seen.resolution is not None
@@ -96,14 +105,13 @@ def _of_stream(recording: Recording, settings: Settings, guide: Guide) -> Iterat
     """What only shows over time, and depends on the guide."""
     video = recording.video
     ceiling = _ceiling(settings, guide)
-    peak = Bitrate.from_kbps(video.peak_2s_kbps)
-    high = peak.kbps > ceiling.kbps * (1 + PEAK_SLACK)
+    most = peak_kbps(ceiling.kbps, ceiling.kbps * BUFFER_SECONDS)
     yield _finding(
         guide,
         "peak over two seconds",
-        "breach" if high else "fine",
-        peak.in_kbps(),
-        f"at most {kbit(ceiling.kbps * (1 + PEAK_SLACK))} (the ceiling and a tenth)",
+        "breach" if video.peak_2s_kbps > most else "fine",
+        kbit(video.peak_2s_kbps),
+        f"at most {kbit(most)} (the ceiling and a buffer of one second)",
         "set a buffer of one second and a lower peak",
     )
     rule = guide.video.keyframes
@@ -126,8 +134,17 @@ def _of_stream(recording: Recording, settings: Settings, guide: Guide) -> Iterat
         seen = f"{said} in {waited:.3g} s{since}"
         do = f"set {guide.keyframe_seconds:g} s"
         yield _finding(guide, "video.keyframes longest", "breach", seen, rule.words(), do)
-    if recording.audio is None:
-        yield _finding(guide, "audio", "breach", "none", guide.audio.codecs[0], "send audio")
+    if video.codec not in VIDEO_CODECS:
+        taken = guide.video.codecs
+        yield _finding(
+            guide, "video.codecs", "breach", video.codec, " or ".join(taken), f"set {taken[0]}"
+        )
+    sound, heard = guide.audio.codecs, recording.audio
+    if heard is None:
+        yield _finding(guide, "audio", "breach", "none", sound[0], "send audio")
+    elif heard.codec not in AUDIO_CODECS:
+        wanted = " or ".join(sound)
+        yield _finding(guide, "audio.codecs", "breach", heard.codec, wanted, f"set {sound[0]}")
 
 
 def _of_any(recording: Recording) -> Iterator[Finding]:
@@ -176,8 +193,19 @@ def _regular(video: VideoSeen) -> Iterator[Finding]:
         "fine" if due >= REGULAR else "caution",
         f"{due:.1%}",
         f"at least {REGULAR:.0%}",
-        "look for frames the encoder drops",
+        "set a constant frame rate, and look for frames that are left out",
     )
+    if video.resolution_changes:
+        (at, to), *more = video.resolution_changes
+        others = f", and {counted(len(more), 'time')} more" if more else ""
+        yield _finding(
+            None,
+            "resolution",
+            "breach",
+            f"changes from {video.resolution} to {to} at {at:.1f} s{others}",
+            "the same all along",
+            "set one resolution, and start a new stream for another",
+        )
 
 
 def _steady(video: VideoSeen) -> Iterator[Finding]:
@@ -203,9 +231,9 @@ def _steady(video: VideoSeen) -> Iterator[Finding]:
     yield _finding(
         None,
         "buffer needed",
-        "fine" if seconds <= BUFFER_SECONDS else "caution",
+        "fine" if seconds <= LONG_BUFFER_SECONDS else "caution",
         f"{video.buffer_needed_kbit:,.0f} kbit = {seconds:.2g} s",
-        f"at most {BUFFER_SECONDS:g} s",
+        f"at most {LONG_BUFFER_SECONDS:g} s",
         "set a smaller buffer, or constant bitrate",
     )
 
@@ -302,12 +330,12 @@ def _of_bitrate(recording: Recording, planned: VideoSettings) -> Iterator[Findin
     if state == "caution":
         do += ", or leave it: still scenes need less where nothing fills them up"
     yield _plan_finding("bitrate", state, kbit(average), kbit(wanted), do)
-    high = seen.peak_2s_kbps > (1 + PEAK_SLACK) * planned.most_kbps
+    most = peak_kbps(planned.most_kbps, planned.buffer_kbit)
     yield _plan_finding(
         "peak over two seconds",
-        "breach" if high else "fine",
+        "breach" if seen.peak_2s_kbps > most else "fine",
         kbit(seen.peak_2s_kbps),
-        f"at most {kbit((1 + PEAK_SLACK) * planned.most_kbps)} (the plan and a tenth)",
+        f"at most {kbit(most)} (the plan and its buffer)",
         f"set a buffer of {planned.buffer_kbit:,.0f} kbit",
     )
 

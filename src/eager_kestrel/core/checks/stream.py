@@ -74,6 +74,12 @@ REORDER = 32
 """Frames that may still come in front of those seen; more than any codec reorders."""
 NEAR = 0.25
 """A spacing this near to the usual one, relative, is regular; containers round to milliseconds."""
+REGULAR = 0.98
+"""The least share of frames that come when they are due, of a constant frame rate."""
+LOOSE = 0.01
+"""How near to a customary rate, relative, where frames are left out and times are rounded."""
+MOSTLY = 2 / 3
+"""From this share on, frames that are left out do not count for the frame rate."""
 GAP_FRAMES = 3.0
 GAP_SECONDS = 0.3
 """A spacing longer than both is a gap."""
@@ -175,13 +181,15 @@ class VideoTally:
 
         Gaps do not count: the rate is that of the frames that follow one another.
         """
-        most = 1.6 * self._usual() + FINE / 1000
-        regular = {s: n for s, n in self.spacings.items() if 0 < s <= most}
+        steady = self.regular_share() >= MOSTLY  # else two spacings take turns, as of film at 60
+        most = (1 + NEAR if steady else 1.6) * self._usual() + FINE / 1000
+        least = (1 - NEAR) * self._usual() - FINE / 1000 if steady else 0
+        regular = {s: n for s, n in self.spacings.items() if max(0, least) < s <= most}
         count = sum(regular.values())
         if not count:
             return Fraction(0)
         mean = sum(s * n for s, n in regular.items()) / count / FINE
-        slack = max(0.0004, 0.002 / (count * mean))
+        slack = max(0.0004 if self.regular_share() >= REGULAR else LOOSE, 0.002 / (count * mean))
         near = min(CUSTOMARY_RATES, key=lambda rate: abs(float(rate) * mean - 1))
         if abs(float(near) * mean - 1) <= slack:
             return near
@@ -304,21 +312,25 @@ def by_second(tally: VideoTally) -> tuple[tuple[float, ...], float]:
     return tuple((bins.reshape(-1, width).sum(axis=1) * 8e-3 / length).round(1).tolist()), length
 
 
+VIDEO_CODECS: dict[str, Codec] = {"h264": "h264", "hevc": "hevc", "av1": "av1"}
+AUDIO_CODECS: dict[str, AudioCodec] = {"aac": "aac", "opus": "opus", "mp3": "mp3"}
+"""Those a guide can speak of, by the media library's names."""
+
+
 def settings_seen(recording: Recording) -> Settings:
     """A recording as settings, to be held against guides like any others."""
     video, audio = recording.video, recording.audio
     longest, rate = video.keyframes.longest_seconds, video.frame_rate
-    known: dict[str, Codec] = {"h264": "h264", "hevc": "hevc", "av1": "av1"}
     return Settings(
         video=VideoSet(
-            codec=known.get(video.codec),
+            codec=VIDEO_CODECS.get(video.codec),
             resolution=video.resolution,
             frame_rate=rate or None,
             bitrate=Bitrate.from_kbps(video.average_kbps) if video.average_kbps >= 0.001 else None,
             rate_control=video.rate_control,
             keyframes=Interval(frames=round(longest * rate)) if longest and rate else None,
-            profile=video.profile,
-            level=video.level,
+            profile=video.profile if video.codec in VIDEO_CODECS else None,
+            level=video.level if video.codec in VIDEO_CODECS else None,
             b_frames=min(video.b_frames, MOST_B_FRAMES),
             pixel_format=video.pixel_format,
             colour=video.colour,
@@ -329,9 +341,8 @@ def settings_seen(recording: Recording) -> Settings:
 
 
 def _audio_set(audio: AudioSeen) -> AudioSet:
-    known: dict[str, AudioCodec] = {"aac": "aac", "opus": "opus", "mp3": "mp3"}
     return AudioSet(
-        codec=known.get(audio.codec),
+        codec=AUDIO_CODECS.get(audio.codec),
         bitrate=Bitrate.from_kbps(audio.average_kbps) if audio.average_kbps >= 0.001 else None,
         sample_rate_hz=audio.sample_rate_hz or None,
         channels=audio.channels if 1 <= audio.channels <= MOST_CHANNELS else None,
