@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from eager_kestrel.core.checks.settings_check import check
+from eager_kestrel.core.checks.findings import check
 from eager_kestrel.core.connection.uplink import assumed_uplink
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.plan.encoder_settings import GB_PER_KBPS_HOUR, data_use, frame_fit

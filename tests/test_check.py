@@ -9,7 +9,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from eager_kestrel.core.checks.settings_check import check, check_each
+from eager_kestrel.core.checks.findings import check, check_each
 from eager_kestrel.core.connection.uplink import assumed_uplink
 from eager_kestrel.core.errors import UnitError
 from eager_kestrel.core.guide.guide import Guide

@@ -17,7 +17,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from eager_kestrel.actions.importing import read
-from eager_kestrel.core.checks.settings_check import as_explained, check
+from eager_kestrel.core.checks.findings import as_explained, check
 from eager_kestrel.core.connection.uplink import assumed_uplink
 from eager_kestrel.core.errors import KestrelError
 from eager_kestrel.core.guide.guide import Guide

@@ -109,6 +109,14 @@ def tied(there: DestinationPlan) -> bool:
     return limits[1] - limits[0] <= 100 / VARIABLE_TARGET or by_viewers
 
 
+@given(cases())
+def test_a_step_down_is_what_its_upload_gives(case: tuple[Guide, Show, float]) -> None:
+    guide, show, kbps = case
+    for step in planned(guide, show, kbps).fallbacks:
+        then = planned(guide, show, step.upload_kbps)
+        assert (then.video, then.audio) == (step.video, step.audio)
+
+
 VALUES: dict[str, Any] = {
     "resolution": lambda v: v.resolution,
     "frame rate": lambda v: v.frame_rate,

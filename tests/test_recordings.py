@@ -451,8 +451,9 @@ def test_codecs_that_no_guide_knows_are_told(made: Make, kestrel: Kestrel) -> No
 def test_a_resolution_that_changes_is_told_with_its_moment(
     made: Make, kestrel: Kestrel, tmp_path: Path, name: str
 ) -> None:
-    later = ("-output_ts_offset", "6")
-    parts = [made("small.ts", *CONSTANT), made("large.ts", *CONSTANT, *later, size="640x360")]
+    sound, later = ("-c:a", "aac"), ("-output_ts_offset", "6")
+    small = made("small.ts", *CONSTANT, *sound)
+    parts = [small, made("large.ts", *CONSTANT, *sound, *later, size="640x360")]
     both = tmp_path / "both.ts"
     both.write_bytes(b"".join(part.read_bytes() for part in parts))
     joined = tmp_path / name

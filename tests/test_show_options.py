@@ -84,7 +84,7 @@ def test_a_month_within_its_cap(cap: float, hours: float, upload: float) -> None
             assert month <= cap * 1e9 * 1.001
         return made.total_kbps
 
-    free, capped = total(), total(cap=f"{cap:.4f} GB", hours=hours)
+    free, capped = total(), total(cap=f"{cap:.4f} GB", hours=f"{hours:.3f}")
     assert capped <= free
     if capped < free and capped > 0:
         assert free * 125 * 3600 * hours * ON_THE_WIRE > cap * 1e9 * 0.8

@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from eager_kestrel.core.checks.settings_check import check
+from eager_kestrel.core.checks.findings import check
 from eager_kestrel.core.connection.uplink import assumed_uplink
 from eager_kestrel.core.division.divide import chosen_division
 from eager_kestrel.core.division.groupings import (

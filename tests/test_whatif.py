@@ -12,7 +12,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from eager_kestrel.core.checks.settings_check import check
+from eager_kestrel.core.checks.findings import check
 from eager_kestrel.core.choice.budget import budget
 from eager_kestrel.core.choice.candidates_table import candidates_table
 from eager_kestrel.core.choice.what_if import compare

@@ -11,12 +11,11 @@ from pydantic import ValidationError
 
 from eager_kestrel.actions.evidence import with_seen_safe
 from eager_kestrel.actions.shows import destination
-from eager_kestrel.core.checks.findings import Findings
+from eager_kestrel.core.checks.findings import Findings, check_each
+from eager_kestrel.core.checks.findings import check as hold
+from eager_kestrel.core.checks.recording import settings_seen
 from eager_kestrel.core.checks.recording_rules import against_plan
 from eager_kestrel.core.checks.recording_rules import check_recording as hold_recording
-from eager_kestrel.core.checks.settings_check import check as hold
-from eager_kestrel.core.checks.settings_check import check_each
-from eager_kestrel.core.checks.stream import settings_seen
 from eager_kestrel.core.choice.budget import budget, budget_of
 from eager_kestrel.core.document import first_error
 from eager_kestrel.core.errors import InputError

@@ -19,7 +19,13 @@ from eager_kestrel.core.show.show import (
     Show,
     Weekday,
 )
-from eager_kestrel.core.units import Bitrate, DataSize, parse_share, parse_stutter
+from eager_kestrel.core.units import (
+    Bitrate,
+    DataSize,
+    parse_hours_a_month,
+    parse_share,
+    parse_stutter,
+)
 from eager_kestrel.files.documents import write_text
 from eager_kestrel.files.guides import guide_for, guide_named, guide_names
 from eager_kestrel.files.saved import is_measured
@@ -51,7 +57,7 @@ class ShowOptions:
     stutter: str | None = None
     reserves: tuple[str, ...] = ()
     viewers: str | None = None
-    hours: float | None = None
+    hours: str | None = None
     footage: str | None = None
     at: str | None = None
     resolution: str | None = None
@@ -175,14 +181,13 @@ def over(show: Show, wishes: ShowOptions) -> Show:
         "resolution": (wishes.resolution, Resolution.parse),
         "fps_sent": (wishes.fps_sent, parse_frame_rate),
         "cap": (wishes.cap, DataSize.parse),
+        "hours_a_month": (wishes.hours, parse_hours_a_month),
     }
     changed = {key: read(said) for key, (said, read) in readers.items() if said is not None}
     changed["destinations"] = _destinations(show, wishes)
     wished = tuple(map(reserve, wishes.reserves))
     names = {r.name for r in wished}
     changed["reserves"] = (*(r for r in show.reserves if r.name not in names), *wished)
-    if wishes.hours is not None:
-        changed["hours_a_month"] = wishes.hours
     if wishes.days:
         changed["days"] = tuple(weekday(written) for written in wishes.days)
     return show.model_copy(update=changed)

@@ -9,6 +9,7 @@ import contextlib
 import gc
 import importlib
 import os
+import re
 import signal
 import sys
 from typing import Annotated, Any
@@ -151,6 +152,18 @@ def exit_code(error: KestrelError) -> int:
     return EXIT_INPUT if isinstance(error, InputError | MissingError) else EXIT_STOPPED
 
 
+PLAIN = (
+    (
+        r"Input should be a valid integer.*|'?[^' ]*'? is not a valid int\w*",
+        "a whole number is meant",
+    ),
+    (r"Input should be a valid number.*|'?[^' ]*'? is not a valid float\w*", "a number is meant"),
+    (r"Input should be less than or equal to (\S+)", r"it has to be at most \1"),
+    (r"Input should be greater than or equal to (\S+)", r"it has to be at least \1"),
+)
+"""The parser's words for what is wrong with a value, of newer and older versions, and ours."""
+
+
 def run(arguments: list[str]) -> int:
     """Run the program with these arguments; returns its exit code."""
     try:
@@ -163,6 +176,8 @@ def run(arguments: list[str]) -> int:
             sys.stdout.write(f"{said}\n")
             return EXIT_INPUT
         message = " ".join(said.split())
+        for theirs, ours in PLAIN:
+            message = re.sub(theirs, ours, message)
         context = getattr(error, "ctx", None)
         where = context.command_path if context else PROGRAM
         return _fail(f"{message.rstrip('.')}; see {where} --help", EXIT_INPUT)

@@ -395,8 +395,11 @@ class ShowFlags:
     ] = False
     codec: Codec = None
     hours: Annotated[
-        float | None,
-        typer.Option(min=0.1, max=744, help="Hours you stream a month; default: 20."),
+        str | None,
+        typer.Option(
+            metavar="HOURS",
+            help='How long you stream: "12 h a month" (or 12), "3 h a week"; default: 20 a month.',
+        ),
     ] = None
 
     def options(self, platforms: list[str] | None) -> ShowOptions:

@@ -126,6 +126,18 @@ PLAIN = {
     "list_type": "a list is meant, in square brackets",
     "tuple_type": "a list is meant, in square brackets",
     "string_type": "a text in quotes is meant",
+    "float_parsing": "a number is meant",
+    "float_type": "a number is meant",
+    "int_parsing": "a whole number is meant",
+    "int_type": "a whole number is meant",
+    "int_from_float": "a whole number is meant",
+    "bool_parsing": "true or false is meant",
+    "bool_type": "true or false is meant",
+    "date_from_datetime_parsing": "a date is meant, such as 2026-11-28",
+    "greater_than": "it has to be more than {gt:g}",
+    "greater_than_equal": "it has to be at least {ge:g}",
+    "less_than": "it has to be less than {lt:g}",
+    "less_than_equal": "it has to be at most {le:g}",
     "missing": "it has to be there",
     "extra_forbidden": "no such key is known",
 }
@@ -137,7 +149,10 @@ def first_error(error: ValidationError) -> str:
     first = min(error.errors(), key=lambda found: found["type"] != "extra_forbidden")
     key = ".".join(str(part) for part in first["loc"])
     what = str(first["msg"]).removeprefix("Value error, ")
-    what = PLAIN.get(str(first["type"]), what)
+    if first["type"] in PLAIN:
+        what = PLAIN[first["type"]].format_map(first.get("ctx", {}))
+    if first["type"] == "literal_error":
+        what = f'"{first["input"]}" is not known; choose from {first["ctx"]["expected"]}'
     return f"{key}: {what}" if key else what
 
 

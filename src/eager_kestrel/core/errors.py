@@ -65,7 +65,7 @@ def nearest_name(written: str, known: list[str], none: str) -> str:
         return none
     import difflib
 
-    close = difflib.get_close_matches(written.lower(), known, n=1, cutoff=0.6)
+    close = difflib.get_close_matches(written.lower(), known, n=1, cutoff=0.65)
     return f'write "{close[0]}"' if close else f"choose from {', '.join(sorted(known))}"
 
 

@@ -15,7 +15,14 @@ from pydantic import BeforeValidator, PlainSerializer, ValidationInfo, WithJsonS
 
 from eager_kestrel.core.errors import UnitError
 from eager_kestrel.core.resolution import AspectRatio, Resolution, frame_rate_text, parse_frame_rate
-from eager_kestrel.core.units import Bitrate, DataSize, parse_seconds, parse_share, parse_stutter
+from eager_kestrel.core.units import (
+    Bitrate,
+    DataSize,
+    parse_hours_a_month,
+    parse_seconds,
+    parse_share,
+    parse_stutter,
+)
 
 T = TypeVar("T")
 
@@ -37,6 +44,15 @@ def _reader(parse: Callable[[str], T], bare: str) -> Callable[[object, Validatio
         return value
 
     return read
+
+
+def _hours_a_month(value: object) -> object:
+    if not isinstance(value, str):
+        return value
+    try:
+        return parse_hours_a_month(value)
+    except UnitError as error:
+        raise ValueError(f"{error.what}; {error.instead}") from None
 
 
 def _frame_rate(value: object) -> object:
@@ -75,6 +91,11 @@ Seconds = Annotated[
     _written_as("a length of time with its unit", "2 s"),
     BeforeValidator(_reader(parse_seconds, "write {0} s")),
     PlainSerializer(lambda seconds: f"{seconds:.15g} s", return_type=str),
+]
+HoursAMonth = Annotated[
+    float,
+    WithJsonSchema({"type": ["number", "string"], "examples": [12, "3 h a week"]}),
+    BeforeValidator(_hours_a_month),
 ]
 Share = Annotated[
     float,

@@ -198,6 +198,29 @@ def parse_seconds(text: str, *, bare: bool = False) -> float:
     return number * _SECONDS[unit]
 
 
+WEEKS_A_MONTH = 365.25 / 12 / 7
+MOST_HOURS = 744
+"""In a month of 31 days."""
+
+
+def parse_hours_a_month(text: str) -> float:
+    """Read how long somebody streams (``"12"``, ``"12 h"``, ``"3 h a week"``) into hours a month.
+
+    Raises:
+        UnitError: it is none of these.
+    """
+    match = re.fullmatch(
+        r"\s*([0-9]+(?:\.[0-9]+)?)\s*(?:h|hours?)?\s*(?:(?:a|an|per|/)\s*(day|week|month))?\s*",
+        text.lower(),
+    )
+    if match is None:
+        raise UnitError(
+            f'"{text}" is not a number of hours', 'write "12 h a month" or "3 h a week"'
+        )
+    times = {"day": 7 * WEEKS_A_MONTH, "week": WEEKS_A_MONTH}.get(match[2] or "month", 1.0)
+    return round(float(match[1]) * times, 2)
+
+
 def parse_stutter(text: str) -> float:
     """Read stutter that is accepted (``"20 s/h"``, ``"20 s an hour"``) into seconds an hour.
 

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import tomlkit
 
-from eager_kestrel.core.errors import NotFoundError, nearest_name
+from eager_kestrel.core.errors import FormatError, NotFoundError, nearest_name
 from eager_kestrel.core.show.show import Show
 from eager_kestrel.files.bundled import DATA, bundled_names
 from eager_kestrel.files.home import storage_error
@@ -30,6 +30,8 @@ def load_show(name: str) -> Show:
         StorageError: it cannot be read.
     """
     path = Path(name)
+    if path.is_file() and path.suffix.lower() == ".json":
+        raise FormatError("a show is a TOML file", "write NAME.toml; start makes one", name)
     if path.is_file() or path.suffix == ".toml" or len(path.parts) > 1:
         return read_show(path)
     if name not in show_names():

@@ -19,6 +19,7 @@ import av.logging
 import numpy as np
 from numpy.typing import NDArray
 
+from eager_kestrel.core.plan.exports import AV1_LIVE
 from eager_kestrel.core.resolution import Resolution
 
 if TYPE_CHECKING:
@@ -94,7 +95,7 @@ X26 = (
 PRESETS = {
     "libx264": X26,
     "libx265": X26,
-    "libsvtav1": tuple(str(n) for n in range(13, 1, -1)),
+    "libsvtav1": tuple(str(n) for n in range(13, 6, -1)),  # those of its real-time mode
 }
 """From fastest to slowest, of the libraries whose presets are an option without a list."""
 TRIED = Resolution(640, 360)
@@ -194,7 +195,7 @@ def _context(
     if name == "libx265":
         options["x265-params"] = "log-level=none"
     if name == "libsvtav1":
-        options = {}
+        options = {"svtav1-params": AV1_LIVE}
     made.options = options | ({"preset": preset} if preset else {})
     return made
 

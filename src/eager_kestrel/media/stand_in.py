@@ -17,6 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from eager_kestrel.core.errors import InputError
+from eager_kestrel.core.plan.exports import AV1_LIVE
 from eager_kestrel.core.show.machine import ENCODER_NAMES
 from eager_kestrel.wire import flv
 from eager_kestrel.wire.flv import filler
@@ -129,7 +130,7 @@ class StandIn:
         video = self._video
         most = f"{int(video.bitrate_kbps * OWN_SHARE)}k"
         if video.codec == "av1":
-            return {"preset": "12", "svtav1-params": "rc=2:scd=0:pred-struct=1"}
+            return {"preset": "12", "svtav1-params": AV1_LIVE}
         common = {"preset": "ultrafast", "maxrate": most, "bufsize": most}
         keys = f"keyint={video.keyframe_frames}:min-keyint={video.keyframe_frames}"
         if video.codec == "hevc":

@@ -29,6 +29,7 @@ import av.filter
 import numpy as np
 
 from eager_kestrel.core.errors import StorageError
+from eager_kestrel.core.plan.exports import AV1_LIVE
 from eager_kestrel.core.show.machine import ENCODER_NAMES
 from eager_kestrel.media.encoders import PRESETS
 
@@ -123,7 +124,7 @@ def _stream(written: Any, setting: Setting) -> Any:
 def _rate_options(setting: Setting) -> dict[str, str]:
     most = {"maxrate": f"{setting.kbps:.0f}k", "bufsize": f"{setting.kbps:.0f}k"}
     if setting.codec == "av1":
-        return {"svtav1-params": "rc=2:scd=0:pred-struct=1:lp=1"}
+        return {"svtav1-params": f"{AV1_LIVE}:lp=1"}
     if setting.codec == "hevc":
         return most | {
             "x265-params": "scenecut=0:open-gop=0:pools=none:frame-threads=1:log-level=none"

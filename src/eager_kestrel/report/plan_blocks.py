@@ -53,6 +53,10 @@ FEW = 2
 """Answers of ``need`` up to which each is written out as well."""
 
 
+ROOM_TO_ADAPT = 0.9
+"""A range from a larger share of the bitrate is none."""
+
+
 def plan_blocks(plan: Plan, *, why: bool = False) -> Iterator[Block]:
     """The card of each destination, its fallbacks and reasons, then the budget and warnings."""
     several = plan.split is not None
@@ -183,8 +187,10 @@ def beside(there: DestinationPlan) -> list[tuple[str, str]]:
     """How far an encoder may adapt, and when to reconnect."""
     back, found = there.reconnect, []
     if there.adaptive is not None:
-        adaptive = there.adaptive
-        found.append(("adapting", words.adapting(adaptive.floor_kbps, adaptive.ceiling_kbps)))
+        low, high = there.adaptive.floor_kbps, there.adaptive.ceiling_kbps
+        narrow = low > ROOM_TO_ADAPT * high
+        said = words.no_adapting(low) if narrow else words.adapting(low, high)
+        found.append(("adapting", said))
     times = (back.first_seconds, back.factor, back.longest_seconds, back.give_up_seconds)
     return [*found, ("reconnect", words.reconnecting(*times))]
 

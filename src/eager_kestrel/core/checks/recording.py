@@ -6,9 +6,18 @@ from fractions import Fraction
 from typing import ClassVar
 
 from eager_kestrel.core.document import Frozen, Spread, format_name
-from eager_kestrel.core.guide.rules import RateControl
+from eager_kestrel.core.guide.rules import AudioCodec, Codec, RateControl
 from eager_kestrel.core.quantities import ResolutionShape, ResolutionSize
 from eager_kestrel.core.resolution import Resolution
+from eager_kestrel.core.rules.settings import (
+    MOST_B_FRAMES,
+    MOST_CHANNELS,
+    AudioSet,
+    Interval,
+    Settings,
+    VideoSet,
+)
+from eager_kestrel.core.units import Bitrate
 
 RECORDING_KINDS = {
     ".flv": "flv",
@@ -116,3 +125,40 @@ class Recording(Frozen):
     second_kbps: tuple[float, ...]
     """Video by second, to draw; averaged over more where there are too many."""
     second_length: float
+
+
+VIDEO_CODECS: dict[str, Codec] = {"h264": "h264", "hevc": "hevc", "av1": "av1"}
+AUDIO_CODECS: dict[str, AudioCodec] = {"aac": "aac", "opus": "opus", "mp3": "mp3"}
+"""Those a guide can speak of, by the media library's names."""
+
+
+def settings_seen(recording: Recording) -> Settings:
+    """A recording as settings, to be held against guides like any others."""
+    video, audio = recording.video, recording.audio
+    longest, rate = video.keyframes.longest_seconds, video.frame_rate
+    return Settings(
+        video=VideoSet(
+            codec=VIDEO_CODECS.get(video.codec),
+            resolution=video.resolution,
+            frame_rate=rate or None,
+            bitrate=Bitrate.from_kbps(video.average_kbps) if video.average_kbps >= 0.001 else None,
+            rate_control=video.rate_control,
+            keyframes=Interval(frames=round(longest * rate)) if longest and rate else None,
+            profile=video.profile if video.codec in VIDEO_CODECS else None,
+            level=video.level if video.codec in VIDEO_CODECS else None,
+            b_frames=min(video.b_frames, MOST_B_FRAMES),
+            pixel_format=video.pixel_format,
+            colour=video.colour,
+            colour_range=video.colour_range,
+        ),
+        audio=AudioSet() if audio is None else _audio_set(audio),
+    )
+
+
+def _audio_set(audio: AudioSeen) -> AudioSet:
+    return AudioSet(
+        codec=AUDIO_CODECS.get(audio.codec),
+        bitrate=Bitrate.from_kbps(audio.average_kbps) if audio.average_kbps >= 0.001 else None,
+        sample_rate_hz=audio.sample_rate_hz or None,
+        channels=audio.channels if 1 <= audio.channels <= MOST_CHANNELS else None,
+    )

@@ -7,7 +7,8 @@ from fractions import Fraction
 from typing import TYPE_CHECKING
 
 from eager_kestrel.core.checks.findings import Findings
-from eager_kestrel.core.checks.stream import AUDIO_CODECS, REGULAR, VIDEO_CODECS, settings_seen
+from eager_kestrel.core.checks.recording import AUDIO_CODECS, VIDEO_CODECS, settings_seen
+from eager_kestrel.core.checks.stream import REGULAR
 from eager_kestrel.core.plan.encoder_settings import BUFFER_SECONDS
 from eager_kestrel.core.rules.advice import Advice, advise, with_advice
 from eager_kestrel.core.rules.finding import Finding, Severity
@@ -58,22 +59,25 @@ def _measured(finding: Finding, recording: Recording, settings: Settings, guide:
     """A limit missed by no more than a measurement's slack is met."""
     if finding.severity != "breach" or finding.rule not in ("video.ceiling", "audio.bitrate"):
         return finding
-    least, most = guide.audio.least.kbps, guide.audio.most.kbps
+    least = guide.audio.least.kbps * (1 - MEASURED_SLACK)
+    most = guide.audio.most.kbps * (1 + MEASURED_SLACK)
     kbps = recording.audio.average_kbps if recording.audio else 0.0
     if finding.rule == "video.ceiling":
-        least, most, kbps = 0.0, _ceiling(settings, guide).kbps, recording.video.average_kbps
-    if least * (1 - MEASURED_SLACK) <= kbps <= most * (1 + MEASURED_SLACK):
+        ceiling = _ceiling(settings, guide).kbps
+        least, kbps = 0.0, recording.video.average_kbps
+        most = most_over(recording.seconds, ceiling, ceiling * BUFFER_SECONDS)
+    if least <= kbps <= most:
         return finding.model_copy(update={"severity": "fine", "do": ""})
     return finding
 
 
-def peak_kbps(kbps: float, buffer_kbit: float) -> float:
-    """The most that an encoder at a bitrate with a buffer sends over ``PEAK_SECONDS``.
+def most_over(seconds: float, kbps: float, buffer_kbit: float) -> float:
+    """The most in kbit/s that an encoder at a bitrate with a buffer sends over some time.
 
     A full buffer may go out at the beginning of that time, and is filled at the bitrate all along
     (ITU-T H.264, annex C).
     """
-    return (kbps + buffer_kbit / PEAK_SECONDS) * (1 + MEASURED_SLACK)
+    return (kbps + buffer_kbit / max(seconds, BUFFER_SECONDS)) * (1 + MEASURED_SLACK)
 
 
 def _ceiling(settings: Settings, guide: Guide) -> Bitrate:
@@ -105,7 +109,7 @@ def _of_stream(recording: Recording, settings: Settings, guide: Guide) -> Iterat
     """What only shows over time, and depends on the guide."""
     video = recording.video
     ceiling = _ceiling(settings, guide)
-    most = peak_kbps(ceiling.kbps, ceiling.kbps * BUFFER_SECONDS)
+    most = most_over(PEAK_SECONDS, ceiling.kbps, ceiling.kbps * BUFFER_SECONDS)
     yield _finding(
         guide,
         "peak over two seconds",
@@ -240,8 +244,8 @@ def _steady(video: VideoSeen) -> Iterator[Finding]:
 
 PLAN = "plan"
 """Stands for the guide in a finding."""
-MORE, LESS = 1.05, 0.85
-"""An average over the plan by more is not the plan; one under it by more leaves quality unused."""
+LESS = 0.85
+"""An average under the plan by more leaves quality unused."""
 INTERVAL = 0.05
 """Relative, of a keyframe interval."""
 AUDIO = 0.15
@@ -322,7 +326,7 @@ def _of_bitrate(recording: Recording, planned: VideoSettings) -> Iterator[Findin
         return
     average, wanted = seen.average_kbps, planned.bitrate_kbps
     state: Severity = "fine"
-    if average > MORE * planned.most_kbps:
+    if average > most_over(recording.seconds, planned.most_kbps, planned.buffer_kbit):
         state = "breach"
     elif average < LESS * wanted:
         state = "caution"
@@ -330,7 +334,7 @@ def _of_bitrate(recording: Recording, planned: VideoSettings) -> Iterator[Findin
     if state == "caution":
         do += ", or leave it: still scenes need less where nothing fills them up"
     yield _plan_finding("bitrate", state, kbit(average), kbit(wanted), do)
-    most = peak_kbps(planned.most_kbps, planned.buffer_kbit)
+    most = most_over(PEAK_SECONDS, planned.most_kbps, planned.buffer_kbit)
     yield _plan_finding(
         "peak over two seconds",
         "breach" if seen.peak_2s_kbps > most else "fine",

@@ -5,7 +5,7 @@ The search is in :mod:`eager_kestrel.core.division.groupings`; here its outcome 
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from itertools import combinations
 from typing import TYPE_CHECKING, NamedTuple
@@ -313,12 +313,16 @@ def _relay(tried: Groupings, served: Members, now_kbps: float) -> Relay | None:
     )
 
 
+def _quality_by_platform(groups: Iterable[Group]) -> dict[str, float]:
+    return {name: group.quality for group in groups for name in group.platforms}
+
+
 def _text(tried: Groupings, chosen: Division | None, alternatives: tuple[Alternative, ...]) -> str:
     """The choice, and how it differs from the other ways."""
     if chosen is None:
         return words.NOTHING_DIVIDED
     way, mean = _way(chosen.grouping), chosen.mean_quality(tried.weights)
-    said = [words.chosen_way(way, mean)]
+    said, groups = [words.chosen_way(way, mean)], _groups(tried, chosen)
     for other in alternatives:
         if other.way == way:
             continue
@@ -327,6 +331,11 @@ def _text(tried: Groupings, chosen: Division | None, alternatives: tuple[Alterna
         else:
             more = len(other.groups) > len(chosen.grouping)
             tie = tried.table.tie
+            now, then = _quality_by_platform(groups), _quality_by_platform(other.groups)
+            worst = max(now, key=lambda name: now[name] - then.get(name, 0.0))
+            if abs(other.quality - mean) <= tie < now[worst] - then[worst] and not more:
+                said.append(words.uneven_way(other.way, worst, then[worst], now[worst]))
+                continue
             said.append(words.other_division(other.way, other.quality, mean, tie, more=more))
     return "; ".join(said)
 

@@ -57,13 +57,29 @@ def fallback_at(
     audio = audio_at(guide, field.show, weighed.audio_kbps)
     extra = overhead(transport, video.frame_rate, audio.sample_rate_hz)
     total = extra.total_kbps(video.most_kbps, audio.bitrate_kbps)
+    upload = _tenths(waterfall.upload_for(all_copies))
+    if not _same(field.at(waterfall.safe_of(upload)), weighed):  # where less audio leaves it more
+        upload = _tenths(waterfall.upload_for(safe_kbps))
     return Fallback(
         video=video,
         audio=audio,
         quality=weighed.option(index).quality,
         total_kbps=round(total, 3),
-        upload_kbps=round(waterfall.upload_for(all_copies), 1),
+        upload_kbps=upload,
     )
+
+
+def _tenths(kbps: float) -> float:
+    """The next tenth of a kbit/s that is not below."""
+    return ceil(kbps * 10 - 1e-6) / 10
+
+
+def _same(one: ScoredCandidates, other: ScoredCandidates) -> bool:
+    """Whether both choose the same settings."""
+    if one.chosen is None or one.chosen != other.chosen:
+        return False
+    at, same_audio = one.chosen, one.audio_kbps == other.audio_kbps
+    return same_audio and bool(one.kbps[at] == other.kbps[at])
 
 
 def fallbacks(

@@ -19,6 +19,9 @@ if TYPE_CHECKING:
 
 PRESET = {"h264": "veryfast", "hevc": "veryfast", "av1": "10"}
 """What most machines hold in real time beside what is being shown, where none was measured."""
+AV1_LIVE = "rc=2:pred-struct=1:rtc=1"
+"""Of SVT-AV1: real time, no frame waits for a later one. It has constant bitrate only then, takes
+no peak, and aims at the planned bitrate where a platform would rather have it vary."""
 RANGES = {"limited": "tv", "full": "pc"}
 KEY = "$STREAM_KEY"
 SOURCE = "INPUT"
@@ -46,9 +49,10 @@ def ffmpeg_arguments(
     arguments = ["-re", "-i", source, "-vf", f"{resolution},format={video.pixel_format}"]
     arguments += ["-c:v", video.own_encoder or ENCODER_NAMES[video.codec]]
     arguments += _ffmpeg_encoder(video)
-    arguments += ["-b:v", kbit, "-maxrate", most, "-bufsize", f"{video.buffer_kbit:g}k"]
-    if video.rate_control == "constant" and video.codec != "av1":
-        arguments += ["-minrate", kbit]
+    arguments += ["-b:v", kbit]
+    if video.codec != "av1" or video.own_encoder is not None:
+        arguments += ["-maxrate", most, "-bufsize", f"{video.buffer_kbit:g}k"]
+        arguments += ["-minrate", kbit] if video.rate_control == "constant" else []
     arguments += ["-g", str(video.keyframe_frames), "-keyint_min", str(video.keyframe_frames)]
     arguments += ["-bf", str(video.b_frames), "-colorspace", video.colour]
     arguments += ["-color_primaries", video.colour, "-color_trc", video.colour]
@@ -101,7 +105,7 @@ def _ffmpeg_encoder(video: VideoSettings) -> list[str]:
             "-x265-params",
             f"scenecut=0:open-gop=0:level-idc={video.level}{strict}",
         ]
-    return ["-preset", preset, "-svtav1-params", f"rc={2 if constant else 1}:scd=0:pred-struct=1"]
+    return ["-preset", preset, "-svtav1-params", AV1_LIVE]
 
 
 def gstreamer_arguments(
@@ -216,6 +220,7 @@ def _gst_encoder(video: VideoSettings) -> list[str]:
         f"target-bitrate={rate}",
         f"intra-period-length={frames}",
         f"preset={preset}",
+        f"parameters-string={AV1_LIVE}",
         "!",
         "av1parse",
     ]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections import Counter
 from typing import TYPE_CHECKING, Any
 
 from eager_kestrel import __version__
@@ -44,13 +45,14 @@ from eager_kestrel.core.plan.reasons import (
 from eager_kestrel.core.resolution import divides_evenly
 from eager_kestrel.core.rules.guide_rules import against_guide
 from eager_kestrel.core.words import plans as words
-from eager_kestrel.core.words.numbers import look_word
+from eager_kestrel.core.words.numbers import CODEC_NAMES, look_word
 
 if TYPE_CHECKING:
     from eager_kestrel.core.choice.candidates_table import ScoredCandidates
     from eager_kestrel.core.choice.quality import QualityTable
     from eager_kestrel.core.connection.uplink import Uplink
     from eager_kestrel.core.guide.guide import Guide
+    from eager_kestrel.core.guide.rules import Codec
     from eager_kestrel.core.show.show import Show
     from eager_kestrel.core.words.facts import Bound
 
@@ -67,9 +69,12 @@ def plan_warnings(
         found.append(words.nobody_measured(readings=bool(uplink.runs)))
     elif uplink.basis == "one run":
         found.append(words.ONE_RUN)
+    titles = Counter(there.title for there in planned if there.feasible)
+    found += [words.same_platform(title, n) for title, n in titles.items() if n > 1]
     for guide, there in zip(guides, planned, strict=True):
         if there.video is None:
             continue
+        found += _not_carried(there.video.codec, there.transport)
         found += _misfits(guide, there.video, show)
         if there.quality is not None and look_word(there.quality) in LOW:
             way_out = there.offers[0].text if there.offers else words.NO_OFFER
@@ -79,6 +84,18 @@ def plan_warnings(
             sometimes = transcodes == "when there is capacity"
             found.append(words.viewers_buffer(guide.title, there.total_kbps, sometimes=sometimes))
     return tuple(dict.fromkeys(found))
+
+
+def _not_carried(codec: Codec, transport: str) -> list[str]:
+    """What a transport needs to carry a codec.
+
+    FLV 10.1 knows neither HEVC nor AV1 (the published enhancement of RTMP does), and ISO/IEC
+    13818-1 has no mapping of AV1.
+    """
+    if codec == "h264" or (codec == "hevc" and transport == "hls"):
+        return []
+    name = CODEC_NAMES[codec]
+    return [words.no_pieces(name) if transport == "hls" else words.enhanced_rtmp(name)]
 
 
 def _misfits(guide: Guide, video: VideoSettings, show: Show) -> list[str]:

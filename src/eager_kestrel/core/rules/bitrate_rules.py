@@ -2,50 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
 from fractions import Fraction
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
 
 from eager_kestrel.core.errors import NoPlanError
 from eager_kestrel.core.guide.rules import RungLimits
 from eager_kestrel.core.levels import LEVELS, least_level, level_rank
 from eager_kestrel.core.overhead import overhead
-from eager_kestrel.core.rules.finding import Severity
+from eager_kestrel.core.rules.finding import RuleResult, Rules, Severity
 from eager_kestrel.core.units import Bitrate
 
 if TYPE_CHECKING:
     from eager_kestrel.core.guide.guide import Guide
     from eager_kestrel.core.rules.settings import Settings
-
-
-class RuleResult(NamedTuple):
-    """A rule and how it stands."""
-
-    rule: str
-    severity: Severity
-    found: object
-    wanted: object
-
-
-Rules = Iterator[RuleResult]
-
-
-def one_of(rule: str, found: object, taken: Iterable[object]) -> RuleResult:
-    """One of the values that are taken."""
-    known = [str(t) for t in taken]
-    severity: Severity = "fine" if str(found) in known else "breach"
-    return RuleResult(rule, severity, found, " or ".join(known))
-
-
-def recommended(rule: str, found: object, wish: object, taken: Iterable[object] = ()) -> Rules:
-    """A wish of the guide's; nothing where it has none, or either of both is not taken anyway.
-
-    Args:
-        taken: values that do not break a rule; all where none are given.
-    """
-    known = [str(t) for t in taken]
-    if wish is not None and (not known or {str(found), str(wish)} <= {*known}):
-        yield RuleResult(rule, "fine" if str(found) == str(wish) else "caution", found, wish)
 
 
 LONG_BUFFER_SECONDS = 2.0

@@ -6,7 +6,8 @@ A *breach* is what the platform refuses or the upload cannot hold. A *caution* w
 
 from __future__ import annotations
 
-from typing import Literal
+from collections.abc import Iterable, Iterator
+from typing import Literal, NamedTuple
 
 from eager_kestrel.core.document import Frozen
 
@@ -32,3 +33,33 @@ class Finding(Frozen):
     def label(self) -> str:
         """``oxbow`` or ``oxbow:hearth``: which guide, and for whom."""
         return f"{self.platform}:{self.tier}" if self.tier else self.platform
+
+
+class RuleResult(NamedTuple):
+    """A rule and how it stands."""
+
+    rule: str
+    severity: Severity
+    found: object
+    wanted: object
+
+
+Rules = Iterator[RuleResult]
+
+
+def one_of(rule: str, found: object, taken: Iterable[object]) -> RuleResult:
+    """One of the values that are taken."""
+    known = [str(t) for t in taken]
+    severity: Severity = "fine" if str(found) in known else "breach"
+    return RuleResult(rule, severity, found, " or ".join(known))
+
+
+def recommended(rule: str, found: object, wish: object, taken: Iterable[object] = ()) -> Rules:
+    """A wish of the guide's; nothing where it has none, or either of both is not taken anyway.
+
+    Args:
+        taken: values that do not break a rule; all where none are given.
+    """
+    known = [str(t) for t in taken]
+    if wish is not None and (not known or {str(found), str(wish)} <= {*known}):
+        yield RuleResult(rule, "fine" if str(found) == str(wish) else "caution", found, wish)

@@ -7,18 +7,15 @@ from fractions import Fraction
 from typing import TYPE_CHECKING
 
 from eager_kestrel.core.resolution import at_1000_1001, divides_evenly, frame_rate_text
-from eager_kestrel.core.rules.bitrate_rules import (
+from eager_kestrel.core.rules.bitrate_rules import bitrate, buffer, level, sent_kbps, viewers
+from eager_kestrel.core.rules.finding import (
+    Finding,
     RuleResult,
     Rules,
-    bitrate,
-    buffer,
-    level,
+    Severity,
     one_of,
     recommended,
-    sent_kbps,
-    viewers,
 )
-from eager_kestrel.core.rules.finding import Finding, Severity
 from eager_kestrel.core.units import Bitrate
 
 if TYPE_CHECKING:

@@ -11,6 +11,7 @@ from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.quantities import (
     FrameRate,
+    HoursAMonth,
     Rate,
     ResolutionSize,
     Seconds,
@@ -99,7 +100,7 @@ class Show(Frozen):
     """Left out: what is customary for the motion, smooth for hectic and sharp for calm."""
     days: tuple[Weekday, ...] = ()
     """On which it begins; runs of these days count, where there are any."""
-    hours_a_month: float = Field(default=HOURS_A_MONTH, gt=0, le=744)
+    hours_a_month: HoursAMonth = Field(default=HOURS_A_MONTH, gt=0, le=744)
     machine: Machine = Field(default_factory=Machine)
     reserves: tuple[Reserve, ...] = ()
     safe_share: Share = Field(default=SAFE_SHARE, gt=0, le=1)

@@ -136,6 +136,13 @@ adapting = Sentence(
 )
 
 
+no_adapting = Sentence(
+    "floor_kbps",
+    "hardly any room: no less than {floor_kbps:kbit} is taken at this resolution; change settings "
+    "by hand",
+)
+
+
 def reconnecting(
     first_seconds: float, factor: float, longest_seconds: float, give_up_seconds: float
 ) -> str:
@@ -213,6 +220,19 @@ def viewers_buffer(platform: str, total_kbps: float, *, sometimes: bool) -> str:
     )
 
 
+same_platform = Sentence(
+    "platform count",
+    "{platform} gets {count} streams that share the connection: to compare accounts, plan each "
+    "alone",
+)
+enhanced_rtmp = Sentence(
+    "codec",
+    "RTMP carries {codec} only as enhanced RTMP: your program and the platform must both have it",
+)
+no_pieces = Sentence(
+    "codec",
+    "MPEG-TS has no place for {codec}: send pieces of fragmented MP4, if the platform takes them",
+)
 other_shape = Sentence(
     "platform source sent shape crop kept_share pad used_share",
     "your source is {source} and {platform} gets {sent} ({shape}): cropped, it shows {crop} of the "
@@ -297,6 +317,11 @@ def other_division(way: str, quality: float, chosen: float, tie: float, *, more:
     return f"{way}: {'lower' if quality < chosen else 'higher'} quality, {looks(quality)}"
 
 
+uneven_way = Sentence(
+    "way platform then now",
+    "{way}: about the same on average with fewer encodes, but {platform} would have {then:looks} "
+    "instead of {now:looks}",
+)
 impossible_way = Sentence("way because", "{way} is not possible ({because})")
 NOTHING_DIVIDED = "nothing fits"
 UNUSED = "left after planning"
