@@ -10,7 +10,13 @@ from hypothesis import strategies as st
 
 from eager_kestrel.core.errors import UnitError
 from eager_kestrel.core.resolution import AspectRatio, Resolution, frame_rate_text, parse_frame_rate
-from eager_kestrel.core.units import Bitrate, DataSize, parse_seconds, parse_share
+from eager_kestrel.core.units import (
+    Bitrate,
+    DataSize,
+    parse_hours_a_month,
+    parse_seconds,
+    parse_share,
+)
 
 
 @pytest.mark.parametrize(
@@ -142,3 +148,17 @@ def test_two_rates_are_asked_about_and_capitals_are_read() -> None:
     with pytest.raises(UnitError) as caught:
         Bitrate.parse("100/20 Mbit/s")
     assert caught.value.instead == "write 20 Mbit/s if that is the upload"
+
+
+@pytest.mark.parametrize(
+    ("written", "hours"),
+    [("12", 12), ("12 h", 12), ("12h a month", 12), ("3/week", 13.04), ("3 h a week", 13.04)],
+)
+def test_hours_are_read_by_month_and_week(written: str, hours: float) -> None:
+    assert parse_hours_a_month(written) == pytest.approx(hours, abs=0.01)
+
+
+@pytest.mark.parametrize("written", ["", "x", "0", "-3", "800", "3 h a fortnight", "1e9"])
+def test_other_hours_get_a_line(written: str) -> None:
+    with pytest.raises(UnitError, match="is not how long you stream"):
+        parse_hours_a_month(written)

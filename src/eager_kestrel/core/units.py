@@ -213,12 +213,12 @@ def parse_hours_a_month(text: str) -> float:
         r"\s*([0-9]+(?:\.[0-9]+)?)\s*(?:h|hours?)?\s*(?:(?:a|an|per|/)\s*(day|week|month))?\s*",
         text.lower(),
     )
-    if match is None:
-        raise UnitError(
-            f'"{text}" is not a number of hours', 'write "12 h a month" or "3 h a week"'
-        )
-    times = {"day": 7 * WEEKS_A_MONTH, "week": WEEKS_A_MONTH}.get(match[2] or "month", 1.0)
-    return round(float(match[1]) * times, 2)
+    days = {"day": 7 * WEEKS_A_MONTH, "week": WEEKS_A_MONTH}
+    hours = round(float(match[1]) * days.get(match[2], 1.0), 2) if match else 0.0
+    if not 0 < hours <= MOST_HOURS:
+        instead = f'write "12 h a month" or "3 h a week", up to {MOST_HOURS} hours a month'
+        raise UnitError(f'"{text}" is not how long you stream', instead)
+    return hours
 
 
 def parse_stutter(text: str) -> float:
