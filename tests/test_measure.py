@@ -15,7 +15,11 @@ import httpx
 import pytest
 import trustme
 
-from eager_kestrel.actions.practice import simulated_connection, simulated_uplink
+from eager_kestrel.actions.practice import (
+    SimulatedTrouble,
+    simulated_connection,
+    simulated_uplink,
+)
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.net.exchange import network_error
 from eager_kestrel.practice.endpoint import Behaviour, PracticeEndpoint
@@ -46,6 +50,19 @@ def test_eight_megabits_are_found_to_be_eight(kestrel: Kestrel) -> None:
     assert run["one_connection"]["samples"]["seconds"] == []
     seconds = run["summary"]["one"]["steady_seconds"] + run["summary"]["one"]["ramp_seconds"]
     assert run["data_used_bytes"] < 2.5 * 1e6 * max(seconds, 5)
+
+
+@timed
+def test_a_burst_is_watched_until_it_ends(kestrel: Kestrel) -> None:
+    """Enough is known after five seconds; what lasts shows after ten."""
+    with simulated_uplink(
+        simulated_connection(rate=EIGHT, trouble=SimulatedTrouble(others=((9.0, 5500),)))
+    ) as up:
+        found = kestrel("measure", up.url, "--connections", "1", "--seconds", "14 s", "--json")
+    run = found.document
+    assert run["sustained"]["most_kbps"] == pytest.approx(0.95 * 8000, rel=0.03)
+    assert run["summary"]["uplink"]["typical_kbps"] == pytest.approx(2500, rel=0.05)
+    assert any("then 2.5" in line and "a burst" in line for line in run["summary"]["verdicts"])
 
 
 def test_samples_come_only_when_asked_for_and_never_fall(kestrel: Kestrel) -> None:

@@ -10,7 +10,13 @@ from hypothesis import strategies as st
 from eager_kestrel.actions.samples import Arrivals, Samples
 from eager_kestrel.core.connection.pooling import uplink_of
 from eager_kestrel.core.connection.run import Endpoint, Phase, Run, Series
-from eager_kestrel.core.connection.throughput import floor_interval, known_well_enough, throughput
+from eager_kestrel.core.connection.summarising import summary_of
+from eager_kestrel.core.connection.throughput import (
+    burst_end,
+    floor_interval,
+    known_well_enough,
+    throughput,
+)
 from eager_kestrel.core.connection.trace import Trace
 from eager_kestrel.core.connection.uplink import Uplink, assumed_uplink
 from eager_kestrel.core.errors import FormatError
@@ -192,3 +198,46 @@ def test_trace_integral_and_its_inverse(kbps: list[float], at: float) -> None:
     assert trace.bytes_until(later) == pytest.approx(carried + 1, abs=0.01 + carried * 1e-9)
     assert later >= at - 1e-6
     assert trace.bytes_until(at + 1) >= carried * (1 - 1e-12)
+
+
+@given(rates, st.floats(0.15, 0.7), st.floats(3, 15), st.floats(5, 12))
+def test_after_a_burst_only_what_lasts_counts(
+    kbps: float, share: float, lasted: float, more: float
+) -> None:
+    """As a token bucket gives it: so many seconds at one rate, then a lower one for good."""
+    line = Trace((0.0, lasted), (kbps, share * kbps), 1000.0)
+    series = sampled(line, lasted + more)
+    ended = burst_end(series)
+    assert ended == pytest.approx(lasted, abs=0.6)
+    found = throughput(series)
+    assert found is not None
+    assert found.typical_kbps == pytest.approx(share * kbps, rel=0.02)
+    (said,) = [line for line in summary_of(run_of(series)).verdicts if "a burst" in line]
+    assert "plans go by" in said
+
+
+@given(rates, st.integers(0, 10_000), st.floats(6, 25))
+def test_an_uneven_connection_is_no_burst(kbps: float, seed: int, seconds: float) -> None:
+    """Neither a wandering rate nor a dip that ends."""
+    wandering = Trace.uneven(kbps, 0.5, 1.0, 60.0, seed)
+    dips = Trace((0.0, 4.0, 5.0), (kbps, 0.4 * kbps, kbps), 1000.0)
+    for line in (wandering, dips, Trace.constant(kbps)):
+        assert burst_end(sampled(line, seconds)) is None or line is wandering
+    assert burst_end(sampled(dips, seconds)) is None
+
+
+@given(rates, st.floats(0.2, 0.6))
+def test_what_one_connection_lost_meanwhile_is_not_planned_by(kbps: float, share: float) -> None:
+    """Several connections carry no less than one, unless the rate did not last."""
+    run = run_of(sampled(Trace.constant(kbps), 6))
+    later = Phase(
+        name="several connections",
+        connections=4,
+        ended="time",
+        samples=sampled(Trace.constant(share * kbps), 6),
+    )
+    uplink = uplink_of([run.model_copy(update={"several_connections": later})])
+    assert uplink.typical_kbps == pytest.approx(share * kbps, rel=0.02)
+    held = later.model_copy(update={"name": "sustained", "most_kbps": share * kbps})
+    kept = uplink_of([run.model_copy(update={"sustained": held})])  # no more was sent
+    assert kept.typical_kbps == pytest.approx(kbps, rel=0.02)

@@ -34,7 +34,10 @@ from eager_kestrel.core.connection.progress import (
 from eager_kestrel.core.connection.run import Ending, Endpoint, Phase, PhaseName, Run, is_loopback
 from eager_kestrel.core.connection.summarising import both_ends, round_trip_summary
 from eager_kestrel.core.connection.throughput import (
+    BETWEEN_SAMPLES,
+    BURST_SECONDS,
     Limits,
+    burst_end,
     known_well_enough,
     limit_reached,
     throughput,
@@ -47,10 +50,12 @@ from eager_kestrel.core.errors import (
     UnitError,
 )
 from eager_kestrel.core.units import DataSize, parse_seconds
+from eager_kestrel.core.words import runs as words
 from eager_kestrel.files.history import History
 from eager_kestrel.files.keys import needed_token
 from eager_kestrel.net.addresses import shown_url
 from eager_kestrel.net.connections import BackgroundWatch
+from eager_kestrel.net.pacing import Pacer
 from eager_kestrel.net.roundtrips import RoundTrips
 from eager_kestrel.net.target import UploadTarget, counted_there, find_target
 from eager_kestrel.net.upload import Upload
@@ -65,6 +70,9 @@ SETTLED_RISE_MS = 10.0
 SETTLED_FACTOR = 1.5
 LEAST_SECONDS, MOST_SECONDS = 2.0, 600.0
 MOST_LOADED_SECONDS = 10.0
+WATCH_SHARE = 0.95
+PLAN_SIZED_KBPS = 12_000.0
+"""Few plans send more; so much is enough to see whether it lasts."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,6 +93,8 @@ class MeasureOptions:
     """The name of the endpoint, kept with the run."""
     token: str | None = field(default=None, repr=False)
     """Of a far end that asks for one."""
+    watch_seconds: float = 0.0
+    """How long one connection is loaded in all, to tell a burst from what lasts."""
     gently: bool = False
     """Climb to what one connection carries, and leave the connection all but free meanwhile."""
 
@@ -163,13 +173,17 @@ def measure(wish: MeasureOptions, tell: Tell = tell_nobody) -> Run:
             return notebook.run(partial=notebook.one.ended in ("failed", "stopped"))
         notebook.one = _load(notebook, "one connection", 1, wish.limits, tell, named)
         _compare(notebook, named)
-        if notebook.one.ended not in ("failed", "stopped") and wish.connections > 1:
+        if notebook.one.ended not in ("failed", "stopped"):
+            _watch_on(notebook, wish, tell)
+        ended = notebook.sustained or notebook.one
+        if ended.ended not in ("failed", "stopped") and wish.connections > 1:
             _several(notebook, wish, tell)
     except KeyboardInterrupt:
         if notebook is None or notebook.one is None:
             raise StoppedError("stopped before anything was measured", "nothing was kept") from None
         return notebook.run(partial=True)
-    loads = [phase for phase in (notebook.one, notebook.several) if phase is not None]
+    found = (notebook.one, notebook.sustained, notebook.several)
+    loads = [phase for phase in found if phase is not None]
     return notebook.run(partial=any(p.ended in ("failed", "stopped") for p in loads))
 
 
@@ -228,6 +242,34 @@ def _idle(notebook: _MeasureNotes, tell: Tell) -> None:
     )
 
 
+def _watch_on(notebook: _MeasureNotes, wish: MeasureOptions, tell: Tell) -> None:
+    """Load one connection for longer, at no more than a plan would send."""
+    assert notebook.one is not None
+    found = throughput(notebook.one.samples)
+    left = wish.watch_seconds - notebook.one.samples.seconds[-1]
+    if left < LEAST_SECONDS or found is None or burst_end(notebook.one.samples) is not None:
+        return
+    kbps = min(WATCH_SHARE * found.typical_kbps, PLAN_SIZED_KBPS)
+    size = DataSize(int(kbps * 125 * left))
+    tell(Remark(words.watching_on(left, kbps, size)))
+    limits = replace(wish.limits, seconds=left)
+    try:
+        notebook.sustained = _load(notebook, "sustained", 1, limits, tell, pace=Pacer(kbps))
+    except (InputError, NetworkError) as error:
+        notebook.notes.append(f"not watched for longer: {error.what}")
+
+
+def first_watch(url: str, name: str, limits: Limits) -> float:
+    """How long a first run towards a place watches; 0 if one has, or data are limited."""
+    host = name or urlsplit(url).hostname or ""
+    if limits.data_bytes is not None or is_loopback(url):
+        return 0.0
+    with History() as history:
+        known = history.evidence()
+    watched = (run.watched_seconds for run in known if run.endpoint_name == host)
+    return 0.0 if max(watched, default=0.0) >= BURST_SECONDS - BETWEEN_SAMPLES else BURST_SECONDS
+
+
 def _several(notebook: _MeasureNotes, wish: MeasureOptions, tell: Tell) -> None:
     limits = wish.limits
     if limits.data_bytes is not None and notebook.used_bytes() >= limits.data_bytes:
@@ -264,13 +306,14 @@ def _load(
     limits: Limits,
     tell: Tell,
     named: UploadTarget | None = None,
+    pace: Pacer | None = None,
 ) -> Phase:
-    """One load phase, sampled until it knows enough or something ends it."""
+    """One load phase, sampled until it knows enough or something ends it; paced, to its end."""
     tell(PhaseBegun(name, limits.seconds))
-    flood = _Flood(name, limits, notebook.used_bytes(), tell)
+    flood = _Flood(name, limits, notebook.used_bytes(), tell, to_the_end=pace is not None)
     samples = flood.samples
     left = None if limits.data_bytes is None else max(0, limits.data_bytes - flood.used_before)
-    with Upload(named or notebook.target, connections, left) as load:
+    with Upload(named or notebook.target, connections, left, pace) as load:
         flood.base, flood.began = load.delivered_bytes(), time.perf_counter()
         with RoundTrips(notebook.target, flood.began, LOADED_EVERY_SECONDS) as trips:
             ending = _sample(flood, load, trips)
@@ -296,6 +339,7 @@ def _load(
     return Phase(
         name=name,
         connections=connections,
+        most_kbps=None if pace is None else round(pace.kbps, 1),
         ended=ending,
         ended_why=failure.line() if failure and ending == "failed" else "",
         samples=series,
@@ -312,6 +356,8 @@ class _Flood:
     used_before: int
     """Bytes that earlier phases sent."""
     tell: Tell
+    to_the_end: bool = False
+    """Whether it goes on when enough is known."""
     base: int = 0
     """Bytes delivered when it began, at ``began`` of the performance counter."""
     began: float = 0.0
@@ -339,7 +385,7 @@ def _sample(flood: _Flood, load: Upload, trips: RoundTrips) -> Ending:
             if tick % LOOK_EVERY_SAMPLES == 0:
                 series = samples.series()
                 tell_learned(series, samples, flood.name, trips, flood.tell)
-                if known_well_enough(series):
+                if not flood.to_the_end and known_well_enough(series):
                     return "enough"
     except KeyboardInterrupt:
         return "stopped"

@@ -159,13 +159,14 @@ class Notebook:
     background: Background | None = None
     idle: Phase | None = None
     one: Phase | None = None
+    sustained: Phase | None = None
     several: Phase | None = None
     both_ends: BothEnds | None = None
     notes: list[str] = field(default_factory=list)
 
     def used_bytes(self) -> int:
         """What its load phases delivered."""
-        loads = [phase for phase in (self.one, self.several) if phase is not None]
+        loads = [p for p in (self.one, self.sustained, self.several) if p is not None]
         return sum(p.samples.delivered_bytes[-1] for p in loads if p.samples.delivered_bytes)
 
     def run(self, *, partial: bool) -> Run:
@@ -181,6 +182,7 @@ class Notebook:
             background=self.background,
             idle=self.idle,
             one_connection=self.one,
+            sustained=self.sustained,
             several_connections=self.several,
             both_ends=self.both_ends,
             data_used_bytes=self.used_bytes(),

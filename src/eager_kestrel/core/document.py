@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import re
+from datetime import datetime
 from fractions import Fraction
-from typing import Any, ClassVar
+from typing import Annotated, Any, ClassVar
 
 from pydantic import (
+    AfterValidator,
     BaseModel,
     ConfigDict,
     GetJsonSchemaHandler,
@@ -19,6 +21,15 @@ from pydantic_core import CoreSchema
 
 from eager_kestrel.core.errors import FormatError
 from eager_kestrel.core.resolution import Resolution, frame_rate_text
+
+
+def _moment(text: str) -> str:
+    datetime.fromisoformat(text)
+    return text
+
+
+Moment = Annotated[str, AfterValidator(_moment)]
+"""A moment as ISO 8601 has it, with the offset of the place."""
 
 
 class Frozen(BaseModel):

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, ClassVar
 import numpy as np
 
 from eager_kestrel.core.choice.quality import QualityTable, SceneParameters, quality, sharpness
-from eager_kestrel.core.document import Frozen, Spread, format_name
+from eager_kestrel.core.document import Frozen, Moment, Spread, format_name
 from eager_kestrel.core.guide.rules import Codec
 from eager_kestrel.core.quantities import FrameRate
 from eager_kestrel.core.resolution import Resolution, resolution_at
@@ -249,7 +249,7 @@ class Footage(Frozen):
     name: str
     clip: str
     """The file's name."""
-    taken_at: str
+    taken_at: Moment
     """ISO 8601 with the offset of the place."""
     version: str
     """Of the program."""

@@ -76,6 +76,9 @@ MIGRATIONS: tuple[str, ...] = (
     ALTER TABLE airings RENAME TO broadcasts;
     ALTER TABLE runs RENAME COLUMN place TO endpoint_name;
     """,
+    """
+    ALTER TABLE runs ADD COLUMN watched_seconds REAL NOT NULL DEFAULT 0;
+    """,
 )
 DOCUMENTS_SINCE = 5
 """The schema version from which on documents are of format 2."""

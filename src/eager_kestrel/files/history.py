@@ -9,6 +9,7 @@ from __future__ import annotations
 import json
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
+from datetime import datetime
 from typing import Any, Final, Generic, TypeAlias, TypeVar
 
 import numpy as np
@@ -149,7 +150,7 @@ class History(Database):
         clause, values = RUNS.where(which)
         query = (
             "SELECT id, taken_at, endpoint, endpoint_name, kind, partial, failed, reading_kbps, "
-            f"most_kbps, windows, steps, {NOT_DERIVED} FROM runs {clause}"
+            f"most_kbps, watched_seconds, windows, steps, {NOT_DERIVED} FROM runs {clause}"
         )
         with self.reading() as database:
             found = [_run_evidence(row) for row in database.execute(query, values)]
@@ -379,6 +380,7 @@ def _derived_run(run: Run) -> dict[str, object]:
         "typical_kbps": typical,
         "floor_kbps": floor,
         "most_kbps": evidence.most_kbps,
+        "watched_seconds": evidence.watched_seconds,
         "windows": rates.astype("<f4").tobytes(),
         "steps": evidence.steps_kbit.astype("<f4").tobytes(),
     }
@@ -393,10 +395,11 @@ def _derived_broadcast(broadcast: Broadcast) -> dict[str, object]:
 
 
 def _run_evidence(row: Sequence[Any]) -> RunEvidence:
-    *head, partial, failed, reading, most, windows, steps, text = row
+    *head, partial, failed, reading, most, watched, windows, steps, text = row
     if text is not None:
         return evidence_of(Run.model_validate_json(text))
     name, taken_at, endpoint, endpoint_name, kind = head
+    datetime.fromisoformat(taken_at)  # what is damaged is told while the file is read
     return RunEvidence(
         name,
         taken_at,
@@ -409,6 +412,7 @@ def _run_evidence(row: Sequence[Any]) -> RunEvidence:
         most,
         np.frombuffer(windows, "<f4").astype(np.float64),
         np.frombuffer(steps, "<f4").astype(np.float64),
+        watched,
     )
 
 
@@ -416,6 +420,7 @@ def _broadcast_evidence(row: Sequence[Any]) -> BroadcastEvidence:
     name, taken_at, platform, kind, stutters, seconds, text = row
     if text is not None:
         return broadcast_evidence(Broadcast.model_validate_json(text))
+    datetime.fromisoformat(taken_at)
     columns = np.frombuffer(seconds, "<i4").reshape(4, -1)
     sent, carried, queued = columns[:3].astype(np.float64)
     return BroadcastEvidence(

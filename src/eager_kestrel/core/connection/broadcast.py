@@ -12,7 +12,7 @@ from typing import Literal
 
 from pydantic import model_validator
 
-from eager_kestrel.core.document import Frozen, Kept, format_name
+from eager_kestrel.core.document import Frozen, Kept, Moment, format_name
 
 Cause = Literal["upload", "ingest", "machine", "scene", "program", "connection"]
 """What caused a trouble: the upload carries less; the ingest server does not read; this machine
@@ -86,7 +86,7 @@ class Broadcast(Kept):
     format: str = format_name("broadcast")
     id: str
     """Sortable by time, unique on this machine."""
-    taken_at: str
+    taken_at: Moment
     """When it began, ISO 8601 with the offset of the place."""
     version: str
     """Of the program that watched it."""
@@ -142,7 +142,7 @@ class BroadcastRow(Frozen):
     """A kept broadcast in a line."""
 
     id: str
-    taken_at: str
+    taken_at: Moment
     platform: str
     to: str
     kind: str

@@ -14,15 +14,15 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from eager_kestrel.core.connection.throughput import steady_parts
+from eager_kestrel.core.connection.throughput import fell_by, steady_parts
 
 if TYPE_CHECKING:
     from eager_kestrel.core.arrays import Flags, Floats
     from eager_kestrel.core.connection.broadcast import Broadcast
-    from eager_kestrel.core.connection.run import Kind, Run
+    from eager_kestrel.core.connection.run import Kind, Run, Series
 
 
-RULES = 1
+RULES = 2
 """Of how evidence is derived; whatever was derived by others is derived anew."""
 NOT_THE_CONNECTION = ("ingest", "connection")
 """Causes of a trouble that say nothing of what the connection carries."""
@@ -51,6 +51,8 @@ class RunEvidence:
     short."""
     steps_kbit: Floats
     """Shape (steps,): delivered in each 50 ms of the steady part."""
+    watched_seconds: float = 0.0
+    """How long one connection was loaded without a pause."""
 
     @cached_property
     def taken(self) -> datetime:
@@ -105,7 +107,8 @@ def evidence_of(run: Run | RunEvidence) -> RunEvidence:
     if isinstance(run, RunEvidence):
         return run
     phase = run.one_connection
-    windows, steps = (np.empty(0), np.empty(0)) if phase is None else steady_parts(phase.samples)
+    samples = lasting_samples(run)
+    windows, steps = (np.empty(0), np.empty(0)) if samples is None else steady_parts(samples)
     return RunEvidence(
         id=run.id,
         taken_at=run.taken_at,
@@ -118,7 +121,26 @@ def evidence_of(run: Run | RunEvidence) -> RunEvidence:
         most_kbps=None if phase is None else phase.most_kbps,
         windows_kbps=single(windows),
         steps_kbit=single(steps * 8e-3),
+        watched_seconds=watched_seconds(run),
     )
+
+
+def lasting_samples(run: Run) -> Series | None:
+    """What speaks for the connection: one connection alone, or what came after its burst."""
+    one, on, several = run.one_connection, run.sustained, run.several_connections
+    if one is None:
+        return None
+    if on is not None and fell_by(one.samples, on.samples, on.most_kbps):
+        return on.samples
+    if several is not None and one.method == "flooding" and fell_by(one.samples, several.samples):
+        return several.samples
+    return one.samples
+
+
+def watched_seconds(run: Run) -> float:
+    """How long one connection was loaded without a pause of note."""
+    loaded = (run.one_connection, run.sustained)
+    return sum(p.samples.seconds[-1] for p in loaded if p is not None and p.samples.seconds)
 
 
 def broadcast_evidence(broadcast: Broadcast | BroadcastEvidence) -> BroadcastEvidence:

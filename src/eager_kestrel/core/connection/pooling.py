@@ -156,6 +156,7 @@ def uplink_of(
         spread=round((high - floor) / typical, 4),
         stalled_share=round(float(np.average(rates < STALL_SHARE * typical, weights=weights)), 4),
         basis="runs" if len(usable) > 1 else "one run",
+        watched_seconds=round(max(run.watched_seconds for run in usable), 1),
         practice=all(run.kind == "practice" for run in usable),
         said=_said(usable),
         runs=tuple(run.id for run in usable),

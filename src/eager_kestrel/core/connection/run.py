@@ -15,9 +15,9 @@ from pydantic import Field, model_validator
 
 from eager_kestrel.core.connection.broadcast import Broadcast, BroadcastRow
 from eager_kestrel.core.connection.uplink import Uplink
-from eager_kestrel.core.document import Frozen, Kept, format_name
+from eager_kestrel.core.document import Frozen, Kept, Moment, format_name
 
-PhaseName = Literal["idle", "one connection", "several connections"]
+PhaseName = Literal["idle", "one connection", "sustained", "several connections"]
 FoundBy = Literal["given", "responsiveness configuration", "redirect", "practice", "imported"]
 Kind = Literal["measured", "practice", "reading"]
 Method = Literal["flooding", "climbing"]
@@ -121,7 +121,7 @@ class Run(Kept):
     format: str = format_name("run")
     id: str
     """Sortable by time, unique on this machine."""
-    taken_at: str
+    taken_at: Moment
     """ISO 8601 with the offset of the place it was taken."""
     version: str
     """Of the program that took it."""
@@ -136,6 +136,8 @@ class Run(Kept):
     """Round trips without load."""
     one_connection: Phase | None = None
     """What a live stream gets, since it rides on one."""
+    sustained: Phase | None = None
+    """One connection watched on at the rate of a plan, to tell a burst from what lasts."""
     several_connections: Phase | None = None
     """What the connection carries in all."""
     both_ends: BothEnds | None = None
@@ -216,7 +218,7 @@ class RunRow(Frozen):
     """A kept run in a line."""
 
     id: str
-    taken_at: str
+    taken_at: Moment
     endpoint: str
     typical_kbps: float | None
     floor_kbps: float | None

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from eager_kestrel.core.connection.evidence import lasting_samples, watched_seconds
 from eager_kestrel.core.connection.pooling import uplink_of
 from eager_kestrel.core.connection.run import (
     BothEnds,
@@ -17,7 +18,13 @@ from eager_kestrel.core.connection.run import (
     RunSummary,
     Series,
 )
-from eager_kestrel.core.connection.throughput import short_rates, throughput
+from eager_kestrel.core.connection.throughput import (
+    BETWEEN_SAMPLES,
+    BURST_SECONDS,
+    burst_end,
+    short_rates,
+    throughput,
+)
 from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.errors import FormatError
 from eager_kestrel.core.words import runs as words
@@ -35,7 +42,7 @@ UNEVEN = 0.5
 """A spread above this deserves a word."""
 BUSY_SHARE = 0.02
 BUSY_KBPS = 100.0
-PHASES = ("idle", "one_connection", "several_connections")
+PHASES = ("idle", "one_connection", "sustained", "several_connections")
 """Background upload above both of these spoils a measurement."""
 
 
@@ -59,7 +66,11 @@ def round_trip_summary(phase: Phase | None) -> RoundTripSummary | None:
 
 def phase_summary(phase: Phase | None) -> PhaseSummary | None:
     """Figures of a load phase; None when it is too short to say anything."""
-    found = None if phase is None else throughput(phase.samples)
+    return None if phase is None else _figures(phase.samples)
+
+
+def _figures(series: Series) -> PhaseSummary | None:
+    found = throughput(series)
     if found is None:
         return None
     return PhaseSummary(
@@ -85,7 +96,8 @@ def run_uplink(run: Run) -> Uplink | None:
 def summary_of(run: Run) -> RunSummary:
     """Everything a run says."""
     idle, loaded = round_trip_summary(run.idle), round_trip_summary(run.one_connection)
-    one, several = phase_summary(run.one_connection), phase_summary(run.several_connections)
+    lasting, several = lasting_samples(run), phase_summary(run.several_connections)
+    one = None if lasting is None else _figures(lasting)
     swings = None if run.one_connection is None else short_rates(run.one_connection.samples)
     most = run.one_connection.most_kbps if run.one_connection is not None else None
     held = () if most is None or one is None else (words.held_most(one.typical_kbps, most),)
@@ -93,6 +105,7 @@ def summary_of(run: Run) -> RunSummary:
     if run.both_ends is not None:
         ends = (words.both_ends(run.both_ends.near_kbps, run.both_ends.far_kbps),)
     said = (
+        *_of_bursts(run),
         *ends,
         *held,
         *_of_connections(run, one, several),
@@ -102,6 +115,31 @@ def summary_of(run: Run) -> RunSummary:
     return RunSummary(
         idle=idle, loaded=loaded, one=one, several=several, uplink=run_uplink(run), verdicts=said
     )
+
+
+def _of_bursts(run: Run) -> Iterator[str]:
+    """What lasted only for a while, or was not watched long enough to tell."""
+    one, lasting = run.one_connection, lasting_samples(run)
+    found = None if lasting is None else throughput(lasting)
+    if one is None or found is None:
+        return
+    ended = burst_end(one.samples)
+    if ended is not None:
+        first = throughput(_until(one.samples, ended))
+        if first is not None:
+            yield words.burst(ended, first.typical_kbps, found.typical_kbps)
+    elif lasting is not one.samples:
+        first = throughput(one.samples)
+        assert first is not None
+        yield words.burst(one.samples.seconds[-1], first.typical_kbps, found.typical_kbps)
+    elif run.kind == "measured" and watched_seconds(run) < BURST_SECONDS - BETWEEN_SAMPLES:
+        yield words.no_burst_excluded(watched_seconds(run))
+
+
+def _until(series: Series, end: float) -> Series:
+    """The samples up to a moment."""
+    count = sum(at <= end for at in series.seconds)
+    return Series(seconds=series.seconds[:count], delivered_bytes=series.delivered_bytes[:count])
 
 
 def _of_connections(

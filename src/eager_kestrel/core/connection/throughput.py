@@ -73,15 +73,59 @@ def _trailing_means(seconds: Floats, delivered: Floats, span: float) -> Floats:
     return np.asarray(gained / np.maximum(seconds - since, 1e-9), dtype=np.float64)
 
 
+BIN_SECONDS = 0.5
+LASTING = 0.75
+"""A level that is lower by more is another one ..."""
+STALLED = 0.1
+"""... unless hardly anything got through."""
+EVEN = 0.4
+"""Both levels are as even as that: the 90th less the 10th percentile, over the mean."""
+BINS_BEFORE, BINS_AFTER = 3, 7
+
+
+def burst_end(series: Series) -> float | None:
+    """When the upload fell to a lower rate that lasts, in seconds; None if it did not.
+
+    Many home connections let a burst through at several times their rate (a token bucket, RFC 2697
+    section 1). It shows as one step down between two even levels: the split into two means with the
+    least squared error.
+    """
+    seconds, delivered = _arrays(series)
+    if len(seconds) < 3 or series.stretches:
+        return None
+    edges = np.arange(seconds[0] + SETTLE_SECONDS, seconds[-1] + 1e-9, BIN_SECONDS)
+    rates = np.diff(np.interp(edges, seconds, delivered))
+    if rates.size < BINS_BEFORE + BINS_AFTER:
+        return None
+    splits = np.arange(BINS_BEFORE, rates.size - BINS_AFTER + 1)
+    before = np.cumsum(rates)[splits - 1] / splits
+    after = (rates.sum() - before * splits) / (rates.size - splits)
+    fitting = splits * (rates.size - splits) * (before - after) ** 2
+    best = int(fitting.argmax())
+    at, high, low = int(splits[best]), float(before[best]), float(after[best])
+    if not STALLED * high <= low <= LASTING * high:
+        return None
+    middle = np.sqrt(high * low)
+    apart = (rates[: at - 1] > middle).all() and (rates[at:] < middle).all()
+    even = all(
+        np.percentile(part, 90) - np.percentile(part, 10) <= EVEN * part.mean()
+        for part in (rates[: at - 1], rates[at + 1 :])
+    )
+    return float(edges[at]) if apart and even else None
+
+
 def steady_index(series: Series) -> int:
     """Index of the first steady sample.
 
     The first moment, a second in or later, whose trailing one-second mean is no more
     than 5 % below the median of those in the following two seconds; at most 40 % into the series.
+    After a burst, half a second after its end.
     """
     seconds, delivered = _arrays(series)
     if len(seconds) < 3:
         return 0
+    if (ended := burst_end(series)) is not None:
+        return int(np.searchsorted(seconds, ended + BIN_SECONDS))
     means = _trailing_means(seconds, delivered, RAMP_MEAN_SECONDS)
     settle = seconds[0] + min(SETTLE_SECONDS, RAMP_SHARE * (seconds[-1] - seconds[0]))
     latest = seconds[0] + RAMP_SHARE * (seconds[-1] - seconds[0])
@@ -206,6 +250,26 @@ def throughput(series: Series) -> Throughput | None:
         steady_seconds=steady,
         windows=int(rates.size),
     )
+
+
+BURST_SECONDS = 25.0
+"""Watched for so long, a run has seen a burst of any household's connection end."""
+HELD_SHARE = 0.85
+"""Of a rate that is sent; less of it delivered is all the connection carries."""
+
+
+def fell_by(earlier: Series, later: Series, sent_kbps: float | None = None) -> bool:
+    """Whether a later series shows that what an earlier one carried did not last.
+
+    Args:
+        sent_kbps: what the later one was offered at the most; None for as much as it took.
+    """
+    before, after = throughput(earlier), throughput(later)
+    if before is None or after is None or after.stalled_share > STALLED:
+        return False
+    most = before.floor_kbps if sent_kbps is None else min(sent_kbps, before.floor_kbps)
+    share = LASTING if sent_kbps is None else HELD_SHARE
+    return after.high_kbps < share * most
 
 
 def _spans(series: Series) -> tuple[float, float]:

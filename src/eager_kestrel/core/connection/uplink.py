@@ -42,6 +42,8 @@ class Uplink(Frozen):
     """Ids of the runs it rests on."""
     broadcasts: tuple[str, ...] = ()
     """Ids of the broadcasts that count beside them."""
+    watched_seconds: float | None = None
+    """How long the longest of the runs loaded one connection; none without runs."""
     practice: bool = False
     """Whether the runs went through a simulated connection."""
     around: str | None = None

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from eager_kestrel import __version__
 from eager_kestrel.core.choice.budget import Budget, beside, budget_of, destination_steps
+from eager_kestrel.core.connection.throughput import BETWEEN_SAMPLES, BURST_SECONDS
 from eager_kestrel.core.division.divide import DestinationContext, alone, divide
 from eager_kestrel.core.overhead import overhead
 from eager_kestrel.core.plan.alternatives import (
@@ -45,6 +46,7 @@ from eager_kestrel.core.plan.reasons import (
 from eager_kestrel.core.resolution import divides_evenly
 from eager_kestrel.core.rules.guide_rules import against_guide
 from eager_kestrel.core.words import plans as words
+from eager_kestrel.core.words import runs as run_words
 from eager_kestrel.core.words.numbers import CODEC_NAMES, look_word
 
 if TYPE_CHECKING:
@@ -69,6 +71,9 @@ def plan_warnings(
         found.append(words.nobody_measured(readings=bool(uplink.runs)))
     elif uplink.basis == "one run":
         found.append(words.ONE_RUN)
+    watched = uplink.watched_seconds
+    if watched is not None and not uplink.practice and watched < BURST_SECONDS - BETWEEN_SAMPLES:
+        found.append(run_words.burst_possible(watched))
     titles = Counter(there.title for there in planned if there.feasible)
     found += [words.same_platform(title, n) for title, n in titles.items() if n > 1]
     for guide, there in zip(guides, planned, strict=True):

@@ -15,7 +15,7 @@ from typing import Annotated, ClassVar
 
 from pydantic import BeforeValidator, Field, PlainSerializer, WithJsonSchema
 
-from eager_kestrel.core.document import Frozen, Spread, format_name
+from eager_kestrel.core.document import Frozen, Moment, Spread, format_name
 from eager_kestrel.core.errors import UnitError
 from eager_kestrel.core.guide.rules import Codec
 from eager_kestrel.core.quantities import FrameRate, ResolutionSize, Share
@@ -213,7 +213,7 @@ class MeasuredMachine(Frozen):
     format: str = format_name("machine")
     version: str
     """Of the program that measured."""
-    taken_at: str
+    taken_at: Moment
     """ISO 8601 with the offset of the place."""
     name: str
     """Of the machine on its network."""

@@ -399,3 +399,26 @@ def stutters_said(lasted: Sequence[float]) -> str:
     if not lasted:
         return "no stutter"
     return f"{counted(len(lasted), 'stutter')}, {some_seconds(sum(lasted))} in total"
+
+
+# Bursts
+
+burst = Sentence(
+    "seconds high low",
+    "the first {seconds:seconds} at {high:rate}, then {low:rate}: a burst; plans go by {low:rate}",
+)
+no_burst_excluded = Sentence(
+    "seconds",
+    "one connection was watched for {seconds:seconds}: a burst that lasts longer would not show; "
+    '--seconds "30 s" tells',
+)
+burst_possible = Sentence(
+    "seconds",
+    "no measurement watched for longer than {seconds:seconds}, so the upload may be a burst that "
+    'does not last: eager-kestrel measure --seconds "30 s"',
+)
+watching_on = Sentence(
+    "seconds kbps size",
+    "watching on for {seconds:seconds} at {kbps:rate}, to tell a burst from what lasts (about "
+    '{size}; --seconds "10 s" leaves it out)',
+)
