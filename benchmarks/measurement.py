@@ -1,7 +1,7 @@
 """How true ``measure`` is: on a kernel-shaped link, and on connections of known quantiles.
 
 Usage: python benchmarks/measurement.py [--rates 1,3,8,20,100,500,2000]
-       [--only link|traces|gently]
+       [--only link|traces|gently|bursts]
 
 Part one needs Linux, root and iproute2: it makes two network namespaces joined by a veth pair, with
 ``tc tbf`` on the sender's side, and removes them again. Truth is the shaped rate x 1448/1514, since
@@ -11,6 +11,9 @@ runs on the same link as the reference. Part two runs anywhere, on loopback.
 Part three holds --gently against flooding where the bottleneck is a router of its own, with queues
 of 50, 120 and 500 ms, alone and beside a steady sender of 30 % of the connection. Round trips
 beside it are those of a sender of single bytes, every 20 ms or more seldom.
+
+Part four lets a burst through at three times the rate (``tc tbf`` with ``peakrate``), as many home
+connections do, and holds the result against the rate that lasts.
 
 Prints its tables in Markdown, which stand in docs/measurement.md; with --repeat 25 a third.
 """
@@ -42,7 +45,7 @@ FIXED_SECONDS = 10.0
 
 SINK = """
 import socket, sys, threading
-listener = socket.create_server((sys.argv[1], int(sys.argv[2])), queue=64)
+listener = socket.create_server((sys.argv[1], int(sys.argv[2])), backlog=64)
 print("ready", flush=True)
 OK = b"HTTP/1.1 200 OK\\r\\nContent-Length: 0\\r\\n\\r\\n"
 def serve(connection):
@@ -238,6 +241,37 @@ def sink() -> Iterator[None]:
     finally:
         process.terminate()
         process.wait()
+
+
+LASTING_MBPS, PEAK_MBPS = 5.0, 15.0
+BURSTS_MB = (0.0, 2.5, 5.0, 7.5, 12.5, 20.0, 30.0)
+
+
+def burst_table() -> None:
+    """Bursts of so many megabytes, which last for 0.8 s each when the connection is full."""
+    print("| burst MB | lasts | true lasting | typical | off | watched | data MB | said |")
+    print("| " + " | ".join(["---:"] * 7) + " | --- |")
+    make_link()
+    for burst in BURSTS_MB:
+        bucket = max(6400, int(burst * 1e6))
+        shape_of = ["rate", f"{LASTING_MBPS}mbit", "burst", str(bucket), "latency", "100ms"]
+        peak = ["peakrate", f"{PEAK_MBPS}mbit", "minburst", "1600"] if burst else []
+        to = ["ip", "netns", "exec", SENDER, "tc", "qdisc", "replace", "dev", "ek0", "root", "tbf"]
+        run(*to, *shape_of, *peak)
+        with sink(), tempfile.TemporaryDirectory() as home:
+            found, _, _ = measured(home)
+        typical = found["summary"]["uplink"]["typical_kbps"] / 1000
+        true = LASTING_MBPS * GOODPUT
+        said = "; ".join(v for v in found["summary"]["verdicts"] if "burst" in v)
+        lasts = burst * 8 / (PEAK_MBPS - LASTING_MBPS)
+        watched = found["summary"]["uplink"]["watched_seconds"]
+        used = found["data_used_bytes"] / 1e6
+        print(
+            f"| {burst:g} | {lasts:.0f} s | {true:.2f} | {typical:.2f} | "
+            f"{typical / true - 1:+.1%} | {watched:.0f} s | {used:.0f} | {said} |",
+            flush=True,
+        )
+        time.sleep(1)
 
 
 def link_table(rates: list[float]) -> None:
@@ -482,7 +516,7 @@ def main() -> None:
     """Both tables, or why one is left out."""
     parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
     parser.add_argument("--rates", default="1,3,8,20,100,500,2000")
-    parser.add_argument("--only", choices=["link", "traces", "gently"])
+    parser.add_argument("--only", choices=["link", "traces", "gently", "bursts"])
     parser.add_argument("--repeat", type=int, help="runs at each rate, and nothing else")
     wish = parser.parse_args()
     if wish.only != "traces":
@@ -494,6 +528,9 @@ def main() -> None:
                 rates = [float(rate) for rate in wish.rates.split(",")]
                 if wish.only == "gently":
                     gently_table(rates)
+                    return
+                if wish.only == "bursts":
+                    burst_table()
                     return
                 if wish.repeat:
                     repeat_table(rates, wish.repeat)

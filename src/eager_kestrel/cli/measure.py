@@ -118,7 +118,7 @@ class HowFlags:
         typer.Option(
             metavar="TIME",
             help="How long to load one connection; default: until enough is known, at the most "
-            "10 s, and 25 s the first time.",
+            "10 s, and 30 s the first time.",
         ),
     ] = None
     data_limit: Annotated[

@@ -30,8 +30,8 @@ NAP_SECONDS = 0.01
 class Pacer:
     """Bytes that may be written by now, at a rate that somebody else sets."""
 
-    def __init__(self, kbps: float) -> None:
-        self.kbps = kbps
+    def __init__(self, kbps: float, late_seconds: float = LATE_SECONDS) -> None:
+        self.kbps, self._late_seconds = kbps, late_seconds
         self._credit, self._at = 0.0, time.perf_counter()
 
     @property
@@ -43,7 +43,7 @@ class Pacer:
     def allowed(self) -> int:
         """Bytes that may be written now; what is long past is lost, not caught up in a burst."""
         now = time.perf_counter()
-        most = max(2 * self.write_bytes, self.kbps * 125 * LATE_SECONDS)
+        most = max(2 * self.write_bytes, self.kbps * 125 * self._late_seconds)
         self._credit = min(self._credit + (now - self._at) * self.kbps * 125, most)
         self._at = now
         return int(self._credit)

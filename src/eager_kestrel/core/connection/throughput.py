@@ -252,8 +252,8 @@ def throughput(series: Series) -> Throughput | None:
     )
 
 
-BURST_SECONDS = 25.0
-"""Watched for so long, a run has seen a burst of any household's connection end."""
+BURST_SECONDS = 30.0
+"""Watched for so long at the rate of a plan, a run has seen a burst of up to 25 s end."""
 HELD_SHARE = 0.85
 """Of a rate that is sent; less of it delivered is all the connection carries."""
 
@@ -267,7 +267,7 @@ def fell_by(earlier: Series, later: Series, sent_kbps: float | None = None) -> b
     before, after = throughput(earlier), throughput(later)
     if before is None or after is None or after.stalled_share > STALLED:
         return False
-    most = before.floor_kbps if sent_kbps is None else min(sent_kbps, before.floor_kbps)
+    most = before.floor_kbps if sent_kbps is None else min(sent_kbps, before.typical_kbps)
     share = LASTING if sent_kbps is None else HELD_SHARE
     return after.high_kbps < share * most
 

@@ -410,12 +410,12 @@ burst = Sentence(
 no_burst_excluded = Sentence(
     "seconds",
     "one connection was watched for {seconds:seconds}: a burst that lasts longer would not show; "
-    '--seconds "30 s" tells',
+    '--seconds "35 s" tells',
 )
 burst_possible = Sentence(
     "seconds",
     "no measurement watched for longer than {seconds:seconds}, so the upload may be a burst that "
-    'does not last: eager-kestrel measure --seconds "30 s"',
+    'does not last: eager-kestrel measure --seconds "35 s"',
 )
 watching_on = Sentence(
     "seconds kbps size",
