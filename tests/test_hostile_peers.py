@@ -471,6 +471,30 @@ def test_a_clock_that_jumps_is_told_and_grows_nothing(jump: int, words: str) -> 
     assert told.severity == "breach"
 
 
+def test_a_publisher_that_hurries_and_hangs_up_loses_nothing(tmp_path: Path) -> None:
+    """FFmpeg closes with whatever it has not read: an answer then would cost the last frames."""
+    import subprocess
+
+    import imageio_ffmpeg
+
+    from eager_kestrel.actions.receiving import reception
+
+    ffmpeg, file = imageio_ffmpeg.get_ffmpeg_exe(), tmp_path / "hurried.flv"
+    made = ["-f", "lavfi", "-i", "nullsrc=size=640x360:rate=60,geq=random(1)*255:128:128"]
+    coded = ["-t", "4", "-c:v", "libx264", "-preset", "ultrafast", "-qp", "12", str(file)]
+    subprocess.run([ffmpeg, "-v", "error", *made, *coded], check=True)
+    copied = ["-i", str(file), "-c", "copy", "-f", "flv"]
+    with reception(key="k") as (taking, address):
+        subprocess.run([ffmpeg, "-v", "error", *copied, f"{address}/k"], check=True)
+        deadline = time.perf_counter() + 10
+        while not taking.received and time.perf_counter() < deadline:
+            time.sleep(0.05)
+    (received,) = taking.received
+    assert received.findings is not None
+    assert received.findings.recording is not None
+    assert received.findings.recording.video.frames == 240
+
+
 @pytest.mark.parametrize("times", [[0] * 60, [5] * 2, list(range(60)), [4_000_000] * 30])
 def test_clocks_that_stand_still_leave_the_ingest_free(times: list[int]) -> None:
     """A report comes of it or none; the next publisher is let in either way."""

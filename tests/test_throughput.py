@@ -35,7 +35,7 @@ def sampled(trace: Trace, seconds: float, begin: float = 0.0) -> Series:
 def run_of(series: Series, number: int = 1) -> Run:
     return Run(
         id=f"2026110{number}-200000-abcd",
-        taken_at=f"2026-11-0{number}T20:00:00+01:00",
+        taken_at=f"2026-11-{number + 1:02}T20:00:00+01:00",
         version="1",
         endpoint=Endpoint(url="https://up.oxbow.example/upload"),
         counted_by="test",

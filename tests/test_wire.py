@@ -253,8 +253,27 @@ def test_received_bytes_are_acknowledged() -> None:
     frame = flv.video_frame("h264", bytes(200_000), keyframe=True)
     for number in range(8):
         server.receive(client.send(flv.VIDEO, number * 33, frame))
+    assert not server.outgoing  # an answer nobody reads would reset the connection at its end
+    server.acknowledge()
+    server.acknowledge()
     kinds = [m.kind for m in client._reader.feed(bytes(server.outgoing))]
     assert kinds == [3]
+
+
+def test_a_peer_may_talk_now_and_then_and_send_whole_messages_in_one_chunk() -> None:
+    """Some servers report the bandwidth a hundred times in a show, with chunks of any size."""
+    moment = 0.0
+    server = Receiver(lambda: moment)
+    client = Publisher("live/x", "rtmp://h.example/live/x", "right", bytes(1528))
+    assert Ready() in talk(client, server)
+    for _ in range(4 * MOST_COMMANDS):
+        moment += 1.0
+        client._say("bandwidth", 0, None)
+        server.receive(bytes(client.outgoing))
+        client.outgoing.clear()
+    server.receive(ChunkWriter().message(2, Message(1, 0, 0, (2**31 - 1).to_bytes(4, "big"))))
+    with pytest.raises(ProtocolError):
+        server.receive(ChunkWriter().message(2, Message(1, 0, 0, (2**31).to_bytes(4, "big"))))
 
 
 def test_a_talker_is_cut_off_and_strangers_are_told_apart() -> None:

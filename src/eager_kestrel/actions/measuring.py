@@ -95,8 +95,9 @@ class MeasureOptions:
     """The name of the endpoint, kept with the run."""
     token: str | None = field(default=None, repr=False)
     """Of a far end that asks for one."""
-    watch_seconds: float = 0.0
-    """How long one connection is loaded in all, to tell a burst from what lasts."""
+    watch_seconds: float | None = None
+    """How long one connection is loaded in all, to tell a burst from what lasts; None for long
+    enough the first time."""
     gently: bool = False
     """Climb to what one connection carries, and leave the connection all but free meanwhile."""
 
@@ -248,7 +249,8 @@ def _watch_on(notebook: _MeasureNotes, wish: MeasureOptions, tell: Tell) -> None
     """Load one connection for longer, at no more than a plan would send."""
     assert notebook.one is not None
     found = throughput(notebook.one.samples)
-    left = wish.watch_seconds - notebook.one.samples.seconds[-1]
+    watch = _first_watch(notebook, wish) if wish.watch_seconds is None else wish.watch_seconds
+    left = watch - notebook.one.samples.seconds[-1]
     if left < LEAST_SECONDS or found is None or burst_end(notebook.one.samples) is not None:
         return
     kbps = min(WATCH_SHARE * found.typical_kbps, PLAN_SIZED_KBPS)
@@ -256,15 +258,18 @@ def _watch_on(notebook: _MeasureNotes, wish: MeasureOptions, tell: Tell) -> None
     tell(Remark(words.watching_on(left, kbps, size)))
     limits = replace(wish.limits, seconds=left)
     try:
-        notebook.sustained = _load(notebook, "sustained", 1, limits, tell, pace=Pacer(kbps, CATCH_UP_SECONDS))
+        notebook.sustained = _load(
+            notebook, "sustained", 1, limits, tell, pace=Pacer(kbps, CATCH_UP_SECONDS)
+        )
     except (InputError, NetworkError) as error:
         notebook.notes.append(f"not watched for longer: {error.what}")
 
 
-def first_watch(url: str, name: str, limits: Limits) -> float:
+def _first_watch(notebook: _MeasureNotes, wish: MeasureOptions) -> float:
     """How long a first run towards a place watches; 0 if one has, or data are limited."""
-    host = name or urlsplit(url).hostname or ""
-    if limits.data_bytes is not None or is_loopback(url):
+    endpoint = notebook.endpoint
+    host = endpoint.name or urlsplit(endpoint.url).hostname
+    if wish.practice or wish.limits.data_bytes is not None or is_loopback(endpoint.url):
         return 0.0
     with History() as history:
         known = history.evidence()

@@ -17,7 +17,7 @@ from eager_kestrel.actions.ingests import (
     nearest,
     nearest_in_practice,
 )
-from eager_kestrel.actions.measuring import MeasureOptions, first_watch, limits_of, token_for
+from eager_kestrel.actions.measuring import MeasureOptions, limits_of, token_for
 from eager_kestrel.actions.measuring import keep as keep_run
 from eager_kestrel.actions.practice import simulated_connection, simulated_uplink
 from eager_kestrel.actions.runs import document, uplink_of_run, write_runs
@@ -252,7 +252,6 @@ def _options(
     if where.most is not None or where.point is not None:
         raise InputError("--most and --point go with an ingest", "give --to PLATFORM")
     limits = limits_of(how.seconds, how.data_limit, climbing=how.gently)
-    watch = 0.0 if how.gently or practice else first_watch(endpoint.url, endpoint.name, limits)
     leave_from = "0.0.0.0" if where.ipv4 else "::" if where.ipv6 else where.bind  # noqa: S104
     return MeasureOptions(
         endpoint.url,
@@ -264,7 +263,7 @@ def _options(
         practice,
         endpoint.name,
         token_for(endpoint.url, asker()) if where.token else None,
-        watch if how.seconds is None else limits.seconds,
+        None if how.seconds is None else limits.seconds,
         how.gently,
     )
 

@@ -143,6 +143,7 @@ class Publication:
             raise EndpointError("the ingest server closed the connection")
         try:
             events = self._publisher.receive(data)
+            self._publisher.acknowledge()
         except ProtocolError as error:
             raise EndpointError(f"the ingest server does not speak RTMP ({error})") from None
         for event in events:

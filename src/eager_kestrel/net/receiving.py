@@ -25,6 +25,9 @@ SILENCE_SECONDS = 10.0
 HANDSHAKE_SECONDS = 5.0
 GOODBYE_SECONDS = 1.0
 """From connecting to publishing, in all, however lively the talk."""
+QUIET_SECONDS = 0.01
+"""Acknowledgements wait for a pause: a publisher that closes with one unread resets the connection,
+and loses what it has not sent."""
 LOOK_SECONDS = 0.2
 SWITCH_LIMIT = 16
 """Connections at once; for one more, the one that has waited longest without publishing goes."""
@@ -186,8 +189,7 @@ class _PublisherConnection:
                 if not self.publishing and time.perf_counter() - self._begun > HANDSHAKE_SECONDS:
                     why = f"it did not publish within {HANDSHAKE_SECONDS:g} s"
                     break
-                readable, _, _ = select.select([self._socket], [], [], LOOK_SECONDS)
-                if not readable:
+                if not self._readable():
                     if time.perf_counter() - heard > SILENCE_SECONDS:
                         why = f"nothing came for {SILENCE_SECONDS:g} s"
                         break
@@ -209,13 +211,28 @@ class _PublisherConnection:
             why = f"the connection broke ({error.strerror or error})"
         return why
 
+    def _readable(self) -> bool:
+        """Whether something has come; where nothing does, what came is acknowledged."""
+        if not select.select([self._socket], [], [], QUIET_SECONDS)[0]:
+            self._ingest.acknowledge()
+            self._answer()
+        return bool(select.select([self._socket], [], [], LOOK_SECONDS)[0])
+
     def _answer(self) -> None:
+        """Send what is to be said.
+
+        A publisher that closes with something unread resets the connection: it cannot be answered
+        any more, and what it sent before still waits to be read.
+        """
         out = self._ingest.outgoing
         while out:
             _, writable, _ = select.select([], [self._socket], [], SILENCE_SECONDS)
             if not writable:
                 raise OSError("it does not read")
-            del out[: self._socket.send(out)]
+            try:
+                del out[: self._socket.send(out)]
+            except (ConnectionResetError, BrokenPipeError):
+                out.clear()
 
     def _took(self, event: Event, at: float) -> None:
         if self._over is not None:

@@ -85,9 +85,9 @@ class ChunkReader:
 
     def _set_chunk_bytes(self, payload: bytes) -> None:
         size = int.from_bytes(payload[:4], "big")
-        if len(payload) < 4 or not FIRST_CHUNK_BYTES <= size <= 0xFFFFFF:
+        if len(payload) < 4 or not FIRST_CHUNK_BYTES <= size <= 0x7FFFFFFF:
             raise ProtocolError(f"a chunk size of {size} is not allowed")
-        self._chunk_bytes = size
+        self._chunk_bytes = min(size, 0xFFFFFF)  # no message is longer, so larger ones are the same
 
     def _abort(self, number: int) -> None:
         stream = self._streams.get(number)

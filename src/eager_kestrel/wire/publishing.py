@@ -7,6 +7,8 @@ events come out; bytes to send collect in ``outgoing``.
 
 from __future__ import annotations
 
+import time
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Literal, TypeAlias
 
@@ -56,8 +58,8 @@ CONTROL_CHUNKS, COMMAND_CHUNKS, AUDIO_CHUNKS, VIDEO_CHUNKS = 2, 3, 4, 6
 STREAM = 1
 Kind = Literal["audio", "video", "data"]
 KINDS: dict[int, Kind] = {AUDIO: "audio", VIDEO: "video"}
-MOST_COMMANDS = 64
-"""Before a stream is published; a peer that only talks is cut off."""
+MOST_COMMANDS, COMMANDS_SECONDS = 256, 10.0
+"""So many in so long; a peer that only talks is cut off. Some servers send a hundred in a show."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -100,9 +102,10 @@ Event: TypeAlias = Ready | Refused | WantsToPublish | Media | Ended
 class Peer:
     """What both ends share: handshake, chunks, acknowledgements, pings."""
 
-    def __init__(self) -> None:
+    def __init__(self, clock: Callable[[], float] = time.monotonic) -> None:
         """Before anything was exchanged."""
         self.outgoing = bytearray()
+        self._clock, self._counted_since = clock, clock()
         self._reader, self._writer = ChunkReader(), ChunkWriter()
         self._opening = bytearray()
         self._shaken = False
@@ -125,10 +128,13 @@ class Peer:
         events: list[Event] = []
         for message in self._reader.feed(data):
             events += self._message(message)
+        return events
+
+    def acknowledge(self) -> None:
+        """Say how much has come, if half a window of the other end is not acknowledged."""
         if self._received - self._acknowledged >= self._their_window // 2:
             self._acknowledged = self._received
             self._control(ACKNOWLEDGEMENT, (self._received % 2**32).to_bytes(4, "big"))
-        return events
 
     def _shake(self) -> bytes:
         """Continue the handshake; returns what came after it."""
@@ -150,6 +156,8 @@ class Peer:
         return []
 
     def _named(self, payload: bytes, message: Message) -> list[Event]:
+        if (now := self._clock()) - self._counted_since > COMMANDS_SECONDS:
+            self._commands, self._counted_since = 0, now
         self._commands += 1
         if self._commands > MOST_COMMANDS:
             raise ProtocolError("too many commands")
@@ -258,9 +266,9 @@ def _why(values: list[amf0.Value], otherwise: str) -> str:
 class Receiver(Peer):
     """The receiving end, for one publisher."""
 
-    def __init__(self) -> None:
+    def __init__(self, clock: Callable[[], float] = time.monotonic) -> None:
         """Before the publisher said anything."""
-        super().__init__()
+        super().__init__(clock)
         self._app = ""
         self._publishing = False
         self._answered = False

@@ -106,7 +106,7 @@ def burst_end(series: Series) -> float | None:
     if not STALLED * high <= low <= LASTING * high:
         return None
     middle = np.sqrt(high * low)
-    apart = (rates[: at - 1] > middle).all() and (rates[at:] < middle).all()
+    apart = (rates[: at - 1] > middle).all() and (rates[at + 1 :] < middle).all()
     even = all(
         np.percentile(part, 90) - np.percentile(part, 10) <= EVEN * part.mean()
         for part in (rates[: at - 1], rates[at + 1 :])
