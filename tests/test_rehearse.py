@@ -34,7 +34,7 @@ from eager_kestrel.actions.rehearsing import (
     stage,
 )
 from eager_kestrel.actions.shows import ShowOptions, asked_show
-from eager_kestrel.core.checks.rehearsal import Moment, Rehearsals, Sent, verdict
+from eager_kestrel.core.checks.rehearsal import Moment, Rehearsals, Sent, start_seconds, verdict
 from eager_kestrel.core.connection.evidence import RunEvidence
 from eager_kestrel.core.connection.trace import Trace
 from eager_kestrel.core.errors import EndpointError, InputError, NetworkError
@@ -523,6 +523,21 @@ def sent(moments: list[tuple[float, float, float, int]], **more: Any) -> Sent:
         for t, b, e, n in moments
     )
     return Sent(**(base | more), moments=looked)
+
+
+def test_a_long_way_may_take_its_time_to_get_up_to_speed() -> None:
+    """Of 300 ms there and back a connection takes three seconds; a real program starts so, too."""
+    now, *rest = planned("12 Mbit/s").destinations[0].fallbacks
+    begins = [(t / 10, max(0.0, 1.1 - t / 20), 0.0, t * 60_000) for t in range(100)]
+    slow = sent(begins, start_seconds=start_seconds(300.0, 10.0))
+    assert slow.start_seconds == 3.0
+    held = verdict(slow, now, tuple(rest), 10)
+    assert held.held
+    assert "get up to speed" in held.text
+    never = sent([(t, 0.9, 0.0, t * 600_000) for t in range(11)], start_seconds=3.0)
+    assert verdict(never, now, tuple(rest), 10).at_seconds == 4
+    assert start_seconds(5.0, 30.0) == 2.0
+    assert start_seconds(None, 3.0) == 1.0
 
 
 def test_verdicts_tell_the_three_apart() -> None:

@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 from itertools import chain
 from typing import Protocol, Self
 
-from eager_kestrel.core.checks.rehearsal import GIVE_UP_SECONDS, Moment, Sent
+from eager_kestrel.core.checks.rehearsal import GIVE_UP_SECONDS, Moment, Sent, start_seconds
 from eager_kestrel.core.errors import KestrelError, NetworkError
 from eager_kestrel.core.stutter import LATE_SECONDS
 from eager_kestrel.net.publishing import (
@@ -81,6 +81,8 @@ class Reconnecting:
     """When it was refused or broke, and what was said."""
     reconnects: int = 0
     lost_frames: int = 0
+    start_seconds: float = 0.0
+    """In which it gets up to speed."""
     _before: int = 0
     _headers: dict[int, OutgoingTag] = field(default_factory=dict)
     """The latest of each kind."""
@@ -104,6 +106,7 @@ class Reconnecting:
             time.perf_counter(),
             opened,
             opened.counted_by,
+            start_seconds=start_seconds(opened.round_trip_ms(), terms.asked_seconds),
             _wait=terms.first_wait_seconds,
         )
 
@@ -329,6 +332,7 @@ def _sent(line: Reconnecting, pace: _EncoderState, notes: _RehearsalNotes) -> Se
         reconnects=line.reconnects,
         broken=tuple(line.broken),
         counted_by=line.counted_by,
+        start_seconds=line.start_seconds,
     )
 
 
@@ -337,7 +341,9 @@ def _done(line: Reconnecting, pace: _EncoderState) -> bool:
     if stopped or pace.error is not None or len(line.broken) >= MOST_BREAKS:
         return True
     hopeless = max(line.queued_seconds(), pace.behind) > GIVE_UP_SECONDS
-    return hopeless or line.seconds() >= line.terms.asked_seconds
+    return (
+        hopeless and line.seconds() > line.start_seconds
+    ) or line.seconds() >= line.terms.asked_seconds
 
 
 def _turn(
@@ -354,7 +360,8 @@ def _turn(
             due, piece = ready.get_nowait()
             notes.frames += piece.frame
             line.send(piece, due)
-        notes.late += sum(seconds > LATE_SECONDS for seconds in line.look(LOOK_SECONDS))
+        late = sum(seconds > LATE_SECONDS for seconds in line.look(LOOK_SECONDS))
+        notes.late += late if line.seconds() > line.start_seconds else 0
     except NetworkError as error:
         line.broke(error)
     if not notes.moments or line.seconds() - notes.moments[-1].seconds >= MOMENT_SECONDS:

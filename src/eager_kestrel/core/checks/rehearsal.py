@@ -53,6 +53,8 @@ class Sent(Frozen):
     """When the connection was refused or broke, and what was said."""
     counted_by: str
     """How delivered bytes were counted."""
+    start_seconds: float = 0.0
+    """In which a connection gets up to speed; what was late until then is not counted."""
 
 
 class RehearsalVerdict(Frozen):
@@ -181,12 +183,32 @@ def verdict(sent: Sent, step: Fallback, below: Steps, asked_seconds: float) -> R
         frozen = _frozen(sent)
         return _of_line(sent, late, below) if frozen is None else frozen
     whole = sent.seconds >= asked_seconds - CUT_SHORT_SECONDS
-    return RehearsalVerdict(held=whole, text=words.nothing_late(sent.seconds, whole=whole))
+    text = words.nothing_late(sent.seconds, whole=whole)
+    if began := _started_after(sent):
+        text = words.slow_start(text, began)
+    return RehearsalVerdict(held=whole, text=text)
+
+
+START_SECONDS, START_ROUND_TRIPS = 2.0, 10.0
+"""A connection may take the longer of both to get up to speed (slow start, RFC 5681)."""
+
+
+def start_seconds(round_trip_ms: float | None, asked_seconds: float) -> float:
+    """How long a connection may take until what is late counts: a third of all at the most."""
+    wanted = max(START_SECONDS, START_ROUND_TRIPS * (round_trip_ms or 0.0) / 1000)
+    return min(wanted, asked_seconds / 3)
 
 
 def _first(sent: Sent, waited: Callable[[Moment], float]) -> Moment | None:
-    """The first moment at which something was seen to be late."""
-    return next((m for m in sent.moments if waited(m) > LATE_SECONDS), None)
+    """The first moment after the start at which something was seen to be late."""
+    began = sent.start_seconds
+    return next((m for m in sent.moments if m.seconds > began and waited(m) > LATE_SECONDS), None)
+
+
+def _started_after(sent: Sent) -> float:
+    """Until when frames were late at the start; 0 if none was."""
+    slow = [m for m in sent.moments if m.seconds <= sent.start_seconds]
+    return max((m.seconds for m in slow if m.queued_seconds > LATE_SECONDS), default=0.0)
 
 
 def _between(sent: Sent) -> tuple[Moment, float] | None:
@@ -307,7 +329,10 @@ def _stutters(sent: Sent, cause: str) -> tuple[Stutter, ...]:
     at = np.array([moment.seconds for moment in sent.moments])
     if at.size < 2:
         return ()
-    late = [max(m.queued_seconds, m.encoder_seconds) > LATE_SECONDS for m in sent.moments]
+    late = [
+        m.seconds > sent.start_seconds and max(m.queued_seconds, m.encoder_seconds) > LATE_SECONDS
+        for m in sent.moments
+    ]
     return stutters(late, at, float(np.median(np.diff(at))), [cause] * at.size)
 
 

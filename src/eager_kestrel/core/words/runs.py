@@ -237,6 +237,11 @@ def nothing_late(seconds: float, *, whole: bool) -> str:
     return f"stopped after {seconds:.0f} s; no frame was late"
 
 
+slow_start = Sentence(
+    "text seconds", "{text}, but for the start: it took {seconds:seconds} to get up to speed"
+)
+
+
 def verdict(text: str, limited_by: str | None, *, held: bool) -> str:
     """The first line of a rehearsal's report."""
     if held:
