@@ -99,6 +99,12 @@ class Publication:
         """Why the ingest server ended the stream, once it did."""
         try:
             self._begin(until, timeout_seconds)
+        except NetworkError as error:
+            self._socket.close()
+            if self._tls or self._publisher.greeted or isinstance(error, EndpointError):
+                raise
+            what = f"the ingest server hung up on the greeting ({error.what})"
+            raise EndpointError(what, "if it speaks TLS there, write rtmps:// instead") from None
         except BaseException:
             self._socket.close()
             raise

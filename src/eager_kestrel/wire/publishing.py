@@ -58,6 +58,8 @@ CONTROL_CHUNKS, COMMAND_CHUNKS, AUDIO_CHUNKS, VIDEO_CHUNKS = 2, 3, 4, 6
 STREAM = 1
 Kind = Literal["audio", "video", "data"]
 KINDS: dict[int, Kind] = {AUDIO: "audio", VIDEO: "video"}
+TLS_ALERT, TLS_HANDSHAKE = b"\x15", b"\x16"
+"""The first byte of what a TLS server says to strangers (RFC 8446 section 5.1)."""
 MOST_COMMANDS, COMMANDS_SECONDS = 256, 10.0
 """So many in so long; a peer that only talks is cut off. Some servers send a hundred in a show."""
 
@@ -130,6 +132,11 @@ class Peer:
             events += self._message(message)
         return events
 
+    @property
+    def greeted(self) -> bool:
+        """Whether the other end has answered at all."""
+        return self._shaken or bool(self._opening)
+
     def acknowledge(self) -> None:
         """Say how much has come, if half a window of the other end is not acknowledged."""
         if self._received - self._acknowledged >= self._their_window // 2:
@@ -196,6 +203,8 @@ class Publisher(Peer):
         self.outgoing += opening(0, random)
 
     def _shake(self) -> bytes:
+        if self._opening[:1] in (TLS_ALERT, TLS_HANDSHAKE):
+            raise ProtocolError("it speaks TLS; write rtmps:// instead of rtmp://")
         if self._opening[:1] not in (b"", bytes([VERSION])):
             raise ProtocolError("it does not answer as RTMP does")
         whole = OPENING_BYTES + ECHO_BYTES

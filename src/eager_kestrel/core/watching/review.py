@@ -33,6 +33,10 @@ LEAST_SECONDS = 10
 """A shorter broadcast says nothing of the next."""
 
 
+STANDSTILL_KBPS = 100.0
+"""Where less is carried, nothing of use gets through: that is no question of bitrate."""
+
+
 class Incident(Frozen):
     """A trouble, by the clock, with what to do about it."""
 
@@ -76,7 +80,9 @@ def review_of(broadcast: Broadcast, planned: DestinationPlan | None = None) -> R
 
 def _incident(broadcast: Broadcast, trouble: BroadcastTrouble) -> Incident:
     at = broadcast.taken + timedelta(seconds=trouble.at_seconds)
-    return Incident(at=at.strftime("%H:%M:%S"), trouble=trouble, do=words.DO[trouble.cause])
+    still = trouble.cause == "upload" and (trouble.carried_kbps or 0.0) < STANDSTILL_KBPS
+    do = words.STOOD_STILL_DO if still else words.DO[trouble.cause]
+    return Incident(at=at.strftime("%H:%M:%S"), trouble=trouble, do=do)
 
 
 def _stutters(broadcast: Broadcast, queued: Floats) -> tuple[Stutter, ...]:
@@ -106,7 +112,9 @@ def _next_time(
     late = {trouble.cause for trouble in broadcast.troubles if trouble.late}
     steps: Sequence[Fallback] = planned.fallbacks if planned is not None else ()
     said = []
-    if "upload" in late and held_kbps is not None:
+    if "upload" in late and held_kbps is not None and held_kbps < STANDSTILL_KBPS:
+        said.append(words.STOOD_STILL)
+    elif "upload" in late and held_kbps is not None:
         step = next((s for s in steps if s.total_kbps <= HOLDS_SHARE * held_kbps), None)
         said.append(words.send_less(held_kbps, None if step is None else step.video.words))
     if "machine" in causes:

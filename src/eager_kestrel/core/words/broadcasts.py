@@ -218,6 +218,11 @@ DO = {
     "connection": f"if it happens again, {ELSEWHERE}",
 }
 """What to do about each cause."""
+STOOD_STILL_DO = "find out what stopped, your connection or the ingest server: no bitrate helps"
+STOOD_STILL = (
+    "For a while nothing at all got through, so no bitrate would have held: find out whether your "
+    f"connection or the ingest server stopped (another device online then tells), and {ELSEWHERE}."
+)
 NEXT = {
     "ingest": f"The ingest server did not read what was sent: {ELSEWHERE}.",
     "connection": f"The connection to the ingest server broke: if it happens again, {ELSEWHERE}.",
