@@ -167,6 +167,24 @@ def test_a_lawful_constant_bitrate_is_never_off_the_plan(
     assert out.causes == []
 
 
+@settings(max_examples=8)
+@given(st.booleans(), st.integers(0, 99))
+def test_a_second_with_more_on_a_line_with_little_to_spare_is_no_warning(
+    seen: bool, seed: int
+) -> None:
+    """Its queue is gone two seconds later; a queue that really grows is told (above)."""
+    out = played(
+        steady(6340),
+        PLANNED,
+        240,
+        seen=seen,
+        seed=seed,
+        share=lambda t: 1.18 if int(t) % 60 == 30 else 1.0,
+    )
+    assert out.first_late is None
+    assert out.causes == []
+
+
 def test_a_rate_about_the_limit_does_not_flap() -> None:
     out = played(
         steady(20000),

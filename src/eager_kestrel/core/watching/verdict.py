@@ -52,7 +52,7 @@ LESS_SHARE, MORE_SHARE = 0.85, 1.05
 BUFFER_SECONDS = 1.0
 BACK_SHARE = 0.05
 """A rate that was off the plan has to come this much nearer, to be on it again."""
-RISING_LOOKS, RISING_SECONDS = 5, 0.2
+RISING_LOOKS, RISING_SECONDS = 5, 0.28
 RISING_EVENLY = 0.4
 """A queue that rises at every one of so many looks, by so much in all, and at none by less than
 this share of an even rise, is no keyframe's."""
@@ -254,22 +254,29 @@ class Judge:
         )
 
     def _growing(self, look: StreamSample) -> WatchVerdict | None:
-        """A queue whose least rises from one keyframe interval to the next."""
+        """A queue whose least rises from one keyframe interval to the next.
+
+        One second with more than usual makes it rise once; so it has to rise twice, or to have gone
+        half the way to a late frame.
+        """
         span = max(SPAN_SECONDS, self.expected.keyframe_seconds)
-        now = [wait for seen, wait in self._looks if seen.seconds > look.seconds - span]
-        before = [
-            wait
-            for seen, wait in self._looks
-            if look.seconds - 2 * span < seen.seconds <= look.seconds - span
-        ]
+        now, before, earlier = (self._waits(look.seconds, span, back) for back in range(3))
         if not before or self._looks[0][0].seconds > look.seconds - 2 * span + 1:
             return None
         slope = (min(now) - min(before)) / span
         if min(now) < STANDING_SECONDS / 2 or slope < SLOPE or now[-1] < max(now) / 2:
             return None
+        twice = bool(earlier) and (min(before) - min(earlier)) / span >= SLOPE
+        if not twice and max(now) < LATE_SECONDS / 2:
+            return None
         if (LATE_SECONDS - max(now)) / slope > SIGHT_SECONDS:
             return None
         return self._warned(slope, max(now), span)
+
+    def _waits(self, end: float, span: float, back: int) -> list[float]:
+        """What waited at the looks of an interval, so many before the last."""
+        begin, end = end - (back + 1) * span, end - back * span
+        return [wait for seen, wait in self._looks if begin < seen.seconds <= end]
 
     def _little(self) -> bool:
         """Whether hardly anything is taken: a window that is small is closed often, too."""
