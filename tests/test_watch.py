@@ -167,6 +167,38 @@ def test_a_lawful_constant_bitrate_is_never_off_the_plan(
     assert out.causes == []
 
 
+@pytest.mark.parametrize("seen", [True, False])
+@pytest.mark.parametrize("carries", [1.15, 4.0])
+def test_a_program_that_was_held_up_is_not_the_connection(seen: bool, carries: float) -> None:
+    """Frozen for eight seconds, then sending all of it as fast as the connection takes it."""
+    planned, line = 6000 * 125.0, carries * 6000 * 125.0
+    notes, waiting, handed, carried = Recorder.of("here", PLANNED), 0.0, 0.0, 0.0
+    causes = set()
+    for tick in range(1, 4 * 120):
+        moment, due = tick / 4, planned * tick / 4
+        handed = handed if 20 <= moment < 28 else min(due, handed + planned)
+        carried = min(handed, carried + line / 4)
+        waiting = (handed - carried) / planned
+        look = StreamSample(
+            moment,
+            True,
+            round(handed),
+            round(carried),
+            queued_bytes=round(handed - carried),
+            queued_seconds=waiting if seen else None,
+            fps=60.0 if seen else None,
+        )
+        verdict = notes.look(look).verdict
+        causes.add(verdict.cause)
+        assert verdict.cause not in ("upload", "scene", "ingest"), verdict.text
+        if 21.5 <= moment < 28:
+            assert verdict.cause == "machine"
+            assert "sent nothing" in verdict.text
+    assert verdict.cause is None
+    notes.over()
+    assert {trouble.cause for trouble in notes.troubles} <= {"machine", "program"}
+
+
 @settings(max_examples=8)
 @given(st.booleans(), st.integers(0, 99))
 def test_a_second_with_more_on_a_line_with_little_to_spare_is_no_warning(

@@ -58,6 +58,11 @@ RISING_EVENLY = 0.4
 this share of an even rise, is no keyframe's."""
 FREE_LOOKS = 8
 """Without a queue, to know what a program sends."""
+PAUSE_SECONDS = 1.0
+"""Audio alone comes more often than that."""
+HURRY_SHARE = 1.05
+"""Of the plan: where more is carried, a queue is not the connection's."""
+SPELL_LOOKS = 5
 MEDIA_LATE_SECONDS = 0.4
 FPS_SHARE = 0.93
 MOST_HIDDEN_SECONDS = 10.0
@@ -99,6 +104,8 @@ class Judge:
     """Seconds of stream that wait inside the program, as far as can be told from outside."""
     _off_plan: bool = False
     """Whether the program's rate was off the plan at the last look."""
+    _paused: bool = False
+    """Whether the program sent nothing until the last look."""
     _broke_at: float | None = None
     _back_at: float | None = None
     _broke_for: float = 0.0
@@ -109,9 +116,14 @@ class Judge:
         while self._looks and self._looks[0][0].seconds < look.seconds - KEPT_SECONDS:
             self._looks.popleft()
         self._connection(look)
+        if self._paused and look.handed_bytes > self._looks[-1][0].handed_bytes:
+            last = self._looks[-1]
+            self.start_anew()
+            self._looks.append(last)
         self._looks.append((look, self._waited(look)))
         return (
             self._of_connection(look)
+            or self._of_pause(look)
             or self._of_queue(look)
             or self._of_program(look)
             or self._fine(look)
@@ -121,7 +133,7 @@ class Judge:
         """Nothing that was seen before says anything of what comes."""
         self._looks.clear()
         self._late_at, self._ingest, self._hidden = None, False, 0.0
-        self._off_plan = False
+        self._off_plan = self._paused = False
 
     @property
     def queued_seconds(self) -> float:
@@ -192,6 +204,42 @@ class Judge:
         self._back_at = None
         return None
 
+    def _of_pause(self, look: StreamSample) -> WatchVerdict | None:
+        """The program sends nothing at all, and nothing waits."""
+        if self.queued_seconds > STANDING_SECONDS:
+            return None
+        quiet = look.seconds - next(
+            (seen.seconds for seen, _ in self._looks if seen.handed_bytes >= look.handed_bytes),
+            look.seconds,
+        )
+        if quiet < PAUSE_SECONDS:
+            return None
+        self._paused = True
+        return WatchVerdict(
+            cause="machine", text=words.nothing_comes(quiet), late=quiet > LATE_SECONDS
+        )
+
+    def _hurries(self) -> WatchVerdict | None:
+        """What waits was sent faster than planned, and the connection carries what is planned.
+
+        A program that was held up itself makes up for it so, or its bitrate is not held. Since
+        something waits, the connection has carried the plan all along.
+        """
+        planned, now = self.expected.kbps, self.queued_seconds
+        begun = [n for n, (_, wait) in enumerate(self._looks) if wait <= STANDING_SECONDS]
+        since = [look for look, _ in list(self._looks)[begun[-1] if begun else 0 :]]
+        if planned is None or len(since) < 2:
+            return None
+        spells = [since[n : n + SPELL_LOOKS] for n in range(max(1, len(since) - SPELL_LOOKS + 1))]
+        carried = [_rate(spell, "carried_bytes") for spell in spells]
+        if min(carried) < planned or carried[-1] < HURRY_SHARE * planned:
+            return None
+        return WatchVerdict(
+            cause="program",
+            text=words.hurries(now, carried[-1], planned),
+            late=now > LATE_SECONDS,
+        )
+
     def _of_queue(self, look: StreamSample) -> WatchVerdict | None:
         lately = self._since(LATELY_SECONDS)
         waited = max(wait for _, wait in lately[-max(1, len(lately) - 1) :])
@@ -216,8 +264,9 @@ class Judge:
                 carried_kbps=self.carried_kbps(stalled),
             )
         if now > LATE_SECONDS or (waited > LATE_SECONDS and now > STANDING_SECONDS):
-            return self._late(now)
-        return self._growing(look) or self._rising()
+            return self._hurries() or self._late(now)
+        warned = self._growing(look) or self._rising()
+        return warned and (self._hurries() or warned)
 
     def _late(self, now: float) -> WatchVerdict:
         """More waits than may; it may be on its way down."""

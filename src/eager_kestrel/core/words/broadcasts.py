@@ -84,6 +84,17 @@ ENCODER = (
     "the encoder does not keep up; your connection is fine; use a faster preset or a lower "
     + ("resolution")
 )
+nothing_comes = Sentence(
+    "seconds",
+    "the program has sent nothing for {seconds:.1f} s: it or its machine was held up; your "
+    "connection is fine",
+)
+hurries = Sentence(
+    "queued carried_kbps planned_kbps",
+    "{queued:.1f} s queued, because the program sends more than planned: it makes up for a pause, "
+    "or does not hold its bitrate; your upload carries {carried_kbps:kbit} of the planned "
+    "{planned_kbps:kbit}",
+)
 behind = Sentence("late", "the program is {late:.1f} s behind: " + ENCODER)
 few_frames = Sentence(
     "fps planned_fps", "the program sends {fps:.3g} of {planned_fps:.4g} fps: " + ENCODER
