@@ -7,8 +7,9 @@ import random
 import signal
 import sqlite3
 import sys
+import threading
 import time
-from contextlib import closing
+from contextlib import closing, suppress
 from pathlib import Path
 from typing import Any
 
@@ -87,9 +88,35 @@ def test_repair_saves_what_can_be_read(kestrel: Kestrel, home: Path) -> None:
     assert "11 runs saved, 1 row lost" in done.out
     with History() as history:
         assert len(history.runs()) == 11
-    (aside,) = [p for p in home.iterdir() if ".damaged-" in p.name and not p.name.endswith("shm")]
+    ends = ("-shm", "-wal")
+    (aside,) = [p for p in home.iterdir() if ".damaged-" in p.name and not p.name.endswith(ends)]
     with closing(sqlite3.connect(aside)) as database:
         assert database.execute("SELECT count(*) FROM runs").fetchone() == (12,)
+
+
+def test_repair_beside_a_writer_loses_nothing(home: Path) -> None:
+    """What was reported as kept is there afterwards, and a healthy history is left alone."""
+    history_of(home, 3)
+    kept_there: list[str] = []
+    over = threading.Event()
+
+    def write() -> None:
+        for number in range(200):
+            run = at(20, 8_000 + number).model_copy(update={"id": f"w-{number:03}"})
+            with History() as history:
+                history.add([run])
+            kept_there.append(run.id)
+        over.set()
+
+    writer = threading.Thread(target=write)
+    writer.start()
+    while not over.is_set():
+        with suppress(StorageError):
+            assert repair().kept_at is None
+    writer.join()
+    with History() as history:
+        assert {run.id for run in history.runs()} >= set(kept_there)
+    assert len(kept_there) == 200
 
 
 @pytest.mark.parametrize("seed", range(5))

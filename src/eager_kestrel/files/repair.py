@@ -12,9 +12,11 @@ from typing import Any
 
 from pydantic import ValidationError
 
-from eager_kestrel.core.errors import NotFoundError
+from eager_kestrel.core.connection.broadcast import Broadcast
+from eager_kestrel.core.connection.run import Run
+from eager_kestrel.core.errors import NotFoundError, StorageError
 from eager_kestrel.core.previous import converted_text
-from eager_kestrel.files.database import DOCUMENTS_SINCE, FILE_NAME, refuse_newer
+from eager_kestrel.files.database import BUSY_SECONDS, DOCUMENTS_SINCE, FILE_NAME, refuse_newer
 from eager_kestrel.files.history import (
     BROADCASTS,
     RUNS,
@@ -54,8 +56,8 @@ def repair(folder: Path | None = None) -> Repaired:
     path = home / FILE_NAME
     if not path.is_file():
         raise NotFoundError(f"no run history is at {path}", "there is nothing to repair")
-    table = BROADCASTS
-    with contextlib.closing(sqlite3.connect(path)) as database:
+    with _alone(path) as database:
+        table = BROADCASTS
         with contextlib.suppress(sqlite3.Error):
             (version,) = database.execute("PRAGMA user_version").fetchone()
             refuse_newer(version, path)
@@ -63,33 +65,71 @@ def repair(folder: Path | None = None) -> Repaired:
                 table = replace(BROADCASTS, name="airings")
         runs, lost = _readable(database, RUNS)
         broadcasts, gone = _readable(database, table)
-    lost, saved = lost + gone, len(runs) + len(broadcasts)
-    if not lost and _opens(home, len(runs), len(broadcasts)):
-        return Repaired(saved, 0, None)
-    aside = home / f"{FILE_NAME}.damaged-{time.strftime('%Y%m%d-%H%M%S')}"
-    fresh = home / "repairing"
-    try:
-        fresh.mkdir(exist_ok=True)
-        with History(fresh) as history:
-            history.add_rows(run_row(*one) for one in runs)
-            history.keep_rows(broadcast_row(*one) for one in broadcasts)
-        for end in ("", *COMPANIONS):
-            part = path.with_name(path.name + end)
-            if part.exists():
-                part.rename(aside.with_name(aside.name + end))
-        for end in ("", *COMPANIONS):
-            part = fresh / (FILE_NAME + end)
-            if part.exists():
-                part.rename(path.with_name(path.name + end))
-        fresh.rmdir()
-    except OSError as error:
-        raise storage_error(error, str(path)) from None
+        lost, saved = lost + gone, len(runs) + len(broadcasts)
+        if not lost and _whole(database, table, len(runs), len(broadcasts)):
+            return Repaired(saved, 0, None)
+        aside = home / f"{FILE_NAME}.damaged-{time.strftime('%Y%m%d-%H%M%S')}"
+        try:
+            _swap(path, aside, runs, broadcasts)
+        except OSError as error:
+            raise storage_error(error, str(path)) from None
     return Repaired(saved, lost, aside)
 
 
-def _opens(home: Path, runs: int, broadcasts: int) -> bool:
-    with contextlib.suppress(Exception), History(home) as history:
-        return history.counts() == (runs, broadcasts)
+@contextlib.contextmanager
+def _alone(path: Path) -> Iterator[sqlite3.Connection]:
+    """The file with nobody else at it, from reading to swapping: what is written meanwhile waits.
+
+    Raises:
+        StorageError: another process is using it.
+    """
+    with contextlib.closing(sqlite3.connect(path, BUSY_SECONDS, isolation_level=None)) as database:
+        try:
+            database.execute("PRAGMA locking_mode = EXCLUSIVE")
+            database.execute("BEGIN EXCLUSIVE")
+        except sqlite3.Error as error:
+            if "locked" in str(error) or "busy" in str(error):
+                raise StorageError(
+                    "another process is using the run history", "try again when it has ended"
+                ) from None  # any other fault is what is to be repaired
+        yield database
+
+
+def _swap(
+    path: Path,
+    aside: Path,
+    runs: list[tuple[Run, str]],
+    broadcasts: list[tuple[Broadcast, str]],
+) -> None:
+    """A fresh history in place of the damaged one, which is moved aside."""
+    fresh = path.parent / "repairing"
+    fresh.mkdir(exist_ok=True)
+    with History(fresh) as history:
+        history.add_rows(run_row(*one) for one in runs)
+        history.keep_rows(broadcast_row(*one) for one in broadcasts)
+    for end in ("", *COMPANIONS):
+        part = path.with_name(path.name + end)
+        if part.exists():
+            part.rename(aside.with_name(aside.name + end))
+    for end in ("", *COMPANIONS):
+        part = fresh / (FILE_NAME + end)
+        if part.exists():
+            part.rename(path.with_name(path.name + end))
+    fresh.rmdir()
+
+
+def _whole(
+    database: sqlite3.Connection, table: HistoryTable[Any], runs: int, broadcasts: int
+) -> bool:
+    """Whether the file is sound, and holds just what could be read."""
+    with contextlib.suppress(sqlite3.Error):
+        if database.execute("PRAGMA quick_check(1)").fetchone()[0] not in ("ok", b"ok"):
+            return False
+        counted = [
+            database.execute(f"SELECT count(*) FROM {name}").fetchone()[0]
+            for name in (RUNS.name, table.name)
+        ]
+        return counted == [runs, broadcasts]
     return False
 
 
