@@ -12,6 +12,7 @@ import subprocess
 import sys
 import time
 from contextlib import AbstractContextManager, closing
+from datetime import datetime, timedelta
 from pathlib import Path
 
 import pytest
@@ -536,3 +537,36 @@ def test_a_show_is_planned_with_runs_near_its_hour(kestrel: Kestrel, tmp_path: P
     assert never.document["uplink"]["typical_kbps"] == pooled.document["uplink"]["typical_kbps"]
     (tmp_path / "s.toml").write_text(text.replace("20:30", "25:00"))
     assert "is not a time of day" in kestrel("plan", "s.toml", *days).error_line
+
+
+def test_a_clock_that_was_wrong_counts_for_nothing(kestrel: Kestrel, tmp_path: Path) -> None:
+    table = tmp_path / "readings.csv"
+    now = datetime.now()
+    rows = [(now - timedelta(days=1), "9"), (now + timedelta(days=400), "90")]
+    rows += [(now - timedelta(days=2), "1,234.5")]
+    lines = [f"{moment:%Y-%m-%d %H:%M},{rate}" for moment, rate in rows]
+    table.write_text("\n".join(["time,upload_mbps", *lines]))
+    taken = kestrel("runs", "import", table)
+    assert "1 added" in taken.out
+    assert "line 3" in taken.err
+    assert "is in the future" in taken.err
+    assert 'line 4: ",234.5" is one cell too many' in taken.err
+    ahead = at(20, 50_000).model_copy(
+        update={"taken_at": (now + timedelta(days=30)).astimezone().isoformat(), "id": "ahead"}
+    )
+    kept(ahead)
+    planned = kestrel("plan", "--for", "oxbow", "--json").document["uplink"]
+    assert planned["typical_kbps"] == 9000
+    assert "1 run is dated in the future and does not count" in planned["said"]
+
+
+def test_an_input_is_never_written_over(kestrel: Kestrel, tmp_path: Path) -> None:
+    show, other = tmp_path / "show.json", tmp_path / "same.json"
+    kestrel("plan", "--for", "oxbow", "--upload", "9 Mbit/s", "--out", show)
+    other.hardlink_to(show)
+    before = show.read_text()
+    for target in (show, other):
+        refused = kestrel("check", show, "--for", "oxbow", "--out", target)
+        assert refused.code == 2
+        assert "write to another file" in refused.error_line
+    assert show.read_text() == before

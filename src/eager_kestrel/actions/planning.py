@@ -25,6 +25,7 @@ from eager_kestrel.core.words.runs import (
     stutter_line,
     taken_around,
     taken_on,
+    with_future,
 )
 from eager_kestrel.files.documents import free_bytes
 from eager_kestrel.files.footage import table_for
@@ -171,11 +172,11 @@ def recent_runs(
         InputError: ``around`` is no time of day.
     """
     from eager_kestrel.actions.runs import runs_towards
-    from eager_kestrel.files.history import History, HistoryFilter
+    from eager_kestrel.files.history import History, lately
 
     wanted = parse_time_of_day(around) if around is not None else None
     with History() as history:
-        known = history.evidence(HistoryFilter(time.time() - days * 86400))
+        known = history.evidence(lately(days))
     kept = [run for run in known if run.usable]
     if endpoints:
         kept = runs_towards(kept, endpoints)
@@ -217,20 +218,29 @@ def uplink_from_history(
 
     runs = recent_runs(days, around, endpoints, weekdays)
     uplink = uplink_of_history(runs, endpoints, recent_quarters(platforms, days, around))
-    said = taken_around(uplink.said, around) if around else uplink.said
+    said = with_future(uplink.said, _of_the_future())
+    said = taken_around(said, around) if around else said
     if weekdays:
         said = taken_on(said, list(weekdays))
     return uplink.model_copy(update={"said": said, "around": around})
+
+
+def _of_the_future() -> int:
+    """How many runs are dated ahead of now, by a clock that was wrong: they count for nothing."""
+    from eager_kestrel.files.history import AHEAD_SECONDS, History, HistoryFilter
+
+    with History() as history:
+        return len(history.rows(HistoryFilter(time.time() + AHEAD_SECONDS)))
 
 
 def recent_broadcasts(
     platforms: Collection[str], days: float = RECENT_DAYS
 ) -> list[BroadcastEvidence]:
     """Shows that were watched lately on their way to some platforms, oldest first."""
-    from eager_kestrel.files.history import History, HistoryFilter
+    from eager_kestrel.files.history import History, lately
 
     with History() as history:
-        kept = history.broadcast_evidence(HistoryFilter(time.time() - days * 86400))
+        kept = history.broadcast_evidence(lately(days))
     return [one for one in kept if one.kind == "measured" and one.platform in platforms]
 
 

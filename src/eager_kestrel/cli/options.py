@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import functools
 import inspect
 import re
@@ -67,6 +68,35 @@ def group() -> Family:
     return Family(no_args_is_help=True, rich_markup_mode=None, add_completion=False)
 
 
+WRITTEN = ("out", "figure", "settings_out", "record")
+"""Options that name a file to write."""
+
+
+def keep_inputs(given: dict[str, Any]) -> None:
+    """Refuse to write over a file that the same command reads.
+
+    Raises:
+        InputError: an output is an input, by that name or another.
+    """
+    from eager_kestrel.core.errors import InputError
+
+    outputs = [Path(given[name]) for name in WRITTEN if given.get(name) is not None]
+    inputs = [
+        Path(str(value))
+        for name, values in given.items()
+        if name not in WRITTEN
+        for value in (values if isinstance(values, list | tuple) else [values])
+        if isinstance(value, str | Path) and str(value)
+    ]
+    for target in outputs:
+        for source in inputs:
+            with contextlib.suppress(OSError, ValueError):
+                if target.samefile(source):
+                    raise InputError(
+                        f"{target} is read by this command", "write to another file"
+                    ) from None
+
+
 def grouped(command: Callable[..., None]) -> Callable[..., None]:
     """A command whose dataclass parameters are given as one option for each field.
 
@@ -96,6 +126,7 @@ def grouped(command: Callable[..., None]) -> Callable[..., None]:
 
     @functools.wraps(command)
     def called(**given: Any) -> None:
+        keep_inputs(given)
         for name, kind in groups.items():
             given[name] = kind(**{field.name: given.pop(field.name) for field in fields(kind)})
         command(**given)

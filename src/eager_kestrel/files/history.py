@@ -7,6 +7,7 @@ derived when it is first needed and again whenever the rules for deriving it hav
 from __future__ import annotations
 
 import json
+import time
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
@@ -41,6 +42,16 @@ class HistoryFilter:
     """The newest so many."""
     ids: tuple[str, ...] | None = None
     """Only these."""
+
+
+AHEAD_SECONDS = 86_400.0
+"""What is dated further ahead of now is of a wrong clock, or a typing error."""
+
+
+def lately(days: float) -> HistoryFilter:
+    """What was taken in the last so many days, and by now."""
+    now = time.time()
+    return HistoryFilter(now - days * 86_400, now + AHEAD_SECONDS)
 
 
 NOT_DERIVED = f"CASE WHEN rules = {RULES} THEN NULL ELSE document END"

@@ -11,9 +11,10 @@ import csv
 import hashlib
 import io
 import re
+import time
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
-from datetime import datetime
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, Literal
 
@@ -27,7 +28,7 @@ from eager_kestrel.core.document import format_name, require_format
 from eager_kestrel.core.errors import FormatError, KestrelError, UnitError
 from eager_kestrel.core.previous import converted
 from eager_kestrel.core.units import Bitrate
-from eager_kestrel.files.history import Row, broadcast_row, run_row
+from eager_kestrel.files.history import AHEAD_SECONDS, K, Row, broadcast_row, run_row
 from eager_kestrel.files.home import storage_error
 from eager_kestrel.files.pages import delimiter
 
@@ -174,14 +175,13 @@ def _by_line(lines: Iterable[bytes]) -> Read:
             continue
         try:
             if aired:
-                read.broadcasts.append(
-                    broadcast_row(Broadcast.model_validate_json(kept), kept.decode())
-                )
+                broadcast = _past(Broadcast.model_validate_json(kept))
+                read.broadcasts.append(broadcast_row(broadcast, kept.decode()))
             else:
-                read.runs.append(run_row(Run.model_validate_json(kept), kept.decode()))
-        except ValidationError as error:
-            key = ".".join(map(str, error.errors()[0]["loc"])) or "it"
-            read.bad.append(f"line {number}: {key} is not as exported")
+                run = _past(Run.model_validate_json(kept))
+                read.runs.append(run_row(run, kept.decode()))
+        except (ValidationError, FormatError) as error:
+            read.bad.append(f"line {number}: {_not_taken(error)}")
     if not ended:
         read.bad.append("the file ends before the export does: the rest is missing")
     return read
@@ -195,21 +195,41 @@ def _own(document: dict[str, Any], where: str) -> Read:
     for number, row in enumerate(rows, 1):
         try:
             kept = {key: value for key, value in row.items() if key != "summary"}
-            read.runs.append(run_row(Run.model_validate(kept), to_json(kept).decode()))
-        except (ValidationError, AttributeError, TypeError) as error:
-            what = error.errors()[0] if isinstance(error, ValidationError) else None
-            key = ".".join(map(str, what["loc"])) if what else "it"
-            read.bad.append(f"run {number}: {key} is not as exported")
+            run = _past(Run.model_validate(kept))
+            read.runs.append(run_row(run, to_json(kept).decode()))
+        except (ValidationError, FormatError, AttributeError, TypeError) as error:
+            read.bad.append(f"run {number}: {_not_taken(error)}")
     aired = document.get("broadcasts", [])
     for number, row in enumerate(aired if isinstance(aired, list) else [aired], 1):
         try:
-            read.broadcasts.append(
-                broadcast_row(Broadcast.model_validate(row), to_json(row).decode())
-            )
-        except ValidationError as error:
-            key = ".".join(map(str, error.errors()[0]["loc"]))
-            read.bad.append(f"broadcast {number}: {key} is not as exported")
+            broadcast = _past(Broadcast.model_validate(row))
+            read.broadcasts.append(broadcast_row(broadcast, to_json(row).decode()))
+        except (ValidationError, FormatError) as error:
+            read.bad.append(f"broadcast {number}: {_not_taken(error)}")
     return read
+
+
+def _past(one: K) -> K:
+    """A run or broadcast, if it was taken by now.
+
+    Raises:
+        FormatError: it is of the future, as a clock says that was never set.
+    """
+    _require_past(one.taken.astimezone())
+    return one
+
+
+def _require_past(moment: datetime) -> None:
+    if moment.timestamp() > time.time() + AHEAD_SECONDS:
+        raise FormatError(f"{moment:%Y-%m-%d %H:%M} is in the future", "correct the date")
+
+
+def _not_taken(error: Exception) -> str:
+    """Why an exported run or broadcast is not taken."""
+    if isinstance(error, FormatError):
+        return error.line()
+    found = error.errors()[0]["loc"] if isinstance(error, ValidationError) else ()
+    return f"{'.'.join(map(str, found)) or 'it'} is not as exported"
 
 
 def _from_csv(text: str, where: str, version: str, dates: DateOrder | None) -> Read:
@@ -225,6 +245,10 @@ def _from_csv(text: str, where: str, version: str, dates: DateOrder | None) -> R
     read = Read()
     try:
         for row in rows:
+            if surplus := row.get(None):
+                cut = between.join(surplus)
+                read.bad.append(f'line {rows.line_num}: "{between}{cut}" is one cell too many')
+                continue
             cells = {str(k): str(v or "") for k, v in row.items() if k is not None}
             if between == ";":  # where a semicolon parts cells, a comma parts decimals
                 cells = {key: DECIMAL_COMMA.sub(r"\1.\2", cell) for key, cell in cells.items()}
@@ -306,4 +330,10 @@ def _moment(text: str, dates: DateOrder | None) -> datetime:
         moment = datetime.fromisoformat(_iso(text, dates))
     except ValueError:
         raise FormatError(f'"{text}" is not a time', "write one such as 2026-11-02 20:15") from None
-    return moment if moment.tzinfo else moment.astimezone()
+    if moment.tzinfo is None:
+        there = moment.astimezone()
+        if there.astimezone(UTC).astimezone().replace(tzinfo=None) != moment:
+            raise FormatError(f'"{text}" does not exist: the clocks went forward', "correct it")
+        moment = there
+    _require_past(moment)
+    return moment

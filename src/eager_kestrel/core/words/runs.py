@@ -406,6 +406,14 @@ def stutters_said(lasted: Sequence[float]) -> str:
     return f"{counted(len(lasted), 'stutter')}, {some_seconds(sum(lasted))} in total"
 
 
+def with_future(said: str, count: int) -> str:
+    """What an uplink rests on, and that runs dated ahead of now do not count."""
+    if not count:
+        return said
+    verb = "is dated in the future and does" if count == 1 else "are dated in the future and do"
+    return f"{said}; {counted(count, 'run')} {verb} not count"
+
+
 # Bursts
 
 burst = Sentence(
