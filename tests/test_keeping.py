@@ -243,3 +243,25 @@ def test_a_rehearsal_that_is_stopped_says_what_it_learned(seed: int) -> None:
     found = verdict(sent, step, (), 20)
     assert not found.held
     assert found.text.startswith("stopped after")
+
+
+@pytest.mark.skipif(os.name == "nt", reason="POSIX permissions")
+def test_what_is_kept_is_for_nobody_else_and_what_is_not_kept_is_told(
+    kestrel: Kestrel, home: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    out = tmp_path / "out.md"
+    mask = os.umask(0o027)
+    try:
+        assert kestrel("plan", "--for", "oxbow", "--upload", "9 Mbit/s", "--out", out).code == 0
+        history_of(home, 1)
+    finally:
+        os.umask(mask)
+    assert {path.name: path.stat().st_mode & 0o077 for path in home.iterdir()} == {
+        path.name: 0 for path in home.iterdir()
+    }
+    assert out.stat().st_mode & 0o777 == 0o640
+    monkeypatch.setenv("EAGER_KESTREL_HOME", str(out))  # a file is no folder
+    shown = kestrel("plan", "--for", "oxbow", "--upload", "9 Mbit/s")
+    assert shown.code == 1
+    assert "video bitrate" in shown.out
+    assert "latest is still the one before" in shown.err

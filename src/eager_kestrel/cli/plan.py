@@ -30,7 +30,7 @@ from eager_kestrel.cli.options import (
 )
 from eager_kestrel.cli.rendering import deliver
 from eager_kestrel.cli.terminal import warn
-from eager_kestrel.core.errors import NoPlanError
+from eager_kestrel.core.errors import NoPlanError, StorageError
 
 if TYPE_CHECKING:
     from eager_kestrel.core.connection.uplink import Uplink
@@ -123,8 +123,7 @@ def plan(
         return
     planned = plan_show(asked.show, uplink, copy_to)
     made = planned.plan
-    if made.total_kbps > 0:
-        keep(made)
+    kept = made.total_kbps == 0 or kept_plan(made)
     for note in planned.notes:
         warn(note)
     if command is not None and made.total_kbps > 0 and not output.json:
@@ -134,8 +133,18 @@ def plan(
         deliver(made, output, writers=dict.fromkeys(KINDS, write), why=why)
     if made.total_kbps == 0:
         raise _no_plan(made)
-    if not made.feasible:
+    if not (made.feasible and kept):
         raise typer.Exit(1)
+
+
+def kept_plan(plan: Plan) -> bool:
+    """Keep it as the latest; a disk that will not take it gets a line, and the plan is shown."""
+    try:
+        keep(plan)
+    except StorageError as error:
+        warn(f"the plan could not be kept, and latest is still the one before: {error.line()}")
+        return False
+    return True
 
 
 def _no_plan(plan: Plan) -> NoPlanError:

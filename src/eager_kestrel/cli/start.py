@@ -14,7 +14,6 @@ import typer
 from eager_kestrel.actions import shows as begin
 from eager_kestrel.actions.guides import new_path
 from eager_kestrel.actions.planning import (
-    keep,
     known_platforms,
     known_uplink,
     uplink_for,
@@ -40,6 +39,7 @@ from eager_kestrel.cli.options import (
     single,
     with_unit,
 )
+from eager_kestrel.cli.plan import kept_plan
 from eager_kestrel.cli.rendering import show as show_blocks
 from eager_kestrel.cli.terminal import warn
 from eager_kestrel.core.connection.hours import parse_time_of_day
@@ -259,7 +259,7 @@ def _plan(show: Show, upload: str | None) -> None:
         warn(note)
     plan = plan_show(here, uplink).plan
     if plan.total_kbps > 0:
-        keep(plan)
+        kept_plan(plan)
     show_blocks(blocks_of(plan))
 
 

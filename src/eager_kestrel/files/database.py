@@ -127,6 +127,8 @@ class Database:
 
     def _open(self) -> None:
         try:
+            if not self.path.exists():  # for nobody else to read, its log included
+                self.path.touch(0o600)
             self._database = sqlite3.connect(self.path, timeout=BUSY_SECONDS, isolation_level=None)
             self._database.execute("PRAGMA journal_mode = WAL")
         except sqlite3.OperationalError as error:

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import shutil
 import stat
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -14,8 +15,12 @@ from eager_kestrel.core.errors import FormatError
 from eager_kestrel.files.home import made, storage_error
 
 
-def write_text(path: Path, text: str | Iterable[str]) -> None:
-    """Write a file whole or not at all, making its folder; text may come in pieces.
+@contextlib.contextmanager
+def written(path: Path, *, private: bool = False) -> Iterator[Path]:
+    """A file to write in place of another, which it replaces once it is whole; makes its folder.
+
+    Args:
+        private: for nobody else to read; other files are as the umask has it.
 
     Raises:
         StorageError: the disk would not take it; what stood there before still does.
@@ -23,19 +28,35 @@ def write_text(path: Path, text: str | Iterable[str]) -> None:
     import tempfile
 
     folder = made(path.parent)
-    temporary: str | None = None
+    temporary: Path | None = None
     try:
-        handle, temporary = tempfile.mkstemp(dir=folder, prefix=f".{path.name}.")
-        with os.fdopen(handle, "w", encoding="utf-8", newline="\n") as out:
-            out.writelines([text] if isinstance(text, str) else text)
-        Path(temporary).chmod(0o644)
-        Path(temporary).replace(path)
+        handle, name = tempfile.mkstemp(path.suffix, f".{path.stem}.", folder)
+        os.close(handle)
+        temporary = Path(name)
+        yield temporary
+        temporary.chmod(0o600 if private else 0o666 & ~_umask())
+        temporary.replace(path)
         temporary = None
     except OSError as error:
         raise storage_error(error, str(path), writing=True) from None
     finally:
         if temporary is not None:
-            Path(temporary).unlink(missing_ok=True)
+            temporary.unlink(missing_ok=True)
+
+
+def _umask() -> int:
+    mask = os.umask(0o077)
+    os.umask(mask)
+    return mask
+
+
+def write_text(path: Path, text: str | Iterable[str], *, private: bool = False) -> None:
+    """Write a file as :func:`written` does; text may come in pieces."""
+    with (
+        written(path, private=private) as part,
+        part.open("w", encoding="utf-8", newline="\n") as out,
+    ):
+        out.writelines([text] if isinstance(text, str) else text)
 
 
 def read_bounded(path: Path, most_bytes: int, instead: str = "name another file") -> bytes:

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import contextlib
 import json
 from pathlib import Path
 
 from pydantic import ValidationError
 
 from eager_kestrel.core.document import first_error, format_name, require_format
-from eager_kestrel.core.errors import FormatError, InputError, StorageError
+from eager_kestrel.core.errors import FormatError, InputError
 from eager_kestrel.core.plan.plan import Plan, settings_of
 from eager_kestrel.core.rules.settings import Settings
 from eager_kestrel.files.documents import read_json, write_text
@@ -62,10 +61,13 @@ def read_plan(name: str) -> Plan:
 
 
 def keep_latest(plan: Plan) -> None:
-    """Keep a plan as the latest; a disk that does not take it is no reason to fail."""
+    """Keep a plan as the latest.
+
+    Raises:
+        StorageError: the disk does not take it; the latest is still the one before.
+    """
     document = json.dumps(plan.model_dump(mode="json"), ensure_ascii=False)
-    with contextlib.suppress(StorageError):
-        write_text(data_home() / PLAN_FILE, document)
+    write_text(data_home() / PLAN_FILE, document, private=True)
 
 
 def latest_plan() -> Plan | None:

@@ -50,7 +50,7 @@ def write_kept(name: str, document: BaseModel) -> None:
     Raises:
         StorageError: the disk would not take it; what stood there before still does.
     """
-    write_text(data_home() / name, document.model_dump_json(indent=2) + "\n")
+    write_text(data_home() / name, document.model_dump_json(indent=2) + "\n", private=True)
 
 
 MACHINE_FILE = "machine.json"

@@ -6,7 +6,8 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from eager_kestrel.core.errors import InputError, StorageError
+from eager_kestrel.core.errors import InputError
+from eager_kestrel.files.documents import written
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -65,12 +66,8 @@ def save(figure: Figure, path: Path) -> None:
         StorageError: the disk would not take it.
     """
     require_kind(path)
-    try:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        figure.savefig(path)
-    except OSError as error:
-        what = error.strerror or str(error)
-        raise StorageError(what, "choose another place", str(path)) from None
+    with written(path) as part:
+        figure.savefig(part)
 
 
 CROP = (420, 330)

@@ -12,9 +12,10 @@ from itertools import groupby
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from eager_kestrel.core.errors import InputError, StorageError
+from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words import runs as run_words
+from eager_kestrel.files.documents import write_text
 from eager_kestrel.report.blocks import (
     Block,
     Cell,
@@ -71,15 +72,7 @@ def write_page(title: str, blocks: Iterable[Block], path: Path) -> None:
     """
     require_page(path)
     render = markdown if path.suffix.lower() == ".md" else html
-    text = render(title, list(blocks))
-    try:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        part = path.with_name(f".{path.name}.part")
-        part.write_text(text, encoding="utf-8")
-        part.replace(path)
-    except OSError as error:
-        what = error.strerror or str(error)
-        raise StorageError(what, "choose another folder", str(path)) from None
+    write_text(path, render(title, list(blocks)))
 
 
 # The report
