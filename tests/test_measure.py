@@ -4,10 +4,13 @@ from __future__ import annotations
 
 import errno
 import json
+import os
+import signal
 import socket
 import ssl
 import sys
 import threading
+import time
 import urllib.request
 from pathlib import Path
 
@@ -50,6 +53,24 @@ def test_eight_megabits_are_found_to_be_eight(kestrel: Kestrel) -> None:
     assert run["one_connection"]["samples"]["seconds"] == []
     seconds = run["summary"]["one"]["steady_seconds"] + run["summary"]["one"]["ramp_seconds"]
     assert run["data_used_bytes"] < 2.5 * 1e6 * max(seconds, 5)
+
+
+@pytest.mark.skipif(os.name == "nt", reason="signals are POSIX")
+@timed
+def test_to_be_told_to_end_is_as_ctrl_c(kestrel: Kestrel, home: Path) -> None:
+    """What was learned by then is kept, and marked."""
+    program = [sys.executable, "-m", "eager_kestrel", "measure"]
+    with simulated_uplink(simulated_connection(rate=EIGHT)) as up:
+        asked = [*program, up.url, "--seconds", "60 s", "--connections", "1", "--json"]
+        with running(asked, env={**os.environ, "EAGER_KESTREL_HOME": str(home)}) as measuring:
+            time.sleep(8)
+            measuring.send_signal(signal.SIGTERM)
+            out, err = measuring.communicate(timeout=20)
+    assert measuring.returncode == 1
+    assert "stopped" in err
+    assert json.loads(out)["partial"] is True
+    (row,) = kestrel("runs", "list", "--json").document["runs"]
+    assert row["partial"] is True
 
 
 @timed

@@ -12,7 +12,7 @@ import typer
 from eager_kestrel.actions.far_end import Listening, bounds_of, certificate_of, token_of
 from eager_kestrel.actions.far_end import far_end as stand
 from eager_kestrel.cli.options import Json, single
-from eager_kestrel.cli.terminal import print_json, warn
+from eager_kestrel.cli.terminal import print_json, serve, warn
 from eager_kestrel.core.results import FarEnd
 
 
@@ -48,6 +48,7 @@ def far_end(
 
     Takes uploads by HTTP and RTMP from those who hold its token, counts them and keeps nothing.
     """
+    serve()
     bounds = bounds_of(most_run, longest, most_hour)
     context = certificate_of(certificate, private_key)
     token = token_of()

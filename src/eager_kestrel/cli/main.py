@@ -34,6 +34,8 @@ EXIT_BREACH = 1
 EXIT_INPUT = 2
 EXIT_NETWORK = 3
 EXIT_NO_PLAN = 4
+EXIT_DEFECT = 70
+"""The program itself is at fault (EX_SOFTWARE of BSD's sysexits)."""
 EXIT_STOPPED = 130
 """Ctrl-C before anything was learned, as shells have it."""
 
@@ -199,7 +201,7 @@ def run(arguments: list[str]) -> int:
         return _fail(
             f"a defect of this program ({type(error).__name__}: {error}); "
             "please report it, with what EAGER_KESTREL_TRACEBACK=1 prints",
-            EXIT_BREACH,
+            EXIT_DEFECT,
         )
 
 
@@ -211,10 +213,12 @@ def _fail(line: str, code: int) -> int:
 def main() -> None:
     """The console script.
 
-    It lives for one command, so it collects garbage rarely, and pydantic need not read the metadata
-    of every installed package in search of plugins.
+    It lives for one command, so it collects garbage rarely (those that serve do so as usual), and
+    pydantic need not read the metadata of every installed package in search of plugins. Being told
+    to end is the same as Ctrl-C.
     """
     gc.set_threshold(500_000)
+    signal.signal(signal.SIGTERM, signal.default_int_handler)
     os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
     fall_back()
     code = run(sys.argv[1:])

@@ -23,7 +23,7 @@ from eager_kestrel.cli.options import (
     complete_practice,
     group,
 )
-from eager_kestrel.cli.terminal import console, ended_by_sigterm, print_json
+from eager_kestrel.cli.terminal import console, print_json, serve
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.results import PracticeAddress
 from eager_kestrel.core.units import Bitrate, DataSize, parse_seconds, parse_share
@@ -78,6 +78,7 @@ def uplink(
     json: Json = False,
 ) -> None:
     """Serve an upload endpoint behind a simulated uplink until Ctrl-C."""
+    serve()
     if (rate is None) == (trace is None):
         raise InputError("no connection given", 'pass --rate "8 Mbit/s" or --trace wet-evening')
     simulated = simulated_connection(
@@ -139,6 +140,7 @@ def ingest(
     json: Json = False,
 ) -> None:
     """Be a simulated platform that obeys its guide, until Ctrl-C."""
+    serve()
     how_long, at = _at(stall) if stall is not None else ("3 s", None)
     trouble = trouble_of(
         stall_at=at,
@@ -156,10 +158,7 @@ def ingest(
         sys.stdout.flush()
         told = 0
         try:
-            with (
-                ended_by_sigterm(),
-                console(stderr=True).status("waiting for a stream", spinner="dots") as status,
-            ):
+            with console(stderr=True).status("waiting for a stream", spinner="dots") as status:
                 while True:
                     time.sleep(0.5)
                     told = _tell(there.taking.received, told)

@@ -21,7 +21,7 @@ from eager_kestrel.cli.options import (
     single,
 )
 from eager_kestrel.cli.rendering import deliver
-from eager_kestrel.cli.terminal import telling, warn
+from eager_kestrel.cli.terminal import serve, telling, warn
 from eager_kestrel.core.checks.findings import ReceivedList
 from eager_kestrel.core.units import parse_seconds
 from eager_kestrel.core.words.numbers import counted
@@ -50,6 +50,7 @@ def receive(
 
     Senders need a key: the one of EAGER_KESTREL_STREAM_KEY, else one made for this time and shown.
     """
+    serve()
     output.require()
     key = key_for("receive")
     held = guides_of(platforms or [])

@@ -6,6 +6,7 @@ Rich is imported only when something is drawn. Colour follows ``NO_COLOR`` and i
 from __future__ import annotations
 
 import codecs
+import gc
 import json
 import os
 import sys
@@ -29,6 +30,11 @@ WIDEST = 108
 
 _quiet: list[bool] = []
 """Not empty where talk is not wanted."""
+
+
+def serve() -> None:
+    """Collect garbage as usual: what serves strangers for hours must not grow with each of them."""
+    gc.set_threshold(700, 10, 10)
 
 
 def be_quiet(quiet: bool) -> None:
@@ -207,24 +213,6 @@ def uninterrupted() -> Iterator[None]:
         yield
     finally:
         signal.signal(signal.SIGINT, before)
-
-
-@contextmanager
-def ended_by_sigterm() -> Iterator[None]:
-    """SIGTERM ends the block as Ctrl-C does, so that what was learned is told and kept."""
-    import signal
-
-    def stop(*_: object) -> None:
-        raise KeyboardInterrupt
-
-    if threading.current_thread() is not threading.main_thread():
-        yield
-        return
-    before = signal.signal(signal.SIGTERM, stop)
-    try:
-        yield
-    finally:
-        signal.signal(signal.SIGTERM, before)
 
 
 PLAIN = {

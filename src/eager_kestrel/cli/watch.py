@@ -23,7 +23,7 @@ from eager_kestrel.cli.options import (
     grouped,
     single,
 )
-from eager_kestrel.cli.terminal import ended_by_sigterm, warn
+from eager_kestrel.cli.terminal import serve, warn
 from eager_kestrel.cli.watch_view import View, show_ended
 from eager_kestrel.core.errors import InputError
 
@@ -115,7 +115,8 @@ def watch(
 
     With --json: one document a second. What was seen is kept: see review and runs list.
     """
-    with ended_by_sigterm(), View(json=json, bell=alerts.bell, notify=alerts.notify) as view:
+    serve()
+    with View(json=json, bell=alerts.bell, notify=alerts.notify) as view:
         if between.through or between.practice is not None:
             aired = watch_through(plan, which, between, within, view)
         else:

@@ -6,6 +6,7 @@ import contextlib
 import ipaddress
 import os
 import re
+import selectors
 import socket
 import threading
 from concurrent.futures import Future
@@ -170,6 +171,21 @@ def is_ingest(url: str) -> bool:
 
 
 LOOPBACK = "127.0.0.1"
+
+
+def socket_ready(
+    connection: socket.socket, seconds: float, *, reads: bool = True, writes: bool = False
+) -> tuple[bool, bool]:
+    """Wait until a connection can be read or written, for a while; returns which.
+
+    Unlike ``select`` this works however many files the program has open.
+    """
+    wanted = (selectors.EVENT_READ if reads else 0) | (selectors.EVENT_WRITE if writes else 0)
+    with selectors.DefaultSelector() as selector:
+        selector.register(connection, wanted)
+        found = selector.select(max(0.0, seconds))
+    events = found[0][1] if found else 0
+    return bool(events & selectors.EVENT_READ), bool(events & selectors.EVENT_WRITE)
 
 
 def set_option(connection: socket.socket, level: int, option: int, value: int) -> None:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import select
 import ssl
 import threading
 import time
@@ -12,6 +11,7 @@ from typing import TYPE_CHECKING
 
 from eager_kestrel.core.connection.climbing import CHUNK_BYTES
 from eager_kestrel.core.errors import NetworkError
+from eager_kestrel.net.addresses import socket_ready
 from eager_kestrel.net.publishing import CONNECT_SECONDS, Publication, PublishTarget
 
 if TYPE_CHECKING:
@@ -149,7 +149,7 @@ class PacedPublication(Publication):
         self._pace, until = None, time.perf_counter() + GOODBYE_SECONDS
         with contextlib.suppress(OSError, NetworkError):
             while self._queued and (left := until - time.perf_counter()) > 0:
-                select.select([], [self._socket], [], left)
+                socket_ready(self._socket, left, reads=False, writes=True)
                 self._write()
         super().close()
 

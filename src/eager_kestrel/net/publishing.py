@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import contextlib
 import os
-import select
 import socket
 import ssl
 import time
@@ -17,7 +16,13 @@ from collections import deque
 from dataclasses import dataclass
 
 from eager_kestrel.core.errors import EndpointError, InputError, NetworkError, ProtocolError
-from eager_kestrel.net.addresses import parse_address, plain_text, set_option, without_key
+from eager_kestrel.net.addresses import (
+    parse_address,
+    plain_text,
+    set_option,
+    socket_ready,
+    without_key,
+)
 from eager_kestrel.net.delivered import WrittenCounter, delivered_counter, linux_seconds
 from eager_kestrel.net.target import TCP_NOTSENT_LOWAT
 from eager_kestrel.wire.publishing import RANDOM_BYTES, Event, Publisher, Ready, Refused
@@ -135,10 +140,9 @@ class Publication:
 
     def _read(self, wait_seconds: float) -> list[Event]:
         """Take what the ingest says."""
-        if not (self._tls and self._pending()):
-            readable, _, _ = select.select([self._socket], [], [], wait_seconds)
-            if not readable:
-                return []
+        waiting = self._tls and self._pending()
+        if not waiting and not socket_ready(self._socket, wait_seconds)[0]:
+            return []
         try:
             data = self._socket.recv(65_536)
         except (BlockingIOError, ssl.SSLWantReadError, ssl.SSLWantWriteError):
@@ -194,9 +198,8 @@ class Publication:
 
     def wait(self, seconds: float) -> None:
         """Until something can be written that waits, or read; touches nothing else."""
-        writers = [self._socket] if self._out else []
         with contextlib.suppress(ValueError, OSError):
-            select.select([self._socket], writers, [], seconds)
+            socket_ready(self._socket, seconds, writes=bool(self._out))
 
     @property
     def queued_bytes(self) -> int:
@@ -288,7 +291,7 @@ class Publication:
         until = time.perf_counter() + GOODBYE_SECONDS
         self._socket.shutdown(socket.SHUT_WR)
         while (left := until - time.perf_counter()) > 0:
-            if select.select([self._socket], [], [], left)[0] and not self._socket.recv(65_536):
+            if socket_ready(self._socket, left)[0] and not self._socket.recv(65_536):
                 return
 
 

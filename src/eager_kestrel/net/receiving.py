@@ -7,7 +7,6 @@ connection, each with a time limit on silence.
 from __future__ import annotations
 
 import contextlib
-import select
 import socket
 import threading
 import time
@@ -15,7 +14,7 @@ from dataclasses import dataclass
 from typing import Protocol, Self
 
 from eager_kestrel.core.errors import ProtocolError
-from eager_kestrel.net.addresses import LOOPBACK, listener, set_option
+from eager_kestrel.net.addresses import LOOPBACK, listener, set_option, socket_ready
 from eager_kestrel.wire import flv
 from eager_kestrel.wire.publishing import Ended, Event, Media, Receiver, WantsToPublish
 
@@ -175,9 +174,7 @@ class _PublisherConnection:
         until = time.perf_counter() + GOODBYE_SECONDS
         with contextlib.suppress(OSError):
             while self._over == "ended" and (left := until - time.perf_counter()) > 0:
-                if select.select([self._socket], [], [], left)[0] and not self._socket.recv(
-                    RECEIVE_BYTES
-                ):
+                if socket_ready(self._socket, left)[0] and not self._socket.recv(RECEIVE_BYTES):
                     return
 
     def _talk(self, stop: threading.Event) -> str:
@@ -213,10 +210,10 @@ class _PublisherConnection:
 
     def _readable(self) -> bool:
         """Whether something has come; where nothing does, what came is acknowledged."""
-        if not select.select([self._socket], [], [], QUIET_SECONDS)[0]:
+        if not socket_ready(self._socket, QUIET_SECONDS)[0]:
             self._ingest.acknowledge()
             self._answer()
-        return bool(select.select([self._socket], [], [], LOOK_SECONDS)[0])
+        return socket_ready(self._socket, LOOK_SECONDS)[0]
 
     def _answer(self) -> None:
         """Send what is to be said.
@@ -226,8 +223,7 @@ class _PublisherConnection:
         """
         out = self._ingest.outgoing
         while out:
-            _, writable, _ = select.select([], [self._socket], [], SILENCE_SECONDS)
-            if not writable:
+            if not socket_ready(self._socket, SILENCE_SECONDS, reads=False, writes=True)[1]:
                 raise OSError("it does not read")
             try:
                 del out[: self._socket.send(out)]

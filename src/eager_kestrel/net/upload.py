@@ -10,7 +10,6 @@ from __future__ import annotations
 import contextlib
 import os
 import re
-import select
 import socket
 import ssl
 import threading
@@ -21,7 +20,7 @@ from typing import Any, Self
 import httpx
 
 from eager_kestrel.core.errors import EndpointError, NetworkError
-from eager_kestrel.net.addresses import set_option, wait_for
+from eager_kestrel.net.addresses import set_option, socket_ready, wait_for
 from eager_kestrel.net.delivered import DeliveredCounter, delivered_counter
 from eager_kestrel.net.exchange import CONNECTED, bounded_body, network_error, status_error
 from eager_kestrel.net.pacing import Pacer, Waits
@@ -213,7 +212,7 @@ class _UploadConnection(threading.Thread):
         if connection is None:
             return None
         pending = connection.pending() if isinstance(connection, ssl.SSLSocket) else 0
-        if not pending and not select.select([connection], [], [], 0)[0]:
+        if not pending and not socket_ready(connection, 0.0)[0]:
             return None
         waited = connection.gettimeout()
         try:
