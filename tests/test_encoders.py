@@ -17,7 +17,7 @@ from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.show.machine import EncoderPoint, MeasuredMachine
 from eager_kestrel.media import encoders as media
 from eager_kestrel.media.encoders import FRAMES, made_frames
-from tests.conftest import Kestrel
+from tests.conftest import Kestrel, timed
 from tests.test_plan import planned, show
 
 SMALL = ("--resolution", "160x96", "--fps", "24")
@@ -57,6 +57,7 @@ def machine_of(
     )
 
 
+@timed
 def test_encoders_are_measured_kept_and_planned_by(
     kestrel: Kestrel, quick: None, tmp_path: Path
 ) -> None:

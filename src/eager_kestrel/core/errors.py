@@ -65,7 +65,12 @@ def nearest_name(written: str, known: list[str], none: str) -> str:
         return none
     import difflib
 
-    close = difflib.get_close_matches(written.lower(), known, n=1, cutoff=0.65)
+    plain = written.lower()
+    close = [
+        name
+        for name in difflib.get_close_matches(plain, known, cutoff=0.6)
+        if name[:1].lower() == plain[:1] or name in difflib.get_close_matches(plain, known, 1, 0.75)
+    ]
     return f'write "{close[0]}"' if close else f"choose from {', '.join(sorted(known))}"
 
 
