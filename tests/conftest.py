@@ -48,6 +48,7 @@ class Result:
     @property
     def document(self) -> Any:
         """What was printed, valid by its own schema."""
+        assert self.out, f"nothing was printed: {self.err}"
         return valid(json.loads(self.out))
 
     @property
