@@ -74,7 +74,7 @@ def lowest(session: nox.Session) -> None:
     fast_tests(session)
 
 
-COVERED = 60
+COVERED = 61
 """Per cent of the lines that the fast files alone reach; no fewer may be. The whole suite reaches
 more, and the command line in processes of its own is not counted."""
 COVERAGE = ("--cov=eager_kestrel", "--cov-report=", f"--cov-fail-under={COVERED}")

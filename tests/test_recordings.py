@@ -457,7 +457,11 @@ def test_a_resolution_that_changes_is_told_with_its_moment(
     both = tmp_path / "both.ts"
     both.write_bytes(b"".join(part.read_bytes() for part in parts))
     joined = tmp_path / name
-    subprocess.run([FFMPEG, "-v", "error", "-i", both, "-c", "copy", joined], check=True)
+    copied = subprocess.run([FFMPEG, "-v", "error", "-i", both, "-c", "copy", joined], check=False)
+    if copied.returncode < 0:  # FFmpeg 7.0.2 does on such a file
+        if name != "joined.ts":
+            pytest.skip("this FFmpeg crashes when it copies a stream whose resolution changes")
+        joined = both
     said = found_in(kestrel, joined)["resolution"]
     assert said.startswith("changes from 320x180 to 640x360 at ")
     assert "resolution" not in found_in(kestrel, parts[0])
