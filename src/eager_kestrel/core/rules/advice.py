@@ -147,8 +147,8 @@ def _do(finding: Finding, advice: Sequence[Advice]) -> str:
         for one in mine
         if one.changes
     }
-    if len(mine) == 1:
-        return next(iter(said.values()))
+    if len(said) < 2:
+        return next(iter(said.values()), words.UNMET)
     return "; ".join(f"{name}: {what}" for name, what in said.items())
 
 
