@@ -6,6 +6,7 @@ import ast
 import json
 import os
 import re
+from collections import Counter
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -131,3 +132,13 @@ def test_what_keeps_time_runs_in_rows(request: pytest.FixtureRequest) -> None:
         pytest.skip("one process runs everything in one row")
     timed = [item for item in request.session.items if keeps_time(item)]
     assert all(item.nodeid.endswith(("@streams", "@runs")) for item in timed)
+
+
+def test_no_class_name_is_used_twice() -> None:
+    found = Counter(
+        node.name
+        for path in SOURCES
+        for node in ast.walk(ast.parse(path.read_text(encoding="utf-8")))
+        if isinstance(node, ast.ClassDef) and not node.name.startswith("_")
+    )
+    assert [name for name, count in found.items() if count > 1] == []

@@ -199,6 +199,20 @@ def test_a_program_that_was_held_up_is_not_the_connection(seen: bool, carries: f
     assert {trouble.cause for trouble in notes.troubles} <= {"machine", "program"}
 
 
+def test_a_pause_of_any_length_is_told_and_survives_a_break() -> None:
+    """Longer than looks are kept, and the connection breaks in the middle of it."""
+    notes, handed, told = Recorder.of("here", PLANNED), 0, []
+    for tick in range(1, 4 * 80):
+        moment = tick / 4
+        handed += 0 if 10 <= moment < 70 else 187_500
+        there = not 50 <= moment < 52
+        told.append(notes.look(StreamSample(moment, there, handed, handed)).verdict)
+    assert "sent nothing for 35" in told[4 * 45].text
+    assert told[4 * 51].cause == "connection"
+    assert told[4 * 65].cause == "machine"
+    assert told[-1].cause is None
+
+
 @settings(max_examples=8)
 @given(st.booleans(), st.integers(0, 99))
 def test_a_second_with_more_on_a_line_with_little_to_spare_is_no_warning(

@@ -6,6 +6,7 @@ monotonic, so a jump of the wall clock changes nothing.
 
 from __future__ import annotations
 
+import contextlib
 import secrets
 import time
 from collections.abc import Callable
@@ -24,6 +25,7 @@ from eager_kestrel.actions.samples import (
     tell_learned,
     too_little,
 )
+from eager_kestrel.core.connection.evidence import RunEvidence
 from eager_kestrel.core.connection.progress import (
     PartialResult,
     PhaseBegun,
@@ -34,10 +36,10 @@ from eager_kestrel.core.connection.progress import (
 from eager_kestrel.core.connection.run import Ending, Endpoint, Phase, PhaseName, Run, is_loopback
 from eager_kestrel.core.connection.summarising import both_ends, round_trip_summary
 from eager_kestrel.core.connection.throughput import (
-    BETWEEN_SAMPLES,
     BURST_SECONDS,
     Limits,
     burst_end,
+    burst_excluded,
     known_well_enough,
     limit_reached,
     throughput,
@@ -47,11 +49,12 @@ from eager_kestrel.core.errors import (
     InputError,
     NetworkError,
     StoppedError,
+    StorageError,
     UnitError,
 )
 from eager_kestrel.core.units import DataSize, parse_seconds
 from eager_kestrel.core.words import runs as words
-from eager_kestrel.files.history import History
+from eager_kestrel.files.history import History, HistoryFilter
 from eager_kestrel.files.keys import needed_token
 from eager_kestrel.net.addresses import shown_url
 from eager_kestrel.net.connections import BackgroundWatch
@@ -185,9 +188,7 @@ def measure(wish: MeasureOptions, tell: Tell = tell_nobody) -> Run:
         if notebook is None or notebook.one is None:
             raise StoppedError("stopped before anything was measured", "nothing was kept") from None
         return notebook.run(partial=True)
-    found = (notebook.one, notebook.sustained, notebook.several)
-    loads = [phase for phase in found if phase is not None]
-    return notebook.run(partial=any(p.ended in ("failed", "stopped") for p in loads))
+    return notebook.run(partial=any(p.ended in ("failed", "stopped") for p in notebook.loads))
 
 
 def _compare(notebook: _MeasureNotes, target: UploadTarget) -> None:
@@ -271,10 +272,10 @@ def _first_watch(notebook: _MeasureNotes, wish: MeasureOptions) -> float:
     host = endpoint.name or urlsplit(endpoint.url).hostname
     if wish.practice or wish.limits.data_bytes is not None or is_loopback(endpoint.url):
         return 0.0
-    with History() as history:
-        known = history.evidence()
-    watched = (run.watched_seconds for run in known if run.endpoint_name == host)
-    return 0.0 if max(watched, default=0.0) >= BURST_SECONDS - BETWEEN_SAMPLES else BURST_SECONDS
+    known: list[RunEvidence] = []
+    with contextlib.suppress(StorageError), History() as history:  # what is measured matters more
+        known = history.evidence(HistoryFilter(endpoint=host))
+    return 0.0 if any(burst_excluded(run.watched_seconds) for run in known) else BURST_SECONDS
 
 
 def _several(notebook: _MeasureNotes, wish: MeasureOptions, tell: Tell) -> None:

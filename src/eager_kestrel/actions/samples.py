@@ -164,10 +164,14 @@ class Notebook:
     both_ends: BothEnds | None = None
     notes: list[str] = field(default_factory=list)
 
+    @property
+    def loads(self) -> list[Phase]:
+        """Its load phases so far."""
+        return [p for p in (self.one, self.sustained, self.several) if p is not None]
+
     def used_bytes(self) -> int:
         """What its load phases delivered."""
-        loads = [p for p in (self.one, self.sustained, self.several) if p is not None]
-        return sum(p.samples.delivered_bytes[-1] for p in loads if p.samples.delivered_bytes)
+        return sum(p.samples.delivered_bytes[-1] for p in self.loads if p.samples.delivered_bytes)
 
     def run(self, *, partial: bool) -> Run:
         """What there is of it, as a run."""

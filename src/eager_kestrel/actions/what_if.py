@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import csv
 import io
-import time
 from collections.abc import Mapping, Sequence
 from datetime import datetime
 from pathlib import Path
@@ -26,7 +25,7 @@ from eager_kestrel.core.words.runs import NOTHING
 from eager_kestrel.files.documents import write_text
 from eager_kestrel.files.footage import table_for
 from eager_kestrel.files.guides import guide_for
-from eager_kestrel.files.history import History, HistoryFilter
+from eager_kestrel.files.history import History, HistoryFilter, lately
 
 if TYPE_CHECKING:
     from eager_kestrel.core.connection.uplink import Uplink
@@ -157,7 +156,7 @@ def hours(
         if not last:
             raise NotFoundError("no run is kept", "run eager-kestrel measure URL, or import some")
         until = datetime.fromisoformat(last[0].taken_at).timestamp()
-        runs = history.evidence(HistoryFilter(min(until, time.time()) - days * 86400))
+        runs = history.evidence(lately(days, until))
     taken = runs_towards(runs, endpoints) if endpoints else runs
     found = by_hour(taken, endpoints)
     if not platforms:

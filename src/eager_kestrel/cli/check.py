@@ -115,7 +115,7 @@ class SettingFlags:
 
 
 @dataclass(frozen=True, slots=True)
-class UploadFlags:
+class BudgetFlags:
     """The upload everything has to fit."""
 
     HEADING: ClassVar = "The upload"
@@ -194,7 +194,7 @@ def check(
     _guides: GuideFolder = None,
     everything: Everything = False,
     flags: SettingFlags = SettingFlags(),
-    upload: UploadFlags = UploadFlags(),
+    upload: BudgetFlags = BudgetFlags(),
     recording: RecordingFlags = RecordingFlags(),
     output: OutputFlags = OutputFlags(),
 ) -> None:
@@ -220,7 +220,7 @@ def check(
 def _recording(
     file: Path,
     platforms: list[str] | None,
-    upload: UploadFlags,
+    upload: BudgetFlags,
     recording: RecordingFlags,
     *,
     quiet: bool,

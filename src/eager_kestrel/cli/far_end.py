@@ -13,7 +13,7 @@ from eager_kestrel.actions.far_end import Listening, bounds_of, certificate_of, 
 from eager_kestrel.actions.far_end import far_end as stand
 from eager_kestrel.cli.options import Json, single
 from eager_kestrel.cli.terminal import print_json, serve, warn
-from eager_kestrel.core.results import FarEnd
+from eager_kestrel.core.results import FarEndAddress
 
 
 def far_end(
@@ -56,7 +56,7 @@ def far_end(
     with stand(token, bounds, where, warn) as there:
         scheme = "https" if there.secure else "http"
         if json:
-            found = FarEnd(
+            found = FarEndAddress(
                 port=there.port,
                 rtmp_port=there.rtmp_port,
                 secure=there.secure,

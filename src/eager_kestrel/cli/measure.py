@@ -297,7 +297,7 @@ def _kept(run: Run) -> bool:
 
 def _told_how_it_ended(run: Run) -> int:
     """Say on standard error what cut a run short; returns the exit code that goes with it."""
-    for phase in (run.one_connection, run.several_connections):
+    for phase in (run.one_connection, run.sustained, run.several_connections):
         if phase is not None and phase.ended == "failed":
             warn(f"{phase.ended_why}; what was learned before is marked partial")
             return 3

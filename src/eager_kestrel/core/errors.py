@@ -66,11 +66,9 @@ def nearest_name(written: str, known: list[str], none: str) -> str:
     import difflib
 
     plain = written.lower()
-    close = [
-        name
-        for name in difflib.get_close_matches(plain, known, cutoff=0.6)
-        if name[:1].lower() == plain[:1] or name in difflib.get_close_matches(plain, known, 1, 0.75)
-    ]
+    alike = [name for name in known if name[:1].lower() == plain[:1]]
+    near = difflib.get_close_matches
+    close = near(plain, known, 1, cutoff=0.75) or near(plain, alike, 1, cutoff=0.6)
     return f'write "{close[0]}"' if close else f"choose from {', '.join(sorted(known))}"
 
 

@@ -30,8 +30,14 @@ T = TypeVar("T")
 WRITTEN = {"written": True}
 
 
-def _reader(parse: Callable[[str], T], bare: str) -> Callable[[object, ValidationInfo], object]:
-    """A validator that reads strings and passes values, but no bare numbers in written files."""
+def _reader(
+    parse: Callable[[str], T], bare: str | None = None
+) -> Callable[[object, ValidationInfo], object]:
+    """A validator that reads strings and passes values.
+
+    Args:
+        bare: what to write instead of a bare number in a written file; None where one is fine.
+    """
 
     def read(value: object, info: ValidationInfo) -> object:
         if isinstance(value, str):
@@ -39,20 +45,11 @@ def _reader(parse: Callable[[str], T], bare: str) -> Callable[[object, Validatio
                 return parse(value)
             except UnitError as error:
                 raise ValueError(f"{error.what}; {error.instead}") from None
-        if isinstance(value, int | float) and info.context == WRITTEN:
+        if bare is not None and isinstance(value, int | float) and info.context == WRITTEN:
             raise ValueError(f"{value} has no unit; {bare.format(value)}")
         return value
 
     return read
-
-
-def _hours_a_month(value: object) -> object:
-    if not isinstance(value, str):
-        return value
-    try:
-        return parse_hours_a_month(value)
-    except UnitError as error:
-        raise ValueError(f"{error.what}; {error.instead}") from None
 
 
 def _frame_rate(value: object) -> object:
@@ -95,7 +92,7 @@ Seconds = Annotated[
 HoursAMonth = Annotated[
     float,
     WithJsonSchema({"type": ["number", "string"], "examples": [12, "3 h a week"]}),
-    BeforeValidator(_hours_a_month),
+    BeforeValidator(_reader(parse_hours_a_month)),
 ]
 Share = Annotated[
     float,

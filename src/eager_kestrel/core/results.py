@@ -92,7 +92,7 @@ class PracticeAddress(Frozen):
     """To publish with; None if it is your own."""
 
 
-class FarEnd(Frozen):
+class FarEndAddress(Frozen):
     """Where an endpoint of one's own listens (``far-end``)."""
 
     format: str = format_name("far-end")

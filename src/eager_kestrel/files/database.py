@@ -127,7 +127,7 @@ class Database:
 
     def _open(self) -> None:
         try:
-            if not self.path.exists():  # for nobody else to read, its log included
+            if not self.path.exists():  # only its owner may read it and its log
                 self.path.touch(0o600)
             self._database = sqlite3.connect(self.path, timeout=BUSY_SECONDS, isolation_level=None)
             self._database.execute("PRAGMA journal_mode = WAL")

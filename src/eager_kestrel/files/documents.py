@@ -20,7 +20,7 @@ def written(path: Path, *, private: bool = False) -> Iterator[Path]:
     """A file to write in place of another, which it replaces once it is whole; makes its folder.
 
     Args:
-        private: for nobody else to read; other files are as the umask has it.
+        private: only its owner may read it; for other files the umask decides.
 
     Raises:
         StorageError: the disk would not take it; what stood there before still does.

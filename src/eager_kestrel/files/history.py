@@ -11,6 +11,7 @@ import time
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from math import inf
 from typing import Any, Final, Generic, TypeAlias, TypeVar
 
 import numpy as np
@@ -48,10 +49,10 @@ AHEAD_SECONDS = 86_400.0
 """What is dated further ahead of now is of a wrong clock, or a typing error."""
 
 
-def lately(days: float) -> HistoryFilter:
-    """What was taken in the last so many days, and by now."""
+def lately(days: float, until: float = inf) -> HistoryFilter:
+    """What was taken by now, and in the last so many days before now or an earlier moment."""
     now = time.time()
-    return HistoryFilter(now - days * 86_400, now + AHEAD_SECONDS)
+    return HistoryFilter(min(until, now) - days * 86_400, now + AHEAD_SECONDS)
 
 
 NOT_DERIVED = f"CASE WHEN rules = {RULES} THEN NULL ELSE document END"

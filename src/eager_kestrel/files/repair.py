@@ -78,7 +78,7 @@ def repair(folder: Path | None = None) -> Repaired:
 
 @contextlib.contextmanager
 def _alone(path: Path) -> Iterator[sqlite3.Connection]:
-    """The file with nobody else at it, from reading to swapping: what is written meanwhile waits.
+    """Open the file and lock every other process out until the block ends.
 
     Raises:
         StorageError: another process is using it.

@@ -55,7 +55,7 @@ KINDS: dict[str, tuple[str, str]] = {
     "explanation": ("plan.glossary", "Explained"),
     "terms": ("results", "TermList"),
     "practice": ("results", "PracticeAddress"),
-    "far-end": ("results", "FarEnd"),
+    "far-end": ("results", "FarEndAddress"),
     "demo": ("watching.review", "DemoStory"),
 }
 """By the kind in a document's ``format`` line, where it is defined."""

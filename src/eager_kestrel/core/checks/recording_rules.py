@@ -11,6 +11,7 @@ from eager_kestrel.core.checks.recording import AUDIO_CODECS, VIDEO_CODECS, sett
 from eager_kestrel.core.checks.stream import REGULAR
 from eager_kestrel.core.plan.encoder_settings import BUFFER_SECONDS
 from eager_kestrel.core.rules.advice import Advice, advise, with_advice
+from eager_kestrel.core.rules.bitrate_rules import LONG_BUFFER_SECONDS
 from eager_kestrel.core.rules.finding import Finding, Severity
 from eager_kestrel.core.rules.guide_rules import against_guide, against_upload
 from eager_kestrel.core.units import Bitrate
@@ -31,7 +32,6 @@ LATE_KEYFRAME_SECONDS = 0.5
 """Past what is allowed that a recording may end without another keyframe."""
 OFFSET_MS = 150.0
 """Ahead or behind by more than this is seen by everybody (ITU-R BT.1359 has 125 to 185 ms)."""
-LONG_BUFFER_SECONDS = 2.0
 
 
 def check_recording(

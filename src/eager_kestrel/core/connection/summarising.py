@@ -19,9 +19,8 @@ from eager_kestrel.core.connection.run import (
     Series,
 )
 from eager_kestrel.core.connection.throughput import (
-    BETWEEN_SAMPLES,
-    BURST_SECONDS,
     burst_end,
+    burst_excluded,
     short_rates,
     throughput,
 )
@@ -132,7 +131,7 @@ def _of_bursts(run: Run) -> Iterator[str]:
         first = throughput(one.samples)
         assert first is not None
         yield words.burst(one.samples.seconds[-1], first.typical_kbps, found.typical_kbps)
-    elif run.kind == "measured" and watched_seconds(run) < BURST_SECONDS - BETWEEN_SAMPLES:
+    elif run.kind == "measured" and not burst_excluded(watched_seconds(run)):
         yield words.no_burst_excluded(watched_seconds(run))
 
 

@@ -258,6 +258,11 @@ HELD_SHARE = 0.85
 """Of a rate that is sent; less of it delivered is all the connection carries."""
 
 
+def burst_excluded(watched_seconds: float) -> bool:
+    """Whether a connection was watched long enough to have seen a burst end."""
+    return watched_seconds >= BURST_SECONDS - BETWEEN_SAMPLES
+
+
 def fell_by(earlier: Series, later: Series, sent_kbps: float | None = None) -> bool:
     """Whether a later series shows that what an earlier one carried did not last.
 

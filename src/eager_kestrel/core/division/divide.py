@@ -5,7 +5,7 @@ The search is in :mod:`eager_kestrel.core.division.groupings`; here its outcome 
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from itertools import combinations
 from typing import TYPE_CHECKING, NamedTuple
@@ -21,7 +21,7 @@ from eager_kestrel.core.division.groupings import (
     Groupings,
 )
 from eager_kestrel.core.division.knapsack import Choices, KnapsackTable
-from eager_kestrel.core.division.split import Alternative, Group, LeavingOut, Relay, Split, Way
+from eager_kestrel.core.division.split import Alternative, Group, LeavingOut, RelayOffer, Split, Way
 from eager_kestrel.core.words import plans as words
 
 if TYPE_CHECKING:
@@ -281,13 +281,13 @@ def _left_out_because(tried: Groupings) -> str:
     return words.together_too_much(least, tried.safe_kbps)
 
 
-def _relay(tried: Groupings, served: Members, now_kbps: float) -> Relay | None:
+def _relay(tried: Groupings, served: Members, now_kbps: float) -> RelayOffer | None:
     """One stream to a relay that passes it on to all, against what is sent now."""
     if len(served) < 2:
         return None
     encode = tried.encode(served)
     if isinstance(encode, str):
-        return Relay(possible=False, because=encode, text=words.relay_impossible(encode))
+        return RelayOffer(possible=False, because=encode, text=words.relay_impossible(encode))
     codec = encode.field.codec
     once = candidates_table(
         tried.show, encode.guide, tried.table, codec, encode.guides, relayed=True
@@ -296,12 +296,12 @@ def _relay(tried: Groupings, served: Members, now_kbps: float) -> Relay | None:
     best = weighed.chosen
     if best is None:
         because = words.RELAY_TOO_MUCH
-        return Relay(possible=False, because=because, text=words.RELAY_TOO_MUCH_TEXT)
+        return RelayOffer(possible=False, because=because, text=words.RELAY_TOO_MUCH_TEXT)
     option = weighed.option(best)
     carried = weighed.kbps[best] + weighed.audio_kbps
     sends = float(carried * once.per_byte[best] + once.fixed_kbps[best])
     saved = now_kbps - sends
-    return Relay(
+    return RelayOffer(
         possible=True,
         sends_kbps=round(sends, 3),
         frees_kbps=round(saved, 3),
@@ -313,8 +313,8 @@ def _relay(tried: Groupings, served: Members, now_kbps: float) -> Relay | None:
     )
 
 
-def _quality_by_platform(groups: Iterable[Group]) -> dict[str, float]:
-    return {name: group.quality for group in groups for name in group.platforms}
+def _quality_by_platform(way: Alternative) -> dict[str, float]:
+    return {name: group.quality for group in way.groups for name in group.platforms}
 
 
 def _text(tried: Groupings, chosen: Division | None, alternatives: tuple[Alternative, ...]) -> str:
@@ -322,7 +322,8 @@ def _text(tried: Groupings, chosen: Division | None, alternatives: tuple[Alterna
     if chosen is None:
         return words.NOTHING_DIVIDED
     way, mean = _way(chosen.grouping), chosen.mean_quality(tried.weights)
-    said, groups = [words.chosen_way(way, mean)], _groups(tried, chosen)
+    said = [words.chosen_way(way, mean)]
+    now = next(_quality_by_platform(other) for other in alternatives if other.way == way)
     for other in alternatives:
         if other.way == way:
             continue
@@ -331,12 +332,14 @@ def _text(tried: Groupings, chosen: Division | None, alternatives: tuple[Alterna
         else:
             more = len(other.groups) > len(chosen.grouping)
             tie = tried.table.tie
-            now, then = _quality_by_platform(groups), _quality_by_platform(other.groups)
-            worst = max(now, key=lambda name: now[name] - then.get(name, 0.0))
-            if abs(other.quality - mean) <= tie < now[worst] - then[worst] and not more:
-                said.append(words.uneven_way(other.way, worst, then[worst], now[worst]))
-                continue
-            said.append(words.other_division(other.way, other.quality, mean, tie, more=more))
+            then = _quality_by_platform(other)
+            loss, worst = max((now[name] - then[name], name) for name in now)
+            alike = abs(other.quality - mean) <= tie
+            said.append(
+                words.uneven_way(other.way, worst, then[worst], now[worst])
+                if alike and loss > tie and not more
+                else words.other_division(other.way, other.quality, mean, tie, more=more)
+            )
     return "; ".join(said)
 
 

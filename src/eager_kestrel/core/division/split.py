@@ -54,7 +54,7 @@ class LeavingOut(Frozen):
     text: str
 
 
-class Relay(Spread):
+class RelayOffer(Spread):
     """Sending once to a relay that sends it on."""
 
     SPREAD: ClassVar = {"resolution": ("width", "height"), "frame_rate": ("fps",)}
@@ -86,6 +86,6 @@ class Split(Frozen):
     leave_out_first: tuple[LeavingOut, ...] = ()
     """Which to leave out when the connection gets worse, the least loss first."""
     unused_kbps: float
-    relay: Relay | None
+    relay: RelayOffer | None
     text: str
     """The choice and the difference in words."""

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from eager_kestrel import __version__
 from eager_kestrel.core.choice.budget import Budget, beside, budget_of, destination_steps
-from eager_kestrel.core.connection.throughput import BETWEEN_SAMPLES, BURST_SECONDS
+from eager_kestrel.core.connection.throughput import burst_excluded
 from eager_kestrel.core.division.divide import DestinationContext, alone, divide
 from eager_kestrel.core.overhead import overhead
 from eager_kestrel.core.plan.alternatives import (
@@ -72,7 +72,7 @@ def plan_warnings(
     elif uplink.basis == "one run":
         found.append(words.ONE_RUN)
     watched = uplink.watched_seconds
-    if watched is not None and not uplink.practice and watched < BURST_SECONDS - BETWEEN_SAMPLES:
+    if watched is not None and not uplink.practice and not burst_excluded(watched):
         found.append(run_words.burst_possible(watched))
     titles = Counter(there.title for there in planned if there.feasible)
     found += [words.same_platform(title, n) for title, n in titles.items() if n > 1]

@@ -22,7 +22,12 @@ from eager_kestrel.core.errors import NoPlanError
 from eager_kestrel.core.levels import LEVELS, Level, least_level, level_rank
 from eager_kestrel.core.overhead import overhead
 from eager_kestrel.core.resolution import at_1000_1001, divides_evenly
-from eager_kestrel.core.rules.bitrate_rules import FAR_FROM_RECOMMENDED, limits_of, sent_kbps
+from eager_kestrel.core.rules.bitrate_rules import (
+    FAR_FROM_RECOMMENDED,
+    limits_of,
+    sent_kbps,
+    sound_buffer,
+)
 from eager_kestrel.core.rules.guide_rules import against_guide
 from eager_kestrel.core.rules.settings import Interval, Settings
 from eager_kestrel.core.units import Bitrate
@@ -453,7 +458,7 @@ def _with_level(settings: Settings, guides: Sequence[Guide]) -> Settings:
     if kbit is not None and rate is not None:
         most = inf if own is None else LEVELS[codec][own].buffer_kbit(profile)
         target = (video.bitrate or rate).kbps
-        if not (0.5 * target <= kbit <= 2 * target and kbit <= most):
+        if not sound_buffer(kbit, target) or kbit > most:
             kbit = min(target, most)
     return settings.model_copy(update={"video": _set(video, level=name, buffer_kbit=kbit)})
 

@@ -26,6 +26,11 @@ SHORT_BUFFER_SECONDS = 0.5
 FAR_FROM_RECOMMENDED = 0.25
 
 
+def sound_buffer(kbit: float, kbps: float) -> bool:
+    """Whether an encoder's buffer is neither too short nor too long for a bitrate."""
+    return SHORT_BUFFER_SECONDS * kbps <= kbit <= LONG_BUFFER_SECONDS * kbps
+
+
 def sent_kbps(settings: Settings, guide: Guide) -> float | None:
     """Video, audio and transport overhead together; None when the bitrate is not known."""
     video, audio = settings.video, settings.audio
@@ -109,7 +114,7 @@ def buffer(settings: Settings, guide: Guide) -> Rules:
     if video.buffer_kbit is None or video.bitrate is None:
         return
     seconds = video.buffer_kbit / video.bitrate.kbps
-    sound = SHORT_BUFFER_SECONDS <= seconds <= LONG_BUFFER_SECONDS
+    sound = sound_buffer(video.buffer_kbit, video.bitrate.kbps)
     codec = video.codec or guide.codec()
     profile = video.profile or guide.video.profiles_of(codec)[0]
     wanted = f"{SHORT_BUFFER_SECONDS:g} to {LONG_BUFFER_SECONDS:g} s of video"

@@ -104,8 +104,10 @@ class Judge:
     """Seconds of stream that wait inside the program, as far as can be told from outside."""
     _off_plan: bool = False
     """Whether the program's rate was off the plan at the last look."""
-    _paused: bool = False
-    """Whether the program sent nothing until the last look."""
+    _handed: int = -1
+    """Bytes that the program had handed over, at the last look or before ..."""
+    _handed_at: float = 0.0
+    """... since this look."""
     _broke_at: float | None = None
     _back_at: float | None = None
     _broke_for: float = 0.0
@@ -116,10 +118,7 @@ class Judge:
         while self._looks and self._looks[0][0].seconds < look.seconds - KEPT_SECONDS:
             self._looks.popleft()
         self._connection(look)
-        if self._paused and look.handed_bytes > self._looks[-1][0].handed_bytes:
-            last = self._looks[-1]
-            self.start_anew()
-            self._looks.append(last)
+        self._pause(look)
         self._looks.append((look, self._waited(look)))
         return (
             self._of_connection(look)
@@ -133,7 +132,7 @@ class Judge:
         """Nothing that was seen before says anything of what comes."""
         self._looks.clear()
         self._late_at, self._ingest, self._hidden = None, False, 0.0
-        self._off_plan = self._paused = False
+        self._off_plan = False
 
     @property
     def queued_seconds(self) -> float:
@@ -206,18 +205,21 @@ class Judge:
 
     def _of_pause(self, look: StreamSample) -> WatchVerdict | None:
         """The program sends nothing at all, and nothing waits."""
-        if self.queued_seconds > STANDING_SECONDS:
+        quiet = look.seconds - self._handed_at
+        if quiet < PAUSE_SECONDS or self.queued_seconds > STANDING_SECONDS:
             return None
-        quiet = look.seconds - next(
-            (seen.seconds for seen, _ in self._looks if seen.handed_bytes >= look.handed_bytes),
-            look.seconds,
-        )
-        if quiet < PAUSE_SECONDS:
-            return None
-        self._paused = True
-        return WatchVerdict(
-            cause="machine", text=words.nothing_comes(quiet), late=quiet > LATE_SECONDS
-        )
+        return WatchVerdict(cause="machine", text=words.nothing_comes(quiet), late=True)
+
+    def _pause(self, look: StreamSample) -> None:
+        """Note when the program last handed something over; after a pause, rates begin anew."""
+        if look.handed_bytes == self._handed:
+            return
+        for last, queued in list(self._looks)[-1:]:
+            quiet = last.seconds - self._handed_at
+            if quiet >= PAUSE_SECONDS and queued <= STANDING_SECONDS:
+                self.start_anew()
+                self._looks.append((last, queued))
+        self._handed, self._handed_at = look.handed_bytes, look.seconds
 
     def _hurries(self) -> WatchVerdict | None:
         """What waits was sent faster than planned, and the connection carries what is planned.
@@ -362,9 +364,6 @@ class Judge:
             return None
         if max(wait for _, wait in self._since(PROGRAM_SECONDS)) > STANDING_SECONDS:
             return None  # what the connection held up is made up for afterwards
-        sent = self.sent_kbps(PROGRAM_SECONDS)
-        if sent <= 0:
-            return WatchVerdict(cause="machine", text=words.NOTHING_SENT, late=True)
         wanted = self.expected.fps
         fps = _mean([seen.fps for seen, _ in self._since(PROGRAM_SECONDS)])
         if wanted is not None and fps is not None and fps < FPS_SHARE * wanted:

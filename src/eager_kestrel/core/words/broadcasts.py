@@ -117,7 +117,6 @@ more = Sentence(
     "the program sends more than planned, {sent_kbps:,.0f} of {planned_kbps:,.0f} kbit/s: set its "
     "bitrate as planned",
 )
-NOTHING_SENT = "the program sends nothing: its encoder has stopped; your connection is fine"
 only_a_rate = Sentence(
     "kbps",
     "all programs together send {kbps:,.0f} kbit/s; this system does not show whether it arrives: "
