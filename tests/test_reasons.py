@@ -92,6 +92,9 @@ def loosened(reason: Reason, guide: Guide, show: Show, kbps: float) -> tuple[Gui
         case "guide", said if "rewarded" in said:
             plain = guide.delivery.model_copy(update={"better_from_lines": None})
             return guide.with_rules({"delivery": plain}), show, kbps
+        case "guide", _ if reason.text == f"what {guide.title} recommends":
+            wish = guide.video.recommended.model_copy(update={"frame_rate": None})
+            return with_video(guide, recommended=wish), show, kbps
         case _:
             every = {"largest": Resolution(16384, 16384), "resolutions": (), "frame_rates": ()}
             return with_video(guide, fastest=Fraction(480), **every), show, kbps

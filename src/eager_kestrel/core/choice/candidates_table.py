@@ -184,8 +184,8 @@ class CandidatesTable:
     enough_kbps: Floats
     """Where no gain is visible any more, whatever the floors; the fourth rule without them."""
     floors_kbps: Floats
-    advised_kbps: Floats
-    """The floor or what the guide recommends: so much is sent though the gain is not visible."""
+    recommended_kbps: Floats
+    """Of the guide, 0 where it says none: so much is sent though the gain is not visible."""
     smooth: Flags
     wished: Flags
     """Whether the guide advises this frame rate; all of them where it advises none."""
@@ -287,6 +287,10 @@ class CandidatesTable:
             self, floors_kbps=np.full_like(self.floors_kbps, LEAST_VIDEO_KBPS), rules_kbps=rules
         )
 
+    def at_any_rate(self) -> CandidatesTable:
+        """The same candidates for a guide that recommends no frame rate."""
+        return replace(self, wished=np.ones_like(self.wished))
+
     def in_room(self, room: float) -> CandidatesTable:
         """The same candidates with so much of what may be used of the machine, 1 being all."""
         machine, speed = self.show.machine, self.pixels * self.fps
@@ -295,7 +299,9 @@ class CandidatesTable:
         takes = preset_takes(self.show, self.table, self.codec, speed, room)
         rules = self.rules_kbps.copy()
         clean = clean_kbps(self.table, self.show.motion, self.codec, self.pixels, self.fps) * takes
-        enough, rules[3] = _enough(clean, self.advised_kbps, self.target_share)
+        enough, rules[3] = _enough(
+            np.maximum(clean, self.recommended_kbps), self.floors_kbps, self.target_share
+        )
         holds = speed <= machine.most_pixels(self.codec) * room * (1 + 1e-9)
         return replace(
             self,
@@ -395,8 +401,7 @@ def candidates_table(
     takes = preset_takes(show, table, codec, pixels * fps)
     least_fps = table.motion[show.motion].least_fps
     clean = clean_kbps(table, show.motion, codec, pixels, fps) * takes
-    advised = np.maximum(floors, recommended)
-    enough, floored = _enough(clean, advised, share)
+    enough, floored = _enough(np.maximum(clean, recommended), floors, share)
     return CandidatesTable(
         candidates=found,
         codec=codec,
@@ -407,7 +412,7 @@ def candidates_table(
         rules_kbps=np.stack([ceilings, level_limits(guide, codec, found, fps), viewers, floored]),
         enough_kbps=enough,
         floors_kbps=floors,
-        advised_kbps=advised,
+        recommended_kbps=recommended,
         smooth=fps * (1 + float(CLOSE)) >= min(least_fps, fps.max(initial=0.0)),
         wished=_wished(guide, found),
         encodable=pixels * fps <= show.machine.most_pixels(codec),
@@ -427,10 +432,10 @@ def candidates_table(
     )
 
 
-def _enough(clean: Floats, advised: Floats, target_share: float) -> tuple[Floats, Floats]:
-    """Peaks beyond which no gain is seen, without and with what guides ask for."""
+def _enough(clean: Floats, floors: Floats, target_share: float) -> tuple[Floats, Floats]:
+    """Peaks beyond which nothing is gained, without and with the least that guides take."""
     without, with_ = (
-        np.ceil(x / target_share / 100) * 100 for x in (clean, np.maximum(clean, advised))
+        np.ceil(x / target_share / 100) * 100 for x in (clean, np.maximum(clean, floors))
     )
     return without, with_
 

@@ -399,10 +399,10 @@ def _frame_rate(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
             floor_kbps=floor,
             machine_too=bound == "both",
         )
+    if choice.otherwise(choice.field.at_any_rate()).frame_rate != chosen.frame_rate:
+        return facts.RateRecommended(platform=guide.title)
     faster = [i for i, c in enumerate(weighed.candidates) if c.frame_rate > chosen.frame_rate]
     if faster:
-        if guide.video.recommended.frame_rate is not None and choice.field.wished[choice.best]:
-            return facts.RateRecommended(platform=guide.title)
         top = float(weighed.quality[choice.best])
         worse = [i for i in faster if points(float(weighed.quality[i])) < points(top)]
         if not worse:
