@@ -196,6 +196,7 @@ def test_an_untrusted_certificate_is_refused(kestrel: Kestrel) -> None:
         result = measured(kestrel, f"https://127.0.0.1:{endpoint.port}/upload")
     assert result.code == 3
     assert "certificate is not trusted" in result.error_line
+    assert "SSL_CERT_FILE" in result.error_line
 
 
 @timed

@@ -115,6 +115,52 @@ def test_a_closed_window_is_the_ingests_fault() -> None:
     assert closed.causes == ["ingest"]
 
 
+def test_a_window_that_is_too_small_for_the_way_is_the_ingests_fault() -> None:
+    def window(t: float) -> dict[str, object]:
+        closed = 0.96 * max(0.0, t - 10)
+        return {
+            "round_trip_ms": 100.0,
+            "least_round_trip_ms": 98.0,
+            "window_closed_seconds": closed,
+        }
+
+    small = played(
+        lambda t: 1300 if t >= 10 else 9000, Expected(kbps=2500), 40, kbps=2500, look=window
+    )
+    assert set(small.causes) == {"ingest"}
+    assert "receive window is small" in small.notes.troubles[0].text
+    queued = played(
+        lambda t: 1300 if t >= 10 else 9000,
+        Expected(kbps=2500),
+        40,
+        kbps=2500,
+        look=lambda t: window(t) | {"round_trip_ms": 400.0},
+    )
+    assert set(queued.causes) == {"upload"}
+
+
+@pytest.mark.parametrize("seen", [True, False])
+@pytest.mark.parametrize("line", [9000, 60000])
+def test_a_program_that_halts_again_and_again_is_told(seen: bool, line: float) -> None:
+    halting = played(
+        steady(line),
+        PLANNED,
+        60,
+        seen=seen,
+        share=lambda t: 1 if t < 20 else 8.0 * (t % 0.8 >= 0.7),
+    )
+    assert {now.verdict.cause for now in halting.told if now.seconds > 26} == {"machine"}
+    assert "by fits and starts" in halting.notes.troubles[-1].text
+
+
+def test_a_program_that_ended_is_no_broken_connection() -> None:
+    notes = Recorder.of("here", PLANNED)
+    for number in range(40):
+        notes.look(StreamSample(number / 4, True, number * 100, number * 100))
+    gone = StreamSample(10.0, False, 3900, 3900, program_ended=True)
+    assert notes.look(gone).verdict.text == "the program ended"
+
+
 @pytest.mark.parametrize(
     ("seen", "extra", "cause", "said"),
     [

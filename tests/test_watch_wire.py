@@ -461,6 +461,40 @@ def test_other_systems_are_told_what_can_be_seen(
     assert kestrel("review").code == 2  # a rate alone is no broadcast
 
 
+def test_a_platform_that_does_not_take_the_stream_is_told_at_once(
+    kestrel: Kestrel, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("EAGER_KESTREL_STREAM_KEY", CANARY)
+    with (
+        socket.create_server(("127.0.0.1", 0)) as shut,
+        socket.create_server(("127.0.0.1", 0)) as s,
+    ):
+        gone, port = shut.getsockname()[1], s.getsockname()[1]
+    refusals: list[str] = []
+
+    def program() -> None:
+        until = time.perf_counter() + 8
+        while not refusals and time.perf_counter() < until:
+            try:
+                Publication(PublishTarget("rtmp", "127.0.0.1", port, "live"), LOCAL).close()
+            except NetworkError as error:
+                if "refused" in error.what:
+                    refusals.append(error.what)
+            time.sleep(0.1)
+
+    sender = threading.Thread(target=program)
+    sender.start()
+    url = f"rtmp://127.0.0.1:{gone}/live"
+    found = kestrel(
+        *("watch", "--through", "--port", port, "--to", f"oxbow={url}", "--within", "3 s")
+    )
+    sender.join()
+    assert found.code == 3
+    assert f"{url}: 127.0.0.1 cannot be reached" in found.err
+    assert "cannot be reached" in refusals[0]
+    assert CANARY not in found.err + refusals[0]
+
+
 def test_a_port_that_is_taken_is_said() -> None:
     with socket.create_server(("127.0.0.1", 0)) as taken:
         wish = RelayOptions(to=("oxbow=rtmp://127.0.0.1:9/live",), port=taken.getsockname()[1])

@@ -13,7 +13,7 @@ from eager_kestrel.core.connection.progress import PartialResult, PhaseBegun, Te
 from eager_kestrel.core.connection.run import Ending, Phase, RoundTrip
 from eager_kestrel.core.connection.throughput import Limits, limit_reached
 from eager_kestrel.core.errors import EndpointError, InputError, NetworkError
-from eager_kestrel.core.units import DataSize
+from eager_kestrel.core.units import Bitrate, DataSize
 from eager_kestrel.net.pacing import Pacer
 from eager_kestrel.net.roundtrips import RoundTrips
 from eager_kestrel.net.upload import Upload
@@ -22,10 +22,13 @@ if TYPE_CHECKING:
     from eager_kestrel.actions.samples import Notebook
     from eager_kestrel.net.target import UploadTarget
 
+FLOOD = "measure without --gently"
 LOOK_SECONDS = 0.002
 TELL_SECONDS = 0.25
-MOST_SECONDS = 13.0
-"""Unless told otherwise: with what goes before it, a gentle measurement takes fifteen at most."""
+MOST_CLIMB_SECONDS, MOST_CLIMB_TRIPS = 13.0, 110.0
+"""Unless told otherwise: with what goes before it, fifteen seconds, and more on a long way."""
+BUSY_SHARE = 0.2
+"""Of the time, beyond which it was this machine that kept a measurement from its end."""
 WANTED_SECONDS = 4.0
 """Of the fastest that was sent: what a climb and its stretches take, and a little more."""
 STILL_SECONDS = 6.0
@@ -45,8 +48,12 @@ class Carrier(Protocol):
     def other_bytes(self) -> int:
         """That went over the connection beside it, for the measurement's own sake."""
 
-    def waits(self) -> tuple[float | None, float]:
-        """What arrived took, and the age of what did not, as :class:`SenderSample` has them."""
+    def waits(self) -> tuple[float | None, float, float | None, int]:
+        """What a sender sees, as :class:`SenderSample` has it after what was delivered."""
+
+    @property
+    def loss_based(self) -> bool:
+        """Whether the congestion control sends less after a loss."""
 
     @property
     def spent(self) -> bool:
@@ -70,6 +77,8 @@ class Ascent:
     limits: Limits
     tell: Tell
     samples: Samples
+    otherwise: str
+    """What to do where climbing cannot tell."""
     still: NetworkError | None = None
     """Once nothing is taken any more."""
     _taken: int = 0
@@ -114,7 +123,16 @@ class Ascent:
             )
         if self.failure is not None:
             return "failed"
-        return "enough" if self.climb.over else limit_reached(now, delivered, self.limits)
+        if self.climb.over:
+            return "enough"
+        return limit_reached(now - self._more(now), delivered, self.limits)
+
+    def _more(self, now: float) -> float:
+        """Seconds by which the limit is put off, where nobody set it."""
+        if not self.limits.round_trips:
+            return 0.0
+        late = min(self.climb.late_seconds, now / 2)
+        return self.limits.round_trips * self.climb.way_seconds + late
 
     def _tell(self, now: float) -> None:
         known = self.climb.upload_kbps or None
@@ -141,6 +159,8 @@ class Ascent:
             if ending == "stopped":
                 raise KeyboardInterrupt
             raise failure or self._too_little(ending)
+        if self.climb.unsure:
+            raise self._unsure()
         series = self.samples.series().model_copy(update={"stretches": tuple(self.climb.stretches)})
         return Phase(
             name="one connection",
@@ -161,9 +181,31 @@ class Ascent:
                 f"the data limit was used up after {used}, before the connection was full once",
                 f"give --data-limit {DataSize(int(fastest * 125 * WANTED_SECONDS))} at the least",
             )
+        seconds, late = self.samples.seconds[-1], self.climb.late_seconds
+        if late > BUSY_SHARE * seconds:
+            return EndpointError(
+                f"this computer is too busy to measure: it held the program up for {late:.0f} "
+                f"of {seconds:.0f} s",
+                "close other programs, and measure again",
+            )
+        if self.climb.resent_packets:
+            return self._unsure()
         return EndpointError(
             "time ran out before the upload rate was known",
             "give it more --seconds",
+        )
+
+    def _unsure(self) -> EndpointError:
+        """What came out depends on losses or on a window that is still opening."""
+        rates = self.climb.rates_kbps or [self.samples.last_second_kbps()]
+        low, high = Bitrate.from_kbps(min(rates)), Bitrate.from_kbps(max(rates))
+        seen = str(high) if str(low) == str(high) else f"{low} to {high}"
+        lost, way = self.climb.resent_packets, 1000 * self.climb.way_seconds
+        why = f"{lost:,} packets were lost" if lost else "it was still speeding up"
+        return EndpointError(
+            f"measured gently, what this connection carries cannot be told: {seen} were seen, and "
+            f"{why} (round trip {way:.0f} ms)",
+            self.otherwise,
         )
 
 
@@ -186,10 +228,14 @@ class _ByHttp:
     def other_bytes(self) -> int:
         return self._trips.delivered_bytes()
 
-    def waits(self) -> tuple[float | None, float]:
+    def waits(self) -> tuple[float | None, float, float | None, int]:
         with contextlib.suppress(OSError):
             return self._load.waits()
-        return None, 0.0
+        return None, 0.0, None, 0
+
+    @property
+    def loss_based(self) -> bool:
+        return self._load.loss_based
 
     @property
     def spent(self) -> bool:
@@ -217,15 +263,15 @@ def climb_by_http(notebook: Notebook, target: UploadTarget, limits: Limits, tell
     with Upload(target, 1, limits.data_bytes, pace) as load:
         with RoundTrips(target, time.perf_counter(), TRIPS_EVERY_SECONDS) as trips:
             trips.pace(climb.rate_kbps)
-            ascent = Ascent(_ByHttp(load, trips, pace), pace, climb, limits, tell, samples)
+            carrier = _ByHttp(load, trips, pace)
+            climb.loss_based = carrier.loss_based
+            ascent = Ascent(carrier, pace, climb, limits, tell, samples, FLOOD)
             ending = ascent.run()
             taken = trips.taken
         load.stop()
         notebook.counted_by, notebook.address = load.counted_by, load.address
     if notebook.counted_by.startswith("estimate"):
-        raise InputError(
-            "this system does not show what is still in flight", "measure without --gently"
-        )
+        raise InputError("this system does not show what is still in flight", FLOOD)
     if climb.crowded:
         notebook.notes.append(
             "others keep the queue full: measure without --gently to see what one connection gets "

@@ -37,6 +37,9 @@ LEAST_KBPS, FIRST_KBPS = 350.0, 500.0
 """What the small resolution and its sound take, and a little more."""
 OWN_KBPS, AUDIO_KBPS = 150.0, 96.0
 BY_POST = "measure towards an address that takes POST"
+OR_REHEARSE = f"rehearse a plan there, or {BY_POST}"
+MOST_FRAME_SECONDS = 0.25
+"""For which one frame may have to last where this machine encodes slowly."""
 AHEAD_SECONDS = 0.04
 """Of bytes kept ready, so that a rate that rises finds some."""
 
@@ -116,8 +119,10 @@ def _measure(
     tell(PhaseBegun("one connection", wish.limits.seconds))
     climb = Climb(most_kbps=wish.ingest.most.kbps, least_kbps=LEAST_KBPS, rate_kbps=FIRST_KBPS)
     carrier.trips.clear()
+    carrier.idle = False
     carrier.began = time.perf_counter()
-    ascent = Ascent(carrier, pace, climb, wish.limits, tell, Samples())
+    climb.loss_based = carrier.loss_based
+    ascent = Ascent(carrier, pace, climb, wish.limits, tell, Samples(), OR_REHEARSE)
     ending = ascent.run()
     notebook.one = ascent.phase(ending, tuple(carrier.trips))
 
@@ -201,6 +206,9 @@ class _ByPublication:
         self._frame_seconds = float(1 / frame_rate)
         self._stream_began = self.began = time.perf_counter()
         self._asked = 0.0
+        self._encoded_at = self.began
+        self.idle = True
+        """Whether hardly anything is sent, so that nothing waits in this machine."""
         self._sent = 0
         """Frames after the first."""
         self.trips: list[RoundTrip] = []
@@ -211,7 +219,10 @@ class _ByPublication:
         stand_in.frame_bytes = self._frame_bytes
 
     def _frame_bytes(self) -> int:
-        wanted = (self._frame_seconds + AHEAD_SECONDS) * self._pace.kbps * 125
+        since = time.perf_counter() - self._encoded_at
+        self._encoded_at += since
+        span = min(max(self._frame_seconds, since), MOST_FRAME_SECONDS)
+        wanted = (span + AHEAD_SECONDS) * self._pace.kbps * 125
         return int(wanted) - self._publication.queued_bytes
 
     def send(self, step: EncodedFrame) -> None:
@@ -244,14 +255,21 @@ class _ByPublication:
     def other_bytes(self) -> int:
         return 0
 
-    def waits(self) -> tuple[float | None, float]:
-        (wait, age), now = self._publication.waits(), time.perf_counter()
+    @property
+    def loss_based(self) -> bool:
+        return self._publication.loss_based
+
+    def waits(self) -> tuple[float | None, float, float | None, int]:
+        seen, now = self._publication.waits(), time.perf_counter()
+        wait, trip = seen[0], seen[2]
+        if self.idle and wait is not None and trip is not None:
+            wait = min(wait, trip)  # encoding and looking take longer than a short way does
         if wait is not None and now - self._asked >= TRIP_EVERY_SECONDS:
             self._asked = now
             self.trips.append(
                 RoundTrip(at_seconds=round(now - self.began, 4), round_trip_ms=round(wait * 1e3, 3))
             )
-        return wait, age
+        return seen
 
     def round_trip_ms(self) -> float | None:
         return self.trips[-1].round_trip_ms if self.trips else None

@@ -14,8 +14,7 @@ from dataclasses import dataclass, field, replace
 from datetime import datetime
 from urllib.parse import urlsplit
 
-from eager_kestrel.actions.climbing import MOST_SECONDS as MOST_CLIMB_SECONDS
-from eager_kestrel.actions.climbing import climb_by_http
+from eager_kestrel.actions.climbing import MOST_CLIMB_SECONDS, MOST_CLIMB_TRIPS, climb_by_http
 from eager_kestrel.actions.samples import (
     QUIET_SECONDS,
     SAMPLE_SECONDS,
@@ -34,7 +33,7 @@ from eager_kestrel.core.connection.progress import (
     tell_nobody,
 )
 from eager_kestrel.core.connection.run import Ending, Endpoint, Phase, PhaseName, Run, is_loopback
-from eager_kestrel.core.connection.summarising import both_ends, round_trip_summary
+from eager_kestrel.core.connection.summarising import both_ends, round_trip_summary, too_busy
 from eager_kestrel.core.connection.throughput import (
     BURST_SECONDS,
     Limits,
@@ -120,16 +119,20 @@ def token_for(url: str, ask: Callable[[str], str] | None) -> str:
 def limits_of(seconds: str | None, data_limit: str | None, *, climbing: bool = False) -> Limits:
     """The most a load phase may take, as written: ``"10 s"``, and perhaps ``"50 MB"`` in all.
 
-    Left out, ten seconds of a full connection, thirteen of a climb.
+    Left out, ten seconds of a full connection, thirteen of a climb and more on a long way.
 
     Raises:
         UnitError: one of them cannot be read, or the time is no time to measure for.
     """
-    usual = MOST_CLIMB_SECONDS if climbing else MOST_LOADED_SECONDS
-    at_most = usual if seconds is None else parse_seconds(seconds, bare=True)
+    data_bytes = DataSize.parse(data_limit).bytes if data_limit else None
+    if seconds is None:
+        if climbing:
+            return Limits(MOST_CLIMB_SECONDS, MOST_CLIMB_TRIPS, data_bytes)
+        return Limits(MOST_LOADED_SECONDS, data_bytes=data_bytes)
+    at_most = parse_seconds(seconds, bare=True)
     if not LEAST_SECONDS <= at_most <= MOST_SECONDS:
         raise UnitError(f"{at_most:g} s is not a valid measuring time", "write 2 s to 600 s")
-    return Limits(at_most, DataSize.parse(data_limit).bytes if data_limit else None)
+    return Limits(at_most, data_bytes=data_bytes)
 
 
 @dataclass
@@ -178,6 +181,9 @@ def measure(wish: MeasureOptions, tell: Tell = tell_nobody) -> Run:
             _compare(notebook, named)
             return notebook.run(partial=notebook.one.ended in ("failed", "stopped"))
         notebook.one = _load(notebook, "one connection", 1, wish.limits, tell, named)
+        if too_busy(notebook.one) and wish.limits.data_bytes is None:
+            tell(Remark(words.measured_again(notebook.one.late_share)))
+            notebook.one = _load(notebook, "one connection", 1, wish.limits, tell, named)
         _compare(notebook, named)
         if notebook.one.ended not in ("failed", "stopped"):
             _watch_on(notebook, wish, tell)
@@ -352,6 +358,7 @@ def _load(
         ended_why=failure.line() if failure and ending == "failed" else "",
         samples=series,
         round_trips=taken,
+        late_share=round(flood.late_seconds / samples.seconds[-1], 4),
     )
 
 
@@ -364,6 +371,8 @@ class _Flood:
     used_before: int
     """Bytes that earlier phases sent."""
     tell: Tell
+    late_seconds: float = 0.0
+    """By which this machine woke it too late."""
     to_the_end: bool = False
     """Whether it goes on when enough is known."""
     base: int = 0
@@ -382,6 +391,7 @@ def _sample(flood: _Flood, load: Upload, trips: RoundTrips) -> Ending:
             if at is not None:  # small requests ride on the same connection
                 samples.add(at - began, arrivals.seen - base + trips.delivered_bytes())
             now = time.perf_counter() - began
+            flood.late_seconds = arrivals.late_seconds
             if load.failure is not None:
                 return "failed"
             if load.spent and began + now - arrivals.grew_at >= QUIET_SECONDS:

@@ -71,15 +71,17 @@ def watch_through(
     tell: Tell,
     ask: Asker | None = None,
     ready: Callable[[RelayReport], None] = lambda _: None,
+    failed: Callable[[str], None] = lambda _: None,
 ) -> tuple[KeptBroadcast, ...]:
     """Stand between a program and its platforms until the stream ends; what was seen is kept.
 
     Args:
         ask: for the key of a platform where none is kept; None when nobody is there.
+        failed: told why a platform does not take the stream, when that is so.
 
     Raises:
         InputError: an address is none, a destination has no settings, or there is no key.
-        NetworkError: the port is taken.
+        NetworkError: the port is taken, or no platform took the stream.
         NotFoundError: no program came in time.
     """
     until = time.perf_counter() + parse_seconds(wish.within)
@@ -88,7 +90,7 @@ def watch_through(
         targets = places_of(wish, ask, stack)
         known = local_key()
         key = known or secrets.token_hex(6)
-        passage = RelaySession(key, targets, tell)
+        passage = RelaySession(key, targets, tell, failed)
         server = stack.enter_context(IngestServer(passage, wish.port))
         named = tuple(place.onward.target.url for place in targets)
         ready(RelayReport(f"rtmp://127.0.0.1:{server.port}/{APP}", key, known is not None, named))
@@ -98,10 +100,14 @@ def watch_through(
 class RelaySession(Reception):
     """A private ingest that passes on what it takes, and writes down how that goes."""
 
-    def __init__(self, key: str, targets: Sequence[RelayTarget], tell: Tell) -> None:
+    def __init__(
+        self, key: str, targets: Sequence[RelayTarget], tell: Tell, failed: Callable[[str], None]
+    ) -> None:
         """Wait for a program that knows the key."""
         super().__init__(key, [place.guide for place in targets if place.guide is not None])
-        self._places, self._tell = targets, tell
+        self._places, self._tell, self._failed = targets, tell, failed
+        self._failures: dict[str, NetworkError] = {}
+        """The last of each platform that has not taken the stream yet, by its address."""
         self._sole = targets[0].onward if len(targets) == 1 else None
         if self._sole is not None:
             self._sole.patient = True
@@ -124,7 +130,7 @@ class RelaySession(Reception):
         failures = self._open()
         if failures and not any(place.onward.connected for place in self._places):
             self._now = None
-            return failures[0]
+            return failures[0].what
         for place in self._places:
             if place.writing is not None and self._left_at is not None:
                 gone_at = self._left_at - place.writing.began
@@ -134,19 +140,24 @@ class RelaySession(Reception):
         self._holding, self._usual = False, None
         return None
 
-    def _open(self) -> list[str]:
+    def _open(self) -> list[NetworkError]:
         """Connect to every platform at once; why each failed that did."""
-        failures: list[str] = []
-
-        def opened(place: RelayTarget) -> None:
-            try:
-                place.onward.open()
-            except NetworkError as error:
-                failures.append(error.what)
-
-        self._at_once(opened)
+        self._at_once(self._open_one)
         self._tried_at = time.perf_counter()
-        return failures
+        return list(self._failures.values())
+
+    def _open_one(self, place: RelayTarget) -> None:
+        """Connect to a platform; why it failed is told once, and again when it is another."""
+        at = place.onward.target.url
+        try:
+            place.onward.open()
+        except NetworkError as error:
+            before = self._failures.get(at)
+            self._failures[at] = error
+            if before is None or before.what != error.what:
+                self._failed(f"{at}: {error.line()}")
+        else:
+            self._failures.pop(at, None)
 
     def _open_again(self) -> None:
         """Try for those that did not take the stream when it came, now and then."""
@@ -154,13 +165,8 @@ class RelaySession(Reception):
         if not shut or time.perf_counter() - self._tried_at < AGAIN_SECONDS:
             return
         self._tried_at = time.perf_counter()
-
-        def opened(place: RelayTarget) -> None:
-            with contextlib.suppress(NetworkError):
-                place.onward.open()
-
         for place in shut:
-            threading.Thread(target=opened, args=(place,), daemon=True).start()
+            threading.Thread(target=self._open_one, args=(place,), daemon=True).start()
 
     def _at_once(self, work: Callable[[RelayTarget], None]) -> None:
         """Do something for every place at the same time."""
@@ -245,6 +251,7 @@ class RelaySession(Reception):
 
         Raises:
             NotFoundError: no program came in time.
+            NetworkError: one came, and no platform took its stream.
         """
         why = "stopped watching"
         try:
@@ -280,6 +287,8 @@ class RelaySession(Reception):
             writing.counts = (seen.frames, seen.late_frames, seen.lost_frames)
             cut = None if self._left_at is None else self._left_at - writing.began
             aired.append(writing.end(why, cut))
+        if not aired and self._failures:
+            raise next(iter(self._failures.values()))
         if not aired:
             raise NotFoundError("no program connected", "start the stream in your program")
         return tuple(aired)

@@ -35,6 +35,8 @@ SAMPLE_SECONDS = 0.05
 POLL_SECONDS = 0.004
 POLLED_KBPS = 10_000.0
 """Up to here a packet is long enough for the moment of its arrival to matter."""
+LATE_SECONDS = 0.01
+"""A program on an idle machine is woken sooner than that."""
 SILENT_SECONDS = 0.25
 """With nothing for so long the connection stands still; for less, a packet is still on its way."""
 QUIET_SECONDS = 0.3
@@ -89,6 +91,8 @@ class Arrivals:
     sleep: Callable[[float], None] = time.sleep
     seen: int = 0
     grew_at: float = 0.0
+    late_seconds: float = 0.0
+    """By which this machine woke it too late, in all; small change is not counted."""
 
     def until(self, end: float, upload_kbps: float) -> float | None:
         """Watch until then; returns the moment for which ``seen`` is exact, None if there is none.
@@ -97,8 +101,11 @@ class Arrivals:
         """
         before = self.grew_at
         while True:
-            if (left := end - self.now()) > 0:
-                self.sleep(min(left, POLL_SECONDS) if upload_kbps < POLLED_KBPS else left)
+            if (left := end - (slept_at := self.now())) > 0:
+                pause = min(left, POLL_SECONDS) if upload_kbps < POLLED_KBPS else left
+                self.sleep(pause)
+                late = self.now() - slept_at - pause
+                self.late_seconds += late if late > LATE_SECONDS else 0.0
             count, now = self.count(), self.now()
             if count > self.seen:
                 self.seen, self.grew_at = count, now

@@ -53,6 +53,8 @@ RANK_SECONDS = 1.0
 """How long connections are looked at to see which of them send."""
 FIND_SECONDS = 1.0
 """Between two searches."""
+EXIT_SECONDS = 0.1
+"""Between the end of a program's connection and its own."""
 GONE_SECONDS = 30.0
 """A connection that is not back by then has ended ..."""
 RESTART_SECONDS = 10.0
@@ -104,7 +106,7 @@ def watch(
         found(connection)
         meant = _meant(wish, plan, connection, hosts)
         about = About(meant, connection.to, connection.program, "connection", connection.to)
-        return Watching(seeking, connection, BroadcastWriter(about, tell)).until(until)
+        return Watching(seeking, connection, BroadcastWriter(about, tell), found).until(until)
 
 
 def _meant(
@@ -269,6 +271,8 @@ class Watching:
     seeking: StreamSearch
     connection: Connection
     writing: BroadcastWriter
+    found: Callable[[Connection], None]
+    """Told when the program goes on to another address."""
 
     def __post_init__(self) -> None:
         """Nothing is counted that was sent before."""
@@ -311,6 +315,8 @@ class Watching:
         standing = self.seeking.kernel.standing(self.connection)
         if standing is None:
             standing = self._gone()
+        if standing is None and self._program.runs:
+            time.sleep(EXIT_SECONDS)  # it may be about to end
         before = self._before
         cores, memory = self._program.takes()
         carried = standing.carried_bytes if standing is not None else 0
@@ -329,6 +335,7 @@ class Watching:
             window_closed_seconds=self._closed(standing),
             cores=cores,
             memory_mb=memory,
+            program_ended=standing is None and not self._program.runs,
         )
 
     def _closed(self, standing: ConnectionState | None) -> float | None:
@@ -360,6 +367,9 @@ class Watching:
             return None
         if again.pid != self.connection.pid:
             self._program = Program(again.pid)
+        if again.remote != self.connection.remote:
+            self.writing.about.to = again.to
+            self.found(again)
         self.connection = again
         return self.seeking.kernel.standing(again)
 

@@ -45,10 +45,13 @@ class HeadedCommand(TyperCommand):
                 formatter.write_dl(sections[heading])
 
 
-def single(name: str, command: Callable[..., None]) -> typer.Typer:
+OWN_AUTHORITY = "Over TLS: to trust an authority of your own, set SSL_CERT_FILE=ca.pem."
+
+
+def single(name: str, command: Callable[..., None], epilog: str | None = None) -> typer.Typer:
     """A module's only command, built when it is called for."""
     app = typer.Typer(rich_markup_mode=None, add_completion=False)
-    app.command(name, cls=HeadedCommand)(command)
+    app.command(name, cls=HeadedCommand, epilog=epilog)(command)
     return app
 
 

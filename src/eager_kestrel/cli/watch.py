@@ -15,6 +15,7 @@ from eager_kestrel.actions.relay_targets import RelayOptions
 from eager_kestrel.actions.watching import WatchOptions, sees_connections, watch_interface
 from eager_kestrel.actions.watching import watch as watch_stream
 from eager_kestrel.cli.options import (
+    OWN_AUTHORITY,
     GuideFolder,
     Json,
     Quiet,
@@ -169,7 +170,7 @@ def _chooser(view: View) -> Callable[[Sequence[Connection]], Connection] | None:
     return choose
 
 
-app = single("watch", watch)
+app = single("watch", watch, OWN_AUTHORITY)
 
 
 def watch_through(
@@ -198,4 +199,4 @@ def watch_through(
         sys.stderr.flush()
         view.titled(f"passing through to {', '.join(told.targets)}")
 
-    return stand_between(wish, view.tell, asker(), ready)
+    return stand_between(wish, view.tell, asker(), ready, warn)

@@ -8,19 +8,34 @@ import os
 import re
 import selectors
 import socket
+import ssl
 import threading
 from concurrent.futures import Future
 from dataclasses import dataclass
 from typing import Any, TypeVar
 from urllib.parse import SplitResult, urlsplit, urlunsplit
 
-from eager_kestrel.core.errors import InputError, NetworkError
+from eager_kestrel.core.errors import EndpointError, InputError, NetworkError
 
 RTMP_SCHEMES = ("rtmp", "rtmps")
 PORTS = {"http": 80, "https": 443, "rtmp": 1935, "rtmps": 443}
 MOST_CHARACTERS = 2000
 _LABEL = re.compile(r"(?!-)[A-Za-z0-9_-]{1,63}(?<!-)")
 _CONTROL = re.compile(r"[\x00-\x20\x7f-\x9f\u2028\u2029\u200b-\u200f\u202a-\u202e]")
+
+
+OWN_AUTHORITY = "to trust an authority of your own, set SSL_CERT_FILE=ca.pem"
+
+
+def tls_error(error: OSError, where: str) -> EndpointError:
+    """Why there is no TLS with somebody, and what to do."""
+    if isinstance(error, ssl.SSLCertVerificationError):
+        return EndpointError(
+            f"its certificate is not trusted ({error.verify_message})",
+            f"check the name; {OWN_AUTHORITY}",
+            where,
+        )
+    return EndpointError("it does not speak TLS correctly", "check scheme and port", where)
 
 
 @dataclass(frozen=True, slots=True)

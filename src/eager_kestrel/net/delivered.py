@@ -40,14 +40,21 @@ class DeliveredCounter(Protocol):
     def delivered_bytes(self) -> int:
         """Since the connection began; raises OSError once the socket is closed."""
 
-    def queued_bytes(self) -> int:
-        """Handed over but not delivered, sent or not; raises OSError once the socket is closed."""
+    def handed_bytes(self) -> int:
+        """Handed over so far, delivered or not; raises OSError once the socket is closed."""
 
 
 LINUX_TCP_INFO = 11
+READINGS = 5
 LINUX_LEAST_BYTES = 128  # bytes_acked is there since Linux 4.1
-LINUX_FIELDS = {"rtt": ("=I", 68), "rwnd_limited": ("=Q", 176)}
-"""In microseconds; ``tcpi_rwnd_limited`` is there since Linux 4.9."""
+LINUX_FIELDS = {
+    "rtt": ("=I", 68, 1e-6),
+    "total_retrans": ("=I", 100, 1.0),
+    "busy_time": ("=Q", 168, 1e-6),
+    "rwnd_limited": ("=Q", 176, 1e-6),
+}
+"""Where, and in what unit: seconds, or packets. Times of limits are there since Linux 4.9."""
+LINUX_TCP_CONGESTION = 13
 
 MACOS_TCP_CONNECTION_INFO = 0x106
 
@@ -55,16 +62,29 @@ WINDOWS_SIO_TCP_INFO = 0xD8000027
 WINDOWS_TCP_INFO_BYTES = 88
 
 
-def linux_seconds(connection: socket.socket, field: Literal["rtt", "rwnd_limited"]) -> float | None:
-    """A time of a connection's ``struct tcp_info``; None on other systems and old kernels."""
-    layout, offset = LINUX_FIELDS[field]
+def linux_figure(
+    connection: socket.socket,
+    field: Literal["rtt", "total_retrans", "busy_time", "rwnd_limited"],
+) -> float | None:
+    """A figure of a connection's ``struct tcp_info``; None on other systems and old kernels."""
+    layout, offset, unit = LINUX_FIELDS[field]
     if sys.platform != "linux":
         return None
     with contextlib.suppress(OSError, struct.error):
         info = connection.getsockopt(socket.IPPROTO_TCP, LINUX_TCP_INFO, 256)
-        (micro,) = struct.unpack_from(layout, info, offset)
-        return float(micro) / 1e6
+        (count,) = struct.unpack_from(layout, info, offset)
+        return float(count) * unit
     return None
+
+
+def is_loss_based(connection: socket.socket) -> bool:
+    """Whether its congestion control sends less after a loss, as all but BBR do."""
+    if sys.platform != "linux":
+        return True
+    with contextlib.suppress(OSError):
+        name = connection.getsockopt(socket.IPPROTO_TCP, LINUX_TCP_CONGESTION, 16)
+        return not name.startswith(b"bbr")
+    return True
 
 
 def linux_delivered(info: bytes) -> int:
@@ -106,13 +126,22 @@ class LinuxCounter:
         """Acknowledged bytes."""
         return linux_delivered(self._info())
 
-    def queued_bytes(self) -> int:
-        """``SIOCOUTQ``: not sent, or not acknowledged in sequence."""
+    def handed_bytes(self) -> int:
+        """Acknowledged in sequence, plus ``SIOCOUTQ``: not sent, or not acknowledged so.
+
+        Two readings; what is acknowledged between them must not be missed, or a piece that has just
+        been handed over would seem to have arrived.
+        """
         import fcntl
         import termios
 
-        answer = fcntl.ioctl(self._connection.fileno(), termios.TIOCOUTQ, bytes(4))
-        return int.from_bytes(answer, sys.byteorder)
+        for _ in range(READINGS):
+            before = self._info()[120:128]
+            answer = fcntl.ioctl(self._connection.fileno(), termios.TIOCOUTQ, bytes(4))
+            after = self._info()[120:128]
+            if after == before:
+                break
+        return int.from_bytes(after, sys.byteorder) + int.from_bytes(answer, sys.byteorder)
 
 
 class MacCounter:
@@ -128,12 +157,12 @@ class MacCounter:
     def delivered_bytes(self) -> int:
         """Written bytes that have left the send buffer, as they do when acknowledged."""
         written = self._written()
-        return max(0, written - self.queued_bytes())
-
-    def queued_bytes(self) -> int:
-        """What sits in the send buffer."""
         info = self._connection.getsockopt(socket.IPPROTO_TCP, MACOS_TCP_CONNECTION_INFO, 112)
-        return macos_unacknowledged(info)
+        return max(0, written - macos_unacknowledged(info))
+
+    def handed_bytes(self) -> int:
+        """What was written."""
+        return self._written()
 
 
 class WindowsCounter:
@@ -150,9 +179,9 @@ class WindowsCounter:
         """Bytes out, less those sent again or still in flight."""
         return windows_delivered(_windows_tcp_info(self._connection))
 
-    def queued_bytes(self) -> int:
-        """Written and not delivered."""
-        return max(0, self._written() - self.delivered_bytes())
+    def handed_bytes(self) -> int:
+        """What was written."""
+        return self._written()
 
 
 def _windows_tcp_info(connection: socket.socket) -> bytes:
@@ -193,9 +222,9 @@ class WrittenCounter:
             raise OSError("the connection is closed")
         return max(0, self._written() - FALLBACK_SEND_BUFFER)
 
-    def queued_bytes(self) -> int:
-        """The send buffer, which is taken to be full."""
-        return min(self._written(), FALLBACK_SEND_BUFFER)
+    def handed_bytes(self) -> int:
+        """What was written."""
+        return self._written()
 
 
 _OF_PLATFORM: dict[str, type[LinuxCounter] | type[MacCounter] | type[WindowsCounter]] = {

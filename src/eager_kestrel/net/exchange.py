@@ -16,7 +16,7 @@ import httpx
 
 from eager_kestrel.core.connection.endpoints import AnswerTimes
 from eager_kestrel.core.errors import EndpointError, NetworkError
-from eager_kestrel.net.addresses import parse_address
+from eager_kestrel.net.addresses import parse_address, tls_error
 from eager_kestrel.wire.publishing import RANDOM_BYTES, is_opening_answer, opening
 
 
@@ -41,15 +41,10 @@ def network_error(error: BaseException, where: str) -> NetworkError:
     """Turn an error of httpx or the socket library into one of ours."""
     chain = _causes(error)
     text = " ".join(str(cause) for cause in chain).lower()
-    certificate = next((c for c in chain if isinstance(c, ssl.SSLCertVerificationError)), None)
-    if certificate is not None:
-        return EndpointError(
-            f"its certificate is not trusted ({certificate.verify_message})",
-            "check the name, or measure another endpoint",
-            where,
-        )
-    if any(isinstance(cause, ssl.SSLError) for cause in chain):
-        return EndpointError("it does not speak TLS correctly", "check https and port", where)
+    secure = [cause for cause in chain if isinstance(cause, ssl.SSLError)]
+    if secure:
+        distrusted = [c for c in secure if isinstance(c, ssl.SSLCertVerificationError)]
+        return tls_error((distrusted or secure)[0], where)
     if "name or service not known" in text or "getaddrinfo" in text or "name resolution" in text:
         return NetworkError("the name does not resolve", "check the spelling and your DNS", where)
     for cause in chain:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import socket
 import ssl
 import threading
 import time
@@ -12,6 +13,7 @@ from typing import TYPE_CHECKING
 from eager_kestrel.core.connection.climbing import CHUNK_BYTES
 from eager_kestrel.core.errors import NetworkError
 from eager_kestrel.net.addresses import socket_ready
+from eager_kestrel.net.delivered import is_loss_based, linux_figure
 from eager_kestrel.net.publishing import CONNECT_SECONDS, Publication, PublishTarget
 
 if TYPE_CHECKING:
@@ -68,25 +70,23 @@ class Pacer:
 class Waits:
     """How long what is handed to a connection takes until the far end has it."""
 
-    def __init__(self, counter: DeliveredCounter) -> None:
-        self._counter = counter
+    def __init__(self, counter: DeliveredCounter, connection: socket.socket) -> None:
+        self._counter, self._connection = counter, connection
+        self.loss_based = is_loss_based(connection)
         self._marks: deque[tuple[int, float]] = deque()
 
     def handed_over(self, at: float) -> None:
         """Everything written so far was handed over by then (``time.perf_counter``)."""
-        whole = self._counter.delivered_bytes() + self._counter.queued_bytes()
-        self._marks.append((whole, at))
+        self._marks.append((self._counter.handed_bytes(), at))
 
-    def look(self, delivered_bytes: int) -> tuple[float | None, float]:
-        """Seconds that what arrived took, and the age of the oldest that has not arrived.
-
-        None for the one when nothing has arrived since the last look, 0 for the other when nothing
-        is on its way.
-        """
+    def look(self, delivered_bytes: int) -> tuple[float | None, float, float | None, int]:
+        """What a sender sees, as :class:`SenderSample` has it after what was delivered."""
         now, took = time.perf_counter(), None
         while self._marks and self._marks[0][0] <= delivered_bytes:
             took = now - self._marks.popleft()[1]
-        return took, now - self._marks[0][1] if self._marks else 0.0
+        age = now - self._marks[0][1] if self._marks else 0.0
+        resent = linux_figure(self._connection, "total_retrans") or 0
+        return took, age, linux_figure(self._connection, "rtt"), int(resent)
 
 
 GOODBYE_SECONDS = 1.0
@@ -109,7 +109,7 @@ class PacedPublication(Publication):
         self._pace: Pacer | None = None
         self._refused = 0
         super().__init__(target, key, context, timeout_seconds, SEND_BUFFER_BYTES)
-        self._pace, self._waits = pace, Waits(self._count)
+        self._pace, self._waits = pace, Waits(self._count, self._socket)
         self._begun_with = self._count.delivered_bytes()
 
     def _write(self) -> None:
@@ -169,6 +169,11 @@ class PacedPublication(Publication):
         """That the other end has since the stream began, as the kernel counts, TLS and all."""
         return max(0, self._acknowledged() - self._begun_with)
 
-    def waits(self) -> tuple[float | None, float]:
+    @property
+    def loss_based(self) -> bool:
+        """Whether its congestion control sends less after a loss."""
+        return self._waits.loss_based
+
+    def waits(self) -> tuple[float | None, float, float | None, int]:
         """As :meth:`Waits.look` has it."""
         return self._waits.look(self._acknowledged())

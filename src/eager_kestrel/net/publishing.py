@@ -21,9 +21,10 @@ from eager_kestrel.net.addresses import (
     plain_text,
     set_option,
     socket_ready,
+    tls_error,
     without_key,
 )
-from eager_kestrel.net.delivered import WrittenCounter, delivered_counter, linux_seconds
+from eager_kestrel.net.delivered import WrittenCounter, delivered_counter, linux_figure
 from eager_kestrel.net.target import TCP_NOTSENT_LOWAT
 from eager_kestrel.wire.publishing import RANDOM_BYTES, Event, Publisher, Ready, Refused
 
@@ -268,12 +269,12 @@ class Publication:
 
     def round_trip_ms(self) -> float | None:
         """As the system smooths it; None where it does not tell."""
-        seconds = linux_seconds(self._socket, "rtt")
+        seconds = linux_figure(self._socket, "rtt")
         return None if seconds is None else 1000 * seconds
 
     def window_closed_seconds(self) -> float | None:
         """How long so far the other end took nothing because its window was closed, if told."""
-        return linux_seconds(self._socket, "rwnd_limited")
+        return linux_figure(self._socket, "rwnd_limited")
 
     def close(self) -> None:
         """End the stream and the connection."""
@@ -313,10 +314,8 @@ def _connected(
         try:
             wanted = context or ssl.create_default_context()
             connection = wanted.wrap_socket(raw, server_hostname=target.host)
-        except (OSError, ssl.SSLError) as error:
+        except OSError as error:
             raw.close()
-            raise NetworkError(
-                f"no TLS with {target.host} ({error})", "check the address"
-            ) from None
+            raise tls_error(error, target.host) from None
     connection.setblocking(False)
     return connection

@@ -255,7 +255,7 @@ class _UploadConnection(threading.Thread):
         )
         self.counted_by = self._counter.kind
         if self._pace is not None:
-            self.waits = Waits(self._counter)
+            self.waits = Waits(self._counter, connection)
         with contextlib.suppress(OSError):
             self.address = str(connection.getpeername()[0])
 
@@ -334,10 +334,18 @@ class Upload:
         """Bytes the peer has received over all connections; never falls."""
         return sum(connection.delivered_bytes() for connection in self._connections)
 
-    def waits(self) -> tuple[float | None, float]:
+    def waits(self) -> tuple[float | None, float, float | None, int]:
         """Of the first connection, when paced: as :meth:`Waits.look` has it."""
         first = self._connections[0]
-        return (None, 0.0) if first.waits is None else first.waits.look(first.current_bytes())
+        if first.waits is None:
+            return None, 0.0, None, 0
+        return first.waits.look(first.current_bytes())
+
+    @property
+    def loss_based(self) -> bool:
+        """Whether the congestion control of the first connection, when paced, is."""
+        waits = self._connections[0].waits
+        return waits is None or waits.loss_based
 
     @property
     def spent(self) -> bool:

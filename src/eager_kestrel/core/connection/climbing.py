@@ -13,6 +13,7 @@ Pure: it is told what was seen and says how fast to send.
 
 from __future__ import annotations
 
+import math
 import statistics
 from collections import deque
 from dataclasses import dataclass, field
@@ -28,12 +29,20 @@ STANDING_SECONDS = 0.025
 SURE_SECONDS = 0.02
 BEGUN_SECONDS = 0.010
 TARGET_SECONDS = 0.020
+TARGET_WAYS = 0.2
+"""Of the way: what is heard that late needs as much more room."""
 DRAINED_SECONDS = 0.006
 GAIN_SECONDS = 0.1
 LEAST_FACTOR, MOST_FACTOR, MORE_FACTOR = 0.1, 1.25, 0.5
 KEPT_UP = 0.85
 """Of the rate asked for, below which the system holds back: its window is still opening."""
-GROWING, PATIENCE_ROUND_TRIPS = 1.1, 3
+GROWING = 1.1
+STEP_TRIPS, STANDING_TRIPS, PATIENCE_TRIPS, STRETCH_TRIPS = 3, 2, 8, 8
+"""Round trips that a step lasts, a queue has to stand, a window may open, a stretch is watched."""
+LATE_SECONDS = 0.01
+"""A look that comes so long after the last was late itself: a wait may be its own by as much."""
+LATE_SHARE = 0.1
+"""Of a step that passed in such gaps, beyond which it says nothing of the connection."""
 DRAIN_SECONDS = 0.8
 FILL_SECONDS = 0.3
 STRETCH_SECONDS, STRETCH_PACKETS = 0.4, 72
@@ -53,6 +62,13 @@ STARVING_SECONDS = 1.5
 """After which a line that cannot be kept full counts as it is: it is not the connection that is."""
 MOST_AGAIN = 10
 """Stretches that are begun again because the sender was too slow to keep the upload full."""
+MANY = 0.5
+"""Of the looks within a stretch: so often the queue has to stand on the way."""
+APART = 0.1
+"""Stretches that differ by no more tell the connection's rate, even beside losses."""
+FEW_LOSSES = 2
+SURE_OF_WINDOW = 0.75
+PACKET_BYTES = 1448
 
 State = Literal["climb", "drain", "fill", "stretch", "over"]
 
@@ -69,6 +85,72 @@ class SenderSample:
     """How long what arrived since the last look was on its way; None when nothing did."""
     age_seconds: float = 0.0
     """How long what is still on its way has been, the oldest of it."""
+    round_trip_seconds: float | None = None
+    """Of packets, as the system smooths it; None where it does not tell."""
+    resent: int = 0
+    """Packets that were sent again so far."""
+
+
+@dataclass
+class Wait:
+    """How long what is sent waits, beyond what the way takes, and where."""
+
+    base: float | None = None
+    """What the way takes: the least that anything took. Seconds, as all here."""
+    queue: float = 0.0
+    """For which what is sent waits, on the way or in this machine."""
+    begun_at: float | None = None
+    """Since when there is a queue at all."""
+    starved: bool = True
+    """Whether there is none, or may have been none while nobody looked."""
+    on_the_way: bool = False
+    """Whether packets wait on the way; where the system does not tell, as if they did."""
+    resent: int = 0
+    """Packets, so far."""
+    late_seconds: float = 0.0
+    """By which looks came too late, in all."""
+    least_trip: float | None = None
+    """The least round trip of packets, where the system tells."""
+    _over_since: float | None = None
+    _looked_at: float = 0.0
+
+    def look(self, seen: SenderSample, chunk_seconds: float) -> None:
+        """Take in what was seen; nothing shorter than a chunk can be told apart."""
+        gap, self._looked_at, self.resent = (
+            seen.seconds - self._looked_at,
+            seen.seconds,
+            seen.resent,
+        )
+        took = seen.took_seconds
+        if took is not None:
+            self.base = took if self.base is None else min(self.base, took)
+        late = gap if gap > LATE_SECONDS else 0.0
+        self.late_seconds += late
+        wait = max(took or 0.0, seen.age_seconds) - late
+        slept = gap >= self.queue
+        self.queue = 0.0 if self.base is None else max(0.0, wait - self.base)
+        self.starved = slept or self.queue < STARVED_SECONDS
+        self.on_the_way = self._rises(seen.round_trip_seconds)
+        if self.queue < max(BEGUN_SECONDS, 0.75 * chunk_seconds):
+            self.begun_at = None
+        elif self.begun_at is None:
+            self.begun_at = seen.seconds
+        if self.queue < max(STANDING_SECONDS, 1.5 * chunk_seconds) or not self.on_the_way:
+            self._over_since = None
+        elif self._over_since is None:
+            self._over_since = seen.seconds
+
+    def _rises(self, trip: float | None) -> bool:
+        """Whether packets take longer than the way does; what was lost does not count."""
+        if trip is None:
+            return True
+        self.least_trip = trip if self.least_trip is None else min(self.least_trip, trip)
+        return trip - self.least_trip >= BEGUN_SECONDS
+
+    def stands(self, now: float) -> bool:
+        """Whether there is a queue on the way that does not go by itself."""
+        sure = max(SURE_SECONDS, STANDING_TRIPS * (self.least_trip or 0.0))
+        return self._over_since is not None and now - self._over_since >= sure
 
 
 @dataclass
@@ -92,19 +174,28 @@ class Climb:
     state: State = "climb"
     upload_kbps: float = 0.0
     """What the connection carries, as far as is known."""
+    loss_based: bool = True
+    """Whether its congestion control sends less after a loss."""
+    on_the_way: list[bool] = field(default_factory=list)
+    """Of each stretch, whether a queue stood on the way, and not just in this machine."""
+    resent: int = 0
+    """Packets that were sent again within the stretches."""
     _since: float = 0.0
-    _base: float | None = None
-    _over_since: float | None = None
-    _begun_at: float | None = None
+    _late: float = 0.0
+    """Of the looks before."""
+    _wait: Wait = field(default_factory=Wait)
     _stretch_at: float | None = None
     _arrived: deque[tuple[float, int]] = field(default_factory=deque)
-    _looked_at: float = 0.0
-    _starved: bool = True
     _again: int = 0
     _refills: int = 0
     _longest: float = 0.0
     """Queue of this stretch."""
-    _queue: float = 0.0
+    _looks: int = 0
+    """Of this stretch."""
+    _stood: int = 0
+    """Of them, with a queue on the way."""
+    _resent: int = 0
+    """Before this stretch."""
     _at_most: bool = False
     """Whether what is held is the most that is allowed, with no queue to go by."""
     _refuted: bool = False
@@ -121,6 +212,51 @@ class Climb:
         return self.state == "over"
 
     @property
+    def unsure(self) -> bool:
+        """Whether what was found may be the congestion window's rate and not the connection's.
+
+        It is the connection's where a queue stood on the way. Without one, or beside losses that
+        would shrink the window in time, it is so only where it came out alike each time and the
+        window would be large enough.
+        """
+        if not self.rates_kbps or self._at_most:
+            return False
+        low, high = min(self.rates_kbps), max(self.rates_kbps)
+        apart = high - low > APART * high
+        if sum(self.on_the_way) <= len(self.on_the_way) / 2:
+            return apart or (self.loss_based and self._wait.resent > 0)
+        lossy = self.resent >= FEW_LOSSES
+        shrinks = self.loss_based and statistics.median(self.rates_kbps) > self._window_kbps
+        return lossy and (apart or shrinks)
+
+    @property
+    def _window_kbps(self) -> float:
+        """What CUBIC's mean window carries beside these losses (RFC 9438 section 5), with a margin.
+
+        The greater of its own mean and that of Reno's, which it keeps up with.
+        """
+        seconds = sum(end - begin for begin, end in self.stretches)
+        packets = statistics.fmean(self.rates_kbps) * 125 * seconds / PACKET_BYTES
+        lost, way = max(self.resent, 1) / packets, max(self.way_seconds, 1e-3)
+        window = max(1.054 * float((way / lost) ** 0.75), math.sqrt(1.5 / lost))
+        return SURE_OF_WINDOW * window * PACKET_BYTES * 8e-3 / way
+
+    @property
+    def way_seconds(self) -> float:
+        """What the way takes there and back, as far as is known."""
+        return self._wait.least_trip or self._wait.base or 0.0
+
+    @property
+    def late_seconds(self) -> float:
+        """By which looks came too late: this machine had other things to do."""
+        return self._wait.late_seconds
+
+    @property
+    def resent_packets(self) -> int:
+        """That were sent again so far, in stretches or not."""
+        return self._wait.resent
+
+    @property
     def held_most(self) -> bool:
         """Whether the most that is allowed was held, so that the connection may carry more."""
         if self.most_kbps is None or not self.rates_kbps:
@@ -133,22 +269,7 @@ class Climb:
             self._arrived.append((seen.seconds, seen.delivered_bytes))
         while len(self._arrived) > 1 and self._arrived[0][0] < seen.seconds - MEMORY_SECONDS:
             self._arrived.popleft()
-        gap, self._looked_at = seen.seconds - self._looked_at, seen.seconds
-        slept, took = gap >= self._queue, seen.took_seconds
-        if took is not None:
-            self._base = took if self._base is None else min(self._base, took)
-        wait = max(took or 0.0, seen.age_seconds)
-        self._queue = 0.0 if self._base is None else max(0.0, wait - self._base)
-        chunk = self._chunk_seconds
-        if self._queue < max(BEGUN_SECONDS, 0.75 * chunk):
-            self._begun_at = None
-        elif self._begun_at is None:
-            self._begun_at = seen.seconds
-        if self._queue < max(STANDING_SECONDS, 1.5 * chunk):
-            self._over_since = None
-        elif self._over_since is None:
-            self._over_since = seen.seconds
-        self._starved = slept or self._queue < STARVED_SECONDS
+        self._wait.look(seen, self._chunk_seconds)
         self.edge = False
         if (step := STEPS.get(self.state)) is not None:
             step(self, seen.seconds)
@@ -159,15 +280,12 @@ class Climb:
         return CHUNK_BYTES * 8e-3 / max(self.upload_kbps or self.rate_kbps, FIRST_KBPS)
 
     def _go(self, state: State, now: float, rate_kbps: float) -> None:
-        self.state, self._since = state, now
+        self.state, self._since, self._late = state, now, self._wait.late_seconds
         self.rate_kbps = self._allowed(rate_kbps)
 
     def _allowed(self, kbps: float) -> float:
         kbps = max(kbps, self.least_kbps)
         return kbps if self.most_kbps is None else min(kbps, self.most_kbps)
-
-    def _stands(self, now: float) -> bool:
-        return self._over_since is not None and now - self._over_since >= SURE_SECONDS
 
     def _rate(self, begin: float, end: float) -> float:
         """What arrived between the first and the last arrival in there, in kbit/s; 0 when unknown.
@@ -181,15 +299,17 @@ class Climb:
         return (n1 - n0) * 8e-3 / (t1 - t0)
 
     def _climb(self, now: float) -> None:
-        if self._stands(now):
+        if self._wait.stands(now):
             self._full(now)
             return
-        step = max(STEP_SECONDS, STEP_CHUNKS * CHUNK_BYTES * 8e-3 / self.rate_kbps)
-        if now - self._since < step:
+        way = self.way_seconds
+        heard = max(STEP_SECONDS, STEP_CHUNKS * CHUNK_BYTES * 8e-3 / self.rate_kbps)
+        heard = max(heard, (STEP_TRIPS - 1) * way)
+        if now - self._since < heard + way:
             return
-        carried = self._rate(now - step, now)
+        carried = self._rate(now - heard, now)
         if carried < KEPT_UP * self.rate_kbps:
-            self._held_back(now, carried, step)
+            self._held_back(now, carried, heard)
         elif self.rate_kbps == self.most_kbps:
             if self._refuted:
                 self._full(now)
@@ -200,19 +320,19 @@ class Climb:
             self._go("climb", now, self.rate_kbps * GROWTH)
 
     def _held_back(self, now: float, carried: float, step: float) -> None:
-        """The system takes less than is asked: full, unless its window is opening all the while."""
+        """Less arrives than is asked: full, unless its window opens, or the sender was slow."""
         if carried > GROWING * self._fastest:
             self._fastest, self._grew_at = carried, now
-            return
-        patience = step + PATIENCE_ROUND_TRIPS * (self._base or 0)
-        if now - max(self._grew_at, self._since) > patience:
+        elif self._wait.late_seconds - self._late > LATE_SHARE * (now - self._since):
+            self._go("climb", now, self.rate_kbps)  # no more was sent: that says nothing
+        elif now - max(self._grew_at, self._since) > max(step, PATIENCE_TRIPS * (self.way_seconds)):
             self._full(now)
 
     def _full(self, now: float) -> None:
         """The connection is full: note roughly what it carries, and let it drain."""
         self._at_most = False
-        begun = now if self._begun_at is None else self._begun_at
-        span = max(RECENT_SECONDS / 2, 4 * self._chunk_seconds)
+        begun = now if self._wait.begun_at is None else self._wait.begun_at
+        span = max(RECENT_SECONDS / 2, 4 * self._chunk_seconds, self.way_seconds)
         self.upload_kbps = (
             self._rate(min(begun, now - span), now)
             or self._rate(now - 2 * span, now)
@@ -222,12 +342,12 @@ class Climb:
 
     def _drain(self, now: float) -> None:
         """Wait until the queue is gone and some time has passed."""
-        spent = now - self._since
-        if spent < PAUSE_SECONDS:
+        spent, way = now - self._since, self.way_seconds
+        if spent < PAUSE_SECONDS + way:
             return
-        if self._queue > DRAINED_SECONDS and spent < DRAIN_SECONDS:
+        if self._wait.queue > DRAINED_SECONDS and spent < DRAIN_SECONDS + way:
             return
-        self.crowded = self.crowded or self._queue > STANDING_SECONDS
+        self.crowded = self.crowded or self._wait.queue > STANDING_SECONDS
         self._go("fill", now, (MOST_FACTOR + MORE_FACTOR * self._refills) * self.upload_kbps)
 
     def _fill(self, now: float) -> None:
@@ -237,13 +357,14 @@ class Climb:
         memory). If climbing on finds the upload full again at once, the next load is harder and
         longer.
         """
-        if self._begun_at is not None and now - self._begun_at >= SURE_SECONDS / 2:
+        begun, way = self._wait.begun_at, self.way_seconds
+        if begun is not None and now - begun >= SURE_SECONDS / 2:
             self._begin_stretch(now)
             return
-        at_least = max(FILL_SECONDS, STEP_CHUNKS * self._chunk_seconds)
+        at_least = max(FILL_SECONDS, STEP_CHUNKS * self._chunk_seconds) + way
         if now - self._since < at_least * (1 + self._refills):
             return
-        if self._rate(now - RECENT_SECONDS, now) >= 0.9 * self.rate_kbps:
+        if self._rate(now - max(RECENT_SECONDS, way), now) >= 0.9 * self.rate_kbps:
             self._refills += 1
             self._go("climb", now, self.rate_kbps)
         else:
@@ -251,35 +372,42 @@ class Climb:
 
     def _begin_stretch(self, now: float) -> None:
         self._stretch_at, self._refills, self._longest = None, min(self._refills, 1), 0.0
+        self._looks = self._stood = 0
         self._go("stretch", now, self.rate_kbps)
 
     def _stretch(self, now: float) -> None:
         """Hold a small queue: then what arrives is the connection's rate."""
         at, grew = self._arrived[-1][0], self._arrived[-1][0] == now
-        self._longest = max(self._longest, self._queue)
-        patient = self._again < MOST_AGAIN and now - self._since < STARVING_SECONDS
-        if self._starved and not self._at_most and patient:
+        queue, way = self._wait.queue, self.way_seconds
+        self._longest = max(self._longest, queue)
+        self._looks, self._stood = self._looks + 1, self._stood + self._wait.on_the_way
+        if now - self._since < STANDING_TRIPS * way or self._stretch_at is None:
+            self._resent = self._wait.resent  # what the filling lost
+        patient = self._again < MOST_AGAIN and now - self._since < STARVING_SECONDS + 2 * way
+        if self._wait.starved and not self._at_most and patient:
             self._again += self._stretch_at is not None
             self._stretch_at = None  # the connection ran empty, or may have while nobody looked
         elif self._stretch_at is None and grew:
             self._stretch_at, self.edge = at, True
-        if self._at_most and self._stands(now):
+        if self._at_most and self._wait.stands(now):
             self._full(now)
             return
         if not self._at_most:
-            span = max(RECENT_SECONDS, 6 * self._chunk_seconds)
+            span = max(RECENT_SECONDS, 6 * self._chunk_seconds, way)
             recent = self._rate(max(now - span, self._since), now)
-            if recent and now - self._since >= span / 2:
-                self.upload_kbps = recent
-            gain = max(GAIN_SECONDS, 2 * (self._base or 0.0), 4 * self._chunk_seconds)
-            factor = 1 + (max(TARGET_SECONDS, 1.5 * self._chunk_seconds) - self._queue) / gain
+            if recent and now - self._since >= span / 2 + way:
+                self.upload_kbps = max(recent, self.upload_kbps if self._wait.starved else 0.0)
+            gain = max(GAIN_SECONDS, 2 * way, 4 * self._chunk_seconds)
+            target = max(TARGET_SECONDS, 1.5 * self._chunk_seconds, TARGET_WAYS * way)
+            factor = 1 + (target - queue) / gain
             wanted = self.upload_kbps * min(max(factor, LEAST_FACTOR), MOST_FACTOR)
             self.rate_kbps = self._allowed(wanted)
         if self._stretch_at is None or not grew:
             return
-        length = max(STRETCH_SECONDS, STRETCH_PACKETS * 1448 * 8e-3 / max(self.upload_kbps, 1.0))
-        if self._at_most:
-            length = HELD_SECONDS
+        length = max(
+            STRETCH_SECONDS, STRETCH_PACKETS * PACKET_BYTES * 8e-3 / max(self.upload_kbps, 1.0)
+        )
+        length = HELD_SECONDS if self._at_most else max(length, STRETCH_TRIPS * way)
         if now - self._stretch_at >= length:
             self._end_stretch(now)
 
@@ -287,13 +415,19 @@ class Climb:
         assert self._stretch_at is not None
         begin, self.edge = self._stretch_at, True
         carried = self._rate(begin, now)
-        short = self.most_kbps is not None and carried < HELD * self.most_kbps
-        if short and self._at_most and self._longest >= BEGUN_SECONDS:
+        short = self._at_most and carried < HELD * (self.most_kbps or 0.0)
+        if short and self._longest >= BEGUN_SECONDS:
             self._refuted = True  # a burst of it was taken, and no more than that
             self._full(now)
             return
+        if short and self._again < MOST_AGAIN:
+            self._again += 1  # nothing waited: no more was sent
+            self._begin_stretch(now)
+            return
         self.stretches.append((round(begin, 4), round(now, 4)))
         self.rates_kbps.append(carried)
+        self.on_the_way.append(self._stood >= MANY * self._looks)
+        self.resent += self._wait.resent - self._resent
         if not self._at_most:
             self.upload_kbps = carried
         count, (low, high) = len(self.rates_kbps), (min(self.rates_kbps), max(self.rates_kbps))

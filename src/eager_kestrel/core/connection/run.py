@@ -78,6 +78,8 @@ class Phase(Kept):
     """The most that was sent, by somebody's rule; the connection may carry more."""
     samples: Series = Field(default_factory=lambda: Series(seconds=(), delivered_bytes=()))
     round_trips: tuple[RoundTrip, ...] = ()
+    late_share: float = 0.0
+    """Of its time that this machine let other programs run when it was its turn."""
 
 
 class Endpoint(Kept):

@@ -41,8 +41,10 @@ UNEVEN = 0.5
 """A spread above this deserves a word."""
 BUSY_SHARE = 0.02
 BUSY_KBPS = 100.0
-PHASES = ("idle", "one_connection", "sustained", "several_connections")
 """Background upload above both of these spoils a measurement."""
+BUSY_TURNS = 0.05
+"""Of its time, beyond which a measurement that was held up may be too low."""
+PHASES = ("idle", "one_connection", "sustained", "several_connections")
 
 
 def round_trip_summary(phase: Phase | None) -> RoundTripSummary | None:
@@ -61,6 +63,11 @@ def round_trip_summary(phase: Phase | None) -> RoundTripSummary | None:
         count=len(answered),
         lost=len(phase.round_trips) - len(answered),
     )
+
+
+def too_busy(phase: Phase | None) -> bool:
+    """Whether this machine held a phase up for so long that the connection may carry more."""
+    return phase is not None and phase.late_share > BUSY_TURNS
 
 
 def phase_summary(phase: Phase | None) -> PhaseSummary | None:
@@ -105,6 +112,7 @@ def summary_of(run: Run) -> RunSummary:
         ends = (words.both_ends(run.both_ends.near_kbps, run.both_ends.far_kbps),)
     said = (
         *_of_bursts(run),
+        *_of_this_machine(run),
         *ends,
         *held,
         *_of_connections(run, one, several),
@@ -139,6 +147,13 @@ def _until(series: Series, end: float) -> Series:
     """The samples up to a moment."""
     count = sum(at <= end for at in series.seconds)
     return Series(seconds=series.seconds[:count], delivered_bytes=series.delivered_bytes[:count])
+
+
+def _of_this_machine(run: Run) -> Iterator[str]:
+    """Whether other programs had the processor."""
+    late = [p.late_share for p in (run.one_connection, run.sustained) if p and too_busy(p)]
+    if late:
+        yield words.busy(max(late))
 
 
 def _of_connections(

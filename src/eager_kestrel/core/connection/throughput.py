@@ -335,6 +335,8 @@ class Limits:
     """The most a load phase may take."""
 
     seconds: float = 10.0
+    round_trips: float = 0.0
+    """So many more on a long way, and what this machine loses; 0 where somebody set the time."""
     data_bytes: int | None = None
     """Over all phases of a run."""
 

@@ -40,6 +40,8 @@ class StreamSample:
     lost_frames: int | None = None
     said: str = ""
     """What the other end said as it broke the connection."""
+    program_ended: bool = False
+    """Whether the sending program is gone, where that is seen."""
 
 
 def on_its_way(unsent: int, unacknowledged: int, kbps: float, least_round_trip_ms: float) -> int:

@@ -60,6 +60,10 @@ FREE_LOOKS = 8
 """Without a queue, to know what a program sends."""
 PAUSE_SECONDS = 1.0
 """Audio alone comes more often than that."""
+WAITING_MS, WAITING_SHARE = 10.0, 0.25
+"""More than the least round trip, beyond which packets wait on the way."""
+HALTS_SHARE = 0.3
+"""Of the time without a byte, beyond which a program sends by fits and starts."""
 HURRY_SHARE = 1.05
 """Of the plan: where more is carried, a queue is not the connection's."""
 SPELL_LOOKS = 5
@@ -123,6 +127,7 @@ class Judge:
         return (
             self._of_connection(look)
             or self._of_pause(look)
+            or self._halts(look)
             or self._of_queue(look)
             or self._of_program(look)
             or self._fine(look)
@@ -152,7 +157,10 @@ class Judge:
         free = [
             (after.handed_bytes - before.handed_bytes) * 8e-3 / (after.seconds - before.seconds)
             for (before, waited), (after, _) in pairwise(self._looks)
-            if waited < STANDING_SECONDS and before.connected and after.seconds > before.seconds
+            if waited < STANDING_SECONDS
+            and before.connected
+            and after.seconds > before.seconds
+            and _closed_share(before, after) < CLOSED_SHARE
         ]
         if len(free) >= FREE_LOOKS:
             self._usual = sum(free) / len(free)
@@ -196,6 +204,8 @@ class Judge:
     def _of_connection(self, look: StreamSample) -> WatchVerdict | None:
         if self._broke_at is not None:
             gone = look.seconds - self._broke_at
+            if look.program_ended:
+                return WatchVerdict(cause="program", text=words.PROGRAM_ENDED)
             return WatchVerdict(cause="connection", text=words.broken(gone, self._why), late=True)
         if self._back_at is not None and look.seconds - self._back_at < BACK_SECONDS:
             text = words.back(self._broke_for, self._why)
@@ -255,6 +265,8 @@ class Judge:
             return WatchVerdict(
                 cause="ingest", text=words.taken_again(now), late=now > LATE_SECONDS
             )
+        if now > STANDING_SECONDS and (window := self._small_window(look)) is not None:
+            return window
         stalled = self._stalled()
         if stalled is not None and now > STANDING_SECONDS:
             left = LATE_SECONDS - now
@@ -336,11 +348,23 @@ class Judge:
     def _closed(self) -> float:
         """The share of the last half second in which the other end's window was closed."""
         seen = [look for look, _ in self._since(LATELY_SECONDS / 2)]
-        first, last = seen[0].window_closed_seconds, seen[-1].window_closed_seconds
-        took = seen[-1].seconds - seen[0].seconds
-        if first is None or last is None or took <= 0:
-            return 0.0
-        return (last - first) / took
+        return _closed_share(seen[0], seen[-1])
+
+    def _small_window(self, look: StreamSample) -> WatchVerdict | None:
+        """The window is closed most of the time, and nothing waits on the way: it is too small.
+
+        Where the upload is the limit a window may be closed as well, but then packets wait.
+        """
+        trip, least = look.round_trip_ms, look.least_round_trip_ms
+        if trip is None or least is None or self._closed() < CLOSED_SHARE:
+            return None
+        if trip > least + max(WAITING_MS, WAITING_SHARE * least):
+            return None
+        return WatchVerdict(
+            cause="ingest",
+            text=words.small_window(self.carried_kbps(SPAN_SECONDS), trip),
+            late=self.queued_seconds > LATE_SECONDS,
+        )
 
     def _stalled(self) -> float | None:
         """How long hardly anything was taken; None when something was, or it was not long."""
@@ -376,6 +400,28 @@ class Judge:
         seen_frames = look.fps is not None
         text = words.less(steadily, planned, frames_seen=seen_frames)
         return WatchVerdict(cause="scene" if seen_frames else "program", text=text)
+
+    def _halts(self, look: StreamSample) -> WatchVerdict | None:
+        """The program hands over nothing again and again, and the connection is done each time.
+
+        Frames and audio come far more often than we look.
+        """
+        if not self._looks or self._looks[0][0].seconds > look.seconds - PROGRAM_SECONDS:
+            return None
+        silent = longest = still = standing = 0.0
+        for (before, _), (after, waits) in pairwise(self._since(PROGRAM_SECONDS)):
+            took = after.seconds - before.seconds
+            gained = after.carried_bytes > before.carried_bytes
+            standing = standing + took if waits > STANDING_SECONDS else 0.0
+            quiet = after.handed_bytes == before.handed_bytes and (gained or not standing)
+            still = still + took if quiet else 0.0
+            silent, longest = silent + (took if quiet else 0.0), max(longest, still)
+            if standing > SPAN_SECONDS:
+                return None
+        if silent < HALTS_SHARE * PROGRAM_SECONDS:
+            return None
+        text = words.halts(silent, PROGRAM_SECONDS)
+        return WatchVerdict(cause="machine", text=text, late=longest > LATE_SECONDS)
 
     def _program_kbps(self) -> float | None:
         """The program's own rate; None while there is too little of it.
@@ -417,6 +463,13 @@ def _rate(looks: Sequence[StreamSample], column: str) -> float:
         return 0.0
     count = getattr(looks[-1], column) - getattr(looks[0], column)
     return float(count) * 8e-3 / (looks[-1].seconds - looks[0].seconds)
+
+
+def _closed_share(before: StreamSample, after: StreamSample) -> float:
+    """The share of the time between two looks in which the other end's window was closed."""
+    first, last = before.window_closed_seconds, after.window_closed_seconds
+    took = after.seconds - before.seconds
+    return (last - first) / took if first is not None and last is not None and took > 0 else 0.0
 
 
 def _mean(values: Sequence[float | None]) -> float | None:

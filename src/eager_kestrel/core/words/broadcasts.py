@@ -58,6 +58,12 @@ not_taken = Sentence(
     "the ingest server stopped reading ({queued:.1f} s queued); your connection is fine; try "
     "another ingest server",
 )
+small_window = Sentence(
+    "carried_kbps round_trip_ms",
+    "the ingest server takes {carried_kbps:kbit} and no more: its receive window is small for a "
+    "round trip of {round_trip_ms:.0f} ms; your connection is fine; try another ingest server",
+)
+PROGRAM_ENDED = "the program ended"
 taken_again = Sentence(
     "queued",
     "the ingest server reads again; {queued:.1f} s are still queued; your connection is fine",
@@ -94,6 +100,11 @@ hurries = Sentence(
     "{queued:.1f} s queued, because the program sends more than planned: it makes up for a pause, "
     "or does not hold its bitrate; your upload carries {carried_kbps:kbit} of the planned "
     "{planned_kbps:kbit}",
+)
+halts = Sentence(
+    "silent of",
+    "the program sends by fits and starts, nothing for {silent:.1f} of the last {of:.0f} s: "
+    + ENCODER,
 )
 behind = Sentence("late", "the program is {late:.1f} s behind: " + ENCODER)
 few_frames = Sentence(

@@ -123,6 +123,11 @@ already_sending = Sentence(
     "another program on this machine was already sending {kbps:,.0f} kbit/s; stop it and measure "
     "again, or reserve that much",
 )
+busy = Sentence(
+    "share",
+    "this computer was busy: for {share:.0%} of the time the measurement had to wait for other "
+    "programs, so the upload may carry more; close them and measure again",
+)
 full_queue_waits = Sentence(
     "added_ms", "a full upload adds {added_ms:.0f} ms to every answer: calls and games will feel it"
 )
@@ -429,6 +434,10 @@ burst_possible = Sentence(
     "seconds",
     "no measurement watched for longer than {seconds:seconds}, so the upload may be a burst that "
     'does not last: eager-kestrel measure --seconds "35 s"',
+)
+measured_again = Sentence(
+    "share",
+    "this computer was busy for {share:.0%} of that time; measuring one connection again",
 )
 watching_on = Sentence(
     "seconds kbps size",
