@@ -1,14 +1,12 @@
 """Watching a stream: who is named, how early, and what it costs.
 
-Usage: python benchmarks/watching.py [--only laws|causes|overhead]
+Usage: python benchmarks/watching.py [--only laws|overhead]
 
 Laws: simulated queues (tests/broadcasts.py). An hour on steady connections: wanted no
 warning. Connections that carry 2 to 25 % less than is sent: how long before the first late frame it
 is told, from outside and passing through.
 
-Causes (root and iproute2): FFmpeg sends over a kernel link between two network namespaces, shaped
-with ``tc tbf``; the ingest is a process that can be stopped and killed. Each trouble begins 12 s
-into 40 s. Wanted: the right cause, and no other, both ways.
+Who is named when something is wrong, with real peers: benchmarks/peers.py.
 
 Overhead: a sender of 50 Mbit/s at 60 frames a second to a counting ingest, direct and through us,
 in turns, on loopback. Reference: direct. Wanted: all of the throughput, at most 5 ms of added delay
@@ -19,59 +17,30 @@ from __future__ import annotations
 
 import argparse
 import contextlib
-import json
 import os
 import re
-import signal
 import statistics
 import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Iterator
 from pathlib import Path
 
-import imageio_ffmpeg
 import numpy as np
 import psutil
+
+from peers import KEY, LOCAL, SINK, ffmpeg, process
 
 ROOT = Path(__file__).parents[1]
 sys.path.insert(0, str(ROOT))
 PYTHON = str(Path(sys.executable))
-FFMPEG = imageio_ffmpeg.get_ffmpeg_exe()
-NEAR, FAR, FAR_ADDRESS, NEAR_ADDRESS = "ekw-near", "ekw-far", "10.78.0.2", "10.78.0.1"
-KEY, LOCAL = "benchmark-key", "benchmark-local"
-KBPS = 2500
 MBPS, FPS, SECONDS = 50.0, 60, 20
-SETTINGS = f"""format = "eager-kestrel/settings/2"
-[video]
-bitrate = "{KBPS - 128} kbit/s"
-frame_rate = "30"
-keyframes = "2 s"
-[audio]
-bitrate = "128 kbit/s"
-"""
-SINK = """
-import sys, time
-from eager_kestrel.net.listening import listener
-from eager_kestrel.net.receiving import IngestServer
-class Takes:
-    def asked(self, app, key): return None if key == sys.argv[3] else "no"
-    def arrived(self, piece):
-        if piece.kind == "video" and not piece.header:
-            sys.stdout.write(f"{piece.sent_ms} {piece.at:.6f} {piece.size}\\n")
-        return None
-    def besides(self, *_): pass
-    def left(self, why): sys.stdout.write("left\\n"); sys.stdout.flush()
-with IngestServer(Takes(), listening=listener(sys.argv[1], int(sys.argv[2]))):
-    time.sleep(3600)
-"""
 SENDER = """
 import sys, time
-from eager_kestrel.net.publishing import Publication, Target
+from eager_kestrel.net.publishing import Publication, PublishTarget
 from eager_kestrel.wire import flv
 url, key, mbps, fps, seconds = sys.argv[1], sys.argv[2], *map(float, sys.argv[3:6])
-sending = Publication(Target.parse(url), key, unsent_bytes=4 * 2**20)
+sending = Publication(PublishTarget.parse(url), key, unsent_bytes=4 * 2**20)
 sending.send(9, 0, flv.video_header("h264", b"\\x01\\x64\\x00\\x1f\\xff"), None)
 body, began = bytes(round(mbps * 125_000 / fps)), time.perf_counter()
 for number in range(round(fps * seconds)):
@@ -131,272 +100,6 @@ def laws() -> bool:
             f"at least {min(leads):.1f} s; {missed} not told"
         )
     return cried == 0
-
-
-def run(*command: str) -> None:
-    subprocess.run(command, check=True, capture_output=True)
-
-
-@contextlib.contextmanager
-def link() -> Iterator[None]:
-    """Two namespaces and a link between them."""
-    try:
-        run("ip", "netns", "add", NEAR)
-        run("ip", "netns", "add", FAR)
-        run(
-            "ip",
-            "link",
-            "add",
-            "ekw0",
-            "netns",
-            NEAR,
-            "type",
-            "veth",
-            "peer",
-            "name",
-            "ekw1",
-            "netns",
-            FAR,
-        )
-        for name, device, address in ((NEAR, "ekw0", NEAR_ADDRESS), (FAR, "ekw1", FAR_ADDRESS)):
-            run("ip", "-n", name, "addr", "add", f"{address}/24", "dev", device)
-            run("ip", "-n", name, "link", "set", device, "up")
-            run("ip", "-n", name, "link", "set", "lo", "up")
-        shape(4 * KBPS)
-        yield
-    finally:
-        for name in (NEAR, FAR):
-            subprocess.run(["ip", "netns", "del", name], capture_output=True, check=False)
-
-
-def shape(kbps: float) -> None:
-    """What the link carries from now on; half a second waits in front of it."""
-    queue = max(16_000, round(kbps * 62))
-    run(
-        "ip",
-        "netns",
-        "exec",
-        NEAR,
-        "tc",
-        "qdisc",
-        "replace",
-        "dev",
-        "ekw0",
-        "root",
-        "tbf",
-        "rate",
-        f"{round(kbps)}kbit",
-        "burst",
-        "8kb",
-        "limit",
-        str(queue),
-    )
-
-
-@contextlib.contextmanager
-def process(*command: str, **options: object) -> Iterator[subprocess.Popen[str]]:
-    """Ended with the block, whatever happens."""
-    begun = subprocess.Popen(command, text=True, **options)  # type: ignore[call-overload]
-    try:
-        yield begun
-    finally:
-        begun.send_signal(signal.SIGCONT)
-        begun.kill()
-        begun.wait()
-
-
-def ffmpeg(url: str, seconds: float, pace: str = "1", source: str = "testsrc2=") -> list[str]:
-    cbr = "scenecut=0:nal-hrd=cbr" if source.startswith("test") else "scenecut=0"
-    video = f"{KBPS - 128}k"
-    return [
-        FFMPEG,
-        "-v",
-        "error",
-        "-readrate",
-        pace,
-        "-f",
-        "lavfi",
-        "-i",
-        f"{source}size=640x360:rate=30",
-        "-readrate",
-        pace,
-        "-f",
-        "lavfi",
-        "-i",
-        "sine=frequency=330:sample_rate=48000",
-        "-t",
-        str(seconds),
-        "-c:v",
-        "libx264",
-        "-preset",
-        "ultrafast",
-        "-pix_fmt",
-        "yuv420p",
-        "-threads",
-        "1",
-        "-b:v",
-        video,
-        "-maxrate",
-        video,
-        "-bufsize",
-        video,
-        "-g",
-        "60",
-        "-x264-params",
-        cbr,
-        "-c:a",
-        "aac",
-        "-b:a",
-        "128k",
-        "-ac",
-        "2",
-        "-f",
-        "flv",
-        url,
-    ]
-
-
-def stall(sink: subprocess.Popen[str]) -> None:
-    del sink
-    shape(8)
-    time.sleep(3)
-    shape(4 * KBPS)
-
-
-def freeze(sink: subprocess.Popen[str]) -> None:
-    sink.send_signal(signal.SIGSTOP)
-    time.sleep(8)
-    sink.send_signal(signal.SIGCONT)
-
-
-def dip(sink: subprocess.Popen[str]) -> None:
-    del sink
-    shape(0.5 * KBPS)
-    time.sleep(8)
-    shape(4 * KBPS)
-
-
-def nothing(sink: subprocess.Popen[str]) -> None:
-    del sink
-
-
-TROUBLES = {
-    "steady": (nothing, None, None, {}),
-    "line carries half": (dip, "upload", "upload", {}),
-    "line carries 6 % less": (lambda _: shape(0.94 * KBPS), "upload", "upload", {}),
-    "line stands still": (stall, "upload", "upload", {}),
-    "ingest stops reading": (freeze, "ingest", "ingest", {}),
-    "ingest hangs up": (lambda sink: sink.kill(), "connection", "connection", {}),
-    "slow encoder": (nothing, "program", "machine", {"pace": "0.75"}),
-    "easy scene": (nothing, "program", "scene", {"source": "color=c=black:"}),
-}
-
-
-def one(name: str, folder: str, *, through: bool) -> tuple[set[str], float | None, str]:
-    """Causes named, how early, and the first text."""
-    does, _, _, how = TROUBLES[name]
-    inside = ["ip", "netns", "exec", NEAR]
-    env = os.environ | {
-        "EAGER_KESTREL_HOME": folder,
-        "EAGER_KESTREL_STREAM_KEY": KEY,
-        "EAGER_KESTREL_LOCAL_KEY": LOCAL,
-    }
-    url = f"rtmp://{FAR_ADDRESS}:1935/live"
-    sink = ["ip", "netns", "exec", FAR, PYTHON, "-c", SINK, FAR_ADDRESS, "1935", KEY]
-    watch = [
-        PYTHON,
-        "-m",
-        "eager_kestrel",
-        "watch",
-        "--settings",
-        f"{folder}/s.toml",
-        "--within",
-        "60 s",
-        "--json",
-    ]
-    shape(4 * KBPS)
-    quiet = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL}
-    with contextlib.ExitStack() as stack:
-        ingest = stack.enter_context(process(*sink, **quiet))
-        time.sleep(1.5)
-        if through:
-            watching = stack.enter_context(
-                process(
-                    *inside,
-                    *watch,
-                    "--through",
-                    "--to",
-                    f"oxbow={url}",
-                    env=env,
-                    stdout=subprocess.PIPE,
-                    stderr=subprocess.DEVNULL,
-                )
-            )
-            time.sleep(2.5)
-            send = ffmpeg(f"rtmp://127.0.0.1:1935/live/{LOCAL}", 34, **how)
-        else:
-            send = ffmpeg(f"{url}/{KEY}", 34, **how)
-        sender = stack.enter_context(process(*inside, *send, **quiet))
-        if not through:
-            watching = stack.enter_context(
-                process(
-                    *inside,
-                    *watch,
-                    "--to",
-                    FAR_ADDRESS,
-                    env=env,
-                    stdout=subprocess.PIPE,
-                    stderr=subprocess.DEVNULL,
-                )
-            )
-        time.sleep(12)
-        does(ingest)
-        if name == "ingest hangs up":
-            ingest.wait()
-            time.sleep(1.5)
-            stack.enter_context(process(*sink, **quiet))
-            if not through:
-                time.sleep(1.5)
-                sender.wait()
-                again = ffmpeg(f"{url}/{KEY}", 15, **how)
-                stack.enter_context(process(*inside, *again, **quiet))
-        with contextlib.suppress(subprocess.TimeoutExpired):
-            watching.wait(60)
-        if watching.poll() is None:
-            watching.terminate()
-    reviewed = subprocess.run(
-        [PYTHON, "-m", "eager_kestrel", "review", "--json"],
-        env=env,
-        capture_output=True,
-        text=True,
-        check=True,
-    )
-    troubles = json.loads(reviewed.stdout)["broadcast"]["troubles"]
-    warned = [t["warned_seconds"] for t in troubles if t["warned_seconds"] is not None]
-    text = troubles[0]["text"] if troubles else "carries it"
-    return {t["cause"] for t in troubles}, (warned[0] if warned else None), text
-
-
-def causes() -> bool:
-    """Whether each trouble is named, both ways."""
-    right = True
-    print("| trouble | way | named | told before the first late frame | what was said first |")
-    print("| --- | --- | --- | ---: | --- |")
-    with link(), tempfile.TemporaryDirectory() as folder:
-        Path(folder, "s.toml").write_text(SETTINGS)
-        for name, (_, outside, passing, _) in TROUBLES.items():
-            for through, wanted in ((False, outside), (True, passing)):
-                named, warned, text = one(name, folder, through=through)
-                fits = named == ({wanted} if wanted else set())
-                right &= fits
-                lead = "" if warned is None else f"{warned:.1f} s"
-                way = "through" if through else "from outside"
-                said = " and ".join(sorted(named)) or "nothing"
-                print(
-                    f"| {name} | {way} | {said}{'' if fits else ' (WRONG)'} | {lead} | {text} |",
-                    flush=True,
-                )
-    return right
 
 
 def sent_once(folder: str, *, through: bool) -> tuple[np.ndarray, float, float]:
@@ -462,7 +165,7 @@ def watch_cpu(folder: str) -> float:
     quiet = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL}
     with (
         process(PYTHON, "-c", SINK, "127.0.0.1", "19405", KEY, **quiet),
-        process(*ffmpeg(f"rtmp://127.0.0.1:19405/live/{KEY}", 60), **quiet) as sender,
+        process(*ffmpeg(f"rtmp://127.0.0.1:19405/live/{KEY}", seconds=60), **quiet) as sender,
     ):
         time.sleep(2)
         with process(
@@ -518,13 +221,9 @@ def overhead() -> bool:
 def main() -> None:
     """Run what is asked for; exit 1 when something is not as wanted."""
     parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
-    parser.add_argument("--only", choices=("laws", "causes", "overhead"))
-    parser.add_argument("--trouble", action="append", choices=TROUBLES, help="only this one")
-    given = parser.parse_args()
-    asked = given.only
-    for name in set(TROUBLES) - set(given.trouble or TROUBLES):
-        del TROUBLES[name]
-    parts = {"laws": laws, "causes": causes, "overhead": overhead}
+    parser.add_argument("--only", choices=("laws", "overhead"))
+    asked = parser.parse_args().only
+    parts = {"laws": laws, "overhead": overhead}
     results = [part() for name, part in parts.items() if asked in (None, name)]
     sys.exit(0 if all(results) else 1)
 

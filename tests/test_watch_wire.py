@@ -23,7 +23,7 @@ from eager_kestrel.actions.relay import RelayReport, watch_through
 from eager_kestrel.actions.relay_targets import RelayOptions
 from eager_kestrel.actions.watching import WatchOptions, sees_connections, watch
 from eager_kestrel.core.connection.trace import Trace
-from eager_kestrel.core.errors import EndpointError, InputError, NotFoundError
+from eager_kestrel.core.errors import EndpointError, InputError, NetworkError, NotFoundError
 from eager_kestrel.core.watching.sample import Now
 from eager_kestrel.files.guides import load_guide
 from eager_kestrel.net import relay as passing
@@ -478,7 +478,7 @@ def test_a_platform_that_does_not_take_the_stream_is_told_at_once(
             try:
                 Publication(PublishTarget("rtmp", "127.0.0.1", port, "live"), LOCAL).close()
             except NetworkError as error:
-                if "refused" in error.what:
+                if "server refused" in error.what:
                     refusals.append(error.what)
             time.sleep(0.1)
 
