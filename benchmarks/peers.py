@@ -51,7 +51,8 @@ import sys, time
 from eager_kestrel.net.addresses import listener
 from eager_kestrel.net.receiving import IngestServer
 class Takes:
-    def asked(self, app, key): return None if key == sys.argv[3] else "no"
+    def heard(self, count): return None
+    def asked(self, app, key, address): return None if key == sys.argv[3] else "no"
     def arrived(self, piece):
         if piece.kind == "video" and not piece.header:
             sys.stdout.write(f"{piece.sent_ms} {piece.at:.6f} {piece.size}\\n")
@@ -321,8 +322,8 @@ def row(scenario: Scenario, folder: str, *, through: bool) -> bool:
     way = "through" if through else "outside"
     print(
         f"| {scenario.name} | {scenario.program}, {scenario.server} | {way} | "
-        f"{' or '.join(wanted) or 'nobody'} | {' and '.join(sorted(named)) or 'nobody'} | {after} | "
-        f"{besides} | {said} |",
+        f"{' or '.join(wanted) or 'nobody'} | {' and '.join(sorted(named)) or 'nobody'} | "
+        f"{after} | {besides} | {said} |",
         flush=True,
     )
     return right

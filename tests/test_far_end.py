@@ -20,11 +20,14 @@ from hypothesis import strategies as st
 from eager_kestrel.actions.far_end import EndpointState, Listening, bounds_of, far_end
 from eager_kestrel.actions.practice import simulated_connection
 from eager_kestrel.actions.receiving import Key
+from eager_kestrel.core.errors import EndpointError, NetworkError
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.net import http_endpoint as serving
 from eager_kestrel.net.ledger import MOST_SAMPLES, Bounds, Ledger
+from eager_kestrel.net.publishing import Publication, PublishTarget
 from eager_kestrel.practice.endpoint import Behaviour, PracticeEndpoint
 from eager_kestrel.practice.uplink import PracticeUplink
+from eager_kestrel.wire import flv
 from tests.conftest import Kestrel, running, timed
 from tests.test_cli import PROGRAM
 from tests.test_hostile_peers import far_end as listening
@@ -190,6 +193,87 @@ def test_nonsense_is_answered_or_closed_and_nothing_breaks(said: bytes) -> None:
                 while guest.recv(65_536):
                     pass
         assert posted(there, b"fine").status_code == 200
+
+
+def said_to(there: EndpointState, *parts: bytes) -> bytes:
+    """What a far end answers until it closes, or falls silent."""
+    heard = b""
+    with socket.create_connection(("127.0.0.1", there.port), 5) as guest:
+        guest.settimeout(2)
+        with contextlib.suppress(OSError):
+            for part in parts:
+                guest.sendall(part)
+            while data := guest.recv(65_536):
+                heard += data
+    return heard
+
+
+HEAD = f"POST /up HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer {TOKEN}\r\n".encode()
+
+
+def test_no_second_request_hides_behind_a_first() -> None:
+    with tier() as (there, _):
+        both = HEAD + b"Content-Length: 4\r\nTransfer-Encoding: chunked\r\n\r\n0\r\n\r\n" + HEAD
+        smuggled = said_to(there, both + b"Content-Length: 2\r\n\r\nab")
+        assert smuggled.count(b"HTTP/1.1") == 1
+        assert smuggled.startswith(b"HTTP/1.1 400")
+        one = HEAD + b"Content-Length: 3\r\n\r\nabc"
+        behind = said_to(there, one + one + b"GET /health HTTP/1.1\r\nHost: x\r\n\r\n")
+        assert behind.count(b"HTTP/1.1 200") == 3
+        chunked = HEAD + b"Transfer-Encoding: chunked\r\n\r\n3\r\nabc\r\n0\r\n\r\n"
+        assert said_to(there, chunked + one).count(b'{"received_bytes": 3}') == 2
+        body = b"GET /health HTTP/1.1\r\nHost: x\r\nContent-Length: 60\r\n\r\n" + HEAD
+        assert said_to(there, body).count(b"HTTP/1.1") == 1
+
+
+def test_a_stranger_is_not_listened_to_for_long() -> None:
+    refused = b"POST /up HTTP/1.1\r\nHost: x\r\nContent-Length: 99999999\r\n\r\n"
+    with tier() as (there, _), socket.create_connection(("127.0.0.1", there.port), 5) as guest:
+        guest.settimeout(2)
+        guest.sendall(refused)
+        assert guest.recv(100).startswith(b"HTTP/1.1 401")
+        sent, began = 0, time.perf_counter()
+        with contextlib.suppress(OSError):
+            while time.perf_counter() - began < 3:
+                sent += guest.send(bytes(65_536))
+        assert time.perf_counter() - began < 2  # closed, however lively it is
+    with tier() as (there, _):
+        ingest = PublishTarget("rtmp", "127.0.0.1", there.rtmp_port or 0, "live")
+        for _ in range(10):
+            with pytest.raises(EndpointError, match="not this one's token"):
+                Publication(ingest, "a-guess-of-some-length")
+        with pytest.raises(EndpointError, match="too many wrong keys"):
+            Publication(ingest, TOKEN)
+
+
+def test_all_that_a_publisher_sends_is_counted() -> None:
+    with tier(Bounds(3_000_000, 60, 5_000_000)) as (there, said):
+        target = PublishTarget("rtmp", "127.0.0.1", there.rtmp_port or 0, "live")
+        sending = Publication(target, TOKEN)
+        with contextlib.suppress(NetworkError):
+            for number in range(400):  # data messages: neither audio nor video
+                sending.send(flv.DATA, number, bytes(20_000), None)
+                sending.look(0.01)
+        sending.close()
+        until = time.perf_counter() + 5
+        while there.ledger.open and time.perf_counter() < until:
+            time.sleep(0.05)
+    assert any("rtmp: 3,0" in line and "allowance is used up" in line for line in said)
+
+
+def test_an_upload_is_not_thrown_out_by_strangers(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(serving, "MOST_CONNECTIONS", 20)
+    with tier() as (there, _), contextlib.ExitStack() as stack:
+        up = stack.enter_context(socket.create_connection(("127.0.0.1", there.port), 5))
+        up.sendall(HEAD + b"Content-Length: 200000\r\n\r\n" + bytes(100_000))
+        time.sleep(0.2)
+        for _ in range(60):
+            stack.enter_context(socket.create_connection(("127.0.0.1", there.port), 5))
+        time.sleep(0.2)
+        assert there.web.connections <= 20
+        up.settimeout(5)
+        up.sendall(bytes(100_000))
+        assert b'{"received_bytes": 200000}' in up.recv(1000)
 
 
 def test_the_silent_are_sent_away_and_cost_no_place(monkeypatch: pytest.MonkeyPatch) -> None:

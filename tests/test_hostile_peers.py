@@ -342,7 +342,10 @@ def raw_ingest() -> contextlib.AbstractContextManager[int]:
     from eager_kestrel.net.receiving import IngestServer
 
     class Nobody:
-        def asked(self, app: str, key: str) -> str | None:
+        def asked(self, app: str, key: str, address: str) -> str | None:
+            return None
+
+        def heard(self, count: int) -> str | None:
             return None
 
         def arrived(self, piece: object) -> str | None:

@@ -80,21 +80,27 @@ class _Visitor:
         self._number = self._bytes = 0
         self._run = ""
 
-    def asked(self, app: str, key: str) -> str | None:
+    def asked(self, app: str, key: str, address: str) -> str | None:
         if app != APP:
             return f"the app is {APP}"
-        if not self._ledger.matches(key):
+        known = self._ledger.knows(key, address)
+        if known is None:
+            return "too many wrong keys; try again in a minute"
+        if not known:
             return "the key is not this one's token"
         self._number += 1
         self._run, self._bytes = f"rtmp {self._number}", 0
         return self._ledger.begin(self._run)
 
+    def heard(self, count: int) -> str | None:
+        self._bytes += count
+        return self._ledger.add(self._run, count)
+
     def arrived(self, piece: ReceivedTag) -> str | None:
-        self._bytes += len(piece.tag)
-        return self._ledger.add(self._run, len(piece.tag))
+        """Counted as it was heard."""
 
     def besides(self, kind: int, milliseconds: int, payload: bytes) -> None:
-        """Not counted."""
+        """Counted as it was heard."""
 
     def left(self, why: str) -> None:
         self._tell(f"rtmp: {self._bytes:,} bytes, {why}")

@@ -122,9 +122,9 @@ class RelaySession(Reception):
         self.on = False
         """Whether a program is sending."""
 
-    def asked(self, app: str, key: str) -> str | None:
+    def asked(self, app: str, key: str, address: str) -> str | None:
         """Let the right key in, once a platform takes the stream."""
-        refusal = super().asked(app, key)
+        refusal = super().asked(app, key, address)
         if refusal is not None:
             return refusal
         failures = self._open()

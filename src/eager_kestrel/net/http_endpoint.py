@@ -26,9 +26,13 @@ UPLOAD, COUNTED, HEALTH, CONFIGURATION = "/up", "/counted/", "/health", "/.well-
 RUN_HEADER = "kestrel-run"
 BLOCK_BYTES = 2**20
 HEAD_BYTES = 16_384
+MOST_UNASKED_BYTES = 65_536
+"""Of a connection that no upload takes, before it is closed."""
 HEAD_SECONDS, SILENCE_SECONDS, LINGER_SECONDS = 10.0, 20.0, 0.5
 SWEEP_SECONDS = 0.5
 MOST_CONNECTIONS = 1024
+"""Handshakes that are not over count."""
+BACKLOG = 256
 START_SECONDS = 10.0
 
 Told = Callable[[str], None]
@@ -47,6 +51,10 @@ class _Guest(asyncio.BufferedProtocol):
         """Of the upload that is coming in."""
         self._body = 0
         self._parsing = True
+        self._unasked = 0
+        """Bytes of no upload: heads, and what follows a refusal."""
+        self._known = False
+        """Whether it has shown the token."""
         self.address = ""
         self.due = 0.0
         """When it is closed unless something happens."""
@@ -77,10 +85,27 @@ class _Guest(asyncio.BufferedProtocol):
                 return
             data = bytes(self._house.block[taken:count])
         elif not self._parsing:
-            return  # it was answered, and is let talk for a moment
+            self._idle_talk(count)
+            return
         else:
             data = bytes(self._house.block[:count])
         self._parse(data)
+        if not self._known:
+            self._idle_talk(len(data))
+
+    def _idle_talk(self, count: int) -> None:
+        """Count what belongs to no upload; it may go on for a moment, and not for long."""
+        if self._known:
+            self._house.ledger.add("", count)
+            return
+        self._unasked += count
+        if self._unasked > MOST_UNASKED_BYTES:
+            self.close()
+
+    @property
+    def carries(self) -> bool:
+        """Whether an upload is coming in."""
+        return self._run is not None
 
     def eof_received(self) -> None:
         """Close as well."""
@@ -116,13 +141,18 @@ class _Guest(asyncio.BufferedProtocol):
     def _asked(self, request: h11.Request) -> None:
         path = request.target.decode("ascii", "replace").partition("?")[0]
         headers = {name.decode(): value.decode("latin-1") for name, value in request.headers}
-        if path == HEALTH:
-            self._answer(200, {"healthy": True, "uploads": self._house.ledger.open})
+        chunked, length = "transfer-encoding" in headers, headers.get("content-length")
+        more = chunked or length not in (None, "0")
+        if chunked and length is not None:  # RFC 9112 section 6.1: where a body ends is in doubt
+            self._answer(400, {"why": "its length is said in two ways"}, last=True)
+        elif path == HEALTH:
+            healthy = {"healthy": True, "uploads": self._house.ledger.open}
+            self._answer(200, healthy, last=more)
         elif path == CONFIGURATION:
             host = headers.get("host", "")
             scheme = "https" if self._house.secure else "http"
             urls = {"upload_url": f"{scheme}://{host}{UPLOAD}"}
-            self._answer(200, {"version": 1, "urls": urls})
+            self._answer(200, {"version": 1, "urls": urls}, last=more)
         elif path != UPLOAD and not path.startswith(COUNTED):
             self._answer(404, {"why": f"uploads go to {UPLOAD}"}, last=True)
         else:
@@ -135,7 +165,13 @@ class _Guest(asyncio.BufferedProtocol):
             self._answer(429, {"why": "too many wrong tokens"}, last=True)
         elif not known:
             self._answer(401, {"why": "the token is not the one of this far end"}, last=True)
-        elif path == UPLOAD and method == b"POST":
+        else:
+            self._known = True
+            self._served(path, headers, method)
+
+    def _served(self, path: str, headers: dict[str, str], method: bytes) -> None:
+        """What somebody with the token asks for."""
+        if path == UPLOAD and method == b"POST":
             self._begin(headers)
         elif path.startswith(COUNTED) and method == b"GET":
             self._counted(path.removeprefix(COUNTED))
@@ -165,6 +201,7 @@ class _Guest(asyncio.BufferedProtocol):
             return  # in chunks, which h11 takes apart
         self._left = int(length)
         early = self._http.trailing_data[0]
+        self._http = h11.Connection(h11.SERVER, HEAD_BYTES)
         taken = min(len(early), self._left)
         self._left -= taken
         if taken:
@@ -212,7 +249,10 @@ class _Guest(asyncio.BufferedProtocol):
             + b"\r\n"
         )
         self._transport.write(head + body)
+        more = self._http.trailing_data[0]
         self._http = h11.Connection(h11.SERVER, HEAD_BYTES)
+        if more and not last:  # another request came right behind this one
+            self._http.receive_data(more)
         self.due = self._house.now() + HEAD_SECONDS
         if last:  # let what is on its way arrive, or the answer would be lost in a reset
             self._parsing, self.due = False, self._house.now() + LINGER_SECONDS
@@ -245,6 +285,9 @@ class FarEnd:
         """Uploads that did not say of which run they are."""
         self._listening, self._certificate = listening, certificate
         self._guests: dict[_Guest, None] = {}
+        """Oldest first."""
+        self._greeted = 0
+        """That are being taken in: under TLS, their handshake is not over."""
         self._loop = asyncio.new_event_loop()
         self._ready = threading.Event()
         self._thread = threading.Thread(target=self._run, name="far end", daemon=True)
@@ -254,10 +297,50 @@ class FarEnd:
         return self._loop.time()
 
     def joined(self, guest: _Guest) -> None:
-        """One more; the one that came first goes when there are too many."""
+        """One more."""
         self._guests[guest] = None
-        if len(self._guests) > MOST_CONNECTIONS:
-            next(iter(self._guests)).close()
+
+    def _has_room(self) -> bool:
+        """Whether one more may come; the one goes that has been there longest without an upload."""
+        if len(self._guests) + self._greeted < MOST_CONNECTIONS:
+            return True
+        idle = next((guest for guest in self._guests if not guest.carries), None)
+        if idle is None:
+            return False
+        self._guests.pop(idle)
+        idle.close()
+        return True
+
+    async def _accept(self) -> None:
+        """Take connections, as far as there is room; TLS is spoken only then."""
+        self._listening.setblocking(False)
+        tasks: set[asyncio.Task[None]] = set()
+        while True:
+            try:
+                connection, _ = await self._loop.sock_accept(self._listening)
+            except OSError:  # too many files are open, say
+                await asyncio.sleep(SWEEP_SECONDS)
+                continue
+            if not self._has_room():
+                connection.close()
+                continue
+            self._greeted += 1
+            task = self._loop.create_task(self._greet(connection))
+            tasks.add(task)
+            task.add_done_callback(tasks.discard)
+
+    async def _greet(self, connection: socket.socket) -> None:
+        try:
+            await self._loop.connect_accepted_socket(
+                lambda: _Guest(self),
+                connection,
+                ssl=self._certificate,
+                ssl_handshake_timeout=HEAD_SECONDS if self.secure else None,
+            )
+        except (OSError, asyncio.CancelledError):
+            connection.close()
+        finally:
+            self._greeted -= 1
 
     def gone(self, guest: _Guest) -> None:
         """One less."""
@@ -285,18 +368,15 @@ class FarEnd:
 
     async def _serve(self) -> None:
         self._stop = asyncio.Event()
-        server = await self._loop.create_server(
-            lambda: _Guest(self),
-            sock=self._listening,
-            ssl=self._certificate,
-            ssl_handshake_timeout=HEAD_SECONDS if self.secure else None,
-        )
+        self._listening.listen(BACKLOG)
+        accepting = self._loop.create_task(self._accept())
         self._ready.set()
         while not self._stop.is_set():
             for guest in [g for g in self._guests if g.due < self.now()]:
                 guest.close()
             with contextlib.suppress(TimeoutError):
                 await asyncio.wait_for(self._stop.wait(), SWEEP_SECONDS)
-        server.close()
+        accepting.cancel()
+        self._listening.close()
         for guest in list(self._guests):
             guest.close()

@@ -28,6 +28,8 @@ QUIET_SECONDS = 0.01
 """Acknowledgements wait for a pause: a publisher that closes with one unread resets the connection,
 and loses what it has not sent."""
 LOOK_SECONDS = 0.2
+MOST_UNASKED_BYTES = 65_536
+"""Many times what it takes to ask to publish; whoever sends more is sent away."""
 SWITCH_LIMIT = 16
 """Connections at once; for one more, the one that has waited longest without publishing goes."""
 
@@ -59,8 +61,11 @@ class ReceivedTag:
 class Visitor(Protocol):
     """Who is told what happens; an answer ends or refuses the stream and says why."""
 
-    def asked(self, app: str, key: str) -> str | None:
-        """Somebody wants to publish."""
+    def asked(self, app: str, key: str, address: str) -> str | None:
+        """Somebody at an address wants to publish."""
+
+    def heard(self, count: int) -> str | None:
+        """So many bytes of the publisher were read, whatever they are."""
 
     def arrived(self, piece: ReceivedTag) -> str | None:
         """A piece of the stream is here."""
@@ -144,7 +149,12 @@ class _PublisherConnection:
         self._visitor, self._busy, self._socket = visitor, busy, connection
         self._ingest = Receiver()
         self._over: str | None = None
-        self._begun = time.perf_counter()
+        self._address = ""
+        with contextlib.suppress(OSError):
+            self._address = str(connection.getpeername()[0]).removeprefix("::ffff:")
+        self._unasked = 0
+        """Bytes read before it published."""
+        self._begun = self._heard_at = time.perf_counter()
         self.publishing = False
         self.ended = False
 
@@ -179,34 +189,34 @@ class _PublisherConnection:
 
     def _talk(self, stop: threading.Event) -> str:
         """Until it ends; returns why it did."""
-        heard = time.perf_counter()
-        why = "stopped"
         try:
             while not stop.is_set():
-                if not self.publishing and time.perf_counter() - self._begun > HANDSHAKE_SECONDS:
-                    why = f"it did not publish within {HANDSHAKE_SECONDS:g} s"
-                    break
-                if not self._readable():
-                    if time.perf_counter() - heard > SILENCE_SECONDS:
-                        why = f"nothing came for {SILENCE_SECONDS:g} s"
-                        break
-                    continue
-                data = self._socket.recv(RECEIVE_BYTES)
-                if not data:
-                    why = "the connection was closed"
-                    break
-                heard = time.perf_counter()
-                for event in self._ingest.receive(data):
-                    self._took(event, heard)
-                self._answer()
-                if self._over is not None:
-                    why = self._over
-                    break
+                if (why := self._listen()) is not None:
+                    return why
         except ProtocolError as error:
-            why = f"it broke the protocol: {error}"
+            return f"it broke the protocol: {error}"
         except OSError as error:
-            why = f"the connection broke ({error.strerror or error})"
-        return why
+            return f"the connection broke ({error.strerror or error})"
+        return "stopped"
+
+    def _listen(self) -> str | None:
+        """Take in what comes, for a moment; why it is over, once it is."""
+        now = time.perf_counter()
+        if not self.publishing and now - self._begun > HANDSHAKE_SECONDS:
+            return f"it did not publish within {HANDSHAKE_SECONDS:g} s"
+        if not self._readable():
+            silent = time.perf_counter() - self._heard_at > SILENCE_SECONDS
+            return f"nothing came for {SILENCE_SECONDS:g} s" if silent else None
+        data = self._socket.recv(RECEIVE_BYTES)
+        if not data:
+            return "the connection was closed"
+        self._heard_at = time.perf_counter()
+        if not self._may_send(len(data)):
+            return "it sent too much before publishing"
+        for event in self._ingest.receive(data):
+            self._took(event, self._heard_at)
+        self._answer()
+        return self._over
 
     def _readable(self) -> bool:
         """Whether something has come; where nothing does, what came is acknowledged."""
@@ -241,16 +251,28 @@ class _PublisherConnection:
                 code = {"audio": flv.AUDIO, "video": flv.VIDEO}.get(event.kind, flv.DATA)
                 self._visitor.besides(code, event.milliseconds, event.payload)
             elif (why := self._visitor.arrived(piece)) is not None:
-                self._ingest.refuse(why)
-                self._over = f"cut off: {why}"
+                self._cut_off(why)
         elif isinstance(event, Ended):
             self._over = "ended"
+
+    def _may_send(self, count: int) -> bool:
+        """Count what was read; whether it goes on."""
+        if not self.publishing:
+            self._unasked += count
+            return self._unasked <= MOST_UNASKED_BYTES
+        if (refused := self._visitor.heard(count)) is not None:
+            self._cut_off(refused)
+        return True
+
+    def _cut_off(self, why: str) -> None:
+        self._ingest.refuse(why)
+        self._over = f"cut off: {why}"
 
     def _asked(self, event: WantsToPublish) -> None:
         if not self._busy.acquire(blocking=False):
             refusal: str | None = "another stream is coming in"
         else:
-            refusal = self._visitor.asked(event.app, event.key)
+            refusal = self._visitor.asked(event.app, event.key, self._address)
             if refusal is not None:
                 self._busy.release()
         if refusal is not None:
