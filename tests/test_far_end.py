@@ -134,6 +134,17 @@ def test_a_token_never_leaves_its_origin(kestrel: Kestrel, monkeypatch: pytest.M
     assert heard == []
 
 
+def test_a_token_that_http_cannot_carry_gets_a_line(
+    kestrel: Kestrel, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("EAGER_KESTREL_TOKEN", "schlüssel-of-enough-letters")
+    for command in (("measure", "http://127.0.0.1:9", "--token"), ("far-end", "--port", "0")):
+        found = kestrel(*command)
+        assert found.code == 2
+        assert "signs that HTTP cannot carry" in found.error_line
+        assert "schl" not in found.err
+
+
 def test_only_the_token_opens_and_guessing_is_stopped(kestrel: Kestrel) -> None:
     with tier() as (there, said):
         assert posted(there, b"x" * 100).json() == {"received_bytes": 100}

@@ -13,7 +13,7 @@ from eager_kestrel.core.plan.planner import plan
 from eager_kestrel.core.results import Change, GuideCheck, GuideCheckRow, GuideList, GuideRow
 from eager_kestrel.core.show.show import Destination, Show
 from eager_kestrel.files.bundled import bundled_guide_text
-from eager_kestrel.files.documents import write_text
+from eager_kestrel.files.documents import read_bounded, write_text
 from eager_kestrel.files.footage import table_for
 from eager_kestrel.files.guides import (
     SCHEMA_NAME,
@@ -28,6 +28,7 @@ from eager_kestrel.files.guides import (
 )
 from eager_kestrel.files.home import guide_folders
 from eager_kestrel.files.schemas import schema_text
+from eager_kestrel.files.toml import MOST_BYTES
 
 if TYPE_CHECKING:
     from eager_kestrel.core.connection.uplink import Uplink
@@ -172,7 +173,7 @@ def guide_text(name: str) -> str:
     path = guide_path(name) if not name.endswith(".toml") else Path(name)
     if path is None:
         return bundled_guide_text(name)
-    return path.read_text(encoding="utf-8-sig")
+    return read_bounded(path, MOST_BYTES).decode("utf-8-sig", "replace")
 
 
 def plan_changes(before: Guide, after: Guide, show: Show, uplink: Uplink) -> list[Change]:

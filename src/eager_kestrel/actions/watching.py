@@ -181,7 +181,7 @@ class StreamSearch:
             for value, said in (
                 (wish.pid, f"by process {wish.pid}"),
                 (wish.program, f"by {wish.program}"),
-                (wish.to, f"to {wish.to}"),
+                (wish.to, f"to {_host_and_port(wish.to)[0]}"),
             )
             if value is not None
         ]

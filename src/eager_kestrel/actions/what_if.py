@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import csv
-import io
 from collections.abc import Mapping, Sequence
 from datetime import datetime
 from pathlib import Path
@@ -22,7 +20,7 @@ from eager_kestrel.core.division.what_if import needs
 from eager_kestrel.core.division.what_if import sweep as swept
 from eager_kestrel.core.errors import InputError, NotFoundError
 from eager_kestrel.core.words.runs import NOTHING
-from eager_kestrel.files.documents import write_text
+from eager_kestrel.files.documents import csv_text, write_text
 from eager_kestrel.files.footage import table_for
 from eager_kestrel.files.guides import guide_for
 from eager_kestrel.files.history import History, HistoryFilter, lately
@@ -88,10 +86,8 @@ def compare(written: str, show: Show, uplink: Uplink) -> Comparison:
 
 def sweep_csv(found: Sweep) -> str:
     """A sweep as CSV, a line a point and destination; empty cells where nothing is allowed."""
-    out = io.StringIO()
-    table = csv.writer(out, lineterminator="\n")
     several = bool(found.beside)
-    table.writerow(("platform", *COLUMNS) if several else COLUMNS)
+    rows: list[list[object]] = [["platform", *COLUMNS] if several else list(COLUMNS)]
     series = [
         (found.platform, tuple(point.chosen for point in found.points)),
         *((b.platform, b.chosen) for b in found.beside),
@@ -100,8 +96,8 @@ def sweep_csv(found: Sweep) -> str:
         for point, option in zip(found.points, chosen, strict=True):
             said = option.model_dump() if option else {}
             row = [point.at, point.safe_kbps, *(said.get(c, "") for c in COLUMNS[2:])]
-            table.writerow([platform, *row] if several else row)
-    return out.getvalue()
+            rows.append([platform, *row] if several else row)
+    return csv_text(rows)
 
 
 def write_sweep(found: Sweep, path: Path) -> None:

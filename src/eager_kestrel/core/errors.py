@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from eager_kestrel.core.printable import printable
+
 
 class KestrelError(Exception):
     """Something a user can act on."""
@@ -16,7 +18,7 @@ class KestrelError(Exception):
         """Everything in one line: where, what, what to do instead."""
         start = f"{self.where}: " if self.where else ""
         end = f"; {self.instead}" if self.instead else ""
-        return " ".join(f"{start}{self.what}{end}".split())
+        return " ".join(printable(f"{start}{self.what}{end}").split())
 
 
 class InputError(KestrelError):

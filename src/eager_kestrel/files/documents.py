@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import contextlib
+import csv
+import io
 import json
 import os
 import shutil
@@ -12,6 +14,7 @@ from pathlib import Path
 from typing import Any
 
 from eager_kestrel.core.errors import FormatError
+from eager_kestrel.core.printable import printable_in
 from eager_kestrel.files.home import made, storage_error
 
 
@@ -59,6 +62,10 @@ def write_text(path: Path, text: str | Iterable[str], *, private: bool = False) 
         out.writelines([text] if isinstance(text, str) else text)
 
 
+MOST_DOCUMENT_BYTES = 50_000_000
+"""Of a plan or another document of ours; a plan for many destinations has a few hundred kB."""
+
+
 def read_bounded(path: Path, most_bytes: int, instead: str = "name another file") -> bytes:
     """A file's bytes, looked at before it is read: regular files only, and not without end.
 
@@ -69,17 +76,42 @@ def read_bounded(path: Path, most_bytes: int, instead: str = "name another file"
         FormatError: it is no regular file, or larger.
         StorageError: it cannot be read.
     """
+    found = file_bytes(path)
+    if found > most_bytes:
+        raise FormatError(f"{found:,} bytes, more than {most_bytes:,}", instead, str(path))
     try:
-        found = path.stat()
-        if stat.S_ISDIR(found.st_mode) or not stat.S_ISREG(found.st_mode):
-            raise FormatError("not a regular file", "name a file", str(path))
-        if found.st_size > most_bytes:
-            size = f"{found.st_size:,} bytes, more than {most_bytes:,}"
-            raise FormatError(size, instead, str(path))
         with path.open("rb") as file:
             return file.read(most_bytes)
     except OSError as error:
         raise storage_error(error, str(path)) from None
+
+
+def file_bytes(path: Path) -> int:
+    """How large a file is; it is not opened, since a pipe nobody writes to would wait for ever.
+
+    Raises:
+        FormatError: it is no regular file.
+        StorageError: it cannot be looked at.
+    """
+    try:
+        found = path.stat()
+    except OSError as error:
+        raise storage_error(error, str(path)) from None
+    if not stat.S_ISREG(found.st_mode):
+        raise FormatError("not a regular file", "name a file", str(path))
+    return found.st_size
+
+
+def csv_text(rows: Iterable[Iterable[object]]) -> str:
+    """Rows as CSV; no cell is one that a spreadsheet would run."""
+    out = io.StringIO()
+    table = csv.writer(out, lineterminator="\n")
+    table.writerows([_tame(cell) for cell in row] for row in rows)
+    return out.getvalue()
+
+
+def _tame(cell: object) -> object:
+    return f"'{cell}" if isinstance(cell, str) and cell[:1] in ("=", "+", "-", "@") else cell
 
 
 def free_bytes(folder: Path) -> int:
@@ -114,7 +146,7 @@ def read_json(raw: bytes, where: str) -> Any:
         FormatError: it is none; names the line.
     """
     try:
-        return json.loads(raw)
+        return printable_in(json.loads(raw))
     except (ValueError, RecursionError) as error:
         line = getattr(error, "lineno", 1)
         raise FormatError("not JSON", "correct it", f"{where}:{line}") from None

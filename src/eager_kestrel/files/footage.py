@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 from eager_kestrel.core.choice.quality import QualityTable
 from eager_kestrel.core.errors import InputError, NotFoundError, nearest_name
 from eager_kestrel.files.bundled import bundled_toml
+from eager_kestrel.files.documents import file_bytes
 from eager_kestrel.files.home import data_home, made, storage_error
 from eager_kestrel.files.saved import read_kept, write_kept
 
@@ -95,8 +96,8 @@ def trial_folder(clip: Path) -> Path:
     Raises:
         StorageError: the clip cannot be read, or the folder not made.
     """
+    size = file_bytes(clip)
     try:
-        size = clip.stat().st_size
         found = hashlib.sha256(str(size).encode())
         with clip.open("rb") as file:
             for at in (0, size // 3, 2 * size // 3, max(0, size - SAMPLE_BYTES)):

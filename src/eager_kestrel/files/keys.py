@@ -64,14 +64,24 @@ def known_token(host: str) -> str | None:
     ``keyring set eager-kestrel "token HOST"`` puts one in.
 
     Raises:
-        InputError: the one in the environment is no text.
+        InputError: it holds what a header of HTTP cannot carry.
     """
-    return _known(TOKEN_VARIABLE, "the token", f"token {host}")
+    token = _known(TOKEN_VARIABLE, "the token", f"token {host}")
+    return None if token is None else _require_header(token, host)
 
 
 def needed_token(host: str, ask: Asker | None) -> str:
     """The token of a far end: kept, or asked for; raises as :func:`needed_key` does."""
-    return _needed(known_token(host), host, ask, "token", TOKEN_VARIABLE)
+    return _require_header(_needed(known_token(host), host, ask, "token", TOKEN_VARIABLE), host)
+
+
+def _require_header(token: str, host: str) -> str:
+    if not (token.isascii() and token.isprintable()):
+        raise InputError(
+            f"the token for {host} has signs that HTTP cannot carry",
+            "take one of letters and digits without accents",
+        )
+    return token
 
 
 def _known(variable: str, what: str, name: str) -> str | None:

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 
 from eager_kestrel.core.errors import FormatError
 from eager_kestrel.core.guide.amounts import Grid, Page
+from eager_kestrel.core.printable import printable
 from eager_kestrel.files.documents import read_bounded
 
 if TYPE_CHECKING:
@@ -84,7 +85,7 @@ def _separated(text: str, suffix: str) -> list[list[str]]:
 
 def _csv(rows: list[list[str]]) -> Page:
     begin = next(n for n, row in enumerate(rows) if len(row) > 1)
-    lines, table = tuple(row[0] for row in rows[:begin]), rows[begin:]
+    lines, table = tuple(_cell(row[0]) for row in rows[:begin]), rows[begin:]
     width = min(MOST_COLUMNS, max(len(row) for row in table))
     grid = [tuple(_cell(row[i] if i < len(row) else "") for i in range(width)) for row in table]
     return Page((Grid(tuple(grid)),) if len(grid) > 1 else (), lines)
@@ -186,12 +187,12 @@ def _title(table: Tag) -> str:
     caption = table.find("caption")
     heading = table.find_previous(_HEADINGS)
     tags = [tag for tag in (heading, caption) if tag is not None]
-    return " ".join(tag.get_text(" ", strip=True).removeprefix(HEADING) for tag in tags)
+    return " ".join(printable(tag.get_text(" ", strip=True).removeprefix(HEADING)) for tag in tags)
 
 
 def _cell(text: str) -> str:
     """A cell, the marks of its footnotes written as ``[^1]``."""
-    return " ".join(_marked(text).split())
+    return " ".join(_marked(printable(text)).split())
 
 
 def _marked(text: str) -> str:

@@ -8,11 +8,11 @@ from pathlib import Path
 from pydantic import ValidationError
 
 from eager_kestrel.core.document import first_error, format_name, require_format
-from eager_kestrel.core.errors import FormatError, InputError
+from eager_kestrel.core.errors import FormatError, InputError, StorageError
 from eager_kestrel.core.plan.plan import Plan, settings_of
 from eager_kestrel.core.rules.settings import Settings
-from eager_kestrel.files.documents import read_json, write_text
-from eager_kestrel.files.home import data_home, storage_error
+from eager_kestrel.files.documents import MOST_DOCUMENT_BYTES, read_bounded, read_json, write_text
+from eager_kestrel.files.home import data_home
 from eager_kestrel.files.toml import read_model
 
 LATEST = "latest"
@@ -53,11 +53,7 @@ def read_plan(name: str) -> Plan:
         if plan is None:
             raise InputError("no plan was made yet", "run eager-kestrel plan, or name a plan file")
         return plan
-    try:
-        raw = Path(name).read_bytes()
-    except OSError as error:
-        raise storage_error(error, name) from None
-    return plan_of(read_json(raw, name), name)
+    return plan_of(read_json(read_bounded(Path(name), MOST_DOCUMENT_BYTES), name), name)
 
 
 def keep_latest(plan: Plan) -> None:
@@ -73,9 +69,9 @@ def keep_latest(plan: Plan) -> None:
 def latest_plan() -> Plan | None:
     """The latest plan; None when there is none that this version reads."""
     try:
-        raw = (data_home() / PLAN_FILE).read_bytes()
+        raw = read_bounded(data_home() / PLAN_FILE, MOST_DOCUMENT_BYTES)
         return plan_of(read_json(raw, PLAN_FILE), PLAN_FILE)
-    except (OSError, FormatError):
+    except (StorageError, FormatError):
         return None
 
 
@@ -89,11 +85,7 @@ def read_settings(path: Path, platform: str | None = None) -> Settings:
         FormatError: it is neither settings nor a plan; names line or key.
         StorageError: it cannot be read.
     """
-    where = str(path)
-    try:
-        raw = path.read_bytes()
-    except OSError as error:
-        raise storage_error(error, where) from None
+    where, raw = str(path), read_bounded(path, MOST_DOCUMENT_BYTES)
     if not raw.lstrip(b"\xef\xbb\xbf \t\r\n").startswith(b"{"):
         return read_model(raw, Settings, "settings", where)
     document = read_json(raw, where)
@@ -112,10 +104,7 @@ def plan_in(path: Path) -> Plan | None:
         FormatError: it says that it is a plan, and is none.
         StorageError: it cannot be read.
     """
-    try:
-        raw = path.read_bytes()
-    except OSError as error:
-        raise storage_error(error, str(path)) from None
+    raw = read_bounded(path, MOST_DOCUMENT_BYTES)
     if not raw.lstrip(b"\xef\xbb\xbf \t\r\n").startswith(b"{"):
         return None
     document = read_json(raw, str(path))

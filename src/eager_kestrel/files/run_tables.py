@@ -7,6 +7,7 @@ with its line. Good rows are taken even when others are bad.
 
 from __future__ import annotations
 
+import contextlib
 import csv
 import hashlib
 import io
@@ -27,7 +28,9 @@ from eager_kestrel.core.connection.summarising import phase_summary
 from eager_kestrel.core.document import format_name, require_format
 from eager_kestrel.core.errors import FormatError, KestrelError, UnitError
 from eager_kestrel.core.previous import converted
+from eager_kestrel.core.printable import may_hide, printable, printable_in
 from eager_kestrel.core.units import Bitrate
+from eager_kestrel.files.documents import csv_text, file_bytes
 from eager_kestrel.files.history import AHEAD_SECONDS, K, Row, broadcast_row, run_row
 from eager_kestrel.files.home import storage_error
 from eager_kestrel.files.pages import delimiter
@@ -92,13 +95,11 @@ def _lines(texts: Iterable[str]) -> Iterator[str]:
 
 def runs_csv(runs: list[Run]) -> str:
     """A line a run, without samples."""
-    out = io.StringIO()
-    table = csv.writer(out, lineterminator="\n")
-    table.writerow(CSV_COLUMNS)
+    rows: list[list[object]] = [list(CSV_COLUMNS)]
     for run in runs:
         one, several = phase_summary(run.one_connection), phase_summary(run.several_connections)
         rate = one.typical_kbps if one else run.reading_kbps
-        table.writerow(
+        rows.append(
             [
                 run.taken_at,
                 "" if rate is None else rate,
@@ -110,7 +111,7 @@ def runs_csv(runs: list[Run]) -> str:
                 run.kind,
             ]
         )
-    return out.getvalue()
+    return csv_text(rows)
 
 
 DateOrder = Literal["dd/mm", "mm/dd"]
@@ -124,11 +125,12 @@ def read_runs(path: Path, version: str, dates: DateOrder | None = None) -> Read:
         FormatError: it is none of these, or has no usable columns.
         StorageError: it cannot be read.
     """
+    size = file_bytes(path)
     try:
         with path.open("rb") as file:
             if file.readline(len(BEGIN) + 2).strip() == BEGIN.encode():
                 return _by_line(file)
-        if path.stat().st_size > MOST_BYTES:
+        if size > MOST_BYTES:
             raise FormatError("more than 200 MB is no table", "give a smaller one", str(path))
         text = path.read_text(encoding="utf-8-sig")
     except OSError as error:
@@ -142,7 +144,7 @@ def read_runs(path: Path, version: str, dates: DateOrder | None = None) -> Read:
 
 def _from_json(text: str, where: str, version: str, dates: DateOrder | None) -> Read:
     try:
-        document = converted(from_json(text))
+        document = converted(printable_in(from_json(text)))
     except ValueError as error:
         line = re.search(r"line (\d+)", str(error))
         at = f"{where}:{line[1] if line else 1}"
@@ -170,6 +172,9 @@ def _by_line(lines: Iterable[bytes]) -> Read:
     aired = ended = False
     for number, line in enumerate(lines, 2):
         kept = line.strip().removesuffix(b",")
+        if may_hide(kept):
+            with contextlib.suppress(ValueError):
+                kept = to_json(printable_in(from_json(kept)))
         if kept in (END.encode(), BETWEEN.encode()):
             aired, ended = True, kept == END.encode()
             continue
@@ -233,6 +238,7 @@ def _not_taken(error: Exception) -> str:
 
 
 def _from_csv(text: str, where: str, version: str, dates: DateOrder | None) -> Read:
+    text = printable(text, lines=True)
     between = delimiter(text)
     rows = csv.DictReader(io.StringIO(text), delimiter=between)
     names = [name for name in (rows.fieldnames or []) if name]

@@ -8,9 +8,9 @@ from pydantic import BaseModel, ValidationError
 
 from eager_kestrel.core.connection.endpoints import NamedEndpoints
 from eager_kestrel.core.document import first_error, require_format
-from eager_kestrel.core.errors import FormatError
-from eager_kestrel.files.documents import read_json, write_text
-from eager_kestrel.files.home import data_home, storage_error
+from eager_kestrel.core.errors import FormatError, MissingError
+from eager_kestrel.files.documents import MOST_DOCUMENT_BYTES, read_bounded, read_json, write_text
+from eager_kestrel.files.home import data_home
 
 if TYPE_CHECKING:
     from eager_kestrel.core.show.machine import MeasuredMachine
@@ -31,11 +31,9 @@ def read_kept(name: str, kind: str, model: type[M]) -> M | None:
     """
     path = data_home() / name
     try:
-        raw = path.read_bytes()
-    except FileNotFoundError:
+        raw = read_bounded(path, MOST_DOCUMENT_BYTES)
+    except MissingError:
         return None
-    except OSError as error:
-        raise storage_error(error, str(path)) from None
     document = read_json(raw, str(path))
     require_format(document.get("format") if isinstance(document, dict) else None, kind, str(path))
     try:

@@ -9,8 +9,8 @@ import tomlkit
 from eager_kestrel.core.errors import FormatError, NotFoundError, nearest_name
 from eager_kestrel.core.show.show import Show
 from eager_kestrel.files.bundled import DATA, bundled_names
-from eager_kestrel.files.home import storage_error
-from eager_kestrel.files.toml import fill, read_model
+from eager_kestrel.files.documents import read_bounded
+from eager_kestrel.files.toml import MOST_BYTES, fill, read_model
 
 USUAL = "show.toml"
 """Taken from the folder one is in when nothing else is said."""
@@ -48,11 +48,7 @@ def read_show(path: Path) -> Show:
         FormatError: the file is broken; names the line.
         StorageError: it cannot be read.
     """
-    try:
-        raw = path.read_bytes()
-    except OSError as error:
-        raise storage_error(error, str(path)) from None
-    return read_model(raw, Show, "show", str(path))
+    return read_model(read_bounded(path, MOST_BYTES), Show, "show", str(path))
 
 
 COMMENTS = {

@@ -13,6 +13,7 @@ from tomlkit.items import AoT, InlineTable, Item, Table
 from eager_kestrel.core.document import PLAIN, require_format
 from eager_kestrel.core.errors import FormatError, nearest_name
 from eager_kestrel.core.previous import converted
+from eager_kestrel.core.printable import printable_in
 from eager_kestrel.core.quantities import WRITTEN
 
 Model = TypeVar("Model", bound=BaseModel)
@@ -81,7 +82,7 @@ def _document(text: str, kind: str, where: str) -> dict[str, Any]:
         if _DEEP_KEY.match(line):
             raise FormatError("nested too deeply", f"write a plain {kind}", f"{where}:{number}")
     try:
-        return tomllib.loads(text)
+        return dict(printable_in(tomllib.loads(text)))
     except tomllib.TOMLDecodeError as error:
         match = _LINE.search(str(error))
         line = match[1] if match and match[1] else str(text.count("\n") + 1)

@@ -9,6 +9,7 @@ from __future__ import annotations
 import contextlib
 import io
 import re
+import stat
 import tempfile
 from collections.abc import Callable, Iterator
 from itertools import islice
@@ -50,6 +51,7 @@ if TYPE_CHECKING:
 BATCH = 8192
 """Packets counted at a time."""
 CUT_OFF_SECONDS = 1.5
+MOST_PLAYLIST_BYTES = 20_000_000
 """How much earlier than its header says a recording may end."""
 ENCRYPTED = (b"encv", b"enca", b"drmi", b"drms")
 """Sample entries of protected tracks (ISO/IEC 14496-12, section 8.12)."""
@@ -169,10 +171,14 @@ def _absolute(line: str, folder: Path) -> str:
 def _refuse(path: Path) -> None:
     """Refuse what can be told from the outside."""
     try:
-        size = path.stat().st_size
+        found = path.stat()
     except OSError as error:
         raise FormatError(error.strerror or "cannot be read", "check the path", str(path)) from None
-    if not size:
+    if not stat.S_ISREG(found.st_mode):  # a pipe that nobody writes to would wait for ever
+        raise FormatError("not a regular file", "name a file", str(path))
+    if _is_playlist(path) and found.st_size > MOST_PLAYLIST_BYTES:
+        raise FormatError("too long for a playlist", "check the file", str(path))
+    if not found.st_size:
         raise FormatError("empty", "record again", str(path))
     if RECORDING_KINDS.get(path.suffix.lower()) == "mp4" and _protected(path):
         raise FormatError("encrypted", "give one that is not", str(path))

@@ -16,6 +16,7 @@ from collections import deque
 from dataclasses import dataclass
 
 from eager_kestrel.core.errors import EndpointError, InputError, NetworkError, ProtocolError
+from eager_kestrel.core.printable import printable
 from eager_kestrel.net.addresses import (
     parse_address,
     plain_text,
@@ -159,7 +160,7 @@ class Publication:
             raise EndpointError(f"the ingest server does not speak RTMP ({error})") from None
         for event in events:
             if isinstance(event, Refused):
-                self.refused = plain_text(without_key(event.why, self._key))
+                self.refused = plain_text(without_key(printable(event.why), self._key))
         return events
 
     def _pending(self) -> int:

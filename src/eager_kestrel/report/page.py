@@ -193,7 +193,7 @@ def markdown(title: str, blocks: list[Block]) -> str:
 
 def plain(text: str) -> str:
     """A text as it may stand in Markdown: on one line, and nothing in it is markup."""
-    return re.sub(r"([|<>])", r"\\\1", " ".join(text.split()))
+    return re.sub(r"([|<>`\[\]])", r"\\\1", " ".join(text.split()))
 
 
 def _markdown(block: Block) -> Iterator[str]:

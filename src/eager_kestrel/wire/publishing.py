@@ -269,7 +269,7 @@ def _why(values: list[amf0.Value], otherwise: str) -> str:
     """What the other end says of an error; never longer than a line."""
     about = next((v for v in values if isinstance(v, dict)), {})
     said = about.get("description") or about.get("code") or otherwise
-    return " ".join(str(said).split())[:200]
+    return " ".join(str(said).split())
 
 
 class Receiver(Peer):

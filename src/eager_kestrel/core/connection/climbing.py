@@ -221,8 +221,9 @@ class Climb:
         """
         if not self.rates_kbps or self._at_most:
             return False
-        low, high = min(self.rates_kbps), max(self.rates_kbps)
-        apart = high - low > APART * high
+        rates, outer = sorted(self.rates_kbps), len(self.rates_kbps) // 4
+        middle = rates[outer : len(rates) - outer]
+        apart = middle[-1] - middle[0] > APART * middle[-1]
         if sum(self.on_the_way) <= len(self.on_the_way) / 2:
             return apart or (self.loss_based and self._wait.resent > 0)
         lossy = self.resent >= FEW_LOSSES
