@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from fractions import Fraction
 from pathlib import Path
+from threading import Event
 
 import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from eager_kestrel.core.errors import StoppedError
 from eager_kestrel.actions.encode_trial import look_of, screen_of
 from eager_kestrel.actions.trial import finalists
 from eager_kestrel.core.choice.quality import MotionParameters
@@ -97,14 +99,25 @@ def test_more_bits_come_nearer_and_take_what_they_were_given(
         rate = seen.frame_rate / every
         setting = Setting("h264", "veryfast", Resolution(320, 180), rate, kbps)
         out = tmp_path / f"{kbps}.mkv"
-        encode(tmp_path / "s.mkv", setting, every, out)
+        encode(tmp_path / "s.mkv", setting, every, out, Event())
         assert len([*frames_of(out)]) == -(-90 // every)
-        scores.append(compare(tmp_path / "s.mkv", out, setting, every, Resolution(640, 360)))
+        screen = Resolution(640, 360)
+        scores.append(compare(tmp_path / "s.mkv", out, setting, every, screen, Event()))
     assert scores[0].xpsnr_db < scores[1].xpsnr_db
     assert scores[0].ssim < scores[1].ssim <= 1
     assert scores[0].kbps < scores[1].kbps
     assert scores[1].kbps == pytest.approx(600, rel=0.35)
     assert look_of(scores[0].xpsnr_db, scores[0].ssim) < look_of(scores[1].xpsnr_db, scores[1].ssim)
+
+
+def test_what_is_to_end_ends_and_leaves_nothing(clip: Path, tmp_path: Path) -> None:
+    seen, stopped = read_clip(clip), Event()
+    stopped.set()
+    cut(seen, Stretch(begin_seconds=0.5, seconds=3.0, si=1, ti=1), tmp_path / "s.mkv")
+    setting = Setting("h264", "veryfast", Resolution(320, 180), seen.frame_rate, 300.0)
+    with pytest.raises(StoppedError):
+        encode(tmp_path / "s.mkv", setting, 1, tmp_path / "out.mkv", stopped)
+    assert [path.name for path in tmp_path.iterdir()] == ["s.mkv"]
 
 
 def test_a_smaller_resolution_shows_less_at_plenty_of_bits(clip: Path, tmp_path: Path) -> None:
@@ -113,12 +126,9 @@ def test_a_smaller_resolution_shows_less_at_plenty_of_bits(clip: Path, tmp_path:
     found = []
     for resolution in (Resolution(320, 180), Resolution(160, 90)):
         setting = Setting("h264", "veryfast", resolution, seen.frame_rate, 3000.0)
-        encode(tmp_path / "s.mkv", setting, 1, tmp_path / f"{resolution}.mkv")
-        found.append(
-            compare(
-                tmp_path / "s.mkv", tmp_path / f"{resolution}.mkv", setting, 1, Resolution(640, 360)
-            )
-        )
+        out, screen = tmp_path / f"{resolution}.mkv", Resolution(640, 360)
+        encode(tmp_path / "s.mkv", setting, 1, out, Event())
+        found.append(compare(tmp_path / "s.mkv", out, setting, 1, screen, Event()))
     assert found[0].ssim > found[1].ssim + 0.05
 
 

@@ -97,6 +97,23 @@ def test_what_people_write_is_text_and_no_markup(kestrel: Kestrel, tmp_path: Pat
     assert "&lt;script&gt;" in text
 
 
+def test_titles_of_any_script_are_drawn_quietly(kestrel: Kestrel, tmp_path: Path) -> None:
+    kept(*(at(20, kbps, day) for day, kbps in enumerate((9200, 9900, 8700), 1)))
+    show = tmp_path / "show.toml"
+    show.write_text(
+        'format = "eager-kestrel/show/2"\ntitle = "ろくろの夜 🎉 轆轤 \U000e0041"\n'
+        'source = "1920x1080"\nframe_rate = "60"\nmotion = "calm"\n[[destinations]]\nplatform = "oxbow"\n'
+    )
+    for command, name in (
+        (("plan", show, "--days", "3650", "--figure"), "plan.png"),
+        (("report", "latest", "-o"), "page.html"),
+    ):
+        found = kestrel(*command, tmp_path / name)
+        assert found.code == 0, found.err
+        assert "glyph" not in found.err.lower()
+        assert (tmp_path / name).stat().st_size > 10_000
+
+
 @pytest.mark.parametrize("name", ["p.pdf", "p.txt", "p"])
 def test_a_page_of_another_kind_is_refused(kestrel: Kestrel, tmp_path: Path, name: str) -> None:
     assert "no plan was made" in kestrel("report").error_line

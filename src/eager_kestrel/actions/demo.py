@@ -18,7 +18,7 @@ from eager_kestrel.core.connection.pooling import uplink_of
 from eager_kestrel.core.connection.progress import Tell, tell_nobody
 from eager_kestrel.core.connection.summarising import run_document
 from eager_kestrel.core.connection.throughput import Limits
-from eager_kestrel.core.errors import NetworkError
+from eager_kestrel.core.errors import NetworkError, StoppedError
 from eager_kestrel.core.forecast.evidence import Evidence
 from eager_kestrel.core.watching.review import DemoStory
 from eager_kestrel.files.documents import copy_file
@@ -53,6 +53,8 @@ def demo(
     with simulated_uplink(simulated_connection(LINE)) as stand_in:
         wish = MeasureOptions(stand_in.url, connections=1, limits=Limits(seconds=12), practice=True)
         run = measure(wish, tell)
+    if run.partial:
+        raise StoppedError("stopped", "run it again to see it all")
     planned = plan(show, uplink_of([run]), evidence=Evidence.of([evidence_of(run)]))
     if not any(destination.feasible for destination in planned.plan.destinations):
         raise NetworkError(
@@ -65,6 +67,9 @@ def demo(
         with stage(simulated_connection(LINE), guide, record_to=file) as there:
             wish_to = RehearsalWish(seconds=REHEARSED_SECONDS)
             outcome = rehearse(planned.plan, chosen, there.target, there.key, wish_to, told)
+            verdict = outcome.rehearsals[-1].verdict
+            if not verdict.held and verdict.limited_by is None:
+                raise StoppedError("stopped", "run it again to see it all")
         arrived = check_recording(file, [show.destinations[0].name])
         if record_to is not None:
             copy_file(file, record_to)

@@ -10,6 +10,7 @@ from dataclasses import asdict, dataclass
 from datetime import datetime
 from fractions import Fraction
 from pathlib import Path
+from threading import Event
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -174,9 +175,10 @@ def _encoded(
 
     table = quality_table()
     found: dict[int, _Scored] = {}
+    stopped = Event()
     with ThreadPoolExecutor(cores()) as pool:
         jobs = {
-            pool.submit(_one, clip, setting, sources): number
+            pool.submit(_one, clip, setting, sources, stopped): number
             for number, setting in enumerate(settings)
         }
         try:
@@ -187,11 +189,13 @@ def _encoded(
                     found[jobs[job]] = job.result()
                     tell(_so_far(found, settings, jobs[job], table, wanted.motion))
         except KeyboardInterrupt:
+            stopped.set()
             pool.shutdown(wait=True, cancel_futures=True)
             raise StoppedError(
                 "stopped; what was encoded is kept", "run it again to go on"
             ) from None
         except BaseException:
+            stopped.set()
             pool.shutdown(wait=True, cancel_futures=True)
             raise
     return [found[number] for number in range(len(settings))]
@@ -235,7 +239,7 @@ def _path(folder: Path, setting: Setting, stretch: int) -> Path:
     return folder / f"{hashlib.sha256(said.encode()).hexdigest()[:20]}.mkv"
 
 
-def _one(clip: Clip, setting: Setting, sources: Sequence[Path]) -> _Scored:
+def _one(clip: Clip, setting: Setting, sources: Sequence[Path], stopped: Event) -> _Scored:
     """One setting on every stretch, from what is kept where it is."""
     from eager_kestrel.files.documents import write_text
     from eager_kestrel.media.trial_encode import Scores, compare, encode, vmaf_program
@@ -246,11 +250,12 @@ def _one(clip: Clip, setting: Setting, sources: Sequence[Path]) -> _Scored:
         out = _path(source.parent, setting, number)
         kept = out.with_suffix(f".{'vmaf' if vmaf_program() else 'plain'}.json")
         if not out.exists():
-            encode(source, setting, every, out)
+            encode(source, setting, every, out, stopped)
             kept.unlink(missing_ok=True)
         if not kept.exists():
             screen = screen_of(clip.resolution)
-            write_text(kept, json.dumps(asdict(compare(source, out, setting, every, screen))))
+            found = compare(source, out, setting, every, screen, stopped)
+            write_text(kept, json.dumps(asdict(found)))
         scores.append(Scores(**json.loads(kept.read_text())))
     vmafs = [s.vmaf for s in scores if s.vmaf is not None]
     vmaf = float(np.mean(vmafs)) if len(vmafs) == len(scores) else None

@@ -21,6 +21,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
+from threading import Event
 from typing import TYPE_CHECKING, Any, ClassVar
 
 import av
@@ -28,7 +29,7 @@ import av.error
 import av.filter
 import numpy as np
 
-from eager_kestrel.core.errors import StorageError
+from eager_kestrel.core.errors import StoppedError, StorageError
 from eager_kestrel.core.plan.exports import AV1_LIVE
 from eager_kestrel.core.show.machine import ENCODER_NAMES
 from eager_kestrel.media.encoders import PRESETS
@@ -40,6 +41,8 @@ if TYPE_CHECKING:
 
 
 SETTLING_SECONDS = 1.0
+WAKE_SECONDS = 0.2
+"""Between two looks whether a program is to end."""
 KEYFRAME_SECONDS = 2
 SEEN_FRAMES, VMAF_FRAMES = 12, 24
 """Of a stretch that are compared, spread over it; VMAF also looks at what moves."""
@@ -76,11 +79,15 @@ def presets_of(codec: Codec) -> tuple[str, ...]:
     return PRESETS[ENCODER_NAMES[codec]]
 
 
-def encode(source: Path, setting: Setting, every: int, out: Path) -> None:
+def encode(source: Path, setting: Setting, every: int, out: Path, stopped: Event) -> None:
     """Encode a stretch, each ``every``-th frame of it; whole or not at all.
+
+    Args:
+        stopped: set when it is to end at once.
 
     Raises:
         StorageError: the disk would not take it.
+        StoppedError: it was to end.
     """
     part = out.with_name(f".{out.name}")
     try:
@@ -89,6 +96,8 @@ def encode(source: Path, setting: Setting, every: int, out: Path) -> None:
             shown: Any = opened.streams.video[0]
             graph, last = _scaled(shown, setting.resolution), 0
             for number, frame in enumerate(opened.decode(shown)):
+                if stopped.is_set():
+                    raise StoppedError("stopped")
                 if number % every:
                     continue
                 frame.pts, frame.time_base = last, 1 / setting.frame_rate
@@ -150,9 +159,18 @@ def _through(graph: Any, frame: av.VideoFrame) -> av.VideoFrame:
 
 
 def compare(
-    source: Path, encoded: Path, setting: Setting, every: int, screen: Resolution
+    source: Path,
+    encoded: Path,
+    setting: Setting,
+    every: int,
+    screen: Resolution,
+    stopped: Event,
 ) -> Scores:
-    """How near an encode comes to its stretch, seen on a screen; VMAF where a program has it."""
+    """How near an encode comes to its stretch, seen on a screen; VMAF where a program has it.
+
+    Raises:
+        StoppedError: it was to end.
+    """
     settled = round(SETTLING_SECONDS * setting.frame_rate)
     with av.open(str(source)) as plain, av.open(str(encoded)) as tried:
         first: Any = plain.streams.video[0]
@@ -170,7 +188,7 @@ def compare(
         kbps=_kbps(encoded, settled / float(setting.frame_rate)),
         xpsnr_db=float(signal.mean()),
         ssim=float(similarity.mean()),
-        vmaf=_vmaf(source, encoded, setting, every, screen),
+        vmaf=_vmaf(source, encoded, setting, every, screen, stopped),
     )
 
 
@@ -266,7 +284,7 @@ def vmaf_program() -> str | None:
 
 
 def _vmaf(
-    source: Path, encoded: Path, setting: Setting, every: int, screen: Resolution
+    source: Path, encoded: Path, setting: Setting, every: int, screen: Resolution, stopped: Event
 ) -> float | None:
     program = vmaf_program()
     if program is None:
@@ -280,7 +298,7 @@ def _vmaf(
         f"[0:v]{begin},{seen}[x];[1:v]select='not(mod(n,{every}))',{begin},{seen}[y];"
         f"[x][y]libvmaf=model=version={VMAF_MODEL}:n_threads=1:n_subsample={gap}"
     )
-    done = subprocess.run(  # noqa: S603 - a fixed list, no shell
+    said = _said(
         [
             program,
             "-hide_banner",
@@ -300,9 +318,22 @@ def _vmaf(
             "null",
             "-",
         ],
-        capture_output=True,
-        text=True,
-        check=False,
+        stopped,
     )
-    match = re.search(r"VMAF score: ([\d.]+)", done.stderr)
+    match = re.search(r"VMAF score: ([\d.]+)", said)
     return float(match[1]) if match else None
+
+
+def _said(command: list[str], stopped: Event) -> str:
+    """What a program says on standard error; it does not outlive us."""
+    quiet = subprocess.DEVNULL
+    with subprocess.Popen(  # noqa: S603 - a fixed list, no shell
+        command, stdin=quiet, stdout=quiet, stderr=subprocess.PIPE, text=True
+    ) as child:
+        while True:
+            try:
+                return str(child.communicate(timeout=WAKE_SECONDS)[1])
+            except subprocess.TimeoutExpired:
+                if stopped.is_set():
+                    child.kill()
+                    raise StoppedError("stopped") from None

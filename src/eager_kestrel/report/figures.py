@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import functools
 from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -28,6 +30,8 @@ CARE = "#c2571a"
 PALE = "#aab6c2"
 SOFT = "#7fb396"
 SHADE = "#eef2f5"
+USUAL_FONT = "DejaVu Sans"
+"""Comes with the drawing library."""
 
 
 def require_kind(path: Path) -> None:
@@ -66,8 +70,55 @@ def save(figure: Figure, path: Path) -> None:
         StorageError: the disk would not take it.
     """
     require_kind(path)
+    _show_every_sign(figure)
     with written(path) as part:
         figure.savefig(part)
+
+
+def _show_every_sign(figure: Figure) -> None:
+    """Draw signs that the usual font lacks with one that has them; what none has is left out."""
+    from matplotlib.text import Text
+
+    for text in figure.findobj(Text):
+        lacking = {sign for sign in text.get_text() if not _has(_usual_font(), sign)} - {"\n"}
+        if not lacking:
+            continue
+        families = []
+        for family, file in _other_fonts():
+            if shown := {sign for sign in lacking if _has(file, sign)}:
+                families.append(family)
+                lacking -= shown
+            if not lacking:
+                break
+        text.set_fontfamily([USUAL_FONT, *families])
+        text.set_text("".join(sign for sign in text.get_text() if sign not in lacking))
+
+
+@functools.cache
+def _usual_font() -> str:
+    from matplotlib.font_manager import findfont
+
+    return str(findfont(USUAL_FONT))
+
+
+def _has(file: str, sign: str) -> bool:
+    from matplotlib.font_manager import get_font
+
+    return bool(get_font(file).get_char_index(ord(sign)))
+
+
+@functools.cache
+def _other_fonts() -> list[tuple[str, str]]:
+    """Families and files of this system's fonts that can be drawn at any size."""
+    from matplotlib.font_manager import fontManager, get_font
+
+    found: dict[str, str] = {}
+    for entry in fontManager.ttflist:
+        if entry.style == "normal" and entry.name != USUAL_FONT and entry.name not in found:
+            with contextlib.suppress(OSError, RuntimeError):
+                if get_font(entry.fname).scalable:
+                    found[entry.name] = entry.fname
+    return list(found.items())
 
 
 CROP = (420, 330)
