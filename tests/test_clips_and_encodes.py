@@ -11,11 +11,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from eager_kestrel.core.errors import StoppedError
 from eager_kestrel.actions.encode_trial import look_of, screen_of
 from eager_kestrel.actions.trial import finalists
 from eager_kestrel.core.choice.quality import MotionParameters
-from eager_kestrel.core.errors import FormatError, InputError, NotFoundError
+from eager_kestrel.core.errors import FormatError, InputError, NotFoundError, StoppedError
 from eager_kestrel.core.footage import Footage, Stretch
 from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.show.machine import Endurance

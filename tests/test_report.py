@@ -102,7 +102,8 @@ def test_titles_of_any_script_are_drawn_quietly(kestrel: Kestrel, tmp_path: Path
     show = tmp_path / "show.toml"
     show.write_text(
         'format = "eager-kestrel/show/2"\ntitle = "ろくろの夜 🎉 轆轤 \U000e0041"\n'
-        'source = "1920x1080"\nframe_rate = "60"\nmotion = "calm"\n[[destinations]]\nplatform = "oxbow"\n'
+        'source = "1920x1080"\nframe_rate = "60"\nmotion = "calm"\n[[destinations]]\n'
+        'platform = "oxbow"\n'
     )
     for command, name in (
         (("plan", show, "--days", "3650", "--figure"), "plan.png"),

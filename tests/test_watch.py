@@ -382,6 +382,10 @@ def test_a_broadcast_that_held_raises_the_floor_and_a_dip_lowers_it() -> None:
     )  # so little was sent that it says nothing
     dipped = quarters(a_broadcast([low] * 1800, sent=[high] * 1800, queued_ms=[900] * 1800))
     assert uplink_of(runs, aired=dipped).floor_kbps < alone.floor_kbps
+    assert alone.contradicted_kbps is None
+    lasting = a_broadcast([1000] * 600, queued_ms=[900] * 600)
+    told = uplink_of(runs, aired=quarters(lasting))
+    assert (told.runs_floor_kbps, told.contradicted_kbps) == (alone.floor_kbps, 1000)
     assert uplink_of(runs, aired=[]) == alone
 
 

@@ -18,6 +18,7 @@ from pydantic import ValidationError
 from eager_kestrel.core.connection.run import Run
 from eager_kestrel.core.errors import StorageError
 from eager_kestrel.core.previous import converted_text
+from eager_kestrel.files.documents import free_bytes
 from eager_kestrel.files.home import data_home, made, storage_error
 
 FILE_NAME = "runs.sqlite3"
@@ -82,6 +83,9 @@ MIGRATIONS: tuple[str, ...] = (
 )
 DOCUMENTS_SINCE = 5
 """The schema version from which on documents are of format 2."""
+
+LOG_BYTES = 262_144
+"""A disk with less room does not take the log's first pages."""
 
 _WHY = (
     ("readonly", "the run history is read-only", "set EAGER_KESTREL_HOME to a folder of your own"),
@@ -227,10 +231,17 @@ class Database:
 
     def _storage_error(self, error: Exception) -> StorageError:
         text = str(error).lower()
+        if "readonly" in text and self._disk_full():  # then it was opened to be read
+            text = "full"
         for sign, what, instead in _WHY:
             if sign in text:
                 return StorageError(what, instead, str(self.path))
         return StorageError(*DAMAGED, str(self.path))
+
+    def _disk_full(self) -> bool:
+        with contextlib.suppress(StorageError):
+            return free_bytes(self.path.parent) < LOG_BYTES
+        return False
 
     def size_bytes(self) -> int:
         """What the history takes on the disk, its log included."""

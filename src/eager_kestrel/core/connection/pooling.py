@@ -44,6 +44,8 @@ if TYPE_CHECKING:
 QUARTER_SECONDS = 900
 LEAST_SECONDS = 20
 """A shorter stretch is no evidence."""
+CONTRADICTS = 0.8
+"""Of the floor of the runs: broadcasts that got less at their limit say something else."""
 WINDOW = 2
 """Seconds in a window, as for runs."""
 
@@ -148,7 +150,10 @@ def uplink_of(
     interval = _floor_interval([run.steps_kbit * 125 for run in usable], seed)
     if interval and len(usable) == 1 and not aired:
         interval = (max(0.0, floor - SINGLE_RUN_WIDENING * (floor - interval[0])), interval[1])
+    contradiction = _contradiction(usable, aired)
     return Uplink(
+        runs_floor_kbps=contradiction and round(contradiction[0], 1),
+        contradicted_kbps=contradiction and round(contradiction[1], 1),
         typical_kbps=round(typical, 1),
         floor_kbps=round(floor, 1),
         floor_low_kbps=None if interval is None else round(min(interval[0], floor), 1),
@@ -162,6 +167,23 @@ def uplink_of(
         runs=tuple(run.id for run in usable),
         broadcasts=tuple(dict.fromkeys(quarter.broadcast for quarter in aired)),
     )
+
+
+def _contradiction(
+    runs: Sequence[RunEvidence], aired: Sequence[QuarterBounds]
+) -> tuple[float, float] | None:
+    """The floor of the runs, and what broadcasts got at their limit, where that is much less.
+
+    Frames were queued then, so the connection gave all it had.
+    """
+    limits = [quarter.rates_kbps[quarter.limited] for quarter in aired]
+    full = np.concatenate(limits) if limits else np.empty(0)
+    if full.size * WINDOW < LEAST_SECONDS:
+        return None
+    rates, weights = _pooled([run.windows_kbps for run in runs], [])
+    floor = _weighted_percentiles(rates, weights, [FLOOR_PERCENTILE])[0]
+    got = float(np.median(full))
+    return (floor, got) if got < CONTRADICTS * floor else None
 
 
 def _pooled(runs: Sequence[Floats], aired: Sequence[QuarterBounds]) -> tuple[Floats, Floats]:

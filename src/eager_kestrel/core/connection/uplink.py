@@ -42,6 +42,10 @@ class Uplink(Frozen):
     """Ids of the runs it rests on."""
     broadcasts: tuple[str, ...] = ()
     """Ids of the broadcasts that count beside them."""
+    runs_floor_kbps: float | None = None
+    """The floor of the runs alone, where broadcasts contradict them ..."""
+    contradicted_kbps: float | None = None
+    """... and what these got while frames were queued."""
     watched_seconds: float | None = None
     """How long the longest of the runs loaded one connection; none without runs."""
     practice: bool = False

@@ -74,6 +74,8 @@ def plan_warnings(
     watched = uplink.watched_seconds
     if watched is not None and not uplink.practice and not burst_excluded(watched):
         found.append(run_words.burst_possible(watched))
+    if uplink.contradicted_kbps is not None and uplink.runs_floor_kbps is not None:
+        found.append(run_words.contradicted(uplink.contradicted_kbps, uplink.runs_floor_kbps))
     titles = Counter(there.title for there in planned if there.feasible)
     found += [words.same_platform(title, n) for title, n in titles.items() if n > 1]
     for guide, there in zip(guides, planned, strict=True):

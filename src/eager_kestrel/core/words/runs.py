@@ -430,6 +430,12 @@ no_burst_excluded = Sentence(
     "one connection was watched for {seconds:seconds}: a burst that lasts longer would not show; "
     '--seconds "35 s" tells',
 )
+contradicted = Sentence(
+    "got_kbps floor_kbps",
+    "broadcasts got {got_kbps:rate} while frames were queued, where measurements found "
+    "{floor_kbps:rate} at the least: they disagree, so measure again while you stream, at the same "
+    "hour",
+)
 burst_possible = Sentence(
     "seconds",
     "no measurement watched for longer than {seconds:seconds}, so the upload may be a burst that "

@@ -1,0 +1,339 @@
+"""What hostile peers, kills and full disks do: the harness behind docs/security.md.
+
+Usage: python -m benchmarks.hostile [--only sessions|churn|silent|kills|disks] [--seed 1]
+       [--count N]
+
+Sessions: a real publisher's bytes with some flipped, cut, repeated or made up, against a private
+ingest. Churn: connections over TLS that ask for /health and go, and some that never finish the
+handshake, against a far end; its memory. Silent: strangers that say nothing, beside an upload.
+Kills: commands that write, killed at any moment; the history and the plan are read afterwards.
+Disks: every command that writes, on a disk that is full (Linux, root).
+"""
+
+from __future__ import annotations
+
+import argparse
+import contextlib
+import os
+import random
+import signal
+import socket
+import ssl
+import subprocess
+import sys
+import tempfile
+import threading
+import time
+from collections import Counter
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import psutil
+import trustme
+
+from eager_kestrel.net.receiving import IngestServer, ReceivedTag
+from eager_kestrel.wire import flv
+from eager_kestrel.wire.publishing import RANDOM_BYTES, Publisher
+
+PROGRAM = [sys.executable, "-m", "eager_kestrel"]
+TOKEN = "benchmark-token-of-some-length"
+COUNTS = {"sessions": 5000, "churn": 20_000, "silent": 1100, "kills": 200, "disks": 0}
+MOST_MB = 150.0
+READ_PLAN = "from eager_kestrel.files.plans import latest_plan; assert latest_plan()"
+PLANS = ("--for", "oxbow", "--upload", "9 Mbit/s")
+
+
+class Counts:
+    """Takes any stream."""
+
+    def __init__(self) -> None:
+        self.frames = 0
+
+    def asked(self, app: str, key: str, address: str) -> str | None:
+        """Only the right key."""
+        del app, address
+        return None if key == "right" else "no"
+
+    def heard(self, count: int) -> str | None:
+        """No limit."""
+        del count
+        return None
+
+    def arrived(self, piece: ReceivedTag) -> str | None:
+        """Counted."""
+        self.frames += piece.kind == "video"
+        return None
+
+    def besides(self, kind: int, milliseconds: int, payload: bytes) -> None:
+        """Nothing to do."""
+
+    def left(self, why: str) -> None:
+        """Nothing to do."""
+
+
+def a_session(port: int) -> list[bytes]:
+    """What an honest publisher writes, write by write."""
+    said: list[bytes] = []
+    publisher = Publisher("live", f"rtmp://127.0.0.1:{port}/live", "right", bytes(RANDOM_BYTES))
+    with socket.create_connection(("127.0.0.1", port), 5) as there:
+        there.settimeout(2)
+        ready = False
+        while not ready:
+            data = bytes(publisher.outgoing)
+            publisher.outgoing.clear()
+            if data:
+                said.append(data)
+                there.sendall(data)
+            ready = any(type(e).__name__ == "Ready" for e in publisher.receive(there.recv(65_536)))
+        media = [publisher.send(9, 0, flv.video_header("h264", b"\x01\x64\x00\x1f\xff"))]
+        for number in range(30):
+            frame = flv.video_frame("h264", bytes(400), keyframe=number % 10 == 0)
+            media.append(publisher.send(9, number * 33, frame))
+        said += [*media, publisher.end()]
+        for part in said[-len(media) - 1 :]:
+            there.sendall(part)
+    return said
+
+
+def mutated(said: list[bytes], chance: random.Random) -> bytes:
+    """The session with something wrong."""
+    data = bytearray(b"".join(said[: chance.randint(1, len(said))]))
+    for _ in range(chance.choice((1, 2, 5, 20, 200))):
+        at = chance.randrange(len(data))
+        kind = chance.choice(("flip", "cut", "repeat", "made up", "blank"))
+        if kind == "flip":
+            data[at] = chance.randrange(256)
+        elif kind == "cut":
+            del data[at : at + chance.randint(1, 300)]
+        elif kind == "repeat":
+            data[at:at] = data[at : at + chance.randint(1, 300)]
+        elif kind == "made up":
+            data[at:at] = chance.randbytes(chance.randint(1, 300))
+        else:
+            data[at : at + 50] = bytes(min(50, len(data) - at))
+        if not data:
+            return b"\x03"
+    return bytes(data)
+
+
+def sessions(count: int, seed: int) -> bool:
+    """Mutated sessions; afterwards an honest one has to be taken."""
+    problems: Counter[str] = Counter()
+    threading.excepthook = lambda args: problems.update([f"{args.exc_type.__name__}"])
+    visitor, me = Counts(), psutil.Process()
+    with IngestServer(visitor) as server:
+        said = a_session(server.port)
+        before, worst = me.memory_info().rss / 1e6, 0.0
+        for number in range(count):
+            data = mutated(said, random.Random(f"{seed}/{number}"))
+            to = ("127.0.0.1", server.port)
+            with contextlib.suppress(OSError), socket.create_connection(to, 5) as guest:
+                guest.sendall(data)
+            if number % 100 == 0:
+                worst = max(worst, me.memory_info().rss / 1e6)
+        time.sleep(1)
+        frames = visitor.frames
+        a_session(server.port)
+        time.sleep(1)
+        taken = visitor.frames > frames
+    grew = worst - before
+    fine = taken and not problems
+    print(
+        f"| mutated RTMP sessions | {count:,} | {sum(problems.values())} tracebacks, memory "
+        f"{grew:+.0f} MB, an honest stream is {'taken' if taken else 'NOT TAKEN'} |"
+    )
+    return fine
+
+
+@contextlib.contextmanager
+def far_end(*options: str) -> Iterator[tuple[psutil.Process, int]]:
+    """A far end in a process of its own."""
+    env = os.environ | {"EAGER_KESTREL_TOKEN": TOKEN}
+    command = [*PROGRAM, "far-end", "--bind", "127.0.0.1", "--port", "0", "--no-rtmp", "--json"]
+    there = subprocess.Popen(
+        [*command, *options], env=env, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+    )
+    try:
+        assert there.stdout is not None
+        text = ""
+        while '"port"' not in text or "}" not in text:
+            text += there.stdout.readline()
+        port = int(text.split('"port":')[1].split(",")[0])
+        yield psutil.Process(there.pid), port
+    finally:
+        there.terminate()
+        told = there.communicate(timeout=10)[1]
+        if "Traceback" in told:
+            print(told[-2000:])
+
+
+def churn(count: int, seed: int) -> bool:
+    """Strangers over TLS."""
+    authority, chance = trustme.CA(), random.Random(seed)
+    with tempfile.TemporaryDirectory() as folder:
+        cert, key = Path(folder, "cert.pem"), Path(folder, "key.pem")
+        issued = authority.issue_cert("127.0.0.1")
+        issued.cert_chain_pems[0].write_to_path(str(cert))
+        issued.private_key_pem.write_to_path(str(key))
+        context = ssl.create_default_context()
+        authority.configure_trust(context)
+        with far_end("--certificate", str(cert), "--private-key", str(key)) as (there, port):
+            before, worst, half = there.memory_info().rss / 1e6, 0.0, []
+            for number in range(count):
+                with contextlib.suppress(OSError):
+                    raw = socket.create_connection(("127.0.0.1", port), 5)
+                    if chance.random() < 0.05:  # never finishes its handshake
+                        raw.sendall(b"\x16\x03\x01")
+                        half = [*half[-900:], raw]
+                        continue
+                    with context.wrap_socket(raw, server_hostname="127.0.0.1") as guest:
+                        guest.sendall(b"GET /health HTTP/1.1\r\nHost: x\r\n\r\n")
+                        guest.recv(1000)
+                if number % 200 == 0:
+                    worst = max(worst, there.memory_info().rss / 1e6)
+            worst = max(worst, there.memory_info().rss / 1e6)
+            for raw in half:
+                raw.close()
+    print(
+        f"| TLS connections that ask for /health, one in 20 never ends its handshake | {count:,} | "
+        f"memory {before:.0f} to {worst:.0f} MB (wanted: under {MOST_MB:.0f}) |"
+    )
+    return worst < MOST_MB
+
+
+def silent(count: int, seed: int) -> bool:
+    """Strangers that say nothing, while somebody uploads."""
+    del seed
+    size = 40_000_000
+    with far_end() as (_, port), contextlib.ExitStack() as stack:
+        up = stack.enter_context(socket.create_connection(("127.0.0.1", port), 5))
+        head = f"POST /up HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer {TOKEN}\r\n"
+        up.sendall(f"{head}Content-Length: {size}\r\n\r\n".encode())
+        sent = 0
+        for number in range(count):
+            with contextlib.suppress(OSError):
+                stack.enter_context(socket.create_connection(("127.0.0.1", port), 5))
+            if number % 10 == 0 and sent < size:
+                up.sendall(bytes(min(300_000, size - sent)))
+                sent = min(size, sent + 300_000)
+        up.sendall(bytes(size - sent))
+        up.settimeout(10)
+        whole = str(size).encode() in up.recv(1000)
+    print(
+        f"| silent connections beside an upload of 40 MB | {count:,} | the upload is "
+        f"{'whole' if whole else 'BROKEN'} |"
+    )
+    return whole
+
+
+def kills(count: int, seed: int) -> bool:
+    """Commands that write, killed at any moment."""
+    chance, problems = random.Random(seed), Counter[str]()
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        env = os.environ | {"EAGER_KESTREL_HOME": str(folder / "home")}
+        table = folder / "runs.csv"
+        rows = [f"2026-10-{n % 28 + 1:02d}T20:{n % 60:02d},{8 + n % 5}" for n in range(300)]
+        table.write_text("\n".join(["time,upload_mbps", *rows]))
+        commands = [
+            ["plan", *PLANS],
+            ["runs", "import", str(table)],
+            ["runs", "repair"],
+            ["plan", *PLANS, "-o", str(folder / "plan.json")],
+            ["settings", "--for", "oxbow", "-o", str(folder / "settings.toml")],
+            ["report", "-o", str(folder / "page.html")],
+            ["guides", "new", "coast", "--from-template", "--out", str(folder / "coast.toml")],
+        ]
+        quiet = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL, "env": env}
+        subprocess.run([*PROGRAM, "plan", *PLANS], check=True, **quiet)  # type: ignore[call-overload]
+        for _ in range(count):
+            command = chance.choice(commands)
+            begun = subprocess.Popen([*PROGRAM, *command], **quiet)  # type: ignore[call-overload]
+            time.sleep(chance.uniform(0.05, 1.6))
+            begun.send_signal(signal.SIGKILL)
+            begun.wait()
+            for check in ([*PROGRAM, "runs", "list"], [sys.executable, "-c", READ_PLAN]):
+                read = subprocess.run(check, env=env, capture_output=True, text=True, check=False)
+                if read.returncode:
+                    problems[f"after {command[0]}: {read.stderr.strip()[:100]}"] += 1
+    for what in problems:
+        print(what)
+    print(
+        f"| kills of commands that write | {count} | history and plan read afterwards: "
+        f"{count - sum(problems.values())} of {count} |"
+    )
+    return not problems
+
+
+def disks(count: int, seed: int) -> bool:
+    """Commands that write, on a disk with no room."""
+    del count, seed
+    if sys.platform != "linux" or os.geteuid() != 0:
+        print("| a full disk | | left out: it takes Linux and root |")
+        return True
+    said: list[str] = []
+    with tempfile.TemporaryDirectory() as name:
+        disk = Path(name, "disk")
+        disk.mkdir()
+        env = os.environ | {"EAGER_KESTREL_HOME": str(disk / "home")}
+        run = subprocess.run
+        run(["mount", "-t", "tmpfs", "-o", "size=8m", "none", str(disk)], check=True)
+        try:
+            quiet = {"env": env, "capture_output": True, "text": True, "check": False}
+            run([*PROGRAM, "plan", *PLANS], **quiet)  # type: ignore[call-overload]
+            page, table = disk / "page.html", Path(name, "runs.csv")
+            run([*PROGRAM, "report", "-o", str(page)], **quiet)  # type: ignore[call-overload]
+            good = page.read_bytes()
+            table.write_text("time,upload_mbps\n2026-10-01T20:00,9\n")
+            with contextlib.suppress(OSError), Path(disk, "filler").open("wb") as filler:
+                while True:
+                    filler.write(bytes(4096))
+                    filler.flush()
+            for command in (
+                ["plan", *PLANS],
+                ["plan", *PLANS, "-o", str(disk / "plan.json")],
+                ["plan", *PLANS, "--figure", str(disk / "plan.png")],
+                ["report", "-o", str(page)],
+                ["runs", "import", str(table)],
+                ["runs", "export", str(disk / "runs.json")],
+                ["guides", "new", "coast", "--from-template", "--out", str(disk / "coast.toml")],
+            ):
+                done = run([*PROGRAM, *command], **quiet)  # type: ignore[call-overload]
+                lines = done.stderr.strip().splitlines()
+                told = any("full" in line or "space" in line or "room" in line for line in lines)
+                if not told or "Traceback" in done.stderr or done.returncode == 0:
+                    said.append(f"{' '.join(command[:2])}: {done.returncode}, {lines[-1:]}")
+            if page.read_bytes() != good:
+                said.append("the page that stood there is another")
+            left = [p.name for p in disk.rglob(".*")]
+            said += [f"left behind: {left}"] if left else []
+        finally:
+            run(["umount", str(disk)], check=True)
+    for one in said:
+        print(one)
+    print(f"| commands on a full disk | 7 | {7 - len(said)} say so and change nothing |")
+    return not said
+
+
+def main() -> None:
+    """Run what is asked for; exit 1 when something is not as promised."""
+    parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
+    parser.add_argument("--only", choices=COUNTS)
+    parser.add_argument("--seed", type=int, default=1)
+    parser.add_argument("--count", type=int)
+    wish = parser.parse_args()
+    parts: dict[str, Callable[[int, int], bool]] = {
+        "sessions": sessions,
+        "churn": churn,
+        "silent": silent,
+        "kills": kills,
+        "disks": disks,
+    }
+    print("| what | how many | result |\n| --- | ---: | --- |")
+    asked = [wish.only] if wish.only else list(parts)
+    fine = [parts[name](wish.count or COUNTS[name], wish.seed) for name in asked]
+    sys.exit(0 if all(fine) else 1)
+
+
+if __name__ == "__main__":
+    main()
