@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import deque
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -19,6 +20,7 @@ from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.guides import guide_toml, load_guide
 from eager_kestrel.practice.uplink import PracticeUplink
 from tests.conftest import Kestrel, timed
+from tests.tcp import Tcp
 
 PACKET, OF_IT = 1514, 1448
 TICK = 0.001
@@ -96,6 +98,51 @@ def test_beside_somebody_else_it_finds_what_is_left(mbps: float, way: float, sha
     made.climbed(climb)
     assert abs(found(climb, made)) < 0.05
     assert made.long_seconds < 1
+
+
+@settings(max_examples=10)
+@given(
+    mbps=st.sampled_from([1.0, 3.0, 8.0, 20.0]),
+    trip=st.sampled_from([0.01, 0.02, 0.05, 0.1, 0.3]),
+    loss=st.sampled_from([0.0, 0.0, 0.002, 0.005, 0.01]),
+    control=st.sampled_from(["cubic", "bbr"]),
+    seed=st.integers(0, 10_000),
+)
+def test_beside_losses_and_on_long_ways_it_is_right_or_says_that_it_cannot_tell(
+    mbps: float, trip: float, loss: float, control: str, seed: int
+) -> None:
+    climb = Climb(loss_based=control != "bbr")
+    seconds = Tcp(mbps, trip, loss, control, seed=seed).climbed(climb, 90.0)
+    assert climb.over or climb.resent_packets
+    assert seconds < 13 + 110 * trip + 5
+    if loss == 0 and (trip < 0.3 or mbps <= 3 or control == "bbr"):
+        assert not climb.unsure
+    unseen = loss > 0 and control == "cubic" and climb.resent == 0  # by chance
+    if climb.unsure or not climb.rates_kbps or unseen:
+        return
+    bare = Tcp(mbps, trip, loss, control, seed=seed + 1).bare_kbps(25 if trip > 0.1 else 8, 15.0)
+    varies = 0.12 if loss and control == "cubic" else 0.06  # a bare sender itself
+    assert float(np.median(climb.rates_kbps)) == pytest.approx(bare, rel=varies)
+
+
+def test_a_sender_that_is_held_up_blames_neither_the_queue_nor_the_rate() -> None:
+    """By a machine that is stolen from it: no call of ours comes for a while, again and again."""
+    for most in (None, 1000.0):
+        climb, made = Climb(most_kbps=most), Made(8.0, 0.01)
+        look, held_until = climb.look, 0.0
+
+        def late(moment: SenderSample, look: Callable[[SenderSample], None] = look) -> None:
+            nonlocal held_until
+            if moment.seconds >= held_until:
+                look(moment)
+                held_until = moment.seconds + (0.05 if int(moment.seconds * 10) % 3 == 0 else 0.0)
+
+        climb.look = late  # type: ignore[method-assign, assignment]
+        made.climbed(climb, 40.0)
+        assert climb.over
+        assert float(np.median(climb.rates_kbps)) == pytest.approx(
+            min(made.left_kbps, most or 1e9), rel=0.05
+        )
 
 
 @settings(max_examples=10)

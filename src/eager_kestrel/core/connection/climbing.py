@@ -200,6 +200,10 @@ class Climb:
     """Whether what is held is the most that is allowed, with no queue to go by."""
     _refuted: bool = False
     """Whether the most that is allowed was seen not to be carried."""
+    _early_resent: int = 0
+    """Packets, before the connection was full; of ..."""
+    _early_bytes: int = 0
+    """... what had arrived by then."""
     _fastest: float = 0.0
     _grew_at: float = 0.0
 
@@ -226,9 +230,9 @@ class Climb:
         apart = middle[-1] - middle[0] > APART * middle[-1]
         if sum(self.on_the_way) <= len(self.on_the_way) / 2:
             return apart or (self.loss_based and self._wait.resent > 0)
-        lossy = self.resent >= FEW_LOSSES
-        shrinks = self.loss_based and statistics.median(self.rates_kbps) > self._window_kbps
-        return lossy and (apart or shrinks)
+        if self.loss_based and self.resent + self._early_resent:
+            return statistics.median(self.rates_kbps) > self._window_kbps or apart
+        return apart and self.resent >= FEW_LOSSES
 
     @property
     def _window_kbps(self) -> float:
@@ -237,8 +241,9 @@ class Climb:
         The greater of its own mean and that of Reno's, which it keeps up with.
         """
         seconds = sum(end - begin for begin, end in self.stretches)
-        packets = statistics.fmean(self.rates_kbps) * 125 * seconds / PACKET_BYTES
-        lost, way = max(self.resent, 1) / packets, max(self.way_seconds, 1e-3)
+        carried = statistics.fmean(self.rates_kbps) * 125 * seconds + self._early_bytes
+        lost = (self.resent + self._early_resent + 1) * PACKET_BYTES / carried  # few were seen
+        way = max(self.way_seconds, 1e-3)
         window = max(1.054 * float((way / lost) ** 0.75), math.sqrt(1.5 / lost))
         return SURE_OF_WINDOW * window * PACKET_BYTES * 8e-3 / way
 
@@ -318,6 +323,7 @@ class Climb:
             self.upload_kbps, self._at_most = self.most_kbps, True
             self._begin_stretch(now)
         else:
+            self._early_resent, self._early_bytes = self._wait.resent, self._arrived[-1][1]
             self._go("climb", now, self.rate_kbps * GROWTH)
 
     def _held_back(self, now: float, carried: float, step: float) -> None:

@@ -205,7 +205,7 @@ class Judge:
         if self._broke_at is not None:
             gone = look.seconds - self._broke_at
             if look.program_ended:
-                return WatchVerdict(cause="program", text=words.PROGRAM_ENDED)
+                return WatchVerdict(cause=None, text=words.PROGRAM_ENDED)
             return WatchVerdict(cause="connection", text=words.broken(gone, self._why), late=True)
         if self._back_at is not None and look.seconds - self._back_at < BACK_SECONDS:
             text = words.back(self._broke_for, self._why)
