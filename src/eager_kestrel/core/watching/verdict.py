@@ -18,7 +18,11 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from eager_kestrel.core.checks.rehearsal import HOLDS_SHARE
+from eager_kestrel.core.checks.rehearsal import (
+    HOLDS_SHARE,
+    START_ROUND_TRIPS,
+    START_SECONDS,
+)
 from eager_kestrel.core.connection.broadcast import STANDING_SECONDS
 from eager_kestrel.core.stutter import LATE_SECONDS
 from eager_kestrel.core.watching.sample import WatchVerdict
@@ -112,6 +116,8 @@ class Judge:
     """Bytes that the program had handed over, at the last look or before ..."""
     _handed_at: float = 0.0
     """... since this look."""
+    _began_at: float = 0.0
+    """When the connection was made that there is now."""
     _broke_at: float | None = None
     _back_at: float | None = None
     _broke_for: float = 0.0
@@ -180,7 +186,7 @@ class Judge:
             self._broke_at, self._why, self._hidden = look.seconds, look.said, 0.0
         elif look.connected and self._broke_at is not None:
             self._broke_for, self._back_at = look.seconds - self._broke_at, look.seconds
-            self._broke_at = None
+            self._broke_at, self._began_at = None, look.seconds
             self._looks.clear()
         if look.said:
             self._why = look.said
@@ -252,7 +258,14 @@ class Judge:
             late=now > LATE_SECONDS,
         )
 
+    def _starts(self, look: StreamSample) -> bool:
+        """Whether a connection may still be getting up to speed (slow start, RFC 5681)."""
+        trip = (look.least_round_trip_ms or look.round_trip_ms or 0.0) / 1000
+        return look.seconds - self._began_at < max(START_SECONDS, START_ROUND_TRIPS * trip)
+
     def _of_queue(self, look: StreamSample) -> WatchVerdict | None:
+        if self._starts(look):
+            return None
         lately = self._since(LATELY_SECONDS)
         waited = max(wait for _, wait in lately[-max(1, len(lately) - 1) :])
         now = lately[-1][1]
