@@ -220,7 +220,7 @@ def gstreamer(url: str) -> list[str]:
     return [
         *("gst-launch-1.0", "-q", "videotestsrc", "is-live=true", "pattern=snow"),
         *(f"num-buffers={frames}", "!", "video/x-raw,width=640,height=360,framerate=30/1", "!"),
-        *("x264enc", f"bitrate={KBPS - 128}", "speed-preset=ultrafast", "key-int-max=60"),
+        *("x264enc", "bitrate=2900", "speed-preset=ultrafast", "key-int-max=60"),
         *("vbv-buf-capacity=1000", "option-string=nal-hrd=cbr", "!", "h264parse", "!"),
         *("flvmux", "name=m", "streamable=true", "!", "rtmp2sink", f"location={url}"),
         *("audiotestsrc", "is-live=true", "!", "avenc_aac", "bitrate=128000", "!", "m."),

@@ -223,6 +223,9 @@ def test_real_runs_outweigh_readings_and_practice() -> None:
 @given(st.integers(0, 23), st.integers(0, 59), st.integers(0, 23))
 def test_near_an_hour_goes_round_midnight(hour: int, minute: int, begun: int) -> None:
     wanted = parse_time_of_day(f"{hour}:{minute:02d}")
+    half = "am" if hour < 12 else "pm"
+    assert wanted == parse_time_of_day(f"{hour}.{minute:02d}")
+    assert wanted == parse_time_of_day(f"{hour % 12 or 12}:{minute:02d} {half}")
     run = at(begun, 5_000)
     apart = min(
         (begun * 60 + 10 - hour * 60 - minute) % 1440, (hour * 60 + minute - begun * 60 - 10) % 1440

@@ -376,3 +376,30 @@ def test_choices_are_completed(option: str, typed: str, wanted: str) -> None:
     (parameter,) = [one for one in command.params if option in one.opts]
     found = parameter.shell_complete(None, typed)  # type: ignore[arg-type]
     assert [item.value for item in found] == [wanted]
+
+
+@pytest.mark.parametrize(
+    ("short", "long"),
+    [
+        (("--source", "1080p60"), ("--source", "1920x1080", "--fps", "60")),
+        (("--source", "1280x720@50"), ("--source", "1280x720", "--fps", "50")),
+        (("--resolution", "720p30"), ("--resolution", "1280x720", "--fps-sent", "30")),
+    ],
+)
+def test_the_same_in_other_words_is_the_same_plan(
+    kestrel: Kestrel, short: tuple[str, ...], long: tuple[str, ...]
+) -> None:
+    plans = [
+        kestrel("plan", "--for", "oxbow", "--upload", "9 Mbit/s", *words, "--json").document
+        for words in (short, long)
+    ]
+    for planned in plans:
+        planned.pop("made_at")
+    assert plans[0] == plans[1]
+
+
+def test_an_address_is_one_wherever_it_is_written(kestrel: Kestrel) -> None:
+    for words in (("--to",), ()):
+        found = kestrel("measure", *words, "http://127.0.0.1:9/up")
+        assert found.code == 3
+        assert "nothing listens there" in found.err

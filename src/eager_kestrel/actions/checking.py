@@ -19,6 +19,7 @@ from eager_kestrel.core.checks.recording_rules import check_recording as hold_re
 from eager_kestrel.core.choice.budget import budget, budget_of
 from eager_kestrel.core.document import first_error
 from eager_kestrel.core.errors import InputError
+from eager_kestrel.core.resolution import with_frame_rate
 from eager_kestrel.core.rules.finding import Finding
 from eager_kestrel.core.rules.settings import Settings
 from eager_kestrel.core.show.show import SAFE_SHARE, Reserve, Show
@@ -50,6 +51,9 @@ def settings_from(path: Path | None, given: dict[str, Any], platform: str) -> Se
     for part in ("video", "audio"):
         said = {key: value for key, value in given.get(part, {}).items() if value is not None}
         merged[part] = {**base.get(part, {}), **said}
+    size, fps = with_frame_rate(str(merged["video"].get("resolution", "")))
+    if fps is not None and given.get("video", {}).get("frame_rate") is None:
+        merged["video"] |= {"resolution": size, "frame_rate": fps}
     try:
         return Settings.model_validate(merged)
     except ValidationError as error:

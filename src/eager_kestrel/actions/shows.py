@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from eager_kestrel.core.connection.hours import parse_time_of_day
 from eager_kestrel.core.errors import InputError, nearest_name
-from eager_kestrel.core.resolution import Resolution, parse_frame_rate
+from eager_kestrel.core.resolution import Resolution, parse_frame_rate, with_frame_rate
 from eager_kestrel.core.show.show import (
     MOTIONS,
     PREFERENCES,
@@ -86,6 +86,7 @@ def asked_show(name: str | None, wishes: ShowOptions) -> RequestedShow:
         NotFoundError: no such show.
         FormatError: its file is broken.
     """
+    wishes = _parted(wishes)
     commas = (part.strip() for written in wishes.platforms for part in written.split(","))
     wishes = replace(wishes, platforms=tuple(part for part in commas if part))
     note = None
@@ -157,6 +158,17 @@ def compared_show(name: str | None, platform: str, wishes: ShowOptions) -> Show:
     if name is None and not Path(USUAL).is_file():
         wishes = replace(wishes, platforms=(platform,))
     return asked_show(name, wishes).show
+
+
+def _parted(wishes: ShowOptions) -> ShowOptions:
+    """Frame rates that were written behind a resolution, in their place."""
+    size, fps = with_frame_rate(wishes.source or "")
+    if fps is not None and wishes.fps is None:
+        wishes = replace(wishes, source=size, fps=fps)
+    size, fps = with_frame_rate(wishes.resolution or "")
+    if fps is not None and wishes.fps_sent is None:
+        wishes = replace(wishes, resolution=size, fps_sent=fps)
+    return wishes
 
 
 def over(show: Show, wishes: ShowOptions) -> Show:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from contextlib import ExitStack
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
 from typing import TYPE_CHECKING, Annotated, ClassVar
 
@@ -163,6 +163,8 @@ def measure(
         _rank(where, practice, output)
         return
     _require_sense(url, practice, where, how)
+    if where.to is not None and "://" in where.to:  # an address is one wherever it is written
+        url, where = where.to, replace(where, to=None)
     end, runs = schedule_of(how.until, how.repeat)
     pause = pause_of(how.every, runs)
     with ExitStack() as stack:

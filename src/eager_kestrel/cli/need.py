@@ -23,7 +23,7 @@ from eager_kestrel.cli.options import (
 )
 from eager_kestrel.cli.rendering import deliver
 from eager_kestrel.core.errors import InputError, NoPlanError
-from eager_kestrel.core.resolution import Resolution, parse_frame_rate
+from eager_kestrel.core.resolution import Resolution, parse_frame_rate, with_frame_rate
 
 
 @grouped
@@ -67,7 +67,9 @@ def need(
         reserves=tuple(reserve or ()),
     )
     show = asked_show(shows[0] if shows else None, asked).show
-    wanted = [Resolution.parse(resolution)] if resolution is not None else None
+    size, beside = with_frame_rate(resolution) if resolution is not None else (None, None)
+    wanted = [Resolution.parse(size if fps is None else resolution or "")] if size else None
+    fps = fps or beside
     rate = float(parse_frame_rate(fps)) if fps is not None else None
     found = needed(show, wanted, rate)
     possible = any(answer.possible for answer in found.needs)

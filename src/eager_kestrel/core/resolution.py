@@ -186,3 +186,11 @@ def resolution_at(resolution: Resolution | str, rate: Fraction | float) -> str:
     """``1920x1080 at 60 fps``, as it is written everywhere."""
     known = rate if isinstance(rate, Fraction) else Fraction(rate).limit_denominator(1001)
     return f"{resolution} at {frame_rate_text(known)} fps"
+
+
+def with_frame_rate(text: str) -> tuple[str, str | None]:
+    """``"1080p60"`` or ``"1920x1080@60"`` as its resolution and frame rate; others as they are."""
+    match = re.fullmatch(
+        r"\s*([0-9]{3,4}[pP]|[0-9]+\s*[x×X]\s*[0-9]+\s*@)\s*([0-9]{2,3}(?:\.[0-9]+)?)\s*", text
+    )
+    return (match[1].rstrip("@ "), match[2]) if match else (text, None)

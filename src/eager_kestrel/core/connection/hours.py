@@ -55,14 +55,17 @@ class Hours(Frozen):
 
 
 def parse_time_of_day(text: str) -> time:
-    """Read ``"20:00"``, ``"8:30"`` or ``"20"``.
+    """Read ``"20:00"``, ``"20.00"``, ``"8:30"``, ``"20"`` or ``"8 pm"``.
 
     Raises:
         InputError: it is none.
     """
-    match = re.fullmatch(r"\s*([0-9]{1,2})(?::([0-9]{2}))?\s*", text)
-    if match and int(match[1]) < 24 and int(match[2] or 0) < 60:
-        return time(int(match[1]), int(match[2] or 0))
+    match = re.fullmatch(r"\s*([0-9]{1,2})(?:[:.]([0-9]{2}))?\s*(am|pm)?\s*", text.lower())
+    hour, minute = (int(match[1]), int(match[2] or 0)) if match else (24, 0)
+    if match and match[3]:
+        hour = hour % 12 + 12 * (match[3] == "pm") if 1 <= hour <= 12 else 24
+    if hour < 24 and minute < 60:
+        return time(hour, minute)
     raise InputError(f'"{text}" is not a time of day', "write one such as 20:00")
 
 
