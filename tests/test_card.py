@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from datetime import date
 from pathlib import Path
 from typing import Any
@@ -22,7 +23,10 @@ from eager_kestrel.core.show.show import MOTIONS, Destination, Show
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.footage import quality_table
 from eager_kestrel.files.guides import load_guide
+from eager_kestrel.files.history import History
+from tests.broadcasts import a_broadcast
 from tests.conftest import Kestrel
+from tests.test_runs import at, kept
 
 TABLE = quality_table()
 SCENES = {
@@ -262,3 +266,43 @@ def test_every_reason_of_every_bundled_platform_reads_as_a_sentence(kestrel: Kes
                 assert reason["text"]
                 assert "None" not in reason["text"]
                 assert "{" not in reason["text"]
+
+
+WIDE = (
+    ("guides", "list"),
+    ("need", "oxbow"),
+    ("plan", "--for", "oxbow", "--for", "gatepost", "--days", "3650", "--why"),
+    ("plan", "--for", "oxbow", "--days", "3650", "--sweep", "upload=2..12"),
+    ("plan", "--for", "oxbow", "--days", "3650", "--compare", "1280x720@60, 1920x1080@30"),
+    ("forecast", "--days", "3650"),
+    ("runs", "list"),
+    ("runs", "hours", "--days", "3650"),
+    ("runs", "show", "latest"),
+    ("runs", "compare", "r-001", "r-002"),
+    ("review",),
+    ("explain",),
+)
+
+
+@pytest.mark.parametrize("command", WIDE, ids=" ".join)
+def test_no_width_cuts_a_number(
+    kestrel: Kestrel, monkeypatch: pytest.MonkeyPatch, command: tuple[str, ...]
+) -> None:
+    made = [at(20, 9000 + 100 * n, n + 1) for n in range(4)]
+    kept(*(run.model_copy(update={"id": f"r-{n:03d}"}) for n, run in enumerate(made)))
+    with History() as history:
+        history.keep([a_broadcast([4000] * 30)])
+    kestrel("plan", "--for", "oxbow", "--days", "3650")
+
+    def printed(columns: int) -> str:
+        monkeypatch.setenv("COLUMNS", str(columns))
+        return str(kestrel(*command).out)
+
+    numbers = set(re.findall(r"[0-9][0-9,.:x]*[0-9]", printed(200)))
+    for columns in (60, 80, 120):
+        narrow = printed(columns)
+        assert "…" not in narrow
+        assert max(map(len, narrow.splitlines())) <= columns
+        whole = re.sub(r"[\s│]+", "", narrow)  # a long address may go on in the next line
+        shown = set(re.findall(r"[0-9][0-9,.:x]*[0-9]", narrow))
+        assert [one for one in numbers - shown if one not in whole] == [], columns

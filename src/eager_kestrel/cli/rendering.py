@@ -57,6 +57,8 @@ PART_FILLS: dict[State, tuple[str, str]] = {
 BAR_CELLS = 14
 KEPT_WHOLE, LEAST_CELLS = 14, 11
 """Signs up to which a column is never wrapped, and to which any other may shrink."""
+TITLE_MARGIN = 6
+"""Signs of a box beside its title."""
 NARROW = 64
 """Columns under which the note of a card stands behind its value."""
 
@@ -113,11 +115,13 @@ def grid(*ratios: int) -> RichTable:
     return made
 
 
-def card(rows: Rows, *, narrow: bool = False) -> RenderableType:
-    """Rows in a box under their title."""
+def card(rows: Rows, columns: int) -> RenderableType:
+    """Rows in a box under their title, which stands above it where it is too long for it."""
+    from rich.console import Group
     from rich.panel import Panel
     from rich.text import Text
 
+    narrow = columns < NARROW
     wide = max((len(row) for row in rows.rows), default=2)
     notes = wide > 2 and not narrow
     table = grid(0, 1, 0) if notes and rows.notes else grid(0, 0, 1) if notes else grid(0, 1)
@@ -130,19 +134,22 @@ def card(rows: Rows, *, narrow: bool = False) -> RenderableType:
         table.add_row(_cell(name, "dim"), shown, *(note if notes else ()))
     if not rows.title:
         return table
-    return Panel(
+    above = max(len(rows.title), len(rows.subtitle)) > columns - TITLE_MARGIN
+    box = Panel(
         table,
-        title=Text(rows.title),
+        title=None if above else Text(rows.title),
         title_align="left",
-        subtitle=Text(rows.subtitle) if rows.subtitle else None,
+        subtitle=Text(rows.subtitle) if rows.subtitle and not above else None,
         subtitle_align="right",
         border_style=STYLES[rows.state].removeprefix("bold "),
         padding=(0, 1),
     )
+    said = [Text(rows.subtitle, "dim")] if rows.subtitle else []
+    return Group(Text(rows.title, "bold"), box, *said) if above else box
 
 
 def _show_rows(rows: Rows, out: Console) -> None:
-    out.print(card(rows, narrow=out.width < NARROW))
+    out.print(card(rows, out.width))
     if not rows.title:
         out.print()
 
@@ -152,19 +159,41 @@ def _show_table(block: Table, out: Console) -> None:
 
     table = RichTable(box=None, padding=(0, 2, 0, 0), header_style="dim")
     rows = [[_cell(cell) for cell in row] for row in block.rows]
-    for number, heading in enumerate(block.headings):
+    widest = [max((row[n].cell_len for row in rows), default=0) for n in range(len(block.headings))]
+    words = [[len(w) for row in rows for w in row[n].plain.split()] for n in range(len(widest))]
+    least = [
+        longest if longest <= KEPT_WHOLE else max(LEAST_CELLS, *sizes)
+        for longest, sizes in zip(widest, words, strict=True)
+    ]
+    if sum(least) + 2 * len(least) > out.width:
+        _show_stacked(block, rows, out)
+        return
+    for heading, longest, narrowest in zip(block.headings, widest, least, strict=True):
         right = heading.startswith(">")
-        longest = max((row[number].cell_len for row in rows), default=0)
         table.add_column(
             heading.removeprefix(">"),
             justify="right" if right else "left",
             no_wrap=longest <= KEPT_WHOLE,
-            min_width=min(longest, LEAST_CELLS),
+            min_width=narrowest,
             overflow="fold",
         )
     for row in rows:
         table.add_row(*row)
     out.print(table)
+
+
+def _show_stacked(block: Table, rows: list[list[Text]], out: Console) -> None:
+    """A table that is too wide: each row under its first cell, nothing cut off."""
+    from rich.padding import Padding
+    from rich.text import Text
+
+    for first, *others in rows:
+        out.print(first)
+        for heading, cell in zip(block.headings[1:], others, strict=False):
+            name = " ".join(heading.removeprefix(">").split())
+            if cell.plain.strip():
+                said = Text(f"{name}: " if name else "", "dim").append_text(cell)
+                out.print(Padding(said, (0, 0, 0, 2)))
 
 
 def _show_parts(block: Parts, out: Console) -> None:
