@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import pytest
@@ -10,6 +11,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from eager_kestrel.core.checks.findings import check, check_each
+from eager_kestrel.core.connection.run import Run
 from eager_kestrel.core.connection.uplink import assumed_uplink
 from eager_kestrel.core.errors import UnitError
 from eager_kestrel.core.guide.guide import Guide
@@ -20,6 +22,7 @@ from eager_kestrel.core.units import Bitrate
 from tests.conftest import Kestrel
 from tests.test_guide_files import TABLE, guides
 from tests.test_reasons import BUNDLED
+from tests.test_runs import at, kept
 
 GOOD = """
 format = "eager-kestrel/settings/2"
@@ -507,3 +510,31 @@ def test_there_is_advice_wherever_there_is_a_plan(
     asked = asked.model_copy(update={"source_frame_rate": None, "audio": audio})
     for one in check(asked, [guide], made.budget.safe_kbps).advice:
         assert one.unmet == ()
+
+
+def test_tonight_the_kept_plan_fits_or_the_fallback_it_names_does(kestrel: Kestrel) -> None:
+    assert "no plan was made" in kestrel("check", "--tonight").error_line
+    now = datetime.now(UTC).astimezone()
+
+    def measured(kbps: float, number: int) -> Run:
+        taken = (now - timedelta(days=1, minutes=number)).isoformat(timespec="seconds")
+        name = f"r-{kbps:.0f}-{number}"
+        return at(now.hour, kbps).model_copy(update={"id": name, "taken_at": taken})
+
+    kept(*(measured(9000 + 100 * n, n) for n in range(3)))
+    made = kestrel("plan", "--for", "oxbow", "--around", f"{now:%H:%M}", "--json").document
+    fits = kestrel("check", "--tonight", "--json")
+    assert (fits.code, fits.document["fits"]) == (0, True)
+    assert fits.document["total_kbps"] == made["total_kbps"]
+    kept(*(measured(4000 + 50 * n, n) for n in range(9)))
+    late = kestrel("check", "--tonight")
+    assert late.code == 1
+    assert late.out.count("only") == 1
+    steps = made["destinations"][0]["fallbacks"]
+    safe = kestrel("check", "--tonight", "--json").document["safe_kbps"]
+    held = [step for step in steps if step["total_kbps"] <= safe]
+    assert ("its fallback" in late.out) == bool(held)
+    again = kestrel("plan", "--for", "oxbow", "--around", f"{now:%H:%M}", "--json").document
+    assert again["total_kbps"] < made["total_kbps"]
+    assert kestrel("check", "--tonight").code == 0
+    assert "leave the rest out" in kestrel("check", "--tonight", "--for", "oxbow").error_line

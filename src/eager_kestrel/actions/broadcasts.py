@@ -18,10 +18,11 @@ from eager_kestrel.actions.shows import ShowOptions, asked_show
 from eager_kestrel.core.connection.broadcast import Broadcast, SeenBy
 from eager_kestrel.core.connection.run import is_loopback
 from eager_kestrel.core.errors import KestrelError, StorageError
+from eager_kestrel.core.watching.looks import SPAN_SECONDS
 from eager_kestrel.core.watching.recorder import Recorder
 from eager_kestrel.core.watching.review import Review, review_of
 from eager_kestrel.core.watching.sample import Now
-from eager_kestrel.core.watching.verdict import SPAN_SECONDS, Expected
+from eager_kestrel.core.watching.verdict import Expected
 from eager_kestrel.core.words import broadcasts as words
 from eager_kestrel.files.history import History
 from eager_kestrel.files.plans import LATEST, latest_plan, read_plan

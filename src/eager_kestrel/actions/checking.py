@@ -10,8 +10,9 @@ from typing import TYPE_CHECKING, Any
 from pydantic import ValidationError
 
 from eager_kestrel.actions.evidence import with_seen_safe
+from eager_kestrel.actions.planning import uplink_from_history
 from eager_kestrel.actions.shows import destination
-from eager_kestrel.core.checks.findings import Findings, check_each
+from eager_kestrel.core.checks.findings import Findings, TonightCheck, check_each
 from eager_kestrel.core.checks.findings import check as hold
 from eager_kestrel.core.checks.recording import settings_seen
 from eager_kestrel.core.checks.recording_rules import against_plan
@@ -23,8 +24,10 @@ from eager_kestrel.core.resolution import with_frame_rate
 from eager_kestrel.core.rules.finding import Finding
 from eager_kestrel.core.rules.settings import Settings
 from eager_kestrel.core.show.show import SAFE_SHARE, Reserve, Show
+from eager_kestrel.core.units import Bitrate
+from eager_kestrel.core.words import plans as words
 from eager_kestrel.files.guides import guide_for
-from eager_kestrel.files.plans import plan_in, read_settings
+from eager_kestrel.files.plans import LATEST, plan_in, read_plan, read_settings
 
 if TYPE_CHECKING:
     from eager_kestrel.core.checks.recording import Recording
@@ -58,6 +61,39 @@ def settings_from(path: Path | None, given: dict[str, Any], platform: str) -> Se
         return Settings.model_validate(merged)
     except ValidationError as error:
         raise InputError(first_error(error)) from None
+
+
+def check_tonight() -> TonightCheck:
+    """Hold the kept plan against the newest evidence, at its hour.
+
+    Raises:
+        InputError: no plan is kept.
+        NotFoundError: nothing was measured lately, or nothing near that hour.
+    """
+    plan = read_plan(LATEST)
+    asked, hour = plan.inputs, plan.uplink.around
+    platforms = tuple(there.platform for there in plan.destinations)
+    uplink = uplink_from_history(around=hour, platforms=platforms)
+    uplink = with_seen_safe(uplink, asked.motion, asked.stutter_limit)
+    kept = tuple(Reserve(name=r.name, rate=Bitrate.from_kbps(r.kbps)) for r in asked.reserves)
+    safe = budget(uplink, asked.safe_share, kept).safe_kbps
+    fits = plan.total_kbps <= safe
+    steps = plan.destinations[0].fallbacks if len(plan.destinations) == 1 else ()
+    step = next((step for step in steps if step.total_kbps <= safe), None)
+    do = words.PLAN_AGAIN if step is None else words.tonight_fallback(step.video.words)
+    text = (
+        words.tonight_fits(plan.total_kbps, safe, uplink.said)
+        if fits
+        else words.tonight_too_much(plan.total_kbps, safe, uplink.said, do)
+    )
+    return TonightCheck(
+        fits=fits,
+        plan_made_at=plan.made_at,
+        platforms=platforms,
+        total_kbps=plan.total_kbps,
+        safe_kbps=round(safe, 1),
+        text=text,
+    )
 
 
 def guides_of(platforms: list[str]) -> list[Guide]:

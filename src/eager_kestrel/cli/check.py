@@ -15,6 +15,7 @@ from eager_kestrel.actions.checking import (
     ceiling_kbps,
     check_recording,
     check_show,
+    check_tonight,
     settings_of_recording,
 )
 from eager_kestrel.actions.export import settings_text, write_new
@@ -191,6 +192,12 @@ def check(
             help="A guide to check against; repeat for several.",
         ),
     ] = None,
+    tonight: Annotated[
+        bool,
+        typer.Option(
+            "--tonight", help="Does the latest plan fit the newest measurements at its hour?"
+        ),
+    ] = False,
     _guides: GuideFolder = None,
     everything: Everything = False,
     flags: SettingFlags = SettingFlags(),
@@ -200,6 +207,12 @@ def check(
 ) -> None:
     """Check settings or a recording against guides and your upload."""
     output.require()
+    if tonight:
+        if settings is not None or platforms or flags.given or upload != BudgetFlags():
+            raise InputError("--tonight takes the latest plan as it is", "leave the rest out")
+        held = check_tonight()
+        deliver(held, output)
+        raise typer.Exit(0 if held.fits else 1)
     if settings is not None and settings.suffix.lower() in RECORDING_KINDS:
         if flags.given:
             raise InputError("a recording says what is in it", "leave the settings out")

@@ -44,6 +44,7 @@ KINDS: dict[str, tuple[str, str]] = {
     "comparison": ("choice.what_if", "Comparison"),
     "sweep": ("choice.what_if", "Sweep"),
     "findings": ("checks.findings", "Findings"),
+    "tonight": ("checks.findings", "TonightCheck"),
     "recording": ("checks.recording", "Recording"),
     "watch": ("watching.sample", "Now"),
     "broadcast": ("connection.broadcast", "Broadcast"),

@@ -8,7 +8,6 @@ import os
 import re
 import selectors
 import socket
-import ssl
 import threading
 from concurrent.futures import Future
 from dataclasses import dataclass
@@ -29,6 +28,8 @@ OWN_AUTHORITY = "to trust an authority of your own, set SSL_CERT_FILE=ca.pem"
 
 def tls_error(error: OSError, where: str) -> EndpointError:
     """Why there is no TLS with somebody, and what to do."""
+    import ssl  # takes a while, and light commands do without
+
     if isinstance(error, ssl.SSLCertVerificationError):
         return EndpointError(
             f"its certificate is not trusted ({error.verify_message})",

@@ -131,6 +131,7 @@ BLOCKS: Final = {
     "Rankings": "connection_blocks:ranking_blocks",
     "NamedEndpoints": "connection_blocks:endpoints_blocks",
     "Findings": "stream_blocks:findings_blocks",
+    "TonightCheck": "stream_blocks:tonight_blocks",
     "Rehearsals": "stream_blocks:rehearsals_blocks",
     "Broadcast": "stream_blocks:broadcast_blocks",
     "Review": "stream_blocks:review_blocks",

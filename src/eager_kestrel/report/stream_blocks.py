@@ -25,7 +25,12 @@ from eager_kestrel.report.connection_blocks import moment
 from eager_kestrel.report.plan_blocks import CHANNELS, plan_blocks
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.checks.findings import Findings, ReceivedList, ReceivedStream
+    from eager_kestrel.core.checks.findings import (
+        Findings,
+        ReceivedList,
+        ReceivedStream,
+        TonightCheck,
+    )
     from eager_kestrel.core.checks.recording import AudioSeen, Recording, VideoSeen
     from eager_kestrel.core.checks.rehearsal import Rehearsal, Rehearsals
     from eager_kestrel.core.connection.broadcast import Broadcast
@@ -215,6 +220,11 @@ def broadcast_blocks(
         yield Note("Nothing went wrong.")
     for line in one.breaches:
         yield Note(line, mark="!")
+
+
+def tonight_blocks(found: TonightCheck) -> Iterator[Block]:
+    """One line."""
+    yield Note(found.text, "good" if found.fits else "bad", mark="✓" if found.fits else "✗")
 
 
 def review_blocks(found: Review) -> Iterator[Block]:

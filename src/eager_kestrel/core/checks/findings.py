@@ -19,6 +19,20 @@ if TYPE_CHECKING:
     from eager_kestrel.core.rules.settings import Settings
 
 
+class TonightCheck(Frozen):
+    """Whether the kept plan still fits the newest evidence at its hour (``check --tonight``)."""
+
+    format: str = format_name("tonight")
+    fits: bool
+    plan_made_at: str | None
+    platforms: tuple[str, ...]
+    total_kbps: float
+    """What the plan sends."""
+    safe_kbps: float
+    """What is safe by everything kept of that hour."""
+    text: str
+
+
 class Findings(Frozen):
     """Everything that was looked at."""
 

@@ -10,13 +10,9 @@ keyframe makes any queue grow for a moment.
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Sequence
 from dataclasses import dataclass, field
 from itertools import pairwise
-from statistics import fmean
 from typing import TYPE_CHECKING
-
-import numpy as np
 
 from eager_kestrel.core.checks.rehearsal import (
     HOLDS_SHARE,
@@ -25,6 +21,20 @@ from eager_kestrel.core.checks.rehearsal import (
 )
 from eager_kestrel.core.connection.broadcast import STANDING_SECONDS
 from eager_kestrel.core.stutter import LATE_SECONDS
+from eager_kestrel.core.watching.looks import (
+    LATELY_SECONDS,
+    MOST_PROGRAM_SECONDS,
+    PROGRAM_SECONDS,
+    SPAN_SECONDS,
+    closed_share,
+    growing,
+    mean_of,
+    pauses_of,
+    program_kbps,
+    rate_of,
+    rising,
+    stalled_seconds,
+)
 from eager_kestrel.core.watching.sample import WatchVerdict
 from eager_kestrel.core.words import broadcasts as words
 
@@ -33,39 +43,25 @@ if TYPE_CHECKING:
     from eager_kestrel.core.watching.sample import StreamSample
 
 KEPT_SECONDS = 30.0
-LATELY_SECONDS = 1.0
-SPAN_SECONDS = 2.0
-"""Over which a queue's least is taken, at the least: keyframes come so often."""
-SLOPE = 0.02
-"""Seconds of stream a second: a queue that grows more slowly is no news yet."""
-SIGHT_SECONDS = 30.0
-"""How far ahead a late frame is told."""
-STALL_SECONDS = 0.75
-STALL_SHARE = 0.05
 CLOSED_SHARE = 0.7
 LITTLE_SHARE = 0.3
 CALM_SECONDS = 2.0
 """Without a wait, before a line that was late is said to carry it."""
 BACK_SECONDS = 5.0
 """How long it is said that a connection is back."""
-PROGRAM_SECONDS = 8.0
-"""Over which the program's own rate is taken."""
-MOST_PROGRAM_SECONDS = 24.0
 LESS_SHARE, MORE_SHARE = 0.85, 1.05
 """Of the planned rate; a constant bitrate lawfully exceeds the latter by the encoder's buffer."""
 BUFFER_SECONDS = 1.0
 BACK_SHARE = 0.05
 """A rate that was off the plan has to come this much nearer, to be on it again."""
-RISING_LOOKS, RISING_SECONDS = 5, 0.28
-RISING_EVENLY = 0.4
-"""A queue that rises at every one of so many looks, by so much in all, and at none by less than
-this share of an even rise, is no keyframe's."""
 FREE_LOOKS = 8
 """Without a queue, to know what a program sends."""
 PAUSE_SECONDS = 1.0
 """Audio alone comes more often than that."""
 WAITING_MS, WAITING_SHARE = 10.0, 0.25
 """More than the least round trip, beyond which packets wait on the way."""
+AFTER_SECONDS = 5.0
+"""That a program may take to make up for a queue."""
 HALTS_SHARE = 0.3
 """Of the time without a byte, beyond which a program sends by fits and starts."""
 HURRY_SHARE = 1.05
@@ -106,6 +102,8 @@ class Judge:
     """kbit/s when nothing held it up last."""
     _ingest: bool = False
     """Whether what waits is what the ingest server did not take."""
+    _stood_at: float = -1e9
+    """When a queue stood last."""
     _late_at: float | None = None
     """When frames were last late for the connection."""
     _hidden: float = 0.0
@@ -130,6 +128,7 @@ class Judge:
         self._connection(look)
         self._pause(look)
         self._looks.append((look, self._waited(look)))
+        self._stood_at = look.seconds if self.queued_seconds > STANDING_SECONDS else self._stood_at
         return (
             self._of_connection(look)
             or self._of_pause(look)
@@ -152,11 +151,11 @@ class Judge:
 
     def sent_kbps(self, seconds: float = LATELY_SECONDS) -> float:
         """Handed over lately."""
-        return _rate([look for look, _ in self._since(seconds)], "handed_bytes")
+        return rate_of([look for look, _ in self._since(seconds)], "handed_bytes")
 
     def carried_kbps(self, seconds: float = LATELY_SECONDS) -> float:
         """Taken by the other end lately."""
-        return _rate([look for look, _ in self._since(seconds)], "carried_bytes")
+        return rate_of([look for look, _ in self._since(seconds)], "carried_bytes")
 
     def usual_kbps(self) -> float:
         """What the program hands over when nothing holds it up."""
@@ -166,7 +165,7 @@ class Judge:
             if waited < STANDING_SECONDS
             and before.connected
             and after.seconds > before.seconds
-            and _closed_share(before, after) < CLOSED_SHARE
+            and closed_share(before, after) < CLOSED_SHARE
         ]
         if len(free) >= FREE_LOOKS:
             self._usual = sum(free) / len(free)
@@ -249,7 +248,7 @@ class Judge:
         if planned is None or len(since) < 2:
             return None
         spells = [since[n : n + SPELL_LOOKS] for n in range(max(1, len(since) - SPELL_LOOKS + 1))]
-        carried = [_rate(spell, "carried_bytes") for spell in spells]
+        carried = [rate_of(spell, "carried_bytes") for spell in spells]
         if min(carried) < planned or carried[-1] < HURRY_SHARE * planned:
             return None
         return WatchVerdict(
@@ -270,7 +269,7 @@ class Judge:
         waited = max(wait for _, wait in lately[-max(1, len(lately) - 1) :])
         now = lately[-1][1]
         if now <= STANDING_SECONDS:
-            self._ingest = False
+            self._ingest = self._ingest and look.seconds - self._stood_at < AFTER_SECONDS
         elif self._closed() >= CLOSED_SHARE and self._little():
             self._ingest = True
             return WatchVerdict(cause="ingest", text=words.not_taken(now), late=now > LATE_SECONDS)
@@ -280,7 +279,7 @@ class Judge:
             )
         if now > STANDING_SECONDS and (window := self._small_window(look)) is not None:
             return window
-        stalled = self._stalled()
+        stalled = stalled_seconds(self._looks, self.usual_kbps())
         if stalled is not None and now > STANDING_SECONDS:
             left = LATE_SECONDS - now
             return WatchVerdict(
@@ -292,8 +291,8 @@ class Judge:
             )
         if now > LATE_SECONDS or (waited > LATE_SECONDS and now > STANDING_SECONDS):
             return self._hurries() or self._late(now)
-        warned = self._growing(look) or self._rising()
-        return warned and (self._hurries() or warned)
+        grows = growing(self._looks, self.expected.keyframe_seconds) or rising(self._looks)
+        return None if grows is None else self._hurries() or self._warned(*grows)
 
     def _late(self, now: float) -> WatchVerdict:
         """More waits than may; it may be on its way down."""
@@ -304,17 +303,6 @@ class Judge:
         step, said = self.expected.step(carried)
         text = words.late(now, carried, usual, said)
         return WatchVerdict(cause="upload", text=text, late=True, step=step, carried_kbps=carried)
-
-    def _rising(self) -> WatchVerdict | None:
-        """A queue that rises fast, at every look."""
-        lately = list(self._looks)[-RISING_LOOKS:]
-        waits = [wait for _, wait in lately]
-        rise, took = waits[-1] - waits[0], lately[-1][0].seconds - lately[0][0].seconds
-        least = min((after - before for before, after in pairwise(waits)), default=0.0)
-        steady = least > RISING_EVENLY * rise / (RISING_LOOKS - 1)
-        if len(lately) < RISING_LOOKS or not steady or rise < RISING_SECONDS or took <= 0:
-            return None
-        return self._warned(rise / took, waits[-1], took)
 
     def _warned(self, slope: float, wait: float, over_seconds: float) -> WatchVerdict:
         """The queue grows, by so much a second."""
@@ -329,31 +317,6 @@ class Judge:
             carried_kbps=carried,
         )
 
-    def _growing(self, look: StreamSample) -> WatchVerdict | None:
-        """A queue whose least rises from one keyframe interval to the next.
-
-        One second with more than usual makes it rise once; so it has to rise twice, or to have gone
-        half the way to a late frame.
-        """
-        span = max(SPAN_SECONDS, self.expected.keyframe_seconds)
-        now, before, earlier = (self._waits(look.seconds, span, back) for back in range(3))
-        if not before or self._looks[0][0].seconds > look.seconds - 2 * span + 1:
-            return None
-        slope = (min(now) - min(before)) / span
-        if min(now) < STANDING_SECONDS / 2 or slope < SLOPE or now[-1] < max(now) / 2:
-            return None
-        twice = bool(earlier) and (min(before) - min(earlier)) / span >= SLOPE
-        if not twice and max(now) < LATE_SECONDS / 2:
-            return None
-        if (LATE_SECONDS - max(now)) / slope > SIGHT_SECONDS:
-            return None
-        return self._warned(slope, max(now), span)
-
-    def _waits(self, end: float, span: float, back: int) -> list[float]:
-        """What waited at the looks of an interval, so many before the last."""
-        begin, end = end - (back + 1) * span, end - back * span
-        return [wait for seen, wait in self._looks if begin < seen.seconds <= end]
-
     def _little(self) -> bool:
         """Whether hardly anything is taken: a window that is small is closed often, too."""
         return self.carried_kbps(LATELY_SECONDS / 2) < LITTLE_SHARE * self.usual_kbps()
@@ -361,7 +324,7 @@ class Judge:
     def _closed(self) -> float:
         """The share of the last half second in which the other end's window was closed."""
         seen = [look for look, _ in self._since(LATELY_SECONDS / 2)]
-        return _closed_share(seen[0], seen[-1])
+        return closed_share(seen[0], seen[-1])
 
     def _small_window(self, look: StreamSample) -> WatchVerdict | None:
         """The window is closed most of the time, and nothing waits on the way: it is too small.
@@ -379,20 +342,6 @@ class Judge:
             late=self.queued_seconds > LATE_SECONDS,
         )
 
-    def _stalled(self) -> float | None:
-        """How long hardly anything was taken; None when something was, or it was not long."""
-        last = self._looks[-1][0]
-        usual = self.usual_kbps()
-        since = last.seconds
-        for look, _ in reversed(self._looks):
-            took = last.seconds - look.seconds
-            share = (last.carried_bytes - look.carried_bytes) * 8e-3
-            if share > STALL_SHARE * usual * max(took, LATELY_SECONDS / 2):
-                break
-            since = look.seconds
-        stalled = last.seconds - since
-        return stalled if stalled >= STALL_SECONDS else None
-
     def _of_program(self, look: StreamSample) -> WatchVerdict | None:
         late = look.media_late_seconds
         if late is not None and late > MEDIA_LATE_SECONDS:
@@ -402,10 +351,12 @@ class Judge:
         if max(wait for _, wait in self._since(PROGRAM_SECONDS)) > STANDING_SECONDS:
             return None  # what the connection held up is made up for afterwards
         wanted = self.expected.fps
-        fps = _mean([seen.fps for seen, _ in self._since(PROGRAM_SECONDS)])
+        fps = mean_of([seen.fps for seen, _ in self._since(PROGRAM_SECONDS)])
         if wanted is not None and fps is not None and fps < FPS_SHARE * wanted:
             return WatchVerdict(cause="machine", text=words.few_frames(fps, wanted))
-        planned, steadily = self.expected.kbps, self._program_kbps()
+        planned = self.expected.kbps
+        until = self._stood_at + AFTER_SECONDS  # it may make up for a queue
+        steadily = program_kbps(self._looks, self.expected.keyframe_seconds, until)
         if planned is None or steadily is None or not self._is_off_plan(steadily, planned):
             return None
         if steadily > planned:
@@ -415,44 +366,14 @@ class Judge:
         return WatchVerdict(cause="scene" if seen_frames else "program", text=text)
 
     def _halts(self, look: StreamSample) -> WatchVerdict | None:
-        """The program hands over nothing again and again, and the connection is done each time.
-
-        Frames and audio come far more often than we look.
-        """
+        """The program hands over nothing again and again, and the connection is done each time."""
         if not self._looks or self._looks[0][0].seconds > look.seconds - PROGRAM_SECONDS:
             return None
-        silent = longest = still = standing = 0.0
-        for (before, _), (after, waits) in pairwise(self._since(PROGRAM_SECONDS)):
-            took = after.seconds - before.seconds
-            gained = after.carried_bytes > before.carried_bytes
-            standing = standing + took if waits > STANDING_SECONDS else 0.0
-            quiet = after.handed_bytes == before.handed_bytes and (gained or not standing)
-            still = still + took if quiet else 0.0
-            silent, longest = silent + (took if quiet else 0.0), max(longest, still)
-            if standing > SPAN_SECONDS:
-                return None
-        if silent < HALTS_SHARE * PROGRAM_SECONDS:
+        pauses = pauses_of(self._since(PROGRAM_SECONDS))
+        if pauses is None or pauses[0] < HALTS_SHARE * PROGRAM_SECONDS:
             return None
-        text = words.halts(silent, PROGRAM_SECONDS)
-        return WatchVerdict(cause="machine", text=text, late=longest > LATE_SECONDS)
-
-    def _program_kbps(self) -> float | None:
-        """The program's own rate; None while there is too little of it.
-
-        Bytes handed over are averaged over one keyframe interval at both ends, so that a keyframe
-        more or less at an end changes nothing.
-        """
-        begin, end = self._looks[0][0].seconds, self._looks[-1][0].seconds
-        interval = max(SPAN_SECONDS, self.expected.keyframe_seconds)
-        apart = min(end - begin - interval, MOST_PROGRAM_SECONDS)
-        if apart < PROGRAM_SECONDS - interval:
-            return None
-        at = [look.seconds for look, _ in self._looks]
-        handed = [look.handed_bytes for look, _ in self._looks]
-        steps = np.linspace(0, interval, 41)
-        last = np.interp(end - steps, at, handed).mean()
-        first = np.interp(end - apart - steps, at, handed).mean()
-        return float(last - first) * 8e-3 / apart
+        text = words.halts(pauses[0], PROGRAM_SECONDS)
+        return WatchVerdict(cause="machine", text=text, late=pauses[1] > LATE_SECONDS)
 
     def _is_off_plan(self, sent: float, planned: float) -> bool:
         """Whether a rate is off the plan: beginning and ending at different levels."""
@@ -468,23 +389,3 @@ class Judge:
         if self._late_at is not None and look.seconds - self._late_at < CALM_SECONDS:
             return WatchVerdict(cause="upload", text=words.drained(self.queued_seconds))
         return WatchVerdict(cause=None, text=words.CARRIES)
-
-
-def _rate(looks: Sequence[StreamSample], column: str) -> float:
-    """kbit/s between the first and the last look."""
-    if len(looks) < 2 or looks[-1].seconds <= looks[0].seconds:
-        return 0.0
-    count = getattr(looks[-1], column) - getattr(looks[0], column)
-    return float(count) * 8e-3 / (looks[-1].seconds - looks[0].seconds)
-
-
-def _closed_share(before: StreamSample, after: StreamSample) -> float:
-    """The share of the time between two looks in which the other end's window was closed."""
-    first, last = before.window_closed_seconds, after.window_closed_seconds
-    took = after.seconds - before.seconds
-    return (last - first) / took if first is not None and last is not None and took > 0 else 0.0
-
-
-def _mean(values: Sequence[float | None]) -> float | None:
-    known = [value for value in values if value is not None]
-    return fmean(known) if known else None

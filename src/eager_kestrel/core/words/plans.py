@@ -105,6 +105,18 @@ def struggling(steps: Sequence[str]) -> str:
 SCALE = "VMAF scale, adjusted for frame rate"
 
 
+tonight_fits = Sentence(
+    "total_kbps safe_kbps said",
+    "the plan fits: it sends {total_kbps:kbit} of {safe_kbps:kbit} that are safe now; {said}",
+)
+tonight_too_much = Sentence(
+    "total_kbps safe_kbps said do",
+    "the plan sends {total_kbps:kbit}, and only {safe_kbps:kbit} are safe now; {said}; {do}",
+)
+tonight_fallback = Sentence("video", "send its fallback, {video}, or plan again")
+PLAN_AGAIN = "plan again"
+
+
 def next_best(others: Sequence[tuple[Resolution, Fraction, float]]) -> str:
     """The runners-up, each with its quality."""
     listed = [f"{resolution_at(resolution, fps)}: {looks(q)}" for resolution, fps, q in others]
