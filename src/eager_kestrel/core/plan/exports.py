@@ -2,7 +2,8 @@
 
 The lists use documented options only: those of the FFmpeg command line (ffmpeg-codecs, ffmpeg-
 scaler) and of GStreamer's launch syntax with the x264enc, x265enc, svtav1enc and avenc_aac
-elements. A stream key never appears: the address ends in ``$STREAM_KEY``, for the shell to fill in.
+elements. A stream key never appears: the address ends in ``$EAGER_KESTREL_STREAM_KEY``, for the
+shell to fill in.
 """
 
 from __future__ import annotations
@@ -23,7 +24,7 @@ AV1_LIVE = "rc=2:pred-struct=1:rtc=1"
 """Of SVT-AV1: real time, no frame waits for a later one. It has constant bitrate only then, takes
 no peak, and aims at the planned bitrate where a platform would rather have it vary."""
 RANGES = {"limited": "tv", "full": "pc"}
-KEY = "$STREAM_KEY"
+KEY = "$EAGER_KESTREL_STREAM_KEY"
 SOURCE = "INPUT"
 FFMPEG_AUDIO = {"aac": "aac", "opus": "libopus", "mp3": "libmp3lame"}
 GST_AUDIO = {
