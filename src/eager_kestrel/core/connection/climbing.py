@@ -116,12 +116,8 @@ class Wait:
 
     def look(self, seen: SenderSample, chunk_seconds: float) -> None:
         """Take in what was seen; nothing shorter than a chunk can be told apart."""
-        gap, self._looked_at, self.resent = (
-            seen.seconds - self._looked_at,
-            seen.seconds,
-            seen.resent,
-        )
-        took = seen.took_seconds
+        gap, took = seen.seconds - self._looked_at, seen.took_seconds
+        self._looked_at, self.resent = seen.seconds, seen.resent
         if took is not None:
             self.base = took if self.base is None else min(self.base, took)
         late = gap if gap > LATE_SECONDS else 0.0
