@@ -28,7 +28,7 @@ from pathlib import Path
 
 import imageio_ffmpeg
 
-from links import RECEIVER, RECEIVER_ADDRESS, SENDER, Link, inside, link, why_not
+from links import RECEIVER, RECEIVER_ADDRESS, SENDER, Link, inside, link, run, why_not
 
 PYTHON, FFMPEG = sys.executable, imageio_ffmpeg.get_ffmpeg_exe()
 KEY, LOCAL, KBPS = "benchmark-key", "benchmark-local", 2500
@@ -151,10 +151,13 @@ class Scenario:
     program: str = "ffmpeg"
     server: str = "nginx"
     link: dict[str, float] = field(default_factory=dict)
+    control: str = "bbr"
     ffmpeg: dict[str, str] = field(default_factory=dict)
 
 
 UP, ING, MACHINE = ("upload",), ("ingest",), ("machine",)
+HELD_UP = ("machine", "program")
+"""It stood still, and then made up for it."""
 SCENARIOS = (
     Scenario("steady"),
     Scenario("steady", program="gstreamer"),
@@ -166,17 +169,18 @@ SCENARIOS = (
         "upload carries half for 8 s", UP, UP, changed(8, mbps=KBPS / 2000), program="gstreamer"
     ),
     Scenario("upload carries 6 % less", UP, UP, changed(mbps=0.94 * KBPS / 1000)),
-    Scenario("3 % of packets lost", UP, UP, changed(loss=0.03), link={"delay_ms": 150}),
+    Scenario("3 % of packets lost, CUBIC", UP, UP, changed(loss=0.03), link={"delay_ms": 150},
+             control="cubic"),
     Scenario("upload dead for 3 s", UP, UP, changed(3, up=False)),
     Scenario("server stops reading for 8 s", ING, ING, stopped("server", 8)),
     Scenario("server stops reading for 8 s", ING, ING, stopped("server", 8), server="ours"),
     Scenario("server with a window of 16 KB, 100 ms away", ING, ING, server="narrow",
              link={"delay_ms": 100}),
-    Scenario("server dies", ("connection", "program"), ("connection",), killed),
+    Scenario("server dies, and from outside the program with it", (), ("connection",), killed),
     Scenario("slow encoder", ("program",), MACHINE, ffmpeg={"pace": "0.75"}),
     Scenario("easy scene", ("program",), ("scene",), ffmpeg={"source": "color=c=black:"}),
-    Scenario("program frozen for 8 s", MACHINE, MACHINE, stopped("program", 8)),
-    Scenario("program frozen for 8 s", MACHINE, MACHINE, stopped("program", 8),
+    Scenario("program frozen for 8 s", HELD_UP, HELD_UP, stopped("program", 8)),
+    Scenario("program frozen for 8 s", HELD_UP, HELD_UP, stopped("program", 8),
              program="gstreamer"),
     Scenario("program stopped 0.7 of 0.8 s", MACHINE, MACHINE, halting),
     Scenario("program sends a quarter more", ("program",), ("program",), ffmpeg={"more": "1.25"}),
@@ -280,6 +284,8 @@ def played(scenario: Scenario, folder: str, *, through: bool) -> tuple[Seen, flo
     pipes = {"env": env, "stdout": subprocess.PIPE, "stderr": subprocess.DEVNULL}
     with contextlib.ExitStack() as stack:
         line = stack.enter_context(link(seed=5, **(GOOD | scenario.link)))
+        way = (f"{RECEIVER_ADDRESS}/32", "dev", "ek0", "congctl", scenario.control)
+        run("ip", "-n", SENDER, "route", "replace", *way)
         server = stack.enter_context(serving(scenario.server, folder))
         to = f"{url}/{KEY}"
         if through:

@@ -43,7 +43,9 @@ if TYPE_CHECKING:
     from eager_kestrel.core.watching.sample import StreamSample
 
 KEPT_SECONDS = 30.0
-CLOSED_SHARE = 0.7
+CLOSED_SHARE, SMALL_SHARE = 0.7, 0.25
+"""Of the time, for a window that is shut, and for one that is too small: a sender that paces itself
+waits for both."""
 LITTLE_SHARE = 0.3
 CALM_SECONDS = 2.0
 """Without a wait, before a line that was late is said to carry it."""
@@ -67,6 +69,8 @@ HALTS_SHARE = 0.3
 HURRY_SHARE = 1.05
 """Of the plan: where more is carried, a queue is not the connection's."""
 SPELL_LOOKS = 5
+RESUME_SECONDS = 1.5
+"""After a pause of the program, in which what waits is the pause's."""
 MEDIA_LATE_SECONDS = 0.4
 FPS_SHARE = 0.93
 MOST_HIDDEN_SECONDS = 10.0
@@ -104,6 +108,8 @@ class Judge:
     """Whether what waits is what the ingest server did not take."""
     _stood_at: float = -1e9
     """When a queue stood last."""
+    _resumed_at: float = -1e9
+    """When the program went on after a pause of its own."""
     _late_at: float | None = None
     """When frames were last late for the connection."""
     _hidden: float = 0.0
@@ -234,6 +240,7 @@ class Judge:
             if quiet >= PAUSE_SECONDS and queued <= STANDING_SECONDS:
                 self.start_anew()
                 self._looks.append((last, queued))
+                self._resumed_at = look.seconds
         self._handed, self._handed_at = look.handed_bytes, look.seconds
 
     def _hurries(self) -> WatchVerdict | None:
@@ -249,7 +256,9 @@ class Judge:
             return None
         spells = [since[n : n + SPELL_LOOKS] for n in range(max(1, len(since) - SPELL_LOOKS + 1))]
         carried = [rate_of(spell, "carried_bytes") for spell in spells]
-        if min(carried) < planned or carried[-1] < HURRY_SHARE * planned:
+        resumes = since[-1].seconds - self._resumed_at < RESUME_SECONDS  # too short for a rate
+        slow = min(carried) < planned or carried[-1] < HURRY_SHARE * planned
+        if slow and not resumes:
             return None
         return WatchVerdict(
             cause="program",
@@ -321,18 +330,18 @@ class Judge:
         """Whether hardly anything is taken: a window that is small is closed often, too."""
         return self.carried_kbps(LATELY_SECONDS / 2) < LITTLE_SHARE * self.usual_kbps()
 
-    def _closed(self) -> float:
-        """The share of the last half second in which the other end's window was closed."""
-        seen = [look for look, _ in self._since(LATELY_SECONDS / 2)]
+    def _closed(self, seconds: float = LATELY_SECONDS / 2) -> float:
+        """The share of the last seconds in which the other end's window was closed."""
+        seen = [look for look, _ in self._since(seconds)]
         return closed_share(seen[0], seen[-1])
 
     def _small_window(self, look: StreamSample) -> WatchVerdict | None:
-        """The window is closed most of the time, and nothing waits on the way: it is too small.
+        """The window is closed again and again, and nothing waits on the way: it is too small.
 
         Where the upload is the limit a window may be closed as well, but then packets wait.
         """
         trip, least = look.round_trip_ms, look.least_round_trip_ms
-        if trip is None or least is None or self._closed() < CLOSED_SHARE:
+        if trip is None or least is None or self._closed(SPAN_SECONDS) < SMALL_SHARE:
             return None
         if trip > least + max(WAITING_MS, WAITING_SHARE * least):
             return None
