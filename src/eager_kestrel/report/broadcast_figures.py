@@ -72,7 +72,7 @@ def save_broadcast_figure(broadcast: Broadcast, path: Path) -> None:
     waits.set_xlabel(f"{'minutes' if unit > 1 else 'seconds'} since it began", color=INK)
     waits.set_xlim(0, max(len(broadcast.seconds.sent_kbps), 1) / unit)
     for axes in (rates, waits):
-        for trouble in broadcast.troubles:
+        for trouble in _faults(broadcast):
             begin, lasted = trouble.at_seconds, max(trouble.lasted_seconds, 1.0)
             axes.axvspan(
                 begin / unit,
@@ -81,8 +81,13 @@ def save_broadcast_figure(broadcast: Broadcast, path: Path) -> None:
                 alpha=0.16,
                 linewidth=0,
             )
-    _name_troubles(rates, broadcast.troubles, unit)
+    _name_troubles(rates, _faults(broadcast), unit)
     save(figure, path)
+
+
+def _faults(broadcast: Broadcast) -> tuple[BroadcastTrouble, ...]:
+    """Its troubles, but for warnings of the upload that came to nothing."""
+    return tuple(one for one in broadcast.troubles if one.late or one.cause != "upload")
 
 
 def _by(values: tuple[int, ...], every: int, *, least: bool) -> np.ndarray:
@@ -113,7 +118,7 @@ def _draw_rates(axes: Axes, broadcast: Broadcast, times: np.ndarray, every: int)
     from matplotlib.patches import Patch
 
     handles, labels = axes.get_legend_handles_labels()
-    for cause in dict.fromkeys(trouble.cause for trouble in broadcast.troubles):
+    for cause in dict.fromkeys(trouble.cause for trouble in _faults(broadcast)):
         handles.append(Patch(color=COLOURS[cause], alpha=0.3))
         labels.append(f"cause: {CAUSES[cause]}")
     axes.legend(
