@@ -29,8 +29,6 @@ SENDER, RECEIVER = "ek-link-a", "ek-link-b"
 SENDER_ADDRESS, RECEIVER_ADDRESS = "10.213.79.1", "10.213.79.2"
 TUNSETIFF, IFF_TUN, IFF_NO_PI = 0x400454CA, 0x0001, 0x1000
 CLONE_NEWNET = 0x40000000
-PACKET_BYTES, PAYLOAD_BYTES = 1500, 1448
-"""Of a full packet as the router counts it, and of what TCP delivers of it."""
 DEFAULTS = {"mbps": 1000.0, "queue_ms": 100.0, "delay_ms": 0.0, "loss": 0.0, "up": True}
 
 

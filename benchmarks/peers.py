@@ -182,7 +182,7 @@ SCENARIOS = (
     Scenario("program frozen for 8 s", HELD_UP, HELD_UP, stopped("program", 8)),
     Scenario("program frozen for 8 s", HELD_UP, HELD_UP, stopped("program", 8),
              program="gstreamer"),
-    Scenario("program stopped 0.7 of 0.8 s", MACHINE, MACHINE, halting),
+    Scenario("program stopped 0.7 of 0.8 s", HELD_UP, HELD_UP, halting),
     Scenario("program sends a quarter more", ("program",), ("program",), ffmpeg={"more": "1.25"}),
 )  # fmt: skip
 
