@@ -16,6 +16,7 @@ from eager_kestrel.actions.reporting import glossary
 from eager_kestrel.actions.shows import MOTION_CHOICES
 from eager_kestrel.core.plan.glossary import explained, numbers_of
 from eager_kestrel.core.plan.plan import Plan
+from eager_kestrel.core.printable import printable
 from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.show.machine import EncoderSpeed, Machine, parse_pace
 from eager_kestrel.core.show.show import Destination, Reserve, Show
@@ -98,9 +99,9 @@ whole_shows = st.builds(
     viewers=st.none() | rates,
     hours_a_month=st.floats(0.5, 744),
     safe_share=st.integers(1, 100).map(lambda n: n / 100),
-    reserves=st.lists(st.builds(Reserve, name=st.text(max_size=9), rate=rates), max_size=3).map(
-        tuple
-    ),
+    reserves=st.lists(
+        st.builds(Reserve, name=st.text(max_size=9).map(printable), rate=rates), max_size=3
+    ).map(tuple),
     machine=st.just(Machine())
     | st.builds(
         lambda n: Machine(

@@ -23,7 +23,7 @@ from eager_kestrel.actions.relay import RelayReport, watch_through
 from eager_kestrel.actions.relay_targets import RelayOptions
 from eager_kestrel.actions.watching import WatchOptions, sees_connections, watch
 from eager_kestrel.core.connection.trace import Trace
-from eager_kestrel.core.errors import EndpointError, InputError, NetworkError, NotFoundError
+from eager_kestrel.core.errors import EndpointError, InputError, NetworkError
 from eager_kestrel.core.watching.sample import Now
 from eager_kestrel.files.guides import load_guide
 from eager_kestrel.net import relay as passing
@@ -380,7 +380,7 @@ def test_a_platform_that_refuses_is_said_to_the_program() -> None:
 
             threading.Thread(target=publish, daemon=True).start()
 
-        with pytest.raises(NotFoundError):
+        with pytest.raises(EndpointError, match="the ingest server refused"):
             watch_through(wish, lambda _: None, None, come)
     assert "the ingest server refused" in refused[0]
     assert CANARY not in refused[0]
