@@ -192,7 +192,7 @@ def _show_stacked(block: Table, rows: list[list[Text]], out: Console) -> None:
         for heading, cell in zip(block.headings[1:], others, strict=False):
             name = " ".join(heading.removeprefix(">").split())
             if cell.plain.strip():
-                said = Text(f"{name}: " if name else "", "dim").append_text(cell)
+                said = Text().append(f"{name}: " if name else "", "dim").append_text(cell)
                 out.print(Padding(said, (0, 0, 0, 2)))
 
 
