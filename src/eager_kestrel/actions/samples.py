@@ -166,6 +166,8 @@ class Notebook:
     background: Background | None = None
     idle: Phase | None = None
     one: Phase | None = None
+    repeated: Phase | None = None
+    """One connection, where this machine was too busy and it was measured again."""
     sustained: Phase | None = None
     several: Phase | None = None
     both_ends: BothEnds | None = None
@@ -178,7 +180,8 @@ class Notebook:
 
     def used_bytes(self) -> int:
         """What its load phases delivered."""
-        return sum(p.samples.delivered_bytes[-1] for p in self.loads if p.samples.delivered_bytes)
+        phases = [*self.loads, *([self.repeated] if self.repeated is not None else [])]
+        return sum(p.samples.delivered_bytes[-1] for p in phases if p.samples.delivered_bytes)
 
     def run(self, *, partial: bool) -> Run:
         """What there is of it, as a run."""

@@ -66,6 +66,8 @@ MANY = 0.5
 """Of the looks within a stretch: so often the queue has to stand on the way."""
 APART = 0.1
 """Stretches that differ by no more tell the connection's rate, even beside losses."""
+OPENS_SECONDS = 0.05
+"""A way on which a window takes a while to open; on a shorter one, rates differ by themselves."""
 FEW_LOSSES = 2
 SURE_OF_WINDOW = 0.75
 PACKET_BYTES = 1448
@@ -225,7 +227,8 @@ class Climb:
         middle = rates[outer : len(rates) - outer]
         apart = middle[-1] - middle[0] > APART * middle[-1]
         if sum(self.on_the_way) <= len(self.on_the_way) / 2:
-            return apart or (self.loss_based and self._wait.resent > 0)
+            opening = apart and self.way_seconds > OPENS_SECONDS
+            return opening or (self.loss_based and self._wait.resent > 0)
         if self.loss_based and self.resent + self._early_resent:
             return statistics.median(self.rates_kbps) > self._window_kbps or apart
         return apart and self.resent >= FEW_LOSSES
