@@ -33,6 +33,8 @@ from collections.abc import Iterator
 
 import numpy as np
 
+from links import run
+
 PYTHON = sys.executable
 SENDER, RECEIVER = "ek-bench-a", "ek-bench-b"
 SENDER_ADDRESS, RECEIVER_ADDRESS = "10.213.77.1", "10.213.77.2"
@@ -96,10 +98,6 @@ while time.perf_counter() - began < float(sys.argv[3]) + 3:
 last = (time.perf_counter(), acked())
 print((last[1] - first[1]) * 8 / (last[0] - first[0]))
 """
-
-
-def run(*command: str) -> None:
-    subprocess.run(command, check=True, capture_output=True)
 
 
 def may_shape() -> str:

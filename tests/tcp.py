@@ -11,7 +11,7 @@ import random
 from collections import deque
 from dataclasses import dataclass, field
 
-from eager_kestrel.core.connection.climbing import CHUNK_BYTES, Climb, SenderSample
+from eager_kestrel.core.connection.climbing import CHUNK_BYTES, Climb, OnItsWay, SenderSample
 
 PACKET, PAYLOAD = 1500, 1448
 TICK = 0.001
@@ -185,8 +185,8 @@ class Tcp:
                 while marks and marks[0][0] <= self.delivered:
                     took = now - marks.popleft()[1]
                 age = now - marks[0][1] if marks else 0.0
-                seen = SenderSample(now, self.delivered, took, age, self.smoothed, self.resent)
-                climb.look(seen)
+                way = OnItsWay(took, age, self.smoothed, self.resent, self.control != "bbr")
+                climb.look(SenderSample(now, self.delivered, way))
                 looked = now + 2 * TICK
             now += TICK
         return now

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 
 from eager_kestrel.actions.practice import simulated_connection, simulated_uplink
 from eager_kestrel.actions.receiving import Reception, reception
-from eager_kestrel.core.connection.climbing import CHUNK_BYTES, Climb, SenderSample
+from eager_kestrel.core.connection.climbing import CHUNK_BYTES, Climb, OnItsWay, SenderSample
 from eager_kestrel.core.guide.rules import Ingest
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.guides import guide_toml, load_guide
@@ -63,7 +63,7 @@ class Made:
             age = now - flying[0][1] if flying else 0.0
             self.longest_queue = max(self.longest_queue, free_at - now)
             self.long_seconds += TICK * (free_at - now > 0.15)
-            climb.look(SenderSample(now, self.delivered, took, age))
+            climb.look(SenderSample(now, self.delivered, OnItsWay(took, age)))
             now += TICK
         return now
 
@@ -111,7 +111,7 @@ def test_beside_somebody_else_it_finds_what_is_left(mbps: float, way: float, sha
 def test_beside_losses_and_on_long_ways_it_is_right_or_says_that_it_cannot_tell(
     mbps: float, trip: float, loss: float, control: str, seed: int
 ) -> None:
-    climb = Climb(loss_based=control != "bbr")
+    climb = Climb()
     seconds = Tcp(mbps, trip, loss, control, seed=seed).climbed(climb, 90.0)
     assert climb.over or climb.resent_packets
     assert seconds < 13 + 110 * trip + 5

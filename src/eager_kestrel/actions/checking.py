@@ -19,7 +19,7 @@ from eager_kestrel.core.checks.recording_rules import against_plan
 from eager_kestrel.core.checks.recording_rules import check_recording as hold_recording
 from eager_kestrel.core.choice.budget import budget, budget_of
 from eager_kestrel.core.document import first_error
-from eager_kestrel.core.errors import InputError
+from eager_kestrel.core.errors import InputError, NotFoundError
 from eager_kestrel.core.resolution import with_frame_rate
 from eager_kestrel.core.rules.finding import Finding
 from eager_kestrel.core.rules.settings import Settings
@@ -73,7 +73,11 @@ def check_tonight() -> TonightCheck:
     plan = read_plan(LATEST)
     asked, hour = plan.inputs, plan.uplink.around
     platforms = tuple(there.platform for there in plan.destinations)
-    uplink = uplink_from_history(around=hour, platforms=platforms)
+    try:
+        uplink = uplink_from_history(around=hour, platforms=platforms)
+    except NotFoundError as error:
+        when = f"at {hour}" if hour else "at the hour of the show"
+        raise NotFoundError(error.what, f"run eager-kestrel measure {when}") from None
     uplink = with_seen_safe(uplink, asked.motion, asked.stutter_limit)
     kept = tuple(Reserve(name=r.name, rate=Bitrate.from_kbps(r.kbps)) for r in asked.reserves)
     safe = budget(uplink, asked.safe_share, kept).safe_kbps

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Protocol
 
 from eager_kestrel.actions.samples import QUIET_SECONDS, SAMPLE_SECONDS, Samples
-from eager_kestrel.core.connection.climbing import Climb, SenderSample
+from eager_kestrel.core.connection.climbing import UNKNOWN, Climb, OnItsWay, SenderSample
 from eager_kestrel.core.connection.progress import PartialResult, PhaseBegun, Tell
 from eager_kestrel.core.connection.run import Ending, Phase, RoundTrip
 from eager_kestrel.core.connection.throughput import Limits, limit_reached
@@ -48,12 +48,8 @@ class Carrier(Protocol):
     def other_bytes(self) -> int:
         """That went over the connection beside it, for the measurement's own sake."""
 
-    def waits(self) -> tuple[float | None, float, float | None, int]:
-        """What a sender sees, as :class:`SenderSample` has it after what was delivered."""
-
-    @property
-    def loss_based(self) -> bool:
-        """Whether the congestion control sends less after a loss."""
+    def waits(self) -> OnItsWay:
+        """What is known of the bytes handed over."""
 
     @property
     def spent(self) -> bool:
@@ -97,7 +93,7 @@ class Ascent:
             while True:
                 self.carrier.turn(LOOK_SECONDS)
                 delivered, now = self.carrier.delivered_bytes() - base, time.perf_counter() - began
-                self.climb.look(SenderSample(now, delivered, *self.carrier.waits()))
+                self.climb.look(SenderSample(now, delivered, self.carrier.waits()))
                 self.pace.kbps = self.climb.rate_kbps
                 if self.climb.edge or now - noted >= SAMPLE_SECONDS:
                     noted = now
@@ -228,14 +224,10 @@ class _ByHttp:
     def other_bytes(self) -> int:
         return self._trips.delivered_bytes()
 
-    def waits(self) -> tuple[float | None, float, float | None, int]:
+    def waits(self) -> OnItsWay:
         with contextlib.suppress(OSError):
             return self._load.waits()
-        return None, 0.0, None, 0
-
-    @property
-    def loss_based(self) -> bool:
-        return self._load.loss_based
+        return UNKNOWN
 
     @property
     def spent(self) -> bool:
@@ -264,7 +256,6 @@ def climb_by_http(notebook: Notebook, target: UploadTarget, limits: Limits, tell
         with RoundTrips(target, time.perf_counter(), TRIPS_EVERY_SECONDS) as trips:
             trips.pace(climb.rate_kbps)
             carrier = _ByHttp(load, trips, pace)
-            climb.loss_based = carrier.loss_based
             ascent = Ascent(carrier, pace, climb, limits, tell, samples, FLOOD)
             ending = ascent.run()
             taken = trips.taken

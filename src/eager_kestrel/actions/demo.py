@@ -48,13 +48,13 @@ def demo(
 
     Raises:
         NetworkError: loopback itself failed, or is too slow to be the connection.
+        StoppedError: Ctrl-C.
     """
     show = demo_show()
     with simulated_uplink(simulated_connection(LINE)) as stand_in:
         wish = MeasureOptions(stand_in.url, connections=1, limits=Limits(seconds=12), practice=True)
         run = measure(wish, tell)
-    if run.partial:
-        raise StoppedError("stopped", "run it again to see it all")
+    _go_on(stopped=run.one_connection is not None and run.one_connection.ended == "stopped")
     planned = plan(show, uplink_of([run]), evidence=Evidence.of([evidence_of(run)]))
     if not any(destination.feasible for destination in planned.plan.destinations):
         raise NetworkError(
@@ -68,8 +68,7 @@ def demo(
             wish_to = RehearsalWish(seconds=REHEARSED_SECONDS)
             outcome = rehearse(planned.plan, chosen, there.target, there.key, wish_to, told)
             verdict = outcome.rehearsals[-1].verdict
-            if not verdict.held and verdict.limited_by is None:
-                raise StoppedError("stopped", "run it again to see it all")
+            _go_on(stopped=not verdict.held and verdict.limited_by is None)
         arrived = check_recording(file, [show.destinations[0].name])
         if record_to is not None:
             copy_file(file, record_to)
@@ -79,3 +78,9 @@ def demo(
         rehearsal=outcome.rehearsals[-1],
         findings=arrived,
     )
+
+
+def _go_on(*, stopped: bool) -> None:
+    """A step that was stopped is the demo's last."""
+    if stopped:
+        raise StoppedError("stopped", "run it again to see it all")

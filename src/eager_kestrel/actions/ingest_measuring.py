@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 
 from eager_kestrel.actions.climbing import Ascent
 from eager_kestrel.actions.samples import Notebook, Samples
-from eager_kestrel.core.connection.climbing import Climb
+from eager_kestrel.core.connection.climbing import Climb, OnItsWay
 from eager_kestrel.core.connection.progress import PartialResult, PhaseBegun, Tell, tell_nobody
 from eager_kestrel.core.connection.run import Endpoint, Phase, RoundTrip, Run
 from eager_kestrel.core.connection.summarising import round_trip_summary
@@ -121,7 +121,6 @@ def _measure(
     carrier.trips.clear()
     carrier.idle = False
     carrier.began = time.perf_counter()
-    climb.loss_based = carrier.loss_based
     ascent = Ascent(carrier, pace, climb, wish.limits, tell, Samples(), OR_REHEARSE)
     ending = ascent.run()
     notebook.one = ascent.phase(ending, tuple(carrier.trips))
@@ -255,13 +254,9 @@ class _ByPublication:
     def other_bytes(self) -> int:
         return 0
 
-    @property
-    def loss_based(self) -> bool:
-        return self._publication.loss_based
-
-    def waits(self) -> tuple[float | None, float, float | None, int]:
+    def waits(self) -> OnItsWay:
         seen, now = self._publication.waits(), time.perf_counter()
-        wait, trip = seen[0], seen[2]
+        wait, trip = seen.took_seconds, seen.round_trip_seconds
         if self.idle and wait is not None and trip is not None:
             wait = min(wait, trip)  # encoding and looking take longer than a short way does
         if wait is not None and now - self._asked >= TRIP_EVERY_SECONDS:

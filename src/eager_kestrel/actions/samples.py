@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from eager_kestrel import __version__
+from eager_kestrel.core.connection.climbing import WOKEN_LATE_SECONDS
 from eager_kestrel.core.connection.progress import PartialResult, Tell
 from eager_kestrel.core.connection.run import (
     Background,
@@ -35,8 +36,6 @@ SAMPLE_SECONDS = 0.05
 POLL_SECONDS = 0.004
 POLLED_KBPS = 10_000.0
 """Up to here a packet is long enough for the moment of its arrival to matter."""
-LATE_SECONDS = 0.01
-"""A program on an idle machine is woken sooner than that."""
 SILENT_SECONDS = 0.25
 """With nothing for so long the connection stands still; for less, a packet is still on its way."""
 QUIET_SECONDS = 0.3
@@ -105,7 +104,7 @@ class Arrivals:
                 pause = min(left, POLL_SECONDS) if upload_kbps < POLLED_KBPS else left
                 self.sleep(pause)
                 late = self.now() - slept_at - pause
-                self.late_seconds += late if late > LATE_SECONDS else 0.0
+                self.late_seconds += late if late > WOKEN_LATE_SECONDS else 0.0
             count, now = self.count(), self.now()
             if count > self.seen:
                 self.seen, self.grew_at = count, now

@@ -30,7 +30,6 @@ from eager_kestrel.actions.schedule import (
 )
 from eager_kestrel.actions.shows import platforms_of
 from eager_kestrel.cli.options import (
-    OWN_AUTHORITY,
     DrawnFlags,
     GuideFolder,
     PracticeName,
@@ -324,4 +323,4 @@ def told(outcomes: Iterator[ScheduleOutcome], keep: bool) -> Iterator[ScheduleOu
         yield outcome
 
 
-app = single("measure", measure, OWN_AUTHORITY)
+app = single("measure", measure, secure=True)

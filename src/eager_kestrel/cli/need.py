@@ -67,9 +67,9 @@ def need(
         reserves=tuple(reserve or ()),
     )
     show = asked_show(shows[0] if shows else None, asked).show
-    size, beside = with_frame_rate(resolution) if resolution is not None else (None, None)
-    wanted = [Resolution.parse(size if fps is None else resolution or "")] if size else None
-    fps = fps or beside
+    if resolution is not None and fps is None:
+        resolution, fps = with_frame_rate(resolution)
+    wanted = [Resolution.parse(resolution)] if resolution is not None else None
     rate = float(parse_frame_rate(fps)) if fps is not None else None
     found = needed(show, wanted, rate)
     possible = any(answer.possible for answer in found.needs)

@@ -45,12 +45,18 @@ class HeadedCommand(TyperCommand):
                 formatter.write_dl(sections[heading])
 
 
-OWN_AUTHORITY = "Over TLS: to trust an authority of your own, set SSL_CERT_FILE=ca.pem."
+def single(name: str, command: Callable[..., None], *, secure: bool = False) -> typer.Typer:
+    """A module's only command, built when it is called for.
 
-
-def single(name: str, command: Callable[..., None], epilog: str | None = None) -> typer.Typer:
-    """A module's only command, built when it is called for."""
+    Args:
+        secure: it speaks TLS; its help says how to trust an authority of one's own.
+    """
     app = typer.Typer(rich_markup_mode=None, add_completion=False)
+    epilog: str | None = None
+    if secure:
+        from eager_kestrel.core.words.runs import OWN_AUTHORITY
+
+        epilog = f"Over TLS: {OWN_AUTHORITY}."
     app.command(name, cls=HeadedCommand, epilog=epilog)(command)
     return app
 

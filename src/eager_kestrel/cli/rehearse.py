@@ -25,7 +25,7 @@ from eager_kestrel.actions.rehearsing_together import (
     rehearse_together_in_practice,
 )
 from eager_kestrel.actions.reporting import keep_rehearsals
-from eager_kestrel.cli.options import OWN_AUTHORITY, DrawnFlags, GuideFolder, asker, grouped, single
+from eager_kestrel.cli.options import DrawnFlags, GuideFolder, asker, grouped, single
 from eager_kestrel.cli.rendering import deliver
 from eager_kestrel.cli.terminal import telling, warn
 from eager_kestrel.core.errors import InputError
@@ -166,4 +166,4 @@ def _require_all(plan: Plan, to: list[str], options: RehearseOptions, output: Dr
         )
 
 
-app = single("rehearse", rehearse, OWN_AUTHORITY)
+app = single("rehearse", rehearse, secure=True)

@@ -15,7 +15,6 @@ from eager_kestrel.actions.relay_targets import RelayOptions
 from eager_kestrel.actions.watching import WatchOptions, sees_connections, watch_interface
 from eager_kestrel.actions.watching import watch as watch_stream
 from eager_kestrel.cli.options import (
-    OWN_AUTHORITY,
     GuideFolder,
     Json,
     Quiet,
@@ -170,7 +169,7 @@ def _chooser(view: View) -> Callable[[Sequence[Connection]], Connection] | None:
     return choose
 
 
-app = single("watch", watch, OWN_AUTHORITY)
+app = single("watch", watch, secure=True)
 
 
 def watch_through(

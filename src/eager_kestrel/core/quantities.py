@@ -36,7 +36,7 @@ def _reader(
     """A validator that reads strings and passes values.
 
     Args:
-        bare: what to write instead of a bare number in a written file; None where one is fine.
+        bare: what to write instead of a bare number in a written file; None if one is fine.
     """
 
     def read(value: object, info: ValidationInfo) -> object:

@@ -15,6 +15,7 @@ from typing import Any, TypeVar
 from urllib.parse import SplitResult, urlsplit, urlunsplit
 
 from eager_kestrel.core.errors import EndpointError, InputError, NetworkError
+from eager_kestrel.core.printable import printable
 
 RTMP_SCHEMES = ("rtmp", "rtmps")
 PORTS = {"http": 80, "https": 443, "rtmp": 1935, "rtmps": 443}
@@ -23,12 +24,11 @@ _LABEL = re.compile(r"(?!-)[A-Za-z0-9_-]{1,63}(?<!-)")
 _CONTROL = re.compile(r"[\x00-\x20\x7f-\x9f\u2028\u2029\u200b-\u200f\u202a-\u202e]")
 
 
-OWN_AUTHORITY = "to trust an authority of your own, set SSL_CERT_FILE=ca.pem"
-
-
 def tls_error(error: OSError, where: str) -> EndpointError:
     """Why there is no TLS with somebody, and what to do."""
     import ssl  # takes a while, and light commands do without
+
+    from eager_kestrel.core.words.runs import OWN_AUTHORITY
 
     if isinstance(error, ssl.SSLCertVerificationError):
         return EndpointError(
@@ -159,8 +159,7 @@ def shown_url(url: str) -> str:
 
 def plain_text(said: Any, most: int = 200) -> str:
     """What a far end says, in a line a terminal may show: no escape codes, no line breaks."""
-    text = "".join(c if c.isprintable() else " " for c in str(said))
-    text = " ".join(text.split())
+    text = " ".join(printable(str(said)).split())
     return text if len(text) <= most else f"{text[: most - 3]}..."
 
 

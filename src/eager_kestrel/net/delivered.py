@@ -50,7 +50,7 @@ LINUX_LEAST_BYTES = 128  # bytes_acked is there since Linux 4.1
 LINUX_FIELDS = {
     "rtt": ("=I", 68, 1e-6),
     "total_retrans": ("=I", 100, 1.0),
-    "busy_time": ("=Q", 168, 1e-6),
+    "min_rtt": ("=I", 148, 1e-6),
     "rwnd_limited": ("=Q", 176, 1e-6),
 }
 """Where, and in what unit: seconds, or packets. Times of limits are there since Linux 4.9."""
@@ -64,7 +64,7 @@ WINDOWS_TCP_INFO_BYTES = 88
 
 def linux_figure(
     connection: socket.socket,
-    field: Literal["rtt", "total_retrans", "busy_time", "rwnd_limited"],
+    field: Literal["rtt", "min_rtt", "total_retrans", "rwnd_limited"],
 ) -> float | None:
     """A figure of a connection's ``struct tcp_info``; None on other systems and old kernels."""
     layout, offset, unit = LINUX_FIELDS[field]

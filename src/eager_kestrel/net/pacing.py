@@ -10,7 +10,7 @@ import time
 from collections import deque
 from typing import TYPE_CHECKING
 
-from eager_kestrel.core.connection.climbing import CHUNK_BYTES
+from eager_kestrel.core.connection.climbing import CHUNK_BYTES, OnItsWay
 from eager_kestrel.core.errors import NetworkError
 from eager_kestrel.net.addresses import socket_ready
 from eager_kestrel.net.delivered import is_loss_based, linux_figure
@@ -72,21 +72,22 @@ class Waits:
 
     def __init__(self, counter: DeliveredCounter, connection: socket.socket) -> None:
         self._counter, self._connection = counter, connection
-        self.loss_based = is_loss_based(connection)
+        self._loss_based = is_loss_based(connection)
         self._marks: deque[tuple[int, float]] = deque()
 
     def handed_over(self, at: float) -> None:
         """Everything written so far was handed over by then (``time.perf_counter``)."""
         self._marks.append((self._counter.handed_bytes(), at))
 
-    def look(self, delivered_bytes: int) -> tuple[float | None, float, float | None, int]:
-        """What a sender sees, as :class:`SenderSample` has it after what was delivered."""
+    def look(self, delivered_bytes: int) -> OnItsWay:
+        """What is known of the bytes handed over, so many of which were delivered."""
         now, took = time.perf_counter(), None
         while self._marks and self._marks[0][0] <= delivered_bytes:
             took = now - self._marks.popleft()[1]
         age = now - self._marks[0][1] if self._marks else 0.0
         resent = linux_figure(self._connection, "total_retrans") or 0
-        return took, age, linux_figure(self._connection, "rtt"), int(resent)
+        trip = linux_figure(self._connection, "rtt")
+        return OnItsWay(took, age, trip, int(resent), self._loss_based)
 
 
 GOODBYE_SECONDS = 1.0
@@ -169,11 +170,6 @@ class PacedPublication(Publication):
         """That the other end has since the stream began, as the kernel counts, TLS and all."""
         return max(0, self._acknowledged() - self._begun_with)
 
-    @property
-    def loss_based(self) -> bool:
-        """Whether its congestion control sends less after a loss."""
-        return self._waits.loss_based
-
-    def waits(self) -> tuple[float | None, float, float | None, int]:
+    def waits(self) -> OnItsWay:
         """As :meth:`Waits.look` has it."""
         return self._waits.look(self._acknowledged())

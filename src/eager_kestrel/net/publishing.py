@@ -269,9 +269,12 @@ class Publication:
         return len(self._marks)
 
     def round_trip_ms(self) -> float | None:
-        """As the system smooths it; None where it does not tell."""
-        seconds = linux_figure(self._socket, "rtt")
-        return None if seconds is None else 1000 * seconds
+        """Smoothed by the system; None if it does not report it."""
+        return _ms(linux_figure(self._socket, "rtt"))
+
+    def least_round_trip_ms(self) -> float | None:
+        """The least lately, as the system has it; None if it does not report it."""
+        return _ms(linux_figure(self._socket, "min_rtt"))
 
     def window_closed_seconds(self) -> float | None:
         """How long so far the other end took nothing because its window was closed, if told."""
@@ -295,6 +298,10 @@ class Publication:
         while (left := until - time.perf_counter()) > 0:
             if socket_ready(self._socket, left)[0] and not self._socket.recv(65_536):
                 return
+
+
+def _ms(seconds: float | None) -> float | None:
+    return None if seconds is None else 1000 * seconds
 
 
 def _connected(

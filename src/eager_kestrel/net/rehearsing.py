@@ -194,8 +194,12 @@ class Reconnecting:
         return self.publication.queued_seconds() if self.publication else 0.0
 
     def round_trip_ms(self) -> float | None:
-        """As the system smooths it; None where it does not tell."""
+        """Smoothed by the system; None if it does not report it."""
         return self.publication.round_trip_ms() if self.publication else None
+
+    def least_round_trip_ms(self) -> float | None:
+        """The least lately; None if the system does not report it."""
+        return self.publication.least_round_trip_ms() if self.publication else None
 
     def window_closed_seconds(self) -> float | None:
         """How long the other end's window was closed, of this connection; None where not told."""

@@ -76,8 +76,6 @@ class Relay:
     _before: tuple[int, int] = (0, 0)
     """Carried bytes and lost frames of programs that have left."""
     _closed_before: float = 0.0
-    _least_ms: float | None = None
-    """The least round trip so far."""
     _said: str = ""
 
     def __post_init__(self) -> None:
@@ -146,17 +144,14 @@ class Relay:
         with self._lock:
             line = self._line
             carried, lost = self._before
-            trip = line.round_trip_ms() if line else None
-            if trip is not None:
-                self._least_ms = trip if self._least_ms is None else min(self._least_ms, trip)
             return StreamSample(
                 seconds=seconds,
                 handed_bytes=handed_bytes,
                 connected=self.connected,
                 carried_bytes=carried + (line.delivered_bytes() if line else 0),
                 queued_seconds=self._waiting(),
-                round_trip_ms=trip,
-                least_round_trip_ms=self._least_ms,
+                round_trip_ms=line.round_trip_ms() if line else None,
+                least_round_trip_ms=line.least_round_trip_ms() if line else None,
                 window_closed_seconds=self._window_closed(line),
                 frames=self.frames,
                 late_frames=self.late_frames,

@@ -19,6 +19,7 @@ from typing import Any, Self
 
 import httpx
 
+from eager_kestrel.core.connection.climbing import UNKNOWN, OnItsWay
 from eager_kestrel.core.errors import EndpointError, NetworkError
 from eager_kestrel.net.addresses import set_option, socket_ready, wait_for
 from eager_kestrel.net.delivered import DeliveredCounter, delivered_counter
@@ -334,18 +335,10 @@ class Upload:
         """Bytes the peer has received over all connections; never falls."""
         return sum(connection.delivered_bytes() for connection in self._connections)
 
-    def waits(self) -> tuple[float | None, float, float | None, int]:
+    def waits(self) -> OnItsWay:
         """Of the first connection, when paced: as :meth:`Waits.look` has it."""
         first = self._connections[0]
-        if first.waits is None:
-            return None, 0.0, None, 0
-        return first.waits.look(first.current_bytes())
-
-    @property
-    def loss_based(self) -> bool:
-        """Whether the congestion control of the first connection, when paced, is."""
-        waits = self._connections[0].waits
-        return waits is None or waits.loss_based
+        return UNKNOWN if first.waits is None else first.waits.look(first.current_bytes())
 
     @property
     def spent(self) -> bool:

@@ -17,7 +17,7 @@ import math
 import statistics
 from collections import deque
 from dataclasses import dataclass, field
-from typing import Final, Literal
+from typing import Final, Literal, NamedTuple
 
 FIRST_KBPS = 300.0
 GROWTH, STEP_SECONDS = 1.5, 0.12
@@ -39,8 +39,6 @@ KEPT_UP = 0.85
 GROWING = 1.1
 STEP_TRIPS, STANDING_TRIPS, PATIENCE_TRIPS, STRETCH_TRIPS = 3, 2, 8, 8
 """Round trips that a step lasts, a queue has to stand, a window may open, a stretch is watched."""
-LATE_SECONDS = 0.01
-"""A look that comes so long after the last was late itself: a wait may be its own by as much."""
 LATE_SHARE = 0.1
 """Of a step that passed in such gaps, beyond which it says nothing of the connection."""
 DRAIN_SECONDS = 0.8
@@ -72,7 +70,29 @@ FEW_LOSSES = 2
 SURE_OF_WINDOW = 0.75
 PACKET_BYTES = 1448
 
+WOKEN_LATE_SECONDS = 0.01
+"""A program that sleeps for less is woken sooner than that, unless its machine is busy: by as much
+what it saw may be late itself."""
+
 State = Literal["climb", "drain", "fill", "stretch", "over"]
+
+
+class OnItsWay(NamedTuple):
+    """What a sender knows of the bytes it has handed over."""
+
+    took_seconds: float | None = None
+    """How long what arrived since the last look was on its way; None when nothing did."""
+    age_seconds: float = 0.0
+    """How long what is still on its way has been, the oldest of it."""
+    round_trip_seconds: float | None = None
+    """Of packets, smoothed by the system; None if it does not report it."""
+    resent: int = 0
+    """Packets that were sent again so far."""
+    loss_based: bool = True
+    """Whether the congestion control sends less after a loss."""
+
+
+UNKNOWN: Final = OnItsWay()
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,14 +103,7 @@ class SenderSample:
     """Since it began."""
     delivered_bytes: int
     """That the far end has; never falls."""
-    took_seconds: float | None = None
-    """How long what arrived since the last look was on its way; None when nothing did."""
-    age_seconds: float = 0.0
-    """How long what is still on its way has been, the oldest of it."""
-    round_trip_seconds: float | None = None
-    """Of packets, as the system smooths it; None where it does not tell."""
-    resent: int = 0
-    """Packets that were sent again so far."""
+    way: OnItsWay = UNKNOWN
 
 
 @dataclass
@@ -107,8 +120,8 @@ class Wait:
     """Whether there is none, or may have been none while nobody looked."""
     on_the_way: bool = False
     """Whether packets wait on the way; where the system does not tell, as if they did."""
-    resent: int = 0
-    """Packets, so far."""
+    way: OnItsWay = UNKNOWN
+    """As it was seen last."""
     late_seconds: float = 0.0
     """By which looks came too late, in all."""
     least_trip: float | None = None
@@ -118,17 +131,17 @@ class Wait:
 
     def look(self, seen: SenderSample, chunk_seconds: float) -> None:
         """Take in what was seen; nothing shorter than a chunk can be told apart."""
-        gap, took = seen.seconds - self._looked_at, seen.took_seconds
-        self._looked_at, self.resent = seen.seconds, seen.resent
+        gap, took = seen.seconds - self._looked_at, seen.way.took_seconds
+        self._looked_at, self.way = seen.seconds, seen.way
         if took is not None:
             self.base = took if self.base is None else min(self.base, took)
-        late = gap if gap > LATE_SECONDS else 0.0
+        late = gap if gap > WOKEN_LATE_SECONDS else 0.0
         self.late_seconds += late
-        wait = max(took or 0.0, seen.age_seconds) - late
+        wait = max(took or 0.0, seen.way.age_seconds) - late
         slept = gap >= self.queue
         self.queue = 0.0 if self.base is None else max(0.0, wait - self.base)
         self.starved = slept or self.queue < STARVED_SECONDS
-        self.on_the_way = self._rises(seen.round_trip_seconds)
+        self.on_the_way = self._rises(seen.way.round_trip_seconds)
         if self.queue < max(BEGUN_SECONDS, 0.75 * chunk_seconds):
             self.begun_at = None
         elif self.begun_at is None:
@@ -172,8 +185,6 @@ class Climb:
     state: State = "climb"
     upload_kbps: float = 0.0
     """What the connection carries, as far as is known."""
-    loss_based: bool = True
-    """Whether its congestion control sends less after a loss."""
     on_the_way: list[bool] = field(default_factory=list)
     """Of each stretch, whether a queue stood on the way, and not just in this machine."""
     resent: int = 0
@@ -228,8 +239,8 @@ class Climb:
         apart = middle[-1] - middle[0] > APART * middle[-1]
         if sum(self.on_the_way) <= len(self.on_the_way) / 2:
             opening = apart and self.way_seconds > OPENS_SECONDS
-            return opening or (self.loss_based and self._wait.resent > 0)
-        if self.loss_based and self.resent + self._early_resent:
+            return opening or (self._wait.way.loss_based and self._wait.way.resent > 0)
+        if self._wait.way.loss_based and self.resent + self._early_resent:
             return statistics.median(self.rates_kbps) > self._window_kbps or apart
         return apart and self.resent >= FEW_LOSSES
 
@@ -259,7 +270,7 @@ class Climb:
     @property
     def resent_packets(self) -> int:
         """That were sent again so far, in stretches or not."""
-        return self._wait.resent
+        return self._wait.way.resent
 
     @property
     def held_most(self) -> bool:
@@ -322,7 +333,7 @@ class Climb:
             self.upload_kbps, self._at_most = self.most_kbps, True
             self._begin_stretch(now)
         else:
-            self._early_resent, self._early_bytes = self._wait.resent, self._arrived[-1][1]
+            self._early_resent, self._early_bytes = self._wait.way.resent, self._arrived[-1][1]
             self._go("climb", now, self.rate_kbps * GROWTH)
 
     def _held_back(self, now: float, carried: float, step: float) -> None:
@@ -388,7 +399,7 @@ class Climb:
         self._longest = max(self._longest, queue)
         self._looks, self._stood = self._looks + 1, self._stood + self._wait.on_the_way
         if now - self._since < STANDING_TRIPS * way or self._stretch_at is None:
-            self._resent = self._wait.resent  # what the filling lost
+            self._resent = self._wait.way.resent  # what the filling lost
         patient = self._again < MOST_AGAIN and now - self._since < STARVING_SECONDS + 2 * way
         if self._wait.starved and not self._at_most and patient:
             self._again += self._stretch_at is not None
@@ -433,7 +444,7 @@ class Climb:
         self.stretches.append((round(begin, 4), round(now, 4)))
         self.rates_kbps.append(carried)
         self.on_the_way.append(self._stood >= MANY * self._looks)
-        self.resent += self._wait.resent - self._resent
+        self.resent += self._wait.way.resent - self._resent
         if not self._at_most:
             self.upload_kbps = carried
         count, (low, high) = len(self.rates_kbps), (min(self.rates_kbps), max(self.rates_kbps))

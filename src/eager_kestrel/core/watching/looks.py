@@ -77,7 +77,7 @@ def _waits(looks: Looks, end: float, span: float) -> list[float]:
 def pauses_of(looks: Looks) -> tuple[float, float] | None:
     """For how many seconds a program handed nothing over, in all and at a stretch.
 
-    Frames and audio come far more often than we look. None where a queue stood for longer than a
+    Frames and audio come far more often than we look. None if a queue stood for longer than a
     keyframe makes one stand: then the connection may have held the program up.
     """
     silent = longest = still = standing = 0.0

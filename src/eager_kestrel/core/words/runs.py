@@ -430,6 +430,7 @@ no_burst_excluded = Sentence(
     "one connection was watched for {seconds:seconds}: a burst that lasts longer would not show; "
     '--seconds "35 s" tells',
 )
+OWN_AUTHORITY = "to trust an authority of your own, set SSL_CERT_FILE=ca.pem"
 contradicted = Sentence(
     "got_kbps floor_kbps",
     "broadcasts got {got_kbps:rate} while frames were queued, where measurements found "
