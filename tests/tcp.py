@@ -1,7 +1,8 @@
 """A TCP connection over a link with a rate, a queue, a way and losses, in steps of a millisecond.
 
-Windows grow and shrink as in CUBIC (RFC 9438, with HyStart's end of slow start), or follow the
-delivery rate as in BBR (Cardwell et al., CACM 60(2), 2017), both without what does not matter here.
+Windows grow and shrink as in CUBIC (RFC 9438, with HyStart's end of slow start), follow the
+delivery rate as in BBR (Cardwell et al., CACM 60(2), 2017), or are open; without what does not
+matter here.
 """
 
 from __future__ import annotations
@@ -28,6 +29,11 @@ class Tcp:
     control: str = "cubic"
     queue: float = 0.1
     seed: int = 0
+    other_share: float = 0.0
+    """Of the link that somebody else sends all the while."""
+    longest_queue: float = 0.0
+    long_seconds: float = 0.0
+    """In which the queue was longer than 150 ms."""
     unsent: int = 0
     delivered: int = 0
     resent: int = 0
@@ -36,6 +42,7 @@ class Tcp:
     _bytes: float = 0.0
     _free: float = 0.0
     _now: float = 0.0
+    _other_due: float = 0.0
     _number: int = 0
     _events: list[tuple[float, int, bool, float, int, bool]] = field(default_factory=list)
     """When, which, arrived or known to be lost, sent when, delivered then, short of data then."""
@@ -58,6 +65,11 @@ class Tcp:
     def __post_init__(self) -> None:
         self._chance, self._bytes = random.Random(self.seed), self.mbps * 125_000
 
+    @property
+    def left_kbps(self) -> float:
+        """What there is for us."""
+        return self.mbps * 1000 * (1 - self.other_share) * PAYLOAD / PACKET
+
     def hand_over(self, count: int) -> None:
         if self.unsent <= 0 and len(self._events) < self.window:
             self._short_until = max(1, self.delivered + len(self._events) * PAYLOAD)
@@ -65,6 +77,11 @@ class Tcp:
 
     def tick(self, now: float) -> None:
         self._now = now
+        while self.other_share and self._other_due <= now:
+            self._free = max(self._free, self._other_due) + PACKET / self._bytes
+            self._other_due += PACKET / (self.other_share * self._bytes)
+        self.longest_queue = max(self.longest_queue, self._free - now)
+        self.long_seconds += TICK * (self._free - now > 0.15)
         while self._events and self._events[0][0] <= now:
             at, _, arrived, sent_at, before, short = heapq.heappop(self._events)
             if arrived:
@@ -114,6 +131,7 @@ class Tcp:
         )
         if self.control == "bbr":
             self._sampled(at, took, (self.delivered - before) / max(took, 1e-4), short)
+        if self.control != "cubic":
             return
         if self._most_out < self.window and self.window >= min(self._threshold, 2 * self._most_out):
             return
@@ -132,7 +150,7 @@ class Tcp:
         self.window += max(max(cubic, reno) - self.window, 0.01) / self.window
 
     def _shrink(self, at: float, sent_at: float) -> None:
-        if self.control == "bbr" or sent_at <= self._recovers:
+        if self.control != "cubic" or sent_at <= self._recovers:
             return
         self._recovers = self._reduced_at = at
         self._before, self.window = self.window, max(2.0, 0.7 * self.window)
