@@ -41,7 +41,7 @@ def test_a_climb_finds_the_rate_and_hardly_uses_the_queue(mbps: float, way: floa
     assert seconds < 15
     assert abs(found(climb, made)) < 0.03
     assert made.long_seconds < 1
-    assert made.longest_queue < 0.15 + way / 2 + 0.012 / mbps  # heard late; and a packet
+    assert made.longest_queue < 0.15 + way + 0.012 / mbps  # heard late; and a packet
     if mbps >= 6:  # of a second at the full rate, where a flood takes five
         assert made.delivered / (made.left_kbps * 125) < (0.58 + 2 * way) * 5
 
