@@ -23,7 +23,7 @@ from eager_kestrel.core.guide.tables import tables_in
 from eager_kestrel.core.resolution import AspectRatio
 from eager_kestrel.files.pages import page_of
 from tests.conftest import Kestrel, Result
-from tests.pages import PAGES, SENTENCES
+from tests.pages import PAGES, SENTENCES, text_of
 
 WIDE = AspectRatio(16, 9)
 
@@ -57,7 +57,8 @@ def value_at(document: Any, key: str) -> Any:
 
 @pytest.mark.parametrize("name", sorted(PAGES))
 def test_pages_propose_what_they_say(kestrel: Kestrel, tmp_path: Path, name: str) -> None:
-    text, sets, rungs, wanted = PAGES[name]
+    sets, rungs, wanted = PAGES[name]
+    text = text_of(name)
     options = [part for one in sets for part in ("--set", one)]
     result = imported(kestrel, tmp_path, name, text, "--accept", "all", *options)
     assert result.code == 1, result.err
@@ -95,7 +96,7 @@ def test_footnotes_make_a_table_doubtful(kestrel: Kestrel, tmp_path: Path) -> No
 
 
 def test_questions_go_out_and_answers_come_back(kestrel: Kestrel, tmp_path: Path) -> None:
-    text, *_ = PAGES["larch.md"]
+    text = text_of("larch.md")
     bare = imported(kestrel, tmp_path, "larch.md", text)
     assert bare.code == 2
     assert "--answers" in bare.err
@@ -145,7 +146,7 @@ def test_questions_go_out_and_answers_come_back(kestrel: Kestrel, tmp_path: Path
 def test_an_answer_that_is_none_says_what_to_write(
     kestrel: Kestrel, tmp_path: Path, option: str, says: str
 ) -> None:
-    text, *_ = PAGES["larch.md"]
+    text = text_of("larch.md")
     result = imported(kestrel, tmp_path, "larch.md", text, "--accept", "none", "--set", option)
     assert result.code == 2
     assert says in result.err
@@ -301,7 +302,7 @@ def test_a_table_is_proposed_as_meant(made: tuple[str, list[dict[str, Any]]]) ->
 @settings(max_examples=60)
 @given(st.sampled_from(sorted(PAGES)), st.randoms(use_true_random=False))
 def test_mutated_pages_never_crash(name: str, rng: random.Random) -> None:
-    text = list(PAGES[name][0])
+    text = list(text_of(name))
     for _ in range(rng.randint(1, 12)):
         at = rng.randrange(len(text))
         match rng.randrange(4):
