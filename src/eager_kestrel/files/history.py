@@ -322,9 +322,9 @@ class History(Database):
                 ).fetchall()
             else:
                 rows = database.execute(
-                    f"SELECT document FROM {table.name} WHERE substr(id, 1, length(?1)) = ?1 "
-                    "ORDER BY id = ?1 DESC, taken_epoch LIMIT 2",
-                    (name,),
+                    f"SELECT document FROM {table.name} WHERE substr(id, 1, length(:name)) = :name "
+                    "ORDER BY id = :name DESC, taken_epoch LIMIT 2",
+                    {"name": name},
                 ).fetchall()
             found = [table.model.model_validate_json(document) for (document,) in rows]
         if not found:

@@ -102,14 +102,15 @@ def burst_end(series: Series) -> float | None:
     after = (rates.sum() - before * splits) / (rates.size - splits)
     fitting = splits * (rates.size - splits) * (before - after) ** 2
     best = int(fitting.argmax())
-    at, high, low = int(splits[best]), float(before[best]), float(after[best])
+    at = int(splits[best])
+    parts = rates[: at - 1], rates[at + 1 :]  # the step itself falls within a bin
+    high, low = (float(part.mean()) for part in parts)
     if not STALLED * high <= low <= LASTING * high:
         return None
     middle = np.sqrt(high * low)
-    apart = (rates[: at - 1] > middle).all() and (rates[at + 1 :] < middle).all()
+    apart = (parts[0] > middle).all() and (parts[1] < middle).all()
     even = all(
-        np.percentile(part, 90) - np.percentile(part, 10) <= EVEN * part.mean()
-        for part in (rates[: at - 1], rates[at + 1 :])
+        np.percentile(part, 90) - np.percentile(part, 10) <= EVEN * part.mean() for part in parts
     )
     return float(edges[at]) if apart and even else None
 
