@@ -89,8 +89,8 @@ def test_a_show_file_says_nothing_of_this_machine(
     begun = kestrel("start", "--yes", "--for", "oxbow", "--upload", "12 Mbit/s")
     assert begun.code == 0, begun.err
     assert "encoders" not in (tmp_path / "show.toml").read_text()
-    assert "as measured today" in begun.out
-    assert "as measured today" in kestrel("plan", "--upload", "12 Mbit/s").out
+    assert "preset" in begun.out
+    assert "as measured today" in kestrel("plan", "--upload", "12 Mbit/s", "--why").out
 
 
 def test_a_card_says_what_it_means(kestrel: Kestrel, quick: None) -> None:

@@ -260,7 +260,7 @@ def test_signs_a_terminal_lacks_are_written_plainly(encoding: str) -> None:
     import sys
 
     done = subprocess.run(
-        [sys.executable, "-m", "eager_kestrel", "plan", "--for", "oxbow", "--upload", "9 Mbit/s"],
+        [sys.executable, "-m", "eager_kestrel", "plan", "oxbow", "--upload", "9 Mbit/s", "--why"],
         capture_output=True,
         env={**os.environ, "PYTHONIOENCODING": encoding},
         check=False,

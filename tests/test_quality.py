@@ -268,7 +268,7 @@ def test_the_card_says_what_the_frame_rate_gives_and_takes(
     assert {there["video"]["fps"], trade["fps"]} == {30.0, 60.0}
     if prefer is not None:
         assert there["video"]["fps"] == (60 if prefer == "smooth" else 30)
-    card = " ".join(re.sub("[│╭╮╰╯]", " ", kestrel("plan", *wish).out).split())
+    card = " ".join(re.sub("[│╭╮╰╯]", " ", kestrel("plan", *wish, "--why").out).split())
     said = TRADE.search(card)
     assert said is not None
     assert int(said[1]) == there["video"]["fps"]
@@ -318,7 +318,7 @@ def test_the_words_are_those_of_the_scale(value: float, said: str) -> None:
 def test_quality_is_said_alike_everywhere(kestrel: Kestrel) -> None:
     wish = ("--for", "oxbow", "--upload", "3 Mbit/s")
     made = kestrel("plan", *wish, "--json").document["destinations"][0]
-    card = " ".join(re.sub("[│╭╮╰╯]", " ", kestrel("plan", *wish).out).split())
+    card = " ".join(re.sub("[│╭╮╰╯]", " ", kestrel("plan", *wish, "--why").out).split())
     assert quality_with_range(made["quality"], *made["quality_range"]) in card
     said = looks(made["quality"])
     assert said in " ".join(kestrel("explain", "quality").out.split())

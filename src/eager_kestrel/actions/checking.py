@@ -71,7 +71,7 @@ def check_tonight() -> TonightCheck:
         NotFoundError: nothing was measured lately, or nothing near that hour.
     """
     plan = read_plan(LATEST)
-    asked, hour = plan.inputs, plan.uplink.around
+    asked, hour = plan.inputs, plan.uplink.around or plan.inputs.at
     platforms = tuple(there.platform for there in plan.destinations)
     try:
         uplink = uplink_from_history(around=hour, platforms=platforms)

@@ -25,6 +25,7 @@ from eager_kestrel.core.words.runs import (
     stutter_line,
     taken_around,
     taken_on,
+    tonight,
     with_future,
 )
 from eager_kestrel.files.documents import free_bytes
@@ -106,6 +107,9 @@ def plan(
     notes += _cost_of_pins(made, show, safe, loaded, table)
     line = stutter_line(seen, uplink.around, practice=uplink.practice) if made.total_kbps else ""
     told = {"made_at": now, "stutter": seen, "stutter_said": line}
+    if made.total_kbps:
+        there = next(there for there in made.destinations if there.feasible)
+        told["tonight"] = tonight(seen, show.stutter, uplink, show.at, there.platform)
     return Planned(made.model_copy(update=told), tuple(notes))
 
 

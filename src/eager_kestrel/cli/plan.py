@@ -92,7 +92,10 @@ def plan(
         ),
     ] = None,
     platforms: Platforms = None,
-    why: Annotated[bool, typer.Option("--why", help="Give the reason for every setting.")] = False,
+    why: Annotated[bool, typer.Option("--why", help="Add the reasons and the budget.")] = False,
+    full: Annotated[
+        bool, typer.Option("--full", help="Add every setting, and the reasons.")
+    ] = False,
     command: Annotated[
         str | None,
         typer.Option(metavar="FRAMEWORK", help="Print the command line of ffmpeg or gstreamer."),
@@ -130,7 +133,7 @@ def plan(
         sys.stdout.write(command_for(made, command) + "\n")
     else:
         write = partial(write_plan, made)
-        deliver(made, output, writers=dict.fromkeys(KINDS, write), why=why)
+        deliver(made, output, writers=dict.fromkeys(KINDS, write), why=why, full=full)
     if made.total_kbps == 0:
         raise _no_plan(made)
     if not (made.feasible and kept):

@@ -68,7 +68,8 @@ def show(blocks: Iterable[Block], screen: Console | None = None) -> None:
     out = console() if screen is None else screen
     before: Block | None = None
     for block in blocks:
-        if isinstance(block, Table) and isinstance(before, Table):
+        tables = isinstance(block, Table) and isinstance(before, Table)
+        if tables or (isinstance(block, Heading) and isinstance(before, Table | Note | Parts)):
             out.print()
         _show(block, out)
         before = block
@@ -145,12 +146,13 @@ def card(rows: Rows, columns: int) -> RenderableType:
         padding=(0, 1),
     )
     said = [Text(rows.subtitle, "dim")] if rows.subtitle else []
-    return Group(Text(rows.title, "bold"), box, *said) if above else box
+    below = [card(Rows(rows.below), columns)] if rows.below else []
+    return Group(Text(rows.title, "bold"), box, *said, *below) if above else Group(box, *below)
 
 
 def _show_rows(rows: Rows, out: Console) -> None:
     out.print(card(rows, out.width))
-    if not rows.title:
+    if rows.below or not rows.title:
         out.print()
 
 

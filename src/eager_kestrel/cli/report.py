@@ -26,13 +26,19 @@ def report(
     out: Annotated[
         Path, typer.Option("--out", "-o", metavar="FILE", help="The page: .html or .md.")
     ] = Path("report.html"),
+    one_page: Annotated[
+        bool,
+        typer.Option("--one-page", help="A sheet for helpers: what to type, where, what if."),
+    ] = False,
     _guides: GuideFolder = None,
 ) -> None:
     """Write one page to keep: settings, reasons, fallbacks, the upload, every proof."""
     require_page(out)
     with busy("gathering what is kept"):
         told = gathered(plan)
-        write_page(report_title(told), with_words([*report_blocks(told)], told.words), out)
+        blocks = [*report_blocks(told, one_page=one_page)]
+        words = () if one_page else told.words
+        write_page(report_title(told), with_words(blocks, words), out)
     console().print(f"wrote {out}", markup=False, soft_wrap=True)
 
 

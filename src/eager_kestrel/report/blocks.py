@@ -70,6 +70,8 @@ class Rows:
     """What the notes are, as a heading over them."""
     state: State = "good"
     """Of the card."""
+    below: tuple[tuple[Cell, ...], ...] = ()
+    """Names with long texts that belong to the card."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import re
 import tempfile
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from itertools import groupby
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -31,21 +31,22 @@ from eager_kestrel.report.blocks import (
 )
 from eager_kestrel.report.connection_blocks import hours_blocks, moment
 from eager_kestrel.report.plan_blocks import (
+    answer_blocks,
     basis,
     beside,
     budget_table,
-    card_blocks,
     copy_said,
     data_said,
     forecast_steps,
     notes_of,
-    source_of,
+    places,
+    sent_alike,
     split_blocks,
 )
 from eager_kestrel.report.stream_blocks import findings_blocks, review_blocks
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.plan.plan import DestinationPlan
+    from eager_kestrel.core.plan.plan import DestinationPlan, Plan
     from eager_kestrel.core.watching.review import ReportMaterial
 
 KINDS = (".html", ".htm", ".md")
@@ -83,50 +84,45 @@ def report_title(told: ReportMaterial) -> str:
     return told.plan.inputs.title or "Your stream"
 
 
-def report_blocks(told: ReportMaterial) -> Iterator[Block]:
-    """Everything there is to tell of a plan: settings, why, what it rests on, and every proof."""
+def report_blocks(told: ReportMaterial, *, one_page: bool = False) -> Iterator[Block]:
+    """The answer, what it rests on, and every proof; ``one_page`` is the answer alone."""
     plan = told.plan
-    made = f" Planned {moment(plan.made_at)}." if plan.made_at else ""
-    yield Note(f"From {source_of(plan)}.{made}", "dim")
-    for line in plan.warnings:
-        yield Note(line, "mind", mark="!")
-    yield Heading("What to type in")
-    for there in plan.destinations:
-        yield from card_blocks(plan, there)
-    for there in plan.destinations:
-        if there.feasible and there.ingest:
-            yield Note(f"{there.title}: send to {' or '.join(there.ingest)}", "dim")
+    if plan.made_at:
+        yield Note(f"Planned {moment(plan.made_at)}.", "dim")
+    yield from answer_blocks(plan, why=not one_page, page=True)
+    yield Heading("When it struggles")
+    yield from _of_each(plan, _fallbacks)
+    if one_page:
+        return
     if plan.split is not None:
         yield from split_blocks(plan)
-    yield Heading("When it struggles")
-    yield from _of_each(told, _fallbacks)
     yield Heading("Where the bitrate comes from")
     yield budget_table(plan)
     yield Figure(lambda path: draw(plan, path))
-    yield Heading("Why each setting is what it is")
-    yield from _of_each(told, _reasons)
+    yield Heading("Every setting, and why")
+    yield from _of_each(plan, _reasons)
     yield from _proofs(told)
     yield Heading("Data and a local copy")
     yield Note(data_said(plan))
     yield Note(copy_said(plan))
     yield Heading("What it rests on")
-    for line in basis(plan):
+    for line in [*basis(plan), *plan.remarks]:
         yield Note(line, "dim")
 
 
 def _of_each(
-    told: ReportMaterial, blocks: Callable[[DestinationPlan], Iterator[Block]]
+    plan: Plan, blocks: Callable[[Sequence[DestinationPlan]], Iterator[Block]]
 ) -> Iterator[Block]:
-    """The blocks of each destination, under its name if there are several."""
-    several = len(told.plan.destinations) > 1
-    for there in told.plan.destinations:
-        if there.feasible:
-            if several:
-                yield Heading(there.title, level=3)
-            yield from blocks(there)
+    """The blocks of all that get the same, under their names if others get something else."""
+    sent = sent_alike(plan)
+    for alike in sent:
+        if len(sent) > 1:
+            yield Heading(places(alike), level=3)
+        yield from blocks(alike)
 
 
-def _fallbacks(there: DestinationPlan) -> Iterator[Block]:
+def _fallbacks(alike: Sequence[DestinationPlan]) -> Iterator[Block]:
+    there = alike[0]
     steps = tuple(
         (f"{number}.", step.video.words, Bitrate.from_kbps(step.total_kbps).in_kbps())
         for number, step in enumerate(there.fallbacks, 1)
@@ -136,10 +132,11 @@ def _fallbacks(there: DestinationPlan) -> Iterator[Block]:
     yield Rows(tuple(beside(there)))
 
 
-def _reasons(there: DestinationPlan) -> Iterator[Block]:
-    rows = tuple((Styled(r.about, "dim"), Styled(r.value, "strong"), r.text) for r in there.reasons)
+def _reasons(alike: Sequence[DestinationPlan]) -> Iterator[Block]:
+    reasons = alike[0].reasons
+    rows = tuple((Styled(r.about, "dim"), Styled(r.value, "strong"), r.text) for r in reasons)
     yield Table(("setting", "value", "why"), rows)
-    yield from notes_of(there)
+    yield from notes_of(alike)
 
 
 def _proofs(told: ReportMaterial) -> Iterator[Block]:
@@ -214,6 +211,9 @@ def _markdown(block: Block) -> Iterator[str]:
             if block.subtitle:
                 yield ""
                 yield plain(block.subtitle)
+            if block.below:
+                yield ""
+                yield from _markdown(Rows(block.below))
         case Table():
             yield from _grid(block.headings, block.rows)
         case Parts():

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
 from itertools import groupby
 from typing import TYPE_CHECKING
 
@@ -40,15 +41,14 @@ if TYPE_CHECKING:
     from eager_kestrel.core.choice.what_if import Comparison, Need, Needs, Sweep
     from eager_kestrel.core.forecast.forecast import Forecast
     from eager_kestrel.core.plan.plan import (
-        AudioSettings,
         DestinationPlan,
         Plan,
-        VideoSettings,
     )
     from eager_kestrel.core.stutter import StutterSeen
 
 CHANNELS = {1: "mono", 2: "stereo"}
-SHORT_REASONS = ("bitrate", "resolution", "frame rate", "keyframes", "audio")
+MOST_STEPS = 3
+"""Fallbacks in a brief answer."""
 FEW = 2
 """Answers of ``need`` up to which each is written out as well."""
 
@@ -57,32 +57,103 @@ ROOM_TO_ADAPT = 0.9
 """A range from a larger share of the bitrate is none."""
 
 
-def plan_blocks(plan: Plan, *, why: bool = False) -> Iterator[Block]:
-    """The card of each destination, its fallbacks and reasons, then the budget and warnings."""
-    several = plan.split is not None
-    for there in plan.destinations:
-        yield from card_blocks(plan, there)
-        if there.feasible and (why or not several):
-            yield from reason_blocks(there, why=why)
-    if several:
-        yield from split_blocks(plan, why=why)
-    if plan.feasible or plan.total_kbps > 0:
-        data: list[tuple[Cell, ...]] = [(Styled("data", "name"), data_said(plan))]
-        if why or plan.local_copy.free_hours is not None:
-            data.append((Styled("local copy", "name"), copy_said(plan)))
-        yield Rows(tuple(data))
+def plan_blocks(plan: Plan, *, why: bool = False, full: bool = False) -> Iterator[Block]:
+    """What to type, whether it will hold, and what to do when it struggles.
+
+    Args:
+        why: what limited each value, every reason, and the budget as well.
+        full: every setting as well.
+    """
+    why = why or full
+    yield from answer_blocks(plan, why=why, full=full)
+    if not why:
+        return
+    yield Heading("Why")
+    for alike in sent_alike(plan):
+        yield from reason_blocks(plan, alike)
+    if plan.split is not None:
+        yield from split_blocks(plan)
     yield Heading("Budget")
     yield budget_table(plan)
     if plan.inputs.machine:
         yield Rows((("machine", plan.inputs.machine),))
+    for remark in plan.remarks:
+        yield Note(remark)
+
+
+def answer_blocks(
+    plan: Plan, *, why: bool = False, full: bool = False, page: bool = False
+) -> Iterator[Block]:
+    """A card for all that get the same, with its fallbacks; then tonight, and what is wrong.
+
+    Args:
+        page: nobody can ask for more: every address, and no reason where none is asked for.
+    """
+    for there in plan.destinations:
+        if not there.feasible:
+            yield Note(f"{title_of(plan, [there])}: no settings", "bad")
+            yield Note(there.infeasible_because)
+    sent = sent_alike(plan)
+    for alike in sent:
+        made = card(plan, alike, why=why, full=full)
+        yield replace(made, below=tuple(_below_card(alike, why=why, page=page or full)))
+    if sent:
+        yield Rows(tuple(_of_all(plan, why=why, full=full)))
+    if plan.split is not None:
+        for name in plan.split.left_out:
+            yield Note(f"{name} is left out: {plan.split.left_out_because}", mark="✗")
     for warning in plan.warnings:
         yield Note(warning, mark="!")
 
 
-def title_of(plan: Plan, there: DestinationPlan) -> str:
+def sent_alike(plan: Plan) -> list[list[DestinationPlan]]:
+    """The destinations that have settings, those that get the same together."""
+    sent: dict[str, list[DestinationPlan]] = {}
+    for there in plan.destinations:
+        if there.video is not None and there.audio is not None:
+            same = there.video.model_dump_json() + there.audio.model_dump_json()
+            sent.setdefault(same, []).append(there)
+    return list(sent.values())
+
+
+def _below_card(
+    alike: Sequence[DestinationPlan], *, why: bool, page: bool
+) -> Iterator[tuple[Cell, ...]]:
+    """Where to send, what to do when it struggles, and why the bitrate is no higher."""
+    for there in alike:
+        if there.ingest:
+            name = "send to" if len(alike) == 1 else f"{there.title}: send to"
+            more = len(there.ingest) - 1
+            said = words.other_ingests(there.ingest[0], more) if more else there.ingest[0]
+            yield Styled(name, "name"), " or ".join(there.ingest) if page else said
+    first = alike[0]
+    if first.fallbacks:
+        steps = first.fallbacks if why and not page else first.fallbacks[:MOST_STEPS]
+        yield Styled("if it struggles", "name"), "; ".join(step.video.words for step in steps)
+    reason = next((r for r in first.reasons if r.about == "bitrate"), None)
+    if reason is not None and not (why or page):
+        yield Styled(f"why {reason.value}", "name"), words.why_bitrate(reason.text)
+
+
+def _of_all(plan: Plan, *, why: bool, full: bool) -> Iterator[tuple[Cell, ...]]:
+    """Whether the upload holds it, and what it takes."""
+    held = plan.stutter is None or plan.stutter.within(plan.inputs.stutter_limit)
+    if plan.tonight:
+        yield Styled("tonight", "name"), Styled(plan.tonight, "" if held else "bad")
+    if why or plan.data.cap_gb is not None:
+        yield Styled("data", "name"), data_said(plan)
+    if full or plan.local_copy.free_hours is not None:
+        yield Styled("local copy", "name"), copy_said(plan)
+
+
+def places(alike: Sequence[DestinationPlan]) -> str:
+    """``Oxbow (hearth) and Fernlight``."""
+    return " and ".join(t.title + (f" ({t.tier})" if t.tier else "") for t in alike)
+
+
+def title_of(plan: Plan, alike: Sequence[DestinationPlan]) -> str:
     """``The Wheel on Oxbow (hearth)``."""
-    tier = f" ({there.tier})" if there.tier else ""
-    return f"{plan.inputs.title or 'Your stream'} on {there.title}{tier}"
+    return f"{plan.inputs.title or 'Your stream'} on {places(alike)}"
 
 
 def source_of(plan: Plan) -> str:
@@ -91,33 +162,39 @@ def source_of(plan: Plan) -> str:
     return f"a source of {resolution_at(asked.source, asked.frame_rate)}, {asked.motion}"
 
 
-def card_blocks(plan: Plan, there: DestinationPlan) -> Iterator[Block]:
-    """What to type, and what limited it."""
-    if there.video is None or there.audio is None:
-        yield Note(f"{title_of(plan, there)}: no settings", "bad")
-        yield Note(there.infeasible_because)
-        return
-    yield Rows(
-        tuple(
-            (name, Styled(value, "strong"), Styled(_limit(there, key), "name"))
-            for name, value, key in _card_rows(plan, there, there.video, there.audio)
-        ),
-        title=title_of(plan, there),
+def card(plan: Plan, alike: Sequence[DestinationPlan], *, why: bool, full: bool) -> Rows:
+    """What to type for destinations that get the same; ``why`` adds what limited it."""
+    rows = [
+        (
+            name,
+            Styled(value, "strong"),
+            *([Styled(_limit(alike, key), "name")] if why and key else ()),
+        )
+        for name, value, key in _card_rows(plan, alike, full=full)
+        if why or key
+    ]
+    return Rows(
+        tuple(rows),
+        title_of(plan, alike),
         subtitle=f"from {source_of(plan)}",
-        notes="limited by",
+        notes="limited by" if why else "",
     )
 
 
-def _limit(there: DestinationPlan, key: str) -> str:
+def _limit(alike: Sequence[DestinationPlan], key: str) -> str:
     """What limited a setting; an unverified rule is said to be one."""
-    limit = there.limited_by.get(key, "")
-    return f"{limit} (unverified)" if key in there.guessed else limit
+    limits = (t.limited_by.get(key, "") + " (unverified)" * (key in t.guessed) for t in alike)
+    return " and ".join(dict.fromkeys(limits))
 
 
 def _card_rows(
-    plan: Plan, there: DestinationPlan, video: VideoSettings, audio: AudioSettings
+    plan: Plan, alike: Sequence[DestinationPlan], *, full: bool
 ) -> Iterator[tuple[str, str, str]]:
-    """Each setting with its value and the key of its limit."""
+    """Each setting with its value and the key of its limit; what is no setting has no key."""
+    there = alike[0]
+    video, audio = there.video, there.audio
+    assert video is not None
+    assert audio is not None
     yield "resolution", str(video.resolution), "resolution"
     yield "frame rate", f"{frame_rate_text(video.frame_rate)} fps", "frame_rate"
     yield "video bitrate", f"{both(video.bitrate_kbps)}, {video.rate_control}", "bitrate"
@@ -125,24 +202,28 @@ def _card_rows(
         yield "peak", both(video.peak_kbps), "bitrate"
     frames = f"every {video.keyframe_seconds:g} s = {video.keyframe_frames} frames"
     yield "keyframes", frames, "keyframes"
-    yield "buffer", f"{video.buffer_kbit:,.0f} kbit", "buffer"
-    form = f"{video.profile}, level {video.level}, {video.b_frames} B-frames"
-    yield "codec", f"{CODEC_NAMES[video.codec]} {form}", "profile"
+    codec = CODEC_NAMES[video.codec]
+    if full:
+        yield "buffer", f"{video.buffer_kbit:,.0f} kbit", "buffer"
+        form = f"{video.profile}, level {video.level}, {video.b_frames} B-frames"
+        yield "codec", f"{codec} {form}", "profile"
+    elif video.codec != "h264":
+        yield "codec", codec, "profile"
     if video.preset is not None:
         yield "encoder" if video.own_encoder else "preset", video.preset, "preset"
     sound = f"{audio.sample_rate_hz / 1000:g} kHz, {CHANNELS[audio.channels]}"
     yield "audio", f"{CODEC_NAMES[audio.codec]} {audio.bitrate_kbps:g} kbit/s, {sound}", "audio"
-    resized = f", resized by {video.resize}" if video.resize else ""
-    colour = f"{video.pixel_format}, {video.colour}, {video.colour_range} range{resized}"
-    yield "colour", colour, "colour"
+    if full:
+        resized = f", resized by {video.resize}" if video.resize else ""
+        colour = f"{video.pixel_format}, {video.colour}, {video.colour_range} range{resized}"
+        yield "colour", colour, "colour"
     quality = there.quality or 0.0
     spread = there.quality_range or (quality, quality)
     yield "predicted quality", quality_with_range(quality, *spread), ""
     if there.frame_rate_trade is not None:
         yield "smooth or sharp", trade_said(there), ""
-    yield "total", words.total(there.total_kbps, plan.budget.safe_kbps), ""
-    if plan.stutter_said:
-        yield "stutter", plan.stutter_said, ""
+    total = sum(one.total_kbps for one in alike)
+    yield "total", words.total(total, plan.budget.safe_kbps), ""
 
 
 def trade_said(there: DestinationPlan) -> str:
@@ -155,32 +236,26 @@ def trade_said(there: DestinationPlan) -> str:
     )
 
 
-def reason_blocks(there: DestinationPlan, *, why: bool) -> Iterator[Block]:
-    """Reasons, what more would give, and the fallbacks."""
-    yield Rows(
-        tuple(
-            (Styled(reason.about, "name"), f"{reason.value}: {reason.text}")
-            for reason in there.reasons
-            if why or reason.about in SHORT_REASONS
-        )
-    )
-    yield from notes_of(there, why=why)
-    if there.fallbacks:
-        steps = [*there.fallbacks] if why else there.fallbacks[:3]
-        yield Note(words.struggling([step.video.words for step in steps]), mark="↓")
-    if why and there.runners_up:
+def reason_blocks(plan: Plan, alike: Sequence[DestinationPlan]) -> Iterator[Block]:
+    """Reasons, what more would give, what else was near, how far an encoder may adapt."""
+    there = alike[0]
+    if len(alike) < len(plan.destinations):
+        yield Heading(places(alike), level=3)
+    reasons = ((Styled(r.about, "name"), f"{r.value}: {r.text}") for r in there.reasons)
+    more = ((Styled(name, "name"), said) for name, said in beside(there))
+    yield Rows((*reasons, *more))
+    yield from notes_of(alike)
+    if there.runners_up:
         others = [(o.resolution, o.frame_rate, o.quality) for o in there.runners_up]
         yield Note(words.next_best(others))
-    if why:
-        yield Rows(tuple((Styled(name, "name"), said) for name, said in beside(there)))
 
 
-def notes_of(there: DestinationPlan, *, why: bool = True) -> Iterator[Block]:
-    """What more would give, and what the platform would rather have."""
-    for offer in there.offers:
-        yield Note(offer.text, mark="↑")
-    for one in there.not_followed if why else ():
-        yield Note(one.text)
+def notes_of(alike: Sequence[DestinationPlan]) -> Iterator[Block]:
+    """What more would give, and what the platforms would rather have."""
+    for text in dict.fromkeys(offer.text for there in alike for offer in there.offers):
+        yield Note(text, mark="↑")
+    for text in dict.fromkeys(one.text for there in alike for one in there.not_followed):
+        yield Note(text)
 
 
 def beside(there: DestinationPlan) -> list[tuple[str, str]]:
@@ -279,18 +354,16 @@ def parts_of(plan: Plan) -> Parts:
     return Parts(tuple(part for part in parts if part.kbps > 0))
 
 
-def split_blocks(plan: Plan, *, why: bool = False) -> Iterator[Block]:
+def split_blocks(plan: Plan) -> Iterator[Block]:
     """How the upload is divided, and how else it could be."""
     split = plan.split
     assert split is not None
     yield Heading("The upload, divided")
     yield parts_of(plan)
     yield Rows(((Styled("division", "name"), split.text),))
-    for name in split.left_out:
-        yield Note(f"{name} is left out: {split.left_out_because}", mark="✗")
-    for entry in split.leave_out_first if why else split.leave_out_first[:1]:
+    for entry in split.leave_out_first:
         yield Note(entry.text, mark="−")
-    if split.relay is not None and (why or split.relay.possible):
+    if split.relay is not None:
         yield Note(split.relay.text, mark="⇉")
 
 

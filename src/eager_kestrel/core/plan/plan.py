@@ -302,6 +302,8 @@ class Inputs(Spread):
     """Where the encoders' speeds come from, where they were measured."""
     lasts_seconds: float = SHOW_SECONDS
     """How long a show is."""
+    at: str | None = None
+    """The time of day it begins."""
 
     @classmethod
     def of(cls, show: Show) -> Inputs:
@@ -317,6 +319,7 @@ class Inputs(Spread):
             machine=show.machine.said,
             footage=show.footage,
             lasts_seconds=show.lasts,
+            at=show.at,
         )
 
 
@@ -344,7 +347,12 @@ class Plan(Frozen):
     """What it would have stuttered in everything observed; none where nothing was."""
     stutter_said: str = ""
     """The same in a line."""
+    tonight: str = ""
+    """Whether the upload holds it, as far as that is known, and how to know more."""
     warnings: tuple[str, ...] = ()
+    """What is wrong with it, or will be for somebody."""
+    remarks: tuple[str, ...] = ()
+    """What is worth knowing, and no trouble."""
 
     @property
     def feasible(self) -> bool:

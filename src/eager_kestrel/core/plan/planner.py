@@ -67,10 +67,6 @@ def plan_warnings(
 ) -> tuple[str, ...]:
     """Warnings about the uplink and each destination."""
     found: list[str] = []
-    if uplink.basis == "assumed":
-        found.append(words.nobody_measured(readings=bool(uplink.runs)))
-    elif uplink.basis == "one run":
-        found.append(words.ONE_RUN)
     watched = uplink.watched_seconds
     if watched is not None and not uplink.practice and not burst_excluded(watched):
         found.append(run_words.burst_possible(watched))
@@ -86,10 +82,18 @@ def plan_warnings(
         if there.quality is not None and look_word(there.quality) in LOW:
             way_out = there.offers[0].text if there.offers else words.NO_OFFER
             found.append(words.low_quality(guide.title, there.quality, way_out))
-        transcodes = guide.delivery.transcodes
-        if transcodes != "always":
-            sometimes = transcodes == "when there is capacity"
-            found.append(words.viewers_buffer(guide.title, there.total_kbps, sometimes=sometimes))
+        if guide.delivery.transcodes == "never":
+            found.append(words.viewers_buffer(guide.title, there.total_kbps, sometimes=False))
+    return tuple(dict.fromkeys(found))
+
+
+def plan_remarks(guides: list[Guide], planned: list[DestinationPlan]) -> tuple[str, ...]:
+    """What is worth knowing: viewers who may get exactly what is sent."""
+    found = [
+        words.viewers_buffer(guide.title, there.total_kbps, sometimes=True)
+        for guide, there in zip(guides, planned, strict=True)
+        if there.video is not None and guide.delivery.transcodes == "when there is capacity"
+    ]
     return tuple(dict.fromkeys(found))
 
 
@@ -173,6 +177,7 @@ def plan(
         data=data_use(total, show.hours_a_month, show.cap),
         local_copy=local_copy(show, table, total, free_bytes),
         warnings=plan_warnings(show, ruled, planned, uplink),
+        remarks=plan_remarks(ruled, planned),
     )
 
 

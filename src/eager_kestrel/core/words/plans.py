@@ -97,11 +97,6 @@ def other_way(
     return f"{would} {gives}: quality {looks(quality)}, not {looks(now)}"
 
 
-def struggling(steps: Sequence[str]) -> str:
-    """The fallbacks, in order."""
-    return f"if it struggles: {'; '.join(steps)}"
-
-
 SCALE = "VMAF scale, adjusted for frame rate"
 
 
@@ -115,6 +110,10 @@ tonight_too_much = Sentence(
 )
 tonight_fallback = Sentence("video", "send its fallback, {video}, or plan again")
 PLAN_AGAIN = "plan again"
+
+
+why_bitrate = Sentence("text", "{text}; --why says more")
+other_ingests = Sentence("address count", "{address} ({count:count|other}: --full)")
 
 
 def next_best(others: Sequence[tuple[Resolution, Fraction, float]]) -> str:
@@ -213,15 +212,6 @@ def rehearsed(
 
 
 # Warnings
-
-
-def nobody_measured(*, readings: bool) -> str:
-    """The upload rests on no run."""
-    what = "comes from imported readings" if readings else "is a number you gave"
-    return f"the upload {what}, not a measurement; run eager-kestrel measure"
-
-
-ONE_RUN = "one run is not enough evidence; measure again at the hour of the show"
 
 
 def viewers_buffer(platform: str, total_kbps: float, *, sometimes: bool) -> str:

@@ -16,6 +16,7 @@ from eager_kestrel.core.words.numbers import (
 )
 
 if TYPE_CHECKING:
+    from eager_kestrel.core.connection.uplink import Uplink
     from eager_kestrel.core.stutter import StutterSeen
     from eager_kestrel.core.units import Bitrate
 
@@ -316,6 +317,32 @@ def stutter_line(seen: StutterSeen | None, around: str | None, *, practice: bool
     when = f" around {around}" if around else ""
     link = " in" if hourly(seen) == NONE else ", from"
     return f"{hourly(seen)}{link} {observed(seen.observed_seconds)} {where}{when}"
+
+
+def tonight(
+    seen: StutterSeen | None, limit: float, uplink: Uplink, at: str | None, platform: str
+) -> str:
+    """Whether the upload holds a plan as far as is known, and how to know more.
+
+    Args:
+        seen: what it would have stuttered in everything observed.
+        limit: seconds of stutter an hour that are accepted.
+        at: when the show begins.
+        platform: to which a measurement would go.
+    """
+    when = at or uplink.around or "the hour of the show"
+    measure = f"measure at {when}, like this: eager-kestrel measure --to {platform}"
+    if uplink.basis == "assumed":
+        what = "comes from imported readings" if uplink.runs else "is a number you gave"
+        return f"not known: the upload {what}, not a measurement; {measure}"
+    if seen is None:
+        return f"not known: nothing was observed; {measure}"
+    who = "a simulated connection" if uplink.practice else "your upload"
+    holds = "holds" if seen.within(limit) else "does not hold"
+    said = f"{who} {holds} this; stutter: {stutter_line(seen, uplink.around)}"
+    if uplink.practice:
+        return f"{said}; your own is not known: {measure}"
+    return f"{said}; one run is not enough: {measure}" if uplink.basis == "one run" else said
 
 
 def observed_line(seconds: float, runs: int, broadcasts: int) -> str:
