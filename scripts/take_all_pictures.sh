@@ -11,7 +11,7 @@ shots=docs/screenshots
 take() { "$python" scripts/take_picture.py "$shots/$1.png" "${@:2}"; }
 
 take help --points 9 -- eager-kestrel --help
-take demo --points 5 -- eager-kestrel demo
+take demo --points 10 -- eager-kestrel demo
 take measure -- eager-kestrel measure --practice wet-evening
 take far-end --shown "" -- "$python" scripts/both_ends.py
 take plan --points 9 -- eager-kestrel plan --for oxbow --upload "12 Mbit/s" \
@@ -26,9 +26,9 @@ take check-recording --points 11 --cwd "$home/demo" -- eager-kestrel check arriv
 .venv/bin/eager-kestrel check "$home/demo/arrived.flv" --for oxbow \
     --figure "$shots/recording-figure.png" > "$home/check.txt"
 take need -- eager-kestrel need oxbow --reserve "video call=1.5 Mbit/s"
-"$python" scripts/make_history.py "$home/history.json"
-.venv/bin/eager-kestrel runs forget --all
-.venv/bin/eager-kestrel runs import "$home/history.json"
+.venv/bin/eager-kestrel demo --home "$home/demo-home" > "$home/filled.txt"
+rm "$home/demo-home/machine.json"
+export EAGER_KESTREL_HOME="$home/demo-home"
 take runs-hours -- eager-kestrel runs hours --for oxbow
 .venv/bin/eager-kestrel plan wheel-night --around 20:00 > "$home/plan.txt"
 take forecast --points 12 -- eager-kestrel forecast
@@ -45,11 +45,11 @@ take watch --points 13 --after 12 --shown "" -- "$python" scripts/on_the_air.py 
     > "$home/plan.txt"
 "$python" scripts/on_the_air.py wet-evening 80 > "$home/aired.txt" || true
 .venv/bin/eager-kestrel review --figure "$shots/review.png" > "$home/review.txt"
-"$python" scripts/make_clip.py "$home/clip.mp4"
+cp "$EAGER_KESTREL_HOME/clip.mp4" "$home"
 take trial --points 11 --cwd "$home" -- eager-kestrel trial clip.mp4 --bitrate "3 Mbit/s"
 take encoders --points 12 --cwd "$home" -- eager-kestrel encoders --resolution 1280x720 \
     --resolution 1920x1080 --fps 60
-rm "$home/machine.json"
+rm "$EAGER_KESTREL_HOME/machine.json"
 cp tests/tables/millrace.html "$home"
 take guides-import --points 10 --after 16 --cwd "$home" \
     --shown "eager-kestrel guides import millrace.html --name millrace --out guide.toml" -- "$PWD/$python" "$PWD/scripts/typed.py" "|||||" \

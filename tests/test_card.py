@@ -151,7 +151,15 @@ def test_a_local_copy_is_held_against_the_disk(kestrel: Kestrel, tmp_path: Path)
     assert gone.code == 2
     assert "no such file or folder" in gone.error_line
     shown = kestrel(
-        "plan", "--for", "oxbow", "--upload", "12 Mbit/s", "--hours", "50", "--copy-to", tmp_path,
+        "plan",
+        "--for",
+        "oxbow",
+        "--upload",
+        "12 Mbit/s",
+        "--hours",
+        "50",
+        "--copy-to",
+        tmp_path,
         "--why",
     )
     assert "a month at 50 hours" in shown.out

@@ -15,7 +15,7 @@ from eager_kestrel.core.errors import KestrelError, StorageError
 from eager_kestrel.core.forecast.forecast import Forecast
 from eager_kestrel.core.plan.glossary import Explained, Glossary, explained, numbers_of
 from eager_kestrel.core.results import TermList
-from eager_kestrel.core.watching.review import ReportMaterial, Review
+from eager_kestrel.core.watching.review import DemoStory, ReportMaterial, Review
 from eager_kestrel.files.bundled import bundled_toml
 from eager_kestrel.files.plans import LATEST, latest_plan, read_plan
 from eager_kestrel.files.saved import read_kept, write_kept
@@ -88,6 +88,19 @@ def gathered(name: str = LATEST) -> ReportMaterial:
         rehearsals=tuple(one for one in proofs.rehearsals if one.platform in platforms),
         findings=proofs.findings if _about(proofs.findings, platforms) else None,
         review=last if aired and isinstance(last, Review) else None,
+    )
+
+
+def told_by_demo(story: DemoStory) -> ReportMaterial:
+    """What the demo went through, as a report has it."""
+    return ReportMaterial(
+        plan=story.plan,
+        words=_words(),
+        hours=None,
+        forecast=None,
+        rehearsals=(story.rehearsal,),
+        findings=story.findings,
+        review=None,
     )
 
 

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import os
+import shlex
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -9,11 +12,15 @@ import typer
 
 from eager_kestrel.actions.demo import demo as tell_story
 from eager_kestrel.actions.demo import demo_show
+from eager_kestrel.actions.demo_home import STARTS_AT, FilledHome, fill
 from eager_kestrel.actions.export import write_document
+from eager_kestrel.actions.reporting import told_by_demo
 from eager_kestrel.cli.options import Json, single
 from eager_kestrel.cli.rendering import show
-from eager_kestrel.cli.terminal import console, print_json, progress
+from eager_kestrel.cli.terminal import console, print_json, progress, warn
+from eager_kestrel.core.errors import InputError
 from eager_kestrel.report.blocks import blocks_of
+from eager_kestrel.report.page import report_blocks, report_title, with_words, write_page
 from eager_kestrel.report.stream_blocks import rehearsal_rows
 
 if TYPE_CHECKING:
@@ -22,7 +29,7 @@ if TYPE_CHECKING:
 INTRODUCTION = (
     "[bold]Hollow Lane Pottery[/] streams [bold]{title}[/] to Oxbow over fixed wireless "
     "on a wet evening.\nNothing here leaves this machine: connection, endpoint and platform are "
-    "simulated.\n\n[bold]1. Measure[/] what one connection really delivers\n"
+    "simulated.\n\n[bold]1. Measure[/] what one connection really delivers"
 )
 
 
@@ -31,10 +38,19 @@ def demo(
         Path | None,
         typer.Option(metavar="DIR", help="Write its documents and recording there."),
     ] = None,
+    home: Annotated[
+        Path | None,
+        typer.Option(metavar="DIR", help="Fill a new folder with data to try every command on."),
+    ] = None,
     json: Json = False,
 ) -> None:
     """See it all work on a simulated wet evening: measure, plan, rehearse, check."""
     screen = console()
+    if home is not None:
+        if out is not None or json:
+            raise InputError("--home tells no story", "leave the rest out")
+        _show_home(fill(home.absolute(), lambda what: warn(f"making {what} ...")))
+        return
     if not json:
         screen.print(INTRODUCTION.format(title=demo_show().title))
     with progress(quiet=json) as tell:
@@ -47,26 +63,80 @@ def demo(
         parts = {key: getattr(story, key) for key in ("run", "plan", "rehearsal", "findings")}
         for name, part in parts.items():
             write_document(out / f"{name}.json", part.model_dump(mode="json"))
+        told, page = told_by_demo(story), out / "report.html"
+        write_page(report_title(told), with_words([*report_blocks(told)], told.words), page)
         if not json:
             names = ", ".join([*(f"{name}.json" for name in parts), "arrived.flv"])
-            screen.print(f"\nWritten to {out}: {names}")
+            screen.print(f"\nWritten to {out}: {names}, and report.html, the page to keep")
     if not json:
         screen.print(
-            "\nNow your own connection: [bold]eager-kestrel measure URL[/], then "
-            "[bold]eager-kestrel plan --for oxbow --why[/]"
+            "\nTo try every command: [bold]eager-kestrel demo --home FOLDER[/]. For your own "
+            "connection: [bold]eager-kestrel start[/]"
         )
 
 
+REHEARSED_ROWS = 3
+"""Of a rehearsal: whether it held, what was sent, how many frames were late."""
+TO_WATCH = (
+    "watch --practice wet-evening --port 19350",
+    "rehearse --to rtmp://127.0.0.1:19350/live",
+)
+
+
+def commands_to_try(filled: FilledHome) -> list[str]:
+    """Each works as it stands, once the home is set."""
+    recording, clip = (_quoted(path) for path in (filled.recording, filled.clip))
+    return [
+        f"plan wheel-night --around {STARTS_AT} --why",
+        "check --tonight",
+        "forecast",
+        "runs hours --for oxbow",
+        "need oxbow",
+        "review",
+        f"check {recording} --for oxbow",
+        f'trial {clip} --bitrate "2 Mbit/s"',
+        "rehearse --practice wet-evening",
+        "report",
+        "explain bitrate",
+    ]
+
+
+def _quoted(path: Path) -> str:
+    return f'"{path}"' if os.name == "nt" else shlex.quote(str(path))
+
+
+def _show_home(filled: FilledHome) -> None:
+    """What is there, and what to do with it."""
+    screen = console()
+    setting = "$env:EAGER_KESTREL_HOME =" if os.name == "nt" else "export EAGER_KESTREL_HOME="
+    screen.print(
+        f"{filled.folder} holds {filled.runs} runs and {filled.broadcasts} broadcasts made up for "
+        "Hollow Lane Pottery, a plan, a recording, a clip, and what this machine's encoders do.\n"
+        "\nTo try every command on it, first:",
+        markup=False,
+    )
+    for line in (f"{setting}{_quoted(filled.folder)}", "", *commands_to_try(filled)):
+        own = line and not line.startswith(setting)
+        screen.print(f"  {'eager-kestrel ' if own else ''}{line}", markup=False, soft_wrap=True)
+    screen.print(
+        "\nTo watch a stream, in two terminals; the second asks for the key the first tells:",
+        markup=False,
+    )
+    for line in TO_WATCH:
+        screen.print(f"  eager-kestrel {line}", markup=False, soft_wrap=True)
+
+
 def _show(story: DemoStory) -> None:
-    """The four steps as they are printed on their own."""
+    """The four steps, so that they fit on one screen."""
     screen = console()
     show(blocks_of(story.run))
-    screen.print("\n[bold]2. Plan[/] from what was measured, with the farmhouse's reserves\n")
+    screen.print("\n[bold]2. Plan[/] from what was measured, with the farmhouse's reserves")
     show(blocks_of(story.plan))
-    screen.print("\n[bold]3. Rehearse[/] it for ten seconds on the same evening\n")
-    show([rehearsal_rows(story.rehearsal)])
-    screen.print("\n[bold]4. Check[/] the recording of what arrived against the guide\n")
-    show(blocks_of(story.findings))
+    screen.print("[bold]3. Rehearse[/] it for ten seconds on the same evening")
+    rehearsed = rehearsal_rows(story.rehearsal)
+    show([replace(rehearsed, rows=rehearsed.rows[:REHEARSED_ROWS])])
+    screen.print("\n[bold]4. Check[/] the recording of what arrived against the guide")
+    show(blocks_of(story.findings.model_copy(update={"recording": None})))
 
 
 app = single("demo", demo)

@@ -27,6 +27,7 @@ class Trace:
     kbps: tuple[float, ...]
     period_seconds: float
     title: str = ""
+    _edges: Floats = field(init=False, repr=False, compare=False)
     _bytes_at: Floats = field(init=False, repr=False, compare=False)
 
     def __post_init__(self) -> None:
@@ -39,6 +40,7 @@ class Trace:
             raise FormatError(
                 "a trace needs rates of zero or more and one above zero", "correct it"
             )
+        object.__setattr__(self, "_edges", np.asarray(edges))
         carried = np.diff(edges) * np.asarray(self.kbps) * 125
         object.__setattr__(self, "_bytes_at", np.concatenate([[0.0], np.cumsum(carried)]))
 
@@ -46,10 +48,6 @@ class Trace:
     def constant(cls, kbps: float) -> Trace:
         """The same rate for ever."""
         return cls((0.0,), (kbps,), 60.0)
-
-    @property
-    def _edges(self) -> Floats:
-        return np.asarray((*self.seconds, self.period_seconds))
 
     def bytes_until(self, seconds: float) -> float:
         """Bytes carried from 0 to a moment."""
