@@ -93,7 +93,7 @@ def test_the_demo_tells_the_story_and_leaves_nothing_behind(
     assert plan["uplink"]["typical_kbps"] == run["summary"]["uplink"]["typical_kbps"]
     assert plan["budget"]["limited_by"] == "seen safe"
     assert plan["stutter"]["high_seconds_per_hour"] <= 7
-    assert "of a simulated connection" in plan["stutter_said"]
+    assert "a simulated connection holds this" in plan["tonight"]
     assert plan["total_kbps"] <= plan["budget"]["safe_kbps"]
     assert [r["name"] for r in plan["inputs"]["reserves"]] == [
         "the video call upstairs",

@@ -171,7 +171,7 @@ def test_the_budget_can_be_turned_round(
 
 def test_a_tier_and_a_codec_are_offered(kestrel: Kestrel) -> None:
     wish = ("--upload", "40 Mbit/s", "--motion", "hectic")
-    oxbow = kestrel("plan", "--for", "oxbow", *wish)
+    oxbow = kestrel("plan", "--for", "oxbow", *wish, "--why")
     assert "the hearth tier would allow" in oxbow.out
     fernlight = kestrel(
         "plan", "--for", "fernlight", "--upload", "7 Mbit/s", "--motion", "hectic", "--json"

@@ -110,10 +110,12 @@ def fill(folder: Path, tell: Callable[[str], None] = lambda _: None) -> FilledHo
         tell("this machine's encoders at 720p30, some 15 s")
         measure_encoders(ENCODED)
         tell("a recording and a clip")
+        from eager_kestrel.media.clip import write_made_clip
+
         recording, clip = folder / "arrived.flv", folder / "clip.mp4"
         try:
             _record(planned.destinations[0], recording)
-            _write_clip(clip)
+            write_made_clip(clip, CLIP, CLIP_FPS, CLIP_SECONDS)
         except OSError as error:
             raise storage_error(error, str(folder), writing=True) from None
         keep_findings(check_recording(recording, [planned.destinations[0].name]))
@@ -231,21 +233,3 @@ def _record(there: DestinationPlan, path: Path) -> None:
             written.add(file_tag(tag.kind, tag.milliseconds, tag.payload))
     made_up.close()
     written.close()
-
-
-def _write_clip(path: Path) -> None:
-    """Footage with moving detail and grain, to try encodes on."""
-    import av
-
-    from eager_kestrel.media.encoders import endless, made_frames
-
-    frames = endless(made_frames(CLIP))
-    with av.open(str(path), "w") as written:
-        stream = written.add_stream("libx264", rate=CLIP_FPS)
-        stream.width, stream.height, stream.pix_fmt = CLIP.width, CLIP.height, "yuv420p"
-        stream.options = {"preset": "ultrafast", "crf": "12"}
-        for number in range(CLIP_FPS * CLIP_SECONDS):
-            frame = next(frames)
-            frame.pts = number
-            written.mux(stream.encode(frame))
-        written.mux(stream.encode(None))

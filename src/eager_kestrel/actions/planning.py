@@ -20,9 +20,9 @@ from eager_kestrel.core.words.numbers import looks
 from eager_kestrel.core.words.plans import left_free
 from eager_kestrel.core.words.runs import (
     hours_differ,
+    measure_like,
     no_runs_near,
     no_runs_on,
-    stutter_line,
     taken_around,
     taken_on,
     tonight,
@@ -105,11 +105,12 @@ def plan(
         safe = own.model_copy(update={"seen_safe_kbps": round(most, 3)})
     now = datetime.now(UTC).astimezone().isoformat(timespec="seconds")
     notes += _cost_of_pins(made, show, safe, loaded, table)
-    line = stutter_line(seen, uplink.around, practice=uplink.practice) if made.total_kbps else ""
-    told = {"made_at": now, "stutter": seen, "stutter_said": line}
+    told: dict[str, object] = {"made_at": now, "stutter": seen}
     if made.total_kbps:
         there = next(there for there in made.destinations if there.feasible)
-        told["tonight"] = tonight(seen, show.stutter, uplink, show.at, there.platform)
+        when = show.at or uplink.around or "the hour of the show"
+        how = measure_like(when, there.platform)
+        told["tonight"] = tonight(seen, show.stutter, uplink.known_by, uplink.around, how)
     return Planned(made.model_copy(update=told), tuple(notes))
 
 

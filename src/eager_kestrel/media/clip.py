@@ -229,3 +229,24 @@ def _busiest(luma: Floats, across: int, down: int) -> tuple[int, int]:
     sums = sums + total[:-down, :-across]
     top, left = np.unravel_index(int(sums.argmax()), sums.shape)
     return int(left), int(top)
+
+
+def write_made_clip(path: Path, resolution: Resolution, fps: int, seconds: float) -> None:
+    """Write made footage with moving detail and grain, to try encodes on.
+
+    Raises:
+        OSError: the disk does not take it.
+    """
+    from eager_kestrel.media.encoders import endless, made_frames
+
+    frames = endless(made_frames(resolution))
+    with av.open(str(path), "w") as written:
+        stream = written.add_stream("libx264", rate=fps)
+        stream.width, stream.height = resolution.width, resolution.height
+        stream.pix_fmt = "yuv420p"
+        stream.options = {"preset": "ultrafast", "crf": "12"}
+        for number in range(round(fps * seconds)):
+            frame = next(frames)
+            frame.pts = number
+            written.mux(stream.encode(frame))
+        written.mux(stream.encode(None))

@@ -114,10 +114,10 @@ Block: TypeAlias = Heading | Note | Rows | Table | Parts | Figure
 
 BLOCKS: Final = {
     "Plan": "plan_blocks:plan_blocks",
-    "Sweep": "plan_blocks:sweep_blocks",
-    "Comparison": "plan_blocks:comparison_blocks",
-    "Needs": "plan_blocks:need_blocks",
-    "Forecast": "plan_blocks:forecast_blocks",
+    "Sweep": "what_if_blocks:sweep_blocks",
+    "Comparison": "what_if_blocks:comparison_blocks",
+    "Needs": "what_if_blocks:need_blocks",
+    "Forecast": "what_if_blocks:forecast_blocks",
     "GuideList": "guide_blocks:guide_list_blocks",
     "GuideCheck": "guide_blocks:guide_check_blocks",
     "GuideDiff": "guide_blocks:guide_diff_blocks",

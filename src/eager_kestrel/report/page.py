@@ -37,13 +37,13 @@ from eager_kestrel.report.plan_blocks import (
     budget_table,
     copy_said,
     data_said,
-    forecast_steps,
     notes_of,
     places,
     sent_alike,
     split_blocks,
 )
 from eager_kestrel.report.stream_blocks import findings_blocks, review_blocks
+from eager_kestrel.report.what_if_blocks import forecast_steps
 
 if TYPE_CHECKING:
     from eager_kestrel.core.plan.plan import DestinationPlan, Plan
@@ -204,16 +204,7 @@ def _markdown(block: Block) -> Iterator[str]:
                 said = ", ".join(plain(text_of(cell)) for cell in rest if text_of(cell))
                 yield f"- **{plain(text_of(name))}**: {said}"
         case Rows():
-            yield f"### {plain(block.title)}"
-            yield ""
-            wide = max(len(row) for row in block.rows)
-            yield from _grid(("", "", block.notes)[:wide], block.rows)
-            if block.subtitle:
-                yield ""
-                yield plain(block.subtitle)
-            if block.below:
-                yield ""
-                yield from _markdown(Rows(block.below))
+            yield from _markdown_card(block)
         case Table():
             yield from _grid(block.headings, block.rows)
         case Parts():
@@ -221,6 +212,19 @@ def _markdown(block: Block) -> Iterator[str]:
             yield from _grid(("part", ">upload", ""), tuple(cells))
         case Figure():
             return
+
+
+def _markdown_card(block: Rows) -> Iterator[str]:
+    yield f"### {plain(block.title)}"
+    yield ""
+    wide = max(len(row) for row in block.rows)
+    yield from _grid(("", "", block.notes)[:wide], block.rows)
+    if block.subtitle:
+        yield ""
+        yield plain(block.subtitle)
+    if block.below:
+        yield ""
+        yield from _markdown(Rows(block.below))
 
 
 def _grid(headings: tuple[str, ...], rows: tuple[tuple[Cell, ...], ...]) -> Iterator[str]:

@@ -57,6 +57,15 @@ class Uplink(Frozen):
     seen_safe_why: str = ""
     """What that rests on, in words."""
 
+    @property
+    def known_by(self) -> Literal["runs", "one run", "number", "readings", "practice"]:
+        """How well it is known, for those who have to say so."""
+        if self.practice:
+            return "practice"
+        if self.basis == "assumed":
+            return "readings" if self.runs else "number"
+        return self.basis
+
 
 def assumed_uplink(upload: Bitrate, written: str = "") -> Uplink:
     """The uplink behind a bare number: typical as given, an ordinary spread assumed around it."""

@@ -345,8 +345,6 @@ class Plan(Frozen):
     local_copy: LocalCopy
     stutter: StutterSeen | None = None
     """What it would have stuttered in everything observed; none where nothing was."""
-    stutter_said: str = ""
-    """The same in a line."""
     tonight: str = ""
     """Whether the upload holds it, as far as that is known, and how to know more."""
     warnings: tuple[str, ...] = ()

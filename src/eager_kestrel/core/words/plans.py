@@ -112,6 +112,7 @@ tonight_fallback = Sentence("video", "send its fallback, {video}, or plan again"
 PLAN_AGAIN = "plan again"
 
 
+NOTHING_LOWER = "there is nothing lower to send: stop everything else that uploads"
 why_bitrate = Sentence("text", "{text}; --why says more")
 other_ingests = Sentence("address count", "{address} ({count:count|other}: --full)")
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Literal
 
 from eager_kestrel.core.words.numbers import (
     Sentence,
@@ -16,7 +16,6 @@ from eager_kestrel.core.words.numbers import (
 )
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.connection.uplink import Uplink
     from eager_kestrel.core.stutter import StutterSeen
     from eager_kestrel.core.units import Bitrate
 
@@ -309,40 +308,41 @@ def hourly(seen: StutterSeen) -> str:
     return f"about {some_seconds(seen.seconds_per_hour)} an hour ({between})"
 
 
-def stutter_line(seen: StutterSeen | None, around: str | None, *, practice: bool = False) -> str:
-    """The stutter beside a card, in one line."""
-    if seen is None:
-        return "not known: nothing was observed"
-    where = "of a simulated connection" if practice else "observed"
-    when = f" around {around}" if around else ""
-    link = " in" if hourly(seen) == NONE else ", from"
-    return f"{hourly(seen)}{link} {observed(seen.observed_seconds)} {where}{when}"
-
-
 def tonight(
-    seen: StutterSeen | None, limit: float, uplink: Uplink, at: str | None, platform: str
+    seen: StutterSeen | None,
+    limit: float,
+    basis: Literal["runs", "one run", "number", "readings", "practice"],
+    around: str | None,
+    measure: str,
 ) -> str:
     """Whether the upload holds a plan as far as is known, and how to know more.
 
     Args:
         seen: what it would have stuttered in everything observed.
         limit: seconds of stutter an hour that are accepted.
-        at: when the show begins.
-        platform: to which a measurement would go.
+        basis: what the upload is known by.
+        measure: how to measure.
     """
-    when = at or uplink.around or "the hour of the show"
-    measure = f"measure at {when}, like this: eager-kestrel measure --to {platform}"
-    if uplink.basis == "assumed":
-        what = "comes from imported readings" if uplink.runs else "is a number you gave"
+    if basis in ("number", "readings"):
+        what = "is a number you gave" if basis == "number" else "comes from imported readings"
         return f"not known: the upload {what}, not a measurement; {measure}"
     if seen is None:
         return f"not known: nothing was observed; {measure}"
-    who = "a simulated connection" if uplink.practice else "your upload"
+    who = "a simulated connection" if basis == "practice" else "your upload"
     holds = "holds" if seen.within(limit) else "does not hold"
-    said = f"{who} {holds} this; stutter: {stutter_line(seen, uplink.around)}"
-    if uplink.practice:
-        return f"{said}; your own is not known: {measure}"
-    return f"{said}; one run is not enough: {measure}" if uplink.basis == "one run" else said
+    when = f" around {around}" if around else ""
+    link = " in" if hourly(seen) == NONE else ", from"
+    stutter = f"{hourly(seen)}{link} {observed(seen.observed_seconds)} observed{when}"
+    more = {
+        "practice": f"; your own is not known: {measure}",
+        "one run": f"; one run is not enough: {measure}",
+    }
+    return f"{who} {holds} this; stutter: {stutter}{more.get(basis, '')}"
+
+
+measure_like = Sentence(
+    "when platform", "measure at {when}, like this: eager-kestrel measure --to {platform}"
+)
 
 
 def observed_line(seconds: float, runs: int, broadcasts: int) -> str:
