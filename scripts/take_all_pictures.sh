@@ -12,6 +12,10 @@ take() { "$python" scripts/take_picture.py "$shots/$1.png" "${@:2}"; }
 
 take help --points 9 -- eager-kestrel --help
 take demo --points 10 -- eager-kestrel demo
+mkdir "$home/start"
+take start --points 9 --after 26 --cwd "$home/start" --shown "eager-kestrel start" -- \
+    "$PWD/$python" "$PWD/scripts/typed.py" "My show|||||oxbow|8 pm|-|1||12 Mbit/s|" \
+    "$PWD/.venv/bin/eager-kestrel" start
 take measure -- eager-kestrel measure --practice wet-evening
 take far-end --shown "" -- "$python" scripts/both_ends.py
 take plan --points 9 -- eager-kestrel plan --for oxbow --upload "12 Mbit/s" \

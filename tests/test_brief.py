@@ -58,7 +58,7 @@ def test_what_to_type_comes_first_and_the_rest_is_asked_for(
         assert warning in said
     assert not [word for word in ONLY_FULL if word in brief]
     assert all(word in full for word in ONLY_FULL)
-    assert "safe rate" in why
+    assert "safe rate" in words(why)
     assert "limited by" in why
     assert "limited by" not in brief
     for there in sent:

@@ -579,8 +579,8 @@ def test_start_offers_to_make_a_guide_that_is_missing(
         "",
         "",
         "",
+        "",  # another one
         "Thimblecast",
-        "y",
         str(page),
         *("" for _ in BY_KEY),
         "-",
@@ -601,6 +601,11 @@ def test_start_offers_to_make_a_guide_that_is_missing(
     assert show["motion"] == "hectic"
     assert show["destinations"][0]["platform"] == "thimblecast"
     assert "Thimblecast" in result.out
+    again = ["Clay fair", "calm", "", "", "", "", "-", "-", "-", "", ""]
+    monkeypatch.setattr(sys, "stdin", Person("\n".join(again) + "\n"))
+    assert kestrel("start", "--out", "fair.toml").code == 0
+    show = tomllib.loads((tmp_path / "fair.toml").read_text())
+    assert show["destinations"][0]["platform"] == "thimblecast"  # the user's own is the default
 
 
 @given(st.lists(st.lists(st.text(max_size=12), min_size=1, max_size=5), min_size=1, max_size=8))

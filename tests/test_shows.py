@@ -224,7 +224,10 @@ def test_the_conversation_asks_again_and_offers_reserves(
     assert document["safe_share"] == "60 %"
     assert [r["name"] for r in document["reserves"]] == ["a video call", "game"]
     assert [d["platform"] for d in document["destinations"]] == ["oxbow", "pocketfair"]
-    assert "The upload, divided" in result.out
+    assert "It begins at 20:00." in result.err
+    assert "to oxbow and pocketfair at 20:00 on Thursday, Saturday" in result.err
+    assert document["upload"]
+    assert kestrel("plan", "--json").document["uplink"]["basis"] == "assumed"
     again = ["y", "Glaze talk", "calm", "", "30", "", "oxbow", "-", "-", "-", "", "8", "y"]
     monkeypatch.setattr(sys, "stdin", Person("\n".join(again) + "\n"))
     other = kestrel("start")

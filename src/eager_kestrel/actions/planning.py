@@ -30,7 +30,7 @@ from eager_kestrel.core.words.runs import (
 )
 from eager_kestrel.files.documents import free_bytes
 from eager_kestrel.files.footage import table_for
-from eager_kestrel.files.guides import guide_names, load_guide
+from eager_kestrel.files.guides import guide_names, load_guide, own_guide_names
 from eager_kestrel.files.plans import keep_latest
 
 if TYPE_CHECKING:
@@ -279,6 +279,8 @@ def uplink_for(
 ) -> tuple[Uplink, str | None]:
     """The uplink a show is planned with: of runs near the hour it begins, where there are any.
 
+    Where none is kept at all, it is the one the show itself says.
+
     Returns:
         The uplink, and what has to be said of hours; None where nothing has.
 
@@ -286,6 +288,17 @@ def uplink_for(
         NotFoundError: no run is kept.
         InputError: ``around`` is no time of day.
     """
+    try:
+        return _uplink_of_runs(show, days, around, endpoints)
+    except NotFoundError:
+        if show.upload is None or around is not None or endpoints:
+            raise
+        return assumed_uplink(show.upload), None
+
+
+def _uplink_of_runs(
+    show: Show, days: float, around: str | None, endpoints: Sequence[str]
+) -> tuple[Uplink, str | None]:
     from eager_kestrel.core.connection.pooling import by_hour
 
     sent_to = {place.platform for place in show.destinations}
@@ -298,7 +311,7 @@ def uplink_for(
         if of_days is not None and len(of_days.runs) >= LEAST_RUNS:
             return of_days, None
         anyhow = show.model_copy(update={"days": ()})
-        uplink, said = uplink_for(anyhow, days, around, endpoints)
+        uplink, said = _uplink_of_runs(anyhow, days, around, endpoints)
         return uplink, said or no_runs_on(show.days)
     if around is not None:
         return uplink_from_history(days, around, endpoints, sent_to), None
@@ -337,6 +350,7 @@ def known_uplink(
         return None
 
 
-def known_platforms() -> list[str]:
-    """Platforms there is a guide for."""
-    return guide_names()
+def known_platforms() -> tuple[list[str], list[str]]:
+    """Platforms there is a guide for: the user's own, and those made up to try."""
+    own = own_guide_names()
+    return own, [name for name in guide_names() if name not in own]

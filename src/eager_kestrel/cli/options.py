@@ -192,7 +192,7 @@ def complete_platform(incomplete: str) -> list[str]:
     """Platform names for shell completion."""
     from eager_kestrel.actions.planning import known_platforms
 
-    return [name for name in known_platforms() if name.startswith(incomplete)]
+    return [name for names in known_platforms() for name in names if name.startswith(incomplete)]
 
 
 def complete_show(incomplete: str) -> list[str]:

@@ -44,6 +44,7 @@ from eager_kestrel.cli.rendering import show as show_blocks
 from eager_kestrel.cli.terminal import warn
 from eager_kestrel.core.connection.hours import parse_time_of_day
 from eager_kestrel.core.errors import InputError, KestrelError, NotFoundError
+from eager_kestrel.core.units import Bitrate
 from eager_kestrel.report.blocks import blocks_of
 
 if TYPE_CHECKING:
@@ -51,6 +52,7 @@ if TYPE_CHECKING:
     from eager_kestrel.core.show.show import Show
 
 T = TypeVar("T")
+ANOTHER = "another one: its guide is made now, from its guideline page or from your answers"
 
 
 @grouped
@@ -89,9 +91,20 @@ def start(
         title, wishes = _asked(title, wishes)
         upload = upload if upload is not None else _upload()
     show = new_show(wishes, title or "")
+    if upload is not None:
+        show = show.model_copy(update={"upload": Bitrate.parse(upload)})
     write_show(show, path)
-    warn(f"wrote {path}; change it with any editor, plan it with: eager-kestrel plan {path}")
+    warn(wrote(show, path))
     _plan(show, upload)
+
+
+def wrote(show: Show, path: Path) -> str:
+    """What was written: where it goes and when, said back."""
+    where = " and ".join(place.platform for place in show.destinations)
+    when = f" at {show.at}" if show.at else ""
+    days = f" on {', '.join(show.days)}" if show.days else ""
+    plan = f"plan it with: eager-kestrel plan {path}"
+    return f"wrote {path}: to {where}{when}{days}; change it with any editor, {plan}"
 
 
 def _replaces(out: Path | None) -> bool:
@@ -126,13 +139,14 @@ def _asked(title: str | None, given: ShowOptions) -> tuple[str, ShowOptions]:
         def read(answer: str) -> ShowOptions:
             said: dict[str, Any] = {key: answer.strip() or None}
             tried = replace(given, **said)
-            begin.new_show(replace(tried, platforms=tried.platforms or platforms[:1]))
+            begin.new_show(replace(tried, platforms=tried.platforms or any_platform))
             return tried
 
         if getattr(given, key) is None:
             given = _ask(question, usual, read)
 
-    platforms = tuple(known_platforms())
+    own, made_up = known_platforms()
+    any_platform = (*own, *made_up)[:1]
     named = title if title is not None else _ask("What is the show called", "My show", str)
     if given.motion is None:
         _listed("How much moves in the picture?", begin.MOTION_CHOICES)
@@ -140,7 +154,7 @@ def _asked(title: str | None, given: ShowOptions) -> tuple[str, ShowOptions]:
     wish("source", "The resolution your camera or screen gives", "1920x1080")
     wish("fps", "Its frames a second", "60")
     wish("audio", "Is there music, or only voice", "voice")
-    given = _where_and_when(given, platforms)
+    given = _where_and_when(given, own, made_up)
     if not given.reserves:
         uses = {str(n): f"{u.name}, {u.rate}" for n, u in enumerate(begin.RESERVES, 1)}
         _listed("Who else uses the upload meanwhile?", uses)
@@ -167,14 +181,16 @@ def _upload() -> str | None:
     return _ask("Your upload, if you know it, such as 12 Mbit/s; - to measure it later", "-", read)
 
 
-def _where_and_when(given: ShowOptions, platforms: tuple[str, ...]) -> ShowOptions:
+def _where_and_when(given: ShowOptions, own: list[str], made_up: list[str]) -> ShowOptions:
     """Ask where it goes and when it begins."""
     if not given.platforms:
-        typer.echo(f"\nGuides are known of: {', '.join(platforms)}", err=True)
+        choices = [*own, ANOTHER]
+        _listed("Where does it go?", {str(n): name for n, name in enumerate(choices, 1)})
+        typer.echo(f"  made up, to try: {', '.join(made_up)}", err=True)
         given = _ask(
-            "Where does it go (with commas, oxbow:hearth for a tier)",
-            platforms[0],
-            lambda answer: _going(given, answer),
+            "Numbers or names, with commas; NAME:TIER for a tier",
+            "1",
+            lambda answer: _going(given, answer, own),
         )
     if given.at is None:
         given = _ask(
@@ -192,36 +208,40 @@ def _where_and_when(given: ShowOptions, platforms: tuple[str, ...]) -> ShowOptio
 
 
 def _begins(given: ShowOptions, answer: str) -> ShowOptions:
-
+    """The time it begins, said back as it was understood."""
     if answer.strip() == "-":
         return given
-    parse_time_of_day(answer)
-    return replace(given, at=answer.strip())
+    at = f"{parse_time_of_day(answer):%H:%M}"
+    typer.echo(f"It begins at {at}.", err=True)
+    return replace(given, at=at)
 
 
 def _on_days(given: ShowOptions, answer: str) -> ShowOptions:
-
     if answer.strip() == "-":
         return given
     parts = [part.strip() for part in answer.split(",") if part.strip()]
     return replace(given, days=tuple(weekday(part) for part in parts))
 
 
-def _going(given: ShowOptions, answer: str) -> ShowOptions:
-
-    names = tuple(part.strip() for part in answer.split(",") if part.strip())
-    for name in names:
+def _going(given: ShowOptions, answer: str, own: list[str]) -> ShowOptions:
+    """Platforms by number or name; one that has no guide gets one first."""
+    choices, names = {str(n): name for n, name in enumerate([*own, ANOTHER], 1)}, []
+    for part in filter(None, (piece.strip() for piece in answer.split(","))):
+        name = choices.get(part, part)
+        if name == ANOTHER:
+            name = typer.prompt("What is it called", err=True).strip()
         platform = name.partition(":")[0]
-        if is_unknown(platform) and not _made(platform):
+        if is_unknown(platform) and not _made(platform, asked=name != part):
             break
-    tried = replace(given, platforms=names)
+        names.append(name)
+    tried = replace(given, platforms=tuple(names))
     new_show(tried)
     return tried
 
 
-def _made(platform: str) -> bool:
-    """Offer to make a guide that is missing; whether one was made."""
-    if not typer.confirm(f"There is no guide for {platform}; make one now", err=True):
+def _made(platform: str, *, asked: bool) -> bool:
+    """Offer to make a guide that is missing, unless it was asked for; whether one was made."""
+    if not asked and not typer.confirm(f"There is no guide for {platform}; make one now", err=True):
         return False
     page = typer.prompt(
         "A saved guideline page to read it from; - to answer questions instead",
@@ -238,7 +258,6 @@ def _made(platform: str) -> bool:
 
 
 def _reserves(answer: str) -> tuple[str, ...]:
-
     return () if answer.strip() == "-" else reserves_from(answer)
 
 

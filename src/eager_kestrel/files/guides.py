@@ -30,6 +30,11 @@ def guide_names() -> list[str]:
     return sorted(names)
 
 
+def own_guide_names() -> list[str]:
+    """Platforms of the user's own guides, sorted; the bundled ones are made up."""
+    return [name for name in guide_names() if guide_path(name) is not None]
+
+
 def load_guide(name: str) -> Guide:
     """The guide of a platform.
 

@@ -65,6 +65,7 @@ COMMENTS = {
     "fps_sent": "to be sent, whatever looks better",
     "days": "it begins on; runs of these days count",
     "at": "it begins; runs near it count",
+    "upload": "as you gave it; what is measured takes its place",
     "footage": "as trial --keep named it",
     "viewers": "the slowest download among your viewers",
     "hours_a_month": "you stream, to reckon data",

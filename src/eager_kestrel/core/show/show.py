@@ -108,6 +108,8 @@ class Show(Frozen):
     """Of stutter that is accepted, in seconds an hour."""
     at: str | None = None
     """The time of day it begins, ``20:00``; runs near it count, where there are any."""
+    upload: Rate | None = None
+    """What somebody said the upload is; runs take its place as soon as there are any."""
     footage: str | None = None
     """A kept footage whose measured parameters take the place of the kind's."""
     lasts: Seconds = Field(default=SHOW_SECONDS, ge=60, le=86_400)
