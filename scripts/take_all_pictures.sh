@@ -21,7 +21,7 @@ take far-end --shown "" -- "$python" scripts/both_ends.py
 take plan --points 9 -- eager-kestrel plan --for oxbow --upload "12 Mbit/s" \
     --reserve "video call=1.5 Mbit/s" --why
 take split --points 8 -- eager-kestrel plan glaze-talk --upload "12 Mbit/s"
-.venv/bin/eager-kestrel plan --for oxbow --upload "12 Mbit/s" --source 1280x720 --fps 30 \
+.venv/bin/eager-kestrel plan --for oxbow --upload "12 Mbit/s" --source 720p30 \
     > "$home/plan.txt"
 take rehearse --points 10 -- eager-kestrel rehearse --practice "4 Mbit/s" --seconds "10 s" --settle
 .venv/bin/eager-kestrel demo --out "$home/demo" > "$home/demo.txt"
@@ -42,10 +42,10 @@ chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --h
     --disable-background-networking --disable-component-update --disable-sync \
     --user-data-dir="$home/browser" --window-size=1280,800 --screenshot="$shots/report.png" \
     "file://$home/report.html" > "$home/browser.txt" 2>&1
-.venv/bin/eager-kestrel plan --for oxbow --upload "4 Mbit/s" --source 1280x720 --fps 30 \
+.venv/bin/eager-kestrel plan --for oxbow --upload "4 Mbit/s" --source 720p30 \
     > "$home/plan.txt"
 take watch --points 13 --after 12 --shown "" -- "$python" scripts/on_the_air.py "2.6 Mbit/s" 40
-.venv/bin/eager-kestrel plan --for fernlight --upload "11 Mbit/s" --source 1280x720 --fps 30 \
+.venv/bin/eager-kestrel plan --for fernlight --upload "11 Mbit/s" --source 720p30 \
     > "$home/plan.txt"
 "$python" scripts/on_the_air.py wet-evening 80 > "$home/aired.txt" || true
 .venv/bin/eager-kestrel review --figure "$shots/review.png" > "$home/review.txt"

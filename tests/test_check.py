@@ -190,7 +190,7 @@ def test_a_plan_passes_its_own_check(
     for fps in ("60", "29.97", "25"):
         out = tmp_path / f"{fps}.json"
         code = kestrel(
-            "plan", "--for", platform, "--upload", upload, "--fps", fps, "--out", out
+            "plan", "--for", platform, "--upload", upload, "--source-fps", fps, "--out", out
         ).code
         if code == 4:
             assert platform in ("pocketfair", "gatepost")

@@ -437,7 +437,7 @@ def _smallest() -> tuple[Any, Any]:
 
 @pytest.mark.parametrize("codec", ["h264", "hevc", "av1"])
 def test_stand_ins_of_every_codec_are_valid_and_constant(codec: str, tmp_path: Path) -> None:
-    plan = planned("5 Mbit/s", "fernlight", codec=codec, source="640x360", fps="30")
+    plan = planned("5 Mbit/s", "fernlight", codec=codec, source="640x360", source_fps="30")
     video, audio = plan.destinations[0].video, plan.destinations[0].audio
     assert video is not None
     assert audio is not None
@@ -578,7 +578,7 @@ def test_verdicts_tell_the_three_apart() -> None:
 
 @timed
 def test_the_command_line_rehearses_settles_and_draws(kestrel: Kestrel, tmp_path: Path) -> None:
-    small = ("--source", "1280x720", "--fps", "30")
+    small = ("--source", "1280x720", "--source-fps", "30")
     assert kestrel("plan", "--for", "oxbow", "--upload", "6 Mbit/s", *small).code == 0
     out, figure = tmp_path / "held.json", tmp_path / "r.png"
     out.unlink(missing_ok=True)

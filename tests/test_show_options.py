@@ -39,7 +39,7 @@ def test_a_pinned_resolution_is_sent_and_its_cost_is_true(
         found = plan(show, uplink_from_number(f"{upload:.3f} Mbit/s"))
         return found.plan.destinations[0], found.notes
 
-    there, notes = planned(resolution=resolution, fps_sent=rate)
+    there, notes = planned(resolution=resolution, fps=rate)
     free, none = planned()
     assert none == ()
     if there.video is None:
@@ -68,7 +68,7 @@ def test_a_resolution_that_is_not_taken_is_refused_with_those_that_are(kestrel: 
     )
     assert (
         "it takes up to 60 fps"
-        in kestrel("plan", "--for", "oxbow", *UPLOAD, "--fps-sent", "75").error_line
+        in kestrel("plan", "--for", "oxbow", *UPLOAD, "--fps", "75").error_line
     )
 
 
@@ -111,8 +111,8 @@ def test_what_is_insisted_on_is_sent_if_the_platform_takes_it(
     platform: str, source: str, fps: str, resolution: str, rate: str
 ) -> None:
     """Whatever the source: what ``check`` calls a breach is refused, and nothing else is."""
-    wishes: dict[str, str] = {"source": source, "fps": fps}
-    pins = {"resolution": resolution, "fps_sent": rate}
+    wishes: dict[str, str] = {"source": source, "source_fps": fps}
+    pins = {"resolution": resolution, "fps": rate}
     asked = ShowOptions(platforms=(platform,), **wishes, **pins)  # type: ignore[arg-type]
     settings = settings_from(None, {"video": {"resolution": resolution, "frame_rate": rate}}, "")
     rules = ("video.shapes", "video.resolutions", "video.largest", "video.frame_rates")
@@ -164,7 +164,7 @@ def planned_fault(kestrel: Kestrel, show: Path) -> str:
 
 @timed
 def test_all_destinations_are_rehearsed_at_once(kestrel: Kestrel, tmp_path: Path) -> None:
-    show = ("--for", "oxbow", "--for", "gatepost", "--source", "640x360", "--fps", "25")
+    show = ("--for", "oxbow", "--for", "gatepost", "--source", "640x360", "--source-fps", "25")
     total = kestrel("plan", *show, "--upload", "2.5 Mbit/s", "--json").document["total_kbps"]
     wide = kestrel("rehearse", "--practice", f"{2 * total:.0f} kbit/s", "--seconds", "3", "--json")
     found = wide.document
@@ -193,7 +193,7 @@ def test_all_destinations_are_rehearsed_at_once(kestrel: Kestrel, tmp_path: Path
 
 @timed
 def test_settings_are_rehearsed(kestrel: Kestrel, tmp_path: Path) -> None:
-    wish = ("--for", "oxbow", "--upload", "2 Mbit/s", "--source", "640x360", "--fps", "30")
+    wish = ("--for", "oxbow", "--upload", "2 Mbit/s", "--source", "640x360", "--source-fps", "30")
     kestrel("plan", *wish, "--out", tmp_path / "s.toml")
     planned = kestrel("plan", *wish, "--json").document["destinations"][0]
     held = kestrel(
@@ -381,9 +381,9 @@ def test_choices_are_completed(option: str, typed: str, wanted: str) -> None:
 @pytest.mark.parametrize(
     ("short", "long"),
     [
-        (("--source", "1080p60"), ("--source", "1920x1080", "--fps", "60")),
-        (("--source", "1280x720@50"), ("--source", "1280x720", "--fps", "50")),
-        (("--resolution", "720p30"), ("--resolution", "1280x720", "--fps-sent", "30")),
+        (("--source", "1080p60"), ("--source", "1920x1080", "--source-fps", "60")),
+        (("--source", "1280x720@50"), ("--source", "1280x720", "--source-fps", "50")),
+        (("--resolution", "720p30"), ("--resolution", "1280x720", "--fps", "30")),
     ],
 )
 def test_the_same_in_other_words_is_the_same_plan(

@@ -49,7 +49,7 @@ class ShowOptions:
     platforms: tuple[str, ...] = ()
     codec: str | None = None
     source: str | None = None
-    fps: str | None = None
+    source_fps: str | None = None
     motion: str | None = None
     prefer: str | None = None
     audio: str | None = None
@@ -61,7 +61,7 @@ class ShowOptions:
     footage: str | None = None
     at: str | None = None
     resolution: str | None = None
-    fps_sent: str | None = None
+    fps: str | None = None
     cap: str | None = None
     days: tuple[str, ...] = ()
     ignore_machine: bool = False
@@ -104,7 +104,7 @@ def asked_show(name: str | None, wishes: ShowOptions) -> RequestedShow:
         )
     bare = Show(
         source=Resolution.parse(wishes.source or SOURCE),
-        frame_rate=parse_frame_rate(wishes.fps or FRAME_RATE),
+        frame_rate=parse_frame_rate(wishes.source_fps or FRAME_RATE),
         motion=MOTION,
         destinations=tuple(destination(name) for name in wishes.platforms),
     )
@@ -163,11 +163,11 @@ def compared_show(name: str | None, platform: str, wishes: ShowOptions) -> Show:
 def _parted(wishes: ShowOptions) -> ShowOptions:
     """Frame rates that were written behind a resolution, in their place."""
     size, fps = with_frame_rate(wishes.source or "")
-    if fps is not None and wishes.fps is None:
-        wishes = replace(wishes, source=size, fps=fps)
+    if fps is not None and wishes.source_fps is None:
+        wishes = replace(wishes, source=size, source_fps=fps)
     size, fps = with_frame_rate(wishes.resolution or "")
-    if fps is not None and wishes.fps_sent is None:
-        wishes = replace(wishes, resolution=size, fps_sent=fps)
+    if fps is not None and wishes.fps is None:
+        wishes = replace(wishes, resolution=size, fps=fps)
     return wishes
 
 
@@ -181,7 +181,7 @@ def over(show: Show, wishes: ShowOptions) -> Show:
     """
     readers: dict[str, tuple[str | None, Callable[[str], Any]]] = {
         "source": (wishes.source, Resolution.parse),
-        "frame_rate": (wishes.fps, parse_frame_rate),
+        "frame_rate": (wishes.source_fps, parse_frame_rate),
         "motion": (wishes.motion, lambda said: _one_of(said, MOTIONS, "a kind of motion")),
         "prefer": (wishes.prefer, lambda said: _one_of(said, PREFERENCES, "a preference")),
         "audio": (wishes.audio, lambda said: _one_of(said, AUDIO, "a kind of audio")),
@@ -191,7 +191,7 @@ def over(show: Show, wishes: ShowOptions) -> Show:
         "stutter": (wishes.stutter, parse_stutter),
         "viewers": (wishes.viewers, Bitrate.parse),
         "resolution": (wishes.resolution, Resolution.parse),
-        "fps_sent": (wishes.fps_sent, parse_frame_rate),
+        "fps_sent": (wishes.fps, parse_frame_rate),
         "cap": (wishes.cap, DataSize.parse),
         "hours_a_month": (wishes.hours, parse_hours_a_month),
     }

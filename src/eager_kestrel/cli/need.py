@@ -61,7 +61,7 @@ def need(
         platforms=tuple(name for name in platforms if name not in shows),
         codec=codec,
         source=source,
-        fps=source_fps,
+        source_fps=source_fps,
         motion=motion,
         share=share,
         reserves=tuple(reserve or ()),

@@ -384,7 +384,7 @@ class ShowFlags:
     HEADING: ClassVar = "The show"
 
     source: Source = None
-    fps: SourceRate = None
+    source_fps: SourceRate = None
     motion: Motion = None
     audio: Annotated[
         str | None,
@@ -413,7 +413,7 @@ class ShowFlags:
         str | None,
         typer.Option(metavar="WIDTHxHEIGHT", help="Send this resolution, whatever is better."),
     ] = None
-    fps_sent: Annotated[
+    fps: Annotated[
         str | None,
         typer.Option(metavar="RATE", help="Send this frame rate, whatever is better."),
     ] = None

@@ -152,7 +152,7 @@ def _asked(title: str | None, given: ShowOptions) -> tuple[str, ShowOptions]:
         _listed("How much moves in the picture?", begin.MOTION_CHOICES)
     wish("motion", "Motion", "lively")
     wish("source", "The resolution your camera or screen gives", "1920x1080")
-    wish("fps", "Its frames a second", "60")
+    wish("source_fps", "Its frames a second", "60")
     wish("audio", "Is there music, or only voice", "voice")
     given = _where_and_when(given, own, made_up)
     if not given.reserves:
