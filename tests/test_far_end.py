@@ -68,7 +68,7 @@ def test_both_ends_agree(kestrel: Kestrel, monkeypatch: pytest.MonkeyPatch) -> N
     assert ends["far_kbps"] == pytest.approx(ends["near_kbps"], rel=0.02)
     assert ends["near_kbps"] == pytest.approx(8000, rel=0.05)
     assert 0 < ends["far_bytes"] <= result.document["data_used_bytes"] * 1.02
-    assert "both ends agree" in " ".join(result.document["summary"]["verdicts"])
+    assert "both ends agree" in " ".join(result.document["summary"]["remarks"])
     assert result.document["endpoint"]["found_by"] == "responsiveness configuration"
     for output in (result.out, result.err, kept.out, *said):
         assert TOKEN not in output

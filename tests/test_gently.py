@@ -180,7 +180,7 @@ def test_an_ingest_is_measured_and_its_ceiling_kept(
     figures = result.document["summary"]["one"]
     assert figures["typical_kbps"] == pytest.approx(kbps, rel=0.08)  # a relay takes bursts
     assert (phase["most_kbps"] is not None) == (kbps == 6000)
-    assert ("the upload may be higher" in " ".join(result.document["summary"]["verdicts"])) == (
+    assert ("the upload may be higher" in " ".join(result.document["summary"]["remarks"])) == (
         kbps == 6000
     )
     assert "some platforms go live by themselves" in result.err

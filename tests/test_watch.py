@@ -73,7 +73,9 @@ def test_a_dip_is_the_lines_and_a_step_that_fits_is_named(
     carried: float, seen: bool, length: float
 ) -> None:
     made = plan(
-        asked_show(None, ShowOptions(platforms=("oxbow",), source="1920x1080", source_fps="60")).show,
+        asked_show(
+            None, ShowOptions(platforms=("oxbow",), source="1920x1080", source_fps="60")
+        ).show,
         uplink_from_number("9 Mbit/s"),
     ).plan.destinations[0]
     expected = Expected(made.total_kbps, 60.0, 2.0, made.fallbacks)

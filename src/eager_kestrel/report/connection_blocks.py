@@ -67,8 +67,10 @@ def run_blocks(run: RunDocument) -> Iterator[Block]:
     where = f"{run.endpoint.name}, {run.endpoint.url}" if run.endpoint.name else run.endpoint.url
     cut = " (cut short)" if run.partial else ""
     yield Rows(tuple(rows), title=f"One connection to {where}, {moment(run.taken_at)}{cut}")
-    for line in (*found.verdicts, *run.notes):
+    for line in found.verdicts:
         yield Note(line, mark="!")
+    for line in (*found.remarks, *run.notes):
+        yield Note(line)
 
 
 def _uplink_rows(

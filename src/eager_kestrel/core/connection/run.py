@@ -207,7 +207,9 @@ class RunSummary(Frozen):
     uplink: Uplink | None
     """What this run alone speaks for; none when it learned too little."""
     verdicts: tuple[str, ...]
-    """What a careful person would remark on, most important first."""
+    """What is wrong or would mislead, most important first."""
+    remarks: tuple[str, ...] = ()
+    """What is worth knowing, and no trouble."""
 
 
 class RunDocument(Run):

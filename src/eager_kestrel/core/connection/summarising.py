@@ -33,6 +33,8 @@ if TYPE_CHECKING:
     from eager_kestrel.core.connection.uplink import Uplink
 
 
+ENDS_AGREE = 0.01
+"""Up to this share apart, both ends counted the same."""
 LONG_WAIT_MS = 100.0
 """A full connection that adds more than this to a round trip is felt."""
 MUCH_LESS = 0.75
@@ -106,21 +108,31 @@ def summary_of(run: Run) -> RunSummary:
     one = None if lasting is None else _figures(lasting)
     swings = None if run.one_connection is None else short_rates(run.one_connection.samples)
     most = run.one_connection.most_kbps if run.one_connection is not None else None
-    held = () if most is None or one is None else (words.held_most(one.typical_kbps, most),)
-    ends: tuple[str, ...] = ()
-    if run.both_ends is not None:
-        ends = (words.both_ends(run.both_ends.near_kbps, run.both_ends.far_kbps),)
-    said = (
-        *_of_bursts(run),
-        *_of_this_machine(run),
-        *ends,
-        *held,
-        *_of_connections(run, one, several),
-        *_of_waits(idle, loaded),
-        *_of_evenness(one, swings),
-    )
+    remarks: tuple[str, ...] = ()
+    if most is not None and one is not None:
+        remarks = (words.held_most(one.typical_kbps, most),)
+    wrong: tuple[str, ...] = ()
+    if (ends := run.both_ends) is not None:
+        difference = abs(ends.far_kbps / ends.near_kbps - 1)
+        if difference > ENDS_AGREE:
+            wrong = (words.ends_disagree(ends.near_kbps, ends.far_kbps),)
+        else:
+            remarks += (words.ends_agree(max(difference, 0.001), ends.far_kbps),)
     return RunSummary(
-        idle=idle, loaded=loaded, one=one, several=several, uplink=run_uplink(run), verdicts=said
+        idle=idle,
+        loaded=loaded,
+        one=one,
+        several=several,
+        uplink=run_uplink(run),
+        verdicts=(
+            *_of_bursts(run),
+            *_of_this_machine(run),
+            *wrong,
+            *_of_connections(run, one, several),
+            *_of_waits(idle, loaded),
+            *_of_evenness(one, swings),
+        ),
+        remarks=remarks,
     )
 
 

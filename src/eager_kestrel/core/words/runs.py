@@ -185,20 +185,14 @@ def bars(values: Sequence[float | None], most: int = 48) -> str:
     )
 
 
-AGREE = 0.01
-
-
-def both_ends(near_kbps: float, far_kbps: float) -> str:
-    """What the endpoint counted against what was counted here."""
-    difference = abs(far_kbps / near_kbps - 1)
-    if difference <= AGREE:
-        return (
-            f"both ends agree within {max(difference, 0.001):.1%}: {rate(far_kbps)} arrived there"
-        )
-    return (
-        f"the two ends disagree: {rate(near_kbps)} was acknowledged, {rate(far_kbps)} was read "
-        "there; something on the way, or the endpoint itself, buffers"
-    )
+ends_agree = Sentence(
+    "difference far_kbps", "both ends agree within {difference:.1%}: {far_kbps:rate} arrived there"
+)
+ends_disagree = Sentence(
+    "near_kbps far_kbps",
+    "the two ends disagree: {near_kbps:rate} was acknowledged, {far_kbps:rate} was read there; "
+    "something on the way, or the endpoint itself, buffers",
+)
 
 
 # Rehearsals
