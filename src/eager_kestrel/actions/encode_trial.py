@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import hashlib
 import json
+import math
+import time
 from collections.abc import Callable, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from dataclasses import asdict, dataclass
@@ -47,7 +49,7 @@ if TYPE_CHECKING:
     from eager_kestrel.core.guide.rules import Codec
     from eager_kestrel.core.show.show import Motion
     from eager_kestrel.media.clip import Clip
-    from eager_kestrel.media.trial_encode import Setting
+    from eager_kestrel.media.trial_encode import Scores, Setting
 
 
 LADDER = (2160, 1440, 1080, 936, 720, 540, 432, 360, 270)
@@ -70,6 +72,8 @@ class TrialOptions:
     motion: Motion
     """As the person said."""
     keep: str | None = None
+    minutes: float = 3.0
+    """It may take, except for one stretch, which is tried in any case."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -88,36 +92,32 @@ class TrialEncodes:
 def try_clip(clip: Clip, wanted: TrialOptions, tell: Tell = lambda _: None) -> TrialEncodes:
     """Encode a few stretches around some settings and learn from them.
 
-    What was encoded before is not encoded again, so that a trial that was stopped goes on.
+    The hardest stretch comes first, and others as far as the time lasts. What was encoded before is
+    not encoded again, so that a trial that was stopped goes on.
 
     Raises:
         FormatError: the clip breaks off.
         StorageError: the disk would not take it.
-        StoppedError: the user stopped it.
+        StoppedError: the user stopped it before all settings were tried on one stretch.
     """
-    from eager_kestrel.media.clip import cut, hardest
+    from eager_kestrel.media.clip import hardest
     from eager_kestrel.media.trial_encode import vmaf_program
 
     if wanted.keep is not None:
         require_footage_name(wanted.keep)
-    folder = trial_folder(clip.path)
     stretches = pick(clip.looks, clip.seconds)
-    sources = []
-    for stretch in stretches:
-        name = f"stretch-{stretch.begin_seconds:g}-{stretch.seconds:g}.mkv"
-        sources.append(folder / name)
-        if not sources[-1].exists():
-            cut(clip, stretch, sources[-1])
-    settings = _settings(clip, wanted)
-    scored = _encoded(clip, settings, sources, wanted, tell)
-    bound_trials(keep=folder)
+    encodes = _Encodes(clip, _settings(clip, wanted), stretches, trial_folder(clip.path), tell)
+    encodes.run(wanted.minutes * 60)
+    bound_trials(keep=encodes.folder)
+    settings, stretches = encodes.settings, stretches[: encodes.complete]
+    scored = [encodes.score(number) for number in range(len(settings))]
     trial = _trial(clip, wanted, stretches, settings, scored, vmaf=vmaf_program() is not None)
     if wanted.keep is not None:
         write_footage(trial.footage)
-    paths = tuple(
-        tuple(_path(folder, setting, n) for n in range(len(sources))) for setting in settings
-    )
-    return TrialEncodes(trial, tuple(sources), paths, hardest(stretches))
+    numbers = range(len(stretches))
+    paths = tuple(tuple(encodes.path(setting, n) for n in numbers) for setting in settings)
+    sources = tuple(encodes.source(n) for n in numbers)
+    return TrialEncodes(trial, sources, paths, hardest(stretches))
 
 
 def _settings(clip: Clip, wanted: TrialOptions) -> list[Setting]:
@@ -163,58 +163,162 @@ class _Scored:
     """0..1, smoothness aside."""
 
 
-def _encoded(
-    clip: Clip,
-    settings: Sequence[Setting],
-    sources: Sequence[Path],
-    wanted: TrialOptions,
-    tell: Tell,
-) -> list[_Scored]:
-    """Encode and compare all, over all cores; tells the hull so far."""
-    from eager_kestrel.media.encoders import cores
+ALIKE = 0.5
+"""Of the time an encode takes, what it takes to compare it, whatever its resolution."""
 
-    table = quality_table()
-    found: dict[int, _Scored] = {}
-    stopped = Event()
-    with ThreadPoolExecutor(cores()) as pool:
-        jobs = {
-            pool.submit(_one, clip, setting, sources, stopped): number
-            for number, setting in enumerate(settings)
-        }
+
+@dataclass
+class _Encodes:
+    """Encodes of settings on stretches, what is kept of them, and how long the rest takes."""
+
+    clip: Clip
+    settings: Sequence[Setting]
+    stretches: Sequence[Stretch]
+    folder: Path
+    tell: Tell
+    complete: int = 0
+    """On so many stretches every setting was tried."""
+
+    def __post_init__(self) -> None:
+        """Nothing is scored yet."""
+        from eager_kestrel.media.encoders import cores
+
+        self._cores = cores()
+        self._scores: dict[tuple[int, int], Scores] = {}
+        self._stopped = Event()
+        self._ends_at: float | None = None
+        self._began = time.perf_counter()
+
+    def _seconds(self) -> float:
+        """Since it began."""
+        return time.perf_counter() - self._began
+
+    def source(self, stretch: int) -> Path:
+        """Where a stretch is."""
+        cut_out = self.stretches[stretch]
+        return self.folder / f"stretch-{cut_out.begin_seconds:g}-{cut_out.seconds:g}.nut"
+
+    def path(self, setting: Setting, stretch: int) -> Path:
+        """Where an encode is."""
+        asked = [str(setting.resolution), str(setting.frame_rate), setting.kbps]
+        said = json.dumps([*asked, setting.codec, setting.preset, stretch])
+        return self.folder / f"{hashlib.sha256(said.encode()).hexdigest()[:20]}.mkv"
+
+    def run(self, seconds: float) -> None:
+        """Try every setting on the hardest stretch, and on others while there is time."""
         try:
-            left: set[Future[_Scored]] = set(jobs)
+            many = self._planned(seconds)
+            with ThreadPoolExecutor(self._cores) as pool:
+                for stretch in range(many):
+                    self._cut(stretch)
+                    self._all_of(stretch, many, pool)
+                    self.complete = stretch + 1
+        except KeyboardInterrupt:
+            self._stopped.set()
+            if not self.complete:
+                raise StoppedError(
+                    "stopped; what was encoded is kept", "run it again to go on"
+                ) from None
+            self.tell(words.stopped_after(self.complete))
+
+    def _planned(self, seconds: float) -> int:
+        """On how many stretches there is time to try all; one encode is timed to know."""
+        middle = len(self.settings) // 2
+        self._cut(0)
+        fresh = not self._kept(self.settings[middle], 0).exists()
+        began = time.perf_counter()
+        self._scores[middle, 0] = self._one(middle, 0)
+        took = (time.perf_counter() - began) / self._work(middle)
+        left = [self._seconds_left(n, took if fresh else 0.0) for n in range(len(self.stretches))]
+        fits = sum(1 for total in np.cumsum(left) if self._seconds() + total <= seconds)
+        many = max(1, fits)
+        if fresh:
+            total = float(sum(left[:many]))
+            self._ends_at = time.perf_counter() + total
+            whole = math.ceil((self._seconds() + float(sum(left))) / 60)
+            self.tell(words.trial_takes(total, many, len(self.settings), len(left), whole))
+        return many
+
+    def _work(self, number: int) -> float:
+        """What a setting takes beside the largest."""
+        sizes = [s.resolution.pixels * float(s.frame_rate) for s in self.settings]
+        return ALIKE + (1 - ALIKE) * sizes[number] / max(sizes)
+
+    def _seconds_left(self, stretch: int, took: float) -> float:
+        """About how long what is not kept of a stretch takes."""
+        missing = [n for n, s in enumerate(self.settings) if not self._kept(s, stretch).exists()]
+        return took * sum(self._work(n) for n in missing) / self._cores
+
+    def _cut(self, stretch: int) -> None:
+        from eager_kestrel.media.clip import cut
+
+        if not self.source(stretch).exists():
+            self.tell(words.cutting(stretch + 1))
+            cut(self.clip, self.stretches[stretch], self.source(stretch))
+
+    def _all_of(self, stretch: int, many: int, pool: ThreadPoolExecutor) -> None:
+        """Every setting on one stretch, over all cores; tells of each as it ends."""
+        jobs = {
+            pool.submit(self._one, number, stretch): number
+            for number in range(len(self.settings))
+            if (number, stretch) not in self._scores
+        }
+        left: set[Future[Scores]] = set(jobs)
+        try:
             while left:
                 done, left = wait(left, WAKE_SECONDS, return_when=FIRST_COMPLETED)
                 for job in done:
-                    found[jobs[job]] = job.result()
-                    tell(_so_far(found, settings, jobs[job], table, wanted.motion))
-        except KeyboardInterrupt:
-            stopped.set()
-            pool.shutdown(wait=True, cancel_futures=True)
-            raise StoppedError(
-                "stopped; what was encoded is kept", "run it again to go on"
-            ) from None
+                    self._scores[jobs[job], stretch] = job.result()
+                    self._told(jobs[job], stretch, many)
         except BaseException:
-            stopped.set()
+            self._stopped.set()
             pool.shutdown(wait=True, cancel_futures=True)
             raise
-    return [found[number] for number in range(len(settings))]
+
+    def _told(self, number: int, stretch: int, many: int) -> None:
+        rest = None if self._ends_at is None else max(0.0, self._ends_at - time.perf_counter())
+        total, quality = many * len(self.settings), look(self._scores[number, stretch])
+        tried = _words(self.settings[number])
+        self.tell(words.going(len(self._scores), total, tried, stretch + 1, quality, rest))
+
+    def _kept(self, setting: Setting, stretch: int) -> Path:
+        from eager_kestrel.media.trial_encode import vmaf_program
+
+        kind = "vmaf" if vmaf_program() else "plain"
+        return self.path(setting, stretch).with_suffix(f".{kind}.json")
+
+    def _one(self, number: int, stretch: int) -> Scores:
+        """One setting on one stretch, from what is kept where it is."""
+        from eager_kestrel.files.documents import write_text
+        from eager_kestrel.media.trial_encode import Scores, compare, encode
+
+        setting, source = self.settings[number], self.source(stretch)
+        every = round(self.clip.frame_rate / setting.frame_rate)
+        out, kept = self.path(setting, stretch), self._kept(setting, stretch)
+        if not out.exists():
+            encode(source, setting, every, out, self._stopped)
+            kept.unlink(missing_ok=True)
+        if not kept.exists():
+            screen = screen_of(self.clip.resolution)
+            found = compare(source, out, setting, every, screen, self._stopped)
+            write_text(kept, json.dumps(asdict(found)))
+        return Scores(**json.loads(kept.read_text()))
+
+    def score(self, number: int) -> _Scored:
+        """What came of a setting over the stretches that are complete."""
+        scores = [self._scores[number, stretch] for stretch in range(self.complete)]
+        vmafs = [s.vmaf for s in scores if s.vmaf is not None]
+        kbps, xpsnr, ssim = (
+            float(np.mean([getattr(s, key) for s in scores]))
+            for key in ("kbps", "xpsnr_db", "ssim")
+        )
+        vmaf = float(np.mean(vmafs)) if len(vmafs) == len(scores) else None
+        return _Scored(kbps, xpsnr, ssim, vmaf, look_of(xpsnr, ssim, vmaf))
 
 
-def _so_far(
-    found: dict[int, _Scored],
-    settings: Sequence[Setting],
-    last: int,
-    table: QualityTable,
-    motion: Motion,
-) -> str:
-    whole = {n: s.look * _smooth(table, motion, settings[n].frame_rate) for n, s in found.items()}
-    numbers = sorted(found)
-    on = hull([(found[n].kbps, whole[n]) for n in numbers])
-    best = [_words(settings[n]) for n, kept in zip(numbers, on, strict=True) if kept]
-    return words.going(
-        len(found), len(settings), _words(settings[last]), whole[last], ", ".join(best[-3:])
-    )
+def look(scores: Scores) -> float:
+    """How one encode looks, smoothness aside."""
+    return look_of(scores.xpsnr_db, scores.ssim, scores.vmaf)
 
 
 def _words(setting: Setting) -> str:
@@ -225,56 +329,14 @@ def _smooth(table: QualityTable, motion: Motion, fps: Fraction) -> float:
     return float(smoothness(table, motion, np.array([float(fps)]))[0])
 
 
-def _path(folder: Path, setting: Setting, stretch: int) -> Path:
-    said = json.dumps(
-        [
-            str(setting.resolution),
-            str(setting.frame_rate),
-            setting.kbps,
-            setting.codec,
-            setting.preset,
-            stretch,
-        ]
-    )
-    return folder / f"{hashlib.sha256(said.encode()).hexdigest()[:20]}.mkv"
-
-
-def _one(clip: Clip, setting: Setting, sources: Sequence[Path], stopped: Event) -> _Scored:
-    """One setting on every stretch, from what is kept where it is."""
-    from eager_kestrel.files.documents import write_text
-    from eager_kestrel.media.trial_encode import Scores, compare, encode, vmaf_program
-
-    every = round(clip.frame_rate / setting.frame_rate)
-    scores = []
-    for number, source in enumerate(sources):
-        out = _path(source.parent, setting, number)
-        kept = out.with_suffix(f".{'vmaf' if vmaf_program() else 'plain'}.json")
-        if not out.exists():
-            encode(source, setting, every, out, stopped)
-            kept.unlink(missing_ok=True)
-        if not kept.exists():
-            screen = screen_of(clip.resolution)
-            found = compare(source, out, setting, every, screen, stopped)
-            write_text(kept, json.dumps(asdict(found)))
-        scores.append(Scores(**json.loads(kept.read_text())))
-    vmafs = [s.vmaf for s in scores if s.vmaf is not None]
-    vmaf = float(np.mean(vmafs)) if len(vmafs) == len(scores) else None
-    xpsnr, ssim = (float(np.mean([getattr(s, k) for s in scores])) for k in ("xpsnr_db", "ssim"))
-    return _Scored(
-        kbps=float(np.mean([s.kbps for s in scores])),
-        xpsnr_db=xpsnr,
-        ssim=ssim,
-        vmaf=vmaf,
-        look=min(1.0, vmaf / 100) if vmaf is not None else look_of(xpsnr, ssim),
-    )
-
-
 LOOK_AT_START, LOOK_PER_XPSNR, LOOK_PER_SSIM = -6.47, 0.126, 0.251
 """A look from XPSNR in dB and SSIM in dB, logistic: fitted to VMAF of 96 encodes; docs/trial.md."""
 
 
-def look_of(xpsnr_db: float, ssim: float) -> float:
-    """0..1 as VMAF would say, from the two that need no other program."""
+def look_of(xpsnr_db: float, ssim: float, vmaf: float | None = None) -> float:
+    """0..1 by VMAF; where no program has it, as it would say, from the two that need none."""
+    if vmaf is not None:
+        return min(1.0, vmaf / 100)
     ssim_db = -10 * np.log10(max(1e-4, 1 - ssim))
     return float(
         1 / (1 + np.exp(-(LOOK_AT_START + LOOK_PER_XPSNR * xpsnr_db + LOOK_PER_SSIM * ssim_db)))
@@ -308,7 +370,8 @@ def _trial(
     own = fit(table, behaves, wanted.codec, samples)
     fitted = table.with_own(behaves, own)
     smooth = [_smooth(table, behaves, s.frame_rate) for s in settings]
-    on = hull([(f.kbps, f.look * s) for f, s in zip(scored, smooth, strict=True)])
+    whole = [f.look * s for f, s in zip(scored, smooth, strict=True)]
+    on = hull([(s.kbps, looks) for s, looks in zip(settings, whole, strict=True)])
     points = tuple(
         TrialPoint(
             resolution=s.resolution,
@@ -318,6 +381,7 @@ def _trial(
             xpsnr_db=round(f.xpsnr_db, 2),
             ssim=round(f.ssim, 5),
             vmaf=None if f.vmaf is None else round(f.vmaf, 2),
+            smoothness=round(smoother, 4),
             look=round(f.look * smoother, 4),
             on_hull=kept,
         )

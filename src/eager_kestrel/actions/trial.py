@@ -55,36 +55,44 @@ class Prepared:
     uplink: Uplink | None = None
 
 
+@dataclass(frozen=True, slots=True)
+class TrialRequest:
+    """What to try, as written."""
+
+    platforms: tuple[str, ...] = ()
+    """To plan for; none: around ``bitrate`` or the latest plan."""
+    upload: str | None = None
+    bitrate: str | None = None
+    motion: str | None = None
+    """None: lively."""
+    keep: str | None = None
+
+
 def prepared(
-    path: Path,
-    platforms: tuple[str, ...],
-    upload: str | None,
-    bitrate: str | None,
-    motion: str | None,
-    keep: str | None,
+    path: Path, wish: TrialRequest, looked: Callable[[float], None] = lambda _: None
 ) -> Prepared:
     """Check what was asked for, look through the clip, plan first where a platform is named.
 
     Args:
-        platforms: to plan for; none: around ``bitrate`` or the latest plan.
-        motion: as the person says; else lively.
+        looked: told the seconds of the clip that were looked through so far.
 
     Raises:
         InputError: something cannot be read, or does not go together.
         FormatError: the clip cannot be tried.
         NotFoundError: a platform is not known, or no run is kept to plan with.
     """
-    if keep is not None:
-        require_footage_name(keep)
-    most = None if bitrate is None else Bitrate.parse(bitrate).kbps
+    if wish.keep is not None:
+        require_footage_name(wish.keep)
+    most = None if wish.bitrate is None else Bitrate.parse(wish.bitrate).kbps
     show = None
-    if platforms:
-        show = asked_show(None, ShowOptions(platforms=platforms, motion=motion)).show
-    clip = look_at(path)
+    motion, keep = wish.motion, wish.keep
+    if wish.platforms:
+        show = asked_show(None, ShowOptions(platforms=wish.platforms, motion=motion)).show
+    clip = look_at(path, looked)
     if show is None:
         return Prepared(clip, _unplanned(most, motion, keep))
     show = show.model_copy(update={"source": clip.resolution, "frame_rate": clip.frame_rate})
-    uplink = uplink_from_history() if upload is None else uplink_from_number(upload)
+    uplink = uplink_from_history() if wish.upload is None else uplink_from_number(wish.upload)
     there = next((d for d in plan(show, uplink).plan.destinations if d.video), None)
     if there is None or there.video is None:
         raise InputError("the plan sends nothing there", "see why with eager-kestrel plan --why")

@@ -38,7 +38,7 @@ def encoders(
     """Measure what this machine encodes in time; later plans use it."""
     output.require()
     options = EncoderOptions(tuple(resolution or ()), fps, tuple(codec or ()), minutes)
-    with telling("looking for encoders", quiet=output.json) as tell:
+    with telling("looking for encoders", quiet=output.quiet, each=True) as tell:
         found = measure_encoders(options, tell)
     deliver(found, output)
 

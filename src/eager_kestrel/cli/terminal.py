@@ -177,11 +177,17 @@ def busy(what: str, *, quiet: bool = False) -> Iterator[None]:
 
 
 @contextmanager
-def telling(first: str, *, quiet: bool = False) -> Iterator[Callable[[str], None]]:
-    """A teller of one line that changes; says nothing in a pipe."""
+def telling(
+    first: str, *, quiet: bool = False, each: bool = False
+) -> Iterator[Callable[[str], None]]:
+    """A teller of one line that changes.
+
+    Args:
+        each: whether in a pipe each is a line of its own; else it says nothing there.
+    """
     screen = console(stderr=True)
     if quiet or not screen.is_terminal:
-        yield lambda _: None
+        yield warn if each and not quiet else lambda _: None
         return
     with screen.status(first, spinner="dots") as status:
         yield status.update

@@ -2,14 +2,23 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, ClassVar
 
 import typer
 
 from eager_kestrel.actions.encode_trial import try_clip
-from eager_kestrel.actions.trial import judged, prepared, report_of, sheet_of, write_clips
+from eager_kestrel.actions.trial import (
+    TrialRequest,
+    judged,
+    prepared,
+    report_of,
+    sheet_of,
+    write_clips,
+)
 from eager_kestrel.cli.options import (
     GuideFolder,
     Motion,
@@ -24,6 +33,9 @@ from eager_kestrel.core.errors import InputError
 
 if TYPE_CHECKING:
     from eager_kestrel.actions.encode_trial import TrialEncodes
+
+EVERY_SECONDS = 3.0
+"""Between two words on a clip that is looked through."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,6 +84,9 @@ def trial(
     keep: Annotated[
         str | None, typer.Option(metavar="NAME", help="Keep what was learned: plan --footage NAME.")
     ] = None,
+    minutes: Annotated[
+        float, typer.Option(metavar="N", min=0.01, help="How long it may take.")
+    ] = 3.0,
     _guides: GuideFolder = None,
     see: SeeFlags = SeeFlags(),
     output: OutputFlags = OutputFlags(),
@@ -79,11 +94,25 @@ def trial(
     """Encode your own clip around a plan: the best resolution at each bitrate."""
     see.require()
     output.require()
-    asked = prepared(clip, tuple(platforms or ()), upload, bitrate, motion, keep)
-    with telling("cutting stretches", quiet=output.json) as tell:
-        tried = try_clip(asked.clip, asked.wanted, tell)
+    with telling("looking through the clip", quiet=output.quiet, each=True) as tell:
+        wish = TrialRequest(tuple(platforms or ()), upload, bitrate, motion, keep)
+        asked = prepared(clip, wish, _now_and_then(tell))
+        tried = try_clip(asked.clip, replace(asked.wanted, minutes=minutes), tell)
     _see(tried, see)
     deliver(report_of(asked, tried.trial), output)
+
+
+def _now_and_then(tell: Callable[[str], None]) -> Callable[[float], None]:
+    """Tells how far a clip was looked through, every few seconds."""
+    told = time.perf_counter()
+
+    def looked(seconds: float) -> None:
+        nonlocal told
+        if time.perf_counter() - told > EVERY_SECONDS:
+            told = time.perf_counter()
+            tell(f"looking through the clip: {seconds:.0f} s so far")
+
+    return looked
 
 
 def _see(tried: TrialEncodes, see: SeeFlags) -> None:

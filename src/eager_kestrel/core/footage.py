@@ -215,10 +215,12 @@ class TrialPoint(Spread):
     """0..1, all planes, as XPSNR."""
     vmaf: float | None
     """0..100, where a program that computes it was found."""
+    smoothness: float = 1.0
+    """0..1, what its frame rate leaves of a look."""
     look: float
-    """0..1 on the scale of plans, with what its frame rate leaves of smoothness."""
+    """0..1 on the scale of plans, smoothness included."""
     on_hull: bool
-    """Whether no other encode, nor a mix of two, looks better for its bitrate."""
+    """Whether no other encode, nor a mix of two, looks better for what was asked of it."""
 
     @property
     def words(self) -> str:

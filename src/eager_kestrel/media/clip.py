@@ -37,7 +37,6 @@ UNEVEN_SHARE = 0.02
 HDR = {16: "PQ", 18: "HLG"}
 """Transfer characteristics of ITU-T H.273."""
 RECORD = "record a minute at your source's size and constant rate, 8 bit, the busiest scene in it"
-LOSSLESS = {"qp": "0", "preset": "ultrafast"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -145,17 +144,17 @@ def cut(clip: Clip, stretch: Stretch, out: Path) -> None:
     part = out.with_name(f".{out.name}")
     frames = round(stretch.seconds * float(clip.frame_rate))
     try:
-        with av.open(str(part), "w", format="matroska") as written:
-            stream: Any = written.add_stream("libx264", rate=clip.frame_rate)
+        with av.open(str(part), "w", format="nut") as written:
+            stream: Any = written.add_stream("utvideo", rate=clip.frame_rate)  # quick to decode
             stream.width, stream.height = (
                 clip.resolution.width // 2 * 2,
                 clip.resolution.height // 2 * 2,
             )
-            stream.pix_fmt, stream.options = "yuv420p", LOSSLESS
+            stream.pix_fmt = "yuv420p"
             stream.time_base = 1 / clip.frame_rate
             for number, frame in enumerate(_from(clip, stretch.begin_seconds, frames)):
                 ready = frame.reformat(stream.width, stream.height, "yuv420p")
-                ready.pts, ready.time_base = number, 1 / clip.frame_rate
+                ready.pts, ready.time_base, ready.pict_type = number, 1 / clip.frame_rate, 0
                 written.mux(stream.encode(ready))
             written.mux(stream.encode(None))
         part.replace(out)

@@ -276,13 +276,15 @@ def trial_blocks(found: TrialReport) -> Iterator[Block]:
                 f"{point.xpsnr_db:.1f}",
                 f"{point.ssim:.4f}",
                 "-" if point.vmaf is None else f"{point.vmaf:.1f}",
+                f"{point.smoothness:.0%}",
                 looks(point.look),
                 "best" if point.on_hull else "",
             )
         )
         for point in trial.points
     )
-    yield Table(("encode", ">kbit/s", ">XPSNR", ">SSIM", ">VMAF", "quality", ""), rows)
+    yield Table(("encode", ">kbit/s", ">XPSNR", ">SSIM", ">VMAF", ">smooth", "quality", ""), rows)
+    yield Note(words.SMOOTH, "dim")
     for line in trial.lessons:
         yield Note(line)
     if trial.footage.name != "unnamed":

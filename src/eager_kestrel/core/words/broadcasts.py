@@ -345,9 +345,36 @@ def basis(clip: str, encodes: int, off_by: float) -> str:
     return f"measured on {clip}: {counted(encodes, 'encode')}, off by {100 * off_by:.1f} of 100"
 
 
-going = Sentence(
-    "done total what quality best",
-    "{done} of {total}: {what}: {quality:looks}; best for its bitrate so far: {best}",
+SMOOTH = (
+    "quality is VMAF less what the frame rate leaves of smoothness; best: nothing tried beats it"
+)
+cutting = Sentence("stretch", "cutting stretch {stretch}")
+
+
+def trial_takes(seconds: float, stretches: int, settings: int, every: int, minutes: int) -> str:
+    """How long a trial will take, and what would take longer."""
+    what = f"{counted(settings, 'encode')} of {counted(stretches, 'stretch', 'stretches')}"
+    said = f"this takes {about(seconds)}: {what}"
+    if stretches == every:
+        return said
+    return f"{said}; all {every} say more, with --minutes {minutes}"
+
+
+def about(seconds: float) -> str:
+    """``about 40 s``, ``about 3 min``."""
+    return f"about {seconds:.0f} s" if seconds < 90 else f"about {seconds / 60:.0f} min"
+
+
+def going(
+    done: int, total: int, what: str, stretch: int, quality: float, left: float | None
+) -> str:
+    """One encode has ended."""
+    rest = "" if left is None or done == total else f"; {about(left)} left"
+    return f"{done} of {total}: {what}, stretch {stretch}: sharpness {looks(quality)}{rest}"
+
+
+stopped_after = Sentence(
+    "stretches", "stopped: {stretches:count|stretch|stretches} tried; run it again to go on"
 )
 
 
