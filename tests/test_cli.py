@@ -241,3 +241,15 @@ def test_the_demo_fills_a_home_on_which_every_command_works(
         assert done.out
     assert kestrel("runs", "list", "--json").document["runs"]
     assert not kestrel("report", "--out", "again.md").err
+
+
+def test_completion_is_for_the_shell_that_is_named(
+    kestrel: Kestrel, monkeypatch: pytest.MonkeyPatch, tmp_path: Path
+) -> None:
+    monkeypatch.setenv("HOME", str(tmp_path))
+    done = kestrel("--install-completion", "zsh")
+    assert done.code == 0, done.err
+    assert (tmp_path / ".zfunc" / "_eager-kestrel").is_file()
+    assert not (tmp_path / ".bashrc").exists()
+    assert "_EAGER_KESTREL_COMPLETE" in kestrel("--show-completion", "fish").out
+    assert 'no completion for "csh"' in kestrel("--install-completion", "csh").error_line

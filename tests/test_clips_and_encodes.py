@@ -264,6 +264,7 @@ def test_encoders_are_those_that_open_and_no_codec_twice() -> None:
     assert "libx264" in names
     assert len(names) == len(set(names))
     assert not set(names) & set(missing)
+    assert all(why and "\n" not in why for why in missing.values())
     assert {one.codec for one in found} <= {"h264", "av1"}
     assert all(one.presets for one in found)
     assert "h264" not in names

@@ -198,3 +198,17 @@ def test_made_resolutions_move_and_never_jump() -> None:
     steps = [abs(a - b).mean() for a, b in itertools.pairwise(luma)]
     assert min(steps) > 1
     assert max(steps) < 4 * min(steps)
+
+
+def test_a_preset_is_answered_and_the_figures_stay(
+    kestrel: Kestrel, quick: None, home: Path
+) -> None:
+    assert kestrel("encoders", *SMALL, "--codec", "h264").code == 0
+    before = (home / "machine.json").read_bytes()
+    asked = kestrel(
+        "encoders", "--resolution", "160x96@24", "--codec", "h264", "--preset", "medium"
+    )
+    assert asked.code == 0, asked.err
+    assert "libx264 medium keeps up at 160x96 at 24 fps" in " ".join(asked.out.split())
+    assert (home / "machine.json").read_bytes() == before
+    assert "no encoder of this machine" in kestrel("encoders", "--preset", "no").err

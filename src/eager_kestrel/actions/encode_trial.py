@@ -369,24 +369,7 @@ def _trial(
     behaves = behaves_like(table, wanted.codec, samples)
     own = fit(table, behaves, wanted.codec, samples)
     fitted = table.with_own(behaves, own)
-    smooth = [_smooth(table, behaves, s.frame_rate) for s in settings]
-    whole = [f.look * s for f, s in zip(scored, smooth, strict=True)]
-    on = hull([(s.kbps, looks) for s, looks in zip(settings, whole, strict=True)])
-    points = tuple(
-        TrialPoint(
-            resolution=s.resolution,
-            frame_rate=s.frame_rate,
-            target_kbps=s.kbps,
-            kbps=round(f.kbps, 1),
-            xpsnr_db=round(f.xpsnr_db, 2),
-            ssim=round(f.ssim, 5),
-            vmaf=None if f.vmaf is None else round(f.vmaf, 2),
-            smoothness=round(smoother, 4),
-            look=round(f.look * smoother, 4),
-            on_hull=kept,
-        )
-        for s, f, smoother, kept in zip(settings, scored, smooth, on, strict=True)
-    )
+    points = _points(settings, scored, [_smooth(table, behaves, s.frame_rate) for s in settings])
     shapes = list(dict.fromkeys((s.resolution, s.frame_rate) for s in settings))
     rates = min(s.kbps for s in settings) / 2, max(s.kbps for s in settings) * 1.2
     best = best_between(fitted, behaves, wanted.codec, shapes, rates, takes)
@@ -416,6 +399,29 @@ def _trial(
         footage=footage,
         one_more_mbit=round(gain, 4),
         lessons=(*lessons, words.missed(footage.off_by)),
+    )
+
+
+def _points(
+    settings: Sequence[Setting], scored: Sequence[_Scored], smooth: Sequence[float]
+) -> tuple[TrialPoint, ...]:
+    """Every encode, and whether it is the best for what was asked of it."""
+    whole = [f.look * s for f, s in zip(scored, smooth, strict=True)]
+    on = hull([(s.kbps, looks) for s, looks in zip(settings, whole, strict=True)])
+    return tuple(
+        TrialPoint(
+            resolution=s.resolution,
+            frame_rate=s.frame_rate,
+            target_kbps=s.kbps,
+            kbps=round(f.kbps, 1),
+            xpsnr_db=round(f.xpsnr_db, 2),
+            ssim=round(f.ssim, 5),
+            vmaf=None if f.vmaf is None else round(f.vmaf, 2),
+            smoothness=round(smoother, 4),
+            look=round(f.look * smoother, 4),
+            on_hull=kept,
+        )
+        for s, f, smoother, kept in zip(settings, scored, smooth, on, strict=True)
     )
 
 

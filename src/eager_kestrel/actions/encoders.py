@@ -4,14 +4,19 @@ from __future__ import annotations
 
 import platform
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from fractions import Fraction
 from typing import TYPE_CHECKING
 
 from eager_kestrel import __version__
 from eager_kestrel.core.errors import FormatError, InputError, nearest_name
-from eager_kestrel.core.resolution import Resolution, parse_frame_rate, resolution_at
+from eager_kestrel.core.resolution import (
+    Resolution,
+    parse_frame_rate,
+    resolution_at,
+    with_frame_rate,
+)
 from eager_kestrel.core.show.machine import EncoderPoint, Endurance, MeasuredMachine
 from eager_kestrel.core.words import broadcasts as words
 from eager_kestrel.files.plans import latest_plan
@@ -42,6 +47,8 @@ class EncoderOptions:
     fps: str | None = None
     """None: that of the latest plan, else 60."""
     codecs: tuple[str, ...] = ()
+    preset: str | None = None
+    """Only this one, to answer a question; the figures are not kept."""
     minutes: float = 0.0
     """To go on with the slowest preset that holds, to see whether it slows down."""
 
@@ -68,6 +75,13 @@ def measure_encoders(
         raise InputError(
             "no encoder for these codecs works on this machine", "name another with --codec"
         )
+    if wish.preset is not None:
+        found = [_only(encoder, wish.preset) for encoder in found if wish.preset in encoder.presets]
+        if not found:
+            raise InputError(
+                f'no encoder of this machine has a preset "{wish.preset}"',
+                "name one that eager-kestrel encoders lists",
+            )
     points, kept = _points(found, resolutions, fps, tell)
     endurance = _endurance(kept, wish.minutes, tell) if wish.minutes else None
     measured = MeasuredMachine(
@@ -79,10 +93,16 @@ def measure_encoders(
         others_share=round(others, 3),
         points=tuple(points),
         not_here=len(missing),
+        unusable=missing,
         endurance=endurance,
     )
-    write_machine(measured)
+    if wish.preset is None:
+        write_machine(measured)
     return measured
+
+
+def _only(encoder: Encoder, preset: str) -> Encoder:
+    return replace(encoder, presets=(preset,))
 
 
 def _codecs(written: Sequence[str]) -> tuple[Codec, ...]:
@@ -100,8 +120,10 @@ def _resolutions(wish: EncoderOptions) -> tuple[list[Resolution], Fraction]:
     except FormatError:  # a damaged plan is no reason not to measure
         plan = None
     videos = [d.video for d in plan.destinations if d.video is not None] if plan else []
-    resolutions = {Resolution.parse(p) for p in wish.resolutions} or {v.resolution for v in videos}
-    rates = [parse_frame_rate(wish.fps)] if wish.fps else [v.frame_rate for v in videos]
+    written = [with_frame_rate(p) for p in wish.resolutions]
+    resolutions = {Resolution.parse(size) for size, _ in written} or {v.resolution for v in videos}
+    asked = [wish.fps] if wish.fps else [fps for _, fps in written if fps is not None]
+    rates = [parse_frame_rate(fps) for fps in asked] or [v.frame_rate for v in videos]
     chosen = resolutions or set(USUAL)
     if any(p.width % 2 or p.height % 2 for p in chosen):
         raise InputError("a side is odd", "give even sides, such as 1280x720")

@@ -30,6 +30,12 @@ def encoders(
         list[str] | None,
         typer.Option(metavar="NAME", help="Only h264, hevc or av1; repeat for several."),
     ] = None,
+    preset: Annotated[
+        str | None,
+        typer.Option(
+            metavar="NAME", help="Only this preset: does it keep up? The figures are not kept."
+        ),
+    ] = None,
     minutes: Annotated[
         float, typer.Option(min=0, max=60, help="Encode this long, to see whether it slows down.")
     ] = 0.0,
@@ -37,7 +43,7 @@ def encoders(
 ) -> None:
     """Measure what this machine encodes in time; later plans use it."""
     output.require()
-    options = EncoderOptions(tuple(resolution or ()), fps, tuple(codec or ()), minutes)
+    options = EncoderOptions(tuple(resolution or ()), fps, tuple(codec or ()), preset, minutes)
     with telling("looking for encoders", quiet=output.quiet, each=True) as tell:
         found = measure_encoders(options, tell)
     deliver(found, output)

@@ -166,10 +166,42 @@ PLAIN = (
 """The parser's words for what is wrong with a value, of newer and older versions, and ours."""
 
 
+SHELLS = ("bash", "zsh", "fish", "powershell", "pwsh")
+
+
+def _completion(arguments: list[str]) -> bool:
+    """Install or show completion for a shell that is named; whether that was asked for.
+
+    Raises:
+        InputError: there is none for that shell.
+    """
+    match arguments:
+        case ["--install-completion" | "--show-completion" as what, shell]:
+            if shell not in SHELLS:
+                raise InputError(f'no completion for "{shell}"', f"write {', '.join(SHELLS)}")
+        case _:
+            return False
+    completion: Any = importlib.import_module("typer.completion")
+    variable = f"_{PROGRAM.replace('-', '_').upper()}_COMPLETE"
+    asked = {"shell": shell, "prog_name": PROGRAM, "complete_var": variable}
+    if what == "--show-completion":
+        sys.stdout.write(completion.get_completion_script(**asked) + "\n")
+    else:
+        _, path = completion.install(**asked)
+        sys.stdout.write(f"{shell} completes from now on, by {path}; open a new terminal\n")
+    return True
+
+
+def _called(arguments: list[str]) -> int:
+    if _completion(arguments):
+        return 0
+    return int(app(arguments, prog_name=PROGRAM, standalone_mode=False) or 0)
+
+
 def run(arguments: list[str]) -> int:
     """Run the program with these arguments; returns its exit code."""
     try:
-        return int(app(arguments, prog_name=PROGRAM, standalone_mode=False) or 0)
+        return _called(arguments)
     except KestrelError as error:
         return _fail(error.line(), exit_code(error))
     except typer.TyperException as error:

@@ -23,6 +23,7 @@ from eager_kestrel.cli.options import (
     GuideFolder,
     Platforms,
     ShowFlags,
+    among,
     complete_show,
     grouped,
     single,
@@ -98,7 +99,11 @@ def plan(
     ] = False,
     command: Annotated[
         str | None,
-        typer.Option(metavar="FRAMEWORK", help="Print the command line of ffmpeg or gstreamer."),
+        typer.Option(
+            metavar="FRAMEWORK",
+            autocompletion=among("ffmpeg", "gstreamer"),
+            help="Print the command line of ffmpeg or gstreamer.",
+        ),
     ] = None,
     _guides: GuideFolder = None,
     upload: UploadFlags = UploadFlags(),

@@ -6,6 +6,7 @@ None is looked for by name: every encoder the media library knows for a codec is
 from __future__ import annotations
 
 import os
+import re
 import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
@@ -137,19 +138,19 @@ class EncodeSpeed:
     """Frames in each whole second counted."""
 
 
-def encoders(codecs: tuple[Codec, ...]) -> tuple[list[Encoder], list[str]]:
-    """Every encoder of some codecs that opens here, and the names of those that do not."""
-    av.logging.set_level(None)
-    found, missing = [], []
+def encoders(codecs: tuple[Codec, ...]) -> tuple[list[Encoder], dict[str, str]]:
+    """Every encoder of some codecs that opens here, and by name why another one does not."""
+    found, missing = [], {}
     for name in sorted(av.codecs_available):
         codec = _encoder_of(name, codecs)
         if codec is None:
             continue
-        pixel_format = next((f for f in FORMATS if _opens(name, f)), None)
-        if pixel_format is None:
-            missing.append(name)
+        why = {layout: _why_not(name, layout) for layout in FORMATS}
+        usable = next((layout for layout, reason in why.items() if reason is None), None)
+        if usable is None:
+            missing[name] = next((r for r in why.values() if r and NO_FORMAT not in r), NO_DEVICE)
         else:
-            found.append(Encoder(name, codec, pixel_format, PRESETS.get(name, ("",))))
+            found.append(Encoder(name, codec, usable, PRESETS.get(name, ("",))))
     return sorted(found, key=lambda e: codecs.index(e.codec)), missing
 
 
@@ -169,13 +170,29 @@ def _takes(known: av.Codec) -> bool:
     return any(f.name in FORMATS for f in known.video_formats or ())
 
 
-def _opens(name: str, pixel_format: str) -> bool:
+NO_FORMAT, NO_DEVICE = "pixel format", "no device"
+NO_DEVICE_SAID = re.compile(r"(?i)device|creating an? \w+ session")
+LOADING = re.compile(r"(?i)cannot load (\S+)|(\S+) failed to open")
+
+
+def _why_not(name: str, pixel_format: str) -> str | None:
+    """Why an encoder does not open, by what the media library says; None if it opens."""
+    av.logging.set_level(av.logging.ERROR)
+    av.logging.set_skip_repeated(False)  # it would give one encoder's words to the next
     try:
-        context = _context(name, "", TRIED, Fraction(30), pixel_format)
-        context.open()
-    except (av.error.FFmpegError, ValueError, OSError):
-        return False
-    return True
+        with av.logging.Capture() as logged:
+            context = _context(name, "", TRIED, Fraction(30), pixel_format)
+            context.open()
+    except (av.error.FFmpegError, ValueError, OSError) as error:
+        why = getattr(error, "strerror", None) or str(error)
+        said = " ".join(text.strip() for _, _, text in logged) or why
+        if (library := LOADING.search(said)) is not None:
+            return f"no driver ({library[1] or library[2]})"
+        return NO_DEVICE if NO_DEVICE_SAID.search(said) else said
+    finally:
+        av.logging.set_level(None)
+        av.logging.set_skip_repeated(True)
+    return None
 
 
 def _context(

@@ -224,6 +224,8 @@ class MeasuredMachine(Frozen):
     points: tuple[EncoderPoint, ...]
     not_here: int = 0
     """How many more encoders of these codecs the media library knows, that do not open here."""
+    unusable: dict[str, str] = Field(default_factory=dict)
+    """Of them, by name, why."""
     endurance: Endurance | None = None
 
     @property
@@ -243,6 +245,9 @@ class MeasuredMachine(Frozen):
             failing = next((p.preset for p in points if not p.holds), None)
             best = (holding[-1].preset, holding[-1].cores_share) if holding else None
             said.append(words.means(encoder, resolution, best, failing or None))
+        for why in dict.fromkeys(self.unusable.values()):
+            names = [name for name, because in self.unusable.items() if because == why]
+            said.append(words.unusable(", ".join(names), why))
         if (e := self.endurance) is not None:
             said.append(words.endured(e.name, e.minutes, e.first_fps, e.last_fps))
         if self.beside_others:

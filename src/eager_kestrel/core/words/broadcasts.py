@@ -317,6 +317,9 @@ def means(encoder: str, resolution: str, holds: tuple[str, float] | None, fails:
     return joined((said, f"{fails} does not" if fails else None))
 
 
+unusable = Sentence("names why", "not usable here: {names}: {why}")
+
+
 def endured(name: str, minutes: float, first: float, last: float) -> str:
     """Whether it slows down when it is hot."""
     change = last / first - 1
