@@ -206,6 +206,20 @@ def test_an_upright_platform_gets_a_crop_never_a_stretch(clip: Path, tmp_path: P
     assert (
         f"crop=min(iw\\,ih*{made.video.resolution.width}/{made.video.resolution.height})" in filters
     )
+    fit = made.fit
+    assert fit is not None
+    padded = made.model_copy(update={"fit": fit.model_copy(update={"way": "pad"})})
+    subprocess.run(
+        [FFMPEG, "-v", "error", "-y", *ffmpeg_arguments(padded, str(clip), str(out))[1:]],
+        check=True,
+    )
+    with av.open(str(out)) as sent:
+        frame = next(sent.decode(video=0)).to_ndarray(format="gray")
+    assert frame.shape == (made.video.resolution.height, made.video.resolution.width)
+    bars = (made.video.resolution.height - fit.pad.height) // 2
+    assert frame[: bars - 2].max() < 30 < frame[bars + 2 : -bars - 2].max()
+    assert "add-borders=true" in gstreamer_arguments(padded)
+    assert "aspectratiocrop" not in gstreamer_arguments(padded)
     launched = gstreamer_arguments(made)
     assert "aspectratiocrop" in launched
     assert "aspect-ratio=9/16" in launched

@@ -14,10 +14,11 @@ from hypothesis import strategies as st
 from eager_kestrel.actions.checking import check, settings_from
 from eager_kestrel.actions.planning import plan, uplink_from_number
 from eager_kestrel.actions.shows import ShowOptions, asked_show
+from eager_kestrel.core.choice.candidates import LEGIBLE_PIXELS
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.plan.plan import DestinationPlan
 from eager_kestrel.core.resolution import parse_frame_rate
-from eager_kestrel.core.show.show import ON_THE_WIRE
+from eager_kestrel.core.show.show import ON_THE_WIRE, Show
 from tests.conftest import Kestrel, timed
 from tests.test_recordings import CONSTANT, Make
 from tests.test_recordings import made as made  # the fixture
@@ -59,6 +60,64 @@ def test_a_pinned_resolution_is_sent_and_its_cost_is_true(
     assert wished["resolution"] == wished["frame rate"] == "wish"
     for step in there.fallbacks:
         assert str(step.video.resolution) == resolution
+
+
+@given(
+    upload=st.floats(0.8, 20),
+    text=st.floats(8, 60),
+    platform=st.sampled_from(["oxbow", "pocketfair", "fernlight"]),
+    fit=st.sampled_from(["crop", "pad"]),
+)
+def test_letters_stay_legible_and_it_is_said_when_that_binds(
+    upload: float, text: float, platform: str, fit: str
+) -> None:
+    """Nothing that is sent, and no fallback, has letters below the limit; loosen it and see."""
+
+    def planned(**wishes: str) -> tuple[Show, DestinationPlan]:
+        asked = ShowOptions(platforms=(platform,), fit=fit, **wishes)  # type: ignore[arg-type]
+        show = asked_show(None, asked).show
+        made = plan(show, uplink_from_number(f"{upload:.3f} Mbit/s")).plan
+        return show, made.destinations[0]
+
+    show, there = planned(smallest_text=f"{text:.2f} px")
+    _, free = planned()
+    if there.video is None:
+        return
+    for video in (there.video, *(step.video for step in there.fallbacks)):
+        across = video.resolution.width / show.source.width
+        down = video.resolution.height / show.source.height
+        scale = max(across, down) if fit == "crop" else min(across, down)
+        assert round(text, 2) * scale >= LEGIBLE_PIXELS
+    assert free.video is not None
+    bound = {reason.about: reason.limited_by for reason in there.reasons}["resolution"]
+    assert (bound == "content") == (free.video.resolution != there.video.resolution)
+
+
+@pytest.mark.parametrize("rate", ["25i", "50i", "29.97i"])
+def test_an_interlaced_source_is_planned_by_its_fields(kestrel: Kestrel, rate: str) -> None:
+    asked = ("plan", "--for", "oxbow", *UPLOAD)
+    made = kestrel(*asked, "--source-fps", rate, "--json").document
+    fields = {"25i": 50, "50i": 50, "29.97i": 60000 / 1001}[rate]
+    assert made["inputs"]["source_fps"] == pytest.approx(fields, abs=0.01)
+    video = made["destinations"][0]["video"]
+    assert video["fps"] in (pytest.approx(fields, abs=0.01), pytest.approx(fields / 2, abs=0.01))
+    assert video["deinterlace"] == ("field" if video["fps"] > 45 else "frame")
+    assert any("interlaced" in line for line in made["remarks"])
+    for program, word in (("ffmpeg", "bwdif=mode=send_"), ("gstreamer", "deinterlace fields=")):
+        assert word in kestrel(*asked, "--source-fps", rate, "--command", program).out
+        assert word not in kestrel(*asked, "--source-fps", "50", "--command", program).out
+    Path("show.toml").write_text(
+        f'''format = "eager-kestrel/show/2"
+source = "1920x1080"
+frame_rate = "{rate}"
+motion = "lively"
+[[destinations]]
+platform = "oxbow"
+'''
+    )
+    again = kestrel("plan", *UPLOAD, "--json").document
+    assert again["destinations"][0]["video"] == video
+    assert kestrel(*asked, "--source-fps", "xi").code == 2
 
 
 def test_a_resolution_that_is_not_taken_is_refused_with_those_that_are(kestrel: Kestrel) -> None:

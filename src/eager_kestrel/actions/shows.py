@@ -9,8 +9,9 @@ from typing import TYPE_CHECKING, Any
 
 from eager_kestrel.core.connection.hours import parse_time_of_day
 from eager_kestrel.core.errors import InputError, nearest_name
-from eager_kestrel.core.resolution import Resolution, parse_frame_rate, with_frame_rate
+from eager_kestrel.core.resolution import Resolution, of_fields, parse_frame_rate, with_frame_rate
 from eager_kestrel.core.show.show import (
+    FITS,
     MOTIONS,
     PREFERENCES,
     WEEKDAYS,
@@ -23,6 +24,7 @@ from eager_kestrel.core.units import (
     Bitrate,
     DataSize,
     parse_hours_a_month,
+    parse_pixels,
     parse_share,
     parse_stutter,
 )
@@ -62,6 +64,9 @@ class ShowOptions:
     at: str | None = None
     resolution: str | None = None
     fps: str | None = None
+    fit: str | None = None
+    smallest_text: str | None = None
+    interlaced: bool = False
     cap: str | None = None
     days: tuple[str, ...] = ()
     ignore_machine: bool = False
@@ -165,6 +170,8 @@ def _parted(wishes: ShowOptions) -> ShowOptions:
     size, fps = with_frame_rate(wishes.source or "")
     if fps is not None and wishes.source_fps is None:
         wishes = replace(wishes, source=size, source_fps=fps)
+    if wishes.source_fps is not None and (fields := of_fields(wishes.source_fps)) is not None:
+        wishes = replace(wishes, source_fps=fields, interlaced=True)
     size, fps = with_frame_rate(wishes.resolution or "")
     if fps is not None and wishes.fps is None:
         wishes = replace(wishes, resolution=size, fps=fps)
@@ -192,10 +199,14 @@ def over(show: Show, wishes: ShowOptions) -> Show:
         "viewers": (wishes.viewers, Bitrate.parse),
         "resolution": (wishes.resolution, Resolution.parse),
         "fps_sent": (wishes.fps, parse_frame_rate),
+        "fit": (wishes.fit, lambda said: _one_of(said, FITS, "a way to fit")),
+        "smallest_text": (wishes.smallest_text, parse_pixels),
         "cap": (wishes.cap, DataSize.parse),
         "hours_a_month": (wishes.hours, parse_hours_a_month),
     }
     changed = {key: read(said) for key, (said, read) in readers.items() if said is not None}
+    if wishes.source_fps is not None:
+        changed["interlaced"] = wishes.interlaced
     changed["destinations"] = _destinations(show, wishes)
     wished = tuple(map(reserve, wishes.reserves))
     names = {r.name for r in wished}

@@ -417,6 +417,18 @@ class ShowFlags:
         str | None,
         typer.Option(metavar="RATE", help="Send this frame rate, whatever is better."),
     ] = None
+    fit: Annotated[
+        str | None,
+        typer.Option(
+            metavar="WAY",
+            autocompletion=among("crop", "pad"),
+            help="Into another shape: crop or pad; default: crop.",
+        ),
+    ] = None
+    smallest_text: Annotated[
+        str | None,
+        typer.Option(metavar="SIZE", help='Keep letters legible that are "20 px" high.'),
+    ] = None
     cap: Annotated[
         str | None,
         typer.Option(metavar="SIZE", help='Data a month: "300 GB"; bounds a plan with --hours.'),

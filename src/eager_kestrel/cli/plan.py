@@ -157,10 +157,11 @@ def kept_plan(plan: Plan) -> bool:
 
 def _no_plan(plan: Plan) -> NoPlanError:
     failed = next(d for d in plan.destinations if not d.feasible)
-    slow = failed.limited_by.get("bitrate") == "viewers"
+    first = {"viewers": "raise --viewers", "content": "make your text larger"}
+    way_out = next((first[b] for b in failed.limited_by.values() if b in first), "free some upload")
     return NoPlanError(
         f"no settings for {failed.title}: {failed.infeasible_because}",
-        f"{'raise --viewers' if slow else 'free some upload'}, or choose another platform",
+        f"{way_out}, or choose another platform",
     )
 
 

@@ -19,6 +19,7 @@ from eager_kestrel.core.units import (
     Bitrate,
     DataSize,
     parse_hours_a_month,
+    parse_pixels,
     parse_seconds,
     parse_share,
     parse_stutter,
@@ -105,6 +106,12 @@ StutterLimit = Annotated[
     _written_as("stutter an hour", "20 s/h", "7 s/h"),
     BeforeValidator(_reader(parse_stutter, 'write "20 s/h"')),
     PlainSerializer(lambda seconds: f"{seconds:.12g} s/h", return_type=str),
+]
+Pixels = Annotated[
+    float,
+    _written_as("a height in pixels", "20 px"),
+    BeforeValidator(_reader(parse_pixels, 'write "20 px"')),
+    PlainSerializer(lambda pixels: f"{pixels:.12g} px", return_type=str),
 ]
 ResolutionSize = Annotated[
     Resolution,

@@ -145,6 +145,23 @@ def parse_frame_rate(text: str) -> Fraction:
     return rate
 
 
+MOST_INTERLACED = 30
+"""Frames a second: an interlaced rate above that is one of fields."""
+
+
+def of_fields(text: str) -> str | None:
+    """Fields a second of an interlaced rate: 50 of ``25i`` or ``50i``; None where it is none.
+
+    Raises:
+        UnitError: it is no rate.
+    """
+    plain = text.strip().lower()
+    if not plain.endswith("i"):
+        return None
+    rate = parse_frame_rate(plain.removesuffix("i"))
+    return frame_rate_text(rate if rate > MOST_INTERLACED else 2 * rate)
+
+
 def _of_1000_1001(written: str) -> Fraction | None:
     """The rate of the 1000/1001 family that is written so, such as 24000/1001 for 23.98."""
     match = re.fullmatch(r"[0-9]+\.([0-9]{1,3})", written)
@@ -191,6 +208,6 @@ def resolution_at(resolution: Resolution | str, rate: Fraction | float) -> str:
 def with_frame_rate(text: str) -> tuple[str, str | None]:
     """``"1080p60"`` or ``"1920x1080@60"`` as its resolution and frame rate; others as they are."""
     match = re.fullmatch(
-        r"\s*([0-9]{3,4}[pP]|[0-9]+\s*[x×X]\s*[0-9]+\s*@)\s*([0-9]{2,3}(?:\.[0-9]+)?)\s*", text
+        r"\s*([0-9]{3,4}[pP]|[0-9]+\s*[x×X]\s*[0-9]+\s*@)\s*([0-9]{2,3}(?:\.[0-9]+)?i?)\s*", text
     )
     return (match[1].rstrip("@ "), match[2]) if match else (text, None)

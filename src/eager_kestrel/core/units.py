@@ -238,6 +238,18 @@ def parse_stutter(text: str) -> float:
     return seconds
 
 
+def parse_pixels(text: str) -> float:
+    """Read a height (``"20 px"``) in pixels.
+
+    Raises:
+        UnitError: no such unit, or nothing that could be seen.
+    """
+    match = re.fullmatch(r"\s*([0-9]+(?:\.[0-9]+)?)\s*(?:px|pixels?)\s*", text)
+    if match is None or float(match[1]) <= 0:
+        raise UnitError(f'"{text.strip()}" is not a height in pixels', 'write "20 px"')
+    return float(match[1])
+
+
 def parse_share(text: str) -> float:
     """Read a share (``"70 %"``) into a fraction above 0 and up to 1.
 

@@ -161,6 +161,24 @@ def pinned(found: list[Candidate], show: Show, rules: VideoRules, platform: str)
     return [Candidate(p, rate, even) for p in resolutions for rate, even in rates]
 
 
+LEGIBLE_PIXELS = 9.0
+"""Letters that are less high cannot be read on: ISO 9241-3 asks for a matrix of 7 x 9."""
+
+
+def legible(found: list[Candidate], show: Show) -> list[Candidate]:
+    """Candidates in which the smallest letters can still be read, unless one was insisted on."""
+    if show.smallest_text is None or show.resolution is not None:
+        return found
+    return [c for c in found if text_height(show, c.resolution) >= LEGIBLE_PIXELS]
+
+
+def text_height(show: Show, sent: Resolution) -> float:
+    """How high the smallest letters are in what is sent, in pixels; 0 where there are none."""
+    across, down = sent.width / show.source.width, sent.height / show.source.height
+    scale = max(across, down) if show.fit == "crop" else min(across, down)
+    return (show.smallest_text or 0.0) * scale
+
+
 def takes(rules: VideoRules, resolution: Resolution) -> bool:
     """Whether a platform takes a resolution."""
     if rules.resolutions and resolution not in rules.resolutions:

@@ -17,7 +17,7 @@ from typing import TYPE_CHECKING, ClassVar
 import numpy as np
 
 from eager_kestrel.core.arrays import Flags, Floats
-from eager_kestrel.core.choice.candidates import CLOSE, Candidate, candidates, pinned
+from eager_kestrel.core.choice.candidates import CLOSE, Candidate, candidates, legible, pinned
 from eager_kestrel.core.choice.limits import (
     AUDIO_SHARE,
     LEAST_VIDEO_KBPS,
@@ -474,7 +474,7 @@ def _candidates(show: Show, guide: Guide, members: Sequence[Guide]) -> list[Cand
     rows = [size for member in members for size in member.named]
     lines = guide.delivery.better_from_lines
     found = candidates(show.source, show.frame_rate, guide.video, rows, lines)
-    return pinned(found, show, guide.video, guide.title)
+    return legible(pinned(found, show, guide.video, guide.title), show)
 
 
 def _named(members: Sequence[Guide]) -> set[Resolution]:

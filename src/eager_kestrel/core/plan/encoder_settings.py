@@ -6,7 +6,8 @@ least level of the standard's table, B-frames as far as they pay.
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from fractions import Fraction
+from typing import TYPE_CHECKING, Literal
 
 import numpy as np
 
@@ -15,7 +16,7 @@ from eager_kestrel.core.choice.quality import QualityTable, clean_kbps
 from eager_kestrel.core.levels import least_level
 from eager_kestrel.core.plan.plan import AudioSettings, DataUse, FrameFit, LocalCopy, VideoSettings
 from eager_kestrel.core.resolution import Resolution
-from eager_kestrel.core.show.show import ON_THE_WIRE, Show
+from eager_kestrel.core.show.show import ON_THE_WIRE, Fit, Show
 
 if TYPE_CHECKING:
     from eager_kestrel.core.choice.candidates_table import CandidatesTable, ScoredCandidates
@@ -66,7 +67,19 @@ def settings_at(
         colour=rules.colour,
         colour_range=rules.colour_range,
         resize=None if chosen.resolution == show.source else RESIZE[show.motion],
+        deinterlace=None
+        if not show.interlaced
+        else "field"
+        if rate == show.frame_rate
+        else "frame",
     )
+
+
+def _deinterlace(show: Show, rate: Fraction) -> Literal["field", "frame"] | None:
+    """Of what each frame that is sent is made."""
+    if not show.interlaced:
+        return None
+    return "field" if rate == show.frame_rate else "frame"
 
 
 def audio_at(guide: Guide, show: Show, kbps: float) -> AudioSettings:
@@ -92,7 +105,7 @@ def b_frames(rules: VideoRules) -> int:
     return min(rules.b_frames, MOST_B_FRAMES if wish is None else wish)
 
 
-def frame_fit(source: Resolution, sent: Resolution) -> FrameFit | None:
+def frame_fit(source: Resolution, sent: Resolution, way: Fit = "crop") -> FrameFit | None:
     """How a source fits a resolution of another shape; None when the shape is the same."""
     if sent.shape.fits(source):
         return None
@@ -104,6 +117,7 @@ def frame_fit(source: Resolution, sent: Resolution) -> FrameFit | None:
         crop = Resolution(source.width, _even(source.width * sent.height / sent.width))
         pad = Resolution(_even(sent.height * source.width / source.height), sent.height)
     return FrameFit(
+        way=way,
         crop=crop,
         kept_share=round(crop.pixels / source.pixels, 4),
         enlarged=round(sent.height / crop.height, 3),

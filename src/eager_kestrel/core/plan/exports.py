@@ -47,6 +47,8 @@ def ffmpeg_arguments(
     video, audio = _settings(planned)
     kbit, most = f"{video.bitrate_kbps:g}k", f"{video.most_kbps:g}k"
     resolution = f"fps={video.frame_rate},{_ffmpeg_resolution(planned, video)}"
+    if video.deinterlace is not None:
+        resolution = f"bwdif=mode=send_{video.deinterlace},{resolution}"
     arguments = ["-re", "-i", source, "-vf", f"{resolution},format={video.pixel_format}"]
     arguments += ["-c:v", video.own_encoder or ENCODER_NAMES[video.codec]]
     arguments += _ffmpeg_encoder(video)
@@ -69,12 +71,15 @@ def ffmpeg_arguments(
 
 
 def _ffmpeg_resolution(planned: DestinationPlan, video: VideoSettings) -> str:
-    """Return filters to the resolution: a source of another shape is cropped, never stretched."""
+    """Filters to the resolution: a source of another shape is cropped or padded, not stretched."""
     kernel = video.resize or "bicubic"
     scale = f"scale={video.resolution.width}:{video.resolution.height}:flags={kernel}"
     if planned.fit is None:
         return scale
     width, height = video.resolution.width, video.resolution.height
+    if planned.fit.way == "pad":
+        within = f"scale={width}:{height}:flags={kernel}:force_original_aspect_ratio=decrease"
+        return f"{within}:force_divisible_by=2,pad={width}:{height}:-1:-1,setsar=1"
     crop = rf"crop=min(iw\,ih*{width}/{height}):min(ih\,iw*{height}/{width})"
     return f"{crop},{scale},setsar=1"
 
@@ -137,9 +142,11 @@ def gstreamer_arguments(
         "!",
         "videoconvert",
         "!",
+        *_gst_deinterlace(video),
         *_gst_crop(planned),
         "videoscale",
         f"method={'lanczos' if video.resize == 'lanczos' else 'catrom'}",
+        *(["add-borders=true"] if planned.fit and planned.fit.way == "pad" else []),
         "!",
         "videorate",
         "!",
@@ -168,10 +175,17 @@ def gstreamer_arguments(
     ]
 
 
+def _gst_deinterlace(video: VideoSettings) -> list[str]:
+    if video.deinterlace is None:
+        return []
+    fields = "all" if video.deinterlace == "field" else "top"
+    return ["deinterlace", f"fields={fields}", "!"]
+
+
 def _gst_crop(planned: DestinationPlan) -> list[str]:
     """The same crop as for FFmpeg: in the middle, to the shape of what is sent."""
     fit = planned.fit
-    if fit is None or planned.video is None:
+    if fit is None or fit.way == "pad" or planned.video is None:
         return []
     shape = planned.video.resolution.shape
     return ["aspectratiocrop", f"aspect-ratio={shape.across}/{shape.down}", "!"]

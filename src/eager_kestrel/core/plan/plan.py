@@ -20,7 +20,7 @@ from eager_kestrel.core.guide.rules import AudioCodec, Codec, RateControl, Trans
 from eager_kestrel.core.quantities import FrameRate
 from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.rules.settings import AudioSet, Interval, Settings, VideoSet
-from eager_kestrel.core.show.show import SHOW_SECONDS, Motion, Show
+from eager_kestrel.core.show.show import SHOW_SECONDS, Fit, Motion, Show
 from eager_kestrel.core.stutter import StutterSeen
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words.facts import Bound, Fact, figures
@@ -55,6 +55,8 @@ class VideoSettings(Spread):
     colour_range: Literal["limited", "full"] = "limited"
     resize: str | None = None
     """Kernel to scale the source with; none when it is not scaled."""
+    deinterlace: Literal["field", "frame"] | None = None
+    """Of what each frame is made, where the source is interlaced."""
 
     @property
     def own_encoder(self) -> str | None:
@@ -195,6 +197,8 @@ class FrameFit(Spread):
 
     SPREAD: ClassVar = {"crop": ("crop_width", "crop_height"), "pad": ("pad_width", "pad_height")}
 
+    way: Fit = "crop"
+    """Which is taken."""
     crop: Resolution
     """The part of the source that is kept when it is cropped, in source pixels."""
     kept_share: float

@@ -87,13 +87,18 @@ def plan_warnings(
     return tuple(dict.fromkeys(found))
 
 
-def plan_remarks(guides: list[Guide], planned: list[DestinationPlan]) -> tuple[str, ...]:
-    """What is worth knowing: viewers who may get exactly what is sent."""
+def plan_remarks(
+    show: Show, guides: list[Guide], planned: list[DestinationPlan]
+) -> tuple[str, ...]:
+    """What is worth knowing: viewers who may get exactly what is sent, an interlaced source."""
     found = [
         words.viewers_buffer(guide.title, there.total_kbps, sometimes=True)
         for guide, there in zip(guides, planned, strict=True)
         if there.video is not None and guide.delivery.transcodes == "when there is capacity"
     ]
+    if show.interlaced:
+        rates = [there.video.frame_rate for there in planned if there.video is not None]
+        found += [words.deinterlaced(show.frame_rate, rate) for rate in rates]
     return tuple(dict.fromkeys(found))
 
 
@@ -124,6 +129,7 @@ def _misfits(guide: Guide, video: VideoSettings, show: Show) -> list[str]:
                 fit.kept_share,
                 fit.pad,
                 fit.used_share,
+                show.fit,
             )
         )
     if not divides_evenly(show.frame_rate, video.frame_rate):
@@ -177,7 +183,7 @@ def plan(
         data=data_use(total, show.hours_a_month, show.cap),
         local_copy=local_copy(show, table, total, free_bytes),
         warnings=plan_warnings(show, ruled, planned, uplink),
-        remarks=plan_remarks(ruled, planned),
+        remarks=plan_remarks(show, ruled, planned),
     )
 
 
@@ -213,7 +219,7 @@ def _planned(place: DestinationContext, show: Show, waterfall: Budget) -> Destin
     steps = destination_steps(safe_kbps, transport, extra, audio.bitrate_kbps, audio.codec)
     why = _refused(place, show, waterfall, weighed)
     if best is None or why is not None:
-        because = {"infeasible_because": why, "limited_by": _bound(weighed)}
+        because = {"infeasible_because": why, "limited_by": _bound(show, weighed)}
         return DestinationPlan(**_common(place), feasible=False, budget_steps=steps, **because)
     video = settings_at(rules, field, weighed, best)
     choice = Choice(field, weighed, best, place.safe_kbps, waterfall.safe_kbps)
@@ -239,7 +245,7 @@ def _planned(place: DestinationContext, show: Show, waterfall: Budget) -> Destin
         runners_up=tuple(weighed.option(i) for i in weighed.others(RUNNERS_UP)),
         fallbacks=cheaper,
         adaptive=_adaptive(video, cheaper, float(weighed.floors_kbps[best])),
-        fit=frame_fit(show.source, video.resolution),
+        fit=frame_fit(show.source, video.resolution, show.fit),
     )
     return made.model_copy(update={"not_followed": _not_followed(made, place)})
 
@@ -272,8 +278,10 @@ def _not_followed(made: DestinationPlan, place: DestinationContext) -> tuple[Not
     )
 
 
-def _bound(weighed: ScoredCandidates) -> dict[str, Bound]:
+def _bound(show: Show, weighed: ScoredCandidates) -> dict[str, Bound]:
     """What left nothing, where it is neither the connection nor a rule."""
+    if not weighed.candidates and show.smallest_text is not None:
+        return {"resolution": "content"}
     return {"bitrate": "viewers"} if weighed.chosen is None and viewers_bind(weighed) else {}
 
 

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Literal
 
 import numpy as np
 
+from eager_kestrel.core.choice.candidates import LEGIBLE_PIXELS, text_height
 from eager_kestrel.core.choice.candidates_table import (
     LIMITS,
     CandidatesTable,
@@ -274,6 +275,12 @@ class Choice:
         return self.otherwise(rebuilt(self.field, show.model_copy(update=update)))
 
     @cached_property
+    def of_any_text(self) -> Candidate:
+        """If nothing in it had to be read."""
+        show = self.field.show.model_copy(update={"smallest_text": None})
+        return self.otherwise(rebuilt(self.field, show))
+
+    @cached_property
     def of_larger_guide(self) -> Candidate:
         """If the platform took any resolution of the source's shape, and any rate."""
         return self.otherwise(rebuilt(self.field, self.field.show, any_resolution))
@@ -311,6 +318,15 @@ def _resolution(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
             if only
             else facts.ResolutionRewarded(platform=guide.title)
         )
+    if show.smallest_text is not None:
+        other = choice.of_any_text.resolution
+        if other != chosen.resolution:
+            return facts.ResolutionLegible(
+                other=other,
+                sent_pixels=text_height(show, chosen.resolution),
+                other_pixels=text_height(show, other),
+                least=LEGIBLE_PIXELS,
+            )
     for freed, bound in choice.freed:
         if freed.resolution == chosen.resolution:
             continue
@@ -439,6 +455,8 @@ def viewers_bind(weighed: ScoredCandidates) -> bool:
 def infeasible(guide: Guide, show: Show, weighed: ScoredCandidates, waterfall: Budget) -> str:
     """Which rule leaves nothing to choose from."""
     rules = guide.video
+    if not weighed.candidates and show.smallest_text is not None:
+        return words.no_legible(guide.title, show.smallest_text, LEGIBLE_PIXELS)
     if not weighed.candidates:
         sizes = ", ".join(map(str, rules.resolutions)) or f"up to {rules.largest}"
         shapes = words.shape_words(rules.shapes)

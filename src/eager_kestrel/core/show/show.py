@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Any, Literal
 
-from pydantic import Field, field_validator
+from pydantic import Field, field_validator, model_validator
 
 from eager_kestrel.core.connection.hours import parse_time_of_day
 from eager_kestrel.core.document import Frozen, format_name
@@ -12,6 +12,7 @@ from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.quantities import (
     FrameRate,
     HoursAMonth,
+    Pixels,
     Rate,
     ResolutionSize,
     Seconds,
@@ -19,6 +20,7 @@ from eager_kestrel.core.quantities import (
     Size,
     StutterLimit,
 )
+from eager_kestrel.core.resolution import of_fields
 from eager_kestrel.core.show.machine import Machine
 from eager_kestrel.core.stutter import LIMIT_SECONDS
 
@@ -36,6 +38,8 @@ Motion = Literal["still", "calm", "lively", "hectic"]
 """How much moves in the resolution."""
 Preference = Literal["smooth", "sharp"]
 """Which matters more: frames a second, or how sharp each of them is."""
+Fit = Literal["crop", "pad"]
+FITS: tuple[Fit, ...] = ("crop", "pad")
 PREFERENCES: tuple[Preference, ...] = ("smooth", "sharp")
 MOTIONS: tuple[Motion, ...] = ("still", "calm", "lively", "hectic")
 
@@ -96,6 +100,14 @@ class Show(Frozen):
     """To be sent, whatever would look better."""
     fps_sent: FrameRate | None = None
     """To be sent, whatever would look better."""
+    fit: Fit = "crop"
+    """How a source of another shape is fitted into what is sent."""
+    interlaced: bool = False
+    """Whether the source comes in fields; then ``frame_rate`` is of fields, and a source of
+    ``25i`` has 50."""
+    smallest_text: Pixels | None = None
+    """How high the smallest letters are in the source; no resolution is sent in which they are too
+    small to be read."""
     prefer: Preference | None = None
     """Left out: what is customary for the motion, smooth for hectic and sharp for calm."""
     days: tuple[Weekday, ...] = ()
@@ -115,6 +127,15 @@ class Show(Frozen):
     lasts: Seconds = Field(default=SHOW_SECONDS, ge=60, le=86_400)
     """How long one show is, to say how much of it would stutter."""
     destinations: tuple[Destination, ...] = Field(min_length=1)
+
+    @model_validator(mode="before")
+    @classmethod
+    def _of_fields(cls, said: Any) -> Any:
+        """A frame rate such as ``25i`` is of an interlaced source."""
+        rate = said.get("frame_rate") if isinstance(said, dict) else None
+        if isinstance(rate, str) and (fields := of_fields(rate)) is not None:
+            return {**said, "frame_rate": fields, "interlaced": True}
+        return said
 
     @field_validator("at")
     @classmethod

@@ -93,7 +93,6 @@ class ResolutionRewarded(Fact):
     limited_by: Bound = "guide"
     says = "larger than your source, because {platform:verb|deliver} such resolutions better"
     platform: str
-    rewarded: str = "yes"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -117,6 +116,19 @@ class ResolutionLargest(Fact):
     }
     limited_by: Literal["guide", "source"]
     platform: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ResolutionLegible(Fact):
+    """A smaller one would be sent if its letters could be read."""
+
+    about = "resolution"
+    limited_by: Bound = "content"
+    says = "letters are {sent_pixels:.3g} px high in it, {other_pixels:.3g} in {other}: {least:g} is least"
+    other: Resolution
+    sent_pixels: float
+    other_pixels: float
+    least: float
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

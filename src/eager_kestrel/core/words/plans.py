@@ -43,6 +43,10 @@ no_resolution = Sentence(
     "platform sizes shapes rates source",
     "{platform} takes {sizes} ({shapes}) at {rates}; a source of {source} cannot provide that",
 )
+no_legible = Sentence(
+    "platform text least",
+    "in no resolution {platform} takes are letters of {text:g} px at least {least:g} px high",
+)
 no_level = Sentence("platform", "no level {platform} takes is high enough for its resolutions")
 machine_too_slow = Sentence(
     "platform", "this machine encodes none of the resolutions {platform} takes in time"
@@ -237,11 +241,20 @@ no_pieces = Sentence(
     "MPEG-TS has no place for {codec}: send pieces of fragmented MP4, if the platform takes them",
 )
 other_shape = Sentence(
-    "platform source sent shape crop kept_share pad used_share",
+    "platform source sent shape crop kept_share pad used_share fit",
     "your source is {source} and {platform} gets {sent} ({shape}): cropped, it shows {crop} of the "
-    "source ({kept_share:.0%}); padded, the source fills {pad} of it ({used_share:.0%}); a scene "
-    "laid out for that shape wastes nothing; never stretch",
+    "source ({kept_share:.0%}); padded, the source fills {pad} of it ({used_share:.0%}); this "
+    "plan is to {fit} (--fit); a scene laid out for that shape wastes nothing; never stretch",
 )
+
+
+def deinterlaced(field_rate: Fraction, sent: Fraction) -> str:
+    """How an interlaced source becomes what is sent."""
+    of = "each field" if sent == field_rate else "each frame"
+    return (
+        f"your source is interlaced: deinterlace it before anything else, one frame of {of}; the "
+        "commands that --command prints do"
+    )
 
 
 def judder(sent: Fraction, source: Fraction) -> str:
