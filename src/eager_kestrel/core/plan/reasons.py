@@ -333,7 +333,7 @@ def _resolution(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
         if bound == "machine":
             beside = choice.beside_others(freed, show.machine)
             return facts.ResolutionTooSlow(
-                next=freed.resolution, share=show.machine.share, beside_others=beside
+                what=str(freed.resolution), share=show.machine.share, beside_others=beside
             )
         floor, kbps = choice.floor_of(freed)
         return facts.ResolutionUnderFloor(
@@ -405,7 +405,9 @@ def _frame_rate(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
         if bound == "machine":
             beside = choice.beside_others(freed, show.machine)
             return facts.RateTooSlow(
-                other=freed.frame_rate, share=show.machine.share, beside_others=beside
+                what=f"{frame_rate_text(freed.frame_rate)} fps",
+                share=show.machine.share,
+                beside_others=beside,
             )
         floor, _ = choice.floor_of(freed)
         return facts.RateUnderFloor(

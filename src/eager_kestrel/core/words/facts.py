@@ -124,7 +124,10 @@ class ResolutionLegible(Fact):
 
     about = "resolution"
     limited_by: Bound = "content"
-    says = "letters are {sent_pixels:.3g} px high in it, {other_pixels:.3g} in {other}: {least:g} is least"
+    says = (
+        "letters stay {sent_pixels:.3g} px high; in {other} they would be {other_pixels:.3g}, "
+        "and {least:g} is the least that can be read"
+    )
     other: Resolution
     sent_pixels: float
     other_pixels: float
@@ -171,19 +174,27 @@ class ResolutionUnderFloor(Fact):
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class ResolutionTooSlow(Fact):
+class TooSlow(Fact):
     """The machine does not encode another one in time, or not beside the other encodes."""
 
-    about = "resolution"
     limited_by: Bound = "machine"
-    next: Resolution
+    what: str
     share: float
     beside_others: bool
 
     @property
     def text(self) -> str:
         """The sentence."""
-        return _too_slow(str(self.next), self.share, beside_others=self.beside_others)
+        if self.beside_others:
+            of = f"({self.share:.0%} of it)"
+            return f"this machine has no room for {self.what} beside the other encodes {of}"
+        return f"this machine does not encode {self.what} in time with {self.share:.0%} of itself"
+
+
+class ResolutionTooSlow(TooSlow):
+    """The resolution is limited by the machine."""
+
+    about = "resolution"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -303,21 +314,10 @@ class RateUnderFloor(Fact):
         )
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class RateTooSlow(Fact):
-    """The machine does not encode another rate in time, or not beside the other encodes."""
+class RateTooSlow(TooSlow):
+    """The frame rate is limited by the machine."""
 
     about = "frame rate"
-    limited_by: Bound = "machine"
-    other: Fraction
-    share: float
-    beside_others: bool
-
-    @property
-    def text(self) -> str:
-        """The sentence."""
-        fps = f"{frame_rate_text(self.other)} fps"
-        return _too_slow(fps, self.share, beside_others=self.beside_others)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -523,12 +523,6 @@ class AudioShared(Fact):
     least_kbps: float
     most_kbps: float
     share: float
-
-
-def _too_slow(what: str, share: float, *, beside_others: bool) -> str:
-    if beside_others:
-        return f"this machine has no room for {what} beside the other encodes ({share:.0%} of it)"
-    return f"this machine does not encode {what} in time with {share:.0%} of itself"
 
 
 def figures(fact: Fact) -> dict[str, float | str]:
