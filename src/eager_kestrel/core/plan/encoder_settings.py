@@ -67,11 +67,7 @@ def settings_at(
         colour=rules.colour,
         colour_range=rules.colour_range,
         resize=None if chosen.resolution == show.source else RESIZE[show.motion],
-        deinterlace=None
-        if not show.interlaced
-        else "field"
-        if rate == show.frame_rate
-        else "frame",
+        deinterlace=_deinterlace(show, rate),
     )
 
 

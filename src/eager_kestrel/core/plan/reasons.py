@@ -323,8 +323,7 @@ def _resolution(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
         if other != chosen.resolution:
             return facts.ResolutionLegible(
                 other=other,
-                sent_pixels=text_height(show, chosen.resolution),
-                other_pixels=text_height(show, other),
+                pixels=text_height(show, other),
                 least=LEGIBLE_PIXELS,
             )
     for freed, bound in choice.freed:

@@ -124,13 +124,10 @@ class ResolutionLegible(Fact):
 
     about = "resolution"
     limited_by: Bound = "content"
-    says = (
-        "letters stay {sent_pixels:.3g} px high; in {other} they would be {other_pixels:.3g}, "
-        "and {least:g} is the least that can be read"
-    )
+    says = "in {other} the smallest letters would be {pixels:.3g} px high; {least:g} can be read"
     other: Resolution
-    sent_pixels: float
-    other_pixels: float
+    pixels: float
+    """In that one."""
     least: float
 
 
