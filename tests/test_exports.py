@@ -6,13 +6,17 @@ import csv
 import io
 import itertools
 import shlex
+import socket
 import subprocess
+import time
 from fractions import Fraction
 from pathlib import Path
 
 import av
 import imageio_ffmpeg
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from eager_kestrel.core.connection.uplink import assumed_uplink
 from eager_kestrel.core.plan.exports import KEY, command_line, ffmpeg_arguments, gstreamer_arguments
@@ -20,7 +24,7 @@ from eager_kestrel.core.plan.plan import DestinationPlan
 from eager_kestrel.core.plan.planner import plan
 from eager_kestrel.core.show.show import Destination, Show
 from eager_kestrel.core.units import Bitrate
-from eager_kestrel.files.guides import load_guide
+from eager_kestrel.files.guides import load_guide, read_guide
 from tests.conftest import Kestrel
 from tests.test_plan import TABLE
 
@@ -317,3 +321,101 @@ def test_what_is_wrong_with_start_is_said_before_the_first_question(
     assert kestrel("start", "--yes", "--for", "oxbow", "--upload", "10 Mbit/s").code == 0
     again = kestrel("start", "--yes", "--for", "oxbow", "--upload", "10 Mbit/s")
     assert "already exists" in again.error_line
+
+
+SALTMARSH = """
+format = "eager-kestrel/guide/2"
+name = "saltmarsh"
+title = "Saltmarsh"
+source = "https://help.saltmarsh.example"
+checked = 2026-11-20
+transports = ["srt", "rtmps"]
+delivery.transcodes = "always"
+ingest = [
+    {name = "Old", url = "rtmps://in.saltmarsh.example/live"},
+    {name = "Pan", url = "srt://in.saltmarsh.example:9000"},
+]
+[video]
+codecs = ["h264"]
+shapes = ["16:9"]
+largest = "1280x720"
+fastest = "30"
+ceiling = "9000 kbit/s"
+keyframes = "2 s"
+rate_control = ["constant"]
+[audio]
+codecs = ["aac"]
+least = "96 kbit/s"
+most = "192 kbit/s"
+sample_rates_hz = [48000]
+channels = [2]
+"""
+
+
+@given(upload=st.floats(0.8, 30), trip=st.none() | st.floats(0.5, 400))
+def test_srt_keeps_a_quarter_free_and_waits_four_round_trips(
+    tmp_path_factory: pytest.TempPathFactory, upload: float, trip: float | None
+) -> None:
+    path = tmp_path_factory.getbasetemp() / "saltmarsh.toml"
+    path.write_text(SALTMARSH)
+    show = Show(
+        source="1280x720",
+        frame_rate="30",
+        motion="lively",
+        destinations=(Destination(platform="saltmarsh"),),
+    )
+    uplink = assumed_uplink(Bitrate.parse(f"{upload:.3f} Mbit/s"))
+    uplink = uplink.model_copy(update={"round_trip_ms": trip})
+    (there,) = plan(uplink, show, {"saltmarsh": read_guide(path)}, TABLE).destinations
+    if there.video is None or there.audio is None:
+        return
+    assert there.ingest == ("srt://in.saltmarsh.example:9000",)
+    assert there.latency_ms is not None
+    assert there.latency_ms >= max(120, 4 * (trip or 0))
+    assert there.latency_ms <= max(120, 4 * (trip or 0) + 10)
+    repeats, headers, audio = there.budget_steps
+    assert (repeats.name, audio.name) == ("repeats", "audio")
+    assert repeats.after_kbps == pytest.approx(repeats.before_kbps / 1.25, abs=0.01)
+    assert repeats.after_kbps >= headers.after_kbps >= audio.after_kbps >= there.video.bitrate_kbps
+    assert there.total_kbps <= repeats.before_kbps + 0.01
+    sent = there.video.bitrate_kbps + there.audio.bitrate_kbps
+    assert there.total_kbps >= 1.25 * sent
+
+
+def test_an_srt_listener_gets_what_was_planned(
+    kestrel: Kestrel, clip: Path, tmp_path: Path
+) -> None:
+    """The very command that is printed, to a listener on this machine."""
+    protocols = subprocess.run([FFMPEG, "-protocols"], capture_output=True, text=True, check=True)
+    if "srt" not in protocols.stdout.split():
+        pytest.skip("this FFmpeg has no SRT: nothing listens")
+    (tmp_path / "g").mkdir()
+    (tmp_path / "g" / "saltmarsh.toml").write_text(SALTMARSH)
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as free:
+        free.bind(("127.0.0.1", 0))
+        port = free.getsockname()[1]
+    arrived = tmp_path / "arrived.ts"
+    made = kestrel(
+        "plan", "saltmarsh", "--guides", tmp_path / "g", "--upload", "4 Mbit/s", "--json"
+    ).document["destinations"][0]
+    there = DestinationPlan.model_validate(made)
+    there = there.model_copy(update={"ingest": (f"srt://127.0.0.1:{port}",)})
+    arguments = [a.replace(KEY, "some-key") for a in ffmpeg_arguments(there, str(clip))]
+    assert f"latency={120_000}&streamid=some-key" in arguments[-1]
+    listener = [FFMPEG, "-v", "error", "-i", f"srt://127.0.0.1:{port}?mode=listener"]
+    with subprocess.Popen([*listener, "-c", "copy", str(arrived)]) as listening:
+        time.sleep(1)
+        subprocess.run([FFMPEG, "-v", "error", *arguments[1:]], check=True, timeout=60)
+        assert listening.wait(30) == 0
+    with av.open(str(arrived)) as file:
+        stream = file.streams.video[0]
+        assert there.video is not None
+        assert (stream.width, stream.height) == (
+            there.video.resolution.width,
+            there.video.resolution.height,
+        )
+        assert len([*file.decode(video=0)]) > 20
+    launched = gstreamer_arguments(there)
+    assert any(
+        a.startswith(f"uri=srt://127.0.0.1:{port}?mode=caller&latency=120&") for a in launched
+    )

@@ -81,7 +81,9 @@ class SettingFlags:
     audio_bitrate: Annotated[str | None, typer.Option(metavar="RATE")] = None
     audio_rate: Annotated[int | None, typer.Option(metavar="HZ", help="Samples a second.")] = None
     channels: Annotated[int | None, typer.Option(metavar="N")] = None
-    transport: Annotated[str | None, typer.Option(metavar="NAME", help="rtmp, rtmps, hls.")] = None
+    transport: Annotated[
+        str | None, typer.Option(metavar="NAME", help="rtmp, rtmps, hls or srt.")
+    ] = None
 
     @property
     def given(self) -> bool:

@@ -80,6 +80,9 @@ MIGRATIONS: tuple[str, ...] = (
     """
     ALTER TABLE runs ADD COLUMN watched_seconds REAL NOT NULL DEFAULT 0;
     """,
+    """
+    ALTER TABLE runs ADD COLUMN round_trip_ms REAL;
+    """,
 )
 DOCUMENTS_SINCE = 5
 """The schema version from which on documents are of format 2."""

@@ -162,7 +162,8 @@ class History(Database):
         clause, values = RUNS.where(which)
         query = (
             "SELECT id, taken_at, endpoint, endpoint_name, kind, partial, failed, reading_kbps, "
-            f"most_kbps, watched_seconds, windows, steps, {NOT_DERIVED} FROM runs {clause}"
+            f"most_kbps, watched_seconds, round_trip_ms, windows, steps, {NOT_DERIVED} FROM runs "
+            f"{clause}"
         )
         with self.reading() as database:
             found = [_run_evidence(row) for row in database.execute(query, values)]
@@ -393,6 +394,7 @@ def _derived_run(run: Run) -> dict[str, object]:
         "floor_kbps": floor,
         "most_kbps": evidence.most_kbps,
         "watched_seconds": evidence.watched_seconds,
+        "round_trip_ms": evidence.round_trip_ms,
         "windows": rates.astype("<f4").tobytes(),
         "steps": evidence.steps_kbit.astype("<f4").tobytes(),
     }
@@ -407,7 +409,7 @@ def _derived_broadcast(broadcast: Broadcast) -> dict[str, object]:
 
 
 def _run_evidence(row: Sequence[Any]) -> RunEvidence:
-    *head, partial, failed, reading, most, watched, windows, steps, text = row
+    *head, partial, failed, reading, most, watched, trip, windows, steps, text = row
     if text is not None:
         return evidence_of(Run.model_validate_json(text))
     name, taken_at, endpoint, endpoint_name, kind = head
@@ -425,6 +427,7 @@ def _run_evidence(row: Sequence[Any]) -> RunEvidence:
         np.frombuffer(windows, "<f4").astype(np.float64),
         np.frombuffer(steps, "<f4").astype(np.float64),
         watched,
+        trip,
     )
 
 

@@ -205,6 +205,10 @@ def _card_rows(
     yield "predicted quality", quality_with_range(quality, *spread), ""
     if there.frame_rate_trade is not None:
         yield "smooth or sharp", trade_said(there), ""
+    if there.latency_ms is not None:
+        known = plan.uplink.round_trip_ms is not None
+        said = words.srt_latency if known else words.srt_latency_unknown
+        yield "delay", said(there.latency_ms), "transport"
     total = sum(one.total_kbps for one in alike)
     yield "total", words.total(total, plan.budget.safe_kbps), ""
 

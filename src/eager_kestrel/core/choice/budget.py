@@ -119,15 +119,20 @@ def destination_steps(
     safe_kbps: float, transport: str, extra: Overhead, audio_kbps: float, audio_codec: str
 ) -> tuple[BudgetStep, ...]:
     """The rest of the waterfall for one destination: transport overhead, audio, video."""
+    steps = []
+    if extra.repeats:
+        left = round(safe_kbps / (1 + extra.repeats), 3)
+        why = words.repeats_step(extra.repeats)
+        steps = [BudgetStep(name="repeats", before_kbps=safe_kbps, after_kbps=left, why=why)]
+    before = steps[0].after_kbps if steps else safe_kbps
     video = round(max(0.0, extra.video_kbps(safe_kbps, audio_kbps)), 3)
-    carried = round(min(safe_kbps, video + audio_kbps), 3)
+    carried = round(min(before, video + audio_kbps), 3)
     headers, audio = (
         words.headers_step(transport.upper()),
         words.audio_step(audio_kbps, CODEC_NAMES[audio_codec]),
     )
     return (
-        BudgetStep(
-            name="transport overhead", before_kbps=safe_kbps, after_kbps=carried, why=headers
-        ),
+        *steps,
+        BudgetStep(name="transport overhead", before_kbps=before, after_kbps=carried, why=headers),
         BudgetStep(name="audio", before_kbps=carried, after_kbps=video, why=audio),
     )

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from eager_kestrel.core.connection.run import Kind, Run, Series
 
 
-RULES = 2
+RULES = 3
 """Of how evidence is derived; whatever was derived by others is derived anew."""
 NOT_THE_CONNECTION = ("ingest", "connection")
 """Causes of a trouble that say nothing of what the connection carries."""
@@ -53,6 +53,8 @@ class RunEvidence:
     """Shape (steps,): delivered in each 50 ms of the steady part."""
     watched_seconds: float = 0.0
     """How long one connection was loaded without a pause."""
+    round_trip_ms: float | None = None
+    """The median of round trips without load."""
 
     @cached_property
     def taken(self) -> datetime:
@@ -122,7 +124,15 @@ def evidence_of(run: Run | RunEvidence) -> RunEvidence:
         windows_kbps=single(windows),
         steps_kbit=single(steps * 8e-3),
         watched_seconds=watched_seconds(run),
+        round_trip_ms=idle_round_trip_ms(run),
     )
+
+
+def idle_round_trip_ms(run: Run) -> float | None:
+    """The median round trip before the upload was loaded; None where none was answered."""
+    trips = run.idle.round_trips if run.idle is not None else ()
+    answered = [trip.round_trip_ms for trip in trips if trip.round_trip_ms is not None]
+    return round(float(np.median(answered)), 2) if answered else None
 
 
 def lasting_samples(run: Run) -> Series | None:

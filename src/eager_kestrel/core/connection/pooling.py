@@ -162,11 +162,17 @@ def uplink_of(
         stalled_share=round(float(np.average(rates < STALL_SHARE * typical, weights=weights)), 4),
         basis="runs" if len(usable) > 1 else "one run",
         watched_seconds=round(max(run.watched_seconds for run in usable), 1),
+        round_trip_ms=_round_trip_ms(usable),
         practice=all(run.kind == "practice" for run in usable),
         said=_said(usable),
         runs=tuple(run.id for run in usable),
         broadcasts=tuple(dict.fromkeys(quarter.broadcast for quarter in aired)),
     )
+
+
+def _round_trip_ms(runs: Sequence[RunEvidence]) -> float | None:
+    known = [run.round_trip_ms for run in runs if run.round_trip_ms is not None]
+    return round(float(np.median(known)), 2) if known else None
 
 
 def _contradiction(

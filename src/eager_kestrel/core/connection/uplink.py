@@ -48,6 +48,8 @@ class Uplink(Frozen):
     """... and what these got while frames were queued."""
     watched_seconds: float | None = None
     """How long the longest of the runs loaded one connection; none without runs."""
+    round_trip_ms: float | None = None
+    """Without load, the median of its runs; none where none was measured."""
     practice: bool = False
     """Whether the runs went through a simulated connection."""
     around: str | None = None

@@ -29,7 +29,7 @@ if TYPE_CHECKING:
 Codec = Literal["h264", "hevc", "av1"]
 AudioCodec = Literal["aac", "opus", "mp3"]
 RateControl = Literal["constant", "variable"]
-Transport = Literal["rtmp", "rtmps", "hls"]
+Transport = Literal["rtmp", "rtmps", "hls", "srt"]
 Transcodes = Literal["always", "when there is capacity", "never"]
 
 PROFILES: dict[Codec, tuple[str, ...]] = {
@@ -64,7 +64,7 @@ class Ingest(Frozen):
 
     name: str
     """As the platform calls it."""
-    url: str = Field(pattern=r"^(rtmps?|https)://[^/\s]+(/\S*)?$")
+    url: str = Field(pattern=r"^(rtmps?|https|srt)://[^/\s]+(/\S*)?$")
     """Without a stream key."""
 
 

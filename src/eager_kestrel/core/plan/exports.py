@@ -62,12 +62,8 @@ def ffmpeg_arguments(
     arguments += ["-color_range", RANGES[video.colour_range]]
     arguments += ["-c:a", FFMPEG_AUDIO[audio.codec], "-b:a", f"{audio.bitrate_kbps:g}k"]
     arguments += ["-ar", str(audio.sample_rate_hz), "-ac", str(audio.channels)]
-    return [
-        *arguments,
-        "-f",
-        TS if planned.transport == "hls" else FLV,
-        target or _address(planned),
-    ]
+    ts = planned.transport in ("hls", "srt")
+    return [*arguments, "-f", TS if ts else FLV, target or _address(planned, microseconds=True)]
 
 
 def _ffmpeg_resolution(planned: DestinationPlan, video: VideoSettings) -> str:
@@ -124,9 +120,10 @@ def gstreamer_arguments(
     video, audio = _settings(planned)
     caps = f"width={video.resolution.width},height={video.resolution.height}"
     caps += f",framerate={video.frame_rate.numerator}/{video.frame_rate.denominator}"
-    hls = planned.transport == "hls"
-    sink = ["mpegtsmux", "name=mux"] if hls else ["flvmux", "name=mux", "streamable=true"]
-    where = ["filesink"] if hls else ["rtmp2sink"]
+    ts = planned.transport in ("hls", "srt")
+    sink = ["mpegtsmux", "name=mux"] if ts else ["flvmux", "name=mux", "streamable=true"]
+    where = {"hls": ["filesink"], "srt": ["srtsink"]}.get(planned.transport, ["rtmp2sink"])
+    address = "uri" if planned.transport == "srt" else "location"
     return [
         "-e",
         "uridecodebin",
@@ -135,7 +132,7 @@ def gstreamer_arguments(
         *sink,
         "!",
         *where,
-        f"location={target or _address(planned)}",
+        f"{address}={target or _address(planned)}",
         "in.",
         "!",
         "queue",
@@ -253,8 +250,12 @@ def _settings(planned: DestinationPlan) -> tuple[VideoSettings, AudioSettings]:
     return planned.video, planned.audio
 
 
-def _address(planned: DestinationPlan) -> str:
+def _address(planned: DestinationPlan, *, microseconds: bool = False) -> str:
+    """The first server with the key; of SRT with the delay, which FFmpeg wants in microseconds."""
     ingest = planned.ingest[0] if planned.ingest else f"{planned.transport}://INGEST"
+    if planned.transport == "srt":
+        delay = (planned.latency_ms or 0) * (1000 if microseconds else 1)
+        return f"{ingest.rstrip('/')}?mode=caller&latency={delay}&streamid={KEY}"
     return f"{ingest.rstrip('/')}/{KEY}"
 
 

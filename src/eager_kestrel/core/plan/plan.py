@@ -234,6 +234,8 @@ class DestinationPlan(Frozen):
     transport: Transport
     ingest: tuple[str, ...] = ()
     """Addresses without key."""
+    latency_ms: int | None = None
+    """To set for SRT."""
     guide_checked: str
     video: VideoSettings | None = None
     audio: AudioSettings | None = None

@@ -10,7 +10,7 @@ from eager_kestrel import __version__
 from eager_kestrel.core.choice.budget import Budget, beside, budget_of, destination_steps
 from eager_kestrel.core.connection.throughput import burst_excluded
 from eager_kestrel.core.division.divide import DestinationContext, alone, divide
-from eager_kestrel.core.overhead import overhead
+from eager_kestrel.core.overhead import overhead, srt_latency_ms
 from eager_kestrel.core.plan.alternatives import (
     OfferSearch,
     fallbacks,
@@ -108,10 +108,11 @@ def _not_carried(codec: Codec, transport: str) -> list[str]:
     FLV 10.1 knows neither HEVC nor AV1 (the published enhancement of RTMP does), and ISO/IEC
     13818-1 has no mapping of AV1.
     """
-    if codec == "h264" or (codec == "hevc" and transport == "hls"):
+    of_ts = transport in ("hls", "srt")
+    if codec == "h264" or (codec == "hevc" and of_ts):
         return []
     name = CODEC_NAMES[codec]
-    return [words.no_pieces(name) if transport == "hls" else words.enhanced_rtmp(name)]
+    return [words.no_pieces(name) if of_ts else words.enhanced_rtmp(name)]
 
 
 def _misfits(guide: Guide, video: VideoSettings, show: Show) -> list[str]:
@@ -167,7 +168,7 @@ def plan(
         )
     else:
         split, places = divide(show, ruled, table, waterfall.safe_kbps)
-    planned = [_at(place, show, waterfall) for place in places]
+    planned = [_with_delay(_at(place, show, waterfall), uplink) for place in places]
     if look_further and not waterfall.capped:
         planned = OfferSearch(show, ruled, table, waterfall).with_offers(planned)
     total = round(sum(there.total_kbps for there in planned), 3)
@@ -201,9 +202,24 @@ def _common(place: DestinationContext) -> dict[str, Any]:
         "title": place.guide.title,
         "tier": place.guide.tier,
         "transport": place.transport,
-        "ingest": tuple(point.url for point in place.guide.ingest),
+        "ingest": _servers(place),
         "guide_checked": place.guide.checked.isoformat(),
     }
+
+
+def _with_delay(there: DestinationPlan, uplink: Uplink) -> DestinationPlan:
+    """SRT needs a delay, by how long a packet that is sent again takes."""
+    if there.transport != "srt" or not there.feasible:
+        return there
+    return there.model_copy(update={"latency_ms": srt_latency_ms(uplink.round_trip_ms)})
+
+
+def _servers(place: DestinationContext) -> tuple[str, ...]:
+    """The addresses that take the transport, where any does."""
+    every = [point.url for point in place.guide.ingest]
+    if place.transport != "srt":
+        return tuple(url for url in every if not url.startswith("srt:"))
+    return tuple(url for url in every if url.startswith("srt:"))
 
 
 def _planned(place: DestinationContext, show: Show, waterfall: Budget) -> DestinationPlan:

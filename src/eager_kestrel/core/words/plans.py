@@ -27,6 +27,7 @@ reserve_step = Sentence("kbps name", "{kbps:rate} reserved for {name}")
 cap_step = Sentence("cap hours", "{cap} a month over {hours:g} hours, packet headers included")
 others_step = Sentence("kbps", "{kbps:kbit} go to other destinations")
 headers_step = Sentence("transport", "headers that {transport} puts around every frame")
+repeats_step = Sentence("share", "{share:.0%} of the rest, for packets that are sent again")
 audio_step = Sentence("kbps codec", "{kbps:g} kbit/s of {codec}")
 
 # Recommendations that are not followed
@@ -117,6 +118,10 @@ PLAN_AGAIN = "plan again"
 
 
 NOTHING_LOWER = "there is nothing lower to send: stop everything else that uploads"
+srt_latency = Sentence("milliseconds", "{milliseconds} ms: four round trips, and 120 ms at least")
+srt_latency_unknown = Sentence(
+    "milliseconds", "{milliseconds} ms, or four round trips if that is more: measure to know them"
+)
 why_bitrate = Sentence("text", "{text}; --why says more")
 other_ingests = Sentence("address count", "{address} ({count:count|other}: --full)")
 
