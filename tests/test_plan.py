@@ -339,8 +339,8 @@ def test_names_with_brackets_and_colons_are_shown_word_for_word(kestrel: Kestrel
 def test_the_overhead_table_of_the_docs_is_true() -> None:
     page = Path(__file__).parent.parent / "docs" / "transport-overhead.md"
     lines = page.read_text(encoding="utf-8").splitlines()
-    rows = [line for line in lines if line.startswith(("| rtmp", "| hls"))]
-    assert len(rows) == 9
+    rows = [line for line in lines if line.startswith(("| rtmp", "| hls", "| srt |"))]
+    assert len(rows) == 12
     for row in rows:
         transport, fps, *cells = [cell.strip() for cell in row.strip("|").split("|")]
         extra = overhead(transport, Fraction(fps), 48000)
