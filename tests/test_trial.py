@@ -217,12 +217,15 @@ def test_a_trial_takes_as_long_as_it_may(
     assert "4 encodes of 1 stretch; all 3 say more, with --minutes 1" in one.err
     assert [line for line in one.err.splitlines() if "of 4: " in line]
     assert len(one.document["trial"]["stretches"]) == 1
+    more = kestrel(*asked, "--minutes", "0.01")  # one encode of the next stretch is timed
+    assert len(more.document["trial"]["stretches"]) == 1
+    assert "4 encodes of 1 stretch" in more.err
     real = media.encode
     begun: list[object] = []
 
     def stopping(*given: object) -> None:
         begun.append(given)
-        if len(begun) > 5:
+        if len(begun) > 4:
             raise KeyboardInterrupt
         real(*given)  # type: ignore[arg-type]
 

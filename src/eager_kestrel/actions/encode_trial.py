@@ -223,31 +223,34 @@ class _Encodes:
 
     def _planned(self, seconds: float) -> int:
         """On how many stretches there is time to try all; one encode is timed to know."""
-        middle = len(self.settings) // 2
-        self._cut(0)
-        fresh = not self._kept(self.settings[middle], 0).exists()
+        every = range(len(self.stretches))
+        missing = [(n, stretch) for stretch in every for n in self._missing(stretch)]
+        if not missing:
+            return len(every)
+        stretch = missing[0][1]
+        here = [n for n, at in missing if at == stretch]
+        middle = here[len(here) // 2]
+        self._cut(stretch)
         began = time.perf_counter()
-        self._scores[middle, 0] = self._one(middle, 0)
+        self._scores[middle, stretch] = self._one(middle, stretch)
         took = (time.perf_counter() - began) / self._work(middle)
-        left = [self._seconds_left(n, took if fresh else 0.0) for n in range(len(self.stretches))]
-        fits = sum(1 for total in np.cumsum(left) if self._seconds() + total <= seconds)
-        many = max(1, fits)
-        if fresh:
-            total = float(sum(left[:many]))
-            self._ends_at = time.perf_counter() + total
-            whole = math.ceil((self._seconds() + float(sum(left))) / 60)
-            self.tell(words.trial_takes(total, many, len(self.settings), len(left), whole))
+        left = [took * sum(map(self._work, self._missing(n))) / self._cores for n in every]
+        many = max(1, sum(1 for total in np.cumsum(left) if self._seconds() + total <= seconds))
+        total = float(sum(left[:many]))
+        self._ends_at = time.perf_counter() + total
+        minutes = math.ceil((self._seconds() + float(sum(left))) / 60)
+        self.tell(words.trial_takes(total, many, len(self.settings), len(every), minutes))
         return many
+
+    def _missing(self, stretch: int) -> list[int]:
+        """The settings that were not tried on a stretch, by number."""
+        every = enumerate(self.settings)
+        return [n for n, setting in every if not self._kept(setting, stretch).exists()]
 
     def _work(self, number: int) -> float:
         """What a setting takes beside the largest."""
         sizes = [s.resolution.pixels * float(s.frame_rate) for s in self.settings]
         return ALIKE + (1 - ALIKE) * sizes[number] / max(sizes)
-
-    def _seconds_left(self, stretch: int, took: float) -> float:
-        """About how long what is not kept of a stretch takes."""
-        missing = [n for n, s in enumerate(self.settings) if not self._kept(s, stretch).exists()]
-        return took * sum(self._work(n) for n in missing) / self._cores
 
     def _cut(self, stretch: int) -> None:
         from eager_kestrel.media.clip import cut
@@ -258,11 +261,10 @@ class _Encodes:
 
     def _all_of(self, stretch: int, many: int, pool: ThreadPoolExecutor) -> None:
         """Every setting on one stretch, over all cores; tells of each as it ends."""
-        jobs = {
-            pool.submit(self._one, number, stretch): number
-            for number in range(len(self.settings))
-            if (number, stretch) not in self._scores
-        }
+        missing = self._missing(stretch)
+        for number in set(range(len(self.settings))).difference(missing):
+            self._scores[number, stretch] = self._one(number, stretch)
+        jobs = {pool.submit(self._one, number, stretch): number for number in missing}
         left: set[Future[Scores]] = set(jobs)
         try:
             while left:
@@ -278,8 +280,8 @@ class _Encodes:
     def _told(self, number: int, stretch: int, many: int) -> None:
         rest = None if self._ends_at is None else max(0.0, self._ends_at - time.perf_counter())
         total, quality = many * len(self.settings), look(self._scores[number, stretch])
-        tried = _words(self.settings[number])
-        self.tell(words.going(len(self._scores), total, tried, stretch + 1, quality, rest))
+        done, tried = sum(at < many for _, at in self._scores), _words(self.settings[number])
+        self.tell(words.going(done, total, tried, stretch + 1, quality, rest))
 
     def _kept(self, setting: Setting, stretch: int) -> Path:
         from eager_kestrel.media.trial_encode import vmaf_program
