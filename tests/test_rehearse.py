@@ -39,10 +39,11 @@ from eager_kestrel.core.connection.evidence import RunEvidence
 from eager_kestrel.core.connection.trace import Trace
 from eager_kestrel.core.errors import EndpointError, InputError, NetworkError
 from eager_kestrel.core.forecast.evidence import Evidence
+from eager_kestrel.core.guide.rules import Ingest
 from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.units import Bitrate
-from eager_kestrel.files.guides import load_guide
+from eager_kestrel.files.guides import guide_toml, load_guide
 from eager_kestrel.media.recording import read_recording
 from eager_kestrel.media.stand_in import StandIn
 from eager_kestrel.net.publishing import Publication, PublishTarget
@@ -656,6 +657,40 @@ def test_a_dead_ingest_is_exit_three_and_the_key_stays_secret(
     with pytest.raises(InputError) as caught:
         PublishTarget.parse(f"rtmp://x.example/live?key={CANARY}")
     assert CANARY not in str(caught.value)
+
+
+def guide_with_servers(home: Path, first: str, backup: str) -> None:
+    """A guide of one's own in place of the bundled one."""
+    guide = OXBOW.model_copy(
+        update={
+            "ingest": (
+                Ingest(name="spare", url=backup, backup=True),
+                Ingest(name="first", url=first),
+            )
+        }
+    )
+    (home / "guides").mkdir(parents=True, exist_ok=True)
+    (home / "guides" / "oxbow.toml").write_text(guide_toml(guide))
+
+
+def test_a_backup_takes_over_where_the_first_does_not_answer(
+    kestrel: Kestrel, home: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Only a guide's own servers have one; and plans name the first one first."""
+    monkeypatch.setenv("EAGER_KESTREL_STREAM_KEY", CANARY)
+    dead = "rtmp://127.0.0.1:1/live"
+    with reception(CANARY) as (taking, spare):
+        guide_with_servers(home, dead, spare)
+        made = kestrel("plan", "--for", "oxbow", "--upload", "3 Mbit/s", "--json").document
+        assert made["destinations"][0]["ingest"] == [dead, spare]
+        gone = kestrel("rehearse", "--to", dead, "--seconds", "2 s", "--json")
+        assert gone.code == 0, gone.err
+        (one,) = gone.document["rehearsals"]
+        assert one["went_over"] == [[0.0, spare]]
+        assert one["verdict"]["held"]
+        elsewhere = kestrel("rehearse", "--to", "rtmp://127.0.0.1:2/live", "--seconds", "2 s")
+        assert elsewhere.code == 3
+    assert len(taking.received) == 1
 
 
 @pytest.mark.skipif(os.name == "nt", reason="Ctrl-C is sent as a POSIX signal")

@@ -33,6 +33,7 @@ from eager_kestrel.practice.ingest import Misbehaviour
 from eager_kestrel.practice.uplink import SimulatedConnection
 from eager_kestrel.wire import flv
 from tests.conftest import Kestrel, running, timed
+from tests.test_rehearse import guide_with_servers
 
 FFMPEG = imageio_ffmpeg.get_ffmpeg_exe()
 CANARY, LOCAL = "canary-51c0-do-not-show", "local-9d2e-do-not-keep"
@@ -270,6 +271,25 @@ def test_every_byte_is_passed_on_in_order() -> None:
         sending.close()
     assert lying.got == sent
     assert done[0][0].broadcast.frames == 200
+
+
+@timed
+def test_a_stream_goes_over_to_the_backup_and_says_so(home: Path) -> None:
+    with contextlib.ExitStack() as first, reception(CANARY) as (taking, spare):
+        _, address = first.enter_context(reception(CANARY))
+        guide_with_servers(home, address, spare)
+        with (
+            between(f"oxbow={address}") as (told, done),
+            subprocess.Popen(ffmpeg(f"{told.address}/{LOCAL}", 12)) as sending,
+        ):
+            time.sleep(3)
+            first.close()
+            assert sending.wait(40) == 0
+        aired = done[0][0].broadcast
+    assert aired.to == spare
+    assert taking.received[-1].findings is not None
+    assert aired.troubles
+    assert aired.lost_frames
 
 
 @timed

@@ -23,10 +23,11 @@ from eager_kestrel.core.errors import InputError, UnitError
 from eager_kestrel.core.plan.plan import DestinationPlan, Fallback, Plan
 from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.units import Bitrate, DataSize, parse_seconds
-from eager_kestrel.files.guides import load_guide
+from eager_kestrel.files.guides import guide_named, load_guide
 from eager_kestrel.files.keys import needed_key
 from eager_kestrel.files.plans import read_plan
 from eager_kestrel.media.stand_in import StandIn
+from eager_kestrel.net.addresses import is_ingest
 from eager_kestrel.net.publishing import CONNECT_SECONDS, SEND_BUFFER_BYTES, PublishTarget
 from eager_kestrel.net.rehearsing import FIRST_WAIT, PublishTerms, rehearse_once
 from eager_kestrel.practice.ingest import Misbehaviour, Platform
@@ -162,6 +163,7 @@ def _once(
                 first_wait_seconds=wish.first_wait_seconds,
                 unsent_bytes=wish.unsent_bytes,
                 stop=wish.stop,
+                backups=backups_of(chosen.platform, target),
             ),
             tell,
         )
@@ -175,6 +177,17 @@ def _once(
         platform=chosen.platform,
         asked_seconds=wish.seconds,
     )
+
+
+def backups_of(platform: str, target: PublishTarget) -> tuple[PublishTarget, ...]:
+    """The servers a guide has for when one of its own does not answer; none for another address."""
+    if guide_named(platform) is None:
+        return ()
+    guide = load_guide(platform)
+    if all(one.url != target.url for one in guide.ingest):
+        return ()
+    spare = (one.url for one in guide.ingest if one.backup and one.url != target.url)
+    return tuple(PublishTarget.parse(url) for url in spare if is_ingest(url))
 
 
 def _settled(plan: Plan, chosen: DestinationPlan, step: Fallback) -> Plan:

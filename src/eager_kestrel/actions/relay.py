@@ -304,15 +304,25 @@ class RelaySession(Reception):
         for place in self._places:
             writing = place.writing
             assert writing is not None
+            self._follow(place, writing)
             sample = place.onward.sample(writing.seconds(), self._handed)
             late = None if view is None or self._holding else view.delay_seconds
             fps = None if view is None else view.fps
             writing.look(replace(sample, media_late_seconds=late, fps=fps))
 
+    def _follow(self, place: RelayTarget, writing: BroadcastWriter) -> None:
+        """Say it when a stream went over to another server."""
+        url = place.onward.server.url
+        if place.onward.connected and writing.about.to != url:
+            self._failed(words.goes_over(writing.about.to, url))
+            writing.about.to = writing.notes.to = url
+
     def _writing(self, place: RelayTarget) -> BroadcastWriter:
-        target = place.onward.target
+        server = place.onward.server
+        if server.url != place.onward.target.url:
+            self._failed(words.goes_over(place.onward.target.url, server.url))
         return BroadcastWriter(
-            About(place.meant, target.url, "", "through", target.host), self._tell
+            About(place.meant, server.url, "", "through", server.host), self._tell
         )
 
     def _judge(self) -> None:

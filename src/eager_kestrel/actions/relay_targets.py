@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import ssl
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -17,7 +17,7 @@ from eager_kestrel.actions.broadcasts import (
     plan_meant,
 )
 from eager_kestrel.actions.practice import simulated_connection
-from eager_kestrel.actions.rehearsing import destination_of, stage
+from eager_kestrel.actions.rehearsing import backups_of, destination_of, stage
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.guides import guide_at, guide_names, load_guide
@@ -84,7 +84,9 @@ def places_of(
         platform, target, meant = _named(one, wish, plan)
         guide = _guide(platform, meant)
         key = needed_key(platform or target.host, ask)
-        places.append(RelayTarget(meant, Relay(target, key, terms), guide))
+        backups = () if guide is None else backups_of(guide.name, target)
+        onward = Relay(target, key, replace(terms, backups=backups))
+        places.append(RelayTarget(meant, onward, guide))
     return places
 
 
@@ -140,7 +142,8 @@ def _address_of(platform: str, plan: Plan | None) -> str:
         for url in there.ingest
     ]
     guide = load_guide(platform.partition(":")[0])
-    known = [url for url in (*planned, *(one.url for one in guide.ingest)) if is_ingest(url)]
+    named = [one.url for one in sorted(guide.ingest, key=lambda one: one.backup)]
+    known = [url for url in (*planned, *named) if is_ingest(url)]
     if not known:
         raise InputError(
             f"the guide {guide.name} names no ingest server that takes RTMP",

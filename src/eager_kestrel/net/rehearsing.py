@@ -64,6 +64,8 @@ class PublishTerms:
     """That may sit in the system's send buffer."""
     stop: threading.Event | None = None
     """Ends it before its time."""
+    backups: tuple[PublishTarget, ...] = ()
+    """Servers to go over to, one after the other, where one cannot be had."""
 
 
 @dataclass
@@ -83,12 +85,16 @@ class Reconnecting:
     lost_frames: int = 0
     start_seconds: float = 0.0
     """In which it gets up to speed."""
+    went_over: list[tuple[float, str]] = field(default_factory=list)
+    """When it went over to another server, and to which."""
     _before: int = 0
     _headers: dict[int, OutgoingTag] = field(default_factory=dict)
     """The latest of each kind."""
     _wait: float = FIRST_WAIT
     _again_at: float = 0.0
     _waiting_for_keyframe: bool = False
+    _turn: int = 0
+    """Whose turn it is, of all servers."""
 
     @classmethod
     def to(cls, target: PublishTarget, key: str, terms: PublishTerms) -> Self:
@@ -98,17 +104,27 @@ class Reconnecting:
             NetworkError: it cannot be reached, or does not answer in time.
             EndpointError: it refuses the stream.
         """
-        opened = _opened(target, key, terms, terms.timeout_seconds)
+        opened, turn = _first_opened((target, *terms.backups), key, terms)
+        began = time.perf_counter()
+        taken = (target, *terms.backups)[turn]
         return cls(
             target,
             key,
             terms,
-            time.perf_counter(),
+            began,
             opened,
             opened.counted_by,
             start_seconds=start_seconds(opened.round_trip_ms(), terms.asked_seconds),
+            went_over=[(0.0, taken.url)] if turn else [],
             _wait=terms.first_wait_seconds,
+            _turn=turn,
         )
+
+    @property
+    def server(self) -> PublishTarget:
+        """To which it goes, or would go next."""
+        servers = (self.target, *self.terms.backups)
+        return servers[self._turn % len(servers)]
 
     def seconds(self) -> float:
         """Since it was first connected."""
@@ -149,6 +165,8 @@ class Reconnecting:
             self.lost_frames += self.publication.waiting()
             self.publication.close()
             self.publication = None
+        else:  # the same server did not take it again
+            self._turn += 1
         self._again_at = time.perf_counter() + self._wait
         self._wait = min(2 * self._wait, LONGEST_WAIT)
 
@@ -174,12 +192,15 @@ class Reconnecting:
             NetworkError: it cannot be had.
         """
         at_most = min(self.terms.timeout_seconds, AGAIN_SECONDS)
-        return _opened(self.target, self.key, self.terms, at_most)
+        return _opened(self.server, self.key, self.terms, at_most)
 
     def resume(self, publication: Publication) -> None:
         """Go on by a new connection, from the next keyframe."""
         self.publication = publication
         self.reconnects += 1
+        last = self.went_over[-1][1] if self.went_over else self.target.url
+        if self.server.url != last:
+            self.went_over.append((round(self.seconds(), 3), self.server.url))
         self._wait = self.terms.first_wait_seconds
         for piece in self._headers.values():
             publication.send(piece.kind, piece.milliseconds, piece.payload, None)
@@ -209,6 +230,24 @@ class Reconnecting:
         """End the stream."""
         if self.publication is not None:
             self.publication.close()
+
+
+def _first_opened(
+    servers: tuple[PublishTarget, ...], key: str, terms: PublishTerms
+) -> tuple[Publication, int]:
+    """A connection to the first server that takes the stream, and which that is.
+
+    Raises:
+        NetworkError: none does; says what the first said.
+    """
+    first: NetworkError | None = None
+    for turn, server in enumerate(servers):
+        try:
+            return _opened(server, key, terms, terms.timeout_seconds), turn
+        except NetworkError as error:
+            first = first or error
+    assert first is not None
+    raise first
 
 
 def _opened(
@@ -335,6 +374,7 @@ def _sent(line: Reconnecting, pace: _EncoderState, notes: _RehearsalNotes) -> Se
         moments=tuple(notes.moments),
         reconnects=line.reconnects,
         broken=tuple(line.broken),
+        went_over=tuple(line.went_over),
         counted_by=line.counted_by,
         start_seconds=line.start_seconds,
     )

@@ -131,6 +131,11 @@ class Relay:
         return self._line is not None
 
     @property
+    def server(self) -> PublishTarget:
+        """To which it goes now."""
+        return self.target if self._line is None else self._line.server
+
+    @property
     def connected(self) -> bool:
         """Whether there is a connection."""
         return self._line is not None and self._line.publication is not None

@@ -174,6 +174,7 @@ def rehearsal_rows(one: Rehearsal) -> Rows:
     ]
     if one.reconnects:
         rows.append(("reconnected", counted(one.reconnects, "time")))
+    rows += [("went over", run_words.went_over(url, at)) for at, url in one.went_over]
     if one.verdict.would_hold is not None:
         fallback = run_words.fallback_said(one.verdict.would_hold + 1, one.would_hold)
         rows.append(("would hold", fallback))

@@ -51,6 +51,8 @@ class Sent(Frozen):
     reconnects: int
     broken: tuple[tuple[float, str], ...]
     """When the connection was refused or broke, and what was said."""
+    went_over: tuple[tuple[float, str], ...] = ()
+    """When it went over to another server, and to which."""
     counted_by: str
     """How delivered bytes were counted."""
     start_seconds: float = 0.0
@@ -100,6 +102,8 @@ class Rehearsal(Frozen):
     round_trip_ms: float | None
     round_trip_ms_worst: float | None
     reconnects: int
+    went_over: tuple[tuple[float, str], ...] = ()
+    """When it went over to a backup server, in seconds, and to which."""
     verdict: RehearsalVerdict
     would_hold: str | None = None
     """The step down that would have held, in words."""
@@ -376,6 +380,7 @@ def rehearsal_of(
         round_trip_ms=round(float(np.median(trips)), 1) if trips else None,
         round_trip_ms_worst=round(max(trips), 1) if trips else None,
         reconnects=sent.reconnects,
+        went_over=sent.went_over,
         verdict=found,
         would_hold=holds,
         moments=sent.moments,

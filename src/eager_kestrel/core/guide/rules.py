@@ -66,6 +66,8 @@ class Ingest(Frozen):
     """As the platform calls it."""
     url: str = Field(pattern=r"^(rtmps?|https|srt)://[^/\s]+(/\S*)?$")
     """Without a stream key."""
+    backup: bool = False
+    """Whether it takes the same stream, by the same key, where others do not answer."""
 
 
 class Keyframes(Frozen):

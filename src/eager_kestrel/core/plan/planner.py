@@ -216,7 +216,7 @@ def _with_delay(there: DestinationPlan, uplink: Uplink) -> DestinationPlan:
 
 def _servers(place: DestinationContext) -> tuple[str, ...]:
     """The addresses that take the transport, where any does."""
-    every = [point.url for point in place.guide.ingest]
+    every = [point.url for point in sorted(place.guide.ingest, key=lambda one: one.backup)]
     if place.transport != "srt":
         return tuple(url for url in every if not url.startswith("srt:"))
     return tuple(url for url in every if url.startswith("srt:"))

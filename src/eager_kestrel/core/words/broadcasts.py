@@ -351,6 +351,7 @@ def basis(clip: str, encodes: int, off_by: float) -> str:
 SMOOTH = (
     "quality is VMAF less what the frame rate leaves of smoothness; best: nothing tried beats it"
 )
+goes_over = Sentence("first then", "{first} does not answer: the stream goes to {then}")
 cutting = Sentence("stretch", "cutting stretch {stretch}")
 
 

@@ -197,6 +197,7 @@ ends_disagree = Sentence(
 
 # Rehearsals
 
+went_over = Sentence("url seconds", "to {url} after {seconds:.1f} s")
 broke = Sentence("why at_seconds", "{why}, after {at_seconds:.1f} s")
 
 
