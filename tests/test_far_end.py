@@ -67,7 +67,7 @@ def test_both_ends_agree(kestrel: Kestrel, monkeypatch: pytest.MonkeyPatch) -> N
     ends = result.document["both_ends"]
     assert ends["far_kbps"] == pytest.approx(ends["near_kbps"], rel=0.02)
     assert ends["near_kbps"] == pytest.approx(8000, rel=0.05)
-    assert 0 < ends["far_bytes"] <= result.document["data_used_bytes"] * 1.02
+    assert 0 < ends["far_bytes"] <= result.document["data_used_bytes"] * 1.1  # and what was queued
     assert "both ends agree" in " ".join(result.document["summary"]["remarks"])
     assert result.document["endpoint"]["found_by"] == "responsiveness configuration"
     for output in (result.out, result.err, kept.out, *said):

@@ -89,11 +89,13 @@ def test_a_burst_is_watched_until_it_ends(kestrel: Kestrel) -> None:
 
 def test_samples_come_only_when_asked_for_and_never_fall(kestrel: Kestrel) -> None:
     with simulated_uplink(simulated_connection(rate=EIGHT)) as up:
-        run = measured(kestrel, up.url, "--samples").document
+        result = measured(kestrel, up.url, "--samples")
+    run = result.document
     samples = run["one_connection"]["samples"]
     assert len(samples["seconds"]) == len(samples["delivered_bytes"]) > 30
     assert samples["delivered_bytes"] == sorted(samples["delivered_bytes"])
-    assert run["data_used_bytes"] == samples["delivered_bytes"][-1]
+    again = "measuring one connection again" in result.err  # on a busy machine; then both count
+    assert (run["data_used_bytes"] == samples["delivered_bytes"][-1]) is not again
 
 
 @timed

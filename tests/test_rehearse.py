@@ -60,7 +60,7 @@ OXBOW = load_guide("oxbow")
 
 def planned(upload: str, platform: str = "oxbow", **wishes: Any) -> Plan:
     """From a small source, so that encoding it does not disturb tests that measure beside it."""
-    wishes = {"source": "1280x720", "fps": "30"} | wishes
+    wishes = {"source": "1280x720", "source_fps": "30"} | wishes
     asked = asked_show(None, ShowOptions(platforms=(platform,), **wishes)).show
     return plan(asked, uplink_from_number(upload)).plan
 

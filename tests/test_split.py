@@ -272,7 +272,7 @@ def test_what_does_not_fit_is_left_out_by_weight_and_said(kestrel: Kestrel) -> N
 
 def test_the_bar_the_relay_and_the_figure(kestrel: Kestrel, tmp_path: Path) -> None:
     figure = tmp_path / "split.png"
-    result = kestrel("plan", "glaze-talk", "--upload", "12 Mbit/s", "--figure", figure)
+    result = kestrel("plan", "glaze-talk", "--upload", "12 Mbit/s", "--why", "--figure", figure)
     assert result.code == 0, result.err
     bar = next(line for line in result.out.splitlines() if line.startswith("█████"))
     assert len(bar) == 100
@@ -280,10 +280,10 @@ def test_the_bar_the_relay_and_the_figure(kestrel: Kestrel, tmp_path: Path) -> N
     assert "a relay that passes on one stream" in result.out
     assert "dropping Fernlight" in result.out
     assert figure.read_bytes().startswith(b"\x89PNG")
-    upright = kestrel("plan", "clay-fair", "--upload", "12 Mbit/s")
+    upright = kestrel("plan", "clay-fair", "--upload", "12 Mbit/s", "--why")
     assert "shapes: Oxbow takes 16:9, Pocketfair 9:16" in " ".join(upright.out.split())
     assert "606x1080" in upright.out
-    assert "a scene laid out for that shape" in upright.out.replace("\n", " ")
+    assert "a scene laid out for that shape" in " ".join(upright.out.split())
 
 
 def test_speeds_of_encoders_are_read_from_a_show() -> None:
