@@ -20,7 +20,7 @@ take measure -- eager-kestrel measure --practice wet-evening
 take far-end --shown "" -- "$python" scripts/both_ends.py
 take plan --points 9 -- eager-kestrel plan --for oxbow --upload "12 Mbit/s" \
     --reserve "video call=1.5 Mbit/s" --why
-take split --points 8 -- eager-kestrel plan glaze-talk --upload "12 Mbit/s"
+take split --points 10 -- eager-kestrel plan clay-fair --upload "12 Mbit/s"
 .venv/bin/eager-kestrel plan --for oxbow --upload "12 Mbit/s" --source 720p30 \
     > "$home/plan.txt"
 take rehearse --points 10 -- eager-kestrel rehearse --practice "4 Mbit/s" --seconds "10 s" --settle
@@ -35,6 +35,7 @@ rm "$home/demo-home/machine.json"
 export EAGER_KESTREL_HOME="$home/demo-home"
 take runs-hours -- eager-kestrel runs hours --for oxbow
 .venv/bin/eager-kestrel plan wheel-night --around 20:00 > "$home/plan.txt"
+.venv/bin/eager-kestrel review --figure "$shots/review.png" > "$home/review.txt"
 take forecast --points 12 -- eager-kestrel forecast
 .venv/bin/eager-kestrel forecast --figure docs/forecast/figure.png > "$home/forecast.txt"
 .venv/bin/eager-kestrel report --out "$home/report.html"
@@ -45,10 +46,6 @@ chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --h
 .venv/bin/eager-kestrel plan --for oxbow --upload "4 Mbit/s" --source 720p30 \
     > "$home/plan.txt"
 take watch --points 13 --after 12 --shown "" -- "$python" scripts/on_the_air.py "2.6 Mbit/s" 40
-.venv/bin/eager-kestrel plan --for fernlight --upload "11 Mbit/s" --source 720p30 \
-    > "$home/plan.txt"
-"$python" scripts/on_the_air.py wet-evening 80 > "$home/aired.txt" || true
-.venv/bin/eager-kestrel review --figure "$shots/review.png" > "$home/review.txt"
 cp "$EAGER_KESTREL_HOME/clip.mp4" "$home"
 take trial --points 11 --cwd "$home" -- eager-kestrel trial clip.mp4 --bitrate "3 Mbit/s"
 take encoders --points 12 --cwd "$home" -- eager-kestrel encoders --resolution 1280x720 \

@@ -467,6 +467,16 @@ def test_broadcasts_are_listed_exported_forgotten_and_reviewed(
     assert 1400 <= found["would_have_held_kbps"] <= 1700
     assert "had no late frame" in found["next_time"][0]
     assert (tmp_path / "a.png").stat().st_size > 10_000
+    for upload in ("1.5 Mbit/s", "3 Mbit/s", "9 Mbit/s"):  # planned anew since, or not
+        made = kestrel("plan", "--for", "oxbow", "--upload", upload, "--json").document
+        there = made["destinations"][0]
+        held = 0.9 * found["would_have_held_kbps"]
+        fitting = [one for one in (there, *there["fallbacks"]) if one["total_kbps"] <= held]
+        advice = kestrel("review", "--json").document["next_time"][0]
+        assert ("begin with" in advice) == bool(fitting)
+        for video in [one["video"] for one in fitting[:1]]:
+            assert f"{video['width']}x{video['height']} at {video['fps']:g} fps, " in advice
+            assert f"{video['bitrate_kbps']:,.0f} kbit/s" in advice
     shown = kestrel("review", broadcast.id[:12]).out
     assert "late: 2.0 s wait" in shown
     kestrel("runs", "export", str(tmp_path / "all.json"))

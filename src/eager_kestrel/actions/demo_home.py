@@ -55,7 +55,7 @@ STARTS_AT = "20:00"
 ENDPOINT = Endpoint(url="https://upload.hollowlane.example/try")
 SAID = "made up for the demo"
 AIRED_MINUTES, AIRED_DAYS_AGO = 12.0, (6, 1)
-AMBITIOUS = 2.4
+AMBITIOUS = 3.6
 """The last broadcast sends so many times what is planned now."""
 STEP_SECONDS, STEPS_A_LOOK = 0.05, 5
 ROUND_TRIP_MS = 38.0

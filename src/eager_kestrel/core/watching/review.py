@@ -115,8 +115,12 @@ def _next_time(
     if "upload" in late and held_kbps is not None and held_kbps < STANDSTILL_KBPS:
         said.append(words.STOOD_STILL)
     elif "upload" in late and held_kbps is not None:
-        step = next((s for s in steps if s.total_kbps <= HOLDS_SHARE * held_kbps), None)
-        said.append(words.send_less(held_kbps, None if step is None else step.video.words))
+        own = planned.video if planned is not None else None
+        rates = [(step.total_kbps, step.video.words) for step in steps]
+        if planned is not None and own is not None:  # it may have been planned anew since
+            rates.insert(0, (planned.total_kbps, own.words))
+        fitting = (video for kbps, video in rates if kbps <= HOLDS_SHARE * held_kbps)
+        said.append(words.send_less(held_kbps, next(fitting, None)))
     if "machine" in causes:
         step = _smaller(planned, steps)
         said.append(words.encode_less(None if step is None else step.video.words))
