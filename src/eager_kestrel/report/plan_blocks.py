@@ -70,18 +70,20 @@ def answer_blocks(
     """A card for all that get the same, with its fallbacks; then tonight, and what is wrong.
 
     Args:
-        page: nobody can ask for more: every address, and no reason where none is asked for.
+        page: nobody can ask for more: every address, and no reason where none is asked for. Tonight
+            comes first, since cards may fill a screen.
     """
     for there in plan.destinations:
         if not there.feasible:
             yield Note(f"{title_of(plan, [there])}: no settings", "bad")
             yield Note(there.infeasible_because)
     sent = sent_alike(plan)
+    whole = [Rows(tuple(_of_all(plan, why=why, full=full)))] if sent else []
+    yield from whole if page else ()
     for alike in sent:
         made = card(plan, alike, why=why, full=full)
         yield replace(made, below=tuple(_below_card(alike, why=why, page=page or full)))
-    if sent:
-        yield Rows(tuple(_of_all(plan, why=why, full=full)))
+    yield from () if page else whole
     if plan.split is not None:
         for name in plan.split.left_out:
             yield Note(f"{name} is left out: {plan.split.left_out_because}", mark="✗")
