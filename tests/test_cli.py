@@ -75,7 +75,7 @@ def test_the_demo_tells_the_story_and_leaves_nothing_behind(
         "1. Measure",
         "2. Plan",
         "Wheel night on Oxbow",
-        "Budget",
+        "tonight",
         "3. Rehearse",
         "4. Check",
         "arrived.flv",
@@ -86,6 +86,7 @@ def test_the_demo_tells_the_story_and_leaves_nothing_behind(
     assert rehearsal["verdict"]["held"], rehearsal["verdict"]
     assert [f for f in findings["findings"] if f["severity"] == "breach"] == []
     assert (tmp_path / "story" / "arrived.flv").stat().st_size > 1_000_000
+    assert "<h1>Wheel night</h1>" in (tmp_path / "story" / "report.html").read_text()
     run = json.loads((tmp_path / "story" / "run.json").read_text())
     plan = json.loads((tmp_path / "story" / "plan.json").read_text())
     assert 5500 < run["summary"]["uplink"]["typical_kbps"] < 9500

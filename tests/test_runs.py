@@ -302,7 +302,11 @@ def test_kill_9_leaves_a_whole_history() -> None:
     with writer("k", 100_000) as process:
         assert process.stdout is not None
         process.stdout.readline()
-        time.sleep(0.4)
+        until = time.perf_counter() + 20
+        with History() as history:
+            while not history.rows() and time.perf_counter() < until:
+                time.sleep(0.1)
+        time.sleep(0.3)
         process.send_signal(signal.SIGKILL)
     with History() as history:
         rows = history.rows()
