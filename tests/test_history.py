@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import closing
 from pathlib import Path
 
@@ -154,3 +155,14 @@ def test_what_is_forgotten_gives_its_space_back(kestrel: Kestrel, home: Path) ->
         assert len(history.runs(HistoryFilter(endpoint="up.oxbow.example"))) in (0, 6)
     assert (home / FILE_NAME).stat().st_size < full / 2
     assert kestrel("runs", "forget", "--all", "--before", days[0]).code == 2
+
+
+def test_those_who_begin_a_history_at_once_wait_for_each_other(tmp_path: Path) -> None:
+    def opened(folder: Path) -> bool:
+        with History(folder) as history:
+            return history.rows() == [] and not history.read_only
+
+    with ThreadPoolExecutor(4) as pool:
+        for number in range(25):
+            folder = tmp_path / str(number)
+            assert all(pool.map(opened, [folder] * 4))

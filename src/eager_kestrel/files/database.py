@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import contextlib
 import sqlite3
+import time
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Self
@@ -25,6 +26,8 @@ FILE_NAME = "runs.sqlite3"
 BUSY_SECONDS = 10.0
 UNWRITABLE = ("readonly", "unable to open", "full", "disk I/O")
 """What is said of a disk that takes nothing; what is kept can still be read."""
+LOCKED_SECONDS = 0.02
+"""Between two tries."""
 SPARE_BYTES = 65_536
 """Free space in the file from which on it is given back to the disk."""
 MIGRATIONS: tuple[str, ...] = (
@@ -137,7 +140,7 @@ class Database:
             if not self.path.exists():  # only its owner may read it and its log
                 self.path.touch(0o600)
             self._database = sqlite3.connect(self.path, timeout=BUSY_SECONDS, isolation_level=None)
-            self._database.execute("PRAGMA journal_mode = WAL")
+            self._write_ahead(self._database)
         except sqlite3.OperationalError as error:
             if not any(sign in str(error) for sign in UNWRITABLE):
                 raise
@@ -149,6 +152,19 @@ class Database:
             self._migrate()
         elif version:
             self._require_table()
+
+    def _write_ahead(self, database: sqlite3.Connection) -> None:
+        """Keep a log beside the file. SQLite does not wait for another process here, so we do."""
+        until = time.perf_counter() + BUSY_SECONDS
+        while True:
+            try:
+                database.execute("PRAGMA journal_mode = WAL")
+            except sqlite3.OperationalError as error:
+                if "locked" not in str(error) or time.perf_counter() > until:
+                    raise
+                time.sleep(LOCKED_SECONDS)
+            else:
+                return
 
     def _require_table(self) -> None:
         """A history whose table is gone is damaged, not empty."""
