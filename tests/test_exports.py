@@ -406,9 +406,13 @@ def test_an_srt_listener_gets_what_was_planned(
     with subprocess.Popen([*listener, "-c", "copy", str(arrived)]) as listening:
         for _ in range(10):  # it takes a while to listen
             time.sleep(1)
-            if subprocess.run([FFMPEG, "-v", "error", *arguments[1:]], check=False).returncode == 0:
+            sent = subprocess.run([FFMPEG, "-v", "error", *arguments[1:]], check=False)
+            if sent.returncode == 0 or listening.poll() is not None:
                 break
-        assert listening.wait(30) == 0
+        ended = listening.wait(30)
+    if ended < 0:
+        pytest.skip("this FFmpeg crashes when it listens for SRT")
+    assert ended == sent.returncode == 0
     with av.open(str(arrived)) as file:
         stream = file.streams.video[0]
         assert there.video is not None
