@@ -83,7 +83,9 @@ def _alone(path: Path) -> Iterator[sqlite3.Connection]:
     Raises:
         StorageError: another process is using it.
     """
-    with contextlib.closing(sqlite3.connect(path, timeout=BUSY_SECONDS, isolation_level=None)) as database:
+    with contextlib.closing(
+        sqlite3.connect(path, timeout=BUSY_SECONDS, isolation_level=None)
+    ) as database:
         try:
             database.execute("PRAGMA locking_mode = EXCLUSIVE")
             database.execute("BEGIN EXCLUSIVE")
