@@ -24,7 +24,7 @@ from eager_kestrel.actions.samples import (
     tell_learned,
     too_little,
 )
-from eager_kestrel.core.connection.evidence import RunEvidence
+from eager_kestrel.core.connection.evidence import RunEvidence, round_trip_summary
 from eager_kestrel.core.connection.progress import (
     PartialResult,
     PhaseBegun,
@@ -33,7 +33,7 @@ from eager_kestrel.core.connection.progress import (
     tell_nobody,
 )
 from eager_kestrel.core.connection.run import Ending, Endpoint, Phase, PhaseName, Run, is_loopback
-from eager_kestrel.core.connection.summarising import both_ends, round_trip_summary, too_busy
+from eager_kestrel.core.connection.summarising import both_ends, too_busy
 from eager_kestrel.core.connection.throughput import (
     BURST_SECONDS,
     Limits,

@@ -150,6 +150,7 @@ def _once(
     tell: Callable[[Moment], None],
 ) -> Rehearsal:
     stand_in = StandIn(step.video, step.audio, wish.slowed_ms)
+    guide = load_guide(chosen.platform) if guide_named(chosen.platform) else None
     try:
         sent = rehearse_once(
             target,
@@ -163,7 +164,7 @@ def _once(
                 first_wait_seconds=wish.first_wait_seconds,
                 unsent_bytes=wish.unsent_bytes,
                 stop=wish.stop,
-                backups=backups_of(chosen.platform, target),
+                backups=backups_of(guide, target),
             ),
             tell,
         )
@@ -179,14 +180,9 @@ def _once(
     )
 
 
-def backups_of(platform: str, target: PublishTarget) -> tuple[PublishTarget, ...]:
-    """The servers a guide has for when one of its own does not answer; none for another address."""
-    if guide_named(platform) is None:
-        return ()
-    guide = load_guide(platform)
-    if all(one.url != target.url for one in guide.ingest):
-        return ()
-    spare = (one.url for one in guide.ingest if one.backup and one.url != target.url)
+def backups_of(guide: Guide | None, target: PublishTarget) -> tuple[PublishTarget, ...]:
+    """The servers to use, in this order, when the target cannot be reached."""
+    spare = () if guide is None else guide.backups_of(target.url)
     return tuple(PublishTarget.parse(url) for url in spare if is_ingest(url))
 
 

@@ -318,11 +318,9 @@ class RelaySession(Reception):
             writing.about.to = writing.notes.to = url
 
     def _writing(self, place: RelayTarget) -> BroadcastWriter:
-        server = place.onward.server
-        if server.url != place.onward.target.url:
-            self._failed(words.goes_over(place.onward.target.url, server.url))
+        target = place.onward.target
         return BroadcastWriter(
-            About(place.meant, server.url, "", "through", server.host), self._tell
+            About(place.meant, target.url, "", "through", target.host), self._tell
         )
 
     def _judge(self) -> None:

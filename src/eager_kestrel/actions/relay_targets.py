@@ -84,7 +84,7 @@ def places_of(
         platform, target, meant = _named(one, wish, plan)
         guide = _guide(platform, meant)
         key = needed_key(platform or target.host, ask)
-        backups = () if guide is None else backups_of(guide.name, target)
+        backups = backups_of(guide, target)
         onward = Relay(target, key, replace(terms, backups=backups))
         places.append(RelayTarget(meant, onward, guide))
     return places
@@ -142,8 +142,7 @@ def _address_of(platform: str, plan: Plan | None) -> str:
         for url in there.ingest
     ]
     guide = load_guide(platform.partition(":")[0])
-    named = [one.url for one in sorted(guide.ingest, key=lambda one: one.backup)]
-    known = [url for url in (*planned, *named) if is_ingest(url)]
+    known = [url for url in (*planned, *guide.servers) if is_ingest(url)]
     if not known:
         raise InputError(
             f"the guide {guide.name} names no ingest server that takes RTMP",

@@ -150,7 +150,7 @@ MOST_INTERLACED = 30
 
 
 def of_fields(text: str) -> str | None:
-    """Fields a second of an interlaced rate: 50 of ``25i`` or ``50i``; None where it is none.
+    """Fields a second of an interlaced rate: 50 of ``25i`` or ``50i``; None for other rates.
 
     Raises:
         UnitError: it is no rate.

@@ -80,7 +80,7 @@ class Waits:
         self._marks.append((self._counter.handed_bytes(), at))
 
     def look(self, delivered_bytes: int) -> OnItsWay:
-        """What is known of the bytes handed over, so many of which were delivered."""
+        """What is known of the bytes handed over, given how many were delivered."""
         now, took = time.perf_counter(), None
         while self._marks and self._marks[0][0] <= delivered_bytes:
             took = now - self._marks.popleft()[1]

@@ -65,7 +65,7 @@ class PublishTerms:
     stop: threading.Event | None = None
     """Ends it before its time."""
     backups: tuple[PublishTarget, ...] = ()
-    """Servers to go over to, one after the other, where one cannot be had."""
+    """Servers to use, in this order, when the target cannot be reached."""
 
 
 @dataclass
@@ -165,7 +165,7 @@ class Reconnecting:
             self.lost_frames += self.publication.waiting()
             self.publication.close()
             self.publication = None
-        else:  # the same server did not take it again
+        else:  # the same server could not be reached again
             self._turn += 1
         self._again_at = time.perf_counter() + self._wait
         self._wait = min(2 * self._wait, LONGEST_WAIT)

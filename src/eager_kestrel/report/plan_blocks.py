@@ -70,8 +70,8 @@ def answer_blocks(
     """A card for all that get the same, with its fallbacks; then tonight, and what is wrong.
 
     Args:
-        page: nobody can ask for more: every address, and no reason where none is asked for. Tonight
-            comes first, since cards may fill a screen.
+        page: for a page, which cannot be asked for more: tonight comes first, every address is
+            listed, and no command is suggested.
     """
     for there in plan.destinations:
         if not there.feasible:

@@ -173,7 +173,7 @@ def legible(found: list[Candidate], show: Show) -> list[Candidate]:
 
 
 def text_height(show: Show, sent: Resolution) -> float:
-    """How high the smallest letters are in what is sent, in pixels; 0 where there are none."""
+    """The height of the smallest letters in the sent resolution, in pixels; 0 without any."""
     across, down = sent.width / show.source.width, sent.height / show.source.height
     scale = max(across, down) if show.fit == "crop" else min(across, down)
     return (show.smallest_text or 0.0) * scale

@@ -14,12 +14,13 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from eager_kestrel.core.connection.run import RoundTripSummary
 from eager_kestrel.core.connection.throughput import fell_by, steady_parts
 
 if TYPE_CHECKING:
     from eager_kestrel.core.arrays import Flags, Floats
     from eager_kestrel.core.connection.broadcast import Broadcast
-    from eager_kestrel.core.connection.run import Kind, Run, Series
+    from eager_kestrel.core.connection.run import Kind, Phase, Run, Series
 
 
 RULES = 3
@@ -111,6 +112,7 @@ def evidence_of(run: Run | RunEvidence) -> RunEvidence:
     phase = run.one_connection
     samples = lasting_samples(run)
     windows, steps = (np.empty(0), np.empty(0)) if samples is None else steady_parts(samples)
+    trips = round_trip_summary(run.idle)
     return RunEvidence(
         id=run.id,
         taken_at=run.taken_at,
@@ -124,15 +126,26 @@ def evidence_of(run: Run | RunEvidence) -> RunEvidence:
         windows_kbps=single(windows),
         steps_kbit=single(steps * 8e-3),
         watched_seconds=watched_seconds(run),
-        round_trip_ms=idle_round_trip_ms(run),
+        round_trip_ms=None if trips is None else trips.median_ms,
     )
 
 
-def idle_round_trip_ms(run: Run) -> float | None:
-    """The median round trip before the upload was loaded; None where none was answered."""
-    trips = run.idle.round_trips if run.idle is not None else ()
-    answered = [trip.round_trip_ms for trip in trips if trip.round_trip_ms is not None]
-    return round(float(np.median(answered)), 2) if answered else None
+def round_trip_summary(phase: Phase | None) -> RoundTripSummary | None:
+    """Median, 95th percentile and jitter; None when nothing was answered."""
+    if phase is None:
+        return None
+    answered = [t.round_trip_ms for t in phase.round_trips if t.round_trip_ms is not None]
+    if not answered:
+        return None
+    values = np.asarray(answered)
+    jitter = float(np.mean(np.abs(np.diff(values)))) if values.size > 1 else 0.0
+    return RoundTripSummary(
+        median_ms=round(float(np.median(values)), 2),
+        p95_ms=round(float(np.percentile(values, 95)), 2),
+        jitter_ms=round(jitter, 2),
+        count=len(answered),
+        lost=len(phase.round_trips) - len(answered),
+    )
 
 
 def lasting_samples(run: Run) -> Series | None:

@@ -7,7 +7,11 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from eager_kestrel.core.connection.evidence import lasting_samples, watched_seconds
+from eager_kestrel.core.connection.evidence import (
+    lasting_samples,
+    round_trip_summary,
+    watched_seconds,
+)
 from eager_kestrel.core.connection.pooling import uplink_of
 from eager_kestrel.core.connection.run import (
     BothEnds,
@@ -47,24 +51,6 @@ BUSY_KBPS = 100.0
 BUSY_TURNS = 0.05
 """Of its time, beyond which a measurement that was held up may be too low."""
 PHASES = ("idle", "one_connection", "sustained", "several_connections")
-
-
-def round_trip_summary(phase: Phase | None) -> RoundTripSummary | None:
-    """Median, 95th percentile and jitter; None when nothing was answered."""
-    if phase is None:
-        return None
-    answered = [t.round_trip_ms for t in phase.round_trips if t.round_trip_ms is not None]
-    if not answered:
-        return None
-    values = np.asarray(answered)
-    jitter = float(np.mean(np.abs(np.diff(values)))) if values.size > 1 else 0.0
-    return RoundTripSummary(
-        median_ms=round(float(np.median(values)), 2),
-        p95_ms=round(float(np.percentile(values, 95)), 2),
-        jitter_ms=round(jitter, 2),
-        count=len(answered),
-        lost=len(phase.round_trips) - len(answered),
-    )
 
 
 def too_busy(phase: Phase | None) -> bool:

@@ -49,7 +49,7 @@ class Uplink(Frozen):
     watched_seconds: float | None = None
     """How long the longest of the runs loaded one connection; none without runs."""
     round_trip_ms: float | None = None
-    """Without load, the median of its runs; none where none was measured."""
+    """Median of its runs' idle round trips; None if no run measured them."""
     practice: bool = False
     """Whether the runs went through a simulated connection."""
     around: str | None = None

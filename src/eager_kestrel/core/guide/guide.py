@@ -78,6 +78,17 @@ class Guide(Frozen):
     _tier: str | None = PrivateAttr(default=None)
     _ordinary: Guide | None = PrivateAttr(default=None)
 
+    @property
+    def servers(self) -> list[str]:
+        """Addresses of its ingest servers, the backups last."""
+        return [one.url for one in sorted(self.ingest, key=lambda one: one.backup)]
+
+    def backups_of(self, url: str) -> list[str]:
+        """The servers to use when one of its own cannot be reached; none for another address."""
+        if url not in self.servers:
+            return []
+        return [one.url for one in self.ingest if one.backup and one.url != url]
+
     @model_validator(mode="after")
     def _consistent(self) -> Guide:
         if "hls" in self.transports and self.segments is None:

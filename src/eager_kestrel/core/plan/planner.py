@@ -215,11 +215,9 @@ def _with_delay(there: DestinationPlan, uplink: Uplink) -> DestinationPlan:
 
 
 def _servers(place: DestinationContext) -> tuple[str, ...]:
-    """The addresses that take the transport, where any does."""
-    every = [point.url for point in sorted(place.guide.ingest, key=lambda one: one.backup)]
-    if place.transport != "srt":
-        return tuple(url for url in every if not url.startswith("srt:"))
-    return tuple(url for url in every if url.startswith("srt:"))
+    """The addresses that take the transport: SRT has some of its own."""
+    srt = place.transport == "srt"
+    return tuple(url for url in place.guide.servers if url.startswith("srt:") is srt)
 
 
 def _planned(place: DestinationContext, show: Show, waterfall: Budget) -> DestinationPlan:
