@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+import shlex
 import subprocess
 from pathlib import Path
 
@@ -19,36 +20,10 @@ def seeds(folder: Path) -> dict[str, bytes]:
         subprocess.run(
             [
                 imageio_ffmpeg.get_ffmpeg_exe(),
-                "-v",
-                "error",
-                "-f",
-                "lavfi",
-                "-i",
-                "testsrc2=size=160x90:rate=25",
-                "-f",
-                "lavfi",
-                "-i",
-                "sine=frequency=330:sample_rate=48000",
-                "-t",
-                "3",
-                "-c:v",
-                "libx264",
-                "-preset",
-                "ultrafast",
-                "-pix_fmt",
-                "yuv420p",
-                "-threads",
-                "1",
-                "-g",
-                "25",
-                "-bf",
-                "1",
-                "-b:v",
-                "150k",
-                "-c:a",
-                "aac",
-                "-b:a",
-                "32k",
+                *shlex.split("-v error -f lavfi -i testsrc2=size=160x90:rate=25 -f lavfi -i"),
+                *shlex.split("sine=frequency=330:sample_rate=48000 -t 3 -c:v libx264 -preset"),
+                *shlex.split("ultrafast -pix_fmt yuv420p -threads 1 -g 25 -bf 1 -b:v 150k -c:a"),
+                *shlex.split("aac -b:a 32k"),
                 str(path),
             ],
             check=True,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import shlex
 from datetime import date
 from pathlib import Path
 from typing import Any
@@ -151,10 +152,7 @@ def test_a_local_copy_is_held_against_the_disk(kestrel: Kestrel, tmp_path: Path)
     assert gone.code == 2
     assert "no such file or folder" in gone.error_line
     shown = kestrel(
-        "plan",
-        "--for",
-        "oxbow",
-        "--upload",
+        *shlex.split("plan --for oxbow --upload"),
         "12 Mbit/s",
         "--hours",
         "50",

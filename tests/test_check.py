@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import shlex
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
@@ -131,13 +132,7 @@ def test_flags_alone_and_over_a_file(kestrel: Kestrel, tmp_path: Path) -> None:
     flags = (
         "--bitrate",
         "6 Mbit/s",
-        "--resolution",
-        "1920x1080",
-        "--fps",
-        "60",
-        "--keyframes",
-        "250frames",
-        "--buffer",
+        *shlex.split("--resolution 1920x1080 --fps 60 --keyframes 250frames --buffer"),
         "6000 kbit",
         "--audio-bitrate",
         "128 kbit/s",
@@ -169,10 +164,7 @@ def test_2997_settings_meet_a_two_second_rule(kestrel: Kestrel) -> None:
         "29.97",
         "--keyframes",
         "60 frames",
-        "--for",
-        "oxbow",
-        "--resolution",
-        "1280x720",
+        *shlex.split("--for oxbow --resolution 1280x720"),
     )
     assert findings(kestrel, *good) == {}
     assert findings(
@@ -383,17 +375,7 @@ def test_what_a_guide_advises_is_planned_and_shown(kestrel: Kestrel, home: Path)
     said = {r["about"]: r["text"] for r in planned["reasons"]}
     assert said["frame rate"] == said["b-frames"] == "what Oxbow recommends"
     found = kestrel(
-        "check",
-        "--codec",
-        "h264",
-        "--fps",
-        "60",
-        "--b-frames",
-        "2",
-        "--audio-rate",
-        "48000",
-        "--for",
-        "oxbow",
+        *shlex.split("check --codec h264 --fps 60 --b-frames 2 --audio-rate 48000 --for oxbow"),
         "--json",
     ).document["findings"]
     cautions = {f["rule"] for f in found if f["severity"] == "caution"}

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+import shlex
 import subprocess
 import sys
 from pathlib import Path
@@ -98,25 +99,8 @@ def test_an_interrupted_playlist_is_read_to_where_it_goes(tmp_path: Path) -> Non
     subprocess.run(
         [
             FFMPEG,
-            "-v",
-            "error",
-            "-f",
-            "lavfi",
-            "-i",
-            "testsrc2=size=160x90:rate=25",
-            "-t",
-            "6",
-            "-c:v",
-            "libx264",
-            "-preset",
-            "ultrafast",
-            "-pix_fmt",
-            "yuv420p",
-            "-g",
-            "50",
-            "-hls_time",
-            "2",
-            "-hls_list_size",
+            *shlex.split("-v error -f lavfi -i testsrc2=size=160x90:rate=25 -t 6 -c:v libx264"),
+            *shlex.split("-preset ultrafast -pix_fmt yuv420p -g 50 -hls_time 2 -hls_list_size"),
             "0",
             str(folder / "list.m3u8"),
         ],
@@ -148,25 +132,11 @@ def test_odd_but_intact_recordings_are_described(
     subprocess.run(
         [
             FFMPEG,
-            "-v",
-            "error",
-            "-f",
-            "lavfi",
-            "-i",
+            *shlex.split("-v error -f lavfi -i"),
             source,
-            "-f",
-            "lavfi",
-            "-i",
-            "sine=frequency=330:sample_rate=48000",
+            *shlex.split("-f lavfi -i sine=frequency=330:sample_rate=48000"),
             *options,
-            "-c:v",
-            "libx264",
-            "-preset",
-            "ultrafast",
-            "-pix_fmt",
-            "yuv420p",
-            "-c:a",
-            "aac",
+            *shlex.split("-c:v libx264 -preset ultrafast -pix_fmt yuv420p -c:a aac"),
             str(path),
         ],
         check=True,

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import json
 import os
+import shlex
 import socket
 import ssl
 import time
@@ -104,11 +105,7 @@ def test_tls_and_a_token_that_stays_at_home(
         result = kestrel(
             "measure",
             f"https://127.0.0.1:{there.port}",
-            "--token",
-            "--json",
-            "--connections",
-            "1",
-            "--seconds",
+            *shlex.split("--token --json --connections 1 --seconds"),
             "2 s",
             "--data-limit",
             "3 GB",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Callable
 from pathlib import Path
 
@@ -204,12 +205,7 @@ def test_a_private_way_is_taken_and_said(
         text = guide_toml(oxbow.model_copy(update={"ingest": points}))
         (folder / "oxbow.toml").write_text(text)
         result = kestrel(
-            "measure",
-            "--to",
-            "oxbow",
-            "--point",
-            "coast",
-            "--guides",
+            *shlex.split("measure --to oxbow --point coast --guides"),
             folder,
             "--most",
             "1 Mbit/s",

@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import json
+import shlex
 import sys
 import tomllib
 from datetime import date
@@ -453,10 +454,7 @@ def test_tables_become_guides(kestrel: Kestrel, tmp_path: Path, name: str) -> No
         "guides",
         "import",
         TABLES / name,
-        "--name",
-        "imported",
-        "--accept",
-        "all",
+        *shlex.split("--name imported --accept all"),
         *options,
         "--out",
         out,
@@ -480,13 +478,7 @@ def test_upright_pages_are_read_in_their_shape(kestrel: Kestrel, tmp_path: Path)
         "guides",
         "import",
         TABLES / "upright.csv",
-        "--name",
-        "g",
-        "--shape",
-        "9:16",
-        "--accept",
-        "all",
-        "--out",
+        *shlex.split("--name g --shape 9:16 --accept all --out"),
         out,
     )
     first = tomllib.loads(out.read_text())["rungs"][0]

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import functools
 import gzip
+import shlex
 import socket
 import threading
 import time
@@ -407,23 +408,8 @@ def real_messages() -> list[bytes]:
     made = subprocess.run(
         [
             imageio_ffmpeg.get_ffmpeg_exe(),
-            "-v",
-            "error",
-            "-f",
-            "lavfi",
-            "-i",
-            "testsrc2=size=160x90:rate=25",
-            "-frames:v",
-            "25",
-            "-bf",
-            "0",
-            "-c:v",
-            "libx264",
-            "-pix_fmt",
-            "yuv420p",
-            "-f",
-            "flv",
-            "-",
+            *shlex.split("-v error -f lavfi -i testsrc2=size=160x90:rate=25 -frames:v 25 -bf 0"),
+            *shlex.split("-c:v libx264 -pix_fmt yuv420p -f flv -"),
         ],
         capture_output=True,
         check=True,

@@ -5,6 +5,7 @@ from __future__ import annotations
 import errno
 import json
 import os
+import shlex
 import signal
 import socket
 import ssl
@@ -309,10 +310,7 @@ def test_two_at_once_are_both_kept(kestrel: Kestrel) -> None:
             "eager_kestrel",
             "measure",
             up.url,
-            "--json",
-            "--connections",
-            "1",
-            "--seconds",
+            *shlex.split("--json --connections 1 --seconds"),
             "5 s",
         ]
         with running(command) as one, running(command) as other:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import shlex
 from fractions import Fraction
 from itertools import pairwise
 from pathlib import Path
@@ -308,10 +309,7 @@ def test_an_infeasible_plan_is_still_a_document(kestrel: Kestrel) -> None:
 def test_the_card_and_the_file(kestrel: Kestrel, tmp_path: Path) -> None:
     out = tmp_path / "deep" / "plan.json"
     result = kestrel(
-        "plan",
-        "--for",
-        "oxbow",
-        "--upload",
+        *shlex.split("plan --for oxbow --upload"),
         "12 Mbit/s",
         "--why",
         "--out",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import shlex
 import subprocess
 from collections.abc import Callable
 from fractions import Fraction
@@ -61,20 +62,8 @@ def made(tmp_path_factory: pytest.TempPathFactory) -> Make:
 
 
 CONSTANT = (
-    "-b:v",
-    "600k",
-    "-minrate",
-    "600k",
-    "-maxrate",
-    "600k",
-    "-bufsize",
-    "600k",
-    "-g",
-    "60",
-    "-keyint_min",
-    "60",
-    "-x264-params",
-    "scenecut=0:nal-hrd=cbr:filler=1",
+    *shlex.split("-b:v 600k -minrate 600k -maxrate 600k -bufsize 600k -g 60 -keyint_min 60"),
+    *shlex.split("-x264-params scenecut=0:nal-hrd=cbr:filler=1"),
 )
 
 
@@ -107,13 +96,7 @@ def test_a_constant_stream_in_every_container(made: Make, name: str) -> None:
             "high",
             3,
             (
-                "-profile:v",
-                "high",
-                "-bf",
-                "3",
-                "-preset",
-                "veryfast",
-                "-x264-params",
+                *shlex.split("-profile:v high -bf 3 -preset veryfast -x264-params"),
                 "b-adapt=0:b-pyramid=0:8x8dct=1",
             ),
         ),
@@ -155,17 +138,7 @@ def test_frame_rates_are_told_apart(made: Make, fps: str, exact: str, container:
 
 def test_automatic_keyframes_and_mono(made: Make, kestrel: Kestrel) -> None:
     path = made(
-        "auto.mkv",
-        "-g",
-        "250",
-        "-x264-params",
-        "scenecut=0",
-        "-b:v",
-        "400k",
-        "-ac",
-        "1",
-        "-b:a",
-        "64k",
+        *shlex.split("auto.mkv -g 250 -x264-params scenecut=0 -b:v 400k -ac 1 -b:a 64k"),
         seconds="10",
     )
     seen = read_recording(path)
@@ -187,15 +160,8 @@ def test_a_good_recording_and_its_figure(made: Make, kestrel: Kestrel, tmp_path:
     path = made(
         "good.mp4",
         *CONSTANT,
-        "-profile:v",
-        "high",
-        "-x264-params",
-        "scenecut=0:nal-hrd=cbr:filler=1:cabac=1:8x8dct=1",
-        "-c:a",
-        "aac",
-        "-b:a",
-        "128k",
-        "-ac",
+        *shlex.split("-profile:v high -x264-params"),
+        *shlex.split("scenecut=0:nal-hrd=cbr:filler=1:cabac=1:8x8dct=1 -c:a aac -b:a 128k -ac"),
         "2",
     )
     figure = tmp_path / "r.png"
@@ -256,10 +222,7 @@ def broken(made: Make, folder: Path) -> dict[str, tuple[Path, str]]:
         found[name] = (folder / name, says)
     found["sound.mp4"] = (made("sound.mp4", "-vn"), "no video")
     secret = made(
-        "secret.mp4",
-        "-encryption_scheme",
-        "cenc-aes-ctr",
-        "-encryption_key",
+        *shlex.split("secret.mp4 -encryption_scheme cenc-aes-ctr -encryption_key"),
         "0" * 32,
         "-encryption_kid",
         "1" * 32,
@@ -472,14 +435,7 @@ def test_one_keyframe_in_a_long_recording_is_a_breach(made: Make, kestrel: Kestr
     for name, seconds, breach in (("long.flv", "8", True), ("short.flv", "3", False)):
         file = made(
             name,
-            "-g",
-            "1000",
-            "-keyint_min",
-            "1000",
-            "-sc_threshold",
-            "0",
-            "-b:v",
-            "500k",
+            *shlex.split("-g 1000 -keyint_min 1000 -sc_threshold 0 -b:v 500k"),
             seconds=seconds,
         )
         found = kestrel("check", file, "--for", "fernlight", "--json").document["findings"]
@@ -496,15 +452,7 @@ def test_constant_bitrate_is_known_whatever_is_shown(tmp_path: Path, source: str
         (
             "cbr.ts",
             [
-                "-b:v",
-                "600k",
-                "-minrate",
-                "600k",
-                "-maxrate",
-                "600k",
-                "-bufsize",
-                "600k",
-                "-x264-params",
+                *shlex.split("-b:v 600k -minrate 600k -maxrate 600k -bufsize 600k -x264-params"),
                 "nal-hrd=cbr:filler=1",
             ],
             "constant",
@@ -518,22 +466,9 @@ def test_constant_bitrate_is_known_whatever_is_shown(tmp_path: Path, source: str
         subprocess.run(
             [
                 FFMPEG,
-                "-v",
-                "error",
-                "-f",
-                "lavfi",
-                "-i",
+                *shlex.split("-v error -f lavfi -i"),
                 part,
-                "-t",
-                "12",
-                "-c:v",
-                "libx264",
-                "-preset",
-                "ultrafast",
-                "-pix_fmt",
-                "yuv420p",
-                "-threads",
-                "1",
+                *shlex.split("-t 12 -c:v libx264 -preset ultrafast -pix_fmt yuv420p -threads 1"),
                 "-g",
                 str(2 * int(fps)),
                 *options,

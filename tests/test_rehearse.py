@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import json
 import os
+import shlex
 import signal
 import socket
 import ssl
@@ -69,43 +70,12 @@ def published_by_ffmpeg(address: str, seconds: float, *options: str) -> int:
     """The exit code of FFmpeg's own publisher."""
     command = [
         FFMPEG,
-        "-v",
-        "error",
-        "-re",
-        "-f",
-        "lavfi",
-        "-i",
-        "testsrc2=size=320x180:rate=30",
-        "-f",
-        "lavfi",
-        "-i",
-        "sine=frequency=330:sample_rate=48000",
-        "-t",
+        *shlex.split("-v error -re -f lavfi -i testsrc2=size=320x180:rate=30 -f lavfi -i"),
+        *shlex.split("sine=frequency=330:sample_rate=48000 -t"),
         str(seconds),
-        "-c:v",
-        "libx264",
-        "-preset",
-        "ultrafast",
-        "-pix_fmt",
-        "yuv420p",
-        "-threads",
-        "1",
-        "-b:v",
-        "500k",
-        "-maxrate",
-        "500k",
-        "-bufsize",
-        "500k",
-        "-g",
-        "60",
-        "-x264-params",
-        "scenecut=0:nal-hrd=cbr",
-        "-c:a",
-        "aac",
-        "-b:a",
-        "96k",
-        "-ac",
-        "2",
+        *shlex.split("-c:v libx264 -preset ultrafast -pix_fmt yuv420p -threads 1 -b:v 500k"),
+        *shlex.split("-maxrate 500k -bufsize 500k -g 60 -x264-params scenecut=0:nal-hrd=cbr"),
+        *shlex.split("-c:a aac -b:a 96k -ac 2"),
         *options,
         "-f",
         "flv",
@@ -698,14 +668,7 @@ def test_receive_waits_reports_and_hides_the_key(home: Path, tmp_path: Path) -> 
     environment = os.environ | {"EAGER_KESTREL_STREAM_KEY": CANARY, "COLUMNS": "120"}
     command = [
         sys.executable,
-        "-m",
-        "eager_kestrel",
-        "receive",
-        "--port",
-        "0",
-        "--for",
-        "oxbow",
-        "--within",
+        *shlex.split("-m eager_kestrel receive --port 0 --for oxbow --within"),
         "40 s",
         "--record",
         str(tmp_path / "r.flv"),

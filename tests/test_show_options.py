@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import shlex
 import sys
 from pathlib import Path
 from typing import Any
@@ -306,11 +307,7 @@ def test_a_guess_of_a_guide_breaks_nothing_and_says_so(kestrel: Kestrel, tmp_pat
             "guides",
             "import",
             page,
-            "--name",
-            "millrace",
-            "--accept",
-            "all",
-            "--out",
+            *shlex.split("--name millrace --accept all --out"),
             folder / "millrace.toml",
         ).code
         == 1

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import json
+import shlex
 import sys
 import tomllib
 from pathlib import Path
@@ -134,13 +135,7 @@ def test_a_show_is_written_and_read_back_the_same(wanted: Show) -> None:
 
 def test_start_without_questions(kestrel: Kestrel) -> None:
     result = kestrel(
-        "start",
-        "--yes",
-        "--for",
-        "oxbow:hearth",
-        "--motion",
-        "calm",
-        "--reserve",
+        *shlex.split("start --yes --for oxbow:hearth --motion calm --reserve"),
         "video call=1.5 Mbit/s",
         "--title",
         "Pot luck",
@@ -303,16 +298,9 @@ def test_a_show_names_the_platforms_to_try_and_to_check(kestrel: Kestrel) -> Non
     one = kestrel(*rank, "--to", "wheel-night", "--practice", "5 ms")
     assert one.document["rankings"][0]["platform"] == "oxbow"
     held = kestrel(
-        "check",
-        "--show",
-        "glaze-talk",
-        "--bitrate",
+        *shlex.split("check --show glaze-talk --bitrate"),
         "5 Mbit/s",
-        "--resolution",
-        "1920x1080",
-        "--fps",
-        "30",
-        "--upload",
+        *shlex.split("--resolution 1920x1080 --fps 30 --upload"),
         "8 Mbit/s",
         "--json",
     )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 import subprocess
 from fractions import Fraction
 from itertools import combinations, pairwise
@@ -283,17 +284,9 @@ def test_a_clip_that_cannot_be_tried_gets_one_line(
     subprocess.run(
         [
             FFMPEG,
-            "-v",
-            "error",
-            "-f",
-            "lavfi",
-            "-i",
-            "testsrc2=size=160x96:rate=30",
+            *shlex.split("-v error -f lavfi -i testsrc2=size=160x96:rate=30"),
             *(options if "-pix_fmt" in options else (*options, "-pix_fmt", "yuv420p")),
-            "-c:v",
-            "libx264",
-            "-preset",
-            "ultrafast",
+            *shlex.split("-c:v libx264 -preset ultrafast"),
             str(path),
         ],
         check=True,

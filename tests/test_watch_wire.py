@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import json
+import shlex
 import socket
 import subprocess
 import sys
@@ -72,38 +73,12 @@ def ffmpeg(url: str, seconds: float, pace: str = "1", source: str = "testsrc2") 
         f"{size}{separator}size=320x180:rate=30",
         "-readrate",
         pace,
-        "-f",
-        "lavfi",
-        "-i",
-        "sine=frequency=330:sample_rate=48000",
-        "-t",
+        *shlex.split("-f lavfi -i sine=frequency=330:sample_rate=48000 -t"),
         str(seconds),
-        "-c:v",
-        "libx264",
-        "-preset",
-        "ultrafast",
-        "-pix_fmt",
-        "yuv420p",
-        "-threads",
-        "1",
-        "-b:v",
-        "500k",
-        "-maxrate",
-        "500k",
-        "-bufsize",
-        "500k",
-        "-g",
-        "60",
-        "-x264-params",
+        *shlex.split("-c:v libx264 -preset ultrafast -pix_fmt yuv420p -threads 1 -b:v 500k"),
+        *shlex.split("-maxrate 500k -bufsize 500k -g 60 -x264-params"),
         filled,
-        "-c:a",
-        "aac",
-        "-b:a",
-        "96k",
-        "-ac",
-        "2",
-        "-f",
-        "flv",
+        *shlex.split("-c:a aac -b:a 96k -ac 2 -f flv"),
         url,
     ]
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import shlex
 from itertools import pairwise
 from pathlib import Path
 
@@ -186,10 +187,7 @@ def test_need_answers_in_words_as_a_table_and_drawn(kestrel: Kestrel, tmp_path: 
     assert answer["possible"]
     assert answer["full_gives"]["height"] == 720
     again = kestrel(
-        "plan",
-        "--for",
-        "oxbow",
-        "--upload",
+        *shlex.split("plan --for oxbow --upload"),
         f"{answer['taken_kbps']} kbit/s",
         "--motion",
         "hectic",
