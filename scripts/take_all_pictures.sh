@@ -27,8 +27,6 @@ take rehearse --points 10 -- eager-kestrel rehearse --practice "4 Mbit/s" --seco
 .venv/bin/eager-kestrel demo --out "$home/demo" > "$home/demo.txt"
 take check-recording --points 11 --cwd "$home/demo" -- eager-kestrel check arrived.flv --for oxbow \
     --for gatepost
-.venv/bin/eager-kestrel check "$home/demo/arrived.flv" --for oxbow \
-    --figure "$shots/recording-figure.png" > "$home/check.txt"
 take need -- eager-kestrel need oxbow --reserve "video call=1.5 Mbit/s"
 .venv/bin/eager-kestrel demo --home "$home/demo-home" > "$home/filled.txt"
 rm "$home/demo-home/machine.json"
