@@ -1,6 +1,6 @@
 """Whether the commands a plan prints make what it says: run on clips, then checked.
 
-Usage: python benchmarks/commands.py [--plans 50] [--seed 1]
+Usage: python -m benchmarks commands [--quick] [--plans 50] [--seed 1]
 
 Random plans for the bundled guides are exported for FFmpeg and GStreamer and run on three clips
 (moving, cut every two seconds, all noise), without waiting for real time. Each recording is held
@@ -10,18 +10,17 @@ is not installed.
 
 from __future__ import annotations
 
-import argparse
 import itertools
 import random
 import shutil
 import subprocess
-import sys
 import tempfile
 from collections import Counter
 from pathlib import Path
 
 import imageio_ffmpeg
 
+from benchmarks import options
 from eager_kestrel.core.checks.recording_rules import against_plan, check_recording
 from eager_kestrel.core.connection.uplink import assumed_uplink
 from eager_kestrel.core.plan.exports import ffmpeg_arguments, gstreamer_arguments
@@ -62,17 +61,17 @@ def clips(folder: Path) -> dict[str, Path]:
     return found
 
 
-def main() -> int:
+def main(words: list[str]) -> int:
     """Print each breach, and a table of how many there were."""
-    reads = argparse.ArgumentParser()
-    reads.add_argument("--plans", type=int, default=50)
+    reads = options(__doc__)
+    reads.add_argument("--plans", type=int)
     reads.add_argument("--seed", type=int, default=1)
-    asked = reads.parse_args()
+    asked = reads.parse_args(words)
     chance, table = random.Random(asked.seed), quality_table()
     runs, clean = Counter[str](), Counter[str]()
     with tempfile.TemporaryDirectory() as name:
         sources = clips(Path(name))
-        for number in range(asked.plans):
+        for number in range(asked.plans or (2 if asked.quick else 50)):
             guide = load_guide(chance.choice(["oxbow", "fernlight", "pocketfair", "gatepost"]))
             show = Show(
                 source=chance.choice(["1920x1080", "1280x720", "640x480"]),
@@ -119,7 +118,3 @@ def main() -> int:
     if GSTREAMER is None:
         print("gst-launch-1.0 is not installed: only FFmpeg was run")
     return 0 if clean == runs else 1
-
-
-if __name__ == "__main__":
-    sys.exit(main())

@@ -1,6 +1,6 @@
 """A soak of damaged recordings: how many are read, how many refused, and the most memory it took.
 
-Usage: python -m benchmarks.damaged [--count 2000] [--seed 1]
+Usage: python -m benchmarks damaged [--quick] [--count 2000] [--seed 1]
 
 Each is a file of three seconds with bytes flipped, cut, inserted or blanked. Anything but a
 description or a line of our own is printed with the number that makes it again.
@@ -8,7 +8,6 @@ description or a line of our own is printed with the number that makes it again.
 
 from __future__ import annotations
 
-import argparse
 import random
 import resource
 import tempfile
@@ -18,6 +17,7 @@ from pathlib import Path
 
 from tests.damage import KINDS, damaged, seeds
 
+from benchmarks import options
 from eager_kestrel.core.checks.recording_rules import check_recording
 from eager_kestrel.core.errors import KestrelError
 from eager_kestrel.files.guides import load_guide
@@ -26,12 +26,12 @@ from eager_kestrel.media.recording import read_recording
 MOST_ADDRESS_SPACE = 3_000_000_000
 
 
-def main() -> None:
-    """Count, and say what was neither read nor refused."""
-    parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
-    parser.add_argument("--count", type=int, default=2000)
+def main(words: list[str]) -> int:
+    """Count; 1 when something was neither read nor refused."""
+    parser = options(__doc__)
+    parser.add_argument("--count", type=int)
     parser.add_argument("--seed", type=int, default=1)
-    wish = parser.parse_args()
+    wish = parser.parse_args(words)
     resource.setrlimit(resource.RLIMIT_AS, (MOST_ADDRESS_SPACE, MOST_ADDRESS_SPACE))
     guides = [load_guide("oxbow"), load_guide("gatepost")]
     counts: Counter[str] = Counter()
@@ -39,7 +39,7 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         whole = seeds(folder)
-        for number in range(wish.count):
+        for number in range(wish.count or (60 if wish.quick else 2000)):
             chance = random.Random(f"{wish.seed}/{number}")
             kind = chance.choice(KINDS)
             path = folder / f"damaged.{kind}"
@@ -58,7 +58,4 @@ def main() -> None:
         print(count, what)
     peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
     print(f"most memory {peak:.0f} MB, slowest {slowest:.2f} s")
-
-
-if __name__ == "__main__":
-    main()
+    return int(bool(set(counts) - {"read", "refused"}))

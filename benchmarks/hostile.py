@@ -1,6 +1,6 @@
 """What hostile peers, kills and full disks do: the harness behind docs/security.md.
 
-Usage: python -m benchmarks.hostile [--only sessions|churn|silent|kills|disks] [--seed 1]
+Usage: python -m benchmarks hostile [--quick] [--only sessions|churn|silent|kills|disks] [--seed 1]
        [--count N]
 
 Sessions: a real publisher's bytes with some flipped, cut, repeated or made up, against a private
@@ -12,7 +12,6 @@ Disks: every command that writes, on a disk that is full (Linux, root).
 
 from __future__ import annotations
 
-import argparse
 import contextlib
 import os
 import random
@@ -31,6 +30,7 @@ from pathlib import Path
 import psutil
 import trustme
 
+from benchmarks import options
 from eager_kestrel.net.receiving import IngestServer, ReceivedTag
 from eager_kestrel.wire import flv
 from eager_kestrel.wire.publishing import RANDOM_BYTES, Publisher
@@ -38,6 +38,7 @@ from eager_kestrel.wire.publishing import RANDOM_BYTES, Publisher
 PROGRAM = [sys.executable, "-m", "eager_kestrel"]
 TOKEN = "benchmark-token-of-some-length"
 COUNTS = {"sessions": 5000, "churn": 20_000, "silent": 1100, "kills": 200, "disks": 0}
+QUICK = {"sessions": 200, "churn": 400, "silent": 200, "kills": 3, "disks": 0}
 MOST_MB = 150.0
 READ_PLAN = "from eager_kestrel.files.plans import latest_plan; assert latest_plan()"
 PLANS = ("--for", "oxbow", "--upload", "9 Mbit/s")
@@ -240,7 +241,7 @@ def kills(count: int, seed: int) -> bool:
             ["runs", "import", str(table)],
             ["runs", "repair"],
             ["plan", *PLANS, "-o", str(folder / "plan.json")],
-            ["settings", "--for", "oxbow", "-o", str(folder / "settings.toml")],
+            ["need", "oxbow", "-o", str(folder / "need.json")],
             ["report", "-o", str(folder / "page.html")],
             ["guides", "new", "coast", "--from-template", "--out", str(folder / "coast.toml")],
         ]
@@ -315,13 +316,13 @@ def disks(count: int, seed: int) -> bool:
     return not said
 
 
-def main() -> None:
-    """Run what is asked for; exit 1 when something is not as promised."""
-    parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
+def main(words: list[str]) -> int:
+    """Run what is asked for; 1 when something is not as promised."""
+    parser = options(__doc__)
     parser.add_argument("--only", choices=COUNTS)
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--count", type=int)
-    wish = parser.parse_args()
+    wish = parser.parse_args(words)
     parts: dict[str, Callable[[int, int], bool]] = {
         "sessions": sessions,
         "churn": churn,
@@ -331,9 +332,6 @@ def main() -> None:
     }
     print("| what | how many | result |\n| --- | ---: | --- |")
     asked = [wish.only] if wish.only else list(parts)
-    fine = [parts[name](wish.count or COUNTS[name], wish.seed) for name in asked]
-    sys.exit(0 if all(fine) else 1)
-
-
-if __name__ == "__main__":
-    main()
+    counts = QUICK if wish.quick else COUNTS
+    fine = [parts[name](wish.count or counts[name], wish.seed) for name in asked]
+    return 0 if all(fine) else 1

@@ -1,6 +1,6 @@
 """Who is named when a stream has trouble, with servers and programs that others wrote.
 
-Usage: python benchmarks/peers.py [--only SCENARIO] [--way outside|through]
+Usage: python -m benchmarks peers [--quick] [--only SCENARIO] [--way outside|through]
 
 Needs Linux, root, iproute2, nginx with its RTMP module, and GStreamer; what is missing is left out
 and said. FFmpeg and GStreamer publish 2,500 kbit/s over a link of ours (benchmarks/links.py) to
@@ -11,7 +11,6 @@ named, after how long, and who was named besides.
 
 from __future__ import annotations
 
-import argparse
 import contextlib
 import json
 import os
@@ -28,7 +27,8 @@ from pathlib import Path
 
 import imageio_ffmpeg
 
-from links import RECEIVER, RECEIVER_ADDRESS, SENDER, Link, inside, link, run, why_not
+from benchmarks import left_out, options
+from benchmarks.links import RECEIVER, RECEIVER_ADDRESS, SENDER, Link, inside, link, run, why_not
 
 PYTHON, FFMPEG = sys.executable, imageio_ffmpeg.get_ffmpeg_exe()
 KEY, LOCAL, KBPS = "benchmark-key", "benchmark-local", 2500
@@ -169,22 +169,36 @@ SCENARIOS = (
         "upload carries half for 8 s", UP, UP, changed(8, mbps=KBPS / 2000), program="gstreamer"
     ),
     Scenario("upload carries 6 % less", UP, UP, changed(mbps=0.94 * KBPS / 1000)),
-    Scenario("3 % of packets lost, CUBIC", UP, UP, changed(loss=0.03), link={"delay_ms": 150},
-             control="cubic"),
+    Scenario(
+        "3 % of packets lost, CUBIC",
+        UP,
+        UP,
+        changed(loss=0.03),
+        link={"delay_ms": 150},
+        control="cubic",
+    ),
     Scenario("upload dead for 3 s", UP, UP, changed(3, up=False)),
     Scenario("server stops reading for 8 s", ING, ING, stopped("server", 8)),
     Scenario("server stops reading for 8 s", ING, ING, stopped("server", 8), server="ours"),
-    Scenario("server with a window of 16 KB, 100 ms away", ING, ING, server="narrow",
-             link={"delay_ms": 100}),
+    Scenario(
+        "server with a window of 16 KB, 100 ms away",
+        ING,
+        ING,
+        server="narrow",
+        link={"delay_ms": 100},
+    ),
     Scenario("server dies, and from outside the program with it", (), ("connection",), killed),
     Scenario("slow encoder", ("program",), MACHINE, ffmpeg={"pace": "0.75"}),
     Scenario("easy scene", ("program",), ("scene",), ffmpeg={"source": "color=c=black:"}),
     Scenario("program frozen for 8 s", HELD_UP, HELD_UP, stopped("program", 8)),
-    Scenario("program frozen for 8 s", HELD_UP, HELD_UP, stopped("program", 8),
-             program="gstreamer"),
+    Scenario(
+        "program frozen for 8 s", HELD_UP, HELD_UP, stopped("program", 8), program="gstreamer"
+    ),
     Scenario("program stopped 0.7 of 0.8 s", HELD_UP, HELD_UP, halting),
     Scenario("program sends a quarter more", ("program",), ("program",), ffmpeg={"more": "1.25"}),
-)  # fmt: skip
+)
+QUICK = Scenario("upload dead for 3 s", UP, UP, changed(3, up=False), server="ours")
+"""With nothing but FFmpeg and ourselves."""
 
 
 @contextlib.contextmanager
@@ -335,22 +349,22 @@ def row(scenario: Scenario, folder: str, *, through: bool) -> bool:
     return right
 
 
-def main() -> None:
-    """Every scenario, both ways; exit 1 when something is not as wanted."""
-    parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
+def main(words: list[str]) -> int:
+    """Every scenario, both ways; 1 when something is not as wanted."""
+    parser = options(__doc__)
     parser.add_argument("--only", action="append", help="the beginning of a scenario's name")
     parser.add_argument("--way", choices=("outside", "through"))
-    given = parser.parse_args()
+    given = parser.parse_args(words)
     if reason := why_not():
-        print(f"Left out: {reason}.")
-        return
+        return left_out(reason)
+    scenarios = [QUICK] if given.quick else list(SCENARIOS)
     missing = {name for name in ("nginx", "gst-launch-1.0") if shutil.which(name) is None}
     results = []
     print("| what happens | program, server | way | truth | named | after | besides | said |")
     print("| " + " | ".join(["---"] * 8) + " |")
     with tempfile.TemporaryDirectory() as folder:
         Path(folder, "s.toml").write_text(SETTINGS)
-        for scenario in SCENARIOS:
+        for scenario in scenarios:
             if given.only and not scenario.name.startswith(tuple(given.only)):
                 continue
             if (scenario.server in ("nginx", "narrow") and "nginx" in missing) or (
@@ -361,8 +375,4 @@ def main() -> None:
             ways = [given.way] if given.way else ["outside", "through"]
             results += [row(scenario, folder, through=way == "through") for way in ways]
     print(f"\n{sum(results)} of {len(results)} as wanted.")
-    sys.exit(0 if all(results) else 1)
-
-
-if __name__ == "__main__":
-    main()
+    return 0 if all(results) else 1

@@ -1,6 +1,6 @@
 """Policies for a safe rate, held against connections whose truth is known; and what a replay costs.
 
-Usage: python benchmarks/policies.py [--connections 200] [--hours 40] [--figure FILE]
+Usage: python -m benchmarks policies [--quick] [--connections 200] [--hours 40] [--figure FILE]
        [--only truth|speed]
 
 Each made connection (:mod:`made_connections`) gives runs of 8 s, each on a day of its own, and
@@ -20,8 +20,6 @@ the limit is found. Wanted: less than 0.1 s of processor time, and 50 MB.
 
 from __future__ import annotations
 
-import argparse
-import sys
 import time
 import tracemalloc
 from collections.abc import Callable
@@ -34,13 +32,14 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
+from benchmarks import options
+from benchmarks.made_connections import GRID, KINDS, Made, made_line
 from eager_kestrel.core.connection.evidence import BroadcastEvidence, RunEvidence
 from eager_kestrel.core.connection.throughput import GRID_SECONDS, grid_windows
 from eager_kestrel.core.forecast.evidence import Evidence
-from eager_kestrel.core.forecast.replay import Replay, Sending, planned
+from eager_kestrel.core.forecast.replay import Replay, Sending, group_of_frames, planned
 from eager_kestrel.core.show.show import SAFE_SHARE
 from eager_kestrel.core.stutter import LATE_SECONDS, LIMIT_SECONDS, bridged, queued_kbit
-from made_connections import GRID, KINDS, Made, made_line
 
 Floats = NDArray[np.float64]
 FIRST_SEED = 910_000
@@ -49,7 +48,7 @@ SHOWS = (1, 3)
 RUNS_BEFORE_SHOWS = 5
 RUN_SECONDS, SHOW_SECONDS = 8.0, 7200
 BEGIN = datetime(2026, 11, 1, 20, tzinfo=UTC)
-SENDING = planned(1.0, 0.97, 60.0, 120, 2, 1e9, "lively")
+SENDING = planned(group_of_frames(120, 2, "lively"), 1.0, 0.97, 60.0, 1e9)
 RULES: dict[str, Callable[[Floats, float], float]] = {
     "50 % of a run": lambda windows, _: 0.5 * float(np.median(windows)),
     "two thirds": lambda windows, _: float(np.median(windows)) * 2 / 3,
@@ -355,21 +354,23 @@ def speed() -> bool:
     return taken < 0.1 and most < 50
 
 
-def main() -> int:
-    """Run what was asked for; exit 1 when something is not as wanted."""
-    parser = argparse.ArgumentParser(description=__doc__.partition("\n")[0])
-    parser.add_argument("--connections", type=int, default=200)
-    parser.add_argument("--hours", type=int, default=40)
+def main(words: list[str]) -> int:
+    """Run what was asked for; 1 when something is not as wanted."""
+    parser = options(__doc__)
+    parser.add_argument("--connections", type=int)
+    parser.add_argument("--hours", type=int)
     parser.add_argument("--only", choices=("truth", "speed"))
     parser.add_argument("--figure", type=Path)
-    asked = parser.parse_args()
+    asked = parser.parse_args(words)
     good = True
     if asked.only != "speed":
-        good &= truth(asked.connections, asked.hours, asked.figure)
+        few = asked.quick
+        held = truth(
+            asked.connections or (len(KINDS) if few else 200),
+            asked.hours or (2 if few else 40),
+            asked.figure,
+        )
+        good &= held or few
     if asked.only != "truth":
         good &= speed()
     return 0 if good else 1
-
-
-if __name__ == "__main__":
-    sys.exit(main())

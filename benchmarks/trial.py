@@ -1,6 +1,8 @@
 """What a trial costs, and what planning by one's own footage gains.
 
-Usage: python benchmarks/trial.py [--only speed|regret|memory]
+Usage: python -m benchmarks trial [--quick] [--only speed|regret|memory]
+
+Quick: memory on shorter clips, and the regret of one draw.
 
 Speed: a trial of a made clip (1280x720 at 60) with nothing kept. The reference, in the same run, is
 each of its encodes and comparisons as bare ffmpeg commands, two at a time. Wanted: 1.25 times.
@@ -16,16 +18,19 @@ gives.
 
 from __future__ import annotations
 
-import argparse
 import os
 import subprocess
 import sys
 import tempfile
 import time
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from functools import partial
 from pathlib import Path
 
 import numpy as np
+
+from benchmarks import options
 
 ROOT = Path(__file__).parents[1]
 WANTED_RATIO, WANTED_REGRET, WANTED_SHARE = 1.25, 1.0, 0.5
@@ -166,11 +171,11 @@ def speed() -> bool:
     return taken <= WANTED_RATIO * reference
 
 
-def memory() -> bool:
+def memory(*lengths: int) -> bool:
     """Print peaks; whether they are alike."""
     peaks = []
     with tempfile.TemporaryDirectory() as folder:
-        for seconds in (10, 60):
+        for seconds in lengths:
             path = made_clip(Path(folder) / f"{seconds}.mp4", seconds)
             code = (
                 "import resource, sys; from pathlib import Path\n"
@@ -181,11 +186,12 @@ def memory() -> bool:
                 [sys.executable, "-c", code, str(path)], check=True, capture_output=True, text=True
             )
             peaks.append(int(done.stdout) / 1000)
-    print(f"looking through 10 s: {peaks[0]:.0f} MB at most; 60 s: {peaks[1]:.0f} MB")
+    told = (f"{n} s: {peak:.0f} MB" for n, peak in zip(lengths, peaks, strict=True))
+    print(f"looking through {', '.join(told)} at most")
     return peaks[1] <= MEMORY_RATIO * peaks[0]
 
 
-def regret() -> bool:
+def regret(draws: int) -> bool:
     """Print the table; whether as wanted."""
     sys.path.insert(0, str(ROOT / "calibration"))
     import fit as calibrated
@@ -213,7 +219,7 @@ def regret() -> bool:
             widths = sorted({p.width for p in encodes})
             kind = judge.judged(here, base, motion, fps).regret.mean()
             own = []
-            for seed in range(DRAWS):
+            for seed in range(draws):
                 rng = np.random.default_rng(seed)
                 first = int(rng.integers(0, max(1, len(widths) - 2)))
                 near = [p for p in encodes if p.width in widths[first : first + 3]]
@@ -230,17 +236,17 @@ def regret() -> bool:
     return bool(own_mean <= WANTED_REGRET and own_mean <= WANTED_SHARE * kind)
 
 
-def main() -> int:
-    """Run what was asked for; exit 1 when something is not as wanted."""
-    parser = argparse.ArgumentParser(description=__doc__.partition("\n")[0])
+def main(words: list[str]) -> int:
+    """Run what was asked for; 1 when something is not as wanted."""
+    parser = options(__doc__)
     parser.add_argument("--only", choices=("speed", "memory", "regret"))
-    asked = parser.parse_args()
-    good = True
-    for name, run in (("speed", speed), ("memory", memory), ("regret", regret)):
-        if asked.only in (None, name):
-            good &= run()
-    return 0 if good else 1
-
-
-if __name__ == "__main__":
-    sys.exit(main())
+    asked = parser.parse_args(words)
+    parts: dict[str, Callable[[], bool]] = {
+        "speed": speed,
+        "memory": partial(memory, *((3, 12) if asked.quick else (10, 60))),
+        "regret": partial(regret, 1 if asked.quick else DRAWS),
+    }
+    if asked.quick:
+        del parts["speed"]
+    results = [run() for name, run in parts.items() if asked.only in (None, name)]
+    return 0 if all(results) else 1

@@ -1,6 +1,6 @@
 """Watching a stream: who is named, how early, and what it costs.
 
-Usage: python benchmarks/watching.py [--only laws|overhead]
+Usage: python -m benchmarks watching [--quick] [--only laws|overhead]
 
 Laws: simulated queues (tests/broadcasts.py). An hour on steady connections: wanted no
 warning. Connections that carry 2 to 25 % less than is sent: how long before the first late frame it
@@ -15,7 +15,6 @@ for 99 frames in 100; and less than 1 % of a core for watching from outside.
 
 from __future__ import annotations
 
-import argparse
 import contextlib
 import os
 import re
@@ -24,17 +23,18 @@ import subprocess
 import sys
 import tempfile
 import time
+from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 import numpy as np
 import psutil
 
-from peers import KEY, LOCAL, SINK, ffmpeg, process
+from benchmarks import options
+from benchmarks.peers import KEY, LOCAL, SINK, ffmpeg, process
 
-ROOT = Path(__file__).parents[1]
-sys.path.insert(0, str(ROOT))
 PYTHON = str(Path(sys.executable))
-MBPS, FPS, SECONDS = 50.0, 60, 20
+MBPS, FPS = 50.0, 60
 SENDER = """
 import sys, time
 from eager_kestrel.net.publishing import Publication, PublishTarget
@@ -57,7 +57,7 @@ sending.close()
 """
 
 
-def laws() -> bool:
+def laws(seconds: int, count: int) -> bool:
     """Whether a steady hour is never cried over; prints lead times."""
     from tests.broadcasts import played
 
@@ -69,17 +69,17 @@ def laws() -> bool:
             out = played(
                 lambda _, line=line: line,
                 Expected(6000, fps),
-                3600,
+                seconds,
                 seen=seen,
                 keyframe=keyframe,
                 seed=line,
             )
             cried += sum(now.verdict.cause is not None for now in out.told)
-    print(f"an hour on six steady connections: {cried} warnings")
+    print(f"{seconds:,} s on each of six steady connections: {cried} warnings")
     rng = np.random.default_rng(18)
     for seen in (True, False):
         leads, missed = [], 0
-        for number in range(100):
+        for number in range(count):
             lack, key = rng.uniform(0.02, 0.25), rng.uniform(1, 10)
             out = played(
                 lambda t, lack=lack: 9000 if t < 20 else 6000 * (1 - lack),
@@ -102,7 +102,7 @@ def laws() -> bool:
     return cried == 0
 
 
-def sent_once(folder: str, *, through: bool) -> tuple[np.ndarray, float, float]:
+def sent_once(folder: str, seconds: float, *, through: bool) -> tuple[np.ndarray, float, float]:
     """Delays in ms of every frame, Mbit/s that arrived, and cores the passing-on took."""
     env = os.environ | {
         "EAGER_KESTREL_HOME": folder,
@@ -142,12 +142,12 @@ def sent_once(folder: str, *, through: bool) -> tuple[np.ndarray, float, float]:
             measured = psutil.Process(watching.pid)
             before = sum(measured.cpu_times()[:2])
         with left.open("w") as said:
-            what = [url, key, str(MBPS), str(FPS), str(SECONDS)]
+            what = [url, key, str(MBPS), str(FPS), str(seconds)]
             subprocess.run(
                 [PYTHON, "-u", "-c", SENDER, *what], stdout=said, check=True, timeout=120
             )
         if through:
-            cores = (sum(measured.cpu_times()[:2]) - before) / SECONDS
+            cores = (sum(measured.cpu_times()[:2]) - before) / seconds
         time.sleep(1.0)
         del sink
     begun = {
@@ -159,13 +159,15 @@ def sent_once(folder: str, *, through: bool) -> tuple[np.ndarray, float, float]:
     return delays, sum(int(size) for _, _, size in rows[1:]) * 8e-6 / span, cores
 
 
-def watch_cpu(folder: str) -> float:
+def watch_cpu(folder: str, seconds: float) -> float:
     """The share of a core that watching from outside takes."""
     env = os.environ | {"EAGER_KESTREL_HOME": folder, "EAGER_KESTREL_STREAM_KEY": KEY}
     quiet = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL}
     with (
         process(PYTHON, "-c", SINK, "127.0.0.1", "19405", KEY, **quiet),
-        process(*ffmpeg(f"rtmp://127.0.0.1:19405/live/{KEY}", seconds=60), **quiet) as sender,
+        process(
+            *ffmpeg(f"rtmp://127.0.0.1:19405/live/{KEY}", seconds=seconds + 20), **quiet
+        ) as sender,
     ):
         time.sleep(2)
         with process(
@@ -182,18 +184,18 @@ def watch_cpu(folder: str) -> float:
             time.sleep(5)
             measured = psutil.Process(watching.pid)
             before, began = sum(measured.cpu_times()[:2]), time.perf_counter()
-            time.sleep(40)
+            time.sleep(seconds)
             return (sum(measured.cpu_times()[:2]) - before) / (time.perf_counter() - began)
 
 
-def overhead() -> bool:
+def overhead(seconds: float, rounds: int) -> bool:
     """Print ratios; whether within the limits."""
     with tempfile.TemporaryDirectory() as folder:
         found = {way: [] for way in (False, True)}
-        for _ in range(3):
+        for _ in range(rounds):
             for way in found:
-                found[way].append(sent_once(folder, through=way))
-        cpu = watch_cpu(folder)
+                found[way].append(sent_once(folder, seconds, through=way))
+        cpu = watch_cpu(folder, 2 * seconds)
     rows = {
         way: [(np.median(d), np.percentile(d, 99), mbps, cores) for d, mbps, cores in runs]
         for way, runs in found.items()
@@ -218,15 +220,14 @@ def overhead() -> bool:
     return bool(through[2] > 0.99 * direct[2] and through[1] - direct[1] < 5 and cpu < 0.01)
 
 
-def main() -> None:
-    """Run what is asked for; exit 1 when something is not as wanted."""
-    parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
+def main(words: list[str]) -> int:
+    """Run what is asked for; 1 when something is not as wanted."""
+    parser = options(__doc__)
     parser.add_argument("--only", choices=("laws", "overhead"))
-    asked = parser.parse_args().only
-    parts = {"laws": laws, "overhead": overhead}
-    results = [part() for name, part in parts.items() if asked in (None, name)]
-    sys.exit(0 if all(results) else 1)
-
-
-if __name__ == "__main__":
-    main()
+    asked = parser.parse_args(words)
+    parts: dict[str, Callable[[], bool]] = {
+        "laws": partial(laws, 600, 8) if asked.quick else partial(laws, 3600, 100),
+        "overhead": partial(overhead, 3, 1) if asked.quick else partial(overhead, 20, 3),
+    }
+    results = [part() for name, part in parts.items() if asked.only in (None, name)]
+    return 0 if all(results) else 1
