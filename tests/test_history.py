@@ -1,4 +1,4 @@
-"""The history: homes of earlier versions, keys of later ones, repair, what is listed and let go."""
+"""The history: other versions, keys of later ones, repair, what is listed and let go."""
 
 from __future__ import annotations
 
@@ -13,36 +13,14 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from eager_kestrel.core.connection.pooling import uplink_of
-from eager_kestrel.files.database import FILE_NAME, MIGRATIONS
+from eager_kestrel.files.database import FILE_NAME, VERSION
 from eager_kestrel.files.history import BROADCASTS, RUNS, History, HistoryFilter
 from eager_kestrel.files.repair import repair
 from tests.broadcasts import a_broadcast
 from tests.conftest import Kestrel
 from tests.test_runs import at, kept
 
-HOMES = sorted((Path(__file__).parent / "homes").glob("version-*.sql"))
 EVER = ("--days", "3650")
-
-
-def test_every_earlier_schema_has_a_home_to_read() -> None:
-    assert [int(home.stem.partition("-")[2]) for home in HOMES] == [*range(1, len(MIGRATIONS))]
-
-
-@pytest.mark.parametrize("written", HOMES, ids=lambda home: str(home.stem))
-def test_a_home_of_an_earlier_version_is_read(kestrel: Kestrel, home: Path, written: Path) -> None:
-    home.mkdir()
-    with closing(sqlite3.connect(home / FILE_NAME)) as database:
-        database.executescript(written.read_text())
-    aired = 1 if "airings" in written.read_text() else 0
-    listed = kestrel("runs", "list", "--json").document
-    assert [row["kind"] for row in listed["runs"]] == ["measured", "practice", "measured"]
-    assert [round(row["typical_kbps"]) for row in listed["runs"]] == [9000, 5000, 8000]
-    assert len(listed["broadcasts"]) == aired
-    planned = kestrel("plan", "--for", "oxbow", *EVER, "--json").document
-    assert len(planned["uplink"]["runs"]) == 2
-    assert len(planned["uplink"]["broadcasts"]) == aired
-    assert "2 of 3 runs" in kestrel("runs", "list", "--endpoint", "upload.hollowlane.example").out
-    assert "Nothing is damaged" in kestrel("runs", "repair").out
 
 
 def add_keys(home: Path, table: str) -> None:
@@ -82,15 +60,19 @@ def test_unknown_keys_are_ignored_and_kept(
     assert texts[0]["one_connection"]["colour"] == "blue"
 
 
-def test_a_later_schema_is_neither_read_nor_repaired(kestrel: Kestrel, home: Path) -> None:
+@pytest.mark.parametrize(("version", "instead"), [(VERSION + 1, "update"), (3, "begin anew")])
+def test_another_schema_is_neither_read_nor_repaired(
+    kestrel: Kestrel, home: Path, version: int, instead: str
+) -> None:
     kept(at(20, 8000))
     with closing(sqlite3.connect(home / FILE_NAME)) as database:
-        database.execute(f"PRAGMA user_version = {len(MIGRATIONS) + 1}")
+        database.execute(f"PRAGMA user_version = {version}")
     before = (home / FILE_NAME).read_bytes()
     for command in (("runs", "list"), ("runs", "repair"), ("plan", "--for", "oxbow")):
         said = kestrel(*command)
         assert said.code == 1
-        assert "newer than this program" in said.error_line
+        assert f"of version {version}" in said.error_line
+        assert instead in said.error_line
     assert (home / FILE_NAME).read_bytes() == before
 
 

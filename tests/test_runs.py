@@ -11,7 +11,7 @@ import ssl
 import subprocess
 import sys
 import time
-from contextlib import AbstractContextManager, closing
+from contextlib import AbstractContextManager
 from datetime import datetime, timedelta
 from pathlib import Path
 
@@ -27,7 +27,6 @@ from eager_kestrel.core.connection.hours import near_time, parse_time_of_day
 from eager_kestrel.core.connection.pooling import by_hour, uplink_of, uplink_of_history
 from eager_kestrel.core.connection.run import Endpoint, Run
 from eager_kestrel.core.connection.trace import Trace
-from eager_kestrel.files.database import MIGRATIONS
 from eager_kestrel.files.history import History
 from eager_kestrel.files.run_tables import runs_json
 from tests.conftest import Kestrel, running, timed
@@ -232,34 +231,6 @@ def test_near_an_hour_goes_round_midnight(hour: int, minute: int, begun: int) ->
     )
     assert near_time(run, wanted) == (apart <= 90)
     assert sum(h.runs for h in by_hour([run]).hours) == 1
-
-
-def test_an_old_history_is_brought_up_to_date(home: Path) -> None:
-    home.mkdir(parents=True)
-    database = sqlite3.connect(home / "runs.sqlite3")
-    for statement in MIGRATIONS[0].split(";"):
-        database.execute(statement)
-    run = at(20, 8_000)
-    database.execute(
-        "INSERT INTO runs VALUES (?,?,?,?,?,?,?,?)",
-        (run.id, run.taken_at, 1.0, run.endpoint.url, 8000.0, 8000.0, 0, run.model_dump_json()),
-    )
-    database.execute("PRAGMA user_version = 1")
-    database.commit()
-    database.close()
-    with History() as history:
-        assert [row.id for row in history.rows()] == [run.id]
-        assert history.rows()[0].kind == "measured"
-        assert history.runs() == [run]
-
-
-def test_a_newer_history_is_left_alone(kestrel: Kestrel, home: Path) -> None:
-    kept(at(20, 8_000))
-    with closing(sqlite3.connect(home / "runs.sqlite3")) as database:
-        database.execute("PRAGMA user_version = 99")
-    result = kestrel("runs", "list")
-    assert result.code == 1
-    assert "update eager-kestrel" in result.error_line
 
 
 def test_a_damaged_history_gets_one_line(kestrel: Kestrel, home: Path) -> None:

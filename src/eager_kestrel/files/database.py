@@ -1,8 +1,8 @@
-"""The SQLite file behind the history: opening it, bringing it up to date, whole transactions.
+"""The SQLite file behind the history: opening it, making its tables, whole transactions.
 
 Write-ahead logging keeps readers and a writer apart and a half-written run out; each change is one
 transaction, safe under two processes and kill -9. The schema version is SQLite's ``user_version``;
-``MIGRATIONS[n]`` leads from n to n + 1, and a database newer than this program is left alone.
+a database of another version is refused and left alone.
 """
 
 from __future__ import annotations
@@ -16,9 +16,7 @@ from typing import Self
 
 from pydantic import ValidationError
 
-from eager_kestrel.core.connection.run import Run
 from eager_kestrel.core.errors import StorageError
-from eager_kestrel.core.previous import converted_text
 from eager_kestrel.files.documents import free_bytes
 from eager_kestrel.files.home import data_home, made, storage_error
 
@@ -30,27 +28,34 @@ LOCKED_SECONDS = 0.02
 """Between two tries."""
 SPARE_BYTES = 65_536
 """Free space in the file from which on it is given back to the disk."""
-MIGRATIONS: tuple[str, ...] = (
+VERSION = 8
+"""Of the schema; raised with every change."""
+SCHEMA = (
     """
     CREATE TABLE runs (
         id TEXT PRIMARY KEY,
         taken_at TEXT NOT NULL,
         taken_epoch REAL NOT NULL,
         endpoint TEXT NOT NULL,
+        endpoint_name TEXT NOT NULL,
+        kind TEXT NOT NULL,
+        partial INTEGER NOT NULL,
+        failed INTEGER NOT NULL,
         typical_kbps REAL,
         floor_kbps REAL,
-        partial INTEGER NOT NULL,
+        reading_kbps REAL,
+        most_kbps REAL,
+        watched_seconds REAL NOT NULL DEFAULT 0,
+        round_trip_ms REAL,
+        rules INTEGER NOT NULL DEFAULT 0,
+        windows BLOB,
+        steps BLOB,
         document TEXT NOT NULL
-    ) STRICT;
-    CREATE INDEX runs_by_time ON runs (taken_epoch);
+    ) STRICT
     """,
+    "CREATE INDEX runs_by_time ON runs (taken_epoch)",
     """
-    ALTER TABLE runs ADD COLUMN kind TEXT NOT NULL DEFAULT 'measured';
-    UPDATE runs SET kind = 'practice'
-        WHERE endpoint LIKE 'http://127.%' OR endpoint LIKE 'http://localhost%';
-    """,
-    """
-    CREATE TABLE airings (
+    CREATE TABLE broadcasts (
         id TEXT PRIMARY KEY,
         taken_at TEXT NOT NULL,
         taken_epoch REAL NOT NULL,
@@ -60,35 +65,14 @@ MIGRATIONS: tuple[str, ...] = (
         lasted_seconds REAL NOT NULL,
         typical_kbps REAL NOT NULL,
         troubles INTEGER NOT NULL,
+        stutters INTEGER NOT NULL DEFAULT 0,
+        rules INTEGER NOT NULL DEFAULT 0,
+        seconds BLOB,
         document TEXT NOT NULL
-    ) STRICT;
-    CREATE INDEX airings_by_time ON airings (taken_epoch);
+    ) STRICT
     """,
-    """
-    ALTER TABLE runs ADD COLUMN place TEXT NOT NULL DEFAULT '';
-    ALTER TABLE runs ADD COLUMN failed INTEGER NOT NULL DEFAULT 0;
-    ALTER TABLE runs ADD COLUMN reading_kbps REAL;
-    ALTER TABLE runs ADD COLUMN most_kbps REAL;
-    ALTER TABLE runs ADD COLUMN rules INTEGER NOT NULL DEFAULT 0;
-    ALTER TABLE runs ADD COLUMN windows BLOB;
-    ALTER TABLE runs ADD COLUMN steps BLOB;
-    ALTER TABLE airings ADD COLUMN rules INTEGER NOT NULL DEFAULT 0;
-    ALTER TABLE airings ADD COLUMN stutters INTEGER NOT NULL DEFAULT 0;
-    ALTER TABLE airings ADD COLUMN seconds BLOB;
-    """,
-    """
-    ALTER TABLE airings RENAME TO broadcasts;
-    ALTER TABLE runs RENAME COLUMN place TO endpoint_name;
-    """,
-    """
-    ALTER TABLE runs ADD COLUMN watched_seconds REAL NOT NULL DEFAULT 0;
-    """,
-    """
-    ALTER TABLE runs ADD COLUMN round_trip_ms REAL;
-    """,
+    "CREATE INDEX broadcasts_by_time ON broadcasts (taken_epoch)",
 )
-DOCUMENTS_SINCE = 5
-"""The schema version from which on documents are of format 2."""
 
 LOG_BYTES = 262_144
 """A disk with less room does not take the log's first pages."""
@@ -140,18 +124,17 @@ class Database:
             if not self.path.exists():  # only its owner may read it and its log
                 self.path.touch(0o600)
             self._database = sqlite3.connect(self.path, timeout=BUSY_SECONDS, isolation_level=None)
+            self._version(self._database)
             self._write_ahead(self._database)
         except sqlite3.OperationalError as error:
             if not any(sign in str(error) for sign in UNWRITABLE):
                 raise
             self._open_to_read(error)
             return
-        (version,) = self._database.execute("PRAGMA user_version").fetchone()
-        refuse_newer(version, self.path)
-        if version < len(MIGRATIONS):
-            self._migrate()
-        elif version:
+        if self._version(self._database):
             self._require_table()
+        else:
+            self._make()
 
     def _write_ahead(self, database: sqlite3.Connection) -> None:
         """Keep a log beside the file. SQLite does not wait for another process here, so we do."""
@@ -178,42 +161,23 @@ class Database:
         address = f"{self.path.resolve().as_uri()}?mode=ro&immutable=1"
         self._database = sqlite3.connect(address, uri=True, isolation_level=None)
         self.read_only = True
-        (version,) = self._database.execute("PRAGMA user_version").fetchone()
-        if version != len(MIGRATIONS):
+        if not self._version(self._database):
             raise reason
 
-    def _migrate(self) -> None:
-        """Bring the schema up to date in one transaction, once even if two processes come."""
-        database = self._connection
-        with self.transaction():
-            (version,) = database.execute("PRAGMA user_version").fetchone()
-            for number in range(version, len(MIGRATIONS)):
-                for statement in MIGRATIONS[number].split(";"):
-                    if statement.strip():
-                        database.execute(statement)
-            if 0 < version < DOCUMENTS_SINCE:
-                self._convert("runs")
-                self._convert("broadcasts")
-            database.execute(f"PRAGMA user_version = {len(MIGRATIONS)}")
+    def _version(self, database: sqlite3.Connection) -> int:
+        """The version of the schema; 0 for a file with nothing in it yet."""
+        (version,) = database.execute("PRAGMA user_version").fetchone()
+        refuse_other(version, self.path)
+        return int(version)
 
-    def _convert(self, table: str) -> None:
-        """Bring documents of format 1 up to date; one that cannot be read stays as it is."""
-        database = self._connection
-        numbers = [number for (number,) in database.execute(f"SELECT rowid FROM {table}")]
-        for number in numbers:
-            with contextlib.suppress(ValueError, TypeError):
-                (text,) = database.execute(
-                    f"SELECT document FROM {table} WHERE rowid = ?", (number,)
-                ).fetchone()
-                text = converted_text(text)
-                database.execute(f"UPDATE {table} SET document = ? WHERE rowid = ?", (text, number))
-                if table == "runs":
-                    run = Run.model_validate_json(text)
-                    database.execute(
-                        "UPDATE runs SET endpoint_name = ?, failed = ?, reading_kbps = ? "
-                        "WHERE rowid = ?",
-                        (run.endpoint_name, int(bool(run.failed)), run.reading_kbps, number),
-                    )
+    def _make(self) -> None:
+        """Make the tables in one transaction, once even if two processes come."""
+        with self.transaction() as database:
+            if database.execute("PRAGMA user_version").fetchone() == (VERSION,):
+                return
+            for statement in SCHEMA:
+                database.execute(statement)
+            database.execute(f"PRAGMA user_version = {VERSION}")
 
     @property
     def _connection(self) -> sqlite3.Connection:
@@ -278,15 +242,14 @@ class Database:
             database.execute("PRAGMA wal_checkpoint(TRUNCATE)")
 
 
-def refuse_newer(version: int, path: Path) -> None:
-    """Refuse a history of a later version of this program.
+def refuse_other(version: int, path: Path) -> None:
+    """Refuse a history whose schema this program does not know; nothing of it is touched.
 
     Raises:
-        StorageError: it is one.
+        StorageError: it is of another version, and was not just begun.
     """
-    if version > len(MIGRATIONS):
-        raise StorageError(
-            f"the run history is of version {version}, newer than this program",
-            "update eager-kestrel",
-            str(path),
-        )
+    if version in (0, VERSION):
+        return
+    what = f"the run history is of version {version}; this program reads version {VERSION}"
+    instead = "update eager-kestrel" if version > VERSION else "move the file away to begin anew"
+    raise StorageError(what, instead, str(path))

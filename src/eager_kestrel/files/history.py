@@ -7,6 +7,7 @@ derived when it is first needed and again whenever the rules for deriving it hav
 from __future__ import annotations
 
 import json
+import sqlite3
 import time
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
@@ -45,6 +46,8 @@ class HistoryFilter:
     """Only these."""
 
 
+BATCH_SECONDS = 0.5
+"""Of evidence that is derived in one transaction."""
 AHEAD_SECONDS = 86_400.0
 """What is dated further ahead of now is of a wrong clock, or a typing error."""
 
@@ -286,28 +289,42 @@ class History(Database):
         which: HistoryFilter,
         derived: Callable[[K], dict[str, object]],
     ) -> None:
-        """Derive and keep the evidence of rows that have none, or one by other rules."""
+        """Derive and keep the evidence of rows that have none, or one by other rules.
+
+        In transactions of about a second, so that others get in between, and what is done stays
+        done when somebody presses Ctrl-C.
+        """
         if self.read_only:
             return
         clause, values = table.where(which)
         stale = clause.replace("WHERE", f"WHERE rules != {RULES} AND", 1)
         with self.reading() as database:
             numbers = database.execute(f"SELECT rowid FROM {table.name} {stale}", values).fetchall()
-        if not numbers:
+        left = [number for (number,) in numbers]
+        while left:
+            until = time.perf_counter() + BATCH_SECONDS
+            with self.transaction() as database:
+                while left and time.perf_counter() < until:
+                    self._derive_row(database, table, left.pop(), derived)
+
+    def _derive_row(
+        self,
+        database: sqlite3.Connection,
+        table: HistoryTable[K],
+        number: int,
+        derived: Callable[[K], dict[str, object]],
+    ) -> None:
+        query = f"SELECT document FROM {table.name} WHERE rowid = ?"
+        row = database.execute(query, (number,)).fetchone()
+        if row is None:  # forgotten since
             return
-        with self.transaction() as database:
-            for (number,) in numbers:
-                row = database.execute(
-                    f"SELECT document FROM {table.name} WHERE rowid = ?", (number,)
-                ).fetchone()
-                with self.reading():
-                    columns: dict[str, object] = {"rules": RULES} | derived(
-                        table.model.model_validate_json(row[0])
-                    )
-                sets = ", ".join(f"{name} = ?" for name in columns)
-                database.execute(
-                    f"UPDATE {table.name} SET {sets} WHERE rowid = ?", (*columns.values(), number)
-                )
+        with self.reading():
+            document = table.model.model_validate_json(row[0])
+            columns: dict[str, object] = {"rules": RULES} | derived(document)
+        sets = ", ".join(f"{name} = ?" for name in columns)
+        database.execute(
+            f"UPDATE {table.name} SET {sets} WHERE rowid = ?", (*columns.values(), number)
+        )
 
     def _documents(self, table: HistoryTable[K], which: HistoryFilter) -> list[K]:
         clause, values = table.where(which)

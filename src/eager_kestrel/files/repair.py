@@ -6,7 +6,7 @@ import contextlib
 import sqlite3
 import time
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -15,8 +15,7 @@ from pydantic import ValidationError
 from eager_kestrel.core.connection.broadcast import Broadcast
 from eager_kestrel.core.connection.run import Run
 from eager_kestrel.core.errors import NotFoundError, StorageError
-from eager_kestrel.core.previous import converted_text
-from eager_kestrel.files.database import BUSY_SECONDS, DOCUMENTS_SINCE, FILE_NAME, refuse_newer
+from eager_kestrel.files.database import BUSY_SECONDS, FILE_NAME, refuse_other
 from eager_kestrel.files.history import (
     BROADCASTS,
     RUNS,
@@ -49,7 +48,7 @@ def repair(folder: Path | None = None) -> Repaired:
 
     Raises:
         NotFoundError: there is no history.
-        StorageError: it is of a later version, or the disk does not take the fresh one; then
+        StorageError: it is of another version, or the disk does not take the fresh one; then
             everything is as it was.
     """
     home = folder or data_home()
@@ -57,16 +56,13 @@ def repair(folder: Path | None = None) -> Repaired:
     if not path.is_file():
         raise NotFoundError(f"no run history is at {path}", "there is nothing to repair")
     with _alone(path) as database:
-        table = BROADCASTS
         with contextlib.suppress(sqlite3.Error):
             (version,) = database.execute("PRAGMA user_version").fetchone()
-            refuse_newer(version, path)
-            if version < DOCUMENTS_SINCE:
-                table = replace(BROADCASTS, name="airings")
+            refuse_other(version, path)
         runs, lost = _readable(database, RUNS)
-        broadcasts, gone = _readable(database, table)
+        broadcasts, gone = _readable(database, BROADCASTS)
         lost, saved = lost + gone, len(runs) + len(broadcasts)
-        if not lost and _whole(database, table, len(runs), len(broadcasts)):
+        if not lost and _whole(database, len(runs), len(broadcasts)):
             return Repaired(saved, 0, None)
         aside = home / f"{FILE_NAME}.damaged-{time.strftime('%Y%m%d-%H%M%S')}"
         try:
@@ -120,16 +116,14 @@ def _swap(
     fresh.rmdir()
 
 
-def _whole(
-    database: sqlite3.Connection, table: HistoryTable[Any], runs: int, broadcasts: int
-) -> bool:
+def _whole(database: sqlite3.Connection, runs: int, broadcasts: int) -> bool:
     """Whether the file is sound, and holds just what could be read."""
     with contextlib.suppress(sqlite3.Error):
         if database.execute("PRAGMA quick_check(1)").fetchone()[0] not in ("ok", b"ok"):
             return False
         counted = [
             database.execute(f"SELECT count(*) FROM {name}").fetchone()[0]
-            for name in (RUNS.name, table.name)
+            for name in (RUNS.name, BROADCASTS.name)
         ]
         return counted == [runs, broadcasts]
     return False
@@ -149,7 +143,7 @@ def _readable(
             ).fetchone()
             if row is None:
                 continue
-            text = converted_text(row[0].decode())
+            text = row[0].decode()
             one = table.model.model_validate_json(text)
         except (sqlite3.Error, ValidationError, ValueError, AttributeError):
             lost += 1

@@ -27,7 +27,6 @@ from eager_kestrel.core.connection.run import Endpoint, Export, Run
 from eager_kestrel.core.connection.summarising import phase_summary
 from eager_kestrel.core.document import format_name, require_format
 from eager_kestrel.core.errors import FormatError, KestrelError, UnitError
-from eager_kestrel.core.previous import converted
 from eager_kestrel.core.printable import may_hide, printable, printable_in
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.documents import csv_text, file_bytes
@@ -144,7 +143,7 @@ def read_runs(path: Path, version: str, dates: DateOrder | None = None) -> Read:
 
 def _from_json(text: str, where: str, version: str, dates: DateOrder | None) -> Read:
     try:
-        document = converted(printable_in(from_json(text)))
+        document = printable_in(from_json(text))
     except ValueError as error:
         line = re.search(r"line (\d+)", str(error))
         at = f"{where}:{line[1] if line else 1}"

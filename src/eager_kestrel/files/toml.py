@@ -12,7 +12,6 @@ from tomlkit.items import AoT, InlineTable, Item, Table
 
 from eager_kestrel.core.document import PLAIN, require_format
 from eager_kestrel.core.errors import FormatError, nearest_name
-from eager_kestrel.core.previous import converted
 from eager_kestrel.core.printable import printable_in
 from eager_kestrel.core.quantities import WRITTEN
 
@@ -37,7 +36,7 @@ def read_model(raw: bytes, model: type[Model], kind: str, where: str) -> Model:
         FormatError: it is not TOML, not of this kind, or a value is wrong; names the line.
     """
     text = _text(raw, kind, where)
-    document = converted(_document(text, kind, where))
+    document = _document(text, kind, where)
     require_format(document.get("format"), kind, where)
     try:
         return model.model_validate(document, context=WRITTEN)
@@ -49,7 +48,7 @@ def faults_of(raw: bytes, model: type[Model], kind: str, where: str) -> list[For
     """Everything that is wrong with a file, in the order of its lines; see :func:`read_model`."""
     try:
         text = _text(raw, kind, where)
-        document = converted(_document(text, kind, where))
+        document = _document(text, kind, where)
         require_format(document.get("format"), kind, where)
         model.model_validate(document, context=WRITTEN)
     except FormatError as error:
