@@ -11,6 +11,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 from math import inf
 from typing import TYPE_CHECKING, ClassVar
 
@@ -39,6 +40,7 @@ from eager_kestrel.core.choice.quality import (
     compression,
     detail,
     expected_range,
+    half_kbps,
     smoothness,
 )
 from eager_kestrel.core.choice.ties import (
@@ -98,7 +100,7 @@ class ScoredRows:
     allowed: Flags
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class ScoredCandidates:
     """All candidates of a destination with their bitrate and quality; arrays of one length."""
 
@@ -120,12 +122,17 @@ class ScoredCandidates:
     allowed: Flags
     encodable: Flags
     """Whether this machine encodes it in time."""
-    tied: Flags
-    """Whether it is about the same as the one to take, at its frame rate."""
+    tied_with: Callable[[], Flags]
+    """Which are about the same as the one to take, at its frame rate; see :attr:`tied`."""
     among_best: Flags
     """Whether it is as good as the best, at any frame rate."""
     chosen: int | None
     """Index of the candidate to take, or None if none is allowed."""
+
+    @cached_property
+    def tied(self) -> Flags:
+        """Whether it is about the same as the one to take, at its frame rate."""
+        return self.tied_with()
 
     def others(self, count: int) -> list[int]:
         """The best of other kinds than the chosen one, best first: other lines, or another rate."""
@@ -169,7 +176,7 @@ class ScoredCandidates:
         return float(self.quality[index] / self.smoothness[index])
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class CandidatesTable:
     """All candidates of a show for a guide, smallest resolution first; arrays of shape (n,)."""
 
@@ -220,11 +227,12 @@ class CandidatesTable:
         """Return the most that can be sent at each safe rate: viewers may receive less."""
         return np.asarray(np.minimum(safe_kbps, self.most_of_viewers_kbps), dtype=np.float64)
 
-    @property
+    @cached_property
     def most_of_viewers_kbps(self) -> float:
         """The most of all copies together that viewers of every candidate receive."""
         return float(self.rules_kbps[2].min(initial=inf))
 
+    @cached_property
     def _audio_begins(self) -> tuple[Floats, Floats]:
         """Of each audio step but the first, the totals that reach it, and those that take it.
 
@@ -236,7 +244,7 @@ class CandidatesTable:
 
     def audio_kbps(self, safe_kbps: Floats) -> Floats:
         """The highest customary audio bitrate within its share of each total, else the least."""
-        _, taken = self._audio_begins()
+        _, taken = self._audio_begins
         most = self._sendable(safe_kbps)[:, None] + 1e-9
         return np.asarray(self.audio_steps[(taken <= most).sum(axis=1)], dtype=np.float64)
 
@@ -246,7 +254,7 @@ class CandidatesTable:
         While a total grows into the next audio step, video stays as it is: it never loses to audio.
         """
         audio = self.audio_kbps(safe_kbps)[:, None]
-        reached, taken = self._audio_begins()
+        reached, taken = self._audio_begins
         sendable = self._sendable(safe_kbps)[:, None]
         growing = (reached <= sendable) & (sendable < taken)
         held = np.where(growing, reached, inf).min(axis=1, initial=inf)
@@ -256,7 +264,10 @@ class CandidatesTable:
         guide, level, viewers, clean = self.rules_kbps
         most = np.minimum(viewers, np.where(by_line, inf, held)[:, None])
         left_for_viewers = (most - self.fixed_kbps) / self.per_byte - audio
-        return np.stack(np.broadcast_arrays(budget, guide, level, left_for_viewers, clean))
+        limits = np.empty((len(LIMITS), *budget.shape))
+        for row, limit in zip(limits, (budget, guide, level, left_for_viewers, clean), strict=True):
+            row[:] = limit
+        return limits
 
     def target_kbps(self, kbps: Floats) -> Floats:
         """What the encoder aims at below a peak."""
@@ -266,16 +277,28 @@ class CandidatesTable:
         """Everything at some safe rates."""
         return self._weighed(self.limits_kbps(safe_kbps))
 
+    @cached_property
     def _smooth(self) -> Floats:
         return smoothness(self.table, self.show.motion, self.seen_fps)
+
+    @cached_property
+    def _clean_scenes(self) -> Floats:
+        """Quality on every scene at any bitrate one likes; shape (scenes, 1, n)."""
+        shown = detail(self.table, self.show.motion, self.seen_pixels)
+        return np.asarray((self.delivered * self._smooth * shown)[:, None], dtype=np.float64)
+
+    @cached_property
+    def _half_kbps(self) -> Floats:
+        """Bitrate at which compression leaves half, by scene; shape (scenes, n)."""
+        motion = self.show.motion
+        half = half_kbps(self.table, motion, self.codec, self.pixels, self.fps)
+        return np.asarray(half * self.takes, dtype=np.float64)
 
     def _weighed(self, limits: Floats) -> ScoredRows:
         kbps = rounded_down(limits.min(axis=0))
         target = self.target_kbps(kbps)
-        table, motion, usual = self.table, self.show.motion, target / self.takes
-        left = compression(table, motion, self.codec, self.pixels, self.fps, usual)
-        shown = detail(table, motion, np.broadcast_to(self.seen_pixels, target.shape))
-        scenes = self.delivered * self._smooth() * left * shown
+        left = compression(self.table, self.show.motion, target, self._half_kbps)
+        scenes = self._clean_scenes * left
         allowed = (target >= self.floors_kbps) & self.smooth & self.encodable
         return ScoredRows(kbps, scenes, scenes.mean(axis=0), _as_wished(allowed, self.wished))
 
@@ -346,10 +369,13 @@ class CandidatesTable:
         rows = self._weighed(limits)
         best, chosen, among = self._choice(rows)
         some = best[0] >= 0
-        tied = np.zeros_like(rows.allowed)
-        if some:
-            tied = tied_with(chosen, rows.scenes, rows.quality, self.table)
-            tied &= rows.allowed & (self.fps == self.fps[chosen[0]])
+
+        def tied() -> Flags:
+            if not some:
+                return np.zeros(len(self.candidates), dtype=np.bool_)
+            near = tied_with(chosen, rows.scenes, rows.quality, self.table)[0]
+            return near & rows.allowed[0] & (self.fps == self.fps[chosen[0]])
+
         return ScoredCandidates(
             candidates=self.candidates,
             audio_kbps=float(self.audio_kbps(safe)[0]),
@@ -359,10 +385,10 @@ class CandidatesTable:
             floors_kbps=self.floors_kbps,
             quality=rows.quality[0],
             scenes=rows.scenes[:, 0],
-            smoothness=self._smooth(),
+            smoothness=self._smooth,
             allowed=rows.allowed[0],
             encodable=self.encodable,
-            tied=tied[0],
+            tied_with=tied,
             among_best=among[0],
             chosen=int(chosen[0]) if some else None,
         )

@@ -160,19 +160,17 @@ def smoothness(table: QualityTable, motion: Motion, fps: Floats) -> Floats:
     return np.asarray(np.expm1(-steep * rate) / np.expm1(-steep), dtype=np.float64)
 
 
-def compression(
-    table: QualityTable, motion: Motion, codec: str, pixels: Floats, fps: Floats, kbps: Floats
-) -> Floats:
+def compression(table: QualityTable, motion: Motion, kbps: Floats, half: Floats) -> Floats:
     """0..1 for what compression leaves of every scene, C of the model; shape (scenes, ...).
 
     Args:
-        kbps: what the encoder aims at; pixels, fps and kbps broadcast against each other.
+        kbps: what the encoder aims at.
+        half: the bitrate that leaves half of each scene (:func:`half_kbps`); its further axes
+            broadcast against those of ``kbps``.
     """
     of = _scenes_first(table.motion[motion], kbps)
-    half = half_kbps(table, motion, codec, *np.broadcast_arrays(pixels, fps))
-    half = half.reshape(
-        half.shape[0], *(1 for _ in range(np.ndim(kbps) - half.ndim + 1)), *half.shape[1:]
-    )
+    wider = max(0, kbps.ndim - half.ndim + 1)
+    half = half.reshape(half.shape[0], *(1,) * wider, *half.shape[1:])
     with np.errstate(divide="ignore"):
         above = np.log(kbps) - np.log(half)
     return _logistic(of["steepness"], above)
@@ -191,7 +189,8 @@ def sharpness(
     table: QualityTable, motion: Motion, codec: str, pixels: Floats, fps: Floats, kbps: Floats
 ) -> Floats:
     """0..1 for how single frames look on every scene, smoothness aside; as :func:`compression`."""
-    left = compression(table, motion, codec, pixels, fps, kbps)
+    half = half_kbps(table, motion, codec, *np.broadcast_arrays(pixels, fps))
+    left = compression(table, motion, np.asarray(kbps, dtype=np.float64), half)
     return left * detail(table, motion, np.broadcast_to(pixels, left.shape[1:]))
 
 

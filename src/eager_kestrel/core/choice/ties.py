@@ -93,9 +93,8 @@ def tied_with(index: Indices, scenes: Floats, judged: Floats, table: QualityTabl
 
 def _beside(index: Indices, scenes: Floats, judged: Floats) -> tuple[Floats, Floats]:
     """Quality of one candidate of each row, and how far all fall behind it on every scene."""
-    there = np.maximum(index, 0)[:, None]
-    top = np.take_along_axis(judged, there, axis=1)
-    return top, np.take_along_axis(scenes, there[None], axis=2) - scenes
+    rows, there = np.arange(index.size), np.maximum(index, 0)
+    return judged[rows, there][:, None], scenes[:, rows, there][:, :, None] - scenes
 
 
 def preferred(rivals: Flags, scenes: Floats, near: Flags, usual: Indices) -> Indices:
@@ -111,7 +110,7 @@ def preferred(rivals: Flags, scenes: Floats, near: Flags, usual: Indices) -> Ind
     loss = np.where(near, (best_by_scene - scenes).max(axis=0), inf)
     safest = loss.argmin(axis=1)
     taken = usual[safest]
-    tied = np.take_along_axis(near, taken[:, None], axis=1)[:, 0]
+    tied = near[np.arange(taken.size), taken]
     return np.where(near.any(axis=1), np.where(tied, taken, safest), -1)
 
 

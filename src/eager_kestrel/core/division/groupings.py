@@ -7,8 +7,9 @@ pairs are merged as long as that is better.
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from functools import cached_property
 from itertools import combinations
 from typing import TYPE_CHECKING, NamedTuple
@@ -33,7 +34,7 @@ from eager_kestrel.core.words import plans as words
 
 if TYPE_CHECKING:
     from eager_kestrel.core.arrays import Floats, Indices
-    from eager_kestrel.core.choice.candidates_table import CandidatesTable, Option
+    from eager_kestrel.core.choice.candidates_table import CandidatesTable, Option, ScoredCandidates
     from eager_kestrel.core.choice.quality import QualityTable
     from eager_kestrel.core.guide.guide import Guide
     from eager_kestrel.core.show.show import Destination, Show
@@ -45,18 +46,25 @@ Members = tuple[int, ...]
 """Indices of the destinations that share an encode, ascending."""
 
 
-class EncodeOutcome(NamedTuple):
+@dataclass(frozen=True)
+class EncodeOutcome:
     """What a choice comes to."""
 
-    option: Option
+    weighed: ScoredCandidates
     total_kbps: float
     """Of all copies, with audio and overhead."""
     safe_kbps: float
     """That they may take."""
     quality: float
 
+    @cached_property
+    def option(self) -> Option:
+        """The candidate that is taken."""
+        assert self.weighed.chosen is not None
+        return self.weighed.option(self.weighed.chosen)
 
-@dataclass(frozen=True, slots=True)
+
+@dataclass(frozen=True)
 class Encode:
     """One encode for some of the destinations and everything it may take."""
 
@@ -75,6 +83,7 @@ class Encode:
     """Quality of what is taken at each choice; worth counts the best that looks like it."""
     weight: float
     """Of all members together."""
+    _outcomes: dict[int, EncodeOutcome] = dataclasses.field(default_factory=dict)
 
     def best_quality(self, choice: int) -> float:
         """Of all candidates at a choice."""
@@ -84,16 +93,21 @@ class Encode:
         """The candidates, at the presets that the machine had room for when this was chosen."""
         return self.field.in_room(float(self.levels[choice]) / LOAD_CELLS)
 
-    def outcome(self, choice: int, safe_kbps: float | None = None) -> EncodeOutcome:
-        """What a choice comes to."""
-        safe = float(self.safe_kbps[choice]) if safe_kbps is None else safe_kbps
-        weighed = self.at(choice).at(safe)
+    def outcome(self, choice: int) -> EncodeOutcome:
+        """What a choice comes to at the safe rate it is made for."""
+        if choice not in self._outcomes:
+            self._outcomes[choice] = self.outcome_at(choice, float(self.safe_kbps[choice]))
+        return self._outcomes[choice]
+
+    def outcome_at(self, choice: int, safe_kbps: float) -> EncodeOutcome:
+        """What a choice comes to at another safe rate."""
+        weighed = self.at(choice).at(safe_kbps)
         best = weighed.chosen
         assert best is not None
         carried = weighed.kbps[best] + weighed.audio_kbps
         total = carried * self.field.per_byte[best] + self.field.fixed_kbps[best]
         return EncodeOutcome(
-            weighed.option(best), round(float(total), 3), safe, float(weighed.quality[best])
+            weighed, round(float(total), 3), safe_kbps, float(weighed.quality[best])
         )
 
 
@@ -234,7 +248,7 @@ class Division:
         for _ in range(MOST_FILLS):
             left = safe_kbps - sum(outcome.total_kbps for outcome in outcomes)
             tried = [
-                encode.outcome(choice, outcome.total_kbps + left)
+                encode.outcome_at(choice, outcome.total_kbps + left)
                 for encode, choice, outcome in zip(self.encodes, self.taken, outcomes, strict=True)
             ]
             gains = [
@@ -279,8 +293,8 @@ class Groupings:
     safe_kbps: float
     capacity_kbps: float = 0.0
     """The largest line that will be asked about, where that is more."""
-    _encodes: dict[Members, Encode | str] = field(default_factory=dict)
-    _tables: dict[Grouping, KnapsackTable] = field(default_factory=dict)
+    _encodes: dict[Members, Encode | str] = dataclasses.field(default_factory=dict)
+    _tables: dict[Grouping, KnapsackTable] = dataclasses.field(default_factory=dict)
 
     @property
     def count(self) -> int:
