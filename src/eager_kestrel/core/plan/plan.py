@@ -23,7 +23,7 @@ from eager_kestrel.core.rules.settings import AudioSet, Interval, Settings, Vide
 from eager_kestrel.core.show.show import SHOW_SECONDS, Fit, Motion, Show
 from eager_kestrel.core.stutter import StutterSeen
 from eager_kestrel.core.units import Bitrate
-from eager_kestrel.core.words.facts import Bound, Fact, figures
+from eager_kestrel.core.words.facts import Bound, Fact
 from eager_kestrel.core.words.numbers import settings
 
 
@@ -105,7 +105,7 @@ class Reason(Frozen):
             about=fact.about,
             value=value,
             limited_by=fact.limited_by,
-            facts=figures(fact),
+            facts=fact.figures,
             text=fact.text,
         )
 

@@ -54,11 +54,11 @@ def audio_reason(guide: Guide, audio: AudioSettings, choice: Choice) -> Reason:
     recommended = rules.recommended.bitrate
     value = f"{chosen:g} kbit/s"
     if recommended is not None and chosen == recommended.kbps:
-        return Reason.of(value, facts.AudioRecommended(platform=guide.title, kbps=chosen))
+        return Reason.of(value, facts.audio_recommended(platform=guide.title, kbps=chosen))
     share: Literal["viewers", "share of the total"] = "share of the total"
     if choice.field.most_of_viewers_kbps < choice.safe_kbps:
         share = "viewers"
-    fact = facts.AudioShared(
+    fact = facts.audio_shared(
         limited_by="guide" if chosen in (least, most) else share,
         platform=guide.title,
         least_kbps=least,
@@ -74,7 +74,7 @@ def video_reasons(
     """Why each figure of the chosen candidate is what it is."""
     best, name, weighed = choice.best, guide.title, choice.weighed
     resolution, rate = video.resolution, video.frame_rate
-    buffer = facts.BufferSized(
+    buffer = facts.buffer_sized(
         limited_by="budget" if video.buffer_kbit >= video.most_kbps * BUFFER_SECONDS else "level",
         level=video.level,
     )
@@ -89,14 +89,14 @@ def video_reasons(
         Reason.of(f"{video.buffer_kbit:,.0f} kbit", buffer),
         Reason.of(
             video.profile,
-            facts.ProfileTaken(
+            facts.profile_taken(
                 platform=name, recommended=guide.video.recommended.profile == video.profile
             ),
         ),
-        Reason.of(video.level, facts.LevelNeeded(codec=video.codec)),
+        Reason.of(video.level, facts.level_needed(codec=video.codec)),
         Reason.of(str(video.b_frames), _b_frames(guide, video)),
         *_preset(choice.field.show, choice.field.table, video),
-        Reason.of(colour, facts.ColourRead(platform=name)),
+        Reason.of(colour, facts.colour_read(platform=name)),
         *_resize(show, video),
     )
 
@@ -156,11 +156,11 @@ def _b_frames(guide: Guide, video: VideoSettings) -> facts.Fact:
     bound: Literal["guide", "no visible gain"] = (
         "guide" if few or recommended else "no visible gain"
     )
-    return facts.BFramesTaken(limited_by=bound, platform=guide.title, recommended=recommended)
+    return facts.b_frames_taken(limited_by=bound, platform=guide.title, recommended=recommended)
 
 
 def _keyframes(guide: Guide, video: VideoSettings) -> facts.Fact:
-    return facts.KeyframesRuled(
+    return facts.keyframes_ruled(
         platform=guide.title,
         seconds=video.keyframe_seconds,
         fps=video.frame_rate,
@@ -171,8 +171,8 @@ def _keyframes(guide: Guide, video: VideoSettings) -> facts.Fact:
 
 def _rate_control(name: str, video: VideoSettings) -> facts.Fact:
     if video.peak_kbps is None:
-        return facts.RateControlRuled(platform=name)
-    return facts.VariablePreferred(
+        return facts.rate_control_ruled(platform=name)
+    return facts.variable_preferred(
         platform=name, target_kbps=video.bitrate_kbps, peak_kbps=video.peak_kbps
     )
 
@@ -186,7 +186,9 @@ def _preset(show: Show, table: QualityTable, video: VideoSettings) -> tuple[Reas
     takes = factors.get(video.preset, 1.0)
     usual = next((name for name, factor in factors.items() if factor == 1), "")
     return (
-        Reason.of(video.preset, facts.PresetHeld(share=share, load=load, takes=takes, usual=usual)),
+        Reason.of(
+            video.preset, facts.preset_held(share=share, load=load, takes=takes, usual=usual)
+        ),
     )
 
 
@@ -194,7 +196,7 @@ def _resize(show: Show, video: VideoSettings) -> tuple[Reason, ...]:
     return (
         ()
         if video.resize is None
-        else (Reason.of(video.resize, facts.ResizedFor(motion=show.motion)),)
+        else (Reason.of(video.resize, facts.resized_for(motion=show.motion)),)
     )
 
 
@@ -202,16 +204,18 @@ def _bitrate(guide: Guide, show: Show, choice: Choice, waterfall: Budget) -> fac
     weighed, best = choice.with_room, choice.best
     budget_kbps, ceiling_kbps, level, _, clean = (float(x) for x in weighed.limits_kbps[:, best])
     viewers = min(viewers_kbps(member, show) for member in choice.field.members)
-    return facts.BitrateBounded(
-        limited_by=weighed.limit(best, CELL_KBPS if len(show.destinations) > 1 else 0.0),
+    return facts.bitrate_bounded(
+        weighed.limit(best, CELL_KBPS if len(show.destinations) > 1 else 0.0),
         platform=guide.title,
         motion=show.motion,
-        safe_kbps=waterfall.safe_kbps,
-        budget_kbps=round(budget_kbps, 3),
-        ceiling_kbps=ceiling_kbps,
-        clean_kbps=round(clean, 1),
-        level_kbps=level,
-        viewers_kbps=viewers if viewers < inf else 0.0,
+        kbps={
+            "safe": waterfall.safe_kbps,
+            "budget": round(budget_kbps, 3),
+            "ceiling": ceiling_kbps,
+            "clean": round(clean, 1),
+            "level": level,
+            "viewers": viewers if viewers < inf else 0.0,
+        },
         of="your data cap" if waterfall.capped else "your connection",
         copies="" if choice.field.copies == 1 else f" for {choice.field.copies} copies",
     )
@@ -314,14 +318,14 @@ def _resolution(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
     if chosen.resolution.pixels > show.source.pixels:
         only = bool(guide.video.resolutions)
         return (
-            facts.ResolutionOnly(platform=guide.title)
+            facts.resolution_only(platform=guide.title)
             if only
-            else facts.ResolutionRewarded(platform=guide.title)
+            else facts.resolution_rewarded(platform=guide.title)
         )
     if show.smallest_text is not None:
         other = choice.of_any_text.resolution
         if other != chosen.resolution:
-            return facts.ResolutionLegible(
+            return facts.resolution_legible(
                 other=other,
                 pixels=text_height(show, other),
                 least=LEGIBLE_PIXELS,
@@ -331,11 +335,11 @@ def _resolution(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
             continue
         if bound == "machine":
             beside = choice.beside_others(freed, show.machine)
-            return facts.ResolutionTooSlow(
-                what=str(freed.resolution), share=show.machine.share, beside_others=beside
+            return facts.too_slow(
+                "resolution", str(freed.resolution), show.machine.share, beside_others=beside
             )
         floor, kbps = choice.floor_of(freed)
-        return facts.ResolutionUnderFloor(
+        return facts.resolution_under_floor(
             platform=guide.title,
             next=freed.resolution,
             fps=freed.frame_rate,
@@ -346,10 +350,10 @@ def _resolution(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
     largest = max(c.resolution.pixels for c in weighed.candidates)
     if chosen.resolution.pixels == largest:
         if choice.of_larger_guide.resolution.pixels > chosen.resolution.pixels:
-            return facts.ResolutionLargest(limited_by="guide", platform=guide.title)
+            return facts.resolution_largest(limited_by="guide", platform=guide.title)
         alone = weighed.tied.sum() == 1
         if alone and choice.of_larger_source.resolution.pixels > chosen.resolution.pixels:
-            return facts.ResolutionLargest(limited_by="source", platform=guide.title)
+            return facts.resolution_largest(limited_by="source", platform=guide.title)
     return _looks_best(guide, show, choice)
 
 
@@ -368,32 +372,26 @@ def _looks_best(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
     ]
     after = min(worse, key=lambda i: weighed.candidates[i].resolution.pixels, default=None)
     if len(tied) > 1:
-        return facts.ResolutionTied(
-            resolution=chosen.resolution,
+        smallest, worse_one = min(tied, key=lambda p: p.pixels), None
+        if after is not None:
+            worse_one = weighed.candidates[after].resolution, float(weighed.quality[after])
+        return facts.resolution_tied(
+            chosen.resolution,
+            facts.Tied(smallest, most, BECAUSE[int(choice.field.ranks[best])]),
             kbps=float(weighed.kbps[best]),
-            smallest_tied=min(tied, key=lambda p: p.pixels),
-            largest_tied=most,
-            because=_because(choice),
             platform=guide.title,
-            motion=show.motion,
-            next=None if after is None else weighed.candidates[after].resolution,
-            next_quality=None if after is None else float(weighed.quality[after]),
             quality=quality,
+            worse=worse_one,
         )
     if after is None:
-        return facts.ResolutionEnough(kbps=float(weighed.kbps[best]))
-    return facts.ResolutionLooksBest(
+        return facts.resolution_enough(kbps=float(weighed.kbps[best]))
+    return facts.resolution_looks_best(
         kbps=float(weighed.kbps[after]),
         next=weighed.candidates[after].resolution,
         next_quality=float(weighed.quality[after]),
         quality=quality,
         motion=show.motion,
     )
-
-
-def _because(choice: Choice) -> Literal["safest", "own", "named", "customary"]:
-    """Why this one of several about the same: the safest, or the usual one beside it."""
-    return BECAUSE[int(choice.field.ranks[choice.best])]
 
 
 def _frame_rate(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
@@ -403,13 +401,10 @@ def _frame_rate(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
             continue
         if bound == "machine":
             beside = choice.beside_others(freed, show.machine)
-            return facts.RateTooSlow(
-                what=f"{frame_rate_text(freed.frame_rate)} fps",
-                share=show.machine.share,
-                beside_others=beside,
-            )
+            rate = f"{frame_rate_text(freed.frame_rate)} fps"
+            return facts.too_slow("frame rate", rate, show.machine.share, beside_others=beside)
         floor, _ = choice.floor_of(freed)
-        return facts.RateUnderFloor(
+        return facts.rate_under_floor(
             platform=guide.title,
             resolution=freed.resolution,
             other=freed.frame_rate,
@@ -417,26 +412,26 @@ def _frame_rate(guide: Guide, show: Show, choice: Choice) -> facts.Fact:
             machine_too=bound == "both",
         )
     if choice.otherwise(choice.field.at_any_rate()).frame_rate != chosen.frame_rate:
-        return facts.RateRecommended(platform=guide.title)
+        return facts.rate_recommended(platform=guide.title)
     faster = [i for i, c in enumerate(weighed.candidates) if c.frame_rate > chosen.frame_rate]
     if faster:
         top = float(weighed.quality[choice.best])
         worse = [i for i in faster if points(float(weighed.quality[i])) < points(top)]
         if not worse:
-            return facts.RateEnough()
+            return facts.rate_enough()
         other = max(worse, key=lambda i: (bool(weighed.allowed[i]), float(weighed.quality[i])))
         return _rate_looks_best(choice, other)
     if choice.of_larger_guide.frame_rate > chosen.frame_rate:
-        return facts.RateFastest(limited_by="guide", platform=guide.title)
+        return facts.rate_fastest(limited_by="guide", platform=guide.title)
     if choice.of_faster_source.frame_rate > chosen.frame_rate:
-        return facts.RateFastest(limited_by="source", platform=guide.title)
-    return facts.RateEnough()
+        return facts.rate_fastest(limited_by="source", platform=guide.title)
+    return facts.rate_enough()
 
 
 def _rate_looks_best(choice: Choice, other: int) -> facts.Fact:
     """The frame rate is the best one's, among all resolutions at each."""
     weighed = choice.weighed
-    return facts.RateLooksBest(
+    return facts.rate_looks_best(
         other=weighed.candidates[other].frame_rate,
         other_quality=float(weighed.quality[other]),
         quality=float(weighed.quality[choice.best]),
