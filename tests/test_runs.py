@@ -23,10 +23,10 @@ from hypothesis import strategies as st
 from eager_kestrel.actions.planning import plan
 from eager_kestrel.actions.shows import ShowOptions, asked_show
 from eager_kestrel.core.connection.endpoints import AnswerTimes, nearness, ranking
-from eager_kestrel.core.connection.hours import near_time, parse_time_of_day
 from eager_kestrel.core.connection.pooling import by_hour, uplink_of, uplink_of_history
 from eager_kestrel.core.connection.run import Endpoint, Run
 from eager_kestrel.core.connection.trace import Trace
+from eager_kestrel.core.time_of_day import near_moment, parse_time_of_day
 from eager_kestrel.files.history import History
 from eager_kestrel.files.run_tables import runs_json
 from tests.conftest import Kestrel, running, timed
@@ -229,7 +229,7 @@ def test_near_an_hour_goes_round_midnight(hour: int, minute: int, begun: int) ->
     apart = min(
         (begun * 60 + 10 - hour * 60 - minute) % 1440, (hour * 60 + minute - begun * 60 - 10) % 1440
     )
-    assert near_time(run, wanted) == (apart <= 90)
+    assert near_moment(run.taken, wanted) == (apart <= 90)
     assert sum(h.runs for h in by_hour([run]).hours) == 1
 
 

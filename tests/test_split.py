@@ -340,7 +340,7 @@ def test_what_is_left_is_of_no_use_to_any(kbps: float, wanted: Show) -> None:
     if chosen is None:
         return
     for encode, choice, had in zip(chosen.encodes, chosen.taken, chosen.outcomes, strict=True):
-        more = encode.outcome(choice, had.total_kbps + result.split.unused_kbps)
+        more = encode.outcome_at(choice, had.total_kbps + result.split.unused_kbps)
         assert more.quality <= had.quality + 1e-9
 
 

@@ -8,7 +8,7 @@ from typing import NamedTuple
 from eager_kestrel.core.connection.endpoints import NamedEndpoint, NamedEndpoints, require_name
 from eager_kestrel.core.errors import InputError, KestrelError
 from eager_kestrel.files.guides import guide_names
-from eager_kestrel.files.saved import read_endpoints, write_endpoints
+from eager_kestrel.files.saved import read_kept, write_kept
 from eager_kestrel.net.addresses import RTMP_SCHEMES, is_ingest, parse_address
 
 SCHEMES = ("http", "https", *RTMP_SCHEMES)
@@ -30,9 +30,17 @@ def goes_to_ingest(where: Towards) -> bool:
     return is_ingest(where.url)
 
 
+ENDPOINTS_FILE = "endpoints.json"
+
+
 def listed() -> NamedEndpoints:
-    """All that are kept."""
-    return read_endpoints()
+    """All that are kept; none when there is no file.
+
+    Raises:
+        FormatError: the file is damaged; it is left as it is.
+        StorageError: it cannot be read.
+    """
+    return read_kept(ENDPOINTS_FILE, "endpoints", NamedEndpoints) or NamedEndpoints()
 
 
 def add(name: str, url: str) -> NamedEndpoints:
@@ -52,8 +60,8 @@ def add(name: str, url: str) -> NamedEndpoints:
             "that address has user information or a query, which may be secret, so it is not kept",
             "give an endpoint without them",
         )
-    endpoints = read_endpoints().with_(NamedEndpoint(name=require_name(name), url=address.url))
-    write_endpoints(endpoints)
+    endpoints = listed().with_(NamedEndpoint(name=require_name(name), url=address.url))
+    write_kept(ENDPOINTS_FILE, endpoints)
     return endpoints
 
 
@@ -63,8 +71,8 @@ def forget(name: str) -> NamedEndpoints:
     Raises:
         NotFoundError: there is none.
     """
-    endpoints = read_endpoints().without(name)
-    write_endpoints(endpoints)
+    endpoints = listed().without(name)
+    write_kept(ENDPOINTS_FILE, endpoints)
     return endpoints
 
 
@@ -78,7 +86,7 @@ def towards(written: str | None) -> Towards:
     if written is not None and "://" in written:
         known = next((p for p in _known().endpoints if p.url == written), None)
         return Towards(written, "" if known is None else known.name)
-    endpoints = read_endpoints()
+    endpoints = listed()
     if written is not None:
         if written not in names() and written.partition(":")[0] in guide_names():
             return Towards("", "", written)
@@ -104,8 +112,10 @@ def used(where: Towards) -> None:
     with contextlib.suppress(KestrelError):
         address = parse_address(where.url, SCHEMES, EXAMPLE)
         if where.name or (address.user is None and not address.query):
-            endpoints = read_endpoints()
-            write_endpoints(endpoints.model_copy(update={"last": where.name or where.url}))
+            endpoints = listed()
+            write_kept(
+                ENDPOINTS_FILE, endpoints.model_copy(update={"last": where.name or where.url})
+            )
 
 
 def names() -> list[str]:
@@ -116,6 +126,6 @@ def names() -> list[str]:
 def _known() -> NamedEndpoints:
     """All, or none where they cannot be read."""
     try:
-        return read_endpoints()
+        return listed()
     except KestrelError:
         return NamedEndpoints()

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-from eager_kestrel.core.connection.hours import near_moment, parse_time_of_day
 from eager_kestrel.core.forecast.evidence import Evidence
 from eager_kestrel.core.forecast.replay import Replay, Sending, group_of_frames, planned, together
+from eager_kestrel.core.time_of_day import near_moment, parse_time_of_day
 from eager_kestrel.core.words import runs as words
 
 if TYPE_CHECKING:

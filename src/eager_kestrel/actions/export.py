@@ -7,8 +7,6 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-import tomlkit
-
 from eager_kestrel.core.errors import InputError, NoPlanError
 from eager_kestrel.core.plan.exports import (
     command_line,
@@ -27,10 +25,6 @@ COMMANDS: dict[str, tuple[str, Callable[[DestinationPlan], list[str]]]] = {
     "ffmpeg": ("ffmpeg", ffmpeg_arguments),
     "gstreamer": ("gst-launch-1.0", gstreamer_arguments),
 }
-
-
-KINDS = (".json", ".toml", ".csv")
-"""What a plan is written as."""
 
 
 def command_for(plan: Plan, framework: str) -> str:
@@ -91,6 +85,8 @@ def _settings_toml(plan: Plan) -> str:
 
 def settings_text(settings: Settings) -> str:
     """A settings file."""
+    import tomlkit
+
     return tomlkit.dumps(settings.model_dump(mode="json", exclude_none=True))
 
 

@@ -15,13 +15,13 @@ from eager_kestrel.actions.evidence import evidence_behind, near_hour, sending_a
 from eager_kestrel.actions.planning import RECENT_DAYS, plan, uplink_for
 from eager_kestrel.actions.runs import runs_towards
 from eager_kestrel.actions.shows import ShowOptions, asked_show, is_show
-from eager_kestrel.core.connection.hours import near_time, parse_time_of_day
 from eager_kestrel.core.connection.pooling import counted
 from eager_kestrel.core.errors import InputError, NotFoundError
 from eager_kestrel.core.forecast.evidence import Evidence
 from eager_kestrel.core.forecast.forecast import Forecast, ForecastRequest, Observed
 from eager_kestrel.core.forecast.forecast import forecast as forecast_of
 from eager_kestrel.core.forecast.replay import Sending, recorded
+from eager_kestrel.core.time_of_day import near_moment, parse_time_of_day
 from eager_kestrel.core.units import parse_seconds, parse_stutter
 from eager_kestrel.core.words import runs as words
 from eager_kestrel.files.history import History, HistoryFilter
@@ -167,7 +167,7 @@ def _at_its_hour(name: str, wish: ForecastOptions) -> ForecastOptions:
         return wish
     with History() as history:
         known = history.evidence(HistoryFilter(time.time() - wish.days * 86400))
-    there = any(near_time(run, parse_time_of_day(at)) for run in known if run.usable)
+    there = any(near_moment(run.taken, parse_time_of_day(at)) for run in known if run.usable)
     return replace(wish, around=at) if there else wish
 
 

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from eager_kestrel.core.errors import InputError, KestrelError, NotFoundError
-from eager_kestrel.core.guide.guide import changes, text_changes
+from eager_kestrel.core.guide.diff import changes, text_changes
 from eager_kestrel.core.plan.planner import plan
 from eager_kestrel.core.results import Change, GuideCheck, GuideCheckRow, GuideList, GuideRow
 from eager_kestrel.core.show.show import Destination, Show

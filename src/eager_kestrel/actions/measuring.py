@@ -35,14 +35,13 @@ from eager_kestrel.core.connection.progress import (
 from eager_kestrel.core.connection.run import Ending, Endpoint, Phase, PhaseName, Run, is_loopback
 from eager_kestrel.core.connection.summarising import both_ends, too_busy
 from eager_kestrel.core.connection.throughput import (
-    BURST_SECONDS,
     Limits,
     burst_end,
-    burst_excluded,
     known_well_enough,
     limit_reached,
     throughput,
 )
+from eager_kestrel.core.connection.uplink import BURST_SECONDS, burst_excluded
 from eager_kestrel.core.errors import (
     EndpointError,
     InputError,

@@ -3,17 +3,17 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Collection, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass
 from datetime import UTC, date, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from eager_kestrel.core.connection.hours import near_moment, near_time, parse_time_of_day
 from eager_kestrel.core.connection.uplink import Uplink, assumed_uplink
 from eager_kestrel.core.errors import FormatError, NotFoundError
 from eager_kestrel.core.plan.planner import plan as plan_of
 from eager_kestrel.core.show.show import WEEKDAYS, Show
+from eager_kestrel.core.time_of_day import near_moment, parse_time_of_day
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words.broadcasts import aired, day_words
 from eager_kestrel.core.words.numbers import looks
@@ -40,6 +40,7 @@ if TYPE_CHECKING:
     from eager_kestrel.core.forecast.evidence import Evidence
     from eager_kestrel.core.guide.guide import Guide
     from eager_kestrel.core.plan.plan import Plan
+    from eager_kestrel.core.stutter import StutterSeen
 
 RECENT_DAYS = 14
 HOURS_DIFFER = 0.7
@@ -78,13 +79,6 @@ def plan(
         FormatError: a guide file is broken.
         StorageError: the folder of the copy cannot be looked at.
     """
-    from eager_kestrel.actions.evidence import (
-        evidence_behind,
-        sending_of,
-        stutter_of,
-        with_seen_safe,
-    )
-
     table = table or table_for(show.motion, show.footage)
     loaded = {d.platform: load_guide(d.platform) for d in show.destinations}
     today = datetime.now(UTC).date()
@@ -92,17 +86,14 @@ def plan(
     free = None if copy_to is None else free_bytes(copy_to)
     said = aired_lately(show) if uplink.broadcasts else None
     notes += [said] if said else []
-    evidence = evidence_behind(uplink) if evidence is None else evidence
-    kind = show.motion, show.stutter
-    safe = with_seen_safe(uplink, *kind, evidence)
-    for _ in range(MOST_CUTS):
-        made = plan_of(safe, show, loaded, table, free)
-        seen = stutter_of(made, evidence)
-        if seen is None or seen.within(show.stutter):
-            break
-        own = with_seen_safe(uplink, *kind, evidence, sending_of(made))
-        most = min(own.seen_safe_kbps or 0.0, CUT * (safe.seen_safe_kbps or 0.0))
-        safe = own.model_copy(update={"seen_safe_kbps": round(most, 3)})
+
+    def planned_on(line: Uplink) -> Plan:
+        return plan_of(line, show, loaded, table, free)
+
+    if evidence is None and not uplink.runs and not uplink.broadcasts:
+        made, safe, seen = planned_on(uplink), uplink, None
+    else:
+        made, safe, seen = _within_stutter(show, uplink, evidence, planned_on)
     now = datetime.now(UTC).astimezone().isoformat(timespec="seconds")
     notes += _cost_of_pins(made, show, safe, loaded, table)
     told: dict[str, object] = {"made_at": now, "stutter": seen}
@@ -112,6 +103,35 @@ def plan(
         how = measure_like(when, there.platform)
         told["tonight"] = tonight(seen, show.stutter, uplink.known_by, uplink.around, how)
     return Planned(made.model_copy(update=told), tuple(notes))
+
+
+def _within_stutter(
+    show: Show, uplink: Uplink, evidence: Evidence | None, planned_on: Callable[[Uplink], Plan]
+) -> tuple[Plan, Uplink, StutterSeen | None]:
+    """The plan whose own frames keep the limit of stutter in what was observed.
+
+    Returns:
+        It, the uplink with its seen-safe rate, and what the plan would have stuttered.
+    """
+    from eager_kestrel.actions.evidence import (
+        evidence_behind,
+        sending_of,
+        stutter_of,
+        with_seen_safe,
+    )
+
+    evidence = evidence_behind(uplink) if evidence is None else evidence
+    kind = show.motion, show.stutter
+    safe = with_seen_safe(uplink, *kind, evidence)
+    for _ in range(MOST_CUTS):
+        made = planned_on(safe)
+        seen = stutter_of(made, evidence)
+        if seen is None or seen.within(show.stutter):
+            break
+        own = with_seen_safe(uplink, *kind, evidence, sending_of(made))
+        most = min(own.seen_safe_kbps or 0.0, CUT * (safe.seen_safe_kbps or 0.0))
+        safe = own.model_copy(update={"seen_safe_kbps": round(most, 3)})
+    return made, safe, seen
 
 
 def _cost_of_pins(
@@ -185,7 +205,7 @@ def recent_runs(
     kept = [run for run in known if run.usable]
     if endpoints:
         kept = runs_towards(kept, endpoints)
-    runs = kept if wanted is None else [run for run in kept if near_time(run, wanted)]
+    runs = kept if wanted is None else [run for run in kept if near_moment(run.taken, wanted)]
     if weekdays:
         runs = [run for run in runs if WEEKDAYS[run.taken.weekday()] in weekdays]
     if not runs:

@@ -18,7 +18,6 @@ from eager_kestrel.actions.samples import run_id
 from eager_kestrel.actions.shows import ShowOptions, asked_show
 from eager_kestrel.core.choice.budget import budget
 from eager_kestrel.core.connection.evidence import evidence_of
-from eager_kestrel.core.connection.hours import parse_time_of_day
 from eager_kestrel.core.connection.pooling import Schedule, quarters_of_runs, uplink_of
 from eager_kestrel.core.connection.progress import Tell, WaitingFor, tell_nobody
 from eager_kestrel.core.connection.run import Endpoint, Run
@@ -33,6 +32,7 @@ from eager_kestrel.core.errors import (
 from eager_kestrel.core.forecast.evidence import Evidence
 from eager_kestrel.core.show.show import SAFE_SHARE
 from eager_kestrel.core.stutter import LIMIT_SECONDS
+from eager_kestrel.core.time_of_day import parse_time_of_day
 from eager_kestrel.core.units import parse_seconds
 from eager_kestrel.core.words import runs as words
 from eager_kestrel.files.shows import USUAL

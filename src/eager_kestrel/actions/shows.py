@@ -7,7 +7,6 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from eager_kestrel.core.connection.hours import parse_time_of_day
 from eager_kestrel.core.errors import InputError, nearest_name
 from eager_kestrel.core.resolution import Resolution, of_fields, parse_frame_rate, with_frame_rate
 from eager_kestrel.core.show.show import (
@@ -20,6 +19,7 @@ from eager_kestrel.core.show.show import (
     Show,
     Weekday,
 )
+from eager_kestrel.core.time_of_day import parse_time_of_day
 from eager_kestrel.core.units import (
     Bitrate,
     DataSize,

@@ -13,7 +13,7 @@ from eager_kestrel.actions.encode_trial import TrialEncodes, TrialOptions, scree
 from eager_kestrel.actions.planning import plan, uplink_from_history, uplink_from_number
 from eager_kestrel.actions.shows import ShowOptions, asked_show
 from eager_kestrel.core.errors import InputError
-from eager_kestrel.core.plan.plan import TrialReport
+from eager_kestrel.core.plan.trial_report import TrialReport
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words import broadcasts as words
 from eager_kestrel.core.words.numbers import looks

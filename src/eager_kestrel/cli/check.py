@@ -23,6 +23,7 @@ from eager_kestrel.actions.planning import uplink_for, uplink_from_history, upli
 from eager_kestrel.actions.rehearsing import destination_of
 from eager_kestrel.actions.reporting import keep_findings
 from eager_kestrel.actions.shows import ShowOptions, asked_show
+from eager_kestrel.cli.delivery import deliver
 from eager_kestrel.cli.options import (
     Everything,
     Figure,
@@ -35,7 +36,6 @@ from eager_kestrel.cli.options import (
     grouped,
     single,
 )
-from eager_kestrel.cli.rendering import deliver
 from eager_kestrel.cli.terminal import reading, warn
 from eager_kestrel.core.checks.recording import RECORDING_KINDS
 from eager_kestrel.core.errors import InputError, UnitError

@@ -7,8 +7,8 @@ from typing import Annotated
 import typer
 
 from eager_kestrel.actions.encoders import EncoderOptions, measure_encoders
+from eager_kestrel.cli.delivery import deliver
 from eager_kestrel.cli.options import DrawnFlags, grouped, single
-from eager_kestrel.cli.rendering import deliver
 from eager_kestrel.cli.terminal import telling
 
 

@@ -7,8 +7,8 @@ from typing import Annotated
 import typer
 
 from eager_kestrel.actions import endpoints as kept
+from eager_kestrel.cli.delivery import deliver
 from eager_kestrel.cli.options import OutputFlags, complete_endpoint, group, grouped
-from eager_kestrel.cli.rendering import deliver
 from eager_kestrel.cli.terminal import console
 
 app = group()

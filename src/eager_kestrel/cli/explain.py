@@ -8,8 +8,8 @@ import typer
 
 from eager_kestrel.actions.reporting import explain as look_up
 from eager_kestrel.actions.reporting import terms
+from eager_kestrel.cli.delivery import deliver
 from eager_kestrel.cli.options import OutputFlags, complete_term, grouped, single
-from eager_kestrel.cli.rendering import deliver
 
 
 @grouped

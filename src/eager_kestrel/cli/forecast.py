@@ -9,6 +9,7 @@ import typer
 
 from eager_kestrel.actions.forecasting import ForecastOptions
 from eager_kestrel.actions.forecasting import forecast as forecast_plan
+from eager_kestrel.cli.delivery import deliver
 from eager_kestrel.cli.options import (
     Around,
     Days,
@@ -19,7 +20,6 @@ from eager_kestrel.cli.options import (
     grouped,
     single,
 )
-from eager_kestrel.cli.rendering import deliver
 
 
 @grouped

@@ -23,6 +23,7 @@ from eager_kestrel.actions.guides import where as find
 from eager_kestrel.actions.importing import NOTHING, NewGuide, answers_given, read, write_import
 from eager_kestrel.actions.planning import known_uplink
 from eager_kestrel.actions.shows import compared_show
+from eager_kestrel.cli.delivery import deliver
 from eager_kestrel.cli.interview import confirmed
 from eager_kestrel.cli.options import (
     Around,
@@ -37,7 +38,6 @@ from eager_kestrel.cli.options import (
     group,
     grouped,
 )
-from eager_kestrel.cli.rendering import deliver
 from eager_kestrel.cli.rendering import show as show_blocks
 from eager_kestrel.cli.terminal import print_json, warn
 from eager_kestrel.core.errors import InputError

@@ -29,6 +29,7 @@ from eager_kestrel.actions.schedule import (
     take,
 )
 from eager_kestrel.actions.shows import platforms_of
+from eager_kestrel.cli.delivery import deliver
 from eager_kestrel.cli.options import (
     DrawnFlags,
     GuideFolder,
@@ -39,7 +40,6 @@ from eager_kestrel.cli.options import (
     grouped,
     single,
 )
-from eager_kestrel.cli.rendering import deliver
 from eager_kestrel.cli.terminal import progress, rate, uninterrupted, warn
 from eager_kestrel.core.connection.endpoints import Rankings
 from eager_kestrel.core.errors import InputError, NetworkError, StorageError

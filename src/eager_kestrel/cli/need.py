@@ -8,6 +8,7 @@ import typer
 
 from eager_kestrel.actions.shows import ShowOptions, asked_show, is_show
 from eager_kestrel.actions.what_if import need as needed
+from eager_kestrel.cli.delivery import deliver
 from eager_kestrel.cli.options import (
     Codec,
     DrawnFlags,
@@ -21,7 +22,6 @@ from eager_kestrel.cli.options import (
     grouped,
     single,
 )
-from eager_kestrel.cli.rendering import deliver
 from eager_kestrel.core.errors import InputError, NoPlanError
 from eager_kestrel.core.resolution import Resolution, parse_frame_rate, with_frame_rate
 

@@ -10,11 +10,10 @@ from typing import TYPE_CHECKING, Annotated, ClassVar
 
 import typer
 
-from eager_kestrel.actions.export import KINDS, command_for, write_plan
 from eager_kestrel.actions.planning import keep, uplink_for, uplink_from_number
 from eager_kestrel.actions.planning import plan as plan_show
 from eager_kestrel.actions.shows import asked_show
-from eager_kestrel.actions.what_if import compare, needs_uplink, sweep, write_sweep
+from eager_kestrel.cli.delivery import deliver
 from eager_kestrel.cli.options import (
     Around,
     Days,
@@ -29,7 +28,6 @@ from eager_kestrel.cli.options import (
     single,
     with_unit,
 )
-from eager_kestrel.cli.rendering import deliver
 from eager_kestrel.cli.terminal import warn
 from eager_kestrel.core.errors import NoPlanError, StorageError
 
@@ -37,6 +35,10 @@ if TYPE_CHECKING:
     from eager_kestrel.core.connection.uplink import Uplink
     from eager_kestrel.core.plan.plan import Plan
     from eager_kestrel.core.show.show import Show
+
+
+WRITTEN = (".json", ".toml", ".csv")
+"""What a plan is written as, beside pages."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -116,17 +118,21 @@ def plan(
     output: DrawnFlags = DrawnFlags(),
 ) -> None:
     """Derive settings for your platforms from your upload, and say what limited each."""
-    output.require(*KINDS)
+    output.require(*WRITTEN)
     asked = asked_show(show, wish.options(platforms))
     if asked.note is not None:
         warn(asked.note)
     if what_if.sweep is not None:
+        from eager_kestrel.actions.what_if import needs_uplink, sweep, write_sweep
+
         uplink = upload.uplink(asked.show) if needs_uplink(what_if.sweep) else None
         swept = sweep(what_if.sweep, asked.show, uplink)
         deliver(swept, output, writers={".csv": partial(write_sweep, swept)})
         return
     uplink = upload.uplink(asked.show)
     if what_if.compare is not None:
+        from eager_kestrel.actions.what_if import compare
+
         deliver(compare(what_if.compare, asked.show, uplink), output)
         return
     planned = plan_show(asked.show, uplink, copy_to)
@@ -135,10 +141,17 @@ def plan(
     for note in planned.notes:
         warn(note)
     if command is not None and made.total_kbps > 0 and not output.json:
+        from eager_kestrel.actions.export import command_for
+
         sys.stdout.write(command_for(made, command) + "\n")
     else:
-        write = partial(write_plan, made)
-        deliver(made, output, writers=dict.fromkeys(KINDS, write), why=why, full=full)
+
+        def write(path: Path) -> None:
+            from eager_kestrel.actions.export import write_plan
+
+            write_plan(made, path)
+
+        deliver(made, output, writers=dict.fromkeys(WRITTEN, write), why=why, full=full)
     if made.total_kbps == 0:
         raise _no_plan(made)
     if not (made.feasible and kept):

@@ -12,6 +12,7 @@ import typer
 
 from eager_kestrel.actions.checking import guides_of
 from eager_kestrel.actions.receiving import key_for, reception, wait_for
+from eager_kestrel.cli.delivery import deliver
 from eager_kestrel.cli.options import (
     Everything,
     GuideFolder,
@@ -20,7 +21,6 @@ from eager_kestrel.cli.options import (
     grouped,
     single,
 )
-from eager_kestrel.cli.rendering import deliver
 from eager_kestrel.cli.terminal import serve, telling, warn
 from eager_kestrel.core.checks.findings import ReceivedList
 from eager_kestrel.core.units import parse_seconds

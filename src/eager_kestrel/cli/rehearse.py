@@ -25,8 +25,8 @@ from eager_kestrel.actions.rehearsing_together import (
     rehearse_together_in_practice,
 )
 from eager_kestrel.actions.reporting import keep_rehearsals
+from eager_kestrel.cli.delivery import deliver
 from eager_kestrel.cli.options import DrawnFlags, GuideFolder, asker, grouped, single
-from eager_kestrel.cli.rendering import deliver
 from eager_kestrel.cli.terminal import telling, warn
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.words import runs as words

@@ -5,11 +5,10 @@ Rich is imported only when something is drawn.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
-from pathlib import Path
+from collections.abc import Iterable
 from typing import TYPE_CHECKING
 
-from eager_kestrel.cli.terminal import console, print_json
+from eager_kestrel.cli.terminal import console
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.report.blocks import (
     Bar,
@@ -23,17 +22,13 @@ from eager_kestrel.report.blocks import (
     State,
     Styled,
     Table,
-    blocks_of,
-    draw,
 )
 
 if TYPE_CHECKING:
-    from pydantic import BaseModel
     from rich.console import Console, RenderableType
     from rich.table import Table as RichTable
     from rich.text import Text
 
-    from eager_kestrel.cli.options import OutputFlags
 
 STYLES: dict[State, str] = {
     "": "",
@@ -218,40 +213,3 @@ def _show_parts(block: Parts, out: Console) -> None:
         table.add_row(Text(fill * 2, colour), part.name, amount, Text(part.said, "dim"))
     out.print(drawn)
     out.print(table)
-
-
-def deliver(
-    result: BaseModel,
-    output: OutputFlags,
-    *,
-    writers: Mapping[str, Callable[[Path], None]] | None = None,
-    drawn: BaseModel | None = None,
-    **how: bool,
-) -> None:
-    """Draw, write and print a result as the command line asks for.
-
-    Args:
-        drawn: what a figure is of, if that takes more than is printed.
-        how: for its blocks, such as ``why``.
-    """
-    figure: Path | None = getattr(output, "figure", None)
-    if figure is not None:
-        draw(drawn or result, figure)
-    if output.out is not None:
-        kind = output.out.suffix.lower()
-        if writers and kind in writers:
-            writers[kind](output.out)
-        elif kind == ".json":
-            from eager_kestrel.actions.export import write_document
-
-            write_document(output.out, result.model_dump(mode="json"))
-        else:
-            from eager_kestrel.report.page import write_page
-
-            title = str(result.model_dump()["format"]).split("/")[1].replace("-", " ")
-            whole = dict.fromkeys(how, True)
-            write_page(title.capitalize(), blocks_of(result, **whole), output.out)
-    if output.json:
-        print_json(result.model_dump(mode="json"))
-    else:
-        show(blocks_of(result, **how))

@@ -7,8 +7,8 @@ from typing import Annotated
 import typer
 
 from eager_kestrel.actions.broadcasts import review as look_back
+from eager_kestrel.cli.delivery import deliver
 from eager_kestrel.cli.options import DrawnFlags, GuideFolder, complete_show, grouped, single
-from eager_kestrel.cli.rendering import deliver
 
 
 @grouped

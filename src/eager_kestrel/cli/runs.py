@@ -9,6 +9,7 @@ import typer
 
 from eager_kestrel.actions import runs as kept
 from eager_kestrel.actions.what_if import hours as by_hour
+from eager_kestrel.cli.delivery import deliver
 from eager_kestrel.cli.options import (
     Days,
     DrawnFlags,
@@ -21,7 +22,6 @@ from eager_kestrel.cli.options import (
     group,
     grouped,
 )
-from eager_kestrel.cli.rendering import deliver
 from eager_kestrel.cli.terminal import console, warn
 from eager_kestrel.core.errors import FormatError, InputError
 from eager_kestrel.core.words.numbers import counted

@@ -42,8 +42,8 @@ from eager_kestrel.cli.options import (
 from eager_kestrel.cli.plan import kept_plan
 from eager_kestrel.cli.rendering import show as show_blocks
 from eager_kestrel.cli.terminal import warn
-from eager_kestrel.core.connection.hours import parse_time_of_day
 from eager_kestrel.core.errors import InputError, KestrelError, NotFoundError
+from eager_kestrel.core.time_of_day import parse_time_of_day
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.report.blocks import blocks_of
 

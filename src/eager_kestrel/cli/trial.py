@@ -19,6 +19,7 @@ from eager_kestrel.actions.trial import (
     sheet_of,
     write_clips,
 )
+from eager_kestrel.cli.delivery import deliver
 from eager_kestrel.cli.options import (
     GuideFolder,
     Motion,
@@ -27,7 +28,6 @@ from eager_kestrel.cli.options import (
     grouped,
     single,
 )
-from eager_kestrel.cli.rendering import deliver
 from eager_kestrel.cli.terminal import console, telling, warn
 from eager_kestrel.core.errors import InputError
 

@@ -2,20 +2,17 @@
 
 from __future__ import annotations
 
-import logging
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 from urllib.parse import urlsplit
-
-import tomlkit
 
 from eager_kestrel.core.errors import FormatError, KestrelError, NotFoundError, nearest_name
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.files.bundled import DATA, bundled_names
 from eager_kestrel.files.documents import read_bounded
 from eager_kestrel.files.home import guide_folders
-from eager_kestrel.files.toml import MOST_BYTES, faults_of, fill, read_model
+from eager_kestrel.files.toml import MOST_BYTES, faults_of, read_model
 
 if TYPE_CHECKING:
     from eager_kestrel.core.show.show import Destination
@@ -67,6 +64,8 @@ def whole_guides() -> Iterator[Guide]:
         try:
             yield load_guide(name)
         except KestrelError as error:
+            import logging
+
             logging.getLogger(__name__).warning("passed over a broken guide: %s", error.line())
 
 
@@ -167,6 +166,10 @@ def guide_toml(
     """A guide as commented TOML; reading it back gives the same guide."""
     said = COMMENTS | (comments or {})
     dumped = guide.model_dump(exclude_defaults=True, exclude_none=True)
+    import tomlkit
+
+    from eager_kestrel.files.toml_writing import fill
+
     document = tomlkit.document()
     document.add(tomlkit.comment(SCHEMA_LINE.removeprefix("#").lstrip()))
     text_head = f"# Ingest guidelines of {guide.title}.\n"

@@ -1,4 +1,4 @@
-"""What is kept beside the history: plans, the machine measured, endpoints by name."""
+"""What is kept beside the history, a JSON document a file."""
 
 from __future__ import annotations
 
@@ -6,7 +6,6 @@ from typing import TYPE_CHECKING, TypeVar
 
 from pydantic import BaseModel, ValidationError
 
-from eager_kestrel.core.connection.endpoints import NamedEndpoints
 from eager_kestrel.core.document import first_error, require_format
 from eager_kestrel.core.errors import FormatError, MissingError
 from eager_kestrel.files.documents import MOST_DOCUMENT_BYTES, read_bounded, read_json, write_text
@@ -78,25 +77,3 @@ def write_machine(measured: MeasuredMachine) -> None:
         StorageError: the disk would not take it; what stood there before still does.
     """
     write_kept(MACHINE_FILE, measured)
-
-
-ENDPOINTS_FILE = "endpoints.json"
-
-
-def read_endpoints() -> NamedEndpoints:
-    """All that are kept; none when there is no file.
-
-    Raises:
-        FormatError: the file is damaged; it is left as it is.
-        StorageError: it cannot be read.
-    """
-    return read_kept(ENDPOINTS_FILE, "endpoints", NamedEndpoints) or NamedEndpoints()
-
-
-def write_endpoints(endpoints: NamedEndpoints) -> None:
-    """Keep them.
-
-    Raises:
-        StorageError: the disk would not take it; what stood there before still does.
-    """
-    write_kept(ENDPOINTS_FILE, endpoints)

@@ -4,13 +4,11 @@ from __future__ import annotations
 
 from pathlib import Path
 
-import tomlkit
-
 from eager_kestrel.core.errors import FormatError, NotFoundError, nearest_name
 from eager_kestrel.core.show.show import Show
 from eager_kestrel.files.bundled import DATA, bundled_names
 from eager_kestrel.files.documents import read_bounded
-from eager_kestrel.files.toml import MOST_BYTES, fill, read_model
+from eager_kestrel.files.toml import MOST_BYTES, read_model
 
 USUAL = "show.toml"
 """Taken from the folder one is in when nothing else is said."""
@@ -86,6 +84,10 @@ def show_toml(show: Show) -> str:
     """A show as commented TOML; reading it back gives the same show."""
     said = show.model_dump(exclude_defaults=True, exclude_none=True)
     said |= show.model_dump(include=ALWAYS)
+    import tomlkit
+
+    from eager_kestrel.files.toml_writing import fill
+
     document = tomlkit.document()
     fill(document, {key: said[key] for key in Show.model_fields if key in said}, COMMENTS)
     title = show.title or "A show"

@@ -374,7 +374,8 @@ class CandidatesTable:
             if not some:
                 return np.zeros(len(self.candidates), dtype=np.bool_)
             near = tied_with(chosen, rows.scenes, rows.quality, self.table)[0]
-            return near & rows.allowed[0] & (self.fps == self.fps[chosen[0]])
+            same_rate = self.fps == self.fps[chosen[0]]
+            return np.asarray(near & rows.allowed[0] & same_rate, dtype=np.bool_)
 
         return ScoredCandidates(
             candidates=self.candidates,
@@ -514,3 +515,16 @@ def _wished(guide: Guide, found: list[Candidate]) -> Flags:
     if wish is None:
         return np.ones(len(found), dtype=bool)
     return np.array([rate in (wish, at_1000_1001(wish)) for rate in rates], dtype=bool)
+
+
+GRID_KBPS = 10.0
+
+
+def grid(field: CandidatesTable, from_kbps: float = 0.0) -> Floats:
+    """Safe rates up to where no candidate gains any more."""
+    if not field.candidates:
+        return np.empty(0)
+    most = field.rules_kbps.min(axis=0).max() * field.per_byte.max() + field.fixed_kbps.max()
+    top = most + field.audio_steps[-1] * (field.per_byte.max() + 20) + GRID_KBPS
+    begin = np.floor(from_kbps / GRID_KBPS) * GRID_KBPS + GRID_KBPS
+    return np.arange(begin, max(top, begin) + GRID_KBPS, GRID_KBPS)

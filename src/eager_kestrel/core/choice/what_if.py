@@ -23,7 +23,6 @@ from eager_kestrel.core.words import plans as words
 from eager_kestrel.core.words.facts import BitrateBound
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.arrays import Floats
     from eager_kestrel.core.choice.budget import Budget
     from eager_kestrel.core.choice.candidates import Candidate
     from eager_kestrel.core.choice.quality import QualityTable
@@ -265,16 +264,3 @@ def _finalist(field: CandidatesTable, waterfall: Budget, taken: Candidate | None
         == (None if taken is None else (taken.resolution, taken.frame_rate)),
         refused=refused,
     )
-
-
-GRID_KBPS = 10.0
-
-
-def grid(field: CandidatesTable, from_kbps: float = 0.0) -> Floats:
-    """Safe rates up to where no candidate gains any more."""
-    if not field.candidates:
-        return np.empty(0)
-    most = field.rules_kbps.min(axis=0).max() * field.per_byte.max() + field.fixed_kbps.max()
-    top = most + field.audio_steps[-1] * (field.per_byte.max() + 20) + GRID_KBPS
-    begin = np.floor(from_kbps / GRID_KBPS) * GRID_KBPS + GRID_KBPS
-    return np.arange(begin, max(top, begin) + GRID_KBPS, GRID_KBPS)

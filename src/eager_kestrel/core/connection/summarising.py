@@ -24,10 +24,10 @@ from eager_kestrel.core.connection.run import (
 )
 from eager_kestrel.core.connection.throughput import (
     burst_end,
-    burst_excluded,
     short_rates,
     throughput,
 )
+from eager_kestrel.core.connection.uplink import burst_excluded
 from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.errors import FormatError
 from eager_kestrel.core.words import runs as words

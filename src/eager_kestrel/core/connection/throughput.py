@@ -15,6 +15,8 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from eager_kestrel.core.connection.uplink import BETWEEN_SAMPLES
+
 if TYPE_CHECKING:
     from eager_kestrel.core.arrays import Floats, Indices
     from eager_kestrel.core.connection.run import Ending, Series
@@ -253,15 +255,8 @@ def throughput(series: Series) -> Throughput | None:
     )
 
 
-BURST_SECONDS = 30.0
-"""Watched for so long at the rate of a plan, a run has seen a burst of up to 25 s end."""
 HELD_SHARE = 0.85
 """Of a rate that is sent; less of it delivered is all the connection carries."""
-
-
-def burst_excluded(watched_seconds: float) -> bool:
-    """Whether a connection was watched long enough to have seen a burst end."""
-    return watched_seconds >= BURST_SECONDS - BETWEEN_SAMPLES
 
 
 def fell_by(earlier: Series, later: Series, sent_kbps: float | None = None) -> bool:
@@ -325,8 +320,6 @@ def floor_interval(
 
 
 LEAST_STEADY_SECONDS = 4.0
-BETWEEN_SAMPLES = 0.06
-"""A sample has the moment of the last arrival, a little before the moment it was taken."""
 PRECISION = 0.05
 SEED = 9097
 

@@ -19,6 +19,17 @@ ASSUMED_SPREAD = 0.4
 """(P90 - P10) / typical assumed of a line known by one number only: an ordinary household's."""
 
 
+BURST_SECONDS = 30.0
+"""Watched for so long at the rate of a plan, a run has seen a burst of up to 25 s end."""
+BETWEEN_SAMPLES = 0.06
+"""A sample has the moment of the last arrival, a little before the moment it was taken."""
+
+
+def burst_excluded(watched_seconds: float) -> bool:
+    """Whether a connection was watched long enough to have seen a burst end."""
+    return watched_seconds >= BURST_SECONDS - BETWEEN_SAMPLES
+
+
 class Uplink(Frozen):
     """What the connection carries on one connection, in kbit/s of delivered payload."""
 
@@ -58,6 +69,12 @@ class Uplink(Frozen):
     """The highest total rate that was safe in everything observed; none where nothing was."""
     seen_safe_why: str = ""
     """What that rests on, in words."""
+
+    @property
+    def may_be_burst(self) -> bool:
+        """Whether its runs were too short to have seen a burst end."""
+        watched = self.watched_seconds
+        return watched is not None and not self.practice and not burst_excluded(watched)
 
     @property
     def known_by(self) -> Literal["runs", "one run", "number", "readings", "practice"]:

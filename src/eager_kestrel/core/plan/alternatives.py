@@ -21,7 +21,7 @@ from eager_kestrel.core.choice.candidates_table import (
     Option,
     ScoredCandidates,
 )
-from eager_kestrel.core.division.what_if import Answer, Answers, Served, answers_of
+from eager_kestrel.core.division.answers import Answer, Answers, Served, answers_of
 from eager_kestrel.core.overhead import overhead
 from eager_kestrel.core.plan.encoder_settings import audio_at, settings_at
 from eager_kestrel.core.plan.plan import DestinationPlan, Fallback, FrameRateTrade, Offer

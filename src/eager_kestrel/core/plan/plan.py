@@ -15,7 +15,6 @@ from eager_kestrel.core.choice.candidates_table import Option
 from eager_kestrel.core.connection.uplink import Uplink
 from eager_kestrel.core.division.split import Split
 from eager_kestrel.core.document import Frozen, Spread, format_name
-from eager_kestrel.core.footage import Trial
 from eager_kestrel.core.guide.rules import AudioCodec, Codec, RateControl, Transport
 from eager_kestrel.core.quantities import FrameRate
 from eager_kestrel.core.resolution import Resolution
@@ -362,15 +361,6 @@ class Plan(Frozen):
     def feasible(self) -> bool:
         """Whether every destination has settings."""
         return all(destination.feasible for destination in self.destinations)
-
-
-class TrialReport(Frozen):
-    """A trial, and the plan that follows from it (``trial``)."""
-
-    format: str = format_name("trial-report")
-    trial: Trial
-    plan: Plan | None
-    """None if no platform is named."""
 
 
 def settings_of(planned: DestinationPlan) -> Settings:

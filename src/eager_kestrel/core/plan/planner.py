@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING, Any
 
 from eager_kestrel import __version__
 from eager_kestrel.core.choice.budget import Budget, beside, budget_of, destination_steps
-from eager_kestrel.core.connection.throughput import burst_excluded
 from eager_kestrel.core.division.divide import DestinationContext, alone, divide
 from eager_kestrel.core.overhead import overhead, srt_latency_ms
 from eager_kestrel.core.plan.alternatives import (
@@ -67,9 +66,8 @@ def plan_warnings(
 ) -> tuple[str, ...]:
     """Warnings about the uplink and each destination."""
     found: list[str] = []
-    watched = uplink.watched_seconds
-    if watched is not None and not uplink.practice and not burst_excluded(watched):
-        found.append(run_words.burst_possible(watched))
+    if uplink.may_be_burst:
+        found.append(run_words.burst_possible(uplink.watched_seconds or 0.0))
     if uplink.contradicted_kbps is not None and uplink.runs_floor_kbps is not None:
         found.append(run_words.contradicted(uplink.contradicted_kbps, uplink.runs_floor_kbps))
     titles = Counter(there.title for there in planned if there.feasible)

@@ -6,7 +6,6 @@ from typing import Any, Literal
 
 from pydantic import Field, field_validator, model_validator
 
-from eager_kestrel.core.connection.hours import parse_time_of_day
 from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.quantities import (
@@ -23,6 +22,7 @@ from eager_kestrel.core.quantities import (
 from eager_kestrel.core.resolution import of_fields
 from eager_kestrel.core.show.machine import Machine
 from eager_kestrel.core.stutter import LIMIT_SECONDS
+from eager_kestrel.core.time_of_day import parse_time_of_day
 
 Weekday = Literal["Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"]
 WEEKDAYS: tuple[Weekday, ...] = (
