@@ -30,8 +30,8 @@ def run_all(words: list[str]) -> int:
     for name in names():
         print(f"\n== {name}", flush=True)
         began = time.perf_counter()
-        code = subprocess.run([sys.executable, "-m", "benchmarks", name, *words], check=False)
-        rows.append((name, time.perf_counter() - began, code.returncode))
+        done = subprocess.run([sys.executable, "-m", "benchmarks", name, *words], check=False)
+        rows.append((name, time.perf_counter() - began, done.returncode))
     print("\n| benchmark | seconds | |\n| --- | ---: | --- |")
     for name, seconds, code in rows:
         print(f"| {name} | {seconds:.0f} | {'as wanted' if code == 0 else f'FAILED ({code})'} |")

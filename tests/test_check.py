@@ -8,7 +8,7 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from eager_kestrel.core.checks.findings import check, check_each
@@ -242,7 +242,6 @@ FOR_HEARTH = ["oxbow:hearth", "oxbow"]
 
 
 @given(st.permutations(FOR_HEARTH), st.integers(6_100, 7_900))
-@settings(max_examples=8, suppress_health_check=[HealthCheck.function_scoped_fixture])
 def test_each_tier_is_held_to_its_own_ceiling_in_any_order(
     kestrel: Kestrel, platforms: list[str], kbps: int
 ) -> None:
@@ -319,7 +318,6 @@ def test_a_bitrate_alone_is_held_to_the_mildest_row(kestrel: Kestrel) -> None:
     st.sampled_from(["24", "23.976", "25", "29.97", "30", "50", "59.94", "60"]),
     st.sampled_from(["oxbow", "fernlight", "pocketfair", "gatepost"]),
 )
-@settings(max_examples=20, suppress_health_check=[HealthCheck.function_scoped_fixture])
 def test_the_keyframes_that_are_recommended_are_taken(
     kestrel: Kestrel, tmp_path_factory: pytest.TempPathFactory, fps: str, platform: str
 ) -> None:

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import json
 import os
-import re
-import shlex
 import signal
 import subprocess
 import sys
@@ -214,34 +212,6 @@ def test_a_missing_library_is_one_line(
     assert done.returncode == 1
     assert f"pip install --force-reinstall {library}" in done.stderr
     assert len(done.stderr.splitlines()) == 1
-
-
-@timed
-def test_the_demo_fills_a_home_on_which_every_command_works(
-    kestrel: Kestrel, monkeypatch: pytest.MonkeyPatch, tmp_path: Path
-) -> None:
-    """What it prints is what is run; nothing that is there is touched."""
-    monkeypatch.setattr("eager_kestrel.actions.encoders.POINT_SECONDS", 0.3)
-    monkeypatch.setattr("eager_kestrel.actions.demo_home.AIRED_MINUTES", 2.0)
-    folder = tmp_path / "a home"
-    filled = kestrel("demo", "--home", folder)
-    assert filled.code == 0, filled.err
-    again = kestrel("demo", "--home", folder)
-    assert again.code == 2
-    assert "is not empty" in again.error_line
-    printed = re.findall("eager-kestrel (.+)", filled.out)
-    assert len(printed) >= 10
-    monkeypatch.setenv("EAGER_KESTREL_HOME", str(folder))
-    monkeypatch.chdir(tmp_path)
-    for line in printed:
-        words = shlex.split(line)
-        if words[0] in ("watch", "rehearse", "trial"):  # each has tests of its own
-            continue
-        done = kestrel(*words)
-        assert done.code == 0, (line, done.err)
-        assert done.out
-    assert kestrel("runs", "list", "--json").document["runs"]
-    assert not kestrel("report", "--out", "again.md").err
 
 
 def test_completion_is_for_the_shell_that_is_named(

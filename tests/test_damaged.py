@@ -15,13 +15,13 @@ from eager_kestrel.core.checks.recording_rules import check_recording
 from eager_kestrel.core.errors import KestrelError
 from eager_kestrel.files.guides import load_guide
 from eager_kestrel.media.recording import read_recording
-from tests.conftest import Kestrel, running
+from tests.conftest import THOROUGH, Kestrel, running
 from tests.damage import KINDS, damaged, seeds
 
 FFMPEG = imageio_ffmpeg.get_ffmpeg_exe()
 GUIDES = [load_guide("oxbow"), load_guide("gatepost")]
-VARIANTS = 80
-"""Of each kind of file; 320 in all."""
+VARIANTS = 80 if THOROUGH else 16
+"""Of each kind of file."""
 
 
 @pytest.fixture(scope="module")

@@ -7,7 +7,7 @@ from datetime import datetime, timedelta
 from pathlib import Path
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from eager_kestrel.actions.measuring import MeasureOptions
@@ -32,7 +32,6 @@ def towards(host: str, kbps: float, number: int, name: str = "") -> Run:
 rates = st.lists(st.floats(500, 20_000), min_size=1, max_size=4)
 
 
-@settings(max_examples=15)
 @given(rates, rates)
 def test_places_are_never_mixed_unless_asked_for(here: list[float], there: list[float]) -> None:
     own = [towards("a.example", kbps, n % 9) for n, kbps in enumerate(here)]
@@ -83,7 +82,6 @@ def test_a_place_is_measured_by_name_and_then_by_nothing(kestrel: Kestrel) -> No
 moments = st.tuples(st.integers(0, 240), st.floats(1000, 20_000) | st.none())
 
 
-@settings(max_examples=20)
 @given(st.lists(moments, min_size=1, max_size=12))
 def test_an_evening_falls_into_quarters(taken: list[tuple[int, float | None]]) -> None:
     """Every run in one of them, in order, and each says what its own runs say together."""

@@ -11,7 +11,7 @@ from pathlib import Path
 import imageio_ffmpeg
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from eager_kestrel.core.arrays import Floats
@@ -95,7 +95,6 @@ def test_stutters_are_runs_of_late_frames_with_gaps_bridged(late: list[bool]) ->
         assert after.at_seconds - before.at_seconds - before.lasted_seconds >= 0.94
 
 
-@settings(max_examples=24)
 @given(st.integers(0, 10**6), st.integers(1, 12), st.lists(st.floats(0.1, 1.6), min_size=2))
 def test_a_higher_rate_never_stutters_less(seed: int, count: int, rates: list[float]) -> None:
     broadcasts = [held(3000 + 500 * n, 900, n) for n in range(seed % 3)]
@@ -111,7 +110,6 @@ def test_a_higher_rate_never_stutters_less(seed: int, count: int, rates: list[fl
         assert one.low_seconds_per_hour <= one.seconds_per_hour <= one.high_seconds_per_hour
 
 
-@settings(max_examples=16)
 @given(st.integers(0, 10**6), st.floats(0, 1800))
 def test_the_highest_rate_within_the_limit_is_the_highest(seed: int, limit: float) -> None:
     replay = Replay(Evidence.of(uneven(seed, 6)), FRAMES)
@@ -126,7 +124,6 @@ def test_the_highest_rate_within_the_limit_is_the_highest(seed: int, limit: floa
     assert most / 1.43 <= safe <= most
 
 
-@settings(max_examples=16)
 @given(st.integers(0, 10**6), st.floats(0.2, 1.5))
 def test_a_broadcast_that_held_never_lowers_the_safe_rate_below_it(seed: int, rate: float) -> None:
     runs, kbps = uneven(seed, 5), 8000 * rate
@@ -142,7 +139,6 @@ def test_a_broadcast_that_held_never_lowers_the_safe_rate_below_it(seed: int, ra
     assert alone.seen(kbps * 1.5) is None  # it says nothing of so high a rate
 
 
-@settings(max_examples=12)
 @given(st.integers(0, 10**6))
 def test_more_evidence_of_the_same_kind_narrows_the_interval(seed: int) -> None:
     few = uneven(seed, 6)
@@ -167,7 +163,6 @@ def test_late_broadcasts_stutter_at_their_rate_and_less_below() -> None:
     assert below.number == 0
 
 
-@settings(max_examples=12)
 @given(
     st.sampled_from([15.0, 24.0, 25.0, 30000 / 1001, 30.0, 50.0, 60000 / 1001, 60.0]),
     st.sampled_from([1, 2, 4, 5]),

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from eager_kestrel.actions.practice import simulated_connection, simulated_uplink
@@ -33,7 +33,6 @@ def found(climb: Climb, made: Tcp) -> float:
     return float(np.median(climb.rates_kbps)) / made.left_kbps - 1
 
 
-@settings(max_examples=12)
 @given(st.floats(1.0, 300.0), st.floats(0.0005, 0.060))
 def test_a_climb_finds_the_rate_and_hardly_uses_the_queue(mbps: float, way: float) -> None:
     made, climb = made_of(mbps, way), Climb()
@@ -47,7 +46,6 @@ def test_a_climb_finds_the_rate_and_hardly_uses_the_queue(mbps: float, way: floa
         assert made.delivered / (made.left_kbps * 125) < (0.58 + 2 * way) * 5
 
 
-@settings(max_examples=8)
 @given(st.floats(4.0, 300.0), st.floats(0.0005, 0.030), st.floats(0.1, 0.5))
 def test_beside_somebody_else_it_finds_what_is_left(mbps: float, way: float, share: float) -> None:
     made, climb = made_of(mbps, way, share), Climb()
@@ -56,7 +54,6 @@ def test_beside_somebody_else_it_finds_what_is_left(mbps: float, way: float, sha
     assert made.long_seconds < 1
 
 
-@settings(max_examples=10)
 @given(
     mbps=st.sampled_from([1.0, 3.0, 8.0, 20.0]),
     trip=st.sampled_from([0.01, 0.02, 0.05, 0.1, 0.3]),
@@ -101,7 +98,6 @@ def test_a_sender_that_is_held_up_blames_neither_the_queue_nor_the_rate() -> Non
         )
 
 
-@settings(max_examples=10)
 @given(st.floats(2.0, 50.0), st.floats(0.05, 3.0))
 def test_the_most_that_is_allowed_is_never_passed(mbps: float, part: float) -> None:
     made = made_of(mbps, 0.01)

@@ -9,7 +9,7 @@ from contextlib import closing
 from pathlib import Path
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from eager_kestrel.core.connection.pooling import uplink_of
@@ -76,7 +76,6 @@ def test_another_schema_is_neither_read_nor_repaired(
     assert (home / FILE_NAME).read_bytes() == before
 
 
-@settings(max_examples=8)
 @given(st.data())
 def test_repair_saves_every_readable_row_whatever_the_numbers(data: st.DataObject) -> None:
     """Row numbers with gaps far wider than any history, some documents broken."""

@@ -14,11 +14,17 @@ import pytest
 
 from eager_kestrel import actions
 from eager_kestrel.core.show.show import Destination, Reserve, Show
-from tests.conftest import Kestrel, keeps_time
+from tests.conftest import ROWS, Kestrel, keeps_time
 
 ROOT = Path(__file__).parent.parent
 SOURCES = sorted((ROOT / "src").rglob("*.py"))
-LONGEST_FILE, LONGEST_BODY = 430, 55
+LONGEST_BODY, LONGEST_FILE = map(
+    int,
+    re.findall(
+        r"at most ([0-9]+) (?:lines|that)", (ROOT / "CONTRIBUTING.md").read_text(encoding="utf-8")
+    ),
+)
+"""Stated where contributors read them, and nowhere else."""
 
 
 def functions(path: Path) -> Iterator[tuple[str, int]]:
@@ -55,10 +61,34 @@ def test_every_path_the_documents_name_is_there() -> None:
         text = page.read_text(encoding="utf-8")
         for link in re.findall(r"\]\(([^)#:]+)(?:#[^)]*)?\)", text):
             assert (page.parent / link).exists(), f"{page.name}: {link}"
-        for named in re.findall(
-            r"`((?:core|actions|files|cli|net|media|wire|report)/[\w/]+\.py)`", text
-        ):
-            assert (ROOT / "src" / "eager_kestrel" / named).exists(), f"{page.name}: {named}"
+        for named in re.findall(r"`(\w+(?:/\w+)+\.(?:py|toml|sh|csv|md))`", text):
+            package = ROOT / "src" / "eager_kestrel"
+            roots = (ROOT, package, package / "core")
+            assert any((root / named).exists() for root in roots), f"{page.name}: {named}"
+
+
+def test_decisions_are_short_and_of_today() -> None:
+    folder = ROOT / "docs" / "decisions"
+    listed = (folder / "README.md").read_text(encoding="utf-8")
+    records = sorted(folder.glob("[0-9]*.md"))
+    for record in records:
+        text = record.read_text(encoding="utf-8")
+        words = [word for word in text.split() if any(sign.isalnum() for sign in word)]
+        assert len(words) < 200, record.name
+        assert text.startswith(f"# {record.name[:4]} "), record.name
+        assert f"]({record.name})" in listed, record.name
+    known = {int(record.name[:4]) for record in records}
+    gone = {int(number) for number in re.findall(r"^\| ([0-9]{4}) \|", listed, re.MULTILINE)}
+    assert known | gone == set(range(1, max(known) + 1))
+    assert not known & gone
+
+
+def test_the_places_of_a_codec_are_listed() -> None:
+    page = (ROOT / "docs" / "extending.md").read_text(encoding="utf-8")
+    section = page.partition("## A codec")[2].partition("\n## ")[0]
+    package = ROOT / "src" / "eager_kestrel"
+    naming = {str(p.relative_to(package)) for p in SOURCES if '"av1"' in p.read_text()}
+    assert naming <= set(re.findall(r"`([\w/]+\.py)`", section))
 
 
 def test_every_key_of_a_show_is_explained() -> None:
@@ -131,7 +161,7 @@ def test_what_keeps_time_runs_in_rows(request: pytest.FixtureRequest) -> None:
     if "PYTEST_XDIST_WORKER" not in os.environ:
         pytest.skip("one process runs everything in one row")
     timed = [item for item in request.session.items if keeps_time(item)]
-    assert all(item.nodeid.endswith(("@streams", "@runs")) for item in timed)
+    assert all(item.nodeid.rpartition("@")[2] in ROWS for item in timed)
 
 
 def test_no_class_name_is_used_twice() -> None:

@@ -161,13 +161,11 @@ def test_a_schedule_survives_a_failed_run(
 def test_a_figure_is_drawn_and_its_name_checked_first(kestrel: Kestrel, tmp_path: Path) -> None:
     with simulated_uplink(simulated_connection(rate=EIGHT)) as up:
         done = measured(kestrel, up.url, "--figure", str(tmp_path / "f" / "run.svg"), seconds="2 s")
-        began = time.perf_counter()
-        wrong = measured(kestrel, up.url, "--figure", "run.jpgg")
+    wrong = measured(kestrel, "http://127.0.0.1:1/", "--figure", "run.jpgg")
     assert done.code == 0
     assert done.document["one_connection"]["samples"]["seconds"] == []
     assert "no samples" not in (tmp_path / "f" / "run.svg").read_text()
-    assert wrong.code == 2
-    assert time.perf_counter() - began < 2  # nothing was measured first
+    assert wrong.code == 2  # nothing was asked of an address where nobody is
 
 
 def test_a_run_is_written_by_extension_and_can_be_imported(

@@ -5,7 +5,7 @@ from __future__ import annotations
 from itertools import pairwise
 
 import numpy as np
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from eager_kestrel.actions.bitrate_search import MOST_TRIES, BitrateSearch, again_of
@@ -43,7 +43,6 @@ speeds = st.lists(
 )
 
 
-@settings(max_examples=30)
 @given(speeds, st.floats(400, 20_000), st.sampled_from(MOTIONS))
 def test_more_of_a_machine_never_looks_worse(
     held: list[tuple[str, int]], kbps: float, motion: str
@@ -103,7 +102,6 @@ def fake(step: Fallback, carries_kbps: float) -> Rehearsal:
     )
 
 
-@settings(max_examples=30)
 @given(st.floats(600, 9_000))
 def test_settling_closes_in_on_what_a_line_carries(carries: float) -> None:
     """Never above it, and within a tenth below, in a few rehearsals."""

@@ -105,7 +105,6 @@ shows = st.builds(
 )
 
 
-@settings(max_examples=10)
 @given(st.floats(1500, 60_000), shows, st.none() | st.floats(500, 9000))
 def test_without_the_limit_that_is_named_a_bitrate_is_another(
     kbps: float, wanted: Show, viewers: float | None
@@ -297,7 +296,6 @@ def test_speeds_of_encoders_are_read_from_a_show() -> None:
     assert machine.load_of("hevc", "fast", 1e12) == 0
 
 
-@settings(max_examples=8)
 @given(st.floats(800, 25_000), shows)
 def test_every_offer_to_one_of_several_is_kept(kbps: float, wanted: Show) -> None:
     """Planned again as it says, it gives what it says."""

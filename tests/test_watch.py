@@ -8,7 +8,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from eager_kestrel.actions.planning import plan, uplink_from_number
@@ -34,7 +34,6 @@ def steady(kbps: float) -> Callable[[float], float]:
     return lambda _: kbps
 
 
-@settings(max_examples=14)
 @given(
     line=st.floats(6200, 20000),
     keyframe=st.floats(1, 10),
@@ -53,7 +52,6 @@ def test_a_steady_line_is_never_cried_over(
     assert len(out.notes.seconds.sent_kbps) == 120
 
 
-@settings(max_examples=14)
 @given(lack=st.floats(0.02, 0.25), seen=st.booleans(), seed=st.integers(0, 99))
 def test_a_queue_that_grows_is_told_before_a_frame_is_late(
     lack: float, seen: bool, seed: int
@@ -67,7 +65,6 @@ def test_a_queue_that_grows_is_told_before_a_frame_is_late(
         assert any(trouble.late for trouble in out.notes.troubles)
 
 
-@settings(max_examples=14)
 @given(carried=st.floats(500, 4000), seen=st.booleans(), length=st.floats(4, 15))
 def test_a_dip_is_the_lines_and_a_step_that_fits_is_named(
     carried: float, seen: bool, length: float
@@ -190,7 +187,6 @@ def test_less_than_planned_is_not_laid_on_the_line(
     assert "more than planned" in more.notes.troubles[-1].text
 
 
-@settings(max_examples=16)
 @given(
     st.floats(3, 20),
     st.sampled_from([1.0, 2.0, 4.0]),
@@ -261,7 +257,6 @@ def test_a_pause_of_any_length_is_told_and_survives_a_break() -> None:
     assert told[-1].cause is None
 
 
-@settings(max_examples=8)
 @given(st.booleans(), st.integers(0, 99))
 def test_a_second_with_more_on_a_line_with_little_to_spare_is_no_warning(
     seen: bool, seed: int

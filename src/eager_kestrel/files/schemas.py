@@ -37,7 +37,7 @@ KINDS: dict[str, tuple[str, str]] = {
     "plan": ("plan.plan", "Plan"),
     "machine": ("show.machine", "MeasuredMachine"),
     "trial": ("footage", "Trial"),
-    "trial-report": ("plan.plan", "TrialReport"),
+    "trial-report": ("plan.trial_report", "TrialReport"),
     "footage": ("footage", "Footage"),
     "forecast": ("forecast.forecast", "Forecast"),
     "need": ("choice.what_if", "Needs"),

@@ -13,7 +13,7 @@ from eager_kestrel.core.words.numbers import kbit, looks, mbit, observed, rate, 
 from eager_kestrel.report.blocks import Block, Cell, Heading, Note, Rows, Styled, Table, named
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.choice.candidates_table import Option
+    from eager_kestrel.core.choice.scored import Option
     from eager_kestrel.core.choice.what_if import Comparison, Need, Needs, Sweep
     from eager_kestrel.core.forecast.forecast import Forecast
     from eager_kestrel.core.stutter import StutterSeen

@@ -11,7 +11,8 @@ from typing import TYPE_CHECKING, ClassVar, Literal
 import numpy as np
 
 from eager_kestrel.core.choice.budget import budget_of
-from eager_kestrel.core.choice.candidates_table import CandidatesTable, Option, candidates_table
+from eager_kestrel.core.choice.candidates_table import CandidatesTable, candidates_table
+from eager_kestrel.core.choice.scored import Option
 from eager_kestrel.core.connection.uplink import Uplink, assumed_uplink
 from eager_kestrel.core.document import Frozen, Spread, format_name
 from eager_kestrel.core.errors import InputError, UnitError, nearest_name

@@ -18,8 +18,9 @@ from eager_kestrel.core.division.groupings import Division, Groupings
 from eager_kestrel.core.division.knapsack import CELL_KBPS
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.choice.candidates_table import CandidatesTable, Option
+    from eager_kestrel.core.choice.candidates_table import CandidatesTable
     from eager_kestrel.core.choice.quality import QualityTable
+    from eager_kestrel.core.choice.scored import Option
     from eager_kestrel.core.guide.guide import Guide
     from eager_kestrel.core.show.show import Show
 

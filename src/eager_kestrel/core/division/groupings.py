@@ -34,8 +34,9 @@ from eager_kestrel.core.words import plans as words
 
 if TYPE_CHECKING:
     from eager_kestrel.core.arrays import Floats, Indices
-    from eager_kestrel.core.choice.candidates_table import CandidatesTable, Option, ScoredCandidates
+    from eager_kestrel.core.choice.candidates_table import CandidatesTable
     from eager_kestrel.core.choice.quality import QualityTable
+    from eager_kestrel.core.choice.scored import Option, ScoredCandidates
     from eager_kestrel.core.guide.guide import Guide
     from eager_kestrel.core.show.show import Destination, Show
 

@@ -34,8 +34,9 @@ from eager_kestrel.core.show.show import MOTIONS, Show
 
 if TYPE_CHECKING:
     from eager_kestrel.core.arrays import Floats
-    from eager_kestrel.core.choice.candidates_table import CandidatesTable, Option
+    from eager_kestrel.core.choice.candidates_table import CandidatesTable
     from eager_kestrel.core.choice.quality import QualityTable
+    from eager_kestrel.core.choice.scored import Option
     from eager_kestrel.core.guide.guide import Guide
     from eager_kestrel.core.resolution import Resolution
 

@@ -16,11 +16,8 @@ from typing import TYPE_CHECKING, Literal
 import numpy as np
 
 from eager_kestrel.core.choice.budget import Budget, beside
-from eager_kestrel.core.choice.candidates_table import (
-    CandidatesTable,
-    Option,
-    ScoredCandidates,
-)
+from eager_kestrel.core.choice.candidates_table import CandidatesTable
+from eager_kestrel.core.choice.scored import Option, ScoredCandidates
 from eager_kestrel.core.division.answers import Answer, Answers, Served, answers_of
 from eager_kestrel.core.overhead import overhead
 from eager_kestrel.core.plan.encoder_settings import audio_at, settings_at

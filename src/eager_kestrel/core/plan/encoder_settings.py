@@ -19,7 +19,8 @@ from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.show.show import ON_THE_WIRE, Fit, Show
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.choice.candidates_table import CandidatesTable, ScoredCandidates
+    from eager_kestrel.core.choice.candidates_table import CandidatesTable
+    from eager_kestrel.core.choice.scored import ScoredCandidates
     from eager_kestrel.core.guide.guide import Guide
     from eager_kestrel.core.guide.rules import AudioRules, Codec, VideoRules
     from eager_kestrel.core.show.show import Motion

@@ -11,7 +11,7 @@ from typing import ClassVar, Literal, Self
 from pydantic import Field
 
 from eager_kestrel.core.choice.budget import Budget, BudgetStep
-from eager_kestrel.core.choice.candidates_table import Option
+from eager_kestrel.core.choice.scored import Option
 from eager_kestrel.core.connection.uplink import Uplink
 from eager_kestrel.core.division.split import Split
 from eager_kestrel.core.document import Frozen, Spread, format_name

@@ -49,8 +49,8 @@ from eager_kestrel.core.words import runs as run_words
 from eager_kestrel.core.words.numbers import CODEC_NAMES, look_word
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.choice.candidates_table import ScoredCandidates
     from eager_kestrel.core.choice.quality import QualityTable
+    from eager_kestrel.core.choice.scored import ScoredCandidates
     from eager_kestrel.core.connection.uplink import Uplink
     from eager_kestrel.core.guide.guide import Guide
     from eager_kestrel.core.guide.rules import Codec

@@ -14,13 +14,9 @@ from typing import TYPE_CHECKING, Literal
 import numpy as np
 
 from eager_kestrel.core.choice.candidates import LEGIBLE_PIXELS, text_height
-from eager_kestrel.core.choice.candidates_table import (
-    LIMITS,
-    CandidatesTable,
-    ScoredCandidates,
-    rebuilt,
-)
+from eager_kestrel.core.choice.candidates_table import CandidatesTable, rebuilt
 from eager_kestrel.core.choice.limits import AUDIO_SHARE, LEAST_VIDEO_KBPS, viewers_kbps
+from eager_kestrel.core.choice.scored import LIMITS, ScoredCandidates
 from eager_kestrel.core.division.knapsack import CELL_KBPS
 from eager_kestrel.core.plan.encoder_settings import BUFFER_SECONDS
 from eager_kestrel.core.plan.plan import AudioSettings, Reason, VideoSettings
