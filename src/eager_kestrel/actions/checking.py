@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING, Any
 
 from pydantic import ValidationError
 
-from eager_kestrel.actions.evidence import with_seen_safe
-from eager_kestrel.actions.planning import uplink_from_history
+from eager_kestrel.actions.evidence import evidence_behind
+from eager_kestrel.actions.planning import safe_uplink, uplink_from_history
 from eager_kestrel.actions.shows import destination
 from eager_kestrel.core.checks.findings import Findings, TonightCheck, check_each
 from eager_kestrel.core.checks.findings import check as hold
@@ -20,10 +20,12 @@ from eager_kestrel.core.checks.recording_rules import check_recording as hold_re
 from eager_kestrel.core.choice.budget import budget, budget_of
 from eager_kestrel.core.document import first_error
 from eager_kestrel.core.errors import InputError, NotFoundError
+from eager_kestrel.core.plan.from_evidence import sending_of, stutter_of, with_seen_safe
 from eager_kestrel.core.resolution import with_frame_rate
 from eager_kestrel.core.rules.finding import Finding
 from eager_kestrel.core.rules.settings import Settings
 from eager_kestrel.core.show.show import SAFE_SHARE, Reserve, Show
+from eager_kestrel.core.stutter import LOWEST_SHARE
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words import plans as words
 from eager_kestrel.files.guides import guide_for
@@ -78,10 +80,16 @@ def check_tonight() -> TonightCheck:
     except NotFoundError as error:
         when = f"at {hour}" if hour else "at the hour of the show"
         raise NotFoundError(error.what, f"run eager-kestrel measure {when}") from None
-    uplink = with_seen_safe(uplink, asked.motion, asked.stutter_limit)
+    evidence, before = evidence_behind(uplink), plan.uplink.seen_safe
+    lowest = LOWEST_SHARE * uplink.typical_kbps if before is None else before.lowest_kbps
+    sends = sending_of(plan)
+    uplink = with_seen_safe(uplink, evidence, asked.motion, asked.stutter_limit, lowest, sends)
     kept = tuple(Reserve(name=r.name, rate=Bitrate.from_kbps(r.kbps)) for r in asked.reserves)
     safe = budget(uplink, asked.safe_share, kept).safe_kbps
     fits = plan.total_kbps <= safe
+    if before is not None and before.lifted and evidence.seconds.size:
+        seen = stutter_of(plan.model_copy(update={"uplink": uplink}), evidence)
+        fits = seen is not None and seen.within(asked.stutter_limit)
     steps = plan.destinations[0].fallbacks if len(plan.destinations) == 1 else ()
     step = next((step for step in steps if step.total_kbps <= safe), None)
     do = words.PLAN_AGAIN if step is None else words.tonight_fallback(step.video.words)
@@ -176,7 +184,7 @@ def check_show(
 
 def _safe_kbps(show: Show, uplink: Uplink) -> float:
     """What a show may send."""
-    return budget_of(with_seen_safe(uplink, show.motion, show.stutter), show).safe_kbps
+    return budget_of(safe_uplink(show, uplink), show).safe_kbps
 
 
 def _left_out(planned: Plan, name: str) -> bool:

@@ -11,7 +11,7 @@ from statistics import median
 from typing import TYPE_CHECKING
 
 from eager_kestrel import __version__
-from eager_kestrel.actions.evidence import evidence_behind, near_hour, sending_at, sending_of
+from eager_kestrel.actions.evidence import evidence_behind, near_hour
 from eager_kestrel.actions.planning import RECENT_DAYS, plan, uplink_for
 from eager_kestrel.actions.runs import runs_towards
 from eager_kestrel.actions.shows import ShowOptions, asked_show, is_show
@@ -21,6 +21,8 @@ from eager_kestrel.core.forecast.evidence import Evidence
 from eager_kestrel.core.forecast.forecast import Forecast, ForecastRequest, Observed
 from eager_kestrel.core.forecast.forecast import forecast as forecast_of
 from eager_kestrel.core.forecast.replay import Sending, recorded
+from eager_kestrel.core.plan.from_evidence import sending_at, sending_of
+from eager_kestrel.core.stutter import LOWEST_SHARE
 from eager_kestrel.core.time_of_day import near_moment, parse_time_of_day
 from eager_kestrel.core.units import parse_seconds, parse_stutter
 from eager_kestrel.core.words import runs as words
@@ -33,6 +35,8 @@ if TYPE_CHECKING:
     from eager_kestrel.core.plan.plan import Fallback, Plan
 
 LEAST_SECONDS, MOST_SECONDS = 60.0, 86_400.0
+RUN_SECONDS = 10.0
+"""For which a run sends as much as the connection carries."""
 MEASURE = "run eager-kestrel measure URL at the hour of the show, on several days"
 
 
@@ -74,10 +78,13 @@ def forecast(name: str = LATEST, wish: ForecastOptions = ForecastOptions()) -> F
         version=__version__,
         said=said if wish.frames is None else words.frames_of(wish.frames.name, said),
         sending=sending,
+        lowest_kbps=_lowest_kbps(made),
         reserved_kbps=made.budget.reserved_kbps,
         steps=_steps(made, sending if wish.frames is None else None),
         lasts_seconds=lasts or made.inputs.lasts_seconds,
         limit=made.inputs.stutter_limit if limit is None else limit,
+        at=wish.around or made.inputs.at,
+        run_mb=RUN_SECONDS * made.uplink.typical_kbps / 8000,
     )
     return forecast_of(asked, _observed(made, wish))
 
@@ -193,6 +200,12 @@ def _plan(name: str, wish: ForecastOptions) -> Plan:
                 f"run eager-kestrel plan first, or eager-kestrel forecast {USUAL}",
             )
     return made
+
+
+def _lowest_kbps(made: Plan) -> float:
+    """The lowest total worth sending: that of the plan, or a tenth of what is typical."""
+    seen = made.uplink.seen_safe
+    return LOWEST_SHARE * made.uplink.typical_kbps if seen is None else seen.lowest_kbps
 
 
 def _said(made: Plan) -> str:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Collection, Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from datetime import UTC, date, datetime
 from pathlib import Path
@@ -40,7 +40,6 @@ if TYPE_CHECKING:
     from eager_kestrel.core.forecast.evidence import Evidence
     from eager_kestrel.core.guide.guide import Guide
     from eager_kestrel.core.plan.plan import Plan
-    from eager_kestrel.core.stutter import StutterSeen
 
 RECENT_DAYS = 14
 HOURS_DIFFER = 0.7
@@ -49,8 +48,6 @@ LEAST_RUNS = 2
 """Of the days of a show, to plan by them alone."""
 LEAST_AIRED_SECONDS = 60.0
 """A shorter broadcast is not worth a word."""
-MOST_CUTS, CUT = 12, 0.97
-"""How often the seen-safe rate is cut, until the plan's own frames keep the limit."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,51 +84,30 @@ def plan(
     said = aired_lately(show) if uplink.broadcasts else None
     notes += [said] if said else []
 
-    def planned_on(line: Uplink) -> Plan:
-        return plan_of(line, show, loaded, table, free)
-
     if evidence is None and not uplink.runs and not uplink.broadcasts:
-        made, safe, seen = planned_on(uplink), uplink, None
+        made = plan_of(uplink, show, loaded, table, free)
     else:
-        made, safe, seen = _within_stutter(show, uplink, evidence, planned_on)
+        from eager_kestrel.actions.evidence import evidence_behind
+        from eager_kestrel.core.plan.from_evidence import plan_from_evidence
+
+        evidence = evidence_behind(uplink) if evidence is None else evidence
+        made = plan_from_evidence(uplink, evidence, show, loaded, table, free)
     now = datetime.now(UTC).astimezone().isoformat(timespec="seconds")
-    notes += _cost_of_pins(made, show, safe, loaded, table)
-    told: dict[str, object] = {"made_at": now, "stutter": seen}
+    notes += _cost_of_pins(made, show, made.uplink, loaded, table)
+    told: dict[str, object] = {"made_at": now}
     if made.total_kbps:
         there = next(there for there in made.destinations if there.feasible)
         when = show.at or uplink.around or "the hour of the show"
         how = measure_like(when, there.platform)
-        told["tonight"] = tonight(seen, show.stutter, uplink.known_by, uplink.around, how)
+        told["tonight"] = tonight(made.stutter, show.stutter, uplink.known_by, uplink.around, how)
     return Planned(made.model_copy(update=told), tuple(notes))
 
 
-def _within_stutter(
-    show: Show, uplink: Uplink, evidence: Evidence | None, planned_on: Callable[[Uplink], Plan]
-) -> tuple[Plan, Uplink, StutterSeen | None]:
-    """The plan whose own frames keep the limit of stutter in what was observed.
-
-    Returns:
-        It, the uplink with its seen-safe rate, and what the plan would have stuttered.
-    """
-    from eager_kestrel.actions.evidence import (
-        evidence_behind,
-        sending_of,
-        stutter_of,
-        with_seen_safe,
-    )
-
-    evidence = evidence_behind(uplink) if evidence is None else evidence
-    kind = show.motion, show.stutter
-    safe = with_seen_safe(uplink, *kind, evidence)
-    for _ in range(MOST_CUTS):
-        made = planned_on(safe)
-        seen = stutter_of(made, evidence)
-        if seen is None or seen.within(show.stutter):
-            break
-        own = with_seen_safe(uplink, *kind, evidence, sending_of(made))
-        most = min(own.seen_safe_kbps or 0.0, CUT * (safe.seen_safe_kbps or 0.0))
-        safe = own.model_copy(update={"seen_safe_kbps": round(most, 3)})
-    return made, safe, seen
+def safe_uplink(show: Show, uplink: Uplink, evidence: Evidence | None = None) -> Uplink:
+    """An uplink with the seen-safe rate that a plan of the show goes by; raises as :func:`plan`."""
+    if evidence is None and not uplink.runs and not uplink.broadcasts:
+        return uplink
+    return plan(show, uplink, evidence=evidence).plan.uplink
 
 
 def _cost_of_pins(
@@ -341,16 +317,32 @@ def _uplink_of_runs(
         except NotFoundError:
             uplink = uplink_from_history(days, None, endpoints, sent_to)
             return uplink, no_runs_near(show.at)
-    uplink = uplink_from_history(days, None, endpoints, sent_to)
     hours = by_hour(recent_runs(days, None, endpoints), endpoints).hours
     known = [hour for hour in hours if hour.measured and hour.runs > 1 and hour.floor_kbps]
-    if len(known) < 2:
-        return uplink, None
-    low, high = (pick(known, key=lambda hour: hour.floor_kbps or 0.0) for pick in (min, max))
+    low, high = (
+        pick(known, key=lambda hour: hour.floor_kbps or 0.0, default=None) for pick in (min, max)
+    )
+    if low is None or high is None:
+        return uplink_from_history(days, None, endpoints, sent_to), None
     worst, best = low.floor_kbps or 0.0, high.floor_kbps or 0.0
     if worst >= HOURS_DIFFER * best:
-        return uplink, None
-    return uplink, hours_differ(low.hour, worst, high.hour, best)
+        return uplink_from_history(days, None, endpoints, sent_to), None
+    now = datetime.now().astimezone()
+    hour = _hour_at_hand(now, recent_runs(days, None, endpoints))
+    here = uplink_from_history(days, hour, endpoints, sent_to)
+    return here, hours_differ(hour, low.hour, worst)
+
+
+def _hour_at_hand(now: datetime, runs: Sequence[RunEvidence]) -> str:
+    """The time of day now, where a run was taken near it; else that of the nearest run."""
+
+    def apart(run: RunEvidence) -> int:
+        taken = run.taken
+        minutes = abs(60 * (taken.hour - now.hour) + taken.minute - now.minute)
+        return min(minutes, 1440 - minutes)
+
+    nearest = min((run for run in runs if run.windows_kbps.size), key=apart)
+    return f"{now if near_moment(nearest.taken, now.time()) else nearest.taken:%H:%M}"
 
 
 def known_uplink(

@@ -7,16 +7,14 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from eager_kestrel import __version__
-from eager_kestrel.actions.evidence import with_seen_safe
 from eager_kestrel.actions.ingest_measuring import IngestMeasureOptions, measure_ingest
 from eager_kestrel.actions.measuring import MeasureOptions, measure
 from eager_kestrel.actions.planning import plan
 from eager_kestrel.actions.samples import run_id
 from eager_kestrel.actions.shows import ShowOptions, asked_show
-from eager_kestrel.core.choice.budget import budget
+from eager_kestrel.core.choice.budget import Budget, budget
 from eager_kestrel.core.connection.evidence import evidence_of
 from eager_kestrel.core.connection.pooling import Schedule, quarters_of_runs, uplink_of
 from eager_kestrel.core.connection.progress import Tell, WaitingFor, tell_nobody
@@ -30,17 +28,14 @@ from eager_kestrel.core.errors import (
     UnitError,
 )
 from eager_kestrel.core.forecast.evidence import Evidence
+from eager_kestrel.core.plan.from_evidence import with_seen_safe
 from eager_kestrel.core.show.show import SAFE_SHARE
-from eager_kestrel.core.stutter import LIMIT_SECONDS
+from eager_kestrel.core.stutter import LIMIT_SECONDS, LOWEST_SHARE
 from eager_kestrel.core.time_of_day import parse_time_of_day
 from eager_kestrel.core.units import parse_seconds
 from eager_kestrel.core.words import runs as words
 from eager_kestrel.files.shows import USUAL
 from eager_kestrel.net.addresses import shown_url
-
-if TYPE_CHECKING:
-    from eager_kestrel.core.connection.uplink import Uplink
-
 
 DAY_SECONDS = 86_400.0
 LOOK_AT_CLOCK_SECONDS = 2.0
@@ -206,8 +201,24 @@ def learned(
             raise NetworkError(f"none of {len(failed)} runs succeeded", failed[-1])
         raise StoppedError("stopped before anything was measured", "nothing was kept")
     evidence = Evidence.of([evidence_of(run) for run in known])
-    uplink = with_seen_safe(uplink_of(known), "lively", LIMIT_SECONDS, evidence)
-    safe = budget(uplink, SAFE_SHARE, ())
+    uplink, leads_to = uplink_of(known), tuple[str, ...]()
+    safe: Budget | None = None
+    if platform or Path(USUAL).is_file():
+        wishes = ShowOptions(platforms=(platform,)) if platform else ShowOptions()
+        try:
+            made = plan(asked_show(None, wishes).show, uplink, evidence=evidence).plan
+        except KestrelError as error:  # a show that cannot be read is no reason to lose an evening
+            leads_to = (error.line(),)
+        else:
+            uplink, safe = made.uplink, made.budget
+            leads_to = tuple(
+                words.leads_to(place.title, place.video.words if place.video is not None else None)
+                for place in made.destinations
+            )
+    if safe is None:
+        lowest = LOWEST_SHARE * uplink.typical_kbps
+        uplink = with_seen_safe(uplink, evidence, "lively", LIMIT_SECONDS, lowest)
+        safe = budget(uplink, SAFE_SHARE, ())
     return Schedule(
         runs=tuple(run_document(run, samples=samples) for run in known),
         failed=failed,
@@ -215,20 +226,5 @@ def learned(
         quarters=quarters_of_runs(runs),
         safe_kbps=safe.safe_kbps,
         limited_by=safe.limited_by,
-        leads_to=_leads_to(uplink, platform),
-    )
-
-
-def _leads_to(uplink: Uplink, platform: str) -> tuple[str, ...]:
-    """The settings of each destination, in a line; nothing where there is nothing to plan."""
-    if not platform and not Path(USUAL).is_file():
-        return ()
-    wishes = ShowOptions(platforms=(platform,)) if platform else ShowOptions()
-    try:
-        made = plan(asked_show(None, wishes).show, uplink).plan
-    except KestrelError as error:  # a show that cannot be read is no reason to lose an evening
-        return (error.line(),)
-    return tuple(
-        words.leads_to(place.title, place.video.words if place.video is not None else None)
-        for place in made.destinations
+        leads_to=leads_to,
     )

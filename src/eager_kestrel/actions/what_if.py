@@ -7,8 +7,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from eager_kestrel.actions.evidence import with_seen_safe
-from eager_kestrel.actions.planning import RECENT_DAYS, plan
+from eager_kestrel.actions.planning import RECENT_DAYS, plan, safe_uplink
 from eager_kestrel.actions.runs import runs_towards
 from eager_kestrel.actions.shows import ShowOptions, asked_show
 from eager_kestrel.core.choice.budget import budget_of
@@ -56,7 +55,7 @@ def sweep(written: str, show: Show, uplink: Uplink | None) -> Sweep:
         NotFoundError: the platform or tier is not known.
     """
     if uplink is not None:
-        uplink = with_seen_safe(uplink, show.motion, show.stutter)
+        uplink = safe_uplink(show, uplink)
     ruled = [guide_for(place) for place in show.destinations]
     return swept(parse_range(written), show, ruled, table_for(show.motion, show.footage), uplink)
 
@@ -76,7 +75,7 @@ def compare(written: str, show: Show, uplink: Uplink) -> Comparison:
     if len(show.destinations) > 1:
         names = ", ".join(place.name for place in show.destinations)
         raise InputError(f"a comparison is of one platform, not of {names}", "give --for NAME")
-    uplink = with_seen_safe(uplink, show.motion, show.stutter)
+    uplink = safe_uplink(show, uplink)
     guide = guide_for(show.destinations[0])
     table = table_for(show.motion, show.footage)
     waterfall = budget_of(uplink, show)

@@ -154,7 +154,7 @@ def plan(
         deliver(made, output, writers=dict.fromkeys(WRITTEN, write), why=why, full=full)
     if made.total_kbps == 0:
         raise _no_plan(made)
-    if not (made.feasible and kept):
+    if not (made.feasible and made.holds and kept):
         raise typer.Exit(1)
 
 
@@ -170,11 +170,8 @@ def kept_plan(plan: Plan) -> bool:
 
 def _no_plan(plan: Plan) -> NoPlanError:
     failed = next(d for d in plan.destinations if not d.feasible)
-    first = {"viewers": "raise --viewers", "content": "make your text larger"}
-    way_out = next((first[b] for b in failed.limited_by.values() if b in first), "free some upload")
     return NoPlanError(
-        f"no settings for {failed.title}: {failed.infeasible_because}",
-        f"{way_out}, or choose another platform",
+        f"no settings for {failed.title}: {failed.infeasible_because}", failed.instead
     )
 
 

@@ -4,6 +4,9 @@ The queue is stream that was produced and not yet delivered, in seconds of strea
 recursion; Proc. Camb. Phil. Soc. 48, 1952). A frame is late when more than ``LATE_SECONDS`` are
 queued behind it. A stutter is a run of late frames, gaps under ``BRIDGE_SECONDS`` bridged. The
 stutter rate is seconds of stutter, and stutters, in an hour of stream.
+
+A standstill is an interval in which even the lowest total worth sending would be late. What it
+does to a stream no bitrate avoids, so it is cut out of what bitrates are judged by.
 """
 
 from __future__ import annotations
@@ -22,6 +25,8 @@ LATE_SECONDS = 0.7
 """Of stream in the queue: a frame behind more is late."""
 BRIDGE_SECONDS = 1.0
 """Late frames that are closer together are one stutter."""
+LOWEST_SHARE = 0.1
+"""Of typical: the lowest total worth sending, which tells standstills, is no higher."""
 LIMIT_SECONDS = 7.0
 """Of stutter in an hour that a plan may have when nobody says otherwise: 0.2 % of the time."""
 
@@ -36,8 +41,23 @@ class Stutter(Frozen):
     """What was at fault; empty where that is not known."""
 
 
+class Standstills(Frozen):
+    """Times at which the connection delivered next to nothing: no bitrate avoids these."""
+
+    number: int
+    seconds: float
+    """For which it stood still, all together."""
+    longest_seconds: float
+    late_seconds: float
+    """For which a stream is late after each, on average."""
+    late_at_half_seconds: float
+    """The same at half the rate."""
+    at: tuple[str, ...]
+    """Beginnings of the runs and quarters of an hour they were in, the latest first."""
+
+
 class StutterSeen(Frozen):
-    """What a stream would have stuttered in everything observed."""
+    """What a stream would have stuttered in everything observed, standstills aside."""
 
     observed_seconds: float
     """Evidence that says something of this rate."""
@@ -54,6 +74,8 @@ class StutterSeen(Frozen):
     number_per_hour: float
     unseen_per_hour: float
     """Stutters of a kind that was not seen which cannot be excluded, at 95 %."""
+    standstills: Standstills | None = None
+    """What no bitrate avoids; none where there were none."""
 
     def within(self, limit: float) -> bool:
         """Whether the cautious end keeps a limit, in seconds of stutter an hour."""

@@ -122,9 +122,8 @@ def _below_card(
 
 def _of_all(plan: Plan, *, why: bool, full: bool) -> Iterator[tuple[Cell, ...]]:
     """Whether the upload holds it, and what it takes."""
-    held = plan.stutter is None or plan.stutter.within(plan.inputs.stutter_limit)
     if plan.tonight:
-        yield Styled("tonight", "name"), Styled(plan.tonight, "" if held else "bad")
+        yield Styled("tonight", "name"), Styled(plan.tonight, "" if plan.holds else "bad")
     if why or plan.data.cap_gb is not None:
         yield Styled("data", "name"), data_said(plan)
     if full or plan.local_copy.free_hours is not None:

@@ -166,6 +166,8 @@ def forecast_blocks(found: Forecast) -> Iterator[Block]:
             rows_by_hour.append((f"{at.hour:02d}:00", seconds, *_rates(at.stutter), highest))
         headings = ("hour", ">observed", ">stutter an hour", "between", ">highest kbit/s")
         yield Table(headings, tuple(rows_by_hour))
+    if found.standstills is not None:
+        yield Note(found.standstills, "mind", "!")
     for line in found.unknown:
         yield Note(line, "dim")
 

@@ -2,7 +2,8 @@
 
 Every step is a record of before, after and why, so that each kbit/s can be traced. The stream may
 take the safe share of what is typical, or the seen-safe rate where that is lower: the highest whose
-stutter in everything observed keeps the limit (:mod:`core.forecast.replay`). Named reserves come
+avoidable stutter in everything observed keeps the limit, with headroom
+(:mod:`eager_kestrel.core.forecast.replay`). Named reserves come
 off that; they were part of what was replayed. What is left is the safe rate for everything sent.
 """
 
@@ -19,7 +20,7 @@ if TYPE_CHECKING:
     from eager_kestrel.core.overhead import Overhead
     from eager_kestrel.core.show.show import Reserve, Show
 
-LimitedBy = Literal["safe share", "seen safe"]
+LimitedBy = Literal["safe share", "seen safe", "lowest useful"]
 
 
 class BudgetStep(Frozen):
@@ -39,20 +40,22 @@ class Budget(Frozen):
     """What may be sent in all; never below zero."""
     reserved_kbps: float
     """All named reserves, even where the connection does not hold them."""
+    before_reserves_kbps: float
+    """What may be sent where nothing is reserved."""
     limited_by: LimitedBy
-    """Which of the two set it, before reserves."""
+    """What set it, before reserves."""
     capped: bool = False
     """Whether a month's data leaves less than the connection."""
 
     def upload_for(self, safe_kbps: float) -> float:
         """The typical upload whose safe rate is this, on a line of the same evenness; inverse."""
-        typical, before_reserves = self.steps[1].before_kbps, self.steps[1].after_kbps
-        return (safe_kbps + self.reserved_kbps) * typical / before_reserves
+        typical = self.steps[0].after_kbps
+        return (safe_kbps + self.reserved_kbps) * typical / self.before_reserves_kbps
 
     def safe_of(self, upload_kbps: float) -> float:
         """The safe rate of a typical upload, on a line of the same evenness; never below zero."""
-        typical, before_reserves = self.steps[1].before_kbps, self.steps[1].after_kbps
-        shared = round(upload_kbps * before_reserves / typical, 3)
+        typical = self.steps[0].after_kbps
+        shared = round(upload_kbps * self.before_reserves_kbps / typical, 3)
         return max(0.0, round(shared - self.reserved_kbps, 3))
 
 
@@ -75,14 +78,11 @@ def budget(uplink: Uplink, safe_share: float, reserves: tuple[Reserve, ...]) -> 
         safe_share: of typical, at the most.
     """
     typical = uplink.typical_kbps
-    rate, why = round(typical * safe_share, 3), words.share_step(safe_share)
-    name: LimitedBy = "safe share"
-    if uplink.seen_safe_kbps is not None and uplink.seen_safe_kbps < rate:
-        rate, why, name = uplink.seen_safe_kbps, uplink.seen_safe_why, "seen safe"
-    steps = [
-        BudgetStep(name="typical upload", before_kbps=typical, after_kbps=typical, why=uplink.said),
-        BudgetStep(name=name, before_kbps=typical, after_kbps=rate, why=why),
-    ]
+    first = BudgetStep(
+        name="typical upload", before_kbps=typical, after_kbps=typical, why=uplink.said
+    )
+    steps, name = [first, *(limit := _before_reserves(uplink, safe_share))[0]], limit[1]
+    before_reserves = rate = steps[-1].after_kbps
     for reserve in reserves:
         left = max(0.0, round(rate - reserve.rate.kbps, 3))
         why = words.reserve_step(reserve.rate.kbps, reserve.name)
@@ -94,8 +94,44 @@ def budget(uplink: Uplink, safe_share: float, reserves: tuple[Reserve, ...]) -> 
         steps=tuple(steps),
         safe_kbps=rate,
         reserved_kbps=sum(reserve.rate.kbps for reserve in reserves),
+        before_reserves_kbps=before_reserves,
         limited_by=name,
     )
+
+
+def _before_reserves(uplink: Uplink, safe_share: float) -> tuple[list[BudgetStep], LimitedBy]:
+    """The steps from typical to what may be sent where nothing is reserved, and which it is.
+
+    Either the share; or what kept the limit in everything observed, and the headroom for what so
+    short a time does not show; or the lowest rate worth sending, where nothing else is left.
+    """
+    typical, seen = uplink.typical_kbps, uplink.seen_safe
+    shared = round(typical * safe_share, 3)
+    if seen is None or seen.kbps >= shared:
+        why = words.share_step(safe_share)
+        share = BudgetStep(name="safe share", before_kbps=typical, after_kbps=shared, why=why)
+        return [share], "safe share"
+    observed, limit = seen.observed_seconds, seen.limit_seconds_per_hour
+    if seen.lifted:
+        why = words.lowest_step(limit, observed)
+        return [
+            BudgetStep(name="lowest useful", before_kbps=typical, after_kbps=seen.kbps, why=why)
+        ], "lowest useful"
+    held = max(seen.held_kbps, seen.kbps)
+    return [
+        BudgetStep(
+            name="seen safe",
+            before_kbps=typical,
+            after_kbps=held,
+            why=words.held_step(limit, observed),
+        ),
+        BudgetStep(
+            name="headroom",
+            before_kbps=held,
+            after_kbps=seen.kbps,
+            why=words.headroom_step(seen.headroom, observed),
+        ),
+    ], "seen safe"
 
 
 def beside(waterfall: Budget, others_kbps: float) -> Budget:

@@ -30,6 +30,26 @@ def burst_excluded(watched_seconds: float) -> bool:
     return watched_seconds >= BURST_SECONDS - BETWEEN_SAMPLES
 
 
+class SeenSafe(Frozen):
+    """What everything observed of the connection says may be sent."""
+
+    kbps: float
+    """The seen-safe rate: the highest total whose avoidable stutter keeps the limit, less
+    headroom; where no rate keeps it, or leaves too little, the lowest that is worth sending."""
+    held_kbps: float
+    """The highest total that kept the limit in what was observed, without headroom; 0 where none
+    did."""
+    headroom: float
+    """0..1 of the seen-safe rate, for what so short a time does not show."""
+    observed_seconds: float
+    limit_seconds_per_hour: float
+    """Of stutter that is accepted."""
+    lowest_kbps: float
+    """The lowest total worth sending: what makes even that late is a standstill."""
+    lifted: bool = False
+    """Whether it is the lowest worth sending, though that does not keep the limit."""
+
+
 class Uplink(Frozen):
     """What the connection carries on one connection, in kbit/s of delivered payload."""
 
@@ -65,10 +85,8 @@ class Uplink(Frozen):
     """Whether the runs went through a simulated connection."""
     around: str | None = None
     """The time of day they were taken near, where one was asked for."""
-    seen_safe_kbps: float | None = None
-    """The highest total rate that was safe in everything observed; none where nothing was."""
-    seen_safe_why: str = ""
-    """What that rests on, in words."""
+    seen_safe: SeenSafe | None = None
+    """What was observed says may be sent; none where nothing was."""
 
     @property
     def may_be_burst(self) -> bool:

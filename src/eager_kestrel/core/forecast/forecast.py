@@ -85,6 +85,8 @@ class Forecast(Frozen):
     """The plan's own settings, then its fallbacks."""
     by_hour: tuple[HourSeen, ...]
     """Hours of the day that anything is known of."""
+    standstills: str | None
+    """What no bitrate avoids, in words; none where there were none."""
     unknown: tuple[str, ...]
     """What the forecast does not know."""
     curve: Curve | None
@@ -97,12 +99,18 @@ class ForecastRequest:
     version: str
     said: str
     sending: Sending
+    lowest_kbps: float
+    """The lowest total worth sending; what makes even that late is a standstill."""
     reserved_kbps: float
     steps: Sequence[tuple[str, Sending]]
     """Settings in words, the plan's own first."""
     lasts_seconds: float
     limit: float
     """Seconds of stutter an hour that are accepted."""
+    at: str | None
+    """The time of day of the show, where it is known."""
+    run_mb: float
+    """What a run of ``measure`` sends."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -120,7 +128,7 @@ class Observed:
 
 def forecast(asked: ForecastRequest, observed: Observed) -> Forecast:
     """Forecast a stream."""
-    replay = Replay(observed.evidence, asked.sending)
+    replay = Replay(observed.evidence, asked.sending, asked.lowest_kbps)
     total = asked.sending.kbps + asked.reserved_kbps
     seen = replay.seen(total)
     steps = tuple(_step(observed.evidence, asked, *step) for step in asked.steps)
@@ -146,13 +154,14 @@ def forecast(asked: ForecastRequest, observed: Observed) -> Forecast:
         most_kbps=None if most is None else round(most, 1),
         steps=steps,
         by_hour=tuple(_hours(asked, observed)),
-        unknown=(*words.not_seen(seen), *observed.unknown),
+        standstills=words.stood_still(seen),
+        unknown=(*words.not_seen(seen, asked.at, asked.run_mb), *observed.unknown),
         curve=_curve(replay, total, most),
     )
 
 
 def _step(evidence: Evidence, asked: ForecastRequest, said: str, sending: Sending) -> StepSeen:
-    seen = Replay(evidence, sending).seen(sending.kbps + asked.reserved_kbps)
+    seen = Replay(evidence, sending, asked.lowest_kbps).seen(sending.kbps + asked.reserved_kbps)
     return StepSeen(
         settings=said,
         total_kbps=round(sending.kbps, 3),
@@ -179,7 +188,7 @@ def _hours(asked: ForecastRequest, observed: Observed) -> list[HourSeen]:
                     )
                 )
             continue
-        replay = Replay(evidence, asked.sending)
+        replay = Replay(evidence, asked.sending, asked.lowest_kbps)
         most = replay.most_kbps(asked.limit)
         found.append(
             HourSeen(

@@ -4,6 +4,11 @@ Queue and lateness are those of :mod:`eager_kestrel.core.stutter`, on steps of 5
 part of what is sent, and in proportion: a stream whose total rate is T sends T times the pattern,
 so that a higher rate is never less late.
 
+Standstills (:mod:`eager_kestrel.core.stutter`) are cut out of the evidence, for every rate alike:
+from where the queue of the lowest total begins to grow until it is empty again. A stream goes on
+behind one with the queue it had before, since programs drop frames or connect again there. What is
+left is the stutter that a bitrate can avoid, and it never falls as the rate rises.
+
 The rate of what was seen gets an interval by resampling: days with replacement, and blocks of two
 seconds within each run (bootstrap of clusters; Davison and Hinkley, Bootstrap Methods and their
 Application, 1997, section 3.8). It says nothing of what was not seen: of a kind of stutter that did
@@ -21,10 +26,16 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from eager_kestrel.core.connection.throughput import GRID_SECONDS
-from eager_kestrel.core.stutter import LATE_SECONDS, StutterSeen, bridged, queued_kbit
+from eager_kestrel.core.stutter import (
+    LATE_SECONDS,
+    Standstills,
+    StutterSeen,
+    bridged,
+    queued_kbit,
+)
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.arrays import Floats
+    from eager_kestrel.core.arrays import Flags, Floats, Indices
     from eager_kestrel.core.forecast.evidence import Evidence
     from eager_kestrel.core.show.show import Motion
 
@@ -36,6 +47,10 @@ RULE_OF_THREE = 3.0
 HEADROOM, HALVED_SECONDS = 0.42, 900.0
 """For what was not seen: with next to no evidence a steady connection is used up to 1 / 1.42, the
 customary 70 %; a quarter of an hour of evidence halves the headroom, two hours leave a ninth."""
+TINY_SECONDS = 1e-6
+"""Of stream in the queue: next to nothing."""
+MOST_TOLD = 5
+"""Standstills whose time is told."""
 PRECISION = 1.002
 """How closely the highest rate within a limit is known."""
 
@@ -57,13 +72,51 @@ class Replay:
 
     evidence: Evidence
     sending: Sending
+    lowest_kbps: float
+    """The lowest total worth sending; what makes even that late is a standstill."""
     seed: int = 0
 
     @cached_property
-    def _pattern(self) -> Floats:
+    def _whole_pattern(self) -> Floats:
         """Shape (steps of evidence,): seconds of stream sent in each step; none in open steps."""
         steps = self.sending.by_step(GRID_SECONDS)
         return np.where(self.evidence.real, steps[self.evidence.phase % steps.size], 0.0)
+
+    @cached_property
+    def _spans(self) -> tuple[Indices, Indices]:
+        """Where each standstill begins and ends, shapes (standstills,)."""
+        left, late = self._left_queued(self.lowest_kbps)
+        busy = np.concatenate([[False], left > TINY_SECONDS, [False]]).astype(np.int8)
+        begins, ends = np.flatnonzero(np.diff(busy) == 1), np.flatnonzero(np.diff(busy) == -1) + 1
+        ends = np.minimum(ends, left.size)
+        lates = np.concatenate([[0], np.cumsum(late)])
+        stands = lates[ends] > lates[begins]
+        return begins[stands], ends[stands]
+
+    @cached_property
+    def _standing(self) -> Flags:
+        """Shape (steps,): what is cut out, since even the lowest total is late there."""
+        flags = np.zeros(self.evidence.carried_kbit.size + 1, dtype=np.int64)
+        for edges, sign in zip(self._spans, (1, -1), strict=True):
+            np.add.at(flags, edges, sign)
+        return np.asarray((np.cumsum(flags[:-1]) > 0) & self.evidence.real, dtype=np.bool_)
+
+    def _left_queued(self, total_kbps: float) -> tuple[Floats, Flags]:
+        """Seconds of stream left queued behind each step, and late steps; nothing is cut out."""
+        carried = self.evidence.carried_kbit
+        queue = queued_kbit(self._whole_pattern * total_kbps, carried)
+        late = (queue > LATE_SECONDS * total_kbps) & self.evidence.real
+        return np.maximum(queue - carried, 0.0) / total_kbps, late
+
+    @cached_property
+    def _pattern(self) -> Floats:
+        """What is sent outside of standstills."""
+        return np.where(self._standing, 0.0, self._whole_pattern)
+
+    @cached_property
+    def _carried_kbit(self) -> Floats:
+        """What is carried outside of standstills."""
+        return np.where(self._standing, 0.0, self.evidence.carried_kbit)
 
     @cached_property
     def _weights(self) -> tuple[Floats, Floats]:
@@ -92,8 +145,8 @@ class Replay:
 
     def _sums_anew(self, total_kbps: float) -> _Sums:
         known = self.evidence
-        queue = queued_kbit(self._pattern * total_kbps, known.carried_kbit) / total_kbps
-        queue[~known.real] = 0.0
+        queue = queued_kbit(self._pattern * total_kbps, self._carried_kbit) / total_kbps
+        queue[~known.real | self._standing] = 0.0
         late = bridged(queue > LATE_SECONDS, known.piece, GRID_SECONDS)
         begins = late & ~np.concatenate([[False], late[:-1]])
         of_block = known.stretch_of_block
@@ -152,7 +205,39 @@ class Replay:
             high_seconds_per_hour=round(max(float(high) * 3600, hourly), 2),
             number_per_hour=round(number / observed * 3600, 2),
             unseen_per_hour=round(RULE_OF_THREE / (observed / 3600), 2),
+            standstills=self._standstills(total_kbps),
         )
+
+    def _standstills(self, total_kbps: float) -> Standstills | None:
+        """What no bitrate avoids, and for how long a stream is late after each."""
+        known, (begins, ends) = self.evidence, self._spans
+        if not begins.size:
+            return None
+        left, _ = self._left_queued(self.lowest_kbps)
+        lasted = [
+            (int(np.argmax(left[begin:end])) + 1) * GRID_SECONDS
+            for begin, end in zip(begins, ends, strict=True)
+        ]
+        owners = {int(n) for n in known.stretch_of_block[known.block[begins]]}
+        at = sorted((known.stretches[n].began for n in owners), reverse=True)
+        return Standstills(
+            number=len(lasted),
+            seconds=round(sum(lasted), 2),
+            longest_seconds=round(max(lasted), 2),
+            late_seconds=round(self._late_behind(begins, total_kbps), 2),
+            late_at_half_seconds=round(self._late_behind(begins, total_kbps / 2), 2),
+            at=tuple(f"{moment:%Y-%m-%dT%H:%M}" for moment in at[:MOST_TOLD]),
+        )
+
+    def _late_behind(self, begins: Indices, total_kbps: float) -> float:
+        """Seconds for which a stream is late from each of these on, on average."""
+        left, late = self._left_queued(total_kbps)
+        empty = np.append(np.flatnonzero(left <= TINY_SECONDS), left.size)
+        ends = empty[np.searchsorted(empty, begins + 1)]
+        counted = np.zeros(left.size, dtype=np.bool_)
+        for begin, end in zip(begins, ends, strict=True):
+            counted[begin:end] = True
+        return float((late & counted).sum()) * GRID_SECONDS / begins.size
 
     def most_kbps(self, limit: float) -> float | None:
         """The highest total rate whose stutter keeps a limit at the cautious end.

@@ -122,7 +122,7 @@ def numbers_of(plan: Plan) -> dict[str, Any]:
         "uplink_said": uplink.said,
         "safe_share": plan.inputs.safe_share,
         "shared_kbps": uplink.typical_kbps * plan.inputs.safe_share,
-        "before_reserves_kbps": budget.steps[1].after_kbps,
+        "before_reserves_kbps": budget.before_reserves_kbps,
         "reserved_kbps": budget.reserved_kbps,
         "safe_kbps": budget.safe_kbps,
         "motion": plan.inputs.motion,

@@ -269,7 +269,9 @@ class DestinationPlan(Frozen):
     fit: FrameFit | None = None
     """How the source fits a resolution of another shape; none when the shape is the same."""
     infeasible_because: str = ""
-    """The rule that cannot be met."""
+    """The limit that leaves nothing."""
+    instead: str = ""
+    """What would help, where there are no settings."""
 
     @property
     def name(self) -> str:
@@ -361,6 +363,11 @@ class Plan(Frozen):
     def feasible(self) -> bool:
         """Whether every destination has settings."""
         return all(destination.feasible for destination in self.destinations)
+
+    @property
+    def holds(self) -> bool:
+        """Whether it keeps the limit of stutter in everything observed; if nothing was, it may."""
+        return self.stutter is None or self.stutter.within(self.inputs.stutter_limit)
 
 
 def settings_of(planned: DestinationPlan) -> Settings:

@@ -189,7 +189,11 @@ def plan(
 def _at(place: DestinationContext, show: Show, waterfall: Budget) -> DestinationPlan:
     """Settings at one place of the connection, or why there are none."""
     if place.left_out is not None:
-        return DestinationPlan(**_common(place), feasible=False, infeasible_because=place.left_out)
+        because = {"infeasible_because": place.left_out, "instead": words.FEWER}
+        if waterfall.capped:
+            said = f"{words.cap_leaves(waterfall.safe_kbps)}: {place.left_out}"
+            because = {"infeasible_because": said, "instead": words.MORE_DATA}
+        return DestinationPlan(**_common(place), feasible=False, **because)
     return _planned(place, show, beside(waterfall, place.others_kbps))
 
 
@@ -231,8 +235,11 @@ def _planned(place: DestinationContext, show: Show, waterfall: Budget) -> Destin
     steps = destination_steps(safe_kbps, transport, extra, audio.bitrate_kbps, audio.codec)
     why = _refused(place, show, waterfall, weighed)
     if best is None or why is not None:
-        because = {"infeasible_because": why, "limited_by": _bound(show, weighed)}
-        return DestinationPlan(**_common(place), feasible=False, budget_steps=steps, **because)
+        said, instead = why or ("", "")
+        because = {"infeasible_because": said, "instead": instead}
+        bound = _bound(show, weighed)
+        common = {**_common(place), "budget_steps": steps, "limited_by": bound, **because}
+        return DestinationPlan(feasible=False, **common)
     video = settings_at(rules, field, weighed, best)
     choice = Choice(field, weighed, best, place.safe_kbps, waterfall.safe_kbps)
     why_each = (
@@ -299,15 +306,16 @@ def _bound(show: Show, weighed: ScoredCandidates) -> dict[str, Bound]:
 
 def _refused(
     place: DestinationContext, show: Show, waterfall: Budget, weighed: ScoredCandidates
-) -> str | None:
-    """Why there are no settings; None where there are."""
+) -> tuple[str, str] | None:
+    """Why there are no settings, and what would help; None where there are."""
     best, least = weighed.chosen, place.destination.least_quality
     if best is None:
         return infeasible(place.rules, show, weighed, waterfall)
     looks = float(weighed.quality[best])
     if looks >= least:
         return None
-    return words.below_least(place.rules.title, least, weighed.option(best).words, looks)
+    said = words.below_least(place.rules.title, least, weighed.option(best).words, looks)
+    return said, words.LOWER_LEAST
 
 
 def _adaptive(video: VideoSettings, cheaper: tuple[Fallback, ...], floor: float) -> Adaptive:

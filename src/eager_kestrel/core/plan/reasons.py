@@ -444,29 +444,38 @@ def viewers_bind(weighed: ScoredCandidates) -> bool:
     return viewers < min(max(0.0, left), float(weighed.floors_kbps.min()))
 
 
-def infeasible(guide: Guide, show: Show, weighed: ScoredCandidates, waterfall: Budget) -> str:
-    """Which rule leaves nothing to choose from."""
-    rules = guide.video
+def infeasible(
+    guide: Guide, show: Show, weighed: ScoredCandidates, waterfall: Budget
+) -> tuple[str, str]:
+    """Which limit leaves nothing to choose from, and what would help."""
+    rules, other = guide.video, words.OTHER_PLATFORM
     if not weighed.candidates and show.smallest_text is not None:
-        return words.no_legible(guide.title, show.smallest_text, LEGIBLE_PIXELS)
+        return words.no_legible(guide.title, show.smallest_text, LEGIBLE_PIXELS), words.LARGER_TEXT
     if not weighed.candidates:
         sizes = ", ".join(map(str, rules.resolutions)) or f"up to {rules.largest}"
         shapes = words.shape_words(rules.shapes)
-        return words.no_resolution(
-            guide.title,
-            sizes,
-            shapes,
-            rules.rates_words(),
-            resolution_at(show.source, show.frame_rate),
-        )
+        source = resolution_at(show.source, show.frame_rate)
+        said = words.no_resolution(guide.title, sizes, shapes, rules.rates_words(), source)
+        return said, words.OTHER_SOURCE
     if float(weighed.limits_kbps[2].max()) == 0:
-        return words.no_level(guide.title)
+        return words.no_level(guide.title), other
     if not weighed.encodable.any():
-        return words.machine_too_slow(guide.title)
+        return words.machine_too_slow(guide.title), words.FASTER_PRESET
     left = max(0.0, float(weighed.limits_kbps[0].max()))
     needed = float(weighed.floors_kbps.min())
     of_guide = needed > LEAST_VIDEO_KBPS
     if viewers_bind(weighed):
         viewers = float(weighed.limits_kbps[LIMITS.index("viewers")].max())
-        return words.viewers_too_slow(guide.title, max(0.0, viewers), needed, guide=of_guide)
-    return words.too_little_left(guide.title, waterfall.safe_kbps, left, needed, guide=of_guide)
+        said = words.viewers_too_slow(guide.title, max(0.0, viewers), needed, guide=of_guide)
+        return said, words.FASTER_VIEWERS
+    guide_kbps = float(weighed.limits_kbps[1].max())
+    if left >= needed > guide_kbps:
+        return words.clashing_rows(guide.title, needed, guide_kbps), words.CORRECT_GUIDE
+    said = words.too_little_left(guide.title, left, needed, guide=of_guide)
+    missing = needed - left
+    if waterfall.capped:
+        return f"{words.cap_leaves(waterfall.safe_kbps)}: {said}", words.MORE_DATA
+    if waterfall.reserved_kbps and missing <= waterfall.before_reserves_kbps - waterfall.safe_kbps:
+        before, after = waterfall.before_reserves_kbps, waterfall.safe_kbps
+        return f"{words.reserves_leave(before, after)}: {said}", words.FREE_RESERVES
+    return f"{words.upload_leaves(waterfall.safe_kbps)}: {said}", words.MORE_UPLOAD

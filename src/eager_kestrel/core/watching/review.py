@@ -19,7 +19,7 @@ from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.forecast.evidence import Evidence
 from eager_kestrel.core.forecast.replay import Replay, Sending
 from eager_kestrel.core.plan.plan import Plan
-from eager_kestrel.core.stutter import LATE_SECONDS, Stutter, stutters
+from eager_kestrel.core.stutter import LATE_SECONDS, LOWEST_SHARE, Stutter, stutters
 from eager_kestrel.core.words import broadcasts as words
 
 if TYPE_CHECKING:
@@ -101,7 +101,7 @@ def _would_have_held(broadcast: Broadcast) -> float | None:
         return None
     usual = float(np.median(seen.sent_kbps))
     even = Sending(1.0, 1 / GRID_SECONDS, np.full(1, GRID_SECONDS))
-    most = Replay(Evidence.of((), (seen,)), even).most_kbps(0.0)
+    most = Replay(Evidence.of((), (seen,)), even, LOWEST_SHARE * usual).most_kbps(0.0)
     return None if most is None else round(min(usual, most), 1)
 
 

@@ -23,6 +23,20 @@ from eager_kestrel.core.words.numbers import (
 # Steps of the budget
 
 share_step = Sentence("share", "{share:.0%} of typical; the rest covers variation of the upload")
+held_step = Sentence(
+    "limit observed_seconds",
+    "the most that stutters at most {limit:seconds} an hour in the {observed_seconds:observed} "
+    "observed",
+)
+headroom_step = Sentence(
+    "headroom observed_seconds",
+    "{headroom:.0%} headroom, for what {observed_seconds:observed} do not show",
+)
+lowest_step = Sentence(
+    "limit observed_seconds",
+    "no rate stutters at most {limit:seconds} an hour in the {observed_seconds:observed} observed: "
+    "the lowest worth sending",
+)
 reserve_step = Sentence("kbps name", "{kbps:rate} reserved for {name}")
 cap_step = Sentence("cap hours", "{cap} a month over {hours:g} hours, packet headers included")
 others_step = Sentence("kbps", "{kbps:kbit} go to other destinations")
@@ -52,22 +66,36 @@ no_level = Sentence("platform", "no level {platform} takes is high enough for it
 machine_too_slow = Sentence(
     "platform", "this machine encodes none of the resolutions {platform} takes in time"
 )
-nothing_left = Sentence(
-    "platform", "nothing is left for video to {platform}: the reserves use the whole safe rate"
-)
 
 
-def too_little_left(
-    platform: str, safe_kbps: float, left_kbps: float, needed_kbps: float, *, guide: bool
-) -> str:
-    """The connection leaves less than the least; ``guide``: whether that is the platform's."""
-    if safe_kbps < 1:
-        return nothing_left(platform)
+def too_little_left(platform: str, left_kbps: float, needed_kbps: float, *, guide: bool) -> str:
+    """What is left is less than the least; ``guide``: whether that is the platform's."""
     rule = f"{platform} takes no less than" if guide else "the lowest useful bitrate is"
-    return (
-        f"{kbit(left_kbps)} of the safe rate of {kbit(safe_kbps)} is left for video to {platform}; "
-        f"{rule} {kbit(needed_kbps)}"
-    )
+    left = kbit(left_kbps) if left_kbps >= 1 else "nothing"
+    return f"{left} is left for video to {platform}; {rule} {kbit(needed_kbps)}"
+
+
+upload_leaves = Sentence("safe_kbps", "your upload has a safe rate of {safe_kbps:kbit}")
+cap_leaves = Sentence("safe_kbps", "your data cap leaves {safe_kbps:kbit}")
+reserves_leave = Sentence(
+    "before_kbps after_kbps", "the reserves leave {after_kbps:kbit} of {before_kbps:kbit}"
+)
+clashing_rows = Sentence(
+    "platform least_kbps most_kbps",
+    "the guide of {platform} takes no less than {least_kbps:kbit} and no more than "
+    "{most_kbps:kbit}",
+)
+MORE_UPLOAD = "get more upload, or choose another platform"
+MORE_DATA = "raise the cap, stream fewer hours, or choose another platform"
+FREE_RESERVES = "free some of the reserves, or choose another platform"
+FASTER_VIEWERS = "raise --viewers, or choose another platform"
+LARGER_TEXT = "make your text larger, or choose another platform"
+OTHER_SOURCE = "set your source to one of these, or choose another platform"
+FASTER_PRESET = "measure with eager-kestrel encoders, or choose another platform"
+CORRECT_GUIDE = "correct the guide, or choose another platform"
+OTHER_PLATFORM = "choose another platform"
+LOWER_LEAST = "lower the least quality, or choose another platform"
+FEWER = "leave out a destination, or get more upload"
 
 
 def viewers_too_slow(platform: str, left_kbps: float, needed_kbps: float, *, guide: bool) -> str:

@@ -66,12 +66,17 @@ no_runs_near = Sentence(
 )
 
 
-def hours_differ(low: int, low_kbps: float, high: int, high_kbps: float) -> str:
-    """Hours that differ so much that all of them together say little of one."""
+def hours_differ(hour: str, low: int, low_kbps: float) -> str:
+    """Hours that differ so much that all of them together say little of one.
+
+    Args:
+        hour: the time of day that is planned for.
+        low: the worst hour, and its floor.
+    """
     return (
-        f"your upload varies by the hour: its floor is {rate(low_kbps)} around {low:02d}:00 and "
-        f"{rate(high_kbps)} around {high:02d}:00; plan for the hour of the show with --around "
-        'HH:MM, or at = "HH:MM" in its file'
+        f"your upload varies by the hour, and this is for {hour}; around {low:02d}:00 its floor is "
+        f'{rate(low_kbps)}: --around {low:02d}:00 plans for that, and at = "HH:MM" in the show '
+        "says its own hour"
     )
 
 
@@ -330,9 +335,35 @@ def tonight(
     stutter = f"{hourly(seen)}{link} {observed(seen.observed_seconds)} observed{when}"
     more = {
         "practice": f"; your own is not known: {measure}",
-        "one run": f"; one run is not enough: {measure}",
+        "one run": f"; from one run, a rule of thumb: {measure}, on three evenings",
     }
-    return f"{who} {holds} this; stutter: {stutter}{more.get(basis, '')}"
+    why = "" if seen.within(limit) else f"; at most {some_seconds(limit)} an hour are accepted"
+    return f"{who} {holds} this; stutter: {stutter}{why}{more.get(basis, '')}"
+
+
+def stood_still(seen: StutterSeen | None) -> str | None:
+    """Standstills, what they do to a stream, and what helps; None where there were none."""
+    if seen is None or seen.standstills is None:
+        return None
+    still = seen.standstills
+    longest = some_seconds(still.longest_seconds)
+    times = f"once for {longest}"
+    if still.number > 1:
+        times = f"{still.number:,} times, for {longest} at most,"
+    span = observed(seen.observed_seconds)
+    late = f"the stream is late for about {some_seconds(still.late_seconds)} after each"
+    if round(still.late_at_half_seconds, 1) < round(still.late_seconds, 1):
+        late += f", at half the bitrate for {some_seconds(still.late_at_half_seconds)}"
+    helps = (
+        f"set your program to reconnect for longer than {longest}"
+        if still.longest_seconds >= RECONNECT_SECONDS
+        else "try a cable instead of wireless, another ingest server, or an hour when nobody else "
+        "is online"
+    )
+    return (
+        f"your connection stopped {times} in the {span} observed; no bitrate avoids that: {late}; "
+        f"{helps}"
+    )
 
 
 measure_like = Sentence(
@@ -377,17 +408,36 @@ def forecast_verdict(
     return f"{said}. Within {accepted}: {better}."
 
 
-def not_seen(seen: StutterSeen | None) -> tuple[str, ...]:
-    """The footnote on what was not seen, and the cheapest way to learn more."""
+LITTLE_SECONDS = 600.0
+"""Of less evidence a bound an hour says nothing."""
+RECONNECT_SECONDS = 10.0
+"""Standstills that are longer outlast what many programs wait for."""
+
+
+def not_seen(seen: StutterSeen | None, at: str | None, run_mb: float) -> tuple[str, ...]:
+    """The footnote on what was not seen, and the cheapest way to learn more.
+
+    Args:
+        at: the time of day of the show, where it is known.
+        run_mb: what a run sends.
+    """
+    when = f"at {at}" if at else "at the hour of the show"
     if seen is None:
-        return ("to begin: one run of eager-kestrel measure at the hour of the show",)
+        return (f"to begin: one run of eager-kestrel measure {when}",)
+    if seen.observed_seconds < LITTLE_SECONDS:
+        return (
+            f"{observed(seen.observed_seconds)} are a rule of thumb: run eager-kestrel measure "
+            f"{when} on three evenings (about {run_mb:,.0f} MB each), or watch a show with "
+            "eager-kestrel watch, which adds its hours and sends nothing of its own",
+        )
     what = "rarer stutters" if seen.number else "stutters"
     unseen = seen.unseen_per_hour
     most = f"{unseen:.0f}" if unseen >= 1 else f"{unseen:.1f}"
     return (
         f"up to {most} {what} an hour cannot be excluded (95 %) after "
-        f"{observed(seen.observed_seconds)}; eager-kestrel watch during a show adds its hours, "
-        "measure --until 23:00 adds an evening",
+        f"{observed(seen.observed_seconds)}; eager-kestrel watch during a show adds its hours and "
+        f"sends nothing of its own; a run of eager-kestrel measure {when} sends about "
+        f"{run_mb:,.0f} MB",
     )
 
 
@@ -399,12 +449,6 @@ failed = Sentence(
     "{count:count|failed run} not counted: whether the connection was down is not known",
 )
 PRACTICE = "a simulated connection, not yours"
-safe_step = Sentence(
-    "limit observed_seconds headroom",
-    "the most that stutters no more than {limit:seconds} an hour in the "
-    "{observed_seconds:observed} observed, with {headroom:.0%} headroom for what so short a time "
-    "does not show",
-)
 frames_of = Sentence("name planned", "the frames of {name} (planned: {planned})")
 
 
