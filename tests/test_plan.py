@@ -17,7 +17,7 @@ from eager_kestrel.core.choice.budget import budget
 from eager_kestrel.core.choice.candidates import candidates, even_ladder, frame_rates
 from eager_kestrel.core.choice.candidates_table import candidates_table
 from eager_kestrel.core.choice.limits import rounded_down
-from eager_kestrel.core.connection.uplink import Uplink, assumed_uplink
+from eager_kestrel.core.connection.uplink import SeenSafe, Uplink, assumed_uplink
 from eager_kestrel.core.levels import H264_LEVELS, least_level
 from eager_kestrel.core.overhead import overhead
 from eager_kestrel.core.plan.plan import Plan
@@ -250,8 +250,14 @@ def test_the_budget_takes_the_lower_of_share_and_what_was_seen_safe() -> None:
         spread=1,
         basis="one run",
         said="one run",
-        seen_safe_kbps=4000,
-        seen_safe_why="as seen",
+        seen_safe=SeenSafe(
+            kbps=4000,
+            held_kbps=5000,
+            headroom=0.25,
+            observed_seconds=60,
+            limit_seconds_per_hour=7,
+            lowest_kbps=800,
+        ),
     )
     calm = Uplink(typical_kbps=8000, floor_kbps=7900, spread=0.02, basis="one run", said="one run")
     call = Reserve(name="video call", rate=Bitrate.parse("1.5 Mbit/s"))

@@ -26,6 +26,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from eager_kestrel.core.connection.throughput import GRID_SECONDS
+from eager_kestrel.core.forecast.evidence import BLOCK_STEPS
 from eager_kestrel.core.stutter import (
     LATE_SECONDS,
     Standstills,
@@ -109,9 +110,29 @@ class Replay:
         return np.maximum(queue - carried, 0.0) / total_kbps, late
 
     @cached_property
+    def _going_on(self) -> Indices:
+        """Shape (steps,): steps since its piece began, standstills left out."""
+        known = self.evidence
+        stood = np.cumsum(self._standing)
+        begins = np.flatnonzero(known.phase == 0)
+        before = np.concatenate([[0], stood])[begins][known.piece]
+        return np.maximum(known.phase - (stood - before), 0)
+
+    @cached_property
     def _pattern(self) -> Floats:
-        """What is sent outside of standstills."""
-        return np.where(self._standing, 0.0, self._whole_pattern)
+        """What is sent outside of standstills; the stream goes on behind one where it was."""
+        steps = self.sending.by_step(GRID_SECONDS)
+        sent = np.where(self.evidence.real, steps[self._going_on % steps.size], 0.0)
+        return np.where(self._standing, 0.0, sent)
+
+    @cached_property
+    def _block(self) -> Indices:
+        """Shape (steps,): resampled together; a standstill moves nothing from one to another."""
+        known = self.evidence
+        begins = np.flatnonzero(known.phase == 0)
+        sizes = np.diff(np.append(begins, known.phase.size))
+        last = np.minimum(self._going_on, (sizes - 2).clip(0)[known.piece])
+        return known.block[begins][known.piece] + last // BLOCK_STEPS
 
     @cached_property
     def _carried_kbit(self) -> Floats:
@@ -129,8 +150,13 @@ class Replay:
         clusters = int(known.cluster.max(initial=-1)) + 1
         drawn = rng.multinomial(clusters, np.full(clusters, 1 / clusters), REPLICATES)
         stretch = np.vstack([np.ones(known.seconds.size), drawn[:, known.cluster]])
-        within = rng.poisson(1.0, (REPLICATES, known.stretch_of_block.size))
-        block = np.vstack([np.ones(known.stretch_of_block.size), within])
+        within = [  # of each stretch by itself, so that one does not change what another draws
+            np.random.default_rng((self.seed, number)).poisson(1.0, (count, REPLICATES))
+            for number, count in enumerate(
+                np.bincount(known.stretch_of_block, minlength=known.seconds.size)
+            )
+        ]
+        block = np.vstack([np.ones(known.stretch_of_block.size), np.concatenate(within).T])
         return block * stretch[:, known.stretch_of_block], stretch
 
     @cached_property
@@ -150,7 +176,7 @@ class Replay:
         late = bridged(queue > LATE_SECONDS, known.piece, GRID_SECONDS)
         begins = late & ~np.concatenate([[False], late[:-1]])
         of_block = known.stretch_of_block
-        blocks = np.bincount(known.block, late, of_block.size) * GRID_SECONDS
+        blocks = np.bincount(self._block, late, of_block.size) * GRID_SECONDS
         number = np.bincount(of_block[known.block], begins, known.seconds.size)
         return _Sums(
             blocks.astype(np.float64), number.astype(np.float64), float(queue.max(initial=0.0))
