@@ -147,15 +147,20 @@ def pytest_pyfunc_call(pyfuncitem: pytest.Function) -> Generator[None, object, o
         except AssertionError:
             late, share = map(float, sleeper.communicate("", timeout=30)[0].split())
             if late > HELD_UP_SECONDS or share > HELD_UP_SHARE:
-                pytest.skip(f"{HELD_UP} for {late:.2f} s, and {share:.0%} of the time")
+                held = f"for {late:.2f} s, and {share:.0%} of the time"
+                pytest.skip(f"{HELD_UP} {held}: {pyfuncitem.nodeid}")
             raise
 
 
 @functools.cache
 def make_way() -> None:
     """Let workers that keep time go before this one, which only computes."""
-    if "PYTEST_XDIST_WORKER" in os.environ and hasattr(os, "nice"):
+    if "PYTEST_XDIST_WORKER" not in os.environ:
+        return
+    if hasattr(os, "nice"):
         os.nice(COMPUTES_AT)
+    if hasattr(os, "SCHED_BATCH"):  # what wakes up does not wait for it
+        os.sched_setscheduler(0, os.SCHED_BATCH, os.sched_param(0))
 
 
 @pytest.hookimpl(wrapper=True)

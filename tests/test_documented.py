@@ -21,6 +21,7 @@ ASKS, NETWORK = ("start", "guides new", "guides import"), ("measure", "watch", "
 WAITS = (*ASKS, *NETWORK, "rehearse", "practice", "demo", "encoders", "trial", "runs export")
 """Commands that ask, need a network or take their time; each has tests of its own. Of these a
 documented line is held against the command's options."""
+OTHER_PROGRAMS = (".venv", "pip", "gst", "ffmpeg", "--network host")
 STANDS_FOR = {
     "SHOW": "wheel-night",
     "PLATFORM": "oxbow",
@@ -106,7 +107,7 @@ def test_every_documented_command_line_runs(
             assert done.code in (0, 1), (page, line, done.err)
             assert done.out, (page, line)
             continue
-        group = words[:2] if command in ("practice",) else command.split()
+        group = words[:2] if command == "practice" else command.split()
         known = kestrel(*group, "--help")
         assert known.code == 0, (page, line)
         for flag in (word for word in words if word.startswith("--")):
@@ -120,13 +121,13 @@ def test_every_documented_option_is_there(kestrel: Kestrel) -> None:
     for group in ("runs", "guides", "endpoints", "practice"):
         listed = re.findall(r"^  ([a-z-]+)  ", kestrel(group, "--help").out, re.MULTILINE)
         pages += [kestrel(group, name, "--help").out for name in listed]
+    for folder in ("benchmarks", "calibration"):
+        pages += [path.read_text(encoding="utf-8") for path in (ROOT / folder).glob("*.py")]
     known = set(re.findall(r"--[a-z][a-z0-9-]+", " ".join(pages)))
     for page in (ROOT / "README.md", *(ROOT / "docs").glob("*.md"), ROOT / "CHANGELOG.md"):
         text = re.sub(r"```.*?```", "", page.read_text(encoding="utf-8"), flags=re.DOTALL)
         for quoted in re.findall(r"`([^`\n]+)`", text):
-            if quoted.startswith(
-                ("python", ".venv", "scripts/", "pip", "--rates", "gst", "ffmpeg")
-            ):
+            if quoted.startswith(OTHER_PROGRAMS):
                 continue
             for option in re.findall(r"(?<![\w-])--[a-z][a-z0-9-]+", quoted):
                 assert option in known, f"{page.name}: {quoted}"
