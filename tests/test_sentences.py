@@ -112,7 +112,7 @@ def rendered(module: ModuleType) -> Iterator[tuple[str, str]]:
             kinds = {key: samples(kind) for key, kind in hints.items() if key != "return"}
             for values in itertools.islice(itertools.product(*kinds.values()), 60):
                 text = said(**dict(zip(kinds, values, strict=True)))
-                for line in (text,) if isinstance(text, str) else text:
+                for line in (text,) if isinstance(text, str) else text or ():
                     yield name, line
         elif isinstance(said, str) and name.isupper():
             yield name, said

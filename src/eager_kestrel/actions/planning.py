@@ -330,7 +330,8 @@ def _uplink_of_runs(
     now = datetime.now().astimezone()
     hour = _hour_at_hand(now, recent_runs(days, None, endpoints))
     here = uplink_from_history(days, hour, endpoints, sent_to)
-    return here, hours_differ(hour, low.hour, worst)
+    is_worst = near_moment(now.replace(hour=low.hour, minute=30), parse_time_of_day(hour))
+    return here, hours_differ(hour, low.hour, worst, worst=is_worst)
 
 
 def _hour_at_hand(now: datetime, runs: Sequence[RunEvidence]) -> str:

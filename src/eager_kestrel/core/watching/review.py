@@ -101,7 +101,7 @@ def _would_have_held(broadcast: Broadcast) -> float | None:
         return None
     usual = float(np.median(seen.sent_kbps))
     even = Sending(1.0, 1 / GRID_SECONDS, np.full(1, GRID_SECONDS))
-    most = Replay(Evidence.of((), (seen,)), even, LOWEST_SHARE * usual).most_kbps(0.0)
+    most = Replay(Evidence.of((), (seen,)), even, LOWEST_SHARE * seen.typical_kbps).most_kbps(0.0)
     return None if most is None else round(min(usual, most), 1)
 
 

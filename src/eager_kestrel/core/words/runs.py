@@ -66,17 +66,22 @@ no_runs_near = Sentence(
 )
 
 
-def hours_differ(hour: str, low: int, low_kbps: float) -> str:
+def hours_differ(hour: str, low: int, low_kbps: float, *, worst: bool) -> str:
     """Hours that differ so much that all of them together say little of one.
 
     Args:
         hour: the time of day that is planned for.
         low: the worst hour, and its floor.
+        worst: whether that is the one that is planned for.
     """
+    other = (
+        f"its worst, with a floor of {rate(low_kbps)}"
+        if worst
+        else f"not for {low:02d}:00, when its floor is {rate(low_kbps)}"
+    )
     return (
-        f"your upload varies by the hour, and this is for {hour}; around {low:02d}:00 its floor is "
-        f'{rate(low_kbps)}: --around {low:02d}:00 plans for that, and at = "HH:MM" in the show '
-        "says its own hour"
+        f"your upload varies by the hour: this is for {hour}, {other}; --around HH:MM, or "
+        'at = "HH:MM" in the show, names another'
     )
 
 
