@@ -24,7 +24,6 @@ import pytest
 import trustme
 
 from eager_kestrel.actions.checking import guides_of
-from eager_kestrel.actions.evidence import stutter_of
 from eager_kestrel.actions.planning import plan, uplink_from_number
 from eager_kestrel.actions.practice import simulated_connection
 from eager_kestrel.actions.receiving import Reception, reception, wait_for
@@ -41,6 +40,7 @@ from eager_kestrel.core.connection.trace import Trace
 from eager_kestrel.core.errors import EndpointError, InputError, NetworkError
 from eager_kestrel.core.forecast.evidence import Evidence
 from eager_kestrel.core.guide.rules import Ingest
+from eager_kestrel.core.plan.from_evidence import stutter_of
 from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.units import Bitrate

@@ -20,12 +20,16 @@ from eager_kestrel.core.checks.recording_rules import check_recording as hold_re
 from eager_kestrel.core.choice.budget import budget, budget_of
 from eager_kestrel.core.document import first_error
 from eager_kestrel.core.errors import InputError, NotFoundError
-from eager_kestrel.core.plan.from_evidence import sending_of, stutter_of, with_seen_safe
+from eager_kestrel.core.plan.from_evidence import (
+    lowest_kbps_of,
+    sending_of,
+    stutter_of,
+    with_seen_safe,
+)
 from eager_kestrel.core.resolution import with_frame_rate
 from eager_kestrel.core.rules.finding import Finding
 from eager_kestrel.core.rules.settings import Settings
 from eager_kestrel.core.show.show import SAFE_SHARE, Reserve, Show
-from eager_kestrel.core.stutter import LOWEST_SHARE
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words import plans as words
 from eager_kestrel.files.guides import guide_for
@@ -81,7 +85,7 @@ def check_tonight() -> TonightCheck:
         when = f"at {hour}" if hour else "at the hour of the show"
         raise NotFoundError(error.what, f"run eager-kestrel measure {when}") from None
     evidence, before = evidence_behind(uplink), plan.uplink.seen_safe
-    lowest = LOWEST_SHARE * uplink.typical_kbps if before is None else before.lowest_kbps
+    lowest = lowest_kbps_of(plan)
     sends = sending_of(plan)
     uplink = with_seen_safe(uplink, evidence, asked.motion, asked.stutter_limit, lowest, sends)
     kept = tuple(Reserve(name=r.name, rate=Bitrate.from_kbps(r.kbps)) for r in asked.reserves)

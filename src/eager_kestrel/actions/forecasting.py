@@ -21,8 +21,7 @@ from eager_kestrel.core.forecast.evidence import Evidence
 from eager_kestrel.core.forecast.forecast import Forecast, ForecastRequest, Observed
 from eager_kestrel.core.forecast.forecast import forecast as forecast_of
 from eager_kestrel.core.forecast.replay import Sending, recorded
-from eager_kestrel.core.plan.from_evidence import sending_at, sending_of
-from eager_kestrel.core.stutter import LOWEST_SHARE
+from eager_kestrel.core.plan.from_evidence import lowest_kbps_of, sending_at, sending_of
 from eager_kestrel.core.time_of_day import near_moment, parse_time_of_day
 from eager_kestrel.core.units import parse_seconds, parse_stutter
 from eager_kestrel.core.words import runs as words
@@ -78,7 +77,7 @@ def forecast(name: str = LATEST, wish: ForecastOptions = ForecastOptions()) -> F
         version=__version__,
         said=said if wish.frames is None else words.frames_of(wish.frames.name, said),
         sending=sending,
-        lowest_kbps=_lowest_kbps(made),
+        lowest_kbps=lowest_kbps_of(made),
         reserved_kbps=made.budget.reserved_kbps,
         steps=_steps(made, sending if wish.frames is None else None),
         lasts_seconds=lasts or made.inputs.lasts_seconds,
@@ -200,12 +199,6 @@ def _plan(name: str, wish: ForecastOptions) -> Plan:
                 f"run eager-kestrel plan first, or eager-kestrel forecast {USUAL}",
             )
     return made
-
-
-def _lowest_kbps(made: Plan) -> float:
-    """The lowest total worth sending: that of the plan, or a tenth of what is typical."""
-    seen = made.uplink.seen_safe
-    return LOWEST_SHARE * made.uplink.typical_kbps if seen is None else seen.lowest_kbps
 
 
 def _said(made: Plan) -> str:

@@ -6,6 +6,7 @@ import time
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from datetime import UTC, date, datetime
+from datetime import time as time_of_day
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -311,39 +312,43 @@ def _uplink_of_runs(
         return uplink, said or no_runs_on(show.days)
     if around is not None:
         return uplink_from_history(days, around, endpoints, sent_to), None
+    missing: str | None = None
     if show.at is not None:
         try:
             return uplink_from_history(days, show.at, endpoints, sent_to), None
         except NotFoundError:
-            uplink = uplink_from_history(days, None, endpoints, sent_to)
-            return uplink, no_runs_near(show.at)
-    hours = by_hour(recent_runs(days, None, endpoints), endpoints).hours
-    known = [hour for hour in hours if hour.measured and hour.runs > 1 and hour.floor_kbps]
-    low, high = (
-        pick(known, key=lambda hour: hour.floor_kbps or 0.0, default=None) for pick in (min, max)
+            missing = no_runs_near(show.at)
+    known = recent_runs(days, None, endpoints)
+    hours = [
+        hour
+        for hour in by_hour(known, endpoints).hours
+        if hour.measured and hour.runs > 1 and hour.floor_kbps
+    ]
+    floors = [hour.floor_kbps or 0.0 for hour in hours]
+    if min(floors, default=0.0) >= HOURS_DIFFER * max(floors, default=0.0):
+        uplink = uplink_from_history(days, None, endpoints, sent_to)
+        return uplink, None if missing is None else f"{missing}: planned from all hours"
+    wanted = datetime.now().astimezone().time() if show.at is None else parse_time_of_day(show.at)
+    hour = _hour_at_hand(wanted, known)
+    worst = min(hours, key=lambda hour: hour.floor_kbps or 0.0)
+    is_worst = near_moment(
+        datetime.now().replace(hour=worst.hour, minute=30), parse_time_of_day(hour)
     )
-    if low is None or high is None:
-        return uplink_from_history(days, None, endpoints, sent_to), None
-    worst, best = low.floor_kbps or 0.0, high.floor_kbps or 0.0
-    if worst >= HOURS_DIFFER * best:
-        return uplink_from_history(days, None, endpoints, sent_to), None
-    now = datetime.now().astimezone()
-    hour = _hour_at_hand(now, recent_runs(days, None, endpoints))
-    here = uplink_from_history(days, hour, endpoints, sent_to)
-    is_worst = near_moment(now.replace(hour=low.hour, minute=30), parse_time_of_day(hour))
-    return here, hours_differ(hour, low.hour, worst, worst=is_worst)
+    said = hours_differ(hour, worst.hour, min(floors), worst=is_worst)
+    uplink = uplink_from_history(days, hour, endpoints, sent_to)
+    return uplink, said if missing is None else f"{missing}; {said}"
 
 
-def _hour_at_hand(now: datetime, runs: Sequence[RunEvidence]) -> str:
-    """The time of day now, where a run was taken near it; else that of the nearest run."""
+def _hour_at_hand(wanted: time_of_day, runs: Sequence[RunEvidence]) -> str:
+    """The time of day that is wanted, where a run was taken near it; else that of the nearest."""
 
     def apart(run: RunEvidence) -> int:
         taken = run.taken
-        minutes = abs(60 * (taken.hour - now.hour) + taken.minute - now.minute)
+        minutes = abs(60 * (taken.hour - wanted.hour) + taken.minute - wanted.minute)
         return min(minutes, 1440 - minutes)
 
     nearest = min((run for run in runs if run.windows_kbps.size), key=apart)
-    return f"{now if near_moment(nearest.taken, now.time()) else nearest.taken:%H:%M}"
+    return f"{wanted if near_moment(nearest.taken, wanted) else nearest.taken:%H:%M}"
 
 
 def known_uplink(

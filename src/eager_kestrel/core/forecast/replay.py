@@ -116,7 +116,7 @@ class Replay:
         stood = np.cumsum(self._standing)
         begins = np.flatnonzero(known.phase == 0)
         before = np.concatenate([[0], stood])[begins][known.piece]
-        return np.maximum(known.phase - (stood - before), 0)
+        return np.asarray(np.maximum(known.phase - (stood - before), 0), dtype=np.intp)
 
     @cached_property
     def _pattern(self) -> Floats:
@@ -132,7 +132,7 @@ class Replay:
         begins = np.flatnonzero(known.phase == 0)
         sizes = np.diff(np.append(begins, known.phase.size))
         last = np.minimum(self._going_on, (sizes - 2).clip(0)[known.piece])
-        return known.block[begins][known.piece] + last // BLOCK_STEPS
+        return np.asarray(known.block[begins][known.piece] + last // BLOCK_STEPS, dtype=np.intp)
 
     @cached_property
     def _carried_kbit(self) -> Floats:

@@ -163,11 +163,17 @@ def _lifted(
 
 def stutter_of(made: Plan, evidence: Evidence) -> StutterSeen | None:
     """Return how much a plan would have stuttered, or None if the evidence does not reach it."""
-    sending, seen = sending_of(made), made.uplink.seen_safe
-    if sending is None or seen is None:
+    sending = sending_of(made)
+    if sending is None:
         return None
-    replay = Replay(evidence, sending, seen.lowest_kbps)
+    replay = Replay(evidence, sending, lowest_kbps_of(made))
     return replay.seen(sending.kbps + made.budget.reserved_kbps)
+
+
+def lowest_kbps_of(made: Plan) -> float:
+    """The lowest total worth sending, as a plan has it; a tenth of typical where nothing was seen."""
+    seen = made.uplink.seen_safe
+    return LOWEST_SHARE * made.uplink.typical_kbps if seen is None else seen.lowest_kbps
 
 
 def sending_of(made: Plan) -> Sending | None:

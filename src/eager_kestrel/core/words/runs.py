@@ -61,9 +61,7 @@ def towards(said: str, endpoints: Sequence[str], left_out: int) -> str:
     return joined((f"{runs} to {named}{semicolon}{remark}", rest))
 
 
-no_runs_near = Sentence(
-    "hour", "no run was taken near {hour}, when the show begins: planned from all hours"
-)
+no_runs_near = Sentence("hour", "no run was taken near {hour}, when the show begins")
 
 
 def hours_differ(hour: str, low: int, low_kbps: float, *, worst: bool) -> str:
