@@ -1,10 +1,12 @@
 """Connections whose truth is known by long simulation, for holding policies against.
 
-Ten kinds, with parameters drawn at random over wide ranges (rates and lengths log-uniform). Five
-the first forecast was tuned on: constant, two-state Markov, three-state with dips of seconds,
-diurnal with days that differ, bursty wireless with short fades. Five more that nobody tuned for:
-outages of heavy-tailed length, the saw-tooth of competing TCP, a mobile random walk, a weekly
-pattern, rare outages of 20 to 60 s. Rates are in kbit/s on a grid of 0.1 s; a row is a day.
+Sixteen kinds, with parameters drawn at random over wide ranges (rates and lengths log-uniform):
+constant, two-state Markov, three-state with dips of seconds, diurnal with days that differ, bursty
+wireless with short fades; outages of heavy-tailed length, the saw-tooth of competing TCP, a mobile
+random walk, a weekly pattern, rare outages of 20 to 60 s; and such as really stop or change within
+an evening: a modem that retrains for 20 to 60 s, hand-overs of 0.2 to 1.5 s as of a satellite,
+wireless beside a microwave oven, a shared cable line in the evening, a household whose backup
+starts at a random time, a 5G walk. Rates are in kbit/s on a grid of 0.1 s; a row is an evening.
 """
 
 from __future__ import annotations
@@ -28,6 +30,12 @@ KINDS = (
     "mobile",
     "weekly",
     "rare outages",
+    "retrains",
+    "hand-overs",
+    "microwave",
+    "shared cable",
+    "backup",
+    "5G",
 )
 
 
@@ -175,10 +183,114 @@ def _rare(rng: np.random.Generator, log: Log) -> Change:
     return change
 
 
+def _stops(
+    draw: np.random.Generator, count: int, steps: int, apart: float, least: float, most: float
+) -> Floats:
+    """One, and nothing at all for between so many seconds now and then."""
+    level = np.ones((count, steps))
+    for row in level:
+        at = draw.exponential(apart)
+        while at < steps * GRID:
+            lasts = draw.uniform(least, most)
+            row[round(at / GRID) : round((at + lasts) / GRID)] = 0.0
+            at += lasts + draw.exponential(apart)
+    return level
+
+
+def _retrains(_: np.random.Generator, log: Log) -> Change:
+    apart = log(7_200, 180_000)
+    return lambda draw, count, steps: _stops(draw, count, steps, apart, 20, 60)
+
+
+def _handovers(rng: np.random.Generator, log: Log) -> Change:
+    apart, spread, memory = log(15, 600), rng.uniform(0.05, 0.2), log(5, 60)
+
+    def change(draw: np.random.Generator, count: int, steps: int) -> Floats:
+        swing = np.exp(spread * wander(draw, count, steps, memory) - spread**2 / 2)
+        return swing * _stops(draw, count, steps, apart, 0.2, 1.5)
+
+    return change
+
+
+def _microwave(rng: np.random.Generator, log: Log) -> Change:
+    apart, lasting, left, quick = (
+        log(900, 14_400),
+        log(60, 300),
+        rng.uniform(0.15, 0.6),
+        log(0.1, 0.4),
+    )
+
+    def change(draw: np.random.Generator, count: int, steps: int) -> Floats:
+        on = states(draw, count, steps, apart, lasting)
+        noisy = left * np.exp(quick * wander(draw, count, steps, 0.3))
+        return np.where(on, np.minimum(noisy, 1.0), 1.0)
+
+    return change
+
+
+def _shared(rng: np.random.Generator, log: Log) -> Change:
+    busy, memory, quick = rng.uniform(0.1, 0.5), log(300, 1_800), log(0.02, 0.15)
+
+    def change(draw: np.random.Generator, count: int, steps: int) -> Floats:
+        at = np.linspace(0, 1, steps)
+        evening = 1 - busy * draw.uniform(0.6, 1.2, (count, 1)) * np.sin(np.pi * at)
+        slow = np.exp(0.1 * wander(draw, count, steps, memory))
+        return np.maximum(evening * slow * np.exp(quick * wander(draw, count, steps, 2.0)), 0.02)
+
+    return change
+
+
+def _backup(rng: np.random.Generator, log: Log) -> Change:
+    takes, lasting, likely = rng.uniform(0.3, 0.8), log(600, 3_600), rng.uniform(0.2, 0.8)
+
+    def change(draw: np.random.Generator, count: int, steps: int) -> Floats:
+        level = np.ones((count, steps))
+        for row in level:
+            if draw.random() < likely:
+                at = draw.integers(0, steps)
+                row[at : at + round(lasting / GRID)] = 1 - takes
+        return level
+
+    return change
+
+
+def _5g(rng: np.random.Generator, log: Log) -> Change:
+    spread, memory, quick, apart = (
+        rng.uniform(0.15, 0.4),
+        log(10, 120),
+        log(0.1, 0.3),
+        log(60, 1_200),
+    )
+
+    def change(draw: np.random.Generator, count: int, steps: int) -> Floats:
+        walk = np.exp(spread * wander(draw, count, steps, memory) - spread**2 / 2)
+        fades = np.exp(quick * wander(draw, count, steps, 0.5) - quick**2 / 2)
+        return walk * fades * _stops(draw, count, steps, apart, 0.1, 0.6)
+
+    return change
+
+
 CHANGES: dict[str, Callable[[np.random.Generator, Log], Change]] = dict(
     zip(
         KINDS,
-        (_constant, _two_state, _dips, _diurnal, _bursty, _heavy, _saw, _mobile, _weekly, _rare),
+        (
+            _constant,
+            _two_state,
+            _dips,
+            _diurnal,
+            _bursty,
+            _heavy,
+            _saw,
+            _mobile,
+            _weekly,
+            _rare,
+            _retrains,
+            _handovers,
+            _microwave,
+            _shared,
+            _backup,
+            _5g,
+        ),
         strict=True,
     )
 )

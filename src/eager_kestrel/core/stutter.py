@@ -101,6 +101,49 @@ def queued_kbit(sent_kbit: Floats, carried_kbit: Floats) -> Floats:
     return np.asarray(before - lowest + sent_kbit, dtype=np.float64)
 
 
+TINY_SECONDS = 1e-6
+"""Of stream in the queue: next to nothing."""
+
+
+def standstills(
+    sent_seconds: Floats, carried_kbit: Floats, lowest_kbps: float
+) -> tuple[Indices, Indices]:
+    """Where the connection stood still: even the lowest total worth sending is late there.
+
+    Args:
+        sent_seconds: shape (steps,), seconds of stream sent in each.
+        carried_kbit: of the same shape.
+
+    Returns:
+        For each, the step in which its queue begins to grow, and the one behind the step in which
+        it is empty again; shapes (standstills,).
+    """
+    left, late = left_queued(sent_seconds, carried_kbit, lowest_kbps)
+    busy = np.concatenate([[False], left > TINY_SECONDS, [False]]).astype(np.int8)
+    begins, ends = np.flatnonzero(np.diff(busy) == 1), np.flatnonzero(np.diff(busy) == -1) + 1
+    ends = np.minimum(ends, left.size)
+    lates = np.concatenate([[0], np.cumsum(late)])
+    stands = lates[ends] > lates[begins]
+    return begins[stands], ends[stands]
+
+
+def left_queued(
+    sent_seconds: Floats, carried_kbit: Floats, total_kbps: float
+) -> tuple[Floats, Flags]:
+    """Seconds of stream left queued behind each step at a total rate, and the late steps."""
+    queue = queued_kbit(sent_seconds * total_kbps, carried_kbit)
+    late = (queue > LATE_SECONDS * total_kbps) & (sent_seconds > 0)
+    return np.maximum(queue - carried_kbit, 0.0) / total_kbps, late
+
+
+def within(begins: Indices, ends: Indices, size: int) -> Flags:
+    """Which of so many steps lie in one of some spans."""
+    change = np.zeros(size + 1, dtype=np.int64)
+    np.add.at(change, begins, 1)
+    np.add.at(change, ends, -1)
+    return np.asarray(np.cumsum(change[:-1]) > 0, dtype=np.bool_)
+
+
 def bridged(late: Flags, part: Indices, step_seconds: float) -> Flags:
     """Late steps, with the gaps that a stutter bridges.
 

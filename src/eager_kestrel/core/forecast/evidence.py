@@ -78,7 +78,6 @@ def stretches_of_broadcast(broadcast: BroadcastEvidence) -> list[ObservedStretch
             continue
         queued = np.where(counts, broadcast.queued_seconds[part], 0.0)
         carried = broadcast.carried_kbps[part]
-        steps = round(1 / GRID_SECONDS)
         found.append(
             ObservedStretch(
                 source=broadcast.id,
@@ -86,13 +85,39 @@ def stretches_of_broadcast(broadcast: BroadcastEvidence) -> list[ObservedStretch
                 seconds=float(seconds),
                 reach_kbps=float(np.median(sent)) * REACH,
                 carried_kbit=tuple(
-                    np.repeat(carried[first:last] * GRID_SECONDS, steps)
-                    for first, last in _late_spans(queued)
+                    _within_seconds(carried[first:last]) for first, last in _late_spans(queued)
                 ),
                 broadcast=True,
             )
         )
     return found
+
+
+SHORT_SECONDS = 3
+"""A stop that touches no more whole seconds was shorter than they are."""
+FULL_SHARE = 0.9
+
+
+def _within_seconds(carried_kbps: Floats) -> Floats:
+    """Carried in each 50 ms of seconds in which something was queued.
+
+    How a second's bytes lay within it was not kept. A connection that stopped for a second, from
+    the middle of one to that of the next, is not one that carried half for two. So where only a few
+    seconds in a row carried less than the others, they end what went before and begin what comes:
+    everything at first and then nothing, and the other way round in the last of them.
+    """
+    steps = round(1 / GRID_SECONDS)
+    full = max(float(carried_kbps.max(initial=0.0)), 1e-9)
+    share = np.clip(carried_kbps / full, 0.0, 1.0)
+    within = np.repeat(share[:, None], steps, axis=1)
+    edges = np.diff(np.concatenate([[False], share < FULL_SHARE, [False]]).astype(np.int8))
+    spans = zip(np.flatnonzero(edges == 1), np.flatnonzero(edges == -1), strict=True)
+    for first, last in spans:
+        if last - first <= SHORT_SECONDS:
+            for second in (first, last - 1):
+                early = np.clip(share[second] * steps - np.arange(steps), 0.0, 1.0)
+                within[second] = early if second == first else early[::-1]
+    return np.asarray(within.ravel() * full * GRID_SECONDS, dtype=np.float64)
 
 
 def _late_spans(queued: Floats) -> list[tuple[int, int]]:

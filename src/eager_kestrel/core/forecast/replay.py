@@ -29,10 +29,14 @@ from eager_kestrel.core.connection.throughput import GRID_SECONDS
 from eager_kestrel.core.forecast.evidence import BLOCK_STEPS
 from eager_kestrel.core.stutter import (
     LATE_SECONDS,
+    TINY_SECONDS,
     Standstills,
     StutterSeen,
     bridged,
+    left_queued,
     queued_kbit,
+    standstills,
+    within,
 )
 
 if TYPE_CHECKING:
@@ -48,8 +52,6 @@ RULE_OF_THREE = 3.0
 HEADROOM, HALVED_SECONDS = 0.42, 900.0
 """For what was not seen: with next to no evidence a steady connection is used up to 1 / 1.42, the
 customary 70 %; a quarter of an hour of evidence halves the headroom, two hours leave a ninth."""
-TINY_SECONDS = 1e-6
-"""Of stream in the queue: next to nothing."""
 MOST_TOLD = 5
 """Standstills whose time is told."""
 PRECISION = 1.002
@@ -86,28 +88,12 @@ class Replay:
     @cached_property
     def _spans(self) -> tuple[Indices, Indices]:
         """Where each standstill begins and ends, shapes (standstills,)."""
-        left, late = self._left_queued(self.lowest_kbps)
-        busy = np.concatenate([[False], left > TINY_SECONDS, [False]]).astype(np.int8)
-        begins, ends = np.flatnonzero(np.diff(busy) == 1), np.flatnonzero(np.diff(busy) == -1) + 1
-        ends = np.minimum(ends, left.size)
-        lates = np.concatenate([[0], np.cumsum(late)])
-        stands = lates[ends] > lates[begins]
-        return begins[stands], ends[stands]
+        return standstills(self._whole_pattern, self.evidence.carried_kbit, self.lowest_kbps)
 
     @cached_property
     def _standing(self) -> Flags:
         """Shape (steps,): what is cut out, since even the lowest total is late there."""
-        flags = np.zeros(self.evidence.carried_kbit.size + 1, dtype=np.int64)
-        for edges, sign in zip(self._spans, (1, -1), strict=True):
-            np.add.at(flags, edges, sign)
-        return np.asarray((np.cumsum(flags[:-1]) > 0) & self.evidence.real, dtype=np.bool_)
-
-    def _left_queued(self, total_kbps: float) -> tuple[Floats, Flags]:
-        """Seconds of stream left queued behind each step, and late steps; nothing is cut out."""
-        carried = self.evidence.carried_kbit
-        queue = queued_kbit(self._whole_pattern * total_kbps, carried)
-        late = (queue > LATE_SECONDS * total_kbps) & self.evidence.real
-        return np.maximum(queue - carried, 0.0) / total_kbps, late
+        return within(*self._spans, self.evidence.carried_kbit.size) & self.evidence.real
 
     @cached_property
     def _going_on(self) -> Indices:
@@ -239,7 +225,7 @@ class Replay:
         known, (begins, ends) = self.evidence, self._spans
         if not begins.size:
             return None
-        left, _ = self._left_queued(self.lowest_kbps)
+        left, _ = left_queued(self._whole_pattern, known.carried_kbit, self.lowest_kbps)
         lasted = [
             (int(np.argmax(left[begin:end])) + 1) * GRID_SECONDS
             for begin, end in zip(begins, ends, strict=True)
@@ -257,13 +243,11 @@ class Replay:
 
     def _late_behind(self, begins: Indices, total_kbps: float) -> float:
         """Seconds for which a stream is late from each of these on, on average."""
-        left, late = self._left_queued(total_kbps)
+        left, late = left_queued(self._whole_pattern, self.evidence.carried_kbit, total_kbps)
         empty = np.append(np.flatnonzero(left <= TINY_SECONDS), left.size)
         ends = empty[np.searchsorted(empty, begins + 1)]
-        counted = np.zeros(left.size, dtype=np.bool_)
-        for begin, end in zip(begins, ends, strict=True):
-            counted[begin:end] = True
-        return float((late & counted).sum()) * GRID_SECONDS / begins.size
+        late &= within(begins, ends, left.size)
+        return float(late.sum()) * GRID_SECONDS / begins.size
 
     def most_kbps(self, limit: float) -> float | None:
         """The highest total rate whose stutter keeps a limit at the cautious end.

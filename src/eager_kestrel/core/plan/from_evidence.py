@@ -171,7 +171,7 @@ def stutter_of(made: Plan, evidence: Evidence) -> StutterSeen | None:
 
 
 def lowest_kbps_of(made: Plan) -> float:
-    """The lowest total worth sending, as a plan has it; a tenth of typical where nothing was seen."""
+    """The lowest total worth sending, as a plan has it; a tenth of typical if nothing was."""
     seen = made.uplink.seen_safe
     return LOWEST_SHARE * made.uplink.typical_kbps if seen is None else seen.lowest_kbps
 
