@@ -309,7 +309,7 @@ def basis(plan: Plan) -> list[str]:
     made = f"{plan.made_at[:16].replace('T', ' ')} " if plan.made_at else ""
     return [
         f"Upload: {plan.uplink.said}.",
-        f"Safe share: {plan.inputs.safe_share:.0%} of typical, and never above the floor.",
+        f"Safe rate: {plan.inputs.safe_share:.0%} of typical, or the seen-safe rate if lower.",
         f"Quality: {plan.quality_basis} ({words.SCALE}).",
         *([f"Machine: {plan.inputs.machine}."] if plan.inputs.machine else []),
         *(f"Guide of {d.title}: checked {d.guide_checked}." for d in plan.destinations),

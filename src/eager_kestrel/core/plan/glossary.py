@@ -136,6 +136,9 @@ def numbers_of(plan: Plan) -> dict[str, Any]:
             "stutter_high": plan.stutter.high_seconds_per_hour,
             "observed_minutes": plan.stutter.observed_seconds / 60,
         }
+        if (still := plan.stutter.standstills) is not None:
+            found["standstill_count"] = still.number
+            found["standstill_longest"] = still.longest_seconds
     there = next((d for d in plan.destinations if d.video is not None), None)
     return found if there is None else found | _settings_numbers(plan, there)
 

@@ -80,9 +80,14 @@ def review_of(broadcast: Broadcast, planned: DestinationPlan | None = None) -> R
 
 def _incident(broadcast: Broadcast, trouble: BroadcastTrouble) -> Incident:
     at = broadcast.taken + timedelta(seconds=trouble.at_seconds)
-    still = trouble.cause == "upload" and (trouble.carried_kbps or 0.0) < STANDSTILL_KBPS
-    do = words.STOOD_STILL_DO if still else words.DO[trouble.cause]
+    do = words.STOOD_STILL_DO if _stood_still(trouble) else words.DO[trouble.cause]
     return Incident(at=at.strftime("%H:%M:%S"), trouble=trouble, do=do)
+
+
+def _stood_still(trouble: BroadcastTrouble) -> bool:
+    """Whether next to nothing got through: no bitrate avoids that."""
+    carried = trouble.carried_kbps
+    return trouble.cause == "upload" and carried is not None and carried < STANDSTILL_KBPS
 
 
 def _stutters(broadcast: Broadcast, queued: Floats) -> tuple[Stutter, ...]:
@@ -112,7 +117,8 @@ def _next_time(
     late = {trouble.cause for trouble in broadcast.troubles if trouble.late}
     steps: Sequence[Fallback] = planned.fallbacks if planned is not None else ()
     said = []
-    if "upload" in late and held_kbps is not None and held_kbps < STANDSTILL_KBPS:
+    by_upload = [t for t in broadcast.troubles if t.late and t.cause == "upload"]
+    if by_upload and all(_stood_still(trouble) for trouble in by_upload):
         said.append(words.STOOD_STILL)
     elif "upload" in late and held_kbps is not None:
         own = planned.video if planned is not None else None
