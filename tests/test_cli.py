@@ -31,6 +31,23 @@ def test_help_groups_commands_by_step(kestrel: Kestrel) -> None:
 
 
 HEAVY = {"asyncio", "av", "httpx", "jinja2", "matplotlib", "numpy", "psutil", "sqlite3", "ssl"}
+NOT_TO_PLAN = {
+    *HEAVY,
+    "numpy.ma",
+    "rich",
+    "tomlkit",
+    "eager_kestrel.core.connection.broadcast",
+    "eager_kestrel.core.connection.evidence",
+    "eager_kestrel.core.connection.pooling",
+    "eager_kestrel.core.connection.run",
+    "eager_kestrel.core.connection.throughput",
+    "eager_kestrel.core.footage",
+    "eager_kestrel.core.forecast.replay",
+    "eager_kestrel.core.results",
+    "eager_kestrel.files.history",
+    "eager_kestrel.report.blocks",
+} - {"numpy"}
+"""A plan from a typed upload needs NumPy, and nothing of what was observed, kept or drawn."""
 
 
 @pytest.mark.parametrize(
@@ -41,6 +58,7 @@ HEAVY = {"asyncio", "av", "httpx", "jinja2", "matplotlib", "numpy", "psutil", "s
         (["schema"], {*HEAVY, "rich"}),
         (["endpoints", "list"], HEAVY),
         (["endpoints", "forget", "home"], HEAVY),
+        (["plan", "--for", "oxbow", "--upload", "12 Mbit/s", "--json"], NOT_TO_PLAN),
     ],
     ids=lambda given: " ".join(given) if isinstance(given, list) else "",
 )
