@@ -14,6 +14,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from eager_kestrel.actions.schedule import ScheduleOutcome, learned
 from eager_kestrel.core.arrays import Floats
 from eager_kestrel.core.connection.evidence import (
     BroadcastEvidence,
@@ -359,6 +360,32 @@ def test_what_really_leaves_nothing_is_named(
     assert refused.code == 4
     assert named in refused.error_line
     assert helps in refused.error_line
+
+
+def test_the_same_question_gives_the_same_number_everywhere(
+    kestrel: Kestrel, tmp_path: Path
+) -> None:
+    """A schedule, a plan, a sweep and tonight's check, by the show of this folder."""
+    runs = [run_at(20, day, run.steps_kbit) for day, run in enumerate(uneven(3, 6, 9000), 1)]
+    kept(*runs)
+    reserve = ("--reserve", "call=800 kbit/s", "--share", "60 %")
+    assert kestrel("start", "--yes", "--for", "oxbow", *reserve, "--out", "show.toml").code == 0
+    made = kestrel("plan", "--json").document
+    assert made["budget"]["reserved_kbps"] == 800
+    outcomes = [ScheduleOutcome(number, run, None) for number, run in enumerate(runs, 1)]
+    summed = learned(outcomes)
+    assert summed.safe_kbps == made["budget"]["safe_kbps"]
+    assert summed.limited_by == made["budget"]["limited_by"]
+    video = made["destinations"][0]["video"]
+    assert f"{video['width']}x{video['height']}" in summed.leads_to[0]
+    assert f"{video['bitrate_kbps']:,.0f} kbit/s" in summed.leads_to[0]
+    swept = kestrel("plan", "--sweep", "motion", "--json").document
+    (same,) = [point for point in swept["points"] if point["at"] == made["inputs"]["motion"]]
+    assert same["chosen"]["bitrate_kbps"] == video["bitrate_kbps"]
+    assert same["safe_kbps"] == made["budget"]["safe_kbps"]
+    tonight = kestrel("check", "--tonight", "--json").document
+    assert tonight["fits"]
+    assert tonight["safe_kbps"] == pytest.approx(made["budget"]["safe_kbps"], abs=0.06)
 
 
 def test_reserves_are_part_of_what_is_replayed(kestrel: Kestrel) -> None:

@@ -123,7 +123,7 @@ def _before_reserves(uplink: Uplink, safe_share: float) -> tuple[list[BudgetStep
             name="seen safe",
             before_kbps=typical,
             after_kbps=held,
-            why=words.held_step(limit, observed),
+            why=words.all_step(observed) if seen.held_is_all else words.held_step(limit, observed),
         ),
         BudgetStep(
             name="headroom",

@@ -39,6 +39,8 @@ class SeenSafe(Frozen):
     held_kbps: float
     """The highest total that kept the limit in what was observed, without headroom; 0 where none
     did."""
+    held_is_all: bool = False
+    """Whether that is all the connection carried on average, and not where the limit is reached."""
     headroom: float
     """0..1 of the seen-safe rate, for what so short a time does not show."""
     observed_seconds: float

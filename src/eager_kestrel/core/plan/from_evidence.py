@@ -35,6 +35,8 @@ if TYPE_CHECKING:
 
 SLOWEST_FPS, LONGEST_SECONDS = 24.0, 2.0
 """Frames for which a keyframe is the longest part of a second: before a plan says its own."""
+ALL_BUT = 0.999
+"""Of what was carried on average."""
 MOST_ROUNDS = 8
 """How often a plan is made again, until its own frames are safe at its rate."""
 
@@ -61,6 +63,7 @@ def plan_from_evidence(
         return plan(uplink, show, known, table, free_bytes)
     lowest = lowest_total_kbps(show, guides, table, uplink.typical_kbps)
     line = with_seen_safe(uplink, evidence, show.motion, show.stutter, lowest)
+    held: Plan | None = None
     for _ in range(MOST_ROUNDS):
         made = plan(line, show, known, table, free_bytes)
         lifted = None if made.feasible else _lifted(line, show, guides, table)
@@ -72,8 +75,13 @@ def plan_from_evidence(
             break
         again = with_seen_safe(uplink, evidence, show.motion, show.stutter, lowest, own)
         assert again.seen_safe is not None
-        if again.seen_safe.kbps >= min(line.seen_safe.kbps, made.budget.before_reserves_kbps):
+        before, after = line.seen_safe.kbps, again.seen_safe.kbps
+        if after == before or (after > before and held is not None):
             break
+        if after < before and held is not None:
+            made = held  # the frames of a higher rate are not safe at it
+            break
+        held = made if after > before else None
         line = again
     seen = stutter_of(made, evidence)
     stopped = stood_still(seen)
@@ -106,6 +114,7 @@ def with_seen_safe(
             SeenSafe(
                 kbps=round(safe, 3),
                 held_kbps=round(held, 3),
+                held_is_all=held >= evidence.highest_kbps * ALL_BUT,
                 headroom=round(max(0.0, held / safe - 1), 4) if safe else 0.0,
                 observed_seconds=round(evidence.observed_seconds, 2),
                 limit_seconds_per_hour=limit,

@@ -28,6 +28,9 @@ held_step = Sentence(
     "the most that stutters at most {limit:seconds} an hour in the {observed_seconds:observed} "
     "observed",
 )
+all_step = Sentence(
+    "observed_seconds", "all it carried on average in the {observed_seconds:observed} observed"
+)
 headroom_step = Sentence(
     "headroom observed_seconds",
     "{headroom:.0%} headroom, for what {observed_seconds:observed} do not show",
