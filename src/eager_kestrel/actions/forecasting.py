@@ -80,6 +80,7 @@ def forecast(name: str = LATEST, wish: ForecastOptions = ForecastOptions()) -> F
         lowest_kbps=lowest_kbps_of(made),
         reserved_kbps=made.budget.reserved_kbps,
         steps=_steps(made, sending if wish.frames is None else None),
+        budget=made.budget.said,
         lasts_seconds=lasts or made.inputs.lasts_seconds,
         limit=made.inputs.stutter_limit if limit is None else limit,
         at=wish.around or made.inputs.at,

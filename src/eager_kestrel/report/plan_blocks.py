@@ -122,6 +122,8 @@ def _below_card(
 
 def _of_all(plan: Plan, *, why: bool, full: bool) -> Iterator[tuple[Cell, ...]]:
     """Whether the upload holds it, and what it takes."""
+    if plan.total_kbps:
+        yield Styled("upload", "name"), plan.budget.said
     if plan.tonight:
         yield Styled("tonight", "name"), Styled(plan.tonight, "" if plan.holds else "bad")
     if why or plan.data.cap_gb is not None:

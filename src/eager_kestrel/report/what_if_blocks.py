@@ -140,6 +140,7 @@ def forecast_blocks(found: Forecast) -> Iterator[Block]:
     seen = found.stutter
     rows = [
         ("sent", run_words.sent(found.said, found.total_kbps, found.reserved_kbps)),
+        ("upload", found.budget),
         ("observed", found.evidence),
     ]
     if seen is not None:
@@ -150,7 +151,9 @@ def forecast_blocks(found: Forecast) -> Iterator[Block]:
         ]
     if found.most_kbps is not None:
         limit = some_seconds(found.limit_seconds_per_hour)
-        rows.append(("highest rate", f"{kbit(found.most_kbps)} stays within {limit} an hour"))
+        rows.append(
+            ("highest rate", f"{kbit(found.most_kbps)} of such frames stay within {limit} an hour")
+        )
     good = seen is not None and seen.within(found.limit_seconds_per_hour)
     yield Note(found.verdict, "strong")
     title = "Forecast, of a simulated connection" if found.practice else "Forecast"

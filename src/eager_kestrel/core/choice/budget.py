@@ -47,6 +47,15 @@ class Budget(Frozen):
     capped: bool = False
     """Whether a month's data leaves less than the connection."""
 
+    @property
+    def said(self) -> str:
+        """What stands between typical and safe, in one line."""
+        return words.budget_line(
+            self.steps[0].after_kbps,
+            [(step.name, step.after_kbps) for step in self.steps[1:]],
+            self.reserved_kbps,
+        )
+
     def upload_for(self, safe_kbps: float) -> float:
         """The typical upload whose safe rate is this, on a line of the same evenness; inverse."""
         typical = self.steps[0].after_kbps

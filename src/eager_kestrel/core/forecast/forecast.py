@@ -68,6 +68,8 @@ class Forecast(Frozen):
     """Everything sent, reserves not included."""
     reserved_kbps: float
     """Kept back, and taken to be in use."""
+    budget: str
+    """What stands between the typical upload and the plan's rate, in words."""
     limit_seconds_per_hour: float
     """Of stutter that is accepted."""
     lasts_seconds: float
@@ -104,6 +106,8 @@ class ForecastRequest:
     reserved_kbps: float
     steps: Sequence[tuple[str, Sending]]
     """Settings in words, the plan's own first."""
+    budget: str
+    """What stands between the typical upload and the plan's rate, in words."""
     lasts_seconds: float
     limit: float
     """Seconds of stutter an hour that are accepted."""
@@ -139,6 +143,7 @@ def forecast(asked: ForecastRequest, observed: Observed) -> Forecast:
         said=asked.said,
         total_kbps=round(asked.sending.kbps, 3),
         reserved_kbps=asked.reserved_kbps,
+        budget=asked.budget,
         limit_seconds_per_hour=asked.limit,
         lasts_seconds=asked.lasts_seconds,
         evidence=observed.said,

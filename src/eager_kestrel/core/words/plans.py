@@ -23,6 +23,33 @@ from eager_kestrel.core.words.numbers import (
 # Steps of the budget
 
 share_step = Sentence("share", "{share:.0%} of typical; the rest covers variation of the upload")
+AFTER = {
+    "safe share": "by the share",
+    "seen safe": "held in what was observed",
+    "headroom": "with headroom",
+    "lowest useful": "the lowest of use",
+    "data cap": "under the data cap",
+    "other destinations": "beside other destinations",
+}
+"""What is left after a step of the budget."""
+
+
+def budget_line(
+    typical_kbps: float, steps: Sequence[tuple[str, float]], reserved_kbps: float
+) -> str:
+    """``7,932 kbit/s typical: 4,061 held in what was observed, 3,477 with headroom``.
+
+    Args:
+        steps: the name of each step, and what it leaves.
+    """
+    parts = [f"{left:,.0f} {AFTER[name]}" for name, left in steps if name in AFTER]
+    reserves = [left for name, left in steps if name not in AFTER]
+    if reserves and reserved_kbps:
+        at = next((n for n, (name, _) in enumerate(steps) if name not in AFTER), len(parts))
+        parts.insert(at, f"{reserves[-1]:,.0f} beside the reserves")
+    return f"{kbit(typical_kbps)} typical: {', '.join(parts)}"
+
+
 held_step = Sentence(
     "limit observed_seconds",
     "the most that stutters at most {limit:seconds} an hour in the {observed_seconds:observed} "
