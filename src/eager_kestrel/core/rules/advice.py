@@ -28,7 +28,7 @@ from eager_kestrel.core.rules.bitrate_rules import (
     sent_kbps,
     sound_buffer,
 )
-from eager_kestrel.core.rules.guide_rules import against_guide
+from eager_kestrel.core.rules.guide_rules import judged_by, keyframes
 from eager_kestrel.core.rules.settings import Interval, Settings
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words import settings as words
@@ -188,7 +188,7 @@ def _nearest(settings: Settings, guides: Sequence[Guide], room_kbps: float) -> A
 def _trouble(
     settings: Settings, guides: Sequence[Guide], room_kbps: float
 ) -> tuple[list[str], list[str]]:
-    found = [finding for guide in guides for finding in against_guide(settings, guide)]
+    found = [judged for guide in guides for judged in judged_by(settings, guide)]
     broken = [one.rule for one in found if one.severity == "breach"]
     if sum(sent_kbps(settings, guide) or 0.0 for guide in guides) > room_kbps + NOTHING_LOST:
         broken.append("safe rate")
@@ -338,12 +338,7 @@ def _with_keyframes(settings: Settings, guides: Sequence[Guide]) -> Settings:
 
 
 def _keyframe_trouble(settings: Settings, guides: Sequence[Guide]) -> tuple[int, int]:
-    found = [
-        one.severity
-        for guide in guides
-        for one in against_guide(settings, guide)
-        if "keyframes" in one.rule or "segments" in one.rule
-    ]
+    found = [one.severity for guide in guides for one in judged_by(settings, guide, (keyframes,))]
     return found.count("breach"), found.count("caution")
 
 

@@ -30,8 +30,17 @@ INTERVAL_TOLERANCE_FRAMES = 0.5
 
 def against_guide(settings: Settings, guide: Guide) -> list[Finding]:
     """Every rule of one guide, its tier applied, that the settings say something of."""
-    found = [_finding(guide, judged) for rule in _RULES for judged in rule(settings, guide)]
-    return [_as_guess(one) if _guessed(guide, one.rule) else one for one in found]
+    return [_finding(guide, judged) for judged in judged_by(settings, guide)]
+
+
+def judged_by(
+    settings: Settings, guide: Guide, rules: Sequence[Callable[[Settings, Guide], Rules]] = ()
+) -> Rules:
+    """The same as bare results; of some rules only, where they are named."""
+    for rule in rules or _RULES:
+        for judged in rule(settings, guide):
+            guess = judged.severity == "breach" and _guessed(guide, judged.rule)
+            yield _as_guess(judged) if guess else judged
 
 
 GUESS_OF = {"audio.bitrate": ("audio.least", "audio.most")}
@@ -42,12 +51,9 @@ def _guessed(guide: Guide, rule: str) -> bool:
     return any(guide.guesses(key) for key in GUESS_OF.get(rule, (rule,)))
 
 
-def _as_guess(finding: Finding) -> Finding:
+def _as_guess(judged: RuleResult) -> RuleResult:
     """A rule nobody looked up breaks nothing."""
-    if finding.severity != "breach":
-        return finding
-    said = {"severity": "caution", "wanted": f"{finding.wanted} (unverified in the guide)"}
-    return finding.model_copy(update=said)
+    return judged._replace(severity="caution", wanted=f"{judged.wanted} (unverified in the guide)")
 
 
 def against_upload(
@@ -179,7 +185,8 @@ def _rate_control(settings: Settings, guide: Guide) -> Rules:
         yield from recommended("video.recommended.rate_control", control, wish, taken)
 
 
-def _keyframes(settings: Settings, guide: Guide) -> Rules:
+def keyframes(settings: Settings, guide: Guide) -> Rules:
+    """Of the keyframe interval, and of the pieces it makes."""
     interval = settings.video.keyframes
     if interval is None:
         return
@@ -281,7 +288,7 @@ _RULES: tuple[Callable[[Settings, Guide], Rules], ...] = (
     _frame_rate,
     bitrate,
     _rate_control,
-    _keyframes,
+    keyframes,
     buffer,
     level,
     _colour,
