@@ -3,7 +3,8 @@
 Usage: python -m benchmarks check [--quick]
 
 The reference, taken in the same run, is reading the same hundred files with the standard library's
-TOML parser alone. Wanted: under 1 s after start-up.
+TOML parser alone. Wanted: under 1 s of
+processor time after start-up.
 """
 
 from __future__ import annotations
@@ -43,7 +44,7 @@ channels = 2
 def main(words: list[str]) -> int:
     """Print both times; 1 when it takes a second or more."""
     quick = options(__doc__).parse_args(words).quick
-    count = FILES // 10 if quick else FILES
+    count = FILES // 4 if quick else FILES
     with tempfile.TemporaryDirectory() as folder:
         paths = []
         for number in range(count):
@@ -61,13 +62,13 @@ def main(words: list[str]) -> int:
         check(
             settings_from(paths[0], {}, ""), PLATFORMS
         )  # models are built on first use: that is start-up
-        began = time.perf_counter()
+        began = time.process_time()
         for path in paths:
             tomllib.loads(path.read_text())
-        reference = time.perf_counter() - began
-        began = time.perf_counter()
+        reference = time.process_time() - began
+        began = time.process_time()
         findings = [check(settings_from(path, {}, ""), PLATFORMS) for path in paths]
-        taken = time.perf_counter() - began
+        taken = time.process_time() - began
     told = sum(len(found.findings) for found in findings)
     print(f"{len(findings)} files x {len(PLATFORMS)} guides: {told} findings in {taken:.3f} s")
     print(f"{taken / reference:.1f} times parsing the same files as TOML ({reference:.3f} s)")

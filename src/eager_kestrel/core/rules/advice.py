@@ -119,16 +119,18 @@ def _for_stream(
     together = _nearest(settings, guides, room_kbps)
     if not together.unmet or len(guides) == 1:
         return [(together, guide) for guide in guides]
+    known: dict[tuple[int, float], Advice] = {}
+
+    def nearest(n: int) -> Advice:
+        if (n, each[n]) not in known:
+            known[n, each[n]] = _nearest(settings, [guides[n]], each[n])
+        return known[n, each[n]]
+
     each = [room_kbps / len(guides)] * len(guides)
     for at in range(len(guides)):  # what one leaves is for the others
-        used = [
-            sent_kbps(_nearest(settings, [g], r).settings, g)
-            for g, r in zip(guides, each, strict=True)
-        ]
+        used = [sent_kbps(nearest(n).settings, guide) for n, guide in enumerate(guides)]
         each[at] = room_kbps - sum(kbps or 0.0 for n, kbps in enumerate(used) if n != at)
-    return [
-        (_nearest(settings, [guide], room), guide) for guide, room in zip(guides, each, strict=True)
-    ]
+    return [(nearest(n), guide) for n, guide in enumerate(guides)]
 
 
 def with_advice(found: Iterable[Finding], advice: Sequence[Advice]) -> tuple[Finding, ...]:
