@@ -3,8 +3,8 @@
 Usage: python -m benchmarks check [--quick]
 
 The reference, taken in the same run, is reading the same hundred files with the standard library's
-TOML parser alone. Wanted: under 1 s of
-processor time after start-up.
+TOML parser alone. Wanted: under 1 s of processor time
+after start-up.
 """
 
 from __future__ import annotations

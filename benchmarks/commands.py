@@ -71,7 +71,7 @@ def main(words: list[str]) -> int:
     runs, clean = Counter[str](), Counter[str]()
     with tempfile.TemporaryDirectory() as name:
         sources = clips(Path(name))
-        for number in range(asked.plans or (2 if asked.quick else 50)):
+        for number in range(asked.plans or (1 if asked.quick else 50)):
             guide = load_guide(chance.choice(["oxbow", "fernlight", "pocketfair", "gatepost"]))
             show = Show(
                 source=chance.choice(["1920x1080", "1280x720", "640x480"]),

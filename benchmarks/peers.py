@@ -153,6 +153,8 @@ class Scenario:
     link: dict[str, float] = field(default_factory=dict)
     control: str = "bbr"
     ffmpeg: dict[str, str] = field(default_factory=dict)
+    begins: float = BEGINS
+    lasts: float = LASTS
 
 
 UP, ING, MACHINE = ("upload",), ("ingest",), ("machine",)
@@ -197,7 +199,9 @@ SCENARIOS = (
     Scenario("program stopped 0.7 of 0.8 s", HELD_UP, HELD_UP, halting),
     Scenario("program sends a quarter more", ("program",), ("program",), ffmpeg={"more": "1.25"}),
 )
-QUICK = Scenario("upload dead for 3 s", UP, UP, changed(3, up=False), server="ours")
+QUICK = Scenario(
+    "upload dead for 3 s", UP, UP, changed(3, up=False), server="ours", begins=5, lasts=14
+)
 """With nothing but FFmpeg and ourselves."""
 
 
@@ -307,7 +311,11 @@ def played(scenario: Scenario, folder: str, *, through: bool) -> tuple[Seen, flo
             watching = stack.enter_context(process(*command, **pipes))
             time.sleep(3)
             to = f"rtmp://127.0.0.1:1935/live/{LOCAL}"
-        send = gstreamer(to) if scenario.program == "gstreamer" else ffmpeg(to, **scenario.ffmpeg)
+        send = (
+            gstreamer(to)
+            if scenario.program == "gstreamer"
+            else ffmpeg(to, **scenario.ffmpeg, seconds=scenario.lasts)
+        )
         program = stack.enter_context(process(*inside(SENDER, *send), **quiet))
         if not through:
             time.sleep(1)
@@ -315,11 +323,11 @@ def played(scenario: Scenario, folder: str, *, through: bool) -> tuple[Seen, flo
             watching = stack.enter_context(process(*command, **pipes))
         reader = threading.Thread(target=seen.follow, args=(watching,))
         reader.start()
-        time.sleep(BEGINS)
+        time.sleep(scenario.begins)
         began = time.time()
         scenario.does(Stage(line, server, program))
         with contextlib.suppress(subprocess.TimeoutExpired):
-            program.wait(BEGINS + LASTS)
+            program.wait(scenario.begins + scenario.lasts)
         with contextlib.suppress(subprocess.TimeoutExpired):
             watching.wait(12)
         if watching.poll() is None:

@@ -394,7 +394,10 @@ def _draw(told: Sequence[Told], path: Path) -> None:
         share, _, mean, _ = _figures([one for one in mine if one.seen == known])
         label = "seen safe" if number == 0 else None
         axes.plot(share, mean, marker="s", color=GOOD, linestyle="none", label=label)
-        _name(axes, known.removesuffix(", before"), (share, mean), (-8, -3), GOOD)
+        said = (
+            known.removesuffix(", before").replace("1 runs", "1 run").replace("1 shows", "1 show")
+        )
+        _name(axes, said, (share, mean), (-8, -3), GOOD)
     axes.set_yscale("symlog", linthresh=10)
     axes.set_xlim(0, 1.6)
     axes.set_ylim(0, 2500)

@@ -3,8 +3,8 @@
 Usage: python -m benchmarks splitting [--quick]
 
 Four bundled platforms, each twice, with their full candidate sets. The reference, taken in the same
-run, is planning each of the eight alone. Wanted: under 150 ms where nothing is known of the
-machine's encoders; with them the division has a second resource, and is printed beside it.
+run, is planning each of the eight alone. Wanted: at most five times that where nothing is known of
+the machine's encoders; with them the division has a second resource, and is printed beside it.
 """
 
 from __future__ import annotations
@@ -24,6 +24,7 @@ from eager_kestrel.files.guides import load_guide
 
 PLATFORMS = ("oxbow", "fernlight", "pocketfair", "gatepost")
 ROUNDS = 9
+MOST_TIMES = 5.0
 MACHINE = Machine.model_validate(
     {"encoders": [{"codec": "h264", "preset": "veryfast", "holds": "1920x1080 at 150"}]}
 )
@@ -43,7 +44,7 @@ def show_for(places: tuple[Destination, ...], machine: Machine) -> Show:
 def main(words: list[str]) -> int:
     """Print a line for each upload; 1 when the limit is missed without machine figures."""
     quick = options(__doc__).parse_args(words).quick
-    rounds, limit = (3, 0.150 * SLACK) if quick else (ROUNDS, 0.150)
+    rounds, limit = (1, MOST_TIMES * SLACK) if quick else (ROUNDS, MOST_TIMES)
     guides = {name: load_guide(name) for name in PLATFORMS}
     table = quality_table()
     places = tuple(
@@ -53,22 +54,22 @@ def main(words: list[str]) -> int:
         for i in range(8)
     )
     worst = 0.0
-    for upload in ("3 Mbit/s", "12 Mbit/s", "40 Mbit/s", "200 Mbit/s"):
+    for upload in ("12 Mbit/s",) if quick else ("3 Mbit/s", "12 Mbit/s", "40 Mbit/s", "200 Mbit/s"):
         line = assumed_uplink(Bitrate.parse(upload))
 
         def taken(shows: list[Show]) -> float:
             times = []
             for _ in range(rounds):
-                began = time.perf_counter()
+                began = time.process_time()
                 for show in shows:
                     plan(line, show, guides, table)  # noqa: B023 - used at once
-                times.append(time.perf_counter() - began)
+                times.append(time.process_time() - began)
             return statistics.median(times)
 
         alone = taken([show_for((place,), Machine()) for place in places])
         together = taken([show_for(places, Machine())])
         loaded = taken([show_for(places, MACHINE)])
-        worst = max(worst, together)
+        worst = max(worst, together / alone)
         print(
             f"{upload}: {together * 1000:.0f} ms, {together / alone:.1f} times the eight alone; "
             f"with encoder speeds {loaded * 1000:.0f} ms"

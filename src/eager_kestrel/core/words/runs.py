@@ -338,7 +338,8 @@ def tonight(
     stutter = f"{hourly(seen)}{link} {observed(seen.observed_seconds)} observed{when}"
     more = {
         "practice": f"; your own is not known: {measure}",
-        "one run": f"; from one run, a rule of thumb: {measure}, on three evenings",
+        "one run": "; from one run, a rule of thumb: three at the hour of the show more than halve "
+        f"the risk; {measure}",
     }
     why = "" if seen.within(limit) else f"; at most {some_seconds(limit)} an hour are accepted"
     return f"{who} {holds} this; stutter: {stutter}{why}{more.get(basis, '')}"
