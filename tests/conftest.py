@@ -99,7 +99,7 @@ ROWS = {
 """Files of tests that wait for real traffic, about as long in each row."""
 OTHER_ROW = "streams"
 """Where tests of other files go that keep time."""
-COMPUTES_AT = 5
+COMPUTES_AT = 15
 """The niceness of a worker that computes: what keeps time goes first."""
 SLEEPER = """
 import sys, threading, time

@@ -21,7 +21,7 @@ from eager_kestrel.core.printable import printable
 from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.show.machine import EncoderSpeed, Machine, parse_pace
 from eager_kestrel.core.show.show import Destination, Reserve, Show
-from eager_kestrel.core.stutter import StutterSeen
+from eager_kestrel.core.stutter import Standstills, StutterSeen
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.shows import show_toml
 from eager_kestrel.files.toml import read_model
@@ -278,6 +278,9 @@ def test_every_sum_works_out_and_no_word_is_claimed_twice(kestrel: Kestrel) -> N
         high_seconds_per_hour=9,
         number_per_hour=6,
         unseen_per_hour=18,
+        standstills=Standstills(
+            number=1, seconds=2, longest_seconds=2, late_seconds=3, late_at_half_seconds=2, at=()
+        ),
     )
     numbers = numbers_of(Plan.model_validate(document).model_copy(update={"stutter": seen}))
     words = glossary()

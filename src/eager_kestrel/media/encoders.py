@@ -9,9 +9,11 @@ import os
 import re
 import time
 from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from fractions import Fraction
 from itertools import chain, cycle, pairwise
+from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeAlias
 
 import av
@@ -175,6 +177,22 @@ NO_DEVICE_SAID = re.compile(r"(?i)device|creating an? \w+ session")
 LOADING = re.compile(r"(?i)cannot load (\S+)|(\S+) failed to open")
 
 
+@contextmanager
+def ordinary_process() -> Iterator[None]:
+    """Opening libsvtav1 makes a process of root's a real-time one, and others wait: undo that."""
+    if not hasattr(os, "sched_setscheduler"):
+        yield
+        return
+    policy, priority = os.sched_getscheduler(0), os.sched_getparam(0)
+    try:
+        yield
+    finally:
+        if os.sched_getscheduler(0) != policy:
+            for thread in Path("/proc/self/task").iterdir():
+                with suppress(ProcessLookupError):
+                    os.sched_setscheduler(int(thread.name), policy, priority)
+
+
 def _why_not(name: str, pixel_format: str) -> str | None:
     """Why an encoder does not open, by what the media library says; None if it opens."""
     av.logging.set_level(av.logging.ERROR)
@@ -182,7 +200,8 @@ def _why_not(name: str, pixel_format: str) -> str | None:
     try:
         with av.logging.Capture() as logged:
             context = _context(name, "", TRIED, Fraction(30), pixel_format)
-            context.open()
+            with ordinary_process():
+                context.open()
     except (av.error.FFmpegError, ValueError, OSError) as error:
         why = getattr(error, "strerror", None) or str(error)
         said = " ".join(text.strip() for _, _, text in logged) or why
@@ -256,7 +275,8 @@ def pace(
         context = _context(
             encoder.name, setting.preset, setting.resolution, setting.fps, encoder.pixel_format
         )
-        context.open()
+        with ordinary_process():
+            context.open()
         return _counted(context, endless(frames), seconds, tell)
     except (av.error.FFmpegError, OSError) as error:
         raise ValueError(str(error)) from None

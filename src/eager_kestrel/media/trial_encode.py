@@ -32,7 +32,7 @@ import numpy as np
 from eager_kestrel.core.errors import StoppedError, StorageError
 from eager_kestrel.core.plan.exports import AV1_LIVE
 from eager_kestrel.core.show.machine import ENCODER_NAMES
-from eager_kestrel.media.encoders import PRESETS
+from eager_kestrel.media.encoders import PRESETS, ordinary_process
 
 if TYPE_CHECKING:
     from eager_kestrel.core.arrays import Floats
@@ -103,7 +103,8 @@ def encode(source: Path, setting: Setting, every: int, out: Path, stopped: Event
                 frame.pts, frame.time_base = last, 1 / setting.frame_rate
                 ready = _through(graph, frame)
                 ready.pts, ready.time_base, ready.pict_type = last, 1 / setting.frame_rate, 0
-                written.mux(stream.encode(ready))
+                with ordinary_process():
+                    written.mux(stream.encode(ready))
                 last += 1
             written.mux(stream.encode(None))
         part.replace(out)
