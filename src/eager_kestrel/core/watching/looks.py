@@ -26,7 +26,7 @@ PROGRAM_SECONDS = 8.0
 MOST_PROGRAM_SECONDS = 24.0
 SLOPE = 0.02
 """Seconds of stream a second: a queue that grows more slowly is no news yet."""
-SIGHT_SECONDS = 30.0
+SIGHT_SECONDS = 20.0
 """How far ahead a late frame is told."""
 RISING_LOOKS, RISING_SECONDS = 5, 0.28
 RISING_EVENLY = 0.4
