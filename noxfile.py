@@ -21,7 +21,6 @@ FAST = tuple(
         "check",
         "damaged",
         "encoders",
-        "exports",
         "guides",
         "history",
         "recordings",
