@@ -141,7 +141,7 @@ def forecast_blocks(found: Forecast) -> Iterator[Block]:
     rows = [
         ("sent", run_words.sent(found.said, found.total_kbps, found.reserved_kbps)),
         ("upload", found.budget),
-        ("observed", found.evidence),
+        ("observed", run_words.observed_row(found.evidence, seen)),
     ]
     if seen is not None:
         rows += [

@@ -382,6 +382,14 @@ def observed_line(seconds: float, runs: int, broadcasts: int) -> str:
     return f"{observed(seconds)}: {' and '.join(parts)}"
 
 
+def observed_row(said: str, seen: StutterSeen | None) -> str:
+    """The line above, and how much of it reaches the rate that is asked about."""
+    reaches = None if seen is None else observed(seen.observed_seconds)
+    if reaches is None or said.startswith(f"{reaches}:"):
+        return said
+    return f"{said}; {reaches} of it reach this rate"
+
+
 def forecast_verdict(
     seen: StutterSeen | None, limit: float, better: str | None, *, own: bool, known: bool
 ) -> str:
