@@ -384,10 +384,8 @@ def observed_line(seconds: float, runs: int, broadcasts: int) -> str:
 
 def observed_row(said: str, seen: StutterSeen | None) -> str:
     """The line above, and how much of it reaches the rate that is asked about."""
-    reaches = None if seen is None else observed(seen.observed_seconds)
-    if reaches is None or said.startswith(f"{reaches}:"):
-        return said
-    return f"{said}; {reaches} of it reach this rate"
+    reaches = "" if seen is None else observed(seen.observed_seconds)
+    return said if said.startswith(reaches) else f"{said}; {reaches} of it reach this rate"
 
 
 def forecast_verdict(
