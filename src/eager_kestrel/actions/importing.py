@@ -215,7 +215,7 @@ def answers_given(reading: Reading, path: Path | None, written: Sequence[str]) -
     a dash.
 
     Args:
-        path: of the document; None where there is none.
+        path: of the document; None if there is no document.
         written: each ``key=value``.
 
     Raises:

@@ -14,7 +14,7 @@ from eager_kestrel.core.connection.uplink import Uplink, assumed_uplink
 from eager_kestrel.core.errors import FormatError, NotFoundError
 from eager_kestrel.core.plan.planner import plan as plan_of
 from eager_kestrel.core.show.show import WEEKDAYS, Show
-from eager_kestrel.core.time_of_day import near_moment, parse_time_of_day
+from eager_kestrel.core.time_of_day import minutes_apart, near_moment, parse_time_of_day
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words.broadcasts import aired, day_words
 from eager_kestrel.core.words.numbers import looks
@@ -341,14 +341,9 @@ def _uplink_of_runs(
 
 def _hour_at_hand(wanted: time_of_day, runs: Sequence[RunEvidence]) -> str:
     """The time of day that is wanted, where a run was taken near it; else that of the nearest."""
-
-    def apart(run: RunEvidence) -> int:
-        taken = run.taken
-        minutes = abs(60 * (taken.hour - wanted.hour) + taken.minute - wanted.minute)
-        return min(minutes, 1440 - minutes)
-
-    nearest = min((run for run in runs if run.windows_kbps.size), key=apart)
-    return f"{wanted if near_moment(nearest.taken, wanted) else nearest.taken:%H:%M}"
+    measured = [run.taken for run in runs if run.windows_kbps.size]
+    nearest = min(measured, key=lambda taken: minutes_apart(taken, wanted))
+    return f"{wanted if near_moment(nearest, wanted) else nearest:%H:%M}"
 
 
 def known_uplink(

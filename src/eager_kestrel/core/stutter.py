@@ -75,7 +75,7 @@ class StutterSeen(Frozen):
     unseen_per_hour: float
     """Stutters of a kind that was not seen which cannot be excluded, at 95 %."""
     standstills: Standstills | None = None
-    """What no bitrate avoids; none where there were none."""
+    """What no bitrate avoids; None if the connection never stood still."""
 
     def within(self, limit: float) -> bool:
         """Whether the cautious end keeps a limit, in seconds of stutter an hour."""

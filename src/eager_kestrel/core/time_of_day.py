@@ -25,11 +25,12 @@ def parse_time_of_day(text: str) -> time:
     raise InputError(f'"{text}" is not a time of day', "write one such as 20:00")
 
 
+def minutes_apart(one: time | datetime, other: time | datetime) -> int:
+    """Minutes between two times of day, round midnight too."""
+    minutes = abs(60 * (one.hour - other.hour) + one.minute - other.minute)
+    return min(minutes, 1440 - minutes)
+
+
 def near_moment(moment: datetime, wanted: time) -> bool:
-    """Whether it is within an hour and a half of a time of day, round midnight too."""
-
-    def minutes(of: time | datetime) -> int:
-        return of.hour * 60 + of.minute
-
-    apart = abs(minutes(moment) - minutes(wanted))
-    return min(apart, 1440 - apart) <= NEAR_MINUTES
+    """Whether it is within an hour and a half of a time of day."""
+    return minutes_apart(moment, wanted) <= NEAR_MINUTES

@@ -50,7 +50,7 @@ def load_guide(name: str) -> Guide:
 
 
 def guide_named(written: str) -> str | None:
-    """The name of the guide that somebody means, whatever the case; None where there is none."""
+    """Return the name of a guide, in upper or lower case, or None if there is no such guide."""
     names = guide_names()
     plain = written.strip().lower()
     if written in names or plain in names:

@@ -90,7 +90,8 @@ def budget(uplink: Uplink, safe_share: float, reserves: tuple[Reserve, ...]) -> 
     first = BudgetStep(
         name="typical upload", before_kbps=typical, after_kbps=typical, why=uplink.said
     )
-    steps, name = [first, *(limit := _before_reserves(uplink, safe_share))[0]], limit[1]
+    limits, name = _before_reserves(uplink, safe_share)
+    steps = [first, *limits]
     before_reserves = rate = steps[-1].after_kbps
     for reserve in reserves:
         left = max(0.0, round(rate - reserve.rate.kbps, 3))

@@ -312,7 +312,7 @@ def _uplink_here(here: Sequence[RunEvidence]) -> Uplink | None:
 
 
 def _hour(hour: int, here: Sequence[RunEvidence]) -> HourUplink | None:
-    """What the runs of one hour say; None where there are none."""
+    """Return the upload of one hour by its runs, or None if there are no runs."""
     readings = [run for run in here if run.kind == "reading"]
     failed = [run for run in here if run.failed]
     taken = [run for run in here if run.windows_kbps.size]

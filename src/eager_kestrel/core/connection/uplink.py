@@ -88,7 +88,7 @@ class Uplink(Frozen):
     around: str | None = None
     """The time of day they were taken near, where one was asked for."""
     seen_safe: SeenSafe | None = None
-    """What was observed says may be sent; none where nothing was."""
+    """The rate that everything observed allows; None if nothing was observed."""
 
     @property
     def may_be_burst(self) -> bool:

@@ -58,7 +58,7 @@ class Answers(Protocol):
     def least(
         self, holds: Callable[[Answer], bool], from_kbps: float = 0.0
     ) -> tuple[float, Answer] | None:
-        """The least safe rate above one whose answer holds; None where none does."""
+        """Return the least safe rate above one whose answer holds, or None if no answer holds."""
 
 
 def answers_of(
@@ -160,7 +160,7 @@ class DividedAnswers:
     def least(
         self, holds: Callable[[Answer], bool], from_kbps: float = 0.0
     ) -> tuple[float, Answer] | None:
-        """The least safe rate above one whose answer holds; None where none does.
+        """Return the least safe rate above one whose answer holds, or None if no answer holds.
 
         To 1 kbit/s; of more than a few destinations, the first of those that are looked at.
         """

@@ -88,7 +88,7 @@ class Forecast(Frozen):
     by_hour: tuple[HourSeen, ...]
     """Hours of the day that anything is known of."""
     standstills: str | None
-    """What no bitrate avoids, in words; none where there were none."""
+    """What no bitrate avoids, in words; None if the connection never stood still."""
     unknown: tuple[str, ...]
     """What the forecast does not know."""
     curve: Curve | None

@@ -147,7 +147,7 @@ def lowest_total_kbps(
 def _lifted(
     line: Uplink, show: Show, guides: Mapping[str, Guide], table: QualityTable
 ) -> Uplink | None:
-    """The uplink whose seen-safe rate is the lowest useful one; None where share leaves less."""
+    """Return the uplink with the lowest useful rate as seen-safe, or None if the share is lower."""
     seen = line.seen_safe
     whole = budget_of(line.model_copy(update={"seen_safe": None}), show)
     if seen is None or seen.lifted or seen.kbps >= whole.before_reserves_kbps:

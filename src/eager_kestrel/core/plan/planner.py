@@ -307,7 +307,7 @@ def _bound(show: Show, weighed: ScoredCandidates) -> dict[str, Bound]:
 def _refused(
     place: DestinationContext, show: Show, waterfall: Budget, weighed: ScoredCandidates
 ) -> tuple[str, str] | None:
-    """Why there are no settings, and what would help; None where there are."""
+    """Return why there are no settings and what would help, or None if there are settings."""
     best, least = weighed.chosen, place.destination.least_quality
     if best is None:
         return infeasible(place.rules, show, weighed, waterfall)

@@ -346,7 +346,7 @@ def tonight(
 
 
 def stood_still(seen: StutterSeen | None) -> str | None:
-    """Standstills, what they do to a stream, and what helps; None where there were none."""
+    """Say how often the connection stood still, how late a stream is then, and what helps."""
     if seen is None or seen.standstills is None:
         return None
     still = seen.standstills
