@@ -196,7 +196,8 @@ def test_a_wall_clock_that_jumps_changes_nothing(
     monkeypatch.setattr(time, "time", lambda: real() - 3600 * (real() % 2))
     with simulated_uplink(simulated_connection(rate=EIGHT)) as up:
         run = measured(kestrel, up.url, seconds="3 s").document
-    assert run["summary"]["uplink"]["typical_kbps"] == pytest.approx(8000, rel=0.05)
+    # Read by that clock, a rate would be a thousandth or nothing, not a tenth less.
+    assert run["summary"]["uplink"]["typical_kbps"] == pytest.approx(8000, rel=0.15)
 
 
 def test_background_upload_is_named() -> None:
