@@ -19,12 +19,12 @@ from hypothesis import strategies as st
 
 from eager_kestrel.actions.importing import read
 from eager_kestrel.core.checks.findings import as_explained, check
+from eager_kestrel.core.codecs import CODECS, Codec, least_level
 from eager_kestrel.core.connection.uplink import assumed_uplink
 from eager_kestrel.core.errors import KestrelError
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.guide.questions import BY_KEY
 from eager_kestrel.core.guide.rules import CUSTOMARY_RATES, Rung
-from eager_kestrel.core.levels import LEVELS, least_level
 from eager_kestrel.core.plan.plan import settings_of
 from eager_kestrel.core.plan.planner import plan
 from eager_kestrel.core.resolution import Resolution
@@ -228,13 +228,13 @@ def test_rungs_of_a_codec_outweigh_general_ones() -> None:
     st.floats(100, 50_000),
 )
 def test_the_least_level_holds_and_the_one_below_does_not(
-    codec: str, step: int, fps: int, kbps: float
+    codec: Codec, step: int, fps: int, kbps: float
 ) -> None:
     resolution = Resolution(128 * step, 72 * step)
     profile = "high" if codec == "h264" else "main"
     level = least_level(codec, resolution, Fraction(fps), profile, kbps)
     assert level.takes(resolution, Fraction(fps))
-    below = LEVELS[codec][: LEVELS[codec].index(level)]
+    below = CODECS[codec].levels[: CODECS[codec].levels.index(level)]
     assert not any(
         b.takes(resolution, Fraction(fps)) and kbps <= b.bitrate_kbps(profile) for b in below
     )

@@ -17,8 +17,8 @@ from eager_kestrel.core.choice.budget import budget
 from eager_kestrel.core.choice.candidates import candidates, even_ladder, frame_rates
 from eager_kestrel.core.choice.candidates_table import candidates_table
 from eager_kestrel.core.choice.limits import rounded_down
+from eager_kestrel.core.codecs import H264_LEVELS, least_level
 from eager_kestrel.core.connection.uplink import SeenSafe, Uplink, assumed_uplink
-from eager_kestrel.core.levels import H264_LEVELS, least_level
 from eager_kestrel.core.overhead import overhead
 from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.plan.planner import plan

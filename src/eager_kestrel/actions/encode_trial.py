@@ -46,7 +46,7 @@ from eager_kestrel.files.footage import (
 from eager_kestrel.net.addresses import WAKE_SECONDS
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.guide.rules import Codec
+    from eager_kestrel.core.codecs import Codec
     from eager_kestrel.core.show.show import Motion
     from eager_kestrel.media.clip import Clip
     from eager_kestrel.media.trial_encode import Scores, Setting

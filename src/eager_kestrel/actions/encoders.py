@@ -10,6 +10,7 @@ from fractions import Fraction
 from typing import TYPE_CHECKING
 
 from eager_kestrel import __version__
+from eager_kestrel.core.codecs import CODECS
 from eager_kestrel.core.errors import FormatError, InputError, nearest_name
 from eager_kestrel.core.resolution import (
     Resolution,
@@ -23,11 +24,10 @@ from eager_kestrel.files.plans import latest_plan
 from eager_kestrel.files.saved import read_machine, write_machine
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.guide.rules import Codec
+    from eager_kestrel.core.codecs import Codec
     from eager_kestrel.core.show.machine import Machine
     from eager_kestrel.media.encoders import Encoder, EncoderSetting, Frames
 
-CODECS: tuple[Codec, ...] = ("h264", "hevc", "av1")
 USUAL = (Resolution(1280, 720), Resolution(1920, 1080))
 USUAL_RATE = Fraction(60)
 POINT_SECONDS = 3.0
@@ -109,7 +109,7 @@ def _codecs(written: Sequence[str]) -> tuple[Codec, ...]:
     for name in written:
         if name not in CODECS:
             raise InputError(f'no codec "{name}"', nearest_name(name, [*CODECS], ""))
-    return tuple(codec for codec in CODECS if codec in written) or CODECS
+    return tuple(codec for codec in CODECS if codec in written) or tuple(CODECS)
 
 
 def _resolutions(wish: EncoderOptions) -> tuple[list[Resolution], Fraction]:

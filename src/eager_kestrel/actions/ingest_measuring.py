@@ -12,13 +12,13 @@ from typing import TYPE_CHECKING
 
 from eager_kestrel.actions.climbing import Ascent
 from eager_kestrel.actions.samples import Notebook, Samples
+from eager_kestrel.core.codecs import least_level
 from eager_kestrel.core.connection.climbing import Climb, OnItsWay
 from eager_kestrel.core.connection.evidence import round_trip_summary
 from eager_kestrel.core.connection.progress import PartialResult, PhaseBegun, Tell, tell_nobody
 from eager_kestrel.core.connection.run import Endpoint, Phase, RoundTrip, Run
 from eager_kestrel.core.connection.throughput import Limits
 from eager_kestrel.core.errors import InputError, NetworkError, StoppedError
-from eager_kestrel.core.levels import least_level
 from eager_kestrel.core.plan.plan import AudioSettings, VideoSettings
 from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.files.keys import needed_key

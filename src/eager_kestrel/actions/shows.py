@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from eager_kestrel.core.codecs import codec_named
 from eager_kestrel.core.errors import InputError, nearest_name
 from eager_kestrel.core.resolution import Resolution, of_fields, parse_frame_rate, with_frame_rate
 from eager_kestrel.core.show.show import (
@@ -40,8 +41,6 @@ if TYPE_CHECKING:
 SOURCE, FRAME_RATE, MOTION = "1920x1080", "60", "lively"
 """Of a show nobody described: what most cameras give."""
 AUDIO = ("voice", "music")
-OTHER_NAMES = {"h265": "hevc", "h.265": "hevc", "h.264": "h264", "avc": "h264"}
-"""What codecs are called as well."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -223,7 +222,7 @@ def _destinations(show: Show, wishes: ShowOptions) -> tuple[Destination, ...]:
     places = [known.get(name) or destination(name) for name in dict.fromkeys(names)]
     if wishes.codec is None:
         return tuple(places)
-    codec = OTHER_NAMES.get(wishes.codec.lower(), wishes.codec)
+    codec = codec_named(wishes.codec)
     return tuple(place.model_copy(update={"codec": codec}) for place in places)
 
 

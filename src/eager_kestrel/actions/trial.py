@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING
 from eager_kestrel.actions.encode_trial import TrialEncodes, TrialOptions, screen_of, try_clip
 from eager_kestrel.actions.planning import plan, uplink_from_history, uplink_from_number
 from eager_kestrel.actions.shows import ShowOptions, asked_show
+from eager_kestrel.core.codecs import CODECS
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.plan.trial_report import TrialReport
 from eager_kestrel.core.units import Bitrate
@@ -24,12 +25,10 @@ if TYPE_CHECKING:
     from eager_kestrel.core.arrays import Floats
     from eager_kestrel.core.connection.uplink import Uplink
     from eager_kestrel.core.footage import Trial, TrialPoint
-    from eager_kestrel.core.guide.rules import Codec
     from eager_kestrel.core.show.show import Show
     from eager_kestrel.media.clip import Clip
 
 
-USUAL_PRESET: dict[Codec, str] = {"h264": "veryfast", "hevc": "veryfast", "av1": "8"}
 """What the quality model's bitrates are for."""
 USUAL_KBPS, USUAL_LINES = 6000.0, 720
 
@@ -98,8 +97,8 @@ def prepared(
         raise InputError("the plan sends nothing there", "see why with eager-kestrel plan --why")
     video = there.video
     lines = min(video.resolution.width, video.resolution.height)
-    preset = USUAL_PRESET[video.codec] if video.own_encoder else video.preset
-    preset = preset or USUAL_PRESET[video.codec]
+    preset = CODECS[video.codec].preset if video.own_encoder else video.preset
+    preset = preset or CODECS[video.codec].preset
     wanted = TrialOptions(video.codec, preset, lines, video.bitrate_kbps, show.motion, keep)
     return Prepared(clip, wanted, show, uplink)
 
@@ -113,10 +112,10 @@ def _unplanned(most: float | None, motion: str | None, keep: str | None) -> Tria
     video = next((d.video for d in made.destinations if d.video), None) if made else None
     if video is None:
         kbps = USUAL_KBPS if most is None else most
-        return TrialOptions("h264", USUAL_PRESET["h264"], USUAL_LINES, kbps, bare.motion, keep)
+        return TrialOptions("h264", CODECS["h264"].preset, USUAL_LINES, kbps, bare.motion, keep)
     lines = min(video.resolution.width, video.resolution.height)
-    preset = USUAL_PRESET[video.codec] if video.own_encoder else video.preset
-    preset = preset or USUAL_PRESET[video.codec]
+    preset = CODECS[video.codec].preset if video.own_encoder else video.preset
+    preset = preset or CODECS[video.codec].preset
     return TrialOptions(video.codec, preset, lines, video.bitrate_kbps, bare.motion, keep)
 
 

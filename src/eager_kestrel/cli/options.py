@@ -15,6 +15,8 @@ from typing import TYPE_CHECKING, Annotated, Any, ClassVar, TypeAlias, TypeVar, 
 import typer
 from typer.core import TyperCommand
 
+from eager_kestrel.core.codecs import CODECS
+
 if TYPE_CHECKING:
     from eager_kestrel.actions.shows import ShowOptions
 
@@ -161,7 +163,6 @@ def among(*names: str) -> Callable[[str], list[str]]:
 
 
 MOTION_NAMES = ("still", "calm", "lively", "hectic")
-CODEC_NAMES = ("h264", "hevc", "av1")
 
 
 def with_unit(written: str) -> str:
@@ -285,7 +286,7 @@ Codec: TypeAlias = Annotated[
     str | None,
     typer.Option(
         metavar="NAME",
-        autocompletion=among(*CODEC_NAMES),
+        autocompletion=among(*CODECS),
         help="h264, hevc or av1, if the guide takes it.",
     ),
 ]

@@ -11,8 +11,8 @@ from typing import TYPE_CHECKING, ClassVar
 import numpy as np
 
 from eager_kestrel.core.choice.quality import QualityTable, SceneParameters, quality, sharpness
+from eager_kestrel.core.codecs import Codec
 from eager_kestrel.core.document import Frozen, Moment, Spread, format_name
-from eager_kestrel.core.guide.rules import Codec
 from eager_kestrel.core.quantities import FrameRate
 from eager_kestrel.core.resolution import Resolution, resolution_at
 from eager_kestrel.core.show.show import MOTIONS, Motion

@@ -26,7 +26,7 @@ from eager_kestrel.core.plan.exports import AV1_LIVE
 from eager_kestrel.core.resolution import Resolution
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.guide.rules import Codec
+    from eager_kestrel.core.codecs import Codec
 
 
 FRAMES = 24

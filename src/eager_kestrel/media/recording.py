@@ -40,6 +40,7 @@ from eager_kestrel.core.checks.stream import (
     by_second,
     video_seen,
 )
+from eager_kestrel.core.codecs import codec_named
 from eager_kestrel.core.errors import FormatError
 from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.wire import mp4
@@ -402,7 +403,7 @@ def _protected(path: Path) -> bool:
 
 def _facts(stream: VideoStream) -> VideoFacts:
     context = stream.codec_context
-    codec = {"h265": "hevc", "libdav1d": "av1", "libaom-av1": "av1"}.get(context.name, context.name)
+    codec = codec_named(context.name)
     read = profile_and_level(codec, bytes(context.extradata or b""))
     if context.width < 1 or context.height < 1:
         raise IndexError("no resolution")

@@ -16,9 +16,9 @@ import av.logging
 import numpy as np
 from numpy.typing import NDArray
 
+from eager_kestrel.core.codecs import CODECS
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.plan.exports import AV1_LIVE
-from eager_kestrel.core.show.machine import ENCODER_NAMES
 from eager_kestrel.wire import flv
 from eager_kestrel.wire.flv import filler
 
@@ -107,7 +107,7 @@ class StandIn:
             format="flv",
             options={"flvflags": "no_duration_filesize", "fflags": "flush_packets"},
         )
-        stream: Any = self._container.add_stream(ENCODER_NAMES[video.codec], rate=self._rate)
+        stream: Any = self._container.add_stream(CODECS[video.codec].encoder, rate=self._rate)
         stream.width, stream.height = video.resolution.width, video.resolution.height
         stream.pix_fmt = "yuv420p"
         stream.time_base = 1 / self._rate

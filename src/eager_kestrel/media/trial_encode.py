@@ -29,14 +29,14 @@ import av.error
 import av.filter
 import numpy as np
 
+from eager_kestrel.core.codecs import CODECS
 from eager_kestrel.core.errors import StoppedError, StorageError
 from eager_kestrel.core.plan.exports import AV1_LIVE
-from eager_kestrel.core.show.machine import ENCODER_NAMES
 from eager_kestrel.media.encoders import PRESETS, ordinary_process
 
 if TYPE_CHECKING:
     from eager_kestrel.core.arrays import Floats
-    from eager_kestrel.core.guide.rules import Codec
+    from eager_kestrel.core.codecs import Codec
     from eager_kestrel.core.resolution import Resolution
 
 
@@ -76,7 +76,7 @@ class Scores:
 
 def presets_of(codec: Codec) -> tuple[str, ...]:
     """From fastest to slowest."""
-    return PRESETS[ENCODER_NAMES[codec]]
+    return PRESETS[CODECS[codec].encoder]
 
 
 def encode(source: Path, setting: Setting, every: int, out: Path, stopped: Event) -> None:
@@ -119,7 +119,7 @@ def encode(source: Path, setting: Setting, every: int, out: Path, stopped: Event
 
 
 def _stream(written: Any, setting: Setting) -> Any:
-    stream: Any = written.add_stream(ENCODER_NAMES[setting.codec], rate=setting.frame_rate)
+    stream: Any = written.add_stream(CODECS[setting.codec].encoder, rate=setting.frame_rate)
     stream.width, stream.height = setting.resolution.width, setting.resolution.height
     stream.pix_fmt, stream.time_base = "yuv420p", 1 / setting.frame_rate
     context = stream.codec_context

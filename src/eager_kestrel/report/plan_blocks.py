@@ -6,11 +6,11 @@ from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
+from eager_kestrel.core.codecs import CODEC_NAMES
 from eager_kestrel.core.resolution import frame_rate_text, resolution_at
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words import plans as words
 from eager_kestrel.core.words.numbers import (
-    CODEC_NAMES,
     both,
     quality_with_range,
 )

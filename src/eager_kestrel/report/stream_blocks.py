@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from typing import TYPE_CHECKING
 
+from eager_kestrel.core.codecs import CODEC_NAMES
 from eager_kestrel.core.resolution import frame_rate_text, resolution_at
 from eager_kestrel.core.words import broadcasts as words
 from eager_kestrel.core.words import runs as run_words
 from eager_kestrel.core.words import settings as setting_words
-from eager_kestrel.core.words.numbers import CODEC_NAMES, counted, looks
+from eager_kestrel.core.words.numbers import counted, looks
 from eager_kestrel.report.blocks import (
     Block,
     Cell,

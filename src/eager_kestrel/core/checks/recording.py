@@ -5,8 +5,9 @@ from __future__ import annotations
 from fractions import Fraction
 from typing import ClassVar
 
+from eager_kestrel.core.codecs import AudioCodec, Codec
 from eager_kestrel.core.document import Frozen, Spread, format_name
-from eager_kestrel.core.guide.rules import AudioCodec, Codec, RateControl
+from eager_kestrel.core.guide.rules import RateControl
 from eager_kestrel.core.quantities import ResolutionShape, ResolutionSize
 from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.rules.settings import (

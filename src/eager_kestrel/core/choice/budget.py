@@ -11,9 +11,9 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Literal
 
+from eager_kestrel.core.codecs import CODEC_NAMES
 from eager_kestrel.core.document import Frozen
 from eager_kestrel.core.words import plans as words
-from eager_kestrel.core.words.numbers import CODEC_NAMES
 
 if TYPE_CHECKING:
     from eager_kestrel.core.connection.uplink import Uplink

@@ -55,8 +55,8 @@ from eager_kestrel.core.resolution import Resolution, at_1000_1001
 
 if TYPE_CHECKING:
     from eager_kestrel.core.arrays import Indices
+    from eager_kestrel.core.codecs import Codec
     from eager_kestrel.core.guide.guide import Guide
-    from eager_kestrel.core.guide.rules import Codec
     from eager_kestrel.core.show.show import Show
 
 

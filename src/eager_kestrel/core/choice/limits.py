@@ -14,14 +14,15 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from eager_kestrel.core.choice.candidates import Candidate, steadiness
-from eager_kestrel.core.levels import LEVELS, Level, level_rank
+from eager_kestrel.core.codecs import CODECS, Level, level_rank
 from eager_kestrel.core.overhead import overhead
 
 if TYPE_CHECKING:
     from eager_kestrel.core.arrays import Floats
     from eager_kestrel.core.choice.quality import QualityTable
+    from eager_kestrel.core.codecs import Codec
     from eager_kestrel.core.guide.guide import Guide
-    from eager_kestrel.core.guide.rules import Codec, RateControl
+    from eager_kestrel.core.guide.rules import RateControl
     from eager_kestrel.core.show.show import Show
 
 LEAST_VIDEO_KBPS = 100.0
@@ -149,7 +150,7 @@ def _allowed_levels(guide: Guide, codec: Codec) -> list[Level]:
     """Levels of a codec up to the highest the guide takes."""
     highest = guide.video.highest_level.get(codec)
     rank = None if highest is None else level_rank(codec, highest)
-    return list(LEVELS[codec] if rank is None else LEVELS[codec][: rank + 1])
+    return list(CODECS[codec].levels if rank is None else CODECS[codec].levels[: rank + 1])
 
 
 def level_limits(guide: Guide, codec: Codec, found: list[Candidate], fps: Floats) -> Floats:

@@ -27,8 +27,8 @@ if TYPE_CHECKING:
     from eager_kestrel.core.choice.budget import Budget
     from eager_kestrel.core.choice.candidates import Candidate
     from eager_kestrel.core.choice.quality import QualityTable
+    from eager_kestrel.core.codecs import Codec
     from eager_kestrel.core.guide.guide import Guide
-    from eager_kestrel.core.guide.rules import Codec
 
 
 Over = Literal["upload", "share", "motion", "tier"]

@@ -13,12 +13,12 @@ from typing import Any, Self
 
 from pydantic import Field, PrivateAttr, model_validator
 
+from eager_kestrel.core.codecs import Codec
 from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.errors import NotFoundError, nearest_name
 from eager_kestrel.core.guide.rules import (
     TRANSCODE_RANK,
     AudioRules,
-    Codec,
     Delivery,
     Ingest,
     PrivateWay,

@@ -11,17 +11,16 @@ from collections.abc import Iterable, Sequence
 from functools import reduce
 from typing import TYPE_CHECKING, Any, TypeVar
 
+from eager_kestrel.core.codecs import Codec, level_rank
 from eager_kestrel.core.document import Frozen
 from eager_kestrel.core.guide.rules import (
     TRANSCODE_RANK,
     AudioRecommendation,
     AudioRules,
-    Codec,
     Keyframes,
     VideoRecommendation,
     VideoRules,
 )
-from eager_kestrel.core.levels import level_rank
 from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.words import plans as words
 

@@ -29,7 +29,7 @@ T = TypeVar("T")
 Found = tuple[str, str, str]
 """Key, value, doubt."""
 
-CODECS = (
+CODEC_PATTERNS = (
     ("h264", r"h\.?\s?264(?:\s*/?\s*\(?avc\)?)?|\bavc\b|x264"),
     ("hevc", r"h\.?\s?265(?:\s*/?\s*\(?hevc\)?)?|hevc(?:\s*/?\s*\(?h\.?265\)?)?|x265"),
     ("av1", r"av1"),
@@ -128,7 +128,7 @@ def named(names: Iterable[tuple[str, str]], text: str) -> list[str]:
 
 def without_names(text: str) -> str:
     """A text without names of codecs, whose figures are no amounts."""
-    for _, pattern in (*CODECS, *AUDIO_CODECS):
+    for _, pattern in (*CODEC_PATTERNS, *AUDIO_CODECS):
         text = re.sub(rf"(?i)(?<![a-z0-9])(?:{pattern})(?![a-z0-9])", " ", text)
     return text
 
@@ -275,7 +275,7 @@ def _rate_control(text: str, _: AspectRatio) -> Iterator[Found]:
 
 
 def _codec(text: str, _: AspectRatio) -> Iterator[Found]:
-    found = named(CODECS, text)
+    found = named(CODEC_PATTERNS, text)
     if found:
         yield "video.codecs", ", ".join(found), ""
     if re.search(r"(?i)\bprofile\b", text) and (profiles := named(PROFILES, text)):

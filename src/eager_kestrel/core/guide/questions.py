@@ -13,12 +13,10 @@ from dataclasses import dataclass
 from fractions import Fraction
 from typing import Any
 
+from eager_kestrel.core.codecs import CODECS
 from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.errors import InputError, KestrelError, nearest_name
 from eager_kestrel.core.guide.amounts import AUDIO_KBPS, Amount, amounts_in, bound_in
-from eager_kestrel.core.guide.rules import (
-    PROFILES,
-)
 from eager_kestrel.core.resolution import Resolution, frame_rate_text, parse_frame_rate
 from eager_kestrel.core.units import Bitrate
 
@@ -120,7 +118,7 @@ def _rate_control(text: str) -> Document:
 
 
 def _profiles(text: str) -> Document:
-    return {"video.profiles": {"h264": _named("", PROFILES["h264"])(text)[""]}}
+    return {"video.profiles": {"h264": _named("", CODECS["h264"].profiles)(text)[""]}}
 
 
 def _level(text: str) -> Document:

@@ -15,9 +15,9 @@ from typing import TYPE_CHECKING, Annotated, Any, Literal
 
 from pydantic import BeforeValidator, Field, PlainSerializer, model_validator
 
+from eager_kestrel.core.codecs import CODECS, AudioCodec, Codec, level_rank
 from eager_kestrel.core.document import Frozen
 from eager_kestrel.core.errors import nearest_name
-from eager_kestrel.core.levels import LEVELS, level_rank
 from eager_kestrel.core.quantities import FrameRate, Rate, ResolutionShape, ResolutionSize, Seconds
 from eager_kestrel.core.resolution import at_1000_1001, frame_rate_text
 from eager_kestrel.core.units import Bitrate
@@ -26,17 +26,10 @@ if TYPE_CHECKING:
     from eager_kestrel.core.resolution import Resolution
 
 
-Codec = Literal["h264", "hevc", "av1"]
-AudioCodec = Literal["aac", "opus", "mp3"]
 RateControl = Literal["constant", "variable"]
 Transport = Literal["rtmp", "rtmps", "hls", "srt"]
 Transcodes = Literal["always", "when there is capacity", "never"]
 
-PROFILES: dict[Codec, tuple[str, ...]] = {
-    "h264": ("high", "main", "baseline"),
-    "hevc": ("main", "main10"),
-    "av1": ("main",),
-}
 CUSTOMARY_RATES = tuple(
     Fraction(r)
     for r in (
@@ -203,7 +196,9 @@ class VideoRules(Frozen):
             raise ValueError(
                 f"{wish.b_frames} B-frames are recommended and {self.b_frames} allowed"
             )
-        taken = {p for codec in self.codecs for p in self.profiles.get(codec, PROFILES[codec])}
+        taken = {
+            p for codec in self.codecs for p in self.profiles.get(codec, CODECS[codec].profiles)
+        }
         if wish.profile is not None and wish.profile not in taken:
             raise ValueError(f"recommended profile {wish.profile} is not among profiles")
 
@@ -211,12 +206,12 @@ class VideoRules(Frozen):
         """Profiles and levels are the standards' own."""
         for codec, profiles in self.profiles.items():
             for profile in profiles:
-                if profile not in PROFILES[codec]:
-                    known = nearest_name(profile, list(PROFILES[codec]), "")
+                if profile not in CODECS[codec].profiles:
+                    known = nearest_name(profile, list(CODECS[codec].profiles), "")
                     raise ValueError(f'profiles.{codec} has no "{profile}"; {known}')
         for codec, level in self.highest_level.items():
             if level_rank(codec, level) is None:
-                names = [known.name for known in LEVELS[codec]]
+                names = [known.name for known in CODECS[codec].levels]
                 raise ValueError(
                     f'highest_level.{codec} has no "{level}"; {nearest_name(level, names, "")}'
                 )
@@ -246,8 +241,8 @@ class VideoRules(Frozen):
 
         The order on a guideline page is no preference; ``recommended.profile`` says one.
         """
-        every, wish = self.profiles.get(codec, PROFILES[codec]), self.recommended.profile
-        taken = tuple(p for p in PROFILES[codec] if p in every)
+        every, wish = self.profiles.get(codec, CODECS[codec].profiles), self.recommended.profile
+        taken = tuple(p for p in CODECS[codec].profiles if p in every)
         return (wish, *(p for p in taken if p != wish)) if wish in taken else taken
 
 

@@ -14,7 +14,7 @@ from dataclasses import dataclass, replace
 from eager_kestrel.core.errors import InputError, nearest_name
 from eager_kestrel.core.guide.amounts import VIDEO_KBPS, Grid, Page, amounts_in, bound_in, values_of
 from eager_kestrel.core.guide.proposals import (
-    CODECS,
+    CODEC_PATTERNS,
     named,
     rate_beside,
     resolution_in,
@@ -122,7 +122,7 @@ def column_of(text: str) -> Column:
     for word in rest.split():
         if word in UNITS:
             column = replace(column, unit=word)
-        elif word.lower() in [name for name, _ in CODECS]:
+        elif word.lower() in [name for name, _ in CODEC_PATTERNS]:
             column = replace(column, codec=word.lower())
         else:
             raise InputError(
@@ -249,7 +249,7 @@ def _table(grid: Grid, shape: AspectRatio) -> PageTable | None:
         return None
     at = resolutions.index(max(resolutions))
     cells = [[row[n] for row in body] for n in range(len(heads))]
-    codec = named(CODECS, grid.title)
+    codec = named(CODEC_PATTERNS, grid.title)
     columns = tuple(
         Column("resolution") if n == at else _column(heads[n], cells[n], codec)
         for n in range(len(heads))
@@ -269,7 +269,7 @@ def _sections(
     """Rows without those that name a codec for all that follow, and the codec of each."""
     body, codecs, now = [], [], ""
     for row in rows:
-        if len(set(row)) == 1 and len(row) > 1 and named(CODECS, row[0]):
+        if len(set(row)) == 1 and len(row) > 1 and named(CODEC_PATTERNS, row[0]):
             now = row[0]
         else:
             body.append(row)
@@ -295,7 +295,7 @@ def _column(heading: str, cells: list[str], title_codec: list[str]) -> Column:
             role = role if role in BITRATES else "maximum"
         if role == "maximum" and any(_ranged(c, _unit(heading, c, cells)) for c in bitrates):
             role = "range"
-        codec = named(CODECS, heading) or title_codec
+        codec = named(CODEC_PATTERNS, heading) or title_codec
         return Column(
             role,
             _named_unit(heading, cells),
@@ -359,7 +359,7 @@ def _rungs_of(row: tuple[str, ...], columns: tuple[Column, ...], shape: AspectRa
     own = cells.get("frame rate", "")
     rates = [r.rstrip(".") for r in re.findall(r"[0-9]{2,3}(?:\.[0-9]+)?", own)]
     rate = rate_beside(cells["resolution"]) if not rates else max(rates, key=float)
-    codec = named(CODECS, cells.get("codec", ""))
+    codec = named(CODEC_PATTERNS, cells.get("codec", ""))
     tier = tier_name(cells.get("tier", ""))
     bounds: dict[tuple[str, str, str], list[str]] = {}
     for column, cell in zip(columns, row, strict=True):

@@ -13,7 +13,7 @@ import numpy as np
 
 from eager_kestrel.core.choice.limits import rate_control
 from eager_kestrel.core.choice.quality import QualityTable, clean_kbps
-from eager_kestrel.core.levels import least_level
+from eager_kestrel.core.codecs import least_level
 from eager_kestrel.core.plan.plan import AudioSettings, DataUse, FrameFit, LocalCopy, VideoSettings
 from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.show.show import ON_THE_WIRE, Fit, Show
@@ -21,8 +21,9 @@ from eager_kestrel.core.show.show import ON_THE_WIRE, Fit, Show
 if TYPE_CHECKING:
     from eager_kestrel.core.choice.candidates_table import CandidatesTable
     from eager_kestrel.core.choice.scored import ScoredCandidates
+    from eager_kestrel.core.codecs import Codec
     from eager_kestrel.core.guide.guide import Guide
-    from eager_kestrel.core.guide.rules import AudioRules, Codec, VideoRules
+    from eager_kestrel.core.guide.rules import AudioRules, VideoRules
     from eager_kestrel.core.show.show import Motion
     from eager_kestrel.core.units import DataSize
 

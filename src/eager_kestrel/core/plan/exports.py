@@ -13,13 +13,11 @@ import io
 import shlex
 from typing import TYPE_CHECKING
 
-from eager_kestrel.core.show.machine import ENCODER_NAMES
+from eager_kestrel.core.codecs import CODECS
 
 if TYPE_CHECKING:
     from eager_kestrel.core.plan.plan import AudioSettings, DestinationPlan, Plan, VideoSettings
 
-PRESET = {"h264": "veryfast", "hevc": "veryfast", "av1": "10"}
-"""What most machines hold in real time beside what is being shown, where none was measured."""
 AV1_LIVE = "rc=2:pred-struct=1:rtc=1"
 """Of SVT-AV1: real time, no frame waits for a later one. It has constant bitrate only then, takes
 no peak, and aims at the planned bitrate where a platform would rather have it vary."""
@@ -50,7 +48,7 @@ def ffmpeg_arguments(
     if video.deinterlace is not None:
         resolution = f"bwdif=mode=send_{video.deinterlace},{resolution}"
     arguments = ["-re", "-i", source, "-vf", f"{resolution},format={video.pixel_format}"]
-    arguments += ["-c:v", video.own_encoder or ENCODER_NAMES[video.codec]]
+    arguments += ["-c:v", video.own_encoder or CODECS[video.codec].encoder]
     arguments += _ffmpeg_encoder(video)
     arguments += ["-b:v", kbit]
     if video.codec != "av1" or video.own_encoder is not None:
@@ -84,7 +82,7 @@ def _ffmpeg_encoder(video: VideoSettings) -> list[str]:
     """Options of one encoder: preset, profile, level, and keyframes only where they are due."""
     if video.own_encoder is not None:
         return ["-profile:v", video.profile]
-    constant, preset = video.rate_control == "constant", video.preset or PRESET[video.codec]
+    constant, preset = video.rate_control == "constant", _preset(video)
     if video.codec == "h264":
         hrd = ":nal-hrd=cbr:filler=1" if constant else ""
         return [
@@ -194,7 +192,7 @@ def _gst_audio(audio: AudioSettings) -> list[str]:
 
 
 def _gst_encoder(video: VideoSettings) -> list[str]:
-    preset = PRESET[video.codec] if video.own_encoder else video.preset or PRESET[video.codec]
+    preset = _preset(video)
     rate, frames = f"{video.bitrate_kbps:.0f}", str(video.keyframe_frames)
     if video.codec == "h264":
         buffer_ms = video.buffer_kbit / video.bitrate_kbps * 1000
@@ -236,6 +234,12 @@ def _gst_encoder(video: VideoSettings) -> list[str]:
         "!",
         "av1parse",
     ]
+
+
+def _preset(video: VideoSettings) -> str:
+    """What was measured here, else the usual one; an encoder of its own kind has none."""
+    usual = CODECS[video.codec].preset
+    return usual if video.own_encoder else video.preset or usual
 
 
 def _x265_rate(video: VideoSettings) -> str:

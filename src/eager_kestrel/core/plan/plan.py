@@ -12,10 +12,11 @@ from pydantic import Field
 
 from eager_kestrel.core.choice.budget import Budget, BudgetStep
 from eager_kestrel.core.choice.scored import Option
+from eager_kestrel.core.codecs import AudioCodec, Codec
 from eager_kestrel.core.connection.uplink import Uplink
 from eager_kestrel.core.division.split import Split
 from eager_kestrel.core.document import Frozen, Spread, format_name
-from eager_kestrel.core.guide.rules import AudioCodec, Codec, RateControl, Transport
+from eager_kestrel.core.guide.rules import RateControl, Transport
 from eager_kestrel.core.quantities import FrameRate
 from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.rules.settings import AudioSet, Interval, Settings, VideoSet

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from eager_kestrel import __version__
 from eager_kestrel.core.choice.budget import Budget, beside, budget_of, destination_steps
+from eager_kestrel.core.codecs import CODECS
 from eager_kestrel.core.division.divide import DestinationContext, alone, divide
 from eager_kestrel.core.overhead import overhead, srt_latency_ms
 from eager_kestrel.core.plan.alternatives import (
@@ -46,14 +47,14 @@ from eager_kestrel.core.resolution import divides_evenly
 from eager_kestrel.core.rules.guide_rules import against_guide
 from eager_kestrel.core.words import plans as words
 from eager_kestrel.core.words import runs as run_words
-from eager_kestrel.core.words.numbers import CODEC_NAMES, look_word
+from eager_kestrel.core.words.numbers import look_word
 
 if TYPE_CHECKING:
     from eager_kestrel.core.choice.quality import QualityTable
     from eager_kestrel.core.choice.scored import ScoredCandidates
+    from eager_kestrel.core.codecs import Codec
     from eager_kestrel.core.connection.uplink import Uplink
     from eager_kestrel.core.guide.guide import Guide
-    from eager_kestrel.core.guide.rules import Codec
     from eager_kestrel.core.show.show import Show
     from eager_kestrel.core.words.facts import Bound
 
@@ -101,16 +102,11 @@ def plan_remarks(
 
 
 def _not_carried(codec: Codec, transport: str) -> list[str]:
-    """What a transport needs to carry a codec.
-
-    FLV 10.1 knows neither HEVC nor AV1 (the published enhancement of RTMP does), and ISO/IEC
-    13818-1 has no mapping of AV1.
-    """
-    of_ts = transport in ("hls", "srt")
-    if codec == "h264" or (codec == "hevc" and of_ts):
-        return []
-    name = CODEC_NAMES[codec]
-    return [words.no_pieces(name) if of_ts else words.enhanced_rtmp(name)]
+    """What a transport needs to carry a codec."""
+    known = CODECS[codec]
+    if transport in ("hls", "srt"):
+        return [] if known.in_ts else [words.no_pieces(known.title)]
+    return [] if known.in_rtmp else [words.enhanced_rtmp(known.title)]
 
 
 def _misfits(guide: Guide, video: VideoSettings, show: Show) -> list[str]:

@@ -17,9 +17,9 @@ import numpy as np
 
 from eager_kestrel.core.choice.candidates import customary_resolutions, even_ladder, takes
 from eager_kestrel.core.choice.limits import rounded_down
+from eager_kestrel.core.codecs import CODECS, Level, least_level, level_rank
 from eager_kestrel.core.document import Frozen
 from eager_kestrel.core.errors import NoPlanError
-from eager_kestrel.core.levels import LEVELS, Level, least_level, level_rank
 from eager_kestrel.core.overhead import overhead
 from eager_kestrel.core.resolution import at_1000_1001, divides_evenly
 from eager_kestrel.core.rules.bitrate_rules import (
@@ -34,8 +34,8 @@ from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words import settings as words
 
 if TYPE_CHECKING:
+    from eager_kestrel.core.codecs import Codec
     from eager_kestrel.core.guide.guide import Guide
-    from eager_kestrel.core.guide.rules import Codec
     from eager_kestrel.core.resolution import Resolution
     from eager_kestrel.core.rules.finding import Finding
     from eager_kestrel.core.rules.settings import VideoSet
@@ -411,8 +411,8 @@ def _levels(settings: Settings, guides: Sequence[Guide]) -> list[Level]:
     codec = settings.video.codec or guides[0].codec()
     highest = [g.video.highest_level.get(codec) for g in guides]
     ranks = [level_rank(codec, level) for level in highest if level is not None]
-    top = min((rank for rank in ranks if rank is not None), default=len(LEVELS[codec]) - 1)
-    return list(LEVELS[codec][: top + 1])
+    top = min((rank for rank in ranks if rank is not None), default=len(CODECS[codec].levels) - 1)
+    return list(CODECS[codec].levels[: top + 1])
 
 
 def _level_kbps(settings: Settings, guides: Sequence[Guide]) -> float:
@@ -453,7 +453,7 @@ def _with_level(settings: Settings, guides: Sequence[Guide]) -> Settings:
             name = levels[own]
     kbit = video.buffer_kbit
     if kbit is not None and rate is not None:
-        most = inf if own is None else LEVELS[codec][own].buffer_kbit(profile)
+        most = inf if own is None else CODECS[codec].levels[own].buffer_kbit(profile)
         target = (video.bitrate or rate).kbps
         if not sound_buffer(kbit, target) or kbit > most:
             kbit = min(target, most)

@@ -5,9 +5,9 @@ from __future__ import annotations
 from fractions import Fraction
 from typing import TYPE_CHECKING
 
+from eager_kestrel.core.codecs import CODECS, least_level, level_rank
 from eager_kestrel.core.errors import NoPlanError
 from eager_kestrel.core.guide.rules import RungLimits
-from eager_kestrel.core.levels import LEVELS, least_level, level_rank
 from eager_kestrel.core.overhead import overhead
 from eager_kestrel.core.rules.finding import RuleResult, Rules, Severity
 from eager_kestrel.core.units import Bitrate
@@ -119,8 +119,8 @@ def buffer(settings: Settings, guide: Guide) -> Rules:
     profile = video.profile or guide.video.profiles_of(codec)[0]
     wanted = f"{SHORT_BUFFER_SECONDS:g} to {LONG_BUFFER_SECONDS:g} s of video"
     rank = level_rank(codec, video.level) if video.level is not None else None
-    if rank is not None and video.buffer_kbit > LEVELS[codec][rank].buffer_kbit(profile):
-        most = LEVELS[codec][rank].buffer_kbit(profile)
+    if rank is not None and video.buffer_kbit > CODECS[codec].levels[rank].buffer_kbit(profile):
+        most = CODECS[codec].levels[rank].buffer_kbit(profile)
         yield RuleResult(
             "buffer",
             "breach",

@@ -10,9 +10,10 @@ from typing import Annotated, Literal
 
 from pydantic import BeforeValidator, Field, PlainSerializer, WithJsonSchema, model_validator
 
+from eager_kestrel.core.codecs import AudioCodec, Codec
 from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.errors import UnitError
-from eager_kestrel.core.guide.rules import AudioCodec, Codec, RateControl, Transport
+from eager_kestrel.core.guide.rules import RateControl, Transport
 from eager_kestrel.core.quantities import FrameRate, Rate, ResolutionSize
 from eager_kestrel.core.units import parse_seconds
 

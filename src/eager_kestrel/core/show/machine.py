@@ -15,9 +15,9 @@ from typing import Annotated, ClassVar
 
 from pydantic import BeforeValidator, Field, PlainSerializer, WithJsonSchema
 
+from eager_kestrel.core.codecs import Codec
 from eager_kestrel.core.document import Frozen, Moment, Spread, format_name
 from eager_kestrel.core.errors import UnitError
-from eager_kestrel.core.guide.rules import Codec
 from eager_kestrel.core.quantities import FrameRate, ResolutionSize, Share
 from eager_kestrel.core.resolution import (
     Resolution,
@@ -27,8 +27,6 @@ from eager_kestrel.core.resolution import (
 )
 from eager_kestrel.core.words import broadcasts as words
 
-ENCODER_NAMES = {"h264": "libx264", "hevc": "libx265", "av1": "libsvtav1"}
-"""The open encoder of each codec, as the media library names it."""
 MACHINE_SHARE = 0.60
 """Of the encoding speed; the rest is for what is being shown."""
 

@@ -15,16 +15,6 @@ from typing import Any, Final
 from eager_kestrel.core.resolution import Resolution, frame_rate_text, resolution_at
 from eager_kestrel.core.units import Bitrate
 
-CODEC_NAMES: Final = {
-    "h264": "H.264",
-    "hevc": "HEVC",
-    "av1": "AV1",
-    "aac": "AAC",
-    "opus": "Opus",
-    "mp3": "MP3",
-}
-"""As people write them, by the names of guides and settings."""
-
 
 def kbit(kbps: float) -> str:
     """``5,400 kbit/s``: what is typed into an encoder."""

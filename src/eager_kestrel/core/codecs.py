@@ -1,10 +1,15 @@
-"""Levels of H.264, H.265 and AV1: the lowest that fits a stream, and what a level allows.
+"""The codecs there are: names, profiles, levels, encoders and what carries them, in one entry each.
+
+A new codec is an entry of :data:`CODECS` and its factor in the quality table; what its bits look
+like is for :mod:`eager_kestrel.wire`.
 
 - ITU-T H.264 (08/2021), Table A-1; MaxBR and MaxCPB are in units of 1000 bit(/s) for baseline and
   main and of 1250 for high (cpbBrVclFactor, Table A-2); sides at most sqrt(8 MaxFS) (A.3.1).
 - ITU-T H.265 (08/2021), Tables A.8 and A.9, main tier; sides at most sqrt(8 MaxLumaPs) (A.4.1).
 - AV1 Bitstream and Decoding Process Specification (2019), Annex A.3, main tier; the buffer holds
   one second at the highest bitrate (Annex E.2).
+- What carries them: FLV 10.1 knows neither HEVC nor AV1 (the published enhancement of RTMP does),
+  and ISO/IEC 13818-1 has no mapping of AV1.
 """
 
 from __future__ import annotations
@@ -12,12 +17,17 @@ from __future__ import annotations
 from dataclasses import dataclass
 from fractions import Fraction
 from math import isqrt
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Final, Literal
 
 from eager_kestrel.core.errors import NoPlanError
 
 if TYPE_CHECKING:
     from eager_kestrel.core.resolution import Resolution
+
+Codec = Literal["h264", "hevc", "av1"]
+AudioCodec = Literal["aac", "opus", "mp3"]
+AUDIO_CODECS: Final[dict[AudioCodec, str]] = {"aac": "AAC", "opus": "Opus", "mp3": "MP3"}
+"""As people write them, by the names of guides and settings."""
 
 _H264_FACTOR = {"baseline": 1.0, "main": 1.0, "high": 1.25}
 
@@ -125,18 +135,87 @@ AV1_LEVELS = (
     _av1("6.2", 35_651_584, 16_384, 8_704, 4_278_190_080, 160_000),
     _av1("6.3", 35_651_584, 16_384, 8_704, 4_278_190_080, 160_000),
 )
-LEVELS = {"h264": H264_LEVELS, "hevc": H265_LEVELS, "av1": AV1_LEVELS}
 
 
-def level_rank(codec: str, name: str) -> int | None:
+@dataclass(frozen=True, slots=True)
+class VideoCodec:
+    """Everything about a codec that guides, plans and checks have to know."""
+
+    title: str
+    """As people write it."""
+    other_names: tuple[str, ...]
+    """What people and the media library call it as well."""
+    profiles: tuple[str, ...]
+    """The most efficient first."""
+    levels: tuple[Level, ...]
+    level_table: str
+    """Where the standard lists them."""
+    encoder: str
+    """The library whose presets were measured."""
+    preset: str
+    """The usual one: most machines hold it in real time, and the quality model speaks of it."""
+    in_rtmp: bool
+    """Whether RTMP carries it without the published enhancement."""
+    in_ts: bool
+    """Whether MPEG-TS has a mapping of it."""
+
+
+CODECS: Final[dict[Codec, VideoCodec]] = {
+    "h264": VideoCodec(
+        title="H.264",
+        other_names=("h.264", "avc"),
+        profiles=("high", "main", "baseline"),
+        levels=H264_LEVELS,
+        level_table="H.264 level that fits (table A-1)",
+        encoder="libx264",
+        preset="veryfast",
+        in_rtmp=True,
+        in_ts=True,
+    ),
+    "hevc": VideoCodec(
+        title="HEVC",
+        other_names=("h265", "h.265"),
+        profiles=("main", "main10"),
+        levels=H265_LEVELS,
+        level_table="H.265 level that fits (table A.8)",
+        encoder="libx265",
+        preset="veryfast",
+        in_rtmp=False,
+        in_ts=True,
+    ),
+    "av1": VideoCodec(
+        title="AV1",
+        other_names=("libdav1d", "libaom-av1"),
+        profiles=("main",),
+        levels=AV1_LEVELS,
+        level_table="AV1 level that fits (annex A)",
+        encoder="libsvtav1",
+        preset="8",
+        in_rtmp=False,
+        in_ts=False,
+    ),
+}
+CODEC_NAMES: Final[dict[str, str]] = dict(AUDIO_CODECS) | {
+    name: codec.title for name, codec in CODECS.items()
+}
+"""As people write them, by the names of guides and settings."""
+
+
+def codec_named(text: str) -> str:
+    """A codec by any of its names; a text that is none of them as it is."""
+    names = (name for name, codec in CODECS.items() if text.strip().lower() in codec.other_names)
+    return next(names, text)
+
+
+def level_rank(codec: Codec, name: str) -> int | None:
     """Position of a level among its codec's, lowest first; None when there is none so called."""
-    names = [level.name for level in LEVELS[codec]]
+    names = [level.name for level in CODECS[codec].levels]
     same = (name, f"{name}.0", name.removesuffix(".0"))
     return next((names.index(written) for written in same if written in names), None)
 
 
 def least_level(
-    codec: str,
+    codec: Codec,
     resolution: Resolution,
     frame_rate: Fraction,
     profile: str,
@@ -148,7 +227,7 @@ def least_level(
     Raises:
         NoPlanError: no level does.
     """
-    for level in LEVELS[codec]:
+    for level in CODECS[codec].levels:
         if (
             level.takes(resolution, frame_rate)
             and kbps <= level.bitrate_kbps(profile)
