@@ -21,7 +21,7 @@ from pathlib import Path
 import imageio_ffmpeg
 
 from benchmarks import options
-from eager_kestrel.core.checks.recording_rules import against_plan, check_recording
+from eager_kestrel.core.checks.findings import against_plan, check_recording
 from eager_kestrel.core.connection.uplink import assumed_uplink
 from eager_kestrel.core.plan.exports import ffmpeg_arguments, gstreamer_arguments
 from eager_kestrel.core.plan.planner import plan

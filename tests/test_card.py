@@ -15,10 +15,10 @@ from hypothesis import strategies as st
 from eager_kestrel.core.checks.findings import check
 from eager_kestrel.core.connection.uplink import assumed_uplink
 from eager_kestrel.core.guide.guide import Guide
-from eager_kestrel.core.plan.encoder_settings import GB_PER_KBPS_HOUR, data_use, frame_fit
-from eager_kestrel.core.plan.plan import DestinationPlan, Plan, settings_of
+from eager_kestrel.core.plan.plan import GB_PER_KBPS_HOUR, DataUse, DestinationPlan, Plan
 from eager_kestrel.core.plan.planner import plan
 from eager_kestrel.core.resolution import Resolution
+from eager_kestrel.core.settings.resolution import frame_fit
 from eager_kestrel.core.show.machine import Machine
 from eager_kestrel.core.show.show import MOTIONS, Destination, Show
 from eager_kestrel.core.units import Bitrate
@@ -113,9 +113,9 @@ def test_variable_bitrate_keeps_its_peak_within_the_line(upload: float, recommen
     assert there.total_kbps <= 0.7 * upload + 0.01
     assert there.total_kbps > video.peak_kbps
     assert video.buffer_kbit <= video.peak_kbps
-    found = check(settings_of(there), [rules])
+    found = check(there.settings, [rules])
     assert found.breaches == 0
-    assert "peak of" in next(r.text for r in there.reasons if r.about == "rate control")
+    assert "peak of" in next(r.text for r in there.reasons if r.setting == "rate_control")
 
 
 @given(st.floats(1500, 20_000), st.sampled_from(MOTIONS))
@@ -133,7 +133,7 @@ def test_adapting_never_goes_below_what_the_platform_takes(upload: float, motion
 
 @given(st.floats(1, 1e5), st.floats(1, 700))
 def test_data_adds_up(kbps: float, hours: float) -> None:
-    used = data_use(kbps, hours)
+    used = DataUse.of(kbps, hours)
     assert used.gb_per_hour == pytest.approx(kbps * 3600 / 8 / 1e6, abs=0.001)
     assert used.gb_per_month == pytest.approx(used.gb_per_hour * hours, rel=0.01, abs=0.5)
     assert pytest.approx(0.00045) == GB_PER_KBPS_HOUR
@@ -195,7 +195,7 @@ def test_larger_than_the_source_only_where_it_is_rewarded() -> None:
     assert rich.video.resolution == Resolution(2560, 1440)
     assert rich.video.resize is not None
     assert "delivers such resolutions better" in next(
-        r.text for r in rich.reasons if r.about == "resolution"
+        r.text for r in rich.reasons if r.setting == "resolution"
     )
     thin = only(planned(9000, rules))
     assert thin.video is not None
@@ -227,7 +227,7 @@ def test_the_machine_is_never_asked_for_more(fps: int, share: float, motion: str
     assert asked <= 1920 * 1080 * fps * share * 1.0001
     slow = 1920 * 1080 * (fps // 4) * share
     assert video.preset == ("slow" if asked <= slow else "veryfast")
-    assert any(r.about == "preset" and "slowest" in r.text for r in there.reasons)
+    assert any(r.setting == "preset" and "slowest" in r.text for r in there.reasons)
 
 
 def test_viewers_lines_bind_where_transcodes_are_not_assured() -> None:

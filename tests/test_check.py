@@ -17,7 +17,7 @@ from eager_kestrel.core.connection.uplink import assumed_uplink
 from eager_kestrel.core.errors import UnitError
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.plan.planner import plan
-from eager_kestrel.core.rules.settings import Settings, parse_interval
+from eager_kestrel.core.settings.values import Settings, parse_interval
 from eager_kestrel.core.show.show import Destination, Show
 from eager_kestrel.core.units import Bitrate
 from tests.conftest import Kestrel
@@ -370,8 +370,8 @@ def test_what_a_guide_advises_is_planned_and_shown(kestrel: Kestrel, home: Path)
     assert (planned["video"]["codec"], planned["video"]["fps"]) == ("hevc", 30)
     assert planned["video"]["b_frames"] == 1
     assert planned["audio"]["sample_rate_hz"] == 44100
-    said = {r["about"]: r["text"] for r in planned["reasons"]}
-    assert said["frame rate"] == said["b-frames"] == "what Oxbow recommends"
+    said = {r["setting"]: r["text"] for r in planned["reasons"]}
+    assert said["frame_rate"] == said["b_frames"] == "what Oxbow recommends"
     found = kestrel(
         *shlex.split("check --codec h264 --fps 60 --b-frames 2 --audio-rate 48000 --for oxbow"),
         "--json",
@@ -388,8 +388,8 @@ def test_what_a_guide_advises_is_planned_and_shown(kestrel: Kestrel, home: Path)
 def test_b_frames_say_who_bound_them(kestrel: Kestrel) -> None:
     for platform, says in (("oxbow", "the most Oxbow takes"), ("fernlight", "add delay")):
         made = kestrel("plan", "--for", platform, "--upload", "9 Mbit/s", "--json").document
-        said = {r["about"]: r["text"] for r in made["destinations"][0]["reasons"]}
-        assert says in said["b-frames"]
+        said = {r["setting"]: r["text"] for r in made["destinations"][0]["reasons"]}
+        assert says in said["b_frames"]
 
 
 def test_segments_hold_whole_intervals_where_pieces_are_all_there_is(

@@ -11,7 +11,7 @@ from pathlib import Path
 import imageio_ffmpeg
 import pytest
 
-from eager_kestrel.core.checks.recording_rules import check_recording
+from eager_kestrel.core.checks.findings import check_recording
 from eager_kestrel.core.errors import KestrelError
 from eager_kestrel.files.guides import load_guide
 from eager_kestrel.media.recording import read_recording

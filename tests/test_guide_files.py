@@ -25,7 +25,6 @@ from eager_kestrel.core.errors import KestrelError
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.guide.questions import BY_KEY
 from eager_kestrel.core.guide.rules import CUSTOMARY_RATES, Rung
-from eager_kestrel.core.plan.plan import settings_of
 from eager_kestrel.core.plan.planner import plan
 from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.show.show import Destination, Show
@@ -163,7 +162,7 @@ def test_any_guide_is_planned_for_or_names_the_rule(
         assert guide.title in there.infeasible_because
         return
     assert there.total_kbps <= made.budget.safe_kbps + 0.001
-    found = check(settings_of(there), [guide.under(tier)], made.budget.safe_kbps)
+    found = check(there.settings, [guide.under(tier)], made.budget.safe_kbps)
     assert [f for f in found.findings if f.severity == "breach"] == []
     assert [f for f in as_explained(found.findings, made) if f.severity == "caution"] == []
 

@@ -99,10 +99,10 @@ def test_the_document_holds_what_it_promises(kestrel: Kestrel) -> None:
     assert (video["profile"], video["b_frames"]) == ("high", 2)
     assert audio == {"codec": "aac", "bitrate_kbps": 160, "sample_rate_hz": 48000, "channels": 2}
     assert there["total_kbps"] <= document["budget"]["safe_kbps"] == 8400
-    assert {r["about"] for r in there["reasons"]} >= {
+    assert {r["setting"] for r in there["reasons"]} >= {
         "bitrate",
         "resolution",
-        "frame rate",
+        "frame_rate",
         "audio",
     }
     assert all(r["text"] for r in there["reasons"])

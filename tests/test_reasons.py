@@ -12,9 +12,11 @@ from hypothesis import strategies as st
 from eager_kestrel.core.choice.limits import VARIABLE_TARGET
 from eager_kestrel.core.connection.uplink import assumed_uplink
 from eager_kestrel.core.guide.guide import Guide
-from eager_kestrel.core.plan.plan import DestinationPlan, Reason, VideoSettings
+from eager_kestrel.core.plan.plan import DestinationPlan
 from eager_kestrel.core.plan.planner import plan
 from eager_kestrel.core.resolution import Resolution
+from eager_kestrel.core.settings.setting import Reason
+from eager_kestrel.core.settings.values import VideoSettings
 from eager_kestrel.core.show.machine import EncoderLimit, EncoderSpeed, Machine
 from eager_kestrel.core.show.show import MOTIONS, Destination, Show
 from eager_kestrel.core.units import Bitrate
@@ -74,7 +76,9 @@ def loosened(reason: Reason, guide: Guide, show: Show, kbps: float) -> tuple[Gui
         case "source", _:
             larger = Resolution(2 * show.source.width, 2 * show.source.height)
             faster = min(2 * show.frame_rate, Fraction(480))
-            update = {"frame_rate": faster} if reason.about == "frame rate" else {"source": larger}
+            update = (
+                {"frame_rate": faster} if reason.setting == "frame_rate" else {"source": larger}
+            )
             return guide, show.model_copy(update=update), kbps
         case "guide", said if "floor_kbps" in said:
             free = [
@@ -102,7 +106,7 @@ def loosened(reason: Reason, guide: Guide, show: Show, kbps: float) -> tuple[Gui
 
 def tied(there: DestinationPlan) -> bool:
     """Whether another limit leaves as much bitrate, to a step of the settings grid."""
-    facts = next(r for r in there.reasons if r.about == "bitrate").facts
+    facts = next(r for r in there.reasons if r.setting == "bitrate").facts
     limits = sorted(
         float(facts[key]) for key in ("budget_kbps", "ceiling_kbps", "level_kbps", "clean_kbps")
     )
@@ -122,7 +126,7 @@ def test_a_step_down_is_what_its_upload_gives(case: tuple[Guide, Show, float]) -
 
 VALUES: dict[str, Any] = {
     "resolution": lambda v: v.resolution,
-    "frame rate": lambda v: v.frame_rate,
+    "frame_rate": lambda v: v.frame_rate,
     "bitrate": lambda v: (v.resolution, v.frame_rate, v.bitrate_kbps),
 }
 
@@ -135,17 +139,17 @@ def test_without_the_limit_that_is_named_the_setting_is_another(
     there = planned(guide, show, kbps)
     assume(there.video is not None)
     for reason in there.reasons:
-        if reason.about not in VALUES or reason.limited_by not in (
+        if reason.setting not in VALUES or reason.limited_by not in (
             "budget",
             "guide",
             "machine",
             "source",
         ):
             continue
-        if reason.about == "bitrate" and tied(there):
+        if reason.setting == "bitrate" and tied(there):
             continue
         then = planned(*loosened(reason, guide, show, kbps)).video
-        value = VALUES[reason.about]
+        value = VALUES[reason.setting]
         assert then is None or value(then) != value(there.video), reason.text
 
 

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import importlib
 import inspect
 import itertools
+import pkgutil
 import re
 import string
 import typing
@@ -15,10 +17,13 @@ from typing import Any, Literal
 
 import pytest
 
+from eager_kestrel.core import settings
 from eager_kestrel.core.resolution import AspectRatio, Resolution
+from eager_kestrel.core.settings.frame_rate import RECOMMENDED
+from eager_kestrel.core.settings.setting import Because, Bound
 from eager_kestrel.core.stutter import StutterSeen
 from eager_kestrel.core.units import Bitrate
-from eager_kestrel.core.words import broadcasts, facts, plans, runs
+from eager_kestrel.core.words import broadcasts, plans, runs
 from eager_kestrel.core.words.numbers import Sentence
 from eager_kestrel.core.words.plans import SettingsAt
 
@@ -47,21 +52,14 @@ SAMPLES: dict[Any, tuple[Any, ...]] = {
     SettingsAt: (SettingsAt(3470, "1280x720 at 60, 2,300 kbit/s", 2300, 0.82),),
     type(None): (None,),
 }
-SPECIAL: dict[str, tuple[Any, ...]] = {
-    "codec": ("h264", "hevc", "av1"),
-    "kbps": (
-        4321.0,
-        dict.fromkeys(("safe", "budget", "ceiling", "clean", "level", "viewers"), 4321.0),
-    ),
-    "tied": (facts.Tied(Resolution(1152, 648), Resolution(1280, 720), "safest"),),
-}
-"""Of facts, by the name of what they are made from."""
 BY_FORMAT: dict[str, tuple[Any, ...]] = {
     "kbit": (4321.0,),
     "down": (4321.9,),
     "rate": (4321.0,),
     "both": (4321.0,),
     "fps": (Fraction(30000, 1001),),
+    "looks": (0.78,),
+    "points": (0.78,),
     "and": (["A", "B"],),
     "or": (["A", "B"],),
     "list": (["A", "B"],),
@@ -135,31 +133,46 @@ def test_every_sentence_is_whole(module: ModuleType) -> None:
         require_plain(name, text)
 
 
-def chosen(key: str, kind: Any) -> tuple[Any, ...]:
-    """Values of what a fact is made from."""
-    if key in SPECIAL:
-        return tuple(v for v in SPECIAL[key] if isinstance(v, dict) == (kind == dict[str, float]))
-    return samples(kind)
+def kinds_of_reasons() -> dict[str, Because]:
+    """Every kind of reason of every setting, by where it stands."""
+    found: dict[str, Because] = {}
+    for module in pkgutil.iter_modules(settings.__path__):
+        known = vars(importlib.import_module(f"{settings.__name__}.{module.name}"))
+        for name, value in known.items():
+            inside = value.values() if isinstance(value, dict) else [value]
+            for kind in _flat(inside):
+                found[f"{module.name}.{name}: {kind.text}"] = kind
+    return found
 
 
-def test_every_fact_is_whole() -> None:
-    kinds = {
-        name: kind
-        for name, kind in vars(facts).items()
-        if inspect.isfunction(kind) and kind.__module__ == facts.__name__ and name[0] != "_"
-    }
-    assert len(kinds) > 20
+def _flat(values: typing.Iterable[Any]) -> Iterator[Because]:
+    for value in values:
+        if isinstance(value, Because):
+            yield value
+        elif isinstance(value, tuple):
+            yield from _flat(value)
+
+
+def test_every_reason_is_whole() -> None:
+    kinds = kinds_of_reasons()
+    assert len(kinds) > 40
+    assert {kind.setting for kind in kinds.values()} >= {"bitrate", "b_frames", "preset", "audio"}
     for name, kind in kinds.items():
-        hints = typing.get_type_hints(kind, {**vars(facts), **vars(typing)})
-        assert hints.pop("return") is facts.Fact
-        choices = {key: chosen(key, hint) for key, hint in hints.items()}
-        for values in itertools.islice(itertools.product(*choices.values()), 60):
-            fact = kind(**dict(zip(choices, values, strict=True)))
-            require_plain(name, fact.text)
-            assert fact.limited_by in typing.get_args(facts.Bound)
-            assert None not in fact.figures.values()
+        gaps = {f: spec or "" for _, f, spec, _ in string.Formatter().parse(kind.text) if f}
+        sample = {"frames": 120} | {
+            gap.partition(".")[0]: Resolution(1152, 648)
+            if gap.endswith(".lines")
+            else (BY_FORMAT.get(spec, (0.78,)) if "verb" not in spec else ("Oxbow",))[0]
+            for gap, spec in gaps.items()
+            if not spec.startswith("count")
+        }
+        reason = kind("2 s", **sample)
+        require_plain(name, reason.text)
+        assert reason.limited_by in typing.get_args(Bound)
+        assert None not in reason.facts.values()
 
 
 def test_a_subject_and_its_verb_agree() -> None:
-    assert facts.rate_recommended("Oxbow").text == "what Oxbow recommends"
-    assert facts.rate_recommended("Oxbow and Gatepost").text == "what Oxbow and Gatepost recommend"
+    assert RECOMMENDED("60", platform="Oxbow").text == "what Oxbow recommends"
+    both = "Oxbow and Gatepost"
+    assert RECOMMENDED("60", platform=both).text == f"what {both} recommend"

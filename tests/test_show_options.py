@@ -57,8 +57,8 @@ def test_a_pinned_resolution_is_sent_and_its_cost_is_true(
     assert (notes == ()) == same
     if notes:
         assert free.video.words in notes[0]
-    wished = {one.about: one.limited_by for one in there.reasons}
-    assert wished["resolution"] == wished["frame rate"] == "wish"
+    wished = {one.setting: one.limited_by for one in there.reasons}
+    assert wished["resolution"] == wished["frame_rate"] == "wish"
     for step in there.fallbacks:
         assert str(step.video.resolution) == resolution
 
@@ -90,7 +90,7 @@ def test_letters_stay_legible_and_it_is_said_when_that_binds(
         scale = max(across, down) if fit == "crop" else min(across, down)
         assert round(text, 2) * scale >= LEGIBLE_PIXELS
     assert free.video is not None
-    bound = {reason.about: reason.limited_by for reason in there.reasons}["resolution"]
+    bound = {reason.setting: reason.limited_by for reason in there.reasons}["resolution"]
     assert (bound == "content") == (free.video.resolution != there.video.resolution)
 
 
@@ -315,7 +315,7 @@ def test_a_guess_of_a_guide_breaks_nothing_and_says_so(kestrel: Kestrel, tmp_pat
     asked = ("--guides", folder, "--for", "millrace")
     there = kestrel("plan", *asked, "--upload", "30 Mbit/s", "--json").document["destinations"][0]
     assert {"bitrate", "audio", "keyframes"} <= set(there["guessed"])
-    assert "unverified" in next(r["text"] for r in there["reasons"] if r["about"] == "bitrate")
+    assert "unverified" in next(r["text"] for r in there["reasons"] if r["setting"] == "bitrate")
     over = kestrel(
         "check", *asked, "--bitrate", "9 Mbit/s", "--audio-bitrate", "320 kbit/s", "--json"
     )

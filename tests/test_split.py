@@ -24,7 +24,7 @@ from eager_kestrel.core.division.knapsack import Choices, KnapsackTable
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.guide.joint import Clash, joint_guide
 from eager_kestrel.core.guide.rules import Keyframes, Segments
-from eager_kestrel.core.plan.plan import Plan, settings_of
+from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.plan.planner import plan
 from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.show.machine import EncoderSpeed, Machine
@@ -122,7 +122,7 @@ def test_without_the_limit_that_is_named_a_bitrate_is_another(
     for there, roomy, fast, free in zip(limited, wide, quick, anyone, strict=True):
         if there.video is None:
             continue
-        reason = next(r for r in there.reasons if r.about == "bitrate")
+        reason = next(r for r in there.reasons if r.setting == "bitrate")
         if reason.limited_by == "budget":
             assert roomy.video != there.video or fast.video == there.video, reason.text
         if reason.limited_by == "viewers" and viewers is not None:
@@ -146,7 +146,7 @@ def test_never_above_the_safe_rate_and_every_guide_holds(kbps: float, wanted: Sh
             assert place.name in split.left_out
             assert there.infeasible_because
             continue
-        found = check(settings_of(there), [GUIDES[place.platform].under(place.tier)])
+        found = check(there.settings, [GUIDES[place.platform].under(place.tier)])
         assert [f for f in found.findings if f.severity == "breach"] == []
         own = next(group for group in split.groups if place.name in group.platforms)
         assert there.video is not None
@@ -395,7 +395,7 @@ def test_presets_of_all_encodes_hold_side_by_side(kbps: float, wanted: Show) -> 
         assert group.machine_share == pytest.approx(loads[-1] / machine.share, abs=1e-3)
     assert sum(loads) <= machine.share + 1e-6
     for reason in (r for d in result.destinations for r in d.reasons):
-        if reason.about == "resolution" and reason.limited_by == "machine":
+        if reason.setting == "resolution" and reason.limited_by == "machine":
             alone = "in time" in reason.text
             assert alone is not bool(reason.facts["beside_others"])
 
@@ -446,7 +446,7 @@ def test_a_slower_preset_buys_resolution() -> None:
     }
     looks = [p.destinations[0].quality or 0.0 for p in plans.values()]
     assert looks[0] < looks[1] <= looks[2] + TABLE.tie
-    text = next(r.text for r in plans["ultrafast"].destinations[0].reasons if r.about == "preset")
+    text = next(r.text for r in plans["ultrafast"].destinations[0].reasons if r.setting == "preset")
     assert "more bitrate than veryfast for the same quality" in text
 
 

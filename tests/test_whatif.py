@@ -19,7 +19,6 @@ from eager_kestrel.core.choice.candidates_table import candidates_table
 from eager_kestrel.core.choice.what_if import compare
 from eager_kestrel.core.connection.uplink import Uplink, assumed_uplink
 from eager_kestrel.core.division.what_if import needs
-from eager_kestrel.core.plan.plan import settings_of
 from eager_kestrel.core.plan.planner import plan
 from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.show.show import Destination, Reserve, Show
@@ -129,7 +128,7 @@ def test_steps_down_are_cheaper_and_each_meets_the_guide(kbps: float, wanted: Sh
         assert after > before * 0.5
     for step in there.fallbacks:
         lower = there.model_copy(update={"video": step.video, "audio": step.audio})
-        held = check(settings_of(lower), [OXBOW.under(there.tier)], there.total_kbps)
+        held = check(lower.settings, [OXBOW.under(there.tier)], there.total_kbps)
         assert held.breaches == 0
     if there.step_up is not None and there.video is not None:
         up, now = there.step_up.video, there.video

@@ -30,7 +30,7 @@ from eager_kestrel.files.shows import USUAL
 
 if TYPE_CHECKING:
     from eager_kestrel.core.plan.plan import DestinationPlan, Plan
-    from eager_kestrel.core.rules.settings import Settings
+    from eager_kestrel.core.settings.values import Settings
     from eager_kestrel.core.watching.sample import StreamSample
 
 

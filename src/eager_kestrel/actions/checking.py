@@ -12,11 +12,9 @@ from pydantic import ValidationError
 from eager_kestrel.actions.evidence import evidence_behind
 from eager_kestrel.actions.planning import safe_uplink, uplink_from_history
 from eager_kestrel.actions.shows import destination
-from eager_kestrel.core.checks.findings import Findings, TonightCheck, check_each
+from eager_kestrel.core.checks.findings import Findings, TonightCheck, against_plan, check_each
 from eager_kestrel.core.checks.findings import check as hold
-from eager_kestrel.core.checks.recording import settings_seen
-from eager_kestrel.core.checks.recording_rules import against_plan
-from eager_kestrel.core.checks.recording_rules import check_recording as hold_recording
+from eager_kestrel.core.checks.findings import check_recording as hold_recording
 from eager_kestrel.core.choice.budget import budget, budget_of
 from eager_kestrel.core.document import first_error
 from eager_kestrel.core.errors import InputError, NotFoundError
@@ -27,8 +25,9 @@ from eager_kestrel.core.plan.from_evidence import (
     with_seen_safe,
 )
 from eager_kestrel.core.resolution import with_frame_rate
-from eager_kestrel.core.rules.finding import Finding
-from eager_kestrel.core.rules.settings import Settings
+from eager_kestrel.core.settings.recording import settings_seen
+from eager_kestrel.core.settings.setting import Finding
+from eager_kestrel.core.settings.values import Settings
 from eager_kestrel.core.show.show import SAFE_SHARE, Reserve, Show
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words import plans as words
@@ -36,10 +35,10 @@ from eager_kestrel.files.guides import guide_for
 from eager_kestrel.files.plans import LATEST, plan_in, read_plan, read_settings
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.checks.recording import Recording
     from eager_kestrel.core.connection.uplink import Uplink
     from eager_kestrel.core.guide.guide import Guide
     from eager_kestrel.core.plan.plan import DestinationPlan, Plan
+    from eager_kestrel.core.settings.recording import Recording
 
 WINDOW_SECONDS = 1.0
 """Over which the highest bitrate of a recording is taken, where nothing is said."""

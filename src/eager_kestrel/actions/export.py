@@ -14,8 +14,7 @@ from eager_kestrel.core.plan.exports import (
     gstreamer_arguments,
     plan_csv,
 )
-from eager_kestrel.core.plan.plan import settings_of
-from eager_kestrel.core.rules.settings import Settings
+from eager_kestrel.core.settings.values import Settings
 from eager_kestrel.files.documents import write_text
 
 if TYPE_CHECKING:
@@ -80,7 +79,7 @@ def _settings_toml(plan: Plan) -> str:
             f"a settings file holds one destination, and this plan has {names}",
             f"plan one with --for {plan.destinations[0].name}, or name the file .json",
         )
-    return settings_text(settings_of(_first(plan)))
+    return settings_text(_first(plan).settings)
 
 
 def settings_text(settings: Settings) -> str:

@@ -19,8 +19,8 @@ from eager_kestrel.core.connection.progress import PartialResult, PhaseBegun, Te
 from eager_kestrel.core.connection.run import Endpoint, Phase, RoundTrip, Run
 from eager_kestrel.core.connection.throughput import Limits
 from eager_kestrel.core.errors import InputError, NetworkError, StoppedError
-from eager_kestrel.core.plan.plan import AudioSettings, VideoSettings
 from eager_kestrel.core.resolution import Resolution
+from eager_kestrel.core.settings.values import AudioSettings, VideoSettings
 from eager_kestrel.files.keys import needed_key
 from eager_kestrel.media.stand_in import EncodedFrame, StandIn
 from eager_kestrel.net.pacing import PacedPublication, Pacer

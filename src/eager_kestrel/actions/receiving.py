@@ -13,8 +13,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Protocol
 
-from eager_kestrel.core.checks.findings import ReceivedStream
-from eager_kestrel.core.checks.recording_rules import check_recording
+from eager_kestrel.core.checks.findings import ReceivedStream, check_recording
 from eager_kestrel.core.checks.stream import AudioFacts, LiveView, StreamWatch
 from eager_kestrel.core.errors import KestrelError, StorageError
 from eager_kestrel.files.flv_writer import StreamFile, require_new

@@ -37,7 +37,7 @@ from eager_kestrel.practice.uplink import PracticeUplink, SimulatedConnection
 if TYPE_CHECKING:
     from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal
     from eager_kestrel.core.guide.guide import Guide
-    from eager_kestrel.core.rules.settings import Settings
+    from eager_kestrel.core.settings.values import Settings
 
 
 QUIET = Misbehaviour()

@@ -20,7 +20,7 @@ from eager_kestrel.actions.broadcasts import (
 )
 from eager_kestrel.actions.receiving import APP, Reception
 from eager_kestrel.actions.relay_targets import RelayOptions, RelayTarget, places_of
-from eager_kestrel.core.checks.recording_rules import against_plan
+from eager_kestrel.core.checks.findings import against_plan
 from eager_kestrel.core.errors import NetworkError, NotFoundError
 from eager_kestrel.core.units import parse_seconds
 from eager_kestrel.core.words import broadcasts as words

@@ -37,8 +37,8 @@ from eager_kestrel.cli.options import (
     single,
 )
 from eager_kestrel.cli.terminal import reading, warn
-from eager_kestrel.core.checks.recording import RECORDING_KINDS
 from eager_kestrel.core.errors import InputError, UnitError
+from eager_kestrel.core.settings.recording import RECORDING_KINDS
 from eager_kestrel.core.units import Bitrate, parse_seconds
 
 if TYPE_CHECKING:

@@ -9,8 +9,8 @@ from pydantic import ValidationError
 
 from eager_kestrel.core.document import first_error, format_name, require_format
 from eager_kestrel.core.errors import FormatError, InputError, StorageError
-from eager_kestrel.core.plan.plan import Plan, settings_of
-from eager_kestrel.core.rules.settings import Settings
+from eager_kestrel.core.plan.plan import Plan
+from eager_kestrel.core.settings.values import Settings
 from eager_kestrel.files.documents import MOST_DOCUMENT_BYTES, read_bounded, read_json, write_text
 from eager_kestrel.files.home import data_home
 from eager_kestrel.files.toml import read_model
@@ -117,4 +117,4 @@ def _of_plan(plan: Plan, platform: str | None, where: str) -> Settings:
     chosen = next(iter([*exact, *fitting, *plan.destinations]))
     if not chosen.feasible:
         raise FormatError(f"the plan has no settings for {chosen.title}", "plan again", where)
-    return settings_of(chosen)
+    return chosen.settings

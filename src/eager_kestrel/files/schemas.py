@@ -45,7 +45,7 @@ KINDS: dict[str, tuple[str, str]] = {
     "sweep": ("choice.what_if", "Sweep"),
     "findings": ("checks.findings", "Findings"),
     "tonight": ("checks.findings", "TonightCheck"),
-    "recording": ("checks.recording", "Recording"),
+    "recording": ("settings.recording", "Recording"),
     "watch": ("watching.sample", "Now"),
     "broadcast": ("connection.broadcast", "Broadcast"),
     "review": ("watching.review", "Review"),

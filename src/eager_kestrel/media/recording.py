@@ -26,12 +26,6 @@ from av.packet import Packet
 from av.video.codeccontext import VideoCodecContext
 from av.video.stream import VideoStream
 
-from eager_kestrel.core.checks.recording import (
-    RECORDING_KINDS,
-    AudioSeen,
-    Decoded,
-    Recording,
-)
 from eager_kestrel.core.checks.stream import (
     AudioFacts,
     SteadyClock,
@@ -43,6 +37,7 @@ from eager_kestrel.core.checks.stream import (
 from eager_kestrel.core.codecs import codec_named
 from eager_kestrel.core.errors import FormatError
 from eager_kestrel.core.resolution import Resolution
+from eager_kestrel.core.settings.recording import RECORDING_KINDS, AudioSeen, Decoded, Recording
 from eager_kestrel.wire import mp4
 from eager_kestrel.wire.parameter_sets import profile_and_level, sequence_sets
 

@@ -23,8 +23,8 @@ from eager_kestrel.wire import flv
 from eager_kestrel.wire.flv import filler
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.plan.plan import AudioSettings, VideoSettings
     from eager_kestrel.core.resolution import Resolution
+    from eager_kestrel.core.settings.values import AudioSettings, VideoSettings
 
 OWN_SHARE = 0.7
 """Of the bitrate the encoder itself may use; the rest is filler."""

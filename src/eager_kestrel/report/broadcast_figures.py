@@ -16,9 +16,9 @@ from eager_kestrel.report.figures import CARE, FAINT, GOOD, INK, LINE, PALE, new
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
-    from eager_kestrel.core.checks.recording import Recording
     from eager_kestrel.core.checks.rehearsal import Rehearsal, Rehearsals
     from eager_kestrel.core.connection.broadcast import Broadcast, BroadcastTrouble
+    from eager_kestrel.core.settings.recording import Recording
     from eager_kestrel.core.watching.review import Review
 
 

@@ -134,7 +134,7 @@ def _fallbacks(alike: Sequence[DestinationPlan]) -> Iterator[Block]:
 
 def _reasons(alike: Sequence[DestinationPlan]) -> Iterator[Block]:
     reasons = alike[0].reasons
-    rows = tuple((Styled(r.about, "dim"), Styled(r.value, "strong"), r.text) for r in reasons)
+    rows = tuple((Styled(r.title, "dim"), Styled(r.value, "strong"), r.text) for r in reasons)
     yield Table(("setting", "value", "why"), rows)
     yield from notes_of(alike)
 

@@ -115,7 +115,7 @@ def _below_card(
     steps = first.fallbacks if why and not page else first.fallbacks[:MOST_STEPS]
     said = "; ".join(step.video.words for step in steps)
     yield Styled("if it struggles", "name"), said or words.NOTHING_LOWER
-    reason = next((r for r in first.reasons if r.about == "bitrate"), None)
+    reason = next((r for r in first.reasons if r.setting == "bitrate"), None)
     if reason is not None and not (why or page):
         yield Styled(f"why {reason.value}", "name"), words.why_bitrate(reason.text)
 
@@ -231,7 +231,7 @@ def reason_blocks(plan: Plan, alike: Sequence[DestinationPlan]) -> Iterator[Bloc
     there = alike[0]
     if len(alike) < len(plan.destinations):
         yield Heading(places(alike), level=3)
-    reasons = ((Styled(r.about, "name"), f"{r.value}: {r.text}") for r in there.reasons)
+    reasons = ((Styled(r.title, "name"), f"{r.value}: {r.text}") for r in there.reasons)
     more = ((Styled(name, "name"), said) for name, said in beside(there))
     yield Rows((*reasons, *more))
     yield from notes_of(alike)

@@ -32,10 +32,10 @@ if TYPE_CHECKING:
         ReceivedStream,
         TonightCheck,
     )
-    from eager_kestrel.core.checks.recording import AudioSeen, Recording, VideoSeen
     from eager_kestrel.core.checks.rehearsal import Rehearsal, Rehearsals
     from eager_kestrel.core.connection.broadcast import Broadcast
     from eager_kestrel.core.plan.trial_report import TrialReport
+    from eager_kestrel.core.settings.recording import AudioSeen, Recording, VideoSeen
     from eager_kestrel.core.show.machine import MeasuredMachine
     from eager_kestrel.core.watching.review import Review
 

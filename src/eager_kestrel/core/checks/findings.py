@@ -5,18 +5,24 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING
 
-from eager_kestrel.core.checks.recording import Recording
 from eager_kestrel.core.checks.rehearsal import Rehearsal
 from eager_kestrel.core.document import Frozen, format_name
-from eager_kestrel.core.rules.advice import Advice, advise, with_advice
-from eager_kestrel.core.rules.finding import Finding
-from eager_kestrel.core.rules.guide_rules import against_guide, against_upload
+from eager_kestrel.core.settings.advice import Advice, advise, with_advice
+from eager_kestrel.core.settings.recording import Recording, settings_seen
+from eager_kestrel.core.settings.setting import Finding, Planned
+from eager_kestrel.core.settings.table import (
+    SETTINGS,
+    against_any,
+    against_guide,
+    against_upload,
+    finding,
+)
 from eager_kestrel.core.words import settings as words
 
 if TYPE_CHECKING:
     from eager_kestrel.core.guide.guide import Guide
-    from eager_kestrel.core.plan.plan import Plan
-    from eager_kestrel.core.rules.settings import Settings
+    from eager_kestrel.core.plan.plan import DestinationPlan, Plan
+    from eager_kestrel.core.settings.values import Settings
 
 
 class TonightCheck(Frozen):
@@ -85,6 +91,33 @@ class ReceivedList(Frozen):
 def check(settings: Settings, guides: Sequence[Guide], safe_kbps: float | None = None) -> Findings:
     """Hold settings against guides, and against the connection when it is known."""
     return check_each([(settings, guide) for guide in guides], safe_kbps)
+
+
+def check_recording(
+    recording: Recording, guides: Sequence[Guide], safe_kbps: float | None = None
+) -> Findings:
+    """Hold a recording against guides, each with its tier applied, and against the connection."""
+    settings = settings_seen(recording)
+    pairs = [(settings, guide) for guide in guides]
+    found = [one for guide in guides for one in against_guide(settings, guide, recording)]
+    found += against_upload(pairs, safe_kbps)
+    advice: tuple[Advice, ...] = ()
+    if any(one.severity != "fine" and not one.do for one in found):
+        advice = advise(pairs, safe_kbps)
+    found = [*with_advice(found, advice), *against_any(recording)]
+    return Findings(findings=tuple(found), advice=advice, recording=recording)
+
+
+def against_plan(recording: Recording, planned: DestinationPlan) -> list[Finding]:
+    """Whether a recording is what a plan says for a destination; the guide it names is the plan."""
+    if planned.video is None or planned.audio is None:
+        return []
+    wanted = Planned(planned.video, planned.audio)
+    return [
+        finding(result._replace(setting=setting.name), "plan", planned.name)
+        for setting in SETTINGS
+        for result in setting.as_planned(recording, wanted)
+    ]
 
 
 def as_explained(found: Iterable[Finding], planned: Plan) -> list[Finding]:

@@ -9,9 +9,9 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from eager_kestrel.core.checks.recording import AudioSeen, KeyframesSeen, Recording, VideoSeen
 from eager_kestrel.core.guide.rules import CUSTOMARY_RATES
 from eager_kestrel.core.resolution import MOST_RATE
+from eager_kestrel.core.settings.recording import AudioSeen, KeyframesSeen, Recording, VideoSeen
 from eager_kestrel.core.stutter import LATE_SECONDS
 
 if TYPE_CHECKING:

@@ -16,8 +16,8 @@ from eager_kestrel.core.choice.ties import kinds_of
 from eager_kestrel.core.document import Spread
 from eager_kestrel.core.quantities import FrameRate
 from eager_kestrel.core.resolution import Resolution, is_customary
-from eager_kestrel.core.words.facts import BitrateBound
 from eager_kestrel.core.words.numbers import settings
+from eager_kestrel.core.words.plans import BitrateBound
 
 
 class Option(Spread):

@@ -21,7 +21,7 @@ from eager_kestrel.core.resolution import Resolution, parse_frame_rate
 from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words import plans as words
-from eager_kestrel.core.words.facts import BitrateBound
+from eager_kestrel.core.words.plans import BitrateBound
 
 if TYPE_CHECKING:
     from eager_kestrel.core.choice.budget import Budget

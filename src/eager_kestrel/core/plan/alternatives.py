@@ -20,8 +20,9 @@ from eager_kestrel.core.choice.candidates_table import CandidatesTable
 from eager_kestrel.core.choice.scored import Option, ScoredCandidates
 from eager_kestrel.core.division.answers import Answer, Answers, Served, answers_of
 from eager_kestrel.core.overhead import overhead
-from eager_kestrel.core.plan.encoder_settings import audio_at, settings_at
 from eager_kestrel.core.plan.plan import DestinationPlan, Fallback, FrameRateTrade, Offer
+from eager_kestrel.core.settings.audio import audio_settings
+from eager_kestrel.core.settings.table import video_settings
 from eager_kestrel.core.words import plans as words
 from eager_kestrel.core.words.numbers import rate
 
@@ -48,10 +49,10 @@ def fallback_at(
     index = weighed.chosen
     if index is None:
         return None
-    video = settings_at(guide, field, weighed, index)
+    video = video_settings(guide, field, weighed, index)
     carried = video.most_kbps + weighed.audio_kbps
     all_copies = float(carried * field.per_byte[index] + field.fixed_kbps[index])
-    audio = audio_at(guide, field.show, weighed.audio_kbps)
+    audio = audio_settings(guide, field.show, weighed.audio_kbps)
     extra = overhead(transport, video.frame_rate, audio.sample_rate_hz)
     total = extra.total_kbps(video.most_kbps, audio.bitrate_kbps)
     upload = _tenths(waterfall.upload_for(all_copies))

@@ -16,7 +16,8 @@ from typing import TYPE_CHECKING
 from eager_kestrel.core.codecs import CODECS
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.plan.plan import AudioSettings, DestinationPlan, Plan, VideoSettings
+    from eager_kestrel.core.plan.plan import DestinationPlan, Plan
+    from eager_kestrel.core.settings.values import AudioSettings, VideoSettings
 
 AV1_LIVE = "rc=2:pred-struct=1:rtc=1"
 """Of SVT-AV1: real time, no frame waits for a later one. It has constant bitrate only then, takes

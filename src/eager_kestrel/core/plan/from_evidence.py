@@ -29,7 +29,8 @@ if TYPE_CHECKING:
     from eager_kestrel.core.connection.uplink import Uplink
     from eager_kestrel.core.forecast.evidence import Evidence
     from eager_kestrel.core.guide.guide import Guide
-    from eager_kestrel.core.plan.plan import Fallback, Plan, VideoSettings
+    from eager_kestrel.core.plan.plan import Fallback, Plan
+    from eager_kestrel.core.settings.values import VideoSettings
     from eager_kestrel.core.show.show import Motion, Show
     from eager_kestrel.core.stutter import StutterSeen
 

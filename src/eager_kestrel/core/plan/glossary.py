@@ -10,7 +10,7 @@ from pydantic import Field
 
 from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.errors import NotFoundError
-from eager_kestrel.core.plan.encoder_settings import gb_per_hour
+from eager_kestrel.core.plan.plan import gb_per_hour
 from eager_kestrel.core.resolution import frame_rate_text, resolution_at
 from eager_kestrel.core.words.numbers import looks
 

@@ -8,106 +8,42 @@ from __future__ import annotations
 
 from typing import ClassVar, Literal, Self
 
+import numpy as np
 from pydantic import Field
 
 from eager_kestrel.core.choice.budget import Budget, BudgetStep
+from eager_kestrel.core.choice.quality import QualityTable, clean_kbps
 from eager_kestrel.core.choice.scored import Option
-from eager_kestrel.core.codecs import AudioCodec, Codec
+from eager_kestrel.core.codecs import Codec
 from eager_kestrel.core.connection.uplink import Uplink
 from eager_kestrel.core.division.split import Split
 from eager_kestrel.core.document import Frozen, Spread, format_name
-from eager_kestrel.core.guide.rules import RateControl, Transport
+from eager_kestrel.core.guide.rules import Transport
 from eager_kestrel.core.quantities import FrameRate
 from eager_kestrel.core.resolution import Resolution
-from eager_kestrel.core.rules.settings import AudioSet, Interval, Settings, VideoSet
-from eager_kestrel.core.show.show import SHOW_SECONDS, Fit, Motion, Show
+from eager_kestrel.core.settings.resolution import FrameFit
+from eager_kestrel.core.settings.setting import Bound, Reason
+from eager_kestrel.core.settings.values import (
+    AudioSettings,
+    Settings,
+    VideoSettings,
+    as_set,
+)
+from eager_kestrel.core.show.show import ON_THE_WIRE, SHOW_SECONDS, Motion, Show
 from eager_kestrel.core.stutter import StutterSeen
-from eager_kestrel.core.units import Bitrate
-from eager_kestrel.core.words.facts import Bound, Fact
-from eager_kestrel.core.words.numbers import settings
+from eager_kestrel.core.units import DataSize
+
+GB_PER_KBPS_HOUR = 3600 * 1000 / 8 / 1e9
+"""Gigabytes (10^9 bytes) in an hour of one kbit/s."""
+COPY_CODEC: Codec = "h264"
+COPY_AUDIO_KBPS = 192.0
+COPY_KEYFRAME_SECONDS = 1.0
+"""Short, so that the file can be cut and searched."""
 
 
-class VideoSettings(Spread):
-    """What to type into the encoder for video."""
-
-    SPREAD: ClassVar = {"resolution": ("width", "height"), "frame_rate": ("fps", "frame_rate")}
-
-    codec: Codec
-    resolution: Resolution
-    frame_rate: FrameRate
-    bitrate_kbps: float
-    """The target; what constant bitrate runs at."""
-    peak_kbps: float | None = None
-    """The most of variable bitrate."""
-    rate_control: RateControl
-    buffer_kbit: float
-    keyframe_seconds: float
-    keyframe_frames: int
-    profile: str
-    level: str
-    b_frames: int
-    preset: str | None = None
-    """As the encoder library names it, or the encoder itself where it has none; none when nothing
-    is known of the machine."""
-    pixel_format: str = "yuv420p"
-    colour: str = "bt709"
-    """Primaries, transfer and matrix, as the media library names them."""
-    colour_range: Literal["limited", "full"] = "limited"
-    resize: str | None = None
-    """Kernel to scale the source with; none when it is not scaled."""
-    deinterlace: Literal["field", "frame"] | None = None
-    """Of what each frame is made, where the source is interlaced."""
-
-    @property
-    def own_encoder(self) -> str | None:
-        """The encoder it takes, where that has no presets; ``preset`` then holds its name."""
-        return self.preset if self.preset is not None and "_" in self.preset else None
-
-    @property
-    def most_kbps(self) -> float:
-        """What the connection has to bear."""
-        return self.bitrate_kbps if self.peak_kbps is None else self.peak_kbps
-
-    @property
-    def pixels_per_second(self) -> float:
-        """How much is encoded."""
-        return self.resolution.pixels * float(self.frame_rate)
-
-    @property
-    def words(self) -> str:
-        """``1920x1080 at 60, 6,000 kbit/s``."""
-        return settings(self.resolution, self.frame_rate, self.bitrate_kbps)
-
-
-class AudioSettings(Frozen):
-    """What to type into the encoder for audio."""
-
-    codec: AudioCodec
-    bitrate_kbps: float
-    sample_rate_hz: int
-    channels: int
-
-
-class Reason(Frozen):
-    """Why one setting is what it is: the constraint that bound it and the figures behind that."""
-
-    about: str
-    value: str
-    limited_by: Bound
-    facts: dict[str, float | str] = Field(default_factory=dict)
-    """Figures by name, for programs; nothing here reads them back."""
-    text: str
-
-    @classmethod
-    def of(cls, value: str, fact: Fact) -> Self:
-        """The reason behind a setting's value, as it is shown, from what was decided."""
-        return cls(
-            about=fact.about,
-            value=value,
-            limited_by=fact.limited_by,
-            facts=fact.figures,
-            text=fact.text,
-        )
+def gb_per_hour(kbps: float) -> float:
+    """Gigabytes in an hour at a rate."""
+    return round(kbps * GB_PER_KBPS_HOUR, 3)
 
 
 class NotFollowed(Frozen):
@@ -171,6 +107,20 @@ class DataUse(Frozen):
     cap_lasts_hours: float | None = None
     """How many hours of this it lasts, headers of packets counted."""
 
+    @classmethod
+    def of(cls, total_kbps: float, hours_a_month: float, cap: DataSize | None = None) -> Self:
+        """What a rate comes to, and how long a month's data lasts."""
+        lasts = None
+        if cap is not None and total_kbps > 0:
+            lasts = round(cap.bytes / 1e9 / (total_kbps * GB_PER_KBPS_HOUR * ON_THE_WIRE), 1)
+        return cls(
+            cap_gb=None if cap is None else round(cap.bytes / 1e9, 3),
+            cap_lasts_hours=lasts,
+            gb_per_hour=gb_per_hour(total_kbps),
+            hours_a_month=hours_a_month,
+            gb_per_month=round(total_kbps * GB_PER_KBPS_HOUR * hours_a_month, 2),
+        )
+
 
 class LocalCopy(Spread):
     """Settings for a copy on the own disk, to cut and to keep: the source, without visible loss."""
@@ -191,24 +141,27 @@ class LocalCopy(Spread):
     free_hours: float | None
     """How long until the disk is full; none when no folder was named."""
 
-
-class FrameFit(Spread):
-    """What each way of fitting a source into a resolution of another shape costs."""
-
-    SPREAD: ClassVar = {"crop": ("crop_width", "crop_height"), "pad": ("pad_width", "pad_height")}
-
-    way: Fit = "crop"
-    """Which is taken."""
-    crop: Resolution
-    """The part of the source that is kept when it is cropped, in source pixels."""
-    kept_share: float
-    """Of the source's pixels; the rest is cut away."""
-    enlarged: float
-    """How much the kept part is blown up, per side; 1 or less loses nothing."""
-    pad: Resolution
-    """The part of the sent resolution the whole source fills when it is padded."""
-    used_share: float
-    """Of the sent resolution's pixels; the rest is bars."""
+    @classmethod
+    def of(cls, show: Show, table: QualityTable, sent_kbps: float, free_bytes: int | None) -> Self:
+        """Settings for a copy of the source at its own resolution and frame rate."""
+        pixels = np.array([float(show.source.pixels)])
+        fps = np.array([float(show.frame_rate)])
+        clean = float(clean_kbps(table, show.motion, COPY_CODEC, pixels, fps)[0])
+        video = -(-clean // 500) * 500
+        per_hour = gb_per_hour(video + COPY_AUDIO_KBPS)
+        free_gb = None if free_bytes is None else round(free_bytes / 1e9, 2)
+        return cls(
+            resolution=show.source,
+            frame_rate=show.frame_rate,
+            codec=COPY_CODEC,
+            bitrate_kbps=video,
+            keyframe_frames=max(1, round(COPY_KEYFRAME_SECONDS * show.frame_rate)),
+            audio_kbps=COPY_AUDIO_KBPS,
+            gb_per_hour=per_hour,
+            sent_gb_per_hour=gb_per_hour(sent_kbps),
+            free_gb=free_gb,
+            free_hours=None if free_gb is None else round(free_gb / per_hour, 1),
+        )
 
 
 class FrameRateTrade(Spread):
@@ -273,6 +226,17 @@ class DestinationPlan(Frozen):
     """The limit that leaves nothing."""
     instead: str = ""
     """What would help, where there are no settings."""
+
+    @property
+    def settings(self) -> Settings:
+        """What was chosen, as settings to be checked.
+
+        Raises:
+            ValueError: there are none.
+        """
+        if self.video is None or self.audio is None:
+            raise ValueError(f"{self.platform} has no settings")
+        return as_set(self.transport, self.video, self.audio)
 
     @property
     def name(self) -> str:
@@ -369,39 +333,3 @@ class Plan(Frozen):
     def holds(self) -> bool:
         """Whether it keeps the limit of stutter in everything observed; if nothing was, it may."""
         return self.stutter is None or self.stutter.within(self.inputs.stutter_limit)
-
-
-def settings_of(planned: DestinationPlan) -> Settings:
-    """The settings of a feasible destination of a plan.
-
-    Raises:
-        ValueError: the destination has none.
-    """
-    video, audio = planned.video, planned.audio
-    if video is None or audio is None:
-        raise ValueError(f"{planned.platform} has no settings")
-    return Settings(
-        transport=planned.transport,
-        video=VideoSet(
-            codec=video.codec,
-            resolution=video.resolution,
-            frame_rate=video.frame_rate,
-            bitrate=Bitrate.from_kbps(video.bitrate_kbps),
-            peak=None if video.peak_kbps is None else Bitrate.from_kbps(video.peak_kbps),
-            rate_control=video.rate_control,
-            buffer_kbit=video.buffer_kbit,
-            keyframes=Interval(frames=video.keyframe_frames),
-            profile=video.profile,
-            level=video.level,
-            b_frames=video.b_frames,
-            pixel_format=video.pixel_format,
-            colour=video.colour,
-            colour_range=video.colour_range,
-        ),
-        audio=AudioSet(
-            codec=audio.codec,
-            bitrate=Bitrate.from_kbps(audio.bitrate_kbps),
-            sample_rate_hz=audio.sample_rate_hz,
-            channels=audio.channels,
-        ),
-    )

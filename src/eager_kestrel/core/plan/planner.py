@@ -2,49 +2,46 @@
 
 from __future__ import annotations
 
-import re
 from collections import Counter
 from typing import TYPE_CHECKING, Any
 
 from eager_kestrel import __version__
 from eager_kestrel.core.choice.budget import Budget, beside, budget_of, destination_steps
+from eager_kestrel.core.choice.candidates import LEGIBLE_PIXELS
+from eager_kestrel.core.choice.choice import Choice
+from eager_kestrel.core.choice.limits import LEAST_VIDEO_KBPS
+from eager_kestrel.core.choice.scored import LIMITS
 from eager_kestrel.core.codecs import CODECS
 from eager_kestrel.core.division.divide import DestinationContext, alone, divide
+from eager_kestrel.core.division.knapsack import CELL_KBPS
 from eager_kestrel.core.overhead import overhead, srt_latency_ms
 from eager_kestrel.core.plan.alternatives import (
     OfferSearch,
     fallbacks,
     frame_rate_trade,
 )
-from eager_kestrel.core.plan.encoder_settings import (
-    audio_at,
-    data_use,
-    frame_fit,
-    local_copy,
-    settings_at,
-)
 from eager_kestrel.core.plan.plan import (
     Adaptive,
+    DataUse,
     DestinationPlan,
     Fallback,
     Inputs,
+    LocalCopy,
     NotFollowed,
     Plan,
-    VideoSettings,
-    settings_of,
 )
-from eager_kestrel.core.plan.reasons import (
-    Choice,
-    as_asked,
-    audio_reason,
+from eager_kestrel.core.resolution import divides_evenly, resolution_at
+from eager_kestrel.core.settings.audio import audio_settings
+from eager_kestrel.core.settings.resolution import frame_fit
+from eager_kestrel.core.settings.setting import Why
+from eager_kestrel.core.settings.table import (
+    EXPLAINED,
+    against_guide,
     guessed,
-    infeasible,
-    video_reasons,
-    viewers_bind,
-    with_guesses,
+    reasons_of,
+    video_settings,
 )
-from eager_kestrel.core.resolution import divides_evenly
-from eager_kestrel.core.rules.guide_rules import against_guide
+from eager_kestrel.core.settings.values import VideoSettings
 from eager_kestrel.core.words import plans as words
 from eager_kestrel.core.words import runs as run_words
 from eager_kestrel.core.words.numbers import look_word
@@ -55,8 +52,8 @@ if TYPE_CHECKING:
     from eager_kestrel.core.codecs import Codec
     from eager_kestrel.core.connection.uplink import Uplink
     from eager_kestrel.core.guide.guide import Guide
+    from eager_kestrel.core.settings.setting import Bound
     from eager_kestrel.core.show.show import Show
-    from eager_kestrel.core.words.facts import Bound
 
 
 LOW = ("bad", "poor")
@@ -175,8 +172,8 @@ def plan(
         split=split,
         total_kbps=total,
         quality_basis=table.basis,
-        data=data_use(total, show.hours_a_month, show.cap),
-        local_copy=local_copy(show, table, total, free_bytes),
+        data=DataUse.of(total, show.hours_a_month, show.cap),
+        local_copy=LocalCopy.of(show, table, total, free_bytes),
         warnings=plan_warnings(show, ruled, planned, uplink),
         remarks=plan_remarks(show, ruled, planned),
     )
@@ -222,7 +219,7 @@ def _planned(place: DestinationContext, show: Show, waterfall: Budget) -> Destin
     """Settings from a place's candidates; the waterfall goes down to what its encode may use."""
     rules, field, transport = place.rules, place.field, place.transport
     weighed = field.at(place.safe_kbps)
-    audio = audio_at(rules, show, weighed.audio_kbps)
+    audio = audio_settings(rules, show, weighed.audio_kbps)
     best = weighed.chosen
     top_rate = min(show.frame_rate, max(rules.video.taken_rates))
     rate = top_rate if best is None else weighed.candidates[best].frame_rate
@@ -236,13 +233,10 @@ def _planned(place: DestinationContext, show: Show, waterfall: Budget) -> Destin
         bound = _bound(show, weighed)
         common = {**_common(place), "budget_steps": steps, "limited_by": bound, **because}
         return DestinationPlan(feasible=False, **common)
-    video = settings_at(rules, field, weighed, best)
-    choice = Choice(field, weighed, best, place.safe_kbps, waterfall.safe_kbps)
-    why_each = (
-        *video_reasons(rules, show, choice, waterfall, video),
-        audio_reason(rules, audio, choice),
-    )
-    reasons = as_asked(show, with_guesses(rules, why_each))
+    video = video_settings(rules, field, weighed, best)
+    step_kbps = CELL_KBPS if len(show.destinations) > 1 else 0.0
+    choice = Choice(field, weighed, best, place.safe_kbps, waterfall.safe_kbps, step_kbps)
+    reasons = reasons_of(Why(rules, show, choice, waterfall, video, audio))
     cheaper = fallbacks(rules, weighed, best, field, waterfall, transport)
     made = DestinationPlan(
         **_common(place),
@@ -254,8 +248,8 @@ def _planned(place: DestinationContext, show: Show, waterfall: Budget) -> Destin
         quality_range=weighed.option(best).quality_range,
         frame_rate_trade=frame_rate_trade(weighed, best),
         total_kbps=round(extra.total_kbps(video.most_kbps, audio.bitrate_kbps), 3),
-        limited_by={re.sub("[ -]", "_", r.about): r.limited_by for r in reasons},
-        guessed=tuple(re.sub("[ -]", "_", about) for about in guessed(rules, why_each)),
+        limited_by={reason.setting: reason.limited_by for reason in reasons},
+        guessed=guessed(rules, reasons),
         reasons=reasons,
         runners_up=tuple(weighed.option(i) for i in weighed.others(RUNNERS_UP)),
         fallbacks=cheaper,
@@ -265,18 +259,9 @@ def _planned(place: DestinationContext, show: Show, waterfall: Budget) -> Destin
     return made.model_copy(update={"not_followed": _not_followed(made, place)})
 
 
-EXPLAINED_BY = {
-    "rungs.recommended": "bitrate",
-    "video.recommended.frame_rate": "frame rate",
-    "sides divisible by 8": "resolution",
-    "delivery.slowest_viewer": "bitrate",
-}
-"""By a rule that is not followed, what the reason is about that says why."""
-
-
 def _not_followed(made: DestinationPlan, place: DestinationContext) -> tuple[NotFollowed, ...]:
     """Where a plan is not quite as its platform would like it, and why."""
-    because = {reason.about: reason.text for reason in made.reasons}
+    because = {r.setting: r.text for r in made.reasons if r.setting in EXPLAINED}
     otherwise = words.ONE_FOR_ALL if len(place.field.members) > 1 else words.AS_ASKED
     return tuple(
         NotFollowed(
@@ -285,10 +270,10 @@ def _not_followed(made: DestinationPlan, place: DestinationContext) -> tuple[Not
                 place.guide.title,
                 one.wanted,
                 one.found,
-                because.get(EXPLAINED_BY.get(one.rule, ""), otherwise),
+                because.get(one.setting, otherwise),
             ),
         )
-        for one in against_guide(settings_of(made), place.guide)
+        for one in against_guide(made.settings, place.guide)
         if one.severity == "caution"
     )
 
@@ -298,6 +283,53 @@ def _bound(show: Show, weighed: ScoredCandidates) -> dict[str, Bound]:
     if not weighed.candidates and show.smallest_text is not None:
         return {"resolution": "content"}
     return {"bitrate": "viewers"} if weighed.chosen is None and viewers_bind(weighed) else {}
+
+
+def viewers_bind(weighed: ScoredCandidates) -> bool:
+    """Return whether the slowest viewers, and not the upload, leave less than any setting needs."""
+    if not weighed.candidates:
+        return False
+    left, viewers = (
+        float(weighed.limits_kbps[LIMITS.index(limit)].max()) for limit in ("budget", "viewers")
+    )
+    return viewers < min(max(0.0, left), float(weighed.floors_kbps.min()))
+
+
+def infeasible(
+    guide: Guide, show: Show, weighed: ScoredCandidates, waterfall: Budget
+) -> tuple[str, str]:
+    """Which limit leaves nothing to choose from, and what would help."""
+    rules, other = guide.video, words.OTHER_PLATFORM
+    if not weighed.candidates and show.smallest_text is not None:
+        return words.no_legible(guide.title, show.smallest_text, LEGIBLE_PIXELS), words.LARGER_TEXT
+    if not weighed.candidates:
+        sizes = ", ".join(map(str, rules.resolutions)) or f"up to {rules.largest}"
+        shapes = words.shape_words(rules.shapes)
+        source = resolution_at(show.source, show.frame_rate)
+        said = words.no_resolution(guide.title, sizes, shapes, rules.rates_words(), source)
+        return said, words.OTHER_SOURCE
+    if float(weighed.limits_kbps[2].max()) == 0:
+        return words.no_level(guide.title), other
+    if not weighed.encodable.any():
+        return words.machine_too_slow(guide.title), words.FASTER_PRESET
+    left = max(0.0, float(weighed.limits_kbps[0].max()))
+    needed = float(weighed.floors_kbps.min())
+    of_guide = needed > LEAST_VIDEO_KBPS
+    if viewers_bind(weighed):
+        viewers = float(weighed.limits_kbps[LIMITS.index("viewers")].max())
+        said = words.viewers_too_slow(guide.title, max(0.0, viewers), needed, guide=of_guide)
+        return said, words.FASTER_VIEWERS
+    guide_kbps = float(weighed.limits_kbps[1].max())
+    if left >= needed > guide_kbps:
+        return words.clashing_rows(guide.title, needed, guide_kbps), words.CORRECT_GUIDE
+    said = words.too_little_left(guide.title, left, needed, guide=of_guide)
+    missing = needed - left
+    if waterfall.capped:
+        return f"{words.cap_leaves(waterfall.safe_kbps)}: {said}", words.MORE_DATA
+    if waterfall.reserved_kbps and missing <= waterfall.before_reserves_kbps - waterfall.safe_kbps:
+        before, after = waterfall.before_reserves_kbps, waterfall.safe_kbps
+        return f"{words.reserves_leave(before, after)}: {said}", words.FREE_RESERVES
+    return f"{words.upload_leaves(waterfall.safe_kbps)}: {said}", words.MORE_UPLOAD
 
 
 def _refused(

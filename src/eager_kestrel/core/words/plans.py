@@ -7,7 +7,6 @@ from fractions import Fraction
 from typing import Literal, NamedTuple
 
 from eager_kestrel.core.resolution import AspectRatio, Resolution, frame_rate_text, resolution_at
-from eager_kestrel.core.words.facts import BitrateBound
 from eager_kestrel.core.words.numbers import (
     Sentence,
     counted,
@@ -19,6 +18,9 @@ from eager_kestrel.core.words.numbers import (
     rate,
     settings,
 )
+
+BitrateBound = Literal["budget", "guide", "level", "viewers", "no visible gain"]
+"""What a bitrate can be limited by."""
 
 # Steps of the budget
 
@@ -240,7 +242,6 @@ cap_lasts = Sentence("cap_gb hours", "a cap of {cap_gb:,.4g} GB a month lasts {h
 a_guess = Sentence(
     "text platform", "{text}; unverified in the guide of {platform}: check its guideline page"
 )
-pinned = Sentence("what", "you asked for this {what}")
 left_free = Sentence("now free", "without that it would be {free}; as you asked it is {now}")
 
 

@@ -10,7 +10,7 @@ from eager_kestrel.core.document import Frozen, Spread, format_name
 from eager_kestrel.core.guide.rules import RateControl
 from eager_kestrel.core.quantities import ResolutionShape, ResolutionSize
 from eager_kestrel.core.resolution import Resolution
-from eager_kestrel.core.rules.settings import (
+from eager_kestrel.core.settings.values import (
     MOST_B_FRAMES,
     MOST_CHANNELS,
     AudioSet,

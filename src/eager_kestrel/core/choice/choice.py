@@ -1,0 +1,111 @@
+"""A chosen candidate, and what would be chosen instead if one limit were gone."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from fractions import Fraction
+from functools import cached_property
+from typing import TYPE_CHECKING, Literal
+
+from eager_kestrel.core.choice.candidates_table import CandidatesTable, rebuilt
+from eager_kestrel.core.choice.scored import ScoredCandidates
+from eager_kestrel.core.resolution import Resolution
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.choice.candidates import Candidate
+    from eager_kestrel.core.guide.guide import Guide
+    from eager_kestrel.core.show.machine import Machine
+
+
+@dataclass(frozen=True)
+class Choice:
+    """A chosen candidate, and what would be chosen instead if one limit were gone.
+
+    A setting is limited by the limit without which it would be another: so it is asked, limit by
+    limit, and nothing is said that asking does not bear out.
+    """
+
+    field: CandidatesTable
+    weighed: ScoredCandidates
+    best: int
+    safe_kbps: float
+    """What it was allotted."""
+    room_kbps: float
+    """With what no destination uses."""
+    step_kbps: float = 0.0
+    """To which the upload is divided among several."""
+
+    @cached_property
+    def with_room(self) -> ScoredCandidates:
+        """Weighed with all the room there is, if that changes nothing: what limits it then."""
+        roomy = self.field.at(max(self.safe_kbps, self.room_kbps))
+        same = roomy.chosen == self.best and roomy.kbps[self.best] == self.weighed.kbps[self.best]
+        return roomy if same else self.weighed
+
+    @property
+    def now(self) -> Candidate:
+        """What is chosen."""
+        return self.weighed.candidates[self.best]
+
+    def otherwise(self, field: CandidatesTable) -> Candidate:
+        """What other limits would choose; the same where they allow nothing."""
+        index = field.at(self.safe_kbps).chosen
+        return self.now if index is None else field.candidates[index]
+
+    @cached_property
+    def freed(self) -> tuple[tuple[Candidate, Literal["floor", "machine", "both"]], ...]:
+        """What would be chosen without the guide's floors, on any machine, and without either."""
+        free = self.field.without_floors()
+        return (
+            (self.otherwise(free), "floor"),
+            (self.otherwise(self.field.on_any_machine()), "machine"),
+            (self.otherwise(free.on_any_machine()), "both"),
+        )
+
+    @cached_property
+    def of_larger_source(self) -> Candidate:
+        """If the source had twice the lines."""
+        show = self.field.show
+        source = Resolution(2 * show.source.width, 2 * show.source.height)
+        return self.otherwise(rebuilt(self.field, show.model_copy(update={"source": source})))
+
+    @cached_property
+    def of_faster_source(self) -> Candidate:
+        """If the source had twice the frames a second."""
+        show = self.field.show
+        update = {"frame_rate": min(2 * show.frame_rate, Fraction(480))}
+        return self.otherwise(rebuilt(self.field, show.model_copy(update=update)))
+
+    @cached_property
+    def of_any_text(self) -> Candidate:
+        """If nothing in it had to be read."""
+        show = self.field.show.model_copy(update={"smallest_text": None})
+        return self.otherwise(rebuilt(self.field, show))
+
+    @cached_property
+    def of_larger_guide(self) -> Candidate:
+        """If the platform took any resolution of the source's shape, and any rate."""
+        return self.otherwise(rebuilt(self.field, self.field.show, any_resolution))
+
+    def floor_of(self, candidate: Candidate) -> tuple[float, float]:
+        """The least bitrate that is taken of a candidate, and what there is for it."""
+        at = self.weighed.candidates.index(candidate)
+        return float(self.weighed.floors_kbps[at]), float(self.weighed.limits_kbps[:3, at].min())
+
+    def beside_others(self, candidate: Candidate, machine: Machine) -> bool:
+        """Whether the machine alone would encode it in time."""
+        needs = candidate.resolution.pixels * float(candidate.frame_rate)
+        return needs <= machine.most_pixels(self.field.codec)
+
+
+def any_resolution(guide: Guide) -> Guide:
+    """A guide that takes every resolution and rate, with everything else as it is."""
+    video = guide.video.model_copy(
+        update={
+            "largest": Resolution(16384, 16384),
+            "resolutions": (),
+            "fastest": Fraction(480),
+            "frame_rates": (),
+        }
+    )
+    return guide.with_rules({"video": video})

@@ -1,0 +1,191 @@
+"""Audio: codec, bitrate, sample rate and channels."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import TYPE_CHECKING
+
+from eager_kestrel.core.choice.limits import AUDIO_SHARE
+from eager_kestrel.core.codecs import AUDIO_CODECS
+from eager_kestrel.core.settings.bitrate import LEAST_SECONDS, MEASURED_SLACK
+from eager_kestrel.core.settings.setting import (
+    Because,
+    Guides,
+    Held,
+    Planned,
+    Reason,
+    Rule,
+    Rules,
+    Setting,
+    Why,
+    held,
+    nearest,
+    one_of,
+    recommended,
+)
+from eager_kestrel.core.settings.values import AudioSettings
+from eager_kestrel.core.words.numbers import kbit
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.guide.guide import Guide
+    from eager_kestrel.core.settings.recording import Recording
+    from eager_kestrel.core.settings.values import Settings
+    from eager_kestrel.core.show.show import Show
+
+MONO_KBPS = 64.0
+"""At or below this, voice sounds better in one channel than in two."""
+OFFSET_MS = 150.0
+"""Ahead or behind by more than this is seen by everybody (ITU-R BT.1359 has 125 to 185 ms)."""
+PLANNED_APART = 0.15
+"""Relative: encoders of audio vary."""
+
+
+def audio_settings(guide: Guide, show: Show, kbps: float) -> AudioSettings:
+    """The full audio settings at a bitrate, which the joint choice leaves for it."""
+    rules, wish = guide.audio, guide.audio.recommended.channels
+    channels = wish if wish in rules.channels else max(rules.channels)
+    if show.audio == "voice" and kbps <= MONO_KBPS:
+        channels = min(rules.channels)
+    return AudioSettings(
+        codec=rules.codecs[0],
+        bitrate_kbps=kbps,
+        sample_rate_hz=rules.sample_rate_hz,
+        channels=channels,
+    )
+
+
+def _codec(found: Held, guide: Guide) -> Rules:
+    """Of a recording also whether there is any audio, of a codec that guides can speak of."""
+    codec, taken, seen = found.settings.audio.codec, guide.audio.codecs, found.recording
+    if codec is not None:
+        yield one_of("audio.codecs", codec, taken)
+    if seen is not None and seen.audio is None:
+        yield held("audio", False, "none", taken[0], do="send audio")
+    elif seen is not None and seen.audio is not None and seen.audio.codec not in AUDIO_CODECS:
+        do = f"set {taken[0]}"
+        yield held("audio.codecs", False, seen.audio.codec, " or ".join(taken), do=do)
+
+
+def _bitrate(found: Held, guide: Guide) -> Rules:
+    rate, rules = found.settings.audio.bitrate, guide.audio
+    if rate is not None:
+        slack = 0.0 if found.recording is None else MEASURED_SLACK
+        low, high = rules.least.kbps, rules.most.kbps
+        yield held(
+            "audio.least" if rate < rules.least else "audio.most",
+            low * (1 - slack) <= rate.kbps <= high * (1 + slack),
+            rate.in_kbps(),
+            f"{low:g} to {high:g} kbit/s",
+        )
+
+
+def _sample_rate(found: Held, guide: Guide) -> Rules:
+    hz, taken = found.settings.audio.sample_rate_hz, guide.audio.sample_rates_hz
+    if hz is not None:
+        wish = guide.audio.recommended.sample_rate_hz
+        yield one_of("audio.sample_rates_hz", hz, taken)
+        yield from recommended("audio.recommended.sample_rate_hz", hz, wish, taken)
+
+
+def _channels(found: Held, guide: Guide) -> Rules:
+    number, taken = found.settings.audio.channels, guide.audio.channels
+    if number is not None:
+        yield one_of("audio.channels", number, taken)
+        wish = guide.audio.recommended.channels
+        yield from recommended("audio.recommended.channels", number, wish, taken)
+
+
+def _always(recording: Recording) -> Rules:
+    if recording.audio is not None:
+        offset = recording.audio.offset_ms
+        yield held(
+            "audio offset",
+            abs(offset) <= OFFSET_MS,
+            f"{offset:+.0f} ms",
+            f"within {OFFSET_MS:g} ms",
+            worse="caution",
+            do="delay the one that is early",
+        )
+
+
+def _as_planned(recording: Recording, planned: Planned) -> Rules:
+    seen, audio = recording.audio, planned.audio
+    if seen is None:
+        yield held("audio", False, "none", audio.codec, do="send audio")
+        return
+    same = seen.codec == audio.codec
+    yield held("audio codec", same, seen.codec, audio.codec, do=f"set {audio.codec}")
+    wanted = kbit(audio.bitrate_kbps)
+    if recording.seconds >= LEAST_SECONDS:
+        near = abs(seen.average_kbps / audio.bitrate_kbps - 1) <= PLANNED_APART
+        shown, do = kbit(seen.average_kbps), f"set {wanted}"
+        yield held("audio bitrate", near, shown, wanted, worse="caution", do=do)
+    for rule, found, value in (
+        ("sample rate", f"{seen.sample_rate_hz:,} Hz", f"{audio.sample_rate_hz:,} Hz"),
+        ("channels", f"{seen.channels}", f"{audio.channels}"),
+    ):
+        yield held(rule, found == value, found, value, worse="caution", do=f"set {value}")
+
+
+TAKEN = "{platform:verb|take} {least_kbps:g} to {most_kbps:g} kbit/s"
+RECOMMENDED = Because("audio", "guide", "{platform:verb|recommend} {kbps:g} kbit/s")
+AT_AN_END = Because("audio", "guide", TAKEN)
+SHARED = Because(
+    "audio",
+    "share of the total",
+    "about {share:.0%} of the total, so that video gets the rest; " + TAKEN,
+)
+VIEWERS = Because(
+    "audio", "viewers", "about {share:.0%} of what its slowest viewers receive; " + TAKEN
+)
+
+
+def _reasons(why: Why) -> Iterator[Reason]:
+    kbps, rules, platform = why.audio.bitrate_kbps, why.guide.audio, why.guide.title
+    least, most, wish = rules.least.kbps, rules.most.kbps, rules.recommended.bitrate
+    value = f"{kbps:g} kbit/s"
+    if wish is not None and kbps == wish.kbps:
+        yield RECOMMENDED(value, platform=platform, kbps=kbps)
+        return
+    kind = SHARED
+    if kbps in (least, most):
+        kind = AT_AN_END
+    elif why.choice.field.most_of_viewers_kbps < why.choice.safe_kbps:
+        kind = VIEWERS
+    yield kind(value, platform=platform, least_kbps=least, most_kbps=most, share=AUDIO_SHARE)
+
+
+def _instead(settings: Settings, guides: Guides, _: float) -> Settings:
+    audio, rules = settings.audio, [guide.audio for guide in guides]
+    wishes = [rule.recommended for rule in rules]
+    least, most = max(rule.least for rule in rules), min(rule.most for rule in rules)
+    hertz, channels = [w.sample_rate_hz for w in wishes], [w.channels for w in wishes]
+    update = {
+        "codec": nearest(audio.codec, [r.codecs for r in rules]),
+        "bitrate": audio.bitrate and min(max(audio.bitrate, least), most),
+        "sample_rate_hz": nearest(audio.sample_rate_hz, [r.sample_rates_hz for r in rules], hertz),
+        "channels": nearest(audio.channels, [r.channels for r in rules], channels),
+    }
+    return settings.model_copy(update={"audio": audio.model_copy(update=update)})
+
+
+AUDIO = Setting(
+    name="audio",
+    keys=(
+        "audio.codecs",
+        "audio.least",
+        "audio.most",
+        "audio.channels",
+        "audio.sample_rates_hz",
+    ),
+    rules=(
+        Rule(_codec, ("audio.codec",)),
+        Rule(_bitrate, ("audio.bitrate",)),
+        Rule(_sample_rate, ("audio.sample_rate_hz",)),
+        Rule(_channels, ("audio.channels",)),
+    ),
+    always=_always,
+    as_planned=_as_planned,
+    reasons=_reasons,
+    instead=_instead,
+)

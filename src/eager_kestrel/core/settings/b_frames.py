@@ -1,0 +1,88 @@
+"""B-frames: as many in a row as pay, and no more than are taken."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import TYPE_CHECKING
+
+from eager_kestrel.core.settings.setting import (
+    Because,
+    Guides,
+    Held,
+    Planned,
+    Reason,
+    Rule,
+    Rules,
+    Setting,
+    Why,
+    held,
+    nearest,
+    recommended,
+)
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.guide.guide import Guide
+    from eager_kestrel.core.settings.recording import Recording
+    from eager_kestrel.core.settings.values import Settings
+
+MOST = 2
+"""More costs delay and buys little at live bitrates."""
+
+
+def taken(guide: Guide, profile: str | None) -> int:
+    """The most that a profile of a guide may have in a row: the baseline profile knows none."""
+    return 0 if profile == "baseline" else guide.video.b_frames
+
+
+def chosen(guide: Guide, profile: str) -> int:
+    """The recommended number, else as many as pay."""
+    wish = guide.video.recommended.b_frames
+    return min(taken(guide, profile), MOST if wish is None else wish)
+
+
+def _rule(found: Held, guide: Guide) -> Rules:
+    count = found.settings.video.b_frames
+    if count is not None:
+        most = taken(guide, found.settings.video.profile)
+        yield held("video.b_frames", count <= most, count, f"at most {most}")
+        wish = guide.video.recommended.b_frames
+        yield from recommended("video.recommended.b_frames", count, wish, range(most + 1))
+
+
+def _as_planned(recording: Recording, planned: Planned) -> Rules:
+    count, most = recording.video.b_frames, planned.video.b_frames
+    wanted = f"{most} at most"
+    yield held("b_frames", count <= most, f"{count} in a row", wanted, do=f"set {most}")
+
+
+RECOMMENDED = Because("b_frames", "guide", "what {platform:verb|recommend}")
+THE_MOST = Because("b_frames", "guide", "the most {platform:verb|take}")
+ENOUGH = Because(
+    "b_frames", "no visible gain", "more would add delay and little quality at live bitrates"
+)
+
+
+def _reasons(why: Why) -> Iterator[Reason]:
+    count, rules = why.video.b_frames, why.guide.video
+    kind = THE_MOST if count in (0, rules.b_frames) else ENOUGH
+    if rules.recommended.b_frames == count:
+        kind = RECOMMENDED
+    yield kind(count, platform=why.guide.title)
+
+
+def _instead(settings: Settings, guides: Guides, _: float) -> Settings:
+    video = settings.video
+    most = min(taken(guide, video.profile) for guide in guides)
+    own = None if video.b_frames is None else min(video.b_frames, most)
+    wishes = [guide.video.recommended.b_frames for guide in guides]
+    return settings.with_video(b_frames=nearest(own, [range(most + 1)], wishes))
+
+
+B_FRAMES = Setting(
+    name="b_frames",
+    keys=("video.b_frames",),
+    rules=(Rule(_rule, ("video.b_frames",)),),
+    as_planned=_as_planned,
+    reasons=_reasons,
+    instead=_instead,
+)

@@ -1,0 +1,184 @@
+"""Frame rate: what limited the joint choice, and frames that come when they are due."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from fractions import Fraction
+from math import log
+from typing import TYPE_CHECKING, Final
+
+from eager_kestrel.core.resolution import at_1000_1001, divides_evenly, frame_rate_text
+from eager_kestrel.core.settings.resolution import ANOTHER_SHAPE, MACHINE_TOO, by_machine
+from eager_kestrel.core.settings.setting import (
+    Because,
+    Guides,
+    Held,
+    Planned,
+    Reason,
+    Rule,
+    Rules,
+    Setting,
+    Why,
+    held,
+)
+from eager_kestrel.core.words.numbers import duration, points
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.guide.guide import Guide
+    from eager_kestrel.core.settings.recording import Recording
+
+REGULAR = 0.98
+"""The least share of frames that come when they are due, of a constant frame rate."""
+UNEVEN = ANOTHER_SHAPE
+"""So much further away is a rate that does not divide the source's."""
+
+
+def _rule(found: Held, guide: Guide) -> Rules:
+    rate, rules = found.settings.video.frame_rate, guide.video
+    if rate is None:
+        return
+    shown, wish = f"{frame_rate_text(rate)} fps", rules.recommended.frame_rate
+    if wish is not None and rules.takes_rate(rate):
+        liked, wanted = rate in (wish, at_1000_1001(wish)), f"{frame_rate_text(wish)} fps"
+        yield held("video.recommended.frame_rate", liked, shown, wanted, worse="caution")
+    yield held("video.frame_rates", rules.takes_rate(rate), shown, f"{rules.rates_words()} fps")
+    source = found.settings.source_frame_rate
+    if source is not None:
+        yield held(
+            "frame rate divides the source",
+            divides_evenly(source, rate),
+            f"{frame_rate_text(rate)} of {frame_rate_text(source)}",
+            f"a whole part of {frame_rate_text(source)}",
+            worse="caution",
+        )
+
+
+def _always(recording: Recording) -> Rules:
+    """Frames when they are due, gaps, and a clock that jumps."""
+    video = recording.video
+    yield held(
+        "frames when due",
+        video.regular_share >= REGULAR,
+        f"{video.regular_share:.1%}",
+        f"at least {REGULAR:.0%}",
+        worse="caution",
+        do="set a constant frame rate, and look for frames that are left out",
+    )
+    if video.gaps:
+        at, long = max(video.gaps, key=lambda gap: gap[1])
+        shown = f"{len(video.gaps)}, the longest {long:.2f} s at {at:.1f} s"
+        do = "look at the connection or the encoder then"
+        yield held("gaps", False, shown, "none", worse="caution", do=do)
+    if video.jumps:
+        at, far = video.jumps[0]
+        others = f", and {len(video.jumps) - 1} times more" if video.jumps[1:] else ""
+        shown = f"jump by {duration(far)} at {at:.1f} s{others}"
+        do = "look at the program that sends: its clock jumps"
+        yield held("timestamps", False, shown, "steady", do=do)
+
+
+def _as_planned(recording: Recording, planned: Planned) -> Rules:
+    seen, wanted = (f"{float(r.frame_rate):.4g}" for r in (recording.video, planned.video))
+    yield held("frame rate", seen == wanted, seen, wanted, do=f"set {wanted}")
+
+
+UNDER_FLOOR = (
+    "{platform:verb|take} no less than {floor_kbps:kbit} for {resolution} at {other:fps} fps, "
+    "which would look better"
+)
+AT_RESOLUTION: Final = "quality at this resolution"
+FASTEST_SOURCE = Because("frame_rate", "source", "your source's own")
+FASTEST_TAKEN = Because(
+    "frame_rate", "guide", "the highest {platform:verb|take} from a source at this rate"
+)
+RECOMMENDED = Because("frame_rate", "guide", "what {platform:verb|recommend}")
+ENOUGH = Because(
+    "frame_rate", AT_RESOLUTION, "a higher frame rate would not look better at this bitrate"
+)
+NO_FLOOR = Because("frame_rate", "guide", UNDER_FLOOR)
+NEITHER = Because("frame_rate", "guide", UNDER_FLOOR + MACHINE_TOO)
+TOO_SLOW, NO_ROOM = by_machine("frame_rate")
+LOOKS_BEST = Because(
+    "frame_rate",
+    AT_RESOLUTION,
+    "{other:fps} fps would look worse at this bitrate: {other_quality:looks} at best, against "
+    "{quality:looks}",
+)
+PINNED = Because("frame_rate", "wish", "you asked for this frame rate")
+
+
+def _reasons(why: Why) -> Iterator[Reason]:
+    yield _reason(why, frame_rate_text(why.video.frame_rate))
+
+
+def _reason(why: Why, value: str) -> Reason:
+    platform, choice, chosen = why.guide.title, why.choice, why.choice.now
+    if why.show.fps_sent is not None:
+        return PINNED(value)
+    for freed, limit in choice.freed:
+        if freed.frame_rate == chosen.frame_rate:
+            continue
+        if limit == "machine":
+            beside = choice.beside_others(freed, why.show.machine)
+            kind = NO_ROOM if beside else TOO_SLOW
+            what, share = f"{frame_rate_text(freed.frame_rate)} fps", why.show.machine.share
+            return kind(value, what=what, share=share, beside_others=beside)
+        return (NEITHER if limit == "both" else NO_FLOOR)(
+            value,
+            platform=platform,
+            resolution=freed.resolution,
+            other=freed.frame_rate,
+            floor_kbps=choice.floor_of(freed)[0],
+            machine_too=limit == "both",
+        )
+    if choice.otherwise(choice.field.at_any_rate()).frame_rate != chosen.frame_rate:
+        return RECOMMENDED(value, platform=platform)
+    weighed = choice.weighed
+    faster = [i for i, c in enumerate(weighed.candidates) if c.frame_rate > chosen.frame_rate]
+    if faster:
+        quality = float(weighed.quality[choice.best])
+        worse = [i for i in faster if points(float(weighed.quality[i])) < points(quality)]
+        if not worse:
+            return ENOUGH(value)
+        other = max(worse, key=lambda i: (bool(weighed.allowed[i]), float(weighed.quality[i])))
+        return LOOKS_BEST(
+            value,
+            other=weighed.candidates[other].frame_rate,
+            other_quality=float(weighed.quality[other]),
+            quality=quality,
+        )
+    if choice.of_larger_guide.frame_rate > chosen.frame_rate:
+        return FASTEST_TAKEN(value, platform=platform)
+    if choice.of_faster_source.frame_rate > chosen.frame_rate:
+        return FASTEST_SOURCE(value, platform=platform)
+    return ENOUGH(value)
+
+
+def nearest_rates(
+    own: Fraction | None, source: Fraction | None, guides: Guides
+) -> Sequence[tuple[float, Fraction | None]]:
+    """Those that all take, each with how far it is from what is set; uneven ones last."""
+    if own is None:
+        return [(0.0, None)]
+    wishes = [g.video.recommended.frame_rate for g in guides]
+    pool = {rate for wish in wishes if wish for rate in (wish, at_1000_1001(wish))}
+    if not pool:
+        pool = {own, *(rate for guide in guides for rate in guide.video.taken_rates)}
+        pool |= {at_1000_1001(rate) for rate in pool if rate.denominator == 1}
+        pool |= set() if source is None else {source / parts for parts in (1, 2, 3, 4)}
+    found = []
+    for rate in pool:
+        if all(guide.video.takes_rate(rate) for guide in guides):
+            even = source is None or divides_evenly(source, rate)
+            found.append((abs(log(rate / own)) + (0.0 if even else UNEVEN), rate))
+    return found or [(0.0, own)]
+
+
+FRAME_RATE = Setting(
+    name="frame_rate",
+    keys=("video.fastest", "video.frame_rates"),
+    rules=(Rule(_rule),),
+    always=_always,
+    as_planned=_as_planned,
+    reasons=_reasons,
+)
