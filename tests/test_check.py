@@ -87,7 +87,7 @@ def test_good_settings_are_fine(kestrel: Kestrel, tmp_path: Path) -> None:
         ('"high"', '"baseline"', "video.profiles.h264", "breach"),
         ("b_frames = 2", "b_frames = 3", "video.b_frames", "breach"),
         ('codec = "h264"', 'codec = "hevc"', "video.codecs", "breach"),
-        ('"160 kbit/s"', '"64 kbit/s"', "audio.bitrate", "breach"),
+        ('"160 kbit/s"', '"64 kbit/s"', "audio.least", "breach"),
         ("channels = 2", "channels = 1", "audio.channels", "breach"),
         ("48000", "32000", "audio.sample_rates_hz", "breach"),
         ('"yuv420p"', '"yuv444p"', "video.pixel_formats", "breach"),

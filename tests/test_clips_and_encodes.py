@@ -32,7 +32,7 @@ from eager_kestrel.files.footage import (
 from eager_kestrel.media import trial_encode as trying
 from eager_kestrel.media.clip import crop_of, cut, frames_of, hardest, read_clip
 from eager_kestrel.media.encoders import encoders, live_kbps
-from eager_kestrel.media.trial_encode import Setting, compare, encode
+from eager_kestrel.media.trial_encode import EncodeSetting, compare, encode
 from eager_kestrel.report.figures import save_sheet
 from tests.conftest import Kestrel
 from tests.test_encoders import machine_of
@@ -97,7 +97,7 @@ def test_more_bits_come_nearer_and_take_what_they_were_given(
     scores = []
     for kbps in (150.0, 600.0):
         rate = seen.frame_rate / every
-        setting = Setting("h264", "veryfast", Resolution(320, 180), rate, kbps)
+        setting = EncodeSetting("h264", "veryfast", Resolution(320, 180), rate, kbps)
         out = tmp_path / f"{kbps}.mkv"
         encode(tmp_path / "s.mkv", setting, every, out, Event())
         assert len([*frames_of(out)]) == -(-90 // every)
@@ -114,7 +114,7 @@ def test_what_is_to_end_ends_and_leaves_nothing(clip: Path, tmp_path: Path) -> N
     seen, stopped = read_clip(clip), Event()
     stopped.set()
     cut(seen, Stretch(begin_seconds=0.5, seconds=3.0, si=1, ti=1), tmp_path / "s.mkv")
-    setting = Setting("h264", "veryfast", Resolution(320, 180), seen.frame_rate, 300.0)
+    setting = EncodeSetting("h264", "veryfast", Resolution(320, 180), seen.frame_rate, 300.0)
     with pytest.raises(StoppedError):
         encode(tmp_path / "s.mkv", setting, 1, tmp_path / "out.mkv", stopped)
     assert [path.name for path in tmp_path.iterdir()] == ["s.mkv"]
@@ -125,7 +125,7 @@ def test_a_smaller_resolution_shows_less_at_plenty_of_bits(clip: Path, tmp_path:
     cut(seen, Stretch(begin_seconds=0.5, seconds=3.0, si=1, ti=1), tmp_path / "s.mkv")
     found = []
     for resolution in (Resolution(320, 180), Resolution(160, 90)):
-        setting = Setting("h264", "veryfast", resolution, seen.frame_rate, 3000.0)
+        setting = EncodeSetting("h264", "veryfast", resolution, seen.frame_rate, 3000.0)
         out, screen = tmp_path / f"{resolution}.mkv", Resolution(640, 360)
         encode(tmp_path / "s.mkv", setting, 1, out, Event())
         found.append(compare(tmp_path / "s.mkv", out, setting, 1, screen, Event()))

@@ -49,7 +49,7 @@ if TYPE_CHECKING:
     from eager_kestrel.core.codecs import Codec
     from eager_kestrel.core.show.show import Motion
     from eager_kestrel.media.clip import Clip
-    from eager_kestrel.media.trial_encode import Scores, Setting
+    from eager_kestrel.media.trial_encode import EncodeSetting, Scores
 
 
 LADDER = (2160, 1440, 1080, 936, 720, 540, 432, 360, 270)
@@ -120,9 +120,9 @@ def try_clip(clip: Clip, wanted: TrialOptions, tell: Tell = lambda _: None) -> T
     return TrialEncodes(trial, sources, paths, hardest(stretches))
 
 
-def _settings(clip: Clip, wanted: TrialOptions) -> list[Setting]:
+def _settings(clip: Clip, wanted: TrialOptions) -> list[EncodeSetting]:
     """A dozen: three resolutions around the middle one, one or two frame rates, some bitrates."""
-    from eager_kestrel.media.trial_encode import Setting
+    from eager_kestrel.media.trial_encode import EncodeSetting
 
     shape = clip.resolution.width / clip.resolution.height
     down = min(clip.resolution.height, clip.resolution.width)
@@ -136,7 +136,7 @@ def _settings(clip: Clip, wanted: TrialOptions) -> list[Setting]:
         rates.append(clip.frame_rate / 2)
     shares = SHARES[2 if len(rates) == 2 else 4]
     return [
-        Setting(
+        EncodeSetting(
             wanted.codec, wanted.preset, _resolution(n, shape), rate, round(share * wanted.kbps, -1)
         )
         for n in lines[first : first + 3]
@@ -172,7 +172,7 @@ class _Encodes:
     """Encodes of settings on stretches, what is kept of them, and how long the rest takes."""
 
     clip: Clip
-    settings: Sequence[Setting]
+    settings: Sequence[EncodeSetting]
     stretches: Sequence[Stretch]
     folder: Path
     tell: Tell
@@ -198,7 +198,7 @@ class _Encodes:
         cut_out = self.stretches[stretch]
         return self.folder / f"stretch-{cut_out.begin_seconds:g}-{cut_out.seconds:g}.nut"
 
-    def path(self, setting: Setting, stretch: int) -> Path:
+    def path(self, setting: EncodeSetting, stretch: int) -> Path:
         """Where an encode is."""
         asked = [str(setting.resolution), str(setting.frame_rate), setting.kbps]
         said = json.dumps([*asked, setting.codec, setting.preset, stretch])
@@ -283,7 +283,7 @@ class _Encodes:
         done, tried = sum(at < many for _, at in self._scores), _words(self.settings[number])
         self.tell(words.going(done, total, tried, stretch + 1, quality, rest))
 
-    def _kept(self, setting: Setting, stretch: int) -> Path:
+    def _kept(self, setting: EncodeSetting, stretch: int) -> Path:
         from eager_kestrel.media.trial_encode import vmaf_program
 
         kind = "vmaf" if vmaf_program() else "plain"
@@ -323,7 +323,7 @@ def look(scores: Scores) -> float:
     return look_of(scores.xpsnr_db, scores.ssim, scores.vmaf)
 
 
-def _words(setting: Setting) -> str:
+def _words(setting: EncodeSetting) -> str:
     return f"{resolution_at(setting.resolution, setting.frame_rate)}, {setting.kbps:,.0f} kbit/s"
 
 
@@ -356,7 +356,7 @@ def _trial(
     clip: Clip,
     wanted: TrialOptions,
     stretches: tuple[Stretch, ...],
-    settings: Sequence[Setting],
+    settings: Sequence[EncodeSetting],
     scored: Sequence[_Scored],
     *,
     vmaf: bool,
@@ -405,7 +405,7 @@ def _trial(
 
 
 def _points(
-    settings: Sequence[Setting], scored: Sequence[_Scored], smooth: Sequence[float]
+    settings: Sequence[EncodeSetting], scored: Sequence[_Scored], smooth: Sequence[float]
 ) -> tuple[TrialPoint, ...]:
     """Every encode, and whether it is the best for what was asked of it."""
     whole = [f.look * s for f, s in zip(scored, smooth, strict=True)]

@@ -18,7 +18,7 @@ from eager_kestrel.core.errors import NotFoundError, nearest_name
 KINDS: dict[str, tuple[str, str]] = {
     "guide": ("guide.guide", "Guide"),
     "show": ("show.show", "Show"),
-    "settings": ("rules.settings", "Settings"),
+    "settings": ("settings.values", "Settings"),
     "run": ("connection.run", "RunDocument"),
     "runs": ("connection.run", "Export"),
     "run-list": ("connection.run", "RunList"),

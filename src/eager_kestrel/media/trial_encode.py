@@ -54,7 +54,7 @@ MOST_DB = 100.0
 
 
 @dataclass(frozen=True, slots=True)
-class Setting:
+class EncodeSetting:
     """How to encode."""
 
     codec: Codec
@@ -79,7 +79,7 @@ def presets_of(codec: Codec) -> tuple[str, ...]:
     return PRESETS[CODECS[codec].encoder]
 
 
-def encode(source: Path, setting: Setting, every: int, out: Path, stopped: Event) -> None:
+def encode(source: Path, setting: EncodeSetting, every: int, out: Path, stopped: Event) -> None:
     """Encode a stretch, each ``every``-th frame of it; whole or not at all.
 
     Args:
@@ -118,7 +118,7 @@ def encode(source: Path, setting: Setting, every: int, out: Path, stopped: Event
             part.unlink(missing_ok=True)
 
 
-def _stream(written: Any, setting: Setting) -> Any:
+def _stream(written: Any, setting: EncodeSetting) -> Any:
     stream: Any = written.add_stream(CODECS[setting.codec].encoder, rate=setting.frame_rate)
     stream.width, stream.height = setting.resolution.width, setting.resolution.height
     stream.pix_fmt, stream.time_base = "yuv420p", 1 / setting.frame_rate
@@ -131,7 +131,7 @@ def _stream(written: Any, setting: Setting) -> Any:
     return stream
 
 
-def _rate_options(setting: Setting) -> dict[str, str]:
+def _rate_options(setting: EncodeSetting) -> dict[str, str]:
     most = {"maxrate": f"{setting.kbps:.0f}k", "bufsize": f"{setting.kbps:.0f}k"}
     if setting.codec == "av1":
         return {"svtav1-params": f"{AV1_LIVE}:lp=1"}
@@ -162,7 +162,7 @@ def _through(graph: Any, frame: av.VideoFrame) -> av.VideoFrame:
 def compare(
     source: Path,
     encoded: Path,
-    setting: Setting,
+    setting: EncodeSetting,
     every: int,
     screen: Resolution,
     stopped: Event,
@@ -285,7 +285,12 @@ def vmaf_program() -> str | None:
 
 
 def _vmaf(
-    source: Path, encoded: Path, setting: Setting, every: int, screen: Resolution, stopped: Event
+    source: Path,
+    encoded: Path,
+    setting: EncodeSetting,
+    every: int,
+    screen: Resolution,
+    stopped: Event,
 ) -> float | None:
     program = vmaf_program()
     if program is None:

@@ -9,7 +9,7 @@ from eager_kestrel.core.checks.rehearsal import Rehearsal
 from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.settings.advice import Advice, advise, with_advice
 from eager_kestrel.core.settings.recording import Recording, settings_seen
-from eager_kestrel.core.settings.setting import Finding, Planned
+from eager_kestrel.core.settings.setting import Finding, PlanSettings
 from eager_kestrel.core.settings.table import (
     SETTINGS,
     against_any,
@@ -112,7 +112,7 @@ def against_plan(recording: Recording, planned: DestinationPlan) -> list[Finding
     """Whether a recording is what a plan says for a destination; the guide it names is the plan."""
     if planned.video is None or planned.audio is None:
         return []
-    wanted = Planned(planned.video, planned.audio)
+    wanted = PlanSettings(planned.video, planned.audio)
     return [
         finding(result._replace(setting=setting.name), "plan", planned.name)
         for setting in SETTINGS

@@ -12,7 +12,7 @@ from eager_kestrel.core.settings.setting import (
     Because,
     Guides,
     Held,
-    Planned,
+    PlanSettings,
     Reason,
     Rule,
     Rules,
@@ -108,7 +108,7 @@ def _always(recording: Recording) -> Rules:
         )
 
 
-def _as_planned(recording: Recording, planned: Planned) -> Rules:
+def _as_planned(recording: Recording, planned: PlanSettings) -> Rules:
     seen, audio = recording.audio, planned.audio
     if seen is None:
         yield held("audio", False, "none", audio.codec, do="send audio")

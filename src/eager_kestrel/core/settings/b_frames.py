@@ -9,7 +9,7 @@ from eager_kestrel.core.settings.setting import (
     Because,
     Guides,
     Held,
-    Planned,
+    PlanSettings,
     Reason,
     Rule,
     Rules,
@@ -49,7 +49,7 @@ def _rule(found: Held, guide: Guide) -> Rules:
         yield from recommended("video.recommended.b_frames", count, wish, range(most + 1))
 
 
-def _as_planned(recording: Recording, planned: Planned) -> Rules:
+def _as_planned(recording: Recording, planned: PlanSettings) -> Rules:
     count, most = recording.video.b_frames, planned.video.b_frames
     wanted = f"{most} at most"
     yield held("b_frames", count <= most, f"{count} in a row", wanted, do=f"set {most}")

@@ -22,7 +22,7 @@ from eager_kestrel.core.settings.setting import (
     Because,
     Guides,
     Held,
-    Planned,
+    PlanSettings,
     Reason,
     Rule,
     Rules,
@@ -141,7 +141,7 @@ def _viewers(settings: Settings, guide: Guide) -> Rules:
     )
 
 
-def _as_planned(recording: Recording, planned: Planned) -> Rules:
+def _as_planned(recording: Recording, planned: PlanSettings) -> Rules:
     seen, video = recording.video, planned.video
     if recording.seconds < LEAST_SECONDS:
         return

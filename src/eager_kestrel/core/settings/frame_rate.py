@@ -13,7 +13,7 @@ from eager_kestrel.core.settings.setting import (
     Because,
     Guides,
     Held,
-    Planned,
+    PlanSettings,
     Reason,
     Rule,
     Rules,
@@ -77,7 +77,7 @@ def _always(recording: Recording) -> Rules:
         yield held("timestamps", False, shown, "steady", do=do)
 
 
-def _as_planned(recording: Recording, planned: Planned) -> Rules:
+def _as_planned(recording: Recording, planned: PlanSettings) -> Rules:
     seen, wanted = (f"{float(r.frame_rate):.4g}" for r in (recording.video, planned.video))
     yield held("frame rate", seen == wanted, seen, wanted, do=f"set {wanted}")
 

@@ -11,7 +11,7 @@ from eager_kestrel.core.settings.setting import (
     Because,
     Guides,
     Held,
-    Planned,
+    PlanSettings,
     Reason,
     Rule,
     Rules,
@@ -131,7 +131,7 @@ def _always(recording: Recording) -> Rules:
         )
 
 
-def _as_planned(recording: Recording, planned: Planned) -> Rules:
+def _as_planned(recording: Recording, planned: PlanSettings) -> Rules:
     keys, seconds = recording.video.keyframes, planned.video.keyframe_seconds
     apart = keys.typical_seconds
     if apart is not None:

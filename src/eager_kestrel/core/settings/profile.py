@@ -10,7 +10,7 @@ from eager_kestrel.core.settings.setting import (
     Because,
     Guides,
     Held,
-    Planned,
+    PlanSettings,
     Reason,
     Rule,
     Rules,
@@ -59,7 +59,7 @@ def _always(recording: Recording) -> Rules:
         yield held("frames decoded", not damaged, shown, "none damaged", do=do)
 
 
-def _as_planned(recording: Recording, planned: Planned) -> Rules:
+def _as_planned(recording: Recording, planned: PlanSettings) -> Rules:
     seen, video = recording.video, planned.video
     yield held("codec", seen.codec == video.codec, seen.codec, video.codec, do=f"set {video.codec}")
     if seen.profile is not None:

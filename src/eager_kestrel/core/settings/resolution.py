@@ -21,7 +21,7 @@ from eager_kestrel.core.settings.setting import (
     Because,
     Guides,
     Held,
-    Planned,
+    PlanSettings,
     Reason,
     Rule,
     Rules,
@@ -132,7 +132,7 @@ def _always(recording: Recording) -> Rules:
         )
 
 
-def _as_planned(recording: Recording, planned: Planned) -> Rules:
+def _as_planned(recording: Recording, planned: PlanSettings) -> Rules:
     seen, wanted = recording.video.resolution, planned.video.resolution
     yield held("resolution", seen == wanted, seen, wanted, do=f"set {wanted}")
 

@@ -173,7 +173,7 @@ def _plain(value: Any) -> float | str:
     return plain
 
 
-class Planned(NamedTuple):
+class PlanSettings(NamedTuple):
     """The settings of a plan for one destination."""
 
     video: VideoSettings
@@ -234,7 +234,7 @@ class Setting:
     """Of a guide."""
     always: Callable[[Recording], Rules] = _nothing
     """What no platform likes in a recording."""
-    as_planned: Callable[[Recording, Planned], Rules] = _nothing
+    as_planned: Callable[[Recording, PlanSettings], Rules] = _nothing
     """Whether a recording is what a plan says."""
     reasons: Callable[[Why], Iterable[Reason]] = _nothing
     instead: Callable[[Settings, Guides, float], Settings] = _as_it_is

@@ -228,7 +228,7 @@ class AudioSettings(Frozen):
 
 
 def as_set(transport: Transport, video: VideoSettings, audio: AudioSettings) -> Settings:
-    """Planned settings as settings to be checked."""
+    """PlanSettings settings as settings to be checked."""
     return Settings(
         transport=transport,
         video=VideoSet(
