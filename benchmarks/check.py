@@ -20,7 +20,7 @@ from eager_kestrel.actions.checking import check, settings_from
 FILES = 100
 PLATFORMS = ["oxbow:hearth", "fernlight", "pocketfair", "gatepost"]
 SETTINGS = """
-format = "eager-kestrel/settings/2"
+format = "eager-kestrel/settings/3"
 transport = "rtmps"
 [video]
 codec = "h264"

@@ -33,7 +33,7 @@ from benchmarks.links import RECEIVER, RECEIVER_ADDRESS, SENDER, Link, inside, l
 PYTHON, FFMPEG = sys.executable, imageio_ffmpeg.get_ffmpeg_exe()
 KEY, LOCAL, KBPS = "benchmark-key", "benchmark-local", 2500
 BEGINS, LASTS = 12.0, 34.0
-SETTINGS = f"""format = "eager-kestrel/settings/2"
+SETTINGS = f"""format = "eager-kestrel/settings/3"
 [video]
 bitrate = "{KBPS - 128} kbit/s"
 frame_rate = "30"

@@ -54,10 +54,10 @@ def guide(**video: Any) -> Guide:
     rules: dict[str, Any] = {
         "codecs": ["h264"],
         "shapes": ["16:9"],
-        "largest": "1920x1080",
-        "fastest": "60",
-        "ceiling": "9000 kbit/s",
-        "keyframes": {"at_most": "4 s"},
+        "max_resolution": "1920x1080",
+        "max_frame_rate": "60",
+        "max_bitrate": "9000 kbit/s",
+        "keyframes": {"max": "4 s"},
         "rate_control": ["constant"],
     }
     return Guide.model_validate(
@@ -71,9 +71,9 @@ def guide(**video: Any) -> Guide:
             "video": rules | video,
             "audio": {
                 "codecs": ["aac"],
-                "least": "32 kbit/s",
-                "most": "160 kbit/s",
-                "sample_rates_hz": [48000],
+                "min_bitrate": "32 kbit/s",
+                "max_bitrate": "160 kbit/s",
+                "sample_rates": [48000],
                 "channels": [1, 2],
             },
         }
@@ -127,8 +127,8 @@ def test_adapting_never_goes_below_what_the_platform_takes(upload: float, motion
     limits = rules.limits(there.video.resolution, there.video.frame_rate, "h264", "rtmps")
     assert there.adaptive.ceiling_kbps == there.video.bitrate_kbps
     assert there.adaptive.floor_kbps <= there.adaptive.ceiling_kbps
-    if limits.floor is not None:
-        assert there.adaptive.floor_kbps >= limits.floor.kbps
+    if limits.min is not None:
+        assert there.adaptive.floor_kbps >= limits.min.kbps
 
 
 @given(st.floats(1, 1e5), st.floats(1, 700))

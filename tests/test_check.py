@@ -26,7 +26,7 @@ from tests.test_reasons import BUNDLED
 from tests.test_runs import at, kept
 
 GOOD = """
-format = "eager-kestrel/settings/2"
+format = "eager-kestrel/settings/3"
 transport = "rtmps"
 [video]
 codec = "h264"
@@ -73,9 +73,9 @@ def test_good_settings_are_fine(kestrel: Kestrel, tmp_path: Path) -> None:
         ('"2 s"', '"250 frames"', "video.keyframes", "breach"),
         ('"2 s"', '"120 frames"', "", ""),
         ('"constant"', '"variable"', "video.rate_control", "breach"),
-        ('"6000 kbit/s"', '"6100 kbit/s"', "video.ceiling", "breach"),
+        ('"6000 kbit/s"', '"6100 kbit/s"', "video.max_bitrate", "breach"),
         ('"1920x1080"', '"1919x1079"', "sides divisible by 8", "breach"),
-        ('"1920x1080"', '"1922x1082"', "video.largest", "breach"),
+        ('"1920x1080"', '"1922x1082"', "video.max_resolution", "breach"),
         ('"1920x1080"', '"1278x718"', "sides divisible by 8", "caution"),
         ('"1920x1080"', '"1440x1080"', "video.shapes", "breach"),
         ("buffer_kbit = 6000", "buffer_kbit = 30000", "buffer", "caution"),
@@ -85,11 +85,11 @@ def test_good_settings_are_fine(kestrel: Kestrel, tmp_path: Path) -> None:
         ("level = 4.2", 'level = "9.9"', "level", "breach"),
         ('frame_rate = "60"', 'frame_rate = "75"', "video.frame_rates", "breach"),
         ('"high"', '"baseline"', "video.profiles.h264", "breach"),
-        ("b_frames = 2", "b_frames = 3", "video.b_frames", "breach"),
+        ("b_frames = 2", "b_frames = 3", "video.max_b_frames", "breach"),
         ('codec = "h264"', 'codec = "hevc"', "video.codecs", "breach"),
-        ('"160 kbit/s"', '"64 kbit/s"', "audio.least", "breach"),
+        ('"160 kbit/s"', '"64 kbit/s"', "audio.min_bitrate", "breach"),
         ("channels = 2", "channels = 1", "audio.channels", "breach"),
-        ("48000", "32000", "audio.sample_rates_hz", "breach"),
+        ("48000", "32000", "audio.sample_rates", "breach"),
         ('"yuv420p"', '"yuv444p"', "video.pixel_formats", "breach"),
         ('"rtmps"', '"hls"', "transports", "breach"),
         (
@@ -141,19 +141,19 @@ def test_flags_alone_and_over_a_file(kestrel: Kestrel, tmp_path: Path) -> None:
     path = tmp_path / "s.toml"
     path.write_text(GOOD)
     over = findings(kestrel, path, "--bitrate", "9 Mbit/s", "--for", "oxbow")
-    assert over["video.ceiling"] == "breach"
+    assert over["video.max_bitrate"] == "breach"
     assert findings(kestrel, path, "--bitrate", "8 Mbit/s", "--for", "oxbow:hearth") == {}
 
 
 def test_advice_is_a_caution_and_pieces_have_rules(kestrel: Kestrel) -> None:
     base = ("--resolution", "2560x1440", "--fps", "60", "--transport", "hls", "--for", "fernlight")
     assert findings(kestrel, *base, "--bitrate", "15 Mbit/s", "--keyframes", "2 s") == {}
-    assert findings(kestrel, *base, "--bitrate", "24 Mbit/s") == {"rungs.recommended": "caution"}
-    assert findings(kestrel, *base, "--bitrate", "8 Mbit/s")["video.floor"] == "breach"
+    assert findings(kestrel, *base, "--bitrate", "24 Mbit/s") == {"bitrates.recommended": "caution"}
+    assert findings(kestrel, *base, "--bitrate", "8 Mbit/s")["video.min_bitrate"] == "breach"
     three = findings(kestrel, *base, "--keyframes", "3 s", "--bitrate", "15 Mbit/s")
     assert three == {"video.keyframes.recommended": "caution", "segments.recommended": "caution"}
     five = findings(kestrel, *base, "--keyframes", "5 s", "--bitrate", "15 Mbit/s")
-    assert five["video.keyframes"] == five["segments.at_most"] == "breach"
+    assert five["video.keyframes"] == five["segments.max"] == "breach"
     loose = findings(kestrel, *base, "--bitrate", "15 Mbit/s", "--rate-control", "variable")
     assert loose == {"video.recommended.rate_control": "caution"}
 
@@ -198,10 +198,10 @@ def test_a_plan_passes_its_own_check(
         (GOOD.replace('"6000 kbit/s"', "6000"), "video.bitrate: 6000 has no unit"),
         (GOOD.replace("b_frames", "bframes"), 'no key "video.bframes" is known; write "b_frames"'),
         (GOOD.replace('"2 s"', '"2"'), "write 2 s or 2 frames"),
-        (GOOD.replace("settings/2", "guide/2"), "this is a guide, not a settings"),
-        ('{"format": "eager-kestrel/settings/2", "video": {"bitrate": "x"}}', "video.bitrate"),
+        (GOOD.replace("settings/3", "guide/3"), "this is a guide, not a settings"),
+        ('{"format": "eager-kestrel/settings/3", "video": {"bitrate": "x"}}', "video.bitrate"),
         ("{", "not JSON"),
-        ('format = "eager-kestrel/settings/2"', "nothing is set"),
+        ('format = "eager-kestrel/settings/3"', "nothing is set"),
     ],
 )
 def test_broken_settings_get_one_line(
@@ -251,7 +251,7 @@ def test_each_tier_is_held_to_its_own_ceiling_in_any_order(
     said = {
         (f["platform"], f["tier"]): (f["severity"], f["wanted"])
         for f in found
-        if f["rule"] == "video.ceiling"
+        if f["rule"] == "video.max_bitrate"
     }
     assert said == {
         ("oxbow", "hearth"): ("fine", "at most 8,000 kbit/s"),
@@ -288,7 +288,7 @@ def breaches(kestrel: Kestrel, *arguments: str | Path) -> dict[str, str]:
 def test_a_single_setting_is_judged_or_said_to_be_too_little(
     kestrel: Kestrel, tmp_path: Path
 ) -> None:
-    assert "video.b_frames" in breaches(kestrel, "--b-frames", "3", "--for", "oxbow")
+    assert "video.max_b_frames" in breaches(kestrel, "--b-frames", "3", "--for", "oxbow")
     assert "video.profiles.h264" in breaches(kestrel, "--profile", "baseline", "--for", "oxbow")
     assert breaches(kestrel, "--profile", "High", "--for", "oxbow") == {}
     level = ("--level", "4.0", "--resolution", "1280x720", "--fps", "30", "--for", "oxbow")
@@ -296,9 +296,9 @@ def test_a_single_setting_is_judged_or_said_to_be_too_little(
     nothing = kestrel("check", "--source-fps", "60", "--fps", "60", "--for", "oxbow")
     assert nothing.code == 0
     told = tmp_path / "s.toml"
-    told.write_text('format = "eager-kestrel/settings/2"\n[video]\ncolour_range = "limited"\n')
+    told.write_text('format = "eager-kestrel/settings/3"\n[video]\ncolour_range = "limited"\n')
     assert kestrel("check", told, "--for", "oxbow").code == 0
-    told.write_text('format = "eager-kestrel/settings/2"\n[video]\nbuffer_kbit = 6000\n')
+    told.write_text('format = "eager-kestrel/settings/3"\n[video]\nbuffer_kbit = 6000\n')
     empty = kestrel("check", told, "--for", "oxbow")
     assert empty.code == 2
     assert "no rule of Oxbow covers these settings" in empty.error_line
@@ -306,12 +306,12 @@ def test_a_single_setting_is_judged_or_said_to_be_too_little(
 
 def test_a_bitrate_alone_is_held_to_the_mildest_row(kestrel: Kestrel) -> None:
     assert breaches(kestrel, "--bitrate", "2 Mbit/s", "--for", "fernlight") == {}
-    assert "video.floor" in breaches(kestrel, "--bitrate", "300 kbit/s", "--for", "fernlight")
-    assert "video.ceiling" in breaches(kestrel, "--bitrate", "60 Mbit/s", "--for", "fernlight")
+    assert "video.min_bitrate" in breaches(kestrel, "--bitrate", "300 kbit/s", "--for", "fernlight")
+    assert "video.max_bitrate" in breaches(kestrel, "--bitrate", "60 Mbit/s", "--for", "fernlight")
     large = ("--bitrate", "2 Mbit/s", "--resolution", "1920x1080", "--for", "fernlight")
-    assert breaches(kestrel, *large)["video.floor"] == "set 3,000 kbit/s"
+    assert breaches(kestrel, *large)["video.min_bitrate"] == "set 3,000 kbit/s"
     small = ("--bitrate", "300 kbit/s", "--resolution", "640x360", "--fps", "30")
-    assert "smaller" not in breaches(kestrel, *small, "--for", "fernlight")["video.floor"]
+    assert "smaller" not in breaches(kestrel, *small, "--for", "fernlight")["video.min_bitrate"]
 
 
 @given(
@@ -343,25 +343,25 @@ def own_rules(home: Path, **changed: str) -> None:
 
 def test_the_highest_level_binds_however_it_is_written(kestrel: Kestrel, home: Path) -> None:
     for written in ("4", "4.0"):
-        own_rules(home, **{"b_frames      = 2": f'b_frames = 2\nhighest_level.h264 = "{written}"'})
+        own_rules(home, **{"max_b_frames = 2": f'max_b_frames = 2\nmax_level.h264 = "{written}"'})
         plan = kestrel("plan", "--for", "oxbow", "--upload", "20 Mbit/s", "--json").document
         video = plan["destinations"][0]["video"]
         assert float(video["level"]) <= 4
         high = ("--level", "4.2", "--resolution", "1280x720", "--fps", "60", "--for", "oxbow")
-        assert "video.highest_level" in breaches(kestrel, *high)
-    own_rules(home, **{"b_frames      = 2": 'b_frames = 2\nhighest_level.h264 = "4.7"'})
+        assert "video.max_level" in breaches(kestrel, *high)
+    own_rules(home, **{"max_b_frames = 2": 'max_b_frames = 2\nmax_level.h264 = "4.7"'})
     assert "has no" in kestrel("plan", "--for", "oxbow", "--upload", "9 Mbit/s").error_line
 
 
 def test_what_a_guide_advises_is_planned_and_shown(kestrel: Kestrel, home: Path) -> None:
     recommendation = (
         '[video.recommended]\ncodec = "hevc"\nframe_rate = "30"\nb_frames = 1\n'
-        "[audio.recommended]\nsample_rate_hz = 44100\n"
+        '[audio.recommended]\nsample_rate = "44.1 kHz"\n'
     )
     own_rules(
         home,
         **{
-            'codecs        = ["h264"]': 'codecs = ["h264", "hevc"]',
+            'codecs = ["h264"]': 'codecs = ["h264", "hevc"]',
             "[tiers.hearth]": recommendation + "[tiers.hearth]",
         },
     )
@@ -381,7 +381,7 @@ def test_what_a_guide_advises_is_planned_and_shown(kestrel: Kestrel, home: Path)
         "video.recommended.codec",
         "video.recommended.frame_rate",
         "video.recommended.b_frames",
-        "audio.recommended.sample_rate_hz",
+        "audio.recommended.sample_rate",
     }
 
 
@@ -399,11 +399,11 @@ def test_segments_hold_whole_intervals_where_pieces_are_all_there_is(
         home,
         **{
             'transports = ["rtmps", "rtmp"]': 'transports = ["hls"]',
-            'keyframes     = "2 s"': 'keyframes = { at_most = "6 s", recommended = "2 s" }',
-            "[tiers.hearth]": '[segments]\nat_most = "4 s"\nrecommended = "4 s"\n[tiers.hearth]',
+            'keyframes = "2 s"': 'keyframes = { max = "6 s", recommended = "2 s" }',
+            "[tiers.hearth]": '[segments]\nmax = "4 s"\nrecommended = "4 s"\n[tiers.hearth]',
         },
     )
-    assert "segments.at_most" in breaches(kestrel, "--keyframes", "5 s", "--for", "oxbow")
+    assert "segments.max" in breaches(kestrel, "--keyframes", "5 s", "--for", "oxbow")
     found = kestrel("check", "--keyframes", "3 s", "--for", "oxbow", "--json").document["findings"]
     assert {f["severity"] for f in found if f["rule"] == "segments.recommended"} == {"caution"}
 

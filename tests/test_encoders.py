@@ -66,7 +66,7 @@ def test_encoders_are_measured_kept_and_planned_by(
     found = kestrel("encoders", *SMALL, "--codec", "h264", "--figure", tmp_path / "e.svg", "--json")
     assert found.code == 0, found.err
     document = found.document
-    assert document["format"] == "eager-kestrel/machine/2"
+    assert document["format"] == "eager-kestrel/machine/3"
     first = next(point for point in document["points"] if point["encoder"] == "libx264")
     assert (first["width"], first["height"], first["wanted_fps"]) == (160, 96, 24)
     assert first["preset"] == "ultrafast"
@@ -115,9 +115,9 @@ def test_what_cannot_be_measured_gets_one_line(kestrel: Kestrel, quick: None, ho
         assert found.error_line
     assert not (home / "machine.json").exists()
     home.mkdir()
-    (home / "machine.json").write_text('{"format": "eager-kestrel/machine/2"}')
+    (home / "machine.json").write_text('{"format": "eager-kestrel/machine/3"}')
     assert "machine.json" in kestrel("plan", "--for", "oxbow", "--upload", "9 Mbit/s").error_line
-    assert (home / "machine.json").read_text() == '{"format": "eager-kestrel/machine/2"}'
+    assert (home / "machine.json").read_text() == '{"format": "eager-kestrel/machine/3"}'
 
 
 def test_stopped_half_way_the_old_figures_stay(

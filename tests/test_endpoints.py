@@ -197,7 +197,7 @@ def test_bad_places_get_one_line(
         "{",
         "[]",
         '{"format": "eager-kestrel/endpoints/9"}',
-        '{"format": "eager-kestrel/endpoints/2", "endpoints": 3}',
+        '{"format": "eager-kestrel/endpoints/3", "endpoints": 3}',
     ],
 )
 def test_a_damaged_file_is_said_and_left_alone(kestrel: Kestrel, home: Path, text: str) -> None:

@@ -300,30 +300,30 @@ def test_what_is_wrong_with_start_is_said_before_the_first_question(
 
 
 SALTMARSH = """
-format = "eager-kestrel/guide/2"
+format = "eager-kestrel/guide/3"
 name = "saltmarsh"
 title = "Saltmarsh"
 source = "https://help.saltmarsh.example"
 checked = 2026-11-20
 transports = ["srt", "rtmps"]
 delivery.transcodes = "always"
-ingest = [
+servers = [
     {name = "Old", url = "rtmps://in.saltmarsh.example/live"},
     {name = "Pan", url = "srt://in.saltmarsh.example:9000"},
 ]
 [video]
 codecs = ["h264"]
 shapes = ["16:9"]
-largest = "1280x720"
-fastest = "30"
-ceiling = "9000 kbit/s"
+max_resolution = "1280x720"
+max_frame_rate = "30"
+max_bitrate = "9000 kbit/s"
 keyframes = "2 s"
 rate_control = ["constant"]
 [audio]
 codecs = ["aac"]
-least = "96 kbit/s"
-most = "192 kbit/s"
-sample_rates_hz = [48000]
+min_bitrate = "96 kbit/s"
+max_bitrate = "192 kbit/s"
+sample_rates = [48000]
 channels = [2]
 """
 
@@ -345,7 +345,7 @@ def test_srt_keeps_a_quarter_free_and_waits_four_round_trips(
     (there,) = plan(uplink, show, {"saltmarsh": read_guide(path)}, TABLE).destinations
     if there.video is None or there.audio is None:
         return
-    assert there.ingest == ("srt://in.saltmarsh.example:9000",)
+    assert there.servers == ("srt://in.saltmarsh.example:9000",)
     assert there.latency_ms is not None
     assert there.latency_ms >= max(120, 4 * (trip or 0))
     assert there.latency_ms <= max(120, 4 * (trip or 0) + 10)
@@ -375,7 +375,7 @@ def test_an_srt_listener_gets_what_was_planned(
         "plan", "saltmarsh", "--guides", tmp_path / "g", "--upload", "4 Mbit/s", "--json"
     ).document["destinations"][0]
     there = DestinationPlan.model_validate(made)
-    there = there.model_copy(update={"ingest": (f"srt://127.0.0.1:{port}",)})
+    there = there.model_copy(update={"servers": (f"srt://127.0.0.1:{port}",)})
     arguments = [a.replace(KEY, "some-key") for a in ffmpeg_arguments(there, str(clip))]
     assert f"latency={120_000}&streamid=some-key" in arguments[-1]
     listener = [FFMPEG, "-v", "error", "-i", f"srt://127.0.0.1:{port}?mode=listener"]

@@ -163,7 +163,7 @@ def test_a_run_is_counted_and_bounded() -> None:
             assert posted(there, bytes(1_000_000), **{"kestrel-run": "one"}).status_code == 200
         counted = httpx.get(f"{origin}/counted/one", headers=auth).json()
         assert (counted["bytes"], counted["uploads"]) == (2_000_000, 2)
-        assert counted["format"] == "eager-kestrel/counted/2"
+        assert counted["format"] == "eager-kestrel/counted/3"
         assert httpx.get(f"{origin}/counted/one").status_code == 401
         assert httpx.get(f"{origin}/counted/two", headers=auth).status_code == 404
         with contextlib.suppress(httpx.HTTPError):  # it may be cut off while it still sends

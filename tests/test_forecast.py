@@ -517,7 +517,7 @@ def test_a_show_says_how_much_stutter_it_takes(kestrel: Kestrel, tmp_path: Path)
     kept(run_at(20, 1, np.full(200, 6000 * GRID)))
     show = tmp_path / "mine.toml"
     show.write_text(
-        'format = "eager-kestrel/show/2"\nsource = "1920x1080"\nframe_rate = "60"\n'
+        'format = "eager-kestrel/show/3"\nsource = "1920x1080"\nframe_rate = "60"\n'
         'motion = "lively"\nstutter = "1 min/h"\n[[destinations]]\nplatform = "oxbow"\n'
     )
     made = json.loads(kestrel("plan", show, "--json").out)

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from eager_kestrel.actions.practice import simulated_connection, simulated_uplink
 from eager_kestrel.actions.receiving import Reception, reception
 from eager_kestrel.core.connection.climbing import Climb, SenderSample
-from eager_kestrel.core.guide.rules import Ingest
+from eager_kestrel.core.guide.rules import Server
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.guides import guide_toml, load_guide
 from eager_kestrel.practice.uplink import PracticeUplink
@@ -195,7 +195,7 @@ def test_a_private_way_is_taken_and_said(
     suffix = oxbow.private
     assert suffix is not None
     with reception(f"{CANARY}{suffix.key_suffix}") as (taking, address):
-        points = (Ingest(name="Coast", url=address),)
+        points = (Server(name="Coast", url=address),)
         folder = tmp_path / "guides"
         folder.mkdir()
         text = guide_toml(oxbow.model_copy(update={"ingest": points}))

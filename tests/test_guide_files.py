@@ -24,9 +24,10 @@ from eager_kestrel.core.connection.uplink import assumed_uplink
 from eager_kestrel.core.errors import KestrelError
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.guide.questions import BY_KEY
-from eager_kestrel.core.guide.rules import CUSTOMARY_RATES, Rung
+from eager_kestrel.core.guide.rules import CUSTOMARY_RATES, BitrateRow
 from eager_kestrel.core.plan.planner import plan
 from eager_kestrel.core.resolution import Resolution
+from eager_kestrel.core.settings.keyframes import keyframe_frames
 from eager_kestrel.core.show.show import Destination, Show
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.footage import quality_table
@@ -61,43 +62,43 @@ def guides(draw: st.DrawFn) -> Guide:
         st.sampled_from(
             [
                 seconds,
-                {"at_most": "4 s"},
-                {"at_least": "1 s"},
-                {"at_most": "4 s", "recommended": seconds},
+                {"max": "4 s"},
+                {"min": "1 s"},
+                {"max": "4 s", "recommended": seconds},
             ]
         )
     )
     video: dict[str, Any] = {
         "codecs": codecs,
         "shapes": draw(st.sampled_from([[], [f"{across}:{down}"]])),
-        "largest": str(largest),
-        "ceiling": f"{ceiling} kbit/s",
-        "floor": draw(floors),
+        "max_resolution": str(largest),
+        "max_bitrate": f"{ceiling} kbit/s",
+        "min_bitrate": draw(floors),
         "keyframes": keyframes,
         "rate_control": draw(
             st.sampled_from([["constant"], ["variable"], ["variable", "constant"]])
         ),
-        "b_frames": draw(st.integers(0, 4)),
+        "max_b_frames": draw(st.integers(0, 4)),
     }
     if resolutions:
         video["resolutions"] = [str(largest)]
     if draw(st.booleans()):
-        video["fastest"] = str(max(rates))
+        video["max_frame_rate"] = str(max(rates))
     else:
         video["frame_rates"] = [str(rate) for rate in rates]
     if draw(st.booleans()) and "h264" in codecs:
-        video["highest_level"] = {"h264": draw(st.sampled_from(["3.1", "4", "4.2", "5.2"]))}
+        video["max_level"] = {"h264": draw(st.sampled_from(["3.1", "4", "4.2", "5.2"]))}
         video["profiles"] = {"h264": draw(st.sampled_from([["baseline"], ["main", "high"]]))}
     least = draw(st.integers(16, 128))
-    rungs = []
+    bitrates = []
     if draw(st.booleans()):
         low = draw(st.integers(100, ceiling))
-        rungs.append(
+        bitrates.append(
             {
                 "resolution": str(largest),
                 "frame_rate": str(max(rates)),
-                "floor": f"{low} kbit/s",
-                "ceiling": f"{draw(st.integers(low, ceiling))} kbit/s",
+                "min": f"{low} kbit/s",
+                "max": f"{draw(st.integers(low, ceiling))} kbit/s",
                 "recommended": f"{low} kbit/s" if draw(st.booleans()) else None,
             }
         )
@@ -106,19 +107,19 @@ def guides(draw: st.DrawFn) -> Guide:
         "codec": draw(st.sampled_from([None, *codecs])),
         "frame_rate": draw(st.sampled_from([None, str(min(rates)), str(max(rates))])),
         "rate_control": draw(st.sampled_from([None, *video["rate_control"]])),
-        "b_frames": draw(st.sampled_from([None, 0, video["b_frames"]])),
+        "b_frames": draw(st.sampled_from([None, 0, video["max_b_frames"]])),
         "profile": draw(st.sampled_from([None, *taken])) if "h264" in codecs else None,
     }
     video["recommended"] = {key: value for key, value in wish.items() if value is not None}
     channels = draw(st.sampled_from([[1], [2], [1, 2], [2, 1]]))
-    liked = {"channels": channels[-1], "sample_rate_hz": 44100} if draw(st.booleans()) else {}
+    liked = {"channels": channels[-1], "sample_rate": 44100} if draw(st.booleans()) else {}
     document = {
         "name": "made-up",
         "title": "Made-up",
         "source": "a test",
         "checked": date(2026, 11, 1),
         "transports": ["hls"] if hls else draw(st.sampled_from([["rtmp"], ["rtmps", "rtmp"]])),
-        "segments": {"at_most": "6 s", "recommended": draw(pieces)} if hls else None,
+        "segments": {"max": "6 s", "recommended": draw(pieces)} if hls else None,
         "delivery": {
             "transcodes": draw(st.sampled_from(["always", "when there is capacity", "never"])),
             "slowest_viewer": draw(st.one_of(st.none(), kbits)),
@@ -126,14 +127,14 @@ def guides(draw: st.DrawFn) -> Guide:
         "video": video,
         "audio": {
             "codecs": ["aac"],
-            "least": f"{least} kbit/s",
-            "most": f"{draw(st.integers(least, 320))} kbit/s",
-            "sample_rates_hz": [48000, 44100],
+            "min_bitrate": f"{least} kbit/s",
+            "max_bitrate": f"{draw(st.integers(least, 320))} kbit/s",
+            "sample_rates": [48000, 44100],
             "channels": channels,
             "recommended": liked,
         },
-        "rungs": rungs,
-        "tiers": {"trusted": {"ceiling": f"{ceiling + 1000} kbit/s"}},
+        "bitrates": bitrates,
+        "tiers": {"trusted": {"video": {"max_bitrate": f"{ceiling + 1000} kbit/s"}}},
     }
     return Guide.model_validate(document)
 
@@ -186,37 +187,37 @@ def test_the_four_platforms_are_as_the_scenario_has_them() -> None:
     sixty = Fraction(60)
 
     def ceiling(resolution: Resolution) -> float:
-        said = fernlight.limits(resolution, sixty, "h264", "rtmps").ceiling
+        said = fernlight.limits(resolution, sixty, "h264", "rtmps").max
         assert said is not None
         return said.kbps
 
     assert [ceiling(p) for p in (full, Resolution(2560, 1440), uhd)] == [9_000, 24_000, 51_000]
     assert ceiling(Resolution(1664, 936)) == 6_000
     between = fernlight.limits(Resolution(1664, 936), sixty, "h264", "rtmps")
-    assert between.floor == Bitrate.parse("4.5 Mbit/s")
+    assert between.min == Bitrate.parse("4.5 Mbit/s")
     assert between.recommended is None
     slow = fernlight.limits(full, Fraction(30), "h264", "rtmps")
-    assert slow.ceiling == Bitrate.parse("6 Mbit/s")
+    assert slow.max == Bitrate.parse("6 Mbit/s")
     assert fernlight.delivery.better_from_lines == 1440
     assert [str(p) for p in pocketfair.video.resolutions] == ["720x1280", "540x960"]
     assert pocketfair.audio.channels == (2, 1)
     assert gatepost.video.profiles_of("h264") == ("baseline",)
-    assert (gatepost.video.b_frames, gatepost.video.ceiling.kbps) == (0, 900)
+    assert (gatepost.video.max_b_frames, gatepost.video.max_bitrate.kbps) == (0, 900)
     assert gatepost.delivery.slowest_viewer == Bitrate.parse("1.5 Mbit/s")
 
 
-def test_rungs_of_a_codec_outweigh_general_ones() -> None:
+def test_rows_of_a_codec_outweigh_general_ones() -> None:
     base = load_guide("fernlight")
-    row = base.rungs[2]
-    special = Rung(
+    row = base.bitrates[2]
+    special = BitrateRow(
         resolution=row.resolution,
         frame_rate=row.frame_rate,
         codec="av1",
-        ceiling=Bitrate.parse("5 Mbit/s"),
+        max=Bitrate.parse("5 Mbit/s"),
     )
-    guide = base.model_copy(update={"rungs": (*base.rungs, special)})
+    guide = base.model_copy(update={"bitrates": (*base.bitrates, special)})
     for codec, kbps in (("av1", 5_000), ("h264", 9_000)):
-        said = guide.limits(row.resolution, row.frame_rate, codec, "rtmps").ceiling
+        said = guide.limits(row.resolution, row.frame_rate, codec, "rtmps").max
         assert said == Bitrate.from_kbps(kbps)
 
 
@@ -241,64 +242,76 @@ def test_the_least_level_holds_and_the_one_below_does_not(
 
 def test_keyframes_never_pass_what_is_allowed_at_most() -> None:
     guide = load_guide("gatepost")
-    rule = guide.video.keyframes.model_copy(update={"at_most": 2.0})
+    rule = guide.video.keyframes.model_copy(update={"max": 2.0})
     guide = guide.with_rules({"video": guide.video.model_copy(update={"keyframes": rule})})
-    assert guide.keyframe_frames(Fraction(30000, 1001)) == 59  # 60 frames would be 2.002 s
+    assert keyframe_frames(guide, Fraction(30000, 1001)) == 59  # 60 frames would be 2.002 s
 
 
 @pytest.mark.parametrize(
     ("old", "new", "says"),
     [
-        ("b_frames      = 2", 'floor = "9000 kbit/s"', "floor (9 Mbit/s) is above ceiling"),
-        ('shapes        = ["16:9"]', 'resolutions = ["2560x1440"]', "larger than largest"),
-        ('fastest       = "60"', 'fastest = "60"\nframe_rates = ["30"]', "either fastest"),
         (
-            'ceiling    = "8000 kbit/s"\ntranscodes = "always"',
-            'ceiling = "5000 kbit/s"',
+            "max_b_frames = 2",
+            'min_bitrate = "9000 kbit/s"',
+            "min_bitrate (9 Mbit/s) is above max_bitrate",
+        ),
+        ('shapes = ["16:9"]', 'resolutions = ["2560x1440"]', "larger than max_resolution"),
+        (
+            'max_frame_rate = "60"',
+            'max_frame_rate = "60"\nframe_rates = ["30"]',
+            "either max_frame_rate",
+        ),
+        (
+            'video.max_bitrate = "8000 kbit/s"\ndelivery.transcodes = "always"',
+            'video.max_bitrate = "5000 kbit/s"',
             "tiers.hearth: it loosens nothing",
         ),
         ('["rtmps", "rtmp"] ', '["hls"] ', "[segments] must say how long"),
         ('["high", "main"] ', '["hihg"] ', 'write "high"'),
         (
             "[tiers.hearth]",
-            '[[rungs]]\nresolution = "1280x720"\nframe_rate = "60"\n'
+            '[[bitrates]]\nresolution = "1280x720"\nframe_rate = "60"\n'
             'recommended = "9 Mbit/s"\n[tiers.hearth]',
-            "rungs.0: recommended (9 Mbit/s) is above",
+            "bitrates.0: recommended (9 Mbit/s) is above",
         ),
         (
             "[tiers.hearth]",
-            '[[rungs]]\nresolution = "1280x720"\nframe_rate = "60"\n'
-            'recommended = "5 Mbit/s"\nceiling = "4 Mbit/s"\n[tiers.hearth]',
-            "recommended (5 Mbit/s) is above ceiling (4 Mbit/s)",
+            '[[bitrates]]\nresolution = "1280x720"\nframe_rate = "60"\n'
+            'recommended = "5 Mbit/s"\nmax = "4 Mbit/s"\n[tiers.hearth]',
+            "recommended (5 Mbit/s) is above max (4 Mbit/s)",
         ),
         (
             "[tiers.hearth]",
-            '[[rungs]]\nresolution = "2560x1440"\nframe_rate = "60"\n'
+            '[[bitrates]]\nresolution = "2560x1440"\nframe_rate = "60"\n'
             'recommended = "5 Mbit/s"\n[tiers.hearth]',
-            "rungs.0: 2560x1440 is larger",
+            "bitrates.0: 2560x1440 is larger",
         ),
         (
             "[tiers.hearth]",
-            '[[rungs]]\nresolution = "640x480"\nframe_rate = "60"\n'
+            '[[bitrates]]\nresolution = "640x480"\nframe_rate = "60"\n'
             'recommended = "5 Mbit/s"\n[tiers.hearth]',
-            "rungs.0: 640x480 is not 16:9",
+            "bitrates.0: 640x480 is not 16:9",
         ),
-        ("b_frames      = 2", "b_frames = 0\nrecommended = { b_frames = 2 }", "2 B-frames are"),
-        ('fastest       = "60"', 'fastest = "30"\nrecommended = { frame_rate = "60" }', "rate 60"),
+        ("max_b_frames = 2", "max_b_frames = 0\nrecommended = { b_frames = 2 }", "2 B-frames are"),
         (
-            "b_frames      = 2",
+            'max_frame_rate = "60"',
+            'max_frame_rate = "30"\nrecommended = { frame_rate = "60" }',
+            "rate 60",
+        ),
+        (
+            "max_b_frames = 2",
             'recommended = { rate_control = "variable" }',
             "rate control variable",
         ),
-        ("b_frames      = 2", 'recommended = { profile = "baseline" }', "profile baseline"),
+        ("max_b_frames = 2", 'recommended = { profile = "baseline" }', "profile baseline"),
         (
-            "channels       ",
-            "recommended = { channels = 1 }\nchannels = [2] #",
+            "channels =",
+            "recommended = { channels = 1 }\nchannels =",
             "channels are recommended",
         ),
         (
-            "channels       ",
-            "recommended = { sample_rate_hz = 32000 }\nchannels",
+            "channels =",
+            "recommended = { sample_rate = 32000 }\nchannels =",
             "sample rate 32000",
         ),
     ],
@@ -357,12 +370,12 @@ def test_list_show_where_schema(kestrel: Kestrel, home: Path) -> None:
     assert "fernlight" in kestrel("guides", "list").out
     assert kestrel("guides", "where", "oxbow").out.strip() == str(path)
     assert tomllib.loads(kestrel("guides", "show", "gatepost").out)["name"] == "gatepost"
-    assert kestrel("guides", "show", "gatepost", "--json").document["video"]["b_frames"] == 0
+    assert kestrel("guides", "show", "gatepost", "--json").document["video"]["max_b_frames"] == 0
     schema = kestrel("guides", "schema").document
     assert schema["$schema"].endswith("2020-12/schema")
     video = schema["$defs"]["VideoRules"]["properties"]
-    assert video["ceiling"]["description"].startswith("The most")
-    assert video["largest"]["type"] == "string"
+    assert video["max_bitrate"]["description"].startswith("Of video")
+    assert video["max_resolution"]["type"] == "string"
     path.write_text("x")
     broken = kestrel("guides", "list")
     assert broken.code == 1
@@ -402,13 +415,13 @@ def test_questions_may_be_skipped_and_wrong_answers_are_asked_again(
     kestrel: Kestrel, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     answers = {
-        "video.largest": "720x1280",
-        "video.ceiling": "4 Mbit/s",
+        "video.max_resolution": "720x1280",
+        "video.max_bitrate": "4 Mbit/s",
         "video.rate_control": "constant, variable",
     }
     typed = ["Hill Farm TV", "its page"]
     for key in BY_KEY:
-        typed += ["4000"] if key == "video.ceiling" else []  # has no unit: asked again
+        typed += ["4000"] if key == "video.max_bitrate" else []  # has no unit: asked again
         typed.append(answers.get(key, ""))
     monkeypatch.setattr(sys, "stdin", Person("\n".join(typed) + "\n"))
     result = kestrel("guides", "new", "hill", "--out", tmp_path / "hill.toml")
@@ -416,12 +429,12 @@ def test_questions_may_be_skipped_and_wrong_answers_are_asked_again(
     assert "is not one bitrate" in result.err
     document = tomllib.loads((tmp_path / "hill.toml").read_text())
     assert document["title"] == "Hill Farm TV"
-    assert document["video"]["largest"] == "720x1280"
+    assert document["video"]["max_resolution"] == "720x1280"
     assert document["video"]["shapes"] == ["9:16"]
-    assert document["video"]["ceiling"] == "4000 kbit/s"
+    assert document["video"]["max_bitrate"] == "4000 kbit/s"
     assert document["video"]["rate_control"] == ["constant", "variable"]
-    assert "video.keyframes" in document["unchecked"]
-    assert "video.ceiling" not in document["unchecked"]
+    assert "video.keyframes" in document["unverified"]
+    assert "video.max_bitrate" not in document["unverified"]
 
 
 SHAPES = {
@@ -460,10 +473,10 @@ def test_tables_become_guides(kestrel: Kestrel, tmp_path: Path, name: str) -> No
     )
     assert result.code == 1, result.err
     document = tomllib.loads(out.read_text())
-    assert len(document["rungs"]) == rows
-    first = document["rungs"][0]
+    assert len(document["bitrates"]) == rows
+    first = document["bitrates"][0]
     assert (first["resolution"], first["frame_rate"]) == (resolution, fps)
-    for key, rate in zip(("floor", "recommended", "ceiling"), rates, strict=True):
+    for key, rate in zip(("min", "recommended", "max"), rates, strict=True):
         assert first.get(key) == (None if rate is None else f"{rate} kbit/s")
     assert document["source"] == name
     assert document["checked"]
@@ -480,8 +493,8 @@ def test_upright_pages_are_read_in_their_shape(kestrel: Kestrel, tmp_path: Path)
         *shlex.split("--name g --shape 9:16 --accept all --out"),
         out,
     )
-    first = tomllib.loads(out.read_text())["rungs"][0]
-    assert (first["resolution"], first["floor"], first["ceiling"]) == (
+    first = tomllib.loads(out.read_text())["bitrates"][0]
+    assert (first["resolution"], first["min"], first["max"]) == (
         "720x1280",
         "1000 kbit/s",
         "4000 kbit/s",
@@ -501,7 +514,7 @@ def test_at_a_terminal_each_value_is_proposed_with_its_words(
     result = kestrel("guides", "import", TABLES / "bare.csv", "--name", "g", "--out", out)
     assert result.code == 0, result.err
     document = tomllib.loads(out.read_text())
-    assert document["rungs"][1]["recommended"] == "1500 kbit/s"
+    assert document["bitrates"][1]["recommended"] == "1500 kbit/s"
     assert "Bitrate" in result.err
     assert "from the tables" in result.err
     assert f"1 of {len(BY_KEY) + 1}" in result.err
@@ -516,15 +529,15 @@ def test_what_is_skipped_stays_out_and_unread_rows_are_told(
         "B-frames: 2\n\n| Size | fps | Max |\n| --- | --- | --- |\n"
         "| 720p | 30 | 3 Mbps |\n| 1080p | 60 | ask us |\n"
     )
-    typed = ["", *("1" if key == "video.b_frames" else "-" for key in BY_KEY)]
+    typed = ["", *("1" if key == "video.max_b_frames" else "-" for key in BY_KEY)]
     monkeypatch.setattr(sys, "stdin", Person("\n".join(typed) + "\n"))
     out = tmp_path / "g.toml"
     result = kestrel("guides", "import", page, "--name", "g", "--out", out)
     assert result.code == 0, result.err
     assert "not read: 1080p | 60 | ask us" in " ".join(result.err.split())
     document = tomllib.loads(out.read_text())
-    assert "rungs" not in document
-    assert document["video"]["b_frames"] == 1
+    assert "bitrates" not in document
+    assert document["video"]["max_b_frames"] == 1
 
 
 def test_what_contradicts_itself_is_asked_again(
@@ -532,17 +545,17 @@ def test_what_contradicts_itself_is_asked_again(
 ) -> None:
     """Nothing typed before is lost."""
     skips = {
-        "rungs": "1080p at 60: at most 9 Mbit/s",
-        "video.ceiling": "6 Mbit/s",
+        "bitrates": "1080p at 60: at most 9 Mbit/s",
+        "video.max_bitrate": "6 Mbit/s",
         "audio.codecs": "opus",
     }
     typed = ["", "", *(skips.get(key, "-") for key in BY_KEY), "", "9 Mbit/s"]
     monkeypatch.setattr(sys, "stdin", Person("\n".join(typed) + "\n"))
     result = kestrel("guides", "new", "hill", "--out", tmp_path / "hill.toml")
     assert result.code == 0, result.err
-    assert "is above video.ceiling" in result.err
+    assert "is above video.max_bitrate" in result.err
     document = tomllib.loads((tmp_path / "hill.toml").read_text())
-    assert document["video"]["ceiling"] == "9000 kbit/s"
+    assert document["video"]["max_bitrate"] == "9000 kbit/s"
     assert document["audio"]["codecs"] == ["opus"]
 
 
@@ -585,7 +598,7 @@ def test_start_offers_to_make_a_guide_that_is_missing(
     result = kestrel("start")
     assert result.code == 0, result.err
     assert (
-        tomllib.loads((home / "guides" / "thimblecast.toml").read_text())["video"]["ceiling"]
+        tomllib.loads((home / "guides" / "thimblecast.toml").read_text())["video"]["max_bitrate"]
         == "5000 kbit/s"
     )
     show = tomllib.loads((tmp_path / "show.toml").read_text())
@@ -654,7 +667,7 @@ def test_diff_says_what_changes_for_the_plan(kestrel: Kestrel, tmp_path: Path) -
         "guides", "diff", "oxbow", tmp_path / "oxbow.toml", "--upload", "12 Mbit/s", "--json"
     ).document
     assert changed["changes"] == [
-        {"key": "video.ceiling", "before": "6000 kbit/s", "after": "4500 kbit/s"}
+        {"key": "video.max_bitrate", "before": "6000 kbit/s", "after": "4500 kbit/s"}
     ]
     assert {c["key"] for c in changed["plan"]} >= {"video.bitrate_kbps", "video.buffer_kbit"}
     quiet = kestrel("guides", "diff", "oxbow", tmp_path / "quiet.toml", "--upload", "12 Mbit/s")

@@ -105,7 +105,7 @@ def test_every_kind_of_document_is_explained_and_has_a_schema(kestrel: Kestrel) 
     for kind in kinds:
         assert f"`{kind}`" in text, kind
         schema = kestrel("schema", kind).document
-        assert schema["title"].endswith(f"eager-kestrel/{kind}/2")
+        assert schema["title"].endswith(f"eager-kestrel/{kind}/3")
         assert {"properties", "anyOf", "$ref"} & set(schema), kind
     assert kestrel("schema", "plam").error_line.endswith('write "plan"')
 
@@ -150,7 +150,7 @@ def test_documents_carry_their_format(kestrel: Kestrel, tmp_path: Path) -> None:
         "explanation": ("explain", "keyframes"),
     }.items():
         said = kestrel(*command, "--json").document
-        assert said["format"] == f"eager-kestrel/{name}/2"
+        assert said["format"] == f"eager-kestrel/{name}/3"
         known = kestrel("schema", name).document
         top = known if "properties" in known else known["$defs"][known["$ref"].rpartition("/")[2]]
         assert set(said) <= set(top["properties"]), name

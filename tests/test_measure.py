@@ -42,7 +42,7 @@ def test_eight_megabits_are_found_to_be_eight(kestrel: Kestrel) -> None:
         result = kestrel("measure", up.url, "--seconds", "6 s", "--json")
     assert result.code == 0, result.err
     run = result.document
-    assert run["format"] == "eager-kestrel/run/2"
+    assert run["format"] == "eager-kestrel/run/3"
     assert run["summary"]["uplink"]["typical_kbps"] == pytest.approx(8000, rel=0.03)
     assert run["summary"]["uplink"]["floor_kbps"] == pytest.approx(8000, rel=0.05)
     assert run["summary"]["one"]["typical_kbps"] == pytest.approx(8000, rel=0.03)

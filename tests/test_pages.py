@@ -56,15 +56,15 @@ def value_at(document: Any, key: str) -> Any:
 
 @pytest.mark.parametrize("name", sorted(PAGES))
 def test_pages_propose_what_they_say(kestrel: Kestrel, tmp_path: Path, name: str) -> None:
-    sets, rungs, wanted = PAGES[name]
+    sets, bitrates, wanted = PAGES[name]
     text = text_of(name)
     options = [part for one in sets for part in ("--set", one)]
     result = imported(kestrel, tmp_path, name, text, "--accept", "all", *options)
     assert result.code == 1, result.err
     document = tomllib.loads((tmp_path / "made-up.toml").read_text())
     assert {key: value_at(document, key) for key in wanted} == wanted
-    assert len(document.get("rungs", ())) == rungs
-    assert "video.keyframes" in document["unchecked"]
+    assert len(document.get("bitrates", ())) == bitrates
+    assert "video.keyframes" in document["unverified"]
     assert kestrel("guides", "check", tmp_path / "made-up.toml").code == 0
 
 
@@ -88,7 +88,7 @@ def test_footnotes_make_a_table_doubtful(kestrel: Kestrel, tmp_path: Path) -> No
     taken = imported(kestrel, tmp_path, "f.html", text, "--accept", "all")
     assert "left out: table.1=" in taken.err
     assert "(note 1: for gold accounts); if it is right, add it with --set" in taken.err
-    assert "rungs" not in tomllib.loads((tmp_path / "made-up.toml").read_text())
+    assert "bitrates" not in tomllib.loads((tmp_path / "made-up.toml").read_text())
 
 
 # Without a terminal
@@ -106,7 +106,7 @@ def test_questions_go_out_and_answers_come_back(kestrel: Kestrel, tmp_path: Path
     for question in document["questions"]:
         if question["proposals"]:
             question["answer"] = question["proposals"][0]["value"]
-        if question["key"] == "video.ceiling":
+        if question["key"] == "video.max_bitrate":
             question["answer"] = "9 Mbit/s"
         if question["key"] == "audio.codecs":
             question["answer"] = "-"
@@ -115,12 +115,12 @@ def test_questions_go_out_and_answers_come_back(kestrel: Kestrel, tmp_path: Path
     done = imported(kestrel, tmp_path, "larch.md", text, "--answers", answers)
     assert done.code == 0, done.err
     guide = tomllib.loads((tmp_path / "made-up.toml").read_text())
-    assert guide["video"]["ceiling"] == "9000 kbit/s"
-    assert len(guide["rungs"]) == 2
-    assert "audio.codecs" in guide["unchecked"]
-    assert "video.ceiling" not in guide["unchecked"]
+    assert guide["video"]["max_bitrate"] == "9000 kbit/s"
+    assert len(guide["bitrates"]) == 2
+    assert "audio.codecs" in guide["unverified"]
+    assert "video.max_bitrate" not in guide["unverified"]
     apples = json.dumps(document).replace("9 Mbit/s", "9 apples")
-    other = '{"format": "eager-kestrel/plan/2"}'
+    other = '{"format": "eager-kestrel/plan/3"}'
     for wrong, said in (("{", "JSON"), (other, "questions"), (apples, "apples")):
         answers.write_text(wrong)
         (tmp_path / "made-up.toml").unlink(missing_ok=True)
@@ -132,14 +132,14 @@ def test_questions_go_out_and_answers_come_back(kestrel: Kestrel, tmp_path: Path
 @pytest.mark.parametrize(
     ("option", "says"),
     [
-        ("video.ceiling=fast", "video.ceiling"),
+        ("video.max_bitrate=fast", "video.max_bitrate"),
         ("video.top=6 Mbit/s", "video.top"),
-        ("ceiling", "sets nothing"),
+        ("max_bitrate", "sets nothing"),
         ("table.1=resolution", "columns"),
         ("table.1=resolution | nonsense | maximum | ignore", "nonsense"),
-        ("rungs=1080p", "not a row"),
+        ("bitrates=1080p", "not a row"),
         ("audio.sample_rates=48", "sample rate"),
-        ("ingest=example.com", "address"),
+        ("servers=example.com", "address"),
     ],
 )
 def test_an_answer_that_is_none_says_what_to_write(
@@ -154,15 +154,15 @@ def test_an_answer_that_is_none_says_what_to_write(
 
 
 GOOD: dict[str, list[str]] = {
-    "rungs": [
+    "bitrates": [
         "1280x720 at 30: at most 3,000 kbit/s",
         "1080p60: 4 to 6 Mbit/s",
         "1920x1080 at 60 in hevc: recommended 5 Mbit/s; 720p at 30 for gold: 4 Mbit/s",
     ],
-    "video.largest": ["1920x1080", "1280x720"],
+    "video.max_resolution": ["1920x1080", "1280x720"],
     "video.frame_rates": ["up to 60", "30, 60", "25"],
-    "video.ceiling": ["6,000 kbit/s", "9.5 Mbit/s", "750 kB/s"],
-    "video.floor": ["300 kbit/s", "0.5 Mbit/s"],
+    "video.max_bitrate": ["6,000 kbit/s", "9.5 Mbit/s", "750 kB/s"],
+    "video.min_bitrate": ["300 kbit/s", "0.5 Mbit/s"],
     "video.keyframes": [
         "2 s",
         "at most 4 s",
@@ -176,14 +176,14 @@ GOOD: dict[str, list[str]] = {
     ],
     "video.codecs": ["h264", "h264, hevc, av1"],
     "video.profiles": ["high, main", "main"],
-    "video.highest_level": ["4.2"],
-    "video.b_frames": ["0", "2", "recommended 1"],
+    "video.max_level": ["4.2"],
+    "video.max_b_frames": ["0", "2", "recommended 1"],
     "audio.codecs": ["aac", "aac, opus"],
     "audio.bitrate": ["96 to 160 kbit/s", "128 kbit/s", "recommended 128 kbit/s"],
     "audio.sample_rates": ["48 kHz", "44.1 kHz, 48 kHz"],
     "audio.channels": ["stereo", "mono, stereo"],
     "transports": ["rtmps", "rtmps, rtmp"],
-    "ingest": ["rtmps://a.hollowlane.example/live", "North=rtmp://b.hollowlane.example/x"],
+    "servers": ["rtmps://a.hollowlane.example/live", "North=rtmp://b.hollowlane.example/x"],
     "delivery.transcodes": ["always", "never"],
 }
 
@@ -215,12 +215,12 @@ def test_a_guide_holds_exactly_what_was_confirmed(
         for part in path_:
             at = at[part]
         assert last in at
-        if key == "rungs" or key.startswith("tiers."):
+        if key == "bitrates" or key.startswith("tiers."):
             assert len(at[last]) == len(value)
             value = [now | row for now, row in zip(at[last], value, strict=True)]
         at[last] = value
         assert guide_of(meant) == guide, key
-    unverified = set(guide.unchecked)
+    unverified = set(guide.unverified)
     for key in answers:
         assert not unverified & set(BY_KEY[key].covers)
 
@@ -229,8 +229,8 @@ def test_a_guide_holds_exactly_what_was_confirmed(
 
 
 SEPARATORS = {"plain": "{}", "comma": "{:,}"}
-HEADINGS = {"floor": "Minimum", "recommended": "Recommended", "ceiling": "Maximum"}
-ORDER = ["floor", "recommended", "ceiling"]
+HEADINGS = {"min": "Minimum", "recommended": "Recommended", "max": "Maximum"}
+ORDER = ["min", "recommended", "max"]
 SIZES = [(3840, 2160), (2560, 1440), (1920, 1080), (1280, 720), (854, 480), (640, 360)]
 
 
@@ -286,15 +286,15 @@ def test_a_table_is_proposed_as_meant(made: tuple[str, list[dict[str, Any]]]) ->
     text, rows = made
     reading = reading_of(text)
     assert len(reading.tables) == 1
-    found = read_answer("rungs", reading.accepted()["rungs"])["rungs"]
+    found = read_answer("bitrates", reading.accepted()["bitrates"])["bitrates"]
     assert len(found) == len(rows)
-    for rung, row in zip(found, rows, strict=True):
-        assert rung["resolution"].endswith(f"x{row['resolution']}")
-        assert float(rung["frame_rate"]) == float(row["frame_rate"])
+    for read, row in zip(found, rows, strict=True):
+        assert read["resolution"].endswith(f"x{row['resolution']}")
+        assert float(read["frame_rate"]) == float(row["frame_rate"])
         for bound in ORDER:
-            assert (bound in rung) == (bound in row)
+            assert (bound in read) == (bound in row)
             if bound in row:
-                rate = float(rung[bound].removesuffix(" kbit/s"))
+                rate = float(read[bound].removesuffix(" kbit/s"))
                 assert rate == pytest.approx(row[bound], rel=1e-4, abs=1)
 
 

@@ -79,7 +79,7 @@ def test_the_document_holds_what_it_promises(kestrel: Kestrel) -> None:
     result = kestrel("plan", "--for", "oxbow", "--upload", "12 Mbit/s", "--json")
     assert result.code == 0, result.err
     document = result.document
-    assert document["format"] == "eager-kestrel/plan/2"
+    assert document["format"] == "eager-kestrel/plan/3"
     assert document["uplink"]["typical_kbps"] == 12_000
     assert document["uplink"]["floor_kbps"] < 12_000
     steps = document["budget"]["steps"]
@@ -128,9 +128,9 @@ def test_never_above_the_safe_rate_the_guide_or_the_source(kbps: float, wanted: 
         return
     video = there.video
     ruled = OXBOW.under(wanted.destinations[0].tier)
-    assert video.bitrate_kbps <= ruled.video.ceiling.kbps
-    assert video.resolution.width <= min(wanted.source.width, ruled.video.largest.width)
-    assert video.resolution.height <= min(wanted.source.height, ruled.video.largest.height)
+    assert video.bitrate_kbps <= ruled.video.max_bitrate.kbps
+    assert video.resolution.width <= min(wanted.source.width, ruled.video.max_resolution.width)
+    assert video.resolution.height <= min(wanted.source.height, ruled.video.max_resolution.height)
     assert video.frame_rate <= wanted.frame_rate
     assert ruled.video.takes_rate(video.frame_rate)
     assert ruled.video.shapes[0].fits(video.resolution)
@@ -140,7 +140,7 @@ def test_never_above_the_safe_rate_the_guide_or_the_source(kbps: float, wanted: 
     assert level.takes(video.resolution, video.frame_rate)
     assert video.buffer_kbit <= level.buffer_kbit(video.profile)
     assert there.audio is not None
-    assert ruled.audio.least.kbps <= there.audio.bitrate_kbps <= ruled.audio.most.kbps
+    assert ruled.audio.min_bitrate.kbps <= there.audio.bitrate_kbps <= ruled.audio.max_bitrate.kbps
     assert planned(kbps, wanted).model_dump_json() == result.model_dump_json()
     assert Plan.model_validate_json(result.model_dump_json()) == result
 
@@ -218,7 +218,7 @@ def test_ladders_have_the_shape_and_sides_divisible_by_eight(across: int, down: 
 def test_candidates_divide_the_frame_rate_and_never_enlarge() -> None:
     rates = [rate for rate, _ in frame_rates(Fraction(50), OXBOW.video)]
     assert rates == [50, 25, 10]
-    some = OXBOW.video.model_copy(update={"fastest": None, "frame_rates": (30, 25)})
+    some = OXBOW.video.model_copy(update={"max_frame_rate": None, "frame_rates": (30, 25)})
     assert frame_rates(Fraction(48), some) == [(30, False)]
     found = candidates(Resolution(1280, 720), Fraction(60), OXBOW.video, [Resolution(848, 480)])
     assert max(c.resolution for c in found) == Resolution(1280, 720)
@@ -327,7 +327,7 @@ def test_the_card_and_the_file(kestrel: Kestrel, tmp_path: Path) -> None:
     assert "6,000 kbit/s = 6 Mbit/s, constant" in result.out
     assert "every 2 s = 120 frames" in result.out
     assert "\x1b[" not in result.out
-    assert json.loads(out.read_text())["format"] == "eager-kestrel/plan/2"
+    assert json.loads(out.read_text())["format"] == "eager-kestrel/plan/3"
     assert [p.name for p in out.parent.iterdir()] == ["plan.json"]
 
 

@@ -76,9 +76,9 @@ def field(
     st.floats(1.0, 4.0),
 )
 def test_quality_never_falls_with_bitrate_and_stays_in_range(
-    motion: Motion, rung: int, fps: int, kbps: float, factor: float
+    motion: Motion, row: int, fps: int, kbps: float, factor: float
 ) -> None:
-    pixels, rate = np.array([128.0 * 72 * rung * rung]), np.array([float(fps)])
+    pixels, rate = np.array([128.0 * 72 * row * row]), np.array([float(fps)])
     low = quality(TABLE, motion, "h264", pixels, rate, np.array([kbps]))[0]
     high = quality(TABLE, motion, "h264", pixels, rate, np.array([kbps * factor]))[0]
     assert 0 <= low <= high <= 1
@@ -198,7 +198,7 @@ def test_a_usual_resolution_is_the_nearest_one() -> None:
 def test_what_practice_does_is_about_the_same_as_the_best(
     motion: Motion, kbps: float, lines: tuple[int, int], rates: set[int]
 ) -> None:
-    wide = OXBOW.video.model_copy(update={"largest": Resolution(1920, 1080)})
+    wide = OXBOW.video.model_copy(update={"max_resolution": Resolution(1920, 1080)})
     made = field(motion, guide=OXBOW.model_copy(update={"video": wide}))
     pixels, fps = made.pixels, made.fps
     grid = np.full((1, pixels.size), kbps)

@@ -43,7 +43,7 @@ def test_texts_of_files_cannot_steer_a_terminal(
     kestrel: Kestrel, guides: Path, tmp_path: Path
 ) -> None:
     key = tmp_path / "key.toml"
-    key.write_text(f'format = "eager-kestrel/show/2"\n"{escaped(HOSTILE)}" = 1\n')
+    key.write_text(f'format = "eager-kestrel/show/3"\n"{escaped(HOSTILE)}" = 1\n')
     table = tmp_path / "runs.csv"
     table.write_text(f"time,upload_mbps\n{HOSTILE},12\n2026-11-01 20:00,{HOSTILE}\n")
     page = tmp_path / "page.html"
@@ -54,7 +54,7 @@ def test_texts_of_files_cannot_steer_a_terminal(
     run = at(20, 9_000).model_dump(mode="json")
     run["endpoint"]["name"] = HOSTILE
     runs = tmp_path / "runs.json"
-    runs.write_text(json.dumps({"format": "eager-kestrel/runs/2", "runs": [run]}))
+    runs.write_text(json.dumps({"format": "eager-kestrel/runs/3", "runs": [run]}))
     assert kestrel("runs", "import", runs).code == 0
     outputs = [
         kestrel(*command)

@@ -67,7 +67,7 @@ def with_video(guide: Guide, **update: Any) -> Guide:
 
 def loosened(reason: Reason, guide: Guide, show: Show, kbps: float) -> tuple[Guide, Show, float]:
     """The same without the limit that a reason names."""
-    rungs = guide.rungs
+    bitrates = guide.bitrates
     match reason.limited_by, set(reason.facts):
         case "budget", _:
             return guide, show, 1.5 * kbps + 400
@@ -80,19 +80,19 @@ def loosened(reason: Reason, guide: Guide, show: Show, kbps: float) -> tuple[Gui
                 {"frame_rate": faster} if reason.setting == "frame_rate" else {"source": larger}
             )
             return guide, show.model_copy(update=update), kbps
-        case "guide", said if "floor_kbps" in said:
-            free = [
-                r.model_copy(update={"floor": None}) for r in rungs if r.ceiling or r.recommended
-            ]
+        case "guide", said if "min_kbps" in said and reason.setting != "audio":
+            free = [r.model_copy(update={"min": None}) for r in bitrates if r.max or r.recommended]
             if reason.facts["machine_too"]:
                 show = show.model_copy(update={"machine": Machine()})
-            return with_video(guide, floor=None).with_rules({"rungs": tuple(free)}), show, kbps
-        case "guide", said if "ceiling_kbps" in said:
-            free = [
-                r.model_copy(update={"ceiling": None}) for r in rungs if r.floor or r.recommended
-            ]
-            loose = with_video(guide, ceiling=NO_LIMIT)
-            return loose.with_rules({"rungs": tuple(free)}), show, kbps
+            return (
+                with_video(guide, min_bitrate=None).with_rules({"bitrates": tuple(free)}),
+                show,
+                kbps,
+            )
+        case "guide", said if "max_kbps" in said:
+            free = [r.model_copy(update={"max": None}) for r in bitrates if r.min or r.recommended]
+            loose = with_video(guide, max_bitrate=NO_LIMIT)
+            return loose.with_rules({"bitrates": tuple(free)}), show, kbps
         case "guide", said if "rewarded" in said:
             plain = guide.delivery.model_copy(update={"better_from_lines": None})
             return guide.with_rules({"delivery": plain}), show, kbps
@@ -100,15 +100,19 @@ def loosened(reason: Reason, guide: Guide, show: Show, kbps: float) -> tuple[Gui
             wish = guide.video.recommended.model_copy(update={"frame_rate": None})
             return with_video(guide, recommended=wish), show, kbps
         case _:
-            every = {"largest": Resolution(16384, 16384), "resolutions": (), "frame_rates": ()}
-            return with_video(guide, fastest=Fraction(480), **every), show, kbps
+            every = {
+                "max_resolution": Resolution(16384, 16384),
+                "resolutions": (),
+                "frame_rates": (),
+            }
+            return with_video(guide, max_frame_rate=Fraction(480), **every), show, kbps
 
 
 def tied(there: DestinationPlan) -> bool:
     """Whether another limit leaves as much bitrate, to a step of the settings grid."""
     facts = next(r for r in there.reasons if r.setting == "bitrate").facts
     limits = sorted(
-        float(facts[key]) for key in ("budget_kbps", "ceiling_kbps", "level_kbps", "clean_kbps")
+        float(facts[key]) for key in ("budget_kbps", "max_kbps", "level_kbps", "clean_kbps")
     )
     viewers = float(facts["viewers_kbps"])
     near = min(abs(viewers - kbps) for kbps in (float(facts["safe_kbps"]), there.total_kbps))
@@ -280,7 +284,7 @@ def test_sources_of_any_shape_are_cropped_or_padded(
     resolutions = tuple(map(Resolution.parse, named))
     largest = Resolution(max(p.width for p in resolutions), max(p.height for p in resolutions))
     shapes = BUNDLED[2].video.shapes if named[0] == "720x1280" and shaped else ()
-    guide = with_video(BUNDLED[0], resolutions=resolutions, largest=largest, shapes=shapes)
+    guide = with_video(BUNDLED[0], resolutions=resolutions, max_resolution=largest, shapes=shapes)
     show = Show(
         source=source,
         frame_rate="30",

@@ -378,7 +378,7 @@ def test_a_recording_takes_no_settings_beside_it(made: Make, kestrel: Kestrel) -
 def test_a_recording_is_held_to_each_tier_in_any_order(
     made: Make, kestrel: Kestrel, order: tuple[str, str]
 ) -> None:
-    for kbps, rule in (("7000k", "video.ceiling"), ("10000k", "peak over two seconds")):
+    for kbps, rule in (("7000k", "video.max_bitrate"), ("10000k", "peak over two seconds")):
         rate = [word.replace("600k", kbps) for word in CONSTANT]
         file = made(f"{kbps}.flv", *rate, "-c:a", "aac", "-b:a", "128k", "-ac", "2", seconds="4")
         found = kestrel("check", file, "--for", order[0], "--for", order[1], "--json").document

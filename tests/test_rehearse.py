@@ -39,7 +39,7 @@ from eager_kestrel.core.connection.evidence import RunEvidence
 from eager_kestrel.core.connection.trace import Trace
 from eager_kestrel.core.errors import EndpointError, InputError, NetworkError
 from eager_kestrel.core.forecast.evidence import Evidence
-from eager_kestrel.core.guide.rules import Ingest
+from eager_kestrel.core.guide.rules import Server
 from eager_kestrel.core.plan.from_evidence import stutter_of
 from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.resolution import Resolution
@@ -568,7 +568,7 @@ def test_the_command_line_rehearses_settles_and_draws(kestrel: Kestrel, tmp_path
     )
     assert result.code == 0, result.err
     document = result.document
-    assert document["format"] == "eager-kestrel/rehearsals/2"
+    assert document["format"] == "eager-kestrel/rehearsals/3"
     assert document["rehearsals"][0]["verdict"]["limited_by"] == "upload"
     assert document["held"] is True
     assert figure.read_bytes().startswith(b"\x89PNG")
@@ -634,8 +634,8 @@ def guide_with_servers(home: Path, first: str, backup: str) -> None:
     guide = OXBOW.model_copy(
         update={
             "ingest": (
-                Ingest(name="spare", url=backup, backup=True),
-                Ingest(name="first", url=first),
+                Server(name="spare", url=backup, backup=True),
+                Server(name="first", url=first),
             )
         }
     )

@@ -101,7 +101,7 @@ def test_titles_of_any_script_are_drawn_quietly(kestrel: Kestrel, tmp_path: Path
     kept(*(at(20, kbps, day) for day, kbps in enumerate((9200, 9900, 8700), 1)))
     show = tmp_path / "show.toml"
     show.write_text(
-        'format = "eager-kestrel/show/2"\ntitle = "ろくろの夜 🎉 轆轤 \U000e0041"\n'
+        'format = "eager-kestrel/show/3"\ntitle = "ろくろの夜 🎉 轆轤 \U000e0041"\n'
         'source = "1920x1080"\nframe_rate = "60"\nmotion = "calm"\n[[destinations]]\n'
         'platform = "oxbow"\n'
     )

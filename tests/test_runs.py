@@ -126,7 +126,7 @@ def test_bad_rows_are_named_by_line_and_good_ones_kept(kestrel: Kestrel, tmp_pat
         ("a,b\n1,2\n", 'name them "time" and "upload_mbps"'),
         ("", "no columns"),
         ("{not json", "not JSON"),
-        ('{"format": "eager-kestrel/plan/2"}', "this is a plan, not a runs"),
+        ('{"format": "eager-kestrel/plan/3"}', "this is a plan, not a runs"),
         ('{"format": "eager-kestrel/runs/9", "runs": []}', "newer than this program"),
         ("time,upload\nnever,8 Mbit/s\n", "none of 1 row"),
         ("[" * 100_000, "not JSON"),

@@ -108,7 +108,7 @@ def test_an_interlaced_source_is_planned_by_its_fields(kestrel: Kestrel, rate: s
         assert word in kestrel(*asked, "--source-fps", rate, "--command", program).out
         assert word not in kestrel(*asked, "--source-fps", "50", "--command", program).out
     Path("show.toml").write_text(
-        f'''format = "eager-kestrel/show/2"
+        f'''format = "eager-kestrel/show/3"
 source = "1920x1080"
 frame_rate = "{rate}"
 motion = "lively"
@@ -175,7 +175,7 @@ def test_what_is_insisted_on_is_sent_if_the_platform_takes_it(
     pins = {"resolution": resolution, "fps": rate}
     asked = ShowOptions(platforms=(platform,), **wishes, **pins)  # type: ignore[arg-type]
     settings = settings_from(None, {"video": {"resolution": resolution, "frame_rate": rate}}, "")
-    rules = ("video.shapes", "video.resolutions", "video.largest", "video.frame_rates")
+    rules = ("video.shapes", "video.resolutions", "video.max_resolution", "video.frame_rates")
     breaches = [
         one.rule
         for one in check(settings, [platform]).findings
@@ -199,7 +199,7 @@ def test_days_of_the_week_count_where_there_are_runs(kestrel: Kestrel, tmp_path:
 
     def planned(days: str) -> tuple[dict[str, Any], str]:
         show.write_text(
-            'format = "eager-kestrel/show/2"\nsource = "1280x720"\nframe_rate = "30"\n'
+            'format = "eager-kestrel/show/3"\nsource = "1280x720"\nframe_rate = "30"\n'
             f'motion = "calm"\n{days}\n[[destinations]]\nplatform = "oxbow"\n'
         )
         said = kestrel("plan", show, "--days", "3650", "--json")
@@ -326,7 +326,7 @@ def test_a_guess_of_a_guide_breaks_nothing_and_says_so(kestrel: Kestrel, tmp_pat
         if one["severity"] == "caution" and one["rule"] != "uplink"
     )
     text = (folder / "millrace.toml").read_text()
-    line = next(line for line in text.splitlines() if line.startswith("unchecked"))
+    line = next(line for line in text.splitlines() if line.startswith("unverified"))
     (folder / "millrace.toml").write_text(text.replace(line, ""))
     sure = kestrel("check", *asked, "--bitrate", "9 Mbit/s", "--json")
     assert sure.code == 1
@@ -406,7 +406,7 @@ def test_a_bare_upload_is_asked_about_where_somebody_is(
 
 def test_quiet_leaves_talk_out_and_nothing_else(kestrel: Kestrel, tmp_path: Path) -> None:
     (tmp_path / "show.toml").write_text(
-        'format = "eager-kestrel/show/2"\nsource = "1280x720"\nframe_rate = "30"\n'
+        'format = "eager-kestrel/show/3"\nsource = "1280x720"\nframe_rate = "30"\n'
         'motion = "calm"\n[[destinations]]\nplatform = "oxbow"\n'
     )
     loud = kestrel("plan", *UPLOAD, "--json")

@@ -42,7 +42,7 @@ def test_the_bundled_shows_plan(kestrel: Kestrel, name: str) -> None:
 
 def test_the_show_of_this_folder_is_taken_and_said(kestrel: Kestrel, tmp_path: Path) -> None:
     Path("show.toml").write_text(
-        'format = "eager-kestrel/show/2"\nsource = "1280x720"\nframe_rate = "30"\n'
+        'format = "eager-kestrel/show/3"\nsource = "1280x720"\nframe_rate = "30"\n'
         'motion = "calm"\nviewers = "2 Mbit/s"\n[[destinations]]\nplatform = "oxbow"\n'
     )
     result = kestrel("plan", *UPLOAD, "--json")
@@ -76,7 +76,7 @@ def test_a_broken_show_names_the_line(kestrel: Kestrel, text: str, says: str) ->
     place = "" if "[destinations]" in text else '[[destinations]]\nplatform = "oxbow"\n'
     top = "" if text.startswith("[") else f"{text}\n"
     tables = f"{text}\n" if text.startswith("[") else ""
-    Path("bad.toml").write_text(f'format = "eager-kestrel/show/2"\n{top}{whole}{place}{tables}')
+    Path("bad.toml").write_text(f'format = "eager-kestrel/show/3"\n{top}{whole}{place}{tables}')
     result = kestrel("plan", "bad.toml", *UPLOAD)
     assert result.code == 2
     assert result.error_line.startswith("eager-kestrel: bad.toml")

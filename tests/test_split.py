@@ -195,23 +195,23 @@ def test_clashing_rules_are_named() -> None:
     assert clash.text == "shapes: Oxbow takes 16:9, Gatepost 4:3"
     joint = joint_guide([GUIDES["oxbow"], GUIDES["fernlight"]])
     assert isinstance(joint, Guide)
-    assert joint.video.ceiling.kbps == 6000
-    assert joint.video.floor == GUIDES["fernlight"].video.floor
-    assert (joint.audio.least.kbps, joint.audio.most.kbps) == (128, 160)
-    assert joint.video.keyframes.exactly == 2
+    assert joint.video.max_bitrate.kbps == 6000
+    assert joint.video.min_bitrate == GUIDES["fernlight"].video.min_bitrate
+    assert (joint.audio.min_bitrate.kbps, joint.audio.max_bitrate.kbps) == (128, 160)
+    assert joint.video.keyframes.exact == 2
 
 
 def test_keyframes_that_no_interval_satisfies_clash() -> None:
     def with_keyframes(name: str, **rule: float) -> Guide:
         guide = GUIDES["oxbow"]
-        keyframes = guide.video.keyframes.model_copy(update={"exactly": None, **rule})
+        keyframes = guide.video.keyframes.model_copy(update={"exact": None, **rule})
         video = guide.video.model_copy(update={"keyframes": keyframes})
         return guide.model_copy(update={"title": name, "video": video})
 
-    clash = joint_guide([with_keyframes("A", at_least=3), with_keyframes("B", at_most=2)])
+    clash = joint_guide([with_keyframes("A", min=3), with_keyframes("B", max=2)])
     assert isinstance(clash, Clash)
     assert (clash.rule, clash.one_says) == ("video.keyframes", "at least 3 s")
-    joint = joint_guide([with_keyframes("A", at_least=1), with_keyframes("B", at_most=4)])
+    joint = joint_guide([with_keyframes("A", min=1), with_keyframes("B", max=4)])
     assert isinstance(joint, Guide)
     assert joint.video.keyframes.chosen_seconds == 2
 
@@ -253,7 +253,7 @@ def test_an_encode_of_ones_own_never_looks_worse_than_a_shared_one(
 
 def test_what_does_not_fit_is_left_out_by_weight_and_said(kestrel: Kestrel) -> None:
     Path("thin.toml").write_text(
-        'format = "eager-kestrel/show/2"\nsource = "1920x1080"\nframe_rate = "30"\n'
+        'format = "eager-kestrel/show/3"\nsource = "1920x1080"\nframe_rate = "30"\n'
         'motion = "calm"\n[[destinations]]\nplatform = "oxbow"\nweight = 3\nleast_quality = 0.6\n'
         '[[destinations]]\nplatform = "fernlight"\nencode = "own"\n[[destinations]]\n'
         'platform = "gatepost"\nleast_quality = 0.6\n'
@@ -453,17 +453,15 @@ def test_a_slower_preset_buys_resolution() -> None:
 def test_pieces_bound_the_keyframes_of_a_shared_encode() -> None:
     """A piece begins with a keyframe, also where only one of the two sends pieces."""
     hourly = GUIDES["oxbow"].video.model_copy(
-        update={"keyframes": Keyframes(at_least=1.0, at_most=4.0, recommended=3.0)}
+        update={"keyframes": Keyframes(min=1.0, max=4.0, recommended=3.0)}
     )
     slow = GUIDES["oxbow"].with_rules({"video": hourly})
-    pieces = GUIDES["fernlight"].with_rules(
-        {"transports": ("hls",), "segments": Segments(at_most=2.0)}
-    )
+    pieces = GUIDES["fernlight"].with_rules({"transports": ("hls",), "segments": Segments(max=2.0)})
     for pair in ((slow, pieces), (pieces, slow)):
         joint = joint_guide(pair)
         assert isinstance(joint, Guide)
         assert joint.video.keyframes.chosen_seconds <= 2.0
-    only = slow.with_rules({"video": hourly.model_copy(update={"keyframes": Keyframes(exactly=3)})})
+    only = slow.with_rules({"video": hourly.model_copy(update={"keyframes": Keyframes(exact=3)})})
     clash = joint_guide([only, pieces])
     assert isinstance(clash, Clash)
     assert "pieces of at most 2 s" in clash.text

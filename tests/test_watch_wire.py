@@ -38,7 +38,7 @@ from tests.test_rehearse import guide_with_servers
 
 FFMPEG = imageio_ffmpeg.get_ffmpeg_exe()
 CANARY, LOCAL = "canary-51c0-do-not-show", "local-9d2e-do-not-keep"
-SETTINGS = """format = "eager-kestrel/settings/2"
+SETTINGS = """format = "eager-kestrel/settings/3"
 [video]
 bitrate = "500 kbit/s"
 frame_rate = "30"
@@ -440,7 +440,7 @@ def test_json_is_a_document_a_second_and_ends_on_sigterm(tmp_path: Path, home: P
         watching.terminate()
         rest = watching.stdout.read()
         assert watching.wait(10) in (0, 1)
-    assert [line["format"] for line in lines] == ["eager-kestrel/watch/2"] * 3
+    assert [line["format"] for line in lines] == ["eager-kestrel/watch/3"] * 3
     assert 0.5 < lines[2]["seconds"] - lines[1]["seconds"] < 1.8
     assert all(json.loads(line) for line in rest.splitlines())
 

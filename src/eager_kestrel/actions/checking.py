@@ -271,16 +271,16 @@ def settings_of_recording(
     return settings_seen(read_recording(path, progress=progress))
 
 
-def ceiling_kbps(platforms: list[str], recording: Recording) -> float | None:
-    """The lowest ceiling guides give a recording's resolution, for a figure; None without any."""
+def max_kbps(platforms: list[str], recording: Recording) -> float | None:
+    """The lowest maximum guides give a recording's resolution, for a figure; None without any."""
     seen = recording.video
     found = []
     for guide in guides_of(platforms):
-        ceiling = guide.video.ceiling
+        most = guide.video.max_bitrate
         codec = next((taken for taken in guide.video.codecs if taken == seen.codec), None)
         if codec is not None and seen.frame_rate is not None:
-            rows = guide.rung_table(codec, guide.transports[0])
+            rows = guide.bitrate_table(codec, guide.transports[0])
             limits = guide.within_rules(rows.limits(seen.resolution, seen.frame_rate))
-            ceiling = limits.ceiling or ceiling
-        found.append(ceiling.kbps)
+            most = limits.max or most
+        found.append(most.kbps)
     return min(found, default=None)

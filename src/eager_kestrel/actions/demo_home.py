@@ -174,7 +174,7 @@ def _broadcasts(planned: Plan, now: datetime) -> Iterator[Broadcast]:
     for days, times, begin in zip(AIRED_DAYS_AGO, (1.0, AMBITIOUS), (0.0, 40.0), strict=True):
         kbps = times * there.total_kbps
         steps = there.fallbacks if times == 1.0 else ()
-        watched = Recorder.of(there.ingest[0], Expected(kbps, fps, interval, steps))
+        watched = Recorder.of(there.servers[0], Expected(kbps, fps, interval, steps))
         for look in _looks(load_trace(LINE), begin, kbps):
             watched.look(look)
         watched.over()
@@ -187,7 +187,7 @@ def _broadcasts(planned: Plan, now: datetime) -> Iterator[Broadcast]:
             seen_by="connection",
             program=SAID,
             platform=there.platform,
-            to=there.ingest[0],
+            to=there.servers[0],
             planned=there.video.words if times == 1.0 else "",
             planned_kbps=round(kbps, 1),
             seconds=watched.seconds,

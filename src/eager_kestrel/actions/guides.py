@@ -53,10 +53,10 @@ def listed() -> tuple[GuideList, list[KestrelError]]:
                 checked=guide.checked.isoformat(),
                 stale=guide.stale_days(_today()) is not None,
                 where=where(name),
-                resolution=str(video.largest),
-                frame_rates=video.rates_words(),
-                ceiling_kbps=video.ceiling.kbps,
-                keyframes=video.keyframes.words(),
+                resolution=str(video.max_resolution),
+                frame_rates=video.rates_text(),
+                max_kbps=video.max_bitrate.kbps,
+                keyframes=video.keyframes.text(),
                 codecs=tuple(video.codecs),
             )
         )
@@ -108,7 +108,7 @@ def _lint_one(path: Path) -> GuideCheckRow:
         remarks.append(f"last checked {days} days ago: hold it against its source")
     if guide.checked > _today():
         remarks.append(f"checked on {guide.checked}, a day still to come")
-    if not guide.ingest:
+    if not guide.servers:
         remarks.append("names no ingest server")
     return GuideCheckRow(file=str(path), remarks=tuple(remarks))
 

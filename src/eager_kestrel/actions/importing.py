@@ -39,7 +39,7 @@ if TYPE_CHECKING:
     from eager_kestrel.core.guide.guide import Guide
 
 MOST_ANSWERS = 1_000_000
-FROM_ROWS = ("video.largest", "video.frame_rates", "video.ceiling")
+FROM_ROWS = ("video.max_resolution", "video.frame_rates", "video.max_bitrate")
 MOST_PROPOSALS = 6
 """Of one key; more would be read by nobody."""
 
@@ -72,12 +72,12 @@ class Reading:
             words = table.title or " | ".join(table.headings)
             return (Proposal(key, table.reading, words, "; ".join(table.notes)),)
         found = [one for one in self.proposals if one.key == key]
-        if key == "rungs" and (rows := self._rows(answers)):
+        if key == "bitrates" and (rows := self._rows(answers)):
             found.insert(0, Proposal(key, "; ".join(rows), self._source(answers), quoted=False))
-        if key in ("transports", "ingest", "video.codecs"):
+        if key in ("transports", "servers", "video.codecs"):
             found = _together(key, found)
-        if key in FROM_ROWS and "rungs" in answers:
-            found += _from_rows(key, answers["rungs"])
+        if key in FROM_ROWS and "bitrates" in answers:
+            found += _from_rows(key, answers["bitrates"])
         return tuple(found[:MOST_PROPOSALS])
 
     def _read(self, answers: Mapping[str, str]) -> list[PageTable]:
@@ -86,7 +86,7 @@ class Reading:
         return [table.read_as(reading) for table, reading in pairs if reading is not None]
 
     def _rows(self, answers: Mapping[str, str]) -> list[str]:
-        every = (row for table in self._read(answers) for row in table.rungs(self.shape))
+        every = (row for table in self._read(answers) for row in table.rows_read(self.shape))
         return list(dict.fromkeys(every))
 
     def _source(self, answers: Mapping[str, str]) -> str:
@@ -165,10 +165,10 @@ def answered(said: Mapping[str, str]) -> dict[str, str]:
 
 def _from_rows(key: str, rows: str) -> list[Proposal]:
     """What confirmed rows say of what holds for all of them."""
-    document = read_answer("rungs", rows)
-    every = document["rungs"] or [row for own in document.values() for row in own]
+    document = read_answer("bitrates", rows)
+    every = document["bitrates"] or [row for own in document.values() for row in own]
     fast = fastest_of(every)
-    if key == "video.largest":
+    if key == "video.max_resolution":
         value = largest_of(every)
     elif key == "video.frame_rates":
         value = "" if fast is None else f"up to {frame_rate_text(fast)}"
@@ -184,7 +184,7 @@ def _together(key: str, found: list[Proposal]) -> list[Proposal]:
         return found
     parts = dict.fromkeys(part for one in plain for part in one.value.split(", "))
     whole = Proposal(key, ", ".join(parts), " / ".join(dict.fromkeys(one.words for one in plain)))
-    return [whole, *(one for one in found if one.doubt or key != "ingest")]
+    return [whole, *(one for one in found if one.doubt or key != "servers")]
 
 
 NOTHING = Reading("", AspectRatio(16, 9), (), ())
@@ -226,14 +226,14 @@ def answers_given(reading: Reading, path: Path | None, written: Sequence[str]) -
     for one in written:
         key, equals, value = one.partition("=")
         if not equals:
-            raise InputError(f'"{one}" sets nothing', 'write "video.ceiling=6,000 kbit/s"')
+            raise InputError(f'"{one}" sets nothing', 'write "video.max_bitrate=6,000 kbit/s"')
         said[key.strip()] = value.strip()
     for key, answer in said.items():
         if answer != SKIP:
             reading.check(key, answer)
     answers = {key: value for key, value in said.items() if value != SKIP}
-    if "rungs" not in said and (rows := reading.offered("rungs", answers)):
-        said["rungs"] = rows[0].value
+    if "bitrates" not in said and (rows := reading.offered("bitrates", answers)):
+        said["bitrates"] = rows[0].value
     return said
 
 
@@ -277,7 +277,7 @@ def write_import(
     usual = customary(about.name, about.title, about.source, datetime.now(UTC).date())
     draft = drafted(values, usual, frozenset(values) if unverified else frozenset())
     words = {(one.key, one.value): one.words for one in reading.proposals}
-    comments = dict.fromkeys(draft.guide.unchecked, "unverified: not on the page")
+    comments = dict.fromkeys(draft.guide.unverified, "unverified: not on the page")
     for question in QUESTIONS:
         said = words.get((question.key, values.get(question.key, "")))
         if said is not None:

@@ -20,6 +20,7 @@ from eager_kestrel.core.connection.run import Endpoint, Phase, RoundTrip, Run
 from eager_kestrel.core.connection.throughput import Limits
 from eager_kestrel.core.errors import InputError, NetworkError, StoppedError
 from eager_kestrel.core.resolution import Resolution
+from eager_kestrel.core.settings.keyframes import keyframe_seconds
 from eager_kestrel.core.settings.values import AudioSettings, VideoSettings
 from eager_kestrel.files.keys import needed_key
 from eager_kestrel.media.stand_in import EncodedFrame, StandIn
@@ -154,7 +155,7 @@ def stand_in_settings(guide: Guide | None, most_kbps: float) -> tuple[VideoSetti
     seconds, hz, channels = 2.0, 48_000, 2
     if guide is not None:
         rate = min(guide.video.taken_rates, key=lambda taken: abs(taken - CUSTOMARY_FPS))
-        seconds = guide.keyframe_seconds
+        seconds = keyframe_seconds(guide)
         hz, channels = guide.audio.sample_rate_hz, guide.audio.channels[0]
     video = VideoSettings(
         codec=codec,

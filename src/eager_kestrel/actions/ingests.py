@@ -34,9 +34,9 @@ def nearest(platform: str, tries: int = 5, timeout_seconds: float = 3.0) -> Rank
         InputError: the guide names no ingest servers.
     """
     guide = load_guide(platform)
-    if not guide.ingest:
+    if not guide.servers:
         raise InputError(f"the guide {guide.name} names no ingest servers", "add [[ingest]] to it")
-    points = [(point.name, point.url) for point in guide.ingest]
+    points = [(point.name, point.url) for point in guide.servers]
     return _ranked(guide.name, points, [url for _, url in points], tries, timeout_seconds)
 
 
@@ -47,11 +47,11 @@ def nearest_in_practice(platform: str, delays_ms: list[float], tries: int = 5) -
         platform: whose ingest servers they stand in for, in order.
     """
     guide = load_guide(platform)
-    if len(delays_ms) > len(guide.ingest):
+    if len(delays_ms) > len(guide.servers):
         raise InputError(
-            f"{len(delays_ms)} delays for {len(guide.ingest)} ingest servers", "give one each"
+            f"{len(delays_ms)} delays for {len(guide.servers)} ingest servers", "give one each"
         )
-    points = [(point.name, point.url) for point in guide.ingest[: len(delays_ms)]]
+    points = [(point.name, point.url) for point in guide.servers[: len(delays_ms)]]
     with simulated_ingest_points(delays_ms) as addresses:
         return _ranked(guide.name, points, addresses, tries, 3.0)
 
@@ -117,7 +117,7 @@ def ingest_of(platform: str, point: str | None, most: str | None) -> IngestServe
         NetworkError: none of its points answers.
     """
     (guide,) = guides_of([platform])
-    points = {one.name: one.url for one in guide.ingest if is_ingest(one.url)}
+    points = {one.name: one.url for one in guide.servers if is_ingest(one.url)}
     if not points:
         raise InputError(
             f"the guide {guide.name} names no ingest servers that take RTMP",
@@ -169,7 +169,7 @@ def _ingest(
     if most is not None:
         bound = Bitrate.parse(most)
     elif guide is not None:
-        bound = guide.video.ceiling
+        bound = guide.video.max_bitrate
     else:
         bound = CAREFUL
         said = (
@@ -193,6 +193,6 @@ def _privacy(guide: Guide | None, host: str) -> tuple[str, ...]:
     said = []
     if known.key_suffix is not None:
         said.append(f'"{known.key_suffix}" is put behind the key, so that nobody sees it')
-    if known.words is not None:
-        said.append(known.words)
+    if known.text is not None:
+        said.append(known.text)
     return (f"{live}; on {title}: {'; '.join(said)}",)

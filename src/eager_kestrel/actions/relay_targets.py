@@ -139,10 +139,10 @@ def _address_of(platform: str, plan: Plan | None) -> str:
         url
         for there in (plan.destinations if plan else ())
         if platform in (there.platform, there.name)
-        for url in there.ingest
+        for url in there.servers
     ]
     guide = load_guide(platform.partition(":")[0])
-    known = [url for url in (*planned, *guide.servers) if is_ingest(url)]
+    known = [url for url in (*planned, *guide.addresses) if is_ingest(url)]
     if not known:
         raise InputError(
             f"the guide {guide.name} names no ingest server that takes RTMP",

@@ -138,7 +138,7 @@ def _hosts(wish: WatchOptions, plan: Plan | None) -> dict[str, set[str]]:
 
 
 def _addresses(guide: Guide) -> set[str]:
-    return resolved({urlsplit(one.url).hostname or "" for one in guide.ingest} - {""})
+    return resolved({urlsplit(one.url).hostname or "" for one in guide.servers} - {""})
 
 
 @dataclass(slots=True)

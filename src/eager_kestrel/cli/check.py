@@ -12,10 +12,10 @@ from eager_kestrel.actions import read_plan
 from eager_kestrel.actions.checking import (
     WINDOW_SECONDS,
     RecordingOptions,
-    ceiling_kbps,
     check_recording,
     check_show,
     check_tonight,
+    max_kbps,
     settings_of_recording,
 )
 from eager_kestrel.actions.export import settings_text, write_new
@@ -263,7 +263,7 @@ def _recording(
     if recording.figure is not None:
         from eager_kestrel.report.broadcast_figures import save_recording_figure
 
-        most = ceiling_kbps(names, found.recording)
+        most = max_kbps(names, found.recording)
         save_recording_figure(found.recording, recording.figure, most)
     return found
 

@@ -67,7 +67,7 @@ def _ask_again(reading: Reading, answers: dict[str, str], because: str) -> dict[
     warn(because)
     screen = console(stderr=True)
     named = [key for key in answers if key.split(".")[-1].split("_")[0] in because]
-    for key in named or [key for key in ("rungs", "video.ceiling") if key in answers]:
+    for key in named or [key for key in ("bitrates", "video.max_bitrate") if key in answers]:
         screen.print(f"\n{reading.asks(key)}", markup=False, highlight=False, style="bold")
         said = _ask(reading, key, reading.offered(key, answers), screen, answers[key])
         answers = {k: v for k, v in answers.items() if k != key}

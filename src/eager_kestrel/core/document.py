@@ -167,7 +167,7 @@ def first_error(error: ValidationError) -> str:
     return f"{key}: {what}" if key else what
 
 
-FORMAT = 2
+FORMAT = 3
 """The version of every document; raised when a key changes its name or meaning."""
 
 

@@ -20,6 +20,7 @@ from eager_kestrel.core.units import (
     DataSize,
     parse_hours_a_month,
     parse_pixels,
+    parse_sample_rate,
     parse_seconds,
     parse_share,
     parse_stutter,
@@ -51,6 +52,10 @@ def _reader(
         return value
 
     return read
+
+
+SampleRate = Annotated[int, BeforeValidator(_reader(parse_sample_rate))]
+"""Samples a second; ``"48 kHz"`` as people write it, 48000 in a document."""
 
 
 def _frame_rate(value: object) -> object:

@@ -19,7 +19,7 @@ class GuideRow(Frozen):
     """``bundled``, or its file."""
     resolution: str
     frame_rates: str
-    ceiling_kbps: float
+    max_kbps: float
     keyframes: str
     codecs: tuple[str, ...]
 

@@ -263,3 +263,15 @@ def parse_share(text: str) -> float:
     if not 0 < number <= 100:
         raise UnitError(f"{_plain(number)} % is not a share", "write one above 0 % and up to 100 %")
     return number / 100
+
+
+def parse_sample_rate(text: str) -> int:
+    """Read ``"48 kHz"`` or ``"44100 Hz"`` as samples per second.
+
+    Raises:
+        UnitError: it is neither.
+    """
+    match = re.fullmatch(r"(?i)([0-9]+(?:\.[0-9]+)?) *(k?)hz", text.strip())
+    if match is None:
+        raise UnitError(f'"{text}" is not a sample rate', 'write "48 kHz" or "44100 Hz"')
+    return round(float(match[1]) * (1000 if match[2] else 1))

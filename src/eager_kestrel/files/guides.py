@@ -72,7 +72,7 @@ def whole_guides() -> Iterator[Guide]:
 def guide_at(host: str | None) -> Guide | None:
     """The guide that names a host among its ingest servers; None where none does."""
     for guide in whole_guides():
-        if any(urlsplit(point.url).hostname == host for point in guide.ingest):
+        if any(urlsplit(point.url).hostname == host for point in guide.servers):
             return guide
     return None
 
@@ -147,15 +147,15 @@ COMMENTS = {
     "transports": "in the order the platform prefers",
     "video.shapes": "aspect ratios it takes",
     "video.resolutions": "only these sizes",
-    "video.largest": "no side longer than here",
-    "video.fastest": "any customary frame rate up to this",
-    "video.ceiling": "the most video may be sent at",
-    "video.keyframes": "exactly this, or { at_most = ..., recommended = ... }",
+    "video.max_resolution": "no side longer than here",
+    "video.max_frame_rate": "any customary frame rate up to this",
+    "video.max_bitrate": "the most video may be sent at",
+    "video.keyframes": "exactly this, or { max = ..., recommended = ... }",
     "video.rate_control": "constant, variable or both",
-    "video.b_frames": "the most in a row",
-    "audio.least": "kept even on poor connections",
+    "video.max_b_frames": "the most in a row",
+    "audio.min_bitrate": "kept even on poor connections",
     "private.key_suffix": "behind the key, nobody sees the stream",
-    "unchecked": "guesses; take a key out once you have looked it up",
+    "unverified": "guesses; take a key out once you have looked it up",
     "delivery.transcodes": "always, when there is capacity, or never",
 }
 

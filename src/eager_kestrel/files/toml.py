@@ -17,7 +17,7 @@ Model = TypeVar("Model", bound=BaseModel)
 
 MOST_BYTES = 64_000
 """Twenty times any real one; the parser takes quadratic time on hostile keys."""
-_KEY_FIRST = re.compile(r"((?:rungs|tiers|video|segments)\.[\w.-]+): ")
+_KEY_FIRST = re.compile(r"((?:tiers|video|segments)\.[\w.-]+): |row (\d+) of the table: ")
 _DEEP_KEY = re.compile(r"[\s\[]*(?:[\w\"'-]+\s*\.\s*){12}")
 """No key of ours has so many parts, and the parser takes ever longer over more."""
 _LINE = re.compile(r"\(at (?:line (\d+), column \d+|end of document)\)$")
@@ -101,7 +101,8 @@ def _one_fault(first: dict[str, Any], model: type[BaseModel], text: str, where: 
     path = [str(part) for part in first["loc"]]
     named = _KEY_FIRST.match(what)
     if named and not path:  # a rule over several keys names the one it is about
-        path, what = named[1].split("."), what[named.end() :]
+        path = (named[1] or f"bitrates.{int(named[2] or 0) - 1}").split(".")
+        what = what[named.end() :]
     key = ".".join(path)
     line = _line_of(text, path)
     at = f"{where}:{line}" if line else where

@@ -7,7 +7,7 @@ from typing import Any
 import tomlkit
 from tomlkit.items import AoT, InlineTable, Item, Table
 
-INLINE = ("keyframes", "profiles", "highest_level")
+INLINE = ("keyframes", "profiles", "max_level")
 """Tables so small that they stand in one line."""
 
 
@@ -15,7 +15,7 @@ def fill(table: Any, values: dict[str, Any], comments: dict[str, str], path: str
     """Plain values first, then tables, then arrays of tables, as TOML wants them.
 
     Args:
-        comments: by dotted key (``rungs.0.resolution``), for plain values and small tables.
+        comments: by dotted key (``bitrates.0.resolution``), for plain values and small tables.
     """
 
     def kind(item: tuple[str, Any]) -> int:

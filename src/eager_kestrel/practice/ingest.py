@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
 WINDOW_SECONDS = 2.0
 PATIENCE_SECONDS = 3.0
-"""Of bitrate over the ceiling before the stream is cut off."""
+"""Of bitrate over the maximum before the stream is cut off."""
 OVER = 1.10
 ANOTHER_MS = 500
 """Times that go back by more belong to another stream; sound and resolution mix by less."""
@@ -128,17 +128,17 @@ class Platform:
         if span < WINDOW_SECONDS * 0.9:
             return None
         kbps = sum(size for _, size in self._recent) * 8e-3 / span
-        if kbps <= self.guide.video.ceiling.kbps * OVER:
+        if kbps <= self.guide.video.max_bitrate.kbps * OVER:
             self._over_since = None
             return None
         self._over_since = piece.sent_ms if self._over_since is None else self._over_since
         if piece.sent_ms - self._over_since < PATIENCE_SECONDS * 1000:
             return None
-        return f"{kbps:,.0f} kbit/s, the ceiling is {self.guide.video.ceiling.in_kbps()}"
+        return f"{kbps:,.0f} kbit/s, the most it takes is {self.guide.video.max_bitrate.in_kbps()}"
 
     def _keyframes(self, piece: Arrived) -> str | None:
         rule = self.guide.video.keyframes
-        longest = rule.exactly or rule.at_most
+        longest = rule.exact or rule.max
         if piece.keyframe or self._last_key is None:
             self._last_key = piece.sent_ms
             return None
@@ -153,7 +153,7 @@ class Platform:
             return "waiting for a stream"
         span = (self._recent[-1][0] - self._recent[0][0]) / 1000
         kbps = sum(size for _, size in self._recent) * 8e-3 / span if span else 0.0
-        state = "takes it" if self._over_since is None else "over the ceiling"
+        state = "takes it" if self._over_since is None else "over the maximum"
         return f"{state}: {kbps:,.0f} kbit/s"
 
 

@@ -163,9 +163,7 @@ def _name_troubles(axes: Axes, troubles: tuple[BroadcastTrouble, ...], unit: flo
 MOST_MARKS = 400
 
 
-def save_recording_figure(
-    recording: Recording, path: Path, ceiling_kbps: float | None = None
-) -> None:
+def save_recording_figure(recording: Recording, path: Path, max_kbps: float | None = None) -> None:
     """Draw a recording and write it.
 
     Raises:
@@ -186,19 +184,19 @@ def save_recording_figure(
         linestyle=":",
         label=f"average {Bitrate.from_kbps(video.average_kbps)}",
     )
-    if ceiling_kbps is not None:
+    if max_kbps is not None:
         axes.axhline(
-            ceiling_kbps / 1000,
+            max_kbps / 1000,
             color=CARE,
             linestyle="--",
             linewidth=1.4,
-            label=f"ceiling {Bitrate.from_kbps(ceiling_kbps)}",
+            label=f"maximum {Bitrate.from_kbps(max_kbps)}",
         )
     for number, (when, long) in enumerate(video.gaps):
         axes.axvspan(when, when + long, color=CARE, alpha=0.3, label="gap" if not number else None)
     axes.set_ylabel("video, Mbit/s", color=INK)
     axes.set_xlim(0, float(edges[-1]) or max(recording.seconds, 1.0))  # whole seconds
-    axes.set_ylim(0, 1.15 * max([*rates, (ceiling_kbps or 0) / 1000, 0.1]))
+    axes.set_ylim(0, 1.15 * max([*rates, (max_kbps or 0) / 1000, 0.1]))
     axes.legend(loc="lower right", framealpha=0.9)
     keys = np.array(video.keyframes.at_seconds)
     if keys.size > 1:

@@ -28,14 +28,14 @@ if TYPE_CHECKING:
 def guide_list_blocks(found: GuideList) -> Iterator[Block]:
     """A row for each guide."""
     own = any(row.where != "bundled" for row in found.guides)
-    headings = ("guide", "largest", ">at most", "keyframes", "codecs", "checked")
+    headings = ("guide", "max_resolution", ">at most", "keyframes", "codecs", "checked")
     rows = []
     for row in found.guides:
         checked = Styled(f"{row.checked} stale", "mind") if row.stale else row.checked
         cells: tuple[Cell, ...] = (
             Styled(row.name, "strong"),
             f"{row.resolution}, {row.frame_rates}",
-            kbit(row.ceiling_kbps),
+            kbit(row.max_kbps),
             row.keyframes,
             ", ".join(row.codecs),
             checked,
@@ -82,14 +82,15 @@ def guide_blocks(guide: Guide) -> Iterator[Block]:
     codecs = ", ".join(video.codecs)
     yield Rows(
         (
-            ("resolution", f"up to {video.largest}, {shapes}, {video.rates_words()} fps"),
-            ("video", f"{codecs}, at most {video.ceiling.in_kbps()}, {modes}"),
-            ("keyframes", video.keyframes.words()),
+            ("resolution", f"up to {video.max_resolution}, {shapes}, {video.rates_text()} fps"),
+            ("video", f"{codecs}, at most {video.max_bitrate.in_kbps()}, {modes}"),
+            ("keyframes", video.keyframes.text()),
             (
                 "audio",
-                f"{', '.join(audio.codecs)}, {audio.least.kbps:g} to {audio.most.kbps:g} kbit/s",
+                f"{', '.join(audio.codecs)}, {audio.min_bitrate.kbps:g} to "
+                f"{audio.max_bitrate.kbps:g} kbit/s",
             ),
-            ("rows", str(len(guide.rungs))),
+            ("rows", str(len(guide.bitrates))),
             ("viewers", f"smaller copies: {guide.delivery.transcodes}"),
         ),
         title=guide.title,

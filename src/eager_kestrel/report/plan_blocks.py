@@ -106,11 +106,11 @@ def _below_card(
 ) -> Iterator[tuple[Cell, ...]]:
     """Where to send, what to do when it struggles, and why the bitrate is no higher."""
     for there in alike:
-        if there.ingest:
+        if there.servers:
             name = "send to" if len(alike) == 1 else f"{there.title}: send to"
-            more = len(there.ingest) - 1
-            said = words.other_ingests(there.ingest[0], more) if more else there.ingest[0]
-            yield Styled(name, "name"), " or ".join(there.ingest) if page else said
+            more = len(there.servers) - 1
+            said = words.other_ingests(there.servers[0], more) if more else there.servers[0]
+            yield Styled(name, "name"), " or ".join(there.servers) if page else said
     first = alike[0]
     steps = first.fallbacks if why and not page else first.fallbacks[:MOST_STEPS]
     said = "; ".join(step.video.words for step in steps)

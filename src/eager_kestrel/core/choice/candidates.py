@@ -110,10 +110,10 @@ def candidates(
 
     Args:
         source_rate: frames a second of the source.
-        rows: resolutions of the guide's rungs; taken where they have the shape.
+        rows: resolutions of the guide's bitrates; taken where they have the shape.
     """
     shape = nearest_shape(source, rules.shapes or [p.shape for p in rules.resolutions])
-    largest = rules.largest
+    largest = rules.max_resolution
     bound = Resolution(min(source.width, largest.width), min(source.height, largest.height))
     if rules.resolutions:
         resolutions = _named(shape, source, bound, rules.resolutions)
@@ -155,7 +155,7 @@ def pinned(found: list[Candidate], show: Show, rules: VideoRules, platform: str)
         if not rules.takes_rate(rate):
             raise InputError(
                 words.not_taken(platform, f"{frame_rate_text(show.fps_sent)} fps"),
-                f"it takes {rules.rates_words()} fps",
+                f"it takes {rules.rates_text()} fps",
             )
         rates = {(rate, divides_evenly(show.frame_rate, rate)): None}
     return [Candidate(p, rate, even) for p in resolutions for rate, even in rates]
@@ -184,14 +184,14 @@ def takes(rules: VideoRules, resolution: Resolution) -> bool:
     if rules.resolutions and resolution not in rules.resolutions:
         return False
     fits = not rules.shapes or any(shape.fits(resolution) for shape in rules.shapes)
-    return fits and resolution.within(rules.largest) and _even(resolution)
+    return fits and resolution.within(rules.max_resolution) and _even(resolution)
 
 
 def _taken(rules: VideoRules) -> str:
     if rules.resolutions:
         return f"it takes {', '.join(map(str, rules.resolutions))}"
     shapes = f", {words.shape_words(rules.shapes)}" if rules.shapes else ""
-    return f"it takes up to {rules.largest}{shapes}, with even sides"
+    return f"it takes up to {rules.max_resolution}{shapes}, with even sides"
 
 
 def _as_the_source(asked: Fraction, source: Fraction) -> Fraction:

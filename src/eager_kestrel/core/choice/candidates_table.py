@@ -31,7 +31,7 @@ from eager_kestrel.core.choice.limits import (
     preset_takes,
     rate_control,
     rounded_down,
-    rung_limits,
+    row_limits,
     viewers_kbps,
 )
 from eager_kestrel.core.choice.quality import (
@@ -304,7 +304,7 @@ def candidates_table(
     found = _candidates(show, guide, members)
     pixels = np.array([c.resolution.pixels for c in found], dtype=np.float64)
     fps = np.array([float(c.frame_rate) for c in found], dtype=np.float64)
-    floors, ceilings, recommended = rung_limits(members, found, codec)
+    floors, ceilings, recommended = row_limits(members, found, codec)
     per_byte, fixed = overheads(senders, found, guide.audio.sample_rate_hz)
     viewers = all_viewers_kbps([viewers_kbps(m, show) for m in members], per_byte, fixed)
     ranks = ranks_of(found, show.source, _named(members))

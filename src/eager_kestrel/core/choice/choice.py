@@ -102,9 +102,9 @@ def any_resolution(guide: Guide) -> Guide:
     """A guide that takes every resolution and rate, with everything else as it is."""
     video = guide.video.model_copy(
         update={
-            "largest": Resolution(16384, 16384),
+            "max_resolution": Resolution(16384, 16384),
             "resolutions": (),
-            "fastest": Fraction(480),
+            "max_frame_rate": Fraction(480),
             "frame_rates": (),
         }
     )

@@ -42,23 +42,23 @@ def rounded_down(kbps: Floats) -> Floats:
     return np.asarray(bits // step * step / 1000, dtype=np.float64)
 
 
-def rung_limits(
+def row_limits(
     members: Sequence[Guide], found: list[Candidate], codec: Codec
 ) -> tuple[Floats, Floats, Floats]:
-    """The highest floor, lowest ceiling and highest recommended value of each, in kbit/s.
+    """The highest minimum, lowest maximum and highest recommended value of each, in kbit/s.
 
     Returns:
-        0 where there is no floor, or nothing is recommended; endless where there is no ceiling.
+        0 where there is no minimum, or nothing is recommended; endless where there is no maximum.
     """
-    floors, ceilings = np.zeros(len(found)), np.full(len(found), inf)
+    lows, highs = np.zeros(len(found)), np.full(len(found), inf)
     advised = np.zeros(len(found))
     for member in members:
-        rows = member.rung_table(codec, member.transports[0])
+        rows = member.bitrate_table(codec, member.transports[0])
         said = [member.within_rules(rows.limits(c.resolution, c.frame_rate)) for c in found]
-        floors = np.maximum(floors, [s.floor.kbps if s.floor else 0.0 for s in said])
-        ceilings = np.minimum(ceilings, [s.ceiling.kbps if s.ceiling else inf for s in said])
+        lows = np.maximum(lows, [s.min.kbps if s.min else 0.0 for s in said])
+        highs = np.minimum(highs, [s.max.kbps if s.max else inf for s in said])
         advised = np.maximum(advised, [s.recommended.kbps if s.recommended else 0.0 for s in said])
-    return np.maximum(floors, LEAST_VIDEO_KBPS), ceilings, advised
+    return np.maximum(lows, LEAST_VIDEO_KBPS), highs, advised
 
 
 def overheads(
@@ -130,7 +130,7 @@ def preset_takes(
 def audio_steps(guide: Guide) -> Floats:
     """Customary audio bitrates in the guide's range, and its ends; none above what it advises."""
     rules = guide.audio
-    least, most = rules.least.kbps, (rules.recommended.bitrate or rules.most).kbps
+    least, most = rules.min_bitrate.kbps, (rules.recommended.bitrate or rules.max_bitrate).kbps
     steps = {least, most, *(step for step in AUDIO_STEPS_KBPS if least <= step <= most)}
     return np.array(sorted(steps), dtype=np.float64)
 
@@ -148,7 +148,7 @@ def viewers_kbps(guide: Guide, show: Show) -> float:
 
 def _allowed_levels(guide: Guide, codec: Codec) -> list[Level]:
     """Levels of a codec up to the highest the guide takes."""
-    highest = guide.video.highest_level.get(codec)
+    highest = guide.video.max_level.get(codec)
     rank = None if highest is None else level_rank(codec, highest)
     return list(CODECS[codec].levels if rank is None else CODECS[codec].levels[: rank + 1])
 

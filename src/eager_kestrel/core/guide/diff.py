@@ -14,7 +14,7 @@ ROW_NAMES = ("resolution", "frame_rate", "codec", "transport", "name")
 
 
 def changes(old: Guide, new: Guide) -> tuple[Change, ...]:
-    """Every key that differs, in the order of the model; rungs are matched by what they are for."""
+    """Every key that differs, in the order of the model; rows by what they are for."""
     return tuple(text_changes(_flat(old), _flat(new)))
 
 

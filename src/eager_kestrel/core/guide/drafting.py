@@ -61,17 +61,17 @@ def customary(name: str, title: str, source: str, checked: date) -> Guide:
         video=VideoRules(
             codecs=("h264",),
             shapes=(AspectRatio(16, 9),),
-            largest=Resolution(1920, 1080),
-            fastest=parse_frame_rate("60"),
-            ceiling=Bitrate(6_000_000),
-            keyframes=Keyframes(exactly=CUSTOMARY_KEYFRAME_SECONDS),
+            max_resolution=Resolution(1920, 1080),
+            max_frame_rate=parse_frame_rate("60"),
+            max_bitrate=Bitrate(6_000_000),
+            keyframes=Keyframes(exact=CUSTOMARY_KEYFRAME_SECONDS),
             rate_control=("constant",),
         ),
         audio=AudioRules(
             codecs=("aac",),
-            least=CUSTOMARY_LEAST_AUDIO,
-            most=Bitrate(160_000),
-            sample_rates_hz=(48_000, 44_100),
+            min_bitrate=CUSTOMARY_LEAST_AUDIO,
+            max_bitrate=Bitrate(160_000),
+            sample_rates=(48_000, 44_100),
             channels=(2, 1),
         ),
     )
@@ -113,35 +113,44 @@ def drafted(answers: Mapping[str, str], usual: Guide, unverified: frozenset[str]
         for key in question.covers
         if question.key not in answers or question.key in unverified
     ]
-    if "video.frame_rates" in said and "video.fastest" in silent:
-        silent[silent.index("video.fastest")] = "video.frame_rates"
-    document["unchecked"] = silent
+    if "video.frame_rates" in said and "video.max_frame_rate" in silent:
+        silent[silent.index("video.max_frame_rate")] = "video.frame_rates"
+    document["unverified"] = silent
     return Draft(guide_of(document), comments)
 
 
 def _follow(said: Document, tiers: Document, document: Document, comments: dict[str, str]) -> None:
     """What follows from confirmed values where the key itself was not answered."""
     if "video.frame_rates" in said:
-        document["video"].pop("fastest", None)
-    rows = [*said.get("rungs", ()), *(row for own in tiers.values() for row in own)]
-    own = said.get("rungs", ())
+        document["video"].pop("max_frame_rate", None)
+    rows = [*said.get("bitrates", ()), *(row for own in tiers.values() for row in own)]
+    own = said.get("bitrates", ())
     every = own or rows
-    if every and "video.largest" not in said:
-        said["video.largest"], comments["video.largest"] = largest_of(every), FROM_ROWS
+    if every and "video.max_resolution" not in said:
+        said["video.max_resolution"], comments["video.max_resolution"] = (
+            largest_of(every),
+            FROM_ROWS,
+        )
     resolutions = [Resolution.parse(row["resolution"]) for row in every]
-    if resolutions or "video.largest" in said:
-        named = resolutions or [Resolution.parse(said["video.largest"])]
+    if resolutions or "video.max_resolution" in said:
+        named = resolutions or [Resolution.parse(said["video.max_resolution"])]
         said["video.shapes"] = list(dict.fromkeys(str(_usual_shape(p)) for p in named))
     rate = fastest_of(rows)
-    if rate is not None and not said.keys() & {"video.fastest", "video.frame_rates"}:
-        said["video.fastest"], comments["video.fastest"] = frame_rate_text(rate), FROM_ROWS
-    fast = said.get("video.fastest") or max(
+    if rate is not None and not said.keys() & {"video.max_frame_rate", "video.frame_rates"}:
+        said["video.max_frame_rate"], comments["video.max_frame_rate"] = (
+            frame_rate_text(rate),
+            FROM_ROWS,
+        )
+    fast = said.get("video.max_frame_rate") or max(
         said.get("video.frame_rates", ["60"]), key=parse_frame_rate
     )
     for row in rows:
         row.setdefault("frame_rate", fast)
-    if every and "video.ceiling" not in said:
-        said["video.ceiling"], comments["video.ceiling"] = rate_text(highest_of(every)), FROM_ROWS
+    if every and "video.max_bitrate" not in said:
+        said["video.max_bitrate"], comments["video.max_bitrate"] = (
+            rate_text(highest_of(every)),
+            FROM_ROWS,
+        )
     codecs = [row["codec"] for row in rows if "codec" in row]
     if codecs and "video.codecs" not in said:
         said["video.codecs"] = list(dict.fromkeys(["h264", *codecs]))
@@ -153,17 +162,18 @@ def _follow_audio(said: Document) -> None:
     """The customary least or most gives way to what was said of the other, or of a wish."""
     known = {
         key: Bitrate.parse(said[key])
-        for key in ("audio.least", "audio.most", "audio.recommended.bitrate")
+        for key in ("audio.min_bitrate", "audio.max_bitrate", "audio.recommended.bitrate")
         if key in said
     }
-    if known and "audio.least" not in known:
-        said["audio.least"] = rate_text(min([CUSTOMARY_LEAST_AUDIO, *known.values()]).kbps)
-    if known and "audio.most" not in known:
-        said["audio.most"] = rate_text(max([Bitrate(160_000), *known.values()]).kbps)
+    if known and "audio.min_bitrate" not in known:
+        said["audio.min_bitrate"] = rate_text(min([CUSTOMARY_LEAST_AUDIO, *known.values()]).kbps)
+    if known and "audio.max_bitrate" not in known:
+        said["audio.max_bitrate"] = rate_text(max([Bitrate(160_000), *known.values()]).kbps)
 
 
 def _tier(rows: list[Document]) -> Document:
-    return {"ceiling": rate_text(highest_of(rows)), "largest": largest_of(rows), "rungs": rows}
+    video = {"max_bitrate": rate_text(highest_of(rows)), "max_resolution": largest_of(rows)}
+    return {"video": video, "bitrates": rows}
 
 
 def _put(document: Document, key: str, value: Any) -> None:

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from datetime import date
 from fractions import Fraction
-from math import ceil, floor
 from typing import Any, Self
 
 from pydantic import Field, PrivateAttr, model_validator
@@ -19,13 +18,13 @@ from eager_kestrel.core.errors import NotFoundError, nearest_name
 from eager_kestrel.core.guide.rules import (
     TRANSCODE_RANK,
     AudioRules,
+    BitrateRow,
+    BitrateTable,
     Delivery,
-    Ingest,
     PrivateWay,
-    Rung,
-    RungLimits,
-    RungTable,
+    RowLimits,
     Segments,
+    Server,
     Transcodes,
     Transport,
     VideoRules,
@@ -36,17 +35,35 @@ from eager_kestrel.core.resolution import Resolution
 STALE_AFTER_DAYS = 180
 
 
-class Tier(Frozen):
-    """What an account of some tier is allowed or given beyond the ordinary."""
+class TierVideo(Frozen):
+    """What replaces a key of ``video``."""
 
-    ceiling: Rate | None = None
-    largest: ResolutionSize | None = None
-    fastest: FrameRate | None = None
+    max_bitrate: Rate | None = None
+    max_resolution: ResolutionSize | None = None
+    max_frame_rate: FrameRate | None = None
     codecs: tuple[Codec, ...] | None = None
+
+
+class TierAudio(Frozen):
+    """What replaces a key of ``audio``."""
+
+    max_bitrate: Rate | None = None
+
+
+class TierDelivery(Frozen):
+    """What replaces a key of ``delivery``."""
+
     transcodes: Transcodes | None = None
-    audio_most: Rate | None = None
-    rungs: tuple[Rung, ...] | None = None
-    """In place of all ordinary rungs."""
+
+
+class Tier(Frozen):
+    """What an account of some tier is allowed or given beyond the ordinary, in the same keys."""
+
+    video: TierVideo = TierVideo()
+    audio: TierAudio = TierAudio()
+    delivery: TierDelivery = TierDelivery()
+    bitrates: tuple[BitrateRow, ...] | None = None
+    """In place of all ordinary rows."""
 
 
 class Guide(Frozen):
@@ -67,40 +84,40 @@ class Guide(Frozen):
     video: VideoRules
     audio: AudioRules
     segments: Segments | None = None
-    ingest: tuple[Ingest, ...] = ()
-    unchecked: tuple[str, ...] = ()
+    servers: tuple[Server, ...] = ()
+    unverified: tuple[str, ...] = ()
     """Keys nobody found in the source: what stands there is a guess."""
     private: PrivateWay | None = None
     """How to try something without viewers, where the platform has a way."""
-    rungs: tuple[Rung, ...] = ()
+    bitrates: tuple[BitrateRow, ...] = ()
     tiers: dict[str, Tier] = Field(default_factory=dict)
     _tier: str | None = PrivateAttr(default=None)
     _ordinary: Guide | None = PrivateAttr(default=None)
 
     @property
-    def servers(self) -> list[str]:
+    def addresses(self) -> list[str]:
         """Addresses of its ingest servers, the backups last."""
-        return [one.url for one in sorted(self.ingest, key=lambda one: one.backup)]
+        return [one.url for one in sorted(self.servers, key=lambda one: one.backup)]
 
     def backups_of(self, url: str) -> list[str]:
         """The servers to use when one of its own cannot be reached; none for another address."""
-        if url not in self.servers:
+        if url not in self.addresses:
             return []
-        return [one.url for one in self.ingest if one.backup and one.url != url]
+        return [one.url for one in self.servers if one.backup and one.url != url]
 
     @model_validator(mode="after")
     def _consistent(self) -> Guide:
         if "hls" in self.transports and self.segments is None:
             raise ValueError("transport hls sends pieces: [segments] must say how long at most")
         keyframes = self.video.keyframes
-        if self.segments is not None and keyframes.chosen_seconds > self.segments.at_most:
+        if self.segments is not None and keyframes.chosen_seconds > self.segments.max:
             raise ValueError(
-                f"keyframes ({keyframes.words()}) do not fit segments of at most "
-                f"{self.segments.at_most:g} s"
+                f"keyframes ({keyframes.text()}) do not fit segments of at most "
+                f"{self.segments.max:g} s"
             )
-        for number, rung in enumerate(self.rungs):
-            self._check_resolution(number, rung)
-            self._check_ceiling(number, rung)
+        for number, row in enumerate(self.bitrates):
+            self._check_resolution(number, row)
+            self._check_bitrate(number, row)
         for name, tier in self.tiers.items():
             if not self._loosens(tier):
                 raise ValueError(
@@ -112,42 +129,49 @@ class Guide(Frozen):
         """Whether what stands under a key, or under one above or below it, is a guess."""
         return any(
             key == one or key.startswith(f"{one}.") or one.startswith(f"{key}.")
-            for one in self.unchecked
+            for one in self.unverified
         )
 
-    def _check_resolution(self, number: int, rung: Rung) -> None:
-        rules = self.video
-        largest = [rules.largest, *(s.largest for s in self.tiers.values() if s.largest)]
-        if not any(rung.resolution.within(size) for size in largest):
+    def _check_resolution(self, number: int, row: BitrateRow) -> None:
+        rules, tiers = self.video, [tier.video for tier in self.tiers.values()]
+        sizes = [rules.max_resolution, *(v.max_resolution for v in tiers if v.max_resolution)]
+        if not any(row.resolution.within(size) for size in sizes):
             raise ValueError(
-                f"rungs.{number}: {rung.resolution} is larger than largest ({rules.largest})"
+                f"row {number + 1} of the table: {row.resolution} is larger than the largest "
+                f"resolution, {rules.max_resolution}"
             )
-        if rules.resolutions and rung.resolution not in rules.resolutions:
-            raise ValueError(f"rungs.{number}: {rung.resolution} is not among video.resolutions")
-        if rules.shapes and not any(s.fits(rung.resolution) for s in rules.shapes):
+        if rules.resolutions and row.resolution not in rules.resolutions:
+            raise ValueError(
+                f"row {number + 1} of the table: {row.resolution} is not among video.resolutions"
+            )
+        if rules.shapes and not any(s.fits(row.resolution) for s in rules.shapes):
             shapes = ", ".join(map(str, rules.shapes))
-            raise ValueError(f"rungs.{number}: {rung.resolution} is not {shapes}")
+            raise ValueError(f"row {number + 1} of the table: {row.resolution} is not {shapes}")
 
-    def _check_ceiling(self, number: int, rung: Rung) -> None:
-        most = max([self.video.ceiling, *(s.ceiling for s in self.tiers.values() if s.ceiling)])
-        for name in ("floor", "recommended", "ceiling"):
-            rate = getattr(rung, name)
+    def _check_bitrate(self, number: int, row: BitrateRow) -> None:
+        raised = (tier.video.max_bitrate for tier in self.tiers.values())
+        most = max([self.video.max_bitrate, *(rate for rate in raised if rate)])
+        for name in ("min", "recommended", "max"):
+            rate = getattr(row, name)
             if rate is not None and rate > most:
-                raise ValueError(f"rungs.{number}: {name} ({rate}) is above video.ceiling ({most})")
+                raise ValueError(
+                    f"row {number + 1} of the table: {name} ({rate}) is above video.max_bitrate "
+                    f"({most})"
+                )
 
     def _loosens(self, tier: Tier) -> bool:
-        rank = TRANSCODE_RANK
-        video, fast = self.video, tier.fastest
+        """Whether a tier allows or gives anything more."""
+        video, own, ranks = tier.video, self.video, TRANSCODE_RANK
+        transcodes, loudest = tier.delivery.transcodes, tier.audio.max_bitrate
         return any(
             (
-                tier.ceiling is not None and tier.ceiling > video.ceiling,
-                tier.largest is not None and not tier.largest.within(video.largest),
-                fast is not None and fast > max(video.taken_rates),
-                tier.codecs is not None and set(tier.codecs) - set(video.codecs),
-                tier.transcodes is not None
-                and rank[tier.transcodes] > rank[self.delivery.transcodes],
-                tier.audio_most is not None and tier.audio_most > self.audio.most,
-                tier.rungs is not None and tier.rungs != self.rungs,
+                video.max_bitrate is not None and video.max_bitrate > own.max_bitrate,
+                video.max_resolution and not video.max_resolution.within(own.max_resolution),
+                video.max_frame_rate and video.max_frame_rate > max(own.taken_rates),
+                video.codecs is not None and set(video.codecs) - set(own.codecs),
+                transcodes and ranks[transcodes] > ranks[self.delivery.transcodes],
+                loudest is not None and loudest > self.audio.max_bitrate,
+                tier.bitrates is not None and tier.bitrates != self.bitrates,
             )
         )
 
@@ -184,22 +208,16 @@ class Guide(Frozen):
         ruled._tier, ruled._ordinary = tier, plain
         return ruled
 
-    def _loosened(self, over: Tier) -> Self:
-        video: dict[str, Any] = {
-            "ceiling": over.ceiling or self.video.ceiling,
-            "largest": over.largest or self.video.largest,
-            "codecs": over.codecs or self.video.codecs,
-        }
-        if over.fastest is not None:
-            video |= {"fastest": over.fastest, "frame_rates": ()}
-        most = over.audio_most or self.audio.most
-        transcodes = over.transcodes or self.delivery.transcodes
+    def _loosened(self, tier: Tier) -> Self:
+        video = _set_in(tier.video)
+        if tier.video.max_frame_rate is not None:
+            video["frame_rates"] = ()
         return self.model_copy(
             update={
                 "video": self.video.model_copy(update=video),
-                "audio": self.audio.model_copy(update={"most": most}),
-                "delivery": self.delivery.model_copy(update={"transcodes": transcodes}),
-                "rungs": self.rungs if over.rungs is None else over.rungs,
+                "audio": self.audio.model_copy(update=_set_in(tier.audio)),
+                "delivery": self.delivery.model_copy(update=_set_in(tier.delivery)),
+                "bitrates": self.bitrates if tier.bitrates is None else tier.bitrates,
             }
         )
 
@@ -212,24 +230,7 @@ class Guide(Frozen):
     @property
     def named(self) -> tuple[Resolution, ...]:
         """Every resolution it speaks of."""
-        return (*self.video.resolutions, *(rung.resolution for rung in self.rungs))
-
-    @property
-    def keyframe_seconds(self) -> float:
-        """The keyframe interval to send; for pieces (HLS), one that makes whole pieces."""
-        rule = self.video.keyframes
-        chosen, pieces = rule.chosen_seconds, self.segments
-        if self.transports[0] != "hls" or pieces is None or pieces.recommended is None:
-            return chosen
-        whole = pieces.recommended / ceil(pieces.recommended / chosen - 1e-9)
-        free = rule.exactly is None and rule.recommended is None
-        return whole if free and whole >= (rule.at_least or 0.0) else chosen
-
-    def keyframe_frames(self, rate: Fraction) -> int:
-        """The interval in frames: rounded, but never past what the guide allows at most."""
-        most = self.video.keyframes.at_most
-        frames = max(1, round(self.keyframe_seconds * rate))
-        return frames if most is None or frames <= most * rate else max(1, floor(most * rate))
+        return (*self.video.resolutions, *(row.resolution for row in self.bitrates))
 
     def takes_codec(self, wanted: str | None) -> bool:
         """Whether a codec that is asked for is taken; None asks for none."""
@@ -253,15 +254,15 @@ class Guide(Frozen):
             return self.video.recommended.codec
         return "h264" if "h264" in self.video.codecs else self.video.codecs[0]
 
-    def rung_table(self, codec: str, transport: str) -> RungTable:
-        """The rungs that speak of a codec over a transport."""
+    def bitrate_table(self, codec: str, transport: str) -> BitrateTable:
+        """The rows that speak of a codec over a transport."""
         rows = [
-            rung
-            for rung in self.rungs
-            if rung.codec in (None, codec) and rung.transport in (None, transport)
+            row
+            for row in self.bitrates
+            if row.codec in (None, codec) and row.transport in (None, transport)
         ]
         special = {(r.resolution, r.frame_rate) for r in rows if r.codec or r.transport}
-        return RungTable(
+        return BitrateTable(
             [
                 r
                 for r in rows
@@ -271,21 +272,24 @@ class Guide(Frozen):
 
     def limits(
         self, resolution: Resolution, frame_rate: Fraction, codec: str, transport: str
-    ) -> RungLimits:
-        """Return floor, recommended value and ceiling of a resolution, from rows and rules."""
-        return self.within_rules(self.rung_table(codec, transport).limits(resolution, frame_rate))
+    ) -> RowLimits:
+        """Minimum, recommended value and maximum of a resolution, from rows and rules."""
+        return self.within_rules(
+            self.bitrate_table(codec, transport).limits(resolution, frame_rate)
+        )
 
-    def within_rules(self, row: RungLimits) -> RungLimits:
+    def within_rules(self, row: RowLimits) -> RowLimits:
         """What a row says, within what holds for every resolution."""
-        floors = [rate for rate in (row.floor, self.video.floor) if rate is not None]
-        ceiling = (
-            self.video.ceiling if row.ceiling is None else min(row.ceiling, self.video.ceiling)
-        )
-        return RungLimits(
-            floor=max(floors, default=None), recommended=row.recommended, ceiling=ceiling
-        )
+        lows = [rate for rate in (row.min, self.video.min_bitrate) if rate is not None]
+        high = self.video.max_bitrate if row.max is None else min(row.max, self.video.max_bitrate)
+        return RowLimits(min=max(lows, default=None), recommended=row.recommended, max=high)
 
     def stale_days(self, today: date) -> int | None:
         """Days since the guide was checked when that is too long ago, else None."""
         days = (today - self.checked).days
         return days if days > STALE_AFTER_DAYS else None
+
+
+def _set_in(model: Frozen) -> dict[str, Any]:
+    """What is set of a model, by name."""
+    return {key: value for key, value in model if value is not None}

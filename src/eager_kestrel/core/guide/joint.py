@@ -1,8 +1,8 @@
 """One encode for several platforms: a guide that satisfies them all, or the rules that clash.
 
 Every rule is intersected by itself. Transports stay with each platform, since the same encode is
-sent to each in its own way; rungs do too, and are looked up for each in
-:func:`eager_kestrel.core.choice.limits.rung_limits`.
+sent to each in its own way; bitrates do too, and are looked up for each in
+:func:`eager_kestrel.core.choice.limits.row_limits`.
 """
 
 from __future__ import annotations
@@ -93,10 +93,10 @@ def _named(clash: _Clashing, guides: Sequence[Guide]) -> Clash:
 def _both(a: Guide, b: Guide) -> Guide:
     transcodes = min(a.delivery.transcodes, b.delivery.transcodes, key=TRANSCODE_RANK.__getitem__)
     lines = (a.delivery.better_from_lines, b.delivery.better_from_lines)
-    pieces = min(filter(None, (a.segments, b.segments)), key=lambda s: s.at_most, default=None)
+    pieces = min(filter(None, (a.segments, b.segments)), key=lambda s: s.max, default=None)
     update: dict[str, Any] = {
         "title": f"{a.title} and {b.title}",
-        "video": _video(a.video, b.video, None if pieces is None else pieces.at_most),
+        "video": _video(a.video, b.video, None if pieces is None else pieces.max),
         "audio": _audio(a.audio, b.audio),
         "delivery": a.delivery.model_copy(
             update={
@@ -106,8 +106,8 @@ def _both(a: Guide, b: Guide) -> Guide:
             }
         ),
         "segments": pieces,
-        "rungs": (),
-        "ingest": (),
+        "bitrates": (),
+        "servers": (),
         "tiers": {},
     }
     return a.with_rules(update)
@@ -116,14 +116,15 @@ def _both(a: Guide, b: Guide) -> Guide:
 def _video(a: VideoRules, b: VideoRules, pieces: float | None) -> VideoRules:
     codecs = _common("video.codecs", a.codecs, b.codecs)
     largest = Resolution(
-        min(a.largest.width, b.largest.width), min(a.largest.height, b.largest.height)
+        min(a.max_resolution.width, b.max_resolution.width),
+        min(a.max_resolution.height, b.max_resolution.height),
     )
-    floor = max(filter(None, (a.floor, b.floor)), default=None)
-    ceiling = min(a.ceiling, b.ceiling)
-    if floor is not None and floor > ceiling:
-        low, high = (a, b) if a.floor == floor else (b, a)
+    least = max(filter(None, (a.min_bitrate, b.min_bitrate)), default=None)
+    most = min(a.max_bitrate, b.max_bitrate)
+    if least is not None and least > most:
+        low = a if a.min_bitrate == least else b
         raise _Clashing(
-            "video.floor", *_in_order(a, low, f"at least {low.floor}", f"at most {high.ceiling}")
+            "video.min_bitrate", *_in_order(a, low, f"at least {least}", f"at most {most}")
         )
     update: dict[str, Any] = {
         "codecs": codecs,
@@ -131,21 +132,21 @@ def _video(a: VideoRules, b: VideoRules, pieces: float | None) -> VideoRules:
         if a.shapes and b.shapes
         else a.shapes or b.shapes,
         "resolutions": _resolutions(a, b, largest),
-        "largest": largest,
+        "max_resolution": largest,
         **_rates(a, b),
-        "floor": floor,
-        "ceiling": ceiling,
+        "min_bitrate": least,
+        "max_bitrate": most,
         "keyframes": _keyframes(a.keyframes, b.keyframes, pieces),
         "rate_control": _common("video.rate_control", a.rate_control, b.rate_control),
         "profiles": {
             c: _common(f"video.profiles.{c}", a.profiles_of(c), b.profiles_of(c)) for c in codecs
         },
-        "highest_level": {
+        "max_level": {
             c: level
             for c in codecs
-            if (level := _lower_level(c, a.highest_level.get(c), b.highest_level.get(c)))
+            if (level := _lower_level(c, a.max_level.get(c), b.max_level.get(c)))
         },
-        "b_frames": min(a.b_frames, b.b_frames),
+        "max_b_frames": min(a.max_b_frames, b.max_b_frames),
         "pixel_formats": _common("video.pixel_formats", a.pixel_formats, b.pixel_formats),
         "colour": _common("video.colour", (a.colour,), (b.colour,))[0],
         "colour_range": _common("video.colour_range", (a.colour_range,), (b.colour_range,))[0],
@@ -201,7 +202,7 @@ def _resolutions(a: VideoRules, b: VideoRules, largest: Resolution) -> tuple[Res
             "video.resolutions",
             *(
                 _words(rules.resolutions)
-                or f"up to {rules.largest} of {_words(rules.shapes) or 'any'}"
+                or f"up to {rules.max_resolution} of {_words(rules.shapes) or 'any'}"
                 for rules in (a, b)
             ),
         )
@@ -210,28 +211,28 @@ def _resolutions(a: VideoRules, b: VideoRules, largest: Resolution) -> tuple[Res
 
 def _rates(a: VideoRules, b: VideoRules) -> dict[str, Any]:
     """Either the lower of two limits, or the rates both take."""
-    if a.fastest is not None and b.fastest is not None:
-        return {"fastest": min(a.fastest, b.fastest), "frame_rates": ()}
+    if a.max_frame_rate is not None and b.max_frame_rate is not None:
+        return {"max_frame_rate": min(a.max_frame_rate, b.max_frame_rate), "frame_rates": ()}
     either = dict.fromkeys((*a.frame_rates, *b.frame_rates))
     both = tuple(rate for rate in either if a.takes_rate(rate) and b.takes_rate(rate))
     if not both:
-        raise _Clashing("video.frame_rates", a.rates_words(), b.rates_words())
-    return {"fastest": None, "frame_rates": both}
+        raise _Clashing("video.frame_rates", a.rates_text(), b.rates_text())
+    return {"max_frame_rate": None, "frame_rates": both}
 
 
 def _keyframes(a: Keyframes, b: Keyframes, pieces: float | None) -> Keyframes:
     """Of both; and a keyframe at the beginning of each piece, however short the shortest is."""
-    low = max(k.exactly or k.at_least or 0.0 for k in (a, b))
-    ends = [end for k in (a, b) if (end := k.exactly or k.at_most) is not None]
+    low = max(k.exact or k.min or 0.0 for k in (a, b))
+    ends = [end for k in (a, b) if (end := k.exact or k.max) is not None]
     high = min(ends, default=None)
     if high is not None and low > high:
-        raise _Clashing("video.keyframes", a.words(), b.words())
+        raise _Clashing("video.keyframes", a.text(), b.text())
     if pieces is not None and low > pieces:
-        longer = a if (a.exactly or a.at_least) == low else b
+        longer = a if (a.exact or a.min) == low else b
         said = f"pieces of at most {pieces:g} s"
-        raise _Clashing("video.keyframes", *_in_order(a, longer, longer.words(), said))
-    if a.exactly or b.exactly:
-        return Keyframes(exactly=high)
+        raise _Clashing("video.keyframes", *_in_order(a, longer, longer.text(), said))
+    if a.exact or b.exact:
+        return Keyframes(exact=high)
     if pieces is not None:
         high = min(pieces, high) if high is not None else pieces
     wishes = [
@@ -239,7 +240,7 @@ def _keyframes(a: Keyframes, b: Keyframes, pieces: float | None) -> Keyframes:
         for k in (a, b)
         if k.recommended and low <= k.recommended <= (high or k.recommended)
     ]
-    return Keyframes(at_least=low or None, at_most=high, recommended=min(wishes, default=None))
+    return Keyframes(min=low or None, max=high, recommended=min(wishes, default=None))
 
 
 def _lower_level(codec: Codec, a: str | None, b: str | None) -> str | None:
@@ -248,26 +249,25 @@ def _lower_level(codec: Codec, a: str | None, b: str | None) -> str | None:
 
 
 def _audio(a: AudioRules, b: AudioRules) -> AudioRules:
-    least, most = max(a.least, b.least), min(a.most, b.most)
+    least = max(a.min_bitrate, b.min_bitrate)
+    most = min(a.max_bitrate, b.max_bitrate)
     if least > most:
-        low, high = (a, b) if a.least == least else (b, a)
+        low = a if a.min_bitrate == least else b
         raise _Clashing(
-            "audio.bitrate", *_in_order(a, low, f"at least {low.least}", f"at most {high.most}")
+            "audio.min_bitrate", *_in_order(a, low, f"at least {least}", f"at most {most}")
         )
     wishes = [r.recommended.bitrate for r in (a, b) if r.recommended.bitrate is not None]
     wish = min(wishes, default=None)
     return a.model_copy(
         update={
             "codecs": _common("audio.codecs", a.codecs, b.codecs),
-            "least": least,
-            "most": most,
-            "sample_rates_hz": _common(
-                "audio.sample_rates_hz", a.sample_rates_hz, b.sample_rates_hz
-            ),
+            "min_bitrate": least,
+            "max_bitrate": most,
+            "sample_rates": _common("audio.sample_rates", a.sample_rates, b.sample_rates),
             "channels": _common("audio.channels", a.channels, b.channels),
             "recommended": AudioRecommendation(
                 bitrate=None if wish is None else min(max(wish, least), most),
-                sample_rate_hz=_same(a.recommended.sample_rate_hz, b.recommended.sample_rate_hz),
+                sample_rate=_same(a.recommended.sample_rate, b.recommended.sample_rate),
                 channels=_same(a.recommended.channels, b.recommended.channels),
             ),
         }

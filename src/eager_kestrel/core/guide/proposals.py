@@ -173,7 +173,7 @@ def _of(sentence: str, shape: AspectRatio) -> Iterator[Found]:
     condition = _CONDITION.search(rest)
     doubt = f'only under a condition: "{condition[0]}"' if condition else ""
     for address in _ADDRESS.findall(sentence):
-        yield "ingest", address.rstrip(".)"), doubt
+        yield "servers", address.rstrip(".)"), doubt
         yield "transports", address.partition(":")[0].lower(), doubt
     if _UPLOAD.search(rest):
         return  # about the connection, not the stream
@@ -225,10 +225,10 @@ def _b_frames(text: str, _: AspectRatio) -> Iterator[Found]:
     rest = _B_FRAMES.sub(" ", text)
     found = [a[0] for a in amounts_in(rest, "count") if a[0].low == int(a[0].low)]
     if re.search(r"(?i)\b(?:no|none|without|disable\w*|off|not use)\b", rest) and not found:
-        yield "video.b_frames", "0", ""
+        yield "video.max_b_frames", "0", ""
     for amount in found[:1]:
         bound = "recommended " if amount.bound == "recommended" else ""
-        yield "video.b_frames", f"{bound}{amount.ends[-1]:g}", ""
+        yield "video.max_b_frames", f"{bound}{amount.ends[-1]:g}", ""
 
 
 def _audio(text: str, _: AspectRatio) -> Iterator[Found]:
@@ -282,7 +282,7 @@ def _codec(text: str, _: AspectRatio) -> Iterator[Found]:
         yield "video.profiles", ", ".join(profiles), ""
     level = re.search(r"(?i)\blevel:?\s*([1-6](?:\.[0-9])?)", text)
     if level is not None and "hevc" not in found and "av1" not in found:
-        yield "video.highest_level", level[1], ""
+        yield "video.max_level", level[1], ""
 
 
 def _protocol(text: str, _: AspectRatio) -> Iterator[Found]:
@@ -298,13 +298,13 @@ def _bitrate(text: str, _: AspectRatio) -> Iterator[Found]:
             doubt = "kilobits or kilobytes" if len(reading) > 1 else ""
             least, most = Bitrate.from_kbps(one.low), Bitrate.from_kbps(one.ends[-1])
             if one.bound == "at least" and one.high is None:
-                yield "video.floor", least.in_kbps(), doubt
+                yield "video.min_bitrate", least.in_kbps(), doubt
                 continue
             if one.high is not None and one.bound != "recommended":
-                yield "video.floor", least.in_kbps(), doubt
+                yield "video.min_bitrate", least.in_kbps(), doubt
             if one.bound == "recommended":
                 doubt = "the page only recommends it; this would be the highest"
-            yield "video.ceiling", most.in_kbps(), doubt
+            yield "video.max_bitrate", most.in_kbps(), doubt
 
 
 def _frame_rate(text: str, _: AspectRatio) -> Iterator[Found]:
@@ -334,7 +334,7 @@ def _resolution(text: str, shape: AspectRatio) -> Iterator[Found]:
         p for part in re.split(r",|\bor\b|\band\b|/", text) if (p := resolution_in(part, shape))
     }
     if found and not _DENIED.search(without_bounds(text)):
-        yield "video.largest", str(max(found, key=lambda p: p.pixels)), ""
+        yield "video.max_resolution", str(max(found, key=lambda p: p.pixels)), ""
 
 
 def _transcodes(text: str, _: AspectRatio) -> Iterator[Found]:

@@ -23,10 +23,10 @@ from eager_kestrel.core.units import Bitrate
 Document = dict[str, Any]
 """Part of a guide's document, by dotted key."""
 BOUND_KEYS = {
-    "at least": "floor",
+    "at least": "min",
     "recommended": "recommended",
-    "at most": "ceiling",
-    None: "ceiling",
+    "at most": "max",
+    None: "max",
 }
 SKIP = "-"
 
@@ -81,7 +81,7 @@ def _bitrate(text: str, key: str) -> Document:
 
 
 def _largest(text: str) -> Document:
-    return {"video.largest": str(Resolution.parse(text.strip()))}
+    return {"video.max_resolution": str(Resolution.parse(text.strip()))}
 
 
 def _frame_rates(text: str) -> Document:
@@ -91,21 +91,21 @@ def _frame_rates(text: str) -> Document:
         raise InputError(f'"{text}" names no frame rate', 'write "up to 60" or "30, 60"')
     rates = [frame_rate_text(parse_frame_rate(n)) for n in numbers]
     if up_to:
-        return {"video.fastest": max(rates, key=parse_frame_rate)}
+        return {"video.max_frame_rate": max(rates, key=parse_frame_rate)}
     return {"video.frame_rates": rates}
 
 
 def _keyframes(text: str) -> Document:
     rule: dict[str, str] = {}
-    names = {"at least": "at_least", "at most": "at_most", "recommended": "recommended"}
+    names = {"at least": "min", "at most": "max", "recommended": "recommended"}
     for amount in (reading[0] for reading in amounts_in(text, "time", "s")):
         if amount.high is not None:
-            rule |= {"at_least": f"{amount.low:g} s", "at_most": f"{amount.high:g} s"}
+            rule |= {"min": f"{amount.low:g} s", "max": f"{amount.high:g} s"}
         else:
-            rule[names.get(amount.bound or "", "exactly")] = f"{amount.low:g} s"
+            rule[names.get(amount.bound or "", "exact")] = f"{amount.low:g} s"
     if not rule:
         raise InputError(f'"{text}" is not an interval', 'write "2 s", or "at most 4 s"')
-    return {"video.keyframes": rule["exactly"] if list(rule) == ["exactly"] else rule}
+    return {"video.keyframes": rule["exact"] if list(rule) == ["exact"] else rule}
 
 
 def _rate_control(text: str) -> Document:
@@ -122,7 +122,7 @@ def _profiles(text: str) -> Document:
 
 
 def _level(text: str) -> Document:
-    return {"video.highest_level": {"h264": text.lower().removeprefix("level").strip()}}
+    return {"video.max_level": {"h264": text.lower().removeprefix("level").strip()}}
 
 
 def _count(text: str) -> Document:
@@ -130,18 +130,18 @@ def _count(text: str) -> Document:
     if match is None or int(match[0]) > 16:
         raise InputError(f'"{text}" is not a number of B-frames', "write 0 to 16")
     wish = bound_in(text) == "recommended"
-    return {"video.recommended.b_frames" if wish else "video.b_frames": int(match[0])}
+    return {"video.recommended.b_frames" if wish else "video.max_b_frames": int(match[0])}
 
 
 def _audio_bitrate(text: str) -> Document:
     found: Document = {}
-    keys = {"at least": "audio.least", "recommended": "audio.recommended.bitrate"}
+    keys = {"at least": "audio.min_bitrate", "recommended": "audio.recommended.bitrate"}
     for amount in (reading[0] for reading in amounts_in(text, "bitrate", "kbit/s", AUDIO_KBPS)):
         ends = [rate_text(end) for end in amount.ends]
         if len(ends) == 2:
-            found |= {"audio.least": ends[0], "audio.most": ends[1]}
+            found |= {"audio.min_bitrate": ends[0], "audio.max_bitrate": ends[1]}
         else:
-            found[keys.get(amount.bound or "", "audio.most")] = ends[0]
+            found[keys.get(amount.bound or "", "audio.max_bitrate")] = ends[0]
     if not found:
         raise InputError(f'"{text}" is not an audio bitrate', 'write "96 to 160 kbit/s"')
     return found
@@ -154,7 +154,7 @@ def _samples(text: str) -> Document:
     rates = [round(one[0][0].low) for one in found if len(one) == 1]
     if not rates or len(rates) < len(parts):
         raise InputError(f'"{text}" is not a sample rate', 'write "48 kHz, 44.1 kHz"')
-    return {"audio.sample_rates_hz": rates}
+    return {"audio.sample_rates": rates}
 
 
 def _channels(text: str) -> Document:
@@ -174,7 +174,7 @@ def _ingest(text: str) -> Document:
             )
         host = url.strip().partition("://")[2].partition("/")[0]
         found.append({"name": name.strip() or host, "url": url.strip()})
-    return {"ingest": found}
+    return {"servers": found}
 
 
 def _transcodes(text: str) -> Document:
@@ -204,7 +204,7 @@ def _rungs(text: str) -> Document:
         row |= {"codec": match["codec"]} if match["codec"] else {}
         row |= _bounds_of(match["bounds"], part)
         (tiers.setdefault(match["tier"], []) if match["tier"] else rows).append(row)
-    return {"rungs": rows} | {f"tiers.{name}.rungs": own for name, own in tiers.items()}
+    return {"bitrates": rows} | {f"tiers.{name}.bitrates": own for name, own in tiers.items()}
 
 
 def _bounds_of(text: str, row: str) -> Document:
@@ -213,7 +213,7 @@ def _bounds_of(text: str, row: str) -> Document:
         amount: Amount = reading[0]
         rates = [rate_text(end) for end in amount.ends]
         if len(rates) == 2:
-            found |= {"floor": rates[0], "ceiling": rates[1]}
+            found |= {"min": rates[0], "max": rates[1]}
         else:
             found[BOUND_KEYS[amount.bound]] = rates[0]
     if not found:
@@ -222,27 +222,35 @@ def _bounds_of(text: str, row: str) -> Document:
 
 
 QUESTIONS: tuple[Question, ...] = (
-    Question("rungs", "Rows of its table: resolution, frame rate, bitrates", ROWS_LIKE, _rungs, ()),
-    Question("video.largest", "Largest resolution", "1920x1080", _largest, ("video.largest",)),
+    Question(
+        "bitrates", "Rows of its table: resolution, frame rate, bitrates", ROWS_LIKE, _rungs, ()
+    ),
+    Question(
+        "video.max_resolution",
+        "Largest resolution",
+        "1920x1080",
+        _largest,
+        ("video.max_resolution",),
+    ),
     Question(
         "video.frame_rates",
         "Frame rates: those it takes, or up to which",
         "up to 60",
         _frame_rates,
-        ("video.fastest",),
+        ("video.max_frame_rate",),
     ),
     Question(
-        "video.ceiling",
+        "video.max_bitrate",
         "Highest video bitrate",
         "6,000 kbit/s",
-        lambda text: _bitrate(text, "video.ceiling"),
-        ("video.ceiling",),
+        lambda text: _bitrate(text, "video.max_bitrate"),
+        ("video.max_bitrate",),
     ),
     Question(
-        "video.floor",
+        "video.min_bitrate",
         "Lowest video bitrate it takes, whatever the resolution",
         "500 kbit/s",
-        lambda text: _bitrate(text, "video.floor"),
+        lambda text: _bitrate(text, "video.min_bitrate"),
         (),
     ),
     Question("video.keyframes", "Keyframe interval", "2 s", _keyframes, ("video.keyframes",)),
@@ -261,8 +269,8 @@ QUESTIONS: tuple[Question, ...] = (
         ("video.codecs",),
     ),
     Question("video.profiles", "H.264 profiles it takes", "high, main", _profiles, ()),
-    Question("video.highest_level", "Highest H.264 level", "4.2", _level, ()),
-    Question("video.b_frames", "Most B-frames in a row", "2", _count, ()),
+    Question("video.max_level", "Highest H.264 level", "4.2", _level, ()),
+    Question("video.max_b_frames", "Most B-frames in a row", "2", _count, ()),
     Question(
         "audio.codecs",
         "Audio codecs: aac, opus, mp3",
@@ -275,14 +283,14 @@ QUESTIONS: tuple[Question, ...] = (
         "Audio bitrate",
         "96 to 160 kbit/s",
         _audio_bitrate,
-        ("audio.least", "audio.most"),
+        ("audio.min_bitrate", "audio.max_bitrate"),
     ),
     Question(
         "audio.sample_rates",
         "Audio sample rates, the preferred first",
         "48 kHz, 44.1 kHz",
         _samples,
-        ("audio.sample_rates_hz",),
+        ("audio.sample_rates",),
     ),
     Question(
         "audio.channels",
@@ -299,7 +307,7 @@ QUESTIONS: tuple[Question, ...] = (
         ("transports",),
     ),
     Question(
-        "ingest",
+        "servers",
         "Server addresses without a stream key",
         "rtmps://ingest.hollowlane.example/live",
         _ingest,

@@ -18,7 +18,14 @@ from pydantic import BeforeValidator, Field, PlainSerializer, model_validator
 from eager_kestrel.core.codecs import CODECS, AudioCodec, Codec, level_rank
 from eager_kestrel.core.document import Frozen
 from eager_kestrel.core.errors import nearest_name
-from eager_kestrel.core.quantities import FrameRate, Rate, ResolutionShape, ResolutionSize, Seconds
+from eager_kestrel.core.quantities import (
+    FrameRate,
+    Rate,
+    ResolutionShape,
+    ResolutionSize,
+    SampleRate,
+    Seconds,
+)
 from eager_kestrel.core.resolution import at_1000_1001, frame_rate_text
 from eager_kestrel.core.units import Bitrate
 
@@ -52,7 +59,7 @@ CUSTOMARY_KEYFRAME_SECONDS = 2.0
 TRANSCODE_RANK: dict[Transcodes, int] = {"never": 0, "when there is capacity": 1, "always": 2}
 
 
-class Ingest(Frozen):
+class Server(Frozen):
     """One place the platform takes streams at."""
 
     name: str
@@ -66,20 +73,20 @@ class Ingest(Frozen):
 class Keyframes(Frozen):
     """How far apart keyframes are to be. Written as ``"2 s"`` it means exactly that."""
 
-    exactly: Seconds | None = None
+    exact: Seconds | None = None
     """The one interval that is taken."""
-    at_least: Seconds | None = None
+    min: Seconds | None = None
     """No shorter."""
-    at_most: Seconds | None = None
+    max: Seconds | None = None
     """No longer."""
     recommended: Seconds | None = None
     """The interval the platform would like best."""
 
     @model_validator(mode="after")
     def _consistent(self) -> Keyframes:
-        if self.exactly is not None and (self.at_least or self.at_most or self.recommended):
-            raise ValueError('"exactly" leaves nothing for at_least, at_most or recommended')
-        known = [(n, v) for n in ("at_least", "recommended", "at_most") if (v := getattr(self, n))]
+        if self.exact is not None and (self.min or self.max or self.recommended):
+            raise ValueError('"exact" leaves nothing for min, max or recommended')
+        known = [(n, v) for n in ("min", "recommended", "max") if (v := getattr(self, n))]
         for (low, a), (high, b) in pairwise(known):
             if a > b:
                 raise ValueError(f"{low} ({a:g} s) is above {high} ({b:g} s)")
@@ -88,19 +95,19 @@ class Keyframes(Frozen):
     @property
     def chosen_seconds(self) -> float:
         """The interval to send: the only one, the recommended one, or the common one in range."""
-        if self.exactly is not None:
-            return self.exactly
+        if self.exact is not None:
+            return self.exact
         wish = self.recommended if self.recommended is not None else CUSTOMARY_KEYFRAME_SECONDS
-        if self.at_most is not None:
-            wish = min(wish, self.at_most)
-        return wish if self.at_least is None else max(wish, self.at_least)
+        if self.max is not None:
+            wish = min(wish, self.max)
+        return wish if self.min is None else max(wish, self.min)
 
-    def words(self) -> str:
+    def text(self) -> str:
         """``every 2 s``, ``every 1 to 4 s, best 2 s`` and the like."""
-        if self.exactly is not None:
-            return f"every {self.exactly:g} s"
-        low = f"at least {self.at_least:g} s" if self.at_least is not None else ""
-        high = f"at most {self.at_most:g} s" if self.at_most is not None else ""
+        if self.exact is not None:
+            return f"every {self.exact:g} s"
+        low = f"at least {self.min:g} s" if self.min is not None else ""
+        high = f"at most {self.max:g} s" if self.max is not None else ""
         best = f"best {self.recommended:g} s" if self.recommended is not None else ""
         return ", ".join(part for part in (low, high, best) if part) or "as you like"
 
@@ -108,12 +115,12 @@ class Keyframes(Frozen):
 def _keyframes(value: object) -> object:
     if isinstance(value, int | float):
         raise ValueError(f'{value} has no unit; write "{value} s"')
-    return {"exactly": value} if isinstance(value, str) else value
+    return {"exact": value} if isinstance(value, str) else value
 
 
 def _keyframes_written(value: Keyframes) -> Any:
-    if value.exactly is not None:
-        return f"{value.exactly:g} s"
+    if value.exact is not None:
+        return f"{value.exact:g} s"
     return value.model_dump(exclude_none=True)
 
 
@@ -142,25 +149,25 @@ class VideoRules(Frozen):
     shapes: tuple[ResolutionShape, ...] = ()
     """Aspect ratios that are taken; empty takes any."""
     resolutions: tuple[ResolutionSize, ...] = ()
-    """When only certain sizes are taken: these. Empty takes any up to ``largest``."""
-    largest: ResolutionSize
+    """When only certain sizes are taken: these. Empty takes any up to ``max_resolution``."""
+    max_resolution: ResolutionSize
     """No side may be longer than its side here."""
-    fastest: FrameRate | None = None
+    max_frame_rate: FrameRate | None = None
     """Any customary frame rate up to this one is taken ..."""
     frame_rates: tuple[FrameRate, ...] = ()
     """... or exactly these."""
-    floor: Rate | None = None
-    """The least video may be sent at, whatever the resolution."""
-    ceiling: Rate
-    """The most, whatever the resolution; rungs may say less."""
+    min_bitrate: Rate | None = None
+    """Of video, whatever the resolution."""
+    max_bitrate: Rate
+    """Of video, whatever the resolution; the rows of ``bitrates`` may say less."""
     keyframes: KeyframeRule
     rate_control: tuple[RateControl, ...] = Field(min_length=1)
     profiles: dict[Codec, tuple[str, ...]] = Field(default_factory=dict)
     """By codec, in no order (``recommended.profile`` says one); a codec left out takes any."""
-    highest_level: dict[Codec, str] = Field(default_factory=dict)
+    max_level: dict[Codec, str] = Field(default_factory=dict)
     """By codec; left out takes any."""
-    b_frames: int = Field(default=16, ge=0, le=16)
-    """The most in a row."""
+    max_b_frames: int = Field(default=16, ge=0, le=16)
+    """In a row."""
     pixel_formats: tuple[str, ...] = ("yuv420p",)
     colour: str = "bt709"
     """Primaries, transfer and matrix, as the media library names them."""
@@ -169,14 +176,18 @@ class VideoRules(Frozen):
 
     @model_validator(mode="after")
     def _consistent(self) -> VideoRules:
-        if bool(self.fastest) == bool(self.frame_rates):
-            raise ValueError("give either fastest (any rate up to it) or frame_rates (a list)")
-        if self.floor is not None and self.floor > self.ceiling:
-            raise ValueError(f"floor ({self.floor}) is above ceiling ({self.ceiling})")
+        if bool(self.max_frame_rate) == bool(self.frame_rates):
+            raise ValueError(
+                "give either max_frame_rate (any rate up to it) or frame_rates (a list)"
+            )
+        low, high = self.min_bitrate, self.max_bitrate
+        if low is not None and low > high:
+            raise ValueError(f"min_bitrate ({low}) is above max_bitrate ({high})")
         for resolution in self.resolutions:
-            if not resolution.within(self.largest):
+            if not resolution.within(self.max_resolution):
                 raise ValueError(
-                    f"resolutions has {resolution}, larger than largest ({self.largest})"
+                    f"resolutions has {resolution}, larger than max_resolution "
+                    f"({self.max_resolution})"
                 )
         self._check_names()
         self._check_recommendation()
@@ -189,12 +200,12 @@ class VideoRules(Frozen):
             raise ValueError(f"recommended codec {wish.codec} is not among codecs")
         if wish.frame_rate is not None and not self.takes_rate(wish.frame_rate):
             rate = frame_rate_text(wish.frame_rate)
-            raise ValueError(f"recommended frame rate {rate} is not taken ({self.rates_words()})")
+            raise ValueError(f"recommended frame rate {rate} is not taken ({self.rates_text()})")
         if wish.rate_control is not None and wish.rate_control not in self.rate_control:
             raise ValueError(f"recommended rate control {wish.rate_control} is not in rate_control")
-        if wish.b_frames is not None and wish.b_frames > self.b_frames:
+        if wish.b_frames is not None and wish.b_frames > self.max_b_frames:
             raise ValueError(
-                f"{wish.b_frames} B-frames are recommended and {self.b_frames} allowed"
+                f"{wish.b_frames} B-frames are recommended and {self.max_b_frames} allowed"
             )
         taken = {
             p for codec in self.codecs for p in self.profiles.get(codec, CODECS[codec].profiles)
@@ -209,11 +220,11 @@ class VideoRules(Frozen):
                 if profile not in CODECS[codec].profiles:
                     known = nearest_name(profile, list(CODECS[codec].profiles), "")
                     raise ValueError(f'profiles.{codec} has no "{profile}"; {known}')
-        for codec, level in self.highest_level.items():
+        for codec, level in self.max_level.items():
             if level_rank(codec, level) is None:
                 names = [known.name for known in CODECS[codec].levels]
                 raise ValueError(
-                    f'highest_level.{codec} has no "{level}"; {nearest_name(level, names, "")}'
+                    f'max_level.{codec} has no "{level}"; {nearest_name(level, names, "")}'
                 )
 
     @property
@@ -221,19 +232,19 @@ class VideoRules(Frozen):
         """Every frame rate that is taken, of those people use, fastest first."""
         if self.frame_rates:
             return tuple(sorted(self.frame_rates, reverse=True))
-        assert self.fastest is not None
-        return tuple(r for r in {*CUSTOMARY_RATES, self.fastest} if r <= self.fastest)
+        assert self.max_frame_rate is not None
+        return tuple(r for r in {*CUSTOMARY_RATES, self.max_frame_rate} if r <= self.max_frame_rate)
 
     def takes_rate(self, rate: Fraction) -> bool:
         """Whether a frame rate is taken, customary or not; 30000/1001 goes by the name of 30."""
-        if self.fastest is not None:
-            return rate <= self.fastest
+        if self.max_frame_rate is not None:
+            return rate <= self.max_frame_rate
         return any(rate in (named, at_1000_1001(named)) for named in self.frame_rates)
 
-    def rates_words(self) -> str:
+    def rates_text(self) -> str:
         """``up to 60`` or ``30, 25``."""
-        if self.fastest is not None:
-            return f"up to {frame_rate_text(self.fastest)}"
+        if self.max_frame_rate is not None:
+            return f"up to {frame_rate_text(self.max_frame_rate)}"
         return ", ".join(frame_rate_text(rate) for rate in self.frame_rates)
 
     def profiles_of(self, codec: Codec) -> tuple[str, ...]:
@@ -250,7 +261,7 @@ class AudioRecommendation(Frozen):
     """What the platform would like of audio."""
 
     bitrate: Rate | None = None
-    sample_rate_hz: int | None = None
+    sample_rate: SampleRate | None = None
     channels: Literal[1, 2] | None = None
 
 
@@ -258,25 +269,24 @@ class AudioRules(Frozen):
     """What the platform takes as audio."""
 
     codecs: tuple[AudioCodec, ...] = Field(min_length=1)
-    least: Rate = Bitrate(32_000)
-    most: Rate
-    sample_rates_hz: tuple[int, ...] = Field(min_length=1)
+    min_bitrate: Rate = Bitrate(32_000)
+    max_bitrate: Rate
+    sample_rates: tuple[SampleRate, ...] = Field(min_length=1)
     """The preferred first."""
     channels: tuple[Literal[1, 2], ...] = Field(min_length=1)
     recommended: AudioRecommendation = Field(default_factory=AudioRecommendation)
 
     @model_validator(mode="after")
     def _consistent(self) -> AudioRules:
-        if self.least > self.most:
-            raise ValueError(f"least ({self.least}) is above most ({self.most})")
+        low, high = self.min_bitrate, self.max_bitrate
+        if low > high:
+            raise ValueError(f"min_bitrate ({low}) is above max_bitrate ({high})")
         wish = self.recommended.bitrate
-        if wish is not None and not self.least <= wish <= self.most:
-            raise ValueError(
-                f"recommended bitrate ({wish}) is not between {self.least} and {self.most}"
-            )
-        rate, channels = self.recommended.sample_rate_hz, self.recommended.channels
-        if rate is not None and rate not in self.sample_rates_hz:
-            raise ValueError(f"recommended sample rate {rate} is not in sample_rates_hz")
+        if wish is not None and not low <= wish <= high:
+            raise ValueError(f"recommended bitrate ({wish}) is not between {low} and {high}")
+        rate, channels = self.recommended.sample_rate, self.recommended.channels
+        if rate is not None and rate not in self.sample_rates:
+            raise ValueError(f"recommended sample rate {rate} is not in sample_rates")
         if channels is not None and channels not in self.channels:
             raise ValueError(f"{channels} channels are recommended, and not in channels")
         return self
@@ -284,23 +294,21 @@ class AudioRules(Frozen):
     @property
     def sample_rate_hz(self) -> int:
         """The sample rate to send: the recommended one if accepted, else the preferred one."""
-        wish = self.recommended.sample_rate_hz
-        return wish if wish in self.sample_rates_hz else self.sample_rates_hz[0]
+        wish = self.recommended.sample_rate
+        return wish if wish in self.sample_rates else self.sample_rates[0]
 
 
 class Segments(Frozen):
     """For transports that send pieces (HLS): how long a piece may be."""
 
-    at_most: Seconds
+    max: Seconds
     """A piece begins with a keyframe, so its length is a multiple of the interval."""
     recommended: Seconds | None = None
 
     @model_validator(mode="after")
     def _consistent(self) -> Segments:
-        if self.recommended is not None and self.recommended > self.at_most:
-            raise ValueError(
-                f"recommended ({self.recommended:g} s) is above at_most ({self.at_most:g} s)"
-            )
+        if self.recommended is not None and self.recommended > self.max:
+            raise ValueError(f"recommended ({self.recommended:g} s) is above max ({self.max:g} s)")
         return self
 
 
@@ -320,17 +328,17 @@ class PrivateWay(Frozen):
 
     key_suffix: str | None = Field(default=None, pattern=r"^[!-~]{1,100}$")
     """What to put behind the stream key."""
-    words: str | None = None
+    text: str | None = None
     """What to do first, where a key alone does not."""
 
     @model_validator(mode="after")
     def _says_something(self) -> PrivateWay:
-        if self.key_suffix is None and self.words is None:
-            raise ValueError("private says nothing; give key_suffix or words")
+        if self.key_suffix is None and self.text is None:
+            raise ValueError("private says nothing; give key_suffix or text")
         return self
 
 
-class Rung(Frozen):
+class BitrateRow(Frozen):
     """A row of the guideline page: a resolution at a frame rate and the bitrates it goes with."""
 
     resolution: ResolutionSize
@@ -340,15 +348,15 @@ class Rung(Frozen):
     """Only for this codec."""
     transport: Transport | None = None
     """Only over this transport."""
-    floor: Rate | None = None
+    min: Rate | None = None
     recommended: Rate | None = None
-    ceiling: Rate | None = None
+    max: Rate | None = None
 
     @model_validator(mode="after")
-    def _ordered(self) -> Rung:
-        known = [(n, v) for n in ("floor", "recommended", "ceiling") if (v := getattr(self, n))]
+    def _ordered(self) -> BitrateRow:
+        known = [(n, v) for n in ("min", "recommended", "max") if (v := getattr(self, n))]
         if not known:
-            raise ValueError("a rung says nothing without floor, recommended or ceiling")
+            raise ValueError("a row says nothing without min, recommended or max")
         for (low, a), (high, b) in pairwise(known):
             if a > b:
                 raise ValueError(f"{low} ({a}) is above {high} ({b})")
@@ -356,26 +364,26 @@ class Rung(Frozen):
 
 
 @dataclass(frozen=True, slots=True)
-class RungLimits:
+class RowLimits:
     """What is said of one candidate."""
 
-    floor: Bitrate | None = None
+    min: Bitrate | None = None
     recommended: Bitrate | None = None
-    ceiling: Bitrate | None = None
+    max: Bitrate | None = None
 
 
-class RungTable:
+class BitrateTable:
     """Rungs to look a resolution and frame rate up in.
 
-    A resolution between two rows gets, cautiously, the ceiling of the smaller and the floor of the
-    larger one. Rows for a codec or transport outweigh general ones.
+    A resolution between two rows gets, cautiously, the maximum of the smaller and the minimum of
+    the larger one. Rows for a codec or transport outweigh general ones.
     """
 
-    def __init__(self, rows: list[Rung]) -> None:
+    def __init__(self, rows: list[BitrateRow]) -> None:
         self._rows = rows
-        self._fitting: dict[Fraction, tuple[list[Rung], list[int]]] = {}
+        self._fitting: dict[Fraction, tuple[list[BitrateRow], list[int]]] = {}
 
-    def _of_rate(self, frame_rate: Fraction) -> tuple[list[Rung], list[int]]:
+    def _of_rate(self, frame_rate: Fraction) -> tuple[list[BitrateRow], list[int]]:
         """Rows for a frame rate by size, of one size the slowest last, and their pixels."""
         if frame_rate not in self._fitting:
             fast = [r for r in self._rows if r.frame_rate >= frame_rate] or self._rows
@@ -383,7 +391,7 @@ class RungTable:
             self._fitting[frame_rate] = order, [r.resolution.pixels for r in order]
         return self._fitting[frame_rate]
 
-    def limits(self, resolution: Resolution, frame_rate: Fraction) -> RungLimits:
+    def limits(self, resolution: Resolution, frame_rate: Fraction) -> RowLimits:
         """What the rows say; nothing when there are none."""
         rows, sizes = self._of_rate(frame_rate)
         pixels = resolution.pixels
@@ -392,10 +400,10 @@ class RungTable:
         larger = rows[bisect_right(sizes, sizes[above]) - 1] if above < len(sizes) else None
         low, high = smaller or larger, larger or smaller
         if low is None or high is None:
-            return RungLimits()
+            return RowLimits()
         exact = low.resolution.pixels == pixels
-        return RungLimits(
-            floor=high.floor if larger is not None else None,
+        return RowLimits(
+            min=high.min if larger is not None else None,
             recommended=low.recommended if exact else None,
-            ceiling=low.ceiling,
+            max=low.max,
         )

@@ -177,16 +177,16 @@ class PageTable:
             )
         return replace(self, columns=tuple(map(column_of, parts)))
 
-    def rungs(self, shape: AspectRatio) -> list[str]:
+    def rows_read(self, shape: AspectRatio) -> list[str]:
         """Its rows as answers to the question of rows, without those in :meth:`unread`."""
-        return [rung for row in self.rows for rung in _rungs_of(row, self.columns, shape)]
+        return [answer for row in self.rows for answer in _answers_of(row, self.columns, shape)]
 
     def unread(self, shape: AspectRatio) -> list[str]:
         """Rows that name no resolution or no bitrate that can be read."""
         return [
             " | ".join(row)
             for row in self.rows
-            if any(row) and not _rungs_of(row, self.columns, shape)
+            if any(row) and not _answers_of(row, self.columns, shape)
         ]
 
 
@@ -350,7 +350,7 @@ def tier_name(text: str) -> str:
     return "" if not plain or plain.split("-")[0] in ORDINARY else plain
 
 
-def _rungs_of(row: tuple[str, ...], columns: tuple[Column, ...], shape: AspectRatio) -> list[str]:
+def _answers_of(row: tuple[str, ...], columns: tuple[Column, ...], shape: AspectRatio) -> list[str]:
     """A row of a table as rows of a guide: one for each codec, frame rate and tier it names."""
     cells = dict(zip([c.role for c in columns], row, strict=True))
     resolution = resolution_in(cells.get("resolution", ""), shape)

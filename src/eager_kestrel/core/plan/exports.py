@@ -257,7 +257,7 @@ def _settings(planned: DestinationPlan) -> tuple[VideoSettings, AudioSettings]:
 
 def _address(planned: DestinationPlan, *, microseconds: bool = False) -> str:
     """The first server with the key; of SRT with the delay, which FFmpeg wants in microseconds."""
-    ingest = planned.ingest[0] if planned.ingest else f"{planned.transport}://INGEST"
+    ingest = planned.servers[0] if planned.servers else f"{planned.transport}://INGEST"
     if planned.transport == "srt":
         delay = (planned.latency_ms or 0) * (1000 if microseconds else 1)
         return f"{ingest.rstrip('/')}?mode=caller&latency={delay}&streamid={KEY}"

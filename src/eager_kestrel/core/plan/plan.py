@@ -185,7 +185,7 @@ class DestinationPlan(Frozen):
     tier: str | None
     feasible: bool
     transport: Transport
-    ingest: tuple[str, ...] = ()
+    servers: tuple[str, ...] = ()
     """Addresses without key."""
     latency_ms: int | None = None
     """To set for SRT."""

@@ -197,7 +197,7 @@ def _common(place: DestinationContext) -> dict[str, Any]:
         "title": place.guide.title,
         "tier": place.guide.tier,
         "transport": place.transport,
-        "ingest": _servers(place),
+        "servers": _servers(place),
         "guide_checked": place.guide.checked.isoformat(),
     }
 
@@ -212,7 +212,7 @@ def _with_delay(there: DestinationPlan, uplink: Uplink) -> DestinationPlan:
 def _servers(place: DestinationContext) -> tuple[str, ...]:
     """The addresses that take the transport: SRT has some of its own."""
     srt = place.transport == "srt"
-    return tuple(url for url in place.guide.servers if url.startswith("srt:") is srt)
+    return tuple(url for url in place.guide.addresses if url.startswith("srt:") is srt)
 
 
 def _planned(place: DestinationContext, show: Show, waterfall: Budget) -> DestinationPlan:
@@ -303,10 +303,10 @@ def infeasible(
     if not weighed.candidates and show.smallest_text is not None:
         return words.no_legible(guide.title, show.smallest_text, LEGIBLE_PIXELS), words.LARGER_TEXT
     if not weighed.candidates:
-        sizes = ", ".join(map(str, rules.resolutions)) or f"up to {rules.largest}"
+        sizes = ", ".join(map(str, rules.resolutions)) or f"up to {rules.max_resolution}"
         shapes = words.shape_words(rules.shapes)
         source = resolution_at(show.source, show.frame_rate)
-        said = words.no_resolution(guide.title, sizes, shapes, rules.rates_words(), source)
+        said = words.no_resolution(guide.title, sizes, shapes, rules.rates_text(), source)
         return said, words.OTHER_SOURCE
     if float(weighed.limits_kbps[2].max()) == 0:
         return words.no_level(guide.title), other

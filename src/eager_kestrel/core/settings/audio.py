@@ -70,9 +70,9 @@ def _bitrate(found: Held, guide: Guide) -> Rules:
     rate, rules = found.settings.audio.bitrate, guide.audio
     if rate is not None:
         slack = 0.0 if found.recording is None else MEASURED_SLACK
-        low, high = rules.least.kbps, rules.most.kbps
+        low, high = rules.min_bitrate.kbps, rules.max_bitrate.kbps
         yield held(
-            "audio.least" if rate < rules.least else "audio.most",
+            "audio.min_bitrate" if rate < rules.min_bitrate else "audio.max_bitrate",
             low * (1 - slack) <= rate.kbps <= high * (1 + slack),
             rate.in_kbps(),
             f"{low:g} to {high:g} kbit/s",
@@ -80,11 +80,11 @@ def _bitrate(found: Held, guide: Guide) -> Rules:
 
 
 def _sample_rate(found: Held, guide: Guide) -> Rules:
-    hz, taken = found.settings.audio.sample_rate_hz, guide.audio.sample_rates_hz
+    hz, taken = found.settings.audio.sample_rate_hz, guide.audio.sample_rates
     if hz is not None:
-        wish = guide.audio.recommended.sample_rate_hz
-        yield one_of("audio.sample_rates_hz", hz, taken)
-        yield from recommended("audio.recommended.sample_rate_hz", hz, wish, taken)
+        wish = guide.audio.recommended.sample_rate
+        yield one_of("audio.sample_rates", hz, taken)
+        yield from recommended("audio.recommended.sample_rate", hz, wish, taken)
 
 
 def _channels(found: Held, guide: Guide) -> Rules:
@@ -127,7 +127,7 @@ def _as_planned(recording: Recording, planned: PlanSettings) -> Rules:
         yield held(rule, found == value, found, value, worse="caution", do=f"set {value}")
 
 
-TAKEN = "{platform:verb|take} {least_kbps:g} to {most_kbps:g} kbit/s"
+TAKEN = "{platform:verb|take} {min_kbps:g} to {max_kbps:g} kbit/s"
 RECOMMENDED = Because("audio", "guide", "{platform:verb|recommend} {kbps:g} kbit/s")
 AT_AN_END = Because("audio", "guide", TAKEN)
 SHARED = Because(
@@ -142,7 +142,7 @@ VIEWERS = Because(
 
 def _reasons(why: Why) -> Iterator[Reason]:
     kbps, rules, platform = why.audio.bitrate_kbps, why.guide.audio, why.guide.title
-    least, most, wish = rules.least.kbps, rules.most.kbps, rules.recommended.bitrate
+    least, most, wish = rules.min_bitrate.kbps, rules.max_bitrate.kbps, rules.recommended.bitrate
     value = f"{kbps:g} kbit/s"
     if wish is not None and kbps == wish.kbps:
         yield RECOMMENDED(value, platform=platform, kbps=kbps)
@@ -152,18 +152,18 @@ def _reasons(why: Why) -> Iterator[Reason]:
         kind = AT_AN_END
     elif why.choice.field.most_of_viewers_kbps < why.choice.safe_kbps:
         kind = VIEWERS
-    yield kind(value, platform=platform, least_kbps=least, most_kbps=most, share=AUDIO_SHARE)
+    yield kind(value, platform=platform, min_kbps=least, max_kbps=most, share=AUDIO_SHARE)
 
 
 def _instead(settings: Settings, guides: Guides, _: float) -> Settings:
     audio, rules = settings.audio, [guide.audio for guide in guides]
     wishes = [rule.recommended for rule in rules]
-    least, most = max(rule.least for rule in rules), min(rule.most for rule in rules)
-    hertz, channels = [w.sample_rate_hz for w in wishes], [w.channels for w in wishes]
+    least, most = max(rule.min_bitrate for rule in rules), min(rule.max_bitrate for rule in rules)
+    hertz, channels = [w.sample_rate for w in wishes], [w.channels for w in wishes]
     update = {
         "codec": nearest(audio.codec, [r.codecs for r in rules]),
         "bitrate": audio.bitrate and min(max(audio.bitrate, least), most),
-        "sample_rate_hz": nearest(audio.sample_rate_hz, [r.sample_rates_hz for r in rules], hertz),
+        "sample_rate_hz": nearest(audio.sample_rate_hz, [r.sample_rates for r in rules], hertz),
         "channels": nearest(audio.channels, [r.channels for r in rules], channels),
     }
     return settings.model_copy(update={"audio": audio.model_copy(update=update)})
@@ -173,10 +173,10 @@ AUDIO = Setting(
     name="audio",
     keys=(
         "audio.codecs",
-        "audio.least",
-        "audio.most",
+        "audio.min_bitrate",
+        "audio.max_bitrate",
         "audio.channels",
-        "audio.sample_rates_hz",
+        "audio.sample_rates",
     ),
     rules=(
         Rule(_codec, ("audio.codec",)),

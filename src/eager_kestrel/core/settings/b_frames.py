@@ -31,7 +31,7 @@ MOST = 2
 
 def taken(guide: Guide, profile: str | None) -> int:
     """The most that a profile of a guide may have in a row: the baseline profile knows none."""
-    return 0 if profile == "baseline" else guide.video.b_frames
+    return 0 if profile == "baseline" else guide.video.max_b_frames
 
 
 def chosen(guide: Guide, profile: str) -> int:
@@ -44,7 +44,7 @@ def _rule(found: Held, guide: Guide) -> Rules:
     count = found.settings.video.b_frames
     if count is not None:
         most = taken(guide, found.settings.video.profile)
-        yield held("video.b_frames", count <= most, count, f"at most {most}")
+        yield held("video.max_b_frames", count <= most, count, f"at most {most}")
         wish = guide.video.recommended.b_frames
         yield from recommended("video.recommended.b_frames", count, wish, range(most + 1))
 
@@ -64,7 +64,7 @@ ENOUGH = Because(
 
 def _reasons(why: Why) -> Iterator[Reason]:
     count, rules = why.video.b_frames, why.guide.video
-    kind = THE_MOST if count in (0, rules.b_frames) else ENOUGH
+    kind = THE_MOST if count in (0, rules.max_b_frames) else ENOUGH
     if rules.recommended.b_frames == count:
         kind = RECOMMENDED
     yield kind(count, platform=why.guide.title)
@@ -80,7 +80,7 @@ def _instead(settings: Settings, guides: Guides, _: float) -> Settings:
 
 B_FRAMES = Setting(
     name="b_frames",
-    keys=("video.b_frames",),
+    keys=("video.max_b_frames",),
     rules=(Rule(_rule, ("video.b_frames",)),),
     as_planned=_as_planned,
     reasons=_reasons,

@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from eager_kestrel.core.choice.limits import rounded_down, viewers_kbps
-from eager_kestrel.core.guide.rules import RungLimits
+from eager_kestrel.core.guide.rules import RowLimits
 from eager_kestrel.core.overhead import overhead
 from eager_kestrel.core.settings.level import level_kbps
 from eager_kestrel.core.settings.setting import (
@@ -54,12 +54,16 @@ LEAST_SECONDS = 8.0
 A_MOMENT_KBPS = 1e-3
 
 
-def limits_of(settings: Settings, guide: Guide) -> RungLimits:
-    """Return floor and ceiling of what is set; of an unknown resolution or rate the widest ones."""
-    resolution, rate, rows = settings.video.resolution, settings.video.frame_rate, guide.rungs
-    sizes = [guide.video.largest, *guide.video.resolutions, *(row.resolution for row in rows)]
+def limits_of(settings: Settings, guide: Guide) -> RowLimits:
+    """Minimum and maximum of what is set; of an unknown resolution or rate the widest ones."""
+    resolution, rate, rows = settings.video.resolution, settings.video.frame_rate, guide.bitrates
+    sizes = [
+        guide.video.max_resolution,
+        *guide.video.resolutions,
+        *(row.resolution for row in rows),
+    ]
     rates = [*guide.video.taken_rates, *(row.frame_rate for row in rows)]
-    table = guide.rung_table(settings.codec_for(guide), settings.transport_for(guide))
+    table = guide.bitrate_table(settings.codec_for(guide), settings.transport_for(guide))
     limits = [
         guide.within_rules(table.limits(p, r))
         for p in (sizes if resolution is None else [resolution])
@@ -67,10 +71,10 @@ def limits_of(settings: Settings, guide: Guide) -> RungLimits:
     ]
     if len(limits) == 1:
         return limits[0]
-    floors = [each.floor for each in limits]
-    return RungLimits(
-        floor=None if None in floors else min(floor for floor in floors if floor),
-        ceiling=max((each.ceiling for each in limits if each.ceiling), default=None),
+    lows = [each.min for each in limits]
+    return RowLimits(
+        min=None if None in lows else min(low for low in lows if low),
+        max=max((each.max for each in limits if each.max), default=None),
     )
 
 
@@ -103,25 +107,25 @@ def _rule(found: Held, guide: Guide) -> Rules:
     if rate is None or target is None:
         return
     limits = limits_of(settings, guide)
-    ceiling = (limits.ceiling or guide.video.ceiling).kbps
-    most = ceiling
+    highest = (limits.max or guide.video.max_bitrate).kbps
+    most = highest
     if recording is not None:
-        most = most_over(recording.seconds, ceiling, ceiling * BUFFER_SECONDS)
-    yield held("video.ceiling", rate.kbps <= most, rate.in_kbps(), f"at most {kbit(ceiling)}")
-    if limits.floor is not None:
-        wanted = f"at least {limits.floor.in_kbps()}"
-        yield held("video.floor", target >= limits.floor, target.in_kbps(), wanted)
+        most = most_over(recording.seconds, highest, highest * BUFFER_SECONDS)
+    yield held("video.max_bitrate", rate.kbps <= most, rate.in_kbps(), f"at most {kbit(highest)}")
+    if limits.min is not None:
+        wanted = f"at least {limits.min.in_kbps()}"
+        yield held("video.min_bitrate", target >= limits.min, target.in_kbps(), wanted)
     if limits.recommended is not None:
         near = abs(target.kbps / limits.recommended.kbps - 1) <= FAR_FROM_RECOMMENDED
         wanted = f"about {limits.recommended.in_kbps()}"
-        yield held("rungs.recommended", near, target.in_kbps(), wanted, worse="caution")
+        yield held("bitrates.recommended", near, target.in_kbps(), wanted, worse="caution")
     if recording is not None:
-        most = most_over(PEAK_SECONDS, ceiling, ceiling * BUFFER_SECONDS)
+        most = most_over(PEAK_SECONDS, highest, highest * BUFFER_SECONDS)
         yield held(
             "peak over two seconds",
             recording.video.peak_2s_kbps <= most,
             kbit(recording.video.peak_2s_kbps),
-            f"at most {kbit(most)} (the ceiling and a buffer of one second)",
+            f"at most {kbit(most)} (the maximum and a buffer of one second)",
             do="set a buffer of one second and a lower peak",
         )
     yield from _viewers(settings, guide)
@@ -168,7 +172,7 @@ def _as_planned(recording: Recording, planned: PlanSettings) -> Rules:
 TEXTS: dict[BitrateBound, str] = {
     "budget": "{of} leaves {budget_kbps:down} for video (safe rate {safe_kbps:kbit}{copies}, less "
     "headers and audio), rounded down",
-    "guide": "{platform:verb|take} at most {ceiling_kbps:kbit}; your upload has room for "
+    "guide": "{platform:verb|take} at most {max_kbps:kbit}; your upload has room for "
     "{budget_kbps:kbit}",
     "no visible gain": "at this resolution and frame rate {motion} motion shows no loss from "
     "{clean_kbps:kbit} up; more would be wasted",
@@ -182,7 +186,7 @@ BOUNDED = {limit: Because("bitrate", limit, text) for limit, text in TEXTS.items
 
 def _reasons(why: Why) -> Iterator[Reason]:
     choice, best = why.choice, why.choice.best
-    budget_kbps, ceiling, level, _, clean = map(float, choice.with_room.limits_kbps[:, best])
+    budget_kbps, highest, level, _, clean = map(float, choice.with_room.limits_kbps[:, best])
     viewers = min(viewers_kbps(member, why.show) for member in choice.field.members)
     copies = choice.field.copies
     yield BOUNDED[choice.with_room.limit(best, choice.step_kbps)](
@@ -193,7 +197,7 @@ def _reasons(why: Why) -> Iterator[Reason]:
         copies="" if copies == 1 else f" for {copies} copies",
         safe_kbps=why.budget.safe_kbps,
         budget_kbps=round(budget_kbps, 3),
-        ceiling_kbps=ceiling,
+        max_kbps=highest,
         clean_kbps=round(clean, 1),
         level_kbps=level,
         viewers_kbps=viewers if viewers < inf else 0.0,
@@ -201,14 +205,14 @@ def _reasons(why: Why) -> Iterator[Reason]:
 
 
 def _instead(settings: Settings, guides: Guides, room_kbps: float) -> Settings:
-    """The nearest bitrate between every floor and every ceiling, near what is recommended."""
+    """The nearest bitrate between every minimum and every maximum, near what is recommended."""
     video = settings.video
     if video.most is None:
         return settings
     limits = [limits_of(settings, guide) for guide in guides]
-    low = max([each.floor.kbps for each in limits if each.floor] or [0.0])
+    low = max([each.min.kbps for each in limits if each.min] or [0.0])
     high = min(
-        *(each.ceiling.kbps for each in limits if each.ceiling),
+        *(each.max.kbps for each in limits if each.max),
         level_kbps(settings, guides),
         _room(settings, guides, room_kbps),
     )
@@ -255,7 +259,7 @@ def _room(settings: Settings, guides: Guides, room_kbps: float) -> float:
 
 BITRATE = Setting(
     name="bitrate",
-    keys=("video.ceiling", "video.floor", "rungs"),
+    keys=("video.max_bitrate", "video.min_bitrate", "bitrates"),
     rules=(Rule(_rule),),
     as_planned=_as_planned,
     reasons=_reasons,

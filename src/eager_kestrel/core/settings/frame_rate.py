@@ -41,7 +41,7 @@ def _rule(found: Held, guide: Guide) -> Rules:
     if wish is not None and rules.takes_rate(rate):
         liked, wanted = rate in (wish, at_1000_1001(wish)), f"{frame_rate_text(wish)} fps"
         yield held("video.recommended.frame_rate", liked, shown, wanted, worse="caution")
-    yield held("video.frame_rates", rules.takes_rate(rate), shown, f"{rules.rates_words()} fps")
+    yield held("video.frame_rates", rules.takes_rate(rate), shown, f"{rules.rates_text()} fps")
     source = found.settings.source_frame_rate
     if source is not None:
         yield held(
@@ -83,7 +83,7 @@ def _as_planned(recording: Recording, planned: PlanSettings) -> Rules:
 
 
 UNDER_FLOOR = (
-    "{platform:verb|take} no less than {floor_kbps:kbit} for {resolution} at {other:fps} fps, "
+    "{platform:verb|take} no less than {min_kbps:kbit} for {resolution} at {other:fps} fps, "
     "which would look better"
 )
 AT_RESOLUTION: Final = "quality at this resolution"
@@ -128,7 +128,7 @@ def _reason(why: Why, value: str) -> Reason:
             platform=platform,
             resolution=freed.resolution,
             other=freed.frame_rate,
-            floor_kbps=choice.floor_of(freed)[0],
+            min_kbps=choice.floor_of(freed)[0],
             machine_too=limit == "both",
         )
     if choice.otherwise(choice.field.at_any_rate()).frame_rate != chosen.frame_rate:
@@ -176,7 +176,7 @@ def nearest_rates(
 
 FRAME_RATE = Setting(
     name="frame_rate",
-    keys=("video.fastest", "video.frame_rates"),
+    keys=("video.max_frame_rate", "video.frame_rates"),
     rules=(Rule(_rule),),
     always=_always,
     as_planned=_as_planned,

@@ -43,13 +43,13 @@ def keyframe_seconds(guide: Guide) -> float:
     if guide.transports[0] != "hls" or pieces is None or pieces.recommended is None:
         return chosen
     whole = pieces.recommended / ceil(pieces.recommended / chosen - 1e-9)
-    free = rule.exactly is None and rule.recommended is None
-    return whole if free and whole >= (rule.at_least or 0.0) else chosen
+    free = rule.exact is None and rule.recommended is None
+    return whole if free and whole >= (rule.min or 0.0) else chosen
 
 
 def keyframe_frames(guide: Guide, rate: Fraction) -> int:
     """The interval in frames: rounded, but never past what the guide allows at most."""
-    most = guide.video.keyframes.at_most
+    most = guide.video.keyframes.max
     frames = max(1, round(keyframe_seconds(guide) * rate))
     return frames if most is None or frames <= most * rate else max(1, floor(most * rate))
 
@@ -63,21 +63,21 @@ def _rule(found: Held, guide: Guide) -> Rules:
     if interval is None:
         return
     if interval.automatic:
-        yield held("video.keyframes", False, "automatic", rule.words())
+        yield held("video.keyframes", False, "automatic", rule.text())
         return
     if rate is None and interval.frames is not None:
         shown = f"{interval}, of any length"
-        yield held("video.keyframes", False, shown, rule.words(), worse="caution")
+        yield held("video.keyframes", False, shown, rule.text(), worse="caution")
         return
     seconds = float(interval.seconds or Fraction(interval.frames or 0) / (rate or 1))
     slack = TOLERANCE_FRAMES / float(rate or 24) + 1e-9
     shown = f"{interval} = {seconds:.4g} s" if interval.frames is not None else f"{interval}"
     holds = (
-        (rule.exactly is None or abs(seconds - rule.exactly) <= slack)
-        and (rule.at_least is None or seconds >= rule.at_least - slack)
-        and (rule.at_most is None or seconds <= rule.at_most + slack)
+        (rule.exact is None or abs(seconds - rule.exact) <= slack)
+        and (rule.min is None or seconds >= rule.min - slack)
+        and (rule.max is None or seconds <= rule.max + slack)
     )
-    yield held("video.keyframes", holds, shown, rule.words())
+    yield held("video.keyframes", holds, shown, rule.text())
     if holds and rule.recommended is not None:
         near, wish = abs(seconds - rule.recommended) <= slack, f"{rule.recommended:g} s"
         yield held("video.keyframes.recommended", near, shown, wish, worse="caution")
@@ -89,8 +89,8 @@ def _segments(settings: Settings, guide: Guide, seconds: float, slack: float) ->
     segments, shown = guide.segments, f"keyframes {seconds:.4g} s apart"
     if segments is None or settings.transport_for(guide) != "hls":
         return
-    fits = seconds <= segments.at_most + slack
-    yield held("segments.at_most", fits, shown, f"at most {segments.at_most:g} s")
+    fits = seconds <= segments.max + slack
+    yield held("segments.max", fits, shown, f"at most {segments.max:g} s")
     if segments.recommended is not None:
         parts = segments.recommended / seconds
         whole = abs(parts - round(parts)) * seconds <= slack and round(parts) >= 1
@@ -100,22 +100,22 @@ def _segments(settings: Settings, guide: Guide, seconds: float, slack: float) ->
 
 def _of_recording(recording: Recording, guide: Guide) -> Rules:
     rule, keys = guide.video.keyframes, recording.video.keyframes
-    if keys.shortest_seconds is not None and rule.at_least is not None:
+    if keys.shortest_seconds is not None and rule.min is not None:
         yield held(
             "video.keyframes shortest",
-            keys.shortest_seconds >= rule.at_least - SHORT_SECONDS,
+            keys.shortest_seconds >= rule.min - SHORT_SECONDS,
             f"{keys.shortest_seconds:g} s",
-            f"at least {rule.at_least:g} s",
+            f"at least {rule.min:g} s",
             do="switch keyframes at scene cuts off",
         )
-    longest = rule.exactly or rule.at_most
+    longest = rule.exact or rule.max
     waited = recording.seconds - (keys.at_seconds[-1] if keys.at_seconds else 0.0)
     if longest is not None and waited > longest + LATE_SECONDS:
         shown = f"no keyframe in {waited:.3g} s at the end"
         if keys.count == 1:
             shown = f"one keyframe in {waited:.3g} s"
         do = f"set {keyframe_seconds(guide):g} s"
-        yield held("video.keyframes longest", False, shown, rule.words(), do=do)
+        yield held("video.keyframes longest", False, shown, rule.text(), do=do)
 
 
 def _always(recording: Recording) -> Rules:
@@ -160,7 +160,7 @@ def _reasons(why: Why) -> Iterator[Reason]:
         seconds=video.keyframe_seconds,
         fps=video.frame_rate,
         frames=video.keyframe_frames,
-        rule=why.guide.video.keyframes.words(),
+        rule=why.guide.video.keyframes.text(),
     )
 
 
@@ -170,7 +170,7 @@ def _instead(settings: Settings, guides: Guides, _: float) -> Settings:
     if own is None:
         return settings
     rules = [guide.video.keyframes for guide in guides]
-    bounds = [s for r in rules for s in (r.exactly, r.at_most, r.at_least) if s is not None]
+    bounds = [s for r in rules for s in (r.exact, r.max, r.min) if s is not None]
     tried = [own, *(Interval(seconds=s) for s in (*map(keyframe_seconds, guides), *bounds))]
     if own.frames is not None and rate is not None:
         frames = [*(keyframe_frames(guide, rate) for guide in guides)]

@@ -45,7 +45,7 @@ def needed(settings: Settings, guide: Guide) -> int | None:
 def allowed(settings: Settings, guides: Guides) -> list[Level]:
     """Levels that all guides take of the codec, lowest first."""
     codec = settings.codec_for(guides[0])
-    highest = [guide.video.highest_level.get(codec) for guide in guides]
+    highest = [guide.video.max_level.get(codec) for guide in guides]
     ranks = [level_rank(codec, level) for level in highest if level is not None]
     top = min((rank for rank in ranks if rank is not None), default=None)
     return list(CODECS[codec].levels[: None if top is None else top + 1])
@@ -75,10 +75,10 @@ def _rule(found: Held, guide: Guide) -> Rules:
     if rank is None:
         yield held("level", False, level, f"a level of {codec}")
         return
-    highest = guide.video.highest_level.get(codec)
+    highest = guide.video.max_level.get(codec)
     top = None if highest is None else level_rank(codec, highest)
     if top is not None:
-        yield held("video.highest_level", rank <= top, level, f"at most {highest}")
+        yield held("video.max_level", rank <= top, level, f"at most {highest}")
     if settings.video.resolution is None or settings.video.frame_rate is None:
         return
     least = needed(settings, guide)
@@ -111,7 +111,7 @@ def _instead(settings: Settings, guides: Guides, _: float) -> Settings:
 
 LEVEL = Setting(
     name="level",
-    keys=("video.highest_level",),
+    keys=("video.max_level",),
     rules=(Rule(_rule),),
     reasons=_reasons,
     instead=_instead,

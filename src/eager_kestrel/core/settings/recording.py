@@ -5,7 +5,7 @@ from __future__ import annotations
 from fractions import Fraction
 from typing import ClassVar
 
-from eager_kestrel.core.codecs import AudioCodec, Codec
+from eager_kestrel.core.codecs import AUDIO_CODECS, CODECS
 from eager_kestrel.core.document import Frozen, Spread, format_name
 from eager_kestrel.core.guide.rules import RateControl
 from eager_kestrel.core.quantities import ResolutionShape, ResolutionSize
@@ -128,25 +128,21 @@ class Recording(Frozen):
     second_length: float
 
 
-VIDEO_CODECS: dict[str, Codec] = {"h264": "h264", "hevc": "hevc", "av1": "av1"}
-AUDIO_CODECS: dict[str, AudioCodec] = {"aac": "aac", "opus": "opus", "mp3": "mp3"}
-"""Those a guide can speak of, by the media library's names."""
-
-
 def settings_seen(recording: Recording) -> Settings:
     """A recording as settings, to be held against guides like any others."""
     video, audio = recording.video, recording.audio
     longest, rate = video.keyframes.longest_seconds, video.frame_rate
+    codec = next((known for known in CODECS if known == video.codec), None)
     return Settings(
         video=VideoSet(
-            codec=VIDEO_CODECS.get(video.codec),
+            codec=codec,
             resolution=video.resolution,
             frame_rate=rate or None,
             bitrate=Bitrate.from_kbps(video.average_kbps) if video.average_kbps >= 0.001 else None,
             rate_control=video.rate_control,
             keyframes=Interval(frames=round(longest * rate)) if longest and rate else None,
-            profile=video.profile if video.codec in VIDEO_CODECS else None,
-            level=video.level if video.codec in VIDEO_CODECS else None,
+            profile=video.profile if codec else None,
+            level=video.level if codec else None,
             b_frames=min(video.b_frames, MOST_B_FRAMES),
             pixel_format=video.pixel_format,
             colour=video.colour,
@@ -158,7 +154,7 @@ def settings_seen(recording: Recording) -> Settings:
 
 def _audio_set(audio: AudioSeen) -> AudioSet:
     return AudioSet(
-        codec=AUDIO_CODECS.get(audio.codec),
+        codec=next((known for known in AUDIO_CODECS if known == audio.codec), None),
         bitrate=Bitrate.from_kbps(audio.average_kbps) if audio.average_kbps >= 0.001 else None,
         sample_rate_hz=audio.sample_rate_hz or None,
         channels=audio.channels if 1 <= audio.channels <= MOST_CHANNELS else None,

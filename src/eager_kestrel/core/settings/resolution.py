@@ -105,8 +105,11 @@ def _rule(found: Held, guide: Guide) -> Rules:
         yield held("video.shapes", fits, shown, wanted)
     if rules.resolutions:
         yield one_of("video.resolutions", resolution, rules.resolutions)
-    within = resolution.width <= rules.largest.width and resolution.height <= rules.largest.height
-    yield held("video.largest", within, resolution, f"at most {rules.largest}")
+    within = (
+        resolution.width <= rules.max_resolution.width
+        and resolution.height <= rules.max_resolution.height
+    )
+    yield held("video.max_resolution", within, resolution, f"at most {rules.max_resolution}")
     sides = (resolution.width, resolution.height)
     odd = any(side % 2 for side in sides)  # 4:2:0 has no half chroma sample
     uneven = any(side % 8 for side in sides) and resolution not in guide.named
@@ -146,7 +149,7 @@ def by_machine(setting: str) -> tuple[Because, Because]:
 
 MACHINE_TOO = "; this machine cannot encode it in real time either"
 UNDER_FLOOR = (
-    "{platform:verb|take} no less than {floor_kbps:kbit} for {next} at {fps:fps} fps, which would "
+    "{platform:verb|take} no less than {min_kbps:kbit} for {next} at {fps:fps} fps, which would "
     "look better even at {kbps:kbit}"
 )
 TIED = (
@@ -256,7 +259,7 @@ def _freed(why: Why) -> Reason | None:
             platform=why.guide.title,
             next=freed.resolution,
             fps=freed.frame_rate,
-            floor_kbps=floor,
+            min_kbps=floor,
             kbps=kbps,
             machine_too=limit == "both",
         )
@@ -313,7 +316,7 @@ def nearest_resolutions(
     """Those that all take, each with how far it is from what is set."""
     if own is None:
         return [(0.0, None)]
-    largest = guides[0].video.largest
+    largest = guides[0].video.max_resolution
     shapes = {own.shape, *(shape for guide in guides for shape in guide.video.shapes)}
     pool = {own, largest, *(size for guide in guides for size in guide.named)}
     for shape in shapes:
@@ -333,7 +336,7 @@ def _apart(size: Resolution, own: Resolution) -> float:
 
 RESOLUTION = Setting(
     name="resolution",
-    keys=("video.largest", "video.resolutions", "video.shapes"),
+    keys=("video.max_resolution", "video.resolutions", "video.shapes"),
     rules=(Rule(_rule),),
     always=_always,
     as_planned=_as_planned,

@@ -203,7 +203,7 @@ PICTURE = (
     "video.level",
     "video.buffer_kbit",
 )
-"""They hang together: a smaller resolution has another floor, ceiling and level."""
+"""They hang together: a smaller resolution has another minimum, maximum and level."""
 
 
 class Rule(NamedTuple):
