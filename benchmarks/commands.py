@@ -75,7 +75,7 @@ def main(words: list[str]) -> int:
             guide = load_guide(chance.choice(["oxbow", "fernlight", "pocketfair", "gatepost"]))
             show = Show(
                 source=chance.choice(["1920x1080", "1280x720", "640x480"]),
-                frame_rate=chance.choice(["60", "50", "30", "29.97"]),
+                source_fps=chance.choice(["60", "50", "30", "29.97"]),
                 motion=chance.choice(MOTIONS),
                 destinations=(Destination(platform=guide.name),),
             )
@@ -112,7 +112,7 @@ def main(words: list[str]) -> int:
                 clean[f"{program} {clip}"] += not broken
                 for one in broken:
                     said = f"{one.platform} {one.rule}: {one.found}, wanted {one.wanted}"
-                    print(f"{number} {guide.name} {there.video.words} {program} {clip}: {said}")
+                    print(f"{number} {guide.name} {there.video.text} {program} {clip}: {said}")
     for kind in sorted(runs):
         print(f"{kind:<20} {clean[kind]} of {runs[kind]} clean")
     if GSTREAMER is None:

@@ -64,7 +64,9 @@ def gently(home: str) -> tuple[float | None, str]:
         return None, done.stderr.strip().splitlines()[-1].removeprefix("eager-kestrel: ")
     document = json.loads(done.stdout)
     took = document["one_connection"]["samples"]["seconds"]
-    return document["summary"]["one"]["typical_kbps"] / 1000, f"{took[-1]:.0f} s" if took else ""
+    return document["summary"]["one_connection"][
+        "typical_kbps"
+    ] / 1000, f"{took[-1]:.0f} s" if took else ""
 
 
 def main(words: list[str]) -> int:

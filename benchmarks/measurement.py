@@ -221,7 +221,10 @@ def measured(home: str, *options: str) -> tuple[dict, float, float]:
     document = json.loads(out)
     seconds = sum(
         phase["ramp_seconds"] + phase["steady_seconds"]
-        for phase in (document["summary"]["one"], document["summary"]["several"])
+        for phase in (
+            document["summary"]["one_connection"],
+            document["summary"]["several_connections"],
+        )
         if phase
     )
     return document, (usage.ru_utime + usage.ru_stime) / seconds, usage.ru_maxrss / 1024
@@ -290,7 +293,7 @@ def link_table(rates: list[float], *options: str) -> float:
             bare = bare_sender_mbps(mbps)
             time.sleep(0.5)
             run_, cores, memory = measured(home, *options)
-            one, several = run_["summary"]["one"], run_["summary"]["several"]
+            one, several = run_["summary"]["one_connection"], run_["summary"]["several_connections"]
             typical, floor = one["typical_kbps"] / 1000, one["floor_kbps"] / 1000
             longest = max(p["ramp_seconds"] + p["steady_seconds"] for p in (one, several))
             fixed = 2 * FIXED_SECONDS * true * 1e6 / 8
@@ -314,7 +317,10 @@ def repeat_table(rates: list[float], count: int) -> None:
         for mbps in rates:
             shape(mbps)
             true = mbps * GOODPUT * 1000
-            ones = [measured(home, "--connections", "1")[0]["summary"]["one"] for _ in range(count)]
+            ones = [
+                measured(home, "--connections", "1")[0]["summary"]["one_connection"]
+                for _ in range(count)
+            ]
             typical = np.array([abs(one["typical_kbps"] / true - 1) for one in ones])
             floor = np.array([abs(one["floor_kbps"] / true - 1) for one in ones])
             print(
@@ -465,7 +471,7 @@ def gently_row(home: str, mbps: float, queue_ms: float, share: float) -> None:
         flood, flood_long = taken(home, mbps, "--connections", "1")
         time.sleep(1)
         climb, climb_long = taken(home, mbps, "--gently")
-    one, gentle = flood["summary"]["one"], climb["summary"]["one"]
+    one, gentle = flood["summary"]["one_connection"], climb["summary"]["one_connection"]
     flooded = one["typical_kbps"] / 1000
     found = gentle["typical_kbps"] / 1000
     print(

@@ -296,7 +296,7 @@ def played(scenario: Scenario, folder: str, *, through: bool) -> tuple[Seen, flo
         "EAGER_KESTREL_LOCAL_KEY": LOCAL,
     }
     url, seen = f"rtmp://{RECEIVER_ADDRESS}:1935/live", Seen()
-    flags = ["--settings", f"{folder}/s.toml", "--within", "50 s", "--json"]
+    flags = ["--settings", f"{folder}/s.toml", "--max-time", "50 s", "--json"]
     watch = inside(SENDER, PYTHON, "-m", "eager_kestrel", "watch", *flags)
     quiet = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL}
     pipes = {"env": env, "stdout": subprocess.PIPE, "stderr": subprocess.DEVNULL}

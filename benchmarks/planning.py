@@ -36,7 +36,7 @@ def show_for(platform: str) -> Show:
     """The same source for every platform."""
     return Show(
         source=Resolution(1920, 1080),
-        frame_rate=60,
+        source_fps=60,
         motion="lively",
         destinations=(Destination(platform=platform),),
     )

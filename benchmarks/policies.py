@@ -233,7 +233,7 @@ def tried(seed: int, evenings: int) -> Tried:
         some, seen = runs[when][:count], f"{count} runs, {when}"
         replay = Replay(Evidence.of(some), SENDING, LOWEST_SHARE * typical)
         found.windows[seen] = np.concatenate([run.windows_kbps for run in some])
-        found.held[seen] = replay.most_kbps(LIMIT_SECONDS) or 0.0
+        found.held[seen] = replay.max_kbps(LIMIT_SECONDS) or 0.0
         found.observed[seen] = replay.evidence.observed_seconds
     watched: list[BroadcastEvidence] = []
     aired = made.paths(rng, max(SHOWS), before + steps)[:, before:]

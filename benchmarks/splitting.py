@@ -34,7 +34,7 @@ def show_for(places: tuple[Destination, ...], machine: Machine) -> Show:
     """The same source for all."""
     return Show(
         source=Resolution(1920, 1080),
-        frame_rate=60,
+        source_fps=60,
         motion="lively",
         destinations=places,
         machine=machine,

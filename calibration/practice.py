@@ -60,7 +60,7 @@ def choice(
     rates = np.full((1, lines.size), kbps)
     scenes = sharpness(table, motion, "h264", pixels, fps, rates)
     scenes = scenes * smoothness(table, motion, fps)
-    mean, allowed = scenes.mean(axis=0), (fps >= table.motion[motion].least_fps)[None]
+    mean, allowed = scenes.mean(axis=0), (fps >= table.motion[motion].min_fps)[None]
     best = best_of(rates, mean, allowed)
     rivals = allowed & (fps == fps[best[0]])
     ranks = np.select([lines == LINES[-1], np.isin(lines, COMMON)], [0, 2], 3)

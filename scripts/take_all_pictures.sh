@@ -32,7 +32,7 @@ take need -- eager-kestrel need oxbow --reserve "video call=1.5 Mbit/s"
 rm "$home/demo-home/machine.json"
 export EAGER_KESTREL_HOME="$home/demo-home"
 take runs-hours -- eager-kestrel runs hours --for oxbow
-.venv/bin/eager-kestrel plan wheel-night --around 20:00 > "$home/plan.txt"
+.venv/bin/eager-kestrel plan wheel-night --at 20:00 > "$home/plan.txt"
 .venv/bin/eager-kestrel review --figure "$shots/review.png" > "$home/review.txt"
 take forecast --points 12 -- eager-kestrel forecast
 .venv/bin/eager-kestrel forecast --figure docs/forecast/figure.png > "$home/forecast.txt"

@@ -108,7 +108,7 @@ def a_broadcast(
         seen_by="through",
         program="",
         platform=platform,
-        to="rtmp://ingest.oxbow.example:1935/live",
+        server="rtmp://ingest.oxbow.example:1935/live",
         planned_kbps=float(max(carried, default=0)),
         seconds=Seconds(
             sent_kbps=tuple(sent or carried),

@@ -51,8 +51,8 @@ def test_what_to_type_comes_first_and_the_rest_is_asked_for(
         assert f"= {video['keyframe_frames']} frames" in said
         assert f"AAC {there['audio']['bitrate_kbps']:g} kbit/s" in said
         assert there["title"] in said
-        assert there["ingest"][0] in said
-        assert all(address in words(full) for address in there["ingest"])
+        assert there["servers"][0] in said
+        assert all(address in words(full) for address in there["servers"])
         assert all(as_said(step) in said for step in there["fallbacks"][:3])
     for warning in made["warnings"]:
         assert warning in said
@@ -84,7 +84,7 @@ def test_a_sheet_for_helpers_is_the_answer_and_nothing_else(kestrel: Kestrel) ->
     assert kestrel("report", "--out", "whole.md").code == 0
     short, long = (Path(name).read_text(encoding="utf-8") for name in ("sheet.md", "whole.md"))
     for there in made["destinations"]:
-        assert all(address in short for address in there["ingest"])
+        assert all(address in short for address in there["servers"])
     assert "When it struggles" in short
     assert all(as_said(step) in short for step in made["destinations"][0]["fallbacks"])
     for heading in ("Where the bitrate comes from", "Every setting, and why", "limited by"):

@@ -83,7 +83,7 @@ def guide(**video: Any) -> Guide:
 def planned(upload: float, rules: Guide, **changed: Any) -> Plan:
     base: dict[str, Any] = {
         "source": Resolution(1920, 1080),
-        "frame_rate": 60,
+        "source_fps": 60,
         "motion": "lively",
         "destinations": (Destination(platform="anywhere"),),
     }
@@ -125,10 +125,10 @@ def test_adapting_never_goes_below_what_the_platform_takes(upload: float, motion
     if there.video is None or there.adaptive is None:
         return
     limits = rules.limits(there.video.resolution, there.video.frame_rate, "h264", "rtmps")
-    assert there.adaptive.ceiling_kbps == there.video.bitrate_kbps
-    assert there.adaptive.floor_kbps <= there.adaptive.ceiling_kbps
+    assert there.adaptive.max_kbps == there.video.bitrate_kbps
+    assert there.adaptive.min_kbps <= there.adaptive.max_kbps
     if limits.min is not None:
-        assert there.adaptive.floor_kbps >= limits.min.kbps
+        assert there.adaptive.min_kbps >= limits.min.kbps
 
 
 @given(st.floats(1, 1e5), st.floats(1, 700))

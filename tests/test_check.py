@@ -54,7 +54,7 @@ def findings(kestrel: Kestrel, *arguments: str | Path) -> dict[str, str]:
     assert result.code in (0, 1), result.err
     found = result.document["findings"]
     assert result.code == (1 if any(f["severity"] == "breach" for f in found) else 0)
-    assert all(f["do"] for f in found if f["severity"] != "fine")
+    assert all(f["what_to_do"] for f in found if f["severity"] != "fine")
     return {f["rule"]: f["severity"] for f in found if f["severity"] != "fine"}
 
 
@@ -94,7 +94,7 @@ def test_good_settings_are_fine(kestrel: Kestrel, tmp_path: Path) -> None:
         ('"rtmps"', '"hls"', "transports", "breach"),
         (
             "[video]",
-            'source_frame_rate = "50"\n[video]',
+            'source_fps = "50"\n[video]',
             "frame rate divides the source",
             "caution",
         ),
@@ -282,7 +282,7 @@ def test_every_plan_of_every_show_checks_clean(
 
 def breaches(kestrel: Kestrel, *arguments: str | Path) -> dict[str, str]:
     found = kestrel("check", *arguments, "--json").document["findings"]
-    return {f["rule"]: f["do"] for f in found if f["severity"] == "breach"}
+    return {f["rule"]: f["what_to_do"] for f in found if f["severity"] == "breach"}
 
 
 def test_a_single_setting_is_judged_or_said_to_be_too_little(
@@ -438,7 +438,7 @@ AUDIOS = st.fixed_dictionaries(
 )
 SETTINGS = st.builds(
     lambda video, audio, source: Settings.model_validate(
-        {"video": video, "audio": audio, "source_frame_rate": source}
+        {"video": video, "audio": audio, "source_fps": source}
     ),
     VIDEOS,
     AUDIOS,
@@ -460,7 +460,7 @@ def test_advice_that_is_followed_leaves_nothing_to_do(
     assert bool(held.advice) == bool(wrong)
     if not wrong:
         return
-    assert all(f.do for f in wrong)
+    assert all(f.what_to_do for f in wrong)
     to_set = {name: one for one in held.advice for name in one.platforms}
     assert sorted(to_set) == sorted(guide.label for guide in platforms)
     again = check_each([(to_set[guide.label].settings, guide) for guide in platforms], safe)
@@ -478,7 +478,7 @@ def test_there_is_advice_wherever_there_is_a_plan(
     """What a plan can send, advice finds, too: no rule is called unmet that a plan meets."""
     show = Show(
         source="3840x2160",
-        frame_rate=60,
+        source_fps=60,
         motion="lively",
         destinations=(Destination(platform=guide.name),),
     )
@@ -487,7 +487,7 @@ def test_there_is_advice_wherever_there_is_a_plan(
     if not there.feasible or there.not_followed:
         return
     audio = asked.audio.model_copy(update={"bitrate": None})
-    asked = asked.model_copy(update={"source_frame_rate": None, "audio": audio})
+    asked = asked.model_copy(update={"source_fps": None, "audio": audio})
     for one in check(asked, [guide], made.budget.safe_kbps).advice:
         assert one.unmet == ()
 
@@ -502,7 +502,7 @@ def test_tonight_the_kept_plan_fits_or_the_fallback_it_names_does(kestrel: Kestr
         return at(now.hour, kbps).model_copy(update={"id": name, "taken_at": taken})
 
     kept(*(measured(9000 + 100 * n, n) for n in range(3)))
-    made = kestrel("plan", "--for", "oxbow", "--around", f"{now:%H:%M}", "--json").document
+    made = kestrel("plan", "--for", "oxbow", "--at", f"{now:%H:%M}", "--json").document
     fits = kestrel("check", "--tonight", "--json")
     assert (fits.code, fits.document["fits"]) == (0, True)
     assert fits.document["total_kbps"] == made["total_kbps"]
@@ -514,7 +514,7 @@ def test_tonight_the_kept_plan_fits_or_the_fallback_it_names_does(kestrel: Kestr
     safe = kestrel("check", "--tonight", "--json").document["safe_kbps"]
     held = [step for step in steps if step["total_kbps"] <= safe]
     assert ("its fallback" in late.out) == bool(held)
-    again = kestrel("plan", "--for", "oxbow", "--around", f"{now:%H:%M}", "--json").document
+    again = kestrel("plan", "--for", "oxbow", "--at", f"{now:%H:%M}", "--json").document
     assert again["total_kbps"] < made["total_kbps"]
     assert kestrel("check", "--tonight").code == 0
     assert "leave the rest out" in kestrel("check", "--tonight", "--for", "oxbow").error_line

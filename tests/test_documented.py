@@ -59,7 +59,7 @@ def at_home(
     shutil.copy(data / "shows" / "wheel-night.toml", "show.toml")
     shutil.copy(data / "guides" / "oxbow.toml", "guide.toml")
     with redirect_stdout(io.StringIO()):
-        run(["plan", "wheel-night", "--around", "20:00", "--out", "settings.toml"])
+        run(["plan", "wheel-night", "--at", "20:00", "--out", "settings.toml"])
     return folder, demo_home[1]
 
 

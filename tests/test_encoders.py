@@ -149,8 +149,8 @@ def test_figures_of_another_machine_do_not_count(kestrel: Kestrel, home: Path) -
 )
 def test_a_plan_keeps_to_what_was_measured(speeds: list[float], others: float, kbps: float) -> None:
     machine = machine_of(speeds, others).machine(datetime(2026, 11, 25, tzinfo=UTC))
-    assert ("used 30%" in machine.said) == (others > 0)
-    assert "4 days ago" in machine.said
+    assert ("used 30%" in machine.text) == (others > 0)
+    assert "4 days ago" in machine.text
     there = planned(kbps, show().model_copy(update={"machine": machine})).destinations[0]
     if there.video is None:
         return

@@ -43,7 +43,7 @@ def test_places_are_never_mixed_unless_asked_for(here: list[float], there: list[
         alone.floor_kbps,
         alone.runs,
     )
-    assert f"{counted(len(other), 'run')} to other endpoints left out" in mixed.said
+    assert f"{counted(len(other), 'run')} to other endpoints left out" in mixed.text
     assert uplink_of_history([*own, *other], ["a.example"]).runs == alone.runs
     both = uplink_of_history([*other, *own], ["a.example", "b.example"])
     assert len(both.runs) == len(own) + len(other)
@@ -52,7 +52,7 @@ def test_places_are_never_mixed_unless_asked_for(here: list[float], there: list[
 def test_a_name_counts_before_the_host() -> None:
     runs = [towards("a.example", 4000, 1, "home"), towards("a.example", 9000, 2, "studio")]
     assert uplink_of_history(runs, ["home"]).typical_kbps == pytest.approx(4000, rel=0.01)
-    assert "to studio" in uplink_of_history(runs).said
+    assert "to studio" in uplink_of_history(runs).text
 
 
 def test_a_place_is_measured_by_name_and_then_by_nothing(kestrel: Kestrel) -> None:
@@ -69,8 +69,8 @@ def test_a_place_is_measured_by_name_and_then_by_nothing(kestrel: Kestrel) -> No
     listed = kestrel("endpoints", "list", "--json").document
     assert listed["last"] == "home"
     assert "used last" in kestrel("endpoints", "list").out
-    assert kestrel("plan", "--for", "oxbow", "--from", "home").code == 0
-    assert 'write "home"' in kestrel("plan", "--for", "oxbow", "--from", "hom").error_line
+    assert kestrel("plan", "--for", "oxbow", "--endpoint", "home").code == 0
+    assert 'write "home"' in kestrel("plan", "--for", "oxbow", "--endpoint", "hom").error_line
     assert kestrel("endpoints", "forget", "home").code == 0
     assert (
         '"home" is not an address, an endpoint of yours or a platform'

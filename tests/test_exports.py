@@ -36,7 +36,7 @@ PROFILE_IDC = {"baseline": 66, "main": 77, "high": 100}
 def planned_for(platform: str, upload: str, fps: str, source: str = "1280x720") -> DestinationPlan:
     show = Show(
         source=source,
-        frame_rate=fps,
+        source_fps=fps,
         motion="lively",
         destinations=(Destination(platform=platform),),
     )
@@ -336,7 +336,7 @@ def test_srt_keeps_a_quarter_free_and_waits_four_round_trips(
     path.write_text(SALTMARSH)
     show = Show(
         source="1280x720",
-        frame_rate="30",
+        source_fps="30",
         motion="lively",
         destinations=(Destination(platform="saltmarsh"),),
     )

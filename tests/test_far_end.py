@@ -66,9 +66,11 @@ def test_both_ends_agree(kestrel: Kestrel, monkeypatch: pytest.MonkeyPatch) -> N
         kept = kestrel("runs", "list")
     assert result.code == 0, result.err
     ends = result.document["both_ends"]
-    assert ends["far_kbps"] == pytest.approx(ends["near_kbps"], rel=0.02)
-    assert ends["near_kbps"] == pytest.approx(8000, rel=0.05)
-    assert 0 < ends["far_bytes"] <= result.document["data_used_bytes"] * 1.1  # and what was queued
+    assert ends["endpoint_kbps"] == pytest.approx(ends["here_kbps"], rel=0.02)
+    assert ends["here_kbps"] == pytest.approx(8000, rel=0.05)
+    assert (
+        0 < ends["endpoint_bytes"] <= result.document["data_used_bytes"] * 1.1
+    )  # and what was queued
     assert "both ends agree" in " ".join(result.document["summary"]["remarks"])
     assert result.document["endpoint"]["found_by"] == "responsiveness configuration"
     for output in (result.out, result.err, kept.out, *said):
@@ -80,12 +82,14 @@ def test_a_stream_is_taken_by_the_token(kestrel: Kestrel, monkeypatch: pytest.Mo
     monkeypatch.setenv("EAGER_KESTREL_TOKEN", TOKEN)
     with tier() as (there, said):
         url = f"rtmp://127.0.0.1:{there.rtmp_port}/live"
-        result = kestrel("measure", url, "--token", "--most", "2 Mbit/s", "--json")
+        result = kestrel("measure", url, "--token", "--max-rate", "2 Mbit/s", "--json")
         monkeypatch.setenv("EAGER_KESTREL_TOKEN", "some-other-token")
         wrong = kestrel("measure", url, "--token")
         time.sleep(0.3)
     assert result.code == 0, result.err
-    assert result.document["summary"]["one"]["typical_kbps"] == pytest.approx(2000, rel=0.05)
+    assert result.document["summary"]["one_connection"]["typical_kbps"] == pytest.approx(
+        2000, rel=0.05
+    )
     assert wrong.code == 3
     assert "the key is not this one's token" in wrong.err
     assert any("rtmp" in line for line in said)
@@ -169,10 +173,10 @@ def test_a_run_is_counted_and_bounded() -> None:
         with contextlib.suppress(httpx.HTTPError):  # it may be cut off while it still sends
             assert posted(there, bytes(2_000_000), **{"kestrel-run": "one"}).status_code == 429
         again = posted(there, b"x", **{"kestrel-run": "one"})
-        assert (again.status_code, again.json()["why"]) == (429, "the run's allowance is used up")
+        assert (again.status_code, again.json()["text"]) == (429, "the run's allowance is used up")
         with contextlib.suppress(httpx.HTTPError):
             posted(there, bytes(2_500_000), **{"kestrel-run": "two"})
-        assert posted(there, b"x").json()["why"] == "the hour's allowance is used up"
+        assert posted(there, b"x").json()["text"] == "the hour's allowance is used up"
         deadline = time.perf_counter() + 5
         while there.ledger.open and time.perf_counter() < deadline:
             time.sleep(0.05)
@@ -348,7 +352,7 @@ def test_the_command_prints_its_token_once() -> None:
 @pytest.mark.parametrize(
     ("arguments", "says"),
     [
-        (("--most-run", "4 GB", "--most-hour", "1 GB"), "give the hour more"),
+        (("--max-run", "4 GB", "--max-hour", "1 GB"), "give the hour more"),
         (("--certificate", "nothing.pem"), "a certificate goes with its key"),
         (("--certificate", "no.pem", "--private-key", "no.key"), "are no certificate and key"),
         (("--bind", "203.0.113.9"), "cannot be used"),

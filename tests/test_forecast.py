@@ -161,7 +161,7 @@ def test_a_clean_run_never_lowers_the_safe_rate(seed: int, count: int, stop: boo
 @given(st.integers(0, 10**6), st.floats(0, 1800))
 def test_the_highest_rate_within_the_limit_is_the_highest(seed: int, limit: float) -> None:
     replay = Replay(Evidence.of(uneven(seed, 6)), FRAMES, LOWEST)
-    most, safe = replay.most_kbps(limit), replay.safe_kbps(limit)
+    most, safe = replay.max_kbps(limit), replay.safe_kbps(limit)
     assert most is not None
     assert safe is not None
     seen = replay.seen(most)
@@ -269,7 +269,7 @@ def test_plan_forecast_and_check_agree(kestrel: Kestrel, seed: int, limit: str) 
     assert told["steps"][0]["within"] is made["destinations"][0]["feasible"] is True
     for cheaper in told["steps"][1:]:
         assert cheaper["within"]
-    assert told["most_kbps"] >= made["total_kbps"] + made["budget"]["reserved_kbps"] - 1
+    assert told["max_kbps"] >= made["total_kbps"] + made["budget"]["reserved_kbps"] - 1
     card = " ".join(kestrel("plan", "wheel-night", "--stutter", limit).out.split())
     assert "your upload holds this; stutter: " in card
     again = kestrel("plan", "wheel-night", "--stutter", "0 s/h", "--json")
@@ -397,7 +397,7 @@ def test_reserves_are_part_of_what_is_replayed(kestrel: Kestrel) -> None:
     made = kestrel("plan", "--for", "oxbow", "--reserve", "call=1500 kbit/s", "--json").document
     told = kestrel("forecast", "--json").document
     assert told["reserved_kbps"] == 1500
-    assert told["most_kbps"] >= made["total_kbps"] + 1500
+    assert told["max_kbps"] >= made["total_kbps"] + 1500
     assert made["total_kbps"] + 1500 <= 0.7 * 6000 + 0.1
 
 
@@ -435,7 +435,7 @@ def test_a_forecast_is_always_useful(kestrel: Kestrel, tmp_path: Path, kind: str
         assert "simulated" in said.out
     if kind == "readings":
         assert told["stutter"] is None
-        assert [hour["reading_kbps"] for hour in told["by_hour"]] == [9000, 20000]
+        assert [hour["imported_kbps"] for hour in told["by_hour"]] == [9000, 20000]
         assert "averages say nothing of single seconds" in " ".join(said.out.split())
     else:
         assert told["stutter"]["number"] == 0
@@ -451,21 +451,21 @@ def test_hours_differ_and_each_has_its_highest_rate(kestrel: Kestrel, tmp_path: 
         kept(
             run_at(12, day, np.full(200, 12000 * GRID)), run_at(20, day, np.full(200, 4000 * GRID))
         )
-    noon = kestrel("plan", "--for", "oxbow", "--around", "12:00", "--json").document
+    noon = kestrel("plan", "--for", "oxbow", "--at", "12:00", "--json").document
     assert noon["stutter"]["number"] == 0
     told = kestrel("forecast", "--figure", tmp_path / "f.png", "--json").document
     assert (tmp_path / "f.png").stat().st_size > 20_000
     hours = {hour["hour"]: hour for hour in told["by_hour"]}
-    assert hours[12]["most_kbps"] == pytest.approx(12000, rel=0.02)
-    assert hours[20]["most_kbps"] == pytest.approx(4000, rel=0.02)
+    assert hours[12]["max_kbps"] == pytest.approx(12000, rel=0.02)
+    assert hours[20]["max_kbps"] == pytest.approx(4000, rel=0.02)
     assert hours[12]["stutter"] == noon["stutter"]
     assert hours[20]["stutter"]["seconds_per_hour"] > 600
-    evening = kestrel("forecast", "--around", "20:00", "--json").document
+    evening = kestrel("forecast", "--at", "20:00", "--json").document
     assert evening["stutter"] == hours[20]["stutter"]
     assert not evening["steps"][0]["within"]
     first = next(step for step in evening["steps"] if step["within"])
     assert first["settings"] in evening["verdict"]
-    assert kestrel("forecast", "--around", "4:00").code == 2
+    assert kestrel("forecast", "--at", "4:00").code == 2
 
 
 def test_runs_and_broadcasts_are_counted_each_once(kestrel: Kestrel) -> None:
@@ -501,7 +501,7 @@ def test_frames_of_a_recording_take_the_plans_place(kestrel: Kestrel, tmp_path: 
     clip = [imageio_ffmpeg.get_ffmpeg_exe(), "-v", "error", *source, "-c:v", "libx264", file]
     subprocess.run(clip, check=True)
     told = kestrel("forecast", "--frames", file, "--json").document
-    assert "arrived.flv" in told["said"]
+    assert "arrived.flv" in told["text"]
     assert len(told["steps"]) >= 1
 
 
@@ -517,7 +517,7 @@ def test_a_show_says_how_much_stutter_it_takes(kestrel: Kestrel, tmp_path: Path)
     kept(run_at(20, 1, np.full(200, 6000 * GRID)))
     show = tmp_path / "mine.toml"
     show.write_text(
-        'format = "eager-kestrel/show/3"\nsource = "1920x1080"\nframe_rate = "60"\n'
+        'format = "eager-kestrel/show/3"\nsource = "1920x1080"\nsource_fps = "60"\n'
         'motion = "lively"\nstutter = "1 min/h"\n[[destinations]]\nplatform = "oxbow"\n'
     )
     made = json.loads(kestrel("plan", show, "--json").out)

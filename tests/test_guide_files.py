@@ -152,7 +152,7 @@ def test_any_guide_is_planned_for_or_names_the_rule(
 ) -> None:
     show = Show(
         source=source,
-        frame_rate=fps,
+        source_fps=fps,
         motion=motion,
         destinations=(Destination(platform=guide.name, tier=tier),),
     )

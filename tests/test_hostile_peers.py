@@ -603,8 +603,8 @@ def test_swings_within_two_seconds_are_said() -> None:
 
     swinging = Trace((0.0, 1.0), (8000.0, 2000.0), 2.0)
     found = summary_of(run_of(sampled(swinging, 12)))
-    assert found.one is not None
-    assert found.one.spread < 0.3
+    assert found.one_connection is not None
+    assert found.one_connection.spread < 0.3
     assert any("swings between" in line for line in found.verdicts)
     even = summary_of(run_of(sampled(Trace.constant(5000), 12)))
     assert not any("swings" in line for line in even.verdicts)

@@ -74,7 +74,7 @@ def test_a_sentence_proposes_what_it_says(line: str) -> None:
     first: dict[str, str] = {}
     for one in proposals(Page((), (line,)), WIDE):
         first.setdefault(one.key, f"? {one.value}" if one.doubt else one.value)
-        assert one.words in line.replace("max.", "max")
+        assert one.text in line.replace("max.", "max")
     assert first == SENTENCES[line]
 
 

@@ -43,7 +43,7 @@ def show(
 ) -> Show:
     return Show(
         source=source,
-        frame_rate=fps,
+        source_fps=fps,
         motion=motion,
         safe_share=share,
         reserves=reserves,
@@ -83,7 +83,7 @@ def test_the_document_holds_what_it_promises(kestrel: Kestrel) -> None:
     assert document["uplink"]["typical_kbps"] == 12_000
     assert document["uplink"]["floor_kbps"] < 12_000
     steps = document["budget"]["steps"]
-    assert all(set(s) == {"name", "before_kbps", "after_kbps", "why"} for s in steps)
+    assert all(set(s) == {"name", "before_kbps", "after_kbps", "text"} for s in steps)
     assert [s["before_kbps"] for s in steps[1:]] == [s["after_kbps"] for s in steps[:-1]]
     (there,) = document["destinations"]
     assert there["platform"] == "oxbow"
@@ -131,7 +131,7 @@ def test_never_above_the_safe_rate_the_guide_or_the_source(kbps: float, wanted: 
     assert video.bitrate_kbps <= ruled.video.max_bitrate.kbps
     assert video.resolution.width <= min(wanted.source.width, ruled.video.max_resolution.width)
     assert video.resolution.height <= min(wanted.source.height, ruled.video.max_resolution.height)
-    assert video.frame_rate <= wanted.frame_rate
+    assert video.frame_rate <= wanted.source_fps
     assert ruled.video.takes_rate(video.frame_rate)
     assert ruled.video.shapes[0].fits(video.resolution)
     step = 50 if video.bitrate_kbps < 2000 else 100
@@ -249,7 +249,7 @@ def test_the_budget_takes_the_lower_of_share_and_what_was_seen_safe() -> None:
         floor_kbps=4000,
         spread=1,
         basis="one run",
-        said="one run",
+        text="one run",
         seen_safe=SeenSafe(
             kbps=4000,
             held_kbps=5000,
@@ -259,7 +259,7 @@ def test_the_budget_takes_the_lower_of_share_and_what_was_seen_safe() -> None:
             lowest_kbps=800,
         ),
     )
-    calm = Uplink(typical_kbps=8000, floor_kbps=7900, spread=0.02, basis="one run", said="one run")
+    calm = Uplink(typical_kbps=8000, floor_kbps=7900, spread=0.02, basis="one run", text="one run")
     call = Reserve(name="video call", rate=Bitrate.parse("1.5 Mbit/s"))
     assert budget(wild, 0.7, (call,)).safe_kbps == 2500
     assert budget(wild, 0.7, ()).limited_by == "seen safe"
@@ -301,7 +301,7 @@ def test_bad_input_gets_one_line(
 def test_bytes_are_said_back_as_bits(kestrel: Kestrel) -> None:
     document = kestrel("plan", "--for", "oxbow", "--upload", "1.5 MB/s", "--json").document
     assert document["uplink"]["typical_kbps"] == 12_000
-    assert '12 Mbit/s (written "1.5 MB/s")' in document["uplink"]["said"]
+    assert '12 Mbit/s (written "1.5 MB/s")' in document["uplink"]["text"]
 
 
 def test_an_infeasible_plan_is_still_a_document(kestrel: Kestrel) -> None:

@@ -26,7 +26,7 @@ OXBOW = load_guide("oxbow")
 def show(**changed: object) -> Show:
     base = {
         "source": "1920x1080",
-        "frame_rate": "60",
+        "source_fps": "60",
         "motion": "lively",
         "destinations": (Destination(platform="oxbow"),),
     }
@@ -80,9 +80,9 @@ def fake(step: Fallback, carries_kbps: float) -> Rehearsal:
     held = step.total_kbps <= carries_kbps
     verdict = RehearsalVerdict(held=held, limited_by=None if held else "upload", text="fake")
     return Rehearsal(
-        target="rtmp://ingest.oxbow.example/live",
+        server="rtmp://ingest.oxbow.example/live",
         platform="oxbow",
-        planned=step.video.words,
+        planned=step.video.text,
         total_kbps=step.total_kbps,
         asked_seconds=1,
         seconds=1,

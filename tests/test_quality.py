@@ -59,7 +59,7 @@ def field(
     wanted = Show.model_validate(
         {
             "source": f"{source[0]}x{source[1]}",
-            "frame_rate": source[2],
+            "source_fps": source[2],
             "motion": motion,
             "prefer": prefer,
             "destinations": (Destination(platform="oxbow"),),

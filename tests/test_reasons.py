@@ -52,7 +52,7 @@ def cases(draw: st.DrawFn) -> tuple[Guide, Show, float]:
     guide = draw(any_guide)
     show = Show(
         source=draw(st.sampled_from(["1920x1080", "1280x720", "3840x2160", "640x480"])),
-        frame_rate=draw(st.sampled_from(["60", "50", "30", "29.97", "75"])),
+        source_fps=draw(st.sampled_from(["60", "50", "30", "29.97", "75"])),
         motion=draw(st.sampled_from(MOTIONS)),
         machine=draw(st.sampled_from(MACHINES)),
         destinations=(Destination(platform=guide.name),),
@@ -75,9 +75,9 @@ def loosened(reason: Reason, guide: Guide, show: Show, kbps: float) -> tuple[Gui
             return guide, show.model_copy(update={"machine": Machine()}), kbps
         case "source", _:
             larger = Resolution(2 * show.source.width, 2 * show.source.height)
-            faster = min(2 * show.frame_rate, Fraction(480))
+            faster = min(2 * show.source_fps, Fraction(480))
             update = (
-                {"frame_rate": faster} if reason.setting == "frame_rate" else {"source": larger}
+                {"source_fps": faster} if reason.setting == "frame_rate" else {"source": larger}
             )
             return guide, show.model_copy(update=update), kbps
         case "guide", said if "min_kbps" in said and reason.setting != "audio":
@@ -238,7 +238,7 @@ def test_sources_of_any_rate_get_the_best_a_guide_takes(source: str) -> None:
     for guide, rate in zip((BUNDLED[0], BUNDLED[2]), RATES[source], strict=True):
         show = Show(
             source="1920x1080",
-            frame_rate=source,
+            source_fps=source,
             motion="lively",
             destinations=(Destination(platform=guide.name),),
         )
@@ -246,13 +246,13 @@ def test_sources_of_any_rate_get_the_best_a_guide_takes(source: str) -> None:
         video = made.destinations[0].video
         assert video is not None
         assert frame_rate_text(video.frame_rate) == rate
-        judders = not divides_evenly(show.frame_rate, video.frame_rate)
+        judders = not divides_evenly(show.source_fps, video.frame_rate)
         assert any("judder" in warning for warning in made.warnings) is judders
 
 
 def test_a_least_quality_holds_for_one_destination_too() -> None:
-    place = Destination(platform="oxbow", least_quality=0.9)
-    show = Show(source="1920x1080", frame_rate="60", motion="hectic", destinations=(place,))
+    place = Destination(platform="oxbow", min_quality=0.9)
+    show = Show(source="1920x1080", source_fps="60", motion="hectic", destinations=(place,))
     poor = planned(BUNDLED[0], show, 2_000)
     assert not poor.feasible
     assert "the show wants at least 90" in poor.infeasible_because
@@ -262,7 +262,7 @@ def test_enlarging_has_a_limit() -> None:
     for source, enlarged in (("1280x720", True), ("640x360", False)):
         show = Show(
             source=source,
-            frame_rate="30",
+            source_fps="30",
             motion="calm",
             destinations=(Destination(platform="fernlight"),),
         )
@@ -287,7 +287,7 @@ def test_sources_of_any_shape_are_cropped_or_padded(
     guide = with_video(BUNDLED[0], resolutions=resolutions, max_resolution=largest, shapes=shapes)
     show = Show(
         source=source,
-        frame_rate="30",
+        source_fps="30",
         motion="lively",
         destinations=(Destination(platform="oxbow"),),
     )

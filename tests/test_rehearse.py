@@ -155,7 +155,7 @@ def test_findings_come_as_the_stream_goes() -> None:
 def test_a_recording_never_takes_the_place_of_another(kestrel: Kestrel, tmp_path: Path) -> None:
     taken = tmp_path / "taken.flv"
     taken.write_bytes(b"dear to somebody")
-    result = kestrel("receive", "--port", "0", "--record", taken, "--within", "1 s")
+    result = kestrel("receive", "--port", "0", "--record", taken, "--max-time", "1 s")
     assert result.code == 2
     assert "already exists" in result.error_line
     assert "name it .flv" in kestrel("receive", "--record", "a.mp4").error_line
@@ -434,7 +434,7 @@ def test_stand_ins_of_every_codec_are_valid_and_constant(codec: str, tmp_path: P
 @pytest.mark.parametrize(
     ("pieces", "says"),
     [
-        ([(t * 33, t % 60 == 0, 30_000, "h264") for t in range(400)], "the ceiling is"),
+        ([(t * 33, t % 60 == 0, 30_000, "h264") for t in range(400)], "the most it takes is"),
         ([(t * 33, t == 0, 5_000, "h264") for t in range(200)], "no keyframe for"),
         ([(0, True, 5_000, "av1")], "av1 is not taken"),
         ([(t * 33, t % 60 == 0, 20_000, "h264") for t in range(300)], None),
@@ -520,16 +520,16 @@ def test_verdicts_tell_the_three_apart() -> None:
         sent([(t, t / 8, 0, t * 500_000) for t in range(11)], late_frames=9), now, steps, 10
     )
     assert (line.held, line.limited_by, line.at_seconds) == (False, "upload", 6)
-    assert line.would_hold is not None
-    assert steps[line.would_hold].total_kbps <= 0.9 * 4000
-    assert line.would_hold == 0 or steps[line.would_hold - 1].total_kbps > 0.9 * 4000
+    assert line.fallback is not None
+    assert steps[line.fallback].total_kbps <= 0.9 * 4000
+    assert line.fallback == 0 or steps[line.fallback - 1].total_kbps > 0.9 * 4000
     slow = verdict(
         sent([(t, t / 9, t / 5, 0) for t in range(11)], encode_ms=(66.0,) * 9), now, steps, 10
     )
     assert (slow.limited_by, slow.at_seconds, slow.late_seconds) == ("machine", 4, 2)
     able = now.video.pixels_per_second * 1000 / float(now.video.frame_rate) / 66
     fitting = [i for i, step in enumerate(steps) if step.video.pixels_per_second <= able]
-    assert slow.would_hold == next(iter(fitting), None)
+    assert slow.fallback == next(iter(fitting), None)
     looks = [(t / 10, 0.0, 0.0, t * 60_000) for t in range(50)]
     busy = verdict(sent([*looks, (6.0, 0.9, 0.0, 3_000_000)], late_frames=3), now, steps, 10)
     assert (busy.limited_by, busy.at_seconds, busy.late_seconds) == ("machine", 6, 1.1)
@@ -633,7 +633,7 @@ def guide_with_servers(home: Path, first: str, backup: str) -> None:
     """A guide of one's own in place of the bundled one."""
     guide = OXBOW.model_copy(
         update={
-            "ingest": (
+            "servers": (
                 Server(name="spare", url=backup, backup=True),
                 Server(name="first", url=first),
             )
@@ -652,7 +652,7 @@ def test_a_backup_takes_over_where_the_first_does_not_answer(
     with reception(CANARY) as (taking, spare):
         guide_with_servers(home, dead, spare)
         made = kestrel("plan", "--for", "oxbow", "--upload", "3 Mbit/s", "--json").document
-        assert made["destinations"][0]["ingest"] == [dead, spare]
+        assert made["destinations"][0]["servers"] == [dead, spare]
         gone = kestrel("rehearse", "--to", dead, "--seconds", "2 s", "--json")
         assert gone.code == 0, gone.err
         (one,) = gone.document["rehearsals"]
@@ -668,7 +668,7 @@ def test_receive_waits_reports_and_hides_the_key(home: Path, tmp_path: Path) -> 
     environment = os.environ | {"EAGER_KESTREL_STREAM_KEY": CANARY, "COLUMNS": "120"}
     command = [
         sys.executable,
-        *shlex.split("-m eager_kestrel receive --port 0 --for oxbow --within"),
+        *shlex.split("-m eager_kestrel receive --port 0 --for oxbow --max-time"),
         "40 s",
         "--record",
         str(tmp_path / "r.flv"),

@@ -102,7 +102,7 @@ def test_titles_of_any_script_are_drawn_quietly(kestrel: Kestrel, tmp_path: Path
     show = tmp_path / "show.toml"
     show.write_text(
         'format = "eager-kestrel/show/3"\ntitle = "ろくろの夜 🎉 轆轤 \U000e0041"\n'
-        'source = "1920x1080"\nframe_rate = "60"\nmotion = "calm"\n[[destinations]]\n'
+        'source = "1920x1080"\nsource_fps = "60"\nmotion = "calm"\n[[destinations]]\n'
         'platform = "oxbow"\n'
     )
     for command, name in (

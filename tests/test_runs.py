@@ -196,27 +196,27 @@ def test_a_plan_takes_recent_runs_and_those_near_an_hour(kestrel: Kestrel) -> No
     recent = kestrel("plan", "--for", "oxbow", "--json").document["uplink"]
     assert sorted(recent["runs"]) == ["r1", "r2", "r3"]
     assert recent["basis"] == "runs"
-    evening = kestrel("plan", "--for", "oxbow", "--around", "20:30", "--json").document["uplink"]
+    evening = kestrel("plan", "--for", "oxbow", "--at", "20:30", "--json").document["uplink"]
     assert sorted(evening["runs"]) == ["r2", "r3"]
-    assert "around 20:30" in evening["said"]
+    assert "around 20:30" in evening["text"]
     assert evening["typical_kbps"] < recent["typical_kbps"]
     assert (
         len(kestrel("plan", "--for", "oxbow", "--days", "60", "--json").document["uplink"]["runs"])
         == 4
     )
-    assert "none is near 05:00" in kestrel("plan", "--for", "oxbow", "--around", "05:00").error_line
-    assert "20:00" in kestrel("plan", "--for", "oxbow", "--around", "evening").error_line
+    assert "none is near 05:00" in kestrel("plan", "--for", "oxbow", "--at", "05:00").error_line
+    assert "20:00" in kestrel("plan", "--for", "oxbow", "--at", "evening").error_line
 
 
 def test_real_runs_outweigh_readings_and_practice() -> None:
-    reading = at(20, 1).model_copy(update={"reading_kbps": 5_000.0, "one_connection": None})
+    reading = at(20, 1).model_copy(update={"imported_kbps": 5_000.0, "one_connection": None})
     practice = at(20, 3_000, url="http://127.0.0.1:1/upload")
     real = at(20, 9_000)
     assert uplink_of_history([reading, practice, real]).typical_kbps == pytest.approx(
         9_000, rel=0.01
     )
     assert uplink_of_history([reading, practice]).basis == "assumed"
-    assert "not your connection" in uplink_of_history([practice]).said
+    assert "not your connection" in uplink_of_history([practice]).text
 
 
 @given(st.integers(0, 23), st.integers(0, 59), st.integers(0, 23))
@@ -326,7 +326,7 @@ def test_a_full_disk_gets_one_line_and_loses_nothing(tmp_path: Path) -> None:
 def test_ingest_points_are_ranked_by_their_first_answer(kestrel: Kestrel) -> None:
     found = kestrel(*RANK, "--practice", "60 ms, 5 ms, 30 ms", "--tries", "3", "--json")
     assert found.code == 0, found.err
-    points = found.document["rankings"][0]["points"]
+    points = found.document["rankings"][0]["servers"]
     assert [point["name"] for point in points] == ["Coast", "Vale", "North"]
     assert [p["median_ms"] for p in points] == pytest.approx([5, 30, 60], abs=12)
     assert all(p["lost_share"] == 0 and p["tries"] == 3 for p in points)
@@ -346,7 +346,7 @@ def test_unreachable_points_are_named(kestrel: Kestrel, home: Path) -> None:
         result = kestrel("measure", "--to", "oxbow", "--rank", "--tries", "1", "--json")
     assert result.code == 3
     reasons = {
-        point["name"]: point["failure"] for point in result.document["rankings"][0]["points"]
+        point["name"]: point["failure"] for point in result.document["rankings"][0]["servers"]
     }
     assert "nothing listens" in reasons["North"]
     assert "does not resolve" in reasons["Coast"]
@@ -372,7 +372,7 @@ def test_ranking_law(answers: list[list[float | None]]) -> None:
         )
         for n, row in enumerate(answers)
     ]
-    medians = [p.median_ms for p in ranking("oxbow", points).points]
+    medians = [p.median_ms for p in ranking("oxbow", points).servers]
     reachable = [m for m in medians if m is not None]
     assert medians[: len(reachable)] == sorted(reachable)
     assert all(m is None for m in medians[len(reachable) :])
@@ -406,10 +406,11 @@ def test_a_tls_ingest_point_answers_by_its_handshake(
         monkeypatch.setenv("SSL_CERT_FILE", str(tmp_path / "ca.pem"))
         trusted = kestrel("measure", "--to", "oxbow", "--rank", "--tries", "2", "--json")
     assert distrusted.code == 3
-    assert "not trusted" in distrusted.document["rankings"][0]["points"][0]["failure"]
+    assert "not trusted" in distrusted.document["rankings"][0]["servers"][0]["failure"]
     assert trusted.code == 0, trusted.err
     assert all(
-        p["answered"] == 2 and p["median_ms"] > 0 for p in trusted.document["rankings"][0]["points"]
+        p["answered"] == 2 and p["median_ms"] > 0
+        for p in trusted.document["rankings"][0]["servers"]
     )
 
 
@@ -485,7 +486,7 @@ def test_hours_say_what_a_platform_would_get(kestrel: Kestrel, tmp_path: Path) -
         for gets in hour["gets"]:
             place = plan(shows[gets["platform"]], uplink).plan.destinations[0]
             assert gets["total_kbps"] == place.total_kbps
-            wanted = place.video.words if place.video is not None else "no settings fit this upload"
+            wanted = place.video.text if place.video is not None else "no settings fit this upload"
             assert gets["settings"] == wanted
     shown = kestrel("runs", "hours", "--for", "oxbow").out
     assert found[0]["gets"][0]["settings"] in shown
@@ -505,7 +506,7 @@ def test_a_show_is_planned_with_runs_near_its_hour(kestrel: Kestrel, tmp_path: P
     assert 'at = "20:30"' in (tmp_path / "s.toml").read_text().replace("  ", " ")
     begun = kestrel("plan", "s.toml", *days)
     assert begun.err == ""
-    asked = kestrel("plan", "--for", "oxbow", "--around", "20:30", *days).document
+    asked = kestrel("plan", "--for", "oxbow", "--at", "20:30", *days).document
     assert begun.document["uplink"] == asked["uplink"]
     assert begun.document["destinations"] == asked["destinations"]
     told = kestrel("forecast", "s.toml", *days).document
@@ -537,7 +538,7 @@ def test_a_clock_that_was_wrong_counts_for_nothing(kestrel: Kestrel, tmp_path: P
     kept(ahead)
     planned = kestrel("plan", "--for", "oxbow", "--json").document["uplink"]
     assert planned["typical_kbps"] == 9000
-    assert "1 run is dated in the future and does not count" in planned["said"]
+    assert "1 run is dated in the future and does not count" in planned["text"]
 
 
 def test_an_input_is_never_written_over(kestrel: Kestrel, tmp_path: Path) -> None:

@@ -56,7 +56,7 @@ def test_a_pinned_resolution_is_sent_and_its_cost_is_true(
     )
     assert (notes == ()) == same
     if notes:
-        assert free.video.words in notes[0]
+        assert free.video.text in notes[0]
     wished = {one.setting: one.limited_by for one in there.reasons}
     assert wished["resolution"] == wished["frame_rate"] == "wish"
     for step in there.fallbacks:
@@ -110,7 +110,7 @@ def test_an_interlaced_source_is_planned_by_its_fields(kestrel: Kestrel, rate: s
     Path("show.toml").write_text(
         f'''format = "eager-kestrel/show/3"
 source = "1920x1080"
-frame_rate = "{rate}"
+source_fps = "{rate}"
 motion = "lively"
 [[destinations]]
 platform = "oxbow"
@@ -199,7 +199,7 @@ def test_days_of_the_week_count_where_there_are_runs(kestrel: Kestrel, tmp_path:
 
     def planned(days: str) -> tuple[dict[str, Any], str]:
         show.write_text(
-            'format = "eager-kestrel/show/3"\nsource = "1280x720"\nframe_rate = "30"\n'
+            'format = "eager-kestrel/show/3"\nsource = "1280x720"\nsource_fps = "30"\n'
             f'motion = "calm"\n{days}\n[[destinations]]\nplatform = "oxbow"\n'
         )
         said = kestrel("plan", show, "--days", "3650", "--json")
@@ -207,7 +207,7 @@ def test_days_of_the_week_count_where_there_are_runs(kestrel: Kestrel, tmp_path:
 
     thursdays, said = planned('days = ["Thursday"]')  # the 5th and 12th of November 2026
     assert 3900 < thursdays["typical_kbps"] < 4200
-    assert "taken on Thursday" in thursdays["said"]
+    assert "taken on Thursday" in thursdays["text"]
     assert said == ""
     both, _ = planned("")
     assert both["typical_kbps"] > thursdays["typical_kbps"]
@@ -314,7 +314,7 @@ def test_a_guess_of_a_guide_breaks_nothing_and_says_so(kestrel: Kestrel, tmp_pat
     )
     asked = ("--guides", folder, "--for", "millrace")
     there = kestrel("plan", *asked, "--upload", "30 Mbit/s", "--json").document["destinations"][0]
-    assert {"bitrate", "audio", "keyframes"} <= set(there["guessed"])
+    assert {"bitrate", "audio", "keyframes"} <= set(there["unverified"])
     assert "unverified" in next(r["text"] for r in there["reasons"] if r["setting"] == "bitrate")
     over = kestrel(
         "check", *asked, "--bitrate", "9 Mbit/s", "--audio-bitrate", "320 kbit/s", "--json"
@@ -337,7 +337,7 @@ def test_runs_side_by_side(kestrel: Kestrel) -> None:
     first, second, third = (row["id"] for row in kestrel("runs", "list", "-j").document["runs"])
     apart = kestrel("runs", "compare", first, second, "--json").document
     assert len(apart["runs"]) == 2
-    assert "more than chance" in apart["said"]
+    assert "more than chance" in apart["text"]
     shown = kestrel("runs", "compare", first, second, third).out
     assert "9 Mbit/s" in shown
     assert "name two or three" in kestrel("runs", "compare", first).error_line
@@ -406,7 +406,7 @@ def test_a_bare_upload_is_asked_about_where_somebody_is(
 
 def test_quiet_leaves_talk_out_and_nothing_else(kestrel: Kestrel, tmp_path: Path) -> None:
     (tmp_path / "show.toml").write_text(
-        'format = "eager-kestrel/show/3"\nsource = "1280x720"\nframe_rate = "30"\n'
+        'format = "eager-kestrel/show/3"\nsource = "1280x720"\nsource_fps = "30"\n'
         'motion = "calm"\n[[destinations]]\nplatform = "oxbow"\n'
     )
     loud = kestrel("plan", *UPLOAD, "--json")

@@ -42,7 +42,7 @@ def test_the_bundled_shows_plan(kestrel: Kestrel, name: str) -> None:
 
 def test_the_show_of_this_folder_is_taken_and_said(kestrel: Kestrel, tmp_path: Path) -> None:
     Path("show.toml").write_text(
-        'format = "eager-kestrel/show/3"\nsource = "1280x720"\nframe_rate = "30"\n'
+        'format = "eager-kestrel/show/3"\nsource = "1280x720"\nsource_fps = "30"\n'
         'motion = "calm"\nviewers = "2 Mbit/s"\n[[destinations]]\nplatform = "oxbow"\n'
     )
     result = kestrel("plan", *UPLOAD, "--json")
@@ -71,7 +71,7 @@ def test_the_show_of_this_folder_is_taken_and_said(kestrel: Kestrel, tmp_path: P
     ],
 )
 def test_a_broken_show_names_the_line(kestrel: Kestrel, text: str, says: str) -> None:
-    whole = 'source = "1280x720"\nframe_rate = "30"\n'
+    whole = 'source = "1280x720"\nsource_fps = "30"\n'
     whole += "" if text.startswith("motion") else 'motion = "calm"\n'
     place = "" if "[destinations]" in text else '[[destinations]]\nplatform = "oxbow"\n'
     top = "" if text.startswith("[") else f"{text}\n"
@@ -94,7 +94,7 @@ whole_shows = st.builds(
     Show,
     title=st.text(st.characters(codec="utf-8", exclude_categories=["C"]), max_size=20),
     source=st.builds(Resolution, st.integers(16, 4000), st.integers(16, 4000)),
-    frame_rate=st.sampled_from(["60", "29.97", "25", "12.5"]),
+    source_fps=st.sampled_from(["60", "29.97", "25", "12.5"]),
     motion=st.sampled_from([*MOTION_CHOICES]),
     audio=st.sampled_from(["voice", "music"]),
     viewers=st.none() | rates,
@@ -118,7 +118,7 @@ whole_shows = st.builds(
             Destination,
             platform=st.sampled_from(["oxbow", "a-b"]),
             weight=st.floats(0.1, 100),
-            least_quality=st.floats(0, 1),
+            min_quality=st.floats(0, 1),
         ),
         min_size=1,
         max_size=3,

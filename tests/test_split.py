@@ -43,7 +43,7 @@ SLOW = Machine.model_validate(
 
 
 def show(*places: Destination, **changed: Any) -> Show:
-    base: dict[str, Any] = {"source": Resolution(1920, 1080), "frame_rate": 60, "motion": "lively"}
+    base: dict[str, Any] = {"source": Resolution(1920, 1080), "source_fps": 60, "motion": "lively"}
     return Show(**(base | changed | {"destinations": places}))
 
 
@@ -253,10 +253,10 @@ def test_an_encode_of_ones_own_never_looks_worse_than_a_shared_one(
 
 def test_what_does_not_fit_is_left_out_by_weight_and_said(kestrel: Kestrel) -> None:
     Path("thin.toml").write_text(
-        'format = "eager-kestrel/show/3"\nsource = "1920x1080"\nframe_rate = "30"\n'
-        'motion = "calm"\n[[destinations]]\nplatform = "oxbow"\nweight = 3\nleast_quality = 0.6\n'
+        'format = "eager-kestrel/show/3"\nsource = "1920x1080"\nsource_fps = "30"\n'
+        'motion = "calm"\n[[destinations]]\nplatform = "oxbow"\nweight = 3\nmin_quality = 0.6\n'
         '[[destinations]]\nplatform = "fernlight"\nencode = "own"\n[[destinations]]\n'
-        'platform = "gatepost"\nleast_quality = 0.6\n'
+        'platform = "gatepost"\nmin_quality = 0.6\n'
     )
     result = kestrel("plan", "thin.toml", "--upload", "1.6 Mbit/s", "--json")
     assert result.code == 1, result.err
@@ -487,8 +487,8 @@ def test_need_answers_for_the_whole_show(name: str, resolution: str) -> None:
             there = planned(answer.from_kbps, wanted).destinations[at]
             assert there.quality is not None
             assert abs(there.quality - answer.from_gives.quality) <= 2 * TABLE.tie
-        if answer.taken_kbps is not None:
-            video = planned(answer.taken_kbps, wanted).destinations[at].video
+        if answer.chosen_from_kbps is not None:
+            video = planned(answer.chosen_from_kbps, wanted).destinations[at].video
             assert video is not None
             assert str(video.resolution) == resolution
 

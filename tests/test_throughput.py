@@ -170,7 +170,7 @@ def test_runs_are_pooled_with_equal_weight() -> None:
     assert both.floor_high_kbps > 9_000  # had only the good evening been seen
     alone = uplink_of([run_of(long, 1)])
     assert alone.basis == "one run"
-    assert "not enough evidence" in alone.said
+    assert "not enough evidence" in alone.text
 
 
 def test_equal_runs_give_equal_uplinks() -> None:
@@ -184,7 +184,7 @@ def test_a_bare_number_is_marked_as_assumed(bits: int) -> None:
     uplink = assumed_uplink(Bitrate(bits))
     assert uplink.basis == "assumed"
     assert uplink.floor_kbps < uplink.typical_kbps == bits / 1000
-    assert "nothing was measured" in uplink.said
+    assert "nothing was measured" in uplink.text
 
 
 @given(
@@ -238,6 +238,6 @@ def test_what_one_connection_lost_meanwhile_is_not_planned_by(kbps: float, share
     )
     uplink = uplink_of([run.model_copy(update={"several_connections": later})])
     assert uplink.typical_kbps == pytest.approx(share * kbps, rel=0.02)
-    held = later.model_copy(update={"name": "sustained", "most_kbps": share * kbps})
+    held = later.model_copy(update={"name": "sustained", "max_kbps": share * kbps})
     kept = uplink_of([run.model_copy(update={"sustained": held})])  # no more was sent
     assert kept.typical_kbps == pytest.approx(kbps, rel=0.02)

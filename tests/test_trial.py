@@ -155,7 +155,7 @@ def alone(monkeypatch: pytest.MonkeyPatch) -> None:
 def test_a_trial_is_kept_seen_and_planned_by(
     kestrel: Kestrel, clip: Path, alone: None, tmp_path: Path
 ) -> None:
-    asked = ("trial", clip, "--bitrate", "400 kbit/s", "--keep", "pots")
+    asked = ("trial", clip, "--bitrate", "400 kbit/s", "--save-as", "pots")
     found = kestrel(*asked, "--sheet", tmp_path / "s.png", "--clips", tmp_path / "out", "--json")
     assert found.code == 0, found.err
     trial = Trial.model_validate(found.document["trial"])
@@ -197,12 +197,12 @@ def test_a_stopped_trial_goes_on_where_it_was(
         real(*given)  # type: ignore[arg-type]
 
     monkeypatch.setattr(media, "encode", stopping)
-    stopped = kestrel("trial", clip, "--bitrate", "300 kbit/s", "--keep", "pots")
+    stopped = kestrel("trial", clip, "--bitrate", "300 kbit/s", "--save-as", "pots")
     assert stopped.code == 130
     assert "run it again to go on" in stopped.err.splitlines()[-1]
     assert kept_footage.footage_names() == []
     monkeypatch.setattr(media, "encode", lambda *g: (done.append(g), real(*g)))
-    assert kestrel("trial", clip, "--bitrate", "300 kbit/s", "--keep", "pots").code == 0
+    assert kestrel("trial", clip, "--bitrate", "300 kbit/s", "--save-as", "pots").code == 0
     assert len(done) in (4, 5)  # what was half done is done again
 
 
@@ -302,7 +302,7 @@ def test_other_bad_input_gets_one_line(kestrel: Kestrel, clip: Path, tmp_path: P
     for wrong in (
         (tmp_path / "none.mkv",),
         (cut_off,),
-        (clip, "--keep", "Pots & pans"),
+        (clip, "--save-as", "Pots & pans"),
         (clip, "--sheet", "s.txt"),
         (clip, "--blind"),
         (clip, "--bitrate", "6000"),
@@ -321,7 +321,7 @@ def test_a_full_disk_leaves_nothing_half_kept(
         raise OSError(28, "No space left on device")
 
     monkeypatch.setattr(media, "_scaled", full)
-    found = kestrel("trial", clip, "--bitrate", "300 kbit/s", "--keep", "pots")
+    found = kestrel("trial", clip, "--bitrate", "300 kbit/s", "--save-as", "pots")
     assert found.code == 1
     assert "No space left on device" in found.err.splitlines()[-1]
     assert kept_footage.footage_names() == []

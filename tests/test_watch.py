@@ -88,10 +88,10 @@ def test_a_dip_is_the_lines_and_a_step_that_fits_is_named(
     assert worst.late
     assert worst.carried_kbps == pytest.approx(carried, rel=0.25)
     for now in out.told:
-        if now.verdict.step is not None:
-            step = made.fallbacks[now.verdict.step]
+        if now.verdict.fallback is not None:
+            step = made.fallbacks[now.verdict.fallback]
             assert step.total_kbps <= 0.9 * (now.verdict.carried_kbps or 0)
-            assert step.video.words in now.verdict.text
+            assert step.video.text in now.verdict.text
     assert out.told[-1].verdict.text == "on time"
 
 
@@ -119,7 +119,7 @@ def test_a_window_that_is_too_small_for_the_way_is_the_ingests_fault() -> None:
         closed = 0.96 * max(0.0, t - 10)
         return {
             "round_trip_ms": 100.0,
-            "least_round_trip_ms": 98.0,
+            "min_round_trip_ms": 98.0,
             "window_closed_seconds": closed,
         }
 

@@ -261,7 +261,7 @@ def test_a_stream_goes_over_to_the_backup_and_says_so(home: Path) -> None:
             first.close()
             assert sending.wait(40) == 0
         aired = done[0][0].broadcast
-    assert aired.to == spare
+    assert aired.server == spare
     assert taking.received[-1].findings is not None
     assert aired.troubles
     assert aired.lost_frames
@@ -390,7 +390,7 @@ def test_a_platform_that_refuses_is_said_to_the_program() -> None:
         (("--through",), "--to rtmp://HOST/APP"),
         (("--to", "a", "--to", "b"), "--through"),
         (("--to", "rtmp://"), "--to HOST"),
-        (("--pid", "999999", "--within", "1 s"), "process 999999"),
+        (("--pid", "999999", "--max-time", "1 s"), "process 999999"),
         (("none.json",), "none.json"),
     ],
 )
@@ -449,7 +449,7 @@ def test_other_systems_are_told_what_can_be_seen(
     kestrel: Kestrel, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setattr("eager_kestrel.cli.watch.sees_connections", lambda: False)
-    found = kestrel("watch", "--within", "2 s")
+    found = kestrel("watch", "--max-time", "2 s")
     assert found.code == 0
     assert "watch --through" in found.err
     assert "all programs together send" in found.err
@@ -481,7 +481,7 @@ def test_a_platform_that_does_not_take_the_stream_is_told_at_once(
     sender.start()
     url = f"rtmp://127.0.0.1:{gone}/live"
     found = kestrel(
-        *("watch", "--through", "--port", port, "--to", f"oxbow={url}", "--within", "3 s")
+        *("watch", "--through", "--port", port, "--to", f"oxbow={url}", "--max-time", "3 s")
     )
     sender.join()
     assert found.code == 3

@@ -99,14 +99,14 @@ def test_need_says_when_a_plan_takes_a_resolution_and_when_it_looks_good(
 ) -> None:
     guide = OXBOW.under(wanted.destinations[0].tier)
     for found in needs(wanted, [guide], TABLE, [resolution]):
-        if found.taken_kbps is not None:
-            video = planned(found.taken_kbps, wanted).destinations[0].video
+        if found.chosen_from_kbps is not None:
+            video = planned(found.chosen_from_kbps, wanted).destinations[0].video
             assert video is not None
             assert (video.resolution, float(video.frame_rate)) == (
                 resolution,
                 pytest.approx(found.fps, abs=0.01),
             )
-            before = planned(found.taken_kbps - step(wanted), wanted).destinations[0].video
+            before = planned(found.chosen_from_kbps - step(wanted), wanted).destinations[0].video
             assert before is None or (before.resolution, float(before.frame_rate)) != (
                 resolution,
                 pytest.approx(found.fps, abs=0.01),
@@ -159,12 +159,12 @@ def test_the_budget_can_be_turned_round(
         floor_kbps=typical * evenness,
         spread=0.3,
         basis="one run",
-        said="a run",
+        text="a run",
     )
     made = budget(line, share, show().reserves)
     upload = made.upload_for(safe)
     same = Uplink(
-        typical_kbps=upload, floor_kbps=upload * evenness, spread=0.3, basis="one run", said="a run"
+        typical_kbps=upload, floor_kbps=upload * evenness, spread=0.3, basis="one run", text="a run"
     )
     assert budget(same, share, ()).safe_kbps == pytest.approx(safe, rel=1e-4, abs=0.01)
 
@@ -187,7 +187,7 @@ def test_need_answers_in_words_as_a_table_and_drawn(kestrel: Kestrel, tmp_path: 
     assert answer["full_gives"]["height"] == 720
     again = kestrel(
         *shlex.split("plan --for oxbow --upload"),
-        f"{answer['taken_kbps']} kbit/s",
+        f"{answer['chosen_from_kbps']} kbit/s",
         "--motion",
         "hectic",
         "--json",
@@ -261,8 +261,8 @@ def test_need_counts_reserves_larger_than_any_line_measured() -> None:
     huge = Reserve(name="backup", rate=Bitrate.parse("90 Mbit/s"))
     wanted = show("hectic", reserves=(huge,))
     (found,) = needs(wanted, [OXBOW], TABLE, [Resolution(1280, 720)], 50.0)
-    assert found.taken_kbps is not None
-    video = planned(found.taken_kbps, wanted).destinations[0].video
+    assert found.chosen_from_kbps is not None
+    video = planned(found.chosen_from_kbps, wanted).destinations[0].video
     assert video is not None
     assert video.resolution == Resolution(1280, 720)
 
@@ -271,7 +271,7 @@ def test_a_plan_with_no_candidates_has_no_steps() -> None:
     guide = load_guide("pocketfair")
     narrow = Show(
         source=Resolution(320, 240),
-        frame_rate="30",
+        source_fps="30",
         motion="calm",
         destinations=(Destination(platform="pocketfair"),),
     )

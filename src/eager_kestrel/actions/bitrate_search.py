@@ -47,7 +47,7 @@ def again_of(plan: Plan, chosen: DestinationPlan) -> NextTry:
     asked = plan.inputs
     show = Show(
         source=asked.source,
-        frame_rate=asked.frame_rate,
+        source_fps=asked.source_fps,
         motion=asked.motion,
         safe_share=asked.safe_share,
         destinations=(Destination(platform=chosen.platform, tier=chosen.tier),),
@@ -111,5 +111,5 @@ class BitrateSearch:
     def _lower(self, step: Fallback, seen: Rehearsal) -> Fallback | None:
         """The step of the ladder that would hold, else the next one down."""
         below = [s for s in self.ladder if s.total_kbps < step.total_kbps]
-        at = seen.verdict.would_hold or 0
+        at = seen.verdict.fallback or 0
         return below[min(at, len(below) - 1)] if below else None

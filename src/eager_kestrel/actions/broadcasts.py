@@ -50,7 +50,7 @@ class ExpectedStream:
     platform: str = ""
     """The guide's name; empty where none was named."""
     expected: Expected = field(default_factory=Expected)
-    words: str = ""
+    text: str = ""
     """What should be sent."""
     destination: DestinationPlan | None = None
 
@@ -69,7 +69,7 @@ def of_plan(there: DestinationPlan) -> ExpectedStream:
         keyframe_seconds=there.video.keyframe_seconds,
         steps=there.fallbacks,
     )
-    return ExpectedStream(there.platform, expected, there.video.words, there)
+    return ExpectedStream(there.platform, expected, there.video.text, there)
 
 
 def meant_by(plan: Plan | None, platform: str | None) -> ExpectedStream:
@@ -104,7 +104,7 @@ class About:
     """What a broadcast is about."""
 
     meant: ExpectedStream
-    to: str
+    server: str
     program: str
     seen_by: SeenBy
     host: str
@@ -136,7 +136,7 @@ class BroadcastWriter:
         taken = datetime.now(UTC)
         self._id = f"{taken:%Y%m%d-%H%M%S}-w{secrets.token_hex(2)}"
         self._taken_at = taken.astimezone().isoformat(timespec="seconds")
-        self.notes = Recorder.of(self.about.to, self.about.meant.expected)
+        self.notes = Recorder.of(self.about.server, self.about.meant.expected)
         self._kept_at = self.began
 
     def seconds(self) -> float:
@@ -169,8 +169,8 @@ class BroadcastWriter:
             seen_by=about.seen_by,
             program=about.program,
             platform=about.meant.platform,
-            to=about.to,
-            planned=about.meant.words,
+            server=about.server,
+            planned=about.meant.text,
             planned_kbps=about.meant.expected.kbps,
             seconds=self.notes.seconds,
             troubles=tuple(self.notes.troubles),
@@ -240,5 +240,5 @@ def _again(broadcast: Broadcast, there: DestinationPlan | None, show: str | None
     now = next((one for one in made.destinations if one.platform == broadcast.platform), None)
     if now is None or now.video is None or broadcast.id not in uplink.broadcasts:
         return None
-    before = there.video.words if there is not None and there.video is not None else None
-    return words.again_from(now.video.words, before)
+    before = there.video.text if there is not None and there.video is not None else None
+    return words.again_from(now.video.text, before)

@@ -95,11 +95,11 @@ def check_tonight() -> TonightCheck:
         fits = seen is not None and seen.within(asked.stutter_limit)
     steps = plan.destinations[0].fallbacks if len(plan.destinations) == 1 else ()
     step = next((step for step in steps if step.total_kbps <= safe), None)
-    do = words.PLAN_AGAIN if step is None else words.tonight_fallback(step.video.words)
+    do = words.PLAN_AGAIN if step is None else words.tonight_fallback(step.video.text)
     text = (
-        words.tonight_fits(plan.total_kbps, safe, uplink.said)
+        words.tonight_fits(plan.total_kbps, safe, uplink.text)
         if fits
-        else words.tonight_too_much(plan.total_kbps, safe, uplink.said, do)
+        else words.tonight_too_much(plan.total_kbps, safe, uplink.text, do)
     )
     return TonightCheck(
         fits=fits,
@@ -203,7 +203,7 @@ def _without_settings(guide: Guide) -> Finding:
         severity="caution",
         found="none: the plan leaves it out",
         wanted="settings",
-        do="see why with plan --why",
+        what_to_do="see why with plan --why",
     )
 
 

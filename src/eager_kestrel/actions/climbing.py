@@ -162,9 +162,9 @@ class Ascent:
             name="one connection",
             connections=1,
             ended=ending,
-            ended_why=failure.line() if failure and ending == "failed" else "",
+            ended_text=failure.line() if failure and ending == "failed" else "",
             method="climbing",
-            most_kbps=self.climb.most_kbps if self.climb.held_most else None,
+            max_kbps=self.climb.max_kbps if self.climb.held_most else None,
             samples=series,
             round_trips=trips,
         )

@@ -187,8 +187,8 @@ def _broadcasts(planned: Plan, now: datetime) -> Iterator[Broadcast]:
             seen_by="connection",
             program=SAID,
             platform=there.platform,
-            to=there.servers[0],
-            planned=there.video.words if times == 1.0 else "",
+            server=there.servers[0],
+            planned=there.video.text if times == 1.0 else "",
             planned_kbps=round(kbps, 1),
             seconds=watched.seconds,
             troubles=tuple(watched.troubles),
@@ -212,7 +212,7 @@ def _looks(line: Trace, begin: float, kbps: float) -> Iterator[StreamSample]:
                 round(carried),
                 queued_bytes=round(handed - carried),
                 round_trip_ms=ROUND_TRIP_MS,
-                least_round_trip_ms=ROUND_TRIP_MS,
+                min_round_trip_ms=ROUND_TRIP_MS,
             )
 
 

@@ -385,7 +385,7 @@ def _trial(
         encodes=len(settings),
         off_by=round(off_by(fitted, behaves, wanted.codec, samples), 4),
     )
-    gain, lessons = _lessons(fitted, wanted, behaves, points, takes, best)
+    gain, remarks = _lessons(fitted, wanted, behaves, points, takes, best)
     return Trial(
         version=__version__,
         clip=clip.path.name,
@@ -396,11 +396,11 @@ def _trial(
         stretches=stretches,
         points=points,
         best=best,
-        said_motion=wanted.motion,
+        asked_motion=wanted.motion,
         behaves_like=behaves,
         footage=footage,
         one_more_mbit=round(gain, 4),
-        lessons=(*lessons, words.missed(footage.off_by)),
+        remarks=(*remarks, words.missed(footage.off_by)),
     )
 
 
@@ -449,7 +449,7 @@ def _lessons(
     gain = at(most + 1000) - at(most)
     return gain, (
         words.chosen(most, *named[0], named[1:4]),
-        words.best([(b.words, b.from_kbps, b.to_kbps) for b in best]),
+        words.best([(b.text, b.from_kbps, b.to_kbps) for b in best]),
         words.one_more(most, gain),
         words.kind(wanted.motion, behaves),
     )

@@ -75,12 +75,12 @@ def forecast(name: str = LATEST, wish: ForecastOptions = ForecastOptions()) -> F
     said = _said(made)
     asked = ForecastRequest(
         version=__version__,
-        said=said if wish.frames is None else words.frames_of(wish.frames.name, said),
+        text=said if wish.frames is None else words.frames_of(wish.frames.name, said),
         sending=sending,
         lowest_kbps=lowest_kbps_of(made),
         reserved_kbps=made.budget.reserved_kbps,
         steps=_steps(made, sending if wish.frames is None else None),
-        budget=made.budget.said,
+        budget=made.budget.text,
         lasts_seconds=lasts or made.inputs.lasts_seconds,
         limit=made.inputs.stutter_limit if limit is None else limit,
         at=wish.around or made.inputs.at,
@@ -143,7 +143,7 @@ def _observed(made: Plan, wish: ForecastOptions) -> Observed:
     hours = {stretch.began.hour for stretch in whole.stretches}
     return Observed(
         evidence=near,
-        said=words.observed_line(
+        text=words.observed_line(
             near.observed_seconds,
             *(
                 len({s.source for s in near.stretches if s.broadcast is kind})
@@ -160,7 +160,7 @@ def _observed(made: Plan, wish: ForecastOptions) -> Observed:
 def _by_hour(readings: Sequence[RunEvidence]) -> dict[int, float]:
     hours = {run.taken.hour for run in readings}
     return {
-        hour: median(run.reading_kbps or 0.0 for run in readings if run.taken.hour == hour)
+        hour: median(run.imported_kbps or 0.0 for run in readings if run.taken.hour == hour)
         for hour in hours
     }
 
@@ -205,7 +205,7 @@ def _plan(name: str, wish: ForecastOptions) -> Plan:
 def _said(made: Plan) -> str:
     """Everything that is sent, in words."""
     return "; ".join(
-        f"{there.title}: {there.video.words}"
+        f"{there.title}: {there.video.text}"
         for there in made.destinations
         if there.video is not None
     )
@@ -217,13 +217,13 @@ def _steps(made: Plan, own: Sending | None) -> list[tuple[str, Sending]]:
     motion = made.inputs.motion
     planned = sending_of(made) if own is None else own
     assert planned is not None
-    found = [(" and ".join(p.video.words for p in places if p.video), planned)]
+    found = [(" and ".join(p.video.text for p in places if p.video), planned)]
     last: list[Fallback | None] = [None] * len(places)
     for row in zip_longest(*(there.fallbacks for there in places)):
         last = [step or before for step, before in zip(row, last, strict=True)]
         if all(last):
             some = [step for step in last if step is not None]
-            found.append((" and ".join(s.video.words for s in some), sending_at(some, motion)))
+            found.append((" and ".join(s.video.text for s in some), sending_at(some, motion)))
     return found
 
 

@@ -136,7 +136,7 @@ class Reading:
                     asks=self.asks(key),
                     like=self.like(key),
                     proposals=tuple(
-                        Offered(value=p.value, words=p.words, doubt=p.doubt)
+                        Offered(value=p.value, text=p.text, doubt=p.doubt)
                         for p in self.offered(key, shown)
                     ),
                 )
@@ -183,7 +183,7 @@ def _together(key: str, found: list[Proposal]) -> list[Proposal]:
     if len(plain) < 2:
         return found
     parts = dict.fromkeys(part for one in plain for part in one.value.split(", "))
-    whole = Proposal(key, ", ".join(parts), " / ".join(dict.fromkeys(one.words for one in plain)))
+    whole = Proposal(key, ", ".join(parts), " / ".join(dict.fromkeys(one.text for one in plain)))
     return [whole, *(one for one in found if one.doubt or key != "servers")]
 
 
@@ -276,7 +276,7 @@ def write_import(
     values = {key: given[key] for key in BY_KEY if key in given}
     usual = customary(about.name, about.title, about.source, datetime.now(UTC).date())
     draft = drafted(values, usual, frozenset(values) if unverified else frozenset())
-    words = {(one.key, one.value): one.words for one in reading.proposals}
+    words = {(one.key, one.value): one.text for one in reading.proposals}
     comments = dict.fromkeys(draft.guide.unverified, "unverified: not on the page")
     for question in QUESTIONS:
         said = words.get((question.key, values.get(question.key, "")))

@@ -118,7 +118,7 @@ def _measure(
     notebook.address = carrier.address
     _idle(notebook, carrier, tell)
     tell(PhaseBegun("one connection", wish.limits.seconds))
-    climb = Climb(most_kbps=wish.ingest.most.kbps, least_kbps=LEAST_KBPS, rate_kbps=FIRST_KBPS)
+    climb = Climb(max_kbps=wish.ingest.most.kbps, min_kbps=LEAST_KBPS, rate_kbps=FIRST_KBPS)
     carrier.trips.clear()
     carrier.idle = False
     carrier.began = time.perf_counter()
@@ -143,7 +143,7 @@ def _idle(notebook: Notebook, carrier: _ByPublication, tell: Tell) -> None:
     )
 
 
-def stand_in_settings(guide: Guide | None, most_kbps: float) -> tuple[VideoSettings, AudioSettings]:
+def stand_in_settings(guide: Guide | None, max_kbps: float) -> tuple[VideoSettings, AudioSettings]:
     """A small resolution that a platform takes, cheap to encode; filler makes it as long as wanted.
 
     Args:
@@ -168,7 +168,7 @@ def stand_in_settings(guide: Guide | None, most_kbps: float) -> tuple[VideoSetti
         keyframe_frames=max(1, round(seconds * rate)),
         profile=profile,
         b_frames=0,
-        level=least_level(codec, resolution, rate, profile, most_kbps).name,
+        level=least_level(codec, resolution, rate, profile, max_kbps).name,
     )
     audio = AudioSettings(
         codec="aac", bitrate_kbps=AUDIO_KBPS, sample_rate_hz=hz, channels=channels

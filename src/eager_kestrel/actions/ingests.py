@@ -151,14 +151,14 @@ def ingest_at(url: str, most: str | None) -> IngestServerChoice:
 
 
 def _first_to_answer(platform: str, points: dict[str, str]) -> tuple[str, float]:
-    ranked = nearest(platform, TRIES, WAIT_SECONDS).points
+    ranked = nearest(platform, TRIES, WAIT_SECONDS).servers
     for one in ranked:
         if one.name in points and one.median_ms is not None:
             return one.name, one.median_ms
     why = next((one.failure for one in ranked if one.failure), "no answer")
     raise NetworkError(
         f"none of the {len(points)} ingest servers of {platform} answers ({why})",
-        "check your connection, or give --point",
+        "check your connection, or give --server",
     )
 
 
@@ -175,7 +175,7 @@ def _ingest(
         said = (
             *said,
             f"no guide speaks of {target.host}, so nothing above {CAREFUL} is sent; "
-            "--most asks for more",
+            "--max-rate asks for more",
         )
     return IngestServerChoice(target, guide, bound, (*said, *_privacy(guide, target.host)))
 

@@ -365,9 +365,9 @@ def _load(
     return Phase(
         name=name,
         connections=connections,
-        most_kbps=None if pace is None else round(pace.kbps, 1),
+        max_kbps=None if pace is None else round(pace.kbps, 1),
         ended=ending,
-        ended_why=failure.line() if failure and ending == "failed" else "",
+        ended_text=failure.line() if failure and ending == "failed" else "",
         samples=series,
         round_trips=taken,
         late_share=round(flood.late_seconds / samples.seconds[-1], 4),

@@ -115,9 +115,9 @@ def _cost_of_pins(
     made: Plan, show: Show, uplink: Uplink, loaded: dict[str, Guide], table: QualityTable
 ) -> list[str]:
     """What it would be without what somebody insisted on."""
-    if show.resolution is None and show.fps_sent is None:
+    if show.resolution is None and show.fps is None:
         return []
-    free = show.model_copy(update={"resolution": None, "fps_sent": None})
+    free = show.model_copy(update={"resolution": None, "fps": None})
     other = plan_of(uplink, free, loaded, table)
     said = []
     for now, then in zip(made.destinations, other.destinations, strict=True):
@@ -128,7 +128,7 @@ def _cost_of_pins(
             then.video.frame_rate,
         ):
             here, there = (
-                f"{video.words}, quality {looks(one.quality or 0.0)}"
+                f"{video.text}, quality {looks(one.quality or 0.0)}"
                 for video, one in ((now.video, now), (then.video, then))
             )
             said.append(left_free(here, there))
@@ -220,11 +220,11 @@ def uplink_from_history(
 
     runs = recent_runs(days, around, endpoints, weekdays)
     uplink = uplink_of_history(runs, endpoints, recent_quarters(platforms, days, around))
-    said = with_future(uplink.said, _of_the_future())
+    said = with_future(uplink.text, _of_the_future())
     said = taken_around(said, around) if around else said
     if weekdays:
         said = taken_on(said, list(weekdays))
-    return uplink.model_copy(update={"said": said, "around": around})
+    return uplink.model_copy(update={"text": said, "around": around})
 
 
 def _of_the_future() -> int:

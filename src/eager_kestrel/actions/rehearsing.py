@@ -174,7 +174,7 @@ def _once(
         sent,
         step,
         _below(chosen, step),
-        target=target.url,
+        server=target.url,
         platform=chosen.platform,
         asked_seconds=wish.seconds,
     )
@@ -290,7 +290,7 @@ def plan_or_settings(name: str, platform: str | None) -> Plan:
         )
     show = Show(
         source=video.resolution,
-        frame_rate=video.frame_rate,
+        source_fps=video.frame_rate,
         motion="lively",
         destinations=(destination(platform),),
     )
@@ -330,8 +330,8 @@ def _as_set(there: DestinationPlan, found: Settings) -> DestinationPlan:
         "bitrate_kbps": None if heard.bitrate is None else heard.bitrate.kbps,
     }
     audio = there.audio.model_copy(update={k: v for k, v in spoken.items() if v is not None})
-    total = there.total_kbps - there.video.most_kbps - there.audio.bitrate_kbps
-    total = round(total + video.most_kbps + audio.bitrate_kbps, 3)
+    total = there.total_kbps - there.video.max_kbps - there.audio.bitrate_kbps
+    total = round(total + video.max_kbps + audio.bitrate_kbps, 3)
     below = tuple(step for step in there.fallbacks if step.total_kbps < total)
     return there.model_copy(
         update={"video": video, "audio": audio, "total_kbps": total, "fallbacks": below}

@@ -313,9 +313,9 @@ class RelaySession(Reception):
     def _follow(self, place: RelayTarget, writing: BroadcastWriter) -> None:
         """Say it when a stream went over to another server."""
         url = place.onward.server.url
-        if place.onward.connected and writing.about.to != url:
-            self._failed(words.goes_over(writing.about.to, url))
-            writing.about.to = writing.notes.to = url
+        if place.onward.connected and writing.about.server != url:
+            self._failed(words.goes_over(writing.about.server, url))
+            writing.about.server = writing.notes.server = url
 
     def _writing(self, place: RelayTarget) -> BroadcastWriter:
         target = place.onward.target
@@ -349,7 +349,11 @@ def breaches_of(found: Findings | None, place: RelayTarget) -> tuple[str, ...]:
     title = guide.title if guide is not None else ""
     return tuple(
         words.breach(
-            title if one in of_guide else "the plan", one.rule, one.found, one.wanted, one.do
+            title if one in of_guide else "the plan",
+            one.rule,
+            one.found,
+            one.wanted,
+            one.what_to_do,
         )
         for one in [*of_guide, *of_plan]
         if one.severity == "breach"

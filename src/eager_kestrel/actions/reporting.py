@@ -110,7 +110,7 @@ def _about(found: Findings | None, platforms: set[str]) -> bool:
 
 def _words() -> tuple[tuple[str, str], ...]:
     """The words of the trade, and what they mean; symptoms are explained by their causes."""
-    return tuple((n, term.says) for n, term in glossary().terms.items() if n not in SYMPTOMS)
+    return tuple((n, term.text) for n, term in glossary().terms.items() if n not in SYMPTOMS)
 
 
 def _proofs() -> Proofs:

@@ -218,7 +218,7 @@ def compared(names: Sequence[str]) -> RunComparison:
         runs = tuple(document(history.find(name)) for name in names)
     uplinks = [run.summary.uplink for run in runs]
     floors = [(None, None) if u is None else (u.floor_low_kbps, u.floor_high_kbps) for u in uplinks]
-    return RunComparison(runs=runs, said=words.apart(floors))
+    return RunComparison(runs=runs, text=words.apart(floors))
 
 
 def runs_towards(runs: list[RunEvidence], endpoints: Sequence[str]) -> list[RunEvidence]:

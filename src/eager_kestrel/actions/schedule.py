@@ -212,7 +212,7 @@ def learned(
         else:
             uplink, safe = made.uplink, made.budget
             leads_to = tuple(
-                words.leads_to(place.title, place.video.words if place.video is not None else None)
+                words.leads_to(place.title, place.video.text if place.video is not None else None)
                 for place in made.destinations
             )
     if safe is None:

@@ -108,7 +108,7 @@ def asked_show(name: str | None, wishes: ShowOptions) -> RequestedShow:
         )
     bare = Show(
         source=Resolution.parse(wishes.source or SOURCE),
-        frame_rate=parse_frame_rate(wishes.source_fps or FRAME_RATE),
+        source_fps=parse_frame_rate(wishes.source_fps or FRAME_RATE),
         motion=MOTION,
         destinations=tuple(destination(name) for name in wishes.platforms),
     )
@@ -187,7 +187,7 @@ def over(show: Show, wishes: ShowOptions) -> Show:
     """
     readers: dict[str, tuple[str | None, Callable[[str], Any]]] = {
         "source": (wishes.source, Resolution.parse),
-        "frame_rate": (wishes.source_fps, parse_frame_rate),
+        "source_fps": (wishes.source_fps, parse_frame_rate),
         "motion": (wishes.motion, lambda said: _one_of(said, MOTIONS, "a kind of motion")),
         "prefer": (wishes.prefer, lambda said: _one_of(said, PREFERENCES, "a preference")),
         "audio": (wishes.audio, lambda said: _one_of(said, AUDIO, "a kind of audio")),
@@ -197,7 +197,7 @@ def over(show: Show, wishes: ShowOptions) -> Show:
         "stutter": (wishes.stutter, parse_stutter),
         "viewers": (wishes.viewers, Bitrate.parse),
         "resolution": (wishes.resolution, Resolution.parse),
-        "fps_sent": (wishes.fps, parse_frame_rate),
+        "fps": (wishes.fps, parse_frame_rate),
         "fit": (wishes.fit, lambda said: _one_of(said, FITS, "a way to fit")),
         "smallest_text": (wishes.smallest_text, parse_pixels),
         "cap": (wishes.cap, DataSize.parse),

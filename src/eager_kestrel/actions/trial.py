@@ -198,7 +198,7 @@ def sheet_of(tried: TrialEncodes, size: tuple[int, int], *, blind: bool = False)
 
 
 def _caption(point: TrialPoint) -> str:
-    return f"{point.words}: {looks(point.look)}"
+    return f"{point.text}: {looks(point.look)}"
 
 
 def judged(trial: Trial, shown: dict[str, int], answer: str) -> list[str]:

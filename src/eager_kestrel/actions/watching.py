@@ -330,7 +330,7 @@ class Watching:
             carried_bytes=before.carried + carried,
             queued_bytes=0 if standing is None else self._waiting(standing),
             round_trip_ms=None if standing is None else standing.round_trip_ms,
-            least_round_trip_ms=None if standing is None else standing.least_round_trip_ms,
+            min_round_trip_ms=None if standing is None else standing.min_round_trip_ms,
             resent_bytes=before.resent + (standing.resent_bytes if standing is not None else 0),
             window_closed_seconds=self._closed(standing),
             cores=cores,
@@ -347,7 +347,7 @@ class Watching:
     def _waiting(self, standing: ConnectionState) -> int:
         kbps = self.writing.notes.judge.usual_kbps()
         flying = standing.queued_bytes - standing.unsent_bytes
-        return on_its_way(standing.unsent_bytes, flying, kbps, standing.least_round_trip_ms)
+        return on_its_way(standing.unsent_bytes, flying, kbps, standing.min_round_trip_ms)
 
     def _gone(self) -> ConnectionState | None:
         """The connection is not there; perhaps the program has made another."""
@@ -368,7 +368,7 @@ class Watching:
         if again.pid != self.connection.pid:
             self._program = Program(again.pid)
         if again.remote != self.connection.remote:
-            self.writing.about.to = again.to
+            self.writing.about.server = again.to
             self.found(again)
         self.connection = again
         return self.seeking.kernel.standing(again)
@@ -393,14 +393,14 @@ def watch_interface(wish: WatchOptions, tell: Tell) -> None:
 def _only_a_rate(seconds: float, kbps: float, planned_kbps: float | None) -> Now:
     """A look that sees nothing else."""
     return Now(
-        to="all interfaces",
+        server="all interfaces",
         seconds=round(seconds, 2),
         sent_kbps=round(kbps, 1),
         planned_kbps=planned_kbps,
         carried_kbps=round(kbps, 1),
         queued_seconds=0.0,
         round_trip_ms=None,
-        least_round_trip_ms=None,
+        min_round_trip_ms=None,
         resent_bytes=0,
         cores=None,
         memory_mb=None,

@@ -40,7 +40,7 @@ def needs_uplink(written: str) -> bool:
     Raises:
         InputError: it cannot be swept.
     """
-    return parse_range(written).over != "upload"
+    return parse_range(written).varied != "upload"
 
 
 def sweep(written: str, show: Show, uplink: Uplink | None) -> Sweep:
@@ -176,7 +176,7 @@ def _gets(uplink: Uplink | None, shows: Mapping[str, Show]) -> tuple[HourPlan, .
     return tuple(
         HourPlan(
             platform=name,
-            settings=place.video.words if place.video is not None else NOTHING,
+            settings=place.video.text if place.video is not None else NOTHING,
             total_kbps=place.total_kbps,
         )
         for name, place in places.items()

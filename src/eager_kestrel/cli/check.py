@@ -94,7 +94,7 @@ class SettingFlags:
         """As in a settings file; None where nothing was said."""
         return {
             "transport": self.transport,
-            "source_frame_rate": self.source_fps,
+            "source_fps": self.source_fps,
             "video": {
                 "codec": self.codec,
                 "resolution": self.resolution,

@@ -87,7 +87,7 @@ def commands_to_try(filled: FilledHome) -> list[str]:
     """Each works as it stands, once the home is set."""
     recording, clip = (_quoted(path) for path in (filled.recording, filled.clip))
     return [
-        f"plan wheel-night --around {STARTS_AT} --why",
+        f"plan wheel-night --at {STARTS_AT} --why",
         "check --tonight",
         "forecast",
         "runs hours --for oxbow",

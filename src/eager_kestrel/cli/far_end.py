@@ -33,13 +33,13 @@ def far_end(
     private_key: Annotated[
         Path | None, typer.Option(metavar="FILE", help="... and its key.")
     ] = None,
-    most_run: Annotated[
+    max_run: Annotated[
         str, typer.Option(metavar="SIZE", help="The most that one run may send.")
     ] = "4 GB",
-    longest: Annotated[
+    max_time: Annotated[
         str, typer.Option(metavar="TIME", help="The longest that one run may take.")
     ] = "2 min",
-    most_hour: Annotated[
+    max_hour: Annotated[
         str, typer.Option(metavar="SIZE", help="The most that all may send in an hour.")
     ] = "40 GB",
     json: Json = False,
@@ -49,7 +49,7 @@ def far_end(
     Takes uploads by HTTP and RTMP from those who hold its token, counts them and keeps nothing.
     """
     serve()
-    bounds = bounds_of(most_run, longest, most_hour)
+    bounds = bounds_of(max_run, max_time, max_hour)
     context = certificate_of(certificate, private_key)
     token = token_of()
     where = Listening(bind, port, rtmp_port if rtmp else None, context)

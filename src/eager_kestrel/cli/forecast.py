@@ -11,10 +11,10 @@ from eager_kestrel.actions.forecasting import ForecastOptions
 from eager_kestrel.actions.forecasting import forecast as forecast_plan
 from eager_kestrel.cli.delivery import deliver
 from eager_kestrel.cli.options import (
-    Around,
+    At,
     Days,
     DrawnFlags,
-    FromEndpoints,
+    Endpoints,
     GuideFolder,
     StutterLimit,
     grouped,
@@ -35,8 +35,8 @@ def forecast(
         typer.Option("--for", metavar="TIME", help='How long you stream: "2 h".'),
     ] = None,
     stutter: StutterLimit = None,
-    around: Around = None,
-    from_: FromEndpoints = None,
+    around: At = None,
+    endpoint: Endpoints = None,
     days: Days = 14,
     frames: Annotated[
         Path | None,
@@ -47,7 +47,7 @@ def forecast(
 ) -> None:
     """Say how much a plan would have stuttered on your connection so far."""
     output.require()
-    options = ForecastOptions(lasts, stutter, days, around, tuple(from_ or ()), frames)
+    options = ForecastOptions(lasts, stutter, days, around, tuple(endpoint or ()), frames)
     deliver(forecast_plan(plan, options), output)
 
 

@@ -26,7 +26,7 @@ from eager_kestrel.actions.shows import compared_show
 from eager_kestrel.cli.delivery import deliver
 from eager_kestrel.cli.interview import confirmed
 from eager_kestrel.cli.options import (
-    Around,
+    At,
     Days,
     GuideFolder,
     Json,
@@ -239,7 +239,7 @@ def diff(
     upload: Annotated[
         str | None, typer.Option(metavar="RATE", help="Plan both from this, not from your runs.")
     ] = None,
-    around: Around = None,
+    around: At = None,
     days: Days = 14,
     _guides: GuideFolder = None,
     wish: ShowFlags = ShowFlags(),

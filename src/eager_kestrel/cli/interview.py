@@ -141,7 +141,7 @@ def _show_proposals(offered: tuple[Proposal, ...], screen: Console) -> None:
         if one.doubt:
             line.append(f"  ({one.doubt})", style="yellow")
         screen.print(line, soft_wrap=False)
-        words = f'"{one.words}"' if one.quoted else one.words
+        words = f'"{one.text}"' if one.quoted else one.text
         screen.print(Text(f"     from {words}", style="dim"))
 
 

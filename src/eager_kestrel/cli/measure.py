@@ -69,13 +69,13 @@ class WhereFlags:
             help="To a platform's own ingest server, with a test image: PLATFORM[:TIER].",
         ),
     ] = None
-    point: Annotated[
+    server: Annotated[
         str | None,
         typer.Option(
             metavar="NAME", help="Which of its ingest servers; default: the fastest to answer."
         ),
     ] = None
-    most: Annotated[
+    max_rate: Annotated[
         str | None,
         typer.Option(metavar="RATE", help="To an ingest server: never send more than this."),
     ] = None
@@ -211,10 +211,10 @@ def _rank(where: WhereFlags, practice: str | None, output: DrawnFlags) -> None:
     ]
     deliver(Rankings(rankings=tuple(found)), output)
     for one in found:
-        if all(point.answered == 0 for point in one.points):
+        if all(point.answered == 0 for point in one.servers):
             raise NetworkError(
-                f"none of the {len(one.points)} ingest servers of {one.platform} answered",
-                f"check the network ({one.points[0].failure})",
+                f"none of the {len(one.servers)} ingest servers of {one.platform} answered",
+                f"check the network ({one.servers[0].failure})",
             )
 
 
@@ -246,13 +246,13 @@ def _options(
 ) -> MeasureOptions | IngestMeasureOptions:
     """Everything that is asked for; the key of an ingest is asked for here."""
     if endpoint.platform:
-        ingest = ingest_of(endpoint.platform, where.point, where.most)
+        ingest = ingest_of(endpoint.platform, where.server, where.max_rate)
         return _ingest_options(ingest, endpoint, where, how)
     if goes_to_ingest(endpoint):
-        ingest = ingest_at(endpoint.url, where.most)
+        ingest = ingest_at(endpoint.url, where.max_rate)
         return _ingest_options(ingest, endpoint, where, how)
-    if where.most is not None or where.point is not None:
-        raise InputError("--most and --point go with an ingest", "give --to PLATFORM")
+    if where.max_rate is not None or where.server is not None:
+        raise InputError("--max-rate and --server go with an ingest", "give --to PLATFORM")
     limits = limits_of(how.seconds, how.data_limit, climbing=how.gently)
     leave_from = "0.0.0.0" if where.ipv4 else "::" if where.ipv6 else where.bind  # noqa: S104
     return MeasureOptions(
@@ -301,7 +301,7 @@ def _told_how_it_ended(run: Run) -> int:
     """Say on standard error what cut a run short; returns the exit code that goes with it."""
     for phase in (run.one_connection, run.sustained, run.several_connections):
         if phase is not None and phase.ended == "failed":
-            warn(f"{phase.ended_why}; what was learned before is marked partial")
+            warn(f"{phase.ended_text}; what was learned before is marked partial")
             return 3
     if run.partial:
         warn("stopped; what was learned so far is marked partial")

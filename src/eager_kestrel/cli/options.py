@@ -323,13 +323,13 @@ Reserves: TypeAlias = Annotated[
         "--reserve", metavar='"NAME=RATE"', help='Reserve upload: "video call=1.5 Mbit/s".'
     ),
 ]
-Around: TypeAlias = Annotated[
-    str | None, typer.Option(metavar="HH:MM", help="Plan from runs near this time of day.")
+At: TypeAlias = Annotated[
+    str | None, typer.Option("--at", metavar="HH:MM", help="Plan from runs near this time of day.")
 ]
-FromEndpoints: TypeAlias = Annotated[
+Endpoints: TypeAlias = Annotated[
     list[str] | None,
     typer.Option(
-        "--from",
+        "--endpoint",
         metavar="ENDPOINT",
         autocompletion=complete_endpoint,
         help="Runs towards this endpoint; repeat for several; default: the last one used.",
@@ -439,7 +439,7 @@ class ShowFlags:
         typer.Option(
             metavar="NAME",
             autocompletion=complete_footage,
-            help="Use your own footage, as trial --keep named it.",
+            help="Use your own footage, as trial --save-as named it.",
         ),
     ] = None
     ignore_machine: Annotated[

@@ -15,10 +15,10 @@ from eager_kestrel.actions.planning import plan as plan_show
 from eager_kestrel.actions.shows import asked_show
 from eager_kestrel.cli.delivery import deliver
 from eager_kestrel.cli.options import (
-    Around,
+    At,
     Days,
     DrawnFlags,
-    FromEndpoints,
+    Endpoints,
     GuideFolder,
     Platforms,
     ShowFlags,
@@ -51,15 +51,15 @@ class UploadFlags:
         str | None,
         typer.Option(metavar="RATE", help='Plan with a number such as "12 Mbit/s", not with runs.'),
     ] = None
-    around: Around = None
-    from_: FromEndpoints = None
+    around: At = None
+    endpoint: Endpoints = None
     days: Days = 14
 
     def uplink(self, show: Show) -> Uplink:
         """The upload to plan with, and a word on standard error if hours call for one."""
         if self.upload is not None:
             return uplink_from_number(with_unit(self.upload))
-        uplink, said = uplink_for(show, self.days, self.around, self.from_ or ())
+        uplink, said = uplink_for(show, self.days, self.around, self.endpoint or ())
         if said is not None:
             warn(said)
         return uplink

@@ -36,7 +36,7 @@ def receive(
     platforms: Platforms = None,
     port: Annotated[int, typer.Option(min=0, max=65535, help="0 takes a free one.")] = 1935,
     streams: Annotated[int, typer.Option(min=1, help="Stop after this many streams.")] = 1,
-    within: Annotated[
+    max_time: Annotated[
         str, typer.Option(metavar="TIME", help="Stop after this long in any case.")
     ] = "12 h",
     record: Annotated[
@@ -54,7 +54,7 @@ def receive(
     output.require()
     key = key_for("receive")
     held = guides_of(platforms or [])
-    seconds = parse_seconds(within)
+    seconds = parse_seconds(max_time)
     with reception(key.value, port, held, record) as (taking, address):
         sys.stderr.write(f"Send to {address} with the stream key: {key.shown}\n")
         sys.stderr.flush()
@@ -95,7 +95,7 @@ def _breaches(found: Findings | None) -> str:
     if not wrong:
         return "" if found is None else "  no breach so far"
     many = counted(len(wrong), "breach", "breaches")
-    return f"  {many}, first: {wrong[0].rule} is {wrong[0].found}, {wrong[0].do}"
+    return f"  {many}, first: {wrong[0].rule} is {wrong[0].found}, {wrong[0].what_to_do}"
 
 
 app = single("receive", receive)

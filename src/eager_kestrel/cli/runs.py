@@ -13,7 +13,7 @@ from eager_kestrel.cli.delivery import deliver
 from eager_kestrel.cli.options import (
     Days,
     DrawnFlags,
-    FromEndpoints,
+    Endpoints,
     GuideFolder,
     OutputFlags,
     Platforms,
@@ -87,7 +87,7 @@ def show(
 @app.command("hours")
 @grouped
 def hours(
-    from_: FromEndpoints = None,
+    endpoint: Endpoints = None,
     platforms: Platforms = None,
     days: Days = 14,
     _guides: GuideFolder = None,
@@ -95,7 +95,7 @@ def hours(
 ) -> None:
     """Typical and floor by hour of the day, and what a platform would get."""
     output.require()
-    deliver(by_hour(from_ or (), platforms or (), days), output)
+    deliver(by_hour(endpoint or (), platforms or (), days), output)
 
 
 @app.command("compare")

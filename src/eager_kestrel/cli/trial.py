@@ -81,7 +81,7 @@ def trial(
         typer.Option(metavar="RATE", help="Try up to this, if no platform is named."),
     ] = None,
     motion: Motion = None,
-    keep: Annotated[
+    save_as: Annotated[
         str | None, typer.Option(metavar="NAME", help="Keep what was learned: plan --footage NAME.")
     ] = None,
     minutes: Annotated[
@@ -95,7 +95,7 @@ def trial(
     see.require()
     output.require()
     with telling("looking through the clip", quiet=output.quiet, each=True) as tell:
-        wish = TrialRequest(tuple(platforms or ()), upload, bitrate, motion, keep)
+        wish = TrialRequest(tuple(platforms or ()), upload, bitrate, motion, save_as)
         asked = prepared(clip, wish, _now_and_then(tell))
         tried = try_clip(asked.clip, replace(asked.wanted, minutes=minutes), tell)
     _see(tried, see)

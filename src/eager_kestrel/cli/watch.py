@@ -104,7 +104,7 @@ def watch(
     which: StreamFlags = StreamFlags(),
     between: RelayFlags = RelayFlags(),
     alerts: AlertFlags = AlertFlags(),
-    within: Annotated[
+    max_time: Annotated[
         str, typer.Option(metavar="TIME", help="Stop after this long in any case.")
     ] = "12 h",
     _guides: GuideFolder = None,
@@ -118,15 +118,15 @@ def watch(
     serve()
     with View(json=json, bell=alerts.bell, notify=alerts.notify) as view:
         if between.through or between.practice is not None:
-            aired = watch_through(plan, which, between, within, view)
+            aired = watch_through(plan, which, between, max_time, view)
         else:
-            aired = _from_outside(plan, which, within, view)
+            aired = _from_outside(plan, which, max_time, view)
     failed = [show_ended(one, quiet=json) for one in aired]
     raise typer.Exit(1 if any(failed) else 0)
 
 
 def _from_outside(
-    plan: str, which: StreamFlags, within: str, view: View
+    plan: str, which: StreamFlags, max_time: str, view: View
 ) -> tuple[KeptBroadcast, ...]:
     """Watch the program's own connection; nothing is aired where only a rate was seen."""
     if which.to is not None and len(which.to) > 1:
@@ -140,7 +140,7 @@ def _from_outside(
         to=which.to[0] if which.to else None,
         pid=which.pid,
         program=which.program,
-        within=within,
+        within=max_time,
     )
     if sees_connections():
         return (watch_stream(wish, view.tell, _chooser(view), view.found, view.waiting),)
@@ -173,7 +173,7 @@ app = single("watch", watch, secure=True)
 
 
 def watch_through(
-    plan: str, which: StreamFlags, between: RelayFlags, within: str, view: View
+    plan: str, which: StreamFlags, between: RelayFlags, max_time: str, view: View
 ) -> tuple[KeptBroadcast, ...]:
     """Stand in between until the stream ends."""
     if which.pid is not None or which.program is not None:
@@ -187,7 +187,7 @@ def watch_through(
         to=tuple(which.to or ()),
         port=between.port,
         practice=between.practice,
-        within=within,
+        within=max_time,
     )
 
     def ready(told: RelayReport) -> None:

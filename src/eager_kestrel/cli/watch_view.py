@@ -106,7 +106,7 @@ class View:
     def tell(self, now: Now) -> None:
         """How it stands."""
         self._alert(now)
-        stream = self._streams.setdefault(now.to, _StreamView())
+        stream = self._streams.setdefault(now.server, _StreamView())
         if not self._json and not self._screen.is_terminal:
             self._line(now, stream)
             return
@@ -138,7 +138,7 @@ class View:
         if now.verdict.cause == "connection" and now.seconds - stream.since < GONE_SECONDS:
             return  # a program that ends says so in a moment
         stream.said = key
-        of = f"{now.to}  " if len(self._streams) > 1 else ""
+        of = f"{now.server}  " if len(self._streams) > 1 else ""
         at = words.clock(now.seconds)
         self._screen.print(f"{at}  {of}{now.verdict.text}", markup=False, soft_wrap=True)
 
@@ -173,7 +173,7 @@ class View:
         whole.add_row(card)
         for line in now.breaches[:MOST_BREACHES]:
             whole.add_row(Text(f"! {line}", style="yellow"))
-        said = now.to if short or not self._title else self._title
+        said = now.server if short or not self._title else self._title
         title = Text(f"{words.clock(now.seconds)}  {said}")
         return Panel(whole, title=title, title_align="left", border_style=colour, padding=(0, 1))
 
@@ -186,7 +186,7 @@ class View:
             ("queued", f"{now.queued_seconds:.2f} s"),
             ("", bars([*waits, 1.0], BARS + 1)[:-1]),
             ("arrived", f"{now.carried_kbps:,.0f} kbit/s"),
-            ("round trips", words.round_trips(now.round_trip_ms, now.least_round_trip_ms)),
+            ("round trips", words.round_trips(now.round_trip_ms, now.min_round_trip_ms)),
         ]
         if now.frames is not None:
             late = words.late_of(now.late_frames, now.frames, now.lost_frames)

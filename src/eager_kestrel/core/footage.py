@@ -223,7 +223,7 @@ class TrialPoint(Spread):
     """Whether no other encode, nor a mix of two, looks better for what was asked of it."""
 
     @property
-    def words(self) -> str:
+    def text(self) -> str:
         """``1280x720 at 60, 4,500 kbit/s``."""
         return settings(self.resolution, self.frame_rate, self.target_kbps)
 
@@ -239,7 +239,7 @@ class BestBetween(Spread):
     to_kbps: float
 
     @property
-    def words(self) -> str:
+    def text(self) -> str:
         """``1280x720 at 60``."""
         return resolution_at(self.resolution, self.frame_rate)
 
@@ -281,12 +281,12 @@ class Trial(Frozen):
     """By resolution, frame rate, bitrate."""
     best: tuple[BestBetween, ...]
     """Which resolution looks best at which bitrate, by the parameters of this footage."""
-    said_motion: Motion
+    asked_motion: Motion
     behaves_like: Motion
     footage: Footage
     one_more_mbit: float
     """How much better it looks with one Mbit/s more than the largest bitrate tried, 0..1."""
-    lessons: tuple[str, ...]
+    remarks: tuple[str, ...]
     """The same in words."""
 
 

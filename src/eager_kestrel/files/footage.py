@@ -57,7 +57,8 @@ def read_footage(name: str) -> Footage:
     if found is None:
         raise NotFoundError(
             f'no footage "{name}" is kept',
-            nearest_name(name, footage_names(), "") or "run eager-kestrel trial CLIP --keep NAME",
+            nearest_name(name, footage_names(), "")
+            or "run eager-kestrel trial CLIP --save-as NAME",
         )
     return found
 

@@ -112,7 +112,7 @@ RUNS: Final = HistoryTable(
         "kind",
         "endpoint_name",
         "failed",
-        "reading_kbps",
+        "imported_kbps",
         "typical_kbps",
     ),
     "run",
@@ -164,8 +164,8 @@ class History(Database):
         self._derive(RUNS, which, _derived_run)
         clause, values = RUNS.where(which)
         query = (
-            "SELECT id, taken_at, endpoint, endpoint_name, kind, partial, failed, reading_kbps, "
-            f"most_kbps, watched_seconds, round_trip_ms, windows, steps, {NOT_DERIVED} FROM runs "
+            "SELECT id, taken_at, endpoint, endpoint_name, kind, partial, failed, imported_kbps, "
+            f"max_kbps, watched_seconds, round_trip_ms, windows, steps, {NOT_DERIVED} FROM runs "
             f"{clause}"
         )
         with self.reading() as database:
@@ -377,8 +377,8 @@ def run_row(run: Run, text: str) -> Row:
         run.kind,
         run.endpoint_name,
         int(bool(run.failed)),
-        run.reading_kbps,
-        run.reading_kbps,
+        run.imported_kbps,
+        run.imported_kbps,
     )
 
 
@@ -389,7 +389,7 @@ def broadcast_row(one: Broadcast, text: str) -> Row:
         one.taken_at,
         one.taken.timestamp(),
         one.platform,
-        one.to,
+        one.server,
         one.kind,
         one.lasted_seconds,
         one.typical_kbps,
@@ -402,14 +402,14 @@ def _derived_run(run: Run) -> dict[str, object]:
     """The columns of a run's evidence."""
     evidence = evidence_of(run)
     rates = evidence.windows_kbps
-    typical, floor = run.reading_kbps, None
+    typical, floor = run.imported_kbps, None
     if rates.size:
         low, middle = (float(x) for x in np.percentile(rates, [FLOOR_PERCENTILE, 50]))
         typical, floor = (round(middle, 1), round(low, 1)) if middle > 0 else (None, None)
     return {
         "typical_kbps": typical,
         "floor_kbps": floor,
-        "most_kbps": evidence.most_kbps,
+        "max_kbps": evidence.max_kbps,
         "watched_seconds": evidence.watched_seconds,
         "round_trip_ms": evidence.round_trip_ms,
         "windows": rates.astype("<f4").tobytes(),

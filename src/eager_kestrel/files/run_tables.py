@@ -97,7 +97,7 @@ def runs_csv(runs: list[Run]) -> str:
     rows: list[list[object]] = [list(CSV_COLUMNS)]
     for run in runs:
         one, several = phase_summary(run.one_connection), phase_summary(run.several_connections)
-        rate = one.typical_kbps if one else run.reading_kbps
+        rate = one.typical_kbps if one else run.imported_kbps
         rows.append(
             [
                 run.taken_at,
@@ -310,7 +310,7 @@ def _reading(row: dict[str, str], version: str, dates: DateOrder | None) -> Run:
         version=version,
         endpoint=Endpoint(url="", found_by="imported"),
         counted_by="read elsewhere",
-        reading_kbps=rate.kbps,
+        imported_kbps=rate.kbps,
     )
 
 

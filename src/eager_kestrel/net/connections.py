@@ -59,7 +59,7 @@ class ConnectionState:
     """Handed over and not acknowledged, sent or not."""
     unsent_bytes: int
     round_trip_ms: float
-    least_round_trip_ms: float
+    min_round_trip_ms: float
     resent_bytes: int
     window_closed_seconds: float
     """How long in all the other end's receive window kept it from sending."""
@@ -110,7 +110,7 @@ def _standing(answer: Any, info: Any) -> ConnectionState:
         queued_bytes=answer["idiag_wqueue"],
         unsent_bytes=info["tcpi_notsent_bytes"],
         round_trip_ms=info["tcpi_rtt"] / 1000,
-        least_round_trip_ms=info["tcpi_min_rtt"] / 1000,
+        min_round_trip_ms=info["tcpi_min_rtt"] / 1000,
         resent_bytes=info["tcpi_bytes_retrans"],
         window_closed_seconds=info["tcpi_rwnd_limited"] / 1e6,
     )

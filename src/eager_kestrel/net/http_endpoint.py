@@ -126,7 +126,7 @@ class _Guest(asyncio.BufferedProtocol):
                 if self._left:
                     return
         except h11.RemoteProtocolError:
-            self._answer(400, {"why": "that is no HTTP"}, last=True)
+            self._answer(400, {"text": "that is no HTTP"}, last=True)
 
     def _event(self, event: object) -> None:
         if isinstance(event, h11.Request):
@@ -144,7 +144,7 @@ class _Guest(asyncio.BufferedProtocol):
         chunked, length = "transfer-encoding" in headers, headers.get("content-length")
         more = chunked or length not in (None, "0")
         if chunked and length is not None:  # RFC 9112 section 6.1: where a body ends is in doubt
-            self._answer(400, {"why": "its length is said in two ways"}, last=True)
+            self._answer(400, {"text": "conflicting lengths"}, last=True)
         elif path == HEALTH:
             healthy = {"healthy": True, "uploads": self._house.ledger.open}
             self._answer(200, healthy, last=more)
@@ -154,7 +154,7 @@ class _Guest(asyncio.BufferedProtocol):
             urls = {"upload_url": f"{scheme}://{host}{UPLOAD}"}
             self._answer(200, {"version": 1, "urls": urls}, last=more)
         elif path != UPLOAD and not path.startswith(COUNTED):
-            self._answer(404, {"why": f"uploads go to {UPLOAD}"}, last=True)
+            self._answer(404, {"text": f"uploads go to {UPLOAD}"}, last=True)
         else:
             self._admitted(path, headers, request.method)
 
@@ -162,9 +162,9 @@ class _Guest(asyncio.BufferedProtocol):
         word, _, token = headers.get("authorization", "").partition(" ")
         known = self._house.ledger.knows(token if word.lower() == "bearer" else "", self.address)
         if known is None:
-            self._answer(429, {"why": "too many wrong tokens"}, last=True)
+            self._answer(429, {"text": "too many wrong tokens"}, last=True)
         elif not known:
-            self._answer(401, {"why": "the token is not the one of this far end"}, last=True)
+            self._answer(401, {"text": "wrong token for this endpoint"}, last=True)
         else:
             self._known = True
             self._served(path, headers, method)
@@ -176,12 +176,12 @@ class _Guest(asyncio.BufferedProtocol):
         elif path.startswith(COUNTED) and method == b"GET":
             self._counted(path.removeprefix(COUNTED))
         else:
-            self._answer(404, {"why": f"POST to {UPLOAD}"}, last=True)
+            self._answer(404, {"text": f"POST to {UPLOAD}"}, last=True)
 
     def _counted(self, run: str) -> None:
         found = self._house.ledger.count_of(run)
         if found is None:
-            self._answer(404, {"why": "no such run"})
+            self._answer(404, {"text": "no such run"})
             return
         series = Series(seconds=tuple(found.seconds), delivered_bytes=tuple(found.counts))
         counted = EndpointCount(run=run, uploads=found.uploads, bytes=found.bytes, samples=series)
@@ -193,7 +193,7 @@ class _Guest(asyncio.BufferedProtocol):
             self._house.nameless += 1
             run = f"{NAMELESS}{self._house.nameless}"
         if why := self._house.ledger.begin(run):
-            self._answer(429, {"why": why}, last=True)
+            self._answer(429, {"text": why}, last=True)
             return
         self._run, self._body = run, 0
         length = headers.get("content-length")
@@ -220,7 +220,7 @@ class _Guest(asyncio.BufferedProtocol):
         if why := self._house.ledger.add(self._run, count):
             self._left = 0
             self._over(why)
-            self._answer(429, {"why": why}, last=True)
+            self._answer(429, {"text": why}, last=True)
 
     def _done(self) -> None:
         """A body was read to its end."""

@@ -272,7 +272,7 @@ class Publication:
         """Smoothed by the system; None if it does not report it."""
         return _ms(linux_figure(self._socket, "rtt"))
 
-    def least_round_trip_ms(self) -> float | None:
+    def min_round_trip_ms(self) -> float | None:
         """The least lately, as the system has it; None if it does not report it."""
         return _ms(linux_figure(self._socket, "min_rtt"))
 

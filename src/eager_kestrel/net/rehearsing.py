@@ -218,9 +218,9 @@ class Reconnecting:
         """Smoothed by the system; None if it does not report it."""
         return self.publication.round_trip_ms() if self.publication else None
 
-    def least_round_trip_ms(self) -> float | None:
+    def min_round_trip_ms(self) -> float | None:
         """The least lately; None if the system does not report it."""
-        return self.publication.least_round_trip_ms() if self.publication else None
+        return self.publication.min_round_trip_ms() if self.publication else None
 
     def window_closed_seconds(self) -> float | None:
         """How long the other end's window was closed, of this connection; None where not told."""

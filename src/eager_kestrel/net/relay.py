@@ -156,7 +156,7 @@ class Relay:
                 carried_bytes=carried + (line.delivered_bytes() if line else 0),
                 queued_seconds=self._waiting(),
                 round_trip_ms=line.round_trip_ms() if line else None,
-                least_round_trip_ms=line.least_round_trip_ms() if line else None,
+                min_round_trip_ms=line.min_round_trip_ms() if line else None,
                 window_closed_seconds=self._window_closed(line),
                 frames=self.frames,
                 late_frames=self.late_frames,

@@ -58,7 +58,7 @@ def save_broadcast_figure(broadcast: Broadcast, path: Path) -> None:
     figure, (rates, waits) = new_figure(2, (2.4, 1.0))
     figure.suptitle(
         f"Broadcast of {broadcast.taken_at[:16].replace('T', ' ')}, "
-        f"{seen_as(broadcast.program, broadcast.to)}",
+        f"{seen_as(broadcast.program, broadcast.server)}",
         color=INK,
         x=0.01,
         ha="left",

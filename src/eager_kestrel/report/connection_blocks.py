@@ -45,13 +45,18 @@ def moment(taken_at: str) -> str:
 def run_blocks(run: RunDocument) -> Iterator[Block]:
     """What a measurement found, the figures of one connection first."""
     found = run.summary
-    if run.reading_kbps is not None:
-        yield Note(f"{rate(run.reading_kbps)}, read elsewhere on {moment(run.taken_at)}")
+    if run.imported_kbps is not None:
+        yield Note(f"{rate(run.imported_kbps)}, read elsewhere on {moment(run.taken_at)}")
         return
-    if found.one is None or found.uplink is None:
+    if found.one_connection is None or found.uplink is None:
         yield Note(run.failed or words.TOO_LITTLE, "bad")
         return
-    one, several, idle, loaded = found.one, found.several, found.idle, found.loaded
+    one, several, idle, loaded = (
+        found.one_connection,
+        found.several_connections,
+        found.idle,
+        found.loaded,
+    )
     rows: list[tuple[Cell, ...]] = [
         *_uplink_rows(found.uplink, one, _typical(run)),
         ("spread", f"{one.spread:.0%}", _windows(run, one)),
@@ -89,7 +94,7 @@ def _typical(run: Run) -> str:
     phase = run.one_connection
     if phase is None or phase.method == "flooding":
         return words.WINDOWS
-    return words.STRETCHES if phase.most_kbps is None else words.HELD
+    return words.STRETCHES if phase.max_kbps is None else words.HELD
 
 
 def _windows(run: Run, figures: PhaseSummary) -> str:
@@ -143,7 +148,10 @@ def comparison_blocks(found: RunComparison) -> Iterator[Block]:
     runs = found.runs
 
     def of_one(read: Callable[[PhaseSummary], str]) -> list[str]:
-        return ["-" if r.summary.one is None else read(r.summary.one) for r in runs]
+        return [
+            "-" if r.summary.one_connection is None else read(r.summary.one_connection)
+            for r in runs
+        ]
 
     def between(uplink: Uplink | None) -> str:
         if uplink is None or uplink.floor_low_kbps is None or uplink.floor_high_kbps is None:
@@ -153,8 +161,13 @@ def comparison_blocks(found: RunComparison) -> Iterator[Block]:
     summaries = [r.summary for r in runs]
     idle = [s.idle for s in summaries]
     loaded = [s.loaded for s in summaries]
-    several = [s.several.typical_kbps if s.several else None for s in summaries]
-    typical = [r.summary.one.typical_kbps if r.summary.one else r.reading_kbps for r in runs]
+    several = [
+        s.several_connections.typical_kbps if s.several_connections else None for s in summaries
+    ]
+    typical = [
+        r.summary.one_connection.typical_kbps if r.summary.one_connection else r.imported_kbps
+        for r in runs
+    ]
     rows = {
         "taken": [moment(r.taken_at) for r in runs],
         "to": [r.endpoint_name or r.kind for r in runs],
@@ -169,7 +182,7 @@ def comparison_blocks(found: RunComparison) -> Iterator[Block]:
     }
     headings = ("", *(f">{run.id}" for run in runs))
     yield Table(headings, tuple((Styled(name, "dim"), *cells) for name, cells in rows.items()))
-    yield Note(found.said)
+    yield Note(found.text)
 
 
 def import_blocks(found: ImportResult) -> Iterator[Block]:
@@ -238,7 +251,7 @@ def schedule_blocks(found: Schedule) -> Iterator[Block]:
         )
     uplink = found.uplink
     spread: tuple[Cell, ...] = ("spread", f"{uplink.spread:.0%}", "")
-    yield Rows((*_uplink_rows(uplink, uplink, uplink.said, ""), spread), title="All runs")
+    yield Rows((*_uplink_rows(uplink, uplink, uplink.text, ""), spread), title="All runs")
     if found.failed:
         yield Note(f"{len(found.failed)} of {len(found.failed) + len(found.runs)} runs failed")
     yield Note(words.safe_to_send(found.safe_kbps, found.limited_by))
@@ -256,7 +269,7 @@ def ranking_blocks(found: Rankings) -> Iterator[Block]:
 
 def _ranking(found: Ranking) -> Table:
     rows: list[tuple[Cell, ...]] = []
-    for number, point in enumerate(found.points):
+    for number, point in enumerate(found.servers):
         if point.median_ms is None:
             gone = Styled(f"{point.url}: {point.failure or 'no answer'}", "bad")
             rows.append((point.name, "-", "-", "100%", "-", gone))

@@ -245,8 +245,8 @@ def _draw_curve(axes: Axes, found: Forecast) -> None:
         linewidth=1.2,
         label=f"accepted: {some_seconds(limit)} an hour",
     )
-    if found.most_kbps is not None:
-        axes.axvline(found.most_kbps / 1000, color=GOOD, linestyle=":", linewidth=1.2)
+    if found.max_kbps is not None:
+        axes.axvline(found.max_kbps / 1000, color=GOOD, linestyle=":", linewidth=1.2)
     for number, step in enumerate(found.steps):
         if step.stutter is None:
             continue
@@ -283,7 +283,7 @@ def _draw_curve(axes: Axes, found: Forecast) -> None:
 def _draw_hours(axes: Axes, found: Forecast) -> None:
     """The highest rate within the limit at each hour, beside what is sent."""
     for hour in found.by_hour:
-        kbps = hour.most_kbps if hour.reading_kbps is None else hour.reading_kbps
+        kbps = hour.max_kbps if hour.imported_kbps is None else hour.imported_kbps
         good = hour.stutter is not None and hour.stutter.within(found.limit_seconds_per_hour)
         colour = FAINT if hour.stutter is None else GOOD if good else CARE
         axes.bar(hour.hour, (kbps or 0.0) / 1000, width=0.7, color=colour)

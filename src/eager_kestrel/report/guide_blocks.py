@@ -105,7 +105,7 @@ def terms_blocks(found: TermList) -> Iterator[Block]:
 def explained_blocks(found: Explained) -> Iterator[Block]:
     """A word, its causes if it is a symptom, and its sum."""
     yield Heading(found.term)
-    yield Note(found.says)
+    yield Note(found.text)
     for number, cause in enumerate(found.causes, 1):
         yield Note(cause.because, mark=f"{number}.")
         if cause.sum is not None:

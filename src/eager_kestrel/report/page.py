@@ -124,7 +124,7 @@ def _of_each(
 def _fallbacks(alike: Sequence[DestinationPlan]) -> Iterator[Block]:
     there = alike[0]
     steps = tuple(
-        (f"{number}.", step.video.words, Bitrate.from_kbps(step.total_kbps).in_kbps())
+        (f"{number}.", step.video.text, Bitrate.from_kbps(step.total_kbps).in_kbps())
         for number, step in enumerate(there.fallbacks, 1)
     )
     if steps:

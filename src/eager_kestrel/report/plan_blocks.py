@@ -113,7 +113,7 @@ def _below_card(
             yield Styled(name, "name"), " or ".join(there.servers) if page else said
     first = alike[0]
     steps = first.fallbacks if why and not page else first.fallbacks[:MOST_STEPS]
-    said = "; ".join(step.video.words for step in steps)
+    said = "; ".join(step.video.text for step in steps)
     yield Styled("if it struggles", "name"), said or words.NOTHING_LOWER
     reason = next((r for r in first.reasons if r.setting == "bitrate"), None)
     if reason is not None and not (why or page):
@@ -123,7 +123,7 @@ def _below_card(
 def _of_all(plan: Plan, *, why: bool, full: bool) -> Iterator[tuple[Cell, ...]]:
     """Whether the upload holds it, and what it takes."""
     if plan.total_kbps:
-        yield Styled("upload", "name"), plan.budget.said
+        yield Styled("upload", "name"), plan.budget.text
     if plan.tonight:
         yield Styled("tonight", "name"), Styled(plan.tonight, "" if plan.holds else "bad")
     if why or plan.data.cap_gb is not None:
@@ -145,7 +145,7 @@ def title_of(plan: Plan, alike: Sequence[DestinationPlan]) -> str:
 def source_of(plan: Plan) -> str:
     """``a source of 1920x1080 at 60, lively``."""
     asked = plan.inputs
-    return f"a source of {resolution_at(asked.source, asked.frame_rate)}, {asked.motion}"
+    return f"a source of {resolution_at(asked.source, asked.source_fps)}, {asked.motion}"
 
 
 def card(plan: Plan, alike: Sequence[DestinationPlan], *, why: bool, full: bool) -> Rows:
@@ -169,7 +169,7 @@ def card(plan: Plan, alike: Sequence[DestinationPlan], *, why: bool, full: bool)
 
 def _limit(alike: Sequence[DestinationPlan], key: str) -> str:
     """What limited a setting; an unverified rule is said to be one."""
-    limits = (t.limited_by.get(key, "") + " (unverified)" * (key in t.guessed) for t in alike)
+    limits = (t.limited_by.get(key, "") + " (unverified)" * (key in t.unverified) for t in alike)
     return " and ".join(dict.fromkeys(limits))
 
 
@@ -252,7 +252,7 @@ def beside(there: DestinationPlan) -> list[tuple[str, str]]:
     """How far an encoder may adapt, and when to reconnect."""
     back, found = there.reconnect, []
     if there.adaptive is not None:
-        low, high = there.adaptive.floor_kbps, there.adaptive.ceiling_kbps
+        low, high = there.adaptive.min_kbps, there.adaptive.max_kbps
         narrow = low > ROOM_TO_ADAPT * high
         said = words.no_adapting(low) if narrow else words.adapting(low, high)
         found.append(("adapting", said))
@@ -275,7 +275,7 @@ def budget_table(plan: Plan) -> Table:
                 Styled(step.name.removeprefix("reserve: "), "dim"),
                 Styled(Bitrate.from_kbps(step.after_kbps).in_kbps(), "strong" if end else ""),
                 Bar(share, 1.0),
-                Styled(f"{step.why} → {end}" if end else step.why, "dim"),
+                Styled(f"{step.text} → {end}" if end else step.text, "dim"),
             )
         )
     return Table(("step", ">after", "", "why"), tuple(rows))
@@ -310,7 +310,7 @@ def basis(plan: Plan) -> list[str]:
     """What a plan rests on."""
     made = f"{plan.made_at[:16].replace('T', ' ')} " if plan.made_at else ""
     return [
-        f"Upload: {plan.uplink.said}.",
+        f"Upload: {plan.uplink.text}.",
         f"Safe rate: {plan.inputs.safe_share:.0%} of typical, or the seen-safe rate if lower.",
         f"Quality: {plan.quality_basis} ({words.SCALE}).",
         *([f"Machine: {plan.inputs.machine}."] if plan.inputs.machine else []),
@@ -338,7 +338,7 @@ def parts_of(plan: Plan) -> Parts:
     parts.append(Part("reserves", kept, names, "mind"))
     capped = plan.budget.steps[-1] if plan.budget.capped else None
     cut = 0.0 if capped is None else capped.before_kbps - capped.after_kbps
-    parts.append(Part("data cap", cut, "" if capped is None else capped.why, "bad"))
+    parts.append(Part("data cap", cut, "" if capped is None else capped.text, "bad"))
     headroom = plan.uplink.typical_kbps - plan.budget.safe_kbps - kept - cut
     parts.append(Part("headroom", headroom, words.HEADROOM, "dim"))
     return Parts(tuple(part for part in parts if part.kbps > 0))

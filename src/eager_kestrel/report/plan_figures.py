@@ -96,7 +96,7 @@ def _sent(axes: Axes, plan: Plan, end: int) -> None:
     for planned in plan.destinations:
         if planned.video is None or planned.audio is None:
             continue
-        video = planned.video.most_kbps
+        video = planned.video.max_kbps
         rest = planned.total_kbps - video
         axes.barh(end, video / 1000, TALL, left=left / 1000, color=GOOD)
         axes.barh(end, rest / 1000, TALL, left=(left + video) / 1000, color=LINE)
@@ -254,10 +254,10 @@ def save_sweep_figure(found: Sweep, path: Path) -> None:
     """
     points = [p for p in found.points if p.value is not None and p.chosen is not None]
     if not points:
-        raise InputError(f"a sweep of {found.over} has nothing to draw", "sweep upload or share")
+        raise InputError(f"a sweep of {found.varied} has nothing to draw", "sweep upload or share")
     figure, (lines_axes, rate_axes, quality_axes) = new_figure(3, (2.0, 1.4, 1.0))
-    unit = "upload, Mbit/s" if found.over == "upload" else "safe share"
-    title = f"What {found.platform} gets, by {found.over}"
+    unit = "upload, Mbit/s" if found.varied == "upload" else "safe share"
+    title = f"What {found.platform} gets, by {found.varied}"
     figure.suptitle(title, color=INK, x=0.01, ha="left", fontsize=14)
     at = [p.value for p in points if p.value is not None]
     chosen = [p.chosen for p in points if p.chosen is not None]

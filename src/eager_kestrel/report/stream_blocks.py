@@ -52,7 +52,7 @@ def findings_blocks(found: Findings, *, everything: bool = False) -> Iterator[Bl
         yield recording_rows(found.recording)
     shown = [f for f in found.findings if everything or f.severity != "fine"]
     rows = tuple(
-        (Styled(*MARKS[f.severity]), f.label, _rule(f.rule), f.found, f.wanted, f.do)
+        (Styled(*MARKS[f.severity]), f.label, _rule(f.rule), f.found, f.wanted, f.what_to_do)
         for f in sorted(shown, key=lambda f: [*MARKS].index(f.severity))
     )
     if rows:
@@ -150,7 +150,7 @@ def rehearsals_blocks(found: Rehearsals) -> Iterator[Block]:
     elif found.settled is not None and len(found.rehearsals) > 1:
         there = next(d for d in found.settled.destinations if d.platform == found.best.platform)
         assert there.video is not None
-        yield Note(run_words.settled(there.video.words, there.total_kbps))
+        yield Note(run_words.settled(there.video.text, there.total_kbps))
 
 
 def rehearsal_rows(one: Rehearsal) -> Rows:
@@ -176,11 +176,11 @@ def rehearsal_rows(one: Rehearsal) -> Rows:
     if one.reconnects:
         rows.append(("reconnected", counted(one.reconnects, "time")))
     rows += [("went over", run_words.went_over(url, at)) for at, url in one.went_over]
-    if one.verdict.would_hold is not None:
-        fallback = run_words.fallback_said(one.verdict.would_hold + 1, one.would_hold)
+    if one.verdict.fallback is not None:
+        fallback = run_words.fallback_said(one.verdict.fallback + 1, one.fallback)
         rows.append(("would hold", fallback))
     state: State = "good" if good else "bad"
-    title = f"Rehearsal of {one.platform}, {one.seconds:.0f} s, to {one.target}"
+    title = f"Rehearsal of {one.platform}, {one.seconds:.0f} s, to {one.server}"
     return Rows(named(rows, state), title=title, state=state)
 
 
@@ -201,7 +201,7 @@ def broadcast_blocks(
         rows.append(("late frames", late))
     rows += [("planned", one.planned or "-"), ("ended", one.ended)]
     bad = any(trouble.late for trouble in one.troubles)
-    title = f"Broadcast of {moment(one.taken_at)}, {words.seen_as(one.program, one.to)}"
+    title = f"Broadcast of {moment(one.taken_at)}, {words.seen_as(one.program, one.server)}"
     yield Rows(tuple(rows), title=title, state="bad" if bad else "good")
     troubles = tuple(
         tuple(
@@ -238,8 +238,10 @@ def review_blocks(found: Review) -> Iterator[Block]:
     said = words.carried_share(found.carried_share, found.worst_queue_seconds)
     seen = run_words.stutters_said([s.lasted_seconds for s in found.stutters])
     yield Note(f"{seen[0].upper()}{seen[1:]}. {said}", "dim")
-    for do in dict.fromkeys(one.do for one in found.incidents):
-        causes = {words.CAUSES[one.trouble.cause] for one in found.incidents if one.do == do}
+    for do in dict.fromkeys(one.what_to_do for one in found.incidents):
+        causes = {
+            words.CAUSES[one.trouble.cause] for one in found.incidents if one.what_to_do == do
+        }
         yield Note(f"{', '.join(sorted(causes))}: {do}", "dim")
 
 
@@ -273,7 +275,7 @@ def trial_blocks(found: TrialReport) -> Iterator[Block]:
         tuple(
             Styled(text, "strong" if point.on_hull else "")
             for text in (
-                point.words,
+                point.text,
                 f"{point.kbps:,.0f}",
                 f"{point.xpsnr_db:.1f}",
                 f"{point.ssim:.4f}",
@@ -287,7 +289,7 @@ def trial_blocks(found: TrialReport) -> Iterator[Block]:
     )
     yield Table(("encode", ">kbit/s", ">XPSNR", ">SSIM", ">VMAF", ">smooth", "quality", ""), rows)
     yield Note(words.SMOOTH, "dim")
-    for line in trial.lessons:
+    for line in trial.remarks:
         yield Note(line)
     if trial.footage.name != "unnamed":
         yield Note(f"kept: plan --footage {trial.footage.name}")

@@ -43,7 +43,7 @@ def sweep_blocks(found: Sweep) -> Iterator[Block]:
             rates = _span(f"{begin.bitrate_kbps:,.0f}", f"{end.bitrate_kbps:,.0f}")
             quality = _span(looks(begin.quality), looks(end.quality))
             rows.append((span, Styled(choice, "strong"), f"{rates} kbit/s", quality))
-        yield Table((f">{found.over}", "resolution", ">video", ">quality"), tuple(rows))
+        yield Table((f">{found.varied}", "resolution", ">video", ">quality"), tuple(rows))
 
 
 def _choice(option: Option | None) -> str:
@@ -118,7 +118,7 @@ def _need_said(answer: Need) -> str:
     def at(upload: float | None, option: Option | None) -> words.SettingsAt | None:
         if upload is None or option is None:
             return None
-        return words.SettingsAt(upload, option.words, option.bitrate_kbps, option.quality)
+        return words.SettingsAt(upload, option.text, option.bitrate_kbps, option.quality)
 
     full = at(answer.full_kbps, answer.full_gives)
     assert full is not None
@@ -139,7 +139,7 @@ def forecast_blocks(found: Forecast) -> Iterator[Block]:
     """The verdict, the rate, each fallback, each hour, and what is not known."""
     seen = found.stutter
     rows = [
-        ("sent", run_words.sent(found.said, found.total_kbps, found.reserved_kbps)),
+        ("sent", run_words.sent(found.text, found.total_kbps, found.reserved_kbps)),
         ("upload", found.budget),
         ("observed", run_words.observed_row(found.evidence, seen)),
     ]
@@ -149,10 +149,10 @@ def forecast_blocks(found: Forecast) -> Iterator[Block]:
             ("in the show", run_words.in_the_show(seen, found.lasts_seconds)),
             ("longest queue", f"{seen.worst_queue_seconds:.1f} s"),
         ]
-    if found.most_kbps is not None:
+    if found.max_kbps is not None:
         limit = some_seconds(found.limit_seconds_per_hour)
         rows.append(
-            ("highest rate", f"{kbit(found.most_kbps)} of such frames stay within {limit} an hour")
+            ("highest rate", f"{kbit(found.max_kbps)} of such frames stay within {limit} an hour")
         )
     good = seen is not None and seen.within(found.limit_seconds_per_hour)
     yield Note(found.verdict, "strong")
@@ -162,8 +162,8 @@ def forecast_blocks(found: Forecast) -> Iterator[Block]:
     if found.by_hour:
         rows_by_hour = []
         for at in found.by_hour:
-            read = at.reading_kbps is not None
-            most = at.reading_kbps if read else at.most_kbps
+            read = at.imported_kbps is not None
+            most = at.imported_kbps if read else at.max_kbps
             seconds = "readings" if read else observed(at.observed_seconds)
             highest = "-" if most is None else f"{most:,.0f}"
             rows_by_hour.append((f"{at.hour:02d}:00", seconds, *_rates(at.stutter), highest))

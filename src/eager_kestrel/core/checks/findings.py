@@ -102,7 +102,7 @@ def check_recording(
     found = [one for guide in guides for one in against_guide(settings, guide, recording)]
     found += against_upload(pairs, safe_kbps)
     advice: tuple[Advice, ...] = ()
-    if any(one.severity != "fine" and not one.do for one in found):
+    if any(one.severity != "fine" and not one.what_to_do for one in found):
         advice = advise(pairs, safe_kbps)
     found = [*with_advice(found, advice), *against_any(recording)]
     return Findings(findings=tuple(found), advice=advice, recording=recording)

@@ -70,7 +70,7 @@ class RehearsalVerdict(Frozen):
     """The worst wait: of frames on the connection, or of the encoder behind its time."""
     breaks: int = 0
     """How often the ingest server refused or broke the connection."""
-    would_hold: int | None = None
+    fallback: int | None = None
     """Which step down would have held, 0 being the first; none when none would or none need."""
     text: str
 
@@ -79,7 +79,7 @@ class Rehearsal(Frozen):
     """The report."""
 
     format: str = format_name("rehearsal")
-    target: str
+    server: str
     """Without key."""
     platform: str
     planned: str
@@ -105,7 +105,7 @@ class Rehearsal(Frozen):
     went_over: tuple[tuple[float, str], ...] = ()
     """When it went over to a backup server, in seconds, and to which."""
     verdict: RehearsalVerdict
-    would_hold: str | None = None
+    fallback: str | None = None
     """The step down that would have held, in words."""
     moments: tuple[Moment, ...]
 
@@ -284,7 +284,7 @@ def _of_machine(sent: Sent, slow: Moment, step: Fallback, below: Steps) -> Rehea
         limited_by="machine",
         at_seconds=round(slow.seconds, 2),
         late_seconds=round(worst, 2),
-        would_hold=_which(below, lambda s: s.video.pixels_per_second <= most),
+        fallback=_which(below, lambda s: s.video.pixels_per_second <= most),
         text=words.encoder_late(slow.seconds, worst, usual, frame_seconds),
     )
 
@@ -301,7 +301,7 @@ def _of_line(sent: Sent, late: Moment | None, below: Steps) -> RehearsalVerdict:
         limited_by="upload",
         at_seconds=round(at, 2),
         late_seconds=round(worst, 2),
-        would_hold=_which(below, lambda s: s.total_kbps <= HOLDS_SHARE * carried),
+        fallback=_which(below, lambda s: s.total_kbps <= HOLDS_SHARE * carried),
         text=text,
     )
 
@@ -341,22 +341,22 @@ def _stutters(sent: Sent, cause: str) -> tuple[Stutter, ...]:
 
 
 def rehearsal_of(
-    sent: Sent, step: Fallback, below: Steps, *, target: str, platform: str, asked_seconds: float
+    sent: Sent, step: Fallback, below: Steps, *, server: str, platform: str, asked_seconds: float
 ) -> Rehearsal:
     """The report of what was noted.
 
     Args:
         below: steps down from it, in order.
-        target: where to, without key.
+        server: where to, without key.
         asked_seconds: it had to hold for.
     """
     encode = np.array(sent.encode_ms) if sent.encode_ms else np.zeros(1)
     trips = [m.round_trip_ms for m in sent.moments if m.round_trip_ms is not None]
     video, audio = step.video, step.audio
     found = verdict(sent, step, below, asked_seconds)
-    holds = None if found.would_hold is None else below[found.would_hold].video.words
+    holds = None if found.fallback is None else below[found.fallback].video.text
     return Rehearsal(
-        target=target,
+        server=server,
         platform=platform,
         planned=plans.rehearsed(
             video.resolution,
@@ -382,6 +382,6 @@ def rehearsal_of(
         reconnects=sent.reconnects,
         went_over=sent.went_over,
         verdict=found,
-        would_hold=holds,
+        fallback=holds,
         moments=sent.moments,
     )

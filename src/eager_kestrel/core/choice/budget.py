@@ -29,7 +29,7 @@ class BudgetStep(Frozen):
     name: str
     before_kbps: float
     after_kbps: float
-    why: str
+    text: str
 
 
 class Budget(Frozen):
@@ -48,7 +48,7 @@ class Budget(Frozen):
     """Whether a month's data leaves less than the connection."""
 
     @property
-    def said(self) -> str:
+    def text(self) -> str:
         """What stands between typical and safe, in one line."""
         return words.budget_line(
             self.steps[0].after_kbps,
@@ -76,7 +76,7 @@ def budget_of(uplink: Uplink, show: Show) -> Budget:
         return made
     left = round(cap, 3)
     why = words.cap_step(str(show.cap), show.hours_a_month)
-    step = BudgetStep(name="data cap", before_kbps=made.safe_kbps, after_kbps=left, why=why)
+    step = BudgetStep(name="data cap", before_kbps=made.safe_kbps, after_kbps=left, text=why)
     return made.model_copy(update={"steps": (*made.steps, step), "safe_kbps": left, "capped": True})
 
 
@@ -88,7 +88,7 @@ def budget(uplink: Uplink, safe_share: float, reserves: tuple[Reserve, ...]) -> 
     """
     typical = uplink.typical_kbps
     first = BudgetStep(
-        name="typical upload", before_kbps=typical, after_kbps=typical, why=uplink.said
+        name="typical upload", before_kbps=typical, after_kbps=typical, text=uplink.text
     )
     limits, name = _before_reserves(uplink, safe_share)
     steps = [first, *limits]
@@ -97,7 +97,7 @@ def budget(uplink: Uplink, safe_share: float, reserves: tuple[Reserve, ...]) -> 
         left = max(0.0, round(rate - reserve.rate.kbps, 3))
         why = words.reserve_step(reserve.rate.kbps, reserve.name)
         steps.append(
-            BudgetStep(name=f"reserve: {reserve.name}", before_kbps=rate, after_kbps=left, why=why)
+            BudgetStep(name=f"reserve: {reserve.name}", before_kbps=rate, after_kbps=left, text=why)
         )
         rate = left
     return Budget(
@@ -119,13 +119,13 @@ def _before_reserves(uplink: Uplink, safe_share: float) -> tuple[list[BudgetStep
     shared = round(typical * safe_share, 3)
     if seen is None or seen.kbps >= shared:
         why = words.share_step(safe_share)
-        share = BudgetStep(name="safe share", before_kbps=typical, after_kbps=shared, why=why)
+        share = BudgetStep(name="safe share", before_kbps=typical, after_kbps=shared, text=why)
         return [share], "safe share"
     observed, limit = seen.observed_seconds, seen.limit_seconds_per_hour
     if seen.lifted:
         why = words.lowest_step(limit, observed)
         return [
-            BudgetStep(name="lowest useful", before_kbps=typical, after_kbps=seen.kbps, why=why)
+            BudgetStep(name="lowest useful", before_kbps=typical, after_kbps=seen.kbps, text=why)
         ], "lowest useful"
     held = max(seen.held_kbps, seen.kbps)
     return [
@@ -133,13 +133,13 @@ def _before_reserves(uplink: Uplink, safe_share: float) -> tuple[list[BudgetStep
             name="seen safe",
             before_kbps=typical,
             after_kbps=held,
-            why=words.all_step(observed) if seen.held_is_all else words.held_step(limit, observed),
+            text=words.all_step(observed) if seen.held_is_all else words.held_step(limit, observed),
         ),
         BudgetStep(
             name="headroom",
             before_kbps=held,
             after_kbps=seen.kbps,
-            why=words.headroom_step(seen.headroom, observed),
+            text=words.headroom_step(seen.headroom, observed),
         ),
     ], "seen safe"
 
@@ -151,7 +151,7 @@ def beside(waterfall: Budget, others_kbps: float) -> Budget:
     before = waterfall.safe_kbps
     after = max(0.0, round(before - others_kbps, 3))
     why = words.others_step(others_kbps)
-    step = BudgetStep(name="other destinations", before_kbps=before, after_kbps=after, why=why)
+    step = BudgetStep(name="other destinations", before_kbps=before, after_kbps=after, text=why)
     return waterfall.model_copy(
         update={
             "steps": (*waterfall.steps, step),
@@ -169,7 +169,7 @@ def destination_steps(
     if extra.repeats:
         left = round(safe_kbps / (1 + extra.repeats), 3)
         why = words.repeats_step(extra.repeats)
-        steps = [BudgetStep(name="repeats", before_kbps=safe_kbps, after_kbps=left, why=why)]
+        steps = [BudgetStep(name="repeats", before_kbps=safe_kbps, after_kbps=left, text=why)]
     before = steps[0].after_kbps if steps else safe_kbps
     video = round(max(0.0, extra.video_kbps(safe_kbps, audio_kbps)), 3)
     carried = round(min(before, video + audio_kbps), 3)
@@ -179,6 +179,6 @@ def destination_steps(
     )
     return (
         *steps,
-        BudgetStep(name="transport overhead", before_kbps=before, after_kbps=carried, why=headers),
-        BudgetStep(name="audio", before_kbps=carried, after_kbps=video, why=audio),
+        BudgetStep(name="transport overhead", before_kbps=before, after_kbps=carried, text=headers),
+        BudgetStep(name="audio", before_kbps=carried, after_kbps=video, text=audio),
     )

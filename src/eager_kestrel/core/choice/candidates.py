@@ -140,7 +140,7 @@ def pinned(found: list[Candidate], show: Show, rules: VideoRules, platform: str)
     Raises:
         InputError: it does not take that resolution or frame rate; says what it takes.
     """
-    if show.resolution is None and show.fps_sent is None:
+    if show.resolution is None and show.fps is None:
         return found
     resolutions = sorted({c.resolution for c in found}, key=lambda p: (p.pixels, p.width))
     if show.resolution is not None:
@@ -148,16 +148,16 @@ def pinned(found: list[Candidate], show: Show, rules: VideoRules, platform: str)
             raise InputError(words.not_taken(platform, str(show.resolution)), _taken(rules))
         resolutions = [show.resolution]
     rates = dict.fromkeys((c.frame_rate, c.even) for c in found)
-    if show.fps_sent is not None:
-        rate = _as_the_source(show.fps_sent, show.frame_rate)
+    if show.fps is not None:
+        rate = _as_the_source(show.fps, show.source_fps)
         if not rules.takes_rate(rate) and rules.takes_rate(other_name(rate)):
             rate = other_name(rate)
         if not rules.takes_rate(rate):
             raise InputError(
-                words.not_taken(platform, f"{frame_rate_text(show.fps_sent)} fps"),
+                words.not_taken(platform, f"{frame_rate_text(show.fps)} fps"),
                 f"it takes {rules.rates_text()} fps",
             )
-        rates = {(rate, divides_evenly(show.frame_rate, rate)): None}
+        rates = {(rate, divides_evenly(show.source_fps, rate)): None}
     return [Candidate(p, rate, even) for p in resolutions for rate, even in rates]
 
 

@@ -74,7 +74,7 @@ class CandidatesTable:
     """Shape (4, n): guide, level, viewers (of everything sent), no visible gain."""
     enough_kbps: Floats
     """Where no gain is visible any more, whatever the floors; the fourth rule without them."""
-    floors_kbps: Floats
+    min_kbps: Floats
     recommended_kbps: Floats
     """Of the guide, 0 where it says none: so much is sent though the gain is not visible."""
     smooth: Flags
@@ -102,7 +102,7 @@ class CandidatesTable:
     members: tuple[Guide, ...]
     target_share: float = 1.0
     """Of the peak that is aimed at; 1 for constant bitrate."""
-    least_quality: float = 0.0
+    min_quality: float = 0.0
     """That is wished for; of candidates about the same none is taken below it."""
     copies: int = 1
     """How many times the encode is sent; ``per_byte`` and ``fixed_kbps`` are of all of them."""
@@ -183,15 +183,15 @@ class CandidatesTable:
         target = self.target_kbps(kbps)
         left = compression(self.table, self.show.motion, target, self._half_kbps)
         scenes = self._clean_scenes * left
-        allowed = (target >= self.floors_kbps) & self.smooth & self.encodable
+        allowed = (target >= self.min_kbps) & self.smooth & self.encodable
         return ScoredRows(kbps, scenes, scenes.mean(axis=0), _as_wished(allowed, self.wished))
 
-    def without_floors(self) -> CandidatesTable:
+    def without_minimums(self) -> CandidatesTable:
         """The same candidates for a guide that takes as little as one likes."""
         rules = self.rules_kbps.copy()
         rules[3] = self.enough_kbps
         return replace(
-            self, floors_kbps=np.full_like(self.floors_kbps, LEAST_VIDEO_KBPS), rules_kbps=rules
+            self, min_kbps=np.full_like(self.min_kbps, LEAST_VIDEO_KBPS), rules_kbps=rules
         )
 
     def at_any_rate(self) -> CandidatesTable:
@@ -207,7 +207,7 @@ class CandidatesTable:
         rules = self.rules_kbps.copy()
         clean = clean_kbps(self.table, self.show.motion, self.codec, self.pixels, self.fps) * takes
         enough, rules[3] = _enough(
-            np.maximum(clean, self.recommended_kbps), self.floors_kbps, self.target_share
+            np.maximum(clean, self.recommended_kbps), self.min_kbps, self.target_share
         )
         holds = speed <= machine.most_pixels(self.codec) * room * (1 + 1e-9)
         return replace(
@@ -224,7 +224,7 @@ class CandidatesTable:
 
     def among_best(self, best: Indices, rows: ScoredRows) -> Flags:
         """Which are as good as the best of each row."""
-        near = as_good_as(best, rows.scenes, rows.quality, self.table, self.least_quality)
+        near = as_good_as(best, rows.scenes, rows.quality, self.table, self.min_quality)
         return np.asarray(near & rows.allowed, dtype=np.bool_)
 
     def choose(self, rows: ScoredRows) -> tuple[Indices, Indices]:
@@ -267,7 +267,7 @@ class CandidatesTable:
             limits_kbps=limits[:, 0],
             kbps=rows.kbps[0],
             target_kbps=self.target_kbps(rows.kbps)[0],
-            floors_kbps=self.floors_kbps,
+            min_kbps=self.min_kbps,
             quality=rows.quality[0],
             scenes=rows.scenes[:, 0],
             smoothness=self._smooth,
@@ -310,7 +310,7 @@ def candidates_table(
     ranks = ranks_of(found, show.source, _named(members))
     share = 1.0 if rate_control(guide) == "constant" else VARIABLE_TARGET
     takes = preset_takes(show, table, codec, pixels * fps)
-    least_fps = table.motion[show.motion].least_fps
+    min_fps = table.motion[show.motion].min_fps
     clean = clean_kbps(table, show.motion, codec, pixels, fps) * takes
     enough, floored = _enough(np.maximum(clean, recommended), floors, share)
     return CandidatesTable(
@@ -322,14 +322,14 @@ def candidates_table(
         fixed_kbps=fixed.sum(axis=0),
         rules_kbps=np.stack([ceilings, level_limits(guide, codec, found, fps), viewers, floored]),
         enough_kbps=enough,
-        floors_kbps=floors,
+        min_kbps=floors,
         recommended_kbps=recommended,
-        smooth=fps * (1 + float(CLOSE)) >= min(least_fps, fps.max(initial=0.0)),
+        smooth=fps * (1 + float(CLOSE)) >= min(min_fps, fps.max(initial=0.0)),
         wished=_wished(guide, found),
         encodable=pixels * fps <= show.machine.most_pixels(codec),
-        delivered=delivered_shares(members, table, found, show.frame_rate),
+        delivered=delivered_shares(members, table, found, show.source_fps),
         seen_pixels=_seen_pixels(show.source, found),
-        seen_fps=np.minimum(fps, float(show.frame_rate)),
+        seen_fps=np.minimum(fps, float(show.source_fps)),
         audio_steps=audio_steps(guide),
         takes=takes,
         ranks=ranks,
@@ -378,13 +378,13 @@ def rebuilt(
         members,
         relayed=field.copies < len(members),
     )
-    return replace(made, least_quality=field.least_quality)
+    return replace(made, min_quality=field.min_quality)
 
 
 def _candidates(show: Show, guide: Guide, members: Sequence[Guide]) -> list[Candidate]:
     rows = [size for member in members for size in member.named]
     lines = guide.delivery.better_from_lines
-    found = candidates(show.source, show.frame_rate, guide.video, rows, lines)
+    found = candidates(show.source, show.source_fps, guide.video, rows, lines)
     return legible(pinned(found, show, guide.video, guide.title), show)
 
 

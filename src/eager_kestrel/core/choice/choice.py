@@ -55,7 +55,7 @@ class Choice:
     @cached_property
     def freed(self) -> tuple[tuple[Candidate, Literal["floor", "machine", "both"]], ...]:
         """What would be chosen without the guide's floors, on any machine, and without either."""
-        free = self.field.without_floors()
+        free = self.field.without_minimums()
         return (
             (self.otherwise(free), "floor"),
             (self.otherwise(self.field.on_any_machine()), "machine"),
@@ -73,7 +73,7 @@ class Choice:
     def of_faster_source(self) -> Candidate:
         """If the source had twice the frames a second."""
         show = self.field.show
-        update = {"frame_rate": min(2 * show.frame_rate, Fraction(480))}
+        update = {"source_fps": min(2 * show.source_fps, Fraction(480))}
         return self.otherwise(rebuilt(self.field, show.model_copy(update=update)))
 
     @cached_property
@@ -87,10 +87,10 @@ class Choice:
         """If the platform took any resolution of the source's shape, and any rate."""
         return self.otherwise(rebuilt(self.field, self.field.show, any_resolution))
 
-    def floor_of(self, candidate: Candidate) -> tuple[float, float]:
+    def minimum_of(self, candidate: Candidate) -> tuple[float, float]:
         """The least bitrate that is taken of a candidate, and what there is for it."""
         at = self.weighed.candidates.index(candidate)
-        return float(self.weighed.floors_kbps[at]), float(self.weighed.limits_kbps[:3, at].min())
+        return float(self.weighed.min_kbps[at]), float(self.weighed.limits_kbps[:3, at].min())
 
     def beside_others(self, candidate: Candidate, machine: Machine) -> bool:
         """Whether the machine alone would encode it in time."""

@@ -160,7 +160,7 @@ def answer(guide: Guide, asked: Asked, along: NeedSearch, waterfall: Budget) -> 
             "until_kbps": upload(until),
             "until_gives": None if at_until is None else at_until.option,
             "then": None if at_until is None else at_until.chosen,
-            "taken_kbps": upload(along.first(along.taken, lambda s: s.taken)),
+            "chosen_from_kbps": upload(along.first(along.taken, lambda s: s.taken)),
             "good_kbps": upload(good),
             "full_kbps": upload(full),
             "full_gives": at_full.option,

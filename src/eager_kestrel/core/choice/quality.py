@@ -58,13 +58,13 @@ class MotionParameters(Frozen):
 
     temporal: float
     """How steeply quality falls with frames a second."""
-    least_fps: float
+    min_fps: float
     """Below this nothing of this motion is sent, where more can be had."""
     scenes: dict[str, SceneParameters]
 
     def with_scenes(self, scenes: dict[str, SceneParameters]) -> MotionParameters:
         """The kind with other scenes; a copy would keep the arrays of its own."""
-        return MotionParameters(temporal=self.temporal, least_fps=self.least_fps, scenes=scenes)
+        return MotionParameters(temporal=self.temporal, min_fps=self.min_fps, scenes=scenes)
 
     @cached_property
     def arrays(self) -> Mapping[str, Floats]:

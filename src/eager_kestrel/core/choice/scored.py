@@ -34,7 +34,7 @@ class Option(Spread):
     """The 10th and 90th percentile of footage of that kind."""
 
     @property
-    def words(self) -> str:
+    def text(self) -> str:
         """``1920x1080 at 60, 6,000 kbit/s``."""
         return settings(self.resolution, self.frame_rate, self.bitrate_kbps)
 
@@ -67,7 +67,7 @@ class ScoredCandidates:
     """What the connection has to bear: constant bitrate, or the peak of variable."""
     target_kbps: Floats
     """What the encoder aims at: the same, or less where bitrate is variable."""
-    floors_kbps: Floats
+    min_kbps: Floats
     quality: Floats
     """Mean over the scenes of the kind."""
     scenes: Floats

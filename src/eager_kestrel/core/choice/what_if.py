@@ -31,8 +31,8 @@ if TYPE_CHECKING:
     from eager_kestrel.core.guide.guide import Guide
 
 
-Over = Literal["upload", "share", "motion", "tier"]
-OVER: tuple[Over, ...] = ("upload", "share", "motion", "tier")
+Varied = Literal["upload", "share", "motion", "tier"]
+VARIED: tuple[Varied, ...] = ("upload", "share", "motion", "tier")
 
 
 class Need(Frozen):
@@ -53,7 +53,7 @@ class Need(Frozen):
     until_gives: Option | None = None
     then: Option | None = None
     """What a plan takes there."""
-    taken_kbps: float | None = None
+    chosen_from_kbps: float | None = None
     """The lowest whose plan takes this very resolution; none if one of about the same quality
     always wins."""
     good_kbps: float | None = None
@@ -98,7 +98,7 @@ class Sweep(Frozen):
     format: str = format_name("sweep")
     platform: str
     """Of the show's first destination, which ``points`` speak of."""
-    over: Over
+    varied: Varied
     points: tuple[Point, ...]
     beside: tuple[Beside, ...] = ()
     """The show's other destinations."""
@@ -112,7 +112,7 @@ POINTS = 79
 class Range:
     """What to sweep: numbers for upload (Mbit/s) and share (per cent), else every name."""
 
-    over: Over
+    varied: Varied
     begin: float = 0.0
     end: float = 0.0
 
@@ -124,9 +124,9 @@ def parse_range(text: str) -> Range:
         InputError: none of these.
     """
     name, _, span = text.partition("=")
-    over = next((known for known in OVER if known == name.strip()), None)
+    over = next((known for known in VARIED if known == name.strip()), None)
     if over is None:
-        raise InputError(f'"{name}" cannot be swept', nearest_name(name, [*OVER], ""))
+        raise InputError(f'"{name}" cannot be swept', nearest_name(name, [*VARIED], ""))
     if over in ("motion", "tier"):
         return Range(over)
     match = re.fullmatch(r"\s*([0-9.]+)\s*\.\.\s*([0-9.]+)\s*", span)
@@ -144,7 +144,7 @@ def parse_range(text: str) -> Range:
 def values_of(wanted: Range, show: Show, uplink: Uplink | None) -> list[tuple[str, float, float]]:
     """Of a range of uploads or shares: each value in words, as a number, and its safe rate."""
     values = np.linspace(wanted.begin, wanted.end, POINTS).tolist()
-    if wanted.over == "upload":
+    if wanted.varied == "upload":
         lines = [assumed_uplink(Bitrate.from_kbps(value * 1000)) for value in values]
         safe = [budget_of(line, show).safe_kbps for line in lines]
         names = [f"{value:.4g} Mbit/s" for value in values]
@@ -231,7 +231,7 @@ def compare(
     taken = free.candidates[index] if index >= 0 else None
     finalists = []
     for resolution, rate in shapes:
-        update = {"resolution": resolution, "fps_sent": rate}
+        update = {"resolution": resolution, "fps": rate}
         field = candidates_table(show.model_copy(update=update), guide, table, codec)
         finalists.append(_finalist(field, waterfall, taken))
     return Comparison(
@@ -245,13 +245,13 @@ def compare(
 def _finalist(field: CandidatesTable, waterfall: Budget, taken: Candidate | None) -> Finalist:
     """The only candidate of a table."""
     (candidate,), weighed = field.candidates, field.at(waterfall.safe_kbps)
-    kbps, floor = float(weighed.kbps[0]), float(weighed.floors_kbps[0])
+    kbps, floor = float(weighed.kbps[0]), float(weighed.min_kbps[0])
     total = (kbps + weighed.audio_kbps) * float(field.per_byte[0]) + float(field.fixed_kbps[0])
     refused = ""
     if not weighed.encodable[0]:
         refused = words.TOO_SLOW
     elif not weighed.allowed[0]:
-        refused = words.under_floor(floor, max(0.0, kbps), weighed.limit(0))
+        refused = words.under_minimum(floor, max(0.0, kbps), weighed.limit(0))
     return Finalist(
         resolution=candidate.resolution,
         frame_rate=candidate.frame_rate,

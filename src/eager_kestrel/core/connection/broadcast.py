@@ -98,7 +98,7 @@ class Broadcast(Kept):
     """The sending program's name; empty where it is not known."""
     platform: str
     """The guide's name; empty where no guide was named."""
-    to: str
+    server: str
     """Host and port, or the address without key."""
     planned: str = ""
     """What should be sent, in words."""
@@ -144,7 +144,7 @@ class BroadcastRow(Frozen):
     id: str
     taken_at: Moment
     platform: str
-    to: str
+    server: str
     kind: str
     lasted_seconds: float
     typical_kbps: float

@@ -168,9 +168,9 @@ class Wait:
 class Climb:
     """How fast to send, look by look. For one connection."""
 
-    most_kbps: float | None = None
+    max_kbps: float | None = None
     """Never above it; None for no bound."""
-    least_kbps: float = 0.0
+    min_kbps: float = 0.0
     """Never below it: what a resolution takes."""
     rate_kbps: float = FIRST_KBPS
     """To send at now."""
@@ -275,9 +275,9 @@ class Climb:
     @property
     def held_most(self) -> bool:
         """Whether the most that is allowed was held, so that the connection may carry more."""
-        if self.most_kbps is None or not self.rates_kbps:
+        if self.max_kbps is None or not self.rates_kbps:
             return False
-        return self._at_most or statistics.median(self.rates_kbps) >= HELD * self.most_kbps
+        return self._at_most or statistics.median(self.rates_kbps) >= HELD * self.max_kbps
 
     def look(self, seen: SenderSample) -> None:
         """Take in what was seen, and set how fast to go on."""
@@ -300,8 +300,8 @@ class Climb:
         self.rate_kbps = self._allowed(rate_kbps)
 
     def _allowed(self, kbps: float) -> float:
-        kbps = max(kbps, self.least_kbps)
-        return kbps if self.most_kbps is None else min(kbps, self.most_kbps)
+        kbps = max(kbps, self.min_kbps)
+        return kbps if self.max_kbps is None else min(kbps, self.max_kbps)
 
     def _rate(self, begin: float, end: float) -> float:
         """What arrived between the first and the last arrival in there, in kbit/s; 0 when unknown.
@@ -326,11 +326,11 @@ class Climb:
         carried = self._rate(now - heard, now)
         if carried < KEPT_UP * self.rate_kbps:
             self._held_back(now, carried, heard)
-        elif self.rate_kbps == self.most_kbps:
+        elif self.rate_kbps == self.max_kbps:
             if self._refuted:
                 self._full(now)
                 return
-            self.upload_kbps, self._at_most = self.most_kbps, True
+            self.upload_kbps, self._at_most = self.max_kbps, True
             self._begin_stretch(now)
         else:
             self._early_resent, self._early_bytes = self._wait.way.resent, self._arrived[-1][1]
@@ -432,7 +432,7 @@ class Climb:
         assert self._stretch_at is not None
         begin, self.edge = self._stretch_at, True
         carried = self._rate(begin, now)
-        short = self._at_most and carried < HELD * (self.most_kbps or 0.0)
+        short = self._at_most and carried < HELD * (self.max_kbps or 0.0)
         if short and self._longest >= BEGUN_SECONDS:
             self._refuted = True  # a burst of it was taken, and no more than that
             self._full(now)

@@ -111,7 +111,7 @@ class Ranking(Frozen):
 
     format: str = format_name("ranking")
     platform: str
-    points: tuple[Nearness, ...]
+    servers: tuple[Nearness, ...]
 
 
 class Rankings(Frozen):
@@ -150,4 +150,4 @@ def ranking(platform: str, points: list[Nearness]) -> Ranking:
             p.name,
         ),
     )
-    return Ranking(platform=platform, points=tuple(ordered))
+    return Ranking(platform=platform, servers=tuple(ordered))

@@ -43,9 +43,9 @@ class RunEvidence:
     kind: Kind
     partial: bool
     failed: bool
-    reading_kbps: float | None
+    imported_kbps: float | None
     """For a reading from elsewhere: the rate; then the arrays are empty."""
-    most_kbps: float | None
+    max_kbps: float | None
     """The most that was sent, by somebody's rule: of more it says nothing."""
     windows_kbps: Floats
     """Shape (windows,): mean rates over two seconds of the steady part; empty where it is too
@@ -65,7 +65,7 @@ class RunEvidence:
     @property
     def usable(self) -> bool:
         """Whether it gives any rate."""
-        return self.reading_kbps is not None or bool(self.windows_kbps.size)
+        return self.imported_kbps is not None or bool(self.windows_kbps.size)
 
 
 @dataclass(frozen=True)
@@ -121,8 +121,8 @@ def evidence_of(run: Run | RunEvidence) -> RunEvidence:
         kind=run.kind,
         partial=run.partial,
         failed=bool(run.failed),
-        reading_kbps=run.reading_kbps,
-        most_kbps=None if phase is None else phase.most_kbps,
+        imported_kbps=run.imported_kbps,
+        max_kbps=None if phase is None else phase.max_kbps,
         windows_kbps=single(windows),
         steps_kbit=single(steps * 8e-3),
         watched_seconds=watched_seconds(run),
@@ -153,7 +153,7 @@ def lasting_samples(run: Run) -> Series | None:
     one, on, several = run.one_connection, run.sustained, run.several_connections
     if one is None:
         return None
-    if on is not None and fell_by(one.samples, on.samples, on.most_kbps):
+    if on is not None and fell_by(one.samples, on.samples, on.max_kbps):
         return on.samples
     if several is not None and one.method == "flooding" and fell_by(one.samples, several.samples):
         return several.samples

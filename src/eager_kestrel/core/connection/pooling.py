@@ -164,7 +164,7 @@ def uplink_of(
         watched_seconds=round(max(run.watched_seconds for run in usable), 1),
         round_trip_ms=_round_trip_ms(usable),
         practice=all(run.kind == "practice" for run in usable),
-        said=_said(usable),
+        text=_said(usable),
         runs=tuple(run.id for run in usable),
         broadcasts=tuple(dict.fromkeys(quarter.broadcast for quarter in aired)),
     )
@@ -213,9 +213,9 @@ def uplink_of_readings(readings: Sequence[RunEvidence]) -> Uplink:
     """The uplink behind rates read elsewhere: their median, with at least an assumed spread.
 
     Args:
-        readings: at least one run with ``reading_kbps``.
+        readings: at least one run with ``imported_kbps``.
     """
-    rates = np.array([run.reading_kbps for run in readings], dtype=np.float64)
+    rates = np.array([run.imported_kbps for run in readings], dtype=np.float64)
     typical, floor = (float(x) for x in np.percentile(rates, [50, FLOOR_PERCENTILE]))
     floor = min(floor, typical * (1 - ASSUMED_SPREAD / 2))
     return Uplink(
@@ -223,7 +223,7 @@ def uplink_of_readings(readings: Sequence[RunEvidence]) -> Uplink:
         floor_kbps=round(floor, 1),
         spread=round(max(ASSUMED_SPREAD, 2 * (1 - floor / typical)), 4),
         basis="assumed",
-        said=words.readings(len(readings), ASSUMED_SPREAD),
+        text=words.readings(len(readings), ASSUMED_SPREAD),
         runs=tuple(run.id for run in readings),
     )
 
@@ -260,8 +260,8 @@ def uplink_of_history(
         taken = counted(known, endpoints)
         wanted = {run.endpoint_name for run in taken}
         uplink = uplink_of(taken, aired=aired)
-        said = words.towards(uplink.said, sorted(wanted), len(measured) - len(taken))
-        return uplink.model_copy(update={"said": said})
+        said = words.towards(uplink.text, sorted(wanted), len(measured) - len(taken))
+        return uplink.model_copy(update={"text": said})
     if of_kind["reading"]:
         return uplink_of_readings(of_kind["reading"])
     return uplink_of(of_kind["practice"][-1:])

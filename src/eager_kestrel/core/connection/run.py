@@ -70,11 +70,11 @@ class Phase(Kept):
     """Connections that upload; 0 when idle."""
     ended: Ending
     """Why it ended: the floor was known well enough, a limit came, or it broke off."""
-    ended_why: str = ""
+    ended_text: str = ""
     """For ``failed``: what happened, in one line."""
     method: Method = "flooding"
     """Whether the connection was kept full, or climbed up to its rate."""
-    most_kbps: float | None = None
+    max_kbps: float | None = None
     """The most that was sent, by somebody's rule; the connection may carry more."""
     samples: Series = Field(default_factory=lambda: Series(seconds=(), delivered_bytes=()))
     round_trips: tuple[RoundTrip, ...] = ()
@@ -101,11 +101,11 @@ class Endpoint(Kept):
 class BothEnds(Kept):
     """The rate over the same bytes as each end saw it."""
 
-    near_kbps: float
+    here_kbps: float
     """By what was acknowledged here."""
-    far_kbps: float
+    endpoint_kbps: float
     """By what was read there."""
-    far_bytes: int
+    endpoint_bytes: int
     """Read there in all."""
 
 
@@ -148,7 +148,7 @@ class Run(Kept):
     """Everything the test delivered in its phases."""
     failed: str = ""
     """Why nothing was learned, in one line; that the connection was down is worth knowing, too."""
-    reading_kbps: float | None = None
+    imported_kbps: float | None = None
     """A rate somebody read elsewhere and imported; then there are no samples."""
 
     @property
@@ -159,7 +159,7 @@ class Run(Kept):
     @property
     def kind(self) -> Kind:
         """Whether it was measured on a real connection, is practice, or was read elsewhere."""
-        if self.reading_kbps is not None:
+        if self.imported_kbps is not None:
             return "reading"
         loopback = is_loopback(self.endpoint.url)
         return "practice" if loopback or self.endpoint.found_by == "practice" else "measured"
@@ -201,9 +201,9 @@ class RunSummary(Frozen):
     """Round trips without load."""
     loaded: RoundTripSummary | None
     """The same while one connection fills the connection."""
-    one: PhaseSummary | None
+    one_connection: PhaseSummary | None
     """One connection."""
-    several: PhaseSummary | None
+    several_connections: PhaseSummary | None
     uplink: Uplink | None
     """What this run alone speaks for; none when it learned too little."""
     verdicts: tuple[str, ...]
@@ -256,5 +256,5 @@ class RunComparison(Frozen):
 
     format: str = format_name("run-comparison")
     runs: tuple[RunDocument, ...]
-    said: str
+    text: str
     """Whether their floors can be told apart."""

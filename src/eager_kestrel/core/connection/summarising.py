@@ -93,22 +93,22 @@ def summary_of(run: Run) -> RunSummary:
     lasting, several = lasting_samples(run), phase_summary(run.several_connections)
     one = None if lasting is None else _figures(lasting)
     swings = None if run.one_connection is None else short_rates(run.one_connection.samples)
-    most = run.one_connection.most_kbps if run.one_connection is not None else None
+    most = run.one_connection.max_kbps if run.one_connection is not None else None
     remarks: tuple[str, ...] = ()
     if most is not None and one is not None:
         remarks = (words.held_most(one.typical_kbps, most),)
     wrong: tuple[str, ...] = ()
     if (ends := run.both_ends) is not None:
-        difference = abs(ends.far_kbps / ends.near_kbps - 1)
+        difference = abs(ends.endpoint_kbps / ends.here_kbps - 1)
         if difference > ENDS_AGREE:
-            wrong = (words.ends_disagree(ends.near_kbps, ends.far_kbps),)
+            wrong = (words.ends_disagree(ends.here_kbps, ends.endpoint_kbps),)
         else:
-            remarks += (words.ends_agree(max(difference, 0.001), ends.far_kbps),)
+            remarks += (words.ends_agree(max(difference, 0.001), ends.endpoint_kbps),)
     return RunSummary(
         idle=idle,
         loaded=loaded,
-        one=one,
-        several=several,
+        one_connection=one,
+        several_connections=several,
         uplink=run_uplink(run),
         verdicts=(
             *_of_bursts(run),
@@ -217,7 +217,9 @@ def both_ends(near: Series, far: EndpointCount) -> BothEnds | None:
     rates = _in_stretches(near, far.samples) if near.stretches else _throughout(near, far.samples)
     if rates is None:
         return None
-    return BothEnds(near_kbps=round(rates[0], 1), far_kbps=round(rates[1], 1), far_bytes=far.bytes)
+    return BothEnds(
+        here_kbps=round(rates[0], 1), endpoint_kbps=round(rates[1], 1), endpoint_bytes=far.bytes
+    )
 
 
 def _throughout(near: Series, far: Series) -> tuple[float, float] | None:

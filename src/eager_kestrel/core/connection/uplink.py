@@ -69,7 +69,7 @@ class Uplink(Frozen):
     """Share of windows under a quarter of typical."""
     basis: Literal["runs", "one run", "assumed"]
     """What it rests on; ``assumed`` marks a spread nobody measured."""
-    said: str
+    text: str
     """The basis in words."""
     runs: tuple[str, ...] = ()
     """Ids of the runs it rests on."""
@@ -113,5 +113,5 @@ def assumed_uplink(upload: Bitrate, written: str = "") -> Uplink:
         floor_kbps=round(upload.kbps * (1 - ASSUMED_SPREAD / 2), 3),
         spread=ASSUMED_SPREAD,
         basis="assumed",
-        said=words.bare_number(upload, written, ASSUMED_SPREAD),
+        text=words.bare_number(upload, written, ASSUMED_SPREAD),
     )

@@ -62,11 +62,11 @@ class Answers(Protocol):
 
 
 def answers_of(
-    show: Show, guides: Sequence[Guide], table: QualityTable, most_kbps: float
+    show: Show, guides: Sequence[Guide], table: QualityTable, max_kbps: float
 ) -> Answers:
     """Of a show on connections up to a safe rate; exact, and of any rate, for one destination."""
     if len(guides) > 1:
-        return DividedAnswers(Groupings(show, guides, table, most_kbps))
+        return DividedAnswers(Groupings(show, guides, table, max_kbps))
     codec = guides[0].codec(show.destinations[0].codec)
     return OneAnswers(candidates_table(show, guides[0], table, codec))
 

@@ -61,7 +61,7 @@ def alone(
 ) -> DestinationContext:
     """One destination that may use the whole safe rate; its guide with the tier applied."""
     made = candidates_table(show, guide, table, guide.codec(destination.codec))
-    field = replace(made, least_quality=destination.least_quality)
+    field = replace(made, min_quality=destination.min_quality)
     return DestinationContext(destination, guide, guide, field, waterfall.safe_kbps)
 
 

@@ -175,7 +175,7 @@ def _undominated(made: CandidatesTable, safe: Floats) -> _Undominated:
     for level in _levels(made):
         there = made.in_room(float(level) / LOAD_CELLS) if level else made
         weighed = there.weigh(safe)
-        judged, enough = weighed.quality, weighed.quality >= made.least_quality
+        judged, enough = weighed.quality, weighed.quality >= made.min_quality
         best, chosen = there.choose(replace(weighed, allowed=weighed.allowed & enough))
         at = np.flatnonzero(chosen >= 0)
         cells = cells_for((weighed.kbps + audio) * made.per_byte + made.fixed_kbps)[at, chosen[at]]
@@ -349,9 +349,9 @@ class Groupings:
             codec = joint.codec(codecs[0] if codecs else None)
         except NotFoundError as error:
             return error.line()
-        least = max(place.least_quality for place in places)
+        least = max(place.min_quality for place in places)
         made = replace(
-            candidates_table(self.show, joint, self.table, codec, guides), least_quality=least
+            candidates_table(self.show, joint, self.table, codec, guides), min_quality=least
         )
         if not made.candidates:
             return words.unsuitable(joint.title)

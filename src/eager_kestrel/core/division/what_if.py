@@ -47,16 +47,16 @@ POINTS = 250
 """As many of them, a fortieth apart; what turns in between is found to a kbit/s."""
 
 
-def along(answers: Answers, m: int, asked: Asked, most_kbps: float) -> NeedSearch:
+def along(answers: Answers, m: int, asked: Asked, max_kbps: float) -> NeedSearch:
     """A resolution at a frame rate for one destination, along safe rates up to the most."""
     if isinstance(answers, OneAnswers):
-        return _along_one(answers.table, asked, most_kbps)
-    return _along_divided(answers, m, asked, most_kbps)
+        return _along_one(answers.table, asked, max_kbps)
+    return _along_divided(answers, m, asked, max_kbps)
 
 
-def _along_one(field: CandidatesTable, asked: Asked, most_kbps: float) -> NeedSearch:
+def _along_one(field: CandidatesTable, asked: Asked, max_kbps: float) -> NeedSearch:
     """A resolution at a frame rate at every rate of the grid."""
-    rates = up_to(grid(field), most_kbps)
+    rates = up_to(grid(field), max_kbps)
     at = index_of(field, asked)
     if at is None or not rates.size:
         none = np.zeros(rates.size, dtype=np.bool_)
@@ -70,18 +70,18 @@ def _along_one(field: CandidatesTable, asked: Asked, most_kbps: float) -> NeedSe
     )
 
 
-def up_to(rates: Floats, most_kbps: float) -> Floats:
+def up_to(rates: Floats, max_kbps: float) -> Floats:
     """Rates up to the most, and the most itself where it cuts them off."""
-    if not rates.size or rates[-1] <= most_kbps:
+    if not rates.size or rates[-1] <= max_kbps:
         return rates
-    return np.append(rates[rates < most_kbps], most_kbps)
+    return np.append(rates[rates < max_kbps], max_kbps)
 
 
 def _nothing(_: float) -> NeededAt:
     return NeededAt(near=False, taken=False, quality=-1.0, option=None, chosen=None)
 
 
-def _along_divided(answers: Answers, m: int, asked: Asked, most_kbps: float) -> NeedSearch:
+def _along_divided(answers: Answers, m: int, asked: Asked, max_kbps: float) -> NeedSearch:
     """A resolution at a frame rate at some rates; what turns in between is found by looking."""
 
     def look(safe: float) -> NeededAt:
@@ -90,7 +90,7 @@ def _along_divided(answers: Answers, m: int, asked: Asked, most_kbps: float) -> 
             return _nothing(safe)
         return seen(served.field.at(served.safe_kbps), index_of(served.field, asked))
 
-    rates = up_to(np.geomspace(LEAST_KBPS, MOST_KBPS, POINTS), most_kbps)
+    rates = up_to(np.geomspace(LEAST_KBPS, MOST_KBPS, POINTS), max_kbps)
     all_seen = [look(float(rate)) for rate in rates]
     return NeedSearch(
         rates,
@@ -141,7 +141,7 @@ def sweep(
         uplink: for everything but a sweep of uploads, which needs none.
     """
     along: list[tuple[str, float | None, float, Answer]] = []
-    if wanted.over in ("upload", "share"):
+    if wanted.varied in ("upload", "share"):
         named = values_of(wanted, show, uplink)
         answers = answers_of(show, guides, table, max(safe for _, _, safe in named))
         along = [(name, value, safe, answers.at(safe)) for name, value, safe in named]
@@ -155,7 +155,7 @@ def sweep(
             along.append((name, None, safe, given))
     return Sweep(
         platform=guides[0].name,
-        over=wanted.over,
+        varied=wanted.varied,
         points=tuple(
             Point(at=name, value=value, safe_kbps=round(safe, 3), chosen=_option(given[0]))
             for name, value, safe, given in along
@@ -178,7 +178,7 @@ def _option(served: Served | None) -> Option | None:
 def _variants(
     wanted: Range, show: Show, guides: Sequence[Guide]
 ) -> list[tuple[str, Show, Sequence[Guide]]]:
-    if wanted.over == "motion":
+    if wanted.varied == "motion":
         return [(m, show.model_copy(update={"motion": m}), guides) for m in MOTIONS]
     first = guides[0].ordinary
     return [

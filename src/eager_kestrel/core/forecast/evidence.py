@@ -62,7 +62,7 @@ def stretch_of_run(run: RunEvidence) -> ObservedStretch | None:
     seconds = run.steps_kbit.size * GRID_SECONDS
     if seconds < LEAST_SECONDS:
         return None
-    reach = np.inf if run.most_kbps is None else run.most_kbps
+    reach = np.inf if run.max_kbps is None else run.max_kbps
     return ObservedStretch(run.id, run.taken, seconds, reach, (run.steps_kbit,), broadcast=False)
 
 

@@ -41,9 +41,9 @@ class HourSeen(Frozen):
     observed_seconds: float
     stutter: StutterSeen | None
     """None if the evidence does not reach this rate."""
-    most_kbps: float | None
+    max_kbps: float | None
     """The highest total rate within the limit, reserves included; None if no rate is."""
-    reading_kbps: float | None = None
+    imported_kbps: float | None = None
     """The median of readings from elsewhere, where there is nothing else."""
 
 
@@ -62,7 +62,7 @@ class Forecast(Frozen):
     format: str = format_name("forecast")
     version: str
     """Of the program that made it."""
-    said: str
+    text: str
     """What is sent, in words."""
     total_kbps: float
     """Everything sent, reserves not included."""
@@ -81,7 +81,7 @@ class Forecast(Frozen):
     stutter: StutterSeen | None
     """None if the evidence does not reach this rate."""
     verdict: str
-    most_kbps: float | None
+    max_kbps: float | None
     """The highest total rate within the limit, reserves included; None if no rate is."""
     steps: tuple[StepSeen, ...]
     """The plan's own settings, then its fallbacks."""
@@ -99,7 +99,7 @@ class ForecastRequest:
     """What is to be forecast."""
 
     version: str
-    said: str
+    text: str
     sending: Sending
     lowest_kbps: float
     """The lowest total worth sending; what makes even that late is a standstill."""
@@ -122,7 +122,7 @@ class Observed:
     """The evidence, and what has to be said of it."""
 
     evidence: Evidence
-    said: str
+    text: str
     practice: bool
     by_hour: Mapping[int, Evidence]
     readings_kbps: Mapping[int, float]
@@ -137,16 +137,16 @@ def forecast(asked: ForecastRequest, observed: Observed) -> Forecast:
     seen = replay.seen(total)
     steps = tuple(_step(observed.evidence, asked, *step) for step in asked.steps)
     better = next((step for step in steps if step.within), None)
-    most = replay.most_kbps(asked.limit)
+    most = replay.max_kbps(asked.limit)
     return Forecast(
         version=asked.version,
-        said=asked.said,
+        text=asked.text,
         total_kbps=round(asked.sending.kbps, 3),
         reserved_kbps=asked.reserved_kbps,
         budget=asked.budget,
         limit_seconds_per_hour=asked.limit,
         lasts_seconds=asked.lasts_seconds,
-        evidence=observed.said,
+        evidence=observed.text,
         practice=observed.practice,
         stutter=seen,
         verdict=words.forecast_verdict(
@@ -156,7 +156,7 @@ def forecast(asked: ForecastRequest, observed: Observed) -> Forecast:
             own=bool(steps) and steps[0].within,
             known=bool(observed.evidence.seconds.size),
         ),
-        most_kbps=None if most is None else round(most, 1),
+        max_kbps=None if most is None else round(most, 1),
         steps=steps,
         by_hour=tuple(_hours(asked, observed)),
         standstills=words.stood_still(seen),
@@ -188,19 +188,19 @@ def _hours(asked: ForecastRequest, observed: Observed) -> list[HourSeen]:
                         hour=hour,
                         observed_seconds=0.0,
                         stutter=None,
-                        most_kbps=None,
-                        reading_kbps=round(reading, 1),
+                        max_kbps=None,
+                        imported_kbps=round(reading, 1),
                     )
                 )
             continue
         replay = Replay(evidence, asked.sending, asked.lowest_kbps)
-        most = replay.most_kbps(asked.limit)
+        most = replay.max_kbps(asked.limit)
         found.append(
             HourSeen(
                 hour=hour,
                 observed_seconds=round(evidence.observed_seconds, 1),
                 stutter=replay.seen(asked.sending.kbps + asked.reserved_kbps),
-                most_kbps=None if most is None else round(most, 1),
+                max_kbps=None if most is None else round(most, 1),
             )
         )
     return found

@@ -249,7 +249,7 @@ class Replay:
         late &= within(begins, ends, left.size)
         return float(late.sum()) * GRID_SECONDS / begins.size
 
-    def most_kbps(self, limit: float) -> float | None:
+    def max_kbps(self, limit: float) -> float | None:
         """The highest total rate whose stutter keeps a limit at the cautious end.
 
         Args:
@@ -261,7 +261,7 @@ class Replay:
         return self._highest(lambda kbps: self._keeps(kbps, limit))
 
     def safe_kbps(self, limit: float) -> float | None:
-        """The seen-safe rate: as :meth:`most_kbps`, with headroom for what was not seen.
+        """The seen-safe rate: as :meth:`max_kbps`, with headroom for what was not seen.
 
         A rate is safe when a stream higher by the headroom keeps the limit, too; where nothing is
         known of so high a rate, the highest that something is known of.

@@ -223,7 +223,7 @@ class Proposal:
     key: str
     value: str
     """As a person would type it; :mod:`eager_kestrel.core.guide.questions` reads it."""
-    words: str
+    text: str
     doubt: str = ""
     """Why nobody should take it unseen; empty where the words say it plainly."""
     quoted: bool = True

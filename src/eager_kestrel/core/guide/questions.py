@@ -363,7 +363,7 @@ class Offered(Frozen):
     """A proposal in a document of questions."""
 
     value: str
-    words: str
+    text: str
     doubt: str = ""
 
 

@@ -50,11 +50,11 @@ def fallback_at(
     if index is None:
         return None
     video = video_settings(guide, field, weighed, index)
-    carried = video.most_kbps + weighed.audio_kbps
+    carried = video.max_kbps + weighed.audio_kbps
     all_copies = float(carried * field.per_byte[index] + field.fixed_kbps[index])
     audio = audio_settings(guide, field.show, weighed.audio_kbps)
     extra = overhead(transport, video.frame_rate, audio.sample_rate_hz)
-    total = extra.total_kbps(video.most_kbps, audio.bitrate_kbps)
+    total = extra.total_kbps(video.max_kbps, audio.bitrate_kbps)
     upload = _tenths(waterfall.upload_for(all_copies))
     if not _same(field.at(waterfall.safe_of(upload)), weighed):  # where less audio leaves it more
         upload = _tenths(waterfall.upload_for(safe_kbps))
@@ -114,7 +114,7 @@ def other_way(
     """An offer when it is seen to be better."""
     if option is None or option.quality < now.quality + tie:
         return None
-    text = words.other_way(kind, name, option.words, option.quality, now.quality)
+    text = words.other_way(kind, name, option.text, option.quality, now.quality)
     return Offer(kind=kind, needs=name, gives=option, text=text)
 
 
@@ -201,7 +201,7 @@ class OfferSearch:
         if there is None or not _is_another(there.option, now, self.table.tie):
             return None
         more = max(0.0, upload - self.waterfall.steps[0].after_kbps)
-        text = words.more_upload(more, there.option.words)
+        text = words.more_upload(more, there.option.text)
         return Offer(
             kind="upload", needs=rate(more), upload_kbps=upload, gives=there.option, text=text
         ), there

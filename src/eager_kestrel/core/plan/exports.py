@@ -44,7 +44,7 @@ def ffmpeg_arguments(
         ValueError: the destination has no settings.
     """
     video, audio = _settings(planned)
-    kbit, most = f"{video.bitrate_kbps:g}k", f"{video.most_kbps:g}k"
+    kbit, most = f"{video.bitrate_kbps:g}k", f"{video.max_kbps:g}k"
     resolution = f"fps={video.frame_rate},{_ffmpeg_resolution(planned, video)}"
     if video.deinterlace is not None:
         resolution = f"bwdif=mode=send_{video.deinterlace},{resolution}"
@@ -201,7 +201,7 @@ def _gst_encoder(video: VideoSettings) -> list[str]:
             "nal-hrd=cbr"
             if video.rate_control == "constant"
             else (
-                f"vbv-maxrate={video.most_kbps:.0f}:vbv-bufsize={video.buffer_kbit:.0f}:nal-hrd=vbr"
+                f"vbv-maxrate={video.max_kbps:.0f}:vbv-bufsize={video.buffer_kbit:.0f}:nal-hrd=vbr"
             )
         )
         element = [
@@ -246,7 +246,7 @@ def _preset(video: VideoSettings) -> str:
 def _x265_rate(video: VideoSettings) -> str:
     if video.rate_control == "constant":
         return ""
-    return f":vbv-maxrate={video.most_kbps:.0f}:vbv-bufsize={video.buffer_kbit:.0f}"
+    return f":vbv-maxrate={video.max_kbps:.0f}:vbv-bufsize={video.buffer_kbit:.0f}"
 
 
 def _settings(planned: DestinationPlan) -> tuple[VideoSettings, AudioSettings]:

@@ -110,7 +110,7 @@ def with_seen_safe(
     found = []
     for sending in (_any_frames(motion), *(() if own is None else (own,))):
         replay = Replay(evidence, sending, lowest_kbps)
-        safe, held = replay.safe_kbps(limit) or 0.0, replay.most_kbps(limit) or 0.0
+        safe, held = replay.safe_kbps(limit) or 0.0, replay.max_kbps(limit) or 0.0
         found.append(
             SeenSafe(
                 kbps=round(safe, 3),
@@ -139,7 +139,7 @@ def lowest_total_kbps(
         guide = guides[there.platform].under(there.tier)
         made = candidates_table(show, guide, table, guide.codec(there.codec))
         if made.candidates:
-            least = (made.floors_kbps + made.audio_steps[0]) * made.per_byte + made.fixed_kbps
+            least = (made.min_kbps + made.audio_steps[0]) * made.per_byte + made.fixed_kbps
             total += float(least.min())
     most = LOWEST_SHARE * typical_kbps
     return round(min(total or most, most), 3)
@@ -203,7 +203,7 @@ def sending_at(steps: Sequence[Fallback], motion: Motion) -> Sending:
 
 def _stream(video: VideoSettings, total_kbps: float, motion: Motion) -> Sending:
     group = group_of_frames(video.keyframe_frames, video.b_frames, motion)
-    return planned(group, total_kbps, video.most_kbps, float(video.frame_rate), video.buffer_kbit)
+    return planned(group, total_kbps, video.max_kbps, float(video.frame_rate), video.buffer_kbit)
 
 
 def _any_frames(motion: Motion) -> Sending:

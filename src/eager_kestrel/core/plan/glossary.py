@@ -35,7 +35,7 @@ class Term(Frozen):
 
     also: tuple[str, ...] = ()
     """Other words for it, or words it is the answer to."""
-    says: str
+    text: str
     sum: str | None = None
     """A template; its fields are keys of :func:`numbers_of`."""
     causes: tuple[Cause, ...] = ()
@@ -74,7 +74,7 @@ class Explained(Frozen):
     format: str = format_name("explanation")
     term: str
     also: tuple[str, ...]
-    says: str
+    text: str
     sum: str | None
     """With the latest numbers; none where it needs some that are not known."""
     source: str | None
@@ -93,7 +93,7 @@ def explained(name: str, term: Term, numbers: Numbers, source: str | None) -> Ex
     return Explained(
         term=name,
         also=term.also,
-        says=term.says,
+        text=term.text,
         sum=worked_out,
         source=source if known else None,
         causes=causes,
@@ -119,14 +119,14 @@ def numbers_of(plan: Plan) -> dict[str, Any]:
         "floor_mbps": uplink.floor_kbps / 1000,
         "floor_share": uplink.floor_kbps / uplink.typical_kbps,
         "spread": uplink.spread,
-        "uplink_said": uplink.said,
+        "uplink_said": uplink.text,
         "safe_share": plan.inputs.safe_share,
         "shared_kbps": uplink.typical_kbps * plan.inputs.safe_share,
         "before_reserves_kbps": budget.before_reserves_kbps,
         "reserved_kbps": budget.reserved_kbps,
         "safe_kbps": budget.safe_kbps,
         "motion": plan.inputs.motion,
-        "source_fps": float(frame_rate_text(plan.inputs.frame_rate)),
+        "source_fps": float(frame_rate_text(plan.inputs.source_fps)),
         "copy_gb_per_hour": plan.local_copy.gb_per_hour,
     }
     if plan.stutter is not None:
@@ -154,20 +154,20 @@ def _settings_numbers(plan: Plan, there: DestinationPlan) -> dict[str, Any]:
         **video.model_dump(),
         "video_kbps": video.bitrate_kbps,
         "video_mbps": video.bitrate_kbps / 1000,
-        "most_kbps": video.most_kbps,
+        "max_kbps": video.max_kbps,
         "bitrate_bound": there.limited_by.get("bitrate"),
         "audio_kbps": audio.bitrate_kbps,
         "total_kbps": there.total_kbps,
         "total_kilobytes": there.total_kbps / 8,
         "gb_per_hour": gb_per_hour(there.total_kbps),
-        "overhead_kbps": there.total_kbps - video.most_kbps - audio.bitrate_kbps,
+        "overhead_kbps": there.total_kbps - video.max_kbps - audio.bitrate_kbps,
         "transport": there.transport.upper(),
         "audio_share": audio.bitrate_kbps / there.total_kbps,
         "pixels": pixels,
         "bits_per_pixel": video.bitrate_kbps * 1000 / (pixels * round(fps, 3)),
-        "source_over_fps": float(plan.inputs.frame_rate / video.frame_rate),
-        "buffer_seconds": video.buffer_kbit / video.most_kbps,
+        "source_over_fps": float(plan.inputs.source_fps / video.frame_rate),
+        "buffer_seconds": video.buffer_kbit / video.max_kbps,
         "looks": None if there.quality is None else looks(there.quality),
-        "adaptive_floor_kbps": there.adaptive.floor_kbps if there.adaptive else None,
+        "adaptive_min_kbps": there.adaptive.min_kbps if there.adaptive else None,
         "steps_said": ", then ".join(steps) or None,
     }

@@ -81,8 +81,8 @@ class Offer(Frozen):
 class Adaptive(Frozen):
     """Between which video bitrates an encoder that adapts by itself may move."""
 
-    floor_kbps: float
-    ceiling_kbps: float
+    min_kbps: float
+    max_kbps: float
 
 
 class Reconnect(Frozen):
@@ -145,17 +145,17 @@ class LocalCopy(Spread):
     def of(cls, show: Show, table: QualityTable, sent_kbps: float, free_bytes: int | None) -> Self:
         """Settings for a copy of the source at its own resolution and frame rate."""
         pixels = np.array([float(show.source.pixels)])
-        fps = np.array([float(show.frame_rate)])
+        fps = np.array([float(show.source_fps)])
         clean = float(clean_kbps(table, show.motion, COPY_CODEC, pixels, fps)[0])
         video = -(-clean // 500) * 500
         per_hour = gb_per_hour(video + COPY_AUDIO_KBPS)
         free_gb = None if free_bytes is None else round(free_bytes / 1e9, 2)
         return cls(
             resolution=show.source,
-            frame_rate=show.frame_rate,
+            frame_rate=show.source_fps,
             codec=COPY_CODEC,
             bitrate_kbps=video,
-            keyframe_frames=max(1, round(COPY_KEYFRAME_SECONDS * show.frame_rate)),
+            keyframe_frames=max(1, round(COPY_KEYFRAME_SECONDS * show.source_fps)),
             audio_kbps=COPY_AUDIO_KBPS,
             gb_per_hour=per_hour,
             sent_gb_per_hour=gb_per_hour(sent_kbps),
@@ -204,7 +204,7 @@ class DestinationPlan(Frozen):
     """From the safe rate down to what is left for video."""
     limited_by: dict[str, Bound] = Field(default_factory=dict)
     """By setting, which kind of limit bound it."""
-    guessed: tuple[str, ...] = ()
+    unverified: tuple[str, ...] = ()
     """Settings limited by something of the guide that is a guess."""
     reasons: tuple[Reason, ...] = ()
     not_followed: tuple[NotFollowed, ...] = ()
@@ -256,12 +256,12 @@ class Inputs(Spread):
 
     SPREAD: ClassVar = {
         "source": ("source_width", "source_height"),
-        "frame_rate": ("source_fps",),
+        "source_fps": ("source_fps",),
     }
 
     title: str
     source: Resolution
-    frame_rate: FrameRate
+    source_fps: FrameRate
     motion: Motion
     safe_share: float
     """0..1"""
@@ -283,12 +283,12 @@ class Inputs(Spread):
         return cls(
             title=show.title,
             source=show.source,
-            frame_rate=show.frame_rate,
+            source_fps=show.source_fps,
             motion=show.motion,
             safe_share=show.safe_share,
             reserves=tuple(Headroom(name=r.name, kbps=r.rate.kbps) for r in show.reserves),
             stutter_limit=show.stutter,
-            machine=show.machine.said,
+            machine=show.machine.text,
             footage=show.footage,
             lasts_seconds=show.lasts,
             at=show.at,

@@ -37,8 +37,8 @@ from eager_kestrel.core.settings.setting import Why
 from eager_kestrel.core.settings.table import (
     EXPLAINED,
     against_guide,
-    guessed,
     reasons_of,
+    unverified,
     video_settings,
 )
 from eager_kestrel.core.settings.values import VideoSettings
@@ -94,7 +94,7 @@ def plan_remarks(
     ]
     if show.interlaced:
         rates = [there.video.frame_rate for there in planned if there.video is not None]
-        found += [words.deinterlaced(show.frame_rate, rate) for rate in rates]
+        found += [words.deinterlaced(show.source_fps, rate) for rate in rates]
     return tuple(dict.fromkeys(found))
 
 
@@ -124,8 +124,8 @@ def _misfits(guide: Guide, video: VideoSettings, show: Show) -> list[str]:
                 show.fit,
             )
         )
-    if not divides_evenly(show.frame_rate, video.frame_rate):
-        found.append(words.judder(video.frame_rate, show.frame_rate))
+    if not divides_evenly(show.source_fps, video.frame_rate):
+        found.append(words.judder(video.frame_rate, show.source_fps))
     return found
 
 
@@ -221,7 +221,7 @@ def _planned(place: DestinationContext, show: Show, waterfall: Budget) -> Destin
     weighed = field.at(place.safe_kbps)
     audio = audio_settings(rules, show, weighed.audio_kbps)
     best = weighed.chosen
-    top_rate = min(show.frame_rate, max(rules.video.taken_rates))
+    top_rate = min(show.source_fps, max(rules.video.taken_rates))
     rate = top_rate if best is None else weighed.candidates[best].frame_rate
     extra = overhead(transport, rate, audio.sample_rate_hz)
     safe_kbps = place.safe_kbps / field.copies
@@ -247,13 +247,13 @@ def _planned(place: DestinationContext, show: Show, waterfall: Budget) -> Destin
         quality=weighed.option(best).quality,
         quality_range=weighed.option(best).quality_range,
         frame_rate_trade=frame_rate_trade(weighed, best),
-        total_kbps=round(extra.total_kbps(video.most_kbps, audio.bitrate_kbps), 3),
+        total_kbps=round(extra.total_kbps(video.max_kbps, audio.bitrate_kbps), 3),
         limited_by={reason.setting: reason.limited_by for reason in reasons},
-        guessed=guessed(rules, reasons),
+        unverified=unverified(rules, reasons),
         reasons=reasons,
         runners_up=tuple(weighed.option(i) for i in weighed.others(RUNNERS_UP)),
         fallbacks=cheaper,
-        adaptive=_adaptive(video, cheaper, float(weighed.floors_kbps[best])),
+        adaptive=_adaptive(video, cheaper, float(weighed.min_kbps[best])),
         fit=frame_fit(show.source, video.resolution, show.fit),
     )
     return made.model_copy(update={"not_followed": _not_followed(made, place)})
@@ -292,7 +292,7 @@ def viewers_bind(weighed: ScoredCandidates) -> bool:
     left, viewers = (
         float(weighed.limits_kbps[LIMITS.index(limit)].max()) for limit in ("budget", "viewers")
     )
-    return viewers < min(max(0.0, left), float(weighed.floors_kbps.min()))
+    return viewers < min(max(0.0, left), float(weighed.min_kbps.min()))
 
 
 def infeasible(
@@ -305,7 +305,7 @@ def infeasible(
     if not weighed.candidates:
         sizes = ", ".join(map(str, rules.resolutions)) or f"up to {rules.max_resolution}"
         shapes = words.shape_words(rules.shapes)
-        source = resolution_at(show.source, show.frame_rate)
+        source = resolution_at(show.source, show.source_fps)
         said = words.no_resolution(guide.title, sizes, shapes, rules.rates_text(), source)
         return said, words.OTHER_SOURCE
     if float(weighed.limits_kbps[2].max()) == 0:
@@ -313,7 +313,7 @@ def infeasible(
     if not weighed.encodable.any():
         return words.machine_too_slow(guide.title), words.FASTER_PRESET
     left = max(0.0, float(weighed.limits_kbps[0].max()))
-    needed = float(weighed.floors_kbps.min())
+    needed = float(weighed.min_kbps.min())
     of_guide = needed > LEAST_VIDEO_KBPS
     if viewers_bind(weighed):
         viewers = float(weighed.limits_kbps[LIMITS.index("viewers")].max())
@@ -336,13 +336,13 @@ def _refused(
     place: DestinationContext, show: Show, waterfall: Budget, weighed: ScoredCandidates
 ) -> tuple[str, str] | None:
     """Return why there are no settings and what would help, or None if there are settings."""
-    best, least = weighed.chosen, place.destination.least_quality
+    best, least = weighed.chosen, place.destination.min_quality
     if best is None:
         return infeasible(place.rules, show, weighed, waterfall)
     looks = float(weighed.quality[best])
     if looks >= least:
         return None
-    said = words.below_least(place.rules.title, least, weighed.option(best).words, looks)
+    said = words.below_least(place.rules.title, least, weighed.option(best).text, looks)
     return said, words.LOWER_LEAST
 
 
@@ -354,5 +354,5 @@ def _adaptive(video: VideoSettings, cheaper: tuple[Fallback, ...], floor: float)
     """
     least = min((step.video.bitrate_kbps for step in cheaper), default=video.bitrate_kbps)
     return Adaptive(
-        floor_kbps=min(max(least, floor), video.bitrate_kbps), ceiling_kbps=video.bitrate_kbps
+        min_kbps=min(max(least, floor), video.bitrate_kbps), max_kbps=video.bitrate_kbps
     )

@@ -93,7 +93,7 @@ class Machine(Frozen):
     share: Share = Field(default=MACHINE_SHARE, gt=0, le=1)
     """Of the speed that may be used."""
     encoders: tuple[EncoderSpeed, ...] = ()
-    said: str = ""
+    text: str = ""
     """Where the speeds come from, where they were measured."""
 
     def most_pixels(self, codec: str) -> float:
@@ -274,7 +274,7 @@ class MeasuredMachine(Frozen):
                 for (codec, preset), point in best.items()
                 if point.fps >= 1
             ),
-            said=words.measured(days, self.others_share if self.beside_others else 0.0),
+            text=words.measured(days, self.others_share if self.beside_others else 0.0),
         )
 
 

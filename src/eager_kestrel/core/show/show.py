@@ -71,7 +71,7 @@ class Destination(Frozen):
     """Left out: H.264 where it is taken, since it encodes and plays everywhere."""
     weight: float = Field(default=1.0, gt=0, le=100)
     """How much its quality counts beside the others'."""
-    least_quality: float = Field(default=0.0, ge=0, le=1)
+    min_quality: float = Field(default=0.0, ge=0, le=1)
     """Below this it is rather left out."""
     encode: Literal["own", "shared", "either"] = "either"
     """Whether it may share an encode, must, or must not."""
@@ -88,7 +88,7 @@ class Show(Frozen):
     format: str = format_name("show")
     title: str = ""
     source: ResolutionSize
-    frame_rate: FrameRate
+    source_fps: FrameRate
     motion: Motion
     audio: Literal["voice", "music"] = "music"
     """Voice alone needs no second channel on a poor connection."""
@@ -98,12 +98,12 @@ class Show(Frozen):
     """Of data that may be sent in a month."""
     resolution: ResolutionSize | None = None
     """To be sent, whatever would look better."""
-    fps_sent: FrameRate | None = None
+    fps: FrameRate | None = None
     """To be sent, whatever would look better."""
     fit: Fit = "crop"
     """How a source of another shape is fitted into what is sent."""
     interlaced: bool = False
-    """Whether the source comes in fields; then ``frame_rate`` is of fields, and a source of
+    """Whether the source comes in fields; then ``source_fps`` is of fields, and a source of
     ``25i`` has 50."""
     smallest_text: Pixels | None = None
     """How high the smallest letters are in the source; no resolution is sent in which they are too
@@ -132,9 +132,9 @@ class Show(Frozen):
     @classmethod
     def _of_fields(cls, said: Any) -> Any:
         """A frame rate such as ``25i`` is of an interlaced source."""
-        rate = said.get("frame_rate") if isinstance(said, dict) else None
+        rate = said.get("source_fps") if isinstance(said, dict) else None
         if isinstance(rate, str) and (fields := of_fields(rate)) is not None:
-            return {**said, "frame_rate": fields, "interlaced": True}
+            return {**said, "source_fps": fields, "interlaced": True}
         return said
 
     @field_validator("at")

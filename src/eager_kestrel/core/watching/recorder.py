@@ -37,7 +37,7 @@ class _Open:
 class Recorder:
     """What is kept of a broadcast, and how it stands."""
 
-    to: str
+    server: str
     judge: Judge
     troubles: list[BroadcastTrouble] = field(default_factory=list)
     _rows: list[Second] = field(default_factory=list)
@@ -46,9 +46,9 @@ class Recorder:
     _now: Now | None = None
 
     @classmethod
-    def of(cls, to: str, expected: Expected) -> Recorder:
+    def of(cls, server: str, expected: Expected) -> Recorder:
         """For a stream of which something is expected."""
-        return cls(to, Judge(expected))
+        return cls(server, Judge(expected))
 
     def look(self, look: StreamSample) -> Now:
         """Take a look; what it means."""
@@ -57,14 +57,14 @@ class Recorder:
         self._trouble(look, verdict, waited)
         self._second(look, waited)
         self._now = Now(
-            to=self.to,
+            server=self.server,
             seconds=round(look.seconds, 2),
             sent_kbps=round(self.judge.sent_kbps(), 1),
             planned_kbps=self.judge.expected.kbps,
             carried_kbps=round(self.judge.carried_kbps(), 1),
             queued_seconds=round(waited, 3),
             round_trip_ms=look.round_trip_ms,
-            least_round_trip_ms=look.least_round_trip_ms,
+            min_round_trip_ms=look.min_round_trip_ms,
             resent_bytes=look.resent_bytes,
             cores=None if look.cores is None else round(look.cores, 2),
             memory_mb=None if look.memory_mb is None else round(look.memory_mb, 1),

@@ -43,7 +43,7 @@ class Incident(Frozen):
     at: str
     """``20:14:31``, in the place where it was aired."""
     trouble: BroadcastTrouble
-    do: str
+    what_to_do: str
 
 
 class Review(Frozen):
@@ -81,7 +81,7 @@ def review_of(broadcast: Broadcast, planned: DestinationPlan | None = None) -> R
 def _incident(broadcast: Broadcast, trouble: BroadcastTrouble) -> Incident:
     at = broadcast.taken + timedelta(seconds=trouble.at_seconds)
     do = words.STOOD_STILL_DO if _stood_still(trouble) else words.DO[trouble.cause]
-    return Incident(at=at.strftime("%H:%M:%S"), trouble=trouble, do=do)
+    return Incident(at=at.strftime("%H:%M:%S"), trouble=trouble, what_to_do=do)
 
 
 def _stood_still(trouble: BroadcastTrouble) -> bool:
@@ -106,7 +106,7 @@ def _would_have_held(broadcast: Broadcast) -> float | None:
         return None
     usual = float(np.median(seen.sent_kbps))
     even = Sending(1.0, 1 / GRID_SECONDS, np.full(1, GRID_SECONDS))
-    most = Replay(Evidence.of((), (seen,)), even, LOWEST_SHARE * seen.typical_kbps).most_kbps(0.0)
+    most = Replay(Evidence.of((), (seen,)), even, LOWEST_SHARE * seen.typical_kbps).max_kbps(0.0)
     return None if most is None else round(min(usual, most), 1)
 
 
@@ -122,14 +122,14 @@ def _next_time(
         said.append(words.STOOD_STILL)
     elif "upload" in late and held_kbps is not None:
         own = planned.video if planned is not None else None
-        rates = [(step.total_kbps, step.video.words) for step in steps]
+        rates = [(step.total_kbps, step.video.text) for step in steps]
         if planned is not None and own is not None:  # it may have been planned anew since
-            rates.insert(0, (planned.total_kbps, own.words))
+            rates.insert(0, (planned.total_kbps, own.text))
         fitting = (video for kbps, video in rates if kbps <= HOLDS_SHARE * held_kbps)
         said.append(words.send_less(held_kbps, next(fitting, None)))
     if "machine" in causes:
         step = _smaller(planned, steps)
-        said.append(words.encode_less(None if step is None else step.video.words))
+        said.append(words.encode_less(None if step is None else step.video.text))
     said += [
         words.NEXT[cause]
         for cause in ("ingest", "connection", "program", "scene")
@@ -137,7 +137,7 @@ def _next_time(
     ]
     if not late and "machine" not in causes and held_kbps is not None:
         step_up = planned.step_up if planned is not None else None
-        up = None if step_up is None else (step_up.video.words, step_up.upload_kbps)
+        up = None if step_up is None else (step_up.video.text, step_up.upload_kbps)
         worst = max(broadcast.seconds.queued_ms, default=0) / 1000
         said.insert(0, words.keep_it(worst, up))
     return said

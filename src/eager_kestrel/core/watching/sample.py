@@ -24,7 +24,7 @@ class StreamSample:
     queued_seconds: float | None = None
     """How long the oldest frame has waited, where frames are seen; else it is reckoned."""
     round_trip_ms: float | None = None
-    least_round_trip_ms: float | None = None
+    min_round_trip_ms: float | None = None
     resent_bytes: int = 0
     window_closed_seconds: float | None = None
     """How long so far the other end took nothing because its receive window was closed."""
@@ -44,14 +44,14 @@ class StreamSample:
     """Whether the sending program is gone, where that is seen."""
 
 
-def on_its_way(unsent: int, unacknowledged: int, kbps: float, least_round_trip_ms: float) -> int:
+def on_its_way(unsent: int, unacknowledged: int, kbps: float, min_round_trip_ms: float) -> int:
     """What waits of bytes handed over: all but one round trip's worth, which is on its way.
 
     Args:
         unsent: bytes in the send buffer.
         unacknowledged: bytes sent.
     """
-    flying = kbps * least_round_trip_ms / 8
+    flying = kbps * min_round_trip_ms / 8
     return round(unsent + max(0.0, unacknowledged - flying))
 
 
@@ -65,7 +65,7 @@ class WatchVerdict(Frozen):
     """Whether frames are late."""
     late_in_seconds: float | None = None
     """When they will be, if it goes on so."""
-    step: int | None = None
+    fallback: int | None = None
     """Which step down holds, 0 being the first."""
     carried_kbps: float | None = None
     """By the connection, where it is the limit."""
@@ -75,7 +75,7 @@ class Now(Frozen):
     """How a broadcast stands, for a live view and for programs: one document a second."""
 
     format: str = format_name("watch")
-    to: str
+    server: str
     """Host and port, or the address without key."""
     seconds: float
     """Since watching began."""
@@ -87,7 +87,7 @@ class Now(Frozen):
     queued_seconds: float
     """Of stream, in the queue."""
     round_trip_ms: float | None
-    least_round_trip_ms: float | None
+    min_round_trip_ms: float | None
     resent_bytes: int
     """In all."""
     cores: float | None

@@ -91,7 +91,7 @@ class Expected:
         """The first step that holds on a line, by number and in words."""
         for number, step in enumerate(self.steps):
             if step.total_kbps <= HOLDS_SHARE * carried_kbps:
-                return number, words.step_to(step.video.words)
+                return number, words.step_to(step.video.text)
         return None, words.step_to(None, carried_kbps if carried_kbps > 0 else None)
 
 
@@ -268,7 +268,7 @@ class Judge:
 
     def _starts(self, look: StreamSample) -> bool:
         """Whether a connection may still be getting up to speed (slow start, RFC 5681)."""
-        trip = (look.least_round_trip_ms or look.round_trip_ms or 0.0) / 1000
+        trip = (look.min_round_trip_ms or look.round_trip_ms or 0.0) / 1000
         return look.seconds - self._began_at < max(START_SECONDS, START_ROUND_TRIPS * trip)
 
     def _of_queue(self, look: StreamSample) -> WatchVerdict | None:
@@ -311,7 +311,9 @@ class Judge:
             return WatchVerdict(cause="upload", text=words.drains(now), late=True)
         step, said = self.expected.step(carried)
         text = words.late(now, carried, usual, said)
-        return WatchVerdict(cause="upload", text=text, late=True, step=step, carried_kbps=carried)
+        return WatchVerdict(
+            cause="upload", text=text, late=True, fallback=step, carried_kbps=carried
+        )
 
     def _warned(self, slope: float, wait: float, over_seconds: float) -> WatchVerdict:
         """The queue grows, by so much a second."""
@@ -322,7 +324,7 @@ class Judge:
             cause="upload",
             text=words.grows(slope, late_in, said),
             late_in_seconds=round(late_in, 1),
-            step=step,
+            fallback=step,
             carried_kbps=carried,
         )
 
@@ -340,7 +342,7 @@ class Judge:
 
         Where the upload is the limit a window may be closed as well, but then packets wait.
         """
-        trip, least = look.round_trip_ms, look.least_round_trip_ms
+        trip, least = look.round_trip_ms, look.min_round_trip_ms
         if trip is None or least is None or self._closed(SPAN_SECONDS) < SMALL_SHARE:
             return None
         if trip > least + max(WAITING_MS, WAITING_SHARE * least):

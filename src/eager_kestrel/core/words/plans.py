@@ -113,9 +113,8 @@ reserves_leave = Sentence(
     "before_kbps after_kbps", "the reserves leave {after_kbps:kbit} of {before_kbps:kbit}"
 )
 clashing_rows = Sentence(
-    "platform least_kbps most_kbps",
-    "the guide of {platform} takes no less than {least_kbps:kbit} and no more than "
-    "{most_kbps:kbit}",
+    "platform min_kbps max_kbps",
+    "the guide of {platform} takes no less than {min_kbps:kbit} and no more than {max_kbps:kbit}",
 )
 MORE_UPLOAD = "get more upload, or choose another platform"
 MORE_DATA = "raise the cap, stream fewer hours, or choose another platform"
@@ -212,14 +211,14 @@ def frame_rate_trade(fps: Fraction, sharp: float, other: Fraction, other_sharp: 
 # What goes with a plan
 
 adapting = Sentence(
-    "floor_kbps ceiling_kbps",
-    "{floor_kbps:kbit} to {ceiling_kbps:kbit}, for an encoder that lowers its bitrate by itself",
+    "min_kbps max_kbps",
+    "{min_kbps:kbit} to {max_kbps:kbit}, for an encoder that lowers its bitrate by itself",
 )
 
 
 no_adapting = Sentence(
-    "floor_kbps",
-    "hardly any room: no less than {floor_kbps:kbit} is taken at this resolution; change settings "
+    "min_kbps",
+    "hardly any room: no less than {min_kbps:kbit} is taken at this resolution; change settings "
     "by hand",
 )
 
@@ -352,8 +351,8 @@ left_out = Sentence("because", "left out: {because}")
 cannot_have = Sentence("platform why", "{platform}: {why}")
 nothing_fits = Sentence("platform safe_kbps", "{platform} takes nothing that fits {safe_kbps:kbit}")
 together_too_much = Sentence(
-    "least_kbps safe_kbps",
-    "together they need at least {least_kbps:kbit}, and {safe_kbps:kbit} is safe",
+    "min_kbps safe_kbps",
+    "together they need at least {min_kbps:kbit}, and {safe_kbps:kbit} is safe",
 )
 
 
@@ -425,7 +424,7 @@ class SettingsAt(NamedTuple):
     """Settings at an upload."""
 
     upload_kbps: float
-    words: str
+    text: str
     """Resolution, frame rate and bitrate."""
     bitrate_kbps: float
     quality: float
@@ -461,9 +460,9 @@ def in_words(
             f"among the best from {rate(begin.upload_kbps)} of upload, with "
             f"{kbit(begin.bitrate_kbps)} of video and a quality of {looks(begin.quality)}"
         )
-        last = end and f"until {rate(end.upload_kbps)}, where {end.words} is better"
+        last = end and f"until {rate(end.upload_kbps)}, where {end.text} is better"
     elif better is not None:
-        first = f"never among the best: {better.words} is better{_not(better, full)}"
+        first = f"never among the best: {better.text} is better{_not(better, full)}"
     good = None if good_kbps is None else f"quality is good from {rate(good_kbps)}"
     gain = (
         f"no gain beyond {rate(full.upload_kbps)}, with {kbit(full.bitrate_kbps)} and a quality of "
@@ -492,6 +491,6 @@ LEFT_BY: dict[BitrateBound, str] = {
 }
 
 
-def under_floor(floor_kbps: float, left_kbps: float, limited_by: BitrateBound) -> str:
+def under_minimum(min_kbps: float, left_kbps: float, limited_by: BitrateBound) -> str:
     """Why settings cannot be taken."""
-    return f"it needs at least {kbit(floor_kbps)}; {LEFT_BY[limited_by]} {kbit(left_kbps)}"
+    return f"it needs at least {kbit(min_kbps)}; {LEFT_BY[limited_by]} {kbit(left_kbps)}"

@@ -56,9 +56,9 @@ def towards(said: str, endpoints: Sequence[str], left_out: int) -> str:
     named = " and ".join(name for name in endpoints if name)
     if not named:
         return said
-    rest = f"{counted(left_out, 'run')} to other endpoints left out (--from)" if left_out else None
     runs, semicolon, remark = said.partition(";")
-    return joined((f"{runs} to {named}{semicolon}{remark}", rest))
+    others = f"{counted(left_out, 'run')} to other endpoints left out (--endpoint)"
+    return joined((f"{runs} to {named}{semicolon}{remark}", others if left_out else None))
 
 
 no_runs_near = Sentence("hour", "no run was taken near {hour}, when the show begins")
@@ -78,7 +78,7 @@ def hours_differ(hour: str, low: int, low_kbps: float, *, worst: bool) -> str:
         else f"not for {low:02d}:00, when its floor is {rate(low_kbps)}"
     )
     return (
-        f"your upload varies by the hour: this is for {hour}, {other}; --around HH:MM, or "
+        f"your upload varies by the hour: this is for {hour}, {other}; --at HH:MM, or "
         'at = "HH:MM" in the show, names another'
     )
 
@@ -161,8 +161,8 @@ stretches = Sentence(
 STRETCHES = "median of short stretches with the upload just full"
 HELD = "sent without queueing, as much as was allowed"
 held_most = Sentence(
-    "kbps most_kbps",
-    "held {kbps:,.0f} kbit/s of {most_kbps:,.0f} allowed; the upload may be higher, but a plan "
+    "kbps max_kbps",
+    "held {kbps:,.0f} kbit/s of {max_kbps:,.0f} allowed; the upload may be higher, but a plan "
     "from this run counts on no more",
 )
 NOTHING = "no settings fit this upload"
@@ -194,12 +194,13 @@ def bars(values: Sequence[float | None], most: int = 48) -> str:
 
 
 ends_agree = Sentence(
-    "difference far_kbps", "both ends agree within {difference:.1%}: {far_kbps:rate} arrived there"
+    "difference endpoint_kbps",
+    "both ends agree within {difference:.1%}: {endpoint_kbps:rate} arrived there",
 )
 ends_disagree = Sentence(
-    "near_kbps far_kbps",
-    "the two ends disagree: {near_kbps:rate} was acknowledged, {far_kbps:rate} was read there; "
-    "something on the way, or the endpoint itself, buffers",
+    "here_kbps endpoint_kbps",
+    "the two ends disagree: {here_kbps:rate} was acknowledged, {endpoint_kbps:rate} was read "
+    "there; something on the way, or the endpoint itself, buffers",
 )
 
 

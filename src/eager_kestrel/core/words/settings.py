@@ -12,7 +12,7 @@ SET: Final = {
     "video.profile": "profile {it}",
     "video.resolution": "{it}",
     "video.frame_rate": "{it:fps} fps",
-    "source_frame_rate": "{it:fps} fps at the source",
+    "source_fps": "{it:fps} fps at the source",
     "video.rate_control": "{it} bitrate",
     "video.bitrate": "{it.kbps:kbit}",
     "video.peak": "a peak of {it.kbps:kbit}",
