@@ -8,7 +8,6 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from eager_kestrel import __version__
 from eager_kestrel.actions.checking import settings_from
@@ -18,21 +17,17 @@ from eager_kestrel.actions.shows import ShowOptions, asked_show
 from eager_kestrel.core.connection.broadcast import Broadcast, SeenBy
 from eager_kestrel.core.connection.run import is_loopback
 from eager_kestrel.core.errors import KestrelError, StorageError
+from eager_kestrel.core.plan.plan import DestinationPlan, Plan
+from eager_kestrel.core.settings.values import Settings
 from eager_kestrel.core.watching.looks import SPAN_SECONDS
 from eager_kestrel.core.watching.recorder import Recorder
 from eager_kestrel.core.watching.review import Review, review_of
-from eager_kestrel.core.watching.sample import Now
+from eager_kestrel.core.watching.sample import Now, StreamSample
 from eager_kestrel.core.watching.verdict import Expected
 from eager_kestrel.core.words import broadcasts as words
 from eager_kestrel.files.history import History
 from eager_kestrel.files.plans import LATEST, latest_plan, read_plan
 from eager_kestrel.files.shows import USUAL
-
-if TYPE_CHECKING:
-    from eager_kestrel.core.plan.plan import DestinationPlan, Plan
-    from eager_kestrel.core.settings.values import Settings
-    from eager_kestrel.core.watching.sample import StreamSample
-
 
 LOOK_SECONDS = 0.25
 """Between two looks."""

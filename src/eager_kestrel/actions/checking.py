@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from pydantic import ValidationError
 
@@ -16,16 +16,19 @@ from eager_kestrel.core.checks.findings import Findings, TonightCheck, against_p
 from eager_kestrel.core.checks.findings import check as hold
 from eager_kestrel.core.checks.findings import check_recording as hold_recording
 from eager_kestrel.core.choice.budget import budget, budget_of
+from eager_kestrel.core.connection.uplink import Uplink
 from eager_kestrel.core.document import first_error
 from eager_kestrel.core.errors import InputError, NotFoundError
+from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.plan.from_evidence import (
     lowest_kbps_of,
     sending_of,
     stutter_of,
     with_seen_safe,
 )
+from eager_kestrel.core.plan.plan import DestinationPlan, Plan
 from eager_kestrel.core.resolution import with_frame_rate
-from eager_kestrel.core.settings.recording import settings_seen
+from eager_kestrel.core.settings.recording import Recording, settings_seen
 from eager_kestrel.core.settings.setting import Finding
 from eager_kestrel.core.settings.values import Settings
 from eager_kestrel.core.show.show import SAFE_SHARE, Reserve, Show
@@ -33,12 +36,6 @@ from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words import plans as words
 from eager_kestrel.files.guides import guide_for
 from eager_kestrel.files.plans import LATEST, plan_in, read_plan, read_settings
-
-if TYPE_CHECKING:
-    from eager_kestrel.core.connection.uplink import Uplink
-    from eager_kestrel.core.guide.guide import Guide
-    from eager_kestrel.core.plan.plan import DestinationPlan, Plan
-    from eager_kestrel.core.settings.recording import Recording
 
 WINDOW_SECONDS = 1.0
 """Over which the highest bitrate of a recording is taken, where nothing is said."""

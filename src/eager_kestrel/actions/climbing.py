@@ -5,9 +5,9 @@ from __future__ import annotations
 import contextlib
 import time
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Protocol
+from typing import Protocol
 
-from eager_kestrel.actions.samples import QUIET_SECONDS, SAMPLE_SECONDS, Samples
+from eager_kestrel.actions.samples import QUIET_SECONDS, SAMPLE_SECONDS, Notebook, Samples
 from eager_kestrel.core.connection.climbing import UNKNOWN, Climb, OnItsWay, SenderSample
 from eager_kestrel.core.connection.progress import PartialResult, PhaseBegun, Tell
 from eager_kestrel.core.connection.run import Ending, Phase, RoundTrip
@@ -16,11 +16,8 @@ from eager_kestrel.core.errors import EndpointError, InputError, NetworkError
 from eager_kestrel.core.units import Bitrate, DataSize
 from eager_kestrel.net.pacing import Pacer
 from eager_kestrel.net.roundtrips import RoundTrips
+from eager_kestrel.net.target import UploadTarget
 from eager_kestrel.net.upload import Upload
-
-if TYPE_CHECKING:
-    from eager_kestrel.actions.samples import Notebook
-    from eager_kestrel.net.target import UploadTarget
 
 FLOOD = "measure without --gently"
 LOOK_SECONDS = 0.002

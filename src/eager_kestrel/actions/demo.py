@@ -5,7 +5,6 @@ from __future__ import annotations
 import tempfile
 from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from eager_kestrel.actions.checking import check_recording
 from eager_kestrel.actions.measuring import MeasureOptions, measure
@@ -13,6 +12,7 @@ from eager_kestrel.actions.planning import plan
 from eager_kestrel.actions.practice import simulated_connection, simulated_uplink
 from eager_kestrel.actions.rehearsing import RehearseOptions as RehearsalWish
 from eager_kestrel.actions.rehearsing import destination_of, rehearse, stage
+from eager_kestrel.core.checks.rehearsal import Moment
 from eager_kestrel.core.connection.evidence import evidence_of
 from eager_kestrel.core.connection.pooling import uplink_of
 from eager_kestrel.core.connection.progress import Tell, tell_nobody
@@ -20,14 +20,11 @@ from eager_kestrel.core.connection.summarising import run_document
 from eager_kestrel.core.connection.throughput import Limits
 from eager_kestrel.core.errors import NetworkError, StoppedError
 from eager_kestrel.core.forecast.evidence import Evidence
+from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.watching.review import DemoStory
 from eager_kestrel.files.documents import copy_file
 from eager_kestrel.files.guides import guide_for
 from eager_kestrel.files.shows import bundled_show
-
-if TYPE_CHECKING:
-    from eager_kestrel.core.checks.rehearsal import Moment
-    from eager_kestrel.core.show.show import Show
 
 LINE = "wet-evening"
 SHOW = "wheel-night"

@@ -12,7 +12,6 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -23,7 +22,9 @@ from eager_kestrel.actions.planning import keep, plan, uplink_from_history
 from eager_kestrel.actions.reporting import keep_findings
 from eager_kestrel.core.connection.broadcast import Broadcast
 from eager_kestrel.core.connection.run import Endpoint, Phase, Run, Series
+from eager_kestrel.core.connection.trace import Trace
 from eager_kestrel.core.errors import InputError
+from eager_kestrel.core.plan.plan import DestinationPlan, Plan
 from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.watching.recorder import Recorder
 from eager_kestrel.core.watching.sample import StreamSample
@@ -32,10 +33,6 @@ from eager_kestrel.files.bundled import load_trace
 from eager_kestrel.files.history import History
 from eager_kestrel.files.home import made, storage_error
 from eager_kestrel.files.shows import bundled_show
-
-if TYPE_CHECKING:
-    from eager_kestrel.core.connection.trace import Trace
-    from eager_kestrel.core.plan.plan import DestinationPlan, Plan
 
 HOURS = {
     9: "day",

@@ -10,7 +10,6 @@ from collections.abc import Callable, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from dataclasses import asdict, dataclass
 from datetime import datetime
-from fractions import Fraction
 from pathlib import Path
 from threading import Event
 from typing import TYPE_CHECKING
@@ -19,6 +18,7 @@ import numpy as np
 
 from eager_kestrel import __version__
 from eager_kestrel.core.choice.quality import QualityTable, quality, smoothness
+from eager_kestrel.core.codecs import Codec
 from eager_kestrel.core.errors import StoppedError
 from eager_kestrel.core.footage import (
     BestBetween,
@@ -35,6 +35,7 @@ from eager_kestrel.core.footage import (
     pick,
 )
 from eager_kestrel.core.resolution import Resolution, resolution_at
+from eager_kestrel.core.show.show import Motion
 from eager_kestrel.core.words import broadcasts as words
 from eager_kestrel.files.footage import (
     bound_trials,
@@ -46,8 +47,6 @@ from eager_kestrel.files.footage import (
 from eager_kestrel.net.addresses import WAKE_SECONDS
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.codecs import Codec
-    from eager_kestrel.core.show.show import Motion
     from eager_kestrel.media.clip import Clip
     from eager_kestrel.media.trial_encode import EncodeSetting, Scores
 
@@ -327,10 +326,6 @@ def _words(setting: EncodeSetting) -> str:
     return f"{resolution_at(setting.resolution, setting.frame_rate)}, {setting.kbps:,.0f} kbit/s"
 
 
-def _smooth(table: QualityTable, motion: Motion, fps: Fraction) -> float:
-    return float(smoothness(table, motion, np.array([float(fps)]))[0])
-
-
 LOOK_AT_START, LOOK_PER_XPSNR, LOOK_PER_SSIM = -6.47, 0.126, 0.251
 """A look from XPSNR in dB and SSIM in dB, logistic: fitted to VMAF of 96 encodes; docs/trial.md."""
 
@@ -371,7 +366,11 @@ def _trial(
     behaves = behaves_like(table, wanted.codec, samples)
     own = fit(table, behaves, wanted.codec, samples)
     fitted = table.with_own(behaves, own)
-    points = _points(settings, scored, [_smooth(table, behaves, s.frame_rate) for s in settings])
+    points = _points(
+        settings,
+        scored,
+        [float(smoothness(table, behaves, np.array([float(s.frame_rate)]))[0]) for s in settings],
+    )
     shapes = list(dict.fromkeys((s.resolution, s.frame_rate) for s in settings))
     rates = min(s.kbps for s in settings) / 2, max(s.kbps for s in settings) * 1.2
     best = best_between(fitted, behaves, wanted.codec, shapes, rates, takes)

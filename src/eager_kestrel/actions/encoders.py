@@ -10,7 +10,7 @@ from fractions import Fraction
 from typing import TYPE_CHECKING
 
 from eager_kestrel import __version__
-from eager_kestrel.core.codecs import CODECS
+from eager_kestrel.core.codecs import CODECS, Codec
 from eager_kestrel.core.errors import FormatError, InputError, nearest_name
 from eager_kestrel.core.resolution import (
     Resolution,
@@ -18,14 +18,12 @@ from eager_kestrel.core.resolution import (
     resolution_at,
     with_frame_rate,
 )
-from eager_kestrel.core.show.machine import EncoderPoint, Endurance, MeasuredMachine
+from eager_kestrel.core.show.machine import EncoderPoint, Endurance, Machine, MeasuredMachine
 from eager_kestrel.core.words import broadcasts as words
 from eager_kestrel.files.plans import latest_plan
 from eager_kestrel.files.saved import read_machine, write_machine
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.codecs import Codec
-    from eager_kestrel.core.show.machine import Machine
     from eager_kestrel.media.encoders import Encoder, EncoderSetting, Frames
 
 USUAL = (Resolution(1280, 720), Resolution(1920, 1080))
@@ -76,7 +74,11 @@ def measure_encoders(
             "no encoder for these codecs works on this machine", "name another with --codec"
         )
     if wish.preset is not None:
-        found = [_only(encoder, wish.preset) for encoder in found if wish.preset in encoder.presets]
+        found = [
+            replace(encoder, presets=(wish.preset,))
+            for encoder in found
+            if wish.preset in encoder.presets
+        ]
         if not found:
             raise InputError(
                 f'no encoder of this machine has a preset "{wish.preset}"',
@@ -99,10 +101,6 @@ def measure_encoders(
     if wish.preset is None:
         write_machine(measured)
     return measured
-
-
-def _only(encoder: Encoder, preset: str) -> Encoder:
-    return replace(encoder, presets=(preset,))
 
 
 def _codecs(written: Sequence[str]) -> tuple[Codec, ...]:

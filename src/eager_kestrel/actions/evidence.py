@@ -2,13 +2,9 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
+from eager_kestrel.core.connection.uplink import Uplink
 from eager_kestrel.core.forecast.evidence import Evidence
 from eager_kestrel.core.time_of_day import near_moment, parse_time_of_day
-
-if TYPE_CHECKING:
-    from eager_kestrel.core.connection.uplink import Uplink
 
 
 def evidence_behind(uplink: Uplink) -> Evidence:

@@ -8,13 +8,13 @@ from dataclasses import dataclass, replace
 from itertools import zip_longest
 from pathlib import Path
 from statistics import median
-from typing import TYPE_CHECKING
 
 from eager_kestrel import __version__
 from eager_kestrel.actions.evidence import evidence_behind, near_hour
 from eager_kestrel.actions.planning import RECENT_DAYS, plan, uplink_for
 from eager_kestrel.actions.runs import runs_towards
 from eager_kestrel.actions.shows import ShowOptions, asked_show, is_show
+from eager_kestrel.core.connection.evidence import BroadcastEvidence, RunEvidence
 from eager_kestrel.core.connection.pooling import counted
 from eager_kestrel.core.errors import InputError, NotFoundError
 from eager_kestrel.core.forecast.evidence import Evidence
@@ -22,16 +22,13 @@ from eager_kestrel.core.forecast.forecast import Forecast, ForecastRequest, Obse
 from eager_kestrel.core.forecast.forecast import forecast as forecast_of
 from eager_kestrel.core.forecast.replay import Sending, recorded
 from eager_kestrel.core.plan.from_evidence import lowest_kbps_of, sending_at, sending_of
+from eager_kestrel.core.plan.plan import Fallback, Plan
 from eager_kestrel.core.time_of_day import near_moment, parse_time_of_day
 from eager_kestrel.core.units import parse_seconds, parse_stutter
 from eager_kestrel.core.words import runs as words
 from eager_kestrel.files.history import History, HistoryFilter
 from eager_kestrel.files.plans import LATEST, read_plan
 from eager_kestrel.files.shows import USUAL, load_show
-
-if TYPE_CHECKING:
-    from eager_kestrel.core.connection.evidence import BroadcastEvidence, RunEvidence
-    from eager_kestrel.core.plan.plan import Fallback, Plan
 
 LEAST_SECONDS, MOST_SECONDS = 60.0, 86_400.0
 RUN_SECONDS = 10.0

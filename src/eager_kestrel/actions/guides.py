@@ -5,10 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import UTC, date, datetime
 from pathlib import Path
-from typing import TYPE_CHECKING
 
+from eager_kestrel.core.connection.uplink import Uplink
 from eager_kestrel.core.errors import InputError, KestrelError, NotFoundError
 from eager_kestrel.core.guide.diff import changes, text_changes
+from eager_kestrel.core.guide.guide import Guide
+from eager_kestrel.core.plan.plan import DestinationPlan
 from eager_kestrel.core.plan.planner import plan
 from eager_kestrel.core.results import Change, GuideCheck, GuideCheckRow, GuideList, GuideRow
 from eager_kestrel.core.show.show import Destination, Show
@@ -29,11 +31,6 @@ from eager_kestrel.files.guides import (
 from eager_kestrel.files.home import guide_folders
 from eager_kestrel.files.schemas import schema_text
 from eager_kestrel.files.toml import MOST_BYTES
-
-if TYPE_CHECKING:
-    from eager_kestrel.core.connection.uplink import Uplink
-    from eager_kestrel.core.guide.guide import Guide
-    from eager_kestrel.core.plan.plan import DestinationPlan
 
 
 def listed() -> tuple[GuideList, list[KestrelError]]:

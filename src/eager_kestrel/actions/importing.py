@@ -7,7 +7,6 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from pydantic import ValidationError
 
@@ -16,6 +15,7 @@ from eager_kestrel.core.document import first_error, require_format
 from eager_kestrel.core.errors import FormatError, InputError, nearest_name
 from eager_kestrel.core.guide.amounts import Page, Proposal
 from eager_kestrel.core.guide.drafting import customary, drafted
+from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.guide.proposals import proposals
 from eager_kestrel.core.guide.questions import (
     BY_KEY,
@@ -34,9 +34,6 @@ from eager_kestrel.core.resolution import AspectRatio, frame_rate_text
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.documents import read_bounded
 from eager_kestrel.files.pages import read_page
-
-if TYPE_CHECKING:
-    from eager_kestrel.core.guide.guide import Guide
 
 MOST_ANSWERS = 1_000_000
 FROM_ROWS = ("video.max_resolution", "video.frame_rates", "video.max_bitrate")

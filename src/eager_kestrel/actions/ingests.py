@@ -5,22 +5,18 @@ from __future__ import annotations
 import time
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 from eager_kestrel.actions.checking import guides_of
 from eager_kestrel.actions.practice import simulated_ingest_points
 from eager_kestrel.core.connection.endpoints import AnswerTimes, Ranking, nearness, ranking
 from eager_kestrel.core.errors import InputError, NetworkError, nearest_name
+from eager_kestrel.core.guide.guide import Guide
+from eager_kestrel.core.guide.rules import PrivateWay
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.guides import guide_at, load_guide
 from eager_kestrel.net.addresses import is_ingest
 from eager_kestrel.net.exchange import reach
 from eager_kestrel.net.publishing import PublishTarget
-
-if TYPE_CHECKING:
-    from eager_kestrel.core.guide.guide import Guide
-    from eager_kestrel.core.guide.rules import PrivateWay
-
 
 PAUSE_SECONDS = 0.1
 """Between tries of one point, so that they do not queue behind each other."""

@@ -10,8 +10,11 @@ from datetime import time as time_of_day
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from eager_kestrel.core.choice.quality import QualityTable
 from eager_kestrel.core.connection.uplink import Uplink, assumed_uplink
 from eager_kestrel.core.errors import FormatError, NotFoundError
+from eager_kestrel.core.guide.guide import Guide
+from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.plan.planner import plan as plan_of
 from eager_kestrel.core.show.show import WEEKDAYS, Show
 from eager_kestrel.core.time_of_day import minutes_apart, near_moment, parse_time_of_day
@@ -35,12 +38,9 @@ from eager_kestrel.files.guides import guide_names, load_guide, own_guide_names
 from eager_kestrel.files.plans import keep_latest
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.choice.quality import QualityTable
     from eager_kestrel.core.connection.evidence import BroadcastEvidence, RunEvidence
     from eager_kestrel.core.connection.pooling import QuarterBounds
     from eager_kestrel.core.forecast.evidence import Evidence
-    from eager_kestrel.core.guide.guide import Guide
-    from eager_kestrel.core.plan.plan import Plan
 
 RECENT_DAYS = 14
 HOURS_DIFFER = 0.7

@@ -6,19 +6,16 @@ import contextlib
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from eager_kestrel.actions.checking import guides_of
 from eager_kestrel.actions.receiving import Key, Reception, key_for, reception
 from eager_kestrel.core.connection.trace import Trace
+from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.bundled import load_trace, trace_names
 from eager_kestrel.practice.endpoint import Behaviour, PracticeEndpoint
 from eager_kestrel.practice.ingest import Misbehaviour, Platform, PracticeIngestPoint
 from eager_kestrel.practice.servers import LOOPBACK
 from eager_kestrel.practice.uplink import PracticeUplink, SimulatedConnection
-
-if TYPE_CHECKING:
-    from eager_kestrel.core.units import Bitrate
 
 UPLOAD_PATH = "/upload"
 

@@ -13,8 +13,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Protocol
 
-from eager_kestrel.core.checks.findings import ReceivedStream, check_recording
-from eager_kestrel.core.checks.stream import AudioFacts, LiveView, StreamWatch
+from eager_kestrel.core.checks.findings import Findings, ReceivedStream, check_recording
+from eager_kestrel.core.checks.stream import AudioFacts, LiveView, StreamWatch, VideoFacts
 from eager_kestrel.core.errors import KestrelError, StorageError
 from eager_kestrel.files.flv_writer import StreamFile, require_new
 from eager_kestrel.files.keys import VARIABLE, known_key
@@ -22,8 +22,6 @@ from eager_kestrel.media.recording import stream_facts
 from eager_kestrel.net.receiving import IngestServer, ReceivedTag, file_beginning
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.checks.findings import Findings
-    from eager_kestrel.core.checks.stream import VideoFacts
     from eager_kestrel.core.guide.guide import Guide
 
 APP = "live"

@@ -10,7 +10,6 @@ import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from eager_kestrel.actions.bitrate_search import BitrateSearch, again_of
 from eager_kestrel.actions.checking import settings_from
@@ -18,9 +17,11 @@ from eager_kestrel.actions.planning import plan, uplink_from_number
 from eager_kestrel.actions.practice import simulated_connection
 from eager_kestrel.actions.receiving import APP, Reception, reception
 from eager_kestrel.actions.shows import destination
-from eager_kestrel.core.checks.rehearsal import Rehearsals, rehearsal_of
+from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal, Rehearsals, rehearsal_of
 from eager_kestrel.core.errors import InputError, UnitError
+from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.plan.plan import DestinationPlan, Fallback, Plan
+from eager_kestrel.core.settings.values import Settings
 from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.units import Bitrate, DataSize, parse_seconds
 from eager_kestrel.files.guides import guide_named, load_guide
@@ -33,12 +34,6 @@ from eager_kestrel.net.rehearsing import FIRST_WAIT, PublishTerms, rehearse_once
 from eager_kestrel.practice.ingest import Misbehaviour, Platform
 from eager_kestrel.practice.servers import LOOPBACK
 from eager_kestrel.practice.uplink import PracticeUplink, SimulatedConnection
-
-if TYPE_CHECKING:
-    from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal
-    from eager_kestrel.core.guide.guide import Guide
-    from eager_kestrel.core.settings.values import Settings
-
 
 QUIET = Misbehaviour()
 LEAST_SECONDS, MOST_SECONDS = 1.0, 86_400.0

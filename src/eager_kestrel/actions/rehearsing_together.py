@@ -8,13 +8,13 @@ import threading
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
-from typing import TYPE_CHECKING
 
 from eager_kestrel.actions.practice import simulated_connection
 from eager_kestrel.actions.receiving import APP, reception
 from eager_kestrel.actions.rehearsing import RehearseOptions, rehearse
-from eager_kestrel.core.checks.rehearsal import Rehearsals
+from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal, Rehearsals
 from eager_kestrel.core.errors import InputError
+from eager_kestrel.core.plan.plan import DestinationPlan, Plan
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.guides import load_guide
 from eager_kestrel.files.keys import Asker, needed_key
@@ -23,10 +23,6 @@ from eager_kestrel.net.publishing import PublishTarget
 from eager_kestrel.practice.ingest import Platform
 from eager_kestrel.practice.servers import LOOPBACK
 from eager_kestrel.practice.uplink import PracticeUplink
-
-if TYPE_CHECKING:
-    from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal
-    from eager_kestrel.core.plan.plan import DestinationPlan, Plan
 
 
 @dataclass(frozen=True, slots=True)

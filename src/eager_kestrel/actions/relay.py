@@ -9,7 +9,6 @@ import threading
 import time
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
-from typing import TYPE_CHECKING
 
 from eager_kestrel.actions.broadcasts import (
     LOOK_SECONDS,
@@ -20,7 +19,7 @@ from eager_kestrel.actions.broadcasts import (
 )
 from eager_kestrel.actions.receiving import APP, Reception
 from eager_kestrel.actions.relay_targets import RelayOptions, RelayTarget, places_of
-from eager_kestrel.core.checks.findings import against_plan
+from eager_kestrel.core.checks.findings import Findings, against_plan
 from eager_kestrel.core.errors import NetworkError, NotFoundError
 from eager_kestrel.core.units import parse_seconds
 from eager_kestrel.core.words import broadcasts as words
@@ -29,10 +28,6 @@ from eager_kestrel.net.addresses import wait_for_end
 from eager_kestrel.net.receiving import IngestServer, ReceivedTag
 from eager_kestrel.net.relay import RelayedPacket
 from eager_kestrel.wire import flv
-
-if TYPE_CHECKING:
-    from eager_kestrel.core.checks.findings import Findings
-
 
 HOLD_SECONDS = 1.5
 """Queued stream after which the program is slowed down, as the connection itself would do."""

@@ -6,7 +6,6 @@ import contextlib
 import ssl
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from eager_kestrel.actions.broadcasts import (
     BroadcastWriter,
@@ -19,6 +18,8 @@ from eager_kestrel.actions.broadcasts import (
 from eager_kestrel.actions.practice import simulated_connection
 from eager_kestrel.actions.rehearsing import backups_of, destination_of, stage
 from eager_kestrel.core.errors import InputError
+from eager_kestrel.core.guide.guide import Guide
+from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.guides import guide_at, guide_names, load_guide
 from eager_kestrel.files.keys import Asker, needed_key
@@ -27,11 +28,6 @@ from eager_kestrel.net.addresses import is_ingest
 from eager_kestrel.net.publishing import CONNECT_SECONDS, PublishTarget
 from eager_kestrel.net.rehearsing import PublishTerms
 from eager_kestrel.net.relay import SEND_BUFFER_BYTES, Relay
-
-if TYPE_CHECKING:
-    from eager_kestrel.core.guide.guide import Guide
-    from eager_kestrel.core.plan.plan import Plan
-
 
 GONE_SECONDS = 30.0
 """A program whose connection broke and that is not back by then has ended."""

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Sequence
-from typing import TYPE_CHECKING
 
 from eager_kestrel.actions.broadcasts import review
 from eager_kestrel.actions.forecasting import ForecastOptions, forecast
 from eager_kestrel.actions.what_if import hours
-from eager_kestrel.core.checks.findings import Proofs
+from eager_kestrel.core.checks.findings import Findings, Proofs
+from eager_kestrel.core.checks.rehearsal import Rehearsal
 from eager_kestrel.core.connection.hours import Hours
 from eager_kestrel.core.errors import KestrelError, StorageError
 from eager_kestrel.core.forecast.forecast import Forecast
@@ -19,10 +19,6 @@ from eager_kestrel.core.watching.review import DemoStory, ReportMaterial, Review
 from eager_kestrel.files.bundled import bundled_toml
 from eager_kestrel.files.plans import LATEST, latest_plan, read_plan
 from eager_kestrel.files.saved import read_kept, write_kept
-
-if TYPE_CHECKING:
-    from eager_kestrel.core.checks.findings import Findings
-    from eager_kestrel.core.checks.rehearsal import Rehearsal
 
 
 def terms() -> TermList:
@@ -86,7 +82,12 @@ def gathered(name: str = LATEST) -> ReportMaterial:
         hours=by_hour if isinstance(by_hour, Hours) else None,
         forecast=expected if isinstance(expected, Forecast) else None,
         rehearsals=tuple(one for one in proofs.rehearsals if one.platform in platforms),
-        findings=proofs.findings if _about(proofs.findings, platforms) else None,
+        findings=proofs.findings
+        if (
+            proofs.findings is not None
+            and any(one.platform in platforms for one in proofs.findings.findings)
+        )
+        else None,
         review=last if aired and isinstance(last, Review) else None,
     )
 
@@ -102,10 +103,6 @@ def told_by_demo(story: DemoStory) -> ReportMaterial:
         findings=story.findings,
         review=None,
     )
-
-
-def _about(found: Findings | None, platforms: set[str]) -> bool:
-    return found is not None and any(one.platform in platforms for one in found.findings)
 
 
 def _words() -> tuple[tuple[str, str], ...]:

@@ -5,12 +5,14 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import datetime
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from eager_kestrel import __version__
+from eager_kestrel.core.connection.broadcast import Broadcast
+from eager_kestrel.core.connection.evidence import RunEvidence
 from eager_kestrel.core.connection.pooling import uplink_of
-from eager_kestrel.core.connection.run import RunComparison, RunDocument, RunList
+from eager_kestrel.core.connection.run import Run, RunComparison, RunDocument, RunList
 from eager_kestrel.core.connection.summarising import run_document, run_uplink
+from eager_kestrel.core.connection.uplink import Uplink
 from eager_kestrel.core.errors import InputError, NotFoundError, nearest_name
 from eager_kestrel.core.results import ImportResult
 from eager_kestrel.core.words import runs as words
@@ -18,12 +20,6 @@ from eager_kestrel.files.documents import write_text
 from eager_kestrel.files.history import BROADCASTS, RUNS, History, HistoryFilter
 from eager_kestrel.files.repair import Repaired, repair
 from eager_kestrel.files.run_tables import DateOrder, kept_json, read_runs, runs_csv, runs_json
-
-if TYPE_CHECKING:
-    from eager_kestrel.core.connection.broadcast import Broadcast
-    from eager_kestrel.core.connection.evidence import RunEvidence
-    from eager_kestrel.core.connection.run import Run
-    from eager_kestrel.core.connection.uplink import Uplink
 
 LISTED, COMPLETED = 20, 50
 """Runs that are listed, or offered to complete an id, when nobody says how many."""

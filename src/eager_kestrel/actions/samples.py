@@ -23,12 +23,11 @@ from eager_kestrel.core.connection.run import (
     Run,
     Series,
 )
-from eager_kestrel.core.connection.throughput import throughput
+from eager_kestrel.core.connection.throughput import Limits, throughput
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.units import Bitrate, DataSize
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.connection.throughput import Limits
     from eager_kestrel.net.roundtrips import RoundTrips
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from eager_kestrel.core.codecs import codec_named
 from eager_kestrel.core.errors import InputError, nearest_name
@@ -16,6 +16,7 @@ from eager_kestrel.core.show.show import (
     PREFERENCES,
     WEEKDAYS,
     Destination,
+    Motion,
     Reserve,
     Show,
     Weekday,
@@ -33,10 +34,6 @@ from eager_kestrel.files.documents import write_text
 from eager_kestrel.files.guides import guide_for, guide_named, guide_names
 from eager_kestrel.files.saved import is_measured
 from eager_kestrel.files.shows import USUAL, load_show, show_names, show_toml
-
-if TYPE_CHECKING:
-    from eager_kestrel.core.show.show import Motion
-
 
 SOURCE, FRAME_RATE, MOTION = "1920x1080", "60", "lively"
 """Of a show nobody described: what most cameras give."""

@@ -12,9 +12,13 @@ from typing import TYPE_CHECKING
 from eager_kestrel.actions.encode_trial import TrialEncodes, TrialOptions, screen_of, try_clip
 from eager_kestrel.actions.planning import plan, uplink_from_history, uplink_from_number
 from eager_kestrel.actions.shows import ShowOptions, asked_show
+from eager_kestrel.core.arrays import Floats
 from eager_kestrel.core.codecs import CODECS
+from eager_kestrel.core.connection.uplink import Uplink
 from eager_kestrel.core.errors import InputError
+from eager_kestrel.core.footage import Trial, TrialPoint
 from eager_kestrel.core.plan.trial_report import TrialReport
+from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words import broadcasts as words
 from eager_kestrel.core.words.numbers import looks
@@ -22,10 +26,6 @@ from eager_kestrel.files.documents import copy_file
 from eager_kestrel.files.footage import footage_names, quality_table, require_footage_name
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.arrays import Floats
-    from eager_kestrel.core.connection.uplink import Uplink
-    from eager_kestrel.core.footage import Trial, TrialPoint
-    from eager_kestrel.core.show.show import Show
     from eager_kestrel.media.clip import Clip
 
 

@@ -8,7 +8,6 @@ from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING
 from urllib.parse import urlsplit
 
 from eager_kestrel.actions.broadcasts import (
@@ -24,6 +23,8 @@ from eager_kestrel.actions.broadcasts import (
 )
 from eager_kestrel.core.connection.run import is_loopback
 from eager_kestrel.core.errors import InputError, NotFoundError
+from eager_kestrel.core.guide.guide import Guide
+from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.units import parse_seconds
 from eager_kestrel.core.watching.sample import Now, StreamSample, WatchVerdict, on_its_way
 from eager_kestrel.core.words import broadcasts as words
@@ -40,10 +41,6 @@ from eager_kestrel.net.connections import (
     sees_connections,
     sent_bytes,
 )
-
-if TYPE_CHECKING:
-    from eager_kestrel.core.guide.guide import Guide
-    from eager_kestrel.core.plan.plan import Plan
 
 INGEST_PORTS = frozenset({PORTS["rtmp"]})
 """To which streams go, whatever the host; others only where a guide or somebody names the host."""

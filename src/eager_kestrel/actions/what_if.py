@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from datetime import datetime
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from eager_kestrel.actions.planning import RECENT_DAYS, plan, safe_uplink
 from eager_kestrel.actions.runs import runs_towards
@@ -15,20 +14,17 @@ from eager_kestrel.core.choice.what_if import Comparison, Needs, Sweep, parse_ra
 from eager_kestrel.core.choice.what_if import compare as compared
 from eager_kestrel.core.connection.hours import HourPlan, Hours
 from eager_kestrel.core.connection.pooling import by_hour, uplinks_by_hour
+from eager_kestrel.core.connection.uplink import Uplink
 from eager_kestrel.core.division.what_if import needs
 from eager_kestrel.core.division.what_if import sweep as swept
 from eager_kestrel.core.errors import InputError, NotFoundError
+from eager_kestrel.core.resolution import Resolution
+from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.words.runs import NOTHING
 from eager_kestrel.files.documents import csv_text, write_text
 from eager_kestrel.files.footage import table_for
 from eager_kestrel.files.guides import guide_for
 from eager_kestrel.files.history import History, HistoryFilter, lately
-
-if TYPE_CHECKING:
-    from eager_kestrel.core.connection.uplink import Uplink
-    from eager_kestrel.core.resolution import Resolution
-    from eager_kestrel.core.show.show import Show
-
 
 COLUMNS = ("at", "safe_kbps", "width", "height", "fps", "bitrate_kbps", "quality")
 """Of one destination; of several, a column before them says which."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, ClassVar
+from typing import Annotated, Any, ClassVar
 
 import typer
 
@@ -37,14 +37,12 @@ from eager_kestrel.cli.options import (
     single,
 )
 from eager_kestrel.cli.terminal import reading, warn
+from eager_kestrel.core.checks.findings import Findings
+from eager_kestrel.core.connection.uplink import Uplink
 from eager_kestrel.core.errors import InputError, UnitError
 from eager_kestrel.core.settings.recording import RECORDING_KINDS
+from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.units import Bitrate, parse_seconds
-
-if TYPE_CHECKING:
-    from eager_kestrel.core.checks.findings import Findings
-    from eager_kestrel.core.connection.uplink import Uplink
-    from eager_kestrel.core.show.show import Show
 
 HISTORY = "measured"
 

@@ -6,7 +6,7 @@ import os
 import shlex
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import Annotated
 
 import typer
 
@@ -19,12 +19,10 @@ from eager_kestrel.cli.options import Json, single
 from eager_kestrel.cli.rendering import show
 from eager_kestrel.cli.terminal import console, print_json, progress, warn
 from eager_kestrel.core.errors import InputError
+from eager_kestrel.core.watching.review import DemoStory
 from eager_kestrel.report.blocks import blocks_of
 from eager_kestrel.report.page import report_blocks, report_title, with_words, write_page
 from eager_kestrel.report.stream_blocks import rehearsal_rows
-
-if TYPE_CHECKING:
-    from eager_kestrel.core.watching.review import DemoStory
 
 INTRODUCTION = (
     "[bold]Hollow Lane Pottery[/] streams [bold]{title}[/] to Oxbow over fixed wireless "

@@ -5,7 +5,7 @@ from __future__ import annotations
 import sys
 from pathlib import Path
 from textwrap import shorten
-from typing import TYPE_CHECKING, Annotated
+from typing import Annotated
 
 import typer
 
@@ -20,7 +20,14 @@ from eager_kestrel.actions.guides import (
     plan_changes,
 )
 from eager_kestrel.actions.guides import where as find
-from eager_kestrel.actions.importing import NOTHING, NewGuide, answers_given, read, write_import
+from eager_kestrel.actions.importing import (
+    NOTHING,
+    NewGuide,
+    Reading,
+    answers_given,
+    read,
+    write_import,
+)
 from eager_kestrel.actions.planning import known_uplink
 from eager_kestrel.actions.shows import compared_show
 from eager_kestrel.cli.delivery import deliver
@@ -41,13 +48,9 @@ from eager_kestrel.cli.options import (
 from eager_kestrel.cli.rendering import show as show_blocks
 from eager_kestrel.cli.terminal import print_json, warn
 from eager_kestrel.core.errors import InputError
+from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.results import GuideDiff
 from eager_kestrel.report.blocks import Note, blocks_of
-
-if TYPE_CHECKING:
-    from eager_kestrel.actions.importing import Reading
-    from eager_kestrel.core.guide.guide import Guide
-
 
 Out = Annotated[
     Path | None, typer.Option(metavar="PATH", help="A file or folder; else your own guides.")

@@ -11,6 +11,7 @@ import typer
 
 from eager_kestrel.cli.terminal import console, warn
 from eager_kestrel.core.errors import InputError
+from eager_kestrel.core.guide.amounts import Proposal
 from eager_kestrel.core.guide.questions import SKIP
 
 if TYPE_CHECKING:
@@ -19,7 +20,6 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from eager_kestrel.actions.importing import Reading
-    from eager_kestrel.core.guide.amounts import Proposal
     from eager_kestrel.core.guide.guide import Guide
     from eager_kestrel.core.guide.tables import PageTable
 

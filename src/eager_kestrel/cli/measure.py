@@ -12,6 +12,7 @@ import typer
 from eager_kestrel.actions.endpoints import Towards, goes_to_ingest, towards, used
 from eager_kestrel.actions.ingest_measuring import IngestMeasureOptions, key_of
 from eager_kestrel.actions.ingests import (
+    IngestServerChoice,
     ingest_at,
     ingest_of,
     nearest,
@@ -22,6 +23,7 @@ from eager_kestrel.actions.measuring import keep as keep_run
 from eager_kestrel.actions.practice import simulated_connection, simulated_uplink
 from eager_kestrel.actions.runs import document, uplink_of_run, write_runs
 from eager_kestrel.actions.schedule import (
+    ScheduleOutcome,
     learned,
     measure_repeatedly,
     pause_of,
@@ -42,15 +44,12 @@ from eager_kestrel.cli.options import (
 )
 from eager_kestrel.cli.terminal import progress, rate, uninterrupted, warn
 from eager_kestrel.core.connection.endpoints import Rankings
+from eager_kestrel.core.connection.run import Run
 from eager_kestrel.core.errors import InputError, NetworkError, StorageError
 from eager_kestrel.core.units import parse_seconds
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
-
-    from eager_kestrel.actions.ingests import IngestServerChoice
-    from eager_kestrel.actions.schedule import ScheduleOutcome
-    from eager_kestrel.core.connection.run import Run
 
 TABLE = ".csv"
 

@@ -6,7 +6,7 @@ import sys
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, ClassVar
+from typing import Annotated, ClassVar
 
 import typer
 
@@ -29,13 +29,10 @@ from eager_kestrel.cli.options import (
     with_unit,
 )
 from eager_kestrel.cli.terminal import warn
+from eager_kestrel.core.connection.uplink import Uplink
 from eager_kestrel.core.errors import NoPlanError, StorageError
-
-if TYPE_CHECKING:
-    from eager_kestrel.core.connection.uplink import Uplink
-    from eager_kestrel.core.plan.plan import Plan
-    from eager_kestrel.core.show.show import Show
-
+from eager_kestrel.core.plan.plan import Plan
+from eager_kestrel.core.show.show import Show
 
 WRITTEN = (".json", ".toml", ".csv")
 """What a plan is written as, beside pages."""

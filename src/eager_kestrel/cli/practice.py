@@ -5,7 +5,7 @@ from __future__ import annotations
 import sys
 import time
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import Annotated
 
 import typer
 
@@ -24,13 +24,11 @@ from eager_kestrel.cli.options import (
     group,
 )
 from eager_kestrel.cli.terminal import console, print_json, serve
+from eager_kestrel.core.checks.findings import ReceivedStream
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.results import PracticeAddress
 from eager_kestrel.core.units import Bitrate, DataSize, parse_seconds, parse_share
 from eager_kestrel.core.words.numbers import counted
-
-if TYPE_CHECKING:
-    from eager_kestrel.core.checks.findings import ReceivedStream
 
 app = group()
 

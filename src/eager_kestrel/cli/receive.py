@@ -6,7 +6,7 @@ import sys
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import Annotated
 
 import typer
 
@@ -22,13 +22,10 @@ from eager_kestrel.cli.options import (
     single,
 )
 from eager_kestrel.cli.terminal import serve, telling, warn
-from eager_kestrel.core.checks.findings import ReceivedList
+from eager_kestrel.core.checks.findings import Findings, ReceivedList
+from eager_kestrel.core.checks.stream import LiveView
 from eager_kestrel.core.units import parse_seconds
 from eager_kestrel.core.words.numbers import counted
-
-if TYPE_CHECKING:
-    from eager_kestrel.core.checks.findings import Findings
-    from eager_kestrel.core.checks.stream import LiveView
 
 
 @grouped

@@ -6,7 +6,7 @@ import re
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import Annotated
 
 import typer
 
@@ -28,12 +28,10 @@ from eager_kestrel.actions.reporting import keep_rehearsals
 from eager_kestrel.cli.delivery import deliver
 from eager_kestrel.cli.options import DrawnFlags, GuideFolder, asker, grouped, single
 from eager_kestrel.cli.terminal import telling, warn
+from eager_kestrel.core.checks.rehearsal import Moment, Rehearsals
 from eager_kestrel.core.errors import InputError
+from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.words import runs as words
-
-if TYPE_CHECKING:
-    from eager_kestrel.core.checks.rehearsal import Moment, Rehearsals
-    from eager_kestrel.core.plan.plan import Plan
 
 
 def line_of(written: str) -> tuple[str | None, str | None]:

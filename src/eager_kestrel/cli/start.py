@@ -7,7 +7,7 @@ import sys
 from collections.abc import Callable, Mapping
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, TypeVar
+from typing import Annotated, Any, TypeVar
 
 import typer
 
@@ -21,6 +21,7 @@ from eager_kestrel.actions.planning import (
 )
 from eager_kestrel.actions.planning import plan as plan_show
 from eager_kestrel.actions.shows import (
+    ShowOptions,
     is_unknown,
     new_show,
     on_this_machine,
@@ -43,13 +44,10 @@ from eager_kestrel.cli.plan import kept_plan
 from eager_kestrel.cli.rendering import show as show_blocks
 from eager_kestrel.cli.terminal import warn
 from eager_kestrel.core.errors import InputError, KestrelError, NotFoundError
+from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.time_of_day import parse_time_of_day
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.report.blocks import blocks_of
-
-if TYPE_CHECKING:
-    from eager_kestrel.actions.shows import ShowOptions
-    from eager_kestrel.core.show.show import Show
 
 T = TypeVar("T")
 ANOTHER = "another one: its guide is made now, from its guideline page or from your answers"

@@ -6,11 +6,11 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, ClassVar
+from typing import Annotated, ClassVar
 
 import typer
 
-from eager_kestrel.actions.encode_trial import try_clip
+from eager_kestrel.actions.encode_trial import TrialEncodes, try_clip
 from eager_kestrel.actions.trial import (
     TrialRequest,
     judged,
@@ -30,9 +30,6 @@ from eager_kestrel.cli.options import (
 )
 from eager_kestrel.cli.terminal import console, telling, warn
 from eager_kestrel.core.errors import InputError
-
-if TYPE_CHECKING:
-    from eager_kestrel.actions.encode_trial import TrialEncodes
 
 EVERY_SECONDS = 3.0
 """Between two words on a clip that is looked through."""

@@ -6,13 +6,20 @@ import sys
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, ClassVar
+from typing import Annotated, ClassVar
 
 import typer
 
+from eager_kestrel.actions.broadcasts import KeptBroadcast
+from eager_kestrel.actions.relay import RelayReport
 from eager_kestrel.actions.relay import watch_through as stand_between
 from eager_kestrel.actions.relay_targets import RelayOptions
-from eager_kestrel.actions.watching import WatchOptions, sees_connections, watch_interface
+from eager_kestrel.actions.watching import (
+    Connection,
+    WatchOptions,
+    sees_connections,
+    watch_interface,
+)
 from eager_kestrel.actions.watching import watch as watch_stream
 from eager_kestrel.cli.options import (
     GuideFolder,
@@ -26,11 +33,6 @@ from eager_kestrel.cli.options import (
 from eager_kestrel.cli.terminal import serve, warn
 from eager_kestrel.cli.watch_view import View, show_ended
 from eager_kestrel.core.errors import InputError
-
-if TYPE_CHECKING:
-    from eager_kestrel.actions.broadcasts import KeptBroadcast
-    from eager_kestrel.actions.relay import RelayReport
-    from eager_kestrel.actions.watching import Connection
 
 
 @dataclass(frozen=True, slots=True)

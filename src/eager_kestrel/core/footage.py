@@ -174,7 +174,14 @@ def pick(looks: Sequence[FrameComplexity], length_seconds: float) -> tuple[Stret
         wanted = round(quantile * (len(found) - 1))
         near = sorted(range(len(found)), key=lambda place: abs(place - wanted))
         free = (found[ranked[place]] for place in near)
-        fits = (s for s in free if all(_apart(s, other) for other in chosen))
+        fits = (
+            s
+            for s in free
+            if all(
+                (abs(s.begin_seconds - other.begin_seconds) >= STRETCH_SECONDS - 1e-9)
+                for other in chosen
+            )
+        )
         stretch = next(fits, None)
         if stretch is not None:
             chosen.append(stretch)
@@ -188,10 +195,6 @@ def _stretch(looks: Sequence[FrameComplexity], begin: float) -> Stretch:
     return Stretch(
         begin_seconds=round(begin, 3), seconds=STRETCH_SECONDS, si=round(si, 2), ti=round(ti, 2)
     )
-
-
-def _apart(one: Stretch, other: Stretch) -> bool:
-    return abs(one.begin_seconds - other.begin_seconds) >= STRETCH_SECONDS - 1e-9
 
 
 RANGE_POINTS = 160

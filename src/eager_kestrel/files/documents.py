@@ -106,12 +106,14 @@ def csv_text(rows: Iterable[Iterable[object]]) -> str:
     """Rows as CSV; no cell is one that a spreadsheet would run."""
     out = io.StringIO()
     table = csv.writer(out, lineterminator="\n")
-    table.writerows([_tame(cell) for cell in row] for row in rows)
+    table.writerows(
+        [
+            (f"'{cell}" if isinstance(cell, str) and cell[:1] in ("=", "+", "-", "@") else cell)
+            for cell in row
+        ]
+        for row in rows
+    )
     return out.getvalue()
-
-
-def _tame(cell: object) -> object:
-    return f"'{cell}" if isinstance(cell, str) and cell[:1] in ("=", "+", "-", "@") else cell
 
 
 def free_bytes(folder: Path) -> int:

@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from fractions import Fraction
 from itertools import chain, cycle, pairwise
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, TypeAlias
+from typing import Any, TypeAlias
 
 import av
 import av.error
@@ -22,12 +22,9 @@ import av.logging
 import numpy as np
 from numpy.typing import NDArray
 
+from eager_kestrel.core.codecs import Codec
 from eager_kestrel.core.plan.exports import AV1_LIVE
 from eager_kestrel.core.resolution import Resolution
-
-if TYPE_CHECKING:
-    from eager_kestrel.core.codecs import Codec
-
 
 FRAMES = 24
 """Kept in memory, shown forth and back."""
@@ -163,13 +160,13 @@ def _encoder_of(name: str, codecs: tuple[Codec, ...]) -> Codec | None:
     except (av.error.FFmpegError, av.codec.codec.UnknownCodecError):
         return None
     codec = next((c for c in codecs if av.Codec(c, "r").id == known.id), None)
-    if name == codec or (codec and known.video_formats and not _takes(known)):
+    if name == codec or (
+        codec
+        and known.video_formats
+        and not any(f.name in FORMATS for f in known.video_formats or ())
+    ):
         return None
     return codec
-
-
-def _takes(known: av.Codec) -> bool:
-    return any(f.name in FORMATS for f in known.video_formats or ())
 
 
 NO_FORMAT, NO_DEVICE = "pixel format", "no device"

@@ -29,15 +29,14 @@ import av.error
 import av.filter
 import numpy as np
 
-from eager_kestrel.core.codecs import CODECS
+from eager_kestrel.core.codecs import CODECS, Codec
 from eager_kestrel.core.errors import StoppedError, StorageError
 from eager_kestrel.core.plan.exports import AV1_LIVE
+from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.media.encoders import PRESETS, ordinary_process
 
 if TYPE_CHECKING:
     from eager_kestrel.core.arrays import Floats
-    from eager_kestrel.core.codecs import Codec
-    from eager_kestrel.core.resolution import Resolution
 
 
 SETTLING_SECONDS = 1.0
@@ -176,7 +175,11 @@ def compare(
     with av.open(str(source)) as plain, av.open(str(encoded)) as tried:
         first: Any = plain.streams.video[0]
         second: Any = tried.streams.video[0]
-        pairs = zip(_each(plain.decode(first), every), tried.decode(second), strict=False)
+        pairs = zip(
+            ((frame for number, frame in enumerate((plain.decode(first))) if number % every == 0)),
+            tried.decode(second),
+            strict=False,
+        )
         graphs = (_scaled(first, screen, "bicubic"), _scaled(second, screen, "bicubic"))
         with tempfile.TemporaryDirectory() as folder:
             ssim, xpsnr = (_Comparison(name, screen, Path(folder)) for name in ("ssim", "xpsnr"))
@@ -191,10 +194,6 @@ def compare(
         ssim=float(similarity.mean()),
         vmaf=_vmaf(source, encoded, setting, every, screen, stopped),
     )
-
-
-def _each(frames: Iterator[Any], every: int) -> Iterator[Any]:
-    return (frame for number, frame in enumerate(frames) if number % every == 0)
 
 
 def _spread(pairs: Iterator[Any], settled: int) -> Iterator[Any]:

@@ -8,17 +8,12 @@ import ssl
 import threading
 import time
 from collections import deque
-from typing import TYPE_CHECKING
 
 from eager_kestrel.core.connection.climbing import CHUNK_BYTES, OnItsWay
 from eager_kestrel.core.errors import NetworkError
 from eager_kestrel.net.addresses import socket_ready
-from eager_kestrel.net.delivered import is_loss_based, linux_figure
+from eager_kestrel.net.delivered import DeliveredCounter, is_loss_based, linux_figure
 from eager_kestrel.net.publishing import CONNECT_SECONDS, Publication, PublishTarget
-
-if TYPE_CHECKING:
-    from eager_kestrel.net.delivered import DeliveredCounter
-
 
 WRITE_SECONDS = 0.004
 """What one write holds, where that is more than two packets."""

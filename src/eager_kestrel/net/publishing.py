@@ -142,7 +142,9 @@ class Publication:
 
     def _read(self, wait_seconds: float) -> list[Event]:
         """Take what the ingest says."""
-        waiting = self._tls and self._pending()
+        waiting = self._tls and (
+            self._socket.pending() if isinstance(self._socket, ssl.SSLSocket) else 0
+        )
         if not waiting and not socket_ready(self._socket, wait_seconds)[0]:
             return []
         try:
@@ -162,9 +164,6 @@ class Publication:
             if isinstance(event, Refused):
                 self.refused = plain_text(without_key(printable(event.why), self._key))
         return events
-
-    def _pending(self) -> int:
-        return self._socket.pending() if isinstance(self._socket, ssl.SSLSocket) else 0
 
     def _push(self, data: bytes) -> None:
         if data:

@@ -132,7 +132,9 @@ class Reconnecting:
 
     def send(self, piece: OutgoingTag, due: float) -> None:
         """Hand a piece over; a frame is lost while there is no connection or no keyframe yet."""
-        if _is_header(piece):  # a program may describe its stream anew
+        if (
+            not piece.frame and flv.part_of(piece.kind, piece.payload) == "header"
+        ):  # a program may describe its stream anew
             self._headers[piece.kind] = piece
         if self.publication is None or not self._fresh(piece):
             self.lost_frames += piece.frame
@@ -254,11 +256,6 @@ def _opened(
     target: PublishTarget, key: str, terms: PublishTerms, timeout_seconds: float
 ) -> Publication:
     return Publication(target, key, terms.context, timeout_seconds, terms.unsent_bytes)
-
-
-def _is_header(piece: OutgoingTag) -> bool:
-    """Whether it says how to decode what follows, and so has to come first on every connection."""
-    return not piece.frame and flv.part_of(piece.kind, piece.payload) == "header"
 
 
 LOOK_SECONDS = 0.01

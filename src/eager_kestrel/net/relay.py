@@ -13,17 +13,13 @@ import threading
 import time
 from collections import deque
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
 
 from eager_kestrel.core.connection.run import is_loopback
 from eager_kestrel.core.errors import NetworkError
 from eager_kestrel.core.stutter import LATE_SECONDS
 from eager_kestrel.core.watching.sample import StreamSample
+from eager_kestrel.net.publishing import PublishTarget
 from eager_kestrel.net.rehearsing import PublishTerms, Reconnecting
-
-if TYPE_CHECKING:
-    from eager_kestrel.net.publishing import Publication, PublishTarget
-
 
 MOST_SECONDS = 4.0
 """Of stream that waits here; then frames are left out."""
@@ -225,7 +221,9 @@ class Relay:
         if line is None:
             return
         try:
-            while self._queue and self._room(line.publication):
+            while self._queue and (
+                line.publication is None or line.publication.queued_bytes < PUSHED_BYTES
+            ):
                 one = self._queue.popleft()
                 self._queued_bytes -= len(one.payload)
                 line.send(one, one.due)
@@ -233,10 +231,6 @@ class Relay:
                     line.publication.write()
         except NetworkError as error:
             self._broke(line, error)
-
-    def _room(self, publication: Publication | None) -> bool:
-        """Without a connection everything is taken, and lost."""
-        return publication is None or publication.queued_bytes < PUSHED_BYTES
 
     def _broke(self, line: Reconnecting, error: NetworkError) -> None:
         self._closed_before += line.window_closed_seconds() or 0.0

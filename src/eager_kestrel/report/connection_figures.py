@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from eager_kestrel.core.connection.evidence import round_trip_summary
+from eager_kestrel.core.connection.hours import Hours
 from eager_kestrel.core.connection.run import Phase, Run
 from eager_kestrel.core.connection.summarising import phase_summary
 from eager_kestrel.core.connection.throughput import WINDOW_SECONDS, window_rates
@@ -18,7 +19,6 @@ from eager_kestrel.report.figures import CARE, FAINT, GOOD, INK, LINE, PALE, SHA
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
-    from eager_kestrel.core.connection.hours import Hours
     from eager_kestrel.core.forecast.forecast import Forecast
 
 

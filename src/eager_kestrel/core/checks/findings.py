@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 from eager_kestrel.core.checks.rehearsal import Rehearsal
 from eager_kestrel.core.document import Frozen, format_name
+from eager_kestrel.core.plan.plan import DestinationPlan, Plan
 from eager_kestrel.core.settings.advice import Advice, advise, with_advice
 from eager_kestrel.core.settings.recording import Recording, settings_seen
 from eager_kestrel.core.settings.setting import Finding, PlanSettings
@@ -17,12 +18,11 @@ from eager_kestrel.core.settings.table import (
     against_upload,
     finding,
 )
+from eager_kestrel.core.settings.values import Settings
 from eager_kestrel.core.words import settings as words
 
 if TYPE_CHECKING:
     from eager_kestrel.core.guide.guide import Guide
-    from eager_kestrel.core.plan.plan import DestinationPlan, Plan
-    from eager_kestrel.core.settings.values import Settings
 
 
 class TonightCheck(Frozen):

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from eager_kestrel.core.guide.rules import CUSTOMARY_RATES
-from eager_kestrel.core.resolution import MOST_RATE
+from eager_kestrel.core.resolution import MOST_RATE, Resolution
 from eager_kestrel.core.settings.recording import AudioSeen, KeyframesSeen, Recording, VideoSeen
 from eager_kestrel.core.stutter import LATE_SECONDS
 
@@ -18,7 +18,6 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from eager_kestrel.core.arrays import Flags, Floats
-    from eager_kestrel.core.resolution import Resolution
 
 
 LONGEST_GAP_SECONDS = 60.0

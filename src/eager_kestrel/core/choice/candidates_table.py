@@ -17,7 +17,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from eager_kestrel.core.arrays import Flags, Floats
+from eager_kestrel.core.arrays import Flags, Floats, Indices
 from eager_kestrel.core.choice.candidates import CLOSE, Candidate, candidates, legible, pinned
 from eager_kestrel.core.choice.limits import (
     AUDIO_SHARE,
@@ -51,13 +51,12 @@ from eager_kestrel.core.choice.ties import (
     tied_with,
     usual_of,
 )
+from eager_kestrel.core.codecs import Codec
 from eager_kestrel.core.resolution import Resolution, at_1000_1001
+from eager_kestrel.core.show.show import Show
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.arrays import Indices
-    from eager_kestrel.core.codecs import Codec
     from eager_kestrel.core.guide.guide import Guide
-    from eager_kestrel.core.show.show import Show
 
 
 @dataclass(frozen=True)
@@ -307,7 +306,7 @@ def candidates_table(
     floors, ceilings, recommended = row_limits(members, found, codec)
     per_byte, fixed = overheads(senders, found, guide.audio.sample_rate_hz)
     viewers = all_viewers_kbps([viewers_kbps(m, show) for m in members], per_byte, fixed)
-    ranks = ranks_of(found, show.source, _named(members))
+    ranks = ranks_of(found, show.source, {size for member in members for size in member.named})
     share = 1.0 if rate_control(guide) == "constant" else VARIABLE_TARGET
     takes = preset_takes(show, table, codec, pixels * fps)
     min_fps = table.motion[show.motion].min_fps
@@ -328,7 +327,10 @@ def candidates_table(
         wished=_wished(guide, found),
         encodable=pixels * fps <= show.machine.most_pixels(codec),
         delivered=delivered_shares(members, table, found, show.source_fps),
-        seen_pixels=_seen_pixels(show.source, found),
+        seen_pixels=np.array(
+            [min(c.resolution.pixels, _detail(show.source, c.resolution)) for c in found],
+            dtype=np.float64,
+        ),
         seen_fps=np.minimum(fps, float(show.source_fps)),
         audio_steps=audio_steps(guide),
         takes=takes,
@@ -349,13 +351,6 @@ def _enough(clean: Floats, floors: Floats, target_share: float) -> tuple[Floats,
         np.ceil(x / target_share / 100) * 100 for x in (clean, np.maximum(clean, floors))
     )
     return without, with_
-
-
-def _seen_pixels(source: Resolution, found: Sequence[Candidate]) -> Floats:
-    """Pixels of detail in each candidate."""
-    return np.array(
-        [min(c.resolution.pixels, _detail(source, c.resolution)) for c in found], dtype=np.float64
-    )
 
 
 def _detail(source: Resolution, resolution: Resolution) -> float:
@@ -386,11 +381,6 @@ def _candidates(show: Show, guide: Guide, members: Sequence[Guide]) -> list[Cand
     lines = guide.delivery.better_from_lines
     found = candidates(show.source, show.source_fps, guide.video, rows, lines)
     return legible(pinned(found, show, guide.video, guide.title), show)
-
-
-def _named(members: Sequence[Guide]) -> set[Resolution]:
-    """Resolutions that the guides name."""
-    return {size for member in members for size in member.named}
 
 
 def _wished(guide: Guide, found: list[Candidate]) -> Flags:

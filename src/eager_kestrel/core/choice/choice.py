@@ -7,14 +7,14 @@ from fractions import Fraction
 from functools import cached_property
 from typing import TYPE_CHECKING, Literal
 
+from eager_kestrel.core.choice.candidates import Candidate
 from eager_kestrel.core.choice.candidates_table import CandidatesTable, rebuilt
 from eager_kestrel.core.choice.scored import ScoredCandidates
 from eager_kestrel.core.resolution import Resolution
+from eager_kestrel.core.show.machine import Machine
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.choice.candidates import Candidate
     from eager_kestrel.core.guide.guide import Guide
-    from eager_kestrel.core.show.machine import Machine
 
 
 @dataclass(frozen=True)

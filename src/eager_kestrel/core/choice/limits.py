@@ -14,13 +14,12 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from eager_kestrel.core.choice.candidates import Candidate, steadiness
-from eager_kestrel.core.codecs import CODECS, Level, level_rank
+from eager_kestrel.core.codecs import CODECS, Codec, Level, level_rank
 from eager_kestrel.core.overhead import overhead
 
 if TYPE_CHECKING:
     from eager_kestrel.core.arrays import Floats
     from eager_kestrel.core.choice.quality import QualityTable
-    from eager_kestrel.core.codecs import Codec
     from eager_kestrel.core.guide.guide import Guide
     from eager_kestrel.core.guide.rules import RateControl
     from eager_kestrel.core.show.show import Show

@@ -16,17 +16,16 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
+from eager_kestrel.core.arrays import Flags, Floats
 from eager_kestrel.core.choice.budget import Budget
+from eager_kestrel.core.choice.candidates import Candidate
 from eager_kestrel.core.choice.candidates_table import CandidatesTable
-from eager_kestrel.core.choice.scored import ScoredCandidates
+from eager_kestrel.core.choice.scored import Option, ScoredCandidates
 from eager_kestrel.core.choice.what_if import Need
 from eager_kestrel.core.resolution import Resolution, frame_rate_text, is_customary
 from eager_kestrel.core.units import Bitrate
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.arrays import Flags, Floats
-    from eager_kestrel.core.choice.candidates import Candidate
-    from eager_kestrel.core.choice.scored import Option
     from eager_kestrel.core.guide.guide import Guide
 
 REFERENCE = Bitrate(100_000_000)

@@ -10,9 +10,12 @@ from typing import TYPE_CHECKING, ClassVar, Literal
 
 import numpy as np
 
-from eager_kestrel.core.choice.budget import budget_of
+from eager_kestrel.core.choice.budget import Budget, budget_of
+from eager_kestrel.core.choice.candidates import Candidate
 from eager_kestrel.core.choice.candidates_table import CandidatesTable, candidates_table
+from eager_kestrel.core.choice.quality import QualityTable
 from eager_kestrel.core.choice.scored import Option
+from eager_kestrel.core.codecs import Codec
 from eager_kestrel.core.connection.uplink import Uplink, assumed_uplink
 from eager_kestrel.core.document import Frozen, Spread, format_name
 from eager_kestrel.core.errors import InputError, UnitError, nearest_name
@@ -24,10 +27,6 @@ from eager_kestrel.core.words import plans as words
 from eager_kestrel.core.words.plans import BitrateBound
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.choice.budget import Budget
-    from eager_kestrel.core.choice.candidates import Candidate
-    from eager_kestrel.core.choice.quality import QualityTable
-    from eager_kestrel.core.codecs import Codec
     from eager_kestrel.core.guide.guide import Guide
 
 

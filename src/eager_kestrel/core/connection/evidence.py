@@ -14,13 +14,12 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from eager_kestrel.core.connection.run import RoundTripSummary
+from eager_kestrel.core.connection.broadcast import Broadcast
+from eager_kestrel.core.connection.run import Kind, Phase, RoundTripSummary, Run, Series
 from eager_kestrel.core.connection.throughput import fell_by, steady_parts
 
 if TYPE_CHECKING:
     from eager_kestrel.core.arrays import Flags, Floats
-    from eager_kestrel.core.connection.broadcast import Broadcast
-    from eager_kestrel.core.connection.run import Kind, Phase, Run, Series
 
 
 RULES = 3

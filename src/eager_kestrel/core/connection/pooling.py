@@ -22,7 +22,7 @@ from eager_kestrel.core.connection.evidence import (
     evidence_of,
 )
 from eager_kestrel.core.connection.hours import Hours, HourUplink
-from eager_kestrel.core.connection.run import RunDocument
+from eager_kestrel.core.connection.run import Kind, Run, RunDocument
 from eager_kestrel.core.connection.throughput import (
     FLOOR_PERCENTILE,
     GRID_SECONDS,
@@ -38,7 +38,6 @@ from eager_kestrel.core.words import runs as words
 
 if TYPE_CHECKING:
     from eager_kestrel.core.arrays import Flags, Floats
-    from eager_kestrel.core.connection.run import Kind, Run
 
 
 QUARTER_SECONDS = 900

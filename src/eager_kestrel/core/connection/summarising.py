@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -15,6 +14,7 @@ from eager_kestrel.core.connection.evidence import (
 from eager_kestrel.core.connection.pooling import uplink_of
 from eager_kestrel.core.connection.run import (
     BothEnds,
+    Phase,
     PhaseSummary,
     RoundTripSummary,
     Run,
@@ -27,15 +27,10 @@ from eager_kestrel.core.connection.throughput import (
     short_rates,
     throughput,
 )
-from eager_kestrel.core.connection.uplink import burst_excluded
+from eager_kestrel.core.connection.uplink import Uplink, burst_excluded
 from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.errors import FormatError
 from eager_kestrel.core.words import runs as words
-
-if TYPE_CHECKING:
-    from eager_kestrel.core.connection.run import Phase
-    from eager_kestrel.core.connection.uplink import Uplink
-
 
 ENDS_AGREE = 0.01
 """Up to this share apart, both ends counted the same."""

@@ -6,14 +6,11 @@ person gives. A single number says less, and the uplink is marked so.
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Literal
+from typing import Literal
 
 from eager_kestrel.core.document import Frozen
+from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words import runs as words
-
-if TYPE_CHECKING:
-    from eager_kestrel.core.units import Bitrate
-
 
 ASSUMED_SPREAD = 0.4
 """(P90 - P10) / typical assumed of a line known by one number only: an ordinary household's."""

@@ -12,17 +12,16 @@ from typing import TYPE_CHECKING, NamedTuple, Protocol
 
 import numpy as np
 
-from eager_kestrel.core.choice.candidates_table import candidates_table, grid
+from eager_kestrel.core.choice.candidates_table import CandidatesTable, candidates_table, grid
+from eager_kestrel.core.choice.quality import QualityTable
+from eager_kestrel.core.choice.scored import Option
 from eager_kestrel.core.division.divide import chosen_division, fewest_left_out
 from eager_kestrel.core.division.groupings import Division, Groupings
 from eager_kestrel.core.division.knapsack import CELL_KBPS
+from eager_kestrel.core.show.show import Show
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.choice.candidates_table import CandidatesTable
-    from eager_kestrel.core.choice.quality import QualityTable
-    from eager_kestrel.core.choice.scored import Option
     from eager_kestrel.core.guide.guide import Guide
-    from eager_kestrel.core.show.show import Show
 
 
 NEAR_KBPS = 1.0

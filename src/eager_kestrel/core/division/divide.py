@@ -13,24 +13,24 @@ from typing import TYPE_CHECKING, NamedTuple
 import numpy as np
 
 from eager_kestrel.core.choice.candidates_table import CandidatesTable, candidates_table
+from eager_kestrel.core.choice.quality import QualityTable
 from eager_kestrel.core.division.groupings import (
     ALL_GROUPINGS,
     SERVED_WORTH,
     Division,
     Grouping,
     Groupings,
+    Members,
 )
 from eager_kestrel.core.division.knapsack import Choices, KnapsackTable
 from eager_kestrel.core.division.split import Alternative, Group, LeavingOut, RelayOffer, Split, Way
+from eager_kestrel.core.guide.rules import Transport
+from eager_kestrel.core.show.show import Destination, Show
 from eager_kestrel.core.words import plans as words
 
 if TYPE_CHECKING:
     from eager_kestrel.core.choice.budget import Budget
-    from eager_kestrel.core.choice.quality import QualityTable
-    from eager_kestrel.core.division.groupings import Members
     from eager_kestrel.core.guide.guide import Guide
-    from eager_kestrel.core.guide.rules import Transport
-    from eager_kestrel.core.show.show import Destination, Show
 
 
 @dataclass(frozen=True, slots=True)

@@ -16,8 +16,11 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
-from eager_kestrel.core.choice.candidates_table import candidates_table
+from eager_kestrel.core.arrays import Floats, Indices
+from eager_kestrel.core.choice.candidates_table import CandidatesTable, candidates_table
 from eager_kestrel.core.choice.limits import AUDIO_SHARE
+from eager_kestrel.core.choice.quality import QualityTable
+from eager_kestrel.core.choice.scored import Option, ScoredCandidates
 from eager_kestrel.core.division.knapsack import (
     CELL_KBPS,
     LOAD_CELLS,
@@ -30,15 +33,11 @@ from eager_kestrel.core.division.knapsack import (
 )
 from eager_kestrel.core.errors import NotFoundError
 from eager_kestrel.core.guide.joint import Clash, joint_guide
+from eager_kestrel.core.show.show import Destination, Show
 from eager_kestrel.core.words import plans as words
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.arrays import Floats, Indices
-    from eager_kestrel.core.choice.candidates_table import CandidatesTable
-    from eager_kestrel.core.choice.quality import QualityTable
-    from eager_kestrel.core.choice.scored import Option, ScoredCandidates
     from eager_kestrel.core.guide.guide import Guide
-    from eager_kestrel.core.show.show import Destination, Show
 
 
 TINY = 1e-12

@@ -8,8 +8,9 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from eager_kestrel.core.arrays import Floats
 from eager_kestrel.core.choice.budget import budget, budget_of
-from eager_kestrel.core.choice.candidates_table import candidates_table, grid
+from eager_kestrel.core.choice.candidates_table import CandidatesTable, candidates_table, grid
 from eager_kestrel.core.choice.need import (
     REFERENCE,
     Asked,
@@ -20,6 +21,8 @@ from eager_kestrel.core.choice.need import (
     index_of,
     seen,
 )
+from eager_kestrel.core.choice.quality import QualityTable
+from eager_kestrel.core.choice.scored import Option
 from eager_kestrel.core.choice.what_if import Beside, Need, Point, Range, Sweep, values_of
 from eager_kestrel.core.connection.uplink import Uplink, assumed_uplink
 from eager_kestrel.core.division.answers import (
@@ -30,15 +33,11 @@ from eager_kestrel.core.division.answers import (
     Served,
     answers_of,
 )
+from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.show.show import MOTIONS, Show
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.arrays import Floats
-    from eager_kestrel.core.choice.candidates_table import CandidatesTable
-    from eager_kestrel.core.choice.quality import QualityTable
-    from eager_kestrel.core.choice.scored import Option
     from eager_kestrel.core.guide.guide import Guide
-    from eager_kestrel.core.resolution import Resolution
 
 
 LEAST_KBPS, MOST_KBPS = 150.0, 80_000.0

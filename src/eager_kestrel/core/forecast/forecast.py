@@ -4,18 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 import numpy as np
 
 from eager_kestrel.core.document import Frozen, format_name
-from eager_kestrel.core.forecast.replay import Replay
+from eager_kestrel.core.forecast.evidence import Evidence
+from eager_kestrel.core.forecast.replay import Replay, Sending
 from eager_kestrel.core.stutter import StutterSeen
 from eager_kestrel.core.words import runs as words
-
-if TYPE_CHECKING:
-    from eager_kestrel.core.forecast.evidence import Evidence
-    from eager_kestrel.core.forecast.replay import Sending
 
 CURVE_POINTS = 31
 

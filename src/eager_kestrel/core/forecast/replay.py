@@ -26,7 +26,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from eager_kestrel.core.connection.throughput import GRID_SECONDS
-from eager_kestrel.core.forecast.evidence import BLOCK_STEPS
+from eager_kestrel.core.forecast.evidence import BLOCK_STEPS, Evidence
 from eager_kestrel.core.stutter import (
     LATE_SECONDS,
     TINY_SECONDS,
@@ -41,7 +41,6 @@ from eager_kestrel.core.stutter import (
 
 if TYPE_CHECKING:
     from eager_kestrel.core.arrays import Flags, Floats, Indices
-    from eager_kestrel.core.forecast.evidence import Evidence
     from eager_kestrel.core.show.show import Motion
 
 

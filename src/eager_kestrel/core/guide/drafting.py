@@ -134,7 +134,12 @@ def _follow(said: Document, tiers: Document, document: Document, comments: dict[
     resolutions = [Resolution.parse(row["resolution"]) for row in every]
     if resolutions or "video.max_resolution" in said:
         named = resolutions or [Resolution.parse(said["video.max_resolution"])]
-        said["video.shapes"] = list(dict.fromkeys(str(_usual_shape(p)) for p in named))
+        said["video.shapes"] = list(
+            dict.fromkeys(
+                str(next((shape for shape in USUAL_SHAPES if shape.fits(p)), p.shape))
+                for p in named
+            )
+        )
     rate = fastest_of(rows)
     if rate is not None and not said.keys() & {"video.max_frame_rate", "video.frame_rates"}:
         said["video.max_frame_rate"], comments["video.max_frame_rate"] = (
@@ -181,8 +186,3 @@ def _put(document: Document, key: str, value: Any) -> None:
     for part in path:
         document = document.setdefault(part, {})
     document[last] = value
-
-
-def _usual_shape(resolution: Resolution) -> AspectRatio:
-    """The shape people would call it, else its own."""
-    return next((shape for shape in USUAL_SHAPES if shape.fits(resolution)), resolution.shape)

@@ -50,16 +50,16 @@ def rate_text(kbps: float) -> str:
     return f"{kbps:.10g} kbit/s"
 
 
-def _several(text: str) -> list[str]:
-    return [part for part in (p.strip() for p in re.split(r",|\band\b|\bor\b", text)) if part]
-
-
 def _named(key: str, known: tuple[str, ...]) -> Callable[[str], Document]:
     """Reads names of a list, with commas."""
 
     def read(text: str) -> Document:
         found = []
-        for part in _several(text.lower()):
+        for part in [
+            part
+            for part in (p.strip() for p in re.split(r",|\band\b|\bor\b", (text.lower())))
+            if part
+        ]:
             if part not in known:
                 raise InputError(
                     f'"{part}" is not one of {", ".join(known)}',

@@ -11,7 +11,7 @@ from bisect import bisect_left, bisect_right
 from dataclasses import dataclass
 from fractions import Fraction
 from itertools import pairwise
-from typing import TYPE_CHECKING, Annotated, Any, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import BeforeValidator, Field, PlainSerializer, model_validator
 
@@ -26,12 +26,8 @@ from eager_kestrel.core.quantities import (
     SampleRate,
     Seconds,
 )
-from eager_kestrel.core.resolution import at_1000_1001, frame_rate_text
+from eager_kestrel.core.resolution import Resolution, at_1000_1001, frame_rate_text
 from eager_kestrel.core.units import Bitrate
-
-if TYPE_CHECKING:
-    from eager_kestrel.core.resolution import Resolution
-
 
 RateControl = Literal["constant", "variable"]
 Transport = Literal["rtmp", "rtmps", "hls", "srt"]

@@ -200,7 +200,9 @@ def tables_in(page: Page, shape: AspectRatio) -> tuple[list[PageTable], tuple[st
         if (match := _MARK.match(line)) is not None
     }
     for grid in page.grids:
-        table = _table(grid, shape) or _table(_turned(grid), shape)
+        table = _table(grid, shape) or _table(
+            Grid(tuple(zip(*grid.rows, strict=True)), 1, grid.title), shape
+        )
         if table is None or len(table.rows) > MOST_RUNGS:
             lines += _as_lines(grid)
             continue
@@ -209,10 +211,6 @@ def tables_in(page: Page, shape: AspectRatio) -> tuple[list[PageTable], tuple[st
         tables.append(table)
         lines += table.lines
     return tables, tuple(lines)
-
-
-def _turned(grid: Grid) -> Grid:
-    return Grid(tuple(zip(*grid.rows, strict=True)), 1, grid.title)
 
 
 def _as_lines(grid: Grid) -> list[str]:
@@ -289,7 +287,11 @@ def _column(heading: str, cells: list[str], title_codec: list[str]) -> Column:
     fps = _FPS.search(heading)
     if role == "frame rate" and not fps:
         return Column("frame rate")
-    bitrates = [c for c in cells if _amount(c, _unit(heading, c, cells))]
+    bitrates = [
+        c
+        for c in cells
+        if bool(amounts_in(without_names(c), "bitrate", (_unit(heading, c, cells)), VIDEO_KBPS))
+    ]
     if role not in ("audio", "keyframes", "tier", "codec") and len(bitrates) * 2 >= len(cells):
         if fps or role not in BITRATES:
             role = role if role in BITRATES else "maximum"
@@ -314,20 +316,17 @@ def _named_unit(heading: str, cells: list[str]) -> str:
         if match is not None:
             bytes_ = re.search(r"[kKmM]B(?:/s|ps)?$|byte", match[0]) is not None
             return ("M" if match[0][0] in "mM" else "k") + ("B/s" if bytes_ else "bit/s")
-    numbers = [v for c in cells for n in re.findall(r"[0-9][0-9.,]*", c) if (v := _number(n))]
+    numbers = [
+        v
+        for c in cells
+        for n in re.findall(r"[0-9][0-9.,]*", c)
+        if (v := values_of(n.rstrip(".,"))[0])
+    ]
     return "Mbit/s" if numbers and max(numbers) < 100 else "kbit/s"
-
-
-def _number(text: str) -> float:
-    return values_of(text.rstrip(".,"))[0]
 
 
 def _unit(heading: str, cell: str, cells: list[str]) -> str:
     return "" if _UNIT.search(cell) else _named_unit(heading, cells)
-
-
-def _amount(cell: str, unit: str) -> bool:
-    return bool(amounts_in(without_names(cell), "bitrate", unit, VIDEO_KBPS))
 
 
 def _ranged(cell: str, unit: str) -> bool:

@@ -17,19 +17,19 @@ import numpy as np
 
 from eager_kestrel.core.choice.budget import Budget, beside
 from eager_kestrel.core.choice.candidates_table import CandidatesTable
+from eager_kestrel.core.choice.quality import QualityTable
 from eager_kestrel.core.choice.scored import Option, ScoredCandidates
 from eager_kestrel.core.division.answers import Answer, Answers, Served, answers_of
 from eager_kestrel.core.overhead import overhead
 from eager_kestrel.core.plan.plan import DestinationPlan, Fallback, FrameRateTrade, Offer
 from eager_kestrel.core.settings.audio import audio_settings
 from eager_kestrel.core.settings.table import video_settings
+from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.words import plans as words
 from eager_kestrel.core.words.numbers import rate
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.choice.quality import QualityTable
     from eager_kestrel.core.guide.guide import Guide
-    from eager_kestrel.core.show.show import Show
 
 
 STEP = 0.78

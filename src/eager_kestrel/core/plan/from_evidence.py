@@ -16,23 +16,21 @@ from typing import TYPE_CHECKING
 
 from eager_kestrel.core.choice.budget import budget_of
 from eager_kestrel.core.choice.candidates_table import candidates_table
-from eager_kestrel.core.connection.uplink import SeenSafe
+from eager_kestrel.core.choice.quality import QualityTable
+from eager_kestrel.core.connection.uplink import SeenSafe, Uplink
 from eager_kestrel.core.division.answers import Answer, answers_of
+from eager_kestrel.core.forecast.evidence import Evidence
 from eager_kestrel.core.forecast.replay import Replay, Sending, group_of_frames, planned, together
 from eager_kestrel.core.plan.alternatives import ACCEPTABLE
+from eager_kestrel.core.plan.plan import Fallback, Plan
 from eager_kestrel.core.plan.planner import plan
-from eager_kestrel.core.stutter import LOWEST_SHARE
+from eager_kestrel.core.settings.values import VideoSettings
+from eager_kestrel.core.show.show import Motion, Show
+from eager_kestrel.core.stutter import LOWEST_SHARE, StutterSeen
 from eager_kestrel.core.words.runs import stood_still
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.choice.quality import QualityTable
-    from eager_kestrel.core.connection.uplink import Uplink
-    from eager_kestrel.core.forecast.evidence import Evidence
     from eager_kestrel.core.guide.guide import Guide
-    from eager_kestrel.core.plan.plan import Fallback, Plan
-    from eager_kestrel.core.settings.values import VideoSettings
-    from eager_kestrel.core.show.show import Motion, Show
-    from eager_kestrel.core.stutter import StutterSeen
 
 SLOWEST_FPS, LONGEST_SECONDS = 24.0, 2.0
 """Frames for which a keyframe is the longest part of a second: before a plan says its own."""

@@ -4,18 +4,15 @@ from __future__ import annotations
 
 import string
 from collections.abc import Mapping
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from pydantic import Field
 
 from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.errors import NotFoundError
-from eager_kestrel.core.plan.plan import gb_per_hour
+from eager_kestrel.core.plan.plan import DestinationPlan, Plan, gb_per_hour
 from eager_kestrel.core.resolution import frame_rate_text, resolution_at
 from eager_kestrel.core.words.numbers import looks
-
-if TYPE_CHECKING:
-    from eager_kestrel.core.plan.plan import DestinationPlan, Plan
 
 Numbers = Mapping[str, Any]
 

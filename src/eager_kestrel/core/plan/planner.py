@@ -10,8 +10,10 @@ from eager_kestrel.core.choice.budget import Budget, beside, budget_of, destinat
 from eager_kestrel.core.choice.candidates import LEGIBLE_PIXELS
 from eager_kestrel.core.choice.choice import Choice
 from eager_kestrel.core.choice.limits import LEAST_VIDEO_KBPS
-from eager_kestrel.core.choice.scored import LIMITS
-from eager_kestrel.core.codecs import CODECS
+from eager_kestrel.core.choice.quality import QualityTable
+from eager_kestrel.core.choice.scored import LIMITS, ScoredCandidates
+from eager_kestrel.core.codecs import CODECS, Codec
+from eager_kestrel.core.connection.uplink import Uplink
 from eager_kestrel.core.division.divide import DestinationContext, alone, divide
 from eager_kestrel.core.division.knapsack import CELL_KBPS
 from eager_kestrel.core.overhead import overhead, srt_latency_ms
@@ -33,7 +35,7 @@ from eager_kestrel.core.plan.plan import (
 from eager_kestrel.core.resolution import divides_evenly, resolution_at
 from eager_kestrel.core.settings.audio import audio_settings
 from eager_kestrel.core.settings.resolution import frame_fit
-from eager_kestrel.core.settings.setting import Why
+from eager_kestrel.core.settings.setting import Bound, Why
 from eager_kestrel.core.settings.table import (
     EXPLAINED,
     against_guide,
@@ -42,18 +44,13 @@ from eager_kestrel.core.settings.table import (
     video_settings,
 )
 from eager_kestrel.core.settings.values import VideoSettings
+from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.words import plans as words
 from eager_kestrel.core.words import runs as run_words
 from eager_kestrel.core.words.numbers import look_word
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.choice.quality import QualityTable
-    from eager_kestrel.core.choice.scored import ScoredCandidates
-    from eager_kestrel.core.codecs import Codec
-    from eager_kestrel.core.connection.uplink import Uplink
     from eager_kestrel.core.guide.guide import Guide
-    from eager_kestrel.core.settings.setting import Bound
-    from eager_kestrel.core.show.show import Show
 
 
 LOW = ("bad", "poor")

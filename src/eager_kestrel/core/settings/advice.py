@@ -17,14 +17,13 @@ from eager_kestrel.core.resolution import divides_evenly
 from eager_kestrel.core.settings.bitrate import sent_kbps
 from eager_kestrel.core.settings.frame_rate import nearest_rates
 from eager_kestrel.core.settings.resolution import nearest_resolutions
-from eager_kestrel.core.settings.setting import PICTURE, Held, RuleResult
+from eager_kestrel.core.settings.setting import PICTURE, Finding, Held, RuleResult
 from eager_kestrel.core.settings.table import SETTINGS, judged
 from eager_kestrel.core.settings.values import Settings
 from eager_kestrel.core.words import settings as words
 
 if TYPE_CHECKING:
     from eager_kestrel.core.guide.guide import Guide
-    from eager_kestrel.core.settings.setting import Finding
 
 Pair = tuple[Settings, "Guide"]
 NOTHING_LOST = 1e-3
@@ -94,7 +93,7 @@ def _for_stream(
 def with_advice(found: Iterable[Finding], advice: Sequence[Advice]) -> tuple[Finding, ...]:
     """Findings with what to do; every line speaks of the same settings."""
     return tuple(
-        one if one.severity == "fine" or one.do else one.model_copy(update={"do": _do(one, advice)})
+        one if one.severity == "fine" or one.what_to_do else one.model_copy(update={"what_to_do": _do(one, advice)})
         for one in found
     )
 
@@ -151,7 +150,7 @@ def _proposals(settings: Settings, guides: Sequence[Guide], room_kbps: float) ->
     for setting in SETTINGS:
         if not setting.follows:
             settings = setting.instead(settings, guides, room_kbps)
-    source = settings.source_frame_rate
+    source = settings.source_fps
     sizes = nearest_resolutions(settings.video.resolution, guides)
     rates = nearest_rates(settings.video.frame_rate, source, guides)
     ordered = sorted(product(sizes, rates), key=lambda pair: pair[0][0] + pair[1][0])
@@ -160,7 +159,7 @@ def _proposals(settings: Settings, guides: Sequence[Guide], room_kbps: float) ->
         if source is not None and rate is not None and not divides_evenly(source, rate):
             even = rate
         proposal = settings.with_video(resolution=resolution, frame_rate=rate)
-        proposal = proposal.model_copy(update={"source_frame_rate": even})
+        proposal = proposal.model_copy(update={"source_fps": even})
         for setting in SETTINGS:
             if setting.follows:
                 proposal = setting.instead(proposal, guides, room_kbps)

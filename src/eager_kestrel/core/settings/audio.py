@@ -23,13 +23,12 @@ from eager_kestrel.core.settings.setting import (
     one_of,
     recommended,
 )
-from eager_kestrel.core.settings.values import AudioSettings
+from eager_kestrel.core.settings.values import AudioSettings, Settings
 from eager_kestrel.core.words.numbers import kbit
 
 if TYPE_CHECKING:
     from eager_kestrel.core.guide.guide import Guide
     from eager_kestrel.core.settings.recording import Recording
-    from eager_kestrel.core.settings.values import Settings
     from eager_kestrel.core.show.show import Show
 
 MONO_KBPS = 64.0

@@ -151,7 +151,7 @@ def _as_planned(recording: Recording, planned: PlanSettings) -> Rules:
         return
     average, wanted = seen.average_kbps, video.bitrate_kbps
     state: Severity = "fine"
-    if average > most_over(recording.seconds, video.most_kbps, video.buffer_kbit):
+    if average > most_over(recording.seconds, video.max_kbps, video.buffer_kbit):
         state = "breach"
     elif average < LESS * wanted:
         state = "caution"
@@ -159,7 +159,7 @@ def _as_planned(recording: Recording, planned: PlanSettings) -> Rules:
     if state == "caution":
         do += ", or leave it: still scenes need less where nothing fills them up"
     yield held("bitrate", state == "fine", kbit(average), kbit(wanted), worse=state, do=do)
-    most = most_over(PEAK_SECONDS, video.most_kbps, video.buffer_kbit)
+    most = most_over(PEAK_SECONDS, video.max_kbps, video.buffer_kbit)
     yield held(
         "peak over two seconds",
         seen.peak_2s_kbps <= most,

@@ -28,9 +28,9 @@ if TYPE_CHECKING:
 LONG_SECONDS, SHORT_SECONDS = 2.0, 0.5
 
 
-def chosen_kbit(most_kbps: float, level: Level, profile: str) -> float:
+def chosen_kbit(max_kbps: float, level: Level, profile: str) -> float:
     """The buffer of a plan."""
-    return min(most_kbps * BUFFER_SECONDS, level.buffer_kbit(profile))
+    return min(max_kbps * BUFFER_SECONDS, level.buffer_kbit(profile))
 
 
 def _of_level(settings: Settings, guide: Guide) -> float:
@@ -79,7 +79,7 @@ A_SECOND = Because("buffer", "budget", "one second of video, so that no burst ex
 
 def _reasons(why: Why) -> Iterator[Reason]:
     video = why.video
-    full = video.buffer_kbit >= video.most_kbps * BUFFER_SECONDS
+    full = video.buffer_kbit >= video.max_kbps * BUFFER_SECONDS
     yield (A_SECOND if full else OF_LEVEL)(f"{video.buffer_kbit:,.0f} kbit", level=video.level)
 
 

@@ -42,7 +42,7 @@ def _rule(found: Held, guide: Guide) -> Rules:
         liked, wanted = rate in (wish, at_1000_1001(wish)), f"{frame_rate_text(wish)} fps"
         yield held("video.recommended.frame_rate", liked, shown, wanted, worse="caution")
     yield held("video.frame_rates", rules.takes_rate(rate), shown, f"{rules.rates_text()} fps")
-    source = found.settings.source_frame_rate
+    source = found.settings.source_fps
     if source is not None:
         yield held(
             "frame rate divides the source",
@@ -113,7 +113,7 @@ def _reasons(why: Why) -> Iterator[Reason]:
 
 def _reason(why: Why, value: str) -> Reason:
     platform, choice, chosen = why.guide.title, why.choice, why.choice.now
-    if why.show.fps_sent is not None:
+    if why.show.fps is not None:
         return PINNED(value)
     for freed, limit in choice.freed:
         if freed.frame_rate == chosen.frame_rate:
@@ -128,7 +128,7 @@ def _reason(why: Why, value: str) -> Reason:
             platform=platform,
             resolution=freed.resolution,
             other=freed.frame_rate,
-            min_kbps=choice.floor_of(freed)[0],
+            min_kbps=choice.minimum_of(freed)[0],
             machine_too=limit == "both",
         )
     if choice.otherwise(choice.field.at_any_rate()).frame_rate != chosen.frame_rate:

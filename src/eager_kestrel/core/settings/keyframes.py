@@ -19,12 +19,11 @@ from eager_kestrel.core.settings.setting import (
     Why,
     held,
 )
-from eager_kestrel.core.settings.values import Interval
+from eager_kestrel.core.settings.values import Interval, Settings
 
 if TYPE_CHECKING:
     from eager_kestrel.core.guide.guide import Guide
     from eager_kestrel.core.settings.recording import Recording
-    from eager_kestrel.core.settings.values import Settings
 
 TOLERANCE_FRAMES = 0.5
 """A whole number of frames comes this close to a length of time."""

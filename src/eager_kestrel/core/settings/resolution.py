@@ -30,13 +30,12 @@ from eager_kestrel.core.settings.setting import (
     held,
     one_of,
 )
-from eager_kestrel.core.show.show import Fit
+from eager_kestrel.core.show.show import Fit, Motion
 from eager_kestrel.core.words.numbers import counted, points
 
 if TYPE_CHECKING:
     from eager_kestrel.core.guide.guide import Guide
     from eager_kestrel.core.settings.recording import Recording
-    from eager_kestrel.core.show.show import Motion
 
 RESIZE: dict[Motion, str] = {
     "still": "lanczos",
@@ -253,7 +252,7 @@ def _freed(why: Why) -> Reason | None:
             kind = NO_ROOM if beside else TOO_SLOW
             what, share = str(freed.resolution), show.machine.share
             return kind(value, what=what, share=share, beside_others=beside)
-        floor, kbps = choice.floor_of(freed)
+        floor, kbps = choice.minimum_of(freed)
         return (NEITHER if limit == "both" else NO_FLOOR)(
             value,
             platform=why.guide.title,

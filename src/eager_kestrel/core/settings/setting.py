@@ -63,8 +63,8 @@ class Finding(Frozen):
     wanted: str
     fields: tuple[str, ...] = ()
     """Of a settings file: what to set to meet it."""
-    do: str = ""
-    """What to do; empty when fine."""
+    what_to_do: str = ""
+    """Empty when fine."""
 
     @property
     def label(self) -> str:
@@ -197,7 +197,7 @@ Guides = Sequence["Guide"]
 PICTURE = (
     "video.resolution",
     "video.frame_rate",
-    "source_frame_rate",
+    "source_fps",
     "video.bitrate",
     "video.peak",
     "video.level",

@@ -21,9 +21,19 @@ from eager_kestrel.core.settings.preset import PRESET
 from eager_kestrel.core.settings.profile import PROFILE
 from eager_kestrel.core.settings.rate_control import RATE_CONTROL
 from eager_kestrel.core.settings.resolution import RESIZE, RESOLUTION
-from eager_kestrel.core.settings.setting import PICTURE, Finding, Held, RuleResult, Setting
+from eager_kestrel.core.settings.setting import (
+    PICTURE,
+    Finding,
+    Held,
+    Reason,
+    RuleResult,
+    Rules,
+    Setting,
+    Why,
+)
 from eager_kestrel.core.settings.transport import TRANSPORT
-from eager_kestrel.core.settings.values import VideoSettings
+from eager_kestrel.core.settings.values import Settings, VideoSettings
+from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.words import plans as words
 from eager_kestrel.core.words.numbers import kbit
 
@@ -32,9 +42,6 @@ if TYPE_CHECKING:
     from eager_kestrel.core.choice.scored import ScoredCandidates
     from eager_kestrel.core.guide.guide import Guide
     from eager_kestrel.core.settings.recording import Recording
-    from eager_kestrel.core.settings.setting import Reason, Rules, Why
-    from eager_kestrel.core.settings.values import Settings
-    from eager_kestrel.core.show.show import Show
 
 SETTINGS: tuple[Setting, ...] = (
     BITRATE,
@@ -90,7 +97,7 @@ def _deinterlace(show: Show, rate: Fraction) -> Literal["field", "frame"] | None
     """Of what each frame that is sent is made."""
     if not show.interlaced:
         return None
-    return "field" if rate == show.frame_rate else "frame"
+    return "field" if rate == show.source_fps else "frame"
 
 
 def reasons_of(why: Why) -> tuple[Reason, ...]:
@@ -104,7 +111,7 @@ def reasons_of(why: Why) -> tuple[Reason, ...]:
     )
 
 
-def guessed(guide: Guide, reasons: Iterable[Reason]) -> tuple[str, ...]:
+def unverified(guide: Guide, reasons: Iterable[Reason]) -> tuple[str, ...]:
     """The settings that are limited by a guess of the guide."""
     keys = {setting.name: setting.keys for setting in SETTINGS}
     return tuple(
@@ -169,5 +176,5 @@ def finding(result: RuleResult, platform: str, tier: str | None = None) -> Findi
         found=str(result.found),
         wanted=str(result.wanted),
         fields=result.fields,
-        do=result.do,
+        what_to_do=result.do,
     )

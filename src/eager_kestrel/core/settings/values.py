@@ -138,7 +138,7 @@ class Settings(Frozen):
 
     format: str = format_name("settings")
     transport: Transport | None = None
-    source_frame_rate: FrameRate | None = None
+    source_fps: FrameRate | None = None
     """Of the camera or screen, where it differs from what is sent."""
     video: VideoSet = Field(default_factory=VideoSet)
     audio: AudioSet = Field(default_factory=AudioSet)
@@ -203,7 +203,7 @@ class VideoSettings(Spread):
         return self.preset if self.preset is not None and "_" in self.preset else None
 
     @property
-    def most_kbps(self) -> float:
+    def max_kbps(self) -> float:
         """What the connection has to bear."""
         return self.bitrate_kbps if self.peak_kbps is None else self.peak_kbps
 
@@ -213,7 +213,7 @@ class VideoSettings(Spread):
         return self.resolution.pixels * float(self.frame_rate)
 
     @property
-    def words(self) -> str:
+    def text(self) -> str:
         """``1920x1080 at 60, 6,000 kbit/s``."""
         return settings(self.resolution, self.frame_rate, self.bitrate_kbps)
 

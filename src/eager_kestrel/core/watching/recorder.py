@@ -3,16 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
 
 from eager_kestrel.core.connection.broadcast import BroadcastTrouble, Cause, Second, Seconds
-from eager_kestrel.core.watching.sample import Now, WatchVerdict
+from eager_kestrel.core.watching.sample import Now, StreamSample, WatchVerdict
 from eager_kestrel.core.watching.verdict import Expected, Judge
 from eager_kestrel.core.words import broadcasts as words
-
-if TYPE_CHECKING:
-    from eager_kestrel.core.watching.sample import StreamSample
-
 
 OVER_SECONDS = 3.0
 """Of quiet, before a trouble is over."""

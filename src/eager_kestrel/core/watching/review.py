@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from eager_kestrel.core.arrays import Floats
 from eager_kestrel.core.checks.findings import Findings
 from eager_kestrel.core.checks.rehearsal import HOLDS_SHARE, Rehearsal
 from eager_kestrel.core.connection.broadcast import STANDING_SECONDS, Broadcast, BroadcastTrouble
@@ -18,15 +19,13 @@ from eager_kestrel.core.connection.throughput import GRID_SECONDS
 from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.forecast.evidence import Evidence
 from eager_kestrel.core.forecast.replay import Replay, Sending
-from eager_kestrel.core.plan.plan import Plan
+from eager_kestrel.core.plan.plan import DestinationPlan, Fallback, Plan
 from eager_kestrel.core.stutter import LATE_SECONDS, LOWEST_SHARE, Stutter, stutters
 from eager_kestrel.core.words import broadcasts as words
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.arrays import Floats
     from eager_kestrel.core.connection.hours import Hours
     from eager_kestrel.core.forecast.forecast import Forecast
-    from eager_kestrel.core.plan.plan import DestinationPlan, Fallback
 
 
 LEAST_SECONDS = 10

@@ -12,7 +12,6 @@ from __future__ import annotations
 from collections import deque
 from dataclasses import dataclass, field
 from itertools import pairwise
-from typing import TYPE_CHECKING
 
 from eager_kestrel.core.checks.rehearsal import (
     HOLDS_SHARE,
@@ -20,6 +19,7 @@ from eager_kestrel.core.checks.rehearsal import (
     START_SECONDS,
 )
 from eager_kestrel.core.connection.broadcast import STANDING_SECONDS
+from eager_kestrel.core.plan.plan import Fallback
 from eager_kestrel.core.stutter import LATE_SECONDS
 from eager_kestrel.core.watching.looks import (
     LATELY_SECONDS,
@@ -35,12 +35,8 @@ from eager_kestrel.core.watching.looks import (
     rising,
     stalled_seconds,
 )
-from eager_kestrel.core.watching.sample import WatchVerdict
+from eager_kestrel.core.watching.sample import StreamSample, WatchVerdict
 from eager_kestrel.core.words import broadcasts as words
-
-if TYPE_CHECKING:
-    from eager_kestrel.core.plan.plan import Fallback
-    from eager_kestrel.core.watching.sample import StreamSample
 
 KEPT_SECONDS = 30.0
 CLOSED_SHARE, SMALL_SHARE = 0.7, 0.25
@@ -279,7 +275,9 @@ class Judge:
         now = lately[-1][1]
         if now <= STANDING_SECONDS:
             self._ingest = self._ingest and look.seconds - self._stood_at < AFTER_SECONDS
-        elif self._closed() >= CLOSED_SHARE and self._little():
+        elif self._closed() >= CLOSED_SHARE and (
+            self.carried_kbps(LATELY_SECONDS / 2) < LITTLE_SHARE * self.usual_kbps()
+        ):
             self._ingest = True
             return WatchVerdict(cause="ingest", text=words.not_taken(now), late=now > LATE_SECONDS)
         elif self._ingest:
@@ -327,10 +325,6 @@ class Judge:
             fallback=step,
             carried_kbps=carried,
         )
-
-    def _little(self) -> bool:
-        """Whether hardly anything is taken: a window that is small is closed often, too."""
-        return self.carried_kbps(LATELY_SECONDS / 2) < LITTLE_SHARE * self.usual_kbps()
 
     def _closed(self, seconds: float = LATELY_SECONDS / 2) -> float:
         """The share of the last seconds in which the other end's window was closed."""

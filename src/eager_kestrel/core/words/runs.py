@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Literal
 
+from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words.numbers import (
     Sentence,
     counted,
@@ -17,7 +18,6 @@ from eager_kestrel.core.words.numbers import (
 
 if TYPE_CHECKING:
     from eager_kestrel.core.stutter import StutterSeen
-    from eager_kestrel.core.units import Bitrate
 
 
 # What an uplink rests on
