@@ -122,7 +122,9 @@ class RelaySession(Reception):
         refusal = super().asked(app, key, address)
         if refusal is not None:
             return refusal
-        failures = self._open()
+        self._at_once(self._open_one)
+        self._tried_at = time.perf_counter()
+        failures = list(self._failures.values())
         if failures and not any(place.onward.connected for place in self._places):
             self._now = None
             return failures[0].what
@@ -134,12 +136,6 @@ class RelaySession(Reception):
         self.on, self._left_at, self._left_why = True, None, ""
         self._holding, self._usual = False, None
         return None
-
-    def _open(self) -> list[NetworkError]:
-        """Connect to every platform at once; why each failed that did."""
-        self._at_once(self._open_one)
-        self._tried_at = time.perf_counter()
-        return list(self._failures.values())
 
     def _open_one(self, place: RelayTarget) -> None:
         """Connect to a platform; why it failed is told once, and again when it is another."""
@@ -299,18 +295,14 @@ class RelaySession(Reception):
         for place in self._places:
             writing = place.writing
             assert writing is not None
-            self._follow(place, writing)
+            url = place.onward.server.url
+            if place.onward.connected and writing.about.server != url:
+                self._failed(words.goes_over(writing.about.server, url))
+                writing.about.server = writing.notes.server = url
             sample = place.onward.sample(writing.seconds(), self._handed)
             late = None if view is None or self._holding else view.delay_seconds
             fps = None if view is None else view.fps
             writing.look(replace(sample, media_late_seconds=late, fps=fps))
-
-    def _follow(self, place: RelayTarget, writing: BroadcastWriter) -> None:
-        """Say it when a stream went over to another server."""
-        url = place.onward.server.url
-        if place.onward.connected and writing.about.server != url:
-            self._failed(words.goes_over(writing.about.server, url))
-            writing.about.server = writing.notes.server = url
 
     def _writing(self, place: RelayTarget) -> BroadcastWriter:
         target = place.onward.target

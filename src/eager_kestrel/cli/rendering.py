@@ -81,7 +81,9 @@ def _show(block: Block, out: Console) -> None:
             text.append(block.text, STYLES[block.state] or "default")
             out.print(text, soft_wrap=block.keep)
         case Rows():
-            _show_rows(block, out)
+            out.print(card(block, out.width))
+            if block.below or not block.title:
+                out.print()
         case Table():
             _show_table(block, out)
         case Parts():
@@ -143,12 +145,6 @@ def card(rows: Rows, columns: int) -> RenderableType:
     said = [Text(rows.subtitle, "dim")] if rows.subtitle else []
     below = [card(Rows(rows.below), columns)] if rows.below else []
     return Group(Text(rows.title, "bold"), box, *said, *below) if above else Group(box, *below)
-
-
-def _show_rows(rows: Rows, out: Console) -> None:
-    out.print(card(rows, out.width))
-    if rows.below or not rows.title:
-        out.print()
 
 
 def _show_table(block: Table, out: Console) -> None:

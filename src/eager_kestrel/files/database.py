@@ -132,7 +132,7 @@ class Database:
             self._open_to_read(error)
             return
         if self._version(self._database):
-            self._require_table()
+            self._connection.execute("SELECT id, kind FROM runs LIMIT 1").fetchone()
         else:
             self._make()
 
@@ -148,10 +148,6 @@ class Database:
                 time.sleep(LOCKED_SECONDS)
             else:
                 return
-
-    def _require_table(self) -> None:
-        """A history whose table is gone is damaged, not empty."""
-        self._connection.execute("SELECT id, kind FROM runs LIMIT 1").fetchone()
 
     def _open_to_read(self, reason: sqlite3.OperationalError) -> None:
         """On a read-only disk the log cannot be written, but what is kept can still be read."""

@@ -215,25 +215,19 @@ def reach(url: str, timeout_seconds: float) -> AnswerTimes:
         connect_ms = (connected - began) * 1000
         try:
             if point.scheme == "rtmp":
-                _await_rtmp(connection)
+                connection.sendall(opening(0, os.urandom(RANDOM_BYTES)))
+                if not is_opening_answer(connection.recv(1)):
+                    raise OSError("it does not speak RTMP")
             else:
-                _await_tls(connection, point.host)
+                with ssl.create_default_context().wrap_socket(
+                    connection, server_hostname=point.host
+                ):
+                    pass
         except OSError as error:
             return AnswerTimes(connect_ms=connect_ms, failure=_why(error))
         return AnswerTimes(
             connect_ms=connect_ms, answer_ms=(time.perf_counter() - connected) * 1000
         )
-
-
-def _await_rtmp(connection: socket.socket) -> None:
-    connection.sendall(opening(0, os.urandom(RANDOM_BYTES)))
-    if not is_opening_answer(connection.recv(1)):
-        raise OSError("it does not speak RTMP")
-
-
-def _await_tls(connection: socket.socket, host: str) -> None:
-    with ssl.create_default_context().wrap_socket(connection, server_hostname=host):
-        pass
 
 
 def _why(error: OSError) -> str:

@@ -167,16 +167,12 @@ class _Guest(asyncio.BufferedProtocol):
             self._answer(401, {"text": "wrong token for this endpoint"}, last=True)
         else:
             self._known = True
-            self._served(path, headers, method)
-
-    def _served(self, path: str, headers: dict[str, str], method: bytes) -> None:
-        """What somebody with the token asks for."""
-        if path == UPLOAD and method == b"POST":
-            self._begin(headers)
-        elif path.startswith(COUNTED) and method == b"GET":
-            self._counted(path.removeprefix(COUNTED))
-        else:
-            self._answer(404, {"text": f"POST to {UPLOAD}"}, last=True)
+            if path == UPLOAD and method == b"POST":
+                self._begin(headers)
+            elif path.startswith(COUNTED) and method == b"GET":
+                self._counted(path.removeprefix(COUNTED))
+            else:
+                self._answer(404, {"text": f"POST to {UPLOAD}"}, last=True)
 
     def _counted(self, run: str) -> None:
         found = self._house.ledger.count_of(run)

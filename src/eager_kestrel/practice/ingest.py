@@ -87,7 +87,9 @@ class Platform:
     def arrived(self, piece: Arrived) -> str | None:
         """A reason to cut the stream off; None to go on."""
         if self._began is None or piece.sent_ms < self._last_ms - ANOTHER_MS:
-            self._forget(piece.sent_ms)
+            self._recent.clear()
+            self._last_key = self._over_since = None
+            self._began = piece.sent_ms
         self._last_ms = piece.sent_ms
         why = self._misbehaved(piece)
         if why is not None or piece.kind != "video":
@@ -100,11 +102,6 @@ class Platform:
         if why is not None:
             self._began = None
         return why
-
-    def _forget(self, now: int) -> None:
-        self._recent.clear()
-        self._last_key = self._over_since = None
-        self._began = now
 
     def _misbehaved(self, piece: Arrived) -> str | None:
         at = piece.sent_ms / 1000

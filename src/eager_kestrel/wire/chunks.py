@@ -79,7 +79,11 @@ class ChunkReader:
             if message.kind == SET_CHUNK_SIZE:
                 self._set_chunk_bytes(message.payload)
             elif message.kind == ABORT and len(message.payload) >= 4:
-                self._abort(int.from_bytes(message.payload[:4], "big"))
+                stream = self._streams.get(int.from_bytes(message.payload[:4], "big"))
+                if stream is not None:
+                    self._held -= len(stream.parts)
+                    stream.parts.clear()
+                    stream.begun = False
             else:
                 yield message
 
@@ -88,13 +92,6 @@ class ChunkReader:
         if len(payload) < 4 or not FIRST_CHUNK_BYTES <= size <= 0x7FFFFFFF:
             raise ProtocolError(f"a chunk size of {size} is not allowed")
         self._chunk_bytes = min(size, 0xFFFFFF)  # no message is longer, so larger ones are the same
-
-    def _abort(self, number: int) -> None:
-        stream = self._streams.get(number)
-        if stream is not None:
-            self._held -= len(stream.parts)
-            stream.parts.clear()
-            stream.begun = False
 
     def _chunk(self) -> _Taken | None:
         """Take one chunk; None when it is not all there."""

@@ -68,13 +68,6 @@ def _arrays(series: Series) -> tuple[Floats, Floats]:
     )
 
 
-def _trailing_means(seconds: Floats, delivered: Floats, span: float) -> Floats:
-    """Mean rate (bytes/s) over the ``span`` before each sample, shorter at the beginning."""
-    since = np.maximum(seconds - span, seconds[0])
-    gained = delivered - np.interp(since, seconds, delivered)
-    return np.asarray(gained / np.maximum(seconds - since, 1e-9), dtype=np.float64)
-
-
 BIN_SECONDS = 0.5
 LASTING = 0.75
 """A level that is lower by more is another one ..."""
@@ -129,7 +122,9 @@ def steady_index(series: Series) -> int:
         return 0
     if (ended := burst_end(series)) is not None:
         return int(np.searchsorted(seconds, ended + BIN_SECONDS))
-    means = _trailing_means(seconds, delivered, RAMP_MEAN_SECONDS)
+    since = np.maximum(seconds - RAMP_MEAN_SECONDS, seconds[0])
+    gained = delivered - np.interp(since, seconds, delivered)
+    means = np.asarray(gained / np.maximum(seconds - since, 1e-9), dtype=np.float64)
     settle = seconds[0] + min(SETTLE_SECONDS, RAMP_SHARE * (seconds[-1] - seconds[0]))
     latest = seconds[0] + RAMP_SHARE * (seconds[-1] - seconds[0])
     for index in range(1, len(seconds)):

@@ -129,12 +129,6 @@ class DividedAnswers:
                     found[m] = Served(outcome.option, there, outcome.safe_kbps, others)
         return tuple(found.get(m) for m in range(tried.count))
 
-    def _roughly(self, cells: int) -> Division | None:
-        """The division of so many cells, not filled up."""
-        if cells not in self._rough:
-            self._rough[cells] = fewest_left_out(self.tried.on(cells * CELL_KBPS))[0]
-        return self._rough[cells]
-
     def changes(self, from_kbps: float = 0.0) -> Iterator[tuple[float, float, Answer]]:
         """Safe rates above one, ascending, at which some destination gets something else.
 
@@ -144,7 +138,9 @@ class DividedAnswers:
         before: tuple[object, ...] | None = None
         cells, last = int(from_kbps // CELL_KBPS) + 1, from_kbps
         while cells <= self.tried.capacity_cells:
-            rough = self._roughly(cells)
+            if cells not in self._rough:
+                self._rough[cells] = fewest_left_out(self.tried.on(cells * CELL_KBPS))[0]
+            rough = self._rough[cells]
             key = None if rough is None else (rough.grouping, rough.taken)
             if key is not None and key != before:
                 yield last, cells * CELL_KBPS, self.at(cells * CELL_KBPS)

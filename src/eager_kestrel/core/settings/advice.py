@@ -93,7 +93,9 @@ def _for_stream(
 def with_advice(found: Iterable[Finding], advice: Sequence[Advice]) -> tuple[Finding, ...]:
     """Findings with what to do; every line speaks of the same settings."""
     return tuple(
-        one if one.severity == "fine" or one.what_to_do else one.model_copy(update={"what_to_do": _do(one, advice)})
+        one
+        if one.severity == "fine" or one.what_to_do
+        else one.model_copy(update={"what_to_do": _do(one, advice)})
         for one in found
     )
 
