@@ -25,13 +25,7 @@ from eager_kestrel.core.connection.run import Endpoint, Phase, Run, Series
 from eager_kestrel.core.forecast.evidence import REACH, Evidence
 from eager_kestrel.core.forecast.replay import Replay, Sending, group_of_frames, planned
 from eager_kestrel.core.show.show import Motion
-from eager_kestrel.core.stutter import (
-    LATE_SECONDS,
-    LIMIT_SECONDS,
-    bridged,
-    queued_kbit,
-    stutters,
-)
+from eager_kestrel.core.stutter import LATE_SECONDS, LIMIT_SECONDS, bridged, queued_kbit, stutters
 from eager_kestrel.files.history import History
 from tests.broadcasts import a_broadcast
 from tests.conftest import Kestrel

@@ -19,11 +19,7 @@ import httpx
 import pytest
 import trustme
 
-from eager_kestrel.actions.practice import (
-    SimulatedTrouble,
-    simulated_connection,
-    simulated_uplink,
-)
+from eager_kestrel.actions.practice import SimulatedTrouble, simulated_connection, simulated_uplink
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.net.exchange import network_error
 from eager_kestrel.practice.endpoint import Behaviour, PracticeEndpoint

@@ -27,12 +27,7 @@ from eager_kestrel.actions.checking import guides_of
 from eager_kestrel.actions.planning import plan, uplink_from_number
 from eager_kestrel.actions.practice import simulated_connection
 from eager_kestrel.actions.receiving import Reception, reception, wait_for
-from eager_kestrel.actions.rehearsing import (
-    RehearseOptions,
-    destination_of,
-    rehearse,
-    stage,
-)
+from eager_kestrel.actions.rehearsing import RehearseOptions, destination_of, rehearse, stage
 from eager_kestrel.actions.shows import ShowOptions, asked_show
 from eager_kestrel.core.checks.rehearsal import Moment, Rehearsals, Sent, start_seconds, verdict
 from eager_kestrel.core.connection.evidence import RunEvidence

@@ -14,20 +14,10 @@ from eager_kestrel.core.plan.plan import DestinationPlan
 from eager_kestrel.core.plan.planner import plan
 from eager_kestrel.core.results import Change, GuideCheck, GuideCheckRow, GuideList, GuideRow
 from eager_kestrel.core.show.show import Destination, Show
+from eager_kestrel.files import guides
 from eager_kestrel.files.bundled import bundled_guide_text
 from eager_kestrel.files.documents import read_bounded, write_text
 from eager_kestrel.files.footage import table_for
-from eager_kestrel.files.guides import (
-    SCHEMA_NAME,
-    guide_faults,
-    guide_from,
-    guide_names,
-    guide_path,
-    guide_toml,
-    load_guide,
-    read_guide,
-    template,
-)
 from eager_kestrel.files.home import guide_folders
 from eager_kestrel.files.schemas import schema_text
 from eager_kestrel.files.toml import MOST_BYTES
@@ -36,9 +26,9 @@ from eager_kestrel.files.toml import MOST_BYTES
 def listed() -> tuple[GuideList, list[KestrelError]]:
     """List every guide by name, with an error for each that cannot be read."""
     rows, broken = [], []
-    for name in guide_names():
+    for name in guides.guide_names():
         try:
-            guide = load_guide(name)
+            guide = guides.load_guide(name)
         except KestrelError as error:
             broken.append(error)
             continue
@@ -66,7 +56,7 @@ def where(name: str) -> str:
     Raises:
         NotFoundError: there is none.
     """
-    path = guide_path(name)
+    path = guides.guide_path(name)
     return "bundled" if path is None else str(path)
 
 
@@ -93,10 +83,10 @@ def lint(paths: list[Path]) -> GuideCheck:
 
 def _lint_one(path: Path) -> GuideCheckRow:
     try:
-        faults: Sequence[KestrelError] = guide_faults(path)
+        faults: Sequence[KestrelError] = guides.guide_faults(path)
         if faults:
             return GuideCheckRow(file=str(path), errors=tuple(f.line() for f in faults))
-        guide = read_guide(path)
+        guide = guides.read_guide(path)
     except KestrelError as error:
         return GuideCheckRow(file=str(path), errors=(error.line(),))
     remarks = []
@@ -134,7 +124,7 @@ def from_template(name: str, path: Path) -> Guide:
     Raises:
         StorageError: the disk would not take it.
     """
-    text = template(name.lower(), name.replace("-", " ").title(), _today().isoformat())
+    text = guides.template(name.lower(), name.replace("-", " ").title(), _today().isoformat())
     return _write(path, text)
 
 
@@ -145,7 +135,7 @@ def write_guide(guide: Guide, path: Path, comments: dict[str, str]) -> Guide:
         FormatError: it could not be read again; nothing is written.
         StorageError: the disk would not take it.
     """
-    return _write(path, guide_toml(guide, comments))
+    return _write(path, guides.guide_toml(guide, comments))
 
 
 def _write(path: Path, text: str) -> Guide:
@@ -153,21 +143,21 @@ def _write(path: Path, text: str) -> Guide:
 
     It is read first: what could not be read again is never left in a folder.
     """
-    guide = guide_from(text.encode(), path)
+    guide = guides.guide_from(text.encode(), path)
     write_text(path, text)
-    write_text(path.parent / SCHEMA_NAME, schema_text("guide"))
+    write_text(path.parent / guides.SCHEMA_NAME, schema_text("guide"))
     return guide
 
 
 def compared(old: str, new: str) -> tuple[Guide, Guide, list[Change]]:
     """Two guides, by name or file, and every key that differs."""
-    before, after = load_guide(old), load_guide(new)
+    before, after = guides.load_guide(old), guides.load_guide(new)
     return before, after, list(changes(before, after))
 
 
 def guide_text(name: str) -> str:
     """The text of a guide's file, comments and all."""
-    path = guide_path(name) if not name.endswith(".toml") else Path(name)
+    path = guides.guide_path(name) if not name.endswith(".toml") else Path(name)
     if path is None:
         return bundled_guide_text(name)
     return read_bounded(path, MOST_BYTES).decode("utf-8-sig", "replace")
@@ -184,7 +174,7 @@ def plan_changes(before: Guide, after: Guide, show: Show, uplink: Uplink) -> lis
     if place is None:
         place = Destination(platform=before.name)
         show = show.model_copy(update={"destinations": (place,)})
-    others = {d.platform: load_guide(d.platform) for d in show.destinations if d != place}
+    others = {d.platform: guides.load_guide(d.platform) for d in show.destinations if d != place}
     at, table = show.destinations.index(place), table_for(show.motion, show.footage)
     planned = [
         plan(

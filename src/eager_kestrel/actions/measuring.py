@@ -24,14 +24,9 @@ from eager_kestrel.actions.samples import (
     tell_learned,
     too_little,
 )
+from eager_kestrel.core import errors
+from eager_kestrel.core.connection import progress
 from eager_kestrel.core.connection.evidence import RunEvidence, round_trip_summary
-from eager_kestrel.core.connection.progress import (
-    PartialResult,
-    PhaseBegun,
-    Remark,
-    Tell,
-    tell_nobody,
-)
 from eager_kestrel.core.connection.run import Ending, Endpoint, Phase, PhaseName, Run, is_loopback
 from eager_kestrel.core.connection.summarising import both_ends, too_busy
 from eager_kestrel.core.connection.throughput import (
@@ -42,14 +37,6 @@ from eager_kestrel.core.connection.throughput import (
     throughput,
 )
 from eager_kestrel.core.connection.uplink import BURST_SECONDS, burst_excluded
-from eager_kestrel.core.errors import (
-    EndpointError,
-    InputError,
-    NetworkError,
-    StoppedError,
-    StorageError,
-    UnitError,
-)
 from eager_kestrel.core.units import DataSize, parse_seconds
 from eager_kestrel.core.words import runs as words
 from eager_kestrel.files.history import History, HistoryFilter
@@ -111,7 +98,7 @@ def token_for(url: str, ask: Callable[[str], str] | None) -> str:
     """
     host = urlsplit(url).hostname
     if not host:
-        raise InputError("a token goes with an address", "write https://HOST/PATH")
+        raise errors.InputError("a token goes with an address", "write https://HOST/PATH")
     return needed_token(host, ask)
 
 
@@ -130,7 +117,7 @@ def limits_of(seconds: str | None, data_limit: str | None, *, climbing: bool = F
         return Limits(MOST_LOADED_SECONDS, data_bytes=data_bytes)
     at_most = parse_seconds(seconds, bare=True)
     if not LEAST_SECONDS <= at_most <= MOST_SECONDS:
-        raise UnitError(f"{at_most:g} s is not a valid measuring time", "write 2 s to 600 s")
+        raise errors.UnitError(f"{at_most:g} s is not a valid measuring time", "write 2 s to 600 s")
     return Limits(at_most, data_bytes=data_bytes)
 
 
@@ -152,7 +139,7 @@ def _endpoint(target: UploadTarget, wish: MeasureOptions) -> Endpoint:
     )
 
 
-def measure(wish: MeasureOptions, tell: Tell = tell_nobody) -> Run:
+def measure(wish: MeasureOptions, tell: progress.Tell = progress.tell_nobody) -> Run:
     """Measure the upload to an endpoint once.
 
     Returns:
@@ -181,7 +168,7 @@ def measure(wish: MeasureOptions, tell: Tell = tell_nobody) -> Run:
             return notebook.run(partial=notebook.one.ended in ("failed", "stopped"))
         notebook.one = _load(notebook, "one connection", 1, wish.limits, tell, named)
         if too_busy(notebook.one) and wish.limits.data_bytes is None:
-            tell(Remark(words.measured_again(notebook.one.late_share)))
+            tell(progress.Remark(words.measured_again(notebook.one.late_share)))
             named = _measured_again(notebook, wish, tell)
         _compare(notebook, named)
         if notebook.one.ended not in ("failed", "stopped"):
@@ -191,18 +178,22 @@ def measure(wish: MeasureOptions, tell: Tell = tell_nobody) -> Run:
             _several(notebook, wish, tell)
     except KeyboardInterrupt:
         if notebook is None or notebook.one is None:
-            raise StoppedError("stopped before anything was measured", "nothing was kept") from None
+            raise errors.StoppedError(
+                "stopped before anything was measured", "nothing was kept"
+            ) from None
         return notebook.run(partial=True)
     return notebook.run(partial=any(p.ended in ("failed", "stopped") for p in notebook.loads))
 
 
-def _measured_again(notebook: _MeasureNotes, wish: MeasureOptions, tell: Tell) -> UploadTarget:
+def _measured_again(
+    notebook: _MeasureNotes, wish: MeasureOptions, tell: progress.Tell
+) -> UploadTarget:
     """Load one connection once more; the target that what counts was sent to."""
     target = notebook.target
     named = replace(target, run=secrets.token_hex(8)) if wish.token else target
     try:
         again = _load(notebook, "one connection", 1, wish.limits, tell, named)
-    except (InputError, NetworkError) as error:
+    except (errors.InputError, errors.NetworkError) as error:
         notebook.notes.append(f"not measured again: {error.what}")
         return target
     notebook.repeated, notebook.one = notebook.one, again
@@ -228,7 +219,7 @@ def keep(run: Run) -> None:
         history.add([run])
 
 
-def _tell_the_way(notebook: _MeasureNotes, tell: Tell) -> None:
+def _tell_the_way(notebook: _MeasureNotes, tell: progress.Tell) -> None:
     target = notebook.target
     if target.found_by != "given":
         notebook.notes.append(f"uploads to {target.shown}, found by {target.found_by}")
@@ -242,12 +233,12 @@ def _tell_the_way(notebook: _MeasureNotes, tell: Tell) -> None:
             "rate of the way to the proxy; --direct passes it over"
         )
     for note in notebook.notes:
-        tell(Remark(note))
+        tell(progress.Remark(note))
 
 
-def _idle(notebook: _MeasureNotes, tell: Tell) -> None:
+def _idle(notebook: _MeasureNotes, tell: progress.Tell) -> None:
     """Round trips without load, while watching what this machine sends anyway."""
-    tell(PhaseBegun("idle", IDLE_SECONDS))
+    tell(progress.PhaseBegun("idle", IDLE_SECONDS))
     watch = None if notebook.practice else BackgroundWatch()
     began = time.perf_counter()
     with RoundTrips(notebook.target, began, IDLE_EVERY_SECONDS) as trips:
@@ -258,13 +249,13 @@ def _idle(notebook: _MeasureNotes, tell: Tell) -> None:
     notebook.idle = Phase(name="idle", ended="complete", round_trips=taken)
     summary = round_trip_summary(notebook.idle)
     tell(
-        PartialResult(
+        progress.PartialResult(
             "idle", IDLE_SECONDS, 0.0, round_trip_ms=summary.median_ms if summary else None
         )
     )
 
 
-def _watch_on(notebook: _MeasureNotes, wish: MeasureOptions, tell: Tell) -> None:
+def _watch_on(notebook: _MeasureNotes, wish: MeasureOptions, tell: progress.Tell) -> None:
     """Load one connection for longer, at no more than a plan would send."""
     assert notebook.one is not None
     found = throughput(notebook.one.samples)
@@ -274,13 +265,13 @@ def _watch_on(notebook: _MeasureNotes, wish: MeasureOptions, tell: Tell) -> None
         return
     kbps = min(WATCH_SHARE * found.typical_kbps, PLAN_SIZED_KBPS)
     size = DataSize(int(kbps * 125 * left))
-    tell(Remark(words.watching_on(left, kbps, size)))
+    tell(progress.Remark(words.watching_on(left, kbps, size)))
     limits = replace(wish.limits, seconds=left)
     try:
         notebook.sustained = _load(
             notebook, "sustained", 1, limits, tell, pace=Pacer(kbps, CATCH_UP_SECONDS)
         )
-    except (InputError, NetworkError) as error:
+    except (errors.InputError, errors.NetworkError) as error:
         notebook.notes.append(f"not watched for longer: {error.what}")
 
 
@@ -291,12 +282,15 @@ def _first_watch(notebook: _MeasureNotes, wish: MeasureOptions) -> float:
     if wish.practice or wish.limits.data_bytes is not None or is_loopback(endpoint.url):
         return 0.0
     known: list[RunEvidence] = []
-    with contextlib.suppress(StorageError), History() as history:  # what is measured matters more
+    with (
+        contextlib.suppress(errors.StorageError),
+        History() as history,
+    ):  # what is measured matters more
         known = history.evidence(HistoryFilter(endpoint=host))
     return 0.0 if any(burst_excluded(run.watched_seconds) for run in known) else BURST_SECONDS
 
 
-def _several(notebook: _MeasureNotes, wish: MeasureOptions, tell: Tell) -> None:
+def _several(notebook: _MeasureNotes, wish: MeasureOptions, tell: progress.Tell) -> None:
     limits = wish.limits
     if limits.data_bytes is not None and notebook.used_bytes() >= limits.data_bytes:
         notebook.notes.append("the data limit left nothing for several connections")
@@ -304,9 +298,9 @@ def _several(notebook: _MeasureNotes, wish: MeasureOptions, tell: Tell) -> None:
     _settle(notebook)
     try:
         notebook.several = _load(notebook, "several connections", wish.connections, limits, tell)
-    except InputError:
+    except errors.InputError:
         notebook.notes.append("the data limit left too little for several connections")
-    except NetworkError as error:  # one connection is known, and that is what counts
+    except errors.NetworkError as error:  # one connection is known, and that is what counts
         notebook.notes.append(f"several connections failed: {error.what}")
 
 
@@ -330,12 +324,12 @@ def _load(
     name: PhaseName,
     connections: int,
     limits: Limits,
-    tell: Tell,
+    tell: progress.Tell,
     named: UploadTarget | None = None,
     pace: Pacer | None = None,
 ) -> Phase:
     """One load phase, sampled until it knows enough or something ends it; paced, to its end."""
-    tell(PhaseBegun(name, limits.seconds))
+    tell(progress.PhaseBegun(name, limits.seconds))
     flood = _Flood(name, limits, notebook.used_bytes(), tell, to_the_end=pace is not None)
     samples = flood.samples
     left = None if limits.data_bytes is None else max(0, limits.data_bytes - flood.used_before)
@@ -359,7 +353,7 @@ def _load(
             raise KeyboardInterrupt
         if ending == "data" and failure is None:
             raise too_little(samples, limits)
-        raise failure or EndpointError(
+        raise failure or errors.EndpointError(
             "it accepted almost nothing", "try again, or another endpoint", notebook.target.shown
         )
     return Phase(
@@ -382,7 +376,7 @@ class _Flood:
     limits: Limits
     used_before: int
     """Bytes that earlier phases sent."""
-    tell: Tell
+    tell: progress.Tell
     late_seconds: float = 0.0
     """By which this machine woke it too late."""
     to_the_end: bool = False

@@ -10,13 +10,7 @@ import time
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 
-from eager_kestrel.actions.broadcasts import (
-    LOOK_SECONDS,
-    About,
-    BroadcastWriter,
-    KeptBroadcast,
-    Tell,
-)
+from eager_kestrel.actions import broadcasts
 from eager_kestrel.actions.receiving import APP, Reception
 from eager_kestrel.actions.relay_targets import RelayOptions, RelayTarget, places_of
 from eager_kestrel.core.checks.findings import Findings, against_plan
@@ -63,11 +57,11 @@ class RelayReport:
 
 def watch_through(
     wish: RelayOptions,
-    tell: Tell,
+    tell: broadcasts.Tell,
     ask: Asker | None = None,
     ready: Callable[[RelayReport], None] = lambda _: None,
     failed: Callable[[str], None] = lambda _: None,
-) -> tuple[KeptBroadcast, ...]:
+) -> tuple[broadcasts.KeptBroadcast, ...]:
     """Stand between a program and its platforms until the stream ends; what was seen is kept.
 
     Args:
@@ -96,7 +90,11 @@ class RelaySession(Reception):
     """A private ingest that passes on what it takes, and writes down how that goes."""
 
     def __init__(
-        self, key: str, targets: Sequence[RelayTarget], tell: Tell, failed: Callable[[str], None]
+        self,
+        key: str,
+        targets: Sequence[RelayTarget],
+        tell: broadcasts.Tell,
+        failed: Callable[[str], None],
     ) -> None:
         """Wait for a program that knows the key."""
         super().__init__(key, [place.guide for place in targets if place.guide is not None])
@@ -237,7 +235,7 @@ class RelaySession(Reception):
         super().left(why)
         self._left_why = why
 
-    def until(self, until: float, gone_seconds: float) -> tuple[KeptBroadcast, ...]:
+    def until(self, until: float, gone_seconds: float) -> tuple[broadcasts.KeptBroadcast, ...]:
         """Look until the stream ends.
 
         Raises:
@@ -248,7 +246,7 @@ class RelaySession(Reception):
         try:
             while (over := self._why_over(until, gone_seconds)) is None:
                 self._looks()
-                time.sleep(LOOK_SECONDS)
+                time.sleep(broadcasts.LOOK_SECONDS)
             why = over
         except KeyboardInterrupt:
             pass
@@ -265,7 +263,7 @@ class RelaySession(Reception):
         gone = time.perf_counter() - self._left_at
         return f"the program left: {self._left_why}" if gone > gone_seconds else None
 
-    def _ended(self, why: str) -> tuple[KeptBroadcast, ...]:
+    def _ended(self, why: str) -> tuple[broadcasts.KeptBroadcast, ...]:
         """Every broadcast, kept."""
         self._at_once(lambda place: place.onward.close())
         aired = []
@@ -304,10 +302,10 @@ class RelaySession(Reception):
             fps = None if view is None else view.fps
             writing.look(replace(sample, media_late_seconds=late, fps=fps))
 
-    def _writing(self, place: RelayTarget) -> BroadcastWriter:
+    def _writing(self, place: RelayTarget) -> broadcasts.BroadcastWriter:
         target = place.onward.target
-        return BroadcastWriter(
-            About(place.meant, target.url, "", "through", target.host), self._tell
+        return broadcasts.BroadcastWriter(
+            broadcasts.About(place.meant, target.url, "", "through", target.host), self._tell
         )
 
     def _judge(self) -> None:

@@ -7,14 +7,7 @@ import ssl
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from eager_kestrel.actions.broadcasts import (
-    BroadcastWriter,
-    ExpectedStream,
-    meant_by,
-    meant_by_settings,
-    of_plan,
-    plan_meant,
-)
+from eager_kestrel.actions import broadcasts
 from eager_kestrel.actions.practice import simulated_connection
 from eager_kestrel.actions.rehearsing import backups_of, destination_of, stage
 from eager_kestrel.core.errors import InputError
@@ -54,17 +47,17 @@ class RelayOptions:
 class RelayTarget:
     """One destination the stream is passed on to."""
 
-    meant: ExpectedStream
+    meant: broadcasts.ExpectedStream
     onward: Relay
     guide: Guide | None
-    writing: BroadcastWriter | None = None
+    writing: broadcasts.BroadcastWriter | None = None
 
 
 def places_of(
     wish: RelayOptions, ask: Asker | None, stack: contextlib.ExitStack
 ) -> list[RelayTarget]:
     """Every destination, with its key."""
-    plan = plan_meant(wish.plan)
+    plan = broadcasts.plan_meant(wish.plan)
     terms = PublishTerms(
         frame_seconds=1 / 60,
         asked_seconds=0.0,
@@ -103,7 +96,7 @@ def _only(plan: Plan | None) -> tuple[str, ...]:
 
 def _named(
     written: str, wish: RelayOptions, plan: Plan | None
-) -> tuple[str, PublishTarget, ExpectedStream]:
+) -> tuple[str, PublishTarget, broadcasts.ExpectedStream]:
     """What a destination that was named comes to."""
     platform, equals, address = written.partition("=")
     if not equals and is_ingest(written):
@@ -112,11 +105,15 @@ def _named(
         address = _address_of(platform, plan)
     target = PublishTarget.parse(address)
     if wish.settings is not None:
-        return platform, target, meant_by_settings(wish.settings, platform)
+        return platform, target, broadcasts.meant_by_settings(wish.settings, platform)
     known = plan is not None and any(
         platform in (there.platform, there.name) and there.feasible for there in plan.destinations
     )
-    return platform, target, meant_by(plan, platform) if known else ExpectedStream(platform)
+    return (
+        platform,
+        target,
+        broadcasts.meant_by(plan, platform) if known else broadcasts.ExpectedStream(platform),
+    )
 
 
 def _platform_at(address: str) -> str:
@@ -147,7 +144,7 @@ def _address_of(platform: str, plan: Plan | None) -> str:
     return known[0]
 
 
-def _guide(platform: str, meant: ExpectedStream) -> Guide | None:
+def _guide(platform: str, meant: broadcasts.ExpectedStream) -> Guide | None:
     name, _, tier = platform.partition(":")
     if not name or name not in guide_names():
         return None
@@ -168,4 +165,4 @@ def _practice(
     rate = Bitrate.parse(wish.practice) if bare else None
     line = simulated_connection(None if bare else wish.practice, rate)
     set_up = stack.enter_context(stage(line, guide))
-    return RelayTarget(of_plan(there), Relay(set_up.target, set_up.key, terms), guide)
+    return RelayTarget(broadcasts.of_plan(there), Relay(set_up.target, set_up.key, terms), guide)

@@ -14,19 +14,13 @@ from eager_kestrel.actions.measuring import MeasureOptions, measure
 from eager_kestrel.actions.planning import plan
 from eager_kestrel.actions.samples import run_id
 from eager_kestrel.actions.shows import ShowOptions, asked_show
+from eager_kestrel.core import errors
 from eager_kestrel.core.choice.budget import Budget, budget
 from eager_kestrel.core.connection.evidence import evidence_of
 from eager_kestrel.core.connection.pooling import Schedule, quarters_of_runs, uplink_of
 from eager_kestrel.core.connection.progress import Tell, WaitingFor, tell_nobody
 from eager_kestrel.core.connection.run import Endpoint, Run
 from eager_kestrel.core.connection.summarising import phase_summary, run_document
-from eager_kestrel.core.errors import (
-    InputError,
-    KestrelError,
-    NetworkError,
-    StoppedError,
-    UnitError,
-)
 from eager_kestrel.core.forecast.evidence import Evidence
 from eager_kestrel.core.plan.from_evidence import with_seen_safe
 from eager_kestrel.core.show.show import SAFE_SHARE
@@ -50,7 +44,7 @@ def pause_of(every: str, repeat: int) -> float:
     """
     pause = parse_seconds(every)
     if repeat > 1 and not 1 <= pause <= DAY_SECONDS:
-        raise UnitError(f"{pause:g} s is not a valid time between runs", "write 1 s to 24 h")
+        raise errors.UnitError(f"{pause:g} s is not a valid time between runs", "write 1 s to 24 h")
     return pause
 
 
@@ -70,7 +64,7 @@ class ScheduleOutcome:
     number: int
     run: Run
     """One that failed has no phases."""
-    error: KestrelError | None
+    error: errors.KestrelError | None
 
 
 def measure_repeatedly(
@@ -103,11 +97,11 @@ def measure_repeatedly(
         taken_at = datetime.now().astimezone()
         try:
             run = take(wish, tell)
-        except NetworkError as error:
+        except errors.NetworkError as error:
             so_far.append(None)
             yield ScheduleOutcome(number + 1, _failed(wish, taken_at, error), error)
             continue
-        except StoppedError:
+        except errors.StoppedError:
             return
         found = phase_summary(run.one_connection)
         so_far.append(None if found is None else found.typical_kbps)
@@ -126,7 +120,7 @@ def _wait_until(
 
 
 def _failed(
-    wish: MeasureOptions | IngestMeasureOptions, taken_at: datetime, error: NetworkError
+    wish: MeasureOptions | IngestMeasureOptions, taken_at: datetime, error: errors.NetworkError
 ) -> Run:
     """A run that learned nothing but that the connection or the far end was down."""
     return Run(
@@ -173,7 +167,7 @@ def schedule_of(until: str | None, repeat: int) -> tuple[datetime | None, int]:
     if until is None:
         return None, repeat
     if repeat > 1:
-        raise InputError("--until and --repeat exclude each other", "give one of them")
+        raise errors.InputError("--until and --repeat exclude each other", "give one of them")
     return next_time_of_day(until, datetime.now().astimezone()), MOST_RUNS
 
 
@@ -198,8 +192,8 @@ def learned(
     failed = tuple(outcome.error.line() for outcome in outcomes if outcome.error is not None)
     if not known:
         if failed:
-            raise NetworkError(f"none of {len(failed)} runs succeeded", failed[-1])
-        raise StoppedError("stopped before anything was measured", "nothing was kept")
+            raise errors.NetworkError(f"none of {len(failed)} runs succeeded", failed[-1])
+        raise errors.StoppedError("stopped before anything was measured", "nothing was kept")
     evidence = Evidence.of([evidence_of(run) for run in known])
     uplink, leads_to = uplink_of(known), tuple[str, ...]()
     safe: Budget | None = None
@@ -207,7 +201,9 @@ def learned(
         wishes = ShowOptions(platforms=(platform,)) if platform else ShowOptions()
         try:
             made = plan(asked_show(None, wishes).show, uplink, evidence=evidence).plan
-        except KestrelError as error:  # a show that cannot be read is no reason to lose an evening
+        except (
+            errors.KestrelError
+        ) as error:  # a show that cannot be read is no reason to lose an evening
             leads_to = (error.line(),)
         else:
             uplink, safe = made.uplink, made.budget

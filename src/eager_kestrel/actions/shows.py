@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
+from eager_kestrel.core import units
 from eager_kestrel.core.codecs import codec_named
 from eager_kestrel.core.errors import InputError, nearest_name
 from eager_kestrel.core.resolution import Resolution, of_fields, parse_frame_rate, with_frame_rate
@@ -22,14 +23,6 @@ from eager_kestrel.core.show.show import (
     Weekday,
 )
 from eager_kestrel.core.time_of_day import parse_time_of_day
-from eager_kestrel.core.units import (
-    Bitrate,
-    DataSize,
-    parse_hours_a_month,
-    parse_pixels,
-    parse_share,
-    parse_stutter,
-)
 from eager_kestrel.files.documents import write_text
 from eager_kestrel.files.guides import guide_for, guide_named, guide_names
 from eager_kestrel.files.saved import is_measured
@@ -188,17 +181,17 @@ def over(show: Show, wishes: ShowOptions) -> Show:
         "motion": (wishes.motion, lambda said: _one_of(said, MOTIONS, "a kind of motion")),
         "prefer": (wishes.prefer, lambda said: _one_of(said, PREFERENCES, "a preference")),
         "audio": (wishes.audio, lambda said: _one_of(said, AUDIO, "a kind of audio")),
-        "safe_share": (wishes.share, parse_share),
+        "safe_share": (wishes.share, units.parse_share),
         "footage": (wishes.footage, str),
         "at": (wishes.at, lambda said: f"{parse_time_of_day(said):%H:%M}"),
-        "stutter": (wishes.stutter, parse_stutter),
-        "viewers": (wishes.viewers, Bitrate.parse),
+        "stutter": (wishes.stutter, units.parse_stutter),
+        "viewers": (wishes.viewers, units.Bitrate.parse),
         "resolution": (wishes.resolution, Resolution.parse),
         "fps": (wishes.fps, parse_frame_rate),
         "fit": (wishes.fit, lambda said: _one_of(said, FITS, "a way to fit")),
-        "smallest_text": (wishes.smallest_text, parse_pixels),
-        "cap": (wishes.cap, DataSize.parse),
-        "hours_a_month": (wishes.hours, parse_hours_a_month),
+        "smallest_text": (wishes.smallest_text, units.parse_pixels),
+        "cap": (wishes.cap, units.DataSize.parse),
+        "hours_a_month": (wishes.hours, units.parse_hours_a_month),
     }
     changed = {key: read(said) for key, (said, read) in readers.items() if said is not None}
     if wishes.source_fps is not None:
@@ -252,7 +245,7 @@ def reserve(written: str) -> Reserve:
     name, equals, rate = written.partition("=")
     if not equals or not name.strip():
         raise InputError(f'"{written}" is not a reserve', 'write "video call=1.5 Mbit/s"')
-    return Reserve(name=name.strip(), rate=Bitrate.parse(rate))
+    return Reserve(name=name.strip(), rate=units.Bitrate.parse(rate))
 
 
 def destination(written: str) -> Destination:

@@ -8,16 +8,7 @@ from typing import Annotated, Any, ClassVar
 
 import typer
 
-from eager_kestrel.actions import read_plan
-from eager_kestrel.actions.checking import (
-    WINDOW_SECONDS,
-    RecordingOptions,
-    check_recording,
-    check_show,
-    check_tonight,
-    max_kbps,
-    settings_of_recording,
-)
+from eager_kestrel.actions import checking, read_plan
 from eager_kestrel.actions.export import settings_text, write_new
 from eager_kestrel.actions.planning import uplink_for, uplink_from_history, uplink_from_number
 from eager_kestrel.actions.rehearsing import destination_of
@@ -210,7 +201,7 @@ def check(
     if tonight:
         if settings is not None or platforms or flags.given or upload != BudgetFlags():
             raise InputError("--tonight takes the latest plan as it is", "leave the rest out")
-        held = check_tonight()
+        held = checking.check_tonight()
         deliver(held, output)
         raise typer.Exit(0 if held.fits else 1)
     if settings is not None and settings.suffix.lower() in RECORDING_KINDS:
@@ -224,7 +215,7 @@ def check(
         if show is None:
             raise InputError("no guide to check against", "give --for PLATFORM or --show SHOW")
         uplink = upload.uplink(platforms)
-        found = check_show(settings, flags.document(), show, uplink)
+        found = checking.check_show(settings, flags.document(), show, uplink)
     keep_findings(found)
     deliver(found, output, everything=everything)
     raise typer.Exit(1 if found.breaches else 0)
@@ -240,28 +231,30 @@ def _recording(
 ) -> Findings:
     """Check a recording; draw it and write its settings if asked."""
     if recording.settings_out is not None:
-        write_new(recording.settings_out, settings_text(settings_of_recording(file)))
+        write_new(recording.settings_out, settings_text(checking.settings_of_recording(file)))
         warn(f"wrote {recording.settings_out}; eager-kestrel check reads it")
     show = upload.asked(platforms)
     names = [there.name for there in show.destinations] if show is not None else []
-    window = WINDOW_SECONDS if recording.window is None else parse_seconds(recording.window)
+    window = (
+        checking.WINDOW_SECONDS if recording.window is None else parse_seconds(recording.window)
+    )
     planned = None
     if recording.plan is not None:
         planned = destination_of(read_plan(recording.plan), names[0] if names else None)
     with reading(quiet=quiet) as told:
-        found = check_recording(
+        found = checking.check_recording(
             file,
             names,
             show,
             upload.uplink(platforms),
-            RecordingOptions(planned, recording.deep, window),
+            checking.RecordingOptions(planned, recording.deep, window),
             told,
         )
     assert found.recording is not None
     if recording.figure is not None:
         from eager_kestrel.report.broadcast_figures import save_recording_figure
 
-        most = max_kbps(names, found.recording)
+        most = checking.max_kbps(names, found.recording)
         save_recording_figure(found.recording, recording.figure, most)
     return found
 

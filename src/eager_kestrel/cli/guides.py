@@ -9,7 +9,7 @@ from typing import Annotated
 
 import typer
 
-from eager_kestrel.actions import document_schema, load_guide
+from eager_kestrel.actions import document_schema, importing, load_guide
 from eager_kestrel.actions.guides import (
     compared,
     from_template,
@@ -20,31 +20,11 @@ from eager_kestrel.actions.guides import (
     plan_changes,
 )
 from eager_kestrel.actions.guides import where as find
-from eager_kestrel.actions.importing import (
-    NOTHING,
-    NewGuide,
-    Reading,
-    answers_given,
-    read,
-    write_import,
-)
 from eager_kestrel.actions.planning import known_uplink
 from eager_kestrel.actions.shows import compared_show
+from eager_kestrel.cli import options
 from eager_kestrel.cli.delivery import deliver
 from eager_kestrel.cli.interview import confirmed
-from eager_kestrel.cli.options import (
-    At,
-    Days,
-    GuideFolder,
-    Json,
-    OutputFlags,
-    ShowFlags,
-    among,
-    complete_platform,
-    complete_show,
-    group,
-    grouped,
-)
 from eager_kestrel.cli.rendering import show as show_blocks
 from eager_kestrel.cli.terminal import print_json, warn
 from eager_kestrel.core.errors import InputError
@@ -79,14 +59,14 @@ def new(
 
 def answered(name: str, path: Path, page: Path | None = None) -> Guide:
     """Ask for a guide, perhaps with the proposals of a page, and write it."""
-    reading = NOTHING if page is None else read(page)
+    reading = importing.NOTHING if page is None else importing.read(page)
     title = name.replace("-", " ").title()
     source = "its guideline page"
     if page is None:
         title = typer.prompt("What is it called", default=title, err=True)
         source = typer.prompt("Where do the figures come from", default=source, err=True)
-    about = NewGuide(name, title, source, path)
-    return confirmed(reading, {}, lambda said: write_import(reading, said, about))
+    about = importing.NewGuide(name, title, source, path)
+    return confirmed(reading, {}, lambda said: importing.write_import(reading, said, about))
 
 
 def understood_so(guide: Guide, path: Path) -> None:
@@ -114,21 +94,21 @@ def import_page(
         str | None,
         typer.Option(
             metavar="WHICH",
-            autocompletion=among("all", "none"),
+            autocompletion=options.among("all", "none"),
             help="Ask nothing: take what carries no doubt, unverified, or none.",
         ),
     ] = None,
-    json: Json = False,
+    json: options.Json = False,
     out: Out = None,
 ) -> None:
     """Turn a guideline page into a guide: every value is proposed, and confirmed by you."""
     if accept not in (None, "all", "none"):
         raise InputError(f'"{accept}" is nothing to accept', "write all or none")
     path = new_path(name, out)
-    reading = read(page, shape)
-    given = answers_given(reading, answers, set_ or ())
+    reading = importing.read(page, shape)
+    given = importing.answers_given(reading, answers, set_ or ())
     called = title or name.replace("-", " ").title()
-    about = NewGuide(name, called, source or page.name, path)
+    about = importing.NewGuide(name, called, source or page.name, path)
     if accept == "all":
         taken = reading.accepted(given)
         for one in reading.left_out(taken):
@@ -136,18 +116,18 @@ def import_page(
                 f"left out: {one.key}={shorten(one.value, 60)} ({one.doubt}); "
                 "if it is right, add it with --set"
             )
-        understood_so(write_import(reading, taken, about, unverified=True), path)
+        understood_so(importing.write_import(reading, taken, about, unverified=True), path)
         raise typer.Exit(1)
     if accept == "none" or answers is not None:
-        understood_so(write_import(reading, given, about), path)
+        understood_so(importing.write_import(reading, given, about), path)
         return
     if json or not sys.stdin.isatty():
         _open(reading, given, json=json)
-    guide = confirmed(reading, given, lambda said: write_import(reading, said, about))
+    guide = confirmed(reading, given, lambda said: importing.write_import(reading, said, about))
     understood_so(guide, path)
 
 
-def _open(reading: Reading, given: dict[str, str], *, json: bool) -> None:
+def _open(reading: importing.Reading, given: dict[str, str], *, json: bool) -> None:
     """Print the questions that are open, and end: not an interactive terminal."""
     questions = reading.questions(given)
     if json:
@@ -159,9 +139,9 @@ def _open(reading: Reading, given: dict[str, str], *, json: bool) -> None:
     )
 
 
-app = group()
+app = options.group()
 
-Name = Annotated[str, typer.Argument(metavar="PLATFORM", autocompletion=complete_platform)]
+Name = Annotated[str, typer.Argument(metavar="PLATFORM", autocompletion=options.complete_platform)]
 
 
 @app.callback()
@@ -170,8 +150,10 @@ def guides() -> None:
 
 
 @app.command("list")
-@grouped
-def list_guides(_guides: GuideFolder = None, output: OutputFlags = OutputFlags()) -> None:
+@options.grouped
+def list_guides(
+    _guides: options.GuideFolder = None, output: options.OutputFlags = options.OutputFlags()
+) -> None:
     """List every guide there is."""
     output.require()
     found, broken = listed()
@@ -183,7 +165,7 @@ def list_guides(_guides: GuideFolder = None, output: OutputFlags = OutputFlags()
 
 
 @app.command("show")
-def show(name: Name, _guides: GuideFolder = None, json: Json = False) -> None:
+def show(name: Name, _guides: options.GuideFolder = None, json: options.Json = False) -> None:
     """Show one guide as its file."""
     guide = load_guide(name)
     if json:
@@ -193,7 +175,7 @@ def show(name: Name, _guides: GuideFolder = None, json: Json = False) -> None:
 
 
 @app.command("where")
-def where(name: Name, _guides: GuideFolder = None) -> None:
+def where(name: Name, _guides: options.GuideFolder = None) -> None:
     """Say which file a guide comes from."""
     sys.stdout.write(find(name) + "\n")
 
@@ -205,10 +187,10 @@ def schema() -> None:
 
 
 @app.command("check")
-@grouped
+@options.grouped
 def check(
     files: Annotated[list[Path], typer.Argument(metavar="FILE...", help="Guides, or folders.")],
-    output: OutputFlags = OutputFlags(),
+    output: options.OutputFlags = options.OutputFlags(),
 ) -> None:
     """Check guide files; each error names file, line and what to write."""
     output.require()
@@ -227,7 +209,7 @@ app.command("import")(import_page)
 
 
 @app.command("diff")
-@grouped
+@options.grouped
 def diff(
     old: Annotated[str, typer.Argument(help="A platform or guide file.")],
     new: Annotated[str, typer.Argument(help="Another.")],
@@ -235,18 +217,18 @@ def diff(
         str | None,
         typer.Option(
             metavar="SHOW",
-            autocompletion=complete_show,
+            autocompletion=options.complete_show,
             help="Compare what is planned for this show; default: ./show.toml.",
         ),
     ] = None,
     upload: Annotated[
         str | None, typer.Option(metavar="RATE", help="Plan both from this, not from your runs.")
     ] = None,
-    around: At = None,
-    days: Days = 14,
-    _guides: GuideFolder = None,
-    wish: ShowFlags = ShowFlags(),
-    output: OutputFlags = OutputFlags(),
+    around: options.At = None,
+    days: options.Days = 14,
+    _guides: options.GuideFolder = None,
+    wish: options.ShowFlags = options.ShowFlags(),
+    output: options.OutputFlags = options.OutputFlags(),
 ) -> None:
     """Say what changed between two guides, and what that changes for your plan."""
     output.require()

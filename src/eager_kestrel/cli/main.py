@@ -20,15 +20,7 @@ from typer.core import TyperGroup
 
 from eager_kestrel import __version__
 from eager_kestrel.cli.terminal import fall_back
-from eager_kestrel.core.errors import (
-    InputError,
-    KestrelError,
-    MissingError,
-    NetworkError,
-    NoPlanError,
-    StorageError,
-    nearest_name,
-)
+from eager_kestrel.core import errors
 
 EXIT_BREACH = 1
 EXIT_INPUT = 2
@@ -101,7 +93,9 @@ class StepGroup(TyperGroup):
             return typer.main.get_command(module.app)
         if ctx.resilient_parsing:
             return None
-        raise InputError(f'no command "{cmd_name}"', nearest_name(cmd_name, names, ""))
+        raise errors.InputError(
+            f'no command "{cmd_name}"', errors.nearest_name(cmd_name, names, "")
+        )
 
     def format_commands(self, ctx: Any, formatter: Any) -> None:
         """Write one section a step."""
@@ -143,15 +137,17 @@ def root(
     """
 
 
-def exit_code(error: KestrelError) -> int:
+def exit_code(error: errors.KestrelError) -> int:
     """The exit code of an error."""
-    if isinstance(error, NetworkError):
+    if isinstance(error, errors.NetworkError):
         return EXIT_NETWORK
-    if isinstance(error, NoPlanError):
+    if isinstance(error, errors.NoPlanError):
         return EXIT_NO_PLAN
-    if isinstance(error, StorageError) and not isinstance(error, MissingError):
+    if isinstance(error, errors.StorageError) and not isinstance(error, errors.MissingError):
         return EXIT_BREACH
-    return EXIT_INPUT if isinstance(error, InputError | MissingError) else EXIT_STOPPED
+    return (
+        EXIT_INPUT if isinstance(error, errors.InputError | errors.MissingError) else EXIT_STOPPED
+    )
 
 
 PLAIN = (
@@ -178,7 +174,9 @@ def _completion(arguments: list[str]) -> bool:
     match arguments:
         case ["--install-completion" | "--show-completion" as what, shell]:
             if shell not in SHELLS:
-                raise InputError(f'no completion for "{shell}"', f"write {', '.join(SHELLS)}")
+                raise errors.InputError(
+                    f'no completion for "{shell}"', f"write {', '.join(SHELLS)}"
+                )
         case _:
             return False
     completion: Any = importlib.import_module("typer.completion")
@@ -202,7 +200,7 @@ def run(arguments: list[str]) -> int:
     """Run the program with these arguments; returns its exit code."""
     try:
         return _called(arguments)
-    except KestrelError as error:
+    except errors.KestrelError as error:
         return _fail(error.line(), exit_code(error))
     except typer.TyperException as error:
         said = error.format_message()

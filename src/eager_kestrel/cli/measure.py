@@ -9,27 +9,13 @@ from typing import TYPE_CHECKING, Annotated, ClassVar
 
 import typer
 
+from eager_kestrel.actions import ingests, schedule
 from eager_kestrel.actions.endpoints import Towards, goes_to_ingest, towards, used
 from eager_kestrel.actions.ingest_measuring import IngestMeasureOptions, key_of
-from eager_kestrel.actions.ingests import (
-    IngestServerChoice,
-    ingest_at,
-    ingest_of,
-    nearest,
-    nearest_in_practice,
-)
 from eager_kestrel.actions.measuring import MeasureOptions, limits_of, token_for
 from eager_kestrel.actions.measuring import keep as keep_run
 from eager_kestrel.actions.practice import simulated_connection, simulated_uplink
 from eager_kestrel.actions.runs import document, uplink_of_run, write_runs
-from eager_kestrel.actions.schedule import (
-    ScheduleOutcome,
-    learned,
-    measure_repeatedly,
-    pause_of,
-    schedule_of,
-    take,
-)
 from eager_kestrel.actions.shows import platforms_of
 from eager_kestrel.cli.delivery import deliver
 from eager_kestrel.cli.options import (
@@ -163,19 +149,21 @@ def measure(
     _require_sense(url, practice, where, how)
     if where.to is not None and "://" in where.to:  # an address is one wherever it is written
         url, where = where.to, replace(where, to=None)
-    end, runs = schedule_of(how.until, how.repeat)
-    pause = pause_of(how.every, runs)
+    end, runs = schedule.schedule_of(how.until, how.repeat)
+    pause = schedule.pause_of(how.every, runs)
     with ExitStack() as stack:
         endpoint = _towards(url, practice, where.to, stack)
         options = _options(endpoint, where, how, practice=practice is not None)
         with progress(quiet=output.json) as tell:
             if runs > 1:
-                outcomes = list(told(measure_repeatedly(options, runs, pause, tell, end), keep))
+                outcomes = list(
+                    told(schedule.measure_repeatedly(options, runs, pause, tell, end), keep)
+                )
             else:
-                run = take(options, tell)
+                run = schedule.take(options, tell)
         if runs > 1:
             taken = [outcome.run for outcome in outcomes]
-            found = learned(outcomes, endpoint.platform, samples=samples)
+            found = schedule.learned(outcomes, endpoint.platform, samples=samples)
             wanted = len(outcomes) if end else runs
             whole = len(found.runs) == wanted and not any(one.partial for one in found.runs)
             code = 0 if whole else 1
@@ -203,9 +191,9 @@ def _rank(where: WhereFlags, practice: str | None, output: DrawnFlags) -> None:
     delays = [parse_seconds(part) * 1000 for part in practice.split(",")] if practice else None
     names = platforms_of(where.to)
     found = [
-        nearest(name, where.tries)
+        ingests.nearest(name, where.tries)
         if delays is None
-        else nearest_in_practice(name, delays, where.tries)
+        else ingests.nearest_in_practice(name, delays, where.tries)
         for name in names
     ]
     deliver(Rankings(rankings=tuple(found)), output)
@@ -245,10 +233,10 @@ def _options(
 ) -> MeasureOptions | IngestMeasureOptions:
     """Everything that is asked for; the key of an ingest is asked for here."""
     if endpoint.platform:
-        ingest = ingest_of(endpoint.platform, where.server, where.max_rate)
+        ingest = ingests.ingest_of(endpoint.platform, where.server, where.max_rate)
         return _ingest_options(ingest, endpoint, where, how)
     if goes_to_ingest(endpoint):
-        ingest = ingest_at(endpoint.url, where.max_rate)
+        ingest = ingests.ingest_at(endpoint.url, where.max_rate)
         return _ingest_options(ingest, endpoint, where, how)
     if where.max_rate is not None or where.server is not None:
         raise InputError("--max-rate and --server go with an ingest", "give --to PLATFORM")
@@ -270,7 +258,7 @@ def _options(
 
 
 def _ingest_options(
-    ingest: IngestServerChoice, endpoint: Towards, where: WhereFlags, how: HowFlags
+    ingest: ingests.IngestServerChoice, endpoint: Towards, where: WhereFlags, how: HowFlags
 ) -> IngestMeasureOptions:
 
     if where.bind is not None or where.ipv4 or where.ipv6 or where.direct or how.estimate:
@@ -308,7 +296,9 @@ def _told_how_it_ended(run: Run) -> int:
     return 0
 
 
-def told(outcomes: Iterator[ScheduleOutcome], keep: bool) -> Iterator[ScheduleOutcome]:
+def told(
+    outcomes: Iterator[schedule.ScheduleOutcome], keep: bool
+) -> Iterator[schedule.ScheduleOutcome]:
     """Keep and tell of each run of a schedule as it ends, so that nothing waits for the last."""
     for outcome in outcomes:
         uplink = uplink_of_run(outcome.run)

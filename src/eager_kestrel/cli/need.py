@@ -8,31 +8,19 @@ import typer
 
 from eager_kestrel.actions.shows import ShowOptions, asked_show, is_show
 from eager_kestrel.actions.what_if import need as needed
+from eager_kestrel.cli import options
 from eager_kestrel.cli.delivery import deliver
-from eager_kestrel.cli.options import (
-    Codec,
-    DrawnFlags,
-    GuideFolder,
-    Motion,
-    Reserves,
-    Share,
-    Source,
-    SourceRate,
-    complete_show_or_platform,
-    grouped,
-    single,
-)
 from eager_kestrel.core.errors import InputError, NoPlanError
 from eager_kestrel.core.resolution import Resolution, parse_frame_rate, with_frame_rate
 
 
-@grouped
+@options.grouped
 def need(
     platforms: Annotated[
         list[str],
         typer.Argument(
             metavar="PLATFORM[:TIER]|SHOW...",
-            autocompletion=complete_show_or_platform,
+            autocompletion=options.complete_show_or_platform,
             help="One platform or several, or a show file with its own.",
         ),
     ],
@@ -43,14 +31,14 @@ def need(
     fps: Annotated[
         str | None, typer.Option(metavar="RATE", help="At least this many frames per second.")
     ] = None,
-    source: Source = None,
-    source_fps: SourceRate = None,
-    motion: Motion = None,
-    share: Share = None,
-    reserve: Reserves = None,
-    codec: Codec = None,
-    _guides: GuideFolder = None,
-    output: DrawnFlags = DrawnFlags(),
+    source: options.Source = None,
+    source_fps: options.SourceRate = None,
+    motion: options.Motion = None,
+    share: options.Share = None,
+    reserve: options.Reserves = None,
+    codec: options.Codec = None,
+    _guides: options.GuideFolder = None,
+    output: options.DrawnFlags = options.DrawnFlags(),
 ) -> None:
     """Say what upload a resolution on a platform needs: the inverse of a plan."""
     output.require()
@@ -82,4 +70,4 @@ def need(
         )
 
 
-app = single("need", need)
+app = options.single("need", need)

@@ -13,21 +13,8 @@ import typer
 from eager_kestrel.actions.planning import keep, uplink_for, uplink_from_number
 from eager_kestrel.actions.planning import plan as plan_show
 from eager_kestrel.actions.shows import asked_show
+from eager_kestrel.cli import options
 from eager_kestrel.cli.delivery import deliver
-from eager_kestrel.cli.options import (
-    At,
-    Days,
-    DrawnFlags,
-    Endpoints,
-    GuideFolder,
-    Platforms,
-    ShowFlags,
-    among,
-    complete_show,
-    grouped,
-    single,
-    with_unit,
-)
 from eager_kestrel.cli.terminal import warn
 from eager_kestrel.core.connection.uplink import Uplink
 from eager_kestrel.core.errors import NoPlanError, StorageError
@@ -48,14 +35,14 @@ class UploadFlags:
         str | None,
         typer.Option(metavar="RATE", help='Plan with a number such as "12 Mbit/s", not with runs.'),
     ] = None
-    around: At = None
-    endpoint: Endpoints = None
-    days: Days = 14
+    around: options.At = None
+    endpoint: options.Endpoints = None
+    days: options.Days = 14
 
     def uplink(self, show: Show) -> Uplink:
         """The upload to plan with, and a word on standard error if hours call for one."""
         if self.upload is not None:
-            return uplink_from_number(with_unit(self.upload))
+            return uplink_from_number(options.with_unit(self.upload))
         uplink, said = uplink_for(show, self.days, self.around, self.endpoint or ())
         if said is not None:
             warn(said)
@@ -81,17 +68,17 @@ class WhatIfFlags:
     ] = None
 
 
-@grouped
+@options.grouped
 def plan(
     show: Annotated[
         str | None,
         typer.Argument(
             metavar="[SHOW]",
-            autocompletion=complete_show,
+            autocompletion=options.complete_show,
             help="A show file or a bundled show; options override it. Default: ./show.toml.",
         ),
     ] = None,
-    platforms: Platforms = None,
+    platforms: options.Platforms = None,
     why: Annotated[bool, typer.Option("--why", help="Add the reasons and the budget.")] = False,
     full: Annotated[
         bool, typer.Option("--full", help="Add every setting, and the reasons.")
@@ -100,19 +87,19 @@ def plan(
         str | None,
         typer.Option(
             metavar="FRAMEWORK",
-            autocompletion=among("ffmpeg", "gstreamer"),
+            autocompletion=options.among("ffmpeg", "gstreamer"),
             help="Print the command line of ffmpeg or gstreamer.",
         ),
     ] = None,
-    _guides: GuideFolder = None,
+    _guides: options.GuideFolder = None,
     upload: UploadFlags = UploadFlags(),
-    wish: ShowFlags = ShowFlags(),
+    wish: options.ShowFlags = options.ShowFlags(),
     copy_to: Annotated[
         Path | None,
         typer.Option(metavar="DIR", help="Where a local copy would go: how long its disk lasts."),
     ] = None,
     what_if: WhatIfFlags = WhatIfFlags(),
-    output: DrawnFlags = DrawnFlags(),
+    output: options.DrawnFlags = options.DrawnFlags(),
 ) -> None:
     """Derive settings for your platforms from your upload, and say what limited each."""
     output.require(*WRITTEN)
@@ -172,4 +159,4 @@ def _no_plan(plan: Plan) -> NoPlanError:
     )
 
 
-app = single("plan", plan)
+app = options.single("plan", plan)

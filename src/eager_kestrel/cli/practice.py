@@ -16,13 +16,7 @@ from eager_kestrel.actions.practice import (
     simulated_uplink,
     trouble_of,
 )
-from eager_kestrel.cli.options import (
-    GuideFolder,
-    Json,
-    complete_platform,
-    complete_practice,
-    group,
-)
+from eager_kestrel.cli import options
 from eager_kestrel.cli.terminal import console, print_json, serve
 from eager_kestrel.core.checks.findings import ReceivedStream
 from eager_kestrel.core.errors import InputError
@@ -30,7 +24,7 @@ from eager_kestrel.core.results import PracticeAddress
 from eager_kestrel.core.units import Bitrate, DataSize, parse_seconds, parse_share
 from eager_kestrel.core.words.numbers import counted
 
-app = group()
+app = options.group()
 
 
 @app.callback()
@@ -47,7 +41,7 @@ def uplink(
         str | None,
         typer.Option(
             metavar="NAME",
-            autocompletion=complete_practice,
+            autocompletion=options.complete_practice,
             help="A bundled connection: day, wet-evening or bad-night.",
         ),
     ] = None,
@@ -73,7 +67,7 @@ def uplink(
     ] = None,
     seed: Annotated[int, typer.Option(help="Of the wandering.")] = 0,
     port: Annotated[int, typer.Option(min=0, max=65535, help="0 takes a free one.")] = 0,
-    json: Json = False,
+    json: options.Json = False,
 ) -> None:
     """Serve an upload endpoint behind a simulated uplink until Ctrl-C."""
     serve()
@@ -118,7 +112,7 @@ def _at(written: str) -> tuple[str, float]:
 @app.command("ingest")
 def ingest(
     platform: Annotated[
-        str, typer.Argument(autocompletion=complete_platform, help="Whose guide it obeys.")
+        str, typer.Argument(autocompletion=options.complete_platform, help="Whose guide it obeys.")
     ],
     stall: Annotated[
         str | None,
@@ -134,8 +128,8 @@ def ingest(
         Path | None, typer.Option(metavar="FILE", help="Keep what arrives in an FLV file.")
     ] = None,
     port: Annotated[int, typer.Option(min=0, max=65535, help="0 takes a free one.")] = 0,
-    _guides: GuideFolder = None,
-    json: Json = False,
+    _guides: options.GuideFolder = None,
+    json: options.Json = False,
 ) -> None:
     """Be a simulated platform that obeys its guide, until Ctrl-C."""
     serve()

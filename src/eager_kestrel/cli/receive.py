@@ -12,15 +12,8 @@ import typer
 
 from eager_kestrel.actions.checking import guides_of
 from eager_kestrel.actions.receiving import key_for, reception, wait_for
+from eager_kestrel.cli import options
 from eager_kestrel.cli.delivery import deliver
-from eager_kestrel.cli.options import (
-    Everything,
-    GuideFolder,
-    OutputFlags,
-    Platforms,
-    grouped,
-    single,
-)
 from eager_kestrel.cli.terminal import serve, telling, warn
 from eager_kestrel.core.checks.findings import Findings, ReceivedList
 from eager_kestrel.core.checks.stream import LiveView
@@ -28,9 +21,9 @@ from eager_kestrel.core.units import parse_seconds
 from eager_kestrel.core.words.numbers import counted
 
 
-@grouped
+@options.grouped
 def receive(
-    platforms: Platforms = None,
+    platforms: options.Platforms = None,
     port: Annotated[int, typer.Option(min=0, max=65535, help="0 takes a free one.")] = 1935,
     streams: Annotated[int, typer.Option(min=1, help="Stop after this many streams.")] = 1,
     max_time: Annotated[
@@ -39,9 +32,9 @@ def receive(
     record: Annotated[
         Path | None, typer.Option(metavar="FILE", help="Keep what arrives in an FLV file.")
     ] = None,
-    _guides: GuideFolder = None,
-    everything: Everything = False,
-    output: OutputFlags = OutputFlags(),
+    _guides: options.GuideFolder = None,
+    everything: options.Everything = False,
+    output: options.OutputFlags = options.OutputFlags(),
 ) -> None:
     """Be a private ingest server: take a stream from any program and report on it.
 
@@ -95,4 +88,4 @@ def _breaches(found: Findings | None) -> str:
     return f"  {many}, first: {wrong[0].rule} is {wrong[0].found}, {wrong[0].what_to_do}"
 
 
-app = single("receive", receive)
+app = options.single("receive", receive)

@@ -10,15 +10,8 @@ from typing import Annotated
 
 import typer
 
+from eager_kestrel.actions import rehearsing
 from eager_kestrel.actions.export import write_plan
-from eager_kestrel.actions.rehearsing import (
-    RehearseOptions,
-    destination_of,
-    plan_or_settings,
-    rehearse_at,
-    rehearse_in_practice,
-    rehearse_options,
-)
 from eager_kestrel.actions.rehearsing_together import (
     parts_at,
     rehearse_together,
@@ -98,8 +91,8 @@ def rehearse(
     output.require()
     if (not to) == (practice is None):
         raise InputError("no ingest server given", "pass --to URL or --practice CONNECTION")
-    read = plan_or_settings(plan, platform)
-    options = rehearse_options(seconds, unsent, settle=settle)
+    read = rehearsing.plan_or_settings(plan, platform)
+    options = rehearsing.rehearse_options(seconds, unsent, settle=settle)
     several = platform is None and sum(there.feasible for there in read.destinations) > 1
     with live(quiet=output.json) as tell:
         if several:
@@ -120,26 +113,26 @@ def _one(
     platform: str | None,
     to: list[str],
     practice: str | None,
-    options: RehearseOptions,
+    options: rehearsing.RehearseOptions,
     tell: Callable[[Moment], None],
 ) -> Rehearsals:
     """Rehearse one destination."""
-    chosen = destination_of(plan, platform)
+    chosen = rehearsing.destination_of(plan, platform)
     if practice is not None:
         name, rate = line_of(practice)
-        return rehearse_in_practice(plan, chosen, options, name, rate, tell=tell)
+        return rehearsing.rehearse_in_practice(plan, chosen, options, name, rate, tell=tell)
     if len(to) > 1:
         raise InputError("one destination has one ingest server", "give --to once")
     name, equals, address = to[0].partition("=")
     url = address if equals and name == chosen.platform else to[0]
-    return rehearse_at(plan, chosen, url, options, asker(), tell)
+    return rehearsing.rehearse_at(plan, chosen, url, options, asker(), tell)
 
 
 def _all(
     plan: Plan,
     to: list[str],
     practice: str | None,
-    options: RehearseOptions,
+    options: rehearsing.RehearseOptions,
     tell: Callable[[Moment], None],
 ) -> Rehearsals:
     """Rehearse every destination at once."""
@@ -149,7 +142,9 @@ def _all(
     return rehearse_together(plan, parts_at(plan, to, asker()), options, tell)
 
 
-def _require_all(plan: Plan, to: list[str], options: RehearseOptions, output: DrawnFlags) -> None:
+def _require_all(
+    plan: Plan, to: list[str], options: rehearsing.RehearseOptions, output: DrawnFlags
+) -> None:
     """Refuse what would leave destinations out."""
     names = [there.platform for there in plan.destinations if there.feasible]
     one, several = f"choose one with --for {names[0]}", " and ".join(names)

@@ -10,13 +10,7 @@ import typer
 from eager_kestrel.actions.reporting import gathered
 from eager_kestrel.cli.options import GuideFolder, single
 from eager_kestrel.cli.terminal import busy, console
-from eager_kestrel.report.page import (
-    report_blocks,
-    report_title,
-    require_page,
-    with_words,
-    write_page,
-)
+from eager_kestrel.report import page
 
 
 def report(
@@ -33,12 +27,12 @@ def report(
     _guides: GuideFolder = None,
 ) -> None:
     """Write one page to keep: settings, reasons, fallbacks, the upload, every proof."""
-    require_page(out)
+    page.require_page(out)
     with busy("gathering what is kept"):
         told = gathered(plan)
-        blocks = [*report_blocks(told, one_page=one_page)]
+        blocks = [*page.report_blocks(told, one_page=one_page)]
         words = () if one_page else told.words
-        write_page(report_title(told), with_words(blocks, words), out)
+        page.write_page(page.report_title(told), page.with_words(blocks, words), out)
     console().print(f"wrote {out}", markup=False, soft_wrap=True)
 
 

@@ -9,30 +9,19 @@ import typer
 
 from eager_kestrel.actions import runs as kept
 from eager_kestrel.actions.what_if import hours as by_hour
+from eager_kestrel.cli import options
 from eager_kestrel.cli.delivery import deliver
-from eager_kestrel.cli.options import (
-    Days,
-    DrawnFlags,
-    Endpoints,
-    GuideFolder,
-    OutputFlags,
-    Platforms,
-    complete_endpoint,
-    complete_run,
-    group,
-    grouped,
-)
 from eager_kestrel.cli.terminal import console, warn
 from eager_kestrel.core.errors import FormatError, InputError
 from eager_kestrel.core.words.numbers import counted
 
-app = group()
+app = options.group()
 
 RunName = Annotated[
     str,
     typer.Argument(
         metavar="RUN",
-        autocompletion=complete_run,
+        autocompletion=options.complete_run,
         help='Its id, the beginning of one, or "latest".',
     ),
 ]
@@ -47,14 +36,14 @@ EndpointOption = Annotated[
     str | None,
     typer.Option(
         metavar="ENDPOINT",
-        autocompletion=complete_endpoint,
+        autocompletion=options.complete_endpoint,
         help="Only those to this endpoint, by name or host, or to this platform.",
     ),
 ]
 
 
 @app.command("list")
-@grouped
+@options.grouped
 def list_runs(
     last: Annotated[
         int | None, typer.Option(min=1, help="How many of the newest; default: 20.")
@@ -63,7 +52,7 @@ def list_runs(
     since: Annotated[
         str | None, typer.Option(metavar="DATE", help="Only those of this day and later.")
     ] = None,
-    output: OutputFlags = OutputFlags(),
+    output: options.OutputFlags = options.OutputFlags(),
 ) -> None:
     """List the newest runs and broadcasts, oldest first."""
     output.require()
@@ -71,11 +60,11 @@ def list_runs(
 
 
 @app.command("show")
-@grouped
+@options.grouped
 def show(
     run: RunName = "latest",
     samples: Annotated[bool, typer.Option("--samples", help="With --json: all samples.")] = False,
-    output: DrawnFlags = DrawnFlags(),
+    output: options.DrawnFlags = options.DrawnFlags(),
 ) -> None:
     """Show one run, and draw it with --figure."""
     output.require()
@@ -85,13 +74,13 @@ def show(
 
 
 @app.command("hours")
-@grouped
+@options.grouped
 def hours(
-    endpoint: Endpoints = None,
-    platforms: Platforms = None,
-    days: Days = 14,
-    _guides: GuideFolder = None,
-    output: DrawnFlags = DrawnFlags(),
+    endpoint: options.Endpoints = None,
+    platforms: options.Platforms = None,
+    days: options.Days = 14,
+    _guides: options.GuideFolder = None,
+    output: options.DrawnFlags = options.DrawnFlags(),
 ) -> None:
     """Typical and floor by hour of the day, and what a platform would get."""
     output.require()
@@ -99,12 +88,12 @@ def hours(
 
 
 @app.command("compare")
-@grouped
+@options.grouped
 def compare(
     names: Annotated[
-        list[str], typer.Argument(metavar="RUN RUN [RUN]...", autocompletion=complete_run)
+        list[str], typer.Argument(metavar="RUN RUN [RUN]...", autocompletion=options.complete_run)
     ],
-    output: OutputFlags = OutputFlags(),
+    output: options.OutputFlags = options.OutputFlags(),
 ) -> None:
     """Put runs side by side, and say whether their floors can be told apart."""
     output.require()
@@ -139,13 +128,13 @@ def export(
 
 
 @app.command("import")
-@grouped
+@options.grouped
 def import_runs(
     file: Annotated[Path, typer.Argument(help="An export, or rows of time and upload rate.")],
     dates: Annotated[
         str | None, typer.Option(metavar="ORDER", help="How 03/11/2026 is meant: dd/mm or mm/dd.")
     ] = None,
-    output: OutputFlags = OutputFlags(),
+    output: options.OutputFlags = options.OutputFlags(),
 ) -> None:
     """Import an export, or a CSV or JSON table of times and upload rates from elsewhere."""
     output.require()

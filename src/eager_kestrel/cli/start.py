@@ -11,6 +11,7 @@ from typing import Annotated, Any, TypeVar
 
 import typer
 
+from eager_kestrel.actions import shows
 from eager_kestrel.actions import shows as begin
 from eager_kestrel.actions.guides import new_path
 from eager_kestrel.actions.planning import (
@@ -20,26 +21,8 @@ from eager_kestrel.actions.planning import (
     uplink_from_number,
 )
 from eager_kestrel.actions.planning import plan as plan_show
-from eager_kestrel.actions.shows import (
-    ShowOptions,
-    is_unknown,
-    new_show,
-    on_this_machine,
-    reserves_from,
-    show_path,
-    usual_path,
-    weekday,
-    write_show,
-)
+from eager_kestrel.cli import options
 from eager_kestrel.cli.guides import answered, understood_so
-from eager_kestrel.cli.options import (
-    GuideFolder,
-    Platforms,
-    ShowFlags,
-    grouped,
-    single,
-    with_unit,
-)
 from eager_kestrel.cli.plan import kept_plan
 from eager_kestrel.cli.rendering import show as show_blocks
 from eager_kestrel.cli.terminal import warn
@@ -53,14 +36,14 @@ T = TypeVar("T")
 ANOTHER = "another one: its guide is made now, from its guideline page or from your answers"
 
 
-@grouped
+@options.grouped
 def start(
     yes: Annotated[
         bool, typer.Option("--yes", help="Ask nothing: take the options, and what is usual.")
     ] = False,
     title: Annotated[str | None, typer.Option(help="What the show is called.")] = None,
-    platforms: Platforms = None,
-    wish: ShowFlags = ShowFlags(),
+    platforms: options.Platforms = None,
+    wish: options.ShowFlags = options.ShowFlags(),
     at: Annotated[
         str | None, typer.Option(metavar="HH:MM", help="The time of day it begins.")
     ] = None,
@@ -68,7 +51,7 @@ def start(
         str | None,
         typer.Option(metavar="RATE", help='Plan it at the end from "12 Mbit/s", not from runs.'),
     ] = None,
-    _guides: GuideFolder = None,
+    _guides: options.GuideFolder = None,
     out: Annotated[
         Path | None,
         typer.Option("--out", "-o", metavar="FILE", help="Else show.toml in this folder."),
@@ -76,10 +59,10 @@ def start(
 ) -> None:
     """Answer a few questions and get a show file, and the plan it leads to."""
     if upload is not None:
-        upload = with_unit(upload)
+        upload = options.with_unit(upload)
         uplink_from_number(upload)  # said now rather than after all the questions
     asking = not yes and sys.stdin.isatty()
-    path = show_path(out, replace=asking and _replaces(out))
+    path = shows.show_path(out, replace=asking and _replaces(out))
     wishes = dataclasses.replace(wish.options(platforms), at=at)
     if not yes:
         if not sys.stdin.isatty():
@@ -88,10 +71,10 @@ def start(
             )
         title, wishes = _asked(title, wishes)
         upload = upload if upload is not None else _upload()
-    show = new_show(wishes, title or "")
+    show = shows.new_show(wishes, title or "")
     if upload is not None:
         show = show.model_copy(update={"upload": Bitrate.parse(upload)})
-    write_show(show, path)
+    shows.write_show(show, path)
     warn(wrote(show, path))
     _plan(show, upload)
 
@@ -107,7 +90,7 @@ def wrote(show: Show, path: Path) -> str:
 
 def _replaces(out: Path | None) -> bool:
     """Whether a file that is there may go, as the person says."""
-    path = usual_path(out)
+    path = shows.usual_path(out)
     return path.exists() and typer.confirm(f"{path} already exists; replace it", err=True)
 
 
@@ -127,14 +110,14 @@ def _listed(heading: str, rows: Mapping[Any, str]) -> None:
         typer.echo(f"  {name:<8} {said}", err=True)
 
 
-def _asked(title: str | None, given: ShowOptions) -> tuple[str, ShowOptions]:
+def _asked(title: str | None, given: shows.ShowOptions) -> tuple[str, shows.ShowOptions]:
     """Ask for everything no option gave."""
 
     def wish(key: str, question: str, usual: str) -> None:
         """Ask for one wish until a show can be made of it."""
         nonlocal given
 
-        def read(answer: str) -> ShowOptions:
+        def read(answer: str) -> shows.ShowOptions:
             said: dict[str, Any] = {key: answer.strip() or None}
             tried = replace(given, **said)
             begin.new_show(replace(tried, platforms=tried.platforms or any_platform))
@@ -172,14 +155,16 @@ def _upload() -> str | None:
     def read(answer: str) -> str | None:
         if answer.strip() == "-":
             return None
-        answer = with_unit(answer)
+        answer = options.with_unit(answer)
         uplink_from_number(answer)
         return answer
 
     return _ask("Your upload, if you know it, such as 12 Mbit/s; - to measure it later", "-", read)
 
 
-def _where_and_when(given: ShowOptions, own: list[str], made_up: list[str]) -> ShowOptions:
+def _where_and_when(
+    given: shows.ShowOptions, own: list[str], made_up: list[str]
+) -> shows.ShowOptions:
     """Ask where it goes and when it begins."""
     if not given.platforms:
         choices = [*own, ANOTHER]
@@ -205,7 +190,7 @@ def _where_and_when(given: ShowOptions, own: list[str], made_up: list[str]) -> S
     return given
 
 
-def _begins(given: ShowOptions, answer: str) -> ShowOptions:
+def _begins(given: shows.ShowOptions, answer: str) -> shows.ShowOptions:
     """The time it begins, said back as it was understood."""
     if answer.strip() == "-":
         return given
@@ -214,14 +199,14 @@ def _begins(given: ShowOptions, answer: str) -> ShowOptions:
     return replace(given, at=at)
 
 
-def _on_days(given: ShowOptions, answer: str) -> ShowOptions:
+def _on_days(given: shows.ShowOptions, answer: str) -> shows.ShowOptions:
     if answer.strip() == "-":
         return given
     parts = [part.strip() for part in answer.split(",") if part.strip()]
-    return replace(given, days=tuple(weekday(part) for part in parts))
+    return replace(given, days=tuple(shows.weekday(part) for part in parts))
 
 
-def _going(given: ShowOptions, answer: str, own: list[str]) -> ShowOptions:
+def _going(given: shows.ShowOptions, answer: str, own: list[str]) -> shows.ShowOptions:
     """Platforms by number or name; one that has no guide gets one first."""
     choices, names = {str(n): name for n, name in enumerate([*own, ANOTHER], 1)}, []
     for part in filter(None, (piece.strip() for piece in answer.split(","))):
@@ -229,11 +214,11 @@ def _going(given: ShowOptions, answer: str, own: list[str]) -> ShowOptions:
         if name == ANOTHER:
             name = typer.prompt("What is it called", err=True).strip()
         platform = name.partition(":")[0]
-        if is_unknown(platform) and not _made(platform, asked=name != part):
+        if shows.is_unknown(platform) and not _made(platform, asked=name != part):
             break
         names.append(name)
     tried = replace(given, platforms=tuple(names))
-    new_show(tried)
+    shows.new_show(tried)
     return tried
 
 
@@ -256,7 +241,7 @@ def _made(platform: str, *, asked: bool) -> bool:
 
 
 def _reserves(answer: str) -> tuple[str, ...]:
-    return () if answer.strip() == "-" else reserves_from(answer)
+    return () if answer.strip() == "-" else shows.reserves_from(answer)
 
 
 def _plan(show: Show, upload: str | None) -> None:
@@ -271,7 +256,7 @@ def _plan(show: Show, upload: str | None) -> None:
     except NotFoundError as error:
         warn(f"no plan yet: {error.line()}")
         return
-    here, note = on_this_machine(show)
+    here, note = shows.on_this_machine(show)
     if note is not None:
         warn(note)
     plan = plan_show(here, uplink).plan
@@ -280,4 +265,4 @@ def _plan(show: Show, upload: str | None) -> None:
     show_blocks(blocks_of(plan))
 
 
-app = single("start", start)
+app = options.single("start", start)

@@ -19,15 +19,8 @@ from eager_kestrel.actions.trial import (
     sheet_of,
     write_clips,
 )
+from eager_kestrel.cli import options
 from eager_kestrel.cli.delivery import deliver
-from eager_kestrel.cli.options import (
-    GuideFolder,
-    Motion,
-    OutputFlags,
-    Platforms,
-    grouped,
-    single,
-)
 from eager_kestrel.cli.terminal import console, telling, warn
 from eager_kestrel.core.errors import InputError
 
@@ -63,12 +56,12 @@ class SeeFlags:
             raise InputError("there is no sheet to rank", "give --sheet FILE")
 
 
-@grouped
+@options.grouped
 def trial(
     clip: Annotated[
         Path, typer.Argument(help="Your own recording, best a minute of a busy scene.")
     ],
-    platforms: Platforms = None,
+    platforms: options.Platforms = None,
     upload: Annotated[
         str | None,
         typer.Option(metavar="RATE", help='Plan with "12 Mbit/s", not with your runs.'),
@@ -77,16 +70,16 @@ def trial(
         str | None,
         typer.Option(metavar="RATE", help="Try up to this, if no platform is named."),
     ] = None,
-    motion: Motion = None,
+    motion: options.Motion = None,
     save_as: Annotated[
         str | None, typer.Option(metavar="NAME", help="Keep what was learned: plan --footage NAME.")
     ] = None,
     minutes: Annotated[
         float, typer.Option(metavar="N", min=0.01, help="How long it may take.")
     ] = 3.0,
-    _guides: GuideFolder = None,
+    _guides: options.GuideFolder = None,
     see: SeeFlags = SeeFlags(),
-    output: OutputFlags = OutputFlags(),
+    output: options.OutputFlags = options.OutputFlags(),
 ) -> None:
     """Encode your own clip around a plan: the best resolution at each bitrate."""
     see.require()
@@ -134,4 +127,4 @@ def _see(tried: TrialEncodes, see: SeeFlags) -> None:
     save_sheet(told.crops, see.sheet, told.title)
 
 
-app = single("trial", trial)
+app = options.single("trial", trial)

@@ -21,15 +21,7 @@ from eager_kestrel.actions.watching import (
     watch_interface,
 )
 from eager_kestrel.actions.watching import watch as watch_stream
-from eager_kestrel.cli.options import (
-    GuideFolder,
-    Json,
-    Quiet,
-    asker,
-    complete_platform,
-    grouped,
-    single,
-)
+from eager_kestrel.cli import options
 from eager_kestrel.cli.terminal import serve, warn
 from eager_kestrel.cli.watch_view import View, show_ended
 from eager_kestrel.core.errors import InputError
@@ -52,7 +44,10 @@ class StreamFlags:
     platform: Annotated[
         str | None,
         typer.Option(
-            "--for", metavar="PLATFORM", autocompletion=complete_platform, help="Which of the plan."
+            "--for",
+            metavar="PLATFORM",
+            autocompletion=options.complete_platform,
+            help="Which of the plan.",
         ),
     ] = None
     pid: Annotated[int | None, typer.Option(metavar="N", help="The sending process.")] = None
@@ -98,7 +93,7 @@ class AlertFlags:
     ] = False
 
 
-@grouped
+@options.grouped
 def watch(
     plan: Annotated[
         str, typer.Argument(metavar="[PLAN]", help="A plan's JSON file; default: the latest plan.")
@@ -109,9 +104,9 @@ def watch(
     max_time: Annotated[
         str, typer.Option(metavar="TIME", help="Stop after this long in any case.")
     ] = "12 h",
-    _guides: GuideFolder = None,
-    json: Json = False,
-    _: Quiet = False,
+    _guides: options.GuideFolder = None,
+    json: options.Json = False,
+    _: options.Quiet = False,
 ) -> None:
     """Watch the stream a program sends: does it arrive, what is at fault, what to do.
 
@@ -171,7 +166,7 @@ def _chooser(view: View) -> Callable[[Sequence[Connection]], Connection] | None:
     return choose
 
 
-app = single("watch", watch, secure=True)
+app = options.single("watch", watch, secure=True)
 
 
 def watch_through(
@@ -200,4 +195,4 @@ def watch_through(
         sys.stderr.flush()
         view.titled(f"passing through to {', '.join(told.targets)}")
 
-    return stand_between(wish, view.tell, asker(), ready, warn)
+    return stand_between(wish, view.tell, options.asker(), ready, warn)

@@ -13,18 +13,9 @@ from typing import Annotated, TypeVar
 
 from pydantic import BeforeValidator, PlainSerializer, ValidationInfo, WithJsonSchema
 
+from eager_kestrel.core import units
 from eager_kestrel.core.errors import UnitError
 from eager_kestrel.core.resolution import AspectRatio, Resolution, frame_rate_text, parse_frame_rate
-from eager_kestrel.core.units import (
-    Bitrate,
-    DataSize,
-    parse_hours_a_month,
-    parse_pixels,
-    parse_sample_rate,
-    parse_seconds,
-    parse_share,
-    parse_stutter,
-)
 
 T = TypeVar("T")
 
@@ -54,7 +45,7 @@ def _reader(
     return read
 
 
-SampleRate = Annotated[int, BeforeValidator(_reader(parse_sample_rate))]
+SampleRate = Annotated[int, BeforeValidator(_reader(units.parse_sample_rate))]
 """Samples a second; ``"48 kHz"`` as people write it, 48000 in a document."""
 
 
@@ -78,44 +69,44 @@ def _written_as(what: str, *examples: str) -> WithJsonSchema:
 
 
 Rate = Annotated[
-    Bitrate,
+    units.Bitrate,
     _written_as("a bitrate with its unit", "6000 kbit/s", "1.5 Mbit/s"),
-    BeforeValidator(_reader(Bitrate.parse, "write {0} kbit/s or {0} Mbit/s")),
+    BeforeValidator(_reader(units.Bitrate.parse, "write {0} kbit/s or {0} Mbit/s")),
     PlainSerializer(lambda rate: f"{rate.kbps:.15g} kbit/s", return_type=str),
 ]
 Size = Annotated[
-    DataSize,
+    units.DataSize,
     _written_as("an amount of data with its unit", "300 GB"),
-    BeforeValidator(_reader(DataSize.parse, "write {0} GB")),
+    BeforeValidator(_reader(units.DataSize.parse, "write {0} GB")),
     PlainSerializer(lambda size: f"{size.bytes} B", return_type=str),
 ]
 Seconds = Annotated[
     float,
     _written_as("a length of time with its unit", "2 s"),
-    BeforeValidator(_reader(parse_seconds, "write {0} s")),
+    BeforeValidator(_reader(units.parse_seconds, "write {0} s")),
     PlainSerializer(lambda seconds: f"{seconds:.15g} s", return_type=str),
 ]
 HoursAMonth = Annotated[
     float,
     WithJsonSchema({"type": ["number", "string"], "examples": [12, "3 h a week"]}),
-    BeforeValidator(_reader(parse_hours_a_month)),
+    BeforeValidator(_reader(units.parse_hours_a_month)),
 ]
 Share = Annotated[
     float,
     _written_as("a share with a per cent sign", "70 %"),
-    BeforeValidator(_reader(parse_share, "write it with a per cent sign")),
+    BeforeValidator(_reader(units.parse_share, "write it with a per cent sign")),
     PlainSerializer(lambda share: f"{share * 100:.12g} %", return_type=str),
 ]
 StutterLimit = Annotated[
     float,
     _written_as("stutter an hour", "20 s/h", "7 s/h"),
-    BeforeValidator(_reader(parse_stutter, 'write "20 s/h"')),
+    BeforeValidator(_reader(units.parse_stutter, 'write "20 s/h"')),
     PlainSerializer(lambda seconds: f"{seconds:.12g} s/h", return_type=str),
 ]
 Pixels = Annotated[
     float,
     _written_as("a height in pixels", "20 px"),
-    BeforeValidator(_reader(parse_pixels, 'write "20 px"')),
+    BeforeValidator(_reader(units.parse_pixels, 'write "20 px"')),
     PlainSerializer(lambda pixels: f"{pixels:.12g} px", return_type=str),
 ]
 ResolutionSize = Annotated[

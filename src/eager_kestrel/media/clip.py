@@ -14,15 +14,8 @@ import av.error
 import av.logging
 import numpy as np
 
+from eager_kestrel.core import footage
 from eager_kestrel.core.errors import FormatError, StorageError
-from eager_kestrel.core.footage import (
-    STILL_TI,
-    STRETCH_SECONDS,
-    FrameComplexity,
-    Stretch,
-    spatial,
-    temporal,
-)
 from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.media.recording import DAMAGED, opened_recording, read_recording
 
@@ -47,7 +40,7 @@ class Clip:
     resolution: Resolution
     frame_rate: Fraction
     seconds: float
-    looks: tuple[FrameComplexity, ...]
+    looks: tuple[footage.FrameComplexity, ...]
 
 
 def read_clip(path: Path, progress: Callable[[float], None] = lambda _: None) -> Clip:
@@ -60,23 +53,23 @@ def read_clip(path: Path, progress: Callable[[float], None] = lambda _: None) ->
     if not seen.frame_rate or 1 - seen.regular_share > UNEVEN_SHARE:
         raise FormatError("its frame rate varies", RECORD, str(path))
     seconds = seen.frames / float(seen.frame_rate)
-    if seconds < STRETCH_SECONDS:
+    if seconds < footage.STRETCH_SECONDS:
         raise FormatError(
-            f"{seconds:.1f} s are too short: a stretch to try takes {STRETCH_SECONDS:g} s",
+            f"{seconds:.1f} s are too short: a stretch to try takes {footage.STRETCH_SECONDS:g} s",
             RECORD,
             str(path),
         )
     resolution, looks = _looked(path, progress)
-    if max(look.ti for look in looks) < STILL_TI:
+    if max(look.ti for look in looks) < footage.STILL_TI:
         raise FormatError("nothing in it moves", RECORD, str(path))
     return Clip(path, resolution, seen.frame_rate, seconds, tuple(looks))
 
 
 def _looked(
     path: Path, progress: Callable[[float], None]
-) -> tuple[Resolution, list[FrameComplexity]]:
+) -> tuple[Resolution, list[footage.FrameComplexity]]:
     """SI and TI of two frames that follow each other, every half second."""
-    looks: list[FrameComplexity] = []
+    looks: list[footage.FrameComplexity] = []
     resolution: Resolution | None = None
     before: Floats | None = None
     due = 0.0
@@ -84,7 +77,11 @@ def _looked(
         resolution = Resolution(frame.width, frame.height)
         if before is not None:
             luma = _luma(frame)
-            looks.append(FrameComplexity(seconds=at, si=spatial(luma), ti=temporal(luma, before)))
+            looks.append(
+                footage.FrameComplexity(
+                    seconds=at, si=footage.spatial(luma), ti=footage.temporal(luma, before)
+                )
+            )
             before, due = None, at + LOOK_EVERY
             progress(at)
         elif at >= due:
@@ -134,7 +131,7 @@ def _refuse(frame: av.VideoFrame, transfer: int, path: Path) -> None:
         raise FormatError(f"it has {bits} bits a sample", RECORD, str(path))
 
 
-def cut(clip: Clip, stretch: Stretch, out: Path) -> None:
+def cut(clip: Clip, stretch: footage.Stretch, out: Path) -> None:
     """Write one stretch without loss, as 8-bit 4:2:0; whole or not at all.
 
     Raises:
@@ -179,7 +176,7 @@ def _from(clip: Clip, begin: float, frames: int) -> Iterator[av.VideoFrame]:
         yield frame
 
 
-def hardest(stretches: Sequence[Stretch]) -> int:
+def hardest(stretches: Sequence[footage.Stretch]) -> int:
     """The position of the hardest."""
     return max(range(len(stretches)), key=lambda n: stretches[n].si * stretches[n].ti)
 

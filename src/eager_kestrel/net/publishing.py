@@ -17,14 +17,7 @@ from dataclasses import dataclass
 
 from eager_kestrel.core.errors import EndpointError, InputError, NetworkError, ProtocolError
 from eager_kestrel.core.printable import printable
-from eager_kestrel.net.addresses import (
-    parse_address,
-    plain_text,
-    set_option,
-    socket_ready,
-    tls_error,
-    without_key,
-)
+from eager_kestrel.net import addresses
 from eager_kestrel.net.delivered import WrittenCounter, delivered_counter, linux_figure
 from eager_kestrel.net.target import TCP_NOTSENT_LOWAT
 from eager_kestrel.wire.publishing import RANDOM_BYTES, Event, Publisher, Ready, Refused
@@ -53,7 +46,7 @@ class PublishTarget:
         Raises:
             InputError: it is no such address. The address is not repeated: it might hold a key.
         """
-        point = parse_address(url, ("rtmp", "rtmps"), EXAMPLE)
+        point = addresses.parse_address(url, ("rtmp", "rtmps"), EXAMPLE)
         app = point.path.strip("/")
         if not app or point.query or point.user is not None:
             raise InputError("that is not the address of an ingest server", f"write {EXAMPLE}")
@@ -145,7 +138,7 @@ class Publication:
         waiting = self._tls and (
             self._socket.pending() if isinstance(self._socket, ssl.SSLSocket) else 0
         )
-        if not waiting and not socket_ready(self._socket, wait_seconds)[0]:
+        if not waiting and not addresses.socket_ready(self._socket, wait_seconds)[0]:
             return []
         try:
             data = self._socket.recv(65_536)
@@ -162,7 +155,9 @@ class Publication:
             raise EndpointError(f"the ingest server does not speak RTMP ({error})") from None
         for event in events:
             if isinstance(event, Refused):
-                self.refused = plain_text(without_key(printable(event.why), self._key))
+                self.refused = addresses.plain_text(
+                    addresses.without_key(printable(event.why), self._key)
+                )
         return events
 
     def _push(self, data: bytes) -> None:
@@ -200,7 +195,7 @@ class Publication:
     def wait(self, seconds: float) -> None:
         """Until something can be written that waits, or read; touches nothing else."""
         with contextlib.suppress(ValueError, OSError):
-            socket_ready(self._socket, seconds, writes=bool(self._out))
+            addresses.socket_ready(self._socket, seconds, writes=bool(self._out))
 
     @property
     def queued_bytes(self) -> int:
@@ -218,7 +213,7 @@ class Publication:
     def keep_unsent_below(self, count: int) -> None:
         """Let the system take more only while it has less than this unsent, where it can."""
         if TCP_NOTSENT_LOWAT is not None:
-            set_option(self._socket, socket.IPPROTO_TCP, TCP_NOTSENT_LOWAT, count)
+            addresses.set_option(self._socket, socket.IPPROTO_TCP, TCP_NOTSENT_LOWAT, count)
 
     def look(self, wait_seconds: float) -> list[float]:
         """Write, read, and see what has arrived.
@@ -295,7 +290,7 @@ class Publication:
         until = time.perf_counter() + GOODBYE_SECONDS
         self._socket.shutdown(socket.SHUT_WR)
         while (left := until - time.perf_counter()) > 0:
-            if socket_ready(self._socket, left)[0] and not self._socket.recv(65_536):
+            if addresses.socket_ready(self._socket, left)[0] and not self._socket.recv(65_536):
                 return
 
 
@@ -314,8 +309,8 @@ def _connected(
         raise NetworkError(
             f"{target.host} cannot be reached ({what})", "check the address"
         ) from None
-    set_option(raw, socket.SOL_SOCKET, socket.SO_SNDBUF, unsent_bytes)
-    set_option(raw, socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+    addresses.set_option(raw, socket.SOL_SOCKET, socket.SO_SNDBUF, unsent_bytes)
+    addresses.set_option(raw, socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
     connection = raw
     if target.scheme == "rtmps":
         try:
@@ -323,6 +318,6 @@ def _connected(
             connection = wanted.wrap_socket(raw, server_hostname=target.host)
         except OSError as error:
             raw.close()
-            raise tls_error(error, target.host) from None
+            raise addresses.tls_error(error, target.host) from None
     connection.setblocking(False)
     return connection

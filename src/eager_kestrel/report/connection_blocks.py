@@ -9,17 +9,7 @@ from urllib.parse import urlsplit
 from eager_kestrel.core.units import DataSize
 from eager_kestrel.core.words import runs as words
 from eager_kestrel.core.words.numbers import counted, lasting
-from eager_kestrel.report.blocks import (
-    Bar,
-    Block,
-    Cell,
-    Heading,
-    Note,
-    Rows,
-    Styled,
-    Table,
-    rate,
-)
+from eager_kestrel.report import blocks
 
 if TYPE_CHECKING:
     from eager_kestrel.core.connection.endpoints import NamedEndpoints, Ranking, Rankings
@@ -42,14 +32,16 @@ def moment(taken_at: str) -> str:
     return taken_at[:16].replace("T", " ")
 
 
-def run_blocks(run: RunDocument) -> Iterator[Block]:
+def run_blocks(run: RunDocument) -> Iterator[blocks.Block]:
     """What a measurement found, the figures of one connection first."""
     found = run.summary
     if run.imported_kbps is not None:
-        yield Note(f"{rate(run.imported_kbps)}, read elsewhere on {moment(run.taken_at)}")
+        yield blocks.Note(
+            f"{blocks.rate(run.imported_kbps)}, read elsewhere on {moment(run.taken_at)}"
+        )
         return
     if found.one_connection is None or found.uplink is None:
-        yield Note(run.failed or words.TOO_LITTLE, "bad")
+        yield blocks.Note(run.failed or words.TOO_LITTLE, "bad")
         return
     one, several, idle, loaded = (
         found.one_connection,
@@ -57,13 +49,15 @@ def run_blocks(run: RunDocument) -> Iterator[Block]:
         found.idle,
         found.loaded,
     )
-    rows: list[tuple[Cell, ...]] = [
+    rows: list[tuple[blocks.Cell, ...]] = [
         *_uplink_rows(found.uplink, one, _typical(run)),
         ("spread", f"{one.spread:.0%}", _windows(run, one)),
     ]
     if several is not None and run.several_connections is not None:
         name = f"{run.several_connections.connections} connections"
-        rows.append((name, rate(several.typical_kbps), f"floor {rate(several.floor_kbps)}"))
+        rows.append(
+            (name, blocks.rate(several.typical_kbps), f"floor {blocks.rate(several.floor_kbps)}")
+        )
     if idle is not None:
         full = f"; {loaded.median_ms:.0f} ms while the upload is full" if loaded else ""
         said = f"jitter {idle.jitter_ms:.1f} ms{full}"
@@ -71,21 +65,27 @@ def run_blocks(run: RunDocument) -> Iterator[Block]:
     rows.append(("data used", str(DataSize(run.data_used_bytes)), f"counted by {run.counted_by}"))
     where = f"{run.endpoint.name}, {run.endpoint.url}" if run.endpoint.name else run.endpoint.url
     cut = " (cut short)" if run.partial else ""
-    yield Rows(tuple(rows), title=f"One connection to {where}, {moment(run.taken_at)}{cut}")
+    yield blocks.Rows(tuple(rows), title=f"One connection to {where}, {moment(run.taken_at)}{cut}")
     for line in found.verdicts:
-        yield Note(line, mark="!")
+        yield blocks.Note(line, mark="!")
     for line in (*found.remarks, *run.notes):
-        yield Note(line)
+        yield blocks.Note(line)
 
 
 def _uplink_rows(
     uplink: Uplink, figures: PhaseSummary | Uplink, typical: str, floor: str = f"{words.FLOOR}; "
-) -> list[tuple[Cell, ...]]:
+) -> list[tuple[blocks.Cell, ...]]:
     low, high = uplink.floor_low_kbps, uplink.floor_high_kbps
-    between = f"between {rate(low)} and {rate(high)}" if low is not None and high else ""
+    between = (
+        f"between {blocks.rate(low)} and {blocks.rate(high)}" if low is not None and high else ""
+    )
     return [
-        ("typical", Styled(rate(figures.typical_kbps), "strong"), typical),
-        ("floor", Styled(rate(figures.floor_kbps), "strong"), (floor + between).removesuffix("; ")),
+        ("typical", blocks.Styled(blocks.rate(figures.typical_kbps), "strong"), typical),
+        (
+            "floor",
+            blocks.Styled(blocks.rate(figures.floor_kbps), "strong"),
+            (floor + between).removesuffix("; "),
+        ),
     ]
 
 
@@ -104,35 +104,41 @@ def _windows(run: Run, figures: PhaseSummary) -> str:
     return words.windows(figures.windows, figures.steady_seconds, figures.ramp_seconds)
 
 
-def run_list_blocks(found: RunList) -> Iterator[Block]:
+def run_list_blocks(found: RunList) -> Iterator[blocks.Block]:
     """The newest runs and broadcasts, and how much is kept."""
     if not found.all_runs:
-        yield Note("No run is kept yet: eager-kestrel measure URL")
+        yield blocks.Note("No run is kept yet: eager-kestrel measure URL")
     elif not found.runs:
-        yield Note("No run matches.")
+        yield blocks.Note("No run matches.")
     else:
         rows = tuple(
-            (r.id, moment(r.taken_at), rate(r.typical_kbps), rate(r.floor_kbps), _whereto(r))
+            (
+                r.id,
+                moment(r.taken_at),
+                blocks.rate(r.typical_kbps),
+                blocks.rate(r.floor_kbps),
+                _whereto(r),
+            )
             for r in found.runs
         )
-        yield Table(("run", "taken", ">typical", ">floor", "to"), rows)
+        yield blocks.Table(("run", "taken", ">typical", ">floor", "to"), rows)
     if found.broadcasts:
         aired = tuple(
             (
                 b.id,
                 moment(b.taken_at),
                 lasting(b.lasted_seconds),
-                rate(b.typical_kbps),
+                blocks.rate(b.typical_kbps),
                 str(b.troubles),
                 b.platform if b.kind == "measured" and b.platform else b.kind,
             )
             for b in found.broadcasts
         )
-        yield Table(("broadcast", "begun", ">for", ">carried", ">troubles", "to"), aired)
+        yield blocks.Table(("broadcast", "begun", ">for", ">carried", ">troubles", "to"), aired)
     if found.all_runs or found.all_broadcasts:
         shown = len(found.runs), len(found.broadcasts)
         every = found.all_runs, found.all_broadcasts
-        yield Note(words.kept_in_total(shown, every, found.size_bytes))
+        yield blocks.Note(words.kept_in_total(shown, every, found.size_bytes))
 
 
 def _whereto(row: RunRow) -> str:
@@ -143,7 +149,7 @@ def _whereto(row: RunRow) -> str:
     return f"{to}, {'failed' if row.typical_kbps is None else 'cut short'}"
 
 
-def comparison_blocks(found: RunComparison) -> Iterator[Block]:
+def comparison_blocks(found: RunComparison) -> Iterator[blocks.Block]:
     """Runs in columns, and whether their floors can be told apart."""
     runs = found.runs
 
@@ -156,7 +162,7 @@ def comparison_blocks(found: RunComparison) -> Iterator[Block]:
     def between(uplink: Uplink | None) -> str:
         if uplink is None or uplink.floor_low_kbps is None or uplink.floor_high_kbps is None:
             return "-"
-        return f"{rate(uplink.floor_low_kbps)} to {rate(uplink.floor_high_kbps)}"
+        return f"{blocks.rate(uplink.floor_low_kbps)} to {blocks.rate(uplink.floor_high_kbps)}"
 
     summaries = [r.summary for r in runs]
     idle = [s.idle for s in summaries]
@@ -171,27 +177,29 @@ def comparison_blocks(found: RunComparison) -> Iterator[Block]:
     rows = {
         "taken": [moment(r.taken_at) for r in runs],
         "to": [r.endpoint_name or r.kind for r in runs],
-        "typical": [rate(kbps) for kbps in typical],
-        "floor": of_one(lambda one: rate(one.floor_kbps)),
+        "typical": [blocks.rate(kbps) for kbps in typical],
+        "floor": of_one(lambda one: blocks.rate(one.floor_kbps)),
         "floor, 95 % within": [between(s.uplink) for s in summaries],
         "spread": of_one(lambda one: f"{one.spread:.0%}"),
         "stalled": of_one(lambda one: f"{one.stalled_share:.0%}"),
-        "several connections": [rate(kbps) for kbps in several],
+        "several connections": [blocks.rate(kbps) for kbps in several],
         "idle round trip": ["-" if t is None else f"{t.median_ms:.0f} ms" for t in idle],
         "under load": ["-" if t is None else f"{t.median_ms:.0f} ms" for t in loaded],
     }
     headings = ("", *(f">{run.id}" for run in runs))
-    yield Table(headings, tuple((Styled(name, "dim"), *cells) for name, cells in rows.items()))
-    yield Note(found.text)
+    yield blocks.Table(
+        headings, tuple((blocks.Styled(name, "dim"), *cells) for name, cells in rows.items())
+    )
+    yield blocks.Note(found.text)
 
 
-def import_blocks(found: ImportResult) -> Iterator[Block]:
+def import_blocks(found: ImportResult) -> Iterator[blocks.Block]:
     """How many were added."""
     known = f", {found.known:,} were already there" if found.known else ""
-    yield Note(f"{found.added:,} added{known}")
+    yield blocks.Note(f"{found.added:,} added{known}")
 
 
-def hours_blocks(found: Hours) -> Iterator[Block]:
+def hours_blocks(found: Hours) -> Iterator[blocks.Block]:
     """Typical and floor by hour of the day, and what platforms would get."""
     platforms = [one.platform for one in next((h.gets for h in found.hours if h.gets), ())]
     yield from _times(
@@ -207,17 +215,17 @@ def _times(
     times: list[tuple[str, float | None, float | None, str]],
     more: Sequence[str] = (),
     cells: Sequence[Sequence[str]] = (),
-) -> Iterator[Block]:
+) -> Iterator[blocks.Block]:
     """A row for each time, with a bar, or with more columns in place of it."""
     highest = max((typical or 0.0 for _, typical, _, _ in times), default=0.0) or 1.0
-    rows: list[tuple[Cell, ...]] = []
+    rows: list[tuple[blocks.Cell, ...]] = []
     for number, (name, typical, floor, said) in enumerate(times):
-        bar = Bar((floor or 0.0) / highest, (typical or 0.0) / highest)
-        between: Sequence[Cell] = cells[number] if more else (bar,)
-        rows.append((name, rate(typical), rate(floor), *between, said))
-    yield Table((heading, ">typical", ">floor", *(more or ("",)), "from"), tuple(rows))
+        bar = blocks.Bar((floor or 0.0) / highest, (typical or 0.0) / highest)
+        between: Sequence[blocks.Cell] = cells[number] if more else (bar,)
+        rows.append((name, blocks.rate(typical), blocks.rate(floor), *between, said))
+    yield blocks.Table((heading, ">typical", ">floor", *(more or ("",)), "from"), tuple(rows))
     if not more:
-        yield Note("█ up to the floor   ░ up to typical", "dim")
+        yield blocks.Note("█ up to the floor   ░ up to typical", "dim")
 
 
 def _counts(hour: HourUplink) -> str:
@@ -229,7 +237,7 @@ def _counts(hour: HourUplink) -> str:
     return ", ".join([*said, *([f"{hour.failed} failed"] if hour.failed else [])])
 
 
-def schedule_blocks(found: Schedule) -> Iterator[Block]:
+def schedule_blocks(found: Schedule) -> Iterator[blocks.Block]:
     """By quarter of an hour, all together, and what that leads to."""
     if len(found.quarters) > 1:
         yield from _times(
@@ -250,33 +258,35 @@ def schedule_blocks(found: Schedule) -> Iterator[Block]:
             ],
         )
     uplink = found.uplink
-    spread: tuple[Cell, ...] = ("spread", f"{uplink.spread:.0%}", "")
-    yield Rows((*_uplink_rows(uplink, uplink, uplink.text, ""), spread), title="All runs")
+    spread: tuple[blocks.Cell, ...] = ("spread", f"{uplink.spread:.0%}", "")
+    yield blocks.Rows((*_uplink_rows(uplink, uplink, uplink.text, ""), spread), title="All runs")
     if found.failed:
-        yield Note(f"{len(found.failed)} of {len(found.failed) + len(found.runs)} runs failed")
-    yield Note(words.safe_to_send(found.safe_kbps, found.limited_by))
+        yield blocks.Note(
+            f"{len(found.failed)} of {len(found.failed) + len(found.runs)} runs failed"
+        )
+    yield blocks.Note(words.safe_to_send(found.safe_kbps, found.limited_by))
     for line in found.leads_to:
-        yield Note(line)
+        yield blocks.Note(line)
 
 
-def ranking_blocks(found: Rankings) -> Iterator[Block]:
+def ranking_blocks(found: Rankings) -> Iterator[blocks.Block]:
     """The ingest servers of each platform, the fastest first."""
     for one in found.rankings:
         if len(found.rankings) > 1:
-            yield Heading(one.platform)
+            yield blocks.Heading(one.platform)
         yield _ranking(one)
 
 
-def _ranking(found: Ranking) -> Table:
-    rows: list[tuple[Cell, ...]] = []
+def _ranking(found: Ranking) -> blocks.Table:
+    rows: list[tuple[blocks.Cell, ...]] = []
     for number, point in enumerate(found.servers):
         if point.median_ms is None:
-            gone = Styled(f"{point.url}: {point.failure or 'no answer'}", "bad")
+            gone = blocks.Styled(f"{point.url}: {point.failure or 'no answer'}", "bad")
             rows.append((point.name, "-", "-", "100%", "-", gone))
             continue
         rows.append(
             (
-                Styled(point.name, "good" if number == 0 else ""),
+                blocks.Styled(point.name, "good" if number == 0 else ""),
                 f"{point.median_ms:.0f} ms",
                 f"{point.jitter_ms:.1f} ms" if point.jitter_ms is not None else "-",
                 f"{point.lost_share:.0%}",
@@ -285,20 +295,20 @@ def _ranking(found: Ranking) -> Table:
             )
         )
     headings = ("ingest server", ">answer", ">jitter", ">lost", ">connect", "address")
-    return Table(headings, tuple(rows))
+    return blocks.Table(headings, tuple(rows))
 
 
-def endpoints_blocks(found: NamedEndpoints) -> Iterator[Block]:
+def endpoints_blocks(found: NamedEndpoints) -> Iterator[blocks.Block]:
     """Named endpoints, and which was used last."""
     if not found.endpoints:
-        yield Note("No endpoint has a name yet: eager-kestrel endpoints add NAME URL")
+        yield blocks.Note("No endpoint has a name yet: eager-kestrel endpoints add NAME URL")
         return
     rows = tuple(
         (
-            Styled(one.name, "strong"),
+            blocks.Styled(one.name, "strong"),
             one.url,
-            Styled("used last" if found.last in (one.name, one.url) else "", "dim"),
+            blocks.Styled("used last" if found.last in (one.name, one.url) else "", "dim"),
         )
         for one in found.endpoints
     )
-    yield Table(("endpoint", "address", ""), rows)
+    yield blocks.Table(("endpoint", "address", ""), rows)

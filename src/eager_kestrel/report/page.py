@@ -16,6 +16,7 @@ from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words import runs as run_words
 from eager_kestrel.files.documents import write_text
+from eager_kestrel.report import plan_blocks
 from eager_kestrel.report.blocks import (
     Block,
     Cell,
@@ -30,18 +31,6 @@ from eager_kestrel.report.blocks import (
     text_of,
 )
 from eager_kestrel.report.connection_blocks import hours_blocks, moment
-from eager_kestrel.report.plan_blocks import (
-    answer_blocks,
-    basis,
-    beside,
-    budget_table,
-    copy_said,
-    data_said,
-    notes_of,
-    places,
-    sent_alike,
-    split_blocks,
-)
 from eager_kestrel.report.stream_blocks import findings_blocks, review_blocks
 from eager_kestrel.report.what_if_blocks import forecast_steps
 
@@ -89,24 +78,24 @@ def report_blocks(told: ReportMaterial, *, one_page: bool = False) -> Iterator[B
     plan = told.plan
     if plan.made_at:
         yield Note(f"Planned {moment(plan.made_at)}.", "dim")
-    yield from answer_blocks(plan, why=not one_page, page=True)
+    yield from plan_blocks.answer_blocks(plan, why=not one_page, page=True)
     yield Heading("When it struggles")
     yield from _of_each(plan, _fallbacks)
     if one_page:
         return
     if plan.split is not None:
-        yield from split_blocks(plan)
+        yield from plan_blocks.split_blocks(plan)
     yield Heading("Where the bitrate comes from")
-    yield budget_table(plan)
+    yield plan_blocks.budget_table(plan)
     yield Figure(lambda path: draw(plan, path))
     yield Heading("Every setting, and why")
     yield from _of_each(plan, _reasons)
     yield from _proofs(told)
     yield Heading("Data and a local copy")
-    yield Note(data_said(plan))
-    yield Note(copy_said(plan))
+    yield Note(plan_blocks.data_said(plan))
+    yield Note(plan_blocks.copy_said(plan))
     yield Heading("What it rests on")
-    for line in [*basis(plan), *plan.remarks]:
+    for line in [*plan_blocks.basis(plan), *plan.remarks]:
         yield Note(line, "dim")
 
 
@@ -114,10 +103,10 @@ def _of_each(
     plan: Plan, blocks: Callable[[Sequence[DestinationPlan]], Iterator[Block]]
 ) -> Iterator[Block]:
     """The blocks of all that get the same, under their names if others get something else."""
-    sent = sent_alike(plan)
+    sent = plan_blocks.sent_alike(plan)
     for alike in sent:
         if len(sent) > 1:
-            yield Heading(places(alike), level=3)
+            yield Heading(plan_blocks.places(alike), level=3)
         yield from blocks(alike)
 
 
@@ -129,14 +118,14 @@ def _fallbacks(alike: Sequence[DestinationPlan]) -> Iterator[Block]:
     )
     if steps:
         yield Table(("", "fallback", ">total"), steps)
-    yield Rows(tuple(beside(there)))
+    yield Rows(tuple(plan_blocks.beside(there)))
 
 
 def _reasons(alike: Sequence[DestinationPlan]) -> Iterator[Block]:
     reasons = alike[0].reasons
     rows = tuple((Styled(r.title, "dim"), Styled(r.value, "strong"), r.text) for r in reasons)
     yield Table(("setting", "value", "why"), rows)
-    yield from notes_of(alike)
+    yield from plan_blocks.notes_of(alike)
 
 
 def _proofs(told: ReportMaterial) -> Iterator[Block]:

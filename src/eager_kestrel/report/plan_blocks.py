@@ -10,28 +10,11 @@ from eager_kestrel.core.codecs import CODEC_NAMES
 from eager_kestrel.core.resolution import frame_rate_text, resolution_at
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words import plans as words
-from eager_kestrel.core.words.numbers import (
-    both,
-    quality_with_range,
-)
-from eager_kestrel.report.blocks import (
-    Bar,
-    Block,
-    Cell,
-    Heading,
-    Note,
-    Part,
-    Parts,
-    Rows,
-    Styled,
-    Table,
-)
+from eager_kestrel.core.words.numbers import both, quality_with_range
+from eager_kestrel.report import blocks
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.plan.plan import (
-        DestinationPlan,
-        Plan,
-    )
+    from eager_kestrel.core.plan.plan import DestinationPlan, Plan
 
 CHANNELS = {1: "mono", 2: "stereo"}
 MOST_STEPS = 3
@@ -40,7 +23,7 @@ ROOM_TO_ADAPT = 0.9
 """A range from a larger share of the bitrate is none."""
 
 
-def plan_blocks(plan: Plan, *, why: bool = False, full: bool = False) -> Iterator[Block]:
+def plan_blocks(plan: Plan, *, why: bool = False, full: bool = False) -> Iterator[blocks.Block]:
     """What to type, whether it will hold, and what to do when it struggles.
 
     Args:
@@ -51,22 +34,22 @@ def plan_blocks(plan: Plan, *, why: bool = False, full: bool = False) -> Iterato
     yield from answer_blocks(plan, why=why, full=full)
     if not why:
         return
-    yield Heading("Why")
+    yield blocks.Heading("Why")
     for alike in sent_alike(plan):
         yield from reason_blocks(plan, alike)
     if plan.split is not None:
         yield from split_blocks(plan)
-    yield Heading("Budget")
+    yield blocks.Heading("Budget")
     yield budget_table(plan)
     if plan.inputs.machine:
-        yield Rows((("machine", plan.inputs.machine),))
+        yield blocks.Rows((("machine", plan.inputs.machine),))
     for remark in plan.remarks:
-        yield Note(remark)
+        yield blocks.Note(remark)
 
 
 def answer_blocks(
     plan: Plan, *, why: bool = False, full: bool = False, page: bool = False
-) -> Iterator[Block]:
+) -> Iterator[blocks.Block]:
     """A card for all that get the same, with its fallbacks; then tonight, and what is wrong.
 
     Args:
@@ -75,10 +58,10 @@ def answer_blocks(
     """
     for there in plan.destinations:
         if not there.feasible:
-            yield Note(f"{title_of(plan, [there])}: no settings", "bad")
-            yield Note(there.infeasible_because)
+            yield blocks.Note(f"{title_of(plan, [there])}: no settings", "bad")
+            yield blocks.Note(there.infeasible_because)
     sent = sent_alike(plan)
-    whole = [Rows(tuple(_of_all(plan, why=why, full=full)))] if sent else []
+    whole = [blocks.Rows(tuple(_of_all(plan, why=why, full=full)))] if sent else []
     yield from whole if page else ()
     for alike in sent:
         made = card(plan, alike, why=why, full=full)
@@ -86,9 +69,9 @@ def answer_blocks(
     yield from () if page else whole
     if plan.split is not None:
         for name in plan.split.left_out:
-            yield Note(f"{name} is left out: {plan.split.left_out_because}", mark="✗")
+            yield blocks.Note(f"{name} is left out: {plan.split.left_out_because}", mark="✗")
     for warning in plan.warnings:
-        yield Note(warning, mark="!")
+        yield blocks.Note(warning, mark="!")
 
 
 def sent_alike(plan: Plan) -> list[list[DestinationPlan]]:
@@ -103,33 +86,36 @@ def sent_alike(plan: Plan) -> list[list[DestinationPlan]]:
 
 def _below_card(
     alike: Sequence[DestinationPlan], *, why: bool, page: bool
-) -> Iterator[tuple[Cell, ...]]:
+) -> Iterator[tuple[blocks.Cell, ...]]:
     """Where to send, what to do when it struggles, and why the bitrate is no higher."""
     for there in alike:
         if there.servers:
             name = "send to" if len(alike) == 1 else f"{there.title}: send to"
             more = len(there.servers) - 1
             said = words.other_ingests(there.servers[0], more) if more else there.servers[0]
-            yield Styled(name, "name"), " or ".join(there.servers) if page else said
+            yield blocks.Styled(name, "name"), " or ".join(there.servers) if page else said
     first = alike[0]
     steps = first.fallbacks if why and not page else first.fallbacks[:MOST_STEPS]
     said = "; ".join(step.video.text for step in steps)
-    yield Styled("if it struggles", "name"), said or words.NOTHING_LOWER
+    yield blocks.Styled("if it struggles", "name"), said or words.NOTHING_LOWER
     reason = next((r for r in first.reasons if r.setting == "bitrate"), None)
     if reason is not None and not (why or page):
-        yield Styled(f"why {reason.value}", "name"), words.why_bitrate(reason.text)
+        yield blocks.Styled(f"why {reason.value}", "name"), words.why_bitrate(reason.text)
 
 
-def _of_all(plan: Plan, *, why: bool, full: bool) -> Iterator[tuple[Cell, ...]]:
+def _of_all(plan: Plan, *, why: bool, full: bool) -> Iterator[tuple[blocks.Cell, ...]]:
     """Whether the upload holds it, and what it takes."""
     if plan.total_kbps:
-        yield Styled("upload", "name"), plan.budget.text
+        yield blocks.Styled("upload", "name"), plan.budget.text
     if plan.tonight:
-        yield Styled("tonight", "name"), Styled(plan.tonight, "" if plan.holds else "bad")
+        yield (
+            blocks.Styled("tonight", "name"),
+            blocks.Styled(plan.tonight, "" if plan.holds else "bad"),
+        )
     if why or plan.data.cap_gb is not None:
-        yield Styled("data", "name"), data_said(plan)
+        yield blocks.Styled("data", "name"), data_said(plan)
     if full or plan.local_copy.free_hours is not None:
-        yield Styled("local copy", "name"), copy_said(plan)
+        yield blocks.Styled("local copy", "name"), copy_said(plan)
 
 
 def places(alike: Sequence[DestinationPlan]) -> str:
@@ -148,18 +134,18 @@ def source_of(plan: Plan) -> str:
     return f"a source of {resolution_at(asked.source, asked.source_fps)}, {asked.motion}"
 
 
-def card(plan: Plan, alike: Sequence[DestinationPlan], *, why: bool, full: bool) -> Rows:
+def card(plan: Plan, alike: Sequence[DestinationPlan], *, why: bool, full: bool) -> blocks.Rows:
     """What to type for destinations that get the same; ``why`` adds what limited it."""
     rows = [
         (
             name,
-            Styled(value, "strong"),
-            *([Styled(_limit(alike, key), "name")] if why and key else ()),
+            blocks.Styled(value, "strong"),
+            *([blocks.Styled(_limit(alike, key), "name")] if why and key else ()),
         )
         for name, value, key in _card_rows(plan, alike, full=full)
         if why or key
     ]
-    return Rows(
+    return blocks.Rows(
         tuple(rows),
         title_of(plan, alike),
         subtitle=f"from {source_of(plan)}",
@@ -226,26 +212,26 @@ def trade_said(there: DestinationPlan) -> str:
     )
 
 
-def reason_blocks(plan: Plan, alike: Sequence[DestinationPlan]) -> Iterator[Block]:
+def reason_blocks(plan: Plan, alike: Sequence[DestinationPlan]) -> Iterator[blocks.Block]:
     """Reasons, what more would give, what else was near, how far an encoder may adapt."""
     there = alike[0]
     if len(alike) < len(plan.destinations):
-        yield Heading(places(alike), level=3)
-    reasons = ((Styled(r.title, "name"), f"{r.value}: {r.text}") for r in there.reasons)
-    more = ((Styled(name, "name"), said) for name, said in beside(there))
-    yield Rows((*reasons, *more))
+        yield blocks.Heading(places(alike), level=3)
+    reasons = ((blocks.Styled(r.title, "name"), f"{r.value}: {r.text}") for r in there.reasons)
+    more = ((blocks.Styled(name, "name"), said) for name, said in beside(there))
+    yield blocks.Rows((*reasons, *more))
     yield from notes_of(alike)
     if there.runners_up:
         others = [(o.resolution, o.frame_rate, o.quality) for o in there.runners_up]
-        yield Note(words.next_best(others))
+        yield blocks.Note(words.next_best(others))
 
 
-def notes_of(alike: Sequence[DestinationPlan]) -> Iterator[Block]:
+def notes_of(alike: Sequence[DestinationPlan]) -> Iterator[blocks.Block]:
     """What more would give, and what the platforms would rather have."""
     for text in dict.fromkeys(offer.text for there in alike for offer in there.offers):
-        yield Note(text, mark="↑")
+        yield blocks.Note(text, mark="↑")
     for text in dict.fromkeys(one.text for there in alike for one in there.not_followed):
-        yield Note(text)
+        yield blocks.Note(text)
 
 
 def beside(there: DestinationPlan) -> list[tuple[str, str]]:
@@ -260,25 +246,27 @@ def beside(there: DestinationPlan) -> list[tuple[str, str]]:
     return [*found, ("reconnect", words.reconnecting(*times))]
 
 
-def budget_table(plan: Plan) -> Table:
+def budget_table(plan: Plan) -> blocks.Table:
     """From the upload down to the safe rate, and of a single destination to its video."""
     steps = [*plan.budget.steps]
     if len(plan.destinations) == 1:
         steps += plan.destinations[0].budget_steps
     safe, typical = len(plan.budget.steps) - 1, max(plan.uplink.typical_kbps, 1.0)
-    rows: list[tuple[Cell, ...]] = []
+    rows: list[tuple[blocks.Cell, ...]] = []
     for number, step in enumerate(steps):
         end = "safe rate" if number == safe else "left for video" if step.name == "audio" else ""
         share = step.after_kbps / typical
         rows.append(
             (
-                Styled(step.name.removeprefix("reserve: "), "dim"),
-                Styled(Bitrate.from_kbps(step.after_kbps).in_kbps(), "strong" if end else ""),
-                Bar(share, 1.0),
-                Styled(f"{step.text} → {end}" if end else step.text, "dim"),
+                blocks.Styled(step.name.removeprefix("reserve: "), "dim"),
+                blocks.Styled(
+                    Bitrate.from_kbps(step.after_kbps).in_kbps(), "strong" if end else ""
+                ),
+                blocks.Bar(share, 1.0),
+                blocks.Styled(f"{step.text} → {end}" if end else step.text, "dim"),
             )
         )
-    return Table(("step", ">after", "", "why"), tuple(rows))
+    return blocks.Table(("step", ">after", "", "why"), tuple(rows))
 
 
 def data_said(plan: Plan) -> str:
@@ -322,7 +310,7 @@ def basis(plan: Plan) -> list[str]:
 # Several destinations
 
 
-def parts_of(plan: Plan) -> Parts:
+def parts_of(plan: Plan) -> blocks.Parts:
     """The upload from left to right: destinations, unused, reserves, and headroom."""
     parts = []
     for there in plan.destinations:
@@ -330,28 +318,28 @@ def parts_of(plan: Plan) -> Parts:
             quality = there.quality or 0.0
             said = words.part(video.resolution, video.frame_rate, video.bitrate_kbps, quality)
             name = there.title + (f" ({there.tier})" if there.tier else "")
-            parts.append(Part(name, there.total_kbps, said, "good"))
+            parts.append(blocks.Part(name, there.total_kbps, said, "good"))
     unused = plan.budget.safe_kbps - plan.total_kbps
-    parts.append(Part("unused", unused, words.UNUSED, ""))
+    parts.append(blocks.Part("unused", unused, words.UNUSED, ""))
     kept = min(plan.budget.reserved_kbps, plan.uplink.typical_kbps)
     names = ", ".join(reserve.name for reserve in plan.inputs.reserves)
-    parts.append(Part("reserves", kept, names, "mind"))
+    parts.append(blocks.Part("reserves", kept, names, "mind"))
     capped = plan.budget.steps[-1] if plan.budget.capped else None
     cut = 0.0 if capped is None else capped.before_kbps - capped.after_kbps
-    parts.append(Part("data cap", cut, "" if capped is None else capped.text, "bad"))
+    parts.append(blocks.Part("data cap", cut, "" if capped is None else capped.text, "bad"))
     headroom = plan.uplink.typical_kbps - plan.budget.safe_kbps - kept - cut
-    parts.append(Part("headroom", headroom, words.HEADROOM, "dim"))
-    return Parts(tuple(part for part in parts if part.kbps > 0))
+    parts.append(blocks.Part("headroom", headroom, words.HEADROOM, "dim"))
+    return blocks.Parts(tuple(part for part in parts if part.kbps > 0))
 
 
-def split_blocks(plan: Plan) -> Iterator[Block]:
+def split_blocks(plan: Plan) -> Iterator[blocks.Block]:
     """How the upload is divided, and how else it could be."""
     split = plan.split
     assert split is not None
-    yield Heading("The upload, divided")
+    yield blocks.Heading("The upload, divided")
     yield parts_of(plan)
-    yield Rows(((Styled("division", "name"), split.text),))
+    yield blocks.Rows(((blocks.Styled("division", "name"), split.text),))
     for entry in split.leave_out_first:
-        yield Note(entry.text, mark="−")
+        yield blocks.Note(entry.text, mark="−")
     if split.relay is not None:
-        yield Note(split.relay.text, mark="⇉")
+        yield blocks.Note(split.relay.text, mark="⇉")

@@ -8,18 +8,7 @@ from typing import TYPE_CHECKING
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.resolution import resolution_at
 from eager_kestrel.core.units import Bitrate
-from eager_kestrel.report.figures import (
-    CARE,
-    FAINT,
-    GOOD,
-    INK,
-    LINE,
-    PALE,
-    SHADE,
-    SOFT,
-    new_figure,
-    save,
-)
+from eager_kestrel.report import figures
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -42,9 +31,9 @@ def save_budget_figure(plan: Plan, path: Path) -> None:
         InputError: the file name is no resolution's.
         StorageError: the disk would not take it.
     """
-    figure, (axes,) = new_figure()
+    figure, (axes,) = figures.new_figure()
     title = f"The budget of {plan.inputs.title or 'your stream'}"
-    figure.suptitle(title, color=INK, x=0.01, ha="left", fontsize=14)
+    figure.suptitle(title, color=figures.INK, x=0.01, ha="left", fontsize=14)
     steps = [*plan.budget.steps]
     if len(plan.destinations) == 1:
         steps += plan.destinations[0].budget_steps
@@ -55,22 +44,22 @@ def save_budget_figure(plan: Plan, path: Path) -> None:
     names = [step.name for step in steps]
     axes.set_yticks(range(len(steps) + 1), [*names, "sent"])
     axes.set_ylim(len(steps) + 1.1, -0.8)
-    axes.set_xlabel("Mbit/s", color=INK)
+    axes.set_xlabel("Mbit/s", color=figures.INK)
     axes.set_xlim(0, plan.uplink.typical_kbps / 1000 * 1.28)
     axes.grid(axis="y", visible=False)
-    axes.grid(axis="x", color=FAINT, linewidth=0.6)
-    axes.axvline(plan.budget.safe_kbps / 1000, color=CARE, linewidth=1.2, linestyle="--")
+    axes.grid(axis="x", color=figures.FAINT, linewidth=0.6)
+    axes.axvline(plan.budget.safe_kbps / 1000, color=figures.CARE, linewidth=1.2, linestyle="--")
     axes.annotate(
         f"safe rate {Bitrate.from_kbps(plan.budget.safe_kbps)}",
         (plan.budget.safe_kbps / 1000, -0.5),
-        color=CARE,
+        color=figures.CARE,
         ha="left",
         va="center",
         xytext=(6, 0),
         textcoords="offset points",
         fontsize=10,
     )
-    save(figure, path)
+    figures.save(figure, path)
 
 
 def _key(axes: Axes) -> None:
@@ -80,11 +69,13 @@ def _key(axes: Axes) -> None:
 
     axes.legend(
         handles=[
-            Patch(color=SOFT, label="left after each step"),
-            Patch(color=FAINT, label="taken by it"),
-            Patch(color=GOOD, label="video sent"),
-            Patch(color=LINE, label="the connection; and of what is sent: audio and headers"),
-            Line2D([], [], color=CARE, linestyle="--", label="safe rate"),
+            Patch(color=figures.SOFT, label="left after each step"),
+            Patch(color=figures.FAINT, label="taken by it"),
+            Patch(color=figures.GOOD, label="video sent"),
+            Patch(
+                color=figures.LINE, label="the connection; and of what is sent: audio and headers"
+            ),
+            Line2D([], [], color=figures.CARE, linestyle="--", label="safe rate"),
         ],
         loc="lower right",
     )
@@ -98,8 +89,8 @@ def _sent(axes: Axes, plan: Plan, end: int) -> None:
             continue
         video = planned.video.max_kbps
         rest = planned.total_kbps - video
-        axes.barh(end, video / 1000, TALL, left=left / 1000, color=GOOD)
-        axes.barh(end, rest / 1000, TALL, left=(left + video) / 1000, color=LINE)
+        axes.barh(end, video / 1000, TALL, left=left / 1000, color=figures.GOOD)
+        axes.barh(end, rest / 1000, TALL, left=(left + video) / 1000, color=figures.LINE)
         said = f"{planned.title}\n{Bitrate.from_kbps(video)}"
         wide = video / plan.uplink.typical_kbps > WIDE_ENOUGH
         axes.text(
@@ -108,7 +99,7 @@ def _sent(axes: Axes, plan: Plan, end: int) -> None:
             said,
             ha="center",
             va="center" if wide else "top",
-            color="white" if wide else INK,
+            color="white" if wide else figures.INK,
             fontsize=10 if wide else 8,
         )
         left += planned.total_kbps
@@ -120,7 +111,7 @@ def _sent(axes: Axes, plan: Plan, end: int) -> None:
             TALL,
             left=plan.total_kbps / 1000,
             color="none",
-            edgecolor=PALE,
+            edgecolor=figures.PALE,
             hatch="//",
             linewidth=0.8,
         )
@@ -129,7 +120,7 @@ def _sent(axes: Axes, plan: Plan, end: int) -> None:
             end,
             f"  {Bitrate.from_kbps(unused)} unused",
             va="center",
-            color=INK,
+            color=figures.INK,
             fontsize=10,
         )
 
@@ -137,16 +128,16 @@ def _sent(axes: Axes, plan: Plan, end: int) -> None:
 def _row(axes: Axes, row: int, step: BudgetStep, *, first: bool) -> None:
     """One step: what is left in full, what it took away in pale."""
     after, before = step.after_kbps / 1000, step.before_kbps / 1000
-    axes.barh(row, after, TALL, color=LINE if first else SOFT)
+    axes.barh(row, after, TALL, color=figures.LINE if first else figures.SOFT)
     if before > after:
-        axes.barh(row, before - after, TALL, left=after, color=FAINT)
+        axes.barh(row, before - after, TALL, left=after, color=figures.FAINT)
     taken = "" if first else f"  −{Bitrate.from_kbps(step.before_kbps - step.after_kbps)}"
     axes.text(
         max(before, after),
         row,
         f" {Bitrate.from_kbps(step.after_kbps)}{taken}",
         va="center",
-        color=INK,
+        color=figures.INK,
         fontsize=10,
     )
 
@@ -168,27 +159,29 @@ def save_need_figure(found: Needs, path: Path) -> None:
     if not rows:
         raise InputError("no upload gives any of these resolutions", "ask for another")
     figure = Figure(figsize=(12.8, max(3.0, 1.6 + 0.4 * len(rows))), dpi=100, layout="constrained")
-    figure.suptitle("What upload a resolution takes", color=INK, x=0.01, ha="left", fontsize=14)
+    figure.suptitle(
+        "What upload a resolution takes", color=figures.INK, x=0.01, ha="left", fontsize=14
+    )
     ax = figure.subplots()
     ax.spines[["top", "right", "left"]].set_visible(False)
     ax.set_axisbelow(True)
-    ax.grid(axis="x", color=FAINT, linewidth=0.6)
+    ax.grid(axis="x", color=figures.FAINT, linewidth=0.6)
     most = MARGIN * max(need.full_kbps or 0.0 for need in rows) / 1000
     least = min(need.from_kbps or need.full_kbps or 1.0 for need in rows) / 1000 / MARGIN
     for place, need in enumerate(reversed(rows)):
         _draw(ax, place, need, most)
     several = len({(need.platform, need.tier) for need in rows}) > 1
     names = [_name(need, several=several) for need in reversed(rows)]
-    ax.set_yticks(range(len(rows)), names, color=INK)
+    ax.set_yticks(range(len(rows)), names, color=figures.INK)
     ax.tick_params(axis="y", length=0)
     ax.set_xscale("log")
     ax.set_xlim(least, most)
     ax.xaxis.set_major_locator(LogLocator(subs=(1, 2, 3, 5, 7)))
     ax.xaxis.set_minor_locator(NullLocator())
     ax.xaxis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:g}"))
-    ax.set_xlabel("upload, Mbit/s", color=INK)
+    ax.set_xlabel("upload, Mbit/s", color=figures.INK)
     _legend(ax)
-    save(figure, path)
+    figures.save(figure, path)
 
 
 def _name(need: Need, *, several: bool) -> str:
@@ -205,15 +198,17 @@ def _draw(ax: object, place: int, need: Need, most: float) -> None:
 
     assert isinstance(ax, Axes)
     if place % 2:
-        ax.axhspan(place - 0.5, place + 0.5, color=SHADE, zorder=0)
+        ax.axhspan(place - 0.5, place + 0.5, color=figures.SHADE, zorder=0)
     full = (need.full_kbps or 0.0) / 1000
     if need.from_kbps is not None:
         begin = need.from_kbps / 1000
         end = most if need.until_kbps is None else need.until_kbps / 1000
-        ax.plot([begin, end], [place, place], color=LINE, linewidth=9, solid_capstyle="butt")
+        ax.plot(
+            [begin, end], [place, place], color=figures.LINE, linewidth=9, solid_capstyle="butt"
+        )
     if need.good_kbps is not None:
-        ax.plot(need.good_kbps / 1000, place, "o", color=GOOD, markersize=7, zorder=3)
-    colour = CARE if need.from_kbps is not None else PALE
+        ax.plot(need.good_kbps / 1000, place, "o", color=figures.GOOD, markersize=7, zorder=3)
+    colour = figures.CARE if need.from_kbps is not None else figures.PALE
     ax.plot(full, place, "|", color=colour, markersize=15, markeredgewidth=2.5, zorder=3)
 
 
@@ -224,13 +219,15 @@ def _legend(ax: object) -> None:
     assert isinstance(ax, Axes)
     ax.legend(
         handles=[
-            Line2D([], [], color=LINE, linewidth=9, label="among the best-looking"),
-            Line2D([], [], marker="o", color=GOOD, linestyle="", label="looks good from here"),
+            Line2D([], [], color=figures.LINE, linewidth=9, label="among the best-looking"),
+            Line2D(
+                [], [], marker="o", color=figures.GOOD, linestyle="", label="looks good from here"
+            ),
             Line2D(
                 [],
                 [],
                 marker="|",
-                color=CARE,
+                color=figures.CARE,
                 linestyle="",
                 markersize=13,
                 markeredgewidth=2.5,
@@ -255,14 +252,14 @@ def save_sweep_figure(found: Sweep, path: Path) -> None:
     points = [p for p in found.points if p.value is not None and p.chosen is not None]
     if not points:
         raise InputError(f"a sweep of {found.varied} has nothing to draw", "sweep upload or share")
-    figure, (lines_axes, rate_axes, quality_axes) = new_figure(3, (2.0, 1.4, 1.0))
+    figure, (lines_axes, rate_axes, quality_axes) = figures.new_figure(3, (2.0, 1.4, 1.0))
     unit = "upload, Mbit/s" if found.varied == "upload" else "safe share"
     title = f"What {found.platform} gets, by {found.varied}"
-    figure.suptitle(title, color=INK, x=0.01, ha="left", fontsize=14)
+    figure.suptitle(title, color=figures.INK, x=0.01, ha="left", fontsize=14)
     at = [p.value for p in points if p.value is not None]
     chosen = [p.chosen for p in points if p.chosen is not None]
     lines_axes.step(
-        at, [c.resolution.height for c in chosen], where="post", color=LINE, linewidth=2
+        at, [c.resolution.height for c in chosen], where="post", color=figures.LINE, linewidth=2
     )
     for fps in sorted({float(c.frame_rate) for c in chosen}):
         here = [
@@ -270,7 +267,7 @@ def save_sweep_figure(found: Sweep, path: Path) -> None:
             for x, c in zip(at, chosen, strict=True)
             if float(c.frame_rate) == fps
         ]
-        colour = CARE if fps > 30 else GOOD
+        colour = figures.CARE if fps > 30 else figures.GOOD
         lines_axes.plot(
             *zip(*here, strict=True),
             ".",
@@ -278,21 +275,21 @@ def save_sweep_figure(found: Sweep, path: Path) -> None:
             markersize=7,
             label=f"at {fps:g} frames a second",
         )
-    lines_axes.set_ylabel("lines", color=INK)
+    lines_axes.set_ylabel("lines", color=figures.INK)
     lines_axes.set_ylim(0, 1.12 * max(c.resolution.height for c in chosen))
-    lines_axes.legend(loc="lower right", frameon=True, framealpha=0.9, edgecolor=FAINT)
-    rate_axes.step(at, [c.bitrate_kbps / 1000 for c in chosen], where="post", color=LINE)
-    rate_axes.set_ylabel("video, Mbit/s", color=INK)
+    lines_axes.legend(loc="lower right", frameon=True, framealpha=0.9, edgecolor=figures.FAINT)
+    rate_axes.step(at, [c.bitrate_kbps / 1000 for c in chosen], where="post", color=figures.LINE)
+    rate_axes.set_ylabel("video, Mbit/s", color=figures.INK)
     rate_axes.set_ylim(0, 1.12 * max(c.bitrate_kbps for c in chosen) / 1000)
-    quality_axes.plot(at, [100 * c.quality for c in chosen], color=GOOD)
-    quality_axes.set_ylabel("quality, of 100", color=INK)
+    quality_axes.plot(at, [100 * c.quality for c in chosen], color=figures.GOOD)
+    quality_axes.set_ylabel("quality, of 100", color=figures.INK)
     quality_axes.set_ylim(0, 100)
     quality_axes.set_yticks([20, 40, 60, 80, 100])
-    quality_axes.set_xlabel(unit, color=INK)
-    save(figure, path)
+    quality_axes.set_xlabel(unit, color=figures.INK)
+    figures.save(figure, path)
 
 
-COLOURS = (LINE, CARE, GOOD, PALE, INK)
+COLOURS = (figures.LINE, figures.CARE, figures.GOOD, figures.PALE, figures.INK)
 
 
 def save_encoders_figure(found: MeasuredMachine, path: Path) -> None:
@@ -302,10 +299,10 @@ def save_encoders_figure(found: MeasuredMachine, path: Path) -> None:
         InputError: the file name is no resolution's.
         StorageError: the disk would not take it.
     """
-    figure, (axes,) = new_figure()
+    figure, (axes,) = figures.new_figure()
     figure.suptitle(
         f"What {found.name} encodes, {found.taken_at[:10]}",
-        color=INK,
+        color=figures.INK,
         x=0.01,
         ha="left",
         fontsize=14,
@@ -322,10 +319,10 @@ def save_encoders_figure(found: MeasuredMachine, path: Path) -> None:
             color=COLOURS[number % len(COLOURS)],
             label=str(resolution),
         )
-        axes.bar_label(bars, [f"{p.fps:.0f}" for p in here], fontsize=9, color=INK)
+        axes.bar_label(bars, [f"{p.fps:.0f}" for p in here], fontsize=9, color=figures.INK)
     wanted = max((float(point.wanted) for point in found.points), default=60.0)
-    axes.axhline(wanted, color=INK, linestyle=":", label=f"{wanted:g} frames a second")
+    axes.axhline(wanted, color=figures.INK, linestyle=":", label=f"{wanted:g} frames a second")
     axes.set_xticks(range(len(names)), names, rotation=30, ha="right")
-    axes.set_ylabel("frames a second", color=INK)
+    axes.set_ylabel("frames a second", color=figures.INK)
     axes.legend(loc="upper right")
-    save(figure, path)
+    figures.save(figure, path)

@@ -11,17 +11,7 @@ from eager_kestrel.core.words import broadcasts as words
 from eager_kestrel.core.words import runs as run_words
 from eager_kestrel.core.words import settings as setting_words
 from eager_kestrel.core.words.numbers import counted, looks
-from eager_kestrel.report.blocks import (
-    Block,
-    Cell,
-    Heading,
-    Note,
-    Rows,
-    State,
-    Styled,
-    Table,
-    named,
-)
+from eager_kestrel.report import blocks
 from eager_kestrel.report.connection_blocks import moment
 from eager_kestrel.report.plan_blocks import CHANNELS, plan_blocks
 
@@ -39,32 +29,32 @@ if TYPE_CHECKING:
     from eager_kestrel.core.show.machine import MeasuredMachine
     from eager_kestrel.core.watching.review import Review
 
-MARKS: dict[str, tuple[str, State]] = {
+MARKS: dict[str, tuple[str, blocks.State]] = {
     "breach": ("✗", "bad"),
     "caution": ("!", "mind"),
     "fine": ("✓", "good"),
 }
 
 
-def findings_blocks(found: Findings, *, everything: bool = False) -> Iterator[Block]:
+def findings_blocks(found: Findings, *, everything: bool = False) -> Iterator[blocks.Block]:
     """The recording, if one was checked; then breaches first, and how many rules hold."""
     if found.recording is not None:
         yield recording_rows(found.recording)
     shown = [f for f in found.findings if everything or f.severity != "fine"]
     rows = tuple(
-        (Styled(*MARKS[f.severity]), f.label, _rule(f.rule), f.found, f.wanted, f.what_to_do)
+        (blocks.Styled(*MARKS[f.severity]), f.label, _rule(f.rule), f.found, f.wanted, f.what_to_do)
         for f in sorted(shown, key=lambda f: [*MARKS].index(f.severity))
     )
     if rows:
-        yield Table(("", "guide", "rule", "found", "wanted", "what to do"), rows)
+        yield blocks.Table(("", "guide", "rule", "found", "wanted", "what to do"), rows)
     for one in found.advice:
         if len(one.changes) > 1:
             whom = " and ".join(one.platforms)
-            yield Note(setting_words.set_together(whom, list(one.changes.values())))
+            yield blocks.Note(setting_words.set_together(whom, list(one.changes.values())))
     counts = {s: sum(f.severity == s for f in found.findings) for s in MARKS}
     hold = "1 rule holds" if counts["fine"] == 1 else f"{counts['fine']} rules hold"
     breaches = counted(counts["breach"], "breach", "breaches")
-    yield Note(f"{breaches}, {counted(counts['caution'], 'caution')}, {hold}")
+    yield blocks.Note(f"{breaches}, {counted(counts['caution'], 'caution')}, {hold}")
 
 
 def _rule(rule: str) -> str:
@@ -74,7 +64,7 @@ def _rule(rule: str) -> str:
     return plain.replace("b_frames", "B-frames").replace("_", " ").replace(".", " ")
 
 
-def recording_rows(seen: Recording) -> Rows:
+def recording_rows(seen: Recording) -> blocks.Rows:
     """What a recording, or a stream that arrived, turned out to be."""
     rows = [*_video_rows(seen.video), ("audio", _audio_words(seen.audio))]
     if seen.decoded is not None:
@@ -82,7 +72,7 @@ def recording_rows(seen: Recording) -> Rows:
         types = f"{found.i_frames:,} I, {found.p_frames:,} P, {found.b_frames:,} B"
         rows.append(("decoded", f"{found.frames:,} frames ({types}), {found.damaged:,} damaged"))
     title = f"{seen.name}, {seen.container}, {seen.seconds:,.1f} s"
-    return Rows(named(rows), title=title, state="name")
+    return blocks.Rows(blocks.named(rows), title=title, state="name")
 
 
 def _video_rows(video: VideoSeen) -> Iterator[tuple[str, str]]:
@@ -117,15 +107,15 @@ def _audio_words(audio: AudioSeen | None) -> str:
     return f"{codec}, {hertz}, {channels}, {abs(audio.offset_ms):.0f} ms {where} video"
 
 
-def received_blocks(found: ReceivedList, *, everything: bool = False) -> Iterator[Block]:
+def received_blocks(found: ReceivedList, *, everything: bool = False) -> Iterator[blocks.Block]:
     """Every stream that came."""
     for one in found.streams:
         yield from _received(one, everything=everything)
 
 
-def _received(one: ReceivedStream, *, everything: bool) -> Iterator[Block]:
+def _received(one: ReceivedStream, *, everything: bool) -> Iterator[blocks.Block]:
     if one.findings is None or one.findings.recording is None:
-        yield Note(f"stream {one.number}: {one.ended}; fewer than two frames arrived")
+        yield blocks.Note(f"stream {one.number}: {one.ended}; fewer than two frames arrived")
         return
     yield from findings_blocks(one.findings, everything=everything)
     where = f"; kept in {one.file}" if one.file is not None else ""
@@ -136,24 +126,24 @@ def _received(one: ReceivedStream, *, everything: bool) -> Iterator[Block]:
     if one.late_frames:
         late = f"{counted(one.late_frames, 'frame')} came late, the latest by {latest}"
     ended = "It ended" if one.ended == "ended" else f"It ended: {one.ended}"
-    yield Note(f"{ended}; {late}{where}", "dim")
+    yield blocks.Note(f"{ended}; {late}{where}", "dim")
 
 
-def rehearsals_blocks(found: Rehearsals) -> Iterator[Block]:
+def rehearsals_blocks(found: Rehearsals) -> Iterator[blocks.Block]:
     """Every rehearsal, then the verdict on all of them."""
     for one in found.rehearsals:
         yield rehearsal_rows(one)
     if found.together:
         names = [one.platform for one in found.rehearsals]
         failed = [one.platform for one in found.rehearsals if not one.verdict.held]
-        yield Note(run_words.all_together(names, failed), "strong")
+        yield blocks.Note(run_words.all_together(names, failed), "strong")
     elif found.settled is not None and len(found.rehearsals) > 1:
         there = next(d for d in found.settled.destinations if d.platform == found.best.platform)
         assert there.video is not None
-        yield Note(run_words.settled(there.video.text, there.total_kbps))
+        yield blocks.Note(run_words.settled(there.video.text, there.total_kbps))
 
 
-def rehearsal_rows(one: Rehearsal) -> Rows:
+def rehearsal_rows(one: Rehearsal) -> blocks.Rows:
     """The verdict on top, what was noted under it."""
     good, trips = one.verdict.held, "-"
     if one.round_trip_ms is not None and one.round_trip_ms_worst is not None:
@@ -179,21 +169,21 @@ def rehearsal_rows(one: Rehearsal) -> Rows:
     if one.verdict.fallback is not None:
         fallback = run_words.fallback_said(one.verdict.fallback + 1, one.fallback)
         rows.append(("would hold", fallback))
-    state: State = "good" if good else "bad"
+    state: blocks.State = "good" if good else "bad"
     title = f"Rehearsal of {one.platform}, {one.seconds:.0f} s, to {one.server}"
-    return Rows(named(rows, state), title=title, state=state)
+    return blocks.Rows(blocks.named(rows, state), title=title, state=state)
 
 
 def broadcast_blocks(
     broadcast: Broadcast, at: Mapping[float, str] | None = None
-) -> Iterator[Block]:
+) -> Iterator[blocks.Block]:
     """What was carried, and each trouble with its time and cause.
 
     Args:
         at: the time of day for each trouble's seconds; else the seconds are shown.
     """
     one, clocks = broadcast, at or {}
-    rows: list[tuple[Cell, ...]] = [
+    rows: list[tuple[blocks.Cell, ...]] = [
         ("carried", words.for_how_long(one.lasted_seconds, one.typical_kbps, one.planned_kbps))
     ]
     if one.frames is not None:
@@ -202,10 +192,10 @@ def broadcast_blocks(
     rows += [("planned", one.planned or "-"), ("ended", one.ended)]
     bad = any(trouble.late for trouble in one.troubles)
     title = f"Broadcast of {moment(one.taken_at)}, {words.seen_as(one.program, one.server)}"
-    yield Rows(tuple(rows), title=title, state="bad" if bad else "good")
+    yield blocks.Rows(tuple(rows), title=title, state="bad" if bad else "good")
     troubles = tuple(
         tuple(
-            Styled(text, "bad" if trouble.late else "")
+            blocks.Styled(text, "bad" if trouble.late else "")
             for text in (
                 clocks.get(trouble.at_seconds, words.clock(trouble.at_seconds)),
                 f"{trouble.lasted_seconds:.0f} s",
@@ -217,63 +207,63 @@ def broadcast_blocks(
         for trouble in one.troubles
     )
     if troubles:
-        yield Table(("at", ">lasted", "cause", ">queued", "what"), troubles)
+        yield blocks.Table(("at", ">lasted", "cause", ">queued", "what"), troubles)
     else:
-        yield Note("Nothing went wrong.")
+        yield blocks.Note("Nothing went wrong.")
     for line in one.breaches:
-        yield Note(line, mark="!")
+        yield blocks.Note(line, mark="!")
 
 
-def tonight_blocks(found: TonightCheck) -> Iterator[Block]:
+def tonight_blocks(found: TonightCheck) -> Iterator[blocks.Block]:
     """One line."""
-    yield Note(found.text, "good" if found.fits else "bad", mark="✓" if found.fits else "✗")
+    yield blocks.Note(found.text, "good" if found.fits else "bad", mark="✓" if found.fits else "✗")
 
 
-def review_blocks(found: Review) -> Iterator[Block]:
+def review_blocks(found: Review) -> Iterator[blocks.Block]:
     """What to do next on top, then the broadcast and each trouble."""
     for number, line in enumerate(found.next_time):
-        yield Note(line, "strong" if number == 0 else "")
+        yield blocks.Note(line, "strong" if number == 0 else "")
     clocks = {one.trouble.at_seconds: one.at for one in found.incidents}
     yield from broadcast_blocks(found.broadcast, clocks)
     said = words.carried_share(found.carried_share, found.worst_queue_seconds)
     seen = run_words.stutters_said([s.lasted_seconds for s in found.stutters])
-    yield Note(f"{seen[0].upper()}{seen[1:]}. {said}", "dim")
+    yield blocks.Note(f"{seen[0].upper()}{seen[1:]}. {said}", "dim")
     for do in dict.fromkeys(one.what_to_do for one in found.incidents):
         causes = {
             words.CAUSES[one.trouble.cause] for one in found.incidents if one.what_to_do == do
         }
-        yield Note(f"{', '.join(sorted(causes))}: {do}", "dim")
+        yield blocks.Note(f"{', '.join(sorted(causes))}: {do}", "dim")
 
 
-def machine_blocks(found: MeasuredMachine) -> Iterator[Block]:
+def machine_blocks(found: MeasuredMachine) -> Iterator[blocks.Block]:
     """A row for each preset, then what it means."""
-    yield Heading(f"{found.name}, {found.cores} cores, {found.processor}")
+    yield blocks.Heading(f"{found.name}, {found.cores} cores, {found.processor}")
     rows = tuple(
         (
             point.name,
             resolution_at(point.resolution, point.wanted),
             f"{int(point.fps):,}",
             f"{point.cores_share:.0%}",
-            Styled("keeps up", "good") if point.holds else Styled("too slow", "bad"),
+            blocks.Styled("keeps up", "good") if point.holds else blocks.Styled("too slow", "bad"),
         )
         for point in found.points
     )
-    yield Table(("encoder", "resolution", ">fps", ">of this machine", ""), rows)
+    yield blocks.Table(("encoder", "resolution", ">fps", ">of this machine", ""), rows)
     for line in found.meanings():
-        yield Note(line)
+        yield blocks.Note(line)
 
 
-def trial_blocks(found: TrialReport) -> Iterator[Block]:
+def trial_blocks(found: TrialReport) -> Iterator[blocks.Block]:
     """Every encode, what it teaches, and the plan that follows."""
     trial = found.trial
     said = ", ".join(
         f"{s.begin_seconds:g} s (SI {s.si:.0f}, TI {s.ti:.0f})" for s in trial.stretches
     )
-    yield Heading(f"{trial.clip}, {trial.codec} {trial.preset}")
-    yield Note(f"stretches at {said}; quality by {trial.metric}")
+    yield blocks.Heading(f"{trial.clip}, {trial.codec} {trial.preset}")
+    yield blocks.Note(f"stretches at {said}; quality by {trial.metric}")
     rows = tuple(
         tuple(
-            Styled(text, "strong" if point.on_hull else "")
+            blocks.Styled(text, "strong" if point.on_hull else "")
             for text in (
                 point.text,
                 f"{point.kbps:,.0f}",
@@ -287,11 +277,13 @@ def trial_blocks(found: TrialReport) -> Iterator[Block]:
         )
         for point in trial.points
     )
-    yield Table(("encode", ">kbit/s", ">XPSNR", ">SSIM", ">VMAF", ">smooth", "quality", ""), rows)
-    yield Note(words.SMOOTH, "dim")
+    yield blocks.Table(
+        ("encode", ">kbit/s", ">XPSNR", ">SSIM", ">VMAF", ">smooth", "quality", ""), rows
+    )
+    yield blocks.Note(words.SMOOTH, "dim")
     for line in trial.remarks:
-        yield Note(line)
+        yield blocks.Note(line)
     if trial.footage.name != "unnamed":
-        yield Note(f"kept: plan --footage {trial.footage.name}")
+        yield blocks.Note(f"kept: plan --footage {trial.footage.name}")
     if found.plan is not None:
         yield from plan_blocks(found.plan)

@@ -18,6 +18,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from eager_kestrel.core.arrays import Flags, Floats, Indices
+from eager_kestrel.core.choice import quality, ties
 from eager_kestrel.core.choice.candidates import CLOSE, Candidate, candidates, legible, pinned
 from eager_kestrel.core.choice.limits import (
     AUDIO_SHARE,
@@ -34,23 +35,7 @@ from eager_kestrel.core.choice.limits import (
     row_limits,
     viewers_kbps,
 )
-from eager_kestrel.core.choice.quality import (
-    QualityTable,
-    clean_kbps,
-    compression,
-    detail,
-    half_kbps,
-    smoothness,
-)
 from eager_kestrel.core.choice.scored import LIMITS, ScoredCandidates, ScoredRows
-from eager_kestrel.core.choice.ties import (
-    as_good_as,
-    best_of,
-    preferred,
-    ranks_of,
-    tied_with,
-    usual_of,
-)
 from eager_kestrel.core.codecs import Codec
 from eager_kestrel.core.resolution import Resolution, at_1000_1001
 from eager_kestrel.core.show.show import Show
@@ -94,7 +79,7 @@ class CandidatesTable:
     """Preference rank of each resolution."""
     usual: Indices
     """Of each, the nearest at its frame rate that is the source's own, named, or common."""
-    table: QualityTable
+    table: quality.QualityTable
     show: Show
     guide: Guide
     """What satisfies all that get the encode."""
@@ -162,25 +147,25 @@ class CandidatesTable:
 
     @cached_property
     def _smooth(self) -> Floats:
-        return smoothness(self.table, self.show.motion, self.seen_fps)
+        return quality.smoothness(self.table, self.show.motion, self.seen_fps)
 
     @cached_property
     def _clean_scenes(self) -> Floats:
         """Quality on every scene at any bitrate one likes; shape (scenes, 1, n)."""
-        shown = detail(self.table, self.show.motion, self.seen_pixels)
+        shown = quality.detail(self.table, self.show.motion, self.seen_pixels)
         return np.asarray((self.delivered * self._smooth * shown)[:, None], dtype=np.float64)
 
     @cached_property
     def _half_kbps(self) -> Floats:
         """Bitrate at which compression leaves half, by scene; shape (scenes, n)."""
         motion = self.show.motion
-        half = half_kbps(self.table, motion, self.codec, self.pixels, self.fps)
+        half = quality.half_kbps(self.table, motion, self.codec, self.pixels, self.fps)
         return np.asarray(half * self.takes, dtype=np.float64)
 
     def _weighed(self, limits: Floats) -> ScoredRows:
         kbps = rounded_down(limits.min(axis=0))
         target = self.target_kbps(kbps)
-        left = compression(self.table, self.show.motion, target, self._half_kbps)
+        left = quality.compression(self.table, self.show.motion, target, self._half_kbps)
         scenes = self._clean_scenes * left
         allowed = (target >= self.min_kbps) & self.smooth & self.encodable
         return ScoredRows(kbps, scenes, scenes.mean(axis=0), _as_wished(allowed, self.wished))
@@ -204,7 +189,10 @@ class CandidatesTable:
             return self
         takes = preset_takes(self.show, self.table, self.codec, speed, room)
         rules = self.rules_kbps.copy()
-        clean = clean_kbps(self.table, self.show.motion, self.codec, self.pixels, self.fps) * takes
+        clean = (
+            quality.clean_kbps(self.table, self.show.motion, self.codec, self.pixels, self.fps)
+            * takes
+        )
         enough, rules[3] = _enough(
             np.maximum(clean, self.recommended_kbps), self.min_kbps, self.target_share
         )
@@ -223,7 +211,7 @@ class CandidatesTable:
 
     def among_best(self, best: Indices, rows: ScoredRows) -> Flags:
         """Which are as good as the best of each row."""
-        near = as_good_as(best, rows.scenes, rows.quality, self.table, self.min_quality)
+        near = ties.as_good_as(best, rows.scenes, rows.quality, self.table, self.min_quality)
         return np.asarray(near & rows.allowed, dtype=np.bool_)
 
     def choose(self, rows: ScoredRows) -> tuple[Indices, Indices]:
@@ -236,10 +224,10 @@ class CandidatesTable:
         if not self.candidates:
             nothing = np.full(len(rows.kbps), -1, dtype=np.intp)
             return nothing, nothing, np.zeros_like(rows.allowed)
-        best = best_of(rows.kbps, rows.quality, rows.allowed)
+        best = ties.best_of(rows.kbps, rows.quality, rows.allowed)
         among = self.among_best(best, rows)
         rivals = rows.allowed & (self.fps == self.fps[np.maximum(best, 0)][:, None])
-        return best, preferred(rivals, rows.scenes, among & rivals, self.usual), among
+        return best, ties.preferred(rivals, rows.scenes, among & rivals, self.usual), among
 
     def chosen(self, safe_kbps: Floats) -> Indices:
         """Index of the candidate to take at every safe rate; -1 where none is allowed."""
@@ -256,7 +244,7 @@ class CandidatesTable:
         def tied() -> Flags:
             if not some:
                 return np.zeros(len(self.candidates), dtype=np.bool_)
-            near = tied_with(chosen, rows.scenes, rows.quality, self.table)[0]
+            near = ties.tied_with(chosen, rows.scenes, rows.quality, self.table)[0]
             same_rate = self.fps == self.fps[chosen[0]]
             return np.asarray(near & rows.allowed[0] & same_rate, dtype=np.bool_)
 
@@ -287,7 +275,7 @@ def _as_wished(allowed: Flags, wished: Flags) -> Flags:
 def candidates_table(
     show: Show,
     guide: Guide,
-    table: QualityTable,
+    table: quality.QualityTable,
     codec: Codec,
     members: Sequence[Guide] = (),
     *,
@@ -306,11 +294,11 @@ def candidates_table(
     floors, ceilings, recommended = row_limits(members, found, codec)
     per_byte, fixed = overheads(senders, found, guide.audio.sample_rate_hz)
     viewers = all_viewers_kbps([viewers_kbps(m, show) for m in members], per_byte, fixed)
-    ranks = ranks_of(found, show.source, {size for member in members for size in member.named})
+    ranks = ties.ranks_of(found, show.source, {size for member in members for size in member.named})
     share = 1.0 if rate_control(guide) == "constant" else VARIABLE_TARGET
     takes = preset_takes(show, table, codec, pixels * fps)
     min_fps = table.motion[show.motion].min_fps
-    clean = clean_kbps(table, show.motion, codec, pixels, fps) * takes
+    clean = quality.clean_kbps(table, show.motion, codec, pixels, fps) * takes
     enough, floored = _enough(np.maximum(clean, recommended), floors, share)
     return CandidatesTable(
         candidates=found,
@@ -335,7 +323,7 @@ def candidates_table(
         audio_steps=audio_steps(guide),
         takes=takes,
         ranks=ranks,
-        usual=usual_of(pixels, fps, ranks),
+        usual=ties.usual_of(pixels, fps, ranks),
         table=table,
         show=show,
         guide=guide,

@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from eager_kestrel.core.connection import throughput
 from eager_kestrel.core.connection.broadcast import STANDING_SECONDS, Broadcast
 from eager_kestrel.core.connection.evidence import (
     BroadcastEvidence,
@@ -23,14 +24,6 @@ from eager_kestrel.core.connection.evidence import (
 )
 from eager_kestrel.core.connection.hours import Hours, HourUplink
 from eager_kestrel.core.connection.run import Kind, Run, RunDocument
-from eager_kestrel.core.connection.throughput import (
-    FLOOR_PERCENTILE,
-    GRID_SECONDS,
-    STALL_SHARE,
-    WINDOW_SECONDS,
-    block_indices,
-    grid_windows,
-)
 from eager_kestrel.core.connection.uplink import ASSUMED_SPREAD, Uplink
 from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.errors import FormatError
@@ -142,7 +135,7 @@ def uplink_of(
     aired = [quarter for quarter in aired if quarter.rates_kbps.size]
     rates, weights = _pooled([run.windows_kbps for run in usable], aired)
     floor, typical, high = _weighted_percentiles(
-        rates, weights, [FLOOR_PERCENTILE, 50, 100 - FLOOR_PERCENTILE]
+        rates, weights, [throughput.FLOOR_PERCENTILE, 50, 100 - throughput.FLOOR_PERCENTILE]
     )
     if typical <= 0:
         raise FormatError("more than half of the windows delivered nothing", "measure again")
@@ -158,7 +151,9 @@ def uplink_of(
         floor_low_kbps=None if interval is None else round(min(interval[0], floor), 1),
         floor_high_kbps=None if interval is None else round(max(interval[1], floor), 1),
         spread=round((high - floor) / typical, 4),
-        stalled_share=round(float(np.average(rates < STALL_SHARE * typical, weights=weights)), 4),
+        stalled_share=round(
+            float(np.average(rates < throughput.STALL_SHARE * typical, weights=weights)), 4
+        ),
         basis="runs" if len(usable) > 1 else "one run",
         watched_seconds=round(max(run.watched_seconds for run in usable), 1),
         round_trip_ms=_round_trip_ms(usable),
@@ -186,7 +181,7 @@ def _contradiction(
     if full.size * WINDOW < LEAST_SECONDS:
         return None
     rates, weights = _pooled([run.windows_kbps for run in runs], [])
-    floor = _weighted_percentiles(rates, weights, [FLOOR_PERCENTILE])[0]
+    floor = _weighted_percentiles(rates, weights, [throughput.FLOOR_PERCENTILE])[0]
     got = float(np.median(full))
     return (floor, got) if got < CONTRADICTS * floor else None
 
@@ -215,7 +210,7 @@ def uplink_of_readings(readings: Sequence[RunEvidence]) -> Uplink:
         readings: at least one run with ``imported_kbps``.
     """
     rates = np.array([run.imported_kbps for run in readings], dtype=np.float64)
-    typical, floor = (float(x) for x in np.percentile(rates, [50, FLOOR_PERCENTILE]))
+    typical, floor = (float(x) for x in np.percentile(rates, [50, throughput.FLOOR_PERCENTILE]))
     floor = min(floor, typical * (1 - ASSUMED_SPREAD / 2))
     return Uplink(
         typical_kbps=round(typical, 1),
@@ -352,13 +347,20 @@ def _floor_interval(
     parts: list[Floats], seed: int, replicates: int = 400
 ) -> tuple[float, float] | None:
     """95 % interval of the pooled floor: runs are resampled, then blocks within each run."""
-    parts = [part for part in parts if part.size * GRID_SECONDS >= WINDOW_SECONDS]
+    parts = [
+        part for part in parts if part.size * throughput.GRID_SECONDS >= throughput.WINDOW_SECONDS
+    ]
     if not parts:
         return None
     rng = np.random.default_rng(seed)
     draws = min(part.size for part in parts)
     windows = np.stack(
-        [grid_windows(part[block_indices(part.size, draws, DRAWS_PER_RUN, rng)]) for part in parts]
+        [
+            throughput.grid_windows(
+                part[throughput.block_indices(part.size, draws, DRAWS_PER_RUN, rng)]
+            )
+            for part in parts
+        ]
     )
     picked = rng.integers(0, len(parts), (replicates, len(parts)))
     rows = rng.integers(0, DRAWS_PER_RUN, picked.shape)
@@ -368,7 +370,7 @@ def _floor_interval(
             windows[picked[at : at + some], rows[at : at + some]].reshape(
                 len(picked[at : at + some]), -1
             ),
-            FLOOR_PERCENTILE,
+            throughput.FLOOR_PERCENTILE,
             axis=1,
         )
         for at in range(0, replicates, some)

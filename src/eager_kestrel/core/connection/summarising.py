@@ -22,11 +22,7 @@ from eager_kestrel.core.connection.run import (
     RunSummary,
     Series,
 )
-from eager_kestrel.core.connection.throughput import (
-    burst_end,
-    short_rates,
-    throughput,
-)
+from eager_kestrel.core.connection.throughput import burst_end, short_rates, throughput
 from eager_kestrel.core.connection.uplink import Uplink, burst_excluded
 from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.errors import FormatError

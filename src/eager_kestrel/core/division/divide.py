@@ -14,14 +14,7 @@ import numpy as np
 
 from eager_kestrel.core.choice.candidates_table import CandidatesTable, candidates_table
 from eager_kestrel.core.choice.quality import QualityTable
-from eager_kestrel.core.division.groupings import (
-    ALL_GROUPINGS,
-    SERVED_WORTH,
-    Division,
-    Grouping,
-    Groupings,
-    Members,
-)
+from eager_kestrel.core.division import groupings
 from eager_kestrel.core.division.knapsack import Choices, KnapsackTable
 from eager_kestrel.core.division.split import Alternative, Group, LeavingOut, RelayOffer, Split, Way
 from eager_kestrel.core.guide.rules import Transport
@@ -65,7 +58,9 @@ def alone(
     return DestinationContext(destination, guide, guide, field, waterfall.safe_kbps)
 
 
-def fewest_left_out(tried: Groupings) -> tuple[Division | None, Members]:
+def fewest_left_out(
+    tried: groupings.Groupings,
+) -> tuple[groupings.Division | None, groupings.Members]:
     """The best division of all destinations, or of those worth most where not all fit.
 
     Returns:
@@ -79,23 +74,23 @@ def fewest_left_out(tried: Groupings) -> tuple[Division | None, Members]:
     if not found:
         return None, everyone
 
-    def worth(candidate: tuple[Division, Members]) -> float:
+    def worth(candidate: tuple[groupings.Division, groupings.Members]) -> float:
         served = sum(tried.weights[m] for m in candidate[1])
-        return candidate[0].worth + SERVED_WORTH * served
+        return candidate[0].worth + groupings.SERVED_WORTH * served
 
     division, which = max(found, key=worth)
     return division, tuple(m for m in everyone if m not in which)
 
 
-def _subsets(tried: Groupings) -> list[Members]:
+def _subsets(tried: groupings.Groupings) -> list[groupings.Members]:
     """Destinations to serve without the rest: all ways where they are few, else the best alone."""
-    if tried.count > ALL_GROUPINGS:
+    if tried.count > groupings.ALL_GROUPINGS:
         return [which] if (which := _served_alone(tried)) else []
     everyone = range(tried.count)
     return [w for size in range(tried.count - 1, 0, -1) for w in combinations(everyone, size)]
 
 
-def _served_alone(tried: Groupings) -> Members:
+def _served_alone(tried: groupings.Groupings) -> groupings.Members:
     """Which to serve when each gets an encode of its own and may be left out."""
     table = KnapsackTable(tried.line_cells, tried.machine_cells)
     nothing = Choices(np.zeros(1, np.intp), np.zeros(1, np.intp), np.zeros(1))
@@ -104,7 +99,7 @@ def _served_alone(tried: Groupings) -> Members:
         if isinstance(encode, str):
             table = table.with_(nothing)
             continue
-        own, served = encode.choices, SERVED_WORTH * tried.weights[m]
+        own, served = encode.choices, groupings.SERVED_WORTH * tried.weights[m]
         table = table.with_(
             Choices(
                 np.concatenate([nothing.cells, own.cells]),
@@ -132,7 +127,7 @@ def divide(
     """
     for guide, destination in zip(guides, show.destinations, strict=True):
         guide.codec(destination.codec)
-    tried = Groupings(show, guides, table, safe_kbps)
+    tried = groupings.Groupings(show, guides, table, safe_kbps)
     chosen, left_out = chosen_division(tried)
     everyone = tuple(range(tried.count))
     served = tuple(m for m in everyone if m not in left_out)
@@ -155,19 +150,21 @@ def divide(
     return DividedShow(split, _places(tried, chosen, groups, because))
 
 
-def chosen_division(tried: Groupings) -> tuple[Division | None, tuple[int, ...]]:
+def chosen_division(
+    tried: groupings.Groupings,
+) -> tuple[groupings.Division | None, tuple[int, ...]]:
     """The division that is planned, filled up, and the destinations it leaves out."""
     chosen, left_out = fewest_left_out(tried)
     return None if chosen is None else chosen.filled(tried.safe_kbps, tried.weights), left_out
 
 
-def _way(grouping: Grouping) -> Way:
+def _way(grouping: groupings.Grouping) -> Way:
     if all(len(members) == 1 for members in grouping):
         return "one encode each"
     return "one encode for all" if len(grouping) == 1 else "grouped"
 
 
-def _groups(tried: Groupings, division: Division | None) -> tuple[Group, ...]:
+def _groups(tried: groupings.Groupings, division: groupings.Division | None) -> tuple[Group, ...]:
     if division is None:
         return ()
     machine = tried.show.machine
@@ -192,7 +189,7 @@ def _groups(tried: Groupings, division: Division | None) -> tuple[Group, ...]:
     return tuple(found)
 
 
-def presets_of(tried: Groupings, division: Division) -> list[str | None]:
+def presets_of(tried: groupings.Groupings, division: groupings.Division) -> list[str | None]:
     """The slowest presets that the machine holds side by side, of the weightiest first."""
     needs = [
         (encode.field.codec, o.option.resolution.pixels * float(o.option.frame_rate))
@@ -203,10 +200,10 @@ def presets_of(tried: Groupings, division: Division) -> list[str | None]:
 
 
 def _alternatives(
-    tried: Groupings, chosen: Division | None, served: Members
+    tried: groupings.Groupings, chosen: groupings.Division | None, served: groupings.Members
 ) -> tuple[Alternative, ...]:
     """One encode for all and one each, whatever was chosen; and the grouping, if it was."""
-    ways: dict[Way, Division | str] = {
+    ways: dict[Way, groupings.Division | str] = {
         "one encode for all": tried.divided((served,)),
         "one encode each": tried.divided(tuple((m,) for m in served)),
     }
@@ -215,7 +212,9 @@ def _alternatives(
     return tuple(_alternative(tried, way, found) for way, found in ways.items())
 
 
-def _alternative(tried: Groupings, way: Way, found: Division | str) -> Alternative:
+def _alternative(
+    tried: groupings.Groupings, way: Way, found: groupings.Division | str
+) -> Alternative:
     if isinstance(found, str):
         return Alternative(way=way, feasible=False, because=found)
     found = found.filled(tried.safe_kbps, tried.weights)
@@ -230,7 +229,7 @@ def _alternative(tried: Groupings, way: Way, found: Division | str) -> Alternati
 
 
 def _leave_out_first(
-    tried: Groupings, chosen: Division | None, served: Members
+    tried: groupings.Groupings, chosen: groupings.Division | None, served: groupings.Members
 ) -> tuple[LeavingOut, ...]:
     """For each destination, what the others gain without it; the one that is missed least first."""
     if chosen is None or len(served) < 2:
@@ -240,7 +239,9 @@ def _leave_out_first(
     return tuple(_leaving_out(tried, chosen, divisions[m], m) for m in least_missed)
 
 
-def _without(tried: Groupings, chosen: Division, m: int) -> Division | None:
+def _without(
+    tried: groupings.Groupings, chosen: groupings.Division, m: int
+) -> groupings.Division | None:
     """The same grouping less one destination."""
     less = tuple(
         rest for members in chosen.grouping if (rest := tuple(i for i in members if i != m))
@@ -251,7 +252,9 @@ def _without(tried: Groupings, chosen: Division, m: int) -> Division | None:
     return division.filled(tried.safe_kbps, tried.weights)
 
 
-def _leaving_out(tried: Groupings, chosen: Division, division: Division, m: int) -> LeavingOut:
+def _leaving_out(
+    tried: groupings.Groupings, chosen: groupings.Division, division: groupings.Division, m: int
+) -> LeavingOut:
     now, then = chosen.mean_quality(tried.weights, m), division.mean_quality(tried.weights)
     freed = _total(tried, chosen) - _total(tried, division)
     others = sum(len(members) for members in division.grouping)
@@ -264,11 +267,11 @@ def _leaving_out(tried: Groupings, chosen: Division, division: Division, m: int)
     )
 
 
-def _total(tried: Groupings, division: Division) -> float:
+def _total(tried: groupings.Groupings, division: groupings.Division) -> float:
     return sum(group.total_kbps for group in _groups(tried, division))
 
 
-def _left_out_because(tried: Groupings) -> str:
+def _left_out_because(tried: groupings.Groupings) -> str:
     """How much all of them would take at the least."""
     least = 0.0
     for m in range(tried.count):
@@ -281,7 +284,9 @@ def _left_out_because(tried: Groupings) -> str:
     return words.together_too_much(least, tried.safe_kbps)
 
 
-def _relay(tried: Groupings, served: Members, now_kbps: float) -> RelayOffer | None:
+def _relay(
+    tried: groupings.Groupings, served: groupings.Members, now_kbps: float
+) -> RelayOffer | None:
     """One stream to a relay that passes it on to all, against what is sent now."""
     if len(served) < 2:
         return None
@@ -317,7 +322,11 @@ def _quality_by_platform(way: Alternative) -> dict[str, float]:
     return {name: group.quality for group in way.groups for name in group.platforms}
 
 
-def _text(tried: Groupings, chosen: Division | None, alternatives: tuple[Alternative, ...]) -> str:
+def _text(
+    tried: groupings.Groupings,
+    chosen: groupings.Division | None,
+    alternatives: tuple[Alternative, ...],
+) -> str:
     """The choice, and how it differs from the other ways."""
     if chosen is None:
         return words.NOTHING_DIVIDED
@@ -344,7 +353,10 @@ def _text(tried: Groupings, chosen: Division | None, alternatives: tuple[Alterna
 
 
 def _places(
-    tried: Groupings, chosen: Division | None, groups: tuple[Group, ...], because: str
+    tried: groupings.Groupings,
+    chosen: groupings.Division | None,
+    groups: tuple[Group, ...],
+    because: str,
 ) -> tuple[DestinationContext, ...]:
     """What each destination is planned from, in the order of the show."""
     total = sum(group.total_kbps for group in groups)
@@ -364,7 +376,7 @@ def _places(
     return tuple(found.get(m) or _nothing(tried, m, because) for m in range(tried.count))
 
 
-def _rooms(tried: Groupings, chosen: Division) -> list[Show]:
+def _rooms(tried: groupings.Groupings, chosen: groupings.Division) -> list[Show]:
     """For each encode the show on what the others leave of the machine."""
     show, machine = tried.show, tried.show.machine
     if not machine.encoders:
@@ -377,7 +389,7 @@ def _rooms(tried: Groupings, chosen: Division) -> list[Show]:
     ]
 
 
-def _nothing(tried: Groupings, m: int, because: str) -> DestinationContext:
+def _nothing(tried: groupings.Groupings, m: int, because: str) -> DestinationContext:
     """A destination that is left out."""
     place, guide = tried.show.destinations[m], tried.guides[m]
     field = candidates_table(tried.show, guide, tried.table, guide.codec(place.codec))

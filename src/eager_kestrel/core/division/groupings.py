@@ -21,16 +21,7 @@ from eager_kestrel.core.choice.candidates_table import CandidatesTable, candidat
 from eager_kestrel.core.choice.limits import AUDIO_SHARE
 from eager_kestrel.core.choice.quality import QualityTable
 from eager_kestrel.core.choice.scored import Option, ScoredCandidates
-from eager_kestrel.core.division.knapsack import (
-    CELL_KBPS,
-    LOAD_CELLS,
-    Choices,
-    KnapsackTable,
-    cells_for,
-    cells_of,
-    load_cells,
-    richest,
-)
+from eager_kestrel.core.division import knapsack
 from eager_kestrel.core.errors import NotFoundError
 from eager_kestrel.core.guide.joint import Clash, joint_guide
 from eager_kestrel.core.show.show import Destination, Show
@@ -74,7 +65,7 @@ class Encode:
     guides: tuple[Guide, ...]
     """Of each member, with its tier applied."""
     field: CandidatesTable
-    choices: Choices
+    choices: knapsack.Choices
     safe_kbps: Floats
     """For all copies, of each choice."""
     levels: Indices
@@ -91,7 +82,7 @@ class Encode:
 
     def at(self, choice: int) -> CandidatesTable:
         """The candidates, at the presets that the machine had room for when this was chosen."""
-        return self.field.in_room(float(self.levels[choice]) / LOAD_CELLS)
+        return self.field.in_room(float(self.levels[choice]) / knapsack.LOAD_CELLS)
 
     def outcome(self, choice: int) -> EncodeOutcome:
         """What a choice comes to at the safe rate it is made for."""
@@ -120,15 +111,15 @@ def encode_of(
     safe_kbps: float,
 ) -> Encode:
     """Everything an encode may take, on the grid: the best for each amount of line and machine."""
-    cells_there = cells_of(min(safe_kbps, _most_useful(made)))
-    safe: Floats = np.arange(1, cells_there + 1, dtype=np.float64) * CELL_KBPS
+    cells_there = knapsack.cells_of(min(safe_kbps, _most_useful(made)))
+    safe: Floats = np.arange(1, cells_there + 1, dtype=np.float64) * knapsack.CELL_KBPS
     found = _undominated(made, safe)
     return Encode(
         members=members,
         guide=joint,
         guides=guides,
         field=made,
-        choices=Choices(found.cells, found.levels, weight * found.best_quality),
+        choices=knapsack.Choices(found.cells, found.levels, weight * found.best_quality),
         safe_kbps=safe[found.rows],
         levels=found.levels,
         looks=found.quality,
@@ -159,8 +150,8 @@ def _levels(made: CandidatesTable) -> Indices:
     if not speeds:
         return np.zeros(1, dtype=np.intp)
     needs = np.unique((made.pixels * made.fps)[made.encodable])
-    cells = {load_cells(need / speed) for need in needs for speed in speeds}
-    return np.array(sorted(c for c in cells if c <= LOAD_CELLS), dtype=np.intp)
+    cells = {knapsack.load_cells(need / speed) for need in needs for speed in speeds}
+    return np.array(sorted(c for c in cells if c <= knapsack.LOAD_CELLS), dtype=np.intp)
 
 
 def _undominated(made: CandidatesTable, safe: Floats) -> _Undominated:
@@ -172,12 +163,14 @@ def _undominated(made: CandidatesTable, safe: Floats) -> _Undominated:
     audio = made.audio_kbps(safe)[:, None]
     kept: list[_Undominated] = []
     for level in _levels(made):
-        there = made.in_room(float(level) / LOAD_CELLS) if level else made
+        there = made.in_room(float(level) / knapsack.LOAD_CELLS) if level else made
         weighed = there.weigh(safe)
         judged, enough = weighed.quality, weighed.quality >= made.min_quality
         best, chosen = there.choose(replace(weighed, allowed=weighed.allowed & enough))
         at = np.flatnonzero(chosen >= 0)
-        cells = cells_for((weighed.kbps + audio) * made.per_byte + made.fixed_kbps)[at, chosen[at]]
+        cells = knapsack.cells_for((weighed.kbps + audio) * made.per_byte + made.fixed_kbps)[
+            at, chosen[at]
+        ]
         quality = judged[at, best[at]]
         before = np.concatenate([[-1.0], np.maximum.accumulate(quality)[:-1]])
         known = np.maximum.accumulate(reached)[cells]
@@ -198,7 +191,7 @@ def _most_useful(made: CandidatesTable) -> float:
     video = made.rules_kbps.min(axis=0)
     full = float(((video + audio) * made.per_byte + made.fixed_kbps).max())
     dearest = 2 * audio * float(made.per_byte.max())
-    return max(full, audio / AUDIO_SHARE * made.copies + dearest) + CELL_KBPS
+    return max(full, audio / AUDIO_SHARE * made.copies + dearest) + knapsack.CELL_KBPS
 
 
 SERVED_WORTH = 1.0
@@ -294,7 +287,7 @@ class Groupings:
     capacity_kbps: float = 0.0
     """The largest line that will be asked about, where that is more."""
     _encodes: dict[Members, Encode | str] = dataclasses.field(default_factory=dict)
-    _tables: dict[Grouping, KnapsackTable] = dataclasses.field(default_factory=dict)
+    _tables: dict[Grouping, knapsack.KnapsackTable] = dataclasses.field(default_factory=dict)
 
     @property
     def count(self) -> int:
@@ -309,20 +302,20 @@ class Groupings:
     @property
     def line_cells(self) -> int:
         """Cells of the connection that can be used."""
-        return min(cells_of(self.safe_kbps), self.capacity_cells)
+        return min(knapsack.cells_of(self.safe_kbps), self.capacity_cells)
 
     @cached_property
     def capacity_cells(self) -> int:
         """Cells of the largest line, or as many as could be used with an encode for each."""
         alone = [self.encode((m,)) for m in range(self.count)]
         most = [e.choices.cells.max(initial=0) + 1 for e in alone if not isinstance(e, str)]
-        there = cells_of(max(self.safe_kbps, self.capacity_kbps))
+        there = knapsack.cells_of(max(self.safe_kbps, self.capacity_kbps))
         return min(there, int(sum(most))) if len(most) == self.count else there
 
     @property
     def machine_cells(self) -> int:
         """Cells of the machine there are; 0 when nothing is known of it."""
-        return LOAD_CELLS if self.show.machine.encoders else 0
+        return knapsack.LOAD_CELLS if self.show.machine.encoders else 0
 
     @cached_property
     def weights(self) -> list[float]:
@@ -367,7 +360,7 @@ class Groupings:
                 return encode
             encodes.append(encode)
         offered = [encode.choices for encode in encodes]
-        taken = richest(offered, self.line_cells, self.machine_cells)
+        taken = knapsack.richest(offered, self.line_cells, self.machine_cells)
         if taken is not None:
             worth = sum(float(c.worth[i]) for c, i in zip(offered, taken, strict=True))
             return Division(grouping, tuple(encodes), tuple(taken), worth)
@@ -376,10 +369,10 @@ class Groupings:
             return words.does_not_fit(machine=bool(self.show.machine.encoders))
         return Division(grouping, tuple(encodes), tuple(table.taken(line)), table.worth(line))
 
-    def _divided(self, grouping: Grouping, encodes: list[Encode]) -> KnapsackTable:
+    def _divided(self, grouping: Grouping, encodes: list[Encode]) -> knapsack.KnapsackTable:
         """The table of a grouping, from that of all but its last encode."""
         if not grouping:
-            return KnapsackTable(self.capacity_cells, self.machine_cells)
+            return knapsack.KnapsackTable(self.capacity_cells, self.machine_cells)
         if grouping not in self._tables:
             before = self._divided(grouping[:-1], encodes[:-1])
             self._tables[grouping] = before.with_(encodes[-1].choices)

@@ -9,18 +9,9 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from eager_kestrel.core.arrays import Floats
+from eager_kestrel.core.choice import need
 from eager_kestrel.core.choice.budget import budget, budget_of
 from eager_kestrel.core.choice.candidates_table import CandidatesTable, candidates_table, grid
-from eager_kestrel.core.choice.need import (
-    REFERENCE,
-    Asked,
-    NeededAt,
-    NeedSearch,
-    answer,
-    asked_of,
-    index_of,
-    seen,
-)
 from eager_kestrel.core.choice.quality import QualityTable
 from eager_kestrel.core.choice.scored import Option
 from eager_kestrel.core.choice.what_if import Beside, Need, Point, Range, Sweep, values_of
@@ -46,26 +37,26 @@ POINTS = 250
 """As many of them, a fortieth apart; what turns in between is found to a kbit/s."""
 
 
-def along(answers: Answers, m: int, asked: Asked, max_kbps: float) -> NeedSearch:
+def along(answers: Answers, m: int, asked: need.Asked, max_kbps: float) -> need.NeedSearch:
     """A resolution at a frame rate for one destination, along safe rates up to the most."""
     if isinstance(answers, OneAnswers):
         return _along_one(answers.table, asked, max_kbps)
     return _along_divided(answers, m, asked, max_kbps)
 
 
-def _along_one(field: CandidatesTable, asked: Asked, max_kbps: float) -> NeedSearch:
+def _along_one(field: CandidatesTable, asked: need.Asked, max_kbps: float) -> need.NeedSearch:
     """A resolution at a frame rate at every rate of the grid."""
     rates = up_to(grid(field), max_kbps)
-    at = index_of(field, asked)
+    at = need.index_of(field, asked)
     if at is None or not rates.size:
         none = np.zeros(rates.size, dtype=np.bool_)
-        return NeedSearch(rates, none, none, np.full(rates.size, -1.0), _nothing, NEAR_KBPS)
+        return need.NeedSearch(rates, none, none, np.full(rates.size, -1.0), _nothing, NEAR_KBPS)
     weighed = field.weigh(rates)
     best, chosen = field.choose(weighed)
     near = field.among_best(best, weighed)[:, at]
     quality = np.where(weighed.allowed[:, at], weighed.quality[:, at], -1.0)
-    return NeedSearch(
-        rates, near, chosen == at, quality, lambda safe: seen(field.at(safe), at), rates[0]
+    return need.NeedSearch(
+        rates, near, chosen == at, quality, lambda safe: need.seen(field.at(safe), at), rates[0]
     )
 
 
@@ -76,22 +67,22 @@ def up_to(rates: Floats, max_kbps: float) -> Floats:
     return np.append(rates[rates < max_kbps], max_kbps)
 
 
-def _nothing(_: float) -> NeededAt:
-    return NeededAt(near=False, taken=False, quality=-1.0, option=None, chosen=None)
+def _nothing(_: float) -> need.NeededAt:
+    return need.NeededAt(near=False, taken=False, quality=-1.0, option=None, chosen=None)
 
 
-def _along_divided(answers: Answers, m: int, asked: Asked, max_kbps: float) -> NeedSearch:
+def _along_divided(answers: Answers, m: int, asked: need.Asked, max_kbps: float) -> need.NeedSearch:
     """A resolution at a frame rate at some rates; what turns in between is found by looking."""
 
-    def look(safe: float) -> NeededAt:
+    def look(safe: float) -> need.NeededAt:
         served = answers.at(safe)[m]
         if served is None:
             return _nothing(safe)
-        return seen(served.field.at(served.safe_kbps), index_of(served.field, asked))
+        return need.seen(served.field.at(served.safe_kbps), need.index_of(served.field, asked))
 
     rates = up_to(np.geomspace(LEAST_KBPS, MOST_KBPS, POINTS), max_kbps)
     all_seen = [look(float(rate)) for rate in rates]
-    return NeedSearch(
+    return need.NeedSearch(
         rates,
         np.array([s.near for s in all_seen]),
         np.array([s.taken for s in all_seen]),
@@ -115,14 +106,14 @@ def needs(
         frame_rate_at_least: frames a second; the main ones when none is given.
     """
     answers = answers_of(show, guides, table, MOST_KBPS)
-    waterfall = budget(assumed_uplink(REFERENCE), show.safe_share, show.reserves)
+    waterfall = budget(assumed_uplink(need.REFERENCE), show.safe_share, show.reserves)
     most = inf if show.cap_kbps is None else show.cap_kbps
     found: list[Need] = []
     for m, (guide, place) in enumerate(zip(guides, show.destinations, strict=True)):
         alone = candidates_table(show, guide, table, guide.codec(place.codec))
-        every = asked_of(alone.candidates, show.source, resolutions, frame_rate_at_least)
+        every = need.asked_of(alone.candidates, show.source, resolutions, frame_rate_at_least)
         found += [
-            answer(guide, asked, along(answers, m, asked, most), waterfall) for asked in every
+            need.answer(guide, asked, along(answers, m, asked, most), waterfall) for asked in every
         ]
     return tuple(found)
 

@@ -11,23 +11,8 @@ from pydantic import ValidationError
 
 from eager_kestrel.core.document import first_error
 from eager_kestrel.core.errors import FormatError
+from eager_kestrel.core.guide import questions, rules
 from eager_kestrel.core.guide.guide import Guide
-from eager_kestrel.core.guide.questions import (
-    QUESTIONS,
-    Document,
-    fastest_of,
-    highest_of,
-    largest_of,
-    rate_text,
-    read_answer,
-)
-from eager_kestrel.core.guide.rules import (
-    CUSTOMARY_KEYFRAME_SECONDS,
-    AudioRules,
-    Delivery,
-    Keyframes,
-    VideoRules,
-)
 from eager_kestrel.core.quantities import WRITTEN
 from eager_kestrel.core.resolution import AspectRatio, Resolution, frame_rate_text, parse_frame_rate
 from eager_kestrel.core.units import Bitrate
@@ -57,17 +42,17 @@ def customary(name: str, title: str, source: str, checked: date) -> Guide:
         source=source,
         checked=checked,
         transports=("rtmps", "rtmp"),
-        delivery=Delivery(transcodes="when there is capacity"),
-        video=VideoRules(
+        delivery=rules.Delivery(transcodes="when there is capacity"),
+        video=rules.VideoRules(
             codecs=("h264",),
             shapes=(AspectRatio(16, 9),),
             max_resolution=Resolution(1920, 1080),
             max_frame_rate=parse_frame_rate("60"),
             max_bitrate=Bitrate(6_000_000),
-            keyframes=Keyframes(exact=CUSTOMARY_KEYFRAME_SECONDS),
+            keyframes=rules.Keyframes(exact=rules.CUSTOMARY_KEYFRAME_SECONDS),
             rate_control=("constant",),
         ),
-        audio=AudioRules(
+        audio=rules.AudioRules(
             codecs=("aac",),
             min_bitrate=CUSTOMARY_LEAST_AUDIO,
             max_bitrate=Bitrate(160_000),
@@ -97,9 +82,9 @@ def drafted(answers: Mapping[str, str], usual: Guide, unverified: frozenset[str]
         FormatError: answers contradict each other; says which.
     """
     document = usual.model_dump(mode="json", exclude_none=True)
-    said: Document = {}
+    said: questions.Document = {}
     for key, text in answers.items():
-        said |= read_answer(key, text)
+        said |= questions.read_answer(key, text)
     comments: dict[str, str] = {}
     tiers = {key: said.pop(key) for key in list(said) if key.startswith("tiers.")}
     _follow(said, tiers, document, comments)
@@ -109,7 +94,7 @@ def drafted(answers: Mapping[str, str], usual: Guide, unverified: frozenset[str]
         document["tiers"] = {key.split(".")[1]: _tier(rows) for key, rows in tiers.items()}
     silent = [
         key
-        for question in QUESTIONS
+        for question in questions.QUESTIONS
         for key in question.covers
         if question.key not in answers or question.key in unverified
     ]
@@ -119,7 +104,12 @@ def drafted(answers: Mapping[str, str], usual: Guide, unverified: frozenset[str]
     return Draft(guide_of(document), comments)
 
 
-def _follow(said: Document, tiers: Document, document: Document, comments: dict[str, str]) -> None:
+def _follow(
+    said: questions.Document,
+    tiers: questions.Document,
+    document: questions.Document,
+    comments: dict[str, str],
+) -> None:
     """What follows from confirmed values where the key itself was not answered."""
     if "video.frame_rates" in said:
         document["video"].pop("max_frame_rate", None)
@@ -128,7 +118,7 @@ def _follow(said: Document, tiers: Document, document: Document, comments: dict[
     every = own or rows
     if every and "video.max_resolution" not in said:
         said["video.max_resolution"], comments["video.max_resolution"] = (
-            largest_of(every),
+            questions.largest_of(every),
             FROM_ROWS,
         )
     resolutions = [Resolution.parse(row["resolution"]) for row in every]
@@ -140,7 +130,7 @@ def _follow(said: Document, tiers: Document, document: Document, comments: dict[
                 for p in named
             )
         )
-    rate = fastest_of(rows)
+    rate = questions.fastest_of(rows)
     if rate is not None and not said.keys() & {"video.max_frame_rate", "video.frame_rates"}:
         said["video.max_frame_rate"], comments["video.max_frame_rate"] = (
             frame_rate_text(rate),
@@ -153,7 +143,7 @@ def _follow(said: Document, tiers: Document, document: Document, comments: dict[
         row.setdefault("frame_rate", fast)
     if every and "video.max_bitrate" not in said:
         said["video.max_bitrate"], comments["video.max_bitrate"] = (
-            rate_text(highest_of(every)),
+            questions.rate_text(questions.highest_of(every)),
             FROM_ROWS,
         )
     codecs = [row["codec"] for row in rows if "codec" in row]
@@ -163,7 +153,7 @@ def _follow(said: Document, tiers: Document, document: Document, comments: dict[
     _follow_audio(said)
 
 
-def _follow_audio(said: Document) -> None:
+def _follow_audio(said: questions.Document) -> None:
     """The customary least or most gives way to what was said of the other, or of a wish."""
     known = {
         key: Bitrate.parse(said[key])
@@ -171,17 +161,24 @@ def _follow_audio(said: Document) -> None:
         if key in said
     }
     if known and "audio.min_bitrate" not in known:
-        said["audio.min_bitrate"] = rate_text(min([CUSTOMARY_LEAST_AUDIO, *known.values()]).kbps)
+        said["audio.min_bitrate"] = questions.rate_text(
+            min([CUSTOMARY_LEAST_AUDIO, *known.values()]).kbps
+        )
     if known and "audio.max_bitrate" not in known:
-        said["audio.max_bitrate"] = rate_text(max([Bitrate(160_000), *known.values()]).kbps)
+        said["audio.max_bitrate"] = questions.rate_text(
+            max([Bitrate(160_000), *known.values()]).kbps
+        )
 
 
-def _tier(rows: list[Document]) -> Document:
-    video = {"max_bitrate": rate_text(highest_of(rows)), "max_resolution": largest_of(rows)}
+def _tier(rows: list[questions.Document]) -> questions.Document:
+    video = {
+        "max_bitrate": questions.rate_text(questions.highest_of(rows)),
+        "max_resolution": questions.largest_of(rows),
+    }
     return {"video": video, "bitrates": rows}
 
 
-def _put(document: Document, key: str, value: Any) -> None:
+def _put(document: questions.Document, key: str, value: Any) -> None:
     *path, last = key.split(".")
     for part in path:
         document = document.setdefault(part, {})

@@ -15,17 +15,10 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BeforeValidator, Field, PlainSerializer, model_validator
 
+from eager_kestrel.core import quantities
 from eager_kestrel.core.codecs import CODECS, AudioCodec, Codec, level_rank
 from eager_kestrel.core.document import Frozen
 from eager_kestrel.core.errors import nearest_name
-from eager_kestrel.core.quantities import (
-    FrameRate,
-    Rate,
-    ResolutionShape,
-    ResolutionSize,
-    SampleRate,
-    Seconds,
-)
 from eager_kestrel.core.resolution import Resolution, at_1000_1001, frame_rate_text
 from eager_kestrel.core.units import Bitrate
 
@@ -69,13 +62,13 @@ class Server(Frozen):
 class Keyframes(Frozen):
     """How far apart keyframes are to be. Written as ``"2 s"`` it means exactly that."""
 
-    exact: Seconds | None = None
+    exact: quantities.Seconds | None = None
     """The one interval that is taken."""
-    min: Seconds | None = None
+    min: quantities.Seconds | None = None
     """No shorter."""
-    max: Seconds | None = None
+    max: quantities.Seconds | None = None
     """No longer."""
-    recommended: Seconds | None = None
+    recommended: quantities.Seconds | None = None
     """The interval the platform would like best."""
 
     @model_validator(mode="after")
@@ -131,7 +124,7 @@ class VideoRecommendation(Frozen):
     """What the platform would like of video."""
 
     codec: Codec | None = None
-    frame_rate: FrameRate | None = None
+    frame_rate: quantities.FrameRate | None = None
     rate_control: RateControl | None = None
     profile: str | None = None
     b_frames: int | None = Field(default=None, ge=0, le=16)
@@ -142,19 +135,19 @@ class VideoRules(Frozen):
 
     codecs: tuple[Codec, ...] = Field(min_length=1)
     """In no order; ``recommended.codec`` says which is liked best."""
-    shapes: tuple[ResolutionShape, ...] = ()
+    shapes: tuple[quantities.ResolutionShape, ...] = ()
     """Aspect ratios that are taken; empty takes any."""
-    resolutions: tuple[ResolutionSize, ...] = ()
+    resolutions: tuple[quantities.ResolutionSize, ...] = ()
     """When only certain sizes are taken: these. Empty takes any up to ``max_resolution``."""
-    max_resolution: ResolutionSize
+    max_resolution: quantities.ResolutionSize
     """No side may be longer than its side here."""
-    max_frame_rate: FrameRate | None = None
+    max_frame_rate: quantities.FrameRate | None = None
     """Any customary frame rate up to this one is taken ..."""
-    frame_rates: tuple[FrameRate, ...] = ()
+    frame_rates: tuple[quantities.FrameRate, ...] = ()
     """... or exactly these."""
-    min_bitrate: Rate | None = None
+    min_bitrate: quantities.Rate | None = None
     """Of video, whatever the resolution."""
-    max_bitrate: Rate
+    max_bitrate: quantities.Rate
     """Of video, whatever the resolution; the rows of ``bitrates`` may say less."""
     keyframes: KeyframeRule
     rate_control: tuple[RateControl, ...] = Field(min_length=1)
@@ -256,8 +249,8 @@ class VideoRules(Frozen):
 class AudioRecommendation(Frozen):
     """What the platform would like of audio."""
 
-    bitrate: Rate | None = None
-    sample_rate: SampleRate | None = None
+    bitrate: quantities.Rate | None = None
+    sample_rate: quantities.SampleRate | None = None
     channels: Literal[1, 2] | None = None
 
 
@@ -265,9 +258,9 @@ class AudioRules(Frozen):
     """What the platform takes as audio."""
 
     codecs: tuple[AudioCodec, ...] = Field(min_length=1)
-    min_bitrate: Rate = Bitrate(32_000)
-    max_bitrate: Rate
-    sample_rates: tuple[SampleRate, ...] = Field(min_length=1)
+    min_bitrate: quantities.Rate = Bitrate(32_000)
+    max_bitrate: quantities.Rate
+    sample_rates: tuple[quantities.SampleRate, ...] = Field(min_length=1)
     """The preferred first."""
     channels: tuple[Literal[1, 2], ...] = Field(min_length=1)
     recommended: AudioRecommendation = Field(default_factory=AudioRecommendation)
@@ -297,9 +290,9 @@ class AudioRules(Frozen):
 class Segments(Frozen):
     """For transports that send pieces (HLS): how long a piece may be."""
 
-    max: Seconds
+    max: quantities.Seconds
     """A piece begins with a keyframe, so its length is a multiple of the interval."""
-    recommended: Seconds | None = None
+    recommended: quantities.Seconds | None = None
 
     @model_validator(mode="after")
     def _consistent(self) -> Segments:
@@ -313,7 +306,7 @@ class Delivery(Frozen):
 
     transcodes: Transcodes
     """Whether viewers get smaller copies than what was sent."""
-    slowest_viewer: Rate | None = None
+    slowest_viewer: quantities.Rate | None = None
     """The connection of the slowest viewers it speaks of; matters where nothing is transcoded."""
     better_from_lines: int | None = Field(default=None, ge=1)
     """Resolutions of this many lines or more are delivered with a better codec."""
@@ -337,16 +330,16 @@ class PrivateWay(Frozen):
 class BitrateRow(Frozen):
     """A row of the guideline page: a resolution at a frame rate and the bitrates it goes with."""
 
-    resolution: ResolutionSize
-    frame_rate: FrameRate
+    resolution: quantities.ResolutionSize
+    frame_rate: quantities.FrameRate
     """The row holds up to this rate."""
     codec: Codec | None = None
     """Only for this codec."""
     transport: Transport | None = None
     """Only over this transport."""
-    min: Rate | None = None
-    recommended: Rate | None = None
-    max: Rate | None = None
+    min: quantities.Rate | None = None
+    recommended: quantities.Rate | None = None
+    max: quantities.Rate | None = None
 
     @model_validator(mode="after")
     def _ordered(self) -> BitrateRow:

@@ -12,14 +12,8 @@ import re
 from dataclasses import dataclass, replace
 
 from eager_kestrel.core.errors import InputError, nearest_name
+from eager_kestrel.core.guide import proposals
 from eager_kestrel.core.guide.amounts import VIDEO_KBPS, Grid, Page, amounts_in, bound_in, values_of
-from eager_kestrel.core.guide.proposals import (
-    CODEC_PATTERNS,
-    named,
-    rate_beside,
-    resolution_in,
-    without_names,
-)
 from eager_kestrel.core.resolution import AspectRatio
 from eager_kestrel.core.units import Bitrate
 
@@ -122,7 +116,7 @@ def column_of(text: str) -> Column:
     for word in rest.split():
         if word in UNITS:
             column = replace(column, unit=word)
-        elif word.lower() in [name for name, _ in CODEC_PATTERNS]:
+        elif word.lower() in [name for name, _ in proposals.CODEC_PATTERNS]:
             column = replace(column, codec=word.lower())
         else:
             raise InputError(
@@ -241,13 +235,14 @@ def _table(grid: Grid, shape: AspectRatio) -> PageTable | None:
         for n in range(len(grid.rows[0]))
     )
     resolutions = [
-        sum(resolution_in(row[n], shape) is not None for row in body) for n in range(len(heads))
+        sum(proposals.resolution_in(row[n], shape) is not None for row in body)
+        for n in range(len(heads))
     ]
     if not body or max(resolutions, default=0) * 2 < len(body):
         return None
     at = resolutions.index(max(resolutions))
     cells = [[row[n] for row in body] for n in range(len(heads))]
-    codec = named(CODEC_PATTERNS, grid.title)
+    codec = proposals.named(proposals.CODEC_PATTERNS, grid.title)
     columns = tuple(
         Column("resolution") if n == at else _column(heads[n], cells[n], codec)
         for n in range(len(heads))
@@ -267,7 +262,11 @@ def _sections(
     """Rows without those that name a codec for all that follow, and the codec of each."""
     body, codecs, now = [], [], ""
     for row in rows:
-        if len(set(row)) == 1 and len(row) > 1 and named(CODEC_PATTERNS, row[0]):
+        if (
+            len(set(row)) == 1
+            and len(row) > 1
+            and proposals.named(proposals.CODEC_PATTERNS, row[0])
+        ):
             now = row[0]
         else:
             body.append(row)
@@ -277,7 +276,7 @@ def _sections(
 
 def _column(heading: str, cells: list[str], title_codec: list[str]) -> Column:
     """What a column probably holds."""
-    plain = without_names(heading).lower()
+    plain = proposals.without_names(heading).lower()
     if re.search(r"(?i)\bupload|internet|connection|line speed", heading):
         return Column("ignore")
     total = re.search(r"\btotal|\bincl|\bwith audio|\+ ?audio", plain) is not None
@@ -290,14 +289,18 @@ def _column(heading: str, cells: list[str], title_codec: list[str]) -> Column:
     bitrates = [
         c
         for c in cells
-        if bool(amounts_in(without_names(c), "bitrate", (_unit(heading, c, cells)), VIDEO_KBPS))
+        if bool(
+            amounts_in(
+                proposals.without_names(c), "bitrate", (_unit(heading, c, cells)), VIDEO_KBPS
+            )
+        )
     ]
     if role not in ("audio", "keyframes", "tier", "codec") and len(bitrates) * 2 >= len(cells):
         if fps or role not in BITRATES:
             role = role if role in BITRATES else "maximum"
         if role == "maximum" and any(_ranged(c, _unit(heading, c, cells)) for c in bitrates):
             role = "range"
-        codec = named(CODEC_PATTERNS, heading) or title_codec
+        codec = proposals.named(proposals.CODEC_PATTERNS, heading) or title_codec
         return Column(
             role,
             _named_unit(heading, cells),
@@ -330,7 +333,7 @@ def _unit(heading: str, cell: str, cells: list[str]) -> str:
 
 
 def _ranged(cell: str, unit: str) -> bool:
-    found = amounts_in(without_names(cell), "bitrate", unit, VIDEO_KBPS)
+    found = amounts_in(proposals.without_names(cell), "bitrate", unit, VIDEO_KBPS)
     return any(reading[0].high is not None for reading in found)
 
 
@@ -352,13 +355,13 @@ def tier_name(text: str) -> str:
 def _answers_of(row: tuple[str, ...], columns: tuple[Column, ...], shape: AspectRatio) -> list[str]:
     """A row of a table as rows of a guide: one for each codec, frame rate and tier it names."""
     cells = dict(zip([c.role for c in columns], row, strict=True))
-    resolution = resolution_in(cells.get("resolution", ""), shape)
+    resolution = proposals.resolution_in(cells.get("resolution", ""), shape)
     if resolution is None:
         return []
     own = cells.get("frame rate", "")
     rates = [r.rstrip(".") for r in re.findall(r"[0-9]{2,3}(?:\.[0-9]+)?", own)]
-    rate = rate_beside(cells["resolution"]) if not rates else max(rates, key=float)
-    codec = named(CODEC_PATTERNS, cells.get("codec", ""))
+    rate = proposals.rate_beside(cells["resolution"]) if not rates else max(rates, key=float)
+    codec = proposals.named(proposals.CODEC_PATTERNS, cells.get("codec", ""))
     tier = tier_name(cells.get("tier", ""))
     bounds: dict[tuple[str, str, str], list[str]] = {}
     for column, cell in zip(columns, row, strict=True):
@@ -369,7 +372,7 @@ def _answers_of(row: tuple[str, ...], columns: tuple[Column, ...], shape: Aspect
             column.codec or (codec[0] if len(codec) == 1 else ""),
             column.tier or tier,
         )
-        text = _SECTION_AUDIO.sub(" ", without_names(cell))
+        text = _SECTION_AUDIO.sub(" ", proposals.without_names(cell))
         for reading in amounts_in(text, "bitrate", column.unit, VIDEO_KBPS):
             amount = reading[0]
             ends = [

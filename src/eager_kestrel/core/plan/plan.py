@@ -23,12 +23,7 @@ from eager_kestrel.core.quantities import FrameRate
 from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.settings.resolution import FrameFit
 from eager_kestrel.core.settings.setting import Bound, Reason
-from eager_kestrel.core.settings.values import (
-    AudioSettings,
-    Settings,
-    VideoSettings,
-    as_set,
-)
+from eager_kestrel.core.settings.values import AudioSettings, Settings, VideoSettings, as_set
 from eager_kestrel.core.show.show import ON_THE_WIRE, SHOW_SECONDS, Motion, Show
 from eager_kestrel.core.stutter import StutterSeen
 from eager_kestrel.core.units import DataSize

@@ -17,11 +17,7 @@ from eager_kestrel.core.connection.uplink import Uplink
 from eager_kestrel.core.division.divide import DestinationContext, alone, divide
 from eager_kestrel.core.division.knapsack import CELL_KBPS
 from eager_kestrel.core.overhead import overhead, srt_latency_ms
-from eager_kestrel.core.plan.alternatives import (
-    OfferSearch,
-    fallbacks,
-    frame_rate_trade,
-)
+from eager_kestrel.core.plan.alternatives import OfferSearch, fallbacks, frame_rate_trade
 from eager_kestrel.core.plan.plan import (
     Adaptive,
     DataUse,

@@ -7,22 +7,8 @@ from typing import TYPE_CHECKING
 
 from eager_kestrel.core.choice.limits import AUDIO_SHARE
 from eager_kestrel.core.codecs import AUDIO_CODECS
+from eager_kestrel.core.settings import setting
 from eager_kestrel.core.settings.bitrate import LEAST_SECONDS, MEASURED_SLACK
-from eager_kestrel.core.settings.setting import (
-    Because,
-    Guides,
-    Held,
-    PlanSettings,
-    Reason,
-    Rule,
-    Rules,
-    Setting,
-    Why,
-    held,
-    nearest,
-    one_of,
-    recommended,
-)
 from eager_kestrel.core.settings.values import AudioSettings, Settings
 from eager_kestrel.core.words.numbers import kbit
 
@@ -53,24 +39,24 @@ def audio_settings(guide: Guide, show: Show, kbps: float) -> AudioSettings:
     )
 
 
-def _codec(found: Held, guide: Guide) -> Rules:
+def _codec(found: setting.Held, guide: Guide) -> setting.Rules:
     """Of a recording also whether there is any audio, of a codec that guides can speak of."""
     codec, taken, seen = found.settings.audio.codec, guide.audio.codecs, found.recording
     if codec is not None:
-        yield one_of("audio.codecs", codec, taken)
+        yield setting.one_of("audio.codecs", codec, taken)
     if seen is not None and seen.audio is None:
-        yield held("audio", False, "none", taken[0], do="send audio")
+        yield setting.held("audio", False, "none", taken[0], do="send audio")
     elif seen is not None and seen.audio is not None and seen.audio.codec not in AUDIO_CODECS:
         do = f"set {taken[0]}"
-        yield held("audio.codecs", False, seen.audio.codec, " or ".join(taken), do=do)
+        yield setting.held("audio.codecs", False, seen.audio.codec, " or ".join(taken), do=do)
 
 
-def _bitrate(found: Held, guide: Guide) -> Rules:
+def _bitrate(found: setting.Held, guide: Guide) -> setting.Rules:
     rate, rules = found.settings.audio.bitrate, guide.audio
     if rate is not None:
         slack = 0.0 if found.recording is None else MEASURED_SLACK
         low, high = rules.min_bitrate.kbps, rules.max_bitrate.kbps
-        yield held(
+        yield setting.held(
             "audio.min_bitrate" if rate < rules.min_bitrate else "audio.max_bitrate",
             low * (1 - slack) <= rate.kbps <= high * (1 + slack),
             rate.in_kbps(),
@@ -78,26 +64,26 @@ def _bitrate(found: Held, guide: Guide) -> Rules:
         )
 
 
-def _sample_rate(found: Held, guide: Guide) -> Rules:
+def _sample_rate(found: setting.Held, guide: Guide) -> setting.Rules:
     hz, taken = found.settings.audio.sample_rate_hz, guide.audio.sample_rates
     if hz is not None:
         wish = guide.audio.recommended.sample_rate
-        yield one_of("audio.sample_rates", hz, taken)
-        yield from recommended("audio.recommended.sample_rate", hz, wish, taken)
+        yield setting.one_of("audio.sample_rates", hz, taken)
+        yield from setting.recommended("audio.recommended.sample_rate", hz, wish, taken)
 
 
-def _channels(found: Held, guide: Guide) -> Rules:
+def _channels(found: setting.Held, guide: Guide) -> setting.Rules:
     number, taken = found.settings.audio.channels, guide.audio.channels
     if number is not None:
-        yield one_of("audio.channels", number, taken)
+        yield setting.one_of("audio.channels", number, taken)
         wish = guide.audio.recommended.channels
-        yield from recommended("audio.recommended.channels", number, wish, taken)
+        yield from setting.recommended("audio.recommended.channels", number, wish, taken)
 
 
-def _always(recording: Recording) -> Rules:
+def _always(recording: Recording) -> setting.Rules:
     if recording.audio is not None:
         offset = recording.audio.offset_ms
-        yield held(
+        yield setting.held(
             "audio offset",
             abs(offset) <= OFFSET_MS,
             f"{offset:+.0f} ms",
@@ -107,39 +93,39 @@ def _always(recording: Recording) -> Rules:
         )
 
 
-def _as_planned(recording: Recording, planned: PlanSettings) -> Rules:
+def _as_planned(recording: Recording, planned: setting.PlanSettings) -> setting.Rules:
     seen, audio = recording.audio, planned.audio
     if seen is None:
-        yield held("audio", False, "none", audio.codec, do="send audio")
+        yield setting.held("audio", False, "none", audio.codec, do="send audio")
         return
     same = seen.codec == audio.codec
-    yield held("audio codec", same, seen.codec, audio.codec, do=f"set {audio.codec}")
+    yield setting.held("audio codec", same, seen.codec, audio.codec, do=f"set {audio.codec}")
     wanted = kbit(audio.bitrate_kbps)
     if recording.seconds >= LEAST_SECONDS:
         near = abs(seen.average_kbps / audio.bitrate_kbps - 1) <= PLANNED_APART
         shown, do = kbit(seen.average_kbps), f"set {wanted}"
-        yield held("audio bitrate", near, shown, wanted, worse="caution", do=do)
+        yield setting.held("audio bitrate", near, shown, wanted, worse="caution", do=do)
     for rule, found, value in (
         ("sample rate", f"{seen.sample_rate_hz:,} Hz", f"{audio.sample_rate_hz:,} Hz"),
         ("channels", f"{seen.channels}", f"{audio.channels}"),
     ):
-        yield held(rule, found == value, found, value, worse="caution", do=f"set {value}")
+        yield setting.held(rule, found == value, found, value, worse="caution", do=f"set {value}")
 
 
 TAKEN = "{platform:verb|take} {min_kbps:g} to {max_kbps:g} kbit/s"
-RECOMMENDED = Because("audio", "guide", "{platform:verb|recommend} {kbps:g} kbit/s")
-AT_AN_END = Because("audio", "guide", TAKEN)
-SHARED = Because(
+RECOMMENDED = setting.Because("audio", "guide", "{platform:verb|recommend} {kbps:g} kbit/s")
+AT_AN_END = setting.Because("audio", "guide", TAKEN)
+SHARED = setting.Because(
     "audio",
     "share of the total",
     "about {share:.0%} of the total, so that video gets the rest; " + TAKEN,
 )
-VIEWERS = Because(
+VIEWERS = setting.Because(
     "audio", "viewers", "about {share:.0%} of what its slowest viewers receive; " + TAKEN
 )
 
 
-def _reasons(why: Why) -> Iterator[Reason]:
+def _reasons(why: setting.Why) -> Iterator[setting.Reason]:
     kbps, rules, platform = why.audio.bitrate_kbps, why.guide.audio, why.guide.title
     least, most, wish = rules.min_bitrate.kbps, rules.max_bitrate.kbps, rules.recommended.bitrate
     value = f"{kbps:g} kbit/s"
@@ -154,21 +140,23 @@ def _reasons(why: Why) -> Iterator[Reason]:
     yield kind(value, platform=platform, min_kbps=least, max_kbps=most, share=AUDIO_SHARE)
 
 
-def _instead(settings: Settings, guides: Guides, _: float) -> Settings:
+def _instead(settings: Settings, guides: setting.Guides, _: float) -> Settings:
     audio, rules = settings.audio, [guide.audio for guide in guides]
     wishes = [rule.recommended for rule in rules]
     least, most = max(rule.min_bitrate for rule in rules), min(rule.max_bitrate for rule in rules)
     hertz, channels = [w.sample_rate for w in wishes], [w.channels for w in wishes]
     update = {
-        "codec": nearest(audio.codec, [r.codecs for r in rules]),
+        "codec": setting.nearest(audio.codec, [r.codecs for r in rules]),
         "bitrate": audio.bitrate and min(max(audio.bitrate, least), most),
-        "sample_rate_hz": nearest(audio.sample_rate_hz, [r.sample_rates for r in rules], hertz),
-        "channels": nearest(audio.channels, [r.channels for r in rules], channels),
+        "sample_rate_hz": setting.nearest(
+            audio.sample_rate_hz, [r.sample_rates for r in rules], hertz
+        ),
+        "channels": setting.nearest(audio.channels, [r.channels for r in rules], channels),
     }
     return settings.model_copy(update={"audio": audio.model_copy(update=update)})
 
 
-AUDIO = Setting(
+AUDIO = setting.Setting(
     name="audio",
     keys=(
         "audio.codecs",
@@ -178,10 +166,10 @@ AUDIO = Setting(
         "audio.sample_rates",
     ),
     rules=(
-        Rule(_codec, ("audio.codec",)),
-        Rule(_bitrate, ("audio.bitrate",)),
-        Rule(_sample_rate, ("audio.sample_rate_hz",)),
-        Rule(_channels, ("audio.channels",)),
+        setting.Rule(_codec, ("audio.codec",)),
+        setting.Rule(_bitrate, ("audio.bitrate",)),
+        setting.Rule(_sample_rate, ("audio.sample_rate_hz",)),
+        setting.Rule(_channels, ("audio.channels",)),
     ),
     always=_always,
     as_planned=_as_planned,

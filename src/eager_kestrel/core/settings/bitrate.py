@@ -17,20 +17,8 @@ import numpy as np
 from eager_kestrel.core.choice.limits import rounded_down, viewers_kbps
 from eager_kestrel.core.guide.rules import RowLimits
 from eager_kestrel.core.overhead import overhead
+from eager_kestrel.core.settings import setting
 from eager_kestrel.core.settings.level import level_kbps
-from eager_kestrel.core.settings.setting import (
-    Because,
-    Guides,
-    Held,
-    PlanSettings,
-    Reason,
-    Rule,
-    Rules,
-    Setting,
-    Severity,
-    Why,
-    held,
-)
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words.numbers import kbit
 from eager_kestrel.core.words.plans import BitrateBound
@@ -100,7 +88,7 @@ def most_over(seconds: float, kbps: float, buffer_kbit: float) -> float:
     return (kbps + buffer_kbit / max(seconds, BUFFER_SECONDS)) * (1 + MEASURED_SLACK)
 
 
-def _rule(found: Held, guide: Guide) -> Rules:
+def _rule(found: setting.Held, guide: Guide) -> setting.Rules:
     """Minimum, maximum and recommended value; of a recording its peak; the slowest viewers."""
     settings, recording = found.settings, found.recording
     rate, target = settings.video.most, settings.video.bitrate or settings.video.most
@@ -111,17 +99,19 @@ def _rule(found: Held, guide: Guide) -> Rules:
     most = highest
     if recording is not None:
         most = most_over(recording.seconds, highest, highest * BUFFER_SECONDS)
-    yield held("video.max_bitrate", rate.kbps <= most, rate.in_kbps(), f"at most {kbit(highest)}")
+    yield setting.held(
+        "video.max_bitrate", rate.kbps <= most, rate.in_kbps(), f"at most {kbit(highest)}"
+    )
     if limits.min is not None:
         wanted = f"at least {limits.min.in_kbps()}"
-        yield held("video.min_bitrate", target >= limits.min, target.in_kbps(), wanted)
+        yield setting.held("video.min_bitrate", target >= limits.min, target.in_kbps(), wanted)
     if limits.recommended is not None:
         near = abs(target.kbps / limits.recommended.kbps - 1) <= FAR_FROM_RECOMMENDED
         wanted = f"about {limits.recommended.in_kbps()}"
-        yield held("bitrates.recommended", near, target.in_kbps(), wanted, worse="caution")
+        yield setting.held("bitrates.recommended", near, target.in_kbps(), wanted, worse="caution")
     if recording is not None:
         most = most_over(PEAK_SECONDS, highest, highest * BUFFER_SECONDS)
-        yield held(
+        yield setting.held(
             "peak over two seconds",
             recording.video.peak_2s_kbps <= most,
             kbit(recording.video.peak_2s_kbps),
@@ -131,12 +121,12 @@ def _rule(found: Held, guide: Guide) -> Rules:
     yield from _viewers(settings, guide)
 
 
-def _viewers(settings: Settings, guide: Guide) -> Rules:
+def _viewers(settings: Settings, guide: Guide) -> setting.Rules:
     """Everything sent against the slowest viewers."""
     slowest, total = guide.delivery.slowest_viewer, sent_kbps(settings, guide)
     if slowest is None or total is None or guide.delivery.transcodes == "always":
         return
-    yield held(
+    yield setting.held(
         "delivery.slowest_viewer",
         total <= slowest.kbps,
         f"total {kbit(total)}",
@@ -145,12 +135,12 @@ def _viewers(settings: Settings, guide: Guide) -> Rules:
     )
 
 
-def _as_planned(recording: Recording, planned: PlanSettings) -> Rules:
+def _as_planned(recording: Recording, planned: setting.PlanSettings) -> setting.Rules:
     seen, video = recording.video, planned.video
     if recording.seconds < LEAST_SECONDS:
         return
     average, wanted = seen.average_kbps, video.bitrate_kbps
-    state: Severity = "fine"
+    state: setting.Severity = "fine"
     if average > most_over(recording.seconds, video.max_kbps, video.buffer_kbit):
         state = "breach"
     elif average < LESS * wanted:
@@ -158,9 +148,9 @@ def _as_planned(recording: Recording, planned: PlanSettings) -> Rules:
     do = f"set {kbit(wanted)}"
     if state == "caution":
         do += ", or leave it: still scenes need less where nothing fills them up"
-    yield held("bitrate", state == "fine", kbit(average), kbit(wanted), worse=state, do=do)
+    yield setting.held("bitrate", state == "fine", kbit(average), kbit(wanted), worse=state, do=do)
     most = most_over(PEAK_SECONDS, video.max_kbps, video.buffer_kbit)
-    yield held(
+    yield setting.held(
         "peak over two seconds",
         seen.peak_2s_kbps <= most,
         kbit(seen.peak_2s_kbps),
@@ -181,10 +171,10 @@ TEXTS: dict[BitrateBound, str] = {
     "level": "the highest level {platform:verb|take} allows {level_kbps:kbit}",
 }
 """The bitrate is the lowest of five limits: which of them it is."""
-BOUNDED = {limit: Because("bitrate", limit, text) for limit, text in TEXTS.items()}
+BOUNDED = {limit: setting.Because("bitrate", limit, text) for limit, text in TEXTS.items()}
 
 
-def _reasons(why: Why) -> Iterator[Reason]:
+def _reasons(why: setting.Why) -> Iterator[setting.Reason]:
     choice, best = why.choice, why.choice.best
     budget_kbps, highest, level, _, clean = map(float, choice.with_room.limits_kbps[:, best])
     viewers = min(viewers_kbps(member, why.show) for member in choice.field.members)
@@ -204,7 +194,7 @@ def _reasons(why: Why) -> Iterator[Reason]:
     )
 
 
-def _instead(settings: Settings, guides: Guides, room_kbps: float) -> Settings:
+def _instead(settings: Settings, guides: setting.Guides, room_kbps: float) -> Settings:
     """The nearest bitrate between every minimum and every maximum, near what is recommended."""
     video = settings.video
     if video.most is None:
@@ -243,7 +233,7 @@ def _between(kbps: float, low: float, high: float) -> float:
     return rounded if rounded >= max(low, A_MOMENT_KBPS) else high
 
 
-def _room(settings: Settings, guides: Guides, room_kbps: float) -> float:
+def _room(settings: Settings, guides: setting.Guides, room_kbps: float) -> float:
     """What is left for video of all that may be sent, and of what viewers take."""
     audio = settings.audio.bitrate.kbps if settings.audio.bitrate else 0.0
     hz, rate = settings.audio.sample_rate_hz or 48_000, settings.video.frame_rate or Fraction(60)
@@ -257,10 +247,10 @@ def _room(settings: Settings, guides: Guides, room_kbps: float) -> float:
     return min(most) - A_MOMENT_KBPS
 
 
-BITRATE = Setting(
+BITRATE = setting.Setting(
     name="bitrate",
     keys=("video.max_bitrate", "video.min_bitrate", "bitrates"),
-    rules=(Rule(_rule),),
+    rules=(setting.Rule(_rule),),
     as_planned=_as_planned,
     reasons=_reasons,
     instead=_instead,

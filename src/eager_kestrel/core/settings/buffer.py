@@ -7,18 +7,8 @@ from math import inf
 from typing import TYPE_CHECKING
 
 from eager_kestrel.core.codecs import CODECS, Level, level_rank
+from eager_kestrel.core.settings import setting
 from eager_kestrel.core.settings.bitrate import BUFFER_SECONDS
-from eager_kestrel.core.settings.setting import (
-    Because,
-    Guides,
-    Held,
-    Reason,
-    Rule,
-    Rules,
-    Setting,
-    Why,
-    held,
-)
 
 if TYPE_CHECKING:
     from eager_kestrel.core.guide.guide import Guide
@@ -45,7 +35,7 @@ def _sound(kbit: float, kbps: float) -> bool:
     return SHORT_SECONDS * kbps <= kbit <= LONG_SECONDS * kbps
 
 
-def _rule(found: Held, guide: Guide) -> Rules:
+def _rule(found: setting.Held, guide: Guide) -> setting.Rules:
     """In seconds of video, and by the level."""
     video = found.settings.video
     if video.buffer_kbit is None or video.bitrate is None:
@@ -53,17 +43,17 @@ def _rule(found: Held, guide: Guide) -> Rules:
     kbit, kbps, most = video.buffer_kbit, video.bitrate.kbps, _of_level(found.settings, guide)
     if kbit > most:
         wanted = f"at most {most:,.0f} kbit at level {video.level}"
-        yield held("buffer", False, f"{kbit:,.0f} kbit", wanted)
+        yield setting.held("buffer", False, f"{kbit:,.0f} kbit", wanted)
         return
     wanted = f"{SHORT_SECONDS:g} to {LONG_SECONDS:g} s of video"
     shown = f"{kbit:,.0f} kbit = {kbit / kbps:.2g} s"
-    yield held("buffer", _sound(kbit, kbps), shown, wanted, worse="caution")
+    yield setting.held("buffer", _sound(kbit, kbps), shown, wanted, worse="caution")
 
 
-def _always(recording: Recording) -> Rules:
+def _always(recording: Recording) -> setting.Rules:
     kbit = recording.video.buffer_needed_kbit
     seconds = kbit / max(recording.video.average_kbps, 1)
-    yield held(
+    yield setting.held(
         "buffer needed",
         seconds <= LONG_SECONDS,
         f"{kbit:,.0f} kbit = {seconds:.2g} s",
@@ -73,17 +63,19 @@ def _always(recording: Recording) -> Rules:
     )
 
 
-OF_LEVEL = Because("buffer", "level", "the most level {level} allows")
-A_SECOND = Because("buffer", "budget", "one second of video, so that no burst exceeds the upload")
+OF_LEVEL = setting.Because("buffer", "level", "the most level {level} allows")
+A_SECOND = setting.Because(
+    "buffer", "budget", "one second of video, so that no burst exceeds the upload"
+)
 
 
-def _reasons(why: Why) -> Iterator[Reason]:
+def _reasons(why: setting.Why) -> Iterator[setting.Reason]:
     video = why.video
     full = video.buffer_kbit >= video.max_kbps * BUFFER_SECONDS
     yield (A_SECOND if full else OF_LEVEL)(f"{video.buffer_kbit:,.0f} kbit", level=video.level)
 
 
-def _instead(settings: Settings, guides: Guides, _: float) -> Settings:
+def _instead(settings: Settings, guides: setting.Guides, _: float) -> Settings:
     kbit, rate = settings.video.buffer_kbit, settings.video.bitrate or settings.video.most
     if kbit is None or rate is None:
         return settings
@@ -92,9 +84,9 @@ def _instead(settings: Settings, guides: Guides, _: float) -> Settings:
     return settings.with_video(buffer_kbit=kbit if fits else min(rate.kbps, most))
 
 
-BUFFER = Setting(
+BUFFER = setting.Setting(
     name="buffer",
-    rules=(Rule(_rule),),
+    rules=(setting.Rule(_rule),),
     always=_always,
     reasons=_reasons,
     instead=_instead,

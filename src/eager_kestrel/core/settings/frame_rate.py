@@ -8,19 +8,8 @@ from math import log
 from typing import TYPE_CHECKING, Final
 
 from eager_kestrel.core.resolution import at_1000_1001, divides_evenly, frame_rate_text
+from eager_kestrel.core.settings import setting
 from eager_kestrel.core.settings.resolution import ANOTHER_SHAPE, MACHINE_TOO, by_machine
-from eager_kestrel.core.settings.setting import (
-    Because,
-    Guides,
-    Held,
-    PlanSettings,
-    Reason,
-    Rule,
-    Rules,
-    Setting,
-    Why,
-    held,
-)
 from eager_kestrel.core.words.numbers import duration, points
 
 if TYPE_CHECKING:
@@ -33,18 +22,20 @@ UNEVEN = ANOTHER_SHAPE
 """So much further away is a rate that does not divide the source's."""
 
 
-def _rule(found: Held, guide: Guide) -> Rules:
+def _rule(found: setting.Held, guide: Guide) -> setting.Rules:
     rate, rules = found.settings.video.frame_rate, guide.video
     if rate is None:
         return
     shown, wish = f"{frame_rate_text(rate)} fps", rules.recommended.frame_rate
     if wish is not None and rules.takes_rate(rate):
         liked, wanted = rate in (wish, at_1000_1001(wish)), f"{frame_rate_text(wish)} fps"
-        yield held("video.recommended.frame_rate", liked, shown, wanted, worse="caution")
-    yield held("video.frame_rates", rules.takes_rate(rate), shown, f"{rules.rates_text()} fps")
+        yield setting.held("video.recommended.frame_rate", liked, shown, wanted, worse="caution")
+    yield setting.held(
+        "video.frame_rates", rules.takes_rate(rate), shown, f"{rules.rates_text()} fps"
+    )
     source = found.settings.source_fps
     if source is not None:
-        yield held(
+        yield setting.held(
             "frame rate divides the source",
             divides_evenly(source, rate),
             f"{frame_rate_text(rate)} of {frame_rate_text(source)}",
@@ -53,10 +44,10 @@ def _rule(found: Held, guide: Guide) -> Rules:
         )
 
 
-def _always(recording: Recording) -> Rules:
+def _always(recording: Recording) -> setting.Rules:
     """Frames when they are due, gaps, and a clock that jumps."""
     video = recording.video
-    yield held(
+    yield setting.held(
         "frames when due",
         video.regular_share >= REGULAR,
         f"{video.regular_share:.1%}",
@@ -68,18 +59,18 @@ def _always(recording: Recording) -> Rules:
         at, long = max(video.gaps, key=lambda gap: gap[1])
         shown = f"{len(video.gaps)}, the longest {long:.2f} s at {at:.1f} s"
         do = "look at the connection or the encoder then"
-        yield held("gaps", False, shown, "none", worse="caution", do=do)
+        yield setting.held("gaps", False, shown, "none", worse="caution", do=do)
     if video.jumps:
         at, far = video.jumps[0]
         others = f", and {len(video.jumps) - 1} times more" if video.jumps[1:] else ""
         shown = f"jump by {duration(far)} at {at:.1f} s{others}"
         do = "look at the program that sends: its clock jumps"
-        yield held("timestamps", False, shown, "steady", do=do)
+        yield setting.held("timestamps", False, shown, "steady", do=do)
 
 
-def _as_planned(recording: Recording, planned: PlanSettings) -> Rules:
+def _as_planned(recording: Recording, planned: setting.PlanSettings) -> setting.Rules:
     seen, wanted = (f"{float(r.frame_rate):.4g}" for r in (recording.video, planned.video))
-    yield held("frame rate", seen == wanted, seen, wanted, do=f"set {wanted}")
+    yield setting.held("frame rate", seen == wanted, seen, wanted, do=f"set {wanted}")
 
 
 UNDER_FLOOR = (
@@ -87,31 +78,31 @@ UNDER_FLOOR = (
     "which would look better"
 )
 AT_RESOLUTION: Final = "quality at this resolution"
-FASTEST_SOURCE = Because("frame_rate", "source", "your source's own")
-FASTEST_TAKEN = Because(
+FASTEST_SOURCE = setting.Because("frame_rate", "source", "your source's own")
+FASTEST_TAKEN = setting.Because(
     "frame_rate", "guide", "the highest {platform:verb|take} from a source at this rate"
 )
-RECOMMENDED = Because("frame_rate", "guide", "what {platform:verb|recommend}")
-ENOUGH = Because(
+RECOMMENDED = setting.Because("frame_rate", "guide", "what {platform:verb|recommend}")
+ENOUGH = setting.Because(
     "frame_rate", AT_RESOLUTION, "a higher frame rate would not look better at this bitrate"
 )
-NO_FLOOR = Because("frame_rate", "guide", UNDER_FLOOR)
-NEITHER = Because("frame_rate", "guide", UNDER_FLOOR + MACHINE_TOO)
+NO_FLOOR = setting.Because("frame_rate", "guide", UNDER_FLOOR)
+NEITHER = setting.Because("frame_rate", "guide", UNDER_FLOOR + MACHINE_TOO)
 TOO_SLOW, NO_ROOM = by_machine("frame_rate")
-LOOKS_BEST = Because(
+LOOKS_BEST = setting.Because(
     "frame_rate",
     AT_RESOLUTION,
     "{other:fps} fps would look worse at this bitrate: {other_quality:looks} at best, against "
     "{quality:looks}",
 )
-PINNED = Because("frame_rate", "wish", "you asked for this frame rate")
+PINNED = setting.Because("frame_rate", "wish", "you asked for this frame rate")
 
 
-def _reasons(why: Why) -> Iterator[Reason]:
+def _reasons(why: setting.Why) -> Iterator[setting.Reason]:
     yield _reason(why, frame_rate_text(why.video.frame_rate))
 
 
-def _reason(why: Why, value: str) -> Reason:
+def _reason(why: setting.Why, value: str) -> setting.Reason:
     platform, choice, chosen = why.guide.title, why.choice, why.choice.now
     if why.show.fps is not None:
         return PINNED(value)
@@ -155,7 +146,7 @@ def _reason(why: Why, value: str) -> Reason:
 
 
 def nearest_rates(
-    own: Fraction | None, source: Fraction | None, guides: Guides
+    own: Fraction | None, source: Fraction | None, guides: setting.Guides
 ) -> Sequence[tuple[float, Fraction | None]]:
     """Those that all take, each with how far it is from what is set; uneven ones last."""
     if own is None:
@@ -174,10 +165,10 @@ def nearest_rates(
     return found or [(0.0, own)]
 
 
-FRAME_RATE = Setting(
+FRAME_RATE = setting.Setting(
     name="frame_rate",
     keys=("video.max_frame_rate", "video.frame_rates"),
-    rules=(Rule(_rule),),
+    rules=(setting.Rule(_rule),),
     always=_always,
     as_planned=_as_planned,
     reasons=_reasons,

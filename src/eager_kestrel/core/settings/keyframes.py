@@ -7,18 +7,7 @@ from fractions import Fraction
 from math import ceil, floor
 from typing import TYPE_CHECKING
 
-from eager_kestrel.core.settings.setting import (
-    Because,
-    Guides,
-    Held,
-    PlanSettings,
-    Reason,
-    Rule,
-    Rules,
-    Setting,
-    Why,
-    held,
-)
+from eager_kestrel.core.settings import setting
 from eager_kestrel.core.settings.values import Interval, Settings
 
 if TYPE_CHECKING:
@@ -53,7 +42,7 @@ def keyframe_frames(guide: Guide, rate: Fraction) -> int:
     return frames if most is None or frames <= most * rate else max(1, floor(most * rate))
 
 
-def _rule(found: Held, guide: Guide) -> Rules:
+def _rule(found: setting.Held, guide: Guide) -> setting.Rules:
     """Of the keyframe interval, and of the pieces it makes; of a recording each interval."""
     interval, rate = found.settings.video.keyframes, found.settings.video.frame_rate
     rule = guide.video.keyframes
@@ -62,11 +51,11 @@ def _rule(found: Held, guide: Guide) -> Rules:
     if interval is None:
         return
     if interval.automatic:
-        yield held("video.keyframes", False, "automatic", rule.text())
+        yield setting.held("video.keyframes", False, "automatic", rule.text())
         return
     if rate is None and interval.frames is not None:
         shown = f"{interval}, of any length"
-        yield held("video.keyframes", False, shown, rule.text(), worse="caution")
+        yield setting.held("video.keyframes", False, shown, rule.text(), worse="caution")
         return
     seconds = float(interval.seconds or Fraction(interval.frames or 0) / (rate or 1))
     slack = TOLERANCE_FRAMES / float(rate or 24) + 1e-9
@@ -76,31 +65,31 @@ def _rule(found: Held, guide: Guide) -> Rules:
         and (rule.min is None or seconds >= rule.min - slack)
         and (rule.max is None or seconds <= rule.max + slack)
     )
-    yield held("video.keyframes", holds, shown, rule.text())
+    yield setting.held("video.keyframes", holds, shown, rule.text())
     if holds and rule.recommended is not None:
         near, wish = abs(seconds - rule.recommended) <= slack, f"{rule.recommended:g} s"
-        yield held("video.keyframes.recommended", near, shown, wish, worse="caution")
+        yield setting.held("video.keyframes.recommended", near, shown, wish, worse="caution")
     yield from _segments(found.settings, guide, seconds, slack)
 
 
-def _segments(settings: Settings, guide: Guide, seconds: float, slack: float) -> Rules:
+def _segments(settings: Settings, guide: Guide, seconds: float, slack: float) -> setting.Rules:
     """A piece begins with a keyframe, so the longest piece must hold a whole interval."""
     segments, shown = guide.segments, f"keyframes {seconds:.4g} s apart"
     if segments is None or settings.transport_for(guide) != "hls":
         return
     fits = seconds <= segments.max + slack
-    yield held("segments.max", fits, shown, f"at most {segments.max:g} s")
+    yield setting.held("segments.max", fits, shown, f"at most {segments.max:g} s")
     if segments.recommended is not None:
         parts = segments.recommended / seconds
         whole = abs(parts - round(parts)) * seconds <= slack and round(parts) >= 1
         wish = f"a whole part of {segments.recommended:g} s"
-        yield held("segments.recommended", whole, shown, wish, worse="caution")
+        yield setting.held("segments.recommended", whole, shown, wish, worse="caution")
 
 
-def _of_recording(recording: Recording, guide: Guide) -> Rules:
+def _of_recording(recording: Recording, guide: Guide) -> setting.Rules:
     rule, keys = guide.video.keyframes, recording.video.keyframes
     if keys.shortest_seconds is not None and rule.min is not None:
-        yield held(
+        yield setting.held(
             "video.keyframes shortest",
             keys.shortest_seconds >= rule.min - SHORT_SECONDS,
             f"{keys.shortest_seconds:g} s",
@@ -114,13 +103,13 @@ def _of_recording(recording: Recording, guide: Guide) -> Rules:
         if keys.count == 1:
             shown = f"one keyframe in {waited:.3g} s"
         do = f"set {keyframe_seconds(guide):g} s"
-        yield held("video.keyframes longest", False, shown, rule.text(), do=do)
+        yield setting.held("video.keyframes longest", False, shown, rule.text(), do=do)
 
 
-def _always(recording: Recording) -> Rules:
+def _always(recording: Recording) -> setting.Rules:
     keys = recording.video.keyframes
     if keys.count > 2:
-        yield held(
+        yield setting.held(
             "keyframes regular",
             keys.regular,
             f"{keys.shortest_seconds:g} to {keys.longest_seconds:g} s",
@@ -130,11 +119,11 @@ def _always(recording: Recording) -> Rules:
         )
 
 
-def _as_planned(recording: Recording, planned: PlanSettings) -> Rules:
+def _as_planned(recording: Recording, planned: setting.PlanSettings) -> setting.Rules:
     keys, seconds = recording.video.keyframes, planned.video.keyframe_seconds
     apart = keys.typical_seconds
     if apart is not None:
-        yield held(
+        yield setting.held(
             "keyframes",
             keys.regular and abs(apart - seconds) <= PLANNED_APART * seconds,
             f"{apart:g} s" if keys.regular else f"{apart:g} s, not regularly",
@@ -144,14 +133,14 @@ def _as_planned(recording: Recording, planned: PlanSettings) -> Rules:
         )
 
 
-RULED = Because(
+RULED = setting.Because(
     "keyframes",
     "guide",
     "{platform:verb|want} them {rule}; {seconds:g} s x {fps:fps} fps = {frames:count|frame}",
 )
 
 
-def _reasons(why: Why) -> Iterator[Reason]:
+def _reasons(why: setting.Why) -> Iterator[setting.Reason]:
     video = why.video
     yield RULED(
         f"{video.keyframe_seconds:g} s",
@@ -163,7 +152,7 @@ def _reasons(why: Why) -> Iterator[Reason]:
     )
 
 
-def _instead(settings: Settings, guides: Guides, _: float) -> Settings:
+def _instead(settings: Settings, guides: setting.Guides, _: float) -> Settings:
     """The interval as it is where it is right, else the first of the guides' own that is."""
     own, rate = settings.video.keyframes, settings.video.frame_rate
     if own is None:
@@ -177,16 +166,18 @@ def _instead(settings: Settings, guides: Guides, _: float) -> Settings:
         tried = [own, *(Interval(frames=count) for count in frames)]
 
     def trouble(proposal: Settings) -> tuple[int, int]:
-        results = [each.severity for guide in guides for each in _rule(Held(proposal), guide)]
+        results = [
+            each.severity for guide in guides for each in _rule(setting.Held(proposal), guide)
+        ]
         return results.count("breach"), results.count("caution")
 
     return min((settings.with_video(keyframes=each) for each in tried), key=trouble)
 
 
-KEYFRAMES = Setting(
+KEYFRAMES = setting.Setting(
     name="keyframes",
     keys=("video.keyframes",),
-    rules=(Rule(_rule, ("video.keyframes", "video.frame_rate")),),
+    rules=(setting.Rule(_rule, ("video.keyframes", "video.frame_rate")),),
     always=_always,
     as_planned=_as_planned,
     reasons=_reasons,

@@ -8,17 +8,7 @@ from typing import TYPE_CHECKING
 
 from eager_kestrel.core.codecs import CODECS, Level, least_level, level_rank
 from eager_kestrel.core.errors import NoPlanError
-from eager_kestrel.core.settings.setting import (
-    Because,
-    Guides,
-    Held,
-    Reason,
-    Rule,
-    Rules,
-    Setting,
-    Why,
-    held,
-)
+from eager_kestrel.core.settings import setting
 
 if TYPE_CHECKING:
     from eager_kestrel.core.guide.guide import Guide
@@ -42,7 +32,7 @@ def needed(settings: Settings, guide: Guide) -> int | None:
     return CODECS[codec].levels.index(fits)
 
 
-def allowed(settings: Settings, guides: Guides) -> list[Level]:
+def allowed(settings: Settings, guides: setting.Guides) -> list[Level]:
     """Levels that all guides take of the codec, lowest first."""
     codec = settings.codec_for(guides[0])
     highest = [guide.video.max_level.get(codec) for guide in guides]
@@ -51,7 +41,7 @@ def allowed(settings: Settings, guides: Guides) -> list[Level]:
     return list(CODECS[codec].levels[: None if top is None else top + 1])
 
 
-def level_kbps(settings: Settings, guides: Guides) -> float:
+def level_kbps(settings: Settings, guides: setting.Guides) -> float:
     """The most that any level gives the resolution and frame rate, where a level is set."""
     video = settings.video
     if video.level is None or video.resolution is None or video.frame_rate is None:
@@ -65,7 +55,7 @@ def level_kbps(settings: Settings, guides: Guides) -> float:
     return max(fitting, default=0.0)
 
 
-def _rule(found: Held, guide: Guide) -> Rules:
+def _rule(found: setting.Held, guide: Guide) -> setting.Rules:
     """Whether it holds the stream, and whether the platform takes it."""
     settings, level = found.settings, found.settings.video.level
     codec = settings.codec_for(guide)
@@ -73,30 +63,30 @@ def _rule(found: Held, guide: Guide) -> Rules:
         return
     rank = level_rank(codec, level)
     if rank is None:
-        yield held("level", False, level, f"a level of {codec}")
+        yield setting.held("level", False, level, f"a level of {codec}")
         return
     highest = guide.video.max_level.get(codec)
     top = None if highest is None else level_rank(codec, highest)
     if top is not None:
-        yield held("video.max_level", rank <= top, level, f"at most {highest}")
+        yield setting.held("video.max_level", rank <= top, level, f"at most {highest}")
     if settings.video.resolution is None or settings.video.frame_rate is None:
         return
     least = needed(settings, guide)
     wanted = "a level that holds it"
     if least is not None:
         wanted = f"{CODECS[codec].levels[least].name} or higher"
-    yield held("level", least is not None and rank >= least, level, wanted)
+    yield setting.held("level", least is not None and rank >= least, level, wanted)
 
 
-NEEDED = Because("level", "level", "lowest {table}")
+NEEDED = setting.Because("level", "level", "lowest {table}")
 
 
-def _reasons(why: Why) -> Iterator[Reason]:
+def _reasons(why: setting.Why) -> Iterator[setting.Reason]:
     codec = why.video.codec
     yield NEEDED(why.video.level, codec=codec, table=CODECS[codec].level_table)
 
 
-def _instead(settings: Settings, guides: Guides, _: float) -> Settings:
+def _instead(settings: Settings, guides: setting.Guides, _: float) -> Settings:
     """The level that is set where it is high enough and taken, else the lowest that holds it."""
     level, codec = settings.video.level, settings.codec_for(guides[0])
     least = needed(settings, guides[0])
@@ -109,10 +99,10 @@ def _instead(settings: Settings, guides: Guides, _: float) -> Settings:
     return settings.with_video(level=level)
 
 
-LEVEL = Setting(
+LEVEL = setting.Setting(
     name="level",
     keys=("video.max_level",),
-    rules=(Rule(_rule),),
+    rules=(setting.Rule(_rule),),
     reasons=_reasons,
     instead=_instead,
     follows=True,

@@ -8,36 +8,23 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
-from eager_kestrel.core.settings.setting import (
-    PICTURE,
-    Because,
-    Guides,
-    Held,
-    Reason,
-    Rule,
-    Rules,
-    Setting,
-    Why,
-    nearest,
-    one_of,
-    recommended,
-)
+from eager_kestrel.core.settings import setting
 
 if TYPE_CHECKING:
     from eager_kestrel.core.guide.guide import Guide
     from eager_kestrel.core.settings.values import Settings
 
 
-def _rule(found: Held, guide: Guide) -> Rules:
+def _rule(found: setting.Held, guide: Guide) -> setting.Rules:
     control = found.settings.video.rate_control
     if control is not None:
         taken, wish = guide.video.rate_control, guide.video.recommended.rate_control
-        yield one_of("video.rate_control", control, taken)
-        yield from recommended("video.recommended.rate_control", control, wish, taken)
+        yield setting.one_of("video.rate_control", control, taken)
+        yield from setting.recommended("video.recommended.rate_control", control, wish, taken)
 
 
-RULED = Because("rate_control", "guide", "what {platform:verb|ask} for")
-PREFERRED = Because(
+RULED = setting.Because("rate_control", "guide", "what {platform:verb|ask} for")
+PREFERRED = setting.Because(
     "rate_control",
     "budget",
     "{platform:verb|prefer} it: {target_kbps:kbit} on average, and the upload has room for the "
@@ -45,7 +32,7 @@ PREFERRED = Because(
 )
 
 
-def _reasons(why: Why) -> Iterator[Reason]:
+def _reasons(why: setting.Why) -> Iterator[setting.Reason]:
     video, platform = why.video, why.guide.title
     if video.peak_kbps is None:
         yield RULED(video.rate_control, platform=platform)
@@ -54,17 +41,19 @@ def _reasons(why: Why) -> Iterator[Reason]:
         yield PREFERRED(video.rate_control, platform=platform, **figures)
 
 
-def _instead(settings: Settings, guides: Guides, _: float) -> Settings:
+def _instead(settings: Settings, guides: setting.Guides, _: float) -> Settings:
     rules = [guide.video for guide in guides]
     wishes = [rule.recommended.rate_control for rule in rules]
     own = settings.video.rate_control
-    return settings.with_video(rate_control=nearest(own, [r.rate_control for r in rules], wishes))
+    return settings.with_video(
+        rate_control=setting.nearest(own, [r.rate_control for r in rules], wishes)
+    )
 
 
-RATE_CONTROL = Setting(
+RATE_CONTROL = setting.Setting(
     name="rate_control",
     keys=("video.rate_control",),
-    rules=(Rule(_rule, ("video.rate_control", *PICTURE)),),
+    rules=(setting.Rule(_rule, ("video.rate_control", *setting.PICTURE)),),
     reasons=_reasons,
     instead=_instead,
 )

@@ -10,14 +10,7 @@ from eager_kestrel.core.document import Frozen, Spread, format_name
 from eager_kestrel.core.guide.rules import RateControl
 from eager_kestrel.core.quantities import ResolutionShape, ResolutionSize
 from eager_kestrel.core.resolution import Resolution
-from eager_kestrel.core.settings.values import (
-    MOST_B_FRAMES,
-    MOST_CHANNELS,
-    AudioSet,
-    Interval,
-    Settings,
-    VideoSet,
-)
+from eager_kestrel.core.settings import values
 from eager_kestrel.core.units import Bitrate
 
 RECORDING_KINDS = {
@@ -128,34 +121,34 @@ class Recording(Frozen):
     second_length: float
 
 
-def settings_seen(recording: Recording) -> Settings:
+def settings_seen(recording: Recording) -> values.Settings:
     """A recording as settings, to be held against guides like any others."""
     video, audio = recording.video, recording.audio
     longest, rate = video.keyframes.longest_seconds, video.frame_rate
     codec = next((known for known in CODECS if known == video.codec), None)
-    return Settings(
-        video=VideoSet(
+    return values.Settings(
+        video=values.VideoSet(
             codec=codec,
             resolution=video.resolution,
             frame_rate=rate or None,
             bitrate=Bitrate.from_kbps(video.average_kbps) if video.average_kbps >= 0.001 else None,
             rate_control=video.rate_control,
-            keyframes=Interval(frames=round(longest * rate)) if longest and rate else None,
+            keyframes=values.Interval(frames=round(longest * rate)) if longest and rate else None,
             profile=video.profile if codec else None,
             level=video.level if codec else None,
-            b_frames=min(video.b_frames, MOST_B_FRAMES),
+            b_frames=min(video.b_frames, values.MOST_B_FRAMES),
             pixel_format=video.pixel_format,
             colour=video.colour,
             colour_range=video.colour_range,
         ),
-        audio=AudioSet() if audio is None else _audio_set(audio),
+        audio=values.AudioSet() if audio is None else _audio_set(audio),
     )
 
 
-def _audio_set(audio: AudioSeen) -> AudioSet:
-    return AudioSet(
+def _audio_set(audio: AudioSeen) -> values.AudioSet:
+    return values.AudioSet(
         codec=next((known for known in AUDIO_CODECS if known == audio.codec), None),
         bitrate=Bitrate.from_kbps(audio.average_kbps) if audio.average_kbps >= 0.001 else None,
         sample_rate_hz=audio.sample_rate_hz or None,
-        channels=audio.channels if 1 <= audio.channels <= MOST_CHANNELS else None,
+        channels=audio.channels if 1 <= audio.channels <= values.MOST_CHANNELS else None,
     )

@@ -8,13 +8,7 @@ from typing import TYPE_CHECKING, ClassVar, Final
 
 import numpy as np
 
-from eager_kestrel.core.choice.candidates import (
-    LEGIBLE_PIXELS,
-    customary_resolutions,
-    even_ladder,
-    takes,
-    text_height,
-)
+from eager_kestrel.core.choice import candidates
 from eager_kestrel.core.document import Spread
 from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.settings.setting import (
@@ -228,8 +222,8 @@ def _reason(why: Why) -> Reason:
     if show.smallest_text is not None:
         other = choice.of_any_text.resolution
         if other != value:
-            pixels = text_height(show, other)
-            return LEGIBLE(value, other=other, pixels=pixels, least=LEGIBLE_PIXELS)
+            pixels = candidates.text_height(show, other)
+            return LEGIBLE(value, other=other, pixels=pixels, least=candidates.LEGIBLE_PIXELS)
     if (freed := _freed(why)) is not None:
         return freed
     if value.pixels == max(c.resolution.pixels for c in choice.weighed.candidates):
@@ -319,11 +313,14 @@ def nearest_resolutions(
     shapes = {own.shape, *(shape for guide in guides for shape in guide.video.shapes)}
     pool = {own, largest, *(size for guide in guides for size in guide.named)}
     for shape in shapes:
-        pool |= {*even_ladder(shape, largest), *customary_resolutions(shape, largest)}
+        pool |= {
+            *candidates.even_ladder(shape, largest),
+            *candidates.customary_resolutions(shape, largest),
+        }
     found = [
         (_apart(size, own), size)
         for size in pool
-        if all(takes(guide.video, size) for guide in guides)
+        if all(candidates.takes(guide.video, size) for guide in guides)
     ]
     return found or [(0.0, own)]
 

@@ -6,19 +6,9 @@ from typing import Any, Literal
 
 from pydantic import Field, field_validator, model_validator
 
+from eager_kestrel.core import quantities
 from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.errors import InputError
-from eager_kestrel.core.quantities import (
-    FrameRate,
-    HoursAMonth,
-    Pixels,
-    Rate,
-    ResolutionSize,
-    Seconds,
-    Share,
-    Size,
-    StutterLimit,
-)
 from eager_kestrel.core.resolution import of_fields
 from eager_kestrel.core.show.machine import Machine
 from eager_kestrel.core.stutter import LIMIT_SECONDS
@@ -59,7 +49,7 @@ class Reserve(Frozen):
     """Upload kept back for something named."""
 
     name: str
-    rate: Rate
+    rate: quantities.Rate
 
 
 class Destination(Frozen):
@@ -87,44 +77,44 @@ class Show(Frozen):
 
     format: str = format_name("show")
     title: str = ""
-    source: ResolutionSize
-    source_fps: FrameRate
+    source: quantities.ResolutionSize
+    source_fps: quantities.FrameRate
     motion: Motion
     audio: Literal["voice", "music"] = "music"
     """Voice alone needs no second channel on a poor connection."""
-    viewers: Rate | None = None
+    viewers: quantities.Rate | None = None
     """The slowest viewers' download; matters where nothing smaller is sure to be offered."""
-    cap: Size | None = None
+    cap: quantities.Size | None = None
     """Of data that may be sent in a month."""
-    resolution: ResolutionSize | None = None
+    resolution: quantities.ResolutionSize | None = None
     """To be sent, whatever would look better."""
-    fps: FrameRate | None = None
+    fps: quantities.FrameRate | None = None
     """To be sent, whatever would look better."""
     fit: Fit = "crop"
     """How a source of another shape is fitted into what is sent."""
     interlaced: bool = False
     """Whether the source comes in fields; then ``source_fps`` is of fields, and a source of
     ``25i`` has 50."""
-    smallest_text: Pixels | None = None
+    smallest_text: quantities.Pixels | None = None
     """How high the smallest letters are in the source; no resolution is sent in which they are too
     small to be read."""
     prefer: Preference | None = None
     """Left out: what is customary for the motion, smooth for hectic and sharp for calm."""
     days: tuple[Weekday, ...] = ()
     """On which it begins; runs of these days count, where there are any."""
-    hours_a_month: HoursAMonth = Field(default=HOURS_A_MONTH, gt=0, le=744)
+    hours_a_month: quantities.HoursAMonth = Field(default=HOURS_A_MONTH, gt=0, le=744)
     machine: Machine = Field(default_factory=Machine)
     reserves: tuple[Reserve, ...] = ()
-    safe_share: Share = Field(default=SAFE_SHARE, gt=0, le=1)
-    stutter: StutterLimit = Field(default=LIMIT_SECONDS, ge=0, le=3600)
+    safe_share: quantities.Share = Field(default=SAFE_SHARE, gt=0, le=1)
+    stutter: quantities.StutterLimit = Field(default=LIMIT_SECONDS, ge=0, le=3600)
     """Of stutter that is accepted, in seconds an hour."""
     at: str | None = None
     """The time of day it begins, ``20:00``; runs near it count, where there are any."""
-    upload: Rate | None = None
+    upload: quantities.Rate | None = None
     """What somebody said the upload is; runs take its place as soon as there are any."""
     footage: str | None = None
     """A kept footage whose measured parameters take the place of the kind's."""
-    lasts: Seconds = Field(default=SHOW_SECONDS, ge=60, le=86_400)
+    lasts: quantities.Seconds = Field(default=SHOW_SECONDS, ge=60, le=86_400)
     """How long one show is, to say how much of it would stutter."""
     destinations: tuple[Destination, ...] = Field(min_length=1)
 

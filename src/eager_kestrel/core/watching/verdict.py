@@ -13,28 +13,11 @@ from collections import deque
 from dataclasses import dataclass, field
 from itertools import pairwise
 
-from eager_kestrel.core.checks.rehearsal import (
-    HOLDS_SHARE,
-    START_ROUND_TRIPS,
-    START_SECONDS,
-)
+from eager_kestrel.core.checks.rehearsal import HOLDS_SHARE, START_ROUND_TRIPS, START_SECONDS
 from eager_kestrel.core.connection.broadcast import STANDING_SECONDS
 from eager_kestrel.core.plan.plan import Fallback
 from eager_kestrel.core.stutter import LATE_SECONDS
-from eager_kestrel.core.watching.looks import (
-    LATELY_SECONDS,
-    MOST_PROGRAM_SECONDS,
-    PROGRAM_SECONDS,
-    SPAN_SECONDS,
-    closed_share,
-    growing,
-    mean_of,
-    pauses_of,
-    program_kbps,
-    rate_of,
-    rising,
-    stalled_seconds,
-)
+from eager_kestrel.core.watching import looks
 from eager_kestrel.core.watching.sample import StreamSample, WatchVerdict
 from eager_kestrel.core.words import broadcasts as words
 
@@ -79,7 +62,7 @@ class Expected:
     kbps: float | None = None
     """With transport overhead."""
     fps: float | None = None
-    keyframe_seconds: float = SPAN_SECONDS
+    keyframe_seconds: float = looks.SPAN_SECONDS
     steps: tuple[Fallback, ...] = ()
     """Steps down, in order."""
 
@@ -151,13 +134,13 @@ class Judge:
         """Of stream, now."""
         return self._looks[-1][1] if self._looks else 0.0
 
-    def sent_kbps(self, seconds: float = LATELY_SECONDS) -> float:
+    def sent_kbps(self, seconds: float = looks.LATELY_SECONDS) -> float:
         """Handed over lately."""
-        return rate_of([look for look, _ in self._since(seconds)], "handed_bytes")
+        return looks.rate_of([look for look, _ in self._since(seconds)], "handed_bytes")
 
-    def carried_kbps(self, seconds: float = LATELY_SECONDS) -> float:
+    def carried_kbps(self, seconds: float = looks.LATELY_SECONDS) -> float:
         """Taken by the other end lately."""
-        return rate_of([look for look, _ in self._since(seconds)], "carried_bytes")
+        return looks.rate_of([look for look, _ in self._since(seconds)], "carried_bytes")
 
     def usual_kbps(self) -> float:
         """What the program hands over when nothing holds it up."""
@@ -167,11 +150,11 @@ class Judge:
             if waited < STANDING_SECONDS
             and before.connected
             and after.seconds > before.seconds
-            and closed_share(before, after) < CLOSED_SHARE
+            and looks.closed_share(before, after) < CLOSED_SHARE
         ]
         if len(free) >= FREE_LOOKS:
             self._usual = sum(free) / len(free)
-        return self._usual or self.expected.kbps or self.sent_kbps(PROGRAM_SECONDS)
+        return self._usual or self.expected.kbps or self.sent_kbps(looks.PROGRAM_SECONDS)
 
     def _since(self, seconds: float) -> list[tuple[StreamSample, float]]:
         """The looks of the last seconds, with the one before them."""
@@ -251,7 +234,7 @@ class Judge:
         if planned is None or len(since) < 2:
             return None
         spells = [since[n : n + SPELL_LOOKS] for n in range(max(1, len(since) - SPELL_LOOKS + 1))]
-        carried = [rate_of(spell, "carried_bytes") for spell in spells]
+        carried = [looks.rate_of(spell, "carried_bytes") for spell in spells]
         resumes = since[-1].seconds - self._resumed_at < RESUME_SECONDS  # too short for a rate
         slow = min(carried) < planned or carried[-1] < HURRY_SHARE * planned
         if slow and not resumes:
@@ -270,13 +253,13 @@ class Judge:
     def _of_queue(self, look: StreamSample) -> WatchVerdict | None:
         if self._starts(look):
             return None
-        lately = self._since(LATELY_SECONDS)
+        lately = self._since(looks.LATELY_SECONDS)
         waited = max(wait for _, wait in lately[-max(1, len(lately) - 1) :])
         now = lately[-1][1]
         if now <= STANDING_SECONDS:
             self._ingest = self._ingest and look.seconds - self._stood_at < AFTER_SECONDS
         elif self._closed() >= CLOSED_SHARE and (
-            self.carried_kbps(LATELY_SECONDS / 2) < LITTLE_SHARE * self.usual_kbps()
+            self.carried_kbps(looks.LATELY_SECONDS / 2) < LITTLE_SHARE * self.usual_kbps()
         ):
             self._ingest = True
             return WatchVerdict(cause="ingest", text=words.not_taken(now), late=now > LATE_SECONDS)
@@ -286,7 +269,7 @@ class Judge:
             )
         if now > STANDING_SECONDS and (window := self._small_window(look)) is not None:
             return window
-        stalled = stalled_seconds(self._looks, self.usual_kbps())
+        stalled = looks.stalled_seconds(self._looks, self.usual_kbps())
         if stalled is not None and now > STANDING_SECONDS:
             left = LATE_SECONDS - now
             return WatchVerdict(
@@ -298,14 +281,16 @@ class Judge:
             )
         if now > LATE_SECONDS or (waited > LATE_SECONDS and now > STANDING_SECONDS):
             return self._hurries() or self._late(now)
-        grows = growing(self._looks, self.expected.keyframe_seconds) or rising(self._looks)
+        grows = looks.growing(self._looks, self.expected.keyframe_seconds) or looks.rising(
+            self._looks
+        )
         return None if grows is None else self._hurries() or self._warned(*grows)
 
     def _late(self, now: float) -> WatchVerdict:
         """More waits than may; it may be on its way down."""
         self._late_at = self._looks[-1][0].seconds
-        carried, usual = self.carried_kbps(SPAN_SECONDS), self.usual_kbps()
-        if carried > usual and now < max(wait for _, wait in self._since(2 * SPAN_SECONDS)):
+        carried, usual = self.carried_kbps(looks.SPAN_SECONDS), self.usual_kbps()
+        if carried > usual and now < max(wait for _, wait in self._since(2 * looks.SPAN_SECONDS)):
             return WatchVerdict(cause="upload", text=words.drains(now), late=True)
         step, said = self.expected.step(carried)
         text = words.late(now, carried, usual, said)
@@ -326,10 +311,10 @@ class Judge:
             carried_kbps=carried,
         )
 
-    def _closed(self, seconds: float = LATELY_SECONDS / 2) -> float:
+    def _closed(self, seconds: float = looks.LATELY_SECONDS / 2) -> float:
         """The share of the last seconds in which the other end's window was closed."""
         seen = [look for look, _ in self._since(seconds)]
-        return closed_share(seen[0], seen[-1])
+        return looks.closed_share(seen[0], seen[-1])
 
     def _small_window(self, look: StreamSample) -> WatchVerdict | None:
         """The window is closed again and again, and nothing waits on the way: it is too small.
@@ -337,13 +322,13 @@ class Judge:
         Where the upload is the limit a window may be closed as well, but then packets wait.
         """
         trip, least = look.round_trip_ms, look.min_round_trip_ms
-        if trip is None or least is None or self._closed(SPAN_SECONDS) < SMALL_SHARE:
+        if trip is None or least is None or self._closed(looks.SPAN_SECONDS) < SMALL_SHARE:
             return None
         if trip > least + max(WAITING_MS, WAITING_SHARE * least):
             return None
         return WatchVerdict(
             cause="ingest",
-            text=words.small_window(self.carried_kbps(SPAN_SECONDS), trip),
+            text=words.small_window(self.carried_kbps(looks.SPAN_SECONDS), trip),
             late=self.queued_seconds > LATE_SECONDS,
         )
 
@@ -351,17 +336,17 @@ class Judge:
         late = look.media_late_seconds
         if late is not None and late > MEDIA_LATE_SECONDS:
             return WatchVerdict(cause="machine", text=words.behind(late), late=late > LATE_SECONDS)
-        if self._looks[0][0].seconds > look.seconds - PROGRAM_SECONDS:
+        if self._looks[0][0].seconds > look.seconds - looks.PROGRAM_SECONDS:
             return None
-        if max(wait for _, wait in self._since(PROGRAM_SECONDS)) > STANDING_SECONDS:
+        if max(wait for _, wait in self._since(looks.PROGRAM_SECONDS)) > STANDING_SECONDS:
             return None  # what the connection held up is made up for afterwards
         wanted = self.expected.fps
-        fps = mean_of([seen.fps for seen, _ in self._since(PROGRAM_SECONDS)])
+        fps = looks.mean_of([seen.fps for seen, _ in self._since(looks.PROGRAM_SECONDS)])
         if wanted is not None and fps is not None and fps < FPS_SHARE * wanted:
             return WatchVerdict(cause="machine", text=words.few_frames(fps, wanted))
         planned = self.expected.kbps
         until = self._stood_at + AFTER_SECONDS  # it may make up for a queue
-        steadily = program_kbps(self._looks, self.expected.keyframe_seconds, until)
+        steadily = looks.program_kbps(self._looks, self.expected.keyframe_seconds, until)
         if planned is None or steadily is None or not self._is_off_plan(steadily, planned):
             return None
         if steadily > planned:
@@ -372,12 +357,12 @@ class Judge:
 
     def _halts(self, look: StreamSample) -> WatchVerdict | None:
         """The program hands over nothing again and again, and the connection is done each time."""
-        if not self._looks or self._looks[0][0].seconds > look.seconds - PROGRAM_SECONDS:
+        if not self._looks or self._looks[0][0].seconds > look.seconds - looks.PROGRAM_SECONDS:
             return None
-        pauses = pauses_of(self._since(PROGRAM_SECONDS))
-        if pauses is None or pauses[0] < HALTS_SHARE * PROGRAM_SECONDS:
+        pauses = looks.pauses_of(self._since(looks.PROGRAM_SECONDS))
+        if pauses is None or pauses[0] < HALTS_SHARE * looks.PROGRAM_SECONDS:
             return None
-        text = words.halts(pauses[0], PROGRAM_SECONDS)
+        text = words.halts(pauses[0], looks.PROGRAM_SECONDS)
         return WatchVerdict(cause="machine", text=text, late=pauses[1] > LATE_SECONDS)
 
     def _is_off_plan(self, sent: float, planned: float) -> bool:
@@ -385,7 +370,7 @@ class Judge:
         watched = self._looks[-1][0].seconds - self._looks[0][0].seconds
         back = BACK_SHARE if self._off_plan else 0.0
         less = LESS_SHARE + back
-        more = MORE_SHARE + BUFFER_SECONDS / min(watched, MOST_PROGRAM_SECONDS) - back
+        more = MORE_SHARE + BUFFER_SECONDS / min(watched, looks.MOST_PROGRAM_SECONDS) - back
         self._off_plan = not less * planned <= sent <= more * planned
         return self._off_plan
 
