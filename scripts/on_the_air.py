@@ -22,7 +22,7 @@ def main() -> int:
     """Watch a stream until it ends."""
     connection, seconds = sys.argv[1], sys.argv[2]
     kestrel = [sys.executable, "-m", "eager_kestrel"]
-    from eager_kestrel.actions import read_plan
+    from eager_kestrel import read_plan
 
     video = read_plan("latest").destinations[0].video
     assert video is not None

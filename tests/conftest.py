@@ -19,7 +19,7 @@ import pytest
 from hypothesis import HealthCheck, Phase, settings
 
 from eager_kestrel.cli.main import run
-from eager_kestrel.files.schemas import schema_text
+from eager_kestrel.files.schemas import document_schema
 
 settings.register_profile(
     "kestrel",
@@ -70,7 +70,7 @@ class Result:
 
 @functools.cache
 def schema_of(kind: str) -> Any:
-    schema = json.loads(schema_text(kind))
+    schema = json.loads(document_schema(kind))
     return jsonschema.Draft202012Validator(schema)
 
 

@@ -9,8 +9,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from eager_kestrel.core.checks.findings import check
 from eager_kestrel.core.connection.uplink import assumed_uplink

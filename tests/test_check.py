@@ -8,8 +8,7 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from eager_kestrel.core.checks.findings import check, check_each
 from eager_kestrel.core.connection.run import Run

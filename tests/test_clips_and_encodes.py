@@ -9,8 +9,7 @@ from threading import Event
 
 import numpy as np
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from eager_kestrel.actions.encode_trial import look_of, screen_of
 from eager_kestrel.actions.trial import finalists
@@ -19,8 +18,7 @@ from eager_kestrel.core.errors import FormatError, InputError, NotFoundError, St
 from eager_kestrel.core.footage import Footage, Stretch
 from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.show.machine import Endurance
-from eager_kestrel.core.words import broadcasts as machines
-from eager_kestrel.core.words import broadcasts as trials
+from eager_kestrel.core.words import broadcasts as machines, broadcasts as trials
 from eager_kestrel.files.footage import (
     footage_names,
     read_footage,
@@ -37,8 +35,10 @@ from eager_kestrel.report.figures import save_sheet
 from tests.conftest import Kestrel
 from tests.test_encoders import machine_of
 from tests.test_plan import TABLE
-from tests.test_recordings import Make
-from tests.test_recordings import made as made  # the fixture
+from tests.test_recordings import (
+    Make,
+    made as made,  # the fixture
+)
 
 
 @pytest.fixture

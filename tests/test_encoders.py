@@ -9,8 +9,7 @@ from fractions import Fraction
 from pathlib import Path
 
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from eager_kestrel.actions import encoders as measuring
 from eager_kestrel.core.resolution import Resolution

@@ -7,8 +7,7 @@ from datetime import datetime, timedelta
 from pathlib import Path
 
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from eager_kestrel.actions.measuring import MeasureOptions
 from eager_kestrel.actions.practice import simulated_connection, simulated_uplink

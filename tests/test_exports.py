@@ -15,8 +15,7 @@ from pathlib import Path
 import av
 import imageio_ffmpeg
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from eager_kestrel.core.connection.uplink import assumed_uplink
 from eager_kestrel.core.plan.exports import KEY, command_line, ffmpeg_arguments, gstreamer_arguments

@@ -15,8 +15,7 @@ from pathlib import Path
 import httpx
 import pytest
 import trustme
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from eager_kestrel.actions.far_end import EndpointState, Listening, bounds_of, far_end
 from eager_kestrel.actions.practice import simulated_connection

@@ -11,8 +11,7 @@ from pathlib import Path
 import imageio_ffmpeg
 import numpy as np
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from eager_kestrel.actions.schedule import ScheduleOutcome, learned
 from eager_kestrel.core.arrays import Floats

@@ -8,11 +8,10 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from eager_kestrel.actions.practice import simulated_connection, simulated_uplink
-from eager_kestrel.actions.receiving import Reception, reception
+from eager_kestrel.actions.receiving import Reception, receive
 from eager_kestrel.core.connection.climbing import Climb, SenderSample
 from eager_kestrel.core.guide.rules import Server
 from eager_kestrel.core.units import Bitrate
@@ -165,7 +164,7 @@ def test_an_ingest_is_measured_and_its_ceiling_kept(
     kestrel: Kestrel, monkeypatch: pytest.MonkeyPatch, rate: str, kbps: float
 ) -> None:
     monkeypatch.setenv("EAGER_KESTREL_STREAM_KEY", CANARY)
-    with reception(CANARY) as (taking, address), behind_a_line(address, rate) as line:
+    with receive(CANARY) as (taking, address), behind_a_line(address, rate) as line:
         url = f"rtmp://127.0.0.1:{line.port}/live"
         result = kestrel("measure", url, "--json")
         assert taking.wait(5, 1)
@@ -194,7 +193,7 @@ def test_a_private_way_is_taken_and_said(
     oxbow = load_guide("oxbow")
     suffix = oxbow.private
     assert suffix is not None
-    with reception(f"{CANARY}{suffix.key_suffix}") as (taking, address):
+    with receive(f"{CANARY}{suffix.key_suffix}") as (taking, address):
         points = (Server(name="Coast", url=address),)
         folder = tmp_path / "guides"
         folder.mkdir()

@@ -14,10 +14,9 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
-from eager_kestrel.actions.importing import read
+from eager_kestrel.actions.importing import read_guideline
 from eager_kestrel.core.checks.findings import as_explained, check
 from eager_kestrel.core.codecs import CODECS, Codec, least_level
 from eager_kestrel.core.connection.uplink import assumed_uplink
@@ -621,7 +620,7 @@ def test_any_cells_give_proposals_that_can_be_read(
     path = tmp_path_factory.getbasetemp() / "cells.csv"
     path.write_text(out.getvalue(), encoding="utf-8", errors="replace")
     try:
-        found = read(path)
+        found = read_guideline(path)
     except KestrelError:
         return
     for key, answer in found.accepted().items():

@@ -8,8 +8,7 @@ from importlib.resources import files
 from pathlib import Path
 
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from eager_kestrel.core.errors import FormatError
 from eager_kestrel.core.guide.guide import Guide

@@ -9,8 +9,7 @@ from contextlib import closing
 from pathlib import Path
 
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from eager_kestrel.core.connection.pooling import uplink_of
 from eager_kestrel.files.database import FILE_NAME, VERSION

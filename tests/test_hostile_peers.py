@@ -14,8 +14,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from eager_kestrel.actions.receiving import Reception
 from eager_kestrel.core.checks.stream import LONGEST_GAP_SECONDS, SteadyClock
@@ -420,11 +419,11 @@ def real_messages() -> list[bytes]:
 
 def published(times: list[int]) -> Reception:
     """A stream of keyframes and frames with these timestamps in milliseconds, received."""
-    from eager_kestrel.actions.receiving import reception
+    from eager_kestrel.actions.receiving import receive
     from eager_kestrel.net.publishing import Publication
     from eager_kestrel.wire import flv
 
-    with reception("key") as (taking, url):
+    with receive("key") as (taking, url):
         target = PublishTarget.parse(url)
         sender = Publication(target, "key")
         header, *frames = real_messages()
@@ -463,14 +462,14 @@ def test_a_publisher_that_hurries_and_hangs_up_loses_nothing(tmp_path: Path) -> 
 
     import imageio_ffmpeg
 
-    from eager_kestrel.actions.receiving import reception
+    from eager_kestrel.actions.receiving import receive
 
     ffmpeg, file = imageio_ffmpeg.get_ffmpeg_exe(), tmp_path / "hurried.flv"
     made = ["-f", "lavfi", "-i", "nullsrc=size=640x360:rate=60,geq=random(1)*255:128:128"]
     coded = ["-t", "4", "-c:v", "libx264", "-preset", "ultrafast", "-qp", "12", str(file)]
     subprocess.run([ffmpeg, "-v", "error", *made, *coded], check=True)
     copied = ["-i", str(file), "-c", "copy", "-f", "flv"]
-    with reception(key="k") as (taking, address):
+    with receive(key="k") as (taking, address):
         subprocess.run([ffmpeg, "-v", "error", *copied, f"{address}/k"], check=True)
         deadline = time.perf_counter() + 10
         while not taking.received and time.perf_counter() < deadline:

@@ -11,8 +11,7 @@ from types import SimpleNamespace
 
 import numpy as np
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from eager_kestrel.actions.practice import SimulatedTrouble, simulated_connection, simulated_uplink
 from eager_kestrel.core.choice.budget import budget

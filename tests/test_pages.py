@@ -9,10 +9,9 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
-from eager_kestrel.actions.importing import NewGuide, Reading, write_import
+from eager_kestrel.actions.importing import NewGuide, Reading, write_imported_guide
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.guide.amounts import Page
 from eager_kestrel.core.guide.drafting import guide_of
@@ -199,7 +198,7 @@ def test_a_guide_holds_exactly_what_was_confirmed(
     about = NewGuide("made-up", "Made Up", "a page", path)
     reading = Reading("page", WIDE, (), ())
     try:
-        guide = write_import(reading, answers, about)
+        guide = write_imported_guide(reading, answers, about)
     except InputError:
         assert not path.exists()
         return

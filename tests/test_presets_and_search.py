@@ -5,8 +5,7 @@ from __future__ import annotations
 from itertools import pairwise
 
 import numpy as np
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from eager_kestrel.actions.bitrate_search import MOST_TRIES, BitrateSearch, again_of
 from eager_kestrel.actions.planning import uplink_from_number

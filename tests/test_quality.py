@@ -10,8 +10,7 @@ from typing import get_args
 
 import numpy as np
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from eager_kestrel.core.choice.candidates import Candidate, candidates
 from eager_kestrel.core.choice.candidates_table import CandidatesTable, candidates_table

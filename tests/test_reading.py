@@ -9,8 +9,7 @@ import sys
 from pathlib import Path
 
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from eager_kestrel.core.printable import may_hide, printable, printable_in
 from eager_kestrel.files.documents import csv_text

@@ -6,8 +6,7 @@ from fractions import Fraction
 from typing import Any
 
 import pytest
-from hypothesis import assume, given
-from hypothesis import strategies as st
+from hypothesis import assume, given, strategies as st
 
 from eager_kestrel.core.choice.limits import VARIABLE_TARGET
 from eager_kestrel.core.connection.uplink import assumed_uplink

@@ -13,8 +13,7 @@ from typing import Any
 import imageio_ffmpeg
 import numpy as np
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from eager_kestrel.core.checks.stream import (
     BIN_SECONDS,

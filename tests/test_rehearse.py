@@ -26,7 +26,7 @@ import trustme
 from eager_kestrel.actions.checking import guides_of
 from eager_kestrel.actions.planning import plan, uplink_from_number
 from eager_kestrel.actions.practice import simulated_connection
-from eager_kestrel.actions.receiving import Reception, reception, wait_for
+from eager_kestrel.actions.receiving import Reception, receive, wait_for
 from eager_kestrel.actions.rehearsing import RehearseOptions, destination_of, rehearse, stage
 from eager_kestrel.actions.shows import ShowOptions, asked_show
 from eager_kestrel.core.checks.rehearsal import Moment, Rehearsals, Sent, start_seconds, verdict
@@ -84,7 +84,7 @@ def test_ffmpeg_publishes_and_is_described(tmp_path: Path) -> None:
     for old in tmp_path.glob("*.flv"):
         old.unlink()
     file = tmp_path / "kept.flv"
-    with reception(CANARY, guides=guides_of(["oxbow"]), record_to=file) as (taking, address):
+    with receive(CANARY, guides=guides_of(["oxbow"]), record_to=file) as (taking, address):
         assert published_by_ffmpeg(f"{address}/wrong", 1) != 0
         assert published_by_ffmpeg(f"{address}/{CANARY}", 5) == 0
         assert published_by_ffmpeg(f"{address}/{CANARY}", 3, "-bf", "2") == 0  # one after another
@@ -132,7 +132,7 @@ with av.open(sys.argv[1], "w", format="flv") as out:
 @timed
 def test_findings_come_as_the_stream_goes() -> None:
     seen = []
-    with reception(CANARY, guides=guides_of(["oxbow"])) as (taking, address):
+    with receive(CANARY, guides=guides_of(["oxbow"])) as (taking, address):
         publisher = threading.Thread(target=published_by_ffmpeg, args=(f"{address}/{CANARY}", 5))
         publisher.start()
         wait_for(taking, 1, 15, lambda view, found: seen.append((view, found)))
@@ -155,7 +155,7 @@ def test_a_recording_never_takes_the_place_of_another(kestrel: Kestrel, tmp_path
     assert "already exists" in result.error_line
     assert "name it .flv" in kestrel("receive", "--record", "a.mp4").error_line
     later = tmp_path / "later.flv"
-    with reception(CANARY, record_to=later) as (taking, address):
+    with receive(CANARY, record_to=later) as (taking, address):
         later.write_bytes(b"somebody was quicker")
         assert published_by_ffmpeg(f"{address}/{CANARY}", 1) == 0
         (one,) = wait_for(taking, 1, 5)
@@ -167,7 +167,7 @@ def test_a_recording_never_takes_the_place_of_another(kestrel: Kestrel, tmp_path
 
 def test_a_goodbye_in_pieces_is_heard_out() -> None:
     """It is two messages; closing after the first would reset the connection under the second."""
-    with reception(CANARY) as (taking, address):
+    with receive(CANARY) as (taking, address):
         target = PublishTarget.parse(address)
         publisher = Publisher(target.app, target.url, CANARY, os.urandom(RANDOM_BYTES))
         with socket.create_connection((target.host, target.port), 5) as connection:
@@ -187,7 +187,7 @@ def test_a_goodbye_in_pieces_is_heard_out() -> None:
 
 
 def test_pyav_publishes_too() -> None:
-    with reception(CANARY) as (taking, address):
+    with receive(CANARY) as (taking, address):
         publisher = [sys.executable, "-c", PYAV, f"{address}/{CANARY}"]
         subprocess.run(publisher, check=True, timeout=30)
         (one,) = wait_for(taking, 1, 5)
@@ -198,7 +198,7 @@ def test_pyav_publishes_too() -> None:
 
 
 def test_only_one_at_a_time_and_silence_ends() -> None:
-    with reception(CANARY) as (taking, address):
+    with receive(CANARY) as (taking, address):
         target = PublishTarget.parse(address)
         first = Publication(target, CANARY)
         with pytest.raises(EndpointError, match="another stream is coming in"):
@@ -352,7 +352,7 @@ def test_rtmps_with_certificates_checked() -> None:
     authority.issue_cert("127.0.0.1").configure_cert(server)
     trusting = ssl.create_default_context()
     authority.configure_trust(trusting)
-    with reception(CANARY) as (taking, address):
+    with receive(CANARY) as (taking, address):
         inner = PublishTarget.parse(address)
         listener = socket.create_server(("127.0.0.1", 0))
         port = listener.getsockname()[1]
@@ -604,12 +604,12 @@ def test_a_dead_ingest_is_exit_three_and_the_key_stays_secret(
     plan = kestrel("plan", "--for", "oxbow", "--upload", "3 Mbit/s", "--out", tmp_path / "p.json")
     dead = kestrel("rehearse", "--to", "rtmp://127.0.0.1:1/live")
     assert dead.code == 3
-    with reception("another key") as (taking, address):
+    with receive("another key") as (taking, address):
         refused = kestrel("rehearse", "--to", address, "--seconds", "2 s")
     assert refused.code == 3
     assert "refused" in refused.error_line
     assert taking.refused == 1
-    with reception(CANARY) as (_, address):
+    with receive(CANARY) as (_, address):
         held = kestrel("rehearse", "--to", address, "--seconds", "2 s", "--json")
     assert held.code == 0, held.err
     leaked = kestrel("rehearse", "--to", f"rtmp://127.0.0.1:1/live?key={CANARY}")
@@ -644,7 +644,7 @@ def test_a_backup_takes_over_where_the_first_does_not_answer(
     """Only a guide's own servers have one; and plans name the first one first."""
     monkeypatch.setenv("EAGER_KESTREL_STREAM_KEY", CANARY)
     dead = "rtmp://127.0.0.1:1/live"
-    with reception(CANARY) as (taking, spare):
+    with receive(CANARY) as (taking, spare):
         guide_with_servers(home, dead, spare)
         made = kestrel("plan", "--for", "oxbow", "--upload", "3 Mbit/s", "--json").document
         assert made["destinations"][0]["servers"] == [dead, spare]

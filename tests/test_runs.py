@@ -17,8 +17,7 @@ from pathlib import Path
 
 import pytest
 import trustme
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from eager_kestrel.actions.planning import plan
 from eager_kestrel.actions.shows import ShowOptions, asked_show
@@ -430,7 +429,7 @@ def test_something_else_than_rtmp_is_no_answer(kestrel: Kestrel, home: Path) -> 
 
 
 def test_a_schedule_leaves_its_runs_in_the_history_one_by_one(kestrel: Kestrel) -> None:
-    from eager_kestrel.actions.measuring import MeasureOptions, keep
+    from eager_kestrel.actions.measuring import MeasureOptions, keep_run
     from eager_kestrel.actions.practice import simulated_connection, simulated_uplink
     from eager_kestrel.actions.schedule import measure_repeatedly
     from eager_kestrel.core.connection.throughput import Limits
@@ -440,7 +439,7 @@ def test_a_schedule_leaves_its_runs_in_the_history_one_by_one(kestrel: Kestrel) 
         wish = MeasureOptions(up.url, connections=1, limits=Limits(2.0), practice=True)
         for outcome in measure_repeatedly(wish, 2, 0.1):
             assert outcome.run is not None
-            keep(outcome.run)
+            keep_run(outcome.run)
             assert len(kestrel("runs", "list", "--json").document["runs"]) == outcome.number
 
 

@@ -9,8 +9,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from eager_kestrel.actions.checking import check, settings_from
 from eager_kestrel.actions.planning import plan, uplink_from_number
@@ -21,8 +20,11 @@ from eager_kestrel.core.plan.plan import DestinationPlan
 from eager_kestrel.core.resolution import parse_frame_rate
 from eager_kestrel.core.show.show import ON_THE_WIRE, Show
 from tests.conftest import Kestrel, timed
-from tests.test_recordings import CONSTANT, Make
-from tests.test_recordings import made as made  # the fixture
+from tests.test_recordings import (
+    CONSTANT,
+    Make,
+    made as made,  # the fixture
+)
 from tests.test_runs import at, kept
 
 UPLOAD = ("--upload", "9 Mbit/s")

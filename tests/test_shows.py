@@ -10,8 +10,7 @@ import tomllib
 from pathlib import Path
 
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from eager_kestrel.actions.reporting import glossary
 from eager_kestrel.actions.shows import MOTION_CHOICES

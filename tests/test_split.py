@@ -8,8 +8,7 @@ from typing import Any
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 
 from eager_kestrel.core.checks.findings import check
 from eager_kestrel.core.connection.uplink import assumed_uplink
@@ -474,7 +473,7 @@ def test_pieces_bound_the_keyframes_of_a_shared_encode() -> None:
 )
 def test_need_answers_for_the_whole_show(name: str, resolution: str) -> None:
     """Planning the show with what it says gives a look that differs by no more than the band."""
-    from eager_kestrel.actions import load_show
+    from eager_kestrel import load_show
     from eager_kestrel.actions.what_if import need
 
     wanted = load_show(name)

@@ -10,8 +10,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from eager_kestrel.actions import encode_trial as trying
 from eager_kestrel.actions.trial import judged
@@ -38,8 +37,11 @@ from eager_kestrel.files import footage as kept_footage
 from eager_kestrel.media import trial_encode as media
 from tests.conftest import Kestrel
 from tests.test_plan import TABLE
-from tests.test_recordings import FFMPEG, Make
-from tests.test_recordings import made as made  # the fixture
+from tests.test_recordings import (
+    FFMPEG,
+    Make,
+    made as made,  # the fixture
+)
 
 points = st.lists(st.tuples(st.floats(100, 9000), st.floats(0, 1)), min_size=1, max_size=14)
 SHAPES = [

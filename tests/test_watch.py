@@ -8,8 +8,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from eager_kestrel.actions.planning import plan, uplink_from_number
 from eager_kestrel.actions.shows import ShowOptions, asked_show

@@ -19,7 +19,7 @@ import imageio_ffmpeg
 import pytest
 
 from eager_kestrel.actions.broadcasts import KeptBroadcast
-from eager_kestrel.actions.receiving import Reception, reception
+from eager_kestrel.actions.receiving import Reception, receive
 from eager_kestrel.actions.relay import RelayReport, watch_through
 from eager_kestrel.actions.relay_targets import RelayOptions
 from eager_kestrel.actions.watching import WatchOptions, sees_connections, watch
@@ -92,7 +92,7 @@ def platform(
     from eager_kestrel.practice.uplink import PracticeUplink
 
     with (
-        reception(CANARY, 0, [OXBOW], None, Platform(OXBOW, trouble)) as (taking, url),
+        receive(CANARY, 0, [OXBOW], None, Platform(OXBOW, trouble)) as (taking, url),
         PracticeUplink(line, PublishTarget.parse(url).port) as relay,
     ):
         yield PublishTarget("rtmp", "127.0.0.1", relay.port, "live"), taking
@@ -129,7 +129,7 @@ def watched_through(scene: Scene, settings: Path) -> tuple[KeptBroadcast, Recept
     told: list[RelayReport] = []
     with platform(SimulatedConnection(scene.line, 20), scene.trouble) as (target, taking):
         wish = RelayOptions(
-            settings=settings, to=(f"oxbow={target.url}",), port=0, within="40 s", gone_seconds=3
+            settings=settings, to=(f"oxbow={target.url}",), port=0, max_time="40 s", gone_seconds=3
         )
         ready = threading.Event()
 
@@ -203,7 +203,7 @@ def between(
         told.append(it)
         ready.set()
 
-    wish = RelayOptions(to=places, port=0, within="30 s", gone_seconds=1, **wishes)  # type: ignore[arg-type]
+    wish = RelayOptions(to=places, port=0, max_time="30 s", gone_seconds=1, **wishes)  # type: ignore[arg-type]
     thread = threading.Thread(
         target=lambda: done.append(watch_through(wish, lambda _: None, None, begin)), daemon=True
     )
@@ -250,8 +250,8 @@ def test_every_byte_is_passed_on_in_order() -> None:
 
 @timed
 def test_a_stream_goes_over_to_the_backup_and_says_so(home: Path) -> None:
-    with contextlib.ExitStack() as first, reception(CANARY) as (taking, spare):
-        _, address = first.enter_context(reception(CANARY))
+    with contextlib.ExitStack() as first, receive(CANARY) as (taking, spare):
+        _, address = first.enter_context(receive(CANARY))
         guide_with_servers(home, address, spare)
         with (
             between(f"oxbow={address}") as (told, done),
@@ -293,7 +293,7 @@ def test_a_slow_platform_does_not_hold_up_the_others(monkeypatch: pytest.MonkeyP
 @timed
 def test_a_program_that_breaks_off_may_come_back() -> None:
     header = flv.video_header("h264", b"\x01\x64\x00\x1f\xff")
-    with reception(CANARY) as (taking, url), between(f"oxbow={url}") as (told, done):
+    with receive(CANARY) as (taking, url), between(f"oxbow={url}") as (told, done):
         here = PublishTarget.parse(told.address)
         for number in range(2):
             sending = Publication(here, LOCAL)
@@ -322,12 +322,12 @@ def test_a_platform_that_is_late_gets_the_stream_from_the_next_keyframe(
     monkeypatch.setenv("EAGER_KESTREL_STREAM_KEY_LARKSPUR", CANARY)
     with socket.create_server(("127.0.0.1", 0)) as free:
         port = free.getsockname()[1]
-    with reception(CANARY) as (first, url), contextlib.ExitStack() as later:
+    with receive(CANARY) as (first, url), contextlib.ExitStack() as later:
         places = (f"oxbow={url}", f"larkspur=rtmp://127.0.0.1:{port}/live")
         with between(*places) as (told, done):
             sender = subprocess.Popen(ffmpeg(f"{told.address}/{LOCAL}", 9))
             time.sleep(3)
-            second, _ = later.enter_context(reception(CANARY, port))
+            second, _ = later.enter_context(receive(CANARY, port))
             assert sender.wait(30) == 0
     good, late = (one.broadcast for one in done[0])
     assert first.received[0].findings.recording.video.frames == 270  # type: ignore[union-attr]
@@ -362,8 +362,8 @@ def test_only_this_machine_and_only_with_the_local_key() -> None:
 
 
 def test_a_platform_that_refuses_is_said_to_the_program() -> None:
-    with reception("another-key") as (_, url):
-        wish = RelayOptions(to=(f"oxbow={url}",), port=0, within="3 s")
+    with receive("another-key") as (_, url):
+        wish = RelayOptions(to=(f"oxbow={url}",), port=0, max_time="3 s")
         refused: list[str] = []
 
         def come(told: RelayReport) -> None:
@@ -412,7 +412,7 @@ def test_from_outside_a_dip_is_told_and_the_program_is_not_touched(tmp_path: Pat
     with platform(line) as (target, taking):
         sender = subprocess.Popen(ffmpeg(f"{target.url}/{CANARY}", 14))
         wish = WatchOptions(
-            settings=settings, to=f"127.0.0.1:{target.port}", within="30 s", gone_seconds=1
+            settings=settings, to=f"127.0.0.1:{target.port}", max_time="30 s", gone_seconds=1
         )
         aired = watch(wish, told.append)
         assert sender.wait(20) == 0

@@ -10,8 +10,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from eager_kestrel.core.checks.findings import check
 from eager_kestrel.core.choice.budget import budget

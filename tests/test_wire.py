@@ -7,8 +7,7 @@ import random
 from itertools import accumulate
 
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from eager_kestrel.core.errors import ProtocolError
 from eager_kestrel.wire import amf0, flv

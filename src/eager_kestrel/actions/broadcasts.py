@@ -9,7 +9,6 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
 
-from eager_kestrel import __version__
 from eager_kestrel.actions.checking import settings_from
 from eager_kestrel.actions.planning import plan, uplink_for
 from eager_kestrel.actions.rehearsing import destination_of
@@ -28,6 +27,7 @@ from eager_kestrel.core.words import broadcasts as words
 from eager_kestrel.files.history import History
 from eager_kestrel.files.plans import LATEST, latest_plan, read_plan
 from eager_kestrel.files.shows import USUAL
+from eager_kestrel.version import __version__
 
 LOOK_SECONDS = 0.25
 """Between two looks."""

@@ -12,9 +12,14 @@ from pydantic import ValidationError
 from eager_kestrel.actions.evidence import evidence_behind
 from eager_kestrel.actions.planning import safe_uplink, uplink_from_history
 from eager_kestrel.actions.shows import destination
-from eager_kestrel.core.checks.findings import Findings, TonightCheck, against_plan, check_each
-from eager_kestrel.core.checks.findings import check as hold
-from eager_kestrel.core.checks.findings import check_recording as hold_recording
+from eager_kestrel.core.checks.findings import (
+    Findings,
+    TonightCheck,
+    against_plan,
+    check as hold,
+    check_each,
+    check_recording as hold_recording,
+)
 from eager_kestrel.core.choice.budget import budget, budget_of
 from eager_kestrel.core.connection.uplink import Uplink
 from eager_kestrel.core.document import first_error

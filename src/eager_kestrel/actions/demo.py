@@ -10,8 +10,12 @@ from eager_kestrel.actions.checking import check_recording
 from eager_kestrel.actions.measuring import MeasureOptions, measure
 from eager_kestrel.actions.planning import plan
 from eager_kestrel.actions.practice import simulated_connection, simulated_uplink
-from eager_kestrel.actions.rehearsing import RehearseOptions as RehearsalWish
-from eager_kestrel.actions.rehearsing import destination_of, rehearse, stage
+from eager_kestrel.actions.rehearsing import (
+    RehearseOptions as RehearsalWish,
+    destination_of,
+    rehearse,
+    stage,
+)
 from eager_kestrel.core.checks.rehearsal import Moment
 from eager_kestrel.core.connection.evidence import evidence_of
 from eager_kestrel.core.connection.pooling import uplink_of

@@ -18,7 +18,7 @@ import numpy as np
 from eager_kestrel.actions.checking import check_recording
 from eager_kestrel.actions.demo import LINE, SHOW
 from eager_kestrel.actions.encoders import EncoderOptions, measure_encoders
-from eager_kestrel.actions.planning import keep, plan, uplink_from_history
+from eager_kestrel.actions.planning import keep_plan, plan, uplink_from_history
 from eager_kestrel.actions.reporting import keep_findings
 from eager_kestrel.core.connection.broadcast import Broadcast
 from eager_kestrel.core.connection.run import Endpoint, Phase, Run, Series
@@ -99,7 +99,7 @@ def fill(folder: Path, tell: Callable[[str], None] = lambda _: None) -> FilledHo
         tell("a plan")
         show = bundled_show(SHOW).model_copy(update={"at": STARTS_AT})
         planned = plan(show, uplink_from_history(around=STARTS_AT)).plan
-        keep(planned)
+        keep_plan(planned)
         tell("two broadcasts")
         aired = [*_broadcasts(planned, now)]
         with History() as history:

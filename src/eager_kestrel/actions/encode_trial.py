@@ -16,7 +16,6 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from eager_kestrel import __version__
 from eager_kestrel.core.choice.quality import QualityTable, quality, smoothness
 from eager_kestrel.core.codecs import Codec
 from eager_kestrel.core.errors import StoppedError
@@ -45,6 +44,7 @@ from eager_kestrel.files.footage import (
     write_footage,
 )
 from eager_kestrel.net.addresses import WAKE_SECONDS
+from eager_kestrel.version import __version__
 
 if TYPE_CHECKING:
     from eager_kestrel.media.clip import Clip

@@ -9,7 +9,6 @@ from datetime import datetime
 from fractions import Fraction
 from typing import TYPE_CHECKING
 
-from eager_kestrel import __version__
 from eager_kestrel.core.codecs import CODECS, Codec
 from eager_kestrel.core.errors import FormatError, InputError, nearest_name
 from eager_kestrel.core.resolution import (
@@ -22,6 +21,7 @@ from eager_kestrel.core.show.machine import EncoderPoint, Endurance, Machine, Me
 from eager_kestrel.core.words import broadcasts as words
 from eager_kestrel.files.plans import latest_plan
 from eager_kestrel.files.saved import read_machine, write_machine
+from eager_kestrel.version import __version__
 
 if TYPE_CHECKING:
     from eager_kestrel.media.encoders import Encoder, EncoderSetting, Frames

@@ -33,7 +33,7 @@ def goes_to_ingest(where: Towards) -> bool:
 ENDPOINTS_FILE = "endpoints.json"
 
 
-def listed() -> NamedEndpoints:
+def list_endpoints() -> NamedEndpoints:
     """All that are kept; none when there is no file.
 
     Raises:
@@ -43,7 +43,7 @@ def listed() -> NamedEndpoints:
     return read_kept(ENDPOINTS_FILE, "endpoints", NamedEndpoints) or NamedEndpoints()
 
 
-def add(name: str, url: str) -> NamedEndpoints:
+def name_endpoint(name: str, url: str) -> NamedEndpoints:
     """Give an address a name, or a name another address.
 
     Raises:
@@ -60,7 +60,7 @@ def add(name: str, url: str) -> NamedEndpoints:
             "that address has user information or a query, which may be secret, so it is not kept",
             "give an endpoint without them",
         )
-    endpoints = listed().with_(NamedEndpoint(name=require_name(name), url=address.url))
+    endpoints = list_endpoints().with_(NamedEndpoint(name=require_name(name), url=address.url))
     write_kept(ENDPOINTS_FILE, endpoints)
     return endpoints
 
@@ -71,7 +71,7 @@ def forget(name: str) -> NamedEndpoints:
     Raises:
         NotFoundError: there is none.
     """
-    endpoints = listed().without(name)
+    endpoints = list_endpoints().without(name)
     write_kept(ENDPOINTS_FILE, endpoints)
     return endpoints
 
@@ -86,7 +86,7 @@ def towards(written: str | None) -> Towards:
     if written is not None and "://" in written:
         known = next((p for p in _known().endpoints if p.url == written), None)
         return Towards(written, "" if known is None else known.name)
-    endpoints = listed()
+    endpoints = list_endpoints()
     if written is not None:
         if written not in names() and written.partition(":")[0] in guide_names():
             return Towards("", "", written)
@@ -112,7 +112,7 @@ def used(where: Towards) -> None:
     with contextlib.suppress(KestrelError):
         address = parse_address(where.url, SCHEMES, EXAMPLE)
         if where.name or (address.user is None and not address.query):
-            endpoints = listed()
+            endpoints = list_endpoints()
             write_kept(
                 ENDPOINTS_FILE, endpoints.model_copy(update={"last": where.name or where.url})
             )
@@ -126,6 +126,6 @@ def names() -> list[str]:
 def _known() -> NamedEndpoints:
     """All, or none where they cannot be read."""
     try:
-        return listed()
+        return list_endpoints()
     except KestrelError:
         return NamedEndpoints()

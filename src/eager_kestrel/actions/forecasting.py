@@ -9,7 +9,6 @@ from itertools import zip_longest
 from pathlib import Path
 from statistics import median
 
-from eager_kestrel import __version__
 from eager_kestrel.actions.evidence import evidence_behind, near_hour
 from eager_kestrel.actions.planning import RECENT_DAYS, plan, uplink_for
 from eager_kestrel.actions.runs import runs_towards
@@ -18,8 +17,12 @@ from eager_kestrel.core.connection.evidence import BroadcastEvidence, RunEvidenc
 from eager_kestrel.core.connection.pooling import counted
 from eager_kestrel.core.errors import InputError, NotFoundError
 from eager_kestrel.core.forecast.evidence import Evidence
-from eager_kestrel.core.forecast.forecast import Forecast, ForecastRequest, Observed
-from eager_kestrel.core.forecast.forecast import forecast as forecast_of
+from eager_kestrel.core.forecast.forecast import (
+    Forecast,
+    ForecastRequest,
+    Observed,
+    forecast as forecast_of,
+)
 from eager_kestrel.core.forecast.replay import Sending, recorded
 from eager_kestrel.core.plan.from_evidence import lowest_kbps_of, sending_at, sending_of
 from eager_kestrel.core.plan.plan import Fallback, Plan
@@ -29,6 +32,7 @@ from eager_kestrel.core.words import runs as words
 from eager_kestrel.files.history import History, HistoryFilter
 from eager_kestrel.files.plans import LATEST, read_plan
 from eager_kestrel.files.shows import USUAL, load_show
+from eager_kestrel.version import __version__
 
 LEAST_SECONDS, MOST_SECONDS = 60.0, 86_400.0
 RUN_SECONDS = 10.0

@@ -19,11 +19,11 @@ from eager_kestrel.files.bundled import bundled_guide_text
 from eager_kestrel.files.documents import read_bounded, write_text
 from eager_kestrel.files.footage import table_for
 from eager_kestrel.files.home import guide_folders
-from eager_kestrel.files.schemas import schema_text
+from eager_kestrel.files.schemas import document_schema
 from eager_kestrel.files.toml import MOST_BYTES
 
 
-def listed() -> tuple[GuideList, list[KestrelError]]:
+def list_guides() -> tuple[GuideList, list[KestrelError]]:
     """List every guide by name, with an error for each that cannot be read."""
     rows, broken = [], []
     for name in guides.guide_names():
@@ -60,7 +60,7 @@ def where(name: str) -> str:
     return "bundled" if path is None else str(path)
 
 
-def lint(paths: list[Path]) -> GuideCheck:
+def check_guides(paths: list[Path]) -> GuideCheck:
     """Read each file as a guide; folders stand for the TOML files in them.
 
     Raises:
@@ -145,11 +145,11 @@ def _write(path: Path, text: str) -> Guide:
     """
     guide = guides.guide_from(text.encode(), path)
     write_text(path, text)
-    write_text(path.parent / guides.SCHEMA_NAME, schema_text("guide"))
+    write_text(path.parent / guides.SCHEMA_NAME, document_schema("guide"))
     return guide
 
 
-def compared(old: str, new: str) -> tuple[Guide, Guide, list[Change]]:
+def compare_guides(old: str, new: str) -> tuple[Guide, Guide, list[Change]]:
     """Two guides, by name or file, and every key that differs."""
     before, after = guides.load_guide(old), guides.load_guide(new)
     return before, after, list(changes(before, after))

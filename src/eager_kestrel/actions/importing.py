@@ -188,7 +188,7 @@ NOTHING = Reading("", AspectRatio(16, 9), (), ())
 """For a guide that is made from answers alone."""
 
 
-def read(path: Path, shape: str = "16:9") -> Reading:
+def read_guideline(path: Path, shape: str = "16:9") -> Reading:
     """Read a guideline page.
 
     Args:
@@ -259,7 +259,7 @@ class NewGuide:
     path: Path
 
 
-def write_import(
+def write_imported_guide(
     reading: Reading, answers: Mapping[str, str], about: NewGuide, *, unverified: bool = False
 ) -> Guide:
     """Write the guide that answers lead to, with the words each came from.

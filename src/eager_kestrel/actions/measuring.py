@@ -209,7 +209,7 @@ def _compare(notebook: _MeasureNotes, target: UploadTarget) -> None:
         notebook.both_ends = both_ends(notebook.one.samples, there)
 
 
-def keep(run: Run) -> None:
+def keep_run(run: Run) -> None:
     """Keep a run in the history.
 
     Raises:

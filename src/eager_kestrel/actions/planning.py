@@ -5,8 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
-from datetime import UTC, date, datetime
-from datetime import time as time_of_day
+from datetime import UTC, date, datetime, time as time_of_day
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -135,7 +134,7 @@ def _cost_of_pins(
     return said
 
 
-def keep(plan: Plan) -> None:
+def keep_plan(plan: Plan) -> None:
     """Keep a plan as the latest, to explain words and rehearse with."""
     keep_latest(plan)
 

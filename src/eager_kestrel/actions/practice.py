@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from eager_kestrel.actions.checking import guides_of
-from eager_kestrel.actions.receiving import Key, Reception, key_for, reception
+from eager_kestrel.actions.receiving import Key, Reception, key_for, receive
 from eager_kestrel.core.connection.trace import Trace
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.bundled import load_trace, trace_names
@@ -141,7 +141,7 @@ def simulated_platform(
     (guide,) = guides_of([written])
     key, judge = key_for(written), Platform(guide, trouble)
     suffix = (guide.private.key_suffix or "") if guide.private is not None else ""
-    with reception(key.value, port, [guide], record_to, judge, suffix) as (taking, url):
+    with receive(key.value, port, [guide], record_to, judge, suffix) as (taking, url):
         yield SimulatedPlatform(guide.title, url, key, taking, judge)
 
 

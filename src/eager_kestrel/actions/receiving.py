@@ -207,7 +207,7 @@ class Reception:
 
 
 @contextlib.contextmanager
-def reception(
+def receive(
     key: str,
     port: int = 0,
     guides: Sequence[Guide] = (),

@@ -15,7 +15,7 @@ from eager_kestrel.actions.bitrate_search import BitrateSearch, again_of
 from eager_kestrel.actions.checking import settings_from
 from eager_kestrel.actions.planning import plan, uplink_from_number
 from eager_kestrel.actions.practice import simulated_connection
-from eager_kestrel.actions.receiving import APP, Reception, reception
+from eager_kestrel.actions.receiving import APP, Reception, receive
 from eager_kestrel.actions.shows import destination
 from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal, Rehearsals, rehearsal_of
 from eager_kestrel.core.errors import InputError, UnitError
@@ -255,7 +255,7 @@ def stage(
     """Run a simulated platform behind a simulated connection, for the ``with`` block."""
     key = secrets.token_hex(8)
     with (
-        reception(key, 0, [guide], record_to, Platform(guide, trouble)) as (taking, url),
+        receive(key, 0, [guide], record_to, Platform(guide, trouble)) as (taking, url),
         PracticeUplink(line, PublishTarget.parse(url).port) as relay,
     ):
         yield Stage(PublishTarget("rtmp", LOOPBACK, relay.port, APP), key, taking)

@@ -10,7 +10,7 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
 
 from eager_kestrel.actions.practice import simulated_connection
-from eager_kestrel.actions.receiving import APP, reception
+from eager_kestrel.actions.receiving import APP, receive
 from eager_kestrel.actions.rehearsing import RehearseOptions, rehearse
 from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal, Rehearsals
 from eager_kestrel.core.errors import InputError
@@ -118,7 +118,7 @@ def rehearse_together_in_practice(
         for there in places:
             guide = load_guide(there.platform).under(there.tier)
             key = secrets.token_hex(8)
-            taking = reception(key, 0, [guide], None, Platform(guide))
+            taking = receive(key, 0, [guide], None, Platform(guide))
             keys.append(key)
             ports.append(PublishTarget.parse(stack.enter_context(taking)[1]).port)
         relay = PracticeUplink(line, ports[0])

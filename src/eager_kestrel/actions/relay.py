@@ -73,7 +73,7 @@ def watch_through(
         NetworkError: the port is taken, or no platform took the stream.
         NotFoundError: no program came in time.
     """
-    until = time.perf_counter() + parse_seconds(wish.within)
+    until = time.perf_counter() + parse_seconds(wish.max_time)
     with contextlib.ExitStack() as stack:
         stack.enter_context(_quick_switching())
         targets = places_of(wish, ask, stack)

@@ -38,7 +38,7 @@ class RelayOptions:
     port: int = 1935
     practice: str | None = None
     """A bundled connection's name, or a rate, for a simulated platform behind a simulated one."""
-    within: str = "12 h"
+    max_time: str = "12 h"
     gone_seconds: float = GONE_SECONDS
     context: ssl.SSLContext | None = None
 

@@ -51,7 +51,7 @@ SYMPTOMS = ("buffering", "dropped frames", "blurry", "stutters", "disconnects", 
 """Explained by their causes, not as words."""
 
 
-def gathered(name: str = LATEST) -> ReportMaterial:
+def gather_report(name: str = LATEST) -> ReportMaterial:
     """A plan, and whatever else is kept that is about the same.
 
     Args:

@@ -6,7 +6,6 @@ from collections.abc import Sequence
 from datetime import datetime
 from pathlib import Path
 
-from eager_kestrel import __version__
 from eager_kestrel.core.connection.broadcast import Broadcast
 from eager_kestrel.core.connection.evidence import RunEvidence
 from eager_kestrel.core.connection.pooling import uplink_of
@@ -20,12 +19,13 @@ from eager_kestrel.files.documents import write_text
 from eager_kestrel.files.history import BROADCASTS, RUNS, History, HistoryFilter
 from eager_kestrel.files.repair import Repaired, repair
 from eager_kestrel.files.run_tables import DateOrder, kept_json, read_runs, runs_csv, runs_json
+from eager_kestrel.version import __version__
 
 LISTED, COMPLETED = 20, 50
 """Runs that are listed, or offered to complete an id, when nobody says how many."""
 
 
-def listed(
+def list_runs(
     last: int | None = None, endpoint: str | None = None, since: str | None = None
 ) -> RunList:
     """List what is kept, the newest so many runs and broadcasts.
@@ -71,7 +71,7 @@ def repaired() -> Repaired:
     return repair()
 
 
-def find(name: str) -> Run:
+def find_run(name: str) -> Run:
     """A run by id, the beginning of one, or ``latest``.
 
     Raises:
@@ -100,7 +100,7 @@ def together(runs: list[Run]) -> Uplink:
     return uplink_of(runs)
 
 
-def forget(
+def forget_runs(
     names: Sequence[str] = (),
     *,
     before: str | None = None,
@@ -157,7 +157,7 @@ def write_runs(runs: list[Run], path: Path, broadcasts: Sequence[Broadcast] = ()
     write_text(path, runs_csv(runs) if table else runs_json(runs, broadcasts))
 
 
-def export(path: Path) -> int:
+def export_runs(path: Path) -> int:
     """Write everything that is kept to a file: ``.json`` whole, ``.csv`` runs without samples.
 
     Returns:
@@ -177,7 +177,7 @@ def export(path: Path) -> int:
         return sum(history.counts())
 
 
-def import_file(path: Path, dates: str | None = None) -> ImportResult:
+def import_runs(path: Path, dates: str | None = None) -> ImportResult:
     """Take runs from an export, or readings from a table of times and upload rates.
 
     Args:
@@ -201,7 +201,7 @@ def import_file(path: Path, dates: str | None = None) -> ImportResult:
     return ImportResult(added=added, known=known_rows, bad=tuple(read.bad))
 
 
-def compared(names: Sequence[str]) -> RunComparison:
+def compare_runs(names: Sequence[str]) -> RunComparison:
     """Put runs side by side, in the order they are named.
 
     Raises:

@@ -11,7 +11,6 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from eager_kestrel import __version__
 from eager_kestrel.core.connection.climbing import WOKEN_LATE_SECONDS
 from eager_kestrel.core.connection.progress import PartialResult, Tell
 from eager_kestrel.core.connection.run import (
@@ -26,6 +25,7 @@ from eager_kestrel.core.connection.run import (
 from eager_kestrel.core.connection.throughput import Limits, throughput
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.units import Bitrate, DataSize
+from eager_kestrel.version import __version__
 
 if TYPE_CHECKING:
     from eager_kestrel.net.roundtrips import RoundTrips

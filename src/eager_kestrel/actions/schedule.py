@@ -8,7 +8,6 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from pathlib import Path
 
-from eager_kestrel import __version__
 from eager_kestrel.actions.ingest_measuring import IngestMeasureOptions, measure_ingest
 from eager_kestrel.actions.measuring import MeasureOptions, measure
 from eager_kestrel.actions.planning import plan
@@ -30,6 +29,7 @@ from eager_kestrel.core.units import parse_seconds
 from eager_kestrel.core.words import runs as words
 from eager_kestrel.files.shows import USUAL
 from eager_kestrel.net.addresses import shown_url
+from eager_kestrel.version import __version__
 
 DAY_SECONDS = 86_400.0
 LOOK_AT_CLOCK_SECONDS = 2.0

@@ -64,10 +64,10 @@ class TrialRequest:
     bitrate: str | None = None
     motion: str | None = None
     """None: lively."""
-    keep: str | None = None
+    save_as: str | None = None
 
 
-def prepared(
+def prepare_trial(
     path: Path, wish: TrialRequest, looked: Callable[[float], None] = lambda _: None
 ) -> Prepared:
     """Check what was asked for, look through the clip, plan first where a platform is named.
@@ -80,11 +80,11 @@ def prepared(
         FormatError: the clip cannot be tried.
         NotFoundError: a platform is not known, or no run is kept to plan with.
     """
-    if wish.keep is not None:
-        require_footage_name(wish.keep)
+    if wish.save_as is not None:
+        require_footage_name(wish.save_as)
     most = None if wish.bitrate is None else Bitrate.parse(wish.bitrate).kbps
     show = None
-    motion, keep = wish.motion, wish.keep
+    motion, keep = wish.motion, wish.save_as
     if wish.platforms:
         show = asked_show(None, ShowOptions(platforms=wish.platforms, motion=motion)).show
     clip = look_at(path, looked)
@@ -136,7 +136,7 @@ def names() -> list[str]:
     return footage_names()
 
 
-__all__ = ["TrialEncodes", "TrialOptions", "look_at", "names", "prepared", "report_of", "try_clip"]
+__all__ = ["TrialEncodes", "TrialOptions", "look_at", "names", "report_of", "try_clip"]
 
 
 MOST = 5

@@ -69,7 +69,7 @@ class WatchOptions:
     """``HOST`` or ``HOST:PORT``."""
     pid: int | None = None
     program: str | None = None
-    within: str = "12 h"
+    max_time: str = "12 h"
     gone_seconds: float = GONE_SECONDS
 
 
@@ -94,7 +94,7 @@ def watch(
         NotFoundError: nothing was sent in time.
         InputError: several are, and nobody is there to choose.
     """
-    until = time.perf_counter() + parse_seconds(wish.within)
+    until = time.perf_counter() + parse_seconds(wish.max_time)
     plan = plan_meant(wish.plan)
     with Diagnostics() as kernel:
         hosts = _hosts(wish, plan)
@@ -378,7 +378,7 @@ def watch_interface(wish: WatchOptions, tell: Tell) -> None:
     """
     planned = meant_by(plan_meant(wish.plan), wish.platform).expected.kbps
     began, count = time.perf_counter(), sent_bytes()
-    until, at = began + parse_seconds(wish.within), began
+    until, at = began + parse_seconds(wish.max_time), began
     with contextlib.suppress(KeyboardInterrupt):
         while time.perf_counter() < until:
             time.sleep(1.0)

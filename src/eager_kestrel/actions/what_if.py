@@ -10,13 +10,18 @@ from eager_kestrel.actions.planning import RECENT_DAYS, plan, safe_uplink
 from eager_kestrel.actions.runs import runs_towards
 from eager_kestrel.actions.shows import ShowOptions, asked_show
 from eager_kestrel.core.choice.budget import budget_of
-from eager_kestrel.core.choice.what_if import Comparison, Needs, Sweep, parse_range, parse_shapes
-from eager_kestrel.core.choice.what_if import compare as compared
+from eager_kestrel.core.choice.what_if import (
+    Comparison,
+    Needs,
+    Sweep,
+    compare as compared,
+    parse_range,
+    parse_shapes,
+)
 from eager_kestrel.core.connection.hours import HourPlan, Hours
 from eager_kestrel.core.connection.pooling import by_hour, uplinks_by_hour
 from eager_kestrel.core.connection.uplink import Uplink
-from eager_kestrel.core.division.what_if import needs
-from eager_kestrel.core.division.what_if import sweep as swept
+from eager_kestrel.core.division.what_if import needs, sweep as swept
 from eager_kestrel.core.errors import InputError, NotFoundError
 from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.show.show import Show
@@ -56,7 +61,7 @@ def sweep(written: str, show: Show, uplink: Uplink | None) -> Sweep:
     return swept(parse_range(written), show, ruled, table_for(show.motion, show.footage), uplink)
 
 
-def compare(written: str, show: Show, uplink: Uplink) -> Comparison:
+def compare_settings(written: str, show: Show, uplink: Uplink) -> Comparison:
     """Put resolutions at frame rates side by side, on one platform.
 
     Args:

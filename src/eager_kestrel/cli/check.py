@@ -8,7 +8,8 @@ from typing import Annotated, Any, ClassVar
 
 import typer
 
-from eager_kestrel.actions import checking, read_plan
+from eager_kestrel import read_plan
+from eager_kestrel.actions import checking
 from eager_kestrel.actions.export import settings_text, write_new
 from eager_kestrel.actions.planning import uplink_for, uplink_from_history, uplink_from_number
 from eager_kestrel.actions.rehearsing import destination_of

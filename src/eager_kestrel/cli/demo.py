@@ -10,8 +10,7 @@ from typing import Annotated
 
 import typer
 
-from eager_kestrel.actions.demo import demo as tell_story
-from eager_kestrel.actions.demo import demo_show
+from eager_kestrel.actions.demo import demo as tell_story, demo_show
 from eager_kestrel.actions.demo_home import STARTS_AT, FilledHome, fill
 from eager_kestrel.actions.export import write_document
 from eager_kestrel.actions.reporting import told_by_demo
@@ -21,7 +20,7 @@ from eager_kestrel.cli.terminal import console, print_json, progress, warn
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.watching.review import DemoStory
 from eager_kestrel.report.blocks import blocks_of
-from eager_kestrel.report.page import report_blocks, report_title, with_words, write_page
+from eager_kestrel.report.page import write_report
 from eager_kestrel.report.stream_blocks import rehearsal_rows
 
 INTRODUCTION = (
@@ -62,7 +61,7 @@ def demo(
         for name, part in parts.items():
             write_document(out / f"{name}.json", part.model_dump(mode="json"))
         told, page = told_by_demo(story), out / "report.html"
-        write_page(report_title(told), with_words([*report_blocks(told)], told.words), page)
+        write_report(told, page)
         if not json:
             names = ", ".join([*(f"{name}.json" for name in parts), "arrived.flv"])
             screen.print(f"\nWritten to {out}: {names}, and report.html, the page to keep")

@@ -28,7 +28,7 @@ def endpoints() -> None:
 def list_endpoints(output: OutputFlags = OutputFlags()) -> None:
     """List them, and say which was used last."""
     output.require()
-    deliver(kept.listed(), output)
+    deliver(kept.list_endpoints(), output)
 
 
 @app.command("add")
@@ -41,7 +41,7 @@ def add(
     ],
 ) -> None:
     """Give an address a name, so that "measure NAME" will do."""
-    kept.add(name, url)
+    kept.name_endpoint(name, url)
     console().print(f"{name} added: eager-kestrel measure {name}", markup=False)
 
 

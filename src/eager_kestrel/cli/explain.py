@@ -6,8 +6,7 @@ from typing import Annotated
 
 import typer
 
-from eager_kestrel.actions.reporting import explain as look_up
-from eager_kestrel.actions.reporting import terms
+from eager_kestrel.actions.reporting import explain as look_up, terms
 from eager_kestrel.cli.delivery import deliver
 from eager_kestrel.cli.options import OutputFlags, complete_term, grouped, single
 

@@ -9,8 +9,13 @@ from typing import Annotated
 
 import typer
 
-from eager_kestrel.actions.far_end import Listening, bounds_of, certificate_of, token_of
-from eager_kestrel.actions.far_end import far_end as stand
+from eager_kestrel.actions.far_end import (
+    Listening,
+    bounds_of,
+    certificate_of,
+    far_end as stand,
+    token_of,
+)
 from eager_kestrel.cli.options import Json, single
 from eager_kestrel.cli.terminal import print_json, serve, warn
 from eager_kestrel.core.results import FarEndAddress

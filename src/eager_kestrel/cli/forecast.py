@@ -7,8 +7,7 @@ from typing import Annotated
 
 import typer
 
-from eager_kestrel.actions.forecasting import ForecastOptions
-from eager_kestrel.actions.forecasting import forecast as forecast_plan
+from eager_kestrel.actions.forecasting import ForecastOptions, forecast as forecast_plan
 from eager_kestrel.cli.delivery import deliver
 from eager_kestrel.cli.options import (
     At,

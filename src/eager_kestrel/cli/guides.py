@@ -9,17 +9,18 @@ from typing import Annotated
 
 import typer
 
-from eager_kestrel.actions import document_schema, importing, load_guide
+from eager_kestrel import document_schema, load_guide
+from eager_kestrel.actions import importing
 from eager_kestrel.actions.guides import (
-    compared,
+    check_guides,
+    compare_guides,
     from_template,
     guide_text,
-    lint,
-    listed,
+    list_guides,
     new_path,
     plan_changes,
+    where as find,
 )
-from eager_kestrel.actions.guides import where as find
 from eager_kestrel.actions.planning import known_uplink
 from eager_kestrel.actions.shows import compared_show
 from eager_kestrel.cli import options
@@ -59,14 +60,14 @@ def new(
 
 def answered(name: str, path: Path, page: Path | None = None) -> Guide:
     """Ask for a guide, perhaps with the proposals of a page, and write it."""
-    reading = importing.NOTHING if page is None else importing.read(page)
+    reading = importing.NOTHING if page is None else importing.read_guideline(page)
     title = name.replace("-", " ").title()
     source = "its guideline page"
     if page is None:
         title = typer.prompt("What is it called", default=title, err=True)
         source = typer.prompt("Where do the figures come from", default=source, err=True)
     about = importing.NewGuide(name, title, source, path)
-    return confirmed(reading, {}, lambda said: importing.write_import(reading, said, about))
+    return confirmed(reading, {}, lambda said: importing.write_imported_guide(reading, said, about))
 
 
 def understood_so(guide: Guide, path: Path) -> None:
@@ -105,7 +106,7 @@ def import_page(
     if accept not in (None, "all", "none"):
         raise InputError(f'"{accept}" is nothing to accept', "write all or none")
     path = new_path(name, out)
-    reading = importing.read(page, shape)
+    reading = importing.read_guideline(page, shape)
     given = importing.answers_given(reading, answers, set_ or ())
     called = title or name.replace("-", " ").title()
     about = importing.NewGuide(name, called, source or page.name, path)
@@ -116,14 +117,16 @@ def import_page(
                 f"left out: {one.key}={shorten(one.value, 60)} ({one.doubt}); "
                 "if it is right, add it with --set"
             )
-        understood_so(importing.write_import(reading, taken, about, unverified=True), path)
+        understood_so(importing.write_imported_guide(reading, taken, about, unverified=True), path)
         raise typer.Exit(1)
     if accept == "none" or answers is not None:
-        understood_so(importing.write_import(reading, given, about), path)
+        understood_so(importing.write_imported_guide(reading, given, about), path)
         return
     if json or not sys.stdin.isatty():
         _open(reading, given, json=json)
-    guide = confirmed(reading, given, lambda said: importing.write_import(reading, said, about))
+    guide = confirmed(
+        reading, given, lambda said: importing.write_imported_guide(reading, said, about)
+    )
     understood_so(guide, path)
 
 
@@ -151,12 +154,12 @@ def guides() -> None:
 
 @app.command("list")
 @options.grouped
-def list_guides(
+def listed(
     _guides: options.GuideFolder = None, output: options.OutputFlags = options.OutputFlags()
 ) -> None:
     """List every guide there is."""
     output.require()
-    found, broken = listed()
+    found, broken = list_guides()
     for error in broken:
         warn(error.line())
     deliver(found, output)
@@ -194,7 +197,7 @@ def check(
 ) -> None:
     """Check guide files; each error names file, line and what to write."""
     output.require()
-    found = lint(files)
+    found = check_guides(files)
     if not output.json:
         for one in found.files:
             for error in one.errors:
@@ -232,7 +235,7 @@ def diff(
 ) -> None:
     """Say what changed between two guides, and what that changes for your plan."""
     output.require()
-    before, after, changed = compared(old, new)
+    before, after, changed = compare_guides(old, new)
     asked = compared_show(show, before.name, wish.options(None))
     uplink = known_uplink(upload, days, around)
     mine = None if uplink is None else plan_changes(before, after, asked, uplink)

@@ -18,9 +18,9 @@ import typer
 import typer.main
 from typer.core import TyperGroup
 
-from eager_kestrel import __version__
 from eager_kestrel.cli.terminal import fall_back
 from eager_kestrel.core import errors
+from eager_kestrel.version import __version__
 
 EXIT_BREACH = 1
 EXIT_INPUT = 2

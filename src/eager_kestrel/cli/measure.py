@@ -12,8 +12,7 @@ import typer
 from eager_kestrel.actions import ingests, schedule
 from eager_kestrel.actions.endpoints import Towards, goes_to_ingest, towards, used
 from eager_kestrel.actions.ingest_measuring import IngestMeasureOptions, key_of
-from eager_kestrel.actions.measuring import MeasureOptions, limits_of, token_for
-from eager_kestrel.actions.measuring import keep as keep_run
+from eager_kestrel.actions.measuring import MeasureOptions, keep_run, limits_of, token_for
 from eager_kestrel.actions.practice import simulated_connection, simulated_uplink
 from eager_kestrel.actions.runs import document, uplink_of_run, write_runs
 from eager_kestrel.actions.shows import platforms_of

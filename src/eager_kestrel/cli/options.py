@@ -258,9 +258,9 @@ PracticeName: TypeAlias = Annotated[
 
 def _look_there(folder: Path | None) -> Path | None:
     """Guides of this folder come first from now on."""
-    from eager_kestrel import actions
+    import eager_kestrel
 
-    actions.look_for_guides_in(folder)
+    eager_kestrel.look_for_guides_in(folder)
     return folder
 
 

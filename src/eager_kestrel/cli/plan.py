@@ -10,8 +10,12 @@ from typing import Annotated, ClassVar
 
 import typer
 
-from eager_kestrel.actions.planning import keep, uplink_for, uplink_from_number
-from eager_kestrel.actions.planning import plan as plan_show
+from eager_kestrel.actions.planning import (
+    keep_plan,
+    plan as plan_show,
+    uplink_for,
+    uplink_from_number,
+)
 from eager_kestrel.actions.shows import asked_show
 from eager_kestrel.cli import options
 from eager_kestrel.cli.delivery import deliver
@@ -115,9 +119,9 @@ def plan(
         return
     uplink = upload.uplink(asked.show)
     if what_if.compare is not None:
-        from eager_kestrel.actions.what_if import compare
+        from eager_kestrel.actions.what_if import compare_settings
 
-        deliver(compare(what_if.compare, asked.show, uplink), output)
+        deliver(compare_settings(what_if.compare, asked.show, uplink), output)
         return
     planned = plan_show(asked.show, uplink, copy_to)
     made = planned.plan
@@ -145,7 +149,7 @@ def plan(
 def kept_plan(plan: Plan) -> bool:
     """Keep it as the latest; a disk that will not take it gets a line, and the plan is shown."""
     try:
-        keep(plan)
+        keep_plan(plan)
     except StorageError as error:
         warn(f"the plan could not be kept, and latest is still the one before: {error.line()}")
         return False

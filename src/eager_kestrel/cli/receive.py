@@ -10,8 +10,8 @@ from typing import Annotated
 
 import typer
 
+from eager_kestrel.actions import receiving
 from eager_kestrel.actions.checking import guides_of
-from eager_kestrel.actions.receiving import key_for, reception, wait_for
 from eager_kestrel.cli import options
 from eager_kestrel.cli.delivery import deliver
 from eager_kestrel.cli.terminal import serve, telling, warn
@@ -42,15 +42,15 @@ def receive(
     """
     serve()
     output.require()
-    key = key_for("receive")
+    key = receiving.key_for("receive")
     held = guides_of(platforms or [])
     seconds = parse_seconds(max_time)
-    with reception(key.value, port, held, record) as (taking, address):
+    with receiving.receive(key.value, port, held, record) as (taking, address):
         sys.stderr.write(f"Send to {address} with the stream key: {key.shown}\n")
         sys.stderr.flush()
         try:
             with _live(quiet=output.json) as tell:
-                wait_for(taking, streams, seconds, tell)
+                receiving.wait_for(taking, streams, seconds, tell)
         except KeyboardInterrupt:
             warn("stopped; this is what came so far")
     if taking.refused:

@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from eager_kestrel.actions.reporting import gathered
+from eager_kestrel.actions.reporting import gather_report
 from eager_kestrel.cli.options import GuideFolder, single
 from eager_kestrel.cli.terminal import busy, console
 from eager_kestrel.report import page
@@ -29,10 +29,7 @@ def report(
     """Write one page to keep: settings, reasons, fallbacks, the upload, every proof."""
     page.require_page(out)
     with busy("gathering what is kept"):
-        told = gathered(plan)
-        blocks = [*page.report_blocks(told, one_page=one_page)]
-        words = () if one_page else told.words
-        page.write_page(page.report_title(told), page.with_words(blocks, words), out)
+        page.write_report(gather_report(plan), out, one_page=one_page)
     console().print(f"wrote {out}", markup=False, soft_wrap=True)
 
 

@@ -56,7 +56,7 @@ def list_runs(
 ) -> None:
     """List the newest runs and broadcasts, oldest first."""
     output.require()
-    deliver(kept.listed(last, endpoint, since), output)
+    deliver(kept.list_runs(last, endpoint, since), output)
 
 
 @app.command("show")
@@ -68,7 +68,7 @@ def show(
 ) -> None:
     """Show one run, and draw it with --figure."""
     output.require()
-    found = kept.find(run)
+    found = kept.find_run(run)
     whole = kept.document(found, samples=True)
     deliver(whole if samples else kept.document(found), output, drawn=whole)
 
@@ -97,7 +97,7 @@ def compare(
 ) -> None:
     """Put runs side by side, and say whether their floors can be told apart."""
     output.require()
-    deliver(kept.compared(names), output)
+    deliver(kept.compare_runs(names), output)
 
 
 @app.command("forget")
@@ -115,7 +115,7 @@ def forget(
             "which runs to forget",
             "name them, or give --before DATE, --endpoint ENDPOINT or --all",
         )
-    gone = kept.forget(names or (), before=before, endpoint=endpoint, everything=everything)
+    gone = kept.forget_runs(names or (), before=before, endpoint=endpoint, everything=everything)
     console().print(f"{gone:,} forgotten")
 
 
@@ -124,7 +124,7 @@ def export(
     file: Annotated[Path, typer.Argument(help=".json with samples, or .csv without.")],
 ) -> None:
     """Write every kept run to a file."""
-    console().print(f"{kept.export(file):,} written to {file}", markup=False, soft_wrap=True)
+    console().print(f"{kept.export_runs(file):,} written to {file}", markup=False, soft_wrap=True)
 
 
 @app.command("import")
@@ -138,7 +138,7 @@ def import_runs(
 ) -> None:
     """Import an export, or a CSV or JSON table of times and upload rates from elsewhere."""
     output.require()
-    done = kept.import_file(file, dates)
+    done = kept.import_runs(file, dates)
     deliver(done, output)
     for line in done.bad:
         warn(f"{file}: {line}")

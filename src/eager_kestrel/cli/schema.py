@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from eager_kestrel.actions import document_kinds, document_schema
+from eager_kestrel import document_kinds, document_schema
 from eager_kestrel.cli.options import single
 
 

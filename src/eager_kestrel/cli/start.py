@@ -11,16 +11,15 @@ from typing import Annotated, Any, TypeVar
 
 import typer
 
-from eager_kestrel.actions import shows
-from eager_kestrel.actions import shows as begin
+from eager_kestrel.actions import shows, shows as begin
 from eager_kestrel.actions.guides import new_path
 from eager_kestrel.actions.planning import (
     known_platforms,
     known_uplink,
+    plan as plan_show,
     uplink_for,
     uplink_from_number,
 )
-from eager_kestrel.actions.planning import plan as plan_show
 from eager_kestrel.cli import options
 from eager_kestrel.cli.guides import answered, understood_so
 from eager_kestrel.cli.plan import kept_plan

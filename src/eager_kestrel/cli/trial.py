@@ -14,7 +14,7 @@ from eager_kestrel.actions.encode_trial import TrialEncodes, try_clip
 from eager_kestrel.actions.trial import (
     TrialRequest,
     judged,
-    prepared,
+    prepare_trial,
     report_of,
     sheet_of,
     write_clips,
@@ -86,7 +86,7 @@ def trial(
     output.require()
     with telling("looking through the clip", quiet=output.quiet, each=True) as tell:
         wish = TrialRequest(tuple(platforms or ()), upload, bitrate, motion, save_as)
-        asked = prepared(clip, wish, _now_and_then(tell))
+        asked = prepare_trial(clip, wish, _now_and_then(tell))
         tried = try_clip(asked.clip, replace(asked.wanted, minutes=minutes), tell)
     _see(tried, see)
     deliver(report_of(asked, tried.trial), output)

@@ -11,16 +11,15 @@ from typing import Annotated, ClassVar
 import typer
 
 from eager_kestrel.actions.broadcasts import KeptBroadcast
-from eager_kestrel.actions.relay import RelayReport
-from eager_kestrel.actions.relay import watch_through as stand_between
+from eager_kestrel.actions.relay import RelayReport, watch_through as stand_between
 from eager_kestrel.actions.relay_targets import RelayOptions
 from eager_kestrel.actions.watching import (
     Connection,
     WatchOptions,
     sees_connections,
+    watch as watch_stream,
     watch_interface,
 )
-from eager_kestrel.actions.watching import watch as watch_stream
 from eager_kestrel.cli import options
 from eager_kestrel.cli.terminal import serve, warn
 from eager_kestrel.cli.watch_view import View, show_ended
@@ -137,7 +136,7 @@ def _from_outside(
         to=which.to[0] if which.to else None,
         pid=which.pid,
         program=which.program,
-        within=max_time,
+        max_time=max_time,
     )
     if sees_connections():
         return (watch_stream(wish, view.tell, _chooser(view), view.found, view.waiting),)
@@ -184,7 +183,7 @@ def watch_through(
         to=tuple(which.to or ()),
         port=between.port,
         practice=between.practice,
-        within=max_time,
+        max_time=max_time,
     )
 
     def ready(told: RelayReport) -> None:

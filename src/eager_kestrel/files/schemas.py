@@ -63,19 +63,21 @@ KINDS: dict[str, tuple[str, str]] = {
 TITLES = {"guide": f"Ingest guidelines of one platform, {format_name('guide')}"}
 
 
-def kinds() -> list[str]:
+def document_kinds() -> list[str]:
     """Every kind of document."""
     return list(KINDS)
 
 
-def schema_text(kind: str) -> str:
+def document_schema(kind: str) -> str:
     """The JSON Schema of a kind of document.
 
     Raises:
         NotFoundError: there is no such kind; suggests one.
     """
     if kind not in KINDS:
-        raise NotFoundError(f'no document is called "{kind}"', nearest_name(kind, kinds(), ""))
+        raise NotFoundError(
+            f'no document is called "{kind}"', nearest_name(kind, document_kinds(), "")
+        )
     module, name = KINDS[kind]
     model: type[BaseModel] = getattr(importlib.import_module(f"eager_kestrel.core.{module}"), name)
     schema = model.model_json_schema(mode="validation")

@@ -68,9 +68,16 @@ def write_page(title: str, blocks: Iterable[Block], path: Path) -> None:
 # The report
 
 
-def report_title(told: ReportMaterial) -> str:
-    """Of the page."""
-    return told.plan.inputs.title or "Your stream"
+def write_report(told: ReportMaterial, path: Path, *, one_page: bool = False) -> None:
+    """Write everything that is kept of a plan as a page; ``one_page`` is a sheet for helpers.
+
+    Raises:
+        InputError: the file name is no page's.
+        StorageError: it could not be saved.
+    """
+    blocks = [*report_blocks(told, one_page=one_page)]
+    shown = blocks if one_page else with_words(blocks, told.words)
+    write_page(told.plan.inputs.title or "Your stream", shown, path)
 
 
 def report_blocks(told: ReportMaterial, *, one_page: bool = False) -> Iterator[Block]:

@@ -7,9 +7,11 @@ from typing import TYPE_CHECKING
 
 from eager_kestrel.core.codecs import CODEC_NAMES
 from eager_kestrel.core.resolution import frame_rate_text, resolution_at
-from eager_kestrel.core.words import broadcasts as words
-from eager_kestrel.core.words import runs as run_words
-from eager_kestrel.core.words import settings as setting_words
+from eager_kestrel.core.words import (
+    broadcasts as words,
+    runs as run_words,
+    settings as setting_words,
+)
 from eager_kestrel.core.words.numbers import counted, looks
 from eager_kestrel.report import blocks
 from eager_kestrel.report.connection_blocks import moment

@@ -7,8 +7,7 @@ from itertools import groupby
 from typing import TYPE_CHECKING
 
 from eager_kestrel.core.resolution import resolution_at
-from eager_kestrel.core.words import plans as words
-from eager_kestrel.core.words import runs as run_words
+from eager_kestrel.core.words import plans as words, runs as run_words
 from eager_kestrel.core.words.numbers import kbit, looks, mbit, observed, rate, some_seconds
 from eager_kestrel.report.blocks import Block, Cell, Heading, Note, Rows, Styled, Table, named
 

@@ -16,8 +16,7 @@ import numpy as np
 from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.plan.plan import Fallback, Plan
 from eager_kestrel.core.stutter import LATE_SECONDS, Stutter, stutters
-from eager_kestrel.core.words import plans
-from eager_kestrel.core.words import runs as words
+from eager_kestrel.core.words import plans, runs as words
 
 Limited = Literal["upload", "machine", "ingest"]
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections import Counter
 from typing import TYPE_CHECKING, Any
 
-from eager_kestrel import __version__
 from eager_kestrel.core.choice.budget import Budget, beside, budget_of, destination_steps
 from eager_kestrel.core.choice.candidates import LEGIBLE_PIXELS
 from eager_kestrel.core.choice.choice import Choice
@@ -41,9 +40,9 @@ from eager_kestrel.core.settings.table import (
 )
 from eager_kestrel.core.settings.values import VideoSettings
 from eager_kestrel.core.show.show import Show
-from eager_kestrel.core.words import plans as words
-from eager_kestrel.core.words import runs as run_words
+from eager_kestrel.core.words import plans as words, runs as run_words
 from eager_kestrel.core.words.numbers import look_word
+from eager_kestrel.version import __version__
 
 if TYPE_CHECKING:
     from eager_kestrel.core.guide.guide import Guide

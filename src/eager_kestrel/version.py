@@ -1,0 +1,3 @@
+"""The version of the program, which documents carry."""
+
+__version__ = "0.1.0"
