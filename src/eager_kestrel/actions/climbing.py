@@ -12,7 +12,7 @@ from eager_kestrel.core.connection.climbing import UNKNOWN, Climb, OnItsWay, Sen
 from eager_kestrel.core.connection.progress import PartialResult, PhaseBegun, Tell
 from eager_kestrel.core.connection.run import Ending, Phase, RoundTrip
 from eager_kestrel.core.connection.throughput import Limits, limit_reached
-from eager_kestrel.core.errors import EndpointError, InputError, NetworkError
+from eager_kestrel.core.errors import EndpointError, InputError, NetworkError, interruptible
 from eager_kestrel.core.units import Bitrate, DataSize
 from eager_kestrel.net.pacing import Pacer
 from eager_kestrel.net.roundtrips import RoundTrips
@@ -86,7 +86,7 @@ class Ascent:
         """Climb until nothing more is to be learned, or a limit comes; returns why it ended."""
         began, base = time.perf_counter(), self.carrier.delivered_bytes()
         noted = told = 0.0
-        try:
+        with interruptible():
             while True:
                 self.carrier.turn(LOOK_SECONDS)
                 delivered, now = self.carrier.delivered_bytes() - base, time.perf_counter() - began
@@ -100,8 +100,7 @@ class Ascent:
                 if now - told >= TELL_SECONDS:
                     told = now
                     self._tell(now)
-        except KeyboardInterrupt:
-            return "stopped"
+        return "stopped"
 
     def _ended(self, now: float, delivered: int) -> Ending | None:
         """Why it is over; None while it goes on."""

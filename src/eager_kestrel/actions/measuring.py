@@ -390,7 +390,7 @@ class _Flood:
 def _sample(flood: _Flood, load: Upload, trips: RoundTrips) -> Ending:
     """Fill the samples every 50 ms until the phase ends; returns why it did."""
     base, began, samples = flood.base, flood.began, flood.samples
-    try:
+    with errors.interruptible():
         arrivals = Arrivals(load.delivered_bytes, seen=base, grew_at=began)
         for tick in range(1, 10**9):
             at = arrivals.until(began + tick * SAMPLE_SECONDS, samples.last_second_kbps())
@@ -411,6 +411,5 @@ def _sample(flood: _Flood, load: Upload, trips: RoundTrips) -> Ending:
                 tell_learned(series, samples, flood.name, trips, flood.tell)
                 if not flood.to_the_end and known_well_enough(series):
                     return "enough"
-    except KeyboardInterrupt:
-        return "stopped"
-    return "time"
+        return "time"
+    return "stopped"

@@ -6,14 +6,14 @@ import contextlib
 import secrets
 import threading
 from collections.abc import Callable, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import ThreadPoolExecutor, wait
 from dataclasses import dataclass, field, replace
 
 from eager_kestrel.actions.practice import simulated_connection
 from eager_kestrel.actions.receiving import APP, receive
 from eager_kestrel.actions.rehearsing import RehearseOptions, rehearse
 from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal, Rehearsals
-from eager_kestrel.core.errors import InputError
+from eager_kestrel.core.errors import InputError, interruptible
 from eager_kestrel.core.plan.plan import DestinationPlan, Plan
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.guides import load_guide
@@ -94,11 +94,11 @@ def rehearse_together(
 
     with ThreadPoolExecutor(len(parts)) as pool:
         begun = [pool.submit(one, number) for number in range(len(parts))]
-        try:
-            done = tuple(result_of(one) for one in begun)
-        except KeyboardInterrupt:
+        with interruptible() as ctrl_c:
+            wait(begun)
+        if ctrl_c.stopped:
             stop.set()
-            done = tuple(result_of(one) for one in begun)
+        done = tuple(result_of(one) for one in begun)
     held = all(one.verdict.held for one in done)
     return Rehearsals(held=held, together=True, rehearsals=done, settled=plan if held else None)
 

@@ -14,7 +14,7 @@ from eager_kestrel.actions import broadcasts
 from eager_kestrel.actions.receiving import APP, Reception
 from eager_kestrel.actions.relay_targets import RelayOptions, RelayTarget, places_of
 from eager_kestrel.core.checks.findings import Findings, against_plan
-from eager_kestrel.core.errors import NetworkError, NotFoundError
+from eager_kestrel.core.errors import NetworkError, NotFoundError, interruptible
 from eager_kestrel.core.units import parse_seconds
 from eager_kestrel.core.words import broadcasts as words
 from eager_kestrel.files.keys import LOCAL_VARIABLE, Asker, local_key
@@ -243,13 +243,11 @@ class RelaySession(Reception):
             NetworkError: one came, and no platform took its stream.
         """
         why = "stopped watching"
-        try:
+        with interruptible():
             while (over := self._why_over(until, gone_seconds)) is None:
                 self._looks()
                 time.sleep(broadcasts.LOOK_SECONDS)
             why = over
-        except KeyboardInterrupt:
-            pass
         self._over.set()
         return self._ended(why)
 

@@ -89,9 +89,9 @@ def measure_repeatedly(
         due = max(due, time.time())
         if until is not None and due >= until.timestamp():
             return
-        try:
+        with errors.interruptible() as ctrl_c:
             _wait_until(due, number + 1, count if until is None else None, so_far, tell)
-        except KeyboardInterrupt:
+        if ctrl_c.stopped:
             return
         due += every_seconds
         taken_at = datetime.now().astimezone()

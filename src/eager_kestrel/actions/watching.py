@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import time
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
@@ -22,7 +21,7 @@ from eager_kestrel.actions.broadcasts import (
     plan_meant,
 )
 from eager_kestrel.core.connection.run import is_loopback
-from eager_kestrel.core.errors import InputError, NotFoundError
+from eager_kestrel.core.errors import InputError, NotFoundError, interruptible
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.units import parse_seconds
@@ -284,16 +283,14 @@ class Watching:
 
     def until(self, until: float) -> KeptBroadcast:
         """Look until the stream ends or the time is up."""
-        try:
+        with interruptible() as ctrl_c:
             while True:
                 look = self._look()
                 if (why := self._over(until)) is not None:
                     break
                 self.writing.look(look)
                 time.sleep(LOOK_SECONDS)
-        except KeyboardInterrupt:
-            why = "stopped watching"
-        return self.writing.end(why, self._gone_at)
+        return self.writing.end("stopped watching" if ctrl_c.stopped else why, self._gone_at)
 
     def _over(self, until: float) -> str | None:
         """Why it is over; None when it is not."""
@@ -379,7 +376,7 @@ def watch_interface(wish: WatchOptions, tell: Tell) -> None:
     planned = meant_by(plan_meant(wish.plan), wish.platform).expected.kbps
     began, count = time.perf_counter(), sent_bytes()
     until, at = began + parse_seconds(wish.max_time), began
-    with contextlib.suppress(KeyboardInterrupt):
+    with interruptible():
         while time.perf_counter() < until:
             time.sleep(1.0)
             now, sent = time.perf_counter(), sent_bytes()

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import sys
-import time
 from pathlib import Path
 from typing import Annotated
 
@@ -17,7 +16,7 @@ from eager_kestrel.actions.far_end import (
     token_of,
 )
 from eager_kestrel.cli.options import Json, single
-from eager_kestrel.cli.terminal import print_json, serve, warn
+from eager_kestrel.cli.terminal import print_json, serve, until_ctrl_c, warn
 from eager_kestrel.core.results import FarEndAddress
 
 
@@ -76,11 +75,7 @@ def far_end(
             if not there.secure:
                 warn("without a certificate the token can be read on the way; give --certificate")
         sys.stdout.flush()
-        try:
-            while True:
-                time.sleep(0.5)
-        except KeyboardInterrupt:
-            warn("gone")
+        until_ctrl_c("gone")
 
 
 app = single("far-end", far_end)

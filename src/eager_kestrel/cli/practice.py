@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import sys
-import time
 from pathlib import Path
 from typing import Annotated
 
@@ -17,7 +16,7 @@ from eager_kestrel.actions.practice import (
     trouble_of,
 )
 from eager_kestrel.cli import options
-from eager_kestrel.cli.terminal import console, print_json, serve
+from eager_kestrel.cli.terminal import console, print_json, serve, until_ctrl_c
 from eager_kestrel.core.checks.findings import ReceivedStream
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.results import PracticeAddress
@@ -94,11 +93,7 @@ def uplink(
             sys.stdout.write(f"eager-kestrel measure {there.url}\n")
             sys.stderr.write("A simulated uplink runs until Ctrl-C.\n")
         sys.stdout.flush()
-        try:
-            while True:
-                time.sleep(3600)
-        except KeyboardInterrupt:
-            sys.stderr.write("\nThe simulated uplink is gone.\n")
+        until_ctrl_c("the simulated uplink is gone")
 
 
 def _at(written: str) -> tuple[str, float]:
@@ -149,15 +144,15 @@ def ingest(
             sys.stderr.write(f"A simulated {there.title} runs until Ctrl-C.\n")
         sys.stdout.flush()
         told = 0
-        try:
-            with console(stderr=True).status("waiting for a stream", spinner="dots") as status:
-                while True:
-                    time.sleep(0.5)
-                    told = _tell(there.taking.received, told)
-                    if there.taking.live() is not None:
-                        status.update(there.health())
-        except KeyboardInterrupt:
-            sys.stderr.write("\nThe simulated platform is gone.\n")
+        with console(stderr=True).status("waiting for a stream", spinner="dots") as status:
+
+            def tick() -> None:
+                nonlocal told
+                told = _tell(there.taking.received, told)
+                if there.taking.live() is not None:
+                    status.update(there.health())
+
+            until_ctrl_c("the simulated platform is gone", tick)
     _tell(there.taking.received, told)
 
 

@@ -17,6 +17,7 @@ from eager_kestrel.cli.delivery import deliver
 from eager_kestrel.cli.terminal import serve, telling, warn
 from eager_kestrel.core.checks.findings import Findings, ReceivedList
 from eager_kestrel.core.checks.stream import LiveView
+from eager_kestrel.core.errors import interruptible
 from eager_kestrel.core.units import parse_seconds
 from eager_kestrel.core.words.numbers import counted
 
@@ -48,10 +49,9 @@ def receive(
     with receiving.receive(key.value, port, held, record) as (taking, address):
         sys.stderr.write(f"Send to {address} with the stream key: {key.shown}\n")
         sys.stderr.flush()
-        try:
-            with _live(quiet=output.json) as tell:
-                receiving.wait_for(taking, streams, seconds, tell)
-        except KeyboardInterrupt:
+        with interruptible() as ctrl_c, _live(quiet=output.json) as tell:
+            receiving.wait_for(taking, streams, seconds, tell)
+        if ctrl_c.stopped:
             warn("stopped; this is what came so far")
     if taking.refused:
         warn(f"{counted(taking.refused, 'connection')} with a wrong key or app refused")

@@ -11,10 +11,12 @@ import json
 import os
 import sys
 import threading
+import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any
 
+from eager_kestrel.core.errors import interruptible
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words.runs import bars
 
@@ -270,3 +272,12 @@ def fall_back() -> None:
         encoding = (getattr(stream, "encoding", None) or "utf-8").lower()
         if reconfigure is not None and not encoding.startswith("utf"):
             reconfigure(errors=HANDLER)
+
+
+def until_ctrl_c(farewell: str, tick: Callable[[], None] = lambda: None) -> None:
+    """Wait until Ctrl-C, with a tick twice a second, and say that it is over."""
+    with interruptible():
+        while True:
+            time.sleep(0.5)
+            tick()
+    warn(farewell)

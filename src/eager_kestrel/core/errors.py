@@ -2,7 +2,31 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+
 from eager_kestrel.core.printable import printable
+
+
+@dataclass(slots=True)
+class Interruption:
+    """Whether Ctrl-C came."""
+
+    stopped: bool = False
+
+
+@contextmanager
+def interruptible() -> Iterator[Interruption]:
+    """A block that Ctrl-C ends early; what was learned until then counts.
+
+    Where nothing was, and anywhere else, Ctrl-C ends the program (``cli/main.py``).
+    """
+    interruption = Interruption()
+    try:
+        yield interruption
+    except KeyboardInterrupt:
+        interruption.stopped = True
 
 
 class KestrelError(Exception):

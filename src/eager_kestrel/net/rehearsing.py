@@ -12,7 +12,7 @@ from itertools import chain
 from typing import Protocol, Self
 
 from eager_kestrel.core.checks.rehearsal import GIVE_UP_SECONDS, Moment, Sent, start_seconds
-from eager_kestrel.core.errors import KestrelError, NetworkError
+from eager_kestrel.core.errors import KestrelError, NetworkError, interruptible
 from eager_kestrel.core.stutter import LATE_SECONDS
 from eager_kestrel.net.publishing import (
     CONNECT_SECONDS,
@@ -345,16 +345,16 @@ def rehearse_once(
     encoder = threading.Thread(target=_encode, args=work, daemon=True)
     encoder.start()
     try:
-        while not _done(line, pace):
-            _turn(line, ready, pace, notes, tell)
-        _note(line, pace, notes, tell)
-    except KeyboardInterrupt:  # what was learned until then is worth saying
-        if not notes.moments:
-            raise
+        with interruptible() as ctrl_c:
+            while not _done(line, pace):
+                _turn(line, ready, pace, notes, tell)
+            _note(line, pace, notes, tell)
     finally:
         pace.stop.set()
         encoder.join(ENCODER_SECONDS)
         line.close()
+    if ctrl_c.stopped and not notes.moments:
+        raise KeyboardInterrupt
     if pace.error is not None:
         raise pace.error
     return _sent(line, pace, notes)
