@@ -324,7 +324,13 @@ def test_any_looks_make_a_broadcast(
         moment, handed, carried = moment + step, handed + more, carried + min(more, less)
         now = notes.look(
             StreamSample(
-                moment, there, handed, carried, handed - carried, wait, media_late_seconds=late
+                seconds=moment,
+                connected=there,
+                handed_bytes=handed,
+                carried_bytes=carried,
+                queued_bytes=handed - carried,
+                queued_seconds=wait,
+                media_late_seconds=late,
             )
         )
         assert json.loads(now.model_dump_json())["verdict"]["text"]

@@ -25,7 +25,7 @@ from eager_kestrel.core.errors import InputError, NotFoundError, interruptible
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.units import parse_seconds
-from eager_kestrel.core.watching.sample import Now, StreamSample, WatchVerdict, on_its_way
+from eager_kestrel.core.watching.sample import Now, StreamSample, WatchVerdict
 from eager_kestrel.core.words import broadcasts as words
 from eager_kestrel.files.guides import load_guide, whole_guides
 from eager_kestrel.files.plans import LATEST
@@ -322,7 +322,8 @@ class Watching:
             connected=standing is not None,
             handed_bytes=before.handed + carried + queued,
             carried_bytes=before.carried + carried,
-            queued_bytes=0 if standing is None else self._waiting(standing),
+            queued_bytes=0 if standing is None else standing.unsent_bytes,
+            unacknowledged_bytes=queued - (standing.unsent_bytes if standing is not None else 0),
             round_trip_ms=None if standing is None else standing.round_trip_ms,
             min_round_trip_ms=None if standing is None else standing.min_round_trip_ms,
             resent_bytes=before.resent + (standing.resent_bytes if standing is not None else 0),
@@ -337,11 +338,6 @@ class Watching:
         if is_loopback(f"//{self.connection.to}"):
             return None
         return self._before.closed + (standing.window_closed_seconds if standing else 0.0)
-
-    def _waiting(self, standing: ConnectionState) -> int:
-        kbps = self.writing.notes.judge.usual_kbps()
-        flying = standing.queued_bytes - standing.unsent_bytes
-        return on_its_way(standing.unsent_bytes, flying, kbps, standing.min_round_trip_ms)
 
     def _gone(self) -> ConnectionState | None:
         """The connection is not there; perhaps the program has made another."""

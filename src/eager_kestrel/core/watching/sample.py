@@ -20,7 +20,9 @@ class StreamSample:
     carried_bytes: int
     """That the other end has."""
     queued_bytes: int = 0
-    """Handed over and not carried, less what is on its way anyhow."""
+    """Handed over and not sent yet."""
+    unacknowledged_bytes: int = 0
+    """Sent; one round trip's worth of them is on its way, and the rest waits, too."""
     queued_seconds: float | None = None
     """How long the oldest frame has waited, where frames are seen; else it is reckoned."""
     round_trip_ms: float | None = None
@@ -42,17 +44,6 @@ class StreamSample:
     """What the other end said as it broke the connection."""
     program_ended: bool = False
     """Whether the sending program is gone, where that is seen."""
-
-
-def on_its_way(unsent: int, unacknowledged: int, kbps: float, min_round_trip_ms: float) -> int:
-    """What waits of bytes handed over: all but one round trip's worth, which is on its way.
-
-    Args:
-        unsent: bytes in the send buffer.
-        unacknowledged: bytes sent.
-    """
-    flying = kbps * min_round_trip_ms / 8
-    return round(unsent + max(0.0, unacknowledged - flying))
 
 
 class WatchVerdict(Frozen):

@@ -180,7 +180,9 @@ class Judge:
         if look.queued_seconds is not None:
             return look.queued_seconds
         usual = self.usual_kbps()
-        visible = look.queued_bytes * 8e-3 / usual if usual > 0 else 0.0
+        flying = usual * (look.min_round_trip_ms or 0.0) / 8
+        waiting = look.queued_bytes + max(0.0, look.unacknowledged_bytes - flying)
+        visible = waiting * 8e-3 / usual if usual > 0 else 0.0
         if visible < STANDING_SECONDS or not self._looks:
             self._hidden = 0.0
             return visible
