@@ -351,7 +351,7 @@ def test_lint_takes_many_files_and_folders(kestrel: Kestrel, tmp_path: Path) -> 
     assert "days ago" in deeper.out
     assert "1 good, 3" not in deeper.out
     (tmp_path / "empty").mkdir()
-    assert "no guide lies in" in kestrel("guides", "check", tmp_path / "empty").error_line
+    assert "no guide was found in" in kestrel("guides", "check", tmp_path / "empty").error_line
     assert kestrel("guides", "check", tmp_path / "oxbow.toml").code == 0
     gone = kestrel("guides", "check", tmp_path / "none.toml")
     assert gone.code == 2

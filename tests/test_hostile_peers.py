@@ -587,7 +587,7 @@ def test_a_data_limit_that_is_too_small_says_what_would_do(kestrel: Kestrel) -> 
         small = kestrel("measure", up.url, "--data-limit", limit)
         assert small.code == 2
         said = last_line(small)
-        wanted = said.partition("--data-limit ")[2].partition(" at the least")[0]
+        wanted = said.partition("--data-limit ")[2].partition(" or more")[0]
         enough = kestrel("measure", up.url, "--data-limit", wanted, "--json", "--connections", "1")
     assert f"the data limit of {DataSize.parse(limit)} was used up" in said
     assert enough.code == 0, enough.err

@@ -229,7 +229,7 @@ def check_recording(
     options: RecordingOptions = RecordingOptions(),
     progress: Callable[[float], None] = lambda _: None,
 ) -> Findings:
-    """Describe a recording and hold it against guides.
+    """Describe a recording and check it against guides.
 
     Args:
         platforms: each ``PLATFORM`` or ``PLATFORM:TIER``; none just describes it.

@@ -171,7 +171,7 @@ class Ascent:
         if ending == "data":
             return InputError(
                 f"the data limit was used up after {used}, before the connection was full once",
-                f"give --data-limit {DataSize(int(fastest * 125 * WANTED_SECONDS))} at the least",
+                f"use --data-limit {DataSize(int(fastest * 125 * WANTED_SECONDS))} or more",
             )
         seconds, late = self.samples.seconds[-1], self.climb.late_seconds
         if late > BUSY_SHARE * seconds:
@@ -195,7 +195,7 @@ class Ascent:
         lost, way = self.climb.resent_packets, 1000 * self.climb.way_seconds
         why = f"{lost:,} packets were lost" if lost else "it was still speeding up"
         return EndpointError(
-            f"measured gently, what this connection carries cannot be told: {seen} were seen, and "
+            f"measured gently, the rate could not be determined: {seen} were seen, and "
             f"{why} (round trip {way:.0f} ms)",
             self.otherwise,
         )
@@ -261,7 +261,7 @@ def climb_by_http(notebook: Notebook, target: UploadTarget, limits: Limits, tell
         raise InputError("this system does not show what is still in flight", FLOOD)
     if climb.crowded:
         notebook.notes.append(
-            "others keep the queue full: measure without --gently to see what one connection gets "
-            "beside them"
+            "other traffic keeps the queue full: measure without --gently to see what one "
+            "connection gets beside it"
         )
     return ascent.phase(ending, taken)

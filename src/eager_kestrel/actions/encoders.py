@@ -65,7 +65,9 @@ def measure_encoders(
 
     codecs = _codecs(wish.codecs)
     if not 0 <= wish.minutes <= MOST_MINUTES:
-        raise InputError(f"{wish.minutes:g} minutes is no length", f"give up to {MOST_MINUTES:g}")
+        raise InputError(
+            f"{wish.minutes:g} minutes is an invalid duration", f"give up to {MOST_MINUTES:g}"
+        )
     resolutions, fps = _resolutions(wish)
     others = _others_share()
     found, missing = encoders(codecs)

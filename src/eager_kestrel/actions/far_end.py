@@ -45,7 +45,7 @@ def token_of() -> Key:
     if kept is not None and len(kept) < LEAST_TOKEN:
         raise InputError(
             f"the token in {TOKEN_VARIABLE} has {len(kept)} characters, which can be guessed",
-            f"make it {LEAST_TOKEN} at the least, or leave it to the program",
+            f"make it {LEAST_TOKEN} or more, or leave it to the program",
         )
     return Key(kept or secrets.token_urlsafe(TOKEN_BYTES), own=kept is not None)
 

@@ -76,7 +76,7 @@ def check_guides(paths: list[Path]) -> GuideCheck:
     ]
     if not files:
         raise NotFoundError(
-            f"no guide lies in {' or '.join(str(path) for path in paths)}", "name a .toml file"
+            f"no guide was found in {' or '.join(str(path) for path in paths)}", "name a .toml file"
         )
     return GuideCheck(files=tuple(_lint_one(file) for file in files))
 
@@ -92,9 +92,9 @@ def _lint_one(path: Path) -> GuideCheckRow:
     remarks = []
     days = guide.stale_days(_today())
     if days is not None:
-        remarks.append(f"last checked {days} days ago: hold it against its source")
+        remarks.append(f"last checked {days} days ago: compare it with its source")
     if guide.checked > _today():
-        remarks.append(f"checked on {guide.checked}, a day still to come")
+        remarks.append(f"checked on {guide.checked}, in the future")
     if not guide.servers:
         remarks.append("names no ingest server")
     return GuideCheckRow(file=str(path), remarks=tuple(remarks))

@@ -183,7 +183,7 @@ def _privacy(guide: Guide | None, host: str) -> tuple[str, ...]:
     live = "some platforms go live by themselves as soon as something arrives"
     if known is None:
         return (
-            f"{live}; of {title} it is not known how to send unseen: what viewers would see "
+            f"{live}; of {title} no private test mode is known: viewers would see "
             "is a test picture",
         )
     said = []

@@ -76,7 +76,7 @@ class MeasureOptions:
     estimate: bool = False
     """Count by the portable estimate even where the kernel counts."""
     direct: bool = False
-    """Pass over the proxy that the environment names."""
+    """Bypass the proxy that the environment names."""
     practice: bool = False
     """The endpoint is a stand-in on loopback: other traffic of this machine does not matter."""
     endpoint_name: str = ""
@@ -230,7 +230,7 @@ def _tell_the_way(notebook: _MeasureNotes, tell: progress.Tell) -> None:
     if target.proxy:
         notebook.notes.append(
             f"through the proxy {shown_url(target.proxy)} that the environment names: this is the "
-            "rate of the way to the proxy; --direct passes it over"
+            "rate of the path to the proxy; --direct bypasses it"
         )
     for note in notebook.notes:
         tell(progress.Remark(note))
@@ -293,7 +293,7 @@ def _first_watch(notebook: _MeasureNotes, wish: MeasureOptions) -> float:
 def _several(notebook: _MeasureNotes, wish: MeasureOptions, tell: progress.Tell) -> None:
     limits = wish.limits
     if limits.data_bytes is not None and notebook.used_bytes() >= limits.data_bytes:
-        notebook.notes.append("the data limit left nothing for several connections")
+        notebook.notes.append("the data limit was reached before several connections were tried")
         return
     _settle(notebook)
     try:

@@ -143,7 +143,7 @@ def _stale(guide: Guide, today: date) -> str | None:
     days = guide.stale_days(today)
     if days is None:
         return None
-    return f"the guide {guide.name} was last checked {days} days ago: hold it against its source"
+    return f"the guide {guide.name} was last checked {days} days ago: compare it with its source"
 
 
 def uplink_from_number(written: str) -> Uplink:

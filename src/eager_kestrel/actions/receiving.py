@@ -43,7 +43,7 @@ class Key:
     @property
     def shown(self) -> str:
         """Itself where nobody knows it yet, else where it is kept."""
-        return f"the one of {VARIABLE} or your keyring" if self.own else self.value
+        return f"the key from {VARIABLE} or your keyring" if self.own else self.value
 
 
 def key_for(name: str) -> Key:

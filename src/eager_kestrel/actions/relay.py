@@ -52,7 +52,7 @@ class RelayReport:
     @property
     def shown_key(self) -> str:
         """Itself where nobody knows it yet, else where it is kept."""
-        return f"the one of {LOCAL_VARIABLE} or your keyring" if self.own else self.key
+        return f"the key from {LOCAL_VARIABLE} or your keyring" if self.own else self.key
 
 
 def watch_through(

@@ -31,7 +31,7 @@ def list_runs(
     """List what is kept, the newest so many runs and broadcasts.
 
     Args:
-        last: how many of each at the most; else 20.
+        last: how many of each, at most; else 20.
         endpoint: only what went to this endpoint or platform.
         since: only what began on this day or later: ``2026-11-02``.
 

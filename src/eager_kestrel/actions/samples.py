@@ -126,7 +126,7 @@ def too_little(samples: Samples, limits: Limits) -> InputError:
     return InputError(
         f"the data limit of {DataSize(limits.data_bytes or 0)} was used up after {seconds:.1f} s, "
         f"at up to {rate}; that is too short to tell",
-        f"give --data-limit {wanted} at the least",
+        f"use --data-limit {wanted} or more",
     )
 
 

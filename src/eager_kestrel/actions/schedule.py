@@ -81,7 +81,7 @@ def measure_repeatedly(
     is a finding and comes as a run without phases. Ctrl-C between runs ends the schedule.
 
     Args:
-        count: how many runs at the most.
+        count: how many runs at most.
         every_seconds: from the beginning of one to the beginning of the next.
     """
     due, so_far = time.time(), list[float | None]()

@@ -66,7 +66,9 @@ class SettingFlags:
     ] = None
     profile: Annotated[str | None, typer.Option(metavar="NAME")] = None
     level: Annotated[str | None, typer.Option(metavar="LEVEL")] = None
-    b_frames: Annotated[int | None, typer.Option(metavar="N", help="In a row.")] = None
+    b_frames: Annotated[
+        int | None, typer.Option(metavar="N", help="Maximum consecutive B-frames.")
+    ] = None
     audio_codec: Annotated[str | None, typer.Option(metavar="NAME")] = None
     audio_bitrate: Annotated[str | None, typer.Option(metavar="RATE")] = None
     audio_rate: Annotated[int | None, typer.Option(metavar="HZ", help="Samples a second.")] = None
@@ -160,7 +162,7 @@ class RecordingFlags:
     ] = None
     plan: Annotated[
         str | None,
-        typer.Option(metavar="PLAN", help='Is it what this plan has: a JSON file, or "latest".'),
+        typer.Option(metavar="PLAN", help='Compare it with this plan: a JSON file, or "latest".'),
     ] = None
     settings_out: Annotated[
         Path | None,

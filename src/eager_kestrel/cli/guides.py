@@ -41,7 +41,7 @@ Out = Annotated[
 def new(
     name: Annotated[str, typer.Argument(help="Of the platform, in lower case.")],
     template: Annotated[
-        bool, typer.Option("--from-template", help="Ask nothing: write a commented template.")
+        bool, typer.Option("--from-template", help="Do not ask: write a commented template.")
     ] = False,
     out: Out = None,
 ) -> None:
@@ -96,7 +96,7 @@ def import_page(
         typer.Option(
             metavar="WHICH",
             autocompletion=options.among("all", "none"),
-            help="Ask nothing: take what carries no doubt, unverified, or none.",
+            help="Do not ask: take what carries no doubt, as unverified, or nothing.",
         ),
     ] = None,
     json: options.Json = False,

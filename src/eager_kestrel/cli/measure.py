@@ -101,7 +101,7 @@ class HowFlags:
         str | None,
         typer.Option(
             metavar="TIME",
-            help="How long to load one connection; default: until enough is known, at the most "
+            help="How long to load one connection; default: until enough is known, at most "
             "10 s, and 30 s the first time.",
         ),
     ] = None

@@ -412,11 +412,11 @@ class ShowFlags:
 
     resolution: Annotated[
         str | None,
-        typer.Option(metavar="WIDTHxHEIGHT", help="Send this resolution, whatever is better."),
+        typer.Option(metavar="WIDTHxHEIGHT", help="Force this resolution."),
     ] = None
     fps: Annotated[
         str | None,
-        typer.Option(metavar="RATE", help="Send this frame rate, whatever is better."),
+        typer.Option(metavar="RATE", help="Force this frame rate."),
     ] = None
     fit: Annotated[
         str | None,

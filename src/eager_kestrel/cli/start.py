@@ -38,7 +38,7 @@ ANOTHER = "another one: its guide is made now, from its guideline page or from y
 @options.grouped
 def start(
     yes: Annotated[
-        bool, typer.Option("--yes", help="Ask nothing: take the options, and what is usual.")
+        bool, typer.Option("--yes", help="Do not ask: use the options and the defaults.")
     ] = False,
     title: Annotated[str | None, typer.Option(help="What the show is called.")] = None,
     platforms: options.Platforms = None,

@@ -93,6 +93,6 @@ def _of_ts(fps: float, audio_frames: float, *, srt: bool) -> Overhead:
 
 
 def srt_latency_ms(round_trip_ms: float | None) -> int:
-    """The delay to set: four round trips at the least, and 120 ms, in steps of 10."""
+    """The delay to set: at least four round trips and 120 ms, in steps of 10."""
     trips = SRT_ROUND_TRIPS * (round_trip_ms or 0.0)
     return max(SRT_LEAST_LATENCY_MS, 10 * ceil(trips / 10))

@@ -90,9 +90,9 @@ def parse_address(text: str, schemes: tuple[str, ...], example: str) -> Address:
     try:
         port = parts.port
     except ValueError:
-        raise InputError("the port is no number from 1 to 65535", write) from None
+        raise InputError("the port must be 1 to 65535", write) from None
     if port == 0:
-        raise InputError("the port is no number from 1 to 65535", write)
+        raise InputError("the port must be 1 to 65535", write)
     return Address(
         scheme=parts.scheme,
         host=_host(parts.hostname or "", write),

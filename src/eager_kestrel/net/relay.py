@@ -161,7 +161,7 @@ class Relay:
             )
 
     def close(self, flush_seconds: float = FLUSH_SECONDS) -> None:
-        """Send what waits, for so long at the most; then end the stream and the connection."""
+        """Send what waits, for at most so long; then end the stream and the connection."""
         until = time.perf_counter() + flush_seconds
         while self.connected and self._anything() and time.perf_counter() < until:
             time.sleep(BUSY_SECONDS)

@@ -197,7 +197,7 @@ START_SECONDS, START_ROUND_TRIPS = 2.0, 10.0
 
 
 def start_seconds(round_trip_ms: float | None, asked_seconds: float) -> float:
-    """How long a connection may take until what is late counts: a third of all at the most."""
+    """How long a connection may take until what is late counts: at most a third of all."""
     wanted = max(START_SECONDS, START_ROUND_TRIPS * (round_trip_ms or 0.0) / 1000)
     return min(wanted, asked_seconds / 3)
 

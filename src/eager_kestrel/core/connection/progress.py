@@ -56,4 +56,4 @@ Tell: TypeAlias = Callable[[Event], None]
 
 
 def tell_nobody(_: Event) -> None:
-    """For callers that do not listen."""
+    """No-op progress callback."""

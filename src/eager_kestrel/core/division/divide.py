@@ -272,7 +272,7 @@ def _total(tried: groupings.Groupings, division: groupings.Division) -> float:
 
 
 def _left_out_because(tried: groupings.Groupings) -> str:
-    """How much all of them would take at the least."""
+    """The minimum all of them would take together."""
     least = 0.0
     for m in range(tried.count):
         encode, title = tried.encode((m,)), tried.guides[m].title

@@ -56,7 +56,7 @@ class KnapsackTable:
     """The best worth of some encodes for every amount of line and machine; -inf where none fits."""
 
     def __init__(self, line: int, machine: int) -> None:
-        """For nothing at all: no worth, whatever there is."""
+        """Empty table: zero value at every capacity."""
         self.best = np.zeros((line + 1, machine + 1))
         self._before: KnapsackTable | None = None
         self._added: Choices | None = None

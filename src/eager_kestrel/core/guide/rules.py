@@ -156,7 +156,7 @@ class VideoRules(Frozen):
     max_level: dict[Codec, str] = Field(default_factory=dict)
     """By codec; left out takes any."""
     max_b_frames: int = Field(default=16, ge=0, le=16)
-    """In a row."""
+    """Consecutive ones, at most."""
     pixel_formats: tuple[str, ...] = ("yuv420p",)
     colour: str = "bt709"
     """Primaries, transfer and matrix, as the media library names them."""

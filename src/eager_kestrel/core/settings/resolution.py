@@ -192,8 +192,8 @@ TIED_BY_RANK = tuple(
     )
 )
 """How a resolution recommends itself among those that are tied, by its rank; the last, because no
-usual one is about the same, and it loses least where it does worst. Without and with a larger one
-that looks worse."""
+usual one is about the same, and it holds up best on the hardest footage. Each without and with a
+larger one that looks worse."""
 PINNED = Because("resolution", "wish", "you asked for this resolution")
 SOFTER = Because(
     "resize",

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
 LATELY_SECONDS = 1.0
 SPAN_SECONDS = 2.0
-"""Over which a queue's least is taken, at the least: keyframes come so often."""
+"""Over which a queue's minimum is taken, or longer: keyframes come so often."""
 PROGRAM_SECONDS = 8.0
 """Over which the program's own rate is taken."""
 MOST_PROGRAM_SECONDS = 24.0

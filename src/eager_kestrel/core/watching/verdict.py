@@ -377,7 +377,7 @@ class Judge:
         return self._off_plan
 
     def _fine(self, look: StreamSample) -> WatchVerdict:
-        """Carried; and for a moment after frames were late, not yet said to be."""
+        """On time, or recovering."""
         if self._late_at is not None and look.seconds - self._late_at < CALM_SECONDS:
             return WatchVerdict(cause="upload", text=words.drained(self.queued_seconds))
         return WatchVerdict(cause=None, text=words.CARRIES)

@@ -511,7 +511,7 @@ OWN_AUTHORITY = "to trust an authority of your own, set SSL_CERT_FILE=ca.pem"
 contradicted = Sentence(
     "got_kbps floor_kbps",
     "broadcasts got {got_kbps:rate} while frames were queued, where measurements found "
-    "{floor_kbps:rate} at the least: they disagree, so measure again while you stream, at the same "
+    "at least {floor_kbps:rate}: they disagree, so measure again while you stream, at the same "
     "hour",
 )
 burst_possible = Sentence(
