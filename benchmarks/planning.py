@@ -63,13 +63,13 @@ def main(words: list[str]) -> int:
     choice = (time.process_time() - began) / CHOICES
     safe = np.linspace(300, 60_000, UPLINKS)
     began = time.process_time()
-    weighed = 0
+    scored = 0
     for name in PLATFORMS:
         field = candidates_table(show_for(name), guides[name], table, "h264")
         field.chosen(safe)
-        weighed += UPLINKS * len(field.candidates)
+        scored += UPLINKS * len(field.candidates)
     swept = time.process_time() - began
-    numbers = np.linspace(0, 1, weighed)
+    numbers = np.linspace(0, 1, scored)
     began = time.process_time()
     np.exp(-numbers)
     reference = time.process_time() - began
@@ -79,7 +79,7 @@ def main(words: list[str]) -> int:
     )
     print(
         f"{UPLINKS} uplinks x {len(PLATFORMS)} guides: {swept * 1000:.0f} ms, "
-        f"{weighed / swept / 1e6:.1f} million candidates a second, "
+        f"{scored / swept / 1e6:.1f} million candidates a second, "
         f"{swept / reference:.0f} times one exponential of each"
     )
     good = one <= MOST_CHOICES * slack * choice and swept <= MOST_EXPONENTIALS * slack * reference

@@ -166,12 +166,12 @@ def test_more_motion_never_chooses_a_larger_resolution_or_a_lower_frame_rate(kbp
     """Where the bitrate is the same, and by more than the model can tell."""
     seen = []
     for motion in MOTIONS:
-        weighed = candidates_table(show(motion), OXBOW, TABLE, "h264").at(kbps + 200)
-        judged = np.where(weighed.allowed, weighed.quality, -1.0)
-        sizes = np.array([one.resolution.pixels for one in weighed.candidates])
-        rates = np.array([float(one.frame_rate) for one in weighed.candidates])
+        scored = candidates_table(show(motion), OXBOW, TABLE, "h264").at(kbps + 200)
+        judged = np.where(scored.allowed, scored.quality, -1.0)
+        sizes = np.array([one.resolution.pixels for one in scored.candidates])
+        rates = np.array([float(one.frame_rate) for one in scored.candidates])
         best = int(judged.argmax())
-        seen.append((sizes, rates, judged, best, weighed.kbps[best]))
+        seen.append((sizes, rates, judged, best, scored.kbps[best]))
     for (size, rate, _, at, one), (sizes, rates, judged, best, other) in pairwise(seen):
         if one != other:
             continue  # where no gain is visible, less motion is sent at less

@@ -67,8 +67,8 @@ def test_more_of_a_machine_never_looks_worse(
         assert not (there.encodable & ~field.encodable).any()
         known = {factors.get(name, 1.0) for name, _ in held} | {1.0}
         assert set(np.unique(there.takes)) <= known
-        weighed = there.at(kbps)
-        best.append(float(weighed.quality[weighed.allowed].max(initial=0.0)))
+        scored = there.at(kbps)
+        best.append(float(scored.quality[scored.allowed].max(initial=0.0)))
     if honest:
         # where nothing more is gained a better preset stops sooner, at a rate rounded down
         assert all(more >= less - TABLE.tie for less, more in pairwise(best))

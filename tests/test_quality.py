@@ -111,40 +111,40 @@ def test_what_is_taken_is_as_good_as_the_best_on_every_scene(
 ) -> None:
     """By brute force, one candidate at a time."""
     made = field(motion, prefer, source=source)
-    weighed = made.at(safe)
-    if weighed.chosen is None:
-        assert not weighed.allowed.any()
+    scored = made.at(safe)
+    if scored.chosen is None:
+        assert not scored.allowed.any()
         return
-    allowed = [int(i) for i in np.flatnonzero(weighed.allowed)]
-    best = max(allowed, key=lambda i: (round(float(weighed.quality[i]) / 1e-9), -weighed.kbps[i]))
+    allowed = [int(i) for i in np.flatnonzero(scored.allowed)]
+    best = max(allowed, key=lambda i: (round(float(scored.quality[i]) / 1e-9), -scored.kbps[i]))
 
     def behind(index: int, other: int) -> tuple[float, float]:
         """How far it falls behind another on average, and where it does so most."""
-        scale = min(1.0, 2 * weighed.quality[other])
-        each = weighed.scenes[:, other] - weighed.scenes[:, index]
+        scale = min(1.0, 2 * scored.quality[other])
+        each = scored.scenes[:, other] - scored.scenes[:, index]
         return float(each.mean()) / scale, float(each.max()) / scale
 
     def as_good(index: int, other: int) -> bool:
         mean, most = behind(index, other)
         return mean <= TABLE.tie + 1e-7 and most <= TABLE.noticeable + 1e-7
 
-    chosen = weighed.chosen
+    chosen = scored.chosen
     assert as_good(chosen, best)
-    assert set(np.flatnonzero(weighed.among_best)) == {i for i in allowed if as_good(i, best)}
+    assert set(np.flatnonzero(scored.among_best)) == {i for i in allowed if as_good(i, best)}
     rivals = [i for i in allowed if made.fps[i] == made.fps[chosen]]
     assert made.fps[best] == made.fps[chosen]
-    top = weighed.scenes[:, rivals].max(axis=1)
-    losses = {i: float((top - weighed.scenes[:, i]).max()) for i in rivals if as_good(i, best)}
+    top = scored.scenes[:, rivals].max(axis=1)
+    losses = {i: float((top - scored.scenes[:, i]).max()) for i in rivals if as_good(i, best)}
     if made.ranks[chosen] == ANY:
         assert losses[chosen] == min(losses.values())
     same = {
         i
         for i in rivals
         if np.abs(behind(i, chosen)[0]) <= TABLE.tie + 1e-7
-        and np.abs(weighed.scenes[:, i] - weighed.scenes[:, chosen]).max()
-        <= TABLE.noticeable * min(1.0, 2 * weighed.quality[chosen]) + 1e-7
+        and np.abs(scored.scenes[:, i] - scored.scenes[:, chosen]).max()
+        <= TABLE.noticeable * min(1.0, 2 * scored.quality[chosen]) + 1e-7
     }
-    assert set(np.flatnonzero(weighed.tied)) == same
+    assert set(np.flatnonzero(scored.tied)) == same
 
 
 @given(kinds, st.floats(120, 12_000), st.floats(1.0, 4.0), st.sampled_from([30, 60]))
@@ -239,8 +239,8 @@ def test_the_shipped_table_chooses_well_on_measured_footage() -> None:
 
 @given(kinds, st.floats(500, 30_000))
 def test_who_prefers_smooth_never_gets_fewer_frames(motion: Motion, safe: float) -> None:
-    weighed = [field(motion, prefer).at(safe) for prefer in ("sharp", None, "smooth")]
-    chosen = [(w, w.chosen) for w in weighed if w.chosen is not None]
+    scored = [field(motion, prefer).at(safe) for prefer in ("sharp", None, "smooth")]
+    chosen = [(w, w.chosen) for w in scored if w.chosen is not None]
     assert len(chosen) in (0, 3)
     rates = [w.candidates[at].frame_rate for w, at in chosen]
     assert rates == sorted(rates)

@@ -42,17 +42,17 @@ def among_the_best(kbps: float, wanted: Show, resolution: Resolution, fps: float
     guide = OXBOW.under(wanted.destinations[0].tier)
     field = candidates_table(wanted, guide, TABLE, "h264")
     safe = budget(assumed_uplink(Bitrate.from_kbps(kbps)), wanted.safe_share, wanted.reserves)
-    weighed = field.at(safe.safe_kbps)
-    if not weighed.allowed.any():
+    scored = field.at(safe.safe_kbps)
+    if not scored.allowed.any():
         return False
-    best = int(np.where(weighed.allowed, weighed.quality, -1.0).argmax())
-    top, narrow = weighed.quality[best], min(1.0, 2 * float(weighed.quality[best]))
-    behind = (weighed.scenes[:, best : best + 1] - weighed.scenes).max(axis=0)
-    near = (weighed.quality >= top - TABLE.tie * narrow - 1e-9) & weighed.allowed
+    best = int(np.where(scored.allowed, scored.quality, -1.0).argmax())
+    top, narrow = scored.quality[best], min(1.0, 2 * float(scored.quality[best]))
+    behind = (scored.scenes[:, best : best + 1] - scored.scenes).max(axis=0)
+    near = (scored.quality >= top - TABLE.tie * narrow - 1e-9) & scored.allowed
     near &= behind <= TABLE.noticeable * narrow + 1e-9
     return any(
         ok and c.resolution == resolution and abs(float(c.frame_rate) - fps) < 0.01
-        for c, ok in zip(weighed.candidates, near, strict=True)
+        for c, ok in zip(scored.candidates, near, strict=True)
     )
 
 

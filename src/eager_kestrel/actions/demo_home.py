@@ -165,13 +165,13 @@ def _broadcasts(planned: Plan, now: datetime) -> Iterator[Broadcast]:
 
     The looks are simulated; what they mean is said by what watches a real stream.
     """
-    there = planned.destinations[0]
-    assert there.video is not None
-    fps, interval = float(there.video.frame_rate), there.video.keyframe_seconds
+    destination = planned.destinations[0]
+    assert destination.video is not None
+    fps, interval = float(destination.video.frame_rate), destination.video.keyframe_seconds
     for days, times, begin in zip(AIRED_DAYS_AGO, (1.0, AMBITIOUS), (0.0, 40.0), strict=True):
-        kbps = times * there.total_kbps
-        steps = there.fallbacks if times == 1.0 else ()
-        watched = Recorder.of(there.servers[0], Expected(kbps, fps, interval, steps))
+        kbps = times * destination.total_kbps
+        steps = destination.fallbacks if times == 1.0 else ()
+        watched = Recorder.of(destination.servers[0], Expected(kbps, fps, interval, steps))
         for look in _looks(load_trace(LINE), begin, kbps):
             watched.look(look)
         watched.over()
@@ -183,9 +183,9 @@ def _broadcasts(planned: Plan, now: datetime) -> Iterator[Broadcast]:
             kind="measured",
             seen_by="connection",
             program=SAID,
-            platform=there.platform,
-            server=there.servers[0],
-            planned=there.video.text if times == 1.0 else "",
+            platform=destination.platform,
+            server=destination.servers[0],
+            planned=destination.video.text if times == 1.0 else "",
             planned_kbps=round(kbps, 1),
             seconds=watched.seconds,
             troubles=tuple(watched.troubles),
@@ -213,18 +213,21 @@ def _looks(line: Trace, begin: float, kbps: float) -> Iterator[StreamSample]:
             )
 
 
-def _record(there: DestinationPlan, path: Path) -> None:
+def _record(destination: DestinationPlan, path: Path) -> None:
     """A test image as planned, written to a file as an ingest server would."""
     from eager_kestrel.files.flv_writer import StreamFile
     from eager_kestrel.media.stand_in import StandIn
     from eager_kestrel.net.receiving import file_beginning
     from eager_kestrel.wire.flv import file_tag
 
-    assert there.video is not None
-    assert there.audio is not None
-    made_up, written = StandIn(there.video, there.audio), StreamFile(path, file_beginning())
+    assert destination.video is not None
+    assert destination.audio is not None
+    made_up, written = (
+        StandIn(destination.video, destination.audio),
+        StreamFile(path, file_beginning()),
+    )
     for frame in made_up.steps():
-        if frame.number >= RECORDED_SECONDS * there.video.frame_rate:
+        if frame.number >= RECORDED_SECONDS * destination.video.frame_rate:
             break
         for tag in frame.tags:
             written.add(file_tag(tag.kind, tag.milliseconds, tag.payload))

@@ -38,15 +38,19 @@ def command_for(plan: Plan, framework: str) -> str:
     if framework not in COMMANDS:
         raise InputError(f'"{framework}" is not known', f"choose from {', '.join(COMMANDS)}")
     program, arguments = COMMANDS[framework]
-    feasible = [there for there in plan.destinations if there.feasible] or [_first(plan)]
-    lines = [command_line(program, arguments(there)) for there in feasible]
+    feasible = [destination for destination in plan.destinations if destination.feasible] or [
+        _first(plan)
+    ]
+    lines = [command_line(program, arguments(destination)) for destination in feasible]
     if len(plan.destinations) == 1:
         return lines[0]
-    said = [f"# {there.title}\n{line}" for there, line in zip(feasible, lines, strict=True)]
+    said = [
+        f"# {destination.title}\n{line}" for destination, line in zip(feasible, lines, strict=True)
+    ]
     said += [
-        f"# {there.title}: no settings ({there.infeasible_because})"
-        for there in plan.destinations
-        if not there.feasible
+        f"# {destination.title}: no settings ({destination.infeasible_because})"
+        for destination in plan.destinations
+        if not destination.feasible
     ]
     return "\n".join(said)
 
@@ -74,7 +78,7 @@ def write_plan(plan: Plan, path: Path) -> None:
 
 def _settings_toml(plan: Plan) -> str:
     if len(plan.destinations) > 1:
-        names = " and ".join(there.name for there in plan.destinations)
+        names = " and ".join(destination.name for destination in plan.destinations)
         raise InputError(
             f"a settings file holds one destination, and this plan has {names}",
             f"plan one with --for {plan.destinations[0].name}, or name the file .json",

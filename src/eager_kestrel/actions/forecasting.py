@@ -94,7 +94,7 @@ def _read(
     made: Plan, wish: ForecastOptions
 ) -> tuple[list[RunEvidence], list[BroadcastEvidence], list[RunEvidence]]:
     """Read runs of the last days, broadcasts to the plan's platforms, and the plan's own runs."""
-    sent_to = {there.platform for there in made.destinations}
+    sent_to = {destination.platform for destination in made.destinations}
     with History() as history:
         since = HistoryFilter(time.time() - wish.days * 86400)
         every = history.evidence(since)
@@ -175,8 +175,8 @@ def _at_its_hour(name: str, wish: ForecastOptions) -> ForecastOptions:
         return wish
     with History() as history:
         known = history.evidence(HistoryFilter(time.time() - wish.days * 86400))
-    there = any(near_moment(run.taken, parse_time_of_day(at)) for run in known if run.usable)
-    return replace(wish, around=at) if there else wish
+    destination = any(near_moment(run.taken, parse_time_of_day(at)) for run in known if run.usable)
+    return replace(wish, around=at) if destination else wish
 
 
 def _seconds(written: str) -> float:
@@ -206,21 +206,21 @@ def _plan(name: str, wish: ForecastOptions) -> Plan:
 def _said(made: Plan) -> str:
     """Everything that is sent, in words."""
     return "; ".join(
-        f"{there.title}: {there.video.text}"
-        for there in made.destinations
-        if there.video is not None
+        f"{destination.title}: {destination.video.text}"
+        for destination in made.destinations
+        if destination.video is not None
     )
 
 
 def _steps(made: Plan, own: Sending | None) -> list[tuple[str, Sending]]:
     """The plan's own settings, then each fallback, of all destinations together."""
-    places = [there for there in made.destinations if there.video is not None]
+    places = [destination for destination in made.destinations if destination.video is not None]
     motion = made.inputs.motion
     planned = sending_of(made) if own is None else own
     assert planned is not None
     found = [(" and ".join(p.video.text for p in places if p.video), planned)]
     last: list[Fallback | None] = [None] * len(places)
-    for row in zip_longest(*(there.fallbacks for there in places)):
+    for row in zip_longest(*(destination.fallbacks for destination in places)):
         last = [step or before for step, before in zip(row, last, strict=True)]
         if all(last):
             some = [step for step in last if step is not None]

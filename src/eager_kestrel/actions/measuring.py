@@ -204,9 +204,9 @@ def _compare(notebook: _MeasureNotes, target: UploadTarget) -> None:
     """Ask a far end that counts what it has read of the run."""
     if not target.run or notebook.one is None:
         return
-    there = counted_there(target)
-    if there is not None:
-        notebook.both_ends = both_ends(notebook.one.samples, there)
+    destination = counted_there(target)
+    if destination is not None:
+        notebook.both_ends = both_ends(notebook.one.samples, destination)
 
 
 def keep_run(run: Run) -> None:

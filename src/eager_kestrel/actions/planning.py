@@ -96,9 +96,9 @@ def plan(
     notes += _cost_of_pins(made, show, made.uplink, loaded, table)
     told: dict[str, object] = {"made_at": now}
     if made.total_kbps:
-        there = next(there for there in made.destinations if there.feasible)
+        destination = next(destination for destination in made.destinations if destination.feasible)
         when = show.at or uplink.around or "the hour of the show"
-        how = measure_like(when, there.platform)
+        how = measure_like(when, destination.platform)
         told["tonight"] = tonight(made.stutter, show.stutter, uplink.known_by, uplink.around, how)
     return Planned(made.model_copy(update=told), tuple(notes))
 
@@ -126,11 +126,11 @@ def _cost_of_pins(
             then.video.resolution,
             then.video.frame_rate,
         ):
-            here, there = (
+            here, destination = (
                 f"{video.text}, quality {looks(one.quality or 0.0)}"
                 for video, one in ((now.video, now), (then.video, then))
             )
-            said.append(left_free(here, there))
+            said.append(left_free(here, destination))
     return said
 
 

@@ -36,7 +36,7 @@ class RehearsalPart:
 
 def feasible(plan: Plan) -> list[DestinationPlan]:
     """The destinations that have settings."""
-    return [there for there in plan.destinations if there.feasible]
+    return [destination for destination in plan.destinations if destination.feasible]
 
 
 def parts_at(plan: Plan, written: Sequence[str], ask: Asker | None) -> list[RehearsalPart]:
@@ -51,7 +51,7 @@ def parts_at(plan: Plan, written: Sequence[str], ask: Asker | None) -> list[Rehe
     """
     addresses = dict(one.partition("=")[::2] for one in written)
     places = feasible(plan)
-    names = [there.platform for there in places]
+    names = [destination.platform for destination in places]
     stray = [name for name in addresses if name not in names]
     if stray:
         raise InputError(f"the plan has no settings for {stray[0]}", f"it has {', '.join(names)}")
@@ -61,10 +61,10 @@ def parts_at(plan: Plan, written: Sequence[str], ask: Asker | None) -> list[Rehe
             f"no address for {' and '.join(without)}, which would be left out",
             f"give --to {without[0]}=rtmp://HOST/APP, too, or rehearse one with --for",
         )
-    targets = [PublishTarget.parse(addresses[there.platform]) for there in places]
+    targets = [PublishTarget.parse(addresses[destination.platform]) for destination in places]
     return [
-        RehearsalPart(there, target, needed_key(there.platform, ask))
-        for there, target in zip(places, targets, strict=True)
+        RehearsalPart(destination, target, needed_key(destination.platform, ask))
+        for destination, target in zip(places, targets, strict=True)
     ]
 
 
@@ -115,8 +115,8 @@ def rehearse_together_in_practice(
     places = feasible(plan)
     with contextlib.ExitStack() as stack:
         keys, ports = [], []
-        for there in places:
-            guide = load_guide(there.platform).under(there.tier)
+        for destination in places:
+            guide = load_guide(destination.platform).under(destination.tier)
             key = secrets.token_hex(8)
             taking = receive(key, 0, [guide], None, Platform(guide))
             keys.append(key)
@@ -125,7 +125,7 @@ def rehearse_together_in_practice(
         through = [relay.port, *(relay.also_to(port) for port in ports[1:])]
         stack.enter_context(relay)
         parts = [
-            RehearsalPart(there, PublishTarget("rtmp", LOOPBACK, port, APP), key)
-            for there, port, key in zip(places, through, keys, strict=True)
+            RehearsalPart(destination, PublishTarget("rtmp", LOOPBACK, port, APP), key)
+            for destination, port, key in zip(places, through, keys, strict=True)
         ]
         return rehearse_together(plan, parts, wish, tell)

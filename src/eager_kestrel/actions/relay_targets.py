@@ -85,7 +85,11 @@ def _only(plan: Plan | None) -> tuple[str, ...]:
     Raises:
         InputError: it has none, or several.
     """
-    names = [there.name for there in plan.destinations if there.feasible] if plan else []
+    names = (
+        [destination.name for destination in plan.destinations if destination.feasible]
+        if plan
+        else []
+    )
     if len(names) == 1:
         return (names[0],)
     instead = "give --to rtmp://HOST/APP"
@@ -107,7 +111,8 @@ def _named(
     if wish.settings is not None:
         return platform, target, broadcasts.meant_by_settings(wish.settings, platform)
     known = plan is not None and any(
-        platform in (there.platform, there.name) and there.feasible for there in plan.destinations
+        platform in (destination.platform, destination.name) and destination.feasible
+        for destination in plan.destinations
     )
     return (
         platform,
@@ -130,9 +135,9 @@ def _address_of(platform: str, plan: Plan | None) -> str:
     """
     planned = [
         url
-        for there in (plan.destinations if plan else ())
-        if platform in (there.platform, there.name)
-        for url in there.servers
+        for destination in (plan.destinations if plan else ())
+        if platform in (destination.platform, destination.name)
+        for url in destination.servers
     ]
     guide = load_guide(platform.partition(":")[0])
     known = [url for url in (*planned, *guide.addresses) if is_ingest(url)]
@@ -148,8 +153,8 @@ def _guide(platform: str, meant: broadcasts.ExpectedStream) -> Guide | None:
     name, _, tier = platform.partition(":")
     if not name or name not in guide_names():
         return None
-    there = meant.destination
-    return load_guide(name).under(there.tier if there else tier or None)
+    destination = meant.destination
+    return load_guide(name).under(destination.tier if destination else tier or None)
 
 
 def _practice(
@@ -159,10 +164,12 @@ def _practice(
     if plan is None:
         raise InputError("no plan was made yet", "run eager-kestrel plan, or name a plan file")
     assert wish.practice is not None
-    there = destination_of(plan, wish.platform)
-    guide = load_guide(there.platform).under(there.tier)
+    destination = destination_of(plan, wish.platform)
+    guide = load_guide(destination.platform).under(destination.tier)
     bare = wish.practice.strip()[:1].isdigit()
     rate = Bitrate.parse(wish.practice) if bare else None
     line = simulated_connection(None if bare else wish.practice, rate)
     set_up = stack.enter_context(stage(line, guide))
-    return RelayTarget(broadcasts.of_plan(there), Relay(set_up.target, set_up.key, terms), guide)
+    return RelayTarget(
+        broadcasts.of_plan(destination), Relay(set_up.target, set_up.key, terms), guide
+    )

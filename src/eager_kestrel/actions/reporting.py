@@ -42,7 +42,7 @@ def explain(word: str) -> Explained:
     if plan is None:
         return explained(name, term, {}, None)
     title = plan.inputs.title or "your stream"
-    where = " and ".join(there.title for there in plan.destinations)
+    where = " and ".join(destination.title for destination in plan.destinations)
     return explained(name, term, numbers_of(plan), f"your latest plan: {title} on {where}")
 
 
@@ -62,7 +62,7 @@ def gather_report(name: str = LATEST) -> ReportMaterial:
         FormatError: the file is no plan.
     """
     plan = read_plan(name)
-    platforms = {there.platform for there in plan.destinations}
+    platforms = {destination.platform for destination in plan.destinations}
     proofs = _proofs()
     found: dict[str, Hours | Forecast | Review | None] = dict.fromkeys(
         ("hours", "forecast", "review")

@@ -92,10 +92,10 @@ def prepare_trial(
         return Prepared(clip, _unplanned(most, motion, keep))
     show = show.model_copy(update={"source": clip.resolution, "frame_rate": clip.frame_rate})
     uplink = uplink_from_history() if wish.upload is None else uplink_from_number(wish.upload)
-    there = next((d for d in plan(show, uplink).plan.destinations if d.video), None)
-    if there is None or there.video is None:
+    destination = next((d for d in plan(show, uplink).plan.destinations if d.video), None)
+    if destination is None or destination.video is None:
         raise InputError("the plan sends nothing there", "see why with eager-kestrel plan --why")
-    video = there.video
+    video = destination.video
     lines = min(video.resolution.width, video.resolution.height)
     preset = CODECS[video.codec].preset if video.own_encoder else video.preset
     preset = preset or CODECS[video.codec].preset

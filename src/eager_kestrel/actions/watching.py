@@ -114,7 +114,9 @@ def _meant(
         platform = next((name for name, at in hosts.items() if connection.remote[0] in at), None)
     if wish.settings is not None:
         return meant_by_settings(wish.settings, platform)
-    known = plan is not None and any(platform == there.platform for there in plan.destinations)
+    known = plan is not None and any(
+        platform == destination.platform for destination in plan.destinations
+    )
     if wish.platform is not None or known or platform is None:
         return meant_by(plan, platform)
     return ExpectedStream(platform)
@@ -122,7 +124,7 @@ def _meant(
 
 def _hosts(wish: WatchOptions, plan: Plan | None) -> dict[str, set[str]]:
     """By platform, the addresses its guide names; the plan's platforms before all others."""
-    first = [there.platform for there in plan.destinations] if plan is not None else []
+    first = [destination.platform for destination in plan.destinations] if plan is not None else []
     if wish.platform is not None:
         first = [wish.platform.partition(":")[0]]
     known = {name: load_guide(name) for name in first}
@@ -187,14 +189,14 @@ class StreamSearch:
         """Connections that may be the one."""
         wish = self.wish
         host, port = _host_and_port(wish.to)
-        there = None if host is None else resolved([host])
+        destination = None if host is None else resolved([host])
         found = []
         for one in open_connections():
             if wish.pid is not None and one.pid != wish.pid:
                 continue
             if wish.program is not None and wish.program.lower() not in one.program.lower():
                 continue
-            if there is not None and one.remote[0] not in there:
+            if destination is not None and one.remote[0] not in destination:
                 continue
             if port is not None and one.remote[1] != port:
                 continue

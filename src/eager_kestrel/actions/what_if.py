@@ -79,9 +79,9 @@ def compare_settings(written: str, show: Show, uplink: Uplink) -> Comparison:
     uplink = safe_uplink(show, uplink)
     guide = guide_for(show.destinations[0])
     table = table_for(show.motion, show.footage)
-    waterfall = budget_of(uplink, show)
+    budget = budget_of(uplink, show)
     codec = guide.codec(show.destinations[0].codec)
-    return compared(show, guide, table, codec, waterfall, shapes)
+    return compared(show, guide, table, codec, budget, shapes)
 
 
 def sweep_csv(found: Sweep) -> str:

@@ -237,7 +237,7 @@ def _recording(
         write_new(recording.settings_out, settings_text(checking.settings_of_recording(file)))
         warn(f"wrote {recording.settings_out}; eager-kestrel check reads it")
     show = upload.asked(platforms)
-    names = [there.name for there in show.destinations] if show is not None else []
+    names = [destination.name for destination in show.destinations] if show is not None else []
     window = (
         checking.WINDOW_SECONDS if recording.window is None else parse_seconds(recording.window)
     )

@@ -57,22 +57,22 @@ def far_end(
     context = certificate_of(certificate, private_key)
     token = token_of()
     where = Listening(bind, port, rtmp_port if rtmp else None, context)
-    with stand(token, bounds, where, warn) as there:
-        scheme = "https" if there.secure else "http"
+    with stand(token, bounds, where, warn) as destination:
+        scheme = "https" if destination.secure else "http"
         if json:
             found = FarEndAddress(
-                port=there.port,
-                rtmp_port=there.rtmp_port,
-                secure=there.secure,
+                port=destination.port,
+                rtmp_port=destination.rtmp_port,
+                secure=destination.secure,
                 token=None if token.own else token.value,
             )
             print_json(found.model_dump(mode="json"))
         else:
             sys.stdout.write(f"token: {token.value if not token.own else 'the one you keep'}\n")
-            streams = f"; streams to rtmp on port {there.rtmp_port}" if rtmp else ""
-            warn(f"uploads to {scheme}://THIS-MACHINE:{there.port}/up{streams}")
-            warn(f"from elsewhere: measure {scheme}://THIS-MACHINE:{there.port} --token")
-            if not there.secure:
+            streams = f"; streams to rtmp on port {destination.rtmp_port}" if rtmp else ""
+            warn(f"uploads to {scheme}://THIS-MACHINE:{destination.port}/up{streams}")
+            warn(f"from elsewhere: measure {scheme}://THIS-MACHINE:{destination.port} --token")
+            if not destination.secure:
                 warn("without a certificate the token can be read on the way; give --certificate")
         sys.stdout.flush()
         until_ctrl_c("gone")

@@ -85,12 +85,12 @@ def uplink(
             per_connection_kbps=Bitrate.parse(per_connection).kbps if per_connection else None,
         ),
     )
-    with simulated_uplink(simulated, port) as there:
+    with simulated_uplink(simulated, port) as destination:
         if json:
-            address = PracticeAddress(url=there.url, direct_url=there.direct_url)
+            address = PracticeAddress(url=destination.url, direct_url=destination.direct_url)
             print_json(address.model_dump(mode="json"))
         else:
-            sys.stdout.write(f"eager-kestrel measure {there.url}\n")
+            sys.stdout.write(f"eager-kestrel measure {destination.url}\n")
             sys.stderr.write("A simulated uplink runs until Ctrl-C.\n")
         sys.stdout.flush()
         until_ctrl_c("the simulated uplink is gone")
@@ -135,25 +135,25 @@ def ingest(
         hang_up_at=parse_seconds(hang_up) if hang_up is not None else None,
         delay_seconds=parse_seconds(delay) if delay is not None else 0.0,
     )
-    with simulated_platform(platform, trouble, port, record) as there:
+    with simulated_platform(platform, trouble, port, record) as destination:
         if json:
-            key = None if there.key.own else there.key.value
-            print_json(PracticeAddress(url=there.url, key=key).model_dump(mode="json"))
+            key = None if destination.key.own else destination.key.value
+            print_json(PracticeAddress(url=destination.url, key=key).model_dump(mode="json"))
         else:
-            sys.stdout.write(f"{there.url} with the stream key: {there.key.shown}\n")
-            sys.stderr.write(f"A simulated {there.title} runs until Ctrl-C.\n")
+            sys.stdout.write(f"{destination.url} with the stream key: {destination.key.shown}\n")
+            sys.stderr.write(f"A simulated {destination.title} runs until Ctrl-C.\n")
         sys.stdout.flush()
         told = 0
         with console(stderr=True).status("waiting for a stream", spinner="dots") as status:
 
             def tick() -> None:
                 nonlocal told
-                told = _tell(there.taking.received, told)
-                if there.taking.live() is not None:
-                    status.update(there.health())
+                told = _tell(destination.taking.received, told)
+                if destination.taking.live() is not None:
+                    status.update(destination.health())
 
             until_ctrl_c("the simulated platform is gone", tick)
-    _tell(there.taking.received, told)
+    _tell(destination.taking.received, told)
 
 
 def _tell(received: list[ReceivedStream], told: int) -> int:

@@ -93,7 +93,9 @@ def rehearse(
         raise InputError("no ingest server given", "pass --to URL or --practice CONNECTION")
     read = rehearsing.plan_or_settings(plan, platform)
     options = rehearsing.rehearse_options(seconds, unsent, settle=settle)
-    several = platform is None and sum(there.feasible for there in read.destinations) > 1
+    several = (
+        platform is None and sum(destination.feasible for destination in read.destinations) > 1
+    )
     with live(quiet=output.json) as tell:
         if several:
             _require_all(read, to or [], options, output)
@@ -146,7 +148,7 @@ def _require_all(
     plan: Plan, to: list[str], options: rehearsing.RehearseOptions, output: DrawnFlags
 ) -> None:
     """Refuse what would leave destinations out."""
-    names = [there.platform for there in plan.destinations if there.feasible]
+    names = [destination.platform for destination in plan.destinations if destination.feasible]
     one, several = f"choose one with --for {names[0]}", " and ".join(names)
     if options.settle:
         raise InputError(f"--settle is for one destination, and the plan has {several}", one)

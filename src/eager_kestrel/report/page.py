@@ -118,14 +118,14 @@ def _of_each(
 
 
 def _fallbacks(alike: Sequence[DestinationPlan]) -> Iterator[Block]:
-    there = alike[0]
+    destination = alike[0]
     steps = tuple(
         (f"{number}.", step.video.text, Bitrate.from_kbps(step.total_kbps).in_kbps())
-        for number, step in enumerate(there.fallbacks, 1)
+        for number, step in enumerate(destination.fallbacks, 1)
     )
     if steps:
         yield Table(("", "fallback", ">total"), steps)
-    yield Rows(tuple(plan_blocks.beside(there)))
+    yield Rows(tuple(plan_blocks.beside(destination)))
 
 
 def _reasons(alike: Sequence[DestinationPlan]) -> Iterator[Block]:

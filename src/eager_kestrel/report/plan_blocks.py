@@ -56,10 +56,10 @@ def answer_blocks(
         page: for a page, which cannot be asked for more: tonight comes first, every address is
             listed, and no command is suggested.
     """
-    for there in plan.destinations:
-        if not there.feasible:
-            yield blocks.Note(f"{title_of(plan, [there])}: no settings", "bad")
-            yield blocks.Note(there.infeasible_because)
+    for destination in plan.destinations:
+        if not destination.feasible:
+            yield blocks.Note(f"{title_of(plan, [destination])}: no settings", "bad")
+            yield blocks.Note(destination.infeasible_because)
     sent = sent_alike(plan)
     whole = [blocks.Rows(tuple(_of_all(plan, why=why, full=full)))] if sent else []
     yield from whole if page else ()
@@ -77,10 +77,10 @@ def answer_blocks(
 def sent_alike(plan: Plan) -> list[list[DestinationPlan]]:
     """The destinations that have settings, those that get the same together."""
     sent: dict[str, list[DestinationPlan]] = {}
-    for there in plan.destinations:
-        if there.video is not None and there.audio is not None:
-            same = there.video.model_dump_json() + there.audio.model_dump_json()
-            sent.setdefault(same, []).append(there)
+    for destination in plan.destinations:
+        if destination.video is not None and destination.audio is not None:
+            same = destination.video.model_dump_json() + destination.audio.model_dump_json()
+            sent.setdefault(same, []).append(destination)
     return list(sent.values())
 
 
@@ -88,12 +88,16 @@ def _below_card(
     alike: Sequence[DestinationPlan], *, why: bool, page: bool
 ) -> Iterator[tuple[blocks.Cell, ...]]:
     """Where to send, what to do when it struggles, and why the bitrate is no higher."""
-    for there in alike:
-        if there.servers:
-            name = "send to" if len(alike) == 1 else f"{there.title}: send to"
-            more = len(there.servers) - 1
-            said = words.other_ingests(there.servers[0], more) if more else there.servers[0]
-            yield blocks.Styled(name, "name"), " or ".join(there.servers) if page else said
+    for destination in alike:
+        if destination.servers:
+            name = "send to" if len(alike) == 1 else f"{destination.title}: send to"
+            more = len(destination.servers) - 1
+            said = (
+                words.other_ingests(destination.servers[0], more)
+                if more
+                else destination.servers[0]
+            )
+            yield blocks.Styled(name, "name"), " or ".join(destination.servers) if page else said
     first = alike[0]
     steps = first.fallbacks if why and not page else first.fallbacks[:MOST_STEPS]
     said = "; ".join(step.video.text for step in steps)
@@ -163,8 +167,8 @@ def _card_rows(
     plan: Plan, alike: Sequence[DestinationPlan], *, full: bool
 ) -> Iterator[tuple[str, str, str]]:
     """Each setting with its value and the key of its limit; what is no setting has no key."""
-    there = alike[0]
-    video, audio = there.video, there.audio
+    destination = alike[0]
+    video, audio = destination.video, destination.audio
     assert video is not None
     assert audio is not None
     yield "resolution", str(video.resolution), "resolution"
@@ -189,22 +193,22 @@ def _card_rows(
         resized = f", resized by {video.resize}" if video.resize else ""
         colour = f"{video.pixel_format}, {video.colour}, {video.colour_range} range{resized}"
         yield "colour", colour, "colour"
-    quality = there.quality or 0.0
-    spread = there.quality_range or (quality, quality)
+    quality = destination.quality or 0.0
+    spread = destination.quality_range or (quality, quality)
     yield "predicted quality", quality_with_range(quality, *spread), ""
-    if there.frame_rate_trade is not None:
-        yield "smooth or sharp", trade_said(there), ""
-    if there.latency_ms is not None:
+    if destination.frame_rate_trade is not None:
+        yield "smooth or sharp", trade_said(destination), ""
+    if destination.latency_ms is not None:
         known = plan.uplink.round_trip_ms is not None
         said = words.srt_latency if known else words.srt_latency_unknown
-        yield "delay", said(there.latency_ms), "transport"
+        yield "delay", said(destination.latency_ms), "transport"
     total = sum(one.total_kbps for one in alike)
     yield "total", words.total(total, plan.budget.safe_kbps), ""
 
 
-def trade_said(there: DestinationPlan) -> str:
+def trade_said(destination: DestinationPlan) -> str:
     """What the frame rate gives and takes; empty if there is no other."""
-    trade, video = there.frame_rate_trade, there.video
+    trade, video = destination.frame_rate_trade, destination.video
     if trade is None or video is None:
         return ""
     return words.frame_rate_trade(
@@ -214,31 +218,35 @@ def trade_said(there: DestinationPlan) -> str:
 
 def reason_blocks(plan: Plan, alike: Sequence[DestinationPlan]) -> Iterator[blocks.Block]:
     """Reasons, what more would give, what else was near, how far an encoder may adapt."""
-    there = alike[0]
+    destination = alike[0]
     if len(alike) < len(plan.destinations):
         yield blocks.Heading(places(alike), level=3)
-    reasons = ((blocks.Styled(r.title, "name"), f"{r.value}: {r.text}") for r in there.reasons)
-    more = ((blocks.Styled(name, "name"), said) for name, said in beside(there))
+    reasons = (
+        (blocks.Styled(r.title, "name"), f"{r.value}: {r.text}") for r in destination.reasons
+    )
+    more = ((blocks.Styled(name, "name"), said) for name, said in beside(destination))
     yield blocks.Rows((*reasons, *more))
     yield from notes_of(alike)
-    if there.runners_up:
-        others = [(o.resolution, o.frame_rate, o.quality) for o in there.runners_up]
+    if destination.runners_up:
+        others = [(o.resolution, o.frame_rate, o.quality) for o in destination.runners_up]
         yield blocks.Note(words.next_best(others))
 
 
 def notes_of(alike: Sequence[DestinationPlan]) -> Iterator[blocks.Block]:
     """What more would give, and what the platforms would rather have."""
-    for text in dict.fromkeys(offer.text for there in alike for offer in there.offers):
+    for text in dict.fromkeys(offer.text for destination in alike for offer in destination.offers):
         yield blocks.Note(text, mark="↑")
-    for text in dict.fromkeys(one.text for there in alike for one in there.not_followed):
+    for text in dict.fromkeys(
+        one.text for destination in alike for one in destination.not_followed
+    ):
         yield blocks.Note(text)
 
 
-def beside(there: DestinationPlan) -> list[tuple[str, str]]:
+def beside(destination: DestinationPlan) -> list[tuple[str, str]]:
     """How far an encoder may adapt, and when to reconnect."""
-    back, found = there.reconnect, []
-    if there.adaptive is not None:
-        low, high = there.adaptive.min_kbps, there.adaptive.max_kbps
+    back, found = destination.reconnect, []
+    if destination.adaptive is not None:
+        low, high = destination.adaptive.min_kbps, destination.adaptive.max_kbps
         narrow = low > ROOM_TO_ADAPT * high
         said = words.no_adapting(low) if narrow else words.adapting(low, high)
         found.append(("adapting", said))
@@ -313,12 +321,12 @@ def basis(plan: Plan) -> list[str]:
 def parts_of(plan: Plan) -> blocks.Parts:
     """The upload from left to right: destinations, unused, reserves, and headroom."""
     parts = []
-    for there in plan.destinations:
-        if (video := there.video) is not None:
-            quality = there.quality or 0.0
+    for destination in plan.destinations:
+        if (video := destination.video) is not None:
+            quality = destination.quality or 0.0
             said = words.part(video.resolution, video.frame_rate, video.bitrate_kbps, quality)
-            name = there.title + (f" ({there.tier})" if there.tier else "")
-            parts.append(blocks.Part(name, there.total_kbps, said, "good"))
+            name = destination.title + (f" ({destination.tier})" if destination.tier else "")
+            parts.append(blocks.Part(name, destination.total_kbps, said, "good"))
     unused = plan.budget.safe_kbps - plan.total_kbps
     parts.append(blocks.Part("unused", unused, words.UNUSED, ""))
     kept = min(plan.budget.reserved_kbps, plan.uplink.typical_kbps)

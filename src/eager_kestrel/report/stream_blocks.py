@@ -140,9 +140,11 @@ def rehearsals_blocks(found: Rehearsals) -> Iterator[blocks.Block]:
         failed = [one.platform for one in found.rehearsals if not one.verdict.held]
         yield blocks.Note(run_words.all_together(names, failed), "strong")
     elif found.settled is not None and len(found.rehearsals) > 1:
-        there = next(d for d in found.settled.destinations if d.platform == found.best.platform)
-        assert there.video is not None
-        yield blocks.Note(run_words.settled(there.video.text, there.total_kbps))
+        destination = next(
+            d for d in found.settled.destinations if d.platform == found.best.platform
+        )
+        assert destination.video is not None
+        yield blocks.Note(run_words.settled(destination.video.text, destination.total_kbps))
 
 
 def rehearsal_rows(one: Rehearsal) -> blocks.Rows:

@@ -123,7 +123,9 @@ def against_plan(recording: Recording, planned: DestinationPlan) -> list[Finding
 def as_explained(found: Iterable[Finding], planned: Plan) -> list[Finding]:
     """Findings of a plan's settings; a recommendation it says it does not follow is no caution."""
     places = planned.destinations
-    explained = {(there.name, one.rule) for there in places for one in there.not_followed}
+    explained = {
+        (destination.name, one.rule) for destination in places for one in destination.not_followed
+    }
     return [
         one.model_copy(update={"severity": "fine", "wanted": words.explained(one.wanted)})
         if one.severity == "caution" and (one.label, one.rule) in explained

@@ -25,8 +25,8 @@ class Choice:
     limit, and nothing is said that asking does not bear out.
     """
 
-    field: CandidatesTable
-    weighed: ScoredCandidates
+    choices: CandidatesTable
+    scored: ScoredCandidates
     best: int
     safe_kbps: float
     """What it was allotted."""
@@ -38,64 +38,64 @@ class Choice:
     @cached_property
     def with_room(self) -> ScoredCandidates:
         """Weighed with all the room there is, if that changes nothing: what limits it then."""
-        roomy = self.field.at(max(self.safe_kbps, self.room_kbps))
-        same = roomy.chosen == self.best and roomy.kbps[self.best] == self.weighed.kbps[self.best]
-        return roomy if same else self.weighed
+        roomy = self.choices.at(max(self.safe_kbps, self.room_kbps))
+        same = roomy.chosen == self.best and roomy.kbps[self.best] == self.scored.kbps[self.best]
+        return roomy if same else self.scored
 
     @property
     def now(self) -> Candidate:
         """What is chosen."""
-        return self.weighed.candidates[self.best]
+        return self.scored.candidates[self.best]
 
-    def otherwise(self, field: CandidatesTable) -> Candidate:
+    def otherwise(self, choices: CandidatesTable) -> Candidate:
         """What other limits would choose; the same where they allow nothing."""
-        index = field.at(self.safe_kbps).chosen
-        return self.now if index is None else field.candidates[index]
+        index = choices.at(self.safe_kbps).chosen
+        return self.now if index is None else choices.candidates[index]
 
     @cached_property
     def freed(self) -> tuple[tuple[Candidate, Literal["floor", "machine", "both"]], ...]:
         """What would be chosen without the guide's floors, on any machine, and without either."""
-        free = self.field.without_minimums()
+        free = self.choices.without_minimums()
         return (
             (self.otherwise(free), "floor"),
-            (self.otherwise(self.field.on_any_machine()), "machine"),
+            (self.otherwise(self.choices.on_any_machine()), "machine"),
             (self.otherwise(free.on_any_machine()), "both"),
         )
 
     @cached_property
     def of_larger_source(self) -> Candidate:
         """If the source had twice the lines."""
-        show = self.field.show
+        show = self.choices.show
         source = Resolution(2 * show.source.width, 2 * show.source.height)
-        return self.otherwise(rebuilt(self.field, show.model_copy(update={"source": source})))
+        return self.otherwise(rebuilt(self.choices, show.model_copy(update={"source": source})))
 
     @cached_property
     def of_faster_source(self) -> Candidate:
         """If the source had twice the frames a second."""
-        show = self.field.show
+        show = self.choices.show
         update = {"source_fps": min(2 * show.source_fps, Fraction(480))}
-        return self.otherwise(rebuilt(self.field, show.model_copy(update=update)))
+        return self.otherwise(rebuilt(self.choices, show.model_copy(update=update)))
 
     @cached_property
     def of_any_text(self) -> Candidate:
         """If nothing in it had to be read."""
-        show = self.field.show.model_copy(update={"smallest_text": None})
-        return self.otherwise(rebuilt(self.field, show))
+        show = self.choices.show.model_copy(update={"smallest_text": None})
+        return self.otherwise(rebuilt(self.choices, show))
 
     @cached_property
     def of_larger_guide(self) -> Candidate:
         """If the platform took any resolution of the source's shape, and any rate."""
-        return self.otherwise(rebuilt(self.field, self.field.show, any_resolution))
+        return self.otherwise(rebuilt(self.choices, self.choices.show, any_resolution))
 
     def minimum_of(self, candidate: Candidate) -> tuple[float, float]:
         """The least bitrate that is taken of a candidate, and what there is for it."""
-        at = self.weighed.candidates.index(candidate)
-        return float(self.weighed.min_kbps[at]), float(self.weighed.limits_kbps[:3, at].min())
+        at = self.scored.candidates.index(candidate)
+        return float(self.scored.min_kbps[at]), float(self.scored.limits_kbps[:3, at].min())
 
     def beside_others(self, candidate: Candidate, machine: Machine) -> bool:
         """Whether the machine alone would encode it in time."""
         needs = candidate.resolution.pixels * float(candidate.frame_rate)
-        return needs <= machine.most_pixels(self.field.codec)
+        return needs <= machine.most_pixels(self.choices.codec)
 
 
 def any_resolution(guide: Guide) -> Guide:

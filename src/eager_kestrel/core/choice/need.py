@@ -117,31 +117,31 @@ def _main_rates(candidates: Sequence[Candidate], at_least: float | None) -> list
     )
 
 
-def index_of(field: CandidatesTable, asked: Asked) -> int | None:
+def index_of(choices: CandidatesTable, asked: Asked) -> int | None:
     """Where among the candidates it is; None when it is none."""
-    for index, c in enumerate(field.candidates):
+    for index, c in enumerate(choices.candidates):
         if (c.resolution, c.frame_rate) == asked:
             return index
     return None
 
 
-def seen(weighed: ScoredCandidates, index: int | None) -> NeededAt:
+def seen(scored: ScoredCandidates, index: int | None) -> NeededAt:
     """A candidate among those weighed at one safe rate of a destination's own."""
-    chosen = None if weighed.chosen is None else weighed.option(weighed.chosen)
-    if index is None or not weighed.allowed[index]:
+    chosen = None if scored.chosen is None else scored.option(scored.chosen)
+    if index is None or not scored.allowed[index]:
         return NeededAt(near=False, taken=False, quality=-1.0, option=None, chosen=chosen)
-    near, quality = bool(weighed.among_best[index]), float(weighed.quality[index])
-    return NeededAt(near, weighed.chosen == index, quality, weighed.option(index), chosen)
+    near, quality = bool(scored.among_best[index]), float(scored.quality[index])
+    return NeededAt(near, scored.chosen == index, quality, scored.option(index), chosen)
 
 
-def answer(guide: Guide, asked: Asked, along: NeedSearch, waterfall: Budget) -> Need:
+def answer(guide: Guide, asked: Asked, along: NeedSearch, budget: Budget) -> Need:
     """What the rates say of one resolution."""
     most = float(along.quality.max(initial=-1.0))
     if most < 0:
         return impossible(guide, asked)
 
     def upload(safe: float | None) -> float | None:
-        return None if safe is None else upload_of(waterfall, safe)
+        return None if safe is None else upload_of(budget, safe)
 
     begin = along.first(along.near, lambda s: s.near)
     until = None if begin is None else along.until()
@@ -180,6 +180,6 @@ def impossible(guide: Guide, asked: Asked) -> Need:
     )
 
 
-def upload_of(waterfall: Budget, safe_kbps: float) -> float:
+def upload_of(budget: Budget, safe_kbps: float) -> float:
     """The typical upload, in kbit/s to a bit a second, whose safe rate is at least this."""
-    return -(-round(waterfall.upload_for(safe_kbps) * 1e6) // 1000) / 1000
+    return -(-round(budget.upload_for(safe_kbps) * 1e6) // 1000) / 1000

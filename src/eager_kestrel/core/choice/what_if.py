@@ -214,7 +214,7 @@ def compare(
     guide: Guide,
     table: QualityTable,
     codec: Codec,
-    waterfall: Budget,
+    budget: Budget,
     shapes: Sequence[Shape],
 ) -> Comparison:
     """What each of some resolutions at frame rates would get if it were insisted on.
@@ -226,40 +226,40 @@ def compare(
         InputError: the platform does not take one of them; says what it takes.
     """
     free = candidates_table(show, guide, table, codec)
-    index = free.chosen(np.array([waterfall.safe_kbps]))[0] if free.candidates else -1
+    index = free.chosen(np.array([budget.safe_kbps]))[0] if free.candidates else -1
     taken = free.candidates[index] if index >= 0 else None
     finalists = []
     for resolution, rate in shapes:
         update = {"resolution": resolution, "fps": rate}
-        field = candidates_table(show.model_copy(update=update), guide, table, codec)
-        finalists.append(_finalist(field, waterfall, taken))
+        choices = candidates_table(show.model_copy(update=update), guide, table, codec)
+        finalists.append(_finalist(choices, budget, taken))
     return Comparison(
         platform=guide.name,
         tier=guide.tier,
-        safe_kbps=round(waterfall.safe_kbps, 3),
+        safe_kbps=round(budget.safe_kbps, 3),
         finalists=tuple(finalists),
     )
 
 
-def _finalist(field: CandidatesTable, waterfall: Budget, taken: Candidate | None) -> Finalist:
+def _finalist(choices: CandidatesTable, budget: Budget, taken: Candidate | None) -> Finalist:
     """The only candidate of a table."""
-    (candidate,), weighed = field.candidates, field.at(waterfall.safe_kbps)
-    kbps, floor = float(weighed.kbps[0]), float(weighed.min_kbps[0])
-    total = (kbps + weighed.audio_kbps) * float(field.per_byte[0]) + float(field.fixed_kbps[0])
+    (candidate,), scored = choices.candidates, choices.at(budget.safe_kbps)
+    kbps, floor = float(scored.kbps[0]), float(scored.min_kbps[0])
+    total = (kbps + scored.audio_kbps) * float(choices.per_byte[0]) + float(choices.fixed_kbps[0])
     refused = ""
-    if not weighed.encodable[0]:
+    if not scored.encodable[0]:
         refused = words.TOO_SLOW
-    elif not weighed.allowed[0]:
-        refused = words.under_minimum(floor, max(0.0, kbps), weighed.limit(0))
+    elif not scored.allowed[0]:
+        refused = words.under_minimum(floor, max(0.0, kbps), scored.limit(0))
     return Finalist(
         resolution=candidate.resolution,
         frame_rate=candidate.frame_rate,
-        bitrate_kbps=float(weighed.target_kbps[0]),
-        quality=round(float(weighed.quality[0]), 4),
-        smoothness=round(float(weighed.smoothness[0]), 4),
-        limited_by=weighed.limit(0),
+        bitrate_kbps=float(scored.target_kbps[0]),
+        quality=round(float(scored.quality[0]), 4),
+        smoothness=round(float(scored.smoothness[0]), 4),
+        limited_by=scored.limit(0),
         total_kbps=round(total, 3),
-        upload_kbps=round(waterfall.upload_for(total), 1),
+        upload_kbps=round(budget.upload_for(total), 1),
         chosen=(candidate.resolution, candidate.frame_rate)
         == (None if taken is None else (taken.resolution, taken.frame_rate)),
         refused=refused,

@@ -37,7 +37,7 @@ class Served(NamedTuple):
     """What a destination gets."""
 
     option: Option
-    field: CandidatesTable
+    choices: CandidatesTable
     safe_kbps: float
     """For all copies of its encode."""
     others_kbps: float
@@ -78,10 +78,10 @@ class OneAnswers:
 
     def at(self, safe_kbps: float) -> Answer:
         """What it gets of a safe rate."""
-        weighed = self.table.at(safe_kbps)
-        if weighed.chosen is None:
+        scored = self.table.at(safe_kbps)
+        if scored.chosen is None:
             return (None,)
-        return (Served(weighed.option(weighed.chosen), self.table, safe_kbps, 0.0),)
+        return (Served(scored.option(scored.chosen), self.table, safe_kbps, 0.0),)
 
     def least(
         self, holds: Callable[[Answer], bool], from_kbps: float = 0.0
@@ -125,8 +125,8 @@ class DividedAnswers:
             ):
                 for m in encode.members:
                     others = total - outcome.total_kbps
-                    there = encode.at(choice)
-                    found[m] = Served(outcome.option, there, outcome.safe_kbps, others)
+                    destination = encode.at(choice)
+                    found[m] = Served(outcome.option, destination, outcome.safe_kbps, others)
         return tuple(found.get(m) for m in range(tried.count))
 
     def changes(self, from_kbps: float = 0.0) -> Iterator[tuple[float, float, Answer]]:

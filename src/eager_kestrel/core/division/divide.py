@@ -35,7 +35,7 @@ class DestinationContext:
     """With its tier applied."""
     rules: Guide
     """The same; where it shares an encode, what satisfies all that do."""
-    field: CandidatesTable
+    choices: CandidatesTable
     safe_kbps: float
     """For all copies of the encode."""
     others_kbps: float = 0.0
@@ -50,12 +50,12 @@ class DestinationContext:
 
 
 def alone(
-    destination: Destination, guide: Guide, show: Show, table: QualityTable, waterfall: Budget
+    destination: Destination, guide: Guide, show: Show, table: QualityTable, budget: Budget
 ) -> DestinationContext:
     """One destination that may use the whole safe rate; its guide with the tier applied."""
     made = candidates_table(show, guide, table, guide.codec(destination.codec))
-    field = replace(made, min_quality=destination.min_quality)
-    return DestinationContext(destination, guide, guide, field, waterfall.safe_kbps)
+    choices = replace(made, min_quality=destination.min_quality)
+    return DestinationContext(destination, guide, guide, choices, budget.safe_kbps)
 
 
 def fewest_left_out(
@@ -114,7 +114,7 @@ class DividedShow(NamedTuple):
     """The division as a document, and what each destination is planned from."""
 
     split: Split
-    places: tuple[DestinationContext, ...]
+    contexts: tuple[DestinationContext, ...]
 
 
 def divide(
@@ -171,7 +171,7 @@ def _groups(tried: groupings.Groupings, division: groupings.Division | None) -> 
     presets = presets_of(tried, division)
     found = []
     for encode, outcome, preset in zip(division.encodes, division.outcomes, presets, strict=True):
-        option, codec = outcome.option, encode.field.codec
+        option, codec = outcome.option, encode.candidates.codec
         pixels = option.resolution.pixels * float(option.frame_rate)
         load = machine.load_of(codec, preset, pixels) / machine.share if preset else 0.0
         found.append(
@@ -192,7 +192,7 @@ def _groups(tried: groupings.Groupings, division: groupings.Division | None) -> 
 def presets_of(tried: groupings.Groupings, division: groupings.Division) -> list[str | None]:
     """The slowest presets that the machine holds side by side, of the weightiest first."""
     needs = [
-        (encode.field.codec, o.option.resolution.pixels * float(o.option.frame_rate))
+        (encode.candidates.codec, o.option.resolution.pixels * float(o.option.frame_rate))
         for encode, o in zip(division.encodes, division.outcomes, strict=True)
     ]
     weights = [sum(tried.weights[m] for m in encode.members) for encode in division.encodes]
@@ -293,17 +293,17 @@ def _relay(
     encode = tried.encode(served)
     if isinstance(encode, str):
         return RelayOffer(possible=False, because=encode, text=words.relay_impossible(encode))
-    codec = encode.field.codec
+    codec = encode.candidates.codec
     once = candidates_table(
         tried.show, encode.guide, tried.table, codec, encode.guides, relayed=True
     )
-    weighed = once.at(tried.safe_kbps)
-    best = weighed.chosen
+    scored = once.at(tried.safe_kbps)
+    best = scored.chosen
     if best is None:
         because = words.RELAY_TOO_MUCH
         return RelayOffer(possible=False, because=because, text=words.RELAY_TOO_MUCH_TEXT)
-    option = weighed.option(best)
-    carried = weighed.kbps[best] + weighed.audio_kbps
+    option = scored.option(best)
+    carried = scored.kbps[best] + scored.audio_kbps
     sends = float(carried * once.per_byte[best] + once.fixed_kbps[best])
     saved = now_kbps - sends
     return RelayOffer(
@@ -369,7 +369,7 @@ def _places(
                     destination=tried.show.destinations[m],
                     guide=tried.guides[m],
                     rules=encode.guide,
-                    field=replace(encode.at(choice), show=rooms[number]),
+                    choices=replace(encode.at(choice), show=rooms[number]),
                     safe_kbps=chosen.outcomes[number].safe_kbps,
                     others_kbps=round(total - groups[number].total_kbps, 3),
                 )
@@ -391,6 +391,6 @@ def _rooms(tried: groupings.Groupings, chosen: groupings.Division) -> list[Show]
 
 def _nothing(tried: groupings.Groupings, m: int, because: str) -> DestinationContext:
     """A destination that is left out."""
-    place, guide = tried.show.destinations[m], tried.guides[m]
-    field = candidates_table(tried.show, guide, tried.table, guide.codec(place.codec))
-    return DestinationContext(place, guide, guide, field, 0.0, left_out=words.left_out(because))
+    context, guide = tried.show.destinations[m], tried.guides[m]
+    choices = candidates_table(tried.show, guide, tried.table, guide.codec(context.codec))
+    return DestinationContext(context, guide, guide, choices, 0.0, left_out=words.left_out(because))

@@ -41,7 +41,7 @@ Members = tuple[int, ...]
 class EncodeOutcome:
     """What a choice comes to."""
 
-    weighed: ScoredCandidates
+    scored: ScoredCandidates
     total_kbps: float
     """Of all copies, with audio and overhead."""
     safe_kbps: float
@@ -51,8 +51,8 @@ class EncodeOutcome:
     @cached_property
     def option(self) -> Option:
         """The candidate that is taken."""
-        assert self.weighed.chosen is not None
-        return self.weighed.option(self.weighed.chosen)
+        assert self.scored.chosen is not None
+        return self.scored.option(self.scored.chosen)
 
 
 @dataclass(frozen=True)
@@ -64,7 +64,7 @@ class Encode:
     """What satisfies all of them."""
     guides: tuple[Guide, ...]
     """Of each member, with its tier applied."""
-    field: CandidatesTable
+    candidates: CandidatesTable
     choices: knapsack.Choices
     safe_kbps: Floats
     """For all copies, of each choice."""
@@ -82,7 +82,7 @@ class Encode:
 
     def at(self, choice: int) -> CandidatesTable:
         """The candidates, at the presets that the machine had room for when this was chosen."""
-        return self.field.in_room(float(self.levels[choice]) / knapsack.LOAD_CELLS)
+        return self.candidates.in_room(float(self.levels[choice]) / knapsack.LOAD_CELLS)
 
     def outcome(self, choice: int) -> EncodeOutcome:
         """What a choice comes to at the safe rate it is made for."""
@@ -92,14 +92,12 @@ class Encode:
 
     def outcome_at(self, choice: int, safe_kbps: float) -> EncodeOutcome:
         """What a choice comes to at another safe rate."""
-        weighed = self.at(choice).at(safe_kbps)
-        best = weighed.chosen
+        scored = self.at(choice).at(safe_kbps)
+        best = scored.chosen
         assert best is not None
-        carried = weighed.kbps[best] + weighed.audio_kbps
-        total = carried * self.field.per_byte[best] + self.field.fixed_kbps[best]
-        return EncodeOutcome(
-            weighed, round(float(total), 3), safe_kbps, float(weighed.quality[best])
-        )
+        carried = scored.kbps[best] + scored.audio_kbps
+        total = carried * self.candidates.per_byte[best] + self.candidates.fixed_kbps[best]
+        return EncodeOutcome(scored, round(float(total), 3), safe_kbps, float(scored.quality[best]))
 
 
 def encode_of(
@@ -118,7 +116,7 @@ def encode_of(
         members=members,
         guide=joint,
         guides=guides,
-        field=made,
+        candidates=made,
         choices=knapsack.Choices(found.cells, found.levels, weight * found.best_quality),
         safe_kbps=safe[found.rows],
         levels=found.levels,
@@ -163,12 +161,12 @@ def _undominated(made: CandidatesTable, safe: Floats) -> _Undominated:
     audio = made.audio_kbps(safe)[:, None]
     kept: list[_Undominated] = []
     for level in _levels(made):
-        there = made.in_room(float(level) / knapsack.LOAD_CELLS) if level else made
-        weighed = there.weigh(safe)
-        judged, enough = weighed.quality, weighed.quality >= made.min_quality
-        best, chosen = there.choose(replace(weighed, allowed=weighed.allowed & enough))
+        destination = made.in_room(float(level) / knapsack.LOAD_CELLS) if level else made
+        scored = destination.weigh(safe)
+        judged, enough = scored.quality, scored.quality >= made.min_quality
+        best, chosen = destination.choose(replace(scored, allowed=scored.allowed & enough))
         at = np.flatnonzero(chosen >= 0)
-        cells = knapsack.cells_for((weighed.kbps + audio) * made.per_byte + made.fixed_kbps)[
+        cells = knapsack.cells_for((scored.kbps + audio) * made.per_byte + made.fixed_kbps)[
             at, chosen[at]
         ]
         quality = judged[at, best[at]]
@@ -309,8 +307,8 @@ class Groupings:
         """Cells of the largest line, or as many as could be used with an encode for each."""
         alone = [self.encode((m,)) for m in range(self.count)]
         most = [e.choices.cells.max(initial=0) + 1 for e in alone if not isinstance(e, str)]
-        there = knapsack.cells_of(max(self.safe_kbps, self.capacity_kbps))
-        return min(there, int(sum(most))) if len(most) == self.count else there
+        destination = knapsack.cells_of(max(self.safe_kbps, self.capacity_kbps))
+        return min(destination, int(sum(most))) if len(most) == self.count else destination
 
     @property
     def machine_cells(self) -> int:

@@ -44,19 +44,19 @@ def along(answers: Answers, m: int, asked: need.Asked, max_kbps: float) -> need.
     return _along_divided(answers, m, asked, max_kbps)
 
 
-def _along_one(field: CandidatesTable, asked: need.Asked, max_kbps: float) -> need.NeedSearch:
+def _along_one(choices: CandidatesTable, asked: need.Asked, max_kbps: float) -> need.NeedSearch:
     """A resolution at a frame rate at every rate of the grid."""
-    rates = up_to(grid(field), max_kbps)
-    at = need.index_of(field, asked)
+    rates = up_to(grid(choices), max_kbps)
+    at = need.index_of(choices, asked)
     if at is None or not rates.size:
         none = np.zeros(rates.size, dtype=np.bool_)
         return need.NeedSearch(rates, none, none, np.full(rates.size, -1.0), _nothing, NEAR_KBPS)
-    weighed = field.weigh(rates)
-    best, chosen = field.choose(weighed)
-    near = field.among_best(best, weighed)[:, at]
-    quality = np.where(weighed.allowed[:, at], weighed.quality[:, at], -1.0)
+    scored = choices.weigh(rates)
+    best, chosen = choices.choose(scored)
+    near = choices.among_best(best, scored)[:, at]
+    quality = np.where(scored.allowed[:, at], scored.quality[:, at], -1.0)
     return need.NeedSearch(
-        rates, near, chosen == at, quality, lambda safe: need.seen(field.at(safe), at), rates[0]
+        rates, near, chosen == at, quality, lambda safe: need.seen(choices.at(safe), at), rates[0]
     )
 
 
@@ -78,7 +78,7 @@ def _along_divided(answers: Answers, m: int, asked: need.Asked, max_kbps: float)
         served = answers.at(safe)[m]
         if served is None:
             return _nothing(safe)
-        return need.seen(served.field.at(served.safe_kbps), need.index_of(served.field, asked))
+        return need.seen(served.choices.at(served.safe_kbps), need.index_of(served.choices, asked))
 
     rates = up_to(np.geomspace(LEAST_KBPS, MOST_KBPS, POINTS), max_kbps)
     all_seen = [look(float(rate)) for rate in rates]
@@ -109,8 +109,8 @@ def needs(
     waterfall = budget(assumed_uplink(need.REFERENCE), show.safe_share, show.reserves)
     most = inf if show.cap_kbps is None else show.cap_kbps
     found: list[Need] = []
-    for m, (guide, place) in enumerate(zip(guides, show.destinations, strict=True)):
-        alone = candidates_table(show, guide, table, guide.codec(place.codec))
+    for m, (guide, context) in enumerate(zip(guides, show.destinations, strict=True)):
+        alone = candidates_table(show, guide, table, guide.codec(context.codec))
         every = need.asked_of(alone.candidates, show.source, resolutions, frame_rate_at_least)
         found += [
             need.answer(guide, asked, along(answers, m, asked, most), waterfall) for asked in every

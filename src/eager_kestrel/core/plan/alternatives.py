@@ -42,26 +42,26 @@ ACCEPTABLE = 0.30
 
 
 def fallback_at(
-    guide: Guide, field: CandidatesTable, waterfall: Budget, transport: str, safe_kbps: float
+    guide: Guide, choices: CandidatesTable, budget: Budget, transport: str, safe_kbps: float
 ) -> Fallback | None:
     """The full settings at another safe rate; None where nothing is allowed."""
-    weighed = field.at(safe_kbps)
-    index = weighed.chosen
+    scored = choices.at(safe_kbps)
+    index = scored.chosen
     if index is None:
         return None
-    video = video_settings(guide, field, weighed, index)
-    carried = video.max_kbps + weighed.audio_kbps
-    all_copies = float(carried * field.per_byte[index] + field.fixed_kbps[index])
-    audio = audio_settings(guide, field.show, weighed.audio_kbps)
+    video = video_settings(guide, choices, scored, index)
+    carried = video.max_kbps + scored.audio_kbps
+    all_copies = float(carried * choices.per_byte[index] + choices.fixed_kbps[index])
+    audio = audio_settings(guide, choices.show, scored.audio_kbps)
     extra = overhead(transport, video.frame_rate, audio.sample_rate_hz)
     total = extra.total_kbps(video.max_kbps, audio.bitrate_kbps)
-    upload = _tenths(waterfall.upload_for(all_copies))
-    if not _same(field.at(waterfall.safe_of(upload)), weighed):  # where less audio leaves it more
-        upload = _tenths(waterfall.upload_for(safe_kbps))
+    upload = _tenths(budget.upload_for(all_copies))
+    if not _same(choices.at(budget.safe_of(upload)), scored):  # where less audio leaves it more
+        upload = _tenths(budget.upload_for(safe_kbps))
     return Fallback(
         video=video,
         audio=audio,
-        quality=weighed.option(index).quality,
+        quality=scored.option(index).quality,
         total_kbps=round(total, 3),
         upload_kbps=upload,
     )
@@ -82,10 +82,10 @@ def _same(one: ScoredCandidates, other: ScoredCandidates) -> bool:
 
 def fallbacks(
     guide: Guide,
-    weighed: ScoredCandidates,
+    scored: ScoredCandidates,
     best: int,
-    field: CandidatesTable,
-    waterfall: Budget,
+    choices: CandidatesTable,
+    budget: Budget,
     transport: str,
 ) -> tuple[Fallback, ...]:
     """Cheaper settings in order; ends where nothing is allowed or worth sending.
@@ -96,11 +96,11 @@ def fallbacks(
         transport: of the destination that is looked at; others may get the same encode.
     """
     found: list[Fallback] = []
-    carried = weighed.kbps[best] + weighed.audio_kbps
-    safe = float(carried * field.per_byte[best] + field.fixed_kbps[best])
+    carried = scored.kbps[best] + scored.audio_kbps
+    safe = float(carried * choices.per_byte[best] + choices.fixed_kbps[best])
     for _ in range(MOST_STEPS):
         safe *= STEP
-        step = fallback_at(guide, field, waterfall, transport, safe)
+        step = fallback_at(guide, choices, budget, transport, safe)
         if step is None or step.quality < ACCEPTABLE:
             break
         if not found or step.total_kbps < found[-1].total_kbps:
@@ -118,22 +118,22 @@ def other_way(
     return Offer(kind=kind, needs=name, gives=option, text=text)
 
 
-def frame_rate_trade(weighed: ScoredCandidates, best: int) -> FrameRateTrade | None:
+def frame_rate_trade(scored: ScoredCandidates, best: int) -> FrameRateTrade | None:
     """The frame rate sent beside twice it, or half of it where there is no faster one."""
-    now = weighed.candidates[best].frame_rate
+    now = scored.candidates[best].frame_rate
     found: dict[Fraction, int] = {}
-    for index in np.flatnonzero(weighed.allowed):
-        rate = weighed.candidates[index].frame_rate
-        if rate not in found or weighed.quality[index] > weighed.quality[found[rate]]:
+    for index in np.flatnonzero(scored.allowed):
+        rate = scored.candidates[index].frame_rate
+        if rate not in found or scored.quality[index] > scored.quality[found[rate]]:
             found[rate] = int(index)
     other = next((found[r] for r in (now * 2, now / 2) if r in found and r >= LEAST_TRADED), None)
     if other is None:
         return None
     return FrameRateTrade(
-        resolution=weighed.candidates[other].resolution,
-        frame_rate=weighed.candidates[other].frame_rate,
-        sharpness=round(weighed.sharpness(best), 4),
-        other_sharpness=round(weighed.sharpness(other), 4),
+        resolution=scored.candidates[other].resolution,
+        frame_rate=scored.candidates[other].frame_rate,
+        sharpness=round(scored.sharpness(best), 4),
+        other_sharpness=round(scored.sharpness(other), 4),
     )
 
 
@@ -152,23 +152,23 @@ class OfferSearch:
     guides: Sequence[Guide]
     """Of each destination, with its tier applied."""
     table: QualityTable
-    waterfall: Budget
+    budget: Budget
 
     def with_offers(self, planned: Sequence[DestinationPlan]) -> list[DestinationPlan]:
         """Each destination with what would be better for it."""
-        most = MOST_LINE * self.waterfall.safe_kbps + MOST_MORE_KBPS
+        most = MOST_LINE * self.budget.safe_kbps + MOST_MORE_KBPS
         larger = answers_of(self.show, self.guides, self.table, most)
-        return [self._offered(m, there, larger) for m, there in enumerate(planned)]
+        return [self._offered(m, destination, larger) for m, destination in enumerate(planned)]
 
-    def _offered(self, m: int, there: DestinationPlan, larger: Answers) -> DestinationPlan:
-        if there.video is None or there.quality is None:
-            return there
+    def _offered(self, m: int, destination: DestinationPlan, larger: Answers) -> DestinationPlan:
+        if destination.video is None or destination.quality is None:
+            return destination
         now = Option(
-            resolution=there.video.resolution,
-            frame_rate=there.video.frame_rate,
-            bitrate_kbps=there.video.bitrate_kbps,
-            quality=there.quality,
-            quality_range=there.quality_range or (there.quality, there.quality),
+            resolution=destination.video.resolution,
+            frame_rate=destination.video.frame_rate,
+            bitrate_kbps=destination.video.bitrate_kbps,
+            quality=destination.quality,
+            quality_range=destination.quality_range or (destination.quality, destination.quality),
         )
         found: list[Offer | None] = []
         update: dict[str, object] = {}
@@ -176,35 +176,35 @@ class OfferSearch:
         if upload is not None:
             offer, served = upload
             found.append(offer)
-            line = beside(self.waterfall, served.others_kbps)
+            line = beside(self.budget, served.others_kbps)
             step = fallback_at(
-                served.field.guide, served.field, line, there.transport, served.safe_kbps
+                served.choices.guide, served.choices, line, destination.transport, served.safe_kbps
             )
             if step is not None:
                 update["step_up"] = step.model_copy(update={"upload_kbps": offer.upload_kbps})
         if len(self.show.destinations) <= FEW:
             found += self._other_ways(m, now)
         offers = tuple(offer for offer in found if offer is not None)
-        return there.model_copy(update={**update, "offers": offers})
+        return destination.model_copy(update={**update, "offers": offers})
 
     def _upload(self, m: int, now: Option, larger: Answers) -> tuple[Offer, Served] | None:
         def better(answer: Answer) -> bool:
-            there = answer[m]
-            return there is not None and _is_another(there.option, now, self.table.tie)
+            destination = answer[m]
+            return destination is not None and _is_another(destination.option, now, self.table.tie)
 
         most = inf if self.show.cap_kbps is None else self.show.cap_kbps
-        found = larger.least(better, self.waterfall.safe_kbps)
+        found = larger.least(better, self.budget.safe_kbps)
         if found is None or found[0] > most:
             return None
-        upload = ceil(self.waterfall.upload_for(found[0]) * 10) / 10
-        there = larger.at(min(most, self.waterfall.safe_of(upload)))[m]
-        if there is None or not _is_another(there.option, now, self.table.tie):
+        upload = ceil(self.budget.upload_for(found[0]) * 10) / 10
+        destination = larger.at(min(most, self.budget.safe_of(upload)))[m]
+        if destination is None or not _is_another(destination.option, now, self.table.tie):
             return None
-        more = max(0.0, upload - self.waterfall.steps[0].after_kbps)
-        text = words.more_upload(more, there.option.text)
+        more = max(0.0, upload - self.budget.steps[0].after_kbps)
+        text = words.more_upload(more, destination.option.text)
         return Offer(
-            kind="upload", needs=rate(more), upload_kbps=upload, gives=there.option, text=text
-        ), there
+            kind="upload", needs=rate(more), upload_kbps=upload, gives=destination.option, text=text
+        ), destination
 
     def _other_ways(self, m: int, now: Option) -> list[Offer | None]:
         """Other tiers of its account, and other codecs it takes."""
@@ -212,12 +212,12 @@ class OfferSearch:
         found = []
         for tier in guide.ordinary.tiers:
             if tier != guide.tier and guide.under(tier).takes_codec(place.codec):
-                there = self._again(m, guide.under(tier), place.codec)
-                found.append(other_way("tier", tier, now, there, self.table.tie))
+                destination = self._again(m, guide.under(tier), place.codec)
+                found.append(other_way("tier", tier, now, destination, self.table.tie))
         for codec in guide.video.codecs:
             if codec != guide.codec(place.codec):
-                there = self._again(m, guide, codec)
-                found.append(other_way("codec", codec, now, there, self.table.tie))
+                destination = self._again(m, guide, codec)
+                found.append(other_way("codec", codec, now, destination, self.table.tie))
         return found
 
     def _again(self, m: int, guide: Guide, codec: str | None) -> Option | None:
@@ -228,9 +228,9 @@ class OfferSearch:
             for i, place in enumerate(self.show.destinations)
         )
         show = self.show.model_copy(update={"destinations": places})
-        safe = self.waterfall.safe_kbps
-        there = answers_of(show, guides, self.table, safe).at(safe)[m]
-        return None if there is None else there.option
+        safe = self.budget.safe_kbps
+        destination = answers_of(show, guides, self.table, safe).at(safe)[m]
+        return None if destination is None else destination.option
 
 
 def _is_another(option: Option, now: Option, tie: float) -> bool:

@@ -133,9 +133,9 @@ def lowest_total_kbps(
         NotFoundError: a destination's tier is not in its guide, or it does not take its codec.
     """
     total = 0.0
-    for there in show.destinations:
-        guide = guides[there.platform].under(there.tier)
-        made = candidates_table(show, guide, table, guide.codec(there.codec))
+    for destination in show.destinations:
+        guide = guides[destination.platform].under(destination.tier)
+        made = candidates_table(show, guide, table, guide.codec(destination.codec))
         if made.candidates:
             least = (made.min_kbps + made.audio_steps[0]) * made.per_byte + made.fixed_kbps
             total += float(least.min())
@@ -155,10 +155,13 @@ def _lifted(
     answers = answers_of(show, ruled, table, whole.safe_kbps)
 
     def all_served(answer: Answer) -> bool:
-        return all(there is not None for there in answer)
+        return all(destination is not None for destination in answer)
 
     def all_useful(answer: Answer) -> bool:
-        return all(there is not None and there.option.quality >= ACCEPTABLE for there in answer)
+        return all(
+            destination is not None and destination.option.quality >= ACCEPTABLE
+            for destination in answer
+        )
 
     for holds in (all_useful, all_served):
         found = answers.least(holds)
@@ -187,9 +190,9 @@ def lowest_kbps_of(made: Plan) -> float:
 def sending_of(made: Plan) -> Sending | None:
     """Return everything a plan sends, or None if it sends nothing."""
     streams = tuple(
-        _stream(there.video, there.total_kbps, made.inputs.motion)
-        for there in made.destinations
-        if there.video is not None
+        _stream(destination.video, destination.total_kbps, made.inputs.motion)
+        for destination in made.destinations
+        if destination.video is not None
     )
     return together(streams) if streams else None
 

@@ -136,35 +136,35 @@ def numbers_of(plan: Plan) -> dict[str, Any]:
         if (still := plan.stutter.standstills) is not None:
             found["standstill_count"] = still.number
             found["standstill_longest"] = still.longest_seconds
-    there = next((d for d in plan.destinations if d.video is not None), None)
-    return found if there is None else found | _settings_numbers(plan, there)
+    destination = next((d for d in plan.destinations if d.video is not None), None)
+    return found if destination is None else found | _settings_numbers(plan, destination)
 
 
-def _settings_numbers(plan: Plan, there: DestinationPlan) -> dict[str, Any]:
+def _settings_numbers(plan: Plan, destination: DestinationPlan) -> dict[str, Any]:
     """What sums may use of one destination's settings."""
-    video, audio = there.video, there.audio
+    video, audio = destination.video, destination.audio
     if video is None or audio is None:
         return {}
     pixels, fps = video.resolution.pixels, float(video.frame_rate)
-    steps = [resolution_at(s.video.resolution, s.video.frame_rate) for s in there.fallbacks]
+    steps = [resolution_at(s.video.resolution, s.video.frame_rate) for s in destination.fallbacks]
     return {
         **video.model_dump(),
         "video_kbps": video.bitrate_kbps,
         "video_mbps": video.bitrate_kbps / 1000,
         "max_kbps": video.max_kbps,
-        "bitrate_bound": there.limited_by.get("bitrate"),
+        "bitrate_bound": destination.limited_by.get("bitrate"),
         "audio_kbps": audio.bitrate_kbps,
-        "total_kbps": there.total_kbps,
-        "total_kilobytes": there.total_kbps / 8,
-        "gb_per_hour": gb_per_hour(there.total_kbps),
-        "overhead_kbps": there.total_kbps - video.max_kbps - audio.bitrate_kbps,
-        "transport": there.transport.upper(),
-        "audio_share": audio.bitrate_kbps / there.total_kbps,
+        "total_kbps": destination.total_kbps,
+        "total_kilobytes": destination.total_kbps / 8,
+        "gb_per_hour": gb_per_hour(destination.total_kbps),
+        "overhead_kbps": destination.total_kbps - video.max_kbps - audio.bitrate_kbps,
+        "transport": destination.transport.upper(),
+        "audio_share": audio.bitrate_kbps / destination.total_kbps,
         "pixels": pixels,
         "bits_per_pixel": video.bitrate_kbps * 1000 / (pixels * round(fps, 3)),
         "source_over_fps": float(plan.inputs.source_fps / video.frame_rate),
         "buffer_seconds": video.buffer_kbit / video.max_kbps,
-        "looks": None if there.quality is None else looks(there.quality),
-        "adaptive_min_kbps": there.adaptive.min_kbps if there.adaptive else None,
+        "looks": None if destination.quality is None else looks(destination.quality),
+        "adaptive_min_kbps": destination.adaptive.min_kbps if destination.adaptive else None,
         "steps_said": ", then ".join(steps) or None,
     }

@@ -60,18 +60,18 @@ def plan_warnings(
         found.append(run_words.burst_possible(uplink.watched_seconds or 0.0))
     if uplink.contradicted_kbps is not None and uplink.runs_floor_kbps is not None:
         found.append(run_words.contradicted(uplink.contradicted_kbps, uplink.runs_floor_kbps))
-    titles = Counter(there.title for there in planned if there.feasible)
+    titles = Counter(destination.title for destination in planned if destination.feasible)
     found += [words.same_platform(title, n) for title, n in titles.items() if n > 1]
-    for guide, there in zip(guides, planned, strict=True):
-        if there.video is None:
+    for guide, destination in zip(guides, planned, strict=True):
+        if destination.video is None:
             continue
-        found += _not_carried(there.video.codec, there.transport)
-        found += _misfits(guide, there.video, show)
-        if there.quality is not None and look_word(there.quality) in LOW:
-            way_out = there.offers[0].text if there.offers else words.NO_OFFER
-            found.append(words.low_quality(guide.title, there.quality, way_out))
+        found += _not_carried(destination.video.codec, destination.transport)
+        found += _misfits(guide, destination.video, show)
+        if destination.quality is not None and look_word(destination.quality) in LOW:
+            way_out = destination.offers[0].text if destination.offers else words.NO_OFFER
+            found.append(words.low_quality(guide.title, destination.quality, way_out))
         if guide.delivery.transcodes == "never":
-            found.append(words.viewers_buffer(guide.title, there.total_kbps, sometimes=False))
+            found.append(words.viewers_buffer(guide.title, destination.total_kbps, sometimes=False))
     return tuple(dict.fromkeys(found))
 
 
@@ -80,12 +80,14 @@ def plan_remarks(
 ) -> tuple[str, ...]:
     """What is worth knowing: viewers who may get exactly what is sent, an interlaced source."""
     found = [
-        words.viewers_buffer(guide.title, there.total_kbps, sometimes=True)
-        for guide, there in zip(guides, planned, strict=True)
-        if there.video is not None and guide.delivery.transcodes == "when there is capacity"
+        words.viewers_buffer(guide.title, destination.total_kbps, sometimes=True)
+        for guide, destination in zip(guides, planned, strict=True)
+        if destination.video is not None and guide.delivery.transcodes == "when there is capacity"
     ]
     if show.interlaced:
-        rates = [there.video.frame_rate for there in planned if there.video is not None]
+        rates = [
+            destination.video.frame_rate for destination in planned if destination.video is not None
+        ]
         found += [words.deinterlaced(show.source_fps, rate) for rate in rates]
     return tuple(dict.fromkeys(found))
 
@@ -142,24 +144,24 @@ def plan(
     Raises:
         NotFoundError: a destination's tier is not in its guide, or it does not take its codec.
     """
-    waterfall = budget_of(uplink, show)
+    budget = budget_of(uplink, show)
     ruled = [guides[d.platform].under(d.tier) for d in show.destinations]
     split = None
     if len(show.destinations) == 1:
-        places: tuple[DestinationContext, ...] = (
-            alone(show.destinations[0], ruled[0], show, table, waterfall),
+        contexts: tuple[DestinationContext, ...] = (
+            alone(show.destinations[0], ruled[0], show, table, budget),
         )
     else:
-        split, places = divide(show, ruled, table, waterfall.safe_kbps)
-    planned = [_with_delay(_at(place, show, waterfall), uplink) for place in places]
-    if look_further and not waterfall.capped:
-        planned = OfferSearch(show, ruled, table, waterfall).with_offers(planned)
-    total = round(sum(there.total_kbps for there in planned), 3)
+        split, contexts = divide(show, ruled, table, budget.safe_kbps)
+    planned = [_with_delay(_at(context, show, budget), uplink) for context in contexts]
+    if look_further and not budget.capped:
+        planned = OfferSearch(show, ruled, table, budget).with_offers(planned)
+    total = round(sum(destination.total_kbps for destination in planned), 3)
     return Plan(
         version=__version__,
         inputs=Inputs.of(show),
         uplink=uplink,
-        budget=waterfall,
+        budget=budget,
         destinations=tuple(planned),
         split=split,
         total_kbps=total,
@@ -171,170 +173,170 @@ def plan(
     )
 
 
-def _at(place: DestinationContext, show: Show, waterfall: Budget) -> DestinationPlan:
+def _at(context: DestinationContext, show: Show, budget: Budget) -> DestinationPlan:
     """Settings at one place of the connection, or why there are none."""
-    if place.left_out is not None:
-        because = {"infeasible_because": place.left_out, "instead": words.FEWER}
-        if waterfall.capped:
-            said = f"{words.cap_leaves(waterfall.safe_kbps)}: {place.left_out}"
+    if context.left_out is not None:
+        because = {"infeasible_because": context.left_out, "instead": words.FEWER}
+        if budget.capped:
+            said = f"{words.cap_leaves(budget.safe_kbps)}: {context.left_out}"
             because = {"infeasible_because": said, "instead": words.MORE_DATA}
-        return DestinationPlan(**_common(place), feasible=False, **because)
-    return _planned(place, show, beside(waterfall, place.others_kbps))
+        return DestinationPlan(**_common(context), feasible=False, **because)
+    return _planned(context, show, beside(budget, context.others_kbps))
 
 
-def _common(place: DestinationContext) -> dict[str, Any]:
+def _common(context: DestinationContext) -> dict[str, Any]:
     """What is said of a destination whether it has settings or not."""
     return {
-        "platform": place.guide.name,
-        "title": place.guide.title,
-        "tier": place.guide.tier,
-        "transport": place.transport,
-        "servers": _servers(place),
-        "guide_checked": place.guide.checked.isoformat(),
+        "platform": context.guide.name,
+        "title": context.guide.title,
+        "tier": context.guide.tier,
+        "transport": context.transport,
+        "servers": _servers(context),
+        "guide_checked": context.guide.checked.isoformat(),
     }
 
 
-def _with_delay(there: DestinationPlan, uplink: Uplink) -> DestinationPlan:
+def _with_delay(destination: DestinationPlan, uplink: Uplink) -> DestinationPlan:
     """SRT needs a delay, by how long a packet that is sent again takes."""
-    if there.transport != "srt" or not there.feasible:
-        return there
-    return there.model_copy(update={"latency_ms": srt_latency_ms(uplink.round_trip_ms)})
+    if destination.transport != "srt" or not destination.feasible:
+        return destination
+    return destination.model_copy(update={"latency_ms": srt_latency_ms(uplink.round_trip_ms)})
 
 
-def _servers(place: DestinationContext) -> tuple[str, ...]:
+def _servers(context: DestinationContext) -> tuple[str, ...]:
     """The addresses that take the transport: SRT has some of its own."""
-    srt = place.transport == "srt"
-    return tuple(url for url in place.guide.addresses if url.startswith("srt:") is srt)
+    srt = context.transport == "srt"
+    return tuple(url for url in context.guide.addresses if url.startswith("srt:") is srt)
 
 
-def _planned(place: DestinationContext, show: Show, waterfall: Budget) -> DestinationPlan:
+def _planned(context: DestinationContext, show: Show, budget: Budget) -> DestinationPlan:
     """Settings from a place's candidates; the waterfall goes down to what its encode may use."""
-    rules, field, transport = place.rules, place.field, place.transport
-    weighed = field.at(place.safe_kbps)
-    audio = audio_settings(rules, show, weighed.audio_kbps)
-    best = weighed.chosen
+    rules, choices, transport = context.rules, context.choices, context.transport
+    scored = choices.at(context.safe_kbps)
+    audio = audio_settings(rules, show, scored.audio_kbps)
+    best = scored.chosen
     top_rate = min(show.source_fps, max(rules.video.taken_rates))
-    rate = top_rate if best is None else weighed.candidates[best].frame_rate
+    rate = top_rate if best is None else scored.candidates[best].frame_rate
     extra = overhead(transport, rate, audio.sample_rate_hz)
-    safe_kbps = place.safe_kbps / field.copies
+    safe_kbps = context.safe_kbps / choices.copies
     steps = destination_steps(safe_kbps, transport, extra, audio.bitrate_kbps, audio.codec)
-    why = _refused(place, show, waterfall, weighed)
+    why = _refused(context, show, budget, scored)
     if best is None or why is not None:
         said, instead = why or ("", "")
         because = {"infeasible_because": said, "instead": instead}
-        bound = _bound(show, weighed)
-        common = {**_common(place), "budget_steps": steps, "limited_by": bound, **because}
+        bound = _bound(show, scored)
+        common = {**_common(context), "budget_steps": steps, "limited_by": bound, **because}
         return DestinationPlan(feasible=False, **common)
-    video = video_settings(rules, field, weighed, best)
+    video = video_settings(rules, choices, scored, best)
     step_kbps = CELL_KBPS if len(show.destinations) > 1 else 0.0
-    choice = Choice(field, weighed, best, place.safe_kbps, waterfall.safe_kbps, step_kbps)
-    reasons = reasons_of(Why(rules, show, choice, waterfall, video, audio))
-    cheaper = fallbacks(rules, weighed, best, field, waterfall, transport)
+    choice = Choice(choices, scored, best, context.safe_kbps, budget.safe_kbps, step_kbps)
+    reasons = reasons_of(Why(rules, show, choice, budget, video, audio))
+    cheaper = fallbacks(rules, scored, best, choices, budget, transport)
     made = DestinationPlan(
-        **_common(place),
+        **_common(context),
         feasible=True,
         budget_steps=steps,
         video=video,
         audio=audio,
-        quality=weighed.option(best).quality,
-        quality_range=weighed.option(best).quality_range,
-        frame_rate_trade=frame_rate_trade(weighed, best),
+        quality=scored.option(best).quality,
+        quality_range=scored.option(best).quality_range,
+        frame_rate_trade=frame_rate_trade(scored, best),
         total_kbps=round(extra.total_kbps(video.max_kbps, audio.bitrate_kbps), 3),
         limited_by={reason.setting: reason.limited_by for reason in reasons},
         unverified=unverified(rules, reasons),
         reasons=reasons,
-        runners_up=tuple(weighed.option(i) for i in weighed.others(RUNNERS_UP)),
+        runners_up=tuple(scored.option(i) for i in scored.others(RUNNERS_UP)),
         fallbacks=cheaper,
-        adaptive=_adaptive(video, cheaper, float(weighed.min_kbps[best])),
+        adaptive=_adaptive(video, cheaper, float(scored.min_kbps[best])),
         fit=frame_fit(show.source, video.resolution, show.fit),
     )
-    return made.model_copy(update={"not_followed": _not_followed(made, place)})
+    return made.model_copy(update={"not_followed": _not_followed(made, context)})
 
 
-def _not_followed(made: DestinationPlan, place: DestinationContext) -> tuple[NotFollowed, ...]:
+def _not_followed(made: DestinationPlan, context: DestinationContext) -> tuple[NotFollowed, ...]:
     """Where a plan is not quite as its platform would like it, and why."""
     because = {r.setting: r.text for r in made.reasons if r.setting in EXPLAINED}
-    otherwise = words.ONE_FOR_ALL if len(place.field.members) > 1 else words.AS_ASKED
+    otherwise = words.ONE_FOR_ALL if len(context.choices.members) > 1 else words.AS_ASKED
     return tuple(
         NotFollowed(
             rule=one.rule,
             text=words.not_followed(
-                place.guide.title,
+                context.guide.title,
                 one.wanted,
                 one.found,
                 because.get(one.setting, otherwise),
             ),
         )
-        for one in against_guide(made.settings, place.guide)
+        for one in against_guide(made.settings, context.guide)
         if one.severity == "caution"
     )
 
 
-def _bound(show: Show, weighed: ScoredCandidates) -> dict[str, Bound]:
+def _bound(show: Show, scored: ScoredCandidates) -> dict[str, Bound]:
     """What left nothing, where it is neither the connection nor a rule."""
-    if not weighed.candidates and show.smallest_text is not None:
+    if not scored.candidates and show.smallest_text is not None:
         return {"resolution": "content"}
-    return {"bitrate": "viewers"} if weighed.chosen is None and viewers_bind(weighed) else {}
+    return {"bitrate": "viewers"} if scored.chosen is None and viewers_bind(scored) else {}
 
 
-def viewers_bind(weighed: ScoredCandidates) -> bool:
+def viewers_bind(scored: ScoredCandidates) -> bool:
     """Return whether the slowest viewers, and not the upload, leave less than any setting needs."""
-    if not weighed.candidates:
+    if not scored.candidates:
         return False
     left, viewers = (
-        float(weighed.limits_kbps[LIMITS.index(limit)].max()) for limit in ("budget", "viewers")
+        float(scored.limits_kbps[LIMITS.index(limit)].max()) for limit in ("budget", "viewers")
     )
-    return viewers < min(max(0.0, left), float(weighed.min_kbps.min()))
+    return viewers < min(max(0.0, left), float(scored.min_kbps.min()))
 
 
 def infeasible(
-    guide: Guide, show: Show, weighed: ScoredCandidates, waterfall: Budget
+    guide: Guide, show: Show, scored: ScoredCandidates, budget: Budget
 ) -> tuple[str, str]:
     """Which limit leaves nothing to choose from, and what would help."""
     rules, other = guide.video, words.OTHER_PLATFORM
-    if not weighed.candidates and show.smallest_text is not None:
+    if not scored.candidates and show.smallest_text is not None:
         return words.no_legible(guide.title, show.smallest_text, LEGIBLE_PIXELS), words.LARGER_TEXT
-    if not weighed.candidates:
+    if not scored.candidates:
         sizes = ", ".join(map(str, rules.resolutions)) or f"up to {rules.max_resolution}"
         shapes = words.shape_words(rules.shapes)
         source = resolution_at(show.source, show.source_fps)
         said = words.no_resolution(guide.title, sizes, shapes, rules.rates_text(), source)
         return said, words.OTHER_SOURCE
-    if float(weighed.limits_kbps[2].max()) == 0:
+    if float(scored.limits_kbps[2].max()) == 0:
         return words.no_level(guide.title), other
-    if not weighed.encodable.any():
+    if not scored.encodable.any():
         return words.machine_too_slow(guide.title), words.FASTER_PRESET
-    left = max(0.0, float(weighed.limits_kbps[0].max()))
-    needed = float(weighed.min_kbps.min())
+    left = max(0.0, float(scored.limits_kbps[0].max()))
+    needed = float(scored.min_kbps.min())
     of_guide = needed > LEAST_VIDEO_KBPS
-    if viewers_bind(weighed):
-        viewers = float(weighed.limits_kbps[LIMITS.index("viewers")].max())
+    if viewers_bind(scored):
+        viewers = float(scored.limits_kbps[LIMITS.index("viewers")].max())
         said = words.viewers_too_slow(guide.title, max(0.0, viewers), needed, guide=of_guide)
         return said, words.FASTER_VIEWERS
-    guide_kbps = float(weighed.limits_kbps[1].max())
+    guide_kbps = float(scored.limits_kbps[1].max())
     if left >= needed > guide_kbps:
         return words.clashing_rows(guide.title, needed, guide_kbps), words.CORRECT_GUIDE
     said = words.too_little_left(guide.title, left, needed, guide=of_guide)
     missing = needed - left
-    if waterfall.capped:
-        return f"{words.cap_leaves(waterfall.safe_kbps)}: {said}", words.MORE_DATA
-    if waterfall.reserved_kbps and missing <= waterfall.before_reserves_kbps - waterfall.safe_kbps:
-        before, after = waterfall.before_reserves_kbps, waterfall.safe_kbps
+    if budget.capped:
+        return f"{words.cap_leaves(budget.safe_kbps)}: {said}", words.MORE_DATA
+    if budget.reserved_kbps and missing <= budget.before_reserves_kbps - budget.safe_kbps:
+        before, after = budget.before_reserves_kbps, budget.safe_kbps
         return f"{words.reserves_leave(before, after)}: {said}", words.FREE_RESERVES
-    return f"{words.upload_leaves(waterfall.safe_kbps)}: {said}", words.MORE_UPLOAD
+    return f"{words.upload_leaves(budget.safe_kbps)}: {said}", words.MORE_UPLOAD
 
 
 def _refused(
-    place: DestinationContext, show: Show, waterfall: Budget, weighed: ScoredCandidates
+    context: DestinationContext, show: Show, budget: Budget, scored: ScoredCandidates
 ) -> tuple[str, str] | None:
     """Return why there are no settings and what would help, or None if there are settings."""
-    best, least = weighed.chosen, place.destination.min_quality
+    best, least = scored.chosen, context.destination.min_quality
     if best is None:
-        return infeasible(place.rules, show, weighed, waterfall)
-    looks = float(weighed.quality[best])
+        return infeasible(context.rules, show, scored, budget)
+    looks = float(scored.quality[best])
     if looks >= least:
         return None
-    said = words.below_least(place.rules.title, least, weighed.option(best).text, looks)
+    said = words.below_least(context.rules.title, least, scored.option(best).text, looks)
     return said, words.LOWER_LEAST
 
 

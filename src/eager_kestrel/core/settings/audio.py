@@ -135,7 +135,7 @@ def _reasons(why: setting.Why) -> Iterator[setting.Reason]:
     kind = SHARED
     if kbps in (least, most):
         kind = AT_AN_END
-    elif why.choice.field.most_of_viewers_kbps < why.choice.safe_kbps:
+    elif why.choice.choices.most_of_viewers_kbps < why.choice.safe_kbps:
         kind = VIEWERS
     yield kind(value, platform=platform, min_kbps=least, max_kbps=most, share=AUDIO_SHARE)
 

@@ -177,10 +177,10 @@ BOUNDED = {limit: setting.Because("bitrate", limit, text) for limit, text in TEX
 def _reasons(why: setting.Why) -> Iterator[setting.Reason]:
     choice, best = why.choice, why.choice.best
     budget_kbps, highest, level, _, clean = map(float, choice.with_room.limits_kbps[:, best])
-    viewers = min(viewers_kbps(member, why.show) for member in choice.field.members)
-    copies = choice.field.copies
+    viewers = min(viewers_kbps(member, why.show) for member in choice.choices.members)
+    copies = choice.choices.copies
     yield BOUNDED[choice.with_room.limit(best, choice.step_kbps)](
-        kbit(float(choice.weighed.target_kbps[best])),
+        kbit(float(choice.scored.target_kbps[best])),
         platform=why.guide.title,
         motion=why.show.motion,
         of="your data cap" if why.budget.capped else "your connection",

@@ -122,20 +122,20 @@ def _reason(why: setting.Why, value: str) -> setting.Reason:
             min_kbps=choice.minimum_of(freed)[0],
             machine_too=limit == "both",
         )
-    if choice.otherwise(choice.field.at_any_rate()).frame_rate != chosen.frame_rate:
+    if choice.otherwise(choice.choices.at_any_rate()).frame_rate != chosen.frame_rate:
         return RECOMMENDED(value, platform=platform)
-    weighed = choice.weighed
-    faster = [i for i, c in enumerate(weighed.candidates) if c.frame_rate > chosen.frame_rate]
+    scored = choice.scored
+    faster = [i for i, c in enumerate(scored.candidates) if c.frame_rate > chosen.frame_rate]
     if faster:
-        quality = float(weighed.quality[choice.best])
-        worse = [i for i in faster if points(float(weighed.quality[i])) < points(quality)]
+        quality = float(scored.quality[choice.best])
+        worse = [i for i in faster if points(float(scored.quality[i])) < points(quality)]
         if not worse:
             return ENOUGH(value)
-        other = max(worse, key=lambda i: (bool(weighed.allowed[i]), float(weighed.quality[i])))
+        other = max(worse, key=lambda i: (bool(scored.allowed[i]), float(scored.quality[i])))
         return LOOKS_BEST(
             value,
-            other=weighed.candidates[other].frame_rate,
-            other_quality=float(weighed.quality[other]),
+            other=scored.candidates[other].frame_rate,
+            other_quality=float(scored.quality[other]),
             quality=quality,
         )
     if choice.of_larger_guide.frame_rate > chosen.frame_rate:

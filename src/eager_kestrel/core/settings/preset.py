@@ -20,7 +20,7 @@ def _reasons(why: Why) -> Iterator[Reason]:
     video, machine = why.video, why.show.machine
     if video.preset is None:
         return
-    factors = why.choice.field.table.preset.get(video.codec, {})
+    factors = why.choice.choices.table.preset.get(video.codec, {})
     takes = factors.get(video.preset, 1.0)
     usual = next((name for name, factor in factors.items() if factor == 1), "")
     kind, more = KEPT_UP, None

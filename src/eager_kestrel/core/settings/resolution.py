@@ -226,10 +226,10 @@ def _reason(why: Why) -> Reason:
             return LEGIBLE(value, other=other, pixels=pixels, least=candidates.LEGIBLE_PIXELS)
     if (freed := _freed(why)) is not None:
         return freed
-    if value.pixels == max(c.resolution.pixels for c in choice.weighed.candidates):
+    if value.pixels == max(c.resolution.pixels for c in choice.scored.candidates):
         if choice.of_larger_guide.resolution.pixels > value.pixels:
             return LARGEST_TAKEN(value, platform=platform)
-        alone = choice.weighed.tied.sum() == 1
+        alone = choice.scored.tied.sum() == 1
         if alone and choice.of_larger_source.resolution.pixels > value.pixels:
             return LARGEST_SOURCE(value, platform=platform)
     return _looks_best(why)
@@ -261,24 +261,24 @@ def _freed(why: Why) -> Reason | None:
 
 def _looks_best(why: Why) -> Reason:
     """No rule stands in the way: what others would look like."""
-    weighed, best, value = why.choice.weighed, why.choice.best, why.video.resolution
-    options = weighed.candidates
+    scored, best, value = why.choice.scored, why.choice.best, why.video.resolution
+    options = scored.candidates
     tied = sorted(
-        (options[i].resolution for i in np.flatnonzero(weighed.tied)), key=lambda p: p.pixels
+        (options[i].resolution for i in np.flatnonzero(scored.tied)), key=lambda p: p.pixels
     )
-    quality, kbps = float(weighed.quality[best]), float(weighed.kbps[best])
+    quality, kbps = float(scored.quality[best]), float(scored.kbps[best])
     worse = [
         i
         for i, other in enumerate(options)
         if other.resolution.pixels > tied[-1].pixels
         and other.frame_rate == why.choice.now.frame_rate
-        and points(float(weighed.quality[i])) < points(quality)
+        and points(float(scored.quality[i])) < points(quality)
     ]
     after = min(worse, key=lambda i: options[i].resolution.pixels, default=None)
     next_ = None if after is None else options[after].resolution
-    next_quality = None if after is None else float(weighed.quality[after])
+    next_quality = None if after is None else float(scored.quality[after])
     if len(tied) > 1:
-        because, alone, beside = TIED_BY_RANK[int(why.choice.field.ranks[best])]
+        because, alone, beside = TIED_BY_RANK[int(why.choice.choices.ranks[best])]
         return (alone if after is None else beside)(
             value,
             resolution=value,
@@ -295,7 +295,7 @@ def _looks_best(why: Why) -> Reason:
         return ENOUGH(value, kbps=kbps)
     return LOOKS_BEST(
         value,
-        kbps=float(weighed.kbps[after]),
+        kbps=float(scored.kbps[after]),
         next=next_,
         next_quality=next_quality,
         quality=quality,
