@@ -20,7 +20,7 @@ import measure
 import practice
 from eager_kestrel.core.choice.quality import QualityTable
 from eager_kestrel.core.show.show import MOTIONS
-from eager_kestrel.files.bundled import DATA
+from eager_kestrel.files.home import DATA
 from scenes import SCENES
 
 HERE = Path(__file__).parent

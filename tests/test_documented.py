@@ -40,7 +40,7 @@ def demo_home(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, str]:
     said = io.StringIO()
     with pytest.MonkeyPatch.context() as patch, redirect_stdout(said):
         patch.setattr("eager_kestrel.actions.encoders.POINT_SECONDS", 0.2)
-        patch.setattr("eager_kestrel.actions.demo_home.AIRED_MINUTES", 2.0)
+        patch.setattr("eager_kestrel.actions.demo.AIRED_MINUTES", 2.0)
         assert run(["demo", "--home", str(folder)]) == 0
     return folder, said.getvalue()
 

@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 from hypothesis import given, strategies as st
 
-from eager_kestrel.core.printable import may_hide, printable, printable_in
+from eager_kestrel.core.errors import may_hide, printable, printable_in
 from eager_kestrel.files.documents import csv_text
 from eager_kestrel.files.guides import guide_toml, load_guide
 from eager_kestrel.net.addresses import without_key

@@ -25,7 +25,7 @@ from eager_kestrel.core.connection.endpoints import AnswerTimes, nearness, ranki
 from eager_kestrel.core.connection.pooling import by_hour, uplink_of, uplink_of_history
 from eager_kestrel.core.connection.run import Endpoint, Run
 from eager_kestrel.core.connection.trace import Trace
-from eager_kestrel.core.time_of_day import near_moment, parse_time_of_day
+from eager_kestrel.core.units import near_moment, parse_time_of_day
 from eager_kestrel.files.history import History
 from eager_kestrel.files.run_tables import runs_json
 from tests.conftest import Kestrel, running, timed

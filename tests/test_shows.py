@@ -14,9 +14,9 @@ from hypothesis import given, strategies as st
 
 from eager_kestrel.actions.reporting import glossary
 from eager_kestrel.actions.shows import MOTION_CHOICES
+from eager_kestrel.core.errors import printable
 from eager_kestrel.core.plan.glossary import explained, numbers_of
 from eager_kestrel.core.plan.plan import Plan
-from eager_kestrel.core.printable import printable
 from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.show.machine import EncoderSpeed, Machine, parse_pace
 from eager_kestrel.core.show.show import Destination, Reserve, Show

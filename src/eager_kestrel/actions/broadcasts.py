@@ -18,10 +18,9 @@ from eager_kestrel.core.connection.run import is_loopback
 from eager_kestrel.core.errors import KestrelError, StorageError
 from eager_kestrel.core.plan.plan import DestinationPlan, Plan
 from eager_kestrel.core.settings.values import Settings
-from eager_kestrel.core.watching.looks import SPAN_SECONDS
 from eager_kestrel.core.watching.recorder import Recorder
 from eager_kestrel.core.watching.review import Review, review_of
-from eager_kestrel.core.watching.sample import Now, StreamSample
+from eager_kestrel.core.watching.sample import SPAN_SECONDS, Now, StreamSample
 from eager_kestrel.core.watching.verdict import Expected
 from eager_kestrel.core.words import broadcasts as words
 from eager_kestrel.files.history import History

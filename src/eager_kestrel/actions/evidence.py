@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from eager_kestrel.core.connection.uplink import Uplink
 from eager_kestrel.core.forecast.evidence import Evidence
-from eager_kestrel.core.time_of_day import near_moment, parse_time_of_day
+from eager_kestrel.core.units import near_moment, parse_time_of_day
 
 
 def evidence_behind(uplink: Uplink) -> Evidence:

@@ -26,8 +26,7 @@ from eager_kestrel.core.forecast.forecast import (
 from eager_kestrel.core.forecast.replay import Sending, recorded
 from eager_kestrel.core.plan.from_evidence import lowest_kbps_of, sending_at, sending_of
 from eager_kestrel.core.plan.plan import Fallback, Plan
-from eager_kestrel.core.time_of_day import near_moment, parse_time_of_day
-from eager_kestrel.core.units import parse_seconds, parse_stutter
+from eager_kestrel.core.units import near_moment, parse_seconds, parse_stutter, parse_time_of_day
 from eager_kestrel.core.words import runs as words
 from eager_kestrel.files.history import History, HistoryFilter
 from eager_kestrel.files.plans import LATEST, read_plan

@@ -15,10 +15,9 @@ from eager_kestrel.core.plan.planner import plan
 from eager_kestrel.core.results import Change, GuideCheck, GuideCheckRow, GuideList, GuideRow
 from eager_kestrel.core.show.show import Destination, Show
 from eager_kestrel.files import guides
-from eager_kestrel.files.bundled import bundled_guide_text
 from eager_kestrel.files.documents import read_bounded, write_text
 from eager_kestrel.files.footage import table_for
-from eager_kestrel.files.home import guide_folders
+from eager_kestrel.files.home import bundled_guide_text, guide_folders
 from eager_kestrel.files.schemas import document_schema
 from eager_kestrel.files.toml import MOST_BYTES
 

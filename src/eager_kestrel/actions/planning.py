@@ -16,8 +16,7 @@ from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.plan.planner import plan as plan_of
 from eager_kestrel.core.show.show import WEEKDAYS, Show
-from eager_kestrel.core.time_of_day import minutes_apart, near_moment, parse_time_of_day
-from eager_kestrel.core.units import Bitrate
+from eager_kestrel.core.units import Bitrate, minutes_apart, near_moment, parse_time_of_day
 from eager_kestrel.core.words.broadcasts import aired, day_words
 from eager_kestrel.core.words.numbers import looks
 from eager_kestrel.core.words.plans import left_free

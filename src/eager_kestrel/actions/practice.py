@@ -11,7 +11,7 @@ from eager_kestrel.actions.checking import guides_of
 from eager_kestrel.actions.receiving import Key, Reception, key_for, receive
 from eager_kestrel.core.connection.trace import Trace
 from eager_kestrel.core.units import Bitrate
-from eager_kestrel.files.bundled import load_trace, trace_names
+from eager_kestrel.files.home import load_trace, trace_names
 from eager_kestrel.practice.endpoint import Behaviour, PracticeEndpoint
 from eager_kestrel.practice.ingest import Misbehaviour, Platform, PracticeIngestPoint
 from eager_kestrel.practice.servers import LOOPBACK

@@ -10,13 +10,13 @@ from eager_kestrel.actions.forecasting import ForecastOptions, forecast
 from eager_kestrel.actions.what_if import hours
 from eager_kestrel.core.checks.findings import Findings, Proofs
 from eager_kestrel.core.checks.rehearsal import Rehearsal
-from eager_kestrel.core.connection.hours import Hours
+from eager_kestrel.core.connection.uplink import Hours
 from eager_kestrel.core.errors import KestrelError, StorageError
 from eager_kestrel.core.forecast.forecast import Forecast
 from eager_kestrel.core.plan.glossary import Explained, Glossary, explained, numbers_of
 from eager_kestrel.core.results import TermList
 from eager_kestrel.core.watching.review import DemoStory, ReportMaterial, Review
-from eager_kestrel.files.bundled import bundled_toml
+from eager_kestrel.files.home import bundled_toml
 from eager_kestrel.files.plans import LATEST, latest_plan, read_plan
 from eager_kestrel.files.saved import read_kept, write_kept
 

@@ -24,8 +24,7 @@ from eager_kestrel.core.forecast.evidence import Evidence
 from eager_kestrel.core.plan.from_evidence import with_seen_safe
 from eager_kestrel.core.show.show import SAFE_SHARE
 from eager_kestrel.core.stutter import LIMIT_SECONDS, LOWEST_SHARE
-from eager_kestrel.core.time_of_day import parse_time_of_day
-from eager_kestrel.core.units import parse_seconds
+from eager_kestrel.core.units import parse_seconds, parse_time_of_day
 from eager_kestrel.core.words import runs as words
 from eager_kestrel.files.shows import USUAL
 from eager_kestrel.net.addresses import shown_url

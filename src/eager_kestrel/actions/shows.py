@@ -22,7 +22,7 @@ from eager_kestrel.core.show.show import (
     Show,
     Weekday,
 )
-from eager_kestrel.core.time_of_day import parse_time_of_day
+from eager_kestrel.core.units import parse_time_of_day
 from eager_kestrel.files.documents import write_text
 from eager_kestrel.files.guides import guide_for, guide_named, guide_names
 from eager_kestrel.files.saved import is_measured

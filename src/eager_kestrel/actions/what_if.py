@@ -18,9 +18,8 @@ from eager_kestrel.core.choice.what_if import (
     parse_range,
     parse_shapes,
 )
-from eager_kestrel.core.connection.hours import HourPlan, Hours
 from eager_kestrel.core.connection.pooling import by_hour, uplinks_by_hour
-from eager_kestrel.core.connection.uplink import Uplink
+from eager_kestrel.core.connection.uplink import HourPlan, Hours, Uplink
 from eager_kestrel.core.division.what_if import needs, sweep as swept
 from eager_kestrel.core.errors import InputError, NotFoundError
 from eager_kestrel.core.resolution import Resolution

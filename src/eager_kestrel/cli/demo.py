@@ -10,8 +10,7 @@ from typing import Annotated
 
 import typer
 
-from eager_kestrel.actions.demo import demo as tell_story, demo_show
-from eager_kestrel.actions.demo_home import STARTS_AT, FilledHome, fill
+from eager_kestrel.actions.demo import STARTS_AT, FilledHome, demo as tell_story, demo_show, fill
 from eager_kestrel.actions.export import write_document
 from eager_kestrel.actions.reporting import told_by_demo
 from eager_kestrel.cli.options import Json, single

@@ -27,8 +27,7 @@ from eager_kestrel.cli.rendering import show as show_blocks
 from eager_kestrel.cli.terminal import warn
 from eager_kestrel.core.errors import InputError, KestrelError, NotFoundError
 from eager_kestrel.core.show.show import Show
-from eager_kestrel.core.time_of_day import parse_time_of_day
-from eager_kestrel.core.units import Bitrate
+from eager_kestrel.core.units import Bitrate, parse_time_of_day
 from eager_kestrel.report.blocks import blocks_of
 
 T = TypeVar("T")

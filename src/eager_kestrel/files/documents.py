@@ -13,8 +13,7 @@ from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import Any
 
-from eager_kestrel.core.errors import FormatError
-from eager_kestrel.core.printable import printable_in
+from eager_kestrel.core.errors import FormatError, printable_in
 from eager_kestrel.files.home import made, storage_error
 
 

@@ -11,9 +11,8 @@ from typing import TYPE_CHECKING
 from eager_kestrel.core.choice.quality import QualityTable
 from eager_kestrel.core.errors import InputError, NotFoundError, nearest_name
 from eager_kestrel.core.show.show import Motion
-from eager_kestrel.files.bundled import bundled_toml
 from eager_kestrel.files.documents import file_bytes
-from eager_kestrel.files.home import data_home, made, storage_error
+from eager_kestrel.files.home import bundled_toml, data_home, made, storage_error
 from eager_kestrel.files.saved import read_kept, write_kept
 
 if TYPE_CHECKING:

@@ -9,9 +9,8 @@ from urllib.parse import urlsplit
 
 from eager_kestrel.core.errors import FormatError, KestrelError, NotFoundError, nearest_name
 from eager_kestrel.core.guide.guide import Guide
-from eager_kestrel.files.bundled import DATA, bundled_names
 from eager_kestrel.files.documents import read_bounded
-from eager_kestrel.files.home import guide_folders
+from eager_kestrel.files.home import DATA, bundled_names, guide_folders
 from eager_kestrel.files.toml import MOST_BYTES, faults_of, read_model
 
 if TYPE_CHECKING:

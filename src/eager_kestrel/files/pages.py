@@ -8,9 +8,8 @@ import re
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from eager_kestrel.core.errors import FormatError
+from eager_kestrel.core.errors import FormatError, printable
 from eager_kestrel.core.guide.amounts import Grid, Page
-from eager_kestrel.core.printable import printable
 from eager_kestrel.files.documents import read_bounded
 
 if TYPE_CHECKING:

@@ -26,8 +26,14 @@ from eager_kestrel.core.connection.broadcast import Broadcast
 from eager_kestrel.core.connection.run import Endpoint, Export, Run
 from eager_kestrel.core.connection.summarising import phase_summary
 from eager_kestrel.core.document import format_name, require_format
-from eager_kestrel.core.errors import FormatError, KestrelError, UnitError
-from eager_kestrel.core.printable import may_hide, printable, printable_in
+from eager_kestrel.core.errors import (
+    FormatError,
+    KestrelError,
+    UnitError,
+    may_hide,
+    printable,
+    printable_in,
+)
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.documents import csv_text, file_bytes
 from eager_kestrel.files.history import AHEAD_SECONDS, K, Row, broadcast_row, run_row

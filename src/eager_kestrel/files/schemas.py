@@ -27,7 +27,7 @@ KINDS: dict[str, tuple[str, str]] = {
     "schedule": ("connection.pooling", "Schedule"),
     "endpoints": ("connection.endpoints", "NamedEndpoints"),
     "counted": ("connection.summarising", "EndpointCount"),
-    "hours": ("connection.hours", "Hours"),
+    "hours": ("connection.uplink", "Hours"),
     "ranking": ("connection.endpoints", "Ranking"),
     "rankings": ("connection.endpoints", "Rankings"),
     "guide-list": ("results", "GuideList"),

@@ -6,8 +6,8 @@ from pathlib import Path
 
 from eager_kestrel.core.errors import FormatError, NotFoundError, nearest_name
 from eager_kestrel.core.show.show import Show
-from eager_kestrel.files.bundled import DATA, bundled_names
 from eager_kestrel.files.documents import read_bounded
+from eager_kestrel.files.home import DATA, bundled_names
 from eager_kestrel.files.toml import MOST_BYTES, read_model
 
 USUAL = "show.toml"

@@ -9,8 +9,7 @@ from typing import Any, TypeVar
 from pydantic import BaseModel, ValidationError
 
 from eager_kestrel.core.document import PLAIN, require_format
-from eager_kestrel.core.errors import FormatError, nearest_name
-from eager_kestrel.core.printable import printable_in
+from eager_kestrel.core.errors import FormatError, nearest_name, printable_in
 from eager_kestrel.core.quantities import WRITTEN
 
 Model = TypeVar("Model", bound=BaseModel)

@@ -14,8 +14,7 @@ from dataclasses import dataclass
 from typing import Any, TypeVar
 from urllib.parse import SplitResult, urlsplit, urlunsplit
 
-from eager_kestrel.core.errors import EndpointError, InputError, NetworkError
-from eager_kestrel.core.printable import printable
+from eager_kestrel.core.errors import EndpointError, InputError, NetworkError, printable
 
 RTMP_SCHEMES = ("rtmp", "rtmps")
 PORTS = {"http": 80, "https": 443, "rtmp": 1935, "rtmps": 443}

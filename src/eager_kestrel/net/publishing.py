@@ -15,8 +15,13 @@ import time
 from collections import deque
 from dataclasses import dataclass
 
-from eager_kestrel.core.errors import EndpointError, InputError, NetworkError, ProtocolError
-from eager_kestrel.core.printable import printable
+from eager_kestrel.core.errors import (
+    EndpointError,
+    InputError,
+    NetworkError,
+    ProtocolError,
+    printable,
+)
 from eager_kestrel.net import addresses
 from eager_kestrel.net.delivered import WrittenCounter, delivered_counter, linux_figure
 from eager_kestrel.net.target import TCP_NOTSENT_LOWAT

@@ -13,7 +13,6 @@ from eager_kestrel.report import blocks
 
 if TYPE_CHECKING:
     from eager_kestrel.core.connection.endpoints import NamedEndpoints, Ranking, Rankings
-    from eager_kestrel.core.connection.hours import Hours, HourUplink
     from eager_kestrel.core.connection.pooling import Schedule
     from eager_kestrel.core.connection.run import (
         PhaseSummary,
@@ -23,7 +22,7 @@ if TYPE_CHECKING:
         RunList,
         RunRow,
     )
-    from eager_kestrel.core.connection.uplink import Uplink
+    from eager_kestrel.core.connection.uplink import Hours, HourUplink, Uplink
     from eager_kestrel.core.results import ImportResult
 
 

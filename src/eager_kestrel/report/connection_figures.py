@@ -8,10 +8,10 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from eager_kestrel.core.connection.evidence import round_trip_summary
-from eager_kestrel.core.connection.hours import Hours
 from eager_kestrel.core.connection.run import Phase, Run
 from eager_kestrel.core.connection.summarising import phase_summary
 from eager_kestrel.core.connection.throughput import WINDOW_SECONDS, window_rates
+from eager_kestrel.core.connection.uplink import Hours
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words.numbers import some_seconds
 from eager_kestrel.report.figures import CARE, FAINT, GOOD, INK, LINE, PALE, SHADE, new_figure, save

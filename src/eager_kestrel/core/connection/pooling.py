@@ -22,9 +22,8 @@ from eager_kestrel.core.connection.evidence import (
     broadcast_evidence,
     evidence_of,
 )
-from eager_kestrel.core.connection.hours import Hours, HourUplink
 from eager_kestrel.core.connection.run import Kind, Run, RunDocument
-from eager_kestrel.core.connection.uplink import ASSUMED_SPREAD, Uplink
+from eager_kestrel.core.connection.uplink import ASSUMED_SPREAD, Hours, HourUplink, Uplink
 from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.errors import FormatError
 from eager_kestrel.core.words import runs as words

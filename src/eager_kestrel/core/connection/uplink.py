@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from typing import Literal
 
-from eager_kestrel.core.document import Frozen
+from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words import runs as words
 
@@ -112,3 +112,40 @@ def assumed_uplink(upload: Bitrate, written: str = "") -> Uplink:
         basis="assumed",
         text=words.bare_number(upload, written, ASSUMED_SPREAD),
     )
+
+
+class HourPlan(Frozen):
+    """What a platform would get at an hour."""
+
+    platform: str
+    """``PLATFORM`` or ``PLATFORM:TIER``."""
+    settings: str
+    """``1280x720 at 30, 2,900 kbit/s``, or why there are none."""
+    total_kbps: float
+    """Sent in all; 0 when nothing is carried."""
+
+
+class HourUplink(Frozen):
+    """What runs begun in one hour of the day say together."""
+
+    hour: int
+    """0..23, in the place where the runs were taken."""
+    runs: int
+    readings: int
+    failed: int = 0
+    """Runs that learned nothing, since the connection or the far end was down."""
+    typical_kbps: float | None
+    """None where every run failed."""
+    floor_kbps: float | None
+    floor_low_kbps: float | None
+    measured: bool
+    """Whether it rests on runs; otherwise on imported readings, whose floor is assumed."""
+    gets: tuple[HourPlan, ...] = ()
+    """The plan of that hour, where platforms were named."""
+
+
+class Hours(Frozen):
+    """Every hour of day that anything is known of."""
+
+    format: str = format_name("hours")
+    hours: tuple[HourUplink, ...]

@@ -12,7 +12,7 @@ from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.resolution import of_fields
 from eager_kestrel.core.show.machine import Machine
 from eager_kestrel.core.stutter import LIMIT_SECONDS
-from eager_kestrel.core.time_of_day import parse_time_of_day
+from eager_kestrel.core.units import parse_time_of_day
 
 Weekday = Literal["Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"]
 WEEKDAYS: tuple[Weekday, ...] = (

@@ -24,7 +24,7 @@ from eager_kestrel.core.stutter import LATE_SECONDS, LOWEST_SHARE, Stutter, stut
 from eager_kestrel.core.words import broadcasts as words
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.connection.hours import Hours
+    from eager_kestrel.core.connection.uplink import Hours
     from eager_kestrel.core.forecast.forecast import Forecast
 
 

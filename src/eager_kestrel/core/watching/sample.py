@@ -2,10 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
+from itertools import pairwise
+from statistics import fmean
+from typing import TypeAlias
 
-from eager_kestrel.core.connection.broadcast import Cause
+import numpy as np
+
+from eager_kestrel.core.connection.broadcast import STANDING_SECONDS, Cause
 from eager_kestrel.core.document import Frozen, format_name
+from eager_kestrel.core.stutter import LATE_SECONDS
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,3 +98,134 @@ class Now(Frozen):
     verdict: WatchVerdict
     breaches: tuple[str, ...] = ()
     """Of guide and plan by what passed so far, in words."""
+
+
+Looks: TypeAlias = Sequence[tuple[StreamSample, float]]
+"""Each with the seconds of stream that waited."""
+LATELY_SECONDS = 1.0
+SPAN_SECONDS = 2.0
+"""Over which a queue's minimum is taken, or longer: keyframes come so often."""
+PROGRAM_SECONDS = 8.0
+"""Over which the program's own rate is taken."""
+MOST_PROGRAM_SECONDS = 24.0
+SLOPE = 0.02
+"""Seconds of stream a second: a queue that grows more slowly is no news yet."""
+SIGHT_SECONDS = 20.0
+"""How far ahead a late frame is told."""
+RISING_LOOKS, RISING_SECONDS = 5, 0.28
+RISING_EVENLY = 0.4
+"""A queue that rises at every one of so many looks, by so much in all, and at none by less than
+this share of an even rise, is no keyframe's."""
+STALL_SECONDS = 0.75
+STALL_SHARE = 0.05
+
+
+def rising(looks: Looks) -> tuple[float, float, float] | None:
+    """A queue that rises fast, at every look: by how much a second, to what, over how long."""
+    lately = list(looks)[-RISING_LOOKS:]
+    waits = [wait for _, wait in lately]
+    rise, took = waits[-1] - waits[0], lately[-1][0].seconds - lately[0][0].seconds
+    least = min((after - before for before, after in pairwise(waits)), default=0.0)
+    steady = least > RISING_EVENLY * rise / (RISING_LOOKS - 1)
+    if len(lately) < RISING_LOOKS or not steady or rise < RISING_SECONDS or took <= 0:
+        return None
+    return rise / took, waits[-1], took
+
+
+def growing(looks: Looks, keyframe_seconds: float) -> tuple[float, float, float] | None:
+    """A queue whose least rises from one keyframe interval to the next; as :func:`rising` has it.
+
+    One second with more than usual makes it rise once; so it has to rise twice, or to have gone
+    half the way to a late frame.
+    """
+    span, end = max(SPAN_SECONDS, keyframe_seconds), looks[-1][0].seconds
+    now, before, earlier = (_waits(looks, end - back * span, span) for back in range(3))
+    if not before or looks[0][0].seconds > end - 2 * span + 1:
+        return None
+    slope = (min(now) - min(before)) / span
+    if min(now) < STANDING_SECONDS / 2 or slope < SLOPE or now[-1] < max(now) / 2:
+        return None
+    twice = bool(earlier) and (min(before) - min(earlier)) / span >= SLOPE
+    if not twice and max(now) < LATE_SECONDS / 2:
+        return None
+    if (LATE_SECONDS - max(now)) / slope > SIGHT_SECONDS:
+        return None
+    return slope, max(now), span
+
+
+def _waits(looks: Looks, end: float, span: float) -> list[float]:
+    """What waited at the looks of an interval."""
+    return [wait for seen, wait in looks if end - span < seen.seconds <= end]
+
+
+def pauses_of(looks: Looks) -> tuple[float, float] | None:
+    """For how many seconds a program handed nothing over, in all and at a stretch.
+
+    Frames and audio come far more often than we look. None if a queue stood for longer than a
+    keyframe makes one stand: then the connection may have held the program up.
+    """
+    silent = longest = still = standing = 0.0
+    for (before, _), (after, waits) in pairwise(looks):
+        took = after.seconds - before.seconds
+        gained = after.carried_bytes > before.carried_bytes
+        standing = standing + took if waits > STANDING_SECONDS else 0.0
+        quiet = after.handed_bytes == before.handed_bytes and (gained or not standing)
+        still = still + took if quiet else 0.0
+        silent, longest = silent + (took if quiet else 0.0), max(longest, still)
+        if standing > SPAN_SECONDS:
+            return None
+    return silent, longest
+
+
+def program_kbps(looks: Looks, keyframe_seconds: float, since: float) -> float | None:
+    """The program's own rate since a moment; None while there is too little of it.
+
+    Bytes handed over are averaged over one keyframe interval at both ends, so that a keyframe more
+    or less at an end changes nothing.
+    """
+    begin, end = max(looks[0][0].seconds, since), looks[-1][0].seconds
+    interval = max(SPAN_SECONDS, keyframe_seconds)
+    apart = min(end - begin - interval, MOST_PROGRAM_SECONDS)
+    if apart < PROGRAM_SECONDS - interval:
+        return None
+    at = [look.seconds for look, _ in looks]
+    handed = [look.handed_bytes for look, _ in looks]
+    steps = np.linspace(0, interval, 41)
+    last = np.interp(end - steps, at, handed).mean()
+    first = np.interp(end - apart - steps, at, handed).mean()
+    return float(last - first) * 8e-3 / apart
+
+
+def stalled_seconds(looks: Looks, usual_kbps: float) -> float | None:
+    """How long hardly anything was taken; None when something was, or it was not long."""
+    last = looks[-1][0]
+    since = last.seconds
+    for look, _ in reversed(looks):
+        took = last.seconds - look.seconds
+        share = (last.carried_bytes - look.carried_bytes) * 8e-3
+        if share > STALL_SHARE * usual_kbps * max(took, LATELY_SECONDS / 2):
+            break
+        since = look.seconds
+    stalled = last.seconds - since
+    return stalled if stalled >= STALL_SECONDS else None
+
+
+def rate_of(looks: Sequence[StreamSample], column: str) -> float:
+    """kbit/s between the first and the last look."""
+    if len(looks) < 2 or looks[-1].seconds <= looks[0].seconds:
+        return 0.0
+    count = getattr(looks[-1], column) - getattr(looks[0], column)
+    return float(count) * 8e-3 / (looks[-1].seconds - looks[0].seconds)
+
+
+def closed_share(before: StreamSample, after: StreamSample) -> float:
+    """The share of the time between two looks in which the other end's window was closed."""
+    first, last = before.window_closed_seconds, after.window_closed_seconds
+    took = after.seconds - before.seconds
+    return (last - first) / took if first is not None and last is not None and took > 0 else 0.0
+
+
+def mean_of(values: Sequence[float | None]) -> float | None:
+    """Of those that are known."""
+    known = [value for value in values if value is not None]
+    return fmean(known) if known else None

@@ -17,7 +17,7 @@ from eager_kestrel.core.checks.rehearsal import HOLDS_SHARE, START_ROUND_TRIPS, 
 from eager_kestrel.core.connection.broadcast import STANDING_SECONDS
 from eager_kestrel.core.plan.plan import Fallback
 from eager_kestrel.core.stutter import LATE_SECONDS
-from eager_kestrel.core.watching import looks
+from eager_kestrel.core.watching import sample as looks
 from eager_kestrel.core.watching.sample import StreamSample, WatchVerdict
 from eager_kestrel.core.words import broadcasts as words
 

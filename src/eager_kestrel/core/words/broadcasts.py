@@ -39,12 +39,11 @@ def grows(by_seconds: float, late_in_seconds: float, step: str) -> str:
 
 
 late = Sentence(
-    "queued carried_kbps sent_kbps step",
     "late: {queued:.1f} s queued; your upload carries {carried_kbps:,.0f} of {sent_kbps:,.0f} "
-    "kbit/s; {step}",
+    "kbit/s; {step}"
 )
-drains = Sentence("queued", "late: {queued:.1f} s queued, but the queue is draining")
-drained = Sentence("queued", "late a moment ago; {queued:.1f} s queued now")
+drains = Sentence("late: {queued:.1f} s queued, but the queue is draining")
+drained = Sentence("late a moment ago; {queued:.1f} s queued now")
 
 
 def stalls(seconds: float, late_in_seconds: float) -> str:
@@ -54,19 +53,16 @@ def stalls(seconds: float, late_in_seconds: float) -> str:
 
 
 not_taken = Sentence(
-    "queued",
     "the ingest server stopped reading ({queued:.1f} s queued); your connection is fine; try "
-    "another ingest server",
+    "another ingest server"
 )
 small_window = Sentence(
-    "carried_kbps round_trip_ms",
     "the ingest server takes {carried_kbps:kbit} and no more: its receive window is small for a "
-    "round trip of {round_trip_ms:.0f} ms; your connection is fine; try another ingest server",
+    "round trip of {round_trip_ms:.0f} ms; your connection is fine; try another ingest server"
 )
 PROGRAM_ENDED = "the program ended"
 taken_again = Sentence(
-    "queued",
-    "the ingest server reads again; {queued:.1f} s are still queued; your connection is fine",
+    "the ingest server reads again; {queued:.1f} s are still queued; your connection is fine"
 )
 
 
@@ -85,30 +81,28 @@ def back(seconds: float, why: str = "") -> str:
     )
 
 
-program_back = Sentence("seconds", "the program disconnected, and was back after {seconds:.0f} s")
+program_back = Sentence("the program disconnected, and was back after {seconds:.0f} s")
 ENCODER = (
     "the encoder does not keep up; your connection is fine; use a faster preset or a lower "
     + ("resolution")
 )
 nothing_comes = Sentence(
-    "seconds",
     "the program has sent nothing for {seconds:.1f} s: it or its machine was held up; your "
-    "connection is fine",
+    "connection is fine"
 )
 hurries = Sentence(
-    "queued carried_kbps planned_kbps",
     "{queued:.1f} s queued, because the program sends more than planned: it makes up for a pause, "
     "or does not hold its bitrate; your upload carries {carried_kbps:kbit} of the planned "
-    "{planned_kbps:kbit}",
+    "{planned_kbps:kbit}"
 )
 halts = Sentence(
-    "silent of",
     "the program sends by fits and starts, nothing for {silent:.1f} of the last {of:.0f} s: "
     + ENCODER,
+    "silent of",
 )
-behind = Sentence("late", "the program is {late:.1f} s behind: " + ENCODER)
+behind = Sentence("the program is {late:.1f} s behind: " + ENCODER, "late")
 few_frames = Sentence(
-    "fps planned_fps", "the program sends {fps:.3g} of {planned_fps:.4g} fps: " + ENCODER
+    "the program sends {fps:.3g} of {planned_fps:.4g} fps: " + ENCODER, "fps planned_fps"
 )
 
 
@@ -124,16 +118,14 @@ def less(sent_kbps: float, planned_kbps: float, *, frames_seen: bool) -> str:
 
 
 more = Sentence(
-    "sent_kbps planned_kbps",
     "the program sends more than planned, {sent_kbps:,.0f} of {planned_kbps:,.0f} kbit/s: set its "
-    "bitrate as planned",
+    "bitrate as planned"
 )
 only_a_rate = Sentence(
-    "kbps",
     "all programs together send {kbps:,.0f} kbit/s; this system does not show whether it arrives: "
-    "use watch --through",
+    "use watch --through"
 )
-breach = Sentence("title rule found wanted do", "{title}: {rule} is {found}, wanted {wanted}; {do}")
+breach = Sentence("{title}: {rule} is {found}, wanted {wanted}; {do}")
 
 # What a plan says of it
 
@@ -287,7 +279,7 @@ def again_from(settings: str, before: str | None) -> str:
 
 
 carried_share = Sentence(
-    "share worst", "In {share:.1%} of its seconds nothing was queued; at worst {worst:.2f} s were."
+    "In {share:.1%} of its seconds nothing was queued; at worst {worst:.2f} s were."
 )
 
 # This machine's encoders
@@ -317,7 +309,7 @@ def means(encoder: str, resolution: str, holds: tuple[str, float] | None, fails:
     return joined((said, f"{fails} does not" if fails else None))
 
 
-unusable = Sentence("names why", "not usable here: {names}: {why}")
+unusable = Sentence("not usable here: {names}: {why}")
 
 
 def endured(name: str, minutes: float, first: float, last: float) -> str:
@@ -331,13 +323,11 @@ def endured(name: str, minutes: float, first: float, last: float) -> str:
 
 
 beside = Sentence(
-    "others",
     "other programs used {others:.0%} of this machine, so these figures are what is left beside "
-    "them; close them and run it again to know the machine alone",
+    "them; close them and run it again to know the machine alone"
 )
 elsewhere = Sentence(
-    "name",
-    "the encoders were measured on {name}, not on this machine, and are not used; run encoders",
+    "the encoders were measured on {name}, not on this machine, and are not used; run encoders"
 )
 
 # Trials of one's own footage
@@ -351,8 +341,8 @@ def basis(clip: str, encodes: int, off_by: float) -> str:
 SMOOTH = (
     "quality is VMAF less what the frame rate leaves of smoothness; best: nothing tried beats it"
 )
-goes_over = Sentence("first then", "{first} does not answer: the stream goes to {then}")
-cutting = Sentence("stretch", "cutting stretch {stretch}")
+goes_over = Sentence("{first} does not answer: the stream goes to {then}")
+cutting = Sentence("cutting stretch {stretch}")
 
 
 def trial_takes(seconds: float, stretches: int, settings: int, every: int, minutes: int) -> str:
@@ -378,7 +368,7 @@ def going(
 
 
 stopped_after = Sentence(
-    "stretches", "stopped: {stretches:count|stretch|stretches} tried; run it again to go on"
+    "stopped: {stretches:count|stretch|stretches} tried; run it again to go on"
 )
 
 
@@ -417,4 +407,4 @@ def metric(*, vmaf: bool) -> str:
     return "VMAF" if vmaf else "XPSNR and SSIM; for VMAF install eager-kestrel[vmaf]"
 
 
-agreed = Sentence("pairs of", "you and the model agree on {pairs} of {of} pairs")
+agreed = Sentence("you and the model agree on {pairs} of {of} pairs")

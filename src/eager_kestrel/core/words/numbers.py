@@ -1,6 +1,6 @@
 """How numbers are written, and sentences as data: a :class:`Sentence` is a text with typed gaps.
 
-Every sentence of this package is listed once, with its gaps in the order callers give them. A gap
+Every sentence of this package is listed once; callers give values in the order of its gaps. A gap
 says how its value is written: ``{upload:rate}`` is ``5.4 Mbit/s``, ``{share:.0%}`` is ``70%``,
 ``{runs:count|run|runs}`` is ``1 run`` or ``2 runs``.
 """
@@ -10,6 +10,7 @@ from __future__ import annotations
 import string
 from collections.abc import Callable, Iterable
 from fractions import Fraction
+from functools import cached_property
 from typing import Any, Final
 
 from eager_kestrel.core.resolution import Resolution, frame_rate_text, resolution_at
@@ -161,10 +162,17 @@ def filled(text: str, values: dict[str, Any]) -> str:
 
 
 class Sentence:
-    """A text with gaps. Call it with their values, in the order of ``gaps`` or by name."""
+    """A text with gaps. Call it with their values, in order of appearance or by name."""
 
-    def __init__(self, gaps: str, text: str) -> None:
-        self.gaps, self.text = gaps.split(), text
+    def __init__(self, text: str, gaps: str = "") -> None:
+        """``gaps`` names them in another order than that of appearance."""
+        self.text, self._gaps = text, gaps
+
+    @cached_property
+    def gaps(self) -> tuple[str, ...]:
+        """Their names, in the order of values."""
+        fields = (name for _, name, _, _ in string.Formatter().parse(self.text) if name)
+        return tuple(self._gaps.split() or dict.fromkeys(name.split(".")[0] for name in fields))
 
     def __call__(self, *values: Any, **named: Any) -> str:
         """The text with its gaps filled."""

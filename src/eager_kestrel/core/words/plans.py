@@ -24,7 +24,7 @@ BitrateBound = Literal["budget", "guide", "level", "viewers", "no visible gain"]
 
 # Steps of the budget
 
-share_step = Sentence("share", "{share:.0%} of typical; the rest covers variation of the upload")
+share_step = Sentence("{share:.0%} of typical; the rest covers variation of the upload")
 AFTER = {
     "safe share": "by the share",
     "seen safe": "held in what was observed",
@@ -53,51 +53,40 @@ def budget_line(
 
 
 held_step = Sentence(
-    "limit observed_seconds",
     "the most that stutters at most {limit:seconds} an hour in the {observed_seconds:observed} "
-    "observed",
+    "observed"
 )
-all_step = Sentence(
-    "observed_seconds", "all it carried on average in the {observed_seconds:observed} observed"
-)
+all_step = Sentence("all it carried on average in the {observed_seconds:observed} observed")
 headroom_step = Sentence(
-    "headroom observed_seconds",
-    "{headroom:.0%} headroom, for what {observed_seconds:observed} do not show",
+    "{headroom:.0%} headroom, for what {observed_seconds:observed} do not show"
 )
 lowest_step = Sentence(
-    "limit observed_seconds",
     "no rate stutters at most {limit:seconds} an hour in the {observed_seconds:observed} observed: "
-    "the lowest worth sending",
+    "the lowest worth sending"
 )
-reserve_step = Sentence("kbps name", "{kbps:rate} reserved for {name}")
-cap_step = Sentence("cap hours", "{cap} a month over {hours:g} hours, packet headers included")
-others_step = Sentence("kbps", "{kbps:kbit} go to other destinations")
-headers_step = Sentence("transport", "headers that {transport} puts around every frame")
-repeats_step = Sentence("share", "{share:.0%} of the rest, for packets that are sent again")
-audio_step = Sentence("kbps codec", "{kbps:g} kbit/s of {codec}")
+reserve_step = Sentence("{kbps:rate} reserved for {name}")
+cap_step = Sentence("{cap} a month over {hours:g} hours, packet headers included")
+others_step = Sentence("{kbps:kbit} go to other destinations")
+headers_step = Sentence("headers that {transport} puts around every frame")
+repeats_step = Sentence("{share:.0%} of the rest, for packets that are sent again")
+audio_step = Sentence("{kbps:g} kbit/s of {codec}")
 
 # Recommendations that are not followed
 
-not_followed = Sentence(
-    "platform wanted found why", "{platform} would rather have {wanted} than {found}: {why}"
-)
+not_followed = Sentence("{platform} would rather have {wanted} than {found}: {why}")
 ONE_FOR_ALL = "every destination of this encode gets the same"
 AS_ASKED = "you asked for it, or nothing else is possible here"
 
 # Why there is no plan
 
 no_resolution = Sentence(
-    "platform sizes shapes rates source",
-    "{platform} takes {sizes} ({shapes}) at {rates}; a source of {source} cannot provide that",
+    "{platform} takes {sizes} ({shapes}) at {rates}; a source of {source} cannot provide that"
 )
 no_legible = Sentence(
-    "platform text least",
-    "in no resolution {platform} takes are letters of {text:g} px at least {least:g} px high",
+    "in no resolution {platform} takes are letters of {text:g} px at least {least:g} px high"
 )
-no_level = Sentence("platform", "no level {platform} takes is high enough for its resolutions")
-machine_too_slow = Sentence(
-    "platform", "this machine encodes none of the resolutions {platform} takes in time"
-)
+no_level = Sentence("no level {platform} takes is high enough for its resolutions")
+machine_too_slow = Sentence("this machine encodes none of the resolutions {platform} takes in time")
 
 
 def too_little_left(platform: str, left_kbps: float, needed_kbps: float, *, guide: bool) -> str:
@@ -107,14 +96,13 @@ def too_little_left(platform: str, left_kbps: float, needed_kbps: float, *, guid
     return f"{left} is left for video to {platform}; {rule} {kbit(needed_kbps)}"
 
 
-upload_leaves = Sentence("safe_kbps", "your upload has a safe rate of {safe_kbps:kbit}")
-cap_leaves = Sentence("safe_kbps", "your data cap leaves {safe_kbps:kbit}")
+upload_leaves = Sentence("your upload has a safe rate of {safe_kbps:kbit}")
+cap_leaves = Sentence("your data cap leaves {safe_kbps:kbit}")
 reserves_leave = Sentence(
-    "before_kbps after_kbps", "the reserves leave {after_kbps:kbit} of {before_kbps:kbit}"
+    "the reserves leave {after_kbps:kbit} of {before_kbps:kbit}", "before_kbps after_kbps"
 )
 clashing_rows = Sentence(
-    "platform min_kbps max_kbps",
-    "the guide of {platform} takes no less than {min_kbps:kbit} and no more than {max_kbps:kbit}",
+    "the guide of {platform} takes no less than {min_kbps:kbit} and no more than {max_kbps:kbit}"
 )
 MORE_UPLOAD = "get more upload, or choose another platform"
 MORE_DATA = "raise the cap, stream fewer hours, or choose another platform"
@@ -138,19 +126,17 @@ def viewers_too_slow(platform: str, left_kbps: float, needed_kbps: float, *, gui
     )
 
 
-low_quality = Sentence(
-    "platform quality way_out", "predicted quality for {platform}: {quality:looks}; {way_out}"
-)
+low_quality = Sentence("predicted quality for {platform}: {quality:looks}; {way_out}")
 NO_OFFER = "free some upload, or show something calmer"
 below_least = Sentence(
-    "platform least best quality",
     "the best for {platform} is {best}, with a predicted quality of {quality:looks}; the show "
     "wants at least {least:points}",
+    "platform least best quality",
 )
 
 # What would be better, and what to do when it struggles
 
-more_upload = Sentence("kbps gives", "another {kbps:rate} of upload would give {gives}")
+more_upload = Sentence("another {kbps:rate} of upload would give {gives}")
 
 
 def other_way(
@@ -165,24 +151,22 @@ SCALE = "VMAF scale, adjusted for frame rate"
 
 
 tonight_fits = Sentence(
-    "total_kbps safe_kbps said",
-    "the plan fits: it sends {total_kbps:kbit} of {safe_kbps:kbit} that are safe now; {said}",
+    "the plan fits: it sends {total_kbps:kbit} of {safe_kbps:kbit} that are safe now; {said}"
 )
 tonight_too_much = Sentence(
-    "total_kbps safe_kbps said do",
-    "the plan sends {total_kbps:kbit}, and only {safe_kbps:kbit} are safe now; {said}; {do}",
+    "the plan sends {total_kbps:kbit}, and only {safe_kbps:kbit} are safe now; {said}; {do}"
 )
-tonight_fallback = Sentence("video", "send its fallback, {video}, or plan again")
+tonight_fallback = Sentence("send its fallback, {video}, or plan again")
 PLAN_AGAIN = "plan again"
 
 
 NOTHING_LOWER = "there is nothing lower to send: stop everything else that uploads"
-srt_latency = Sentence("milliseconds", "{milliseconds} ms: four round trips, and 120 ms at least")
+srt_latency = Sentence("{milliseconds} ms: four round trips, and 120 ms at least")
 srt_latency_unknown = Sentence(
-    "milliseconds", "{milliseconds} ms, or four round trips if that is more: measure to know them"
+    "{milliseconds} ms, or four round trips if that is more: measure to know them"
 )
-why_bitrate = Sentence("text", "{text}; --why says more")
-other_ingests = Sentence("address count", "{address} ({count:count|other}: --full)")
+why_bitrate = Sentence("{text}; --why says more")
+other_ingests = Sentence("{address} ({count:count|other}: --full)")
 
 
 def next_best(others: Sequence[tuple[Resolution, Fraction, float]]) -> str:
@@ -211,15 +195,13 @@ def frame_rate_trade(fps: Fraction, sharp: float, other: Fraction, other_sharp: 
 # What goes with a plan
 
 adapting = Sentence(
-    "min_kbps max_kbps",
-    "{min_kbps:kbit} to {max_kbps:kbit}, for an encoder that lowers its bitrate by itself",
+    "{min_kbps:kbit} to {max_kbps:kbit}, for an encoder that lowers its bitrate by itself"
 )
 
 
 no_adapting = Sentence(
-    "min_kbps",
     "hardly any room: no less than {min_kbps:kbit} is taken at this resolution; change settings "
-    "by hand",
+    "by hand"
 )
 
 
@@ -233,15 +215,10 @@ def reconnecting(
     )
 
 
-data = Sentence(
-    "gb_per_hour gb_per_month hours",
-    "{gb_per_hour:.2f} GB an hour, {gb_per_month:,.0f} GB a month at {hours:g} hours",
-)
-cap_lasts = Sentence("cap_gb hours", "a cap of {cap_gb:,.4g} GB a month lasts {hours:,.0f} hours")
-a_guess = Sentence(
-    "text platform", "{text}; unverified in the guide of {platform}: check its guideline page"
-)
-left_free = Sentence("now free", "without that it would be {free}; as you asked it is {now}")
+data = Sentence("{gb_per_hour:.2f} GB an hour, {gb_per_month:,.0f} GB a month at {hours:g} hours")
+cap_lasts = Sentence("a cap of {cap_gb:,.4g} GB a month lasts {hours:,.0f} hours")
+a_guess = Sentence("{text}; unverified in the guide of {platform}: check its guideline page")
+left_free = Sentence("without that it would be {free}; as you asked it is {now}", "now free")
 
 
 def local_copy(
@@ -261,8 +238,8 @@ def local_copy(
     )
 
 
-room_left = Sentence("free_gb hours", "; {free_gb:,.0f} GB free, enough for {hours:,.0f} hours")
-total = Sentence("total_kbps safe_kbps", "{total_kbps:both} of {safe_kbps:kbit} that are safe")
+room_left = Sentence("; {free_gb:,.0f} GB free, enough for {hours:,.0f} hours")
+total = Sentence("{total_kbps:both} of {safe_kbps:kbit} that are safe")
 
 
 def rehearsed(
@@ -291,23 +268,20 @@ def viewers_buffer(platform: str, total_kbps: float, *, sometimes: bool) -> str:
 
 
 same_platform = Sentence(
-    "platform count",
     "{platform} gets {count} streams that share the connection: to compare accounts, plan each "
-    "alone",
+    "alone"
 )
 enhanced_rtmp = Sentence(
-    "codec",
-    "RTMP carries {codec} only as enhanced RTMP: your program and the platform must both have it",
+    "RTMP carries {codec} only as enhanced RTMP: your program and the platform must both have it"
 )
 no_pieces = Sentence(
-    "codec",
-    "MPEG-TS has no place for {codec}: send pieces of fragmented MP4, if the platform takes them",
+    "MPEG-TS has no place for {codec}: send pieces of fragmented MP4, if the platform takes them"
 )
 other_shape = Sentence(
-    "platform source sent shape crop kept_share pad used_share fit",
     "your source is {source} and {platform} gets {sent} ({shape}): cropped, it shows {crop} of the "
     "source ({kept_share:.0%}); padded, the source fills {pad} of it ({used_share:.0%}); this "
     "plan is to {fit} (--fit); a scene laid out for that shape wastes nothing; never stretch",
+    "platform source sent shape crop kept_share pad used_share fit",
 )
 
 
@@ -338,8 +312,8 @@ def clash(rule: str, one: str, one_says: str, other: str, other_says: str) -> st
     return f"{name}: {one} takes {one_says}, {other} {other_says}"
 
 
-codecs_differ = Sentence("codecs", "codec: {codecs:and} are asked for")
-unsuitable = Sentence("platforms", "no resolution of this source suits {platforms}")
+codecs_differ = Sentence("codec: {codecs:and} are asked for")
+unsuitable = Sentence("no resolution of this source suits {platforms}")
 
 
 def does_not_fit(*, machine: bool) -> str:
@@ -347,12 +321,11 @@ def does_not_fit(*, machine: bool) -> str:
     return f"the destinations together exceed the safe rate{' or the machine' if machine else ''}"
 
 
-left_out = Sentence("because", "left out: {because}")
-cannot_have = Sentence("platform why", "{platform}: {why}")
-nothing_fits = Sentence("platform safe_kbps", "{platform} takes nothing that fits {safe_kbps:kbit}")
+left_out = Sentence("left out: {because}")
+cannot_have = Sentence("{platform}: {why}")
+nothing_fits = Sentence("{platform} takes nothing that fits {safe_kbps:kbit}")
 together_too_much = Sentence(
-    "min_kbps safe_kbps",
-    "together they need at least {min_kbps:kbit}, and {safe_kbps:kbit} is safe",
+    "together they need at least {min_kbps:kbit}, and {safe_kbps:kbit} is safe"
 )
 
 
@@ -372,7 +345,7 @@ def without(
     return f"dropping {platform} frees {freed} and does nothing for {rest}"
 
 
-relay_impossible = Sentence("why", "a relay that only passes on cannot serve them all: {why}")
+relay_impossible = Sentence("a relay that only passes on cannot serve them all: {why}")
 RELAY_TOO_MUCH = "nothing fits"
 RELAY_TOO_MUCH_TEXT = "not even one stream fits"
 
@@ -386,7 +359,7 @@ def relay(resolution: Resolution, fps: Fraction, quality: float, saved_kbps: flo
     )
 
 
-chosen_way = Sentence("way quality", "{way}; mean quality {quality:looks}")
+chosen_way = Sentence("{way}; mean quality {quality:looks}")
 
 
 def other_division(way: str, quality: float, chosen: float, tie: float, *, more: bool) -> str:
@@ -397,11 +370,10 @@ def other_division(way: str, quality: float, chosen: float, tie: float, *, more:
 
 
 uneven_way = Sentence(
-    "way platform then now",
     "{way}: about the same on average with fewer encodes, but {platform} would have {then:looks} "
-    "instead of {now:looks}",
+    "instead of {now:looks}"
 )
-impossible_way = Sentence("way because", "{way} is not possible ({because})")
+impossible_way = Sentence("{way} is not possible ({because})")
 NOTHING_DIVIDED = "nothing fits"
 UNUSED = "left after planning"
 HEADROOM = "covers variation of the upload"
@@ -478,7 +450,7 @@ def _not(better: SettingsAt, full: SettingsAt) -> str:
     return f": {looks(better.quality)}, not {looks(full.quality)}"
 
 
-not_taken = Sentence("platform wanted", "{platform} does not take {wanted}")
+not_taken = Sentence("{platform} does not take {wanted}")
 
 
 TOO_SLOW = "this machine does not encode it in time"

@@ -31,9 +31,7 @@ def bare_number(upload: Bitrate, written: str, spread: float) -> str:
     return f"{said}; nothing was measured, so a spread of {spread:.0%} is assumed"
 
 
-several_runs = Sentence(
-    "count first_day last_day", "{count:count|run} from {first_day} to {last_day}"
-)
+several_runs = Sentence("{count:count|run} from {first_day} to {last_day}")
 
 
 def one_run(moment: str, *, partial: bool, practice: bool) -> str:
@@ -45,9 +43,8 @@ def one_run(moment: str, *, partial: bool, practice: bool) -> str:
 
 
 readings = Sentence(
-    "count spread",
     "{count:count|imported reading}; readings say nothing of single connections or dips, so a "
-    "spread of at least {spread:.0%} is assumed",
+    "spread of at least {spread:.0%} is assumed"
 )
 
 
@@ -61,7 +58,7 @@ def towards(said: str, endpoints: Sequence[str], left_out: int) -> str:
     return joined((f"{runs} to {named}{semicolon}{remark}", others if left_out else None))
 
 
-no_runs_near = Sentence("hour", "no run was taken near {hour}, when the show begins")
+no_runs_near = Sentence("no run was taken near {hour}, when the show begins")
 
 
 def hours_differ(hour: str, low: int, low_kbps: float, *, worst: bool) -> str:
@@ -97,9 +94,9 @@ def apart(floors: Sequence[tuple[float | None, float | None]]) -> str:
     return "The floors differ by more than chance: at least two intervals do not overlap."
 
 
-taken_on = Sentence("said days", "{said}, taken on {days:and}")
-no_runs_on = Sentence("days", "fewer than two runs were taken on {days:or}: planned from all days")
-taken_around = Sentence("said hour", "{said}, taken around {hour}")
+taken_on = Sentence("{said}, taken on {days:and}")
+no_runs_on = Sentence("fewer than two runs were taken on {days:or}: planned from all days")
+taken_around = Sentence("{said}, taken around {hour}")
 
 # Remarks on a run
 
@@ -122,48 +119,41 @@ def one_carries_less(one_kbps: float, several_kbps: float, count: int) -> str:
 
 
 swings = Sentence(
-    "low_kbps high_kbps",
     "within two seconds the upload swings between {low_kbps:rate} and {high_kbps:rate}; a stream "
-    "buffers about one second, so set a larger buffer or send less",
+    "buffers about one second, so set a larger buffer or send less"
 )
 already_sending = Sentence(
-    "kbps",
     "another program on this machine was already sending {kbps:,.0f} kbit/s; stop it and measure "
-    "again, or reserve that much",
+    "again, or reserve that much"
 )
 busy = Sentence(
-    "share",
     "this computer was busy: for {share:.0%} of the time the measurement had to wait for other "
-    "programs, so the upload may carry more; close them and measure again",
+    "programs, so the upload may carry more; close them and measure again"
 )
 full_queue_waits = Sentence(
-    "added_ms", "a full upload adds {added_ms:.0f} ms to every answer: calls and games will feel it"
+    "a full upload adds {added_ms:.0f} ms to every answer: calls and games will feel it"
 )
 uneven = Sentence(
-    "low_kbps high_kbps",
     "the upload is uneven: two seconds carried {low_kbps:rate} at one time and {high_kbps:rate} at "
-    "another",
+    "another"
 )
-stalled = Sentence("share", "{share:.0%} of two-second windows fell below a quarter of typical")
+stalled = Sentence("{share:.0%} of two-second windows fell below a quarter of typical")
 TOO_LITTLE = "too little was measured to say anything"
 FLOOR = "nine of ten windows reached this"
 windows = Sentence(
-    "count steady_seconds ramp_seconds",
     "{count:count|window} over {steady_seconds:.1f} steady seconds, without a ramp of "
-    "{ramp_seconds:.1f} s",
+    "{ramp_seconds:.1f} s"
 )
 WINDOWS = "median of two-second windows"
 stretches = Sentence(
-    "count loaded_seconds climbed_seconds",
     "{count:count|stretch|stretches}, {loaded_seconds:.1f} s in total, after a climb of "
-    "{climbed_seconds:.1f} s",
+    "{climbed_seconds:.1f} s"
 )
 STRETCHES = "median of short stretches with the upload just full"
 HELD = "sent without queueing, as much as was allowed"
 held_most = Sentence(
-    "kbps max_kbps",
     "held {kbps:,.0f} kbit/s of {max_kbps:,.0f} allowed; the upload may be higher, but a plan "
-    "from this run counts on no more",
+    "from this run counts on no more"
 )
 NOTHING = "no settings fit this upload"
 
@@ -174,8 +164,7 @@ def leads_to(title: str, settings: str | None) -> str:
 
 
 safe_to_send = Sentence(
-    "kbps limited_by",
-    "{kbps:,.0f} kbit/s are safe to send before reserves, limited by the {limited_by}",
+    "{kbps:,.0f} kbit/s are safe to send before reserves, limited by the {limited_by}"
 )
 BARS = "▁▂▃▄▅▆▇█"
 FAILED_BAR = "×"
@@ -193,21 +182,17 @@ def bars(values: Sequence[float | None], most: int = 48) -> str:
     )
 
 
-ends_agree = Sentence(
-    "difference endpoint_kbps",
-    "both ends agree within {difference:.1%}: {endpoint_kbps:rate} arrived there",
-)
+ends_agree = Sentence("both ends agree within {difference:.1%}: {endpoint_kbps:rate} arrived there")
 ends_disagree = Sentence(
-    "here_kbps endpoint_kbps",
     "the two ends disagree: {here_kbps:rate} was acknowledged, {endpoint_kbps:rate} was read "
-    "there; something on the way, or the endpoint itself, buffers",
+    "there; something on the way, or the endpoint itself, buffers"
 )
 
 
 # Rehearsals
 
-went_over = Sentence("url seconds", "to {url} after {seconds:.1f} s")
-broke = Sentence("why at_seconds", "{why}, after {at_seconds:.1f} s")
+went_over = Sentence("to {url} after {seconds:.1f} s")
+broke = Sentence("{why}, after {at_seconds:.1f} s")
 
 
 def encoder_late(
@@ -221,22 +206,18 @@ def encoder_late(
 
 
 held_up = Sentence(
-    "at_seconds seconds",
     "after {at_seconds:.1f} s other programs kept this machine from sending for {seconds:.1f} s: "
-    "close them and rehearse again; your connection is fine",
+    "close them and rehearse again; your connection is fine"
 )
 frames_queued = Sentence(
-    "at_seconds worst_seconds delivered_kbps",
     "{worst_seconds:.1f} s queued after {at_seconds:.1f} s; {delivered_kbps:,.0f} kbit/s delivered",
+    "at_seconds worst_seconds delivered_kbps",
 )
 perhaps_the_ingest = Sentence(
-    "text",
     "{text}; the other end's window was closed meanwhile, so it may be the ingest server or a "
-    "relay on the way: this cannot be told from here",
+    "relay on the way: this cannot be told from here"
 )
-stopped_reading = Sentence(
-    "at_seconds", "after {at_seconds:.1f} s it stopped reading; your connection is fine"
-)
+stopped_reading = Sentence("after {at_seconds:.1f} s it stopped reading; your connection is fine")
 
 
 def nothing_late(seconds: float, *, whole: bool) -> str:
@@ -246,9 +227,7 @@ def nothing_late(seconds: float, *, whole: bool) -> str:
     return f"stopped after {seconds:.0f} s; no frame was late"
 
 
-slow_start = Sentence(
-    "text seconds", "{text}, but for the start: it took {seconds:seconds} to get up to speed"
-)
+slow_start = Sentence("{text}, but for the start: it took {seconds:seconds} to get up to speed")
 
 
 def verdict(text: str, limited_by: str | None, *, held: bool) -> str:
@@ -259,9 +238,8 @@ def verdict(text: str, limited_by: str | None, *, held: bool) -> str:
 
 
 going = Sentence(
-    "seconds delivered_kbps queued_seconds encoder_seconds",
     "{seconds:5.1f} s  {delivered_kbps:,.0f} kbit/s  {queued_seconds:.2f} s queued  encoder "
-    "{encoder_seconds:.2f} s behind",
+    "{encoder_seconds:.2f} s behind"
 )
 
 
@@ -280,7 +258,7 @@ def kept_in_total(shown: tuple[int, int], every: tuple[int, int], size_bytes: in
     return f"{', '.join(parts)}; {size_bytes / 1e6:,.1f} MB on the disk{more}"
 
 
-settled = Sentence("settings total_kbps", "Highest that held: {settings}, total {total_kbps:rate}.")
+settled = Sentence("Highest that held: {settings}, total {total_kbps:rate}.")
 
 
 def all_together(names: Sequence[str], failed: Sequence[str]) -> str:
@@ -371,9 +349,7 @@ def stood_still(seen: StutterSeen | None) -> str | None:
     )
 
 
-measure_like = Sentence(
-    "when platform", "measure at {when}, like this: eager-kestrel measure --to {platform}"
-)
+measure_like = Sentence("measure at {when}, like this: eager-kestrel measure --to {platform}")
 
 
 def observed_line(seconds: float, runs: int, broadcasts: int) -> str:
@@ -452,15 +428,12 @@ def not_seen(seen: StutterSeen | None, at: str | None, run_mb: float) -> tuple[s
     )
 
 
-readings_only = Sentence(
-    "count", "{count:count|imported reading}: averages say nothing of single seconds"
-)
+readings_only = Sentence("{count:count|imported reading}: averages say nothing of single seconds")
 failed = Sentence(
-    "count",
-    "{count:count|failed run} not counted: whether the connection was down is not known",
+    "{count:count|failed run} not counted: whether the connection was down is not known"
 )
 PRACTICE = "a simulated connection, not yours"
-frames_of = Sentence("name planned", "the frames of {name} (planned: {planned})")
+frames_of = Sentence("the frames of {name} (planned: {planned})")
 
 
 def sent(said: str, total_kbps: float, reserved_kbps: float) -> str:
@@ -499,32 +472,26 @@ def with_future(said: str, count: int) -> str:
 # Bursts
 
 burst = Sentence(
-    "seconds high low",
-    "the first {seconds:seconds} at {high:rate}, then {low:rate}: a burst; plans go by {low:rate}",
+    "the first {seconds:seconds} at {high:rate}, then {low:rate}: a burst; plans go by {low:rate}"
 )
 no_burst_excluded = Sentence(
-    "seconds",
     "one connection was watched for {seconds:seconds}: a burst that lasts longer would not show; "
-    '--seconds "35 s" tells',
+    '--seconds "35 s" tells'
 )
 OWN_AUTHORITY = "to trust an authority of your own, set SSL_CERT_FILE=ca.pem"
 contradicted = Sentence(
-    "got_kbps floor_kbps",
     "broadcasts got {got_kbps:rate} while frames were queued, where measurements found "
     "at least {floor_kbps:rate}: they disagree, so measure again while you stream, at the same "
-    "hour",
+    "hour"
 )
 burst_possible = Sentence(
-    "seconds",
     "no measurement watched for longer than {seconds:seconds}, so the upload may be a burst that "
-    'does not last: eager-kestrel measure --seconds "35 s"',
+    'does not last: eager-kestrel measure --seconds "35 s"'
 )
 measured_again = Sentence(
-    "share",
-    "this computer was busy for {share:.0%} of that time; measuring one connection again",
+    "this computer was busy for {share:.0%} of that time; measuring one connection again"
 )
 watching_on = Sentence(
-    "seconds kbps size",
     "watching on for {seconds:seconds} at {kbps:rate}, to tell a burst from what lasts (about "
-    '{size}; --seconds "10 s" leaves it out)',
+    '{size}; --seconds "10 s" leaves it out)'
 )

@@ -29,10 +29,10 @@ SET: Final = {
     "audio.channels": "{it:count|audio channel}",
 }
 """By the key of a settings file."""
-in_frames = Sentence("count", " ({count:count|frame})")
-set_these = Sentence("what", "set {what:list}")
-set_together = Sentence("whom what", "all of it for {whom}: set {what:list}")
-explained = Sentence("wanted", "{wanted}; the plan says why not")
+in_frames = Sentence(" ({count:count|frame})")
+set_these = Sentence("set {what:list}")
+set_together = Sentence("all of it for {whom}: set {what:list}")
+explained = Sentence("{wanted}; the plan says why not")
 UNMET: Final = "no settings meet this and everything else: see the limits beside it"
 
 
