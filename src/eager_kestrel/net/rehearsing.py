@@ -9,6 +9,7 @@ import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from itertools import chain
+from math import ceil
 from typing import Protocol, Self
 
 from eager_kestrel.core.checks.rehearsal import GIVE_UP_SECONDS, Moment, Sent, start_seconds
@@ -413,7 +414,7 @@ def _note(
     line: Reconnecting, pace: _EncoderState, notes: _RehearsalNotes, tell: Callable[[Moment], None]
 ) -> None:
     moment = Moment(
-        seconds=round(line.seconds(), 3),
+        seconds=ceil(line.seconds() * 1000) / 1000,  # one after the start stays after it
         queued_seconds=round(line.queued_seconds(), 3),
         encoder_seconds=round(pace.behind, 3),
         delivered_bytes=line.delivered_bytes(),

@@ -203,17 +203,14 @@ def start_seconds(round_trip_ms: float | None, asked_seconds: float) -> float:
 
 
 def _first(sent: Sent, waited: Callable[[Moment], float]) -> Moment | None:
-    """The first moment after the start at which something was seen to be late.
-
-    Moments are rounded, so that one at the very end of the start is after it.
-    """
+    """The first moment after the start at which something was seen to be late."""
     began = sent.start_seconds
-    return next((m for m in sent.moments if m.seconds >= began and waited(m) > LATE_SECONDS), None)
+    return next((m for m in sent.moments if m.seconds > began and waited(m) > LATE_SECONDS), None)
 
 
 def _started_after(sent: Sent) -> float:
     """Until when frames were late at the start; 0 if none was."""
-    slow = [m for m in sent.moments if m.seconds < sent.start_seconds]
+    slow = [m for m in sent.moments if m.seconds <= sent.start_seconds]
     return max((m.seconds for m in slow if m.queued_seconds > LATE_SECONDS), default=0.0)
 
 
@@ -336,7 +333,7 @@ def _stutters(sent: Sent, cause: str) -> tuple[Stutter, ...]:
     if at.size < 2:
         return ()
     late = [
-        m.seconds >= sent.start_seconds and max(m.queued_seconds, m.encoder_seconds) > LATE_SECONDS
+        m.seconds > sent.start_seconds and max(m.queued_seconds, m.encoder_seconds) > LATE_SECONDS
         for m in sent.moments
     ]
     return stutters(late, at, float(np.median(np.diff(at))), [cause] * at.size)
