@@ -18,6 +18,7 @@ from eager_kestrel.core.errors import printable
 from eager_kestrel.core.plan.glossary import explained, numbers_of
 from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.resolution import Resolution
+from eager_kestrel.core.settings.table import SETTINGS
 from eager_kestrel.core.show.machine import EncoderSpeed, Machine, parse_pace
 from eager_kestrel.core.show.show import Destination, Reserve, Show
 from eager_kestrel.core.stutter import Standstills, StutterSeen
@@ -310,3 +311,17 @@ def test_a_show_names_the_platforms_to_try_and_to_check(kestrel: Kestrel) -> Non
     assert (
         "glaze-talk" in kestrel("check", "--show", "glaze-tlk", "--bitrate", "5 Mbit/s").error_line
     )
+
+
+def test_a_setting_is_explained_by_the_reason_of_the_latest_plan(kestrel: Kestrel) -> None:
+    planned = kestrel("plan", "--for", "oxbow", "--upload", "12 Mbit/s", "--json").document
+    assert kestrel("plan", "--for", "oxbow", "--upload", "12 Mbit/s").code == 0
+    reasons = {r["setting"]: r for r in planned["destinations"][0]["reasons"]}
+    told = 0
+    for setting in SETTINGS:
+        if setting.name in reasons:
+            name = setting.term or setting.name.replace("_", " ")
+            reason = kestrel("explain", name, "--json").document["reason"]
+            assert reason == f"{reasons[setting.name]['value']}: {reasons[setting.name]['text']}"
+            told += 1
+    assert told > 9

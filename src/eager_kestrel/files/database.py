@@ -28,7 +28,7 @@ LOCKED_SECONDS = 0.02
 """Between two tries."""
 SPARE_BYTES = 65_536
 """Free space in the file from which on it is given back to the disk."""
-VERSION = 8
+VERSION = 9
 """Of the schema; raised with every change."""
 SCHEMA = (
     """

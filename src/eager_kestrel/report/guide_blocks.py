@@ -105,5 +105,7 @@ def explained_blocks(found: Explained) -> Iterator[blocks.Block]:
         yield blocks.Note(cause.tell, "dim", keep=True)
     if found.sum is not None:
         yield blocks.Note(found.sum, "strong", mark="→")
+    if found.reason is not None:
+        yield blocks.Note(found.reason, mark="→")
     if found.source is not None:
         yield blocks.Note(f"from {found.source}", "dim")

@@ -12,6 +12,7 @@ from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.errors import NotFoundError
 from eager_kestrel.core.plan.plan import DestinationPlan, Plan, gb_per_hour
 from eager_kestrel.core.resolution import frame_rate_text, resolution_at
+from eager_kestrel.core.settings.table import SETTINGS
 from eager_kestrel.core.words.numbers import looks
 
 Numbers = Mapping[str, Any]
@@ -74,6 +75,8 @@ class Explained(Frozen):
     text: str
     sum: str | None
     """With the latest numbers; none where it needs some that are not known."""
+    reason: str | None = None
+    """Of a setting: its value there, and why."""
     source: str | None
     """Whose numbers these are."""
     causes: tuple[Cause, ...] = ()
@@ -86,12 +89,19 @@ def explained(name: str, term: Term, numbers: Numbers, source: str | None) -> Ex
     causes = tuple(
         cause.model_copy(update={"sum": _worked_out(cause.sum, numbers)}) for cause in term.causes
     )
-    known = worked_out is not None or any(cause.sum is not None for cause in causes)
+    setting = next((s.name for s in SETTINGS if name in (s.term, s.name.replace("_", " "))), None)
+    reason = numbers.get("reasons", {}).get(setting)
+    known = (
+        worked_out is not None
+        or reason is not None
+        or any(cause.sum is not None for cause in causes)
+    )
     return Explained(
         term=name,
         also=term.also,
         text=term.text,
         sum=worked_out,
+        reason=reason,
         source=source if known else None,
         causes=causes,
     )
@@ -149,6 +159,7 @@ def _settings_numbers(plan: Plan, destination: DestinationPlan) -> dict[str, Any
     steps = [resolution_at(s.video.resolution, s.video.frame_rate) for s in destination.fallbacks]
     return {
         **video.model_dump(),
+        "reasons": {r.setting: f"{r.value}: {r.text}" for r in destination.reasons},
         "video_kbps": video.bitrate_kbps,
         "video_mbps": video.bitrate_kbps / 1000,
         "max_kbps": video.max_kbps,

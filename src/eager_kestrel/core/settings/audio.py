@@ -158,6 +158,7 @@ def _instead(settings: Settings, guides: setting.Guides, _: float) -> Settings:
 
 AUDIO = setting.Setting(
     name="audio",
+    term="audio bitrate",
     keys=(
         "audio.codecs",
         "audio.min_bitrate",

@@ -67,6 +67,7 @@ def _instead(settings: Settings, guides: setting.Guides, _: float) -> Settings:
 
 B_FRAMES = setting.Setting(
     name="b_frames",
+    term="b-frames",
     keys=("video.max_b_frames",),
     rules=(setting.Rule(_rule, ("video.b_frames",)),),
     as_planned=_as_planned,

@@ -48,6 +48,7 @@ def _instead(settings: Settings, guides: setting.Guides, _: float) -> Settings:
 
 COLOUR = setting.Setting(
     name="colour",
+    term="pixel format",
     keys=("video.pixel_formats", "video.colour", "video.colour_range"),
     rules=(
         setting.Rule(_pixel_format, ("video.pixel_format",)),

@@ -176,6 +176,7 @@ def _instead(settings: Settings, guides: setting.Guides, _: float) -> Settings:
 
 KEYFRAMES = setting.Setting(
     name="keyframes",
+    term="keyframe interval",
     keys=("video.keyframes",),
     rules=(setting.Rule(_rule, ("video.keyframes", "video.frame_rate")),),
     always=_always,

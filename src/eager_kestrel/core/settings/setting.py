@@ -228,6 +228,8 @@ class Setting:
 
     name: str
     """In ``limited_by``, reasons and findings."""
+    term: str = ""
+    """What ``explain`` calls it, if not by its name."""
     keys: tuple[str, ...] = ()
     """The guide's keys a plan's value rests on."""
     rules: tuple[Rule, ...] = ()
