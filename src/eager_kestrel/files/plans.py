@@ -90,7 +90,13 @@ def read_settings(path: Path, platform: str | None = None) -> Settings:
         return read_model(raw, Settings, "settings", where)
     document = read_json(raw, where)
     if is_plan(document):
-        return _of_plan(plan_of(document, where), platform, where)
+        plan = plan_of(document, where)
+        fitting = [d for d in plan.destinations if platform in (d.name, d.platform)]
+        exact = [d for d in fitting if d.name == platform]
+        chosen = next(iter([*exact, *fitting, *plan.destinations]))
+        if not chosen.feasible:
+            raise FormatError(f"the plan has no settings for {chosen.title}", "plan again", where)
+        return chosen.settings
     try:
         return Settings.model_validate(document)
     except ValidationError as error:
@@ -109,12 +115,3 @@ def plan_in(path: Path) -> Plan | None:
         return None
     document = read_json(raw, str(path))
     return plan_of(document, str(path)) if is_plan(document) else None
-
-
-def _of_plan(plan: Plan, platform: str | None, where: str) -> Settings:
-    fitting = [d for d in plan.destinations if platform in (d.name, d.platform)]
-    exact = [d for d in fitting if d.name == platform]
-    chosen = next(iter([*exact, *fitting, *plan.destinations]))
-    if not chosen.feasible:
-        raise FormatError(f"the plan has no settings for {chosen.title}", "plan again", where)
-    return chosen.settings
