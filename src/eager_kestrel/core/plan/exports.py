@@ -86,26 +86,12 @@ def _ffmpeg_encoder(video: VideoSettings) -> list[str]:
     constant, preset = video.rate_control == "constant", _preset(video)
     if video.codec == "h264":
         hrd = ":nal-hrd=cbr:filler=1" if constant else ""
-        return [
-            "-preset",
-            preset,
-            "-profile:v",
-            video.profile,
-            "-level:v",
-            video.level,
-            "-x264-params",
-            f"scenecut=0:open-gop=0{hrd}",
-        ]
+        named = ["-preset", preset, "-profile:v", video.profile, "-level:v", video.level]
+        return [*named, "-x264-params", f"scenecut=0:open-gop=0{hrd}"]
     if video.codec == "hevc":
         strict = ":strict-cbr=1" if constant else ""
-        return [
-            "-preset",
-            preset,
-            "-profile:v",
-            video.profile,
-            "-x265-params",
-            f"scenecut=0:open-gop=0:level-idc={video.level}{strict}",
-        ]
+        params = f"scenecut=0:open-gop=0:level-idc={video.level}{strict}"
+        return ["-preset", preset, "-profile:v", video.profile, "-x265-params", params]
     return ["-preset", preset, "-svtav1-params", AV1_LIVE]
 
 
@@ -123,51 +109,20 @@ def gstreamer_arguments(
     sink = ["mpegtsmux", "name=mux"] if ts else ["flvmux", "name=mux", "streamable=true"]
     where = {"hls": ["filesink"], "srt": ["srtsink"]}.get(planned.transport, ["rtmp2sink"])
     address = "uri" if planned.transport == "srt" else "location"
+    borders = " add-borders=true" if planned.fit and planned.fit.way == "pad" else ""
+    method = "lanczos" if video.resize == "lanczos" else "catrom"
     return [
-        "-e",
-        "uridecodebin",
-        f"uri={source}",
-        "name=in",
-        *sink,
-        "!",
-        *where,
+        *("-e", "uridecodebin", f"uri={source}", "name=in", *sink, "!", *where),
         f"{address}={target or _address(planned)}",
-        "in.",
-        "!",
-        "queue",
-        "!",
-        "videoconvert",
-        "!",
+        *["in.", "!", "queue", "!", "videoconvert", "!"],
         *_gst_deinterlace(video),
         *_gst_crop(planned),
-        "videoscale",
-        f"method={'lanczos' if video.resize == 'lanczos' else 'catrom'}",
-        *(["add-borders=true"] if planned.fit and planned.fit.way == "pad" else []),
-        "!",
-        "videorate",
-        "!",
+        *f"videoscale method={method}{borders} ! videorate !".split(),
         f"video/x-raw,format=I420,colorimetry=bt709,{caps}",
-        "!",
-        *_gst_encoder(video),
-        "!",
-        "queue",
-        "!",
-        "mux.",
-        "in.",
-        "!",
-        "queue",
-        "!",
-        "audioconvert",
-        "!",
-        "audioresample",
-        "!",
+        *("!", *_gst_encoder(video), *["!", "queue", "!", "mux.", "in.", "!", "queue"]),
+        *["!", "audioconvert", "!", "audioresample", "!"],
         f"audio/x-raw,rate={audio.sample_rate_hz},channels={audio.channels}",
-        "!",
-        *_gst_audio(audio),
-        "!",
-        "queue",
-        "!",
-        "mux.",
+        *("!", *_gst_audio(audio), *["!", "queue", "!", "mux."]),
     ]
 
 
@@ -273,7 +228,7 @@ def command_line(program: str, arguments: list[str]) -> str:
     return " ".join([program, *quoted])
 
 
-ROWS = (
+ROWS = [
     "platform",
     "tier",
     "width",
@@ -294,7 +249,7 @@ ROWS = (
     "sample_rate_hz",
     "channels",
     "total_kbps",
-)
+]
 
 
 def plan_csv(plan: Plan) -> str:
