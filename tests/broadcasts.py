@@ -8,10 +8,11 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 
+from eager_kestrel.core.checks.causes import StreamSample
 from eager_kestrel.core.connection.broadcast import Broadcast, BroadcastTrouble, Seconds
 from eager_kestrel.core.stutter import LATE_SECONDS
+from eager_kestrel.core.watching.now import Now
 from eager_kestrel.core.watching.recorder import Recorder
-from eager_kestrel.core.watching.sample import Now, StreamSample
 from eager_kestrel.core.watching.verdict import Expected
 
 Rate = Callable[[float], float]

@@ -542,7 +542,8 @@ def test_a_key_that_is_no_text_gets_a_line(
 
 def test_an_ingest_that_stops_reading_is_the_ingest() -> None:
     """Its window is closed and nothing is taken; on a slow connection something always is."""
-    from eager_kestrel.core.checks.rehearsal import Moment, Sent, verdict
+    from eager_kestrel.core.checks.causes import StreamSample
+    from eager_kestrel.core.checks.rehearsal import Sent, verdict
     from tests.test_rehearse import planned
 
     now, *rest = planned("12 Mbit/s").destinations[0].fallbacks
@@ -553,11 +554,12 @@ def test_an_ingest_that_stops_reading_is_the_ingest() -> None:
         (None, 0, "upload"),
     ):
         moments = tuple(
-            Moment(
+            StreamSample(
                 seconds=n / 10,
+                connected=True,
+                handed_bytes=0,
                 queued_seconds=max(0.0, n / 10 - 1),
-                encoder_seconds=0.0,
-                delivered_bytes=50_000 * min(n, 10) + delivered * max(0, n - 10) // 10,
+                carried_bytes=50_000 * min(n, 10) + delivered * max(0, n - 10) // 10,
                 round_trip_ms=20.0,
                 window_closed_seconds=None if closed is None else closed * max(0, n - 10) / 10,
             )
@@ -575,6 +577,45 @@ def test_an_ingest_that_stops_reading_is_the_ingest() -> None:
             counted_by="test",
         )
         assert verdict(sent, now, tuple(rest), 30).limited_by == by
+
+
+@given(st.floats(20, 300), st.floats(0.3, 0.6), st.booleans())
+def test_a_small_window_is_the_ingests_in_a_rehearsal_too(
+    trip: float, closed: float, waits_on_the_way: bool
+) -> None:
+    """As in ``watch``: packets that wait on the way are the connection's, whatever is closed."""
+    from eager_kestrel.core.checks.causes import StreamSample
+    from eager_kestrel.core.checks.rehearsal import Sent, verdict
+    from tests.test_rehearse import planned
+
+    now, *rest = planned("12 Mbit/s").destinations[0].fallbacks
+    moments = tuple(
+        StreamSample(
+            seconds=n / 10,
+            connected=True,
+            handed_bytes=70_000 * n,
+            carried_bytes=50_000 * n,
+            queued_seconds=0.04 * n,
+            round_trip_ms=2 * trip if waits_on_the_way else trip,
+            min_round_trip_ms=trip,
+            window_closed_seconds=closed * n / 10,
+        )
+        for n in range(40)
+    )
+    sent = Sent(
+        seconds=4.0,
+        frames=120,
+        late_frames=9,
+        lost_frames=0,
+        encode_ms=(1.0,),
+        moments=moments,
+        reconnects=0,
+        broken=(),
+        counted_by="test",
+    )
+    found = verdict(sent, now, tuple(rest), 30)
+    assert found.limited_by == ("upload" if waits_on_the_way else "ingest"), found.text
+    assert ("your connection is fine" in found.text) is not waits_on_the_way
 
 
 def test_a_data_limit_that_is_too_small_says_what_would_do(kestrel: Kestrel) -> None:

@@ -218,15 +218,16 @@ def test_an_intact_history_is_read_where_nothing_can_be_written(
 @pytest.mark.parametrize("seed", [0, 7])
 def test_a_rehearsal_that_is_stopped_says_what_it_learned(seed: int) -> None:
     """Ctrl-C at any moment after the first look."""
-    from eager_kestrel.core.checks.rehearsal import Moment, verdict
+    from eager_kestrel.core.checks.causes import StreamSample
+    from eager_kestrel.core.checks.rehearsal import verdict
     from eager_kestrel.net.rehearsing import rehearse_once
     from tests.test_hostile_peers import raw_ingest
     from tests.test_rehearse import planned
 
     step = planned("3 Mbit/s").destinations[0].fallbacks[-1]
-    looks: list[Moment] = []
+    looks: list[StreamSample] = []
 
-    def tell(moment: Moment) -> None:
+    def tell(moment: StreamSample) -> None:
         looks.append(moment)
         if len(looks) > seed:
             raise KeyboardInterrupt

@@ -29,7 +29,8 @@ from eager_kestrel.actions.practice import simulated_connection
 from eager_kestrel.actions.receiving import Reception, receive, wait_for
 from eager_kestrel.actions.rehearsing import RehearseOptions, destination_of, rehearse, stage
 from eager_kestrel.actions.shows import ShowOptions, asked_show
-from eager_kestrel.core.checks.rehearsal import Moment, Rehearsals, Sent, start_seconds, verdict
+from eager_kestrel.core.checks.causes import StreamSample
+from eager_kestrel.core.checks.rehearsal import Rehearsals, Sent, start_seconds, verdict
 from eager_kestrel.core.connection.evidence import RunEvidence
 from eager_kestrel.core.connection.trace import Trace
 from eager_kestrel.core.errors import EndpointError, InputError, NetworkError
@@ -485,7 +486,15 @@ def sent(moments: list[tuple[float, float, float, int]], **more: Any) -> Sent:
         "counted_by": "kernel",
     }
     looked = tuple(
-        Moment(seconds=t, queued_seconds=b, encoder_seconds=e, delivered_bytes=n, round_trip_ms=9)
+        StreamSample(
+            seconds=t,
+            connected=True,
+            handed_bytes=n,
+            carried_bytes=n,
+            queued_seconds=b,
+            media_late_seconds=e,
+            round_trip_ms=9,
+        )
         for t, b, e, n in moments
     )
     return Sent(**(base | more), moments=looked)

@@ -12,13 +12,13 @@ from hypothesis import given, strategies as st
 
 from eager_kestrel.actions.planning import plan, uplink_from_number
 from eager_kestrel.actions.shows import ShowOptions, asked_show
+from eager_kestrel.core.checks.causes import StreamSample
 from eager_kestrel.core.connection.broadcast import BroadcastTrouble
 from eager_kestrel.core.connection.pooling import quarters, redistributed, uplink_of
 from eager_kestrel.core.connection.run import Run
 from eager_kestrel.core.stutter import LATE_SECONDS
 from eager_kestrel.core.watching.recorder import Recorder
 from eager_kestrel.core.watching.review import review_of
-from eager_kestrel.core.watching.sample import StreamSample
 from eager_kestrel.core.watching.verdict import Expected, Judge
 from eager_kestrel.files.history import History
 from tests.broadcasts import a_broadcast, played

@@ -25,7 +25,7 @@ from eager_kestrel.actions.relay_targets import RelayOptions
 from eager_kestrel.actions.watching import WatchOptions, sees_connections, watch
 from eager_kestrel.core.connection.trace import Trace
 from eager_kestrel.core.errors import EndpointError, InputError, NetworkError
-from eager_kestrel.core.watching.sample import Now
+from eager_kestrel.core.watching.now import Now
 from eager_kestrel.files.guides import load_guide
 from eager_kestrel.net import relay as passing
 from eager_kestrel.net.publishing import Publication, PublishTarget

@@ -24,7 +24,7 @@ from eager_kestrel.actions.rehearsing import (
     stage,
 )
 from eager_kestrel.actions.reporting import keep_findings
-from eager_kestrel.core.checks.rehearsal import Moment
+from eager_kestrel.core.checks.causes import StreamSample
 from eager_kestrel.core.connection.broadcast import Broadcast
 from eager_kestrel.core.connection.evidence import evidence_of
 from eager_kestrel.core.connection.pooling import uplink_of
@@ -40,7 +40,6 @@ from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.watching.recorder import Recorder
 from eager_kestrel.core.watching.review import DemoStory
-from eager_kestrel.core.watching.sample import StreamSample
 from eager_kestrel.core.watching.verdict import Expected
 from eager_kestrel.files.documents import copy_file
 from eager_kestrel.files.guides import guide_for
@@ -60,7 +59,7 @@ def demo_show() -> Show:
 
 def demo(
     tell: Tell = tell_nobody,
-    told: Callable[[Moment], None] = lambda _: None,
+    told: Callable[[StreamSample], None] = lambda _: None,
     record_to: Path | None = None,
 ) -> DemoStory:
     """Measure, plan, rehearse and check on the simulated wet evening. Keeps nothing of its own.

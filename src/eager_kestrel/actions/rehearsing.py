@@ -17,7 +17,8 @@ from eager_kestrel.actions.planning import plan, uplink_from_number
 from eager_kestrel.actions.practice import simulated_connection
 from eager_kestrel.actions.receiving import APP, Reception, receive
 from eager_kestrel.actions.shows import destination
-from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal, Rehearsals, rehearsal_of
+from eager_kestrel.core.checks.causes import StreamSample
+from eager_kestrel.core.checks.rehearsal import Rehearsal, Rehearsals, rehearsal_of
 from eager_kestrel.core.errors import InputError, UnitError
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.plan.plan import DestinationPlan, Fallback, Plan
@@ -97,7 +98,7 @@ def rehearse(
     target: PublishTarget,
     key: str,
     wish: RehearseOptions,
-    tell: Callable[[Moment], None] = lambda _: None,
+    tell: Callable[[StreamSample], None] = lambda _: None,
 ) -> Rehearsals:
     """Send a stand-in as planned; with ``settle``, close in on the most that holds.
 
@@ -142,7 +143,7 @@ def _once(
     target: PublishTarget,
     key: str,
     wish: RehearseOptions,
-    tell: Callable[[Moment], None],
+    tell: Callable[[StreamSample], None],
 ) -> Rehearsal:
     stand_in = StandIn(step.video, step.audio, wish.slowed_ms)
     guide = load_guide(chosen.platform) if guide_named(chosen.platform) else None
@@ -203,7 +204,7 @@ def rehearse_at(
     url: str,
     wish: RehearseOptions,
     ask: Callable[[str], str] | None = None,
-    tell: Callable[[Moment], None] = lambda _: None,
+    tell: Callable[[StreamSample], None] = lambda _: None,
 ) -> Rehearsals:
     """Rehearse at an ingest; the key is looked up only once the address is known to be one.
 
@@ -227,7 +228,7 @@ def rehearse_in_practice(
     wish: RehearseOptions,
     name: str | None = None,
     rate: str | None = None,
-    tell: Callable[[Moment], None] = lambda _: None,
+    tell: Callable[[StreamSample], None] = lambda _: None,
 ) -> Rehearsals:
     """Rehearse at a simulated platform behind a simulated connection."""
     line = simulated_connection(name, Bitrate.parse(rate) if rate is not None else None)

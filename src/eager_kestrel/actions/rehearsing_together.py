@@ -12,7 +12,8 @@ from dataclasses import dataclass, field, replace
 from eager_kestrel.actions.practice import simulated_connection
 from eager_kestrel.actions.receiving import APP, receive
 from eager_kestrel.actions.rehearsing import RehearseOptions, rehearse
-from eager_kestrel.core.checks.rehearsal import Moment, Rehearsal, Rehearsals
+from eager_kestrel.core.checks.causes import StreamSample
+from eager_kestrel.core.checks.rehearsal import Rehearsal, Rehearsals
 from eager_kestrel.core.errors import InputError, interruptible
 from eager_kestrel.core.plan.plan import DestinationPlan, Plan
 from eager_kestrel.core.units import Bitrate
@@ -72,7 +73,7 @@ def rehearse_together(
     plan: Plan,
     parts: Sequence[RehearsalPart],
     wish: RehearseOptions,
-    tell: Callable[[Moment], None] = lambda _: None,
+    tell: Callable[[StreamSample], None] = lambda _: None,
 ) -> Rehearsals:
     """Send all stand-ins at once; one report each.
 
@@ -108,7 +109,7 @@ def rehearse_together_in_practice(
     wish: RehearseOptions,
     name: str | None = None,
     rate: str | None = None,
-    tell: Callable[[Moment], None] = lambda _: None,
+    tell: Callable[[StreamSample], None] = lambda _: None,
 ) -> Rehearsals:
     """The same at simulated platforms behind one simulated connection."""
     line = simulated_connection(name, Bitrate.parse(rate) if rate is not None else None)

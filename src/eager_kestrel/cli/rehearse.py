@@ -21,7 +21,8 @@ from eager_kestrel.actions.reporting import keep_rehearsals
 from eager_kestrel.cli.delivery import deliver
 from eager_kestrel.cli.options import DrawnFlags, GuideFolder, asker, grouped, single
 from eager_kestrel.cli.terminal import telling, warn
-from eager_kestrel.core.checks.rehearsal import Moment, Rehearsals
+from eager_kestrel.core.checks.causes import StreamSample
+from eager_kestrel.core.checks.rehearsal import Rehearsals
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.words import runs as words
@@ -33,13 +34,13 @@ def line_of(written: str) -> tuple[str | None, str | None]:
 
 
 @contextmanager
-def live(*, quiet: bool) -> Iterator[Callable[[Moment], None]]:
+def live(*, quiet: bool) -> Iterator[Callable[[StreamSample], None]]:
     """Show how it goes; says nothing in a pipe."""
     with telling("connecting", quiet=quiet) as tell:
 
-        def told(moment: Moment) -> None:
-            sent = moment.delivered_bytes * 8e-3 / max(moment.seconds, 0.1)
-            tell(words.going(moment.seconds, sent, moment.queued_seconds, moment.encoder_seconds))
+        def told(moment: StreamSample) -> None:
+            sent = moment.carried_bytes * 8e-3 / max(moment.seconds, 0.1)
+            tell(words.going(moment.seconds, sent, moment.waits, moment.behind))
 
         yield told
 
@@ -116,7 +117,7 @@ def _one(
     to: list[str],
     practice: str | None,
     options: rehearsing.RehearseOptions,
-    tell: Callable[[Moment], None],
+    tell: Callable[[StreamSample], None],
 ) -> Rehearsals:
     """Rehearse one destination."""
     chosen = rehearsing.destination_of(plan, platform)
@@ -135,7 +136,7 @@ def _all(
     to: list[str],
     practice: str | None,
     options: rehearsing.RehearseOptions,
-    tell: Callable[[Moment], None],
+    tell: Callable[[StreamSample], None],
 ) -> Rehearsals:
     """Rehearse every destination at once."""
     if practice is not None:

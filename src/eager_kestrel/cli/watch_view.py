@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 
     from eager_kestrel.actions.broadcasts import KeptBroadcast
     from eager_kestrel.actions.watching import Connection
-    from eager_kestrel.core.watching.sample import Now
+    from eager_kestrel.core.watching.now import Now
 
 SHOWN_SECONDS = 1.0
 """Between two drawings, and two documents."""

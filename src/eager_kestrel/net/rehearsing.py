@@ -12,7 +12,8 @@ from itertools import chain
 from math import ceil
 from typing import Protocol, Self
 
-from eager_kestrel.core.checks.rehearsal import GIVE_UP_SECONDS, Moment, Sent, start_seconds
+from eager_kestrel.core.checks.causes import GIVE_UP_SECONDS, StreamSample
+from eager_kestrel.core.checks.rehearsal import Sent, start_seconds
 from eager_kestrel.core.errors import KestrelError, NetworkError, interruptible
 from eager_kestrel.core.stutter import LATE_SECONDS
 from eager_kestrel.net.publishing import (
@@ -213,6 +214,10 @@ class Reconnecting:
         """That the other end has, over all connections."""
         return self._before + (self.publication.delivered_bytes() if self.publication else 0)
 
+    def queued_bytes(self) -> int:
+        """Handed over, and not carried."""
+        return self.publication.queued_bytes if self.publication else 0
+
     def queued_seconds(self) -> float:
         """How long the oldest frame on its way has waited."""
         return self.publication.queued_seconds() if self.publication else 0.0
@@ -320,7 +325,7 @@ class _RehearsalNotes:
 
     frames: int = 0
     late: int = 0
-    moments: list[Moment] = field(default_factory=list)
+    moments: list[StreamSample] = field(default_factory=list)
 
 
 def rehearse_once(
@@ -328,7 +333,7 @@ def rehearse_once(
     key: str,
     steps: Iterator[Encoded],
     terms: PublishTerms,
-    tell: Callable[[Moment], None] = lambda _: None,
+    tell: Callable[[StreamSample], None] = lambda _: None,
 ) -> Sent:
     """Send a stand-in until the time is up, or it is clear that it does not hold.
 
@@ -393,7 +398,7 @@ def _turn(
     ready: Ready,
     pace: _EncoderState,
     notes: _RehearsalNotes,
-    tell: Callable[[Moment], None],
+    tell: Callable[[StreamSample], None],
 ) -> None:
     """Send what is ready, look what arrived, note how it stands."""
     line.try_again()
@@ -411,15 +416,23 @@ def _turn(
 
 
 def _note(
-    line: Reconnecting, pace: _EncoderState, notes: _RehearsalNotes, tell: Callable[[Moment], None]
+    line: Reconnecting,
+    pace: _EncoderState,
+    notes: _RehearsalNotes,
+    tell: Callable[[StreamSample], None],
 ) -> None:
-    moment = Moment(
+    delivered = line.delivered_bytes()
+    moment = StreamSample(
         seconds=ceil(line.seconds() * 1000) / 1000,  # one after the start stays after it
+        connected=line.publication is not None,
+        handed_bytes=delivered + line.queued_bytes(),
+        carried_bytes=delivered,
+        queued_bytes=line.queued_bytes(),
         queued_seconds=round(line.queued_seconds(), 3),
-        encoder_seconds=round(pace.behind, 3),
-        delivered_bytes=line.delivered_bytes(),
         round_trip_ms=line.round_trip_ms(),
+        min_round_trip_ms=line.min_round_trip_ms(),
         window_closed_seconds=line.window_closed_seconds(),
+        media_late_seconds=round(pace.behind, 3),
     )
     notes.moments.append(moment)
     tell(moment)

@@ -14,10 +14,10 @@ import time
 from collections import deque
 from dataclasses import dataclass, field
 
+from eager_kestrel.core.checks.causes import StreamSample
 from eager_kestrel.core.connection.run import is_loopback
 from eager_kestrel.core.errors import NetworkError
 from eager_kestrel.core.stutter import LATE_SECONDS
-from eager_kestrel.core.watching.sample import StreamSample
 from eager_kestrel.net.publishing import PublishTarget
 from eager_kestrel.net.rehearsing import PublishTerms, Reconnecting
 

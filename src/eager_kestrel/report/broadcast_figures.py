@@ -222,7 +222,7 @@ def save_rehearsal_figure(one: Rehearsal, path: Path) -> None:
     title = f"Rehearsal of {one.platform}, {limited}{one.verdict.text}"
     figure.suptitle(title, color=INK, x=0.01, ha="left", fontsize=14)
     at = np.array([m.seconds for m in one.moments])
-    count = np.array([m.delivered_bytes for m in one.moments], dtype=np.float64)
+    count = np.array([m.carried_bytes for m in one.moments], dtype=np.float64)
     if at.size > 2:
         before = np.maximum(at - 1.0, at[0])
         gained = count - np.interp(before, at, count)
@@ -232,8 +232,8 @@ def save_rehearsal_figure(one: Rehearsal, path: Path) -> None:
     rate.set_ylabel("Mbit/s over a second", color=INK)
     rate.set_ylim(0, 1.3 * max(one.total_kbps / 1000, 0.1))
     rate.legend(loc="lower right", framealpha=0.9)
-    waiting.plot(at, [m.queued_seconds for m in one.moments], color=CARE, label="upload")
-    waiting.plot(at, [m.encoder_seconds for m in one.moments], color=LINE, label="encoder")
+    waiting.plot(at, [m.waits for m in one.moments], color=CARE, label="upload")
+    waiting.plot(at, [m.behind for m in one.moments], color=LINE, label="encoder")
     waiting.axhline(LATE_SECONDS, color=INK, linestyle=":", linewidth=1)
     waiting.set_ylim(0, max(1.0, 1.2 * one.worst_queue_seconds))
     waiting.set_ylabel("frames wait, s", color=INK)

@@ -13,27 +13,14 @@ from typing import Literal
 
 import numpy as np
 
+from eager_kestrel.core.checks import causes
+from eager_kestrel.core.checks.causes import StreamSample
 from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.plan.plan import Fallback, Plan
 from eager_kestrel.core.stutter import LATE_SECONDS, Stutter, stutters
-from eager_kestrel.core.words import plans, runs as words
+from eager_kestrel.core.words import broadcasts, plans, runs as words
 
 Limited = Literal["upload", "machine", "ingest"]
-
-
-class Moment(Frozen):
-    """One look at how it stands."""
-
-    seconds: float
-    queued_seconds: float
-    """How long the oldest frame on its way has waited."""
-    encoder_seconds: float
-    """How late the encoder is."""
-    delivered_bytes: int
-    """Since the rehearsal began, over all connections."""
-    round_trip_ms: float | None
-    window_closed_seconds: float | None = None
-    """How long so far the other end took nothing because its receive window was closed."""
 
 
 class Sent(Frozen):
@@ -46,7 +33,7 @@ class Sent(Frozen):
     """Not sent, because there was no connection."""
     encode_ms: tuple[float, ...]
     """Of each frame."""
-    moments: tuple[Moment, ...]
+    moments: tuple[StreamSample, ...]
     reconnects: int
     broken: tuple[tuple[float, str], ...]
     """When the connection was refused or broke, and what was said."""
@@ -106,7 +93,7 @@ class Rehearsal(Frozen):
     verdict: RehearsalVerdict
     fallback: str | None = None
     """The step down that would have held, in words."""
-    moments: tuple[Moment, ...]
+    moments: tuple[StreamSample, ...]
 
 
 class Rehearsals(Frozen):
@@ -128,30 +115,17 @@ class Rehearsals(Frozen):
         return max(held, key=lambda one: one.total_kbps, default=self.rehearsals[-1])
 
 
-GIVE_UP_SECONDS = 1.2
-"""A queue that does not come back from here."""
-HOLDS_SHARE = 0.9
-"""A step holds when it takes no more of what was delivered than this."""
-STILL_BYTES = 2_000
-CLOSED_SHARE = 0.7
-"""Of the time in which nothing was taken, that the other end's window was closed."""
-CUT_SHORT_SECONDS = 0.5
-"""A rehearsal that ends so much earlier than asked was stopped."""
-
-OVERDUE_SECONDS, OVERDUE_TIMES = 0.4, 4.0
-"""A look that comes so late, and so many times later than usual, means a busy machine."""
-
 Steps = tuple[Fallback, ...]
 
 
 def delivered_kbps(sent: Sent) -> float:
     """What the connection delivered: while a queue stood, else over all."""
-    moments = [m for m in sent.moments if m.delivered_bytes > 0]
+    moments = [m for m in sent.moments if m.carried_bytes > 0]
     if len(moments) < 2:
         return 0.0
     seconds = np.array([m.seconds for m in moments])
-    count = np.array([m.delivered_bytes for m in moments], dtype=np.float64)
-    standing = np.flatnonzero(np.array([m.queued_seconds for m in moments]) > LATE_SECONDS / 2)
+    count = np.array([m.carried_bytes for m in moments], dtype=np.float64)
+    standing = np.flatnonzero(np.array([m.waits for m in moments]) > LATE_SECONDS / 2)
     first = int(standing[0]) if standing.size > len(moments) // 10 else 0
     span = seconds[-1] - seconds[first]
     return float((count[-1] - count[first]) * 8e-3 / span) if span > 0 else 0.0
@@ -166,8 +140,8 @@ def verdict(sent: Sent, step: Fallback, below: Steps, asked_seconds: float) -> R
     """
     if sent.broken:
         return _of_ingest(sent)
-    slow = _first(sent, lambda m: m.encoder_seconds)
-    late = _first(sent, lambda m: m.queued_seconds)
+    slow = _first(sent, lambda m: m.behind)
+    late = _first(sent, lambda m: m.waits)
     if slow is not None and (late is None or slow.seconds <= late.seconds):
         return _of_machine(sent, slow, step, below)
     if late is None and sent.late_frames and (unseen := _between(sent)):
@@ -185,24 +159,20 @@ def verdict(sent: Sent, step: Fallback, below: Steps, asked_seconds: float) -> R
     if late is not None or sent.late_frames:
         frozen = _frozen(sent)
         return _of_line(sent, late, below) if frozen is None else frozen
-    whole = sent.seconds >= asked_seconds - CUT_SHORT_SECONDS
+    whole = sent.seconds >= asked_seconds - causes.CUT_SHORT_SECONDS
     text = words.nothing_late(sent.seconds, whole=whole)
     if began := _started_after(sent):
         text = words.slow_start(text, began)
     return RehearsalVerdict(held=whole, text=text)
 
 
-START_SECONDS, START_ROUND_TRIPS = 2.0, 10.0
-"""A connection may take the longer of both to get up to speed (slow start, RFC 5681)."""
-
-
 def start_seconds(round_trip_ms: float | None, asked_seconds: float) -> float:
     """How long a connection may take until what is late counts: at most a third of all."""
-    wanted = max(START_SECONDS, START_ROUND_TRIPS * (round_trip_ms or 0.0) / 1000)
+    wanted = max(causes.START_SECONDS, causes.START_ROUND_TRIPS * (round_trip_ms or 0.0) / 1000)
     return min(wanted, asked_seconds / 3)
 
 
-def _first(sent: Sent, waited: Callable[[Moment], float]) -> Moment | None:
+def _first(sent: Sent, waited: Callable[[StreamSample], float]) -> StreamSample | None:
     """The first moment after the start at which something was seen to be late."""
     began = sent.start_seconds
     return next((m for m in sent.moments if m.seconds > began and waited(m) > LATE_SECONDS), None)
@@ -211,24 +181,24 @@ def _first(sent: Sent, waited: Callable[[Moment], float]) -> Moment | None:
 def _started_after(sent: Sent) -> float:
     """Until when frames were late at the start; 0 if none was."""
     slow = [m for m in sent.moments if m.seconds <= sent.start_seconds]
-    return max((m.seconds for m in slow if m.queued_seconds > LATE_SECONDS), default=0.0)
+    return max((m.seconds for m in slow if m.waits > LATE_SECONDS), default=0.0)
 
 
-def _between(sent: Sent) -> tuple[Moment, float] | None:
+def _between(sent: Sent) -> tuple[StreamSample, float] | None:
     """When this machine was held up, and for how long at least, if no moment saw a queue.
 
     A queue on the connection is seen as it grows, at every moment. Frames that were late although
     hardly anything ever waited were held up here: by an encoder or a sender that was not run.
     """
     at = [moment.seconds for moment in sent.moments]
-    if len(at) < 2 or max(m.queued_seconds for m in sent.moments) > LATE_SECONDS / 2:
+    if len(at) < 2 or max(m.waits for m in sent.moments) > LATE_SECONDS / 2:
         return None
     gaps = np.diff(at)
     number = int(np.argmax(gaps))
     return sent.moments[number + 1], max(LATE_SECONDS, float(gaps[number]))
 
 
-def _held_up(sent: Sent, late: Moment) -> float:
+def _held_up(sent: Sent, late: StreamSample) -> float:
     """How long this machine did not get round to sending, where that is why frames were late.
 
     Looks come at even intervals; one that is far overdue means that the program itself was not
@@ -239,8 +209,10 @@ def _held_up(sent: Sent, late: Moment) -> float:
     if not number:
         return 0.0
     gap = at[number] - at[number - 1]
-    overdue = gap > max(OVERDUE_SECONDS, OVERDUE_TIMES * float(np.median(np.diff(at))))
-    return gap if overdue and late.queued_seconds - gap <= LATE_SECONDS else 0.0
+    overdue = gap > max(
+        causes.OVERDUE_SECONDS, causes.OVERDUE_TIMES * float(np.median(np.diff(at)))
+    )
+    return gap if overdue and late.waits - gap <= LATE_SECONDS else 0.0
 
 
 def _of_ingest(sent: Sent) -> RehearsalVerdict:
@@ -257,24 +229,24 @@ def _of_ingest(sent: Sent) -> RehearsalVerdict:
 def _frozen(sent: Sent) -> RehearsalVerdict | None:
     """The ingest no longer reads: its window is closed and nothing is taken; None otherwise."""
     last = sent.moments[-1]
-    still = next(m for m in sent.moments if m.delivered_bytes >= last.delivered_bytes - STILL_BYTES)
-    seconds = last.seconds - still.seconds
-    before, after = still.window_closed_seconds, last.window_closed_seconds
-    if seconds < LATE_SECONDS or before is None or after is None:
+    still = next(
+        m for m in sent.moments if m.carried_bytes >= last.carried_bytes - causes.STILL_BYTES
+    )
+    if last.seconds - still.seconds < LATE_SECONDS:
         return None
-    if after - before < CLOSED_SHARE * seconds:
+    if causes.closed_share(still, last) < causes.CLOSED_SHARE:
         return None
     return RehearsalVerdict(
         held=False,
         limited_by="ingest",
         at_seconds=round(still.seconds, 2),
-        late_seconds=round(last.queued_seconds, 2),
+        late_seconds=round(last.waits, 2),
         text=words.stopped_reading(still.seconds),
     )
 
 
-def _of_machine(sent: Sent, slow: Moment, step: Fallback, below: Steps) -> RehearsalVerdict:
-    worst = max(m.encoder_seconds for m in sent.moments)
+def _of_machine(sent: Sent, slow: StreamSample, step: Fallback, below: Steps) -> RehearsalVerdict:
+    worst = max(m.behind for m in sent.moments)
     usual = float(np.median(sent.encode_ms)) if sent.encode_ms else 0.0
     frame_seconds = float(1 / step.video.frame_rate)
     most = frame_seconds * 1000 / max(usual, 1e-3) * step.video.pixels_per_second
@@ -288,19 +260,26 @@ def _of_machine(sent: Sent, slow: Moment, step: Fallback, below: Steps) -> Rehea
     )
 
 
-def _of_line(sent: Sent, late: Moment | None, below: Steps) -> RehearsalVerdict:
-    worst = max((m.queued_seconds for m in sent.moments), default=0.0)
+def _of_line(sent: Sent, late: StreamSample | None, below: Steps) -> RehearsalVerdict:
+    worst = max((m.waits for m in sent.moments), default=0.0)
     carried = delivered_kbps(sent)
     at = late.seconds if late is not None else sent.seconds
+    since = [m for m in sent.moments if m.seconds >= at - causes.SPAN_SECONDS]
+    last, small = since[-1] if since else None, False
+    if last is not None and last.round_trip_ms is not None:
+        closed = causes.closed_share(since[0], last)
+        small = causes.small_window(closed, last.round_trip_ms, last.min_round_trip_ms)
     text = words.frames_queued(at, worst, carried)
-    if _closed_meanwhile(sent):
+    if small and last is not None and last.round_trip_ms is not None:
+        text = broadcasts.small_window(carried, last.round_trip_ms)
+    elif _closed_meanwhile(sent):
         text = words.perhaps_the_ingest(text)
     return RehearsalVerdict(
         held=False,
-        limited_by="upload",
+        limited_by="ingest" if small else "upload",
         at_seconds=round(at, 2),
         late_seconds=round(worst, 2),
-        fallback=_which(below, lambda s: s.total_kbps <= HOLDS_SHARE * carried),
+        fallback=_which(below, lambda s: s.total_kbps <= causes.HOLDS_SHARE * carried),
         text=text,
     )
 
@@ -312,13 +291,10 @@ def _closed_meanwhile(sent: Sent) -> bool:
     """
     last = sent.moments[0] if sent.moments else None
     for moment in sent.moments:
-        assert last is not None
-        if moment.delivered_bytes - last.delivered_bytes > STILL_BYTES:
+        if last is None or moment.carried_bytes - last.carried_bytes > causes.STILL_BYTES:
             last = moment
-        took = moment.seconds - last.seconds
-        before, after = last.window_closed_seconds, moment.window_closed_seconds
-        if took > LATE_SECONDS and before is not None and after is not None:
-            return after - before > CLOSED_SHARE * took
+        if moment.seconds - last.seconds > LATE_SECONDS:
+            return causes.closed_share(last, moment) > causes.CLOSED_SHARE
     return False
 
 
@@ -333,7 +309,7 @@ def _stutters(sent: Sent, cause: str) -> tuple[Stutter, ...]:
     if at.size < 2:
         return ()
     late = [
-        m.seconds > sent.start_seconds and max(m.queued_seconds, m.encoder_seconds) > LATE_SECONDS
+        m.seconds > sent.start_seconds and max(m.waits, m.behind) > LATE_SECONDS
         for m in sent.moments
     ]
     return stutters(late, at, float(np.median(np.diff(at))), [cause] * at.size)
@@ -371,7 +347,7 @@ def rehearsal_of(
         late_frames=sent.late_frames,
         lost_frames=sent.lost_frames,
         stutters=_stutters(sent, found.limited_by or ""),
-        worst_queue_seconds=round(max((m.queued_seconds for m in sent.moments), default=0.0), 3),
+        worst_queue_seconds=round(max((m.waits for m in sent.moments), default=0.0), 3),
         delivered_kbps=round(delivered_kbps(sent), 1),
         counted_by=sent.counted_by,
         encode_ms_typical=round(float(np.median(encode)), 2),

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
+from eager_kestrel.core.checks.causes import StreamSample
 from eager_kestrel.core.connection.broadcast import BroadcastTrouble, Cause, Second, Seconds
-from eager_kestrel.core.watching.sample import Now, StreamSample, WatchVerdict
+from eager_kestrel.core.watching.now import Now, WatchVerdict
 from eager_kestrel.core.watching.verdict import Expected, Judge
 from eager_kestrel.core.words import broadcasts as words
 

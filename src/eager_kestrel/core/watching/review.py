@@ -10,8 +10,9 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from eager_kestrel.core.arrays import Floats
+from eager_kestrel.core.checks.causes import HOLDS_SHARE
 from eager_kestrel.core.checks.findings import Findings
-from eager_kestrel.core.checks.rehearsal import HOLDS_SHARE, Rehearsal
+from eager_kestrel.core.checks.rehearsal import Rehearsal
 from eager_kestrel.core.connection.broadcast import STANDING_SECONDS, Broadcast, BroadcastTrouble
 from eager_kestrel.core.connection.evidence import broadcast_evidence
 from eager_kestrel.core.connection.run import RunDocument

@@ -13,46 +13,13 @@ from collections import deque
 from dataclasses import dataclass, field
 from itertools import pairwise
 
-from eager_kestrel.core.checks.rehearsal import HOLDS_SHARE, START_ROUND_TRIPS, START_SECONDS
+from eager_kestrel.core.checks import causes
+from eager_kestrel.core.checks.causes import StreamSample
 from eager_kestrel.core.connection.broadcast import STANDING_SECONDS
 from eager_kestrel.core.plan.plan import Fallback
 from eager_kestrel.core.stutter import LATE_SECONDS
-from eager_kestrel.core.watching import sample as looks
-from eager_kestrel.core.watching.sample import StreamSample, WatchVerdict
+from eager_kestrel.core.watching.now import WatchVerdict
 from eager_kestrel.core.words import broadcasts as words
-
-KEPT_SECONDS = 30.0
-CLOSED_SHARE, SMALL_SHARE = 0.7, 0.25
-"""Of the time, for a window that is shut, and for one that is too small: a sender that paces itself
-waits for both."""
-LITTLE_SHARE = 0.3
-CALM_SECONDS = 2.0
-"""Without a wait, before a line that was late is said to carry it."""
-BACK_SECONDS = 5.0
-"""How long it is said that a connection is back."""
-LESS_SHARE, MORE_SHARE = 0.85, 1.05
-"""Of the planned rate; a constant bitrate lawfully exceeds the latter by the encoder's buffer."""
-BUFFER_SECONDS = 1.0
-BACK_SHARE = 0.05
-"""A rate that was off the plan has to come this much nearer, to be on it again."""
-FREE_LOOKS = 8
-"""Without a queue, to know what a program sends."""
-PAUSE_SECONDS = 1.0
-"""Audio alone comes more often than that."""
-WAITING_MS, WAITING_SHARE = 10.0, 0.25
-"""More than the least round trip, beyond which packets wait on the way."""
-AFTER_SECONDS = 5.0
-"""That a program may take to make up for a queue."""
-HALTS_SHARE = 0.3
-"""Of the time without a byte, beyond which a program sends by fits and starts."""
-HURRY_SHARE = 1.05
-"""Of the plan: where more is carried, a queue is not the connection's."""
-SPELL_LOOKS = 5
-RESUME_SECONDS = 1.5
-"""After a pause of the program, in which what waits is the pause's."""
-MEDIA_LATE_SECONDS = 0.4
-FPS_SHARE = 0.93
-MOST_HIDDEN_SECONDS = 10.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,14 +29,14 @@ class Expected:
     kbps: float | None = None
     """With transport overhead."""
     fps: float | None = None
-    keyframe_seconds: float = looks.SPAN_SECONDS
+    keyframe_seconds: float = causes.SPAN_SECONDS
     steps: tuple[Fallback, ...] = ()
     """Steps down, in order."""
 
     def step(self, carried_kbps: float) -> tuple[int | None, str]:
         """The first step that holds on a line, by number and in words."""
         for number, step in enumerate(self.steps):
-            if step.total_kbps <= HOLDS_SHARE * carried_kbps:
+            if step.total_kbps <= causes.HOLDS_SHARE * carried_kbps:
                 return number, words.step_to(step.video.text)
         return None, words.step_to(None, carried_kbps if carried_kbps > 0 else None)
 
@@ -108,7 +75,7 @@ class Judge:
 
     def told(self, look: StreamSample) -> WatchVerdict:
         """What a look means; each later than the one before."""
-        while self._looks and self._looks[0][0].seconds < look.seconds - KEPT_SECONDS:
+        while self._looks and self._looks[0][0].seconds < look.seconds - causes.KEPT_SECONDS:
             self._looks.popleft()
         self._connection(look)
         self._pause(look)
@@ -134,13 +101,13 @@ class Judge:
         """Of stream, now."""
         return self._looks[-1][1] if self._looks else 0.0
 
-    def sent_kbps(self, seconds: float = looks.LATELY_SECONDS) -> float:
+    def sent_kbps(self, seconds: float = causes.LATELY_SECONDS) -> float:
         """Handed over lately."""
-        return looks.rate_of([look for look, _ in self._since(seconds)], "handed_bytes")
+        return causes.rate_of([look for look, _ in self._since(seconds)], "handed_bytes")
 
-    def carried_kbps(self, seconds: float = looks.LATELY_SECONDS) -> float:
+    def carried_kbps(self, seconds: float = causes.LATELY_SECONDS) -> float:
         """Taken by the other end lately."""
-        return looks.rate_of([look for look, _ in self._since(seconds)], "carried_bytes")
+        return causes.rate_of([look for look, _ in self._since(seconds)], "carried_bytes")
 
     def usual_kbps(self) -> float:
         """What the program hands over when nothing holds it up."""
@@ -150,11 +117,11 @@ class Judge:
             if waited < STANDING_SECONDS
             and before.connected
             and after.seconds > before.seconds
-            and looks.closed_share(before, after) < CLOSED_SHARE
+            and causes.closed_share(before, after) < causes.CLOSED_SHARE
         ]
-        if len(free) >= FREE_LOOKS:
+        if len(free) >= causes.FREE_LOOKS:
             self._usual = sum(free) / len(free)
-        return self._usual or self.expected.kbps or self.sent_kbps(looks.PROGRAM_SECONDS)
+        return self._usual or self.expected.kbps or self.sent_kbps(causes.PROGRAM_SECONDS)
 
     def _since(self, seconds: float) -> list[tuple[StreamSample, float]]:
         """The looks of the last seconds, with the one before them."""
@@ -190,7 +157,7 @@ class Judge:
         took = (look.seconds - before.seconds) or 1e-3
         handed = (look.handed_bytes - before.handed_bytes) * 8e-3 / took
         held_up = self._hidden + (1 - handed / usual) * took
-        self._hidden = min(max(0.0, held_up), MOST_HIDDEN_SECONDS)
+        self._hidden = min(max(0.0, held_up), causes.MOST_HIDDEN_SECONDS)
         return visible + self._hidden
 
     def _of_connection(self, look: StreamSample) -> WatchVerdict | None:
@@ -199,7 +166,7 @@ class Judge:
             if look.program_ended:
                 return WatchVerdict(cause=None, text=words.PROGRAM_ENDED)
             return WatchVerdict(cause="connection", text=words.broken(gone, self._why), late=True)
-        if self._back_at is not None and look.seconds - self._back_at < BACK_SECONDS:
+        if self._back_at is not None and look.seconds - self._back_at < causes.BACK_SECONDS:
             text = words.back(self._broke_for, self._why)
             return WatchVerdict(cause="connection", text=text, late=True)
         self._back_at = None
@@ -208,7 +175,7 @@ class Judge:
     def _of_pause(self, look: StreamSample) -> WatchVerdict | None:
         """The program sends nothing at all, and nothing waits."""
         quiet = look.seconds - self._handed_at
-        if quiet < PAUSE_SECONDS or self.queued_seconds > STANDING_SECONDS:
+        if quiet < causes.PAUSE_SECONDS or self.queued_seconds > STANDING_SECONDS:
             return None
         return WatchVerdict(cause="machine", text=words.nothing_comes(quiet), late=True)
 
@@ -218,7 +185,7 @@ class Judge:
             return
         for last, queued in list(self._looks)[-1:]:
             quiet = last.seconds - self._handed_at
-            if quiet >= PAUSE_SECONDS and queued <= STANDING_SECONDS:
+            if quiet >= causes.PAUSE_SECONDS and queued <= STANDING_SECONDS:
                 self.start_anew()
                 self._looks.append((last, queued))
                 self._resumed_at = look.seconds
@@ -235,10 +202,15 @@ class Judge:
         since = [look for look, _ in list(self._looks)[begun[-1] if begun else 0 :]]
         if planned is None or len(since) < 2:
             return None
-        spells = [since[n : n + SPELL_LOOKS] for n in range(max(1, len(since) - SPELL_LOOKS + 1))]
-        carried = [looks.rate_of(spell, "carried_bytes") for spell in spells]
-        resumes = since[-1].seconds - self._resumed_at < RESUME_SECONDS  # too short for a rate
-        slow = min(carried) < planned or carried[-1] < HURRY_SHARE * planned
+        spells = [
+            since[n : n + causes.SPELL_LOOKS]
+            for n in range(max(1, len(since) - causes.SPELL_LOOKS + 1))
+        ]
+        carried = [causes.rate_of(spell, "carried_bytes") for spell in spells]
+        resumes = (
+            since[-1].seconds - self._resumed_at < causes.RESUME_SECONDS
+        )  # too short for a rate
+        slow = min(carried) < planned or carried[-1] < causes.HURRY_SHARE * planned
         if slow and not resumes:
             return None
         return WatchVerdict(
@@ -250,18 +222,20 @@ class Judge:
     def _starts(self, look: StreamSample) -> bool:
         """Whether a connection may still be getting up to speed (slow start, RFC 5681)."""
         trip = (look.min_round_trip_ms or look.round_trip_ms or 0.0) / 1000
-        return look.seconds - self._began_at < max(START_SECONDS, START_ROUND_TRIPS * trip)
+        return look.seconds - self._began_at < max(
+            causes.START_SECONDS, causes.START_ROUND_TRIPS * trip
+        )
 
     def _of_queue(self, look: StreamSample) -> WatchVerdict | None:
         if self._starts(look):
             return None
-        lately = self._since(looks.LATELY_SECONDS)
+        lately = self._since(causes.LATELY_SECONDS)
         waited = max(wait for _, wait in lately[-max(1, len(lately) - 1) :])
         now = lately[-1][1]
         if now <= STANDING_SECONDS:
-            self._ingest = self._ingest and look.seconds - self._stood_at < AFTER_SECONDS
-        elif self._closed() >= CLOSED_SHARE and (
-            self.carried_kbps(looks.LATELY_SECONDS / 2) < LITTLE_SHARE * self.usual_kbps()
+            self._ingest = self._ingest and look.seconds - self._stood_at < causes.AFTER_SECONDS
+        elif self._closed() >= causes.CLOSED_SHARE and (
+            self.carried_kbps(causes.LATELY_SECONDS / 2) < causes.LITTLE_SHARE * self.usual_kbps()
         ):
             self._ingest = True
             return WatchVerdict(cause="ingest", text=words.not_taken(now), late=now > LATE_SECONDS)
@@ -271,7 +245,7 @@ class Judge:
             )
         if now > STANDING_SECONDS and (window := self._small_window(look)) is not None:
             return window
-        stalled = looks.stalled_seconds(self._looks, self.usual_kbps())
+        stalled = causes.stalled_seconds(self._looks, self.usual_kbps())
         if stalled is not None and now > STANDING_SECONDS:
             left = LATE_SECONDS - now
             return WatchVerdict(
@@ -283,7 +257,7 @@ class Judge:
             )
         if now > LATE_SECONDS or (waited > LATE_SECONDS and now > STANDING_SECONDS):
             return self._hurries() or self._late(now)
-        grows = looks.growing(self._looks, self.expected.keyframe_seconds) or looks.rising(
+        grows = causes.growing(self._looks, self.expected.keyframe_seconds) or causes.rising(
             self._looks
         )
         return None if grows is None else self._hurries() or self._warned(*grows)
@@ -291,8 +265,8 @@ class Judge:
     def _late(self, now: float) -> WatchVerdict:
         """More waits than may; it may be on its way down."""
         self._late_at = self._looks[-1][0].seconds
-        carried, usual = self.carried_kbps(looks.SPAN_SECONDS), self.usual_kbps()
-        if carried > usual and now < max(wait for _, wait in self._since(2 * looks.SPAN_SECONDS)):
+        carried, usual = self.carried_kbps(causes.SPAN_SECONDS), self.usual_kbps()
+        if carried > usual and now < max(wait for _, wait in self._since(2 * causes.SPAN_SECONDS)):
             return WatchVerdict(cause="upload", text=words.drains(now), late=True)
         step, said = self.expected.step(carried)
         text = words.late(now, carried, usual, said)
@@ -313,42 +287,36 @@ class Judge:
             carried_kbps=carried,
         )
 
-    def _closed(self, seconds: float = looks.LATELY_SECONDS / 2) -> float:
+    def _closed(self, seconds: float = causes.LATELY_SECONDS / 2) -> float:
         """The share of the last seconds in which the other end's window was closed."""
         seen = [look for look, _ in self._since(seconds)]
-        return looks.closed_share(seen[0], seen[-1])
+        return causes.closed_share(seen[0], seen[-1])
 
     def _small_window(self, look: StreamSample) -> WatchVerdict | None:
-        """The window is closed again and again, and nothing waits on the way: it is too small.
-
-        Where the upload is the limit a window may be closed as well, but then packets wait.
-        """
-        trip, least = look.round_trip_ms, look.min_round_trip_ms
-        if trip is None or least is None or self._closed(looks.SPAN_SECONDS) < SMALL_SHARE:
-            return None
-        if trip > least + max(WAITING_MS, WAITING_SHARE * least):
+        trip, closed = look.round_trip_ms, self._closed(causes.SPAN_SECONDS)
+        if trip is None or not causes.small_window(closed, trip, look.min_round_trip_ms):
             return None
         return WatchVerdict(
             cause="ingest",
-            text=words.small_window(self.carried_kbps(looks.SPAN_SECONDS), trip),
+            text=words.small_window(self.carried_kbps(causes.SPAN_SECONDS), trip),
             late=self.queued_seconds > LATE_SECONDS,
         )
 
     def _of_program(self, look: StreamSample) -> WatchVerdict | None:
         late = look.media_late_seconds
-        if late is not None and late > MEDIA_LATE_SECONDS:
+        if late is not None and late > causes.MEDIA_LATE_SECONDS:
             return WatchVerdict(cause="machine", text=words.behind(late), late=late > LATE_SECONDS)
-        if self._looks[0][0].seconds > look.seconds - looks.PROGRAM_SECONDS:
+        if self._looks[0][0].seconds > look.seconds - causes.PROGRAM_SECONDS:
             return None
-        if max(wait for _, wait in self._since(looks.PROGRAM_SECONDS)) > STANDING_SECONDS:
+        if max(wait for _, wait in self._since(causes.PROGRAM_SECONDS)) > STANDING_SECONDS:
             return None  # what the connection held up is made up for afterwards
         wanted = self.expected.fps
-        fps = looks.mean_of([seen.fps for seen, _ in self._since(looks.PROGRAM_SECONDS)])
-        if wanted is not None and fps is not None and fps < FPS_SHARE * wanted:
+        fps = causes.mean_of([seen.fps for seen, _ in self._since(causes.PROGRAM_SECONDS)])
+        if wanted is not None and fps is not None and fps < causes.FPS_SHARE * wanted:
             return WatchVerdict(cause="machine", text=words.few_frames(fps, wanted))
         planned = self.expected.kbps
-        until = self._stood_at + AFTER_SECONDS  # it may make up for a queue
-        steadily = looks.program_kbps(self._looks, self.expected.keyframe_seconds, until)
+        until = self._stood_at + causes.AFTER_SECONDS  # it may make up for a queue
+        steadily = causes.program_kbps(self._looks, self.expected.keyframe_seconds, until)
         if planned is None or steadily is None or not self._is_off_plan(steadily, planned):
             return None
         if steadily > planned:
@@ -359,25 +327,29 @@ class Judge:
 
     def _halts(self, look: StreamSample) -> WatchVerdict | None:
         """The program hands over nothing again and again, and the connection is done each time."""
-        if not self._looks or self._looks[0][0].seconds > look.seconds - looks.PROGRAM_SECONDS:
+        if not self._looks or self._looks[0][0].seconds > look.seconds - causes.PROGRAM_SECONDS:
             return None
-        pauses = looks.pauses_of(self._since(looks.PROGRAM_SECONDS))
-        if pauses is None or pauses[0] < HALTS_SHARE * looks.PROGRAM_SECONDS:
+        pauses = causes.pauses_of(self._since(causes.PROGRAM_SECONDS))
+        if pauses is None or pauses[0] < causes.HALTS_SHARE * causes.PROGRAM_SECONDS:
             return None
-        text = words.halts(pauses[0], looks.PROGRAM_SECONDS)
+        text = words.halts(pauses[0], causes.PROGRAM_SECONDS)
         return WatchVerdict(cause="machine", text=text, late=pauses[1] > LATE_SECONDS)
 
     def _is_off_plan(self, sent: float, planned: float) -> bool:
         """Whether a rate is off the plan: beginning and ending at different levels."""
         watched = self._looks[-1][0].seconds - self._looks[0][0].seconds
-        back = BACK_SHARE if self._off_plan else 0.0
-        less = LESS_SHARE + back
-        more = MORE_SHARE + BUFFER_SECONDS / min(watched, looks.MOST_PROGRAM_SECONDS) - back
+        back = causes.BACK_SHARE if self._off_plan else 0.0
+        less = causes.LESS_SHARE + back
+        more = (
+            causes.MORE_SHARE
+            + causes.BUFFER_SECONDS / min(watched, causes.MOST_PROGRAM_SECONDS)
+            - back
+        )
         self._off_plan = not less * planned <= sent <= more * planned
         return self._off_plan
 
     def _fine(self, look: StreamSample) -> WatchVerdict:
         """On time, or recovering."""
-        if self._late_at is not None and look.seconds - self._late_at < CALM_SECONDS:
+        if self._late_at is not None and look.seconds - self._late_at < causes.CALM_SECONDS:
             return WatchVerdict(cause="upload", text=words.drained(self.queued_seconds))
         return WatchVerdict(cause=None, text=words.CARRIES)

@@ -1,4 +1,18 @@
-"""One sample of a stream on the air, seen from outside or as it passes through."""
+"""What is at fault when frames are late: the causes, what tells them apart, and from which values.
+
+Frames wait where the cause is. The table is the same for a rehearsal, a stream that is watched from
+outside, and one that passes through; the first row that holds is the cause.
+
+| cause | where frames wait | what tells |
+| --- | --- | --- |
+| connection, ingest | nowhere: it is refused or breaks | the other end says so, or is gone |
+| machine | before the connection | encoder or program are late, or hand nothing over |
+| ingest | in the send buffer, the other end's window being closed | :func:`small_window` |
+| program | in the send buffer, more being carried than is planned | it sends faster than planned |
+| upload | in the send buffer, all else being well | the queue grows, or nothing is carried |
+
+All of it is read from one sample type, and all thresholds stand here.
+"""
 
 from __future__ import annotations
 
@@ -10,9 +24,83 @@ from typing import TypeAlias
 
 import numpy as np
 
-from eager_kestrel.core.connection.broadcast import STANDING_SECONDS, Cause
-from eager_kestrel.core.document import Frozen, format_name
+from eager_kestrel.core.connection.broadcast import STANDING_SECONDS
 from eager_kestrel.core.stutter import LATE_SECONDS
+
+# How far back is looked
+
+LATELY_SECONDS = 1.0
+SPAN_SECONDS = 2.0
+"""Over which a queue's minimum is taken, or longer: keyframes come so often."""
+PROGRAM_SECONDS = 8.0
+"""Over which the program's own rate is taken."""
+MOST_PROGRAM_SECONDS = 24.0
+
+# The start
+
+START_SECONDS, START_ROUND_TRIPS = 2.0, 10.0
+"""A connection may take the longer of both to get up to speed (slow start, RFC 5681)."""
+
+# Queues
+
+SLOPE = 0.02
+"""Seconds of stream a second: a queue that grows more slowly is no news yet."""
+SIGHT_SECONDS = 20.0
+"""How far ahead a late frame is told."""
+RISING_LOOKS, RISING_SECONDS = 5, 0.28
+RISING_EVENLY = 0.4
+"""A queue that rises at every one of so many looks, by so much in all, and at none by less than
+this share of an even rise, is no keyframe's."""
+STALL_SECONDS = 0.75
+STALL_SHARE = 0.05
+
+# A rehearsal
+
+GIVE_UP_SECONDS = 1.2
+"""A queue that does not come back from here."""
+HOLDS_SHARE = 0.9
+"""A step holds when it takes no more of what was delivered than this."""
+STILL_BYTES = 2_000
+CUT_SHORT_SECONDS = 0.5
+"""A rehearsal that ends so much earlier than asked was stopped."""
+
+OVERDUE_SECONDS, OVERDUE_TIMES = 0.4, 4.0
+"""A look that comes so late, and so many times later than usual, means a busy machine."""
+
+# A stream on the air
+
+KEPT_SECONDS = 30.0
+CLOSED_SHARE, SMALL_SHARE = 0.7, 0.25
+"""Of the time, for a window that is shut, and for one that is too small: a sender that paces itself
+waits for both."""
+LITTLE_SHARE = 0.3
+CALM_SECONDS = 2.0
+"""Without a wait, before a line that was late is said to carry it."""
+BACK_SECONDS = 5.0
+"""How long it is said that a connection is back."""
+LESS_SHARE, MORE_SHARE = 0.85, 1.05
+"""Of the planned rate; a constant bitrate lawfully exceeds the latter by the encoder's buffer."""
+BUFFER_SECONDS = 1.0
+BACK_SHARE = 0.05
+"""A rate that was off the plan has to come this much nearer, to be on it again."""
+FREE_LOOKS = 8
+"""Without a queue, to know what a program sends."""
+PAUSE_SECONDS = 1.0
+"""Audio alone comes more often than that."""
+WAITING_MS, WAITING_SHARE = 10.0, 0.25
+"""More than the least round trip, beyond which packets wait on the way."""
+AFTER_SECONDS = 5.0
+"""That a program may take to make up for a queue."""
+HALTS_SHARE = 0.3
+"""Of the time without a byte, beyond which a program sends by fits and starts."""
+HURRY_SHARE = 1.05
+"""Of the plan: where more is carried, a queue is not the connection's."""
+SPELL_LOOKS = 5
+RESUME_SECONDS = 1.5
+"""After a pause of the program, in which what waits is the pause's."""
+MEDIA_LATE_SECONDS = 0.4
+FPS_SHARE = 0.93
+MOST_HIDDEN_SECONDS = 10.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,72 +140,19 @@ class StreamSample:
     program_ended: bool = False
     """Whether the sending program is gone, where that is seen."""
 
+    @property
+    def waits(self) -> float:
+        """Seconds that the oldest frame has waited, as far as frames are seen."""
+        return self.queued_seconds or 0.0
 
-class WatchVerdict(Frozen):
-    """What a look means."""
-
-    cause: Cause | None
-    """Who is at fault; none when it is carried."""
-    text: str
-    late: bool = False
-    """Whether frames are late."""
-    late_in_seconds: float | None = None
-    """When they will be, if it goes on so."""
-    fallback: int | None = None
-    """Which step down holds, 0 being the first."""
-    carried_kbps: float | None = None
-    """By the connection, where it is the limit."""
-
-
-class Now(Frozen):
-    """How a broadcast stands, for a live view and for programs: one document a second."""
-
-    format: str = format_name("watch")
-    server: str
-    """Host and port, or the address without key."""
-    seconds: float
-    """Since watching began."""
-    sent_kbps: float
-    """Handed over by the program in the last second."""
-    planned_kbps: float | None
-    carried_kbps: float
-    """Taken by the other end in the last second."""
-    queued_seconds: float
-    """Of stream, in the queue."""
-    round_trip_ms: float | None
-    min_round_trip_ms: float | None
-    resent_bytes: int
-    """In all."""
-    cores: float | None
-    """That the sending program takes."""
-    memory_mb: float | None
-    fps: float | None
-    frames: int | None
-    late_frames: int | None
-    lost_frames: int | None
-    verdict: WatchVerdict
-    breaches: tuple[str, ...] = ()
-    """Of guide and plan by what passed so far, in words."""
+    @property
+    def behind(self) -> float:
+        """Seconds that the program or the encoder is late."""
+        return self.media_late_seconds or 0.0
 
 
 Looks: TypeAlias = Sequence[tuple[StreamSample, float]]
 """Each with the seconds of stream that waited."""
-LATELY_SECONDS = 1.0
-SPAN_SECONDS = 2.0
-"""Over which a queue's minimum is taken, or longer: keyframes come so often."""
-PROGRAM_SECONDS = 8.0
-"""Over which the program's own rate is taken."""
-MOST_PROGRAM_SECONDS = 24.0
-SLOPE = 0.02
-"""Seconds of stream a second: a queue that grows more slowly is no news yet."""
-SIGHT_SECONDS = 20.0
-"""How far ahead a late frame is told."""
-RISING_LOOKS, RISING_SECONDS = 5, 0.28
-RISING_EVENLY = 0.4
-"""A queue that rises at every one of so many looks, by so much in all, and at none by less than
-this share of an even rise, is no keyframe's."""
-STALL_SECONDS = 0.75
-STALL_SHARE = 0.05
 
 
 def rising(looks: Looks) -> tuple[float, float, float] | None:
@@ -223,6 +258,20 @@ def closed_share(before: StreamSample, after: StreamSample) -> float:
     first, last = before.window_closed_seconds, after.window_closed_seconds
     took = after.seconds - before.seconds
     return (last - first) / took if first is not None and last is not None and took > 0 else 0.0
+
+
+def small_window(closed: float, trip_ms: float | None, least_ms: float | None) -> bool:
+    """Whether a window is closed again and again, and nothing waits on the way: it is too small.
+
+    Where the upload is the limit a window may be closed as well, but then packets wait.
+
+    Args:
+        closed: the share of the time.
+        least_ms: the least round trip lately.
+    """
+    if trip_ms is None or least_ms is None or closed < SMALL_SHARE:
+        return False
+    return trip_ms <= least_ms + max(WAITING_MS, WAITING_SHARE * least_ms)
 
 
 def mean_of(values: Sequence[float | None]) -> float | None:
