@@ -9,9 +9,11 @@ from typing import TYPE_CHECKING, Literal
 
 from eager_kestrel.core.choice.candidates import Candidate
 from eager_kestrel.core.choice.candidates_table import CandidatesTable, rebuilt
+from eager_kestrel.core.choice.limits import step_kbps
 from eager_kestrel.core.choice.scored import ScoredCandidates
 from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.show.machine import Machine
+from eager_kestrel.core.words.plans import BitrateBound
 
 if TYPE_CHECKING:
     from eager_kestrel.core.guide.guide import Guide
@@ -32,8 +34,9 @@ class Choice:
     """What it was allotted."""
     room_kbps: float
     """With what no destination uses."""
-    step_kbps: float = 0.0
-    """To which the upload is divided among several."""
+    divided: bool = False
+    """Whether others share the upload: then a budget this near to another limit is not the limit,
+    since the rest went where it was of use."""
 
     @cached_property
     def with_room(self) -> ScoredCandidates:
@@ -41,6 +44,13 @@ class Choice:
         roomy = self.choices.at(max(self.safe_kbps, self.room_kbps))
         same = roomy.chosen == self.best and roomy.kbps[self.best] == self.scored.kbps[self.best]
         return roomy if same else self.scored
+
+    @property
+    def limit(self) -> BitrateBound:
+        """What limits the bitrate."""
+        kbps = self.with_room.kbps[self.best]
+        spare = step_kbps(kbps) / self.choices.target_share if self.divided else 0.0
+        return self.with_room.limit(self.best, float(spare))
 
     @property
     def now(self) -> Candidate:

@@ -37,8 +37,13 @@ AUDIO_SHARE = 0.05
 def rounded_down(kbps: Floats) -> Floats:
     """To 50 below 2,000 kbit/s and to 100 above, never up; exact to a bit a second."""
     bits = np.round(np.maximum(kbps, 0) * 1000)
-    step = np.where(bits < 2_000_000, 50_000, 100_000)
+    step = np.round(1000 * step_kbps(bits / 1000))
     return np.asarray(bits // step * step / 1000, dtype=np.float64)
+
+
+def step_kbps(kbps: Floats) -> Floats:
+    """How far apart bitrates stand that plans are made of."""
+    return np.where(kbps < 2000, 50.0, 100.0)
 
 
 def row_limits(

@@ -14,7 +14,6 @@ from eager_kestrel.core.choice.scored import LIMITS, ScoredCandidates
 from eager_kestrel.core.codecs import CODECS, Codec
 from eager_kestrel.core.connection.uplink import Uplink
 from eager_kestrel.core.division.divide import DestinationContext, alone, divide
-from eager_kestrel.core.division.knapsack import CELL_KBPS
 from eager_kestrel.core.overhead import overhead, srt_latency_ms
 from eager_kestrel.core.plan.alternatives import OfferSearch, fallbacks, frame_rate_trade
 from eager_kestrel.core.plan.plan import (
@@ -228,8 +227,9 @@ def _planned(context: DestinationContext, show: Show, budget: Budget) -> Destina
         common = {**_common(context), "budget_steps": steps, "limited_by": bound, **because}
         return DestinationPlan(feasible=False, **common)
     video = video_settings(rules, choices, scored, best)
-    step_kbps = CELL_KBPS if len(show.destinations) > 1 else 0.0
-    choice = Choice(choices, scored, best, context.safe_kbps, budget.safe_kbps, step_kbps)
+    choice = Choice(
+        choices, scored, best, context.safe_kbps, budget.safe_kbps, len(show.destinations) > 1
+    )
     reasons = reasons_of(Why(rules, show, choice, budget, video, audio))
     cheaper = fallbacks(rules, scored, best, choices, budget, transport)
     made = DestinationPlan(

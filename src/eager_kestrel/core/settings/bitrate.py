@@ -179,7 +179,7 @@ def _reasons(why: setting.Why) -> Iterator[setting.Reason]:
     budget_kbps, highest, level, _, clean = map(float, choice.with_room.limits_kbps[:, best])
     viewers = min(viewers_kbps(member, why.show) for member in choice.choices.members)
     copies = choice.choices.copies
-    yield BOUNDED[choice.with_room.limit(best, choice.step_kbps)](
+    yield BOUNDED[choice.limit](
         kbit(float(choice.scored.target_kbps[best])),
         platform=why.guide.title,
         motion=why.show.motion,

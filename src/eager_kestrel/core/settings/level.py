@@ -16,15 +16,16 @@ if TYPE_CHECKING:
 
 
 def needed(settings: Settings, guide: Guide) -> int | None:
-    """The rank of the lowest level that holds what is set; 0 where that is not known.
+    """The rank of the lowest level that holds what is set, its bitrate at least.
 
     Returns:
         None where no level holds it.
     """
     video, codec = settings.video, settings.codec_for(guide)
-    if video.resolution is None or video.frame_rate is None:
-        return 0
     kbps, profile = video.most.kbps if video.most else 0.0, settings.profile_for(guide)
+    if video.resolution is None or video.frame_rate is None:
+        levels = enumerate(CODECS[codec].levels)
+        return next((n for n, each in levels if kbps <= each.bitrate_kbps(profile)), None)
     try:
         fits = least_level(codec, video.resolution, video.frame_rate, profile, kbps)
     except NoPlanError:
