@@ -14,6 +14,7 @@ from typing import Protocol, Self
 
 from eager_kestrel.core.checks.causes import GIVE_UP_SECONDS, StreamSample
 from eager_kestrel.core.checks.rehearsal import Sent, start_seconds
+from eager_kestrel.core.connection.run import is_loopback
 from eager_kestrel.core.errors import KestrelError, NetworkError, interruptible
 from eager_kestrel.core.stutter import LATE_SECONDS
 from eager_kestrel.net.publishing import (
@@ -226,6 +227,11 @@ class Reconnecting:
         """Smoothed by the system; None if it does not report it."""
         return self.publication.round_trip_ms() if self.publication else None
 
+    @property
+    def at_home(self) -> bool:
+        """Whether it goes to this machine: what passes on from here has round trips of its own."""
+        return is_loopback(f"//{self.server.host}")
+
     def min_round_trip_ms(self) -> float | None:
         """The least lately; None if the system does not report it."""
         return self.publication.min_round_trip_ms() if self.publication else None
@@ -430,7 +436,7 @@ def _note(
         queued_bytes=line.queued_bytes(),
         queued_seconds=round(line.queued_seconds(), 3),
         round_trip_ms=line.round_trip_ms(),
-        min_round_trip_ms=line.min_round_trip_ms(),
+        min_round_trip_ms=None if line.at_home else line.min_round_trip_ms(),
         window_closed_seconds=line.window_closed_seconds(),
         media_late_seconds=round(pace.behind, 3),
     )
