@@ -85,7 +85,7 @@ def broadcast_at(moment: datetime, rng: np.random.Generator) -> Broadcast:
         seen_by="connection",
         program="made",
         platform="oxbow",
-        to="ingest.oxbow.example:1935",
+        server="ingest.oxbow.example:1935",
         ended="made",
         seconds=Seconds(
             sent_kbps=sent,

@@ -17,6 +17,8 @@ import pytest
 from hypothesis import given, strategies as st
 
 from eager_kestrel.actions.receiving import Reception
+from eager_kestrel.core.checks.causes import StreamSample
+from eager_kestrel.core.checks.rehearsal import Sent, verdict
 from eager_kestrel.core.checks.stream import LONGEST_GAP_SECONDS, SteadyClock
 from eager_kestrel.core.errors import EndpointError, InputError
 from eager_kestrel.net import exchange as bounds
@@ -540,10 +542,23 @@ def test_a_key_that_is_no_text_gets_a_line(
     assert "is not text" in result.error_line
 
 
+def noted(moments: tuple[StreamSample, ...]) -> Sent:
+    """A rehearsal in which some frames were late."""
+    return Sent(
+        seconds=moments[-1].seconds,
+        frames=30 * len(moments) // 10,
+        late_frames=5,
+        lost_frames=0,
+        encode_ms=(1.0,),
+        moments=moments,
+        reconnects=0,
+        broken=(),
+        counted_by="test",
+    )
+
+
 def test_an_ingest_that_stops_reading_is_the_ingest() -> None:
     """Its window is closed and nothing is taken; on a slow connection something always is."""
-    from eager_kestrel.core.checks.causes import StreamSample
-    from eager_kestrel.core.checks.rehearsal import Sent, verdict
     from tests.test_rehearse import planned
 
     now, *rest = planned("12 Mbit/s").destinations[0].fallbacks
@@ -565,17 +580,7 @@ def test_an_ingest_that_stops_reading_is_the_ingest() -> None:
             )
             for n in range(30)
         )
-        sent = Sent(
-            seconds=3.0,
-            frames=90,
-            late_frames=5,
-            lost_frames=0,
-            encode_ms=(1.0,),
-            moments=moments,
-            reconnects=0,
-            broken=(),
-            counted_by="test",
-        )
+        sent = noted(moments)
         assert verdict(sent, now, tuple(rest), 30).limited_by == by
 
 
@@ -584,8 +589,6 @@ def test_a_small_window_is_the_ingests_in_a_rehearsal_too(
     trip: float, closed: float, waits_on_the_way: bool
 ) -> None:
     """As in ``watch``: packets that wait on the way are the connection's, whatever is closed."""
-    from eager_kestrel.core.checks.causes import StreamSample
-    from eager_kestrel.core.checks.rehearsal import Sent, verdict
     from tests.test_rehearse import planned
 
     now, *rest = planned("12 Mbit/s").destinations[0].fallbacks
@@ -602,17 +605,7 @@ def test_a_small_window_is_the_ingests_in_a_rehearsal_too(
         )
         for n in range(40)
     )
-    sent = Sent(
-        seconds=4.0,
-        frames=120,
-        late_frames=9,
-        lost_frames=0,
-        encode_ms=(1.0,),
-        moments=moments,
-        reconnects=0,
-        broken=(),
-        counted_by="test",
-    )
+    sent = noted(moments)
     found = verdict(sent, now, tuple(rest), 30)
     assert found.limited_by == ("upload" if waits_on_the_way else "ingest"), found.text
     assert ("your connection is fine" in found.text) is not waits_on_the_way
