@@ -1,5 +1,5 @@
-"""Settings are held against one guide here, rule by rule, and the nearest that satisfy it found.
+"""Each setting is one module here; ``table.py`` lists them, and everything walks that list.
 
-In: settings of any program or of a plan, a guide with its tier applied.
-Out: findings, and advice.
+In: settings of any program, of a recording or of a plan, and a guide with its tier applied.
+Out: a plan's settings with the reason for each, findings, and what to set instead.
 """
