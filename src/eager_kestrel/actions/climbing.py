@@ -40,7 +40,7 @@ class Carrier(Protocol):
         """Work, or let others work, for so long."""
 
     def delivered_bytes(self) -> int:
-        """That the far end has; never falls."""
+        """That the endpoint has; never falls."""
 
     def other_bytes(self) -> int:
         """That went over the connection beside it, for the measurement's own sake."""

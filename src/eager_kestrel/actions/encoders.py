@@ -163,7 +163,7 @@ def _points(
         made = {layout: made_frames(resolution, layout) for layout in formats}
         for encoder in found:
             frames = made[encoder.pixel_format]
-            for point in _rungs(encoder, resolution, fps, frames, tell):
+            for point in _speeds_of(encoder, resolution, fps, frames, tell):
                 points.append(point)
                 rank = (resolution.pixels, point.cores_share)
                 if point.holds and (kept is None or rank > kept.rank):
@@ -172,7 +172,7 @@ def _points(
     return points, kept
 
 
-def _rungs(
+def _speeds_of(
     encoder: Encoder, resolution: Resolution, fps: Fraction, frames: Frames, tell: Tell
 ) -> Iterator[EncoderPoint]:
     """One encoder from its fastest preset to the first that does not hold."""

@@ -109,7 +109,7 @@ class _Visitor:
 
 @dataclass(frozen=True, slots=True)
 class EndpointState:
-    """A far end that is up."""
+    """An endpoint that is up."""
 
     token: Key = field(repr=False)
     ledger: Ledger
@@ -121,7 +121,7 @@ class EndpointState:
 
 @dataclass(frozen=True, slots=True)
 class Listening:
-    """Where a far end listens; port 0 takes a free one."""
+    """Where an endpoint listens; port 0 takes a free one."""
 
     host: str | None = None
     """One address of this machine; None for all."""
@@ -139,7 +139,7 @@ def far_end(
     where: Listening = Listening(),
     tell: Callable[[str], None] = lambda _: None,
 ) -> Iterator[EndpointState]:
-    """A far end while the ``with`` block runs.
+    """An endpoint while the ``with`` block runs.
 
     Raises:
         NetworkError: a port cannot be had.

@@ -1,4 +1,4 @@
-"""Find an ingest server, its ceiling, and how to send a private test to it."""
+"""Find an ingest server, its maximum, and how to send a private test to it."""
 
 from __future__ import annotations
 
@@ -106,7 +106,7 @@ def ingest_of(platform: str, point: str | None, most: str | None) -> IngestServe
 
     Args:
         platform: ``PLATFORM`` or ``PLATFORM:TIER``.
-        most: not to be passed, as written, in place of the guide's ceiling.
+        most: not to be passed, as written, in place of the guide's maximum.
 
     Raises:
         NotFoundError: no such platform, tier or point.

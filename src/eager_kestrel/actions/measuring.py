@@ -82,7 +82,7 @@ class MeasureOptions:
     endpoint_name: str = ""
     """The name of the endpoint, kept with the run."""
     token: str | None = field(default=None, repr=False)
-    """Of a far end that asks for one."""
+    """Of an endpoint that asks for one."""
     watch_seconds: float | None = None
     """How long one connection is loaded in all, to tell a burst from what lasts; None for long
     enough the first time."""
@@ -91,7 +91,7 @@ class MeasureOptions:
 
 
 def token_for(url: str, ask: Callable[[str], str] | None) -> str:
-    """The token of the far end at an address: kept, or asked for.
+    """The token of the endpoint at an address: kept, or asked for.
 
     Raises:
         InputError: there is none, or the address is none.
@@ -201,7 +201,7 @@ def _measured_again(
 
 
 def _compare(notebook: _MeasureNotes, target: UploadTarget) -> None:
-    """Ask a far end that counts what it has read of the run."""
+    """Ask an endpoint that counts what it has read of the run."""
     if not target.run or notebook.one is None:
         return
     destination = counted_there(target)
@@ -225,7 +225,7 @@ def _tell_the_way(notebook: _MeasureNotes, tell: progress.Tell) -> None:
         notebook.notes.append(f"uploads to {target.shown}, found by {target.found_by}")
     if target.token and target.url.startswith("http:") and not is_loopback(target.url):
         notebook.notes.append(
-            "the token went unprotected; serve the far end with a certificate and measure by https"
+            "the token went unprotected; serve the endpoint with a certificate and measure by https"
         )
     if target.proxy:
         notebook.notes.append(

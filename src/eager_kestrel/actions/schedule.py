@@ -121,7 +121,7 @@ def _wait_until(
 def _failed(
     wish: MeasureOptions | IngestMeasureOptions, taken_at: datetime, error: errors.NetworkError
 ) -> Run:
-    """A run that learned nothing but that the connection or the far end was down."""
+    """A run that learned nothing but that the connection or the endpoint was down."""
     return Run(
         id=run_id(taken_at),
         taken_at=taken_at.isoformat(timespec="seconds"),

@@ -1,4 +1,4 @@
-"""The errors a user can meet, one tree, and names that were nearly right."""
+"""The errors a user can meet, one tree; Ctrl-C; texts made printable; names nearly right."""
 
 from __future__ import annotations
 

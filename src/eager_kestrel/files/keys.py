@@ -59,7 +59,7 @@ def needed_key(platform: str, ask: Asker | None) -> str:
 
 
 def known_token(host: str) -> str | None:
-    """The token of a far end: from the environment, else from the keyring; None otherwise.
+    """The token of an endpoint: from the environment, else from the keyring; None otherwise.
 
     ``keyring set eager-kestrel "token HOST"`` puts one in.
 
@@ -71,7 +71,7 @@ def known_token(host: str) -> str | None:
 
 
 def needed_token(host: str, ask: Asker | None) -> str:
-    """The token of a far end: kept, or asked for; raises as :func:`needed_key` does."""
+    """The token of an endpoint: kept, or asked for; raises as :func:`needed_key` does."""
     return _require_header(_needed(known_token(host), host, ask, "token", TOKEN_VARIABLE), host)
 
 

@@ -72,7 +72,7 @@ def parse_address(text: str, schemes: tuple[str, ...], example: str) -> Address:
     """Read an address.
 
     Args:
-        text: as written, or as a far end names it.
+        text: as written, or as an endpoint names it.
 
     Raises:
         InputError: it is none; names what is wrong, and repeats nothing that may be secret.
@@ -157,13 +157,13 @@ def shown_url(url: str) -> str:
 
 
 def plain_text(said: Any, most: int = 200) -> str:
-    """What a far end says, in a line a terminal may show: no escape codes, no line breaks."""
+    """What an endpoint says, in a line a terminal may show: no escape codes, no line breaks."""
     text = " ".join(printable(str(said)).split())
     return text if len(text) <= most else f"{text[: most - 3]}..."
 
 
 def without_key(text: str, key: str) -> str:
-    """A text without a stream key, however a far end wrote it: in another case, or encoded."""
+    """A text without a stream key, however an endpoint wrote it: in another case, or encoded."""
     if len(key) < 2:
         return text
     cases = (key, key.upper(), key.lower(), key.casefold())  # ß comes back as SS

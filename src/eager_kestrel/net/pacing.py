@@ -63,7 +63,7 @@ class Pacer:
 
 
 class Waits:
-    """How long what is handed to a connection takes until the far end has it."""
+    """How long what is handed to a connection takes until the endpoint has it."""
 
     def __init__(self, counter: DeliveredCounter, connection: socket.socket) -> None:
         self._counter, self._connection = counter, connection

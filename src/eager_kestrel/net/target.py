@@ -58,9 +58,9 @@ class UploadTarget:
     estimate: bool = False
     """Count by the portable estimate even where the kernel counts."""
     token: str | None = field(default=None, repr=False)
-    """Of a far end that asks for one; it never leaves its origin."""
+    """Of an endpoint that asks for one; it never leaves its origin."""
     run: str = ""
-    """By which a far end that counts tells runs apart."""
+    """By which an endpoint that counts tells runs apart."""
 
     @property
     def shown(self) -> str:
@@ -137,7 +137,7 @@ def shown_location(url: str, location: str) -> str:
 
 
 def _named(target: UploadTarget, url: str, what: str) -> str:
-    """An address the far end names, if it is one.
+    """An address the endpoint names, if it is one.
 
     Raises:
         EndpointError: it is none.
@@ -160,7 +160,7 @@ def _named(target: UploadTarget, url: str, what: str) -> str:
 
 
 def counted_there(target: UploadTarget) -> EndpointCount | None:
-    """What a far end that counts has read of a run; None where it does not, or cannot be asked."""
+    """What an endpoint that counts has read of a run; None if it does not, or cannot be asked."""
     url = urljoin(target.url, f"/counted/{target.run}")
     try:
         with target.client() as client:

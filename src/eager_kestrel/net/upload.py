@@ -37,7 +37,7 @@ CONFIRM_SECONDS = 3.0
 
 
 MOST_CUTS = 1
-"""Bodies a far end may end early before it is refused."""
+"""Bodies an endpoint may end early before it is refused."""
 ANSWER_HEAD_BYTES = 4096
 _STATUS = re.compile(rb"HTTP/1\.[01] ([1-5][0-9]{2})")
 

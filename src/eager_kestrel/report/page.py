@@ -57,7 +57,7 @@ def write_page(title: str, blocks: Iterable[Block], path: Path) -> None:
     """Write blocks as a page, whole or not at all; the extension says which kind.
 
     Raises:
-        InputError: the file name is no page's.
+        InputError: the file name does not end in .html or .md.
         StorageError: it could not be saved.
     """
     require_page(path)
@@ -72,7 +72,7 @@ def write_report(told: ReportMaterial, path: Path, *, one_page: bool = False) ->
     """Write everything that is kept of a plan as a page; ``one_page`` is a sheet for helpers.
 
     Raises:
-        InputError: the file name is no page's.
+        InputError: the file name does not end in .html or .md.
         StorageError: it could not be saved.
     """
     blocks = [*report_blocks(told, one_page=one_page)]

@@ -57,7 +57,7 @@ class CandidatesTable:
     rules_kbps: Floats
     """Shape (4, n): guide, level, viewers (of everything sent), no visible gain."""
     enough_kbps: Floats
-    """Where no gain is visible any more, whatever the floors; the fourth rule without them."""
+    """Where no gain is visible any more, whatever the minimums; the fourth rule without them."""
     min_kbps: Floats
     recommended_kbps: Floats
     """Of the guide, 0 where it says none: so much is sent though the gain is not visible."""
@@ -291,7 +291,7 @@ def candidates_table(
     found = _candidates(show, guide, members)
     pixels = np.array([c.resolution.pixels for c in found], dtype=np.float64)
     fps = np.array([float(c.frame_rate) for c in found], dtype=np.float64)
-    floors, ceilings, recommended = row_limits(members, found, codec)
+    lows, highs, recommended = row_limits(members, found, codec)
     per_byte, fixed = overheads(senders, found, guide.audio.sample_rate_hz)
     viewers = all_viewers_kbps([viewers_kbps(m, show) for m in members], per_byte, fixed)
     ranks = ties.ranks_of(found, show.source, {size for member in members for size in member.named})
@@ -299,7 +299,7 @@ def candidates_table(
     takes = preset_takes(show, table, codec, pixels * fps)
     min_fps = table.motion[show.motion].min_fps
     clean = quality.clean_kbps(table, show.motion, codec, pixels, fps) * takes
-    enough, floored = _enough(np.maximum(clean, recommended), floors, share)
+    enough, floored = _enough(np.maximum(clean, recommended), lows, share)
     return CandidatesTable(
         candidates=found,
         codec=codec,
@@ -307,9 +307,9 @@ def candidates_table(
         fps=fps,
         per_byte=per_byte.sum(axis=0),
         fixed_kbps=fixed.sum(axis=0),
-        rules_kbps=np.stack([ceilings, level_limits(guide, codec, found, fps), viewers, floored]),
+        rules_kbps=np.stack([highs, level_limits(guide, codec, found, fps), viewers, floored]),
         enough_kbps=enough,
-        min_kbps=floors,
+        min_kbps=lows,
         recommended_kbps=recommended,
         smooth=fps * (1 + float(CLOSE)) >= min(min_fps, fps.max(initial=0.0)),
         wished=_wished(guide, found),
@@ -333,10 +333,10 @@ def candidates_table(
     )
 
 
-def _enough(clean: Floats, floors: Floats, target_share: float) -> tuple[Floats, Floats]:
+def _enough(clean: Floats, lows: Floats, target_share: float) -> tuple[Floats, Floats]:
     """Peaks beyond which nothing is gained, without and with the least that guides take."""
     without, with_ = (
-        np.ceil(x / target_share / 100) * 100 for x in (clean, np.maximum(clean, floors))
+        np.ceil(x / target_share / 100) * 100 for x in (clean, np.maximum(clean, lows))
     )
     return without, with_
 

@@ -102,7 +102,7 @@ class SenderSample:
     seconds: float
     """Since it began."""
     delivered_bytes: int
-    """That the far end has; never falls."""
+    """That the endpoint has; never falls."""
     way: OnItsWay = UNKNOWN
 
 

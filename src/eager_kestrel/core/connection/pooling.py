@@ -237,7 +237,7 @@ def uplink_of_history(
 ) -> Uplink:
     """The uplink of what is kept: real runs count first, then readings, then the last practice.
 
-    A run towards one far end says little of another, so endpoints are never mixed unless asked for.
+    A run towards one endpoint says little of another: they are never mixed unless asked for.
 
     Args:
         runs: of any kind, oldest first, at least one.

@@ -143,7 +143,7 @@ class Run(Kept):
     several_connections: Phase | None = None
     """What the connection carries in all."""
     both_ends: BothEnds | None = None
-    """Where the far end counts, too."""
+    """Where the endpoint counts, too."""
     data_used_bytes: int = 0
     """Everything the test delivered in its phases."""
     failed: str = ""
@@ -153,7 +153,7 @@ class Run(Kept):
 
     @property
     def endpoint_name(self) -> str:
-        """What runs towards the same far end have in common: its name, or its host."""
+        """What runs towards the same endpoint have in common: its name, or its host."""
         return self.endpoint.name or urlsplit(self.endpoint.url).hostname or ""
 
     @property

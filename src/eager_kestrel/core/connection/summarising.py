@@ -190,7 +190,7 @@ TAIL_SECONDS = 0.5
 
 
 class EndpointCount(Frozen):
-    """What a far end read of one run's uploads."""
+    """What an endpoint read of one run's uploads."""
 
     format: str = format_name("counted")
     run: str
@@ -200,7 +200,7 @@ class EndpointCount(Frozen):
     bytes: int
     """Of their bodies."""
     samples: Series
-    """Bytes read since the first arrived, on the far end's clock."""
+    """Bytes read since the first arrived, on the endpoint's clock."""
 
 
 def both_ends(near: Series, far: EndpointCount) -> BothEnds | None:
@@ -223,7 +223,7 @@ def _in_stretches(near: Series, far: Series) -> tuple[float, float] | None:
     """The rate over the same bytes.
 
     The clocks of two machines tell different times, but a byte is a byte: a stretch is looked up at
-    the far end by the bytes it lies between.
+    the endpoint by the bytes it lies between.
     """
     at, count = np.asarray(near.seconds), np.asarray(near.delivered_bytes, dtype=np.float64)
     there, read = np.asarray(far.seconds), np.asarray(far.delivered_bytes, dtype=np.float64)

@@ -133,7 +133,7 @@ class HourUplink(Frozen):
     runs: int
     readings: int
     failed: int = 0
-    """Runs that learned nothing, since the connection or the far end was down."""
+    """Runs that learned nothing, since the connection or the endpoint was down."""
     typical_kbps: float | None
     """None where every run failed."""
     floor_kbps: float | None

@@ -189,7 +189,7 @@ ROW = re.compile(
 ROWS_LIKE = "1920x1080 at 60: recommended 6,000 kbit/s, at most 9,000 kbit/s"
 
 
-def _rungs(text: str) -> Document:
+def _rows(text: str) -> Document:
     """Rows with semicolons or line ends between; a tier's are put aside for it."""
     rows: list[Document] = []
     tiers: dict[str, list[Document]] = {}
@@ -223,7 +223,7 @@ def _bounds_of(text: str, row: str) -> Document:
 
 QUESTIONS: tuple[Question, ...] = (
     Question(
-        "bitrates", "Rows of its table: resolution, frame rate, bitrates", ROWS_LIKE, _rungs, ()
+        "bitrates", "Rows of its table: resolution, frame rate, bitrates", ROWS_LIKE, _rows, ()
     ),
     Question(
         "video.max_resolution",

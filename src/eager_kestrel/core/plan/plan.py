@@ -200,7 +200,7 @@ class DestinationPlan(Frozen):
     limited_by: dict[str, Bound] = Field(default_factory=dict)
     """By setting, which kind of limit bound it."""
     unverified: tuple[str, ...] = ()
-    """Settings limited by something of the guide that is a guess."""
+    """Settings limited by an unverified rule of the guide."""
     reasons: tuple[Reason, ...] = ()
     not_followed: tuple[NotFollowed, ...] = ()
     """Recommendations that the settings do not follow."""

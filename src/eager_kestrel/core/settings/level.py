@@ -19,7 +19,7 @@ def needed(settings: Settings, guide: Guide) -> int | None:
     """The rank of the lowest level that holds what is set, its bitrate at least.
 
     Returns:
-        None where no level holds it.
+        None if no level holds it.
     """
     video, codec = settings.video, settings.codec_for(guide)
     kbps, profile = video.most.kbps if video.most else 0.0, settings.profile_for(guide)

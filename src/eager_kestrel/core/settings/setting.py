@@ -8,7 +8,7 @@ instead. :mod:`eager_kestrel.core.settings.table` lists the modules.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from fractions import Fraction
 from typing import TYPE_CHECKING, Any, Literal, NamedTuple, TypeVar
 
@@ -80,7 +80,7 @@ class RuleResult(NamedTuple):
     found: object
     wanted: object
     do: str = ""
-    """What to do, where advice on settings does not say it."""
+    """What to do, if advice on settings cannot say it."""
     setting: str = ""
     fields: tuple[str, ...] = ()
     """As in a finding; the walk over the table fills them in."""
@@ -241,7 +241,7 @@ class Setting:
     reasons: Callable[[Why], Iterable[Reason]] = _nothing
     instead: Callable[[Settings, Guides, float], Settings] = _as_it_is
     """The nearest that all guides take, within a rate for everything sent in kbit/s."""
-    follows: bool = field(default=False)
+    follows: bool = False
     """Whether that depends on the resolution and the frame rate."""
 
 

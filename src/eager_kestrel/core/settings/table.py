@@ -100,25 +100,29 @@ def _deinterlace(show: Show, rate: Fraction) -> Literal["field", "frame"] | None
     return "field" if rate == show.source_fps else "frame"
 
 
+KEYS = {setting.name: setting.keys for setting in SETTINGS}
+
+
+def _is_unverified(guide: Guide, reason: Reason) -> bool:
+    """Whether a setting is limited by something of the guide that nobody has confirmed."""
+    keys = KEYS.get(reason.setting, ())
+    return reason.limited_by == "guide" and any(map(guide.guesses, keys))
+
+
 def reasons_of(why: Why) -> tuple[Reason, ...]:
-    """Why each setting is what it is; what the guide only guesses is said to be unverified."""
-    found = [(setting, reason) for setting in SETTINGS for reason in setting.reasons(why)]
+    """Why each setting is what it is; what rests on an unverified rule says so."""
     return tuple(
         reason.model_copy(update={"text": words.a_guess(reason.text, why.guide.title)})
-        if reason.limited_by == "guide" and any(map(why.guide.guesses, setting.keys))
+        if _is_unverified(why.guide, reason)
         else reason
-        for setting, reason in found
+        for setting in SETTINGS
+        for reason in setting.reasons(why)
     )
 
 
 def unverified(guide: Guide, reasons: Iterable[Reason]) -> tuple[str, ...]:
-    """The settings that are limited by a guess of the guide."""
-    keys = {setting.name: setting.keys for setting in SETTINGS}
-    return tuple(
-        reason.setting
-        for reason in reasons
-        if reason.limited_by == "guide" and any(map(guide.guesses, keys.get(reason.setting, ())))
-    )
+    """The settings that are limited by an unverified rule of the guide."""
+    return tuple(reason.setting for reason in reasons if _is_unverified(guide, reason))
 
 
 def judged(held: Held, guide: Guide) -> Rules:
