@@ -6,7 +6,7 @@ Rich is imported only when something is drawn.
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Literal
 
 from eager_kestrel.cli.terminal import console
 from eager_kestrel.core.units import Bitrate
@@ -158,21 +158,33 @@ def _show_table(block: Table, out: Console) -> None:
         longest if longest <= KEPT_WHOLE else max(LEAST_CELLS, *sizes)
         for longest, sizes in zip(widest, words, strict=True)
     ]
-    if sum(least) + 2 * len(least) > out.width:
+    room = out.width - 2 * len(least)
+    if sum(least) > room:
         _show_stacked(block, rows, out)
         return
-    for heading, longest, narrowest in zip(block.headings, widest, least, strict=True):
-        right = heading.startswith(">")
-        table.add_column(
-            heading.removeprefix(">"),
-            justify="right" if right else "left",
-            no_wrap=longest <= KEPT_WHOLE,
-            min_width=narrowest,
-            overflow="fold",
-        )
+    headings = [heading.removeprefix(">") for heading in block.headings]
+    lines = [max(map(len, heading.split("\n"))) for heading in headings]
+    widths = _widths(least, [max(both) for both in zip(widest, lines, strict=True)], room)
+    for heading, shown, width in zip(block.headings, headings, widths, strict=True):
+        justify: Literal["left", "right"] = "right" if heading.startswith(">") else "left"
+        table.add_column(shown, justify=justify, width=width, overflow="fold")
     for row in rows:
         table.add_row(*row)
     out.print(table)
+
+
+def _widths(least: list[int], wanted: list[int], room: int) -> list[int]:
+    """The cells of each column: at least its least, the rest shared until each has what it wants.
+
+    Rich shares them without regard to a least width, and cuts off what then does not fit.
+    """
+    widths, spare = list(least), room - sum(least)
+    growing = sorted(range(len(least)), key=lambda n: wanted[n] - least[n])
+    for done, n in enumerate(growing):
+        more = max(0, min(wanted[n] - least[n], spare // (len(growing) - done)))
+        widths[n] += more
+        spare -= more
+    return widths
 
 
 def _show_stacked(block: Table, rows: list[list[Text]], out: Console) -> None:
