@@ -49,10 +49,10 @@ take trial --points 11 --cwd "$home" -- eager-kestrel trial clip.mp4 --bitrate "
 take encoders --points 12 --cwd "$home" -- eager-kestrel encoders --resolution 1280x720 \
     --resolution 1920x1080 --fps 60
 rm "$EAGER_KESTREL_HOME/machine.json"
-cp tests/tables/millrace.html "$home"
-take guides-import --points 10 --after 16 --cwd "$home" \
-    --shown "eager-kestrel guides import millrace.html --name millrace --out guide.toml" -- "$PWD/$python" "$PWD/scripts/typed.py" "|||||" \
-    "$PWD/.venv/bin/eager-kestrel" guides import millrace.html --name millrace --out guide.toml
+cp tests/tables/larkspur.html "$home"
+take guides-import --points 9 --after 12 --cwd "$home" \
+    --shown "eager-kestrel guides import larkspur.html --name larkspur --out guide.toml" -- "$PWD/$python" "$PWD/scripts/typed.py" "stereo|" \
+    "$PWD/.venv/bin/eager-kestrel" guides import larkspur.html --name larkspur --out guide.toml
 take check --points 10 -- eager-kestrel check --for oxbow --for gatepost --bitrate "6 Mbit/s" \
     --resolution 1920x1080 --fps 60 --keyframes 250frames --rate-control variable \
     --audio-bitrate "128 kbit/s" --upload "8 Mbit/s"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import functools
+import io
 import json
 import os
 import signal
@@ -30,7 +31,10 @@ settings.register_profile(
 )
 settings.register_profile("thorough", settings.get_profile("kestrel"), max_examples=24)
 settings.register_profile(  # goes looking for new ones
-    "soak", settings.get_profile("kestrel"), max_examples=2000, derandomize=False
+    "soak",
+    settings.get_profile("kestrel"),
+    max_examples=int(os.environ.get("KESTREL_EXAMPLES", "2000")),
+    derandomize=False,
 )
 settings.register_profile(
     "first",  # finds that something fails, and not the smallest example of it
@@ -41,6 +45,13 @@ PROFILE = os.environ.get("KESTREL_PROFILE", "kestrel")
 settings.load_profile(PROFILE)
 THOROUGH = PROFILE in ("thorough", "soak")
 os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # hundreds of programs are started, each the same
+
+
+class Person(io.StringIO):
+    """Standard input with somebody at it, who types these lines."""
+
+    def isatty(self) -> bool:
+        return True
 
 
 @dataclass(frozen=True)

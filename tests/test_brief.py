@@ -65,7 +65,7 @@ def test_what_to_type_comes_first_and_the_rest_is_asked_for(
         for offer in there["offers"]:
             assert offer["text"] in words(why)
             assert offer["text"] in words(full)
-            assert offer["text"] not in said
+            assert offer["text"] not in said or offer["kind"] == "machine"
 
 
 def test_nothing_is_marked_that_is_no_trouble(kestrel: Kestrel) -> None:

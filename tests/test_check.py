@@ -94,7 +94,7 @@ def test_good_settings_are_fine(kestrel: Kestrel, tmp_path: Path) -> None:
         (
             "[video]",
             'source_fps = "50"\n[video]',
-            "frame rate divides the source",
+            "frame rate fits the source",
             "caution",
         ),
     ],

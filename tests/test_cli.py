@@ -242,3 +242,32 @@ def test_completion_is_for_the_shell_that_is_named(
     assert not (tmp_path / ".bashrc").exists()
     assert "_EAGER_KESTREL_COMPLETE" in kestrel("--show-completion", "fish").out
     assert 'no completion for "csh"' in kestrel("--install-completion", "csh").error_line
+
+
+@pytest.mark.skipif(not Path("/dev/full").exists(), reason="this system has no full device")
+def test_output_that_nobody_reads_is_no_failure_and_a_full_disk_is_told(tmp_path: Path) -> None:
+    """And the reason of an exit code is said with -q as well; JSON is ASCII."""
+    environment = {**os.environ, "EAGER_KESTREL_HOME": str(tmp_path), "PYTHONIOENCODING": "cp1252"}
+    planned = f'"{sys.executable}" -m eager_kestrel plan --for oxbow --upload "12 Mbit/s" --full'
+
+    def shell(line: str) -> subprocess.CompletedProcess[str]:
+        return subprocess.run(
+            ["bash", "-c", line], capture_output=True, text=True, env=environment, check=False
+        )
+
+    closed = shell(f"{planned} | head -1; exit ${{PIPESTATUS[0]}}")
+    assert closed.returncode == 0, closed.stderr
+    assert [*tmp_path.rglob("*.json")]  # the plan was kept all the same
+    full = shell(f"{planned} > /dev/full")
+    assert full.returncode == 3
+    assert "standard output cannot be written" in full.stderr
+    assert "defect" not in full.stderr
+    named = planned.replace("--full", "--json --source-fps 29.97")
+    assert shell(named).stdout.isascii()
+    digits = tmp_path / "guides" / "long.toml"
+    digits.parent.mkdir()
+    digits.write_text(f"format = {'9' * 4301}\n")
+    listed = shell(f'"{sys.executable}" -m eager_kestrel guides list -q')
+    assert listed.returncode == 1
+    assert "long.toml" in listed.stderr
+    assert "oxbow" in listed.stdout

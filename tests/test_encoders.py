@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 import json
+import platform
 from datetime import UTC, datetime
 from fractions import Fraction
 from pathlib import Path
@@ -14,6 +15,7 @@ from hypothesis import given, strategies as st
 from eager_kestrel.actions import encoders as measuring
 from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.show.machine import EncoderPoint, MeasuredMachine
+from eager_kestrel.core.words import broadcasts as words
 from eager_kestrel.media import encoders as media
 from eager_kestrel.media.encoders import FRAMES, made_frames
 from tests.conftest import Kestrel, timed
@@ -96,8 +98,35 @@ def test_a_card_says_what_it_means(kestrel: Kestrel, quick: None) -> None:
     assert kestrel("plan", "--for", "oxbow", "--upload", "700 kbit/s").code == 0
     out = kestrel("encoders", "--codec", "h264").out
     assert "854x480" in out or "640x360" in out  # as planned
-    assert "of this machine" in out
+    assert "of its speed" in out
     assert "libx264" in out
+
+
+@given(st.lists(st.integers(20, 400), min_size=1, max_size=len(ORDER)))
+def test_the_table_says_which_preset_a_plan_uses(speeds: list[int]) -> None:
+    found = machine_of([float(fps) for fps in sorted(speeds, reverse=True)])
+    pixels = Resolution.parse("1280x720").pixels * 60.0
+    machine = found.machine(datetime.now(UTC))
+    used = [
+        p.preset for p, said in zip(found.points, found.uses(), strict=True) if said == words.USED
+    ]
+    assert used == [p for p in [machine.preset("h264", pixels)] if p is not None]
+    for point, said in zip(found.points, found.uses(), strict=True):
+        assert ("too slow" in said) is (point.fps < 60)
+        assert ("over the 60%" in said) is (point.fps >= 60 and point.load > machine.share)
+
+
+def test_the_card_says_first_that_the_machine_holds_the_picture_back(
+    kestrel: Kestrel, home: Path
+) -> None:
+    home.mkdir(exist_ok=True)
+    slow = machine_of([130.0, 40.0, 20.0]).model_copy(update={"name": platform.node()})
+    (home / "machine.json").write_text(slow.model_dump_json())
+    made = kestrel("plan", "--for", "oxbow", "--upload", "60 Mbit/s", "--motion", "hectic")
+    assert made.code == 0, made.err
+    said = " ".join(made.out.split())
+    assert "this machine holds quality back: a faster encoder" in said
+    assert said.index("holds quality back") < said.index("why ")
 
 
 def test_what_cannot_be_measured_gets_one_line(kestrel: Kestrel, quick: None, home: Path) -> None:

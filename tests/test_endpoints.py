@@ -220,3 +220,21 @@ def test_the_schema_is_that_of_the_file(kestrel: Kestrel, home: Path) -> None:
     kept = json.loads((home / "endpoints.json").read_text())
     schema = kestrel("schema", "endpoints").document
     assert set(kept) <= set(schema["properties"])
+
+
+def test_measure_alone_goes_where_it_went_or_where_the_show_goes(
+    kestrel: Kestrel, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """And whoever is told to measure first is told a line that works here."""
+    monkeypatch.chdir(tmp_path)
+    assert "no endpoint given" in kestrel("measure").error_line
+    wanted = kestrel("plan", "--for", "oxbow").error_line
+    assert "run eager-kestrel measure --to oxbow, or give --upload" in wanted
+    Path("show.toml").write_text(
+        'format = "eager-kestrel/show/3"\nsource = "1280x720"\nsource_fps = "30"\n'
+        'motion = "calm"\n[[destinations]]\nplatform = "gatepost"\n'
+    )
+    assert "run eager-kestrel measure, or give --upload" in kestrel("plan").err
+    assert "Gatepost" in kestrel("measure").err  # its ingest is asked for, not an address
+    assert kestrel("endpoints", "add", "mine", "http://127.0.0.1:9/up").code == 0
+    assert "127.0.0.1" in kestrel("measure", "mine", "--seconds", "2 s").err

@@ -13,6 +13,7 @@ from pathlib import Path
 import pytest
 
 import eager_kestrel
+from eager_kestrel.cli import main
 from eager_kestrel.core.show.show import Destination, Reserve, Show
 from tests.conftest import ROWS, Kestrel, keeps_time
 
@@ -174,3 +175,11 @@ def test_no_class_name_is_used_twice() -> None:
         if isinstance(node, ast.ClassDef) and not node.name.startswith("_")
     )
     assert [name for name, count in found.items() if count > 1] == []
+
+
+def test_every_exit_code_is_documented() -> None:
+    page = (ROOT / "docs" / "commands.md").read_text(encoding="utf-8")
+    table = page.partition("## Exit codes")[2]
+    codes = {int(code) for code in re.findall(r"^\| `([0-9]+)` \|", table, re.MULTILINE)}
+    known = {value for name, value in vars(main).items() if name.startswith("EXIT_")}
+    assert codes == known | {0}

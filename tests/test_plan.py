@@ -278,7 +278,7 @@ def test_the_budget_takes_the_lower_of_share_and_what_was_seen_safe() -> None:
         (("--for", "oxbow", "--upload", "12 Mbit/s", "--source", "1080"), 2, "1920x1080"),
         (("--for", "oxbow", "--upload", "12 Mbit/s", "--share", "0.7"), 2, 'write "70 %"'),
         (("--for", "oxbow", "--upload", "12 Mbit/s", "--reserve", "call"), 2, "video call=1.5"),
-        (("--for", "oxbow"), 2, "run eager-kestrel measure URL"),
+        (("--for", "oxbow"), 2, "run eager-kestrel measure --to oxbow"),
         (("--upload", "12 Mbit/s"), 2, "--for"),
         (("--for", "oxbow", "--uplod", "12 Mbit/s"), 2, "--upload"),
         (("--for", "oxbow", "--upload", "200 kbit/s"), 4, "no settings for Oxbow"),

@@ -49,10 +49,10 @@ def test_the_show_of_this_folder_is_taken_and_said(kestrel: Kestrel, tmp_path: P
     assert result.code == 0
     assert "planning the show of ./show.toml" in result.err
     (there,) = result.document["destinations"]
-    assert there["total_kbps"] <= 2000
+    assert there["payload_kbps"] <= 2000 < there["total_kbps"]
     assert there["limited_by"]["bitrate"] == "viewers"
     over = kestrel("plan", *UPLOAD, "--viewers", "1 Mbit/s", "--motion", "hectic", "--json")
-    assert over.document["destinations"][0]["total_kbps"] <= 1000
+    assert over.document["destinations"][0]["payload_kbps"] <= 1000
     assert over.document["inputs"]["motion"] == "hectic"
     named = kestrel("plan", "--for", "gatepost", *UPLOAD, "--json")
     assert named.document["inputs"]["source_width"] == 1920  # flags alone: not the file's show
@@ -241,9 +241,9 @@ def test_words_are_explained_with_the_latest_plan(kestrel: Kestrel) -> None:
     assert "→" not in before.out
     assert kestrel("plan", "wheel-night", *UPLOAD).code == 0
     after = kestrel("explain", "Keyframe", "interval", "--json").document
-    assert after["sum"] == "2 s x 60 frames a second = 120 frames"
+    assert after["sum"] == "120 frames / 60 frames a second = 2 s"
     assert after["source"] == "your latest plan: Wheel night on Oxbow"
-    assert "8,400 - 1,900 of reserves = 6,500 kbit/s" in kestrel("explain", "budget").out
+    assert "6,500 beside the reserves; safe: 6,500 kbit/s" in kestrel("explain", "budget").out
     assert "perhaps keyframe interval" in kestrel("explain", "keyfame").error_line
     assert kestrel("explain", "zzz").code == 2
     assert "keyframe interval" in kestrel("explain").out

@@ -12,6 +12,7 @@ from hypothesis import given, settings, strategies as st
 
 from eager_kestrel.core.checks.findings import check
 from eager_kestrel.core.connection.uplink import assumed_uplink
+from eager_kestrel.core.division.answers import FEW
 from eager_kestrel.core.division.divide import chosen_division
 from eager_kestrel.core.division.groupings import (
     SERVED_WORTH,
@@ -19,7 +20,7 @@ from eager_kestrel.core.division.groupings import (
     groupings,
     relative_weights,
 )
-from eager_kestrel.core.division.knapsack import Choices, KnapsackTable
+from eager_kestrel.core.division.knapsack import CELL_KBPS, Choices, KnapsackTable
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.guide.joint import Clash, joint_guide
 from eager_kestrel.core.guide.rules import Keyframes, Segments
@@ -148,6 +149,9 @@ def test_never_above_the_safe_rate_and_every_guide_holds(kbps: float, wanted: Sh
         found = check(there.settings, [GUIDES[place.platform].under(place.tier)])
         assert [f for f in found.findings if f.severity == "breach"] == []
         own = next(group for group in split.groups if place.name in group.platforms)
+        facts = next(r for r in there.reasons if r.setting == "bitrate").facts
+        assert facts["safe_kbps"] == there.budget_steps[0].before_kbps
+        assert facts["budget_kbps"] == there.budget_steps[-1].after_kbps
         assert there.video is not None
         assert (there.video.resolution, there.video.bitrate_kbps) == (
             own.resolution,
@@ -305,6 +309,8 @@ def test_every_offer_to_one_of_several_is_kept(kbps: float, wanted: Show) -> Non
             if offer.kind == "upload":
                 assert offer.upload_kbps is not None
                 then = planned(offer.upload_kbps, wanted)
+            elif offer.kind == "machine":
+                then = planned(kbps, wanted.model_copy(update={"machine": Machine()}))
             else:
                 key = "tier" if offer.kind == "tier" else "codec"
                 changed = place.model_copy(update={key: offer.needs})
@@ -320,6 +326,30 @@ def test_every_offer_to_one_of_several_is_kept(kbps: float, wanted: Show) -> Non
             assert after.quality is not None
             assert there.quality is not None
             assert after.quality >= there.quality + TABLE.tie - 1e-4
+
+
+@settings(max_examples=7)
+@given(st.floats(800, 15_000), shows, st.data())
+def test_nothing_nearer_than_what_is_offered_to_one_of_several_is_better(
+    kbps: float, wanted: Show, data: st.DataObject
+) -> None:
+    made = planned(kbps, wanted, further=True)
+    number = data.draw(st.integers(0, len(wanted.destinations) - 1))
+    there = made.destinations[number]
+    offered = next((o.upload_kbps for o in there.offers if o.kind == "upload"), None)
+    if there.quality is None or len(wanted.destinations) > FEW:
+        return
+    most = 3 * made.budget.safe_kbps + 12_000
+    if offered is not None:
+        most = made.budget.safe_of(offered) - CELL_KBPS - 1
+    first = int(made.budget.safe_kbps // CELL_KBPS) + 1
+    for cells in data.draw(
+        st.lists(st.integers(first, max(first, int(most // CELL_KBPS))), max_size=9)
+    ):
+        safe = cells * CELL_KBPS + data.draw(st.sampled_from([1.0, 25.0, CELL_KBPS - 2]))
+        if safe < most:
+            nearer = planned(made.budget.upload_for(safe), wanted)
+            assert (nearer.destinations[number].quality or 0.0) < there.quality + TABLE.tie, cells
 
 
 @settings(max_examples=7)

@@ -2,29 +2,32 @@
 
 from __future__ import annotations
 
+import re
 import shlex
 import subprocess
 from fractions import Fraction
 from itertools import combinations, pairwise
 from pathlib import Path
+from threading import Lock
 
 import numpy as np
 import pytest
 from hypothesis import given, strategies as st
 
-from eager_kestrel.actions import encode_trial as trying
+from eager_kestrel.actions.encodes import QUICK, look_of
 from eager_kestrel.actions.trial import judged
-from eager_kestrel.core.choice.quality import quality
 from eager_kestrel.core.errors import InputError, StoppedError
 from eager_kestrel.core.footage import (
     STRETCH_SECONDS,
+    Curves,
     FrameComplexity,
     Sample,
     Trial,
+    TrialPoint,
     behaves_like,
     best_between,
-    fit,
     hull,
+    learn,
     modelled,
     off_by,
     pick,
@@ -100,8 +103,8 @@ def test_a_dozen_encodes_teach_what_a_footage_is(start: str, truth: str, harder:
     ]
     looks = modelled(real, truth, "h264", asked)[0]  # type: ignore[arg-type]
     samples = [Sample(a.pixels, a.fps, a.kbps, float(v)) for a, v in zip(asked, looks, strict=True)]
-    fitted = fit(TABLE, start, "h264", samples)  # type: ignore[arg-type]
-    after = TABLE.with_own(start, fitted)  # type: ignore[arg-type]
+    fitted = learn(TABLE, start, "h264", samples)  # type: ignore[arg-type]
+    after = TABLE.with_own(start, *fitted)  # type: ignore[arg-type]
     assert off_by(after, start, "h264", samples) <= off_by(TABLE, start, "h264", samples) + 1e-9  # type: ignore[arg-type]
     assert off_by(after, start, "h264", samples) < 0.03  # type: ignore[arg-type]
 
@@ -116,28 +119,38 @@ def test_a_footage_behaves_like_the_kind_whose_scene_it_is(truth: str, data: st.
     assert behaves_like(TABLE, "h264", samples) == truth
 
 
-@given(st.sampled_from(MOTIONS), st.floats(300, 3000))
-def test_what_is_best_between_two_bitrates_is_best_at_each(motion: Motion, first: float) -> None:
-    shapes = [(p, Fraction(f)) for p, f in SHAPES]
-    found = best_between(TABLE, motion, "h264", shapes, (first, 4 * first))
+@given(st.sampled_from(MOTIONS), st.floats(300, 3000), st.data())
+def test_what_is_best_at_a_bitrate_that_was_tried_was_measured_to_be(
+    motion: Motion, first: float, data: st.DataObject
+) -> None:
+    tried = [first * share for share in (1.0, 2.0, 4.0)]
+    looks = st.floats(0.05, 0.95)
+    seen = {(*shape, kbps): data.draw(looks) for shape in SHAPES for kbps in tried}
+    measured = [
+        TrialPoint(
+            resolution=resolution,
+            frame_rate=Fraction(fps),
+            target_kbps=kbps,
+            kbps=kbps,
+            xpsnr_db=30,
+            ssim=0.9,
+            vmaf=None,
+            look=look,
+            on_hull=False,
+        )
+        for (resolution, fps, kbps), look in seen.items()
+    ]
+    curves = Curves(TABLE, motion, "h264", 1.0, measured)
+    assert curves.quality(np.array(tried)) == pytest.approx(
+        np.array([[seen[*shape, kbps] for kbps in tried] for shape in SHAPES])
+    )
+    found = best_between(curves, (first, 4 * first))
     assert found[0].from_kbps == pytest.approx(first, abs=5.1)
     assert found[-1].to_kbps == pytest.approx(4 * first, abs=5.1)
     for part in found:
-        middle = (part.from_kbps + part.to_kbps) / 2
-        looks = {
-            (p, f): float(
-                quality(
-                    TABLE,
-                    motion,
-                    "h264",
-                    np.array([float(p.pixels)]),
-                    np.array([float(f)]),
-                    np.array([middle]),
-                )[0]
-            )
-            for p, f in shapes
-        }
-        assert looks[part.resolution, part.frame_rate] >= max(looks.values()) - 0.003
+        middle = np.array([(part.from_kbps + part.to_kbps) / 2])
+        of = dict(zip(curves.shapes, curves.quality(middle)[:, 0], strict=True))
+        assert of[part.resolution, part.frame_rate] >= max(of.values()) - 0.02
 
 
 # The command line
@@ -161,7 +174,7 @@ def test_a_trial_is_kept_seen_and_planned_by(
     found = kestrel(*asked, "--sheet", tmp_path / "s.png", "--clips", tmp_path / "out", "--json")
     assert found.code == 0, found.err
     trial = Trial.model_validate(found.document["trial"])
-    assert [p.target_kbps for p in trial.points] == [160, 240, 320, 400]
+    assert [p.target_kbps for p in trial.points] == [140, 200, 280, 400]
     assert all(p.resolution == Resolution(320, 180) and p.vmaf is None for p in trial.points)
     assert [p.look for p in trial.points] == sorted(p.look for p in trial.points)
     assert [p.kbps for p in trial.points] == sorted(p.kbps for p in trial.points)
@@ -173,30 +186,36 @@ def test_a_trial_is_kept_seen_and_planned_by(
     files = {p: p.stat().st_mtime_ns for p in (kept_footage.trial_folder(clip)).iterdir()}
     card = kestrel(*asked)
     assert "it behaves like" in card.out
+    said = " ".join(card.out.split())
+    at_most = re.search(r"best at 400 kbit/s: ([0-9x]+ at [0-9.]+ fps)", said)
+    assert at_most is not None
+    (last,) = [b for b in trial.best if b.from_kbps <= 400 <= b.to_kbps]
+    assert at_most[1] == last.text  # two lines, one answer
+    refused = kestrel("trial", tmp_path / "nowhere.mkv", "--for", "oxbow").error_line
+    assert "no run" in refused  # before the clip is looked at
     assert {p: p.stat().st_mtime_ns for p in files} == files  # nothing was encoded again
     plain = kestrel("plan", "--for", "oxbow", "--upload", "3 Mbit/s", "--json").document
     own = kestrel("plan", "--for", "oxbow", "--upload", "3 Mbit/s", "--footage", "pots", "--json")
-    assert "measured on clip.mkv: 4 encodes" in own.document["quality_basis"]
+    assert "by 3 s of clip.mkv: 4 encodes" in own.document["quality_basis"]
     assert own.document["inputs"]["footage"] == "pots"
     assert plain["inputs"]["footage"] is None
     assert own.document["destinations"][0]["quality"] != plain["destinations"][0]["quality"]
     wrong = kestrel("plan", "--for", "oxbow", "--upload", "3 Mbit/s", "--footage", "pits")
     assert 'no footage "pits" is kept; write "pots"' in wrong.error_line
-    need = kestrel("need", "oxbow", "--footage", "pots", "--json")
-    assert need.code in (0, 2)
 
 
 def test_a_stopped_trial_goes_on_where_it_was(
     kestrel: Kestrel, clip: Path, alone: None, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    real = media.encode
+    real, alone_ = media.encode, Lock()
     done: list[object] = []
 
     def stopping(*given: object) -> None:
-        if len(done) == 2:
-            raise KeyboardInterrupt
-        done.append(given)
-        real(*given)  # type: ignore[arg-type]
+        with alone_:
+            if len(done) == 2:
+                raise KeyboardInterrupt
+            done.append(given)
+            real(*given)  # type: ignore[arg-type]
 
     monkeypatch.setattr(media, "encode", stopping)
     stopped = kestrel("trial", clip, "--bitrate", "300 kbit/s", "--save-as", "pots")
@@ -205,30 +224,28 @@ def test_a_stopped_trial_goes_on_where_it_was(
     assert kept_footage.footage_names() == []
     monkeypatch.setattr(media, "encode", lambda *g: (done.append(g), real(*g)))
     assert kestrel("trial", clip, "--bitrate", "300 kbit/s", "--save-as", "pots").code == 0
-    assert len(done) in (4, 5)  # what was half done is done again
+    assert len(done) in (4, 5)  # what was not compared any more may be done again
 
 
 def test_a_trial_takes_as_long_as_it_may(
     kestrel: Kestrel, made: Make, alone: None, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    """One stretch in any case, others as time allows, each encode told as it ends; a stretch that
-    is complete counts, whatever stops the next one."""
+    """A few encodes in any case, others as time allows, each told as it ends; a stretch that is
+    complete counts, whatever stops the next one."""
     clip = made("long.mkv", seconds="10", audio=False)
     asked = ("trial", clip, "--bitrate", "300 kbit/s", "--json")
     one = kestrel(*asked, "--minutes", "0.01")
     assert one.code == 0, one.err
-    assert "4 encodes of 1 stretch; all 3 say more, with --minutes 1" in one.err
+    assert "all of it would take --minutes 1" in one.err
     assert [line for line in one.err.splitlines() if "of 4: " in line]
     assert len(one.document["trial"]["stretches"]) == 1
-    more = kestrel(*asked, "--minutes", "0.01")  # one encode of the next stretch is timed
-    assert len(more.document["trial"]["stretches"]) == 1
-    assert "4 encodes of 1 stretch" in more.err
+    assert len(one.document["trial"]["points"]) == QUICK
     real = media.encode
     begun: list[object] = []
 
     def stopping(*given: object) -> None:
         begun.append(given)
-        if len(begun) > 4:
+        if len(begun) > 5:
             raise KeyboardInterrupt
         real(*given)  # type: ignore[arg-type]
 
@@ -242,7 +259,7 @@ def test_a_trial_takes_as_long_as_it_may(
     whole = kestrel(*asked, "--minutes", "9")
     assert len(whole.document["trial"]["stretches"]) == 3
     assert len(again) in (3, 4)  # nothing that was done is done again
-    for trial in (one, stopped, whole):
+    for trial in (stopped, whole):
         points = trial.document["trial"]["points"]
         at = [p["target_kbps"] for p in points if p["on_hull"]]
         assert len(at) == len(set(at))  # one is best at a bitrate
@@ -277,12 +294,10 @@ BAD = {
 }
 
 
-@pytest.mark.parametrize("what", list(BAD))
-def test_a_clip_that_cannot_be_tried_gets_one_line(
-    kestrel: Kestrel, tmp_path: Path, what: str
-) -> None:
+def bad_clip(folder: Path, what: str) -> tuple[Path, str]:
+    """A clip that cannot be tried, and a word on it."""
     options, said = BAD[what]
-    path = tmp_path / f"{what}.mkv"
+    path = folder / f"{what}.mkv"
     subprocess.run(
         [
             FFMPEG,
@@ -293,6 +308,14 @@ def test_a_clip_that_cannot_be_tried_gets_one_line(
         ],
         check=True,
     )
+    return path, said
+
+
+@pytest.mark.parametrize("what", list(BAD))
+def test_a_clip_that_cannot_be_tried_gets_one_line(
+    kestrel: Kestrel, tmp_path: Path, what: str
+) -> None:
+    path, said = bad_clip(tmp_path, what)
     found = kestrel("trial", path)
     assert found.code == 2
     assert said in found.error_line
@@ -347,4 +370,4 @@ def test_a_ranking_by_eye_is_held_against_the_model(
 
 def test_stopping_is_no_defect() -> None:
     assert issubclass(StoppedError, Exception)
-    assert trying.look_of(50, 0.999) > trying.look_of(30, 0.9) > trying.look_of(20, 0.6)
+    assert look_of(50, 0.999) > look_of(30, 0.9) > look_of(20, 0.6)

@@ -19,9 +19,10 @@ from eager_kestrel.core.choice.what_if import compare
 from eager_kestrel.core.connection.uplink import Uplink, assumed_uplink
 from eager_kestrel.core.division.what_if import needs
 from eager_kestrel.core.plan.planner import plan
-from eager_kestrel.core.resolution import Resolution
+from eager_kestrel.core.resolution import Resolution, parse_frame_rate
 from eager_kestrel.core.show.show import Destination, Reserve, Show
 from eager_kestrel.core.units import Bitrate
+from eager_kestrel.core.words.numbers import look_word
 from eager_kestrel.files.guides import load_guide
 from tests.conftest import Kestrel
 from tests.test_plan import OXBOW, TABLE, planned, show, shows, uploads
@@ -112,7 +113,14 @@ def test_need_says_when_a_plan_takes_a_resolution_and_when_it_looks_good(
             )
         if found.good_kbps is not None:
             assert found.full_gives is not None
-            assert found.full_gives.quality >= 0.8
+            assert look_word(found.full_gives.quality) in ("good", "excellent")
+            pinned = wanted.model_copy(
+                update={"resolution": resolution, "fps": parse_frame_rate(f"{found.fps:g}")}
+            )
+            for kbps, good in ((found.good_kbps, True), (found.good_kbps - step(wanted), False)):
+                (there,) = planned(kbps, pinned).destinations
+                word = look_word(there.quality or 0.0)
+                assert (word in ("good", "excellent")) is good
 
 
 @given(uploads, shows)
@@ -129,9 +137,8 @@ def test_steps_down_are_cheaper_and_each_meets_the_guide(kbps: float, wanted: Sh
         lower = there.model_copy(update={"video": step.video, "audio": step.audio})
         held = check(lower.settings, [OXBOW.under(there.tier)], there.total_kbps)
         assert held.breaches == 0
-    if there.step_up is not None and there.video is not None:
-        up, now = there.step_up.video, there.video
-        assert (up.resolution, up.frame_rate) != (now.resolution, now.frame_rate)
+    if there.step_up is not None and there.quality is not None:
+        assert there.step_up.quality >= there.quality + TABLE.tie - 1e-4
 
 
 @given(uploads, shows)

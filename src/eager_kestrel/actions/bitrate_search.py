@@ -47,6 +47,7 @@ def again_of(plan: Plan, chosen: DestinationPlan) -> NextTry:
     asked = plan.inputs
     show = Show(
         source=asked.source,
+        shape=asked.shape,
         source_fps=asked.source_fps,
         motion=asked.motion,
         safe_share=asked.safe_share,

@@ -9,6 +9,7 @@ from typing import Any
 
 from pydantic import ValidationError
 
+from eager_kestrel.actions.endpoints import measure_command
 from eager_kestrel.actions.evidence import evidence_behind
 from eager_kestrel.actions.planning import safe_uplink, uplink_from_history
 from eager_kestrel.actions.shows import destination
@@ -84,7 +85,7 @@ def check_tonight() -> TonightCheck:
         uplink = uplink_from_history(around=hour, platforms=platforms)
     except NotFoundError as error:
         when = f"at {hour}" if hour else "at the hour of the show"
-        raise NotFoundError(error.what, f"run eager-kestrel measure {when}") from None
+        raise NotFoundError(error.what, f"run {measure_command(platforms)} {when}") from None
     evidence, before = evidence_behind(uplink), plan.uplink.seen_safe
     lowest = lowest_kbps_of(plan)
     sends = sending_of(plan)

@@ -161,6 +161,7 @@ class Ascent:
             ended_text=failure.line() if failure and ending == "failed" else "",
             method="climbing",
             max_kbps=self.climb.max_kbps if self.climb.held_most else None,
+            late_share=round(self.climb.late_seconds / series.seconds[-1], 4),
             samples=series,
             round_trips=trips,
         )

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import contextlib
+from collections.abc import Collection
+from pathlib import Path
 from typing import NamedTuple
 
 from eager_kestrel.core.connection.endpoints import NamedEndpoint, NamedEndpoints, require_name
@@ -77,11 +79,11 @@ def forget(name: str) -> NamedEndpoints:
 
 
 def towards(written: str | None) -> Towards:
-    """The endpoint that is meant: an address, a name, or the last one used.
+    """The endpoint that is meant: an address, a name, the last one used, or this folder's show.
 
     Raises:
         NotFoundError: no endpoint has that name.
-        InputError: nothing was given and nothing was used before.
+        InputError: nothing was given, nothing was used before, and no show is here.
     """
     if written is not None and "://" in written:
         known = next((p for p in _known().endpoints if p.url == written), None)
@@ -96,12 +98,32 @@ def towards(written: str | None) -> Towards:
                 f"write {EXAMPLE}",
             )
         return Towards(endpoints.find(written).url, written)
-    if endpoints.last is None:
+    if endpoints.last is not None:
+        return towards(endpoints.last)
+    platform = _platform_here()
+    if platform is None:
         raise InputError(
             "no endpoint given",
             "pass a URL, --to PLATFORM, or --practice NAME; the last endpoint is remembered",
         )
-    return towards(endpoints.last)
+    return Towards("", "", platform)
+
+
+def _platform_here() -> str | None:
+    """The first platform of the show in this folder, if there is one."""
+    from eager_kestrel.files.shows import USUAL, load_show
+
+    if not Path(USUAL).is_file():
+        return None
+    return load_show(USUAL).destinations[0].name
+
+
+def measure_command(platforms: Collection[str] = ()) -> str:
+    """The command line that measures, as it works here: to where it last went, or to a platform."""
+    with contextlib.suppress(KestrelError):
+        if list_endpoints().last is not None or _platform_here() is not None:
+            return "eager-kestrel measure"
+    return f"eager-kestrel measure --to {next(iter(platforms), 'PLATFORM')}"
 
 
 def used(where: Towards) -> None:

@@ -36,7 +36,12 @@ from eager_kestrel.version import __version__
 LEAST_SECONDS, MOST_SECONDS = 60.0, 86_400.0
 RUN_SECONDS = 10.0
 """For which a run sends as much as the connection carries."""
-MEASURE = "run eager-kestrel measure URL at the hour of the show, on several days"
+
+
+def _measure() -> str:
+    from eager_kestrel.actions.endpoints import measure_command
+
+    return f"run {measure_command()} at the hour of the show, on several days"
 
 
 @dataclass(frozen=True, slots=True)
@@ -124,14 +129,14 @@ def _observed(made: Plan, wish: ForecastOptions) -> Observed:
     practice = [] if broadcasts else [run for run in usable if run.kind == "practice"][-1:]
     runs = counted(usable, wish.endpoints) or practice or own_runs
     if not (runs or broadcasts or readings):
-        raise NotFoundError(f"nothing from the last {wish.days:g} days is kept", MEASURE)
+        raise NotFoundError(f"nothing from the last {wish.days:g} days is kept", _measure())
     others = bool(wish.around or wish.endpoints or wish.days != RECENT_DAYS)
     whole = Evidence.of(runs, broadcasts)
     near = near_hour(whole, wish.around)
     if not others and len(own_runs) == len(made.uplink.runs) > 0:
         runs, near = own_runs, evidence_behind(made.uplink)
     if wish.around and not near.seconds.size and not readings:
-        raise NotFoundError(f"nothing was observed near {wish.around}", MEASURE)
+        raise NotFoundError(f"nothing was observed near {wish.around}", _measure())
     simulated = bool(runs) and all(run.kind == "practice" for run in runs)
     failed = sum(run.failed for run in every)
     only_readings = bool(readings) and not whole.seconds.size

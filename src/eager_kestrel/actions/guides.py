@@ -102,12 +102,16 @@ def _lint_one(path: Path) -> GuideCheckRow:
 def new_path(name: str, out: Path | None) -> Path:
     """Where a new guide goes: the given file or folder, else the user's own guides.
 
+    A name as people write it, ``Hill Farm``, goes into ``hill-farm.toml``.
+
     Raises:
         InputError: the name is none, or a file already exists.
     """
-    stem = name.strip().lower()
+    stem = "-".join(name.lower().split())
     if not stem or not all(c.isalnum() or c == "-" for c in stem) or not stem[0].isalpha():
-        raise InputError(f'"{name}" is not a name for a guide', "use letters, digits and -")
+        raise InputError(
+            f'"{name}" is not a name for a guide', 'write letters and digits, such as "Hill Farm"'
+        )
     if out is None:
         path = guide_folders()[-1] / f"{stem}.toml"
     else:

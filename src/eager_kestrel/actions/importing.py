@@ -1,4 +1,4 @@
-"""Read a guideline page into proposals, and write the guide that answers lead to."""
+"""Read a guideline page into quotes and proposals, and write the guide that answers lead to."""
 
 from __future__ import annotations
 
@@ -12,33 +12,20 @@ from pydantic import ValidationError
 
 from eager_kestrel.actions.guides import write_guide
 from eager_kestrel.core.document import first_error, require_format
-from eager_kestrel.core.errors import FormatError, InputError, nearest_name
-from eager_kestrel.core.guide.amounts import Page, Proposal
-from eager_kestrel.core.guide.drafting import customary, drafted
+from eager_kestrel.core.errors import FormatError, InputError, KestrelError, nearest_name
+from eager_kestrel.core.guide.drafting import FROM_ROWS, Draft, customary, drafted
 from eager_kestrel.core.guide.guide import Guide
-from eager_kestrel.core.guide.proposals import proposals
-from eager_kestrel.core.guide.questions import (
-    BY_KEY,
-    QUESTIONS,
-    SKIP,
-    Offered,
-    OpenQuestion,
-    Questions,
-    fastest_of,
-    highest_of,
-    largest_of,
-    read_answer,
-)
+from eager_kestrel.core.guide.page import Page
+from eager_kestrel.core.guide.questions import BY_KEY, SKIP, OpenQuestion, Questions, read_answer
+from eager_kestrel.core.guide.quotes import Quote, proposed, quotes_of
 from eager_kestrel.core.guide.tables import PageTable, tables_in
-from eager_kestrel.core.resolution import AspectRatio, frame_rate_text
-from eager_kestrel.core.units import Bitrate
+from eager_kestrel.core.resolution import AspectRatio
 from eager_kestrel.files.documents import read_bounded
 from eager_kestrel.files.pages import read_page
 
 MOST_ANSWERS = 1_000_000
-FROM_ROWS = ("video.max_resolution", "video.frame_rates", "video.max_bitrate")
-MOST_PROPOSALS = 6
-"""Of one key; more would be read by nobody."""
+ASKED, ABSENT, SKIPPED = "asked", "not on the page", "customary, not confirmed"
+"""Where a value of a guide is from, if it is not quoted."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,7 +36,7 @@ class Reading:
     """The file's name, or empty for a guide that is made without a page."""
     shape: AspectRatio
     tables: tuple[PageTable, ...]
-    proposals: tuple[Proposal, ...]
+    sentences: tuple[Quote, ...]
 
     @property
     def keys(self) -> tuple[str, ...]:
@@ -58,38 +45,43 @@ class Reading:
 
     def table(self, key: str) -> PageTable | None:
         """Return the table that a key asks about, or None if it asks about a value."""
-        number = key.removeprefix("table.")
-        return self.tables[int(number) - 1] if key.startswith("table.") else None
+        return self.tables[int(key[6:]) - 1] if key.startswith("table.") else None
 
-    def offered(self, key: str, answers: Mapping[str, str]) -> tuple[Proposal, ...]:
-        """Proposals for a key, given what was answered before; the first is the likeliest."""
-        answers = answered(answers)
+    def _rows(self, answers: Mapping[str, str]) -> tuple[list[str], list[str]]:
+        """Rows of the tables whose columns are known, and those that could not be read."""
+        read: list[str] = []
+        unread: list[str] = []
+        for number, table in enumerate(self.tables, 1):
+            reading = answers.get(f"table.{number}", SKIP)
+            if reading != SKIP:
+                rows, others = table.read_as(reading).answers(self.shape)
+                read, unread = read + rows, unread + others
+        return list(dict.fromkeys(read)), unread
+
+    def quotes(self, key: str, answers: Mapping[str, str]) -> tuple[str, ...]:
+        """The page's own words on a question; nothing where it says nothing of it."""
         table = self.table(key)
         if table is not None:
-            words = table.title or " | ".join(table.headings)
-            return (Proposal(key, table.reading, words, "; ".join(table.notes)),)
-        found = [one for one in self.proposals if one.key == key]
-        if key == "bitrates" and (rows := self._rows(answers)):
-            found.insert(0, Proposal(key, "; ".join(rows), self._source(answers), quoted=False))
-        if key in ("transports", "servers", "video.codecs"):
-            found = _together(key, found)
-        if key in FROM_ROWS and "bitrates" in answers:
-            found += _from_rows(key, answers["bitrates"])
-        return tuple(found[:MOST_PROPOSALS])
+            return (table.words,)
+        said = [quote.text for quote in self.sentences if quote.key == key]
+        if key == "bitrates":
+            rows, unread = self._rows(answers)
+            said += [f"not read: {row}" for row in unread]
+            said = (["the tables"] if rows else []) + said
+        return tuple(dict.fromkeys(said))
 
-    def _read(self, answers: Mapping[str, str]) -> list[PageTable]:
-        """The tables whose reading was answered, read so."""
-        pairs = ((t, answers.get(f"table.{n}")) for n, t in enumerate(self.tables, 1))
-        return [table.read_as(reading) for table, reading in pairs if reading is not None]
-
-    def _rows(self, answers: Mapping[str, str]) -> list[str]:
-        every = (row for table in self._read(answers) for row in table.rows_read(self.shape))
-        return list(dict.fromkeys(every))
-
-    def _source(self, answers: Mapping[str, str]) -> str:
-        """Where rows come from, and which rows of the tables could not be read."""
-        unread = [row for table in self._read(answers) for row in table.unread(self.shape)]
-        return "the tables" + (f"; not read: {'; '.join(unread)}" if unread else "")
+    def proposal(self, key: str, answers: Mapping[str, str]) -> str:
+        """An answer of which nothing has to be guessed, or nothing."""
+        table = self.table(key)
+        if table is not None:
+            return table.reading if table.sure(self.shape) else ""
+        found = proposed(key, self.sentences)
+        if key == "bitrates" and (rows := self._rows(answers)[0]):
+            spoken = any(quote.key == key and not quote.aside for quote in self.sentences)
+            found = (
+                "; ".join(rows) if not spoken else f"{'; '.join(rows)}; {found}" if found else ""
+            )
+        return found
 
     def check(self, key: str, answer: str) -> None:
         """Refuse an answer that cannot be read.
@@ -105,26 +97,44 @@ class Reading:
         else:
             read_answer(key, answer)
 
+    def conflict(self, answers: Mapping[str, str], key: str) -> tuple[str, str] | None:
+        """What an answer contradicts, if anything: why, and the key of the other answer."""
+        why = _contradiction(answers)
+        if why is None:
+            return None
+        others = (other for other in answers if other != key and answers[other] != SKIP)
+        first = next((o for o in others if _contradiction({**answers, o: SKIP}) is None), "")
+        return why, first
+
     def accepted(self, given: Mapping[str, str] | None = None) -> dict[str, str]:
-        """What was answered, and else the likeliest proposal of every key, if without a doubt."""
-        said = dict(given or {})
-        answers = answered(said)
-        for key in (key for key in self.keys if key not in said):
-            found = [one for one in self.offered(key, answers) if not one.doubt]
-            if found:
-                answers[key] = found[0].value
+        """What was answered, and else every proposal that contradicts nothing before it."""
+        answers = dict(given or {})
+        for key in (key for key in self.keys if key not in answers):
+            value = self.proposal(key, answers)
+            if value and _contradiction({**answers, key: value}) is None:
+                answers[key] = value
         return answers
 
-    def left_out(self, taken: Mapping[str, str]) -> list[Proposal]:
-        """The likeliest proposal of every key that was left out because of a doubt."""
-        open_keys = (key for key in self.keys if key not in taken)
-        found = (next(iter(self.offered(key, taken)), None) for key in open_keys)
-        return [one for one in found if one is not None]
+    def open_keys(self, answers: Mapping[str, str]) -> list[str]:
+        """What has to be asked: of a page, what it speaks of and nothing is proposed for."""
+        return [
+            key
+            for key in self.keys
+            if key not in answers and (not self.page or self.quotes(key, answers))
+        ]
 
-    def questions(self, answers: Mapping[str, str]) -> Questions:
-        """The questions that are open, as a document."""
-        taken = self.accepted(answers)
-        shown = {k: v for k, v in taken.items() if k in answers or k.startswith("table.")}
+    def source(self, key: str, answers: Mapping[str, str]) -> str:
+        """Where an answer is from: the page's words, or how else."""
+        answer = answers.get(key, SKIP)
+        if answer == SKIP:
+            return SKIPPED if self.quotes(key, answers) else ABSENT
+        quotes = self.quotes(key, answers)
+        own = answer == self.proposal(key, answers) and quotes
+        return " / ".join(quotes[:2]) if own else ASKED
+
+    def questions(self, given: Mapping[str, str]) -> Questions:
+        """The questions that were not answered, as a document."""
+        answers = self.accepted(given)
         return Questions(
             page=self.page,
             questions=tuple(
@@ -132,22 +142,17 @@ class Reading:
                     key=key,
                     asks=self.asks(key),
                     like=self.like(key),
-                    proposals=tuple(
-                        Offered(value=p.value, text=p.text, doubt=p.doubt)
-                        for p in self.offered(key, shown)
-                    ),
+                    quotes=self.quotes(key, answers),
+                    proposal=answers.get(key),
                 )
                 for key in self.keys
-                if key not in answers
+                if key not in given
             ),
         )
 
     def asks(self, key: str) -> str:
         """A question in words."""
-        table = self.table(key)
-        if table is None:
-            return BY_KEY[key].asks
-        return f"How the columns of the table are to be read ({' | '.join(table.headings)})"
+        return BY_KEY[key].asks if key in BY_KEY else "What the columns of this table hold"
 
     def like(self, key: str) -> str:
         """An answer, as an example."""
@@ -155,37 +160,23 @@ class Reading:
         return BY_KEY[key].like if table is None else table.reading
 
 
-def answered(said: Mapping[str, str]) -> dict[str, str]:
-    """The answers without those that skip their question."""
-    return {key: value for key, value in said.items() if value != SKIP}
-
-
-def _from_rows(key: str, rows: str) -> list[Proposal]:
-    """What confirmed rows say of what holds for all of them."""
-    document = read_answer("bitrates", rows)
-    every = document["bitrates"] or [row for own in document.values() for row in own]
-    fast = fastest_of(every)
-    if key == "video.max_resolution":
-        value = largest_of(every)
-    elif key == "video.frame_rates":
-        value = "" if fast is None else f"up to {frame_rate_text(fast)}"
-    else:
-        value = Bitrate.from_kbps(highest_of(every)).in_kbps()
-    return [Proposal(key, value, "the rows", quoted=False)] if value else []
-
-
-def _together(key: str, found: list[Proposal]) -> list[Proposal]:
-    """Addresses and protocols stand in several lines, and belong together."""
-    plain = [one for one in found if not one.doubt]
-    if len(plain) < 2:
-        return found
-    parts = dict.fromkeys(part for one in plain for part in one.value.split(", "))
-    whole = Proposal(key, ", ".join(parts), " / ".join(dict.fromkeys(one.text for one in plain)))
-    return [whole, *(one for one in found if one.doubt or key != "servers")]
-
-
 NOTHING = Reading("", AspectRatio(16, 9), (), ())
 """For a guide that is made from answers alone."""
+
+
+def _draft_of(answers: Mapping[str, str], about: NewGuide, *, unverified: bool) -> Draft:
+    values = {key: answers[key] for key in BY_KEY if answers.get(key, SKIP) != SKIP}
+    usual = customary(about.name, about.title, about.source, datetime.now(UTC).date())
+    return drafted(values, usual, frozenset(values) if unverified else frozenset())
+
+
+def _contradiction(answers: Mapping[str, str]) -> str | None:
+    """Return what the answers contradict each other in, or None if a guide can be made of them."""
+    try:
+        _draft_of(answers, NewGuide("a", "A", "a page", Path()), unverified=False)
+    except KestrelError as error:
+        return error.line()
+    return None
 
 
 def read_guideline(path: Path, shape: str = "16:9") -> Reading:
@@ -201,8 +192,8 @@ def read_guideline(path: Path, shape: str = "16:9") -> Reading:
     wanted = AspectRatio.parse(shape)
     page = read_page(path)
     tables, lines = tables_in(page, wanted)
-    whole = Page(page.grids, (*page.lines, *lines))
-    return Reading(path.name, wanted, tuple(tables), tuple(proposals(whole, wanted)))
+    quotes = quotes_of(Page((*page.lines, *lines), ()), wanted)
+    return Reading(path.name, wanted, tuple(tables), tuple(quotes))
 
 
 def answers_given(reading: Reading, path: Path | None, written: Sequence[str]) -> dict[str, str]:
@@ -228,9 +219,9 @@ def answers_given(reading: Reading, path: Path | None, written: Sequence[str]) -
     for key, answer in said.items():
         if answer != SKIP:
             reading.check(key, answer)
-    answers = {key: value for key, value in said.items() if value != SKIP}
-    if "bitrates" not in said and (rows := reading.offered("bitrates", answers)):
-        said["bitrates"] = rows[0].value
+    if "bitrates" not in said and any(key.startswith("table.") for key in said):
+        rows, _ = reading._rows(said)
+        said |= {"bitrates": "; ".join(rows)} if rows else {}
     return said
 
 
@@ -262,22 +253,24 @@ class NewGuide:
 def write_imported_guide(
     reading: Reading, answers: Mapping[str, str], about: NewGuide, *, unverified: bool = False
 ) -> Guide:
-    """Write the guide that answers lead to, with the words each came from.
+    """Write the guide that answers lead to, each value with the words it came from.
+
+    Args:
+        unverified: whether nobody confirmed the answers.
 
     Raises:
         InputError: an answer cannot be read.
         FormatError: answers contradict each other.
         StorageError: the disk would not take it.
     """
-    given = answered(answers)
-    values = {key: given[key] for key in BY_KEY if key in given}
-    usual = customary(about.name, about.title, about.source, datetime.now(UTC).date())
-    draft = drafted(values, usual, frozenset(values) if unverified else frozenset())
-    words = {(one.key, one.value): one.text for one in reading.proposals}
-    comments = dict.fromkeys(draft.guide.unverified, "unverified: not on the page")
-    for question in QUESTIONS:
-        said = words.get((question.key, values.get(question.key, "")))
-        if said is not None:
-            for key in read_answer(question.key, values[question.key]):
-                comments[key] = f"unverified: {said}" if unverified else said
-    return write_guide(draft.guide, about.path, comments | draft.comments)
+    draft = _draft_of(answers, about, unverified=unverified)
+    comments = {}
+    for question in BY_KEY.values():
+        source = reading.source(question.key, answers)
+        answer = answers.get(question.key, SKIP)
+        keys = question.covers if answer == SKIP else read_answer(question.key, answer)
+        for key in keys:
+            guess = draft.guide.guesses(key)
+            source = FROM_ROWS if key in draft.followed else source
+            comments[key] = f"unverified: {source}" if guess else source
+    return write_guide(draft.guide, about.path, comments)

@@ -159,6 +159,7 @@ def recent_runs(
     around: str | None = None,
     endpoints: Sequence[str] = (),
     weekdays: Collection[str] = (),
+    platforms: Collection[str] = (),
 ) -> list[RunEvidence]:
     """The runs kept lately, oldest first, of any kind.
 
@@ -166,6 +167,7 @@ def recent_runs(
         around: a time of day (``"20:00"``); only runs within an hour and a half of it.
         endpoints: names or hosts the runs went towards; any when none is named.
         weekdays: only runs of these days of the week; of any when none is named.
+        platforms: that are planned for, to say what to measure to.
 
     Raises:
         NotFoundError: none is kept.
@@ -184,11 +186,13 @@ def recent_runs(
     if weekdays:
         runs = [run for run in runs if WEEKDAYS[run.taken.weekday()] in weekdays]
     if not runs:
+        from eager_kestrel.actions.endpoints import measure_command
+
         raise NotFoundError(
             f"of {len(kept)} runs of the last {days:g} days none is near {around}"
             if kept
             else f"no run of the last {days:g} days is kept",
-            'run eager-kestrel measure URL, or give --upload "12 Mbit/s"',
+            f'run {measure_command(platforms)}, or give --upload "12 Mbit/s"',
         )
     return runs
 
@@ -216,7 +220,7 @@ def uplink_from_history(
     """
     from eager_kestrel.core.connection.pooling import uplink_of_history
 
-    runs = recent_runs(days, around, endpoints, weekdays)
+    runs = recent_runs(days, around, endpoints, weekdays, platforms)
     uplink = uplink_of_history(runs, endpoints, recent_quarters(platforms, days, around))
     said = with_future(uplink.text, _of_the_future())
     said = taken_around(said, around) if around else said
@@ -316,7 +320,7 @@ def _uplink_of_runs(
             return uplink_from_history(days, show.at, endpoints, sent_to), None
         except NotFoundError:
             missing = no_runs_near(show.at)
-    known = recent_runs(days, None, endpoints)
+    known = recent_runs(days, None, endpoints, platforms=sent_to)
     hours = [
         hour
         for hour in by_hour(known, endpoints).hours

@@ -286,6 +286,7 @@ def plan_or_settings(name: str, platform: str | None) -> Plan:
         )
     show = Show(
         source=video.resolution,
+        shape=video.resolution.shape,
         source_fps=video.frame_rate,
         motion="lively",
         destinations=(destination(platform),),

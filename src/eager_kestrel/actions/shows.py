@@ -10,7 +10,13 @@ from typing import Any
 from eager_kestrel.core import units
 from eager_kestrel.core.codecs import codec_named
 from eager_kestrel.core.errors import InputError, nearest_name
-from eager_kestrel.core.resolution import Resolution, of_fields, parse_frame_rate, with_frame_rate
+from eager_kestrel.core.resolution import (
+    AspectRatio,
+    Resolution,
+    of_fields,
+    parse_frame_rate,
+    with_frame_rate,
+)
 from eager_kestrel.core.show.show import (
     FITS,
     MOTIONS,
@@ -21,6 +27,8 @@ from eager_kestrel.core.show.show import (
     Reserve,
     Show,
     Weekday,
+    has_square_pixels,
+    unclear_shape,
 )
 from eager_kestrel.core.units import parse_time_of_day
 from eager_kestrel.files.documents import write_text
@@ -40,6 +48,7 @@ class ShowOptions:
     platforms: tuple[str, ...] = ()
     codec: str | None = None
     source: str | None = None
+    shape: str | None = None
     source_fps: str | None = None
     motion: str | None = None
     prefer: str | None = None
@@ -97,8 +106,8 @@ def asked_show(name: str | None, wishes: ShowOptions) -> RequestedShow:
             "give --for PLATFORM, or write a show with eager-kestrel start",
         )
     bare = Show(
-        source=Resolution.parse(wishes.source or SOURCE),
-        source_fps=parse_frame_rate(wishes.source_fps or FRAME_RATE),
+        source=Resolution.parse(SOURCE),
+        source_fps=parse_frame_rate(FRAME_RATE),
         motion=MOTION,
         destinations=tuple(destination(name) for name in wishes.platforms),
     )
@@ -177,6 +186,7 @@ def over(show: Show, wishes: ShowOptions) -> Show:
     """
     readers: dict[str, tuple[str | None, Callable[[str], Any]]] = {
         "source": (wishes.source, Resolution.parse),
+        "shape": (wishes.shape, AspectRatio.parse),
         "source_fps": (wishes.source_fps, parse_frame_rate),
         "motion": (wishes.motion, lambda said: _one_of(said, MOTIONS, "a kind of motion")),
         "prefer": (wishes.prefer, lambda said: _one_of(said, PREFERENCES, "a preference")),
@@ -202,7 +212,11 @@ def over(show: Show, wishes: ShowOptions) -> Show:
     changed["reserves"] = (*(r for r in show.reserves if r.name not in names), *wished)
     if wishes.days:
         changed["days"] = tuple(weekday(written) for written in wishes.days)
-    return show.model_copy(update=changed)
+    changed_show = show.model_copy(update=changed)
+    error = unclear_shape(changed_show)
+    if error is not None:
+        raise error
+    return changed_show
 
 
 def _destinations(show: Show, wishes: ShowOptions) -> tuple[Destination, ...]:
@@ -346,6 +360,12 @@ def new_show(wishes: ShowOptions, title: str = "") -> Show:
     for place in show.destinations:
         guide_for(place).codec(place.codec)
     return show.model_copy(update={"title": title})
+
+
+def has_unclear_shape(wishes: ShowOptions) -> bool:
+    """Whether the shape of a source's picture has to be asked for."""
+    source = Resolution.parse(_parted(wishes).source or SOURCE)
+    return wishes.shape is None and not has_square_pixels(source)
 
 
 def is_unknown(platform: str) -> bool:

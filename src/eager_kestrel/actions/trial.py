@@ -4,33 +4,57 @@ from __future__ import annotations
 
 import secrets
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import combinations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from eager_kestrel.actions.encode_trial import TrialEncodes, TrialOptions, screen_of, try_clip
+from eager_kestrel.actions.encode_trial import (
+    TrialEncodes,
+    TrialOptions,
+    look_quickly,
+    of_clip,
+    quick_settings,
+    try_clip,
+)
+from eager_kestrel.actions.encodes import Tell, screen_of
 from eager_kestrel.actions.planning import plan, uplink_from_history, uplink_from_number
 from eager_kestrel.actions.shows import ShowOptions, asked_show
 from eager_kestrel.core.arrays import Floats
+from eager_kestrel.core.choice.candidates import takes
 from eager_kestrel.core.codecs import CODECS
 from eager_kestrel.core.connection.uplink import Uplink
 from eager_kestrel.core.errors import InputError
-from eager_kestrel.core.footage import Trial, TrialPoint
+from eager_kestrel.core.footage import Footage, Trial, TrialPoint
+from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.plan.trial_report import TrialReport
-from eager_kestrel.core.show.show import Show
+from eager_kestrel.core.resolution import Resolution, resolution_at
+from eager_kestrel.core.settings.values import VideoSettings
+from eager_kestrel.core.show.show import Motion, Show
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words import broadcasts as words
 from eager_kestrel.core.words.numbers import looks
 from eager_kestrel.files.documents import copy_file
-from eager_kestrel.files.footage import footage_names, quality_table, require_footage_name
+from eager_kestrel.files.footage import (
+    footage_names,
+    is_clip,
+    known_look,
+    look_name,
+    remove_reels,
+    require_footage_name,
+    table_by,
+    write_footage,
+)
+from eager_kestrel.files.guides import guide_for
 
 if TYPE_CHECKING:
     from eager_kestrel.media.clip import Clip
 
 
-"""What the quality model's bitrates are for."""
-USUAL_KBPS, USUAL_LINES = 6000.0, 720
+USUAL_KBPS, USUAL = 6000.0, Resolution(1280, 720)
+"""Around which a clip is tried where nothing is planned."""
+FAR = 1.5
+"""A plan whose bitrate lies further from what was tried wants a look of its own."""
 
 
 def look_at(path: Path, tell: Callable[[float], None] = lambda _: None) -> Clip:
@@ -42,6 +66,76 @@ def look_at(path: Path, tell: Callable[[float], None] = lambda _: None) -> Clip:
     from eager_kestrel.media.clip import read_clip
 
     return read_clip(path, tell)
+
+
+def by_own_footage(show: Show, uplink: Uplink, tell: Tell = lambda _: None) -> Show:
+    """A show whose footage is a clip, with the name of what a quick look at it teaches.
+
+    The look is a few encodes of busy moments around what the show would be sent with; it is kept
+    by the clip's content, and made again where a plan is far from what was tried.
+
+    Raises:
+        FormatError: the clip cannot be tried.
+        InputError: its shape is not the source's.
+        StoppedError: the user stopped it.
+        StorageError: the disk would not take it.
+    """
+    if show.footage is None or not is_clip(show.footage):
+        return show
+    path = Path(show.footage)
+    known = known_look(path)
+    video = _most(plan(show.model_copy(update={"footage": None}), uplink).plan)
+    if video is None:
+        return show.model_copy(update={"footage": None})
+    if known is None or not _near(known, video):
+        from eager_kestrel.media.clip import glance
+
+        clip = glance(path)
+        _require_shape(clip, show)
+        around = _around(video, show.motion, look_name(path))
+        known = look_quickly(clip, around, tell)
+        then = _most(plan(show, uplink, table=table_by(known, show.motion)).plan)
+        beyond = of_clip(clip, then.resolution if then else video.resolution)
+        tried = [setting.resolution.pixels for setting in quick_settings(clip, around)[1]]
+        if not min(tried) <= beyond.pixels <= max(tried):
+            known = look_quickly(clip, replace(around, asked=(beyond,)), tell)
+        write_footage(known)
+        remove_reels(path)
+    return show.model_copy(update={"footage": known.name})
+
+
+def _most(made: Plan) -> VideoSettings | None:
+    """Of what a plan sends, the settings with the highest bitrate."""
+    videos = [d.video for d in made.destinations if d.video is not None]
+    return max(videos, key=lambda video: video.bitrate_kbps, default=None)
+
+
+def _near(known: Footage, video: VideoSettings) -> bool:
+    """Whether what was tried of a footage says something of these settings."""
+    by = video.bitrate_kbps / known.around_kbps
+    return known.codec == video.codec and 1 / FAR <= by <= FAR
+
+
+def _require_shape(clip: Clip, show: Show) -> None:
+    if not show.picture.shape.fits(clip.resolution):
+        raise InputError(
+            f"{clip.path.name} is {clip.resolution}, and the show's source is {show.picture}",
+            "give a clip of the show itself, or --source as the clip is",
+        )
+
+
+def _around(video: VideoSettings, motion: Motion, keep: str | None) -> TrialOptions:
+    """What to try around settings of a plan."""
+    preset = CODECS[video.codec].preset if video.own_encoder else video.preset
+    return TrialOptions(
+        codec=video.codec,
+        preset=preset or CODECS[video.codec].preset,
+        resolution=video.resolution,
+        kbps=video.bitrate_kbps,
+        motion=motion,
+        fps=video.frame_rate,
+        keep=keep,
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,6 +159,8 @@ class TrialRequest:
     motion: str | None = None
     """None: lively."""
     save_as: str | None = None
+    resolutions: tuple[str, ...] = ()
+    """To try as well."""
 
 
 def prepare_trial(
@@ -83,23 +179,21 @@ def prepare_trial(
     if wish.save_as is not None:
         require_footage_name(wish.save_as)
     most = None if wish.bitrate is None else Bitrate.parse(wish.bitrate).kbps
-    show = None
+    show, asked = None, tuple(Resolution.parse(written) for written in wish.resolutions)
     motion, keep = wish.motion, wish.save_as
     if wish.platforms:
         show = asked_show(None, ShowOptions(platforms=wish.platforms, motion=motion)).show
+        uplink = uplink_from_history() if wish.upload is None else uplink_from_number(wish.upload)
     clip = look_at(path, looked)
     if show is None:
-        return Prepared(clip, _unplanned(most, motion, keep))
-    show = show.model_copy(update={"source": clip.resolution, "frame_rate": clip.frame_rate})
-    uplink = uplink_from_history() if wish.upload is None else uplink_from_number(wish.upload)
-    destination = next((d for d in plan(show, uplink).plan.destinations if d.video), None)
-    if destination is None or destination.video is None:
+        return Prepared(clip, replace(_unplanned(most, motion, keep), asked=asked))
+    update = {"source": clip.resolution, "shape": None, "source_fps": clip.frame_rate}
+    show = show.model_copy(update=update)
+    video = _most(plan(show, uplink).plan)
+    if video is None:
         raise InputError("the plan sends nothing there", "see why with eager-kestrel plan --why")
-    video = destination.video
-    lines = min(video.resolution.width, video.resolution.height)
-    preset = CODECS[video.codec].preset if video.own_encoder else video.preset
-    preset = preset or CODECS[video.codec].preset
-    wanted = TrialOptions(video.codec, preset, lines, video.bitrate_kbps, show.motion, keep)
+    taken = takes(guide_for(show.destinations[0]).video, clip.resolution)
+    wanted = replace(_around(video, show.motion, keep), source_too=taken, asked=asked)
     return Prepared(clip, wanted, show, uplink)
 
 
@@ -109,26 +203,23 @@ def _unplanned(most: float | None, motion: str | None, keep: str | None) -> Tria
 
     bare = asked_show(None, ShowOptions(platforms=("-",), motion=motion)).show
     made = latest_plan() if most is None else None
-    video = next((d.video for d in made.destinations if d.video), None) if made else None
-    if video is None:
-        kbps = USUAL_KBPS if most is None else most
-        return TrialOptions("h264", CODECS["h264"].preset, USUAL_LINES, kbps, bare.motion, keep)
-    lines = min(video.resolution.width, video.resolution.height)
-    preset = CODECS[video.codec].preset if video.own_encoder else video.preset
-    preset = preset or CODECS[video.codec].preset
-    return TrialOptions(video.codec, preset, lines, video.bitrate_kbps, bare.motion, keep)
+    video = None if made is None else _most(made)
+    if video is not None:
+        return _around(video, bare.motion, keep)
+    kbps = USUAL_KBPS if most is None else most
+    return TrialOptions("h264", CODECS["h264"].preset, USUAL, kbps, bare.motion, keep=keep)
 
 
 def report_of(asked: Prepared, trial: Trial) -> TrialReport:
     """A trial, and the plan by the measured figures if a platform was named."""
     if asked.show is None or asked.uplink is None:
         return TrialReport(trial=trial, plan=None)
-    motion = asked.show.motion
-    table = quality_table().with_own(motion, trial.footage.parameters)
-    basis = words.basis(trial.clip, trial.footage.encodes, trial.footage.off_by)
-    table = table.model_copy(update={"basis": basis})
-    made = plan(asked.show, asked.uplink, table=table).plan
-    return TrialReport(trial=trial, plan=made)
+    made = plan(asked.show, asked.uplink, table=table_by(trial.footage, asked.show.motion)).plan
+    encoded = {(point.resolution, point.frame_rate) for point in trial.points}
+    planned = [d.video for d in made.destinations if d.video is not None]
+    between = (v for v in planned if (v.resolution, v.frame_rate) not in encoded)
+    names = (resolution_at(v.resolution, v.frame_rate) for v in between)
+    return TrialReport(trial=trial, plan=made, interpolated=tuple(dict.fromkeys(names)))
 
 
 def names() -> list[str]:

@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 from datetime import datetime
 from pathlib import Path
 
+from eager_kestrel.actions.endpoints import measure_command
 from eager_kestrel.actions.planning import RECENT_DAYS, plan, safe_uplink
 from eager_kestrel.actions.runs import runs_towards
 from eager_kestrel.actions.shows import ShowOptions, asked_show
@@ -149,7 +150,9 @@ def hours(
     with History() as history:
         last = history.rows(HistoryFilter(last=1))
         if not last:
-            raise NotFoundError("no run is kept", "run eager-kestrel measure URL, or import some")
+            raise NotFoundError(
+                "no run is kept", f"run {measure_command(platforms)}, or import some"
+            )
         until = datetime.fromisoformat(last[0].taken_at).timestamp()
         runs = history.evidence(lately(days, until))
     taken = runs_towards(runs, endpoints) if endpoints else runs

@@ -175,7 +175,7 @@ class RecordingFlags:
 def check(
     settings: Annotated[
         Path | None,
-        typer.Argument(metavar="[FILE]", help="TOML or JSON settings, a plan, or a recording."),
+        typer.Argument(metavar="FILE", help="TOML or JSON settings, a plan, or a recording."),
     ] = None,
     platforms: Annotated[
         list[str] | None,

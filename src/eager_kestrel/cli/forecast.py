@@ -26,7 +26,7 @@ def forecast(
     plan: Annotated[
         str,
         typer.Argument(
-            metavar="[PLAN]", help="A plan's JSON file or a show; default: the latest plan."
+            metavar="PLAN", help="A plan's JSON file or a show; default: the latest plan."
         ),
     ] = "latest",
     lasts: Annotated[

@@ -61,12 +61,12 @@ def new(
 def answered(name: str, path: Path, page: Path | None = None) -> Guide:
     """Ask for a guide, perhaps with the proposals of a page, and write it."""
     reading = importing.NOTHING if page is None else importing.read_guideline(page)
-    title = name.replace("-", " ").title()
+    title = name if name != name.lower() else name.replace("-", " ").title()
     source = "its guideline page"
     if page is None:
         title = typer.prompt("What is it called", default=title, err=True)
         source = typer.prompt("Where do the figures come from", default=source, err=True)
-    about = importing.NewGuide(name, title, source, path)
+    about = importing.NewGuide(path.stem, title, source, path)
     return confirmed(reading, {}, lambda said: importing.write_imported_guide(reading, said, about))
 
 
@@ -96,27 +96,25 @@ def import_page(
         typer.Option(
             metavar="WHICH",
             autocompletion=options.among("all", "none"),
-            help="Do not ask: take what carries no doubt, as unverified, or nothing.",
+            help="Do not ask: take all that the page surely says, as unverified; or none.",
         ),
     ] = None,
     json: options.Json = False,
     out: Out = None,
 ) -> None:
-    """Turn a guideline page into a guide: every value is proposed, and confirmed by you."""
+    """Turn a guideline page into a guide: it is quoted beside each question, and you confirm."""
     if accept not in (None, "all", "none"):
-        raise InputError(f'"{accept}" is nothing to accept', "write all or none")
+        raise InputError(f'"{accept}" is nothing to accept', "write --accept all or --accept none")
     path = new_path(name, out)
     reading = importing.read_guideline(page, shape)
     given = importing.answers_given(reading, answers, set_ or ())
     called = title or name.replace("-", " ").title()
-    about = importing.NewGuide(name, called, source or page.name, path)
+    about = importing.NewGuide(path.stem, called, source or page.name, path)
     if accept == "all":
         taken = reading.accepted(given)
-        for one in reading.left_out(taken):
-            warn(
-                f"left out: {one.key}={shorten(one.value, 60)} ({one.doubt}); "
-                "if it is right, add it with --set"
-            )
+        for key in reading.open_keys(taken):
+            quote = shorten(reading.quotes(key, taken)[0], 80)
+            warn(f'left out: {key}, "{quote}"; add it with --set', always=True)
         understood_so(importing.write_imported_guide(reading, taken, about, unverified=True), path)
         raise typer.Exit(1)
     if accept == "none" or answers is not None:
@@ -161,7 +159,7 @@ def listed(
     output.require()
     found, broken = list_guides()
     for error in broken:
-        warn(error.line())
+        warn(error.line(), always=True)
     deliver(found, output)
     if broken:
         raise typer.Exit(1)
@@ -201,7 +199,7 @@ def check(
     if not output.json:
         for one in found.files:
             for error in one.errors:
-                warn(error)
+                warn(error, always=True)
     deliver(found, output)
     if any(one.errors for one in found.files):
         raise typer.Exit(1)

@@ -1,4 +1,4 @@
-"""The dialogue that makes a guide: each value is proposed with its words, and you confirm it.
+"""The dialogue that makes a guide: the page is quoted beside each question, and you confirm.
 
 ``guides import``, ``guides new`` and ``start`` ask the same questions here.
 """
@@ -9,159 +9,119 @@ from typing import TYPE_CHECKING
 
 import typer
 
+from eager_kestrel.cli.rendering import show
 from eager_kestrel.cli.terminal import console, warn
 from eager_kestrel.core.errors import InputError
-from eager_kestrel.core.guide.amounts import Proposal
 from eager_kestrel.core.guide.questions import SKIP
+from eager_kestrel.report.blocks import Styled, Table
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Mapping
-
-    from rich.console import Console
 
     from eager_kestrel.actions.importing import Reading
     from eager_kestrel.core.guide.guide import Guide
     from eager_kestrel.core.guide.tables import PageTable
 
 HOW = (
-    "Enter takes the first proposal, a number another one; or type a value. "
-    "A dash (-) skips: the guide then has what is customary, marked as unverified."
+    "What the page says is quoted. Type a value; Enter or a dash (-) skips: then the guide has "
+    "what is customary, marked as unverified."
 )
-MOST_ROWS_SHOWN = 6
-
-
-def ask_all(reading: Reading, given: Mapping[str, str]) -> dict[str, str]:
-    """Ask every open question until its answer can be read."""
-    screen = console(stderr=True)
-    screen.print(HOW, style="dim")
-    answers = dict(given)
-    for number, key in enumerate(reading.keys, 1):
-        if key in answers:
-            continue
-        screen.print(
-            f"\n{number} of {len(reading.keys)}  {reading.asks(key)}",
-            markup=False,
-            highlight=False,
-            style="bold",
-        )
-        said = _ask(reading, key, reading.offered(key, answers), screen)
-        if said is not None:
-            answers[key] = said
-    return answers
+QUOTES, MORE = 3, "?"
+CELLS = 6
+"""Examples of a column."""
 
 
 def confirmed(
     reading: Reading, given: Mapping[str, str], write: Callable[[Mapping[str, str]], Guide]
 ) -> Guide:
-    """Ask, write, and ask again for what contradicts itself, until a guide is written."""
-    answers = ask_all(reading, given)
-    while True:
-        try:
-            return write(answers)
-        except InputError as error:
-            answers = _ask_again(reading, answers, error.line())
+    """Ask what the page leaves open, have all of it confirmed in one list, and write the guide."""
+    answers = reading.accepted(given)
+    keys = reading.open_keys(answers)
+    if keys:
+        _say(HOW, "dim")
+    for number, key in enumerate(keys, 1):
+        _ask(reading, key, answers, f"{number} of {len(keys)}  ")
+        if reading.table(key) is not None and answers.get("bitrates", SKIP) == SKIP:
+            answers["bitrates"] = reading.proposal("bitrates", answers) or SKIP
+    while (changed := _change(reading, answers)) is not None:
+        answers.pop(changed, None)
+        _ask(reading, changed, answers)
+    return write(answers)
 
 
-def _ask_again(reading: Reading, answers: dict[str, str], because: str) -> dict[str, str]:
-    """Ask anew for what an error speaks of, Enter keeping what was said; all else stands."""
-    warn(because)
-    screen = console(stderr=True)
-    named = [key for key in answers if key.split(".")[-1].split("_")[0] in because]
-    for key in named or [key for key in ("bitrates", "video.max_bitrate") if key in answers]:
-        screen.print(f"\n{reading.asks(key)}", markup=False, highlight=False, style="bold")
-        said = _ask(reading, key, reading.offered(key, answers), screen, answers[key])
-        answers = {k: v for k, v in answers.items() if k != key}
-        answers |= {} if said is None else {key: said}
-    return answers
+def _say(text: str, style: str = "") -> None:
+    console(stderr=True).print(text, markup=False, highlight=False, style=style)
 
 
-def _ask(
-    reading: Reading,
-    key: str,
-    offered: tuple[Proposal, ...],
-    screen: Console,
-    before: str | None = None,
-) -> str | None:
-    """Return one answer, or None if the person skips the question."""
-    table = reading.table(key)
-    if table is not None:
-        _show_table(table, screen)
-    else:
-        _show_proposals(offered, screen)
-    numbered = _numbered(offered)
-    usual = SKIP
-    if table is not None:
-        usual = table.reading
-    elif offered and not offered[0].doubt:
-        usual = "1" if numbered else offered[0].value
-    usual = usual if before is None else before
-    while True:
-        answer = str(
-            typer.prompt(
-                f"   like {reading.like(key)}" if not offered else "  ", default=usual, err=True
-            )
-        ).strip()
+def _change(reading: Reading, answers: Mapping[str, str]) -> str | None:
+    """Show every answer with its words; return the key of one to change, or None for none."""
+    silent = []
+    _say("\nWhat the guide will say", "bold")
+    for number, key in enumerate(reading.keys, 1):
+        asks, answer = reading.asks(key), answers.get(key, SKIP)
         if answer == SKIP:
+            silent.append(f"{number} {asks.partition(':')[0].lower()}")
+        else:
+            answer = answer.replace("; ", "\n    ") if key == "bitrates" else answer
+            _say(f"{number:>2}  {asks.partition(':')[0]}: {answer}")
+            _say(f"    {reading.source(key, answers)}", "dim")
+    if silent:
+        _say(f"Customary, and unverified: {', '.join(silent)}", "yellow")
+    while True:
+        text = "Enter writes the guide; a number changes that answer"
+        said = typer.prompt(text, default="", err=True, show_default=False).strip()
+        if not said:
             return None
-        if numbered and answer.isdigit() and 1 <= int(answer) <= len(offered):
-            answer = offered[int(answer) - 1].value
+        if said.isdecimal() and 0 < int(said) <= len(reading.keys):
+            return reading.keys[int(said) - 1]
+        warn(f'"{said}" is not one of these numbers; write 1 to {len(reading.keys)}')
+
+
+def _ask(reading: Reading, key: str, answers: dict[str, str], before: str = "") -> None:
+    """Ask one question until its answer can be read and contradicts nothing; Enter skips it."""
+    _say(f"\n{before}{reading.asks(key)}", "bold")
+    quotes, table = reading.quotes(key, answers), reading.table(key)
+    if table is not None:
+        _show_table(table)
+    _show_quotes(quotes[:QUOTES], len(quotes) - QUOTES)
+    while True:
+        answer = typer.prompt(f"   like {reading.like(key)}", default=SKIP, err=True).strip()
+        if answer == MORE and len(quotes) > QUOTES:
+            _show_quotes(quotes[QUOTES:], 0)
+            continue
+        if answer == SKIP:
+            answers[key] = SKIP
+            return
         try:
-            if table is not None:
-                answer = _changed(table, answer)
             reading.check(key, answer)
         except InputError as error:
             warn(error.line())
             continue
-        return answer
+        answer = answer if table is None else table.read_as(answer).reading
+        clash = reading.conflict({**answers, key: answer}, key)
+        if clash is None:
+            answers[key] = answer
+            return
+        why, other = clash
+        warn(f"that contradicts another answer: {why}")
+        if other:
+            told = f"{reading.asks(other)}: {answers[other]} ({reading.source(other, answers)})"
+            warn(f"{told}; change this, or that one at the end")
 
 
-def _changed(table: PageTable, answer: str) -> str:
-    """``3=maximum kbit/s`` changes one column of a table's reading."""
-    number, equals, reading = answer.partition("=")
-    if not equals or not number.strip().isdigit():
-        return answer
-    columns = [str(column) for column in table.columns]
-    if not 1 <= int(number) <= len(columns):
-        return answer
-    columns[int(number) - 1] = reading.strip()
-    return " | ".join(columns)
+def _show_quotes(quotes: tuple[str, ...], more: int) -> None:
+    for quote in quotes:
+        _say(f'   "{quote}"', "cyan")
+    if more > 0:
+        _say(f"   {more} more: {MORE}", "dim")
 
 
-def _numbered(offered: tuple[Proposal, ...]) -> bool:
-    """Whether a number means a proposal, and not a value such as 2 B-frames."""
-    return not any(one.value.isdigit() for one in offered)
-
-
-def _show_proposals(offered: tuple[Proposal, ...], screen: Console) -> None:
-    from rich.text import Text
-
-    for number, one in enumerate(offered, 1):
-        mark = number if _numbered(offered) else " "
-        line = Text(f"  {mark}  ").append(one.value.replace("; ", "\n     "), style="cyan")
-        if one.doubt:
-            line.append(f"  ({one.doubt})", style="yellow")
-        screen.print(line, soft_wrap=False)
-        words = f'"{one.text}"' if one.quoted else one.text
-        screen.print(Text(f"     from {words}", style="dim"))
-
-
-def _show_table(table: PageTable, screen: Console) -> None:
+def _show_table(table: PageTable) -> None:
     """How each column is read, with examples."""
-    from rich.table import Table as Shown
-    from rich.text import Text
-
-    shown = Shown(box=None, padding=(0, 1), header_style="dim")
-    for heading in ("", "column", "read as", "holds"):
-        shown.add_column(heading, overflow="fold")
+    rows = []
     for number, (heading, column) in enumerate(zip(table.headings, table.columns, strict=True), 1):
         cells = dict.fromkeys(row[number - 1] for row in table.rows if row[number - 1])
-        shown.add_row(
-            str(number),
-            Text(heading),
-            Text(str(column), style="cyan"),
-            Text(", ".join([*cells][:MOST_ROWS_SHOWN]), style="dim"),
-        )
-    screen.print(shown)
-    for note in table.notes:
-        screen.print(Text(f"   {note}", style="yellow"))
-    screen.print("   Enter takes it so; 3=maximum kbit/s reads a column otherwise", style="dim")
+        known = Styled(str(column), "strong") if column.sure else Styled(f"{column}?", "bad")
+        rows.append((str(number), heading, known, Styled(", ".join([*cells][:CELLS]), "dim")))
+    show([Table(("", "column", "read as", "holds"), tuple(rows))], console(stderr=True))
+    _say("   3=maximum kbit/s reads column 3 so; - leaves the table out", "dim")

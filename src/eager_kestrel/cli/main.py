@@ -139,7 +139,7 @@ def root(
 
 def exit_code(error: errors.KestrelError) -> int:
     """The exit code of an error."""
-    if isinstance(error, errors.NetworkError):
+    if isinstance(error, errors.NetworkError | errors.OutputError):
         return EXIT_NETWORK
     if isinstance(error, errors.NoPlanError):
         return EXIT_NO_PLAN
@@ -215,9 +215,6 @@ def run(arguments: list[str]) -> int:
         return _fail(f"{message.rstrip('.')}; see {where} --help", EXIT_INPUT)
     except (KeyboardInterrupt, typer.Abort):
         return _fail("stopped; nothing was kept", EXIT_STOPPED)
-    except BrokenPipeError:
-        sys.stderr.close()
-        return EXIT_BREACH
     except Exception as error:
         if os.environ.get("EAGER_KESTREL_TRACEBACK"):
             raise
@@ -245,13 +242,22 @@ def main() -> None:
 
     It lives for one command, so it collects garbage rarely (those that serve do so as usual), and
     pydantic need not read the metadata of every installed package in search of plugins. Being told
-    to end is the same as Ctrl-C.
+    to end, or losing the terminal, is the same as Ctrl-C.
     """
     gc.set_threshold(500_000)
-    signal.signal(signal.SIGTERM, signal.default_int_handler)
     os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
     fall_back()
-    code = run(sys.argv[1:])
+    try:
+        for name in ("SIGINT", "SIGTERM", "SIGHUP"):
+            known = getattr(signal, name, None)
+            if known is not None and signal.getsignal(known) != signal.SIG_IGN:
+                signal.signal(known, signal.default_int_handler)
+        code = run(sys.argv[1:])
+        sys.stdout.flush()
+    except KeyboardInterrupt:
+        code = EXIT_STOPPED
+    except errors.OutputError as error:
+        code = _fail(error.line(), EXIT_NETWORK)
     with contextlib.suppress(ValueError):  # a second Ctrl-C while all is being put away
         signal.signal(signal.SIGINT, signal.SIG_IGN)
     sys.exit(code)

@@ -126,7 +126,7 @@ def measure(
     url: Annotated[
         str | None,
         typer.Argument(
-            metavar="[URL|NAME]",
+            metavar="URL|NAME",
             autocompletion=complete_endpoint,
             help="An http(s) address that takes uploads by POST, an ingest server "
             "(rtmps://HOST/APP), or a named endpoint; default: the last one used.",
@@ -278,7 +278,7 @@ def _kept(run: Run) -> bool:
         with uninterrupted():
             keep_run(run)
     except StorageError as error:
-        warn(f"the run could not be kept: {error.line()}")
+        warn(f"the run could not be kept: {error.line()}", always=True)
         return False
     return True
 
@@ -287,10 +287,10 @@ def _told_how_it_ended(run: Run) -> int:
     """Say on standard error what cut a run short; returns the exit code that goes with it."""
     for phase in (run.one_connection, run.sustained, run.several_connections):
         if phase is not None and phase.ended == "failed":
-            warn(f"{phase.ended_text}; what was learned before is marked partial")
+            warn(f"{phase.ended_text}; what was learned before is marked partial", always=True)
             return 3
     if run.partial:
-        warn("stopped; what was learned so far is marked partial")
+        warn("stopped; what was learned so far is marked partial", always=True)
         return 1
     return 0
 
@@ -304,7 +304,7 @@ def told(
         if keep:
             _kept(outcome.run)
         if outcome.error is not None:
-            warn(f"run {outcome.number} failed: {outcome.error.line()}")
+            warn(f"run {outcome.number} failed: {outcome.error.line()}", always=True)
         elif uplink is not None:
             typical, floor = rate(uplink.typical_kbps), rate(uplink.floor_kbps)
             warn(f"run {outcome.number}: typical {typical}, floor {floor}")

@@ -29,6 +29,13 @@ NUMBER = re.compile(r"<(int|float)( range)?>")
 class HeadedCommand(TyperCommand):
     """A command whose help lists options under the heading of their group."""
 
+    def collect_usage_pieces(self, ctx: Any) -> list[str]:
+        """The pieces of a usage line: NAME must be given, [NAME] may be."""
+        pieces = (
+            re.sub(r"[{}]|(?<=\.\.\.[]}])\.\.\.", "", p) for p in super().collect_usage_pieces(ctx)
+        )
+        return [piece if piece.startswith("[OPT") else piece.upper() for piece in pieces]
+
     def format_options(self, ctx: Any, formatter: Any) -> None:
         """Write arguments, then options by heading."""
         headings: dict[str, str] = getattr(self.callback, "__headings__", {})
@@ -385,6 +392,10 @@ class ShowFlags:
     HEADING: ClassVar = "The show"
 
     source: Source = None
+    shape: Annotated[
+        str | None,
+        typer.Option(metavar="SHAPE", help="Its picture's, if its pixels are not square: 16:9."),
+    ] = None
     source_fps: SourceRate = None
     motion: Motion = None
     audio: Annotated[
@@ -437,9 +448,9 @@ class ShowFlags:
     footage: Annotated[
         str | None,
         typer.Option(
-            metavar="NAME",
+            metavar="CLIP",
             autocompletion=complete_footage,
-            help="Use your own footage, as trial --save-as named it.",
+            help="Plan for your own footage: a clip of it, or what trial --save-as named.",
         ),
     ] = None
     ignore_machine: Annotated[

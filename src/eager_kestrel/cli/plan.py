@@ -19,7 +19,7 @@ from eager_kestrel.actions.planning import (
 from eager_kestrel.actions.shows import asked_show
 from eager_kestrel.cli import options
 from eager_kestrel.cli.delivery import deliver
-from eager_kestrel.cli.terminal import warn
+from eager_kestrel.cli.terminal import telling, warn
 from eager_kestrel.core.connection.uplink import Uplink
 from eager_kestrel.core.errors import NoPlanError, StorageError
 from eager_kestrel.core.plan.plan import Plan
@@ -77,7 +77,7 @@ def plan(
     show: Annotated[
         str | None,
         typer.Argument(
-            metavar="[SHOW]",
+            metavar="SHOW",
             autocompletion=options.complete_show,
             help="A show file or a bundled show; options override it. Default: ./show.toml.",
         ),
@@ -118,12 +118,13 @@ def plan(
         deliver(swept, output, writers={".csv": partial(write_sweep, swept)})
         return
     uplink = upload.uplink(asked.show)
+    meant = _looked_at(asked.show, uplink, quiet=output.quiet)
     if what_if.compare is not None:
         from eager_kestrel.actions.what_if import compare_settings
 
-        deliver(compare_settings(what_if.compare, asked.show, uplink), output)
+        deliver(compare_settings(what_if.compare, meant, uplink), output)
         return
-    planned = plan_show(asked.show, uplink, copy_to)
+    planned = plan_show(meant, uplink, copy_to)
     made = planned.plan
     kept = made.total_kbps == 0 or kept_plan(made)
     for note in planned.notes:
@@ -146,12 +147,25 @@ def plan(
         raise typer.Exit(1)
 
 
+def _looked_at(show: Show, uplink: Uplink, *, quiet: bool) -> Show:
+    """The show by what its clip teaches, where its footage is one."""
+    if show.footage is None:
+        return show
+    from eager_kestrel.actions.trial import by_own_footage
+
+    with telling(f"looking at {show.footage}", quiet=quiet, each=True) as tell:
+        return by_own_footage(show, uplink, tell)
+
+
 def kept_plan(plan: Plan) -> bool:
     """Keep it as the latest; a disk that will not take it gets a line, and the plan is shown."""
     try:
         keep_plan(plan)
     except StorageError as error:
-        warn(f"the plan could not be kept, and latest is still the one before: {error.line()}")
+        warn(
+            f"the plan could not be kept, and latest is still the one before: {error.line()}",
+            always=True,
+        )
         return False
     return True
 

@@ -52,7 +52,7 @@ def receive(
         with interruptible() as ctrl_c, _live(quiet=output.json) as tell:
             receiving.wait_for(taking, streams, seconds, tell)
         if ctrl_c.stopped:
-            warn("stopped; this is what came so far")
+            warn("stopped; this is what came so far", always=True)
     if taking.refused:
         warn(f"{counted(taking.refused, 'connection')} with a wrong key or app refused")
     found = ReceivedList(streams=tuple(taking.received), refused=taking.refused)

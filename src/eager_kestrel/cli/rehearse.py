@@ -50,7 +50,7 @@ def rehearse(
     plan: Annotated[
         str,
         typer.Argument(
-            metavar="[PLAN]", help="A plan's JSON file, or settings; default: the latest plan."
+            metavar="PLAN", help="A plan's JSON file, or settings; default: the latest plan."
         ),
     ] = "latest",
     to: Annotated[

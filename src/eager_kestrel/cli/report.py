@@ -15,7 +15,7 @@ from eager_kestrel.report import page
 
 def report(
     plan: Annotated[
-        str, typer.Argument(metavar="[PLAN]", help="A plan's JSON file; default: the latest plan.")
+        str, typer.Argument(metavar="PLAN", help="A plan's JSON file; default: the latest plan.")
     ] = "latest",
     out: Annotated[
         Path, typer.Option("--out", "-o", metavar="FILE", help="The page: .html or .md.")

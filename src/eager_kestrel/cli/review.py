@@ -16,7 +16,7 @@ def review(
     broadcast: Annotated[
         str,
         typer.Argument(
-            metavar="[BROADCAST]", help='Its id, the beginning of one, or "latest" (runs list).'
+            metavar="BROADCAST", help='Its id, the beginning of one, or "latest" (runs list).'
         ),
     ] = "latest",
     plan: Annotated[

@@ -141,7 +141,7 @@ def import_runs(
     done = kept.import_runs(file, dates)
     deliver(done, output)
     for line in done.bad:
-        warn(f"{file}: {line}")
+        warn(f"{file}: {line}", always=True)
     if done.bad:
         if done.added + done.known == 0:
             raise FormatError(f"none of {counted(len(done.bad), 'row')} could be read", "see above")

@@ -20,7 +20,7 @@ def schema(
     kind: Annotated[
         str | None,
         typer.Argument(
-            metavar="[KIND]",
+            metavar="KIND",
             autocompletion=complete_kind,
             help="As in its format line, such as plan; default: list every kind.",
         ),

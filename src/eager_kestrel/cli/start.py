@@ -13,6 +13,7 @@ import typer
 
 from eager_kestrel.actions import shows, shows as begin
 from eager_kestrel.actions.guides import new_path
+from eager_kestrel.actions.importing import read_guideline
 from eager_kestrel.actions.planning import (
     known_platforms,
     known_uplink,
@@ -95,7 +96,7 @@ def _replaces(out: Path | None) -> bool:
 def _ask(question: str, usual: str, read: Callable[[str], T]) -> T:
     """Ask until the answer can be read."""
     while True:
-        answer = typer.prompt(question, default=usual, err=True)
+        answer = typer.prompt(question, default=usual, show_default=bool(usual), err=True)
         try:
             return read(str(answer))
         except KestrelError as error:
@@ -118,7 +119,8 @@ def _asked(title: str | None, given: shows.ShowOptions) -> tuple[str, shows.Show
         def read(answer: str) -> shows.ShowOptions:
             said: dict[str, Any] = {key: answer.strip() or None}
             tried = replace(given, **said)
-            begin.new_show(replace(tried, platforms=tried.platforms or any_platform))
+            shape = tried.shape or "16:9"  # is asked for next
+            begin.new_show(replace(tried, shape=shape, platforms=tried.platforms or any_platform))
             return tried
 
         if getattr(given, key) is None:
@@ -131,6 +133,8 @@ def _asked(title: str | None, given: shows.ShowOptions) -> tuple[str, shows.Show
         _listed("How much moves in the picture?", begin.MOTION_CHOICES)
     wish("motion", "Motion", "lively")
     wish("source", "The resolution your camera or screen gives", "1920x1080")
+    if begin.has_unclear_shape(given):
+        wish("shape", "Its pixels are not square. Is its picture 4:3 or 16:9", "16:9")
     wish("source_fps", "Its frames a second", "60")
     wish("audio", "Is there music, or only voice", "voice")
     given = _where_and_when(given, own, made_up)
@@ -210,32 +214,41 @@ def _going(given: shows.ShowOptions, answer: str, own: list[str]) -> shows.ShowO
     for part in filter(None, (piece.strip() for piece in answer.split(","))):
         name = choices.get(part, part)
         if name == ANOTHER:
-            name = typer.prompt("What is it called", err=True).strip()
-        platform = name.partition(":")[0]
-        if shows.is_unknown(platform) and not _made(platform, asked=name != part):
-            break
+            name = _ask("What is it called, such as Hill Farm", "", _called)
+        platform, _, tier = name.partition(":")
+        if shows.is_unknown(platform):
+            made = _made(platform, asked=name != part)
+            if made is None:
+                break
+            name = f"{made}:{tier}" if tier else made
         names.append(name)
     tried = replace(given, platforms=tuple(names))
     shows.new_show(tried)
     return tried
 
 
-def _made(platform: str, *, asked: bool) -> bool:
-    """Offer to make a guide that is missing, unless it was asked for; whether one was made."""
+def _called(name: str) -> str:
+    """The name of a platform there is no guide of yet."""
+    new_path(name, None)
+    return name.strip()
+
+
+def _made(platform: str, *, asked: bool) -> str | None:
+    """Offer to make a guide that is missing, unless it was asked for; its name, if it was made."""
     if not asked and not typer.confirm(f"There is no guide for {platform}; make one now", err=True):
-        return False
-    page = typer.prompt(
-        "A saved guideline page to read it from; - to answer questions instead",
-        default="-",
-        err=True,
-    ).strip()
-    try:
-        path = new_path(platform, None)
-        understood_so(answered(path.stem, path, None if page == "-" else Path(page)), path)
-    except KestrelError as error:
-        warn(error.line())
-        return False
-    return True
+        return None
+    path = new_path(platform, None)
+    page = _ask("A saved guideline page to read it from; - to answer questions instead", "-", _page)
+    understood_so(answered(platform, path, page), path)
+    return path.stem
+
+
+def _page(answer: str) -> Path | None:
+    """A page that can be read, or nothing."""
+    if answer.strip() == "-":
+        return None
+    read_guideline(Path(answer.strip()))
+    return Path(answer.strip())
 
 
 def _reserves(answer: str) -> tuple[str, ...]:

@@ -14,9 +14,9 @@ import threading
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TextIO, cast
 
-from eager_kestrel.core.errors import interruptible
+from eager_kestrel.core.errors import OutputError, interruptible
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words.runs import bars
 
@@ -62,13 +62,13 @@ def console(*, stderr: bool = False) -> Console:
 
 
 def print_json(document: dict[str, Any]) -> None:
-    """Exactly one JSON document on standard output."""
-    sys.stdout.write(json.dumps(document, indent=2, ensure_ascii=False) + "\n")
+    """Exactly one JSON document on standard output, in ASCII: any console carries it."""
+    sys.stdout.write(json.dumps(document, indent=2) + "\n")
 
 
-def warn(line: str) -> None:
-    """A line of talk on standard error."""
-    if not _quiet:
+def warn(line: str, *, always: bool = False) -> None:
+    """A line of talk on standard error; the reason of an exit code is said always."""
+    if always or not _quiet:
         sys.stderr.write(f"eager-kestrel: {line}\n")
 
 
@@ -264,6 +264,39 @@ def _ascii_sign(error: UnicodeError) -> tuple[str | bytes, int]:
     return "".join(PLAIN.get(sign, "?") for sign in lacking), error.end
 
 
+class Output:
+    """Standard output, on which a reader that went away is no failure: the rest goes nowhere."""
+
+    def __init__(self, stream: TextIO) -> None:
+        self._stream = stream
+
+    def write(self, text: str) -> int:
+        """Write a text."""
+        self._do(self._stream.write, text)
+        return len(text)
+
+    def flush(self) -> None:
+        """Write what waits."""
+        self._do(self._stream.flush)
+
+    def _do(self, what: Callable[..., object], *arguments: str) -> None:
+        try:
+            what(*arguments)
+        except BrokenPipeError:
+            self._nowhere()
+        except OSError as error:
+            self._nowhere()
+            raise OutputError(
+                f"standard output cannot be written ({error.strerror})", "send it elsewhere"
+            ) from None
+
+    def _nowhere(self) -> None:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), self._stream.fileno())
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._stream, name)
+
+
 def fall_back() -> None:
     """Let standard output and error write plain signs where they must, rather than fail."""
     codecs.register_error(HANDLER, _ascii_sign)
@@ -272,6 +305,7 @@ def fall_back() -> None:
         encoding = (getattr(stream, "encoding", None) or "utf-8").lower()
         if reconfigure is not None and not encoding.startswith("utf"):
             reconfigure(errors=HANDLER)
+    sys.stdout = cast("TextIO", Output(sys.stdout))
 
 
 def until_ctrl_c(farewell: str, tick: Callable[[], None] = lambda: None) -> None:

@@ -77,17 +77,26 @@ def trial(
     minutes: Annotated[
         float, typer.Option(metavar="N", min=0.01, help="How long it may take.")
     ] = 3.0,
+    resolutions: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--resolution", metavar="WIDTHxHEIGHT", help="Try this resolution too; repeatable."
+        ),
+    ] = None,
     _guides: options.GuideFolder = None,
     see: SeeFlags = SeeFlags(),
     output: options.OutputFlags = options.OutputFlags(),
 ) -> None:
     """Encode your own clip around a plan: the best resolution at each bitrate."""
+    began = time.perf_counter()
     see.require()
     output.require()
     with telling("looking through the clip", quiet=output.quiet, each=True) as tell:
-        wish = TrialRequest(tuple(platforms or ()), upload, bitrate, motion, save_as)
+        named, sizes = tuple(platforms or ()), tuple(resolutions or ())
+        wish = TrialRequest(named, upload, bitrate, motion, save_as, sizes)
         asked = prepare_trial(clip, wish, _now_and_then(tell))
-        tried = try_clip(asked.clip, replace(asked.wanted, minutes=minutes), tell)
+        left = minutes - (time.perf_counter() - began) / 60
+        tried = try_clip(asked.clip, replace(asked.wanted, minutes=left), tell)
     _see(tried, see)
     deliver(report_of(asked, tried.trial), output)
 

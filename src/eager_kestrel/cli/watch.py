@@ -95,7 +95,7 @@ class AlertFlags:
 @options.grouped
 def watch(
     plan: Annotated[
-        str, typer.Argument(metavar="[PLAN]", help="A plan's JSON file; default: the latest plan.")
+        str, typer.Argument(metavar="PLAN", help="A plan's JSON file; default: the latest plan.")
     ] = "latest",
     which: StreamFlags = StreamFlags(),
     between: RelayFlags = RelayFlags(),

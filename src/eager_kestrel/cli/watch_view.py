@@ -114,7 +114,7 @@ class View:
             return
         stream.shown_at = now.seconds
         if self._json:
-            said = json_of.dumps(now.model_dump(mode="json"), ensure_ascii=False)
+            said = json_of.dumps(now.model_dump(mode="json"))
             sys.stdout.write(said + "\n")
             sys.stdout.flush()
             return

@@ -114,6 +114,10 @@ class EndpointError(NetworkError):
     """The endpoint was reached and refused, broke off, or answered what it should not."""
 
 
+class OutputError(KestrelError):
+    """Standard output does not take what is printed."""
+
+
 class NoPlanError(KestrelError):
     """No settings satisfy the guide within the budget; names the rule that cannot be met."""
 

@@ -9,6 +9,7 @@ from itertools import pairwise
 from typing import TYPE_CHECKING, ClassVar
 
 import numpy as np
+from pydantic import Field
 
 from eager_kestrel.core.choice.quality import QualityTable, SceneParameters, quality, sharpness
 from eager_kestrel.core.codecs import Codec
@@ -25,7 +26,9 @@ if TYPE_CHECKING:
 LEAST_WIDTH = 0.2
 """Of what is known beforehand of a parameter, as a natural logarithm."""
 MEASURED_WIDTH = 0.02
-"""How far a measured encode lies from the model's curve."""
+"""How far a measured encode lies from the model's curve, by VMAF."""
+UNSURE_WIDTH = 0.08
+"""The same by measures that only stand in for VMAF; docs/trial.md."""
 ROUNDS = 60
 STEP = 1e-4
 
@@ -42,18 +45,58 @@ class Sample:
     """0..1, smoothness aside."""
 
 
-def modelled(table: QualityTable, motion: Motion, codec: str, samples: Sequence[Sample]) -> Floats:
-    """What each scene of a kind says of samples, smoothness aside; shape (scenes, samples)."""
+@dataclass(frozen=True, slots=True)
+class Recorded:
+    """How a clip was recorded: it shows no more than that left of what was before the camera."""
+
+    codec: Codec
+    pixels: float
+    fps: float
+    kbps: float
+
+
+def modelled(
+    table: QualityTable,
+    motion: Motion,
+    codec: str,
+    samples: Sequence[Sample],
+    recorded: Recorded | None = None,
+) -> Floats:
+    """What each scene of a kind says of samples, smoothness aside; shape (scenes, samples).
+
+    Beside a clip that was recorded with loss, a sample has what is left of what that left.
+    """
     pixels = np.array([s.pixels for s in samples])
     fps = np.array([s.fps for s in samples])
     kbps = np.array([s.kbps for s in samples])
-    return sharpness(table, motion, codec, pixels, fps, kbps)
+    said = sharpness(table, motion, codec, pixels, fps, kbps)
+    if recorded is None:
+        return said
+    whole = (np.array([value]) for value in (recorded.pixels, recorded.fps, recorded.kbps))
+    return np.minimum(1.0, said / sharpness(table, motion, recorded.codec, *whole))
 
 
-def fit(
-    table: QualityTable, motion: Motion, codec: str, samples: Sequence[Sample]
-) -> SceneParameters:
-    """The parameters of a footage."""
+DRAWS = 12
+"""So many scenes stand for what is known of a footage."""
+
+
+def learn(
+    table: QualityTable,
+    motion: Motion,
+    codec: str,
+    samples: Sequence[Sample],
+    recorded: Recorded | None = None,
+    width: float = MEASURED_WIDTH,
+) -> tuple[SceneParameters, ...]:
+    """Scenes that a footage could be, by what was measured of it and what its kind is like.
+
+    Bayes' rule with the logarithms of a kind's parameters as a normal distribution beforehand;
+    afterwards it is taken as normal around the most likely one (Laplace's approximation), and the
+    scenes are fixed draws from that, so that their mean and spread are its own.
+
+    Args:
+        width: how far a measured encode lies from the model's curve, 0..1.
+    """
     start = table.motion[motion].typical
     names = list(SceneParameters.model_fields)
     first = np.log([getattr(start, name) for name in names])
@@ -64,11 +107,26 @@ def fit(
         return SceneParameters(**dict(zip(names, (float(v) for v in np.exp(x)), strict=True)))
 
     def off(x: Floats) -> Floats:
-        said = modelled(table.with_own(motion, parameters(x)), motion, codec, samples)[0]
-        return np.concatenate([(said - seen) / MEASURED_WIDTH, (x - first) / widths])
+        own = table.with_own(motion, parameters(x))
+        said = modelled(own, motion, codec, samples, recorded)[0]
+        return np.concatenate([(said - seen) / width, (x - first) / widths])
 
     x = _least(off, np.asarray(first, dtype=np.float64))
-    return SceneParameters(**dict(zip(names, (float(f"{v:.4g}") for v in np.exp(x)), strict=True)))
+    slope = _slope(off, x, off(x))
+    spread = np.linalg.cholesky(np.linalg.inv(slope.T @ slope))
+    drawn = np.exp(x + _draws(len(names)) @ spread.T)
+    return tuple(
+        SceneParameters(**{name: float(f"{v:.4g}") for name, v in zip(names, row, strict=True)})
+        for row in drawn
+    )
+
+
+def _draws(size: int) -> Floats:
+    """Fixed normal draws of shape (draws, size) with mean 0 and the identity as covariance."""
+    free = np.random.default_rng(0).standard_normal((DRAWS, size))
+    free -= free.mean(axis=0)
+    own = np.linalg.cholesky(free.T @ free / (DRAWS - 1))
+    return np.asarray(np.linalg.solve(own, free.T).T, dtype=np.float64)
 
 
 def _widths(table: QualityTable, names: Sequence[str]) -> Floats:
@@ -83,9 +141,7 @@ def _least(residuals: Callable[[Floats], Floats], first: Floats) -> Floats:
     x, damping = first.copy(), 1e-2
     now = residuals(x)
     for _ in range(ROUNDS):
-        slope = np.stack(
-            [(residuals(x + STEP * unit) - now) / STEP for unit in np.eye(x.size)], axis=1
-        )
+        slope = _slope(residuals, x, now)
         normal = slope.T @ slope
         moved = x - np.linalg.solve(normal + damping * np.diag(np.diag(normal)), slope.T @ now)
         then = residuals(moved)
@@ -101,23 +157,46 @@ def _least(residuals: Callable[[Floats], Floats], first: Floats) -> Floats:
     return x
 
 
-def off_by(table: QualityTable, motion: Motion, codec: str, samples: Sequence[Sample]) -> float:
-    """How far samples lie from the nearest scene of a kind, root mean square."""
+def _slope(residuals: Callable[[Floats], Floats], x: Floats, now: Floats) -> Floats:
+    """How what is off changes with each x; shape (residuals, x)."""
+    return np.stack([(residuals(x + STEP * unit) - now) / STEP for unit in np.eye(x.size)], axis=1)
+
+
+def off_by(
+    table: QualityTable,
+    motion: Motion,
+    codec: str,
+    samples: Sequence[Sample],
+    recorded: Recorded | None = None,
+) -> float:
+    """How far samples lie from the mean over a kind's scenes, root mean square."""
     seen = np.array([s.look for s in samples])
-    off = modelled(table, motion, codec, samples) - seen
-    return float(np.sqrt(np.mean(off**2, axis=1)).min())
+    off = modelled(table, motion, codec, samples, recorded).mean(axis=0) - seen
+    return float(np.sqrt(np.mean(off**2)))
 
 
-def behaves_like(table: QualityTable, codec: str, samples: Sequence[Sample]) -> Motion:
+def behaves_like(
+    table: QualityTable, codec: str, samples: Sequence[Sample], recorded: Recorded | None = None
+) -> Motion:
     """The bundled kind of motion with the scene that comes nearest to what was measured."""
-    return min(MOTIONS, key=lambda motion: off_by(table, motion, codec, samples))
+    seen = np.array([s.look for s in samples])
+
+    def nearest(motion: Motion) -> float:
+        off = modelled(table, motion, codec, samples, recorded) - seen
+        return float(np.mean(off**2, axis=1).min())
+
+    return min(MOTIONS, key=nearest)
 
 
+SETTLING_SECONDS = 1.0
+"""That the rate control takes; nothing is measured before."""
 STRETCH_SECONDS = 3.0
-"""One second for the rate control to settle, then one keyframe interval that is measured."""
-WANTED = 3
+"""It settles, then one keyframe interval is measured."""
 QUANTILES = (0.95, 0.5, 0.1)
 """Of difficulty, in this order: the hardest is tried in any case."""
+QUICK_SECONDS = 2.0
+QUICK_QUANTILES = (0.95, 0.8, 0.6)
+"""Of difficulty, for a quick look: settings have to hold where it is busy."""
 STILL_TI = 0.5
 """Below this nothing moves: what is left is what an encoder changes in a still picture."""
 
@@ -166,11 +245,32 @@ def pick(looks: Sequence[FrameComplexity], length_seconds: float) -> tuple[Stret
     """
     last = max(0.0, length_seconds - STRETCH_SECONDS)
     begins = np.arange(0.0, last + 1e-9, 0.5)
-    found = [_stretch(looks, float(begin)) for begin in begins]
+    return _apart([_stretch(looks, float(begin)) for begin in begins], QUANTILES)
+
+
+def pick_busy(looks: Sequence[FrameComplexity], length_seconds: float) -> tuple[Stretch, ...]:
+    """Short stretches that begin where looks are, from busy parts, in the order of time.
+
+    Arguments as of :func:`pick`; a clip shorter than one is taken whole.
+    """
+    seconds = min(QUICK_SECONDS, length_seconds)
+    last = max(0.0, length_seconds - seconds)
+    begins = [look for look in looks if look.seconds <= last + 1e-6] or [looks[0]]
+    found = [
+        Stretch(begin_seconds=look.seconds, seconds=seconds, si=look.si, ti=look.ti)
+        for look in begins
+    ]
+    chosen = _apart(found, QUICK_QUANTILES)
+    return tuple(sorted(chosen, key=lambda stretch: stretch.begin_seconds))
+
+
+def _apart(found: Sequence[Stretch], quantiles: Sequence[float]) -> tuple[Stretch, ...]:
+    """Of stretches of one length, those of some difficulties that do not overlap."""
+    seconds = found[0].seconds
     difficulty = np.array([s.si * s.ti for s in found])
     ranked = np.argsort(difficulty, kind="stable")
     chosen: list[Stretch] = []
-    for quantile in QUANTILES[:WANTED]:
+    for quantile in quantiles:
         wanted = round(quantile * (len(found) - 1))
         near = sorted(range(len(found)), key=lambda place: abs(place - wanted))
         free = (found[ranked[place]] for place in near)
@@ -178,8 +278,7 @@ def pick(looks: Sequence[FrameComplexity], length_seconds: float) -> tuple[Stret
             s
             for s in free
             if all(
-                (abs(s.begin_seconds - other.begin_seconds) >= STRETCH_SECONDS - 1e-9)
-                for other in chosen
+                (abs(s.begin_seconds - other.begin_seconds) >= seconds - 1e-9) for other in chosen
             )
         )
         stretch = next(fits, None)
@@ -259,12 +358,27 @@ class Footage(Frozen):
     version: str
     """Of the program."""
     motion: Motion
-    """The kind of motion it behaves like; smoothness is that kind's."""
-    parameters: SceneParameters
+    """The kind of motion it was taken for, which says what its parameters are likely to be."""
+    codec: Codec
+    around_kbps: float
+    """The bitrate it was tried around."""
+    seen_seconds: float
+    """Of the clip, so much was encoded."""
+    scenes: tuple[SceneParameters, ...] = Field(min_length=1)
+    """What it could be, all as likely: their mean is the best guess, their spread the doubt."""
     encodes: int
     """They rest on."""
     off_by: float
     """How far the encodes lie from the model with them, 0..1."""
+
+    lossy: bool = False
+    """Whether the clip was recorded at hardly more than was to be tried."""
+
+    @property
+    def text(self) -> str:
+        """``6 s of clip.mp4``."""
+        seen = f"{self.seen_seconds:g} s of {self.clip}"
+        return f"{seen}, recorded with loss" if self.lossy else seen
 
 
 class Trial(Frozen):
@@ -315,34 +429,46 @@ def _below(a: tuple[float, float], b: tuple[float, float], c: tuple[float, float
     return (b[1] - a[1]) * (c[0] - a[0]) <= (c[1] - a[1]) * (b[0] - a[0])
 
 
-def best_between(
-    table: QualityTable,
-    motion: Motion,
-    codec: str,
-    shapes: Sequence[tuple[Resolution, Fraction]],
-    kbps: tuple[float, float],
-    takes: float = 1.0,
-) -> tuple[BestBetween, ...]:
-    """Which resolution and frame rate look best from one bitrate to another.
+@dataclass(frozen=True, slots=True)
+class Curves:
+    """Quality by bitrate of what was encoded: the model's, moved to go through what was measured.
 
-    Args:
-        shapes: resolutions with their frame rates.
-        kbps: from and to, in kbit/s.
+    So that what is said of a bitrate that was tried is what was measured there.
     """
-    rates = np.geomspace(kbps[0], kbps[1], RANGE_POINTS)
-    looks = np.stack(
-        [
-            quality(
-                table,
-                motion,
-                codec,
-                np.full_like(rates, resolution.pixels),
-                np.full_like(rates, float(fps)),
-                rates / takes,
-            )
-            for resolution, fps in shapes
-        ]
-    )
+
+    table: QualityTable
+    motion: Motion
+    codec: Codec
+    takes: float
+    """Of the usual preset's bitrate, what this one needs."""
+    points: Sequence[TrialPoint]
+
+    @property
+    def shapes(self) -> list[tuple[Resolution, Fraction]]:
+        """Resolutions with their frame rates, each once."""
+        return list(dict.fromkeys((p.resolution, p.frame_rate) for p in self.points))
+
+    def quality(self, kbps: Floats) -> Floats:
+        """0..1, smoothness included; shape (shapes, bitrates) for bitrates in kbit/s."""
+        return np.stack([self._of(*shape, kbps) for shape in self.shapes])
+
+    def _of(self, resolution: Resolution, fps: Fraction, kbps: Floats) -> Floats:
+        here = [p for p in self.points if (p.resolution, p.frame_rate) == (resolution, fps)]
+        here.sort(key=lambda p: p.target_kbps)
+        tried = np.array([p.target_kbps for p in here])
+        off = np.array([p.look for p in here]) - self._modelled(resolution, fps, tried)
+        moved = np.interp(np.log(kbps), np.log(tried), off)
+        return np.clip(self._modelled(resolution, fps, kbps) + moved, 0.0, 1.0)
+
+    def _modelled(self, resolution: Resolution, fps: Fraction, kbps: Floats) -> Floats:
+        pixels, rates = (np.full_like(kbps, float(v)) for v in (resolution.pixels, fps))
+        return quality(self.table, self.motion, self.codec, pixels, rates, kbps / self.takes)
+
+
+def best_between(curves: Curves, kbps: tuple[float, float]) -> tuple[BestBetween, ...]:
+    """Which resolution and frame rate look best from one bitrate to another, in kbit/s."""
+    shapes, rates = curves.shapes, np.geomspace(kbps[0], kbps[1], RANGE_POINTS)
+    looks = curves.quality(rates)
     winner = looks.argmax(axis=0)
     for number in range(1, rates.size):  # a lead nobody sees changes nothing
         before = winner[number - 1]

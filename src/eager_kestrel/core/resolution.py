@@ -185,9 +185,10 @@ def other_name(rate: Fraction) -> Fraction:
 def divides_evenly(source: Fraction, rate: Fraction) -> bool:
     """Whether frames of a source go into a rate in equal steps, to two in a thousand.
 
-    60 into 29.97 drops one frame more in half a minute, which nobody sees.
+    Every second one of 60 into 29.97: one more is dropped in half a minute, which nobody sees. Or
+    each of 15 twice into 30.
     """
-    parts = source / rate
+    parts = max(source / rate, rate / source)
     whole = round(parts)
     return whole >= 1 and abs(parts - whole) <= parts / 500
 

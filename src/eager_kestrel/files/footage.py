@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 
 from eager_kestrel.core.choice.quality import QualityTable
 from eager_kestrel.core.errors import InputError, NotFoundError, nearest_name
+from eager_kestrel.core.settings.recording import RECORDING_KINDS
 from eager_kestrel.core.show.show import Motion
 from eager_kestrel.files.documents import file_bytes
 from eager_kestrel.files.home import bundled_toml, data_home, made, storage_error
@@ -23,6 +24,8 @@ TRIALS = "trials"
 MOST_BYTES = 2_000_000_000
 """Of encodes that are kept from trials; the oldest go first."""
 SAMPLE_BYTES = 1 << 20
+MARK = 10
+"""Digits of a content's mark in the name of a quick look."""
 NAME = re.compile(r"[a-z0-9][a-z0-9-]{0,39}")
 
 
@@ -74,20 +77,60 @@ def write_footage(footage: Footage) -> None:
 
 
 def table_for(motion: Motion, footage: str | None) -> QualityTable:
-    """The quality model's table, by a kept footage where one is named.
+    """The quality model's table, by footage that is known, where some is named.
+
+    Args:
+        footage: the name of a kept one, or a clip that was looked at.
 
     Raises:
-        NotFoundError: there is no such footage.
+        NotFoundError: there is no such footage, or nobody has looked at the clip.
     """
-    table = quality_table()
     if footage is None:
-        return table
+        return quality_table()
+    if not is_clip(footage):
+        return table_by(read_footage(footage), motion)
+    found = known_look(Path(footage))
+    if found is None:
+        raise NotFoundError(
+            f"no look at {footage} is kept", f"run eager-kestrel plan --footage {footage} first"
+        )
+    return table_by(found, motion)
+
+
+def table_by(footage: Footage, motion: Motion) -> QualityTable:
+    """The table by what was learned of a footage, taken as of some kind of motion."""
     from eager_kestrel.core.words import broadcasts as words
 
-    found = read_footage(footage)
-    own = table.with_own(motion, found.parameters)
-    basis = words.basis(found.clip, found.encodes, found.off_by)
-    return own.model_copy(update={"basis": basis})
+    basis = words.basis(footage.text, footage.encodes, footage.off_by)
+    own = quality_table().with_own(motion, *footage.scenes)
+    return own.model_copy(update={"basis": basis, "own_footage": footage.text})
+
+
+def is_clip(written: str) -> bool:
+    """Whether a footage is written as a file, not by the name of a kept one."""
+    return NAME.fullmatch(written) is None and (
+        Path(written).suffix.lower() in RECORDING_KINDS or Path(written).exists()
+    )
+
+
+def known_look(clip: Path) -> Footage | None:
+    """What a quick look at a clip of that content has taught, whatever its name is now.
+
+    Raises:
+        FormatError: the file it is kept in is damaged.
+        StorageError: the clip cannot be read.
+    """
+    from eager_kestrel.core.footage import Footage
+
+    mark = content_mark(clip)[:MARK]
+    found = next((data_home() / FOLDER).glob(f"*-{mark}.json"), None)
+    return None if found is None else read_kept(f"{FOLDER}/{found.name}", "footage", Footage)
+
+
+def look_name(clip: Path) -> str:
+    """The name that a quick look at a clip is kept by: the file's, and a mark of its content."""
+    plain = re.sub(r"[^a-z0-9]+", "-", clip.stem.lower()).strip("-")[: 39 - MARK]
+    return f"{plain.strip('-') or 'clip'}-{content_mark(clip)[:MARK]}"
 
 
 def trial_folder(clip: Path) -> Path:
@@ -95,6 +138,15 @@ def trial_folder(clip: Path) -> Path:
 
     Raises:
         StorageError: the clip cannot be read, or the folder not made.
+    """
+    return made(data_home() / TRIALS / content_mark(clip)[:20])
+
+
+def content_mark(clip: Path) -> str:
+    """Hexadecimal digits that tell a file's content from others', by its size and some of it.
+
+    Raises:
+        StorageError: it cannot be read.
     """
     size = file_bytes(clip)
     try:
@@ -105,7 +157,14 @@ def trial_folder(clip: Path) -> Path:
                 found.update(file.read(SAMPLE_BYTES))
     except OSError as error:
         raise storage_error(error, str(clip)) from None
-    return made(data_home() / TRIALS / found.hexdigest()[:20])
+    return found.hexdigest()
+
+
+def remove_reels(clip: Path) -> None:
+    """Remove what was cut out of a clip for a quick look; what cannot be removed stays."""
+    for path in (data_home() / TRIALS / content_mark(clip)[:20]).glob("reel-*.nut"):
+        with contextlib.suppress(OSError):
+            path.unlink()
 
 
 def bound_trials(most_bytes: int = MOST_BYTES, keep: Path | None = None) -> None:

@@ -1,4 +1,8 @@
-"""Read guideline pages as tables and lines: HTML, Markdown, CSV, TSV, text."""
+"""Read guideline pages as lines under their headings, and tables: HTML, Markdown, CSV, text.
+
+An HTML reader and a Markdown reader do the parsing. Spans of cells end with the table they are in,
+so that the work is bounded by the page's own size.
+"""
 
 from __future__ import annotations
 
@@ -9,19 +13,19 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from eager_kestrel.core.errors import FormatError, printable
-from eager_kestrel.core.guide.amounts import Grid, Page
+from eager_kestrel.core.guide.page import Grid, Line, Page
 from eager_kestrel.files.documents import read_bounded
 
 if TYPE_CHECKING:
     from bs4 import Tag
 
 MOST_BYTES = 20_000_000
-MOST_ROWS = 2_000
-MOST_COLUMNS = 60
 MOST_TEXT = 600_000
-"""Of a page, scripts and styles apart; the rest does not count."""
+"""Of a page; the rest does not count."""
+MOST_ROWS, MOST_COLUMNS, MOST_CELLS = 2_000, 60, 20_000
 MOST_LINES = 4_000
-
+LABEL = re.compile(r"[^\W\d][^\d.;,:()]{0,38}")
+"""A short line without figures says what the lines below it are of."""
 _MARKS = re.compile(r"\s*(?:\[\^?([0-9a-z]{1,2})\]|([*†‡§]{1,2}|[¹²³⁴⁵⁶⁷⁸⁹]))(?=\s|$|[)/,:])")
 _RAISED = dict(zip("¹²³⁴⁵⁶⁷⁸⁹", "123456789", strict=True))
 _UNSEEN = ("script", "style", "noscript", "template", "svg", "head", "nav", "button", "form")
@@ -30,14 +34,13 @@ _INLINE = (
     r"time|ins|s|del)(?:\s[^<>]*)?>"
 )
 _BOXES = r"(?i)</?(?:div|section|article|main|aside|center|figure|details)(?:\s[^<>]*)?>"
-HEADING = "\x02"
-"""Before a line that is one."""
-SHORT = 60
 _HEADINGS = ("h1", "h2", "h3", "h4", "h5", "h6")
+HEADING, TABLE = "\x02", "\x03"
+"""Before a line that is one, or stands for one."""
 
 
 def read_page(path: Path) -> Page:
-    """Every table and line of a file, by its content.
+    """Every line and table of a file, by its content.
 
     Raises:
         FormatError: nothing to read is in it.
@@ -51,16 +54,26 @@ def read_page(path: Path) -> Page:
     except RecursionError:
         raise FormatError("tags nested too deep", "save the table alone", str(path)) from None
     if not page.grids and not page.lines:
-        raise FormatError("no table is in it", "save it as CSV, TSV, Markdown or HTML", str(path))
+        raise FormatError("no text is in it", "save it as HTML, Markdown, CSV or text", str(path))
     return page
 
 
 def page_of(text: str, suffix: str = "") -> Page:
-    """A page's tables and lines."""
+    """A page's lines and tables."""
+    text = text[:MOST_TEXT]
     if re.search(r"(?i)<(?:table|tr|html|body|p|li|h[1-6]|div|dl)\b", text):
         return _html(text)
     rows = _separated(text, suffix)
-    return _csv(rows) if rows else _markdown(text)
+    if not rows:
+        from markdown_it import MarkdownIt
+
+        return _html(MarkdownIt("commonmark", {"breaks": True}).enable("table").render(text))
+    begin = next(n for n, row in enumerate(rows) if len(row) > 1)
+    width = min(MOST_COLUMNS, max(len(row) for row in rows[begin:]))
+    cells = [[_cell(cell) for cell in row[:width]] for row in rows[begin:]]
+    lines = tuple(Line(_cell(row[0]), "") for row in rows[:begin])
+    grid = _grid_of(cells, "\n".join(line.text for line in lines))
+    return Page(lines, () if grid is None else (grid,))
 
 
 def _separated(text: str, suffix: str) -> list[list[str]]:
@@ -70,136 +83,115 @@ def _separated(text: str, suffix: str) -> list[list[str]]:
     if "|" in marks or any(re.fullmatch(r"[\s|:-]+", line) and "|" in line for line in lines):
         return []
     try:
-        rows = [
-            row for row in csv.reader(io.StringIO("\n".join(lines)), delimiter=marks) if any(row)
-        ]
+        read = csv.reader(io.StringIO("\n".join(lines)), delimiter=marks)
+        rows = [row for row in read if any(row)]
     except csv.Error:
         return []
     widths = {len(row) for row in rows}
     known = suffix in (".csv", ".tsv") or "\t" in marks or ";" in marks
-    if not rows or max(widths, default=0) < 2 or (not known and len(widths) > 1):
+    if len(rows) < 2 or max(widths) < 2 or (not known and len(widths) > 1):
         return []
     return rows
-
-
-def _csv(rows: list[list[str]]) -> Page:
-    begin = next(n for n, row in enumerate(rows) if len(row) > 1)
-    lines, table = tuple(_cell(row[0]) for row in rows[:begin]), rows[begin:]
-    width = min(MOST_COLUMNS, max(len(row) for row in table))
-    grid = [tuple(_cell(row[i] if i < len(row) else "") for i in range(width)) for row in table]
-    return Page((Grid(tuple(grid)),) if len(grid) > 1 else (), lines)
-
-
-def _markdown(text: str) -> Page:
-    from markdown_it import MarkdownIt
-
-    part = "\n".join(text.splitlines()[:MOST_LINES])
-    return _html(MarkdownIt("commonmark", {"breaks": True}).enable("table").render(part))
 
 
 def _html(text: str) -> Page:
     from bs4 import BeautifulSoup
 
-    soup = BeautifulSoup(_without_code(text)[:MOST_TEXT], "lxml")
+    text = re.sub(r"\s+", " ", text)  # in HTML a line's end is a space
+    text = re.sub(r"(?is)<(script|style|svg)\b.*?</\1\s*>", " ", text)
+    soup = BeautifulSoup(re.sub(_BOXES, "\n", re.sub(_INLINE, "", text)), "lxml")
     for tag in soup.find_all(_UNSEEN):
         tag.decompose()
     for sup in soup.find_all("sup"):
         words = sup.get_text("", strip=True)
         sup.replace_with(f" [^{words}]" if re.fullmatch(r"[0-9a-z]{1,2}", words) else words)
-    for tag in soup.find_all(_HEADINGS):
-        tag.insert(0, HEADING)
+    for tag in soup.find_all((*_HEADINGS, "dt")):
+        tag.insert(0, HEADING if tag.name != "dt" else "")
+        tag.append(":" if tag.name == "dt" else "")
     soup.smooth()
-    grids = [grid for table in soup.find_all("table") if (grid := _grid(table)) is not None]
-    for table in soup.find_all("table"):
-        table.decompose()
-    return Page(tuple(grids), tuple(map(_cell, _lines(soup.get_text("\n")))))
+    tables = [table for table in soup.find_all("table") if table.find("table") is None]
+    rows = [_rows(table) for table in tables]
+    for number, table in enumerate(tables):
+        caption = table.find("caption")
+        said = "" if caption is None else f"\n{HEADING}{caption.get_text(' ', strip=True)}"
+        table.replace_with(f"{said}\n{TABLE}{number}\n")
+    return _in_order(soup.get_text("\n"), rows)
 
 
-def _without_code(text: str) -> str:
-    """Without scripts, and without tags that only dress or box what is in them."""
-    text = re.sub(r"\s+", " ", text)  # in HTML a line's end is a space
-    text = re.sub(r"(?is)<(script|style|svg)\b.*?</\1\s*>", " ", text)
-    return re.sub(_BOXES, "\n", re.sub(_INLINE, "", text))
+def _in_order(text: str, tables: list[list[list[str]]]) -> Page:
+    """Lines and tables, each with the heading and the label above it."""
+    lines: list[Line] = []
+    grids: list[Grid] = []
+    heading = label = ""
+    waiting = ""
+    for part in (" ".join(piece.split()) for piece in text.splitlines()[: 3 * MOST_LINES]):
+        if part.startswith(HEADING):
+            heading, label = _cell(part.removeprefix(HEADING)), ""
+        elif part.startswith(TABLE):
+            title = " / ".join(filter(None, (heading, label)))
+            grid = _grid_of(tables[int(part.removeprefix(TABLE))], title)
+            grids += [] if grid is None else [grid]
+        elif part and len(lines) < MOST_LINES:
+            line = _cell(f"{waiting} {part}")
+            waiting = part if part.endswith(":") and len(part) < 60 else ""
+            if waiting or LABEL.fullmatch(line):
+                label = line.rstrip(":")
+            if not waiting:
+                lines.append(Line(line, " / ".join(filter(None, (heading, label)))))
+    return Page(tuple(lines), tuple(grids))
 
 
-def _lines(text: str) -> list[str]:
-    """Lines of text; a heading alone says nothing, over a few words it says what they are of."""
-    found = [line for line in (" ".join(part.split()) for part in text.splitlines()) if line]
-    joined: list[str] = []
-    heading = ""
-    for line in found[:MOST_LINES]:
-        if line.startswith(HEADING):
-            heading = line.removeprefix(HEADING).strip().rstrip(":")
-        elif joined and joined[-1].endswith(":") and len(joined[-1]) < SHORT:
-            joined[-1] = f"{joined[-1]} {line}"  # a term and what is said of it
-        else:
-            joined.append(f"{heading}: {line}" if heading and len(line) < SHORT else line)
-            heading = ""
-    return joined
-
-
-def _grid(table: Tag) -> Grid | None:
-    """A table with spans written out; None where it has one row, or holds other tables."""
-    if table.find("table") is not None:
-        return None
-    rows: list[list[str]] = []
-    pending: dict[tuple[int, int], str] = {}
-    headings = 0
-    for number, row in enumerate(table.find_all("tr")[:MOST_ROWS]):
-        cells = row.find_all(["th", "td"])
-        heads = row.find_parent("thead") is not None or all(c.name == "th" for c in cells)
-        if cells and heads and headings == number:
-            headings = number + 1
-        rows.append(_spread(cells, number, pending))
-    rows = [row for row in rows if row]
+def _grid_of(rows: list[list[str]], title: str) -> Grid | None:
+    """A table with rows of one width; None where it has no two."""
+    rows = [row for row in rows if any(row)]
     if len(rows) < 2:
         return None
     width = max(len(row) for row in rows)
-    whole = [tuple(row + [""] * (width - len(row))) for row in rows]
-    return Grid(tuple(whole), min(max(1, headings), len(rows) - 1), _title(table))
+    return Grid(tuple(tuple(row + [""] * (width - len(row))) for row in rows), title)
 
 
-def _spread(cells: list[Tag], number: int, pending: dict[tuple[int, int], str]) -> list[str]:
-    """A row with cells that reach into it from above and across."""
-    found: list[str] = []
-    waiting = list(cells)
-    while (waiting or (number, len(found)) in pending) and len(found) < MOST_COLUMNS:
-        above = pending.pop((number, len(found)), None)
-        if above is not None:
-            found.append(above)
-            continue
-        tag = waiting.pop(0)
-        cell = _cell(tag.get_text("; ", strip=True))
-        for _ in range(_span(tag, "colspan")):
-            for below in range(1, _span(tag, "rowspan")):
-                pending[number + below, len(found)] = cell
-            found.append(cell)
-    return found
+def _rows(table: Tag) -> list[list[str]]:
+    """Cells with their spans written out, as far as the table's own rows and columns go."""
+    tags = table.find_all("tr")[:MOST_ROWS]
+    columns = min(MOST_COLUMNS, max((len(tag.find_all(["th", "td"])) for tag in tags), default=0))
+    above: dict[int, tuple[int, str]] = {}
+    rows: list[list[str]] = []
+    for number, tag in enumerate(tags):
+        row: list[str] = []
+        cells = tag.find_all(["th", "td"])
+        while cells or len(row) in above:
+            left, text = above.pop(len(row), (0, ""))
+            spans, wide = left, 1
+            if not left:
+                cell = cells.pop(0)
+                text = _cell(cell.get_text("; ", strip=True))
+                spans = min(_span(cell, "rowspan"), len(tags) - number)
+                wide = min(_span(cell, "colspan"), max(1, columns - len(row)))
+            for _ in range(wide):
+                if spans > 1:
+                    above[len(row)] = (spans - 1, text)
+                row.append(text)
+            if len(row) >= MOST_COLUMNS:
+                break
+        rows.append(row)
+        if sum(map(len, rows)) > MOST_CELLS:
+            break
+    return rows
 
 
 def _span(tag: Tag, name: str) -> int:
-    written = str(tag.get(name, "1")).strip()
-    return min(int(written), MOST_COLUMNS) if written.isdigit() and int(written) > 0 else 1
-
-
-def _title(table: Tag) -> str:
-    caption = table.find("caption")
-    heading = table.find_previous(_HEADINGS)
-    tags = [tag for tag in (heading, caption) if tag is not None]
-    return " ".join(printable(tag.get_text(" ", strip=True).removeprefix(HEADING)) for tag in tags)
+    written = str(tag.get(name, "1")).strip()[:6]
+    return int(written) if written.isdecimal() and written.isascii() and int(written) > 0 else 1
 
 
 def _cell(text: str) -> str:
-    """A cell, the marks of its footnotes written as ``[^1]``."""
-    return " ".join(_marked(printable(text)).split())
+    """A cell or line, the marks of its footnotes written as ``[^1]``."""
 
-
-def _marked(text: str) -> str:
     def mark(match: re.Match[str]) -> str:
         said = match[1] or match[2]
         return f" [^{_RAISED.get(said, said)}]"
 
-    return _MARKS.sub(mark, text)
+    return " ".join(_MARKS.sub(mark, printable(text)).split())
 
 
 def delimiter(text: str) -> str:

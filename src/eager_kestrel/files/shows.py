@@ -51,6 +51,7 @@ def read_show(path: Path) -> Show:
 
 COMMENTS = {
     "source": "what your camera or screen gives",
+    "shape": "of the picture, since the source's pixels are not square",
     "source_fps": "frames a second of the source",
     "motion": "still, calm, lively or hectic",
     "prefer": "smooth or sharp, where upload does not hold both",
@@ -67,7 +68,7 @@ COMMENTS = {
     "days": "it begins on; runs of these days count",
     "at": "it begins; runs near it count",
     "upload": "as you gave it; what is measured takes its place",
-    "footage": "as trial --save-as named it",
+    "footage": "a clip of your own, or as trial --save-as named it",
     "viewers": "the slowest download among your viewers",
     "hours_a_month": "you stream, to reckon data",
     "reserves.rate": "kept back from the stream",

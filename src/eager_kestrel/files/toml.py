@@ -79,7 +79,7 @@ def _document(text: str, kind: str, where: str) -> dict[str, Any]:
             raise FormatError("nested too deeply", f"write a plain {kind}", f"{where}:{number}")
     try:
         return dict(printable_in(tomllib.loads(text)))
-    except tomllib.TOMLDecodeError as error:
+    except ValueError as error:  # not TOML, or a number of thousands of digits
         match = _LINE.search(str(error))
         line = match[1] if match and match[1] else str(text.count("\n") + 1)
         what = _LINE.sub("", str(error)).strip().rstrip(":")

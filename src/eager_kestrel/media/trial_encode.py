@@ -17,12 +17,12 @@ import shutil
 import subprocess
 import tempfile
 import time
-from collections.abc import Iterator
 from dataclasses import dataclass
 from fractions import Fraction
+from math import gcd
 from pathlib import Path
 from threading import Event
-from typing import TYPE_CHECKING, Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 import av
 import av.error
@@ -31,6 +31,7 @@ import numpy as np
 
 from eager_kestrel.core.codecs import CODECS, Codec
 from eager_kestrel.core.errors import StoppedError, StorageError
+from eager_kestrel.core.footage import SETTLING_SECONDS
 from eager_kestrel.core.plan.exports import AV1_LIVE
 from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.media.encoders import PRESETS, ordinary_process
@@ -39,12 +40,14 @@ if TYPE_CHECKING:
     from eager_kestrel.core.arrays import Floats
 
 
-SETTLING_SECONDS = 1.0
 WAKE_SECONDS = 0.2
 """Between two looks whether a program is to end."""
 KEYFRAME_SECONDS = 2
-SEEN_FRAMES, VMAF_FRAMES = 12, 24
-"""Of a stretch that are compared, spread over it; VMAF also looks at what moves."""
+SEEN_FRAMES, VMAF_FRAMES, QUICK_FRAMES = 12, 24, 15
+"""Of a stretch that are compared, spread over it; by VMAF; by it in a quick look."""
+PAIR = 2
+"""A frame that VMAF looks at, and its neighbour."""
+Measures = Literal["all", "vmaf"]
 YUV = av.VideoFormat("yuv420p")
 VMAF_MODEL = "vmaf_v0.6.1"
 GONE_SECONDS = 10.0
@@ -68,9 +71,11 @@ class Scores:
     """What came of it, after the first second."""
 
     kbps: float
-    xpsnr_db: float
-    ssim: float
+    xpsnr_db: float | None
+    """Not looked at where VMAF alone was wanted, as SSIM."""
+    ssim: float | None
     vmaf: float | None
+    """None where no program has it."""
 
 
 def presets_of(codec: Codec) -> tuple[str, ...]:
@@ -158,50 +163,63 @@ def _through(graph: Any, frame: av.VideoFrame) -> av.VideoFrame:
     return found
 
 
+@dataclass(frozen=True, slots=True)
+class Seen:
+    """How an encode and its stretch are held against each other."""
+
+    every: int
+    """Each so many-th frame of the stretch was encoded."""
+    screen: Resolution
+    """Both are scaled to."""
+    measures: Measures = "all"
+    """Or VMAF alone, where a program has it."""
+
+
 def compare(
-    source: Path,
-    encoded: Path,
-    setting: EncodeSetting,
-    every: int,
-    screen: Resolution,
-    stopped: Event,
+    source: Path, encoded: Path, setting: EncodeSetting, seen: Seen, stopped: Event
 ) -> Scores:
     """How near an encode comes to its stretch, seen on a screen; VMAF where a program has it.
 
     Raises:
         StoppedError: it was to end.
     """
-    settled = round(SETTLING_SECONDS * setting.frame_rate)
+    kbps, frames = _measured(encoded, setting)
+    vmaf = _vmaf(source, encoded, setting, seen, frames, stopped)
+    if vmaf is not None and seen.measures == "vmaf":
+        return Scores(kbps, None, None, vmaf)
+    settled, screen = _settled(setting), seen.screen
+    gap = _gap(frames, SEEN_FRAMES)
     with av.open(str(source)) as plain, av.open(str(encoded)) as tried:
         first: Any = plain.streams.video[0]
         second: Any = tried.streams.video[0]
-        pairs = zip(
-            ((frame for number, frame in enumerate((plain.decode(first))) if number % every == 0)),
-            tried.decode(second),
-            strict=False,
-        )
+        shown = (frame for n, frame in enumerate(plain.decode(first)) if n % seen.every == 0)
+        pairs = zip(shown, tried.decode(second), strict=False)
         graphs = (_scaled(first, screen, "bicubic"), _scaled(second, screen, "bicubic"))
         with tempfile.TemporaryDirectory() as folder:
             ssim, xpsnr = (_Comparison(name, screen, Path(folder)) for name in ("ssim", "xpsnr"))
-            for one, other in _spread(pairs, settled):
-                shown = _through(graphs[0], one), _through(graphs[1], other)
+            for number, (one, other) in enumerate(pairs):
+                if number < settled or (number - settled) % gap:
+                    continue
+                if stopped.is_set():
+                    raise StoppedError("stopped")
+                both = _through(graphs[0], one), _through(graphs[1], other)
                 for comparison in (ssim, xpsnr):
-                    comparison.push(*shown)
+                    comparison.push(*both)
             similarity, signal = ssim.scores(), np.minimum(xpsnr.scores(), MOST_DB)
-    return Scores(
-        kbps=_kbps(encoded, settled / float(setting.frame_rate)),
-        xpsnr_db=float(signal.mean()),
-        ssim=float(similarity.mean()),
-        vmaf=_vmaf(source, encoded, setting, every, screen, stopped),
-    )
+    return Scores(kbps, float(signal.mean()), float(similarity.mean()), vmaf)
 
 
-def _spread(pairs: Iterator[Any], settled: int) -> Iterator[Any]:
-    """Some of the pairs after the rate control has settled."""
-    gap = max(1, 2 * settled // SEEN_FRAMES)
-    for number, pair in enumerate(pairs):
-        if number >= settled and (number - settled) % gap == 0:
-            yield pair
+def _gap(frames: int, wanted: int) -> int:
+    """So many frames apart are at least as many as wanted, and of every type.
+
+    P and B-frames follow each other by twos and threes, and P-frames are the better ones.
+    """
+    return next(gap for gap in range(max(1, frames // wanted), 0, -1) if gcd(gap, 6) == 1)
+
+
+def _settled(setting: EncodeSetting) -> int:
+    """Frames until the rate control has settled."""
+    return round(SETTLING_SECONDS * setting.frame_rate)
 
 
 class _Comparison:
@@ -255,15 +273,17 @@ class _Comparison:
             time.sleep(0.01)
 
 
-def _kbps(encoded: Path, settled: float) -> float:
+def _measured(encoded: Path, setting: EncodeSetting) -> tuple[float, int]:
+    """The bitrate in kbit/s, and how many frames, after the rate control has settled."""
+    settled = _settled(setting) / float(setting.frame_rate)
     with av.open(str(encoded)) as opened:
         stream: Any = opened.streams.video[0]
         base = float(stream.time_base)
         sizes = [(p.pts * base, p.size) for p in opened.demux(stream) if p.pts is not None]
     shown = sorted(at for at, _ in sizes)
     gap = (shown[-1] - shown[0]) / max(1, len(shown) - 1)
-    span = shown[-1] + gap - settled
-    return float(sum(size for at, size in sizes if at >= settled - 1e-6) * 8e-3 / span)
+    counted = [size for at, size in sizes if at >= settled - 1e-6]
+    return float(sum(counted) * 8e-3 / (shown[-1] + gap - settled)), len(counted)
 
 
 @functools.cache
@@ -287,21 +307,26 @@ def _vmaf(
     source: Path,
     encoded: Path,
     setting: EncodeSetting,
-    every: int,
-    screen: Resolution,
+    seen: Seen,
+    frames: int,
     stopped: Event,
 ) -> float | None:
+    """VMAF of some of the frames, each with the one behind it, since it also looks at motion.
+
+    Only those are scaled and looked at: where the next frame is no neighbour, VMAF takes the
+    smaller of the motion before and after, and that is the neighbour's.
+    """
     program = vmaf_program()
     if program is None:
         return None
-    settled = round(SETTLING_SECONDS * setting.frame_rate)
-    rate = setting.frame_rate
-    seen = f"scale={screen.width}:{screen.height}:flags=bicubic"
-    begin = f"settb={1 / rate},setpts=N,trim=start_frame={settled},setpts=PTS-STARTPTS"
-    gap = max(1, 2 * settled // VMAF_FRAMES)
+    rate, screen = setting.frame_rate, seen.screen
+    gap = _gap(frames, VMAF_FRAMES if seen.measures == "all" else QUICK_FRAMES)
+    few = f"select='lt(mod(n,{gap}),{PAIR})',setpts=N," if gap > PAIR else ""
+    shown = f"{few}scale={screen.width}:{screen.height}:flags=bicubic"
+    begin = f"settb={1 / rate},setpts=N,trim=start_frame={_settled(setting)},setpts=PTS-STARTPTS"
     graph = (
-        f"[0:v]{begin},{seen}[x];[1:v]select='not(mod(n,{every}))',{begin},{seen}[y];"
-        f"[x][y]libvmaf=model=version={VMAF_MODEL}:n_threads=1:n_subsample={gap}"
+        f"[0:v]{begin},{shown}[x];[1:v]select='not(mod(n,{seen.every}))',{begin},{shown}[y];"
+        f"[x][y]libvmaf=model=version={VMAF_MODEL}:n_threads=1:n_subsample={PAIR}"
     )
     said = _said(
         [

@@ -106,7 +106,7 @@ def _windows(run: Run, figures: PhaseSummary) -> str:
 def run_list_blocks(found: RunList) -> Iterator[blocks.Block]:
     """The newest runs and broadcasts, and how much is kept."""
     if not found.all_runs:
-        yield blocks.Note("No run is kept yet: eager-kestrel measure URL")
+        yield blocks.Note("No run is kept yet: eager-kestrel measure")
     elif not found.runs:
         yield blocks.Note("No run matches.")
     else:

@@ -65,7 +65,7 @@ def answer_blocks(
     yield from whole if page else ()
     for alike in sent:
         made = card(plan, alike, why=why, full=full)
-        yield replace(made, below=tuple(_below_card(alike, why=why, page=page or full)))
+        yield replace(made, below=tuple(_below_card(plan, alike, why=why, page=page or full)))
     yield from () if page else whole
     if plan.split is not None:
         for name in plan.split.left_out:
@@ -85,7 +85,7 @@ def sent_alike(plan: Plan) -> list[list[DestinationPlan]]:
 
 
 def _below_card(
-    alike: Sequence[DestinationPlan], *, why: bool, page: bool
+    plan: Plan, alike: Sequence[DestinationPlan], *, why: bool, page: bool
 ) -> Iterator[tuple[blocks.Cell, ...]]:
     """Where to send, what to do when it struggles, and why the bitrate is no higher."""
     for destination in alike:
@@ -102,6 +102,11 @@ def _below_card(
     steps = first.fallbacks if why and not page else first.fallbacks[:MOST_STEPS]
     said = "; ".join(step.video.text for step in steps)
     yield blocks.Styled("if it struggles", "name"), said or words.NOTHING_LOWER
+    if plan.own_footage and not (why or page):
+        yield blocks.Styled("quality", "name"), _predicted(plan, first)
+    if not (why or page):
+        for offer in (offer for offer in first.offers if offer.kind == "machine"):
+            yield blocks.Styled("this machine", "name"), f"holds quality back: {offer.text}"
     reason = next((r for r in first.reasons if r.setting == "bitrate"), None)
     if reason is not None and not (why or page):
         yield blocks.Styled(f"why {reason.value}", "name"), words.why_bitrate(reason.text)
@@ -135,7 +140,8 @@ def title_of(plan: Plan, alike: Sequence[DestinationPlan]) -> str:
 def source_of(plan: Plan) -> str:
     """``a source of 1920x1080 at 60, lively``."""
     asked = plan.inputs
-    return f"a source of {resolution_at(asked.source, asked.source_fps)}, {asked.motion}"
+    size = str(asked.source) if asked.shape is None else f"{asked.source} ({asked.shape})"
+    return f"a source of {resolution_at(size, asked.source_fps)}, {asked.motion}"
 
 
 def card(plan: Plan, alike: Sequence[DestinationPlan], *, why: bool, full: bool) -> blocks.Rows:
@@ -171,12 +177,17 @@ def _card_rows(
     video, audio = destination.video, destination.audio
     assert video is not None
     assert audio is not None
+    if video.deinterlace is not None:
+        yield "deinterlace", f"first, to one frame of each {video.deinterlace}", "deinterlace"
     yield "resolution", str(video.resolution), "resolution"
     yield "frame rate", f"{frame_rate_text(video.frame_rate)} fps", "frame_rate"
     yield "video bitrate", f"{both(video.bitrate_kbps)}, {video.rate_control}", "bitrate"
     if video.peak_kbps is not None:
         yield "peak", both(video.peak_kbps), "bitrate"
-    frames = f"every {video.keyframe_seconds:g} s = {video.keyframe_frames} frames"
+    seconds, count = video.keyframe_seconds, video.keyframe_frames
+    short = count < round(seconds * video.frame_rate)
+    frames = f"every {count} frames, just under {seconds:g} s"
+    frames = frames if short else f"every {seconds:g} s = {count} frames"
     yield "keyframes", frames, "keyframes"
     codec = CODEC_NAMES[video.codec]
     if full:
@@ -193,9 +204,7 @@ def _card_rows(
         resized = f", resized by {video.resize}" if video.resize else ""
         colour = f"{video.pixel_format}, {video.colour}, {video.colour_range} range{resized}"
         yield "colour", colour, "colour"
-    quality = destination.quality or 0.0
-    spread = destination.quality_range or (quality, quality)
-    yield "predicted quality", quality_with_range(quality, *spread), ""
+    yield "predicted quality", _predicted(plan, destination), ""
     if destination.frame_rate_trade is not None:
         yield "smooth or sharp", trade_said(destination), ""
     if destination.latency_ms is not None:
@@ -204,6 +213,12 @@ def _card_rows(
         yield "delay", said(destination.latency_ms), "transport"
     total = sum(one.total_kbps for one in alike)
     yield "total", words.total(total, plan.budget.safe_kbps), ""
+
+
+def _predicted(plan: Plan, destination: DestinationPlan) -> str:
+    quality = destination.quality or 0.0
+    spread = destination.quality_range or (quality, quality)
+    return quality_with_range(quality, *spread, plan.own_footage)
 
 
 def trade_said(destination: DestinationPlan) -> str:
@@ -262,7 +277,8 @@ def budget_table(plan: Plan) -> blocks.Table:
     safe, typical = len(plan.budget.steps) - 1, max(plan.uplink.typical_kbps, 1.0)
     rows: list[tuple[blocks.Cell, ...]] = []
     for number, step in enumerate(steps):
-        end = "safe rate" if number == safe else "left for video" if step.name == "audio" else ""
+        left = number == len(steps) - 1 and number > safe
+        end = "safe rate" if number == safe else "left for video" if left else ""
         share = step.after_kbps / typical
         rows.append(
             (

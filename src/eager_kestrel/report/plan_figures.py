@@ -220,9 +220,7 @@ def _legend(ax: object) -> None:
     ax.legend(
         handles=[
             Line2D([], [], color=figures.LINE, linewidth=9, label="among the best-looking"),
-            Line2D(
-                [], [], marker="o", color=figures.GOOD, linestyle="", label="looks good from here"
-            ),
+            Line2D([], [], marker="o", color=figures.GOOD, linestyle="", label="good from here"),
             Line2D(
                 [],
                 [],

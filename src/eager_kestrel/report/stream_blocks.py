@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Iterator, Mapping
+from pathlib import PurePath
 from typing import TYPE_CHECKING
 
 from eager_kestrel.core.codecs import CODEC_NAMES
+from eager_kestrel.core.footage import QUICK_SECONDS
 from eager_kestrel.core.resolution import frame_rate_text, resolution_at
 from eager_kestrel.core.words import (
     broadcasts as words,
@@ -57,6 +60,14 @@ def findings_blocks(found: Findings, *, everything: bool = False) -> Iterator[bl
     hold = "1 rule holds" if counts["fine"] == 1 else f"{counts['fine']} rules hold"
     breaches = counted(counts["breach"], "breach", "breaches")
     yield blocks.Note(f"{breaches}, {counted(counts['caution'], 'caution')}, {hold}")
+    if found.recording is not None and PurePath(found.recording.name).suffix:
+        yield from _offered(found.recording, found.recording.name)
+
+
+def _offered(recording: Recording, file: str) -> Iterator[blocks.Block]:
+    """To plan by what a recording shows, if it is long enough for that."""
+    if recording.seconds >= QUICK_SECONDS:
+        yield blocks.Note(words.plan_by_it(shlex.quote(file)))
 
 
 def _rule(rule: str) -> str:
@@ -121,6 +132,8 @@ def _received(one: ReceivedStream, *, everything: bool) -> Iterator[blocks.Block
         return
     yield from findings_blocks(one.findings, everything=everything)
     where = f"; kept in {one.file}" if one.file is not None else ""
+    if one.file is not None:
+        yield from _offered(one.findings.recording, one.file)
     if one.file_error is not None:
         where = f"; not all of it was kept: {one.file_error}"
     latest = f"{one.worst_delay_seconds:.2f} s"
@@ -247,12 +260,12 @@ def machine_blocks(found: MeasuredMachine) -> Iterator[blocks.Block]:
             point.name,
             resolution_at(point.resolution, point.wanted),
             f"{int(point.fps):,}",
-            f"{point.cores_share:.0%}",
-            blocks.Styled("keeps up", "good") if point.holds else blocks.Styled("too slow", "bad"),
+            f"{point.load:.0%}",
+            blocks.Styled(use, "good" if use == words.USED else "" if point.holds else "bad"),
         )
-        for point in found.points
+        for point, use in zip(found.points, found.uses(), strict=True)
     )
-    yield blocks.Table(("encoder", "resolution", ">fps", ">of this machine", ""), rows)
+    yield blocks.Table(("encoder", "resolution", ">fps", ">of its speed", "in a plan"), rows)
     for line in found.meanings():
         yield blocks.Note(line)
 
@@ -289,5 +302,7 @@ def trial_blocks(found: TrialReport) -> Iterator[blocks.Block]:
         yield blocks.Note(line)
     if trial.footage.name != "unnamed":
         yield blocks.Note(f"kept: plan --footage {trial.footage.name}")
+    for name in found.interpolated:
+        yield blocks.Note(words.interpolated(name))
     if found.plan is not None:
         yield from plan_blocks(found.plan)

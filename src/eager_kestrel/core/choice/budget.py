@@ -9,6 +9,7 @@ off that; they were part of what was replayed. What is left is the safe rate for
 
 from __future__ import annotations
 
+from math import floor
 from typing import TYPE_CHECKING, Literal
 
 from eager_kestrel.core.codecs import CODEC_NAMES
@@ -162,23 +163,36 @@ def beside(waterfall: Budget, others_kbps: float) -> Budget:
 
 
 def destination_steps(
-    safe_kbps: float, transport: str, extra: Overhead, audio_kbps: float, audio_codec: str
+    safe_kbps: float,
+    transport: str,
+    extra: Overhead,
+    audio: tuple[str, float],
+    left_kbps: float | None = None,
 ) -> tuple[BudgetStep, ...]:
-    """The rest of the waterfall for one destination: transport overhead, audio, video."""
+    """The rest of the waterfall for one destination: transport overhead, audio, video.
+
+    Args:
+        audio: its codec and bitrate.
+        left_kbps: for video, where more audio will need some of it before long.
+    """
+    codec, audio_kbps = audio
     steps = []
     if extra.repeats:
         left = round(safe_kbps / (1 + extra.repeats), 3)
         why = words.repeats_step(extra.repeats)
         steps = [BudgetStep(name="repeats", before_kbps=safe_kbps, after_kbps=left, text=why)]
     before = steps[0].after_kbps if steps else safe_kbps
-    video = round(max(0.0, extra.video_kbps(safe_kbps, audio_kbps)), 3)
+    video = float(floor(max(0.0, extra.video_kbps(safe_kbps, audio_kbps)) + 1e-6))
     carried = round(min(before, video + audio_kbps), 3)
-    headers, audio = (
-        words.headers_step(transport.upper()),
-        words.audio_step(audio_kbps, CODEC_NAMES[audio_codec]),
-    )
-    return (
-        *steps,
+    headers = words.headers_step(transport.upper())
+    of_audio = words.audio_step(audio_kbps, CODEC_NAMES[codec])
+    steps += [
         BudgetStep(name="transport overhead", before_kbps=before, after_kbps=carried, text=headers),
-        BudgetStep(name="audio", before_kbps=carried, after_kbps=video, text=audio),
-    )
+        BudgetStep(name="audio", before_kbps=carried, after_kbps=video, text=of_audio),
+    ]
+    if left_kbps is not None and left_kbps < video:
+        more = words.MORE_AUDIO
+        steps.append(
+            BudgetStep(name="more audio", before_kbps=video, after_kbps=left_kbps, text=more)
+        )
+    return tuple(steps)

@@ -46,7 +46,7 @@ class Candidate:
     resolution: Resolution
     frame_rate: Fraction
     even: bool
-    """Whether the frame rate divides the source's."""
+    """Whether the source's frames go into it in equal steps."""
 
 
 def even_ladder(shape: AspectRatio, largest: Resolution) -> list[Resolution]:
@@ -78,17 +78,20 @@ def frame_rates(source: Fraction, rules: VideoRules) -> list[tuple[Fraction, boo
     """Rates worth weighing for a source, each with whether it divides the source's, fastest first.
 
     All that divide it; the fastest that is taken, and its half, where they do not; and where
-    nothing slower than the source is taken, the slowest there is. A source of the 1000/1001 family
-    stays in it.
+    nothing as slow as the source is taken, the slowest that it goes into evenly. A source of the
+    1000/1001 family stays in it.
     """
     allowed = {*rules.taken_rates}
     if source.denominator % 1001 == 0:
         allowed |= {at_1000_1001(rate) for rate in rules.taken_rates if rate.denominator == 1}
     if rules.takes_rate(source):
         allowed.add(source)
-    possible = {rate for rate in allowed if rate <= source or divides_evenly(source, rate)}
-    if not possible:
-        return [(min(allowed), False)]
+    possible = {rate for rate in allowed if rate <= source * (1 + CLOSE)}
+    if not possible:  # frames are sent more than once
+        evenly = [rate for rate in allowed if divides_evenly(source, rate)]
+        times = min((round(rate / source) for rate in evenly), default=0)
+        nearest = min(evenly, key=lambda rate: abs(rate - times * source), default=min(allowed))
+        return [(nearest, bool(evenly))]
     even = {rate for rate in possible if divides_evenly(source, rate)}
     exact = {rate for rate in even if (source / rate).denominator == 1}
     even = exact or even
@@ -174,7 +177,7 @@ def legible(found: list[Candidate], show: Show) -> list[Candidate]:
 
 def text_height(show: Show, sent: Resolution) -> float:
     """The height of the smallest letters in the sent resolution, in pixels; 0 without any."""
-    across, down = sent.width / show.source.width, sent.height / show.source.height
+    across, down = sent.width / show.picture.width, sent.height / show.picture.height
     scale = max(across, down) if show.fit == "crop" else min(across, down)
     return (show.smallest_text or 0.0) * scale
 

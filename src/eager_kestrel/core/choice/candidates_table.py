@@ -9,7 +9,7 @@ answers for one safe rate or for thousands.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 from math import inf
@@ -24,7 +24,6 @@ from eager_kestrel.core.choice.limits import (
     AUDIO_SHARE,
     LEAST_VIDEO_KBPS,
     VARIABLE_TARGET,
-    all_viewers_kbps,
     audio_steps,
     delivered_shares,
     level_limits,
@@ -32,6 +31,7 @@ from eager_kestrel.core.choice.limits import (
     preset_takes,
     rate_control,
     rounded_down,
+    rounded_up,
     row_limits,
     viewers_kbps,
 )
@@ -39,6 +39,7 @@ from eager_kestrel.core.choice.scored import LIMITS, ScoredCandidates, ScoredRow
 from eager_kestrel.core.codecs import Codec
 from eager_kestrel.core.resolution import Resolution, at_1000_1001
 from eager_kestrel.core.show.show import Show
+from eager_kestrel.core.words.plans import BitrateBound
 
 if TYPE_CHECKING:
     from eager_kestrel.core.guide.guide import Guide
@@ -138,8 +139,11 @@ class CandidatesTable:
         return limits
 
     def target_kbps(self, kbps: Floats) -> Floats:
-        """What the encoder aims at below a peak."""
-        return kbps if self.target_share == 1 else rounded_down(kbps * self.target_share)
+        """What the encoder aims at below a peak: a share of it, but never under the minimum."""
+        if self.target_share == 1:
+            return kbps
+        share = rounded_down(kbps * self.target_share)
+        return np.minimum(kbps, np.maximum(share, rounded_up(self.min_kbps)))
 
     def weigh(self, safe_kbps: Floats) -> ScoredRows:
         """Everything at some safe rates."""
@@ -188,26 +192,39 @@ class CandidatesTable:
         if not any(encoder.codec == self.codec for encoder in machine.encoders):
             return self
         takes = preset_takes(self.show, self.table, self.codec, speed, room)
-        rules = self.rules_kbps.copy()
-        clean = (
-            quality.clean_kbps(self.table, self.show.motion, self.codec, self.pixels, self.fps)
-            * takes
-        )
-        enough, rules[3] = _enough(
-            np.maximum(clean, self.recommended_kbps), self.min_kbps, self.target_share
-        )
         holds = speed <= machine.most_pixels(self.codec) * room * (1 + 1e-9)
-        return replace(
-            self,
-            takes=takes,
-            rules_kbps=rules,
-            enough_kbps=enough,
-            encodable=self.encodable & holds,
+        return self._encoded(takes, self.encodable & holds)
+
+    def _encoded(self, takes: Floats, encodable: Flags) -> CandidatesTable:
+        """The same candidates at other presets."""
+        rules = self.rules_kbps.copy()
+        clean = quality.clean_kbps(self.table, self.show.motion, self.codec, self.pixels, self.fps)
+        enough, rules[3] = _enough(
+            np.maximum(clean * takes, self.recommended_kbps), self.min_kbps, self.target_share
         )
+        return replace(self, takes=takes, rules_kbps=rules, enough_kbps=enough, encodable=encodable)
+
+    def allowed_without(self, limits_kbps: Floats, freed: Collection[str]) -> Flags:
+        """Which candidates could be sent if some limits were gone; one more is the machine.
+
+        Args:
+            limits_kbps: at a safe rate; shape (5, n).
+        """
+        limits = limits_kbps.copy()
+        limits[[limit in freed for limit in LIMITS]] = inf
+        target = self.target_kbps(rounded_down(limits.min(axis=0)))
+        encodable = self.encodable | ("machine" in freed)
+        return np.asarray((target >= self.min_kbps) & self.smooth & encodable, dtype=np.bool_)
 
     def on_any_machine(self) -> CandidatesTable:
-        """The same candidates for a machine that encodes all of them in time."""
-        return replace(self, encodable=np.ones_like(self.encodable))
+        """The same candidates for a machine that encodes all of them in time, none the worse."""
+        return self._encoded(np.minimum(self.takes, 1.0), np.ones_like(self.encodable))
+
+    def without_limit(self, limit: BitrateBound) -> CandidatesTable:
+        """The same candidates if one of the rules set no limit to a bitrate."""
+        rules = self.rules_kbps.copy()
+        rules[LIMITS.index(limit) - 1] = inf
+        return replace(self, rules_kbps=rules)
 
     def among_best(self, best: Indices, rows: ScoredRows) -> Flags:
         """Which are as good as the best of each row."""
@@ -293,8 +310,11 @@ def candidates_table(
     fps = np.array([float(c.frame_rate) for c in found], dtype=np.float64)
     lows, highs, recommended = row_limits(members, found, codec)
     per_byte, fixed = overheads(senders, found, guide.audio.sample_rate_hz)
-    viewers = all_viewers_kbps([viewers_kbps(m, show) for m in members], per_byte, fixed)
-    ranks = ties.ranks_of(found, show.source, {size for member in members for size in member.named})
+    slowest = min(viewers_kbps(member, show) for member in members)
+    viewers = slowest * per_byte.sum(axis=0) + fixed.sum(axis=0)  # they get no copy's headers
+    ranks = ties.ranks_of(
+        found, show.picture, {size for member in members for size in member.named}
+    )
     share = 1.0 if rate_control(guide) == "constant" else VARIABLE_TARGET
     takes = preset_takes(show, table, codec, pixels * fps)
     min_fps = table.motion[show.motion].min_fps
@@ -316,7 +336,7 @@ def candidates_table(
         encodable=pixels * fps <= show.machine.most_pixels(codec),
         delivered=delivered_shares(members, table, found, show.source_fps),
         seen_pixels=np.array(
-            [min(c.resolution.pixels, _detail(show.source, c.resolution)) for c in found],
+            [min(c.resolution.pixels, _detail(show, c.resolution)) for c in found],
             dtype=np.float64,
         ),
         seen_fps=np.minimum(fps, float(show.source_fps)),
@@ -341,11 +361,13 @@ def _enough(clean: Floats, lows: Floats, target_share: float) -> tuple[Floats, F
     return without, with_
 
 
-def _detail(source: Resolution, resolution: Resolution) -> float:
+def _detail(show: Show, resolution: Resolution) -> float:
     """Pixels a source has for a resolution: all of them, or those of the part of its shape."""
-    if source.width * resolution.height > source.height * resolution.width:
-        return source.height**2 * resolution.width / resolution.height
-    return source.width**2 * resolution.height / resolution.width
+    picture = show.picture
+    real = min(1.0, show.source.pixels / picture.pixels)
+    if picture.width * resolution.height > picture.height * resolution.width:
+        return real * picture.height**2 * resolution.width / resolution.height
+    return real * picture.width**2 * resolution.height / resolution.width
 
 
 def rebuilt(
@@ -367,7 +389,7 @@ def rebuilt(
 def _candidates(show: Show, guide: Guide, members: Sequence[Guide]) -> list[Candidate]:
     rows = [size for member in members for size in member.named]
     lines = guide.delivery.better_from_lines
-    found = candidates(show.source, show.source_fps, guide.video, rows, lines)
+    found = candidates(show.picture, show.source_fps, guide.video, rows, lines)
     return legible(pinned(found, show, guide.video, guide.title), show)
 
 

@@ -41,6 +41,12 @@ def rounded_down(kbps: Floats) -> Floats:
     return np.asarray(bits // step * step / 1000, dtype=np.float64)
 
 
+def rounded_up(kbps: Floats) -> Floats:
+    """The least bitrate of :func:`rounded_down` that is not lower."""
+    down = rounded_down(kbps)
+    return np.where(down < kbps, down + step_kbps(kbps), down)
+
+
 def step_kbps(kbps: Floats) -> Floats:
     """How far apart bitrates stand that plans are made of."""
     return np.where(kbps < 2000, 50.0, 100.0)
@@ -76,12 +82,6 @@ def overheads(
         per_byte[row] = [extra[c.frame_rate].per_byte for c in found]
         fixed[row] = [extra[c.frame_rate].fixed_kbps for c in found]
     return per_byte, fixed
-
-
-def all_viewers_kbps(most: list[float], per_byte: Floats, fixed: Floats) -> Floats:
-    """The most of all copies together that every platform's viewers take of their own."""
-    each = (np.array(most)[:, None] - fixed) / per_byte  # a relay's one copy is everybody's
-    return np.asarray(each.min(axis=0) * per_byte.sum(axis=0) + fixed.sum(axis=0), dtype=np.float64)
 
 
 def rate_control(guide: Guide) -> RateControl:
@@ -140,9 +140,9 @@ def audio_steps(guide: Guide) -> Floats:
 
 
 def viewers_kbps(guide: Guide, show: Show) -> float:
-    """What the slowest viewers can take of everything sent; endless where smaller copies are sure.
+    """What the slowest viewers can take of video and audio; endless where smaller copies are sure.
 
-    Without transcodes everyone receives the full rate.
+    Without transcodes everyone receives the full rate, and nothing of headers and repeats.
     """
     if guide.delivery.transcodes == "always":
         return inf

@@ -24,14 +24,13 @@ from eager_kestrel.core.choice.scored import Option, ScoredCandidates
 from eager_kestrel.core.choice.what_if import Need
 from eager_kestrel.core.resolution import Resolution, frame_rate_text, is_customary
 from eager_kestrel.core.units import Bitrate
+from eager_kestrel.core.words.numbers import GOOD_FROM, points
 
 if TYPE_CHECKING:
     from eager_kestrel.core.guide.guide import Guide
 
 REFERENCE = Bitrate(100_000_000)
 """Any upload of the assumed spread: it tells how safe rate and upload are related."""
-GOOD = 0.8
-"""What looks good, on the scale of VMAF."""
 LEAST_LINES = 240
 """Smaller resolutions are asked for by name."""
 LEAST_FPS = 24
@@ -145,7 +144,8 @@ def answer(guide: Guide, asked: Asked, along: NeedSearch, budget: Budget) -> Nee
 
     begin = along.first(along.near, lambda s: s.near)
     until = None if begin is None else along.until()
-    good = along.first(along.quality >= GOOD, lambda s: s.quality >= GOOD)
+    is_good = np.rint(100 * along.quality) >= GOOD_FROM
+    good = along.first(is_good, lambda seen: points(seen.quality) >= GOOD_FROM)
     least = most - NOTHING
     full = along.first(along.quality >= least, lambda s: s.quality >= least)
     assert full is not None

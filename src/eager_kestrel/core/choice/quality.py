@@ -86,6 +86,8 @@ class QualityTable(Frozen):
     """Parameters of the model."""
 
     basis: str
+    own_footage: str | None = None
+    """What of the streamer's own footage the parameters of its kind are by."""
     viewed_on: ResolutionSize
     ordinary_delivery: float = 1.0
     """What is left of quality where a platform delivers larger resolutions with a better codec."""
@@ -109,9 +111,10 @@ class QualityTable(Frozen):
         temporal = (min if prefer == "smooth" else max)(kind.temporal, asked)
         return self.with_kind(motion, kind.model_copy(update={"temporal": temporal}))
 
-    def with_own(self, motion: Motion, own: SceneParameters) -> QualityTable:
-        """The table that knows one scene alone of a kind of motion: the streamer's own."""
-        return self.with_kind(motion, self.motion[motion].with_scenes({"own": own}))
+    def with_own(self, motion: Motion, *own: SceneParameters) -> QualityTable:
+        """The table that knows only the streamer's own footage of a kind: what it could be."""
+        scenes = {f"own {number}": scene for number, scene in enumerate(own, 1)}
+        return self.with_kind(motion, self.motion[motion].with_scenes(scenes))
 
     def with_kind(self, motion: Motion, kind: MotionParameters) -> QualityTable:
         """The table with other parameters for one kind of motion."""

@@ -56,7 +56,7 @@ class Need(Frozen):
     """The lowest whose plan takes this very resolution; none if one of about the same quality
     always wins."""
     good_kbps: float | None = None
-    """The least from which it looks good, 80 of 100; none when it never does."""
+    """The least from which its quality is called good; none when it never is."""
     full_kbps: float | None = None
     """The least beyond which nothing is gained of it."""
     full_gives: Option | None = None

@@ -6,8 +6,10 @@ divisions of the connection.
 
 from __future__ import annotations
 
+from bisect import bisect_left
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
+from itertools import pairwise
 from typing import TYPE_CHECKING, NamedTuple, Protocol
 
 import numpy as np
@@ -86,17 +88,22 @@ class OneAnswers:
     def least(
         self, holds: Callable[[Answer], bool], from_kbps: float = 0.0
     ) -> tuple[float, Answer] | None:
-        """The least rate of the grid at which another candidate is chosen, and that holds."""
+        """The least rate of the grid whose answer holds.
+
+        Of a candidate that stays the choice more upload never takes away, so where it holds at the
+        last rate it is chosen at, the first one is found by halving.
+        """
         rates = grid(self.table, from_kbps)
-        before = self.table.at(from_kbps).chosen if rates.size else None
         for part in np.array_split(rates, max(1, rates.size // LOOK_AHEAD)):
             chosen = self.table.chosen(part)
-            last = np.concatenate(([-1 if before is None else before], chosen[:-1]))
-            for turn in np.flatnonzero((chosen != last) & (chosen >= 0)):
-                answer = self.at(float(part[turn]))
-                if holds(answer):
-                    return float(part[turn]), answer
-            before = int(chosen[-1]) if chosen.size else before
+            turns = [0, *(np.flatnonzero(np.diff(chosen)) + 1), chosen.size]
+            for low, end in pairwise(turns):
+                if low == end or chosen[low] < 0 or not holds(self.at(float(part[end - 1]))):
+                    continue
+                within = range(low, end)
+                first = bisect_left(within, True, key=lambda n: holds(self.at(float(part[n]))))
+                safe = float(part[within[first]])
+                return safe, self.at(safe)
         return None
 
 
@@ -111,41 +118,39 @@ class DividedAnswers:
     def at(self, safe_kbps: float) -> Answer:
         """What each destination gets of a safe rate."""
         if safe_kbps not in self._known:
-            self._known[safe_kbps] = self._at(safe_kbps)
+            chosen, _ = chosen_division(self.tried.on(safe_kbps))
+            self._known[safe_kbps] = self._answer(chosen)
         return self._known[safe_kbps]
 
-    def _at(self, safe_kbps: float) -> Answer:
-        tried = self.tried.on(safe_kbps)
-        chosen, _ = chosen_division(tried)
+    def _answer(self, division: Division | None) -> Answer:
         found: dict[int, Served] = {}
-        if chosen is not None:
-            total = sum(outcome.total_kbps for outcome in chosen.outcomes)
+        if division is not None:
+            total = sum(outcome.total_kbps for outcome in division.outcomes)
             for encode, choice, outcome in zip(
-                chosen.encodes, chosen.taken, chosen.outcomes, strict=True
+                division.encodes, division.taken, division.outcomes, strict=True
             ):
-                for m in encode.members:
-                    others = total - outcome.total_kbps
-                    destination = encode.at(choice)
-                    found[m] = Served(outcome.option, destination, outcome.safe_kbps, others)
-        return tuple(found.get(m) for m in range(tried.count))
+                others = total - outcome.total_kbps
+                served = Served(outcome.option, encode.at(choice), outcome.safe_kbps, others)
+                found |= dict.fromkeys(encode.members, served)
+        return tuple(found.get(m) for m in range(self.tried.count))
 
-    def changes(self, from_kbps: float = 0.0) -> Iterator[tuple[float, float, Answer]]:
-        """Safe rates above one, ascending, at which some destination gets something else.
-
-        Each with the rate that was looked at before it, and but for what filling up a cell changes
-        in between.
-        """
-        before: tuple[object, ...] | None = None
-        cells, last = int(from_kbps // CELL_KBPS) + 1, from_kbps
+    def _runs(self, from_kbps: float) -> Iterator[tuple[Division, list[float]]]:
+        """Divisions on larger and larger lines, each with the safe rates it is made at."""
+        now: Division | None = None
+        rates: list[float] = []
+        cells = int(from_kbps // CELL_KBPS) + 1
         while cells <= self.tried.capacity_cells:
             if cells not in self._rough:
                 self._rough[cells] = fewest_left_out(self.tried.on(cells * CELL_KBPS))[0]
             rough = self._rough[cells]
-            key = None if rough is None else (rough.grouping, rough.taken)
-            if key is not None and key != before:
-                yield last, cells * CELL_KBPS, self.at(cells * CELL_KBPS)
-            before, last = key, cells * CELL_KBPS
+            if now is None or rough is None or _key(rough) != _key(now):
+                if now is not None:
+                    yield now, rates
+                now, rates = rough, []
+            rates.append(cells * CELL_KBPS)
             cells = max(cells + 1, int(cells * self._growth))
+        if now is not None:
+            yield now, rates
 
     @property
     def _growth(self) -> float:
@@ -157,18 +162,29 @@ class DividedAnswers:
     ) -> tuple[float, Answer] | None:
         """Return the least safe rate above one whose answer holds, or None if no answer holds.
 
-        To 1 kbit/s; of more than a few destinations, the first of those that are looked at.
+        To 1 kbit/s; of more than a few destinations, the first of those that are looked at. Rates
+        are passed over where a division would not hold if each had all that is left.
         """
-        for below, safe, change in self.changes(from_kbps):
-            if not holds(change):
-                continue
-            low, high, found = below, safe, change
-            while high - low > NEAR_KBPS and self.tried.count <= FEW:
-                middle = (low + high) / 2
-                tried = self.at(middle)
-                if holds(tried):
-                    high, found = middle, tried
-                else:
-                    low = middle
-            return high, found
+        last = from_kbps
+        for division, rates in self._runs(from_kbps):
+            if holds(self._answer(division.filled_each(rates[-1]))):
+                for cell in rates:  # and at its end, where what the grid leaves over is the most
+                    for safe in (cell, cell + CELL_KBPS - NEAR_KBPS):
+                        if holds(self.at(safe)):
+                            return self._between(last, safe, holds)
+                        last = safe
+            last = rates[-1]
         return None
+
+    def _between(
+        self, low: float, high: float, holds: Callable[[Answer], bool]
+    ) -> tuple[float, Answer]:
+        """The least of two rates apart, of which the higher holds."""
+        while high - low > NEAR_KBPS and self.tried.count <= FEW:
+            middle = (low + high) / 2
+            low, high = (low, middle) if holds(self.at(middle)) else (middle, high)
+        return high, self.at(high)
+
+
+def _key(division: Division) -> tuple[object, ...]:
+    return division.grouping, division.taken

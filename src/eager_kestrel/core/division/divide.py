@@ -14,6 +14,7 @@ import numpy as np
 
 from eager_kestrel.core.choice.candidates_table import CandidatesTable, candidates_table
 from eager_kestrel.core.choice.quality import QualityTable
+from eager_kestrel.core.choice.refusal import refused
 from eager_kestrel.core.division import groupings
 from eager_kestrel.core.division.knapsack import Choices, KnapsackTable
 from eager_kestrel.core.division.split import Alternative, Group, LeavingOut, RelayOffer, Split, Way
@@ -117,9 +118,7 @@ class DividedShow(NamedTuple):
     contexts: tuple[DestinationContext, ...]
 
 
-def divide(
-    show: Show, guides: Sequence[Guide], table: QualityTable, safe_kbps: float
-) -> DividedShow:
+def divide(show: Show, guides: Sequence[Guide], table: QualityTable, budget: Budget) -> DividedShow:
     """Divide the safe rate among the destinations of a show.
 
     Raises:
@@ -127,11 +126,11 @@ def divide(
     """
     for guide, destination in zip(guides, show.destinations, strict=True):
         guide.codec(destination.codec)
-    tried = groupings.Groupings(show, guides, table, safe_kbps)
+    tried = groupings.Groupings(show, guides, table, budget.safe_kbps)
     chosen, left_out = chosen_division(tried)
     everyone = tuple(range(tried.count))
     served = tuple(m for m in everyone if m not in left_out)
-    because = _left_out_because(tried) if left_out else ""
+    because = _left_out_because(tried, budget) if left_out else ""
     groups = _groups(tried, chosen)
     total = sum(group.total_kbps for group in groups)
     alternatives = _alternatives(tried, chosen, served or everyone)
@@ -143,7 +142,7 @@ def divide(
         left_out=tuple(show.destinations[m].name for m in left_out),
         left_out_because=because,
         leave_out_first=_leave_out_first(tried, chosen, served),
-        unused_kbps=round(safe_kbps - total, 3),
+        unused_kbps=round(budget.safe_kbps - total, 3),
         relay=_relay(tried, served or everyone, total),
         text=_text(tried, chosen, alternatives),
     )
@@ -271,7 +270,7 @@ def _total(tried: groupings.Groupings, division: groupings.Division) -> float:
     return sum(group.total_kbps for group in _groups(tried, division))
 
 
-def _left_out_because(tried: groupings.Groupings) -> str:
+def _left_out_because(tried: groupings.Groupings, budget: Budget) -> str:
     """The minimum all of them would take together."""
     least = 0.0
     for m in range(tried.count):
@@ -279,7 +278,11 @@ def _left_out_because(tried: groupings.Groupings) -> str:
         if isinstance(encode, str):
             return words.cannot_have(title, encode)
         if not len(encode.choices):
-            return words.nothing_fits(title, tried.safe_kbps)
+            made, wish = encode.candidates, tried.show.destinations[m].min_quality
+            refusal = refused(encode.guide, made, made.at(tried.safe_kbps), budget, wish)
+            if refusal is not None:
+                return refusal.text
+            continue
         least += encode.outcome(int(encode.choices.cells.argmin())).total_kbps
     return words.together_too_much(least, tried.safe_kbps)
 

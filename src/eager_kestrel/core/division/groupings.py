@@ -252,6 +252,18 @@ class Division:
             outcomes[most] = tried[most]
         return replace(self, outcomes=tuple(outcomes))
 
+    def filled_each(self, safe_kbps: float) -> Division:
+        """With all that the grid left over given to each of them: more than there is."""
+        outcomes = [e.outcome(c) for e, c in zip(self.encodes, self.taken, strict=True)]
+        left = safe_kbps + knapsack.CELL_KBPS - sum(outcome.total_kbps for outcome in outcomes)
+        return replace(
+            self,
+            outcomes=tuple(
+                encode.outcome_at(choice, outcome.total_kbps + left)
+                for encode, choice, outcome in zip(self.encodes, self.taken, outcomes, strict=True)
+            ),
+        )
+
     def looks(self) -> dict[int, float]:
         """Quality of what is taken, by destination; before filling up."""
         pairs = zip(self.encodes, self.taken, strict=True)

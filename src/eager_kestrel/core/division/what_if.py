@@ -111,7 +111,7 @@ def needs(
     found: list[Need] = []
     for m, (guide, context) in enumerate(zip(guides, show.destinations, strict=True)):
         alone = candidates_table(show, guide, table, guide.codec(context.codec))
-        every = need.asked_of(alone.candidates, show.source, resolutions, frame_rate_at_least)
+        every = need.asked_of(alone.candidates, show.picture, resolutions, frame_rate_at_least)
         found += [
             need.answer(guide, asked, along(answers, m, asked, most), waterfall) for asked in every
         ]

@@ -13,6 +13,7 @@ from eager_kestrel.core.document import first_error
 from eager_kestrel.core.errors import FormatError
 from eager_kestrel.core.guide import questions, rules
 from eager_kestrel.core.guide.guide import Guide
+from eager_kestrel.core.guide.page import rate_text
 from eager_kestrel.core.quantities import WRITTEN
 from eager_kestrel.core.resolution import AspectRatio, Resolution, frame_rate_text, parse_frame_rate
 from eager_kestrel.core.units import Bitrate
@@ -28,10 +29,10 @@ FROM_ROWS = "follows from the rows: check"
 
 @dataclass(frozen=True, slots=True)
 class Draft:
-    """A guide, and by dotted key what its comments say."""
+    """A guide, and which of its keys follow from its rows."""
 
     guide: Guide
-    comments: dict[str, str]
+    followed: frozenset[str]
 
 
 def customary(name: str, title: str, source: str, checked: date) -> Guide:
@@ -85,9 +86,9 @@ def drafted(answers: Mapping[str, str], usual: Guide, unverified: frozenset[str]
     said: questions.Document = {}
     for key, text in answers.items():
         said |= questions.read_answer(key, text)
-    comments: dict[str, str] = {}
+    followed: set[str] = set()
     tiers = {key: said.pop(key) for key in list(said) if key.startswith("tiers.")}
-    _follow(said, tiers, document, comments)
+    _follow(said, tiers, document, followed)
     for key, value in said.items():
         _put(document, key, value)
     if tiers:
@@ -100,15 +101,15 @@ def drafted(answers: Mapping[str, str], usual: Guide, unverified: frozenset[str]
     ]
     if "video.frame_rates" in said and "video.max_frame_rate" in silent:
         silent[silent.index("video.max_frame_rate")] = "video.frame_rates"
-    document["unverified"] = silent
-    return Draft(guide_of(document), comments)
+    document["unverified"] = [key for key in silent if _holds(document, key)]
+    return Draft(guide_of(document), frozenset(followed))
 
 
 def _follow(
     said: questions.Document,
     tiers: questions.Document,
     document: questions.Document,
-    comments: dict[str, str],
+    followed: set[str],
 ) -> None:
     """What follows from confirmed values where the key itself was not answered."""
     if "video.frame_rates" in said:
@@ -117,10 +118,8 @@ def _follow(
     own = said.get("bitrates", ())
     every = own or rows
     if every and "video.max_resolution" not in said:
-        said["video.max_resolution"], comments["video.max_resolution"] = (
-            questions.largest_of(every),
-            FROM_ROWS,
-        )
+        said["video.max_resolution"] = questions.largest_of(every)
+        followed.add("video.max_resolution")
     resolutions = [Resolution.parse(row["resolution"]) for row in every]
     if resolutions or "video.max_resolution" in said:
         named = resolutions or [Resolution.parse(said["video.max_resolution"])]
@@ -132,24 +131,20 @@ def _follow(
         )
     rate = questions.fastest_of(rows)
     if rate is not None and not said.keys() & {"video.max_frame_rate", "video.frame_rates"}:
-        said["video.max_frame_rate"], comments["video.max_frame_rate"] = (
-            frame_rate_text(rate),
-            FROM_ROWS,
-        )
+        said["video.max_frame_rate"] = frame_rate_text(rate)
+        followed.add("video.max_frame_rate")
     fast = said.get("video.max_frame_rate") or max(
         said.get("video.frame_rates", ["60"]), key=parse_frame_rate
     )
     for row in rows:
         row.setdefault("frame_rate", fast)
     if every and "video.max_bitrate" not in said:
-        said["video.max_bitrate"], comments["video.max_bitrate"] = (
-            questions.rate_text(questions.highest_of(every)),
-            FROM_ROWS,
-        )
+        said["video.max_bitrate"] = rate_text(questions.highest_of(every))
+        followed.add("video.max_bitrate")
     codecs = [row["codec"] for row in rows if "codec" in row]
     if codecs and "video.codecs" not in said:
         said["video.codecs"] = list(dict.fromkeys(["h264", *codecs]))
-        comments["video.codecs"] = FROM_ROWS
+        followed.add("video.codecs")
     _follow_audio(said)
 
 
@@ -161,21 +156,24 @@ def _follow_audio(said: questions.Document) -> None:
         if key in said
     }
     if known and "audio.min_bitrate" not in known:
-        said["audio.min_bitrate"] = questions.rate_text(
-            min([CUSTOMARY_LEAST_AUDIO, *known.values()]).kbps
-        )
+        said["audio.min_bitrate"] = rate_text(min([CUSTOMARY_LEAST_AUDIO, *known.values()]).kbps)
     if known and "audio.max_bitrate" not in known:
-        said["audio.max_bitrate"] = questions.rate_text(
-            max([Bitrate(160_000), *known.values()]).kbps
-        )
+        said["audio.max_bitrate"] = rate_text(max([Bitrate(160_000), *known.values()]).kbps)
 
 
 def _tier(rows: list[questions.Document]) -> questions.Document:
     video = {
-        "max_bitrate": questions.rate_text(questions.highest_of(rows)),
+        "max_bitrate": rate_text(questions.highest_of(rows)),
         "max_resolution": questions.largest_of(rows),
     }
     return {"video": video, "bitrates": rows}
+
+
+def _holds(document: questions.Document, key: str) -> bool:
+    *path, last = key.split(".")
+    for part in path:
+        document = document.get(part) or {}
+    return bool(document.get(last))
 
 
 def _put(document: questions.Document, key: str, value: Any) -> None:

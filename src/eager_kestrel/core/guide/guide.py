@@ -126,9 +126,13 @@ class Guide(Frozen):
         return self
 
     def guesses(self, key: str) -> bool:
-        """Whether what stands under a key, or under one above or below it, is a guess."""
+        """Whether what stands under a key, or under one above or below it, is a guess.
+
+        So are limits of a bitrate while the rows that give them are.
+        """
+        rows = ("bitrates",) if key in ("video.max_bitrate", "video.min_bitrate") else ()
         return any(
-            key == one or key.startswith(f"{one}.") or one.startswith(f"{key}.")
+            one in rows or key == one or key.startswith(f"{one}.") or one.startswith(f"{key}.")
             for one in self.unverified
         )
 

@@ -8,7 +8,7 @@ guide, so a page cannot be misread in silence.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from fractions import Fraction
 from typing import Any
@@ -16,19 +16,26 @@ from typing import Any
 from eager_kestrel.core.codecs import CODECS
 from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.errors import InputError, KestrelError, nearest_name
-from eager_kestrel.core.guide.amounts import AUDIO_KBPS, Amount, amounts_in, bound_in
-from eager_kestrel.core.resolution import Resolution, frame_rate_text, parse_frame_rate
+from eager_kestrel.core.guide.page import (
+    Bound,
+    Quantity,
+    bounds_in,
+    parts_of,
+    quantities,
+    rate_text,
+)
+from eager_kestrel.core.resolution import (
+    Resolution,
+    frame_rate_text,
+    parse_frame_rate,
+    with_frame_rate,
+)
 from eager_kestrel.core.units import Bitrate
 
 Document = dict[str, Any]
 """Part of a guide's document, by dotted key."""
-BOUND_KEYS = {
-    "at least": "min",
-    "recommended": "recommended",
-    "at most": "max",
-    None: "max",
-}
 SKIP = "-"
+TRANSCODES = ("always", "when there is capacity", "never")
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,68 +48,90 @@ class Question:
     """An answer, as an example."""
     read: Callable[[str], Document]
     """Raises InputError where it is none."""
-    covers: tuple[str, ...]
-    """Keys of a guide that stay unverified while nobody answers."""
+    also: tuple[str, ...] = ()
+    """Keys of a guide it sets, if they are not its own."""
+
+    @property
+    def covers(self) -> tuple[str, ...]:
+        """Keys of a guide that stay unverified while nobody confirms them."""
+        return self.also or (self.key,)
 
 
-def rate_text(kbps: float) -> str:
-    """A bitrate as a guide has it: ``6000 kbit/s``."""
-    return f"{kbps:.10g} kbit/s"
+def stated(text: str, *dimensions: str, unit: str = "") -> list[tuple[Bound | None, Quantity]]:
+    """The quantities of some dimensions in an answer, each with the one limit its part speaks of.
+
+    Raises:
+        InputError: one can be read in two ways.
+    """
+    found = []
+    for part in parts_of(text):
+        bounds = bounds_in(part)
+        for quantity in quantities(part, unit):
+            if quantity.dimension in dimensions:
+                if quantity.doubtful:
+                    raise InputError(
+                        f'"{part}" can be read in two ways', "write digits and a unit: 6000 kbit/s"
+                    )
+                found.append((bounds.pop() if len(bounds) == 1 else None, quantity))
+    return found
+
+
+def _limits(
+    text: str, keys: Mapping[Bound | None, str], *dimensions: str, **given: str
+) -> Document:
+    """A document of the limits an answer names; a range is the least and the most."""
+    write = rate_text if "bitrate" in dimensions else "{:g} s".format
+    found: Document = {}
+    for bound, quantity in stated(text, *dimensions, **given):
+        if quantity.high is not None:
+            found |= {keys["min"]: write(quantity.low), keys["max"]: write(quantity.high)}
+        else:
+            found[keys[bound]] = write(quantity.low)
+    return found
 
 
 def _named(key: str, known: tuple[str, ...]) -> Callable[[str], Document]:
     """Reads names of a list, with commas."""
 
     def read(text: str) -> Document:
-        found = []
-        for part in [
-            part
-            for part in (p.strip() for p in re.split(r",|\band\b|\bor\b", (text.lower())))
-            if part
-        ]:
+        parts = (part.strip() for part in re.split(r",|\band\b|\bor\b", text.lower()))
+        found = list(dict.fromkeys(part for part in parts if part))
+        for part in found:
             if part not in known:
                 raise InputError(
                     f'"{part}" is not one of {", ".join(known)}',
                     nearest_name(part, list(known), f"write {known[0]}"),
                 )
-            found.append(part)
         if not found:
             raise InputError("no value was given", f"write {known[0]}")
-        return {key: list(dict.fromkeys(found))}
+        return {key: found}
 
     return read
 
 
-def _bitrate(text: str, key: str) -> Document:
-    found = amounts_in(text, "bitrate")
-    if len(found) != 1 or len(found[0]) != 1 or found[0][0].high is not None:
-        raise InputError(f'"{text}" is not one bitrate', 'write it like "6,000 kbit/s"')
-    return {key: rate_text(found[0][0].low)}
+def _bitrate(key: str) -> Callable[[str], Document]:
+    def read(text: str) -> Document:
+        found = stated(text, "bitrate", "bytes")
+        if len(found) != 1 or found[0][1].high is not None:
+            raise InputError(f'"{text}" is not one bitrate', 'write it like "6,000 kbit/s"')
+        return {key: rate_text(found[0][1].low)}
 
-
-def _largest(text: str) -> Document:
-    return {"video.max_resolution": str(Resolution.parse(text.strip()))}
+    return read
 
 
 def _frame_rates(text: str) -> Document:
-    up_to = bound_in(text) == "at most"
     numbers = re.findall(r"[0-9]+(?:[./][0-9]+)?", text)
     if not numbers:
         raise InputError(f'"{text}" names no frame rate', 'write "up to 60" or "30, 60"')
     rates = [frame_rate_text(parse_frame_rate(n)) for n in numbers]
-    if up_to:
+    if bounds_in(text) == {"max"}:
         return {"video.max_frame_rate": max(rates, key=parse_frame_rate)}
     return {"video.frame_rates": rates}
 
 
 def _keyframes(text: str) -> Document:
-    rule: dict[str, str] = {}
-    names = {"at least": "min", "at most": "max", "recommended": "recommended"}
-    for amount in (reading[0] for reading in amounts_in(text, "time", "s")):
-        if amount.high is not None:
-            rule |= {"min": f"{amount.low:g} s", "max": f"{amount.high:g} s"}
-        else:
-            rule[names.get(amount.bound or "", "exact")] = f"{amount.low:g} s"
+    keys: dict[Bound | None, str] = {None: "exact", "min": "min", "max": "max"}
+    rule = _limits(text, keys | {"recommended": "recommended"}, "seconds")
     if not rule:
         raise InputError(f'"{text}" is not an interval', 'write "2 s", or "at most 4 s"')
     return {"video.keyframes": rule["exact"] if list(rule) == ["exact"] else rule}
@@ -117,31 +146,24 @@ def _rate_control(text: str) -> Document:
     return found
 
 
-def _profiles(text: str) -> Document:
-    return {"video.profiles": {"h264": _named("", CODECS["h264"].profiles)(text)[""]}}
-
-
-def _level(text: str) -> Document:
-    return {"video.max_level": {"h264": text.lower().removeprefix("level").strip()}}
-
-
 def _count(text: str) -> Document:
     match = re.search(r"[0-9]+", text)
     if match is None or int(match[0]) > 16:
         raise InputError(f'"{text}" is not a number of B-frames', "write 0 to 16")
-    wish = bound_in(text) == "recommended"
+    wish = bounds_in(text) == {"recommended"}
     return {"video.recommended.b_frames" if wish else "video.max_b_frames": int(match[0])}
 
 
+AUDIO_KEYS: dict[Bound | None, str] = {
+    "min": "audio.min_bitrate",
+    "recommended": "audio.recommended.bitrate",
+    "max": "audio.max_bitrate",
+    None: "audio.max_bitrate",
+}
+
+
 def _audio_bitrate(text: str) -> Document:
-    found: Document = {}
-    keys = {"at least": "audio.min_bitrate", "recommended": "audio.recommended.bitrate"}
-    for amount in (reading[0] for reading in amounts_in(text, "bitrate", "kbit/s", AUDIO_KBPS)):
-        ends = [rate_text(end) for end in amount.ends]
-        if len(ends) == 2:
-            found |= {"audio.min_bitrate": ends[0], "audio.max_bitrate": ends[1]}
-        else:
-            found[keys.get(amount.bound or "", "audio.max_bitrate")] = ends[0]
+    found = _limits(text, AUDIO_KEYS, "bitrate", "bytes", unit="kbit/s")
     if not found:
         raise InputError(f'"{text}" is not an audio bitrate', 'write "96 to 160 kbit/s"')
     return found
@@ -149,12 +171,11 @@ def _audio_bitrate(text: str) -> Document:
 
 def _samples(text: str) -> Document:
     parts = [p for p in re.split(r",\s|/|\bor\b|\band\b", text) if re.search("[0-9]", p)]
-    unit = "kHz" if re.search(r"(?i)khz", text) else ""
-    found = [amounts_in(part, "samples", unit) for part in parts]
-    rates = [round(one[0][0].low) for one in found if len(one) == 1]
-    if not rates or len(rates) < len(parts):
+    unit = "kHz" if re.search(r"(?i)khz", text) else "Hz" if re.search(r"(?i)hz", text) else ""
+    found = [stated(part, "hertz", unit=unit) for part in parts]
+    if not found or not all(len(each) == 1 for each in found):
         raise InputError(f'"{text}" is not a sample rate', 'write "48 kHz, 44.1 kHz"')
-    return {"audio.sample_rates": rates}
+    return {"audio.sample_rates": [round(each[0][1].low) for each in found]}
 
 
 def _channels(text: str) -> Document:
@@ -163,23 +184,22 @@ def _channels(text: str) -> Document:
     return {"audio.channels": list(dict.fromkeys(names[name] for name in found))}
 
 
-def _ingest(text: str) -> Document:
-    found = []
+def _servers(text: str) -> Document:
+    found: list[Document] = []
     for part in (p.strip() for p in text.split(",")):
-        name, _, url = part.rpartition("=")
-        if not re.fullmatch(r"(rtmps?|https)://[^/\s]+(/\S*)?", url.strip()):
+        plain = part.replace("(backup)", "").strip()
+        name, _, url = (
+            plain.rpartition("=") if "=" in plain.partition("://")[0] else ("", "", plain)
+        )
+        if not re.fullmatch(r"(rtmps?|https|srt)://[^/\s]+(/\S*)?", url.strip()):
             raise InputError(
                 f'"{part}" is not a server address',
                 'write "rtmps://ingest.hollowlane.example/live"',
             )
         host = url.strip().partition("://")[2].partition("/")[0]
-        found.append({"name": name.strip() or host, "url": url.strip()})
+        backup = {"backup": True} if plain != part else {}
+        found.append({"name": name.strip() or host, "url": url.strip()} | backup)
     return {"servers": found}
-
-
-def _transcodes(text: str) -> Document:
-    known = ("always", "when there is capacity", "never")
-    return {"delivery.transcodes": _named("", known)(text)[""][0]}
 
 
 ROW = re.compile(
@@ -187,6 +207,12 @@ ROW = re.compile(
     r"(?:\s+for\s+(?P<tier>[\w-]+))?\s*:\s*(?P<bounds>.+)"
 )
 ROWS_LIKE = "1920x1080 at 60: recommended 6,000 kbit/s, at most 9,000 kbit/s"
+ROW_KEYS: dict[Bound | None, str] = {
+    "min": "min",
+    "recommended": "recommended",
+    "max": "max",
+    None: "max",
+}
 
 
 def _rows(text: str) -> Document:
@@ -199,38 +225,26 @@ def _rows(text: str) -> Document:
         match = ROW.fullmatch(part)
         if match is None:
             raise InputError(f'"{part}" is not a row', f'write "{ROWS_LIKE}"')
-        row: Document = {"resolution": str(Resolution.parse(match["resolution"]))}
-        row |= {"frame_rate": match["fps"]} if match["fps"] else {}
+        size, fps = with_frame_rate(match["resolution"])
+        row: Document = {"resolution": str(Resolution.parse(size))}
+        if rate := match["fps"] or fps:
+            row["frame_rate"] = rate
         row |= {"codec": match["codec"]} if match["codec"] else {}
-        row |= _bounds_of(match["bounds"], part)
+        limits = _limits(match["bounds"], ROW_KEYS, "bitrate", "bytes")
+        if not limits:
+            raise InputError(f'"{part}" names no bitrate', f'write "{ROWS_LIKE}"')
+        row |= limits
         (tiers.setdefault(match["tier"], []) if match["tier"] else rows).append(row)
     return {"bitrates": rows} | {f"tiers.{name}.bitrates": own for name, own in tiers.items()}
 
 
-def _bounds_of(text: str, row: str) -> Document:
-    found: Document = {}
-    for reading in amounts_in(text, "bitrate"):
-        amount: Amount = reading[0]
-        rates = [rate_text(end) for end in amount.ends]
-        if len(rates) == 2:
-            found |= {"min": rates[0], "max": rates[1]}
-        else:
-            found[BOUND_KEYS[amount.bound]] = rates[0]
-    if not found:
-        raise InputError(f'"{row}" names no bitrate', f'write "{ROWS_LIKE}"')
-    return found
-
-
 QUESTIONS: tuple[Question, ...] = (
-    Question(
-        "bitrates", "Rows of its table: resolution, frame rate, bitrates", ROWS_LIKE, _rows, ()
-    ),
+    Question("bitrates", "Rows of its table: resolution, frame rate, bitrates", ROWS_LIKE, _rows),
     Question(
         "video.max_resolution",
         "Largest resolution",
         "1920x1080",
-        _largest,
-        ("video.max_resolution",),
+        lambda text: {"video.max_resolution": str(Resolution.parse(text.strip()))},
     ),
     Question(
         "video.frame_rates",
@@ -240,43 +254,45 @@ QUESTIONS: tuple[Question, ...] = (
         ("video.max_frame_rate",),
     ),
     Question(
-        "video.max_bitrate",
-        "Highest video bitrate",
-        "6,000 kbit/s",
-        lambda text: _bitrate(text, "video.max_bitrate"),
-        ("video.max_bitrate",),
+        "video.max_bitrate", "Highest video bitrate", "6,000 kbit/s", _bitrate("video.max_bitrate")
     ),
     Question(
         "video.min_bitrate",
         "Lowest video bitrate it takes, whatever the resolution",
         "500 kbit/s",
-        lambda text: _bitrate(text, "video.min_bitrate"),
-        (),
+        _bitrate("video.min_bitrate"),
     ),
-    Question("video.keyframes", "Keyframe interval", "2 s", _keyframes, ("video.keyframes",)),
+    Question("video.keyframes", "Keyframe interval", "2 s", _keyframes),
     Question(
         "video.rate_control",
         "Rate control: constant, variable or both",
         "constant",
         _rate_control,
-        ("video.rate_control",),
     ),
     Question(
         "video.codecs",
         "Video codecs: h264, hevc, av1",
         "h264",
-        _named("video.codecs", ("h264", "hevc", "av1")),
-        ("video.codecs",),
+        _named("video.codecs", tuple(CODECS)),
     ),
-    Question("video.profiles", "H.264 profiles it takes", "high, main", _profiles, ()),
-    Question("video.max_level", "Highest H.264 level", "4.2", _level, ()),
-    Question("video.max_b_frames", "Most B-frames in a row", "2", _count, ()),
+    Question(
+        "video.profiles",
+        "H.264 profiles it takes",
+        "high, main",
+        lambda text: {"video.profiles": {"h264": _named("", CODECS["h264"].profiles)(text)[""]}},
+    ),
+    Question(
+        "video.max_level",
+        "Highest H.264 level",
+        "4.2",
+        lambda text: {"video.max_level": {"h264": text.lower().removeprefix("level").strip()}},
+    ),
+    Question("video.max_b_frames", "Most B-frames in a row", "2", _count),
     Question(
         "audio.codecs",
         "Audio codecs: aac, opus, mp3",
         "aac",
         _named("audio.codecs", ("aac", "opus", "mp3")),
-        ("audio.codecs",),
     ),
     Question(
         "audio.bitrate",
@@ -290,35 +306,25 @@ QUESTIONS: tuple[Question, ...] = (
         "Audio sample rates, the preferred first",
         "48 kHz, 44.1 kHz",
         _samples,
-        ("audio.sample_rates",),
     ),
-    Question(
-        "audio.channels",
-        "Audio channels: stereo, mono",
-        "stereo, mono",
-        _channels,
-        ("audio.channels",),
-    ),
+    Question("audio.channels", "Audio channels: stereo, mono", "stereo, mono", _channels),
     Question(
         "transports",
-        "Protocols, the preferred first: rtmps, rtmp",
+        "Protocols, the preferred first: rtmps, rtmp, srt",
         "rtmps, rtmp",
-        _named("transports", ("rtmps", "rtmp")),
-        ("transports",),
+        _named("transports", ("rtmps", "rtmp", "srt")),
     ),
     Question(
         "servers",
         "Server addresses without a stream key",
         "rtmps://ingest.hollowlane.example/live",
-        _ingest,
-        (),
+        _servers,
     ),
     Question(
         "delivery.transcodes",
         "Do viewers get smaller copies: always, when there is capacity, never",
         "when there is capacity",
-        _transcodes,
-        ("delivery.transcodes",),
+        lambda text: {"delivery.transcodes": _named("", TRANSCODES)(text)[""][0]},
     ),
 )
 BY_KEY = {question.key: question for question in QUESTIONS}
@@ -349,7 +355,7 @@ def largest_of(rows: list[Document]) -> str:
 
 def highest_of(rows: list[Document]) -> float:
     """The highest bitrate that rows name, in kbit/s."""
-    named = [row[key] for row in rows for key in BOUND_KEYS.values() if key in row]
+    named = [row[key] for row in rows for key in set(ROW_KEYS.values()) if key in row]
     return max(Bitrate.parse(rate).kbps for rate in named)
 
 
@@ -359,21 +365,16 @@ def fastest_of(rows: list[Document]) -> Fraction | None:
     return max(rates, default=None)
 
 
-class Offered(Frozen):
-    """A proposal in a document of questions."""
-
-    value: str
-    text: str
-    doubt: str = ""
-
-
 class OpenQuestion(Frozen):
-    """A question, what the page proposes, and the answer somebody writes in."""
+    """A question, what the page says of it, and the answer somebody writes in."""
 
     key: str
     asks: str
     like: str
-    proposals: tuple[Offered, ...] = ()
+    quotes: tuple[str, ...] = ()
+    """The page's own words."""
+    proposal: str | None = None
+    """An answer, where nothing of it has to be guessed."""
     answer: str | None = None
     """Left null: skipped; ``-`` does the same."""
 

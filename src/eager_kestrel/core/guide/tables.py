@@ -1,71 +1,48 @@
-"""The tables of a guideline page: a reading of each column, for a person to confirm or change.
+"""Tables of a guideline page: which column holds what, as its heading says.
 
-A reading is a few words: what the column holds (``resolution``, ``frame rate``, ``minimum``,
-``recommended``, ``maximum``, ``range``, ``codec``, ``tier``, ``keyframes``, ``audio``, ``ignore``),
-and, where that holds for the whole column, a unit, a codec, a frame rate or ``tier NAME``. The
-readings of a table, with bars between, are an answer like any other.
+A column of bitrates is sure when its heading says which limit it is and a unit stands in the
+heading or in each cell; a table when all its columns are, and nothing at it makes it conditional.
+Whatever is not sure is asked, column by column.
 """
 
 from __future__ import annotations
 
 import re
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 from eager_kestrel.core.errors import InputError, nearest_name
-from eager_kestrel.core.guide import proposals
-from eager_kestrel.core.guide.amounts import VIDEO_KBPS, Grid, Page, amounts_in, bound_in, values_of
-from eager_kestrel.core.resolution import AspectRatio
-from eager_kestrel.core.units import Bitrate
+from eager_kestrel.core.guide import quotes
+from eager_kestrel.core.guide.page import (
+    Bound,
+    Grid,
+    Line,
+    Page,
+    Quantity,
+    bounds_in,
+    dimension_of,
+    quantities,
+    unit_in,
+)
+from eager_kestrel.core.resolution import AspectRatio, with_frame_rate
 
-ROLES = (
-    "resolution",
-    "frame rate",
-    "minimum",
-    "recommended",
-    "maximum",
-    "range",
-    "codec",
-    "tier",
-    "keyframes",
-    "audio",
-    "ignore",
-)
-BITRATES = ("minimum", "recommended", "maximum", "range")
-WORDS = {"minimum": "at least", "recommended": "recommended", "maximum": "at most"}
+ROLES: dict[str, Bound | None] = {
+    "resolution": None,
+    "frame rate": None,
+    "minimum": "min",
+    "recommended": "recommended",
+    "maximum": "max",
+    "codec": None,
+    "tier": None,
+    "ignore": None,
+}
 UNITS = ("kbit/s", "Mbit/s", "kB/s", "MB/s")
-MOST_RUNGS = 400
+MOST_ROWS = 400
 """More rows are no table of a guideline page."""
-ORDINARY = (
-    "everybody",
-    "everyone",
-    "all",
-    "standard",
-    "ordinary",
-    "free",
-    "basic",
-    "default",
-    "regular",
-    "normal",
-)
-"""Tiers every account has."""
-_BY_WORD = (
-    ("audio", r"audio|sound"),
-    ("keyframes", r"key ?-?frames?|\bgop\b|i-?frame"),
-    ("tier", r"account|tier|status|membership|\bwho\b"),
-    ("frame rate", r"frame ?-?rate|\bfps\b|frames"),
-    ("resolution", r"resolution|picture|size|quality|format|dimension|video mode|^video$"),
-    ("codec", r"codec|encoder"),
-    ("minimum", r"\bmin|lowest|least|\bfrom\b"),
-    ("maximum", r"\bmax|highest|most|limit|up to|ceiling|\bto\b|peak"),
-    ("recommended", r"recommend|advised|ideal|target|suggest|optimal|best|average"),
-    ("range", r"range"),
-)
-_UNIT = re.compile(r"(?i)\b[km](?:ilo|ega)?(?:bits?|bytes?|b)(?:\s?/\s?s(?:ec)?|ps)?\b")
-_KEY = re.compile(r"(?i)key ?-?frames?")
-_MARK = re.compile(r"\s*\[\^([0-9a-z*†‡§]{1,2})\]")
-_SECTION_AUDIO = re.compile(r"(?i)\+?\s*[0-9.,]+\s*\w+(?:/s)?\s*(?:of )?audio")
-CUSTOMARY_AUDIO_KBPS = 160
-_FPS = re.compile(r"(?i)\b([0-9]{2,3}(?:\.[0-9]+)?)\s*fps\b")
+_ORDINARY = re.compile(r"(?i)every(?:body|one)|all|standard|ordinary|free|basic|default|normal")
+_AUDIO = re.compile(r"(?i)\baudio\b|\bsound\b|\bsampl|\baac\b")
+_NONE = re.compile(r"[-–—/.]?|(?i:n/?a|none)")
+_MARK = re.compile(r"\s*\[\^[0-9a-z*†‡§]{1,2}\]")
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,49 +51,40 @@ class Column:
 
     role: str
     unit: str = ""
+    """Of numbers that stand alone."""
     codec: str = ""
     fps: str = ""
     tier: str = ""
-    less_kbps: int = 0
-    """Taken off, where a column's bitrates include audio."""
+    sure: bool = True
 
     def __str__(self) -> str:
         """The reading, as :func:`column_of` reads it back."""
-        rate = f"{self.fps} fps" if self.fps else ""
-        tier = f"tier {self.tier}" if self.tier else ""
-        less = f"less {self.less_kbps}" if self.less_kbps else ""
-        parts = (self.role, self.unit, self.codec, rate, tier, less)
-        return " ".join(part for part in parts if part)
+        rate, tier = f"{self.fps} fps" if self.fps else "", f"tier {self.tier}" if self.tier else ""
+        return " ".join(part for part in (self.role, self.unit, self.codec, rate, tier) if part)
 
 
 def column_of(text: str) -> Column:
-    """Read a reading.
+    """Read a reading such as ``maximum kbit/s``, ``recommended Mbit/s hevc 60 fps``.
 
     Raises:
         InputError: it is none; says which there are.
     """
     plain = " ".join(text.strip().split())
-    role = next((r for r in ROLES if plain.lower().startswith(r)), None)
+    role = next((role for role in ROLES if plain.lower().startswith(role)), None)
     if role is None:
         known = f"write one of {', '.join(ROLES)}"
         raise InputError(
-            f'"{plain}" is not a reading of a column', nearest_name(plain, list(ROLES), known)
+            f'"{plain}" is not a reading of a column', nearest_name(plain, [*ROLES], known)
         )
-    rest = plain[len(role) :].strip()
-    column = Column(role)
-    tier = re.search(r"\btier ([\w-]+)", rest)
-    if tier is not None:
-        column, rest = replace(column, tier=tier[1].lower()), rest.replace(tier[0], " ")
-    less = re.search(r"\bless ([0-9]{1,4})\b", rest)
-    if less is not None:
-        column, rest = replace(column, less_kbps=int(less[1])), rest.replace(less[0], " ")
-    fps = _FPS.search(rest)
-    if fps is not None:
-        column, rest = replace(column, fps=fps[1]), rest.replace(fps[0], " ")
+    column, rest = Column(role), plain[len(role) :]
+    if match := re.search(r"\btier ([\w-]+)", rest):
+        column, rest = replace(column, tier=match[1].lower()), rest.replace(match[0], " ")
+    if match := re.search(r"\b([0-9.]+) fps\b", rest):
+        column, rest = replace(column, fps=match[1]), rest.replace(match[0], " ")
     for word in rest.split():
         if word in UNITS:
             column = replace(column, unit=word)
-        elif word.lower() in [name for name, _ in proposals.CODEC_PATTERNS]:
+        elif word.lower() in [name for name, _ in quotes.CODECS]:
             column = replace(column, codec=word.lower())
         else:
             raise InputError(
@@ -134,36 +102,30 @@ class PageTable:
     headings: tuple[str, ...]
     rows: tuple[tuple[str, ...], ...]
     columns: tuple[Column, ...]
-    notes: tuple[str, ...] = ()
-    """Footnotes that stand at its cells."""
-
-    @property
-    def lines(self) -> tuple[str, ...]:
-        """What columns beside the bitrates say, as lines of the page."""
-        names = {"keyframes": "Keyframe interval", "audio": "Audio", "codec": "Codec"}
-        rates = [n for n, column in enumerate(self.columns) if column.role == "frame rate"]
-        found = []
-        for number, column in enumerate(self.columns):
-            if column.role not in names:
-                continue
-            frames = " frames" if "frame" in _KEY.sub("", self.headings[number]).lower() else ""
-            for row in self.rows:
-                at = f" at {row[rates[0]]} fps" if frames and rates else ""
-                found.append(f"{names[column.role]}: {row[number]}{frames}{at}")
-        return tuple(dict.fromkeys(found))
+    clear: bool
+    """Whether nothing at it makes it conditional."""
 
     @property
     def reading(self) -> str:
         """The readings of its columns, with bars between."""
         return " | ".join(map(str, self.columns))
 
+    @property
+    def words(self) -> str:
+        """Its heading and its column headings."""
+        return f"{self.title}: {' | '.join(self.headings)}".removeprefix(": ")
+
     def read_as(self, text: str) -> PageTable:
-        """The same table, read otherwise.
+        """The same table, read otherwise; ``3=maximum kbit/s`` changes one column.
 
         Raises:
             InputError: a reading is none, or there are too few or too many.
         """
+        number, equals, one = text.partition("=")
         parts = text.split("|")
+        if equals and number.strip().isdecimal() and 0 < int(number) <= len(self.columns):
+            parts = [str(column) for column in self.columns]
+            parts[int(number) - 1] = one
         if len(parts) != len(self.columns):
             raise InputError(
                 f"the table has {len(self.columns)} columns, not {len(parts)}",
@@ -171,225 +133,161 @@ class PageTable:
             )
         return replace(self, columns=tuple(map(column_of, parts)))
 
-    def rows_read(self, shape: AspectRatio) -> list[str]:
-        """Its rows as answers to the question of rows, without those in :meth:`unread`."""
-        return [answer for row in self.rows for answer in _answers_of(row, self.columns, shape)]
+    def answers(self, shape: AspectRatio) -> tuple[list[str], list[str]]:
+        """Its rows as answers to the question of rows, and those that cannot be read."""
+        read, unread = [], []
+        for row in self.rows:
+            found = list(_answers_of(row, self.columns, shape))
+            read += found
+            unread += [" | ".join(row)] if not found and any(row) else []
+        return read, unread
 
-    def unread(self, shape: AspectRatio) -> list[str]:
-        """Rows that name no resolution or no bitrate that can be read."""
-        return [
-            " | ".join(row)
-            for row in self.rows
-            if any(row) and not _answers_of(row, self.columns, shape)
-        ]
+    def sure(self, shape: AspectRatio) -> bool:
+        """Whether nothing of its rows has to be guessed."""
+        if not self.clear or not all(column.sure for column in self.columns):
+            return False
+        read, unread = self.answers(shape)
+        return bool(read) and not unread and all(" at " in answer.split(":")[0] for answer in read)
 
 
-def tables_in(page: Page, shape: AspectRatio) -> tuple[list[PageTable], tuple[str, ...]]:
-    """Tables of resolutions, and the rows of all others as lines like ``Key: value``."""
+def tables_in(page: Page, shape: AspectRatio) -> tuple[list[PageTable], tuple[Line, ...]]:
+    """Tables of resolutions, and what else tables say as lines like ``Heading: cell``."""
     tables: list[PageTable] = []
-    lines: list[str] = []
-    notes = {
-        match[1]: line[match.end() :].strip(" :")
-        for line in page.lines
-        if (match := _MARK.match(line)) is not None
-    }
+    lines: list[Line] = []
     for grid in page.grids:
-        table = _table(grid, shape) or _table(
-            Grid(tuple(zip(*grid.rows, strict=True)), 1, grid.title), shape
-        )
-        if table is None or len(table.rows) > MOST_RUNGS:
+        turned = Grid(tuple(zip(*grid.rows, strict=True)), grid.title)
+        table = _table(grid, shape) or _table(turned, shape)
+        if table is None or len(table.rows) > MOST_ROWS:
             lines += _as_lines(grid)
             continue
-        marks = dict.fromkeys(m for row in grid.rows for cell in row for m in _MARK.findall(cell))
-        table = replace(table, notes=tuple(f"note {m}: {notes.get(m, '?')}" for m in marks))
         tables.append(table)
-        lines += table.lines
-    return tables, tuple(lines)
+        for n, column in enumerate(table.columns):
+            if column.role in ("ignore", "codec"):
+                cells = dict.fromkeys(row[n] for row in table.rows if row[n])
+                lines += [Line(f"{table.headings[n]}: {cell}", table.title) for cell in cells]
+    return tables, tuple(dict.fromkeys(lines))
 
 
-def _as_lines(grid: Grid) -> list[str]:
+def _as_lines(grid: Grid) -> Iterator[Line]:
     """``Keyframe interval: Minimum 1 s, Maximum 4 s`` of a row under such headings."""
-    found = []
-    heads = grid.rows[0]
-    bounded = [bound_in(cell) is not None and not re.search("[0-9]", cell) for cell in heads]
-    for row in grid.rows:
-        if row is heads and any(bounded):
-            continue
-        cells = [
-            f"{heads[n]} {cell}" if n and bounded[n] and cell else cell
-            for n, cell in enumerate(row)
+    heads, *rows = grid.rows
+    limits = [bool(bounds_in(cell)) and not re.search("[0-9]", cell) for cell in heads]
+    for row in rows if any(limits[1:]) else grid.rows:
+        said = [
+            f"{heads[n]} {cell}" if n and limits[n] and cell else cell for n, cell in enumerate(row)
         ]
-        first, *rest = dict.fromkeys(cell for cell in cells if cell) or [""]
+        first, *rest = dict.fromkeys(cell for cell in said if cell) or [""]
         if first:
-            found.append(f"{first.rstrip(':')}: {', '.join(rest)}" if rest else first)
-    return found
+            text = f"{first.rstrip(':')}: {', '.join(rest)}" if rest else first
+            yield Line(text, grid.title)
 
 
 def _table(grid: Grid, shape: AspectRatio) -> PageTable | None:
-    """Return a table as it is probably meant, or None if no column holds resolutions."""
+    """Return a table as its headings say, or None if no column holds resolutions."""
     plain = [tuple(_MARK.sub("", cell).strip() for cell in row) for row in grid.rows]
-    grid = Grid(tuple(plain), grid.headings, grid.title)
-    body, sections = _sections(grid.rows[grid.headings :])
-    heads = tuple(
-        " ".join(dict.fromkeys(row[n] for row in grid.rows[: grid.headings] if row[n]))
-        for n in range(len(grid.rows[0]))
-    )
-    resolutions = [
-        sum(proposals.resolution_in(row[n], shape) is not None for row in body)
-        for n in range(len(heads))
+    count = 1
+    while count < len(plain) - 1 and not any(_holds_value(cell, shape) for cell in plain[count]):
+        count += 1
+    body = [row for row in plain[count:] if len(set(row)) > 1 or len(row) == 1]
+    heads = [
+        " ".join(dict.fromkeys(filter(None, cells))) for cells in zip(*plain[:count], strict=True)
     ]
-    if not body or max(resolutions, default=0) * 2 < len(body):
+    hits = [
+        sum(len(quotes.sizes_in(row[n], shape)) == 1 for row in body) for n in range(len(heads))
+    ]
+    if len(heads) < 2 or not body or max(hits) * 2 < len(body):
         return None
-    at = resolutions.index(max(resolutions))
-    cells = [[row[n] for row in body] for n in range(len(heads))]
-    codec = proposals.named(proposals.CODEC_PATTERNS, grid.title)
+    at = hits.index(max(hits))
+    if bounds_in(heads[at]):  # one limit a row, and not a row for each resolution
+        return None
     columns = tuple(
-        Column("resolution") if n == at else _column(heads[n], cells[n], codec)
+        Column("resolution", sure=hits[n] == len(body))
+        if n == at
+        else _column(heads[n], [row[n] for row in body], grid.title)
         for n in range(len(heads))
     )
-    if sections:
-        heads, columns = (*heads, "codec"), (*columns, Column("codec"))
-        body = tuple((*row, codec_) for row, codec_ in zip(body, sections, strict=True))
-    tier = _tier(grid.title)
-    if tier:
-        columns = tuple(replace(c, tier=tier) if c.role in BITRATES else c for c in columns)
-    return PageTable(grid.title, heads, body, columns)
+    noted = any(_MARK.search(cell) for row in grid.rows for cell in row)
+    sections = len(body) < len(plain) - count
+    clear = quotes.is_clear(grid.title) and not noted and not sections
+    return PageTable(grid.title, tuple(heads), tuple(body), columns, clear)
 
 
-def _sections(
-    rows: tuple[tuple[str, ...], ...],
-) -> tuple[tuple[tuple[str, ...], ...], list[str]]:
-    """Rows without those that name a codec for all that follow, and the codec of each."""
-    body, codecs, now = [], [], ""
-    for row in rows:
-        if (
-            len(set(row)) == 1
-            and len(row) > 1
-            and proposals.named(proposals.CODEC_PATTERNS, row[0])
-        ):
-            now = row[0]
-        else:
-            body.append(row)
-            codecs.append(now)
-    return tuple(body), codecs if any(codecs) else []
+def _holds_value(cell: str, shape: AspectRatio) -> bool:
+    return bool(quotes.sizes_in(cell, shape)) or bool(re.fullmatch(r"[0-9].*", cell))
 
 
-def _column(heading: str, cells: list[str], title_codec: list[str]) -> Column:
-    """What a column probably holds."""
-    plain = proposals.without_names(heading).lower()
-    if re.search(r"(?i)\bupload|internet|connection|line speed", heading):
-        return Column("ignore")
-    total = re.search(r"\btotal|\bincl|\bwith audio|\+ ?audio", plain) is not None
-    if total:
-        plain = re.sub(r"(?:incl\w*|with|\+)[. ]*(?:of )?audio|\baudio\b", " ", plain)
-    role = next((role for role, words in _BY_WORD if re.search(words, plain)), "")
-    fps = _FPS.search(heading)
-    if role == "frame rate" and not fps:
-        return Column("frame rate")
-    bitrates = [
-        c
-        for c in cells
-        if bool(
-            amounts_in(
-                proposals.without_names(c), "bitrate", (_unit(heading, c, cells)), VIDEO_KBPS
-            )
-        )
-    ]
-    if role not in ("audio", "keyframes", "tier", "codec") and len(bitrates) * 2 >= len(cells):
-        if fps or role not in BITRATES:
-            role = role if role in BITRATES else "maximum"
-        if role == "maximum" and any(_ranged(c, _unit(heading, c, cells)) for c in bitrates):
-            role = "range"
-        codec = proposals.named(proposals.CODEC_PATTERNS, heading) or title_codec
-        return Column(
-            role,
-            _named_unit(heading, cells),
-            codec[0] if len(codec) == 1 else "",
-            fps[1] if fps else "",
-            _tier(heading),
-            CUSTOMARY_AUDIO_KBPS if total else 0,
-        )
-    return Column(role if role and role not in BITRATES and role != "resolution" else "ignore")
-
-
-def _named_unit(heading: str, cells: list[str]) -> str:
-    """The unit that numbers without one have."""
-    for text in (heading, *cells):
-        match = _UNIT.search(text)
-        if match is not None:
-            bytes_ = re.search(r"[kKmM]B(?:/s|ps)?$|byte", match[0]) is not None
-            return ("M" if match[0][0] in "mM" else "k") + ("B/s" if bytes_ else "bit/s")
-    numbers = [
-        v
-        for c in cells
-        for n in re.findall(r"[0-9][0-9.,]*", c)
-        if (v := values_of(n.rstrip(".,"))[0])
-    ]
-    return "Mbit/s" if numbers and max(numbers) < 100 else "kbit/s"
-
-
-def _unit(heading: str, cell: str, cells: list[str]) -> str:
-    return "" if _UNIT.search(cell) else _named_unit(heading, cells)
-
-
-def _ranged(cell: str, unit: str) -> bool:
-    found = amounts_in(proposals.without_names(cell), "bitrate", unit, VIDEO_KBPS)
-    return any(reading[0].high is not None for reading in found)
-
-
-def _tier(text: str) -> str:
-    match = re.search(
-        r"(?i)\b([a-z]+)s?(?: accounts?| members?| tier| status)\b|\bfor ([a-z]+)s\b|"
-        r"\b(partner|affiliate|premium)s?\b",
-        text,
+def _column(heading: str, cells: list[str], title: str) -> Column:
+    """What a column holds, by its heading; sure where its cells and nothing else bear that out."""
+    unit = unit_in(heading)
+    of_bitrates = dimension_of(unit)[0] in ("bitrate", "bytes") or any(
+        q.dimension in ("bitrate", "bytes") for cell in cells for q in quantities(cell)
     )
-    return tier_name(next(filter(None, match.groups()))) if match else ""
-
-
-def tier_name(text: str) -> str:
-    """A tier as a guide names it; empty for those every account has."""
-    plain = re.sub(r"[^a-z0-9]+", "-", text.lower()).strip("-")
-    return "" if not plain or plain.split("-")[0] in ORDINARY else plain
-
-
-def _answers_of(row: tuple[str, ...], columns: tuple[Column, ...], shape: AspectRatio) -> list[str]:
-    """A row of a table as rows of a guide: one for each codec, frame rate and tier it names."""
-    cells = dict(zip([c.role for c in columns], row, strict=True))
-    resolution = proposals.resolution_in(cells.get("resolution", ""), shape)
-    if resolution is None:
-        return []
-    own = cells.get("frame rate", "")
-    rates = [r.rstrip(".") for r in re.findall(r"[0-9]{2,3}(?:\.[0-9]+)?", own)]
-    rate = proposals.rate_beside(cells["resolution"]) if not rates else max(rates, key=float)
-    codec = proposals.named(proposals.CODEC_PATTERNS, cells.get("codec", ""))
-    tier = tier_name(cells.get("tier", ""))
-    bounds: dict[tuple[str, str, str], list[str]] = {}
-    for column, cell in zip(columns, row, strict=True):
-        if column.role not in BITRATES:
-            continue
-        where = (
-            column.fps or rate or "",
-            column.codec or (codec[0] if len(codec) == 1 else ""),
-            column.tier or tier,
+    if (
+        re.search(r"(?i)\bfps\b|frame ?-?rate|\bframes (?:per|a) second", heading)
+        and not of_bitrates
+    ):
+        plain = [re.sub(r"(?i)\s*fps$", "", cell) for cell in cells]
+        return Column(
+            "frame rate", sure=all(re.fullmatch(r"[0-9]{2,3}(?:\.[0-9]+)?", c) for c in plain)
         )
-        text = _SECTION_AUDIO.sub(" ", proposals.without_names(cell))
-        for reading in amounts_in(text, "bitrate", column.unit, VIDEO_KBPS):
-            amount = reading[0]
-            ends = [
-                Bitrate.from_kbps(e - column.less_kbps).in_kbps()
-                for e in amount.ends
-                if e > column.less_kbps
-            ]
-            bound = amount.bound or WORDS.get(column.role, "at most")
-            ranged = len(ends) == 2 and bound != "recommended"
-            said = " to ".join(ends) if ranged else f"{bound} {ends[-1]}" if ends else ""
-            bounds.setdefault(where, []).extend([said] if said else [])
-    return [_row(str(resolution), *where, said) for where, said in bounds.items() if said]
+    if re.search(r"(?i)\bcodec\b|\bencoder\b", heading) and not of_bitrates:
+        return Column("codec", sure=all(len(quotes.named(quotes.CODECS, c)) == 1 for c in cells))
+    if re.search(r"(?i)\baccount|\btier\b|\bstatus\b|\bmembership\b", heading) and not of_bitrates:
+        return Column("tier", sure=False)
+    if not of_bitrates and not re.search(r"(?i)\bbit ?-?rate", heading):
+        return Column("ignore")
+    if _AUDIO.search(f"{heading} {title}") or re.search(
+        r"(?i)\bupload|\binternet|\bconnection", heading
+    ):
+        return Column("ignore")
+    bounds = bounds_in(heading)
+    role = next((r for r, bound in ROLES.items() if bound and {bound} == bounds), "ignore")
+    known = unit if dimension_of(unit)[0] == "bitrate" else ""
+    amounts = [_amount(cell, known) for cell in cells if not _NONE.fullmatch(cell)]
+    codecs, fps = quotes.named(quotes.CODECS, f"{title} {heading}"), quotes.fps_in(heading)
+    sure = role != "ignore" and bool(amounts) and all(amounts) and len(codecs) < 2 and len(fps) < 2
+    sure = (
+        sure and quotes.is_clear(heading) and not re.search(r"(?i)total|incl|with audio", heading)
+    )
+    written = {1.0: "kbit/s", 1e3: "Mbit/s"}.get(dimension_of(known)[1], "") if known else ""
+    codec, rate = codecs[0] if len(codecs) == 1 else "", fps[0] if len(fps) == 1 else ""
+    return Column(role, written, codec, rate, sure=sure)
 
 
-def _row(resolution: str, fps: str, codec: str, tier: str, bounds: list[str]) -> str:
-    parts = [resolution]
-    parts += [f"at {fps}"] if fps else []
-    parts += [f"in {codec}"] if codec else []
-    parts += [f"for {tier}"] if tier else []
-    return f"{' '.join(parts)}: {', '.join(dict.fromkeys(bounds))}"
+def _amount(cell: str, unit: str) -> Quantity | None:
+    """Return the one bitrate a cell holds, or None if it holds anything else."""
+    found = quantities(quotes.without_codecs(cell), unit)
+    if len(found) != 1 or found[0].dimension != "bitrate" or found[0].high is not None:
+        return None
+    return None if found[0].doubtful or bounds_in(cell) or not quotes.is_clear(cell) else found[0]
+
+
+def _answers_of(
+    row: tuple[str, ...], columns: tuple[Column, ...], shape: AspectRatio
+) -> Iterator[str]:
+    """A row of a table as rows of a guide: one for each codec, frame rate and tier it names."""
+    cells = {column.role: cell for column, cell in zip(columns, row, strict=True)}
+    sizes = quotes.sizes_in(cells.get("resolution", ""), shape)
+    if len(sizes) != 1:
+        return
+    beside = with_frame_rate(cells["resolution"])[1] or next(
+        iter(quotes.fps_in(cells["resolution"])), ""
+    )
+    rate = re.sub(r"(?i)\s*fps$", "", cells.get("frame rate", "")) or beside
+    codec = quotes.named(quotes.CODECS, cells.get("codec", ""))
+    tier = re.sub(r"[^a-z0-9]+", "-", cells.get("tier", "").lower()).strip("-")
+    tier = "" if _ORDINARY.match(tier) else tier
+    limits: dict[tuple[str, str], list[tuple[str | None, Quantity]]] = {}
+    for column, cell in zip(columns, row, strict=True):
+        bound = ROLES[column.role]
+        if bound is None or _NONE.fullmatch(cell):
+            continue
+        own = column.codec or (codec[0] if len(codec) == 1 else "")
+        whose = column.tier or tier
+        more = (f" in {own}" if own else "") + (f" for {whose}" if whose else "")
+        for amount in quantities(quotes.without_codecs(cell), column.unit):
+            if amount.dimension in ("bitrate", "bytes"):
+                limits.setdefault((column.fps or rate, more), []).append((bound, amount))
+    for (fps, more), named in limits.items():
+        known = re.fullmatch(r"[0-9]{1,3}(?:[./][0-9]+)?", fps) is not None
+        yield quotes.row_text(sizes[0], fps if known else "", named, more)

@@ -8,7 +8,7 @@ itself: each is a complete set of settings that needs about a fifth less.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 from math import ceil, inf
 from typing import TYPE_CHECKING, Literal
@@ -24,6 +24,7 @@ from eager_kestrel.core.overhead import overhead
 from eager_kestrel.core.plan.plan import DestinationPlan, Fallback, FrameRateTrade, Offer
 from eager_kestrel.core.settings.audio import audio_settings
 from eager_kestrel.core.settings.table import video_settings
+from eager_kestrel.core.show.machine import Machine
 from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.words import plans as words
 from eager_kestrel.core.words.numbers import rate
@@ -109,10 +110,14 @@ def fallbacks(
 
 
 def other_way(
-    kind: Literal["tier", "codec"], name: str, now: Option, option: Option | None, tie: float
+    kind: Literal["tier", "codec", "machine"],
+    name: str,
+    now: Option,
+    option: Option | None,
+    tie: float,
 ) -> Offer | None:
     """An offer when it is seen to be better."""
-    if option is None or option.quality < now.quality + tie:
+    if option is None or not _better(option, now, tie):
         return None
     text = words.other_way(kind, name, option.text, option.quality, now.quality)
     return Offer(kind=kind, needs=name, gives=option, text=text)
@@ -190,7 +195,7 @@ class OfferSearch:
     def _upload(self, m: int, now: Option, larger: Answers) -> tuple[Offer, Served] | None:
         def better(answer: Answer) -> bool:
             destination = answer[m]
-            return destination is not None and _is_another(destination.option, now, self.table.tie)
+            return destination is not None and _better(destination.option, now, self.table.tie)
 
         most = inf if self.show.cap_kbps is None else self.show.cap_kbps
         found = larger.least(better, self.budget.safe_kbps)
@@ -198,7 +203,7 @@ class OfferSearch:
             return None
         upload = ceil(self.budget.upload_for(found[0]) * 10) / 10
         destination = larger.at(min(most, self.budget.safe_of(upload)))[m]
-        if destination is None or not _is_another(destination.option, now, self.table.tie):
+        if destination is None or not _better(destination.option, now, self.table.tie):
             return None
         more = max(0.0, upload - self.budget.steps[0].after_kbps)
         text = words.more_upload(more, destination.option.text)
@@ -207,9 +212,13 @@ class OfferSearch:
         ), destination
 
     def _other_ways(self, m: int, now: Option) -> list[Offer | None]:
-        """Other tiers of its account, and other codecs it takes."""
+        """Another machine, other tiers of its account, and other codecs it takes."""
         guide, place = self.guides[m], self.show.destinations[m]
         found = []
+        if self.show.machine.encoders:
+            anywhere = replace(self, show=self.show.model_copy(update={"machine": Machine()}))
+            destination = anywhere._again(m, guide, place.codec)
+            found.append(other_way("machine", words.ENCODER, now, destination, self.table.tie))
         for tier in guide.ordinary.tiers:
             if tier != guide.tier and guide.under(tier).takes_codec(place.codec):
                 destination = self._again(m, guide.under(tier), place.codec)
@@ -233,7 +242,6 @@ class OfferSearch:
         return None if destination is None else destination.option
 
 
-def _is_another(option: Option, now: Option, tie: float) -> bool:
-    """Whether it is another choice, and seen to be better."""
-    same = (option.resolution, option.frame_rate) == (now.resolution, now.frame_rate)
-    return not same and option.quality >= now.quality + tie
+def _better(option: Option, now: Option, tie: float) -> bool:
+    """Whether it is seen to be better."""
+    return option.quality >= now.quality + tie

@@ -67,16 +67,19 @@ def ffmpeg_arguments(
 
 def _ffmpeg_resolution(planned: DestinationPlan, video: VideoSettings) -> str:
     """Filters to the resolution: a source of another shape is cropped or padded, not stretched."""
-    kernel = video.resize or "bicubic"
+    kernel, square = video.resize or "bicubic", ""
     scale = f"scale={video.resolution.width}:{video.resolution.height}:flags={kernel}"
+    if video.square is not None:
+        scale += ",setsar=1"
+        square = f"scale={video.square.width}:{video.square.height}:flags={kernel},setsar=1,"
     if planned.fit is None:
         return scale
     width, height = video.resolution.width, video.resolution.height
     if planned.fit.way == "pad":
         within = f"scale={width}:{height}:flags={kernel}:force_original_aspect_ratio=decrease"
-        return f"{within}:force_divisible_by=2,pad={width}:{height}:-1:-1,setsar=1"
+        return f"{square}{within}:force_divisible_by=2,pad={width}:{height}:-1:-1,setsar=1"
     crop = rf"crop=min(iw\,ih*{width}/{height}):min(ih\,iw*{height}/{width})"
-    return f"{crop},{scale},setsar=1"
+    return f"{square}{crop},{scale}" + (",setsar=1" if not square else "")
 
 
 def _ffmpeg_encoder(video: VideoSettings) -> list[str]:
@@ -116,6 +119,7 @@ def gstreamer_arguments(
         f"{address}={target or _address(planned)}",
         *["in.", "!", "queue", "!", "videoconvert", "!"],
         *_gst_deinterlace(video),
+        *_gst_square(video),
         *_gst_crop(planned),
         *f"videoscale method={method}{borders} ! videorate !".split(),
         f"video/x-raw,format=I420,colorimetry=bt709,{caps}",
@@ -131,6 +135,15 @@ def _gst_deinterlace(video: VideoSettings) -> list[str]:
         return []
     fields = "all" if video.deinterlace == "field" else "top"
     return ["deinterlace", f"fields={fields}", "!"]
+
+
+def _gst_square(video: VideoSettings) -> list[str]:
+    """A source whose pixels are not square gets square ones first, whatever it says of them."""
+    if video.square is None:
+        return []
+    size = f"width={video.square.width},height={video.square.height}"
+    caps = f"video/x-raw,{size},pixel-aspect-ratio=1/1"
+    return ["videoscale", "add-borders=false", "!", caps, "!"]
 
 
 def _gst_crop(planned: DestinationPlan) -> list[str]:

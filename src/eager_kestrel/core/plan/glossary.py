@@ -13,6 +13,7 @@ from eager_kestrel.core.errors import NotFoundError
 from eager_kestrel.core.plan.plan import DestinationPlan, Plan, gb_per_hour
 from eager_kestrel.core.resolution import frame_rate_text, resolution_at
 from eager_kestrel.core.settings.table import SETTINGS
+from eager_kestrel.core.words import plans as words
 from eager_kestrel.core.words.numbers import looks
 
 Numbers = Mapping[str, Any]
@@ -132,6 +133,7 @@ def numbers_of(plan: Plan) -> dict[str, Any]:
         "before_reserves_kbps": budget.before_reserves_kbps,
         "reserved_kbps": budget.reserved_kbps,
         "safe_kbps": budget.safe_kbps,
+        "budget_said": budget.text,
         "motion": plan.inputs.motion,
         "source_fps": float(frame_rate_text(plan.inputs.source_fps)),
         "copy_gb_per_hour": plan.local_copy.gb_per_hour,
@@ -173,7 +175,8 @@ def _settings_numbers(plan: Plan, destination: DestinationPlan) -> dict[str, Any
         "audio_share": audio.bitrate_kbps / destination.total_kbps,
         "pixels": pixels,
         "bits_per_pixel": video.bitrate_kbps * 1000 / (pixels * round(fps, 3)),
-        "source_over_fps": float(plan.inputs.source_fps / video.frame_rate),
+        "keyframe_real_seconds": video.keyframe_frames / fps,
+        "each_frame": words.each_frame(plan.inputs.source_fps, video.frame_rate),
         "buffer_seconds": video.buffer_kbit / video.max_kbps,
         "looks": None if destination.quality is None else looks(destination.quality),
         "adaptive_min_kbps": destination.adaptive.min_kbps if destination.adaptive else None,

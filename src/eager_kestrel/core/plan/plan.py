@@ -19,7 +19,7 @@ from eager_kestrel.core.connection.uplink import Uplink
 from eager_kestrel.core.division.split import Split
 from eager_kestrel.core.document import Frozen, Spread, format_name
 from eager_kestrel.core.guide.rules import Transport
-from eager_kestrel.core.quantities import FrameRate
+from eager_kestrel.core.quantities import FrameRate, ResolutionShape
 from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.settings.resolution import FrameFit
 from eager_kestrel.core.settings.setting import Bound, Reason
@@ -63,9 +63,9 @@ class Fallback(Frozen):
 class Offer(Frozen):
     """What would have to change to do better, and what that would give."""
 
-    kind: Literal["upload", "tier", "codec"]
+    kind: Literal["upload", "tier", "codec", "machine"]
     needs: str
-    """How much more upload, which tier, which codec."""
+    """How much more upload, which tier, which codec; another encoder."""
     upload_kbps: float | None = None
     """For more upload: the typical rate it takes."""
     gives: Option
@@ -131,29 +131,30 @@ class LocalCopy(Spread):
     audio_kbps: float
     gb_per_hour: float
     sent_gb_per_hour: float
-    """The same for a copy of just what is sent, which takes no second encoder."""
+    """The same for a copy of just what is sent, which takes no second encoder; of several streams
+    the largest."""
     free_gb: float | None
     free_hours: float | None
     """How long until the disk is full; none when no folder was named."""
 
     @classmethod
-    def of(cls, show: Show, table: QualityTable, sent_kbps: float, free_bytes: int | None) -> Self:
+    def of(cls, show: Show, table: QualityTable, kbps: float, free_bytes: int | None) -> Self:
         """Settings for a copy of the source at its own resolution and frame rate."""
-        pixels = np.array([float(show.source.pixels)])
+        pixels = np.array([float(show.picture.pixels)])
         fps = np.array([float(show.source_fps)])
         clean = float(clean_kbps(table, show.motion, COPY_CODEC, pixels, fps)[0])
         video = -(-clean // 500) * 500
         per_hour = gb_per_hour(video + COPY_AUDIO_KBPS)
         free_gb = None if free_bytes is None else round(free_bytes / 1e9, 2)
         return cls(
-            resolution=show.source,
+            resolution=show.picture,
             frame_rate=show.source_fps,
             codec=COPY_CODEC,
             bitrate_kbps=video,
             keyframe_frames=max(1, round(COPY_KEYFRAME_SECONDS * show.source_fps)),
             audio_kbps=COPY_AUDIO_KBPS,
             gb_per_hour=per_hour,
-            sent_gb_per_hour=gb_per_hour(sent_kbps),
+            sent_gb_per_hour=gb_per_hour(kbps),
             free_gb=free_gb,
             free_hours=None if free_gb is None else round(free_gb / per_hour, 1),
         )
@@ -195,10 +196,14 @@ class DestinationPlan(Frozen):
     """What another frame rate would give and take; none where there is no other."""
     total_kbps: float = 0.0
     """Video, audio and transport overhead together."""
+    payload_kbps: float = 0.0
+    """Video and audio alone: what is passed on to viewers, and what a recording of it holds."""
     budget_steps: tuple[BudgetStep, ...] = ()
     """From the safe rate down to what is left for video."""
     limited_by: dict[str, Bound] = Field(default_factory=dict)
     """By setting, which kind of limit bound it."""
+    held_back_by: Bound | None = None
+    """The one limit without which quality would gain most; none where nobody would see it."""
     unverified: tuple[str, ...] = ()
     """Settings limited by an unverified rule of the guide."""
     reasons: tuple[Reason, ...] = ()
@@ -256,6 +261,8 @@ class Inputs(Spread):
 
     title: str
     source: Resolution
+    shape: ResolutionShape | None = None
+    """Of the picture, where the source's pixels are not square."""
     source_fps: FrameRate
     motion: Motion
     safe_share: float
@@ -278,6 +285,7 @@ class Inputs(Spread):
         return cls(
             title=show.title,
             source=show.source,
+            shape=show.shape,
             source_fps=show.source_fps,
             motion=show.motion,
             safe_share=show.safe_share,
@@ -308,6 +316,8 @@ class Plan(Frozen):
     """Everything sent, never above ``budget.safe_kbps``."""
     quality_basis: str
     """Where the quality model's parameters come from."""
+    own_footage: str | None = None
+    """What of the streamer's own footage they are by: ``6 s of clip.mp4``."""
     data: DataUse
     local_copy: LocalCopy
     stutter: StutterSeen | None = None

@@ -6,11 +6,9 @@ from collections import Counter
 from typing import TYPE_CHECKING, Any
 
 from eager_kestrel.core.choice.budget import Budget, beside, budget_of, destination_steps
-from eager_kestrel.core.choice.candidates import LEGIBLE_PIXELS
 from eager_kestrel.core.choice.choice import Choice
-from eager_kestrel.core.choice.limits import LEAST_VIDEO_KBPS
 from eager_kestrel.core.choice.quality import QualityTable
-from eager_kestrel.core.choice.scored import LIMITS, ScoredCandidates
+from eager_kestrel.core.choice.refusal import Refusal, refused
 from eager_kestrel.core.codecs import CODECS, Codec
 from eager_kestrel.core.connection.uplink import Uplink
 from eager_kestrel.core.division.divide import DestinationContext, alone, divide
@@ -26,10 +24,10 @@ from eager_kestrel.core.plan.plan import (
     NotFollowed,
     Plan,
 )
-from eager_kestrel.core.resolution import divides_evenly, resolution_at
+from eager_kestrel.core.resolution import divides_evenly
 from eager_kestrel.core.settings.audio import audio_settings
 from eager_kestrel.core.settings.resolution import frame_fit
-from eager_kestrel.core.settings.setting import Bound, Why
+from eager_kestrel.core.settings.setting import Why
 from eager_kestrel.core.settings.table import (
     EXPLAINED,
     against_guide,
@@ -67,27 +65,22 @@ def plan_warnings(
         found += _not_carried(destination.video.codec, destination.transport)
         found += _misfits(guide, destination.video, show)
         if destination.quality is not None and look_word(destination.quality) in LOW:
-            way_out = destination.offers[0].text if destination.offers else words.NO_OFFER
+            helps = [o.text for o in destination.offers if look_word(o.gives.quality) not in LOW]
+            way_out = helps[0] if helps else words.NO_OFFER
             found.append(words.low_quality(guide.title, destination.quality, way_out))
+        passed_on = destination.payload_kbps
         if guide.delivery.transcodes == "never":
-            found.append(words.viewers_buffer(guide.title, destination.total_kbps, sometimes=False))
+            found.append(words.viewers_buffer(guide.title, passed_on, sometimes=False))
     return tuple(dict.fromkeys(found))
 
 
-def plan_remarks(
-    show: Show, guides: list[Guide], planned: list[DestinationPlan]
-) -> tuple[str, ...]:
-    """What is worth knowing: viewers who may get exactly what is sent, an interlaced source."""
+def plan_remarks(guides: list[Guide], planned: list[DestinationPlan]) -> tuple[str, ...]:
+    """What is worth knowing: viewers who may get exactly what is sent."""
     found = [
-        words.viewers_buffer(guide.title, destination.total_kbps, sometimes=True)
+        words.viewers_buffer(guide.title, destination.payload_kbps, sometimes=True)
         for guide, destination in zip(guides, planned, strict=True)
         if destination.video is not None and guide.delivery.transcodes == "when there is capacity"
     ]
-    if show.interlaced:
-        rates = [
-            destination.video.frame_rate for destination in planned if destination.video is not None
-        ]
-        found += [words.deinterlaced(show.source_fps, rate) for rate in rates]
     return tuple(dict.fromkeys(found))
 
 
@@ -102,12 +95,12 @@ def _not_carried(codec: Codec, transport: str) -> list[str]:
 def _misfits(guide: Guide, video: VideoSettings, show: Show) -> list[str]:
     """Where the source does not fit what is sent: shape and frame rate."""
     found = []
-    fit = frame_fit(show.source, video.resolution)
+    fit = frame_fit(show.picture, video.resolution)
     if fit is not None:
         found.append(
             words.other_shape(
                 guide.title,
-                show.source,
+                show.picture,
                 video.resolution,
                 video.resolution.shape,
                 fit.crop,
@@ -151,7 +144,7 @@ def plan(
             alone(show.destinations[0], ruled[0], show, table, budget),
         )
     else:
-        split, contexts = divide(show, ruled, table, budget.safe_kbps)
+        split, contexts = divide(show, ruled, table, budget)
     planned = [_with_delay(_at(context, show, budget), uplink) for context in contexts]
     if look_further and not budget.capped:
         planned = OfferSearch(show, ruled, table, budget).with_offers(planned)
@@ -165,22 +158,38 @@ def plan(
         split=split,
         total_kbps=total,
         quality_basis=table.basis,
+        own_footage=table.own_footage,
         data=DataUse.of(total, show.hours_a_month, show.cap),
-        local_copy=LocalCopy.of(show, table, total, free_bytes),
+        local_copy=LocalCopy.of(show, table, max(d.payload_kbps for d in planned), free_bytes),
         warnings=plan_warnings(show, ruled, planned, uplink),
-        remarks=plan_remarks(show, ruled, planned),
+        remarks=plan_remarks(ruled, planned),
     )
 
 
 def _at(context: DestinationContext, show: Show, budget: Budget) -> DestinationPlan:
     """Settings at one place of the connection, or why there are none."""
     if context.left_out is not None:
-        because = {"infeasible_because": context.left_out, "instead": words.FEWER}
+        alone = context.choices.at(budget.safe_kbps)
+        least, said, do = context.destination.min_quality, context.left_out, words.FEWER
         if budget.capped:
-            said = f"{words.cap_leaves(budget.safe_kbps)}: {context.left_out}"
-            because = {"infeasible_because": said, "instead": words.MORE_DATA}
-        return DestinationPlan(**_common(context), feasible=False, **because)
+            said, do = f"{words.cap_leaves(budget.safe_kbps)}: {said}", words.MORE_DATA
+        own = refused(context.rules, context.choices, alone, budget, least)
+        return _without_settings(context, own or Refusal(said, do, {}))
     return _planned(context, show, beside(budget, context.others_kbps))
+
+
+def _without_settings(
+    context: DestinationContext, refusal: Refusal | None, **more: Any
+) -> DestinationPlan:
+    assert refusal is not None
+    return DestinationPlan(
+        **_common(context),
+        feasible=False,
+        infeasible_because=refusal.text,
+        instead=refusal.instead,
+        limited_by=refusal.limited_by,
+        **more,
+    )
 
 
 def _common(context: DestinationContext) -> dict[str, Any]:
@@ -217,19 +226,18 @@ def _planned(context: DestinationContext, show: Show, budget: Budget) -> Destina
     top_rate = min(show.source_fps, max(rules.video.taken_rates))
     rate = top_rate if best is None else scored.candidates[best].frame_rate
     extra = overhead(transport, rate, audio.sample_rate_hz)
-    safe_kbps = context.safe_kbps / choices.copies
-    steps = destination_steps(safe_kbps, transport, extra, audio.bitrate_kbps, audio.codec)
-    why = _refused(context, show, budget, scored)
-    if best is None or why is not None:
-        said, instead = why or ("", "")
-        because = {"infeasible_because": said, "instead": instead}
-        bound = _bound(show, scored)
-        common = {**_common(context), "budget_steps": steps, "limited_by": bound, **because}
-        return DestinationPlan(feasible=False, **common)
+    sound = (audio.codec, audio.bitrate_kbps)
+    refusal = refused(rules, choices, scored, budget, context.destination.min_quality)
+    if best is None or refusal is not None:
+        safe_kbps = context.safe_kbps / choices.copies
+        steps = destination_steps(safe_kbps, transport, extra, sound)
+        return _without_settings(context, refusal, budget_steps=steps)
     video = video_settings(rules, choices, scored, best)
     choice = Choice(
         choices, scored, best, context.safe_kbps, budget.safe_kbps, len(show.destinations) > 1
     )
+    offered = round(choice.offered_kbps / choices.copies, 3)
+    steps = destination_steps(offered, transport, extra, sound, choice.left_kbps)
     reasons = reasons_of(Why(rules, show, choice, budget, video, audio))
     cheaper = fallbacks(rules, scored, best, choices, budget, transport)
     made = DestinationPlan(
@@ -242,13 +250,15 @@ def _planned(context: DestinationContext, show: Show, budget: Budget) -> Destina
         quality_range=scored.option(best).quality_range,
         frame_rate_trade=frame_rate_trade(scored, best),
         total_kbps=round(extra.total_kbps(video.max_kbps, audio.bitrate_kbps), 3),
+        payload_kbps=round(video.max_kbps + audio.bitrate_kbps, 3),
+        held_back_by=choice.held_back_by,
         limited_by={reason.setting: reason.limited_by for reason in reasons},
         unverified=unverified(rules, reasons),
         reasons=reasons,
         runners_up=tuple(scored.option(i) for i in scored.others(RUNNERS_UP)),
         fallbacks=cheaper,
         adaptive=_adaptive(video, cheaper, float(scored.min_kbps[best])),
-        fit=frame_fit(show.source, video.resolution, show.fit),
+        fit=frame_fit(show.picture, video.resolution, show.fit),
     )
     return made.model_copy(update={"not_followed": _not_followed(made, context)})
 
@@ -270,74 +280,6 @@ def _not_followed(made: DestinationPlan, context: DestinationContext) -> tuple[N
         for one in against_guide(made.settings, context.guide)
         if one.severity == "caution"
     )
-
-
-def _bound(show: Show, scored: ScoredCandidates) -> dict[str, Bound]:
-    """What left nothing, where it is neither the connection nor a rule."""
-    if not scored.candidates and show.smallest_text is not None:
-        return {"resolution": "content"}
-    return {"bitrate": "viewers"} if scored.chosen is None and viewers_bind(scored) else {}
-
-
-def viewers_bind(scored: ScoredCandidates) -> bool:
-    """Return whether the slowest viewers, and not the upload, leave less than any setting needs."""
-    if not scored.candidates:
-        return False
-    left, viewers = (
-        float(scored.limits_kbps[LIMITS.index(limit)].max()) for limit in ("budget", "viewers")
-    )
-    return viewers < min(max(0.0, left), float(scored.min_kbps.min()))
-
-
-def infeasible(
-    guide: Guide, show: Show, scored: ScoredCandidates, budget: Budget
-) -> tuple[str, str]:
-    """Which limit leaves nothing to choose from, and what would help."""
-    rules, other = guide.video, words.OTHER_PLATFORM
-    if not scored.candidates and show.smallest_text is not None:
-        return words.no_legible(guide.title, show.smallest_text, LEGIBLE_PIXELS), words.LARGER_TEXT
-    if not scored.candidates:
-        sizes = ", ".join(map(str, rules.resolutions)) or f"up to {rules.max_resolution}"
-        shapes = words.shape_words(rules.shapes)
-        source = resolution_at(show.source, show.source_fps)
-        said = words.no_resolution(guide.title, sizes, shapes, rules.rates_text(), source)
-        return said, words.OTHER_SOURCE
-    if float(scored.limits_kbps[2].max()) == 0:
-        return words.no_level(guide.title), other
-    if not scored.encodable.any():
-        return words.machine_too_slow(guide.title), words.FASTER_PRESET
-    left = max(0.0, float(scored.limits_kbps[0].max()))
-    needed = float(scored.min_kbps.min())
-    of_guide = needed > LEAST_VIDEO_KBPS
-    if viewers_bind(scored):
-        viewers = float(scored.limits_kbps[LIMITS.index("viewers")].max())
-        said = words.viewers_too_slow(guide.title, max(0.0, viewers), needed, guide=of_guide)
-        return said, words.FASTER_VIEWERS
-    guide_kbps = float(scored.limits_kbps[1].max())
-    if left >= needed > guide_kbps:
-        return words.clashing_rows(guide.title, needed, guide_kbps), words.CORRECT_GUIDE
-    said = words.too_little_left(guide.title, left, needed, guide=of_guide)
-    missing = needed - left
-    if budget.capped:
-        return f"{words.cap_leaves(budget.safe_kbps)}: {said}", words.MORE_DATA
-    if budget.reserved_kbps and missing <= budget.before_reserves_kbps - budget.safe_kbps:
-        before, after = budget.before_reserves_kbps, budget.safe_kbps
-        return f"{words.reserves_leave(before, after)}: {said}", words.FREE_RESERVES
-    return f"{words.upload_leaves(budget.safe_kbps)}: {said}", words.MORE_UPLOAD
-
-
-def _refused(
-    context: DestinationContext, show: Show, budget: Budget, scored: ScoredCandidates
-) -> tuple[str, str] | None:
-    """Return why there are no settings and what would help, or None if there are settings."""
-    best, least = scored.chosen, context.destination.min_quality
-    if best is None:
-        return infeasible(context.rules, show, scored, budget)
-    looks = float(scored.quality[best])
-    if looks >= least:
-        return None
-    said = words.below_least(context.rules.title, least, scored.option(best).text, looks)
-    return said, words.LOWER_LEAST
 
 
 def _adaptive(video: VideoSettings, cheaper: tuple[Fallback, ...], floor: float) -> Adaptive:

@@ -14,3 +14,5 @@ class TrialReport(Frozen):
     trial: Trial
     plan: Plan | None
     """None if no platform is named."""
+    interpolated: tuple[str, ...] = ()
+    """What is planned and was not encoded: read off the model that the encodes were fitted to."""

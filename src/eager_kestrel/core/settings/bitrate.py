@@ -122,14 +122,16 @@ def _rule(found: setting.Held, guide: Guide) -> setting.Rules:
 
 
 def _viewers(settings: Settings, guide: Guide) -> setting.Rules:
-    """Everything sent against the slowest viewers."""
-    slowest, total = guide.delivery.slowest_viewer, sent_kbps(settings, guide)
-    if slowest is None or total is None or guide.delivery.transcodes == "always":
+    """Video and audio against the slowest viewers."""
+    slowest, video = guide.delivery.slowest_viewer, settings.video.most
+    if slowest is None or video is None or guide.delivery.transcodes == "always":
         return
+    audio = settings.audio.bitrate
+    passed_on = video.kbps + (audio.kbps if audio else 0.0)
     yield setting.held(
         "delivery.slowest_viewer",
-        total <= slowest.kbps,
-        f"total {kbit(total)}",
+        passed_on <= slowest.kbps,
+        f"video and audio {kbit(passed_on)}",
         f"at most {slowest.in_kbps()}, which viewers can take",
         worse="breach" if guide.delivery.transcodes == "never" else "caution",
     )
@@ -160,7 +162,7 @@ def _as_planned(recording: Recording, planned: setting.PlanSettings) -> setting.
 
 
 TEXTS: dict[BitrateBound, str] = {
-    "budget": "{of} leaves {budget_kbps:down} for video (safe rate {safe_kbps:kbit}{copies}, less "
+    "budget": "{of} leaves {budget_kbps:kbit} for video (safe rate {safe_kbps:kbit}{copies}, less "
     "headers and audio), rounded down",
     "guide": "{platform:verb|take} at most {max_kbps:kbit}; your upload has room for "
     "{budget_kbps:kbit}",
@@ -176,7 +178,7 @@ BOUNDED = {limit: setting.Because("bitrate", limit, text) for limit, text in TEX
 
 def _reasons(why: setting.Why) -> Iterator[setting.Reason]:
     choice, best = why.choice, why.choice.best
-    budget_kbps, highest, level, _, clean = map(float, choice.with_room.limits_kbps[:, best])
+    _, highest, level, _, clean = map(float, choice.with_room.limits_kbps[:, best])
     viewers = min(viewers_kbps(member, why.show) for member in choice.choices.members)
     copies = choice.choices.copies
     yield BOUNDED[choice.limit](
@@ -184,9 +186,9 @@ def _reasons(why: setting.Why) -> Iterator[setting.Reason]:
         platform=why.guide.title,
         motion=why.show.motion,
         of="your data cap" if why.budget.capped else "your connection",
-        copies="" if copies == 1 else f" for {copies} copies",
-        safe_kbps=why.budget.safe_kbps,
-        budget_kbps=round(budget_kbps, 3),
+        copies="" if copies == 1 else f" for each of {copies} copies",
+        safe_kbps=round(choice.offered_kbps / copies, 3),
+        budget_kbps=choice.left_kbps,
         max_kbps=highest,
         clean_kbps=round(clean, 1),
         level_kbps=level,
@@ -240,10 +242,10 @@ def _room(settings: Settings, guides: setting.Guides, room_kbps: float) -> float
     extra = [overhead(settings.transport_for(guide), rate, hz) for guide in guides]
     fixed, per_byte = sum(e.fixed_kbps for e in extra), sum(e.per_byte for e in extra)
     most = [(room_kbps - fixed) / per_byte - audio]
-    for guide, each in zip(guides, extra, strict=True):
+    for guide in guides:
         slowest = guide.delivery.slowest_viewer
         if slowest is not None and guide.delivery.transcodes != "always":
-            most.append(each.video_kbps(slowest.kbps, audio))
+            most.append(slowest.kbps - audio)
     return min(most) - A_MOMENT_KBPS
 
 

@@ -7,6 +7,7 @@ from fractions import Fraction
 from math import log
 from typing import TYPE_CHECKING, Final
 
+from eager_kestrel.core.choice.candidates import CLOSE
 from eager_kestrel.core.resolution import at_1000_1001, divides_evenly, frame_rate_text
 from eager_kestrel.core.settings import setting
 from eager_kestrel.core.settings.resolution import ANOTHER_SHAPE, MACHINE_TOO, by_machine
@@ -36,10 +37,10 @@ def _rule(found: setting.Held, guide: Guide) -> setting.Rules:
     source = found.settings.source_fps
     if source is not None:
         yield setting.held(
-            "frame rate divides the source",
+            "frame rate fits the source",
             divides_evenly(source, rate),
             f"{frame_rate_text(rate)} of {frame_rate_text(source)}",
-            f"a whole part of {frame_rate_text(source)}",
+            f"a whole part or a multiple of {frame_rate_text(source)}",
             worse="caution",
         )
 
@@ -79,6 +80,19 @@ UNDER_FLOOR = (
 )
 AT_RESOLUTION: Final = "quality at this resolution"
 FASTEST_SOURCE = setting.Because("frame_rate", "source", "your source's own")
+FASTEST_OF_BOTH = setting.Because(
+    "frame_rate", "source", "your source's own, and the highest {platform:verb|take}"
+)
+OWN = setting.Because(
+    "frame_rate",
+    "source",
+    "your source's own; a higher frame rate would not look better at this bitrate",
+)
+SLOWEST_TAKEN = setting.Because(
+    "frame_rate",
+    "guide",
+    "{platform:verb|take} nothing as low as your source's {source:fps} fps; {repeated}",
+)
 FASTEST_TAKEN = setting.Because(
     "frame_rate", "guide", "the highest {platform:verb|take} from a source at this rate"
 )
@@ -88,7 +102,6 @@ ENOUGH = setting.Because(
 )
 NO_FLOOR = setting.Because("frame_rate", "guide", UNDER_FLOOR)
 NEITHER = setting.Because("frame_rate", "guide", UNDER_FLOOR + MACHINE_TOO)
-TOO_SLOW, NO_ROOM = by_machine("frame_rate")
 LOOKS_BEST = setting.Because(
     "frame_rate",
     AT_RESOLUTION,
@@ -110,10 +123,7 @@ def _reason(why: setting.Why, value: str) -> setting.Reason:
         if freed.frame_rate == chosen.frame_rate:
             continue
         if limit == "machine":
-            beside = choice.beside_others(freed, why.show.machine)
-            kind = NO_ROOM if beside else TOO_SLOW
-            what, share = f"{frame_rate_text(freed.frame_rate)} fps", why.show.machine.share
-            return kind(value, what=what, share=share, beside_others=beside)
+            return by_machine("frame_rate", why, freed, value)
         return (NEITHER if limit == "both" else NO_FLOOR)(
             value,
             platform=platform,
@@ -124,6 +134,12 @@ def _reason(why: setting.Why, value: str) -> setting.Reason:
         )
     if choice.otherwise(choice.choices.at_any_rate()).frame_rate != chosen.frame_rate:
         return RECOMMENDED(value, platform=platform)
+    return _fastest(why, value)
+
+
+def _fastest(why: setting.Why, value: str) -> setting.Reason:
+    """No rule stands in the way: what faster ones would look like, or why there are none."""
+    platform, choice, chosen = why.guide.title, why.choice, why.choice.now
     scored = choice.scored
     faster = [i for i, c in enumerate(scored.candidates) if c.frame_rate > chosen.frame_rate]
     if faster:
@@ -138,11 +154,19 @@ def _reason(why: setting.Why, value: str) -> setting.Reason:
             other_quality=float(scored.quality[other]),
             quality=quality,
         )
+    source = why.show.source_fps
+    if chosen.frame_rate > source * (1 + CLOSE):
+        times = round(chosen.frame_rate / source)
+        often = "twice" if times == 2 else f"{times} times"
+        repeated = f"each frame is sent {often}" if chosen.even else "some frames are sent again"
+        return SLOWEST_TAKEN(value, platform=platform, source=source, repeated=repeated)
     if choice.of_larger_guide.frame_rate > chosen.frame_rate:
         return FASTEST_TAKEN(value, platform=platform)
     if choice.of_faster_source.frame_rate > chosen.frame_rate:
-        return FASTEST_SOURCE(value, platform=platform)
-    return ENOUGH(value)
+        return FASTEST_SOURCE(value)
+    if choice.of_both_faster.frame_rate > chosen.frame_rate:
+        return FASTEST_OF_BOTH(value, platform=platform)
+    return OWN(value)
 
 
 def nearest_rates(

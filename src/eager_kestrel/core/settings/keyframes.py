@@ -36,10 +36,15 @@ def keyframe_seconds(guide: Guide) -> float:
 
 
 def keyframe_frames(guide: Guide, rate: Fraction) -> int:
-    """The interval in frames: rounded, but never past what the guide allows at most."""
-    most = guide.video.keyframes.max
-    frames = max(1, round(keyframe_seconds(guide) * rate))
-    return frames if most is None or frames <= most * rate else max(1, floor(most * rate))
+    """The interval in frames: rounded, but never past what the guide allows at most.
+
+    Where it takes only one interval, that counts, even if its pieces are then a moment longer.
+    """
+    rule, frames = guide.video.keyframes, max(1, round(keyframe_seconds(guide) * rate))
+    most = [rule.max] if rule.max is not None else []
+    if guide.transports[0] == "hls" and guide.segments is not None and rule.exact is None:
+        most.append(guide.segments.max)
+    return max(1, min([frames, *(floor(seconds * rate) for seconds in most)]))
 
 
 def _rule(found: setting.Held, guide: Guide) -> setting.Rules:
@@ -67,7 +72,7 @@ def _rule(found: setting.Held, guide: Guide) -> setting.Rules:
     )
     yield setting.held("video.keyframes", holds, shown, rule.text())
     if holds and rule.recommended is not None:
-        near, wish = abs(seconds - rule.recommended) <= slack, f"{rule.recommended:g} s"
+        near, wish = abs(seconds - rule.recommended) <= 2 * slack, f"{rule.recommended:g} s"
         yield setting.held("video.keyframes.recommended", near, shown, wish, worse="caution")
     yield from _segments(found.settings, guide, seconds, slack)
 
@@ -77,11 +82,12 @@ def _segments(settings: Settings, guide: Guide, seconds: float, slack: float) ->
     segments, shown = guide.segments, f"keyframes {seconds:.4g} s apart"
     if segments is None or settings.transport_for(guide) != "hls":
         return
-    fits = seconds <= segments.max + slack
+    inevitable = slack if guide.video.keyframes.exact is not None else 1e-9
+    fits = seconds <= segments.max + inevitable
     yield setting.held("segments.max", fits, shown, f"at most {segments.max:g} s")
     if segments.recommended is not None:
         parts = segments.recommended / seconds
-        whole = abs(parts - round(parts)) * seconds <= slack and round(parts) >= 1
+        whole = abs(parts - round(parts)) * seconds <= 2 * slack and round(parts) >= 1
         wish = f"a whole part of {segments.recommended:g} s"
         yield setting.held("segments.recommended", whole, shown, wish, worse="caution")
 
@@ -140,15 +146,25 @@ RULED = setting.Because(
 )
 
 
+SHORTER = setting.Because(
+    "keyframes",
+    "guide",
+    "{platform:verb|want} them {rule}; at {fps:fps} fps {frames:count|frame}, since one more would "
+    "last {longer:.4g} s",
+)
+
+
 def _reasons(why: setting.Why) -> Iterator[setting.Reason]:
     video = why.video
-    yield RULED(
+    shorter = video.keyframe_frames < round(video.keyframe_seconds * video.frame_rate)
+    yield (SHORTER if shorter else RULED)(
         f"{video.keyframe_seconds:g} s",
         platform=why.guide.title,
         seconds=video.keyframe_seconds,
         fps=video.frame_rate,
         frames=video.keyframe_frames,
         rule=why.guide.video.keyframes.text(),
+        longer=float((video.keyframe_frames + 1) / video.frame_rate),
     )
 
 

@@ -10,7 +10,7 @@ import numpy as np
 
 from eager_kestrel.core.choice import candidates
 from eager_kestrel.core.document import Spread
-from eager_kestrel.core.resolution import Resolution
+from eager_kestrel.core.resolution import Resolution, resolution_at
 from eager_kestrel.core.settings.setting import (
     Because,
     Guides,
@@ -133,11 +133,30 @@ def _as_planned(recording: Recording, planned: PlanSettings) -> Rules:
     yield held("resolution", seen == wanted, seen, wanted, do=f"set {wanted}")
 
 
-def by_machine(setting: str) -> tuple[Because, Because]:
-    """The machine does not encode another one in time; or not beside the other encodes."""
-    slow = "this machine cannot encode {what} in real time within {share:.0%} of itself"
-    full = "this machine has no room for {what} beside the other encodes ({share:.0%} of it)"
-    return Because(setting, "machine", slow), Because(setting, "machine", full)
+BY_MACHINE = (
+    "this machine cannot encode {what} in real time within {share:.0%} of itself",
+    "this machine has no room for {what} beside the other encodes ({share:.0%} of it)",
+    "this machine encodes {what} in real time only with {preset}, which needs {more:.0%} more "
+    "bitrate for the same quality",
+)
+
+
+def by_machine(setting: str, why: Why, freed: candidates.Candidate, value: object) -> Reason:
+    """It does not encode another one in time; or not beside the other encodes; or not well."""
+    choice, machine = why.choice, why.show.machine
+    choices, at = choice.choices, choice.scored.candidates.index(freed)
+    kind = 1 if choice.beside_others(freed, machine) else 0
+    preset, takes = None, float(choices.takes[at])
+    if choices.encodable[at] and takes > 1:
+        kind = 2
+        preset = machine.preset(choices.codec, freed.resolution.pixels * float(freed.frame_rate))
+    return Because(setting, "machine", BY_MACHINE[kind])(
+        value,
+        what=resolution_at(freed.resolution, freed.frame_rate),
+        share=machine.share,
+        preset=preset,
+        more=takes - 1 if kind == 2 else None,
+    )
 
 
 MACHINE_TOO = "; this machine cannot encode it in real time either"
@@ -161,17 +180,24 @@ ONLY = Because(
 )
 LARGEST_TAKEN = Because("resolution", "guide", "the largest {platform:verb|take}")
 LARGEST_SOURCE = Because("resolution", "source", "your source's own; enlarging it adds nothing")
+LARGEST_PART = Because(
+    "resolution", "source", "as large as your source is in this shape; enlarging it adds nothing"
+)
 LEGIBLE = Because(
     "resolution",
     "content",
     "in {other} the smallest letters would be {pixels:.3g} px high; {least:g} can be read",
+)
+OWN = Because(
+    "resolution",
+    "source",
+    "your source's own; a higher resolution would not look better at {kbps:kbit}",
 )
 ENOUGH = Because(
     "resolution", AT_BITRATE, "a higher resolution would not look better at {kbps:kbit}"
 )
 NO_FLOOR = Because("resolution", "guide", UNDER_FLOOR)
 NEITHER = Because("resolution", "guide", UNDER_FLOOR + MACHINE_TOO)
-TOO_SLOW, NO_ROOM = by_machine("resolution")
 LOOKS_BEST = Because(
     "resolution",
     AT_BITRATE,
@@ -217,7 +243,7 @@ def _reason(why: Why) -> Reason:
     platform = guide.title
     if show.resolution is not None:
         return PINNED(value)
-    if value.pixels > show.source.pixels:
+    if value.pixels > show.picture.pixels:
         return (ONLY if guide.video.resolutions else REWARDED)(value, platform=platform)
     if show.smallest_text is not None:
         other = choice.of_any_text.resolution
@@ -231,21 +257,18 @@ def _reason(why: Why) -> Reason:
             return LARGEST_TAKEN(value, platform=platform)
         alone = choice.scored.tied.sum() == 1
         if alone and choice.of_larger_source.resolution.pixels > value.pixels:
-            return LARGEST_SOURCE(value, platform=platform)
+            return (LARGEST_SOURCE if value == show.picture else LARGEST_PART)(value)
     return _looks_best(why)
 
 
 def _freed(why: Why) -> Reason | None:
     """Where another would be sent without a floor, on any machine, or without both."""
-    show, choice, value = why.show, why.choice, why.video.resolution
+    choice, value = why.choice, why.video.resolution
     for freed, limit in choice.freed:
         if freed.resolution == value:
             continue
         if limit == "machine":
-            beside = choice.beside_others(freed, show.machine)
-            kind = NO_ROOM if beside else TOO_SLOW
-            what, share = str(freed.resolution), show.machine.share
-            return kind(value, what=what, share=share, beside_others=beside)
+            return by_machine("resolution", why, freed, value)
         floor, kbps = choice.minimum_of(freed)
         return (NEITHER if limit == "both" else NO_FLOOR)(
             value,
@@ -292,7 +315,7 @@ def _looks_best(why: Why) -> Reason:
             quality=quality,
         )
     if after is None:
-        return ENOUGH(value, kbps=kbps)
+        return (OWN if value == why.show.picture else ENOUGH)(value, kbps=kbps)
     return LOOKS_BEST(
         value,
         kbps=float(scored.kbps[after]),

@@ -88,7 +88,8 @@ def video_settings(
         pixel_format=rules.pixel_formats[0],
         colour=rules.colour,
         colour_range=rules.colour_range,
-        resize=None if chosen.resolution == show.source else RESIZE[show.motion],
+        square=None if show.picture == show.source else show.picture,
+        resize=None if chosen.resolution == show.picture == show.source else RESIZE[show.motion],
         deinterlace=_deinterlace(show, rate),
     )
 

@@ -169,7 +169,11 @@ class Settings(Frozen):
 class VideoSettings(Spread):
     """What to type into the encoder for video."""
 
-    SPREAD: ClassVar = {"resolution": ("width", "height"), "frame_rate": ("fps", "frame_rate")}
+    SPREAD: ClassVar = {
+        "resolution": ("width", "height"),
+        "square": ("square_width", "square_height"),
+        "frame_rate": ("fps", "frame_rate"),
+    }
 
     codec: Codec
     resolution: Resolution
@@ -194,6 +198,8 @@ class VideoSettings(Spread):
     colour_range: Literal["limited", "full"] = "limited"
     resize: str | None = None
     """Kernel to scale the source with; none when it is not scaled."""
+    square: Resolution | None = None
+    """The source with square pixels, where its own are not."""
     deinterlace: Literal["field", "frame"] | None = None
     """Of what each frame is made, where the source is interlaced."""
 

@@ -177,8 +177,7 @@ class EncoderPoint(Spread):
     fps: float
     """Frames a second it encoded, once warm."""
     cores_share: float
-    """Of all cores, what encoding the wanted frame rate takes; 0..1, or more where it does not
-    hold."""
+    """Of all cores, the processor time that encoding the wanted frame rate takes; 0..1."""
     seconds: float
     """Counted."""
 
@@ -186,6 +185,11 @@ class EncoderPoint(Spread):
     def holds(self) -> bool:
         """Whether it encodes the wanted frame rate in time."""
         return self.fps >= float(self.wanted)
+
+    @property
+    def load(self) -> float:
+        """Of its speed, what the wanted frame rate takes; above 1 where it does not hold."""
+        return float(self.wanted) / self.fps if self.fps else inf
 
     @property
     def name(self) -> str:
@@ -241,7 +245,7 @@ class MeasuredMachine(Frozen):
         for (encoder, resolution), points in groups.items():
             holding = [p for p in points if p.holds]
             failing = next((p.preset for p in points if not p.holds), None)
-            best = (holding[-1].preset, holding[-1].cores_share) if holding else None
+            best = (holding[-1].preset, holding[-1].load) if holding else None
             said.append(words.means(encoder, resolution, best, failing or None))
         for why in dict.fromkeys(self.unusable.values()):
             names = [name for name, because in self.unusable.items() if because == why]
@@ -250,6 +254,23 @@ class MeasuredMachine(Frozen):
             said.append(words.endured(e.name, e.minutes, e.first_fps, e.last_fps))
         if self.beside_others:
             said.append(words.beside(self.others_share))
+        return said
+
+    def uses(self) -> list[str]:
+        """Of each point, whether a plan would use it, and if not, why."""
+        machine, said = self.machine(datetime.fromisoformat(self.taken_at)), []
+        for point in self.points:
+            needs = point.resolution.pixels * float(point.wanted)
+            load = machine.load_of(point.codec, point.preset or point.encoder, needs)
+            chosen = machine.preset(point.codec, needs) == (point.preset or point.encoder)
+            if not point.holds:
+                said.append(words.TOO_SLOW)
+            elif chosen:
+                said.append(words.USED)
+            else:
+                said.append(
+                    words.over_share(machine.share) if load > machine.share else words.FASTER
+                )
         return said
 
     def machine(self, now: datetime) -> Machine:

@@ -9,7 +9,7 @@ from pydantic import Field, field_validator, model_validator
 from eager_kestrel.core import quantities
 from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.errors import InputError
-from eager_kestrel.core.resolution import of_fields
+from eager_kestrel.core.resolution import Resolution, of_fields
 from eager_kestrel.core.show.machine import Machine
 from eager_kestrel.core.stutter import LIMIT_SECONDS
 from eager_kestrel.core.units import parse_time_of_day
@@ -33,6 +33,8 @@ FITS: tuple[Fit, ...] = ("crop", "pad")
 PREFERENCES: tuple[Preference, ...] = ("smooth", "sharp")
 MOTIONS: tuple[Motion, ...] = ("still", "calm", "lively", "hectic")
 
+NOT_SQUARE = {480: (704, 720), 486: (720,), 576: (704, 720), 608: (720,)}
+"""Widths by lines of standard-definition video (ITU-R BT.601), whose samples are not square."""
 SAFE_SHARE = 0.70
 """People keep between a fifth and a half in hand; docs/decisions/0004-safe-share.md."""
 
@@ -72,12 +74,31 @@ class Destination(Frozen):
         return f"{self.platform}:{self.tier}" if self.tier else self.platform
 
 
+def has_square_pixels(source: Resolution) -> bool:
+    """Whether a source's pixels are square, as all are but those of standard definition."""
+    return source.width not in NOT_SQUARE.get(source.height, ())
+
+
+def unclear_shape(show: Show) -> InputError | None:
+    """Return what to ask for if the source's pixels are not square and nobody said its shape."""
+    source = show.source
+    if show.shape is not None or has_square_pixels(source):
+        return None
+    return InputError(
+        f"a source of {source} has pixels that are not square: it shows 4:3 or 16:9",
+        'add --shape 16:9 or --shape 4:3 (in a file: shape = "16:9")',
+    )
+
+
 class Show(Frozen):
     """What is streamed, and what else the connection and the planner have to respect."""
 
     format: str = format_name("show")
     title: str = ""
     source: quantities.ResolutionSize
+    """In pixels as they come, square or not."""
+    shape: quantities.ResolutionShape | None = None
+    """Of the source's picture, where its pixels are not square."""
     source_fps: quantities.FrameRate
     motion: Motion
     audio: Literal["voice", "music"] = "music"
@@ -136,6 +157,21 @@ class Show(Frozen):
             except InputError as error:
                 raise ValueError(f"{error.what}; {error.instead}") from None
         return value
+
+    @model_validator(mode="after")
+    def _of_known_shape(self) -> Show:
+        error = unclear_shape(self)
+        if error is not None:
+            raise ValueError(f"{error.what}; {error.instead}")
+        return self
+
+    @property
+    def picture(self) -> Resolution:
+        """The source with square pixels, of as many lines: 1024x576 of 720x576 that is 16:9."""
+        if self.shape is None or self.shape.fits(self.source):
+            return self.source
+        width = self.source.height * self.shape.across / self.shape.down
+        return Resolution(2 * round(width / 2), self.source.height)
 
     @property
     def cap_kbps(self) -> float | None:

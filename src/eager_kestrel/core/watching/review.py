@@ -120,12 +120,12 @@ def _next_time(
     by_upload = [t for t in broadcast.troubles if t.late and t.cause == "upload"]
     if by_upload and all(_stood_still(trouble) for trouble in by_upload):
         said.append(words.STOOD_STILL)
-    elif "upload" in late and held_kbps is not None:
+    elif "upload" in late:
         own = planned.video if planned is not None else None
-        rates = [(step.total_kbps, step.video.text) for step in steps]
+        rates = [(step.video.text, step.total_kbps) for step in steps]
         if planned is not None and own is not None:  # it may have been planned anew since
-            rates.insert(0, (planned.total_kbps, own.text))
-        fitting = (video for kbps, video in rates if kbps <= HOLDS_SHARE * held_kbps)
+            rates.insert(0, (own.text, planned.total_kbps))
+        fitting = (step for step in rates if step[1] <= HOLDS_SHARE * (held_kbps or 0.0))
         said.append(words.send_less(held_kbps, next(fitting, None)))
     if "machine" in causes:
         step = _smaller(planned, steps)
@@ -133,9 +133,9 @@ def _next_time(
     said += [
         words.NEXT[cause]
         for cause in ("ingest", "connection", "program", "scene")
-        if cause in causes
+        if cause in causes and not (cause == "scene" and late)
     ]
-    if not late and "machine" not in causes and held_kbps is not None:
+    if not late and not causes - {"upload", "scene"} and held_kbps is not None:
         step_up = planned.step_up if planned is not None else None
         up = None if step_up is None else (step_up.video.text, step_up.upload_kbps)
         worst = max(broadcast.seconds.queued_ms, default=0) / 1000

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import date
+from math import ceil
 
 from eager_kestrel.core.words.numbers import (
     Sentence,
@@ -244,12 +245,21 @@ NEXT = {
 }
 
 
-def send_less(held_kbps: float, fallback: str | None) -> str:
-    """The upload carried less than was sent."""
+def send_less(held_kbps: float | None, fallback: tuple[str, float] | None) -> str:
+    """The upload carried less than was sent.
+
+    Args:
+        held_kbps: the most that would have had no late frame; None if so little does not show it.
+        fallback: settings that stay below, and everything they send in kbit/s.
+    """
+    if held_kbps is None:
+        return "Your upload carried less than was sent: plan again, or begin with a fallback."
     limit = f"An even stream of up to {kbit(held_kbps)} would have had no late frame"
     if fallback is None:
         return f"{limit}: plan again below that."
-    return f"{limit}: next time begin with {fallback}, which leaves a tenth to spare."
+    settings, total = fallback
+    why = "; other runs and your reserves leave no more" if total < held_kbps / 2 else ""
+    return f"{limit}: next time begin with {settings}, {kbit(total)} in total{why}."
 
 
 def encode_less(fallback: str | None) -> str:
@@ -292,12 +302,18 @@ def measured(days: float, others: float) -> str:
     return f"this machine's encoders as measured {when}{beside}"
 
 
+USED = "a plan uses this one"
+TOO_SLOW = "too slow"
+FASTER = "faster than a plan needs"
+over_share = Sentence("over the {share:.0%} a plan uses")
+
+
 def means(encoder: str, resolution: str, holds: tuple[str, float] | None, fails: str | None) -> str:
     """What an encoder's figures mean for one resolution.
 
     Args:
         resolution: ``1920x1080 at 60``.
-        holds: the slowest preset that keeps up, and the share of the machine it takes.
+        holds: the slowest preset that keeps up, and the share of its speed that takes.
         fails: the next slower one, which does not; None if all were tried.
     """
     if holds is None:
@@ -305,7 +321,7 @@ def means(encoder: str, resolution: str, holds: tuple[str, float] | None, fails:
         return f"{encoder} does not keep up at {resolution}{even}"
     preset, share = holds
     name = f"{encoder} {preset}".strip()
-    said = f"{name} keeps up at {resolution}, using {share:.0%} of this machine"
+    said = f"{name} keeps up at {resolution}, using {share:.0%} of its speed"
     return joined((said, f"{fails} does not" if fails else None))
 
 
@@ -333,9 +349,9 @@ elsewhere = Sentence(
 # Trials of one's own footage
 
 
-def basis(clip: str, encodes: int, off_by: float) -> str:
+def basis(seen: str, encodes: int, off_by: float) -> str:
     """Where a plan's quality comes from."""
-    return f"measured on {clip}: {counted(encodes, 'encode')}, off by {100 * off_by:.1f} of 100"
+    return f"by {seen}: {counted(encodes, 'encode')}, off by {100 * off_by:.1f} of 100"
 
 
 SMOOTH = (
@@ -345,13 +361,17 @@ goes_over = Sentence("{first} does not answer: the stream goes to {then}")
 cutting = Sentence("cutting stretch {stretch}")
 
 
-def trial_takes(seconds: float, stretches: int, settings: int, every: int, minutes: int) -> str:
-    """How long a trial will take, and what would take longer."""
-    what = f"{counted(settings, 'encode')} of {counted(stretches, 'stretch', 'stretches')}"
-    said = f"this takes {about(seconds)}: {what}"
-    if stretches == every:
-        return said
-    return f"{said}; all {every} say more, with --minutes {minutes}"
+def trial_takes(seconds: float, every: float) -> str:
+    """How long a trial will take, and how long all of it would."""
+    if every <= 1.05 * seconds:
+        return f"this takes {about(seconds)}"
+    minutes = ceil(every / 60)
+    return f"this takes {about(seconds)}; all of it would take --minutes {minutes}"
+
+
+look_takes = Sentence(
+    "this takes {seconds:.0f} s more; the next plan by this clip needs none of it"
+)
 
 
 def about(seconds: float) -> str:
@@ -382,6 +402,12 @@ def best(parts: list[tuple[str, float, float]]) -> str:
     """Which resolution is best at which bitrate."""
     said = [f"{name} from {kbit(first)} to {kbit(last)}" for name, first, last in parts]
     return "best by bitrate: " + ", ".join(said)
+
+
+plan_by_it = Sentence("settings by what is in it: eager-kestrel plan --footage {file}")
+interpolated = Sentence(
+    "{name} is planned and was not encoded: its quality is read off the model fitted to the encodes"
+)
 
 
 def one_more(kbps: float, gain: float) -> str:

@@ -45,6 +45,8 @@ def counted(count: int, one: str, several: str = "") -> str:
 
 LOOKS = ((20, "bad"), (40, "poor"), (60, "fair"), (80, "good"), (100, "excellent"))
 """What the authors of VMAF call its values (docs/quality-model.md)."""
+GOOD_FROM = 70
+"""Points from which the nearest of them is good."""
 
 
 def looks(quality: float) -> str:
@@ -60,11 +62,16 @@ def points(quality: float) -> int:
     return round(100 * quality)
 
 
-def quality_with_range(quality: float, low: float, high: float) -> str:
-    """``78/100 (good; 65 to 86 depending on the footage)``."""
+def quality_with_range(quality: float, low: float, high: float, seen: str | None = None) -> str:
+    """``78/100 (good; 65 to 86 depending on the footage)``.
+
+    Args:
+        seen: what of the streamer's own footage was looked at: ``6 s of clip.mp4``.
+    """
+    whose = f"by your own footage, {seen}" if seen else "depending on the footage"
+    between = f"{points(low)} to {points(high)} {whose}"
     if points(low) == points(high):
-        return looks(quality)
-    between = f"{points(low)} to {points(high)} depending on the footage"
+        return f"{looks(quality)} {whose}" if seen else looks(quality)
     return f"{points(quality)}/100 ({look_word(quality)}; {between})"
 
 
@@ -122,7 +129,6 @@ def platforms(name: str, verb: str) -> str:
 
 FORMS: Final[dict[str, Callable[[Any], str]]] = {
     "kbit": kbit,
-    "down": lambda kbps: kbit(int(kbps)),
     "rate": rate,
     "both": both,
     "looks": looks,

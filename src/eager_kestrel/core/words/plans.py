@@ -6,7 +6,13 @@ from collections.abc import Sequence
 from fractions import Fraction
 from typing import Literal, NamedTuple
 
-from eager_kestrel.core.resolution import AspectRatio, Resolution, frame_rate_text, resolution_at
+from eager_kestrel.core.resolution import (
+    AspectRatio,
+    Resolution,
+    divides_evenly,
+    frame_rate_text,
+    resolution_at,
+)
 from eager_kestrel.core.words.numbers import (
     Sentence,
     counted,
@@ -69,6 +75,7 @@ cap_step = Sentence("{cap} a month over {hours:g} hours, packet headers included
 others_step = Sentence("{kbps:kbit} go to other destinations")
 headers_step = Sentence("headers that {transport} puts around every frame")
 repeats_step = Sentence("{share:.0%} of the rest, for packets that are sent again")
+MORE_AUDIO = "kept until it is enough for the next audio bitrate"
 audio_step = Sentence("{kbps:g} kbit/s of {codec}")
 
 # Recommendations that are not followed
@@ -85,15 +92,17 @@ no_resolution = Sentence(
 no_legible = Sentence(
     "in no resolution {platform} takes are letters of {text:g} px at least {least:g} px high"
 )
-no_level = Sentence("no level {platform} takes is high enough for its resolutions")
-machine_too_slow = Sentence("this machine encodes none of the resolutions {platform} takes in time")
+no_level = Sentence("no level {platform} takes is high enough for {what}")
+low_level = Sentence("the highest level {platform} takes allows {kbps:kbit} for {what}")
+machine_too_slow = Sentence("this machine cannot encode {what} in real time")
+left_for_video = Sentence("{left} is left for video to {platform}")
 
 
-def too_little_left(platform: str, left_kbps: float, needed_kbps: float, *, guide: bool) -> str:
-    """What is left is less than the least; ``guide``: whether that is the platform's."""
-    rule = f"{platform} takes no less than" if guide else "the lowest useful bitrate is"
-    left = kbit(left_kbps) if left_kbps >= 1 else "nothing"
-    return f"{left} is left for video to {platform}; {rule} {kbit(needed_kbps)}"
+def least_taken(platform: str, what: str, kbps: float, *, guide: bool) -> str:
+    """The least bitrate of a candidate; ``guide``: whether that is the platform's."""
+    if guide:
+        return f"{platform} takes no less than {kbit(kbps)} for {what}"
+    return f"the lowest useful bitrate is {kbit(kbps)}"
 
 
 upload_leaves = Sentence("your upload has a safe rate of {safe_kbps:kbit}")
@@ -101,31 +110,28 @@ cap_leaves = Sentence("your data cap leaves {safe_kbps:kbit}")
 reserves_leave = Sentence(
     "the reserves leave {after_kbps:kbit} of {before_kbps:kbit}", "before_kbps after_kbps"
 )
-clashing_rows = Sentence(
-    "the guide of {platform} takes no less than {min_kbps:kbit} and no more than {max_kbps:kbit}"
-)
-MORE_UPLOAD = "get more upload, or choose another platform"
-MORE_DATA = "raise the cap, stream fewer hours, or choose another platform"
-FREE_RESERVES = "free some of the reserves, or choose another platform"
-FASTER_VIEWERS = "raise --viewers, or choose another platform"
-LARGER_TEXT = "make your text larger, or choose another platform"
-OTHER_SOURCE = "set your source to one of these, or choose another platform"
-FASTER_PRESET = "measure with eager-kestrel encoders, or choose another platform"
-CORRECT_GUIDE = "correct the guide, or choose another platform"
-OTHER_PLATFORM = "choose another platform"
-LOWER_LEAST = "lower the least quality, or choose another platform"
+clashing_rows = Sentence("the guide of {platform} takes at most {max_kbps:kbit}")
+MORE_UPLOAD = "get more upload"
+MORE_DATA = "raise the cap, stream fewer hours"
+FREE_RESERVES = "free some of the reserves"
+FASTER_VIEWERS = "raise --viewers"
+LARGER_TEXT = "make your text larger"
+OTHER_SOURCE = "set your source to one of these"
+FASTER_PRESET = "measure with eager-kestrel encoders"
+CORRECT_GUIDE = "correct the guide"
+LOWER_LEAST = "lower the least quality"
 FEWER = "leave out a destination, or get more upload"
 
 
-def viewers_too_slow(platform: str, left_kbps: float, needed_kbps: float, *, guide: bool) -> str:
-    """The slowest viewers can receive less than the least."""
-    rule = f"{platform} takes no less than" if guide else "the lowest useful bitrate is"
-    return (
-        f"{platform} may pass on exactly what you send, and its slowest viewers have room for "
-        f"{kbit(left_kbps)} of video; {rule} {kbit(needed_kbps)}"
-    )
+def or_another_platform(instead: Sequence[str]) -> str:
+    """What would help, and what always does."""
+    return joined([" and ".join(instead), "or choose another platform"], ", ").removeprefix("or ")
 
 
+viewers_too_slow = Sentence(
+    "{platform} may pass on exactly what you send, and its slowest viewers have room for "
+    "{kbps:kbit} of video"
+)
 low_quality = Sentence("predicted quality for {platform}: {quality:looks}; {way_out}")
 NO_OFFER = "free some upload, or show something calmer"
 below_least = Sentence(
@@ -140,13 +146,14 @@ more_upload = Sentence("another {kbps:rate} of upload would give {gives}")
 
 
 def other_way(
-    kind: Literal["tier", "codec"], name: str, gives: str, quality: float, now: float
+    kind: Literal["tier", "codec", "machine"], name: str, gives: str, quality: float, now: float
 ) -> str:
-    """What another tier or codec would give."""
+    """What another tier, codec or encoder would give."""
     would = f"the {name} tier would allow" if kind == "tier" else f"{name} would give"
     return f"{would} {gives}: quality {looks(quality)}, not {looks(now)}"
 
 
+ENCODER = "a faster encoder (eager-kestrel encoders measures those of this machine)"
 SCALE = "VMAF scale, adjusted for frame rate"
 
 
@@ -188,7 +195,7 @@ def frame_rate_trade(fps: Fraction, sharp: float, other: Fraction, other_sharp: 
     sharper = "sharper" if apart > 0 else "less sharp"
     return (
         f"{now} fps: {smoother}; at {then} fps each frame would be {sharper}: "
-        f"{points(other_sharp)} against {points(sharp)}"
+        f"{points(other_sharp)} against {points(sharp)}, smoothness left out"
     )
 
 
@@ -259,11 +266,11 @@ def rehearsed(
 # Warnings
 
 
-def viewers_buffer(platform: str, total_kbps: float, *, sometimes: bool) -> str:
+def viewers_buffer(platform: str, kbps: float, *, sometimes: bool) -> str:
     """Viewers get what is sent, or may."""
     return (
         f"viewers of {platform} {'may' if sometimes else 'always'} get exactly what you send: "
-        f"connections slower than {rate(total_kbps)} will buffer"
+        f"connections slower than {rate(kbps)} will buffer"
     )
 
 
@@ -285,21 +292,23 @@ other_shape = Sentence(
 )
 
 
-def deinterlaced(field_rate: Fraction, sent: Fraction) -> str:
-    """How an interlaced source becomes what is sent."""
-    of = "each field" if sent == field_rate else "each frame"
-    return (
-        f"your source is interlaced: deinterlace it before anything else, one frame of {of}; the "
-        "commands that --command prints do"
-    )
+def each_frame(source: Fraction, sent: Fraction) -> str:
+    """How frames of the source become those that are sent."""
+    more = sent > source
+    times = round(sent / source if more else source / sent)
+    if not divides_evenly(source, sent):
+        return "some are sent twice" if more else "some are left out, in uneven steps"
+    if times == 1:
+        return "each is sent"
+    return f"each is sent {times} times" if more else f"one in {times} is sent"
 
 
 def judder(sent: Fraction, source: Fraction) -> str:
-    """The frame rate does not divide the source's."""
+    """The frames of the source do not go into the frame rate evenly."""
     fps = frame_rate_text(sent)
     return (
-        f"motion will judder: {fps} fps does not divide the source's {frame_rate_text(source)} "
-        f"fps; set the source to {fps} or {frame_rate_text(2 * sent)} fps"
+        f"motion will judder: {frame_rate_text(source)} fps of the source do not go into {fps} fps "
+        f"evenly; set the source to {fps} or {frame_rate_text(2 * sent)} fps"
     )
 
 
@@ -323,7 +332,6 @@ def does_not_fit(*, machine: bool) -> str:
 
 left_out = Sentence("left out: {because}")
 cannot_have = Sentence("{platform}: {why}")
-nothing_fits = Sentence("{platform} takes nothing that fits {safe_kbps:kbit}")
 together_too_much = Sentence(
     "together they need at least {min_kbps:kbit}, and {safe_kbps:kbit} is safe"
 )
