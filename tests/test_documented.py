@@ -30,6 +30,7 @@ STANDS_FOR = {
     "FILE...": "guide.toml",
     "NAME": "oxbow",
     "KIND": "plan",
+    "CLIP": "clip.mp4",
 }
 
 
@@ -54,6 +55,7 @@ def at_home(
     shutil.copytree(demo_home[0], folder)
     monkeypatch.setenv("EAGER_KESTREL_HOME", str(folder))
     monkeypatch.chdir(tmp_path)
+    shutil.copy(folder / "clip.mp4", "clip.mp4")
     shutil.copy(folder / "clip.mp4", "recording.mp4")
     data = ROOT / "src" / "eager_kestrel" / "data"
     shutil.copy(data / "shows" / "wheel-night.toml", "show.toml")

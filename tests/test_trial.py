@@ -201,7 +201,7 @@ def test_a_trial_is_kept_seen_and_planned_by(
     assert plain["inputs"]["footage"] is None
     assert own.document["destinations"][0]["quality"] != plain["destinations"][0]["quality"]
     wrong = kestrel("plan", "--for", "oxbow", "--upload", "3 Mbit/s", "--footage", "pits")
-    assert 'no footage "pits" is kept; write "pots"' in wrong.error_line
+    assert 'no footage "pits" is kept, and no clip has that name; write "pots"' in wrong.error_line
 
 
 def test_a_stopped_trial_goes_on_where_it_was(

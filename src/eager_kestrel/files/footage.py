@@ -58,9 +58,9 @@ def read_footage(name: str) -> Footage:
         found = read_kept(f"{FOLDER}/{name}.json", "footage", Footage)
     if found is None:
         raise NotFoundError(
-            f'no footage "{name}" is kept',
+            f'no footage "{name}" is kept, and no clip has that name',
             nearest_name(name, footage_names(), "")
-            or "run eager-kestrel trial CLIP --save-as NAME",
+            or "give the path of a clip, or run eager-kestrel trial CLIP --save-as NAME",
         )
     return found
 
