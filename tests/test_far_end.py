@@ -20,9 +20,11 @@ from hypothesis import given, strategies as st
 from eager_kestrel.actions.far_end import EndpointState, Listening, bounds_of, far_end
 from eager_kestrel.actions.practice import simulated_connection
 from eager_kestrel.actions.receiving import Key
+from eager_kestrel.core.connection.run import Series
+from eager_kestrel.core.connection.summarising import EndpointCount, both_ends, summary_of
 from eager_kestrel.core.errors import EndpointError, NetworkError
 from eager_kestrel.core.units import Bitrate
-from eager_kestrel.net import http_endpoint as serving
+from eager_kestrel.net import web_server as serving
 from eager_kestrel.net.ledger import MOST_SAMPLES, Bounds, Ledger
 from eager_kestrel.net.publishing import Publication, PublishTarget
 from eager_kestrel.practice.endpoint import Behaviour, PracticeEndpoint
@@ -31,6 +33,7 @@ from eager_kestrel.wire import flv
 from tests.conftest import Kestrel, running, timed
 from tests.test_cli import PROGRAM
 from tests.test_hostile_peers import far_end as listening
+from tests.test_throughput import run_of
 
 TOKEN = "canary-token-7f3a"
 GENEROUS = bounds_of("4 GB", "2 min", "40 GB")
@@ -38,11 +41,15 @@ GENEROUS = bounds_of("4 GB", "2 min", "40 GB")
 
 @contextlib.contextmanager
 def tier(
-    bounds: Bounds = GENEROUS, certificate: ssl.SSLContext | None = None
+    bounds: Bounds = GENEROUS,
+    certificate: ssl.SSLContext | None = None,
+    proxy: str | None = None,
 ) -> Iterator[tuple[EndpointState, list[str]]]:
     said: list[str] = []
     key = Key(TOKEN, own=True)
-    with far_end(key, bounds, Listening("127.0.0.1", 0, 0, certificate), said.append) as there:
+    with far_end(
+        key, bounds, Listening("127.0.0.1", 0, 0, certificate, proxy), said.append
+    ) as there:
         yield there, said
 
 
@@ -198,7 +205,7 @@ def test_a_run_is_counted_and_bounded() -> None:
 def test_nonsense_is_answered_or_closed_and_nothing_breaks(said: bytes) -> None:
     with tier() as (there, _):
         with socket.create_connection(("127.0.0.1", there.port), 5) as guest:
-            guest.settimeout(5)
+            guest.settimeout(2)
             with contextlib.suppress(OSError):
                 guest.sendall(said)
                 while guest.recv(65_536):
@@ -226,15 +233,123 @@ def test_no_second_request_hides_behind_a_first() -> None:
     with tier() as (there, _):
         both = HEAD + b"Content-Length: 4\r\nTransfer-Encoding: chunked\r\n\r\n0\r\n\r\n" + HEAD
         smuggled = said_to(there, both + b"Content-Length: 2\r\n\r\nab")
-        assert smuggled.count(b"HTTP/1.1") == 1
-        assert smuggled.startswith(b"HTTP/1.1 400")
+        assert smuggled.count(b"HTTP/1.") == 1
+        assert b" 400 " in smuggled.splitlines()[0]
         one = HEAD + b"Content-Length: 3\r\n\r\nabc"
         behind = said_to(there, one + one + b"GET /health HTTP/1.1\r\nHost: x\r\n\r\n")
         assert behind.count(b"HTTP/1.1 200") == 3
         chunked = HEAD + b"Transfer-Encoding: chunked\r\n\r\n3\r\nabc\r\n0\r\n\r\n"
         assert said_to(there, chunked + one).count(b'{"received_bytes": 3}') == 2
         body = b"GET /health HTTP/1.1\r\nHost: x\r\nContent-Length: 60\r\n\r\n" + HEAD
-        assert said_to(there, body).count(b"HTTP/1.1") == 1
+        assert said_to(there, body).count(b"HTTP/1.") == 1
+
+
+def test_it_speaks_http() -> None:
+    """Heads without bodies, the older version, and a body that waits to be asked for."""
+    head = b"HEAD /health HTTP/1.1\r\nHost: x\r\n\r\n"
+    with tier() as (there, _):
+        assert said_to(there, head).endswith(b"\r\n\r\n")
+        older = HEAD.replace(b"HTTP/1.1", b"HTTP/1.0")
+        for asked in (older, HEAD + b"Connection: close\r\n"):
+            with socket.create_connection(("127.0.0.1", there.port), 5) as guest:
+                guest.sendall(asked + b"Content-Length: 3\r\n\r\nabc")
+                assert b" 200 OK\r\n" in guest.recv(1000)
+                assert guest.recv(1000) == b""  # closed
+        waits = HEAD + b"Expect: 100-continue\r\nContent-Length: 3\r\n\r\n"
+        with socket.create_connection(("127.0.0.1", there.port), 5) as guest:
+            guest.sendall(waits)
+            assert guest.recv(1000).startswith(b"HTTP/1.1 100")
+            guest.sendall(b"abc")
+            assert b"200 OK" in guest.recv(1000)
+
+
+def test_no_token_is_no_guess_and_a_proxy_names_its_clients() -> None:
+    with tier(proxy="127.0.0.1") as (there, _):
+        url = f"http://127.0.0.1:{there.port}/up"
+        for _ in range(15):
+            assert httpx.post(url, content=b"x").status_code == 401
+        assert posted(there, b"x").status_code == 200
+        for number in range(12):
+            told = f"192.0.2.9, 192.0.2.{'7' if number else '8'}"
+            posted(there, b"x", token="a guess", **{"x-forwarded-for": told})
+        guessed = {"x-forwarded-for": "192.0.2.1, 192.0.2.7"}
+        assert posted(there, b"x", **guessed).status_code == 429
+        assert posted(there, b"x", **{"x-forwarded-for": "192.0.2.8"}).status_code == 200
+    with tier() as (there, _):  # nobody is believed who is not named
+        for number in range(10):
+            forged = {"x-forwarded-for": f"192.0.2.{number}"}
+            assert posted(there, b"x", token="a guess", **forged).status_code == 401
+        assert posted(there, b"x").status_code == 429
+
+
+def test_strangers_are_counted_and_the_run_says_so() -> None:
+    with tier() as (there, _):
+        auth = {"authorization": f"Bearer {TOKEN}"}
+        posted(there, bytes(2_000_000), **{"kestrel-run": "one"})
+        for _ in range(30):
+            said_to(there, b"GET /nothing HTTP/1.1\r\nHost: x\r\n\r\n" * 50)
+        time.sleep(2 * serving.SWEEP_SECONDS)
+        url = f"http://127.0.0.1:{there.port}/counted/one"
+        far = EndpointCount.model_validate(httpx.get(url, headers=auth).json())
+    assert far.strangers == 30
+    near = Series(
+        seconds=tuple(n / 10 for n in range(101)),
+        delivered_bytes=tuple(n * 10_000 for n in range(101)),
+    )
+    run = run_of(near)
+    for strangers, says in ((30, False), (3000, True)):
+        ends = both_ends(near, far.model_copy(update={"samples": near, "strangers": strangers}))
+        summary = summary_of(run.model_copy(update={"both_ends": ends}))
+        assert ("without its token" in " ".join(summary.verdicts)) == says
+
+
+def test_silent_strangers_over_tls_lock_nobody_out(tmp_path: Path) -> None:
+    authority = trustme.CA()
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    authority.issue_cert("127.0.0.1").configure_cert(context)
+    trusting = ssl.create_default_context()
+    authority.configure_trust(trusting)
+    with tier(certificate=context) as (there, said), contextlib.ExitStack() as stack:
+        url = f"https://127.0.0.1:{there.port}/up"
+        owner = stack.enter_context(
+            httpx.Client(verify=trusting, headers={"authorization": f"Bearer {TOKEN}"})
+        )
+        assert owner.post(url, content=b"x").status_code == 200
+        for number in range(400):
+            stranger = socket.create_connection(("127.0.0.1", there.port), 5)
+            stack.enter_context(stranger)
+            if number % 2:
+                stranger.sendall(b"\x16\x03\x01")
+        assert owner.post(url, content=b"x").status_code == 200  # on the connection it had
+        with httpx.Client(verify=trusting, headers=owner.headers) as another:
+            assert another.post(url, content=b"x").status_code == 200
+        assert there.web.connections <= serving.MOST_CONNECTIONS
+    assert said == []  # it ended with handshakes pending, without a word
+
+
+@pytest.mark.skipif(os.name == "nt", reason="Ctrl-C is sent as a POSIX signal")
+def test_serving_goes_on_when_nobody_listens_to_what_it_tells() -> None:
+    command = ["far-end", "--port", "0", "--no-rtmp", "--bind", "127.0.0.1", "--json"]
+    with running([*PROGRAM, *command]) as there:
+        assert there.stdout is not None
+        assert there.stderr is not None
+        told = ""
+        while not told.rstrip().endswith("}"):
+            told += there.stdout.readline()
+        found = json.loads(told)
+        there.stderr.close()
+        there.stderr = None
+        for _ in range(18):  # each is worth a line
+            answer = httpx.post(
+                f"http://127.0.0.1:{found['port']}/up",
+                content=bytes(2_000_000),
+                headers={"authorization": f"Bearer {found['token']}"},
+            )
+            assert answer.json() == {"received_bytes": 2_000_000}
+        health = httpx.get(f"http://127.0.0.1:{found['port']}/health").json()
+        assert health == {"healthy": True, "uploads": 0}
+        there.send_signal(2)
+        assert there.wait(10) == 0
 
 
 def test_a_stranger_is_not_listened_to_for_long() -> None:

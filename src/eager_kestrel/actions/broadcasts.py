@@ -49,6 +49,11 @@ class ExpectedStream:
     """What should be sent."""
     destination: DestinationPlan | None = None
 
+    @property
+    def title(self) -> str:
+        """The platform's, where it is planned for; else its name."""
+        return self.destination.title if self.destination is not None else self.platform
+
 
 def plan_meant(name: str) -> Plan | None:
     """The plan that is meant; None when it is the latest and none was made."""
@@ -131,7 +136,9 @@ class BroadcastWriter:
         taken = datetime.now(UTC)
         self._id = f"{taken:%Y%m%d-%H%M%S}-w{secrets.token_hex(2)}"
         self._taken_at = taken.astimezone().isoformat(timespec="seconds")
-        self.notes = Recorder.of(self.about.server, self.about.meant.expected)
+        self.notes = Recorder.of(
+            self.about.server, self.about.meant.expected, self.about.meant.title
+        )
         self._kept_at = self.began
 
     def seconds(self) -> float:

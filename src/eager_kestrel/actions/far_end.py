@@ -17,6 +17,7 @@ from eager_kestrel.net.addresses import listener
 from eager_kestrel.net.http_endpoint import FarEnd
 from eager_kestrel.net.ledger import Bounds, Ledger
 from eager_kestrel.net.receiving import IngestServer, ReceivedTag
+from eager_kestrel.net.web_server import WebServer
 
 TOKEN_BYTES = 18
 LEAST_TOKEN = 12
@@ -116,7 +117,7 @@ class EndpointState:
     port: int
     rtmp_port: int | None
     secure: bool
-    web: FarEnd
+    web: WebServer
 
 
 @dataclass(frozen=True, slots=True)
@@ -130,6 +131,8 @@ class Listening:
     """None: no RTMP."""
     certificate: ssl.SSLContext | None = None
     """None: no TLS."""
+    proxy: str | None = None
+    """The address of one in front, which names its clients."""
 
 
 @contextlib.contextmanager
@@ -147,7 +150,14 @@ def far_end(
     ledger = Ledger(token.value, bounds)
     with contextlib.ExitStack() as stack:
         web = stack.enter_context(
-            FarEnd(listener(where.host, where.port), ledger, where.certificate, tell)
+            WebServer(
+                listener(where.host, where.port),
+                FarEnd(ledger, tell).routes,
+                where.certificate,
+                tell,
+                where.proxy,
+                ledger.met_stranger,
+            )
         )
         taken: int | None = None
         if where.rtmp_port is not None:

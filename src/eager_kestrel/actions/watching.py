@@ -402,6 +402,9 @@ def _only_a_rate(seconds: float, kbps: float, planned_kbps: float | None) -> Now
         late_frames=None,
         lost_frames=None,
         verdict=WatchVerdict(cause=None, text=words.only_a_rate(kbps)),
+        state="fine",
+        headline=words.SENDING,
+        since_seconds=0.0,
     )
 
 

@@ -37,6 +37,13 @@ def far_end(
     private_key: Annotated[
         Path | None, typer.Option(metavar="FILE", help="... and its key.")
     ] = None,
+    behind: Annotated[
+        str | None,
+        typer.Option(
+            metavar="ADDRESS",
+            help="Of a proxy in front that names its clients (X-Forwarded-For).",
+        ),
+    ] = None,
     max_run: Annotated[
         str, typer.Option(metavar="SIZE", help="The most that one run may send.")
     ] = "4 GB",
@@ -56,7 +63,7 @@ def far_end(
     bounds = bounds_of(max_run, max_time, max_hour)
     context = certificate_of(certificate, private_key)
     token = token_of()
-    where = Listening(bind, port, rtmp_port if rtmp else None, context)
+    where = Listening(bind, port, rtmp_port if rtmp else None, context, behind)
     with stand(token, bounds, where, warn) as destination:
         scheme = "https" if destination.secure else "http"
         if json:

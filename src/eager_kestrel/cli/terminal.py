@@ -265,10 +265,13 @@ def _ascii_sign(error: UnicodeError) -> tuple[str | bytes, int]:
 
 
 class Output:
-    """Standard output, on which a reader that went away is no failure: the rest goes nowhere."""
+    """Standard output, on which a reader that went away is no failure: the rest goes nowhere.
 
-    def __init__(self, stream: TextIO) -> None:
-        self._stream = stream
+    Standard error is talk: that it cannot be written is no failure either, whatever the reason.
+    """
+
+    def __init__(self, stream: TextIO, *, talk: bool = False) -> None:
+        self._stream, self._talk = stream, talk
 
     def write(self, text: str) -> int:
         """Write a text."""
@@ -286,6 +289,8 @@ class Output:
             self._nowhere()
         except OSError as error:
             self._nowhere()
+            if self._talk:
+                return
             raise OutputError(
                 f"standard output cannot be written ({error.strerror})", "send it elsewhere"
             ) from None
@@ -306,6 +311,7 @@ def fall_back() -> None:
         if reconfigure is not None and not encoding.startswith("utf"):
             reconfigure(errors=HANDLER)
     sys.stdout = cast("TextIO", Output(sys.stdout))
+    sys.stderr = cast("TextIO", Output(sys.stderr, talk=True))
 
 
 def until_ctrl_c(farewell: str, tick: Callable[[], None] = lambda: None) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import sys
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
@@ -22,7 +23,7 @@ from eager_kestrel.actions.watching import (
 )
 from eager_kestrel.cli import options
 from eager_kestrel.cli.terminal import serve, warn
-from eager_kestrel.cli.watch_view import View, show_ended
+from eager_kestrel.cli.watch_view import View, second_screen, show_ended
 from eager_kestrel.core.errors import InputError
 
 
@@ -90,6 +91,16 @@ class AlertFlags:
     notify: Annotated[
         bool, typer.Option("--notify", help="Show a desktop notice when something is wrong.")
     ] = False
+    page: Annotated[
+        bool, typer.Option("--page", help="Serve a page that shows it, for a second screen.")
+    ] = False
+    page_at: Annotated[
+        str | None,
+        typer.Option(
+            metavar="ADDRESS",
+            help="The same at an address of this machine; 0.0.0.0: for the household, a phone say.",
+        ),
+    ] = None
 
 
 @options.grouped
@@ -112,11 +123,16 @@ def watch(
     With --json: one document a second. What was seen is kept: see review and runs list.
     """
     serve()
-    with View(json=json, bell=alerts.bell, notify=alerts.notify) as view:
+    with contextlib.ExitStack() as stack:
+        view = View(json=json, bell=alerts.bell, notify=alerts.notify)
+        if alerts.page or alerts.page_at is not None:
+            view.page = stack.enter_context(second_screen(alerts.page_at))
+        stack.enter_context(view)
         if between.through or between.practice is not None:
             aired = watch_through(plan, which, between, max_time, view)
         else:
             aired = _from_outside(plan, which, max_time, view)
+        view.over(aired)
     failed = [show_ended(one, quiet=json) for one in aired]
     raise typer.Exit(1 if any(failed) else 0)
 

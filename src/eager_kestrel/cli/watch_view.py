@@ -5,6 +5,8 @@ from __future__ import annotations
 import json as json_of
 import sys
 from collections import deque
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Self
 
@@ -20,6 +22,7 @@ if TYPE_CHECKING:
     from rich.panel import Panel
 
     from eager_kestrel.actions.broadcasts import KeptBroadcast
+    from eager_kestrel.actions.second_screen import SecondScreen
     from eager_kestrel.actions.watching import Connection
     from eager_kestrel.core.watching.now import Now
 
@@ -33,6 +36,7 @@ GONE_SECONDS = 6.0
 MOST_BREACHES = 3
 SHORT = ("sent", "queued", "arrived", "late frames")
 """What is shown of each of several."""
+COLOURS = {"fine": "green", "warned": "yellow", "late": "red", "stopped": "yellow"}
 AGAIN_SECONDS = 20.0
 """Before a sound or a notice is given again."""
 
@@ -73,6 +77,8 @@ class View:
         self._title = ""
         self._alerted_at = -1e9
         self._waits = False
+        self.page: SecondScreen | None = None
+        """Told the same, where somebody asked for one."""
 
     def __enter__(self) -> Self:
         """Nothing is drawn before there is something to see."""
@@ -106,6 +112,8 @@ class View:
     def tell(self, now: Now) -> None:
         """How it stands."""
         self._alert(now)
+        if self.page is not None:
+            self.page.tell(now)
         stream = self._streams.setdefault(now.server, _StreamView())
         if not self._json and not self._screen.is_terminal:
             self._line(now, stream)
@@ -120,6 +128,11 @@ class View:
             return
         stream.saw(now)
         self._draw()
+
+    def over(self, aired: Sequence[KeptBroadcast]) -> None:
+        """Every stream has ended."""
+        if self.page is not None:
+            self.page.over(words.is_over([kept.broadcast.ended for kept in aired]))
 
     def _line(self, now: Now, stream: _StreamView) -> None:
         """In a pipe: a line whenever something else is the matter."""
@@ -164,7 +177,7 @@ class View:
         from rich.text import Text
 
         verdict = now.verdict
-        colour = "green" if verdict.cause is None else "red" if verdict.late else "yellow"
+        colour = COLOURS[now.state]
         card = grid(0, 1)
         for name, value in self._rows(now, stream, short=short):
             card.add_row(Text(name, style="dim"), value)
@@ -210,6 +223,21 @@ class View:
             sys.stderr.flush()
         if self._notify:
             _notice(now.verdict.text)
+
+
+@contextmanager
+def second_screen(at: str | None) -> Iterator[SecondScreen]:
+    """The page at an address of this machine, None for itself only; told, and for a camera."""
+    import segno
+
+    from eager_kestrel.actions.second_screen import SecondScreen
+    from eager_kestrel.report.page import watch_page
+
+    with SecondScreen(*watch_page(words.WAITING), at) as page:
+        warn(f"the page for a second screen, for whoever has its address: {page.address}")
+        if sys.stderr.isatty():
+            segno.make(page.address, micro=False).terminal(out=sys.stderr, compact=True)
+        yield page
 
 
 def _notice(text: str) -> None:

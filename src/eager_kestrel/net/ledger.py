@@ -7,7 +7,7 @@ import threading
 import time
 from collections import OrderedDict, deque
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 HOUR_SECONDS = 3600.0
 SLOT_SECONDS = 10.0
@@ -45,6 +45,8 @@ class RunCount:
     seconds: list[float] = field(default_factory=lambda: [0.0])
     counts: list[int] = field(default_factory=lambda: [0])
     every_seconds: float = SAMPLE_SECONDS
+    strangers: int = 0
+    """That had come before it began; in a copy, that came since."""
 
     def note(self, at: float) -> None:
         """A sample, if it is time for one."""
@@ -74,21 +76,25 @@ class Ledger:
         self._wrong: OrderedDict[str, deque[float]] = OrderedDict()
         self.open = 0
         """Uploads that are coming in."""
-        self.refused = 0
+        self.strangers = 0
+        """That came so far, without the token."""
 
     def knows(self, token: str, address: str) -> bool | None:
-        """Whether a token is the right one; None when its address has guessed too often."""
+        """Whether a token is the right one; None when its address has guessed too often.
+
+        No token at all is no guess.
+        """
         with self._lock:
             now = self._now()
             tried = self._wrong.get(address)
             while tried and tried[0] < now - WRONG_SECONDS:
                 tried.popleft()
             if tried is not None and len(tried) >= WRONG_TOKENS:
-                self.refused += 1
                 return None
             if self.matches(token):
                 return True
-            self.refused += 1
+            if not token:
+                return False
             tried = self._wrong.setdefault(address, deque())
             tried.append(now)
             self._wrong.move_to_end(address)
@@ -110,7 +116,7 @@ class Ledger:
                 return why
             known = self._runs.get(run)
             if known is None:
-                known = self._runs[run] = RunCount(self._now())
+                known = self._runs[run] = RunCount(self._now(), strangers=self.strangers)
                 if len(self._runs) > MOST_RUNS:
                     self._runs.popitem(last=False)
             known.uploads += 1
@@ -149,9 +155,17 @@ class Ledger:
             known = self._runs.get(run)
             if known is None:
                 return None
-            return RunCount(
-                known.began, known.uploads, known.bytes, [*known.seconds], [*known.counts]
+            return replace(
+                known,
+                seconds=[*known.seconds],
+                counts=[*known.counts],
+                strangers=self.strangers - known.strangers,
             )
+
+    def met_stranger(self) -> None:
+        """One more who went without showing the token."""
+        with self._lock:
+            self.strangers += 1
 
     def _spent(self, run: str) -> str | None:
         known = self._runs.get(run)

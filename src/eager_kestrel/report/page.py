@@ -7,7 +7,9 @@ from __future__ import annotations
 
 import re
 import tempfile
+from base64 import b64encode
 from collections.abc import Callable, Iterable, Iterator, Sequence
+from hashlib import sha256
 from itertools import groupby
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -35,6 +37,8 @@ from eager_kestrel.report.stream_blocks import findings_blocks, review_blocks
 from eager_kestrel.report.what_if_blocks import forecast_steps
 
 if TYPE_CHECKING:
+    import jinja2
+
     from eager_kestrel.core.plan.plan import DestinationPlan, Plan
     from eager_kestrel.core.watching.review import ReportMaterial
 
@@ -233,17 +237,47 @@ def _grid(headings: tuple[str, ...], rows: tuple[tuple[Cell, ...], ...]) -> Iter
 # HTML
 
 
+def _template(name: str) -> jinja2.Template:
+    import jinja2
+
+    loader = jinja2.PackageLoader("eager_kestrel.report", "templates")
+    environment = jinja2.Environment(loader=loader, autoescape=True, trim_blocks=True)
+    environment.filters["kbps"] = lambda kbps: Bitrate.from_kbps(kbps).in_kbps()
+    return environment.get_template(name)
+
+
+def watch_page(waiting: str) -> tuple[str, str]:
+    """The page of ``watch``, and what a browser may do on it.
+
+    That is: run this script, use this style, ask the server it came from, and nothing else
+    (Content Security Policy Level 3).
+    """
+    from markupsafe import Markup
+
+    style, script = (_template(name).render() for name in ("watch.css", "watch.js"))
+
+    def only(text: str) -> str:
+        return f"'sha256-{b64encode(sha256(text.encode()).digest()).decode()}'"
+
+    policy = (
+        f"default-src 'none'; script-src {only(script)}; style-src {only(style)}; connect-src "
+        "'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'"
+    )
+    page = _template("watch.html").render(
+        waiting=waiting,
+        style=Markup(style),  # noqa: S704 - both are ours
+        script=Markup(script),  # noqa: S704
+    )
+    return page, policy
+
+
 def html(title: str, blocks: list[Block]) -> str:
     """Blocks as a page of HTML, figures inside it."""
-    import jinja2
     from markupsafe import Markup
 
     figures = [_svg(b.draw, n) for n, b in enumerate(b for b in blocks if isinstance(b, Figure))]
     drawn = iter([Markup(svg) for svg in figures])  # noqa: S704 - the plotting library escaped it
-    loader = jinja2.PackageLoader("eager_kestrel.report", "templates")
-    environment = jinja2.Environment(loader=loader, autoescape=True, trim_blocks=True)
-    environment.filters["kbps"] = lambda kbps: Bitrate.from_kbps(kbps).in_kbps()
-    return environment.get_template("page.html").render(
+    return _template("page.html").render(
         title=title, sections=[_section(part, drawn) for part in _sections(blocks)]
     )
 

@@ -107,6 +107,8 @@ class BothEnds(Kept):
     """By what was read there."""
     endpoint_bytes: int
     """Read there in all."""
+    strangers_a_second: float = 0.0
+    """That came there meanwhile without the token."""
 
 
 class Background(Kept):

@@ -95,6 +95,8 @@ def summary_of(run: Run) -> RunSummary:
             wrong = (words.ends_disagree(ends.here_kbps, ends.endpoint_kbps),)
         else:
             remarks += (words.ends_agree(max(difference, 0.001), ends.endpoint_kbps),)
+        if ends.strangers_a_second > MOST_STRANGERS:
+            wrong += (words.strangers_came(ends.strangers_a_second),)
     return RunSummary(
         idle=idle,
         loaded=loaded,
@@ -185,6 +187,8 @@ def run_document(run: Run, *, samples: bool) -> RunDocument:
     return RunDocument(**fields, summary=summary_of(run))
 
 
+MOST_STRANGERS = 10.0
+"""A second, before they may have cost the endpoint so much that a run says so."""
 TAIL_SECONDS = 0.5
 """Of what was read last is left out: behind a hole that is not mended yet, nothing is read."""
 
@@ -199,6 +203,8 @@ class EndpointCount(Frozen):
     """Requests that were read, to their end or not."""
     bytes: int
     """Of their bodies."""
+    strangers: int
+    """That came meanwhile without the token."""
     samples: Series
     """Bytes read since the first arrived, on the endpoint's clock."""
 
@@ -209,7 +215,10 @@ def both_ends(near: Series, far: EndpointCount) -> BothEnds | None:
     if rates is None:
         return None
     return BothEnds(
-        here_kbps=round(rates[0], 1), endpoint_kbps=round(rates[1], 1), endpoint_bytes=far.bytes
+        here_kbps=round(rates[0], 1),
+        endpoint_kbps=round(rates[1], 1),
+        endpoint_bytes=far.bytes,
+        strangers_a_second=round(far.strangers / max(far.samples.seconds[-1], 1.0), 1),
     )
 
 

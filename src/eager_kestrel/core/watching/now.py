@@ -2,8 +2,14 @@
 
 from __future__ import annotations
 
-from eager_kestrel.core.connection.broadcast import Cause
+from typing import Literal
+
+from eager_kestrel.core.connection.broadcast import BroadcastTrouble, Cause
 from eager_kestrel.core.document import Frozen, format_name
+from eager_kestrel.core.stutter import LATE_SECONDS
+
+State = Literal["fine", "warned", "late", "stopped"]
+"""Carried; something is the matter and no frame is late; frames are late; nothing is sent."""
 
 
 class WatchVerdict(Frozen):
@@ -28,6 +34,8 @@ class Now(Frozen):
     format: str = format_name("watch")
     server: str
     """Host and port, or the address without key."""
+    platform: str = ""
+    """Its title; empty where it is not known."""
     seconds: float
     """Since watching began."""
     sent_kbps: float
@@ -49,5 +57,16 @@ class Now(Frozen):
     late_frames: int | None
     lost_frames: int | None
     verdict: WatchVerdict
+    state: State
+    headline: str
+    """The verdict in a few words, to be read from afar."""
+    since_seconds: float
+    """When this state and its cause began, since watching began."""
+    step: str | None = None
+    """What to set now: the settings of the fallback that holds."""
+    late_after_seconds: float = LATE_SECONDS
+    """Of stream in the queue, from which on frames are late."""
+    troubles: tuple[BroadcastTrouble, ...] = ()
+    """The last that are over, oldest first."""
     breaches: tuple[str, ...] = ()
     """Of guide and plan by what passed so far, in words."""

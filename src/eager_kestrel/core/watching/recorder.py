@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 
 from eager_kestrel.core.checks.causes import StreamSample
 from eager_kestrel.core.connection.broadcast import BroadcastTrouble, Cause, Second, Seconds
-from eager_kestrel.core.watching.now import Now, WatchVerdict
+from eager_kestrel.core.watching.now import Now, State, WatchVerdict
 from eager_kestrel.core.watching.verdict import Expected, Judge
 from eager_kestrel.core.words import broadcasts as words
 
@@ -14,6 +14,8 @@ OVER_SECONDS = 3.0
 """Of quiet, before a trouble is over."""
 MOST_TROUBLES = 500
 """Of one broadcast; a show with more has one trouble."""
+SHOWN_TROUBLES = 20
+"""Of them while it goes on."""
 
 
 @dataclass(slots=True)
@@ -34,17 +36,20 @@ class Recorder:
     """What is kept of a broadcast, and how it stands."""
 
     server: str
+    platform: str
     judge: Judge
     troubles: list[BroadcastTrouble] = field(default_factory=list)
     _rows: list[Second] = field(default_factory=list)
     _open: _Open | None = None
     _looks: list[tuple[StreamSample, float]] = field(default_factory=list)
     _now: Now | None = None
+    _stands: tuple[State, Cause | None, float] = ("fine", None, 0.0)
+    """How it stands, whose fault it is, and since when."""
 
     @classmethod
-    def of(cls, server: str, expected: Expected) -> Recorder:
+    def of(cls, server: str, expected: Expected, platform: str = "") -> Recorder:
         """For a stream of which something is expected."""
-        return cls(server, Judge(expected))
+        return cls(server, platform, Judge(expected))
 
     def look(self, look: StreamSample) -> Now:
         """Take a look; what it means."""
@@ -52,8 +57,14 @@ class Recorder:
         waited = self.judge.queued_seconds
         self._trouble(look, verdict, waited)
         self._second(look, waited)
+        state = _state(look, verdict)
+        if (state, verdict.cause) != self._stands[:2]:
+            self._stands = (state, verdict.cause, round(look.seconds, 2))
+        steps = self.judge.expected.steps
+        step = None if verdict.fallback is None else steps[verdict.fallback].video.text
         self._now = Now(
             server=self.server,
+            platform=self.platform,
             seconds=round(look.seconds, 2),
             sent_kbps=round(self.judge.sent_kbps(), 1),
             planned_kbps=self.judge.expected.kbps,
@@ -69,6 +80,18 @@ class Recorder:
             late_frames=look.late_frames,
             lost_frames=look.lost_frames,
             verdict=verdict,
+            state=state,
+            headline=words.STOPPED
+            if state == "stopped"
+            else words.headline(
+                verdict.cause,
+                late=verdict.late,
+                late_in_seconds=verdict.late_in_seconds,
+                step=step,
+            ),
+            since_seconds=self._stands[2],
+            step=step,
+            troubles=tuple(self.troubles[-SHOWN_TROUBLES:]),
         )
         return self._now
 
@@ -174,6 +197,15 @@ class Recorder:
                 text=open_.verdict.text,
             )
         )
+
+
+def _state(look: StreamSample, verdict: WatchVerdict) -> State:
+    """What a verdict comes to, as a colour shows it."""
+    if look.program_ended:
+        return "stopped"
+    if verdict.cause in (None, "scene"):
+        return "fine"
+    return "late" if verdict.late else "warned"
 
 
 def _worse(

@@ -157,6 +157,37 @@ def clock(seconds: float) -> str:
 
 # The live view, and the card at the end
 
+HEADLINES = {
+    "upload": "your upload",
+    "ingest": "ingest server",
+    "machine": "look at the encoder",
+    "scene": "arriving",
+    "program": "look at the program",
+    "connection": "no connection",
+}
+ARRIVING, STOPPED, SENDING = "arriving", "stopped", "sending"
+
+
+def is_over(ended: list[str]) -> str:
+    """Nothing more will come."""
+    return f"over: {joined(dict.fromkeys(ended))}" if ended else "over"
+
+
+def headline(
+    cause: str | None, *, late: bool, late_in_seconds: float | None, step: str | None
+) -> str:
+    """A verdict to be read from across a desk."""
+    if cause is None:
+        return ARRIVING
+    if cause in ("connection", "scene"):
+        return HEADLINES[cause]
+    what = "step down" if step is not None else HEADLINES[cause]
+    if late:
+        return f"late: {what}"
+    if late_in_seconds is not None:
+        return f"late in {late_in_seconds:.0f} s: {what}"
+    return "recovering" if cause == "upload" else what
+
 
 def sent_of(sent_kbps: float, planned_kbps: float | None) -> str:
     """What is sent against the plan."""

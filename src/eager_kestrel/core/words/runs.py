@@ -187,6 +187,10 @@ ends_disagree = Sentence(
     "the two ends disagree: {here_kbps:rate} was acknowledged, {endpoint_kbps:rate} was read "
     "there; something on the way, or the endpoint itself, buffers"
 )
+strangers_came = Sentence(
+    "{each_second:.0f} connections a second came to the endpoint meanwhile without its token: they "
+    "may have slowed it down; measure again when they are gone"
+)
 
 
 # Rehearsals
