@@ -3,8 +3,7 @@
 Usage: python -m benchmarks check [--quick]
 
 The reference, taken in the same run, is reading the same hundred files with the standard library's
-TOML parser alone. Wanted: under 1 s of processor time
-after start-up.
+TOML parser alone. Wanted, after start-up: at most 150 times that.
 """
 
 from __future__ import annotations
@@ -17,7 +16,8 @@ from pathlib import Path
 from benchmarks import SLACK, options
 from eager_kestrel.actions.checking import check, settings_from
 
-FILES = 100
+FILES, REPEATS = 100, 10
+MOST_TIMES = 150
 PLATFORMS = ["oxbow:hearth", "fernlight", "pocketfair", "gatepost"]
 SETTINGS = """
 format = "eager-kestrel/settings/3"
@@ -42,7 +42,7 @@ channels = 2
 
 
 def main(words: list[str]) -> int:
-    """Print both times; 1 when it takes a second or more."""
+    """Print both times; 1 when the check takes too many times the parsing."""
     quick = options(__doc__).parse_args(words).quick
     count = FILES // 4 if quick else FILES
     with tempfile.TemporaryDirectory() as folder:
@@ -63,14 +63,14 @@ def main(words: list[str]) -> int:
             settings_from(paths[0], {}, ""), PLATFORMS
         )  # models are built on first use: that is start-up
         began = time.process_time()
-        for path in paths:
+        for path in paths * REPEATS:
             tomllib.loads(path.read_text())
-        reference = time.process_time() - began
+        reference = (time.process_time() - began) / REPEATS
         began = time.process_time()
         findings = [check(settings_from(path, {}, ""), PLATFORMS) for path in paths]
         taken = time.process_time() - began
     told = sum(len(found.findings) for found in findings)
     print(f"{len(findings)} files x {len(PLATFORMS)} guides: {told} findings in {taken:.3f} s")
     print(f"{taken / reference:.1f} times parsing the same files as TOML ({reference:.3f} s)")
-    most = SLACK * count / FILES if quick else 1.0
+    most = MOST_TIMES * (SLACK if quick else 1.0) * reference
     return 0 if taken < most and len(findings) == count else 1

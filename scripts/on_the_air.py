@@ -1,6 +1,6 @@
 """A show on the air, to be looked at: FFmpeg sends through ``watch`` over a simulated connection.
 
-Usage: python scripts/on_the_air.py CONNECTION SECONDS
+Usage: python scripts/on_the_air.py CONNECTION SECONDS [OPTION-OF-WATCH...]
 
 CONNECTION is a bundled one or a rate. What is sent has the settings of the latest plan.
 """
@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import os
 import shlex
+import signal
 import subprocess
 import sys
 import time
@@ -73,13 +74,16 @@ def main() -> int:
         "flv",
         f"rtmp://127.0.0.1:{PORT}/live/{KEY}",
     ]
-    watch = [*kestrel, "watch", "--practice", connection, "--port", str(PORT)]
+    watch = [*kestrel, "watch", "--practice", connection, "--port", str(PORT), *sys.argv[3:]]
     env = os.environ | {"EAGER_KESTREL_LOCAL_KEY": KEY}
     print(f"$ eager-kestrel watch --practice {shlex.quote(connection)}", flush=True)
     watching = subprocess.Popen(watch, env=env)
     time.sleep(3)
     sender = subprocess.Popen(send, stderr=subprocess.DEVNULL)
     try:
+        return watching.wait()
+    except KeyboardInterrupt:
+        watching.send_signal(signal.SIGINT)
         return watching.wait()
     finally:
         sender.terminate()

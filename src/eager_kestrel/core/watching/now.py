@@ -67,6 +67,6 @@ class Now(Frozen):
     late_after_seconds: float = LATE_SECONDS
     """Of stream in the queue, from which on frames are late."""
     troubles: tuple[BroadcastTrouble, ...] = ()
-    """The last that are over, oldest first."""
+    """The last, oldest first; the last of all may not be over."""
     breaches: tuple[str, ...] = ()
     """Of guide and plan by what passed so far, in words."""

@@ -30,6 +30,20 @@ class _Open:
     late_at: float | None = None
     verdict: WatchVerdict = field(default_factory=lambda: WatchVerdict(cause=None, text=""))
 
+    def trouble(self) -> BroadcastTrouble:
+        """What is known of it."""
+        warned = None if self.late_at is None else round(self.late_at - self.at, 2)
+        return BroadcastTrouble(
+            cause=self.cause,
+            at_seconds=round(self.at, 2),
+            lasted_seconds=round(self.seen - self.at, 2),
+            worst_queue_seconds=round(self.worst, 2),
+            carried_kbps=None if self.carried is None else round(self.carried, 1),
+            warned_seconds=warned if self.cause == "upload" else None,
+            late=self.late_at is not None,
+            text=self.verdict.text,
+        )
+
 
 @dataclass(slots=True)
 class Recorder:
@@ -91,7 +105,7 @@ class Recorder:
             ),
             since_seconds=self._stands[2],
             step=step,
-            troubles=tuple(self.troubles[-SHOWN_TROUBLES:]),
+            troubles=self._latest(),
         )
         return self._now
 
@@ -182,21 +196,13 @@ class Recorder:
         open_.worst = max(open_.worst, waited)
 
     def _close(self, open_: _Open) -> None:
-        if len(self.troubles) >= MOST_TROUBLES:
-            return
-        warned = None if open_.late_at is None else round(open_.late_at - open_.at, 2)
-        self.troubles.append(
-            BroadcastTrouble(
-                cause=open_.cause,
-                at_seconds=round(open_.at, 2),
-                lasted_seconds=round(open_.seen - open_.at, 2),
-                worst_queue_seconds=round(open_.worst, 2),
-                carried_kbps=None if open_.carried is None else round(open_.carried, 1),
-                warned_seconds=warned if open_.cause == "upload" else None,
-                late=open_.late_at is not None,
-                text=open_.verdict.text,
-            )
-        )
+        if len(self.troubles) < MOST_TROUBLES:
+            self.troubles.append(open_.trouble())
+
+    def _latest(self) -> tuple[BroadcastTrouble, ...]:
+        """The last troubles, with the one that is not over."""
+        open_ = [] if self._open is None else [self._open.trouble()]
+        return (*self.troubles[-SHOWN_TROUBLES:], *open_)
 
 
 def _state(look: StreamSample, verdict: WatchVerdict) -> State:

@@ -67,8 +67,8 @@ function facts(list, rows) {
 
 function trouble(one) {
   const late = one.late ? ", frames were late" : "";
-  return `${clock(one.at_seconds)} for ${Math.max(1, Math.round(one.lasted_seconds))} s${late}: ` +
-    one.text;
+  const lasted = Math.max(1, Math.round(one.lasted_seconds));
+  return `${clock(one.at_seconds)} for ${lasted} s, ${one.cause}${late}: ${one.text}`;
 }
 
 function shown(number) {
@@ -91,8 +91,8 @@ function draw(now, stream) {
   of(".text").textContent = now.verdict.text;
   of(".do").hidden = !now.step;
   of(".do strong").textContent = now.step || "";
-  const planned = now.planned_kbps ? ` of ${number(now.planned_kbps)} planned` : "";
-  of(".now-sent").textContent = `${number(now.sent_kbps)}${planned} kbit/s`;
+  const planned = now.planned_kbps ? ` of ${number(now.planned_kbps)} kbit/s planned` : " kbit/s";
+  of(".now-sent").textContent = number(now.sent_kbps) + planned;
   of(".now-carried").textContent = `${number(now.carried_kbps)} kbit/s`;
   of(".now-queued").textContent = `${now.queued_seconds.toFixed(2)} s`;
   of(".threshold").textContent = `frames are late from ${now.late_after_seconds} s on`;
