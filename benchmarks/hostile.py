@@ -1,11 +1,13 @@
 """What hostile peers, kills and full disks do: the harness behind docs/security.md.
 
-Usage: python -m benchmarks hostile [--quick] [--only sessions|churn|silent|kills|disks] [--seed 1]
-       [--count N]
+Usage: python -m benchmarks hostile [--quick] [--only PART] [--seed 1] [--count N]
+
+PART: sessions, churn, silent, pipelined, kills or disks.
 
 Sessions: a real publisher's bytes with some flipped, cut, repeated or made up, against a private
 ingest. Churn: connections over TLS that ask for /health and go, and some that never finish the
-handshake, against a far end; its memory. Silent: strangers that say nothing, beside an upload.
+handshake, against a far end; its memory. Silent: strangers that say nothing, over TLS, beside an
+upload and a new owner. Pipelined: a stranger's requests, 64 kB a second of them, beside an upload.
 Kills: commands that write, killed at any moment; the history and the plan are read afterwards.
 Disks: every command that writes, on a disk that is full (Linux, root).
 """
@@ -37,8 +39,15 @@ from eager_kestrel.wire.publishing import RANDOM_BYTES, Publisher
 
 PROGRAM = [sys.executable, "-m", "eager_kestrel"]
 TOKEN = "benchmark-token-of-some-length"
-COUNTS = {"sessions": 5000, "churn": 20_000, "silent": 1100, "kills": 200, "disks": 0}
-QUICK = {"sessions": 200, "churn": 400, "silent": 200, "kills": 3, "disks": 0}
+COUNTS = {
+    "sessions": 5000,
+    "churn": 20_000,
+    "silent": 1100,
+    "pipelined": 10,
+    "kills": 200,
+    "disks": 0,
+}
+QUICK = {"sessions": 200, "churn": 400, "silent": 300, "pipelined": 2, "kills": 3, "disks": 0}
 MOST_MB = 150.0
 READ_PLAN = "from eager_kestrel.files.plans import latest_plan; assert latest_plan()"
 PLANS = ("--for", "oxbow", "--upload", "9 Mbit/s")
@@ -168,33 +177,40 @@ def far_end(*options: str) -> Iterator[tuple[psutil.Process, int]]:
             print(told[-2000:])
 
 
-def churn(count: int, seed: int) -> bool:
-    """Strangers over TLS."""
-    authority, chance = trustme.CA(), random.Random(seed)
+@contextlib.contextmanager
+def secure_far_end() -> Iterator[tuple[psutil.Process, int, ssl.SSLContext]]:
+    """One that speaks TLS, and a context that trusts it."""
+    authority, context = trustme.CA(), ssl.create_default_context()
+    authority.configure_trust(context)
     with tempfile.TemporaryDirectory() as folder:
         cert, key = Path(folder, "cert.pem"), Path(folder, "key.pem")
         issued = authority.issue_cert("127.0.0.1")
         issued.cert_chain_pems[0].write_to_path(str(cert))
         issued.private_key_pem.write_to_path(str(key))
-        context = ssl.create_default_context()
-        authority.configure_trust(context)
         with far_end("--certificate", str(cert), "--private-key", str(key)) as (there, port):
-            before, worst, half = there.memory_info().rss / 1e6, 0.0, []
-            for number in range(count):
-                with contextlib.suppress(OSError):
-                    raw = socket.create_connection(("127.0.0.1", port), 5)
-                    if chance.random() < 0.05:  # never finishes its handshake
-                        raw.sendall(b"\x16\x03\x01")
-                        half = [*half[-900:], raw]
-                        continue
-                    with context.wrap_socket(raw, server_hostname="127.0.0.1") as guest:
-                        guest.sendall(b"GET /health HTTP/1.1\r\nHost: x\r\n\r\n")
-                        guest.recv(1000)
-                if number % 200 == 0:
-                    worst = max(worst, there.memory_info().rss / 1e6)
-            worst = max(worst, there.memory_info().rss / 1e6)
-            for raw in half:
-                raw.close()
+            yield there, port, context
+
+
+def churn(count: int, seed: int) -> bool:
+    """Strangers over TLS."""
+    chance = random.Random(seed)
+    with secure_far_end() as (there, port, context):
+        before, worst, half = there.memory_info().rss / 1e6, 0.0, []
+        for number in range(count):
+            with contextlib.suppress(OSError):
+                raw = socket.create_connection(("127.0.0.1", port), 5)
+                if chance.random() < 0.05:  # never finishes its handshake
+                    raw.sendall(b"\x16\x03\x01")
+                    half = [*half[-900:], raw]
+                    continue
+                with context.wrap_socket(raw, server_hostname="127.0.0.1") as guest:
+                    guest.sendall(b"GET /health HTTP/1.1\r\nHost: x\r\n\r\n")
+                    guest.recv(1000)
+            if number % 200 == 0:
+                worst = max(worst, there.memory_info().rss / 1e6)
+        worst = max(worst, there.memory_info().rss / 1e6)
+        for raw in half:
+            raw.close()
     print(
         f"| TLS connections that ask for /health, one in 20 never ends its handshake | {count:,} | "
         f"memory {before:.0f} to {worst:.0f} MB (wanted: under {MOST_MB:.0f}) |"
@@ -202,29 +218,85 @@ def churn(count: int, seed: int) -> bool:
     return worst < MOST_MB
 
 
+def owner(port: int, context: ssl.SSLContext, size: int) -> socket.socket:
+    """Somebody with the token, who begins to upload."""
+    up = context.wrap_socket(
+        socket.create_connection(("127.0.0.1", port), 10), server_hostname="127.0.0.1"
+    )
+    head = f"POST /up HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer {TOKEN}\r\n"
+    up.sendall(f"{head}Content-Length: {size}\r\n\r\n".encode())
+    return up
+
+
 def silent(count: int, seed: int) -> bool:
-    """Strangers that say nothing, while somebody uploads."""
-    del seed
-    size = 40_000_000
-    with far_end() as (_, port), contextlib.ExitStack() as stack:
-        up = stack.enter_context(socket.create_connection(("127.0.0.1", port), 5))
-        head = f"POST /up HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer {TOKEN}\r\n"
-        up.sendall(f"{head}Content-Length: {size}\r\n\r\n".encode())
-        sent = 0
+    """Strangers that say nothing or end no handshake, while somebody uploads and others come."""
+    chance, size, sent, let_in, worst = random.Random(seed), 40_000_000, 0, 0, 0.0
+    with secure_far_end() as (there, port, context), contextlib.ExitStack() as stack:
+        up = stack.enter_context(owner(port, context, size))
         for number in range(count):
             with contextlib.suppress(OSError):
-                stack.enter_context(socket.create_connection(("127.0.0.1", port), 5))
+                stranger = socket.create_connection(("127.0.0.1", port), 5)
+                stack.enter_context(stranger)
+                if chance.random() < 0.5:
+                    stranger.sendall(b"\x16\x03\x01")
             if number % 10 == 0 and sent < size:
                 up.sendall(bytes(min(300_000, size - sent)))
                 sent = min(size, sent + 300_000)
+            if number % (count // 6) == count // 6 - 1:
+                with contextlib.suppress(OSError), owner(port, context, 2) as another:
+                    another.sendall(b"ab")
+                    let_in += b" 200 " in another.recv(1000)
+        worst = there.memory_info().rss / 1e6
         up.sendall(bytes(size - sent))
         up.settimeout(10)
         whole = str(size).encode() in up.recv(1000)
     print(
-        f"| silent connections beside an upload of 40 MB | {count:,} | the upload is "
-        f"{'whole' if whole else 'BROKEN'} |"
+        f"| silent strangers over TLS beside an upload of 40 MB | {count:,} | the upload is "
+        f"{'whole' if whole else 'BROKEN'}, {let_in} of 6 new owners let in, "
+        f"memory {worst:.0f} MB |"
     )
-    return whole
+    return whole and let_in == 6 and worst < MOST_MB
+
+
+def pipelined(seconds: int, seed: int) -> bool:
+    """A stranger's requests, one behind the other, beside an upload that is as fast as it can."""
+    del seed
+    requests = b"GET /nothing HTTP/1.1\r\nHost: x\r\n\r\n" * 220  # 8 kB
+    over, rates = threading.Event(), []
+
+    def bother(port: int) -> None:
+        while not over.wait(0.125):
+            to = ("127.0.0.1", port)
+            with contextlib.suppress(OSError), socket.create_connection(to, 5) as stranger:
+                stranger.sendall(requests)
+                stranger.settimeout(0.05)
+                while stranger.recv(65_536):
+                    pass
+
+    with far_end("--max-run", "400 GB", "--max-hour", "400 GB") as (_, port):
+        for number in range(4):
+            stranger = threading.Thread(target=bother, args=(port,))
+            if number % 2:
+                over.clear()
+                stranger.start()
+            with socket.create_connection(("127.0.0.1", port), 10) as up:
+                head = f"POST /up HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer {TOKEN}\r\n"
+                up.sendall(f"{head}Content-Length: {10**12}\r\n\r\n".encode())
+                began, count, block = time.perf_counter(), 0, bytes(125_000)
+                while (took := time.perf_counter() - began) < seconds:
+                    up.sendall(block)
+                    count += len(block)
+                    time.sleep(max(0.0, count / 12.5e6 - took))  # 100 Mbit/s
+            rates.append(count * 8e-6 / took)
+            over.set()
+            if number % 2:
+                stranger.join()
+    alone, beside = sum(rates[::2]) / 2, sum(rates[1::2]) / 2
+    print(
+        f"| a stranger with 64 kB a second of requests beside 100 Mbit/s | {seconds} s | "
+        f"{beside:.1f} Mbit/s of {alone:.1f} alone |"
+    )
+    return beside > 0.97 * alone
 
 
 def kills(count: int, seed: int) -> bool:
@@ -327,6 +399,7 @@ def main(words: list[str]) -> int:
         "sessions": sessions,
         "churn": churn,
         "silent": silent,
+        "pipelined": pipelined,
         "kills": kills,
         "disks": disks,
     }

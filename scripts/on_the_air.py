@@ -7,9 +7,11 @@ CONNECTION is a bundled one or a rate. What is sent has the settings of the late
 
 from __future__ import annotations
 
+import contextlib
 import os
 import shlex
 import signal
+import socket
 import subprocess
 import sys
 import time
@@ -78,7 +80,12 @@ def main() -> int:
     env = os.environ | {"EAGER_KESTREL_LOCAL_KEY": KEY}
     print(f"$ eager-kestrel watch --practice {shlex.quote(connection)}", flush=True)
     watching = subprocess.Popen(watch, env=env)
-    time.sleep(3)
+    until = time.monotonic() + 30
+    while time.monotonic() < until:
+        with contextlib.suppress(OSError):
+            socket.create_connection(("127.0.0.1", PORT), 1).close()
+            break
+        time.sleep(0.2)
     sender = subprocess.Popen(send, stderr=subprocess.DEVNULL)
     try:
         return watching.wait()

@@ -7,6 +7,7 @@ import contextlib
 import hashlib
 import json
 import re
+import shutil
 import socket
 import time
 from collections.abc import Iterator
@@ -175,3 +176,145 @@ def test_an_address_that_is_none_gets_a_line(kestrel: Kestrel, at: str) -> None:
     found = kestrel("watch", "--page-at", at, "--max-time", "1 s")
     assert found.code in (2, 3)
     assert "write" in found.error_line or "choose another" in found.error_line
+
+
+# In a browser
+
+FLAGS = (
+    *("--headless=new", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run"),
+    *("--disable-background-networking", "--disable-component-update", "--disable-sync"),
+)
+
+
+@pytest.fixture(scope="module")
+def browser() -> Iterator[Any]:
+    """Debian's Chromium, driven; where it is not installed these tests are skipped."""
+    driver, program = shutil.which("chromedriver"), shutil.which("chromium")
+    if driver is None or program is None:
+        pytest.skip("NOT TRIED IN A BROWSER: chromium and chromium-driver are not installed")
+    from selenium import webdriver
+    from selenium.common.exceptions import WebDriverException
+
+    options = webdriver.ChromeOptions()
+    options.binary_location = program
+    options.set_capability("goog:loggingPrefs", {"browser": "ALL", "performance": "ALL"})
+    for flag in FLAGS:
+        options.add_argument(flag)
+    try:
+        seen = webdriver.Chrome(options, webdriver.ChromeService(driver))
+    except WebDriverException as error:
+        pytest.skip(f"NOT TRIED IN A BROWSER: chromium does not start ({error.msg})")
+    yield seen
+    seen.quit()
+
+
+def until(seen: Any, script: str, seconds: float = 15.0) -> Any:
+    """What a script returns once it is something."""
+    ends = time.perf_counter() + seconds
+    while not (found := seen.execute_script(f"return {script}")):
+        assert time.perf_counter() < ends, (
+            script,
+            seen.execute_script("return document.body.innerText"),
+        )
+        time.sleep(0.1)
+    return found
+
+
+def test_a_browser_shows_verdict_advice_and_nothing_from_outside_as_markup(browser: Any) -> None:
+    looks = told()
+    bad = next(now for now in looks if now.state == "late" and now.step)
+    with screen() as page:
+        browser.get(page.address)
+        until(
+            browser, "document.querySelector('#news:not([hidden])').innerText.includes('nothing')"
+        )
+        for now in looks:
+            page.tell(now)
+            if now is bad:
+                break
+        late = until(browser, "document.querySelector('.late .headline')?.innerText")
+        assert late == bad.headline
+        assert (
+            browser.execute_script("return document.querySelector('.do strong').innerText")
+            == bad.step
+        )
+        assert bad.verdict.text in browser.find_element("id", "said").get_attribute("textContent")
+        hostile = bad.model_copy(
+            update={
+                "seconds": 99.0,
+                "headline": HOSTILE,
+                "platform": HOSTILE,
+                "step": HOSTILE,
+                "breaches": (HOSTILE,),
+                "verdict": bad.verdict.model_copy(update={"text": HOSTILE}),
+            }
+        )
+        page.tell(hostile)
+        until(browser, "document.querySelector('.text').innerText.includes('onerror')")
+        for name in (".headline", ".do strong", ".breaches li"):
+            shown = browser.execute_script(f"return document.querySelector('{name}').textContent")
+            assert shown == HOSTILE
+        assert (
+            browser.execute_script("return document.images.length + document.scripts.length") == 1
+        )
+        page.over("over: the program ended")
+        until(browser, "document.querySelector('#news:not([hidden])')?.innerText.includes('ended')")
+    said = [entry for entry in browser.get_log("browser") if entry["level"] == "SEVERE"]
+    assert [entry["message"] for entry in said if "favicon" not in entry["message"]] == []
+    asked = [json.loads(entry["message"])["message"] for entry in browser.get_log("performance")]
+    urls = [
+        one["params"]["request"]["url"]
+        for one in asked
+        if one["method"] == "Network.requestWillBeSent"
+    ]
+    assert urls
+    assert {url.split("/")[2] for url in urls if url.startswith("http")} == {
+        page.address.split("/")[2]
+    }
+
+
+def test_a_browser_says_that_there_is_no_news_and_follows_again(browser: Any) -> None:
+    looks = told(30)
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        port = free.getsockname()[1]
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(
+            "eager_kestrel.actions.second_screen.secrets.token_urlsafe", lambda _: "w" * 16
+        )
+        first = SecondScreen(*watch_page(words.WAITING), f"127.0.0.1:{port}")
+        with first as page:
+            page.tell(looks[0])
+            browser.get(page.address)
+            until(browser, "document.querySelector('.fine .headline')?.innerText")
+        until(
+            browser,
+            "document.querySelector('#news:not([hidden])')?.innerText.includes('no news for')",
+        )
+        again = SecondScreen(*watch_page(words.WAITING), f"127.0.0.1:{port}")
+    with again as page:
+        ends = time.perf_counter() + 15
+        number = 0
+        while time.perf_counter() < ends and browser.execute_script("return !find('news').hidden"):
+            number += 1
+            page.tell(looks[0].model_copy(update={"seconds": 100.0 + number}))
+            time.sleep(0.3)
+        assert browser.execute_script("return find('news').hidden")
+        assert browser.execute_script("return document.querySelectorAll('.stream').length") == 1
+
+
+@pytest.mark.parametrize("wide", [320, 390, 1280])
+def test_nothing_runs_off_the_edge(browser: Any, wide: int) -> None:
+    """On a phone and a desk, with large letters, too."""
+    size = {"width": wide, "height": 844, "deviceScaleFactor": 1, "mobile": True}
+    looks = told()
+    with screen() as page:
+        browser.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", size)
+        browser.get(page.address)
+        for now in looks[:200]:
+            page.tell(now)
+        until(browser, "document.querySelector('.headline')?.innerText")
+        for letters in ("100%", "200%"):
+            browser.execute_script(f"document.documentElement.style.fontSize = '{letters}'")
+            assert browser.execute_script("return document.documentElement.scrollWidth") <= wide
+    browser.execute_cdp_cmd("Emulation.clearDeviceMetricsOverride", {})

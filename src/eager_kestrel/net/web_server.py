@@ -49,14 +49,12 @@ class Guest:
     """None until a handshake is over."""
     greeting: asyncio.Task[None] | None = field(default=None, repr=False)
     closed: bool = False
-    """By us."""
+    """By us, or before its handshake was over."""
 
     @property
     def gone(self) -> bool:
         """Whether it is closed, or about to be."""
-        if self.closed or (self.transport is not None and self.transport.is_closing()):
-            return True
-        return self.greeting is not None and self.greeting.done() and self.transport is None
+        return self.closed or (self.transport is not None and self.transport.is_closing())
 
     def close(self) -> None:
         """At once, whatever is still to be sent."""
@@ -118,8 +116,15 @@ class WebServer:
         return sum(not guest.gone for guest in [*self._guests.values()])
 
     def guest(self, request: web.Request) -> Guest:
-        """Who asks."""
-        return self._guests[request.protocol]
+        """Who asks.
+
+        Raises:
+            ConnectionResetError: it was sent off meanwhile.
+        """
+        found = self._guests.get(request.protocol)
+        if found is None:
+            raise ConnectionResetError
+        return found
 
     def address(self, request: web.Request) -> str:
         """From where; behind a proxy that is trusted, what the proxy says."""
@@ -177,12 +182,16 @@ class WebServer:
 
     def _sweep(self) -> None:
         """Close who has said nothing for too long; forget who is gone."""
-        for guest in self._guests.values():
-            if guest.due < self._loop.time():
-                guest.close()
-        for protocol in [p for p, guest in self._guests.items() if guest.gone]:
-            if not self._guests.pop(protocol).belongs:
-                self._met_stranger()
+        now = self._loop.time()
+        for protocol in [p for p, guest in self._guests.items() if guest.gone or guest.due < now]:
+            self._send_off(protocol)
+
+    def _send_off(self, protocol: object) -> None:
+        """Close a connection and forget it, with all that it holds."""
+        guest = self._guests.pop(protocol)
+        guest.close()
+        if not guest.belongs:
+            self._met_stranger()
 
     async def _accept(self, server: web.Server) -> None:
         """Take connections, as far as there is room; TLS is spoken only then."""
@@ -201,17 +210,13 @@ class WebServer:
 
     def _has_room(self, address: str) -> bool:
         """Whether one more may come; of strangers too many the one longest here goes."""
-        strangers = [guest for guest in self._guests.values() if not guest.belongs]
-        if address != self._proxy:
-            of_it = [guest for guest in strangers if guest.address == address and not guest.gone]
-            if len(of_it) >= MOST_OF_AN_ADDRESS:
-                of_it[0].close()
-        if self.connections < MOST_CONNECTIONS:
-            return True
-        first = next((guest for guest in strangers if not guest.gone), None)
-        if first is not None:
-            first.close()
-        return first is not None
+        strangers = {p: guest for p, guest in self._guests.items() if not guest.belongs}
+        of_it = [p for p, guest in strangers.items() if guest.address == address]
+        if len(of_it) >= MOST_OF_AN_ADDRESS and address != self._proxy:
+            self._send_off(of_it[0])
+        elif len(self._guests) >= MOST_CONNECTIONS and strangers:
+            self._send_off(next(iter(strangers)))
+        return len(self._guests) < MOST_CONNECTIONS
 
     def _greet(self, connection: socket.socket, address: str, protocol: asyncio.Protocol) -> None:
         guest = Guest(address, self._loop.time() + HEAD_SECONDS)
@@ -227,7 +232,9 @@ class WebServer:
                 )
 
         def greeted(_: object) -> None:
+            guest.greeting = None  # what was cancelled holds on to all that it held
             if guest.transport is None:
+                guest.closed = True
                 connection.close()
 
         guest.greeting = self._loop.create_task(greet())

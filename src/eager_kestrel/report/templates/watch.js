@@ -66,9 +66,8 @@ function facts(list, rows) {
 }
 
 function trouble(one) {
-  const late = one.late ? ", frames were late" : "";
   const lasted = Math.max(1, Math.round(one.lasted_seconds));
-  return `${clock(one.at_seconds)} for ${lasted} s, ${one.cause}${late}: ${one.text}`;
+  return `${clock(one.at_seconds)} for ${lasted} s, ${one.cause}: ${one.text}`;
 }
 
 function shown(number) {
