@@ -24,9 +24,6 @@ take split --points 10 -- eager-kestrel plan clay-fair --upload "12 Mbit/s"
 .venv/bin/eager-kestrel plan --for oxbow --upload "12 Mbit/s" --source 720p30 \
     > "$home/plan.txt"
 take rehearse --points 10 -- eager-kestrel rehearse --practice "4 Mbit/s" --seconds "10 s" --settle
-.venv/bin/eager-kestrel demo --out "$home/demo" > "$home/demo.txt"
-take check-recording --points 11 --cwd "$home/demo" -- eager-kestrel check arrived.flv --for oxbow \
-    --for gatepost
 take need -- eager-kestrel need oxbow --reserve "video call=1.5 Mbit/s"
 .venv/bin/eager-kestrel demo --home "$home/demo-home" > "$home/filled.txt"
 rm "$home/demo-home/machine.json"
@@ -44,6 +41,8 @@ chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --h
 .venv/bin/eager-kestrel plan --for oxbow --upload "4 Mbit/s" --source 720p30 \
     > "$home/plan.txt"
 take watch --points 13 --after 12 --shown "" -- "$python" scripts/on_the_air.py "2.6 Mbit/s" 40
+"$python" scripts/take_page.py "$shots/watch-page.png" --after 18 -- \
+    "$python" scripts/on_the_air.py "2.6 Mbit/s" 40 --page > "$home/page.txt"
 cp "$EAGER_KESTREL_HOME/clip.mp4" "$home"
 take trial --points 11 --cwd "$home" -- eager-kestrel trial clip.mp4 --bitrate "3 Mbit/s"
 take encoders --points 12 --cwd "$home" -- eager-kestrel encoders --resolution 1280x720 \
