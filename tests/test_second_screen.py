@@ -9,6 +9,7 @@ import json
 import re
 import shutil
 import socket
+import subprocess
 import time
 from collections.abc import Iterator
 from typing import Any
@@ -24,7 +25,8 @@ from eager_kestrel.core.watching.verdict import Expected
 from eager_kestrel.core.words import broadcasts as words
 from eager_kestrel.report.page import watch_page
 from tests.broadcasts import played
-from tests.conftest import Kestrel
+from tests.conftest import Kestrel, running
+from tests.test_cli import PROGRAM
 
 HOSTILE = '</script><img src=x onerror="document.title=1">&amp;<b>x</b>'
 
@@ -176,6 +178,37 @@ def test_an_address_that_is_none_gets_a_line(kestrel: Kestrel, at: str) -> None:
     found = kestrel("watch", "--page-at", at, "--max-time", "1 s")
     assert found.code in (2, 3)
     assert "write" in found.error_line or "choose another" in found.error_line
+
+
+def test_page_and_json_say_the_same_within_a_second(monkeypatch: pytest.MonkeyPatch) -> None:
+    """The real commands: one sends a stand-in, the other stands in between, over 2.6 Mbit/s."""
+    monkeypatch.setenv("EAGER_KESTREL_LOCAL_KEY", "a-key-that-nobody-may-see")
+    monkeypatch.setenv("EAGER_KESTREL_STREAM_KEY", "a-key-that-nobody-may-see")
+    planned = ["plan", "--for", "oxbow", "--upload", "6 Mbit/s", "--source", "720p30"]
+    subprocess.run([*PROGRAM, *planned], check=True, capture_output=True)
+    watch = ["watch", "--practice", "2.6 Mbit/s", "--port", "0", "--page", "--json"]
+    with running([*PROGRAM, *watch], bufsize=1) as watching:
+        assert watching.stderr is not None
+        assert watching.stdout is not None
+        address = watching.stderr.readline().split()[-1]
+        ingest = watching.stderr.readline().split()[2]
+        sends = ["rehearse", "--to", ingest, "--seconds", "6 s"]
+        with (
+            running([*PROGRAM, *sends]) as sending,
+            httpx.stream("GET", address + "events", timeout=30) as answer,
+        ):
+            events = heard(answer.iter_lines())
+            sending.wait(60)
+        printed = [json.loads(line) for line in watching.stdout.read().splitlines()]
+        errors = watching.stderr.read()
+    shown = [data for name, data in events if name == "now"]
+    assert events[-1][1].startswith("over: the program")
+    assert "a-key-that-nobody-may-see" not in json.dumps(events) + errors
+    assert len(printed) >= 5
+    for one in printed:
+        near = [page["headline"] for page in shown if abs(page["seconds"] - one["seconds"]) <= 1.0]
+        assert one["headline"] in near, one["seconds"]
+    assert any("late" in one["headline"] for one in shown)
 
 
 # In a browser

@@ -10,7 +10,7 @@ import subprocess
 import sys
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
@@ -193,7 +193,7 @@ class Lying(Reception):
 
 @contextlib.contextmanager
 def between(
-    *places: str, **wishes: object
+    *places: str, tell: Callable[[Now], None] = lambda _: None, **wishes: object
 ) -> Iterator[tuple[RelayReport, list[tuple[KeptBroadcast, ...]]]]:
     """Tier between, in a thread, until the program ends."""
     told: list[RelayReport] = []
@@ -205,7 +205,7 @@ def between(
 
     wish = RelayOptions(to=places, port=0, max_time="30 s", gone_seconds=1, **wishes)  # type: ignore[arg-type]
     thread = threading.Thread(
-        target=lambda: done.append(watch_through(wish, lambda _: None, None, begin)), daemon=True
+        target=lambda: done.append(watch_through(wish, tell, None, begin)), daemon=True
     )
     thread.start()
     assert ready.wait(10)
@@ -311,6 +311,36 @@ def test_a_program_that_breaks_off_may_come_back() -> None:
     assert trouble.text.startswith("the program disconnected, and was back after")
     assert broadcast.frames == 60
     assert len(taking.received) == 2
+
+
+@timed
+def test_a_program_that_ends_and_begins_again_is_waited_for() -> None:
+    """Its coming and going are told within a second, with the cause."""
+    header = flv.video_header("h264", b"\x01\x64\x00\x1f\xff")
+    told: list[Now] = []
+    with receive(CANARY) as (_, url), between(f"oxbow={url}", tell=told.append) as (at, done):
+        here = PublishTarget.parse(at.address)
+        for number in range(2):
+            sending = Publication(here, LOCAL)
+            sending.send(9, 0, header, None)
+            for frame in range(40):
+                sending.send(9, frame * 33, tag(frame % 15 == 0, 500, frame), None)
+                sending.look(0)
+                time.sleep(0.03)
+            sending.close()
+            if number == 0:
+                time.sleep(0.7)
+    broadcast = done[0][0].broadcast
+    (trouble,) = broadcast.troubles
+    assert trouble.text.startswith("the program ended the stream, and was back after")
+    assert broadcast.frames == 80
+    states = [now.state for now in told]
+    changes = [state for n, state in enumerate(states) if n == 0 or state != states[n - 1]]
+    assert changes == ["fine", "stopped", "fine", "stopped"]
+    away = [now for now in told if now.state == "stopped"]
+    assert {now.verdict.cause for now in away} == {None}
+    assert away[0].seconds - away[0].since_seconds < 1
+    assert "waiting for it to come back" in away[0].verdict.text
 
 
 @timed

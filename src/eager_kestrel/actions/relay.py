@@ -30,11 +30,15 @@ LAST_SECONDS = 10.0
 HOLD_BYTES = 131_072
 """Less than this holds nobody up."""
 DRAINED_BYTES = 16_384
+RESTART_SECONDS = 10.0
+"""A program that ended the stream and does not begin again by then has ended it."""
 AGAIN_SECONDS = 5.0
 """Between two tries at a platform that has not taken the stream yet."""
 JUMP_SECONDS = 60.0
 """A program's clock that is further off has jumped."""
 FINDINGS_SECONDS = 10.0
+ENDED = "ended"
+"""Why a program left that did so by the protocol."""
 SWITCH_SECONDS = 0.0005
 """How soon another thread gets its turn: a frame is to be passed on at once."""
 
@@ -111,6 +115,8 @@ class RelaySession(Reception):
         self._judged_at = self._tried_at = time.perf_counter()
         self._left_at: float | None = None
         self._left_why = ""
+        self._went = words.DISCONNECTED
+        """How the program left last, in words."""
         self._over = threading.Event()
         self.on = False
         """Whether a program is sending."""
@@ -129,7 +135,7 @@ class RelaySession(Reception):
         for place in self._places:
             if place.writing is not None and self._left_at is not None:
                 gone_at = self._left_at - place.writing.began
-                place.writing.notes.program_gone(gone_at, place.writing.seconds())
+                place.writing.notes.program_gone(gone_at, place.writing.seconds(), self._went)
             place.writing = place.writing or self._writing(place)
         self.on, self._left_at, self._left_why = True, None, ""
         self._holding, self._usual = False, None
@@ -230,6 +236,7 @@ class RelaySession(Reception):
 
     def left(self, why: str) -> None:
         """End every connection; the program may come back."""
+        self._went = words.ENDED_IT if why == ENDED else words.DISCONNECTED
         self.on, self._left_at = False, time.perf_counter()
         self._at_once(lambda place: place.onward.close(LAST_SECONDS))
         super().left(why)
@@ -256,9 +263,10 @@ class RelaySession(Reception):
             return "the time was up"
         if self._left_at is None or not self._left_why:
             return None
-        if self._left_why == "ended":
-            return "the program ended the stream"
         gone = time.perf_counter() - self._left_at
+        if self._left_why == ENDED:
+            waits = min(RESTART_SECONDS, gone_seconds)
+            return f"the program {words.ENDED_IT}" if gone > waits else None
         return f"the program left: {self._left_why}" if gone > gone_seconds else None
 
     def _ended(self, why: str) -> tuple[broadcasts.KeptBroadcast, ...]:
@@ -283,6 +291,7 @@ class RelaySession(Reception):
     def _looks(self) -> None:
         """A look at each destination."""
         if not self.on:
+            self._look_away()
             return
         stream = self._now
         view = stream.watch.live() if stream is not None else None
@@ -299,6 +308,15 @@ class RelaySession(Reception):
             late = None if view is None or self._holding else view.delay_seconds
             fps = None if view is None else view.fps
             writing.look(replace(sample, media_late_seconds=late, fps=fps))
+
+    def _look_away(self) -> None:
+        """Tell of each destination that the program is not there, until it is back."""
+        for place in self._places:
+            if place.writing is not None and self._left_at is not None:
+                since = self._left_at - place.writing.began
+                now = place.writing.notes.program_away(since, place.writing.seconds(), self._went)
+                if now is not None:
+                    self._tell(now)
 
     def _writing(self, place: RelayTarget) -> broadcasts.BroadcastWriter:
         target = place.onward.target

@@ -145,6 +145,8 @@ class View:
         key = str(now.verdict.cause or "")
         if now.verdict.late and key:
             key += " late"
+        if now.state == "stopped":
+            key += " stopped"
         if key == stream.said or (stream.said is None and now.seconds < FIRST_SECONDS and not key):
             stream.since = now.seconds
             return

@@ -119,12 +119,30 @@ class Recorder:
         """Every whole second so far."""
         return Seconds.of(self._rows)
 
-    def program_gone(self, since: float, until: float) -> None:
+    def program_away(self, since: float, now: float, went: str) -> Now | None:
+        """How it stands while the program is not there; None when it never was.
+
+        Args:
+            since: seconds, when it was there last.
+            now: seconds.
+            went: how it went, in words.
+        """
+        if self._now is None:
+            return None
+        cause: Cause | None = None if went == words.ENDED_IT else "program"
+        verdict = WatchVerdict(cause=cause, text=words.program_away(went, now - since))
+        nothing = {"sent_kbps": 0.0, "carried_kbps": 0.0, "queued_seconds": 0.0, "fps": None}
+        stands = {"state": "stopped", "headline": words.STOPPED, "since_seconds": round(since, 2)}
+        told = {"seconds": round(now, 2), "verdict": verdict, "step": None, **nothing, **stands}
+        return self._now.model_copy(update=told)
+
+    def program_gone(self, since: float, until: float, went: str) -> None:
         """The program itself broke off, and is back: nothing was sent meanwhile.
 
         Args:
             since: seconds, when it was there last.
             until: seconds, now.
+            went: how it went, in words.
         """
         if self._open is not None:
             self._close(self._open)
@@ -133,7 +151,7 @@ class Recorder:
         self._rows += [empty] * max(0, int(until) - len(self._rows))
         self._looks.clear()
         self.judge.start_anew()
-        text = words.program_back(until - since)
+        text = words.program_back(went, until - since)
         open_ = _Open(
             "program", since, until, late_at=since, verdict=WatchVerdict(cause=None, text=text)
         )

@@ -82,7 +82,9 @@ def back(seconds: float, why: str = "") -> str:
     )
 
 
-program_back = Sentence("the program disconnected, and was back after {seconds:.0f} s")
+program_back = Sentence("the program {went}, and was back after {seconds:.0f} s")
+program_away = Sentence("the program {went} {seconds:.0f} s ago; waiting for it to come back")
+ENDED_IT, DISCONNECTED = "ended the stream", "disconnected"
 ENCODER = (
     "the encoder does not keep up; your connection is fine; use a faster preset or a lower "
     + ("resolution")
