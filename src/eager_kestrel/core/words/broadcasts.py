@@ -183,7 +183,7 @@ def headline(
         return ARRIVING
     if cause in ("connection", "scene"):
         return HEADLINES[cause]
-    what = "step down" if step is not None else HEADLINES[cause]
+    what = "step down" if step is not None else HEADLINES.get(cause, cause)
     if late:
         return f"late: {what}"
     if late_in_seconds is not None:
