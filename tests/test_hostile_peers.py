@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import contextlib
 import functools
 import gzip
@@ -16,14 +17,15 @@ import numpy as np
 import pytest
 from hypothesis import given, strategies as st
 
-from eager_kestrel.actions.receiving import Reception
+from eager_kestrel.actions.receiving import Reception, receive
 from eager_kestrel.core.checks.causes import StreamSample
 from eager_kestrel.core.checks.rehearsal import Sent, verdict
 from eager_kestrel.core.checks.stream import LONGEST_GAP_SECONDS, SteadyClock
 from eager_kestrel.core.errors import EndpointError, InputError
 from eager_kestrel.net import exchange as bounds
 from eager_kestrel.net.addresses import parse_address, plain_text, shown_url, without_key
-from eager_kestrel.net.publishing import PublishTarget
+from eager_kestrel.net.publishing import Publication, PublishTarget
+from eager_kestrel.wire import flv
 from tests.conftest import Kestrel, Result
 
 Serve = Callable[[socket.socket, bytes], None]
@@ -316,11 +318,32 @@ def test_any_text_is_an_address_or_refused_in_a_line(text: str) -> None:
 def test_a_key_is_masked_however_it_is_echoed(key: str, around: str) -> None:
     from urllib.parse import quote
 
-    for echoed in (key, key.upper(), key.lower(), quote(key, safe="")):
-        if echoed.lower() != key.lower() and "%" not in echoed:
+    for echoed in (key, key.upper(), key.lower(), quote(key, safe=""), key[::-1], " ".join(key)):
+        same = echoed.lower() == key.lower() or echoed in (key[::-1], " ".join(key))
+        if not same and "%" not in echoed:
             continue  # a case that does not come back
         said = without_key(f"{around}{echoed}{around}", key)
         assert echoed not in said or echoed in around * 2
+
+
+@given(
+    st.text(alphabet="abcdefgh-0123456789_ABCXYZ", min_size=8, max_size=24),
+    st.binary(max_size=7),
+    st.binary(max_size=7),
+)
+def test_a_key_within_something_encoded_is_masked(key: str, before: bytes, after: bytes) -> None:
+    """Whatever it was encoded with: nobody gets it back from what is shown."""
+    for encode in (base64.b64encode, base64.urlsafe_b64encode):
+        shown = without_key(encode(before + key.encode() + after).decode(), key)
+        plain = shown.replace("(the key)", "")
+        for cut in range(4):
+            for end in range(4):
+                part = plain[cut : len(plain) - end]
+                part = part[: len(part) // 4 * 4]
+                with contextlib.suppress(ValueError):
+                    assert key.encode() not in base64.urlsafe_b64decode(part.replace("+", "-"))
+    for apart in ("-", " ", ".", "_ "):
+        assert "(the key)" in without_key(f"no: {apart.join(key)}.", key)
 
 
 def test_what_a_far_end_says_cannot_steer_a_terminal() -> None:
@@ -362,6 +385,38 @@ def raw_ingest() -> contextlib.AbstractContextManager[int]:
             yield server.port
 
     return opened()
+
+
+def test_what_is_not_understood_is_skipped_and_counted(tmp_path: Path) -> None:
+    """A stream goes on past messages that cannot be read, and the report says how many."""
+    header, sound = flv.video_header("h264", b"\x01\x64\x00\x1f\xff"), flv.aac_header(b"\x11\x90")
+    odd = [
+        (flv.VIDEO, b""),
+        (flv.AUDIO, b""),
+        (flv.AUDIO, b"\xaf"),
+        (flv.VIDEO, b"\x97vp10xxxx"),
+        (flv.VIDEO, b"\x12\x00\x00\x00\x00"),
+        (flv.VIDEO, bytes([flv.EXTENDED_HEADER | 6]) + b"\x00av01rest"),
+    ]
+    with receive("right", 0, record_to=tmp_path / "r.flv") as (taking, url):
+        sending = Publication(PublishTarget.parse(url), "right")
+        sending.send(flv.VIDEO, 0, header, None)
+        sending.send(flv.AUDIO, 0, sound, None)
+        for number in range(60):
+            for kind, payload in odd if number == 30 else []:
+                sending.send(kind, number * 33, payload, None)
+            frame = flv.video_frame("h264", bytes(400), keyframe=number % 30 == 0)
+            sending.send(flv.VIDEO, number * 33, frame, None)
+            sending.look(0.001)
+        sending.close()
+        assert taking.wait(10, 1)
+    (one,) = taking.received
+    assert one.ended == "ended"
+    assert one.skipped == len(odd)
+    kept, frames = bytearray((tmp_path / "r.flv").read_bytes()), 0
+    while (tag := flv.take_tag(kept)) is not None:
+        frames += tag[0] == flv.VIDEO and flv.part_of(flv.VIDEO, tag[2]) == "frame"
+    assert frames == 60
 
 
 def test_idle_connections_do_not_keep_a_publisher_out() -> None:

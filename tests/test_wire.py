@@ -137,6 +137,17 @@ def test_timestamps_past_four_hours_and_short_headers() -> None:
     assert lengths == [12, 8]  # the 1 + 7 bytes that core/overhead.py counts
 
 
+def test_a_late_timestamp_need_not_be_said_again_within_a_message() -> None:
+    """Some senders leave it out of the chunks that continue (after 4.66 hours)."""
+    stamp, payload = 0x0100_0000, bytes(range(200)) + b"x" * 100
+    head = bytes([6]) + b"\xff\xff\xff" + (300).to_bytes(3, "big") + bytes([9]) + bytes(4)
+    for again in (stamp.to_bytes(4, "big"), b""):
+        parts = [payload[at : at + 128] for at in range(0, 300, 128)]
+        raw = head + stamp.to_bytes(4, "big") + (bytes([3 << 6 | 6]) + again).join(parts)
+        (found,) = ChunkReader().feed(raw)
+        assert (found.timestamp, found.payload) == (stamp, payload)
+
+
 def test_a_type_three_header_repeats_the_last_message() -> None:
     head = bytes([6]) + (10).to_bytes(3, "big") + (2).to_bytes(3, "big") + bytes([9]) + bytes(4)
     found = list(ChunkReader().feed(head + b"ab" + bytes([3 << 6 | 6]) + b"cd"))
@@ -232,6 +243,35 @@ def test_a_wrong_key_is_refused_and_media_ignored() -> None:
     assert events[-1].why == "no such key"
     assert server.receive(client.send(flv.VIDEO, 0, b"\x17\x01\x00\x00\x00x")) == []
     assert b"wrong" not in repr(events[-1]).encode()
+
+
+def test_media_right_behind_the_question_is_taken() -> None:
+    frame = flv.video_frame("h264", b"n" * 100, keyframe=True)
+    again = Receiver()
+    again._shaken = True
+    ask = amf0.encode("publish", 0.0, None, "right", "live")
+    writer = ChunkWriter()
+    raw = writer.message(3, Message(20, 1, 0, ask)) + writer.message(6, Message(9, 1, 0, frame))
+    assert again.receive(raw) == [WantsToPublish("", "right"), Media("video", 0, frame)]
+    again.refuse("no")
+    assert again.receive(writer.message(6, Message(9, 1, 33, frame))) == []
+
+
+def test_pings_of_who_does_not_read_pile_up_to_nothing() -> None:
+    ping = Message(4, 0, 0, b"\x00\x06\x00\x00\x00\x2a")
+    client, _, _ = connected()
+    writer, client._reader = ChunkWriter(), ChunkReader()
+    for _ in range(40):
+        client.receive(b"".join(writer.message(2, ping) for _ in range(1000)))
+    assert len(client.outgoing) < 70_000
+
+
+def test_enhanced_audio_says_which_codec() -> None:
+    for code, codec in flv.AUDIO_FOURCC.items():
+        head = flv.read_audio(bytes([9 << 4]) + code + b"config")
+        assert (head.codec, head.part, head.body) == (codec, "header", b"config")
+        assert flv.read_audio(bytes([9 << 4 | 1]) + code + b"x").part == "frame"
+        assert flv.read_audio(bytes([9 << 4 | 4]) + code + b"x").part == "other"
 
 
 def test_an_ingest_may_end_a_stream_and_pings_are_answered() -> None:

@@ -20,6 +20,7 @@ from eager_kestrel.files.flv_writer import StreamFile, require_new
 from eager_kestrel.files.keys import VARIABLE, known_key
 from eager_kestrel.media.recording import stream_facts
 from eager_kestrel.net.receiving import IngestServer, ReceivedTag, file_beginning
+from eager_kestrel.wire import flv
 
 if TYPE_CHECKING:
     from eager_kestrel.core.guide.guide import Guide
@@ -64,6 +65,7 @@ class _ReceivedStream:
     watch: StreamWatch = field(default_factory=StreamWatch)
     beginning: bytearray = field(default_factory=lambda: bytearray(file_beginning()))
     frames: int = 0
+    skipped: int = 0
     file: StreamFile | None = None
     path: Path | None = None
     file_error: str | None = None
@@ -151,7 +153,10 @@ class Reception:
         return self._policy.arrived(piece) if self._policy is not None else None
 
     def besides(self, kind: int, milliseconds: int, payload: bytes) -> None:
-        """Not counted."""
+        """Count what is not understood."""
+        del milliseconds
+        if self._now is not None and not flv.understood(kind, payload):
+            self._now.skipped += 1
 
     def left(self, why: str) -> None:
         """Make the report."""
@@ -176,6 +181,7 @@ class Reception:
                     findings=findings,
                     worst_delay_seconds=round(stream.watch.worst_delay, 3),
                     late_frames=stream.watch.late_frames,
+                    skipped=stream.skipped,
                     file=None if stream.path is None else str(stream.path),
                     file_error=stream.file_error,
                 )

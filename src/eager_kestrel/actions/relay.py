@@ -195,6 +195,7 @@ class RelaySession(Reception):
 
     def besides(self, kind: int, milliseconds: int, payload: bytes) -> None:
         """Pass on what describes the stream, and what we do not know."""
+        super().besides(kind, milliseconds, payload)
         self._handed += len(payload)
         plain = payload[1:] if kind == flv.DATA and payload[:1] == b"\0" else payload
         now = time.perf_counter()

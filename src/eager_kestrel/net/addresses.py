@@ -9,6 +9,7 @@ import re
 import selectors
 import socket
 import threading
+from base64 import b64encode
 from concurrent.futures import Future
 from dataclasses import dataclass
 from typing import Any, TypeVar
@@ -163,20 +164,32 @@ def plain_text(said: Any, most: int = 200) -> str:
 
 
 def without_key(text: str, key: str) -> str:
-    """A text without a stream key, however an endpoint wrote it: in another case, or encoded."""
+    """A text without a stream key, however an endpoint wrote it.
+
+    In another case, encoded, backwards, or with something between its signs.
+    """
     if len(key) < 2:
         return text
-    cases = (key, key.upper(), key.lower(), key.casefold())  # ß comes back as SS
-    forms = {*cases, *(_encoded(key, always) for always in (False, True)), key.encode().hex()}
-    for form in sorted(forms, key=len, reverse=True):
-        text = re.sub(re.escape(form), "(the key)", text, flags=re.IGNORECASE)
+    cases = {key, key.upper(), key.lower(), key.casefold()}  # ß comes back as SS
+    written = {form for case in cases for form in (case, case[::-1])}
+    apart = [r"[\W_]*?".join(map(re.escape, form)) for form in written]
+    encoded = [re.escape(form) for case in cases for form in _encoded(case)]
+    for form in sorted([*encoded, *apart], key=len, reverse=True):
+        text = re.sub(form, "(the key)", text, flags=re.IGNORECASE)
     return text
 
 
-def _encoded(key: str, always: bool) -> str:
+def _encoded(key: str) -> set[str]:
+    """In the ways a server may encode it: of base64 what does not depend on its neighbours."""
     from urllib.parse import quote
 
-    return "".join(f"%{byte:02X}" for byte in key.encode()) if always else quote(key, safe="")
+    raw = key.encode()
+    forms = {quote(key, safe=""), "".join(f"%{byte:02X}" for byte in raw), raw.hex()}
+    for before in range(3):
+        inside = b64encode(bytes(before) + raw).decode().rstrip("=")
+        whole = inside[-(-before * 8 // 6) : (before + len(raw)) * 8 // 6]
+        forms |= {whole, whole.translate(str.maketrans("+/", "-_"))}
+    return {form for form in forms if len(form) > 1}
 
 
 def is_ingest(url: str) -> bool:

@@ -71,7 +71,7 @@ class Visitor(Protocol):
         """A piece of the stream is here."""
 
     def besides(self, kind: int, milliseconds: int, payload: bytes) -> None:
-        """What is neither audio nor video of a kind that is known: a description, say."""
+        """What is no frame and no configuration: a description, say, or not understood."""
 
     def left(self, why: str) -> None:
         """The publisher ended, broke off or was cut off."""
@@ -246,7 +246,7 @@ class _PublisherConnection:
         if isinstance(event, WantsToPublish):
             self._asked(event)
         elif isinstance(event, Media):
-            piece = _piece(event, at) if event.kind != "data" else None
+            piece = _piece(event, at)
             if piece is None:
                 code = {"audio": flv.AUDIO, "video": flv.VIDEO}.get(event.kind, flv.DATA)
                 self._visitor.besides(code, event.milliseconds, event.payload)
@@ -284,11 +284,12 @@ class _PublisherConnection:
 
 
 def _piece(event: Media, at: float) -> ReceivedTag | None:
-    """A message as a piece; None for what is no frame and no configuration."""
+    """A message as a piece; None for what is no frame and no configuration, or not understood."""
+    kind = {"video": flv.VIDEO, "audio": flv.AUDIO}.get(event.kind, flv.DATA)
+    if event.kind == "data" or flv.part_of(kind, event.payload) in ("end", "other"):
+        return None
     if event.kind == "video":
         video = flv.read_video(event.payload)
-        if video.part in ("end", "other"):
-            return None
         tag = flv.file_tag(flv.VIDEO, event.milliseconds, event.payload)
         return ReceivedTag(
             "video",

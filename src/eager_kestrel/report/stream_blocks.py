@@ -140,6 +140,8 @@ def _received(one: ReceivedStream, *, everything: bool) -> Iterator[blocks.Block
     late = f"the latest frame came {latest} late"
     if one.late_frames:
         late = f"{counted(one.late_frames, 'frame')} came late, the latest by {latest}"
+    if one.skipped:
+        late += f"; {counted(one.skipped, 'message')} of audio or video not understood"
     ended = "It ended" if one.ended == "ended" else f"It ended: {one.ended}"
     yield blocks.Note(f"{ended}; {late}{where}", "dim")
 

@@ -51,6 +51,8 @@ class _Incoming:
     kind: int = 0
     stream: int = 0
     extended: bool = False
+    stamp: int = 0
+    """Of the last header that had one."""
     begun: bool = False
     parts: bytearray = field(default_factory=bytearray)
 
@@ -116,7 +118,8 @@ class ChunkReader:
             if len(data) < at + 4:
                 return None
             stamp = int.from_bytes(data[at : at + 4], "big")
-            at += 4
+            # Some do not say it again in what follows; then these are bytes of the message.
+            at += 4 if kind < 3 or stamp == stream.stamp else 0
         length = int.from_bytes(fields[3:6], "big") if header >= 7 else stream.length
         whole = fields[6] if header >= 7 else stream.kind
         if length > (MOST_MESSAGE_BYTES if whole == VIDEO else MOST_DATA_BYTES):
@@ -152,7 +155,7 @@ class ChunkReader:
             return
         stream.begun = True
         if len(fields) >= 3:
-            stream.extended = extended
+            stream.extended, stream.stamp = extended, stamp
             stream.delta = stamp
         if len(fields) >= 7:
             stream.length, stream.kind = int.from_bytes(fields[3:6], "big"), fields[6]

@@ -1,8 +1,8 @@
 """FLV tag bodies, as RTMP carries them, and FLV files.
 
 Adobe's Video File Format Specification 10.1, annex E.4: video and audio tag headers, AVC and AAC
-packets. HEVC and AV1 by the enhanced RTMP specification (Veovera, version 1): an extended video
-header with a FourCC.
+packets. Others by the enhanced RTMP specification (Veovera, version 2): an extended header with a
+FourCC, of video and of audio.
 """
 
 from __future__ import annotations
@@ -12,6 +12,7 @@ from typing import Literal
 
 from eager_kestrel.core.errors import ProtocolError
 
+Part = Literal["header", "frame", "end", "other"]
 AUDIO, VIDEO, DATA = 8, 9, 18
 TAG_BYTES = 11
 """Of a tag's header in a file."""
@@ -22,8 +23,10 @@ FOURCC = {b"avc1": "h264", b"hvc1": "hevc", b"av01": "av1"}
 CODES = {codec: code for code, codec in FOURCC.items()}
 EXTENDED_HEADER = 0x80
 SEQUENCE_START, CODED_FRAMES, SEQUENCE_END, CODED_FRAMES_X, METADATA = 0, 1, 2, 3, 4
-AUDIO_CODECS = {10: "aac", 2: "mp3", 9: "opus"}
-Part = Literal["header", "frame", "end", "other"]
+AUDIO_CODECS = {10: "aac", 2: "mp3"}
+EXTENDED_AUDIO = 9
+AUDIO_FOURCC = {b"mp4a": "aac", b"Opus": "opus", b".mp3": "mp3", b"fLaC": "flac", b"ac-3": "ac3"}
+EXTENDED_PARTS: dict[int, Part] = {0: "header", 1: "frame", 2: "end"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -95,6 +98,9 @@ def read_audio(payload: bytes) -> AudioTag:
     """
     if not payload:
         raise ProtocolError("an audio message is empty")
+    if payload[0] >> 4 == EXTENDED_AUDIO:
+        codec = AUDIO_FOURCC.get(payload[1:5], "unknown")
+        return AudioTag(codec, EXTENDED_PARTS.get(payload[0] & 0x0F, "other"), payload[5:])
     codec = AUDIO_CODECS.get(payload[0] >> 4, "unknown")
     if codec != "aac":
         return AudioTag(codec, "frame", payload[1:])
@@ -103,17 +109,29 @@ def read_audio(payload: bytes) -> AudioTag:
     return AudioTag(codec, "header" if payload[1] == 0 else "frame", payload[2:])
 
 
+def understood(kind: int, payload: bytes) -> bool:
+    """Whether a message of audio or video can be read; of data that is never in doubt."""
+    try:
+        if kind == VIDEO:
+            read_video(payload)
+        elif kind == AUDIO:
+            read_audio(payload)
+    except ProtocolError:
+        return False
+    return True
+
+
 def part_of(kind: int, payload: bytes) -> Part:
     """What a message of some kind is: a header, which decoders need first, a frame, or other.
 
     Data (the stream's description) counts as a header.
-
-    Raises:
-        ProtocolError: it is cut off.
     """
-    if kind == VIDEO:
-        return read_video(payload).part
-    return read_audio(payload).part if kind == AUDIO else "header"
+    try:
+        if kind == VIDEO:
+            return read_video(payload).part
+        return read_audio(payload).part if kind == AUDIO else "header"
+    except ProtocolError:
+        return "other"
 
 
 def video_header(codec: str, record: bytes) -> bytes:

@@ -52,6 +52,8 @@ def is_opening_answer(first_byte: bytes) -> bool:
 ACKNOWLEDGEMENT, USER_CONTROL, WINDOW_SIZE, PEER_BANDWIDTH, COMMAND = 3, 4, 5, 6, 20
 COMMAND_AMF3, DATA_AMF3 = 17, 15
 PING, PONG, STREAM_BEGIN = 6, 7, 0
+MOST_WAITING_BYTES = 65_536
+"""To be sent, before pings are not answered any more."""
 WINDOW_BYTES = 2_500_000
 ECHO_BYTES = OPENING_BYTES - 1
 CONTROL_CHUNKS, COMMAND_CHUNKS, AUDIO_CHUNKS, VIDEO_CHUNKS = 2, 3, 4, 6
@@ -155,6 +157,8 @@ class Peer:
         if message.kind == WINDOW_SIZE and len(payload) >= 4:
             self._their_window = max(2, int.from_bytes(payload[:4], "big"))
         elif message.kind == USER_CONTROL and payload[:2] == PING.to_bytes(2, "big"):
+            if len(self.outgoing) > MOST_WAITING_BYTES:
+                return []  # it asks, and does not read the answers
             self._control(USER_CONTROL, PONG.to_bytes(2, "big") + payload[2:6])
         elif message.kind in (COMMAND, COMMAND_AMF3):
             return self._named(payload[1:] if message.kind == COMMAND_AMF3 else payload, message)
@@ -168,9 +172,12 @@ class Peer:
         self._commands += 1
         if self._commands > MOST_COMMANDS:
             raise ProtocolError("too many commands")
-        values = amf0.decode(payload)
+        try:
+            values = amf0.decode(payload)
+        except ProtocolError:
+            return []  # what follows can be read all the same
         if not values or not isinstance(values[0], str):
-            raise ProtocolError("a command without a name")
+            return []
         return self._command(values[0], values[1:], message.stream)
 
     def _media(self, message: Message) -> list[Event]:  # noqa: ARG002 - for the receiving end
@@ -305,6 +312,7 @@ class Receiver(Peer):
             self._say("_result", number, None, float(STREAM))
         elif name == "publish":
             key = values[2] if len(values) > 2 and isinstance(values[2], str) else ""
+            self._publishing = True  # unless it is refused; some do not wait for the answer
             return [WantsToPublish(self._app, key)]
         elif name in ("deleteStream", "FCUnpublish", "closeStream") and self._publishing:
             self._publishing = False
@@ -327,7 +335,6 @@ class Receiver(Peer):
 
     def accept(self) -> None:
         """Take the stream that was asked for."""
-        self._publishing = True
         self._control(USER_CONTROL, STREAM_BEGIN.to_bytes(2, "big") + STREAM.to_bytes(4, "big"))
         self._status("status", "NetStream.Publish.Start", "Publishing.")
 

@@ -74,6 +74,8 @@ class ReceivedStream(Frozen):
     """None if fewer than two frames arrived."""
     worst_delay_seconds: float
     late_frames: int = 0
+    skipped: int = 0
+    """Messages of audio or video that were not understood."""
     file: str | None = None
     """Where it was recorded."""
     file_error: str | None = None
