@@ -17,10 +17,12 @@ from hypothesis import given, strategies as st
 
 from eager_kestrel.core.checks.stream import (
     BIN_SECONDS,
+    MOST_BINS,
     AudioFacts,
     StreamWatch,
     VideoFacts,
     VideoTally,
+    by_second,
     video_seen,
 )
 from eager_kestrel.core.errors import FormatError
@@ -333,6 +335,23 @@ def test_windows_and_buffer_agree_with_the_slow_way(sizes: list[int]) -> None:
         worst = max(worst, level)
     assert tally.buffer_needed_kbit() == pytest.approx(worst * 8e-3, abs=0.5)
     assert tally.windows_kbps(9999)[0] == pytest.approx(mean * 8e-3 / BIN_SECONDS)
+
+
+def test_memory_is_bounded_by_what_is_there_not_by_the_time_it_claims() -> None:
+    """Frames 59 s apart for a fortnight: bins become wider, and the sums stay what they are."""
+    count = 20_000
+    at = np.linspace(0.0, 59.0 * (count - 1), count)
+    sizes = np.full_like(at, 1000.0)
+    tally = VideoTally()
+    for part in np.array_split(np.arange(count), 50):
+        tally.add(at[part], at[part], sizes[part], np.zeros(part.size, bool))
+    tally.finish()
+    assert tally.sizes.size <= 2 * MOST_BINS
+    assert int(tally.sizes.sum()) == tally.total_bytes == 1000 * count
+    whole = tally.windows_kbps(1e9)
+    assert whole.size == 1
+    assert whole[0] == pytest.approx(8000 / 59 * 1e-3, rel=0.01)
+    assert len(by_second(tally)[0]) <= 1200
 
 
 def test_two_hours_take_a_few_megabytes() -> None:

@@ -56,7 +56,8 @@ class SteadyClock:
         return sent - float(self.correction(np.array([sent]))[0])
 
 
-BIN_SECONDS = 0.02
+BIN_SECONDS, MOST_BINS = 0.02, 2**22
+"""A day; of a longer stream, and of one that only claims to be, bins become twice as wide."""
 FINE = 100_000
 """Spacings are counted in so many parts of a second."""
 REORDER = 32
@@ -81,6 +82,7 @@ class VideoTally:
 
     sizes: NDArray[np.uint32] = field(default_factory=lambda: np.zeros(4096, np.uint32))
     used: int = 0
+    bin_seconds: float = BIN_SECONDS
     frames: int = 0
     total_bytes: int = 0
     first: float | None = None
@@ -115,12 +117,14 @@ class VideoTally:
         self._settle(REORDER)
 
     def _count_sizes(self, at: Floats, sizes: Floats) -> None:
-        bins = np.maximum((at / BIN_SECONDS + 1e-6).astype(np.int64), 0)
+        while at.max() / self.bin_seconds >= MOST_BINS:
+            self.sizes = self.sizes.reshape(-1, 2).sum(axis=1, dtype=np.uint32)
+            self.used, self.bin_seconds = (self.used + 1) // 2, 2 * self.bin_seconds
+        bins = np.maximum((at / self.bin_seconds + 1e-6).astype(np.int64), 0)
         end = int(bins.max()) + 1
         if end > self.sizes.size:
-            self.sizes = np.concatenate(
-                [self.sizes, np.zeros(max(end, 2 * self.sizes.size) - self.sizes.size, np.uint32)]
-            )
+            most = max(end + end % 2, 2 * self.sizes.size)
+            self.sizes = np.concatenate([self.sizes, np.zeros(most - self.sizes.size, np.uint32)])
         np.add.at(self.sizes, bins, sizes.astype(np.uint32))
         self.used = max(self.used, end)
 
@@ -195,10 +199,10 @@ class VideoTally:
     def windows_kbps(self, seconds: float) -> Floats:
         """Every window of that length, sliding by one bin; the whole where it is shorter."""
         bins = self.sizes[: self.used].astype(np.float64)
-        width = max(1, min(round(seconds / BIN_SECONDS), self.used))
+        width = max(1, min(round(seconds / self.bin_seconds), self.used))
         sums = np.cumsum(np.concatenate([[0.0], bins]))
         return np.asarray(
-            (sums[width:] - sums[:-width]) * 8e-3 / (width * BIN_SECONDS), dtype=np.float64
+            (sums[width:] - sums[:-width]) * 8e-3 / (width * self.bin_seconds), dtype=np.float64
         )
 
     def swing_kbit(self) -> float:
@@ -244,7 +248,7 @@ def video_seen(facts: VideoFacts, tally: VideoTally, buffer_seconds: float = 1.0
     tally.finish()
     rate = tally.frame_rate()
     one, two = tally.windows_kbps(1.0), tally.windows_kbps(2.0)
-    mean = float(tally.windows_kbps(tally.used * BIN_SECONDS)[0])
+    mean = float(tally.windows_kbps(tally.used * tally.bin_seconds)[0])
     low, high = np.percentile(one, [10, 90])
     spread = float((high - low) / mean) if mean else 0.0
     first = tally.first or 0.0
@@ -294,9 +298,9 @@ def _keyframes(tally: VideoTally, first: float) -> KeyframesSeen:
 
 def by_second(tally: VideoTally) -> tuple[tuple[float, ...], float]:
     """Video bitrate by second, or by as many seconds as keep it drawable; and that length."""
-    whole = tally.used * BIN_SECONDS
+    whole = tally.used * tally.bin_seconds
     length = max(1.0, np.ceil(whole / DRAWN_POINTS))
-    width = round(length / BIN_SECONDS)
+    width = max(1, round(length / tally.bin_seconds))
     bins = tally.sizes[: tally.used // width * width].astype(np.float64)
     return tuple((bins.reshape(-1, width).sum(axis=1) * 8e-3 / length).round(1).tolist()), length
 
