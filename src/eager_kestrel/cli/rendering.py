@@ -52,6 +52,8 @@ PART_FILLS: dict[State, tuple[str, str]] = {
 BAR_CELLS = 14
 KEPT_WHOLE, LEAST_CELLS = 14, 11
 """Signs up to which a column is never wrapped, and to which any other may shrink."""
+BARS = "█░"
+HANGING = 2
 TITLE_MARGIN = 6
 """Signs of a box beside its title."""
 NARROW = 64
@@ -148,24 +150,31 @@ def card(rows: Rows, columns: int) -> RenderableType:
 
 
 def _show_table(block: Table, out: Console) -> None:
+    from rich.cells import cell_len
     from rich.table import Table as RichTable
 
     table = RichTable(box=None, padding=(0, 2, 0, 0), header_style="dim")
-    rows = [[_cell(cell) for cell in row] for row in block.rows]
-    widest = [max((row[n].cell_len for row in rows), default=0) for n in range(len(block.headings))]
-    words = [[len(w) for row in rows for w in row[n].plain.split()] for n in range(len(widest))]
+    every = [[_cell(cell) for cell in row] for row in block.rows]
+    used = [n for n in range(len(block.headings)) if any(row[n].plain.strip() for row in every)]
+    named = [block.headings[n] for n in used]
+    rows = [[row[n] for n in used] for row in every]
+    widest = [max(row[n].cell_len for row in rows) for n in range(len(used))]
+    words = [[cell_len(w) for row in rows for w in row[n].plain.split()] for n in range(len(used))]
+    headings = [heading.removeprefix(">") for heading in named]
     least = [
-        longest if longest <= KEPT_WHOLE else max(LEAST_CELLS, *sizes)
-        for longest, sizes in zip(widest, words, strict=True)
+        max(
+            longest if longest <= KEPT_WHOLE else max(LEAST_CELLS, *sizes),
+            *(cell_len(word) for word in heading.split() or [""]),
+        )
+        for longest, sizes, heading in zip(widest, words, headings, strict=True)
     ]
     room = out.width - 2 * len(least)
     if sum(least) > room:
-        _show_stacked(block, rows, out)
+        _show_stacked(named, rows, out)
         return
-    headings = [heading.removeprefix(">") for heading in block.headings]
     lines = [max(map(len, heading.split("\n"))) for heading in headings]
     widths = _widths(least, [max(both) for both in zip(widest, lines, strict=True)], room)
-    for heading, shown, width in zip(block.headings, headings, widths, strict=True):
+    for heading, shown, width in zip(named, headings, widths, strict=True):
         justify: Literal["left", "right"] = "right" if heading.startswith(">") else "left"
         table.add_column(shown, justify=justify, width=width, overflow="fold")
     for row in rows:
@@ -187,18 +196,23 @@ def _widths(least: list[int], wanted: list[int], room: int) -> list[int]:
     return widths
 
 
-def _show_stacked(block: Table, rows: list[list[Text]], out: Console) -> None:
-    """A table that is too wide: each row under its first cell, nothing cut off."""
-    from rich.padding import Padding
+def _show_stacked(headings: list[str], rows: list[list[Text]], out: Console) -> None:
+    """A table that is too wide: each row a paragraph that its first cell begins."""
     from rich.text import Text
 
+    if name := headings[0].removeprefix(">"):
+        out.print(Text(name, "dim"))
     for first, *others in rows:
-        out.print(first)
-        for heading, cell in zip(block.headings[1:], others, strict=False):
+        said: list[Text] = []
+        for heading, cell in zip(headings[1:], others, strict=False):
             name = " ".join(heading.removeprefix(">").split())
-            if cell.plain.strip():
-                said = Text().append(f"{name}: " if name else "", "dim").append_text(cell)
-                out.print(Padding(said, (0, 0, 0, 2)))
+            if cell.plain.strip(BARS + " "):
+                said.append(Text().append(f"{name}: " if name else "", "dim").append_text(cell))
+        whole = Text("  ").join([first, Text("; ").join(said)])
+        begun, *more = whole.wrap(out, out.width - HANGING, overflow="fold")
+        out.print(begun)
+        for line in more:
+            out.print(Text(" " * HANGING).append_text(line))
 
 
 def _show_parts(block: Parts, out: Console) -> None:
