@@ -154,7 +154,8 @@ def test_ctrl_c_keeps_what_was_learned(home: Path, after_phase: bool, code: int)
         "    os.kill(os.getpid(), signal.SIGINT)\n"
         "with simulated_uplink(simulated_connection(rate=Bitrate.parse('8 Mbit/s'))) as up:\n"
         "    import httpx, numpy, psutil\n"
-        "    import eager_kestrel.actions.measuring\n"
+        "    import eager_kestrel.actions.measuring as measuring\n"
+        "    measuring.too_busy = lambda phase: True\n"  # nothing is measured again after Ctrl-C
         "    threading.Thread(target=stop, daemon=True).start()\n"
         "    sys.exit(run(['measure', up.url, '--json', '--seconds', '20 s']))\n"
     )

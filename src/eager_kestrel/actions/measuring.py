@@ -48,6 +48,8 @@ from eager_kestrel.net.roundtrips import RoundTrips
 from eager_kestrel.net.target import UploadTarget, counted_there, find_target
 from eager_kestrel.net.upload import Upload
 
+CUT_SHORT = ("failed", "stopped")
+"""How a phase ends after which nothing else is measured."""
 LOOK_EVERY_SAMPLES = 5
 """How often, in samples, to ask whether enough is known."""
 IDLE_SECONDS = 1.2
@@ -166,14 +168,14 @@ def measure(wish: MeasureOptions, tell: progress.Tell = progress.tell_nobody) ->
             notebook.one = climb_by_http(notebook, named, wish.limits, tell)
             named = _again_if_busy(notebook, wish, named, tell)
             _compare(notebook, named)
-            return notebook.run(partial=notebook.one.ended in ("failed", "stopped"))
+            return notebook.run(partial=notebook.one.ended in CUT_SHORT)
         notebook.one = _load(notebook, "one connection", 1, wish.limits, tell, named)
         named = _again_if_busy(notebook, wish, named, tell)
         _compare(notebook, named)
-        if notebook.one.ended not in ("failed", "stopped"):
+        if notebook.one.ended not in CUT_SHORT:
             _watch_on(notebook, wish, tell)
         ended = notebook.sustained or notebook.one
-        if ended.ended not in ("failed", "stopped") and wish.connections > 1:
+        if ended.ended not in CUT_SHORT and wish.connections > 1:
             _several(notebook, wish, tell)
     except KeyboardInterrupt:
         if notebook is None or notebook.one is None:
@@ -181,7 +183,7 @@ def measure(wish: MeasureOptions, tell: progress.Tell = progress.tell_nobody) ->
                 "stopped before anything was measured", "nothing was kept"
             ) from None
         return notebook.run(partial=True)
-    return notebook.run(partial=any(p.ended in ("failed", "stopped") for p in notebook.loads))
+    return notebook.run(partial=any(p.ended in CUT_SHORT for p in notebook.loads))
 
 
 def _again_if_busy(
@@ -189,7 +191,9 @@ def _again_if_busy(
 ) -> UploadTarget:
     """Load one connection once more if this machine held it up; the target of what counts."""
     first = notebook.one
-    if first is None or not too_busy(first) or wish.limits.data_bytes is not None:
+    if first is None or first.ended in CUT_SHORT or not too_busy(first):
+        return used
+    if wish.limits.data_bytes is not None:
         return used
     tell(progress.Remark(words.measured_again(first.late_share)))
     target = notebook.target
