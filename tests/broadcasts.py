@@ -8,8 +8,11 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 
+from eager_kestrel.actions.planning import plan, uplink_from_number
+from eager_kestrel.actions.shows import ShowOptions, asked_show
 from eager_kestrel.core.checks.causes import StreamSample
 from eager_kestrel.core.connection.broadcast import Broadcast, BroadcastTrouble, Seconds
+from eager_kestrel.core.plan.plan import DestinationPlan
 from eager_kestrel.core.stutter import LATE_SECONDS
 from eager_kestrel.core.watching.now import Now
 from eager_kestrel.core.watching.recorder import Recorder
@@ -31,6 +34,13 @@ class Played:
     @property
     def warned_at(self) -> float | None:
         return next((now.seconds for now in self.told if now.verdict.cause == "upload"), None)
+
+
+def planned() -> tuple[DestinationPlan, Expected]:
+    """A plan for one destination at 9 Mbit/s, and what is expected of a stream by it."""
+    asked = ShowOptions(platforms=("oxbow",), source="1920x1080", source_fps="60")
+    made = plan(asked_show(None, asked).show, uplink_from_number("9 Mbit/s")).plan.destinations[0]
+    return made, Expected(made.total_kbps, 60.0, 2.0, made.fallbacks)
 
 
 def played(

@@ -17,14 +17,11 @@ from typing import Any
 import httpx
 import pytest
 
-from eager_kestrel.actions.planning import plan, uplink_from_number
 from eager_kestrel.actions.second_screen import KEPT, SecondScreen
-from eager_kestrel.actions.shows import ShowOptions, asked_show
 from eager_kestrel.core.watching.now import Now
-from eager_kestrel.core.watching.verdict import Expected
 from eager_kestrel.core.words import broadcasts as words
 from eager_kestrel.report.page import watch_page
-from tests.broadcasts import played
+from tests.broadcasts import planned, played
 from tests.conftest import Kestrel, running
 from tests.test_cli import PROGRAM
 
@@ -33,13 +30,7 @@ HOSTILE = '</script><img src=x onerror="document.title=1">&amp;<b>x</b>'
 
 def told(seconds: float = 60, dip: float = 20.0, kbps: float = 3000.0) -> list[Now]:
     """How a planned stream stands: a connection that carries less for ten seconds."""
-    made = plan(
-        asked_show(
-            None, ShowOptions(platforms=("oxbow",), source="1920x1080", source_fps="60")
-        ).show,
-        uplink_from_number("9 Mbit/s"),
-    ).plan.destinations[0]
-    expected = Expected(made.total_kbps, 60.0, 2.0, made.fallbacks)
+    made, expected = planned()
     out = played(
         lambda t: kbps if dip <= t < dip + 10 else 12000, expected, seconds, kbps=made.total_kbps
     )

@@ -10,8 +10,6 @@ import numpy as np
 import pytest
 from hypothesis import given, strategies as st
 
-from eager_kestrel.actions.planning import plan, uplink_from_number
-from eager_kestrel.actions.shows import ShowOptions, asked_show
 from eager_kestrel.core.checks.causes import StreamSample
 from eager_kestrel.core.connection.broadcast import BroadcastTrouble
 from eager_kestrel.core.connection.pooling import quarters, redistributed, uplink_of
@@ -21,7 +19,7 @@ from eager_kestrel.core.watching.recorder import Recorder
 from eager_kestrel.core.watching.review import review_of
 from eager_kestrel.core.watching.verdict import Expected, Judge
 from eager_kestrel.files.history import History
-from tests.broadcasts import a_broadcast, played
+from tests.broadcasts import a_broadcast, planned, played
 from tests.conftest import Kestrel
 from tests.test_runs import at, kept
 
@@ -68,13 +66,7 @@ def test_a_queue_that_grows_is_told_before_a_frame_is_late(
 def test_a_dip_is_the_lines_and_a_step_that_fits_is_named(
     carried: float, seen: bool, length: float
 ) -> None:
-    made = plan(
-        asked_show(
-            None, ShowOptions(platforms=("oxbow",), source="1920x1080", source_fps="60")
-        ).show,
-        uplink_from_number("9 Mbit/s"),
-    ).plan.destinations[0]
-    expected = Expected(made.total_kbps, 60.0, 2.0, made.fallbacks)
+    made, expected = planned()
     out = played(
         lambda t: carried if 20 <= t < 20 + length else 12000,
         expected,

@@ -42,20 +42,29 @@ MARKS: dict[str, tuple[str, blocks.State]] = {
 
 
 def findings_blocks(found: Findings, *, everything: bool = False) -> Iterator[blocks.Block]:
-    """The recording, if one was checked; then breaches first, and how many rules hold."""
+    """The recording, if one was checked; what to set; what is wrong, breaches first."""
     if found.recording is not None:
         yield recording_rows(found.recording)
+    for one in found.advice:
+        if one.changes:
+            rows = [setting_words.on_a_card(key, text) for key, text in one.changes.items()]
+            title = setting_words.set_for(" and ".join(one.platforms))
+            yield blocks.Rows(blocks.named(rows), title=title, state="good")
+    said = {key for one in found.advice for key in one.changes}
     shown = [f for f in found.findings if everything or f.severity != "fine"]
-    rows = tuple(
-        (blocks.Styled(*MARKS[f.severity]), f.label, _rule(f.rule), f.found, f.wanted, f.what_to_do)
+    wrong = tuple(
+        (
+            blocks.Styled(*MARKS[f.severity]),
+            f.label,
+            _rule(f.rule),
+            f.found,
+            f.wanted,
+            "" if said & {*f.fields} else f.what_to_do,
+        )
         for f in sorted(shown, key=lambda f: [*MARKS].index(f.severity))
     )
-    if rows:
-        yield blocks.Table(("", "guide", "rule", "found", "wanted", "what to do"), rows)
-    for one in found.advice:
-        if len(one.changes) > 1:
-            whom = " and ".join(one.platforms)
-            yield blocks.Note(setting_words.set_together(whom, list(one.changes.values())))
+    if wrong:
+        yield blocks.Table(("", "guide", "rule", "found", "wanted", "what to do"), wrong)
     counts = {s: sum(f.severity == s for f in found.findings) for s in MARKS}
     hold = "1 rule holds" if counts["fine"] == 1 else f"{counts['fine']} rules hold"
     breaches = counted(counts["breach"], "breach", "breaches")
