@@ -176,14 +176,15 @@ class _PublisherConnection:
             self.ended = True
 
     def _see_off(self) -> None:
-        """After a stream has ended in order, read on until the other end closes.
+        """After a stream has ended in order, or was cut off, read on until the other end closes.
 
         A publisher says goodbye in several messages; closing between them would reset the
-        connection under it, and it would take its own stream for broken.
+        connection under it, and it would take its own stream for broken. One that was cut off still
+        sends, and a reset would lose the reason.
         """
         until = time.perf_counter() + GOODBYE_SECONDS
         with contextlib.suppress(OSError):
-            while self._over == "ended" and (left := until - time.perf_counter()) > 0:
+            while self.publishing and self._over and (left := until - time.perf_counter()) > 0:
                 if socket_ready(self._socket, left)[0] and not self._socket.recv(RECEIVE_BYTES):
                     return
 
