@@ -56,7 +56,7 @@ HALF_FROM_FPS = 45.0
 SHARES = {2: (0.5, 1.0), 4: (0.35, 0.5, 0.7, 1.0)}
 """Of the planned bitrate, by how many are tried of each resolution and frame rate."""
 BESIDE = 0.8
-"""A resolution has so much of another's lines, or less, to be tried beside it."""
+"""Of two neighbours that are tried, the smaller has at most this share of the larger's lines."""
 ENOUGH = 85_000_000
 """Pixels a second, all encodes together, that a quick look takes: it should be quick."""
 LOSSLESS = 2.0

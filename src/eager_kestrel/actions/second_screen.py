@@ -2,7 +2,7 @@
 
 The page only draws: what it shows is the document that ``watch --json`` prints, less the address.
 It is sent as server-sent events (HTML Living Standard, section 9.2). Whoever knows the random word
-in its address may look; nobody else learns that there is anything.
+in its address may look; every other request is answered with 404.
 """
 
 from __future__ import annotations
@@ -54,7 +54,7 @@ class SecondScreen:
 
         Raises:
             InputError: it is none.
-            NetworkError: it cannot be had.
+            NetworkError: the address or its port cannot be used.
         """
         host, port = _place(at or LOOPBACK)
         self._word = secrets.token_urlsafe(WORD_BYTES)
@@ -109,18 +109,18 @@ class SecondScreen:
     def _routes(self, server: WebServer) -> list[web.RouteDef]:
         del server
         return [
-            web.get("/{word}/", self._look),
-            web.get("/{word}/events", self._events, allow_head=False),
+            web.route("*", "/{word}/", self._look),
+            web.route("*", "/{word}/events", self._events),
         ]
 
     def _admitted(self, request: web.Request) -> Guest:
-        """Who asks, when the word is right.
+        """Who asks, when the word is right and nothing but a look is asked for.
 
         Raises:
-            web.HTTPNotFound: it is not; that is all there is to learn.
+            web.HTTPNotFound: for everything else, so that no answer tells what there is.
         """
         given = request.match_info["word"].encode(errors="replace")
-        if not hmac.compare_digest(given, self._word.encode()):
+        if not hmac.compare_digest(given, self._word.encode()) or request.method != "GET":
             raise web.HTTPNotFound
         guest = self._web.guest(request)
         guest.belongs = True

@@ -142,7 +142,7 @@ def _in_order(text: str, tables: list[list[list[str]]]) -> Page:
 
 
 def _grid_of(rows: list[list[str]], title: str) -> Grid | None:
-    """A table with rows of one width; None where it has no two."""
+    """A table whose rows are equally long; None if it has fewer than two rows."""
     rows = [row for row in rows if any(row)]
     if len(rows) < 2:
         return None

@@ -75,7 +75,7 @@ class Scores:
     """Not looked at where VMAF alone was wanted, as SSIM."""
     ssim: float | None
     vmaf: float | None
-    """None where no program has it."""
+    """None if no ffmpeg program with VMAF is installed."""
 
 
 def presets_of(codec: Codec) -> tuple[str, ...]:
