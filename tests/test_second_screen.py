@@ -165,11 +165,14 @@ def test_who_does_not_read_is_sent_away() -> None:
         assert httpx.get(page.address).status_code == 200
 
 
-@pytest.mark.parametrize("at", ["nowhere at all", "127.0.0.1:99999", "203.0.113.9", "http://x/"])
+@pytest.mark.parametrize(
+    "at", ["nowhere at all", "nowhere!", "127.0.0.1:99999", "203.0.113.9", "http://x/"]
+)
 def test_an_address_that_is_none_gets_a_line(kestrel: Kestrel, at: str) -> None:
     found = kestrel("watch", "--page-at", at, "--max-time", "1 s")
     assert found.code in (2, 3)
-    assert "write" in found.error_line or "choose another" in found.error_line
+    assert "write" in found.error_line or "choose another with --page-at" in found.error_line
+    assert "Unknown error" not in found.error_line
 
 
 def test_page_and_json_say_the_same_within_a_second(monkeypatch: pytest.MonkeyPatch) -> None:

@@ -19,7 +19,7 @@ from urllib.parse import urlsplit
 
 from aiohttp import web
 
-from eager_kestrel.core.errors import InputError
+from eager_kestrel.core.errors import InputError, NetworkError
 from eager_kestrel.net.addresses import LOOPBACK, listener, own_address
 from eager_kestrel.net.web_server import Guest, WebServer
 
@@ -64,7 +64,11 @@ class SecondScreen:
         self._told: dict[str, tuple[float, str]] = {}
         """When each was told last, and its headline."""
         self._viewers: set[asyncio.Queue[bytes | None]] = set()
-        self._web = WebServer(listener(host, port), self._routes)
+        try:
+            listening = listener(host, port)
+        except NetworkError as error:
+            raise NetworkError(error.what, "choose another with --page-at") from None
+        self._web = WebServer(listening, self._routes)
         shown = own_address() if host in EVERYWHERE else host
         place = f"[{shown}]" if ":" in shown else shown
         self.address = f"http://{place}:{self._web.port}/{self._word}/"

@@ -238,7 +238,8 @@ def listener(host: str | None, port: int) -> socket.socket:
         return socket.create_server(("", port), backlog=256)
     except OSError as error:
         of, other = (f" of {host}", " or --bind") if host not in (None, LOOPBACK) else ("", "")
-        what = os.strerror(error.errno) if error.errno else str(error)
+        named = isinstance(error, socket.gaierror) or not error.errno
+        what = str(error.strerror or error) if named else os.strerror(error.errno)
         raise NetworkError(
             f"port {port}{of} cannot be used ({what})", f"choose another with --port{other}"
         ) from None
