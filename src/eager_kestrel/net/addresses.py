@@ -238,8 +238,8 @@ def listener(host: str | None, port: int) -> socket.socket:
         return socket.create_server(("", port), backlog=256)
     except OSError as error:
         of, other = (f" of {host}", " or --bind") if host not in (None, LOOPBACK) else ("", "")
-        named = isinstance(error, socket.gaierror) or not error.errno
-        what = str(error.strerror or error) if named else os.strerror(error.errno)
+        number = error.errno or 0  # below 0: of looking up a name
+        what = os.strerror(number) if number > 0 else "it is no address of this machine"
         raise NetworkError(
             f"port {port}{of} cannot be used ({what})", f"choose another with --port{other}"
         ) from None
