@@ -183,10 +183,11 @@ def make_way() -> None:
 def pytest_sessionfinish(session: pytest.Session) -> Generator[None, object, object]:
     """Try again what a busy machine hid, one by one; fail where more than a few stay hidden."""
     reporter = session.config.pluginmanager.get_plugin("terminalreporter")
-    skipped = reporter.stats.get("skipped", ()) if reporter is not None else ()
+    if reporter is None:
+        return (yield)
     held_up = [
         re.sub(f"@({'|'.join(ROWS)})$", "", one.nodeid)
-        for one in skipped
+        for one in reporter.stats.get("skipped", ())
         if HELD_UP in str(one.longrepr)
     ]
     if len(held_up) > MOST_HELD_UP if AGAIN in os.environ else held_up:
