@@ -376,13 +376,12 @@ def _by_kind(mine: Sequence[Told]) -> None:
 
 def _draw(told: Sequence[Told], path: Path) -> None:
     """Rate against stutter; each rule of thumb a point, ours by what was seen."""
-    from eager_kestrel.report.figures import CARE, GOOD, INK, LINE, new_figure, save
+    from eager_kestrel.report.figures import CARE, GOOD, INK, LINE, key, new_figure, save
 
     seen = "6 runs, before"
     here = [one for one in told if one.seen == seen]
-    figure, (axes,) = new_figure()
     title = "Rate against avoidable stutter on made connections; rules of thumb from six runs"
-    figure.suptitle(title, x=0.01, ha="left", color=INK, fontsize=14)
+    figure, (axes,) = new_figure(title)
     fixed = [_figures([o for o in here if o.policy == f"share {share:.2f}"]) for share in SHARES]
     axes.plot([f[0] for f in fixed], [f[2] for f in fixed], color=LINE, label="fixed share")
     for policy in RULES:
@@ -403,7 +402,7 @@ def _draw(told: Sequence[Told], path: Path) -> None:
     axes.set_ylim(0, 2500)
     axes.set_xlabel("median rate, as a share of the best possible", color=INK)
     axes.set_ylabel("mean avoidable stutter, seconds an hour", color=INK)
-    axes.legend(frameon=False, loc="upper left")
+    key(axes)
     save(figure, path)
 
 

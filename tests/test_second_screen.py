@@ -12,6 +12,7 @@ import socket
 import subprocess
 import time
 from collections.abc import Iterator
+from pathlib import Path
 from typing import Any
 
 import httpx
@@ -24,6 +25,7 @@ from eager_kestrel.report.page import watch_page
 from tests.broadcasts import planned, played
 from tests.conftest import Kestrel, running
 from tests.test_cli import PROGRAM
+from tests.test_runs import at, kept
 
 HOSTILE = '</script><img src=x onerror="document.title=1">&amp;<b>x</b>'
 
@@ -346,3 +348,26 @@ def test_nothing_runs_off_the_edge(browser: Any, wide: int) -> None:
             browser.execute_script(f"document.documentElement.style.fontSize = '{letters}'")
             assert browser.execute_script("return document.documentElement.scrollWidth") <= wide
     browser.execute_cdp_cmd("Emulation.clearDeviceMetricsOverride", {})
+
+
+@pytest.mark.parametrize("width", [390, 1280])
+def test_a_report_fits_a_phone_and_a_desk_with_its_figures_legible(
+    browser: Any, kestrel: Kestrel, tmp_path: Path, width: int
+) -> None:
+    kept(*(at(20, kbps, day) for day, kbps in enumerate((9200, 9900, 8700), 1)))
+    kestrel("plan", "--for", "oxbow", "--for", "gatepost", "--days", "3650")
+    assert kestrel("report", "-o", tmp_path / "page.html").code == 0
+    browser.execute_cdp_cmd(
+        "Emulation.setDeviceMetricsOverride",
+        {"width": width, "height": 844, "deviceScaleFactor": 1, "mobile": width < 800},
+    )
+    browser.get((tmp_path / "page.html").as_uri())
+    assert browser.execute_script("return document.documentElement.scrollWidth") <= width
+    shown = browser.execute_script(
+        "return [...document.querySelectorAll('.figure')].map(figure => [...figure.children]"
+        ".map(svg => svg.getBoundingClientRect().width / svg.viewBox.baseVal.width)"
+        ".filter(scale => scale > 0))"
+    )
+    assert len(shown) >= 2
+    assert all(len(scales) == 1 for scales in shown)
+    assert min(scale for (scale,) in shown) > 0.8 * 96 / 72  # a point of the figure is one, nearly

@@ -74,7 +74,7 @@ def demo(
 REHEARSED_ROWS = 3
 """Of a rehearsal: whether it held, what was sent, how many frames were late."""
 TO_WATCH = (
-    "watch --practice wet-evening --port 19350",
+    "watch --practice wet-evening --port 19350 --page",
     "rehearse --to rtmp://127.0.0.1:19350/live",
 )
 
@@ -115,7 +115,8 @@ def _show_home(filled: FilledHome) -> None:
         own = line and not line.startswith(setting)
         screen.print(f"  {'eager-kestrel ' if own else ''}{line}", markup=False, soft_wrap=True)
     screen.print(
-        "\nTo watch a stream, in two terminals; the second asks for the key the first tells:",
+        "\nTo watch a stream, in two terminals; the first tells the address of a page to open beside "
+        "it, and the key that the second asks for:",
         markup=False,
     )
     for line in TO_WATCH:

@@ -11,7 +11,7 @@ from eager_kestrel.core.resolution import resolution_at
 from eager_kestrel.core.stutter import LATE_SECONDS
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words.broadcasts import CAUSES, seen_as
-from eager_kestrel.report.figures import CARE, FAINT, GOOD, INK, LINE, PALE, new_figure, save
+from eager_kestrel.report.figures import CARE, GOOD, INK, LINE, PALE, key, new_figure, save
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -55,15 +55,9 @@ def save_broadcast_figure(broadcast: Broadcast, path: Path) -> None:
         InputError: the file name is no resolution's.
         StorageError: the disk would not take it.
     """
-    figure, (rates, waits) = new_figure(2, (2.4, 1.0))
-    figure.suptitle(
-        f"Broadcast of {broadcast.taken_at[:16].replace('T', ' ')}, "
-        f"{seen_as(broadcast.program, broadcast.server)}",
-        color=INK,
-        x=0.01,
-        ha="left",
-        fontsize=14,
-    )
+    when = broadcast.taken_at[:16].replace("T", " ")
+    title = f"Broadcast of {when}, {seen_as(broadcast.program, broadcast.server)}"
+    figure, (rates, waits) = new_figure(title, 2, (2.4, 1.0))
     every = max(1, -(-len(broadcast.seconds.sent_kbps) // MOST_POINTS))
     unit = 60.0 if broadcast.lasted_seconds > SHORT_SECONDS else 1.0
     times = np.arange(0, len(broadcast.seconds.sent_kbps), every) / unit
@@ -117,12 +111,10 @@ def _draw_rates(axes: Axes, broadcast: Broadcast, times: np.ndarray, every: int)
     axes.set_ylabel("Mbit/s", color=INK)
     from matplotlib.patches import Patch
 
-    handles, labels = axes.get_legend_handles_labels()
-    for cause in dict.fromkeys(trouble.cause for trouble in _faults(broadcast)):
-        handles.append(Patch(color=COLOURS[cause], alpha=0.3))
-        labels.append(f"cause: {CAUSES[cause]}")
-    axes.legend(
-        handles, labels, loc="lower left", bbox_to_anchor=(0.0, 1.0), frameon=False, ncols=6
+    causes = dict.fromkeys(trouble.cause for trouble in _faults(broadcast))
+    key(
+        axes,
+        [Patch(color=COLOURS[one], alpha=0.3, label=f"cause: {CAUSES[one]}") for one in causes],
     )
 
 
@@ -139,7 +131,7 @@ def _draw_waits(axes: Axes, broadcast: Broadcast, times: np.ndarray, every: int)
     )
     axes.set_ylim(0, max(1.0, 1.1 * float(waits.max(initial=0.0))))
     axes.set_ylabel("queued, s of stream", color=INK)
-    axes.legend(loc="upper right", frameon=True, framealpha=0.9, edgecolor=FAINT)
+    key(axes)
 
 
 def _name_troubles(axes: Axes, troubles: tuple[BroadcastTrouble, ...], unit: float) -> None:
@@ -148,7 +140,7 @@ def _name_troubles(axes: Axes, troubles: tuple[BroadcastTrouble, ...], unit: flo
     for trouble in sorted(worst, key=lambda one: one.at_seconds):
         middle = (trouble.at_seconds + trouble.lasted_seconds / 2) / unit
         axes.text(
-            middle,
+            min(middle, axes.get_xlim()[1]),
             0.97,
             CAUSES[trouble.cause],
             color=INK,
@@ -170,10 +162,9 @@ def save_recording_figure(recording: Recording, path: Path, max_kbps: float | No
         InputError: the file name is no resolution's.
         StorageError: the disk would not take it.
     """
-    figure, (axes, spacing) = new_figure(2, (3.0, 1.0))
     video = recording.video
     title = f"{recording.name}: {resolution_at(video.resolution, video.frame_rate)}, {video.codec}"
-    figure.suptitle(title, color=INK, x=0.01, ha="left", fontsize=14)
+    figure, (axes, spacing) = new_figure(title, 2, (3.0, 1.0))
     rates = np.array(recording.second_kbps) / 1000
     edges = np.arange(rates.size + 1) * recording.second_length
     axes.stairs(rates, edges, baseline=None, color=LINE, linewidth=2.6, label="each second")
@@ -197,7 +188,7 @@ def save_recording_figure(recording: Recording, path: Path, max_kbps: float | No
     axes.set_ylabel("video, Mbit/s", color=INK)
     axes.set_xlim(0, float(edges[-1]) or max(recording.seconds, 1.0))  # whole seconds
     axes.set_ylim(0, 1.15 * max([*rates, (max_kbps or 0) / 1000, 0.1]))
-    axes.legend(loc="lower right", framealpha=0.9)
+    key(axes)
     keys = np.array(video.keyframes.at_seconds)
     if keys.size > 1:
         apart = np.diff(keys)
@@ -217,10 +208,9 @@ def save_rehearsal_figure(one: Rehearsal, path: Path) -> None:
         InputError: the file name is no resolution's.
         StorageError: the disk would not take it.
     """
-    figure, (rate, waiting) = new_figure(2, (1.6, 1.0))
     limited = f"limited by the {one.verdict.limited_by}: " if one.verdict.limited_by else ""
     title = f"Rehearsal of {one.platform}, {limited}{one.verdict.text}"
-    figure.suptitle(title, color=INK, x=0.01, ha="left", fontsize=14)
+    figure, (rate, waiting) = new_figure(title, 2, (1.6, 1.0))
     at = np.array([m.seconds for m in one.moments])
     count = np.array([m.carried_bytes for m in one.moments], dtype=np.float64)
     if at.size > 2:
@@ -231,12 +221,12 @@ def save_rehearsal_figure(one: Rehearsal, path: Path) -> None:
     rate.axhline(one.total_kbps / 1000, color=GOOD, linestyle="--", label="as planned")
     rate.set_ylabel("Mbit/s over a second", color=INK)
     rate.set_ylim(0, 1.3 * max(one.total_kbps / 1000, 0.1))
-    rate.legend(loc="lower right", framealpha=0.9)
+    key(rate)
     waiting.plot(at, [m.waits for m in one.moments], color=CARE, label="upload")
     waiting.plot(at, [m.behind for m in one.moments], color=LINE, label="encoder")
     waiting.axhline(LATE_SECONDS, color=INK, linestyle=":", linewidth=1)
     waiting.set_ylim(0, max(1.0, 1.2 * one.worst_queue_seconds))
     waiting.set_ylabel("frames wait, s", color=INK)
     waiting.set_xlabel("seconds", color=INK)
-    waiting.legend(loc="upper left", framealpha=0.9)
+    key(waiting)
     save(figure, path)

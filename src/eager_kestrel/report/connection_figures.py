@@ -14,7 +14,20 @@ from eager_kestrel.core.connection.throughput import WINDOW_SECONDS, window_rate
 from eager_kestrel.core.connection.uplink import Hours
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words.numbers import some_seconds
-from eager_kestrel.report.figures import CARE, FAINT, GOOD, INK, LINE, PALE, SHADE, new_figure, save
+from eager_kestrel.core.words.runs import observed_row
+from eager_kestrel.report.figures import (
+    CARE,
+    FAINT,
+    GOOD,
+    INK,
+    LINE,
+    PALE,
+    SHADE,
+    key,
+    narrow,
+    new_figure,
+    save,
+)
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -32,16 +45,10 @@ def save_run_figure(run: Run, path: Path) -> None:
         InputError: the file name is no resolution's.
         StorageError: the disk would not take it.
     """
-    figure, (rate_axes, trip_axes) = new_figure(2, (3.0, 1.0))
+    when = f"{run.taken_at[:16].replace('T', ' ')}{' (cut short)' if run.partial else ''}"
+    title = f"One connection to {run.endpoint.url}, {when}"
+    figure, (rate_axes, trip_axes) = new_figure(title, 2, (3.0, 1.0))
     phase = run.one_connection or Phase(name="one connection", ended="stopped")
-    figure.suptitle(
-        f"One connection to {run.endpoint.url}, {run.taken_at[:16].replace('T', ' ')}"
-        f"{' (cut short)' if run.partial else ''}",
-        color=INK,
-        x=0.01,
-        ha="left",
-        fontsize=14,
-    )
     _draw_rates(rate_axes, phase)
     _draw_round_trips(trip_axes, run, phase)
     save(figure, path)
@@ -87,7 +94,7 @@ def _draw_rates(axes: Axes, phase: Phase) -> None:
     top = 1.15 * float(steady.max(initial=0.0))
     axes.set_ylim(0, top if top > 0 else 1)
     axes.set_xlim(0, float(seconds[-1]))
-    axes.legend(loc="lower right", frameon=True, framealpha=0.9, edgecolor=FAINT)
+    key(axes)
 
 
 def _draw_round_trips(axes: Axes, run: Run, phase: Phase) -> None:
@@ -112,7 +119,7 @@ def _draw_round_trips(axes: Axes, run: Run, phase: Phase) -> None:
         )
     axes.set_ylim(bottom=0)
     if answered or idle is not None:
-        axes.legend(loc="lower right", frameon=True, framealpha=0.9, edgecolor=FAINT)
+        key(axes)
 
 
 def save_hours_figure(hours: Hours, path: Path) -> None:
@@ -122,8 +129,7 @@ def save_hours_figure(hours: Hours, path: Path) -> None:
         InputError: the file name is no resolution's.
         StorageError: the disk would not take it.
     """
-    figure, (axes,) = new_figure()
-    figure.suptitle("Upload by hour of day", color=INK, x=0.01, ha="left", fontsize=14)
+    figure, (axes,) = new_figure("Upload by hour of day")
     known = [hour for hour in hours.hours if hour.typical_kbps is not None]
     at = [hour.hour for hour in known]
     typical = [(hour.typical_kbps or 0.0) / 1000 for hour in known]
@@ -168,14 +174,20 @@ def save_hours_figure(hours: Hours, path: Path) -> None:
             ha="center",
             fontsize=9,
             color=INK,
+            rotation=90 if narrow.get() else 0,
         )
-    axes.set_xlim(-0.6, 23.6)
-    axes.set_xticks(range(0, 24, 2), [f"{h:02d}:00" for h in range(0, 24, 2)])
+    _hour_ticks(axes)
     axes.set_ylim(0, max(typical, default=1.0) * 1.2)
     axes.set_ylabel("Mbit/s on one connection", color=INK)
     axes.set_xlabel("hour the run began in", color=INK)
-    axes.legend(loc="upper right", frameon=True, framealpha=0.9, edgecolor=FAINT)
+    key(axes)
     save(figure, path)
+
+
+def _hour_ticks(axes: Axes) -> None:
+    hours = range(0, 24, 6 if narrow.get() else 3)
+    axes.set_xlim(-0.6, 23.6)
+    axes.set_xticks(hours, [f"{hour:02d}:00" for hour in hours])
 
 
 def _draw_plans(axes: Axes, hours: Hours) -> None:
@@ -208,6 +220,8 @@ def _draw_plans(axes: Axes, hours: Hours) -> None:
 BAND = "#dbe7ee"
 MOST_TIMES = 30.0
 """How many times the limit the figure reaches up to."""
+SPARE = 1.3
+"""How far it reaches beyond the last rate that tells something."""
 
 
 def save_forecast_figure(found: Forecast, path: Path) -> None:
@@ -218,8 +232,8 @@ def save_forecast_figure(found: Forecast, path: Path) -> None:
         StorageError: the disk would not take it.
     """
     hours = bool(found.by_hour)
-    figure, axes = new_figure(2 if hours else 1, (1.2, 1.0) if hours else (1.0,), shared=False)
-    figure.suptitle(found.verdict, color=INK, x=0.01, ha="left", fontsize=13, wrap=True)
+    rows, heights = (2, (1.2, 1.0)) if hours else (1, (1.0,))
+    figure, axes = new_figure(found.verdict, rows, heights, shared=False)
     _draw_curve(axes[0], found)
     if hours:
         _draw_hours(axes[1], found)
@@ -230,6 +244,8 @@ def _draw_curve(axes: Axes, found: Forecast) -> None:
     """Seconds of stutter an hour; the plan, its fallbacks and the limit."""
     limit = found.limit_seconds_per_hour
     highest = MOST_TIMES * max(limit, 1.0)
+    told = [(step.total_kbps + found.reserved_kbps) / 1000 for step in found.steps]
+    right = max([*told, (found.max_kbps or 0.0) / 1000])
     if found.curve is not None:
         mbps = [kbps / 1000 for kbps in found.curve.kbps]
         low, high, middle = (
@@ -237,47 +253,34 @@ def _draw_curve(axes: Axes, found: Forecast) -> None:
             for column in (found.curve.low, found.curve.high, found.curve.seconds_per_hour)
         )
         axes.fill_between(mbps, low, high, color=BAND, label="nine of ten resamples within")
-        axes.plot(mbps, middle, color=LINE, linewidth=2, label=f"observed: {found.evidence}")
-    axes.axhline(
-        limit,
-        color=GOOD,
-        linestyle="--",
-        linewidth=1.2,
-        label=f"accepted: {some_seconds(limit)} an hour",
-    )
+        seen = f"observed: {observed_row(found.evidence, found.stutter)}"
+        axes.plot(mbps, middle, color=LINE, linewidth=2, label=seen)
+        right = max(right, next((x for x, y in zip(mbps, low, strict=True) if y >= highest), 0.0))
+    accepted = f"accepted: {some_seconds(limit)} an hour"
+    axes.axhline(limit, color=GOOD, linestyle="--", linewidth=1.2, label=accepted)
     if found.max_kbps is not None:
-        axes.axvline(found.max_kbps / 1000, color=GOOD, linestyle=":", linewidth=1.2)
-    for number, step in enumerate(found.steps):
+        most = f"highest rate within that: {found.max_kbps:,.0f} kbit/s"
+        axes.axvline(found.max_kbps / 1000, color=GOOD, linestyle=":", linewidth=1.2, label=most)
+    for number, (step, at) in enumerate(zip(found.steps, told, strict=True)):
         if step.stutter is None:
             continue
-        at = (step.total_kbps + found.reserved_kbps) / 1000
-        height = min(step.stutter.seconds_per_hour, highest)
+        named = {0: f"planned: {step.settings}", 1: "its fallbacks, green where that is kept"}
         axes.plot(
             at,
-            height,
+            min(step.stutter.seconds_per_hour, highest),
             marker="o",
             linestyle="none",
             clip_on=False,
             zorder=5,
-            markersize=6 if number else 9,
+            markersize=5 if number else 10,
             color=GOOD if step.within else CARE,
+            label=named.get(number),
         )
-        if not number:
-            axes.annotate(
-                f"planned: {step.settings}",
-                (at, height),
-                ha="right",
-                xytext=(-10, 60 if height < highest / 2 else -60),
-                textcoords="offset points",
-                fontsize=10,
-                color=INK,
-                arrowprops={"arrowstyle": "-", "color": INK, "linewidth": 0.8},
-            )
-    axes.set_xlim(left=0)
+    axes.set_xlim(0, SPARE * right if right else None)
     axes.set_ylim(0, highest)
     axes.set_xlabel("total sent, reserves included, Mbit/s", color=INK)
     axes.set_ylabel("stutter, seconds an hour", color=INK)
-    axes.legend(loc="upper left", frameon=True, framealpha=0.9, edgecolor=FAINT)
+    key(axes)
 
 
 def _draw_hours(axes: Axes, found: Forecast) -> None:
@@ -289,7 +292,6 @@ def _draw_hours(axes: Axes, found: Forecast) -> None:
         axes.bar(hour.hour, (kbps or 0.0) / 1000, width=0.7, color=colour)
     total = (found.total_kbps + found.reserved_kbps) / 1000
     axes.axhline(total, color=INK, linestyle=":", linewidth=1.2, label="planned")
-    axes.set_xlim(-0.5, 23.5)
-    axes.set_xticks(range(0, 24, 3), [f"{hour:02d}:00" for hour in range(0, 24, 3)])
+    _hour_ticks(axes)
     axes.set_ylabel("highest rate within\nthe limit, Mbit/s", color=INK)
-    axes.legend(loc="upper right", frameon=True, framealpha=0.9, edgecolor=FAINT)
+    key(axes)

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import contextlib
 import functools
-from collections.abc import Sequence
+import textwrap
+from collections.abc import Iterator, Sequence
+from contextvars import ContextVar
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.files.documents import written
@@ -44,13 +46,43 @@ def require_kind(path: Path) -> None:
         raise InputError(f'"{path.name}" is not a figure file', "name it .png, .svg or .pdf")
 
 
+narrow: ContextVar[bool] = ContextVar("narrow", default=False)
+"""Whether figures are drawn as narrow as a phone, their text as large as the page's."""
+NARROW_INCHES = (4.0, 6.0)
+SIGN_INCHES = 0.6 / 72
+"""How wide a sign is on average, by its size in points."""
+
+
+@contextlib.contextmanager
+def for_a_phone() -> Iterator[None]:
+    """Draw what is drawn within as narrow as a phone."""
+    before = narrow.set(True)
+    try:
+        yield
+    finally:
+        narrow.reset(before)
+
+
 def new_figure(
-    rows: int = 1, heights: tuple[float, ...] = (1.0,), *, shared: bool = True
+    title: str,
+    rows: int = 1,
+    heights: tuple[float, ...] = (1.0,),
+    *,
+    shared: bool = True,
+    tall: float | None = None,
 ) -> tuple[Figure, list[Axes]]:
-    """A figure with axes under each other that share time, unless they show different things."""
+    """A figure with axes under each other that share time, unless they show different things.
+
+    Args:
+        tall: inches, where the usual height does not do.
+    """
     from matplotlib.figure import Figure
 
-    figure = Figure(figsize=SIZE_INCHES, dpi=DPI, layout="constrained")
+    wide, usual = NARROW_INCHES if narrow.get() else SIZE_INCHES
+    figure = Figure(figsize=(wide, tall or usual), dpi=DPI, layout="constrained")
+    points = 10 if narrow.get() else 14
+    said = textwrap.fill(title, int(wide / (points * SIGN_INCHES)))
+    figure.suptitle(said, color=INK, x=0.01, ha="left", fontsize=points)
     drawn = figure.subplots(rows, 1, sharex=shared, squeeze=False, height_ratios=heights)
     axes = [row[0] for row in drawn]
     for ax in axes:
@@ -60,6 +92,24 @@ def new_figure(
         ax.grid(axis="y", color=FAINT, linewidth=0.6)
         ax.set_axisbelow(True)
     return figure, axes
+
+
+def key(axes: Axes, handles: Sequence[Any] = (), points: int = 9) -> None:
+    """What lines and colours mean, above the axes, where it covers nothing."""
+    shown, named = axes.get_legend_handles_labels()
+    shown, named = [*shown, *handles], [*named, *(str(one.get_label()) for one in handles)]
+    wide = NARROW_INCHES[0] if narrow.get() else SIZE_INCHES[0]
+    column = 0.7 + points * SIGN_INCHES * max(map(len, named), default=0)
+    axes.legend(
+        shown,
+        [textwrap.fill(name, int((wide - 1.6) / (points * SIGN_INCHES))) for name in named],
+        loc="lower left",
+        bbox_to_anchor=(0.0, 1.0),
+        ncols=max(1, int(wide / column)),
+        frameon=False,
+        fontsize=points,
+        borderaxespad=0.2,
+    )
 
 
 def save(figure: Figure, path: Path) -> None:

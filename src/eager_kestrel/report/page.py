@@ -5,6 +5,7 @@ A page needs no script and no network; its figures are SVG inside it.
 
 from __future__ import annotations
 
+import contextlib
 import re
 import tempfile
 from base64 import b64encode
@@ -33,11 +34,13 @@ from eager_kestrel.report.blocks import (
     text_of,
 )
 from eager_kestrel.report.connection_blocks import hours_blocks, moment
+from eager_kestrel.report.figures import for_a_phone
 from eager_kestrel.report.stream_blocks import findings_blocks, review_blocks
 from eager_kestrel.report.what_if_blocks import forecast_steps
 
 if TYPE_CHECKING:
     import jinja2
+    from markupsafe import Markup
 
     from eager_kestrel.core.plan.plan import DestinationPlan, Plan
     from eager_kestrel.core.watching.review import ReportMaterial
@@ -273,10 +276,12 @@ def watch_page(waiting: str) -> tuple[str, str]:
 
 def html(title: str, blocks: list[Block]) -> str:
     """Blocks as a page of HTML, figures inside it."""
-    from markupsafe import Markup
-
-    figures = [_svg(b.draw, n) for n, b in enumerate(b for b in blocks if isinstance(b, Figure))]
-    drawn = iter([Markup(svg) for svg in figures])  # noqa: S704 - the plotting library escaped it
+    drawn = iter(
+        [
+            _svgs(b.draw, number)
+            for number, b in enumerate(b for b in blocks if isinstance(b, Figure))
+        ]
+    )
     return _template("page.html").render(
         title=title, sections=[_section(part, drawn) for part in _sections(blocks)]
     )
@@ -303,19 +308,26 @@ def _section(blocks: list[Block], drawn: Iterator[Any]) -> dict[str, Any]:
             continue
         for block in group:
             if isinstance(block, Figure):
-                parts.append({"kind": "figure", "svg": next(drawn)})
+                parts.append({"kind": "figure", "svgs": next(drawn)})
             else:
                 parts.append({"kind": type(block).__name__.lower(), "block": block})
     return {"extra": first is not None and first.extra, "parts": parts}
 
 
-def _svg(draw_it: Callable[[Path], None], number: int) -> str:
-    """A figure as SVG to stand in a page: no header, and no name two figures could share."""
+def _svgs(draw_it: Callable[[Path], None], number: int) -> list[Markup]:
+    """A figure for a desk and for a phone, as SVG to stand in a page: no header, own names."""
+    from markupsafe import Markup
+
+    texts = []
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder, "figure.svg")
-        draw_it(path)
-        text = path.read_text(encoding="utf-8")
-    text = text[text.index("<svg") :]
-    text = re.sub(r"<metadata>.*?</metadata>", "", text, flags=re.DOTALL)
-    text = re.sub(r'\bid="', f'id="f{number}-', text)
-    return re.sub(r'(href="#|url\(#)', rf"\1f{number}-", text)
+        for place, size in (("desk", contextlib.nullcontext()), ("phone", for_a_phone())):
+            with size:
+                draw_it(path)
+            text = path.read_text(encoding="utf-8")
+            text = text[text.index("<svg") :]
+            text = re.sub(r"<metadata>.*?</metadata>", "", text, flags=re.DOTALL)
+            text = re.sub(r'\bid="', f'id="{place}{number}-', text)
+            text = re.sub(r'(href="#|url\(#)', rf"\1{place}{number}-", text)
+            texts.append(Markup(text))  # noqa: S704 - the plotting library escaped it
+    return texts

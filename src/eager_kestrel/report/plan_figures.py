@@ -31,9 +31,8 @@ def save_budget_figure(plan: Plan, path: Path) -> None:
         InputError: the file name is no resolution's.
         StorageError: the disk would not take it.
     """
-    figure, (axes,) = figures.new_figure()
     title = f"The budget of {plan.inputs.title or 'your stream'}"
-    figure.suptitle(title, color=figures.INK, x=0.01, ha="left", fontsize=14)
+    figure, (axes,) = figures.new_figure(title)
     steps = [*plan.budget.steps]
     if len(plan.destinations) == 1:
         steps += plan.destinations[0].budget_steps
@@ -45,7 +44,7 @@ def save_budget_figure(plan: Plan, path: Path) -> None:
     axes.set_yticks(range(len(steps) + 1), [*names, "sent"])
     axes.set_ylim(len(steps) + 1.1, -0.8)
     axes.set_xlabel("Mbit/s", color=figures.INK)
-    axes.set_xlim(0, plan.uplink.typical_kbps / 1000 * 1.28)
+    axes.set_xlim(0, plan.uplink.typical_kbps / 1000 * (2.8 if figures.narrow.get() else 1.28))
     axes.grid(axis="y", visible=False)
     axes.grid(axis="x", color=figures.FAINT, linewidth=0.6)
     axes.axvline(plan.budget.safe_kbps / 1000, color=figures.CARE, linewidth=1.2, linestyle="--")
@@ -67,8 +66,9 @@ def _key(axes: Axes) -> None:
     from matplotlib.lines import Line2D
     from matplotlib.patches import Patch
 
-    axes.legend(
-        handles=[
+    figures.key(
+        axes,
+        [
             Patch(color=figures.SOFT, label="left after each step"),
             Patch(color=figures.FAINT, label="taken by it"),
             Patch(color=figures.GOOD, label="video sent"),
@@ -77,7 +77,6 @@ def _key(axes: Axes) -> None:
             ),
             Line2D([], [], color=figures.CARE, linestyle="--", label="safe rate"),
         ],
-        loc="lower right",
     )
 
 
@@ -92,7 +91,7 @@ def _sent(axes: Axes, plan: Plan, end: int) -> None:
         axes.barh(end, video / 1000, TALL, left=left / 1000, color=figures.GOOD)
         axes.barh(end, rest / 1000, TALL, left=(left + video) / 1000, color=figures.LINE)
         said = f"{planned.title}\n{Bitrate.from_kbps(video)}"
-        wide = video / plan.uplink.typical_kbps > WIDE_ENOUGH
+        wide = video / plan.uplink.typical_kbps > WIDE_ENOUGH and not figures.narrow.get()
         axes.text(
             (left + video / 2) / 1000,
             end if wide else end + TALL / 2,
@@ -152,19 +151,14 @@ def save_need_figure(found: Needs, path: Path) -> None:
         InputError: there is nothing to draw, or the file name is no resolution's.
         StorageError: the disk would not take it.
     """
-    from matplotlib.figure import Figure
     from matplotlib.ticker import FuncFormatter, LogLocator, NullLocator
 
     rows = [need for need in found.needs if need.full_kbps is not None]
     if not rows:
         raise InputError("no upload gives any of these resolutions", "ask for another")
-    figure = Figure(figsize=(12.8, max(3.0, 1.6 + 0.4 * len(rows))), dpi=100, layout="constrained")
-    figure.suptitle(
-        "What upload a resolution takes", color=figures.INK, x=0.01, ha="left", fontsize=14
-    )
-    ax = figure.subplots()
-    ax.spines[["top", "right", "left"]].set_visible(False)
-    ax.set_axisbelow(True)
+    tall = max(3.0, 1.9 + 0.4 * len(rows))
+    figure, (ax,) = figures.new_figure("What upload a resolution takes", tall=tall)
+    ax.grid(axis="y", visible=False)
     ax.grid(axis="x", color=figures.FAINT, linewidth=0.6)
     most = MARGIN * max(need.full_kbps or 0.0 for need in rows) / 1000
     least = min(need.from_kbps or need.full_kbps or 1.0 for need in rows) / 1000 / MARGIN
@@ -173,6 +167,7 @@ def save_need_figure(found: Needs, path: Path) -> None:
     several = len({(need.platform, need.tier) for need in rows}) > 1
     names = [_name(need, several=several) for need in reversed(rows)]
     ax.set_yticks(range(len(rows)), names, color=figures.INK)
+    ax.set_ylim(-0.7, len(rows) - 0.3)
     ax.tick_params(axis="y", length=0)
     ax.set_xscale("log")
     ax.set_xlim(least, most)
@@ -180,7 +175,7 @@ def save_need_figure(found: Needs, path: Path) -> None:
     ax.xaxis.set_minor_locator(NullLocator())
     ax.xaxis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:g}"))
     ax.set_xlabel("upload, Mbit/s", color=figures.INK)
-    _legend(ax)
+    _need_key(ax)
     figures.save(figure, path)
 
 
@@ -193,10 +188,7 @@ def _name(need: Need, *, several: bool) -> str:
     )
 
 
-def _draw(ax: object, place: int, need: Need, most: float) -> None:
-    from matplotlib.axes import Axes
-
-    assert isinstance(ax, Axes)
+def _draw(ax: Axes, place: int, need: Need, most: float) -> None:
     if place % 2:
         ax.axhspan(place - 0.5, place + 0.5, color=figures.SHADE, zorder=0)
     full = (need.full_kbps or 0.0) / 1000
@@ -212,13 +204,13 @@ def _draw(ax: object, place: int, need: Need, most: float) -> None:
     ax.plot(full, place, "|", color=colour, markersize=15, markeredgewidth=2.5, zorder=3)
 
 
-def _legend(ax: object) -> None:
-    from matplotlib.axes import Axes
+def _need_key(axes: Axes) -> None:
     from matplotlib.lines import Line2D
 
-    assert isinstance(ax, Axes)
-    ax.legend(
-        handles=[
+    beyond = "nothing is gained beyond (grey: something else always looks better)"
+    figures.key(
+        axes,
+        [
             Line2D([], [], color=figures.LINE, linewidth=9, label="among the best-looking"),
             Line2D([], [], marker="o", color=figures.GOOD, linestyle="", label="good from here"),
             Line2D(
@@ -229,14 +221,9 @@ def _legend(ax: object) -> None:
                 linestyle="",
                 markersize=13,
                 markeredgewidth=2.5,
-                label="nothing is gained beyond (grey: something else always looks better)",
+                label=beyond,
             ),
         ],
-        loc="lower center",
-        bbox_to_anchor=(0.5, 1.0),
-        ncols=3,
-        frameon=False,
-        fontsize=9,
     )
 
 
@@ -250,11 +237,18 @@ def save_sweep_figure(found: Sweep, path: Path) -> None:
     points = [p for p in found.points if p.value is not None and p.chosen is not None]
     if not points:
         raise InputError(f"a sweep of {found.varied} has nothing to draw", "sweep upload or share")
-    figure, (lines_axes, rate_axes, quality_axes) = figures.new_figure(3, (2.0, 1.4, 1.0))
     unit = "upload, Mbit/s" if found.varied == "upload" else "safe share"
     title = f"What {found.platform} gets, by {found.varied}"
-    figure.suptitle(title, color=figures.INK, x=0.01, ha="left", fontsize=14)
+    figure, axes = figures.new_figure(title, 3, (2.0, 1.4, 1.0))
+    lines_axes, rate_axes, quality_axes = axes
     at = [p.value for p in points if p.value is not None]
+    least = next(p.value for p in found.points if p.value is not None)
+    if least < at[0]:
+        for ax in axes:
+            ax.axvspan(least, at[0], color=figures.SHADE)
+        lines_axes.text(
+            (least + at[0]) / 2, 0, "no settings\n", ha="center", fontsize=9, color=figures.INK
+        )
     chosen = [p.chosen for p in points if p.chosen is not None]
     lines_axes.step(
         at, [c.resolution.height for c in chosen], where="post", color=figures.LINE, linewidth=2
@@ -275,7 +269,7 @@ def save_sweep_figure(found: Sweep, path: Path) -> None:
         )
     lines_axes.set_ylabel("lines", color=figures.INK)
     lines_axes.set_ylim(0, 1.12 * max(c.resolution.height for c in chosen))
-    lines_axes.legend(loc="lower right", frameon=True, framealpha=0.9, edgecolor=figures.FAINT)
+    figures.key(lines_axes)
     rate_axes.step(at, [c.bitrate_kbps / 1000 for c in chosen], where="post", color=figures.LINE)
     rate_axes.set_ylabel("video, Mbit/s", color=figures.INK)
     rate_axes.set_ylim(0, 1.12 * max(c.bitrate_kbps for c in chosen) / 1000)
@@ -284,6 +278,7 @@ def save_sweep_figure(found: Sweep, path: Path) -> None:
     quality_axes.set_ylim(0, 100)
     quality_axes.set_yticks([20, 40, 60, 80, 100])
     quality_axes.set_xlabel(unit, color=figures.INK)
+    quality_axes.set_xlim(least, at[-1] if at[-1] > least else None)
     figures.save(figure, path)
 
 
@@ -297,14 +292,7 @@ def save_encoders_figure(found: MeasuredMachine, path: Path) -> None:
         InputError: the file name is no resolution's.
         StorageError: the disk would not take it.
     """
-    figure, (axes,) = figures.new_figure()
-    figure.suptitle(
-        f"What {found.name} encodes, {found.taken_at[:10]}",
-        color=figures.INK,
-        x=0.01,
-        ha="left",
-        fontsize=14,
-    )
+    figure, (axes,) = figures.new_figure(f"What {found.name} encodes, {found.taken_at[:10]}")
     names = list(dict.fromkeys(point.name for point in found.points))
     resolutions = list(dict.fromkeys(point.resolution for point in found.points))
     for number, resolution in enumerate(resolutions):
@@ -322,5 +310,5 @@ def save_encoders_figure(found: MeasuredMachine, path: Path) -> None:
     axes.axhline(wanted, color=figures.INK, linestyle=":", label=f"{wanted:g} frames a second")
     axes.set_xticks(range(len(names)), names, rotation=30, ha="right")
     axes.set_ylabel("frames a second", color=figures.INK)
-    axes.legend(loc="upper right")
+    figures.key(axes)
     figures.save(figure, path)
