@@ -115,8 +115,8 @@ def _show_home(filled: FilledHome) -> None:
         own = line and not line.startswith(setting)
         screen.print(f"  {'eager-kestrel ' if own else ''}{line}", markup=False, soft_wrap=True)
     screen.print(
-        "\nTo watch a stream, in two terminals; the first tells the address of a page to open beside "
-        "it, and the key that the second asks for:",
+        "\nTo watch a stream, in two terminals; the first tells the key that the second asks for, "
+        "and the address of a page to open beside it:",
         markup=False,
     )
     for line in TO_WATCH:
