@@ -245,9 +245,37 @@ def test_words_are_explained_with_the_latest_plan(kestrel: Kestrel) -> None:
     assert after["source"] == "your latest plan: Wheel night on Oxbow"
     assert "6,500 beside the reserves; safe: 6,500 kbit/s" in kestrel("explain", "budget").out
     assert "perhaps keyframe interval" in kestrel("explain", "keyfame").error_line
+    assert "perhaps bitrate or buffer" in kestrel("explain", "bitrate or buffer").error_line
     assert kestrel("explain", "zzz").code == 2
     assert "keyframe interval" in kestrel("explain").out
     assert "judder" in json.loads(kestrel("explain", "--json").out)["terms"]
+
+
+@pytest.mark.parametrize(
+    ("asked", "about"),
+    [
+        ("laggy", "delay"),
+        ("pixelated", "blurry"),
+        ("green is fine but viewers complain", "buffering"),
+        ("my stream keeps disconnecting", "disconnects"),
+        ("why is it frozen?", "stutters"),
+        ("cbr", "constant bitrate"),
+        ("what bitrate do I need", "bitrate"),
+        ("why keyframes", "keyframe interval"),
+        ("why", "limited by"),
+    ],
+)
+def test_questions_find_the_word_they_are_about(kestrel: Kestrel, asked: str, about: str) -> None:
+    assert kestrel("explain", *asked.split(), "--json").document["term"] == about
+
+
+def test_why_a_number_is_the_setting_that_has_it(kestrel: Kestrel) -> None:
+    made = kestrel("plan", "wheel-night", *UPLOAD, "--json").document
+    settings = {"resolution", "frame_rate", "bitrate", "audio_bitrate"}
+    for reason in made["destinations"][0]["reasons"]:
+        if reason["setting"] in settings:
+            found = kestrel("explain", "why", reason["value"].split()[0], "--json").document
+            assert found["reason"].startswith(f"{reason['value']}: "), reason
 
 
 @pytest.mark.parametrize(

@@ -32,18 +32,20 @@ def glossary() -> Glossary:
 
 
 def explain(word: str) -> Explained:
-    """What a word means, and what it comes to in the latest plan.
+    """What a word or a question is about, and what it comes to in the latest plan.
 
     Raises:
         NotFoundError: the word is not known; suggests the nearest.
     """
-    name, term = glossary().find(word)
     plan = latest_plan()
+    numbers = {} if plan is None else numbers_of(plan)
+    values = {name: value for name, (value, _) in numbers.get("reasons", {}).items()}
+    name, term = glossary().find(word, values)
     if plan is None:
-        return explained(name, term, {}, None)
+        return explained(name, term, numbers, None)
     title = plan.inputs.title or "your stream"
     where = " and ".join(destination.title for destination in plan.destinations)
-    return explained(name, term, numbers_of(plan), f"your latest plan: {title} on {where}")
+    return explained(name, term, numbers, f"your latest plan: {title} on {where}")
 
 
 FILE_NAME = "proofs.json"

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import re
 import string
 from collections.abc import Mapping
+from types import MappingProxyType
 from typing import Any
 
 from pydantic import Field
@@ -17,6 +19,8 @@ from eager_kestrel.core.words import plans as words
 from eager_kestrel.core.words.numbers import looks
 
 Numbers = Mapping[str, Any]
+ASKING = "why"
+"""A word of questions that are about something else if anything else is named."""
 
 
 class Cause(Frozen):
@@ -46,25 +50,59 @@ class Glossary(Frozen):
 
     terms: dict[str, Term] = Field(min_length=1)
 
-    def find(self, word: str) -> tuple[str, Term]:
-        """A term by its name or another word for it, whatever the case.
+    def find(
+        self, asked: str, values: Mapping[str, str] = MappingProxyType({})
+    ) -> tuple[str, Term]:
+        """A term by its name or another word for it, or what a question speaks of.
+
+        A number in a question is looked for in the values: "why 720" asks for the resolution where
+        that is planned. Else the term is meant of which most words are said, whatever their case
+        and endings, and a symptom rather than a word.
+
+        Args:
+            values: what a plan sets, by term.
 
         Raises:
-            NotFoundError: it is not known; suggests the nearest.
+            NotFoundError: nothing is known by it, or several; suggests the nearest.
         """
         known = {name: name for name in self.terms}
         for name, term in self.terms.items():
             known |= dict.fromkeys(term.also, name)
-        plain = " ".join(word.lower().replace("_", " ").replace("-", " ").split())
+        plain = " ".join(asked.lower().replace("_", " ").replace("-", " ").split())
         spelled = {name.replace("-", " "): found for name, found in known.items()}
         if plain in spelled:
             return spelled[plain], self.terms[spelled[plain]]
+        if numbers := _numbers(plain):
+            for name, value in values.items():
+                if name in self.terms and numbers <= _numbers(value):
+                    return name, self.terms[name]
+        said = _stems(plain)
+        named: dict[str, tuple[int, bool]] = {}
+        for phrase, name in spelled.items():
+            if (stems := _stems(phrase)) <= said:
+                better = len(stems - _stems(ASKING)), bool(self.terms[name].causes)
+                named[name] = max(better, named.get(name, (0, False)))
+        names = [name for name, one in named.items() if one == max(named.values())]
+        if len(names) == 1:
+            return names[0], self.terms[names[0]]
         import difflib
 
         close = difflib.get_close_matches(plain, [*spelled], n=3, cutoff=0.6)
-        names = list(dict.fromkeys(spelled[c] for c in close))
+        names = names or list(dict.fromkeys(spelled[c] for c in close))
         instead = f"perhaps {' or '.join(names)}" if names else "explain alone lists every word"
-        raise NotFoundError(f'"{word}" is not explained here', instead)
+        raise NotFoundError(f'"{asked}" is not explained here', instead)
+
+
+def _numbers(text: str) -> set[str]:
+    return set(re.findall(r"\d+(?:\.\d+)?", text.replace(",", "")))
+
+
+def _stems(text: str) -> set[str]:
+    """The words of a text without the endings that English puts on them."""
+    return {
+        re.sub(r"(?<=..)(?:g?y|s|es|ed|ing|n?ing|er)$", "", w)
+        for w in re.findall(r"[^\s?!,;]+", text)
+    }
 
 
 class Explained(Frozen):
@@ -90,8 +128,8 @@ def explained(name: str, term: Term, numbers: Numbers, source: str | None) -> Ex
     causes = tuple(
         cause.model_copy(update={"sum": _worked_out(cause.sum, numbers)}) for cause in term.causes
     )
-    setting = next((s.name for s in SETTINGS if name in (s.term, s.name.replace("_", " "))), None)
-    reason = numbers.get("reasons", {}).get(setting)
+    value, why = numbers.get("reasons", {}).get(name, (None, None))
+    reason = None if value is None else f"{value}: {why}"
     known = (
         worked_out is not None
         or reason is not None
@@ -158,10 +196,13 @@ def _settings_numbers(plan: Plan, destination: DestinationPlan) -> dict[str, Any
     if video is None or audio is None:
         return {}
     pixels, fps = video.resolution.pixels, float(video.frame_rate)
+    called = {s.name: s.term or s.name.replace("_", " ") for s in SETTINGS}
     steps = [resolution_at(s.video.resolution, s.video.frame_rate) for s in destination.fallbacks]
     return {
         **video.model_dump(),
-        "reasons": {r.setting: f"{r.value}: {r.text}" for r in destination.reasons},
+        "reasons": {
+            called[r.setting]: (r.value, r.text) for r in destination.reasons if r.setting in called
+        },
         "video_kbps": video.bitrate_kbps,
         "video_mbps": video.bitrate_kbps / 1000,
         "max_kbps": video.max_kbps,
