@@ -50,6 +50,8 @@ from eager_kestrel.files.shows import bundled_show
 LINE = "wet-evening"
 SHOW = "wheel-night"
 REHEARSED_SECONDS = 10.0
+MEASURED_SECONDS = (12, 24)
+"""The second where a busy machine took the first."""
 
 
 def demo_show() -> Show:
@@ -69,14 +71,19 @@ def demo(
         StoppedError: Ctrl-C.
     """
     show = demo_show()
-    with simulated_uplink(simulated_connection(LINE)) as stand_in:
-        wish = MeasureOptions(stand_in.url, connections=1, limits=Limits(seconds=12), practice=True)
-        run = measure(wish, tell)
-    _go_on(stopped=run.one_connection is not None and run.one_connection.ended == "stopped")
-    planned = plan(show, uplink_of([run]), evidence=Evidence.of([evidence_of(run)]))
-    if not any(destination.feasible for destination in planned.plan.destinations):
+    for seconds in MEASURED_SECONDS:
+        with simulated_uplink(simulated_connection(LINE)) as stand_in:
+            limits = Limits(seconds=seconds)
+            wish = MeasureOptions(stand_in.url, connections=1, limits=limits, practice=True)
+            run = measure(wish, tell)
+        _go_on(stopped=run.one_connection is not None and run.one_connection.ended == "stopped")
+        planned = plan(show, uplink_of([run]), evidence=Evidence.of([evidence_of(run)]))
+        if any(destination.feasible for destination in planned.plan.destinations):
+            break
+    else:
         raise NetworkError(
-            "this machine is too busy to simulate the wet evening", "run it when it is quieter"
+            "this machine is too busy to simulate the wet evening, also for twice as long",
+            "end what keeps it busy, and run it again",
         )
     chosen = destination_of(planned.plan, None)
     with tempfile.TemporaryDirectory() as folder:

@@ -25,9 +25,7 @@ from eager_kestrel.cli.options import (
 def forecast(
     plan: Annotated[
         str,
-        typer.Argument(
-            metavar="PLAN", help="A plan's JSON file or a show; default: the latest plan."
-        ),
+        typer.Argument(metavar="PLAN", help="A plan's JSON file or a show."),
     ] = "latest",
     lasts: Annotated[
         str | None,

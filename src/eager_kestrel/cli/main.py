@@ -67,11 +67,10 @@ COMMANDS: dict[str, dict[str, str]] = {
         "report": "Write one page to keep: settings, reasons, fallbacks, the upload, every proof.",
         "explain": "Explain a word or a sum of the trade, with the numbers of your latest plan.",
         "practice": "Simulated connections and platforms on this machine.",
+        "schema": "For programs: the JSON Schema of each kind of document.",
     },
 }
 """By the step of the work; each is a module of this package, imported when it is called."""
-HIDDEN = ("schema",)
-"""Commands for programs, left out of the list."""
 
 
 class StepGroup(TyperGroup):
@@ -88,7 +87,7 @@ class StepGroup(TyperGroup):
             InputError: there is none; suggests one.
         """
         names = self.list_commands(ctx)
-        if cmd_name in (*names, *HIDDEN):
+        if cmd_name in names:
             module = importlib.import_module(f"eager_kestrel.cli.{cmd_name.replace('-', '_')}")
             return typer.main.get_command(module.app)
         if ctx.resilient_parsing:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from contextlib import ExitStack
 from dataclasses import dataclass, replace
+from datetime import datetime
 from functools import partial
 from typing import TYPE_CHECKING, Annotated, ClassVar
 
@@ -32,6 +33,7 @@ from eager_kestrel.core.connection.endpoints import Rankings
 from eager_kestrel.core.connection.run import Run
 from eager_kestrel.core.errors import InputError, NetworkError, StorageError
 from eager_kestrel.core.units import parse_seconds
+from eager_kestrel.core.words.runs import schedule_line
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -154,6 +156,8 @@ def measure(
         endpoint = _towards(url, practice, where.to, stack)
         options = _options(endpoint, where, how, practice=practice is not None)
         with progress(quiet=output.json) as tell:
+            if end is not None:
+                warn(schedule_line(end, datetime.now().astimezone(), pause))
             if runs > 1:
                 outcomes = list(
                     told(schedule.measure_repeatedly(options, runs, pause, tell, end), keep)

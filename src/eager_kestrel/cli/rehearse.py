@@ -49,9 +49,7 @@ def live(*, quiet: bool) -> Iterator[Callable[[StreamSample], None]]:
 def rehearse(
     plan: Annotated[
         str,
-        typer.Argument(
-            metavar="PLAN", help="A plan's JSON file, or settings; default: the latest plan."
-        ),
+        typer.Argument(metavar="PLAN", help="A plan's JSON file, or settings."),
     ] = "latest",
     to: Annotated[
         list[str] | None,

@@ -14,9 +14,7 @@ from eager_kestrel.report import page
 
 
 def report(
-    plan: Annotated[
-        str, typer.Argument(metavar="PLAN", help="A plan's JSON file; default: the latest plan.")
-    ] = "latest",
+    plan: Annotated[str, typer.Argument(metavar="PLAN", help="A plan's JSON file.")] = "latest",
     out: Annotated[
         Path, typer.Option("--out", "-o", metavar="FILE", help="The page: .html or .md.")
     ] = Path("report.html"),

@@ -19,9 +19,7 @@ def review(
             metavar="BROADCAST", help='Its id, the beginning of one, or "latest" (runs list).'
         ),
     ] = "latest",
-    plan: Annotated[
-        str, typer.Option(metavar="PLAN", help="The plan it was sent by; default: the latest.")
-    ] = "latest",
+    plan: Annotated[str, typer.Option(metavar="PLAN", help="The plan it was sent by.")] = "latest",
     show: Annotated[
         str | None,
         typer.Option(

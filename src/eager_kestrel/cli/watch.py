@@ -105,9 +105,7 @@ class AlertFlags:
 
 @options.grouped
 def watch(
-    plan: Annotated[
-        str, typer.Argument(metavar="PLAN", help="A plan's JSON file; default: the latest plan.")
-    ] = "latest",
+    plan: Annotated[str, typer.Argument(metavar="PLAN", help="A plan's JSON file.")] = "latest",
     which: StreamFlags = StreamFlags(),
     between: RelayFlags = RelayFlags(),
     alerts: AlertFlags = AlertFlags(),
@@ -115,12 +113,14 @@ def watch(
         str, typer.Option(metavar="TIME", help="Stop after this long in any case.")
     ] = "12 h",
     _guides: options.GuideFolder = None,
-    json: options.Json = False,
+    json: Annotated[
+        bool, typer.Option("--json", "-j", help="Print one JSON document a second.")
+    ] = False,
     _: options.Quiet = False,
 ) -> None:
     """Watch the stream a program sends: does it arrive, what is at fault, what to do.
 
-    With --json: one document a second. What was seen is kept: see review and runs list.
+    What was seen is kept: see review and runs list.
     """
     serve()
     with contextlib.ExitStack() as stack:

@@ -11,12 +11,15 @@ from eager_kestrel.core.words.numbers import (
     counted,
     joined,
     kbit,
+    lasting,
     observed,
     rate,
     some_seconds,
 )
 
 if TYPE_CHECKING:
+    from datetime import datetime
+
     from eager_kestrel.core.stutter import StutterSeen
 
 
@@ -351,6 +354,14 @@ def stood_still(seen: StutterSeen | None) -> str | None:
         f"your connection stopped {times} in the {span} observed; no bitrate avoids that: {late}; "
         f"{helps}"
     )
+
+
+def schedule_line(end: datetime, now: datetime, every_seconds: float) -> str:
+    """Until when runs are taken, and how many: a time of day may be tomorrow's."""
+    left = (end - now).total_seconds()
+    day = "" if end.date() == now.date() else "tomorrow "
+    runs = counted(1 + int(left // every_seconds), "run")
+    return f"measuring until {day}{end:%H:%M}, for {lasting(left)}: at most {runs}"
 
 
 measure_like = Sentence("measure at {when}, like this: eager-kestrel measure --to {platform}")
