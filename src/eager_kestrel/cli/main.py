@@ -67,7 +67,7 @@ COMMANDS: dict[str, dict[str, str]] = {
         "report": "Write one page to keep: settings, reasons, fallbacks, the upload, every proof.",
         "explain": "Explain a word or a sum of the trade, with the numbers of your latest plan.",
         "practice": "Simulated connections and platforms on this machine.",
-        "schema": "For programs: the JSON Schema of each kind of document.",
+        "schema": "Print the JSON Schema of a kind of document, such as a plan.",
     },
 }
 """By the step of the work; each is a module of this package, imported when it is called."""

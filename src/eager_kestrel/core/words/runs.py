@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Literal
 
@@ -360,7 +361,7 @@ def schedule_line(end: datetime, now: datetime, every_seconds: float) -> str:
     """Until when runs are taken, and how many: a time of day may be tomorrow's."""
     left = (end - now).total_seconds()
     day = "" if end.date() == now.date() else "tomorrow "
-    runs = counted(1 + int(left // every_seconds), "run")
+    runs = counted(math.ceil(left / every_seconds), "run")
     return f"measuring until {day}{end:%H:%M}, for {lasting(left)}: at most {runs}"
 
 
