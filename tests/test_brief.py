@@ -86,6 +86,11 @@ def test_a_sheet_for_helpers_is_the_answer_and_nothing_else(kestrel: Kestrel) ->
     for there in made["destinations"]:
         assert all(address in short for address in there["servers"])
     assert "When it struggles" in short
+    video = made["destinations"][0]["video"]
+    assert f"every {video['keyframe_seconds']:g} s = {video['keyframe_frames']} frames" in short
+    assert f"{video['buffer_kbit']:,.0f} kbit = " in short
+    assert f"{video['profile']}, level {video['level']}, {video['b_frames']} B-frames" in short
+    assert video["colour"] in short
     assert all(as_said(step) in short for step in made["destinations"][0]["fallbacks"])
     for heading in ("Where the bitrate comes from", "Every setting, and why", "limited by"):
         assert heading in long

@@ -17,7 +17,7 @@ from eager_kestrel.core.connection.trace import Trace
 from eager_kestrel.core.errors import NetworkError
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.core.words.numbers import counted
-from eager_kestrel.core.words.runs import bars, schedule_line
+from eager_kestrel.core.words.runs import bars
 from tests.conftest import Kestrel
 from tests.test_throughput import run_of, sampled
 
@@ -166,7 +166,7 @@ def test_a_schedule_ends_at_its_hour(monkeypatch: pytest.MonkeyPatch) -> None:
     assert schedule.next_time_of_day("23:00", evening).date() == evening.date()
     morning = schedule.next_time_of_day("8:00", evening)
     assert morning.date() > evening.date()
-    said = schedule_line(morning, evening, 600)
+    said = schedule.announced(morning, evening, 600)
     assert said == "measuring until tomorrow 08:00, for 10 h 30 min: at most 63 runs"
 
 

@@ -154,7 +154,7 @@ def test_files_by_extension(kestrel: Kestrel, tmp_path: Path) -> None:
     (row,) = csv.DictReader(io.StringIO((tmp_path / "p.csv").read_text()))
     assert (row["platform"], row["bitrate_kbps"], row["audio_kbps"]) == ("oxbow", "6000.0", "160.0")
     text = (tmp_path / "p.md").read_text()
-    assert "| video bitrate | 6,000 kbit/s = 6 Mbit/s, constant | guide |" in text
+    assert "| video bitrate | 6,000 kbit/s = 6 Mbit/s, constant (CBR) | guide |" in text
     for said in (
         "if it struggles",
         "local copy",

@@ -323,7 +323,7 @@ def test_the_card_and_the_file(kestrel: Kestrel, tmp_path: Path) -> None:
         "video call=1.5 Mbit/s",
     )
     assert result.code == 0
-    assert "6,000 kbit/s = 6 Mbit/s, constant" in result.out
+    assert "6,000 kbit/s = 6 Mbit/s, constant (CBR)" in result.out
     assert "every 2 s = 120 frames" in result.out
     assert "\x1b[" not in result.out
     assert json.loads(out.read_text())["format"] == "eager-kestrel/plan/3"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import time
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
@@ -168,6 +169,13 @@ def schedule_of(until: str | None, repeat: int) -> tuple[datetime | None, int]:
     if repeat > 1:
         raise errors.InputError("--until and --repeat exclude each other", "give one of them")
     return next_time_of_day(until, datetime.now().astimezone()), MOST_RUNS
+
+
+def announced(end: datetime, now: datetime, every_seconds: float) -> str:
+    """Until when runs are taken, which may be tomorrow, and how many, in words."""
+    left = (end - now).total_seconds()
+    day = "" if end.date() == now.date() else "tomorrow "
+    return words.schedule_line(f"{day}{end:%H:%M}", left, math.ceil(left / every_seconds))
 
 
 def learned(

@@ -33,7 +33,6 @@ from eager_kestrel.core.connection.endpoints import Rankings
 from eager_kestrel.core.connection.run import Run
 from eager_kestrel.core.errors import InputError, NetworkError, StorageError
 from eager_kestrel.core.units import parse_seconds
-from eager_kestrel.core.words.runs import schedule_line
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -157,7 +156,7 @@ def measure(
         options = _options(endpoint, where, how, practice=practice is not None)
         with progress(quiet=output.json) as tell:
             if end is not None:
-                warn(schedule_line(end, datetime.now().astimezone(), pause))
+                warn(schedule.announced(end, datetime.now().astimezone(), pause))
             if runs > 1:
                 outcomes = list(
                     told(schedule.measure_repeatedly(options, runs, pause, tell, end), keep)

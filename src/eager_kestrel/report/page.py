@@ -88,11 +88,11 @@ def write_report(told: ReportMaterial, path: Path, *, one_page: bool = False) ->
 
 
 def report_blocks(told: ReportMaterial, *, one_page: bool = False) -> Iterator[Block]:
-    """The answer, what it rests on, and every proof; ``one_page`` is the answer alone."""
+    """The answer, what it rests on, and every proof; ``one_page`` is what to type, and what if."""
     plan = told.plan
     if plan.made_at:
         yield Note(f"Planned {moment(plan.made_at)}.", "dim")
-    yield from plan_blocks.answer_blocks(plan, why=not one_page, page=True)
+    yield from plan_blocks.answer_blocks(plan, why=not one_page, full=one_page, page=True)
     yield Heading("When it struggles")
     yield from _of_each(plan, _fallbacks)
     if one_page:

@@ -61,7 +61,7 @@ def answer_blocks(
             yield blocks.Note(f"{title_of(plan, [destination])}: no settings", "bad")
             yield blocks.Note(destination.infeasible_because)
     sent = sent_alike(plan)
-    whole = [blocks.Rows(tuple(_of_all(plan, why=why, full=full)))] if sent else []
+    whole = [blocks.Rows(tuple(_of_all(plan, why=why, full=full and not page)))] if sent else []
     yield from whole if page else ()
     for alike in sent:
         made = card(plan, alike, why=why, full=full)
@@ -181,7 +181,8 @@ def _card_rows(
         yield "deinterlace", f"first, to one frame of each {video.deinterlace}", "deinterlace"
     yield "resolution", str(video.resolution), "resolution"
     yield "frame rate", f"{frame_rate_text(video.frame_rate)} fps", "frame_rate"
-    yield "video bitrate", f"{both(video.bitrate_kbps)}, {video.rate_control}", "bitrate"
+    control = f"{video.rate_control} ({'CBR' if video.rate_control == 'constant' else 'VBR'})"
+    yield "video bitrate", f"{both(video.bitrate_kbps)}, {control}", "bitrate"
     if video.peak_kbps is not None:
         yield "peak", both(video.peak_kbps), "bitrate"
     seconds, count = video.keyframe_seconds, video.keyframe_frames
@@ -191,7 +192,7 @@ def _card_rows(
     yield "keyframes", frames, "keyframes"
     codec = CODEC_NAMES[video.codec]
     if full:
-        yield "buffer", f"{video.buffer_kbit:,.0f} kbit", "buffer"
+        yield "buffer", words.buffer(video.buffer_kbit, video.max_kbps), "buffer"
         form = f"{video.profile}, level {video.level}, {video.b_frames} B-frames"
         yield "codec", f"{codec} {form}", "profile"
     elif video.codec != "h264":

@@ -132,6 +132,13 @@ viewers_too_slow = Sentence(
     "{platform} may pass on exactly what you send, and its slowest viewers have room for "
     "{kbps:kbit} of video"
 )
+
+
+def buffer(kbit: float, max_kbps: float) -> str:
+    """As encoders ask for it: in kbit, or in seconds or milliseconds of the bitrate."""
+    return f"{kbit:,.0f} kbit = {kbit / max_kbps:.3g} s"
+
+
 low_quality = Sentence("predicted quality for {platform}: {quality:looks}; {way_out}")
 NO_OFFER = "free some upload, or show something calmer"
 below_least = Sentence(

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Literal
 
@@ -19,8 +18,6 @@ from eager_kestrel.core.words.numbers import (
 )
 
 if TYPE_CHECKING:
-    from datetime import datetime
-
     from eager_kestrel.core.stutter import StutterSeen
 
 
@@ -357,12 +354,9 @@ def stood_still(seen: StutterSeen | None) -> str | None:
     )
 
 
-def schedule_line(end: datetime, now: datetime, every_seconds: float) -> str:
-    """Until when runs are taken, and how many: a time of day may be tomorrow's."""
-    left = (end - now).total_seconds()
-    day = "" if end.date() == now.date() else "tomorrow "
-    runs = counted(math.ceil(left / every_seconds), "run")
-    return f"measuring until {day}{end:%H:%M}, for {lasting(left)}: at most {runs}"
+def schedule_line(until: str, seconds: float, most: int) -> str:
+    """Until when runs are taken, and how many at most."""
+    return f"measuring until {until}, for {lasting(seconds)}: at most {counted(most, 'run')}"
 
 
 measure_like = Sentence("measure at {when}, like this: eager-kestrel measure --to {platform}")
