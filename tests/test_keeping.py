@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import os
 import random
 import signal
@@ -9,6 +10,7 @@ import sqlite3
 import sys
 import threading
 import time
+from collections.abc import Callable
 from contextlib import closing, suppress
 from pathlib import Path
 from typing import Any
@@ -17,8 +19,9 @@ import pytest
 
 from eager_kestrel.core.errors import InputError, StorageError
 from eager_kestrel.files.database import FILE_NAME
+from eager_kestrel.files.documents import write_text
 from eager_kestrel.files.flv_writer import StreamFile, part_of
-from eager_kestrel.files.history import History
+from eager_kestrel.files.history import RUNS, History
 from eager_kestrel.files.repair import repair
 from eager_kestrel.media.stand_in import StandIn
 from eager_kestrel.net.publishing import PublishTarget
@@ -117,6 +120,72 @@ def test_repair_beside_a_writer_loses_nothing(home: Path) -> None:
     with History() as history:
         assert {run.id for run in history.runs()} >= set(kept_there)
     assert len(kept_there) == 200
+
+
+class Killed(BaseException):
+    """In place of a signal that nobody can catch."""
+
+
+@pytest.mark.parametrize("at_call", range(12))
+def test_a_repair_that_is_killed_leaves_the_old_history_or_the_new(
+    home: Path, monkeypatch: pytest.MonkeyPatch, at_call: int
+) -> None:
+    """Before each call that changes a name, and after each commit."""
+    path = history_of(home, 12)
+    with closing(sqlite3.connect(path)) as database, database:
+        database.execute("UPDATE runs SET document = '{' WHERE id = 'r-003'")
+    calls = itertools.count()
+
+    def dying(real: Callable[..., object]) -> Callable[..., object]:
+        def call(*given: object, **named: object) -> object:
+            if next(calls) == at_call:
+                raise Killed
+            return real(*given, **named)
+
+        return call
+
+    with monkeypatch.context() as patch:
+        for name in ("replace", "hardlink_to", "unlink", "mkdir"):
+            patch.setattr(Path, name, dying(getattr(Path, name)))
+        patch.setattr(History, "add_rows", dying(History.add_rows))
+        patch.setattr(History, "keep_rows", dying(History.keep_rows))
+        with suppress(Killed):
+            repair()
+    with History() as history:
+        ids = set(history.ids(RUNS))
+    assert len(ids) in (11, 12)
+    assert repair().saved == 11
+    with History() as history:
+        assert {run.id for run in history.runs()} == {f"r-{n:03}" for n in range(12)} - {"r-003"}
+    names = {p.name for p in home.iterdir() if ".damaged-" not in p.name}
+    assert names <= {"runs.sqlite3", "runs.sqlite3-wal", "runs.sqlite3-shm", "repairing"}
+
+
+def test_what_another_program_holds_is_waited_for_and_told(
+    home: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """As Windows has it: an open file cannot be replaced; simulated by what the call raises."""
+    file = home / "plan.toml"
+    write_text(file, "before")
+    tries = itertools.count(1)
+
+    def replace(self: Path, target: Path) -> Path:
+        if next(tries) < free_at:
+            error = PermissionError(13, "The process cannot access the file")
+            error.winerror = 32  # type: ignore[attr-defined]
+            raise error
+        return really(self, target)
+
+    really = Path.replace
+    monkeypatch.setattr(Path, "replace", replace)
+    free_at = 4
+    write_text(file, "after")
+    assert file.read_text() == "after"
+    free_at = 10**9
+    with pytest.raises(StorageError, match="another program has it open"):
+        write_text(file, "never")
+    assert file.read_text() == "after"
+    assert [p.name for p in home.iterdir()] == ["plan.toml"]
 
 
 @pytest.mark.parametrize("seed", range(5))

@@ -17,6 +17,9 @@ _IN_JSON = re.compile(
     rb"|\xe2\x81[\xa0-\xaf]|\xef\xbb\xbf|\\[bfnrt]|\\u(?:00|061|20[0-6]|[fF][eE])"
 )
 
+_CONTROLS = bytes([*range(0x09), 0x0B, 0x0C, *range(0x0E, 0x20), 0x7F])
+"""Those of the ASCII that JSON cannot have between its values either."""
+
 
 def printable(text: str, *, lines: bool = False) -> str:
     """A text without control codes, a space for each, and without what cannot be seen.
@@ -43,7 +46,8 @@ def printable_in(document: Any) -> Any:
 
 def may_hide(raw: bytes) -> bool:
     """Whether the bytes of a JSON document may hold what is not printable: a quick look."""
-    return _IN_JSON.search(raw) is not None
+    plain = raw.isascii() and b"\\" not in raw and len(raw.translate(None, _CONTROLS)) == len(raw)
+    return not plain and _IN_JSON.search(raw) is not None
 
 
 @dataclass(slots=True)

@@ -17,7 +17,7 @@ from typing import Self
 from pydantic import ValidationError
 
 from eager_kestrel.core.errors import StorageError
-from eager_kestrel.files.documents import free_bytes
+from eager_kestrel.files.documents import free_bytes, replace_file
 from eager_kestrel.files.home import data_home, made, storage_error
 
 FILE_NAME = "runs.sqlite3"
@@ -26,6 +26,8 @@ UNWRITABLE = ("readonly", "unable to open", "full", "disk I/O")
 """What is said of a disk that takes nothing; what is kept can still be read."""
 LOCKED_SECONDS = 0.02
 """Between two tries."""
+COMPANIONS = ("-wal", "-shm")
+"""Files that SQLite keeps beside it."""
 SPARE_BYTES = 65_536
 """Free space in the file from which on it is given back to the disk."""
 VERSION = 9
@@ -91,6 +93,30 @@ DAMAGED = (
 """Of whatever else the database says: its own words help nobody."""
 
 
+def repaired_file(path: Path) -> Path:
+    """What was saved of a damaged history, whole, until it is put in its place."""
+    return path.with_name(f"{path.name}.repaired")
+
+
+def finish_repair(path: Path) -> None:
+    """Put what was saved of a damaged history in its place, if that is still to be done.
+
+    Raises:
+        StorageError: the disk, or another program, does not let it.
+    """
+    repaired = repaired_file(path)
+    if not repaired.exists():
+        return
+    try:
+        for end in COMPANIONS:  # the log of the damaged one is not for this one
+            path.with_name(path.name + end).unlink(missing_ok=True)
+        replace_file(repaired, path)
+    except FileNotFoundError:  # another process was faster
+        pass
+    except OSError as error:
+        raise storage_error(error, str(path), writing=True) from None
+
+
 class Database:
     """The file the history is in; open it in a ``with`` block."""
 
@@ -98,10 +124,13 @@ class Database:
         self.path = (folder or data_home()) / FILE_NAME
         self._database: sqlite3.Connection | None = None
         self.read_only = False
+        self._number = 0
+        """Of the file, on its disk."""
 
     def __enter__(self) -> Self:
         try:
             made(self.path.parent)
+            finish_repair(self.path)
             self._open()
         except sqlite3.Error as error:
             self._close()
@@ -123,6 +152,7 @@ class Database:
         try:
             if not self.path.exists():  # only its owner may read it and its log
                 self.path.touch(0o600)
+            self._number = self.path.stat().st_ino
             self._database = sqlite3.connect(self.path, timeout=BUSY_SECONDS, isolation_level=None)
             self._version(self._database)
             self._write_ahead(self._database)
@@ -188,6 +218,7 @@ class Database:
         try:
             database.execute("BEGIN IMMEDIATE")
             try:
+                self._require_place()
                 yield database
             except BaseException:
                 database.execute("ROLLBACK")
@@ -197,6 +228,15 @@ class Database:
             raise self._storage_error(error) from None
         except OSError as error:
             raise storage_error(error, str(self.path)) from None
+
+    def _require_place(self) -> None:
+        """Write into no file that a repair has put aside since it was opened.
+
+        Raises:
+            StorageError: it has.
+        """
+        if repaired_file(self.path).exists() or self.path.stat().st_ino != self._number:
+            raise StorageError("the run history was just repaired", "try again", str(self.path))
 
     @contextlib.contextmanager
     def reading(self) -> Iterator[sqlite3.Connection]:

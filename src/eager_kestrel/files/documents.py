@@ -9,6 +9,7 @@ import json
 import os
 import shutil
 import stat
+import time
 from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import Any
@@ -37,13 +38,36 @@ def written(path: Path, *, private: bool = False) -> Iterator[Path]:
         temporary = Path(name)
         yield temporary
         temporary.chmod(0o600 if private else 0o666 & ~_umask())
-        temporary.replace(path)
+        replace_file(temporary, path)
         temporary = None
     except OSError as error:
         raise storage_error(error, str(path), writing=True) from None
     finally:
         if temporary is not None:
             temporary.unlink(missing_ok=True)
+
+
+HELD = (5, 32)
+"""What Windows says of a file that another program has open: access denied, sharing violation."""
+HELD_SECONDS = 2.0
+
+
+def replace_file(source: Path, target: Path) -> None:
+    """Rename a file over another; one that another program holds for a moment is waited for.
+
+    Raises:
+        OSError: it cannot be renamed.
+    """
+    until = time.monotonic() + HELD_SECONDS
+    while True:
+        try:
+            source.replace(target)
+        except PermissionError as error:
+            if getattr(error, "winerror", None) not in HELD or time.monotonic() > until:
+                raise
+            time.sleep(HELD_SECONDS / 40)
+        else:
+            return
 
 
 def _umask() -> int:

@@ -71,6 +71,8 @@ def made(folder: Path) -> Path:
     return folder
 
 
+SHARED = 32
+"""What Windows calls a sharing violation."""
 _MISSING = (errno.ENOENT, errno.ENOTDIR, errno.EISDIR)
 _WHY = {
     errno.ENOSPC: ("the disk is full", "free some space"),
@@ -94,6 +96,8 @@ _WHY = {
 def storage_error(error: OSError, where: str, *, writing: bool = False) -> StorageError:
     """An error of the disk as one line; of a file to read that is not there, a kind of its own."""
     what, instead = _WHY.get(error.errno or 0, (error.strerror or str(error), "check the disk"))
+    if getattr(error, "winerror", None) == SHARED:
+        what, instead = "another program has it open", "close it there, and try again"
     missing = error.errno in _MISSING and not writing
     kind = MissingError if missing else StorageError
     return kind(what, instead, where)

@@ -1,27 +1,44 @@
-"""Save what can still be read of a damaged history into a new one."""
+"""Save what can still be read of a damaged history into a new one.
+
+The new one is written aside, row by row, while everybody else is locked out. Once it is whole and
+the damaged file has a second name, it takes the name that :func:`eager_kestrel.files.database.
+finish_repair` looks for; from then on every command puts it in place before it opens the history. A
+kill at any moment leaves either the damaged file or what was saved from it, and never neither.
+"""
 
 from __future__ import annotations
 
 import contextlib
+import itertools
+import shutil
 import sqlite3
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Any, Generic
 
 from pydantic import ValidationError
 
 from eager_kestrel.core.connection.broadcast import Broadcast
 from eager_kestrel.core.connection.run import Run
 from eager_kestrel.core.errors import NotFoundError, StorageError
-from eager_kestrel.files.database import BUSY_SECONDS, FILE_NAME, refuse_other
+from eager_kestrel.files.database import (
+    BUSY_SECONDS,
+    COMPANIONS,
+    FILE_NAME,
+    finish_repair,
+    refuse_other,
+    repaired_file,
+)
+from eager_kestrel.files.documents import replace_file
 from eager_kestrel.files.history import (
     BROADCASTS,
     RUNS,
     History,
     HistoryTable,
     K,
+    Row,
     broadcast_row,
     run_row,
 )
@@ -29,7 +46,8 @@ from eager_kestrel.files.home import data_home, storage_error
 
 MOST_UNKNOWN = 50_000
 """Row numbers that are tried one by one where nothing says how many there are."""
-COMPANIONS = ("-wal", "-shm")
+WRITING = "repairing"
+"""The folder a fresh history is written in."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,20 +73,29 @@ def repair(folder: Path | None = None) -> Repaired:
     path = home / FILE_NAME
     if not path.is_file():
         raise NotFoundError(f"no run history is at {path}", "there is nothing to repair")
+    finish_repair(path)
     with _alone(path) as database:
         with contextlib.suppress(sqlite3.Error):
             (version,) = database.execute("PRAGMA user_version").fetchone()
             refuse_other(version, path)
-        runs, lost = _readable(database, RUNS)
-        broadcasts, gone = _readable(database, BROADCASTS)
-        lost, saved = lost + gone, len(runs) + len(broadcasts)
-        if not lost and _whole(database, len(runs), len(broadcasts)):
-            return Repaired(saved, 0, None)
-        aside = home / f"{FILE_NAME}.damaged-{time.strftime('%Y%m%d-%H%M%S')}"
+        database.text_factory = bytes
+        runs = _Rows(database, RUNS, run_row)
+        broadcasts = _Rows(database, BROADCASTS, broadcast_row)
+        counts = [sum(1 for _ in rows.readable()) for rows in (runs, broadcasts)]
+        lost = runs.lost + broadcasts.lost
+        if not lost and _whole(database, *counts):
+            return Repaired(sum(counts), 0, None)
+        aside = _free_name(home / f"{FILE_NAME}.damaged-{time.strftime('%Y%m%d-%H%M%S')}")
         try:
-            _swap(path, aside, runs, broadcasts)
+            saved = _write(path, runs, broadcasts)
+            for end in ("", *COMPANIONS):
+                _second_name(path.with_name(path.name + end), aside.with_name(aside.name + end))
+            replace_file(home / WRITING / FILE_NAME, repaired_file(path))
         except OSError as error:
-            raise storage_error(error, str(path)) from None
+            raise storage_error(error, str(path), writing=True) from None
+    finish_repair(path)
+    with contextlib.suppress(OSError):
+        (home / WRITING).rmdir()
     return Repaired(saved, lost, aside)
 
 
@@ -93,27 +120,30 @@ def _alone(path: Path) -> Iterator[sqlite3.Connection]:
         yield database
 
 
-def _swap(
-    path: Path,
-    aside: Path,
-    runs: list[tuple[Run, str]],
-    broadcasts: list[tuple[Broadcast, str]],
-) -> None:
-    """A fresh history in place of the damaged one, which is moved aside."""
-    fresh = path.parent / "repairing"
+def _write(path: Path, runs: _Rows[Run], broadcasts: _Rows[Broadcast]) -> int:
+    """Write what can be read into a fresh history beside the damaged one; returns how many."""
+    fresh = path.parent / WRITING
     fresh.mkdir(exist_ok=True)
+    for part in fresh.iterdir():  # of a repair that was killed
+        part.unlink()
     with History(fresh) as history:
-        history.add_rows(run_row(*one) for one in runs)
-        history.keep_rows(broadcast_row(*one) for one in broadcasts)
-    for end in ("", *COMPANIONS):
-        part = path.with_name(path.name + end)
-        if part.exists():
-            part.rename(aside.with_name(aside.name + end))
-    for end in ("", *COMPANIONS):
-        part = fresh / (FILE_NAME + end)
-        if part.exists():
-            part.rename(path.with_name(path.name + end))
-    fresh.rmdir()
+        return history.add_rows(runs.readable()) + history.keep_rows(broadcasts.readable())
+
+
+def _free_name(path: Path) -> Path:
+    """The path, or with a number behind it if a repair in the same second took it."""
+    names = (path.with_name(f"{path.name}-{number}") for number in itertools.count(2))
+    return next(name for name in itertools.chain([path], names) if not name.exists())
+
+
+def _second_name(file: Path, name: Path) -> None:
+    """Keep a file under another name as well, or as a copy where the disk knows no second names."""
+    if not file.exists():
+        return
+    try:
+        name.hardlink_to(file)
+    except OSError:
+        shutil.copyfile(file, name)
 
 
 def _whole(database: sqlite3.Connection, runs: int, broadcasts: int) -> bool:
@@ -129,27 +159,30 @@ def _whole(database: sqlite3.Connection, runs: int, broadcasts: int) -> bool:
     return False
 
 
-def _readable(
-    database: sqlite3.Connection, table: HistoryTable[K]
-) -> tuple[list[tuple[K, str]], int]:
-    """Everything of a table that can be read, with its text, and how many rows cannot."""
-    found: dict[str, tuple[K, str]] = {}
-    lost = 0
-    database.text_factory = bytes
-    for number in _numbers(database, table):
-        try:
-            row = database.execute(
-                f"SELECT document FROM {table.name} WHERE rowid = ?", (number,)
-            ).fetchone()
-            if row is None:
-                continue
-            text = row[0].decode()
-            one = table.model.model_validate_json(text)
-        except (sqlite3.Error, ValidationError, ValueError, AttributeError):
-            lost += 1
-        else:
-            found[one.id] = (one, text)
-    return sorted(found.values(), key=lambda one: one[0].taken), lost
+@dataclass
+class _Rows(Generic[K]):
+    """The rows of a table that can be read, one at a time, and how many cannot."""
+
+    database: sqlite3.Connection
+    table: HistoryTable[K]
+    row: Callable[[K, str], Row]
+    lost: int = 0
+
+    def readable(self) -> Iterator[Row]:
+        """Each row to write, from the document as it is kept."""
+        self.lost = 0
+        query = f"SELECT document FROM {self.table.name} WHERE rowid = ?"
+        for number in _numbers(self.database, self.table):
+            try:
+                found = self.database.execute(query, (number,)).fetchone()
+                if found is None:
+                    continue
+                text = found[0].decode()
+                one = self.table.model.model_validate_json(text)
+            except (sqlite3.Error, ValidationError, ValueError, AttributeError):
+                self.lost += 1
+            else:
+                yield self.row(one, text)
 
 
 def _numbers(database: sqlite3.Connection, table: HistoryTable[Any]) -> Iterator[int]:
