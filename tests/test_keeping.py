@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import json
 import os
 import random
 import signal
@@ -10,6 +11,7 @@ import sqlite3
 import sys
 import threading
 import time
+import zipfile
 from collections.abc import Callable
 from contextlib import closing, suppress
 from pathlib import Path
@@ -26,6 +28,7 @@ from eager_kestrel.files.repair import repair
 from eager_kestrel.media.stand_in import StandIn
 from eager_kestrel.net.publishing import PublishTarget
 from eager_kestrel.net.rehearsing import PublishTerms
+from tests.broadcasts import a_broadcast
 from tests.conftest import Kestrel, running
 from tests.test_runs import at, kept
 
@@ -335,3 +338,70 @@ def test_what_is_kept_is_for_nobody_else_and_what_is_not_kept_is_told(
     assert shown.code == 1
     assert "video bitrate" in shown.out
     assert "latest is still the one before" in shown.err
+
+
+def test_a_home_is_moved_whole(
+    kestrel: Kestrel, home: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The same questions have the same answers there; what is there already stays."""
+    kept(*(at(20, kbps, day) for day, kbps in enumerate((9200, 9900, 8700), 1)))
+    with History() as history:
+        history.keep([a_broadcast([4000] * 30)])
+    assert kestrel("guides", "new", "rill", "--from-template").code == 0
+    asked: tuple[tuple[str, ...], ...] = (
+        ("plan", "--for", "oxbow", "--days", "3650", "--json"),
+        ("forecast", "--days", "3650", "--json"),
+        ("runs", "list", "--json"),
+        ("guides", "list", "--json"),
+    )
+    before = [kestrel(*one).answer for one in asked]
+    packed = tmp_path / "home.zip"
+    assert kestrel("runs", "export", packed).code == 0
+    monkeypatch.setenv("EAGER_KESTREL_HOME", str(tmp_path / "other"))
+    assert "4 added" in kestrel("runs", "import", packed).out
+    for one, said in zip(asked, before, strict=True):
+        there = kestrel(*one).answer
+        for document in (there, said):
+            document.pop("size_bytes", None)
+            for guide in document.get("guides", ()):
+                guide.pop("where")
+        assert there == said, one
+    again = kestrel("runs", "import", packed)
+    assert "0 added, 4 were already there" in again.out
+    assert "latest-plan.json is there already and differs" in again.err  # planned again since
+    template = tmp_path / "other" / "guides" / "rill.toml"
+    template.write_text("mine")
+    assert kestrel("runs", "import", packed).code == 1
+    assert template.read_text() == "mine"
+
+
+@pytest.mark.parametrize("what", ["cut", "empty", "bomb", "outside", "a page"])
+def test_a_packed_home_that_is_none_changes_nothing(
+    kestrel: Kestrel, home: Path, tmp_path: Path, what: str
+) -> None:
+    kept(at(20, 9000))
+    file = tmp_path / "sent" / "home.zip"
+    file.parent.mkdir()
+    if what == "a page":
+        file.write_text("<html>")
+    else:
+        with zipfile.ZipFile(file, "w", zipfile.ZIP_DEFLATED) as packed:
+            if what != "empty":
+                empty = {"format": "eager-kestrel/runs/3", "runs": []}
+                packed.writestr("runs.json", json.dumps(empty))
+            if what == "bomb":
+                packed.writestr("home/guides/oxbow.toml", bytes(30_000_000))
+            if what == "outside":
+                packed.writestr("../outside.json", "{}")
+                packed.writestr("home/../../outside.json", "{}")
+                packed.writestr("home/runs.sqlite3", "{}")
+                packed.writestr("home/guides/deep/../../../outside.toml", "x")
+    if what == "cut":
+        file.write_bytes(file.read_bytes()[:-30])
+    before = (home / "runs.sqlite3").read_bytes()
+    said = kestrel("runs", "import", file)
+    if what != "outside":
+        assert said.code == 2
+        assert said.error_line
+    assert (home / "runs.sqlite3").read_bytes() == before
+    assert [one for one in tmp_path.rglob("outside*") if one.parent != home] == []

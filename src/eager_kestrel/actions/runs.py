@@ -17,6 +17,7 @@ from eager_kestrel.core.results import ImportResult
 from eager_kestrel.core.words import runs as words
 from eager_kestrel.files.documents import write_text
 from eager_kestrel.files.history import BROADCASTS, RUNS, History, HistoryFilter
+from eager_kestrel.files.moving import HISTORY, pack, take_files, unpacked
 from eager_kestrel.files.repair import Repaired, repair
 from eager_kestrel.files.run_tables import DateOrder, kept_json, read_runs, runs_csv, runs_json
 from eager_kestrel.version import __version__
@@ -135,14 +136,14 @@ KINDS = (".json", ".csv")
 DATE_ORDERS: tuple[DateOrder, ...] = ("dd/mm", "mm/dd")
 
 
-def require_runs_file(path: Path) -> None:
+def require_runs_file(path: Path, kinds: str = ".json or .csv") -> None:
     """Refuse a file name whose extension is not one of runs, before any work is done.
 
     Raises:
         InputError: says which are.
     """
     if path.suffix.lower() not in KINDS:
-        raise InputError(f'"{path.name}" is neither JSON nor CSV', "name it .json or .csv")
+        raise InputError(f'"{path.name}" has no known kind', f"name it {kinds}")
 
 
 def write_runs(runs: list[Run], path: Path, broadcasts: Sequence[Broadcast] = ()) -> None:
@@ -158,27 +159,37 @@ def write_runs(runs: list[Run], path: Path, broadcasts: Sequence[Broadcast] = ()
 
 
 def export_runs(path: Path) -> int:
-    """Write everything that is kept to a file: ``.json`` whole, ``.csv`` runs without samples.
+    """Write everything that is kept to a file.
+
+    ``.json`` has the history whole, ``.csv`` runs without samples, ``.zip`` the history with
+    guides, plans and footage.
 
     Returns:
-        How many runs and broadcasts.
+        How many runs, broadcasts and other files.
 
     Raises:
         InputError: another kind of file.
         StorageError: the disk would not take it.
     """
-    require_runs_file(path)
+    packed = path.suffix.lower() == ".zip"
+    if not packed:
+        require_runs_file(path, ".json, .csv or .zip")
     with History() as history:
         if path.suffix.lower() == ".csv":
             runs = history.runs()
             write_text(path, runs_csv(runs))
             return len(runs)
-        write_text(path, kept_json(history.texts(RUNS), history.texts(BROADCASTS)))
+        pieces = kept_json(history.texts(RUNS), history.texts(BROADCASTS))
+        if packed:
+            return pack(pieces, path) + sum(history.counts())
+        write_text(path, pieces)
         return sum(history.counts())
 
 
 def import_runs(path: Path, dates: str | None = None) -> ImportResult:
-    """Take runs from an export, or readings from a table of times and upload rates.
+    """Take what an export holds, or readings from a table of times and upload rates.
+
+    What is there already stays as it is.
 
     Args:
         dates: how dates with slashes are meant: ``dd/mm`` or ``mm/dd``.
@@ -191,6 +202,15 @@ def import_runs(path: Path, dates: str | None = None) -> ImportResult:
     order = next((known for known in DATE_ORDERS if known == dates), None)
     if dates is not None and order is None:
         raise InputError(f'"{dates}" is not a date order', "write dd/mm or mm/dd")
+    if path.suffix.lower() == ".zip":
+        with unpacked(path) as folder:
+            found = _added(folder / HISTORY, order)
+            copied, differ = take_files(folder)
+        return found.model_copy(update={"files": copied, "bad": (*found.bad, *differ)})
+    return _added(path, order)
+
+
+def _added(path: Path, order: DateOrder | None) -> ImportResult:
     read = read_runs(path, __version__, order)
     with History() as history:
         added = history.add_rows(read.runs)

@@ -121,9 +121,14 @@ def forget(
 
 @app.command("export")
 def export(
-    file: Annotated[Path, typer.Argument(help=".json with samples, or .csv without.")],
+    file: Annotated[
+        Path,
+        typer.Argument(
+            help=".json with samples, .csv without, or .zip: guides, plans and footage as well."
+        ),
+    ],
 ) -> None:
-    """Write every kept run to a file."""
+    """Write every kept run to a file, or all that is kept."""
     console().print(f"{kept.export_runs(file):,} written to {file}", markup=False, soft_wrap=True)
 
 

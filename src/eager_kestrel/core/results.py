@@ -77,8 +77,10 @@ class ImportResult(Frozen):
     added: int
     known: int
     """Rows that were already there."""
+    files: int = 0
+    """Guides, plans and footage that came with them."""
     bad: tuple[str, ...] = ()
-    """One line for each row that could not be taken."""
+    """One line for each row or file that could not be taken."""
 
 
 class PracticeAddress(Frozen):

@@ -195,7 +195,8 @@ def comparison_blocks(found: RunComparison) -> Iterator[blocks.Block]:
 def import_blocks(found: ImportResult) -> Iterator[blocks.Block]:
     """How many were added."""
     known = f", {found.known:,} were already there" if found.known else ""
-    yield blocks.Note(f"{found.added:,} added{known}")
+    files = f"; {counted(found.files, 'other file')}" if found.files else ""
+    yield blocks.Note(f"{found.added:,} added{known}{files}")
 
 
 def hours_blocks(found: Hours) -> Iterator[blocks.Block]:
