@@ -93,6 +93,8 @@ def documented() -> list[tuple[str, str]]:
         lines = re.findall(r"`eager-kestrel ([^`]+)`", text)
         for block in re.findall(r"```sh\n(.*?)```", text, re.DOTALL):
             lines += re.findall(r"^eager-kestrel (.+)$", block, re.MULTILINE)
+        begins = r"(?:(?:[-*/,0-9]+ +){5}|ExecStart=\S+/)"  # of cron and of systemd
+        lines += re.findall(rf"^{begins}eager-kestrel (.+?)(?: > \S+)?$", text, re.MULTILINE)
         found |= {re.sub(r"\s+#.*$", "", line): page.name for line in lines}
     return sorted((page, line) for line, page in found.items())
 

@@ -623,6 +623,12 @@ def test_diff_says_what_changes_for_the_plan(kestrel: Kestrel, tmp_path: Path) -
     changed = kestrel(
         "guides", "diff", "oxbow", tmp_path / "oxbow.toml", "--upload", "12 Mbit/s", "--json"
     ).document
+    assert changed["shows"] == []
+    for name, platform in (("mine", "oxbow"), ("other", "gatepost")):
+        asked = ("--yes", "--for", platform, "--out", f"{name}.toml", "--upload", "9 Mbit/s")
+        assert kestrel("start", *asked).code == 0
+    told = kestrel("guides", "diff", "oxbow", tmp_path / "oxbow.toml", "--upload", "12 Mbit/s")
+    assert "shows of this folder that go there: mine.toml; plan each again" in told.out
     assert changed["changes"] == [
         {"key": "video.max_bitrate", "before": "6000 kbit/s", "after": "4500 kbit/s"}
     ]

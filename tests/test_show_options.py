@@ -212,11 +212,19 @@ def test_days_of_the_week_count_where_there_are_runs(kestrel: Kestrel, tmp_path:
     assert 3900 < thursdays["typical_kbps"] < 4200
     assert "taken on Thursday" in thursdays["text"]
     assert said == ""
+    hours = kestrel("runs", "hours", show, "--json").document
+    assert hours["hours"][0]["typical_kbps"] == thursdays["typical_kbps"]
+    assert hours["text"] == "only runs taken on Thursday count"
+    assert hours["hours"][0]["gets"][0]["platform"] == "oxbow"
+    assert "2 runs" in kestrel("forecast", show, "--days", "3650", "--json").document["evidence"]
     both, _ = planned("")
     assert both["typical_kbps"] > thursdays["typical_kbps"]
     none, said = planned('days = ["Monday"]')
     assert none["typical_kbps"] == both["typical_kbps"]
     assert "fewer than two runs were taken on Monday" in said
+    anyhow = kestrel("runs", "hours", show, "--json").document
+    assert "fewer than two runs were taken on Monday" in anyhow["text"]
+    assert anyhow["hours"][0]["typical_kbps"] == both["typical_kbps"]
     assert "days" in planned_fault(kestrel, show)
 
 

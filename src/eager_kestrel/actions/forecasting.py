@@ -10,7 +10,7 @@ from pathlib import Path
 from statistics import median
 
 from eager_kestrel.actions.evidence import evidence_behind, near_hour
-from eager_kestrel.actions.planning import RECENT_DAYS, plan, uplink_for
+from eager_kestrel.actions.planning import RECENT_DAYS, on_days, plan, uplink_for
 from eager_kestrel.actions.runs import runs_towards
 from eager_kestrel.actions.shows import ShowOptions, asked_show, is_show
 from eager_kestrel.core.connection.evidence import BroadcastEvidence, RunEvidence
@@ -53,6 +53,8 @@ class ForecastOptions:
     days: float = RECENT_DAYS
     around: str | None = None
     endpoints: tuple[str, ...] = ()
+    weekdays: tuple[str, ...] = ()
+    """Of the runs that count, if there are any on these days."""
     frames: Path | None = None
     """A recording whose frames are sent in place of the plan's."""
 
@@ -72,7 +74,7 @@ def forecast(name: str = LATEST, wish: ForecastOptions = ForecastOptions()) -> F
     """
     lasts = None if wish.lasts is None else _seconds(wish.lasts)
     limit = None if wish.stutter is None else parse_stutter(wish.stutter)
-    wish = _at_its_hour(name, wish)
+    wish = _as_it_airs(name, wish)
     made = _plan(name, wish)
     sending = sending_of(made) if wish.frames is None else _recorded(wish.frames)
     if sending is None:
@@ -125,12 +127,13 @@ def _observed(made: Plan, wish: ForecastOptions) -> Observed:
     usable = [run for run in every if run.usable]
     if wish.endpoints:
         usable = runs_towards(usable, wish.endpoints)
+    usable = on_days(usable, wish.weekdays) or usable
     readings = [run for run in usable if run.kind == "reading"]
     practice = [] if broadcasts else [run for run in usable if run.kind == "practice"][-1:]
     runs = counted(usable, wish.endpoints) or practice or own_runs
     if not (runs or broadcasts or readings):
         raise NotFoundError(f"nothing from the last {wish.days:g} days is kept", _measure())
-    others = bool(wish.around or wish.endpoints or wish.days != RECENT_DAYS)
+    others = bool(wish.around or wish.endpoints or wish.weekdays or wish.days != RECENT_DAYS)
     whole = Evidence.of(runs, broadcasts)
     near = near_hour(whole, wish.around)
     if not others and len(own_runs) == len(made.uplink.runs) > 0:
@@ -170,17 +173,19 @@ def _by_hour(readings: Sequence[RunEvidence]) -> dict[int, float]:
     }
 
 
-def _at_its_hour(name: str, wish: ForecastOptions) -> ForecastOptions:
-    """By what was observed near the hour a show begins, where it says one and there is some."""
-    if wish.around is not None or not is_show(name):
+def _as_it_airs(name: str, wish: ForecastOptions) -> ForecastOptions:
+    """By what was observed on the days and near the hour of a show, where it says them."""
+    if not is_show(name):
         return wish
-    at = load_show(name).at
-    if at is None:
+    show = load_show(name)
+    wish = replace(wish, weekdays=show.days)
+    if wish.around is not None or show.at is None:
         return wish
     with History() as history:
         known = history.evidence(HistoryFilter(time.time() - wish.days * 86400))
-    destination = any(near_moment(run.taken, parse_time_of_day(at)) for run in known if run.usable)
-    return replace(wish, around=at) if destination else wish
+    begins = parse_time_of_day(show.at)
+    near = any(near_moment(run.taken, begins) for run in known if run.usable)
+    return replace(wish, around=show.at) if near else wish
 
 
 def _seconds(written: str) -> float:

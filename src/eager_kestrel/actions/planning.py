@@ -197,6 +197,12 @@ def recent_runs(
     return runs
 
 
+def on_days(runs: Sequence[RunEvidence], weekdays: Collection[str]) -> list[RunEvidence]:
+    """The runs on these days of the week, if there are enough to say anything of them."""
+    found = [run for run in runs if WEEKDAYS[run.taken.weekday()] in weekdays]
+    return found if len(found) >= LEAST_RUNS else []
+
+
 def uplink_from_history(
     days: float = RECENT_DAYS,
     around: str | None = None,

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Collection
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
 from eager_kestrel.core import units
 from eager_kestrel.core.codecs import codec_named
-from eager_kestrel.core.errors import InputError, nearest_name
+from eager_kestrel.core.errors import InputError, KestrelError, nearest_name
 from eager_kestrel.core.resolution import (
     AspectRatio,
     Resolution,
@@ -295,7 +296,21 @@ def platforms_of(written: str) -> list[str]:
 
 def known_shows() -> list[str]:
     """Shows that could be meant: the bundled ones and TOML files of this folder."""
-    return [*show_names(), *sorted(str(path) for path in Path().glob("*.toml"))]
+    return [*show_names(), *_tables_here()]
+
+
+def _tables_here() -> list[str]:
+    return sorted(str(path) for path in Path().glob("*.toml"))
+
+
+def shows_on(platforms: Collection[str]) -> tuple[str, ...]:
+    """Files of this folder whose show goes to one of these platforms."""
+    found = []
+    for name in _tables_here():
+        with suppress(KestrelError):  # a guide, settings, or another program's
+            if any(place.platform in platforms for place in load_show(name).destinations):
+                found.append(name)
+    return tuple(found)
 
 
 MOTION_CHOICES: dict[Motion, str] = {

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from datetime import datetime
 from pathlib import Path
 
 from eager_kestrel.actions.endpoints import measure_command
-from eager_kestrel.actions.planning import RECENT_DAYS, plan, safe_uplink
+from eager_kestrel.actions.planning import RECENT_DAYS, on_days, plan, safe_uplink
 from eager_kestrel.actions.runs import runs_towards
 from eager_kestrel.actions.shows import ShowOptions, asked_show
 from eager_kestrel.core.choice.budget import budget_of
@@ -25,7 +25,7 @@ from eager_kestrel.core.division.what_if import needs, sweep as swept
 from eager_kestrel.core.errors import InputError, NotFoundError
 from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.show.show import Show
-from eager_kestrel.core.words.runs import NOTHING
+from eager_kestrel.core.words import runs as words
 from eager_kestrel.files.documents import csv_text, write_text
 from eager_kestrel.files.footage import table_for
 from eager_kestrel.files.guides import guide_for
@@ -137,12 +137,15 @@ def hours(
     endpoints: Sequence[str] = (),
     platforms: Sequence[str] = (),
     days: float = RECENT_DAYS,
+    show: str | None = None,
 ) -> Hours:
     """Return typical and floor by hour of the day, and what platforms would get.
 
     Args:
         endpoints: names or hosts the runs went to; default: that of the last run.
         platforms: each ``PLATFORM`` or ``PLATFORM:TIER``, to plan for alone.
+        show: a show's file, or a bundled one: only runs on its days of the week, if there are, and
+            what all its destinations would get together.
 
     Raises:
         NotFoundError: no run is kept, or none to an endpoint; a platform is not known.
@@ -156,31 +159,37 @@ def hours(
         until = datetime.fromisoformat(last[0].taken_at).timestamp()
         runs = history.evidence(lately(days, until))
     taken = runs_towards(runs, endpoints) if endpoints else runs
-    found = by_hour(taken, endpoints)
-    if not platforms:
-        return found
-    shows = {name: asked_show(None, ShowOptions(platforms=(name,))).show for name in platforms}
-    uplinks = uplinks_by_hour(taken, endpoints)
+    wishes = [ShowOptions(platforms=(name,)) for name in platforms]
+    asked = [asked_show(show, wish).show for wish in wishes or [ShowOptions()] * (show is not None)]
+    text = ""
+    if show is not None and (weekdays := asked[0].days):
+        of_days = on_days(taken, weekdays)
+        text = words.hours_on(weekdays) if of_days else words.no_runs_on(weekdays)
+        taken = of_days or taken
+    found = by_hour(taken, endpoints).model_copy(update={"text": text})
+    uplinks = uplinks_by_hour(taken, endpoints) if asked else {}
     return found.model_copy(
         update={
             "hours": tuple(
-                hour.model_copy(update={"gets": _gets(uplinks.get(hour.hour), shows)})
+                hour.model_copy(update={"gets": _gets(uplinks.get(hour.hour), asked)})
                 for hour in found.hours
             )
         }
     )
 
 
-def _gets(uplink: Uplink | None, shows: Mapping[str, Show]) -> tuple[HourPlan, ...]:
-    """What each platform would get on an hour's uplink."""
+def _gets(uplink: Uplink | None, shows: Sequence[Show]) -> tuple[HourPlan, ...]:
+    """What the platforms of each show would get on an hour's uplink."""
     if uplink is None:
         return ()
-    places = {name: plan(show, uplink).plan.destinations[0] for name, show in shows.items()}
     return tuple(
         HourPlan(
-            platform=name,
-            settings=place.video.text if place.video is not None else NOTHING,
+            platform=asked.name,
+            settings=place.video.text if place.video is not None else words.NOTHING,
             total_kbps=place.total_kbps,
         )
-        for name, place in places.items()
+        for show in shows
+        for asked, place in zip(
+            show.destinations, plan(show, uplink).plan.destinations, strict=True
+        )
     )

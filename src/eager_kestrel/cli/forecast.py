@@ -44,7 +44,7 @@ def forecast(
 ) -> None:
     """Say how much a plan would have stuttered on your connection so far."""
     output.require()
-    options = ForecastOptions(lasts, stutter, days, around, tuple(endpoint or ()), frames)
+    options = ForecastOptions(lasts, stutter, days, around, tuple(endpoint or ()), frames=frames)
     deliver(forecast_plan(plan, options), output)
 
 

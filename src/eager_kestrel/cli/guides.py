@@ -22,7 +22,7 @@ from eager_kestrel.actions.guides import (
     where as find,
 )
 from eager_kestrel.actions.planning import known_uplink
-from eager_kestrel.actions.shows import compared_show
+from eager_kestrel.actions.shows import compared_show, shows_on
 from eager_kestrel.cli import options
 from eager_kestrel.cli.delivery import deliver
 from eager_kestrel.cli.interview import confirmed
@@ -238,4 +238,5 @@ def diff(
     uplink = known_uplink(upload, days, around)
     mine = None if uplink is None else plan_changes(before, after, asked, uplink)
     plan = None if mine is None else tuple(mine)
-    deliver(GuideDiff(changes=tuple(changed), plan=plan), output)
+    touched = shows_on((before.name, after.name)) if changed else ()
+    deliver(GuideDiff(changes=tuple(changed), plan=plan, shows=touched), output)

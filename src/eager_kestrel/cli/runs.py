@@ -76,6 +76,14 @@ def show(
 @app.command("hours")
 @options.grouped
 def hours(
+    show: Annotated[
+        str | None,
+        typer.Argument(
+            metavar="SHOW",
+            autocompletion=options.complete_show,
+            help="A show: only runs on its days of the week, and what it would get.",
+        ),
+    ] = None,
     endpoint: options.Endpoints = None,
     platforms: options.Platforms = None,
     days: options.Days = 14,
@@ -84,7 +92,7 @@ def hours(
 ) -> None:
     """Typical and floor by hour of the day, and what a platform would get."""
     output.require()
-    deliver(by_hour(endpoint or (), platforms or (), days), output)
+    deliver(by_hour(endpoint or (), platforms or (), days, show), output)
 
 
 @app.command("compare")

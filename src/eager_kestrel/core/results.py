@@ -61,6 +61,8 @@ class GuideDiff(Frozen):
     changes: tuple[Change, ...]
     plan: tuple[Change, ...] | None
     """None if there is no upload to plan from."""
+    shows: tuple[str, ...] = ()
+    """Files of this folder whose show goes there."""
 
 
 class TermList(Frozen):

@@ -208,6 +208,8 @@ def hours_blocks(found: Hours) -> Iterator[blocks.Block]:
         platforms,
         [[one.settings for one in hour.gets] for hour in found.hours],
     )
+    if found.text:
+        yield blocks.Note(found.text)
 
 
 def _times(

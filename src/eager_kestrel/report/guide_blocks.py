@@ -58,6 +58,8 @@ def guide_diff_blocks(found: GuideDiff) -> Iterator[blocks.Block]:
     else:
         yield blocks.Heading("Your plan changes")
         yield _changes(found.plan)
+    if found.shows:
+        yield blocks.Note(words.shows_touched(found.shows))
 
 
 def _changes(changes: tuple[Change, ...]) -> blocks.Table:

@@ -149,3 +149,5 @@ class Hours(Frozen):
 
     format: str = format_name("hours")
     hours: tuple[HourUplink, ...]
+    text: str = ""
+    """Of which days they are, in words, where a show says on which it is."""

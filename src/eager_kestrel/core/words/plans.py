@@ -134,6 +134,9 @@ viewers_too_slow = Sentence(
 )
 
 
+shows_touched = Sentence("shows of this folder that go there: {names:and}; plan each again")
+
+
 def buffer(kbit: float, max_kbps: float) -> str:
     """As encoders ask for it: in kbit, or in seconds or milliseconds of the bitrate."""
     return f"{kbit:,.0f} kbit = {kbit / max_kbps:.3g} s"

@@ -96,7 +96,8 @@ def apart(floors: Sequence[tuple[float | None, float | None]]) -> str:
 
 
 taken_on = Sentence("{said}, taken on {days:and}")
-no_runs_on = Sentence("fewer than two runs were taken on {days:or}: planned from all days")
+hours_on = Sentence("only runs taken on {days:and} count")
+no_runs_on = Sentence("fewer than two runs were taken on {days:or}: all days count")
 taken_around = Sentence("{said}, taken around {hour}")
 
 # Remarks on a run
