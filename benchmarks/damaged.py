@@ -1,6 +1,6 @@
 """A soak of damaged recordings: how many are read, how many refused, and the most memory it took.
 
-Usage: python -m benchmarks damaged [--quick] [--count 2000] [--seed 1]
+Usage: python -m benchmarks damaged [--quick] [--count 10000] [--seed 1]
 
 Each is a file of three seconds with bytes flipped, cut, inserted or blanked. Anything but a
 description or a line of our own is printed with the number that makes it again.
@@ -39,7 +39,7 @@ def main(words: list[str]) -> int:
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         whole = seeds(folder)
-        for number in range(wish.count or (60 if wish.quick else 2000)):
+        for number in range(wish.count or (60 if wish.quick else 10_000)):
             chance = random.Random(f"{wish.seed}/{number}")
             kind = chance.choice(KINDS)
             path = folder / f"damaged.{kind}"

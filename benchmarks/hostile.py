@@ -1,15 +1,13 @@
-"""What hostile peers, kills and full disks do: the harness behind docs/security.md.
+"""What hostile peers do: the harness behind docs/security.md, with ``keeping`` and ``damaged``.
 
 Usage: python -m benchmarks hostile [--quick] [--only PART] [--seed 1] [--count N]
 
-PART: sessions, churn, silent, pipelined, kills or disks.
+PART: sessions, churn, silent or pipelined.
 
 Sessions: a real publisher's bytes with some flipped, cut, repeated or made up, against a private
 ingest. Churn: connections over TLS that ask for /health and go, and some that never finish the
 handshake, against a far end; its memory. Silent: strangers that say nothing, over TLS, beside an
 upload and a new owner. Pipelined: a stranger's requests, 64 kB a second of them, beside an upload.
-Kills: commands that write, killed at any moment; the history and the plan are read afterwards.
-Disks: every command that writes, on a disk that is full (Linux, root).
 """
 
 from __future__ import annotations
@@ -17,7 +15,6 @@ from __future__ import annotations
 import contextlib
 import os
 import random
-import signal
 import socket
 import ssl
 import subprocess
@@ -44,13 +41,9 @@ COUNTS = {
     "churn": 20_000,
     "silent": 1100,
     "pipelined": 10,
-    "kills": 200,
-    "disks": 0,
 }
-QUICK = {"sessions": 200, "churn": 400, "silent": 300, "pipelined": 2, "kills": 3, "disks": 0}
+QUICK = {"sessions": 200, "churn": 400, "silent": 300, "pipelined": 2}
 MOST_MB = 150.0
-READ_PLAN = "from eager_kestrel.files.plans import latest_plan; assert latest_plan()"
-PLANS = ("--for", "oxbow", "--upload", "9 Mbit/s")
 
 
 class Counts:
@@ -299,95 +292,6 @@ def pipelined(seconds: int, seed: int) -> bool:
     return beside > 0.97 * alone
 
 
-def kills(count: int, seed: int) -> bool:
-    """Commands that write, killed at any moment."""
-    chance, problems = random.Random(seed), Counter[str]()
-    with tempfile.TemporaryDirectory() as name:
-        folder = Path(name)
-        env = os.environ | {"EAGER_KESTREL_HOME": str(folder / "home")}
-        table = folder / "runs.csv"
-        rows = [f"2026-10-{n % 28 + 1:02d}T20:{n % 60:02d},{8 + n % 5}" for n in range(300)]
-        table.write_text("\n".join(["time,upload_mbps", *rows]))
-        commands = [
-            ["plan", *PLANS],
-            ["runs", "import", str(table)],
-            ["runs", "repair"],
-            ["plan", *PLANS, "-o", str(folder / "plan.json")],
-            ["need", "oxbow", "-o", str(folder / "need.json")],
-            ["report", "-o", str(folder / "page.html")],
-            ["guides", "new", "coast", "--from-template", "--out", str(folder / "coast.toml")],
-        ]
-        quiet = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL, "env": env}
-        subprocess.run([*PROGRAM, "plan", *PLANS], check=True, **quiet)  # type: ignore[call-overload]
-        for _ in range(count):
-            command = chance.choice(commands)
-            begun = subprocess.Popen([*PROGRAM, *command], **quiet)  # type: ignore[call-overload]
-            time.sleep(chance.uniform(0.05, 1.6))
-            begun.send_signal(signal.SIGKILL)
-            begun.wait()
-            for check in ([*PROGRAM, "runs", "list"], [sys.executable, "-c", READ_PLAN]):
-                read = subprocess.run(check, env=env, capture_output=True, text=True, check=False)
-                if read.returncode:
-                    problems[f"after {command[0]}: {read.stderr.strip()[:100]}"] += 1
-    for what in problems:
-        print(what)
-    print(
-        f"| kills of commands that write | {count} | history and plan read afterwards: "
-        f"{count - sum(problems.values())} of {count} |"
-    )
-    return not problems
-
-
-def disks(count: int, seed: int) -> bool:
-    """Commands that write, on a disk with no room."""
-    del count, seed
-    if sys.platform != "linux" or os.geteuid() != 0:
-        print("| a full disk | | left out: it takes Linux and root |")
-        return True
-    said: list[str] = []
-    with tempfile.TemporaryDirectory() as name:
-        disk = Path(name, "disk")
-        disk.mkdir()
-        env = os.environ | {"EAGER_KESTREL_HOME": str(disk / "home")}
-        run = subprocess.run
-        run(["mount", "-t", "tmpfs", "-o", "size=8m", "none", str(disk)], check=True)
-        try:
-            quiet = {"env": env, "capture_output": True, "text": True, "check": False}
-            run([*PROGRAM, "plan", *PLANS], **quiet)  # type: ignore[call-overload]
-            page, table = disk / "page.html", Path(name, "runs.csv")
-            run([*PROGRAM, "report", "-o", str(page)], **quiet)  # type: ignore[call-overload]
-            good = page.read_bytes()
-            table.write_text("time,upload_mbps\n2026-10-01T20:00,9\n")
-            with contextlib.suppress(OSError), Path(disk, "filler").open("wb") as filler:
-                while True:
-                    filler.write(bytes(4096))
-                    filler.flush()
-            for command in (
-                ["plan", *PLANS],
-                ["plan", *PLANS, "-o", str(disk / "plan.json")],
-                ["plan", *PLANS, "--figure", str(disk / "plan.png")],
-                ["report", "-o", str(page)],
-                ["runs", "import", str(table)],
-                ["runs", "export", str(disk / "runs.json")],
-                ["guides", "new", "coast", "--from-template", "--out", str(disk / "coast.toml")],
-            ):
-                done = run([*PROGRAM, *command], **quiet)  # type: ignore[call-overload]
-                lines = done.stderr.strip().splitlines()
-                told = any("full" in line or "space" in line or "room" in line for line in lines)
-                if not told or "Traceback" in done.stderr or done.returncode == 0:
-                    said.append(f"{' '.join(command[:2])}: {done.returncode}, {lines[-1:]}")
-            if page.read_bytes() != good:
-                said.append("the page that stood there is another")
-            left = [p.name for p in disk.rglob(".*")]
-            said += [f"left behind: {left}"] if left else []
-        finally:
-            run(["umount", str(disk)], check=True)
-    for one in said:
-        print(one)
-    print(f"| commands on a full disk | 7 | {7 - len(said)} say so and change nothing |")
-    return not said
-
-
 def main(words: list[str]) -> int:
     """Run what is asked for; 1 when something is not as promised."""
     parser = options(__doc__)
@@ -400,8 +304,6 @@ def main(words: list[str]) -> int:
         "churn": churn,
         "silent": silent,
         "pipelined": pipelined,
-        "kills": kills,
-        "disks": disks,
     }
     print("| what | how many | result |\n| --- | ---: | --- |")
     asked = [wish.only] if wish.only else list(parts)
