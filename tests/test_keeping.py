@@ -164,6 +164,24 @@ def test_a_repair_that_is_killed_leaves_the_old_history_or_the_new(
     assert names <= {"runs.sqlite3", "runs.sqlite3-wal", "runs.sqlite3-shm", "repairing"}
 
 
+def test_a_disk_without_second_names_gets_a_copy(
+    home: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    path = history_of(home, 3)
+    with closing(sqlite3.connect(path)) as database, database:
+        database.execute("UPDATE runs SET document = '{' WHERE id = 'r-001'")
+    before = path.read_bytes()
+
+    def refuse(*_: object) -> None:
+        raise OSError(1, "Operation not permitted")
+
+    monkeypatch.setattr(Path, "hardlink_to", refuse)
+    found = repair()
+    assert found.kept_at is not None
+    assert found.kept_at.read_bytes() == before
+    assert (found.saved, found.lost) == (2, 1)
+
+
 def test_what_another_program_holds_is_waited_for_and_told(
     home: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
