@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shlex
+import socket
 from collections.abc import Callable
 from pathlib import Path
 
@@ -16,6 +17,7 @@ from eager_kestrel.core.connection.climbing import Climb, SenderSample
 from eager_kestrel.core.guide.rules import Server
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.guides import guide_toml, load_guide
+from eager_kestrel.net.pacing import PACKET_BYTES, Pacer, packet_bytes
 from eager_kestrel.practice.uplink import PracticeUplink
 from tests.conftest import Kestrel, timed
 from tests.tcp import Tcp
@@ -233,3 +235,19 @@ def test_what_cannot_be_gets_one_line(
     result = kestrel("measure", *arguments)
     assert result.code == 2
     assert says in result.err.strip().splitlines()[-1]
+
+
+@pytest.mark.skipif(not hasattr(socket, "TCP_MAXSEG"), reason="this system does not tell it")
+@pytest.mark.parametrize("most", [600, 1200, 1428, 60_000])
+def test_what_is_written_is_whole_packets_of_the_connection(most: int) -> None:
+    """A tunnel, or IPv6, holds less in a packet: a write that does not fit ends in a small one."""
+    with socket.create_server(("127.0.0.1", 0)) as server, socket.socket() as near:
+        near.setsockopt(socket.IPPROTO_TCP, socket.TCP_MAXSEG, min(most, 32_767))
+        near.connect(server.getsockname())
+        pace = Pacer(8000.0)
+        pace.packet_bytes = packet_bytes(near)
+        assert pace.packet_bytes <= min(most, PACKET_BYTES)
+        for kbps in (100.0, 3000.0, 80_000.0):
+            pace.kbps = kbps
+            assert pace.write_bytes % pace.packet_bytes == 0
+            assert pace.write_bytes >= 2 * pace.packet_bytes

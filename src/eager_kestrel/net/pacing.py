@@ -9,19 +9,35 @@ import threading
 import time
 from collections import deque
 
-from eager_kestrel.core.connection.climbing import CHUNK_BYTES, OnItsWay
+from eager_kestrel.core.connection.climbing import OnItsWay
 from eager_kestrel.core.errors import NetworkError
 from eager_kestrel.net.addresses import socket_ready
 from eager_kestrel.net.delivered import DeliveredCounter, is_loss_based, linux_figure
 from eager_kestrel.net.publishing import CONNECT_SECONDS, Publication, PublishTarget
 
 WRITE_SECONDS = 0.004
-"""What one write holds, where that is more than two packets."""
+"""What one write holds, where that is more than so many packets:"""
+LEAST_PACKETS = 2
 LATE_SECONDS = 0.04
 """By so much a writer may be late and catch up: about the queue that is held anyway."""
 PACKET_BYTES = 1448
+"""Of a packet over IPv4 and Ethernet with timestamps (RFC 7323)."""
+LEAST_PACKET_BYTES = 536
+"""That every host takes (RFC 9293, section 3.7.1)."""
 NAP_SECONDS = 0.01
 """The longest sleep, since the rate may rise meanwhile."""
+
+
+def packet_bytes(connection: socket.socket) -> int:
+    """What a packet of a connection holds; less over IPv6 or a tunnel. Loopback's are cut to size.
+
+    Where the system does not tell, the usual.
+    """
+    with contextlib.suppress(OSError, AttributeError):
+        told = connection.getsockopt(socket.IPPROTO_TCP, socket.TCP_MAXSEG)
+        if LEAST_PACKET_BYTES <= told < PACKET_BYTES:
+            return told
+    return PACKET_BYTES
 
 
 class Pacer:
@@ -29,13 +45,15 @@ class Pacer:
 
     def __init__(self, kbps: float, late_seconds: float = LATE_SECONDS) -> None:
         self.kbps, self._late_seconds = kbps, late_seconds
+        self.packet_bytes = PACKET_BYTES
+        """Of the connection that is written to, once it is there."""
         self._credit, self._at = 0.0, time.perf_counter()
 
     @property
     def write_bytes(self) -> int:
         """What one write is to hold: whole packets."""
-        packets = int(self.kbps * 125 * WRITE_SECONDS) // PACKET_BYTES
-        return max(CHUNK_BYTES, packets * PACKET_BYTES)
+        packets = int(self.kbps * 125 * WRITE_SECONDS) // self.packet_bytes
+        return max(LEAST_PACKETS, packets) * self.packet_bytes
 
     def allowed(self) -> int:
         """Bytes that may be written now; what is long past is lost, not caught up in a burst."""
@@ -106,6 +124,7 @@ class PacedPublication(Publication):
         self._refused = 0
         super().__init__(target, key, context, timeout_seconds, SEND_BUFFER_BYTES)
         self._pace, self._waits = pace, Waits(self._count, self._socket)
+        pace.packet_bytes = packet_bytes(self._socket)
         self._begun_with = self._count.delivered_bytes()
 
     def _write(self) -> None:

@@ -24,7 +24,7 @@ from eager_kestrel.core.errors import EndpointError, NetworkError
 from eager_kestrel.net.addresses import set_option, socket_ready, wait_for
 from eager_kestrel.net.delivered import DeliveredCounter, delivered_counter
 from eager_kestrel.net.exchange import CONNECTED, bounded_body, network_error, status_error
-from eager_kestrel.net.pacing import Pacer, Waits
+from eager_kestrel.net.pacing import Pacer, Waits, packet_bytes
 from eager_kestrel.net.target import TCP_NOTSENT_LOWAT, UNSENT_BYTES, UploadTarget, shown_location
 
 BODY_BYTES = (2**30, 64 * 2**20, 8 * 2**20, 2**20)
@@ -257,6 +257,7 @@ class _UploadConnection(threading.Thread):
         self.counted_by = self._counter.kind
         if self._pace is not None:
             self.waits = Waits(self._counter, connection)
+            self._pace.packet_bytes = packet_bytes(connection)
         with contextlib.suppress(OSError):
             self.address = str(connection.getpeername()[0])
 
