@@ -228,7 +228,11 @@ def clocks(count: int, seed: int) -> bool:
             )
         kept = len(ids(home))
         made = ended(["plan", "--for", "oxbow", "--json"], home)
-        fine = kept == 2 and made.returncode in (0, 1) and "1 run is dated in the future" in made.stdout
+        fine = (
+            kept == 2
+            and made.returncode in (0, 1)
+            and "1 run is dated in the future" in made.stdout
+        )
     if not fine:
         print(kept, made.returncode, made.stderr[-300:])
     print(
