@@ -263,9 +263,10 @@ class Publication:
         """How long the oldest frame on its way has waited."""
         return max(0.0, time.perf_counter() - self._marks[0][1]) if self._marks else 0.0
 
-    def waiting(self) -> int:
-        """Frames that have not arrived yet."""
-        return len(self._marks)
+    def waiting(self, seconds: float = 0.0) -> int:
+        """Frames that have not arrived yet, and have waited for longer than so long."""
+        now = time.perf_counter()
+        return sum(now - due > seconds for _, due in self._marks) if seconds else len(self._marks)
 
     def round_trip_ms(self) -> float | None:
         """Smoothed by the system; None if it does not report it."""

@@ -361,6 +361,8 @@ def rehearse_once(
             while not _done(line, pace):
                 _turn(line, ready, pace, notes, tell)
             _note(line, pace, notes, tell)
+            if line.publication is not None and line.seconds() > line.start_seconds:
+                notes.late += line.publication.waiting(LATE_SECONDS)
     finally:
         pace.stop.set()
         encoder.join(ENCODER_SECONDS)
