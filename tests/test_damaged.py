@@ -6,6 +6,7 @@ import random
 import shlex
 import subprocess
 import sys
+from contextlib import suppress
 from pathlib import Path
 
 import imageio_ffmpeg
@@ -91,6 +92,18 @@ def test_an_index_that_claims_too_much_takes_no_memory(
     line, peak = said.strip().splitlines()
     assert "its index is damaged" in line
     assert int(peak) < 200
+
+
+@pytest.mark.parametrize("length", [2**63 - 1, 2**63, 2**64 - 1, 2**40, 17])
+def test_a_box_longer_than_its_file_ends_the_search(
+    whole: dict[str, bytes], tmp_path: Path, length: int
+) -> None:
+    """A length of 64 bits (ISO/IEC 14496-12, section 4.2) may be more than a file can be."""
+    path = tmp_path / "long.mp4"
+    box = b"\x00\x00\x00\x01free" + length.to_bytes(8, "big")
+    path.write_bytes(whole["mp4"][:32] + box + whole["mp4"][32:])
+    with suppress(KestrelError):
+        read_recording(path)
 
 
 def test_an_interrupted_playlist_is_read_to_where_it_goes(tmp_path: Path) -> None:

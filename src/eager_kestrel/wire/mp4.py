@@ -25,6 +25,7 @@ def plausible(path: Path) -> bool:
 
 def index(path: Path) -> bytes | None:
     """The movie box's content; None where there is none to be found."""
+    size = path.stat().st_size
     with path.open("rb") as file:
         while len(head := file.read(16)) >= 8:
             length, begin = int.from_bytes(head[:4], "big"), 8
@@ -33,7 +34,7 @@ def index(path: Path) -> bytes | None:
             if head[4:8] == b"moov":
                 file.seek(begin - len(head), 1)
                 return file.read(min(max(length - begin, 0) or MOST_INDEX_BYTES, MOST_INDEX_BYTES))
-            if length < begin:
+            if length < begin or length > size:
                 return None
             file.seek(length - len(head), 1)
     return None
