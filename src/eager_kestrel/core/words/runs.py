@@ -483,8 +483,8 @@ def with_future(said: str, count: int) -> str:
 # Bursts
 
 burst = Sentence(
-    "the first {seconds:seconds} at {high:rate}, then {low:rate}: a burst, or your connection fell; "
-    "plans go by {low:rate}"
+    "the first {seconds:seconds} at {high:rate}, then {low:rate}: a burst, or your connection "
+    "fell; plans go by {low:rate}"
 )
 no_burst_excluded = Sentence(
     "one connection was watched for {seconds:seconds}: a burst that lasts longer would not show; "
