@@ -32,6 +32,8 @@ COLOURS = {
 }
 MOST_POINTS = 1200
 """A second each up to here; a longer broadcast is drawn by the worst of several."""
+CAUGHT_UP = 2.0
+"""How many times what is usual the figure shows of a queue that is caught up with."""
 NAMED = 8
 """Troubles that are named."""
 SHORT_SECONDS = 180.0
@@ -106,8 +108,9 @@ def _draw_rates(axes: Axes, broadcast: Broadcast, times: np.ndarray, every: int)
             linewidth=1.4,
             label=f"planned {broadcast.planned_kbps:,.0f} kbit/s",
         )
-    top = max(sent.max(initial=0.0), (broadcast.planned_kbps or 0.0) / 1000, 0.1)
-    axes.set_ylim(0, 1.25 * top)
+    planned = (broadcast.planned_kbps or 0.0) / 1000
+    usual = max(sent.max(initial=0.0), planned, 0.1)
+    axes.set_ylim(0, 1.25 * max(usual, min(carried.max(initial=0.0), CAUGHT_UP * usual)))
     axes.set_ylabel("Mbit/s", color=INK)
     from matplotlib.patches import Patch
 
