@@ -8,6 +8,7 @@ there by :data:`SLACK`.
 from __future__ import annotations
 
 import argparse
+from collections.abc import Callable, Mapping
 
 SLACK = 1.5
 """A quick run compares few rounds on a machine that does something else, too."""
@@ -27,3 +28,29 @@ def left_out(why: str) -> int:
     """Say that a part cannot run here; that is no failure."""
     print(f"LEFT OUT: {why}")
     return 0
+
+
+def run_parts(
+    words: list[str],
+    doc: str | None,
+    parts: Mapping[str, Callable[[int, int], bool]],
+    counts: Mapping[str, int],
+    quick: Mapping[str, int],
+) -> int:
+    """Run the parts that are asked for, each a row of a table; 1 when one is not as promised.
+
+    Args:
+        parts: by name; each takes how many and a seed, and says whether it is as promised.
+        counts: how many, when nobody says so.
+        quick: the same with ``--quick``.
+    """
+    parser = options(doc)
+    parser.add_argument("--only", choices=parts)
+    parser.add_argument("--seed", type=int, default=1)
+    parser.add_argument("--count", type=int)
+    wish = parser.parse_args(words)
+    print("| what | how many | result |\n| --- | ---: | --- |")
+    usual = quick if wish.quick else counts
+    asked = [wish.only] if wish.only else list(parts)
+    fine = [parts[name](wish.count or usual[name], wish.seed) for name in asked]
+    return 0 if all(fine) else 1

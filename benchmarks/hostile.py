@@ -23,13 +23,13 @@ import tempfile
 import threading
 import time
 from collections import Counter
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from pathlib import Path
 
 import psutil
 import trustme
 
-from benchmarks import options
+from benchmarks import run_parts
 from eager_kestrel.net.receiving import IngestServer, ReceivedTag
 from eager_kestrel.wire import flv
 from eager_kestrel.wire.publishing import RANDOM_BYTES, Publisher
@@ -294,19 +294,10 @@ def pipelined(seconds: int, seed: int) -> bool:
 
 def main(words: list[str]) -> int:
     """Run what is asked for; 1 when something is not as promised."""
-    parser = options(__doc__)
-    parser.add_argument("--only", choices=COUNTS)
-    parser.add_argument("--seed", type=int, default=1)
-    parser.add_argument("--count", type=int)
-    wish = parser.parse_args(words)
-    parts: dict[str, Callable[[int, int], bool]] = {
+    parts = {
         "sessions": sessions,
         "churn": churn,
         "silent": silent,
         "pipelined": pipelined,
     }
-    print("| what | how many | result |\n| --- | ---: | --- |")
-    asked = [wish.only] if wish.only else list(parts)
-    counts = QUICK if wish.quick else COUNTS
-    fine = [parts[name](wish.count or counts[name], wish.seed) for name in asked]
-    return 0 if all(fine) else 1
+    return run_parts(words, __doc__, parts, COUNTS, QUICK)

@@ -23,10 +23,10 @@ import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from pathlib import Path
 
-from benchmarks import options
+from benchmarks import run_parts
 
 PROGRAM = [sys.executable, "-m", "eager_kestrel"]
 COUNTS = {"kills": 200, "repairs": 100, "writers": 10, "disks": 0, "clocks": 1, "versions": 2}
@@ -269,12 +269,7 @@ def versions(count: int, seed: int) -> bool:
 
 def main(words: list[str]) -> int:
     """Run what is asked for; 1 when something is not as promised."""
-    parser = options(__doc__)
-    parser.add_argument("--only", choices=COUNTS)
-    parser.add_argument("--seed", type=int, default=1)
-    parser.add_argument("--count", type=int)
-    wish = parser.parse_args(words)
-    parts: dict[str, Callable[[int, int], bool]] = {
+    parts = {
         "kills": kills,
         "repairs": repairs,
         "writers": writers,
@@ -282,8 +277,4 @@ def main(words: list[str]) -> int:
         "clocks": clocks,
         "versions": versions,
     }
-    print("| what | how many | result |\n| --- | ---: | --- |")
-    asked = [wish.only] if wish.only else list(parts)
-    counts = QUICK if wish.quick else COUNTS
-    fine = [parts[name](wish.count or counts[name], wish.seed) for name in asked]
-    return 0 if all(fine) else 1
+    return run_parts(words, __doc__, parts, COUNTS, QUICK)
