@@ -6,14 +6,15 @@ What this machine's encoders do, and the encodes of trials, stay: they are this 
 from __future__ import annotations
 
 import contextlib
+import filecmp
 import shutil
 import tempfile
 import zipfile
 from collections.abc import Iterable, Iterator
 from pathlib import Path, PurePosixPath
 
-from eager_kestrel.core.errors import FormatError, StorageError
-from eager_kestrel.files.documents import file_bytes, free_bytes, read_bounded, written
+from eager_kestrel.core.errors import FormatError
+from eager_kestrel.files.documents import file_bytes, free_bytes, written
 from eager_kestrel.files.home import data_home, made, storage_error
 from eager_kestrel.files.saved import MACHINE_FILE
 
@@ -83,14 +84,6 @@ def take_files(folder: Path) -> tuple[int, list[str]]:
             with written(target, private=True) as part:
                 shutil.copyfile(file, part)
             copied += 1
-        elif _differs(file, target):
+        elif not filecmp.cmp(file, target, shallow=False):
             differ.append(f"{name.as_posix()} is there already and differs: it stays as it is")
     return copied, differ
-
-
-def _differs(file: Path, target: Path) -> bool:
-    try:
-        size = file_bytes(target)
-    except (FormatError, StorageError):
-        return True
-    return size != file_bytes(file) or read_bounded(file, size) != read_bounded(target, size)

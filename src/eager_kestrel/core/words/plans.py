@@ -138,7 +138,7 @@ shows_touched = Sentence("shows of this folder that go there: {names:and}; plan 
 
 
 def buffer(kbit: float, max_kbps: float) -> str:
-    """As encoders ask for it: in kbit, or in seconds or milliseconds of the bitrate."""
+    """As encoders ask for it: in kbit, or in seconds of the bitrate."""
     return f"{kbit:,.0f} kbit = {kbit / max_kbps:.3g} s"
 
 
