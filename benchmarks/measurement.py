@@ -281,7 +281,10 @@ def burst_table() -> None:
 def held_up(late_share: float) -> bool:
     """Whether the machine took too much of the measurement's time to judge it by."""
     if late_share > HELD_UP:
-        print(f"(this machine held that one up for {late_share:.0%} of its time: not judged)", flush=True)
+        print(
+            f"(this machine held that one up for {late_share:.0%} of its time: not judged)",
+            flush=True,
+        )
     return late_share > HELD_UP
 
 

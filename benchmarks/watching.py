@@ -276,7 +276,9 @@ def main(words: list[str]) -> int:
     asked = parser.parse_args(words)
     parts: dict[str, Callable[[], bool]] = {
         "laws": partial(laws, 300, 4) if asked.quick else partial(laws, 1800, 60),
-        "overhead": partial(overhead, 3, 1, 3 * SLACK) if asked.quick else partial(overhead, 20, 3, 1.0),
+        "overhead": partial(overhead, 3, 1, 3 * SLACK)
+        if asked.quick
+        else partial(overhead, 20, 3, 1.0),
     }
     results = [part() for name, part in parts.items() if asked.only in (None, name)]
     return 0 if all(results) else 1
