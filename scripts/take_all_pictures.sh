@@ -11,7 +11,7 @@ shots=docs/screenshots
 take() { "$python" scripts/take_picture.py "$shots/$1.png" "${@:2}"; }
 
 take help --points 9 -- eager-kestrel --help
-take demo --points 10 -- eager-kestrel demo
+take demo --points 9 -- eager-kestrel demo
 mkdir "$home/start"
 take start --points 9 --after 26 --cwd "$home/start" --shown "eager-kestrel start" -- \
     "$PWD/$python" "$PWD/scripts/typed.py" "My show|||||oxbow|8 pm|-|1||12 Mbit/s|" \

@@ -12,7 +12,9 @@ from pathlib import Path
 
 import pytest
 
+from eager_kestrel.actions.second_screen import SecondScreen
 from eager_kestrel.cli.main import COMMANDS
+from eager_kestrel.core.watching.now import Now
 from tests.conftest import Kestrel, running, timed
 
 PROGRAM = [sys.executable, "-m", "eager_kestrel"]
@@ -82,10 +84,14 @@ def test_version_and_wrong_commands(kestrel: Kestrel) -> None:
 
 @timed
 def test_the_demo_tells_the_story_and_leaves_nothing_behind(
-    kestrel: Kestrel, home: Path, tmp_path: Path
+    kestrel: Kestrel, home: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
+    on_the_page: list[Now] = []
+    monkeypatch.setattr(SecondScreen, "tell", lambda _, now: on_the_page.append(now))
     result = kestrel("demo", "--out", tmp_path / "story")
     assert result.code == 0, result.err
+    assert "http://127.0.0.1:" in result.out
+    assert on_the_page[-1].seconds > 8
     for words in (
         "Hollow Lane Pottery",
         "1. Measure",

@@ -38,6 +38,7 @@ from eager_kestrel.core.forecast.evidence import Evidence
 from eager_kestrel.core.plan.plan import DestinationPlan, Plan
 from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.show.show import Show
+from eager_kestrel.core.watching.now import Now
 from eager_kestrel.core.watching.recorder import Recorder
 from eager_kestrel.core.watching.review import DemoStory
 from eager_kestrel.core.watching.verdict import Expected
@@ -61,10 +62,15 @@ def demo_show() -> Show:
 
 def demo(
     tell: Tell = tell_nobody,
-    told: Callable[[StreamSample], None] = lambda _: None,
+    tell_now: Callable[[Now], None] = lambda _: None,
     record_to: Path | None = None,
 ) -> DemoStory:
     """Measure, plan, rehearse and check on the simulated wet evening. Keeps nothing of its own.
+
+    Args:
+        tell: how measuring goes on.
+        tell_now: how the rehearsed stream stands.
+        record_to: where the recording of what arrived goes.
 
     Raises:
         NetworkError: loopback itself failed, or is too slow to be the connection.
@@ -91,7 +97,11 @@ def demo(
         guide = guide_for(show.destinations[0])
         with stage(simulated_connection(LINE), guide, record_to=file) as there:
             wish_to = RehearsalWish(seconds=REHEARSED_SECONDS)
-            outcome = rehearse(planned.plan, chosen, there.target, there.key, wish_to, told)
+            watched = _recorder(chosen)
+            outcome = rehearse(
+                *(planned.plan, chosen, there.target, there.key, wish_to),
+                lambda sample: tell_now(watched.look(sample)),
+            )
             verdict = outcome.rehearsals[-1].verdict
             _go_on(stopped=not verdict.held and verdict.limited_by is None)
         arrived = check_recording(file, [show.destinations[0].name])
@@ -244,11 +254,9 @@ def _broadcasts(planned: Plan, now: datetime) -> Iterator[Broadcast]:
     """
     destination = planned.destinations[0]
     assert destination.video is not None
-    fps, interval = float(destination.video.frame_rate), destination.video.keyframe_seconds
     for days, times, begin in zip(AIRED_DAYS_AGO, (1.0, AMBITIOUS), (0.0, 40.0), strict=True):
         kbps = times * destination.total_kbps
-        steps = destination.fallbacks if times == 1.0 else ()
-        watched = Recorder.of(destination.servers[0], Expected(kbps, fps, interval, steps))
+        watched = _recorder(destination, times)
         for look in _looks(load_trace(LINE), begin, kbps):
             watched.look(look)
         watched.over()
@@ -268,6 +276,16 @@ def _broadcasts(planned: Plan, now: datetime) -> Iterator[Broadcast]:
             troubles=tuple(watched.troubles),
             ended="the program ended the stream",
         )
+
+
+def _recorder(destination: DestinationPlan, times: float = 1.0) -> Recorder:
+    """Watches what is sent as planned, or so many times as much."""
+    video = destination.video
+    assert video is not None
+    steps = destination.fallbacks if times == 1.0 else ()
+    kbps = times * destination.total_kbps
+    expected = Expected(kbps, float(video.frame_rate), video.keyframe_seconds, steps)
+    return Recorder.of(destination.servers[0], expected)
 
 
 def _looks(line: Trace, begin: float, kbps: float) -> Iterator[StreamSample]:

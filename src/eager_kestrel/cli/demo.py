@@ -16,8 +16,10 @@ from eager_kestrel.actions.reporting import told_by_demo
 from eager_kestrel.cli.options import Json, single
 from eager_kestrel.cli.rendering import show
 from eager_kestrel.cli.terminal import console, print_json, progress, warn
+from eager_kestrel.cli.watch_view import page_at
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.watching.review import DemoStory
+from eager_kestrel.core.words.broadcasts import is_over
 from eager_kestrel.report.blocks import blocks_of
 from eager_kestrel.report.page import write_report
 from eager_kestrel.report.stream_blocks import rehearsal_rows
@@ -25,7 +27,8 @@ from eager_kestrel.report.stream_blocks import rehearsal_rows
 INTRODUCTION = (
     "[bold]Hollow Lane Pottery[/] streams [bold]{title}[/] to Oxbow over fixed wireless "
     "on a wet evening.\nNothing here leaves this machine: connection, endpoint and platform are "
-    "simulated.\n\n[bold]1. Measure[/] what one connection really delivers"
+    "simulated.\n\nThe stream of step 3 shows on a page, too, for a browser on this machine:\n"
+    "{page}\n\n[bold]1. Measure[/] what one connection really delivers"
 )
 
 
@@ -47,10 +50,17 @@ def demo(
             raise InputError("--home tells no story", "leave the rest out")
         _show_home(fill(home.absolute(), lambda what: warn(f"making {what} ...")))
         return
-    if not json:
-        screen.print(INTRODUCTION.format(title=demo_show().title))
-    with progress(quiet=json) as tell:
-        story = tell_story(tell, record_to=out / "arrived.flv" if out is not None else None)
+    record_to = out / "arrived.flv" if out is not None else None
+    if json:
+        story = tell_story(record_to=record_to)
+    else:
+        with page_at(None) as page:
+            screen.print(
+                INTRODUCTION.format(title=demo_show().title, page=page.address), soft_wrap=True
+            )
+            with progress() as tell:
+                story = tell_story(tell, page.tell, record_to)
+            page.over(is_over([]))
     if json:
         print_json(story.model_dump(mode="json"))
     else:

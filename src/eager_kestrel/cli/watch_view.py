@@ -232,14 +232,19 @@ def second_screen(at: str | None) -> Iterator[SecondScreen]:
     """The page at an address of this machine, None for itself only; told, and for a camera."""
     import segno
 
+    with page_at(at) as page:
+        warn(f"the page for a second screen, for whoever has its address: {page.address}")
+        if sys.stderr.isatty() and at is not None:
+            segno.make(page.address, micro=False).terminal(out=sys.stderr, compact=True)
+        yield page
+
+
+def page_at(at: str | None) -> SecondScreen:
+    """The page at an address of this machine, None for itself only."""
     from eager_kestrel.actions.second_screen import SecondScreen
     from eager_kestrel.report.page import watch_page
 
-    with SecondScreen(*watch_page(words.WAITING), at) as page:
-        warn(f"the page for a second screen, for whoever has its address: {page.address}")
-        if sys.stderr.isatty():
-            segno.make(page.address, micro=False).terminal(out=sys.stderr, compact=True)
-        yield page
+    return SecondScreen(*watch_page(words.WAITING), at)
 
 
 def _notice(text: str) -> None:
