@@ -303,6 +303,14 @@ def test_a_browser_shows_verdict_advice_and_nothing_from_outside_as_markup(brows
     }
 
 
+FIELDS = """return (() => {
+  const [news, old] = [find('news'), document.querySelector('.stream .verdict')];
+  return [news.getBoundingClientRect().top < old.getBoundingClientRect().top,
+    [news, old].map((one) => getComputedStyle(one).backgroundColor),
+    getComputedStyle(old.querySelector('.headline'), '::before').content];
+})()"""
+
+
 def test_a_browser_says_that_there_is_no_news_and_follows_again(browser: Any) -> None:
     looks = told(30)
     with socket.socket() as free:
@@ -321,6 +329,12 @@ def test_a_browser_says_that_there_is_no_news_and_follows_again(browser: Any) ->
             browser,
             "document.querySelector('#news:not([hidden])')?.innerText.includes('no news for')",
         )
+        assert "no news" in browser.find_element("id", "said").get_attribute("textContent")
+        assert "no news" in browser.title
+        above, colours, opinion = browser.execute_script(FIELDS)
+        assert above
+        assert len(set(colours)) == 1, "a verdict of the past is not shown in a colour of its own"
+        assert opinion.startswith('"last')
         again = SecondScreen(*watch_page(words.WAITING), f"127.0.0.1:{port}")
     with again as page:
         ends = time.perf_counter() + 15

@@ -2,7 +2,7 @@
 const SIGNS = { fine: "✓", warned: "!", late: "✕", stopped: "■" };
 const KEPT = 120, SILENT = 5000, WIDE = 600;
 const streams = new Map();
-let heardAt = 0, over = "";
+let heardAt = 0, over = "", quiet = true;
 
 const find = (id) => document.getElementById(id);
 const number = (value) => Math.round(value).toLocaleString("en-US");
@@ -105,7 +105,6 @@ function draw(now, stream) {
   facts(of(".facts"), rows);
   lines(of(".breaches"), now.breaches);
   lines(of(".troubles"), now.troubles.length ? now.troubles.map(trouble).reverse() : ["none"]);
-  document.title = [...streams.values()].map((one) => one.said).join(" · ") || now.headline;
 }
 
 function take(now) {
@@ -120,11 +119,15 @@ function take(now) {
 }
 
 function news() {
-  const silent = Date.now() - heardAt, bar = find("news");
-  bar.hidden = streams.size > 0 && silent < SILENT && !over;
-  if (over) find("news-text").textContent = over;
-  else if (heardAt && silent >= SILENT)
-    find("news-text").textContent = `no news for ${Math.round(silent / 1000)} s`;
+  const silent = Date.now() - heardAt, was = quiet, text = find("news-text");
+  quiet = streams.size === 0 || silent >= SILENT || over !== "";
+  find("news").hidden = !quiet;
+  find("streams").classList.toggle("past", quiet);
+  if (over) text.textContent = over;
+  else if (heardAt && quiet) text.textContent = `no news for ${Math.round(silent / 1000)} s`;
+  if (quiet && !was) find("said").textContent = text.textContent;
+  document.title = quiet ? text.textContent :
+    [...streams.values()].map((one) => one.said).join(" · ");
 }
 
 const source = new EventSource("events");
@@ -136,6 +139,7 @@ source.addEventListener("past", (event) => {
   if (event.data !== "[]") heardAt = Date.now();
   const drawn = new Map(JSON.parse(event.data).map((now) => [now.stream, take(now)]));
   for (const [now, stream] of drawn.values()) draw(now, stream);
+  news();
 });
 source.addEventListener("now", (event) => {
   heardAt = Date.now();
@@ -145,7 +149,7 @@ source.addEventListener("now", (event) => {
 source.addEventListener("over", (event) => {
   over = JSON.parse(event.data);
   source.close();
-  find("said").textContent = over;
+  quiet = false;
   news();
 });
 setInterval(news, 500);
