@@ -127,6 +127,20 @@ def test_the_line_and_the_viewers_count_too(kestrel: Kestrel, tmp_path: Path) ->
     assert findings(kestrel, path, "--for", "gatepost")["delivery.slowest_viewer"] == "breach"
 
 
+def test_the_show_of_the_folder_is_checked_against(
+    kestrel: Kestrel, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """As it is planned and measured for; ``--show`` with the same file asks the same."""
+    monkeypatch.chdir(tmp_path)
+    much = ("--bitrate", "9 Mbit/s", "--upload", "8 Mbit/s")
+    assert "there is no show.toml here" in kestrel("check", *much).error_line
+    assert kestrel("start", "--yes", "--for", "oxbow", "--upload", "8 Mbit/s").code == 0
+    here = findings(kestrel, *much)
+    assert here == findings(kestrel, *much, "--show", "show.toml")
+    assert here["video.max_bitrate"] == here["safe rate"] == "breach"
+    assert findings(kestrel, *much, "--for", "fernlight") != here
+
+
 def test_flags_alone_and_over_a_file(kestrel: Kestrel, tmp_path: Path) -> None:
     flags = (
         "--bitrate",

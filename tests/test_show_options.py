@@ -422,12 +422,12 @@ def test_quiet_leaves_talk_out_and_nothing_else(kestrel: Kestrel, tmp_path: Path
     )
     loud = kestrel("plan", *UPLOAD, "--json")
     quiet = kestrel("plan", *UPLOAD, "-q", "-j")
-    assert "planning the show of" in loud.err
+    assert "the show is that of" in loud.err
     assert quiet.err == ""
     same = [json.loads(one.out)["destinations"] for one in (loud, quiet)]
     assert same[0] == same[1]
     assert kestrel("plan", "nowhere", "-q").error_line  # errors are no talk
-    assert "planning the show of" in kestrel("plan", *UPLOAD).err  # and it is over with the command
+    assert "the show is that of" in kestrel("plan", *UPLOAD).err  # and it is over with the command
 
 
 @pytest.mark.parametrize(

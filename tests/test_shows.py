@@ -47,7 +47,7 @@ def test_the_show_of_this_folder_is_taken_and_said(kestrel: Kestrel, tmp_path: P
     )
     result = kestrel("plan", *UPLOAD, "--json")
     assert result.code == 0
-    assert "planning the show of ./show.toml" in result.err
+    assert "the show is that of ./show.toml" in result.err
     (there,) = result.document["destinations"]
     assert there["payload_kbps"] <= 2000 < there["total_kbps"]
     assert there["limited_by"]["bitrate"] == "viewers"
@@ -254,7 +254,8 @@ def test_words_are_explained_with_the_latest_plan(kestrel: Kestrel) -> None:
 @pytest.mark.parametrize(
     ("asked", "about"),
     [
-        ("laggy", "delay"),
+        ("my stream is laggy", "stutters"),
+        ("my viewers see it late", "delay"),
         ("pixelated", "blurry"),
         ("green is fine but viewers complain", "buffering"),
         ("my stream keeps disconnecting", "disconnects"),

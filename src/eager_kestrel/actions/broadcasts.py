@@ -12,7 +12,7 @@ from pathlib import Path
 from eager_kestrel.actions.checking import settings_from
 from eager_kestrel.actions.planning import plan, uplink_for
 from eager_kestrel.actions.rehearsing import destination_of
-from eager_kestrel.actions.shows import ShowOptions, asked_show
+from eager_kestrel.actions.shows import ShowOptions, asked_show, show_here
 from eager_kestrel.core.checks.causes import SPAN_SECONDS, StreamSample
 from eager_kestrel.core.connection.broadcast import Broadcast, SeenBy
 from eager_kestrel.core.connection.run import is_loopback
@@ -26,7 +26,6 @@ from eager_kestrel.core.watching.verdict import Expected
 from eager_kestrel.core.words import broadcasts as words
 from eager_kestrel.files.history import History
 from eager_kestrel.files.plans import LATEST, latest_plan, read_plan
-from eager_kestrel.files.shows import USUAL
 from eager_kestrel.version import __version__
 
 LOOK_SECONDS = 0.25
@@ -229,7 +228,7 @@ def review(name: str = LATEST, planned: str = LATEST, show: str | None = None) -
 
 def _again(broadcast: Broadcast, there: DestinationPlan | None, show: str | None) -> str | None:
     """What the show's plan comes to with this broadcast counted; None where that is not known."""
-    if show is None and not Path(USUAL).is_file():
+    if show is None and show_here() is None:
         return None
     try:
         asked = asked_show(show, ShowOptions()).show

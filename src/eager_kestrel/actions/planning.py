@@ -18,7 +18,7 @@ from eager_kestrel.core.plan.planner import plan as plan_of
 from eager_kestrel.core.show.show import WEEKDAYS, Show
 from eager_kestrel.core.units import Bitrate, minutes_apart, near_moment, parse_time_of_day
 from eager_kestrel.core.words.broadcasts import aired, day_words
-from eager_kestrel.core.words.numbers import looks
+from eager_kestrel.core.words.numbers import counted, looks
 from eager_kestrel.core.words.plans import left_free
 from eager_kestrel.core.words.runs import (
     hours_differ,
@@ -189,7 +189,7 @@ def recent_runs(
         from eager_kestrel.actions.endpoints import measure_command
 
         raise NotFoundError(
-            f"of {len(kept)} runs of the last {days:g} days none is near {around}"
+            f"of {counted(len(kept), 'run')} of the last {days:g} days none is near {around}"
             if kept
             else f"no run of the last {days:g} days is kept",
             f'run {measure_command(platforms)}, or give --upload "12 Mbit/s"',

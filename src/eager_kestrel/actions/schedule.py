@@ -7,13 +7,12 @@ import time
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
-from pathlib import Path
 
 from eager_kestrel.actions.ingest_measuring import IngestMeasureOptions, measure_ingest
 from eager_kestrel.actions.measuring import MeasureOptions, measure
 from eager_kestrel.actions.planning import plan
 from eager_kestrel.actions.samples import run_id
-from eager_kestrel.actions.shows import ShowOptions, asked_show
+from eager_kestrel.actions.shows import ShowOptions, asked_show, show_here
 from eager_kestrel.core import errors
 from eager_kestrel.core.choice.budget import Budget, budget
 from eager_kestrel.core.connection.evidence import evidence_of
@@ -27,7 +26,6 @@ from eager_kestrel.core.show.show import SAFE_SHARE
 from eager_kestrel.core.stutter import LIMIT_SECONDS, LOWEST_SHARE
 from eager_kestrel.core.units import parse_seconds, parse_time_of_day
 from eager_kestrel.core.words import runs as words
-from eager_kestrel.files.shows import USUAL
 from eager_kestrel.net.addresses import shown_url
 from eager_kestrel.version import __version__
 
@@ -204,7 +202,7 @@ def learned(
     evidence = Evidence.of([evidence_of(run) for run in known])
     uplink, leads_to = uplink_of(known), tuple[str, ...]()
     safe: Budget | None = None
-    if platform or Path(USUAL).is_file():
+    if platform or show_here():
         wishes = ShowOptions(platforms=(platform,)) if platform else ShowOptions()
         try:
             made = plan(asked_show(None, wishes).show, uplink, evidence=evidence).plan

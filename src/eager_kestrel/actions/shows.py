@@ -80,6 +80,11 @@ class RequestedShow:
     note: str | None = None
 
 
+def show_here() -> str | None:
+    """The show of this folder, if there is one."""
+    return f"./{USUAL}" if Path(USUAL).is_file() else None
+
+
 def asked_show(name: str | None, wishes: ShowOptions) -> RequestedShow:
     """The show of that name or file with the wishes over it.
 
@@ -94,8 +99,8 @@ def asked_show(name: str | None, wishes: ShowOptions) -> RequestedShow:
     commas = (part.strip() for written in wishes.platforms for part in written.split(","))
     wishes = replace(wishes, platforms=tuple(part for part in commas if part))
     note = None
-    if name is None and not wishes.platforms and Path(USUAL).is_file():
-        name, note = f"./{USUAL}", f"planning the show of ./{USUAL}"
+    if name is None and not wishes.platforms and (name := show_here()):
+        note = f"the show is that of {name}"
     if name is not None and _names_platforms(name):
         parts = tuple(part.strip() for part in name.split(","))
         wishes, name = replace(wishes, platforms=(*parts, *wishes.platforms)), None

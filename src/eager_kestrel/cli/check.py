@@ -14,7 +14,7 @@ from eager_kestrel.actions.export import settings_text, write_new
 from eager_kestrel.actions.planning import uplink_for, uplink_from_history, uplink_from_number
 from eager_kestrel.actions.rehearsing import destination_of
 from eager_kestrel.actions.reporting import keep_findings
-from eager_kestrel.actions.shows import ShowOptions, asked_show
+from eager_kestrel.actions.shows import ShowOptions, asked_show, show_here
 from eager_kestrel.cli.delivery import deliver
 from eager_kestrel.cli.options import (
     Everything,
@@ -131,21 +131,23 @@ class BudgetFlags:
     reserve: Reserves = None
 
     def asked(self, platforms: list[str] | None) -> Show | None:
-        """The show that is meant; None if no platform given."""
-        if not platforms and self.show is None:
+        """The show that is meant; None if no platform is given, nor by a show of this folder."""
+        if not platforms and self.show is None and show_here() is None:
             return None
         options = ShowOptions(
             platforms=tuple(platforms or ()), share=self.share, reserves=tuple(self.reserve or ())
         )
-        return asked_show(self.show, options).show
+        asked = asked_show(self.show, options)
+        if asked.note is not None:
+            warn(asked.note)
+        return asked.show
 
-    def uplink(self, platforms: list[str] | None) -> Uplink | None:
+    def uplink(self, show: Show | None) -> Uplink | None:
         """The uplink that is meant, at the hour of the show; None if none was named."""
         if self.upload is None:
             return None
         if self.upload != HISTORY:
             return uplink_from_number(self.upload)
-        show = self.asked(platforms)
         return uplink_from_history() if show is None else uplink_for(show)[0]
 
 
@@ -216,9 +218,11 @@ def check(
             raise InputError("those options go with a recording", "give one, or leave them out")
         show = upload.asked(platforms)
         if show is None:
-            raise InputError("no guide to check against", "give --for PLATFORM or --show SHOW")
-        uplink = upload.uplink(platforms)
-        found = checking.check_show(settings, flags.document(), show, uplink)
+            raise InputError(
+                "no guide to check against, and there is no show.toml here",
+                "give --for PLATFORM or --show SHOW",
+            )
+        found = checking.check_show(settings, flags.document(), show, upload.uplink(show))
     keep_findings(found)
     deliver(found, output, everything=everything)
     raise typer.Exit(1 if found.breaches else 0)
@@ -249,7 +253,7 @@ def _recording(
             file,
             names,
             show,
-            upload.uplink(platforms),
+            upload.uplink(show),
             checking.RecordingOptions(planned, recording.deep, window),
             told,
         )

@@ -69,8 +69,7 @@ def demo(
         parts = {key: getattr(story, key) for key in ("run", "plan", "rehearsal", "findings")}
         for name, part in parts.items():
             write_document(out / f"{name}.json", part.model_dump(mode="json"))
-        told, page = told_by_demo(story), out / "report.html"
-        write_report(told, page)
+        write_report(told_by_demo(story), out / "report.html")
         if not json:
             names = ", ".join([*(f"{name}.json" for name in parts), "arrived.flv"])
             screen.print(f"\nWritten to {out}: {names}, and report.html, the page to keep")

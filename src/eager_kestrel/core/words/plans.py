@@ -232,7 +232,7 @@ def reconnecting(
     )
 
 
-data = Sentence("{gb_per_hour:.2f} GB an hour, {gb_per_month:,.0f} GB a month at {hours:g} hours")
+data = Sentence("{gb_per_hour:.2f} GB an hour, {gb_per_month:,.0f} GB a month at {hours:.3g} hours")
 cap_lasts = Sentence("a cap of {cap_gb:,.4g} GB a month lasts {hours:,.0f} hours")
 a_guess = Sentence("{text}; unverified in the guide of {platform}: check its guideline page")
 left_free = Sentence("without that it would be {free}; as you asked it is {now}", "now free")
