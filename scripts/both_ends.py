@@ -28,9 +28,7 @@ def main() -> None:
         print(
             f"$ eager-kestrel far-end\n  (there) listening; token: {found['token']}\n", flush=True
         )
-        with PracticeUplink(
-            simulated_connection(rate=Bitrate.parse("8 Mbit/s")), found["port"]
-        ) as up:
+        with PracticeUplink(simulated_connection(Bitrate.parse("8 Mbit/s")), found["port"]) as up:
             address = f"http://127.0.0.1:{up.port}"
             print(f"$ eager-kestrel measure {address} --token --gently\n", flush=True)
             env = {**os.environ, "EAGER_KESTREL_TOKEN": found["token"]}

@@ -158,7 +158,7 @@ def test_ctrl_c_keeps_what_was_learned(home: Path, after_phase: bool, code: int)
         "def stop():\n"
         f"    time.sleep({4.2 if after_phase else 0.9})\n"
         "    os.kill(os.getpid(), signal.SIGINT)\n"
-        "with simulated_uplink(simulated_connection(rate=Bitrate.parse('8 Mbit/s'))) as up:\n"
+        "with simulated_uplink(simulated_connection(Bitrate.parse('8 Mbit/s'))) as up:\n"
         "    import httpx, numpy, psutil\n"
         "    import eager_kestrel.actions.measuring as measuring\n"
         "    measuring.too_busy = lambda phase: True\n"  # nothing is measured again after Ctrl-C

@@ -57,7 +57,7 @@ def test_a_name_counts_before_the_host() -> None:
 def test_a_place_is_measured_by_name_and_then_by_nothing(kestrel: Kestrel) -> None:
     assert "no endpoint given" in kestrel("measure").error_line
     short = ("--connections", "1", "--seconds", "2 s", "--json")
-    with simulated_uplink(simulated_connection(rate=Bitrate.parse("9 Mbit/s"))) as up:
+    with simulated_uplink(simulated_connection(Bitrate.parse("9 Mbit/s"))) as up:
         assert kestrel("endpoints", "add", "home", up.url).code == 0
         first = kestrel("measure", "home", *short)
         second = kestrel("measure", *short)

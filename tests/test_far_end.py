@@ -64,7 +64,7 @@ def posted(there: EndpointState, body: bytes, token: str = TOKEN, **headers: str
 @timed
 def test_both_ends_agree(kestrel: Kestrel, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv("EAGER_KESTREL_TOKEN", TOKEN)
-    line = simulated_connection(rate=Bitrate.parse("8 Mbit/s"))
+    line = simulated_connection(Bitrate.parse("8 Mbit/s"))
     with tier() as (there, said), PracticeUplink(line, there.port) as up:
         result = kestrel(
             "measure", f"http://127.0.0.1:{up.port}", "--token", "--json", "--connections", "1"

@@ -121,7 +121,7 @@ def test_the_most_that_is_allowed_is_never_passed(mbps: float, part: float) -> N
 
 @timed
 def test_measure_gently_end_to_end(kestrel: Kestrel, tmp_path: Path) -> None:
-    with simulated_uplink(simulated_connection(rate=Bitrate.parse("8 Mbit/s"))) as up:
+    with simulated_uplink(simulated_connection(Bitrate.parse("8 Mbit/s"))) as up:
         small = kestrel("measure", up.url, "--gently", "--data-limit", "300 kB")
         assert small.code == 2
         assert "the data limit was used up" in small.err
@@ -151,7 +151,7 @@ def test_measure_gently_end_to_end(kestrel: Kestrel, tmp_path: Path) -> None:
 
 def behind_a_line(taking_address: str, rate: str) -> PracticeUplink:
     port = int(taking_address.rsplit(":", 1)[1].split("/")[0])
-    return PracticeUplink(simulated_connection(rate=Bitrate.parse(rate)), port)
+    return PracticeUplink(simulated_connection(Bitrate.parse(rate)), port)
 
 
 def sent_to(taking: Reception) -> str:

@@ -249,7 +249,7 @@ def test_secrets_of_a_redirect_are_neither_shown_nor_kept(kestrel: Kestrel, home
     from eager_kestrel.actions.practice import simulated_connection, simulated_uplink
     from eager_kestrel.core.units import Bitrate
 
-    with simulated_uplink(simulated_connection(rate=Bitrate.parse("8 Mbit/s"))) as up:
+    with simulated_uplink(simulated_connection(Bitrate.parse("8 Mbit/s"))) as up:
         to = f"{up.url.replace('http://', f'http://me:{CANARY}@'.replace('/C', '%2FC'))}?k={CANARY}"
 
         def redirecting(connection: socket.socket, head: bytes) -> None:
@@ -672,7 +672,7 @@ def test_a_data_limit_that_is_too_small_says_what_would_do(kestrel: Kestrel) -> 
     from eager_kestrel.core.units import Bitrate, DataSize
 
     limit = "700 kB"
-    with simulated_uplink(simulated_connection(rate=Bitrate.parse("40 Mbit/s"))) as up:
+    with simulated_uplink(simulated_connection(Bitrate.parse("40 Mbit/s"))) as up:
         small = kestrel("measure", up.url, "--data-limit", limit)
         assert small.code == 2
         said = last_line(small)

@@ -34,7 +34,7 @@ def measured(kestrel: Kestrel, url: str, *more: str, seconds: str = "3 s") -> Re
 
 @timed
 def test_eight_megabits_are_found_to_be_eight(kestrel: Kestrel) -> None:
-    with simulated_uplink(simulated_connection(rate=EIGHT)) as up:
+    with simulated_uplink(simulated_connection(EIGHT)) as up:
         result = kestrel("measure", up.url, "--seconds", "6 s", "--json")
     assert result.code == 0, result.err
     run = result.document
@@ -60,7 +60,7 @@ def test_eight_megabits_are_found_to_be_eight(kestrel: Kestrel) -> None:
 def test_to_be_told_to_end_is_as_ctrl_c(kestrel: Kestrel, home: Path) -> None:
     """What was learned by then is kept, and marked."""
     program = [sys.executable, "-m", "eager_kestrel", "measure"]
-    with simulated_uplink(simulated_connection(rate=EIGHT)) as up:
+    with simulated_uplink(simulated_connection(EIGHT)) as up:
         asked = [*program, up.url, "--seconds", "60 s", "--connections", "1", "--json"]
         with running(asked, env={**os.environ, "EAGER_KESTREL_HOME": str(home)}) as measuring:
             time.sleep(8)
@@ -77,7 +77,7 @@ def test_to_be_told_to_end_is_as_ctrl_c(kestrel: Kestrel, home: Path) -> None:
 def test_a_burst_is_watched_until_it_ends(kestrel: Kestrel) -> None:
     """Enough is known after five seconds; what lasts shows after ten."""
     with simulated_uplink(
-        simulated_connection(rate=EIGHT, trouble=SimulatedTrouble(others=((9.0, 5500),)))
+        simulated_connection(EIGHT, trouble=SimulatedTrouble(others=((9.0, 5500),)))
     ) as up:
         found = kestrel("measure", up.url, "--connections", "1", "--seconds", "14 s", "--json")
     run = found.document
@@ -88,7 +88,7 @@ def test_a_burst_is_watched_until_it_ends(kestrel: Kestrel) -> None:
 
 
 def test_samples_come_only_when_asked_for_and_never_fall(kestrel: Kestrel) -> None:
-    with simulated_uplink(simulated_connection(rate=EIGHT)) as up:
+    with simulated_uplink(simulated_connection(EIGHT)) as up:
         result = measured(kestrel, up.url, "--samples")
     run = result.document
     samples = run["one_connection"]["samples"]
@@ -100,7 +100,10 @@ def test_samples_come_only_when_asked_for_and_never_fall(kestrel: Kestrel) -> No
 
 @timed
 def test_a_practice_line_is_measured_kept_and_planned_from(kestrel: Kestrel) -> None:
-    result = kestrel("measure", "--practice", "bad-night", "--connections", "1", "--seconds", "3 s")
+    briefly = ("--connections", "1", "--seconds", "3 s")
+    constant = kestrel("measure", "--practice", "8 Mbit/s", *briefly, "--no-keep", "--json")
+    assert constant.document["summary"]["uplink"]["typical_kbps"] == pytest.approx(8000, rel=0.05)
+    result = kestrel("measure", "--practice", "bad-night", *briefly)
     assert result.code == 0, result.err
     assert "typical" in result.out
     plan = kestrel("plan", "--for", "oxbow", "--json").document
@@ -110,7 +113,7 @@ def test_a_practice_line_is_measured_kept_and_planned_from(kestrel: Kestrel) -> 
 
 @timed
 def test_the_data_limit_is_kept_and_said(kestrel: Kestrel) -> None:
-    with simulated_uplink(simulated_connection(rate=EIGHT)) as up:
+    with simulated_uplink(simulated_connection(EIGHT)) as up:
         run = measured(kestrel, up.url, "--data-limit", "3 MB", seconds="8 s").document
     assert run["one_connection"]["ended"] == "data"
     assert 2_800_000 <= run["data_used_bytes"] <= 3_010_000  # with the heads of requests
@@ -118,7 +121,7 @@ def test_the_data_limit_is_kept_and_said(kestrel: Kestrel) -> None:
 
 
 def test_a_phase_leaves_the_line_clean(kestrel: Kestrel) -> None:
-    with simulated_uplink(simulated_connection(rate=Bitrate.parse("2 Mbit/s"))) as up:
+    with simulated_uplink(simulated_connection(Bitrate.parse("2 Mbit/s"))) as up:
         measured(kestrel, up.url, seconds="2 s")
         request = urllib.request.Request(up.url, data=b"k", method="POST")
         with urllib.request.urlopen(request, timeout=3) as answer:
@@ -126,7 +129,7 @@ def test_a_phase_leaves_the_line_clean(kestrel: Kestrel) -> None:
 
 
 def test_nothing_is_kept_when_not_wanted(kestrel: Kestrel) -> None:
-    with simulated_uplink(simulated_connection(rate=EIGHT)) as up:
+    with simulated_uplink(simulated_connection(EIGHT)) as up:
         assert measured(kestrel, up.url, "--no-keep", seconds="2 s").code == 0
     assert kestrel("plan", "--for", "oxbow").code == 2
 
@@ -144,7 +147,7 @@ def test_nothing_is_kept_when_not_wanted(kestrel: Kestrel) -> None:
     ],
 )
 def test_a_bad_endpoint_gets_one_line(kestrel: Kestrel, behaviour: Behaviour, says: str) -> None:
-    fast = simulated_connection(rate=Bitrate.parse("400 Mbit/s"), round_trip_ms=2)
+    fast = simulated_connection(Bitrate.parse("400 Mbit/s"), round_trip_ms=2)
     if behaviour.status == 503:  # must swallow a whole upload before it answers
         behaviour = Behaviour(status=503, early_after_bytes=50_000)
     with simulated_uplink(fast, behaviour=behaviour) as up:
@@ -158,7 +161,7 @@ def test_a_bad_endpoint_gets_one_line(kestrel: Kestrel, behaviour: Behaviour, sa
 @timed
 def test_an_endpoint_that_dies_midway_leaves_what_was_learned(kestrel: Kestrel) -> None:
     behaviour = Behaviour(break_after_bytes=2_500_000)
-    with simulated_uplink(simulated_connection(rate=EIGHT), behaviour=behaviour) as up:
+    with simulated_uplink(simulated_connection(EIGHT), behaviour=behaviour) as up:
         result = measured(kestrel, up.url, seconds="8 s")
     assert result.code == 3
     assert "marked partial" in result.error_line
@@ -172,7 +175,7 @@ def test_an_endpoint_that_dies_midway_leaves_what_was_learned(kestrel: Kestrel) 
 @timed
 def test_a_silence_is_sat_out(kestrel: Kestrel) -> None:
     behaviour = Behaviour(pause_after_bytes=1_500_000, pause_seconds=2.5)
-    with simulated_uplink(simulated_connection(rate=EIGHT), behaviour=behaviour) as up:
+    with simulated_uplink(simulated_connection(EIGHT), behaviour=behaviour) as up:
         result = measured(kestrel, up.url, seconds="7 s")
     assert result.code == 0, result.err
     run = result.document
@@ -183,7 +186,7 @@ def test_a_silence_is_sat_out(kestrel: Kestrel) -> None:
 
 def test_a_redirect_that_keeps_the_method_is_followed(kestrel: Kestrel) -> None:
     with (
-        simulated_uplink(simulated_connection(rate=EIGHT)) as up,
+        simulated_uplink(simulated_connection(EIGHT)) as up,
         PracticeEndpoint(Behaviour(small_status=307, location=up.url)) as first,
     ):
         run = measured(kestrel, f"http://127.0.0.1:{first.port}/", seconds="2 s").document
@@ -210,7 +213,7 @@ def test_a_trusted_certificate_is_measured_through(
     monkeypatch.setenv("SSL_CERT_FILE", str(tmp_path / "ca.pem"))
     context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
     authority.issue_cert("127.0.0.1").configure_cert(context)
-    line = simulated_connection(rate=EIGHT)
+    line = simulated_connection(EIGHT)
     with simulated_uplink(line, behaviour=Behaviour(certificate=context)) as up:
         result = measured(kestrel, up.url.replace("http:", "https:"), seconds="4 s")
     assert result.code == 0, result.err
@@ -251,10 +254,10 @@ def test_something_that_does_not_speak_http(kestrel: Kestrel) -> None:
 @pytest.mark.parametrize(
     ("arguments", "says"),
     [
-        ((), "pass a URL, --to PLATFORM, or --practice NAME"),
+        ((), "pass a URL, --to PLATFORM, or --practice CONNECTION"),
         (
             ("http://x.example", "--practice", "day"),
-            "pass a URL, --to PLATFORM, or --practice NAME",
+            "pass a URL, --to PLATFORM, or --practice CONNECTION",
         ),
         (("--practice", "dya"), 'write "day"'),
         (("http://x.example", "--seconds", "5 parsecs"), "write 5 s"),
@@ -271,7 +274,7 @@ def test_bad_words_get_one_line(kestrel: Kestrel, arguments: tuple[str, ...], sa
 @timed
 def test_a_home_that_cannot_be_written_still_shows_the_result(kestrel: Kestrel, home: Path) -> None:
     home.write_text("a file where the folder should be")
-    with simulated_uplink(simulated_connection(rate=EIGHT)) as up:
+    with simulated_uplink(simulated_connection(EIGHT)) as up:
         result = measured(kestrel, up.url, seconds="2 s")
     assert result.code == 1
     assert "could not be kept" in result.error_line
@@ -302,7 +305,7 @@ def test_every_failure_of_the_network_has_words(error: Exception, says: str) -> 
 
 
 def test_two_at_once_are_both_kept(kestrel: Kestrel) -> None:
-    with simulated_uplink(simulated_connection(rate=EIGHT)) as up:
+    with simulated_uplink(simulated_connection(EIGHT)) as up:
         command = [
             sys.executable,
             "-m",

@@ -34,7 +34,7 @@ from tests.test_throughput import run_of, sampled
 
 @timed
 def test_one_connection_against_several_is_a_verdict(kestrel: Kestrel) -> None:
-    capped = simulated_connection(rate=EIGHT, trouble=SimulatedTrouble(per_connection_kbps=2500))
+    capped = simulated_connection(EIGHT, trouble=SimulatedTrouble(per_connection_kbps=2500))
     with simulated_uplink(capped) as up:
         result = kestrel("measure", up.url, "--seconds", "5 s", "--json")
     run = result.document
@@ -48,7 +48,7 @@ def test_one_connection_against_several_is_a_verdict(kestrel: Kestrel) -> None:
 
 @timed
 def test_the_portable_estimate_is_near_the_truth(kestrel: Kestrel) -> None:
-    with simulated_uplink(simulated_connection(rate=EIGHT)) as up:
+    with simulated_uplink(simulated_connection(EIGHT)) as up:
         run = measured(kestrel, up.url, "--estimate", "--samples", seconds="5 s").document
     assert run["counted_by"].startswith("estimate")
     assert run["summary"]["uplink"]["typical_kbps"] == pytest.approx(8000, rel=0.05)
@@ -61,7 +61,7 @@ def test_the_portable_estimate_is_near_the_truth(kestrel: Kestrel) -> None:
 @timed
 def test_other_traffic_and_stalls_show_in_the_samples(kestrel: Kestrel) -> None:
     trouble = SimulatedTrouble(others=((4.0, 4000.0),), stalls=((6.0, 1.0),))
-    with simulated_uplink(simulated_connection(rate=EIGHT, trouble=trouble)) as up:
+    with simulated_uplink(simulated_connection(EIGHT, trouble=trouble)) as up:
         run = measured(kestrel, up.url, "--samples", seconds="8 s").document
     samples = run["one_connection"]["samples"]
     rates = window_rates(np.array(samples["seconds"]), np.array(samples["delivered_bytes"]))
@@ -76,7 +76,7 @@ def test_other_traffic_and_stalls_show_in_the_samples(kestrel: Kestrel) -> None:
 def test_a_longer_queue_means_longer_waits(kestrel: Kestrel) -> None:
     medians = []
     for queue in (16_384, 131_072):
-        with simulated_uplink(simulated_connection(rate=EIGHT, queue_bytes=queue)) as up:
+        with simulated_uplink(simulated_connection(EIGHT, queue_bytes=queue)) as up:
             run = measured(kestrel, up.url, seconds="3 s").document
         medians.append(run["summary"]["loaded"]["median_ms"])
     assert medians[1] - medians[0] == pytest.approx((131_072 - 16_384) * 8 / 8000, rel=0.5)
@@ -84,7 +84,7 @@ def test_a_longer_queue_means_longer_waits(kestrel: Kestrel) -> None:
 
 def test_a_bare_origin_names_its_upload_address(kestrel: Kestrel) -> None:
     with (
-        simulated_uplink(simulated_connection(rate=EIGHT)) as up,
+        simulated_uplink(simulated_connection(EIGHT)) as up,
         PracticeEndpoint(Behaviour(upload_url=up.url)) as origin,
     ):
         bare = measured(kestrel, f"http://127.0.0.1:{origin.port}", seconds="2 s").document
@@ -95,7 +95,7 @@ def test_a_bare_origin_names_its_upload_address(kestrel: Kestrel) -> None:
 
 
 def test_binding_and_address_families(kestrel: Kestrel) -> None:
-    with simulated_uplink(simulated_connection(rate=EIGHT)) as up:
+    with simulated_uplink(simulated_connection(EIGHT)) as up:
         bound = measured(kestrel, up.url, "--bind", "127.0.0.1", seconds="2 s")
         assert bound.document["endpoint"]["bound_to"] == "127.0.0.1"
         assert measured(kestrel, up.url, "--ipv4", seconds="2 s").code == 0
@@ -110,7 +110,7 @@ def test_binding_and_address_families(kestrel: Kestrel) -> None:
 def test_a_proxy_from_the_environment_is_used_and_said(
     kestrel: Kestrel, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    with simulated_uplink(simulated_connection(rate=EIGHT)) as up:
+    with simulated_uplink(simulated_connection(EIGHT)) as up:
         monkeypatch.setenv("http_proxy", up.url.replace("/upload", "").replace("//", "//me:key@"))
         run = measured(kestrel, "http://up.oxbow.example/upload", seconds="2 s").document
     assert run["endpoint"]["proxy"].startswith("http://127.0.0.1:")
@@ -120,7 +120,7 @@ def test_a_proxy_from_the_environment_is_used_and_said(
 
 def test_small_uploads_only_is_lived_with_and_said(kestrel: Kestrel) -> None:
     behaviour = Behaviour(status=413, small_status=200, most_bytes=9_000_000)
-    with simulated_uplink(simulated_connection(rate=EIGHT), behaviour=behaviour) as up:
+    with simulated_uplink(simulated_connection(EIGHT), behaviour=behaviour) as up:
         result = measured(kestrel, up.url, seconds="4 s")
     assert result.code == 0, result.err
     assert any("only small uploads" in note for note in result.document["notes"])
@@ -141,7 +141,7 @@ def test_a_schedule_survives_a_failed_run(
         return real(*arguments, **named)  # type: ignore[arg-type]
 
     monkeypatch.setattr(action, "find_target", sometimes)
-    with simulated_uplink(simulated_connection(rate=EIGHT)) as up:
+    with simulated_uplink(simulated_connection(EIGHT)) as up:
         result = measured(kestrel, up.url, "--repeat", "3", "--every", "1 s", seconds="2 s")
     assert result.code == 1
     assert "run 2 failed" in result.err
@@ -160,7 +160,7 @@ def test_a_schedule_survives_a_failed_run(
 
 
 def test_a_figure_is_drawn_and_its_name_checked_first(kestrel: Kestrel, tmp_path: Path) -> None:
-    with simulated_uplink(simulated_connection(rate=EIGHT)) as up:
+    with simulated_uplink(simulated_connection(EIGHT)) as up:
         done = measured(kestrel, up.url, "--figure", str(tmp_path / "f" / "run.svg"), seconds="2 s")
     wrong = measured(kestrel, "http://127.0.0.1:1/", "--figure", "run.jpgg")
     assert done.code == 0
@@ -172,7 +172,7 @@ def test_a_figure_is_drawn_and_its_name_checked_first(kestrel: Kestrel, tmp_path
 def test_a_run_is_written_by_extension_and_can_be_imported(
     kestrel: Kestrel, tmp_path: Path
 ) -> None:
-    with simulated_uplink(simulated_connection(rate=EIGHT)) as up:
+    with simulated_uplink(simulated_connection(EIGHT)) as up:
         done = measured(
             kestrel, up.url, "--out", str(tmp_path / "run.json"), "--no-keep", seconds="2 s"
         )
@@ -195,7 +195,7 @@ def test_a_wall_clock_that_jumps_changes_nothing(
 ) -> None:
     real = time.time
     monkeypatch.setattr(time, "time", lambda: real() - 3600 * (real() % 2))
-    with simulated_uplink(simulated_connection(rate=EIGHT)) as up:
+    with simulated_uplink(simulated_connection(EIGHT)) as up:
         run = measured(kestrel, up.url, seconds="3 s").document
     # Read by that clock, a rate would be a thousandth or nothing, not a tenth less.
     assert run["summary"]["uplink"]["typical_kbps"] == pytest.approx(8000, rel=0.15)
@@ -284,7 +284,7 @@ def test_trouble_only_ever_takes_away(kbps: float, begin: float, length: float, 
 
 def test_wandering_lines_come_from_their_seed() -> None:
     one, same, other = (
-        simulated_connection(rate=EIGHT, trouble=SimulatedTrouble(spread=0.3, seed=s)).trace
+        simulated_connection(EIGHT, trouble=SimulatedTrouble(spread=0.3, seed=s)).trace
         for s in (1, 1, 2)
     )
     assert one == same != other

@@ -219,7 +219,7 @@ def rehearsed(
     plan: Plan, rate: str, wish: RehearseOptions, **more: Any
 ) -> tuple[Rehearsals, Reception]:
     chosen = destination_of(plan, None)
-    line = simulated_connection(rate=Bitrate.parse(rate))
+    line = simulated_connection(Bitrate.parse(rate))
     with stage(line, OXBOW.under(chosen.tier), **more) as there:
         outcome = rehearse(plan, chosen, there.target, there.key, wish)
     return outcome, there.taking

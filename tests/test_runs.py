@@ -435,7 +435,7 @@ def test_a_schedule_leaves_its_runs_in_the_history_one_by_one(kestrel: Kestrel) 
     from eager_kestrel.core.connection.throughput import Limits
     from eager_kestrel.core.units import Bitrate
 
-    with simulated_uplink(simulated_connection(rate=Bitrate.parse("8 Mbit/s"))) as up:
+    with simulated_uplink(simulated_connection(Bitrate.parse("8 Mbit/s"))) as up:
         wish = MeasureOptions(up.url, connections=1, limits=Limits(2.0), practice=True)
         for outcome in measure_repeatedly(wish, 2, 0.1):
             assert outcome.run is not None

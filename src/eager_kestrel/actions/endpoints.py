@@ -104,7 +104,7 @@ def towards(written: str | None) -> Towards:
     if platform is None:
         raise InputError(
             "no endpoint given",
-            "pass a URL, --to PLATFORM, or --practice NAME; the last endpoint is remembered",
+            "pass a URL, --to PLATFORM, or --practice CONNECTION; the last endpoint is remembered",
         )
     return Towards("", "", platform)
 

@@ -56,22 +56,27 @@ WANDER_SECONDS = 0.5
 
 
 def simulated_connection(
-    name: str | None = None,
-    rate: Bitrate | None = None,
+    connection: str | Bitrate = "day",
     round_trip_ms: float = 30.0,
     queue_bytes: int = 65536,
     trouble: SimulatedTrouble = NO_TROUBLE,
 ) -> SimulatedConnection:
-    """A line to simulate: a bundled one by name, or a constant rate, with trouble on top.
+    """A connection to simulate: a bundled one by name, or a rate, with trouble on top.
 
     Raises:
-        NotFoundError: no line of that name.
+        NotFoundError: no connection of that name.
+        UnitError: it begins like a rate, and is none.
     """
-    trace = Trace.constant(rate.kbps) if rate is not None else load_trace(name or "day")
-    if rate is not None and trouble.spread:
+    if isinstance(connection, str) and connection.strip()[:1] in {*"0123456789."}:
+        connection = Bitrate.parse(connection)
+    if isinstance(connection, str):
+        trace = load_trace(connection)
+    elif trouble.spread:
         trace = Trace.uneven(
-            rate.kbps, trouble.spread, WANDER_SECONDS, TROUBLE_SECONDS, trouble.seed
+            connection.kbps, trouble.spread, WANDER_SECONDS, TROUBLE_SECONDS, trouble.seed
         )
+    else:
+        trace = Trace.constant(connection.kbps)
     for begin, kbps in trouble.others:
         trace = trace.with_others(kbps, begin, TROUBLE_SECONDS)
     for begin, length in trouble.stalls:

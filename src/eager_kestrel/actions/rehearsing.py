@@ -226,12 +226,11 @@ def rehearse_in_practice(
     plan: Plan,
     chosen: DestinationPlan,
     wish: RehearseOptions,
-    name: str | None = None,
-    rate: str | None = None,
+    connection: str | Bitrate,
     tell: Callable[[StreamSample], None] = lambda _: None,
 ) -> Rehearsals:
     """Rehearse at a simulated platform behind a simulated connection."""
-    line = simulated_connection(name, Bitrate.parse(rate) if rate is not None else None)
+    line = simulated_connection(connection)
     guide = load_guide(chosen.platform).under(chosen.tier)
     with stage(line, guide) as there:
         return rehearse(plan, chosen, there.target, there.key, wish, tell)

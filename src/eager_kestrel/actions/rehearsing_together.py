@@ -107,12 +107,11 @@ def rehearse_together(
 def rehearse_together_in_practice(
     plan: Plan,
     wish: RehearseOptions,
-    name: str | None = None,
-    rate: str | None = None,
+    connection: str | Bitrate,
     tell: Callable[[StreamSample], None] = lambda _: None,
 ) -> Rehearsals:
     """The same at simulated platforms behind one simulated connection."""
-    line = simulated_connection(name, Bitrate.parse(rate) if rate is not None else None)
+    line = simulated_connection(connection)
     places = feasible(plan)
     with contextlib.ExitStack() as stack:
         keys, ports = [], []

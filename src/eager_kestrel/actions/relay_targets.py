@@ -13,7 +13,6 @@ from eager_kestrel.actions.rehearsing import backups_of, destination_of, stage
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.plan.plan import Plan
-from eager_kestrel.core.units import Bitrate
 from eager_kestrel.files.guides import guide_at, guide_names, load_guide
 from eager_kestrel.files.keys import Asker, needed_key
 from eager_kestrel.files.plans import LATEST
@@ -166,10 +165,7 @@ def _practice(
     assert wish.practice is not None
     destination = destination_of(plan, wish.platform)
     guide = load_guide(destination.platform).under(destination.tier)
-    bare = wish.practice.strip()[:1].isdigit()
-    rate = Bitrate.parse(wish.practice) if bare else None
-    line = simulated_connection(None if bare else wish.practice, rate)
-    set_up = stack.enter_context(stage(line, guide))
+    set_up = stack.enter_context(stage(simulated_connection(wish.practice), guide))
     return RelayTarget(
         broadcasts.of_plan(destination), Relay(set_up.target, set_up.key, terms), guide
     )

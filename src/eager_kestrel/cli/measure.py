@@ -211,7 +211,7 @@ def _require_sense(url: str | None, practice: str | None, where: WhereFlags, how
     """Refuse options that exclude each other."""
     if sum(given is not None for given in (url, practice, where.to)) > 1:
         raise InputError(
-            "more than one endpoint given", "pass a URL, --to PLATFORM, or --practice NAME"
+            "more than one endpoint given", "pass a URL, --to PLATFORM, or --practice CONNECTION"
         )
     if sum((where.bind is not None, where.ipv4, where.ipv6)) > 1:
         raise InputError("--bind, --ipv4 and --ipv6 exclude each other", "give one of them")

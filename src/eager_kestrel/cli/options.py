@@ -256,9 +256,9 @@ PracticeName: TypeAlias = Annotated[
     str | None,
     typer.Option(
         "--practice",
-        metavar="NAME",
+        metavar="CONNECTION",
         autocompletion=complete_practice,
-        help="Use a bundled simulated connection on this machine: day, wet-evening or bad-night.",
+        help='A simulated connection on this machine: day, wet-evening, bad-night, "8 Mbit/s".',
     ),
 ]
 

@@ -73,8 +73,7 @@ def uplink(
     if (rate is None) == (trace is None):
         raise InputError("no connection given", 'pass --rate "8 Mbit/s" or --trace wet-evening')
     simulated = simulated_connection(
-        trace,
-        Bitrate.parse(rate) if rate else None,
+        trace or Bitrate.parse(rate or ""),
         parse_seconds(round_trip) * 1000,
         DataSize.parse(queue).bytes,
         SimulatedTrouble(

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -26,11 +25,6 @@ from eager_kestrel.core.checks.rehearsal import Rehearsals
 from eager_kestrel.core.errors import InputError
 from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.words import runs as words
-
-
-def line_of(written: str) -> tuple[str | None, str | None]:
-    """A bundled connection's name, or a rate."""
-    return (None, written) if re.match(r"\s*[\d.]", written) else (written, None)
 
 
 @contextmanager
@@ -120,8 +114,7 @@ def _one(
     """Rehearse one destination."""
     chosen = rehearsing.destination_of(plan, platform)
     if practice is not None:
-        name, rate = line_of(practice)
-        return rehearsing.rehearse_in_practice(plan, chosen, options, name, rate, tell=tell)
+        return rehearsing.rehearse_in_practice(plan, chosen, options, practice, tell)
     if len(to) > 1:
         raise InputError("one destination has one ingest server", "give --to once")
     name, equals, address = to[0].partition("=")
@@ -138,8 +131,7 @@ def _all(
 ) -> Rehearsals:
     """Rehearse every destination at once."""
     if practice is not None:
-        name, rate = line_of(practice)
-        return rehearse_together_in_practice(plan, options, name, rate, tell)
+        return rehearse_together_in_practice(plan, options, practice, tell)
     return rehearse_together(plan, parts_at(plan, to, asker()), options, tell)
 
 

@@ -93,7 +93,10 @@ def guide_path(name: str) -> Path | None:
             return path
     if name in bundled_names("guides", ".toml"):
         return None
-    raise NotFoundError(f'no guide for "{name}"', nearest_name(name, guide_names(), "write one"))
+    advice = nearest_name(name, guide_names(), "write one")
+    if not advice.startswith("write"):
+        advice += "; or bring its guideline page: eager-kestrel guides import PAGE --name NAME"
+    raise NotFoundError(f'no guide for "{name}"', advice)
 
 
 def read_guide(path: Path) -> Guide:
