@@ -19,7 +19,7 @@ from eager_kestrel.core.connection.throughput import (
 from eager_kestrel.core.connection.trace import Trace
 from eager_kestrel.core.connection.uplink import Uplink, assumed_uplink
 from eager_kestrel.core.errors import FormatError
-from eager_kestrel.core.units import Bitrate
+from eager_kestrel.core.units import Bitrate, DataSize
 
 
 def sampled(trace: Trace, seconds: float, begin: float = 0.0) -> Series:
@@ -213,6 +213,25 @@ def test_after_a_burst_only_what_lasts_counts(
     assert found.typical_kbps == pytest.approx(share * kbps, rel=0.02)
     (said,) = [line for line in summary_of(run_of(series)).verdicts if "a burst" in line]
     assert "plans go by" in said
+
+
+@given(rates, st.floats(0.15, 0.7), st.floats(5.5, 24))
+def test_what_is_said_of_a_burst_is_when_it_ended(kbps: float, share: float, lasted: float) -> None:
+    """Five seconds at full rate, then watched on to 30 s at nine tenths of it."""
+    sent = 0.9 * kbps
+    alone = run_of(sampled(Trace.constant(kbps), 5))
+    on = Trace((0.0, lasted - 5), (sent, share * sent), 1000.0)
+    watched = Phase(
+        name="sustained", connections=1, samples=sampled(on, 25), max_kbps=sent, ended="time"
+    )
+    found = summary_of(alone.model_copy(update={"sustained": watched}))
+    (said,) = [text for text in found.verdicts if "a burst" in text]
+    assert float(said.split()[2]) == pytest.approx(lasted, abs=1.2)  # in whole seconds
+    held = watched.model_copy(update={"samples": sampled(Trace.constant(sent), 25)})
+    found = summary_of(alone.model_copy(update={"sustained": held}))
+    assert not [text for text in found.verdicts if "burst" in text]
+    (dear,) = [text for text in found.remarks if "burst" in text]
+    assert str(DataSize(int(kbps * 125 * 75))) in dear
 
 
 @given(rates, st.integers(0, 10_000), st.floats(6, 25))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 from collections.abc import Callable
 from pathlib import Path
 
@@ -433,8 +434,9 @@ def test_plan_counts_broadcasts_of_its_platforms_and_says_so(
 
 
 def test_broadcasts_are_listed_exported_forgotten_and_reviewed(
-    kestrel: Kestrel, tmp_path: Path
+    kestrel: Kestrel, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
+    monkeypatch.chdir(tmp_path)
     assert "watch a show" in kestrel("review").error_line
     dip = BroadcastTrouble(
         cause="upload",
@@ -471,6 +473,13 @@ def test_broadcasts_are_listed_exported_forgotten_and_reviewed(
             assert f"{video['bitrate_kbps']:,.0f} kbit/s" in advice
     shown = kestrel("review", broadcast.id[:12]).out
     assert "late: 2.0 s wait" in shown
+    assert "--footage" not in shown
+    for name, ended in (("my show.mkv", 3.0), ("other.mkv", 900.0), ("note.txt", 3.0)):
+        (tmp_path / name).touch()
+        at = broadcast.taken.timestamp() + broadcast.lasted_seconds + ended
+        os.utime(tmp_path / name, (at, at))
+    *_, offered = kestrel("review", "--json").document["next_time"]
+    assert "--footage 'my show.mkv'" in offered
     kestrel("runs", "export", str(tmp_path / "all.json"))
     assert kestrel("runs", "forget", broadcast.id).out == "1 forgotten\n"
     assert kestrel("review").code == 2

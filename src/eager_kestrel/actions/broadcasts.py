@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import secrets
+import shlex
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -18,6 +20,7 @@ from eager_kestrel.core.connection.broadcast import Broadcast, SeenBy
 from eager_kestrel.core.connection.run import is_loopback
 from eager_kestrel.core.errors import KestrelError, StorageError
 from eager_kestrel.core.plan.plan import DestinationPlan, Plan
+from eager_kestrel.core.settings.recording import RECORDING_KINDS
 from eager_kestrel.core.settings.values import Settings
 from eager_kestrel.core.watching.now import Now
 from eager_kestrel.core.watching.recorder import Recorder
@@ -32,6 +35,8 @@ LOOK_SECONDS = 0.25
 """Between two looks."""
 KEEP_SECONDS = 60.0
 """Between two times it is kept while it goes on, so that nothing can lose more."""
+ENDS_BEFORE_SECONDS, ENDS_AFTER_SECONDS = 5.0, 60.0
+"""Between the end of a broadcast and that of its recording."""
 ON_THE_AIR = "on the air"
 
 Tell = Callable[[Now], None]
@@ -220,10 +225,20 @@ def review(name: str = LATEST, planned: str = LATEST, show: str | None = None) -
     fitting = [there for there in (made.destinations if made else ()) if there.feasible]
     there = next((one for one in fitting if one.platform == broadcast.platform), None)
     found = review_of(broadcast, there)
-    again = _again(broadcast, there, show)
-    if again is None:
-        return found
-    return found.model_copy(update={"next_time": (*found.next_time, again)})
+    more = [line for line in (_again(broadcast, there, show), _recorded(broadcast)) if line]
+    return found.model_copy(update={"next_time": (*found.next_time, *more)})
+
+
+def _recorded(broadcast: Broadcast) -> str | None:
+    """To plan by a recording of it: the file of this folder that ended when it did."""
+    ended = broadcast.taken.timestamp() + broadcast.lasted_seconds
+    with contextlib.suppress(OSError):  # of files nobody may look at
+        for path in sorted(Path().iterdir()):
+            if path.suffix.lower() not in RECORDING_KINDS or not path.is_file():
+                continue
+            if -ENDS_BEFORE_SECONDS <= path.stat().st_mtime - ended <= ENDS_AFTER_SECONDS:
+                return words.recorded(path.name, shlex.quote(path.name))
+    return None
 
 
 def _again(broadcast: Broadcast, there: DestinationPlan | None, show: str | None) -> str | None:

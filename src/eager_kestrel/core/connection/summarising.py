@@ -26,6 +26,7 @@ from eager_kestrel.core.connection.throughput import burst_end, short_rates, thr
 from eager_kestrel.core.connection.uplink import Uplink, burst_excluded
 from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.errors import FormatError
+from eager_kestrel.core.units import DataSize
 from eager_kestrel.core.words import runs as words
 
 ENDS_AGREE = 0.01
@@ -39,6 +40,8 @@ UNEVEN = 0.5
 BUSY_SHARE = 0.02
 BUSY_KBPS = 100.0
 """Background upload above both of these spoils a measurement."""
+LONGER_SECONDS = 35.0, 75.0
+"""In which bursts of up to half a minute, and of up to a minute, are seen to end."""
 BUSY_TURNS = 0.05
 """Of its time, beyond which a measurement that was held up may be too low."""
 PHASES = ("idle", "one_connection", "sustained", "several_connections")
@@ -97,6 +100,9 @@ def summary_of(run: Run) -> RunSummary:
             remarks += (words.ends_agree(max(difference, 0.001), ends.endpoint_kbps),)
         if ends.strangers_a_second > MOST_STRANGERS:
             wrong += (words.strangers_came(ends.strangers_a_second),)
+    alone = run.one_connection.samples if run.one_connection is not None else None
+    if run.sustained is not None and one is not None and lasting is alone:
+        remarks += (_longer_bursts(run, one.typical_kbps, LONGER_SECONDS[1]),)
     return RunSummary(
         idle=idle,
         loaded=loaded,
@@ -129,9 +135,30 @@ def _of_bursts(run: Run) -> Iterator[str]:
     elif lasting is not one.samples:
         first = throughput(one.samples)
         assert first is not None
-        yield words.burst(one.samples.seconds[-1], first.typical_kbps, found.typical_kbps)
+        lasted = one.samples.seconds[-1]
+        if run.sustained is not None and lasting is run.sustained.samples:
+            lasted = burst_end(_joined(one.samples, lasting)) or lasted + (burst_end(lasting) or 0)
+        yield words.burst(lasted, first.typical_kbps, found.typical_kbps)
     elif run.kind == "measured" and not burst_excluded(watched_seconds(run)):
-        yield words.no_burst_excluded(watched_seconds(run))
+        yield _longer_bursts(run, found.typical_kbps, LONGER_SECONDS[0])
+
+
+def _longer_bursts(run: Run, kbps: float, seconds: float) -> str:
+    """What was not watched for, and what it costs to know."""
+    size = DataSize(int(kbps * 125 * seconds))
+    return words.no_burst_excluded(watched_seconds(run), seconds, size)
+
+
+def _joined(first: Series, then: Series) -> Series:
+    """One after the other."""
+    at, delivered = first.seconds[-1], first.delivered_bytes[-1]
+    return Series(
+        seconds=(*first.seconds, *(at + seconds for seconds in then.seconds[1:])),
+        delivered_bytes=(
+            *first.delivered_bytes,
+            *(delivered + count - then.delivered_bytes[0] for count in then.delivered_bytes[1:]),
+        ),
+    )
 
 
 def _until(series: Series, end: float) -> Series:

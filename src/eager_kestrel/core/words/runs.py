@@ -488,7 +488,7 @@ burst = Sentence(
 )
 no_burst_excluded = Sentence(
     "one connection was watched for {seconds:seconds}: a burst that lasts longer would not show; "
-    '--seconds "35 s" tells'
+    '--seconds "{longer:.0f} s" --connections 1 tells, for about {size}'
 )
 OWN_AUTHORITY = "to trust an authority of your own, set SSL_CERT_FILE=ca.pem"
 contradicted = Sentence(
