@@ -30,6 +30,8 @@ SENDER_ADDRESS, RECEIVER_ADDRESS = "10.213.79.1", "10.213.79.2"
 TUNSETIFF, IFF_TUN, IFF_NO_PI = 0x400454CA, 0x0001, 0x1000
 CLONE_NEWNET = 0x40000000
 DEFAULTS = {"mbps": 1000.0, "queue_ms": 100.0, "delay_ms": 0.0, "loss": 0.0, "up": True}
+DEFAULTS["policed"] = False
+"""Nothing waits: what would have to wait for longer than the queue is dropped, the rest passes."""
 
 
 def why_not() -> str:
@@ -164,7 +166,7 @@ class Router:
                 if full or self._chance.random() < figures["loss"]:
                     continue
                 self._free_at += len(packet) * 8e-6 / figures["mbps"]
-                at = self._free_at
+                at = at if figures["policed"] else self._free_at
             at += figures["delay_ms"] / 2000
             heapq.heappush(self._due, (at, self._count, other, packet))
 

@@ -76,6 +76,7 @@ def main(words: list[str]) -> int:
     parser.add_argument("--trips", default="20,100,300")
     parser.add_argument("--losses", default="0,0.2,1", help="in per cent")
     parser.add_argument("--controls", default="cubic,bbr")
+    parser.add_argument("--policed", action="store_true", help="what would queue is dropped")
     wish = parser.parse_args(words)
     if reason := why_not():
         return left_out(reason)
@@ -92,6 +93,7 @@ def main(words: list[str]) -> int:
     )
     for control, mbps, trip_ms, loss in grid:
         figures = {"mbps": mbps, "delay_ms": trip_ms, "loss": loss / 100, "queue_ms": QUEUE_MS}
+        figures["policed"] = wish.policed
         with tempfile.TemporaryDirectory() as home, link(seed=7, **figures):
             way = (f"{RECEIVER_ADDRESS}/32", "dev", "ek0", "congctl", control)
             run("ip", "-n", SENDER, "route", "replace", *way)

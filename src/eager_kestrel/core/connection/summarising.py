@@ -23,7 +23,7 @@ from eager_kestrel.core.connection.run import (
     Series,
 )
 from eager_kestrel.core.connection.throughput import burst_end, short_rates, throughput
-from eager_kestrel.core.connection.uplink import Uplink, burst_excluded
+from eager_kestrel.core.connection.uplink import BETWEEN_SAMPLES, Uplink, burst_excluded
 from eager_kestrel.core.document import Frozen, format_name
 from eager_kestrel.core.errors import FormatError
 from eager_kestrel.core.units import DataSize
@@ -101,7 +101,8 @@ def summary_of(run: Run) -> RunSummary:
         if ends.strangers_a_second > MOST_STRANGERS:
             wrong += (words.strangers_came(ends.strangers_a_second),)
     alone = run.one_connection.samples if run.one_connection is not None else None
-    if run.sustained is not None and one is not None and lasting is alone:
+    briefly = watched_seconds(run) < LONGER_SECONDS[1] - BETWEEN_SAMPLES
+    if run.sustained is not None and briefly and one is not None and lasting is alone:
         remarks += (_longer_bursts(run, one.typical_kbps, LONGER_SECONDS[1]),)
     return RunSummary(
         idle=idle,

@@ -75,6 +75,8 @@ STALLED = 0.1
 """... unless hardly anything got through."""
 EVEN = 0.4
 """Both levels are as even as that: the 90th less the 10th percentile, over the mean."""
+STRAY = 5
+"""Percent of the bins of a level that may lie nearer to the other."""
 BINS_BEFORE, BINS_AFTER = 3, 7
 
 
@@ -102,8 +104,8 @@ def burst_end(series: Series) -> float | None:
     high, low = (float(part.mean()) for part in parts)
     if not STALLED * high <= low <= LASTING * high:
         return None
-    middle = np.sqrt(high * low)
-    apart = (parts[0] > middle).all() and (parts[1] < middle).all()
+    middle = np.sqrt(high * low)  # a fall takes a second or two, and a bin may stray
+    apart = np.percentile(parts[0], STRAY) > middle > np.percentile(parts[1], 100 - STRAY)
     even = all(
         np.percentile(part, 90) - np.percentile(part, 10) <= EVEN * part.mean() for part in parts
     )
