@@ -44,6 +44,8 @@ LONGER_SECONDS = 35.0, 75.0
 """In which bursts of up to half a minute, and of up to a minute, are seen to end."""
 BUSY_TURNS = 0.05
 """Of its time, beyond which a measurement that was held up may be too low."""
+LEAST_LEFT = 0.05
+"""Of the time of a measurement that was held up nearly throughout."""
 PHASES = ("idle", "one_connection", "sustained", "several_connections")
 
 
@@ -112,7 +114,7 @@ def summary_of(run: Run) -> RunSummary:
         uplink=run_uplink(run),
         verdicts=(
             *_of_bursts(run),
-            *_of_this_machine(run),
+            *_of_this_machine(run, one),
             *wrong,
             *_of_connections(run, one, several),
             *_of_waits(idle, loaded),
@@ -168,11 +170,13 @@ def _until(series: Series, end: float) -> Series:
     return Series(seconds=series.seconds[:count], delivered_bytes=series.delivered_bytes[:count])
 
 
-def _of_this_machine(run: Run) -> Iterator[str]:
-    """Whether other programs had the processor."""
+def _of_this_machine(run: Run, one: PhaseSummary | None) -> Iterator[str]:
+    """Whether other programs had the processor; then the time they took may have carried more."""
     late = [p.late_share for p in (run.one_connection, run.sustained) if p and too_busy(p)]
-    if late:
-        yield words.busy(max(late))
+    if late and one is not None:
+        share = max(late)
+        most = one.typical_kbps / max(1 - share, LEAST_LEFT)
+        yield words.busy(share, one.typical_kbps, most)
 
 
 def _of_connections(

@@ -130,7 +130,8 @@ already_sending = Sentence(
 )
 busy = Sentence(
     "this computer was busy: for {share:.0%} of the time the measurement had to wait for other "
-    "programs, so the upload may carry more; close them and measure again"
+    "programs, so the upload carries at least {low:rate}, in proportion {high:rate}; close them "
+    "and measure again"
 )
 full_queue_waits = Sentence(
     "a full upload adds {added_ms:.0f} ms to every answer: calls and games will feel it"
