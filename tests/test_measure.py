@@ -14,8 +14,10 @@ import threading
 import time
 import urllib.request
 from pathlib import Path
+from urllib.parse import urlsplit
 
 import httpx
+import psutil
 import pytest
 import trustme
 
@@ -63,6 +65,9 @@ def test_to_be_told_to_end_is_as_ctrl_c(kestrel: Kestrel, home: Path) -> None:
     with simulated_uplink(simulated_connection(EIGHT)) as up:
         asked = [*program, up.url, "--seconds", "60 s", "--connections", "1", "--json"]
         with running(asked, env={**os.environ, "EAGER_KESTREL_HOME": str(home)}) as measuring:
+            port, seen = urlsplit(up.url).port, psutil.Process(measuring.pid)
+            while not any(one.raddr and one.raddr[1] == port for one in seen.net_connections()):
+                time.sleep(0.05)  # a busy machine imports for seconds
             time.sleep(8)
             measuring.send_signal(signal.SIGTERM)
             out, err = measuring.communicate(timeout=20)
