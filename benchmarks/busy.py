@@ -98,10 +98,9 @@ def measured(mbps: float, beside: Beside, chance: random.Random, *way: str) -> t
             out, said = process.communicate(timeout=180)
     if process.returncode:
         return float("nan"), WORD in said
-    run = json.loads(out)
-    typical, true = run["summary"]["one_connection"]["typical_kbps"], mbps * GOODPUT * 1000
-    named = any(WORD in text for text in run["summary"]["verdicts"])
-    return typical / true - 1, named
+    summary = json.loads(out)["summary"]
+    named, one = any(WORD in text for text in summary["verdicts"]), summary["one_connection"]
+    return one["typical_kbps"] / (mbps * GOODPUT * 1000) - 1 if one else float("nan"), named
 
 
 def part(beside: Beside, rates: Sequence[float], count: int, seed: int) -> bool:

@@ -29,9 +29,15 @@ SENDER, RECEIVER = "ek-link-a", "ek-link-b"
 SENDER_ADDRESS, RECEIVER_ADDRESS = "10.213.79.1", "10.213.79.2"
 TUNSETIFF, IFF_TUN, IFF_NO_PI = 0x400454CA, 0x0001, 0x1000
 CLONE_NEWNET = 0x40000000
-DEFAULTS = {"mbps": 1000.0, "queue_ms": 100.0, "delay_ms": 0.0, "loss": 0.0, "up": True}
-DEFAULTS["policed"] = False
-"""Nothing waits: what would have to wait for longer than the queue is dropped, the rest passes."""
+DEFAULTS = {
+    "mbps": 1000.0,
+    "queue_ms": 100.0,
+    "delay_ms": 0.0,
+    "loss": 0.0,
+    "up": True,
+    "policed": False,
+}
+"""Policed, nothing waits: what would wait for longer than the queue is dropped, the rest passes."""
 
 
 def why_not() -> str:
@@ -69,7 +75,7 @@ class Link:
         self.set(**figures)
 
     def set(self, **figures: float) -> None:
-        """From now on: ``mbps``, ``queue_ms``, ``delay_ms`` (of a round trip), ``loss``, ``up``."""
+        """From now on, any of :data:`DEFAULTS`; the delay is that of a round trip."""
         assert self._router.stdin is not None
         print(json.dumps(figures), file=self._router.stdin, flush=True)
 

@@ -204,7 +204,7 @@ def memory(*lengths: int) -> bool:
 
 
 def regret(draws: int, every: int, slack: float) -> bool:
-    """Print the table of every so manieth scene; whether as wanted, so many times as loose."""
+    """Print the table of each nth scene; whether as wanted, with limits so many times as loose."""
     sys.path.insert(0, str(ROOT / "calibration"))
     import fit as calibrated
     import judge

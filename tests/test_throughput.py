@@ -232,6 +232,9 @@ def test_what_is_said_of_a_burst_is_when_it_ended(kbps: float, share: float, las
     assert not [text for text in found.verdicts if "burst" in text]
     (dear,) = [text for text in found.remarks if "burst" in text]
     assert str(DataSize(int(kbps * 125 * 75))) in dear
+    ingest = Endpoint(url="rtmps://north.ingest.oxbow.example/live")
+    (said,) = summary_of(alone.model_copy(update={"endpoint": ingest})).verdicts
+    assert "a show that is watched tells" in said  # more time does not make a climb watch on
 
 
 @given(rates, st.integers(0, 10_000), st.floats(6, 25))

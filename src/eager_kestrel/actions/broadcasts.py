@@ -237,7 +237,7 @@ def _recorded(broadcast: Broadcast) -> str | None:
             if path.suffix.lower() not in RECORDING_KINDS or not path.is_file():
                 continue
             if -ENDS_BEFORE_SECONDS <= path.stat().st_mtime - ended <= ENDS_AFTER_SECONDS:
-                return words.recorded(path.name, shlex.quote(path.name))
+                return words.recorded(path.name, words.plan_by_it(shlex.quote(path.name)))
     return None
 
 

@@ -96,10 +96,13 @@ def demo(
         file = Path(folder) / "arrived.flv"
         guide = guide_for(show.destinations[0])
         with stage(simulated_connection(LINE), guide, record_to=file) as there:
-            wish_to = RehearsalWish(seconds=REHEARSED_SECONDS)
             watched = _recorder(chosen)
             outcome = rehearse(
-                *(planned.plan, chosen, there.target, there.key, wish_to),
+                planned.plan,
+                chosen,
+                there.target,
+                there.key,
+                RehearsalWish(seconds=REHEARSED_SECONDS),
                 lambda sample: tell_now(watched.look(sample)),
             )
             verdict = outcome.rehearsals[-1].verdict

@@ -124,7 +124,7 @@ class BudgetFlags:
         typer.Option(
             metavar="SHOW",
             autocompletion=complete_show,
-            help="Take platforms, share and reserves from a show file.",
+            help="A show file: platforms, share, reserves; default: show.toml here.",
         ),
     ] = None
     share: Share = None

@@ -84,6 +84,10 @@ def take_files(folder: Path) -> tuple[int, list[str]]:
             with written(target, private=True) as part:
                 shutil.copyfile(file, part)
             copied += 1
-        elif not filecmp.cmp(file, target, shallow=False):
+            continue
+        alike = False
+        with contextlib.suppress(OSError):  # what cannot be read stays, too
+            alike = filecmp.cmp(file, target, shallow=False)
+        if not alike:
             differ.append(f"{name.as_posix()} is there already and differs: it stays as it is")
     return copied, differ

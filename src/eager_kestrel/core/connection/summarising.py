@@ -148,6 +148,8 @@ def _of_bursts(run: Run) -> Iterator[str]:
 
 def _longer_bursts(run: Run, kbps: float, seconds: float) -> str:
     """What was not watched for, and what it costs to know."""
+    if not run.endpoint.url.startswith("http"):  # a climb to an ingest ends when it knows the rate
+        return words.no_burst_excluded_to_ingest(watched_seconds(run))
     size = DataSize(int(kbps * 125 * seconds))
     return words.no_burst_excluded(watched_seconds(run), seconds, size)
 

@@ -438,10 +438,7 @@ def best(parts: list[tuple[str, float, float]]) -> str:
 
 
 plan_by_it = Sentence("settings by what is in it: eager-kestrel plan --footage {file}")
-recorded = Sentence(
-    "{name} seems to be its recording; settings by what is in it: eager-kestrel plan --footage "
-    "{file}"
-)
+recorded = Sentence("{name} seems to be its recording; {advice}")
 interpolated = Sentence(
     "{name} is planned and was not encoded: its quality is read off the model fitted to the encodes"
 )

@@ -491,6 +491,10 @@ no_burst_excluded = Sentence(
     "one connection was watched for {seconds:seconds}: a burst that lasts longer would not show; "
     '--seconds "{longer:.0f} s" --connections 1 tells, for about {size}'
 )
+no_burst_excluded_to_ingest = Sentence(
+    "one connection was watched for {seconds:seconds}: a burst that lasts longer would not show; "
+    "a show that is watched tells"
+)
 OWN_AUTHORITY = "to trust an authority of your own, set SSL_CERT_FILE=ca.pem"
 contradicted = Sentence(
     "broadcasts got {got_kbps:rate} while frames were queued, where measurements found "
