@@ -39,6 +39,20 @@ def told(seconds: float = 60, dip: float = 20.0, kbps: float = 3000.0) -> list[N
     return list(out.told)
 
 
+@pytest.mark.parametrize("begins", [0.5, 1.0, 1.5, 2.0])
+def test_a_line_carries_no_more_than_is_sent(begins: float) -> None:
+    """Also of a stream that has just begun, of which little was sent on average."""
+    made, expected = planned()
+    kbps = made.total_kbps
+    share = lambda t: 0.05 if t < begins else 1.6 if t < begins + 1.5 else 1.0  # noqa: E731
+    out = played(lambda _: 0.95 * kbps, expected, 15, kbps=kbps, share=share)
+    said = {now.verdict.text for now in out.told}
+    pairs = [re.search(r"carries ([\d,]+) of ([\d,]+)", text) for text in said]
+    rates = [[float(rate.replace(",", "")) for rate in pair.groups()] for pair in pairs if pair]
+    assert rates
+    assert all(carried <= sent for carried, sent in rates), said
+
+
 @contextlib.contextmanager
 def screen() -> Iterator[SecondScreen]:
     with SecondScreen(*watch_page(words.WAITING)) as page:

@@ -269,7 +269,8 @@ class Judge:
         if carried > usual and now < max(wait for _, wait in self._since(2 * causes.SPAN_SECONDS)):
             return WatchVerdict(cause="upload", text=words.drains(now), late=True)
         step, said = self.expected.step(carried)
-        text = words.late(now, carried, usual, said)
+        sent = usual if usual > carried else max(self.expected.kbps or 0.0, carried)
+        text = words.late(now, carried, sent, said)  # just begun, little was sent on average
         return WatchVerdict(
             cause="upload", text=text, late=True, fallback=step, carried_kbps=carried
         )
