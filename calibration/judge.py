@@ -13,7 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from eager_kestrel.core.choice.quality import QualityTable, expected_range, sharpness
-from eager_kestrel.core.choice.ties import as_good_as, best_of, preferred, tied_with
+from eager_kestrel.core.choice.scored import as_good_as, best_of, preferred, tied_with
 from eager_kestrel.core.show.show import MOTIONS, Motion
 from fit import fitted, modelled, seen, usual
 from measure import RESOLUTIONS, Point

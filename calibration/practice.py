@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from eager_kestrel.core.choice.quality import QualityTable, sharpness, smoothness
-from eager_kestrel.core.choice.ties import as_good_as, best_of, preferred, tied_with, usual_of
+from eager_kestrel.core.choice.scored import as_good_as, best_of, preferred, tied_with, usual_of
 from eager_kestrel.core.show.show import Motion
 
 LINES = np.array(

@@ -128,6 +128,14 @@ PROGRAMS = {
         WANDERING,
         BLOCKS,
     ),
+    "arena": Program(
+        "/usr/games/darkplaces -nexuiz -basedir /usr/share/games/nexuiz -nosound -window "
+        "+vid_fullscreen 0 +vid_width 1920 +vid_height 1080 +sv_public -1 +cl_curl_enabled 0 "
+        "+skill 4 +bot_number 5 +map silvercity",
+        40,
+        380,
+        ((300, "mousemove 960 540"), (310, "click 1")),
+    ),
     "scroll": Program(TERMINAL + "0.12 lines", 1, 4, (), {"typing.py": TYPING}),
     "terminal": Program(TERMINAL + "0.09 signs", 1, 4, (), {"typing.py": TYPING}),
 }

@@ -14,9 +14,8 @@ from eager_kestrel.core.checks.causes import StreamSample
 from eager_kestrel.core.connection.broadcast import Broadcast, BroadcastTrouble, Seconds
 from eager_kestrel.core.plan.plan import DestinationPlan
 from eager_kestrel.core.stutter import LATE_SECONDS
-from eager_kestrel.core.watching.now import Now
 from eager_kestrel.core.watching.recorder import Recorder
-from eager_kestrel.core.watching.verdict import Expected
+from eager_kestrel.core.watching.verdict import Expected, Now
 
 Rate = Callable[[float], float]
 

@@ -25,7 +25,7 @@ from eager_kestrel.core.connection.summarising import EndpointCount, both_ends, 
 from eager_kestrel.core.errors import EndpointError, NetworkError
 from eager_kestrel.core.units import Bitrate
 from eager_kestrel.net import web_server as serving
-from eager_kestrel.net.ledger import MOST_SAMPLES, Bounds, Ledger
+from eager_kestrel.net.http_endpoint import MOST_SAMPLES, Bounds, Ledger
 from eager_kestrel.net.publishing import Publication, PublishTarget
 from eager_kestrel.practice.endpoint import Behaviour, PracticeEndpoint
 from eager_kestrel.practice.uplink import PracticeUplink

@@ -21,7 +21,7 @@ from eager_kestrel.core.choice.quality import (
     sharpness,
     smoothness,
 )
-from eager_kestrel.core.choice.ties import ANY, as_good_as, best_of, preferred, ranks_of, usual_of
+from eager_kestrel.core.choice.scored import ANY, as_good_as, best_of, preferred, ranks_of, usual_of
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.show.show import Destination, Motion, Preference, Show

@@ -37,7 +37,6 @@ if TYPE_CHECKING:
         list_endpoints as list_endpoints,
         name_endpoint as name_endpoint,
     )
-    from eager_kestrel.actions.export import command_for as command_for, write_plan as write_plan
     from eager_kestrel.actions.far_end import (
         Listening as Listening,
         bounds_of as bounds_of,
@@ -58,7 +57,7 @@ if TYPE_CHECKING:
         read_guideline as read_guideline,
         write_imported_guide as write_imported_guide,
     )
-    from eager_kestrel.actions.ingests import nearest as nearest
+    from eager_kestrel.actions.ingest_measuring import nearest as nearest
     from eager_kestrel.actions.measuring import (
         MeasureOptions as MeasureOptions,
         keep_run as keep_run,
@@ -82,9 +81,16 @@ if TYPE_CHECKING:
         rehearse_at as rehearse_at,
         rehearse_in_practice as rehearse_in_practice,
     )
-    from eager_kestrel.actions.relay import watch_through as watch_through
-    from eager_kestrel.actions.relay_targets import RelayOptions as RelayOptions
-    from eager_kestrel.actions.reporting import explain as explain, gather_report as gather_report
+    from eager_kestrel.actions.relay import (
+        RelayOptions as RelayOptions,
+        watch_through as watch_through,
+    )
+    from eager_kestrel.actions.reporting import (
+        command_for as command_for,
+        explain as explain,
+        gather_report as gather_report,
+        write_plan as write_plan,
+    )
     from eager_kestrel.actions.runs import (
         compare_runs as compare_runs,
         export_runs as export_runs,

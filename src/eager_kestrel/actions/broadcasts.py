@@ -22,10 +22,9 @@ from eager_kestrel.core.errors import KestrelError, StorageError
 from eager_kestrel.core.plan.plan import DestinationPlan, Plan
 from eager_kestrel.core.settings.recording import RECORDING_KINDS
 from eager_kestrel.core.settings.values import Settings
-from eager_kestrel.core.watching.now import Now
 from eager_kestrel.core.watching.recorder import Recorder
 from eager_kestrel.core.watching.review import Review, review_of
-from eager_kestrel.core.watching.verdict import Expected
+from eager_kestrel.core.watching.verdict import Expected, Now
 from eager_kestrel.core.words import broadcasts as words
 from eager_kestrel.files.history import History
 from eager_kestrel.files.plans import LATEST, latest_plan, read_plan

@@ -10,8 +10,7 @@ from typing import Any
 from pydantic import ValidationError
 
 from eager_kestrel.actions.endpoints import measure_command
-from eager_kestrel.actions.evidence import evidence_behind
-from eager_kestrel.actions.planning import safe_uplink, uplink_from_history
+from eager_kestrel.actions.planning import evidence_behind, safe_uplink, uplink_from_history
 from eager_kestrel.actions.shows import destination
 from eager_kestrel.core.checks.findings import (
     Findings,

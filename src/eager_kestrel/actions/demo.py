@@ -38,10 +38,9 @@ from eager_kestrel.core.forecast.evidence import Evidence
 from eager_kestrel.core.plan.plan import DestinationPlan, Plan
 from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.show.show import Show
-from eager_kestrel.core.watching.now import Now
 from eager_kestrel.core.watching.recorder import Recorder
 from eager_kestrel.core.watching.review import DemoStory
-from eager_kestrel.core.watching.verdict import Expected
+from eager_kestrel.core.watching.verdict import Expected, Now
 from eager_kestrel.files.documents import copy_file
 from eager_kestrel.files.guides import guide_for
 from eager_kestrel.files.history import History
@@ -313,7 +312,7 @@ def _looks(line: Trace, begin: float, kbps: float) -> Iterator[StreamSample]:
 
 def _record(destination: DestinationPlan, path: Path) -> None:
     """A test image as planned, written to a file as an ingest server would."""
-    from eager_kestrel.files.flv_writer import StreamFile
+    from eager_kestrel.files.documents import StreamFile
     from eager_kestrel.media.stand_in import StandIn
     from eager_kestrel.net.receiving import file_beginning
     from eager_kestrel.wire.flv import file_tag

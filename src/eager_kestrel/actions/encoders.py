@@ -19,8 +19,8 @@ from eager_kestrel.core.resolution import (
 )
 from eager_kestrel.core.show.machine import EncoderPoint, Endurance, Machine, MeasuredMachine
 from eager_kestrel.core.words import broadcasts as words
+from eager_kestrel.files.documents import read_machine, write_machine
 from eager_kestrel.files.plans import latest_plan
-from eager_kestrel.files.saved import read_machine, write_machine
 from eager_kestrel.version import __version__
 
 if TYPE_CHECKING:

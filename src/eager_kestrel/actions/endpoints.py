@@ -9,8 +9,8 @@ from typing import NamedTuple
 
 from eager_kestrel.core.connection.endpoints import NamedEndpoint, NamedEndpoints, require_name
 from eager_kestrel.core.errors import InputError, KestrelError
+from eager_kestrel.files.documents import read_kept, write_kept
 from eager_kestrel.files.guides import guide_names
-from eager_kestrel.files.saved import read_kept, write_kept
 from eager_kestrel.net.addresses import RTMP_SCHEMES, is_ingest, parse_address
 
 SCHEMES = ("http", "https", *RTMP_SCHEMES)

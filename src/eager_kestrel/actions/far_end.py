@@ -14,8 +14,7 @@ from eager_kestrel.core.errors import InputError, UnitError
 from eager_kestrel.core.units import DataSize, parse_seconds
 from eager_kestrel.files.keys import TOKEN_VARIABLE, known_token
 from eager_kestrel.net.addresses import listener
-from eager_kestrel.net.http_endpoint import FarEnd
-from eager_kestrel.net.ledger import Bounds, Ledger
+from eager_kestrel.net.http_endpoint import Bounds, FarEnd, Ledger
 from eager_kestrel.net.receiving import IngestServer, ReceivedTag
 from eager_kestrel.net.web_server import WebServer
 

@@ -9,8 +9,14 @@ from itertools import zip_longest
 from pathlib import Path
 from statistics import median
 
-from eager_kestrel.actions.evidence import evidence_behind, near_hour
-from eager_kestrel.actions.planning import RECENT_DAYS, on_days, plan, uplink_for
+from eager_kestrel.actions.planning import (
+    RECENT_DAYS,
+    evidence_behind,
+    near_hour,
+    on_days,
+    plan,
+    uplink_for,
+)
 from eager_kestrel.actions.runs import runs_towards
 from eager_kestrel.actions.shows import ShowOptions, asked_show, is_show
 from eager_kestrel.core.connection.evidence import BroadcastEvidence, RunEvidence

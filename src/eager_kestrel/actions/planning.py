@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING
 from eager_kestrel.core.choice.quality import QualityTable
 from eager_kestrel.core.connection.uplink import Uplink, assumed_uplink
 from eager_kestrel.core.errors import FormatError, NotFoundError
+from eager_kestrel.core.forecast.evidence import Evidence
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.plan.planner import plan as plan_of
@@ -86,7 +87,6 @@ def plan(
     if evidence is None and not uplink.runs and not uplink.broadcasts:
         made = plan_of(uplink, show, loaded, table, free)
     else:
-        from eager_kestrel.actions.evidence import evidence_behind
         from eager_kestrel.core.plan.from_evidence import plan_from_evidence
 
         evidence = evidence_behind(uplink) if evidence is None else evidence
@@ -375,3 +375,37 @@ def known_platforms() -> tuple[list[str], list[str]]:
     """Platforms there is a guide for: the user's own, and those made up to try."""
     own = own_guide_names()
     return own, [name for name in guide_names() if name not in own]
+
+
+def evidence_behind(uplink: Uplink) -> Evidence:
+    """What was observed in the runs and broadcasts an uplink rests on, as far as they are kept.
+
+    Of a bare number there is none, and readings from elsewhere say nothing of seconds.
+    """
+    from eager_kestrel.core.forecast.evidence import Evidence
+
+    if not uplink.runs and not uplink.broadcasts:
+        return Evidence.of(())
+    from eager_kestrel.files.history import History, HistoryFilter
+
+    with History() as history:
+        runs = history.evidence(HistoryFilter(ids=uplink.runs))
+        evidence = Evidence.of(
+            runs, history.broadcast_evidence(HistoryFilter(ids=uplink.broadcasts))
+        )
+    return near_hour(evidence, uplink.around)
+
+
+def near_hour(evidence: Evidence, around: str | None) -> Evidence:
+    """Return what was observed within an hour and a half of a time of day, or all of it.
+
+    Args:
+        around: ``"20:00"``; None for any hour.
+
+    Raises:
+        InputError: it is no time of day.
+    """
+    if around is None:
+        return evidence
+    wanted = parse_time_of_day(around)
+    return evidence.where(lambda stretch: near_moment(stretch.began, wanted))

@@ -32,9 +32,8 @@ from eager_kestrel.core.show.show import (
     unclear_shape,
 )
 from eager_kestrel.core.units import parse_time_of_day
-from eager_kestrel.files.documents import write_text
+from eager_kestrel.files.documents import is_measured, write_text
 from eager_kestrel.files.guides import guide_for, guide_named, guide_names
-from eager_kestrel.files.saved import is_measured
 from eager_kestrel.files.shows import USUAL, load_show, show_names, show_toml
 
 SOURCE, FRAME_RATE, MOTION = "1920x1080", "60", "lively"

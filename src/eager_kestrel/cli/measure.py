@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Annotated, ClassVar
 
 import typer
 
-from eager_kestrel.actions import ingests, schedule
+from eager_kestrel.actions import ingest_measuring, schedule
 from eager_kestrel.actions.endpoints import Towards, goes_to_ingest, towards, used
 from eager_kestrel.actions.ingest_measuring import IngestMeasureOptions, key_of
 from eager_kestrel.actions.measuring import MeasureOptions, keep_run, limits_of, token_for
@@ -193,9 +193,9 @@ def _rank(where: WhereFlags, practice: str | None, output: DrawnFlags) -> None:
     delays = [parse_seconds(part) * 1000 for part in practice.split(",")] if practice else None
     names = platforms_of(where.to)
     found = [
-        ingests.nearest(name, where.tries)
+        ingest_measuring.nearest(name, where.tries)
         if delays is None
-        else ingests.nearest_in_practice(name, delays, where.tries)
+        else ingest_measuring.nearest_in_practice(name, delays, where.tries)
         for name in names
     ]
     deliver(Rankings(rankings=tuple(found)), output)
@@ -235,10 +235,10 @@ def _options(
 ) -> MeasureOptions | IngestMeasureOptions:
     """Everything that is asked for; the key of an ingest is asked for here."""
     if endpoint.platform:
-        ingest = ingests.ingest_of(endpoint.platform, where.server, where.max_rate)
+        ingest = ingest_measuring.ingest_of(endpoint.platform, where.server, where.max_rate)
         return _ingest_options(ingest, endpoint, where, how)
     if goes_to_ingest(endpoint):
-        ingest = ingests.ingest_at(endpoint.url, where.max_rate)
+        ingest = ingest_measuring.ingest_at(endpoint.url, where.max_rate)
         return _ingest_options(ingest, endpoint, where, how)
     if where.max_rate is not None or where.server is not None:
         raise InputError("--max-rate and --server go with an ingest", "give --to PLATFORM")
@@ -260,7 +260,7 @@ def _options(
 
 
 def _ingest_options(
-    ingest: ingests.IngestServerChoice, endpoint: Towards, where: WhereFlags, how: HowFlags
+    ingest: ingest_measuring.IngestServerChoice, endpoint: Towards, where: WhereFlags, how: HowFlags
 ) -> IngestMeasureOptions:
 
     if where.bind is not None or where.ipv4 or where.ipv6 or where.direct or how.estimate:

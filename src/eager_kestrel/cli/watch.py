@@ -12,8 +12,7 @@ from typing import Annotated, ClassVar
 import typer
 
 from eager_kestrel.actions.broadcasts import KeptBroadcast
-from eager_kestrel.actions.relay import RelayReport, watch_through as stand_between
-from eager_kestrel.actions.relay_targets import RelayOptions
+from eager_kestrel.actions.relay import RelayOptions, RelayReport, watch_through as stand_between
 from eager_kestrel.actions.watching import (
     Connection,
     WatchOptions,

@@ -1,4 +1,8 @@
-"""Write documents so that nothing half-written is ever left."""
+"""Write documents so that nothing half-written is ever left.
+
+A whole document at once, a JSON document a file beside the history, or a stream as it arrives,
+under another name until it is whole.
+"""
 
 from __future__ import annotations
 
@@ -12,10 +16,22 @@ import stat
 import time
 from collections.abc import Iterable, Iterator
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any, TypeVar
 
-from eager_kestrel.core.errors import FormatError, printable_in
-from eager_kestrel.files.home import made, storage_error
+from pydantic import BaseModel, ValidationError
+
+from eager_kestrel.core.document import first_error, require_format
+from eager_kestrel.core.errors import (
+    FormatError,
+    InputError,
+    MissingError,
+    StorageError,
+    printable_in,
+)
+from eager_kestrel.files.home import data_home, made, storage_error
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.show.machine import MeasuredMachine
 
 
 @contextlib.contextmanager
@@ -175,3 +191,136 @@ def read_json(raw: bytes, where: str) -> Any:
     except (ValueError, RecursionError) as error:
         line = getattr(error, "lineno", 1)
         raise FormatError("not JSON", "correct it", f"{where}:{line}") from None
+
+
+M = TypeVar("M", bound=BaseModel)
+
+
+def read_kept(name: str, kind: str, model: type[M]) -> M | None:
+    """A document of the program's own folder; None when there is none.
+
+    Args:
+        kind: as its ``format`` says.
+
+    Raises:
+        FormatError: the file is damaged; it is left as it is.
+        StorageError: it cannot be read.
+    """
+    path = data_home() / name
+    try:
+        raw = read_bounded(path, MOST_DOCUMENT_BYTES)
+    except MissingError:
+        return None
+    document = read_json(raw, str(path))
+    require_format(document.get("format") if isinstance(document, dict) else None, kind, str(path))
+    try:
+        return model.model_validate(document)
+    except ValidationError as error:
+        raise FormatError(first_error(error), "correct it, or move it away", str(path)) from None
+
+
+def write_kept(name: str, document: BaseModel) -> None:
+    """Keep it.
+
+    Raises:
+        StorageError: the disk would not take it; what stood there before still does.
+    """
+    write_text(data_home() / name, document.model_dump_json(indent=2) + "\n", private=True)
+
+
+MACHINE_FILE = "machine.json"
+
+
+def is_measured() -> bool:
+    """Whether there is a file of figures."""
+    return (data_home() / MACHINE_FILE).exists()
+
+
+def read_machine() -> MeasuredMachine | None:
+    """What was measured last; None when nothing was.
+
+    Raises:
+        FormatError: the file is damaged; it is left as it is.
+        StorageError: it cannot be read.
+    """
+    from eager_kestrel.core.show.machine import MeasuredMachine
+
+    return read_kept(MACHINE_FILE, "machine", MeasuredMachine)
+
+
+def write_machine(measured: MeasuredMachine) -> None:
+    """Keep it.
+
+    Raises:
+        StorageError: the disk would not take it; what stood there before still does.
+    """
+    write_kept(MACHINE_FILE, measured)
+
+
+def require_new(path: Path) -> None:
+    """Refuse a name that is no FLV file's, or taken, before anything comes.
+
+    Raises:
+        InputError: says what to do.
+    """
+    if path.suffix.lower() != ".flv":
+        raise InputError(f'"{path.name}" is not an FLV file', "name it .flv")
+    if path.exists():
+        raise InputError(f"{path} already exists", "move it, or give another name")
+    if part_of(path).exists():
+        raise InputError(
+            f"{part_of(path)} is there: an earlier recording that was never ended",
+            "rename it to keep it, or give another name",
+        )
+
+
+def part_of(path: Path) -> Path:
+    """What a recording is called until it is whole."""
+    return path.with_name(path.name + ".part")
+
+
+class StreamFile:
+    """An FLV file being written; what came is kept whatever happens."""
+
+    def __init__(self, path: Path, beginning: bytes) -> None:
+        """Begin a file.
+
+        Raises:
+            InputError: its name is no FLV file's, or it already exists.
+            StorageError: the disk does not take it.
+        """
+        require_new(path)
+        made(path.parent)
+        self._path, self._part = path, part_of(path)
+        try:
+            self._file = self._part.open("xb")
+            self._file.write(beginning)
+        except OSError as error:
+            raise storage_error(error, str(path), writing=True) from None
+
+    def add(self, piece: bytes) -> None:
+        """Append.
+
+        Raises:
+            StorageError: the disk is full.
+        """
+        try:
+            self._file.write(piece)
+        except OSError as error:
+            raise storage_error(error, str(self._path), writing=True) from None
+
+    def close(self) -> None:
+        """Give it its name, unless something else has taken it meanwhile.
+
+        Raises:
+            StorageError: it could not be written to its end, or named; it stays as it is.
+        """
+        try:
+            self._file.close()
+            if self._path.exists():
+                raise StorageError(
+                    "something else took that name", f"it is kept as {self._part}", str(self._path)
+                )
+            self._part.rename(self._path)
+        except OSError as error:
+            raise storage_error(error, str(self._path), writing=True) from None

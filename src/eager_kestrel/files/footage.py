@@ -12,9 +12,8 @@ from eager_kestrel.core.choice.quality import QualityTable
 from eager_kestrel.core.errors import InputError, NotFoundError, nearest_name
 from eager_kestrel.core.settings.recording import RECORDING_KINDS
 from eager_kestrel.core.show.show import Motion
-from eager_kestrel.files.documents import file_bytes
+from eager_kestrel.files.documents import file_bytes, read_kept, write_kept
 from eager_kestrel.files.home import bundled_toml, data_home, made, storage_error
-from eager_kestrel.files.saved import read_kept, write_kept
 
 if TYPE_CHECKING:
     from eager_kestrel.core.footage import Footage

@@ -14,9 +14,8 @@ from collections.abc import Iterable, Iterator
 from pathlib import Path, PurePosixPath
 
 from eager_kestrel.core.errors import FormatError
-from eager_kestrel.files.documents import file_bytes, free_bytes, written
+from eager_kestrel.files.documents import MACHINE_FILE, file_bytes, free_bytes, written
 from eager_kestrel.files.home import data_home, made, storage_error
-from eager_kestrel.files.saved import MACHINE_FILE
 
 HISTORY = "runs.json"
 TAKEN = ("*.json", "guides/**/*", "footage/**/*")

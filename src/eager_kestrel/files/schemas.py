@@ -46,7 +46,7 @@ KINDS: dict[str, tuple[str, str]] = {
     "findings": ("checks.findings", "Findings"),
     "tonight": ("checks.findings", "TonightCheck"),
     "recording": ("settings.recording", "Recording"),
-    "watch": ("watching.now", "Now"),
+    "watch": ("watching.verdict", "Now"),
     "broadcast": ("connection.broadcast", "Broadcast"),
     "review": ("watching.review", "Review"),
     "rehearsal": ("checks.rehearsal", "Rehearsal"),

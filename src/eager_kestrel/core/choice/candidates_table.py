@@ -3,7 +3,7 @@
 Each candidate gets the highest bitrate it may have: the lowest of budget, guide, level, viewers and
 the point above which more bitrate is invisible, rounded down. The quality model then scores it on
 every scene of the show's kind of motion. Of the candidates that are about as good as the best, one
-is taken (:mod:`eager_kestrel.core.choice.ties`). A :class:`CandidatesTable` is prepared once and
+is taken (:mod:`eager_kestrel.core.choice.scored`). A :class:`CandidatesTable` is prepared once and
 answers for one safe rate or for thousands.
 """
 
@@ -18,7 +18,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from eager_kestrel.core.arrays import Flags, Floats, Indices
-from eager_kestrel.core.choice import quality, ties
+from eager_kestrel.core.choice import quality, scored
 from eager_kestrel.core.choice.candidates import CLOSE, Candidate, candidates, legible, pinned
 from eager_kestrel.core.choice.limits import (
     AUDIO_SHARE,
@@ -228,7 +228,7 @@ class CandidatesTable:
 
     def among_best(self, best: Indices, rows: ScoredRows) -> Flags:
         """Which are as good as the best of each row."""
-        near = ties.as_good_as(best, rows.scenes, rows.quality, self.table, self.min_quality)
+        near = scored.as_good_as(best, rows.scenes, rows.quality, self.table, self.min_quality)
         return np.asarray(near & rows.allowed, dtype=np.bool_)
 
     def choose(self, rows: ScoredRows) -> tuple[Indices, Indices]:
@@ -241,10 +241,10 @@ class CandidatesTable:
         if not self.candidates:
             nothing = np.full(len(rows.kbps), -1, dtype=np.intp)
             return nothing, nothing, np.zeros_like(rows.allowed)
-        best = ties.best_of(rows.kbps, rows.quality, rows.allowed)
+        best = scored.best_of(rows.kbps, rows.quality, rows.allowed)
         among = self.among_best(best, rows)
         rivals = rows.allowed & (self.fps == self.fps[np.maximum(best, 0)][:, None])
-        return best, ties.preferred(rivals, rows.scenes, among & rivals, self.usual), among
+        return best, scored.preferred(rivals, rows.scenes, among & rivals, self.usual), among
 
     def chosen(self, safe_kbps: Floats) -> Indices:
         """Index of the candidate to take at every safe rate; -1 where none is allowed."""
@@ -261,7 +261,7 @@ class CandidatesTable:
         def tied() -> Flags:
             if not some:
                 return np.zeros(len(self.candidates), dtype=np.bool_)
-            near = ties.tied_with(chosen, rows.scenes, rows.quality, self.table)[0]
+            near = scored.tied_with(chosen, rows.scenes, rows.quality, self.table)[0]
             same_rate = self.fps == self.fps[chosen[0]]
             return np.asarray(near & rows.allowed[0] & same_rate, dtype=np.bool_)
 
@@ -312,7 +312,7 @@ def candidates_table(
     per_byte, fixed = overheads(senders, found, guide.audio.sample_rate_hz)
     slowest = min(viewers_kbps(member, show) for member in members)
     viewers = slowest * per_byte.sum(axis=0) + fixed.sum(axis=0)  # they get no copy's headers
-    ranks = ties.ranks_of(
+    ranks = scored.ranks_of(
         found, show.picture, {size for member in members for size in member.named}
     )
     share = 1.0 if rate_control(guide) == "constant" else VARIABLE_TARGET
@@ -343,7 +343,7 @@ def candidates_table(
         audio_steps=audio_steps(guide),
         takes=takes,
         ranks=ranks,
-        usual=ties.usual_of(pixels, fps, ranks),
+        usual=scored.usual_of(pixels, fps, ranks),
         table=table,
         show=show,
         guide=guide,

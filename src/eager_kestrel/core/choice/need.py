@@ -1,8 +1,8 @@
 """The inverse of a plan: what upload a resolution takes, for any resolution.
 
 A resolution is *among the best* at a safe rate when it is about the same quality as the best
-(:mod:`eager_kestrel.core.choice.ties`). It is so from some upload until another, where a larger one
-is visibly better; in between a plan may still take another of them.
+(:mod:`eager_kestrel.core.choice.scored`). It is so from some upload until another, where a larger
+one is visibly better; in between a plan may still take another of them.
 
 What is asked of one destination is read off its candidates on a grid of 10 kbit/s; of a show, off
 whole plans (:mod:`eager_kestrel.core.division.what_if`). Either way it is the planner that answers.

@@ -1,23 +1,148 @@
-"""Candidates with the bitrate and quality that a safe rate gives each of them."""
+"""Candidates with the bitrate and quality that a safe rate gives each; which of them is taken.
+
+Two candidates are about the same when they differ by less than the table's ``tie`` on average
+over the scenes of a kind, and by less than ``noticeable`` on every one of them. One is as good as
+another when it does not fall behind it by more than that. Among candidates at the best one's frame
+rate that are as good as it, the safest is the one that loses least on the scene where it does
+worst. It is taken, or a usual resolution right beside it where that is as good, too: the source's
+own, one the guide names, a common one.
+
+Where quality is poor the model's curves are steep and everything is near 0, so there both bands
+narrow in proportion; that also keeps more bitrate from ever choosing a smaller resolution.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import ClassVar
+from math import inf
+from typing import TYPE_CHECKING, ClassVar
 
 import numpy as np
 
 from eager_kestrel.core.arrays import Flags, Floats
 from eager_kestrel.core.choice.candidates import Candidate
 from eager_kestrel.core.choice.quality import expected_range
-from eager_kestrel.core.choice.ties import kinds_of
 from eager_kestrel.core.document import Spread
 from eager_kestrel.core.quantities import FrameRate
-from eager_kestrel.core.resolution import Resolution, is_customary
+from eager_kestrel.core.resolution import Resolution, is_customary, nearest_customary
 from eager_kestrel.core.words.numbers import settings
 from eager_kestrel.core.words.plans import BitrateBound
+
+if TYPE_CHECKING:
+    from eager_kestrel.core.arrays import Flags, Floats, Indices
+    from eager_kestrel.core.choice.candidates import Candidate
+    from eager_kestrel.core.choice.quality import QualityTable
+
+TIE = 1e-9
+BESIDE = 0.11
+"""As the logarithm of lines: 648 is beside 720, and 600 is not."""
+FULL_BAND_FROM = 0.5
+"""Quality from which on the whole band counts."""
+OWN, NAMED, CUSTOMARY, ANY = range(4)
+"""Preference rank of a candidate's resolution, the best first."""
+
+
+def ranks_of(
+    found: Sequence[Candidate], source: Resolution, named: Collection[Resolution]
+) -> Indices:
+    """Preference rank of each candidate resolution: own size, named by the guide, common, other."""
+
+    def rank(resolution: Resolution) -> int:
+        if resolution == source:
+            return OWN
+        if resolution in named:
+            return NAMED
+        return CUSTOMARY if is_customary(resolution) else ANY
+
+    return np.array([rank(c.resolution) for c in found], dtype=np.intp)
+
+
+def best_of(kbps: Floats, judged: Floats, allowed: Flags) -> Indices:
+    """Index of the best allowed candidate in each row, the cheaper of equals; -1 where none is."""
+    rounded = np.where(allowed, np.round(judged / TIE), -1.0)
+    tied = allowed & (rounded == rounded.max(axis=1, keepdims=True))
+    chosen = np.argmin(np.where(tied, kbps, inf), axis=1)
+    return np.where(allowed.any(axis=1), chosen, -1)
+
+
+def band_of(top: Floats, band: float) -> Floats:
+    """How far below the best quality ``top`` nobody could tell; of the same shape."""
+    return np.asarray(band * np.minimum(1.0, top / FULL_BAND_FROM), dtype=np.float64)
+
+
+def as_good_as(
+    index: Indices, scenes: Floats, judged: Floats, table: QualityTable, least: float = 0.0
+) -> Flags:
+    """Of each row, the candidates that are no worse than one of them, so far as anybody could tell.
+
+    Args:
+        index: of that one in each row; shape (rows,).
+        scenes: quality on every scene; shape (scenes, rows, n).
+        judged: their mean; shape (rows, n).
+        least: that none of them may fall under, where that one does not.
+    """
+    top, behind = _beside(index, scenes, judged)
+    enough = judged >= np.maximum(top - band_of(top, table.tie), np.minimum(top, least)) - TIE
+    not_behind = behind.max(axis=0) <= band_of(top, table.noticeable) + TIE
+    return np.asarray(enough & not_behind & (index >= 0)[:, None], dtype=np.bool_)
+
+
+def tied_with(index: Indices, scenes: Floats, judged: Floats, table: QualityTable) -> Flags:
+    """Of each row, the candidates that are about the same quality as one of them.
+
+    Arguments as of :func:`as_good_as`.
+    """
+    top, behind = _beside(index, scenes, judged)
+    tied = np.abs(judged - top) <= band_of(top, table.tie) + TIE
+    apart = np.abs(behind).max(axis=0) <= band_of(top, table.noticeable) + TIE
+    return np.asarray(tied & apart & (index >= 0)[:, None], dtype=np.bool_)
+
+
+def _beside(index: Indices, scenes: Floats, judged: Floats) -> tuple[Floats, Floats]:
+    """Quality of one candidate of each row, and how far all fall behind it on every scene."""
+    rows, there = np.arange(index.size), np.maximum(index, 0)
+    return judged[rows, there][:, None], scenes[:, rows, there][:, :, None] - scenes
+
+
+def preferred(rivals: Flags, scenes: Floats, near: Flags, usual: Indices) -> Indices:
+    """Index of the one to take among those as good as the best in each row; -1 where none is.
+
+    Args:
+        rivals: which candidates losses are counted against; shape (rows, n).
+        scenes: quality on every scene; shape (scenes, rows, n).
+        near: which are as good as the best; shape (rows, n).
+        usual: of each candidate the usual one beside it, or itself; shape (n,).
+    """
+    best_by_scene = np.where(rivals, scenes, -inf).max(axis=2, keepdims=True)
+    loss = np.where(near, (best_by_scene - scenes).max(axis=0), inf)
+    safest = loss.argmin(axis=1)
+    taken = usual[safest]
+    tied = near[np.arange(taken.size), taken]
+    return np.where(near.any(axis=1), np.where(tied, taken, safest), -1)
+
+
+def usual_of(pixels: Floats, fps: Floats, ranks: Indices) -> Indices:
+    """Of each candidate, a usual resolution beside it at its frame rate, where there is one.
+
+    Usual are the source's own, one the guide names, a common one; beside it means within
+    ``BESIDE`` in lines. The nearest is taken.
+
+    Returns:
+        Indices; a candidate's own where there is no other. They rise with pixels.
+    """
+    if not pixels.size:
+        return np.zeros(0, dtype=np.intp)
+    apart = np.abs(np.log(pixels)[:, None] - np.log(pixels))
+    apart = np.where((fps[:, None] == fps) & (ranks < ANY), apart, inf)
+    nearest = apart.argmin(axis=1)
+    return np.where(apart.min(axis=1) <= 2 * BESIDE, nearest, np.arange(pixels.size))
+
+
+def kinds_of(found: Sequence[Candidate]) -> list[tuple[int, float]]:
+    """What a person would call each: lines, to the nearest customary ones, and frames a second."""
+    return [(nearest_customary(c.resolution.lines), float(c.frame_rate)) for c in found]
 
 
 class Option(Spread):
