@@ -12,7 +12,6 @@ from typing import TYPE_CHECKING
 from eager_kestrel.core.choice.quality import QualityTable
 from eager_kestrel.core.connection.uplink import Uplink, assumed_uplink
 from eager_kestrel.core.errors import FormatError, NotFoundError
-from eager_kestrel.core.forecast.evidence import Evidence
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.plan.planner import plan as plan_of
