@@ -309,7 +309,7 @@ def test_practice_options_in_words(kestrel: Kestrel) -> None:
         (("--others", "2@8 s"), "write 2 Mbit/s"),
         (("--spread", "0.2"), 'write "20 %"'),
     ):
-        result = kestrel("practice", "uplink", "--rate", "8 Mbit/s", *options)
+        result = kestrel("practice", "uplink", "8 Mbit/s", *options)
         assert result.code == 2
         assert says in result.error_line
 

@@ -33,17 +33,13 @@ def practice() -> None:
 
 @app.command("uplink")
 def uplink(
-    rate: Annotated[
-        str | None, typer.Option(metavar="RATE", help='A constant rate, such as "8 Mbit/s".')
-    ] = None,
-    trace: Annotated[
-        str | None,
-        typer.Option(
-            metavar="NAME",
+    connection: Annotated[
+        str,
+        typer.Argument(
             autocompletion=options.complete_practice,
-            help="A bundled connection: day, wet-evening or bad-night.",
+            help='A constant rate, such as "8 Mbit/s", or day, wet-evening or bad-night.',
         ),
-    ] = None,
+    ],
     round_trip: Annotated[
         str, typer.Option(metavar="TIME", help="Round-trip time that it adds.")
     ] = "30 ms",
@@ -70,10 +66,8 @@ def uplink(
 ) -> None:
     """Serve an upload endpoint behind a simulated uplink until Ctrl-C."""
     serve()
-    if (rate is None) == (trace is None):
-        raise InputError("no connection given", 'pass --rate "8 Mbit/s" or --trace wet-evening')
     simulated = simulated_connection(
-        trace or Bitrate.parse(rate or ""),
+        connection,
         parse_seconds(round_trip) * 1000,
         DataSize.parse(queue).bytes,
         SimulatedTrouble(
