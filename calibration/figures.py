@@ -82,7 +82,7 @@ def draw_crossovers(table: QualityTable, path: Path) -> None:
             )
         ax.step(
             TRIED_KBPS,
-            lines[every.mean(axis=0).argmax(axis=1)],
+            lines[table.motion[motion].mean(every).argmax(axis=1)],
             where="mid",
             color=INK,
             linewidth=2.6,

@@ -14,6 +14,7 @@ How much smoothness counts cannot be measured from single frames; those values a
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
@@ -57,11 +58,15 @@ class Fitted:
 
     def kind(self, like: MotionParameters, without: str = "") -> MotionParameters:
         """The kind of motion they make up, perhaps without an origin's."""
+        known = {n: own for n, own in self.scenes.items() if SCENES[n].origin != without}
+        of_origin = Counter(SCENES[name].origin for name in known)
         return like.with_scenes(
             {
-                name: SceneParameters(**{key: float(f"{value:.3g}") for key, value in own.items()})
-                for name, own in self.scenes.items()
-                if SCENES[name].origin != without
+                name: SceneParameters(
+                    **{key: float(f"{value:.3g}") for key, value in own.items()},
+                    weight=round(1 / of_origin[SCENES[name].origin], 3),
+                )
+                for name, own in known.items()
             }
         )
 

@@ -11,7 +11,8 @@ has the edges, the scale invariance and the 1/f spectrum of natural pictures. A 
 - *wheel*: a turning wheel with two moving hands over a sharp table top.
 - *walk*: background and foreground pan at different speeds, shake, zoom; particles fly.
 
-And photographs before a camera that stands or sways, each frame with its own noise.
+And photographs before a camera that stands or sways, each frame with its own noise; and a long page
+of a browser, scrolled as a wheel scrolls it.
 """
 
 from __future__ import annotations
@@ -262,6 +263,21 @@ def photographed(name: str, file: Path, count: int, seed: int = 7) -> Iterator[b
         noise = np.roll(grain[frame % GRAIN_FIELDS], int(rng.integers(0, WIDTH)), axis=1)
         seen = np.asarray(shown, dtype=np.int16) + noise
         yield np.clip(seen, 0, 255).astype(np.uint8).tobytes()
+
+
+NOTCHES = (0.4, 0.6, 0.8, 1.9, 2.1, 3.0, 3.1, 3.2, 3.3, 4.4)
+"""Seconds at which a wheel is turned by one."""
+NOTCH_PIXELS, NOTCH_SECONDS = 150, 0.25
+
+
+def scrolled(picture: Path, count: int, top: int = 1500) -> Iterator[bytes]:
+    """RGB frames of a page as wide as a frame, as bytes; a notch of the wheel slows to its end."""
+    with Image.open(picture) as opened:
+        page = np.asarray(opened.convert("RGB"))
+    for frame in range(count):
+        done = np.clip((frame / FPS - np.array(NOTCHES)) / NOTCH_SECONDS, 0.0, 1.0)
+        y = top + round(NOTCH_PIXELS * float((1 - (1 - done) ** 3).sum()))
+        yield page[y : y + HEIGHT].tobytes()
 
 
 def frames(name: str, count: int, seed: int = 7) -> Iterator[bytes]:

@@ -79,10 +79,10 @@ def taken(
     """
     grid = np.broadcast_to(kbps[:, None], (kbps.size, pixels.size))
     scenes = sharpness(table, motion, "h264", pixels, np.full_like(pixels, fps), grid)
-    mean, everything = scenes.mean(axis=0), np.ones(grid.shape, dtype=bool)
+    mean, everything = table.motion[motion].mean(scenes), np.ones(grid.shape, dtype=bool)
     best = best_of(grid, mean, everything)
     good = as_good_as(best, scenes, mean, table)
-    chosen = preferred(everything, scenes, good, np.arange(pixels.size))
+    chosen = preferred(good, mean, pixels, np.arange(pixels.size), table)
     return chosen, tied_with(chosen, scenes, mean, table)
 
 
@@ -120,7 +120,7 @@ def judged(points: Sequence[Point], table: QualityTable, motion: Motion, fps: in
         points[0].scene,
         fps,
         regret=100 * (there.max(axis=1) - there[rows, chosen]),
-        off=100 * (each.mean(axis=0) - seen(cells)),
+        off=100 * (table.motion[motion].mean(each) - seen(cells)),
         inside=(low <= seen(cells)) & (seen(cells) <= high),
         apart=100 * apart[near & ~alone],
     )

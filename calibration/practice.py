@@ -60,12 +60,12 @@ def choice(
     rates = np.full((1, lines.size), kbps)
     scenes = sharpness(table, motion, "h264", pixels, fps, rates)
     scenes = scenes * smoothness(table, motion, fps)
-    mean, allowed = scenes.mean(axis=0), (fps >= table.motion[motion].min_fps)[None]
+    mean, allowed = table.motion[motion].mean(scenes), (fps >= table.motion[motion].min_fps)[None]
     best = best_of(rates, mean, allowed)
     rivals = allowed & (fps == fps[best[0]])
     ranks = np.select([lines == LINES[-1], np.isin(lines, COMMON)], [0, 2], 3)
     good = as_good_as(best, scenes, mean, table) & rivals
-    chosen = preferred(rivals, scenes, good, usual_of(pixels, fps, ranks))
+    chosen = preferred(good & rivals, mean, pixels, usual_of(pixels, fps, ranks), table)
     alike = lines[(tied_with(chosen, scenes, mean, table) & rivals)[0]]
     at = int(chosen[0])
     return int(lines[at]), float(fps[at]), (int(alike.min()), int(alike.max())), float(mean[0, at])

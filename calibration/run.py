@@ -33,6 +33,7 @@ HEAD = """\
 COMMENTS = {
     "viewed_on": "the screen most viewers have",
     "tie": "candidates that differ by less on average are about the same",
+    "flat": "of what is within this of the best on average, the largest is taken",
     "noticeable": "and by less than this on every scene: one just noticeable difference of VMAF",
     "ordinary_delivery": "where larger pictures are delivered better; not measured",
 }

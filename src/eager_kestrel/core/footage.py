@@ -11,7 +11,13 @@ from typing import TYPE_CHECKING, ClassVar
 import numpy as np
 from pydantic import Field
 
-from eager_kestrel.core.choice.quality import QualityTable, SceneParameters, quality, sharpness
+from eager_kestrel.core.choice.quality import (
+    PARAMETERS,
+    QualityTable,
+    SceneParameters,
+    quality,
+    sharpness,
+)
 from eager_kestrel.core.codecs import Codec
 from eager_kestrel.core.document import Frozen, Moment, Spread, format_name
 from eager_kestrel.core.quantities import FrameRate
@@ -98,7 +104,7 @@ def learn(
         width: how far a measured encode lies from the model's curve, 0..1.
     """
     start = table.motion[motion].typical
-    names = list(SceneParameters.model_fields)
+    names = list(PARAMETERS)
     first = np.log([getattr(start, name) for name in names])
     widths = _widths(table, names)
     seen = np.array([s.look for s in samples])
@@ -171,7 +177,7 @@ def off_by(
 ) -> float:
     """How far samples lie from the mean over a kind's scenes, root mean square."""
     seen = np.array([s.look for s in samples])
-    off = modelled(table, motion, codec, samples, recorded).mean(axis=0) - seen
+    off = table.motion[motion].mean(modelled(table, motion, codec, samples, recorded)) - seen
     return float(np.sqrt(np.mean(off**2)))
 
 

@@ -171,8 +171,9 @@ class CandidatesTable:
         target = self.target_kbps(kbps)
         left = quality.compression(self.table, self.show.motion, target, self._half_kbps)
         scenes = self._clean_scenes * left
+        mean = self.table.motion[self.show.motion].mean(scenes)
         allowed = (target >= self.min_kbps) & self.smooth & self.encodable
-        return ScoredRows(kbps, scenes, scenes.mean(axis=0), _as_wished(allowed, self.wished))
+        return ScoredRows(kbps, scenes, mean, _as_wished(allowed, self.wished))
 
     def without_minimums(self) -> CandidatesTable:
         """The same candidates for a guide that takes as little as one likes."""
@@ -237,14 +238,16 @@ class CandidatesTable:
         return best, chosen
 
     def _choice(self, rows: ScoredRows) -> tuple[Indices, Indices, Flags]:
-        """The best, the safest of those as good as it, and which those are."""
+        """The best, the one to take of those as good as it, and which those are."""
         if not self.candidates:
             nothing = np.full(len(rows.kbps), -1, dtype=np.intp)
             return nothing, nothing, np.zeros_like(rows.allowed)
         best = scored.best_of(rows.kbps, rows.quality, rows.allowed)
         among = self.among_best(best, rows)
         rivals = rows.allowed & (self.fps == self.fps[np.maximum(best, 0)][:, None])
-        return best, scored.preferred(rivals, rows.scenes, among & rivals, self.usual), among
+        shown = np.minimum(self.seen_pixels, self.table.viewed_on.pixels)
+        chosen = scored.preferred(among & rivals, rows.quality, shown, self.usual, self.table)
+        return best, chosen, among
 
     def chosen(self, safe_kbps: Floats) -> Indices:
         """Index of the candidate to take at every safe rate; -1 where none is allowed."""

@@ -51,6 +51,11 @@ class SceneParameters(Kept):
     """Pixels of a resolution that keeps half of what a large one shows."""
     detail_steepness: float
     """How steeply quality rises there, in the logarithm of pixels."""
+    weight: float = 1.0
+    """What it counts for in a mean: all scenes of one origin count as much as one of another."""
+
+
+PARAMETERS = tuple(name for name in SceneParameters.model_fields if name != "weight")
 
 
 class MotionParameters(Frozen):
@@ -71,14 +76,19 @@ class MotionParameters(Frozen):
         """Each parameter of all scenes; shape (scenes,)."""
         return {
             name: np.array([getattr(scene, name) for scene in self.scenes.values()])
-            for name in SceneParameters.model_fields
+            for name in (*PARAMETERS, "weight")
         }
+
+    def mean(self, scenes: Floats) -> Floats:
+        """What is expected of footage like its scenes; shape (...) for (scenes, ...)."""
+        weights = self.arrays["weight"]
+        return np.asarray(np.tensordot(weights / weights.sum(), scenes, 1), dtype=np.float64)
 
     @cached_property
     def typical(self) -> SceneParameters:
         """A scene in the middle of them: the geometric mean of each parameter."""
         return SceneParameters(
-            **{name: float(np.exp(np.log(all_).mean())) for name, all_ in self.arrays.items()}
+            **{name: float(np.exp(self.mean(np.log(self.arrays[name])))) for name in PARAMETERS}
         )
 
 
@@ -95,6 +105,8 @@ class QualityTable(Frozen):
     """Candidates that differ by less on average are about the same, where no scene tells."""
     noticeable: float
     """By how much they may differ on any one scene: one just noticeable difference."""
+    flat: float
+    """Of what lies within so much of the best on average the largest is taken."""
     prefer: dict[Preference, float]
     """``temporal`` of a show that says which of the two matters more."""
     codec: dict[str, float]
@@ -202,7 +214,7 @@ def quality(
 ) -> Floats:
     """Mean quality in 0..1 over the scenes of a kind; arrays of one shape in and out."""
     every = sharpness(table, motion, codec, pixels, fps, kbps)
-    return np.asarray(every.mean(axis=0) * smoothness(table, motion, fps), dtype=np.float64)
+    return table.motion[motion].mean(every) * smoothness(table, motion, fps)
 
 
 STUDENT_90 = (3.078, 1.886, 1.638, 1.533, 1.476, 1.440, 1.415, 1.397, 1.383, 1.372)

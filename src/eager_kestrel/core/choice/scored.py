@@ -3,9 +3,11 @@
 Two candidates are about the same when they differ by less than the table's ``tie`` on average
 over the scenes of a kind, and by less than ``noticeable`` on every one of them. One is as good as
 another when it does not fall behind it by more than that. Among candidates at the best one's frame
-rate that are as good as it, the safest is the one that loses least on the scene where it does
-worst. It is taken, or a usual resolution right beside it where that is as good, too: the source's
-own, one the guide names, a common one.
+rate that are as good as it, the one that is expected to lose least is the one with the highest mean
+over all scenes. Around it the mean is flat, so of those within the table's ``flat`` of it the
+largest is taken: people watch full screen, and a show has calmer moments than its scene. Or a usual
+resolution right beside it, where that lies within ``flat``, too: the source's own, one the guide
+names, a common one.
 
 Where quality is poor the model's curves are steep and everything is near 0, so there both bands
 narrow in proportion; that also keeps more bitrate from ever choosing a smaller resolution.
@@ -106,21 +108,24 @@ def _beside(index: Indices, scenes: Floats, judged: Floats) -> tuple[Floats, Flo
     return judged[rows, there][:, None], scenes[:, rows, there][:, :, None] - scenes
 
 
-def preferred(rivals: Flags, scenes: Floats, near: Flags, usual: Indices) -> Indices:
+def preferred(
+    near: Flags, judged: Floats, pixels: Floats, usual: Indices, table: QualityTable
+) -> Indices:
     """Index of the one to take among those as good as the best in each row; -1 where none is.
 
     Args:
-        rivals: which candidates losses are counted against; shape (rows, n).
-        scenes: quality on every scene; shape (scenes, rows, n).
         near: which are as good as the best; shape (rows, n).
+        judged: their mean quality over all scenes; shape (rows, n).
+        pixels: of each candidate, as far as they show more; shape (n,).
         usual: of each candidate the usual one beside it, or itself; shape (n,).
     """
-    best_by_scene = np.where(rivals, scenes, -inf).max(axis=2, keepdims=True)
-    loss = np.where(near, (best_by_scene - scenes).max(axis=0), inf)
-    safest = loss.argmin(axis=1)
-    taken = usual[safest]
-    tied = near[np.arange(taken.size), taken]
-    return np.where(near.any(axis=1), np.where(tied, taken, safest), -1)
+    top = np.where(near, judged, 0.0).max(axis=1, keepdims=True)
+    flat = near & (judged >= top - band_of(top, table.flat) - TIE)
+    shown = np.where(flat, pixels, -1.0)
+    largest = np.where(shown == shown.max(axis=1, keepdims=True), judged, -1.0).argmax(axis=1)
+    taken = usual[largest]
+    known = flat[np.arange(taken.size), taken]
+    return np.where(near.any(axis=1), np.where(known, taken, largest), -1)
 
 
 def usual_of(pixels: Floats, fps: Floats, ranks: Indices) -> Indices:

@@ -213,13 +213,12 @@ TIED_BY_RANK = tuple(
     for name, text in (
         ("own", "is your source's own"),
         ("named", "is one {platform:verb|name}"),
-        ("customary", "is a common one near the safest"),
-        ("safest", "holds up best on the hardest footage"),
+        ("customary", "is a common one near the best on average"),
+        ("largest", "is the largest of the best on average"),
     )
 )
 """How a resolution recommends itself among those that are tied, by its rank; the last, because no
-usual one is about the same, and it holds up best on the hardest footage. Each without and with a
-larger one that looks worse."""
+usual one is beside it. Each without and with a larger one that looks worse."""
 PINNED = Because("resolution", "wish", "you asked for this resolution")
 SOFTER = Because(
     "resize",
