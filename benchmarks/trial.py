@@ -1,15 +1,18 @@
 """What a trial costs, and what planning by one's own footage gains.
 
-Usage: python -m benchmarks trial [--quick] [--only speed|regret|look|memory]
+Usage: python -m benchmarks trial [--quick] [--only speed|fit|regret|look|memory]
 
-Quick: memory on shorter clips, a look at a small clip, and the regret of one draw.
+Quick: the fit, memory on shorter clips, a look at a small clip, and the regret of one draw.
 
 Speed: a trial of a made clip (1280x720 at 60) with nothing kept. The reference, in the same run, is
 each of its encodes and comparisons as bare ffmpeg commands, two at a time. Wanted: 1.25 times.
 
 Memory: looking through clips of 10 and 60 s, each in a process of its own. Wanted: alike.
 
-Regret (needs the calibration extra): on every scene of ``calibration/points.csv``, parameters
+Fit (needs the calibration extra): every parameter that ships beside the same fitted anew to
+``calibration/points.csv``. Wanted: within 1 %, since what nothing makes again goes stale unseen.
+
+Regret (needs it, too): on every scene of ``calibration/points.csv``, parameters
 fitted to twelve of its encodes at three neighbouring resolutions, with the parameters of its kind,
 fitted to the other scenes only, as prior. VMAF of the best resolution less VMAF of the one a plan
 takes, mean over bitrates of 250 to 12,000 kbit/s. Wanted: at most 1.0, and half of what the kind
@@ -41,6 +44,7 @@ from benchmarks import SLACK, options
 ROOT = Path(__file__).parents[1]
 WANTED_RATIO, WANTED_REGRET, WANTED_SHARE = 1.25, 1.0, 0.5
 MEMORY_RATIO = 1.3
+FIT_SHARE = 0.01
 MEAN, WORST, BIAS = 0.3, 2.0, 3.0
 """Of a quick look, in points of VMAF."""
 LOOK_SECONDS, LONG_SECONDS, LOOK_MB = 15.0, 30.0, 600.0
@@ -203,6 +207,27 @@ def memory(*lengths: int) -> bool:
     return peaks[1] <= MEMORY_RATIO * peaks[0]
 
 
+def shipped() -> bool:
+    """Whether the table that ships is the fit of the points that are there."""
+    sys.path.insert(0, str(ROOT / "calibration"))
+    import fit as calibrated
+    import measure
+    from eager_kestrel.core.choice.quality import PARAMETERS
+    from eager_kestrel.files.footage import quality_table
+
+    points, table = measure.read_points(ROOT / "calibration" / "points.csv"), quality_table()
+    anew = calibrated.table_of(points, table)
+    pairs = [
+        (getattr(own, name), getattr(anew.motion[motion].scenes[scene], name))
+        for motion, kind in table.motion.items()
+        for scene, own in kind.scenes.items()
+        for name in (*PARAMETERS, "weight")
+    ]
+    off = max(abs(now / then - 1) for then, now in pairs)
+    print(f"fitted anew to {len(points):,} points, {len(pairs)} parameters: {off:.1%} off at most")
+    return off <= FIT_SHARE
+
+
 def regret(draws: int, every: int, slack: float) -> bool:
     """Print the table of each nth scene; whether as wanted, with limits so many times as loose."""
     sys.path.insert(0, str(ROOT / "calibration"))
@@ -348,10 +373,11 @@ def peak_of(command: list[str], home: str) -> tuple[float, float]:
 def main(words: list[str]) -> int:
     """Run what was asked for; 1 when something is not as wanted."""
     parser = options(__doc__)
-    parser.add_argument("--only", choices=("speed", "memory", "regret", "look"))
+    parser.add_argument("--only", choices=("speed", "fit", "memory", "regret", "look"))
     asked = parser.parse_args(words)
     parts: dict[str, Callable[[], bool]] = {
         "speed": speed,
+        "fit": shipped,
         "memory": partial(memory, *((3, 12) if asked.quick else (10, 60))),
         "regret": partial(regret, *((1, 4, SLACK) if asked.quick else (DRAWS, 1, 1.0))),
         "look": partial(look, *(((640, 360), 1) if asked.quick else ((1920, 1080), 2, 360))),

@@ -126,6 +126,20 @@ def judged(points: Sequence[Point], table: QualityTable, motion: Motion, fps: in
     )
 
 
+FLAT = (0.0, 0.002, 0.004, 0.005, 0.006, 0.008, 0.01)
+
+
+def said_of_flat(points: Sequence[Point], table: QualityTable) -> None:
+    """Print what the largest within so much of the best mean loses, over all scenes."""
+    lost = []
+    for flat in FLAT:
+        found = left_out(points, table.model_copy(update={"flat": flat}))
+        lost.append(float(np.mean([each.regret.mean() for each in found])))
+    print(f"\n| within, points | {' | '.join(f'{100 * flat:.1f}' for flat in FLAT)} |")
+    print("| --- |" + " ---: |" * len(FLAT))
+    print(f"| regret, mean of all scenes | {' | '.join(f'{each:.2f}' for each in lost)} |")
+
+
 def said(found: Sequence[Judged]) -> None:
     """Print the judged values of each kind, and of each scene, as tables for the page."""
     print(

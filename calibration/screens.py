@@ -6,8 +6,8 @@ engine writes its frames itself, from a demo that its data carries. Keys are pre
 our clock, so a scene that is got again is another of its kind.
 
 Nothing else should be running. Needs the Debian packages ``extremetuxracer``, ``supertux``,
-``minetest``, ``nexuiz``, ``supertuxkart``, ``openttd``, ``openttd-opengfx``, ``dsda-doom``,
-``freedoom``, ``xterm``, ``faketime``, ``xdotool`` and ``xvfb``.
+``minetest``, ``nexuiz``, ``openttd``, ``openttd-opengfx``, ``dsda-doom``, ``freedoom``, ``xterm``,
+``faketime``, ``xdotool`` and ``xvfb``.
 """
 
 from __future__ import annotations
@@ -138,12 +138,6 @@ PROGRAMS = {
         ((300, "mousemove 960 540"), (310, "click 1")),
     ),
     "trains": Program(f"/usr/games/openttd -r {SIZE} -s null -m null -v sdl", 4, 60),
-    "race": Program(
-        f"/usr/games/supertuxkart --race-now --profile-time=600 --track=hacienda --numkarts=8 "
-        f"--screensize={SIZE}",
-        25,
-        480,
-    ),
     "scroll": Program(TERMINAL + "0.12 lines", 1, 4, (), {"typing.py": TYPING}),
     "terminal": Program(TERMINAL + "0.09 signs", 1, 4, (), {"typing.py": TYPING}),
 }
